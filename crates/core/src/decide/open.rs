@@ -1,0 +1,250 @@
+//! open(2) in all the forms the act language has (`path_openat`, `do_open`, `may_open` in fs/namei.c).
+
+use super::create::may_create;
+use crate::act::Verb;
+use crate::fact::Unknown;
+use crate::imprint::{NewKind, imprint};
+use crate::mode::{Access, FileKind, Mode};
+use crate::mount::MountFlags;
+use crate::outcome::{Effect, Errno, Verdict};
+use crate::trace::Check;
+use crate::tree::Marks;
+use crate::view::{Place, View};
+use crate::walk::{Arrival, Follow, Last, Slash, Target, Walker};
+use crate::witness::{Question, Witness};
+
+/// O_CREAT and O_EXCL.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+enum Creation {
+    /// Neither: the file must exist.
+    No,
+    /// O_CREAT: made where it is missing.
+    IfMissing,
+    /// O_CREAT|O_EXCL: must be missing.
+    Always,
+}
+
+/// What happens to the content.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+enum Content {
+    Kept,
+    /// O_APPEND
+    Extended,
+    /// O_TRUNC
+    Dropped,
+}
+
+/// The flags of one open.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub(super) struct How {
+    access: Access,
+    creation: Creation,
+    content: Content,
+    mode: Mode,
+}
+
+impl How {
+    /// The flags behind `verb`; any verb that opens nothing reads.
+    pub(super) fn of(verb: Verb) -> Self {
+        let plain = Self { access: Access::READ, creation: Creation::No, content: Content::Kept, mode: Mode::new(0o666) };
+        let writing = Self { access: Access::WRITE, ..plain };
+        match verb {
+            Verb::Writes => writing,
+            Verb::Appends => Self { content: Content::Extended, ..writing },
+            Verb::Truncates => Self { content: Content::Dropped, ..writing },
+            Verb::Updates => Self { access: Access::READ_WRITE, ..plain },
+            Verb::Overwrites => Self { creation: Creation::IfMissing, content: Content::Dropped, ..writing },
+            Verb::Extends => Self { creation: Creation::IfMissing, content: Content::Extended, ..writing },
+            Verb::Creates(mode) => Self { creation: Creation::Always, mode, ..writing },
+            Verb::Reads
+            | Verb::Inspects
+            | Verb::InspectsLink
+            | Verb::Lists
+            | Verb::Enters
+            | Verb::MakesDirectory(_)
+            | Verb::Deletes
+            | Verb::RemovesDirectory
+            | Verb::Runs => plain,
+        }
+    }
+}
+
+/// open(2) with the flags of `how`.
+pub(super) fn open<'a, W: Witness>(view: &'a View<'a>, how: How, path: &'a [u8], w: &mut W) -> Verdict {
+    let mut walker = Walker::new(view, w);
+    let arrival = if how.creation == Creation::No {
+        let follow = Follow::Links;
+        let arrival = walker.arrive(path, follow)?;
+        if arrival.target == Target::Missing {
+            return Err(walker.missing(&arrival));
+        }
+        arrival
+    } else {
+        arrive_creating(&mut walker, how, path)?
+    };
+    match arrival.target {
+        Target::There(place) => open_existing(&mut walker, how, &arrival, place),
+        Target::Missing => create(&mut walker, how, &arrival),
+    }
+}
+
+/// With O_CREAT slashes behind the last name are EISDIR before anything is looked up.
+fn arrive_creating<'a, W: Witness>(walker: &mut Walker<'a, '_, W>, how: How, path: &'a [u8]) -> Result<Arrival<'a>, Errno> {
+    let name = path.iter().rposition(|byte| *byte != b'/').map_or(&path[..0], |end| &path[..=end]);
+    let slashes = name.len() < path.len() && !name.is_empty();
+    let dots = matches!(name.rsplit(|byte| *byte == b'/').next(), Some(b"." | b".."));
+    if slashes && !dots {
+        let (directory, _) = walker.parent_of(path)?;
+        return Err(walker.fail(Check::Kind, "a slash follows the name of a file to create", directory, Errno::EISDIR));
+    }
+    let follow = if how.creation == Creation::Always { Follow::AllButLast } else { Follow::Links };
+    walker.arrive(path, follow)
+}
+
+fn create<W: Witness>(walker: &mut Walker<'_, '_, W>, how: How, arrival: &Arrival<'_>) -> Verdict {
+    let directory = arrival.directory;
+    if let Last::Name(_, Slash::Trailing) = arrival.last {
+        return Err(walker.fail(Check::Kind, "a slash follows the name of a file to create", directory, Errno::EISDIR));
+    }
+    may_create(walker, directory)?;
+    Ok(Effect { imprint: Some(imprint(walker, directory, NewKind::File, how.mode)), runs_as: None })
+}
+
+fn open_existing<W: Witness>(walker: &mut Walker<'_, '_, W>, how: How, arrival: &Arrival<'_>, place: Place) -> Verdict {
+    let view = walker.view();
+    if how.creation != Creation::No {
+        if how.creation == Creation::Always {
+            return Err(walker.fail(Check::Kind, "something of that name is there already", place, Errno::EEXIST));
+        }
+        if view.is(place, FileKind::Directory) {
+            return Err(walker.fail(Check::Kind, "a directory of that name is there", place, Errno::EISDIR));
+        }
+        protected_file(walker, arrival.directory, place)?;
+    }
+    if let Last::Name(_, Slash::Trailing) = arrival.last
+        && view.is_not(place, FileKind::Directory)
+    {
+        return Err(walker.fail(Check::Kind, "a slash follows the name of a non-directory", place, Errno::ENOTDIR));
+    }
+    let truncating = how.content == Content::Dropped && !view.is_not(place, FileKind::File);
+    if truncating {
+        writable_mount(walker, place)?;
+    }
+    may_open(walker, place, how)?;
+    let special = view.inode(place).is_some_and(|inode| {
+        inode.kind.is_device() || matches!(inode.kind, FileKind::Fifo | FileKind::Socket)
+    });
+    if how.access.writes() && !special {
+        writable_mount(walker, place)?;
+    }
+    if view.is(place, FileKind::Socket) {
+        return Err(walker.fail(Check::Kind, "a socket cannot be opened, only connected to", place, Errno::ENXIO));
+    }
+    has_driver(walker, place)?;
+    Ok(Effect::default())
+}
+
+/// A mount that takes writes (`mnt_want_write`): neither it nor its superblock is read-only.
+pub(super) fn writable_mount<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Result<(), Errno> {
+    let view = walker.view();
+    if view.mount(place.mount).flags.has(MountFlags::READ_ONLY) {
+        return Err(walker.fail_mount(Check::ReadOnlyMount, "the mount is read-only", place, Errno::EROFS));
+    }
+    if view.source(place).read_only {
+        return Err(walker.fail(Check::ReadOnlyFilesystem, "the file system itself is read-only", place, Errno::EROFS));
+    }
+    Ok(())
+}
+
+fn may_open<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, how: How) -> Result<(), Errno> {
+    let view = walker.view();
+    if view.is(place, FileKind::Link) {
+        return Err(walker.fail(Check::Link, "a symbolic link that is not followed", place, Errno::ELOOP));
+    }
+    if how.access.writes() && view.is(place, FileKind::Directory) {
+        return Err(walker.fail(Check::Kind, "a directory is never opened for writing", place, Errno::EISDIR));
+    }
+    let device = view.inode(place).is_some_and(|inode| inode.kind.is_device());
+    if device && view.mount(place.mount).flags.has(MountFlags::NO_DEV) {
+        return Err(walker.fail_mount(Check::NoDev, "nodev: devices on this mount cannot be opened", place, Errno::EACCES));
+    }
+    walker.permit(place, how.access)?;
+    if device {
+        device_list(walker, place)?;
+    }
+    if view.has_marks(place, Marks::APPEND_ONLY) && how.access.writes() && how.content != Content::Extended {
+        let fact = "the append-only attribute is set: it takes writes at its end only";
+        return Err(walker.fail(Check::AppendOnly, fact, place, Errno::EPERM));
+    }
+    Ok(())
+}
+
+/// Major and minor numbers that every container may open: null, zero, full, random, urandom, tty, ptmx.
+const OPEN_DEVICES: [(u32, u32); 7] = [(1, 3), (1, 5), (1, 7), (1, 8), (1, 9), (5, 0), (5, 2)];
+
+fn is_open_device<W: Witness>(walker: &Walker<'_, '_, W>, place: Place) -> bool {
+    let view = walker.view();
+    let device = place.inode.and_then(|id| view.source(place).tree.device(id));
+    device.is_some_and(|device| OPEN_DEVICES.contains(&(device.major, device.minor)))
+}
+
+fn device_list<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Result<(), Errno> {
+    if walker.view().all_devices || is_open_device(walker, place) {
+        return Ok(());
+    }
+    let fact = "the container's device list leaves this device out, for root too (only privileged containers open it)";
+    Err(walker.fail(Check::DeviceList, fact, place, Errno::EPERM))
+}
+
+fn has_driver<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Result<(), Errno> {
+    let view = walker.view();
+    let Some(id) = place.inode.filter(|_| view.inode(place).is_some_and(|inode| inode.kind.is_device())) else {
+        return Ok(());
+    };
+    if is_open_device(walker, place) {
+        return Ok(());
+    }
+    let unknown = Unknown::new("whether the host has a driver for the device", "nothing in a scene settles it");
+    let describe = |option: usize| ["a driver answers", "no driver answers"][option].to_owned();
+    if walker.witness().choose(Question::Driver(place.source, id), &unknown, 2, describe) == 0 {
+        return Ok(());
+    }
+    Err(walker.fail(Check::Kind, "no driver answers behind this device", place, Errno::ENXIO))
+}
+
+/// `fs.protected_regular` and `fs.protected_fifos`, for root too (`may_create_in_sticky`).
+fn protected_file<W: Witness>(walker: &mut Walker<'_, '_, W>, directory: Place, place: Place) -> Result<(), Errno> {
+    let view = walker.view();
+    let (Some(file), Some(dir)) = (view.inode(place), view.inode(directory)) else { return Ok(()) };
+    if !dir.mode.has(Mode::STICKY) {
+        return Ok(());
+    }
+    let (owner, _) = view.owner(place, file);
+    let (dir_owner, _) = view.owner(directory, dir);
+    if owner.is_some() && (owner == dir_owner || owner == Some(view.who.fsuid)) {
+        return Ok(());
+    }
+    let settings = view.settings();
+    let (name, told) = match file.kind {
+        FileKind::File => ("fs.protected_regular", settings.protected_regular),
+        FileKind::Fifo => ("fs.protected_fifos", settings.protected_fifos),
+        // Other kinds have no setting of their own: a world-writable directory is enough.
+        _ if dir.mode.has(Mode::new(0o002)) => {
+            let fact = "O_CREAT on a special file of somebody else in a sticky world-writable directory";
+            return Err(walker.fail(Check::ProtectedFile, fact, place, Errno::EACCES));
+        }
+        _ => return Ok(()),
+    };
+    let needed = match (dir.mode.has(Mode::new(0o002)), dir.mode.has(Mode::new(0o020))) {
+        (true, _) => 1,
+        (false, true) => 2,
+        (false, false) => return Ok(()),
+    };
+    if view.setting(name, told, 2, walker.witness()) < needed {
+        return Ok(());
+    }
+    let fact = format!(
+        "{name}: in a sticky directory that others can write to, O_CREAT opens a file of somebody else only where the directory's owner made it; root is held to it too"
+    );
+    Err(walker.fail(Check::ProtectedFile, &fact, place, Errno::EACCES))
+}

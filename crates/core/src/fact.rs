@@ -1,0 +1,91 @@
+//! Facts and where they came from.
+
+use std::fmt;
+use std::sync::Arc;
+
+/// A value together with the place it was read from, or the rule that set it.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Fact<T> {
+    /// The value.
+    pub value: T,
+    /// Where it came from.
+    pub from: Provenance,
+}
+
+impl<T> Fact<T> {
+    /// A value read from or derived by `from`.
+    pub const fn new(value: T, from: Provenance) -> Self {
+        Self { value, from }
+    }
+
+    /// The same provenance with another value.
+    pub fn map<U>(self, change: impl FnOnce(T) -> U) -> Fact<U> {
+        Fact { value: change(self.value), from: self.from }
+    }
+}
+
+/// Where a fact came from.
+#[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
+pub enum Provenance {
+    /// A field of a document the user wrote.
+    Document {
+        /// The file as the user named it; `-` is standard input.
+        file: Arc<str>,
+        /// Line, from 1.
+        line: usize,
+        /// Column in characters, from 1.
+        column: usize,
+        /// The field's path, such as `securityContext.runAsUser`.
+        field: Arc<str>,
+    },
+    /// A line of a passwd or group file.
+    Accounts {
+        /// The file as the user named it.
+        file: Arc<str>,
+        /// Line, from 1.
+        line: usize,
+    },
+    /// What a kubelet, container runtime or kernel does by rule when nobody says otherwise.
+    Rule(Arc<str>),
+    /// Taken for granted and listed with the answer.
+    Assumption(Arc<str>),
+    /// Nobody said; the answer depends on it.
+    Unknown(Arc<str>),
+}
+
+impl Provenance {
+    /// The rule `text`.
+    #[must_use]
+    pub fn rule(text: &str) -> Self {
+        Self::Rule(Arc::from(text))
+    }
+}
+
+impl fmt::Display for Provenance {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Document { file, line, column, field } => write!(f, "{file}:{line}:{column} {field}"),
+            Self::Accounts { file, line } => write!(f, "{file}:{line}"),
+            Self::Rule(text) => f.write_str(text),
+            Self::Assumption(text) => write!(f, "assumed: {text}"),
+            Self::Unknown(text) => write!(f, "unknown: {text}"),
+        }
+    }
+}
+
+/// Something that nobody told us, with what would settle it.
+#[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
+pub struct Unknown {
+    /// The fact that is missing, such as `what the claim "readings" holds`.
+    pub fact: Arc<str>,
+    /// What the user can add to settle it, such as `volumes: { readings: { tree: ... } }`.
+    pub settle: Arc<str>,
+}
+
+impl Unknown {
+    /// A missing fact and what would settle it.
+    #[must_use]
+    pub fn new(fact: &str, settle: &str) -> Self {
+        Self { fact: Arc::from(fact), settle: Arc::from(settle) }
+    }
+}

@@ -1,0 +1,87 @@
+//! What a description and an image say about an identity, before anything is resolved.
+
+use crate::accounts::Accounts;
+use crate::caps::CapabilitySet;
+use crate::fact::Fact;
+use crate::identity::capability_sets::DeclaredCapabilities;
+use crate::mode::Mode;
+
+/// What is known about something that may simply not have been told.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub enum Knowledge<T> {
+    /// Nobody said.
+    #[default]
+    Unknown,
+    /// Told.
+    Known(T),
+}
+
+/// What an image says about identities.
+#[derive(Clone, Debug, Default)]
+pub struct ImageFacts {
+    /// Its `USER`; `Known(None)` where it has none.
+    pub user: Knowledge<Option<Fact<String>>>,
+    /// Its account files.
+    pub accounts: Knowledge<Accounts>,
+}
+
+/// The pod-level security context of the Kubernetes API, as far as it concerns identities.
+#[derive(Clone, Debug, Default)]
+pub struct PodSecurity {
+    /// `runAsUser`
+    pub run_as_user: Option<Fact<u32>>,
+    /// `runAsGroup`
+    pub run_as_group: Option<Fact<u32>>,
+    /// `runAsNonRoot`
+    pub run_as_non_root: Option<Fact<bool>>,
+    /// `supplementalGroups`
+    pub supplemental_groups: Vec<Fact<u32>>,
+    /// `supplementalGroupsPolicy: Strict`
+    pub strict_groups: Option<Fact<bool>>,
+    /// `fsGroup`
+    pub fs_group: Option<Fact<u32>>,
+    /// `fsGroupChangePolicy: OnRootMismatch`
+    pub on_root_mismatch: Option<Fact<bool>>,
+}
+
+/// The container-level security context of the Kubernetes API.
+#[derive(Clone, Debug, Default)]
+pub struct ContainerSecurity {
+    /// `runAsUser`
+    pub run_as_user: Option<Fact<u32>>,
+    /// `runAsGroup`
+    pub run_as_group: Option<Fact<u32>>,
+    /// `runAsNonRoot`
+    pub run_as_non_root: Option<Fact<bool>>,
+    /// `capabilities`
+    pub capabilities: DeclaredCapabilities,
+    /// `privileged`
+    pub privileged: Option<Fact<bool>>,
+    /// `allowPrivilegeEscalation`
+    pub allow_privilege_escalation: Option<Fact<bool>>,
+    /// `readOnlyRootFilesystem`
+    pub read_only_root: Option<Fact<bool>>,
+    /// The umask, where the scene sets it for this container.
+    pub umask: Option<Fact<Mode>>,
+}
+
+/// The identity of a container that the scene file itself describes.
+#[derive(Clone, Debug, Default)]
+pub struct PlainIdentity {
+    /// `user`: `UID`, `UID:GID` or names; the image's `USER` where absent.
+    pub user: Option<Fact<String>>,
+    /// `groups`: added supplementary groups.
+    pub groups: Vec<Fact<u32>>,
+    /// `filesystem-group`: also a supplementary group.
+    pub filesystem_group: Option<Fact<u32>>,
+    /// `capabilities`
+    pub capabilities: DeclaredCapabilities,
+    /// `effective-capabilities`: wins over everything derived.
+    pub effective: Option<Fact<CapabilitySet>>,
+    /// `privileged`
+    pub privileged: Option<Fact<bool>>,
+    /// `no-new-privileges`
+    pub no_new_privileges: Option<Fact<bool>>,
+    /// `umask`
+    pub umask: Option<Fact<Mode>>,
+}

@@ -1,0 +1,240 @@
+//! User and group ids, one type for each side they can be seen from.
+//!
+//! The same number means different things inside a container, to the kernel and
+//! on a disk. Each side has its own type; an [`IdMap`] is the only bridge, so an
+//! inside id cannot be compared with a kernel id by mistake.
+
+use std::fmt;
+
+macro_rules! id_type {
+    ($(#[$doc:meta])* $name:ident) => {
+        $(#[$doc])*
+        #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+        pub struct $name(u32);
+
+        impl $name {
+            /// Wraps a raw number.
+            #[must_use]
+            pub const fn new(raw: u32) -> Self {
+                Self(raw)
+            }
+
+            /// The raw number.
+            #[must_use]
+            pub const fn raw(self) -> u32 {
+                self.0
+            }
+        }
+
+        impl fmt::Display for $name {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                self.0.fmt(f)
+            }
+        }
+
+        impl fmt::Debug for $name {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                write!(f, concat!(stringify!($name), "({})"), self.0)
+            }
+        }
+    };
+}
+
+id_type!(
+    /// A user id as processes inside the container see it, before any id map.
+    InsideUid
+);
+id_type!(
+    /// A group id as processes inside the container see it, before any id map.
+    InsideGid
+);
+id_type!(
+    /// A user id as the kernel compares it, after the user namespace's map.
+    KernelUid
+);
+id_type!(
+    /// A group id as the kernel compares it, after the user namespace's map.
+    KernelGid
+);
+id_type!(
+    /// A user id as it is stored on the disk, before any mount's id map.
+    DiskUid
+);
+id_type!(
+    /// A group id as it is stored on the disk, before any mount's id map.
+    DiskGid
+);
+
+/// What `stat` shows for an id that has no mapping (`/proc/sys/kernel/overflowuid`).
+pub const OVERFLOW_ID: u32 = 65534;
+
+/// Stands for "some ordinary id that nothing in the scene mentions".
+///
+/// It is larger than any id the API accepts, so it matches no owner, and it is shown
+/// as unknown, never as a number.
+pub const UNSPECIFIED_ID: u32 = u32::MAX - 1;
+
+/// One line of an id map: `inside outside count`, as in `/proc/PID/uid_map`.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct Extent {
+    /// The first id on the near side.
+    pub inside: u32,
+    /// The id that `inside` becomes on the far side.
+    pub outside: u32,
+    /// How many consecutive ids the line covers.
+    pub count: u32,
+}
+
+/// A map between two id spaces; the empty one maps every id to itself.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct IdMap {
+    extents: Vec<Extent>,
+}
+
+impl IdMap {
+    /// The map of the initial user namespace: every id is itself.
+    #[must_use]
+    pub const fn identity() -> Self {
+        Self { extents: Vec::new() }
+    }
+
+    /// A map made of `extents`; with none of them it is the identity.
+    #[must_use]
+    pub const fn new(extents: Vec<Extent>) -> Self {
+        Self { extents }
+    }
+
+    /// Whether every id maps to itself.
+    #[must_use]
+    pub const fn is_identity(&self) -> bool {
+        self.extents.is_empty()
+    }
+
+    /// From the near side to the far side; `None` where no line covers `id`.
+    #[must_use]
+    pub fn forward(&self, id: u32) -> Option<u32> {
+        if self.is_identity() {
+            return Some(id);
+        }
+        self.extents.iter().find_map(|line| {
+            let offset = id.checked_sub(line.inside)?;
+            (offset < line.count).then(|| line.outside.wrapping_add(offset))
+        })
+    }
+
+    /// From the far side back to the near side; `None` where no line covers `id`.
+    #[must_use]
+    pub fn backward(&self, id: u32) -> Option<u32> {
+        if self.is_identity() {
+            return Some(id);
+        }
+        self.extents.iter().find_map(|line| {
+            let offset = id.checked_sub(line.outside)?;
+            (offset < line.count).then(|| line.inside.wrapping_add(offset))
+        })
+    }
+}
+
+/// A user namespace: how the ids inside it relate to the kernel's.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct UserNamespace {
+    /// Inside user ids to kernel user ids.
+    pub uids: IdMap,
+    /// Inside group ids to kernel group ids.
+    pub gids: IdMap,
+}
+
+impl UserNamespace {
+    /// The initial user namespace of the host.
+    #[must_use]
+    pub const fn initial() -> Self {
+        Self { uids: IdMap::identity(), gids: IdMap::identity() }
+    }
+
+    /// Whether inside and kernel ids are the same numbers.
+    #[must_use]
+    pub const fn is_initial(&self) -> bool {
+        self.uids.is_identity() && self.gids.is_identity()
+    }
+
+    /// The kernel's id for `uid` (`make_kuid`).
+    #[must_use]
+    pub fn to_kernel_uid(&self, uid: InsideUid) -> Option<KernelUid> {
+        self.uids.forward(uid.raw()).map(KernelUid::new)
+    }
+
+    /// The kernel's id for `gid` (`make_kgid`).
+    #[must_use]
+    pub fn to_kernel_gid(&self, gid: InsideGid) -> Option<KernelGid> {
+        self.gids.forward(gid.raw()).map(KernelGid::new)
+    }
+
+    /// The inside id that `stat` shows for `uid`, or `None` where it is unmapped (`from_kuid`).
+    #[must_use]
+    pub fn to_inside_uid(&self, uid: KernelUid) -> Option<InsideUid> {
+        self.uids.backward(uid.raw()).map(InsideUid::new)
+    }
+
+    /// The inside id that `stat` shows for `gid`, or `None` where it is unmapped (`from_kgid`).
+    #[must_use]
+    pub fn to_inside_gid(&self, gid: KernelGid) -> Option<InsideGid> {
+        self.gids.backward(gid.raw()).map(InsideGid::new)
+    }
+}
+
+/// The id map of a mount: ids on the disk to the ids the kernel compares.
+///
+/// The identity unless the mount is id-mapped (`mount_setattr` with `MOUNT_ATTR_IDMAP`).
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct MountIds {
+    /// Stored user ids to kernel user ids.
+    pub uids: IdMap,
+    /// Stored group ids to kernel group ids.
+    pub gids: IdMap,
+}
+
+impl MountIds {
+    /// The kernel's id for an owner on the disk (`i_uid_into_vfsuid`); `None` where unmapped.
+    #[must_use]
+    pub fn to_kernel_uid(&self, uid: DiskUid) -> Option<KernelUid> {
+        self.uids.forward(uid.raw()).map(KernelUid::new)
+    }
+
+    /// The kernel's id for a group on the disk (`i_gid_into_vfsgid`); `None` where unmapped.
+    #[must_use]
+    pub fn to_kernel_gid(&self, gid: DiskGid) -> Option<KernelGid> {
+        self.gids.forward(gid.raw()).map(KernelGid::new)
+    }
+
+    /// The id that a new inode of `uid` is stored with; `None` where it cannot be expressed.
+    #[must_use]
+    pub fn to_disk_uid(&self, uid: KernelUid) -> Option<DiskUid> {
+        self.uids.backward(uid.raw()).map(DiskUid::new)
+    }
+
+    /// The id that a new inode of `gid` is stored with; `None` where it cannot be expressed.
+    #[must_use]
+    pub fn to_disk_gid(&self, gid: KernelGid) -> Option<DiskGid> {
+        self.gids.backward(gid.raw()).map(DiskGid::new)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_map_goes_forward_and_back_within_its_lines_only() {
+        let map = IdMap::new(vec![Extent { inside: 0, outside: 100_000, count: 10 }]);
+        assert_eq!(map.forward(9), Some(100_009));
+        assert_eq!(map.forward(10), None);
+        assert_eq!(map.backward(100_009), Some(9));
+        assert_eq!(map.backward(99_999), None);
+    }
+
+    #[test]
+    fn the_identity_maps_every_id() {
+        assert_eq!(IdMap::identity().forward(u32::MAX), Some(u32::MAX));
+        assert!(UserNamespace::initial().is_initial());
+    }
+}

@@ -1,0 +1,46 @@
+//! Who a containerised process is, and what it can do to files.
+//!
+//! This crate holds the rules of Mivask and nothing else: facts go in, outcomes come out. It does
+//! no I/O, reads no clock and no environment, and has no thread of its own, so that the same facts
+//! give the same answer anywhere. Reading descriptions and disks is `mivask-read`'s work, printing
+//! answers is `mivask-show`'s.
+//!
+//! A question travels one way. A [`scene::Scene`] holds what was told. [`prepare::stage`] applies
+//! what kubelet and runtime do before a process starts: who each actor is ([`identity`]), what is
+//! mounted where ([`mount`]). [`walk`] resolves a path over those mounts, [`decide::decide`] makes
+//! the kernel's checks in the kernel's order, [`imprint`] says what a new inode looks like, and
+//! [`question`] puts the pieces together into answers. A fact that nobody told is never guessed:
+//! [`explore`] tries each possibility and the answer says what it depends on.
+//!
+//! ```
+//! use mivask_core::{act::parse_act, prepare, question, scene::Scene};
+//!
+//! let stage = prepare::stage(&Scene::default());
+//! let act = parse_act("gauge writes /data/level.csv")?;
+//! assert!(question::ask(&stage, &act).is_err(), "an empty scene has no actor of that name");
+//! # Ok::<(), mivask_core::act::ActError>(())
+//! ```
+
+pub mod accounts;
+pub mod acl;
+pub mod act;
+pub mod caps;
+pub mod decide;
+pub mod explore;
+pub mod fact;
+pub mod identity;
+pub mod ids;
+pub mod imprint;
+pub mod mode;
+pub mod mount;
+pub mod outcome;
+pub mod prepare;
+pub mod question;
+pub mod scene;
+pub mod stage;
+pub mod trace;
+pub mod tree;
+pub mod view;
+pub mod walk;
+pub mod witness;
+pub mod words;

@@ -1,0 +1,160 @@
+//! How an act ends.
+
+use std::fmt;
+
+use crate::ids::{DiskGid, DiskUid, InsideGid, InsideUid, UNSPECIFIED_ID};
+use crate::mode::Mode;
+
+macro_rules! errnos {
+    ($($name:ident = $number:literal $meaning:literal),+ $(,)?) => {
+        /// An error the kernel gives, by its POSIX name; the number is Linux's on x86_64 and arm64.
+        #[expect(missing_docs, reason = "the names are those of errno(3)")]
+        #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
+        pub enum Errno { $($name = $number),+ }
+
+        impl Errno {
+            /// Every error an act can end with.
+            pub const ALL: &'static [Self] = &[$(Self::$name),+];
+
+            /// The POSIX name, such as `EACCES`.
+            #[must_use]
+            pub const fn name(self) -> &'static str {
+                match self { $(Self::$name => stringify!($name)),+ }
+            }
+
+            /// A few words for people.
+            #[must_use]
+            pub const fn meaning(self) -> &'static str {
+                match self { $(Self::$name => $meaning),+ }
+            }
+        }
+    };
+}
+
+errnos! {
+    EPERM = 1 "operation not permitted",
+    ENOENT = 2 "no such file or directory",
+    ENXIO = 6 "nothing answers at that socket or device",
+    ENOEXEC = 8 "not a format the kernel can run",
+    EACCES = 13 "permission denied",
+    EBUSY = 16 "in use: a mount point",
+    EEXIST = 17 "exists already",
+    ENOTDIR = 20 "not a directory",
+    EISDIR = 21 "is a directory",
+    EINVAL = 22 "invalid argument",
+    EROFS = 30 "read-only file system",
+    ENAMETOOLONG = 36 "name too long",
+    ENOTEMPTY = 39 "directory not empty",
+    ELOOP = 40 "too many symbolic links",
+    EOVERFLOW = 75 "an id that cannot be expressed there",
+}
+
+impl Errno {
+    /// The number the kernel returns.
+    #[must_use]
+    pub const fn number(self) -> i32 {
+        self as i32
+    }
+
+    /// The error of that number, if an act can end with it.
+    #[must_use]
+    pub fn by_number(number: i32) -> Option<Self> {
+        Self::ALL.iter().copied().find(|errno| errno.number() == number)
+    }
+
+    /// The error of that POSIX name.
+    #[must_use]
+    pub fn by_name(name: &str) -> Option<Self> {
+        Self::ALL.iter().copied().find(|errno| errno.name() == name)
+    }
+}
+
+impl fmt::Display for Errno {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.name())
+    }
+}
+
+/// Owner, group and mode of an inode that an act creates.
+///
+/// A field is `None` where it depends on something nobody said.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct Imprint {
+    /// Owner as the actor sees it.
+    pub uid: Option<InsideUid>,
+    /// Group as the actor sees it.
+    pub gid: Option<InsideGid>,
+    /// Permission bits.
+    pub mode: Option<Mode>,
+    /// Owner as stored.
+    pub disk_uid: Option<DiskUid>,
+    /// Group as stored.
+    pub disk_gid: Option<DiskGid>,
+    /// The ACL it inherits, in the text form of acl(5).
+    pub acl: Option<String>,
+}
+
+impl Imprint {
+    /// An imprint with every number known, except those that stand for "some id".
+    #[must_use]
+    pub fn new(uid: InsideUid, gid: InsideGid, mode: Mode, disk_uid: DiskUid, disk_gid: DiskGid) -> Self {
+        Self {
+            uid: (uid.raw() != UNSPECIFIED_ID).then_some(uid),
+            gid: (gid.raw() != UNSPECIFIED_ID).then_some(gid),
+            mode: Some(mode),
+            disk_uid: (disk_uid.raw() != UNSPECIFIED_ID).then_some(disk_uid),
+            disk_gid: (disk_gid.raw() != UNSPECIFIED_ID).then_some(disk_gid),
+            acl: None,
+        }
+    }
+
+    /// What both agree on.
+    #[must_use]
+    pub fn agreed(&self, other: &Self) -> Self {
+        fn same<T: PartialEq + Clone>(a: &Option<T>, b: &Option<T>) -> Option<T> {
+            if a == b { a.clone() } else { None }
+        }
+        Self {
+            uid: same(&self.uid, &other.uid),
+            gid: same(&self.gid, &other.gid),
+            mode: same(&self.mode, &other.mode),
+            disk_uid: same(&self.disk_uid, &other.disk_uid),
+            disk_gid: same(&self.disk_gid, &other.disk_gid),
+            acl: same(&self.acl, &other.acl),
+        }
+    }
+}
+
+/// Whom a started program runs as.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct RunsAs {
+    /// Effective user id inside.
+    pub uid: InsideUid,
+    /// Effective group id inside.
+    pub gid: InsideGid,
+}
+
+/// What an allowed act leaves behind.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct Effect {
+    /// The inode it created.
+    pub imprint: Option<Imprint>,
+    /// The identity of the program it started.
+    pub runs_as: Option<RunsAs>,
+}
+
+/// How an act ends once everything it needs is known.
+pub type Verdict = Result<Effect, Errno>;
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_and_numbers_are_each_others_inverse() {
+        for errno in Errno::ALL {
+            assert_eq!(Errno::by_number(errno.number()), Some(*errno));
+            assert_eq!(Errno::by_name(errno.name()), Some(*errno));
+        }
+    }
+}

@@ -1,0 +1,153 @@
+//! hostPath volumes: the host's inode as it is (facts/kubelet.md section 5).
+
+use std::sync::Arc;
+
+use super::mount_point::{MakeMode, Maker, find_or_make, root_credentials};
+use super::volume::Prepared;
+use crate::fact::{Fact, Provenance, Unknown};
+use crate::identity::Refusal;
+use crate::mode::FileKind;
+use crate::mount::{MountFlags, MountOrigin, MountTable, Preparation, Source, SourceId, Variant};
+use crate::outcome::Errno;
+use crate::scene::{HostPathCheck, Scene};
+use crate::stage::Stage;
+use crate::tree::{Certainty, Doubt, Entry, InodeId, Tree};
+use crate::view::View;
+use crate::walk::{Follow, Target, Walker};
+
+/// The host's tree as one source that all host paths share; `None` where nobody told of it.
+pub(super) fn host_source(stage: &mut Stage, scene: &Scene) -> Option<SourceId> {
+    let tree = scene.host.tree.clone()?;
+    let name = Arc::from("host");
+    Some(stage.add_source(Source { name, filesystem: None, tree, read_only: false, native: Certainty::Known }))
+}
+
+/// One hostPath volume. The filesystem group never changes it.
+pub(super) fn prepare(stage: &mut Stage, host: Option<SourceId>, path: &[u8], check: HostPathCheck, volume: &Fact<String>) -> Prepared {
+    let shown = crate::act::quoted(path);
+    let Some(host) = host else {
+        return unknown(stage, &shown);
+    };
+    let found = reach(stage, host, path, check);
+    let mut preparation = Preparation::default();
+    let (root, blocked) = match found {
+        Ok((root, made)) => {
+            if let Some(made) = made {
+                preparation.notes.push(format!("{shown} is missing on the host, so it is made as {made}").into());
+            }
+            (root, None)
+        }
+        Err(reason) => (Tree::ROOT, Some(refusal(&shown, &reason, volume))),
+    };
+    preparation.before = Some(super::volume::root_facts(&stage.source(host).tree, root));
+    Prepared {
+        variants: vec![Variant { when: Arc::from(""), source: host, preparation }],
+        question: None,
+        root,
+        flags: MountFlags::default(),
+        kind: Arc::from("hostPath"),
+        label: Some(Arc::from(format!("host {shown}"))),
+        blocked,
+    }
+}
+
+fn refusal(path: &str, reason: &str, volume: &Fact<String>) -> Refusal {
+    Refusal {
+        class: "FailedMount",
+        reason: format!("host path {path}: {reason}, so the pod waits for ever"),
+        from: volume.from.clone(),
+        whole_pod: true,
+    }
+}
+
+fn unknown(stage: &mut Stage, shown: &str) -> Prepared {
+    let missing = Unknown::new(&format!("what lies at host path {shown}"), "give `host: { tree: ... }` in a scene file");
+    let doubt = Doubt { attributes: Certainty::Unknown(missing.clone()), contents: Certainty::Unknown(missing.clone()) };
+    let tree = Tree::new(Entry::directory(0, 0, 0o755).doubting(doubt), Provenance::Unknown(missing.fact));
+    let source = Source {
+        name: Arc::from(format!("host path {shown}")),
+        filesystem: None,
+        tree: Arc::new(tree),
+        read_only: false,
+        native: Certainty::Assumed(format!("host path {shown} lies on a local file system").into()),
+    };
+    let source = stage.add_source(source);
+    Prepared::single(source, "hostPath", Preparation::default())
+}
+
+/// The inode at `path` on the host, with what was made where it was missing.
+fn reach(stage: &mut Stage, host: SourceId, path: &[u8], check: HostPathCheck) -> Result<(InodeId, Option<&'static str>), String> {
+    let table = host_table(host);
+    match look(stage, &table, path)? {
+        Some((inode, kind)) => match kind_needed(check) {
+            Some(needed) if kind != needed => Err(format!("type {check:?} needs a {}, but it is a {}", needed.word(), kind.word())),
+            Some(_) | None => Ok((inode, None)),
+        },
+        None => make(stage, &table, path, check),
+    }
+}
+
+const fn kind_needed(check: HostPathCheck) -> Option<FileKind> {
+    match check {
+        HostPathCheck::None => None,
+        HostPathCheck::DirectoryOrCreate | HostPathCheck::Directory => Some(FileKind::Directory),
+        HostPathCheck::FileOrCreate | HostPathCheck::File => Some(FileKind::File),
+        HostPathCheck::Socket => Some(FileKind::Socket),
+        HostPathCheck::CharDevice => Some(FileKind::CharDevice),
+        HostPathCheck::BlockDevice => Some(FileKind::BlockDevice),
+    }
+}
+
+fn host_table(host: SourceId) -> MountTable {
+    let mut table = MountTable::default();
+    let variant = Variant { when: Arc::from(""), source: host, preparation: Preparation::default() };
+    table.push(crate::mount::Mount {
+        on: None,
+        at: Arc::from(&b"/"[..]),
+        variants: vec![variant],
+        question: None,
+        root: Tree::ROOT,
+        flags: MountFlags::default(),
+        ids: crate::ids::MountIds::default(),
+        origin: MountOrigin::Root,
+        kind: Arc::from("host"),
+        label: None,
+        from: Provenance::rule("the host"),
+    });
+    table
+}
+
+fn look(stage: &Stage, table: &MountTable, path: &[u8]) -> Result<Option<(InodeId, FileKind)>, String> {
+    let credentials = root_credentials();
+    let view = View::new(stage, table, &credentials, "the kubelet");
+    let mut maker = Maker;
+    let arrival = Walker::new(&view, &mut maker).arrive(path, Follow::Links);
+    match arrival.map(|arrival| arrival.target) {
+        Ok(Target::There(place)) => Ok(place.inode.map(|id| (id, stage.source(place.source).tree.inode(id).kind))),
+        Ok(Target::Missing) | Err(Errno::ENOENT) => Ok(None),
+        Err(errno) => Err(format!("{errno} ({})", errno.meaning())),
+    }
+}
+
+fn make(stage: &mut Stage, table: &MountTable, path: &[u8], check: HostPathCheck) -> Result<(InodeId, Option<&'static str>), String> {
+    let (kind, made) = match check {
+        HostPathCheck::None => (FileKind::Directory, "a directory 0:0 0755 by the runtime"),
+        HostPathCheck::DirectoryOrCreate => (FileKind::Directory, "a directory 0:0 0755 by the kubelet"),
+        HostPathCheck::FileOrCreate => (FileKind::File, "a file 0:0 0644 by the kubelet"),
+        HostPathCheck::Directory
+        | HostPathCheck::File
+        | HostPathCheck::Socket
+        | HostPathCheck::CharDevice
+        | HostPathCheck::BlockDevice => return Err(format!("nothing is there, and type {check:?} makes nothing")),
+    };
+    if kind == FileKind::File && look(stage, table, parent(path))?.is_none() {
+        return Err("nothing is there, and FileOrCreate does not make the parent".to_owned());
+    }
+    let place = find_or_make(stage, table, path, kind, MakeMode::HOST)?;
+    place.inode.map(|inode| (inode, Some(made))).ok_or_else(|| "what lies above it is not known".to_owned())
+}
+
+fn parent(path: &[u8]) -> &[u8] {
+    let end = path.iter().rposition(|byte| *byte == b'/').unwrap_or(0);
+    if end == 0 { b"/" } else { &path[..end] }
+}

@@ -1,0 +1,70 @@
+//! From a scene to a stage: what kubelet and runtime do before the process starts.
+
+mod container;
+mod defaults;
+mod fs_group;
+mod host_path;
+mod mount_point;
+mod sub_path;
+mod volume;
+
+use std::sync::Arc;
+
+pub(crate) use mount_point::{Maker, root_credentials};
+
+use crate::identity::{Credentials, ImageFacts, Resolved, kubernetes_identity, plain_identity};
+use crate::scene::{Container, Scene, Who, Workload};
+use crate::stage::{Actor, Stage};
+
+/// Applies every rule of identity and preparation and puts each actor before its mount table.
+///
+/// Never fails: an actor that cannot start carries a [`Refusal`](crate::identity::Refusal), a fact
+/// that nobody told stays unknown.
+#[must_use]
+pub fn stage(scene: &Scene) -> Stage {
+    let mut stage = Stage::default();
+    stage.settings = scene.host.settings;
+    let host = host_path::host_source(&mut stage, scene);
+    for workload in &scene.workloads {
+        let prepared = volume::prepare_all(&mut stage, scene, workload, host);
+        let first = stage.actors.len();
+        for container in &workload.containers {
+            let actor = container::actor(&mut stage, scene, workload, container, &prepared);
+            stage.actors.push(actor);
+        }
+        spread_refusals(&mut stage.actors[first..]);
+    }
+    stage
+}
+
+/// A refusal that hits the whole pod hits every container of it.
+fn spread_refusals(actors: &mut [Actor]) {
+    let refusals = actors.iter().filter_map(|actor| actor.refusal());
+    let Some(whole) = refusals.filter(|refusal| refusal.whole_pod).cloned().next() else { return };
+    for actor in actors {
+        actor.blocked = Some(whole.clone());
+        actor.identity.refusal = None;
+    }
+}
+
+/// Who `container` is, with the same in kernel ids.
+fn identify(scene: &Scene, workload: &Workload, container: &Container) -> (Resolved, Vec<Credentials>) {
+    let image_name = image_name(container);
+    let unknown = ImageFacts::default();
+    let image = container.image.as_ref().and_then(|image| scene.images.get(&image.value));
+    let image = image.map_or(&unknown, |image| &image.identity);
+    let resolved = match &container.who {
+        Who::Kubernetes(security) => kubernetes_identity(&workload.security, security, image, &image_name),
+        Who::Plain(plain) => plain_identity(plain, image, &image_name),
+    };
+    let credentials = resolved.possible.iter().filter_map(|(_, identity)| Credentials::of(identity)).collect();
+    (resolved, credentials)
+}
+
+/// The image's name for words.
+fn image_name(container: &Container) -> Arc<str> {
+    match &container.image {
+        Some(image) => Arc::from(image.value.as_str()),
+        None => Arc::from(format!("of container {}", container.name)),
+    }
+}

@@ -1,0 +1,153 @@
+//! The matrix: actors x paths x what can be done.
+
+use super::ask::{Outcome, explored, settle};
+use super::facts::{PathFacts, facts_at};
+use crate::act::Verb;
+use crate::decide::{decide, decide_new_entry};
+use crate::imprint::NewKind;
+use crate::mode::{FileKind, Mode};
+use crate::mount::{MountOrigin, MountTable};
+use crate::outcome::Verdict;
+use crate::prepare::{Maker, root_credentials};
+use crate::stage::{Actor, Stage};
+use crate::view::View;
+use crate::walk::{Follow, Target, Walker};
+use crate::witness::Unwatched;
+
+/// The seven columns; `None` where the question makes no sense for that kind of file.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct Cells {
+    /// Read its content.
+    pub read: Option<Outcome>,
+    /// Write to it.
+    pub write: Option<Outcome>,
+    /// Create something in the directory; for a missing path: create it.
+    pub create: Option<Outcome>,
+    /// Remove it.
+    pub delete: Option<Outcome>,
+    /// List the directory.
+    pub list: Option<Outcome>,
+    /// Enter the directory.
+    pub enter: Option<Outcome>,
+    /// Run the file.
+    pub run: Option<Outcome>,
+}
+
+/// One actor and one path.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct AccessRow {
+    /// The actor's name.
+    pub actor: String,
+    /// The path inside.
+    pub path: Vec<u8>,
+    /// What is there, where it is known.
+    pub facts: Option<PathFacts>,
+    /// What the actor can do.
+    pub cells: Cells,
+}
+
+/// The row of `actor` for `path`.
+#[must_use]
+pub fn access(stage: &Stage, actor: &Actor, path: &[u8]) -> AccessRow {
+    let facts = facts_at(stage, actor, path);
+    let act = |verb| Some(outcome(stage, actor, path, What::Act(verb)));
+    let enter_new = || Some(outcome(stage, actor, path, What::NewEntry));
+    let known_missing = facts.is_none() && !may_exist(stage, actor, path);
+    let creates = Verb::Creates(Mode::new(0o666));
+    let cells = match facts.map(|facts| facts.kind) {
+        Some(FileKind::Directory) => Cells {
+            create: enter_new(),
+            delete: act(Verb::RemovesDirectory),
+            list: act(Verb::Lists),
+            enter: act(Verb::Enters),
+            ..Cells::default()
+        },
+        Some(FileKind::File) => Cells {
+            read: act(Verb::Reads),
+            write: act(Verb::Writes),
+            delete: act(Verb::Deletes),
+            run: act(Verb::Runs),
+            ..Cells::default()
+        },
+        Some(FileKind::Link | FileKind::Fifo | FileKind::Socket | FileKind::CharDevice | FileKind::BlockDevice) => {
+            Cells { read: act(Verb::Reads), write: act(Verb::Writes), delete: act(Verb::Deletes), ..Cells::default() }
+        }
+        None if known_missing => Cells { create: act(creates), ..Cells::default() },
+        None => Cells {
+            read: act(Verb::Reads),
+            write: act(Verb::Writes),
+            create: act(creates),
+            delete: act(Verb::Deletes),
+            list: None,
+            enter: None,
+            run: act(Verb::Runs),
+        },
+    };
+    AccessRow { actor: stage.name_of(actor), path: path.to_vec(), facts, cells }
+}
+
+/// The paths worth showing when nobody names any: what the description mounts, and what is known to lie
+/// directly in it.
+#[must_use]
+pub fn default_paths(stage: &Stage, actor: &Actor) -> Vec<Vec<u8>> {
+    let mut paths = Vec::new();
+    for (_, mount) in actor.mounts.iter().filter(|(_, mount)| mount.origin == MountOrigin::Declared) {
+        paths.push(mount.at.to_vec());
+        let source = stage.source(mount.variants[0].source);
+        for (name, _) in source.tree.children(mount.root) {
+            paths.push([trimmed(&mount.at), b"/", name].concat());
+        }
+    }
+    if paths.is_empty() {
+        paths.push(actor.mounts.get(MountTable::ROOT).at.to_vec());
+    }
+    paths.sort();
+    paths.dedup();
+    paths
+}
+
+fn trimmed(path: &[u8]) -> &[u8] {
+    let end = path.iter().rposition(|byte| *byte != b'/').map_or(0, |last| last + 1);
+    &path[..end]
+}
+
+enum What {
+    Act(Verb),
+    NewEntry,
+}
+
+fn outcome(stage: &Stage, actor: &Actor, path: &[u8], what: What) -> Outcome {
+    if let Some(refusal) = actor.refusal() {
+        return Outcome::NeverRuns(refusal.clone());
+    }
+    // Nearly always everything is known; only then is the cheap way's verdict the whole answer.
+    let mut unwatched = Unwatched::default();
+    let who = actor.choose_credentials(&mut unwatched);
+    let name = "";
+    let mut view = View::new(stage, &actor.mounts, who, name);
+    view.all_devices = actor.all_devices;
+    let verdict: Verdict = match what {
+        What::Act(verb) => decide(&view, verb, path, &mut unwatched),
+        What::NewEntry => decide_new_entry(&view, NewKind::File, Mode::new(0o666), path, &mut unwatched),
+    };
+    if !unwatched.met_unknown {
+        return verdict.map_or_else(|errno| Outcome::Denied(Some(errno)), |_| Outcome::Allowed);
+    }
+    let explored = explored(stage, actor, |view, w| match what {
+        What::Act(verb) => decide(view, verb, path, w),
+        What::NewEntry => decide_new_entry(view, NewKind::File, Mode::new(0o666), path, w),
+    });
+    settle(&explored).0
+}
+
+/// Whether something may lie at `path` that no source lists.
+fn may_exist(stage: &Stage, actor: &Actor, path: &[u8]) -> bool {
+    let root = root_credentials();
+    let view = View::new(stage, &actor.mounts, &root, "");
+    let mut maker = Maker;
+    let listed = Walker::new(&view, &mut maker).arrive(path, Follow::Links);
+    let mut unwatched = Unwatched::default();
+    let presumed = Walker::new(&view, &mut unwatched).arrive(path, Follow::Links);
+    let there = |arrival: Result<crate::walk::Arrival<'_>, _>| arrival.is_ok_and(|a| matches!(a.target, Target::There(_)));
+    !there(listed) && there(presumed)
+}

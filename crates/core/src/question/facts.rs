@@ -1,0 +1,44 @@
+//! What lies at a path inside, whoever asks.
+
+use crate::ids::{InsideGid, InsideUid, OVERFLOW_ID};
+use crate::mode::{FileKind, Mode};
+use crate::prepare::{Maker, root_credentials};
+use crate::stage::{Actor, Stage};
+use crate::tree::Certainty;
+use crate::view::View;
+use crate::walk::{Follow, Target, Walker};
+
+/// The facts of one path as the actor would see them with `stat`.
+///
+/// Where owner and mode are unknown they are `None`.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct PathFacts {
+    /// What it is.
+    pub kind: FileKind,
+    /// Owner as the actor sees it; 65534 where it has no mapping.
+    pub uid: Option<InsideUid>,
+    /// Group as the actor sees it; 65534 where it has no mapping.
+    pub gid: Option<InsideGid>,
+    /// Permission bits.
+    pub mode: Option<Mode>,
+}
+
+/// What is at `path`, links followed; `None` where nothing is, or nobody knows.
+#[must_use]
+pub fn facts_at(stage: &Stage, actor: &Actor, path: &[u8]) -> Option<PathFacts> {
+    let root = root_credentials();
+    let view = View::new(stage, &actor.mounts, &root, "");
+    let mut maker = Maker;
+    let arrival = Walker::new(&view, &mut maker).arrive(path, Follow::Links).ok()?;
+    let Target::There(place) = arrival.target else { return None };
+    let inode = view.inode(place)?;
+    let unknown = view.doubt(place).is_some_and(|doubt| matches!(doubt.attributes, Certainty::Unknown(_)));
+    if unknown || view.mount(place.mount).variants.len() > 1 {
+        return Some(PathFacts { kind: inode.kind, uid: None, gid: None, mode: None });
+    }
+    let namespace = &actor.credentials.first()?.namespace;
+    let (uid, gid) = view.owner(place, inode);
+    let uid = uid.and_then(|uid| namespace.to_inside_uid(uid)).unwrap_or(InsideUid::new(OVERFLOW_ID));
+    let gid = gid.and_then(|gid| namespace.to_inside_gid(gid)).unwrap_or(InsideGid::new(OVERFLOW_ID));
+    Some(PathFacts { kind: inode.kind, uid: Some(uid), gid: Some(gid), mode: Some(inode.mode) })
+}

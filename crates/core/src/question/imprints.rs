@@ -1,0 +1,66 @@
+//! What new files and directories will look like, per actor and directory.
+
+use super::ask::{Dependence, Outcome, explored, settle};
+use crate::decide::decide_new_entry;
+use crate::imprint::NewKind;
+use crate::mode::{FileKind, Mode};
+use crate::mount::MountOrigin;
+use crate::outcome::Imprint;
+use crate::question::facts_at;
+use crate::stage::{Actor, Stage};
+
+/// What one actor leaves in one directory.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct ImprintRow {
+    /// The actor's name.
+    pub actor: String,
+    /// The directory inside.
+    pub directory: Vec<u8>,
+    /// File or directory.
+    pub kind: NewKind,
+    /// The mode that is asked for.
+    pub requested: Mode,
+    /// Whether it can be created at all.
+    pub outcome: Outcome,
+    /// What it will look like.
+    pub imprint: Option<Imprint>,
+    /// The possibilities, where a fact is missing.
+    pub depends_on: Vec<Dependence>,
+}
+
+/// Two rows for each directory: a file asked for with 0666 and a directory asked for with 0777.
+///
+/// Without `directories` those are the mounts the description asks for.
+#[must_use]
+pub fn imprints(stage: &Stage, actor: &Actor, directories: &[Vec<u8>]) -> Vec<ImprintRow> {
+    let mounted: Vec<Vec<u8>>;
+    let directories = if directories.is_empty() {
+        let declared = actor.mounts.iter().filter(|(_, mount)| mount.origin == MountOrigin::Declared);
+        let places = declared.map(|(_, mount)| mount.at.to_vec());
+        mounted = places.filter(|at| facts_at(stage, actor, at).is_none_or(|f| f.kind == FileKind::Directory)).collect();
+        &mounted
+    } else {
+        directories
+    };
+    let kinds = [(NewKind::File, Mode::new(0o666)), (NewKind::Directory, Mode::new(0o777))];
+    let mut rows = Vec::new();
+    for directory in directories {
+        for (kind, requested) in kinds {
+            rows.push(row(stage, actor, directory, kind, requested));
+        }
+    }
+    rows
+}
+
+fn row(stage: &Stage, actor: &Actor, directory: &[u8], kind: NewKind, requested: Mode) -> ImprintRow {
+    let (outcome, effect, depends_on) = match actor.refusal() {
+        Some(refusal) => (Outcome::NeverRuns(refusal.clone()), crate::outcome::Effect::default(), Vec::new()),
+        None => settle(&explored(stage, actor, |view, w| decide_new_entry(view, kind, requested, directory, w))),
+    };
+    // Where it depends, what it looks like if it is allowed is still worth saying, if all agree.
+    let imprint = effect.imprint.or_else(|| {
+        let allowed = depends_on.iter().filter_map(|one| one.verdict.as_ref().ok()?.imprint.clone());
+        allowed.reduce(|a, b| a.agreed(&b))
+    });
+    ImprintRow { actor: stage.name_of(actor), directory: directory.to_vec(), kind, requested, outcome, imprint, depends_on }
+}

@@ -1,0 +1,75 @@
+//! The mount table each actor sees.
+
+use std::sync::Arc;
+
+use crate::fact::{Provenance, Unknown};
+use crate::mount::{MountFlags, MountOrigin, RootFacts};
+use crate::stage::{Actor, Stage};
+use crate::tree::Certainty;
+
+/// One mount of one actor.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct MountRow {
+    /// The actor's name.
+    pub actor: String,
+    /// The path inside.
+    pub at: Vec<u8>,
+    /// What is mounted, such as `claim readings`.
+    pub source: Arc<str>,
+    /// The kind of volume, such as `emptyDir`.
+    pub kind: Arc<str>,
+    /// Its filesystem type, where it is known.
+    pub filesystem: Option<Arc<str>>,
+    /// The mount's flags.
+    pub flags: MountFlags,
+    /// Owner, group and mode of what shows there; `None` where it is unknown.
+    pub root: Option<RootFacts>,
+    /// The same before it was prepared, where that changed it.
+    pub prepared_from: Option<RootFacts>,
+    /// How many inodes the filesystem-group step changes.
+    pub touches: usize,
+    /// What the preparation did, a sentence each.
+    pub notes: Vec<Arc<str>>,
+    /// The fact that is missing, where several preparations are possible.
+    pub question: Option<Unknown>,
+    /// Who put the mount there.
+    pub origin: MountOrigin,
+    /// Where it was asked for.
+    pub from: Provenance,
+}
+
+/// The mounts of `actor`, the root first, in the order they are made.
+#[must_use]
+pub fn mounts(stage: &Stage, actor: &Actor) -> Vec<MountRow> {
+    let name = stage.name_of(actor);
+    actor
+        .mounts
+        .iter()
+        .map(|(_, mount)| {
+            let first = &mount.variants[0];
+            let source = stage.source(first.source);
+            let inode = source.tree.inode(mount.root);
+            let doubt = source.tree.doubt(mount.root);
+            let unknown = doubt.is_some_and(|doubt| matches!(doubt.attributes, Certainty::Unknown(_)));
+            let single = mount.variants.len() == 1;
+            let facts = RootFacts { uid: inode.uid.raw(), gid: inode.gid.raw(), mode: inode.mode };
+            let root = (!unknown && single).then_some(facts);
+            let notes = mount.variants.iter().flat_map(|variant| &variant.preparation.notes).cloned();
+            MountRow {
+                actor: name.clone(),
+                at: mount.at.to_vec(),
+                source: mount.label.clone().unwrap_or_else(|| source.name.clone()),
+                kind: mount.kind.clone(),
+                filesystem: source.filesystem.clone(),
+                flags: mount.flags,
+                root,
+                prepared_from: first.preparation.before.filter(|before| Some(*before) != root),
+                touches: if single { first.preparation.touches } else { 0 },
+                notes: notes.collect(),
+                question: mount.question.clone(),
+                origin: mount.origin,
+                from: mount.from.clone(),
+            }
+        })
+        .collect()
+}

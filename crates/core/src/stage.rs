@@ -1,0 +1,171 @@
+//! The stage: everything known, with each actor before its mount table.
+
+use std::sync::Arc;
+
+use crate::fact::Provenance;
+use crate::identity::{Credentials, IdentityFact, Refusal, Resolved};
+use crate::mount::{MountTable, Source, SourceId};
+use crate::witness::{Question, Witness};
+
+/// What part of a pod a container is.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Role {
+    /// Runs to its end before the others start.
+    Init,
+    /// An init container that keeps running beside the others.
+    Sidecar,
+    /// An ordinary container.
+    App,
+}
+
+impl Role {
+    /// The word used in answers.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Init => "init",
+            Self::Sidecar => "sidecar",
+            Self::App => "app",
+        }
+    }
+}
+
+/// One process identity of the scene with what it sees.
+#[derive(Clone, Debug)]
+pub struct Actor {
+    /// The workload it belongs to.
+    pub workload: Arc<str>,
+    /// The container's name.
+    pub container: Arc<str>,
+    /// Its part in the pod.
+    pub role: Role,
+    /// The image it runs; `None` where nobody said.
+    pub image: Option<Arc<str>>,
+    /// Who it is.
+    pub identity: Resolved,
+    /// The same in kernel ids, one for each possible identity.
+    pub credentials: Vec<Credentials>,
+    /// What it sees.
+    pub mounts: MountTable,
+    /// Whether the container may open devices outside the runtime's default list.
+    pub all_devices: bool,
+    /// Why a volume keeps its pod from starting.
+    pub blocked: Option<Refusal>,
+    /// Where it was described.
+    pub from: Provenance,
+}
+
+impl Actor {
+    /// Why it never runs, if it does not.
+    #[must_use]
+    pub fn refusal(&self) -> Option<&Refusal> {
+        self.identity.refusal.as_ref().or(self.blocked.as_ref())
+    }
+
+    /// The facts behind its identity.
+    #[must_use]
+    pub fn facts(&self) -> &[IdentityFact] {
+        &self.identity.facts
+    }
+
+    /// The credentials it acts with, asking which ones where several are possible.
+    pub fn choose_credentials<W: Witness>(&self, w: &mut W) -> &Credentials {
+        let possible = &self.identity.possible;
+        let chosen = match (&self.identity.question, possible.len()) {
+            (Some(unknown), count) if count > 1 => {
+                w.choose(Question::Identity, unknown, count, |option| possible[option].0.to_string())
+            }
+            _ => 0,
+        };
+        &self.credentials[chosen]
+    }
+}
+
+/// Kernel settings of the host that decide about files; `None` where nobody told.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
+pub struct Settings {
+    /// `fs.protected_symlinks`
+    pub protected_symlinks: Option<u8>,
+    /// `fs.protected_regular`
+    pub protected_regular: Option<u8>,
+    /// `fs.protected_fifos`
+    pub protected_fifos: Option<u8>,
+}
+
+/// Everything known, ready to be asked.
+#[derive(Clone, Debug, Default)]
+pub struct Stage {
+    sources: Vec<Source>,
+    /// The actors, in the order of their description.
+    pub actors: Vec<Actor>,
+    /// The host's kernel settings.
+    pub settings: Settings,
+}
+
+/// Why no single actor answers to a name.
+#[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
+pub enum ActorError {
+    /// Nobody has that name.
+    #[error("there is no actor `{name}` in this scene; there is {}", known.join(", "))]
+    Unknown {
+        /// The name that was asked for.
+        name: String,
+        /// Every actor's name.
+        known: Vec<String>,
+    },
+    /// Several workloads have a container of that name.
+    #[error("`{name}` stands for several actors: write one of {}", which.join(", "))]
+    Ambiguous {
+        /// The name that was asked for.
+        name: String,
+        /// The full names it may mean.
+        which: Vec<String>,
+    },
+}
+
+impl Stage {
+    /// Adds a source.
+    pub fn add_source(&mut self, source: Source) -> SourceId {
+        self.sources.push(source);
+        SourceId(self.sources.len() - 1)
+    }
+
+    /// The source `id`.
+    #[must_use]
+    pub fn source(&self, id: SourceId) -> &Source {
+        &self.sources[id.0]
+    }
+
+    /// A source that may still be prepared.
+    pub(crate) fn source_mut(&mut self, id: SourceId) -> &mut Source {
+        &mut self.sources[id.0]
+    }
+
+    /// The name `actor` goes by: its container's, with the workload's where that is ambiguous.
+    #[must_use]
+    pub fn name_of(&self, actor: &Actor) -> String {
+        let same = self.actors.iter().filter(|other| other.container == actor.container).count();
+        if same > 1 { format!("{}/{}", actor.workload, actor.container) } else { actor.container.to_string() }
+    }
+
+    /// The actor called `name`: a container, or `workload/container`.
+    ///
+    /// # Errors
+    /// Nobody has that name, or several have.
+    pub fn actor(&self, name: &str) -> Result<&Actor, ActorError> {
+        let full = |actor: &Actor| format!("{}/{}", actor.workload, actor.container);
+        let found: Vec<&Actor> =
+            self.actors.iter().filter(|actor| *actor.container == *name || full(actor) == name).collect();
+        match found.as_slice() {
+            [] => {
+                let known = self.actors.iter().map(|actor| self.name_of(actor)).collect();
+                Err(ActorError::Unknown { name: name.to_owned(), known })
+            }
+            [actor] => Ok(actor),
+            several => {
+                let which = several.iter().map(|actor| full(actor)).collect();
+                Err(ActorError::Ambiguous { name: name.to_owned(), which })
+            }
+        }
+    }
+}

@@ -1,0 +1,396 @@
+//! Building and changing a tree.
+
+use std::collections::BTreeMap;
+
+use super::{AclPair, Certainty, Child, Content, Device, Directory, Doubt, Inode, InodeId, Marks, Tree};
+use crate::fact::Provenance;
+use crate::ids::{DiskGid, DiskUid};
+use crate::mode::{FileKind, Mode};
+
+/// The facts of one new inode.
+#[derive(Clone, Debug)]
+pub struct Entry {
+    /// What it is.
+    pub kind: FileKind,
+    /// Owner as stored on the disk.
+    pub uid: DiskUid,
+    /// Group as stored on the disk.
+    pub gid: DiskGid,
+    /// Permission bits; an access ACL below adjusts them.
+    pub mode: Mode,
+    /// Access and default ACL.
+    pub acls: AclPair,
+    /// Immutable and append-only attributes.
+    pub marks: Marks,
+    /// A link's target.
+    pub target: Box<[u8]>,
+    /// A file's content, as execve sees it.
+    pub content: Content,
+    /// A device's numbers.
+    pub device: Option<Device>,
+    /// Where these facts came from; `None` for the tree's own origin.
+    pub place: Option<Provenance>,
+    /// What is not certain about it.
+    pub doubt: Option<Doubt>,
+}
+
+impl Entry {
+    /// An inode of `kind`, owned by `uid:gid`, with `mode` and nothing special.
+    #[must_use]
+    pub fn new(kind: FileKind, uid: u32, gid: u32, mode: Mode) -> Self {
+        Self {
+            kind,
+            uid: DiskUid::new(uid),
+            gid: DiskGid::new(gid),
+            mode,
+            acls: AclPair::default(),
+            marks: Marks::default(),
+            target: Box::default(),
+            content: Content::Unknown,
+            device: None,
+            place: None,
+            doubt: None,
+        }
+    }
+
+    /// A directory owned by `uid:gid`.
+    #[must_use]
+    pub fn directory(uid: u32, gid: u32, mode: u16) -> Self {
+        Self::new(FileKind::Directory, uid, gid, Mode::new(mode))
+    }
+
+    /// A regular file owned by `uid:gid`.
+    #[must_use]
+    pub fn file(uid: u32, gid: u32, mode: u16) -> Self {
+        Self::new(FileKind::File, uid, gid, Mode::new(mode))
+    }
+
+    /// The same inode with doubtful owner and mode.
+    #[must_use]
+    pub fn doubting(mut self, doubt: Doubt) -> Self {
+        self.doubt = Some(doubt);
+        self
+    }
+
+    /// The same inode with its facts read at `place`.
+    #[must_use]
+    pub fn at(mut self, place: Provenance) -> Self {
+        self.place = Some(place);
+        self
+    }
+}
+
+/// Why an entry cannot be added.
+#[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
+pub enum TreeError {
+    /// The parent is no directory.
+    #[error("the entry lies below something that is no directory")]
+    NotDirectory,
+    /// The name is taken.
+    #[error("the path is listed twice")]
+    Twice,
+    /// Names, inodes or a table would exceed four billion.
+    #[error("the tree is too large")]
+    TooLarge,
+    /// A component is empty, `.` or `..`, too long, or holds a NUL byte.
+    #[error("the path is not plain: no `..`, no NUL byte, names of at most 255 bytes")]
+    Name,
+}
+
+impl Tree {
+    /// A tree that holds only `root`, a directory.
+    ///
+    /// # Panics
+    /// Never: an empty table has room for one.
+    #[must_use]
+    pub fn new(root: Entry, origin: Provenance) -> Self {
+        let mut tree = Self {
+            inodes: Vec::new(),
+            directories: Vec::new(),
+            names: Vec::new(),
+            targets: Vec::new(),
+            contents: vec![Content::Unknown],
+            devices: Vec::new(),
+            acls: Vec::new(),
+            doubts: BTreeMap::new(),
+            places: BTreeMap::new(),
+            origin,
+        };
+        let root = Entry { kind: FileKind::Directory, ..root };
+        tree.push(root, Self::ROOT).expect("an empty table has room for one inode");
+        tree
+    }
+
+    /// Adds `entry` as `name` below `dir`.
+    ///
+    /// # Errors
+    /// `dir` is no directory, the name is taken or impossible, or a table is full.
+    pub fn add(&mut self, dir: InodeId, name: &[u8], entry: Entry) -> Result<InodeId, TreeError> {
+        let slot = self.free_slot(dir, name)?;
+        let id = self.push(entry, dir)?;
+        self.insert(dir, slot, name, id)?;
+        Ok(id)
+    }
+
+    /// Adds `name` below `dir` as a further name of `inode` (a hard link).
+    ///
+    /// # Errors
+    /// As for [`Self::add`]; directories cannot be linked.
+    pub fn link(&mut self, dir: InodeId, name: &[u8], inode: InodeId) -> Result<(), TreeError> {
+        if self.inode(inode).kind == FileKind::Directory {
+            return Err(TreeError::NotDirectory);
+        }
+        let slot = self.free_slot(dir, name)?;
+        self.insert(dir, slot, name, inode)
+    }
+
+    /// Changes group and mode of `id`, as the filesystem-group step does, and remembers that it did.
+    pub fn regroup(&mut self, id: InodeId, gid: DiskGid, mode: Mode, place: Option<Provenance>) {
+        let inode = &mut self.inodes[id.0 as usize];
+        inode.gid = gid;
+        inode.mode = mode;
+        inode.marks = inode.marks.with(Marks::GROUP_STEP);
+        let index = inode.acl;
+        // chmod on an inode with an ACL sets the mask, not the owning group's entry.
+        if let Some(pair) = index.checked_sub(1).map(|index| self.acls[index as usize].clone())
+            && let Some(mut access) = pair.access
+        {
+            access.owner = mode.owner();
+            access.other = mode.other();
+            match access.mask {
+                Some(_) => access.mask = Some(mode.group()),
+                None => access.group = mode.group(),
+            }
+            self.acls.push(AclPair { access: Some(access), default: pair.default });
+            self.inodes[id.0 as usize].acl = u32::try_from(self.acls.len()).unwrap_or(u32::MAX);
+        }
+        if let Some(place) = place {
+            self.places.insert(id, place);
+        }
+    }
+
+    /// The directory at a literal path, made as needed: each missing one is `make(its path)`.
+    ///
+    /// # Errors
+    /// A component is no directory or no plain name, or a table is full.
+    pub fn ensure(&mut self, path: &[u8], mut make: impl FnMut(&Self, InodeId) -> Entry) -> Result<InodeId, TreeError> {
+        let mut dir = Self::ROOT;
+        for part in path.split(|byte| *byte == b'/').filter(|part| !part.is_empty() && *part != b".") {
+            dir = match self.lookup(dir, part) {
+                Some(found) => found,
+                None => {
+                    let entry = make(self, dir);
+                    self.add(dir, part, entry)?
+                }
+            };
+        }
+        Ok(dir)
+    }
+
+    fn free_slot(&self, dir: InodeId, name: &[u8]) -> Result<usize, TreeError> {
+        if name.is_empty() || name == b"." || name == b".." || name.len() > 255 || name.contains(&0) || name.contains(&b'/') {
+            return Err(TreeError::Name);
+        }
+        let directory = self.directory(dir).ok_or(TreeError::NotDirectory)?;
+        // Sources mostly list in order, so the end is tried before the search.
+        if directory.children.last().is_none_or(|last| self.name(*last) < name) {
+            return Ok(directory.children.len());
+        }
+        match directory.children.binary_search_by(|child| self.name(*child).cmp(name)) {
+            Ok(_) => Err(TreeError::Twice),
+            Err(slot) => Ok(slot),
+        }
+    }
+
+    fn insert(&mut self, dir: InodeId, slot: usize, name: &[u8], inode: InodeId) -> Result<(), TreeError> {
+        let name_start = size(self.names.len())?;
+        size(self.names.len() + name.len())?;
+        self.names.extend_from_slice(name);
+        let child = Child { name_start, name_len: size(name.len())?, inode };
+        let index = self.inode(dir).extra as usize;
+        self.directories[index].children.insert(slot, child);
+        Ok(())
+    }
+
+    fn push(&mut self, entry: Entry, parent: InodeId) -> Result<InodeId, TreeError> {
+        let id = InodeId(size(self.inodes.len())?);
+        let extra = self.extra(&entry, parent)?;
+        let mode = entry.acls.access.as_ref().map_or(entry.mode, |acl| acl.applied_to(entry.mode));
+        let access = entry.acls.access.filter(|acl| !acl.is_minimal());
+        let acl = self.intern(AclPair { access, default: entry.acls.default })?;
+        let mut marks = entry.marks;
+        if let Some(doubt) = entry.doubt.filter(|doubt| *doubt != Doubt::default()) {
+            marks = marks.with(Marks::DOUBTED);
+            self.doubts.insert(id, doubt);
+        }
+        if let Some(place) = entry.place {
+            self.places.insert(id, place);
+        }
+        self.inodes.push(Inode { kind: entry.kind, marks, mode, uid: entry.uid, gid: entry.gid, acl, extra });
+        Ok(id)
+    }
+
+    fn extra(&mut self, entry: &Entry, parent: InodeId) -> Result<u32, TreeError> {
+        match entry.kind {
+            FileKind::Directory => {
+                self.directories.push(Directory { parent, children: Vec::new() });
+                size(self.directories.len() - 1)
+            }
+            FileKind::Link => {
+                self.targets.push(entry.target.clone());
+                size(self.targets.len() - 1)
+            }
+            FileKind::File => match self.contents.iter().position(|content| *content == entry.content) {
+                Some(index) => size(index),
+                None => {
+                    self.contents.push(entry.content.clone());
+                    size(self.contents.len() - 1)
+                }
+            },
+            FileKind::CharDevice | FileKind::BlockDevice => match entry.device {
+                Some(device) => {
+                    self.devices.push(device);
+                    size(self.devices.len())
+                }
+                None => Ok(0),
+            },
+            FileKind::Fifo | FileKind::Socket => Ok(0),
+        }
+    }
+
+    fn intern(&mut self, pair: AclPair) -> Result<u32, TreeError> {
+        if pair == AclPair::default() {
+            return Ok(0);
+        }
+        // Disks repeat few ACLs; the last ones are the likely ones.
+        let recent = self.acls.iter().enumerate().rev().take(64).find(|(_, known)| **known == pair);
+        if let Some((index, _)) = recent {
+            return size(index + 1);
+        }
+        self.acls.push(pair);
+        size(self.acls.len())
+    }
+}
+
+fn size(count: usize) -> Result<u32, TreeError> {
+    u32::try_from(count).map_err(|_| TreeError::TooLarge)
+}
+
+/// Adds entries by path, in any order; directories nobody lists get a named assumption.
+#[derive(Debug)]
+pub struct TreeBuilder {
+    tree: Tree,
+    waiting: Vec<(Vec<u8>, Entry)>,
+    root: Option<Entry>,
+    implied: Entry,
+}
+
+impl TreeBuilder {
+    /// A builder whose unlisted parent directories are root:root 0755, by assumption.
+    #[must_use]
+    pub fn new(origin: Provenance) -> Self {
+        let text = "a directory that the tree does not list is 0:0 0755";
+        let doubt = Doubt { attributes: Certainty::Assumed(text.into()), contents: Certainty::Known };
+        let implied = Entry::directory(0, 0, 0o755).doubting(doubt);
+        Self { tree: Tree::new(implied.clone(), origin), waiting: Vec::new(), root: None, implied }
+    }
+
+    /// Whether `path` was added before.
+    #[must_use]
+    pub fn has(&self, path: &[u8]) -> bool {
+        let wanted = normal(path);
+        self.waiting.iter().any(|(known, _)| *known == wanted)
+    }
+
+    /// Adds `entry` at `path`; the root is `/`.
+    ///
+    /// # Errors
+    /// The path is listed twice or is not plain.
+    pub fn add(&mut self, path: &[u8], entry: Entry) -> Result<(), TreeError> {
+        let parts = path.split(|byte| *byte == b'/').filter(|part| !part.is_empty());
+        if parts.clone().any(|part| part == b"..") || path.contains(&0) {
+            return Err(TreeError::Name);
+        }
+        let path = normal(path);
+        if path.is_empty() {
+            return match self.root.replace(entry) {
+                None => Ok(()),
+                Some(_) => Err(TreeError::Twice),
+            };
+        }
+        self.waiting.push((path, entry));
+        Ok(())
+    }
+
+    /// The finished tree, or the path that cannot be placed and why.
+    ///
+    /// # Errors
+    /// The first path, in path order, that lies below a non-directory or stands twice.
+    pub fn finish(mut self) -> Result<Tree, (Vec<u8>, TreeError)> {
+        if let Some(root) = self.root.take() {
+            self.tree = Tree::new(root, self.tree.origin.clone());
+        }
+        // Sorted by path a parent comes before what lies in it.
+        self.waiting.sort_by(|a, b| a.0.cmp(&b.0));
+        for (path, entry) in std::mem::take(&mut self.waiting) {
+            let (parent, name) = match path.iter().rposition(|byte| *byte == b'/') {
+                Some(slash) => (&path[..slash], &path[slash + 1..]),
+                None => (&[][..], path.as_slice()),
+            };
+            let implied = &self.implied;
+            let placed = self.tree.ensure(parent, |_, _| implied.clone()).and_then(|dir| self.tree.add(dir, name, entry));
+            if let Err(error) = placed {
+                return Err((path, error));
+            }
+        }
+        Ok(self.tree)
+    }
+}
+
+fn normal(path: &[u8]) -> Vec<u8> {
+    let parts: Vec<&[u8]> = path.split(|byte| *byte == b'/').filter(|part| !part.is_empty() && *part != b".").collect();
+    parts.join(&b'/')
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::acl::Acl;
+
+    fn origin() -> Provenance {
+        Provenance::rule("test")
+    }
+
+    #[test]
+    fn entries_come_in_any_order_and_unlisted_parents_are_an_assumption() {
+        let mut builder = TreeBuilder::new(origin());
+        builder.add(b"/srv/a/b", Entry::file(1, 2, 0o600)).unwrap();
+        builder.add(b"/srv/a", Entry::directory(7, 8, 0o700)).unwrap();
+        let tree = builder.finish().unwrap();
+        let dir = tree.find(b"/srv/a").unwrap();
+        assert_eq!(tree.inode(dir).uid.raw(), 7);
+        let srv = tree.find(b"srv").unwrap();
+        assert!(matches!(tree.doubt(srv).unwrap().attributes, Certainty::Assumed(_)));
+        assert_eq!(tree.parent(dir), srv);
+    }
+
+    #[test]
+    fn what_cannot_be_placed_is_named() {
+        let mut builder = TreeBuilder::new(origin());
+        builder.add(b"/a", Entry::file(0, 0, 0o600)).unwrap();
+        builder.add(b"/a/b", Entry::file(0, 0, 0o600)).unwrap();
+        assert_eq!(builder.finish().unwrap_err(), (b"a/b".to_vec(), TreeError::NotDirectory));
+        assert_eq!(TreeBuilder::new(origin()).add(b"/a/../b", Entry::file(0, 0, 0)), Err(TreeError::Name));
+    }
+
+    #[test]
+    fn regrouping_an_inode_with_an_acl_sets_its_mask() {
+        let mut tree = Tree::new(Entry::directory(0, 0, 0o755), origin());
+        let mut entry = Entry::file(0, 0, 0o600);
+        entry.acls.access = Some(Acl::parse("user:1000:r--", Mode::new(0o600)).unwrap());
+        let file = tree.add(Tree::ROOT, b"f", entry).unwrap();
+        tree.regroup(file, DiskGid::new(7000), Mode::new(0o660), None);
+        let acl = tree.acl(file).unwrap();
+        assert_eq!(acl.to_string(), "user::rw-,user:1000:r--,group::---,mask::rw-,other::---");
+    }
+}

@@ -1,0 +1,279 @@
+//! The on-disk facts of one source: paths, kinds, owners, modes, ACLs.
+//!
+//! A tree is an arena. An inode takes 24 bytes, a directory entry 12 more; names, link
+//! targets, ACLs and doubts live in side tables that most inodes never touch.
+
+mod build;
+mod doubt;
+
+use std::collections::BTreeMap;
+use std::fmt;
+
+pub use build::{Entry, TreeBuilder, TreeError};
+pub use doubt::{Certainty, Doubt};
+
+use crate::acl::Acl;
+use crate::fact::Provenance;
+use crate::ids::{DiskGid, DiskUid};
+use crate::mode::{FileKind, Mode};
+
+/// An inode of one [`Tree`].
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct InodeId(u32);
+
+impl fmt::Debug for InodeId {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "#{}", self.0)
+    }
+}
+
+/// What an inode's flags and side tables say about it, one bit each.
+#[derive(Clone, Copy, PartialEq, Eq, Default, Debug)]
+pub struct Marks(u8);
+
+impl Marks {
+    /// The immutable attribute is set.
+    pub const IMMUTABLE: Self = Self(1);
+    /// The append-only attribute is set.
+    pub const APPEND_ONLY: Self = Self(2);
+    /// The inode stands in the table of doubts.
+    pub const DOUBTED: Self = Self(4);
+    /// The filesystem-group step changed its group or mode.
+    pub const GROUP_STEP: Self = Self(8);
+
+    /// Whether all marks of `other` are set.
+    #[must_use]
+    pub const fn has(self, other: Self) -> bool {
+        self.0 & other.0 == other.0
+    }
+
+    /// With the marks of `other` added.
+    #[must_use]
+    pub const fn with(self, other: Self) -> Self {
+        Self(self.0 | other.0)
+    }
+}
+
+/// What execve meets in a regular file.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum Content {
+    /// Nobody said.
+    Unknown,
+    /// Something the kernel can start.
+    Program,
+    /// Bytes that no binary format accepts: ENOEXEC.
+    Data,
+    /// No bytes at all: ENOEXEC.
+    Empty,
+    /// A script for this interpreter (the path behind `#!`).
+    Script(Box<[u8]>),
+}
+
+/// The facts of one inode that every check needs.
+#[derive(Clone, Copy, Debug)]
+pub struct Inode {
+    /// What it is.
+    pub kind: FileKind,
+    /// Attributes and side-table marks.
+    pub marks: Marks,
+    /// Permission bits (with an ACL, the group digit is its mask).
+    pub mode: Mode,
+    /// Owner as stored on the disk.
+    pub uid: DiskUid,
+    /// Group as stored on the disk.
+    pub gid: DiskGid,
+    /// 1 + index into the table of ACLs, 0 for none.
+    acl: u32,
+    /// Per kind: directory index, link target index, content index, device index.
+    extra: u32,
+}
+
+#[derive(Clone, Debug)]
+struct Directory {
+    parent: InodeId,
+    children: Vec<Child>,
+}
+
+#[derive(Clone, Copy, Debug)]
+struct Child {
+    name_start: u32,
+    name_len: u32,
+    inode: InodeId,
+}
+
+/// The access and default ACL of an inode.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct AclPair {
+    /// The access ACL; `None` where the mode says it all.
+    pub access: Option<Acl>,
+    /// The default ACL of a directory.
+    pub default: Option<Acl>,
+}
+
+/// The device numbers of a node.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct Device {
+    /// Major number.
+    pub major: u32,
+    /// Minor number.
+    pub minor: u32,
+}
+
+/// The on-disk facts of one source.
+#[derive(Clone, Debug)]
+pub struct Tree {
+    inodes: Vec<Inode>,
+    directories: Vec<Directory>,
+    names: Vec<u8>,
+    targets: Vec<Box<[u8]>>,
+    contents: Vec<Content>,
+    devices: Vec<Device>,
+    acls: Vec<AclPair>,
+    doubts: BTreeMap<InodeId, Doubt>,
+    places: BTreeMap<InodeId, Provenance>,
+    origin: Provenance,
+}
+
+impl Tree {
+    /// The root directory.
+    pub const ROOT: InodeId = InodeId(0);
+
+    /// The facts of `id`.
+    #[must_use]
+    pub fn inode(&self, id: InodeId) -> &Inode {
+        &self.inodes[id.0 as usize]
+    }
+
+    /// How many inodes there are, the root included.
+    #[must_use]
+    pub fn len(&self) -> usize {
+        self.inodes.len()
+    }
+
+    /// Whether there is nothing but the root.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.inodes.len() == 1
+    }
+
+    /// Every inode, the root first.
+    pub fn ids(&self) -> impl Iterator<Item = InodeId> + use<> {
+        (0..u32::try_from(self.inodes.len()).unwrap_or(u32::MAX)).map(InodeId)
+    }
+
+    /// Where the facts of `id` came from: its own line, or the source of the whole tree.
+    #[must_use]
+    pub fn place(&self, id: InodeId) -> &Provenance {
+        self.places.get(&id).unwrap_or(&self.origin)
+    }
+
+    /// Where the tree as a whole came from.
+    #[must_use]
+    pub const fn origin(&self) -> &Provenance {
+        &self.origin
+    }
+
+    /// The entry `name` of directory `dir`.
+    #[must_use]
+    pub fn lookup(&self, dir: InodeId, name: &[u8]) -> Option<InodeId> {
+        let children = self.directory(dir)?.children.as_slice();
+        let found = children.binary_search_by(|child| self.name(*child).cmp(name)).ok()?;
+        Some(children[found].inode)
+    }
+
+    /// The entries of `dir`, sorted by name; nothing where it is no directory.
+    pub fn children(&self, dir: InodeId) -> impl Iterator<Item = (&[u8], InodeId)> {
+        let children = self.directory(dir).map_or(&[][..], |dir| dir.children.as_slice());
+        children.iter().map(|child| (self.name(*child), child.inode))
+    }
+
+    /// The directory above `dir`; the root's is itself, and so is that of a non-directory.
+    #[must_use]
+    pub fn parent(&self, dir: InodeId) -> InodeId {
+        self.directory(dir).map_or(dir, |dir| dir.parent)
+    }
+
+    /// The inode at a literal path: no links followed, empty components and `.` skipped.
+    #[must_use]
+    pub fn find(&self, path: &[u8]) -> Option<InodeId> {
+        let parts = path.split(|byte| *byte == b'/').filter(|part| !part.is_empty() && *part != b".");
+        parts.into_iter().try_fold(Self::ROOT, |dir, part| self.lookup(dir, part))
+    }
+
+    /// The access ACL of `id`, if it says more than its mode.
+    #[must_use]
+    pub fn acl(&self, id: InodeId) -> Option<&Acl> {
+        self.acl_pair(id)?.access.as_ref()
+    }
+
+    /// The default ACL of directory `id`.
+    #[must_use]
+    pub fn default_acl(&self, id: InodeId) -> Option<&Acl> {
+        self.acl_pair(id)?.default.as_ref()
+    }
+
+    /// What a link points at; `None` where `id` is no link.
+    #[must_use]
+    pub fn target(&self, id: InodeId) -> Option<&[u8]> {
+        let inode = self.inode(id);
+        (inode.kind == FileKind::Link).then(|| &*self.targets[inode.extra as usize])
+    }
+
+    /// What execve meets in `id`.
+    #[must_use]
+    pub fn content(&self, id: InodeId) -> &Content {
+        let inode = self.inode(id);
+        match inode.kind {
+            FileKind::File => &self.contents[inode.extra as usize],
+            FileKind::Directory
+            | FileKind::Link
+            | FileKind::Fifo
+            | FileKind::Socket
+            | FileKind::CharDevice
+            | FileKind::BlockDevice => &Content::Unknown,
+        }
+    }
+
+    /// The device numbers of `id`; `None` where it is no device or nobody said.
+    #[must_use]
+    pub fn device(&self, id: InodeId) -> Option<Device> {
+        let inode = self.inode(id);
+        let index = inode.extra.checked_sub(1)?;
+        inode.kind.is_device().then(|| self.devices[index as usize])
+    }
+
+    /// What is not certain about `id`.
+    #[must_use]
+    pub fn doubt(&self, id: InodeId) -> Option<&Doubt> {
+        if !self.inode(id).marks.has(Marks::DOUBTED) {
+            return None;
+        }
+        self.doubts.get(&id)
+    }
+
+    fn acl_pair(&self, id: InodeId) -> Option<&AclPair> {
+        let index = self.inode(id).acl.checked_sub(1)?;
+        Some(&self.acls[index as usize])
+    }
+
+    fn directory(&self, id: InodeId) -> Option<&Directory> {
+        let inode = self.inode(id);
+        (inode.kind == FileKind::Directory).then(|| &self.directories[inode.extra as usize])
+    }
+
+    fn name(&self, child: Child) -> &[u8] {
+        let start = child.name_start as usize;
+        &self.names[start..start + child.name_len as usize]
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_inode_stays_small() {
+        assert!(size_of::<Inode>() <= 24, "{}", size_of::<Inode>());
+        assert!(size_of::<Child>() <= 12);
+    }
+}

@@ -1,0 +1,151 @@
+//! One actor standing before its mount table: the facts a decision may look at.
+
+use crate::fact::{Provenance, Unknown};
+use crate::identity::Credentials;
+use crate::ids::{KernelGid, KernelUid};
+use crate::mode::{FileKind, Mode};
+use crate::mount::{Mount, MountId, MountTable, Source, SourceId};
+use crate::stage::{Settings, Stage};
+use crate::tree::{Doubt, Inode, InodeId, Marks};
+use crate::witness::{Question, Witness};
+
+/// An inode seen through a mount.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct Place {
+    /// The mount it is seen through.
+    pub mount: MountId,
+    /// The source the mount shows.
+    pub source: SourceId,
+    /// The inode, or `None` where it is presumed to exist below a directory of unknown contents.
+    pub inode: Option<InodeId>,
+}
+
+/// What one actor's decisions rest on.
+#[derive(Clone, Copy, Debug)]
+pub struct View<'a> {
+    stage: &'a Stage,
+    mounts: &'a MountTable,
+    /// The process that acts.
+    pub who: &'a Credentials,
+    /// Its name in answers.
+    pub name: &'a str,
+    /// Whether the container may open devices outside the runtime's default list.
+    pub all_devices: bool,
+}
+
+impl<'a> View<'a> {
+    /// The view of `who` over `mounts`, whose sources are in `stage`.
+    #[must_use]
+    pub const fn new(stage: &'a Stage, mounts: &'a MountTable, who: &'a Credentials, name: &'a str) -> Self {
+        Self { stage, mounts, who, name, all_devices: false }
+    }
+
+    /// The mount `id`.
+    #[must_use]
+    pub fn mount(&self, id: MountId) -> &'a Mount {
+        self.mounts.get(id)
+    }
+
+    /// The mounts of the view.
+    #[must_use]
+    pub const fn mounts(&self) -> &'a MountTable {
+        self.mounts
+    }
+
+    /// The source `place` lies in.
+    #[must_use]
+    pub fn source(&self, place: Place) -> &'a Source {
+        self.stage.source(place.source)
+    }
+
+    /// The kernel settings of the host.
+    #[must_use]
+    pub const fn settings(&self) -> &'a Settings {
+        &self.stage.settings
+    }
+
+    /// The inode at `place`; `None` where it is only presumed.
+    #[must_use]
+    pub fn inode(&self, place: Place) -> Option<&'a Inode> {
+        place.inode.map(|id| self.source(place).tree.inode(id))
+    }
+
+    /// What is not certain about the inode at `place`.
+    #[must_use]
+    pub fn doubt(&self, place: Place) -> Option<&'a Doubt> {
+        place.inode.and_then(|id| self.source(place).tree.doubt(id))
+    }
+
+    /// Where the facts of the inode at `place` came from.
+    #[must_use]
+    pub fn provenance(&self, place: Place) -> Provenance {
+        let tree = &self.source(place).tree;
+        place.inode.map_or_else(|| tree.origin().clone(), |id| tree.place(id).clone())
+    }
+
+    /// Owner and group as the kernel compares them; `None` for each that has no mapping.
+    #[must_use]
+    pub fn owner(&self, place: Place, inode: &Inode) -> (Option<KernelUid>, Option<KernelGid>) {
+        let ids = &self.mount(place.mount).ids;
+        (ids.to_kernel_uid(inode.uid), ids.to_kernel_gid(inode.gid))
+    }
+
+    /// Whether `place` certainly is of another kind than `kind`.
+    #[must_use]
+    pub fn is_not(&self, place: Place, kind: FileKind) -> bool {
+        self.inode(place).is_some_and(|inode| inode.kind != kind)
+    }
+
+    /// Whether `place` certainly is of `kind`.
+    #[must_use]
+    pub fn is(&self, place: Place, kind: FileKind) -> bool {
+        self.inode(place).is_some_and(|inode| inode.kind == kind)
+    }
+
+    /// Whether the inode at `place` carries `marks`.
+    #[must_use]
+    pub fn has_marks(&self, place: Place, marks: Marks) -> bool {
+        self.inode(place).is_some_and(|inode| inode.marks.has(marks))
+    }
+
+    /// The bits of the inode at `place`; none where it is presumed.
+    #[must_use]
+    pub fn mode(&self, place: Place) -> Mode {
+        self.inode(place).map_or(Mode::default(), |inode| inode.mode)
+    }
+
+    /// The root of `mount`, with the source chosen where several are possible.
+    pub fn root_of<W: Witness>(&self, mount: MountId, w: &mut W) -> Place {
+        let facts = self.mount(mount);
+        let chosen = match (&facts.question, facts.variants.len()) {
+            (Some(unknown), count) if count > 1 => {
+                let describe = |option: usize| facts.variants[option].when.to_string();
+                w.choose(Question::Variant(mount), unknown, count, describe)
+            }
+            _ => 0,
+        };
+        Place { mount, source: facts.variants[chosen].source, inode: Some(facts.root) }
+    }
+
+    /// Steps onto whatever is mounted over `place`, through stacked mounts (`follow_mount`).
+    pub fn cross<W: Witness>(&self, mut place: Place, w: &mut W) -> Place {
+        while let Some(covering) = place.inode.and_then(|inode| self.mounts.covering(place.mount, inode)) {
+            place = self.root_of(covering, w);
+        }
+        place
+    }
+
+    /// The value of a kernel setting, asking for it where nobody told.
+    pub fn setting<W: Witness>(&self, name: &'static str, told: Option<u8>, highest: u8, w: &mut W) -> u8 {
+        if let Some(value) = told {
+            return value;
+        }
+        let settle = format!("give it under `host: {{ sysctls: {{ {name}: ... }} }}`");
+        let unknown = Unknown::new(&format!("the host's {name}"), &settle);
+        let options = [1, 0, 2];
+        let chosen = w.choose(Question::Setting(name), &unknown, usize::from(highest) + 1, |option| {
+            format!("{name} = {}", options[option])
+        });
+        options[chosen]
+    }
+}

@@ -1,0 +1,424 @@
+//! Path resolution across directories, links and mounts (fs/namei.c, path_resolution(7)).
+
+use std::borrow::Cow;
+
+use crate::decide::inode::permission;
+use crate::fact::Provenance;
+use crate::mode::{Access, FileKind, Mode};
+use crate::mount::{MountFlags, MountTable};
+use crate::outcome::Errno;
+use crate::trace::{Check, Step, StepResult};
+use crate::tree::Certainty;
+use crate::view::{Place, View};
+use crate::witness::{Question, Witness};
+
+/// Links followed in one walk before the kernel gives up (MAXSYMLINKS).
+const MOST_LINKS: u32 = 40;
+/// Longest path the kernel takes, without the final NUL (PATH_MAX - 1).
+const LONGEST_PATH: usize = 4095;
+/// Longest name of one component.
+const LONGEST_NAME: usize = 255;
+
+/// Whether the last component is followed if it is a symbolic link.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Follow {
+    /// To its end.
+    Links,
+    /// The link itself is meant.
+    AllButLast,
+}
+
+/// What the last component of a path is.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Last<'p> {
+    /// An ordinary name, and whether slashes follow it.
+    Name(&'p [u8], Slash),
+    /// Nothing but slashes: the root itself.
+    Root,
+    /// `.`
+    Dot,
+    /// `..`
+    DotDot,
+}
+
+/// Whether slashes follow the last name.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Slash {
+    /// None.
+    Absent,
+    /// At least one: only a directory will do.
+    Trailing,
+}
+
+/// What stands at the last component.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Target {
+    /// Something, mounts on top of it included.
+    There(Place),
+    /// Nothing; the directory is known.
+    Missing,
+}
+
+/// The end of a walk: a directory, the last name in it, and what stands there.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct Arrival<'p> {
+    /// The directory that holds the last component.
+    pub directory: Place,
+    /// The last component.
+    pub last: Last<'p>,
+    /// What stands there.
+    pub target: Target,
+}
+
+/// One walk: it counts the links it follows and remembers the path for the trace.
+#[derive(Debug)]
+pub struct Walker<'a, 'w, W> {
+    view: &'a View<'a>,
+    w: &'w mut W,
+    links: u32,
+    path: Vec<u8>,
+}
+
+impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
+    /// A walker at the actor's root.
+    pub fn new(view: &'a View<'a>, w: &'w mut W) -> Self {
+        Self { view, w, links: 0, path: Vec::new() }
+    }
+
+    /// The place `path` leads to.
+    ///
+    /// # Errors
+    /// Any error of the walk, ENOENT where nothing is there, ENOTDIR where slashes follow a non-directory.
+    pub fn place(&mut self, path: &'a [u8], follow: Follow) -> Result<Place, Errno> {
+        let arrival = self.arrive(path, follow)?;
+        let Target::There(place) = arrival.target else {
+            return Err(self.missing(&arrival));
+        };
+        if let Last::Name(_, Slash::Trailing) = arrival.last
+            && self.view.is_not(place, FileKind::Directory)
+        {
+            return Err(self.fail(Check::Kind, "a slash follows the name of a non-directory", place, Errno::ENOTDIR));
+        }
+        Ok(place)
+    }
+
+    /// Walks to the last component and looks it up, following it as `follow` and slashes say.
+    ///
+    /// # Errors
+    /// Any error of the walk; that nothing is there is no error here.
+    pub fn arrive(&mut self, path: &'a [u8], follow: Follow) -> Result<Arrival<'a>, Errno> {
+        let mut start = self.root();
+        let mut path = path;
+        loop {
+            let (directory, last) = self.parent(start, path)?;
+            let Last::Name(name, slash) = last else {
+                let place = self.dots(directory, last);
+                return Ok(Arrival { directory, last, target: Target::There(place) });
+            };
+            let target = self.lookup(directory, name)?;
+            let arrival = Arrival { directory, last, target };
+            let Target::There(place) = target else { return Ok(arrival) };
+            let followed = follow == Follow::Links || slash == Slash::Trailing;
+            if !followed || !self.view.is(place, FileKind::Link) {
+                return Ok(arrival);
+            }
+            path = self.follow(place, Some(directory))?;
+            start = directory;
+            self.leave_last();
+        }
+    }
+
+    /// The parent of the last component and that component; the parent is not yet looked into.
+    ///
+    /// # Errors
+    /// Any error of the walk up to the parent.
+    pub fn parent_of(&mut self, path: &'a [u8]) -> Result<(Place, Last<'a>), Errno> {
+        let start = self.root();
+        self.parent(start, path)
+    }
+
+    /// Looks `name` up in `directory`, which the walk has searched already.
+    ///
+    /// # Errors
+    /// ENAMETOOLONG.
+    pub fn lookup(&mut self, directory: Place, name: &[u8]) -> Result<Target, Errno> {
+        self.enter_name(name);
+        if name.len() > LONGEST_NAME {
+            return Err(self.fail(Check::Lookup, "a name of more than 255 bytes", directory, Errno::ENAMETOOLONG));
+        }
+        let Some(dir) = directory.inode else {
+            // Everything below a presumed directory is presumed with it.
+            return Ok(Target::There(directory));
+        };
+        let tree = &self.view.source(directory).tree;
+        if let Some(found) = tree.lookup(dir, name) {
+            let place = Place { inode: Some(found), ..directory };
+            let crossed = self.view.cross(place, self.w);
+            if crossed.mount != directory.mount {
+                self.note_mount(crossed);
+            }
+            return Ok(Target::There(crossed));
+        }
+        match self.view.doubt(directory).map(|doubt| &doubt.contents) {
+            None | Some(Certainty::Known) => Ok(Target::Missing),
+            Some(Certainty::Assumed(text)) => {
+                self.w.assume(text);
+                Ok(Target::Missing)
+            }
+            Some(Certainty::Unknown(unknown)) => {
+                let path = self.path_text().into_owned();
+                let question = Question::Exists(self.question_path(directory, name));
+                let chosen = self.w.choose(question, unknown, 2, |option| match option {
+                    0 => format!("{path} is there"),
+                    _ => format!("{path} is missing"),
+                });
+                Ok(if chosen == 0 { Target::There(Place { inode: None, ..directory }) } else { Target::Missing })
+            }
+        }
+    }
+
+    /// ENOENT, with the step that says what was looked for.
+    pub fn missing(&mut self, arrival: &Arrival<'_>) -> Errno {
+        self.fail(Check::Lookup, "nothing of that name is there", arrival.directory, Errno::ENOENT)
+    }
+
+    /// Records a failed check at the current path and gives its error back.
+    pub fn fail(&mut self, check: Check, fact: &str, place: Place, errno: Errno) -> Errno {
+        let from = || self.view.provenance(place);
+        let (path, result) = (&self.path, StepResult::Failed(errno));
+        self.w.step(|| Step { path: shown(path), check, fact: fact.to_owned(), from: from(), result });
+        errno
+    }
+
+    /// Records a failed check that rests on the mount of `place`.
+    pub fn fail_mount(&mut self, check: Check, fact: &str, place: Place, errno: Errno) -> Errno {
+        let from = || self.view.mount(place.mount).from.clone();
+        let (path, result) = (&self.path, StepResult::Failed(errno));
+        self.w.step(|| Step { path: shown(path), check, fact: fact.to_owned(), from: from(), result });
+        errno
+    }
+
+    /// Records a check that did not stop the act.
+    pub fn pass(&mut self, check: Check, fact: impl FnOnce() -> (String, Provenance)) {
+        let path = &self.path;
+        self.w.step(|| {
+            let (fact, from) = fact();
+            Step { path: shown(path), check, fact, from, result: StepResult::Passed }
+        });
+    }
+
+    /// Checks `access` on `place`, with the current path in the trace.
+    ///
+    /// # Errors
+    /// What [`permission`] gives.
+    pub fn permit(&mut self, place: Place, access: Access) -> Result<(), Errno> {
+        permission(self.view, place, access, &self.path, self.w)
+    }
+
+    /// Checks `access` on the directory that holds the last component, whose path is one shorter.
+    ///
+    /// # Errors
+    /// What [`permission`] gives.
+    pub fn permit_in(&mut self, directory: Place, access: Access) -> Result<(), Errno> {
+        let end = self.path.iter().rposition(|byte| *byte == b'/').unwrap_or(0);
+        permission(self.view, directory, access, &self.path[..end], self.w)
+    }
+
+    /// The witness of the walk.
+    pub fn witness(&mut self) -> &mut W {
+        self.w
+    }
+
+    /// What is walked over.
+    pub fn view(&self) -> &'a View<'a> {
+        self.view
+    }
+
+    /// The path walked so far, for words; empty unless the walk is traced.
+    pub fn path_text(&self) -> Cow<'_, str> {
+        if self.path.is_empty() { Cow::Borrowed("/") } else { String::from_utf8_lossy(&self.path) }
+    }
+
+    fn root(&mut self) -> Place {
+        let root = self.view.root_of(MountTable::ROOT, self.w);
+        self.view.cross(root, self.w)
+    }
+
+    /// Walks all components but the last. Every directory needs search permission, the one that
+    /// holds the last component included (`link_path_walk`).
+    fn parent(&mut self, start: Place, path: &'a [u8]) -> Result<(Place, Last<'a>), Errno> {
+        if path.is_empty() {
+            return Err(Errno::ENOENT);
+        }
+        if path.len() > LONGEST_PATH {
+            return Err(Errno::ENAMETOOLONG);
+        }
+        let mut here = start;
+        if path[0] == b'/' {
+            here = self.root();
+            self.path.clear();
+        }
+        let mut rest = skip_slashes(path);
+        if rest.is_empty() {
+            return Ok((here, Last::Root));
+        }
+        loop {
+            self.permit(here, Access::EXECUTE)?;
+            let end = rest.iter().position(|byte| *byte == b'/').unwrap_or(rest.len());
+            let (name, after) = rest.split_at(end);
+            rest = skip_slashes(after);
+            if rest.is_empty() {
+                let slash = if after.is_empty() { Slash::Absent } else { Slash::Trailing };
+                let last = match name {
+                    b"." => Last::Dot,
+                    b".." => Last::DotDot,
+                    _ => Last::Name(name, slash),
+                };
+                return Ok((here, last));
+            }
+            here = self.through(here, name)?;
+        }
+    }
+
+    /// One component that others follow.
+    fn through(&mut self, here: Place, name: &'a [u8]) -> Result<Place, Errno> {
+        let mut next = match name {
+            b"." => here,
+            b".." => self.up(here),
+            _ => match self.lookup(here, name)? {
+                Target::There(place) => place,
+                Target::Missing => {
+                    return Err(self.fail(Check::Lookup, "nothing of that name is there", here, Errno::ENOENT));
+                }
+            },
+        };
+        if self.view.is(next, FileKind::Link) {
+            let target = self.follow(next, None)?;
+            self.leave_last();
+            next = self.nested(here, target)?;
+        }
+        if self.view.is_not(next, FileKind::Directory) {
+            return Err(self.fail(Check::Kind, "not a directory, but the path goes on below it", next, Errno::ENOTDIR));
+        }
+        Ok(next)
+    }
+
+    /// The whole of a link's target in the middle of a path.
+    fn nested(&mut self, start: Place, target: &'a [u8]) -> Result<Place, Errno> {
+        let (directory, last) = self.parent(start, target)?;
+        let Last::Name(name, _) = last else {
+            return Ok(self.dots(directory, last));
+        };
+        let Target::There(place) = self.lookup(directory, name)? else {
+            return Err(self.fail(Check::Lookup, "the link points at nothing", directory, Errno::ENOENT));
+        };
+        if !self.view.is(place, FileKind::Link) {
+            return Ok(place);
+        }
+        let target = self.follow(place, None)?;
+        self.leave_last();
+        self.nested(directory, target)
+    }
+
+    /// The target of a link, if the walk may follow it. `shared` is the directory that holds it
+    /// where it is the last component of the whole path.
+    fn follow(&mut self, link: Place, shared: Option<Place>) -> Result<&'a [u8], Errno> {
+        self.links += 1;
+        if self.links > MOST_LINKS {
+            return Err(self.fail(Check::Link, "more than 40 symbolic links on the way", link, Errno::ELOOP));
+        }
+        if let Some(directory) = shared {
+            self.may_follow(link, directory)?;
+        }
+        if self.view.mount(link.mount).flags.has(MountFlags::NO_SYMFOLLOW) {
+            return Err(self.fail_mount(Check::Link, "nosymfollow: links on this mount are not followed", link, Errno::ELOOP));
+        }
+        let view = self.view;
+        let target = link.inode.and_then(|id| view.source(link).tree.target(id)).unwrap_or_default();
+        self.pass(Check::Link, || {
+            (format!("a symbolic link to {}", String::from_utf8_lossy(target)), view.provenance(link))
+        });
+        Ok(target)
+    }
+
+    /// `fs.protected_symlinks` (`may_follow_link`).
+    fn may_follow(&mut self, link: Place, directory: Place) -> Result<(), Errno> {
+        let (Some(link_inode), Some(dir_inode)) = (self.view.inode(link), self.view.inode(directory)) else {
+            return Ok(());
+        };
+        let shared = Mode::new(0o1002);
+        if !dir_inode.mode.has(shared) {
+            return Ok(());
+        }
+        let (link_owner, _) = self.view.owner(link, link_inode);
+        let (dir_owner, _) = self.view.owner(directory, dir_inode);
+        if link_owner == Some(self.view.who.fsuid) || (dir_owner.is_some() && dir_owner == link_owner) {
+            return Ok(());
+        }
+        let told = self.view.settings().protected_symlinks;
+        if self.view.setting("fs.protected_symlinks", told, 1, self.w) == 0 {
+            return Ok(());
+        }
+        let fact = "fs.protected_symlinks: a link in a sticky world-writable directory is followed only for its owner or if the directory's owner made it";
+        Err(self.fail(Check::ProtectedSymlink, fact, link, Errno::EACCES))
+    }
+
+    fn dots(&mut self, directory: Place, last: Last<'_>) -> Place {
+        match last {
+            Last::DotDot => self.up(directory),
+            Last::Dot | Last::Root | Last::Name(..) => directory,
+        }
+    }
+
+    /// `..`: never above the actor's root; out of a mount onto what it covers (`follow_dotdot`).
+    fn up(&mut self, here: Place) -> Place {
+        self.leave_last();
+        let Some(mut inode) = here.inode else { return here };
+        let mut mount = here.mount;
+        loop {
+            let facts = self.view.mount(mount);
+            if inode != facts.root {
+                break;
+            }
+            match facts.on {
+                None => return self.root(),
+                Some((below, covered)) => (mount, inode) = (below, covered),
+            }
+        }
+        let place = if mount == here.mount { here } else { self.view.root_of(mount, self.w) };
+        let parent = self.view.source(place).tree.parent(inode);
+        self.view.cross(Place { inode: Some(parent), ..place }, self.w)
+    }
+
+    fn note_mount(&mut self, place: Place) {
+        let mount = self.view.mount(place.mount);
+        self.pass(Check::MountPoint, || (format!("{} is mounted here ({})", mount.kind, mount.flags), mount.from.clone()));
+    }
+
+    fn question_path(&self, directory: Place, name: &[u8]) -> Vec<u8> {
+        let mut key = format!("{directory:?}/").into_bytes();
+        key.extend_from_slice(name);
+        key
+    }
+
+    fn enter_name(&mut self, name: &[u8]) {
+        if W::TRACING {
+            self.path.push(b'/');
+            self.path.extend_from_slice(name);
+        }
+    }
+
+    fn leave_last(&mut self) {
+        let end = self.path.iter().rposition(|byte| *byte == b'/').unwrap_or(0);
+        self.path.truncate(end);
+    }
+}
+
+fn skip_slashes(path: &[u8]) -> &[u8] {
+    let start = path.iter().position(|byte| *byte != b'/').unwrap_or(path.len());
+    &path[start..]
+}
+
+fn shown(path: &[u8]) -> Vec<u8> {
+    if path.is_empty() { b"/".to_vec() } else { path.to_vec() }
+}
