@@ -6,7 +6,7 @@ use crate::ids::{KernelGid, KernelUid};
 use crate::mode::{FileKind, Mode};
 use crate::mount::{Mount, MountId, MountTable, Source, SourceId};
 use crate::stage::{Settings, Stage};
-use crate::tree::{Doubt, Inode, InodeId, Marks};
+use crate::tree::{Certainty, Doubt, Inode, InodeId, Marks};
 use crate::witness::{Question, Witness};
 
 /// An inode seen through a mount.
@@ -79,6 +79,9 @@ impl<'a> View<'a> {
     /// Where the facts of the inode at `place` came from.
     #[must_use]
     pub fn provenance(&self, place: Place) -> Provenance {
+        if let Some(Doubt { attributes: Certainty::Assumed(text), .. }) = self.doubt(place) {
+            return Provenance::Assumption(text.clone());
+        }
         let tree = &self.source(place).tree;
         place.inode.map_or_else(|| tree.origin().clone(), |id| tree.place(id).clone())
     }

@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 
 use crate::decide::inode::permission;
-use crate::fact::Provenance;
+use crate::fact::{Provenance, Unknown};
 use crate::mode::{Access, FileKind, Mode};
 use crate::mount::{MountFlags, MountTable};
 use crate::outcome::Errno;
@@ -146,11 +146,12 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
         if name.len() > LONGEST_NAME {
             return Err(self.fail(Check::Lookup, "a name of more than 255 bytes", directory, Errno::ENAMETOOLONG));
         }
-        let Some(dir) = directory.inode else {
-            // Everything below a presumed directory is presumed with it.
-            return Ok(Target::There(directory));
-        };
         let tree = &self.view.source(directory).tree;
+        let Some(dir) = directory.inode else {
+            let name = &self.view.source(directory).name;
+            let unknown = Unknown::new(&format!("what {name} holds"), "give its tree in a scene file");
+            return Ok(self.presume(directory, &unknown));
+        };
         if let Some(found) = tree.lookup(dir, name) {
             let place = Place { inode: Some(found), ..directory };
             let crossed = self.view.cross(place, self.w);
@@ -165,16 +166,18 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
                 self.w.assume(text);
                 Ok(Target::Missing)
             }
-            Some(Certainty::Unknown(unknown)) => {
-                let path = self.path_text().into_owned();
-                let question = Question::Exists(self.question_path(directory, name));
-                let chosen = self.w.choose(question, unknown, 2, |option| match option {
-                    0 => format!("{path} is there"),
-                    _ => format!("{path} is missing"),
-                });
-                Ok(if chosen == 0 { Target::There(Place { inode: None, ..directory }) } else { Target::Missing })
-            }
+            Some(Certainty::Unknown(unknown)) => Ok(self.presume(directory, unknown)),
         }
+    }
+
+    /// The current path may or may not be there.
+    fn presume(&mut self, directory: Place, unknown: &Unknown) -> Target {
+        let path = self.path_text().into_owned();
+        let chosen = self.w.choose(Question::Exists(self.path.clone()), unknown, 2, |option| match option {
+            0 => format!("{path} is there"),
+            _ => format!("{path} is missing"),
+        });
+        if chosen == 0 { Target::There(Place { inode: None, ..directory }) } else { Target::Missing }
     }
 
     /// ENOENT, with the step that says what was looked for.
@@ -393,12 +396,6 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
     fn note_mount(&mut self, place: Place) {
         let mount = self.view.mount(place.mount);
         self.pass(Check::MountPoint, || (format!("{} is mounted here ({})", mount.kind, mount.flags), mount.from.clone()));
-    }
-
-    fn question_path(&self, directory: Place, name: &[u8]) -> Vec<u8> {
-        let mut key = format!("{directory:?}/").into_bytes();
-        key.extend_from_slice(name);
-        key
     }
 
     fn enter_name(&mut self, name: &[u8]) {

@@ -1,1 +1,14 @@
-//! x
+//! Readers: documents in, the facts of `mivask-core` out, each with the place it came from.
+//!
+//! Inputs are told apart by content ([`input`]). YAML keeps the place of every value ([`yaml`]);
+//! Kubernetes objects are typed by the Kubernetes API's own structs ([`kubernetes`]), our scene file
+//! by [`scene_file::SceneFile`], from which its JSON Schema is made. A reader never invents a fact:
+//! what is not there stays unknown. Mistakes are [`slip::Slip`]s that point into the text.
+
+pub mod accounts;
+pub mod input;
+pub mod kubernetes;
+pub mod scene_file;
+pub mod slip;
+pub mod text;
+pub mod yaml;

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use super::capability_sets::cri_set;
+use super::capability_sets::{CRI_DEFAULT, cri_set};
 use super::{ContainerSecurity, Identity, IdentityFact, ImageFacts, Knowledge, PodSecurity, Refusal, Resolved};
 use crate::accounts::{Accounts, UserLine};
 use crate::caps::CapabilitySet;
@@ -292,7 +292,8 @@ impl Case<'_> {
         let privileged = self.container.privileged.as_ref().is_some_and(|fact| fact.value);
         let (set, ignored) = cri_set(&self.container.capabilities, privileged);
         let from = self.capability_source(privileged);
-        self.fact("bounding", set, from);
+        let words = if set == CRI_DEFAULT { "the default 14".to_owned() } else { set.to_string() };
+        self.fact("bounding", words, from);
         for name in ignored {
             let hint = name.meant.map_or(String::new(), |meant| format!("; write {}", meant.name()));
             let value = format!("{} ignored: CRI knows no such name{hint}", name.name);

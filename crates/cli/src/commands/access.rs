@@ -1,0 +1,44 @@
+//! `access`: the matrix.
+
+use std::io::Write;
+use std::path::PathBuf;
+
+use mivask_core::question::{access, default_paths};
+
+use crate::args::{Format, Input, Only};
+use crate::end::{End, Failure};
+use crate::load;
+
+/// What each actor can do to each path: read, write, create, delete, list, enter, run.
+///
+/// Without a PATH: the mounts the description asks for and what is known to lie directly in them.
+#[derive(Debug, clap::Args)]
+#[command(after_help = "Example: mivask access pod.yaml /data /data/level.csv")]
+pub(crate) struct Args {
+    #[command(flatten)]
+    input: Input,
+    /// Absolute paths inside the container.
+    #[arg(value_name = "PATH")]
+    paths: Vec<PathBuf>,
+    #[command(flatten)]
+    only: Only,
+    /// How to print the answer.
+    #[arg(long, value_name = "FORMAT", default_value = "text")]
+    format: Format,
+}
+
+pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
+    let stage = load::stage(&args.input, err)?;
+    let actors = load::actors(&stage, &args.only)?;
+    let paths: Vec<Vec<u8>> = args.paths.iter().map(|path| load::inside_path(path)).collect::<Result<_, _>>()?;
+    let mut rows = Vec::new();
+    for actor in actors {
+        let own = if paths.is_empty() { default_paths(&stage, actor) } else { paths.clone() };
+        rows.extend(own.iter().map(|path| access(&stage, actor, path)));
+    }
+    match args.format {
+        Format::Text => mivask_show::text::access(out, &rows, load::layout())?,
+        Format::Json => mivask_show::json::access(out, &rows)?,
+    }
+    Ok(End::Answered)
+}

@@ -1,0 +1,119 @@
+//! `ask`: acts, one by one.
+
+use std::io::Write;
+use std::path::PathBuf;
+
+use clap::ValueEnum;
+use mivask_core::act::{Act, ActError, parse_act, parse_acts};
+use mivask_core::question::{Answer, ask};
+use mivask_core::stage::Stage;
+use mivask_read::input::{Disk, FileReader, Origin};
+use mivask_read::slip::{Severity, Slips};
+use mivask_read::text::SourceText;
+
+use crate::args::Input;
+use crate::end::{End, Failure};
+use crate::load;
+
+/// Answers acts one by one, each against the untouched scene.
+///
+/// An act is `ACTOR VERB PATH [mode M] [-> EXPECTATION]`. With an expectation (`-> allowed`, `-> denied EACCES`,
+/// `-> leaves 7101:7300 0644`) that does not hold the exit status is 1.
+#[derive(Debug, clap::Args)]
+#[command(after_help = "Example: mivask ask pod.yaml 'gauge writes /data/level.csv' 'gauge creates /data/new'")]
+pub(crate) struct Args {
+    #[command(flatten)]
+    input: Input,
+    /// Acts, each a single argument.
+    #[arg(value_name = "ACT")]
+    acts: Vec<String>,
+    /// A file of acts, one a line; `-` is standard input.
+    #[arg(long = "acts", value_name = "FILE")]
+    file: Vec<PathBuf>,
+    /// How to print the answer.
+    #[arg(long, value_name = "FORMAT", default_value = "text")]
+    format: ActFormat,
+}
+
+/// How to print answers to acts.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, ValueEnum)]
+enum ActFormat {
+    /// For people.
+    Text,
+    /// One JSON document.
+    Json,
+    /// One JSON object a line.
+    Jsonl,
+}
+
+pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
+    let stage = load::stage(&args.input, err)?;
+    let acts = gather(args, &stage, err)?;
+    let answers: Vec<Answer> = acts.iter().map(|act| ask(&stage, act)).collect::<Result<_, _>>()?;
+    match args.format {
+        ActFormat::Text => mivask_show::text::acts(out, &answers, load::layout())?,
+        ActFormat::Json => mivask_show::json::acts(out, &answers)?,
+        ActFormat::Jsonl => mivask_show::json::act_lines(out, &answers)?,
+    }
+    let broken = answers.iter().any(|answer| answer.holds() == Some(false));
+    Ok(if broken { End::NotUpheld } else { End::Answered })
+}
+
+/// Every act of the command line and of files, or every mistake in them.
+fn gather(args: &Args, stage: &Stage, err: &mut dyn Write) -> Result<Vec<Act>, Failure> {
+    let mut acts = Vec::new();
+    let mut slips = Slips::default();
+    for (index, text) in args.acts.iter().enumerate() {
+        acts.extend(one(text, index, stage, &mut slips));
+    }
+    for path in &args.file {
+        let origin = Origin::of(path);
+        let bytes = match &origin {
+            Origin::Standard => Disk.standard_input(),
+            Origin::File(path) => Disk.read(path),
+        };
+        let bytes = bytes.map_err(|error| Failure::File { path: path.clone(), error })?;
+        let text = SourceText::new(&origin.name(), &String::from_utf8_lossy(&bytes));
+        match parse_acts(&text.text) {
+            Ok(read) => {
+                for (act, span) in read {
+                    known_actor(&act, &text, &span, stage, &mut slips);
+                    acts.push(act);
+                }
+            }
+            Err(errors) => errors.iter().for_each(|error| mistake(error, &text, &mut slips)),
+        }
+    }
+    load::report(&slips, err)?;
+    load::refuse_errors(&slips)?;
+    if acts.is_empty() { Err(Failure::NoAct) } else { Ok(acts) }
+}
+
+/// The act of argument `index` (from 0).
+pub(super) fn one(text: &str, index: usize, stage: &Stage, slips: &mut Slips) -> Option<Act> {
+    let source = SourceText::new(&format!("act {}", index + 1), text);
+    match parse_act(text) {
+        Ok(act) => {
+            known_actor(&act, &source, &(0..text.len()), stage, slips);
+            Some(act)
+        }
+        Err(error) => {
+            mistake(&error, &source, slips);
+            None
+        }
+    }
+}
+
+fn mistake(error: &ActError, source: &SourceText, slips: &mut Slips) {
+    slips.add(Severity::Error, source, &error.span, error.to_string(), Some(error.kind.help()));
+}
+
+/// An actor that is not there is pointed at like any other mistake.
+fn known_actor(act: &Act, source: &SourceText, span: &std::ops::Range<usize>, stage: &Stage, slips: &mut Slips) {
+    let Err(error) = stage.actor(&act.actor) else { return };
+    let names: Vec<String> = stage.actors.iter().map(|actor| stage.name_of(actor)).collect();
+    let help = mivask_core::words::nearest(&act.actor, names.iter().map(String::as_str));
+    let help = help.map(|meant| format!("did you mean `{meant}`?"));
+    let end = (span.start + act.actor.len()).min(span.end);
+    slips.add(Severity::Error, source, &(span.start..end), error.to_string(), help);
+}

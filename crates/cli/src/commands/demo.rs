@@ -1,0 +1,103 @@
+//! `demo`: writes the demo scene and walks through it.
+
+use std::fs;
+use std::io::Write;
+use std::path::{Path, PathBuf};
+
+use clap::Parser;
+
+use crate::end::{End, Failure};
+
+/// Writes the demo scene (a tide observatory on a salt marsh) to a folder and walks through it.
+///
+/// Every command is printed before its output, so that it can be repeated and varied.
+#[derive(Debug, clap::Args)]
+#[command(after_help = "Example: mivask demo tides")]
+pub(crate) struct Args {
+    /// A new or empty folder; a temporary one where left out.
+    folder: Option<PathBuf>,
+}
+
+const FILES: [(&str, &str); 5] = [
+    ("tides.scene.yaml", include_str!("../../demo/tides.scene.yaml")),
+    ("station.yaml", include_str!("../../demo/station.yaml")),
+    ("station.acts", include_str!("../../demo/station.acts")),
+    ("press/passwd", include_str!("../../demo/press/passwd")),
+    ("press/group", include_str!("../../demo/press/group")),
+];
+
+/// What is shown, in order: why, and the words behind `mivask`. `SCENE` and `ACTS` stand for the two files.
+const WALK: [(&str, &[&str]); 7] = [
+    (
+        "Who is who? gauge has its numbers from the manifest, press from its image: Kubernetes takes only the\n\
+         user of `USER press:charts`, so the group `charts` never arrives. herald has no account, so its group is 0.",
+        &["identity", "SCENE"],
+    ),
+    (
+        "What is mounted where? The filesystem group reaches the emptyDirs; the claim is skipped, because its root\n\
+         matches (OnRootMismatch); the host path never gets it.",
+        &["mounts", "SCENE"],
+    ),
+    ("What can they do?", &["access", "SCENE"]),
+    ("Single acts, with what we expect of them.", &["ask", "SCENE", "--acts", "ACTS"]),
+    ("Why can herald not publish?", &["why", "SCENE", "herald creates /publish/today.svg"]),
+    ("Why can gauge not read what the root init container left?", &["why", "SCENE", "gauge reads /data/calibration.toml"]),
+    ("What will new files look like?", &["imprint", "SCENE"]),
+];
+
+pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
+    let folder = match &args.folder {
+        Some(folder) => {
+            fresh(folder)?;
+            folder.clone()
+        }
+        None => {
+            let folder = tempfile::Builder::new().prefix("mivask-demo-").tempdir().map_err(Failure::Output)?;
+            folder.keep()
+        }
+    };
+    for (name, text) in FILES {
+        write(&folder.join(name), text)?;
+    }
+    writeln!(out, "The demo scene is in {}. Read tides.scene.yaml there first: it is a tutorial.", folder.display())?;
+    let scene = folder.join("tides.scene.yaml").display().to_string();
+    let acts = folder.join("station.acts").display().to_string();
+    for (reason, words) in WALK {
+        let words: Vec<&str> = words
+            .iter()
+            .map(|word| match *word {
+                "SCENE" => scene.as_str(),
+                "ACTS" => acts.as_str(),
+                other => other,
+            })
+            .collect();
+        writeln!(out, "\n{reason}\n\n$ mivask {}\n", words.iter().map(|word| shell_word(word)).collect::<Vec<_>>().join(" "))?;
+        let args = crate::args::Args::parse_from(std::iter::once("mivask").chain(words));
+        super::run(&args, out, err)?;
+    }
+    Ok(End::Answered)
+}
+
+/// The folder, made where it is missing; one that holds anything is left alone.
+fn fresh(folder: &Path) -> Result<(), Failure> {
+    let failure = |error| Failure::File { path: folder.to_path_buf(), error };
+    fs::create_dir_all(folder).map_err(failure)?;
+    if fs::read_dir(folder).map_err(failure)?.next().is_some() {
+        return Err(Failure::Occupied { path: folder.to_path_buf() });
+    }
+    Ok(())
+}
+
+fn write(path: &Path, text: &str) -> Result<(), Failure> {
+    let failure = |error| Failure::File { path: path.to_path_buf(), error };
+    if let Some(parent) = path.parent() {
+        fs::create_dir_all(parent).map_err(failure)?;
+    }
+    fs::write(path, text).map_err(failure)
+}
+
+/// A word as a shell takes it.
+fn shell_word(word: &str) -> String {
+    let plain = word.chars().all(|c| c.is_ascii_alphanumeric() || "/._-=:+,@".contains(c));
+    if plain && !word.is_empty() { word.to_owned() } else { format!("'{}'", word.replace('\'', "'\\''")) }
+}

@@ -1,0 +1,40 @@
+//! `imprint`: what new files will look like.
+
+use std::io::Write;
+use std::path::PathBuf;
+
+use mivask_core::question::imprints;
+
+use crate::args::{Format, Input, Only};
+use crate::end::{End, Failure};
+use crate::load;
+
+/// Owner, group and mode of new files and directories, as the actor sees them and as they are stored.
+///
+/// Without a DIRECTORY: the mounts the description asks for.
+#[derive(Debug, clap::Args)]
+#[command(after_help = "Example: mivask imprint pod.yaml /data /tmp")]
+pub(crate) struct Args {
+    #[command(flatten)]
+    input: Input,
+    /// Absolute paths of directories inside the container.
+    #[arg(value_name = "DIRECTORY")]
+    directories: Vec<PathBuf>,
+    #[command(flatten)]
+    only: Only,
+    /// How to print the answer.
+    #[arg(long, value_name = "FORMAT", default_value = "text")]
+    format: Format,
+}
+
+pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
+    let stage = load::stage(&args.input, err)?;
+    let actors = load::actors(&stage, &args.only)?;
+    let paths: Vec<Vec<u8>> = args.directories.iter().map(|path| load::inside_path(path)).collect::<Result<_, _>>()?;
+    let rows: Vec<_> = actors.iter().flat_map(|actor| imprints(&stage, actor, &paths)).collect();
+    match args.format {
+        Format::Text => mivask_show::text::imprints(out, &rows, load::layout())?,
+        Format::Json => mivask_show::json::imprints(out, &rows)?,
+    }
+    Ok(End::Answered)
+}

@@ -1,0 +1,29 @@
+//! One file a command: its arguments, whose doc comments are the help, and its function.
+
+pub(crate) mod access;
+pub(crate) mod ask;
+pub(crate) mod demo;
+pub(crate) mod identity;
+pub(crate) mod imprint;
+pub(crate) mod mounts;
+pub(crate) mod schema;
+pub(crate) mod why;
+
+use std::io::Write;
+
+use crate::args::{Args, Command};
+use crate::end::{End, Failure};
+
+/// Runs the command that was asked for.
+pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
+    match &args.command {
+        Command::Identity(args) => identity::run(args, out, err),
+        Command::Mounts(args) => mounts::run(args, out, err),
+        Command::Access(args) => access::run(args, out, err),
+        Command::Ask(args) => ask::run(args, out, err),
+        Command::Why(args) => why::run(args, out, err),
+        Command::Imprint(args) => imprint::run(args, out, err),
+        Command::Demo(args) => demo::run(args, out, err),
+        Command::Schema(args) => schema::run(args, out),
+    }
+}

@@ -1,0 +1,39 @@
+//! `why`: the full trace of one act.
+
+use std::io::Write;
+
+use mivask_core::question::ask;
+use mivask_read::slip::Slips;
+
+use super::ask::one;
+use crate::args::{Format, Input};
+use crate::end::{End, Failure};
+use crate::load;
+
+/// Every check behind one act, in the kernel's order, with the fact each rests on and where it came from.
+#[derive(Debug, clap::Args)]
+#[command(after_help = "Example: mivask why pod.yaml 'gauge writes /data/level.csv'")]
+pub(crate) struct Args {
+    #[command(flatten)]
+    input: Input,
+    /// The act, a single argument.
+    act: String,
+    /// How to print the answer.
+    #[arg(long, value_name = "FORMAT", default_value = "text")]
+    format: Format,
+}
+
+pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
+    let stage = load::stage(&args.input, err)?;
+    let mut slips = Slips::default();
+    let act = one(&args.act, 0, &stage, &mut slips);
+    load::report(&slips, err)?;
+    load::refuse_errors(&slips)?;
+    let act = act.ok_or(Failure::NoAct)?;
+    let answer = ask(&stage, &act)?;
+    match args.format {
+        Format::Text => mivask_show::text::why(out, &stage, stage.actor(&act.actor)?, &answer, load::layout())?,
+        Format::Json => mivask_show::json::why(out, &answer)?,
+    }
+    Ok(if answer.holds() == Some(false) { End::NotUpheld } else { End::Answered })
+}

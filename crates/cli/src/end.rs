@@ -1,0 +1,88 @@
+//! How the program ends.
+
+use std::io::{self, Write};
+use std::path::PathBuf;
+use std::process::ExitCode;
+
+use mivask_core::stage::ActorError;
+use mivask_core::words::nearest;
+use mivask_read::input::InputError;
+
+/// The exit statuses.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub(crate) enum End {
+    /// 0: the question was answered.
+    Answered,
+    /// 1: it was answered, and an expectation does not hold.
+    NotUpheld,
+    /// 2: the input cannot be used.
+    Unusable,
+}
+
+impl From<End> for ExitCode {
+    fn from(end: End) -> Self {
+        Self::from(match end {
+            End::Answered => 0,
+            End::NotUpheld => 1,
+            End::Unusable => 2,
+        })
+    }
+}
+
+/// Why there is no answer.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum Failure {
+    /// The input cannot be read.
+    #[error(transparent)]
+    Input(#[from] InputError),
+    /// The input was read, and its mistakes have been printed.
+    #[error("the input cannot be used: {errors} {noun} above", noun = if *errors == 1 { "error" } else { "errors" })]
+    Mistakes {
+        /// How many.
+        errors: usize,
+    },
+    /// An actor's name is wrong.
+    #[error(transparent)]
+    Actor(#[from] ActorError),
+    /// A file cannot be written or read.
+    #[error("{}: {error}", path.display())]
+    File {
+        /// Which.
+        path: PathBuf,
+        /// What the operating system says.
+        error: io::Error,
+    },
+    /// A folder that is not empty.
+    #[error("{} is not empty: name a folder that is new or empty", path.display())]
+    Occupied {
+        /// Which.
+        path: PathBuf,
+    },
+    /// A path that is not absolute.
+    #[error("`{0}` is no absolute path: paths are those inside the container, such as /data")]
+    Relative(String),
+    /// Nothing was asked.
+    #[error("no act was given: write one, such as 'gauge writes /data/level.csv', or name a file with --acts")]
+    NoAct,
+    /// The answer cannot be written.
+    #[error("the answer cannot be written: {0}")]
+    Output(#[from] io::Error),
+}
+
+impl Failure {
+    /// Prints it, with a proposal where one is near.
+    pub(crate) fn report(&self, err: &mut dyn Write) -> io::Result<()> {
+        let style = anstream_style();
+        writeln!(err, "{style}error{style:#}: {}", mivask_show::safe(&self.to_string()))?;
+        if let Self::Actor(ActorError::Unknown { name, known }) = self
+            && let Some(meant) = nearest(name, known.iter().map(String::as_str))
+        {
+            writeln!(err, "  help: did you mean `{}`?", mivask_show::safe(meant))?;
+        }
+        Ok(())
+    }
+}
+
+fn anstream_style() -> clap::builder::styling::Style {
+    clap::builder::styling::AnsiColor::Red.on_default().bold()
+}

@@ -1,0 +1,60 @@
+//! From the INPUT argument to a stage, with every slip on standard error.
+
+use std::io::Write;
+use std::path::Path;
+
+use mivask_core::prepare;
+use mivask_core::stage::{Actor, Stage};
+use mivask_read::input::{Disk, Origin, read_input};
+use mivask_read::slip::{Severity, Slips};
+
+use crate::args::{Input, Only};
+use crate::end::Failure;
+
+/// The stage that `input` describes.
+pub(crate) fn stage(input: &Input, err: &mut dyn Write) -> Result<Stage, Failure> {
+    let mut slips = Slips::default();
+    let scene = read_input(&Origin::of(&input.input), &Disk, &mut slips);
+    report(&slips, err)?;
+    let scene = scene?;
+    refuse_errors(&slips)?;
+    Ok(prepare::stage(&scene))
+}
+
+/// Prints every slip.
+pub(crate) fn report(slips: &Slips, err: &mut dyn Write) -> Result<(), Failure> {
+    slips.iter().try_for_each(|slip| mivask_show::slips::slip(err, slip)).map_err(Failure::Output)
+}
+
+/// Ends where an error is among the slips.
+pub(crate) fn refuse_errors(slips: &Slips) -> Result<(), Failure> {
+    match slips.iter().filter(|slip| slip.severity == Severity::Error).count() {
+        0 => Ok(()),
+        errors => Err(Failure::Mistakes { errors }),
+    }
+}
+
+/// The actors that `only` names, all of them where it names none.
+pub(crate) fn actors<'a>(stage: &'a Stage, only: &Only) -> Result<Vec<&'a Actor>, Failure> {
+    if only.actor.is_empty() {
+        return Ok(stage.actors.iter().collect());
+    }
+    only.actor.iter().map(|name| Ok(stage.actor(name)?)).collect()
+}
+
+/// The bytes of a path argument inside a container.
+pub(crate) fn inside_path(path: &Path) -> Result<Vec<u8>, Failure> {
+    let bytes = path.as_os_str().as_encoded_bytes();
+    if bytes.first() == Some(&b'/') {
+        Ok(bytes.to_vec())
+    } else {
+        Err(Failure::Relative(path.display().to_string()))
+    }
+}
+
+/// How text is laid out: folded at the terminal's width, or not at all where there is no terminal.
+pub(crate) fn layout() -> mivask_show::text::Layout {
+    let told = std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
+    let width = told.or_else(|| terminal_size::terminal_size_of(std::io::stdout()).map(|(width, _)| usize::from(width.0)));
+    mivask_show::text::Layout { width }
+}

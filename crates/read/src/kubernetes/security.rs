@@ -1,0 +1,94 @@
+//! Security contexts, with the line of every field.
+
+use k8s_openapi::api::core::v1::{PodSecurityContext, SecurityContext};
+use mivask_core::fact::Fact;
+use mivask_core::identity::{ContainerSecurity, DeclaredCapabilities, PodSecurity};
+
+use super::Origin;
+use crate::slip::{Severity, Slips};
+
+/// Largest id the API accepts.
+const LARGEST_ID: i64 = 2_147_483_647;
+
+/// The pod's context; `origin` stands at it.
+pub(super) fn pod(context: &PodSecurityContext, origin: &Origin<'_>, slips: &mut Slips) -> PodSecurity {
+    let mut reader = Reader { origin, slips };
+    let groups = context.supplemental_groups.iter().flatten().enumerate();
+    PodSecurity {
+        run_as_user: reader.id("runAsUser", context.run_as_user),
+        run_as_group: reader.id("runAsGroup", context.run_as_group),
+        run_as_non_root: reader.flag("runAsNonRoot", context.run_as_non_root),
+        supplemental_groups: groups.filter_map(|(index, group)| reader.element("supplementalGroups", index, *group)).collect(),
+        strict_groups: reader.word("supplementalGroupsPolicy", context.supplemental_groups_policy.as_deref(), ["Merge", "Strict"]),
+        fs_group: reader.id("fsGroup", context.fs_group),
+        on_root_mismatch: reader.word(
+            "fsGroupChangePolicy",
+            context.fs_group_change_policy.as_deref(),
+            ["Always", "OnRootMismatch"],
+        ),
+    }
+}
+
+/// A container's context; `origin` stands at it.
+pub(super) fn container(context: &SecurityContext, origin: &Origin<'_>, slips: &mut Slips) -> ContainerSecurity {
+    let declared = context.capabilities.clone().unwrap_or_default();
+    let names = |list: &str, names: Option<Vec<String>>| {
+        let lists = origin.at(&format!("capabilities.{list}"));
+        let field = format!("securityContext.capabilities.{list}");
+        let facts = names.into_iter().flatten().enumerate();
+        facts.map(|(index, name)| lists.item(index).fact("", &field, name)).collect::<Vec<Fact<String>>>()
+    };
+    let capabilities = DeclaredCapabilities { add: names("add", declared.add), drop: names("drop", declared.drop) };
+    let mut reader = Reader { origin, slips };
+    ContainerSecurity {
+        run_as_user: reader.id("runAsUser", context.run_as_user),
+        run_as_group: reader.id("runAsGroup", context.run_as_group),
+        run_as_non_root: reader.flag("runAsNonRoot", context.run_as_non_root),
+        capabilities,
+        privileged: reader.flag("privileged", context.privileged),
+        allow_privilege_escalation: reader.flag("allowPrivilegeEscalation", context.allow_privilege_escalation),
+        read_only_root: reader.flag("readOnlyRootFilesystem", context.read_only_root_filesystem),
+        umask: None,
+    }
+}
+
+struct Reader<'a, 'o> {
+    origin: &'a Origin<'o>,
+    slips: &'a mut Slips,
+}
+
+impl Reader<'_, '_> {
+    fn id(&mut self, key: &str, value: Option<i64>) -> Option<Fact<u32>> {
+        let id = self.in_range(key, value?)?;
+        Some(self.origin.fact(key, &format!("securityContext.{key}"), id))
+    }
+
+    fn element(&mut self, key: &str, index: usize, value: i64) -> Option<Fact<u32>> {
+        let id = self.in_range(key, value)?;
+        Some(self.origin.at(key).item(index).fact("", &format!("securityContext.{key}"), id))
+    }
+
+    fn in_range(&mut self, key: &str, value: i64) -> Option<u32> {
+        let id = u32::try_from(value).ok().filter(|_| value <= LARGEST_ID);
+        if id.is_none() {
+            let message = format!("{value} is no id: the API takes 0 to {LARGEST_ID}");
+            self.origin.slip(Severity::Error, key, message, None, self.slips);
+        }
+        id
+    }
+
+    fn flag(&mut self, key: &str, value: Option<bool>) -> Option<Fact<bool>> {
+        value.map(|value| self.origin.fact(key, &format!("securityContext.{key}"), value))
+    }
+
+    /// One of two words; the second is true.
+    fn word(&mut self, key: &str, value: Option<&str>, words: [&str; 2]) -> Option<Fact<bool>> {
+        let value = value?;
+        if !words.contains(&value) {
+            let message = format!("`{value}` is refused by the API");
+            let help = format!("write {} or {}; letter case counts", words[0], words[1]);
+            self.origin.slip(Severity::Error, key, message, Some(help), self.slips);
+        }
+        Some(self.origin.fact(key, &format!("securityContext.{key}"), value == words[1]))
+    }
+}

@@ -1,0 +1,92 @@
+//! Volumes of a pod.
+
+use k8s_openapi::api::core::v1::Volume as ApiVolume;
+use mivask_core::scene::{HostPathCheck, Medium, Volume, VolumeKind};
+use mivask_core::words::nearest;
+
+use super::Origin;
+use crate::slip::{Severity, Slips};
+use crate::yaml::{Node, Value};
+
+/// Kinds whose contents are read-only whatever the mount says.
+const ALWAYS_READ_ONLY: [&str; 5] = ["configMap", "secret", "downwardAPI", "projected", "image"];
+
+/// One volume; `origin` stands at it.
+pub(super) fn volume(volume: &ApiVolume, origin: &Origin<'_>, slips: &mut Slips) -> Option<Volume> {
+    if volume.name.is_empty() {
+        let help = Some("mounts refer to it by its name".to_owned());
+        origin.slip(Severity::Error, "", "a volume has no name", help, slips);
+        return None;
+    }
+    let kind = if let Some(empty) = &volume.empty_dir {
+        if empty.mode.is_some() {
+            let message = "`mode` of an emptyDir is an alpha feature that is off by default: the directory is taken to be 0777";
+            origin.slip(Severity::Warning, "emptyDir.mode", message, None, slips);
+        }
+        VolumeKind::EmptyDir(medium(empty.medium.as_deref().unwrap_or_default(), origin, slips)?)
+    } else if let Some(host) = &volume.host_path {
+        let name = host.type_.as_deref().unwrap_or_default();
+        VolumeKind::HostPath { path: host_path(&host.path, origin, slips)?, check: check(name, origin, slips)? }
+    } else if let Some(claim) = &volume.persistent_volume_claim {
+        VolumeKind::Claim { claim: claim.claim_name.clone(), read_only: claim.read_only.unwrap_or(false) }
+    } else {
+        match source_key(origin.node) {
+            Some(key) => VolumeKind::Other { kind: key.to_owned(), read_only: ALWAYS_READ_ONLY.contains(&key) },
+            None => {
+                let message = format!("volume `{}` has no known source, so the API server makes it an emptyDir", volume.name);
+                origin.slip(Severity::Warning, "name", message, Some("add `emptyDir: {}` if that is meant".to_owned()), slips);
+                VolumeKind::EmptyDir(Medium::Disk)
+            }
+        }
+    };
+    Some(Volume { name: origin.fact("name", "volumes.name", volume.name.clone()), kind })
+}
+
+/// The key that names a known source; unknown keys are dropped by the API server, and so here.
+fn source_key(node: &Node) -> Option<&str> {
+    const OTHERS: [&str; 25] = [
+        "awsElasticBlockStore", "azureDisk", "azureFile", "cephfs", "cinder", "configMap", "csi", "downwardAPI",
+        "ephemeral", "fc", "flexVolume", "flocker", "gcePersistentDisk", "gitRepo", "glusterfs", "image", "iscsi",
+        "nfs", "photonPersistentDisk", "portworxVolume", "projected", "quobyte", "rbd", "scaleIO", "secret",
+    ];
+    let Value::Mapping(pairs) = &node.value else { return None };
+    pairs.iter().filter_map(|(key, _)| key.text()).find(|key| OTHERS.contains(key) || *key == "storageos" || *key == "vsphereVolume")
+}
+
+fn medium(name: &str, origin: &Origin<'_>, slips: &mut Slips) -> Option<Medium> {
+    match name {
+        "" => Some(Medium::Disk),
+        "Memory" => Some(Medium::Memory),
+        // Huge pages are a hugetlbfs; its files are not for ordinary writes.
+        _ => {
+            let help = nearest(name, ["Memory"]).map(|known| format!("did you mean `{known}`? Letter case counts"));
+            let message = format!("the kubelet knows no storage medium `{name}` for files: the pod would wait for ever");
+            origin.slip(Severity::Error, "emptyDir.medium", message, help, slips);
+            None
+        }
+    }
+}
+
+fn host_path(path: &str, origin: &Origin<'_>, slips: &mut Slips) -> Option<Vec<u8>> {
+    let at = "hostPath.path";
+    if !path.starts_with('/') {
+        let message = format!("host path `{path}` is not absolute: the container would not start");
+        origin.slip(Severity::Error, at, message, None, slips);
+        return None;
+    }
+    if path.split('/').any(|part| part == "..") {
+        origin.slip(Severity::Error, at, "the API refuses `..` in a host path", None, slips);
+        return None;
+    }
+    Some(path.as_bytes().to_vec())
+}
+
+fn check(name: &str, origin: &Origin<'_>, slips: &mut Slips) -> Option<HostPathCheck> {
+    let check = HostPathCheck::by_name(name);
+    if check.is_none() {
+        let message = format!("the API knows no hostPath type `{name}`");
+        let help = nearest(name, HostPathCheck::NAMES).map(|known| format!("did you mean `{known}`? Letter case counts"));
+        origin.slip(Severity::Error, "hostPath.type", message, help, slips);
+    }
+    check
+}

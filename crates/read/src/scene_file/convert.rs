@@ -1,0 +1,83 @@
+//! From a scene file to a scene.
+
+use std::path::{Path, PathBuf};
+
+use mivask_core::scene::Scene;
+
+use super::types::SceneFile;
+use crate::input::{FileReader, Origin};
+use crate::slip::{Severity, Slips};
+use crate::text::SourceText;
+use crate::yaml::{Node, from_node};
+
+/// One scene file being read.
+pub(super) struct Reading<'a> {
+    pub source: &'a SourceText,
+    pub slips: &'a mut Slips,
+    folder: PathBuf,
+    files: &'a dyn FileReader,
+}
+
+impl Reading<'_> {
+    /// The name and text of a file named in the scene.
+    pub(super) fn read_file(&self, path: &str) -> Result<(String, String), String> {
+        let full = self.folder.join(path);
+        let shown = full.display().to_string();
+        let bytes = self.files.read(&full).map_err(|error| format!("{shown} cannot be read: {error}"))?;
+        let text = String::from_utf8(bytes).map_err(|_| format!("{shown} is not UTF-8"))?;
+        Ok((shown, text))
+    }
+}
+
+/// Reads the scene file `node`; manifests and account files it names are read through `files`.
+///
+/// `None` where it cannot be used; `slips` says why.
+pub fn read_scene(node: &Node, source: &SourceText, origin: &Origin, files: &dyn FileReader, slips: &mut Slips) -> Option<Scene> {
+    let scene_file: SceneFile = from_node(node, source, slips, misplaced)?;
+    if scene_file.scene != 1 {
+        let span = &node.get("scene").unwrap_or(node).span;
+        let message = format!("scene format {} is not known", scene_file.scene);
+        slips.add(Severity::Error, source, span, message, Some("this version reads `scene: 1`".to_owned()));
+        return None;
+    }
+    let folder = match origin {
+        Origin::Standard => PathBuf::new(),
+        Origin::File(path) => path.parent().unwrap_or(Path::new("")).to_path_buf(),
+    };
+    let mut scene = Scene::default();
+    let mut reading = Reading { source, slips, folder, files };
+    for (name, section) in &scene_file.images {
+        let Some(at) = node.get("images").and_then(|images| images.get(name)) else { continue };
+        let image = reading.image(name, section, at);
+        scene.images.insert(name.clone(), image);
+    }
+    for (name, section) in &scene_file.volumes {
+        let Some(at) = node.get("volumes").and_then(|volumes| volumes.get(name)) else { continue };
+        let volume = reading.volume(name, section, at);
+        scene.volumes.insert(name.clone(), volume);
+    }
+    scene.host = reading.host(&scene_file.host, node.get("host"));
+    let listed = node.get("workloads").map(Node::items).unwrap_or_default();
+    for (path, at) in scene_file.workloads.iter().zip(listed) {
+        let full = reading.folder.join(path);
+        crate::input::read_manifests(&full, (reading.source, &at.span), reading.files, &mut scene, reading.slips);
+    }
+    let own = reading.containers(&scene_file, node);
+    scene.workloads.extend(own);
+    if scene.workloads.is_empty() && !slips.has_errors() {
+        let help = "name a manifest under `workloads:`, or describe `containers:` here".to_owned();
+        slips.add(Severity::Error, source, &node.span, "the scene has no workload", Some(help));
+    }
+    Some(scene)
+}
+
+/// Where keys belong that stand at the wrong level.
+fn misplaced(holder: &str, key: &str) -> Option<&'static str> {
+    match (holder, key) {
+        ("SceneFile", "sysctls" | "tree") => Some("under `host:`"),
+        ("ContainerSection", "volumes" | "volumeMounts") => Some("under `mounts:` of the container"),
+        ("ContainerSection", "runAsUser") => Some("under the name `user`"),
+        ("ContainerSection", "fsGroup") => Some("under the name `filesystem-group`"),
+        _ => None,
+    }
+}

@@ -1,0 +1,139 @@
+//! Facts about images, volumes and the host.
+
+use std::sync::Arc;
+
+use mivask_core::accounts::Accounts;
+use mivask_core::fact::Fact;
+use mivask_core::identity::{ImageFacts, Knowledge};
+use mivask_core::mount::MountFlags;
+use mivask_core::scene::{Host, Image, VolumeFacts};
+use mivask_core::stage::Settings;
+
+use super::convert::Reading;
+use super::tree::tree;
+use super::types::{AccountsSection, GroupOwnership, HostSection, ImageSection, VolumeSection};
+use crate::accounts;
+use crate::slip::Severity;
+use crate::yaml::Node;
+
+/// Filesystems that keep owners and modes themselves.
+const NATIVE: [&str; 8] = ["ext4", "ext3", "ext2", "xfs", "btrfs", "tmpfs", "overlay", "zfs"];
+
+impl Reading<'_> {
+    /// One image; `node` is its section.
+    pub(super) fn image(&mut self, name: &str, section: &ImageSection, node: &Node) -> Image {
+        let user = match &section.user {
+            None => Knowledge::Unknown,
+            Some(user) => Knowledge::Known(user.as_ref().map(|user| {
+                let span = &node.get("user").unwrap_or(node).span;
+                Fact::new(user.0.clone(), self.source.place(span, &format!("images.{name}.user")))
+            })),
+        };
+        let accounts = match (&section.accounts, node.get("accounts")) {
+            (Some(told), Some(at)) => match self.accounts(name, told.as_ref(), at) {
+                Some(accounts) => Knowledge::Known(accounts),
+                None => Knowledge::Unknown,
+            },
+            _ => Knowledge::Unknown,
+        };
+        let listed = section.tree.as_deref().zip(node.get("tree"));
+        let tree = listed.and_then(|(entries, node)| tree(entries, node, self.source, self.slips));
+        Image { identity: ImageFacts { user, accounts }, tree }
+    }
+
+    fn accounts(&mut self, image: &str, section: Option<&AccountsSection>, node: &Node) -> Option<Accounts> {
+        let Some(section) = section else { return Some(Accounts::default()) };
+        let passwd = self.account_text(image, "passwd", section.passwd.as_deref(), node)?;
+        let group = self.account_text(image, "group", section.group.as_deref(), node)?;
+        Some(Accounts {
+            passwd: passwd.map(|(name, text)| accounts::passwd(&name, &text)),
+            group: group.map(|(name, text)| accounts::group(&name, &text)),
+        })
+    }
+
+    /// The name and text of an account file, given by path or as the text itself. The inner `None`: no such file.
+    #[expect(clippy::option_option, reason = "no such file and unreadable differ")]
+    fn account_text(&mut self, image: &str, key: &str, value: Option<&str>, node: &Node) -> Option<Option<(String, String)>> {
+        let Some(value) = value else { return Some(None) };
+        let at = node.get(key).unwrap_or(node);
+        if value.contains(':') || value.trim().is_empty() {
+            return Some(Some((format!("{key} of {image}"), value.to_owned())));
+        }
+        match self.read_file(value) {
+            Ok((name, text)) => Some(Some((name, text))),
+            Err(reason) => {
+                self.slips.add(Severity::Error, self.source, &at.span, reason, None);
+                None
+            }
+        }
+    }
+
+    /// One volume; `node` is its section.
+    pub(super) fn volume(&mut self, name: &str, section: &VolumeSection, node: &Node) -> VolumeFacts {
+        let listed = section.tree.as_deref().zip(node.get("tree"));
+        let mut listed = listed.and_then(|(entries, node)| tree(entries, node, self.source, self.slips));
+        let at = |key: &str| node.get(key).unwrap_or(node);
+        let mut filesystem = section.filesystem.clone();
+        if let Some(kind) = filesystem.as_deref().filter(|kind| !NATIVE.contains(kind)) {
+            let message = format!("the rules of {kind} are not modelled by this version: answers on this volume depend on it");
+            self.slips.add(Severity::Warning, self.source, &at("filesystem").span, message, None);
+            (listed, filesystem) = (None, None);
+        }
+        let field = |key: &str| format!("volumes.{name}.{key}");
+        VolumeFacts {
+            tree: listed,
+            filesystem: filesystem.map(|kind| Fact::new(kind, self.source.place(&at("filesystem").span, &field("filesystem")))),
+            flags: self.flags(&section.options, at("options")),
+            read_only_filesystem: section.read_only_filesystem,
+            group_ownership: section.group_ownership.map(|told| {
+                let from = self.source.place(&at("group-ownership").span, &field("group-ownership"));
+                Fact::new(told == GroupOwnership::Apply, from)
+            }),
+            from: self.source.place(&node.span, &format!("volumes.{name}")),
+        }
+    }
+
+    /// Mount options that are flags; others are warned about.
+    pub(super) fn flags(&mut self, options: &[String], node: &Node) -> MountFlags {
+        const HARMLESS: [&str; 12] = [
+            "rw", "exec", "suid", "dev", "relatime", "noatime", "nodiratime", "strictatime", "defaults", "sync", "async",
+            "symfollow",
+        ];
+        let mut flags = MountFlags::default();
+        for (index, option) in options.iter().enumerate() {
+            match MountFlags::by_word(option) {
+                Some(flag) => flags = flags.with(flag),
+                None if HARMLESS.contains(&option.as_str()) => {}
+                None => {
+                    let span = &node.item(index).unwrap_or(node).span;
+                    let message = format!("the mount option `{}` is not modelled by this version, so it is ignored", option.escape_debug());
+                    let help = Some("ro, noexec, nosuid, nodev and nosymfollow are".to_owned());
+                    self.slips.add(Severity::Warning, self.source, span, message, help);
+                }
+            }
+        }
+        flags
+    }
+
+    /// The host; `node` is its section.
+    pub(super) fn host(&mut self, section: &HostSection, node: Option<&Node>) -> Host {
+        let Some(node) = node else { return Host::default() };
+        let listed = section.tree.as_deref().zip(node.get("tree"));
+        let tree: Option<Arc<_>> = listed.and_then(|(entries, node)| tree(entries, node, self.source, self.slips));
+        let mut settings = Settings::default();
+        for (key, value) in &section.sysctls {
+            match key.as_str() {
+                "fs.protected_symlinks" => settings.protected_symlinks = Some(*value),
+                "fs.protected_regular" => settings.protected_regular = Some(*value),
+                "fs.protected_fifos" => settings.protected_fifos = Some(*value),
+                _ => {
+                    let span = &node.find("sysctls").and_then(|sysctls| sysctls.entry(key)).map_or(node, |(key, _)| key).span;
+                    let message = format!("`{}` decides nothing here, so it is ignored", key.escape_debug());
+                    let help = Some("fs.protected_symlinks, fs.protected_regular and fs.protected_fifos do".to_owned());
+                    self.slips.add(Severity::Warning, self.source, span, message, help);
+                }
+            }
+        }
+        Host { tree, settings }
+    }
+}

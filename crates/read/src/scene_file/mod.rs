@@ -1,0 +1,18 @@
+//! The scene file: our own format that ties workloads, images, volumes and the host together.
+
+mod containers;
+mod convert;
+mod facts;
+mod tree;
+mod types;
+
+pub use convert::read_scene;
+pub use types::SceneFile;
+
+use crate::yaml::Node;
+
+/// Whether a document is a scene file.
+#[must_use]
+pub fn is_scene(node: &Node) -> bool {
+    node.get("scene").is_some()
+}

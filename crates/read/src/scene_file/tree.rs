@@ -1,0 +1,170 @@
+//! Inline trees.
+
+use std::sync::Arc;
+
+use mivask_core::acl::Acl;
+use mivask_core::act::quoted;
+use mivask_core::fact::Unknown;
+use mivask_core::mode::{FileKind, Mode};
+use mivask_core::tree::{Certainty, Content, Device, Doubt, Entry, Marks, Tree, TreeBuilder};
+
+use super::types::{FlagWord, KindWord, RawText, TreeEntry};
+use crate::slip::{Severity, Slips};
+use crate::text::SourceText;
+use crate::yaml::Node;
+
+/// The tree that `entries` list; `node` is the list they were read from.
+pub(super) fn tree(entries: &[TreeEntry], node: &Node, source: &SourceText, slips: &mut Slips) -> Option<Arc<Tree>> {
+    let origin = source.place(&node.span, "tree");
+    let mut builder = TreeBuilder::new(origin);
+    let mut links = Vec::new();
+    for (index, entry) in entries.iter().enumerate() {
+        let Some(item) = node.item(index) else { continue };
+        let reader = EntryReader { entry, item, source };
+        if !entry.path.starts_with('/') {
+            reader.error("path", "the path is not absolute", Some(format!("write /{}", entry.path)), slips);
+            continue;
+        }
+        if let Some(first) = &entry.same_file_as {
+            links.push((entry.path.as_bytes(), first.as_bytes(), reader));
+            continue;
+        }
+        if let Some(inode) = reader.inode(slips)
+            && let Err(error) = builder.add(entry.path.as_bytes(), inode)
+        {
+            reader.error("path", &error.to_string(), None, slips);
+        }
+    }
+    match builder.finish() {
+        Ok(mut tree) => {
+            for (path, first, reader) in links {
+                link(&mut tree, path, first, &reader, slips);
+            }
+            Some(Arc::new(tree))
+        }
+        Err((path, error)) => {
+            let same = |entry: &&TreeEntry| entry.path.trim_matches('/').as_bytes() == path;
+            let place = entries.iter().rposition(|entry| same(&entry)).and_then(|index| node.item(index)).unwrap_or(node);
+            slips.add(Severity::Error, source, &place.span, format!("{}: {error}", quoted(&path)), None);
+            None
+        }
+    }
+}
+
+fn link(tree: &mut Tree, path: &[u8], first: &[u8], reader: &EntryReader<'_>, slips: &mut Slips) {
+    let slash = path.iter().rposition(|byte| *byte == b'/').unwrap_or(0);
+    let parts = tree.find(&path[..slash]).zip(tree.find(first));
+    let linked = parts.is_some_and(|(dir, inode)| tree.link(dir, &path[slash + 1..], inode).is_ok());
+    if !linked {
+        let help = Some("list that file and the directory of this name in the same tree".to_owned());
+        reader.error("same-file-as", "this name cannot be given to that file", help, slips);
+    }
+}
+
+#[derive(Clone, Copy)]
+struct EntryReader<'a> {
+    entry: &'a TreeEntry,
+    item: &'a Node,
+    source: &'a SourceText,
+}
+
+impl EntryReader<'_> {
+    fn error(&self, key: &str, message: &str, help: Option<String>, slips: &mut Slips) {
+        let span = &self.item.get(key).unwrap_or(self.item).span;
+        slips.add(Severity::Error, self.source, span, message, help);
+    }
+
+    fn inode(&self, slips: &mut Slips) -> Option<Entry> {
+        let kind = kind(self.entry.kind);
+        let owner = self.parsed("owner", self.entry.owner.as_ref(), RawText::pair, "write UID:GID, such as 7101:7200", slips)?;
+        let mode = self.parsed("mode", self.entry.mode.as_ref(), RawText::mode, "write four octal digits, such as 0640", slips)?;
+        let link_mode = (kind == FileKind::Link).then_some(Mode::new(0o777));
+        let told_mode = mode.or(link_mode);
+        let (uid, gid) = owner.unwrap_or((0, 0));
+        let mut inode = Entry::new(kind, uid, gid, told_mode.unwrap_or_default());
+        if owner.is_none() || told_mode.is_none() {
+            let what = if owner.is_none() { "owner" } else { "mode" };
+            let fact = format!("the {what} of {}", quoted(self.entry.path.as_bytes()));
+            let attributes = Certainty::Unknown(Unknown::new(&fact, "give it in the tree of the scene file"));
+            inode.doubt = Some(Doubt { attributes, contents: Certainty::Known });
+        }
+        inode.place = Some(self.source.place(&self.item.span, "tree"));
+        inode.target = self.entry.target.as_deref().unwrap_or_default().as_bytes().into();
+        if kind == FileKind::Link && inode.target.is_empty() {
+            self.error("path", "a link needs a `target`", None, slips);
+        }
+        inode.acls.access = self.acl("acl", self.entry.acl.as_deref(), inode.mode, slips);
+        inode.acls.default = self.acl("default-acl", self.entry.default_acl.as_deref(), inode.mode, slips);
+        inode.content = self.content(slips);
+        inode.device = self
+            .parsed("device", self.entry.device.as_ref(), RawText::pair, "write MAJOR:MINOR, such as 1:3", slips)?
+            .map(|(major, minor)| Device { major, minor });
+        for flag in &self.entry.flags {
+            inode.marks = inode.marks.with(match flag {
+                FlagWord::Immutable => Marks::IMMUTABLE,
+                FlagWord::AppendOnly => Marks::APPEND_ONLY,
+            });
+        }
+        Some(inode)
+    }
+
+    /// `Some(None)` where nothing was given, `None` where it does not parse.
+    #[expect(clippy::option_option, reason = "left out and mistaken differ")]
+    fn parsed<T>(
+        &self,
+        key: &str,
+        text: Option<&RawText>,
+        parse: fn(&RawText) -> Option<T>,
+        help: &str,
+        slips: &mut Slips,
+    ) -> Option<Option<T>> {
+        let Some(text) = text else { return Some(None) };
+        let parsed = parse(text);
+        if parsed.is_none() {
+            self.error(key, &format!("`{}` is no {key}", text.0.escape_debug()), Some(help.to_owned()), slips);
+        }
+        parsed.map(Some)
+    }
+
+    fn acl(&self, key: &str, text: Option<&str>, mode: Mode, slips: &mut Slips) -> Option<Acl> {
+        match Acl::parse(text?, mode) {
+            Ok(acl) => Some(acl),
+            Err(error) => {
+                self.error(key, &error.to_string(), None, slips);
+                None
+            }
+        }
+    }
+
+    fn content(&self, slips: &mut Slips) -> Content {
+        match self.entry.content.as_deref() {
+            None => Content::Unknown,
+            Some("program") => Content::Program,
+            Some("data") => Content::Data,
+            Some("empty") => Content::Empty,
+            Some(text) => match text.strip_prefix("#!").map(str::trim).filter(|path| path.starts_with('/')) {
+                Some(line) => {
+                    let interpreter = line.split_whitespace().next().unwrap_or_default();
+                    Content::Script(interpreter.as_bytes().into())
+                }
+                None => {
+                    let help = "write program, data, empty, or #!/path/of/interpreter".to_owned();
+                    self.error("content", "this is no content", Some(help), slips);
+                    Content::Unknown
+                }
+            },
+        }
+    }
+}
+
+const fn kind(word: KindWord) -> FileKind {
+    match word {
+        KindWord::File => FileKind::File,
+        KindWord::Dir => FileKind::Directory,
+        KindWord::Link => FileKind::Link,
+        KindWord::Fifo => FileKind::Fifo,
+        KindWord::Socket => FileKind::Socket,
+        KindWord::Char => FileKind::CharDevice,
+        KindWord::Block => FileKind::BlockDevice,
+    }
+}

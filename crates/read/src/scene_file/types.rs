@@ -1,0 +1,317 @@
+//! The scene file as it is written; its JSON Schema comes from these types.
+
+use std::collections::BTreeMap;
+use std::fmt;
+
+use mivask_core::mode::Mode;
+use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
+use serde::{Deserialize, Deserializer};
+
+use crate::yaml::RAW;
+
+/// Everything known about workloads, images, volumes and the host. Every path is relative to this file.
+/// What is left out is unknown, not guessed.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct SceneFile {
+    /// The version of this format: 1.
+    pub scene: u32,
+    /// What the scene is about.
+    pub title: Option<String>,
+    /// Manifests, or folders of them.
+    #[serde(default)]
+    pub workloads: Vec<String>,
+    /// The container runtime whose rules apply.
+    pub runtime: Option<RuntimeName>,
+    /// The machine the containers run on.
+    #[serde(default)]
+    pub host: HostSection,
+    /// Facts about images, by the name workloads use.
+    #[serde(default)]
+    pub images: BTreeMap<String, ImageSection>,
+    /// Facts about volumes, by claim name or the name mounts below use.
+    #[serde(default)]
+    pub volumes: BTreeMap<String, VolumeSection>,
+    /// Containers, when there is no manifest.
+    #[serde(default)]
+    pub containers: Vec<ContainerSection>,
+}
+
+/// A container runtime.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum RuntimeName {
+    /// containerd 2.x with runc.
+    Containerd,
+}
+
+/// The machine the containers run on.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct HostSection {
+    /// What lies at the sources of host paths.
+    pub tree: Option<Vec<TreeEntry>>,
+    /// Kernel settings, such as `fs.protected_regular: 1`.
+    #[serde(default)]
+    pub sysctls: BTreeMap<String, u8>,
+}
+
+/// Facts about one image.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct ImageSection {
+    /// Its USER; `null` where it has none. Left out: unknown.
+    #[serde(default, deserialize_with = "told")]
+    pub user: Option<Option<RawText>>,
+    /// Its account files; `null` where it has neither. Left out: unknown.
+    #[serde(default, deserialize_with = "told")]
+    pub accounts: Option<Option<AccountsSection>>,
+    /// Its files, all of them. Left out: unknown.
+    pub tree: Option<Vec<TreeEntry>>,
+}
+
+/// Account files: a path, or the text itself (anything with a `:` in it); `null` where there is none.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct AccountsSection {
+    /// The passwd file.
+    pub passwd: Option<String>,
+    /// The group file.
+    pub group: Option<String>,
+}
+
+/// Facts about one volume.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct VolumeSection {
+    /// Its filesystem type, such as `ext4`.
+    pub filesystem: Option<String>,
+    /// Mount options that are flags: ro, noexec, nosuid, nodev, nosymfollow.
+    #[serde(default)]
+    pub options: Vec<String>,
+    /// What lies on it, all of it. Left out: unknown.
+    pub tree: Option<Vec<TreeEntry>>,
+    /// Whether the kubelet applies the pod's filesystem group to it. Left out: unknown.
+    pub group_ownership: Option<GroupOwnership>,
+    /// Whether the filesystem itself (not only a mount) is read-only.
+    #[serde(default)]
+    pub read_only_filesystem: bool,
+}
+
+/// Whether the filesystem-group step reaches a volume.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum GroupOwnership {
+    /// As for local volumes and most CSI drivers.
+    Apply,
+    /// As for hostPath and NFS volumes.
+    Skip,
+}
+
+/// One inode of an inline tree. Directories that are only named as parents are taken to be 0:0 0755.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct TreeEntry {
+    /// Absolute path within the source.
+    pub path: String,
+    /// What it is; a file where left out.
+    #[serde(default)]
+    pub kind: KindWord,
+    /// `UID:GID` as stored. Left out: unknown.
+    pub owner: Option<RawText>,
+    /// Permission bits, octal however written. Left out: unknown.
+    pub mode: Option<RawText>,
+    /// The access ACL in short text form, such as `user:7102:rw-,mask::r--`.
+    pub acl: Option<String>,
+    /// The default ACL of a directory.
+    pub default_acl: Option<String>,
+    /// Attributes.
+    #[serde(default)]
+    pub flags: Vec<FlagWord>,
+    /// What a link points at.
+    pub target: Option<String>,
+    /// The path this is a further name (hard link) of.
+    pub same_file_as: Option<String>,
+    /// `MAJOR:MINOR` of a device.
+    pub device: Option<RawText>,
+    /// What running it meets: `program`, `data`, `empty`, or `#!/path/of/interpreter`.
+    pub content: Option<String>,
+}
+
+/// What an inode is.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Default, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum KindWord {
+    /// A regular file.
+    #[default]
+    File,
+    /// A directory.
+    Dir,
+    /// A symbolic link.
+    Link,
+    /// A named pipe.
+    Fifo,
+    /// A Unix socket.
+    Socket,
+    /// A character device.
+    Char,
+    /// A block device.
+    Block,
+}
+
+/// An attribute of an inode.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum FlagWord {
+    /// Nothing can be changed or removed.
+    Immutable,
+    /// Only writes at the end.
+    AppendOnly,
+}
+
+/// One container described here.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct ContainerSection {
+    /// Its name: the actor in acts.
+    pub name: String,
+    /// The image it runs, a key of `images`.
+    pub image: Option<String>,
+    /// `UID`, `UID:GID` or names; the image's USER where left out.
+    pub user: Option<RawText>,
+    /// Added supplementary group ids.
+    #[serde(default)]
+    pub groups: Vec<u32>,
+    /// A group that is also given to volumes with `group-ownership: apply`.
+    pub filesystem_group: Option<u32>,
+    /// Capabilities added to and dropped from the default set.
+    #[serde(default)]
+    pub capabilities: CapabilitiesSection,
+    /// Exactly the capabilities in force, or `all`; wins over everything derived.
+    pub effective_capabilities: Option<CapabilityList>,
+    /// Octal.
+    pub umask: Option<RawText>,
+    /// Whether execve cannot add privileges.
+    pub no_new_privileges: Option<bool>,
+    /// Whether the root filesystem is mounted read-only.
+    #[serde(default)]
+    pub read_only_root: bool,
+    /// Every capability for root, every device.
+    pub privileged: Option<bool>,
+    /// Its mounts.
+    #[serde(default)]
+    pub mounts: Vec<MountSection>,
+}
+
+/// Capability names without the `CAP_` prefix.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct CapabilitiesSection {
+    /// Added.
+    #[serde(default)]
+    pub add: Vec<String>,
+    /// Dropped.
+    #[serde(default)]
+    pub drop: Vec<String>,
+}
+
+/// Capability names, or `all`.
+#[derive(Debug, JsonSchema)]
+#[serde(untagged)]
+pub enum CapabilityList {
+    /// The word `all`.
+    All(String),
+    /// Names.
+    Names(Vec<String>),
+}
+
+/// One mount of a container described here.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct MountSection {
+    /// A key of `volumes`.
+    pub volume: String,
+    /// The absolute path inside; `/` replaces the image's root.
+    pub at: String,
+    /// Whether this mount is read-only.
+    #[serde(default)]
+    pub read_only: bool,
+    /// Flags: ro, noexec, nosuid, nodev, nosymfollow.
+    #[serde(default)]
+    pub options: Vec<String>,
+    /// The part of the volume that shows.
+    pub sub_path: Option<String>,
+}
+
+/// A single value taken as it is written: `0750`, `"0750"` and `750` stay apart.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct RawText(pub String);
+
+impl RawText {
+    /// The value as an octal mode.
+    #[must_use]
+    pub fn mode(&self) -> Option<Mode> {
+        self.0.parse().ok()
+    }
+
+    /// The value as `A:B`, both decimal.
+    #[must_use]
+    pub fn pair(&self) -> Option<(u32, u32)> {
+        let (first, second) = self.0.split_once(':')?;
+        Some((first.parse().ok()?, second.parse().ok()?))
+    }
+}
+
+impl<'de> Deserialize<'de> for RawText {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct Visitor;
+        impl serde::de::Visitor<'_> for Visitor {
+            type Value = RawText;
+            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str("a single value")
+            }
+            fn visit_str<E: serde::de::Error>(self, text: &str) -> Result<RawText, E> {
+                Ok(RawText(text.to_owned()))
+            }
+        }
+        deserializer.deserialize_newtype_struct(RAW, Visitor)
+    }
+}
+
+impl JsonSchema for RawText {
+    fn schema_name() -> std::borrow::Cow<'static, str> {
+        "RawText".into()
+    }
+
+    fn json_schema(_: &mut SchemaGenerator) -> Schema {
+        json_schema!({ "type": ["string", "integer"], "description": "A value taken as it is written." })
+    }
+}
+
+impl<'de> Deserialize<'de> for CapabilityList {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct Visitor;
+        impl<'de> serde::de::Visitor<'de> for Visitor {
+            type Value = CapabilityList;
+            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str("a list of capability names, or `all`")
+            }
+            fn visit_str<E: serde::de::Error>(self, text: &str) -> Result<CapabilityList, E> {
+                Ok(CapabilityList::All(text.to_owned()))
+            }
+            fn visit_seq<A: serde::de::SeqAccess<'de>>(self, mut items: A) -> Result<CapabilityList, A::Error> {
+                let mut names = Vec::new();
+                while let Some(name) = items.next_element()? {
+                    names.push(name);
+                }
+                Ok(CapabilityList::Names(names))
+            }
+        }
+        deserializer.deserialize_any(Visitor)
+    }
+}
+
+/// Keeps "left out" apart from `null`.
+fn told<'de, T: Deserialize<'de>, D: Deserializer<'de>>(deserializer: D) -> Result<Option<Option<T>>, D::Error> {
+    Option::<T>::deserialize(deserializer).map(Some)
+}

@@ -1,0 +1,56 @@
+//! A text that was read, with the means to point into it.
+
+use std::ops::Range;
+use std::sync::Arc;
+
+use mivask_core::fact::Provenance;
+
+/// A document's text with its name.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct SourceText {
+    /// The file as the user named it; `-` is standard input.
+    pub name: Arc<str>,
+    /// The whole text.
+    pub text: Arc<str>,
+    line_starts: Arc<[usize]>,
+}
+
+impl SourceText {
+    /// Names `text` and finds its lines.
+    #[must_use]
+    pub fn new(name: &str, text: &str) -> Self {
+        let starts = text.bytes().enumerate().filter(|(_, byte)| *byte == b'\n').map(|(at, _)| at + 1);
+        let line_starts = std::iter::once(0).chain(starts).collect();
+        Self { name: Arc::from(name), text: Arc::from(text), line_starts }
+    }
+
+    /// Line and column, both from 1, of byte `at`; the column counts characters.
+    #[must_use]
+    pub fn line_column(&self, at: usize) -> (usize, usize) {
+        let at = at.min(self.text.len());
+        let line = self.line_starts.partition_point(|start| *start <= at);
+        let start = self.line_starts[line - 1];
+        let before = self.text.get(start..at).unwrap_or_default();
+        (line, before.chars().count() + 1)
+    }
+
+    /// The provenance of a field whose value stands at `span`.
+    #[must_use]
+    pub fn place(&self, span: &Range<usize>, field: &str) -> Provenance {
+        let (line, column) = self.line_column(span.start);
+        Provenance::Document { file: self.name.clone(), line, column, field: Arc::from(field) }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn places_count_lines_and_characters_from_one() {
+        let text = SourceText::new("x", "é: 1\nbé: 2\n");
+        assert_eq!(text.line_column(0), (1, 1));
+        assert_eq!(text.line_column("é: 1\nbé".len()), (2, 3));
+        assert_eq!(text.line_column(999), (3, 1));
+    }
+}

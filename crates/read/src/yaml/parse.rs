@@ -1,0 +1,322 @@
+//! From text to nodes: anchors, merge keys and repeated keys are settled here.
+
+use std::collections::BTreeMap;
+use std::ops::Range;
+
+use saphyr_parser::{Event, Parser, ScalarStyle, Span};
+
+use super::node::{Node, Value};
+use crate::slip::{Severity, Slips};
+use crate::text::SourceText;
+
+/// Deepest nesting that is read.
+const DEEPEST: usize = 100;
+/// Most nodes that aliases may add, so that a few lines cannot grow without bound.
+const MOST_ALIASED: usize = 200_000;
+
+/// The documents of a YAML stream; empty ones are left out.
+///
+/// A syntax error ends the reading and is reported in `slips`; the documents before it are returned.
+pub fn parse(source: &SourceText, slips: &mut Slips) -> Vec<Node> {
+    let mut reader = Reader {
+        events: Parser::new_from_str(&source.text),
+        offsets: Offsets::new(&source.text),
+        source,
+        slips,
+        anchors: BTreeMap::new(),
+        aliased: 0,
+    };
+    let mut documents = Vec::new();
+    loop {
+        match reader.next() {
+            Ok(Some((Event::StreamEnd, _)) | None) => return documents,
+            Ok(Some((Event::DocumentStart(_), _))) => match reader.document() {
+                Ok(node) if is_nothing(&node) => {}
+                Ok(node) => documents.push(node),
+                Err(Stop) => return documents,
+            },
+            Ok(Some(_)) => {}
+            Err(Stop) => return documents,
+        }
+    }
+}
+
+fn is_nothing(node: &Node) -> bool {
+    matches!(&node.value, Value::Scalar { text, plain: true } if super::resolve(text) == super::Scalar::Null)
+}
+
+/// The error has been reported.
+struct Stop;
+
+struct Reader<'a> {
+    events: Parser<'a, saphyr_parser::StrInput<'a>>,
+    offsets: Offsets,
+    source: &'a SourceText,
+    slips: &'a mut Slips,
+    anchors: BTreeMap<usize, Node>,
+    aliased: usize,
+}
+
+impl<'a> Reader<'a> {
+    fn next(&mut self) -> Result<Option<(Event<'a>, Range<usize>)>, Stop> {
+        match self.events.next() {
+            None => Ok(None),
+            Some(Ok((event, span))) => Ok(Some((event, self.offsets.bytes(span)))),
+            Some(Err(error)) => {
+                let at = self.offsets.byte(error.marker().index());
+                self.syntax(at, error.info());
+                Err(Stop)
+            }
+        }
+    }
+
+    fn document(&mut self) -> Result<Node, Stop> {
+        self.anchors.clear();
+        match self.next()? {
+            Some((event, span)) => self.node(event, span, 0),
+            None => Err(Stop),
+        }
+    }
+
+    fn node(&mut self, event: Event<'a>, span: Range<usize>, depth: usize) -> Result<Node, Stop> {
+        if depth > DEEPEST {
+            return self.refuse(&span, "more than 100 levels of nesting");
+        }
+        let (node, anchor) = match event {
+            Event::Scalar(text, style, anchor, tag) => {
+                let tag = tag.filter(|tag| tag.is_yaml_core_schema()).map(|tag| tag.suffix.clone());
+                // `!!int "256"` is a number, `!!str 256` is not; other tags do not change the text.
+                let plain = match tag.as_deref() {
+                    Some("str") => false,
+                    Some("int" | "float" | "bool" | "null") => true,
+                    _ => style == ScalarStyle::Plain,
+                };
+                (Node { value: Value::Scalar { text: text.into_owned(), plain }, span }, anchor)
+            }
+            Event::SequenceStart(anchor, _) => (self.sequence(span, depth)?, anchor),
+            Event::MappingStart(anchor, _) => (self.mapping(span, depth)?, anchor),
+            Event::Alias(id) => return self.alias(id, &span),
+            Event::Nothing
+            | Event::StreamStart
+            | Event::StreamEnd
+            | Event::DocumentStart(_)
+            | Event::DocumentEnd
+            | Event::SequenceEnd
+            | Event::MappingEnd => return self.refuse(&span, "the document ends too early"),
+        };
+        if anchor != 0 {
+            self.anchors.insert(anchor, node.clone());
+        }
+        Ok(node)
+    }
+
+    fn sequence(&mut self, start: Range<usize>, depth: usize) -> Result<Node, Stop> {
+        let mut items = Vec::new();
+        loop {
+            match self.next()? {
+                Some((Event::SequenceEnd, end)) => {
+                    return Ok(Node { value: Value::Sequence(items), span: start.start..end.end });
+                }
+                Some((event, span)) => items.push(self.node(event, span, depth + 1)?),
+                None => return self.refuse(&start, "the list is not finished"),
+            }
+        }
+    }
+
+    fn mapping(&mut self, start: Range<usize>, depth: usize) -> Result<Node, Stop> {
+        let mut pairs: Vec<(Node, Node)> = Vec::new();
+        let mut merged = Vec::new();
+        loop {
+            let key = match self.next()? {
+                Some((Event::MappingEnd, end)) => {
+                    let end = pairs.last().map_or(end.end, |(_, value)| value.span.end);
+                    add_merged(&mut pairs, merged);
+                    return Ok(Node { value: Value::Mapping(pairs), span: start.start..end });
+                }
+                Some((event, span)) => self.node(event, span, depth + 1)?,
+                None => return self.refuse(&start, "the mapping is not finished"),
+            };
+            let value = match self.next()? {
+                Some((event, span)) => self.node(event, span, depth + 1)?,
+                None => return self.refuse(&start, "the mapping is not finished"),
+            };
+            if key.text() == Some("<<") {
+                merged.push(value);
+                continue;
+            }
+            match key.text().and_then(|text| pairs.iter().position(|(known, _)| known.text() == Some(text))) {
+                Some(earlier) => {
+                    self.repeated(&key, &pairs[earlier].0);
+                    pairs[earlier] = (key, value);
+                }
+                None => pairs.push((key, value)),
+            }
+        }
+    }
+
+    fn repeated(&mut self, key: &Node, earlier: &Node) {
+        let (line, _) = self.source.line_column(earlier.span.start);
+        let text = key.text().unwrap_or_default();
+        let message = format!("the key `{text}` stands twice; this one counts");
+        let help = format!("remove it here or on line {line}");
+        self.slips.add(Severity::Warning, self.source, &key.span, message, Some(help));
+    }
+
+    fn alias(&mut self, id: usize, span: &Range<usize>) -> Result<Node, Stop> {
+        let Some(node) = self.anchors.get(&id) else {
+            return self.refuse(span, "the anchor is not finished where it is used");
+        };
+        let node = node.clone();
+        self.aliased += count(&node);
+        if self.aliased > MOST_ALIASED {
+            return self.refuse(span, "the aliases of this document grow without bound");
+        }
+        Ok(node)
+    }
+
+    fn refuse(&mut self, span: &Range<usize>, message: &str) -> Result<Node, Stop> {
+        self.slips.add(Severity::Error, self.source, span, message, None);
+        Err(Stop)
+    }
+
+    /// A syntax error; the parser's own words come last, what is probably meant first.
+    fn syntax(&mut self, at: usize, info: &str) {
+        let text = &self.source.text;
+        if let Some((span, key)) = missing_colon(text, at) {
+            let message = format!("a colon is missing behind `{key}`");
+            let help = format!("write `{key}: ...`");
+            self.slips.add(Severity::Error, self.source, &span, message, Some(help));
+            return;
+        }
+        let start = at.min(text.len());
+        let end = text[start..].chars().next().map_or(start, |c| start + c.len_utf8());
+        let line_start = text[..start].rfind('\n').map_or(0, |newline| newline + 1);
+        let tab = text[line_start..].bytes().take_while(u8::is_ascii_whitespace).any(|byte| byte == b'\t');
+        let help = tab.then(|| "YAML is indented with blanks, not with tabs".to_owned());
+        self.slips.add(Severity::Error, self.source, &(start..end), format!("not valid YAML: {info}"), help);
+    }
+}
+
+/// A line `word value` near a syntax error, where `word: value` would be valid.
+fn missing_colon(text: &str, at: usize) -> Option<(Range<usize>, String)> {
+    let line_start = text.get(..at)?.rfind('\n').map_or(0, |newline| newline + 1);
+    // The parser stops at the line itself or at the one behind it.
+    let previous = text[..line_start.saturating_sub(1)].rfind('\n').map_or(0, |newline| newline + 1);
+    [line_start, previous].into_iter().find_map(|start| {
+        let line = text[start..].lines().next()?;
+        let body = line.trim_start().trim_start_matches("- ").trim_start();
+        let offset = start + (line.len() - body.len());
+        let length = body.bytes().take_while(|byte| byte.is_ascii_alphanumeric() || *byte == b'-' || *byte == b'_').count();
+        let (key, rest) = body.split_at(length);
+        let value = rest.trim();
+        let alone = value.is_empty() || (rest.starts_with(' ') && !value.contains([':', '#', '"', '\'', ' ']));
+        let word = key.starts_with(|c: char| c.is_ascii_alphabetic()) && alone && !body.is_empty();
+        word.then(|| (offset..offset + length, key.to_owned()))
+    })
+}
+
+fn count(node: &Node) -> usize {
+    1 + match &node.value {
+        Value::Scalar { .. } => 0,
+        Value::Sequence(items) => items.iter().map(count).sum(),
+        Value::Mapping(pairs) => pairs.iter().map(|(key, value)| count(key) + count(value)).sum(),
+    }
+}
+
+/// `<<: *base` and `<<: [*a, *b]`: keys that the mapping does not have itself, earlier sources first.
+fn add_merged(pairs: &mut Vec<(Node, Node)>, merged: Vec<Node>) {
+    for source in merged {
+        let sources = match source.value {
+            Value::Sequence(items) => items,
+            Value::Mapping(_) | Value::Scalar { .. } => vec![source],
+        };
+        for source in sources {
+            let Value::Mapping(theirs) = source.value else { continue };
+            for (key, value) in theirs {
+                if !pairs.iter().any(|(known, _)| known.text() == key.text()) {
+                    pairs.push((key, value));
+                }
+            }
+        }
+    }
+}
+
+/// Character offsets, which the parser counts, to byte offsets.
+struct Offsets {
+    /// Byte offset of each character; empty where the text is ASCII and both are the same.
+    table: Vec<usize>,
+    end: usize,
+}
+
+impl Offsets {
+    fn new(text: &str) -> Self {
+        let table = if text.is_ascii() { Vec::new() } else { text.char_indices().map(|(at, _)| at).collect() };
+        Self { table, end: text.len() }
+    }
+
+    fn byte(&self, character: usize) -> usize {
+        if self.table.is_empty() { character.min(self.end) } else { self.table.get(character).copied().unwrap_or(self.end) }
+    }
+
+    fn bytes(&self, span: Span) -> Range<usize> {
+        let start = self.byte(span.start.index());
+        start..self.byte(span.end.index()).max(start)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn read(text: &str) -> (Vec<Node>, Vec<(String, usize)>) {
+        let source = SourceText::new("x.yaml", text);
+        let mut slips = Slips::default();
+        let nodes = parse(&source, &mut slips);
+        let slips = slips.iter().map(|slip| (slip.message.clone(), source.line_column(slip.span.start).0)).collect();
+        (nodes, slips)
+    }
+
+    #[test]
+    fn spans_are_bytes_even_behind_wide_characters() {
+        let text = "é: ü\nkey: value\n";
+        let (nodes, _) = read(text);
+        let span = nodes[0].get("key").unwrap().span.clone();
+        assert_eq!(&text[span], "value");
+    }
+
+    #[test]
+    fn the_last_of_two_equal_keys_counts_and_is_pointed_at() {
+        let (nodes, slips) = read("a: 1\nb: 2\na: 3\n");
+        assert_eq!(nodes[0].get("a").unwrap().text(), Some("3"));
+        assert_eq!(slips, [("the key `a` stands twice; this one counts".to_owned(), 3)]);
+    }
+
+    #[test]
+    fn merge_keys_fill_in_what_is_missing() {
+        let (nodes, _) = read("base: &b {x: 1, y: 2}\nuse: {<<: *b, x: 9}\n");
+        let used = nodes[0].get("use").unwrap();
+        assert_eq!((used.get("x").unwrap().text(), used.get("y").unwrap().text()), (Some("9"), Some("2")));
+    }
+
+    #[test]
+    fn a_missing_colon_is_named() {
+        let (_, slips) = read("spec:\n  runAsUser 7101\n  runAsGroup: 7200\n");
+        assert_eq!(slips, [("a colon is missing behind `runAsUser`".to_owned(), 2)]);
+    }
+
+    #[test]
+    fn empty_documents_are_left_out() {
+        let (nodes, slips) = read("---\n---\na: 1\n---\n# nothing\n");
+        assert_eq!((nodes.len(), slips.len()), (1, 0));
+    }
+
+    #[test]
+    fn growth_without_bound_is_refused() {
+        let mut text = String::from("a: &a [x, x, x, x, x, x, x, x, x, x]\n");
+        for (name, before) in ('b'..='i').zip('a'..) {
+            text.push_str(&format!("{name}: &{name} [{}]\n", vec![format!("*{before}"); 10].join(", ")));
+        }
+        assert!(read(&text).1[0].0.contains("without bound"));
+        assert!(!read(&"[".repeat(500)).1.is_empty());
+    }
+}

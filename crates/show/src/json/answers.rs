@@ -1,0 +1,145 @@
+//! Acts and their traces.
+
+use std::sync::Arc;
+
+use mivask_core::outcome::{Imprint, RunsAs};
+use mivask_core::question::{Answer, Dependence, Outcome};
+use mivask_core::trace::{Step, StepResult};
+use serde::Serialize;
+
+use super::{JsonPath, number};
+
+#[derive(Debug, Serialize)]
+pub(super) struct ActJson<'a> {
+    act: String,
+    actor: &'a str,
+    outcome: &'static str,
+    errno: Option<&'static str>,
+    refusal: Option<RefusalJson<'a>>,
+    imprint: Option<ImprintJson<'a>>,
+    runs_as: Option<RunsAsJson>,
+    depends_on: Vec<DependenceJson<'a>>,
+    assumptions: &'a [Arc<str>],
+    expected: Option<String>,
+    holds: Option<bool>,
+}
+
+impl<'a> ActJson<'a> {
+    pub(super) fn new(answer: &'a Answer) -> Self {
+        let refusal = match &answer.outcome {
+            Outcome::NeverRuns(refusal) => Some(RefusalJson::new(refusal)),
+            Outcome::Allowed | Outcome::Denied(_) | Outcome::Depends => None,
+        };
+        Self {
+            act: answer.act.to_string(),
+            actor: &answer.actor,
+            outcome: answer.outcome.word(),
+            errno: answer.outcome.errno().map(|errno| errno.name()),
+            refusal,
+            imprint: answer.effect.imprint.as_ref().map(ImprintJson::new),
+            runs_as: answer.effect.runs_as.map(RunsAsJson::new),
+            depends_on: answer.depends_on.iter().map(DependenceJson::new).collect(),
+            assumptions: &answer.assumptions,
+            expected: answer.act.expectation.map(|expected| expected.to_string()),
+            holds: answer.holds(),
+        }
+    }
+}
+
+#[derive(Debug, Serialize)]
+pub(super) struct RefusalJson<'a> {
+    class: &'static str,
+    reason: &'a str,
+    from: String,
+}
+
+impl<'a> RefusalJson<'a> {
+    pub(super) fn new(refusal: &'a mivask_core::identity::Refusal) -> Self {
+        Self { class: refusal.class, reason: &refusal.reason, from: refusal.from.to_string() }
+    }
+}
+
+#[derive(Debug, Serialize)]
+pub(super) struct ImprintJson<'a> {
+    uid: Option<u32>,
+    gid: Option<u32>,
+    mode: Option<String>,
+    disk_uid: Option<u32>,
+    disk_gid: Option<u32>,
+    acl: Option<&'a str>,
+}
+
+impl<'a> ImprintJson<'a> {
+    pub(super) fn new(imprint: &'a Imprint) -> Self {
+        Self {
+            uid: imprint.uid.map(|uid| uid.raw()),
+            gid: imprint.gid.map(|gid| gid.raw()),
+            mode: imprint.mode.map(|mode| mode.to_string()),
+            disk_uid: imprint.disk_uid.map(|uid| uid.raw()),
+            disk_gid: imprint.disk_gid.map(|gid| gid.raw()),
+            acl: imprint.acl.as_deref(),
+        }
+    }
+}
+
+#[derive(Debug, Serialize)]
+struct RunsAsJson {
+    uid: Option<u32>,
+    gid: Option<u32>,
+}
+
+impl RunsAsJson {
+    fn new(runs_as: RunsAs) -> Self {
+        Self { uid: number(runs_as.uid.raw()), gid: number(runs_as.gid.raw()) }
+    }
+}
+
+#[derive(Debug, Serialize)]
+pub(super) struct DependenceJson<'a> {
+    fact: &'a str,
+    when: &'a str,
+    outcome: &'static str,
+    errno: Option<&'static str>,
+    imprint: Option<ImprintJson<'a>>,
+    settle: &'a str,
+}
+
+impl<'a> DependenceJson<'a> {
+    pub(super) fn new(one: &'a Dependence) -> Self {
+        let effect = one.verdict.as_ref().ok();
+        Self {
+            fact: &one.fact,
+            when: &one.when,
+            outcome: if effect.is_some() { "allowed" } else { "denied" },
+            errno: one.verdict.as_ref().err().map(|errno| errno.name()),
+            imprint: effect.and_then(|effect| effect.imprint.as_ref()).map(ImprintJson::new),
+            settle: &one.settle,
+        }
+    }
+}
+
+#[derive(Debug, Serialize)]
+pub(super) struct StepJson {
+    step: usize,
+    path: JsonPath,
+    check: &'static str,
+    fact: String,
+    from: String,
+    result: &'static str,
+}
+
+impl StepJson {
+    pub(super) fn new((index, step): (usize, &Step)) -> Self {
+        Self {
+            step: index + 1,
+            path: JsonPath::new(&step.path),
+            check: step.check.code(),
+            fact: step.fact.clone(),
+            from: step.from.to_string(),
+            result: match step.result {
+                StepResult::Passed => "passed",
+                StepResult::Failed(errno) => errno.name(),
+            },
+        }
+    }
+}

@@ -1,0 +1,246 @@
+//! Identities, mounts, the matrix and imprints.
+
+use std::collections::BTreeMap;
+
+use mivask_core::caps::CapabilitySet;
+use mivask_core::identity::Identity;
+use mivask_core::mount::RootFacts;
+use mivask_core::question::{AccessRow, ImprintRow, MountRow, Outcome};
+use mivask_core::stage::{Actor, Stage};
+use serde::Serialize;
+
+use super::answers::{DependenceJson, ImprintJson, RefusalJson};
+use super::{JsonPath, number};
+
+#[derive(Debug, Serialize)]
+pub(super) struct IdentityJson {
+    actor: String,
+    workload: String,
+    role: &'static str,
+    image: Option<String>,
+    starts: bool,
+    refusal: Option<String>,
+    refusal_class: Option<&'static str>,
+    uid: Option<u32>,
+    gid: Option<u32>,
+    groups: Option<Vec<u32>>,
+    name: Option<String>,
+    umask: Option<String>,
+    capabilities: CapabilitiesJson,
+    no_new_privileges: Option<bool>,
+    user_namespace: Option<NamespaceJson>,
+    possible: Vec<PossibleJson>,
+    facts: Vec<FactJson>,
+    assumptions: Vec<String>,
+}
+
+#[derive(Debug, Serialize)]
+struct CapabilitiesJson {
+    effective: Option<Vec<&'static str>>,
+    permitted: Option<Vec<&'static str>>,
+    bounding: Option<Vec<&'static str>>,
+}
+
+#[derive(Debug, Serialize)]
+struct NamespaceJson {
+    initial: bool,
+}
+
+#[derive(Debug, Serialize)]
+struct PossibleJson {
+    when: String,
+    uid: Option<u32>,
+    gid: Option<u32>,
+    groups: Vec<u32>,
+}
+
+#[derive(Debug, Serialize)]
+struct FactJson {
+    field: &'static str,
+    value: String,
+    from: String,
+}
+
+impl IdentityJson {
+    pub(super) fn new(stage: &Stage, actor: &Actor) -> Self {
+        let resolved = &actor.identity;
+        let refusal = actor.refusal();
+        let possible: Vec<&Identity> = resolved.possible.iter().map(|(_, identity)| identity).collect();
+        let starts = refusal.is_none();
+        let listed = if possible.len() > 1 { resolved.possible.as_slice() } else { &[] };
+        let possible_json = listed.iter().map(|(when, identity)| PossibleJson {
+            when: when.to_string(),
+            uid: number(identity.uid.raw()),
+            gid: number(identity.gid.raw()),
+            groups: group_numbers(identity),
+        });
+        // One that never starts is nobody: only the reason counts.
+        let shown: &[&Identity] = if starts { &possible } else { &[] };
+        let set = |get: fn(&Identity) -> CapabilitySet| agreed(shown, get).map(|set| set.iter().map(|cap| cap.name()).collect());
+        Self {
+            actor: stage.name_of(actor),
+            workload: actor.workload.to_string(),
+            role: actor.role.word(),
+            image: actor.image.as_ref().map(ToString::to_string),
+            starts,
+            refusal: refusal.map(|refusal| refusal.reason.clone()),
+            refusal_class: refusal.map(|refusal| refusal.class),
+            uid: agreed(shown, |identity| identity.uid.raw()).and_then(number),
+            gid: agreed(shown, |identity| identity.gid.raw()).and_then(number),
+            groups: agreed(shown, group_numbers),
+            name: resolved.name.clone(),
+            umask: agreed(shown, |identity| identity.umask.to_string()),
+            capabilities: CapabilitiesJson {
+                effective: set(|identity| identity.effective),
+                permitted: set(|identity| identity.permitted),
+                bounding: set(|identity| identity.bounding),
+            },
+            no_new_privileges: agreed(shown, |identity| identity.no_new_privileges),
+            user_namespace: agreed(shown, |identity| identity.namespace.is_initial()).map(|initial| NamespaceJson { initial }),
+            possible: possible_json.collect(),
+            facts: resolved.facts.iter().map(|fact| FactJson { field: fact.field, value: fact.value.clone(), from: fact.from.to_string() }).collect(),
+            assumptions: resolved.assumptions.iter().map(ToString::to_string).collect(),
+        }
+    }
+}
+
+fn group_numbers(identity: &Identity) -> Vec<u32> {
+    identity.groups.iter().filter_map(|gid| number(gid.raw())).collect()
+}
+
+/// What every possibility says, or nothing.
+fn agreed<T: PartialEq>(possible: &[&Identity], get: impl Fn(&Identity) -> T) -> Option<T> {
+    let first = get(possible.first()?);
+    possible.iter().all(|identity| get(identity) == first).then_some(first)
+}
+
+#[derive(Debug, Serialize)]
+pub(super) struct MountJson<'a> {
+    actor: &'a str,
+    at: JsonPath,
+    source: &'a str,
+    kind: &'a str,
+    filesystem: Option<&'a str>,
+    flags: Vec<&'static str>,
+    root: Option<RootJson>,
+    prepared_from: Option<RootJson>,
+    touches: usize,
+    notes: Vec<&'a str>,
+    depends_on: Option<&'a str>,
+    from: String,
+}
+
+#[derive(Debug, Serialize)]
+struct RootJson {
+    uid: u32,
+    gid: u32,
+    mode: String,
+}
+
+fn root(facts: RootFacts) -> RootJson {
+    RootJson { uid: facts.uid, gid: facts.gid, mode: facts.mode.to_string() }
+}
+
+impl<'a> MountJson<'a> {
+    pub(super) fn new(row: &'a MountRow) -> Self {
+        Self {
+            actor: &row.actor,
+            at: JsonPath::new(&row.at),
+            source: &row.source,
+            kind: &row.kind,
+            filesystem: row.filesystem.as_deref(),
+            flags: row.flags.words(),
+            root: row.root.map(root),
+            prepared_from: row.prepared_from.map(root),
+            touches: row.touches,
+            notes: row.notes.iter().map(|note| &**note).collect(),
+            depends_on: row.question.as_ref().map(|unknown| &*unknown.fact),
+            from: row.from.to_string(),
+        }
+    }
+}
+
+#[derive(Debug, Serialize)]
+pub(super) struct AccessJson<'a> {
+    actor: &'a str,
+    path: JsonPath,
+    kind: Option<&'static str>,
+    uid: Option<u32>,
+    gid: Option<u32>,
+    mode: Option<String>,
+    read: Option<&'static str>,
+    write: Option<&'static str>,
+    create: Option<&'static str>,
+    delete: Option<&'static str>,
+    list: Option<&'static str>,
+    enter: Option<&'static str>,
+    run: Option<&'static str>,
+    /// The errno of each denied column.
+    errnos: BTreeMap<&'static str, &'static str>,
+}
+
+impl<'a> AccessJson<'a> {
+    pub(super) fn new(row: &'a AccessRow) -> Self {
+        let cells = &row.cells;
+        let columns = [
+            ("read", &cells.read),
+            ("write", &cells.write),
+            ("create", &cells.create),
+            ("delete", &cells.delete),
+            ("list", &cells.list),
+            ("enter", &cells.enter),
+            ("run", &cells.run),
+        ];
+        let errno = |outcome: &Option<Outcome>| outcome.as_ref()?.errno().map(|errno| errno.name());
+        let word = |outcome: &Option<Outcome>| outcome.as_ref().map(Outcome::word);
+        Self {
+            actor: &row.actor,
+            path: JsonPath::new(&row.path),
+            kind: row.facts.map(|facts| facts.kind.word()),
+            uid: row.facts.and_then(|facts| facts.uid).and_then(|uid| number(uid.raw())),
+            gid: row.facts.and_then(|facts| facts.gid).and_then(|gid| number(gid.raw())),
+            mode: row.facts.and_then(|facts| facts.mode).map(|mode| mode.to_string()),
+            read: word(&cells.read),
+            write: word(&cells.write),
+            create: word(&cells.create),
+            delete: word(&cells.delete),
+            list: word(&cells.list),
+            enter: word(&cells.enter),
+            run: word(&cells.run),
+            errnos: columns.into_iter().filter_map(|(name, outcome)| Some((name, errno(outcome)?))).collect(),
+        }
+    }
+}
+
+#[derive(Debug, Serialize)]
+pub(super) struct ImprintRowJson<'a> {
+    actor: &'a str,
+    directory: JsonPath,
+    kind: &'static str,
+    requested: String,
+    outcome: &'static str,
+    errno: Option<&'static str>,
+    refusal: Option<RefusalJson<'a>>,
+    imprint: Option<ImprintJson<'a>>,
+    depends_on: Vec<DependenceJson<'a>>,
+}
+
+impl<'a> ImprintRowJson<'a> {
+    pub(super) fn new(row: &'a ImprintRow) -> Self {
+        let refusal = match &row.outcome {
+            Outcome::NeverRuns(refusal) => Some(RefusalJson::new(refusal)),
+            Outcome::Allowed | Outcome::Denied(_) | Outcome::Depends => None,
+        };
+        Self {
+            actor: &row.actor,
+            directory: JsonPath::new(&row.directory),
+            kind: row.kind.file_kind().word(),
+            requested: row.requested.to_string(),
+            outcome: row.outcome.word(),
+            errno: row.outcome.errno().map(|errno| errno.name()),
+            refusal,
+            imprint: row.imprint.as_ref().map(ImprintJson::new),
+            depends_on: row.depends_on.iter().map(DependenceJson::new).collect(),
+        }
+    }
+}

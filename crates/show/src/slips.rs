@@ -1,0 +1,52 @@
+//! Mistakes in what was read, with the line they stand on.
+
+use std::io::{self, Write};
+
+use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};
+use mivask_read::slip::{Severity, Slip};
+
+use crate::safe::safe;
+
+/// One slip as a message, its place, the source line and what to do.
+///
+/// # Errors
+/// Whatever `out` refuses.
+pub fn slip(out: &mut dyn Write, slip: &Slip) -> io::Result<()> {
+    let level = match slip.severity {
+        Severity::Note => Level::NOTE,
+        Severity::Warning => Level::WARNING,
+        Severity::Error => Level::ERROR,
+    };
+    let (excerpt, first_line, span) = excerpt(slip);
+    let name = safe(&slip.source.name);
+    let message = safe(&slip.message);
+    let snippet = Snippet::source(excerpt)
+        .path(name)
+        .line_start(first_line)
+        .annotation(AnnotationKind::Primary.span(span));
+    let mut group = level.primary_title(message).element(snippet);
+    if let Some(help) = &slip.help {
+        group = group.element(Level::HELP.message(safe(help)));
+    }
+    writeln!(out, "{}\n", Renderer::styled().render(&[group]))
+}
+
+/// The line a slip stands on, with tabs and control characters made harmless, and the slip's span within it.
+fn excerpt(slip: &Slip) -> (String, usize, std::ops::Range<usize>) {
+    let text = &slip.source.text;
+    let start = slip.span.start.min(text.len());
+    let line_start = text[..start].rfind('\n').map_or(0, |newline| newline + 1);
+    let line_end = text[start..].find('\n').map_or(text.len(), |newline| start + newline);
+    let end = slip.span.end.clamp(start, line_end);
+    let before = harmless(&text[line_start..start]);
+    let marked = harmless(text[start..end].trim_end());
+    let after = harmless(&text[(start + text[start..end].trim_end().len())..line_end]);
+    let (line, _) = slip.source.line_column(slip.span.start);
+    let from = before.len();
+    let span = from..from + marked.len();
+    (format!("{before}{marked}{after}"), line, span)
+}
+
+fn harmless(text: &str) -> String {
+    safe(&text.replace('\t', " ").replace('\r', ""))
+}

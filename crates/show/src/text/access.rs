@@ -1,0 +1,49 @@
+//! The matrix.
+
+use std::io::{self, Write};
+
+use mivask_core::act::quoted;
+use mivask_core::mode::symbolic;
+use mivask_core::question::AccessRow;
+
+use super::{Layout, id};
+use crate::safe::safe;
+use crate::style::{FAINT, STRONG, cell, paint};
+use crate::table::Table;
+
+/// One block an actor; `rows` come grouped by actor.
+///
+/// # Errors
+/// Whatever `out` refuses.
+pub fn access(out: &mut dyn Write, rows: &[AccessRow], layout: Layout) -> io::Result<()> {
+    for (index, group) in rows.chunk_by(|a, b| a.actor == b.actor).enumerate() {
+        if index > 0 {
+            writeln!(out)?;
+        }
+        writeln!(out, "{}", paint(STRONG, &safe(&group[0].actor)))?;
+        let titles = ["path", "owner", "mode", "read", "write", "create", "delete", "list", "enter", "run"];
+        let mut table = Table::new(&titles);
+        for row in group {
+            table.row(cells(row));
+        }
+        write!(out, "{}", table.render(layout.width))?;
+    }
+    let text = "\nread, write, run: the file; list, enter: the directory; create: a new entry in it; delete: the path itself.";
+    writeln!(out, "{}", paint(FAINT, text))
+}
+
+fn cells(row: &AccessRow) -> Vec<String> {
+    let facts = row.facts.as_ref();
+    let owner = facts.map_or_else(String::new, |facts| {
+        format!("{}:{}", id(facts.uid.map(|uid| uid.raw())), id(facts.gid.map(|gid| gid.raw())))
+    });
+    let mode = facts.map_or_else(|| paint(FAINT, "not listed"), |facts| match facts.mode {
+        Some(mode) => format!("{} {mode}", symbolic(facts.kind, mode)),
+        None => format!("{} ?", facts.kind.word()),
+    });
+    let c = &row.cells;
+    let answers = [&c.read, &c.write, &c.create, &c.delete, &c.list, &c.enter, &c.run];
+    let mut cells = vec![quoted(&row.path), owner, mode];
+    cells.extend(answers.into_iter().map(|outcome| cell(outcome.as_ref())));
+    cells
+}

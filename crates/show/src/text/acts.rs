@@ -1,0 +1,85 @@
+//! Acts answered one by one.
+
+use std::collections::BTreeSet;
+use std::io::{self, Write};
+
+use mivask_core::act::quoted;
+use mivask_core::question::{Answer, Outcome};
+use mivask_core::trace::StepResult;
+
+use super::{Layout, assumptions, dependences, imprint, paragraph, stored};
+use crate::safe::safe;
+use crate::style::{BAD, GOOD, STRONG, outcome, paint};
+
+/// Columns taken by the outcome.
+const INDENT: usize = 15;
+
+/// Each act with its outcome and the reason, then what was taken for granted.
+///
+/// # Errors
+/// Whatever `out` refuses.
+pub fn acts(out: &mut dyn Write, answers: &[Answer], layout: Layout) -> io::Result<()> {
+    for answer in answers {
+        act(out, answer, layout)?;
+    }
+    taken_for_granted(out, answers, layout)
+}
+
+/// The assumptions of all answers.
+pub(super) fn taken_for_granted(out: &mut dyn Write, answers: &[Answer], layout: Layout) -> io::Result<()> {
+    let all: BTreeSet<_> = answers.iter().flat_map(|answer| &answer.assumptions).collect();
+    assumptions(out, &all, layout)
+}
+
+/// The outcome padded to its column; colour codes do not count.
+fn padded(answer: &Answer) -> String {
+    let plain = match answer.outcome.errno() {
+        Some(errno) => 7 + errno.name().len(),
+        None => answer.outcome.word().len(),
+    };
+    format!("{}{}", outcome(&answer.outcome), " ".repeat(INDENT.saturating_sub(plain).max(1)))
+}
+
+pub(super) fn act(out: &mut dyn Write, answer: &Answer, layout: Layout) -> io::Result<()> {
+    let sentence = safe(&answer.act.to_string());
+    writeln!(out, "{}{}", padded(answer), paint(STRONG, &sentence))?;
+    reason(out, answer, layout)?;
+    if let Some(left) = &answer.effect.imprint {
+        let other = stored(left);
+        let shown = imprint(left);
+        let differs = !shown.starts_with(&format!("{other} "));
+        let disk = if differs { format!(", stored as {other}") } else { String::new() };
+        let acl = left.acl.as_ref().map_or_else(String::new, |acl| format!(", acl {acl}"));
+        paragraph(out, &format!("leaves {shown}{disk}{acl}"), INDENT, layout)?;
+    }
+    if let Some(runs_as) = answer.effect.runs_as
+        && answer.outcome == Outcome::Allowed
+    {
+        paragraph(out, &format!("runs as {}:{}", super::id(Some(runs_as.uid.raw())), super::id(Some(runs_as.gid.raw()))), INDENT, layout)?;
+    }
+    if let (Some(holds), Some(expected)) = (answer.holds(), answer.act.expectation) {
+        let (style, word) = if holds { (GOOD, "as expected") } else { (BAD, "NOT as expected") };
+        writeln!(out, "{}{}", " ".repeat(INDENT), paint(style, &format!("{word}: {expected}")))?;
+    }
+    Ok(())
+}
+
+/// Why it is not simply allowed.
+fn reason(out: &mut dyn Write, answer: &Answer, layout: Layout) -> io::Result<()> {
+    if let Outcome::NeverRuns(refusal) = &answer.outcome {
+        paragraph(out, &format!("{}: {}", refusal.class, safe(&refusal.reason)), INDENT, layout)?;
+        return paragraph(out, &safe(&refusal.from.to_string()), INDENT, layout);
+    }
+    if !answer.depends_on.is_empty() {
+        dependences(out, &answer.depends_on, INDENT, layout)?;
+        if answer.cut_short {
+            paragraph(out, "and more: too many facts are unknown to try every combination", INDENT, layout)?;
+        }
+        return Ok(());
+    }
+    let failed = answer.steps.iter().rev().find(|step| matches!(step.result, StepResult::Failed(_)));
+    if let (Outcome::Denied(_), Some(step)) = (&answer.outcome, failed) {
+        paragraph(out, &format!("{} {}", quoted(&step.path), safe(&step.fact)), INDENT, layout)?;
+    }
+    Ok(())
+}

@@ -1,0 +1,51 @@
+//! What new files will look like.
+
+use std::io::{self, Write};
+
+use mivask_core::act::quoted;
+use mivask_core::mode::symbolic;
+use mivask_core::question::{ImprintRow, Outcome};
+
+use super::{Layout, dependences, imprint, stored};
+use crate::safe::safe;
+use crate::style::{STRONG, outcome, paint};
+use crate::table::Table;
+
+/// One block an actor; `rows` come grouped by actor.
+///
+/// # Errors
+/// Whatever `out` refuses.
+pub fn imprints(out: &mut dyn Write, rows: &[ImprintRow], layout: Layout) -> io::Result<()> {
+    for (index, group) in rows.chunk_by(|a, b| a.actor == b.actor).enumerate() {
+        if index > 0 {
+            writeln!(out)?;
+        }
+        writeln!(out, "{}", paint(STRONG, &safe(&group[0].actor)))?;
+        let mut table = Table::new(&["in", "new", "asked", "can it", "inside", "", "on the disk", "acl"]);
+        for row in group {
+            table.row(cells(row));
+        }
+        write!(out, "{}", table.render(layout.width))?;
+        for row in group.iter().filter(|row| row.outcome == Outcome::Depends) {
+            writeln!(out, "  {} in {}", row.kind.file_kind().word(), quoted(&row.directory))?;
+            dependences(out, &row.depends_on, 4, layout)?;
+        }
+    }
+    Ok(())
+}
+
+fn cells(row: &ImprintRow) -> Vec<String> {
+    let kind = row.kind.file_kind();
+    let left = row.imprint.as_ref();
+    let letters = left.and_then(|left| left.mode).map(|mode| symbolic(kind, mode));
+    vec![
+        quoted(&row.directory),
+        kind.word().to_owned(),
+        row.requested.to_string(),
+        outcome(&row.outcome),
+        left.map(imprint).unwrap_or_default(),
+        letters.unwrap_or_default(),
+        left.map(stored).unwrap_or_default(),
+        left.and_then(|left| left.acl.clone()).unwrap_or_default(),
+    ]
+}

@@ -1,0 +1,110 @@
+//! Answers for people.
+
+mod access;
+mod acts;
+mod identity;
+mod imprints;
+mod mounts;
+mod why;
+
+pub use access::access;
+pub use acts::acts;
+pub use identity::identities;
+pub use imprints::imprints;
+pub use mounts::mounts;
+pub use why::why;
+
+use std::collections::BTreeSet;
+use std::io::{self, Write};
+use std::sync::Arc;
+
+use mivask_core::ids::UNSPECIFIED_ID;
+use mivask_core::outcome::Imprint;
+use mivask_core::question::Dependence;
+
+use crate::safe::safe;
+use crate::style::{BAD, FAINT, GOOD, STRONG, paint};
+
+/// How text is laid out.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Layout {
+    /// Columns of the terminal; `None` where the text does not go to one, so that nothing folds.
+    pub width: Option<usize>,
+}
+
+/// `text` folded at `width`, every line but the first indented by `indent`.
+fn folded(text: &str, indent: usize, width: Option<usize>) -> String {
+    let room = width.map_or(usize::MAX, |width| width.max(60).saturating_sub(indent));
+    let mut out = String::new();
+    let mut column = 0;
+    for word in text.split(' ') {
+        let length = word.chars().count();
+        if column > 0 && column + 1 + length > room {
+            out.push('\n');
+            out.push_str(&" ".repeat(indent));
+            column = 0;
+        } else if column > 0 {
+            out.push(' ');
+            column += 1;
+        }
+        out.push_str(word);
+        column += length;
+    }
+    out
+}
+
+/// `text` at `indent`, folded.
+fn paragraph(out: &mut dyn Write, text: &str, indent: usize, layout: Layout) -> io::Result<()> {
+    writeln!(out, "{}{}", " ".repeat(indent), folded(text, indent, layout.width))
+}
+
+/// The assumptions of several answers, each once.
+fn assumptions(out: &mut dyn Write, all: &BTreeSet<&Arc<str>>, layout: Layout) -> io::Result<()> {
+    if all.is_empty() {
+        return Ok(());
+    }
+    writeln!(out, "\n{}", paint(STRONG, "Assumed"))?;
+    for text in all {
+        paragraph(out, &safe(text), 2, layout)?;
+    }
+    Ok(())
+}
+
+/// An id, or `?` where it depends on something.
+fn id(raw: Option<u32>) -> String {
+    match raw {
+        Some(UNSPECIFIED_ID) | None => "?".to_owned(),
+        Some(raw) => raw.to_string(),
+    }
+}
+
+/// `7101:7300 0644`.
+fn imprint(imprint: &Imprint) -> String {
+    let mode = imprint.mode.map_or_else(|| "????".to_owned(), |mode| mode.to_string());
+    format!("{}:{} {mode}", id(imprint.uid.map(|uid| uid.raw())), id(imprint.gid.map(|gid| gid.raw())))
+}
+
+/// The same as stored on the disk, without the mode.
+fn stored(imprint: &Imprint) -> String {
+    format!("{}:{}", id(imprint.disk_uid.map(|uid| uid.raw())), id(imprint.disk_gid.map(|gid| gid.raw())))
+}
+
+/// The possibilities of an answer, and what would settle them.
+fn dependences(out: &mut dyn Write, all: &[Dependence], indent: usize, layout: Layout) -> io::Result<()> {
+    let pad = " ".repeat(indent);
+    for one in all {
+        let (style, word) = match &one.verdict {
+            Ok(_) => (GOOD, "allowed".to_owned()),
+            Err(errno) => (BAD, format!("denied {errno}")),
+        };
+        let label = format!("{word:<15}");
+        let when = folded(&format!("when {}", safe(&one.when)), indent + 15, layout.width);
+        writeln!(out, "{pad}{}{when}", paint(style, &label))?;
+    }
+    let settles: BTreeSet<(&str, &str)> = all.iter().map(|one| (one.fact.as_str(), &*one.settle)).collect();
+    for (_, settle) in settles {
+        let text = format!("to settle it: {}", safe(settle));
+        writeln!(out, "{pad}{}", paint(FAINT, &folded(&text, indent, layout.width)))?;
+    }
+    Ok(())
+}

@@ -1,0 +1,65 @@
+//! What is mounted where.
+
+use std::io::{self, Write};
+
+use mivask_core::act::quoted;
+use mivask_core::mount::{MountOrigin, RootFacts};
+use mivask_core::question::MountRow;
+
+use super::{Layout, paragraph};
+use crate::safe::safe;
+use crate::style::{FAINT, OPEN, STRONG, paint};
+use crate::table::Table;
+
+/// The mounts of each actor; `rows` come grouped by actor.
+///
+/// # Errors
+/// Whatever `out` refuses.
+pub fn mounts(out: &mut dyn Write, rows: &[MountRow], layout: Layout) -> io::Result<()> {
+    for (index, group) in rows.chunk_by(|a, b| a.actor == b.actor).enumerate() {
+        if index > 0 {
+            writeln!(out)?;
+        }
+        writeln!(out, "{}", paint(STRONG, &safe(&group[0].actor)))?;
+        let mut table = Table::new(&["at", "what", "flags", "root", "before", "touches"]);
+        for row in group {
+            table.row(cells(row));
+        }
+        write!(out, "{}", table.render(layout.width))?;
+        notes(out, group, layout)?;
+    }
+    Ok(())
+}
+
+fn cells(row: &MountRow) -> Vec<String> {
+    let kind = row.filesystem.as_ref().filter(|fs| **fs != row.kind && **fs != row.source);
+    let what = kind.map_or_else(|| row.source.to_string(), |fs| format!("{} ({fs})", row.source));
+    let plain = |text: String| if row.origin == MountOrigin::Default { paint(FAINT, &text) } else { text };
+    let root = row.root.map_or_else(|| paint(OPEN, "not known"), |root| plain(facts(root)));
+    let touches = if row.touches == 0 { String::new() } else { row.touches.to_string() };
+    vec![
+        plain(quoted(&row.at)),
+        plain(safe(&what)),
+        plain(row.flags.to_string()),
+        root,
+        row.prepared_from.map(facts).unwrap_or_default(),
+        touches,
+    ]
+}
+
+fn facts(root: RootFacts) -> String {
+    format!("{}:{} {}", root.uid, root.gid, root.mode)
+}
+
+fn notes(out: &mut dyn Write, rows: &[MountRow], layout: Layout) -> io::Result<()> {
+    for row in rows.iter().filter(|row| row.origin != MountOrigin::Default) {
+        for note in &row.notes {
+            paragraph(out, &format!("{}: {}", quoted(&row.at), safe(note)), 2, layout)?;
+        }
+        if let Some(unknown) = &row.question {
+            let text = format!("{}: not known: {}; to settle it: {}", quoted(&row.at), safe(&unknown.fact), safe(&unknown.settle));
+            writeln!(out, "  {}", paint(OPEN, &super::folded(&text, 2, layout.width)))?;
+        }
+    }
+    Ok(())
+}
