@@ -26,23 +26,23 @@ const FILES: [(&str, &str); 5] = [
     ("press/group", include_str!("../../demo/press/group")),
 ];
 
-/// What is shown, in order: why, and the words behind `mivask`. `SCENE` and `ACTS` stand for the two files.
+/// What is shown, in order: why, and the words behind `mivask`.
 const WALK: [(&str, &[&str]); 7] = [
     (
         "Who is who? gauge has its numbers from the manifest, press from its image: Kubernetes takes only the\n\
          user of `USER press:charts`, so the group `charts` never arrives. herald has no account, so its group is 0.",
-        &["identity", "SCENE"],
+        &["identity", "tides.scene.yaml"],
     ),
     (
         "What is mounted where? The filesystem group reaches the emptyDirs; the claim is skipped, because its root\n\
          matches (OnRootMismatch); the host path never gets it.",
-        &["mounts", "SCENE"],
+        &["mounts", "tides.scene.yaml"],
     ),
-    ("What can they do?", &["access", "SCENE"]),
-    ("Single acts, with what we expect of them.", &["ask", "SCENE", "--acts", "ACTS"]),
-    ("Why can herald not publish?", &["why", "SCENE", "herald creates /publish/today.svg"]),
-    ("Why can gauge not read what the root init container left?", &["why", "SCENE", "gauge reads /data/calibration.toml"]),
-    ("What will new files look like?", &["imprint", "SCENE"]),
+    ("What can they do?", &["access", "tides.scene.yaml"]),
+    ("Single acts, with what we expect of them.", &["ask", "tides.scene.yaml", "--acts", "station.acts"]),
+    ("Why can herald not publish?", &["why", "tides.scene.yaml", "herald creates /publish/today.svg"]),
+    ("Why can gauge not read what the root init container left?", &["why", "tides.scene.yaml", "gauge reads /data/calibration.toml"]),
+    ("What will new files look like?", &["imprint", "tides.scene.yaml"]),
 ];
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
@@ -60,19 +60,13 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         write(&folder.join(name), text)?;
     }
     writeln!(out, "The demo scene is in {}. Read tides.scene.yaml there first: it is a tutorial.", folder.display())?;
-    let scene = folder.join("tides.scene.yaml").display().to_string();
-    let acts = folder.join("station.acts").display().to_string();
+    writeln!(out, "\n$ cd {}", shell_word(&folder.display().to_string()))?;
+    // The commands below are those a reader types there.
+    std::env::set_current_dir(&folder).map_err(|error| Failure::File { path: folder.clone(), error })?;
     for (reason, words) in WALK {
-        let words: Vec<&str> = words
-            .iter()
-            .map(|word| match *word {
-                "SCENE" => scene.as_str(),
-                "ACTS" => acts.as_str(),
-                other => other,
-            })
-            .collect();
-        writeln!(out, "\n{reason}\n\n$ mivask {}\n", words.iter().map(|word| shell_word(word)).collect::<Vec<_>>().join(" "))?;
-        let args = crate::args::Args::parse_from(std::iter::once("mivask").chain(words));
+        let line: Vec<String> = words.iter().map(|word| shell_word(word)).collect();
+        writeln!(out, "\n{}\n\n$ mivask {}\n", reason, line.join(" "))?;
+        let args = crate::args::Args::parse_from(std::iter::once(&"mivask").chain(words));
         super::run(&args, out, err)?;
     }
     Ok(End::Answered)

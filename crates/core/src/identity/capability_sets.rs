@@ -6,6 +6,12 @@ use crate::fact::{Fact, Provenance};
 /// The default set of containerd's CRI plugin and of Docker: 14 capabilities, measured.
 pub const CRI_DEFAULT: CapabilitySet = CapabilitySet::from_bits(0xa804_25fb);
 
+/// A set in words: the long default set by its size, others by name.
+#[must_use]
+pub fn set_in_words(set: CapabilitySet) -> String {
+    if set == CRI_DEFAULT { "the default 14".to_owned() } else { set.to_string() }
+}
+
 /// The `add` and `drop` lists of a description, names as written.
 #[derive(Clone, Debug, Default)]
 pub struct DeclaredCapabilities {

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use super::capability_sets::{CRI_DEFAULT, cri_set};
+use super::capability_sets::{cri_set, set_in_words};
 use super::{ContainerSecurity, Identity, IdentityFact, ImageFacts, Knowledge, PodSecurity, Refusal, Resolved};
 use crate::accounts::{Accounts, UserLine};
 use crate::caps::CapabilitySet;
@@ -45,6 +45,7 @@ pub fn kubernetes_identity(
     image_name: &str,
 ) -> Resolved {
     let mut case = Case { pod, container, image, image_name, facts: Vec::new(), assumptions: Vec::new() };
+    case.image_user();
     let user = case.user_part();
     let refusal = case.refusal(&user);
     let (possible, question, name) = case.possibilities(user);
@@ -65,6 +66,21 @@ impl Case<'_> {
 
     fn asked_uid(&self) -> Option<&Fact<u32>> {
         self.container.run_as_user.as_ref().or(self.pod.run_as_user.as_ref())
+    }
+
+    /// Says what the image's USER is and what becomes of it.
+    fn image_user(&mut self) {
+        let Knowledge::Known(Some(user)) = &self.image.user else { return };
+        let (written, from) = (user.value.clone(), user.from.clone());
+        let part = written.split(':').next().unwrap_or_default();
+        let value = if self.asked_uid().is_some() {
+            format!("{written}, but runAsUser replaces it")
+        } else if written.contains(':') {
+            format!("{written}, of which the kubelet passes on only `{part}`")
+        } else {
+            written.clone()
+        };
+        self.fact("image user", value, from);
     }
 
     /// uid = container.runAsUser ?? pod.runAsUser ?? user part of the image's USER ?? 0.
@@ -147,7 +163,6 @@ impl Case<'_> {
                 match line.map(|(line, place)| (line.clone(), place)) {
                     Some((line, place)) => {
                         self.fact("uid", line.uid, place.clone());
-                        self.fact("user", &name.value, name.from);
                         self.with_account(line.uid, Some((line, place)))
                     }
                     None => self.named_without_account(&name),
@@ -243,7 +258,6 @@ impl Case<'_> {
 
     fn named_without_account(&mut self, name: &Fact<String>) -> (Vec<(Arc<str>, Numbers)>, Option<Unknown>, Option<String>) {
         let unknown = Unknown::new(&self.accounts_fact(), &self.settle_image("accounts"));
-        self.fact("user", &name.value, name.from.clone());
         self.fact("uid", format!("that of `{}`", name.value), Provenance::Unknown(unknown.fact.clone()));
         if name.value == "root" {
             self.assumptions.push("the account `root` is uid 0, gid 0".into());
@@ -292,8 +306,7 @@ impl Case<'_> {
         let privileged = self.container.privileged.as_ref().is_some_and(|fact| fact.value);
         let (set, ignored) = cri_set(&self.container.capabilities, privileged);
         let from = self.capability_source(privileged);
-        let words = if set == CRI_DEFAULT { "the default 14".to_owned() } else { set.to_string() };
-        self.fact("bounding", words, from);
+        self.fact("bounding", set_in_words(set), from);
         for name in ignored {
             let hint = name.meant.map_or(String::new(), |meant| format!("; write {}", meant.name()));
             let value = format!("{} ignored: CRI knows no such name{hint}", name.name);

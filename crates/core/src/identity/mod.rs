@@ -8,7 +8,7 @@ mod workload;
 
 use std::sync::Arc;
 
-pub use capability_sets::{CRI_DEFAULT, DeclaredCapabilities, IgnoredCapability};
+pub use capability_sets::{CRI_DEFAULT, DeclaredCapabilities, IgnoredCapability, set_in_words};
 pub use credentials::Credentials;
 pub use kubernetes::kubernetes_identity;
 pub use plain::plain_identity;
@@ -46,7 +46,8 @@ pub struct Identity {
 /// One field of an identity with its value in words and its provenance.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct IdentityFact {
-    /// `uid`, `gid`, `group`, `name`, `capabilities`, `umask`, `no-new-privileges`.
+    /// `image user`, `uid`, `name`, `gid`, `group`, `bounding`, `capability`, `effective`, `umask`,
+    /// `no-new-privileges`.
     pub field: &'static str,
     /// The value as text.
     pub value: String,

@@ -9,7 +9,7 @@ use mivask_core::trace::StepResult;
 
 use super::{Layout, assumptions, dependences, imprint, paragraph, stored};
 use crate::safe::safe;
-use crate::style::{BAD, GOOD, STRONG, outcome, paint};
+use crate::style::{BAD, FAINT, STRONG, outcome, paint};
 
 /// Columns taken by the outcome.
 const INDENT: usize = 15;
@@ -42,7 +42,11 @@ fn padded(answer: &Answer) -> String {
 
 pub(super) fn act(out: &mut dyn Write, answer: &Answer, layout: Layout) -> io::Result<()> {
     let sentence = safe(&answer.act.to_string());
-    writeln!(out, "{}{}", padded(answer), paint(STRONG, &sentence))?;
+    let note = match answer.holds() {
+        Some(true) => paint(FAINT, "  (as expected)"),
+        Some(false) | None => String::new(),
+    };
+    writeln!(out, "{}{}{note}", padded(answer), paint(STRONG, &sentence))?;
     reason(out, answer, layout)?;
     if let Some(left) = &answer.effect.imprint {
         let other = stored(left);
@@ -57,9 +61,8 @@ pub(super) fn act(out: &mut dyn Write, answer: &Answer, layout: Layout) -> io::R
     {
         paragraph(out, &format!("runs as {}:{}", super::id(Some(runs_as.uid.raw())), super::id(Some(runs_as.gid.raw()))), INDENT, layout)?;
     }
-    if let (Some(holds), Some(expected)) = (answer.holds(), answer.act.expectation) {
-        let (style, word) = if holds { (GOOD, "as expected") } else { (BAD, "NOT as expected") };
-        writeln!(out, "{}{}", " ".repeat(INDENT), paint(style, &format!("{word}: {expected}")))?;
+    if let (Some(false), Some(expected)) = (answer.holds(), answer.act.expectation) {
+        writeln!(out, "{}{}", " ".repeat(INDENT), paint(BAD, &format!("NOT as expected: {expected}")))?;
     }
     Ok(())
 }

@@ -3,6 +3,7 @@
 use std::io::{self, Write};
 
 use mivask_core::fact::Provenance;
+use mivask_core::identity::set_in_words;
 use mivask_core::stage::{Actor, Stage};
 
 use super::{Layout, paragraph};
@@ -50,7 +51,7 @@ fn identity(out: &mut dyn Write, stage: &Stage, actor: &Actor, layout: Layout) -
     let effective = actor.identity.possible.first().map(|(_, identity)| identity.effective);
     if let (Some(effective), 1) = (effective, actor.identity.possible.len()) {
         let why = if effective.is_empty() { "a process that is not root starts with none" } else { "root gets the bounding set" };
-        table.row(vec!["effective".to_owned(), effective.to_string(), paint(FAINT, why)]);
+        table.row(vec!["effective".to_owned(), set_in_words(effective), paint(FAINT, why)]);
     }
     write!(out, "{}", table.render(layout.width))?;
     if let Some(unknown) = &actor.identity.question {

@@ -1,0 +1,41 @@
+//! Owner, mode and ACL of what an act created.
+
+use std::ffi::OsStr;
+use std::io;
+use std::os::fd::AsFd;
+use std::os::unix::ffi::OsStrExt;
+use std::path::Path;
+
+use mivask_core::acl::Acl;
+use mivask_core::ids::{DiskGid, DiskUid, InsideGid, InsideUid};
+use mivask_core::mode::Mode;
+use mivask_core::outcome::Imprint;
+use rustix::fs::Stat;
+
+use crate::xattr;
+
+/// Of an open file.
+pub(crate) fn of_file(file: impl AsFd) -> io::Result<Imprint> {
+    let mut buffer = [0; 4096];
+    let acl = rustix::fs::fgetxattr(&file, xattr::ACCESS, &mut buffer[..]).ok();
+    let acl = acl.and_then(|length| xattr::decode(&buffer[..length]));
+    Ok(imprint(rustix::fs::fstat(&file)?, acl))
+}
+
+/// Of a path inside `root`, links not followed, seen by root from outside.
+pub(crate) fn of_path(root: &Path, inside: &[u8]) -> io::Result<Imprint> {
+    let start = inside.iter().position(|byte| *byte != b'/').unwrap_or(0);
+    let path = root.join(OsStr::from_bytes(&inside[start..]));
+    let mut buffer = [0; 4096];
+    let acl = rustix::fs::lgetxattr(&path, xattr::ACCESS, &mut buffer[..]).ok();
+    let acl = acl.and_then(|length| xattr::decode(&buffer[..length]));
+    Ok(imprint(rustix::fs::lstat(&path)?, acl))
+}
+
+fn imprint(stat: Stat, acl: Option<Acl>) -> Imprint {
+    #[expect(clippy::cast_possible_truncation, reason = "masked to twelve bits")]
+    let mode = Mode::new((stat.st_mode & 0o7777) as u16);
+    let (uid, gid) = (InsideUid::new(stat.st_uid), InsideGid::new(stat.st_gid));
+    let imprint = Imprint::new(uid, gid, mode, DiskUid::new(stat.st_uid), DiskGid::new(stat.st_gid));
+    Imprint { acl: acl.map(|acl| acl.to_string()), ..imprint }
+}
