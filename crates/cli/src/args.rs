@@ -12,7 +12,9 @@ use crate::commands::{access, ask, demo, identity, imprint, mounts, schema, why}
 /// and the host; `-` is standard input. Inputs are told apart by content.
 #[derive(Debug, Parser)]
 #[command(name = "mivask", version, max_term_width = 100, disable_help_subcommand = true)]
-#[command(after_help = "Exit status: 0 answered; 1 an expectation does not hold; 2 unusable input.\n\nTry it: mivask demo")]
+#[command(
+    after_help = "Exit status: 0 answered; 1 an expectation does not hold; 2 unusable input.\n\nTry it: mivask demo"
+)]
 pub(crate) struct Args {
     /// When to colour; NO_COLOR is obeyed too.
     #[arg(long, value_name = "WHEN", default_value = "auto", global = true)]

@@ -62,7 +62,9 @@ pub(crate) enum Failure {
     #[error("`{0}` is no absolute path: paths are those inside the container, such as /data")]
     Relative(String),
     /// Nothing was asked.
-    #[error("no act was given: write one, such as 'gauge writes /data/level.csv', or name a file with --acts")]
+    #[error(
+        "no act was given: write one, such as 'gauge writes /data/level.csv', or name a file with --acts"
+    )]
     NoAct,
     /// The answer cannot be written.
     #[error("the answer cannot be written: {0}")]

@@ -55,6 +55,8 @@ pub(crate) fn inside_path(path: &Path) -> Result<Vec<u8>, Failure> {
 /// How text is laid out: folded at the terminal's width, or not at all where there is no terminal.
 pub(crate) fn layout() -> mivask_show::text::Layout {
     let told = std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
-    let width = told.or_else(|| terminal_size::terminal_size_of(std::io::stdout()).map(|(width, _)| usize::from(width.0)));
+    let width = told.or_else(|| {
+        terminal_size::terminal_size_of(std::io::stdout()).map(|(width, _)| usize::from(width.0))
+    });
     mivask_show::text::Layout { width }
 }

@@ -127,7 +127,8 @@ impl Acl {
     }
 
     fn group_class(&self) -> Access {
-        let named = self.users.iter().map(|(_, access)| access).chain(self.groups.iter().map(|(_, access)| access));
+        let named =
+            self.users.iter().map(|(_, access)| access).chain(self.groups.iter().map(|(_, access)| access));
         let bits = named.fold(self.group.bits(), |bits, access| bits | access.bits());
         Access::new(u16::from(bits))
     }

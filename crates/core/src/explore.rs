@@ -45,7 +45,13 @@ impl Witness for Explorer {
         self.assumptions.insert(text.clone());
     }
 
-    fn choose(&mut self, question: Question, unknown: &Unknown, count: usize, describe: impl Fn(usize) -> String) -> usize {
+    fn choose(
+        &mut self,
+        question: Question,
+        unknown: &Unknown,
+        count: usize,
+        describe: impl Fn(usize) -> String,
+    ) -> usize {
         let asked = self.choices[..self.replayed].iter().find(|choice| choice.question == question);
         if let Some(choice) = asked {
             return choice.taken;
@@ -171,7 +177,9 @@ mod tests {
     use crate::outcome::{Effect, Errno};
 
     fn ask(witness: &mut Explorer, name: &'static str, count: usize) -> usize {
-        witness.choose(Question::Setting(name), &Unknown::new(name, ""), count, |option| format!("{name}={option}"))
+        witness.choose(Question::Setting(name), &Unknown::new(name, ""), count, |option| {
+            format!("{name}={option}")
+        })
     }
 
     #[test]
@@ -191,14 +199,19 @@ mod tests {
             if ask(witness, "b", 2) == 0 { Ok(Effect::default()) } else { Err(Errno::EACCES) }
         });
         let endings = explored.decision.endings();
-        let conditions: Vec<_> = endings.iter().map(|e| (e.conditions[0].1.as_str(), e.verdict.is_ok())).collect();
+        let conditions: Vec<_> =
+            endings.iter().map(|e| (e.conditions[0].1.as_str(), e.verdict.is_ok())).collect();
         assert_eq!(conditions, [("b=0", true), ("b=1", false)]);
     }
 
     #[test]
     fn a_later_question_may_hang_on_an_earlier_answer() {
         let explored = explore(|witness| {
-            if ask(witness, "a", 2) == 1 && ask(witness, "b", 2) == 1 { Err(Errno::ENOENT) } else { Ok(Effect::default()) }
+            if ask(witness, "a", 2) == 1 && ask(witness, "b", 2) == 1 {
+                Err(Errno::ENOENT)
+            } else {
+                Ok(Effect::default())
+            }
         });
         assert_eq!(explored.decision.endings().len(), 3);
         assert!(!explored.cut_short);

@@ -22,7 +22,12 @@ pub enum NewKind {
 /// What a new entry of `directory` asked for with `requested` will look like.
 ///
 /// Where the directory itself is only presumed to exist, every field is unknown.
-pub fn imprint<W: Witness>(walker: &mut Walker<'_, '_, W>, directory: Place, kind: NewKind, requested: Mode) -> Imprint {
+pub fn imprint<W: Witness>(
+    walker: &mut Walker<'_, '_, W>,
+    directory: Place,
+    kind: NewKind,
+    requested: Mode,
+) -> Imprint {
     let view = walker.view();
     let (Some(dir), Some(dir_id)) = (view.inode(directory), directory.inode) else {
         return Imprint::default();
@@ -61,15 +66,20 @@ pub fn imprint<W: Witness>(walker: &mut Walker<'_, '_, W>, directory: Place, kin
         mode = mode.with(Mode::SET_GROUP_ID);
     }
     let group = if inherits { dir_group } else { Some(who.fsgid) };
-    let gid = group.and_then(|group| who.namespace.to_inside_gid(group)).unwrap_or(InsideGid::new(OVERFLOW_ID));
+    let gid =
+        group.and_then(|group| who.namespace.to_inside_gid(group)).unwrap_or(InsideGid::new(OVERFLOW_ID));
     let uid = who.inside_uid().unwrap_or(InsideUid::new(OVERFLOW_ID));
     walker.pass(Check::Imprint, || {
-        let why_group = if inherits { "the group of the set-group-id directory" } else { "the process's group" };
+        let why_group =
+            if inherits { "the group of the set-group-id directory" } else { "the process's group" };
         let why_mode = match default {
             Some(_) => "the directory's default ACL instead of the umask".to_owned(),
             None => format!("asked for {requested}, umask {}", who.umask),
         };
-        (format!("new: {uid}:{gid} {mode} ({why_group}; {why_mode})"), Provenance::rule("the actor's identity and the directory"))
+        (
+            format!("new: {uid}:{gid} {mode} ({why_group}; {why_mode})"),
+            Provenance::rule("the actor's identity and the directory"),
+        )
     });
     Imprint { acl, ..Imprint::new(uid, gid, mode, disk_uid, disk_gid) }
 }

@@ -3,8 +3,8 @@
 use std::sync::Arc;
 
 use crate::fact::Unknown;
-use crate::mount::{MountId, SourceId};
 use crate::mode::Access;
+use crate::mount::{MountId, SourceId};
 use crate::trace::Step;
 use crate::tree::InodeId;
 
@@ -45,7 +45,13 @@ pub trait Witness {
     fn assume(&mut self, text: &Arc<str>);
 
     /// A fact is missing: which of `count` possibilities shall hold?
-    fn choose(&mut self, question: Question, unknown: &Unknown, count: usize, describe: impl Fn(usize) -> String) -> usize;
+    fn choose(
+        &mut self,
+        question: Question,
+        unknown: &Unknown,
+        count: usize,
+        describe: impl Fn(usize) -> String,
+    ) -> usize;
 }
 
 /// Watches nothing; remembers only that a fact was missing.

@@ -24,9 +24,15 @@ pub(crate) fn attempt(verb: Verb, path: &[u8]) -> io::Result<Option<Imprint>> {
         Verb::Appends => open(path, OFlags::WRONLY | OFlags::APPEND, CoreMode::default())?,
         Verb::Truncates => open(path, OFlags::WRONLY | OFlags::TRUNC, CoreMode::default())?,
         Verb::Updates => open(path, OFlags::RDWR, CoreMode::default())?,
-        Verb::Overwrites => return create(path, OFlags::WRONLY | OFlags::CREATE | OFlags::TRUNC, CoreMode::new(0o666)),
-        Verb::Extends => return create(path, OFlags::WRONLY | OFlags::CREATE | OFlags::APPEND, CoreMode::new(0o666)),
-        Verb::Creates(mode) => return create(path, OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL, mode),
+        Verb::Overwrites => {
+            return create(path, OFlags::WRONLY | OFlags::CREATE | OFlags::TRUNC, CoreMode::new(0o666));
+        }
+        Verb::Extends => {
+            return create(path, OFlags::WRONLY | OFlags::CREATE | OFlags::APPEND, CoreMode::new(0o666));
+        }
+        Verb::Creates(mode) => {
+            return create(path, OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL, mode);
+        }
         Verb::Runs => run(path)?,
         Verb::Lists => list(path)?,
         Verb::Enters => rustix::process::chdir(path)?,
@@ -61,7 +67,8 @@ fn is_fifo(path: &Path) -> bool {
 }
 
 fn list(path: &Path) -> io::Result<()> {
-    let directory = rustix::fs::open(path, OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty())?;
+    let directory =
+        rustix::fs::open(path, OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty())?;
     let mut entries = rustix::fs::Dir::new(directory)?;
     entries.try_for_each(|entry| entry.map(drop))?;
     Ok(())

@@ -1,6 +1,7 @@
 //! Rebuilding an actor's mounts on tmpfs.
 
 use std::collections::BTreeMap;
+use std::collections::btree_map::Entry;
 use std::ffi::OsStr;
 use std::fs;
 use std::os::unix::ffi::OsStrExt;
@@ -18,20 +19,26 @@ use crate::{Doing, KernelError, PROGRAM, xattr};
 
 /// Builds the mounts below `scratch` and gives the folder that is the actor's root.
 pub(crate) fn world(stage: &Stage, mounts: &MountTable, scratch: &Path) -> Result<PathBuf, KernelError> {
-    rustix::mount::mount("tmpfs", scratch, "tmpfs", RawFlags::empty(), None).doing(|| "mounting the scratch tmpfs".to_owned())?;
+    rustix::mount::mount("tmpfs", scratch, "tmpfs", RawFlags::empty(), None)
+        .doing(|| "mounting the scratch tmpfs".to_owned())?;
     let root = scratch.join("root");
     fs::create_dir(&root).doing(|| "making the root".to_owned())?;
     let mut stores: BTreeMap<SourceId, Store> = BTreeMap::new();
     for (index, (_, mount)) in mounts.iter().enumerate() {
         let id = mount.variants[0].source;
         if mount.variants.len() > 1 {
-            return Err(KernelError::Unsupported(format!("the source of {} is not settled", String::from_utf8_lossy(&mount.at))));
+            return Err(KernelError::Unsupported(format!(
+                "the source of {} is not settled",
+                String::from_utf8_lossy(&mount.at)
+            )));
         }
-        if !stores.contains_key(&id) {
-            let store = store(stage.source(id), &scratch.join(format!("store-{index}")))?;
-            stores.insert(id, store);
-        }
-        attach(&stores[&id], mount, &root)?;
+        let store = match stores.entry(id) {
+            Entry::Occupied(known) => known.into_mut(),
+            Entry::Vacant(free) => {
+                free.insert(store(stage.source(id), &scratch.join(format!("store-{index}")))?)
+            }
+        };
+        attach(store, mount, &root)?;
     }
     for (id, store) in &stores {
         if stage.source(*id).read_only {
@@ -56,10 +63,14 @@ struct Store {
 fn attach(store: &Store, mount: &Mount, root: &Path) -> Result<(), KernelError> {
     let relative = mount.at.iter().position(|byte| *byte != b'/').map_or(&[][..], |start| &mount.at[start..]);
     let at = root.join(OsStr::from_bytes(relative));
-    let from = store.paths.get(&mount.root).ok_or_else(|| KernelError::Unsupported("a mount of a lost inode".to_owned()))?;
+    let from = store
+        .paths
+        .get(&mount.root)
+        .ok_or_else(|| KernelError::Unsupported("a mount of a lost inode".to_owned()))?;
     rustix::mount::mount_bind(from, &at).doing(|| format!("binding {}", at.display()))?;
     let flags = raw_flags(mount.flags);
-    rustix::mount::mount_remount(&at, RawFlags::BIND | flags, "").doing(|| format!("setting flags of {}", at.display()))
+    rustix::mount::mount_remount(&at, RawFlags::BIND | flags, "")
+        .doing(|| format!("setting flags of {}", at.display()))
 }
 
 fn raw_flags(flags: MountFlags) -> RawFlags {
@@ -76,7 +87,8 @@ fn raw_flags(flags: MountFlags) -> RawFlags {
 
 fn store(source: &Source, folder: &Path) -> Result<Store, KernelError> {
     fs::create_dir(folder).doing(|| "making a store".to_owned())?;
-    rustix::mount::mount("tmpfs", folder, "tmpfs", RawFlags::empty(), Some(c"mode=755")).doing(|| "mounting a store".to_owned())?;
+    rustix::mount::mount("tmpfs", folder, "tmpfs", RawFlags::empty(), Some(c"mode=755"))
+        .doing(|| "mounting a store".to_owned())?;
     let mut store = Store { folder: folder.to_path_buf(), paths: BTreeMap::new() };
     store.paths.insert(Tree::ROOT, folder.to_path_buf());
     fill(&source.tree, Tree::ROOT, folder, &mut store)?;
@@ -115,7 +127,9 @@ fn make(tree: &Tree, id: InodeId, path: &Path) -> Result<(), KernelError> {
     let made: std::io::Result<()> = match tree.inode(id).kind {
         FileKind::File => fs::write(path, content(tree.content(id))),
         FileKind::Directory => fs::create_dir(path),
-        FileKind::Link => std::os::unix::fs::symlink(OsStr::from_bytes(tree.target(id).unwrap_or_default()), path),
+        FileKind::Link => {
+            std::os::unix::fs::symlink(OsStr::from_bytes(tree.target(id).unwrap_or_default()), path)
+        }
         FileKind::Fifo => node(FileType::Fifo),
         FileKind::Socket => node(FileType::Socket),
         FileKind::CharDevice => node(FileType::CharacterDevice),
@@ -137,12 +151,14 @@ fn content(content: &Content) -> Vec<u8> {
 fn dress(tree: &Tree, id: InodeId, path: &Path) -> Result<(), KernelError> {
     let inode = tree.inode(id);
     let (uid, gid) = (Uid::from_raw(inode.uid.raw()), Gid::from_raw(inode.gid.raw()));
-    rustix::fs::chownat(CWD, path, Some(uid), Some(gid), AtFlags::SYMLINK_NOFOLLOW).doing(|| format!("chown of {}", path.display()))?;
+    rustix::fs::chownat(CWD, path, Some(uid), Some(gid), AtFlags::SYMLINK_NOFOLLOW)
+        .doing(|| format!("chown of {}", path.display()))?;
     if inode.kind == FileKind::Link {
         return Ok(());
     }
     let set = |name: &str, acl| {
-        rustix::fs::setxattr(path, name, &xattr::encode(acl), XattrFlags::empty()).doing(|| format!("ACL of {}", path.display()))
+        rustix::fs::setxattr(path, name, &xattr::encode(acl), XattrFlags::empty())
+            .doing(|| format!("ACL of {}", path.display()))
     };
     tree.acl(id).map_or(Ok(()), |acl| set(xattr::ACCESS, acl))?;
     tree.default_acl(id).map_or(Ok(()), |acl| set(xattr::DEFAULT, acl))?;
@@ -161,6 +177,7 @@ fn set_attributes(marks: Marks, path: &Path) -> Result<(), KernelError> {
     if flags.is_empty() {
         return Ok(());
     }
-    let file = rustix::fs::open(path, OFlags::RDONLY | OFlags::NONBLOCK, Mode::empty()).doing(|| format!("opening {}", path.display()))?;
+    let file = rustix::fs::open(path, OFlags::RDONLY | OFlags::NONBLOCK, Mode::empty())
+        .doing(|| format!("opening {}", path.display()))?;
     rustix::fs::ioctl_setflags(&file, flags).doing(|| format!("attributes of {}", path.display()))
 }

@@ -125,7 +125,10 @@ struct Job {
 impl Job {
     fn run(&self) -> Result<Vec<Observed>, KernelError> {
         private_namespace()?;
-        let scratch = tempfile::Builder::new().prefix("mivask-").tempdir().doing(|| "making a temporary folder".to_owned())?;
+        let scratch = tempfile::Builder::new()
+            .prefix("mivask-")
+            .tempdir()
+            .doing(|| "making a temporary folder".to_owned())?;
         let mut all = Vec::new();
         for act in &self.acts {
             let root = build::world(&self.stage, &self.mounts, scratch.path())?;
@@ -144,7 +147,8 @@ impl Job {
         let result: Result<_, KernelError> = tried.join().map_err(|_| KernelError::Harness)?;
         match result? {
             Ok(_) if matches!(act.verb, Verb::MakesDirectory(_)) => {
-                let seen = observe::of_path(&root, &act.path).doing(|| "looking at the new directory".to_owned())?;
+                let seen =
+                    observe::of_path(&root, &act.path).doing(|| "looking at the new directory".to_owned())?;
                 Ok(Observed::Allowed(Some(seen)))
             }
             Ok(seen) => Ok(Observed::Allowed(seen)),

@@ -33,8 +33,7 @@ pub(crate) fn of_path(root: &Path, inside: &[u8]) -> io::Result<Imprint> {
 }
 
 fn imprint(stat: Stat, acl: Option<Acl>) -> Imprint {
-    #[expect(clippy::cast_possible_truncation, reason = "masked to twelve bits")]
-    let mode = Mode::new((stat.st_mode & 0o7777) as u16);
+    let mode = Mode::new(u16::try_from(stat.st_mode & 0o7777).unwrap_or_default());
     let (uid, gid) = (InsideUid::new(stat.st_uid), InsideGid::new(stat.st_gid));
     let imprint = Imprint::new(uid, gid, mode, DiskUid::new(stat.st_uid), DiskGid::new(stat.st_gid));
     Imprint { acl: acl.map(|acl| acl.to_string()), ..imprint }

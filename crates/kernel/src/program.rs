@@ -23,11 +23,26 @@ const fn program() -> [u8; 132] {
     let mut bytes = [0; 132];
     // ELF header: magic, 64 bits, little endian, version 1; executable; entry behind the headers.
     let header: [(usize, u8); 16] = [
-        (0, 0x7f), (1, b'E'), (2, b'L'), (3, b'F'), (4, 2), (5, 1), (6, 1), (16, 2), (18, MACHINE), (20, 1),
-        (24, HEADERS), (26, 0x40), (32, 64), (52, 64), (54, 56), (56, 1),
+        (0, 0x7f),
+        (1, b'E'),
+        (2, b'L'),
+        (3, b'F'),
+        (4, 2),
+        (5, 1),
+        (6, 1),
+        (16, 2),
+        (18, MACHINE),
+        (20, 1),
+        (24, HEADERS),
+        (26, 0x40),
+        (32, 64),
+        (52, 64),
+        (54, 56),
+        (56, 1),
     ];
     // Program header: load, readable and executable, at 0x400000, whole file, page-aligned.
-    let load: [(usize, u8); 7] = [(64, 1), (68, 5), (82, 0x40), (90, 0x40), (96, 132), (104, 132), (113, 0x10)];
+    let load: [(usize, u8); 7] =
+        [(64, 1), (68, 5), (82, 0x40), (90, 0x40), (96, 132), (104, 132), (113, 0x10)];
     let mut index = 0;
     while index < header.len() {
         bytes[header[index].0] = header[index].1;

@@ -46,7 +46,11 @@ fn account_lines(text: &str) -> impl Iterator<Item = (usize, Vec<&str>)> {
 /// Decimal with an optional `+`; anything else is 0, and larger numbers wrap at 32 bits.
 fn number(field: Option<&&str>) -> u32 {
     let text = field.copied().unwrap_or_default();
-    #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "the runtimes wrap at 32 bits too")]
+    #[expect(
+        clippy::cast_possible_truncation,
+        clippy::cast_sign_loss,
+        reason = "the runtimes wrap at 32 bits too"
+    )]
     text.parse::<i64>().map_or(0, |number| number as u32)
 }
 

@@ -48,7 +48,8 @@ impl FileReader for Disk {
         if !path.is_dir() {
             return Ok(None);
         }
-        let entries: io::Result<Vec<PathBuf>> = std::fs::read_dir(path)?.map(|entry| Ok(entry?.path())).collect();
+        let entries: io::Result<Vec<PathBuf>> =
+            std::fs::read_dir(path)?.map(|entry| Ok(entry?.path())).collect();
         Ok(Some(entries?))
     }
 
@@ -183,7 +184,8 @@ pub(crate) fn read_manifests(
 /// The manifests directly in a folder, by name; `None` where `path` is no folder.
 fn manifests_in(path: &Path, files: &dyn FileReader) -> Result<Option<Vec<PathBuf>>, InputError> {
     let name = path.display().to_string();
-    let Some(mut paths) = files.folder(path).map_err(|error| InputError::Io { name: name.clone(), error })? else {
+    let Some(mut paths) = files.folder(path).map_err(|error| InputError::Io { name: name.clone(), error })?
+    else {
         return Ok(None);
     };
     paths.retain(|path| path.extension().is_some_and(|end| end == "yaml" || end == "yml" || end == "json"));
@@ -224,13 +226,18 @@ fn add_nodes(documents: &[Node], source: &SourceText, scene: &mut Scene, slips: 
         }
         let (message, help) = match () {
             () if is_scene(document) => ("a scene file cannot stand among other documents", "give it alone"),
-            () if document.get("services").is_some() => {
-                ("Compose files are not read by this version", "describe the containers in a scene file: `mivask schema scene`")
-            }
-            () if document.get("ociVersion").is_some() => {
-                ("OCI configurations are not read by this version", "describe the container in a scene file: `mivask schema scene`")
-            }
-            () => ("neither a scene file nor a Kubernetes object", "a manifest has `apiVersion:` and `kind:`, a scene file `scene: 1`"),
+            () if document.get("services").is_some() => (
+                "Compose files are not read by this version",
+                "describe the containers in a scene file: `mivask schema scene`",
+            ),
+            () if document.get("ociVersion").is_some() => (
+                "OCI configurations are not read by this version",
+                "describe the container in a scene file: `mivask schema scene`",
+            ),
+            () => (
+                "neither a scene file nor a Kubernetes object",
+                "a manifest has `apiVersion:` and `kind:`, a scene file `scene: 1`",
+            ),
         };
         slips.add(Severity::Error, source, &head(document), message, Some(help.to_owned()));
     }
@@ -239,7 +246,9 @@ fn add_nodes(documents: &[Node], source: &SourceText, scene: &mut Scene, slips: 
 /// The first key of a document, or the whole of it.
 fn head(document: &Node) -> std::ops::Range<usize> {
     match &document.value {
-        crate::yaml::Value::Mapping(pairs) => pairs.first().map_or_else(|| document.span.clone(), |(key, _)| key.span.clone()),
+        crate::yaml::Value::Mapping(pairs) => {
+            pairs.first().map_or_else(|| document.span.clone(), |(key, _)| key.span.clone())
+        }
         crate::yaml::Value::Scalar { .. } | crate::yaml::Value::Sequence(_) => document.span.clone(),
     }
 }

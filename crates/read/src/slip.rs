@@ -43,8 +43,21 @@ impl Slips {
     }
 
     /// Adds a slip made of its parts.
-    pub fn add(&mut self, severity: Severity, source: &SourceText, span: &Range<usize>, message: impl Into<String>, help: Option<String>) {
-        self.all.push(Slip { severity, source: source.clone(), span: span.clone(), message: message.into(), help });
+    pub fn add(
+        &mut self,
+        severity: Severity,
+        source: &SourceText,
+        span: &Range<usize>,
+        message: impl Into<String>,
+        help: Option<String>,
+    ) {
+        self.all.push(Slip {
+            severity,
+            source: source.clone(),
+            span: span.clone(),
+            message: message.into(),
+            help,
+        });
     }
 
     /// Whether the input cannot be used.

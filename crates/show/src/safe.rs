@@ -7,7 +7,8 @@ use std::fmt::Write;
 pub fn safe(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
     for c in text.chars() {
-        let reorders = matches!(c, '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}');
+        let reorders =
+            matches!(c, '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}');
         if c.is_control() || reorders {
             // Writing to a String cannot fail.
             let _ = write!(out, "\\u{{{:x}}}", c as u32);

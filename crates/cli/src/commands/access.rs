@@ -30,7 +30,8 @@ pub(crate) struct Args {
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
     let stage = load::stage(&args.input, err)?;
     let actors = load::actors(&stage, &args.only)?;
-    let paths: Vec<Vec<u8>> = args.paths.iter().map(|path| load::inside_path(path)).collect::<Result<_, _>>()?;
+    let paths: Vec<Vec<u8>> =
+        args.paths.iter().map(|path| load::inside_path(path)).collect::<Result<_, _>>()?;
     let mut rows = Vec::new();
     for actor in actors {
         let own = if paths.is_empty() { default_paths(&stage, actor) } else { paths.clone() };

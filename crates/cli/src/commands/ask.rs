@@ -20,7 +20,9 @@ use crate::load;
 /// An act is `ACTOR VERB PATH [mode M] [-> EXPECTATION]`. With an expectation (`-> allowed`, `-> denied EACCES`,
 /// `-> leaves 7101:7300 0644`) that does not hold the exit status is 1.
 #[derive(Debug, clap::Args)]
-#[command(after_help = "Example: mivask ask pod.yaml 'gauge writes /data/level.csv' 'gauge creates /data/new'")]
+#[command(
+    after_help = "Example: mivask ask pod.yaml 'gauge writes /data/level.csv' 'gauge creates /data/new'"
+)]
 pub(crate) struct Args {
     #[command(flatten)]
     input: Input,
@@ -109,8 +111,16 @@ fn mistake(error: &ActError, source: &SourceText, slips: &mut Slips) {
 }
 
 /// An actor that is not there is pointed at like any other mistake.
-fn known_actor(act: &Act, source: &SourceText, span: &std::ops::Range<usize>, stage: &Stage, slips: &mut Slips) {
-    let Err(error) = stage.actor(&act.actor) else { return };
+fn known_actor(
+    act: &Act,
+    source: &SourceText,
+    span: &std::ops::Range<usize>,
+    stage: &Stage,
+    slips: &mut Slips,
+) {
+    let Err(error) = stage.actor(&act.actor) else {
+        return;
+    };
     let names: Vec<String> = stage.actors.iter().map(|actor| stage.name_of(actor)).collect();
     let help = mivask_core::words::nearest(&act.actor, names.iter().map(String::as_str));
     let help = help.map(|meant| format!("did you mean `{meant}`?"));

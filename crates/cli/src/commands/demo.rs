@@ -41,7 +41,10 @@ const WALK: [(&str, &[&str]); 7] = [
     ("What can they do?", &["access", "tides.scene.yaml"]),
     ("Single acts, with what we expect of them.", &["ask", "tides.scene.yaml", "--acts", "station.acts"]),
     ("Why can herald not publish?", &["why", "tides.scene.yaml", "herald creates /publish/today.svg"]),
-    ("Why can gauge not read what the root init container left?", &["why", "tides.scene.yaml", "gauge reads /data/calibration.toml"]),
+    (
+        "Why can gauge not read what the root init container left?",
+        &["why", "tides.scene.yaml", "gauge reads /data/calibration.toml"],
+    ),
     ("What will new files look like?", &["imprint", "tides.scene.yaml"]),
 ];
 
@@ -52,14 +55,19 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
             folder.clone()
         }
         None => {
-            let folder = tempfile::Builder::new().prefix("mivask-demo-").tempdir().map_err(Failure::Output)?;
+            let folder =
+                tempfile::Builder::new().prefix("mivask-demo-").tempdir().map_err(Failure::Output)?;
             folder.keep()
         }
     };
     for (name, text) in FILES {
         write(&folder.join(name), text)?;
     }
-    writeln!(out, "The demo scene is in {}. Read tides.scene.yaml there first: it is a tutorial.", folder.display())?;
+    writeln!(
+        out,
+        "The demo scene is in {}. Read tides.scene.yaml there first: it is a tutorial.",
+        folder.display()
+    )?;
     writeln!(out, "\n$ cd {}", shell_word(&folder.display().to_string()))?;
     // The commands below are those a reader types there.
     std::env::set_current_dir(&folder).map_err(|error| Failure::File { path: folder.clone(), error })?;

@@ -30,7 +30,8 @@ pub(crate) struct Args {
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
     let stage = load::stage(&args.input, err)?;
     let actors = load::actors(&stage, &args.only)?;
-    let paths: Vec<Vec<u8>> = args.directories.iter().map(|path| load::inside_path(path)).collect::<Result<_, _>>()?;
+    let paths: Vec<Vec<u8>> =
+        args.directories.iter().map(|path| load::inside_path(path)).collect::<Result<_, _>>()?;
     let rows: Vec<_> = actors.iter().flat_map(|actor| imprints(&stage, actor, &paths)).collect();
     match args.format {
         Format::Text => mivask_show::text::imprints(out, &rows, load::layout())?,

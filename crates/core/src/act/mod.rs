@@ -90,6 +90,28 @@ impl Verb {
         }
     }
 
+    /// The mode it asks for; `None` where it creates nothing.
+    #[must_use]
+    pub const fn mode(self) -> Option<Mode> {
+        match self {
+            Self::Creates(mode) | Self::MakesDirectory(mode) => Some(mode),
+            Self::Inspects
+            | Self::InspectsLink
+            | Self::Reads
+            | Self::Writes
+            | Self::Appends
+            | Self::Truncates
+            | Self::Updates
+            | Self::Overwrites
+            | Self::Extends
+            | Self::Runs
+            | Self::Lists
+            | Self::Enters
+            | Self::Deletes
+            | Self::RemovesDirectory => None,
+        }
+    }
+
     /// The verb of that word.
     #[must_use]
     pub fn by_word(word: &str) -> Option<Self> {
@@ -132,11 +154,18 @@ impl fmt::Display for Act {
     /// The sentence without its expectation; it reads back as the same act.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{} {} {}", self.actor, self.verb.word(), quoted(&self.path))?;
-        match self.verb {
-            Verb::Creates(mode) if mode != Mode::new(0o666) => write!(f, " mode {mode}"),
-            Verb::MakesDirectory(mode) if mode != Mode::new(0o777) => write!(f, " mode {mode}"),
-            _ => Ok(()),
+        let usual = Self::usual_mode(self.verb);
+        match self.verb.mode() {
+            Some(mode) if Some(mode) != usual => write!(f, " mode {mode}"),
+            Some(_) | None => Ok(()),
         }
+    }
+}
+
+impl Act {
+    /// The mode a verb asks for where none is given.
+    fn usual_mode(verb: Verb) -> Option<Mode> {
+        Verb::by_word(verb.word()).and_then(Verb::mode)
     }
 }
 
@@ -156,7 +185,10 @@ impl fmt::Display for Expectation {
 #[must_use]
 pub fn quoted(path: &[u8]) -> String {
     let plain = std::str::from_utf8(path).ok().filter(|text| {
-        !text.is_empty() && text.chars().all(|c| !c.is_whitespace() && !c.is_control() && !is_bidi(c) && !matches!(c, '"' | '#' | '\\'))
+        !text.is_empty()
+            && text.chars().all(|c| {
+                !c.is_whitespace() && !c.is_control() && !is_bidi(c) && !matches!(c, '"' | '#' | '\\')
+            })
     });
     if let Some(text) = plain {
         return text.to_owned();
@@ -168,7 +200,9 @@ pub fn quoted(path: &[u8]) -> String {
                 '"' | '\\' => out.extend(['\\', c]),
                 c if c.is_control() || is_bidi(c) => {
                     let mut bytes = [0; 4];
-                    c.encode_utf8(&mut bytes).bytes().for_each(|byte| out.push_str(&format!("\\x{byte:02x}")));
+                    c.encode_utf8(&mut bytes)
+                        .bytes()
+                        .for_each(|byte| out.push_str(&format!("\\x{byte:02x}")));
                 }
                 c => out.push(c),
             }

@@ -54,16 +54,21 @@ impl ActErrorKind {
     /// What to do about it.
     #[must_use]
     pub fn help(&self) -> String {
-        let form = "an act is `ACTOR VERB PATH [mode M] [-> EXPECTATION]`, such as `gauge writes /data/level.csv`";
+        let form =
+            "an act is `ACTOR VERB PATH [mode M] [-> EXPECTATION]`, such as `gauge writes /data/level.csv`";
         match self {
             Self::Short(_) | Self::Detail(_) => form.to_owned(),
             Self::Verb(word) => match nearest(word, Verb::ALL.map(Verb::word)) {
                 Some(verb) => format!("did you mean `{verb}`?"),
                 None => format!("the verbs are {}", Verb::ALL.map(Verb::word).join(", ")),
             },
-            Self::Relative(_) => "write the path from the container's root, such as /data/level.csv".to_owned(),
+            Self::Relative(_) => {
+                "write the path from the container's root, such as /data/level.csv".to_owned()
+            }
             Self::Mode(_) => "write four digits from 0 to 7, such as 0640".to_owned(),
-            Self::Expectation(_) => "write allowed, denied, denied EACCES, or leaves 1000:3000 0640".to_owned(),
+            Self::Expectation(_) => {
+                "write allowed, denied, denied EACCES, or leaves 1000:3000 0640".to_owned()
+            }
             Self::Quote => "close it, or write \\\" for a quote within the path".to_owned(),
             Self::Escape => "write \\\\ for a backslash".to_owned(),
             Self::Nul => "remove the \\x00".to_owned(),
@@ -172,14 +177,16 @@ fn parse_expectation<'a>(
         b"denied" => match words.next() {
             None => Ok(Expectation::Denied(None)),
             Some(name) => {
-                let errno = Errno::by_name(&name.as_text()).ok_or_else(|| name.error(ActErrorKind::Expectation))?;
+                let errno =
+                    Errno::by_name(&name.as_text()).ok_or_else(|| name.error(ActErrorKind::Expectation))?;
                 Ok(Expectation::Denied(Some(errno)))
             }
         },
         b"leaves" => {
             let owner = words.next().ok_or_else(short)?;
             let text = owner.as_text();
-            let ids = text.split_once(':').and_then(|(uid, gid)| Some((uid.parse().ok()?, gid.parse().ok()?)));
+            let ids =
+                text.split_once(':').and_then(|(uid, gid)| Some((uid.parse().ok()?, gid.parse().ok()?)));
             let (uid, gid) = ids.ok_or_else(|| owner.error(ActErrorKind::Expectation))?;
             Ok(Expectation::Leaves { uid, gid, mode: parse_mode(words.next(), end)? })
         }
@@ -217,7 +224,9 @@ fn quoted_word(bytes: &[u8], start: usize) -> Result<Word, ActError> {
     let escape = |at: usize| ActError { span: at..(at + 2).min(bytes.len()), kind: ActErrorKind::Escape };
     while let Some(byte) = bytes.get(at) {
         match (byte, bytes.get(at + 1)) {
-            (b'"', _) => return Ok(Word { text, span: start..at + 1 }),
+            (b'"', _) => {
+                return Ok(Word { text, span: start..at + 1 });
+            }
             (b'\\', Some(b'x')) => {
                 let digits = bytes.get(at + 2..at + 4).and_then(|digits| std::str::from_utf8(digits).ok());
                 let byte = digits.and_then(|digits| u8::from_str_radix(digits, 16).ok());
@@ -245,7 +254,12 @@ mod tests {
     #[test]
     fn every_verb_reads_back_as_it_prints() {
         for verb in Verb::ALL {
-            let act = Act { actor: "gauge".into(), verb, path: b"/data/a b\"\\\x01\xff".to_vec(), expectation: None };
+            let act = Act {
+                actor: "gauge".into(),
+                verb,
+                path: b"/data/a b\"\\\x01\xff".to_vec(),
+                expectation: None,
+            };
             assert_eq!(parse_act(&act.to_string()).unwrap(), act, "{act}");
         }
     }

@@ -10,7 +10,12 @@ use crate::walk::{Follow, Last, Target, Walker};
 use crate::witness::Witness;
 
 /// mkdir(2).
-pub(super) fn make_directory<'a, W: Witness>(view: &'a View<'a>, mode: Mode, path: &'a [u8], w: &mut W) -> Verdict {
+pub(super) fn make_directory<'a, W: Witness>(
+    view: &'a View<'a>,
+    mode: Mode,
+    path: &'a [u8],
+    w: &mut W,
+) -> Verdict {
     let mut walker = Walker::new(view, w);
     // mkdir takes slashes behind the new name and never follows it.
     let (directory, last) = walker.parent_of(path)?;
@@ -18,14 +23,25 @@ pub(super) fn make_directory<'a, W: Witness>(view: &'a View<'a>, mode: Mode, pat
         return Err(walker.fail(Check::Kind, "`/`, `.` and `..` exist already", directory, Errno::EEXIST));
     };
     if let Target::There(place) = walker.lookup(directory, name)? {
-        return Err(walker.fail(Check::Kind, "something of that name is there already", place, Errno::EEXIST));
+        return Err(walker.fail(
+            Check::Kind,
+            "something of that name is there already",
+            place,
+            Errno::EEXIST,
+        ));
     }
     may_create(&mut walker, directory)?;
     Ok(Effect { imprint: Some(imprint(&mut walker, directory, NewKind::Directory, mode)), runs_as: None })
 }
 
 /// Creating below the directory at `path`, under a free name.
-pub(super) fn new_entry<'a, W: Witness>(view: &'a View<'a>, kind: NewKind, mode: Mode, path: &'a [u8], w: &mut W) -> Verdict {
+pub(super) fn new_entry<'a, W: Witness>(
+    view: &'a View<'a>,
+    kind: NewKind,
+    mode: Mode,
+    path: &'a [u8],
+    w: &mut W,
+) -> Verdict {
     let mut walker = Walker::new(view, w);
     let directory = walker.place(path, Follow::Links)?;
     if view.is_not(directory, FileKind::Directory) {

@@ -42,13 +42,21 @@ fn executable<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Resul
         return Err(walker.fail(Check::Kind, "only regular files can be run", place, Errno::EACCES));
     }
     if view.mount(place.mount).flags.has(MountFlags::NO_EXEC) {
-        return Err(walker.fail_mount(Check::NoExec, "noexec: nothing on this mount can be run", place, Errno::EACCES));
+        return Err(walker.fail_mount(
+            Check::NoExec,
+            "noexec: nothing on this mount can be run",
+            place,
+            Errno::EACCES,
+        ));
     }
     walker.permit(place, Access::EXECUTE)
 }
 
 /// The interpreter of a script, `None` for a program.
-fn interpreter<'a, W: Witness>(walker: &mut Walker<'a, '_, W>, place: Place) -> Result<Option<&'a [u8]>, Errno> {
+fn interpreter<'a, W: Witness>(
+    walker: &mut Walker<'a, '_, W>,
+    place: Place,
+) -> Result<Option<&'a [u8]>, Errno> {
     let view: &'a View<'a> = walker.view();
     let content = place.inode.map_or(&Content::Unknown, |id| view.source(place).tree.content(id));
     match content {
@@ -72,7 +80,9 @@ fn runs_as<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Option<R
     let who = view.who;
     let mut uid = who.inside_uid()?;
     let mut gid = who.inside_gid()?;
-    let Some(inode) = view.inode(place) else { return Some(RunsAs { uid, gid }) };
+    let Some(inode) = view.inode(place) else {
+        return Some(RunsAs { uid, gid });
+    };
     let set_user = inode.mode.has(Mode::SET_USER_ID);
     // Set-group-id without group execute marks mandatory locking, not a program.
     let set_group = inode.mode.has(Mode::new(0o2010));
@@ -86,7 +96,9 @@ fn runs_as<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Option<R
         return Some(RunsAs { uid, gid });
     };
     if view.mount(place.mount).flags.has(MountFlags::NO_SUID) || who.no_new_privileges {
-        walker.pass(Check::SetId, || ("set-id bits do not count: nosuid or no-new-privileges".to_owned(), view.provenance(place)));
+        walker.pass(Check::SetId, || {
+            ("set-id bits do not count: nosuid or no-new-privileges".to_owned(), view.provenance(place))
+        });
         return Some(RunsAs { uid, gid });
     }
     if set_user {

@@ -19,49 +19,83 @@ use crate::witness::{Question, Witness};
 ///
 /// # Errors
 /// The errno of the first check that fails.
-pub(crate) fn permission<W: Witness>(view: &View<'_>, place: Place, wanted: Access, path: &[u8], w: &mut W) -> Result<(), Errno> {
+pub(crate) fn permission<W: Witness>(
+    view: &View<'_>,
+    place: Place,
+    wanted: Access,
+    path: &[u8],
+    w: &mut W,
+) -> Result<(), Errno> {
     let Some(inode) = view.inode(place) else {
         return presumed(view, place, wanted, path, w);
     };
     let (uid, gid) = view.owner(place, inode);
     if wanted.writes()
-        && let Some((check, errno)) = write_barrier(view, place, inode, uid.is_none() || gid.is_none())
+        && let Some((check, fact, errno)) = write_barrier(view, place, inode, uid.is_none() || gid.is_none())
     {
-        w.step(|| step(path, check, barrier_text(check).to_owned(), view.provenance(place), StepResult::Failed(errno)));
+        w.step(|| step(path, check, fact.to_owned(), view.provenance(place), StepResult::Failed(errno)));
         return Err(errno);
     }
     if let Some(doubt) = view.doubt(place) {
         match &doubt.attributes {
             Certainty::Known => {}
             Certainty::Assumed(text) => w.assume(text),
-            Certainty::Unknown(unknown) => return doubted(view, place, inode, wanted, path, unknown, w),
+            Certainty::Unknown(unknown) => {
+                return doubted(view, place, inode, wanted, path, unknown, w);
+            }
         }
     }
     let acl = place.inode.and_then(|id| view.source(place).tree.acl(id));
     let ids = &view.mount(place.mount).ids;
     let ruling = class(view.who, inode, acl, ids, (uid, gid), wanted);
+    let judged = |result, w: &mut W| {
+        w.step(|| {
+            let fact = describe(view, inode, &ruling, wanted);
+            step(path, ruling.class.check(), fact, view.provenance(place), result)
+        });
+    };
     if ruling.granted.grants(wanted) {
-        w.step(|| step(path, ruling.check, describe(view, inode, &ruling, wanted), view.provenance(place), StepResult::Passed));
+        judged(StepResult::Passed, w);
         return Ok(());
     }
     if let Some(capability) = overriding(view.who, inode, wanted, uid, gid) {
         w.step(|| {
-            let fact = format!("{capability:?} overrides the mode bits for {wanted}", capability = capability.name());
-            step(path, Check::Capability, fact.replace('"', ""), identity_source(), StepResult::Passed)
+            let fact = format!("{} overrides the mode bits for {wanted}", capability.name());
+            let from = Provenance::rule("the actor's effective capabilities");
+            step(path, Check::Capability, fact, from, StepResult::Passed)
         });
         return Ok(());
     }
-    let result = StepResult::Failed(Errno::EACCES);
-    w.step(|| step(path, ruling.check, describe(view, inode, &ruling, wanted), view.provenance(place), result));
+    judged(StepResult::Failed(Errno::EACCES), w);
     Err(Errno::EACCES)
+}
+
+/// Which class decides.
+#[derive(Clone, Copy)]
+enum Class {
+    Owner,
+    AclUser,
+    AclGroup(KernelGid),
+    Group(KernelGid),
+    Other,
+}
+
+impl Class {
+    const fn check(self) -> Check {
+        match self {
+            Self::Owner => Check::OwnerBits,
+            Self::AclUser => Check::AclUser,
+            Self::AclGroup(_) => Check::AclGroup,
+            Self::Group(_) => Check::GroupBits,
+            Self::Other => Check::OtherBits,
+        }
+    }
 }
 
 /// The class that decides and what it grants.
 struct Ruling {
-    check: Check,
+    class: Class,
     granted: Access,
-    /// The group that matched, where one did.
-    group: Option<KernelGid>,
 }
 
 /// The one class whose bits decide: owner, then the ACL, then group, then other.
@@ -74,7 +108,7 @@ fn class(
     wanted: Access,
 ) -> Ruling {
     if uid == Some(who.fsuid) {
-        return Ruling { check: Check::OwnerBits, granted: inode.mode.owner(), group: None };
+        return Ruling { class: Class::Owner, granted: inode.mode.owner() };
     }
     // With a mask of nothing the kernel does not look at the ACL at all.
     if let Some(acl) = acl
@@ -83,10 +117,8 @@ fn class(
         return acl_class(who, acl, ids, gid, wanted);
     }
     match gid {
-        Some(gid) if who.in_group(gid) => {
-            Ruling { check: Check::GroupBits, granted: inode.mode.group(), group: Some(gid) }
-        }
-        Some(_) | None => Ruling { check: Check::OtherBits, granted: inode.mode.other(), group: None },
+        Some(gid) if who.in_group(gid) => Ruling { class: Class::Group(gid), granted: inode.mode.group() },
+        Some(_) | None => Ruling { class: Class::Other, granted: inode.mode.other() },
     }
 }
 
@@ -94,19 +126,19 @@ fn acl_class(who: &Credentials, acl: &Acl, ids: &MountIds, gid: Option<KernelGid
     let mask = acl.mask.unwrap_or(Access::ALL);
     let named = acl.users.iter().find(|(uid, _)| ids.to_kernel_uid(*uid) == Some(who.fsuid));
     if let Some((_, access)) = named {
-        return Ruling { check: Check::AclUser, granted: access.masked(mask), group: None };
+        return Ruling { class: Class::AclUser, granted: access.masked(mask) };
     }
     let owning = gid.into_iter().map(|gid| (gid, acl.group));
     let groups = acl.groups.iter().filter_map(|(gid, access)| Some((ids.to_kernel_gid(*gid)?, *access)));
     let mut matched = None;
     for (group, access) in owning.chain(groups).filter(|(group, _)| who.in_group(*group)) {
-        let ruling = Ruling { check: Check::AclGroup, granted: access.masked(mask), group: Some(group) };
+        let ruling = Ruling { class: Class::AclGroup(group), granted: access.masked(mask) };
         if access.grants(wanted) {
             return ruling;
         }
         matched.get_or_insert(ruling);
     }
-    matched.unwrap_or(Ruling { check: Check::OtherBits, granted: acl.other, group: None })
+    matched.unwrap_or(Ruling { class: Class::Other, granted: acl.other })
 }
 
 /// The capability that grants `wanted` in spite of the bits (`generic_permission`).
@@ -118,37 +150,30 @@ fn overriding(
     gid: Option<KernelGid>,
 ) -> Option<Capability> {
     let capable = |capability| who.capable_for(capability, uid, gid).then_some(capability);
-    let search = match inode.kind {
-        FileKind::Directory => !wanted.writes(),
-        _ => wanted == Access::READ,
-    };
+    let directory = inode.kind == FileKind::Directory;
+    let search = if directory { !wanted.writes() } else { wanted == Access::READ };
     if search && let Some(capability) = capable(Capability::DacReadSearch) {
         return Some(capability);
     }
-    let runnable = inode.kind == FileKind::Directory
-        || !wanted.grants(Access::EXECUTE)
-        || inode.mode.has_any(Mode::ANY_EXECUTE);
+    let runnable = directory || !wanted.grants(Access::EXECUTE) || inode.mode.has_any(Mode::ANY_EXECUTE);
     if runnable { capable(Capability::DacOverride) } else { None }
 }
 
 /// What stops any write, whoever asks.
-fn write_barrier(view: &View<'_>, place: Place, inode: &Inode, unmapped: bool) -> Option<(Check, Errno)> {
+fn write_barrier(
+    view: &View<'_>,
+    place: Place,
+    inode: &Inode,
+    unmapped: bool,
+) -> Option<(Check, &'static str, Errno)> {
     let kept = matches!(inode.kind, FileKind::File | FileKind::Directory | FileKind::Link);
     if view.source(place).read_only && kept {
-        return Some((Check::ReadOnlyFilesystem, Errno::EROFS));
+        return Some((Check::ReadOnlyFilesystem, "the file system itself is read-only", Errno::EROFS));
     }
     if inode.marks.has(Marks::IMMUTABLE) {
-        return Some((Check::Immutable, Errno::EPERM));
+        return Some((Check::Immutable, "the immutable attribute is set", Errno::EPERM));
     }
-    unmapped.then_some((Check::Unmapped, Errno::EACCES))
-}
-
-const fn barrier_text(check: Check) -> &'static str {
-    match check {
-        Check::ReadOnlyFilesystem => "the file system itself is read-only",
-        Check::Immutable => "the immutable attribute is set",
-        _ => "its owner or group has no mapping on this mount",
-    }
+    unmapped.then_some((Check::Unmapped, "its owner or group has no mapping on this mount", Errno::EACCES))
 }
 
 /// Owner and mode are unknown: both answers are possible, unless a capability settles it.
@@ -183,7 +208,13 @@ fn is_native<W: Witness>(view: &View<'_>, place: Place, w: &mut W) -> bool {
 }
 
 /// The inode itself is only presumed to exist.
-fn presumed<W: Witness>(view: &View<'_>, place: Place, wanted: Access, path: &[u8], w: &mut W) -> Result<(), Errno> {
+fn presumed<W: Witness>(
+    view: &View<'_>,
+    place: Place,
+    wanted: Access,
+    path: &[u8],
+    w: &mut W,
+) -> Result<(), Errno> {
     let source = view.source(place);
     let unknown = Unknown::new(&format!("what {} holds", source.name), "give its tree in a scene file");
     if wanted.writes() && source.read_only {
@@ -212,7 +243,10 @@ fn ask<W: Witness>(
     });
     let result = if chosen == 0 { StepResult::Passed } else { StepResult::Failed(Errno::EACCES) };
     w.step(|| {
-        let fact = format!("owner and mode are not known; taken to {} {wanted}", if chosen == 0 { "give" } else { "refuse" });
+        let fact = format!(
+            "owner and mode are not known; taken to {} {wanted}",
+            if chosen == 0 { "give" } else { "refuse" }
+        );
         step(path, Check::Unknown, fact, Provenance::Unknown(unknown.fact.clone()), result)
     });
     if chosen == 0 { Ok(()) } else { Err(Errno::EACCES) }
@@ -223,21 +257,18 @@ fn step(path: &[u8], check: Check, fact: String, from: Provenance, result: StepR
     Step { path, check, fact, from, result }
 }
 
-fn identity_source() -> Provenance {
-    Provenance::rule("the actor's effective capabilities")
-}
-
 /// `drwxr-x--- 0750 7101:7200: group 7200 has r-x, needed -w-`.
 fn describe(view: &View<'_>, inode: &Inode, ruling: &Ruling, wanted: Access) -> String {
     let namespace = &view.who.namespace;
     let uid = namespace.to_inside_uid(KernelUid::new(inode.uid.raw())).map_or(OVERFLOW_ID, |uid| uid.raw());
     let gid = namespace.to_inside_gid(KernelGid::new(inode.gid.raw())).map_or(OVERFLOW_ID, |gid| gid.raw());
-    let class = match ruling.check {
-        Check::OwnerBits => format!("the owner ({})", view.name),
-        Check::AclUser => "the ACL's named user".to_owned(),
-        Check::AclGroup => format!("the ACL's group {}", ruling.group.map_or(gid, KernelGid::raw)),
-        Check::GroupBits => format!("group {}", ruling.group.map_or(gid, KernelGid::raw)),
-        _ => "other".to_owned(),
+    let inside = |gid: KernelGid| namespace.to_inside_gid(gid).map_or(OVERFLOW_ID, |gid| gid.raw());
+    let class = match ruling.class {
+        Class::Owner => format!("the owner ({})", view.name),
+        Class::AclUser => "the ACL's named user".to_owned(),
+        Class::AclGroup(gid) => format!("the ACL's group {}", inside(gid)),
+        Class::Group(gid) => format!("group {}", inside(gid)),
+        Class::Other => "other".to_owned(),
     };
     format!(
         "{} {} {uid}:{gid}: {class} has {}, needed {wanted}",

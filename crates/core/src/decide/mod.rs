@@ -20,7 +20,13 @@ use crate::witness::Witness;
 ///
 /// # Errors
 /// The errno the kernel would give.
-pub fn decide_new_entry<'a, W: Witness>(view: &'a View<'a>, kind: NewKind, mode: Mode, path: &'a [u8], w: &mut W) -> Verdict {
+pub fn decide_new_entry<'a, W: Witness>(
+    view: &'a View<'a>,
+    kind: NewKind,
+    mode: Mode,
+    path: &'a [u8],
+    w: &mut W,
+) -> Verdict {
     create::new_entry(view, kind, mode, path, w)
 }
 

@@ -46,7 +46,12 @@ pub(super) struct How {
 impl How {
     /// The flags behind `verb`; any verb that opens nothing reads.
     pub(super) fn of(verb: Verb) -> Self {
-        let plain = Self { access: Access::READ, creation: Creation::No, content: Content::Kept, mode: Mode::new(0o666) };
+        let plain = Self {
+            access: Access::READ,
+            creation: Creation::No,
+            content: Content::Kept,
+            mode: Mode::new(0o666),
+        };
         let writing = Self { access: Access::WRITE, ..plain };
         match verb {
             Verb::Writes => writing,
@@ -89,13 +94,22 @@ pub(super) fn open<'a, W: Witness>(view: &'a View<'a>, how: How, path: &'a [u8],
 }
 
 /// With O_CREAT slashes behind the last name are EISDIR before anything is looked up.
-fn arrive_creating<'a, W: Witness>(walker: &mut Walker<'a, '_, W>, how: How, path: &'a [u8]) -> Result<Arrival<'a>, Errno> {
+fn arrive_creating<'a, W: Witness>(
+    walker: &mut Walker<'a, '_, W>,
+    how: How,
+    path: &'a [u8],
+) -> Result<Arrival<'a>, Errno> {
     let name = path.iter().rposition(|byte| *byte != b'/').map_or(&path[..0], |end| &path[..=end]);
     let slashes = name.len() < path.len() && !name.is_empty();
     let dots = matches!(name.rsplit(|byte| *byte == b'/').next(), Some(b"." | b".."));
     if slashes && !dots {
         let (directory, _) = walker.parent_of(path)?;
-        return Err(walker.fail(Check::Kind, "a slash follows the name of a file to create", directory, Errno::EISDIR));
+        return Err(walker.fail(
+            Check::Kind,
+            "a slash follows the name of a file to create",
+            directory,
+            Errno::EISDIR,
+        ));
     }
     let follow = if how.creation == Creation::Always { Follow::AllButLast } else { Follow::Links };
     walker.arrive(path, follow)
@@ -104,17 +118,32 @@ fn arrive_creating<'a, W: Witness>(walker: &mut Walker<'a, '_, W>, how: How, pat
 fn create<W: Witness>(walker: &mut Walker<'_, '_, W>, how: How, arrival: &Arrival<'_>) -> Verdict {
     let directory = arrival.directory;
     if let Last::Name(_, Slash::Trailing) = arrival.last {
-        return Err(walker.fail(Check::Kind, "a slash follows the name of a file to create", directory, Errno::EISDIR));
+        return Err(walker.fail(
+            Check::Kind,
+            "a slash follows the name of a file to create",
+            directory,
+            Errno::EISDIR,
+        ));
     }
     may_create(walker, directory)?;
     Ok(Effect { imprint: Some(imprint(walker, directory, NewKind::File, how.mode)), runs_as: None })
 }
 
-fn open_existing<W: Witness>(walker: &mut Walker<'_, '_, W>, how: How, arrival: &Arrival<'_>, place: Place) -> Verdict {
+fn open_existing<W: Witness>(
+    walker: &mut Walker<'_, '_, W>,
+    how: How,
+    arrival: &Arrival<'_>,
+    place: Place,
+) -> Verdict {
     let view = walker.view();
     if how.creation != Creation::No {
         if how.creation == Creation::Always {
-            return Err(walker.fail(Check::Kind, "something of that name is there already", place, Errno::EEXIST));
+            return Err(walker.fail(
+                Check::Kind,
+                "something of that name is there already",
+                place,
+                Errno::EEXIST,
+            ));
         }
         if view.is(place, FileKind::Directory) {
             return Err(walker.fail(Check::Kind, "a directory of that name is there", place, Errno::EISDIR));
@@ -124,7 +153,12 @@ fn open_existing<W: Witness>(walker: &mut Walker<'_, '_, W>, how: How, arrival: 
     if let Last::Name(_, Slash::Trailing) = arrival.last
         && view.is_not(place, FileKind::Directory)
     {
-        return Err(walker.fail(Check::Kind, "a slash follows the name of a non-directory", place, Errno::ENOTDIR));
+        return Err(walker.fail(
+            Check::Kind,
+            "a slash follows the name of a non-directory",
+            place,
+            Errno::ENOTDIR,
+        ));
     }
     let truncating = how.content == Content::Dropped && !view.is_not(place, FileKind::File);
     if truncating {
@@ -138,7 +172,12 @@ fn open_existing<W: Witness>(walker: &mut Walker<'_, '_, W>, how: How, arrival: 
         writable_mount(walker, place)?;
     }
     if view.is(place, FileKind::Socket) {
-        return Err(walker.fail(Check::Kind, "a socket cannot be opened, only connected to", place, Errno::ENXIO));
+        return Err(walker.fail(
+            Check::Kind,
+            "a socket cannot be opened, only connected to",
+            place,
+            Errno::ENXIO,
+        ));
     }
     has_driver(walker, place)?;
     Ok(Effect::default())
@@ -151,7 +190,12 @@ pub(super) fn writable_mount<W: Witness>(walker: &mut Walker<'_, '_, W>, place: 
         return Err(walker.fail_mount(Check::ReadOnlyMount, "the mount is read-only", place, Errno::EROFS));
     }
     if view.source(place).read_only {
-        return Err(walker.fail(Check::ReadOnlyFilesystem, "the file system itself is read-only", place, Errno::EROFS));
+        return Err(walker.fail(
+            Check::ReadOnlyFilesystem,
+            "the file system itself is read-only",
+            place,
+            Errno::EROFS,
+        ));
     }
     Ok(())
 }
@@ -162,11 +206,21 @@ fn may_open<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, how: How) 
         return Err(walker.fail(Check::Link, "a symbolic link that is not followed", place, Errno::ELOOP));
     }
     if how.access.writes() && view.is(place, FileKind::Directory) {
-        return Err(walker.fail(Check::Kind, "a directory is never opened for writing", place, Errno::EISDIR));
+        return Err(walker.fail(
+            Check::Kind,
+            "a directory is never opened for writing",
+            place,
+            Errno::EISDIR,
+        ));
     }
     let device = view.inode(place).is_some_and(|inode| inode.kind.is_device());
     if device && view.mount(place.mount).flags.has(MountFlags::NO_DEV) {
-        return Err(walker.fail_mount(Check::NoDev, "nodev: devices on this mount cannot be opened", place, Errno::EACCES));
+        return Err(walker.fail_mount(
+            Check::NoDev,
+            "nodev: devices on this mount cannot be opened",
+            place,
+            Errno::EACCES,
+        ));
     }
     walker.permit(place, how.access)?;
     if device {
@@ -198,13 +252,15 @@ fn device_list<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Resu
 
 fn has_driver<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Result<(), Errno> {
     let view = walker.view();
-    let Some(id) = place.inode.filter(|_| view.inode(place).is_some_and(|inode| inode.kind.is_device())) else {
+    let Some(id) = place.inode.filter(|_| view.inode(place).is_some_and(|inode| inode.kind.is_device()))
+    else {
         return Ok(());
     };
     if is_open_device(walker, place) {
         return Ok(());
     }
-    let unknown = Unknown::new("whether the host has a driver for the device", "nothing in a scene settles it");
+    let unknown =
+        Unknown::new("whether the host has a driver for the device", "nothing in a scene settles it");
     let describe = |option: usize| ["a driver answers", "no driver answers"][option].to_owned();
     if walker.witness().choose(Question::Driver(place.source, id), &unknown, 2, describe) == 0 {
         return Ok(());
@@ -213,9 +269,15 @@ fn has_driver<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Resul
 }
 
 /// `fs.protected_regular` and `fs.protected_fifos`, for root too (`may_create_in_sticky`).
-fn protected_file<W: Witness>(walker: &mut Walker<'_, '_, W>, directory: Place, place: Place) -> Result<(), Errno> {
+fn protected_file<W: Witness>(
+    walker: &mut Walker<'_, '_, W>,
+    directory: Place,
+    place: Place,
+) -> Result<(), Errno> {
     let view = walker.view();
-    let (Some(file), Some(dir)) = (view.inode(place), view.inode(directory)) else { return Ok(()) };
+    let (Some(file), Some(dir)) = (view.inode(place), view.inode(directory)) else {
+        return Ok(());
+    };
     if !dir.mode.has(Mode::STICKY) {
         return Ok(());
     }
@@ -229,11 +291,17 @@ fn protected_file<W: Witness>(walker: &mut Walker<'_, '_, W>, directory: Place, 
         FileKind::File => ("fs.protected_regular", settings.protected_regular),
         FileKind::Fifo => ("fs.protected_fifos", settings.protected_fifos),
         // Other kinds have no setting of their own: a world-writable directory is enough.
-        _ if dir.mode.has(Mode::new(0o002)) => {
+        FileKind::Directory
+        | FileKind::Link
+        | FileKind::Socket
+        | FileKind::CharDevice
+        | FileKind::BlockDevice => {
+            if !dir.mode.has(Mode::new(0o002)) {
+                return Ok(());
+            }
             let fact = "O_CREAT on a special file of somebody else in a sticky world-writable directory";
             return Err(walker.fail(Check::ProtectedFile, fact, place, Errno::EACCES));
         }
-        _ => return Ok(()),
     };
     let needed = match (dir.mode.has(Mode::new(0o002)), dir.mode.has(Mode::new(0o020))) {
         (true, _) => 1,

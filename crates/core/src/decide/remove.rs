@@ -21,7 +21,12 @@ pub(super) enum Removal {
 }
 
 /// Removes the last component; the victim's own mode never matters.
-pub(super) fn remove<'a, W: Witness>(view: &'a View<'a>, removal: Removal, path: &'a [u8], w: &mut W) -> Verdict {
+pub(super) fn remove<'a, W: Witness>(
+    view: &'a View<'a>,
+    removal: Removal,
+    path: &'a [u8],
+    w: &mut W,
+) -> Verdict {
     let mut walker = Walker::new(view, w);
     let (directory, last) = walker.parent_of(path)?;
     let Last::Name(name, slash) = last else {
@@ -62,14 +67,24 @@ fn under(view: &View<'_>, directory: Place, name: &[u8]) -> Place {
     Place { inode, ..directory }
 }
 
-fn may_delete<W: Witness>(walker: &mut Walker<'_, '_, W>, removal: Removal, directory: Place, victim: Place) -> Result<(), Errno> {
+fn may_delete<W: Witness>(
+    walker: &mut Walker<'_, '_, W>,
+    removal: Removal,
+    directory: Place,
+    victim: Place,
+) -> Result<(), Errno> {
     let view = walker.view();
     let unmapped = view.inode(victim).is_some_and(|inode| {
         let (uid, gid) = view.owner(victim, inode);
         uid.is_none() || gid.is_none()
     });
     if unmapped {
-        return Err(walker.fail(Check::Unmapped, "its owner or group has no mapping on this mount", victim, Errno::EOVERFLOW));
+        return Err(walker.fail(
+            Check::Unmapped,
+            "its owner or group has no mapping on this mount",
+            victim,
+            Errno::EOVERFLOW,
+        ));
     }
     walker.permit_in(directory, Access::WRITE_EXECUTE)?;
     if view.has_marks(directory, Marks::APPEND_ONLY) {
@@ -97,7 +112,9 @@ fn may_delete<W: Witness>(walker: &mut Walker<'_, '_, W>, removal: Removal, dire
 /// In a sticky directory only the entry's owner, the directory's owner and FOWNER remove (`check_sticky`).
 fn sticky<W: Witness>(walker: &mut Walker<'_, '_, W>, directory: Place, victim: Place) -> Result<(), Errno> {
     let view = walker.view();
-    let Some(dir) = view.inode(directory) else { return Ok(()) };
+    let Some(dir) = view.inode(directory) else {
+        return Ok(());
+    };
     if !dir.mode.has(Mode::STICKY) {
         return Ok(());
     }
@@ -118,28 +135,44 @@ fn sticky<W: Witness>(walker: &mut Walker<'_, '_, W>, directory: Place, victim: 
     Err(walker.fail(Check::Sticky, &fact, victim, Errno::EPERM))
 }
 
-fn presumed_owner<W: Witness>(walker: &mut Walker<'_, '_, W>, directory: Place, owns_directory: bool) -> Result<(), Errno> {
+fn presumed_owner<W: Witness>(
+    walker: &mut Walker<'_, '_, W>,
+    directory: Place,
+    owns_directory: bool,
+) -> Result<(), Errno> {
     let view = walker.view();
     let native = view.source(directory).native == Certainty::Known;
     if owns_directory || (native && view.who.effective.has(Capability::Fowner)) {
         return Ok(());
     }
-    let Some(id) = directory.inode else { return Ok(()) };
-    let unknown = Unknown::new(&format!("who owns what lies in {}", view.source(directory).name), "give its tree in a scene file");
+    let Some(id) = directory.inode else {
+        return Ok(());
+    };
+    let unknown = Unknown::new(
+        &format!("who owns what lies in {}", view.source(directory).name),
+        "give its tree in a scene file",
+    );
     let name = view.name;
     let describe = |option: usize| match option {
         0 => format!("{name} owns the entry"),
-        _ => format!("somebody else owns the entry in a sticky directory"),
+        _ => "somebody else owns the entry in a sticky directory".to_owned(),
     };
     if walker.witness().choose(Question::Owner(directory.source, id), &unknown, 2, describe) == 0 {
         return Ok(());
     }
-    Err(walker.fail(Check::Sticky, "the directory is sticky and the entry is somebody else's", directory, Errno::EPERM))
+    Err(walker.fail(
+        Check::Sticky,
+        "the directory is sticky and the entry is somebody else's",
+        directory,
+        Errno::EPERM,
+    ))
 }
 
 fn is_empty<W: Witness>(walker: &mut Walker<'_, '_, W>, victim: Place) -> Result<(), Errno> {
     let view = walker.view();
-    let Some(id) = victim.inode else { return Ok(()) };
+    let Some(id) = victim.inode else {
+        return Ok(());
+    };
     let tree = &view.source(victim).tree;
     if tree.children(id).next().is_some() {
         return Err(walker.fail(Check::Empty, "the directory is not empty", victim, Errno::ENOTEMPTY));

@@ -36,7 +36,10 @@ pub struct IgnoredCapability {
 ///
 /// Names match in any letter case but without the `CAP_` prefix; others are ignored silently.
 /// `drop` wins over `add`; `privileged` wins over both.
-pub(crate) fn cri_set(declared: &DeclaredCapabilities, privileged: bool) -> (CapabilitySet, Vec<IgnoredCapability>) {
+pub(crate) fn cri_set(
+    declared: &DeclaredCapabilities,
+    privileged: bool,
+) -> (CapabilitySet, Vec<IgnoredCapability>) {
     let mut ignored = Vec::new();
     if privileged {
         return (CapabilitySet::ALL, ignored);

@@ -58,7 +58,12 @@ impl Credentials {
     /// Whether `capability` counts for an inode of this owner and group: it does only where both
     /// are mapped in the process's user namespace (`capable_wrt_inode_uidgid`).
     #[must_use]
-    pub fn capable_for(&self, capability: Capability, uid: Option<KernelUid>, gid: Option<KernelGid>) -> bool {
+    pub fn capable_for(
+        &self,
+        capability: Capability,
+        uid: Option<KernelUid>,
+        gid: Option<KernelGid>,
+    ) -> bool {
         self.effective.has(capability)
             && uid.is_some_and(|uid| self.namespace.to_inside_uid(uid).is_some())
             && gid.is_some_and(|gid| self.namespace.to_inside_gid(gid).is_some())

@@ -1,8 +1,8 @@
 //! Who an actor is: numbers, capabilities, umask, and where each came from.
 
+mod capability_sets;
 mod credentials;
 mod kubernetes;
-mod capability_sets;
 mod plain;
 mod workload;
 

@@ -32,11 +32,14 @@ pub fn plain_identity(asked: &PlainIdentity, image: &ImageFacts, image_name: &st
     let mut question = None;
     let people = match user {
         Knowledge::Known(user) => {
-            let user = user.unwrap_or_else(|| Fact::new(String::new(), Provenance::rule("the image has no USER, so root")));
+            let user = user.unwrap_or_else(|| {
+                Fact::new(String::new(), Provenance::rule("the image has no USER, so root"))
+            });
             match look_up(&user, &image.accounts, &mut facts, &mut assumptions) {
                 Ok(person) => vec![(Arc::from(""), person)],
                 Err(reason) => {
-                    refusal = Some(Refusal { class: "start refused", reason, from: user.from, whole_pod: false });
+                    refusal =
+                        Some(Refusal { class: "start refused", reason, from: user.from, whole_pod: false });
                     vec![(Arc::from(""), ordinary())]
                 }
             }
@@ -44,7 +47,11 @@ pub fn plain_identity(asked: &PlainIdentity, image: &ImageFacts, image_name: &st
         Knowledge::Unknown => {
             let settle = "give `user` on the container, or under `images:`";
             let unknown = Unknown::new(&format!("the user of image {image_name}"), settle);
-            facts.push(fact("uid", "0 or an ordinary user's".to_owned(), Provenance::Unknown(unknown.fact.clone())));
+            facts.push(fact(
+                "uid",
+                "0 or an ordinary user's".to_owned(),
+                Provenance::Unknown(unknown.fact.clone()),
+            ));
             question = Some(unknown);
             let root = Person { uid: 0, gid: 0, groups: vec![0], name: None };
             vec![
@@ -57,7 +64,8 @@ pub fn plain_identity(asked: &PlainIdentity, image: &ImageFacts, image_name: &st
     let added: Vec<&Fact<u32>> = asked.groups.iter().chain(&asked.filesystem_group).collect();
     facts.extend(added.iter().map(|group| fact("group", group.value.to_string(), group.from.clone())));
     let privileges = Privileges::of(asked, &mut facts);
-    let possible = people.into_iter().map(|(when, person)| (when, privileges.identity(person, &added))).collect();
+    let possible =
+        people.into_iter().map(|(when, person)| (when, privileges.identity(person, &added))).collect();
     let accounts_known = matches!(image.accounts, Knowledge::Known(_));
     Resolved { possible, question, name, accounts_known, facts, refusal, assumptions }
 }
@@ -105,7 +113,10 @@ fn look_up(
         Some(part) => {
             let by_name = || known.group_by_name(part).map(|(line, _)| line.gid);
             let gid = user_number(part).or_else(by_name);
-            (gid.ok_or_else(|| format!("no group line of the image has the name `{part}`"))?, user.from.clone())
+            (
+                gid.ok_or_else(|| format!("no group line of the image has the name `{part}`"))?,
+                user.from.clone(),
+            )
         }
         None => match &line {
             Some((line, place)) => (line.gid, place.clone()),
@@ -135,15 +146,21 @@ impl Privileges {
     fn of(asked: &PlainIdentity, facts: &mut Vec<IdentityFact>) -> Self {
         let privileged = asked.privileged.as_ref().is_some_and(|fact| fact.value);
         let (bounding, _) = cri_set(&asked.capabilities, privileged);
-        let umask = asked.umask.clone().unwrap_or_else(|| {
-            Fact::new(Mode::new(0o022), Provenance::rule("the runtime's default umask"))
-        });
+        let umask = asked
+            .umask
+            .clone()
+            .unwrap_or_else(|| Fact::new(Mode::new(0o022), Provenance::rule("the runtime's default umask")));
         facts.push(fact("umask", umask.value.to_string(), umask.from.clone()));
         if let Some(effective) = &asked.effective {
             facts.push(fact("effective", effective.value.to_string(), effective.from.clone()));
         }
         let no_new_privileges = asked.no_new_privileges.as_ref().is_some_and(|fact| fact.value);
-        Self { bounding, effective: asked.effective.as_ref().map(|fact| fact.value), umask: umask.value, no_new_privileges }
+        Self {
+            bounding,
+            effective: asked.effective.as_ref().map(|fact| fact.value),
+            umask: umask.value,
+            no_new_privileges,
+        }
     }
 
     fn identity(&self, person: Person, added: &[&Fact<u32>]) -> Identity {

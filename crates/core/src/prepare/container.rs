@@ -34,7 +34,15 @@ pub(super) fn actor(
         let declared: Vec<&[u8]> = wanted.iter().map(|mount| mount.at.value.as_slice()).collect();
         for default in defaults::mounts(builder.stage, workload, container) {
             if !declared.iter().any(|at| same_path(at, default.at)) {
-                builder.attach(default.at, &default.volume, default.volume.root, default.volume.flags, MountOrigin::Default, default.from, default.kind);
+                builder.attach(
+                    default.at,
+                    &default.volume,
+                    default.volume.root,
+                    default.volume.flags,
+                    MountOrigin::Default,
+                    default.from,
+                    default.kind,
+                );
             }
         }
     }
@@ -64,23 +72,34 @@ struct Builder<'a> {
 
 impl Builder<'_> {
     /// The root: the image, or the volume that is mounted at `/`.
-    fn root(&mut self, scene: &Scene, container: &Container, whole: Option<&VolumeMount>, volumes: &BTreeMap<String, Prepared>) {
+    fn root(
+        &mut self,
+        scene: &Scene,
+        container: &Container,
+        whole: Option<&VolumeMount>,
+        volumes: &BTreeMap<String, Prepared>,
+    ) {
         let read_only = if container.read_only_root { MountFlags::READ_ONLY } else { MountFlags::default() };
-        if let Some((mount, volume)) = whole.and_then(|mount| Some((mount, volumes.get(&mount.volume.value)?))) {
+        if let Some((mount, volume)) =
+            whole.and_then(|mount| Some((mount, volumes.get(&mount.volume.value)?)))
+        {
             let flags = flags_of(mount, volume);
             self.push(None, b"/", volume, volume.root, flags, MountOrigin::Root, mount.at.from.clone());
             return;
         }
         let source = image_source(scene, container);
         let source = self.stage.add_source(source);
-        let from = container.image.as_ref().map_or_else(|| container.from.clone(), |image| image.from.clone());
+        let from =
+            container.image.as_ref().map_or_else(|| container.from.clone(), |image| image.from.clone());
         let volume = Prepared::single(source, "image", Preparation::default());
         self.push(None, b"/", &volume, Tree::ROOT, read_only, MountOrigin::Root, from);
     }
 
     fn declared(&mut self, mount: &VolumeMount, volumes: &BTreeMap<String, Prepared>) {
         // Readers refuse mounts of undeclared volumes, so a missing one is only passed over here.
-        let Some(volume) = volumes.get(&mount.volume.value) else { return };
+        let Some(volume) = volumes.get(&mount.volume.value) else {
+            return;
+        };
         let root = match &mount.sub_path {
             None => Ok(volume.root),
             Some(path) => sub_path::resolve(self.stage, volume, &path.value),
@@ -96,14 +115,28 @@ impl Builder<'_> {
     }
 
     #[expect(clippy::too_many_arguments, reason = "each is one field of the mount")]
-    fn attach(&mut self, at: &[u8], volume: &Prepared, root: InodeId, flags: MountFlags, origin: MountOrigin, from: Provenance, kind: FileKind) {
+    fn attach(
+        &mut self,
+        at: &[u8],
+        volume: &Prepared,
+        root: InodeId,
+        flags: MountFlags,
+        origin: MountOrigin,
+        from: Provenance,
+        kind: FileKind,
+    ) {
         let wanted = if kind == FileKind::Directory { FileKind::Directory } else { FileKind::File };
         match find_or_make(self.stage, &self.mounts, at, wanted, MakeMode::RUNC) {
             Ok(place) => {
                 let Some(inode) = place.inode else { return };
                 let there = self.stage.source(place.source).tree.inode(inode).kind;
                 if (there == FileKind::Directory) != (wanted == FileKind::Directory) {
-                    let reason = format!("{} is a {}, a {} cannot be mounted on it", crate::act::quoted(at), there.word(), wanted.word());
+                    let reason = format!(
+                        "{} is a {}, a {} cannot be mounted on it",
+                        crate::act::quoted(at),
+                        there.word(),
+                        wanted.word()
+                    );
                     return self.stop("StartError", reason, from);
                 }
                 self.push(Some((place.mount, inode)), at, volume, root, flags, origin, from);
@@ -116,7 +149,16 @@ impl Builder<'_> {
     }
 
     #[expect(clippy::too_many_arguments, reason = "each is one field of the mount")]
-    fn push(&mut self, on: Option<(crate::mount::MountId, InodeId)>, at: &[u8], volume: &Prepared, root: InodeId, flags: MountFlags, origin: MountOrigin, from: Provenance) {
+    fn push(
+        &mut self,
+        on: Option<(crate::mount::MountId, InodeId)>,
+        at: &[u8],
+        volume: &Prepared,
+        root: InodeId,
+        flags: MountFlags,
+        origin: MountOrigin,
+        from: Provenance,
+    ) {
         self.mounts.push(Mount {
             on,
             at: Arc::from(at),
@@ -154,7 +196,10 @@ fn image_source(scene: &Scene, container: &Container) -> Source {
         let settle = format!("give `images: {{ {name}: {{ tree: ... }} }}` in a scene file");
         let unknown = Unknown::new(&format!("what image {name} holds"), &settle);
         let text = format!("the root of image {name} is 0:0 0755");
-        let doubt = Doubt { attributes: Certainty::Assumed(text.into()), contents: Certainty::Unknown(unknown.clone()) };
+        let doubt = Doubt {
+            attributes: Certainty::Assumed(text.into()),
+            contents: Certainty::Unknown(unknown.clone()),
+        };
         Arc::new(Tree::new(Entry::directory(0, 0, 0o755).doubting(doubt), Provenance::Unknown(unknown.fact)))
     });
     Source {

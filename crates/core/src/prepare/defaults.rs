@@ -37,14 +37,24 @@ pub(super) fn mounts(stage: &mut Stage, workload: &Workload, container: &Contain
     add(b"/etc/hosts", single_file(stage, "hosts", 0o644, MountFlags::default()), FileKind::File, kubelet());
     add(b"/etc/hostname", single_file(stage, "hostname", 0o644, with_root), FileKind::File, rule());
     add(b"/etc/resolv.conf", single_file(stage, "resolv.conf", 0o644, with_root), FileKind::File, rule());
-    add(b"/dev/termination-log", single_file(stage, "termination-log", 0o666, MountFlags::default()), FileKind::File, kubelet());
+    add(
+        b"/dev/termination-log",
+        single_file(stage, "termination-log", 0o666, MountFlags::default()),
+        FileKind::File,
+        kubelet(),
+    );
     let token = workload.service_account_token.as_ref();
     if token.is_none_or(|told| told.value) {
         let from = token.map_or_else(
             || Provenance::Assumption("the service account mounts its token, as by default".into()),
             |told| told.from.clone(),
         );
-        add(b"/var/run/secrets/kubernetes.io/serviceaccount", service_account(stage), FileKind::Directory, from);
+        add(
+            b"/var/run/secrets/kubernetes.io/serviceaccount",
+            service_account(stage),
+            FileKind::Directory,
+            from,
+        );
     }
     all
 }
@@ -56,7 +66,14 @@ fn service_account(stage: &mut Stage) -> Prepared {
     volume
 }
 
-fn place(stage: &mut Stage, name: &str, filesystem: Option<&str>, kind: &str, tree: Tree, flags: MountFlags) -> Prepared {
+fn place(
+    stage: &mut Stage,
+    name: &str,
+    filesystem: Option<&str>,
+    kind: &str,
+    tree: Tree,
+    flags: MountFlags,
+) -> Prepared {
     let source = Source {
         name: Arc::from(name),
         filesystem: filesystem.map(Arc::from),
@@ -70,7 +87,8 @@ fn place(stage: &mut Stage, name: &str, filesystem: Option<&str>, kind: &str, tr
 
 /// `/proc` and `/sys`: root 0555, the rest is the kernel's and not modelled.
 fn kernel_files(stage: &mut Stage, filesystem: &str, flags: MountFlags) -> Prepared {
-    let unknown = Unknown::new(&format!("what {filesystem} shows"), "the kernel decides file by file; not modelled");
+    let unknown =
+        Unknown::new(&format!("what {filesystem} shows"), "the kernel decides file by file; not modelled");
     let doubt = Doubt { attributes: Certainty::Known, contents: Certainty::Unknown(unknown) };
     let tree = Tree::new(Entry::directory(0, 0, 0o555).doubting(doubt), Provenance::rule("the kernel"));
     place(stage, filesystem, Some(filesystem), filesystem, tree, flags)
@@ -84,14 +102,24 @@ fn shared(stage: &mut Stage, name: &str) -> Prepared {
 
 /// `/dev`: a tmpfs with the devices every container has.
 fn devices(stage: &mut Stage) -> Prepared {
-    let mut tree = Tree::new(Entry::directory(0, 0, 0o755), Provenance::rule("the runtime makes /dev a tmpfs, 0:0 0755"));
-    let nodes = [("null", 1, 3), ("zero", 1, 5), ("full", 1, 7), ("random", 1, 8), ("urandom", 1, 9), ("tty", 5, 0)];
+    let mut tree = Tree::new(
+        Entry::directory(0, 0, 0o755),
+        Provenance::rule("the runtime makes /dev a tmpfs, 0:0 0755"),
+    );
+    let nodes =
+        [("null", 1, 3), ("zero", 1, 5), ("full", 1, 7), ("random", 1, 8), ("urandom", 1, 9), ("tty", 5, 0)];
     for (name, major, minor) in nodes {
         let mut node = Entry::new(FileKind::CharDevice, 0, 0, crate::mode::Mode::new(0o666));
         node.device = Some(Device { major, minor });
         add(&mut tree, name, node);
     }
-    for (name, target) in [("fd", "/proc/self/fd"), ("stdin", "/proc/self/fd/0"), ("stdout", "/proc/self/fd/1"), ("stderr", "/proc/self/fd/2"), ("ptmx", "pts/ptmx")] {
+    for (name, target) in [
+        ("fd", "/proc/self/fd"),
+        ("stdin", "/proc/self/fd/0"),
+        ("stdout", "/proc/self/fd/1"),
+        ("stderr", "/proc/self/fd/2"),
+        ("ptmx", "pts/ptmx"),
+    ] {
         let mut link = Entry::new(FileKind::Link, 0, 0, crate::mode::Mode::new(0o777));
         link.target = target.as_bytes().into();
         add(&mut tree, name, link);

@@ -38,7 +38,9 @@ pub(super) fn apply(tree: &mut Tree, group: u32, policy: Policy, from: &Provenan
     let matches = root.gid == gid && root.mode.has(DIRECTORY_BITS);
     if policy == Policy::OnRootMismatch && matches {
         let left = tree.ids().filter(|id| after(tree, *id, gid).is_some()).count();
-        let note = format!("OnRootMismatch: the root matches, so the walk is skipped and {left} inodes stay as they are");
+        let note = format!(
+            "OnRootMismatch: the root matches, so the walk is skipped and {left} inodes stay as they are"
+        );
         return StepReport { touched: 0, note: Some(note.into()) };
     }
     let mut touched = 0;
@@ -60,7 +62,9 @@ fn after(tree: &Tree, id: crate::tree::InodeId, gid: DiskGid) -> Option<Mode> {
     let bits = match inode.kind {
         FileKind::Link => return None,
         FileKind::Directory => DIRECTORY_BITS,
-        FileKind::File | FileKind::Fifo | FileKind::Socket | FileKind::CharDevice | FileKind::BlockDevice => FILE_BITS,
+        FileKind::File | FileKind::Fifo | FileKind::Socket | FileKind::CharDevice | FileKind::BlockDevice => {
+            FILE_BITS
+        }
     };
     let mode = inode.mode.with(bits);
     (!kept && !unknown && (mode != inode.mode || inode.gid != gid)).then_some(mode)

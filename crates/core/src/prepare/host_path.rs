@@ -19,11 +19,23 @@ use crate::walk::{Follow, Target, Walker};
 pub(super) fn host_source(stage: &mut Stage, scene: &Scene) -> Option<SourceId> {
     let tree = scene.host.tree.clone()?;
     let name = Arc::from("host");
-    Some(stage.add_source(Source { name, filesystem: None, tree, read_only: false, native: Certainty::Known }))
+    Some(stage.add_source(Source {
+        name,
+        filesystem: None,
+        tree,
+        read_only: false,
+        native: Certainty::Known,
+    }))
 }
 
 /// One hostPath volume. The filesystem group never changes it.
-pub(super) fn prepare(stage: &mut Stage, host: Option<SourceId>, path: &[u8], check: HostPathCheck, volume: &Fact<String>) -> Prepared {
+pub(super) fn prepare(
+    stage: &mut Stage,
+    host: Option<SourceId>,
+    path: &[u8],
+    check: HostPathCheck,
+    volume: &Fact<String>,
+) -> Prepared {
     let shown = crate::act::quoted(path);
     let Some(host) = host else {
         return unknown(stage, &shown);
@@ -33,7 +45,9 @@ pub(super) fn prepare(stage: &mut Stage, host: Option<SourceId>, path: &[u8], ch
     let (root, blocked) = match found {
         Ok((root, made)) => {
             if let Some(made) = made {
-                preparation.notes.push(format!("{shown} is missing on the host, so it is made as {made}").into());
+                preparation
+                    .notes
+                    .push(format!("{shown} is missing on the host, so it is made as {made}").into());
             }
             (root, None)
         }
@@ -61,8 +75,14 @@ fn refusal(path: &str, reason: &str, volume: &Fact<String>) -> Refusal {
 }
 
 fn unknown(stage: &mut Stage, shown: &str) -> Prepared {
-    let missing = Unknown::new(&format!("what lies at host path {shown}"), "give `host: { tree: ... }` in a scene file");
-    let doubt = Doubt { attributes: Certainty::Unknown(missing.clone()), contents: Certainty::Unknown(missing.clone()) };
+    let missing = Unknown::new(
+        &format!("what lies at host path {shown}"),
+        "give `host: { tree: ... }` in a scene file",
+    );
+    let doubt = Doubt {
+        attributes: Certainty::Unknown(missing.clone()),
+        contents: Certainty::Unknown(missing.clone()),
+    };
     let tree = Tree::new(Entry::directory(0, 0, 0o755).doubting(doubt), Provenance::Unknown(missing.fact));
     let source = Source {
         name: Arc::from(format!("host path {shown}")),
@@ -76,11 +96,18 @@ fn unknown(stage: &mut Stage, shown: &str) -> Prepared {
 }
 
 /// The inode at `path` on the host, with what was made where it was missing.
-fn reach(stage: &mut Stage, host: SourceId, path: &[u8], check: HostPathCheck) -> Result<(InodeId, Option<&'static str>), String> {
+fn reach(
+    stage: &mut Stage,
+    host: SourceId,
+    path: &[u8],
+    check: HostPathCheck,
+) -> Result<(InodeId, Option<&'static str>), String> {
     let table = host_table(host);
     match look(stage, &table, path)? {
         Some((inode, kind)) => match kind_needed(check) {
-            Some(needed) if kind != needed => Err(format!("type {check:?} needs a {}, but it is a {}", needed.word(), kind.word())),
+            Some(needed) if kind != needed => {
+                Err(format!("type {check:?} needs a {}, but it is a {}", needed.word(), kind.word()))
+            }
             Some(_) | None => Ok((inode, None)),
         },
         None => make(stage, &table, path, check),
@@ -123,13 +150,20 @@ fn look(stage: &Stage, table: &MountTable, path: &[u8]) -> Result<Option<(InodeI
     let mut maker = Maker;
     let arrival = Walker::new(&view, &mut maker).arrive(path, Follow::Links);
     match arrival.map(|arrival| arrival.target) {
-        Ok(Target::There(place)) => Ok(place.inode.map(|id| (id, stage.source(place.source).tree.inode(id).kind))),
+        Ok(Target::There(place)) => {
+            Ok(place.inode.map(|id| (id, stage.source(place.source).tree.inode(id).kind)))
+        }
         Ok(Target::Missing) | Err(Errno::ENOENT) => Ok(None),
         Err(errno) => Err(format!("{errno} ({})", errno.meaning())),
     }
 }
 
-fn make(stage: &mut Stage, table: &MountTable, path: &[u8], check: HostPathCheck) -> Result<(InodeId, Option<&'static str>), String> {
+fn make(
+    stage: &mut Stage,
+    table: &MountTable,
+    path: &[u8],
+    check: HostPathCheck,
+) -> Result<(InodeId, Option<&'static str>), String> {
     let (kind, made) = match check {
         HostPathCheck::None => (FileKind::Directory, "a directory 0:0 0755 by the runtime"),
         HostPathCheck::DirectoryOrCreate => (FileKind::Directory, "a directory 0:0 0755 by the kubelet"),
@@ -138,7 +172,9 @@ fn make(stage: &mut Stage, table: &MountTable, path: &[u8], check: HostPathCheck
         | HostPathCheck::File
         | HostPathCheck::Socket
         | HostPathCheck::CharDevice
-        | HostPathCheck::BlockDevice => return Err(format!("nothing is there, and type {check:?} makes nothing")),
+        | HostPathCheck::BlockDevice => {
+            return Err(format!("nothing is there, and type {check:?} makes nothing"));
+        }
     };
     if kind == FileKind::File && look(stage, table, parent(path))?.is_none() {
         return Err("nothing is there, and FileOrCreate does not make the parent".to_owned());

@@ -39,8 +39,10 @@ pub fn stage(scene: &Scene) -> Stage {
 
 /// A refusal that hits the whole pod hits every container of it.
 fn spread_refusals(actors: &mut [Actor]) {
-    let refusals = actors.iter().filter_map(|actor| actor.refusal());
-    let Some(whole) = refusals.filter(|refusal| refusal.whole_pod).cloned().next() else { return };
+    let refusals = actors.iter().filter_map(Actor::refusal);
+    let Some(whole) = refusals.into_iter().find(|refusal| refusal.whole_pod).cloned() else {
+        return;
+    };
     for actor in actors {
         actor.blocked = Some(whole.clone());
         actor.identity.refusal = None;
@@ -57,7 +59,8 @@ fn identify(scene: &Scene, workload: &Workload, container: &Container) -> (Resol
         Who::Kubernetes(security) => kubernetes_identity(&workload.security, security, image, &image_name),
         Who::Plain(plain) => plain_identity(plain, image, &image_name),
     };
-    let credentials = resolved.possible.iter().filter_map(|(_, identity)| Credentials::of(identity)).collect();
+    let credentials =
+        resolved.possible.iter().filter_map(|(_, identity)| Credentials::of(identity)).collect();
     (resolved, credentials)
 }
 

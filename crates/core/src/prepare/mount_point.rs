@@ -57,15 +57,24 @@ impl MakeMode {
     pub(super) const RUNC: Self =
         Self { directory: 0o755, file: 0o755, rule: "the runtime makes a missing mount point 0:0 0755" };
     /// What the kubelet makes for a missing host path.
-    pub(super) const HOST: Self =
-        Self { directory: 0o755, file: 0o644, rule: "a missing host path is made 0:0, directories 0755, files 0644" };
+    pub(super) const HOST: Self = Self {
+        directory: 0o755,
+        file: 0o644,
+        rule: "a missing host path is made 0:0, directories 0755, files 0644",
+    };
 }
 
 /// The place at `path`, made as `kind` with its parents where it is missing.
 ///
 /// # Errors
 /// Why it cannot be made or walked to, in words.
-pub(super) fn find_or_make(stage: &mut Stage, table: &MountTable, path: &[u8], kind: FileKind, modes: MakeMode) -> Result<Place, String> {
+pub(super) fn find_or_make(
+    stage: &mut Stage,
+    table: &MountTable,
+    path: &[u8],
+    kind: FileKind,
+    modes: MakeMode,
+) -> Result<Place, String> {
     let parts: Vec<&[u8]> = path.split(|byte| *byte == b'/').filter(|part| !part.is_empty()).collect();
     let mut place = None;
     for end in 0..=parts.len() {
@@ -79,7 +88,9 @@ pub(super) fn find_or_make(stage: &mut Stage, table: &MountTable, path: &[u8], k
                 make(stage, table, directory, &name, made, modes)?;
                 match arrive(stage, table, &prefix)? {
                     Reached::There(place) => place,
-                    Reached::Missing(..) => return Err(format!("{} cannot be made", crate::act::quoted(&prefix))),
+                    Reached::Missing(..) => {
+                        return Err(format!("{} cannot be made", crate::act::quoted(&prefix)));
+                    }
                 }
             }
         });
@@ -99,13 +110,22 @@ fn arrive(stage: &Stage, table: &MountTable, path: &[u8]) -> Result<Reached, Str
     let walked = Walker::new(&view, &mut maker).arrive(path, Follow::Links);
     match walked {
         Ok(Arrival { target: Target::There(place), .. }) => Ok(Reached::There(place)),
-        Ok(Arrival { directory, last: Last::Name(name, _), .. }) => Ok(Reached::Missing(directory, name.to_vec())),
+        Ok(Arrival { directory, last: Last::Name(name, _), .. }) => {
+            Ok(Reached::Missing(directory, name.to_vec()))
+        }
         Ok(_) => Err("the path ends in `.` or `..`".to_owned()),
         Err(errno) => Err(format!("{errno} ({})", errno.meaning())),
     }
 }
 
-fn make(stage: &mut Stage, table: &MountTable, directory: Place, name: &[u8], kind: FileKind, modes: MakeMode) -> Result<(), String> {
+fn make(
+    stage: &mut Stage,
+    table: &MountTable,
+    directory: Place,
+    name: &[u8],
+    kind: FileKind,
+    modes: MakeMode,
+) -> Result<(), String> {
     let mount = table.get(directory.mount);
     let dir = directory.inode.ok_or("the directory above it is not known")?;
     if mount.flags.has(MountFlags::READ_ONLY) && mount.on.is_some() {
@@ -123,8 +143,12 @@ fn make(stage: &mut Stage, table: &MountTable, directory: Place, name: &[u8], ki
             _ => modes.file,
         };
         let mut entry = Entry::new(kind, 0, group, Mode::new(bits)).at(Provenance::rule(modes.rule));
-        if let Some(Certainty::Unknown(unknown)) = source.tree.doubt(dir).map(|doubt| doubt.contents.clone()) {
-            let text = format!("the directories above mount points in {} let everyone pass (0:0 0755 where the runtime makes them)", source.name);
+        if let Some(Certainty::Unknown(unknown)) = source.tree.doubt(dir).map(|doubt| doubt.contents.clone())
+        {
+            let text = format!(
+                "the directories above mount points in {} let everyone pass (0:0 0755 where the runtime makes them)",
+                source.name
+            );
             let attributes = Certainty::Assumed(text.into());
             entry = entry.doubting(Doubt { attributes, contents: Certainty::Unknown(unknown) });
         }

@@ -39,7 +39,11 @@ fn in_tree(tree: &mut Tree, root: InodeId, path: &[u8]) -> Result<InodeId, Strin
         }
         let next = match tree.lookup(here, &name) {
             Some(next) => next,
-            None if links > 0 => return Err("failed to create subPath directory: a link on the way points at nothing".to_owned()),
+            None if links > 0 => {
+                return Err(
+                    "failed to create subPath directory: a link on the way points at nothing".to_owned()
+                );
+            }
             None => make(tree, root, here, &name, pending.is_empty())?,
         };
         match tree.target(next).map(<[u8]>::to_vec) {
@@ -65,7 +69,8 @@ fn make(tree: &mut Tree, root: InodeId, dir: InodeId, name: &[u8], last: bool) -
     let parent = *tree.inode(dir);
     let inherits = parent.mode.has(Mode::SET_GROUP_ID);
     let group = if inherits { parent.gid } else { DiskGid::new(0) };
-    let mut mode = if last { model.mode } else { model.mode.masked(Mode::new(0o777)).without(Mode::new(0o022)) };
+    let mut mode =
+        if last { model.mode } else { model.mode.masked(Mode::new(0o777)).without(Mode::new(0o022)) };
     if !last && inherits {
         mode = mode.with(Mode::SET_GROUP_ID);
     }

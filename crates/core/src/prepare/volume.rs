@@ -47,21 +47,37 @@ pub(super) fn root_facts(tree: &Tree, id: InodeId) -> RootFacts {
 }
 
 /// Every volume of `workload`, by its name in the description.
-pub(super) fn prepare_all(stage: &mut Stage, scene: &Scene, workload: &Workload, host: Option<SourceId>) -> BTreeMap<String, Prepared> {
+pub(super) fn prepare_all(
+    stage: &mut Stage,
+    scene: &Scene,
+    workload: &Workload,
+    host: Option<SourceId>,
+) -> BTreeMap<String, Prepared> {
     let mut prepared = BTreeMap::new();
     for volume in &workload.volumes {
         let ready = match &volume.kind {
             VolumeKind::EmptyDir(medium) => empty_dir(stage, workload, volume, *medium),
-            VolumeKind::HostPath { path, check } => host_path::prepare(stage, host, path, *check, &volume.name),
+            VolumeKind::HostPath { path, check } => {
+                host_path::prepare(stage, host, path, *check, &volume.name)
+            }
             VolumeKind::Claim { claim, read_only } => {
                 let group = if *read_only { None } else { group_step(workload) };
-                let mut ready = told_or_unknown(stage, scene, claim, &format!("claim {claim}"), "persistentVolumeClaim", group);
+                let mut ready = told_or_unknown(
+                    stage,
+                    scene,
+                    claim,
+                    &format!("claim {claim}"),
+                    "persistentVolumeClaim",
+                    group,
+                );
                 if *read_only {
                     ready.flags = ready.flags.with(MountFlags::READ_ONLY);
                 }
                 ready
             }
-            VolumeKind::Stored(name) => told_or_unknown(stage, scene, name, &format!("volume {name}"), "volume", None),
+            VolumeKind::Stored(name) => {
+                told_or_unknown(stage, scene, name, &format!("volume {name}"), "volume", None)
+            }
             VolumeKind::Other { kind, read_only } => other(stage, volume, kind, *read_only),
         };
         prepared.insert(volume.name.value.clone(), ready);
@@ -80,10 +96,13 @@ fn group_step(workload: &Workload) -> Option<(Fact<u32>, Policy)> {
 fn empty_dir(stage: &mut Stage, workload: &Workload, volume: &Volume, medium: Medium) -> Prepared {
     let (mode, filesystem, rule) = match medium {
         Medium::Disk => (0o777, None, "the kubelet makes an emptyDir 0:0 0777"),
-        Medium::Memory => (0o1777, Some(Arc::from("tmpfs")), "a Memory emptyDir is a tmpfs, 0:0 1777 (sticky)"),
+        Medium::Memory => {
+            (0o1777, Some(Arc::from("tmpfs")), "a Memory emptyDir is a tmpfs, 0:0 1777 (sticky)")
+        }
     };
     let mut tree = Tree::new(Entry::directory(0, 0, mode), Provenance::rule(rule));
-    let mut preparation = Preparation { before: Some(root_facts(&tree, Tree::ROOT)), ..Preparation::default() };
+    let mut preparation =
+        Preparation { before: Some(root_facts(&tree, Tree::ROOT)), ..Preparation::default() };
     preparation.notes.push(Arc::from(rule));
     // The change policy counts for claims only.
     if let Some(group) = &workload.security.fs_group {
@@ -116,8 +135,14 @@ fn told_or_unknown(
         Some(tree) => tree,
         None => {
             let unknown = Unknown::new(&format!("what {name} holds"), &settle);
-            let doubt = Doubt { attributes: Certainty::Unknown(unknown.clone()), contents: Certainty::Unknown(unknown.clone()) };
-            Arc::new(Tree::new(Entry::directory(0, 0, 0o755).doubting(doubt), Provenance::Unknown(unknown.fact)))
+            let doubt = Doubt {
+                attributes: Certainty::Unknown(unknown.clone()),
+                contents: Certainty::Unknown(unknown.clone()),
+            };
+            Arc::new(Tree::new(
+                Entry::directory(0, 0, 0o755).doubting(doubt),
+                Provenance::Unknown(unknown.fact),
+            ))
         }
     };
     let base = Source {
@@ -127,7 +152,9 @@ fn told_or_unknown(
         read_only: facts.is_some_and(|facts| facts.read_only_filesystem),
         native: match facts {
             Some(facts) if facts.filesystem.is_some() || facts.tree.is_some() => Certainty::Known,
-            Some(_) | None => Certainty::Unknown(Unknown::new(&format!("the file system of {name}"), &settle)),
+            Some(_) | None => {
+                Certainty::Unknown(Unknown::new(&format!("the file system of {name}"), &settle))
+            }
         },
     };
     let mut prepared = match group {
@@ -143,7 +170,8 @@ fn told_or_unknown(
 }
 
 fn known_root(tree: &Tree) -> Option<RootFacts> {
-    let unknown = tree.doubt(Tree::ROOT).is_some_and(|doubt| matches!(doubt.attributes, Certainty::Unknown(_)));
+    let unknown =
+        tree.doubt(Tree::ROOT).is_some_and(|doubt| matches!(doubt.attributes, Certainty::Unknown(_)));
     (!unknown).then(|| root_facts(tree, Tree::ROOT))
 }
 
@@ -163,7 +191,8 @@ fn with_group_step(
     if told != Some(false) {
         let mut tree = stepped_root(&base.tree, group);
         let report = fs_group::apply(&mut tree, group.value, policy, &group.from);
-        let preparation = Preparation { before, touches: report.touched, notes: report.note.into_iter().collect() };
+        let preparation =
+            Preparation { before, touches: report.touched, notes: report.note.into_iter().collect() };
         let source = stage.add_source(Source { tree: Arc::new(tree), ..base.clone() });
         let when = format!("the kubelet applies filesystem group {} to {name}", group.value);
         variants.push(Variant { when: when.into(), source, preparation });
@@ -172,7 +201,9 @@ fn with_group_step(
         let note = Arc::from("the filesystem group is not applied to this volume");
         let preparation = Preparation { before, touches: 0, notes: vec![note] };
         let source = stage.add_source(base);
-        let when = format!("it does not (a hostPath or NFS volume, or a driver that opts out): {name} stays as it is");
+        let when = format!(
+            "it does not (a hostPath or NFS volume, or a driver that opts out): {name} stays as it is"
+        );
         variants.push(Variant { when: when.into(), source, preparation });
     }
     let question = told.is_none().then(|| {
@@ -189,14 +220,19 @@ fn stepped_root(tree: &Tree, group: &Fact<u32>) -> Tree {
         return tree.clone();
     }
     let contents = tree.doubt(Tree::ROOT).map_or(Certainty::Known, |doubt| doubt.contents.clone());
-    let text = "after the filesystem-group step the volume's root is at least 2770; its owner is taken to be root";
+    let text =
+        "after the filesystem-group step the volume's root is at least 2770; its owner is taken to be root";
     let doubt = Doubt { attributes: Certainty::Assumed(text.into()), contents };
-    Tree::new(Entry::directory(0, group.value, 0o2770).doubting(doubt).at(group.from.clone()), tree.origin().clone())
+    Tree::new(
+        Entry::directory(0, group.value, 0o2770).doubting(doubt).at(group.from.clone()),
+        tree.origin().clone(),
+    )
 }
 
 fn other(stage: &mut Stage, volume: &Volume, kind: &str, read_only: bool) -> Prepared {
     let name = format!("{kind} volume {}", volume.name.value);
-    let unknown = Unknown::new(&format!("what {name} holds"), "this version does not read this kind of volume");
+    let unknown =
+        Unknown::new(&format!("what {name} holds"), "this version does not read this kind of volume");
     let mut prepared = unknown_source(stage, &name, kind, unknown);
     if read_only {
         prepared.flags = MountFlags::READ_ONLY;
@@ -206,10 +242,15 @@ fn other(stage: &mut Stage, volume: &Volume, kind: &str, read_only: bool) -> Pre
 
 /// A source of which nothing is known but that it keeps owners and modes itself.
 pub(super) fn unknown_source(stage: &mut Stage, name: &str, kind: &str, unknown: Unknown) -> Prepared {
-    let doubt = Doubt { attributes: Certainty::Unknown(unknown.clone()), contents: Certainty::Unknown(unknown.clone()) };
-    let tree = Tree::new(Entry::directory(0, 0, 0o755).doubting(doubt), Provenance::Unknown(unknown.fact.clone()));
+    let doubt = Doubt {
+        attributes: Certainty::Unknown(unknown.clone()),
+        contents: Certainty::Unknown(unknown.clone()),
+    };
+    let tree =
+        Tree::new(Entry::directory(0, 0, 0o755).doubting(doubt), Provenance::Unknown(unknown.fact.clone()));
     let native = Certainty::Unknown(unknown);
-    let source = Source { name: Arc::from(name), filesystem: None, tree: Arc::new(tree), read_only: false, native };
+    let source =
+        Source { name: Arc::from(name), filesystem: None, tree: Arc::new(tree), read_only: false, native };
     let source = stage.add_source(source);
     Prepared::single(source, kind, Preparation::default())
 }

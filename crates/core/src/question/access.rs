@@ -69,9 +69,14 @@ pub fn access(stage: &Stage, actor: &Actor, path: &[u8]) -> AccessRow {
             run: act(Verb::Runs),
             ..Cells::default()
         },
-        Some(FileKind::Link | FileKind::Fifo | FileKind::Socket | FileKind::CharDevice | FileKind::BlockDevice) => {
-            Cells { read: act(Verb::Reads), write: act(Verb::Writes), delete: act(Verb::Deletes), ..Cells::default() }
-        }
+        Some(
+            FileKind::Link | FileKind::Fifo | FileKind::Socket | FileKind::CharDevice | FileKind::BlockDevice,
+        ) => Cells {
+            read: act(Verb::Reads),
+            write: act(Verb::Writes),
+            delete: act(Verb::Deletes),
+            ..Cells::default()
+        },
         None if known_missing => Cells { create: act(creates), ..Cells::default() },
         None => Cells {
             read: act(Verb::Reads),
@@ -148,6 +153,8 @@ fn may_exist(stage: &Stage, actor: &Actor, path: &[u8]) -> bool {
     let listed = Walker::new(&view, &mut maker).arrive(path, Follow::Links);
     let mut unwatched = Unwatched::default();
     let presumed = Walker::new(&view, &mut unwatched).arrive(path, Follow::Links);
-    let there = |arrival: Result<crate::walk::Arrival<'_>, _>| arrival.is_ok_and(|a| matches!(a.target, Target::There(_)));
+    let there = |arrival: Result<crate::walk::Arrival<'_>, _>| {
+        arrival.is_ok_and(|a| matches!(a.target, Target::There(_)))
+    };
     !there(listed) && there(presumed)
 }

@@ -130,7 +130,11 @@ pub fn ask(stage: &Stage, act: &Act) -> Result<Answer, ActorError> {
 }
 
 /// Decides something for `actor` under every possibility that matters.
-pub(super) fn explored(stage: &Stage, actor: &Actor, decide: impl Fn(&View<'_>, &mut Explorer) -> Verdict) -> Explored {
+pub(super) fn explored(
+    stage: &Stage,
+    actor: &Actor,
+    decide: impl Fn(&View<'_>, &mut Explorer) -> Verdict,
+) -> Explored {
     let name = stage.name_of(actor);
     explore(|w| {
         let who = actor.choose_credentials(w);
@@ -161,15 +165,25 @@ pub(super) fn settle(explored: &Explored) -> (Outcome, Effect, Vec<Dependence>) 
     } else {
         Outcome::Depends
     };
-    let effect = if outcome == Outcome::Allowed { agreed(endings.iter().map(|ending| &ending.verdict)) } else { Effect::default() };
+    let effect = if outcome == Outcome::Allowed {
+        agreed(endings.iter().map(|ending| &ending.verdict))
+    } else {
+        Effect::default()
+    };
     let depends_on = endings
         .into_iter()
         .map(|ending| {
             let mut facts: Vec<&str> = ending.conditions.iter().map(|(unknown, _)| &*unknown.fact).collect();
             facts.dedup();
             let conditions: Vec<&str> = ending.conditions.iter().map(|(_, when)| when.as_str()).collect();
-            let settle = ending.conditions.last().map_or_else(|| Arc::from(""), |(unknown, _)| unknown.settle.clone());
-            Dependence { fact: facts.join("; "), when: conditions.join("; "), settle, verdict: ending.verdict.clone() }
+            let settle =
+                ending.conditions.last().map_or_else(|| Arc::from(""), |(unknown, _)| unknown.settle.clone());
+            Dependence {
+                fact: facts.join("; "),
+                when: conditions.join("; "),
+                settle,
+                verdict: ending.verdict.clone(),
+            }
         })
         .collect();
     (outcome, effect, depends_on)
@@ -177,12 +191,15 @@ pub(super) fn settle(explored: &Explored) -> (Outcome, Effect, Vec<Dependence>) 
 
 fn agreed<'a>(verdicts: impl Iterator<Item = &'a Verdict>) -> Effect {
     let effects = verdicts.filter_map(|verdict| verdict.as_ref().ok());
-    effects.cloned().reduce(|a, b| Effect {
-        imprint: match (a.imprint, b.imprint) {
-            (Some(a), Some(b)) => Some(a.agreed(&b)),
-            (Some(_), None) | (None, Some(_)) => Some(Imprint::default()),
-            (None, None) => None,
-        },
-        runs_as: if a.runs_as == b.runs_as { a.runs_as } else { None },
-    }).unwrap_or_default()
+    effects
+        .cloned()
+        .reduce(|a, b| Effect {
+            imprint: match (a.imprint, b.imprint) {
+                (Some(a), Some(b)) => Some(a.agreed(&b)),
+                (Some(_), None) | (None, Some(_)) => Some(Imprint::default()),
+                (None, None) => None,
+            },
+            runs_as: if a.runs_as == b.runs_as { a.runs_as } else { None },
+        })
+        .unwrap_or_default()
 }

@@ -30,7 +30,9 @@ pub fn facts_at(stage: &Stage, actor: &Actor, path: &[u8]) -> Option<PathFacts> 
     let view = View::new(stage, &actor.mounts, &root, "");
     let mut maker = Maker;
     let arrival = Walker::new(&view, &mut maker).arrive(path, Follow::Links).ok()?;
-    let Target::There(place) = arrival.target else { return None };
+    let Target::There(place) = arrival.target else {
+        return None;
+    };
     let inode = view.inode(place)?;
     let unknown = view.doubt(place).is_some_and(|doubt| matches!(doubt.attributes, Certainty::Unknown(_)));
     if unknown || view.mount(place.mount).variants.len() > 1 {

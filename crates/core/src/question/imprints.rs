@@ -37,7 +37,9 @@ pub fn imprints(stage: &Stage, actor: &Actor, directories: &[Vec<u8>]) -> Vec<Im
     let directories = if directories.is_empty() {
         let declared = actor.mounts.iter().filter(|(_, mount)| mount.origin == MountOrigin::Declared);
         let places = declared.map(|(_, mount)| mount.at.to_vec());
-        mounted = places.filter(|at| facts_at(stage, actor, at).is_none_or(|f| f.kind == FileKind::Directory)).collect();
+        mounted = places
+            .filter(|at| facts_at(stage, actor, at).is_none_or(|f| f.kind == FileKind::Directory))
+            .collect();
         &mounted
     } else {
         directories
@@ -55,12 +57,22 @@ pub fn imprints(stage: &Stage, actor: &Actor, directories: &[Vec<u8>]) -> Vec<Im
 fn row(stage: &Stage, actor: &Actor, directory: &[u8], kind: NewKind, requested: Mode) -> ImprintRow {
     let (outcome, effect, depends_on) = match actor.refusal() {
         Some(refusal) => (Outcome::NeverRuns(refusal.clone()), crate::outcome::Effect::default(), Vec::new()),
-        None => settle(&explored(stage, actor, |view, w| decide_new_entry(view, kind, requested, directory, w))),
+        None => {
+            settle(&explored(stage, actor, |view, w| decide_new_entry(view, kind, requested, directory, w)))
+        }
     };
     // Where it depends, what it looks like if it is allowed is still worth saying, if all agree.
     let imprint = effect.imprint.or_else(|| {
         let allowed = depends_on.iter().filter_map(|one| one.verdict.as_ref().ok()?.imprint.clone());
         allowed.reduce(|a, b| a.agreed(&b))
     });
-    ImprintRow { actor: stage.name_of(actor), directory: directory.to_vec(), kind, requested, outcome, imprint, depends_on }
+    ImprintRow {
+        actor: stage.name_of(actor),
+        directory: directory.to_vec(),
+        kind,
+        requested,
+        outcome,
+        imprint,
+        depends_on,
+    }
 }

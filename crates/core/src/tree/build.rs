@@ -173,7 +173,11 @@ impl Tree {
     ///
     /// # Errors
     /// A component is no directory or no plain name, or a table is full.
-    pub fn ensure(&mut self, path: &[u8], mut make: impl FnMut(&Self, InodeId) -> Entry) -> Result<InodeId, TreeError> {
+    pub fn ensure(
+        &mut self,
+        path: &[u8],
+        mut make: impl FnMut(&Self, InodeId) -> Entry,
+    ) -> Result<InodeId, TreeError> {
         let mut dir = Self::ROOT;
         for part in path.split(|byte| *byte == b'/').filter(|part| !part.is_empty() && *part != b".") {
             dir = match self.lookup(dir, part) {
@@ -188,7 +192,13 @@ impl Tree {
     }
 
     fn free_slot(&self, dir: InodeId, name: &[u8]) -> Result<usize, TreeError> {
-        if name.is_empty() || name == b"." || name == b".." || name.len() > 255 || name.contains(&0) || name.contains(&b'/') {
+        if name.is_empty()
+            || name == b"."
+            || name == b".."
+            || name.len() > 255
+            || name.contains(&0)
+            || name.contains(&b'/')
+        {
             return Err(TreeError::Name);
         }
         let directory = self.directory(dir).ok_or(TreeError::NotDirectory)?;
@@ -338,7 +348,10 @@ impl TreeBuilder {
                 None => (&[][..], path.as_slice()),
             };
             let implied = &self.implied;
-            let placed = self.tree.ensure(parent, |_, _| implied.clone()).and_then(|dir| self.tree.add(dir, name, entry));
+            let placed = self
+                .tree
+                .ensure(parent, |_, _| implied.clone())
+                .and_then(|dir| self.tree.add(dir, name, entry));
             if let Err(error) = placed {
                 return Err((path, error));
             }
@@ -348,7 +361,8 @@ impl TreeBuilder {
 }
 
 fn normal(path: &[u8]) -> Vec<u8> {
-    let parts: Vec<&[u8]> = path.split(|byte| *byte == b'/').filter(|part| !part.is_empty() && *part != b".").collect();
+    let parts: Vec<&[u8]> =
+        path.split(|byte| *byte == b'/').filter(|part| !part.is_empty() && *part != b".").collect();
     parts.join(&b'/')
 }
 

@@ -82,7 +82,14 @@ impl<'a> Origin<'a> {
     }
 
     /// Reports something about the value at `path`.
-    fn slip(&self, severity: Severity, path: &str, message: impl Into<String>, help: Option<String>, slips: &mut Slips) {
+    fn slip(
+        &self,
+        severity: Severity,
+        path: &str,
+        message: impl Into<String>,
+        help: Option<String>,
+        slips: &mut Slips,
+    ) {
         slips.add(severity, self.source, &self.at(path).node.span, message, help);
     }
 }

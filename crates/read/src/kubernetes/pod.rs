@@ -11,7 +11,13 @@ use super::{Origin, security, volumes};
 use crate::slip::{Severity, Slips};
 
 /// The workload of `spec`; `origin` stands at it.
-pub(super) fn workload(spec: &PodSpec, origin: &Origin<'_>, name: String, kind: &str, slips: &mut Slips) -> Option<Workload> {
+pub(super) fn workload(
+    spec: &PodSpec,
+    origin: &Origin<'_>,
+    name: String,
+    kind: &str,
+    slips: &mut Slips,
+) -> Option<Workload> {
     let context = spec.security_context.clone().unwrap_or_default();
     let security = security::pod(&context, &origin.at("securityContext"), slips);
     let listed = origin.at("volumes");
@@ -24,7 +30,10 @@ pub(super) fn workload(spec: &PodSpec, origin: &Origin<'_>, name: String, kind: 
         .collect();
     unmodelled(spec, origin, slips);
     let mut containers = Vec::new();
-    let lists = [("initContainers", Role::Init, spec.init_containers.as_deref()), ("containers", Role::App, Some(&*spec.containers))];
+    let lists = [
+        ("initContainers", Role::Init, spec.init_containers.as_deref()),
+        ("containers", Role::App, Some(&*spec.containers)),
+    ];
     for (key, role, list) in lists {
         let here = origin.at(key);
         for (index, described) in list.into_iter().flatten().enumerate() {
@@ -40,7 +49,8 @@ pub(super) fn workload(spec: &PodSpec, origin: &Origin<'_>, name: String, kind: 
     }
     repeated_names(&containers, origin, slips);
     let token = spec.automount_service_account_token;
-    let service_account_token = token.map(|token| origin.fact("automountServiceAccountToken", "automountServiceAccountToken", token));
+    let service_account_token =
+        token.map(|token| origin.fact("automountServiceAccountToken", "automountServiceAccountToken", token));
     let from = origin.place("", kind);
     Some(Workload { name, kind: kind.to_owned(), security, volumes, containers, service_account_token, from })
 }
@@ -67,7 +77,13 @@ fn repeated_names(containers: &[Container], origin: &Origin<'_>, slips: &mut Sli
     }
 }
 
-fn container(described: &ApiContainer, role: Role, volumes: &[Volume], origin: &Origin<'_>, slips: &mut Slips) -> Option<Container> {
+fn container(
+    described: &ApiContainer,
+    role: Role,
+    volumes: &[Volume],
+    origin: &Origin<'_>,
+    slips: &mut Slips,
+) -> Option<Container> {
     if described.name.is_empty() {
         origin.slip(Severity::Error, "", "a container has no name", Some("add `name:`".to_owned()), slips);
         return None;
@@ -80,7 +96,8 @@ fn container(described: &ApiContainer, role: Role, volumes: &[Volume], origin: &
         let item = listed.item(index);
         if let Some(mount) = mount(asked, volumes, &item, slips) {
             if mounts.iter().any(|earlier| earlier.at.value == mount.at.value) {
-                let message = format!("two volumes are mounted at {}: the API refuses that", asked.mount_path);
+                let message =
+                    format!("two volumes are mounted at {}: the API refuses that", asked.mount_path);
                 item.slip(Severity::Error, "mountPath", message, None, slips);
             }
             mounts.push(mount);
@@ -98,7 +115,12 @@ fn container(described: &ApiContainer, role: Role, volumes: &[Volume], origin: &
     })
 }
 
-fn mount(asked: &ApiMount, volumes: &[Volume], origin: &Origin<'_>, slips: &mut Slips) -> Option<VolumeMount> {
+fn mount(
+    asked: &ApiMount,
+    volumes: &[Volume],
+    origin: &Origin<'_>,
+    slips: &mut Slips,
+) -> Option<VolumeMount> {
     if !volumes.iter().any(|volume| volume.name.value == asked.name) {
         let names = volumes.iter().map(|volume| volume.name.value.as_str());
         let help = match nearest(&asked.name, names) {
@@ -111,7 +133,9 @@ fn mount(asked: &ApiMount, volumes: &[Volume], origin: &Origin<'_>, slips: &mut 
     }
     let at = mount_path(&asked.mount_path, origin, slips)?;
     let sub_path = asked.sub_path.as_ref().filter(|path| !path.is_empty() && *path != ".");
-    if let Some(path) = sub_path.filter(|path| path.starts_with('/') || path.split('/').any(|part| part == "..")) {
+    if let Some(path) =
+        sub_path.filter(|path| path.starts_with('/') || path.split('/').any(|part| part == ".."))
+    {
         let message = format!("the API refuses subPath `{path}`: it must stay inside the volume");
         origin.slip(Severity::Error, "subPath", message, None, slips);
         return None;
@@ -125,7 +149,8 @@ fn mount(asked: &ApiMount, volumes: &[Volume], origin: &Origin<'_>, slips: &mut 
         at,
         read_only: asked.read_only.unwrap_or(false),
         flags: MountFlags::default(),
-        sub_path: sub_path.map(|path| origin.fact("subPath", "volumeMounts.subPath", path.as_bytes().to_vec())),
+        sub_path: sub_path
+            .map(|path| origin.fact("subPath", "volumeMounts.subPath", path.as_bytes().to_vec())),
     })
 }
 

@@ -18,8 +18,14 @@ pub(super) fn pod(context: &PodSecurityContext, origin: &Origin<'_>, slips: &mut
         run_as_user: reader.id("runAsUser", context.run_as_user),
         run_as_group: reader.id("runAsGroup", context.run_as_group),
         run_as_non_root: reader.flag("runAsNonRoot", context.run_as_non_root),
-        supplemental_groups: groups.filter_map(|(index, group)| reader.element("supplementalGroups", index, *group)).collect(),
-        strict_groups: reader.word("supplementalGroupsPolicy", context.supplemental_groups_policy.as_deref(), ["Merge", "Strict"]),
+        supplemental_groups: groups
+            .filter_map(|(index, group)| reader.element("supplementalGroups", index, *group))
+            .collect(),
+        strict_groups: reader.word(
+            "supplementalGroupsPolicy",
+            context.supplemental_groups_policy.as_deref(),
+            ["Merge", "Strict"],
+        ),
         fs_group: reader.id("fsGroup", context.fs_group),
         on_root_mismatch: reader.word(
             "fsGroupChangePolicy",
@@ -30,7 +36,11 @@ pub(super) fn pod(context: &PodSecurityContext, origin: &Origin<'_>, slips: &mut
 }
 
 /// A container's context; `origin` stands at it.
-pub(super) fn container(context: &SecurityContext, origin: &Origin<'_>, slips: &mut Slips) -> ContainerSecurity {
+pub(super) fn container(
+    context: &SecurityContext,
+    origin: &Origin<'_>,
+    slips: &mut Slips,
+) -> ContainerSecurity {
     let declared = context.capabilities.clone().unwrap_or_default();
     let names = |list: &str, names: Option<Vec<String>>| {
         let lists = origin.at(&format!("capabilities.{list}"));
@@ -38,7 +48,8 @@ pub(super) fn container(context: &SecurityContext, origin: &Origin<'_>, slips: &
         let facts = names.into_iter().flatten().enumerate();
         facts.map(|(index, name)| lists.item(index).fact("", &field, name)).collect::<Vec<Fact<String>>>()
     };
-    let capabilities = DeclaredCapabilities { add: names("add", declared.add), drop: names("drop", declared.drop) };
+    let capabilities =
+        DeclaredCapabilities { add: names("add", declared.add), drop: names("drop", declared.drop) };
     let mut reader = Reader { origin, slips };
     ContainerSecurity {
         run_as_user: reader.id("runAsUser", context.run_as_user),
@@ -46,7 +57,8 @@ pub(super) fn container(context: &SecurityContext, origin: &Origin<'_>, slips: &
         run_as_non_root: reader.flag("runAsNonRoot", context.run_as_non_root),
         capabilities,
         privileged: reader.flag("privileged", context.privileged),
-        allow_privilege_escalation: reader.flag("allowPrivilegeEscalation", context.allow_privilege_escalation),
+        allow_privilege_escalation: reader
+            .flag("allowPrivilegeEscalation", context.allow_privilege_escalation),
         read_only_root: reader.flag("readOnlyRootFilesystem", context.read_only_root_filesystem),
         umask: None,
     }

@@ -26,15 +26,29 @@ pub(super) fn volume(volume: &ApiVolume, origin: &Origin<'_>, slips: &mut Slips)
         VolumeKind::EmptyDir(medium(empty.medium.as_deref().unwrap_or_default(), origin, slips)?)
     } else if let Some(host) = &volume.host_path {
         let name = host.type_.as_deref().unwrap_or_default();
-        VolumeKind::HostPath { path: host_path(&host.path, origin, slips)?, check: check(name, origin, slips)? }
+        VolumeKind::HostPath {
+            path: host_path(&host.path, origin, slips)?,
+            check: check(name, origin, slips)?,
+        }
     } else if let Some(claim) = &volume.persistent_volume_claim {
         VolumeKind::Claim { claim: claim.claim_name.clone(), read_only: claim.read_only.unwrap_or(false) }
     } else {
         match source_key(origin.node) {
-            Some(key) => VolumeKind::Other { kind: key.to_owned(), read_only: ALWAYS_READ_ONLY.contains(&key) },
+            Some(key) => {
+                VolumeKind::Other { kind: key.to_owned(), read_only: ALWAYS_READ_ONLY.contains(&key) }
+            }
             None => {
-                let message = format!("volume `{}` has no known source, so the API server makes it an emptyDir", volume.name);
-                origin.slip(Severity::Warning, "name", message, Some("add `emptyDir: {}` if that is meant".to_owned()), slips);
+                let message = format!(
+                    "volume `{}` has no known source, so the API server makes it an emptyDir",
+                    volume.name
+                );
+                origin.slip(
+                    Severity::Warning,
+                    "name",
+                    message,
+                    Some("add `emptyDir: {}` if that is meant".to_owned()),
+                    slips,
+                );
                 VolumeKind::EmptyDir(Medium::Disk)
             }
         }
@@ -45,12 +59,39 @@ pub(super) fn volume(volume: &ApiVolume, origin: &Origin<'_>, slips: &mut Slips)
 /// The key that names a known source; unknown keys are dropped by the API server, and so here.
 fn source_key(node: &Node) -> Option<&str> {
     const OTHERS: [&str; 25] = [
-        "awsElasticBlockStore", "azureDisk", "azureFile", "cephfs", "cinder", "configMap", "csi", "downwardAPI",
-        "ephemeral", "fc", "flexVolume", "flocker", "gcePersistentDisk", "gitRepo", "glusterfs", "image", "iscsi",
-        "nfs", "photonPersistentDisk", "portworxVolume", "projected", "quobyte", "rbd", "scaleIO", "secret",
+        "awsElasticBlockStore",
+        "azureDisk",
+        "azureFile",
+        "cephfs",
+        "cinder",
+        "configMap",
+        "csi",
+        "downwardAPI",
+        "ephemeral",
+        "fc",
+        "flexVolume",
+        "flocker",
+        "gcePersistentDisk",
+        "gitRepo",
+        "glusterfs",
+        "image",
+        "iscsi",
+        "nfs",
+        "photonPersistentDisk",
+        "portworxVolume",
+        "projected",
+        "quobyte",
+        "rbd",
+        "scaleIO",
+        "secret",
     ];
-    let Value::Mapping(pairs) = &node.value else { return None };
-    pairs.iter().filter_map(|(key, _)| key.text()).find(|key| OTHERS.contains(key) || *key == "storageos" || *key == "vsphereVolume")
+    let Value::Mapping(pairs) = &node.value else {
+        return None;
+    };
+    pairs
+        .iter()
+        .filter_map(|(key, _)| key.text())
+        .find(|key| OTHERS.contains(key) || *key == "storageos" || *key == "vsphereVolume")
 }
 
 fn medium(name: &str, origin: &Origin<'_>, slips: &mut Slips) -> Option<Medium> {
@@ -59,8 +100,11 @@ fn medium(name: &str, origin: &Origin<'_>, slips: &mut Slips) -> Option<Medium> 
         "Memory" => Some(Medium::Memory),
         // Huge pages are a hugetlbfs; its files are not for ordinary writes.
         _ => {
-            let help = nearest(name, ["Memory"]).map(|known| format!("did you mean `{known}`? Letter case counts"));
-            let message = format!("the kubelet knows no storage medium `{name}` for files: the pod would wait for ever");
+            let help =
+                nearest(name, ["Memory"]).map(|known| format!("did you mean `{known}`? Letter case counts"));
+            let message = format!(
+                "the kubelet knows no storage medium `{name}` for files: the pod would wait for ever"
+            );
             origin.slip(Severity::Error, "emptyDir.medium", message, help, slips);
             None
         }
@@ -85,7 +129,8 @@ fn check(name: &str, origin: &Origin<'_>, slips: &mut Slips) -> Option<HostPathC
     let check = HostPathCheck::by_name(name);
     if check.is_none() {
         let message = format!("the API knows no hostPath type `{name}`");
-        let help = nearest(name, HostPathCheck::NAMES).map(|known| format!("did you mean `{known}`? Letter case counts"));
+        let help = nearest(name, HostPathCheck::NAMES)
+            .map(|known| format!("did you mean `{known}`? Letter case counts"));
         origin.slip(Severity::Error, "hostPath.type", message, help, slips);
     }
     check

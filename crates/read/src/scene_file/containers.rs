@@ -53,7 +53,13 @@ impl Reading<'_> {
         }
     }
 
-    fn container(&mut self, scene: &SceneFile, section: &ContainerSection, item: &Node, volumes: &mut Vec<Volume>) -> Container {
+    fn container(
+        &mut self,
+        scene: &SceneFile,
+        section: &ContainerSection,
+        item: &Node,
+        volumes: &mut Vec<Volume>,
+    ) -> Container {
         let mounts_node = item.get("mounts").unwrap_or(item);
         let mounts = section.mounts.iter().enumerate();
         let mounts: Vec<VolumeMount> = mounts
@@ -91,11 +97,15 @@ impl Reading<'_> {
         PlainIdentity {
             user: section.user.as_ref().map(|user| self.fact(item, "user", user.0.clone())),
             groups: section.groups.iter().map(|group| self.fact(item, "groups", *group)).collect(),
-            filesystem_group: section.filesystem_group.map(|group| self.fact(item, "filesystem-group", group)),
+            filesystem_group: section
+                .filesystem_group
+                .map(|group| self.fact(item, "filesystem-group", group)),
             capabilities,
             effective,
             privileged: section.privileged.map(|told| self.fact(item, "privileged", told)),
-            no_new_privileges: section.no_new_privileges.map(|told| self.fact(item, "no-new-privileges", told)),
+            no_new_privileges: section
+                .no_new_privileges
+                .map(|told| self.fact(item, "no-new-privileges", told)),
             umask,
         }
     }
@@ -137,7 +147,13 @@ impl Reading<'_> {
         Some(self.fact(item, "effective-capabilities", set))
     }
 
-    fn mount(&mut self, scene: &SceneFile, mount: &MountSection, item: &Node, volumes: &mut Vec<Volume>) -> Option<VolumeMount> {
+    fn mount(
+        &mut self,
+        scene: &SceneFile,
+        mount: &MountSection,
+        item: &Node,
+        volumes: &mut Vec<Volume>,
+    ) -> Option<VolumeMount> {
         let at = item.get("volume").unwrap_or(item);
         if !scene.volumes.contains_key(&mount.volume) {
             let help = match nearest(&mount.volume, scene.volumes.keys().map(String::as_str)) {
@@ -150,7 +166,13 @@ impl Reading<'_> {
         }
         if !mount.at.starts_with('/') || mount.at.split('/').any(|part| part == "..") {
             let span = &item.get("at").unwrap_or(item).span;
-            self.slips.add(Severity::Error, self.source, span, "a mount needs an absolute path without `..`", None);
+            self.slips.add(
+                Severity::Error,
+                self.source,
+                span,
+                "a mount needs an absolute path without `..`",
+                None,
+            );
             return None;
         }
         let name = Fact::new(mount.volume.clone(), self.source.place(&at.span, "mounts.volume"));

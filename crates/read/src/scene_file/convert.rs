@@ -32,7 +32,13 @@ impl Reading<'_> {
 /// Reads the scene file `node`; manifests and account files it names are read through `files`.
 ///
 /// `None` where it cannot be used; `slips` says why.
-pub fn read_scene(node: &Node, source: &SourceText, origin: &Origin, files: &dyn FileReader, slips: &mut Slips) -> Option<Scene> {
+pub fn read_scene(
+    node: &Node,
+    source: &SourceText,
+    origin: &Origin,
+    files: &dyn FileReader,
+    slips: &mut Slips,
+) -> Option<Scene> {
     let scene_file: SceneFile = from_node(node, source, slips, misplaced)?;
     if scene_file.scene != 1 {
         let span = &node.get("scene").unwrap_or(node).span;
@@ -47,12 +53,16 @@ pub fn read_scene(node: &Node, source: &SourceText, origin: &Origin, files: &dyn
     let mut scene = Scene::default();
     let mut reading = Reading { source, slips, folder, files };
     for (name, section) in &scene_file.images {
-        let Some(at) = node.get("images").and_then(|images| images.get(name)) else { continue };
+        let Some(at) = node.get("images").and_then(|images| images.get(name)) else {
+            continue;
+        };
         let image = reading.image(name, section, at);
         scene.images.insert(name.clone(), image);
     }
     for (name, section) in &scene_file.volumes {
-        let Some(at) = node.get("volumes").and_then(|volumes| volumes.get(name)) else { continue };
+        let Some(at) = node.get("volumes").and_then(|volumes| volumes.get(name)) else {
+            continue;
+        };
         let volume = reading.volume(name, section, at);
         scene.volumes.insert(name.clone(), volume);
     }
@@ -60,7 +70,13 @@ pub fn read_scene(node: &Node, source: &SourceText, origin: &Origin, files: &dyn
     let listed = node.get("workloads").map(Node::items).unwrap_or_default();
     for (path, at) in scene_file.workloads.iter().zip(listed) {
         let full = reading.folder.join(path);
-        crate::input::read_manifests(&full, (reading.source, &at.span), reading.files, &mut scene, reading.slips);
+        crate::input::read_manifests(
+            &full,
+            (reading.source, &at.span),
+            reading.files,
+            &mut scene,
+            reading.slips,
+        );
     }
     let own = reading.containers(&scene_file, node);
     scene.workloads.extend(own);

@@ -42,7 +42,9 @@ impl Reading<'_> {
     }
 
     fn accounts(&mut self, image: &str, section: Option<&AccountsSection>, node: &Node) -> Option<Accounts> {
-        let Some(section) = section else { return Some(Accounts::default()) };
+        let Some(section) = section else {
+            return Some(Accounts::default());
+        };
         let passwd = self.account_text(image, "passwd", section.passwd.as_deref(), node)?;
         let group = self.account_text(image, "group", section.group.as_deref(), node)?;
         Some(Accounts {
@@ -53,8 +55,16 @@ impl Reading<'_> {
 
     /// The name and text of an account file, given by path or as the text itself. The inner `None`: no such file.
     #[expect(clippy::option_option, reason = "no such file and unreadable differ")]
-    fn account_text(&mut self, image: &str, key: &str, value: Option<&str>, node: &Node) -> Option<Option<(String, String)>> {
-        let Some(value) = value else { return Some(None) };
+    fn account_text(
+        &mut self,
+        image: &str,
+        key: &str,
+        value: Option<&str>,
+        node: &Node,
+    ) -> Option<Option<(String, String)>> {
+        let Some(value) = value else {
+            return Some(None);
+        };
         let at = node.get(key).unwrap_or(node);
         if value.contains(':') || value.trim().is_empty() {
             return Some(Some((format!("{key} of {image}"), value.to_owned())));
@@ -75,14 +85,17 @@ impl Reading<'_> {
         let at = |key: &str| node.get(key).unwrap_or(node);
         let mut filesystem = section.filesystem.clone();
         if let Some(kind) = filesystem.as_deref().filter(|kind| !NATIVE.contains(kind)) {
-            let message = format!("the rules of {kind} are not modelled by this version: answers on this volume depend on it");
+            let message = format!(
+                "the rules of {kind} are not modelled by this version: answers on this volume depend on it"
+            );
             self.slips.add(Severity::Warning, self.source, &at("filesystem").span, message, None);
             (listed, filesystem) = (None, None);
         }
         let field = |key: &str| format!("volumes.{name}.{key}");
         VolumeFacts {
             tree: listed,
-            filesystem: filesystem.map(|kind| Fact::new(kind, self.source.place(&at("filesystem").span, &field("filesystem")))),
+            filesystem: filesystem
+                .map(|kind| Fact::new(kind, self.source.place(&at("filesystem").span, &field("filesystem")))),
             flags: self.flags(&section.options, at("options")),
             read_only_filesystem: section.read_only_filesystem,
             group_ownership: section.group_ownership.map(|told| {
@@ -96,7 +109,17 @@ impl Reading<'_> {
     /// Mount options that are flags; others are warned about.
     pub(super) fn flags(&mut self, options: &[String], node: &Node) -> MountFlags {
         const HARMLESS: [&str; 12] = [
-            "rw", "exec", "suid", "dev", "relatime", "noatime", "nodiratime", "strictatime", "defaults", "sync", "async",
+            "rw",
+            "exec",
+            "suid",
+            "dev",
+            "relatime",
+            "noatime",
+            "nodiratime",
+            "strictatime",
+            "defaults",
+            "sync",
+            "async",
             "symfollow",
         ];
         let mut flags = MountFlags::default();
@@ -106,7 +129,10 @@ impl Reading<'_> {
                 None if HARMLESS.contains(&option.as_str()) => {}
                 None => {
                     let span = &node.item(index).unwrap_or(node).span;
-                    let message = format!("the mount option `{}` is not modelled by this version, so it is ignored", option.escape_debug());
+                    let message = format!(
+                        "the mount option `{}` is not modelled by this version, so it is ignored",
+                        option.escape_debug()
+                    );
                     let help = Some("ro, noexec, nosuid, nodev and nosymfollow are".to_owned());
                     self.slips.add(Severity::Warning, self.source, span, message, help);
                 }
@@ -117,9 +143,12 @@ impl Reading<'_> {
 
     /// The host; `node` is its section.
     pub(super) fn host(&mut self, section: &HostSection, node: Option<&Node>) -> Host {
-        let Some(node) = node else { return Host::default() };
+        let Some(node) = node else {
+            return Host::default();
+        };
         let listed = section.tree.as_deref().zip(node.get("tree"));
-        let tree: Option<Arc<_>> = listed.and_then(|(entries, node)| tree(entries, node, self.source, self.slips));
+        let tree: Option<Arc<_>> =
+            listed.and_then(|(entries, node)| tree(entries, node, self.source, self.slips));
         let mut settings = Settings::default();
         for (key, value) in &section.sysctls {
             match key.as_str() {
@@ -127,9 +156,15 @@ impl Reading<'_> {
                 "fs.protected_regular" => settings.protected_regular = Some(*value),
                 "fs.protected_fifos" => settings.protected_fifos = Some(*value),
                 _ => {
-                    let span = &node.find("sysctls").and_then(|sysctls| sysctls.entry(key)).map_or(node, |(key, _)| key).span;
+                    let span = &node
+                        .find("sysctls")
+                        .and_then(|sysctls| sysctls.entry(key))
+                        .map_or(node, |(key, _)| key)
+                        .span;
                     let message = format!("`{}` decides nothing here, so it is ignored", key.escape_debug());
-                    let help = Some("fs.protected_symlinks, fs.protected_regular and fs.protected_fifos do".to_owned());
+                    let help = Some(
+                        "fs.protected_symlinks, fs.protected_regular and fs.protected_fifos do".to_owned(),
+                    );
                     self.slips.add(Severity::Warning, self.source, span, message, help);
                 }
             }

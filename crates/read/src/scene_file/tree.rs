@@ -14,12 +14,19 @@ use crate::text::SourceText;
 use crate::yaml::Node;
 
 /// The tree that `entries` list; `node` is the list they were read from.
-pub(super) fn tree(entries: &[TreeEntry], node: &Node, source: &SourceText, slips: &mut Slips) -> Option<Arc<Tree>> {
+pub(super) fn tree(
+    entries: &[TreeEntry],
+    node: &Node,
+    source: &SourceText,
+    slips: &mut Slips,
+) -> Option<Arc<Tree>> {
     let origin = source.place(&node.span, "tree");
     let mut builder = TreeBuilder::new(origin);
     let mut links = Vec::new();
     for (index, entry) in entries.iter().enumerate() {
-        let Some(item) = node.item(index) else { continue };
+        let Some(item) = node.item(index) else {
+            continue;
+        };
         let reader = EntryReader { entry, item, source };
         if !entry.path.starts_with('/') {
             reader.error("path", "the path is not absolute", Some(format!("write /{}", entry.path)), slips);
@@ -44,7 +51,11 @@ pub(super) fn tree(entries: &[TreeEntry], node: &Node, source: &SourceText, slip
         }
         Err((path, error)) => {
             let same = |entry: &&TreeEntry| entry.path.trim_matches('/').as_bytes() == path;
-            let place = entries.iter().rposition(|entry| same(&entry)).and_then(|index| node.item(index)).unwrap_or(node);
+            let place = entries
+                .iter()
+                .rposition(|entry| same(&entry))
+                .and_then(|index| node.item(index))
+                .unwrap_or(node);
             slips.add(Severity::Error, source, &place.span, format!("{}: {error}", quoted(&path)), None);
             None
         }
@@ -76,8 +87,20 @@ impl EntryReader<'_> {
 
     fn inode(&self, slips: &mut Slips) -> Option<Entry> {
         let kind = kind(self.entry.kind);
-        let owner = self.parsed("owner", self.entry.owner.as_ref(), RawText::pair, "write UID:GID, such as 7101:7200", slips)?;
-        let mode = self.parsed("mode", self.entry.mode.as_ref(), RawText::mode, "write four octal digits, such as 0640", slips)?;
+        let owner = self.parsed(
+            "owner",
+            self.entry.owner.as_ref(),
+            RawText::pair,
+            "write UID:GID, such as 7101:7200",
+            slips,
+        )?;
+        let mode = self.parsed(
+            "mode",
+            self.entry.mode.as_ref(),
+            RawText::mode,
+            "write four octal digits, such as 0640",
+            slips,
+        )?;
         let link_mode = (kind == FileKind::Link).then_some(Mode::new(0o777));
         let told_mode = mode.or(link_mode);
         let (uid, gid) = owner.unwrap_or((0, 0));
@@ -97,7 +120,13 @@ impl EntryReader<'_> {
         inode.acls.default = self.acl("default-acl", self.entry.default_acl.as_deref(), inode.mode, slips);
         inode.content = self.content(slips);
         inode.device = self
-            .parsed("device", self.entry.device.as_ref(), RawText::pair, "write MAJOR:MINOR, such as 1:3", slips)?
+            .parsed(
+                "device",
+                self.entry.device.as_ref(),
+                RawText::pair,
+                "write MAJOR:MINOR, such as 1:3",
+                slips,
+            )?
             .map(|(major, minor)| Device { major, minor });
         for flag in &self.entry.flags {
             inode.marks = inode.marks.with(match flag {
@@ -121,7 +150,12 @@ impl EntryReader<'_> {
         let Some(text) = text else { return Some(None) };
         let parsed = parse(text);
         if parsed.is_none() {
-            self.error(key, &format!("`{}` is no {key}", text.0.escape_debug()), Some(help.to_owned()), slips);
+            self.error(
+                key,
+                &format!("`{}` is no {key}", text.0.escape_debug()),
+                Some(help.to_owned()),
+                slips,
+            );
         }
         parsed.map(Some)
     }

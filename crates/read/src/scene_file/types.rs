@@ -299,7 +299,10 @@ impl<'de> Deserialize<'de> for CapabilityList {
             fn visit_str<E: serde::de::Error>(self, text: &str) -> Result<CapabilityList, E> {
                 Ok(CapabilityList::All(text.to_owned()))
             }
-            fn visit_seq<A: serde::de::SeqAccess<'de>>(self, mut items: A) -> Result<CapabilityList, A::Error> {
+            fn visit_seq<A: serde::de::SeqAccess<'de>>(
+                self,
+                mut items: A,
+            ) -> Result<CapabilityList, A::Error> {
                 let mut names = Vec::new();
                 while let Some(name) = items.next_element()? {
                     names.push(name);
@@ -312,6 +315,8 @@ impl<'de> Deserialize<'de> for CapabilityList {
 }
 
 /// Keeps "left out" apart from `null`.
-fn told<'de, T: Deserialize<'de>, D: Deserializer<'de>>(deserializer: D) -> Result<Option<Option<T>>, D::Error> {
+fn told<'de, T: Deserialize<'de>, D: Deserializer<'de>>(
+    deserializer: D,
+) -> Result<Option<Option<T>>, D::Error> {
     Option::<T>::deserialize(deserializer).map(Some)
 }

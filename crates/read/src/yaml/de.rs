@@ -54,7 +54,13 @@ impl Context<'_> {
             None => nearest(text, fields.iter().copied()).map(|known| format!("did you mean `{known}`?")),
         };
         let message = format!("`{text}` is no known key here, so it is ignored");
-        let slip = Slip { severity: Severity::Warning, source: self.source.clone(), span: key.span.clone(), message, help };
+        let slip = Slip {
+            severity: Severity::Warning,
+            source: self.source.clone(),
+            span: key.span.clone(),
+            message,
+            help,
+        };
         self.warnings.borrow_mut().push(slip);
     }
 }
@@ -132,7 +138,8 @@ impl<'a> NodeReader<'a> {
     fn integer(self) -> Result<i64, TypeError> {
         match self.scalar() {
             Some((_, Scalar::Int(number))) => Ok(number),
-            Some((_, Scalar::Float(number))) if number.fract() == 0.0 && number.abs() < 9.0e15 => {
+            Some((_, Scalar::Float(number))) if number.fract() == 0.0 && number.abs() < 9.0e15 =>
+            {
                 #[expect(clippy::cast_possible_truncation, reason = "a whole number below 2^53")]
                 Ok(number as i64)
             }
@@ -236,11 +243,19 @@ impl<'de> de::Deserializer<'de> for NodeReader<'_> {
         self.deserialize_any(visitor)
     }
 
-    fn deserialize_unit_struct<V: Visitor<'de>>(self, _: &'static str, visitor: V) -> Result<V::Value, TypeError> {
+    fn deserialize_unit_struct<V: Visitor<'de>>(
+        self,
+        _: &'static str,
+        visitor: V,
+    ) -> Result<V::Value, TypeError> {
         self.deserialize_any(visitor)
     }
 
-    fn deserialize_newtype_struct<V: Visitor<'de>>(self, name: &'static str, visitor: V) -> Result<V::Value, TypeError> {
+    fn deserialize_newtype_struct<V: Visitor<'de>>(
+        self,
+        name: &'static str,
+        visitor: V,
+    ) -> Result<V::Value, TypeError> {
         if name != RAW {
             return self.placed(visitor.visit_newtype_struct(self));
         }
@@ -257,7 +272,9 @@ impl<'de> de::Deserializer<'de> for NodeReader<'_> {
             Value::Scalar { text, .. } => {
                 return Err(self.expected("a list").help(format!("write [{}]", shorten(text))));
             }
-            Value::Mapping(_) => return Err(self.expected("a list").help("begin each element with `- `")),
+            Value::Mapping(_) => {
+                return Err(self.expected("a list").help("begin each element with `- `"));
+            }
         };
         self.placed(visitor.visit_seq(Items { items: items.iter(), context: self.context }))
     }
@@ -266,7 +283,12 @@ impl<'de> de::Deserializer<'de> for NodeReader<'_> {
         self.deserialize_seq(visitor)
     }
 
-    fn deserialize_tuple_struct<V: Visitor<'de>>(self, _: &'static str, _: usize, visitor: V) -> Result<V::Value, TypeError> {
+    fn deserialize_tuple_struct<V: Visitor<'de>>(
+        self,
+        _: &'static str,
+        _: usize,
+        visitor: V,
+    ) -> Result<V::Value, TypeError> {
         self.deserialize_seq(visitor)
     }
 
@@ -290,7 +312,8 @@ impl<'de> de::Deserializer<'de> for NodeReader<'_> {
             Value::Scalar { .. } if self.is_null() => &[],
             Value::Scalar { .. } | Value::Sequence(_) => return Err(self.no_mapping(fields)),
         };
-        for (key, _) in pairs.iter().filter(|(key, _)| key.text().is_none_or(|text| !fields.contains(&text))) {
+        for (key, _) in pairs.iter().filter(|(key, _)| key.text().is_none_or(|text| !fields.contains(&text)))
+        {
             self.context.unknown_key(name, key, fields);
         }
         self.placed(visitor.visit_map(Pairs { pairs: pairs.iter(), value: None, context: self.context }))
@@ -304,7 +327,10 @@ impl<'de> de::Deserializer<'de> for NodeReader<'_> {
     ) -> Result<V::Value, TypeError> {
         let text = self.node.text().ok_or_else(|| self.expected("a single word"))?;
         if !variants.contains(&text) {
-            let error = TypeError::at(self.node, format!("`{}` is not one of {}", shorten(text), variants.join(", ")));
+            let error = TypeError::at(
+                self.node,
+                format!("`{}` is not one of {}", shorten(text), variants.join(", ")),
+            );
             return Err(match nearest(text, variants.iter().copied()) {
                 Some(known) => error.help(format!("did you mean `{known}`?")),
                 None => error,
@@ -334,7 +360,9 @@ impl<'de> de::SeqAccess<'de> for Items<'_> {
     type Error = TypeError;
 
     fn next_element_seed<T: DeserializeSeed<'de>>(&mut self, seed: T) -> Result<Option<T::Value>, TypeError> {
-        let Some(node) = self.items.next() else { return Ok(None) };
+        let Some(node) = self.items.next() else {
+            return Ok(None);
+        };
         seed.deserialize(NodeReader { node, context: self.context }).map(Some)
     }
 }
@@ -349,7 +377,9 @@ impl<'de> de::MapAccess<'de> for Pairs<'_> {
     type Error = TypeError;
 
     fn next_key_seed<K: DeserializeSeed<'de>>(&mut self, seed: K) -> Result<Option<K::Value>, TypeError> {
-        let Some((key, value)) = self.pairs.next() else { return Ok(None) };
+        let Some((key, value)) = self.pairs.next() else {
+            return Ok(None);
+        };
         self.value = Some(value);
         // Keys are text even where they look like numbers.
         let text = key.text().ok_or_else(|| TypeError::at(key, "a key must be a single word"))?;

@@ -37,7 +37,9 @@ impl Node {
     /// Key and value of `key`.
     #[must_use]
     pub fn entry(&self, key: &str) -> Option<(&Self, &Self)> {
-        let Value::Mapping(pairs) = &self.value else { return None };
+        let Value::Mapping(pairs) = &self.value else {
+            return None;
+        };
         pairs.iter().find(|(known, _)| known.text() == Some(key)).map(|(key, value)| (key, value))
     }
 

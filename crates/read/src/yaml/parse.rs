@@ -206,10 +206,14 @@ fn missing_colon(text: &str, at: usize) -> Option<(Range<usize>, String)> {
         let line = text[start..].lines().next()?;
         let body = line.trim_start().trim_start_matches("- ").trim_start();
         let offset = start + (line.len() - body.len());
-        let length = body.bytes().take_while(|byte| byte.is_ascii_alphanumeric() || *byte == b'-' || *byte == b'_').count();
+        let length = body
+            .bytes()
+            .take_while(|byte| byte.is_ascii_alphanumeric() || *byte == b'-' || *byte == b'_')
+            .count();
         let (key, rest) = body.split_at(length);
         let value = rest.trim();
-        let alone = value.is_empty() || (rest.starts_with(' ') && !value.contains([':', '#', '"', '\'', ' ']));
+        let alone =
+            value.is_empty() || (rest.starts_with(' ') && !value.contains([':', '#', '"', '\'', ' ']));
         let word = key.starts_with(|c: char| c.is_ascii_alphabetic()) && alone && !body.is_empty();
         word.then(|| (offset..offset + length, key.to_owned()))
     })
@@ -231,7 +235,9 @@ fn add_merged(pairs: &mut Vec<(Node, Node)>, merged: Vec<Node>) {
             Value::Mapping(_) | Value::Scalar { .. } => vec![source],
         };
         for source in sources {
-            let Value::Mapping(theirs) = source.value else { continue };
+            let Value::Mapping(theirs) = source.value else {
+                continue;
+            };
             for (key, value) in theirs {
                 if !pairs.iter().any(|(known, _)| known.text() == key.text()) {
                     pairs.push((key, value));
@@ -250,12 +256,17 @@ struct Offsets {
 
 impl Offsets {
     fn new(text: &str) -> Self {
-        let table = if text.is_ascii() { Vec::new() } else { text.char_indices().map(|(at, _)| at).collect() };
+        let table =
+            if text.is_ascii() { Vec::new() } else { text.char_indices().map(|(at, _)| at).collect() };
         Self { table, end: text.len() }
     }
 
     fn byte(&self, character: usize) -> usize {
-        if self.table.is_empty() { character.min(self.end) } else { self.table.get(character).copied().unwrap_or(self.end) }
+        if self.table.is_empty() {
+            character.min(self.end)
+        } else {
+            self.table.get(character).copied().unwrap_or(self.end)
+        }
     }
 
     fn bytes(&self, span: Span) -> Range<usize> {
@@ -272,7 +283,8 @@ mod tests {
         let source = SourceText::new("x.yaml", text);
         let mut slips = Slips::default();
         let nodes = parse(&source, &mut slips);
-        let slips = slips.iter().map(|slip| (slip.message.clone(), source.line_column(slip.span.start).0)).collect();
+        let slips =
+            slips.iter().map(|slip| (slip.message.clone(), source.line_column(slip.span.start).0)).collect();
         (nodes, slips)
     }
 

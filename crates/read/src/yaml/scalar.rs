@@ -20,7 +20,9 @@ pub enum Scalar {
 pub fn resolve(text: &str) -> Scalar {
     match text {
         "" | "~" | "null" | "Null" | "NULL" => return Scalar::Null,
-        "y" | "Y" | "yes" | "Yes" | "YES" | "true" | "True" | "TRUE" | "on" | "On" | "ON" => return Scalar::Bool(true),
+        "y" | "Y" | "yes" | "Yes" | "YES" | "true" | "True" | "TRUE" | "on" | "On" | "ON" => {
+            return Scalar::Bool(true);
+        }
         "n" | "N" | "no" | "No" | "NO" | "false" | "False" | "FALSE" | "off" | "Off" | "OFF" => {
             return Scalar::Bool(false);
         }
@@ -34,7 +36,8 @@ pub fn resolve(text: &str) -> Scalar {
     if let Some(number) = integer(&digits) {
         return Scalar::Int(number);
     }
-    let plausible = digits.bytes().all(|byte| byte.is_ascii_digit() || matches!(byte, b'+' | b'-' | b'.' | b'e' | b'E'));
+    let plausible =
+        digits.bytes().all(|byte| byte.is_ascii_digit() || matches!(byte, b'+' | b'-' | b'.' | b'e' | b'E'));
     match digits.parse::<f64>() {
         Ok(number) if plausible => Scalar::Float(number),
         Ok(_) | Err(_) => Scalar::Text,
@@ -53,11 +56,14 @@ fn integer(text: &str) -> Option<i64> {
         plain.then(|| i64::from_str_radix(digits, radix).ok()).flatten()
     };
     let prefixed = [("0x", 16), ("0b", 2), ("0o", 8)];
-    let value = match prefixed.into_iter().find_map(|(prefix, radix)| Some((digits.strip_prefix(prefix)?, radix))) {
-        Some((rest, radix)) => parse(rest, radix)?,
-        None if digits.len() > 1 && digits.starts_with('0') => parse(digits, 8).or_else(|| parse(digits, 10))?,
-        None => parse(digits, 10)?,
-    };
+    let value =
+        match prefixed.into_iter().find_map(|(prefix, radix)| Some((digits.strip_prefix(prefix)?, radix))) {
+            Some((rest, radix)) => parse(rest, radix)?,
+            None if digits.len() > 1 && digits.starts_with('0') => {
+                parse(digits, 8).or_else(|| parse(digits, 10))?
+            }
+            None => parse(digits, 10)?,
+        };
     Some(if negative { -value } else { value })
 }
 

@@ -76,7 +76,9 @@ impl IdentityJson {
         });
         // One that never starts is nobody: only the reason counts.
         let shown: &[&Identity] = if starts { &possible } else { &[] };
-        let set = |get: fn(&Identity) -> CapabilitySet| agreed(shown, get).map(|set| set.iter().map(|cap| cap.name()).collect());
+        let set = |get: fn(&Identity) -> CapabilitySet| {
+            agreed(shown, get).map(|set| set.iter().map(|cap| cap.name()).collect())
+        };
         Self {
             actor: stage.name_of(actor),
             workload: actor.workload.to_string(),
@@ -96,9 +98,18 @@ impl IdentityJson {
                 bounding: set(|identity| identity.bounding),
             },
             no_new_privileges: agreed(shown, |identity| identity.no_new_privileges),
-            user_namespace: agreed(shown, |identity| identity.namespace.is_initial()).map(|initial| NamespaceJson { initial }),
+            user_namespace: agreed(shown, |identity| identity.namespace.is_initial())
+                .map(|initial| NamespaceJson { initial }),
             possible: possible_json.collect(),
-            facts: resolved.facts.iter().map(|fact| FactJson { field: fact.field, value: fact.value.clone(), from: fact.from.to_string() }).collect(),
+            facts: resolved
+                .facts
+                .iter()
+                .map(|fact| FactJson {
+                    field: fact.field,
+                    value: fact.value.clone(),
+                    from: fact.from.to_string(),
+                })
+                .collect(),
             assumptions: resolved.assumptions.iter().map(ToString::to_string).collect(),
         }
     }

@@ -37,10 +37,13 @@ fn cells(row: &AccessRow) -> Vec<String> {
     let owner = facts.map_or_else(String::new, |facts| {
         format!("{}:{}", id(facts.uid.map(|uid| uid.raw())), id(facts.gid.map(|gid| gid.raw())))
     });
-    let mode = facts.map_or_else(|| paint(FAINT, "not listed"), |facts| match facts.mode {
-        Some(mode) => format!("{} {mode}", symbolic(facts.kind, mode)),
-        None => format!("{} ?", facts.kind.word()),
-    });
+    let mode = facts.map_or_else(
+        || paint(FAINT, "not listed"),
+        |facts| match facts.mode {
+            Some(mode) => format!("{} {mode}", symbolic(facts.kind, mode)),
+            None => format!("{} ?", facts.kind.word()),
+        },
+    );
     let c = &row.cells;
     let answers = [&c.read, &c.write, &c.create, &c.delete, &c.list, &c.enter, &c.run];
     let mut cells = vec![quoted(&row.path), owner, mode];

@@ -59,7 +59,12 @@ pub(super) fn act(out: &mut dyn Write, answer: &Answer, layout: Layout) -> io::R
     if let Some(runs_as) = answer.effect.runs_as
         && answer.outcome == Outcome::Allowed
     {
-        paragraph(out, &format!("runs as {}:{}", super::id(Some(runs_as.uid.raw())), super::id(Some(runs_as.gid.raw()))), INDENT, layout)?;
+        paragraph(
+            out,
+            &format!("runs as {}:{}", super::id(Some(runs_as.uid.raw())), super::id(Some(runs_as.gid.raw()))),
+            INDENT,
+            layout,
+        )?;
     }
     if let (Some(false), Some(expected)) = (answer.holds(), answer.act.expectation) {
         writeln!(out, "{}{}", " ".repeat(INDENT), paint(BAD, &format!("NOT as expected: {expected}")))?;

@@ -28,7 +28,13 @@ pub fn identities(out: &mut dyn Write, stage: &Stage, actors: &[&Actor], layout:
 fn identity(out: &mut dyn Write, stage: &Stage, actor: &Actor, layout: Layout) -> io::Result<()> {
     let image = actor.image.as_ref().map_or_else(String::new, |image| format!(", image {}", safe(image)));
     let title = safe(&stage.name_of(actor));
-    writeln!(out, "{}  {} container of {}{image}", paint(STRONG, &title), actor.role.word(), safe(&actor.workload))?;
+    writeln!(
+        out,
+        "{}  {} container of {}{image}",
+        paint(STRONG, &title),
+        actor.role.word(),
+        safe(&actor.workload)
+    )?;
     if let Some(refusal) = actor.refusal() {
         let text = format!("never runs: {} ({})", safe(&refusal.reason), refusal.class);
         writeln!(out, "  {}", paint(BAD, &super::folded(&text, 2, layout.width)))?;
@@ -42,21 +48,30 @@ fn identity(out: &mut dyn Write, stage: &Stage, actor: &Actor, layout: Layout) -
         previous = fact.field;
         let value = match fact.from {
             Provenance::Unknown(_) => paint(OPEN, &safe(&fact.value)),
-            Provenance::Document { .. } | Provenance::Accounts { .. } | Provenance::Rule(_) | Provenance::Assumption(_) => {
-                safe(&fact.value)
-            }
+            Provenance::Document { .. }
+            | Provenance::Accounts { .. }
+            | Provenance::Rule(_)
+            | Provenance::Assumption(_) => safe(&fact.value),
         };
         table.row(vec![field.to_owned(), value, paint(FAINT, &safe(&fact.from.to_string()))]);
     }
     let effective = actor.identity.possible.first().map(|(_, identity)| identity.effective);
     if let (Some(effective), 1) = (effective, actor.identity.possible.len()) {
-        let why = if effective.is_empty() { "a process that is not root starts with none" } else { "root gets the bounding set" };
+        let why = if effective.is_empty() {
+            "a process that is not root starts with none"
+        } else {
+            "root gets the bounding set"
+        };
         table.row(vec!["effective".to_owned(), set_in_words(effective), paint(FAINT, why)]);
     }
     write!(out, "{}", table.render(layout.width))?;
     if let Some(unknown) = &actor.identity.question {
         let whens: Vec<String> = actor.identity.possible.iter().map(|(when, _)| safe(when)).collect();
-        writeln!(out, "  {}", paint(OPEN, &super::folded(&format!("either {}", whens.join(", or ")), 2, layout.width)))?;
+        writeln!(
+            out,
+            "  {}",
+            paint(OPEN, &super::folded(&format!("either {}", whens.join(", or ")), 2, layout.width))
+        )?;
         paragraph(out, &format!("to settle it: {}", safe(&unknown.settle)), 2, layout)?;
     }
     for text in &actor.identity.assumptions {

@@ -34,7 +34,9 @@ pub fn mounts(out: &mut dyn Write, rows: &[MountRow], layout: Layout) -> io::Res
 fn cells(row: &MountRow) -> Vec<String> {
     let kind = row.filesystem.as_ref().filter(|fs| **fs != row.kind && **fs != row.source);
     let what = kind.map_or_else(|| row.source.to_string(), |fs| format!("{} ({fs})", row.source));
-    let plain = |text: String| if row.origin == MountOrigin::Default { paint(FAINT, &text) } else { text };
+    let plain = |text: String| {
+        if row.origin == MountOrigin::Default { paint(FAINT, &text) } else { text }
+    };
     let root = row.root.map_or_else(|| paint(OPEN, "not known"), |root| plain(facts(root)));
     let touches = if row.touches == 0 { String::new() } else { row.touches.to_string() };
     vec![
@@ -57,7 +59,12 @@ fn notes(out: &mut dyn Write, rows: &[MountRow], layout: Layout) -> io::Result<(
             paragraph(out, &format!("{}: {}", quoted(&row.at), safe(note)), 2, layout)?;
         }
         if let Some(unknown) = &row.question {
-            let text = format!("{}: not known: {}; to settle it: {}", quoted(&row.at), safe(&unknown.fact), safe(&unknown.settle));
+            let text = format!(
+                "{}: not known: {}; to settle it: {}",
+                quoted(&row.at),
+                safe(&unknown.fact),
+                safe(&unknown.settle)
+            );
             writeln!(out, "  {}", paint(OPEN, &super::folded(&text, 2, layout.width)))?;
         }
     }

@@ -17,7 +17,13 @@ use crate::table::Table;
 ///
 /// # Errors
 /// Whatever `out` refuses.
-pub fn why(out: &mut dyn Write, stage: &Stage, actor: &Actor, answer: &Answer, layout: Layout) -> io::Result<()> {
+pub fn why(
+    out: &mut dyn Write,
+    stage: &Stage,
+    actor: &Actor,
+    answer: &Answer,
+    layout: Layout,
+) -> io::Result<()> {
     acts::act(out, answer, layout)?;
     if !answer.steps.is_empty() {
         background(out, stage, actor, answer, layout)?;
@@ -25,15 +31,29 @@ pub fn why(out: &mut dyn Write, stage: &Stage, actor: &Actor, answer: &Answer, l
     acts::taken_for_granted(out, std::slice::from_ref(answer), layout)
 }
 
-fn background(out: &mut dyn Write, stage: &Stage, actor: &Actor, answer: &Answer, layout: Layout) -> io::Result<()> {
+fn background(
+    out: &mut dyn Write,
+    stage: &Stage,
+    actor: &Actor,
+    answer: &Answer,
+    layout: Layout,
+) -> io::Result<()> {
     writeln!(out, "\n{}", paint(STRONG, &format!("Who {} is", safe(&stage.name_of(actor)))))?;
     let mut table = Table::new(&["field", "value", "from"]);
     let shown: BTreeSet<&str> = ["uid", "gid", "group", "umask"].into();
     for fact in actor.facts().iter().filter(|fact| shown.contains(fact.field)) {
-        table.row(vec![fact.field.to_owned(), safe(&fact.value), paint(FAINT, &safe(&fact.from.to_string()))]);
+        table.row(vec![
+            fact.field.to_owned(),
+            safe(&fact.value),
+            paint(FAINT, &safe(&fact.from.to_string())),
+        ]);
     }
     write!(out, "{}", table.render(layout.width))?;
-    let title = if answer.depends_on.is_empty() { "Checks, in the kernel's order" } else { "Checks, for the first possibility" };
+    let title = if answer.depends_on.is_empty() {
+        "Checks, in the kernel's order"
+    } else {
+        "Checks, for the first possibility"
+    };
     writeln!(out, "\n{}", paint(STRONG, title))?;
     let mut table = Table::new(&["", "path", "check", "fact", "from"]);
     for step in &answer.steps {

@@ -1,19 +1,19 @@
 //! Path resolution across directories, links and mounts (fs/namei.c, path_resolution(7)).
 
+mod links;
+
 use std::borrow::Cow;
 
 use crate::decide::inode::permission;
 use crate::fact::{Provenance, Unknown};
-use crate::mode::{Access, FileKind, Mode};
-use crate::mount::{MountFlags, MountTable};
+use crate::mode::{Access, FileKind};
+use crate::mount::MountTable;
 use crate::outcome::Errno;
 use crate::trace::{Check, Step, StepResult};
 use crate::tree::Certainty;
 use crate::view::{Place, View};
 use crate::witness::{Question, Witness};
 
-/// Links followed in one walk before the kernel gives up (MAXSYMLINKS).
-const MOST_LINKS: u32 = 40;
 /// Longest path the kernel takes, without the final NUL (PATH_MAX - 1).
 const LONGEST_PATH: usize = 4095;
 /// Longest name of one component.
@@ -97,7 +97,12 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
         if let Last::Name(_, Slash::Trailing) = arrival.last
             && self.view.is_not(place, FileKind::Directory)
         {
-            return Err(self.fail(Check::Kind, "a slash follows the name of a non-directory", place, Errno::ENOTDIR));
+            return Err(self.fail(
+                Check::Kind,
+                "a slash follows the name of a non-directory",
+                place,
+                Errno::ENOTDIR,
+            ));
         }
         Ok(place)
     }
@@ -117,7 +122,9 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
             };
             let target = self.lookup(directory, name)?;
             let arrival = Arrival { directory, last, target };
-            let Target::There(place) = target else { return Ok(arrival) };
+            let Target::There(place) = target else {
+                return Ok(arrival);
+            };
             let followed = follow == Follow::Links || slash == Slash::Trailing;
             if !followed || !self.view.is(place, FileKind::Link) {
                 return Ok(arrival);
@@ -144,7 +151,12 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
     pub fn lookup(&mut self, directory: Place, name: &[u8]) -> Result<Target, Errno> {
         self.enter_name(name);
         if name.len() > LONGEST_NAME {
-            return Err(self.fail(Check::Lookup, "a name of more than 255 bytes", directory, Errno::ENAMETOOLONG));
+            return Err(self.fail(
+                Check::Lookup,
+                "a name of more than 255 bytes",
+                directory,
+                Errno::ENAMETOOLONG,
+            ));
         }
         let tree = &self.view.source(directory).tree;
         let Some(dir) = directory.inode else {
@@ -291,7 +303,12 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
             _ => match self.lookup(here, name)? {
                 Target::There(place) => place,
                 Target::Missing => {
-                    return Err(self.fail(Check::Lookup, "nothing of that name is there", here, Errno::ENOENT));
+                    return Err(self.fail(
+                        Check::Lookup,
+                        "nothing of that name is there",
+                        here,
+                        Errno::ENOENT,
+                    ));
                 }
             },
         };
@@ -301,69 +318,14 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
             next = self.nested(here, target)?;
         }
         if self.view.is_not(next, FileKind::Directory) {
-            return Err(self.fail(Check::Kind, "not a directory, but the path goes on below it", next, Errno::ENOTDIR));
+            return Err(self.fail(
+                Check::Kind,
+                "not a directory, but the path goes on below it",
+                next,
+                Errno::ENOTDIR,
+            ));
         }
         Ok(next)
-    }
-
-    /// The whole of a link's target in the middle of a path.
-    fn nested(&mut self, start: Place, target: &'a [u8]) -> Result<Place, Errno> {
-        let (directory, last) = self.parent(start, target)?;
-        let Last::Name(name, _) = last else {
-            return Ok(self.dots(directory, last));
-        };
-        let Target::There(place) = self.lookup(directory, name)? else {
-            return Err(self.fail(Check::Lookup, "the link points at nothing", directory, Errno::ENOENT));
-        };
-        if !self.view.is(place, FileKind::Link) {
-            return Ok(place);
-        }
-        let target = self.follow(place, None)?;
-        self.leave_last();
-        self.nested(directory, target)
-    }
-
-    /// The target of a link, if the walk may follow it. `shared` is the directory that holds it
-    /// where it is the last component of the whole path.
-    fn follow(&mut self, link: Place, shared: Option<Place>) -> Result<&'a [u8], Errno> {
-        self.links += 1;
-        if self.links > MOST_LINKS {
-            return Err(self.fail(Check::Link, "more than 40 symbolic links on the way", link, Errno::ELOOP));
-        }
-        if let Some(directory) = shared {
-            self.may_follow(link, directory)?;
-        }
-        if self.view.mount(link.mount).flags.has(MountFlags::NO_SYMFOLLOW) {
-            return Err(self.fail_mount(Check::Link, "nosymfollow: links on this mount are not followed", link, Errno::ELOOP));
-        }
-        let view = self.view;
-        let target = link.inode.and_then(|id| view.source(link).tree.target(id)).unwrap_or_default();
-        self.pass(Check::Link, || {
-            (format!("a symbolic link to {}", String::from_utf8_lossy(target)), view.provenance(link))
-        });
-        Ok(target)
-    }
-
-    /// `fs.protected_symlinks` (`may_follow_link`).
-    fn may_follow(&mut self, link: Place, directory: Place) -> Result<(), Errno> {
-        let (Some(link_inode), Some(dir_inode)) = (self.view.inode(link), self.view.inode(directory)) else {
-            return Ok(());
-        };
-        let shared = Mode::new(0o1002);
-        if !dir_inode.mode.has(shared) {
-            return Ok(());
-        }
-        let (link_owner, _) = self.view.owner(link, link_inode);
-        let (dir_owner, _) = self.view.owner(directory, dir_inode);
-        if link_owner == Some(self.view.who.fsuid) || (dir_owner.is_some() && dir_owner == link_owner) {
-            return Ok(());
-        }
-        let told = self.view.settings().protected_symlinks;
-        if self.view.setting("fs.protected_symlinks", told, 1, self.w) == 0 {
-            return Ok(());
-        }
-        let fact = "fs.protected_symlinks: a link in a sticky world-writable directory is followed only for its owner or if the directory's owner made it";
-        Err(self.fail(Check::ProtectedSymlink, fact, link, Errno::EACCES))
     }
 
     fn dots(&mut self, directory: Place, last: Last<'_>) -> Place {
@@ -376,7 +338,9 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
     /// `..`: never above the actor's root; out of a mount onto what it covers (`follow_dotdot`).
     fn up(&mut self, here: Place) -> Place {
         self.leave_last();
-        let Some(mut inode) = here.inode else { return here };
+        let Some(mut inode) = here.inode else {
+            return here;
+        };
         let mut mount = here.mount;
         loop {
             let facts = self.view.mount(mount);
@@ -395,7 +359,9 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
 
     fn note_mount(&mut self, place: Place) {
         let mount = self.view.mount(place.mount);
-        self.pass(Check::MountPoint, || (format!("{} is mounted here ({})", mount.kind, mount.flags), mount.from.clone()));
+        self.pass(Check::MountPoint, || {
+            (format!("{} is mounted here ({})", mount.kind, mount.flags), mount.from.clone())
+        });
     }
 
     fn enter_name(&mut self, name: &[u8]) {

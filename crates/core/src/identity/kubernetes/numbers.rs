@@ -1,0 +1,200 @@
+//! The numbers a container may have: user, group and supplementary groups.
+
+use std::sync::Arc;
+
+use super::{Case, UserPart};
+use crate::accounts::UserLine;
+use crate::fact::{Fact, Provenance, Unknown};
+use crate::ids::UNSPECIFIED_ID;
+
+/// The numbers of one possible identity.
+pub(super) struct Numbers {
+    pub uid: u32,
+    pub gid: u32,
+    pub groups: Vec<u32>,
+}
+
+/// The possible numbers, the fact that tells them apart, and the account's name.
+pub(super) struct Possibilities {
+    pub possible: Vec<(Arc<str>, Numbers)>,
+    pub question: Option<Unknown>,
+    pub name: Option<String>,
+}
+
+impl Possibilities {
+    fn one(numbers: Numbers, name: Option<String>) -> Self {
+        Self { possible: vec![(Arc::from(""), numbers)], question: None, name }
+    }
+}
+
+impl Case<'_> {
+    /// The possible numbers, the fact that tells them apart, and the account's name.
+    pub(super) fn possibilities(&mut self, user: UserPart) -> Possibilities {
+        match user {
+            UserPart::Id(uid) => {
+                let line = self.accounts().and_then(|accounts| accounts.user_by_uid(uid.value));
+                let line = line.map(|(line, place)| (line.clone(), place));
+                self.fact("uid", uid.value, uid.from);
+                self.with_account(uid.value, line)
+            }
+            UserPart::Name(name) => {
+                let line = self.accounts().and_then(|accounts| accounts.user_by_name(&name.value));
+                match line.map(|(line, place)| (line.clone(), place)) {
+                    Some((line, place)) => {
+                        self.fact("uid", line.uid, place.clone());
+                        self.with_account(line.uid, Some((line, place)))
+                    }
+                    None => self.named_without_account(&name),
+                }
+            }
+            UserPart::Unknown => self.unknown_user(),
+        }
+    }
+
+    fn with_account(&mut self, uid: u32, line: Option<(UserLine, Provenance)>) -> Possibilities {
+        let known = self.accounts().is_some();
+        match &line {
+            Some((line, place)) => self.fact("name", &line.name, place.clone()),
+            None if known => self.fact(
+                "name",
+                "none",
+                Provenance::Rule(format!("no passwd line of {} has uid {uid}", self.image_name).into()),
+            ),
+            None => self.fact("name", "unknown", Provenance::Unknown(self.accounts_fact().into())),
+        }
+        let name = line.as_ref().map(|(line, _)| line.name.clone());
+        let asked_gid = self.container.run_as_group.clone().or_else(|| self.pod.run_as_group.clone());
+        let gid = match (asked_gid, &line) {
+            (Some(gid), _) => Some(gid),
+            (None, Some((line, place))) => Some(Fact::new(line.gid, place.clone())),
+            (None, None) if known => {
+                Some(Fact::new(0, Provenance::rule("no account and no runAsGroup, so group 0")))
+            }
+            (None, None) => None,
+        };
+        if !known {
+            self.assume_no_memberships();
+        }
+        match gid {
+            Some(gid) => {
+                let gid_value = gid.value;
+                self.fact("gid", gid_value, gid.from);
+                let groups = self.groups(Some(gid_value), name.as_deref());
+                Possibilities::one(Numbers { uid, gid: gid_value, groups }, name)
+            }
+            None => self.unknown_gid(uid),
+        }
+    }
+
+    /// A known uid whose primary group hangs on an account file nobody gave. Root's is 0 in practice
+    /// everywhere, so that is an assumption rather than a question.
+    fn unknown_gid(&mut self, uid: u32) -> Possibilities {
+        if uid == 0 {
+            self.fact("gid", 0, Provenance::Assumption("root's primary group is 0".into()));
+            self.assumptions.push("root's primary group is 0".into());
+            let groups = self.groups(Some(0), None);
+            return Possibilities::one(Numbers { uid, gid: 0, groups }, None);
+        }
+        let unknown = Unknown::new(&self.accounts_fact(), &self.settle_image("accounts"));
+        self.fact("gid", "0, or the account's", Provenance::Unknown(unknown.fact.clone()));
+        let shared = self.groups(None, None);
+        let with = |gid: u32| {
+            let mut groups = shared.clone();
+            groups.push(gid);
+            Numbers { uid, gid, groups }
+        };
+        let possible = vec![
+            (format!("uid {uid} has no account, so its group is 0").into(), with(0)),
+            (
+                format!("uid {uid} has an account with a primary group of its own").into(),
+                with(UNSPECIFIED_ID),
+            ),
+        ];
+        Possibilities { possible, question: Some(unknown), name: None }
+    }
+
+    fn unknown_user(&mut self) -> Possibilities {
+        let unknown =
+            Unknown::new(&format!("the user of image {}", self.image_name), &self.settle_image("user"));
+        self.fact("uid", "0 or an ordinary user's", Provenance::Unknown(unknown.fact.clone()));
+        let asked_gid = self.container.run_as_group.clone();
+        match &asked_gid {
+            Some(gid) => self.fact("gid", gid.value, gid.from.clone()),
+            None => self.fact("gid", "0 or the user's", Provenance::Unknown(unknown.fact.clone())),
+        }
+        self.assume_no_memberships();
+        let shared = self.groups(None, None);
+        let with = |uid: u32| {
+            let gid = asked_gid.as_ref().map_or(uid, |gid| gid.value);
+            let mut groups = shared.clone();
+            groups.push(gid);
+            Numbers { uid, gid, groups }
+        };
+        let possible = vec![
+            (Arc::from("the image runs as root"), with(0)),
+            (Arc::from("the image runs as an ordinary user"), with(UNSPECIFIED_ID)),
+        ];
+        Possibilities { possible, question: Some(unknown), name: None }
+    }
+
+    fn named_without_account(&mut self, name: &Fact<String>) -> Possibilities {
+        let unknown = Unknown::new(&self.accounts_fact(), &self.settle_image("accounts"));
+        self.fact("uid", format!("that of `{}`", name.value), Provenance::Unknown(unknown.fact.clone()));
+        if name.value == "root" {
+            self.assumptions.push("the account `root` is uid 0, gid 0".into());
+            let groups = self.groups(Some(0), None);
+            return Possibilities::one(Numbers { uid: 0, gid: 0, groups }, Some(name.value.clone()));
+        }
+        let asked_gid = self.container.run_as_group.as_ref().map(|gid| gid.value);
+        let gid = asked_gid.unwrap_or(UNSPECIFIED_ID);
+        let text = format!(
+            "`{}` is an ordinary account of {} that owns nothing listed here",
+            name.value, self.image_name
+        );
+        self.assumptions.push(text.into());
+        let groups = self.groups(Some(gid), None);
+        Possibilities::one(Numbers { uid: UNSPECIFIED_ID, gid, groups }, Some(name.value.clone()))
+    }
+
+    /// {gid} + image memberships (unless Strict) + supplementalGroups + {fsGroup}.
+    fn groups(&mut self, gid: Option<u32>, user: Option<&str>) -> Vec<u32> {
+        let mut found: Vec<(u32, Provenance)> = Vec::new();
+        if let Some(gid) = gid {
+            found.push((gid, Provenance::rule("the primary group, which the runtime lists again")));
+        }
+        let strict = self.pod.strict_groups.as_ref().is_some_and(|strict| strict.value);
+        if let (Some(user), Some(accounts), false) = (user, self.accounts(), strict) {
+            found.extend(accounts.memberships(user).map(|(line, place)| (line.gid, place)));
+        }
+        found.extend(self.pod.supplemental_groups.iter().map(|group| (group.value, group.from.clone())));
+        found.extend(self.pod.fs_group.iter().map(|group| (group.value, group.from.clone())));
+        let mut groups = Vec::new();
+        for (group, from) in found {
+            if !groups.contains(&group) {
+                groups.push(group);
+                if group != UNSPECIFIED_ID {
+                    self.fact("group", group, from);
+                }
+            }
+        }
+        groups
+    }
+
+    /// Nobody gave the group file; with `Strict` it would not be looked at anyway.
+    fn assume_no_memberships(&mut self) {
+        if self.pod.strict_groups.as_ref().is_some_and(|strict| strict.value) {
+            return;
+        }
+        let image = self.image_name;
+        let text = format!("no group of {image} lists the user as a member (its group file was not given)");
+        self.assumptions.push(text.into());
+    }
+
+    fn accounts_fact(&self) -> String {
+        format!("the account files of image {}", self.image_name)
+    }
+
+    fn settle_image(&self, key: &str) -> String {
+        format!("give `{key}` under `images: {{ {}: ... }}` in a scene file", self.image_name)
+    }
+}

@@ -1,0 +1,9 @@
+//! Predictions beside the running kernel.
+//!
+//! Where the tests may not make namespaces or take on identities, each row says `skipped` and why; it
+//! then holds the prediction against the written expectation only.
+
+mod demo;
+mod pods;
+mod support;
+mod table;
