@@ -6,7 +6,7 @@ use crate::ids::{KernelGid, KernelUid};
 use crate::mode::{FileKind, Mode};
 use crate::mount::{Mount, MountId, MountTable, Source, SourceId};
 use crate::stage::{Settings, Stage};
-use crate::tree::{Certainty, Doubt, Inode, InodeId, Marks};
+use crate::tree::{Certainty, Doubt, Inode, InodeId, Marks, Tree};
 use crate::witness::{Question, Witness};
 
 /// An inode seen through a mount.
@@ -115,6 +115,18 @@ impl<'a> View<'a> {
     #[must_use]
     pub fn mode(&self, place: Place) -> Mode {
         self.inode(place).map_or(Mode::default(), |inode| inode.mode)
+    }
+
+    /// What is not known about entries of the source of `place` that nobody listed.
+    #[must_use]
+    pub fn unlisted(&self, place: Place) -> Unknown {
+        let source = self.source(place);
+        match source.tree.doubt(Tree::ROOT).map(|doubt| &doubt.contents) {
+            Some(Certainty::Unknown(unknown)) => unknown.clone(),
+            Some(Certainty::Known | Certainty::Assumed(_)) | None => {
+                Unknown::new(&format!("what {} holds", source.name), "give its tree in a scene file")
+            }
+        }
     }
 
     /// The root of `mount`, with the source chosen where several are possible.

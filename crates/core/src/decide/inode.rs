@@ -216,7 +216,7 @@ fn presumed<W: Witness>(
     w: &mut W,
 ) -> Result<(), Errno> {
     let source = view.source(place);
-    let unknown = Unknown::new(&format!("what {} holds", source.name), "give its tree in a scene file");
+    let unknown = view.unlisted(place);
     if wanted.writes() && source.read_only {
         return Err(Errno::EROFS);
     }

@@ -2,7 +2,6 @@
 
 use super::open::writable_mount;
 use crate::caps::Capability;
-use crate::fact::Unknown;
 use crate::mode::{Access, FileKind, Mode};
 use crate::outcome::{Effect, Errno, Verdict};
 use crate::trace::Check;
@@ -148,10 +147,7 @@ fn presumed_owner<W: Witness>(
     let Some(id) = directory.inode else {
         return Ok(());
     };
-    let unknown = Unknown::new(
-        &format!("who owns what lies in {}", view.source(directory).name),
-        "give its tree in a scene file",
-    );
+    let unknown = view.unlisted(directory);
     let name = view.name;
     let describe = |option: usize| match option {
         0 => format!("{name} owns the entry"),

@@ -160,8 +160,7 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
         }
         let tree = &self.view.source(directory).tree;
         let Some(dir) = directory.inode else {
-            let name = &self.view.source(directory).name;
-            let unknown = Unknown::new(&format!("what {name} holds"), "give its tree in a scene file");
+            let unknown = self.view.unlisted(directory);
             return Ok(self.presume(directory, &unknown));
         };
         if let Some(found) = tree.lookup(dir, name) {

@@ -101,8 +101,8 @@ fn dependences(out: &mut dyn Write, all: &[Dependence], indent: usize, layout: L
         let when = folded(&format!("when {}", safe(&one.when)), indent + 15, layout.width);
         writeln!(out, "{pad}{}{when}", paint(style, &label))?;
     }
-    let settles: BTreeSet<(&str, &str)> = all.iter().map(|one| (one.fact.as_str(), &*one.settle)).collect();
-    for (_, settle) in settles {
+    let settles: BTreeSet<&str> = all.iter().map(|one| &*one.settle).collect();
+    for settle in settles {
         let text = format!("to settle it: {}", safe(settle));
         writeln!(out, "{pad}{}", paint(FAINT, &folded(&text, indent, layout.width)))?;
     }

@@ -186,7 +186,8 @@ impl Case<'_> {
             return;
         }
         let image = self.image_name;
-        let text = format!("no group of {image} lists the user as a member (its group file was not given)");
+        let text =
+            format!("no group of image {image} lists the user as a member (its group file was not given)");
         self.assumptions.push(text.into());
     }
 

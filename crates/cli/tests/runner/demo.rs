@@ -1,0 +1,65 @@
+//! The demo writes itself and holds what it promises.
+
+#![expect(clippy::unwrap_used, reason = "a test that fails says where")]
+
+use insta::assert_snapshot;
+
+use crate::scratch::Scratch;
+
+#[test]
+fn the_demo_walks_through_its_own_files() {
+    let scratch = Scratch::with("elsewhere", "");
+    let walk = scratch.run(["demo", "tides"]);
+    assert!(walk.ends_with("--- status 0"), "{walk}");
+    assert!(!walk.contains("standard error"), "{walk}");
+    for command in ["identity", "mounts", "access", "ask", "why", "imprint"] {
+        assert!(walk.contains(&format!("$ mivask {command} tides.scene.yaml")), "{command}");
+    }
+    let written = scratch.path().join("tides/station.yaml");
+    assert_eq!(std::fs::read_to_string(written).unwrap(), include_str!("../../../../demo/station.yaml"));
+}
+
+#[test]
+fn the_demo_holds_its_own_expectations() {
+    let scratch = Scratch::with("elsewhere", "");
+    scratch.run(["demo", "tides"]);
+    assert_snapshot!(scratch.run(["ask", "tides/tides.scene.yaml", "--acts", "tides/station.acts"]), @"
+    allowed        gauge writes /data/level.csv  (as expected)
+    allowed        gauge creates /data/2026.csv  (as expected)
+                   leaves 7101:7300 0644
+    denied EACCES  gauge reads /data/calibration.toml  (as expected)
+                   /data/calibration.toml -rw------- 0600 0:0: other has ---, needed r--
+    denied ENOENT  gauge creates /var/lib/gauge.lock  (as expected)
+                   /var nothing of that name is there
+    denied EROFS   gauge creates /tmp/x  (as expected)
+                   /tmp/x the mount is read-only
+    allowed        press reads /data/level.csv  (as expected)
+    allowed        press lists /data/archive  (as expected)
+    denied EACCES  press reads /data/archive/2025.csv  (as expected)
+                   /data/archive drwxr-S--- 2740 0:7300: group 7300 has r--, needed --x
+    denied EROFS   press creates /data/draft.svg  (as expected)
+                   /data/draft.svg the mount is read-only
+    denied EACCES  press creates /var/cache/press/fonts  (as expected)
+                   /var/cache/press drwxrwx--- 0770 0:7220: other has ---, needed --x
+    allowed        press creates /charts/today.svg  (as expected)
+                   leaves 7210:7300 0644
+    allowed        herald reads /charts  (as expected)
+    denied EACCES  herald creates /publish/today.svg  (as expected)
+                   /publish drwxr-xr-x 0755 0:0: group 0 has r-x, needed -wx
+
+    Assumed
+      a directory that the tree does not list is 0:0 0755
+    --- status 0
+    ");
+}
+
+#[test]
+fn a_folder_that_holds_anything_is_left_alone() {
+    let scratch = Scratch::with("full/precious", "keep");
+    assert_snapshot!(scratch.run(["demo", "full"]), @"
+    --- standard error
+    error: full is not empty: name a folder that is new or empty
+    --- status 2
+    ");
+    assert_eq!(std::fs::read_dir(scratch.path().join("full")).unwrap().count(), 1);
+}

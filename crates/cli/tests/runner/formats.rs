@@ -1,0 +1,237 @@
+//! Machine output: field names and values stay as they are.
+
+#![expect(clippy::unwrap_used, reason = "a test that fails says where")]
+
+use insta::assert_snapshot;
+use serde_json::{Value, json};
+
+use crate::scratch::{SCENE, Scratch, TIDES, pod};
+
+fn tides() -> Scratch {
+    Scratch::with("pod.yaml", &pod(TIDES)).and("s.yaml", SCENE)
+}
+
+#[test]
+fn identity_as_json() {
+    let document = tides().json(["identity", "s.yaml", "--format", "json"]);
+    assert_eq!(document["mivask"], 1);
+    let actor = &document["actors"][0];
+    for (field, value) in [
+        ("actor", json!("gauge")),
+        ("starts", json!(true)),
+        ("refusal", Value::Null),
+        ("uid", json!(7101)),
+        ("gid", json!(7200)),
+        ("groups", json!([7200, 7300])),
+        ("name", Value::Null),
+        ("umask", json!("0022")),
+        ("no_new_privileges", json!(false)),
+    ] {
+        assert_eq!(actor[field], value, "{field}");
+    }
+    assert_eq!(actor["capabilities"]["effective"], json!([]));
+    assert_eq!(actor["capabilities"]["bounding"].as_array().unwrap().len(), 14);
+    assert_eq!(actor["facts"][0]["from"], "pod.yaml:6:33 securityContext.runAsUser");
+}
+
+#[test]
+fn without_a_security_context_and_user_it_is_root_alone() {
+    let scratch = Scratch::with("pod.yaml", &pod("{}")).and("s.yaml", SCENE);
+    let actor = &scratch.json(["identity", "s.yaml", "--format", "json"])["actors"][0];
+    assert_eq!((&actor["uid"], &actor["gid"], &actor["groups"]), (&json!(0), &json!(0), &json!([0])));
+}
+
+#[test]
+fn mounts_as_json() {
+    let document = tides().json(["mounts", "s.yaml", "--format", "json"]);
+    let mounts = document["mounts"].as_array().unwrap();
+    let app = mounts.iter().find(|mount| mount["at"] == "/data/app").unwrap();
+    assert_eq!(app["root"], json!({ "uid": 0, "gid": 7300, "mode": "2777" }));
+    assert_eq!(app["prepared_from"], json!({ "uid": 0, "gid": 0, "mode": "0777" }));
+    assert_eq!(
+        (&app["kind"], &app["flags"], &app["touches"]),
+        (&json!("emptyDir"), &json!(["rw"]), &json!(1))
+    );
+    assert!(mounts.iter().any(|mount| mount["at"] == "/dev/shm"), "the runtime's own mounts are there too");
+}
+
+#[test]
+fn access_as_json() {
+    let document = tides().json(["access", "s.yaml", "/closed/key", "/data/app", "--format", "json"]);
+    let key = &document["rows"][0];
+    assert_eq!(
+        (&key["kind"], &key["mode"], &key["read"]),
+        (&json!("file"), &json!("0400"), &json!("denied"))
+    );
+    assert_eq!((&key["errnos"]["read"], &key["list"]), (&json!("EACCES"), &Value::Null));
+    assert_eq!(document["rows"][1]["create"], "allowed");
+}
+
+#[test]
+fn imprint_as_json() {
+    let document = tides().json(["imprint", "s.yaml", "/data/app", "/open", "--format", "json"]);
+    let imprint = |row: usize| &document["rows"][row]["imprint"];
+    let expected =
+        json!({ "uid": 7101, "gid": 7300, "mode": "0644", "disk_uid": 7101, "disk_gid": 7300, "acl": null });
+    assert_eq!(*imprint(0), expected);
+    assert_eq!((&imprint(1)["mode"], &imprint(2)["gid"]), (&json!("2755"), &json!(7200)));
+}
+
+#[test]
+fn ask_as_json_and_as_lines() {
+    let acts = ["gauge reads /closed/key", "gauge creates /open/x"];
+    let document = tides().json(["ask", "s.yaml", acts[0], acts[1], "--format", "json"]);
+    assert_eq!(
+        (&document["acts"][0]["outcome"], &document["acts"][0]["errno"]),
+        (&json!("denied"), &json!("EACCES"))
+    );
+    let lines = tides().run(["ask", "s.yaml", acts[0], acts[1], "--format", "jsonl"]);
+    let parsed: Vec<Value> = lines
+        .lines()
+        .filter(|line| line.starts_with('{'))
+        .map(|line| serde_json::from_str(line).unwrap())
+        .collect();
+    assert_eq!(parsed.len(), 2);
+    for (line, act) in parsed.iter().zip(document["acts"].as_array().unwrap()) {
+        let mut line = line.clone();
+        assert_eq!(line.as_object_mut().unwrap().remove("mivask"), Some(json!(1)));
+        assert_eq!(line, *act);
+    }
+}
+
+#[test]
+fn why_as_json() {
+    assert_snapshot!(tides().run(["why", "s.yaml", "gauge reads /closed/key", "--format", "json"]), @r#"
+    {
+      "mivask": 1,
+      "act": "gauge reads /closed/key",
+      "actor": "gauge",
+      "outcome": "denied",
+      "errno": "EACCES",
+      "refusal": null,
+      "imprint": null,
+      "runs_as": null,
+      "depends_on": [],
+      "assumptions": [],
+      "expected": null,
+      "holds": null,
+      "trace": [
+        {
+          "step": 1,
+          "path": "/",
+          "check": "other-bits",
+          "fact": "drwxr-xr-x 0755 0:0: other has r-x, needed --x",
+          "from": "s.yaml:8:9 tree",
+          "result": "passed"
+        },
+        {
+          "step": 2,
+          "path": "/closed",
+          "check": "other-bits",
+          "fact": "drwxr-x--- 0750 405:1001: other has ---, needed --x",
+          "from": "s.yaml:10:9 tree",
+          "result": "EACCES"
+        }
+      ]
+    }
+    --- status 0
+    "#);
+}
+
+#[test]
+fn a_missing_fact_as_json() {
+    let scratch = Scratch::with("pod.yaml", &pod("{}"));
+    let document = scratch.json(["ask", "pod.yaml", "gauge writes /etc/hosts", "--format", "json"]);
+    let act = &document["acts"][0];
+    assert_eq!((&act["outcome"], &act["errno"]), (&json!("depends"), &Value::Null));
+    let ways = act["depends_on"].as_array().unwrap();
+    assert_eq!(ways.len(), 2);
+    assert_eq!(
+        (&ways[0]["when"], &ways[0]["outcome"]),
+        (&json!("the image runs as root"), &json!("allowed"))
+    );
+    assert_eq!((&ways[1]["outcome"], &ways[1]["errno"]), (&json!("denied"), &json!("EACCES")));
+}
+
+/// The schema accepts the demo and the test scenes, and refuses what the reader refuses.
+#[test]
+fn the_schema_of_the_scene_file_describes_what_is_read() {
+    let schema = tides().json(["schema", "scene"]);
+    let published = include_str!("../../../../schemas/scene.schema.json");
+    assert_eq!(
+        serde_json::from_str::<Value>(published).unwrap(),
+        schema,
+        "run `mivask schema scene > schemas/scene.schema.json`"
+    );
+    let validator = jsonschema::validator_for(&schema).unwrap();
+    let good = json!({ "scene": 1, "workloads": ["a.yaml"], "images": { "a": { "user": null, "tree": [{ "path": "/", "mode": 755 }] } } });
+    assert!(validator.is_valid(&good));
+    for bad in [
+        json!({}),
+        json!({ "scene": "one" }),
+        json!({ "scene": 1, "containers": [{}] }),
+        json!({ "scene": 1, "workloads": 3 }),
+    ] {
+        assert!(!validator.is_valid(&bad), "{bad}");
+    }
+}
+
+#[test]
+fn colour_is_for_those_who_ask() {
+    let scratch = tides();
+    assert!(!scratch.run(["ask", "s.yaml", "gauge reads /open"]).contains('\u{1b}'));
+    assert!(scratch.run(["ask", "s.yaml", "gauge reads /open", "--color", "always"]).contains('\u{1b}'));
+}
+
+#[test]
+fn help_has_an_example_for_every_command() {
+    let scratch = tides();
+    for command in ["identity", "mounts", "access", "ask", "why", "imprint", "demo", "schema"] {
+        let help = scratch.run([command, "--help"]);
+        assert!(help.contains(&format!("Example: mivask {command}")) && help.ends_with("status 0"), "{help}");
+    }
+    assert_snapshot!(scratch.run(["--help"]), @"
+    Predicts what a containerised process can do to files, before anything is deployed, and says why.
+
+    INPUT is a Kubernetes manifest, a folder of them, or a scene file that adds facts about images,
+    volumes and the host; `-` is standard input. Inputs are told apart by content.
+
+    Usage: mivask [OPTIONS] <COMMAND>
+
+    Commands:
+      identity  Who each actor is: ids, groups, capabilities, umask, and where each came from
+      mounts    What is mounted where for each actor: source, flags, and the root's owner and mode
+                before and after the kubelet prepared it
+      access    What each actor can do to each path: read, write, create, delete, list, enter, run
+      ask       Answers acts one by one, each against the untouched scene
+      why       Every check behind one act, in the kernel's order, with the fact each rests on and where
+                it came from
+      imprint   Owner, group and mode of new files and directories, as the actor sees them and as they
+                are stored
+      demo      Writes the demo scene (a tide observatory on a salt marsh) to a folder and walks through
+                it
+      schema    Prints the JSON Schema of one of Mivask's own formats
+
+    Options:
+          --color <WHEN>
+              When to colour; NO_COLOR is obeyed too
+
+              Possible values:
+              - auto:   On a terminal
+              - always: Always
+              - never:  Never
+              
+              [default: auto]
+
+      -h, --help
+              Print help (see a summary with '-h')
+
+      -V, --version
+              Print version
+
+    Exit status: 0 answered; 1 an expectation does not hold; 2 unusable input.
+
+    Try it: mivask demo
+    --- status 0
+    ");
+}

@@ -1,0 +1,10 @@
+//! The built program on files in a temporary folder, as a user would run it.
+
+mod demo;
+mod documents;
+mod formats;
+mod hostile;
+mod questions;
+mod scratch;
+mod slips;
+mod unknown;

@@ -1,0 +1,214 @@
+//! Each question on a known scene.
+
+use insta::assert_snapshot;
+
+use crate::scratch::{SCENE, Scratch, TIDES, pod};
+
+fn tides() -> Scratch {
+    Scratch::with("pod.yaml", &pod(TIDES)).and("s.yaml", SCENE)
+}
+
+#[test]
+fn identity_names_each_number_and_its_line() {
+    assert_snapshot!(tides().run(["identity", "s.yaml"]), @"
+    gauge  app container of p, image tides/gauge:3
+      field      value           from
+      uid        7101            pod.yaml:6:33 securityContext.runAsUser
+      name       none            no passwd line of tides/gauge:3 has uid 7101
+      gid        7200            pod.yaml:6:51 securityContext.runAsGroup
+      group      7200            the primary group, which the runtime lists again
+                 7300            pod.yaml:6:66 securityContext.fsGroup
+      bounding   the default 14  the runtime's default set
+      umask      0022            the runtime's default umask
+      effective  none            a process that is not root starts with none
+    --- status 0
+    ");
+}
+
+#[test]
+fn mounts_show_the_root_before_and_after_the_filesystem_group() {
+    assert_snapshot!(tides().run(["mounts", "s.yaml"]), @"
+    gauge
+      at         what                           flags  root         before    touches
+      /          image tides/gauge:3 (overlay)  rw     0:0 0755
+      /data/app  emptyDir app                   rw     0:7300 2777  0:0 0777  1
+      /data/app: the kubelet makes an emptyDir 0:0 0777
+      /data/app: the kubelet gives the volume to group 7300: files | 0660, directories | 02770
+    --- status 0
+    ");
+}
+
+#[test]
+fn access_answers_for_paths_of_every_kind() {
+    let words = ["access", "s.yaml", "/data/app", "/open", "/closed/key", "/bin/tide", "/none", "/dev/null"];
+    assert_snapshot!(tides().run(words), @"
+    gauge
+      path         owner     mode             read    write   create  delete  list  enter  run
+      /data/app    0:7300    drwxrwsrwx 2777  -       -       yes     EACCES  yes   yes    -
+      /open        0:0       drwxrwxrwx 0777  -       -       yes     EACCES  yes   yes    -
+      /closed/key  405:1001  -r-------- 0400  EACCES  EACCES  -       EACCES  -     -      EACCES
+      /bin/tide    0:0       -rwsr-xr-x 4755  yes     EACCES  -       EACCES  -     -      yes
+      /none                  not listed       -       -       EACCES  -       -     -      -
+      /dev/null    0:0       crw-rw-rw- 0666  yes     yes     -       EACCES  -     -      -
+
+    read, write, run: the file; list, enter: the directory; create: a new entry in it; delete: the path itself.
+    --- status 0
+    ");
+}
+
+#[test]
+fn imprint_follows_the_set_group_id_directory() {
+    assert_snapshot!(tides().run(["imprint", "s.yaml", "/data/app", "/open"]), @"
+    gauge
+      in         new   asked  can it   inside                      on the disk  acl
+      /data/app  file  0666   allowed  7101:7300 0644  -rw-r--r--  7101:7300
+      /data/app  dir   0777   allowed  7101:7300 2755  drwxr-sr-x  7101:7300
+      /open      file  0666   allowed  7101:7200 0644  -rw-r--r--  7101:7200
+      /open      dir   0777   allowed  7101:7200 0755  drwxr-xr-x  7101:7200
+    --- status 0
+    ");
+}
+
+#[test]
+fn asks_are_answered_one_by_one() {
+    let words = [
+        "ask",
+        "s.yaml",
+        "gauge creates /data/app/x",
+        "gauge reads /closed/key",
+        "gauge runs /bin/tide",
+        "gauge creates /open/x mode 0600 -> leaves 7101:7200 0600",
+    ];
+    assert_snapshot!(tides().run(words), @"
+    allowed        gauge creates /data/app/x
+                   leaves 7101:7300 0644
+    denied EACCES  gauge reads /closed/key
+                   /closed drwxr-x--- 0750 405:1001: other has ---, needed --x
+    allowed        gauge runs /bin/tide
+                   runs as 0:7200
+    allowed        gauge creates /open/x mode 0600  (as expected)
+                   leaves 7101:7200 0600
+
+    Assumed
+      a directory that the tree does not list is 0:0 0755
+    --- status 0
+    ");
+}
+
+#[test]
+fn an_expectation_that_does_not_hold_is_status_1() {
+    let words = ["ask", "s.yaml", "gauge creates /data/app/x -> leaves 7101:7300 0664"];
+    assert_snapshot!(tides().run(words), @"
+    allowed        gauge creates /data/app/x
+                   leaves 7101:7300 0644
+                   NOT as expected: leaves 7101:7300 0664
+    --- status 1
+    ");
+}
+
+#[test]
+fn acts_come_from_a_file_and_from_standard_input() {
+    let scratch =
+        tides().and("acts", "# two\ngauge reads /open -> allowed\n\ngauge lists /closed -> denied EACCES\n");
+    assert_snapshot!(scratch.run(["ask", "s.yaml", "--acts", "acts"]), @"
+    allowed        gauge reads /open  (as expected)
+    denied EACCES  gauge lists /closed  (as expected)
+                   /closed drwxr-x--- 0750 405:1001: other has ---, needed r--
+    --- status 0
+    ");
+    assert_snapshot!(scratch.feed(["ask", "s.yaml", "--acts", "-"], b"gauge enters /open\n"), @"
+    allowed        gauge enters /open
+    --- status 0
+    ");
+}
+
+#[test]
+fn why_names_component_class_bits_and_the_line_of_the_user() {
+    assert_snapshot!(tides().run(["why", "s.yaml", "gauge reads /closed/key"]), @"
+    denied EACCES  gauge reads /closed/key
+                   /closed drwxr-x--- 0750 405:1001: other has ---, needed --x
+
+    Who gauge is
+      field  value  from
+      uid    7101   pod.yaml:6:33 securityContext.runAsUser
+      gid    7200   pod.yaml:6:51 securityContext.runAsGroup
+      group  7200   the primary group, which the runtime lists again
+      group  7300   pod.yaml:6:66 securityContext.fsGroup
+      umask  0022   the runtime's default umask
+
+    Checks, in the kernel's order
+              path     check       fact                                                 from
+      ok      /        other-bits  drwxr-xr-x 0755 0:0: other has r-x, needed --x       s.yaml:8:9 tree
+      EACCES  /closed  other-bits  drwxr-x--- 0750 405:1001: other has ---, needed --x  s.yaml:10:9 tree
+
+      EACCES: permission denied
+    --- status 0
+    ");
+}
+
+#[test]
+fn a_manifest_comes_on_standard_input() {
+    let text = pod(TIDES);
+    assert_snapshot!(tides().feed(["ask", "-", "gauge creates /data/app/x"], text.as_bytes()), @"
+    allowed        gauge creates /data/app/x
+                   leaves 7101:7300 0644
+
+    Assumed
+      no group of image tides/gauge:3 lists the user as a member (its group file was not given)
+      the directories above mount points in image tides/gauge:3 let everyone pass (0:0 0755 where the runtime makes them)
+      the root of image tides/gauge:3 is 0:0 0755
+    --- status 0
+    ");
+}
+
+#[test]
+fn a_folder_of_manifests_is_one_input_and_equal_names_are_told_apart() {
+    let scratch =
+        Scratch::with("all/a.yaml", &pod(TIDES)).and("all/b.yaml", pod("{}").replace("name: p ", "name: q "));
+    assert_snapshot!(scratch.run(["ask", "all", "gauge lists /data/app"]), @"
+    --- standard error
+    error: `gauge` stands for several actors: write one of p/gauge, q/gauge
+     --> act 1:1:1
+      |
+    1 | gauge lists /data/app
+      | ^^^^^
+
+    error: the input cannot be used: 1 error above
+    --- status 2
+    ");
+    assert_snapshot!(scratch.run(["ask", "all", "p/gauge lists /data/app", "q/gauge lists /data/app"]), @"
+    allowed        p/gauge lists /data/app
+    allowed        q/gauge lists /data/app
+
+    Assumed
+      no group of image tides/gauge:3 lists the user as a member (its group file was not given)
+      the directories above mount points in image tides/gauge:3 let everyone pass (0:0 0755 where the runtime makes them)
+      the root of image tides/gauge:3 is 0:0 0755
+    --- status 0
+    ");
+}
+
+#[test]
+fn every_refusal_of_a_pod_is_an_answer() {
+    let group = Scratch::with("pod.yaml", &pod("{ runAsGroup: 50 }"));
+    assert_snapshot!(group.run(["ask", "pod.yaml", "gauge reads /data/app"]), @"
+    never runs     gauge reads /data/app
+                   FailedCreatePodSandBox: the pod sets runAsGroup 50 without runAsUser at pod level: containerd refuses the sandbox, so no container of the pod starts
+                   pod.yaml:6:34 securityContext.runAsGroup
+    --- status 0
+    ");
+    let root = Scratch::with("pod.yaml", &pod("{ runAsNonRoot: true }")).and("s.yaml", SCENE);
+    assert_snapshot!(root.run(["identity", "s.yaml"]), @"
+    gauge  app container of p, image tides/gauge:3
+      never runs: runAsNonRoot is set, but the image runs as root (CreateContainerConfigError)
+        pod.yaml:6:36 securityContext.runAsNonRoot
+    --- status 0
+    ");
+    let name = Scratch::with("pod.yaml", &pod("{}")).and("s.yaml", SCENE.replace("user: null", "user: tide"));
+    assert_snapshot!(name.run(["identity", "s.yaml"]), @"
+    gauge  app container of p, image tides/gauge:3
+      never runs: the image's USER `tide` is in no line of its passwd file (CreateContainerError)
+        s.yaml:5:11 images.tides/gauge:3.user
+    --- status 0
+    ");
+}

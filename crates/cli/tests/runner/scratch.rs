@@ -1,0 +1,99 @@
+//! A temporary folder in which the program is run.
+
+#![expect(clippy::unwrap_used, reason = "a test that fails says where")]
+
+use std::io::Write;
+use std::path::Path;
+use std::process::{Command, Stdio};
+
+use tempfile::TempDir;
+
+/// A temporary folder with files in it.
+pub(crate) struct Scratch(TempDir);
+
+impl Scratch {
+    /// A folder with one file.
+    pub(crate) fn with(name: &str, text: &str) -> Self {
+        Self(tempfile::tempdir().unwrap()).and(name, text)
+    }
+
+    /// The folder with one more file.
+    pub(crate) fn and(self, name: &str, text: impl AsRef<[u8]>) -> Self {
+        let path = self.0.path().join(name);
+        std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+        std::fs::write(path, text).unwrap();
+        self
+    }
+
+    /// The folder itself.
+    pub(crate) fn path(&self) -> &Path {
+        self.0.path()
+    }
+
+    /// Standard output, standard error and exit status of one run, as a transcript.
+    pub(crate) fn run<const N: usize>(&self, words: [&str; N]) -> String {
+        self.feed(words, b"")
+    }
+
+    /// The same with `input` on standard input.
+    pub(crate) fn feed<const N: usize>(&self, words: [&str; N], input: &[u8]) -> String {
+        let output = self.output(words, input);
+        let text = |bytes: &[u8]| String::from_utf8(bytes.to_vec()).unwrap();
+        let mut transcript = text(&output.stdout);
+        if !output.stderr.is_empty() {
+            transcript.push_str("--- standard error\n");
+            transcript.push_str(&text(&output.stderr));
+        }
+        format!("{transcript}--- status {}", output.status.code().unwrap())
+    }
+
+    /// Standard output as JSON; the run must succeed without a word on standard error.
+    pub(crate) fn json<const N: usize>(&self, words: [&str; N]) -> serde_json::Value {
+        let output = self.output(words, b"");
+        assert_eq!(String::from_utf8_lossy(&output.stderr), "");
+        serde_json::from_slice(&output.stdout).unwrap()
+    }
+
+    fn output<const N: usize>(&self, words: [&str; N], input: &[u8]) -> std::process::Output {
+        let mut child = Command::new(env!("CARGO_BIN_EXE_mivask"))
+            .args(words)
+            .current_dir(self.0.path())
+            .env_remove("COLUMNS")
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap();
+        // A program that does not read its input may be gone already.
+        let _ = child.stdin.take().unwrap().write_all(input);
+        child.wait_with_output().unwrap()
+    }
+}
+
+/// The pod of the first example, around a security context.
+pub(crate) fn pod(security: &str) -> String {
+    format!(
+        "apiVersion: v1\nkind: Pod\nmetadata: {{ name: p }}\nspec:\n  automountServiceAccountToken: false\n  \
+         securityContext: {security}\n  containers:\n  - name: gauge\n    image: tides/gauge:3\n    volumeMounts:\n    - \
+         {{ name: app, mountPath: /data/app }}\n  volumes:\n  - {{ name: app, emptyDir: {{}} }}\n"
+    )
+}
+
+/// The security context of the first example.
+pub(crate) const TIDES: &str = "{ runAsUser: 7101, runAsGroup: 7200, fsGroup: 7300 }";
+
+/// A scene that knows the image of the first example.
+pub(crate) const SCENE: &str = "\
+scene: 1
+workloads: [pod.yaml]
+images:
+  tides/gauge:3:
+    user: null
+    accounts: { passwd: 'root:x:0:0::/root:/bin/sh', group: 'root:x:0:' }
+    tree:
+      - { path: /, kind: dir, owner: '0:0', mode: 0755 }
+      - { path: /open, kind: dir, owner: '0:0', mode: 0777 }
+      - { path: /closed, kind: dir, owner: '405:1001', mode: 0750 }
+      - { path: /closed/key, owner: '405:1001', mode: 0400 }
+      - { path: /bin/tide, owner: '0:0', mode: 4755, content: program }
+";

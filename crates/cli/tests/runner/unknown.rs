@@ -1,0 +1,181 @@
+//! Facts that nobody told.
+
+use insta::assert_snapshot;
+
+use crate::scratch::{SCENE, Scratch, TIDES, pod};
+
+#[test]
+fn an_unknown_image_user_is_both_possibilities() {
+    let scratch = Scratch::with("pod.yaml", &pod("{}"));
+    assert_snapshot!(scratch.run(["identity", "pod.yaml"]), @"
+    gauge  app container of p, image tides/gauge:3
+      field     value                    from
+      uid       0 or an ordinary user's  unknown: the user of image tides/gauge:3
+      gid       0 or the user's          unknown: the user of image tides/gauge:3
+      bounding  the default 14           the runtime's default set
+      umask     0022                     the runtime's default umask
+      either the image runs as root, or the image runs as an ordinary user
+      to settle it: give `user` under `images: { tides/gauge:3: ... }` in a scene file
+      assumed: no group of image tides/gauge:3 lists the user as a member (its group file was not given)
+    --- status 0
+    ");
+    assert_snapshot!(scratch.run(["ask", "pod.yaml", "gauge creates /data/app/x"]), @"
+    allowed        gauge creates /data/app/x
+                   allowed        when the image runs as root
+                   allowed        when the image runs as an ordinary user
+                   to settle it: give `user` under `images: { tides/gauge:3: ... }` in a scene file
+                   leaves ?:? 0644
+
+    Assumed
+      no group of image tides/gauge:3 lists the user as a member (its group file was not given)
+      the directories above mount points in image tides/gauge:3 let everyone pass (0:0 0755 where the runtime makes them)
+      the root of image tides/gauge:3 is 0:0 0755
+    --- status 0
+    ");
+    assert_snapshot!(scratch.run(["ask", "pod.yaml", "gauge writes /etc/hosts"]), @"
+    depends        gauge writes /etc/hosts
+                   allowed        when the image runs as root
+                   denied EACCES  when the image runs as an ordinary user
+                   to settle it: give `user` under `images: { tides/gauge:3: ... }` in a scene file
+
+    Assumed
+      no group of image tides/gauge:3 lists the user as a member (its group file was not given)
+      the directories above mount points in image tides/gauge:3 let everyone pass (0:0 0755 where the runtime makes them)
+      the root of image tides/gauge:3 is 0:0 0755
+    --- status 0
+    ");
+}
+
+#[test]
+fn an_image_without_facts_is_named_with_what_would_settle_it() {
+    let scratch = Scratch::with("pod.yaml", &pod(TIDES));
+    assert_snapshot!(scratch.run(["ask", "pod.yaml", "gauge creates /tmp/x", "gauge reads /etc/tide.conf"]), @"
+    depends        gauge creates /tmp/x
+                   denied EEXIST  when /tmp is there; owner and mode of /tmp give gauge --x; /tmp/x is there
+                   allowed        when /tmp is there; owner and mode of /tmp give gauge --x; /tmp/x is missing; owner and mode of /tmp give gauge -wx
+                   denied EACCES  when /tmp is there; owner and mode of /tmp give gauge --x; /tmp/x is missing; owner and mode of /tmp do not give gauge -wx
+                   denied EACCES  when /tmp is there; owner and mode of /tmp do not give gauge --x
+                   denied ENOENT  when /tmp is missing
+                   to settle it: give `images: { tides/gauge:3: { tree: ... } }` in a scene file
+    depends        gauge reads /etc/tide.conf
+                   allowed        when /etc/tide.conf is there; owner and mode of /etc/tide.conf give gauge r--
+                   denied EACCES  when /etc/tide.conf is there; owner and mode of /etc/tide.conf do not give gauge r--
+                   denied ENOENT  when /etc/tide.conf is missing
+                   to settle it: give `images: { tides/gauge:3: { tree: ... } }` in a scene file
+
+    Assumed
+      no group of image tides/gauge:3 lists the user as a member (its group file was not given)
+      the directories above mount points in image tides/gauge:3 let everyone pass (0:0 0755 where the runtime makes them)
+      the root of image tides/gauge:3 is 0:0 0755
+    --- status 0
+    ");
+}
+
+#[test]
+fn a_primary_group_that_hangs_on_an_account_shows_in_the_imprint() {
+    let scratch = Scratch::with("pod.yaml", &pod("{ runAsUser: 7101 }"));
+    assert_snapshot!(scratch.run(["imprint", "pod.yaml"]), @"
+    gauge
+      in         new   asked  can it   inside                   on the disk  acl
+      /data/app  file  0666   allowed  7101:? 0644  -rw-r--r--  7101:?
+      /data/app  dir   0777   allowed  7101:? 0755  drwxr-xr-x  7101:?
+    --- status 0
+    ");
+}
+
+#[test]
+fn a_claim_without_facts_depends_on_what_it_holds_and_on_the_filesystem_group() {
+    let claim = pod(TIDES).replace("emptyDir: {}", "persistentVolumeClaim: { claimName: readings }");
+    let scratch = Scratch::with("pod.yaml", &claim).and("s.yaml", SCENE);
+    assert_snapshot!(scratch.run(["ask", "s.yaml", "gauge creates /data/app/x"]), @"
+    depends        gauge creates /data/app/x
+                   denied EEXIST  when the kubelet applies filesystem group 7300 to claim readings; /data/app/x is there
+                   allowed        when the kubelet applies filesystem group 7300 to claim readings; /data/app/x is missing
+                   denied EEXIST  when it does not (a hostPath or NFS volume, or a driver that opts out): claim readings stays as it is; owner and mode of /data/app give gauge --x; /data/app/x is there
+                   allowed        when it does not (a hostPath or NFS volume, or a driver that opts out): claim readings stays as it is; owner and mode of /data/app give gauge --x; /data/app/x is missing; owner and mode of /data/app give gauge -wx
+                   denied EACCES  when it does not (a hostPath or NFS volume, or a driver that opts out): claim readings stays as it is; owner and mode of /data/app give gauge --x; /data/app/x is missing; owner and mode of /data/app do not give gauge -wx
+                   denied EACCES  when it does not (a hostPath or NFS volume, or a driver that opts out): claim readings stays as it is; owner and mode of /data/app do not give gauge --x
+                   to settle it: give `volumes: { readings: { tree: ... } }` in a scene file
+
+    Assumed
+      after the filesystem-group step the volume's root is at least 2770; its owner is taken to be root
+    --- status 0
+    ");
+    assert_snapshot!(scratch.run(["mounts", "s.yaml"]), @"
+    gauge
+      at         what                           flags  root       before  touches
+      /          image tides/gauge:3 (overlay)  rw     0:0 0755
+      /data/app  claim readings                 rw     not known
+      /data/app: the kubelet gives the volume to group 7300: files | 0660, directories | 02770
+      /data/app: the filesystem group is not applied to this volume
+      /data/app: not known: whether the filesystem group reaches claim readings; to settle it: say `group-ownership: apply` or `skip` for the volume in a scene file
+    --- status 0
+    ");
+    assert_snapshot!(scratch.run(["access", "s.yaml"]), @"
+    gauge
+      path       owner  mode   read  write  create   delete  list     enter    run
+      /data/app  ?:?    dir ?  -     -      depends  EACCES  depends  depends  -
+
+    read, write, run: the file; list, enter: the directory; create: a new entry in it; delete: the path itself.
+    --- status 0
+    ");
+}
+
+#[test]
+fn a_volume_kind_that_is_not_read_yet_is_unknown_not_empty() {
+    let secret = pod(TIDES).replace("emptyDir: {}", "secret: { secretName: keys }");
+    let scratch = Scratch::with("pod.yaml", &secret).and("s.yaml", SCENE);
+    assert_snapshot!(scratch.run(["ask", "s.yaml", "gauge reads /data/app/key", "gauge creates /data/app/x"]), @"
+    depends        gauge reads /data/app/key
+                   allowed        when owner and mode of /data/app give gauge --x; /data/app/key is there; owner and mode of /data/app/key give gauge r--
+                   denied EACCES  when owner and mode of /data/app give gauge --x; /data/app/key is there; owner and mode of /data/app/key do not give gauge r--
+                   denied ENOENT  when owner and mode of /data/app give gauge --x; /data/app/key is missing
+                   denied EACCES  when owner and mode of /data/app do not give gauge --x
+                   to settle it: this version does not read this kind of volume
+    denied         gauge creates /data/app/x
+                   denied EEXIST  when owner and mode of /data/app give gauge --x; /data/app/x is there
+                   denied EROFS   when owner and mode of /data/app give gauge --x; /data/app/x is missing
+                   denied EACCES  when owner and mode of /data/app do not give gauge --x
+                   to settle it: this version does not read this kind of volume
+    --- status 0
+    ");
+}
+
+#[test]
+fn an_owner_or_mode_left_out_of_a_tree_is_unknown() {
+    let scene = SCENE.replace(
+        "{ path: /closed/key, owner: '405:1001', mode: 0400 }",
+        "{ path: /open/key, owner: '405:1001' }",
+    );
+    let scratch = Scratch::with("pod.yaml", &pod(TIDES)).and("s.yaml", scene);
+    assert_snapshot!(scratch.run(["ask", "s.yaml", "gauge reads /open/key", "gauge deletes /open/key"]), @"
+    depends        gauge reads /open/key
+                   allowed        when owner and mode of /open/key give gauge r--
+                   denied EACCES  when owner and mode of /open/key do not give gauge r--
+                   to settle it: give it in the tree of the scene file
+    allowed        gauge deletes /open/key
+    --- status 0
+    ");
+}
+
+#[test]
+fn a_kernel_setting_left_out_is_asked_for() {
+    let scene = SCENE.replace(
+        "{ path: /closed/key, owner: '405:1001', mode: 0400 }",
+        "{ path: /tmp, kind: dir, owner: '0:0', mode: 1777 }\n      - { path: /tmp/x, owner: '405:405', mode: 0666 }",
+    );
+    let scratch = Scratch::with("pod.yaml", &pod(TIDES)).and("s.yaml", &scene);
+    assert_snapshot!(scratch.run(["ask", "s.yaml", "gauge overwrites /tmp/x"]), @"
+    depends        gauge overwrites /tmp/x
+                   denied EACCES  when fs.protected_regular = 1
+                   allowed        when fs.protected_regular = 0
+                   denied EACCES  when fs.protected_regular = 2
+                   to settle it: give it under `host: { sysctls: { fs.protected_regular: ... } }`
+    --- status 0
+    ");
+    let told = scene + "host: { sysctls: { fs.protected_regular: 0 } }\n";
+    assert_snapshot!(scratch.and("t.yaml", told).run(["ask", "t.yaml", "gauge overwrites /tmp/x"]), @"
+    allowed        gauge overwrites /tmp/x
+    --- status 0
+    ");
+}
