@@ -6,6 +6,7 @@ use crate::ids::{DiskGid, DiskUid, InsideGid, InsideUid, OVERFLOW_ID};
 use crate::mode::{FileKind, Mode};
 use crate::outcome::Imprint;
 use crate::trace::Check;
+use crate::tree::Certainty;
 use crate::view::Place;
 use crate::walk::Walker;
 use crate::witness::Witness;
@@ -21,7 +22,8 @@ pub enum NewKind {
 
 /// What a new entry of `directory` asked for with `requested` will look like.
 ///
-/// Where the directory itself is only presumed to exist, every field is unknown.
+/// Where the directory itself is only presumed to exist, every field is unknown; where its owner and
+/// mode are, so are group and mode, which a set-group-id bit or a default ACL would change.
 pub fn imprint<W: Witness>(
     walker: &mut Walker<'_, '_, W>,
     directory: Place,
@@ -81,7 +83,10 @@ pub fn imprint<W: Witness>(
             Provenance::rule("the actor's identity and the directory"),
         )
     });
-    Imprint { acl, ..Imprint::new(uid, gid, mode, disk_uid, disk_gid) }
+    let told = Imprint { acl, ..Imprint::new(uid, gid, mode, disk_uid, disk_gid) };
+    let unknown =
+        view.doubt(directory).is_some_and(|doubt| matches!(doubt.attributes, Certainty::Unknown(_)));
+    if unknown { Imprint { uid: told.uid, disk_uid: told.disk_uid, ..Imprint::default() } } else { told }
 }
 
 impl NewKind {

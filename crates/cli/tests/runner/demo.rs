@@ -1,7 +1,5 @@
 //! The demo writes itself and holds what it promises.
 
-#![expect(clippy::unwrap_used, reason = "a test that fails says where")]
-
 use insta::assert_snapshot;
 
 use crate::scratch::Scratch;

@@ -1,7 +1,5 @@
 //! Machine output: field names and values stay as they are.
 
-#![expect(clippy::unwrap_used, reason = "a test that fails says where")]
-
 use insta::assert_snapshot;
 use serde_json::{Value, json};
 

@@ -48,7 +48,7 @@ fn access_answers_for_paths_of_every_kind() {
       /open        0:0       drwxrwxrwx 0777  -       -       yes     EACCES  yes   yes    -
       /closed/key  405:1001  -r-------- 0400  EACCES  EACCES  -       EACCES  -     -      EACCES
       /bin/tide    0:0       -rwsr-xr-x 4755  yes     EACCES  -       EACCES  -     -      yes
-      /none                  not listed       -       -       EACCES  -       -     -      -
+      /none                  missing          -       -       EACCES  -       -     -      -
       /dev/null    0:0       crw-rw-rw- 0666  yes     yes     -       EACCES  -     -      -
 
     read, write, run: the file; list, enter: the directory; create: a new entry in it; delete: the path itself.

@@ -200,15 +200,7 @@ fn a_host_path_type_in_the_wrong_letter_case() {
        |
        = help: did you mean `Directory`? Letter case counts
 
-    error: volume `app` is mounted but not declared
-      --> pod.yaml:11:15
-       |
-    11 |     - { name: app, mountPath: /data/app }
-       |               ^^^
-       |
-       = help: declare it under `volumes:`, such as `- name: app`
-
-    error: the input cannot be used: 2 errors above
+    error: the input cannot be used: 1 error above
     --- status 2
     ");
 }

@@ -21,8 +21,8 @@ fn an_unknown_image_user_is_both_possibilities() {
     ");
     assert_snapshot!(scratch.run(["ask", "pod.yaml", "gauge creates /data/app/x"]), @"
     allowed        gauge creates /data/app/x
-                   allowed        when the image runs as root
-                   allowed        when the image runs as an ordinary user
+                   leaves 0:0 0644  when the image runs as root
+                   leaves ?:? 0644  when the image runs as an ordinary user
                    to settle it: give `user` under `images: { tides/gauge:3: ... }` in a scene file
                    leaves ?:? 0644
 
@@ -89,13 +89,14 @@ fn a_claim_without_facts_depends_on_what_it_holds_and_on_the_filesystem_group() 
     let scratch = Scratch::with("pod.yaml", &claim).and("s.yaml", SCENE);
     assert_snapshot!(scratch.run(["ask", "s.yaml", "gauge creates /data/app/x"]), @"
     depends        gauge creates /data/app/x
-                   denied EEXIST  when the kubelet applies filesystem group 7300 to claim readings; /data/app/x is there
-                   allowed        when the kubelet applies filesystem group 7300 to claim readings; /data/app/x is missing
-                   denied EEXIST  when it does not (a hostPath or NFS volume, or a driver that opts out): claim readings stays as it is; owner and mode of /data/app give gauge --x; /data/app/x is there
-                   allowed        when it does not (a hostPath or NFS volume, or a driver that opts out): claim readings stays as it is; owner and mode of /data/app give gauge --x; /data/app/x is missing; owner and mode of /data/app give gauge -wx
-                   denied EACCES  when it does not (a hostPath or NFS volume, or a driver that opts out): claim readings stays as it is; owner and mode of /data/app give gauge --x; /data/app/x is missing; owner and mode of /data/app do not give gauge -wx
-                   denied EACCES  when it does not (a hostPath or NFS volume, or a driver that opts out): claim readings stays as it is; owner and mode of /data/app do not give gauge --x
+                   denied EEXIST          when filesystem group 7300 reaches claim readings; /data/app/x is there
+                   leaves 7101:7300 0644  when filesystem group 7300 reaches claim readings; /data/app/x is missing
+                   denied EEXIST          when it does not reach claim readings (as with hostPath and NFS volumes); owner and mode of /data/app give gauge --x; /data/app/x is there
+                   leaves 7101:7200 0644  when it does not reach claim readings (as with hostPath and NFS volumes); owner and mode of /data/app give gauge --x; /data/app/x is missing; owner and mode of /data/app give gauge -wx
+                   denied EACCES          when it does not reach claim readings (as with hostPath and NFS volumes); owner and mode of /data/app give gauge --x; /data/app/x is missing; owner and mode of /data/app do not give gauge -wx
+                   denied EACCES          when it does not reach claim readings (as with hostPath and NFS volumes); owner and mode of /data/app do not give gauge --x
                    to settle it: give `volumes: { readings: { tree: ... } }` in a scene file
+                   to settle it: say `group-ownership: apply` or `skip` for the volume in a scene file
 
     Assumed
       after the filesystem-group step the volume's root is at least 2770; its owner is taken to be root
@@ -106,15 +107,14 @@ fn a_claim_without_facts_depends_on_what_it_holds_and_on_the_filesystem_group() 
       at         what                           flags  root       before  touches
       /          image tides/gauge:3 (overlay)  rw     0:0 0755
       /data/app  claim readings                 rw     not known
-      /data/app: the kubelet gives the volume to group 7300: files | 0660, directories | 02770
-      /data/app: the filesystem group is not applied to this volume
+      /data/app: either the kubelet gives the volume to group 7300: files | 0660, directories | 02770; or the filesystem group is not applied to this volume
       /data/app: not known: whether the filesystem group reaches claim readings; to settle it: say `group-ownership: apply` or `skip` for the volume in a scene file
     --- status 0
     ");
     assert_snapshot!(scratch.run(["access", "s.yaml"]), @"
     gauge
-      path       owner  mode   read  write  create   delete  list     enter    run
-      /data/app  ?:?    dir ?  -     -      depends  EACCES  depends  depends  -
+      path       owner  mode           read  write  create   delete  list     enter    run
+      /data/app  ?:?    dir not known  -     -      depends  EACCES  depends  depends  -
 
     read, write, run: the file; list, enter: the directory; create: a new entry in it; delete: the path itself.
     --- status 0
@@ -131,12 +131,12 @@ fn a_volume_kind_that_is_not_read_yet_is_unknown_not_empty() {
                    denied EACCES  when owner and mode of /data/app give gauge --x; /data/app/key is there; owner and mode of /data/app/key do not give gauge r--
                    denied ENOENT  when owner and mode of /data/app give gauge --x; /data/app/key is missing
                    denied EACCES  when owner and mode of /data/app do not give gauge --x
-                   to settle it: this version does not read this kind of volume
+                   to settle it: not possible yet: this version does not read this kind of volume
     denied         gauge creates /data/app/x
                    denied EEXIST  when owner and mode of /data/app give gauge --x; /data/app/x is there
                    denied EROFS   when owner and mode of /data/app give gauge --x; /data/app/x is missing
                    denied EACCES  when owner and mode of /data/app do not give gauge --x
-                   to settle it: this version does not read this kind of volume
+                   to settle it: not possible yet: this version does not read this kind of volume
     --- status 0
     ");
 }

@@ -259,8 +259,7 @@ fn has_driver<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Resul
     if is_open_device(walker, place) {
         return Ok(());
     }
-    let unknown =
-        Unknown::new("whether the host has a driver for the device", "nothing in a scene settles it");
+    let unknown = Unknown::new("whether the host has a driver for the device", "not possible in a scene");
     let describe = |option: usize| ["a driver answers", "no driver answers"][option].to_owned();
     if walker.witness().choose(Question::Driver(place.source, id), &unknown, 2, describe) == 0 {
         return Ok(());

@@ -60,7 +60,10 @@ pub(super) fn mounts(stage: &mut Stage, workload: &Workload, container: &Contain
 }
 
 fn service_account(stage: &mut Stage) -> Prepared {
-    let unknown = Unknown::new("what the service account volume holds", "this version does not read it");
+    let unknown = Unknown::new(
+        "what the service account volume holds",
+        "not possible yet: this version does not read it",
+    );
     let mut volume = unknown_source(stage, "service account token", "projected", unknown);
     volume.flags = MountFlags::READ_ONLY;
     volume
@@ -88,7 +91,7 @@ fn place(
 /// `/proc` and `/sys`: root 0555, the rest is the kernel's and not modelled.
 fn kernel_files(stage: &mut Stage, filesystem: &str, flags: MountFlags) -> Prepared {
     let unknown =
-        Unknown::new(&format!("what {filesystem} shows"), "the kernel decides file by file; not modelled");
+        Unknown::new(&format!("what {filesystem} shows"), "not possible: the kernel decides file by file");
     let doubt = Doubt { attributes: Certainty::Known, contents: Certainty::Unknown(unknown) };
     let tree = Tree::new(Entry::directory(0, 0, 0o555).doubting(doubt), Provenance::rule("the kernel"));
     place(stage, filesystem, Some(filesystem), filesystem, tree, flags)

@@ -194,16 +194,14 @@ fn with_group_step(
         let preparation =
             Preparation { before, touches: report.touched, notes: report.note.into_iter().collect() };
         let source = stage.add_source(Source { tree: Arc::new(tree), ..base.clone() });
-        let when = format!("the kubelet applies filesystem group {} to {name}", group.value);
+        let when = format!("filesystem group {} reaches {name}", group.value);
         variants.push(Variant { when: when.into(), source, preparation });
     }
     if told != Some(true) {
         let note = Arc::from("the filesystem group is not applied to this volume");
         let preparation = Preparation { before, touches: 0, notes: vec![note] };
         let source = stage.add_source(base);
-        let when = format!(
-            "it does not (a hostPath or NFS volume, or a driver that opts out): {name} stays as it is"
-        );
+        let when = format!("it does not reach {name} (as with hostPath and NFS volumes)");
         variants.push(Variant { when: when.into(), source, preparation });
     }
     let question = told.is_none().then(|| {
@@ -231,8 +229,10 @@ fn stepped_root(tree: &Tree, group: &Fact<u32>) -> Tree {
 
 fn other(stage: &mut Stage, volume: &Volume, kind: &str, read_only: bool) -> Prepared {
     let name = format!("{kind} volume {}", volume.name.value);
-    let unknown =
-        Unknown::new(&format!("what {name} holds"), "this version does not read this kind of volume");
+    let unknown = Unknown::new(
+        &format!("what {name} holds"),
+        "not possible yet: this version does not read this kind of volume",
+    );
     let mut prepared = unknown_source(stage, &name, kind, unknown);
     if read_only {
         prepared.flags = MountFlags::READ_ONLY;

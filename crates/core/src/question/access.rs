@@ -42,6 +42,8 @@ pub struct AccessRow {
     pub path: Vec<u8>,
     /// What is there, where it is known.
     pub facts: Option<PathFacts>,
+    /// Whether nothing is there for certain.
+    pub missing: bool,
     /// What the actor can do.
     pub cells: Cells,
 }
@@ -52,7 +54,7 @@ pub fn access(stage: &Stage, actor: &Actor, path: &[u8]) -> AccessRow {
     let facts = facts_at(stage, actor, path);
     let act = |verb| Some(outcome(stage, actor, path, What::Act(verb)));
     let enter_new = || Some(outcome(stage, actor, path, What::NewEntry));
-    let known_missing = facts.is_none() && !may_exist(stage, actor, path);
+    let missing = facts.is_none() && !may_exist(stage, actor, path);
     let creates = Verb::Creates(Mode::new(0o666));
     let cells = match facts.map(|facts| facts.kind) {
         Some(FileKind::Directory) => Cells {
@@ -77,7 +79,7 @@ pub fn access(stage: &Stage, actor: &Actor, path: &[u8]) -> AccessRow {
             delete: act(Verb::Deletes),
             ..Cells::default()
         },
-        None if known_missing => Cells { create: act(creates), ..Cells::default() },
+        None if missing => Cells { create: act(creates), ..Cells::default() },
         None => Cells {
             read: act(Verb::Reads),
             write: act(Verb::Writes),
@@ -88,7 +90,7 @@ pub fn access(stage: &Stage, actor: &Actor, path: &[u8]) -> AccessRow {
             run: act(Verb::Runs),
         },
     };
-    AccessRow { actor: stage.name_of(actor), path: path.to_vec(), facts, cells }
+    AccessRow { actor: stage.name_of(actor), path: path.to_vec(), facts, missing, cells }
 }
 
 /// The paths worth showing when nobody names any: what the description mounts, and what is known to lie

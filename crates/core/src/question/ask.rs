@@ -53,8 +53,8 @@ pub struct Dependence {
     pub fact: String,
     /// What each would have to be.
     pub when: String,
-    /// What the user can add to settle the last of them.
-    pub settle: Arc<str>,
+    /// What the user can add to settle them.
+    pub settle: Vec<Arc<str>>,
     /// How the act then ends.
     pub verdict: Verdict,
 }
@@ -176,8 +176,9 @@ pub(super) fn settle(explored: &Explored) -> (Outcome, Effect, Vec<Dependence>) 
             let mut facts: Vec<&str> = ending.conditions.iter().map(|(unknown, _)| &*unknown.fact).collect();
             facts.dedup();
             let conditions: Vec<&str> = ending.conditions.iter().map(|(_, when)| when.as_str()).collect();
-            let settle =
-                ending.conditions.last().map_or_else(|| Arc::from(""), |(unknown, _)| unknown.settle.clone());
+            let mut settle: Vec<Arc<str>> =
+                ending.conditions.iter().map(|(unknown, _)| unknown.settle.clone()).collect();
+            settle.dedup();
             Dependence {
                 fact: facts.join("; "),
                 when: conditions.join("; "),

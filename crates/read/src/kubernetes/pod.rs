@@ -21,6 +21,7 @@ pub(super) fn workload(
     let context = spec.security_context.clone().unwrap_or_default();
     let security = security::pod(&context, &origin.at("securityContext"), slips);
     let listed = origin.at("volumes");
+    let declared: Vec<&str> = spec.volumes.iter().flatten().map(|volume| volume.name.as_str()).collect();
     let volumes: Vec<Volume> = spec
         .volumes
         .iter()
@@ -40,7 +41,7 @@ pub(super) fn workload(
             let item = here.item(index);
             let sidecar = role == Role::Init && described.restart_policy.as_deref() == Some("Always");
             let role = if sidecar { Role::Sidecar } else { role };
-            containers.push(container(described, role, &volumes, &item, slips)?);
+            containers.push(container(described, role, &declared, &item, slips)?);
         }
     }
     if spec.containers.is_empty() {
@@ -80,7 +81,7 @@ fn repeated_names(containers: &[Container], origin: &Origin<'_>, slips: &mut Sli
 fn container(
     described: &ApiContainer,
     role: Role,
-    volumes: &[Volume],
+    declared: &[&str],
     origin: &Origin<'_>,
     slips: &mut Slips,
 ) -> Option<Container> {
@@ -94,7 +95,7 @@ fn container(
     let mut mounts: Vec<VolumeMount> = Vec::new();
     for (index, asked) in described.volume_mounts.iter().flatten().enumerate() {
         let item = listed.item(index);
-        if let Some(mount) = mount(asked, volumes, &item, slips) {
+        if let Some(mount) = mount(asked, declared, &item, slips) {
             if mounts.iter().any(|earlier| earlier.at.value == mount.at.value) {
                 let message =
                     format!("two volumes are mounted at {}: the API refuses that", asked.mount_path);
@@ -115,15 +116,9 @@ fn container(
     })
 }
 
-fn mount(
-    asked: &ApiMount,
-    volumes: &[Volume],
-    origin: &Origin<'_>,
-    slips: &mut Slips,
-) -> Option<VolumeMount> {
-    if !volumes.iter().any(|volume| volume.name.value == asked.name) {
-        let names = volumes.iter().map(|volume| volume.name.value.as_str());
-        let help = match nearest(&asked.name, names) {
+fn mount(asked: &ApiMount, declared: &[&str], origin: &Origin<'_>, slips: &mut Slips) -> Option<VolumeMount> {
+    if !declared.contains(&asked.name.as_str()) {
+        let help = match nearest(&asked.name, declared.iter().copied()) {
             Some(known) => format!("did you mean `{known}`?"),
             None => format!("declare it under `volumes:`, such as `- name: {}`", asked.name),
         };

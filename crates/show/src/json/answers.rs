@@ -101,7 +101,7 @@ pub(super) struct DependenceJson<'a> {
     outcome: &'static str,
     errno: Option<&'static str>,
     imprint: Option<ImprintJson<'a>>,
-    settle: &'a str,
+    settle: &'a [Arc<str>],
 }
 
 impl<'a> DependenceJson<'a> {

@@ -3,12 +3,12 @@
 use std::io::{self, Write};
 
 use mivask_core::act::quoted;
-use mivask_core::mode::symbolic;
-use mivask_core::question::AccessRow;
+use mivask_core::mode::{Mode, symbolic};
+use mivask_core::question::{AccessRow, Outcome, PathFacts};
 
 use super::{Layout, id};
 use crate::safe::safe;
-use crate::style::{FAINT, STRONG, cell, paint};
+use crate::style::{FAINT, OPEN, STRONG, cell, paint};
 use crate::table::Table;
 
 /// One block an actor; `rows` come grouped by actor.
@@ -37,16 +37,21 @@ fn cells(row: &AccessRow) -> Vec<String> {
     let owner = facts.map_or_else(String::new, |facts| {
         format!("{}:{}", id(facts.uid.map(|uid| uid.raw())), id(facts.gid.map(|gid| gid.raw())))
     });
-    let mode = facts.map_or_else(
-        || paint(FAINT, "not listed"),
-        |facts| match facts.mode {
-            Some(mode) => format!("{} {mode}", symbolic(facts.kind, mode)),
-            None => format!("{} ?", facts.kind.word()),
-        },
-    );
+    let mode = match facts {
+        None if row.missing => paint(FAINT, "missing"),
+        None => paint(OPEN, "not known"),
+        Some(PathFacts { kind, mode: Some(mode), .. }) => format!("{} {mode}", symbolic(*kind, *mode)),
+        Some(PathFacts { kind, mode: None, .. }) => format!("{} {}", kind.word(), paint(OPEN, "not known")),
+    };
     let c = &row.cells;
-    let answers = [&c.read, &c.write, &c.create, &c.delete, &c.list, &c.enter, &c.run];
+    let answers = [&c.read, &c.write, &c.create, &c.delete, &c.list, &c.enter];
     let mut cells = vec![quoted(&row.path), owner, mode];
     cells.extend(answers.into_iter().map(|outcome| cell(outcome.as_ref())));
+    // That a file of data does not run is true, but nothing to look at.
+    let data = facts.and_then(|facts| facts.mode).is_some_and(|mode| !mode.has_any(Mode::ANY_EXECUTE));
+    cells.push(match c.run.as_ref().and_then(Outcome::errno) {
+        Some(errno) if data => paint(FAINT, errno.name()),
+        Some(_) | None => cell(c.run.as_ref()),
+    });
     cells
 }

@@ -55,8 +55,12 @@ fn facts(root: RootFacts) -> String {
 
 fn notes(out: &mut dyn Write, rows: &[MountRow], layout: Layout) -> io::Result<()> {
     for row in rows.iter().filter(|row| row.origin != MountOrigin::Default) {
-        for note in &row.notes {
-            paragraph(out, &format!("{}: {}", quoted(&row.at), safe(note)), 2, layout)?;
+        let at = quoted(&row.at);
+        let notes: Vec<String> = row.notes.iter().map(|note| safe(note)).collect();
+        if row.question.is_some() {
+            paragraph(out, &format!("{at}: either {}", notes.join("; or ")), 2, layout)?;
+        } else {
+            notes.iter().try_for_each(|note| paragraph(out, &format!("{at}: {note}"), 2, layout))?;
         }
         if let Some(unknown) = &row.question {
             let text = format!(
