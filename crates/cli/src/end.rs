@@ -66,6 +66,9 @@ pub(crate) enum Failure {
         "no act was given: write one, such as 'gauge writes /data/level.csv', or name a file with --acts"
     )]
     NoAct,
+    /// Both the input and the acts are `-`.
+    #[error("standard input can be the INPUT or the acts, not both")]
+    StandardInputTwice,
     /// The answer cannot be written.
     #[error("the answer cannot be written: {0}")]
     Output(#[from] io::Error),

@@ -29,7 +29,7 @@ impl<T> Fact<T> {
 pub enum Provenance {
     /// A field of a document the user wrote.
     Document {
-        /// The file as the user named it; `-` is standard input.
+        /// The file as the user named it, or `standard input`.
         file: Arc<str>,
         /// Line, from 1.
         line: usize,

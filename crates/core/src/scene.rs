@@ -102,6 +102,10 @@ pub struct Container {
     pub privileged: bool,
     /// The mounts it asks for.
     pub mounts: Vec<VolumeMount>,
+    /// Its working directory, where the description sets one.
+    pub working_directory: Option<Fact<Vec<u8>>>,
+    /// Where the kubelet mounts the termination log, where the description says so.
+    pub termination_log: Option<Fact<Vec<u8>>>,
     /// Where it was described.
     pub from: Provenance,
 }

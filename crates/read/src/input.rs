@@ -80,7 +80,7 @@ impl Origin {
     #[must_use]
     pub fn name(&self) -> String {
         match self {
-            Self::Standard => "-".to_owned(),
+            Self::Standard => "standard input".to_owned(),
             Self::File(path) => path.display().to_string(),
         }
     }

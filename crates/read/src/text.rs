@@ -8,7 +8,7 @@ use mivask_core::fact::Provenance;
 /// A document's text with its name.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct SourceText {
-    /// The file as the user named it; `-` is standard input.
+    /// The file as the user named it, or `standard input`.
     pub name: Arc<str>,
     /// The whole text.
     pub text: Arc<str>,

@@ -49,6 +49,10 @@ enum ActFormat {
 }
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
+    let standard = std::path::Path::new("-");
+    if args.input.input == standard && args.file.iter().any(|file| file == standard) {
+        return Err(Failure::StandardInputTwice);
+    }
     let stage = load::stage(&args.input, err)?;
     let acts = gather(args, &stage, err)?;
     let answers: Vec<Answer> = acts.iter().map(|act| ask(&stage, act)).collect::<Result<_, _>>()?;

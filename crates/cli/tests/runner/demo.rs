@@ -26,24 +26,24 @@ fn the_demo_holds_its_own_expectations() {
     allowed        gauge creates /data/2026.csv  (as expected)
                    leaves 7101:7300 0644
     denied EACCES  gauge reads /data/calibration.toml  (as expected)
-                   /data/calibration.toml -rw------- 0600 0:0: other has ---, needed r--
+                   /data/calibration.toml: -rw------- 0600 0:0: other has ---, needed r--
     denied ENOENT  gauge creates /var/lib/gauge.lock  (as expected)
-                   /var nothing of that name is there
+                   /var: nothing of that name is there
     denied EROFS   gauge creates /tmp/x  (as expected)
-                   /tmp/x the mount is read-only
+                   /tmp/x: the mount is read-only
     allowed        press reads /data/level.csv  (as expected)
     allowed        press lists /data/archive  (as expected)
     denied EACCES  press reads /data/archive/2025.csv  (as expected)
-                   /data/archive drwxr-S--- 2740 0:7300: group 7300 has r--, needed --x
+                   /data/archive: drwxr-S--- 2740 0:7300: group 7300 has r--, needed --x
     denied EROFS   press creates /data/draft.svg  (as expected)
-                   /data/draft.svg the mount is read-only
+                   /data/draft.svg: the mount is read-only
     denied EACCES  press creates /var/cache/press/fonts  (as expected)
-                   /var/cache/press drwxrwx--- 0770 0:7220: other has ---, needed --x
+                   /var/cache/press: drwxrwx--- 0770 0:7220: other has ---, needed --x
     allowed        press creates /charts/today.svg  (as expected)
                    leaves 7210:7300 0644
     allowed        herald reads /charts  (as expected)
     denied EACCES  herald creates /publish/today.svg  (as expected)
-                   /publish drwxr-xr-x 0755 0:0: group 0 has r-x, needed -wx
+                   /publish: drwxr-xr-x 0755 0:0: group 0 has r-x, needed -wx
 
     Assumed
       a directory that the tree does not list is 0:0 0755

@@ -83,7 +83,7 @@ fn asks_are_answered_one_by_one() {
     allowed        gauge creates /data/app/x
                    leaves 7101:7300 0644
     denied EACCES  gauge reads /closed/key
-                   /closed drwxr-x--- 0750 405:1001: other has ---, needed --x
+                   /closed: drwxr-x--- 0750 405:1001: other has ---, needed --x
     allowed        gauge runs /bin/tide
                    runs as 0:7200
     allowed        gauge creates /open/x mode 0600  (as expected)
@@ -113,7 +113,7 @@ fn acts_come_from_a_file_and_from_standard_input() {
     assert_snapshot!(scratch.run(["ask", "s.yaml", "--acts", "acts"]), @"
     allowed        gauge reads /open  (as expected)
     denied EACCES  gauge lists /closed  (as expected)
-                   /closed drwxr-x--- 0750 405:1001: other has ---, needed r--
+                   /closed: drwxr-x--- 0750 405:1001: other has ---, needed r--
     --- status 0
     ");
     assert_snapshot!(scratch.feed(["ask", "s.yaml", "--acts", "-"], b"gauge enters /open\n"), @"
@@ -126,7 +126,7 @@ fn acts_come_from_a_file_and_from_standard_input() {
 fn why_names_component_class_bits_and_the_line_of_the_user() {
     assert_snapshot!(tides().run(["why", "s.yaml", "gauge reads /closed/key"]), @"
     denied EACCES  gauge reads /closed/key
-                   /closed drwxr-x--- 0750 405:1001: other has ---, needed --x
+                   /closed: drwxr-x--- 0750 405:1001: other has ---, needed --x
 
     Who gauge is
       field  value  from

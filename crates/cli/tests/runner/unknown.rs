@@ -92,7 +92,7 @@ fn a_claim_without_facts_depends_on_what_it_holds_and_on_the_filesystem_group() 
                    denied EEXIST          when filesystem group 7300 reaches claim readings; /data/app/x is there
                    leaves 7101:7300 0644  when filesystem group 7300 reaches claim readings; /data/app/x is missing
                    denied EEXIST          when it does not reach claim readings (as with hostPath and NFS volumes); owner and mode of /data/app give gauge --x; /data/app/x is there
-                   leaves 7101:7200 0644  when it does not reach claim readings (as with hostPath and NFS volumes); owner and mode of /data/app give gauge --x; /data/app/x is missing; owner and mode of /data/app give gauge -wx
+                   leaves 7101:? ????     when it does not reach claim readings (as with hostPath and NFS volumes); owner and mode of /data/app give gauge --x; /data/app/x is missing; owner and mode of /data/app give gauge -wx
                    denied EACCES          when it does not reach claim readings (as with hostPath and NFS volumes); owner and mode of /data/app give gauge --x; /data/app/x is missing; owner and mode of /data/app do not give gauge -wx
                    denied EACCES          when it does not reach claim readings (as with hostPath and NFS volumes); owner and mode of /data/app do not give gauge --x
                    to settle it: give `volumes: { readings: { tree: ... } }` in a scene file

@@ -236,6 +236,9 @@ fn may_open<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, how: How) 
 /// Major and minor numbers that every container may open: null, zero, full, random, urandom, tty, ptmx.
 const OPEN_DEVICES: [(u32, u32); 7] = [(1, 3), (1, 5), (1, 7), (1, 8), (1, 9), (5, 0), (5, 2)];
 
+/// `/dev/tty`, which is whatever terminal the process has.
+const TERMINAL: (u32, u32) = (5, 0);
+
 fn is_open_device<W: Witness>(walker: &Walker<'_, '_, W>, place: Place) -> bool {
     let view = walker.view();
     let device = place.inode.and_then(|id| view.source(place).tree.device(id));
@@ -256,11 +259,17 @@ fn has_driver<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Resul
     else {
         return Ok(());
     };
-    if is_open_device(walker, place) {
+    let device = view.source(place).tree.device(id).map(|device| (device.major, device.minor));
+    if device != Some(TERMINAL) && is_open_device(walker, place) {
         return Ok(());
     }
-    let unknown = Unknown::new("whether the host has a driver for the device", "not possible in a scene");
-    let describe = |option: usize| ["a driver answers", "no driver answers"][option].to_owned();
+    let (fact, options) = if device == Some(TERMINAL) {
+        ("whether the process has a terminal", ["it has a terminal", "it has no terminal"])
+    } else {
+        ("whether the host has a driver for the device", ["a driver answers", "no driver answers"])
+    };
+    let unknown = Unknown::new(fact, "not possible in a scene");
+    let describe = |option: usize| options[option].to_owned();
     if walker.witness().choose(Question::Driver(place.source, id), &unknown, 2, describe) == 0 {
         return Ok(());
     }

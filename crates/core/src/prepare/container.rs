@@ -3,14 +3,16 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use super::defaults::{self, DefaultMount};
 use super::mount_point::{MakeMode, find_or_make};
 use super::volume::Prepared;
-use super::{defaults, identify, image_name, sub_path};
+use super::{identify, image_name, sub_path};
+use crate::act::quoted;
 use crate::fact::{Provenance, Unknown};
 use crate::identity::Refusal;
 use crate::ids::MountIds;
 use crate::mode::FileKind;
-use crate::mount::{Mount, MountFlags, MountOrigin, MountTable, Preparation, Source};
+use crate::mount::{Mount, MountFlags, MountId, MountOrigin, MountTable, Preparation, Source};
 use crate::scene::{Container, Scene, VolumeMount, Who, Workload};
 use crate::stage::{Actor, Stage};
 use crate::tree::{Certainty, Doubt, Entry, InodeId, Tree};
@@ -25,30 +27,28 @@ pub(super) fn actor(
 ) -> Actor {
     let (identity, credentials) = identify(scene, workload, container);
     let mut builder = Builder { stage, mounts: MountTable::default(), blocked: None };
-    let mut wanted: Vec<&VolumeMount> = container.mounts.iter().collect();
-    // Outer mounts first, whatever the order in the description; equal depth keeps its order.
-    wanted.sort_by_key(|mount| depth(&mount.at.value));
-    let whole = wanted.iter().position(|mount| depth(&mount.at.value) == 0).map(|index| wanted.remove(index));
+    let mut declared: Vec<&VolumeMount> = container.mounts.iter().collect();
+    let whole = declared.iter().position(|mount| depth(&mount.at.value) == 0).map(|at| declared.remove(at));
     builder.root(scene, container, whole, volumes);
+    let mut wanted: Vec<(usize, Wanted<'_>)> =
+        declared.iter().map(|mount| (depth(&mount.at.value), Wanted::Declared(mount))).collect();
     if matches!(container.who, Who::Kubernetes(_)) {
-        let declared: Vec<&[u8]> = wanted.iter().map(|mount| mount.at.value.as_slice()).collect();
         for default in defaults::mounts(builder.stage, workload, container) {
-            if !declared.iter().any(|at| same_path(at, default.at)) {
-                builder.attach(
-                    default.at,
-                    &default.volume,
-                    default.volume.root,
-                    default.volume.flags,
-                    MountOrigin::Default,
-                    default.from,
-                    default.kind,
-                );
+            if !declared.iter().any(|mount| same_path(&mount.at.value, &default.at)) {
+                let rank = if default.first { 0 } else { depth(&default.at) };
+                wanted.push((rank, Wanted::Default(Box::new(default))));
             }
         }
     }
-    for mount in wanted {
-        builder.declared(mount, volumes);
+    // What the runtime needs comes first, then outer mounts before inner ones, whatever the description's order.
+    wanted.sort_by_key(|(rank, _)| *rank);
+    for (_, wanted) in &wanted {
+        match wanted {
+            Wanted::Declared(mount) => builder.declared(mount, volumes),
+            Wanted::Default(default) => builder.default(default),
+        }
     }
+    builder.working_directory(container);
     let blocked = builder.blocked.or_else(|| volumes.values().find_map(|volume| volume.blocked.clone()));
     Actor {
         workload: Arc::from(workload.name.as_str()),
@@ -62,6 +62,21 @@ pub(super) fn actor(
         blocked,
         from: container.from.clone(),
     }
+}
+
+enum Wanted<'a> {
+    Declared(&'a VolumeMount),
+    Default(Box<DefaultMount>),
+}
+
+/// One mount about to be made.
+struct Attachment<'a> {
+    at: &'a [u8],
+    volume: &'a Prepared,
+    root: InodeId,
+    flags: MountFlags,
+    origin: MountOrigin,
+    from: &'a Provenance,
 }
 
 struct Builder<'a> {
@@ -84,15 +99,16 @@ impl Builder<'_> {
             whole.and_then(|mount| Some((mount, volumes.get(&mount.volume.value)?)))
         {
             let flags = flags_of(mount, volume);
-            self.push(None, b"/", volume, volume.root, flags, MountOrigin::Root, mount.at.from.clone());
+            let (root, from) = (volume.root, &mount.at.from);
+            self.push(None, &Attachment { at: b"/", volume, root, flags, origin: MountOrigin::Root, from });
             return;
         }
         let source = image_source(scene, container);
         let source = self.stage.add_source(source);
-        let from =
-            container.image.as_ref().map_or_else(|| container.from.clone(), |image| image.from.clone());
+        let from = container.image.as_ref().map_or(&container.from, |image| &image.from);
         let volume = Prepared::single(source, "image", Preparation::default());
-        self.push(None, b"/", &volume, Tree::ROOT, read_only, MountOrigin::Root, from);
+        let (root, origin) = (Tree::ROOT, MountOrigin::Root);
+        self.push(None, &Attachment { at: b"/", volume: &volume, root, flags: read_only, origin, from });
     }
 
     fn declared(&mut self, mount: &VolumeMount, volumes: &BTreeMap<String, Prepared>) {
@@ -108,69 +124,61 @@ impl Builder<'_> {
             Ok(root) => root,
             Err(reason) => return self.block("CreateContainerConfigError", reason, mount),
         };
-        let kind = self.stage.source(volume.variants[0].source).tree.inode(root).kind;
         let flags = flags_of(mount, volume);
-        let from = mount.at.from.clone();
-        self.attach(&mount.at.value, volume, root, flags, MountOrigin::Declared, from, kind);
+        let (at, from, origin) = (mount.at.value.as_slice(), &mount.at.from, MountOrigin::Declared);
+        self.attach(&Attachment { at, volume, root, flags, origin, from });
     }
 
-    #[expect(clippy::too_many_arguments, reason = "each is one field of the mount")]
-    fn attach(
-        &mut self,
-        at: &[u8],
-        volume: &Prepared,
-        root: InodeId,
-        flags: MountFlags,
-        origin: MountOrigin,
-        from: Provenance,
-        kind: FileKind,
-    ) {
+    fn default(&mut self, default: &DefaultMount) {
+        let volume = &default.volume;
+        let (root, flags, origin) = (volume.root, volume.flags, MountOrigin::Default);
+        self.attach(&Attachment { at: &default.at, volume, root, flags, origin, from: &default.from });
+    }
+
+    /// A working directory that is missing is made by root, whoever the process is.
+    fn working_directory(&mut self, container: &Container) {
+        let Some(path) = &container.working_directory else { return };
+        let made = find_or_make(self.stage, &self.mounts, &path.value, FileKind::Directory, MakeMode::RUNC);
+        if let Err(reason) = made {
+            let reason = format!("the working directory {} cannot be made: {reason}", quoted(&path.value));
+            self.stop("StartError", reason, path.from.clone());
+        }
+    }
+
+    fn attach(&mut self, new: &Attachment<'_>) {
+        let kind = self.stage.source(new.volume.variants[0].source).tree.inode(new.root).kind;
         let wanted = if kind == FileKind::Directory { FileKind::Directory } else { FileKind::File };
-        match find_or_make(self.stage, &self.mounts, at, wanted, MakeMode::RUNC) {
+        match find_or_make(self.stage, &self.mounts, new.at, wanted, MakeMode::RUNC) {
             Ok(place) => {
                 let Some(inode) = place.inode else { return };
                 let there = self.stage.source(place.source).tree.inode(inode).kind;
                 if (there == FileKind::Directory) != (wanted == FileKind::Directory) {
-                    let reason = format!(
-                        "{} is a {}, a {} cannot be mounted on it",
-                        crate::act::quoted(at),
-                        there.word(),
-                        wanted.word()
-                    );
-                    return self.stop("StartError", reason, from);
+                    let (at, there, wanted) = (quoted(new.at), there.word(), wanted.word());
+                    let reason = format!("{at} is a {there}, a {wanted} cannot be mounted on it");
+                    return self.stop("StartError", reason, new.from.clone());
                 }
-                self.push(Some((place.mount, inode)), at, volume, root, flags, origin, from);
+                self.push(Some((place.mount, inode)), new);
             }
             Err(reason) => {
-                let reason = format!("the mount point {} cannot be made: {reason}", crate::act::quoted(at));
-                self.stop("StartError", reason, from);
+                let reason = format!("the mount point {} cannot be made: {reason}", quoted(new.at));
+                self.stop("StartError", reason, new.from.clone());
             }
         }
     }
 
-    #[expect(clippy::too_many_arguments, reason = "each is one field of the mount")]
-    fn push(
-        &mut self,
-        on: Option<(crate::mount::MountId, InodeId)>,
-        at: &[u8],
-        volume: &Prepared,
-        root: InodeId,
-        flags: MountFlags,
-        origin: MountOrigin,
-        from: Provenance,
-    ) {
+    fn push(&mut self, on: Option<(MountId, InodeId)>, new: &Attachment<'_>) {
         self.mounts.push(Mount {
             on,
-            at: Arc::from(at),
-            variants: volume.variants.clone(),
-            question: volume.question.clone(),
-            root,
-            flags,
+            at: Arc::from(new.at),
+            variants: new.volume.variants.clone(),
+            question: new.volume.question.clone(),
+            root: new.root,
+            flags: new.flags,
             ids: MountIds::default(),
-            origin,
-            kind: volume.kind.clone(),
-            label: volume.label.clone(),
-            from,
+            origin: new.origin,
+            kind: new.volume.kind.clone(),
+            label: new.volume.label.clone(),
+            from: new.from.clone(),
         });
     }
 

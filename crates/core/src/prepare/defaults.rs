@@ -4,59 +4,61 @@ use std::sync::Arc;
 
 use super::volume::{Prepared, unknown_source};
 use crate::fact::{Provenance, Unknown};
-use crate::mode::FileKind;
+use crate::mode::{FileKind, Mode};
 use crate::mount::{MountFlags, Preparation, Source};
 use crate::scene::{Container, Workload};
 use crate::stage::Stage;
 use crate::tree::{Certainty, Device, Doubt, Entry, Tree};
 
-/// A default mount: where, what, and with which flags.
+/// A default mount: where and what.
 pub(super) struct DefaultMount {
-    pub at: &'static [u8],
+    pub at: Vec<u8>,
     pub volume: Prepared,
-    pub kind: FileKind,
     pub from: Provenance,
+    /// Whether the runtime makes it before everything the kubelet asks for.
+    pub first: bool,
 }
 
 const QUIET: MountFlags = MountFlags::NO_SUID.with(MountFlags::NO_DEV).with(MountFlags::NO_EXEC);
 
 /// The default mounts of one container of a pod, outer ones first.
 pub(super) fn mounts(stage: &mut Stage, workload: &Workload, container: &Container) -> Vec<DefaultMount> {
-    let rule = || Provenance::rule("the runtime mounts it into every container");
-    let mut all = Vec::new();
-    let mut add = |at, volume, kind, from| all.push(DefaultMount { at, volume, kind, from });
-    add(b"/proc", kernel_files(stage, "proc", QUIET), FileKind::Directory, rule());
-    add(b"/dev", devices(stage), FileKind::Directory, rule());
-    add(b"/dev/shm", shared(stage, "shm"), FileKind::Directory, rule());
-    add(b"/dev/mqueue", shared(stage, "mqueue"), FileKind::Directory, rule());
-    let sys = if container.privileged { QUIET } else { QUIET.with(MountFlags::READ_ONLY) };
-    add(b"/sys", kernel_files(stage, "sysfs", sys), FileKind::Directory, rule());
+    let mut all = runtime_mounts(stage, container);
+    let rule = Provenance::rule("the kubelet binds it into every container");
+    let mut add =
+        |at: &[u8], volume, from| all.push(DefaultMount { at: at.to_vec(), volume, from, first: false });
     let with_root = if container.read_only_root { MountFlags::READ_ONLY } else { MountFlags::default() };
-    let kubelet = || Provenance::rule("the kubelet binds it into every container");
     // The kubelet's own /etc/hosts stays writable when the root is read-only; the runtime's two do not.
-    add(b"/etc/hosts", single_file(stage, "hosts", 0o644, MountFlags::default()), FileKind::File, kubelet());
-    add(b"/etc/hostname", single_file(stage, "hostname", 0o644, with_root), FileKind::File, rule());
-    add(b"/etc/resolv.conf", single_file(stage, "resolv.conf", 0o644, with_root), FileKind::File, rule());
-    add(
-        b"/dev/termination-log",
-        single_file(stage, "termination-log", 0o666, MountFlags::default()),
-        FileKind::File,
-        kubelet(),
-    );
+    add(b"/etc/hosts", single_file(stage, "hosts", 0o644, MountFlags::default()), rule.clone());
+    add(b"/etc/hostname", single_file(stage, "hostname", 0o644, with_root), rule.clone());
+    add(b"/etc/resolv.conf", single_file(stage, "resolv.conf", 0o644, with_root), rule.clone());
+    let log = container.termination_log.as_ref();
+    let at = log.map_or(&b"/dev/termination-log"[..], |path| path.value.as_slice());
+    let from = log.map_or(rule, |path| path.from.clone());
+    add(at, single_file(stage, "termination-log", 0o666, MountFlags::default()), from);
     let token = workload.service_account_token.as_ref();
     if token.is_none_or(|told| told.value) {
-        let from = token.map_or_else(
-            || Provenance::Assumption("the service account mounts its token, as by default".into()),
-            |told| told.from.clone(),
-        );
-        add(
-            b"/var/run/secrets/kubernetes.io/serviceaccount",
-            service_account(stage),
-            FileKind::Directory,
-            from,
-        );
+        let assumed = || Provenance::Assumption("the service account mounts its token, as by default".into());
+        let from = token.map_or_else(assumed, |told| told.from.clone());
+        add(b"/var/run/secrets/kubernetes.io/serviceaccount", service_account(stage), from);
     }
     all
+}
+
+/// What the runtime mounts before anything else.
+fn runtime_mounts(stage: &mut Stage, container: &Container) -> Vec<DefaultMount> {
+    let sys = if container.privileged { QUIET } else { QUIET.with(MountFlags::READ_ONLY) };
+    let volumes = [
+        (&b"/proc"[..], kernel_files(stage, "proc", QUIET)),
+        (b"/dev", devices(stage, container.privileged)),
+        (b"/dev/shm", shared(stage, "shm")),
+        (b"/dev/mqueue", shared(stage, "mqueue")),
+        (b"/sys", kernel_files(stage, "sysfs", sys)),
+    ];
+    let from = Provenance::rule("the runtime mounts it into every container");
+    let mount =
+        |(at, volume): (&[u8], _)| DefaultMount { at: at.to_vec(), volume, from: from.clone(), first: true };
+    volumes.map(mount).into()
 }
 
 fn service_account(stage: &mut Stage) -> Prepared {
@@ -104,15 +106,20 @@ fn shared(stage: &mut Stage, name: &str) -> Prepared {
 }
 
 /// `/dev`: a tmpfs with the devices every container has.
-fn devices(stage: &mut Stage) -> Prepared {
-    let mut tree = Tree::new(
-        Entry::directory(0, 0, 0o755),
-        Provenance::rule("the runtime makes /dev a tmpfs, 0:0 0755"),
-    );
+fn devices(stage: &mut Stage, privileged: bool) -> Prepared {
+    let unlisted = |what: &str| {
+        let unknown = Unknown::new(what, "not possible in a scene");
+        Doubt { attributes: Certainty::Known, contents: Certainty::Unknown(unknown) }
+    };
+    let mut root = Entry::directory(0, 0, 0o755);
+    if privileged {
+        root = root.doubting(unlisted("which devices the host has"));
+    }
+    let mut tree = Tree::new(root, Provenance::rule("the runtime makes /dev a tmpfs, 0:0 0755"));
     let nodes =
         [("null", 1, 3), ("zero", 1, 5), ("full", 1, 7), ("random", 1, 8), ("urandom", 1, 9), ("tty", 5, 0)];
     for (name, major, minor) in nodes {
-        let mut node = Entry::new(FileKind::CharDevice, 0, 0, crate::mode::Mode::new(0o666));
+        let mut node = Entry::new(FileKind::CharDevice, 0, 0, Mode::new(0o666));
         node.device = Some(Device { major, minor });
         add(&mut tree, name, node);
     }
@@ -123,13 +130,13 @@ fn devices(stage: &mut Stage) -> Prepared {
         ("stderr", "/proc/self/fd/2"),
         ("ptmx", "pts/ptmx"),
     ] {
-        let mut link = Entry::new(FileKind::Link, 0, 0, crate::mode::Mode::new(0o777));
+        let mut link = Entry::new(FileKind::Link, 0, 0, Mode::new(0o777));
         link.target = target.as_bytes().into();
         add(&mut tree, name, link);
     }
-    for name in ["shm", "mqueue", "pts"] {
-        add(&mut tree, name, Entry::directory(0, 0, 0o755));
-    }
+    add(&mut tree, "shm", Entry::directory(0, 0, 0o755));
+    add(&mut tree, "mqueue", Entry::directory(0, 0, 0o755));
+    add(&mut tree, "pts", Entry::directory(0, 0, 0o755).doubting(unlisted("which terminals there are")));
     place(stage, "dev", Some("tmpfs"), "tmpfs", tree, MountFlags::NO_SUID)
 }
 

@@ -3,6 +3,7 @@
 mod misplaced;
 mod pod;
 mod security;
+mod unmodelled;
 mod volumes;
 
 use k8s_openapi::api::apps::v1::Deployment;

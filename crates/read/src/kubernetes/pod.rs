@@ -7,7 +7,7 @@ use mivask_core::scene::{Container, Volume, VolumeMount, Who, Workload};
 use mivask_core::stage::Role;
 use mivask_core::words::nearest;
 
-use super::{Origin, security, volumes};
+use super::{Origin, security, unmodelled, volumes};
 use crate::slip::{Severity, Slips};
 
 /// The workload of `spec`; `origin` stands at it.
@@ -29,7 +29,7 @@ pub(super) fn workload(
         .enumerate()
         .filter_map(|(index, volume)| volumes::volume(volume, &listed.item(index), slips))
         .collect();
-    unmodelled(spec, origin, slips);
+    unmodelled::pod(spec, origin, slips);
     let mut containers = Vec::new();
     let lists = [
         ("initContainers", Role::Init, spec.init_containers.as_deref()),
@@ -56,19 +56,6 @@ pub(super) fn workload(
     Some(Workload { name, kind: kind.to_owned(), security, volumes, containers, service_account_token, from })
 }
 
-/// Fields that would change answers but that no rule here looks at yet.
-fn unmodelled(spec: &PodSpec, origin: &Origin<'_>, slips: &mut Slips) {
-    if spec.host_users == Some(false) {
-        let message = "a pod user namespace (`hostUsers: false`) is not modelled by this version: ids are taken to be the host's";
-        origin.slip(Severity::Warning, "hostUsers", message, None, slips);
-    }
-    let context = spec.security_context.as_ref();
-    if context.is_some_and(|context| context.se_linux_options.is_some()) {
-        let message = "SELinux is not modelled: it may deny what is allowed here";
-        origin.slip(Severity::Note, "securityContext.seLinuxOptions", message, None, slips);
-    }
-}
-
 fn repeated_names(containers: &[Container], origin: &Origin<'_>, slips: &mut Slips) {
     for (index, container) in containers.iter().enumerate() {
         if containers[..index].iter().any(|earlier| earlier.name == container.name) {
@@ -90,6 +77,7 @@ fn container(
         return None;
     }
     let context = described.security_context.clone().unwrap_or_default();
+    unmodelled::container(&context, origin, slips);
     let security = security::container(&context, &origin.at("securityContext"), slips);
     let listed = origin.at("volumeMounts");
     let mut mounts: Vec<VolumeMount> = Vec::new();
@@ -112,8 +100,20 @@ fn container(
         privileged: security.privileged.as_ref().is_some_and(|fact| fact.value),
         who: Who::Kubernetes(security),
         mounts,
+        working_directory: path_of(described.working_dir.as_deref(), "workingDir", origin),
+        termination_log: path_of(
+            described.termination_message_path.as_deref(),
+            "terminationMessagePath",
+            origin,
+        ),
         from: origin.place("name", "containers.name"),
     })
+}
+
+/// An absolute path of a field; anything else is left to the runtime's default.
+fn path_of(path: Option<&str>, field: &str, origin: &Origin<'_>) -> Option<Fact<Vec<u8>>> {
+    let path = path.filter(|path| path.starts_with('/'))?;
+    Some(origin.fact(field, field, path.as_bytes().to_vec()))
 }
 
 fn mount(asked: &ApiMount, declared: &[&str], origin: &Origin<'_>, slips: &mut Slips) -> Option<VolumeMount> {
@@ -134,6 +134,11 @@ fn mount(asked: &ApiMount, declared: &[&str], origin: &Origin<'_>, slips: &mut S
         let message = format!("the API refuses subPath `{path}`: it must stay inside the volume");
         origin.slip(Severity::Error, "subPath", message, None, slips);
         return None;
+    }
+    if asked.recursive_read_only.as_deref().is_some_and(|told| told != "Disabled") {
+        let message =
+            "recursiveReadOnly is not read by this version: mounts below this one keep their own flags";
+        origin.slip(Severity::Warning, "recursiveReadOnly", message, None, slips);
     }
     if asked.sub_path_expr.is_some() {
         let message = "subPathExpr is not read by this version: the whole volume is taken to be mounted";

@@ -74,6 +74,8 @@ impl Reading<'_> {
             privileged: section.privileged.unwrap_or(false),
             who: Who::Plain(plain),
             mounts,
+            working_directory: None,
+            termination_log: None,
             from: self.source.place(&item.span, "containers"),
         }
     }

@@ -87,7 +87,7 @@ fn reason(out: &mut dyn Write, answer: &Answer, layout: Layout) -> io::Result<()
     }
     let failed = answer.steps.iter().rev().find(|step| matches!(step.result, StepResult::Failed(_)));
     if let (Outcome::Denied(_), Some(step)) = (&answer.outcome, failed) {
-        paragraph(out, &format!("{} {}", quoted(&step.path), safe(&step.fact)), INDENT, layout)?;
+        paragraph(out, &format!("{}: {}", quoted(&step.path), safe(&step.fact)), INDENT, layout)?;
     }
     Ok(())
 }

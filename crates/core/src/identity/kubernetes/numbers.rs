@@ -123,7 +123,7 @@ impl Case<'_> {
             None => self.fact("gid", "0 or the user's", Provenance::Unknown(unknown.fact.clone())),
         }
         self.assume_no_memberships();
-        let shared = self.groups(None, None);
+        let shared = self.groups(asked_gid.as_ref().map(|gid| gid.value), None);
         let with = |uid: u32| {
             let gid = asked_gid.as_ref().map_or(uid, |gid| gid.value);
             let mut groups = shared.clone();

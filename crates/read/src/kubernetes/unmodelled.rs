@@ -1,0 +1,52 @@
+//! Fields that would change answers, but that no rule here looks at yet: said, never passed over.
+
+use k8s_openapi::api::core::v1::{PodSpec, SecurityContext};
+
+use super::Origin;
+use crate::slip::{Severity, Slips};
+
+const SELINUX: &str = "SELinux is not modelled: it may deny what is allowed here";
+const APPARMOR: &str = "this AppArmor profile is not modelled: it may deny what is allowed here";
+
+/// Fields of the pod; `origin` stands at its spec.
+pub(super) fn pod(spec: &PodSpec, origin: &Origin<'_>, slips: &mut Slips) {
+    if spec.host_users == Some(false) {
+        let message = "a pod user namespace (`hostUsers: false`) is not modelled by this version: ids are taken to be \
+                       the host's";
+        origin.slip(Severity::Warning, "hostUsers", message, None, slips);
+    }
+    if spec.ephemeral_containers.as_ref().is_some_and(|list| !list.is_empty()) {
+        let message = "ephemeral containers are not read by this version: they are no actors";
+        origin.slip(Severity::Warning, "ephemeralContainers", message, None, slips);
+    }
+    let Some(context) = &spec.security_context else { return };
+    if context.se_linux_options.is_some() {
+        origin.slip(Severity::Note, "securityContext.seLinuxOptions", SELINUX, None, slips);
+    }
+    if context.app_armor_profile.as_ref().is_some_and(|profile| profile.type_ == "Localhost") {
+        origin.slip(Severity::Note, "securityContext.appArmorProfile", APPARMOR, None, slips);
+    }
+}
+
+/// Fields of a container, and those the API refuses together; `origin` stands at the container.
+pub(super) fn container(context: &SecurityContext, origin: &Origin<'_>, slips: &mut Slips) {
+    if context.se_linux_options.is_some() {
+        origin.slip(Severity::Note, "securityContext.seLinuxOptions", SELINUX, None, slips);
+    }
+    if context.app_armor_profile.as_ref().is_some_and(|profile| profile.type_ == "Localhost") {
+        origin.slip(Severity::Note, "securityContext.appArmorProfile", APPARMOR, None, slips);
+    }
+    if context.allow_privilege_escalation != Some(false) {
+        return;
+    }
+    let field = "securityContext.allowPrivilegeEscalation";
+    if context.privileged == Some(true) {
+        let message = "the API refuses `allowPrivilegeEscalation: false` on a privileged container";
+        origin.slip(Severity::Error, field, message, None, slips);
+    }
+    let added = context.capabilities.as_ref().and_then(|capabilities| capabilities.add.as_ref());
+    if added.is_some_and(|names| names.iter().any(|name| name == "CAP_SYS_ADMIN")) {
+        let message = "the API refuses `allowPrivilegeEscalation: false` beside an added CAP_SYS_ADMIN";
+        origin.slip(Severity::Error, field, message, None, slips);
+    }
+}
