@@ -1,10 +1,9 @@
 //! What was typed.
 
-use std::path::PathBuf;
-
-use clap::{Parser, Subcommand, ValueEnum};
+use clap::{Parser, Subcommand};
 
 use crate::commands::{access, ask, demo, identity, imprint, mounts, schema, why};
+use crate::options::Color;
 
 /// Predicts what a containerised process can do to files, before anything is deployed, and says why.
 ///
@@ -35,49 +34,4 @@ pub(crate) enum Command {
     Imprint(imprint::Args),
     Demo(demo::Args),
     Schema(schema::Args),
-}
-
-/// When to colour.
-#[derive(Clone, Copy, PartialEq, Eq, Debug, ValueEnum)]
-pub(crate) enum Color {
-    /// On a terminal.
-    Auto,
-    /// Always.
-    Always,
-    /// Never.
-    Never,
-}
-
-impl Color {
-    pub(crate) const fn choice(self) -> anstream::ColorChoice {
-        match self {
-            Self::Auto => anstream::ColorChoice::Auto,
-            Self::Always => anstream::ColorChoice::Always,
-            Self::Never => anstream::ColorChoice::Never,
-        }
-    }
-}
-
-/// What to ask about.
-#[derive(Debug, clap::Args)]
-pub(crate) struct Input {
-    /// A manifest, a folder of manifests or a scene file; `-` is standard input.
-    pub input: PathBuf,
-}
-
-/// Whom to ask about.
-#[derive(Debug, clap::Args)]
-pub(crate) struct Only {
-    /// Only this actor: a container, or WORKLOAD/CONTAINER. May be repeated.
-    #[arg(long, value_name = "NAME")]
-    pub actor: Vec<String>,
-}
-
-/// How to print an answer.
-#[derive(Clone, Copy, PartialEq, Eq, Debug, ValueEnum)]
-pub(crate) enum Format {
-    /// For people.
-    Text,
-    /// One JSON document.
-    Json,
 }

@@ -8,8 +8,8 @@ use mivask_core::stage::{Actor, Stage};
 use mivask_read::input::{Disk, Origin, read_input};
 use mivask_read::slip::{Severity, Slips};
 
-use crate::args::{Input, Only};
 use crate::end::Failure;
+use crate::options::Input;
 
 /// The stage that `input` describes.
 pub(crate) fn stage(input: &Input, err: &mut dyn Write) -> Result<Stage, Failure> {
@@ -34,12 +34,12 @@ pub(crate) fn refuse_errors(slips: &Slips) -> Result<(), Failure> {
     }
 }
 
-/// The actors that `only` names, all of them where it names none.
-pub(crate) fn actors<'a>(stage: &'a Stage, only: &Only) -> Result<Vec<&'a Actor>, Failure> {
-    if only.actor.is_empty() {
+/// The actors of these names, all of them where there are none.
+pub(crate) fn actors<'a>(stage: &'a Stage, names: &[String]) -> Result<Vec<&'a Actor>, Failure> {
+    if names.is_empty() {
         return Ok(stage.actors.iter().collect());
     }
-    only.actor.iter().map(|name| Ok(stage.actor(name)?)).collect()
+    names.iter().map(|name| Ok(stage.actor(name)?)).collect()
 }
 
 /// The bytes of a path argument inside a container.

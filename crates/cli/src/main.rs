@@ -4,6 +4,7 @@ mod args;
 mod commands;
 mod end;
 mod load;
+mod options;
 
 use std::io::{self, ErrorKind, Write};
 use std::process::ExitCode;

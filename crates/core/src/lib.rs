@@ -34,6 +34,7 @@ pub mod imprint;
 pub mod mode;
 pub mod mount;
 pub mod outcome;
+mod permission;
 pub mod prepare;
 pub mod question;
 pub mod scene;

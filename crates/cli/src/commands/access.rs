@@ -5,9 +5,9 @@ use std::path::PathBuf;
 
 use mivask_core::question::{access, default_paths};
 
-use crate::args::{Format, Input, Only};
 use crate::end::{End, Failure};
 use crate::load;
+use crate::options::{Common, Format};
 
 /// What each actor can do to each path: read, write, create, delete, list, enter, run.
 ///
@@ -16,20 +16,15 @@ use crate::load;
 #[command(after_help = "Example: mivask access pod.yaml /data /data/level.csv")]
 pub(crate) struct Args {
     #[command(flatten)]
-    input: Input,
+    common: Common,
     /// Absolute paths inside the container.
     #[arg(value_name = "PATH")]
     paths: Vec<PathBuf>,
-    #[command(flatten)]
-    only: Only,
-    /// How to print the answer.
-    #[arg(long, value_name = "FORMAT", default_value = "text")]
-    format: Format,
 }
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
-    let stage = load::stage(&args.input, err)?;
-    let actors = load::actors(&stage, &args.only)?;
+    let stage = load::stage(&args.common.input, err)?;
+    let actors = load::actors(&stage, &args.common.actor)?;
     let paths: Vec<Vec<u8>> =
         args.paths.iter().map(|path| load::inside_path(path)).collect::<Result<_, _>>()?;
     let mut rows = Vec::new();
@@ -37,7 +32,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         let own = if paths.is_empty() { default_paths(&stage, actor) } else { paths.clone() };
         rows.extend(own.iter().map(|path| access(&stage, actor, path)));
     }
-    match args.format {
+    match args.common.format {
         Format::Text => mivask_show::text::access(out, &rows, load::layout())?,
         Format::Json => mivask_show::json::access(out, &rows)?,
     }

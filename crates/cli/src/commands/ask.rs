@@ -11,9 +11,9 @@ use mivask_read::input::{Disk, FileReader, Origin};
 use mivask_read::slip::{Severity, Slips};
 use mivask_read::text::SourceText;
 
-use crate::args::Input;
 use crate::end::{End, Failure};
 use crate::load;
+use crate::options::Input;
 
 /// Answers acts one by one, each against the untouched scene.
 ///

@@ -4,8 +4,6 @@ use std::fs;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 
-use clap::Parser;
-
 use crate::end::{End, Failure};
 
 /// Writes the demo scene (a tide observatory on a salt marsh) to a folder and walks through it.
@@ -48,7 +46,15 @@ const WALK: [(&str, &[&str]); 7] = [
     ("What will new files look like?", &["imprint", "tides.scene.yaml"]),
 ];
 
-pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
+/// Runs one command line, as [`super::run`] does after parsing it.
+pub(super) type RunLine = fn(&[&str], &mut dyn Write, &mut dyn Write) -> Result<End, Failure>;
+
+pub(super) fn run(
+    args: &Args,
+    run_line: RunLine,
+    out: &mut dyn Write,
+    err: &mut dyn Write,
+) -> Result<End, Failure> {
     let folder = match &args.folder {
         Some(folder) => {
             fresh(folder)?;
@@ -74,8 +80,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     for (reason, words) in WALK {
         let line: Vec<String> = words.iter().map(|word| shell_word(word)).collect();
         writeln!(out, "\n{}\n\n$ mivask {}\n", reason, line.join(" "))?;
-        let args = crate::args::Args::parse_from(std::iter::once(&"mivask").chain(words));
-        super::run(&args, out, err)?;
+        run_line(words, out, err)?;
     }
     Ok(End::Answered)
 }

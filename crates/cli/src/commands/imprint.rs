@@ -5,9 +5,9 @@ use std::path::PathBuf;
 
 use mivask_core::question::imprints;
 
-use crate::args::{Format, Input, Only};
 use crate::end::{End, Failure};
 use crate::load;
+use crate::options::{Common, Format};
 
 /// Owner, group and mode of new files and directories, as the actor sees them and as they are stored.
 ///
@@ -16,24 +16,19 @@ use crate::load;
 #[command(after_help = "Example: mivask imprint pod.yaml /data /tmp")]
 pub(crate) struct Args {
     #[command(flatten)]
-    input: Input,
+    common: Common,
     /// Absolute paths of directories inside the container.
     #[arg(value_name = "DIRECTORY")]
     directories: Vec<PathBuf>,
-    #[command(flatten)]
-    only: Only,
-    /// How to print the answer.
-    #[arg(long, value_name = "FORMAT", default_value = "text")]
-    format: Format,
 }
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
-    let stage = load::stage(&args.input, err)?;
-    let actors = load::actors(&stage, &args.only)?;
+    let stage = load::stage(&args.common.input, err)?;
+    let actors = load::actors(&stage, &args.common.actor)?;
     let paths: Vec<Vec<u8>> =
         args.directories.iter().map(|path| load::inside_path(path)).collect::<Result<_, _>>()?;
     let rows: Vec<_> = actors.iter().flat_map(|actor| imprints(&stage, actor, &paths)).collect();
-    match args.format {
+    match args.common.format {
         Format::Text => mivask_show::text::imprints(out, &rows, load::layout())?,
         Format::Json => mivask_show::json::imprints(out, &rows)?,
     }

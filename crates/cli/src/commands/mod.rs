@@ -11,6 +11,8 @@ pub(crate) mod why;
 
 use std::io::Write;
 
+use clap::Parser;
+
 use crate::args::{Args, Command};
 use crate::end::{End, Failure};
 
@@ -23,7 +25,12 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         Command::Ask(args) => ask::run(args, out, err),
         Command::Why(args) => why::run(args, out, err),
         Command::Imprint(args) => imprint::run(args, out, err),
-        Command::Demo(args) => demo::run(args, out, err),
+        Command::Demo(args) => demo::run(args, run_line, out, err),
         Command::Schema(args) => schema::run(args, out),
     }
+}
+
+/// Runs the command line behind `mivask`, for the demo.
+fn run_line(words: &[&str], out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
+    run(&Args::parse_from(std::iter::once(&"mivask").chain(words)), out, err)
 }

@@ -5,9 +5,9 @@ use std::io::Write;
 use mivask_core::mount::MountOrigin;
 use mivask_core::question::mounts;
 
-use crate::args::{Format, Input, Only};
 use crate::end::{End, Failure};
 use crate::load;
+use crate::options::{Common, Format};
 
 /// What is mounted where for each actor: source, flags, and the root's owner and mode before and after
 /// the kubelet prepared it.
@@ -15,22 +15,17 @@ use crate::load;
 #[command(after_help = "Example: mivask mounts station.scene.yaml --actor press")]
 pub(crate) struct Args {
     #[command(flatten)]
-    input: Input,
-    #[command(flatten)]
-    only: Only,
+    common: Common,
     /// Also what the runtime mounts into every container (/proc, /dev, ...); JSON always has it.
     #[arg(long)]
     all: bool,
-    /// How to print the answer.
-    #[arg(long, value_name = "FORMAT", default_value = "text")]
-    format: Format,
 }
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
-    let stage = load::stage(&args.input, err)?;
-    let actors = load::actors(&stage, &args.only)?;
+    let stage = load::stage(&args.common.input, err)?;
+    let actors = load::actors(&stage, &args.common.actor)?;
     let mut rows: Vec<_> = actors.iter().flat_map(|actor| mounts(&stage, actor)).collect();
-    match args.format {
+    match args.common.format {
         Format::Text => {
             rows.retain(|row| args.all || row.origin != MountOrigin::Default);
             mivask_show::text::mounts(out, &rows, load::layout())?;

@@ -6,9 +6,9 @@ use mivask_core::question::ask;
 use mivask_read::slip::Slips;
 
 use super::ask::one;
-use crate::args::{Format, Input};
 use crate::end::{End, Failure};
 use crate::load;
+use crate::options::{Format, Input};
 
 /// Every check behind one act, in the kernel's order, with the fact each rests on and where it came from.
 #[derive(Debug, clap::Args)]

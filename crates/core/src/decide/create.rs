@@ -1,11 +1,11 @@
-//! Creating directories, and what every creation asks of the directory (`may_create`, `may_o_create`).
+//! Creating directories, and new entries of any name.
 
-use super::open::writable_mount;
+use super::writable::{creatable, may_create};
 use crate::imprint::{NewKind, imprint};
 use crate::mode::{Access, FileKind, Mode};
 use crate::outcome::{Effect, Errno, Verdict};
 use crate::trace::Check;
-use crate::view::{Place, View};
+use crate::view::View;
 use crate::walk::{Follow, Last, Target, Walker};
 use crate::witness::Witness;
 
@@ -51,22 +51,4 @@ pub(super) fn new_entry<'a, W: Witness>(
     creatable(&mut walker, directory)?;
     walker.permit(directory, Access::WRITE_EXECUTE)?;
     Ok(Effect { imprint: Some(imprint(&mut walker, directory, kind, mode)), runs_as: None })
-}
-
-/// What creating an entry asks of `directory`: a writable mount (EROFS), ids that can be stored
-/// there (EOVERFLOW), then write and search permission (EACCES).
-pub(super) fn may_create<W: Witness>(walker: &mut Walker<'_, '_, W>, directory: Place) -> Result<(), Errno> {
-    creatable(walker, directory)?;
-    walker.permit_in(directory, Access::WRITE_EXECUTE)
-}
-
-fn creatable<W: Witness>(walker: &mut Walker<'_, '_, W>, directory: Place) -> Result<(), Errno> {
-    writable_mount(walker, directory)?;
-    let view = walker.view();
-    let ids = &view.mount(directory.mount).ids;
-    if ids.to_disk_uid(view.who.fsuid).is_none() || ids.to_disk_gid(view.who.fsgid).is_none() {
-        let fact = "the actor's user or group cannot be expressed on this mount";
-        return Err(walker.fail(Check::Unmapped, fact, directory, Errno::EOVERFLOW));
-    }
-    Ok(())
 }

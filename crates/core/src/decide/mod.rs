@@ -2,10 +2,10 @@
 
 mod create;
 mod execute;
-pub(crate) mod inode;
 mod look;
 mod open;
 mod remove;
+mod writable;
 
 use crate::act::Verb;
 use crate::imprint::NewKind;

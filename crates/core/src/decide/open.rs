@@ -1,6 +1,6 @@
 //! open(2) in all the forms the act language has (`path_openat`, `do_open`, `may_open` in fs/namei.c).
 
-use super::create::may_create;
+use super::writable::{may_create, writable_mount};
 use crate::act::Verb;
 use crate::fact::Unknown;
 use crate::imprint::{NewKind, imprint};
@@ -181,23 +181,6 @@ fn open_existing<W: Witness>(
     }
     has_driver(walker, place)?;
     Ok(Effect::default())
-}
-
-/// A mount that takes writes (`mnt_want_write`): neither it nor its superblock is read-only.
-pub(super) fn writable_mount<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Result<(), Errno> {
-    let view = walker.view();
-    if view.mount(place.mount).flags.has(MountFlags::READ_ONLY) {
-        return Err(walker.fail_mount(Check::ReadOnlyMount, "the mount is read-only", place, Errno::EROFS));
-    }
-    if view.source(place).read_only {
-        return Err(walker.fail(
-            Check::ReadOnlyFilesystem,
-            "the file system itself is read-only",
-            place,
-            Errno::EROFS,
-        ));
-    }
-    Ok(())
 }
 
 fn may_open<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, how: How) -> Result<(), Errno> {

@@ -1,6 +1,6 @@
 //! unlink(2) and rmdir(2) (`do_unlinkat`, `do_rmdir`, `may_delete` in fs/namei.c).
 
-use super::open::writable_mount;
+use super::writable::writable_mount;
 use crate::caps::Capability;
 use crate::mode::{Access, FileKind, Mode};
 use crate::outcome::{Effect, Errno, Verdict};

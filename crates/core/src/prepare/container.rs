@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use super::defaults::{self, DefaultMount};
 use super::mount_point::{MakeMode, find_or_make};
-use super::volume::Prepared;
+use super::prepared::Prepared;
 use super::{identify, image_name, sub_path};
 use crate::act::quoted;
 use crate::fact::{Provenance, Unknown};

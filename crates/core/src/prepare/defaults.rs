@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use super::volume::{Prepared, unknown_source};
+use super::prepared::{Prepared, unknown_source};
 use crate::fact::{Provenance, Unknown};
 use crate::mode::{FileKind, Mode};
 use crate::mount::{MountFlags, Preparation, Source};

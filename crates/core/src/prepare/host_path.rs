@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use super::mount_point::{MakeMode, Maker, find_or_make, root_credentials};
-use super::volume::Prepared;
+use super::prepared::Prepared;
 use crate::fact::{Fact, Provenance, Unknown};
 use crate::identity::Refusal;
 use crate::mode::FileKind;
@@ -53,7 +53,7 @@ pub(super) fn prepare(
         }
         Err(reason) => (Tree::ROOT, Some(refusal(&shown, &reason, volume))),
     };
-    preparation.before = Some(super::volume::root_facts(&stage.source(host).tree, root));
+    preparation.before = Some(super::prepared::root_facts(&stage.source(host).tree, root));
     Prepared {
         variants: vec![Variant { when: Arc::from(""), source: host, preparation }],
         question: None,

@@ -5,6 +5,7 @@ mod defaults;
 mod fs_group;
 mod host_path;
 mod mount_point;
+mod prepared;
 mod sub_path;
 mod volume;
 

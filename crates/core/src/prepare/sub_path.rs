@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use super::volume::Prepared;
+use super::prepared::Prepared;
 use crate::fact::Provenance;
 use crate::ids::DiskGid;
 use crate::mode::{FileKind, Mode};

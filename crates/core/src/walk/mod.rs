@@ -4,11 +4,11 @@ mod links;
 
 use std::borrow::Cow;
 
-use crate::decide::inode::permission;
 use crate::fact::{Provenance, Unknown};
 use crate::mode::{Access, FileKind};
 use crate::mount::MountTable;
 use crate::outcome::Errno;
+use crate::permission::permission;
 use crate::trace::{Check, Step, StepResult};
 use crate::tree::Certainty;
 use crate::view::{Place, View};

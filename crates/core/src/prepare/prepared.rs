@@ -1,0 +1,58 @@
+//! A volume once it is ready to be mounted.
+
+use std::sync::Arc;
+
+use crate::fact::{Provenance, Unknown};
+use crate::identity::Refusal;
+use crate::mount::{MountFlags, Preparation, RootFacts, Source, SourceId, Variant};
+use crate::stage::Stage;
+use crate::tree::{Certainty, Doubt, Entry, InodeId, Tree};
+
+/// A volume ready to be mounted.
+#[derive(Clone, Debug)]
+pub(super) struct Prepared {
+    pub variants: Vec<Variant>,
+    pub question: Option<Unknown>,
+    pub root: InodeId,
+    pub flags: MountFlags,
+    pub kind: Arc<str>,
+    /// What the source is called, where it differs from the source's own name.
+    pub label: Option<Arc<str>>,
+    pub blocked: Option<Refusal>,
+}
+
+impl Prepared {
+    /// A volume with one source and no flags.
+    pub(super) fn single(source: SourceId, kind: &str, preparation: Preparation) -> Self {
+        Self {
+            variants: vec![Variant { when: Arc::from(""), source, preparation }],
+            question: None,
+            root: Tree::ROOT,
+            flags: MountFlags::default(),
+            kind: Arc::from(kind),
+            label: None,
+            blocked: None,
+        }
+    }
+}
+
+/// Owner, group and mode of one inode.
+pub(super) fn root_facts(tree: &Tree, id: InodeId) -> RootFacts {
+    let inode = tree.inode(id);
+    RootFacts { uid: inode.uid.raw(), gid: inode.gid.raw(), mode: inode.mode }
+}
+
+/// A source of which nothing is known but that it keeps owners and modes itself.
+pub(super) fn unknown_source(stage: &mut Stage, name: &str, kind: &str, unknown: Unknown) -> Prepared {
+    let doubt = Doubt {
+        attributes: Certainty::Unknown(unknown.clone()),
+        contents: Certainty::Unknown(unknown.clone()),
+    };
+    let tree =
+        Tree::new(Entry::directory(0, 0, 0o755).doubting(doubt), Provenance::Unknown(unknown.fact.clone()));
+    let native = Certainty::Unknown(unknown);
+    let source =
+        Source { name: Arc::from(name), filesystem: None, tree: Arc::new(tree), read_only: false, native };
+    let source = stage.add_source(source);
+    Prepared::single(source, kind, Preparation::default())
+}
