@@ -2,6 +2,7 @@
 
 use std::ffi::{CStr, CString, OsStr};
 use std::io;
+use std::os::fd::OwnedFd;
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
@@ -44,8 +45,7 @@ pub(crate) fn attempt(verb: Verb, path: &[u8]) -> io::Result<Option<Imprint>> {
 }
 
 fn create(path: &Path, flags: OFlags, mode: CoreMode) -> io::Result<Option<Imprint>> {
-    let file = rustix::fs::open(path, flags | OFlags::NONBLOCK | OFlags::CLOEXEC, raw(mode))?;
-    observe::of_file(&file).map(Some)
+    open_file(path, flags, mode)?.map(observe::of_file).transpose()
 }
 
 fn raw(mode: CoreMode) -> Mode {
@@ -53,12 +53,15 @@ fn raw(mode: CoreMode) -> Mode {
 }
 
 fn open(path: &Path, flags: OFlags, mode: CoreMode) -> io::Result<()> {
-    // A fifo without a partner would block; with O_NONBLOCK a writer gets ENXIO instead, which the model
-    // calls allowed: the permission was there.
-    let opened = rustix::fs::open(path, flags | OFlags::NONBLOCK | OFlags::CLOEXEC, raw(mode));
-    match opened {
-        Err(rustix::io::Errno::NXIO) if is_fifo(path) => Ok(()),
-        other => Ok(other.map(drop)?),
+    open_file(path, flags, mode).map(drop)
+}
+
+/// A fifo without a partner would block; with O_NONBLOCK a writer gets ENXIO instead, which the model
+/// calls allowed (the permission was there): then there is no file to give back.
+fn open_file(path: &Path, flags: OFlags, mode: CoreMode) -> io::Result<Option<OwnedFd>> {
+    match rustix::fs::open(path, flags | OFlags::NONBLOCK | OFlags::CLOEXEC, raw(mode)) {
+        Err(rustix::io::Errno::NXIO) if is_fifo(path) => Ok(None),
+        opened => Ok(Some(opened?)),
     }
 }
 

@@ -130,9 +130,22 @@ impl Job {
             .tempdir()
             .doing(|| "making a temporary folder".to_owned())?;
         let mut all = Vec::new();
+        let mut world = None;
         for act in &self.acts {
-            let root = build::world(&self.stage, &self.mounts, scratch.path())?;
-            all.push(self.one(act, root.clone())?);
+            let root = match &world {
+                Some(root) => PathBuf::clone(root),
+                None => build::world(&self.stage, &self.mounts, scratch.path())?,
+            };
+            let observed = self.one(act, root.clone())?;
+            // Each act meets the untouched scene; one that failed or only looked has left it so.
+            world = Some(root);
+            if matches!(observed, Observed::Allowed(_)) && changes(act.verb) {
+                build::take_down(scratch.path())?;
+                world = None;
+            }
+            all.push(observed);
+        }
+        if world.is_some() {
             build::take_down(scratch.path())?;
         }
         Ok(all)
@@ -169,4 +182,26 @@ fn private_namespace() -> Result<(), KernelError> {
     unshared.doing(|| "unshare of the mount namespace".to_owned())?;
     let private = rustix::mount::MountPropagationFlags::PRIVATE | rustix::mount::MountPropagationFlags::REC;
     rustix::mount::mount_change("/", private).doing(|| "making every mount private".to_owned())
+}
+
+/// Whether a successful act leaves the scene another than it was.
+const fn changes(verb: Verb) -> bool {
+    match verb {
+        Verb::Truncates
+        | Verb::Overwrites
+        | Verb::Extends
+        | Verb::Creates(_)
+        | Verb::MakesDirectory(_)
+        | Verb::Deletes
+        | Verb::RemovesDirectory => true,
+        Verb::Inspects
+        | Verb::InspectsLink
+        | Verb::Reads
+        | Verb::Writes
+        | Verb::Appends
+        | Verb::Updates
+        | Verb::Runs
+        | Verb::Lists
+        | Verb::Enters => false,
+    }
 }

@@ -10,7 +10,7 @@ use crate::outcome::{Effect, Errno, Verdict};
 use crate::trace::Check;
 use crate::tree::Marks;
 use crate::view::{Place, View};
-use crate::walk::{Arrival, Follow, Last, Slash, Target, Walker};
+use crate::walk::{Arrival, Follow, Slash, Target, Walker};
 use crate::witness::{Question, Witness};
 
 /// O_CREAT and O_EXCL.
@@ -77,54 +77,20 @@ impl How {
 /// open(2) with the flags of `how`.
 pub(super) fn open<'a, W: Witness>(view: &'a View<'a>, how: How, path: &'a [u8], w: &mut W) -> Verdict {
     let mut walker = Walker::new(view, w);
-    let arrival = if how.creation == Creation::No {
-        let follow = Follow::Links;
-        let arrival = walker.arrive(path, follow)?;
-        if arrival.target == Target::Missing {
-            return Err(walker.missing(&arrival));
-        }
-        arrival
-    } else {
-        arrive_creating(&mut walker, how, path)?
+    let arrival = match how.creation {
+        Creation::No => walker.arrive(path, Follow::Links)?,
+        Creation::IfMissing => walker.arrive_to_create(path, Follow::Links)?,
+        Creation::Always => walker.arrive_to_create(path, Follow::AllButLast)?,
     };
     match arrival.target {
         Target::There(place) => open_existing(&mut walker, how, &arrival, place),
+        Target::Missing if how.creation == Creation::No => Err(walker.missing(&arrival)),
         Target::Missing => create(&mut walker, how, &arrival),
     }
 }
 
-/// With O_CREAT slashes behind the last name are EISDIR before anything is looked up.
-fn arrive_creating<'a, W: Witness>(
-    walker: &mut Walker<'a, '_, W>,
-    how: How,
-    path: &'a [u8],
-) -> Result<Arrival<'a>, Errno> {
-    let name = path.iter().rposition(|byte| *byte != b'/').map_or(&path[..0], |end| &path[..=end]);
-    let slashes = name.len() < path.len() && !name.is_empty();
-    let dots = matches!(name.rsplit(|byte| *byte == b'/').next(), Some(b"." | b".."));
-    if slashes && !dots {
-        let (directory, _) = walker.parent_of(path)?;
-        return Err(walker.fail(
-            Check::Kind,
-            "a slash follows the name of a file to create",
-            directory,
-            Errno::EISDIR,
-        ));
-    }
-    let follow = if how.creation == Creation::Always { Follow::AllButLast } else { Follow::Links };
-    walker.arrive(path, follow)
-}
-
 fn create<W: Witness>(walker: &mut Walker<'_, '_, W>, how: How, arrival: &Arrival<'_>) -> Verdict {
     let directory = arrival.directory;
-    if let Last::Name(_, Slash::Trailing) = arrival.last {
-        return Err(walker.fail(
-            Check::Kind,
-            "a slash follows the name of a file to create",
-            directory,
-            Errno::EISDIR,
-        ));
-    }
     may_create(walker, directory)?;
     Ok(Effect { imprint: Some(imprint(walker, directory, NewKind::File, how.mode)), runs_as: None })
 }
@@ -150,9 +116,7 @@ fn open_existing<W: Witness>(
         }
         protected_file(walker, arrival.directory, place)?;
     }
-    if let Last::Name(_, Slash::Trailing) = arrival.last
-        && view.is_not(place, FileKind::Directory)
-    {
+    if arrival.slashes == Slash::Trailing && view.is_not(place, FileKind::Directory) {
         return Err(walker.fail(
             Check::Kind,
             "a slash follows the name of a non-directory",

@@ -40,7 +40,7 @@ pub(super) fn remove<'a, W: Witness>(
     writable_mount(&mut walker, directory)?;
     let target = walker.lookup(directory, name)?;
     let Target::There(victim) = target else {
-        return Err(walker.missing(&Arrival { directory, last, target }));
+        return Err(walker.missing(&Arrival { directory, last, slashes: slash, target }));
     };
     if removal == Removal::File && slash == Slash::Trailing {
         let errno = if view.is(victim, FileKind::Directory) { Errno::EISDIR } else { Errno::ENOTDIR };

@@ -42,8 +42,12 @@ pub(super) fn prepare_all(
                 ready
             }
             VolumeKind::Stored(name) => {
-                told_or_unknown(stage, scene, name, &format!("volume {name}"), "volume", None)
+                // Nobody prepares the volumes of a scene's own containers unless the scene says so.
+                let facts = scene.volumes.get(name).and_then(|facts| facts.group_ownership.as_ref());
+                let group = group_step(workload).filter(|_| facts.is_some_and(|told| told.value));
+                told_or_unknown(stage, scene, name, &format!("volume {name}"), "volume", group)
             }
+
             VolumeKind::Other { kind, read_only } => other(stage, volume, kind, *read_only),
         };
         prepared.insert(volume.name.value.clone(), ready);

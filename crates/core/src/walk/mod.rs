@@ -66,8 +66,17 @@ pub struct Arrival<'p> {
     pub directory: Place,
     /// The last component.
     pub last: Last<'p>,
+    /// Whether slashes followed its name, or that of a link that led here: then only a directory will do.
+    pub slashes: Slash,
     /// What stands there.
     pub target: Target,
+}
+
+/// What a walk is for.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+enum Purpose {
+    Find,
+    Create,
 }
 
 /// One walk: it counts the links it follows and remembers the path for the trace.
@@ -94,9 +103,7 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
         let Target::There(place) = arrival.target else {
             return Err(self.missing(&arrival));
         };
-        if let Last::Name(_, Slash::Trailing) = arrival.last
-            && self.view.is_not(place, FileKind::Directory)
-        {
+        if arrival.slashes == Slash::Trailing && self.view.is_not(place, FileKind::Directory) {
             return Err(self.fail(
                 Check::Kind,
                 "a slash follows the name of a non-directory",
@@ -112,20 +119,42 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
     /// # Errors
     /// Any error of the walk; that nothing is there is no error here.
     pub fn arrive(&mut self, path: &'a [u8], follow: Follow) -> Result<Arrival<'a>, Errno> {
+        self.go(path, follow, Purpose::Find)
+    }
+
+    /// The same for an open with O_CREAT: slashes behind the last name, or behind that of a link on
+    /// the way to it, are EISDIR before anything is looked up.
+    ///
+    /// # Errors
+    /// EISDIR, and any error of the walk.
+    pub fn arrive_to_create(&mut self, path: &'a [u8], follow: Follow) -> Result<Arrival<'a>, Errno> {
+        self.go(path, follow, Purpose::Create)
+    }
+
+    fn go(&mut self, path: &'a [u8], follow: Follow, purpose: Purpose) -> Result<Arrival<'a>, Errno> {
         let mut start = self.root();
         let mut path = path;
+        let mut slashes = Slash::Absent;
         loop {
             let (directory, last) = self.parent(start, path)?;
             let Last::Name(name, slash) = last else {
                 let place = self.dots(directory, last);
-                return Ok(Arrival { directory, last, target: Target::There(place) });
+                return Ok(Arrival { directory, last, slashes, target: Target::There(place) });
             };
+            if slash == Slash::Trailing {
+                slashes = slash;
+                if purpose == Purpose::Create {
+                    let fact = "a slash follows the name of a file to create";
+                    return Err(self.fail(Check::Kind, fact, directory, Errno::EISDIR));
+                }
+            }
             let target = self.lookup(directory, name)?;
-            let arrival = Arrival { directory, last, target };
+            let arrival = Arrival { directory, last, slashes, target };
             let Target::There(place) = target else {
                 return Ok(arrival);
             };
-            let followed = follow == Follow::Links || slash == Slash::Trailing;
+            // Once slashes were seen, every further link is followed too.
+            let followed = follow == Follow::Links || slashes == Slash::Trailing;
             if !followed || !self.view.is(place, FileKind::Link) {
                 return Ok(arrival);
             }

@@ -5,5 +5,6 @@
 
 mod demo;
 mod pods;
+mod random;
 mod support;
 mod table;

@@ -18,11 +18,7 @@ pub(crate) fn stage(path: &str) -> Stage {
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join(path);
     let mut scene = read_input(&Origin::File(path), &Disk, &mut slips).unwrap();
     assert!(slips.is_empty(), "{:?}", slips.iter().map(|slip| &slip.message).collect::<Vec<_>>());
-    scene.host.settings = Settings {
-        protected_symlinks: setting("protected_symlinks"),
-        protected_regular: setting("protected_regular"),
-        protected_fifos: setting("protected_fifos"),
-    };
+    scene.host.settings = settings();
     prepare::stage(&scene)
 }
 
@@ -31,6 +27,15 @@ pub(crate) fn stage_of(text: &str) -> Stage {
     let file = tempfile::NamedTempFile::with_suffix(".yaml").unwrap();
     std::fs::write(file.path(), text).unwrap();
     stage(file.path().to_str().unwrap())
+}
+
+/// This machine's kernel settings.
+pub(crate) fn settings() -> Settings {
+    Settings {
+        protected_symlinks: setting("protected_symlinks"),
+        protected_regular: setting("protected_regular"),
+        protected_fifos: setting("protected_fifos"),
+    }
 }
 
 fn setting(name: &str) -> Option<u8> {
@@ -52,7 +57,7 @@ pub(crate) fn agree(stage: &Stage, name: &str, sentence: &str) {
 }
 
 /// What the core says, in the form of what the kernel does.
-fn predicted(answer: &Answer) -> Observed {
+pub(crate) fn predicted(answer: &Answer) -> Observed {
     match &answer.outcome {
         Outcome::Allowed => Observed::Allowed(answer.effect.imprint.clone()),
         Outcome::Denied(Some(errno)) => Observed::Denied(*errno),
@@ -64,12 +69,16 @@ fn predicted(answer: &Answer) -> Observed {
 
 fn observed(stage: &Stage, act: &Act, predicted: &Observed) -> Observed {
     let actor = stage.actor(&act.actor).unwrap();
-    let mut observed = attempt(stage, actor, std::slice::from_ref(act)).unwrap().remove(0);
-    // What O_CREAT only opened was there before: there is no imprint to compare.
-    if let (Verb::Overwrites | Verb::Extends, Observed::Allowed(None), Observed::Allowed(seen)) =
-        (act.verb, predicted, &mut observed)
-    {
-        *seen = None;
+    let observed = attempt(stage, actor, std::slice::from_ref(act)).unwrap().remove(0);
+    without_old_imprint(act, predicted, observed)
+}
+
+/// What O_CREAT only opened was there before: there is no imprint to compare.
+pub(crate) fn without_old_imprint(act: &Act, predicted: &Observed, observed: Observed) -> Observed {
+    match (act.verb, predicted, observed) {
+        (Verb::Overwrites | Verb::Extends, Observed::Allowed(None), Observed::Allowed(_)) => {
+            Observed::Allowed(None)
+        }
+        (_, _, observed) => observed,
     }
-    observed
 }

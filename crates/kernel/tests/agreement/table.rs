@@ -76,6 +76,8 @@ agree! {
     stat_needs_only_the_walk: "other inspects /c/owner-0000 -> allowed";
     stat_needs_the_walk: "other inspects /d/r-only/f -> denied EACCES";
     a_missing_name: "other reads /c/none -> denied ENOENT";
+    a_slash_behind_a_link_to_a_file: "other inspects-link /l/rel/ -> denied ENOTDIR";
+    a_slash_behind_a_link_is_followed_to_the_end: "other inspects-link /l/to-dir/ -> allowed";
     a_file_on_the_way: "other reads /c/root-0644/x -> denied ENOTDIR";
     a_slash_behind_a_file: "other reads /c/root-0644/ -> denied ENOTDIR";
     dots_on_the_way: "other reads /c/./../c/root-0644 -> allowed";

@@ -41,6 +41,10 @@ pub(super) fn workload(
             let item = here.item(index);
             let sidecar = role == Role::Init && described.restart_policy.as_deref() == Some("Always");
             let role = if sidecar { Role::Sidecar } else { role };
+            if containers.iter().any(|earlier: &Container| earlier.name == described.name) {
+                let message = format!("two containers are called `{}`: the API refuses that", described.name);
+                item.slip(Severity::Error, "name", message, None, slips);
+            }
             containers.push(container(described, role, &declared, &item, slips)?);
         }
     }
@@ -48,21 +52,11 @@ pub(super) fn workload(
         origin.slip(Severity::Error, "", format!("`{name}` has no containers"), None, slips);
         return None;
     }
-    repeated_names(&containers, origin, slips);
     let token = spec.automount_service_account_token;
     let service_account_token =
         token.map(|token| origin.fact("automountServiceAccountToken", "automountServiceAccountToken", token));
     let from = origin.place("", kind);
     Some(Workload { name, kind: kind.to_owned(), security, volumes, containers, service_account_token, from })
-}
-
-fn repeated_names(containers: &[Container], origin: &Origin<'_>, slips: &mut Slips) {
-    for (index, container) in containers.iter().enumerate() {
-        if containers[..index].iter().any(|earlier| earlier.name == container.name) {
-            let message = format!("two containers are called `{}`: the API refuses that", container.name);
-            origin.slip(Severity::Error, "containers", message, None, slips);
-        }
-    }
 }
 
 fn container(
