@@ -37,7 +37,11 @@ pub(crate) fn attempt(verb: Verb, path: &[u8]) -> io::Result<Option<Imprint>> {
         Verb::Runs => run(path)?,
         Verb::Lists => list(path)?,
         Verb::Enters => rustix::process::chdir(path)?,
-        Verb::MakesDirectory(mode) => rustix::fs::mkdir(path, raw(mode))?,
+        Verb::MakesDirectory(mode) => {
+            rustix::fs::mkdir(path, raw(mode))?;
+            // Whoever could make it can look at it: that takes no more than the walk.
+            return observe::of_path(path).map(Some);
+        }
         Verb::Deletes => rustix::fs::unlink(path)?,
         Verb::RemovesDirectory => rustix::fs::rmdir(path)?,
     }

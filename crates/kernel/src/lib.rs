@@ -152,18 +152,13 @@ impl Job {
     }
 
     fn one(&self, act: &Act, root: PathBuf) -> Result<Observed, KernelError> {
-        let (credentials, act_there, inside) = (self.credentials.clone(), act.clone(), root.clone());
+        let (credentials, act_there, inside) = (self.credentials.clone(), act.clone(), root);
         let tried = std::thread::spawn(move || {
             actor::become_actor(&credentials, &inside)?;
             Ok(attempt::attempt(act_there.verb, &act_there.path))
         });
         let result: Result<_, KernelError> = tried.join().map_err(|_| KernelError::Harness)?;
         match result? {
-            Ok(_) if matches!(act.verb, Verb::MakesDirectory(_)) => {
-                let seen =
-                    observe::of_path(&root, &act.path).doing(|| "looking at the new directory".to_owned())?;
-                Ok(Observed::Allowed(Some(seen)))
-            }
             Ok(seen) => Ok(Observed::Allowed(seen)),
             Err(error) => {
                 let raw = error.raw_os_error().unwrap_or(0);

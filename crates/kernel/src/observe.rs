@@ -1,9 +1,7 @@
 //! Owner, mode and ACL of what an act created.
 
-use std::ffi::OsStr;
 use std::io;
 use std::os::fd::AsFd;
-use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
 use mivask_core::acl::Acl;
@@ -22,14 +20,12 @@ pub(crate) fn of_file(file: impl AsFd) -> io::Result<Imprint> {
     Ok(imprint(rustix::fs::fstat(&file)?, acl))
 }
 
-/// Of a path inside `root`, links not followed, seen by root from outside.
-pub(crate) fn of_path(root: &Path, inside: &[u8]) -> io::Result<Imprint> {
-    let start = inside.iter().position(|byte| *byte != b'/').unwrap_or(0);
-    let path = root.join(OsStr::from_bytes(&inside[start..]));
+/// Of a path, links not followed.
+pub(crate) fn of_path(path: &Path) -> io::Result<Imprint> {
     let mut buffer = [0; 4096];
-    let acl = rustix::fs::lgetxattr(&path, xattr::ACCESS, &mut buffer[..]).ok();
+    let acl = rustix::fs::lgetxattr(path, xattr::ACCESS, &mut buffer[..]).ok();
     let acl = acl.and_then(|length| xattr::decode(&buffer[..length]));
-    Ok(imprint(rustix::fs::lstat(&path)?, acl))
+    Ok(imprint(rustix::fs::lstat(path)?, acl))
 }
 
 fn imprint(stat: Stat, acl: Option<Acl>) -> Imprint {

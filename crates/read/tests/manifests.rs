@@ -1,7 +1,5 @@
 //! What each field of a manifest becomes, and what is said about fields that are wrong.
 
-#![expect(clippy::unwrap_used, reason = "a test that fails says where")]
-
 use mivask_core::fact::Provenance;
 use mivask_core::mount::MountFlags;
 use mivask_core::scene::{HostPathCheck, Medium, VolumeKind, Who, Workload};

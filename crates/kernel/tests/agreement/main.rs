@@ -5,6 +5,8 @@
 
 mod demo;
 mod pods;
+mod properties;
 mod random;
 mod support;
 mod table;
+mod worlds;

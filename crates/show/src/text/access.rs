@@ -6,7 +6,7 @@ use mivask_core::act::quoted;
 use mivask_core::mode::{Mode, symbolic};
 use mivask_core::question::{AccessRow, Outcome, PathFacts};
 
-use super::{Layout, id};
+use super::{Layout, folded, id};
 use crate::safe::safe;
 use crate::style::{FAINT, OPEN, STRONG, cell, paint};
 use crate::table::Table;
@@ -28,8 +28,8 @@ pub fn access(out: &mut dyn Write, rows: &[AccessRow], layout: Layout) -> io::Re
         }
         write!(out, "{}", table.render(layout.width))?;
     }
-    let text = "\nread, write, run: the file; list, enter: the directory; create: a new entry in it; delete: the path itself.";
-    writeln!(out, "{}", paint(FAINT, text))
+    let text = "read, write, run: the file; list, enter: the directory; create: a new entry in it; delete: the path itself.";
+    writeln!(out, "\n{}", paint(FAINT, &folded(text, 0, layout.width)))
 }
 
 fn cells(row: &AccessRow) -> Vec<String> {

@@ -1,0 +1,122 @@
+//! Inputs with random damage: an answer or a mistake with a place, never a panic.
+
+use std::io;
+use std::path::{Path, PathBuf};
+
+use fastrand::Rng;
+use mivask_core::prepare;
+use mivask_core::question::{access, default_paths, imprints, mounts};
+use mivask_read::input::{FileReader, Origin, read_input};
+use mivask_read::slip::Slips;
+
+const SCENE: &str = include_str!("../../../demo/tides.scene.yaml");
+const STATION: &str = include_str!("../../../demo/station.yaml");
+const PASSWD: &str = include_str!("../../../demo/press/passwd");
+const GROUP: &str = include_str!("../../../demo/press/group");
+
+/// The demo, damaged.
+struct Damaged {
+    scene: Vec<u8>,
+    station: Vec<u8>,
+}
+
+impl FileReader for Damaged {
+    fn read(&self, path: &Path) -> io::Result<Vec<u8>> {
+        match path.file_name().and_then(|name| name.to_str()) {
+            Some("scene") => Ok(self.scene.clone()),
+            Some("station.yaml") => Ok(self.station.clone()),
+            Some("passwd") => Ok(PASSWD.into()),
+            Some("group") => Ok(GROUP.into()),
+            _ => Err(io::ErrorKind::NotFound.into()),
+        }
+    }
+
+    fn folder(&self, _: &Path) -> io::Result<Option<Vec<PathBuf>>> {
+        Ok(None)
+    }
+
+    fn standard_input(&self) -> io::Result<Vec<u8>> {
+        Ok(Vec::new())
+    }
+}
+
+/// Bytes that mean something to YAML, paths, modes and ids, and some that mean nothing to anybody.
+const SPICE: [&[u8]; 24] = [
+    b":",
+    b"-",
+    b"{",
+    b"}",
+    b"[",
+    b"]",
+    b"&a ",
+    b"*a ",
+    b"<<: ",
+    b"!!str ",
+    b"'",
+    b"\"",
+    b"\n",
+    b"\t",
+    b"#",
+    b"|\n",
+    b"/",
+    b"..",
+    b"\0",
+    b"\xff",
+    b"99999999999",
+    b"-1",
+    b"0x",
+    "\u{202e}é".as_bytes(),
+];
+
+fn damage(text: &str, rng: &mut Rng) -> Vec<u8> {
+    let mut bytes = text.as_bytes().to_vec();
+    for _ in 0..rng.usize(1..4) {
+        let at = rng.usize(..bytes.len());
+        let end = (at + rng.usize(..12)).min(bytes.len());
+        match rng.usize(..4) {
+            0 => drop(bytes.drain(at..end)),
+            1 => bytes[at] = rng.u8(..),
+            2 => {
+                let copy = bytes[at..end].to_vec();
+                let to = rng.usize(..bytes.len());
+                bytes.splice(to..to, copy);
+            }
+            _ => drop(bytes.splice(at..at, SPICE[rng.usize(..SPICE.len())].iter().copied())),
+        }
+    }
+    bytes
+}
+
+#[test]
+fn damage_is_a_mistake_or_an_answer() {
+    let mut rng = Rng::with_seed(7);
+    let (mut usable, mut refused) = (0, 0);
+    for round in 0..4_000 {
+        let (scene, station) = if round % 2 == 0 {
+            (damage(SCENE, &mut rng), STATION.into())
+        } else {
+            (SCENE.into(), damage(STATION, &mut rng))
+        };
+        let mut slips = Slips::default();
+        let files = Damaged { scene, station };
+        let read = read_input(&Origin::of(Path::new("scene")), &files, &mut slips);
+        for slip in slips.iter() {
+            let text = &slip.source.text;
+            assert!(slip.span.start <= slip.span.end && slip.span.end <= text.len(), "{:?}", slip.span);
+            assert!(text.is_char_boundary(slip.span.start) && text.is_char_boundary(slip.span.end));
+        }
+        match read {
+            Ok(scene) if !slips.has_errors() => {
+                usable += 1;
+                let stage = prepare::stage(&scene);
+                for actor in &stage.actors {
+                    drop(mounts(&stage, actor));
+                    drop(imprints(&stage, actor, &[]));
+                    default_paths(&stage, actor).iter().for_each(|path| drop(access(&stage, actor, path)));
+                }
+            }
+            Ok(_) | Err(_) => refused += 1,
+        }
+    }
+    assert!(usable > 200 && refused > 200, "{usable} usable, {refused} refused: the damage is one-sided");
+}

@@ -1,0 +1,135 @@
+//! Text folds where the terminal ends, names are harmless, and JSON loses no byte.
+
+#![expect(clippy::unwrap_used, reason = "a test that fails says where")]
+
+use std::collections::BTreeMap;
+use std::path::Path;
+
+use mivask_core::act::{Act, Verb};
+use mivask_core::question::{Answer, access, ask, default_paths, imprints, mounts};
+use mivask_core::stage::Stage;
+use mivask_core::{act::parse_acts, prepare};
+use mivask_read::input::{Disk, Origin, read_input};
+use mivask_read::slip::Slips;
+use mivask_show::text::Layout;
+use mivask_show::{json, text};
+
+fn demo() -> Stage {
+    let mut slips = Slips::default();
+    let origin = Origin::of(Path::new("../../demo/tides.scene.yaml"));
+    let scene = read_input(&origin, &Disk, &mut slips).unwrap();
+    assert!(slips.is_empty());
+    prepare::stage(&scene)
+}
+
+fn answers(stage: &Stage) -> Vec<Answer> {
+    let acts = parse_acts(include_str!("../../../demo/station.acts")).unwrap();
+    acts.iter().map(|(act, _)| ask(stage, act).unwrap()).collect()
+}
+
+/// A line without its colours.
+fn visible(line: &str) -> String {
+    let mut out = String::new();
+    let mut rest = line;
+    while let Some((before, after)) = rest.split_once('\u{1b}') {
+        out.push_str(before);
+        rest = after.split_once('m').map_or("", |(_, behind)| behind);
+    }
+    out + rest
+}
+
+/// Everything the demo can say, at this width.
+fn everything(width: Option<usize>) -> String {
+    let stage = demo();
+    let layout = Layout { width };
+    let mut out = Vec::new();
+    let actors: Vec<_> = stage.actors.iter().collect();
+    text::identities(&mut out, &stage, &actors, layout).unwrap();
+    for actor in &stage.actors {
+        text::mounts(&mut out, &mounts(&stage, actor), layout).unwrap();
+        text::imprints(&mut out, &imprints(&stage, actor, &[]), layout).unwrap();
+        let paths = default_paths(&stage, actor);
+        let rows: Vec<_> = paths.iter().map(|path| access(&stage, actor, path)).collect();
+        text::access(&mut out, &rows, layout).unwrap();
+    }
+    let answers = answers(&stage);
+    text::acts(&mut out, &answers, layout).unwrap();
+    for answer in &answers {
+        text::why(&mut out, &stage, stage.actor(&answer.actor).unwrap(), answer, layout).unwrap();
+    }
+    String::from_utf8(out).unwrap()
+}
+
+#[test]
+fn nothing_reaches_beyond_the_terminal() {
+    // Below some width a table of ten columns cannot be drawn, so it is folded at 100.
+    for width in [100, 120, 158] {
+        for line in everything(Some(width)).lines() {
+            let line = visible(line);
+            assert!(line.chars().count() <= width, "{width}: {} columns: {line}", line.chars().count());
+        }
+    }
+}
+
+#[test]
+fn nothing_is_folded_where_there_is_no_terminal() {
+    let text = visible(&everything(None));
+    assert!(text.contains("press:charts, of which the kubelet passes on only `press`"), "{text}");
+    assert!(!text.lines().any(|line| line.ends_with(' ')), "no blanks at the ends of lines");
+}
+
+/// Folding moves words; it must not lose or add one character.
+#[test]
+fn folding_loses_no_character() {
+    let characters = |text: &str| {
+        let mut count = BTreeMap::new();
+        for c in visible(text).chars().filter(|c| !c.is_whitespace()) {
+            *count.entry(c).or_insert(0_usize) += 1;
+        }
+        count
+    };
+    for width in [100, 120] {
+        assert!(characters(&everything(Some(width))) == characters(&everything(None)), "at {width} columns");
+    }
+}
+
+#[test]
+fn a_path_of_any_bytes_is_kept() {
+    let stage = demo();
+    let path = b"/data/\xff\x1b[2J\n".to_vec();
+    let act = Act { actor: "gauge".into(), verb: Verb::Reads, path: path.clone(), expectation: None };
+    let answer = ask(&stage, &act).unwrap();
+    let mut out = Vec::new();
+    text::acts(&mut out, std::slice::from_ref(&answer), Layout::default()).unwrap();
+    let text = visible(&String::from_utf8(out).unwrap());
+    assert!(text.contains(r#"gauge reads "/data/\xff\x1b[2J\x0a""#), "{text}");
+    assert!(!text.contains('\u{1b}'));
+
+    let mut out = Vec::new();
+    json::access(&mut out, &[access(&stage, &stage.actors[1], &path)]).unwrap();
+    let document: serde_json::Value = serde_json::from_slice(&out).unwrap();
+    assert_eq!(document["rows"][0]["path"]["hex"], "2f646174612fff1b5b324a0a");
+
+    let mut out = Vec::new();
+    json::acts(&mut out, &[answer]).unwrap();
+    let document: serde_json::Value = serde_json::from_slice(&out).unwrap();
+    let sentence = document["acts"][0]["act"].as_str().unwrap();
+    assert_eq!(
+        mivask_core::act::parse_act(sentence).unwrap().path,
+        path,
+        "the act reads back with every byte"
+    );
+}
+
+#[test]
+fn every_document_says_its_format() {
+    let stage = demo();
+    let actors: Vec<_> = stage.actors.iter().collect();
+    let (mut a, mut b, mut c) = (Vec::new(), Vec::new(), Vec::new());
+    json::identities(&mut a, &stage, &actors).unwrap();
+    json::mounts(&mut b, &mounts(&stage, actors[0])).unwrap();
+    json::imprints(&mut c, &imprints(&stage, actors[0], &[])).unwrap();
+    for document in [a, b, c] {
+        assert!(document.starts_with(b"{\n  \"mivask\": 1,"), "{}", String::from_utf8_lossy(&document));
+    }
+}
