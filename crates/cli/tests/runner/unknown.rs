@@ -24,7 +24,6 @@ fn an_unknown_image_user_is_both_possibilities() {
                    leaves 0:0 0644  when the image runs as root
                    leaves ?:? 0644  when the image runs as an ordinary user
                    to settle it: give `user` under `images: { tides/gauge:3: ... }` in a scene file
-                   leaves ?:? 0644
 
     Assumed
       no group of image tides/gauge:3 lists the user as a member (its group file was not given)

@@ -5,7 +5,7 @@ use crate::mode::{Access, FileKind, Mode};
 use crate::mount::MountFlags;
 use crate::outcome::{Effect, Errno, RunsAs, Verdict};
 use crate::trace::Check;
-use crate::tree::Content;
+use crate::tree::{Certainty, Content};
 use crate::view::{Place, View};
 use crate::walk::{Follow, Walker};
 use crate::witness::Witness;
@@ -80,9 +80,11 @@ fn runs_as<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Option<R
     let who = view.who;
     let mut uid = who.inside_uid()?;
     let mut gid = who.inside_gid()?;
-    let Some(inode) = view.inode(place) else {
-        return Some(RunsAs { uid, gid });
-    };
+    // Where owner and mode are unknown, so are the set-id bits.
+    let inode = view.inode(place)?;
+    if view.doubt(place).is_some_and(|doubt| matches!(doubt.attributes, Certainty::Unknown(_))) {
+        return None;
+    }
     let set_user = inode.mode.has(Mode::SET_USER_ID);
     // Set-group-id without group execute marks mandatory locking, not a program.
     let set_group = inode.mode.has(Mode::new(0o2010));

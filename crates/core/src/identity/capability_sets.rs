@@ -6,10 +6,19 @@ use crate::fact::{Fact, Provenance};
 /// The default set of containerd's CRI plugin and of Docker: 14 capabilities, measured.
 pub const CRI_DEFAULT: CapabilitySet = CapabilitySet::from_bits(0xa804_25fb);
 
-/// A set in words: the long default set by its size, others by name.
+/// A set in words: by its distance from the long default set where that is short, else by name.
 #[must_use]
 pub fn set_in_words(set: CapabilitySet) -> String {
-    if set == CRI_DEFAULT { "the default 14".to_owned() } else { set.to_string() }
+    let default = CRI_DEFAULT.iter().count();
+    let names = |left: CapabilitySet, right: CapabilitySet, sign: &str| -> Vec<String> {
+        left.iter().filter(|cap| !right.has(*cap)).map(|cap| format!(" {sign} {}", cap.name())).collect()
+    };
+    let added = names(set, CRI_DEFAULT, "+");
+    let dropped = names(CRI_DEFAULT, set, "-");
+    if added.len() + dropped.len() > 4 {
+        return set.to_string();
+    }
+    format!("the default {default}{}{}", added.concat(), dropped.concat())
 }
 
 /// The `add` and `drop` lists of a description, names as written.
@@ -29,7 +38,7 @@ pub struct IgnoredCapability {
     /// Where it stands.
     pub from: Provenance,
     /// The name that would have worked, if there is one.
-    pub meant: Option<Capability>,
+    pub meant: Option<&'static str>,
 }
 
 /// The set root gets under CRI, which is also the bounding set of everybody.
@@ -76,11 +85,9 @@ fn names_all(names: &[Fact<String>]) -> bool {
 }
 
 fn ignore(name: &Fact<String>) -> IgnoredCapability {
-    IgnoredCapability {
-        name: name.value.clone(),
-        from: name.from.clone(),
-        meant: Capability::by_name(&name.value),
-    }
+    let all = name.value.get(4..).is_some_and(is_all);
+    let meant = Capability::by_name(&name.value).map(Capability::name).or(all.then_some("ALL"));
+    IgnoredCapability { name: name.value.clone(), from: name.from.clone(), meant }
 }
 
 #[cfg(test)]
@@ -122,5 +129,16 @@ mod tests {
         add_all_drop_one: ["ALL"], ["CHOWN"], false => ALL.without(Capability::Chown), 0;
         add_all_drop_all_leaves_nothing: ["ALL"], ["ALL"], false => NONE, 0;
         privileged_ignores_drop: [], ["ALL"], true => ALL, 0;
+    }
+
+    #[test]
+    fn a_set_is_told_by_its_distance_from_the_default() {
+        let words = |set| set_in_words(set);
+        assert_eq!(words(CRI_DEFAULT), "the default 14");
+        assert_eq!(
+            words(CRI_DEFAULT.with(Capability::NetAdmin).without(Capability::Chown)),
+            "the default 14 + NET_ADMIN - CHOWN"
+        );
+        assert_eq!((words(NONE), words(ALL)), ("none".to_owned(), "all".to_owned()));
     }
 }

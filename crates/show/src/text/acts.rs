@@ -48,7 +48,8 @@ pub(super) fn act(out: &mut dyn Write, answer: &Answer, layout: Layout) -> io::R
     };
     writeln!(out, "{}{}{note}", padded(answer), paint(STRONG, &sentence))?;
     reason(out, answer, layout)?;
-    if let Some(left) = &answer.effect.imprint {
+    // Where possibilities differ, each says itself what it leaves.
+    if let (Some(left), true) = (&answer.effect.imprint, answer.depends_on.is_empty()) {
         let other = stored(left);
         let shown = imprint(left);
         let differs = !shown.starts_with(&format!("{other} "));

@@ -18,7 +18,7 @@ impl Case<'_> {
         let from = self.capability_source(privileged);
         self.fact("bounding", set_in_words(set), from);
         for name in ignored {
-            let hint = name.meant.map_or(String::new(), |meant| format!("; write {}", meant.name()));
+            let hint = name.meant.map_or(String::new(), |meant| format!("; write {meant}"));
             let value = format!("{} ignored: CRI knows no such name{hint}", name.name);
             self.fact("capability", value, name.from);
         }
