@@ -25,6 +25,7 @@ host:
     - { path: /srv/file, owner: '405:50', mode: 0640 }
     - { path: /srv/socket, kind: socket, owner: '405:50', mode: 0660 }
     - { path: /srv/link, kind: link, owner: '0:0', target: dir }
+    - { path: /srv/dangling, kind: link, owner: '0:0', target: nowhere }
     - { path: /plain, kind: dir, owner: '0:0', mode: 0755 }
 ";
 
@@ -61,9 +62,9 @@ fn seen(host_path: &str) -> String {
     if let Some(refusal) = actor.refusal() {
         return refusal.class.to_owned();
     }
+    // What nobody listed is not known.
     let row = mounts(&stage, actor).into_iter().find(|row| row.at == b"/v").unwrap();
-    let root = row.root.unwrap();
-    format!("{}:{} {}", root.uid, root.gid, root.mode)
+    row.root.map_or("not known".to_owned(), |root| format!("{}:{} {}", root.uid, root.gid, root.mode))
 }
 
 macro_rules! host_paths {
@@ -89,5 +90,8 @@ host_paths! {
     a_directory_is_no_file: "{ path: /srv/dir, type: File }" => "FailedMount";
     a_file_is_no_directory: "{ path: /srv/file, type: DirectoryOrCreate }" => "FailedMount";
     a_socket: "{ path: /srv/socket, type: Socket }" => "405:50 0660";
+    a_dangling_link: "{ path: /srv/dangling }" => "CreateContainerError";
+    a_dangling_link_that_must_be_there: "{ path: /srv/dangling, type: Directory }" => "FailedMount";
+    what_nobody_listed_is_not_known: "{ path: /var/log, type: Directory }" => "not known";
     a_directory_is_no_socket: "{ path: /srv/dir, type: Socket }" => "FailedMount";
 }

@@ -12,7 +12,7 @@ use crate::outcome::Errno;
 use crate::scene::{HostPathCheck, Scene};
 use crate::stage::Stage;
 use crate::tree::{Certainty, Doubt, Entry, InodeId, Tree};
-use crate::view::View;
+use crate::view::{Place, View};
 use crate::walk::{Follow, Target, Walker};
 
 /// The host's tree as one source that all host paths share; `None` where nobody told of it.
@@ -40,7 +40,11 @@ pub(super) fn prepare(
     let Some(host) = host else {
         return unknown(stage, &shown);
     };
-    let found = reach(stage, host, path, check);
+    let found = match reach(stage, host, path, check) {
+        Ok(Reached::Unlisted) => return unknown(stage, &shown),
+        Ok(Reached::Known(root, made)) => Ok((root, made)),
+        Err(problem) => Err(problem),
+    };
     let mut preparation = Preparation::default();
     let (root, blocked) = match found {
         Ok((root, made)) => {
@@ -51,7 +55,7 @@ pub(super) fn prepare(
             }
             (root, None)
         }
-        Err(reason) => (Tree::ROOT, Some(refusal(&shown, &reason, volume))),
+        Err((class, reason)) => (Tree::ROOT, Some(refusal(class, &shown, &reason, volume))),
     };
     preparation.before = Some(super::prepared::root_facts(&stage.source(host).tree, root));
     Prepared {
@@ -65,13 +69,24 @@ pub(super) fn prepare(
     }
 }
 
-fn refusal(path: &str, reason: &str, volume: &Fact<String>) -> Refusal {
-    Refusal {
-        class: "FailedMount",
-        reason: format!("host path {path}: {reason}, so the pod waits for ever"),
-        from: volume.from.clone(),
-        whole_pod: true,
-    }
+fn refusal(class: &'static str, path: &str, reason: &str, volume: &Fact<String>) -> Refusal {
+    let reason = format!("host path {path}: {reason}, so the pod waits for ever");
+    Refusal { class, reason, from: volume.from.clone(), whole_pod: true }
+}
+
+/// What is at a host path once the kubelet has looked.
+enum Reached {
+    /// An inode, and what it was made as where it was missing.
+    Known(InodeId, Option<&'static str>),
+    /// Nobody listed it, so nobody knows.
+    Unlisted,
+}
+
+/// The status a user meets, and why.
+type Problem = (&'static str, String);
+
+fn failed(reason: impl Into<String>) -> Problem {
+    ("FailedMount", reason.into())
 }
 
 fn unknown(stage: &mut Stage, shown: &str) -> Prepared {
@@ -95,22 +110,18 @@ fn unknown(stage: &mut Stage, shown: &str) -> Prepared {
     Prepared::single(source, "hostPath", Preparation::default())
 }
 
-/// The inode at `path` on the host, with what was made where it was missing.
-fn reach(
-    stage: &mut Stage,
-    host: SourceId,
-    path: &[u8],
-    check: HostPathCheck,
-) -> Result<(InodeId, Option<&'static str>), String> {
+/// The inode at `path` on the host, made where it is missing and `check` makes something.
+fn reach(stage: &mut Stage, host: SourceId, path: &[u8], check: HostPathCheck) -> Result<Reached, Problem> {
     let table = host_table(host);
-    match look(stage, &table, path)? {
-        Some((inode, kind)) => match kind_needed(check) {
+    match look(stage, &table, path, Follow::Links)? {
+        Look::Unlisted => Ok(Reached::Unlisted),
+        Look::There(inode, kind) => match kind_needed(check) {
             Some(needed) if kind != needed => {
-                Err(format!("type {check:?} needs a {}, but it is a {}", needed.word(), kind.word()))
+                Err(failed(format!("type {check:?} needs a {}, but it is a {}", needed.word(), kind.word())))
             }
-            Some(_) | None => Ok((inode, None)),
+            Some(_) | None => Ok(Reached::Known(inode, None)),
         },
-        None => make(stage, &table, path, check),
+        Look::Missing => make(stage, &table, path, check),
     }
 }
 
@@ -144,17 +155,24 @@ fn host_table(host: SourceId) -> MountTable {
     table
 }
 
-fn look(stage: &Stage, table: &MountTable, path: &[u8]) -> Result<Option<(InodeId, FileKind)>, String> {
+enum Look {
+    There(InodeId, FileKind),
+    Missing,
+    Unlisted,
+}
+
+fn look(stage: &Stage, table: &MountTable, path: &[u8], follow: Follow) -> Result<Look, Problem> {
     let credentials = root_credentials();
     let view = View::new(stage, table, &credentials, "the kubelet");
-    let mut maker = Maker;
-    let arrival = Walker::new(&view, &mut maker).arrive(path, Follow::Links);
+    let mut maker = Maker::default();
+    let arrival = Walker::new(&view, &mut maker).arrive(path, follow);
     match arrival.map(|arrival| arrival.target) {
-        Ok(Target::There(place)) => {
-            Ok(place.inode.map(|id| (id, stage.source(place.source).tree.inode(id).kind)))
+        Ok(Target::There(Place { source, inode: Some(id), .. })) => {
+            Ok(Look::There(id, stage.source(source).tree.inode(id).kind))
         }
-        Ok(Target::Missing) | Err(Errno::ENOENT) => Ok(None),
-        Err(errno) => Err(format!("{errno} ({})", errno.meaning())),
+        _ if maker.met_unlisted => Ok(Look::Unlisted),
+        Ok(_) | Err(Errno::ENOENT) => Ok(Look::Missing),
+        Err(errno) => Err(failed(format!("{errno} ({})", errno.meaning()))),
     }
 }
 
@@ -163,7 +181,7 @@ fn make(
     table: &MountTable,
     path: &[u8],
     check: HostPathCheck,
-) -> Result<(InodeId, Option<&'static str>), String> {
+) -> Result<Reached, Problem> {
     let (kind, made) = match check {
         HostPathCheck::None => (FileKind::Directory, "a directory 0:0 0755 by the runtime"),
         HostPathCheck::DirectoryOrCreate => (FileKind::Directory, "a directory 0:0 0755 by the kubelet"),
@@ -173,14 +191,17 @@ fn make(
         | HostPathCheck::Socket
         | HostPathCheck::CharDevice
         | HostPathCheck::BlockDevice => {
-            return Err(format!("nothing is there, and type {check:?} makes nothing"));
+            return Err(failed(format!("nothing is there, and type {check:?} makes nothing")));
         }
     };
-    if kind == FileKind::File && look(stage, table, parent(path))?.is_none() {
-        return Err("nothing is there, and FileOrCreate does not make the parent".to_owned());
+    if let Look::There(_, FileKind::Link) = look(stage, table, path, Follow::AllButLast)? {
+        return Err(("CreateContainerError", "a link that points at nothing".to_owned()));
     }
-    let place = find_or_make(stage, table, path, kind, MakeMode::HOST)?;
-    place.inode.map(|inode| (inode, Some(made))).ok_or_else(|| "what lies above it is not known".to_owned())
+    if kind == FileKind::File && matches!(look(stage, table, parent(path), Follow::Links)?, Look::Missing) {
+        return Err(failed("nothing is there, and FileOrCreate does not make the parent"));
+    }
+    let place = find_or_make(stage, table, path, kind, MakeMode::HOST).map_err(failed)?;
+    Ok(place.inode.map_or(Reached::Unlisted, |inode| Reached::Known(inode, Some(made))))
 }
 
 fn parent(path: &[u8]) -> &[u8] {

@@ -2,12 +2,14 @@
 
 use std::sync::Arc;
 
+use crate::act::quoted;
 use crate::caps::CapabilitySet;
 use crate::fact::{Provenance, Unknown};
 use crate::identity::Credentials;
 use crate::ids::{KernelGid, KernelUid, UserNamespace};
 use crate::mode::{FileKind, Mode};
 use crate::mount::{MountFlags, MountTable};
+use crate::outcome::Errno;
 use crate::stage::Stage;
 use crate::trace::Step;
 use crate::tree::{Certainty, Doubt, Entry};
@@ -16,8 +18,11 @@ use crate::walk::{Arrival, Follow, Last, Target, Walker};
 use crate::witness::{Question, Witness};
 
 /// Answers as whoever prepares the stage: what is not listed is missing, and root may pass.
-#[derive(Debug)]
-pub(crate) struct Maker;
+#[derive(Debug, Default)]
+pub(crate) struct Maker {
+    /// Whether something was taken to be missing only because nobody listed it.
+    pub met_unlisted: bool,
+}
 
 impl Witness for Maker {
     const TRACING: bool = false;
@@ -27,7 +32,9 @@ impl Witness for Maker {
     fn assume(&mut self, _: &Arc<str>) {}
 
     fn choose(&mut self, question: Question, _: &Unknown, _: usize, _: impl Fn(usize) -> String) -> usize {
-        usize::from(matches!(question, Question::Exists(_)))
+        let unlisted = matches!(question, Question::Exists(_));
+        self.met_unlisted |= unlisted;
+        usize::from(unlisted)
     }
 }
 
@@ -75,38 +82,59 @@ pub(super) fn find_or_make(
     kind: FileKind,
     modes: MakeMode,
 ) -> Result<Place, String> {
-    let parts: Vec<&[u8]> = path.split(|byte| *byte == b'/').filter(|part| !part.is_empty()).collect();
     let mut place = None;
-    for end in 0..=parts.len() {
-        let mut prefix = b"/".to_vec();
-        prefix.extend_from_slice(&parts[..end].join(&b'/'));
-        let made = if end == parts.len() { kind } else { FileKind::Directory };
-        let arrival = arrive(stage, table, &prefix)?;
-        place = Some(match arrival {
-            Reached::There(place) => place,
-            Reached::Missing(directory, name) => {
-                make(stage, table, directory, &name, made, modes)?;
-                match arrive(stage, table, &prefix)? {
-                    Reached::There(place) => place,
-                    Reached::Missing(..) => {
-                        return Err(format!("{} cannot be made", crate::act::quoted(&prefix)));
-                    }
-                }
-            }
-        });
+    let ends = path.iter().enumerate().filter(|(_, byte)| **byte == b'/').map(|(at, _)| at);
+    for end in ends.chain([path.len()]) {
+        let last = end == path.len();
+        let kind = if last { kind } else { FileKind::Directory };
+        let prefix = if end == 0 { &b"/"[..] } else { &path[..end] };
+        place = Some(step(stage, table, prefix, kind, modes, MOST_LINKS)?);
     }
     place.ok_or_else(|| "the path is empty".to_owned())
 }
 
+/// Dangling links that are followed one after the other.
+const MOST_LINKS: usize = 40;
+
+/// The place at `path`, whose parent is there; a dangling link lands on its target, made with its parents.
+fn step(
+    stage: &mut Stage,
+    table: &MountTable,
+    path: &[u8],
+    kind: FileKind,
+    modes: MakeMode,
+    links: usize,
+) -> Result<Place, String> {
+    match arrive(stage, table, path)? {
+        Reached::There(place) => return Ok(place),
+        Reached::Missing(directory, name) => make(stage, table, directory, &name, kind, modes)?,
+        Reached::Dangling(target) if links > 0 => {
+            let parents = target.iter().enumerate().skip(1).filter(|(_, byte)| **byte == b'/');
+            for (end, _) in parents {
+                step(stage, table, &target[..end], FileKind::Directory, modes, links - 1)?;
+            }
+            return step(stage, table, &target, kind, modes, links - 1);
+        }
+        Reached::Dangling(_) => return Err("too many links that point at nothing".to_owned()),
+    }
+    match arrive(stage, table, path)? {
+        Reached::There(place) => Ok(place),
+        Reached::Missing(..) | Reached::Dangling(_) => Err(format!("{} cannot be made", quoted(path))),
+    }
+}
+
 enum Reached {
     There(Place),
+    /// Nothing, but the directory is there.
     Missing(Place, Vec<u8>),
+    /// A link to this absolute path, where not even the directory is.
+    Dangling(Vec<u8>),
 }
 
 fn arrive(stage: &Stage, table: &MountTable, path: &[u8]) -> Result<Reached, String> {
     let credentials = root_credentials();
     let view = View::new(stage, table, &credentials, "the runtime");
-    let mut maker = Maker;
+    let mut maker = Maker::default();
     let walked = Walker::new(&view, &mut maker).arrive(path, Follow::Links);
     match walked {
         Ok(Arrival { target: Target::There(place), .. }) => Ok(Reached::There(place)),
@@ -114,8 +142,24 @@ fn arrive(stage: &Stage, table: &MountTable, path: &[u8]) -> Result<Reached, Str
             Ok(Reached::Missing(directory, name.to_vec()))
         }
         Ok(_) => Err("the path ends in `.` or `..`".to_owned()),
-        Err(errno) => Err(format!("{errno} ({})", errno.meaning())),
+        Err(errno) => match dangling(&view, path).filter(|_| errno == Errno::ENOENT) {
+            Some(target) => Ok(Reached::Dangling(target)),
+            None => Err(format!("{errno} ({})", errno.meaning())),
+        },
     }
+}
+
+/// The absolute path that the link at `path` points at; `None` where there is no link.
+fn dangling(view: &View<'_>, path: &[u8]) -> Option<Vec<u8>> {
+    let mut maker = Maker::default();
+    let arrival = Walker::new(view, &mut maker).arrive(path, Follow::AllButLast).ok()?;
+    let Target::There(place) = arrival.target else { return None };
+    let target = view.source(place).tree.target(place.inode?)?;
+    if target.first() == Some(&b'/') {
+        return Some(target.to_vec());
+    }
+    let end = path.iter().rposition(|byte| *byte == b'/')?;
+    Some([&path[..=end], target].concat())
 }
 
 fn make(

@@ -151,7 +151,7 @@ fn outcome(stage: &Stage, actor: &Actor, path: &[u8], what: What) -> Outcome {
 fn may_exist(stage: &Stage, actor: &Actor, path: &[u8]) -> bool {
     let root = root_credentials();
     let view = View::new(stage, &actor.mounts, &root, "");
-    let mut maker = Maker;
+    let mut maker = Maker::default();
     let listed = Walker::new(&view, &mut maker).arrive(path, Follow::Links);
     let mut unwatched = Unwatched::default();
     let presumed = Walker::new(&view, &mut unwatched).arrive(path, Follow::Links);

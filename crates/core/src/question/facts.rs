@@ -28,7 +28,7 @@ pub struct PathFacts {
 pub fn facts_at(stage: &Stage, actor: &Actor, path: &[u8]) -> Option<PathFacts> {
     let root = root_credentials();
     let view = View::new(stage, &actor.mounts, &root, "");
-    let mut maker = Maker;
+    let mut maker = Maker::default();
     let arrival = Walker::new(&view, &mut maker).arrive(path, Follow::Links).ok()?;
     let Target::There(place) = arrival.target else {
         return None;

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use super::{AclPair, Certainty, Child, Content, Device, Directory, Doubt, Inode, InodeId, Marks, Tree};
-use crate::fact::Provenance;
+use crate::fact::{Provenance, Unknown};
 use crate::ids::{DiskGid, DiskUid};
 use crate::mode::{FileKind, Mode};
 
@@ -286,7 +286,10 @@ fn size(count: usize) -> Result<u32, TreeError> {
     u32::try_from(count).map_err(|_| TreeError::TooLarge)
 }
 
-/// Adds entries by path, in any order; directories nobody lists get a named assumption.
+/// Adds entries by path, in any order.
+///
+/// A directory that is added lists everything in it. One that is only named as a parent is taken to be
+/// root:root 0755, by a named assumption, and may hold more than what is listed.
 #[derive(Debug)]
 pub struct TreeBuilder {
     tree: Tree,
@@ -296,20 +299,16 @@ pub struct TreeBuilder {
 }
 
 impl TreeBuilder {
-    /// A builder whose unlisted parent directories are root:root 0755, by assumption.
+    /// A builder for the tree of `what`, such as `image tides/gauge:3`, which is only for words.
     #[must_use]
-    pub fn new(origin: Provenance) -> Self {
+    pub fn new(origin: Provenance, what: &str) -> Self {
         let text = "a directory that the tree does not list is 0:0 0755";
-        let doubt = Doubt { attributes: Certainty::Assumed(text.into()), contents: Certainty::Known };
+        let fact = format!("what else lies in the directories that the tree of {what} does not list");
+        let unlisted = Unknown::new(&fact, "list the directory itself, with all that is in it");
+        let doubt =
+            Doubt { attributes: Certainty::Assumed(text.into()), contents: Certainty::Unknown(unlisted) };
         let implied = Entry::directory(0, 0, 0o755).doubting(doubt);
         Self { tree: Tree::new(implied.clone(), origin), waiting: Vec::new(), root: None, implied }
-    }
-
-    /// Whether `path` was added before.
-    #[must_use]
-    pub fn has(&self, path: &[u8]) -> bool {
-        let wanted = normal(path);
-        self.waiting.iter().any(|(known, _)| *known == wanted)
     }
 
     /// Adds `entry` at `path`; the root is `/`.
@@ -377,7 +376,7 @@ mod tests {
 
     #[test]
     fn entries_come_in_any_order_and_unlisted_parents_are_an_assumption() {
-        let mut builder = TreeBuilder::new(origin());
+        let mut builder = TreeBuilder::new(origin(), "a test");
         builder.add(b"/srv/a/b", Entry::file(1, 2, 0o600)).unwrap();
         builder.add(b"/srv/a", Entry::directory(7, 8, 0o700)).unwrap();
         let tree = builder.finish().unwrap();
@@ -390,11 +389,14 @@ mod tests {
 
     #[test]
     fn what_cannot_be_placed_is_named() {
-        let mut builder = TreeBuilder::new(origin());
+        let mut builder = TreeBuilder::new(origin(), "a test");
         builder.add(b"/a", Entry::file(0, 0, 0o600)).unwrap();
         builder.add(b"/a/b", Entry::file(0, 0, 0o600)).unwrap();
         assert_eq!(builder.finish().unwrap_err(), (b"a/b".to_vec(), TreeError::NotDirectory));
-        assert_eq!(TreeBuilder::new(origin()).add(b"/a/../b", Entry::file(0, 0, 0)), Err(TreeError::Name));
+        assert_eq!(
+            TreeBuilder::new(origin(), "a test").add(b"/a/../b", Entry::file(0, 0, 0)),
+            Err(TreeError::Name)
+        );
     }
 
     #[test]

@@ -37,7 +37,9 @@ impl Reading<'_> {
             _ => Knowledge::Unknown,
         };
         let listed = section.tree.as_deref().zip(node.get("tree"));
-        let tree = listed.and_then(|(entries, node)| tree(entries, node, self.source, self.slips));
+        let tree = listed.and_then(|(entries, node)| {
+            tree(&format!("image {name}"), entries, node, self.source, self.slips)
+        });
         Image { identity: ImageFacts { user, accounts }, tree }
     }
 
@@ -81,7 +83,9 @@ impl Reading<'_> {
     /// One volume; `node` is its section.
     pub(super) fn volume(&mut self, name: &str, section: &VolumeSection, node: &Node) -> VolumeFacts {
         let listed = section.tree.as_deref().zip(node.get("tree"));
-        let mut listed = listed.and_then(|(entries, node)| tree(entries, node, self.source, self.slips));
+        let mut listed = listed.and_then(|(entries, node)| {
+            tree(&format!("volume {name}"), entries, node, self.source, self.slips)
+        });
         let at = |key: &str| node.get(key).unwrap_or(node);
         let mut filesystem = section.filesystem.clone();
         if let Some(kind) = filesystem.as_deref().filter(|kind| !NATIVE.contains(kind)) {
@@ -148,7 +152,7 @@ impl Reading<'_> {
         };
         let listed = section.tree.as_deref().zip(node.get("tree"));
         let tree: Option<Arc<_>> =
-            listed.and_then(|(entries, node)| tree(entries, node, self.source, self.slips));
+            listed.and_then(|(entries, node)| tree("the host", entries, node, self.source, self.slips));
         let mut settings = Settings::default();
         for (key, value) in &section.sysctls {
             match key.as_str() {

@@ -13,15 +13,16 @@ use crate::slip::{Severity, Slips};
 use crate::text::SourceText;
 use crate::yaml::Node;
 
-/// The tree that `entries` list; `node` is the list they were read from.
+/// The tree of `what` that `entries` list; `node` is the list they were read from.
 pub(super) fn tree(
+    what: &str,
     entries: &[TreeEntry],
     node: &Node,
     source: &SourceText,
     slips: &mut Slips,
 ) -> Option<Arc<Tree>> {
     let origin = source.place(&node.span, "tree");
-    let mut builder = TreeBuilder::new(origin);
+    let mut builder = TreeBuilder::new(origin, what);
     let mut links = Vec::new();
     for (index, entry) in entries.iter().enumerate() {
         let Some(item) = node.item(index) else {

@@ -66,7 +66,7 @@ pub struct ImageSection {
     /// Its account files; `null` where it has neither. Left out: unknown.
     #[serde(default, deserialize_with = "told")]
     pub accounts: Option<Option<AccountsSection>>,
-    /// Its files, all of them. Left out: unknown.
+    /// Its files. Left out: unknown.
     pub tree: Option<Vec<TreeEntry>>,
 }
 
@@ -89,7 +89,7 @@ pub struct VolumeSection {
     /// Mount options that are flags: ro, noexec, nosuid, nodev, nosymfollow.
     #[serde(default)]
     pub options: Vec<String>,
-    /// What lies on it, all of it. Left out: unknown.
+    /// What lies on it. Left out: unknown.
     pub tree: Option<Vec<TreeEntry>>,
     /// Whether the kubelet applies the pod's filesystem group to it. Left out: unknown.
     pub group_ownership: Option<GroupOwnership>,
@@ -108,7 +108,8 @@ pub enum GroupOwnership {
     Skip,
 }
 
-/// One inode of an inline tree. Directories that are only named as parents are taken to be 0:0 0755.
+/// One inode of an inline tree. A directory that is listed is known whole; one that is only named as a parent
+/// is taken to be 0:0 0755 and may hold more.
 #[derive(Debug, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct TreeEntry {

@@ -11,7 +11,8 @@ use std::io::{self, Write};
 use mivask_core::ids::UNSPECIFIED_ID;
 use mivask_core::question::{AccessRow, Answer, ImprintRow, MountRow};
 use mivask_core::stage::{Actor, Stage};
-use serde::Serialize;
+use serde::ser::SerializeMap;
+use serde::{Serialize, Serializer};
 
 /// The version of the machine formats.
 const FORMAT: u8 = 1;
@@ -38,9 +39,25 @@ fn number(raw: u32) -> Option<u32> {
     (raw != UNSPECIFIED_ID).then_some(raw)
 }
 
-fn write(out: &mut dyn Write, document: &impl Serialize) -> io::Result<()> {
-    serde_json::to_writer_pretty(&mut *out, document)?;
+/// A document with one list, such as `{"mivask": 1, "acts": [...]}`.
+fn document<T: Serialize>(out: &mut dyn Write, list: &str, items: impl Iterator<Item = T>) -> io::Result<()> {
+    let items: Vec<T> = items.collect();
+    let mut serializer = serde_json::Serializer::pretty(&mut *out);
+    let mut fields = serializer.serialize_map(Some(2))?;
+    fields.serialize_entry("mivask", &FORMAT)?;
+    fields.serialize_entry(list, &items)?;
+    fields.end()?;
     writeln!(out)
+}
+
+/// One act with the format's version in front.
+#[derive(Serialize)]
+struct Single<'a> {
+    mivask: u8,
+    #[serde(flatten)]
+    act: answers::ActJson<'a>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    trace: Option<Vec<answers::StepJson>>,
 }
 
 /// `ask`: every act with its outcome.
@@ -48,12 +65,7 @@ fn write(out: &mut dyn Write, document: &impl Serialize) -> io::Result<()> {
 /// # Errors
 /// Whatever `out` refuses.
 pub fn acts(out: &mut dyn Write, answers: &[Answer]) -> io::Result<()> {
-    #[derive(Serialize)]
-    struct Document<'a> {
-        mivask: u8,
-        acts: Vec<answers::ActJson<'a>>,
-    }
-    write(out, &Document { mivask: FORMAT, acts: answers.iter().map(answers::ActJson::new).collect() })
+    document(out, "acts", answers.iter().map(answers::ActJson::new))
 }
 
 /// `ask --format jsonl`: one act a line.
@@ -61,14 +73,9 @@ pub fn acts(out: &mut dyn Write, answers: &[Answer]) -> io::Result<()> {
 /// # Errors
 /// Whatever `out` refuses.
 pub fn act_lines(out: &mut dyn Write, answers: &[Answer]) -> io::Result<()> {
-    #[derive(Serialize)]
-    struct Line<'a> {
-        mivask: u8,
-        #[serde(flatten)]
-        act: answers::ActJson<'a>,
-    }
     for answer in answers {
-        serde_json::to_writer(&mut *out, &Line { mivask: FORMAT, act: answers::ActJson::new(answer) })?;
+        let line = Single { mivask: FORMAT, act: answers::ActJson::new(answer), trace: None };
+        serde_json::to_writer(&mut *out, &line)?;
         writeln!(out)?;
     }
     Ok(())
@@ -79,15 +86,10 @@ pub fn act_lines(out: &mut dyn Write, answers: &[Answer]) -> io::Result<()> {
 /// # Errors
 /// Whatever `out` refuses.
 pub fn why(out: &mut dyn Write, answer: &Answer) -> io::Result<()> {
-    #[derive(Serialize)]
-    struct Document<'a> {
-        mivask: u8,
-        #[serde(flatten)]
-        act: answers::ActJson<'a>,
-        trace: Vec<answers::StepJson>,
-    }
     let trace = answer.steps.iter().enumerate().map(answers::StepJson::new).collect();
-    write(out, &Document { mivask: FORMAT, act: answers::ActJson::new(answer), trace })
+    let single = Single { mivask: FORMAT, act: answers::ActJson::new(answer), trace: Some(trace) };
+    serde_json::to_writer_pretty(&mut *out, &single)?;
+    writeln!(out)
 }
 
 /// `identity`: every actor.
@@ -95,13 +97,7 @@ pub fn why(out: &mut dyn Write, answer: &Answer) -> io::Result<()> {
 /// # Errors
 /// Whatever `out` refuses.
 pub fn identities(out: &mut dyn Write, stage: &Stage, actors: &[&Actor]) -> io::Result<()> {
-    #[derive(Serialize)]
-    struct Document {
-        mivask: u8,
-        actors: Vec<tables::IdentityJson>,
-    }
-    let actors = actors.iter().map(|actor| tables::IdentityJson::new(stage, actor)).collect();
-    write(out, &Document { mivask: FORMAT, actors })
+    document(out, "actors", actors.iter().map(|actor| tables::IdentityJson::new(stage, actor)))
 }
 
 /// `mounts`: every mount of every actor.
@@ -109,12 +105,7 @@ pub fn identities(out: &mut dyn Write, stage: &Stage, actors: &[&Actor]) -> io::
 /// # Errors
 /// Whatever `out` refuses.
 pub fn mounts(out: &mut dyn Write, rows: &[MountRow]) -> io::Result<()> {
-    #[derive(Serialize)]
-    struct Document<'a> {
-        mivask: u8,
-        mounts: Vec<tables::MountJson<'a>>,
-    }
-    write(out, &Document { mivask: FORMAT, mounts: rows.iter().map(tables::MountJson::new).collect() })
+    document(out, "mounts", rows.iter().map(tables::MountJson::new))
 }
 
 /// `access`: every row of the matrix.
@@ -122,12 +113,7 @@ pub fn mounts(out: &mut dyn Write, rows: &[MountRow]) -> io::Result<()> {
 /// # Errors
 /// Whatever `out` refuses.
 pub fn access(out: &mut dyn Write, rows: &[AccessRow]) -> io::Result<()> {
-    #[derive(Serialize)]
-    struct Document<'a> {
-        mivask: u8,
-        rows: Vec<tables::AccessJson<'a>>,
-    }
-    write(out, &Document { mivask: FORMAT, rows: rows.iter().map(tables::AccessJson::new).collect() })
+    document(out, "rows", rows.iter().map(tables::AccessJson::new))
 }
 
 /// `imprint`: every actor, directory and kind.
@@ -135,10 +121,5 @@ pub fn access(out: &mut dyn Write, rows: &[AccessRow]) -> io::Result<()> {
 /// # Errors
 /// Whatever `out` refuses.
 pub fn imprints(out: &mut dyn Write, rows: &[ImprintRow]) -> io::Result<()> {
-    #[derive(Serialize)]
-    struct Document<'a> {
-        mivask: u8,
-        rows: Vec<tables::ImprintRowJson<'a>>,
-    }
-    write(out, &Document { mivask: FORMAT, rows: rows.iter().map(tables::ImprintRowJson::new).collect() })
+    document(out, "rows", rows.iter().map(tables::ImprintRowJson::new))
 }
