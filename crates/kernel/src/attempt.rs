@@ -1,21 +1,21 @@
 //! The system call behind each verb.
 
 use std::ffi::{CStr, CString, OsStr};
-use std::io;
-use std::os::fd::OwnedFd;
+use std::io::{self, Read};
+use std::os::fd::{AsRawFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
 use mivask_core::act::Verb;
 use mivask_core::mode::Mode as CoreMode;
-use mivask_core::outcome::Imprint;
+use mivask_core::outcome::Effect;
 use rustix::fs::{Mode, OFlags};
 
 use crate::observe;
 
-/// Makes the call; `path` is absolute within the thread's root. What was opened comes back with its
-/// owner, mode and ACL, for verbs that may create it.
-pub(crate) fn attempt(verb: Verb, path: &[u8]) -> io::Result<Option<Imprint>> {
+/// Makes the call; `path` is absolute within the thread's root. Verbs that may create something come back
+/// with its owner, mode and ACL, started programs with their effective ids.
+pub(crate) fn attempt(verb: Verb, path: &[u8]) -> io::Result<Effect> {
     let path = Path::new(OsStr::from_bytes(path));
     match verb {
         Verb::Inspects => rustix::fs::stat(path).map(drop)?,
@@ -34,22 +34,23 @@ pub(crate) fn attempt(verb: Verb, path: &[u8]) -> io::Result<Option<Imprint>> {
         Verb::Creates(mode) => {
             return create(path, OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL, mode);
         }
-        Verb::Runs => run(path)?,
+        Verb::Runs => return run(path),
         Verb::Lists => list(path)?,
         Verb::Enters => rustix::process::chdir(path)?,
         Verb::MakesDirectory(mode) => {
             rustix::fs::mkdir(path, raw(mode))?;
             // Whoever could make it can look at it: that takes no more than the walk.
-            return observe::of_path(path).map(Some);
+            return Ok(Effect { imprint: Some(observe::of_path(path)?), runs_as: None });
         }
         Verb::Deletes => rustix::fs::unlink(path)?,
         Verb::RemovesDirectory => rustix::fs::rmdir(path)?,
     }
-    Ok(None)
+    Ok(Effect::default())
 }
 
-fn create(path: &Path, flags: OFlags, mode: CoreMode) -> io::Result<Option<Imprint>> {
-    open_file(path, flags, mode)?.map(observe::of_file).transpose()
+fn create(path: &Path, flags: OFlags, mode: CoreMode) -> io::Result<Effect> {
+    let imprint = open_file(path, flags, mode)?.map(observe::of_file).transpose()?;
+    Ok(Effect { imprint, runs_as: None })
 }
 
 fn raw(mode: CoreMode) -> Mode {
@@ -82,25 +83,30 @@ fn list(path: &Path) -> io::Result<()> {
 }
 
 /// execve in a child; then, for a script, what its interpreter would do: open it.
-fn run(path: &Path) -> io::Result<()> {
+fn run(path: &Path) -> io::Result<Effect> {
     let program = CString::new(path.as_os_str().as_bytes())?;
-    execute(&program)?;
+    let written = execute(&program)?;
     match std::fs::read(path).map(|bytes| bytes.starts_with(b"#!")) {
-        Err(error) if !crate::program::is_program_by_size(path) => Err(error),
-        Ok(_) | Err(_) => Ok(()),
+        Err(error) if !crate::program::is_program_by_size(path) => return Err(error),
+        Ok(_) | Err(_) => {}
     }
+    Ok(Effect { imprint: None, runs_as: crate::program::effective_ids(&written) })
 }
 
-/// The library's own way of starting programs tries a shell on ENOEXEC, so this is the bare call.
+/// What the program wrote. The library's own way of starting programs tries a shell on ENOEXEC, so this is
+/// the bare call.
 #[expect(unsafe_code, reason = "no safe function makes a bare execve in a child")]
-fn execute(program: &CStr) -> io::Result<()> {
+fn execute(program: &CStr) -> io::Result<Vec<u8>> {
     let arguments = [program.as_ptr(), std::ptr::null()];
     let environment = [std::ptr::null()];
-    // SAFETY: between fork and _exit the child makes nothing but async-signal-safe calls (execve, reading
+    let (mut reader, writer) = io::pipe()?;
+    let output = writer.as_raw_fd();
+    // SAFETY: between fork and _exit the child makes nothing but async-signal-safe calls (dup2, execve, reading
     // errno, _exit), as a child of a process with several threads must; all pointers were made before.
     let child = unsafe {
         match libc::fork() {
             0 => {
+                libc::dup2(output, libc::STDOUT_FILENO);
                 libc::execve(program.as_ptr(), arguments.as_ptr(), environment.as_ptr());
                 libc::_exit(*libc::__errno_location());
             }
@@ -110,6 +116,9 @@ fn execute(program: &CStr) -> io::Result<()> {
     if child < 0 {
         return Err(io::Error::last_os_error());
     }
+    drop(writer);
+    let mut written = Vec::new();
+    reader.read_to_end(&mut written)?;
     let mut status = 0;
     // SAFETY: `status` outlives the call, and the child is this thread's own.
     if unsafe { libc::waitpid(child, &raw mut status, 0) } != child {
@@ -117,7 +126,7 @@ fn execute(program: &CStr) -> io::Result<()> {
     }
     // The program ends with 0; the child that could not become it ends with the errno.
     match libc::WIFEXITED(status).then(|| libc::WEXITSTATUS(status)) {
-        Some(0) => Ok(()),
+        Some(0) => Ok(written),
         Some(errno) => Err(io::Error::from_raw_os_error(errno)),
         None => Err(io::Error::other("the program was killed")),
     }

@@ -21,7 +21,7 @@ use std::sync::Arc;
 use mivask_core::act::{Act, Verb};
 use mivask_core::identity::Credentials;
 use mivask_core::mount::MountTable;
-use mivask_core::outcome::{Errno, Imprint};
+use mivask_core::outcome::{Effect, Errno};
 use mivask_core::stage::{Actor, Stage};
 use rustix::thread::{CapabilitySet, UnshareFlags};
 
@@ -30,8 +30,8 @@ pub use program::PROGRAM;
 /// What the kernel did.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub enum Observed {
-    /// The call succeeded; the imprint is that of an inode it created.
-    Allowed(Option<Imprint>),
+    /// The call succeeded, and left this.
+    Allowed(Effect),
     /// The call failed with an errno the model knows.
     Denied(Errno),
     /// The call failed with any other errno.

@@ -5,6 +5,7 @@
 use std::path::Path;
 
 use mivask_core::act::{Act, Verb, parse_act};
+use mivask_core::outcome::Effect;
 use mivask_core::prepare;
 use mivask_core::question::{Answer, Outcome, ask};
 use mivask_core::stage::{Settings, Stage};
@@ -59,7 +60,7 @@ pub(crate) fn agree(stage: &Stage, name: &str, sentence: &str) {
 /// What the core says, in the form of what the kernel does.
 pub(crate) fn predicted(answer: &Answer) -> Observed {
     match &answer.outcome {
-        Outcome::Allowed => Observed::Allowed(answer.effect.imprint.clone()),
+        Outcome::Allowed => Observed::Allowed(answer.effect.clone()),
         Outcome::Denied(Some(errno)) => Observed::Denied(*errno),
         Outcome::Denied(None) | Outcome::Depends | Outcome::NeverRuns(_) => {
             panic!("{} is not settled: {:?} {:?}", answer.act, answer.outcome, answer.depends_on)
@@ -75,10 +76,11 @@ fn observed(stage: &Stage, act: &Act, predicted: &Observed) -> Observed {
 
 /// What O_CREAT only opened was there before: there is no imprint to compare.
 pub(crate) fn without_old_imprint(act: &Act, predicted: &Observed, observed: Observed) -> Observed {
-    match (act.verb, predicted, observed) {
-        (Verb::Overwrites | Verb::Extends, Observed::Allowed(None), Observed::Allowed(_)) => {
-            Observed::Allowed(None)
+    let opened = matches!(predicted, Observed::Allowed(Effect { imprint: None, .. }));
+    match (act.verb, observed) {
+        (Verb::Overwrites | Verb::Extends, Observed::Allowed(_)) if opened => {
+            Observed::Allowed(Effect::default())
         }
-        (_, _, observed) => observed,
+        (_, observed) => observed,
     }
 }

@@ -201,6 +201,14 @@ agree! {
     running_a_script: "other runs /p/script -> allowed";
     a_script_must_be_readable: "other runs /p/script-unreadable -> denied EACCES";
     a_script_without_its_interpreter: "other runs /p/script-lost -> denied ENOENT";
+    set_user_id_changes_the_user: "other runs /p/set-user -> allowed";
+    set_group_id_changes_the_group: "other runs /p/set-group -> allowed";
+    both_change_both: "other runs /p/set-both -> allowed";
+    set_group_id_without_group_x_changes_nothing: "other runs /p/set-group-no-x -> allowed";
+    set_id_on_nosuid_changes_nothing: "other runs /m/nosuid/set-user -> allowed";
+    set_id_without_new_privileges_changes_nothing: "held runs /p/set-both -> allowed";
+    set_id_on_a_script_changes_nothing: "other runs /p/script-set-user -> allowed";
+    set_id_on_an_interpreter_counts: "other runs /p/script-of-set-user -> allowed";
     an_interpreter_must_be_runnable: "other runs /p/script-no-x -> denied EACCES";
 }
 
