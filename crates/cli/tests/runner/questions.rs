@@ -60,7 +60,7 @@ fn access_answers_for_paths_of_every_kind() {
 fn imprint_follows_the_set_group_id_directory() {
     assert_snapshot!(tides().run(["imprint", "s.yaml", "/data/app", "/open"]), @"
     gauge
-      in         new   asked  can it   inside                      on the disk  acl
+      in         new   asked  can it   inside                      on the disk
       /data/app  file  0666   allowed  7101:7300 0644  -rw-r--r--  7101:7300
       /data/app  dir   0777   allowed  7101:7300 2755  drwxr-sr-x  7101:7300
       /open      file  0666   allowed  7101:7200 0644  -rw-r--r--  7101:7200

@@ -75,7 +75,7 @@ fn a_primary_group_that_hangs_on_an_account_shows_in_the_imprint() {
     let scratch = Scratch::with("pod.yaml", &pod("{ runAsUser: 7101 }"));
     assert_snapshot!(scratch.run(["imprint", "pod.yaml"]), @"
     gauge
-      in         new   asked  can it   inside                   on the disk  acl
+      in         new   asked  can it   inside                   on the disk
       /data/app  file  0666   allowed  7101:? 0644  -rw-r--r--  7101:?
       /data/app  dir   0777   allowed  7101:? 0755  drwxr-xr-x  7101:?
     --- status 0

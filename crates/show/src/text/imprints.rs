@@ -21,9 +21,14 @@ pub fn imprints(out: &mut dyn Write, rows: &[ImprintRow], layout: Layout) -> io:
             writeln!(out)?;
         }
         writeln!(out, "{}", paint(STRONG, &safe(&group[0].actor)))?;
-        let mut table = Table::new(&["in", "new", "asked", "can it", "inside", "", "on the disk", "acl"]);
+        let mut titles = vec!["in", "new", "asked", "can it", "inside", "", "on the disk"];
+        let acls = group.iter().any(|row| acl(row).is_some());
+        titles.extend(acls.then_some("acl"));
+        let mut table = Table::new(&titles);
         for row in group {
-            table.row(cells(row));
+            let mut cells = cells(row);
+            cells.extend(acls.then(|| acl(row).unwrap_or_default().to_owned()));
+            table.row(cells);
         }
         write!(out, "{}", table.render(layout.width))?;
         for row in group.iter().filter(|row| row.outcome == Outcome::Depends) {
@@ -32,6 +37,10 @@ pub fn imprints(out: &mut dyn Write, rows: &[ImprintRow], layout: Layout) -> io:
         }
     }
     Ok(())
+}
+
+fn acl(row: &ImprintRow) -> Option<&str> {
+    row.imprint.as_ref()?.acl.as_deref()
 }
 
 fn cells(row: &ImprintRow) -> Vec<String> {
@@ -46,6 +55,5 @@ fn cells(row: &ImprintRow) -> Vec<String> {
         left.map(imprint).unwrap_or_default(),
         letters.unwrap_or_default(),
         left.map(stored).unwrap_or_default(),
-        left.and_then(|left| left.acl.clone()).unwrap_or_default(),
     ]
 }
