@@ -4,7 +4,7 @@ use crate::acl::Acl;
 use crate::caps::Capability;
 use crate::fact::{Provenance, Unknown};
 use crate::identity::Credentials;
-use crate::ids::{KernelGid, KernelUid, MountIds, OVERFLOW_ID};
+use crate::ids::{InsideGid, InsideUid, KernelGid, KernelUid, MountIds, OVERFLOW_ID};
 use crate::mode::{Access, FileKind, Mode, symbolic};
 use crate::outcome::Errno;
 use crate::trace::{Check, Step, StepResult};
@@ -50,7 +50,7 @@ pub(crate) fn permission<W: Witness>(
     let ruling = class(view.who, inode, acl, ids, (uid, gid), wanted);
     let judged = |result, w: &mut W| {
         w.step(|| {
-            let fact = describe(view, inode, &ruling, wanted);
+            let fact = describe(view, inode, (uid, gid), &ruling, wanted);
             step(path, ruling.class.check(), fact, view.provenance(place), result)
         });
     };
@@ -257,23 +257,25 @@ fn step(path: &[u8], check: Check, fact: String, from: Provenance, result: StepR
     Step { path, check, fact, from, result }
 }
 
-/// `drwxr-x--- 0750 7101:7200: group 7200 has r-x, needed -w-`.
-fn describe(view: &View<'_>, inode: &Inode, ruling: &Ruling, wanted: Access) -> String {
+/// `drwxr-x--- 0750 7101:7200: group 7200 has r-x, needed -w-`, with ids as the actor sees them.
+fn describe(
+    view: &View<'_>,
+    inode: &Inode,
+    (uid, gid): (Option<KernelUid>, Option<KernelGid>),
+    ruling: &Ruling,
+    wanted: Access,
+) -> String {
     let namespace = &view.who.namespace;
-    let uid = namespace.to_inside_uid(KernelUid::new(inode.uid.raw())).map_or(OVERFLOW_ID, |uid| uid.raw());
-    let gid = namespace.to_inside_gid(KernelGid::new(inode.gid.raw())).map_or(OVERFLOW_ID, |gid| gid.raw());
-    let inside = |gid: KernelGid| namespace.to_inside_gid(gid).map_or(OVERFLOW_ID, |gid| gid.raw());
+    let seen = |gid: KernelGid| namespace.to_inside_gid(gid).map_or(OVERFLOW_ID, InsideGid::raw);
+    let owner = uid.and_then(|uid| namespace.to_inside_uid(uid)).map_or(OVERFLOW_ID, InsideUid::raw);
+    let group = gid.map_or(OVERFLOW_ID, seen);
     let class = match ruling.class {
         Class::Owner => format!("the owner ({})", view.name),
         Class::AclUser => "the ACL's named user".to_owned(),
-        Class::AclGroup(gid) => format!("the ACL's group {}", inside(gid)),
-        Class::Group(gid) => format!("group {}", inside(gid)),
+        Class::AclGroup(gid) => format!("the ACL's group {}", seen(gid)),
+        Class::Group(gid) => format!("group {}", seen(gid)),
         Class::Other => "other".to_owned(),
     };
-    format!(
-        "{} {} {uid}:{gid}: {class} has {}, needed {wanted}",
-        symbolic(inode.kind, inode.mode),
-        inode.mode,
-        ruling.granted
-    )
+    let (letters, mode, granted) = (symbolic(inode.kind, inode.mode), inode.mode, ruling.granted);
+    format!("{letters} {mode} {owner}:{group}: {class} has {granted}, needed {wanted}")
 }

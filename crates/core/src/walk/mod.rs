@@ -253,7 +253,7 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
     /// Checks `access` on `place`, with the current path in the trace.
     ///
     /// # Errors
-    /// What [`permission`] gives.
+    /// The first check of one inode that fails: EROFS, EPERM or EACCES.
     pub fn permit(&mut self, place: Place, access: Access) -> Result<(), Errno> {
         permission(self.view, place, access, &self.path, self.w)
     }
@@ -261,7 +261,7 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
     /// Checks `access` on the directory that holds the last component, whose path is one shorter.
     ///
     /// # Errors
-    /// What [`permission`] gives.
+    /// The first check of one inode that fails: EROFS, EPERM or EACCES.
     pub fn permit_in(&mut self, directory: Place, access: Access) -> Result<(), Errno> {
         let end = self.path.iter().rposition(|byte| *byte == b'/').unwrap_or(0);
         permission(self.view, directory, access, &self.path[..end], self.w)
