@@ -21,15 +21,34 @@ pub fn access(out: &mut dyn Write, rows: &[AccessRow], layout: Layout) -> io::Re
             writeln!(out)?;
         }
         writeln!(out, "{}", paint(STRONG, &safe(&group[0].actor)))?;
-        let titles = ["path", "owner", "mode", "read", "write", "create", "delete", "list", "enter", "run"];
-        let mut table = Table::new(&titles);
+        let mut table = Table::new(&TITLES);
         for row in group {
             table.row(cells(row));
         }
-        write!(out, "{}", table.render(layout.width))?;
+        if table.fits(layout.width) {
+            write!(out, "{}", table.render(layout.width))?;
+        } else {
+            group.iter().try_for_each(|row| stacked(out, row, layout))?;
+        }
     }
     let text = "read, write, run: the file; list, enter: the directory; create: a new entry in it; delete: the path itself.";
     writeln!(out, "\n{}", paint(FAINT, &folded(text, 0, layout.width)))
+}
+
+const TITLES: [&str; 10] =
+    ["path", "owner", "mode", "read", "write", "create", "delete", "list", "enter", "run"];
+
+/// A row on a narrow terminal: the path and what is there, then each answer behind its question.
+fn stacked(out: &mut dyn Write, row: &AccessRow, layout: Layout) -> io::Result<()> {
+    let cells = cells(row);
+    writeln!(out, "  {}  {} {}", cells[0], cells[2], cells[1])?;
+    let c = &row.cells;
+    let asked = [&c.read, &c.write, &c.create, &c.delete, &c.list, &c.enter, &c.run];
+    let answers = TITLES.iter().zip(&cells).skip(3).zip(asked).filter(|(_, asked)| asked.is_some());
+    let words: Vec<String> = answers.map(|((title, cell), _)| format!("{title} {cell}")).collect();
+    // Blanks within an answer must not fold, so each is kept together by a blank that is none.
+    let line = words.iter().map(|word| word.replace(' ', "\u{a0}")).collect::<Vec<_>>().join("  ");
+    writeln!(out, "      {}", folded(&line, 6, layout.width).replace('\u{a0}', " "))
 }
 
 fn cells(row: &AccessRow) -> Vec<String> {

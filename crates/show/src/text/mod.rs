@@ -39,7 +39,7 @@ fn folded(text: &str, indent: usize, width: Option<usize>) -> String {
     let mut out = String::new();
     let mut column = 0;
     for word in text.split(' ') {
-        let length = word.chars().count();
+        let length = columns(word);
         if column > 0 && column + 1 + length > room {
             out.push('\n');
             out.push_str(&" ".repeat(indent));
@@ -52,6 +52,21 @@ fn folded(text: &str, indent: usize, width: Option<usize>) -> String {
         column += length;
     }
     out
+}
+
+/// How many columns `text` takes; colour codes take none.
+fn columns(text: &str) -> usize {
+    let mut count = 0;
+    let mut in_code = false;
+    for c in text.chars() {
+        match (in_code, c) {
+            (false, '\u{1b}') => in_code = true,
+            (false, _) => count += 1,
+            (true, 'm') => in_code = false,
+            (true, _) => {}
+        }
+    }
+    count
 }
 
 /// `text` at `indent`, folded.

@@ -6,9 +6,9 @@ use std::io::{self, Write};
 use mivask_core::act::quoted;
 use mivask_core::question::Answer;
 use mivask_core::stage::{Actor, Stage};
-use mivask_core::trace::StepResult;
+use mivask_core::trace::{Step, StepResult};
 
-use super::{Layout, acts, paragraph};
+use super::{Layout, acts, folded, paragraph};
 use crate::safe::safe;
 use crate::style::{BAD, FAINT, GOOD, STRONG, paint};
 use crate::table::Table;
@@ -55,8 +55,18 @@ fn background(
         "Checks, for the first possibility"
     };
     writeln!(out, "\n{}", paint(STRONG, title))?;
+    steps(out, &answer.steps, layout)?;
+    if let Some(errno) = answer.outcome.errno() {
+        writeln!(out)?;
+        paragraph(out, &format!("{errno}: {}", errno.meaning()), 2, layout)?;
+    }
+    Ok(())
+}
+
+/// One line a check where the terminal is wide enough, else the fact and its place below it.
+fn steps(out: &mut dyn Write, steps: &[Step], layout: Layout) -> io::Result<()> {
     let mut table = Table::new(&["", "path", "check", "fact", "from"]);
-    for step in &answer.steps {
+    for step in steps {
         let result = match step.result {
             StepResult::Passed => paint(GOOD, "ok"),
             StepResult::Failed(errno) => paint(BAD, errno.name()),
@@ -64,10 +74,19 @@ fn background(
         let from = paint(FAINT, &safe(&step.from.to_string()));
         table.row(vec![result, quoted(&step.path), step.check.code().to_owned(), safe(&step.fact), from]);
     }
-    write!(out, "{}", table.render(layout.width))?;
-    if let Some(errno) = answer.outcome.errno() {
-        writeln!(out)?;
-        paragraph(out, &format!("{errno}: {}", errno.meaning()), 2, layout)?;
+    if table.fits(layout.width) {
+        return write!(out, "{}", table.render(layout.width));
+    }
+    for step in steps {
+        let (style, word) = match step.result {
+            StepResult::Passed => (GOOD, "ok"),
+            StepResult::Failed(errno) => (BAD, errno.name()),
+        };
+        let head = format!("{} ({})", quoted(&step.path), step.check.code());
+        writeln!(out, "  {}{}", paint(style, &format!("{word:<8}")), folded(&head, 10, layout.width))?;
+        paragraph(out, &safe(&step.fact), 10, layout)?;
+        let from = folded(&safe(&step.from.to_string()), 10, layout.width);
+        writeln!(out, "          {}", paint(FAINT, &from))?;
     }
     Ok(())
 }
