@@ -41,8 +41,8 @@ impl Witness for Explorer {
         self.steps.push(step());
     }
 
-    fn assume(&mut self, text: &Arc<str>) {
-        self.assumptions.insert(text.clone());
+    fn assume(&mut self, text: impl FnOnce() -> Arc<str>) {
+        self.assumptions.insert(text());
     }
 
     fn choose(

@@ -39,7 +39,7 @@ pub(crate) fn permission<W: Witness>(
     if let Some(doubt) = view.doubt(place) {
         match &doubt.attributes {
             Certainty::Known => {}
-            Certainty::Assumed(text) => w.assume(text),
+            Certainty::Assumed(text) => w.assume(|| text.clone()),
             Certainty::Unknown(unknown) => {
                 return doubted(view, place, inode, wanted, path, unknown, w);
             }
@@ -200,7 +200,7 @@ fn is_native<W: Witness>(view: &View<'_>, place: Place, w: &mut W) -> bool {
     match &view.source(place).native {
         Certainty::Known => true,
         Certainty::Assumed(text) => {
-            w.assume(text);
+            w.assume(|| text.clone());
             true
         }
         Certainty::Unknown(_) => false,

@@ -42,7 +42,7 @@ pub trait Witness {
     fn step(&mut self, step: impl FnOnce() -> Step);
 
     /// The decision rests on an assumption.
-    fn assume(&mut self, text: &Arc<str>);
+    fn assume(&mut self, text: impl FnOnce() -> Arc<str>);
 
     /// A fact is missing: which of `count` possibilities shall hold?
     fn choose(
@@ -68,7 +68,7 @@ impl Witness for Unwatched {
 
     fn step(&mut self, _: impl FnOnce() -> Step) {}
 
-    fn assume(&mut self, _: &Arc<str>) {}
+    fn assume(&mut self, _: impl FnOnce() -> Arc<str>) {}
 
     fn choose(&mut self, _: Question, _: &Unknown, _: usize, _: impl Fn(usize) -> String) -> usize {
         self.met_unknown = true;

@@ -67,8 +67,7 @@ fn interpreter<'a, W: Witness>(
         }
         Content::Unknown => {
             // What the bytes are is rarely in doubt where an x bit is set, so this is an assumption.
-            let path = walker.path_text().into_owned();
-            walker.witness().assume(&format!("{path} is a program the kernel can run").into());
+            walker.assume(|path| format!("{path} is a program the kernel can run"));
             Ok(None)
         }
     }

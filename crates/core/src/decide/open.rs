@@ -266,8 +266,8 @@ fn protected_file<W: Witness>(
     if view.setting(name, told, 2, walker.witness()) < needed {
         return Ok(());
     }
-    let fact = format!(
+    let fact = format_args!(
         "{name}: in a sticky directory that others can write to, O_CREAT opens a file of somebody else only where the directory's owner made it; root is held to it too"
     );
-    Err(walker.fail(Check::ProtectedFile, &fact, place, Errno::EACCES))
+    Err(walker.fail(Check::ProtectedFile, fact, place, Errno::EACCES))
 }

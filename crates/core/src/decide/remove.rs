@@ -127,11 +127,11 @@ fn sticky<W: Witness>(walker: &mut Walker<'_, '_, W>, directory: Place, victim: 
     if mine || who.capable_for_owner(Capability::Fowner, owner) {
         return Ok(());
     }
-    let fact = format!(
+    let fact = format_args!(
         "the directory is sticky and {} owns neither it ({}) nor the entry ({})",
         view.name, dir.uid, inode.uid
     );
-    Err(walker.fail(Check::Sticky, &fact, victim, Errno::EPERM))
+    Err(walker.fail(Check::Sticky, fact, victim, Errno::EPERM))
 }
 
 fn presumed_owner<W: Witness>(
@@ -176,7 +176,7 @@ fn is_empty<W: Witness>(walker: &mut Walker<'_, '_, W>, victim: Place) -> Result
     match view.doubt(victim).map(|doubt| &doubt.contents) {
         None | Some(Certainty::Known) => Ok(()),
         Some(Certainty::Assumed(text)) => {
-            walker.witness().assume(text);
+            walker.witness().assume(|| text.clone());
             Ok(())
         }
         Some(Certainty::Unknown(unknown)) => {

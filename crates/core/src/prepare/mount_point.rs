@@ -29,7 +29,7 @@ impl Witness for Maker {
 
     fn step(&mut self, _: impl FnOnce() -> Step) {}
 
-    fn assume(&mut self, _: &Arc<str>) {}
+    fn assume(&mut self, _: impl FnOnce() -> Arc<str>) {}
 
     fn choose(&mut self, question: Question, _: &Unknown, _: usize, _: impl Fn(usize) -> String) -> usize {
         let unlisted = matches!(question, Question::Exists(_));

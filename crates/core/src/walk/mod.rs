@@ -3,6 +3,7 @@
 mod links;
 
 use std::borrow::Cow;
+use std::fmt;
 
 use crate::fact::{Provenance, Unknown};
 use crate::mode::{Access, FileKind};
@@ -203,7 +204,7 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
         match self.view.doubt(directory).map(|doubt| &doubt.contents) {
             None | Some(Certainty::Known) => Ok(Target::Missing),
             Some(Certainty::Assumed(text)) => {
-                self.w.assume(text);
+                self.w.assume(|| text.clone());
                 Ok(Target::Missing)
             }
             Some(Certainty::Unknown(unknown)) => Ok(self.presume(directory, unknown)),
@@ -226,19 +227,25 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
     }
 
     /// Records a failed check at the current path and gives its error back.
-    pub fn fail(&mut self, check: Check, fact: &str, place: Place, errno: Errno) -> Errno {
+    pub fn fail(&mut self, check: Check, fact: impl fmt::Display, place: Place, errno: Errno) -> Errno {
         let from = || self.view.provenance(place);
         let (path, result) = (&self.path, StepResult::Failed(errno));
-        self.w.step(|| Step { path: shown(path), check, fact: fact.to_owned(), from: from(), result });
+        self.w.step(|| Step { path: shown(path), check, fact: fact.to_string(), from: from(), result });
         errno
     }
 
     /// Records a failed check that rests on the mount of `place`.
-    pub fn fail_mount(&mut self, check: Check, fact: &str, place: Place, errno: Errno) -> Errno {
+    pub fn fail_mount(&mut self, check: Check, fact: impl fmt::Display, place: Place, errno: Errno) -> Errno {
         let from = || self.view.mount(place.mount).from.clone();
         let (path, result) = (&self.path, StepResult::Failed(errno));
-        self.w.step(|| Step { path: shown(path), check, fact: fact.to_owned(), from: from(), result });
+        self.w.step(|| Step { path: shown(path), check, fact: fact.to_string(), from: from(), result });
         errno
+    }
+
+    /// Rests the decision on an assumption about the current path.
+    pub fn assume(&mut self, text: impl FnOnce(&str) -> String) {
+        let path = &self.path;
+        self.w.assume(|| text(&String::from_utf8_lossy(path)).into());
     }
 
     /// Records a check that did not stop the act.

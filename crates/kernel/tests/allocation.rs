@@ -1,0 +1,109 @@
+//! The hot path allocates nothing: decisions that nobody watches, over a world where every fact is known.
+//!
+//! It stands in this crate because counting allocations takes a few lines of unsafe code.
+
+use std::alloc::{GlobalAlloc, Layout, System};
+use std::cell::Cell;
+use std::path::Path;
+
+use mivask_core::act::Verb;
+use mivask_core::decide::{decide, decide_new_entry};
+use mivask_core::imprint::NewKind;
+use mivask_core::mode::Mode;
+use mivask_core::prepare;
+use mivask_core::stage::Settings;
+use mivask_core::view::View;
+use mivask_core::witness::Unwatched;
+use mivask_read::input::{Disk, Origin, read_input};
+use mivask_read::slip::Slips;
+
+thread_local! {
+    static ALLOCATIONS: Cell<usize> = const { Cell::new(0) };
+}
+
+/// Counts the allocations of each thread.
+struct Counting;
+
+// SAFETY: every call is passed on unchanged to the system's allocator.
+#[expect(unsafe_code, reason = "GlobalAlloc asks for it")]
+unsafe impl GlobalAlloc for Counting {
+    unsafe fn alloc(&self, layout: Layout) -> *mut u8 {
+        ALLOCATIONS.with(|count| count.set(count.get() + 1));
+        // SAFETY: the caller keeps the contract of `GlobalAlloc::alloc`.
+        unsafe { System.alloc(layout) }
+    }
+
+    unsafe fn dealloc(&self, pointer: *mut u8, layout: Layout) {
+        // SAFETY: the pointer came from `alloc` above, which is the system's.
+        unsafe { System.dealloc(pointer, layout) }
+    }
+}
+
+#[global_allocator]
+static ALLOCATOR: Counting = Counting;
+
+/// Paths of every kind in the agreement table's world: files, links, closed directories, mounts, what is missing.
+const PATHS: [&[u8]; 20] = [
+    b"/",
+    b"/c/owner-0400",
+    b"/c/extra-0060",
+    b"/a/user-r",
+    b"/a/two-groups",
+    b"/d/r-only/f",
+    b"/d/open/full",
+    b"/d/sticky/theirs",
+    b"/d/sgid",
+    b"/f/append",
+    b"/f/fifo",
+    b"/p/set-both",
+    b"/p/script",
+    b"/l/chain",
+    b"/l/loop",
+    b"/l/dangling",
+    b"/m/ro/closed",
+    b"/m/sb-ro/open",
+    b"/m/rw/inner/../../c/root-0644",
+    b"/d/open/none",
+];
+
+#[test]
+fn an_unwatched_decision_allocates_nothing() {
+    let mut slips = Slips::default();
+    let origin = Origin::of(Path::new("tests/agreement/worlds.yaml"));
+    let mut scene = read_input(&origin, &Disk, &mut slips).unwrap();
+    scene.host.settings =
+        Settings { protected_symlinks: Some(1), protected_regular: Some(2), protected_fifos: Some(1) };
+    let stage = prepare::stage(&scene);
+    let mut decisions = 0;
+    for actor in &stage.actors {
+        let view = View::new(&stage, &actor.mounts, &actor.credentials[0], "somebody");
+        for path in PATHS {
+            for verb in Verb::ALL {
+                let mut unwatched = Unwatched::default();
+                let before = ALLOCATIONS.with(Cell::get);
+                let verdict = decide(&view, verb, path, &mut unwatched);
+                let after = ALLOCATIONS.with(Cell::get);
+                assert_eq!(after, before, "{} {}: {verdict:?}", verb.word(), String::from_utf8_lossy(path));
+                decisions += usize::from(!unwatched.met_unknown);
+            }
+            let mut unwatched = Unwatched::default();
+            let before = ALLOCATIONS.with(Cell::get);
+            let verdict = decide_new_entry(&view, NewKind::File, Mode::new(0o666), path, &mut unwatched);
+            assert_eq!(
+                ALLOCATIONS.with(Cell::get),
+                before,
+                "new in {}: {verdict:?}",
+                String::from_utf8_lossy(path)
+            );
+        }
+    }
+    assert_eq!(decisions, stage.actors.len() * PATHS.len() * Verb::ALL.len(), "every fact is known");
+}
+
+/// The counter counts, so that the test above can fail.
+#[test]
+fn the_counter_counts() {
+    let before = ALLOCATIONS.with(Cell::get);
+    let text = String::from("a text of some length");
+    assert!(ALLOCATIONS.with(Cell::get) > before, "{text}");
+}
