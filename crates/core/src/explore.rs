@@ -161,14 +161,22 @@ fn merge(runs: &[Run], depth: usize) -> Decision {
     let Some(choice) = runs[0].choices.get(depth) else {
         return Decision::Settled(runs[0].verdict.clone());
     };
-    let options: Vec<(String, Decision)> = runs
-        .chunk_by(|a, b| a.choices[depth].taken == b.choices[depth].taken)
-        .map(|same| (same[0].choices[depth].when.clone(), merge(same, depth + 1)))
-        .collect();
-    if options.iter().all(|(_, decision)| *decision == options[0].1) {
-        return options[0].1.clone();
+    // Possibilities with the same consequences are one: "when a, or b".
+    let mut options: Vec<(String, Decision)> = Vec::new();
+    for same in runs.chunk_by(|a, b| a.choices[depth].taken == b.choices[depth].taken) {
+        let (when, decision) = (&same[0].choices[depth].when, merge(same, depth + 1));
+        match options.iter_mut().find(|(_, known)| *known == decision) {
+            Some((whens, _)) => {
+                whens.push_str(", or ");
+                whens.push_str(when);
+            }
+            None => options.push((when.clone(), decision)),
+        }
     }
-    Decision::Asks { unknown: choice.unknown.clone(), options }
+    match options.as_slice() {
+        [(_, only)] => only.clone(),
+        _ => Decision::Asks { unknown: choice.unknown.clone(), options },
+    }
 }
 
 #[cfg(test)]
@@ -202,6 +210,17 @@ mod tests {
         let conditions: Vec<_> =
             endings.iter().map(|e| (e.conditions[0].1.as_str(), e.verdict.is_ok())).collect();
         assert_eq!(conditions, [("b=0", true), ("b=1", false)]);
+    }
+
+    #[test]
+    fn possibilities_with_the_same_consequences_are_one() {
+        let explored = explore(|witness| match ask(witness, "a", 3) {
+            1 => Ok(Effect::default()),
+            _ => Err(Errno::EACCES),
+        });
+        let endings = explored.decision.endings();
+        let whens: Vec<_> = endings.iter().map(|ending| ending.conditions[0].1.as_str()).collect();
+        assert_eq!(whens, ["a=0, or a=2", "a=1"]);
     }
 
     #[test]

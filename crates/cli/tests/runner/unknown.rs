@@ -14,7 +14,7 @@ fn an_unknown_image_user_is_both_possibilities() {
       gid       0 or the user's          unknown: the user of image tides/gauge:3
       bounding  the default 14           the runtime's default set
       umask     0022                     the runtime's default umask
-      either the image runs as root, or the image runs as an ordinary user
+      either the image runs as root, or the image runs as an ordinary user with a group of its own, or the image runs as an ordinary user without an account, so with group 0
       to settle it: give `user` under `images: { tides/gauge:3: ... }` in a scene file
       assumed: no group of image tides/gauge:3 lists the user as a member (its group file was not given)
     --- status 0
@@ -22,7 +22,8 @@ fn an_unknown_image_user_is_both_possibilities() {
     assert_snapshot!(scratch.run(["ask", "pod.yaml", "gauge creates /data/app/x"]), @"
     allowed        gauge creates /data/app/x
                    leaves 0:0 0644  when the image runs as root
-                   leaves ?:? 0644  when the image runs as an ordinary user
+                   leaves ?:? 0644  when the image runs as an ordinary user with a group of its own
+                   leaves ?:0 0644  when the image runs as an ordinary user without an account, so with group 0
                    to settle it: give `user` under `images: { tides/gauge:3: ... }` in a scene file
 
     Assumed
@@ -34,10 +35,30 @@ fn an_unknown_image_user_is_both_possibilities() {
     assert_snapshot!(scratch.run(["ask", "pod.yaml", "gauge writes /etc/hosts"]), @"
     depends        gauge writes /etc/hosts
                    allowed        when the image runs as root
-                   denied EACCES  when the image runs as an ordinary user
+                   denied EACCES  when the image runs as an ordinary user with a group of its own, or the image runs as an ordinary user without an account, so with group 0
                    to settle it: give `user` under `images: { tides/gauge:3: ... }` in a scene file
 
     Assumed
+      no group of image tides/gauge:3 lists the user as a member (its group file was not given)
+      the directories above mount points in image tides/gauge:3 let everyone pass (0:0 0755 where the runtime makes them)
+      the root of image tides/gauge:3 is 0:0 0755
+    --- status 0
+    ");
+}
+
+#[test]
+fn a_demand_for_non_root_rules_root_out() {
+    let scratch = Scratch::with("pod.yaml", &pod("{ runAsNonRoot: true }"));
+    assert_snapshot!(scratch.run(["ask", "pod.yaml", "gauge writes /etc/hosts", "gauge creates /data/app/x"]), @"
+    denied EACCES  gauge writes /etc/hosts
+                   /etc/hosts: -rw-r--r-- 0644 0:0: other has r--, needed -w-
+    allowed        gauge creates /data/app/x
+                   leaves ?:? 0644  when the image runs as an ordinary user with a group of its own
+                   leaves ?:0 0644  when the image runs as an ordinary user without an account, so with group 0
+                   to settle it: give `user` under `images: { tides/gauge:3: ... }` in a scene file
+
+    Assumed
+      image tides/gauge:3 names a user other than root by number, as runAsNonRoot demands
       no group of image tides/gauge:3 lists the user as a member (its group file was not given)
       the directories above mount points in image tides/gauge:3 let everyone pass (0:0 0755 where the runtime makes them)
       the root of image tides/gauge:3 is 0:0 0755
@@ -166,9 +187,8 @@ fn a_kernel_setting_left_out_is_asked_for() {
     let scratch = Scratch::with("pod.yaml", &pod(TIDES)).and("s.yaml", &scene);
     assert_snapshot!(scratch.run(["ask", "s.yaml", "gauge overwrites /tmp/x"]), @"
     depends        gauge overwrites /tmp/x
-                   denied EACCES  when fs.protected_regular = 1
+                   denied EACCES  when fs.protected_regular = 1, or fs.protected_regular = 2
                    allowed        when fs.protected_regular = 0
-                   denied EACCES  when fs.protected_regular = 2
                    to settle it: give it under `host: { sysctls: { fs.protected_regular: ... } }`
     --- status 0
     ");

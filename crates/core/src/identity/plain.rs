@@ -56,7 +56,11 @@ pub fn plain_identity(asked: &PlainIdentity, image: &ImageFacts, image_name: &st
             let root = Person { uid: 0, gid: 0, groups: vec![0], name: None };
             vec![
                 (Arc::from("the image runs as root"), root),
-                (Arc::from("the image runs as an ordinary user"), ordinary()),
+                (Arc::from("the image runs as an ordinary user with a group of its own"), ordinary()),
+                (
+                    Arc::from("the image runs as an ordinary user without an account, so with group 0"),
+                    Person { gid: 0, groups: vec![0], ..ordinary() },
+                ),
             ]
         }
     };

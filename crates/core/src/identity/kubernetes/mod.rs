@@ -113,11 +113,18 @@ impl Case<'_> {
         self.non_root_refusal(user).or_else(|| self.lookup_refusal(user))
     }
 
+    /// `runAsNonRoot: true`, the container's over the pod's.
+    fn non_root_demand(&self) -> Option<&Fact<bool>> {
+        let told = self.container.run_as_non_root.as_ref().or(self.pod.run_as_non_root.as_ref());
+        told.filter(|told| told.value)
+    }
+
+    fn must_not_be_root(&self) -> bool {
+        self.non_root_demand().is_some()
+    }
+
     fn non_root_refusal(&self, user: &UserPart) -> Option<Refusal> {
-        let demand = self.container.run_as_non_root.as_ref().or(self.pod.run_as_non_root.as_ref())?;
-        if !demand.value {
-            return None;
-        }
+        let demand = self.non_root_demand()?;
         let reason = match user {
             UserPart::Id(uid) if uid.value == 0 => match self.asked_uid() {
                 Some(_) => "runAsNonRoot is set, but runAsUser is 0".to_owned(),

@@ -113,28 +113,47 @@ impl Case<'_> {
         Possibilities { possible, question: Some(unknown), name: None }
     }
 
+    /// Nobody told the image's user. It is root unless runAsNonRoot rules that out; an ordinary user's group
+    /// is its account's, or 0 where it has no account.
     fn unknown_user(&mut self) -> Possibilities {
-        let unknown =
-            Unknown::new(&format!("the user of image {}", self.image_name), &self.settle_image("user"));
-        self.fact("uid", "0 or an ordinary user's", Provenance::Unknown(unknown.fact.clone()));
+        let image = self.image_name;
+        let unknown = Unknown::new(&format!("the user of image {image}"), &self.settle_image("user"));
+        let from = || Provenance::Unknown(unknown.fact.clone());
+        let ordinary_only = self.must_not_be_root();
+        let words = if ordinary_only { "an ordinary user's" } else { "0 or an ordinary user's" };
+        self.fact("uid", words, from());
+        if ordinary_only {
+            let text =
+                format!("image {image} names a user other than root by number, as runAsNonRoot demands");
+            self.assumptions.push(text.into());
+        }
         let asked_gid = self.container.run_as_group.clone();
         match &asked_gid {
             Some(gid) => self.fact("gid", gid.value, gid.from.clone()),
-            None => self.fact("gid", "0 or the user's", Provenance::Unknown(unknown.fact.clone())),
+            None => self.fact("gid", "0 or the user's", from()),
         }
         self.assume_no_memberships();
         let shared = self.groups(asked_gid.as_ref().map(|gid| gid.value), None);
-        let with = |uid: u32| {
-            let gid = asked_gid.as_ref().map_or(uid, |gid| gid.value);
+        let with = |uid: u32, gid: u32| {
+            let gid = asked_gid.as_ref().map_or(gid, |gid| gid.value);
             let mut groups = shared.clone();
             groups.push(gid);
             Numbers { uid, gid, groups }
         };
-        let possible = vec![
-            (Arc::from("the image runs as root"), with(0)),
-            (Arc::from("the image runs as an ordinary user"), with(UNSPECIFIED_ID)),
-        ];
-        Possibilities { possible, question: Some(unknown), name: None }
+        let mut possible: Vec<(Arc<str>, Numbers)> = Vec::new();
+        if !ordinary_only {
+            possible.push((Arc::from("the image runs as root"), with(0, 0)));
+        }
+        if asked_gid.is_some() {
+            possible.push((Arc::from("the image runs as an ordinary user"), with(UNSPECIFIED_ID, 0)));
+        } else {
+            let own = "the image runs as an ordinary user with a group of its own";
+            let none = "the image runs as an ordinary user without an account, so with group 0";
+            possible.push((Arc::from(own), with(UNSPECIFIED_ID, UNSPECIFIED_ID)));
+            possible.push((Arc::from(none), with(UNSPECIFIED_ID, 0)));
+        }
+        let question = (possible.len() > 1).then_some(unknown);
+        Possibilities { possible, question, name: None }
     }
 
     fn named_without_account(&mut self, name: &Fact<String>) -> Possibilities {
