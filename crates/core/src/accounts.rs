@@ -75,12 +75,6 @@ impl Accounts {
         self.find_group(|line| line.name == name)
     }
 
-    /// The first group line with this group id.
-    #[must_use]
-    pub fn group_by_gid(&self, gid: u32) -> Option<(&GroupLine, Provenance)> {
-        self.find_group(|line| line.gid == gid)
-    }
-
     /// The groups whose member list names `user`, in file order.
     pub fn memberships<'a>(&'a self, user: &'a str) -> impl Iterator<Item = (&'a GroupLine, Provenance)> {
         self.group.iter().flat_map(move |file| {

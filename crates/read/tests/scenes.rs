@@ -6,6 +6,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use mivask_core::act::parse_act;
+use mivask_core::outcome::Errno::EACCES;
 use mivask_core::prepare;
 use mivask_core::question::{Outcome, ask};
 use mivask_core::scene::Scene;
@@ -175,4 +176,27 @@ fn a_filesystem_group_reaches_volumes_that_say_so() {
         let answer = ask(&prepare::stage(&scene), &parse_act("x updates /f").unwrap()).unwrap();
         assert_eq!(answer.outcome == Outcome::Allowed, allowed, "{:?}", answer.outcome);
     }
+}
+
+/// Without account files a name is not refused and a number's group is not taken for 0: both stay open.
+#[test]
+fn untold_account_files_refuse_nobody() {
+    let text = |user: &str| {
+        format!(
+            "scene: 1\nvolumes:\n  v:\n    tree:\n      - {{ path: /, kind: dir, owner: '0:0', mode: 0755 }}\n      - {{ path: \
+             /f, owner: '0:0', mode: 0640 }}\ncontainers:\n  - {{ name: x, image: i, user: {user}, mounts: [{{ volume: v, at: \
+             / }}] }}\n"
+        )
+    };
+    let outcome = |user: &str| {
+        let (scene, slips) = read(&text(user));
+        assert_eq!(slips, [""; 0]);
+        ask(&prepare::stage(&scene), &parse_act("x reads /f").unwrap()).unwrap().outcome
+    };
+    assert_eq!(outcome("gauge"), Outcome::Denied(Some(EACCES)), "an ordinary account, by assumption");
+    assert_eq!(outcome("7101"), Outcome::Depends, "its group may be 0");
+    assert_eq!(outcome("'7101:0'"), Outcome::Allowed);
+    assert_eq!(outcome("'7101:5'"), Outcome::Denied(Some(EACCES)));
+    assert_eq!(outcome("root"), Outcome::Allowed);
+    assert_eq!(outcome("0"), Outcome::Allowed);
 }

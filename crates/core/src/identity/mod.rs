@@ -4,6 +4,7 @@ mod capability_sets;
 mod credentials;
 mod kubernetes;
 mod plain;
+mod untold;
 mod workload;
 
 use std::sync::Arc;
@@ -77,8 +78,6 @@ pub struct Resolved {
     pub question: Option<Unknown>,
     /// The account name of the user id, where one is known.
     pub name: Option<String>,
-    /// Whether the account files were there to look the name up in.
-    pub accounts_known: bool,
     /// The facts behind it, field by field.
     pub facts: Vec<IdentityFact>,
     /// Why it never runs.

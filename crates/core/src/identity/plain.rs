@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use super::capability_sets::cri_set;
 use super::kubernetes::user_number;
+use super::untold;
 use super::{Identity, IdentityFact, ImageFacts, Knowledge, PlainIdentity, Refusal, Resolved};
 use crate::accounts::Accounts;
 use crate::caps::CapabilitySet;
@@ -18,6 +19,18 @@ struct Person {
     name: Option<String>,
 }
 
+/// Who it may be, each with what must hold for it, and the fact that tells them apart.
+struct People {
+    possible: Vec<(Arc<str>, Person)>,
+    question: Option<Unknown>,
+}
+
+impl People {
+    fn one(person: Person) -> Self {
+        Self { possible: vec![(Arc::from(""), person)], question: None }
+    }
+}
+
 /// Resolves the identity of a container of the scene file.
 ///
 /// The user string is `UID`, `NAME`, `UID:GID` or names: a name needs an account; a group part
@@ -25,118 +38,149 @@ struct Person {
 /// [`Refusal`], a fact that nobody told becomes several possible identities.
 #[must_use]
 pub fn plain_identity(asked: &PlainIdentity, image: &ImageFacts, image_name: &str) -> Resolved {
-    let mut facts = Vec::new();
-    let mut assumptions = Vec::new();
+    let mut notes = Notes { image_name, facts: Vec::new(), assumptions: Vec::new() };
     let user = asked.user.clone().map_or_else(|| image.user.clone(), |user| Knowledge::Known(Some(user)));
     let mut refusal = None;
-    let mut question = None;
     let people = match user {
+        Knowledge::Unknown => notes.any_user(),
         Knowledge::Known(user) => {
-            let user = user.unwrap_or_else(|| {
-                Fact::new(String::new(), Provenance::rule("the image has no USER, so root"))
-            });
-            match look_up(&user, &image.accounts, &mut facts, &mut assumptions) {
-                Ok(person) => vec![(Arc::from(""), person)],
-                Err(reason) => {
-                    refusal =
-                        Some(Refusal { class: "start refused", reason, from: user.from, whole_pod: false });
-                    vec![(Arc::from(""), ordinary())]
-                }
+            let root = || Fact::new(String::new(), Provenance::rule("the image has no USER, so root"));
+            let user = user.unwrap_or_else(root);
+            match &image.accounts {
+                Knowledge::Unknown => notes.without_accounts(&user),
+                Knowledge::Known(accounts) => notes.look_up(&user, accounts).unwrap_or_else(|reason| {
+                    let from = user.from.clone();
+                    refusal = Some(Refusal { class: "start refused", reason, from, whole_pod: false });
+                    People::one(Person {
+                        uid: UNSPECIFIED_ID,
+                        gid: UNSPECIFIED_ID,
+                        groups: Vec::new(),
+                        name: None,
+                    })
+                }),
             }
         }
-        Knowledge::Unknown => {
-            let settle = "give `user` on the container, or under `images:`";
-            let unknown = Unknown::new(&format!("the user of image {image_name}"), settle);
-            facts.push(fact(
-                "uid",
-                "0 or an ordinary user's".to_owned(),
-                Provenance::Unknown(unknown.fact.clone()),
-            ));
-            question = Some(unknown);
-            let root = Person { uid: 0, gid: 0, groups: vec![0], name: None };
-            vec![
-                (Arc::from("the image runs as root"), root),
-                (Arc::from("the image runs as an ordinary user with a group of its own"), ordinary()),
-                (
-                    Arc::from("the image runs as an ordinary user without an account, so with group 0"),
-                    Person { gid: 0, groups: vec![0], ..ordinary() },
-                ),
-            ]
-        }
     };
-    let name = people[0].1.name.clone();
+    let name = people.possible[0].1.name.clone();
     let added: Vec<&Fact<u32>> = asked.groups.iter().chain(&asked.filesystem_group).collect();
-    facts.extend(added.iter().map(|group| fact("group", group.value.to_string(), group.from.clone())));
-    let privileges = Privileges::of(asked, &mut facts);
-    let possible =
-        people.into_iter().map(|(when, person)| (when, privileges.identity(person, &added))).collect();
-    let accounts_known = matches!(image.accounts, Knowledge::Known(_));
-    Resolved { possible, question, name, accounts_known, facts, refusal, assumptions }
+    for group in &added {
+        notes.fact("group", group.value, group.from.clone());
+    }
+    let privileges = Privileges::of(asked, &mut notes);
+    let possible = people.possible.into_iter();
+    let possible = possible.map(|(when, person)| (when, privileges.identity(person, &added))).collect();
+    let Notes { facts, assumptions, .. } = notes;
+    Resolved { possible, question: people.question, name, facts, refusal, assumptions }
 }
 
-fn ordinary() -> Person {
-    Person { uid: UNSPECIFIED_ID, gid: UNSPECIFIED_ID, groups: vec![UNSPECIFIED_ID], name: None }
+/// The facts behind an identity as they are found.
+struct Notes<'a> {
+    image_name: &'a str,
+    facts: Vec<IdentityFact>,
+    assumptions: Vec<Arc<str>>,
 }
 
-fn fact(field: &'static str, value: String, from: Provenance) -> IdentityFact {
-    IdentityFact { field, value, from }
-}
-
-fn look_up(
-    user: &Fact<String>,
-    accounts: &Knowledge<Accounts>,
-    facts: &mut Vec<IdentityFact>,
-    assumptions: &mut Vec<Arc<str>>,
-) -> Result<Person, String> {
-    let mut parts = user.value.split(':');
+/// `USER` or `USER:GROUP`; an empty group part counts as none.
+fn split(user: &str) -> (&str, Option<&str>) {
+    let mut parts = user.split(':');
     let user_part = parts.next().unwrap_or_default();
-    let group_part = parts.next().filter(|part| !part.is_empty());
-    let none = Accounts::default();
-    let known = match accounts {
-        Knowledge::Known(accounts) => accounts,
-        Knowledge::Unknown => {
-            let text = "the account files, which were not given, say nothing about this user";
-            assumptions.push(text.into());
-            &none
-        }
-    };
-    let number = user_number(user_part);
-    let line = match number {
-        Some(uid) => known.user_by_uid(uid),
-        None => known.user_by_name(user_part),
-    };
-    let uid = number.or(line.as_ref().map(|(line, _)| line.uid));
-    let uid = uid.ok_or_else(|| format!("no passwd line of the image has the name `{user_part}`"))?;
-    facts.push(fact("uid", uid.to_string(), user.from.clone()));
-    let name = line.as_ref().map(|(line, _)| line.name.clone());
-    match &line {
-        Some((line, place)) => facts.push(fact("name", line.name.clone(), place.clone())),
-        None => facts.push(fact("name", "none".to_owned(), Provenance::rule("no passwd line has that uid"))),
+    (user_part, parts.next().filter(|part| !part.is_empty()))
+}
+
+impl Notes<'_> {
+    fn fact(&mut self, field: &'static str, value: impl ToString, from: Provenance) {
+        self.facts.push(IdentityFact { field, value: value.to_string(), from });
     }
-    let (gid, gid_from) = match group_part {
-        Some(part) => {
-            let by_name = || known.group_by_name(part).map(|(line, _)| line.gid);
-            let gid = user_number(part).or_else(by_name);
-            (
-                gid.ok_or_else(|| format!("no group line of the image has the name `{part}`"))?,
+
+    /// Nobody told the user.
+    fn any_user(&mut self) -> People {
+        let settle = "give `user` on the container, or under `images:`";
+        let unknown = Unknown::new(&format!("the user of image {}", self.image_name), settle);
+        self.fact("uid", "0 or an ordinary user's", Provenance::Unknown(unknown.fact.clone()));
+        let person = |(when, uid, gid)| (when, Person { uid, gid, groups: vec![gid], name: None });
+        People { possible: untold::users().map(person).into(), question: Some(unknown) }
+    }
+
+    /// The user is told, the account files are not.
+    fn without_accounts(&mut self, user: &Fact<String>) -> People {
+        let (user_part, group_part) = split(&user.value);
+        let number = user_number(user_part);
+        let uid = number.unwrap_or(if user_part == "root" { 0 } else { UNSPECIFIED_ID });
+        match number {
+            Some(uid) => self.fact("uid", uid, user.from.clone()),
+            None => self.fact("uid", format!("that of `{user_part}`"), user.from.clone()),
+        }
+        match (number, uid) {
+            (None, 0) => self.assumptions.push(untold::ROOT_ACCOUNT.into()),
+            (None, _) => self.assumptions.push(untold::ordinary_account(user_part, self.image_name)),
+            (Some(_), _) => {}
+        }
+        let name = number.is_none().then(|| user_part.to_owned());
+        let person = |gid| Person { uid, gid, groups: vec![gid], name: name.clone() };
+        if let Some(part) = group_part {
+            let gid = user_number(part).unwrap_or(UNSPECIFIED_ID);
+            self.fact(
+                "gid",
+                if gid == UNSPECIFIED_ID { format!("that of `{part}`") } else { gid.to_string() },
                 user.from.clone(),
-            )
+            );
+            return People::one(person(gid));
         }
-        None => match &line {
-            Some((line, place)) => (line.gid, place.clone()),
-            None => (0, Provenance::rule("no account and no group part, so group 0")),
-        },
-    };
-    facts.push(fact("gid", gid.to_string(), gid_from));
-    let mut groups = vec![gid];
-    // A group part drops the memberships of the group file (facts/runtimes.md 1.1).
-    if let (Some(name), None) = (&name, group_part) {
-        for (member, place) in known.memberships(name).filter(|(line, _)| line.gid != gid) {
-            facts.push(fact("group", member.gid.to_string(), place));
-            groups.push(member.gid);
+        self.assumptions.push(untold::no_memberships(self.image_name));
+        match (number, uid) {
+            (_, 0) => {
+                self.fact("gid", 0, Provenance::Assumption(untold::ROOT_GROUP.into()));
+                self.assumptions.push(untold::ROOT_GROUP.into());
+                People::one(person(0))
+            }
+            (None, _) => People::one(person(UNSPECIFIED_ID)),
+            (Some(uid), _) => {
+                let fact = format!("the account files of image {}", self.image_name);
+                let unknown = Unknown::new(&fact, "give `accounts` for the image, or a group part of `user`");
+                self.fact("gid", "0, or the account's", Provenance::Unknown(unknown.fact.clone()));
+                let possible = untold::primary_groups(uid).map(|(when, gid)| (when, person(gid))).into();
+                People { possible, question: Some(unknown) }
+            }
         }
     }
-    Ok(Person { uid, gid, groups, name })
+
+    /// Everything is told.
+    fn look_up(&mut self, user: &Fact<String>, known: &Accounts) -> Result<People, String> {
+        let (user_part, group_part) = split(&user.value);
+        let number = user_number(user_part);
+        let line = match number {
+            Some(uid) => known.user_by_uid(uid),
+            None => known.user_by_name(user_part),
+        };
+        let uid = number.or(line.as_ref().map(|(line, _)| line.uid));
+        let uid = uid.ok_or_else(|| format!("no passwd line of the image has the name `{user_part}`"))?;
+        self.fact("uid", uid, user.from.clone());
+        let name = line.as_ref().map(|(line, _)| line.name.clone());
+        match &line {
+            Some((line, place)) => self.fact("name", &line.name, place.clone()),
+            None => self.fact("name", "none", Provenance::rule("no passwd line has that uid")),
+        }
+        let (gid, gid_from) = match (group_part, &line) {
+            (Some(part), _) => {
+                let by_name = || known.group_by_name(part).map(|(line, _)| line.gid);
+                let gid = user_number(part).or_else(by_name);
+                let lost = || format!("no group line of the image has the name `{part}`");
+                (gid.ok_or_else(lost)?, user.from.clone())
+            }
+            (None, Some((line, place))) => (line.gid, place.clone()),
+            (None, None) => (0, Provenance::rule("no account and no group part, so group 0")),
+        };
+        self.fact("gid", gid, gid_from);
+        let mut groups = vec![gid];
+        // A group part drops the memberships of the group file (facts/runtimes.md 1.1).
+        if let (Some(name), None) = (&name, group_part) {
+            for (member, place) in known.memberships(name).filter(|(line, _)| line.gid != gid) {
+                self.fact("group", member.gid, place);
+                groups.push(member.gid);
+            }
+        }
+        Ok(People::one(Person { uid, gid, groups, name }))
+    }
 }
 
 struct Privileges {
@@ -147,16 +191,16 @@ struct Privileges {
 }
 
 impl Privileges {
-    fn of(asked: &PlainIdentity, facts: &mut Vec<IdentityFact>) -> Self {
+    fn of(asked: &PlainIdentity, notes: &mut Notes<'_>) -> Self {
         let privileged = asked.privileged.as_ref().is_some_and(|fact| fact.value);
         let (bounding, _) = cri_set(&asked.capabilities, privileged);
         let umask = asked
             .umask
             .clone()
             .unwrap_or_else(|| Fact::new(Mode::new(0o022), Provenance::rule("the runtime's default umask")));
-        facts.push(fact("umask", umask.value.to_string(), umask.from.clone()));
+        notes.fact("umask", umask.value, umask.from.clone());
         if let Some(effective) = &asked.effective {
-            facts.push(fact("effective", effective.value.to_string(), effective.from.clone()));
+            notes.fact("effective", effective.value, effective.from.clone());
         }
         let no_new_privileges = asked.no_new_privileges.as_ref().is_some_and(|fact| fact.value);
         Self {

@@ -5,6 +5,7 @@ use std::sync::Arc;
 use super::{Case, UserPart};
 use crate::accounts::UserLine;
 use crate::fact::{Fact, Provenance, Unknown};
+use crate::identity::untold;
 use crate::ids::UNSPECIFIED_ID;
 
 /// The numbers of one possible identity.
@@ -90,8 +91,8 @@ impl Case<'_> {
     /// everywhere, so that is an assumption rather than a question.
     fn unknown_gid(&mut self, uid: u32) -> Possibilities {
         if uid == 0 {
-            self.fact("gid", 0, Provenance::Assumption("root's primary group is 0".into()));
-            self.assumptions.push("root's primary group is 0".into());
+            self.fact("gid", 0, Provenance::Assumption(untold::ROOT_GROUP.into()));
+            self.assumptions.push(untold::ROOT_GROUP.into());
             let groups = self.groups(Some(0), None);
             return Possibilities::one(Numbers { uid, gid: 0, groups }, None);
         }
@@ -103,13 +104,7 @@ impl Case<'_> {
             groups.push(gid);
             Numbers { uid, gid, groups }
         };
-        let possible = vec![
-            (format!("uid {uid} has no account, so its group is 0").into(), with(0)),
-            (
-                format!("uid {uid} has an account with a primary group of its own").into(),
-                with(UNSPECIFIED_ID),
-            ),
-        ];
+        let possible = untold::primary_groups(uid).map(|(when, gid)| (when, with(gid))).into();
         Possibilities { possible, question: Some(unknown), name: None }
     }
 
@@ -140,17 +135,12 @@ impl Case<'_> {
             groups.push(gid);
             Numbers { uid, gid, groups }
         };
-        let mut possible: Vec<(Arc<str>, Numbers)> = Vec::new();
-        if !ordinary_only {
-            possible.push((Arc::from("the image runs as root"), with(0, 0)));
-        }
+        let users = untold::users().into_iter().filter(|(_, uid, _)| !ordinary_only || *uid != 0);
+        let mut possible: Vec<(Arc<str>, Numbers)> =
+            users.map(|(when, uid, gid)| (when, with(uid, gid))).collect();
+        // Where the group is told, users that differ only in it are one.
         if asked_gid.is_some() {
-            possible.push((Arc::from("the image runs as an ordinary user"), with(UNSPECIFIED_ID, 0)));
-        } else {
-            let own = "the image runs as an ordinary user with a group of its own";
-            let none = "the image runs as an ordinary user without an account, so with group 0";
-            possible.push((Arc::from(own), with(UNSPECIFIED_ID, UNSPECIFIED_ID)));
-            possible.push((Arc::from(none), with(UNSPECIFIED_ID, 0)));
+            possible.dedup_by_key(|(_, numbers)| numbers.uid);
         }
         let question = (possible.len() > 1).then_some(unknown);
         Possibilities { possible, question, name: None }
@@ -160,17 +150,13 @@ impl Case<'_> {
         let unknown = Unknown::new(&self.accounts_fact(), &self.settle_image("accounts"));
         self.fact("uid", format!("that of `{}`", name.value), Provenance::Unknown(unknown.fact.clone()));
         if name.value == "root" {
-            self.assumptions.push("the account `root` is uid 0, gid 0".into());
+            self.assumptions.push(untold::ROOT_ACCOUNT.into());
             let groups = self.groups(Some(0), None);
             return Possibilities::one(Numbers { uid: 0, gid: 0, groups }, Some(name.value.clone()));
         }
         let asked_gid = self.container.run_as_group.as_ref().map(|gid| gid.value);
         let gid = asked_gid.unwrap_or(UNSPECIFIED_ID);
-        let text = format!(
-            "`{}` is an ordinary account of {} that owns nothing listed here",
-            name.value, self.image_name
-        );
-        self.assumptions.push(text.into());
+        self.assumptions.push(untold::ordinary_account(&name.value, self.image_name));
         let groups = self.groups(Some(gid), None);
         Possibilities::one(Numbers { uid: UNSPECIFIED_ID, gid, groups }, Some(name.value.clone()))
     }

@@ -53,12 +53,10 @@ impl Case<'_> {
                 (when, identity)
             })
             .collect();
-        let accounts_known = self.accounts().is_some();
         Resolved {
             possible,
             question: possibilities.question,
             name: possibilities.name,
-            accounts_known,
             facts: self.facts,
             refusal,
             assumptions: self.assumptions,

@@ -1,0 +1,40 @@
+//! What an identity may be where nobody told of the image's user or accounts.
+
+use std::sync::Arc;
+
+use crate::ids::UNSPECIFIED_ID;
+
+/// The possible users and groups of an image whose user nobody told.
+pub(super) fn users() -> [(Arc<str>, u32, u32); 3] {
+    let own = "the image runs as an ordinary user with a group of its own";
+    let none = "the image runs as an ordinary user without an account, so with group 0";
+    [
+        (Arc::from("the image runs as root"), 0, 0),
+        (Arc::from(own), UNSPECIFIED_ID, UNSPECIFIED_ID),
+        (Arc::from(none), UNSPECIFIED_ID, 0),
+    ]
+}
+
+/// The possible primary groups of `uid`, whose account nobody told.
+pub(super) fn primary_groups(uid: u32) -> [(Arc<str>, u32); 2] {
+    [
+        (format!("uid {uid} has no account, so its group is 0").into(), 0),
+        (format!("uid {uid} has an account with a primary group of its own").into(), UNSPECIFIED_ID),
+    ]
+}
+
+/// Root's group is 0 in practice everywhere, so that is an assumption rather than a question.
+pub(super) const ROOT_GROUP: &str = "root's primary group is 0";
+
+/// The account called `root`.
+pub(super) const ROOT_ACCOUNT: &str = "the account `root` is uid 0, gid 0";
+
+/// A name whose account nobody told.
+pub(super) fn ordinary_account(name: &str, image: &str) -> Arc<str> {
+    format!("`{name}` is an ordinary account of {image} that owns nothing listed here").into()
+}
+
+/// A group file that nobody gave.
+pub(super) fn no_memberships(image: &str) -> Arc<str> {
+    format!("no group of image {image} lists the user as a member (its group file was not given)").into()
+}
