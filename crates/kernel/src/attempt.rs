@@ -101,6 +101,7 @@ fn execute(program: &CStr) -> io::Result<Vec<u8>> {
     let environment = [std::ptr::null()];
     let (mut reader, writer) = io::pipe()?;
     let output = writer.as_raw_fd();
+    let _alone = crate::build::nobody_builds();
     // SAFETY: between fork and _exit the child makes nothing but async-signal-safe calls (dup2, execve, reading
     // errno, _exit), as a child of a process with several threads must; all pointers were made before.
     let child = unsafe {

@@ -6,6 +6,7 @@ use std::ffi::OsStr;
 use std::fs;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
+use std::sync::{PoisonError, RwLock};
 
 use mivask_core::mode::FileKind;
 use mivask_core::mount::{Mount, MountFlags, MountTable, Source, SourceId};
@@ -17,8 +18,19 @@ use rustix::process::{Gid, Uid};
 
 use crate::{Doing, KernelError, PROGRAM, xattr};
 
+/// A child between fork and execve holds copies of every file that other threads have open for writing; that would
+/// make a program of theirs busy (ETXTBSY) and a superblock of theirs refuse to become read-only (EBUSY). So nobody forks
+/// while somebody builds.
+static BUILDING: RwLock<()> = RwLock::new(());
+
+/// Keeps every other thread from building until it is dropped.
+pub(crate) fn nobody_builds() -> impl Drop {
+    BUILDING.write().unwrap_or_else(PoisonError::into_inner)
+}
+
 /// Builds the mounts below `scratch` and gives the folder that is the actor's root.
 pub(crate) fn world(stage: &Stage, mounts: &MountTable, scratch: &Path) -> Result<PathBuf, KernelError> {
+    let _building = BUILDING.read().unwrap_or_else(PoisonError::into_inner);
     rustix::mount::mount("tmpfs", scratch, "tmpfs", RawFlags::empty(), None)
         .doing(|| "mounting the scratch tmpfs".to_owned())?;
     let root = scratch.join("root");

@@ -215,12 +215,26 @@ agree! {
 const _: () = assert!(ROWS >= 150, "the table only grows");
 
 /// `fs.protected_*` decide only where they are on, so these rows expect what this host's settings say.
+/// `tools/agreement-settings` runs them under each setting.
 #[test]
-fn protected_files_follow_the_hosts_settings() {
+fn protected_files_and_links_follow_the_hosts_settings() {
     for sentence in [
         "root overwrites /d/sticky/mine",
+        "owner extends /d/sticky/mine",
         "owner extends /d/sticky/theirs",
+        "owner writes /d/sticky/theirs",
         "owner overwrites /d/sticky/hosts-own",
+        "root extends /d/sticky/fifo",
+        "owner overwrites /d/sticky/socket",
+        "root overwrites /d/sticky/null",
+        "owner overwrites /d/sticky-group/theirs",
+        "root extends /d/sticky-group/fifo",
+        "owner reads /d/sticky/link",
+        "root reads /d/sticky/link",
+        "member reads /d/sticky/link",
+        "owner reads /d/sticky/hosts-link",
+        "owner inspects-link /d/sticky/link",
+        "owner deletes /d/sticky/link",
     ] {
         support::agree(world(), "protected", sentence);
     }
