@@ -33,6 +33,7 @@ pub mod ids;
 pub mod imprint;
 pub mod mode;
 pub mod mount;
+mod onlooker;
 pub mod outcome;
 mod permission;
 pub mod prepare;

@@ -15,7 +15,7 @@ use crate::mode::FileKind;
 use crate::mount::{Mount, MountFlags, MountId, MountOrigin, MountTable, Preparation, Source};
 use crate::scene::{Container, Scene, VolumeMount, Who, Workload};
 use crate::stage::{Actor, Stage};
-use crate::tree::{Certainty, Doubt, Entry, InodeId, Tree};
+use crate::tree::{Certainty, InodeId, Tree};
 
 /// The actor that `container` becomes.
 pub(super) fn actor(
@@ -203,12 +203,8 @@ fn image_source(scene: &Scene, container: &Container) -> Source {
     let tree = image.and_then(|image| image.tree.clone()).unwrap_or_else(|| {
         let settle = format!("give `images: {{ {name}: {{ tree: ... }} }}` in a scene file");
         let unknown = Unknown::new(&format!("what image {name} holds"), &settle);
-        let text = format!("the root of image {name} is 0:0 0755");
-        let doubt = Doubt {
-            attributes: Certainty::Assumed(text.into()),
-            contents: Certainty::Unknown(unknown.clone()),
-        };
-        Arc::new(Tree::new(Entry::directory(0, 0, 0o755).doubting(doubt), Provenance::Unknown(unknown.fact)))
+        let root = Certainty::Assumed(format!("the root of image {name} is 0:0 0755").into());
+        Arc::new(Tree::unlisted(root, &unknown))
     });
     Source {
         name: Arc::from(format!("image {name}")),

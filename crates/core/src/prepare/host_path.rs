@@ -2,18 +2,18 @@
 
 use std::sync::Arc;
 
-use super::mount_point::{MakeMode, Maker, find_or_make, root_credentials};
+use super::mount_point::{MakeMode, find_or_make};
 use super::prepared::Prepared;
 use crate::fact::{Fact, Provenance, Unknown};
 use crate::identity::Refusal;
 use crate::mode::FileKind;
 use crate::mount::{MountFlags, MountOrigin, MountTable, Preparation, Source, SourceId, Variant};
-use crate::outcome::Errno;
+use crate::onlooker::{Sight, look};
 use crate::scene::{HostPathCheck, Scene};
 use crate::stage::Stage;
-use crate::tree::{Certainty, Doubt, Entry, InodeId, Tree};
-use crate::view::{Place, View};
-use crate::walk::{Follow, Target, Walker};
+use crate::tree::{Certainty, InodeId, Tree};
+use crate::view::Place;
+use crate::walk::Follow;
 
 /// The host's tree as one source that all host paths share; `None` where nobody told of it.
 pub(super) fn host_source(stage: &mut Stage, scene: &Scene) -> Option<SourceId> {
@@ -94,11 +94,7 @@ fn unknown(stage: &mut Stage, shown: &str) -> Prepared {
         &format!("what lies at host path {shown}"),
         "give `host: { tree: ... }` in a scene file",
     );
-    let doubt = Doubt {
-        attributes: Certainty::Unknown(missing.clone()),
-        contents: Certainty::Unknown(missing.clone()),
-    };
-    let tree = Tree::new(Entry::directory(0, 0, 0o755).doubting(doubt), Provenance::Unknown(missing.fact));
+    let tree = Tree::unknown(&missing);
     let source = Source {
         name: Arc::from(format!("host path {shown}")),
         filesystem: None,
@@ -113,15 +109,15 @@ fn unknown(stage: &mut Stage, shown: &str) -> Prepared {
 /// The inode at `path` on the host, made where it is missing and `check` makes something.
 fn reach(stage: &mut Stage, host: SourceId, path: &[u8], check: HostPathCheck) -> Result<Reached, Problem> {
     let table = host_table(host);
-    match look(stage, &table, path, Follow::Links)? {
-        Look::Unlisted => Ok(Reached::Unlisted),
-        Look::There(inode, kind) => match kind_needed(check) {
+    match seen(stage, &table, path, Follow::Links)? {
+        Seen::Unlisted => Ok(Reached::Unlisted),
+        Seen::There(inode, kind) => match kind_needed(check) {
             Some(needed) if kind != needed => {
                 Err(failed(format!("type {check:?} needs a {}, but it is a {}", needed.word(), kind.word())))
             }
             Some(_) | None => Ok(Reached::Known(inode, None)),
         },
-        Look::Missing => make(stage, &table, path, check),
+        Seen::Missing => make(stage, &table, path, check),
     }
 }
 
@@ -155,25 +151,22 @@ fn host_table(host: SourceId) -> MountTable {
     table
 }
 
-enum Look {
+/// What is at `path`, and an inode's kind with it.
+fn seen(stage: &Stage, table: &MountTable, path: &[u8], follow: Follow) -> Result<Seen, Problem> {
+    match look(stage, table, path, follow) {
+        Ok(Sight::There(Place { source, inode: Some(id), .. })) => {
+            Ok(Seen::There(id, stage.source(source).tree.inode(id).kind))
+        }
+        Ok(Sight::There(_) | Sight::Unlisted) => Ok(Seen::Unlisted),
+        Ok(Sight::Missing) => Ok(Seen::Missing),
+        Err(errno) => Err(failed(format!("{errno} ({})", errno.meaning()))),
+    }
+}
+
+enum Seen {
     There(InodeId, FileKind),
     Missing,
     Unlisted,
-}
-
-fn look(stage: &Stage, table: &MountTable, path: &[u8], follow: Follow) -> Result<Look, Problem> {
-    let credentials = root_credentials();
-    let view = View::new(stage, table, &credentials, "the kubelet");
-    let mut maker = Maker::default();
-    let arrival = Walker::new(&view, &mut maker).arrive(path, follow);
-    match arrival.map(|arrival| arrival.target) {
-        Ok(Target::There(Place { source, inode: Some(id), .. })) => {
-            Ok(Look::There(id, stage.source(source).tree.inode(id).kind))
-        }
-        _ if maker.met_unlisted => Ok(Look::Unlisted),
-        Ok(_) | Err(Errno::ENOENT) => Ok(Look::Missing),
-        Err(errno) => Err(failed(format!("{errno} ({})", errno.meaning()))),
-    }
 }
 
 fn make(
@@ -194,10 +187,10 @@ fn make(
             return Err(failed(format!("nothing is there, and type {check:?} makes nothing")));
         }
     };
-    if let Look::There(_, FileKind::Link) = look(stage, table, path, Follow::AllButLast)? {
+    if let Seen::There(_, FileKind::Link) = seen(stage, table, path, Follow::AllButLast)? {
         return Err(("CreateContainerError", "a link that points at nothing".to_owned()));
     }
-    if kind == FileKind::File && matches!(look(stage, table, parent(path), Follow::Links)?, Look::Missing) {
+    if kind == FileKind::File && matches!(seen(stage, table, parent(path), Follow::Links)?, Seen::Missing) {
         return Err(failed("nothing is there, and FileOrCreate does not make the parent"));
     }
     let place = find_or_make(stage, table, path, kind, MakeMode::HOST).map_err(failed)?;

@@ -11,8 +11,6 @@ mod volume;
 
 use std::sync::Arc;
 
-pub(crate) use mount_point::{Maker, root_credentials};
-
 use crate::identity::{Credentials, ImageFacts, Resolved, kubernetes_identity, plain_identity};
 use crate::scene::{Container, Scene, Who, Workload};
 use crate::stage::{Actor, Stage};

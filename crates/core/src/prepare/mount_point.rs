@@ -3,53 +3,15 @@
 use std::sync::Arc;
 
 use crate::act::quoted;
-use crate::caps::CapabilitySet;
-use crate::fact::{Provenance, Unknown};
-use crate::identity::Credentials;
-use crate::ids::{KernelGid, KernelUid, UserNamespace};
+use crate::fact::Provenance;
 use crate::mode::{FileKind, Mode};
 use crate::mount::{MountFlags, MountTable};
+use crate::onlooker::{Onlooker, root_credentials};
 use crate::outcome::Errno;
 use crate::stage::Stage;
-use crate::trace::Step;
 use crate::tree::{Certainty, Doubt, Entry};
 use crate::view::{Place, View};
 use crate::walk::{Arrival, Follow, Last, Target, Walker};
-use crate::witness::{Question, Witness};
-
-/// Answers as whoever prepares the stage: what is not listed is missing, and root may pass.
-#[derive(Debug, Default)]
-pub(crate) struct Maker {
-    /// Whether something was taken to be missing only because nobody listed it.
-    pub met_unlisted: bool,
-}
-
-impl Witness for Maker {
-    const TRACING: bool = false;
-
-    fn step(&mut self, _: impl FnOnce() -> Step) {}
-
-    fn assume(&mut self, _: impl FnOnce() -> Arc<str>) {}
-
-    fn choose(&mut self, question: Question, _: &Unknown, _: usize, _: impl Fn(usize) -> String) -> usize {
-        let unlisted = matches!(question, Question::Exists(_));
-        self.met_unlisted |= unlisted;
-        usize::from(unlisted)
-    }
-}
-
-/// Root on the host with every capability.
-pub(crate) fn root_credentials() -> Credentials {
-    Credentials {
-        fsuid: KernelUid::new(0),
-        fsgid: KernelGid::new(0),
-        groups: Vec::new(),
-        effective: CapabilitySet::ALL,
-        umask: Mode::new(0o022),
-        no_new_privileges: false,
-        namespace: Arc::new(UserNamespace::initial()),
-    }
-}
 
 /// The modes of what is made.
 #[derive(Clone, Copy, Debug)]
@@ -134,8 +96,8 @@ enum Reached {
 fn arrive(stage: &Stage, table: &MountTable, path: &[u8]) -> Result<Reached, String> {
     let credentials = root_credentials();
     let view = View::new(stage, table, &credentials, "the runtime");
-    let mut maker = Maker::default();
-    let walked = Walker::new(&view, &mut maker).arrive(path, Follow::Links);
+    let mut onlooker = Onlooker::default();
+    let walked = Walker::new(&view, &mut onlooker).arrive(path, Follow::Links);
     match walked {
         Ok(Arrival { target: Target::There(place), .. }) => Ok(Reached::There(place)),
         Ok(Arrival { directory, last: Last::Name(name, _), .. }) => {
@@ -151,8 +113,8 @@ fn arrive(stage: &Stage, table: &MountTable, path: &[u8]) -> Result<Reached, Str
 
 /// The absolute path that the link at `path` points at; `None` where there is no link.
 fn dangling(view: &View<'_>, path: &[u8]) -> Option<Vec<u8>> {
-    let mut maker = Maker::default();
-    let arrival = Walker::new(view, &mut maker).arrive(path, Follow::AllButLast).ok()?;
+    let mut onlooker = Onlooker::default();
+    let arrival = Walker::new(view, &mut onlooker).arrive(path, Follow::AllButLast).ok()?;
     let Target::There(place) = arrival.target else { return None };
     let target = view.source(place).tree.target(place.inode?)?;
     if target.first() == Some(&b'/') {

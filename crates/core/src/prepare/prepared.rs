@@ -2,11 +2,11 @@
 
 use std::sync::Arc;
 
-use crate::fact::{Provenance, Unknown};
+use crate::fact::Unknown;
 use crate::identity::Refusal;
 use crate::mount::{MountFlags, Preparation, RootFacts, Source, SourceId, Variant};
 use crate::stage::Stage;
-use crate::tree::{Certainty, Doubt, Entry, InodeId, Tree};
+use crate::tree::{Certainty, InodeId, Tree};
 
 /// A volume ready to be mounted.
 #[derive(Clone, Debug)]
@@ -44,12 +44,7 @@ pub(super) fn root_facts(tree: &Tree, id: InodeId) -> RootFacts {
 
 /// A source of which nothing is known but that it keeps owners and modes itself.
 pub(super) fn unknown_source(stage: &mut Stage, name: &str, kind: &str, unknown: Unknown) -> Prepared {
-    let doubt = Doubt {
-        attributes: Certainty::Unknown(unknown.clone()),
-        contents: Certainty::Unknown(unknown.clone()),
-    };
-    let tree =
-        Tree::new(Entry::directory(0, 0, 0o755).doubting(doubt), Provenance::Unknown(unknown.fact.clone()));
+    let tree = Tree::unknown(&unknown);
     let native = Certainty::Unknown(unknown);
     let source =
         Source { name: Arc::from(name), filesystem: None, tree: Arc::new(tree), read_only: false, native };

@@ -47,7 +47,6 @@ pub(super) fn prepare_all(
                 let group = group_step(workload).filter(|_| facts.is_some_and(|told| told.value));
                 told_or_unknown(stage, scene, name, &format!("volume {name}"), "volume", group)
             }
-
             VolumeKind::Other { kind, read_only } => other(stage, volume, kind, *read_only),
         };
         prepared.insert(volume.name.value.clone(), ready);
@@ -101,20 +100,9 @@ fn told_or_unknown(
 ) -> Prepared {
     let facts = scene.volumes.get(key);
     let settle = format!("give `volumes: {{ {key}: {{ tree: ... }} }}` in a scene file");
-    let tree = match facts.and_then(|facts| facts.tree.clone()) {
-        Some(tree) => tree,
-        None => {
-            let unknown = Unknown::new(&format!("what {name} holds"), &settle);
-            let doubt = Doubt {
-                attributes: Certainty::Unknown(unknown.clone()),
-                contents: Certainty::Unknown(unknown.clone()),
-            };
-            Arc::new(Tree::new(
-                Entry::directory(0, 0, 0o755).doubting(doubt),
-                Provenance::Unknown(unknown.fact),
-            ))
-        }
-    };
+    let tree = facts
+        .and_then(|facts| facts.tree.clone())
+        .unwrap_or_else(|| Arc::new(Tree::unknown(&Unknown::new(&format!("what {name} holds"), &settle))));
     let base = Source {
         name: Arc::from(name),
         filesystem: facts.and_then(|facts| facts.filesystem.as_ref()).map(|fs| Arc::from(fs.value.as_str())),

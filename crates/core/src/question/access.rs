@@ -1,17 +1,17 @@
 //! The matrix: actors x paths x what can be done.
 
 use super::ask::{Outcome, explored, settle};
-use super::facts::{PathFacts, facts_at};
+use super::facts::{PathFacts, facts_of};
 use crate::act::Verb;
 use crate::decide::{decide, decide_new_entry};
 use crate::imprint::NewKind;
 use crate::mode::{FileKind, Mode};
 use crate::mount::{MountOrigin, MountTable};
+use crate::onlooker::{Sight, look};
 use crate::outcome::Verdict;
-use crate::prepare::{Maker, root_credentials};
 use crate::stage::{Actor, Stage};
 use crate::view::View;
-use crate::walk::{Follow, Target, Walker};
+use crate::walk::Follow;
 use crate::witness::Unwatched;
 
 /// The seven columns; `None` where the question makes no sense for that kind of file.
@@ -51,10 +51,14 @@ pub struct AccessRow {
 /// The row of `actor` for `path`.
 #[must_use]
 pub fn access(stage: &Stage, actor: &Actor, path: &[u8]) -> AccessRow {
-    let facts = facts_at(stage, actor, path);
+    let sight = look(stage, &actor.mounts, path, Follow::Links);
+    let facts = match sight {
+        Ok(Sight::There(place)) => facts_of(stage, actor, place),
+        Ok(Sight::Missing | Sight::Unlisted) | Err(_) => None,
+    };
+    let missing = matches!(sight, Ok(Sight::Missing) | Err(_));
     let act = |verb| Some(outcome(stage, actor, path, What::Act(verb)));
     let enter_new = || Some(outcome(stage, actor, path, What::NewEntry));
-    let missing = facts.is_none() && !may_exist(stage, actor, path);
     let creates = Verb::Creates(Mode::new(0o666));
     let cells = match facts.map(|facts| facts.kind) {
         Some(FileKind::Directory) => Cells {
@@ -145,18 +149,4 @@ fn outcome(stage: &Stage, actor: &Actor, path: &[u8], what: What) -> Outcome {
         What::NewEntry => decide_new_entry(view, NewKind::File, Mode::new(0o666), path, w),
     });
     settle(&explored).0
-}
-
-/// Whether something may lie at `path` that no source lists.
-fn may_exist(stage: &Stage, actor: &Actor, path: &[u8]) -> bool {
-    let root = root_credentials();
-    let view = View::new(stage, &actor.mounts, &root, "");
-    let mut maker = Maker::default();
-    let listed = Walker::new(&view, &mut maker).arrive(path, Follow::Links);
-    let mut unwatched = Unwatched::default();
-    let presumed = Walker::new(&view, &mut unwatched).arrive(path, Follow::Links);
-    let there = |arrival: Result<crate::walk::Arrival<'_>, _>| {
-        arrival.is_ok_and(|a| matches!(a.target, Target::There(_)))
-    };
-    !there(listed) && there(presumed)
 }

@@ -2,11 +2,11 @@
 
 use crate::ids::{InsideGid, InsideUid, OVERFLOW_ID};
 use crate::mode::{FileKind, Mode};
-use crate::prepare::{Maker, root_credentials};
+use crate::onlooker::{Sight, look, root_credentials};
 use crate::stage::{Actor, Stage};
 use crate::tree::Certainty;
-use crate::view::View;
-use crate::walk::{Follow, Target, Walker};
+use crate::view::{Place, View};
+use crate::walk::Follow;
 
 /// The facts of one path as the actor would see them with `stat`.
 ///
@@ -26,13 +26,16 @@ pub struct PathFacts {
 /// What is at `path`, links followed; `None` where nothing is, or nobody knows.
 #[must_use]
 pub fn facts_at(stage: &Stage, actor: &Actor, path: &[u8]) -> Option<PathFacts> {
+    match look(stage, &actor.mounts, path, Follow::Links) {
+        Ok(Sight::There(place)) => facts_of(stage, actor, place),
+        Ok(Sight::Missing | Sight::Unlisted) | Err(_) => None,
+    }
+}
+
+/// The facts of the inode at `place`.
+pub(super) fn facts_of(stage: &Stage, actor: &Actor, place: Place) -> Option<PathFacts> {
     let root = root_credentials();
     let view = View::new(stage, &actor.mounts, &root, "");
-    let mut maker = Maker::default();
-    let arrival = Walker::new(&view, &mut maker).arrive(path, Follow::Links).ok()?;
-    let Target::There(place) = arrival.target else {
-        return None;
-    };
     let inode = view.inode(place)?;
     let unknown = view.doubt(place).is_some_and(|doubt| matches!(doubt.attributes, Certainty::Unknown(_)));
     if unknown || view.mount(place.mount).variants.len() > 1 {

@@ -121,6 +121,20 @@ impl Tree {
         tree
     }
 
+    /// A tree of which nothing is known, not even its root's owner and mode.
+    #[must_use]
+    pub fn unknown(unknown: &Unknown) -> Self {
+        Self::unlisted(Certainty::Unknown(unknown.clone()), unknown)
+    }
+
+    /// A tree that holds what nobody listed, below a root that is 0:0 0755 as far as `attributes` says.
+    #[must_use]
+    pub fn unlisted(attributes: Certainty, unknown: &Unknown) -> Self {
+        let doubt = Doubt { attributes, contents: Certainty::Unknown(unknown.clone()) };
+        let root = Entry::directory(0, 0, 0o755).doubting(doubt);
+        Self::new(root, Provenance::Unknown(unknown.fact.clone()))
+    }
+
     /// Adds `entry` as `name` below `dir`.
     ///
     /// # Errors

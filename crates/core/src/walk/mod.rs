@@ -228,15 +228,23 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
 
     /// Records a failed check at the current path and gives its error back.
     pub fn fail(&mut self, check: Check, fact: impl fmt::Display, place: Place, errno: Errno) -> Errno {
-        let from = || self.view.provenance(place);
-        let (path, result) = (&self.path, StepResult::Failed(errno));
-        self.w.step(|| Step { path: shown(path), check, fact: fact.to_string(), from: from(), result });
-        errno
+        let view = self.view;
+        self.fail_from(check, fact, || view.provenance(place), errno)
     }
 
     /// Records a failed check that rests on the mount of `place`.
     pub fn fail_mount(&mut self, check: Check, fact: impl fmt::Display, place: Place, errno: Errno) -> Errno {
-        let from = || self.view.mount(place.mount).from.clone();
+        let view = self.view;
+        self.fail_from(check, fact, || view.mount(place.mount).from.clone(), errno)
+    }
+
+    fn fail_from(
+        &mut self,
+        check: Check,
+        fact: impl fmt::Display,
+        from: impl FnOnce() -> Provenance,
+        errno: Errno,
+    ) -> Errno {
         let (path, result) = (&self.path, StepResult::Failed(errno));
         self.w.step(|| Step { path: shown(path), check, fact: fact.to_string(), from: from(), result });
         errno

@@ -1,0 +1,77 @@
+//! What lies at a path, whoever asks: root with every capability, for whom nothing is unknown but unlisted.
+
+use std::sync::Arc;
+
+use crate::caps::CapabilitySet;
+use crate::fact::Unknown;
+use crate::identity::Credentials;
+use crate::ids::{KernelGid, KernelUid, UserNamespace};
+use crate::mode::Mode;
+use crate::mount::MountTable;
+use crate::outcome::Errno;
+use crate::stage::Stage;
+use crate::trace::Step;
+use crate::view::{Place, View};
+use crate::walk::{Follow, Target, Walker};
+use crate::witness::{Question, Witness};
+
+/// Takes what is not listed for missing, and remembers that it did.
+#[derive(Debug, Default)]
+pub(crate) struct Onlooker {
+    met_unlisted: bool,
+}
+
+impl Witness for Onlooker {
+    const TRACING: bool = false;
+
+    fn step(&mut self, _: impl FnOnce() -> Step) {}
+
+    fn assume(&mut self, _: impl FnOnce() -> Arc<str>) {}
+
+    fn choose(&mut self, question: Question, _: &Unknown, _: usize, _: impl Fn(usize) -> String) -> usize {
+        let unlisted = matches!(question, Question::Exists(_));
+        self.met_unlisted |= unlisted;
+        usize::from(unlisted)
+    }
+}
+
+/// Root on the host with every capability.
+pub(crate) fn root_credentials() -> Credentials {
+    Credentials {
+        fsuid: KernelUid::new(0),
+        fsgid: KernelGid::new(0),
+        groups: Vec::new(),
+        effective: CapabilitySet::ALL,
+        umask: Mode::new(0o022),
+        no_new_privileges: false,
+        namespace: Arc::new(UserNamespace::initial()),
+    }
+}
+
+/// What an onlooker sees at a path.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub(crate) enum Sight {
+    /// An inode.
+    There(Place),
+    /// Nothing, for certain.
+    Missing,
+    /// Nothing that anybody listed; something may be there.
+    Unlisted,
+}
+
+/// What is at `path`.
+///
+/// # Errors
+/// What keeps even root from walking there, such as ENOTDIR or ELOOP; that nothing is there is no error.
+pub(crate) fn look(stage: &Stage, table: &MountTable, path: &[u8], follow: Follow) -> Result<Sight, Errno> {
+    let root = root_credentials();
+    let view = View::new(stage, table, &root, "an onlooker");
+    let mut onlooker = Onlooker::default();
+    let arrival = Walker::new(&view, &mut onlooker).arrive(path, follow);
+    match arrival.map(|arrival| arrival.target) {
+        Ok(Target::There(place)) => Ok(Sight::There(place)),
+        Ok(Target::Missing) | Err(Errno::ENOENT) if onlooker.met_unlisted => Ok(Sight::Unlisted),
+        Ok(Target::Missing) | Err(Errno::ENOENT) => Ok(Sight::Missing),
+        Err(errno) => Err(errno),
+    }
+}
