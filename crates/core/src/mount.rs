@@ -147,8 +147,8 @@ pub struct Mount {
     pub variants: Vec<Variant>,
     /// The missing fact that tells the variants apart.
     pub question: Option<Unknown>,
-    /// The inode that shows at the mount point.
-    pub root: InodeId,
+    /// The inode that shows at the mount point; `None` where nobody knows what it is, not even its kind.
+    pub root: Option<InodeId>,
     /// Mount flags.
     pub flags: MountFlags,
     /// The mount's id map.

@@ -217,6 +217,7 @@ fn presumed<W: Witness>(
 ) -> Result<(), Errno> {
     let source = view.source(place);
     let unknown = view.unlisted(place);
+    w.assume(|| "what nobody listed is of the kind the act needs: a file or a directory".into());
     if wanted.writes() && source.read_only {
         return Err(Errno::EROFS);
     }

@@ -139,7 +139,7 @@ impl<'a> View<'a> {
             }
             _ => 0,
         };
-        Place { mount, source: facts.variants[chosen].source, inode: Some(facts.root) }
+        Place { mount, source: facts.variants[chosen].source, inode: facts.root }
     }
 
     /// Steps onto whatever is mounted over `place`, through stacked mounts (`follow_mount`).

@@ -37,7 +37,7 @@ fn staged(trees: Vec<Tree>, flags: MountFlags) -> (Stage, MountTable) {
         at: Arc::from(&b"/"[..]),
         question: (variants.len() > 1).then(|| Unknown::new("which variant", "say so")),
         variants,
-        root: Tree::ROOT,
+        root: Some(Tree::ROOT),
         flags,
         ids: MountIds::default(),
         origin: MountOrigin::Root,

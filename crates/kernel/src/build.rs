@@ -77,7 +77,7 @@ fn attach(store: &Store, mount: &Mount, root: &Path) -> Result<(), KernelError> 
     let at = root.join(OsStr::from_bytes(relative));
     let from = store
         .paths
-        .get(&mount.root)
+        .get(&mount.root.ok_or_else(|| KernelError::Unsupported("a mount of nobody knows what".to_owned()))?)
         .ok_or_else(|| KernelError::Unsupported("a mount of a lost inode".to_owned()))?;
     rustix::mount::mount_bind(from, &at).doing(|| format!("binding {}", at.display()))?;
     let flags = raw_flags(mount.flags);

@@ -87,6 +87,7 @@ fn an_image_without_facts_is_named_with_what_would_settle_it() {
       no group of image tides/gauge:3 lists the user as a member (its group file was not given)
       the directories above mount points in image tides/gauge:3 let everyone pass (0:0 0755 where the runtime makes them)
       the root of image tides/gauge:3 is 0:0 0755
+      what nobody listed is of the kind the act needs: a file or a directory
     --- status 0
     ");
 }
@@ -127,7 +128,7 @@ fn a_claim_without_facts_depends_on_what_it_holds_and_on_the_filesystem_group() 
       at         what                           flags  root       before  touches
       /          image tides/gauge:3 (overlay)  rw     0:0 0755
       /data/app  claim readings                 rw     not known
-      /data/app: either the kubelet gives the volume to group 7300: files | 0660, directories | 02770; or the filesystem group is not applied to this volume
+      /data/app: either the kubelet gives the volume to group 7300, its root at least 2770; or the filesystem group is not applied to this volume
       /data/app: not known: whether the filesystem group reaches claim readings; to settle it: say `group-ownership: apply` or `skip` for the volume in a scene file
     --- status 0
     ");
@@ -157,6 +158,9 @@ fn a_volume_kind_that_is_not_read_yet_is_unknown_not_empty() {
                    denied EROFS   when owner and mode of /data/app give gauge --x; /data/app/x is missing
                    denied EACCES  when owner and mode of /data/app do not give gauge --x
                    to settle it: not possible yet: this version does not read this kind of volume
+
+    Assumed
+      what nobody listed is of the kind the act needs: a file or a directory
     --- status 0
     ");
 }
@@ -195,6 +199,42 @@ fn a_kernel_setting_left_out_is_asked_for() {
     let told = scene + "host: { sysctls: { fs.protected_regular: 0 } }\n";
     assert_snapshot!(scratch.and("t.yaml", told).run(["ask", "t.yaml", "gauge overwrites /tmp/x"]), @"
     allowed        gauge overwrites /tmp/x
+    --- status 0
+    ");
+}
+
+/// Neither owner nor mode nor even the kind of what a sub-path or an untyped host path shows is known.
+#[test]
+fn the_kind_of_what_nobody_told_is_not_taken_for_a_directory() {
+    let text = pod(TIDES).replace("mountPath: /data/app }", "mountPath: /data/app, subPath: part }");
+    let conf = text.replace("emptyDir: {}", "configMap: { name: conf }");
+    let scratch = Scratch::with("pod.yaml", &conf).and("s.yaml", SCENE);
+    assert_snapshot!(scratch.run(["access", "s.yaml"]), @"
+    gauge
+      path       owner  mode       read     write   create  delete  list  enter  run
+      /data/app         not known  depends  denied  EEXIST  EACCES  -     -      depends
+
+    read, write, run: the file; list, enter: the directory; create: a new entry in it; delete: the path itself.
+    --- status 0
+    ");
+    assert_snapshot!(scratch.run(["ask", "s.yaml", "gauge reads /data/app"]), @"
+    depends        gauge reads /data/app
+                   allowed        when owner and mode of /data/app give gauge r--
+                   denied EACCES  when owner and mode of /data/app do not give gauge r--
+                   to settle it: not possible yet: this version does not read this kind of volume
+
+    Assumed
+      what nobody listed is of the kind the act needs: a file or a directory
+    --- status 0
+    ");
+    let host = pod(TIDES).replace("emptyDir: {}", "hostPath: { path: /etc/localtime }");
+    let scratch = Scratch::with("pod.yaml", &host).and("s.yaml", SCENE);
+    assert_snapshot!(scratch.run(["access", "s.yaml"]), @"
+    gauge
+      path       owner  mode       read     write    create  delete  list  enter  run
+      /data/app         not known  depends  depends  EEXIST  EACCES  -     -      depends
+
+    read, write, run: the file; list, enter: the directory; create: a new entry in it; delete: the path itself.
     --- status 0
     ");
 }

@@ -73,7 +73,7 @@ enum Wanted<'a> {
 struct Attachment<'a> {
     at: &'a [u8],
     volume: &'a Prepared,
-    root: InodeId,
+    root: Option<InodeId>,
     flags: MountFlags,
     origin: MountOrigin,
     from: &'a Provenance,
@@ -107,7 +107,7 @@ impl Builder<'_> {
         let source = self.stage.add_source(source);
         let from = container.image.as_ref().map_or(&container.from, |image| &image.from);
         let volume = Prepared::single(source, "image", Preparation::default());
-        let (root, origin) = (Tree::ROOT, MountOrigin::Root);
+        let (root, origin) = (Some(Tree::ROOT), MountOrigin::Root);
         self.push(None, &Attachment { at: b"/", volume: &volume, root, flags: read_only, origin, from });
     }
 
@@ -146,13 +146,14 @@ impl Builder<'_> {
     }
 
     fn attach(&mut self, new: &Attachment<'_>) {
-        let kind = self.stage.source(new.volume.variants[0].source).tree.inode(new.root).kind;
-        let wanted = if kind == FileKind::Directory { FileKind::Directory } else { FileKind::File };
+        let tree = &self.stage.source(new.volume.variants[0].source).tree;
+        let directory = new.root.map(|root| tree.inode(root).kind == FileKind::Directory);
+        let wanted = if directory == Some(true) { FileKind::Directory } else { FileKind::File };
         match find_or_make(self.stage, &self.mounts, new.at, wanted, MakeMode::RUNC) {
             Ok(place) => {
                 let Some(inode) = place.inode else { return };
                 let there = self.stage.source(place.source).tree.inode(inode).kind;
-                if (there == FileKind::Directory) != (wanted == FileKind::Directory) {
+                if directory.is_some_and(|directory| directory != (there == FileKind::Directory)) {
                     let (at, there, wanted) = (quoted(new.at), there.word(), wanted.word());
                     let reason = format!("{at} is a {there}, a {wanted} cannot be mounted on it");
                     return self.stop("StartError", reason, new.from.clone());

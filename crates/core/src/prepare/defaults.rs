@@ -151,6 +151,6 @@ fn single_file(stage: &mut Stage, name: &str, mode: u16, flags: MountFlags) -> P
     let rule = format!("the runtime's own {name}, 0:0 {mode:04o}");
     let mut tree = Tree::new(Entry::directory(0, 0, 0o755), Provenance::Rule(rule.into()));
     let file = tree.add(Tree::ROOT, name.as_bytes(), Entry::file(0, 0, mode));
-    let root = file.unwrap_or(Tree::ROOT);
+    let root = Some(file.unwrap_or(Tree::ROOT));
     Prepared { root, ..place(stage, name, None, "bind", tree, flags) }
 }

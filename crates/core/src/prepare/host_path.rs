@@ -38,10 +38,10 @@ pub(super) fn prepare(
 ) -> Prepared {
     let shown = crate::act::quoted(path);
     let Some(host) = host else {
-        return unknown(stage, &shown);
+        return unknown(stage, &shown, check);
     };
     let found = match reach(stage, host, path, check) {
-        Ok(Reached::Unlisted) => return unknown(stage, &shown),
+        Ok(Reached::Unlisted) => return unknown(stage, &shown, check),
         Ok(Reached::Known(root, made)) => Ok((root, made)),
         Err(problem) => Err(problem),
     };
@@ -61,7 +61,7 @@ pub(super) fn prepare(
     Prepared {
         variants: vec![Variant { when: Arc::from(""), source: host, preparation }],
         question: None,
-        root,
+        root: Some(root),
         flags: MountFlags::default(),
         kind: Arc::from("hostPath"),
         label: Some(Arc::from(format!("host {shown}"))),
@@ -89,7 +89,8 @@ fn failed(reason: impl Into<String>) -> Problem {
     ("FailedMount", reason.into())
 }
 
-fn unknown(stage: &mut Stage, shown: &str) -> Prepared {
+/// Nobody told what is there; where `check` does not say that it is a directory, not even its kind is known.
+fn unknown(stage: &mut Stage, shown: &str, check: HostPathCheck) -> Prepared {
     let missing = Unknown::new(
         &format!("what lies at host path {shown}"),
         "give `host: { tree: ... }` in a scene file",
@@ -103,7 +104,9 @@ fn unknown(stage: &mut Stage, shown: &str) -> Prepared {
         native: Certainty::Assumed(format!("host path {shown} lies on a local file system").into()),
     };
     let source = stage.add_source(source);
-    Prepared::single(source, "hostPath", Preparation::default())
+    let directory = kind_needed(check) == Some(FileKind::Directory);
+    let root = directory.then_some(Tree::ROOT);
+    Prepared { root, ..Prepared::single(source, "hostPath", Preparation::default()) }
 }
 
 /// The inode at `path` on the host, made where it is missing and `check` makes something.
@@ -140,7 +143,7 @@ fn host_table(host: SourceId) -> MountTable {
         at: Arc::from(&b"/"[..]),
         variants: vec![variant],
         question: None,
-        root: Tree::ROOT,
+        root: Some(Tree::ROOT),
         flags: MountFlags::default(),
         ids: crate::ids::MountIds::default(),
         origin: MountOrigin::Root,

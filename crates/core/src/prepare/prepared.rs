@@ -13,7 +13,8 @@ use crate::tree::{Certainty, InodeId, Tree};
 pub(super) struct Prepared {
     pub variants: Vec<Variant>,
     pub question: Option<Unknown>,
-    pub root: InodeId,
+    /// What shows of it; `None` where nobody knows, not even its kind.
+    pub root: Option<InodeId>,
     pub flags: MountFlags,
     pub kind: Arc<str>,
     /// What the source is called, where it differs from the source's own name.
@@ -27,7 +28,7 @@ impl Prepared {
         Self {
             variants: vec![Variant { when: Arc::from(""), source, preparation }],
             question: None,
-            root: Tree::ROOT,
+            root: Some(Tree::ROOT),
             flags: MountFlags::default(),
             kind: Arc::from(kind),
             label: None,

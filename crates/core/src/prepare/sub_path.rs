@@ -7,25 +7,27 @@ use crate::fact::Provenance;
 use crate::ids::DiskGid;
 use crate::mode::{FileKind, Mode};
 use crate::stage::Stage;
-use crate::tree::{Certainty, Doubt, Entry, InodeId, Tree};
+use crate::tree::{Certainty, Entry, InodeId, Tree};
 
 /// The inode that `path` names within `volume`, made where it is missing.
 ///
 /// The last component gets exactly the mode of the volume's root, but root's ownership; those before
-/// it `(root mode & 0777) & ~022`. Links are followed as long as they stay inside the volume.
+/// it `(root mode & 0777) & ~022`. Links are followed as long as they stay inside the volume. `None` where nobody
+/// listed what is there.
 ///
 /// # Errors
 /// Why it cannot be prepared, in words.
-pub(super) fn resolve(stage: &mut Stage, volume: &Prepared, path: &[u8]) -> Result<InodeId, String> {
-    let mut found = volume.root;
+pub(super) fn resolve(stage: &mut Stage, volume: &Prepared, path: &[u8]) -> Result<Option<InodeId>, String> {
+    let Some(root) = volume.root else { return Ok(None) };
+    let mut found = None;
     for variant in &volume.variants {
         let source = stage.source_mut(variant.source);
-        found = in_tree(Arc::make_mut(&mut source.tree), volume.root, path)?;
+        found = in_tree(Arc::make_mut(&mut source.tree), root, path)?;
     }
     Ok(found)
 }
 
-fn in_tree(tree: &mut Tree, root: InodeId, path: &[u8]) -> Result<InodeId, String> {
+fn in_tree(tree: &mut Tree, root: InodeId, path: &[u8]) -> Result<Option<InodeId>, String> {
     let mut pending: Vec<Vec<u8>> = parts(path).rev().map(<[u8]>::to_vec).collect();
     let mut here = root;
     let mut links = 0;
@@ -39,6 +41,8 @@ fn in_tree(tree: &mut Tree, root: InodeId, path: &[u8]) -> Result<InodeId, Strin
         }
         let next = match tree.lookup(here, &name) {
             Some(next) => next,
+            // It may be there, and then it may be of any kind.
+            None if is_unlisted(tree, here) => return Ok(None),
             None if links > 0 => {
                 return Err(
                     "failed to create subPath directory: a link on the way points at nothing".to_owned()
@@ -57,7 +61,11 @@ fn in_tree(tree: &mut Tree, root: InodeId, path: &[u8]) -> Result<InodeId, Strin
             }
         }
     }
-    Ok(here)
+    Ok(Some(here))
+}
+
+fn is_unlisted(tree: &Tree, dir: InodeId) -> bool {
+    tree.doubt(dir).is_some_and(|doubt| matches!(doubt.contents, Certainty::Unknown(_)))
 }
 
 fn parts(path: &[u8]) -> impl DoubleEndedIterator<Item = &[u8]> {
@@ -74,12 +82,8 @@ fn make(tree: &mut Tree, root: InodeId, dir: InodeId, name: &[u8], last: bool) -
     if !last && inherits {
         mode = mode.with(Mode::SET_GROUP_ID);
     }
-    let mut entry = Entry::directory(0, group.raw(), mode.bits())
+    let entry = Entry::directory(0, group.raw(), mode.bits())
         .at(Provenance::rule("a missing subPath is made by root with the mode of the volume's root"));
-    let unknown = tree.doubt(dir).map(|doubt| doubt.contents.clone());
-    if let Some(unknown @ Certainty::Unknown(_)) = unknown {
-        entry = entry.doubting(Doubt { attributes: unknown.clone(), contents: unknown });
-    }
     tree.add(dir, name, entry).map_err(|error| error.to_string())
 }
 
@@ -121,7 +125,7 @@ mod tests {
             link.target = target.into();
             tree.add(Tree::ROOT, name, link).unwrap();
         }
-        assert_eq!(in_tree(&mut tree, Tree::ROOT, b"in"), Ok(real));
+        assert_eq!(in_tree(&mut tree, Tree::ROOT, b"in"), Ok(Some(real)));
         assert!(in_tree(&mut tree, Tree::ROOT, b"out").unwrap_err().contains("out of the volume"));
         assert!(in_tree(&mut tree, Tree::ROOT, b"dangling").unwrap_err().contains("points at nothing"));
     }

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use super::fs_group::{self, Policy};
+use super::fs_group::{self, Policy, StepReport};
 use super::host_path;
 use super::prepared::{Prepared, root_facts, unknown_source};
 use crate::fact::{Fact, Provenance, Unknown};
@@ -147,8 +147,7 @@ fn with_group_step(
     let told = facts.and_then(|facts| facts.group_ownership.as_ref()).map(|fact| fact.value);
     let mut variants = Vec::new();
     if told != Some(false) {
-        let mut tree = stepped_root(&base.tree, group);
-        let report = fs_group::apply(&mut tree, group.value, policy, &group.from);
+        let (tree, report) = stepped(&base.tree, group, policy);
         let preparation =
             Preparation { before, touches: report.touched, notes: report.note.into_iter().collect() };
         let source = stage.add_source(Source { tree: Arc::new(tree), ..base.clone() });
@@ -170,19 +169,21 @@ fn with_group_step(
     Prepared { variants, question, ..Prepared::single(first, kind, Preparation::default()) }
 }
 
-/// A tree whose root is unknown is known in part after the step: its group, and at least 2770.
-fn stepped_root(tree: &Tree, group: &Fact<u32>) -> Tree {
+/// The tree after the step. One whose root is unknown is known in part then: its group, and at least 2770,
+/// whether the step walked it or found that it matched.
+fn stepped(tree: &Tree, group: &Fact<u32>, policy: Policy) -> (Tree, StepReport) {
     if known_root(tree).is_some() {
-        return tree.clone();
+        let mut tree = tree.clone();
+        let report = fs_group::apply(&mut tree, group.value, policy, &group.from);
+        return (tree, report);
     }
     let contents = tree.doubt(Tree::ROOT).map_or(Certainty::Known, |doubt| doubt.contents.clone());
     let text =
         "after the filesystem-group step the volume's root is at least 2770; its owner is taken to be root";
     let doubt = Doubt { attributes: Certainty::Assumed(text.into()), contents };
-    Tree::new(
-        Entry::directory(0, group.value, 0o2770).doubting(doubt).at(group.from.clone()),
-        tree.origin().clone(),
-    )
+    let root = Entry::directory(0, group.value, 0o2770).doubting(doubt).at(group.from.clone());
+    let note = format!("the kubelet gives the volume to group {}, its root at least 2770", group.value);
+    (Tree::new(root, tree.origin().clone()), StepReport { touched: 0, note: Some(note.into()) })
 }
 
 fn other(stage: &mut Stage, volume: &Volume, kind: &str, read_only: bool) -> Prepared {

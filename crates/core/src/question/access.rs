@@ -105,7 +105,7 @@ pub fn default_paths(stage: &Stage, actor: &Actor) -> Vec<Vec<u8>> {
     for (_, mount) in actor.mounts.iter().filter(|(_, mount)| mount.origin == MountOrigin::Declared) {
         paths.push(mount.at.to_vec());
         let source = stage.source(mount.variants[0].source);
-        for (name, _) in source.tree.children(mount.root) {
+        for (name, _) in mount.root.into_iter().flat_map(|root| source.tree.children(root)) {
             paths.push([trimmed(&mount.at), b"/", name].concat());
         }
     }

@@ -48,12 +48,15 @@ pub fn mounts(stage: &Stage, actor: &Actor) -> Vec<MountRow> {
         .map(|(_, mount)| {
             let first = &mount.variants[0];
             let source = stage.source(first.source);
-            let inode = source.tree.inode(mount.root);
-            let doubt = source.tree.doubt(mount.root);
-            let unknown = doubt.is_some_and(|doubt| matches!(doubt.attributes, Certainty::Unknown(_)));
             let single = mount.variants.len() == 1;
-            let facts = RootFacts { uid: inode.uid.raw(), gid: inode.gid.raw(), mode: inode.mode };
-            let root = (!unknown && single).then_some(facts);
+            let known = mount.root.filter(|id| {
+                let doubt = source.tree.doubt(*id);
+                single && !doubt.is_some_and(|doubt| matches!(doubt.attributes, Certainty::Unknown(_)))
+            });
+            let root = known.map(|id| {
+                let inode = source.tree.inode(id);
+                RootFacts { uid: inode.uid.raw(), gid: inode.gid.raw(), mode: inode.mode }
+            });
             let notes = mount.variants.iter().flat_map(|variant| &variant.preparation.notes).cloned();
             MountRow {
                 actor: name.clone(),

@@ -387,7 +387,7 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
         let mut mount = here.mount;
         loop {
             let facts = self.view.mount(mount);
-            if inode != facts.root {
+            if Some(inode) != facts.root {
                 break;
             }
             match facts.on {
