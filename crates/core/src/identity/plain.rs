@@ -98,7 +98,7 @@ impl Notes<'_> {
         let unknown = Unknown::new(&format!("the user of image {}", self.image_name), settle);
         self.fact("uid", "0 or an ordinary user's", Provenance::Unknown(unknown.fact.clone()));
         let person = |(when, uid, gid)| (when, Person { uid, gid, groups: vec![gid], name: None });
-        People { possible: untold::users().map(person).into(), question: Some(unknown) }
+        People { possible: untold::users(None).into_iter().map(person).collect(), question: Some(unknown) }
     }
 
     /// The user is told, the account files are not.

@@ -4,15 +4,18 @@ use std::sync::Arc;
 
 use crate::ids::UNSPECIFIED_ID;
 
-/// The possible users and groups of an image whose user nobody told.
-pub(super) fn users() -> [(Arc<str>, u32, u32); 3] {
-    let own = "the image runs as an ordinary user with a group of its own";
-    let none = "the image runs as an ordinary user without an account, so with group 0";
-    [
-        (Arc::from("the image runs as root"), 0, 0),
-        (Arc::from(own), UNSPECIFIED_ID, UNSPECIFIED_ID),
-        (Arc::from(none), UNSPECIFIED_ID, 0),
-    ]
+/// The possible users and groups of an image whose user nobody told; `group` is the group, where that is told.
+pub(super) fn users(group: Option<u32>) -> Vec<(Arc<str>, u32, u32)> {
+    let root = "the image runs as root";
+    let rows: &[(&str, u32, u32)] = match group {
+        Some(group) => &[(root, 0, group), ("the image runs as an ordinary user", UNSPECIFIED_ID, group)],
+        None => &[
+            (root, 0, 0),
+            ("the image runs as an ordinary user with a group of its own", UNSPECIFIED_ID, UNSPECIFIED_ID),
+            ("the image runs as an ordinary user without an account, so with group 0", UNSPECIFIED_ID, 0),
+        ],
+    };
+    rows.iter().map(|(when, uid, gid)| (Arc::from(*when), *uid, *gid)).collect()
 }
 
 /// The possible primary groups of `uid`, whose account nobody told.

@@ -128,20 +128,16 @@ impl Case<'_> {
             None => self.fact("gid", "0 or the user's", from()),
         }
         self.assume_no_memberships();
-        let shared = self.groups(asked_gid.as_ref().map(|gid| gid.value), None);
+        let group = asked_gid.map(|gid| gid.value);
+        let shared = self.groups(group, None);
         let with = |uid: u32, gid: u32| {
-            let gid = asked_gid.as_ref().map_or(gid, |gid| gid.value);
             let mut groups = shared.clone();
             groups.push(gid);
             Numbers { uid, gid, groups }
         };
-        let users = untold::users().into_iter().filter(|(_, uid, _)| !ordinary_only || *uid != 0);
-        let mut possible: Vec<(Arc<str>, Numbers)> =
+        let users = untold::users(group).into_iter().filter(|(_, uid, _)| !ordinary_only || *uid != 0);
+        let possible: Vec<(Arc<str>, Numbers)> =
             users.map(|(when, uid, gid)| (when, with(uid, gid))).collect();
-        // Where the group is told, users that differ only in it are one.
-        if asked_gid.is_some() {
-            possible.dedup_by_key(|(_, numbers)| numbers.uid);
-        }
         let question = (possible.len() > 1).then_some(unknown);
         Possibilities { possible, question, name: None }
     }
