@@ -36,6 +36,113 @@ pub enum AclError {
     Twice(String),
 }
 
+/// An ACL as it is written: entries may be left out, ids are those of whoever wrote it.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct AclText {
+    owner: Option<Access>,
+    users: Vec<(u32, Access)>,
+    group: Option<Access>,
+    groups: Vec<(u32, Access)>,
+    mask: Option<Access>,
+    other: Option<Access>,
+}
+
+impl AclText {
+    /// No entry at all: the mode says everything.
+    pub const NONE: Self =
+        Self { owner: None, users: Vec::new(), group: None, groups: Vec::new(), mask: None, other: None };
+
+    /// Reads the short text form, entries separated by commas or line ends.
+    ///
+    /// # Errors
+    /// A malformed entry, a name where an id is needed, or an entry given twice.
+    pub fn parse(text: &str) -> Result<Self, AclError> {
+        let mut acl = Self::default();
+        let mut seen = Vec::new();
+        for entry in text.split([',', '\n']).map(str::trim).filter(|entry| !entry.is_empty()) {
+            let parts: Vec<&str> = entry.split(':').collect();
+            let &[tag, id, bits] = parts.as_slice() else {
+                return Err(AclError::Entry(entry.to_owned()));
+            };
+            let tag = tag.chars().next().filter(|_| TAGS.contains(&tag)).unwrap_or_default();
+            if seen.contains(&(tag, id)) {
+                return Err(AclError::Twice(entry.to_owned()));
+            }
+            seen.push((tag, id));
+            let access = permissions(bits).ok_or_else(|| AclError::Entry(entry.to_owned()))?;
+            match (tag, id) {
+                ('u', "") => acl.owner = Some(access),
+                ('g', "") => acl.group = Some(access),
+                ('m', "") => acl.mask = Some(access),
+                ('o', "") => acl.other = Some(access),
+                ('u', id) => acl.users.push((number(id)?, access)),
+                ('g', id) => acl.groups.push((number(id)?, access)),
+                _ => return Err(AclError::Entry(entry.to_owned())),
+            }
+        }
+        acl.users.sort_unstable();
+        acl.groups.sort_unstable();
+        Ok(acl)
+    }
+
+    /// Whether every user and group named in it passes.
+    pub fn all(&self, user: impl Fn(u32) -> bool, group: impl Fn(u32) -> bool) -> bool {
+        self.users.iter().all(|(uid, _)| user(*uid)) && self.groups.iter().all(|(gid, _)| group(*gid))
+    }
+
+    /// The whole ACL on an inode of `mode`, which tells what is left out; named entries without a mask
+    /// get the union of the group class as theirs (the usual computation, acl(5)). `None` where an id
+    /// has no stored form.
+    #[must_use]
+    pub fn over(
+        &self,
+        mode: Mode,
+        user: impl Fn(u32) -> Option<DiskUid>,
+        group: impl Fn(u32) -> Option<DiskGid>,
+    ) -> Option<Acl> {
+        let plain = Acl::minimal(mode);
+        let mut users = Vec::with_capacity(self.users.len());
+        for (uid, access) in &self.users {
+            users.push((user(*uid)?, *access));
+        }
+        let mut groups = Vec::with_capacity(self.groups.len());
+        for (gid, access) in &self.groups {
+            groups.push((group(*gid)?, *access));
+        }
+        users.sort_unstable();
+        groups.sort_unstable();
+        let mut acl = Acl {
+            owner: self.owner.unwrap_or(plain.owner),
+            users,
+            group: self.group.unwrap_or(plain.group),
+            groups,
+            mask: self.mask,
+            other: self.other.unwrap_or(plain.other),
+        };
+        if acl.mask.is_none() && acl.has_named_entries() {
+            acl.mask = Some(acl.group_class());
+        }
+        Some(acl)
+    }
+}
+
+impl fmt::Display for AclText {
+    /// The entries that were written, in the order of acl(5).
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let base = |tag: &str, access: Option<Access>| access.map(|access| format!("{tag}::{access}"));
+        let mut entries: Vec<String> = base("user", self.owner).into_iter().collect();
+        entries.extend(self.users.iter().map(|(uid, access)| format!("user:{uid}:{access}")));
+        entries.extend(base("group", self.group));
+        entries.extend(self.groups.iter().map(|(gid, access)| format!("group:{gid}:{access}")));
+        entries.extend(base("mask", self.mask));
+        entries.extend(base("other", self.other));
+        f.write_str(&entries.join(","))
+    }
+}
+
+/// The tags of acl(5), each long and short.
+const TAGS: [&str; 8] = ["user", "u", "group", "g", "mask", "m", "other", "o"];
+
 impl Acl {
     /// The ACL that says no more than `mode` does.
     #[must_use]
@@ -50,42 +157,12 @@ impl Acl {
         }
     }
 
-    /// Reads the short text form, entries separated by commas or line ends.
-    ///
-    /// Entries that are left out are taken from `mode`; named entries without a mask get
-    /// the union of the group class as their mask, as `setfacl` computes it.
+    /// Reads the short text form; entries that are left out are taken from `mode`.
     ///
     /// # Errors
-    /// A malformed entry, a name where an id is needed, or an entry given twice.
+    /// As for [`AclText::parse`].
     pub fn parse(text: &str, mode: Mode) -> Result<Self, AclError> {
-        let mut acl = Self::minimal(mode);
-        let mut seen = Vec::new();
-        for entry in text.split([',', '\n']).map(str::trim).filter(|entry| !entry.is_empty()) {
-            let parts: Vec<&str> = entry.split(':').collect();
-            let &[tag, id, bits] = parts.as_slice() else {
-                return Err(AclError::Entry(entry.to_owned()));
-            };
-            if seen.contains(&(tag, id)) {
-                return Err(AclError::Twice(entry.to_owned()));
-            }
-            seen.push((tag, id));
-            let access = permissions(bits).ok_or_else(|| AclError::Entry(entry.to_owned()))?;
-            match (tag, id) {
-                ("user" | "u", "") => acl.owner = access,
-                ("group" | "g", "") => acl.group = access,
-                ("mask" | "m", "") => acl.mask = Some(access),
-                ("other" | "o", "") => acl.other = access,
-                ("user" | "u", id) => acl.users.push((DiskUid::new(number(id)?), access)),
-                ("group" | "g", id) => acl.groups.push((DiskGid::new(number(id)?), access)),
-                _ => return Err(AclError::Entry(entry.to_owned())),
-            }
-        }
-        acl.users.sort_unstable();
-        acl.groups.sort_unstable();
-        if acl.mask.is_none() && acl.has_named_entries() {
-            acl.mask = Some(acl.group_class());
-        }
-        Ok(acl)
+        Ok(AclText::parse(text)?.over(mode, |uid| Some(DiskUid::new(uid)), |gid| Some(DiskGid::new(gid))).unwrap_or_else(|| Self::minimal(mode)))
     }
 
     /// Whether it holds entries for named users or groups.
@@ -111,10 +188,16 @@ impl Acl {
         Mode::new(mode.bits() & 0o7000 | nine)
     }
 
-    /// The ACL and mode of an inode created with `mode` below a directory with this default ACL
+    /// The mode of an inode created with `mode` below a directory with this default ACL
     /// (`posix_acl_create_masq` in fs/posix_acl.c).
     #[must_use]
-    pub fn inherited(&self, mode: Mode) -> (Self, Mode) {
+    pub const fn masked_mode(&self, mode: Mode) -> Mode {
+        mode.masked(Mode::new(self.applied_to(mode).bits() | 0o7000))
+    }
+
+    /// The ACL such an inode gets.
+    #[must_use]
+    pub fn inherited(&self, mode: Mode) -> Self {
         let mut acl = self.clone();
         acl.owner = acl.owner.masked(mode.owner());
         match acl.mask {
@@ -122,8 +205,20 @@ impl Acl {
             None => acl.group = acl.group.masked(mode.group()),
         }
         acl.other = acl.other.masked(mode.other());
-        let mode = acl.applied_to(mode);
-        (acl, mode)
+        acl
+    }
+
+    /// The same with ids as somebody else sees them, in order; an id without a mapping shows as `u32::MAX`, as
+    /// getxattr(2) gives it.
+    #[must_use]
+    pub fn seen(&self, user: impl Fn(DiskUid) -> Option<u32>, group: impl Fn(DiskGid) -> Option<u32>) -> Self {
+        let users = self.users.iter().map(|(uid, access)| (DiskUid::new(user(*uid).unwrap_or(u32::MAX)), *access));
+        let groups =
+            self.groups.iter().map(|(gid, access)| (DiskGid::new(group(*gid).unwrap_or(u32::MAX)), *access));
+        let mut seen = Self { users: users.collect(), groups: groups.collect(), ..self.clone() };
+        seen.users.sort_unstable();
+        seen.groups.sort_unstable();
+        seen
     }
 
     fn group_class(&self) -> Access {
@@ -199,7 +294,9 @@ mod tests {
     #[test]
     fn a_created_inode_is_masked_by_what_was_asked_for() {
         let default = Acl::parse("user:7102:rwx", Mode::new(0o770)).unwrap();
-        let (acl, mode) = default.inherited(Mode::new(0o666));
-        assert_eq!((acl.mask, mode), (Some(Access::READ_WRITE), Mode::new(0o660)));
+        let acl = default.inherited(Mode::new(0o666));
+        assert_eq!(acl.mask, Some(Access::READ_WRITE));
+        assert_eq!(acl.applied_to(Mode::new(0o666)), Mode::new(0o660));
+        assert_eq!(default.masked_mode(Mode::new(0o4666)), Mode::new(0o4660));
     }
 }

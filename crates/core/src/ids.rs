@@ -104,6 +104,12 @@ impl IdMap {
         Self { extents }
     }
 
+    /// Its lines; none for the identity.
+    #[must_use]
+    pub fn extents(&self) -> &[Extent] {
+        &self.extents
+    }
+
     /// Whether every id maps to itself.
     #[must_use]
     pub const fn is_identity(&self) -> bool {
@@ -179,6 +185,29 @@ impl UserNamespace {
     #[must_use]
     pub fn to_inside_gid(&self, gid: KernelGid) -> Option<InsideGid> {
         self.gids.backward(gid.raw()).map(InsideGid::new)
+    }
+}
+
+impl fmt::Display for UserNamespace {
+    /// `users 0-65535 are 100000-165535; groups likewise`, in words.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "users {}", self.uids)?;
+        if self.gids == self.uids { f.write_str(", groups alike") } else { write!(f, ", groups {}", self.gids) }
+    }
+}
+
+impl fmt::Display for IdMap {
+    /// Each line as a range inside and where it starts outside.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if self.is_identity() {
+            return f.write_str("as on the host");
+        }
+        for (index, line) in self.extents.iter().enumerate() {
+            let comma = if index == 0 { "" } else { ", " };
+            let last = line.inside.saturating_add(line.count.saturating_sub(1));
+            write!(f, "{comma}{}-{last} from {}", line.inside, line.outside)?;
+        }
+        Ok(())
     }
 }
 

@@ -24,6 +24,7 @@
 pub mod accounts;
 pub mod acl;
 pub mod act;
+mod acting;
 pub mod caps;
 pub mod decide;
 pub mod explore;
@@ -36,6 +37,7 @@ pub mod mount;
 mod onlooker;
 pub mod outcome;
 mod permission;
+pub mod personality;
 pub mod prepare;
 pub mod question;
 pub mod scene;

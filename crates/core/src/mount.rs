@@ -6,6 +6,7 @@ use std::sync::Arc;
 use crate::fact::{Provenance, Unknown};
 use crate::ids::MountIds;
 use crate::mode::Mode;
+use crate::personality::Personality;
 use crate::tree::{Certainty, InodeId, Tree};
 
 /// A source of one [`Stage`](crate::stage::Stage).
@@ -29,6 +30,8 @@ pub struct Source {
     pub read_only: bool,
     /// Whether it keeps owners and modes itself, as ext4 does, so that local rules decide.
     pub native: Certainty,
+    /// What its filesystem does differently.
+    pub personality: Personality,
 }
 
 /// The flags of a mount, one bit each (mount(8)).

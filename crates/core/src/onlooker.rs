@@ -23,6 +23,7 @@ pub(crate) struct Onlooker {
 
 impl Witness for Onlooker {
     const TRACING: bool = false;
+    const ALL_SEEING: bool = true;
 
     fn step(&mut self, _: impl FnOnce() -> Step) {}
 
@@ -42,6 +43,8 @@ pub(crate) fn root_credentials() -> Credentials {
         fsgid: KernelGid::new(0),
         groups: Vec::new(),
         effective: CapabilitySet::ALL,
+        permitted: CapabilitySet::ALL,
+        bounding: CapabilitySet::ALL,
         umask: Mode::new(0o022),
         no_new_privileges: false,
         namespace: Arc::new(UserNamespace::initial()),

@@ -2,6 +2,7 @@
 
 use std::fmt;
 
+use crate::caps::CapabilitySet;
 use crate::ids::{DiskGid, DiskUid, InsideGid, InsideUid, UNSPECIFIED_ID};
 use crate::mode::Mode;
 
@@ -39,14 +40,17 @@ errnos! {
     EACCES = 13 "permission denied",
     EBUSY = 16 "in use: a mount point",
     EEXIST = 17 "exists already",
+    EXDEV = 18 "across two mounts or file systems",
     ENOTDIR = 20 "not a directory",
     EISDIR = 21 "is a directory",
     EINVAL = 22 "invalid argument",
     EROFS = 30 "read-only file system",
+    ERANGE = 34 "a name or value out of range",
     ENAMETOOLONG = 36 "name too long",
     ENOTEMPTY = 39 "directory not empty",
     ELOOP = 40 "too many symbolic links",
     EOVERFLOW = 75 "an id that cannot be expressed there",
+    EOPNOTSUPP = 95 "not supported by the file system",
 }
 
 impl Errno {
@@ -75,7 +79,7 @@ impl fmt::Display for Errno {
     }
 }
 
-/// Owner, group and mode of an inode that an act creates.
+/// Owner, group and mode of an inode that an act creates or changes.
 ///
 /// A field is `None` where it depends on something nobody said.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
@@ -90,7 +94,7 @@ pub struct Imprint {
     pub disk_uid: Option<DiskUid>,
     /// Group as stored.
     pub disk_gid: Option<DiskGid>,
-    /// The ACL it inherits, in the text form of acl(5).
+    /// Its access ACL where that says more than the mode, in the text form of acl(5).
     pub acl: Option<String>,
 }
 
@@ -132,12 +136,14 @@ pub struct RunsAs {
     pub uid: InsideUid,
     /// Effective group id inside.
     pub gid: InsideGid,
+    /// Capabilities in force.
+    pub effective: CapabilitySet,
 }
 
 /// What an allowed act leaves behind.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct Effect {
-    /// The inode it created.
+    /// The inode it created, or one whose owner or mode it changed as it is then.
     pub imprint: Option<Imprint>,
     /// The identity of the program it started.
     pub runs_as: Option<RunsAs>,

@@ -5,7 +5,9 @@ use std::sync::Arc;
 
 use crate::fact::{Fact, Provenance};
 use crate::identity::{ContainerSecurity, ImageFacts, PlainIdentity, PodSecurity};
+use crate::ids::{MountIds, UserNamespace};
 use crate::mount::MountFlags;
+use crate::personality::Personality;
 use crate::stage::{Role, Settings};
 use crate::tree::Tree;
 
@@ -38,6 +40,8 @@ pub struct VolumeFacts {
     pub tree: Option<Arc<Tree>>,
     /// Its filesystem type.
     pub filesystem: Option<Fact<String>>,
+    /// What that filesystem does differently, its options included.
+    pub personality: Personality,
     /// Mount options that are flags.
     pub flags: MountFlags,
     /// Whether its superblock is read-only.
@@ -55,6 +59,8 @@ pub struct Host {
     pub tree: Option<Arc<Tree>>,
     /// Its kernel settings.
     pub settings: Settings,
+    /// The user namespace that containers without one of their own live in, where it is not the host's.
+    pub user_namespace: Option<Fact<Arc<UserNamespace>>>,
 }
 
 /// One workload: a pod, or the containers a scene file lists itself.
@@ -121,6 +127,8 @@ pub struct VolumeMount {
     pub read_only: bool,
     /// Further flags.
     pub flags: MountFlags,
+    /// The mount's id map.
+    pub ids: MountIds,
     /// The part of the volume that shows.
     pub sub_path: Option<Fact<Vec<u8>>>,
 }

@@ -90,6 +90,8 @@ pub struct Settings {
     pub protected_regular: Option<u8>,
     /// `fs.protected_fifos`
     pub protected_fifos: Option<u8>,
+    /// `fs.protected_hardlinks`
+    pub protected_hardlinks: Option<u8>,
 }
 
 /// Everything known, ready to be asked.

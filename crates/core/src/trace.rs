@@ -65,13 +65,29 @@ checks! {
     Sticky "sticky",
     /// `fs.protected_regular` and `fs.protected_fifos`.
     ProtectedFile "protected-file",
+    /// `fs.protected_hardlinks`.
+    ProtectedHardlink "protected-hardlink",
+    /// Both paths must lie on one mount.
+    OneMount "one-mount",
+    /// Whether the actor owns the inode, or counts as its owner.
+    Owner "owner",
+    /// Who may give an inode to another user or group.
+    GivingAway "giving-away",
+    /// What the file system can do at all.
+    Feature "feature",
+    /// What a server behind the mount decides.
+    Server "server",
+    /// Whether a FUSE mount lets the actor in.
+    Fuse "fuse",
     /// Whether the directory is empty.
     Empty "empty",
     /// What the file's first bytes are.
     Format "format",
+    /// File capabilities of a started program.
+    FileCapabilities "file-capabilities",
     /// Set-user-id and set-group-id on a started program.
     SetId "set-id",
-    /// A new inode's owner, group and mode.
+    /// The owner, group and mode that a new or changed inode has.
     Imprint "imprint",
     /// Nobody said; one possibility is taken.
     Unknown "unknown",

@@ -1,10 +1,12 @@
 //! One actor standing before its mount table: the facts a decision may look at.
 
+use crate::acting::Acting;
 use crate::fact::{Provenance, Unknown};
 use crate::identity::Credentials;
 use crate::ids::{KernelGid, KernelUid};
 use crate::mode::{FileKind, Mode};
 use crate::mount::{Mount, MountId, MountTable, Source, SourceId};
+use crate::personality::{Personality, Squash};
 use crate::stage::{Settings, Stage};
 use crate::tree::{Certainty, Doubt, Inode, InodeId, Marks, Tree};
 use crate::witness::{Question, Witness};
@@ -105,6 +107,32 @@ impl<'a> View<'a> {
         self.inode(place).is_some_and(|inode| inode.kind == kind)
     }
 
+    /// Who acts on the filesystem of `place`, asking how an NFS server squashes where nobody told.
+    pub(crate) fn acting<W: Witness>(&self, place: Place, w: &mut W) -> Acting<'a> {
+        let source = self.source(place);
+        let Personality::Nfs(nfs) = &source.personality else {
+            return Acting::process(self.who);
+        };
+        let squash = nfs.export.squash.unwrap_or_else(|| {
+            let fact = format!("how the server of {} squashes ids", source.name);
+            let unknown = Unknown::new(&fact, "give `export: { squash: root|all|none }` for the volume");
+            let describe = |option: usize| match Squash::ALL[option] {
+                Squash::Root => "the server squashes root (its default)".to_owned(),
+                Squash::Nobody => "the server squashes nobody".to_owned(),
+                Squash::All => "the server squashes everybody".to_owned(),
+            };
+            Squash::ALL[w.choose(Question::Squash(place.source), &unknown, Squash::ALL.len(), describe)]
+        });
+        Acting::on_server(self.who, squash, &nfs.export)
+    }
+
+    /// Whether owner and mode of the inode at `place` are settled, as far as they are told or assumed.
+    #[must_use]
+    pub fn is_told(&self, place: Place) -> bool {
+        place.inode.is_some()
+            && !self.doubt(place).is_some_and(|doubt| matches!(doubt.attributes, Certainty::Unknown(_)))
+    }
+
     /// Whether the inode at `place` carries `marks`.
     #[must_use]
     pub fn has_marks(&self, place: Place, marks: Marks) -> bool {
@@ -148,6 +176,16 @@ impl<'a> View<'a> {
             place = self.root_of(covering, w);
         }
         place
+    }
+
+    /// Whether something is mounted on the inode at `place`, through this mount or another one of the same
+    /// source (`is_local_mountpoint`).
+    #[must_use]
+    pub fn is_mount_point(&self, place: Place) -> bool {
+        place.inode.is_some() && self.mounts.iter().filter_map(|(_, mount)| mount.on).any(|(on, inode)| {
+            Some(inode) == place.inode
+                && self.mount(on).variants.iter().any(|variant| variant.source == place.source)
+        })
     }
 
     /// The value of a kernel setting, asking for it where nobody told.

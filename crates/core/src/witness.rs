@@ -5,6 +5,7 @@ use std::sync::Arc;
 use crate::fact::Unknown;
 use crate::mode::Access;
 use crate::mount::{MountId, SourceId};
+use crate::personality::Feature;
 use crate::trace::Step;
 use crate::tree::InodeId;
 
@@ -25,6 +26,16 @@ pub enum Question {
     PresumedGrants(Vec<u8>, Access),
     /// Who owns an inode, where the sticky bit asks.
     Owner(SourceId, InodeId),
+    /// Who owns an inode that is only presumed to exist.
+    PresumedOwner(Vec<u8>),
+    /// Which ids an NFS server replaces.
+    Squash(SourceId),
+    /// Whether the server of a source lets the actor do it.
+    Server(SourceId),
+    /// Whether the filesystem of a source has a feature.
+    Support(SourceId, Feature),
+    /// Whether two paths of unknown contents lead to the same inode.
+    Same(Vec<u8>, Vec<u8>),
     /// The value of a kernel setting.
     Setting(&'static str),
     /// What execve finds in a file.
@@ -37,6 +48,8 @@ pub enum Question {
 pub trait Witness {
     /// Whether steps are wanted; where not, none is ever built.
     const TRACING: bool;
+    /// Whether every permission is taken to be given, as for somebody who only wants to know what is there.
+    const ALL_SEEING: bool = false;
 
     /// A check was made.
     fn step(&mut self, step: impl FnOnce() -> Step);

@@ -11,6 +11,7 @@ use mivask_core::identity::Credentials;
 use mivask_core::ids::{Extent, IdMap, KernelGid, KernelUid, MountIds, UserNamespace};
 use mivask_core::imprint::NewKind;
 use mivask_core::mode::Mode;
+use mivask_core::personality::Personality;
 use mivask_core::mount::{Mount, MountFlags, MountOrigin, MountTable, Preparation, Source, Variant};
 use mivask_core::outcome::Errno::{self, EACCES, ENOENT, EROFS};
 use mivask_core::stage::Stage;
@@ -26,7 +27,7 @@ fn staged(trees: Vec<Tree>, flags: MountFlags) -> (Stage, MountTable) {
         .enumerate()
         .map(|(index, tree)| {
             let (name, tree) = (Arc::from("disk"), Arc::new(tree));
-            let source = Source { name, filesystem: None, tree, read_only: false, native: Certainty::Known };
+            let source = Source { name, filesystem: None, tree, read_only: false, native: Certainty::Known, personality: Personality::default() };
             let when = Arc::from(format!("variant {index}"));
             Variant { when, source: stage.add_source(source), preparation: Preparation::default() }
         })
@@ -60,6 +61,8 @@ fn who(uid: u32, gid: u32, effective: CapabilitySet, namespace: UserNamespace) -
         fsgid: KernelGid::new(gid),
         groups: Vec::new(),
         effective,
+        permitted: effective,
+        bounding: CapabilitySet::ALL,
         umask: Mode::new(0o022),
         no_new_privileges: false,
         namespace: Arc::new(namespace),
@@ -75,7 +78,7 @@ fn answer(
 ) -> Result<(), Errno> {
     let view = View::new(stage, table, who, "x");
     let mut unwatched = Unwatched::default();
-    let verdict = decide(&view, verb, path, &mut unwatched).map(drop);
+    let verdict = decide(&view, &verb, path, &mut unwatched).map(drop);
     assert!(!unwatched.met_unknown, "everything is known");
     verdict
 }
@@ -144,10 +147,10 @@ fn possible_sources_are_tried_where_they_matter() {
     let (stage, table) = staged(vec![open, closed], MountFlags::default());
     let other = who(9, 9, CapabilitySet::EMPTY, UserNamespace::initial());
     let view = View::new(&stage, &table, &other, "x");
-    let reads = explore(|w| decide(&view, Verb::Reads, b"/f", w));
+    let reads = explore(|w| decide(&view, &Verb::Reads, b"/f", w));
     let endings: Vec<bool> = reads.decision.endings().iter().map(|ending| ending.verdict.is_ok()).collect();
     assert_eq!(endings, [true, false]);
-    let writes = explore(|w| decide(&view, Verb::Writes, b"/f", w));
+    let writes = explore(|w| decide(&view, &Verb::Writes, b"/f", w));
     assert_eq!(writes.decision, Decision::Settled(Err(EACCES)));
 }
 
@@ -163,7 +166,7 @@ fn what_is_unknown_is_asked_and_never_taken() {
     let other = who(9, 9, CapabilitySet::EMPTY, UserNamespace::initial());
     let view = View::new(&stage, &table, &other, "x");
     let verdicts = |path: &[u8]| {
-        let explored = explore(|w| decide(&view, Verb::Reads, path, w));
+        let explored = explore(|w| decide(&view, &Verb::Reads, path, w));
         explored.decision.endings().into_iter().map(|ending| ending.verdict.map(drop)).collect::<Vec<_>>()
     };
     assert_eq!(verdicts(b"/f"), [Ok(()), Err(EACCES)]);

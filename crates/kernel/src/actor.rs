@@ -1,37 +1,55 @@
-//! Taking on an identity, for one thread.
+//! Taking on an identity, for one process.
 
 use std::path::Path;
 
+use mivask_core::caps::Capability;
 use mivask_core::identity::Credentials;
+use mivask_core::ids::{InsideGid, InsideUid};
 use rustix::fs::Mode;
 use rustix::process::{Gid, Uid};
-use rustix::thread::{CapabilitySet, CapabilitySets, UnshareFlags};
+use rustix::thread::{CapabilitySet, CapabilitySets};
 
-use crate::{Doing, KernelError};
+use crate::{Doing, KernelError, child};
 
-/// Turns the calling thread into the actor, with `root` as its root directory. There is no way back.
-pub(crate) fn become_actor(who: &Credentials, root: &Path) -> Result<(), KernelError> {
-    // SAFETY: a freshly spawned thread that uses absolute paths only; root, working directory and umask
-    // become its own.
-    #[expect(unsafe_code, reason = "unshare changes what paths mean for this thread")]
-    let unshared = unsafe { rustix::thread::unshare_unsafe(UnshareFlags::FS) };
-    unshared.doing(|| "unshare of root and umask".to_owned())?;
+/// Makes `root` the root directory, in a user namespace where the actor has one of its own; somebody outside
+/// must then write its maps. The namespace comes first: a process with a root of its own gets none.
+pub(crate) fn enter(root: &Path, who: &Credentials) -> Result<(), KernelError> {
+    if !who.namespace.is_initial() {
+        child::enter_user_namespace()?;
+    }
     rustix::process::chroot(root).doing(|| format!("chroot to {}", root.display()))?;
-    rustix::process::chdir("/").doing(|| "chdir to the new root".to_owned())?;
-    let groups: Vec<Gid> = who.groups.iter().map(|gid| Gid::from_raw(gid.raw())).collect();
+    rustix::process::chdir("/").doing(|| "chdir to the new root".to_owned())
+}
+
+/// Turns the calling process into the actor. There is no way back.
+pub(crate) fn become_actor(who: &Credentials) -> Result<(), KernelError> {
+    let unmapped = || KernelError::Unsupported("an id of the actor has no mapping".to_owned());
+    for capability in Capability::ALL.iter().filter(|capability| !who.bounding.has(**capability)) {
+        let set = CapabilitySet::from_bits_retain(1 << *capability as u64);
+        // A kernel may lack the newest capabilities.
+        let _ = rustix::thread::remove_capability_from_bounding_set(set);
+    }
+    let mut groups = Vec::with_capacity(who.groups.len());
+    for gid in &who.groups {
+        let inside = who.namespace.to_inside_gid(*gid).ok_or_else(unmapped)?;
+        groups.push(Gid::from_raw(inside.raw()));
+    }
     rustix::thread::set_thread_groups(&groups).doing(|| "setgroups".to_owned())?;
-    let gid = Gid::from_raw(who.fsgid.raw());
+    let gid = Gid::from_raw(who.inside_gid().map(InsideGid::raw).ok_or_else(unmapped)?);
     rustix::thread::set_thread_res_gid(gid, gid, gid).doing(|| "setresgid".to_owned())?;
     rustix::thread::set_keep_capabilities(true).doing(|| "keeping capabilities".to_owned())?;
-    let uid = Uid::from_raw(who.fsuid.raw());
+    let uid = Uid::from_raw(who.inside_uid().map(InsideUid::raw).ok_or_else(unmapped)?);
     rustix::thread::set_thread_res_uid(uid, uid, uid).doing(|| "setresuid".to_owned())?;
-    let wanted = CapabilitySet::from_bits_retain(who.effective.bits());
     let held = rustix::thread::capabilities(None).doing(|| "reading capabilities".to_owned())?;
     // Some machines lack a capability altogether; those that decide about files are checked for earlier.
-    let set = wanted & held.permitted;
-    let sets = CapabilitySets { effective: set, permitted: set, inheritable: CapabilitySet::empty() };
+    let set = |bits: u64| CapabilitySet::from_bits_retain(bits) & held.permitted;
+    let sets = CapabilitySets {
+        effective: set(who.effective.bits()),
+        permitted: set(who.permitted.bits() | who.effective.bits()),
+        inheritable: CapabilitySet::empty(),
+    };
     rustix::thread::set_capabilities(None, sets).doing(|| "capset".to_owned())?;
-    // It can be set, never taken back; a thread starts without it.
+    // It can be set, never taken back; a process starts without it.
     if who.no_new_privileges {
         rustix::thread::set_no_new_privs(true).doing(|| "setting no_new_privs".to_owned())?;
     }

@@ -1,64 +1,87 @@
 //! The system call behind each verb.
 
-use std::ffi::{CStr, CString, OsStr};
-use std::io::{self, Read};
-use std::os::fd::{AsRawFd, OwnedFd};
+mod change;
+mod run;
+
+use std::ffi::OsStr;
+use std::io;
+use std::os::fd::OwnedFd;
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
-use mivask_core::act::Verb;
-use mivask_core::mode::Mode as CoreMode;
-use mivask_core::outcome::Effect;
-use rustix::fs::{Mode, OFlags};
+use mivask_core::act::{Node, Owner, Verb};
+use mivask_core::mode::{FileKind, Mode as CoreMode};
+use rustix::fs::{CWD, FileType, Mode, OFlags};
 
 use crate::observe;
+use crate::report::Seen;
 
-/// Makes the call; `path` is absolute within the thread's root. Verbs that may create something come back
-/// with its owner, mode and ACL, started programs with their effective ids.
-pub(crate) fn attempt(verb: Verb, path: &[u8]) -> io::Result<Effect> {
-    let path = Path::new(OsStr::from_bytes(path));
+/// Makes the call; `path` is absolute within the process's root. What an act creates, or changes in owner or mode,
+/// comes back with its owner, mode and ACL, a started program with its effective ids and capabilities.
+pub(crate) fn attempt(verb: &Verb, path: &[u8]) -> io::Result<Seen> {
+    let path = name(path);
+    let group = |gid: u32| Owner { uid: None, gid: Some(gid) };
     match verb {
         Verb::Inspects => rustix::fs::stat(path).map(drop)?,
         Verb::InspectsLink => rustix::fs::lstat(path).map(drop)?,
-        Verb::Reads => open(path, OFlags::RDONLY, CoreMode::default())?,
-        Verb::Writes => open(path, OFlags::WRONLY, CoreMode::default())?,
-        Verb::Appends => open(path, OFlags::WRONLY | OFlags::APPEND, CoreMode::default())?,
-        Verb::Truncates => open(path, OFlags::WRONLY | OFlags::TRUNC, CoreMode::default())?,
-        Verb::Updates => open(path, OFlags::RDWR, CoreMode::default())?,
-        Verb::Overwrites => {
-            return create(path, OFlags::WRONLY | OFlags::CREATE | OFlags::TRUNC, CoreMode::new(0o666));
+        Verb::Reads => open(path, OFlags::RDONLY)?,
+        Verb::Writes => open(path, OFlags::WRONLY)?,
+        Verb::Appends => open(path, OFlags::WRONLY | OFlags::APPEND)?,
+        Verb::Updates => open(path, OFlags::RDWR)?,
+        Verb::Truncates => return emptied(path, || open(path, OFlags::WRONLY | OFlags::TRUNC)),
+        Verb::Shortens => {
+            return emptied(path, || {
+                let path = std::ffi::CString::new(path.as_os_str().as_bytes())?;
+                change::truncate(&path)
+            });
         }
-        Verb::Extends => {
-            return create(path, OFlags::WRONLY | OFlags::CREATE | OFlags::APPEND, CoreMode::new(0o666));
-        }
+        Verb::Overwrites => return create_or_open(path, OFlags::WRONLY | OFlags::CREATE | OFlags::TRUNC),
+        Verb::Extends => return create_or_open(path, OFlags::WRONLY | OFlags::CREATE | OFlags::APPEND),
         Verb::Creates(mode) => {
-            return create(path, OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL, mode);
+            let file = open_file(path, OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL, *mode)?;
+            return file.map_or_else(|| Ok(Seen::default()), observe::of_file);
         }
-        Verb::Runs => return run(path),
+        Verb::Runs => return run::run(path),
         Verb::Lists => list(path)?,
         Verb::Enters => rustix::process::chdir(path)?,
         Verb::MakesDirectory(mode) => {
-            rustix::fs::mkdir(path, raw(mode))?;
+            rustix::fs::mkdir(path, raw(*mode))?;
             // Whoever could make it can look at it: that takes no more than the walk.
-            return Ok(Effect { imprint: Some(observe::of_path(path)?), runs_as: None });
+            return observe::of_link(path);
         }
+        Verb::MakesFifo(mode) => return make(path, FileType::Fifo, *mode, 0),
+        Verb::MakesNode(node, mode) => return make_node(path, *node, *mode),
+        Verb::Points(target) => {
+            rustix::fs::symlink(name(target), path)?;
+            return observe::of_link(path);
+        }
+        Verb::Links(new) => rustix::fs::link(path, name(new))?,
+        Verb::Renames(new) => rustix::fs::rename(path, name(new))?,
         Verb::Deletes => rustix::fs::unlink(path)?,
         Verb::RemovesDirectory => rustix::fs::rmdir(path)?,
+        Verb::SetsMode(wanted) => return change::set_mode(path, wanted),
+        Verb::SetsOwner(owner) => return change::set_owner(path, *owner, true),
+        Verb::SetsGroup(gid) => return change::set_owner(path, group(*gid), true),
+        Verb::SetsLinkOwner(owner) => return change::set_owner(path, *owner, false),
+        Verb::SetsLinkGroup(gid) => return change::set_owner(path, group(*gid), false),
+        Verb::SetsAcl(acl) => return change::set_acl(path, acl),
+        Verb::Stamps => change::set_times(path, rustix::fs::UTIME_NOW)?,
+        Verb::Backdates => change::set_times(path, 0)?,
+        Verb::Tags(name) => change::tag(path, name)?,
     }
-    Ok(Effect::default())
+    Ok(Seen::default())
 }
 
-fn create(path: &Path, flags: OFlags, mode: CoreMode) -> io::Result<Effect> {
-    let imprint = open_file(path, flags, mode)?.map(observe::of_file).transpose()?;
-    Ok(Effect { imprint, runs_as: None })
+fn name(path: &[u8]) -> &Path {
+    Path::new(OsStr::from_bytes(path))
 }
 
 fn raw(mode: CoreMode) -> Mode {
     Mode::from_raw_mode(u32::from(mode.bits()))
 }
 
-fn open(path: &Path, flags: OFlags, mode: CoreMode) -> io::Result<()> {
-    open_file(path, flags, mode).map(drop)
+fn open(path: &Path, flags: OFlags) -> io::Result<()> {
+    open_file(path, flags, CoreMode::default()).map(drop)
 }
 
 /// A fifo without a partner would block; with O_NONBLOCK a writer gets ENXIO instead, which the model
@@ -71,7 +94,28 @@ fn open_file(path: &Path, flags: OFlags, mode: CoreMode) -> io::Result<Option<Ow
 }
 
 fn is_fifo(path: &Path) -> bool {
-    rustix::fs::stat(path).is_ok_and(|stat| rustix::fs::FileType::from_raw_mode(stat.st_mode).is_fifo())
+    rustix::fs::stat(path).is_ok_and(|stat| FileType::from_raw_mode(stat.st_mode).is_fifo())
+}
+
+/// O_CREAT without O_EXCL: what it only opened is reported where its mode changed.
+fn create_or_open(path: &Path, flags: OFlags) -> io::Result<Seen> {
+    let before = rustix::fs::stat(path).ok();
+    let Some(file) = open_file(path, flags, CoreMode::new(0o666))? else {
+        return Ok(Seen::default());
+    };
+    let after = rustix::fs::fstat(&file)?;
+    match before {
+        Some(before) if before.st_mode == after.st_mode => Ok(Seen::default()),
+        Some(_) | None => observe::of_file(file),
+    }
+}
+
+/// Emptying a file is reported where it changed its mode.
+fn emptied(path: &Path, empty: impl FnOnce() -> io::Result<()>) -> io::Result<Seen> {
+    let watched = observe::watch(path, true)?;
+    let before = watched.stat()?;
+    empty()?;
+    if before.st_mode == watched.stat()?.st_mode { Ok(Seen::default()) } else { watched.now() }
 }
 
 fn list(path: &Path) -> io::Result<()> {
@@ -82,53 +126,17 @@ fn list(path: &Path) -> io::Result<()> {
     Ok(())
 }
 
-/// execve in a child; then, for a script, what its interpreter would do: open it.
-fn run(path: &Path) -> io::Result<Effect> {
-    let program = CString::new(path.as_os_str().as_bytes())?;
-    let written = execute(&program)?;
-    match std::fs::read(path).map(|bytes| bytes.starts_with(b"#!")) {
-        Err(error) if !crate::program::is_program_by_size(path) => return Err(error),
-        Ok(_) | Err(_) => {}
-    }
-    Ok(Effect { imprint: None, runs_as: crate::program::effective_ids(&written) })
+fn make_node(path: &Path, node: Node, mode: CoreMode) -> io::Result<Seen> {
+    let kind = match node.kind {
+        FileKind::BlockDevice => FileType::BlockDevice,
+        FileKind::CharDevice => FileType::CharacterDevice,
+        FileKind::Socket => FileType::Socket,
+        FileKind::File | FileKind::Directory | FileKind::Link | FileKind::Fifo => FileType::Fifo,
+    };
+    make(path, kind, mode, rustix::fs::makedev(node.device.major, node.device.minor))
 }
 
-/// What the program wrote. The library's own way of starting programs tries a shell on ENOEXEC, so this is
-/// the bare call.
-#[expect(unsafe_code, reason = "no safe function makes a bare execve in a child")]
-fn execute(program: &CStr) -> io::Result<Vec<u8>> {
-    let arguments = [program.as_ptr(), std::ptr::null()];
-    let environment = [std::ptr::null()];
-    let (mut reader, writer) = io::pipe()?;
-    let output = writer.as_raw_fd();
-    let _alone = crate::build::nobody_builds();
-    // SAFETY: between fork and _exit the child makes nothing but async-signal-safe calls (dup2, execve, reading
-    // errno, _exit), as a child of a process with several threads must; all pointers were made before.
-    let child = unsafe {
-        match libc::fork() {
-            0 => {
-                libc::dup2(output, libc::STDOUT_FILENO);
-                libc::execve(program.as_ptr(), arguments.as_ptr(), environment.as_ptr());
-                libc::_exit(*libc::__errno_location());
-            }
-            child => child,
-        }
-    };
-    if child < 0 {
-        return Err(io::Error::last_os_error());
-    }
-    drop(writer);
-    let mut written = Vec::new();
-    reader.read_to_end(&mut written)?;
-    let mut status = 0;
-    // SAFETY: `status` outlives the call, and the child is this thread's own.
-    if unsafe { libc::waitpid(child, &raw mut status, 0) } != child {
-        return Err(io::Error::last_os_error());
-    }
-    // The program ends with 0; the child that could not become it ends with the errno.
-    match libc::WIFEXITED(status).then(|| libc::WEXITSTATUS(status)) {
-        Some(0) => Ok(written),
-        Some(errno) => Err(io::Error::from_raw_os_error(errno)),
-        None => Err(io::Error::other("the program was killed")),
-    }
+fn make(path: &Path, kind: FileType, mode: CoreMode, device: rustix::fs::Dev) -> io::Result<Seen> {
+    rustix::fs::mknodat(CWD, path, kind, raw(mode), device)?;
+    observe::of_link(path)
 }

@@ -1,30 +1,35 @@
 //! The same acts on the running kernel, in throwaway mount namespaces.
 //!
-//! A thread of its own makes a private mount namespace, rebuilds the actor's mounts on tmpfs, and for
-//! each act starts another thread that takes on the actor's identity (credentials belong to threads
-//! on Linux) and makes the real system call. Nothing outside the namespace and one temporary folder is
-//! touched, and both vanish with the threads. Root is needed; [`unavailable`] says why it is not enough.
+//! A [`Bench`] owns a thread with a private mount namespace, in which a tmpfs of its own covers the folder
+//! for temporary files. There it rebuilds an actor's mounts on real file systems, and a child process takes on
+//! the actor's identity (user namespace, ids, groups, capabilities, umask) and makes the real system calls.
+//! Nothing outside the namespace is touched, and everything vanishes with it, also when the process is killed.
+//! Root is needed; [`unavailable`] says why it is not enough.
 //!
 //! This is for checking predictions, never for making them.
 
 mod actor;
 mod attempt;
-mod build;
+mod bench;
+mod child;
+mod ground;
+mod id_map;
+mod mounts;
+mod namespace;
 mod observe;
 mod program;
+mod report;
+mod store;
+mod world;
 mod xattr;
 
 use std::io;
-use std::path::PathBuf;
-use std::sync::Arc;
 
-use mivask_core::act::{Act, Verb};
-use mivask_core::identity::Credentials;
-use mivask_core::mount::MountTable;
 use mivask_core::outcome::{Effect, Errno};
-use mivask_core::stage::{Actor, Stage};
-use rustix::thread::{CapabilitySet, UnshareFlags};
+use rustix::thread::CapabilitySet;
 
+pub use bench::Bench;
+pub use ground::{Choice, Filesystem, has_tool};
 pub use program::PROGRAM;
 
 /// What the kernel did.
@@ -37,6 +42,9 @@ pub enum Observed {
     /// The call failed with any other errno.
     Other(i32),
 }
+
+/// Stands for an ACL that could not be looked at any more, because the act closed the way there.
+pub const UNSEEN_ACL: &str = "?";
 
 /// Why an act could not be tried.
 #[derive(Debug, thiserror::Error)]
@@ -51,11 +59,11 @@ pub enum KernelError {
         error: io::Error,
     },
     /// The scene holds something that cannot be rebuilt here.
-    #[error("cannot be rebuilt: {0}")]
+    #[error("cannot be rebuilt here: {0}")]
     Unsupported(String),
-    /// A thread of the harness ended badly.
-    #[error("the harness itself failed")]
-    Harness,
+    /// A thread or child of the harness ended badly.
+    #[error("the harness itself failed: {0}")]
+    Harness(String),
 }
 
 /// Names what was being done when an error came.
@@ -77,8 +85,11 @@ pub fn unavailable() -> Option<String> {
         (CapabilitySet::SYS_CHROOT, "SYS_CHROOT"),
         (CapabilitySet::SETUID, "SETUID"),
         (CapabilitySet::SETGID, "SETGID"),
+        (CapabilitySet::SETPCAP, "SETPCAP"),
+        (CapabilitySet::SETFCAP, "SETFCAP"),
         (CapabilitySet::CHOWN, "CHOWN"),
         (CapabilitySet::DAC_OVERRIDE, "DAC_OVERRIDE"),
+        (CapabilitySet::FOWNER, "FOWNER"),
         (CapabilitySet::MKNOD, "MKNOD"),
         (CapabilitySet::LINUX_IMMUTABLE, "LINUX_IMMUTABLE"),
     ];
@@ -86,9 +97,9 @@ pub fn unavailable() -> Option<String> {
         return Some("the process cannot read its own capabilities".to_owned());
     };
     if let Some((_, name)) = needed.iter().find(|(capability, _)| !held.effective.contains(*capability)) {
-        return Some(format!("the capability {name} is missing: run the tests as root"));
+        return Some(format!("the capability {name} is missing: run it as root"));
     }
-    let tried = std::thread::spawn(|| private_namespace().map_err(|error| error.to_string())).join();
+    let tried = std::thread::spawn(|| namespace::enter().map_err(|error| error.to_string())).join();
     match tried {
         Ok(Ok(())) => None,
         Ok(Err(reason)) => Some(reason),
@@ -96,107 +107,16 @@ pub fn unavailable() -> Option<String> {
     }
 }
 
-/// Does each act on the running kernel as `actor`, each against the untouched scene.
-///
-/// The actor must have one possible identity in the initial user namespace.
-///
-/// # Errors
-/// The scene cannot be rebuilt here, or a step of rebuilding it fails.
-pub fn attempt(stage: &Stage, actor: &Actor, acts: &[Act]) -> Result<Vec<Observed>, KernelError> {
-    let [credentials] = actor.credentials.as_slice() else {
-        return Err(KernelError::Unsupported("the identity is not settled".to_owned()));
+/// This machine's kernel settings that decide about files.
+#[must_use]
+pub fn settings() -> mivask_core::stage::Settings {
+    let setting = |name: &str| {
+        std::fs::read_to_string(format!("/proc/sys/fs/{name}")).ok().and_then(|text| text.trim().parse().ok())
     };
-    let job = Job {
-        stage: Arc::new(stage.clone()),
-        mounts: actor.mounts.clone(),
-        credentials: credentials.clone(),
-        acts: acts.to_vec(),
-    };
-    std::thread::spawn(move || job.run()).join().map_err(|_| KernelError::Harness)?
-}
-
-struct Job {
-    stage: Arc<Stage>,
-    mounts: MountTable,
-    credentials: Credentials,
-    acts: Vec<Act>,
-}
-
-impl Job {
-    fn run(&self) -> Result<Vec<Observed>, KernelError> {
-        private_namespace()?;
-        let scratch = tempfile::Builder::new()
-            .prefix("mivask-")
-            .tempdir()
-            .doing(|| "making a temporary folder".to_owned())?;
-        let mut all = Vec::new();
-        let mut world = None;
-        for act in &self.acts {
-            let root = match &world {
-                Some(root) => PathBuf::clone(root),
-                None => build::world(&self.stage, &self.mounts, scratch.path())?,
-            };
-            let observed = self.one(act, root.clone())?;
-            // Each act meets the untouched scene; one that failed or only looked has left it so.
-            world = Some(root);
-            if matches!(observed, Observed::Allowed(_)) && changes(act.verb) {
-                build::take_down(scratch.path())?;
-                world = None;
-            }
-            all.push(observed);
-        }
-        if world.is_some() {
-            build::take_down(scratch.path())?;
-        }
-        Ok(all)
-    }
-
-    fn one(&self, act: &Act, root: PathBuf) -> Result<Observed, KernelError> {
-        let (credentials, act_there, inside) = (self.credentials.clone(), act.clone(), root);
-        let tried = std::thread::spawn(move || {
-            actor::become_actor(&credentials, &inside)?;
-            Ok(attempt::attempt(act_there.verb, &act_there.path))
-        });
-        let result: Result<_, KernelError> = tried.join().map_err(|_| KernelError::Harness)?;
-        match result? {
-            Ok(seen) => Ok(Observed::Allowed(seen)),
-            Err(error) => {
-                let raw = error.raw_os_error().unwrap_or(0);
-                Ok(Errno::by_number(raw).map_or(Observed::Other(raw), Observed::Denied))
-            }
-        }
-    }
-}
-
-/// Gives the calling thread a mount namespace and a root of its own; mounts made in it reach nobody.
-fn private_namespace() -> Result<(), KernelError> {
-    // SAFETY: this thread holds no reference into the file-system state that others share: it is
-    // freshly spawned, and only works with absolute paths afterwards.
-    #[expect(unsafe_code, reason = "unshare changes what paths mean for this thread")]
-    let unshared = unsafe { rustix::thread::unshare_unsafe(UnshareFlags::FS | UnshareFlags::NEWNS) };
-    unshared.doing(|| "unshare of the mount namespace".to_owned())?;
-    let private = rustix::mount::MountPropagationFlags::PRIVATE | rustix::mount::MountPropagationFlags::REC;
-    rustix::mount::mount_change("/", private).doing(|| "making every mount private".to_owned())
-}
-
-/// Whether a successful act leaves the scene another than it was.
-const fn changes(verb: Verb) -> bool {
-    match verb {
-        Verb::Truncates
-        | Verb::Overwrites
-        | Verb::Extends
-        | Verb::Creates(_)
-        | Verb::MakesDirectory(_)
-        | Verb::Deletes
-        | Verb::RemovesDirectory => true,
-        Verb::Inspects
-        | Verb::InspectsLink
-        | Verb::Reads
-        | Verb::Writes
-        | Verb::Appends
-        | Verb::Updates
-        | Verb::Runs
-        | Verb::Lists
-        | Verb::Enters => false,
+    mivask_core::stage::Settings {
+        protected_symlinks: setting("protected_symlinks"),
+        protected_regular: setting("protected_regular"),
+        protected_fifos: setting("protected_fifos"),
+        protected_hardlinks: setting("protected_hardlinks"),
     }
 }

@@ -1,36 +1,95 @@
-//! Owner, mode and ACL of what an act created.
+//! Owner, mode and ACL of what an act created or changed.
 
 use std::io;
-use std::os::fd::AsFd;
+use std::os::fd::{AsFd, OwnedFd};
 use std::path::Path;
 
 use mivask_core::acl::Acl;
 use mivask_core::ids::{DiskGid, DiskUid, InsideGid, InsideUid};
 use mivask_core::mode::Mode;
 use mivask_core::outcome::Imprint;
-use rustix::fs::Stat;
+use rustix::fs::{OFlags, Stat};
 
-use crate::xattr;
+use crate::report::{Node, Seen};
+use crate::{UNSEEN_ACL, xattr};
 
 /// Of an open file.
-pub(crate) fn of_file(file: impl AsFd) -> io::Result<Imprint> {
+pub(crate) fn of_file(file: impl AsFd) -> io::Result<Seen> {
     let mut buffer = [0; 4096];
     let acl = rustix::fs::fgetxattr(&file, xattr::ACCESS, &mut buffer[..]).ok();
     let acl = acl.and_then(|length| xattr::decode(&buffer[..length]));
-    Ok(imprint(rustix::fs::fstat(&file)?, acl))
+    Ok(seen(&rustix::fs::fstat(&file)?, acl.as_ref()))
 }
 
-/// Of a path, links not followed.
-pub(crate) fn of_path(path: &Path) -> io::Result<Imprint> {
+/// Of a path that the act just made, links not followed.
+pub(crate) fn of_link(path: &Path) -> io::Result<Seen> {
+    let acl = acl_at(path, false);
+    Ok(seen(&rustix::fs::lstat(path)?, acl.flatten().as_ref()))
+}
+
+/// Something that is there already, held so that it can be looked at whatever an act does to the way there.
+pub(crate) struct Watched<'p> {
+    file: OwnedFd,
+    path: &'p Path,
+    follow: bool,
+}
+
+/// Takes hold of what lies at `path`, which takes no more than the walk.
+pub(crate) fn watch(path: &Path, follow: bool) -> io::Result<Watched<'_>> {
+    let flags = OFlags::PATH | OFlags::CLOEXEC;
+    let flags = if follow { flags } else { flags | OFlags::NOFOLLOW };
+    Ok(Watched { file: rustix::fs::open(path, flags, rustix::fs::Mode::empty())?, path, follow })
+}
+
+impl Watched<'_> {
+    /// Its `stat` now.
+    pub(crate) fn stat(&self) -> io::Result<Stat> {
+        Ok(rustix::fs::fstat(&self.file)?)
+    }
+
+    /// Its owner, mode and ACL now; the ACL only as far as the way there is still open.
+    pub(crate) fn now(&self) -> io::Result<Seen> {
+        let mut seen = seen(&self.stat()?, None);
+        if let Some((imprint, _)) = &mut seen.left {
+            imprint.acl = match acl_at(self.path, self.follow) {
+                Some(acl) => acl.as_ref().map(shown),
+                None => Some(UNSEEN_ACL.to_owned()),
+            };
+        }
+        Ok(seen)
+    }
+}
+
+/// The access ACL at a path, the inner `None` where it has none; nothing where the way is closed.
+#[expect(clippy::option_option, reason = "no ACL and no sight of it differ")]
+fn acl_at(path: &Path, follow: bool) -> Option<Option<Acl>> {
     let mut buffer = [0; 4096];
-    let acl = rustix::fs::lgetxattr(path, xattr::ACCESS, &mut buffer[..]).ok();
-    let acl = acl.and_then(|length| xattr::decode(&buffer[..length]));
-    Ok(imprint(rustix::fs::lstat(path)?, acl))
+    let got = if follow {
+        rustix::fs::getxattr(path, xattr::ACCESS, &mut buffer[..])
+    } else {
+        rustix::fs::lgetxattr(path, xattr::ACCESS, &mut buffer[..])
+    };
+    match got {
+        Ok(length) => Some(xattr::decode(&buffer[..length])),
+        Err(rustix::io::Errno::NODATA | rustix::io::Errno::NOTSUP) => Some(None),
+        Err(_) => None,
+    }
 }
 
-fn imprint(stat: Stat, acl: Option<Acl>) -> Imprint {
-    let mode = Mode::new(u16::try_from(stat.st_mode & 0o7777).unwrap_or_default());
+/// The permission bits in a `stat`.
+pub(crate) fn mode(stat: &Stat) -> Mode {
+    Mode::new(u16::try_from(stat.st_mode & 0o7777).unwrap_or_default())
+}
+
+fn seen(stat: &Stat, acl: Option<&Acl>) -> Seen {
     let (uid, gid) = (InsideUid::new(stat.st_uid), InsideGid::new(stat.st_gid));
-    let imprint = Imprint::new(uid, gid, mode, DiskUid::new(stat.st_uid), DiskGid::new(stat.st_gid));
-    Imprint { acl: acl.map(|acl| acl.to_string()), ..imprint }
+    let imprint = Imprint::new(uid, gid, mode(stat), DiskUid::new(stat.st_uid), DiskGid::new(stat.st_gid));
+    let acl = acl.map(shown);
+    let node = Node { device: stat.st_dev, inode: stat.st_ino };
+    Seen { left: Some((Imprint { acl, ..imprint }, node)), runs_as: None }
+}
+
+/// An ACL in the order that predictions print it.
+fn shown(acl: &Acl) -> String {
+    acl.seen(|uid| Some(uid.raw()), |gid| Some(gid.raw())).to_string()
 }

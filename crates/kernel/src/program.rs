@@ -1,7 +1,8 @@
-//! A tiny program the kernel starts: it writes its effective ids and ends with status 0.
+//! A tiny program the kernel starts: it writes its effective ids and capabilities and ends with status 0.
 
 use std::path::Path;
 
+use mivask_core::caps::CapabilitySet;
 use mivask_core::ids::{InsideGid, InsideUid};
 use mivask_core::outcome::RunsAs;
 
@@ -13,28 +14,40 @@ const MACHINE: u8 = 62;
 #[cfg(target_arch = "aarch64")]
 const MACHINE: u8 = 183;
 
-/// geteuid, push it; getegid, push it; write(1, stack, 16); exit(0).
+/// geteuid, getegid, capget and write(1, stack, 40): ids at 0 and 8, three pairs of capability words from 16 on.
 #[cfg(target_arch = "x86_64")]
 #[rustfmt::skip]
-const CODE: [u8; 47] = [
-    0xb8, 107, 0, 0, 0, 0x0f, 0x05, 0x50, // mov eax, geteuid; syscall; push rax
-    0xb8, 108, 0, 0, 0, 0x0f, 0x05, 0x50, // mov eax, getegid; syscall; push rax
-    0xbf, 1, 0, 0, 0, 0x48, 0x89, 0xe6,   // mov edi, 1; mov rsi, rsp
-    0xba, 16, 0, 0, 0, 0xb8, 1, 0, 0, 0,  // mov edx, 16; mov eax, write
-    0x0f, 0x05, 0x31, 0xff,               // syscall; xor edi, edi
-    0xb8, 60, 0, 0, 0, 0x0f, 0x05, 0xcc, 0xcc, // mov eax, exit; syscall
+const CODE: [u8; 90] = [
+    0x48, 0x83, 0xec, 0x40,                         // sub rsp, 64
+    0xb8, 107, 0, 0, 0, 0x0f, 0x05,                 // mov eax, geteuid; syscall
+    0x48, 0x89, 0x04, 0x24,                         // mov [rsp], rax
+    0xb8, 108, 0, 0, 0, 0x0f, 0x05,                 // mov eax, getegid; syscall
+    0x48, 0x89, 0x44, 0x24, 0x08,                   // mov [rsp+8], rax
+    0xc7, 0x44, 0x24, 0x30, 0x22, 0x05, 0x08, 0x20, // mov dword [rsp+48], _LINUX_CAPABILITY_VERSION_3
+    0xc7, 0x44, 0x24, 0x34, 0, 0, 0, 0,             // mov dword [rsp+52], 0
+    0xb8, 125, 0, 0, 0,                             // mov eax, capget
+    0x48, 0x8d, 0x7c, 0x24, 0x30,                   // lea rdi, [rsp+48]
+    0x48, 0x8d, 0x74, 0x24, 0x10, 0x0f, 0x05,       // lea rsi, [rsp+16]; syscall
+    0xbf, 1, 0, 0, 0, 0x48, 0x89, 0xe6,             // mov edi, 1; mov rsi, rsp
+    0xba, 40, 0, 0, 0, 0xb8, 1, 0, 0, 0,            // mov edx, 40; mov eax, write
+    0x0f, 0x05, 0x31, 0xff,                         // syscall; xor edi, edi
+    0xb8, 60, 0, 0, 0, 0x0f, 0x05, 0xcc,            // mov eax, exit; syscall
 ];
-/// The same: 64-bit words at the stack's top, group first.
+/// The same for 64-bit ARM.
 #[cfg(target_arch = "aarch64")]
 #[rustfmt::skip]
-const CODE: [u8; 60] = [
-    0xff, 0x43, 0x00, 0xd1,                         // sub sp, sp, 16
+const CODE: [u8; 92] = [
+    0xff, 0x03, 0x01, 0xd1,                         // sub sp, sp, 64
     0xe8, 0x15, 0x80, 0xd2, 0x01, 0x00, 0x00, 0xd4, // mov x8, geteuid; svc 0
-    0xe0, 0x07, 0x00, 0xf9,                         // str x0, [sp, 8]
-    0x28, 0x16, 0x80, 0xd2, 0x01, 0x00, 0x00, 0xd4, // mov x8, getegid; svc 0
     0xe0, 0x03, 0x00, 0xf9,                         // str x0, [sp]
+    0x28, 0x16, 0x80, 0xd2, 0x01, 0x00, 0x00, 0xd4, // mov x8, getegid; svc 0
+    0xe0, 0x07, 0x00, 0xf9,                         // str x0, [sp, 8]
+    0x41, 0xa4, 0x80, 0x52, 0x01, 0x01, 0xa4, 0x72, // mov w1, _LINUX_CAPABILITY_VERSION_3
+    0xe1, 0x33, 0x00, 0xb9, 0xff, 0x37, 0x00, 0xb9, // str w1, [sp, 48]; str wzr, [sp, 52]
+    0xe0, 0xc3, 0x00, 0x91, 0xe1, 0x43, 0x00, 0x91, // add x0, sp, 48; add x1, sp, 16
+    0x48, 0x0b, 0x80, 0xd2, 0x01, 0x00, 0x00, 0xd4, // mov x8, capget; svc 0
     0x20, 0x00, 0x80, 0xd2, 0xe1, 0x03, 0x00, 0x91, // mov x0, 1; mov x1, sp
-    0x02, 0x02, 0x80, 0xd2, 0x08, 0x08, 0x80, 0xd2, // mov x2, 16; mov x8, write
+    0x02, 0x05, 0x80, 0xd2, 0x08, 0x08, 0x80, 0xd2, // mov x2, 40; mov x8, write
     0x01, 0x00, 0x00, 0xd4, 0x00, 0x00, 0x80, 0xd2, // svc 0; mov x0, 0
     0xa8, 0x0b, 0x80, 0xd2, 0x01, 0x00, 0x00, 0xd4, // mov x8, exit; svc 0
 ];
@@ -93,12 +106,16 @@ const fn program() -> [u8; 0] {
     []
 }
 
-/// The effective ids in what the program wrote: two 64-bit words, group first.
-pub(crate) fn effective_ids(written: &[u8]) -> Option<RunsAs> {
-    let (gid, rest) = written.split_first_chunk::<8>()?;
-    let (uid, _) = rest.split_first_chunk::<8>()?;
-    let id = |word: &[u8; 8]| u32::try_from(u64::from_le_bytes(*word)).ok();
-    Some(RunsAs { uid: InsideUid::new(id(uid)?), gid: InsideGid::new(id(gid)?) })
+/// The identity in what the program wrote.
+pub(crate) fn runs_as(written: &[u8]) -> Option<RunsAs> {
+    let word = |at: usize| Some(u32::from_le_bytes(written.get(at..at + 4)?.try_into().ok()?));
+    // Each of the two capability words comes with its permitted and inheritable ones.
+    let effective = u64::from(word(16)?) | u64::from(word(28)?) << 32;
+    Some(RunsAs {
+        uid: InsideUid::new(word(0)?),
+        gid: InsideGid::new(word(8)?),
+        effective: CapabilitySet::from_bits(effective),
+    })
 }
 
 /// Whether the file that just ran cannot be a script, since it is exactly as long as [`PROGRAM`].
@@ -121,8 +138,10 @@ mod tests {
         std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o755)).unwrap();
         let output = std::process::Command::new(&path).output().unwrap();
         assert!(output.status.success());
-        let ids = effective_ids(&output.stdout).unwrap();
+        let ids = runs_as(&output.stdout).unwrap();
         assert_eq!(ids.uid.raw(), rustix::process::geteuid().as_raw());
         assert_eq!(ids.gid.raw(), rustix::process::getegid().as_raw());
+        let held = rustix::thread::capabilities(None).unwrap();
+        assert_eq!(ids.effective.bits(), held.effective.bits());
     }
 }

@@ -1,6 +1,7 @@
-//! POSIX ACLs as extended attributes (include/uapi/linux/posix_acl_xattr.h).
+//! POSIX ACLs and file capabilities as extended attributes (include/uapi/linux/posix_acl_xattr.h, capability.h).
 
 use mivask_core::acl::Acl;
+use mivask_core::caps::{CapabilitySet, FileCapabilities};
 use mivask_core::ids::{DiskGid, DiskUid};
 use mivask_core::mode::Access;
 
@@ -26,6 +27,32 @@ pub(crate) fn encode(acl: &Acl) -> Vec<u8> {
     acl.groups.iter().for_each(|(gid, access)| entry(0x08, *access, gid.raw()));
     acl.mask.iter().for_each(|mask| entry(0x10, *mask, NO_ID));
     entry(0x20, acl.other, NO_ID);
+    bytes
+}
+
+/// The attribute of file capabilities.
+pub(crate) const CAPABILITIES: &str = "security.capability";
+
+/// The value of that attribute (`struct vfs_ns_cap_data`, little endian): version 2, or 3 where the capabilities
+/// belong to another root user than the host's.
+pub(crate) fn encode_capabilities(capabilities: Option<&FileCapabilities>) -> Vec<u8> {
+    let empty = FileCapabilities {
+        permitted: CapabilitySet::EMPTY,
+        inheritable: CapabilitySet::EMPTY,
+        effective: false,
+        root: 0,
+    };
+    let caps = capabilities.unwrap_or(&empty);
+    let version: u32 = if caps.root == 0 { 0x0200_0000 } else { 0x0300_0000 };
+    let mut bytes = (version | u32::from(caps.effective)).to_le_bytes().to_vec();
+    let (permitted, inheritable) = (caps.permitted.bits().to_le_bytes(), caps.inheritable.bits().to_le_bytes());
+    for half in [0..4, 4..8] {
+        bytes.extend(&permitted[half.clone()]);
+        bytes.extend(&inheritable[half]);
+    }
+    if caps.root != 0 {
+        bytes.extend(caps.root.to_le_bytes());
+    }
     bytes
 }
 

@@ -69,10 +69,14 @@ const PATHS: [&[u8]; 20] = [
 #[test]
 fn an_unwatched_decision_allocates_nothing() {
     let mut slips = Slips::default();
-    let origin = Origin::of(Path::new("tests/agreement/worlds.yaml"));
+    let origin = Origin::of(Path::new("../trial/tests/agreement/worlds.yaml"));
     let mut scene = read_input(&origin, &Disk, &mut slips).unwrap();
-    scene.host.settings =
-        Settings { protected_symlinks: Some(1), protected_regular: Some(2), protected_fifos: Some(1) };
+    scene.host.settings = Settings {
+        protected_symlinks: Some(1),
+        protected_regular: Some(2),
+        protected_fifos: Some(1),
+        protected_hardlinks: Some(1),
+    };
     let stage = prepare::stage(&scene);
     let mut decisions = 0;
     for actor in &stage.actors {

@@ -1,123 +1,16 @@
 //! The act language: one thing an actor does, as a sentence.
 
 mod parse;
+mod split;
+mod verb;
 
 use std::fmt;
 
 pub use parse::{ActError, ActErrorKind, parse_act, parse_acts};
+pub use verb::{Node, Owner, Verb};
 
 use crate::mode::Mode;
 use crate::outcome::Errno;
-
-/// What an actor does; each verb stands for one system call.
-#[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
-pub enum Verb {
-    /// stat
-    Inspects,
-    /// lstat
-    InspectsLink,
-    /// open O_RDONLY
-    Reads,
-    /// open O_WRONLY
-    Writes,
-    /// open O_WRONLY|O_APPEND
-    Appends,
-    /// open O_WRONLY|O_TRUNC
-    Truncates,
-    /// open O_RDWR
-    Updates,
-    /// open O_WRONLY|O_CREAT|O_TRUNC
-    Overwrites,
-    /// open O_WRONLY|O_CREAT|O_APPEND
-    Extends,
-    /// execve
-    Runs,
-    /// opendir and readdir
-    Lists,
-    /// chdir
-    Enters,
-    /// open O_CREAT|O_EXCL with this mode
-    Creates(Mode),
-    /// mkdir with this mode
-    MakesDirectory(Mode),
-    /// unlink
-    Deletes,
-    /// rmdir
-    RemovesDirectory,
-}
-
-impl Verb {
-    /// Every verb, with the mode it asks for where none is given.
-    pub const ALL: [Self; 16] = [
-        Self::Inspects,
-        Self::InspectsLink,
-        Self::Reads,
-        Self::Writes,
-        Self::Appends,
-        Self::Truncates,
-        Self::Updates,
-        Self::Overwrites,
-        Self::Extends,
-        Self::Runs,
-        Self::Lists,
-        Self::Enters,
-        Self::Creates(Mode::new(0o666)),
-        Self::MakesDirectory(Mode::new(0o777)),
-        Self::Deletes,
-        Self::RemovesDirectory,
-    ];
-
-    /// The word in the act language.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Inspects => "inspects",
-            Self::InspectsLink => "inspects-link",
-            Self::Reads => "reads",
-            Self::Writes => "writes",
-            Self::Appends => "appends",
-            Self::Truncates => "truncates",
-            Self::Updates => "updates",
-            Self::Overwrites => "overwrites",
-            Self::Extends => "extends",
-            Self::Runs => "runs",
-            Self::Lists => "lists",
-            Self::Enters => "enters",
-            Self::Creates(_) => "creates",
-            Self::MakesDirectory(_) => "makes-directory",
-            Self::Deletes => "deletes",
-            Self::RemovesDirectory => "removes-directory",
-        }
-    }
-
-    /// The mode it asks for; `None` where it creates nothing.
-    #[must_use]
-    pub const fn mode(self) -> Option<Mode> {
-        match self {
-            Self::Creates(mode) | Self::MakesDirectory(mode) => Some(mode),
-            Self::Inspects
-            | Self::InspectsLink
-            | Self::Reads
-            | Self::Writes
-            | Self::Appends
-            | Self::Truncates
-            | Self::Updates
-            | Self::Overwrites
-            | Self::Extends
-            | Self::Runs
-            | Self::Lists
-            | Self::Enters
-            | Self::Deletes
-            | Self::RemovesDirectory => None,
-        }
-    }
-
-    /// The verb of that word.
-    #[must_use]
-    pub fn by_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|verb| verb.word() == word)
-    }
-}
 
 /// What the writer of an act expects of it.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -153,19 +46,8 @@ pub struct Act {
 impl fmt::Display for Act {
     /// The sentence without its expectation; it reads back as the same act.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{} {} {}", self.actor, self.verb.word(), quoted(&self.path))?;
-        let usual = Self::usual_mode(self.verb);
-        match self.verb.mode() {
-            Some(mode) if Some(mode) != usual => write!(f, " mode {mode}"),
-            Some(_) | None => Ok(()),
-        }
-    }
-}
-
-impl Act {
-    /// The mode a verb asks for where none is given.
-    fn usual_mode(verb: Verb) -> Option<Mode> {
-        Verb::by_word(verb.word()).and_then(Verb::mode)
+        write!(f, "{} ", self.actor)?;
+        self.verb.sentence(&self.path, f)
     }
 }
 

@@ -2,8 +2,11 @@
 
 use std::ops::Range;
 
-use super::{Act, Expectation, Verb};
-use crate::mode::Mode;
+use super::split::{Word, split};
+use super::verb::{Shape, id};
+use super::{Act, Expectation, Node, Owner, Verb};
+use crate::acl::AclText;
+use crate::mode::{FileKind, Mode};
 use crate::outcome::Errno;
 use crate::words::nearest;
 
@@ -22,8 +25,13 @@ pub struct ActError {
 #[non_exhaustive]
 pub enum ActErrorKind {
     /// Something is missing at the end.
-    #[error("the act ends where {0} is expected")]
-    Short(&'static str),
+    #[error("the act ends where {what} is expected")]
+    Short {
+        /// What is missing.
+        what: &'static str,
+        /// How a sentence with that verb is built.
+        form: Option<&'static str>,
+    },
     /// The verb is not one.
     #[error("`{0}` is no verb")]
     Verb(String),
@@ -33,9 +41,32 @@ pub enum ActErrorKind {
     /// The mode is not octal.
     #[error("`{0}` is no octal mode")]
     Mode(String),
+    /// A change of a mode that is none.
+    #[error("`{0}` is no mode")]
+    Change(String),
+    /// A user or group id that is none.
+    #[error("`{0}` is no numeric id")]
+    Id(String),
+    /// An owner that is none.
+    #[error("`{0}` is no owner")]
+    Owner(String),
+    /// An ACL that is none.
+    #[error("{0}")]
+    Acl(String),
+    /// The name of an extended attribute that is none.
+    #[error("`{0}` is no name of an extended attribute")]
+    Attribute(String),
+    /// A device that is none.
+    #[error("`{0}` is no device")]
+    Node(String),
     /// A detail this verb does not take.
-    #[error("`{0}` is not expected here")]
-    Detail(String),
+    #[error("`{text}` is not expected here")]
+    Detail {
+        /// The word.
+        text: String,
+        /// How a sentence with that verb is built.
+        form: Option<&'static str>,
+    },
     /// The expectation is not one.
     #[error("`{0}` is no expectation")]
     Expectation(String),
@@ -55,13 +86,23 @@ impl ActErrorKind {
     #[must_use]
     pub fn help(&self) -> String {
         let form =
-            "an act is `ACTOR VERB PATH [mode M] [-> EXPECTATION]`, such as `gauge writes /data/level.csv`";
+            "an act is `ACTOR VERB PATH [DETAIL] [-> EXPECTATION]`, such as `gauge writes /data/level.csv`";
+        let words = Verb::ALL.iter().map(Verb::word);
         match self {
-            Self::Short(_) | Self::Detail(_) => form.to_owned(),
-            Self::Verb(word) => match nearest(word, Verb::ALL.map(Verb::word)) {
+            Self::Short { form: Some(form), .. } | Self::Detail { form: Some(form), .. } => {
+                format!("write `{form} [-> EXPECTATION]`")
+            }
+            Self::Short { form: None, .. } | Self::Detail { form: None, .. } => form.to_owned(),
+            Self::Verb(word) => match nearest(word, words.clone()) {
                 Some(verb) => format!("did you mean `{verb}`?"),
-                None => format!("the verbs are {}", Verb::ALL.map(Verb::word).join(", ")),
+                None => format!("the verbs are {}", words.collect::<Vec<_>>().join(", ")),
             },
+            Self::Change(_) => "write octal digits such as 0640, or clauses such as g+w,o-rwx".to_owned(),
+            Self::Id(_) => "acts name ids by number, as the container sees them".to_owned(),
+            Self::Owner(_) => "write UID, UID:GID or :GID, by number, as the container sees them".to_owned(),
+            Self::Acl(_) => "write entries such as user:7102:rw-,group::r--,mask::rw-".to_owned(),
+            Self::Attribute(_) => "write 1 to 255 bytes, such as user.note (`sets-acl` sets ACLs)".to_owned(),
+            Self::Node(_) => "write `as char 1:3`, `as block 7:0` or `as socket`".to_owned(),
             Self::Relative(_) => {
                 "write the path from the container's root, such as /data/level.csv".to_owned()
             }
@@ -76,19 +117,28 @@ impl ActErrorKind {
     }
 }
 
-#[derive(Debug)]
-struct Word {
-    text: Vec<u8>,
-    span: Range<usize>,
+/// The words of a sentence that are still to be read.
+struct Rest<'a> {
+    words: std::slice::Iter<'a, Word>,
+    end: usize,
+    /// How the sentence is built, once its verb is known.
+    form: Option<&'static str>,
 }
 
-impl Word {
-    fn as_text(&self) -> String {
-        String::from_utf8_lossy(&self.text).into_owned()
+impl<'a> Rest<'a> {
+    fn next(&mut self, what: &'static str) -> Result<&'a Word, ActError> {
+        let (end, form) = (self.end, self.form);
+        self.words.next().ok_or(ActError { span: end..end, kind: ActErrorKind::Short { what, form } })
     }
 
-    fn error(&self, kind: impl FnOnce(String) -> ActErrorKind) -> ActError {
-        ActError { span: self.span.clone(), kind: kind(self.as_text()) }
+    fn preposition(&mut self, word: &'static str) -> Result<(), ActError> {
+        let found = self.next(word)?;
+        if found.text == word.as_bytes() { Ok(()) } else { Err(self.unexpected(found)) }
+    }
+
+    fn unexpected(&self, word: &Word) -> ActError {
+        let form = self.form;
+        word.error(|text| ActErrorKind::Detail { text, form })
     }
 }
 
@@ -98,34 +148,112 @@ impl Word {
 /// The first mistake, with its place in `text`.
 pub fn parse_act(text: &str) -> Result<Act, ActError> {
     let words = split(text)?;
-    let mut rest = words.iter();
-    let end = text.trim_end().len();
-    let mut next = |what| rest.next().ok_or(ActError { span: end..end, kind: ActErrorKind::Short(what) });
-    let actor = next("an actor")?;
-    let verb_word = next("a verb")?;
-    let path = next("a path")?;
+    let mut rest = Rest { words: words.iter(), end: text.trim_end().len(), form: None };
+    let actor = rest.next("an actor")?;
+    let verb_word = rest.next("a verb")?;
     let mut verb = Verb::by_word(&verb_word.as_text()).ok_or_else(|| verb_word.error(ActErrorKind::Verb))?;
+    rest.form = Some(verb.form());
+    let path = match verb.shape() {
+        Shape::Before => {
+            take_value(&mut verb, rest.next("a value")?)?;
+            rest.preposition("on")?;
+            absolute(rest.next("a path")?)?
+        }
+        Shape::Behind(preposition) => {
+            let path = absolute(rest.next("a path")?)?;
+            rest.preposition(preposition)?;
+            take_target(&mut verb, rest.next("what follows")?)?;
+            path
+        }
+        Shape::Path | Shape::Mode | Shape::Node => absolute(rest.next("a path")?)?,
+    };
+    let mut expectation = None;
+    while let Some(word) = rest.words.next() {
+        match (word.text.as_slice(), verb.shape()) {
+            (b"->", _) => {
+                expectation = Some(parse_expectation(word, rest.words.by_ref(), rest.end)?);
+                if let Some(extra) = rest.words.next() {
+                    return Err(rest.unexpected(extra));
+                }
+            }
+            (b"mode", Shape::Mode | Shape::Node) => {
+                take_mode(&mut verb, parse_mode(rest.next("a mode")?)?);
+            }
+            (b"as", Shape::Node) => verb = Verb::MakesNode(node(&mut rest)?, verb.mode().unwrap_or_default()),
+            _ => return Err(rest.unexpected(word)),
+        }
+    }
+    Ok(Act { actor: actor.as_text(), verb, path, expectation })
+}
+
+fn absolute(path: &Word) -> Result<Vec<u8>, ActError> {
     if path.text.first() != Some(&b'/') {
         return Err(path.error(ActErrorKind::Relative));
     }
-    if path.text.contains(&0) {
-        return Err(path.error(|_| ActErrorKind::Nul));
+    without_nul(path)
+}
+
+fn without_nul(word: &Word) -> Result<Vec<u8>, ActError> {
+    if word.text.contains(&0) { Err(word.error(|_| ActErrorKind::Nul)) } else { Ok(word.text.clone()) }
+}
+
+/// Gives a verb the value that stands before `on`.
+fn take_value(verb: &mut Verb, value: &Word) -> Result<(), ActError> {
+    let text = value.as_text();
+    if let Verb::SetsMode(change) = verb {
+        *change = text.parse().map_err(|_| value.error(ActErrorKind::Change))?;
+    } else if let Verb::SetsOwner(owner) | Verb::SetsLinkOwner(owner) = verb {
+        *owner = Owner::parse(&text).ok_or_else(|| value.error(ActErrorKind::Owner))?;
+    } else if let Verb::SetsGroup(gid) | Verb::SetsLinkGroup(gid) = verb {
+        *gid = id(&text).ok_or_else(|| value.error(ActErrorKind::Id))?;
+    } else if let Verb::SetsAcl(acl) = verb {
+        let read = AclText::parse(&text);
+        *acl = read.map_err(|error| value.error(|_| ActErrorKind::Acl(error.to_string())))?;
     }
-    let mut expectation = None;
-    while let Some(word) = rest.next() {
-        match (word.text.as_slice(), verb) {
-            (b"->", _) => {
-                expectation = Some(parse_expectation(word, rest.by_ref(), end)?);
-                if let Some(extra) = rest.next() {
-                    return Err(extra.error(ActErrorKind::Detail));
-                }
-            }
-            (b"mode", Verb::Creates(_)) => verb = Verb::Creates(parse_mode(rest.next(), end)?),
-            (b"mode", Verb::MakesDirectory(_)) => verb = Verb::MakesDirectory(parse_mode(rest.next(), end)?),
-            _ => return Err(word.error(ActErrorKind::Detail)),
+    Ok(())
+}
+
+/// Gives a verb what stands behind `at`, `to` or `with`.
+fn take_target(verb: &mut Verb, word: &Word) -> Result<(), ActError> {
+    if let Verb::Links(new) | Verb::Renames(new) = verb {
+        *new = absolute(word)?;
+    } else if let Verb::Points(target) = verb {
+        *target = without_nul(word)?;
+    } else if let Verb::Tags(name) = verb {
+        if !matches!(word.text.len(), 1..=255) || word.text.starts_with(b"system.posix_acl_") {
+            return Err(word.error(ActErrorKind::Attribute));
         }
+        *name = without_nul(word)?;
     }
-    Ok(Act { actor: actor.as_text(), verb, path: path.text.clone(), expectation })
+    Ok(())
+}
+
+/// Gives a verb the mode it asks for.
+fn take_mode(verb: &mut Verb, mode: Mode) {
+    if let Verb::Creates(asked) | Verb::MakesDirectory(asked) | Verb::MakesFifo(asked) | Verb::MakesNode(_, asked) =
+        verb
+    {
+        *asked = mode;
+    }
+}
+
+fn node(rest: &mut Rest<'_>) -> Result<Node, ActError> {
+    let word = rest.next("what kind of node")?;
+    let none = crate::tree::Device { major: 0, minor: 0 };
+    let kind = match word.text.as_slice() {
+        b"socket" => return Ok(Node { kind: FileKind::Socket, device: none }),
+        b"char" => FileKind::CharDevice,
+        b"block" => FileKind::BlockDevice,
+        _ => return Err(word.error(ActErrorKind::Node)),
+    };
+    let numbers = rest.next("MAJOR:MINOR")?;
+    let text = numbers.as_text();
+    let pair = text.split_once(':').and_then(|(major, minor)| Some((id(major)?, id(minor)?)));
+    // The kernel's own limits: 12 bits and 20 bits (include/linux/kdev_t.h).
+    match pair.filter(|(major, minor)| *major < 1 << 12 && *minor < 1 << 20) {
+        Some((major, minor)) => Ok(Node { kind, device: crate::tree::Device { major, minor } }),
+        None => Err(numbers.error(ActErrorKind::Node)),
+    }
 }
 
 /// Reads acts, one a line; blank lines and `#` comments are passed over. Each act comes with
@@ -160,8 +288,7 @@ fn is_blank(line: &str) -> bool {
     line.is_empty() || line.starts_with('#')
 }
 
-fn parse_mode(word: Option<&Word>, end: usize) -> Result<Mode, ActError> {
-    let word = word.ok_or(ActError { span: end..end, kind: ActErrorKind::Short("a mode") })?;
+fn parse_mode(word: &Word) -> Result<Mode, ActError> {
     word.as_text().parse().map_err(|_| word.error(ActErrorKind::Mode))
 }
 
@@ -170,7 +297,8 @@ fn parse_expectation<'a>(
     mut words: impl Iterator<Item = &'a Word>,
     end: usize,
 ) -> Result<Expectation, ActError> {
-    let short = || ActError { span: arrow.span.start..end, kind: ActErrorKind::Short("an expectation") };
+    let kind = ActErrorKind::Short { what: "an expectation", form: None };
+    let short = || ActError { span: arrow.span.start..end, kind: kind.clone() };
     let word = words.next().ok_or_else(short)?;
     match word.text.as_slice() {
         b"allowed" => Ok(Expectation::Allowed),
@@ -188,78 +316,38 @@ fn parse_expectation<'a>(
             let ids =
                 text.split_once(':').and_then(|(uid, gid)| Some((uid.parse().ok()?, gid.parse().ok()?)));
             let (uid, gid) = ids.ok_or_else(|| owner.error(ActErrorKind::Expectation))?;
-            Ok(Expectation::Leaves { uid, gid, mode: parse_mode(words.next(), end)? })
+            Ok(Expectation::Leaves { uid, gid, mode: parse_mode(words.next().ok_or_else(short)?)? })
         }
         _ => Err(word.error(ActErrorKind::Expectation)),
     }
 }
 
-/// Splits at blanks; double quotes hold a word together, `#` at a word's start begins a comment.
-fn split(text: &str) -> Result<Vec<Word>, ActError> {
-    let bytes = text.as_bytes();
-    let mut words = Vec::new();
-    let mut at = 0;
-    while at < bytes.len() {
-        match bytes[at] {
-            byte if byte.is_ascii_whitespace() => at += 1,
-            b'#' => break,
-            b'"' => {
-                let word = quoted_word(bytes, at)?;
-                at = word.span.end;
-                words.push(word);
-            }
-            _ => {
-                let length = bytes[at..].iter().position(u8::is_ascii_whitespace).unwrap_or(bytes.len() - at);
-                words.push(Word { text: bytes[at..at + length].to_vec(), span: at..at + length });
-                at += length;
-            }
-        }
-    }
-    Ok(words)
-}
-
-fn quoted_word(bytes: &[u8], start: usize) -> Result<Word, ActError> {
-    let mut text = Vec::new();
-    let mut at = start + 1;
-    let escape = |at: usize| ActError { span: at..(at + 2).min(bytes.len()), kind: ActErrorKind::Escape };
-    while let Some(byte) = bytes.get(at) {
-        match (byte, bytes.get(at + 1)) {
-            (b'"', _) => {
-                return Ok(Word { text, span: start..at + 1 });
-            }
-            (b'\\', Some(b'x')) => {
-                let digits = bytes.get(at + 2..at + 4).and_then(|digits| std::str::from_utf8(digits).ok());
-                let byte = digits.and_then(|digits| u8::from_str_radix(digits, 16).ok());
-                text.push(byte.ok_or_else(|| escape(at))?);
-                at += 4;
-            }
-            (b'\\', Some(next @ (b'\\' | b'"'))) => {
-                text.push(*next);
-                at += 2;
-            }
-            (b'\\', _) => return Err(escape(at)),
-            (byte, _) => {
-                text.push(*byte);
-                at += 1;
-            }
-        }
-    }
-    Err(ActError { span: start..bytes.len(), kind: ActErrorKind::Quote })
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::tree::Device;
 
     #[test]
     fn every_verb_reads_back_as_it_prints() {
-        for verb in Verb::ALL {
-            let act = Act {
-                actor: "gauge".into(),
-                verb,
-                path: b"/data/a b\"\\\x01\xff".to_vec(),
-                expectation: None,
-            };
+        let path = b"/data/a b\"\\\x01\xff".to_vec();
+        let filled = Verb::ALL.iter().cloned().map(|verb| match verb {
+            Verb::Links(_) => Verb::Links(path.clone()),
+            Verb::Renames(_) => Verb::Renames(path.clone()),
+            Verb::Tags(_) => Verb::Tags(b"user.\xff".to_vec()),
+            Verb::SetsAcl(_) => Verb::SetsAcl(AclText::parse("user:3:rw-,o::---,mask::r--").unwrap()),
+            plain => plain,
+        });
+        let odd = [
+            Verb::MakesFifo(Mode::new(0o7000)),
+            Verb::MakesNode(Node { kind: FileKind::BlockDevice, device: Device { major: 7, minor: 0 } }, Mode::new(0)),
+            Verb::MakesNode(Node { kind: FileKind::Socket, device: Device { major: 0, minor: 0 } }, Mode::new(0o666)),
+            Verb::SetsMode("u=rwx,g-w+X,+t,o=g".parse().unwrap()),
+            Verb::SetsOwner(Owner { uid: Some(7101), gid: Some(7200) }),
+            Verb::SetsLinkOwner(Owner { uid: None, gid: Some(7200) }),
+            Verb::SetsAcl(AclText::NONE),
+        ];
+        for verb in filled.chain(odd) {
+            let act = Act { actor: "gauge".into(), verb, path: path.clone(), expectation: None };
             assert_eq!(parse_act(&act.to_string()).unwrap(), act, "{act}");
         }
     }
@@ -295,6 +383,14 @@ mod tests {
         an_open_quote: "gauge reads \"/x" => 12..15, "the double quote is never closed";
         a_wrong_escape: "gauge reads \"/\\n\"" => 14..16, "only \\\\, \\\" and \\xNN are escapes";
         a_wrong_expectation: "gauge reads /x -> maybe" => 18..23, "`maybe` is no expectation";
+        no_mode_change: "gauge sets-mode rw on /x" => 16..18, "`rw` is no mode";
+        no_on: "gauge sets-mode 0640 /x" => 21..23, "`/x` is not expected here";
+        an_owner_by_name: "gauge sets-owner gauge on /x" => 17..22, "`gauge` is no owner";
+        a_group_that_stands_for_none: "gauge sets-group 4294967295 on /x" => 17..27, "`4294967295` is no numeric id";
+        an_acl_with_a_name: "gauge sets-acl user:gauge:r-- on /x" => 15..30, "`gauge` is no numeric id: ACLs here name ids, not accounts";
+        nowhere_to_rename_to: "gauge renames /x to" => 19..19, "the act ends where what follows is expected";
+        a_relative_new_name: "gauge links /x to y" => 18..19, "`y` is no absolute path";
+        a_device_out_of_range: "gauge makes-node /x as char 4096:1" => 28..34, "`4096:1` is no device";
         something_behind_the_expectation: "gauge reads /x -> allowed too" => 26..29, "`too` is not expected here";
     }
 

@@ -1,11 +1,14 @@
-//! execve(2) (`do_open_execat`, `bprm_fill_uid` in fs/exec.c, fs/binfmt_script.c).
+//! execve(2): what can be started (`do_open_execat` in fs/exec.c, fs/binfmt_script.c).
 
-use crate::ids::{InsideGid, InsideUid};
-use crate::mode::{Access, FileKind, Mode};
+mod privileges;
+
+use privileges::privileges;
+
+use crate::mode::{Access, FileKind};
 use crate::mount::MountFlags;
-use crate::outcome::{Effect, Errno, RunsAs, Verdict};
+use crate::outcome::{Effect, Errno, Verdict};
 use crate::trace::Check;
-use crate::tree::{Certainty, Content};
+use crate::tree::Content;
 use crate::view::{Place, View};
 use crate::walk::{Follow, Walker};
 use crate::witness::Witness;
@@ -23,7 +26,7 @@ fn start<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], depth: usize, w: &m
     let place = walker.place(path, Follow::Links)?;
     executable(&mut walker, place)?;
     let Some(interpreter) = interpreter(&mut walker, place)? else {
-        return Ok(Effect { imprint: None, runs_as: runs_as(&mut walker, place) });
+        return Ok(Effect { imprint: None, runs_as: privileges(&mut walker, place)? });
     };
     if depth == MOST_INTERPRETERS {
         return Err(walker.fail(Check::Format, "more than five interpreters in a row", place, Errno::ELOOP));
@@ -34,6 +37,19 @@ fn start<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], depth: usize, w: &m
     let place = walker.place(path, Follow::Links)?;
     walker.permit(place, Access::READ)?;
     Ok(effect)
+}
+
+/// Starting what lies at `place`; `None` for a script, whose interpreter takes a walk of its own.
+pub(super) fn run_program<W: Witness>(
+    walker: &mut Walker<'_, '_, W>,
+    place: Place,
+) -> Option<Result<(), Errno>> {
+    let checked = executable(walker, place).and_then(|()| interpreter(walker, place));
+    match checked {
+        Err(errno) => Some(Err(errno)),
+        Ok(Some(_)) => None,
+        Ok(None) => Some(privileges(walker, place).map(drop)),
+    }
 }
 
 fn executable<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Result<(), Errno> {
@@ -71,43 +87,4 @@ fn interpreter<'a, W: Witness>(
             Ok(None)
         }
     }
-}
-
-/// Set-user-id and set-group-id, unless the mount or the process forbids them (`bprm_fill_uid`).
-fn runs_as<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Option<RunsAs> {
-    let view = walker.view();
-    let who = view.who;
-    let mut uid = who.inside_uid()?;
-    let mut gid = who.inside_gid()?;
-    // Where owner and mode are unknown, so are the set-id bits.
-    let inode = view.inode(place)?;
-    if view.doubt(place).is_some_and(|doubt| matches!(doubt.attributes, Certainty::Unknown(_))) {
-        return None;
-    }
-    let set_user = inode.mode.has(Mode::SET_USER_ID);
-    // Set-group-id without group execute marks mandatory locking, not a program.
-    let set_group = inode.mode.has(Mode::new(0o2010));
-    if !set_user && !set_group {
-        return Some(RunsAs { uid, gid });
-    }
-    let (owner, group) = view.owner(place, inode);
-    let inside_owner = owner.and_then(|owner| who.namespace.to_inside_uid(owner));
-    let inside_group = group.and_then(|group| who.namespace.to_inside_gid(group));
-    let (Some(owner), Some(group)) = (inside_owner, inside_group) else {
-        return Some(RunsAs { uid, gid });
-    };
-    if view.mount(place.mount).flags.has(MountFlags::NO_SUID) || who.no_new_privileges {
-        walker.pass(Check::SetId, || {
-            ("set-id bits do not count: nosuid or no-new-privileges".to_owned(), view.provenance(place))
-        });
-        return Some(RunsAs { uid, gid });
-    }
-    if set_user {
-        uid = InsideUid::new(owner.raw());
-    }
-    if set_group {
-        gid = InsideGid::new(group.raw());
-    }
-    walker.pass(Check::SetId, || (format!("set-id bits make it run as {uid}:{gid}"), view.provenance(place)));
-    Some(RunsAs { uid, gid })
 }

@@ -1,17 +1,30 @@
 //! How an act ends, check by check in the kernel's order.
 
+mod after;
+mod attributes;
 mod create;
 mod execute;
+mod feature;
+mod link;
 mod look;
 mod open;
+mod owner;
 mod remove;
+mod rename;
+mod tag;
+mod truncate;
 mod writable;
 
-use crate::act::Verb;
+pub(crate) mod judge;
+
+use open::How;
+
+use crate::act::{Owner, Verb};
 use crate::imprint::NewKind;
 use crate::mode::Mode;
 use crate::outcome::Verdict;
 use crate::view::View;
+use crate::walk::Follow;
 use crate::witness::Witness;
 
 /// Decides whether the directory at `path` takes a new entry of `kind`, asked for with `mode`.
@@ -36,22 +49,39 @@ pub fn decide_new_entry<'a, W: Witness>(
 ///
 /// # Errors
 /// The errno the kernel would give.
-pub fn decide<'a, W: Witness>(view: &'a View<'a>, verb: Verb, path: &'a [u8], w: &mut W) -> Verdict {
+pub fn decide<'a, W: Witness>(view: &'a View<'a>, verb: &'a Verb, path: &'a [u8], w: &mut W) -> Verdict {
+    let group = |gid: u32| Owner { uid: None, gid: Some(gid) };
     match verb {
-        Verb::Inspects | Verb::InspectsLink => look::inspect(view, verb, path, w),
+        Verb::Inspects => look::inspect(view, path, Follow::Links, w),
+        Verb::InspectsLink => look::inspect(view, path, Follow::AllButLast, w),
         Verb::Lists => look::list(view, path, w),
         Verb::Enters => look::enter(view, path, w),
-        Verb::Reads
-        | Verb::Writes
-        | Verb::Appends
-        | Verb::Truncates
-        | Verb::Updates
-        | Verb::Overwrites
-        | Verb::Extends
-        | Verb::Creates(_) => open::open(view, open::How::of(verb), path, w),
-        Verb::MakesDirectory(mode) => create::make_directory(view, mode, path, w),
+        Verb::Reads => open::open(view, How::READ, path, w),
+        Verb::Writes => open::open(view, How::WRITE, path, w),
+        Verb::Appends => open::open(view, How::APPEND, path, w),
+        Verb::Truncates => open::open(view, How::TRUNCATE, path, w),
+        Verb::Updates => open::open(view, How::UPDATE, path, w),
+        Verb::Overwrites => open::open(view, How::OVERWRITE, path, w),
+        Verb::Extends => open::open(view, How::EXTEND, path, w),
+        Verb::Creates(mode) => open::open(view, How::create(*mode), path, w),
+        Verb::Shortens => truncate::shorten(view, path, w),
+        Verb::MakesDirectory(mode) => create::make_directory(view, *mode, path, w),
+        Verb::MakesFifo(mode) => create::make_node(view, None, *mode, path, w),
+        Verb::MakesNode(node, mode) => create::make_node(view, Some(*node), *mode, path, w),
+        Verb::Points(target) => create::make_link(view, target, path, w),
+        Verb::Links(new) => link::link(view, path, new, w),
+        Verb::Renames(new) => rename::rename(view, path, new, w),
         Verb::Deletes => remove::remove(view, remove::Removal::File, path, w),
         Verb::RemovesDirectory => remove::remove(view, remove::Removal::Directory, path, w),
         Verb::Runs => execute::run(view, path, w),
+        Verb::SetsMode(change) => attributes::set_mode(view, change, path, w),
+        Verb::SetsOwner(owner) => owner::set_owner(view, *owner, path, Follow::Links, w),
+        Verb::SetsGroup(gid) => owner::set_owner(view, group(*gid), path, Follow::Links, w),
+        Verb::SetsLinkOwner(owner) => owner::set_owner(view, *owner, path, Follow::AllButLast, w),
+        Verb::SetsLinkGroup(gid) => owner::set_owner(view, group(*gid), path, Follow::AllButLast, w),
+        Verb::SetsAcl(acl) => attributes::set_acl(view, acl, path, w),
+        Verb::Stamps => attributes::stamp(view, path, w),
+        Verb::Backdates => attributes::backdate(view, path, w),
+        Verb::Tags(name) => tag::tag(view, name, path, w),
     }
 }

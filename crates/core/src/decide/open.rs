@@ -1,7 +1,7 @@
 //! open(2) in all the forms the act language has (`path_openat`, `do_open`, `may_open` in fs/namei.c).
 
+use super::truncate::emptied;
 use super::writable::{may_create, writable_mount};
-use crate::act::Verb;
 use crate::fact::Unknown;
 use crate::imprint::{NewKind, imprint};
 use crate::mode::{Access, FileKind, Mode};
@@ -44,33 +44,25 @@ pub(super) struct How {
 }
 
 impl How {
-    /// The flags behind `verb`; any verb that opens nothing reads.
-    pub(super) fn of(verb: Verb) -> Self {
-        let plain = Self {
-            access: Access::READ,
-            creation: Creation::No,
-            content: Content::Kept,
-            mode: Mode::new(0o666),
-        };
-        let writing = Self { access: Access::WRITE, ..plain };
-        match verb {
-            Verb::Writes => writing,
-            Verb::Appends => Self { content: Content::Extended, ..writing },
-            Verb::Truncates => Self { content: Content::Dropped, ..writing },
-            Verb::Updates => Self { access: Access::READ_WRITE, ..plain },
-            Verb::Overwrites => Self { creation: Creation::IfMissing, content: Content::Dropped, ..writing },
-            Verb::Extends => Self { creation: Creation::IfMissing, content: Content::Extended, ..writing },
-            Verb::Creates(mode) => Self { creation: Creation::Always, mode, ..writing },
-            Verb::Reads
-            | Verb::Inspects
-            | Verb::InspectsLink
-            | Verb::Lists
-            | Verb::Enters
-            | Verb::MakesDirectory(_)
-            | Verb::Deletes
-            | Verb::RemovesDirectory
-            | Verb::Runs => plain,
-        }
+    /// O_RDONLY
+    pub(super) const READ: Self =
+        Self { access: Access::READ, creation: Creation::No, content: Content::Kept, mode: Mode::new(0o666) };
+    /// O_WRONLY
+    pub(super) const WRITE: Self = Self { access: Access::WRITE, ..Self::READ };
+    /// O_WRONLY|O_APPEND
+    pub(super) const APPEND: Self = Self { content: Content::Extended, ..Self::WRITE };
+    /// O_WRONLY|O_TRUNC
+    pub(super) const TRUNCATE: Self = Self { content: Content::Dropped, ..Self::WRITE };
+    /// O_RDWR
+    pub(super) const UPDATE: Self = Self { access: Access::READ_WRITE, ..Self::READ };
+    /// O_WRONLY|O_CREAT|O_TRUNC
+    pub(super) const OVERWRITE: Self = Self { creation: Creation::IfMissing, ..Self::TRUNCATE };
+    /// O_WRONLY|O_CREAT|O_APPEND
+    pub(super) const EXTEND: Self = Self { creation: Creation::IfMissing, ..Self::APPEND };
+
+    /// O_WRONLY|O_CREAT|O_EXCL
+    pub(super) const fn create(mode: Mode) -> Self {
+        Self { creation: Creation::Always, mode, ..Self::WRITE }
     }
 }
 
@@ -95,7 +87,8 @@ fn create<W: Witness>(walker: &mut Walker<'_, '_, W>, how: How, arrival: &Arriva
     Ok(Effect { imprint: Some(imprint(walker, directory, NewKind::File, how.mode)), runs_as: None })
 }
 
-fn open_existing<W: Witness>(
+/// The part of it that comes after the walk, for something that is there.
+pub(super) fn open_existing<W: Witness>(
     walker: &mut Walker<'_, '_, W>,
     how: How,
     arrival: &Arrival<'_>,
@@ -144,7 +137,7 @@ fn open_existing<W: Witness>(
         ));
     }
     has_driver(walker, place)?;
-    Ok(Effect::default())
+    Ok(if truncating { emptied(walker, place) } else { Effect::default() })
 }
 
 fn may_open<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, how: How) -> Result<(), Errno> {

@@ -1,6 +1,6 @@
 //! unlink(2) and rmdir(2) (`do_unlinkat`, `do_rmdir`, `may_delete` in fs/namei.c).
 
-use super::writable::writable_mount;
+use super::writable::{mapped, writable_mount};
 use crate::caps::Capability;
 use crate::mode::{Access, FileKind, Mode};
 use crate::outcome::{Effect, Errno, Verdict};
@@ -38,7 +38,8 @@ pub(super) fn remove<'a, W: Witness>(
         return Err(walker.fail(Check::Kind, "`/`, `.` and `..` cannot be removed", directory, errno));
     };
     writable_mount(&mut walker, directory)?;
-    let target = walker.lookup(directory, name)?;
+    // The name itself, not what is mounted on it, is what goes.
+    let target = walker.entry(directory, name)?;
     let Target::There(victim) = target else {
         return Err(walker.missing(&Arrival { directory, last, slashes: slash, target }));
     };
@@ -46,45 +47,36 @@ pub(super) fn remove<'a, W: Witness>(
         let errno = if view.is(victim, FileKind::Directory) { Errno::EISDIR } else { Errno::ENOTDIR };
         return Err(walker.fail(Check::Kind, "a slash follows the name", victim, errno));
     }
-    // The name itself, not what is mounted on it, is what goes.
-    let covered = victim.mount != directory.mount;
-    let entry = if covered { under(view, directory, name) } else { victim };
-    may_delete(&mut walker, removal, directory, entry)?;
-    if covered {
+    remove_entry(&mut walker, removal, directory, victim)
+}
+
+/// The part of it that comes after the look-up.
+pub(super) fn remove_entry<W: Witness>(
+    walker: &mut Walker<'_, '_, W>,
+    removal: Removal,
+    directory: Place,
+    victim: Place,
+) -> Verdict {
+    may_delete(walker, removal, directory, victim)?;
+    if walker.view().is_mount_point(victim) {
         return Err(walker.fail_mount(Check::MountPoint, "something is mounted there", victim, Errno::EBUSY));
     }
     if removal == Removal::Directory {
-        is_empty(&mut walker, victim)?;
+        is_empty(walker, victim, Errno::ENOTEMPTY)?;
     }
     Ok(Effect::default())
 }
 
-/// The entry below a mount.
-fn under(view: &View<'_>, directory: Place, name: &[u8]) -> Place {
-    let tree = &view.source(directory).tree;
-    let inode = directory.inode.and_then(|dir| tree.lookup(dir, name));
-    Place { inode, ..directory }
-}
-
-fn may_delete<W: Witness>(
+/// `may_delete`: mapped ids (EOVERFLOW), the directory's permission, append-only and sticky directories, the
+/// victim's attributes, then its kind.
+pub(super) fn may_delete<W: Witness>(
     walker: &mut Walker<'_, '_, W>,
     removal: Removal,
     directory: Place,
     victim: Place,
 ) -> Result<(), Errno> {
     let view = walker.view();
-    let unmapped = view.inode(victim).is_some_and(|inode| {
-        let (uid, gid) = view.owner(victim, inode);
-        uid.is_none() || gid.is_none()
-    });
-    if unmapped {
-        return Err(walker.fail(
-            Check::Unmapped,
-            "its owner or group has no mapping on this mount",
-            victim,
-            Errno::EOVERFLOW,
-        ));
-    }
+    mapped(walker, victim, Errno::EOVERFLOW)?;
     walker.permit_in(directory, Access::WRITE_EXECUTE)?;
     if view.has_marks(directory, Marks::APPEND_ONLY) {
         let fact = "the directory is append-only: entries can be added, not removed";
@@ -108,7 +100,8 @@ fn may_delete<W: Witness>(
     }
 }
 
-/// In a sticky directory only the entry's owner, the directory's owner and FOWNER remove (`check_sticky`).
+/// In a sticky directory only the entry's owner, the directory's owner and FOWNER remove; FOWNER counts where
+/// both owner and group of the entry are mapped (`__check_sticky`).
 fn sticky<W: Witness>(walker: &mut Walker<'_, '_, W>, directory: Place, victim: Place) -> Result<(), Errno> {
     let view = walker.view();
     let Some(dir) = view.inode(directory) else {
@@ -117,61 +110,46 @@ fn sticky<W: Witness>(walker: &mut Walker<'_, '_, W>, directory: Place, victim: 
     if !dir.mode.has(Mode::STICKY) {
         return Ok(());
     }
-    let who = view.who;
+    let acting = walker.acting(directory);
     let (dir_owner, _) = view.owner(directory, dir);
-    let Some(inode) = view.inode(victim) else {
-        return presumed_owner(walker, directory, dir_owner == Some(who.fsuid));
-    };
-    let (owner, _) = view.owner(victim, inode);
-    let mine = owner == Some(who.fsuid) || dir_owner == Some(who.fsuid);
-    if mine || who.capable_for_owner(Capability::Fowner, owner) {
+    if dir_owner == Some(acting.uid) {
         return Ok(());
     }
-    let fact = format_args!(
-        "the directory is sticky and {} owns neither it ({}) nor the entry ({})",
-        view.name, dir.uid, inode.uid
-    );
-    Err(walker.fail(Check::Sticky, fact, victim, Errno::EPERM))
+    let mine = match view.inode(victim).filter(|_| view.is_told(victim)) {
+        Some(inode) => {
+            let (uid, gid) = view.owner(victim, inode);
+            uid == Some(acting.uid) || acting.capable_for(Capability::Fowner, uid, gid)
+        }
+        None => walker.owns(victim),
+    };
+    if mine {
+        return Ok(());
+    }
+    let (name, owner) = (view.name, dir.uid);
+    match view.inode(victim).filter(|_| view.is_told(victim)) {
+        Some(inode) => {
+            let fact = format_args!(
+                "the directory is sticky and {name} owns neither it ({owner}) nor the entry ({})",
+                inode.uid
+            );
+            Err(walker.fail(Check::Sticky, fact, victim, Errno::EPERM))
+        }
+        None => {
+            let fact = "the directory is sticky and the entry is somebody else's";
+            Err(walker.fail(Check::Sticky, fact, victim, Errno::EPERM))
+        }
+    }
 }
 
-fn presumed_owner<W: Witness>(
-    walker: &mut Walker<'_, '_, W>,
-    directory: Place,
-    owns_directory: bool,
-) -> Result<(), Errno> {
-    let view = walker.view();
-    let native = view.source(directory).native == Certainty::Known;
-    if owns_directory || (native && view.who.effective.has(Capability::Fowner)) {
-        return Ok(());
-    }
-    let Some(id) = directory.inode else {
-        return Ok(());
-    };
-    let unknown = view.unlisted(directory);
-    let name = view.name;
-    let describe = |option: usize| match option {
-        0 => format!("{name} owns the entry"),
-        _ => "somebody else owns the entry in a sticky directory".to_owned(),
-    };
-    if walker.witness().choose(Question::Owner(directory.source, id), &unknown, 2, describe) == 0 {
-        return Ok(());
-    }
-    Err(walker.fail(
-        Check::Sticky,
-        "the directory is sticky and the entry is somebody else's",
-        directory,
-        Errno::EPERM,
-    ))
-}
-
-fn is_empty<W: Witness>(walker: &mut Walker<'_, '_, W>, victim: Place) -> Result<(), Errno> {
+/// A directory without entries, as rmdir and rename over it need.
+pub(super) fn is_empty<W: Witness>(walker: &mut Walker<'_, '_, W>, victim: Place, full: Errno) -> Result<(), Errno> {
     let view = walker.view();
     let Some(id) = victim.inode else {
         return Ok(());
     };
     let tree = &view.source(victim).tree;
     if tree.children(id).next().is_some() {
-        return Err(walker.fail(Check::Empty, "the directory is not empty", victim, Errno::ENOTEMPTY));
+        return Err(walker.fail(Check::Empty, "the directory is not empty", victim, full));
     }
     match view.doubt(victim).map(|doubt| &doubt.contents) {
         None | Some(Certainty::Known) => Ok(()),
@@ -186,7 +164,7 @@ fn is_empty<W: Witness>(walker: &mut Walker<'_, '_, W>, victim: Place) -> Result
             if walker.witness().choose(question, unknown, 2, describe) == 0 {
                 return Ok(());
             }
-            Err(walker.fail(Check::Empty, "the directory is not empty", victim, Errno::ENOTEMPTY))
+            Err(walker.fail(Check::Empty, "the directory is not empty", victim, full))
         }
     }
 }

@@ -4,6 +4,7 @@ use crate::mode::Access;
 use crate::mount::MountFlags;
 use crate::outcome::Errno;
 use crate::trace::Check;
+use crate::tree::Marks;
 use crate::view::Place;
 use crate::walk::Walker;
 use crate::witness::Witness;
@@ -43,6 +44,42 @@ pub(super) fn creatable<W: Witness>(walker: &mut Walker<'_, '_, W>, directory: P
     if ids.to_disk_uid(view.who.fsuid).is_none() || ids.to_disk_gid(view.who.fsgid).is_none() {
         let fact = "the actor's user or group cannot be expressed on this mount";
         return Err(walker.fail(Check::Unmapped, fact, directory, Errno::EOVERFLOW));
+    }
+    Ok(())
+}
+
+/// Neither immutable nor, where `even_append`, append-only (`may_setattr`, `may_write_xattr`).
+///
+/// # Errors
+/// EPERM
+pub(super) fn unlocked<W: Witness>(
+    walker: &mut Walker<'_, '_, W>,
+    place: Place,
+    even_append: bool,
+) -> Result<(), Errno> {
+    let view = walker.view();
+    if view.has_marks(place, Marks::IMMUTABLE) {
+        return Err(walker.fail(Check::Immutable, "the immutable attribute is set", place, Errno::EPERM));
+    }
+    if even_append && view.has_marks(place, Marks::APPEND_ONLY) {
+        return Err(walker.fail(Check::AppendOnly, "the append-only attribute is set", place, Errno::EPERM));
+    }
+    Ok(())
+}
+
+/// Owner and group of the inode have a mapping on its mount.
+///
+/// # Errors
+/// `errno`, where one has none.
+pub(super) fn mapped<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, errno: Errno) -> Result<(), Errno> {
+    let view = walker.view();
+    let unmapped = view.inode(place).is_some_and(|inode| {
+        let (uid, gid) = view.owner(place, inode);
+        uid.is_none() || gid.is_none()
+    });
+    if unmapped {
+        let fact = "its owner or group has no mapping on this mount";
+        return Err(walker.fail(Check::Unmapped, fact, place, errno));
     }
     Ok(())
 }

@@ -3,8 +3,8 @@
 use std::sync::Arc;
 
 use super::Identity;
-use crate::caps::{Capability, CapabilitySet};
-use crate::ids::{InsideGid, InsideUid, KernelGid, KernelUid, UserNamespace};
+use crate::caps::CapabilitySet;
+use crate::ids::{InsideGid, InsideUid, KernelGid, KernelUid, UNSPECIFIED_ID, UserNamespace};
 use crate::mode::Mode;
 
 /// What the kernel looks at when a process touches a file (`struct cred`).
@@ -18,6 +18,10 @@ pub struct Credentials {
     pub groups: Vec<KernelGid>,
     /// Capabilities in force, in `namespace`.
     pub effective: CapabilitySet,
+    /// Capabilities it may put in force; execve cannot add to them under no-new-privileges.
+    pub permitted: CapabilitySet,
+    /// Upper bound of what execve can give.
+    pub bounding: CapabilitySet,
     /// Bits taken from the mode of what it creates, octal.
     pub umask: Mode,
     /// Whether execve can no longer add privileges.
@@ -32,59 +36,47 @@ impl Credentials {
     #[must_use]
     pub fn of(identity: &Identity) -> Option<Self> {
         let namespace = &identity.namespace;
+        let kernel_gid = |gid: InsideGid| match gid.raw() {
+            UNSPECIFIED_ID => Some(KernelGid::new(UNSPECIFIED_ID)),
+            _ => namespace.to_kernel_gid(gid),
+        };
         let mut groups = Vec::with_capacity(identity.groups.len());
         for gid in &identity.groups {
-            groups.push(namespace.to_kernel_gid(*gid)?);
+            groups.push(kernel_gid(*gid)?);
         }
         groups.sort_unstable();
         groups.dedup();
         Some(Self {
-            fsuid: namespace.to_kernel_uid(identity.uid)?,
-            fsgid: namespace.to_kernel_gid(identity.gid)?,
+            fsuid: match identity.uid.raw() {
+                UNSPECIFIED_ID => KernelUid::new(UNSPECIFIED_ID),
+                _ => namespace.to_kernel_uid(identity.uid)?,
+            },
+            fsgid: kernel_gid(identity.gid)?,
             groups,
             effective: identity.effective,
+            permitted: identity.permitted,
+            bounding: identity.bounding,
             umask: identity.umask,
             no_new_privileges: identity.no_new_privileges,
             namespace: namespace.clone(),
         })
     }
 
-    /// Whether the process is in `gid` (`vfsgid_in_group_p`).
-    #[must_use]
-    pub fn in_group(&self, gid: KernelGid) -> bool {
-        self.fsgid == gid || self.groups.binary_search(&gid).is_ok()
-    }
-
-    /// Whether `capability` counts for an inode of this owner and group: it does only where both
-    /// are mapped in the process's user namespace (`capable_wrt_inode_uidgid`).
-    #[must_use]
-    pub fn capable_for(
-        &self,
-        capability: Capability,
-        uid: Option<KernelUid>,
-        gid: Option<KernelGid>,
-    ) -> bool {
-        self.effective.has(capability)
-            && uid.is_some_and(|uid| self.namespace.to_inside_uid(uid).is_some())
-            && gid.is_some_and(|gid| self.namespace.to_inside_gid(gid).is_some())
-    }
-
-    /// Whether `capability` counts for an inode of this owner: FOWNER needs only the owner mapped
-    /// (`inode_owner_or_capable`).
-    #[must_use]
-    pub fn capable_for_owner(&self, capability: Capability, uid: Option<KernelUid>) -> bool {
-        self.effective.has(capability) && uid.is_some_and(|uid| self.namespace.to_inside_uid(uid).is_some())
-    }
-
     /// The user id as the process sees it.
     #[must_use]
     pub fn inside_uid(&self) -> Option<InsideUid> {
-        self.namespace.to_inside_uid(self.fsuid)
+        match self.fsuid.raw() {
+            UNSPECIFIED_ID => Some(InsideUid::new(UNSPECIFIED_ID)),
+            _ => self.namespace.to_inside_uid(self.fsuid),
+        }
     }
 
     /// The group id as the process sees it.
     #[must_use]
     pub fn inside_gid(&self) -> Option<InsideGid> {
-        self.namespace.to_inside_gid(self.fsgid)
+        match self.fsgid.raw() {
+            UNSPECIFIED_ID => Some(InsideGid::new(UNSPECIFIED_ID)),
+            _ => self.namespace.to_inside_gid(self.fsgid),
+        }
     }
 }

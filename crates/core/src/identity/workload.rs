@@ -1,8 +1,11 @@
 //! What a description and an image say about an identity, before anything is resolved.
 
+use std::sync::Arc;
+
 use crate::accounts::Accounts;
 use crate::caps::CapabilitySet;
 use crate::fact::Fact;
+use crate::ids::UserNamespace;
 use crate::identity::capability_sets::DeclaredCapabilities;
 use crate::mode::Mode;
 
@@ -84,4 +87,6 @@ pub struct PlainIdentity {
     pub no_new_privileges: Option<Fact<bool>>,
     /// `umask`
     pub umask: Option<Fact<Mode>>,
+    /// `user-namespace`: the host's where absent.
+    pub user_namespace: Option<Fact<Arc<UserNamespace>>>,
 }

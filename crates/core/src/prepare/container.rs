@@ -6,12 +6,13 @@ use std::sync::Arc;
 use super::defaults::{self, DefaultMount};
 use super::mount_point::{MakeMode, find_or_make};
 use super::prepared::Prepared;
-use super::{identify, image_name, sub_path};
+use super::{identify, image_name, sub_path, user_namespace};
 use crate::act::quoted;
 use crate::fact::{Provenance, Unknown};
 use crate::identity::Refusal;
 use crate::ids::MountIds;
 use crate::mode::FileKind;
+use crate::personality::Personality;
 use crate::mount::{Mount, MountFlags, MountId, MountOrigin, MountTable, Preparation, Source};
 use crate::scene::{Container, Scene, VolumeMount, Who, Workload};
 use crate::stage::{Actor, Stage};
@@ -26,7 +27,13 @@ pub(super) fn actor(
     volumes: &BTreeMap<String, Prepared>,
 ) -> Actor {
     let (identity, credentials) = identify(scene, workload, container);
-    let mut builder = Builder { stage, mounts: MountTable::default(), blocked: None };
+    // What the runtime itself provides belongs to the namespace's root: its ids are shifted with it.
+    let shift = user_namespace(scene, container).map(|namespace| &namespace.value);
+    let own_ids = shift.map_or_else(MountIds::default, |namespace| MountIds {
+        uids: namespace.uids.clone(),
+        gids: namespace.gids.clone(),
+    });
+    let mut builder = Builder { stage, mounts: MountTable::default(), blocked: None, own_ids };
     let mut declared: Vec<&VolumeMount> = container.mounts.iter().collect();
     let whole = declared.iter().position(|mount| depth(&mount.at.value) == 0).map(|at| declared.remove(at));
     builder.root(scene, container, whole, volumes);
@@ -77,12 +84,14 @@ struct Attachment<'a> {
     flags: MountFlags,
     origin: MountOrigin,
     from: &'a Provenance,
+    ids: &'a MountIds,
 }
 
 struct Builder<'a> {
     stage: &'a mut Stage,
     mounts: MountTable,
     blocked: Option<Refusal>,
+    own_ids: MountIds,
 }
 
 impl Builder<'_> {
@@ -99,8 +108,8 @@ impl Builder<'_> {
             whole.and_then(|mount| Some((mount, volumes.get(&mount.volume.value)?)))
         {
             let flags = flags_of(mount, volume);
-            let (root, from) = (volume.root, &mount.at.from);
-            self.push(None, &Attachment { at: b"/", volume, root, flags, origin: MountOrigin::Root, from });
+            let (root, from, ids) = (volume.root, &mount.at.from, &mount.ids);
+            self.push(None, &Attachment { at: b"/", volume, root, flags, origin: MountOrigin::Root, from, ids });
             return;
         }
         let source = image_source(scene, container);
@@ -108,7 +117,8 @@ impl Builder<'_> {
         let from = container.image.as_ref().map_or(&container.from, |image| &image.from);
         let volume = Prepared::single(source, "image", Preparation::default());
         let (root, origin) = (Some(Tree::ROOT), MountOrigin::Root);
-        self.push(None, &Attachment { at: b"/", volume: &volume, root, flags: read_only, origin, from });
+        let ids = &self.own_ids.clone();
+        self.push(None, &Attachment { at: b"/", volume: &volume, root, flags: read_only, origin, from, ids });
     }
 
     fn declared(&mut self, mount: &VolumeMount, volumes: &BTreeMap<String, Prepared>) {
@@ -126,13 +136,14 @@ impl Builder<'_> {
         };
         let flags = flags_of(mount, volume);
         let (at, from, origin) = (mount.at.value.as_slice(), &mount.at.from, MountOrigin::Declared);
-        self.attach(&Attachment { at, volume, root, flags, origin, from });
+        self.attach(&Attachment { at, volume, root, flags, origin, from, ids: &mount.ids });
     }
 
     fn default(&mut self, default: &DefaultMount) {
         let volume = &default.volume;
         let (root, flags, origin) = (volume.root, volume.flags, MountOrigin::Default);
-        self.attach(&Attachment { at: &default.at, volume, root, flags, origin, from: &default.from });
+        let ids = &self.own_ids.clone();
+        self.attach(&Attachment { at: &default.at, volume, root, flags, origin, from: &default.from, ids });
     }
 
     /// A working directory that is missing is made by root, whoever the process is.
@@ -175,7 +186,7 @@ impl Builder<'_> {
             question: new.volume.question.clone(),
             root: new.root,
             flags: new.flags,
-            ids: MountIds::default(),
+            ids: new.ids.clone(),
             origin: new.origin,
             kind: new.volume.kind.clone(),
             label: new.volume.label.clone(),
@@ -213,6 +224,7 @@ fn image_source(scene: &Scene, container: &Container) -> Source {
         tree,
         read_only: false,
         native: Certainty::Known,
+        personality: Personality::Overlay,
     }
 }
 

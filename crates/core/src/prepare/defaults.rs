@@ -5,6 +5,7 @@ use std::sync::Arc;
 use super::prepared::{Prepared, unknown_source};
 use crate::fact::{Provenance, Unknown};
 use crate::mode::{FileKind, Mode};
+use crate::personality::Personality;
 use crate::mount::{MountFlags, Preparation, Source};
 use crate::scene::{Container, Workload};
 use crate::stage::Stage;
@@ -85,6 +86,7 @@ fn place(
         tree: Arc::new(tree),
         read_only: false,
         native: Certainty::Known,
+        personality: Personality::default(),
     };
     let source = stage.add_source(source);
     Prepared { flags, ..Prepared::single(source, kind, Preparation::default()) }

@@ -7,6 +7,7 @@ use super::prepared::Prepared;
 use crate::fact::{Fact, Provenance, Unknown};
 use crate::identity::Refusal;
 use crate::mode::FileKind;
+use crate::personality::Personality;
 use crate::mount::{MountFlags, MountOrigin, MountTable, Preparation, Source, SourceId, Variant};
 use crate::onlooker::{Sight, look};
 use crate::scene::{HostPathCheck, Scene};
@@ -25,6 +26,7 @@ pub(super) fn host_source(stage: &mut Stage, scene: &Scene) -> Option<SourceId> 
         tree,
         read_only: false,
         native: Certainty::Known,
+        personality: Personality::default(),
     }))
 }
 
@@ -102,6 +104,7 @@ fn unknown(stage: &mut Stage, shown: &str, check: HostPathCheck) -> Prepared {
         tree: Arc::new(tree),
         read_only: false,
         native: Certainty::Assumed(format!("host path {shown} lies on a local file system").into()),
+        personality: Personality::default(),
     };
     let source = stage.add_source(source);
     let directory = kind_needed(check) == Some(FileKind::Directory);

@@ -11,7 +11,11 @@ mod volume;
 
 use std::sync::Arc;
 
-use crate::identity::{Credentials, ImageFacts, Resolved, kubernetes_identity, plain_identity};
+use crate::fact::Fact;
+use crate::identity::{
+    Credentials, IdentityFact, ImageFacts, Refusal, Resolved, kubernetes_identity, plain_identity,
+};
+use crate::ids::UserNamespace;
 use crate::scene::{Container, Scene, Who, Workload};
 use crate::stage::{Actor, Stage};
 
@@ -54,13 +58,44 @@ fn identify(scene: &Scene, workload: &Workload, container: &Container) -> (Resol
     let unknown = ImageFacts::default();
     let image = container.image.as_ref().and_then(|image| scene.images.get(&image.value));
     let image = image.map_or(&unknown, |image| &image.identity);
-    let resolved = match &container.who {
+    let mut resolved = match &container.who {
         Who::Kubernetes(security) => kubernetes_identity(&workload.security, security, image, &image_name),
         Who::Plain(plain) => plain_identity(plain, image, &image_name),
     };
+    if let Some(namespace) = user_namespace(scene, container) {
+        enter_namespace(&mut resolved, namespace);
+    }
     let credentials =
         resolved.possible.iter().filter_map(|(_, identity)| Credentials::of(identity)).collect();
     (resolved, credentials)
+}
+
+/// The user namespace of a container: its own, else the one the host puts all containers into.
+fn user_namespace<'a>(scene: &'a Scene, container: &'a Container) -> Option<&'a Fact<Arc<UserNamespace>>> {
+    let own = match &container.who {
+        Who::Plain(plain) => plain.user_namespace.as_ref(),
+        Who::Kubernetes(_) => None,
+    };
+    own.or(scene.host.user_namespace.as_ref())
+}
+
+/// Puts every possible identity into `namespace`; one whose user or groups it does not map cannot start.
+fn enter_namespace(resolved: &mut Resolved, namespace: &Fact<Arc<UserNamespace>>) {
+    let value = namespace.value.to_string();
+    resolved.facts.push(IdentityFact { field: "user-namespace", value, from: namespace.from.clone() });
+    for (_, identity) in &mut resolved.possible {
+        identity.namespace = namespace.value.clone();
+    }
+    let first = resolved.possible.first().cloned();
+    resolved.possible.retain(|(_, identity)| Credentials::of(identity).is_some());
+    if resolved.possible.is_empty() {
+        let ids = first.as_ref().map(|(_, identity)| format!("{}:{}", identity.uid, identity.gid));
+        let ids = ids.unwrap_or_default();
+        let reason = format!("{ids} or one of its groups has no mapping in its user namespace ({})", namespace.value);
+        let from = namespace.from.clone();
+        resolved.refusal.get_or_insert(Refusal { class: "start refused", reason, from, whole_pod: false });
+        resolved.possible.extend(first);
+    }
 }
 
 /// The image's name for words.

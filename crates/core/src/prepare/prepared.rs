@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use crate::fact::Unknown;
 use crate::identity::Refusal;
+use crate::personality::Personality;
 use crate::mount::{MountFlags, Preparation, RootFacts, Source, SourceId, Variant};
 use crate::stage::Stage;
 use crate::tree::{Certainty, InodeId, Tree};
@@ -47,8 +48,14 @@ pub(super) fn root_facts(tree: &Tree, id: InodeId) -> RootFacts {
 pub(super) fn unknown_source(stage: &mut Stage, name: &str, kind: &str, unknown: Unknown) -> Prepared {
     let tree = Tree::unknown(&unknown);
     let native = Certainty::Unknown(unknown);
-    let source =
-        Source { name: Arc::from(name), filesystem: None, tree: Arc::new(tree), read_only: false, native };
+    let source = Source {
+        name: Arc::from(name),
+        filesystem: None,
+        tree: Arc::new(tree),
+        read_only: false,
+        native,
+        personality: Personality::default(),
+    };
     let source = stage.add_source(source);
     Prepared::single(source, kind, Preparation::default())
 }

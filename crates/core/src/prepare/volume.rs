@@ -7,6 +7,8 @@ use super::fs_group::{self, Policy, StepReport};
 use super::host_path;
 use super::prepared::{Prepared, root_facts, unknown_source};
 use crate::fact::{Fact, Provenance, Unknown};
+use crate::personality::Personality;
+use crate::mode::FileKind;
 use crate::mount::{MountFlags, Preparation, RootFacts, Source, SourceId, Variant};
 use crate::scene::{Medium, Scene, Volume, VolumeFacts, VolumeKind, Workload};
 use crate::stage::Stage;
@@ -85,6 +87,7 @@ fn empty_dir(stage: &mut Stage, workload: &Workload, volume: &Volume, medium: Me
         tree: Arc::new(tree),
         read_only: false,
         native: Certainty::Known,
+        personality: Personality::default(),
     };
     let source = stage.add_source(source);
     Prepared::single(source, "emptyDir", preparation)
@@ -100,14 +103,15 @@ fn told_or_unknown(
 ) -> Prepared {
     let facts = scene.volumes.get(key);
     let settle = format!("give `volumes: {{ {key}: {{ tree: ... }} }}` in a scene file");
-    let tree = facts
-        .and_then(|facts| facts.tree.clone())
-        .unwrap_or_else(|| Arc::new(Tree::unknown(&Unknown::new(&format!("what {name} holds"), &settle))));
+    let personality = facts.map(|facts| facts.personality.clone()).unwrap_or_default();
+    let unknown = || Unknown::new(&format!("what {name} holds"), &settle);
+    let tree = personal_tree(facts.and_then(|facts| facts.tree.clone()), &personality, unknown);
     let base = Source {
         name: Arc::from(name),
         filesystem: facts.and_then(|facts| facts.filesystem.as_ref()).map(|fs| Arc::from(fs.value.as_str())),
         tree,
-        read_only: facts.is_some_and(|facts| facts.read_only_filesystem),
+        read_only: facts.is_some_and(|facts| facts.read_only_filesystem) || personality.is_read_only(),
+        personality,
         native: match facts {
             Some(facts) if facts.filesystem.is_some() || facts.tree.is_some() => Certainty::Known,
             Some(_) | None => {
@@ -125,6 +129,31 @@ fn told_or_unknown(
     };
     prepared.flags = facts.map_or(MountFlags::default(), |facts| facts.flags);
     prepared
+}
+
+/// The tree as the filesystem shows it: a new tmpfs is empty, one without owners shows the same for all.
+fn personal_tree(
+    told: Option<Arc<Tree>>,
+    personality: &Personality,
+    unknown: impl Fn() -> Unknown,
+) -> Arc<Tree> {
+    let mut tree = match (told, personality) {
+        (Some(tree), _) => tree,
+        (None, Personality::Tmpfs(options)) => {
+            let text = "a tmpfs of which no tree is told is new and empty";
+            let doubt = Doubt { attributes: Certainty::Assumed(text.into()), contents: Certainty::Assumed(text.into()) };
+            let root = Entry::new(FileKind::Directory, options.uid, options.gid, options.mode).doubting(doubt);
+            Arc::new(Tree::new(root, Provenance::rule("tmpfs: mode=, uid= and gid= of the mount, 1777 else")))
+        }
+        (None, _) => Arc::new(Tree::unknown(&unknown())),
+    };
+    if let Some(shown) = personality.shown() {
+        Arc::make_mut(&mut tree).show_as(&shown);
+    }
+    if *personality == Personality::Overlay {
+        Arc::make_mut(&mut tree).lower();
+    }
+    tree
 }
 
 fn known_root(tree: &Tree) -> Option<RootFacts> {

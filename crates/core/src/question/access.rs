@@ -57,8 +57,8 @@ pub fn access(stage: &Stage, actor: &Actor, path: &[u8]) -> AccessRow {
         Ok(Sight::Missing | Sight::Unlisted) | Err(_) => None,
     };
     let missing = matches!(sight, Ok(Sight::Missing) | Err(_));
-    let act = |verb| Some(outcome(stage, actor, path, What::Act(verb)));
-    let enter_new = || Some(outcome(stage, actor, path, What::NewEntry));
+    let act = |verb| Some(outcome(stage, actor, path, &What::Act(verb)));
+    let enter_new = || Some(outcome(stage, actor, path, &What::NewEntry));
     let creates = Verb::Creates(Mode::new(0o666));
     let cells = match facts.map(|facts| facts.kind) {
         Some(FileKind::Directory) => Cells {
@@ -127,7 +127,7 @@ enum What {
     NewEntry,
 }
 
-fn outcome(stage: &Stage, actor: &Actor, path: &[u8], what: What) -> Outcome {
+fn outcome(stage: &Stage, actor: &Actor, path: &[u8], what: &What) -> Outcome {
     if let Some(refusal) = actor.refusal() {
         return Outcome::NeverRuns(refusal.clone());
     }

@@ -121,7 +121,7 @@ pub fn ask(stage: &Stage, act: &Act) -> Result<Answer, ActorError> {
             cut_short: false,
         });
     }
-    let explored = explored(stage, actor, |view, w| decide(view, act.verb, &act.path, w));
+    let explored = explored(stage, actor, |view, w| decide(view, &act.verb, &act.path, w));
     let (outcome, effect, depends_on) = settle(&explored);
     let mut assumptions: Vec<Arc<str>> = explored.assumptions.into_iter().collect();
     assumptions.extend(actor.identity.assumptions.iter().cloned());

@@ -2,10 +2,11 @@
 
 use std::collections::BTreeMap;
 
-use super::{AclPair, Certainty, Child, Content, Device, Directory, Doubt, Inode, InodeId, Marks, Tree};
+use super::{Extended, Certainty, Child, Content, Device, Directory, Doubt, Inode, InodeId, Marks, Tree};
 use crate::fact::{Provenance, Unknown};
 use crate::ids::{DiskGid, DiskUid};
 use crate::mode::{FileKind, Mode};
+use crate::personality::Shown;
 
 /// The facts of one new inode.
 #[derive(Clone, Debug)]
@@ -18,8 +19,8 @@ pub struct Entry {
     pub gid: DiskGid,
     /// Permission bits; an access ACL below adjusts them.
     pub mode: Mode,
-    /// Access and default ACL.
-    pub acls: AclPair,
+    /// ACLs and file capabilities.
+    pub extended: Extended,
     /// Immutable and append-only attributes.
     pub marks: Marks,
     /// A link's target.
@@ -43,7 +44,7 @@ impl Entry {
             uid: DiskUid::new(uid),
             gid: DiskGid::new(gid),
             mode,
-            acls: AclPair::default(),
+            extended: Extended::default(),
             marks: Marks::default(),
             target: Box::default(),
             content: Content::Unknown,
@@ -111,7 +112,7 @@ impl Tree {
             targets: Vec::new(),
             contents: vec![Content::Unknown],
             devices: Vec::new(),
-            acls: Vec::new(),
+            extended: Vec::new(),
             doubts: BTreeMap::new(),
             places: BTreeMap::new(),
             origin,
@@ -164,10 +165,10 @@ impl Tree {
         inode.gid = gid;
         inode.mode = mode;
         inode.marks = inode.marks.with(Marks::GROUP_STEP);
-        let index = inode.acl;
+        let index = inode.extended;
         // chmod on an inode with an ACL sets the mask, not the owning group's entry.
-        if let Some(pair) = index.checked_sub(1).map(|index| self.acls[index as usize].clone())
-            && let Some(mut access) = pair.access
+        if let Some(pair) = index.checked_sub(1).map(|index| self.extended[index as usize].clone())
+            && let Some(mut access) = pair.access.clone()
         {
             access.owner = mode.owner();
             access.other = mode.other();
@@ -175,11 +176,37 @@ impl Tree {
                 Some(_) => access.mask = Some(mode.group()),
                 None => access.group = mode.group(),
             }
-            self.acls.push(AclPair { access: Some(access), default: pair.default });
-            self.inodes[id.0 as usize].acl = u32::try_from(self.acls.len()).unwrap_or(u32::MAX);
+            self.extended.push(Extended { access: Some(access), ..pair });
+            self.inodes[id.0 as usize].extended = u32::try_from(self.extended.len()).unwrap_or(u32::MAX);
         }
         if let Some(place) = place {
             self.places.insert(id, place);
+        }
+    }
+
+    /// Gives every inode the owner and mode that a filesystem without owners shows; a file without any w bit
+    /// keeps none, since that much is stored.
+    pub fn show_as(&mut self, shown: &Shown) {
+        let unsaid = |id: &InodeId| {
+            self.doubts.get(id).is_some_and(|doubt| matches!(doubt.attributes, Certainty::Unknown(_)))
+        };
+        let unsaid: Vec<bool> = self.ids().map(|id| unsaid(&id)).collect();
+        for (inode, unsaid) in self.inodes.iter_mut().zip(unsaid) {
+            let stored = !unsaid && inode.kind != FileKind::Directory;
+            let read_only = stored && !inode.mode.has_any(Mode::new(0o222));
+            let mode = shown.mode(inode.kind);
+            inode.mode = if read_only { mode.without(Mode::new(0o222)) } else { mode };
+            (inode.uid, inode.gid, inode.extended) = (shown.uid, shown.gid, 0);
+        }
+        for doubt in self.doubts.values_mut() {
+            doubt.attributes = Certainty::Known;
+        }
+    }
+
+    /// Marks every inode that is not told to be in the upper layer as one of a lower layer.
+    pub fn lower(&mut self) {
+        for inode in self.inodes.iter_mut().filter(|inode| !inode.marks.has(Marks::UPPER)) {
+            inode.marks = inode.marks.with(Marks::LOWER);
         }
     }
 
@@ -239,9 +266,9 @@ impl Tree {
     fn push(&mut self, entry: Entry, parent: InodeId) -> Result<InodeId, TreeError> {
         let id = InodeId(size(self.inodes.len())?);
         let extra = self.extra(&entry, parent)?;
-        let mode = entry.acls.access.as_ref().map_or(entry.mode, |acl| acl.applied_to(entry.mode));
-        let access = entry.acls.access.filter(|acl| !acl.is_minimal());
-        let acl = self.intern(AclPair { access, default: entry.acls.default })?;
+        let mode = entry.extended.access.as_ref().map_or(entry.mode, |acl| acl.applied_to(entry.mode));
+        let access = entry.extended.access.filter(|acl| !acl.is_minimal());
+        let extended = self.intern(Extended { access, ..entry.extended })?;
         let mut marks = entry.marks;
         if let Some(doubt) = entry.doubt.filter(|doubt| *doubt != Doubt::default()) {
             marks = marks.with(Marks::DOUBTED);
@@ -250,7 +277,7 @@ impl Tree {
         if let Some(place) = entry.place {
             self.places.insert(id, place);
         }
-        self.inodes.push(Inode { kind: entry.kind, marks, mode, uid: entry.uid, gid: entry.gid, acl, extra });
+        self.inodes.push(Inode { kind: entry.kind, marks, mode, uid: entry.uid, gid: entry.gid, extended, extra });
         Ok(id)
     }
 
@@ -282,17 +309,17 @@ impl Tree {
         }
     }
 
-    fn intern(&mut self, pair: AclPair) -> Result<u32, TreeError> {
-        if pair == AclPair::default() {
+    fn intern(&mut self, pair: Extended) -> Result<u32, TreeError> {
+        if pair == Extended::default() {
             return Ok(0);
         }
         // Disks repeat few ACLs; the last ones are the likely ones.
-        let recent = self.acls.iter().enumerate().rev().take(64).find(|(_, known)| **known == pair);
+        let recent = self.extended.iter().enumerate().rev().take(64).find(|(_, known)| **known == pair);
         if let Some((index, _)) = recent {
             return size(index + 1);
         }
-        self.acls.push(pair);
-        size(self.acls.len())
+        self.extended.push(pair);
+        size(self.extended.len())
     }
 }
 
@@ -417,7 +444,7 @@ mod tests {
     fn regrouping_an_inode_with_an_acl_sets_its_mask() {
         let mut tree = Tree::new(Entry::directory(0, 0, 0o755), origin());
         let mut entry = Entry::file(0, 0, 0o600);
-        entry.acls.access = Some(Acl::parse("user:1000:r--", Mode::new(0o600)).unwrap());
+        entry.extended.access = Some(Acl::parse("user:1000:r--", Mode::new(0o600)).unwrap());
         let file = tree.add(Tree::ROOT, b"f", entry).unwrap();
         tree.regroup(file, DiskGid::new(7000), Mode::new(0o660), None);
         let acl = tree.acl(file).unwrap();

@@ -13,6 +13,7 @@ pub use build::{Entry, TreeBuilder, TreeError};
 pub use doubt::{Certainty, Doubt};
 
 use crate::acl::Acl;
+use crate::caps::FileCapabilities;
 use crate::fact::Provenance;
 use crate::ids::{DiskGid, DiskUid};
 use crate::mode::{FileKind, Mode};
@@ -40,6 +41,13 @@ impl Marks {
     pub const DOUBTED: Self = Self(4);
     /// The filesystem-group step changed its group or mode.
     pub const GROUP_STEP: Self = Self(8);
+    /// On an overlay: it comes from a lower layer.
+    pub const LOWER: Self = Self(16);
+    /// On an overlay: a directory that stands in the upper layer too.
+    pub const MERGED: Self = Self(32);
+
+    /// On an overlay: it lies in the upper layer alone.
+    pub const UPPER: Self = Self(64);
 
     /// Whether all marks of `other` are set.
     #[must_use]
@@ -82,8 +90,8 @@ pub struct Inode {
     pub uid: DiskUid,
     /// Group as stored on the disk.
     pub gid: DiskGid,
-    /// 1 + index into the table of ACLs, 0 for none.
-    acl: u32,
+    /// 1 + index into the table of ACLs and file capabilities, 0 for none.
+    extended: u32,
     /// Per kind: directory index, link target index, content index, device index.
     extra: u32,
 }
@@ -101,13 +109,15 @@ struct Child {
     inode: InodeId,
 }
 
-/// The access and default ACL of an inode.
+/// What few inodes carry: ACLs and file capabilities.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
-pub struct AclPair {
+pub struct Extended {
     /// The access ACL; `None` where the mode says it all.
     pub access: Option<Acl>,
     /// The default ACL of a directory.
     pub default: Option<Acl>,
+    /// What running the file adds.
+    pub capabilities: Option<FileCapabilities>,
 }
 
 /// The device numbers of a node.
@@ -128,7 +138,7 @@ pub struct Tree {
     targets: Vec<Box<[u8]>>,
     contents: Vec<Content>,
     devices: Vec<Device>,
-    acls: Vec<AclPair>,
+    extended: Vec<Extended>,
     doubts: BTreeMap<InodeId, Doubt>,
     places: BTreeMap<InodeId, Provenance>,
     origin: Provenance,
@@ -203,13 +213,33 @@ impl Tree {
     /// The access ACL of `id`, if it says more than its mode.
     #[must_use]
     pub fn acl(&self, id: InodeId) -> Option<&Acl> {
-        self.acl_pair(id)?.access.as_ref()
+        self.extended(id)?.access.as_ref()
     }
 
     /// The default ACL of directory `id`.
     #[must_use]
     pub fn default_acl(&self, id: InodeId) -> Option<&Acl> {
-        self.acl_pair(id)?.default.as_ref()
+        self.extended(id)?.default.as_ref()
+    }
+
+    /// What running `id` adds to the process.
+    #[must_use]
+    pub fn capabilities(&self, id: InodeId) -> Option<&FileCapabilities> {
+        self.extended(id)?.capabilities.as_ref()
+    }
+
+    /// Whether `id` is `ancestor` or lies below it.
+    #[must_use]
+    pub fn is_within(&self, id: InodeId, ancestor: InodeId) -> bool {
+        let mut here = id;
+        while here != ancestor {
+            let above = self.parent(here);
+            if above == here {
+                return false;
+            }
+            here = above;
+        }
+        true
     }
 
     /// What a link points at; `None` where `id` is no link.
@@ -251,9 +281,9 @@ impl Tree {
         self.doubts.get(&id)
     }
 
-    fn acl_pair(&self, id: InodeId) -> Option<&AclPair> {
-        let index = self.inode(id).acl.checked_sub(1)?;
-        Some(&self.acls[index as usize])
+    fn extended(&self, id: InodeId) -> Option<&Extended> {
+        let index = self.inode(id).extended.checked_sub(1)?;
+        Some(&self.extended[index as usize])
     }
 
     fn directory(&self, id: InodeId) -> Option<&Directory> {

@@ -9,7 +9,8 @@ use crate::fact::{Provenance, Unknown};
 use crate::mode::{Access, FileKind};
 use crate::mount::MountTable;
 use crate::outcome::Errno;
-use crate::permission::permission;
+use crate::acting::Acting;
+use crate::permission::{enters, may_own, permission};
 use crate::trace::{Check, Step, StepResult};
 use crate::tree::Certainty;
 use crate::view::{Place, View};
@@ -211,6 +212,33 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
         }
     }
 
+    /// The entry `name` of `directory` itself, not what is mounted on it.
+    ///
+    /// # Errors
+    /// ENAMETOOLONG.
+    pub fn entry(&mut self, directory: Place, name: &[u8]) -> Result<Target, Errno> {
+        let found = self.lookup(directory, name)?;
+        let Target::There(place) = found else {
+            return Ok(found);
+        };
+        if place.mount == directory.mount {
+            return Ok(found);
+        }
+        let inode = directory.inode.and_then(|dir| self.view.source(directory).tree.lookup(dir, name));
+        Ok(Target::There(Place { inode, ..directory }))
+    }
+
+    /// Starts a second walk, with a count of links of its own; gives the path of the first back.
+    pub fn restart(&mut self) -> Vec<u8> {
+        self.links = 0;
+        std::mem::take(&mut self.path)
+    }
+
+    /// Lets further checks speak of another path; gives the current one back.
+    pub fn turn_to(&mut self, path: Vec<u8>) -> Vec<u8> {
+        std::mem::replace(&mut self.path, path)
+    }
+
     /// The current path may or may not be there.
     fn presume(&mut self, directory: Place, unknown: &Unknown) -> Target {
         let path = self.path_text().into_owned();
@@ -282,6 +310,24 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
         permission(self.view, directory, access, &self.path[..end], self.w)
     }
 
+    /// Whether the actor owns `place` or counts as its owner; asks where the owner is not known.
+    pub(crate) fn owns(&mut self, place: Place) -> bool {
+        may_own(self.view, place, &self.path, self.w)
+    }
+
+    /// Whether a FUSE mount at `place` lets the actor in at all.
+    ///
+    /// # Errors
+    /// EACCES
+    pub(crate) fn enters(&mut self, place: Place) -> Result<(), Errno> {
+        enters(self.view, place, &self.path, self.w)
+    }
+
+    /// Who acts on the filesystem of `place`.
+    pub(crate) fn acting(&mut self, place: Place) -> Acting<'a> {
+        self.view.acting(place, self.w)
+    }
+
     /// The witness of the walk.
     pub fn witness(&mut self) -> &mut W {
         self.w
@@ -290,6 +336,11 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
     /// What is walked over.
     pub fn view(&self) -> &'a View<'a> {
         self.view
+    }
+
+    /// The path walked so far; empty unless the walk is traced.
+    pub fn path(&self) -> &[u8] {
+        &self.path
     }
 
     /// The path walked so far, for words; empty unless the walk is traced.

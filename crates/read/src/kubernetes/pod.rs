@@ -2,6 +2,7 @@
 
 use k8s_openapi::api::core::v1::{Container as ApiContainer, PodSpec, VolumeMount as ApiMount};
 use mivask_core::fact::Fact;
+use mivask_core::ids::MountIds;
 use mivask_core::mount::MountFlags;
 use mivask_core::scene::{Container, Volume, VolumeMount, Who, Workload};
 use mivask_core::stage::Role;
@@ -139,6 +140,7 @@ fn mount(asked: &ApiMount, declared: &[&str], origin: &Origin<'_>, slips: &mut S
         origin.slip(Severity::Warning, "subPathExpr", message, None, slips);
     }
     Some(VolumeMount {
+        ids: MountIds::default(),
         volume: origin.fact("name", "volumeMounts.name", asked.name.clone()),
         at,
         read_only: asked.read_only.unwrap_or(false),

@@ -1,8 +1,11 @@
 //! Containers that the scene file itself describes.
 
+use std::sync::Arc;
+
 use mivask_core::caps::{Capability, CapabilitySet};
 use mivask_core::fact::Fact;
 use mivask_core::identity::{DeclaredCapabilities, PlainIdentity, PodSecurity};
+use mivask_core::ids::{MountIds, UserNamespace};
 use mivask_core::mode::Mode;
 use mivask_core::scene::{Container, Volume, VolumeKind, VolumeMount, Who, Workload};
 use mivask_core::stage::Role;
@@ -96,7 +99,12 @@ impl Reading<'_> {
         };
         let umask = section.umask.as_ref().and_then(|umask| self.umask(umask, item));
         let effective = section.effective_capabilities.as_ref().and_then(|list| self.effective(list, item));
+        let user_namespace = section.user_namespace.as_ref().map(|maps| {
+            let (uids, gids) = self.id_maps(&maps.uids, &maps.gids, item.get("user-namespace").unwrap_or(item));
+            self.fact(item, "user-namespace", Arc::new(UserNamespace { uids, gids }))
+        });
         PlainIdentity {
+            user_namespace,
             user: section.user.as_ref().map(|user| self.fact(item, "user", user.0.clone())),
             groups: section.groups.iter().map(|group| self.fact(item, "groups", *group)).collect(),
             filesystem_group: section
@@ -181,13 +189,18 @@ impl Reading<'_> {
         if !volumes.iter().any(|known| known.name.value == mount.volume) {
             volumes.push(Volume { name: name.clone(), kind: VolumeKind::Stored(mount.volume.clone()) });
         }
-        let flags = self.flags(&mount.options, item.get("options").unwrap_or(item));
+        let flags = self.options(&mount.options, item.get("options").unwrap_or(item), None);
+        let ids = mount.id_map.as_ref().map(|maps| {
+            let (uids, gids) = self.id_maps(&maps.uids, &maps.gids, item.get("id-map").unwrap_or(item));
+            MountIds { uids, gids }
+        });
         let path = item.get("at").unwrap_or(item);
         Some(VolumeMount {
             volume: name,
             at: Fact::new(mount.at.as_bytes().to_vec(), self.source.place(&path.span, "mounts.at")),
             read_only: mount.read_only,
             flags,
+            ids: ids.unwrap_or_default(),
             sub_path: mount.sub_path.as_ref().map(|path| {
                 let span = &item.get("sub-path").unwrap_or(item).span;
                 Fact::new(path.as_bytes().to_vec(), self.source.place(span, "mounts.sub-path"))

@@ -5,19 +5,26 @@ use std::sync::Arc;
 use mivask_core::accounts::Accounts;
 use mivask_core::fact::Fact;
 use mivask_core::identity::{ImageFacts, Knowledge};
+use mivask_core::ids::UserNamespace;
 use mivask_core::mount::MountFlags;
+use mivask_core::personality::{OptionError, Personality, Squash};
 use mivask_core::scene::{Host, Image, VolumeFacts};
 use mivask_core::stage::Settings;
 
 use super::convert::Reading;
 use super::tree::tree;
-use super::types::{AccountsSection, GroupOwnership, HostSection, ImageSection, VolumeSection};
+use super::types::{
+    AccountsSection, ExportSection, GroupOwnership, HostSection, ImageSection, SquashWord, VolumeSection,
+};
 use crate::accounts;
 use crate::slip::Severity;
 use crate::yaml::Node;
 
-/// Filesystems that keep owners and modes themselves.
-const NATIVE: [&str; 8] = ["ext4", "ext3", "ext2", "xfs", "btrfs", "tmpfs", "overlay", "zfs"];
+/// Mount options that decide nothing here.
+const HARMLESS: [&str; 12] = [
+    "rw", "exec", "suid", "dev", "relatime", "noatime", "nodiratime", "strictatime", "defaults", "sync", "async",
+    "symfollow",
+];
 
 impl Reading<'_> {
     /// One image; `node` is its section.
@@ -37,9 +44,12 @@ impl Reading<'_> {
             _ => Knowledge::Unknown,
         };
         let listed = section.tree.as_deref().zip(node.get("tree"));
-        let tree = listed.and_then(|(entries, node)| {
+        let mut tree = listed.and_then(|(entries, node)| {
             tree(&format!("image {name}"), entries, node, self.source, self.slips)
         });
+        if let Some(tree) = &mut tree {
+            Arc::make_mut(tree).lower();
+        }
         Image { identity: ImageFacts { user, accounts }, tree }
     }
 
@@ -88,19 +98,28 @@ impl Reading<'_> {
         });
         let at = |key: &str| node.get(key).unwrap_or(node);
         let mut filesystem = section.filesystem.clone();
-        if let Some(kind) = filesystem.as_deref().filter(|kind| !NATIVE.contains(kind)) {
-            let message = format!(
-                "the rules of {kind} are not modelled by this version: answers on this volume depend on it"
-            );
-            self.slips.add(Severity::Warning, self.source, &at("filesystem").span, message, None);
-            (listed, filesystem) = (None, None);
+        let mut personality = Personality::default();
+        match filesystem.as_deref().map(|kind| (kind, Personality::of(kind))) {
+            None => {}
+            Some((_, Some(known))) => personality = known,
+            Some((kind, None)) => {
+                let message = format!(
+                    "the rules of {} are not known to this version: answers on this volume depend on it",
+                    kind.escape_debug()
+                );
+                self.slips.add(Severity::Warning, self.source, &at("filesystem").span, message, None);
+                (listed, filesystem) = (None, None);
+            }
         }
+        self.export(section.export.as_ref(), &mut personality, at("export"));
+        let flags = self.options(&section.options, at("options"), Some(&mut personality));
         let field = |key: &str| format!("volumes.{name}.{key}");
         VolumeFacts {
             tree: listed,
             filesystem: filesystem
                 .map(|kind| Fact::new(kind, self.source.place(&at("filesystem").span, &field("filesystem")))),
-            flags: self.flags(&section.options, at("options")),
+            flags,
+            personality,
             read_only_filesystem: section.read_only_filesystem,
             group_ownership: section.group_ownership.map(|told| {
                 let from = self.source.place(&at("group-ownership").span, &field("group-ownership"));
@@ -110,37 +129,64 @@ impl Reading<'_> {
         }
     }
 
-    /// Mount options that are flags; others are warned about.
-    pub(super) fn flags(&mut self, options: &[String], node: &Node) -> MountFlags {
-        const HARMLESS: [&str; 12] = [
-            "rw",
-            "exec",
-            "suid",
-            "dev",
-            "relatime",
-            "noatime",
-            "nodiratime",
-            "strictatime",
-            "defaults",
-            "sync",
-            "async",
-            "symfollow",
-        ];
-        let mut flags = MountFlags::default();
-        for (index, option) in options.iter().enumerate() {
-            match MountFlags::by_word(option) {
-                Some(flag) => flags = flags.with(flag),
-                None if HARMLESS.contains(&option.as_str()) => {}
+    /// How an NFS server exports the volume.
+    fn export(&mut self, section: Option<&ExportSection>, personality: &mut Personality, node: &Node) {
+        let Some(section) = section else { return };
+        let Personality::Nfs(nfs) = personality else {
+            let help = Some("say `filesystem: nfs` for the volume".to_owned());
+            let message = "only NFS volumes are exported, so this is ignored";
+            self.slips.add(Severity::Warning, self.source, &node.span, message, help);
+            return;
+        };
+        nfs.export.squash = section.squash.map(|word| match word {
+            SquashWord::Root => Squash::Root,
+            SquashWord::All => Squash::All,
+            SquashWord::None => Squash::Nobody,
+        });
+        nfs.export.manages_groups = section.manages_groups;
+        if let Some(text) = &section.anon {
+            match text.pair() {
+                Some(pair) => nfs.export.anonymous = pair,
                 None => {
-                    let span = &node.item(index).unwrap_or(node).span;
-                    let message = format!(
-                        "the mount option `{}` is not modelled by this version, so it is ignored",
-                        option.escape_debug()
-                    );
-                    let help = Some("ro, noexec, nosuid, nodev and nosymfollow are".to_owned());
-                    self.slips.add(Severity::Warning, self.source, span, message, help);
+                    let span = &node.get("anon").unwrap_or(node).span;
+                    let message = format!("`{}` is no anonymous user", text.0.escape_debug());
+                    let help = Some("write UID:GID, such as 65534:65534".to_owned());
+                    self.slips.add(Severity::Error, self.source, span, message, help);
                 }
             }
+        }
+    }
+
+    /// Mount options: flags, and those that `personality` takes; others are warned about.
+    pub(super) fn options(
+        &mut self,
+        options: &[String],
+        node: &Node,
+        mut personality: Option<&mut Personality>,
+    ) -> MountFlags {
+        let mut flags = MountFlags::default();
+        for (index, option) in options.iter().enumerate() {
+            if let Some(flag) = MountFlags::by_word(option) {
+                flags = flags.with(flag);
+                continue;
+            }
+            if HARMLESS.contains(&option.as_str()) {
+                continue;
+            }
+            let taken = match &mut personality {
+                Some(personality) => personality.option(option),
+                None => Err(OptionError::Unknown),
+            };
+            let Err(error) = taken else { continue };
+            let span = &node.item(index).unwrap_or(node).span;
+            let message = format!("the mount option `{}` {error}", option.escape_debug());
+            let (severity, help) = match error {
+                OptionError::Unknown => {
+                    (Severity::Warning, Some("ro, noexec, nosuid, nodev and nosymfollow count on every mount".to_owned()))
+                }
+                OptionError::Value(_) => (Severity::Error, None),
+            };
+            self.slips.add(severity, self.source, span, message, help);
         }
         flags
     }
@@ -159,6 +205,7 @@ impl Reading<'_> {
                 "fs.protected_symlinks" => settings.protected_symlinks = Some(*value),
                 "fs.protected_regular" => settings.protected_regular = Some(*value),
                 "fs.protected_fifos" => settings.protected_fifos = Some(*value),
+                "fs.protected_hardlinks" => settings.protected_hardlinks = Some(*value),
                 _ => {
                     let span = &node
                         .find("sysctls")
@@ -167,12 +214,18 @@ impl Reading<'_> {
                         .span;
                     let message = format!("`{}` decides nothing here, so it is ignored", key.escape_debug());
                     let help = Some(
-                        "fs.protected_symlinks, fs.protected_regular and fs.protected_fifos do".to_owned(),
+                        "fs.protected_symlinks, fs.protected_hardlinks, fs.protected_regular and fs.protected_fifos do"
+                            .to_owned(),
                     );
                     self.slips.add(Severity::Warning, self.source, span, message, help);
                 }
             }
         }
-        Host { tree, settings }
+        let user_namespace = section.user_namespace.as_ref().map(|maps| {
+            let at = node.get("user-namespace").unwrap_or(node);
+            let (uids, gids) = self.id_maps(&maps.uids, &maps.gids, at);
+            Fact::new(Arc::new(UserNamespace { uids, gids }), self.source.place(&at.span, "host.user-namespace"))
+        });
+        Host { tree, settings, user_namespace }
     }
 }

@@ -3,6 +3,7 @@
 mod containers;
 mod convert;
 mod facts;
+mod id_map;
 mod tree;
 mod types;
 

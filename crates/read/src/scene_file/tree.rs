@@ -4,11 +4,12 @@ use std::sync::Arc;
 
 use mivask_core::acl::Acl;
 use mivask_core::act::quoted;
+use mivask_core::caps::{FileCapabilities, FileCapabilitiesError};
 use mivask_core::fact::Unknown;
 use mivask_core::mode::{FileKind, Mode};
 use mivask_core::tree::{Certainty, Content, Device, Doubt, Entry, Marks, Tree, TreeBuilder};
 
-use super::types::{FlagWord, KindWord, RawText, TreeEntry};
+use super::types::{FlagWord, KindWord, LayerWord, RawText, TreeEntry};
 use crate::slip::{Severity, Slips};
 use crate::text::SourceText;
 use crate::yaml::Node;
@@ -117,8 +118,9 @@ impl EntryReader<'_> {
         if kind == FileKind::Link && inode.target.is_empty() {
             self.error("path", "a link needs a `target`", None, slips);
         }
-        inode.acls.access = self.acl("acl", self.entry.acl.as_deref(), inode.mode, slips);
-        inode.acls.default = self.acl("default-acl", self.entry.default_acl.as_deref(), inode.mode, slips);
+        inode.extended.access = self.acl("acl", self.entry.acl.as_deref(), inode.mode, slips);
+        inode.extended.capabilities = self.capabilities(slips);
+        inode.extended.default = self.acl("default-acl", self.entry.default_acl.as_deref(), inode.mode, slips);
         inode.content = self.content(slips);
         inode.device = self
             .parsed(
@@ -135,7 +137,24 @@ impl EntryReader<'_> {
                 FlagWord::AppendOnly => Marks::APPEND_ONLY,
             });
         }
+        inode.marks = inode.marks.with(match self.entry.layer {
+            None => Marks::default(),
+            Some(LayerWord::Lower) => Marks::LOWER,
+            Some(LayerWord::Upper) => Marks::UPPER,
+            Some(LayerWord::Both) => Marks::LOWER.with(Marks::MERGED),
+        });
         Some(inode)
+    }
+
+    fn capabilities(&self, slips: &mut Slips) -> Option<FileCapabilities> {
+        match self.entry.capabilities.as_deref()?.parse() {
+            Ok(capabilities) => Some(capabilities),
+            Err(error) => {
+                let error: FileCapabilitiesError = error;
+                self.error("capabilities", &error.to_string(), None, slips);
+                None
+            }
+        }
     }
 
     /// `Some(None)` where nothing was given, `None` where it does not parse.

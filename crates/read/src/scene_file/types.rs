@@ -54,6 +54,21 @@ pub struct HostSection {
     /// Kernel settings, such as `fs.protected_regular: 1`.
     #[serde(default)]
     pub sysctls: BTreeMap<String, u8>,
+    /// The user namespace containers live in where they state none of their own, as under a remapped daemon.
+    pub user_namespace: Option<IdMapSection>,
+}
+
+/// Lines of an id map, three numbers each: where a range starts on the near side, where on the far side, and how
+/// many ids it has. For a user namespace that is INSIDE OUTSIDE COUNT, for a mount DISK SHOWN COUNT.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct IdMapSection {
+    /// User ids; every id is itself where left out.
+    #[serde(default)]
+    pub uids: Vec<RawText>,
+    /// Group ids; every id is itself where left out.
+    #[serde(default)]
+    pub gids: Vec<RawText>,
 }
 
 /// Facts about one image.
@@ -86,9 +101,11 @@ pub struct AccountsSection {
 pub struct VolumeSection {
     /// Its filesystem type, such as `ext4`.
     pub filesystem: Option<String>,
-    /// Mount options that are flags: ro, noexec, nosuid, nodev, nosymfollow.
+    /// Mount options: flags (ro, noexec, nosuid, nodev, nosymfollow) and those of the filesystem, such as `uid=7101`.
     #[serde(default)]
     pub options: Vec<String>,
+    /// How an NFS server exports it.
+    pub export: Option<ExportSection>,
     /// What lies on it. Left out: unknown.
     pub tree: Option<Vec<TreeEntry>>,
     /// Whether the kubelet applies the pod's filesystem group to it. Left out: unknown.
@@ -96,6 +113,31 @@ pub struct VolumeSection {
     /// Whether the filesystem itself (not only a mount) is read-only.
     #[serde(default)]
     pub read_only_filesystem: bool,
+}
+
+/// How an NFS server exports a volume.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct ExportSection {
+    /// Whose ids the server replaces. Left out: unknown.
+    pub squash: Option<SquashWord>,
+    /// `UID:GID` they are replaced with; 65534:65534 where left out.
+    pub anon: Option<RawText>,
+    /// Whether the server looks up groups itself instead of taking the first sixteen of the client's.
+    #[serde(default)]
+    pub manages_groups: bool,
+}
+
+/// Whose ids an NFS server replaces.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum SquashWord {
+    /// Root's.
+    Root,
+    /// Everybody's.
+    All,
+    /// Nobody's.
+    None,
 }
 
 /// Whether the filesystem-group step reaches a volume.
@@ -135,6 +177,10 @@ pub struct TreeEntry {
     pub same_file_as: Option<String>,
     /// `MAJOR:MINOR` of a device.
     pub device: Option<RawText>,
+    /// File capabilities: names, `=`, and flags of `eip`, such as `CHOWN,FOWNER=ep`.
+    pub capabilities: Option<String>,
+    /// On an overlay, the layer it lies in; `lower` where left out.
+    pub layer: Option<LayerWord>,
     /// What running it meets: `program`, `data`, `empty`, or `#!/path/of/interpreter`.
     pub content: Option<String>,
 }
@@ -158,6 +204,18 @@ pub enum KindWord {
     Char,
     /// A block device.
     Block,
+}
+
+/// Where an entry of an overlay lies.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum LayerWord {
+    /// In a layer below, as everything in an image.
+    Lower,
+    /// In the writable layer alone.
+    Upper,
+    /// A directory that is in both.
+    Both,
 }
 
 /// An attribute of an inode.
@@ -197,6 +255,8 @@ pub struct ContainerSection {
     /// Whether the root filesystem is mounted read-only.
     #[serde(default)]
     pub read_only_root: bool,
+    /// The user namespace the process lives in; the host's where left out. Its root also owns the image's files.
+    pub user_namespace: Option<IdMapSection>,
     /// Every capability for root, every device.
     pub privileged: Option<bool>,
     /// Its mounts.
@@ -242,6 +302,8 @@ pub struct MountSection {
     pub options: Vec<String>,
     /// The part of the volume that shows.
     pub sub_path: Option<String>,
+    /// The mount's id map, from stored ids to those shown (before any user namespace of the container).
+    pub id_map: Option<IdMapSection>,
 }
 
 /// A single value taken as it is written: `0750`, `"0750"` and `750` stay apart.

@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use mivask_core::caps::Capability;
 use mivask_core::outcome::{Imprint, RunsAs};
 use mivask_core::question::{Answer, Dependence, Outcome};
 use mivask_core::trace::{Step, StepResult};
@@ -86,11 +87,16 @@ impl<'a> ImprintJson<'a> {
 struct RunsAsJson {
     uid: Option<u32>,
     gid: Option<u32>,
+    capabilities: Vec<&'static str>,
 }
 
 impl RunsAsJson {
     fn new(runs_as: RunsAs) -> Self {
-        Self { uid: number(runs_as.uid.raw()), gid: number(runs_as.gid.raw()) }
+        Self {
+            uid: number(runs_as.uid.raw()),
+            gid: number(runs_as.gid.raw()),
+            capabilities: runs_as.effective.iter().map(Capability::name).collect(),
+        }
     }
 }
 

@@ -9,4 +9,3 @@ mod properties;
 mod random;
 mod support;
 mod table;
-mod worlds;

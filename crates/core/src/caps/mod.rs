@@ -1,6 +1,10 @@
 //! Linux capabilities (capabilities(7)) as a set of bits.
 
+mod file;
+
 use std::fmt;
+
+pub use file::{FileCapabilities, FileCapabilitiesError};
 
 macro_rules! capabilities {
     ($($variant:ident = $bit:literal $name:literal),+ $(,)?) => {
@@ -95,6 +99,24 @@ impl CapabilitySet {
     #[must_use]
     pub const fn with(self, cap: Capability) -> Self {
         Self(self.0 | (1 << cap as u64))
+    }
+
+    /// Everything in either set.
+    #[must_use]
+    pub const fn union(self, other: Self) -> Self {
+        Self(self.0 | other.0)
+    }
+
+    /// What is in both sets.
+    #[must_use]
+    pub const fn intersection(self, other: Self) -> Self {
+        Self(self.0 & other.0)
+    }
+
+    /// Whether everything in `other` is in here.
+    #[must_use]
+    pub const fn contains(self, other: Self) -> bool {
+        self.0 & other.0 == other.0
     }
 
     /// With `cap` removed.

@@ -1,7 +1,11 @@
 //! Permission bits and file kinds.
 
+mod change;
+
 use std::fmt;
 use std::str::FromStr;
+
+pub use change::ModeChange;
 
 /// The twelve permission bits of an inode: set-user-id, set-group-id, sticky and 3 x `rwx`.
 ///

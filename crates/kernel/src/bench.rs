@@ -1,0 +1,122 @@
+//! A thread in a namespace of its own that tries acts, one actor at a time.
+
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::sync::mpsc::{Receiver, Sender, channel};
+
+use mivask_core::act::Act;
+use mivask_core::identity::Credentials;
+use mivask_core::mount::MountTable;
+use mivask_core::outcome::{Effect, Errno, Imprint};
+use mivask_core::stage::{Actor, Stage};
+
+use crate::ground::{Choice, Grounds};
+use crate::report::{Record, Seen};
+use crate::world::World;
+use crate::{KernelError, Observed, child, namespace};
+
+/// A place to try acts at. Its file systems are made when first needed and stay until it is dropped.
+#[derive(Debug)]
+pub struct Bench {
+    jobs: Sender<(Job, Sender<Answer>)>,
+}
+
+type Answer = Result<Vec<Observed>, KernelError>;
+
+struct Job {
+    stage: Arc<Stage>,
+    mounts: MountTable,
+    credentials: Credentials,
+    acts: Vec<Act>,
+}
+
+impl Bench {
+    /// A bench that builds sources as `choice` says.
+    ///
+    /// # Errors
+    /// The namespace or its scratch space cannot be made.
+    pub fn new(choice: Choice) -> Result<Self, KernelError> {
+        let (jobs, todo) = channel();
+        let (ready, opened) = channel();
+        std::thread::spawn(move || {
+            let shop = namespace::enter().and_then(|()| namespace::scratch());
+            match shop {
+                Ok(scratch) => {
+                    let _ = ready.send(Ok(()));
+                    Shop { grounds: Grounds::new(&scratch), scratch, choice }.work(&todo);
+                }
+                Err(error) => drop(ready.send(Err(error))),
+            }
+        });
+        opened.recv().map_err(|_| KernelError::Harness("its thread ended early".to_owned()))??;
+        Ok(Self { jobs })
+    }
+
+    /// Does each act on the running kernel as `actor`, each against the untouched scene.
+    ///
+    /// The actor must have one possible identity.
+    ///
+    /// # Errors
+    /// The scene cannot be rebuilt here, or a step of rebuilding it fails.
+    pub fn attempt(&self, stage: &Stage, actor: &Actor, acts: &[Act]) -> Answer {
+        let [credentials] = actor.credentials.as_slice() else {
+            return Err(KernelError::Unsupported("the identity is not settled".to_owned()));
+        };
+        let job = Job {
+            stage: Arc::new(stage.clone()),
+            mounts: actor.mounts.clone(),
+            credentials: credentials.clone(),
+            acts: acts.to_vec(),
+        };
+        let (reply, answer) = channel();
+        let lost = |_| KernelError::Harness("its thread ended early".to_owned());
+        self.jobs.send((job, reply)).map_err(|_| KernelError::Harness("its thread ended early".to_owned()))?;
+        answer.recv().map_err(lost)?
+    }
+}
+
+struct Shop {
+    scratch: PathBuf,
+    grounds: Grounds,
+    choice: Choice,
+}
+
+impl Shop {
+    fn work(&mut self, todo: &Receiver<(Job, Sender<Answer>)>) {
+        while let Ok((job, reply)) = todo.recv() {
+            let _ = reply.send(self.run(&job));
+        }
+    }
+
+    fn run(&mut self, job: &Job) -> Answer {
+        let mut all = Vec::with_capacity(job.acts.len());
+        while all.len() < job.acts.len() {
+            let world =
+                World::build(&job.stage, &job.mounts, &self.scratch, &mut self.grounds, self.choice)?;
+            let done = child::perform(&world.root(), &job.credentials, &job.acts[all.len()..]);
+            let observed: Result<Vec<Observed>, KernelError> =
+                done.map(|records| records.into_iter().map(|record| observed(&world, record)).collect());
+            // Each act meets the untouched scene: the actor stops after the first that changed it.
+            world.take_down()?;
+            let mut observed = observed?;
+            if observed.is_empty() {
+                return Err(KernelError::Harness("the actor did nothing".to_owned()));
+            }
+            all.append(&mut observed);
+        }
+        Ok(all)
+    }
+}
+
+fn observed(world: &World, record: Record) -> Observed {
+    match record {
+        Record::Failed(raw) => Errno::by_number(raw).map_or(Observed::Other(raw), Observed::Denied),
+        Record::Done(Seen { left, runs_as }) => {
+            let imprint = left.map(|(imprint, node)| match world.stored_owner(node) {
+                Some((uid, gid)) => Imprint { disk_uid: Some(uid), disk_gid: Some(gid), ..imprint },
+                None => Imprint { disk_uid: None, disk_gid: None, ..imprint },
+            });
+            Observed::Allowed(Effect { imprint, runs_as })
+        }
+    }
+}

@@ -1,0 +1,187 @@
+//! Real file systems to build on: tmpfs as it is, others on an image file behind a loop device.
+
+use std::collections::BTreeMap;
+use std::fmt;
+use std::fs::{self, File};
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use std::str::FromStr;
+
+use mivask_core::mount::Source;
+use mivask_core::personality::{GroupRule, Personality};
+
+use crate::{Doing, KernelError, namespace};
+
+/// A file system that keeps owners and modes itself.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
+pub enum Filesystem {
+    /// In memory; needs nothing.
+    Tmpfs,
+    /// Needs `mkfs.ext4`.
+    Ext4,
+    /// Needs `mkfs.xfs`.
+    Xfs,
+    /// Needs `mkfs.btrfs`.
+    Btrfs,
+}
+
+impl Filesystem {
+    /// Every one.
+    pub const ALL: [Self; 4] = [Self::Tmpfs, Self::Ext4, Self::Xfs, Self::Btrfs];
+
+    /// Its name in `/proc/filesystems`.
+    #[must_use]
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::Tmpfs => "tmpfs",
+            Self::Ext4 => "ext4",
+            Self::Xfs => "xfs",
+            Self::Btrfs => "btrfs",
+        }
+    }
+
+    /// Why it cannot be used here, or `None` where it can.
+    #[must_use]
+    pub fn unavailable(self) -> Option<String> {
+        if self == Self::Tmpfs {
+            return None;
+        }
+        let known = fs::read_to_string("/proc/filesystems").unwrap_or_default();
+        if !known.split_whitespace().any(|word| word == self.name()) {
+            return Some(format!("this kernel has no {}", self.name()));
+        }
+        let tool = format!("mkfs.{}", self.name());
+        (!has_tool(&tool)).then(|| format!("{tool} is not installed"))
+    }
+
+    /// Bytes of the image file (sparse), and the arguments of its mkfs.
+    const fn recipe(self) -> (u64, &'static [&'static str]) {
+        match self {
+            Self::Tmpfs => (0, &[]),
+            Self::Ext4 => (128 << 20, &["-q", "-F", "-O", "^has_journal", "-N", "60000"]),
+            Self::Xfs => (320 << 20, &["-q", "-f"]),
+            Self::Btrfs => (256 << 20, &["-q", "-f"]),
+        }
+    }
+}
+
+impl fmt::Display for Filesystem {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.name())
+    }
+}
+
+impl FromStr for Filesystem {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        let known = Self::ALL.map(Self::name);
+        Self::ALL
+            .into_iter()
+            .find(|filesystem| filesystem.name() == text)
+            .ok_or_else(|| format!("no file system to build on is called so: {}", known.join(", ")))
+    }
+}
+
+/// Whether `tool` lies in a folder of PATH, or where system tools lie.
+#[must_use]
+pub fn has_tool(tool: &str) -> bool {
+    let path = std::env::var_os("PATH").unwrap_or_default();
+    let system = ["/usr/sbin", "/sbin", "/usr/bin", "/bin"].map(PathBuf::from);
+    std::env::split_paths(&path).chain(system).any(|folder| folder.join(tool).is_file())
+}
+
+/// What sources are built on.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Choice {
+    /// Each on the file system the scene tells, tmpfs where it tells none.
+    AsTold,
+    /// All of those that keep owners themselves on this one.
+    On(Filesystem),
+}
+
+/// A file system with the mount option that decides about groups.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
+pub(crate) struct Ground {
+    pub filesystem: Filesystem,
+    pub grpid: bool,
+}
+
+impl Ground {
+    /// What `source` is built on.
+    pub(crate) fn of(source: &Source, choice: Choice) -> Self {
+        let told = source.filesystem.as_deref().and_then(|name| name.parse().ok());
+        let filesystem = match choice {
+            Choice::AsTold => told.unwrap_or(Filesystem::Tmpfs),
+            Choice::On(filesystem) => filesystem,
+        };
+        let plain = Self { filesystem, grpid: false };
+        match (&source.personality, source.personality.group_rule()) {
+            // Each superblock that is to be read-only must be one of its own.
+            _ if source.read_only => Self { filesystem: Filesystem::Tmpfs, grpid: false },
+            (Personality::Tmpfs(_), _) => Self { filesystem: Filesystem::Tmpfs, grpid: false },
+            (_, GroupRule::Process) => plain,
+            (_, GroupRule::Directory) => Self { filesystem: Filesystem::Ext4, grpid: true },
+            (_, GroupRule::DirectoryUnlessSetGroupId) => Self { filesystem: Filesystem::Xfs, grpid: true },
+        }
+    }
+}
+
+/// The image-backed file systems of one bench, each made when first needed.
+#[derive(Debug)]
+pub(crate) struct Grounds {
+    scratch: PathBuf,
+    made: BTreeMap<Ground, PathBuf>,
+}
+
+impl Grounds {
+    pub(crate) fn new(scratch: &Path) -> Self {
+        Self { scratch: scratch.to_path_buf(), made: BTreeMap::new() }
+    }
+
+    /// The folder where `ground` is mounted.
+    pub(crate) fn folder(&mut self, ground: Ground) -> Result<PathBuf, KernelError> {
+        if let Some(folder) = self.made.get(&ground) {
+            return Ok(folder.clone());
+        }
+        let Ground { filesystem, grpid } = ground;
+        if let Some(reason) = filesystem.unavailable() {
+            return Err(KernelError::Unsupported(reason));
+        }
+        let name = format!("{filesystem}{}", if grpid { "-grpid" } else { "" });
+        let (folder, image) = (self.scratch.join(&name), self.scratch.join(format!("{name}.img")));
+        fs::create_dir(&folder).doing(|| format!("making {}", folder.display()))?;
+        let (size, arguments) = filesystem.recipe();
+        let file = File::create(&image).doing(|| "making an image file".to_owned())?;
+        file.set_len(size).doing(|| "sizing an image file".to_owned())?;
+        drop(file);
+        run(Command::new(format!("mkfs.{filesystem}")).args(arguments).arg(&image))?;
+        let options = if grpid { "loop,grpid" } else { "loop" };
+        mount_image(&image, &folder, filesystem.name(), options)?;
+        self.made.insert(ground, folder.clone());
+        Ok(folder)
+    }
+}
+
+/// Mounts an image through a loop device, which goes when the mount does. The file's name goes at once.
+pub(crate) fn mount_image(image: &Path, at: &Path, kind: &str, options: &str) -> Result<(), KernelError> {
+    run(Command::new("mount").args(["-t", kind, "-o", options]).args([image, at]))?;
+    fs::remove_file(image).doing(|| "removing the name of an image file".to_owned())
+}
+
+/// Runs a system tool to its end.
+pub(crate) fn run(command: &mut Command) -> Result<(), KernelError> {
+    let name = command.get_program().to_string_lossy().into_owned();
+    let path = std::env::var("PATH").unwrap_or_default();
+    command.env("PATH", format!("{path}:/usr/sbin:/sbin:/usr/bin:/bin"));
+    let output = {
+        let _alone = namespace::nobody_builds();
+        command.output().doing(|| format!("running {name}"))?
+    };
+    if output.status.success() {
+        return Ok(());
+    }
+    let said = String::from_utf8_lossy(&output.stderr);
+    let said = said.lines().find(|line| !line.trim().is_empty()).unwrap_or("without a word");
+    Err(KernelError::Unsupported(format!("{name} failed: {said}")))
+}

@@ -1,0 +1,87 @@
+//! User namespaces that hold nothing but id maps, for id-mapped mounts and for actors.
+
+use std::fs::{self, File};
+use std::io::{Read, Write};
+use std::os::fd::{AsRawFd, OwnedFd};
+use std::path::Path;
+
+use mivask_core::ids::{IdMap, MountIds};
+
+use crate::{Doing, KernelError, child, namespace};
+
+/// The lines of a map as `/proc/PID/uid_map` takes them.
+fn lines(map: &IdMap) -> String {
+    if map.is_identity() {
+        return "0 0 4294967295\n".to_owned();
+    }
+    let line = |extent: &mivask_core::ids::Extent| {
+        format!("{} {} {}\n", extent.inside, extent.outside, extent.count)
+    };
+    map.extents().iter().map(line).collect()
+}
+
+/// Writes the maps of the user namespace that the process `pid` lives in.
+pub(crate) fn write(pid: i32, uids: &IdMap, gids: &IdMap) -> Result<(), KernelError> {
+    fs::write(format!("/proc/{pid}/uid_map"), lines(uids)).doing(|| "writing a map of user ids".to_owned())?;
+    fs::write(format!("/proc/{pid}/gid_map"), lines(gids)).doing(|| "writing a map of group ids".to_owned())
+}
+
+/// A user namespace with the maps of a mount.
+fn namespace_of(ids: &MountIds) -> Result<OwnedFd, KernelError> {
+    let (mut hear, say) = std::io::pipe().doing(|| "making a pipe".to_owned())?;
+    let (hold, mut go) = std::io::pipe().doing(|| "making a pipe".to_owned())?;
+    let alone = namespace::nobody_builds();
+    let pid = child::fork(|| {
+        child::keep_only(&[say.as_raw_fd(), hold.as_raw_fd()]);
+        let entered = child::enter_user_namespace();
+        let _ = (&say).write_all(&[u8::from(entered.is_ok())]);
+        let _ = (&hold).read(&mut [0]);
+    })?;
+    drop((say, hold));
+    let mut ready = [0];
+    let heard = hear.read_exact(&mut ready);
+    drop(alone);
+    let opened = heard
+        .doing(|| "waiting for a user namespace".to_owned())
+        .and_then(|()| write(pid, &ids.uids, &ids.gids))
+        .and_then(|()| File::open(format!("/proc/{pid}/ns/user")).doing(|| "opening a user namespace".to_owned()));
+    let _ = go.write_all(b"!");
+    child::wait(pid)?;
+    Ok(opened?.into())
+}
+
+/// Mounts a copy of what lies at `from` at `at`, with ids mapped.
+pub(crate) fn bind(from: &Path, at: &Path, ids: &MountIds) -> Result<(), KernelError> {
+    use rustix::mount::{MoveMountFlags, OpenTreeFlags};
+    let flags = OpenTreeFlags::OPEN_TREE_CLONE | OpenTreeFlags::OPEN_TREE_CLOEXEC;
+    let tree = rustix::mount::open_tree(rustix::fs::CWD, from, flags)
+        .doing(|| format!("taking a copy of the mount at {}", from.display()))?;
+    let namespace = namespace_of(ids)?;
+    set(&tree, &namespace)?;
+    rustix::mount::move_mount(&tree, "", rustix::fs::CWD, at, MoveMountFlags::MOVE_MOUNT_F_EMPTY_PATH)
+        .doing(|| format!("attaching an id-mapped mount at {}", at.display()))
+}
+
+/// mount_setattr(2) with MOUNT_ATTR_IDMAP, which the library has no name for.
+#[expect(unsafe_code, reason = "no safe function makes this call")]
+fn set(tree: &OwnedFd, namespace: &OwnedFd) -> Result<(), KernelError> {
+    let attributes = libc::mount_attr {
+        attr_set: libc::MOUNT_ATTR_IDMAP,
+        attr_clr: 0,
+        propagation: 0,
+        userns_fd: u64::try_from(namespace.as_raw_fd()).unwrap_or_default(),
+    };
+    // SAFETY: both descriptors are open, the path is a literal, and the size is that of the struct.
+    let result = unsafe {
+        libc::syscall(
+            libc::SYS_mount_setattr,
+            tree.as_raw_fd(),
+            c"".as_ptr(),
+            libc::AT_EMPTY_PATH,
+            &raw const attributes,
+            size_of::<libc::mount_attr>(),
+        )
+    };
+    if result == 0 { Ok(()) } else { Err(std::io::Error::last_os_error()) }
+        .doing(|| "mapping the ids of a mount".to_owned())
+}

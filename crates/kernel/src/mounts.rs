@@ -1,0 +1,32 @@
+//! Attaching a built source where an actor sees it.
+
+use std::path::Path;
+
+use mivask_core::ids::MountIds;
+use mivask_core::mount::{Mount, MountFlags};
+use rustix::mount::MountFlags as RawFlags;
+
+use crate::{Doing, KernelError, id_map};
+
+/// Binds `from` at `at`, with the flags and id map of `mount`.
+pub(crate) fn attach(from: &Path, mount: &Mount, at: &Path) -> Result<(), KernelError> {
+    if mount.ids == MountIds::default() {
+        rustix::mount::mount_bind(from, at).doing(|| format!("binding {}", at.display()))?;
+    } else {
+        id_map::bind(from, at, &mount.ids)?;
+    }
+    rustix::mount::mount_remount(at, RawFlags::BIND | raw_flags(mount.flags), "")
+        .doing(|| format!("setting flags of {}", at.display()))
+}
+
+fn raw_flags(flags: MountFlags) -> RawFlags {
+    let pairs = [
+        (MountFlags::READ_ONLY, RawFlags::RDONLY),
+        (MountFlags::NO_EXEC, RawFlags::NOEXEC),
+        (MountFlags::NO_SUID, RawFlags::NOSUID),
+        (MountFlags::NO_DEV, RawFlags::NODEV),
+        // MS_NOSYMFOLLOW, which the library has no name for.
+        (MountFlags::NO_SYMFOLLOW, RawFlags::from_bits_retain(256)),
+    ];
+    pairs.into_iter().filter(|(flag, _)| flags.has(*flag)).map(|(_, raw)| raw).collect()
+}

@@ -1,0 +1,52 @@
+//! A mount namespace and scratch space that nobody else sees.
+
+use std::path::{Path, PathBuf};
+use std::sync::{PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
+
+use rustix::mount::{MountFlags, MountPropagationFlags};
+use rustix::thread::UnshareFlags;
+
+use crate::{Doing, KernelError};
+
+/// A child between fork and execve holds copies of every file that other threads have open for writing; that
+/// would make a program of theirs busy (ETXTBSY) and a superblock of theirs refuse to become read-only (EBUSY). So
+/// nobody forks while somebody builds.
+static BUILDING: RwLock<()> = RwLock::new(());
+
+/// Keeps every other thread from forking until it is dropped.
+pub(crate) fn nobody_forks() -> RwLockReadGuard<'static, ()> {
+    BUILDING.read().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// Keeps every other thread from building until it is dropped.
+pub(crate) fn nobody_builds() -> RwLockWriteGuard<'static, ()> {
+    BUILDING.write().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// Gives the calling thread a mount namespace and a root of its own; mounts made in it reach nobody.
+pub(crate) fn enter() -> Result<(), KernelError> {
+    // SAFETY: this thread holds no reference into the file-system state that others share: it is
+    // freshly spawned, and only works with absolute paths afterwards.
+    #[expect(unsafe_code, reason = "unshare changes what paths mean for this thread")]
+    let unshared = unsafe { rustix::thread::unshare_unsafe(UnshareFlags::FS | UnshareFlags::NEWNS) };
+    unshared.doing(|| "unshare of the mount namespace".to_owned())?;
+    let private = MountPropagationFlags::PRIVATE | MountPropagationFlags::REC;
+    rustix::mount::mount_change("/", private).doing(|| "making every mount private".to_owned())
+}
+
+/// Covers the folder for temporary files with a tmpfs of this namespace: nothing in it was ever on a disk, so
+/// nothing is left behind however the process ends.
+pub(crate) fn scratch() -> Result<PathBuf, KernelError> {
+    let candidates = [std::env::temp_dir(), PathBuf::from("/tmp"), PathBuf::from("/mnt")];
+    let folder = candidates.into_iter().find(|folder| folder.is_dir());
+    let folder =
+        folder.ok_or_else(|| KernelError::Unsupported("no folder to put scratch space over".to_owned()))?;
+    tmpfs(&folder, c"mode=755")?;
+    Ok(folder)
+}
+
+/// Mounts a fresh tmpfs.
+pub(crate) fn tmpfs(at: &Path, options: &std::ffi::CStr) -> Result<(), KernelError> {
+    rustix::mount::mount("tmpfs", at, "tmpfs", MountFlags::empty(), Some(options))
+        .doing(|| format!("mounting a tmpfs at {}", at.display()))
+}

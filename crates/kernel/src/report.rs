@@ -1,0 +1,96 @@
+//! How the actor's process tells what happened: a line an act.
+
+use std::io;
+
+use mivask_core::caps::CapabilitySet;
+use mivask_core::ids::{DiskGid, DiskUid, InsideGid, InsideUid};
+use mivask_core::mode::Mode;
+use mivask_core::outcome::{Imprint, RunsAs};
+
+use crate::KernelError;
+
+/// The device and inode number of what an act left.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub(crate) struct Node {
+    pub device: u64,
+    pub inode: u64,
+}
+
+/// What a successful act left, as the actor sees it.
+#[derive(Clone, PartialEq, Eq, Default, Debug)]
+pub(crate) struct Seen {
+    pub left: Option<(Imprint, Node)>,
+    pub runs_as: Option<RunsAs>,
+}
+
+/// One act done.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub(crate) enum Record {
+    Done(Seen),
+    Failed(i32),
+}
+
+/// The line for one act.
+pub(crate) fn encode(tried: &io::Result<Seen>) -> String {
+    let seen = match tried {
+        Ok(seen) => seen,
+        Err(error) => return format!("failed {}\n", error.raw_os_error().unwrap_or(0)),
+    };
+    if let Some((imprint, node)) = &seen.left {
+        let id = |id: Option<u32>| id.unwrap_or(u32::MAX);
+        let (uid, gid) = (id(imprint.uid.map(InsideUid::raw)), id(imprint.gid.map(InsideGid::raw)));
+        let mode = imprint.mode.unwrap_or_default().bits();
+        let acl = imprint.acl.as_deref().unwrap_or("-");
+        return format!("left {uid} {gid} {mode} {} {} {acl}\n", node.device, node.inode);
+    }
+    match &seen.runs_as {
+        Some(RunsAs { uid, gid, effective }) => format!("ran {uid} {gid} {}\n", effective.bits()),
+        None => "done\n".to_owned(),
+    }
+}
+
+/// The line for a failure before the first act.
+pub(crate) fn failure(text: &str) -> String {
+    format!("trouble {}\n", text.replace('\n', " "))
+}
+
+/// Every line.
+pub(crate) fn decode(text: &str) -> Result<Vec<Record>, KernelError> {
+    text.lines().map(line).collect()
+}
+
+fn line(line: &str) -> Result<Record, KernelError> {
+    let garbled = || KernelError::Harness(format!("the actor said `{line}`"));
+    let (word, rest) = line.split_once(' ').unwrap_or((line, ""));
+    let words: Vec<&str> = rest.split(' ').collect();
+    let number = |index: usize| words.get(index).and_then(|word| word.parse::<u64>().ok());
+    let id = |index: usize| number(index).and_then(|number| u32::try_from(number).ok()).ok_or_else(garbled);
+    match word {
+        "done" => Ok(Record::Done(Seen::default())),
+        "failed" => rest.parse().map(Record::Failed).map_err(|_| garbled()),
+        "ran" => {
+            let effective = CapabilitySet::from_bits(number(2).ok_or_else(garbled)?);
+            let runs_as = RunsAs { uid: InsideUid::new(id(0)?), gid: InsideGid::new(id(1)?), effective };
+            Ok(Record::Done(Seen { left: None, runs_as: Some(runs_as) }))
+        }
+        "left" => {
+            let (uid, gid) = (id(0)?, id(1)?);
+            let mode = Mode::new(u16::try_from(id(2)?).map_err(|_| garbled())?);
+            let node = Node {
+                device: number(3).ok_or_else(garbled)?,
+                inode: number(4).ok_or_else(garbled)?,
+            };
+            let acl = words.get(5).filter(|acl| **acl != "-").map(|acl| (*acl).to_owned());
+            let plain = Imprint::new(
+                InsideUid::new(uid),
+                InsideGid::new(gid),
+                mode,
+                DiskUid::new(uid),
+                DiskGid::new(gid),
+            );
+            Ok(Record::Done(Seen { left: Some((Imprint { acl, ..plain }, node)), runs_as: None }))
+        }
+        "trouble" => Err(KernelError::Harness(rest.to_owned())),
+        _ => Err(garbled()),
+    }
+}

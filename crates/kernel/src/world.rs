@@ -1,0 +1,269 @@
+//! Everything one actor sees, built for real.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use std::sync::Arc;
+
+use mivask_core::ids::{DiskGid, DiskUid};
+use mivask_core::mount::{MountId, MountTable, Source, SourceId};
+use mivask_core::personality::Personality;
+use mivask_core::stage::Stage;
+use mivask_core::tree::{InodeId, Tree};
+use rustix::mount::{MountFlags as RawFlags, UnmountFlags};
+
+use crate::ground::{self, Choice, Filesystem, Ground, Grounds};
+use crate::report::Node;
+use crate::store::{self, Part};
+use crate::{Doing, KernelError, mounts, namespace};
+
+/// A built world; [`World::take_down`] removes it.
+pub(crate) struct World {
+    folder: PathBuf,
+    stores: BTreeMap<SourceId, Store>,
+}
+
+/// One source as it stands on a real file system.
+struct Store {
+    /// Where it shows, without any id map.
+    root: PathBuf,
+    paths: BTreeMap<InodeId, PathBuf>,
+    /// Folders on a lasting file system, to be removed afterwards.
+    lasting: Vec<PathBuf>,
+    tree: Arc<Tree>,
+}
+
+impl World {
+    /// Builds the mounts of `table` below a tmpfs of its own in `scratch`.
+    pub(crate) fn build(
+        stage: &Stage,
+        table: &MountTable,
+        scratch: &Path,
+        grounds: &mut Grounds,
+        choice: Choice,
+    ) -> Result<Self, KernelError> {
+        let folder = scratch.join("world");
+        fs::create_dir_all(&folder).doing(|| "making the world's folder".to_owned())?;
+        namespace::tmpfs(&folder, c"mode=755")?;
+        let mut world = Self { folder, stores: BTreeMap::new() };
+        match world.fill(stage, table, grounds, choice) {
+            Ok(()) => Ok(world),
+            Err(error) => {
+                world.take_down()?;
+                Err(error)
+            }
+        }
+    }
+
+    fn fill(
+        &mut self,
+        stage: &Stage,
+        table: &MountTable,
+        grounds: &mut Grounds,
+        choice: Choice,
+    ) -> Result<(), KernelError> {
+        let root = self.root();
+        fs::create_dir(&root).doing(|| "making the root".to_owned())?;
+        let mut attached: Vec<PathBuf> = Vec::new();
+        for (_, mount) in table.iter() {
+            let id = mount.variants[0].source;
+            if mount.variants.len() > 1 {
+                let at = String::from_utf8_lossy(&mount.at).into_owned();
+                return Err(KernelError::Unsupported(format!("the source of {at} is not settled")));
+            }
+            if !self.stores.contains_key(&id) {
+                self.store(id, stage.source(id), grounds, choice)?;
+            }
+            let lost = || KernelError::Unsupported("a mount of nobody knows what".to_owned());
+            let at = match mount.on {
+                None => root.clone(),
+                Some((below, inode)) => self.below(table, below, inode, &attached).ok_or_else(lost)?,
+            };
+            let from = self.stores.get(&id).zip(mount.root).and_then(|(store, root)| store.paths.get(&root));
+            mounts::attach(from.ok_or_else(lost)?, mount, &at)?;
+            attached.push(at);
+        }
+        for (id, store) in &self.stores {
+            let source = stage.source(*id);
+            if source.read_only && !source.personality.is_read_only() {
+                rustix::mount::mount_remount(&store.root, RawFlags::RDONLY, "")
+                    .doing(|| format!("making the superblock of {} read-only", source.name))?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Where `inode` shows below the attached mount `below`: its literal path, since links on the way are the
+    /// container's and mean something else out here.
+    fn below(&self, table: &MountTable, below: MountId, inode: InodeId, attached: &[PathBuf]) -> Option<PathBuf> {
+        let mount = table.get(below);
+        let store = self.stores.get(&mount.variants[0].source)?;
+        let (from, to) = (store.paths.get(&mount.root?)?, store.paths.get(&inode)?);
+        let index = table.iter().position(|(id, _)| id == below)?;
+        let relative = to.strip_prefix(from).ok()?;
+        let base = attached.get(index)?;
+        // A trailing slash would turn a file into something that cannot be mounted on.
+        Some(if relative.as_os_str().is_empty() { base.clone() } else { base.join(relative) })
+    }
+
+    /// The actor's root directory.
+    pub(crate) fn root(&self) -> PathBuf {
+        self.folder.join("root")
+    }
+
+    fn store(
+        &mut self,
+        id: SourceId,
+        source: &Source,
+        grounds: &mut Grounds,
+        choice: Choice,
+    ) -> Result<(), KernelError> {
+        let root = self.folder.join(format!("store-{}", self.stores.len()));
+        fs::create_dir(&root).doing(|| "making a store".to_owned())?;
+        let store = match &source.personality {
+            Personality::Native(_) | Personality::Tmpfs(_) => plain(source, root, grounds, choice)?,
+            Personality::Overlay => overlay(source, root, grounds, choice)?,
+            Personality::Image => image(source, root)?,
+            Personality::Fat(_)
+            | Personality::Ntfs(_)
+            | Personality::Cifs(_)
+            | Personality::Nfs(_)
+            | Personality::Fuse(_)
+            | Personality::Remote(_) => {
+                let kind = source.filesystem.as_deref().unwrap_or("its file system");
+                return Err(KernelError::Unsupported(format!("{} is on {kind}", source.name)));
+            }
+        };
+        self.stores.insert(id, store);
+        Ok(())
+    }
+
+    /// Owner and group as stored of an inode that an act left.
+    pub(crate) fn stored_owner(&self, node: Node) -> Option<(DiskUid, DiskGid)> {
+        self.stores.values().find_map(|store| {
+            let device = fs::symlink_metadata(&store.root).ok()?.dev();
+            if device == node.device { find(&store.root, node.inode) } else { None }
+        })
+    }
+
+    /// Detaches everything, and removes what lies on lasting file systems.
+    pub(crate) fn take_down(self) -> Result<(), KernelError> {
+        rustix::mount::unmount(&self.folder, UnmountFlags::DETACH)
+            .doing(|| "detaching the world".to_owned())?;
+        for store in self.stores.values() {
+            for folder in &store.lasting {
+                store::remove(folder, &store.tree)?;
+            }
+        }
+        Ok(())
+    }
+}
+
+fn find(folder: &Path, inode: u64) -> Option<(DiskUid, DiskGid)> {
+    let here = fs::symlink_metadata(folder).ok()?;
+    if here.ino() == inode {
+        return Some((DiskUid::new(here.uid()), DiskGid::new(here.gid())));
+    }
+    if !here.is_dir() {
+        return None;
+    }
+    fs::read_dir(folder).ok()?.flatten().find_map(|entry| find(&entry.path(), inode))
+}
+
+/// A fresh folder on `ground`, bound at `root` where it lasts longer than the world.
+fn folder_on(ground: Ground, root: &Path, grounds: &mut Grounds) -> Result<Vec<PathBuf>, KernelError> {
+    if ground.filesystem == Filesystem::Tmpfs {
+        namespace::tmpfs(root, c"mode=755")?;
+        return Ok(Vec::new());
+    }
+    let name = root.file_name().unwrap_or_default();
+    let folder = grounds.folder(ground)?.join(name);
+    fs::create_dir(&folder).doing(|| format!("making {}", folder.display()))?;
+    rustix::mount::mount_bind(&folder, root).doing(|| format!("binding {}", root.display()))?;
+    Ok(vec![folder])
+}
+
+fn plain(
+    source: &Source,
+    root: PathBuf,
+    grounds: &mut Grounds,
+    choice: Choice,
+) -> Result<Store, KernelError> {
+    let lasting = folder_on(Ground::of(source, choice), &root, grounds)?;
+    let _building = namespace::nobody_forks();
+    let paths = store::fill(&source.tree, &root, Part::All)?;
+    Ok(Store { root, paths, lasting, tree: source.tree.clone() })
+}
+
+/// Lower, upper and work folder side by side on one file system.
+fn overlay(
+    source: &Source,
+    root: PathBuf,
+    grounds: &mut Grounds,
+    choice: Choice,
+) -> Result<Store, KernelError> {
+    let layers = root.with_extension("layers");
+    fs::create_dir(&layers).doing(|| "making the layers' folder".to_owned())?;
+    let lasting = folder_on(Ground::of(source, choice), &layers, grounds)?;
+    let [lower, upper, work] = ["lower", "upper", "work"].map(|name| layers.join(name));
+    {
+        let _building = namespace::nobody_forks();
+        for folder in [&lower, &upper, &work] {
+            fs::create_dir(folder).doing(|| format!("making {}", folder.display()))?;
+        }
+        store::fill(&source.tree, &lower, Part::Lower)?;
+    }
+    let options = format!(
+        "lowerdir={},upperdir={},workdir={},redirect_dir=off,index=off,metacopy=off",
+        lower.display(),
+        upper.display(),
+        work.display()
+    );
+    let options = std::ffi::CString::new(options).unwrap_or_default();
+    rustix::mount::mount("overlay", &root, "overlay", RawFlags::empty(), Some(options.as_c_str()))
+        .doing(|| "mounting an overlay".to_owned())?;
+    let _building = namespace::nobody_forks();
+    let paths = store::fill(&source.tree, &root, Part::Rest)?;
+    Ok(Store { root, paths, lasting, tree: source.tree.clone() })
+}
+
+/// A folder packed into a read-only image.
+fn image(source: &Source, root: PathBuf) -> Result<Store, KernelError> {
+    let kind = source.filesystem.as_deref().unwrap_or("erofs");
+    let (folder, packed) = (root.with_extension("folder"), root.with_extension("img"));
+    fs::create_dir(&folder).doing(|| "making a folder to pack".to_owned())?;
+    {
+        let _building = namespace::nobody_forks();
+        store::fill(&source.tree, &folder, Part::All)?;
+    }
+    match kind {
+        "squashfs" => {
+            let arguments = ["-noappend", "-quiet", "-no-progress", "-noI", "-noD", "-noF", "-noX"];
+            ground::run(Command::new("mksquashfs").args([&folder, &packed]).args(arguments))?;
+        }
+        "erofs" => ground::run(Command::new("mkfs.erofs").args(["--quiet"]).args([&packed, &folder]))?,
+        other => return Err(KernelError::Unsupported(format!("{} is on {other}", source.name))),
+    }
+    ground::mount_image(&packed, &root, kind, "loop,ro")?;
+    let paths = paths_below(&source.tree, &root);
+    Ok(Store { root, paths, lasting: Vec::new(), tree: source.tree.clone() })
+}
+
+/// The first path of each inode of `tree`, shown at `root`.
+fn paths_below(tree: &Tree, root: &Path) -> BTreeMap<InodeId, PathBuf> {
+    let mut paths = BTreeMap::from([(Tree::ROOT, root.to_path_buf())]);
+    let mut open = vec![Tree::ROOT];
+    while let Some(dir) = open.pop() {
+        for (name, id) in tree.children(dir) {
+            use std::os::unix::ffi::OsStrExt;
+            let path = paths[&dir].join(std::ffi::OsStr::from_bytes(name));
+            if let std::collections::btree_map::Entry::Vacant(free) = paths.entry(id) {
+                free.insert(path);
+                open.push(id);
+            }
+        }
+    }
+    paths
+}

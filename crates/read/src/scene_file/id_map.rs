@@ -1,0 +1,48 @@
+//! Id maps of user namespaces and mounts.
+
+use mivask_core::ids::{Extent, IdMap};
+
+use super::convert::Reading;
+use super::types::RawText;
+use crate::slip::Severity;
+use crate::yaml::Node;
+
+impl Reading<'_> {
+    /// The two maps under `node`; a line that is none is an error and left out.
+    pub(super) fn id_maps(&mut self, uids: &[RawText], gids: &[RawText], node: &Node) -> (IdMap, IdMap) {
+        (self.id_map(uids, node.get("uids").unwrap_or(node)), self.id_map(gids, node.get("gids").unwrap_or(node)))
+    }
+
+    fn id_map(&mut self, lines: &[RawText], node: &Node) -> IdMap {
+        let mut extents: Vec<Extent> = Vec::new();
+        for (index, line) in lines.iter().enumerate() {
+            let span = &node.item(index).unwrap_or(node).span;
+            let Some(extent) = extent(&line.0) else {
+                let message = format!("`{}` is no line of an id map", line.0.escape_debug());
+                let help = Some("write three numbers: START START COUNT, such as \"0 100000 65536\"".to_owned());
+                self.slips.add(Severity::Error, self.source, span, message, help);
+                continue;
+            };
+            if extents.iter().any(|known| overlap(known, &extent)) {
+                let message = "the line covers ids that an earlier one covers already";
+                self.slips.add(Severity::Error, self.source, span, message, None);
+                continue;
+            }
+            extents.push(extent);
+        }
+        IdMap::new(extents)
+    }
+}
+
+fn extent(text: &str) -> Option<Extent> {
+    let numbers: Option<Vec<u32>> = text.split_whitespace().map(|word| word.parse().ok()).collect();
+    let &[inside, outside, count] = numbers?.as_slice() else { return None };
+    let fits = count > 0 && inside.checked_add(count).is_some() && outside.checked_add(count).is_some();
+    fits.then_some(Extent { inside, outside, count })
+}
+
+/// Whether two lines share an id on either side, which the kernel refuses (`mappings_overlap`).
+fn overlap(a: &Extent, b: &Extent) -> bool {
+    let meet = |a_start: u32, b_start: u32| a_start < b_start + b.count && b_start < a_start + a.count;
+    meet(a.inside, b.inside) || meet(a.outside, b.outside)
+}

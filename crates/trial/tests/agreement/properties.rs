@@ -1,0 +1,178 @@
+//! What holds in any scenario, whatever the kernel says: no privilege is needed here.
+
+#![expect(clippy::unwrap_used, reason = "a test that fails says where")]
+
+use fastrand::Rng;
+use mivask_core::act::{Act, Verb, parse_act};
+use mivask_core::mode::FileKind;
+use mivask_core::question::{Outcome, access, ask, facts_at, imprints};
+use mivask_core::stage::Stage;
+use mivask_trial::scenario::{CAPABILITIES, Kind, Scenario, generate, random_act};
+
+use crate::support::stage_of;
+
+const SCENARIOS: usize = 150;
+
+/// Each random scenario with some acts.
+fn scenarios(seed: u64, mut check: impl FnMut(&Scenario, &Stage, &[Act])) {
+    let mut rng = Rng::with_seed(seed);
+    for index in 0..SCENARIOS {
+        let scenario = generate(&mut rng, Kind::ALL[index % Kind::ALL.len()]);
+        let acts: Vec<Act> = (0..40).map(|_| random_act(&mut rng, &scenario)).collect();
+        check(&scenario, &scenario.stage().unwrap(), &acts);
+    }
+}
+
+fn outcome(stage: &Stage, act: &Act) -> Outcome {
+    ask(stage, act).unwrap().outcome
+}
+
+/// What was allowed before is allowed after.
+fn opens_only(before: &Stage, after: &Stage, acts: &[Act], scenario: &Scenario) {
+    for act in acts.iter().filter(|act| outcome(before, act) == Outcome::Allowed) {
+        assert_eq!(outcome(after, act), Outcome::Allowed, "{act}\n{scenario}");
+    }
+}
+
+/// Ordinary ids are names: giving everybody a new one changes no outcome.
+#[test]
+fn renumbered_ids_change_nothing() {
+    let renumbered = |text: &str| {
+        let ids =
+            [("8101", "38101"), ("8102", "18102"), ("8200", "28200"), ("8300", "908300"), ("8900", "58900")];
+        ids.iter().fold(text.to_owned(), |text, (old, new)| text.replace(old, new))
+    };
+    scenarios(1, |scenario, before, acts| {
+        if !scenario.maps_nothing() {
+            return;
+        }
+        let after = stage_of(&renumbered(&scenario.to_string()));
+        for act in acts {
+            let same = parse_act(&renumbered(&act.to_string())).unwrap();
+            assert_eq!(outcome(before, act), outcome(&after, &same), "{act}\n{scenario}");
+        }
+    });
+}
+
+/// A capability opens doors and closes none. (A group may: it can take what `other` had.)
+#[test]
+fn more_capabilities_never_deny() {
+    scenarios(2, |scenario, before, acts| {
+        let after = scenario.clone().with_capabilities(None).stage().unwrap();
+        opens_only(before, &after, acts, scenario);
+    });
+}
+
+/// The same one by one: what is allowed without a capability is allowed with it.
+#[test]
+fn a_removed_capability_never_allows_more() {
+    scenarios(8, |scenario, _, acts| {
+        for removed in CAPABILITIES {
+            let others = CAPABILITIES.into_iter().filter(|name| *name != removed).collect();
+            let without = scenario.clone().with_capabilities(Some(others)).stage().unwrap();
+            let with = scenario.clone().with_capabilities(Some(CAPABILITIES.to_vec())).stage().unwrap();
+            opens_only(&without, &with, acts, scenario);
+        }
+    });
+}
+
+/// Read for everybody, and search on directories, open doors and close none. (More for one class may: the owner's
+/// bits hide those of the group; and write for all turns a sticky directory into one where protected files
+/// count.)
+#[test]
+fn widened_bits_never_deny_more() {
+    scenarios(9, |scenario, _, acts| {
+        let plain = scenario.clone().without("acl").without("default-acl");
+        let wide = plain.clone().with_modes(|directory, mode| mode | if directory { 0o555 } else { 0o444 });
+        let (before, after) = (plain.stage().unwrap(), wide.stage().unwrap());
+        for act in acts.iter().filter(|act| !matches!(act.verb, Verb::Renames(_))) {
+            // A walk that gets further may find that two names are on different mounts, or one file.
+            opens_only(&before, &after, std::slice::from_ref(act), scenario);
+        }
+    });
+}
+
+/// Fewer bits in the umask never change whether something can be done, only what it looks like.
+#[test]
+fn the_umask_changes_no_outcome() {
+    scenarios(3, |scenario, before, acts| {
+        let after = scenario.clone().with_umask("0000").stage().unwrap();
+        for act in acts {
+            assert_eq!(outcome(before, act), outcome(&after, act), "{act}\n{scenario}");
+        }
+    });
+}
+
+/// A read-only mount denies every change and nothing else.
+#[test]
+fn read_only_mounts_deny_changes_only() {
+    scenarios(4, |scenario, before, acts| {
+        let after = scenario.clone().read_only().stage().unwrap();
+        for act in acts {
+            let (was, is) = (outcome(before, act), outcome(&after, act));
+            let looks = matches!(
+                act.verb,
+                Verb::Inspects | Verb::InspectsLink | Verb::Reads | Verb::Runs | Verb::Lists | Verb::Enters
+            );
+            assert!(!looks || was == is, "{act}: {was:?} {is:?}\n{scenario}");
+            assert!(is != Outcome::Allowed || was == Outcome::Allowed, "{act}: {was:?} {is:?}\n{scenario}");
+        }
+    });
+}
+
+/// The matrix says what single acts say.
+#[test]
+fn the_matrix_agrees_with_single_acts() {
+    scenarios(5, |scenario, stage, acts| {
+        let actor = &stage.actors[0];
+        for path in acts.iter().map(|act| &act.path) {
+            let row = access(stage, actor, path);
+            let single = |verb| {
+                outcome(stage, &Act { actor: "x".into(), verb, path: path.clone(), expectation: None })
+            };
+            let cells = [
+                (Verb::Reads, &row.cells.read),
+                (Verb::Writes, &row.cells.write),
+                (Verb::Lists, &row.cells.list),
+                (Verb::Enters, &row.cells.enter),
+                (Verb::Runs, &row.cells.run),
+            ];
+            for (verb, cell) in cells.iter().filter_map(|(verb, cell)| Some((verb.clone(), cell.as_ref()?))) {
+                assert_eq!(*cell, single(verb.clone()), "{} {}\n{scenario}", verb.word(), String::from_utf8_lossy(path));
+            }
+        }
+    });
+}
+
+/// What `imprint` promises of a directory is what creating there leaves.
+#[test]
+fn imprints_agree_with_creating() {
+    scenarios(6, |scenario, stage, acts| {
+        let actor = &stage.actors[0];
+        for path in acts.iter().map(|act| &act.path) {
+            if facts_at(stage, actor, path).is_none_or(|facts| facts.kind != FileKind::Directory) {
+                continue;
+            }
+            let rows = imprints(stage, actor, std::slice::from_ref(path));
+            let below = String::from_utf8([path.as_slice(), b"/zz"].concat()).unwrap();
+            for (row, verb) in rows.iter().zip(["creates", "makes-directory"]) {
+                let answer = ask(stage, &parse_act(&format!("x {verb} {below}")).unwrap()).unwrap();
+                assert_eq!(row.outcome, answer.outcome, "{below}\n{scenario}");
+                assert_eq!(row.imprint, answer.effect.imprint, "{below}\n{scenario}");
+            }
+        }
+    });
+}
+
+/// Every act that is denied says by which check, and the last step is the one that failed.
+#[test]
+fn a_denial_names_its_check() {
+    scenarios(7, |scenario, stage, acts| {
+        for act in acts {
+            let answer = ask(stage, act).unwrap();
+            let failed = answer.steps.last().map(|step| step.result);
+            let expected = answer.outcome.errno().map(mivask_core::trace::StepResult::Failed);
+            assert!(expected.is_none() || failed == expected, "{act}: {failed:?}, {expected:?}\n{scenario}");
+        }
+    });
+}

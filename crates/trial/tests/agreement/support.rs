@@ -1,0 +1,53 @@
+//! Staging a scene and holding one act against the kernel.
+
+#![expect(clippy::unwrap_used, clippy::print_stdout, reason = "a test that fails says where")]
+
+use std::path::Path;
+
+use mivask_core::act::parse_act;
+use mivask_core::prepare;
+use mivask_core::question::ask;
+use mivask_core::stage::Stage;
+use mivask_kernel::{Bench, Choice, unavailable};
+use mivask_read::input::{Disk, Origin, read_input};
+use mivask_read::slip::Slips;
+use mivask_trial::hold::{Comparison, hold};
+
+/// The scene or manifest at `path`, relative to this crate, on a host whose settings are this machine's.
+pub(crate) fn stage(path: &str) -> Stage {
+    let mut slips = Slips::default();
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join(path);
+    let mut scene = read_input(&Origin::File(path), &Disk, &mut slips).unwrap();
+    assert!(slips.is_empty(), "{:?}", slips.iter().map(|slip| &slip.message).collect::<Vec<_>>());
+    scene.host.settings = mivask_kernel::settings();
+    prepare::stage(&scene)
+}
+
+/// The same for a manifest given as text.
+pub(crate) fn stage_of(text: &str) -> Stage {
+    let file = tempfile::NamedTempFile::with_suffix(".yaml").unwrap();
+    std::fs::write(file.path(), text).unwrap();
+    stage(file.path().to_str().unwrap())
+}
+
+/// Holds `sentence` against its expectation, if it has one, and against the kernel.
+pub(crate) fn agree(stage: &Stage, name: &str, sentence: &str) {
+    let act = parse_act(sentence).unwrap();
+    let answer = ask(stage, &act).unwrap();
+    let predicted = format!("{:?} {:?}", answer.outcome, answer.effect);
+    assert_ne!(answer.holds(), Some(false), "{name}: {act}: predicted {predicted}");
+    if let Some(reason) = unavailable() {
+        println!("skipped: {name}: {reason}");
+        return;
+    }
+    let held = BENCH.with(|bench| hold(stage, vec![answer], bench)).unwrap().remove(0);
+    match held.result {
+        Comparison::Same(_) => {}
+        other => panic!("{name}: {act}: predicted {predicted}, {other:?}\n{:#?}", held.answer.steps),
+    }
+}
+
+thread_local! {
+    /// One bench a test thread, since each row needs little of it.
+    static BENCH: Bench = Bench::new(Choice::AsTold).expect("a bench");
+}
