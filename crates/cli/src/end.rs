@@ -6,7 +6,9 @@ use std::process::ExitCode;
 
 use mivask_core::stage::ActorError;
 use mivask_core::words::nearest;
+use mivask_kernel::KernelError;
 use mivask_read::input::InputError;
+use mivask_trial::TrialError;
 
 /// The exit statuses.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -69,9 +71,24 @@ pub(crate) enum Failure {
     /// Both the input and the acts are `-`.
     #[error("standard input can be the INPUT or the acts, not both")]
     StandardInputTwice,
+    /// A file system that acts cannot be tried on.
+    #[error("{0}")]
+    Filesystem(String),
+    /// Acts cannot be tried on the kernel here.
+    #[error("acts cannot be tried on this kernel: {0}")]
+    Kernel(#[from] KernelError),
     /// The answer cannot be written.
     #[error("the answer cannot be written: {0}")]
     Output(#[from] io::Error),
+}
+
+impl From<TrialError> for Failure {
+    fn from(error: TrialError) -> Self {
+        match error {
+            TrialError::Kernel(error) => Self::Kernel(error),
+            other => Self::Filesystem(other.to_string()),
+        }
+    }
 }
 
 impl Failure {

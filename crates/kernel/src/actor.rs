@@ -34,7 +34,11 @@ pub(crate) fn become_actor(who: &Credentials) -> Result<(), KernelError> {
         let inside = who.namespace.to_inside_gid(*gid).ok_or_else(unmapped)?;
         groups.push(Gid::from_raw(inside.raw()));
     }
-    rustix::thread::set_thread_groups(&groups).doing(|| "setgroups".to_owned())?;
+    match rustix::thread::set_thread_groups(&groups) {
+        // A user namespace of an unprivileged user has no setgroups; its own groups match nothing in there.
+        Err(rustix::io::Errno::PERM) if groups.len() < 2 => {}
+        set => set.doing(|| "setgroups".to_owned())?,
+    }
     let gid = Gid::from_raw(who.inside_gid().map(InsideGid::raw).ok_or_else(unmapped)?);
     rustix::thread::set_thread_res_gid(gid, gid, gid).doing(|| "setresgid".to_owned())?;
     rustix::thread::set_keep_capabilities(true).doing(|| "keeping capabilities".to_owned())?;

@@ -8,12 +8,13 @@ use mivask_core::act::Act;
 use mivask_core::identity::Credentials;
 use mivask_core::mount::MountTable;
 use mivask_core::outcome::{Effect, Errno, Imprint};
+use mivask_core::question::Observed;
 use mivask_core::stage::{Actor, Stage};
 
 use crate::ground::{Choice, Grounds};
 use crate::report::{Record, Seen};
 use crate::world::World;
-use crate::{KernelError, Observed, child, namespace};
+use crate::{KernelError, child, namespace};
 
 /// A place to try acts at. Its file systems are made when first needed and stay until it is dropped.
 #[derive(Debug)]

@@ -20,31 +20,18 @@ mod observe;
 mod program;
 mod report;
 mod store;
+mod unprivileged;
 mod world;
 mod xattr;
 
 use std::io;
 
-use mivask_core::outcome::{Effect, Errno};
 use rustix::thread::CapabilitySet;
 
 pub use bench::Bench;
 pub use ground::{Choice, Filesystem, has_tool};
 pub use program::PROGRAM;
-
-/// What the kernel did.
-#[derive(Clone, PartialEq, Eq, Debug)]
-pub enum Observed {
-    /// The call succeeded, and left this.
-    Allowed(Effect),
-    /// The call failed with an errno the model knows.
-    Denied(Errno),
-    /// The call failed with any other errno.
-    Other(i32),
-}
-
-/// Stands for an ACL that could not be looked at any more, because the act closed the way there.
-pub const UNSEEN_ACL: &str = "?";
+pub use unprivileged::enter_user_namespace;
 
 /// Why an act could not be tried.
 #[derive(Debug, thiserror::Error)]

@@ -4,9 +4,27 @@
 pub mod json;
 pub mod slips;
 pub mod text;
+pub mod words;
 
 mod safe;
 mod style;
 mod table;
 
 pub use safe::safe;
+
+/// What came of random acts, for `confirm --random`.
+#[derive(Clone, Debug)]
+pub struct RandomSummary {
+    /// Acts held against the kernel.
+    pub checked: usize,
+    /// Where the random numbers started.
+    pub seed: u64,
+    /// Acts that could not be held against it, by reason.
+    pub not_checked: Vec<(String, usize)>,
+    /// How acts ended on the kernel.
+    pub outcomes: Vec<(String, usize)>,
+    /// Acts on each file system.
+    pub filesystems: Vec<(String, usize)>,
+    /// The file the scene of a differing act was written to.
+    pub scene: Option<String>,
+}

@@ -1,32 +1,19 @@
 //! Holding acts of one stage against the kernel.
 
 use mivask_core::act::Act;
-use mivask_core::outcome::{Effect, Imprint};
-use mivask_core::question::{Answer, Outcome, ask};
-use mivask_core::stage::Stage;
-use mivask_kernel::{Bench, KernelError, Observed, UNSEEN_ACL};
+use mivask_core::question::{Answer, Comparison, Held, ask, compare, unsettled};
+use mivask_core::stage::{ActorError, Stage};
+use mivask_kernel::{Bench, KernelError};
 
-/// One act, what was predicted, and what the kernel did.
-#[derive(Clone, Debug)]
-pub struct Held {
-    /// The prediction.
-    pub answer: Answer,
-    /// What came of holding it against the kernel.
-    pub result: Comparison,
+/// Asks for the prediction of each act.
+///
+/// # Errors
+/// An act names no actor of the stage, or several.
+pub fn predict(stage: &Stage, acts: &[Act]) -> Result<Vec<Answer>, ActorError> {
+    acts.iter().map(|act| ask(stage, act)).collect()
 }
 
-/// How prediction and kernel compare.
-#[derive(Clone, PartialEq, Eq, Debug)]
-pub enum Comparison {
-    /// Both are the same, errno, owner, mode, ACL and identity included.
-    Same(Observed),
-    /// They differ; this is what the kernel did.
-    Different(Observed),
-    /// It could not be held against the kernel, and why.
-    NotChecked(String),
-}
-
-/// Holds every act against the kernel, each against the untouched stage; answers come in the order of `acts`.
+/// Holds every act against the kernel, each against the untouched stage; answers come in the order of `answers`.
 ///
 /// What cannot be rebuilt here, or hangs on missing facts, comes back as not checked.
 ///
@@ -45,92 +32,60 @@ pub fn hold(stage: &Stage, answers: Vec<Answer>, bench: &Bench) -> Result<Vec<He
     Ok(held)
 }
 
-/// Asks for the prediction of each act.
+/// The same in a user namespace of our own, where capabilities count less than on a host: acts of actors with any
+/// come back as not checked, and so does everything whose ids have no mapping.
 ///
 /// # Errors
-/// An act names no actor of the stage, or several.
-pub fn predict(stage: &Stage, acts: &[Act]) -> Result<Vec<Answer>, mivask_core::stage::ActorError> {
-    acts.iter().map(|act| ask(stage, act)).collect()
+/// The bench itself fails.
+pub fn hold_unprivileged(stage: &Stage, answers: Vec<Answer>, bench: &Bench) -> Result<Vec<Held>, KernelError> {
+    let mut held = Vec::with_capacity(answers.len());
+    for answer in answers {
+        let capable = stage.actor(&answer.act.actor).is_ok_and(|actor| {
+            actor.credentials.iter().any(|who| !who.effective.is_empty() || !who.namespace.is_initial())
+        });
+        if capable {
+            let reason = "without root, no actor with capabilities or a user namespace of its own can be rebuilt";
+            held.push(Held { answer, result: Comparison::NotChecked(reason.to_owned()) });
+            continue;
+        }
+        match hold(stage, vec![answer.clone()], bench) {
+            Ok(mut one) => held.append(&mut one),
+            // Some id, device or attribute that only root can give.
+            Err(KernelError::Step { step, error }) => {
+                let reason = format!("without root it cannot be rebuilt: {step}: {error}");
+                held.push(Held { answer, result: Comparison::NotChecked(reason) });
+            }
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(held)
 }
 
 fn hold_one_actor(stage: &Stage, answers: Vec<Answer>, bench: &Bench) -> Result<Vec<Held>, KernelError> {
-    let reasons: Vec<Option<String>> = answers.iter().map(not_checkable).collect();
-    let acts: Vec<Act> = answers
+    let settled: Vec<Act> = answers
         .iter()
-        .zip(&reasons)
-        .filter(|(_, reason)| reason.is_none())
-        .map(|(answer, _)| answer.act.clone())
+        .filter(|answer| unsettled(answer).is_none())
+        .map(|answer| answer.act.clone())
         .collect();
     let observed = match stage.actor(&answers[0].act.actor) {
-        Ok(actor) if !acts.is_empty() => bench.attempt(stage, actor, &acts),
+        Ok(actor) if !settled.is_empty() => bench.attempt(stage, actor, &settled),
         Ok(_) | Err(_) => Ok(Vec::new()),
     };
-    let (mut observed, unsupported) = match observed {
-        Ok(observed) => (observed.into_iter(), String::new()),
-        Err(error @ KernelError::Unsupported(_)) => (Vec::new().into_iter(), error.to_string()),
+    let (observed, unsupported) = match observed {
+        Ok(observed) => (observed, String::new()),
+        Err(KernelError::Unsupported(reason)) => (Vec::new(), format!("cannot be rebuilt here: {reason}")),
         Err(error) => return Err(error),
     };
-    let pairs = answers.into_iter().zip(reasons);
-    Ok(pairs
-        .map(|(answer, reason)| {
-            let result = match reason {
-                Some(reason) => Comparison::NotChecked(reason),
-                None => match observed.next() {
-                    Some(observed) if agrees(&answer, &observed) => Comparison::Same(observed),
-                    Some(observed) => Comparison::Different(observed),
-                    None => Comparison::NotChecked(unsupported.clone()),
-                },
-            };
-            Held { answer, result }
-        })
-        .collect())
-}
-
-/// Why no kernel can be asked.
-fn not_checkable(answer: &Answer) -> Option<String> {
-    match &answer.outcome {
-        Outcome::Allowed | Outcome::Denied(Some(_)) => None,
-        Outcome::Denied(None) | Outcome::Depends => {
-            let facts: Vec<&str> =
-                answer.depends_on.iter().map(|dependence| dependence.fact.as_str()).take(1).collect();
-            Some(format!("the prediction depends on {}", facts.join("")))
-        }
-        Outcome::NeverRuns(refusal) => Some(format!("the actor never runs: {}", refusal.reason)),
-    }
-}
-
-/// Whether the kernel did what was predicted; what the prediction leaves open is not compared.
-#[must_use]
-pub fn agrees(answer: &Answer, observed: &Observed) -> bool {
-    match (&answer.outcome, observed) {
-        (Outcome::Allowed, Observed::Allowed(seen)) => same_effect(&answer.effect, seen),
-        (Outcome::Denied(errno), Observed::Denied(seen)) => *errno == Some(*seen),
-        _ => false,
-    }
-}
-
-fn same_effect(predicted: &Effect, seen: &Effect) -> bool {
-    let ran = match (&predicted.runs_as, &seen.runs_as) {
-        (Some(predicted), Some(seen)) => predicted == seen,
-        (None, _) => true,
-        (Some(_), None) => false,
+    let mut observed = observed.into_iter();
+    let mut beside = |answer: Answer| {
+        let result = match unsettled(&answer) {
+            Some(reason) => Comparison::NotChecked(reason),
+            None => match observed.next() {
+                Some(observed) => compare(&answer, observed),
+                None => Comparison::NotChecked(unsupported.clone()),
+            },
+        };
+        Held { answer, result }
     };
-    ran && match (&predicted.imprint, &seen.imprint) {
-        (None, None) => true,
-        (Some(predicted), Some(seen)) => same_imprint(predicted, seen),
-        (None, Some(_)) | (Some(_), None) => false,
-    }
-}
-
-fn same_imprint(predicted: &Imprint, seen: &Imprint) -> bool {
-    fn open<T: PartialEq>(predicted: Option<&T>, seen: Option<&T>) -> bool {
-        predicted.is_none() || predicted == seen
-    }
-    let settled = predicted.mode.is_some();
-    open(predicted.uid.as_ref(), seen.uid.as_ref())
-        && open(predicted.gid.as_ref(), seen.gid.as_ref())
-        && open(predicted.mode.as_ref(), seen.mode.as_ref())
-        && open(predicted.disk_uid.as_ref(), seen.disk_uid.as_ref())
-        && open(predicted.disk_gid.as_ref(), seen.disk_gid.as_ref())
-        && (!settled || predicted.acl == seen.acl || seen.acl.as_deref() == Some(UNSEEN_ACL))
+    Ok(answers.into_iter().map(&mut beside).collect())
 }

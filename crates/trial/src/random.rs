@@ -6,10 +6,11 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
 use fastrand::Rng;
 use mivask_core::act::Act;
-use mivask_kernel::{Bench, Choice, Filesystem, Observed, unavailable};
+use mivask_core::question::{Comparison, Held, Observed};
+use mivask_kernel::{Bench, Choice, Filesystem, unavailable};
 
 use crate::TrialError;
-use crate::hold::{Comparison, Held, hold, predict};
+use crate::hold::{hold, predict};
 use crate::scenario::{Kind, Scenario, generate, random_act};
 use crate::shrink::{difference, shrink};
 

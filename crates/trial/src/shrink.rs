@@ -1,10 +1,11 @@
 //! Making a failing scenario as small as it goes.
 
 use mivask_core::act::Act;
+use mivask_core::question::{Comparison, Held};
 use mivask_kernel::Bench;
 
 use crate::TrialError;
-use crate::hold::{Comparison, Held, hold, predict};
+use crate::hold::{hold, predict};
 use crate::scenario::Scenario;
 
 /// Whether `act` still parts prediction and kernel, and how.

@@ -17,7 +17,7 @@ use crate::options::Input;
 
 /// Answers acts one by one, each against the untouched scene.
 ///
-/// An act is `ACTOR VERB PATH [mode M] [-> EXPECTATION]`. With an expectation (`-> allowed`, `-> denied EACCES`,
+/// An act is `ACTOR VERB PATH [DETAIL] [-> EXPECTATION]`. With an expectation (`-> allowed`, `-> denied EACCES`,
 /// `-> leaves 7101:7300 0644`) that does not hold the exit status is 1.
 #[derive(Debug, clap::Args)]
 #[command(
@@ -49,12 +49,8 @@ enum ActFormat {
 }
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
-    let standard = std::path::Path::new("-");
-    if args.input.input == standard && args.file.iter().any(|file| file == standard) {
-        return Err(Failure::StandardInputTwice);
-    }
     let stage = load::stage(&args.input, err)?;
-    let acts = gather(args, &stage, err)?;
+    let acts = gather(&args.input, &args.acts, &args.file, &stage, err)?;
     let answers: Vec<Answer> = acts.iter().map(|act| ask(&stage, act)).collect::<Result<_, _>>()?;
     match args.format {
         ActFormat::Text => mivask_show::text::acts(out, &answers, load::layout())?,
@@ -66,13 +62,23 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
 }
 
 /// Every act of the command line and of files, or every mistake in them.
-fn gather(args: &Args, stage: &Stage, err: &mut dyn Write) -> Result<Vec<Act>, Failure> {
+pub(super) fn gather(
+    input: &Input,
+    sentences: &[String],
+    files: &[PathBuf],
+    stage: &Stage,
+    err: &mut dyn Write,
+) -> Result<Vec<Act>, Failure> {
+    let standard = std::path::Path::new("-");
+    if input.input == standard && files.iter().any(|file| file == standard) {
+        return Err(Failure::StandardInputTwice);
+    }
     let mut acts = Vec::new();
     let mut slips = Slips::default();
-    for (index, text) in args.acts.iter().enumerate() {
+    for (index, text) in sentences.iter().enumerate() {
         acts.extend(one(text, index, stage, &mut slips));
     }
-    for path in &args.file {
+    for path in files {
         let origin = Origin::of(path);
         let bytes = match &origin {
             Origin::Standard => Disk.standard_input(),

@@ -2,6 +2,7 @@
 
 pub(crate) mod access;
 pub(crate) mod ask;
+pub(crate) mod confirm;
 pub(crate) mod demo;
 pub(crate) mod identity;
 pub(crate) mod imprint;
@@ -24,6 +25,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         Command::Access(args) => access::run(args, out, err),
         Command::Ask(args) => ask::run(args, out, err),
         Command::Why(args) => why::run(args, out, err),
+        Command::Confirm(args) => confirm::run(args, out, err),
         Command::Imprint(args) => imprint::run(args, out, err),
         Command::Demo(args) => demo::run(args, run_line, out, err),
         Command::Schema(args) => schema::run(args, out),

@@ -1,5 +1,6 @@
 //! The checks behind a walk, for somebody who has walked already: the sweep over whole trees.
 
+use super::writable::writable_mount;
 use super::{create, execute, look, open, remove};
 use crate::mode::Access;
 use crate::outcome::Errno;
@@ -16,6 +17,8 @@ pub(crate) struct Found<'n> {
     pub name: &'n [u8],
     /// The entry itself.
     pub place: Place,
+    /// What shows there: the entry, or what is mounted on it.
+    pub there: Place,
 }
 
 /// Whether the file can be opened to read.
@@ -30,9 +33,9 @@ pub(crate) fn writes<W: Witness>(walker: &mut Walker<'_, '_, W>, found: Found<'_
 
 fn opens<W: Witness>(walker: &mut Walker<'_, '_, W>, found: Found<'_>, how: open::How) -> Result<(), Errno> {
     let last = Last::Name(found.name, Slash::Absent);
-    let (directory, target) = (found.directory, Target::There(found.place));
+    let (directory, target) = (found.directory, Target::There(found.there));
     let arrival = Arrival { directory, last, slashes: Slash::Absent, target };
-    open::open_existing(walker, how, &arrival, found.place).map(drop)
+    open::open_existing(walker, how, &arrival, found.there).map(drop)
 }
 
 /// Whether the entry can be removed: unlink, or rmdir for a directory.
@@ -41,6 +44,7 @@ pub(crate) fn deletes<W: Witness>(
     found: Found<'_>,
     directory: bool,
 ) -> Result<(), Errno> {
+    writable_mount(walker, found.directory)?;
     let removal = if directory { remove::Removal::Directory } else { remove::Removal::File };
     remove::remove_entry(walker, removal, found.directory, found.place).map(drop)
 }

@@ -55,6 +55,9 @@ pub(super) fn set_owner<'a, W: Witness>(
     };
     gives(&mut walker, place, inode, wanted)?;
     let mode = mode_after(&mut walker, place, inode, wanted)?;
+    if mode != inode.mode && view.source(place).personality.locks_all() {
+        unlocked(&mut walker, place, true)?;
+    }
     if let Personality::Fat(fat) = &view.source(place).personality {
         fat.sets_owner(uid.flatten(), gid.flatten()).map_err(|errno| {
             walker.fail(Check::Feature, "this file system keeps no owners", place, errno)
@@ -144,6 +147,9 @@ fn mode_after<W: Witness>(
         return Ok(mode);
     }
     owned(walker, place, "clearing set-id bits counts as a change of mode, which only the owner may make")?;
+    if view.source(place).personality.clears_once() {
+        return Ok(mode);
+    }
     let group = wanted.gid.or(gid);
     Ok(if acting.keeps_set_group_id(group, uid, gid) { mode } else { mode.without(Mode::SET_GROUP_ID) })
 }

@@ -233,6 +233,13 @@ impl Personality {
         matches!(self, Self::Native(native) if native.locks_all())
     }
 
+    /// Whether a chown that clears set-id bits leaves a set-group-id bit without group execute that the new group
+    /// would not allow: overlay checks it as the actor and then lets the mounter do it (`ovl_setattr`).
+    #[must_use]
+    pub const fn clears_once(&self) -> bool {
+        matches!(self, Self::Overlay)
+    }
+
     /// Whether truncate(2) of a file that is empty already does nothing at all, set-id bits included.
     #[must_use]
     pub const fn skips_empty(&self) -> bool {

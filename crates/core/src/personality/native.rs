@@ -48,7 +48,8 @@ impl Native {
         if self.is_xfs { Errno::EEXIST } else { Errno::ENOTEMPTY }
     }
 
-    /// Whether an immutable inode refuses a chown that names no id too (`ext4_setattr`).
+    /// Whether an immutable inode refuses a chown that names no id too, and an append-only one to lose set-id bits
+    /// by it (`ext4_setattr`).
     pub(super) const fn locks_all(self) -> bool {
         self.is_ext
     }

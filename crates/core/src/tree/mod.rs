@@ -197,6 +197,19 @@ impl Tree {
         children.iter().map(|child| (self.name(*child), child.inode))
     }
 
+    /// How many entries `dir` has; none where it is no directory.
+    #[must_use]
+    pub fn child_count(&self, dir: InodeId) -> usize {
+        self.directory(dir).map_or(0, |dir| dir.children.len())
+    }
+
+    /// The entry number `index` of `dir`, in the order of names.
+    #[must_use]
+    pub fn child(&self, dir: InodeId, index: usize) -> Option<(&[u8], InodeId)> {
+        let child = *self.directory(dir)?.children.get(index)?;
+        Some((self.name(child), child.inode))
+    }
+
     /// The directory above `dir`; the root's is itself, and so is that of a non-directory.
     #[must_use]
     pub fn parent(&self, dir: InodeId) -> InodeId {

@@ -84,14 +84,14 @@ impl<'a> ImprintJson<'a> {
 }
 
 #[derive(Debug, Serialize)]
-struct RunsAsJson {
+pub(super) struct RunsAsJson {
     uid: Option<u32>,
     gid: Option<u32>,
     capabilities: Vec<&'static str>,
 }
 
 impl RunsAsJson {
-    fn new(runs_as: RunsAs) -> Self {
+    pub(super) fn new(runs_as: RunsAs) -> Self {
         Self {
             uid: number(runs_as.uid.raw()),
             gid: number(runs_as.gid.raw()),

@@ -4,9 +4,12 @@
 //! it is UTF-8 and `{"hex": "..."}` where it is not, so that no name is ever mangled.
 
 mod answers;
+mod confirm;
 mod tables;
 
 use std::io::{self, Write};
+
+pub use confirm::{confirmed, random_acts};
 
 use mivask_core::ids::UNSPECIFIED_ID;
 use mivask_core::question::{AccessRow, Answer, ImprintRow, MountRow};

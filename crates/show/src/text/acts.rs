@@ -9,6 +9,7 @@ use mivask_core::trace::StepResult;
 
 use super::{Layout, assumptions, dependences, imprint, paragraph, stored};
 use crate::safe::safe;
+use crate::words::ran;
 use crate::style::{BAD, FAINT, STRONG, outcome, paint};
 
 /// Columns taken by the outcome.
@@ -60,12 +61,7 @@ pub(super) fn act(out: &mut dyn Write, answer: &Answer, layout: Layout) -> io::R
     if let Some(runs_as) = answer.effect.runs_as
         && answer.outcome == Outcome::Allowed
     {
-        paragraph(
-            out,
-            &format!("runs as {}:{}", super::id(Some(runs_as.uid.raw())), super::id(Some(runs_as.gid.raw()))),
-            INDENT,
-            layout,
-        )?;
+        paragraph(out, &ran(&runs_as), INDENT, layout)?;
     }
     if let (Some(false), Some(expected)) = (answer.holds(), answer.act.expectation) {
         writeln!(out, "{}{}", " ".repeat(INDENT), paint(BAD, &format!("NOT as expected: {expected}")))?;

@@ -2,6 +2,7 @@
 
 mod access;
 mod acts;
+mod confirm;
 mod identity;
 mod imprints;
 mod mounts;
@@ -9,6 +10,7 @@ mod why;
 
 pub use access::access;
 pub use acts::acts;
+pub use confirm::{confirmed, random_acts};
 pub use identity::identities;
 pub use imprints::imprints;
 pub use mounts::mounts;
@@ -87,7 +89,7 @@ fn assumptions(out: &mut dyn Write, all: &BTreeSet<&Arc<str>>, layout: Layout) -
 }
 
 /// An id, or `?` where it depends on something.
-fn id(raw: Option<u32>) -> String {
+pub(crate) fn id(raw: Option<u32>) -> String {
     match raw {
         Some(UNSPECIFIED_ID) | None => "?".to_owned(),
         Some(raw) => raw.to_string(),
@@ -95,13 +97,13 @@ fn id(raw: Option<u32>) -> String {
 }
 
 /// `7101:7300 0644`.
-fn imprint(imprint: &Imprint) -> String {
+pub(crate) fn imprint(imprint: &Imprint) -> String {
     let mode = imprint.mode.map_or_else(|| "????".to_owned(), |mode| mode.to_string());
     format!("{}:{} {mode}", id(imprint.uid.map(|uid| uid.raw())), id(imprint.gid.map(|gid| gid.raw())))
 }
 
 /// The same as stored on the disk, without the mode.
-fn stored(imprint: &Imprint) -> String {
+pub(crate) fn stored(imprint: &Imprint) -> String {
     format!("{}:{}", id(imprint.disk_uid.map(|uid| uid.raw())), id(imprint.disk_gid.map(|gid| gid.raw())))
 }
 

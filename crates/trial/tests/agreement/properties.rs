@@ -5,7 +5,7 @@
 use fastrand::Rng;
 use mivask_core::act::{Act, Verb, parse_act};
 use mivask_core::mode::FileKind;
-use mivask_core::question::{Outcome, access, ask, facts_at, imprints};
+use mivask_core::question::{Cell, Outcome, access, ask, facts_at, imprints, sweep};
 use mivask_core::stage::Stage;
 use mivask_trial::scenario::{CAPABILITIES, Kind, Scenario, generate, random_act};
 
@@ -175,4 +175,40 @@ fn a_denial_names_its_check() {
             assert!(expected.is_none() || failed == expected, "{act}: {failed:?}, {expected:?}\n{scenario}");
         }
     });
+}
+
+/// A sweep over everything says what single questions say.
+#[test]
+fn a_sweep_agrees_with_the_matrix() {
+    let mut rows = 0;
+    scenarios(10, |scenario, stage, _| {
+        let actor = &stage.actors[0];
+        let swept = sweep(stage, actor, b"/", |swept| {
+            let row = access(stage, actor, swept.path);
+            let cells = [
+                (swept.read, &row.cells.read),
+                (swept.write, &row.cells.write),
+                (swept.create, &row.cells.create),
+                (swept.delete, &row.cells.delete),
+                (swept.list, &row.cells.list),
+                (swept.enter, &row.cells.enter),
+                (swept.run, &row.cells.run),
+            ];
+            // A question follows links, a sweep tells of the link itself.
+            let columns = if swept.kind == FileKind::Link { 0..2 } else { 0..7 };
+            for (cell, single) in &cells[columns] {
+                let single = match single {
+                    None => Cell::Void,
+                    Some(Outcome::Allowed) => Cell::Allowed,
+                    Some(Outcome::Denied(Some(errno))) => Cell::Denied(*errno),
+                    Some(other) => panic!("{other:?}"),
+                };
+                let link = swept.kind == FileKind::Link && single == Cell::Void;
+                assert!(link || *cell == single, "{swept:?} {row:?}\n{scenario}");
+            }
+            rows += 1;
+        });
+        assert_eq!(swept, Ok(()), "{scenario}");
+    });
+    assert!(rows > 2_000, "{rows}");
 }

@@ -3,15 +3,16 @@
 #![expect(clippy::unwrap_used, clippy::print_stdout, reason = "a test that fails says where")]
 
 use std::path::Path;
+use std::sync::Mutex;
 
 use mivask_core::act::parse_act;
 use mivask_core::prepare;
-use mivask_core::question::ask;
+use mivask_core::question::{Comparison, ask};
 use mivask_core::stage::Stage;
 use mivask_kernel::{Bench, Choice, unavailable};
 use mivask_read::input::{Disk, Origin, read_input};
 use mivask_read::slip::Slips;
-use mivask_trial::hold::{Comparison, hold};
+use mivask_trial::hold::hold;
 
 /// The scene or manifest at `path`, relative to this crate, on a host whose settings are this machine's.
 pub(crate) fn stage(path: &str) -> Stage {
@@ -40,14 +41,14 @@ pub(crate) fn agree(stage: &Stage, name: &str, sentence: &str) {
         println!("skipped: {name}: {reason}");
         return;
     }
-    let held = BENCH.with(|bench| hold(stage, vec![answer], bench)).unwrap().remove(0);
+    let bench = BENCHES.lock().unwrap().pop().unwrap_or_else(|| Bench::new(Choice::AsTold).unwrap());
+    let held = hold(stage, vec![answer], &bench).unwrap().remove(0);
+    BENCHES.lock().unwrap().push(bench);
     match held.result {
         Comparison::Same(_) => {}
         other => panic!("{name}: {act}: predicted {predicted}, {other:?}\n{:#?}", held.answer.steps),
     }
 }
 
-thread_local! {
-    /// One bench a test thread, since each row needs little of it.
-    static BENCH: Bench = Bench::new(Choice::AsTold).expect("a bench");
-}
+/// Benches that no row uses just now: their file systems take longer to make than a row takes.
+static BENCHES: Mutex<Vec<Bench>> = Mutex::new(Vec::new());

@@ -1,0 +1,58 @@
+//! `confirm`: predictions beside the running kernel.
+
+mod random;
+mod scene;
+
+use std::io::Write;
+use std::path::PathBuf;
+
+use crate::end::{End, Failure};
+use crate::options::Format;
+
+/// Does acts on the running kernel, in throwaway namespaces, and prints what it did beside the prediction.
+///
+/// The scene is rebuilt in a private mount namespace: nothing outside it and no file of yours is touched, and
+/// nothing stays mounted, also when you interrupt it. Everything is built on tmpfs unless --filesystem says
+/// otherwise; this machine's kernel settings count, not those of the scene. Root is needed; without it, actors
+/// without capabilities are tried in a user namespace, as far as its ids go. With --random, scenarios are made up:
+/// the first that differs is made as small as it goes and written as a scene file.
+///
+/// Exit status 1: kernel and prediction differ.
+#[derive(Debug, clap::Args)]
+#[command(
+    after_help = "Examples:\n  mivask confirm pod.yaml 'gauge writes /data/level.csv'\n  mivask confirm --random 20000 --seed 7"
+)]
+pub(crate) struct Args {
+    /// A manifest, a folder of manifests or a scene file; `-` is standard input.
+    #[arg(required_unless_present = "random", conflicts_with = "random")]
+    input: Option<PathBuf>,
+    /// Acts, each a single argument.
+    #[arg(value_name = "ACT")]
+    acts: Vec<String>,
+    /// A file of acts, one a line; `-` is standard input.
+    #[arg(long = "acts", value_name = "FILE", conflicts_with = "random")]
+    file: Vec<PathBuf>,
+    /// What to build on: tmpfs, ext4, xfs or btrfs, or `told` for what the scene says of each volume. With --random,
+    /// also overlay, erofs and squashfs; may then be repeated.
+    #[arg(long, value_name = "NAME")]
+    filesystem: Vec<String>,
+    /// Try this many random acts instead of a scene's.
+    #[arg(long, value_name = "N")]
+    random: Option<usize>,
+    /// Where random numbers start; the same seed gives the same acts.
+    #[arg(long, value_name = "S", default_value_t = 1, requires = "random")]
+    seed: u64,
+    /// Where to write the scene of a random act that differs.
+    #[arg(short, long, value_name = "FILE", default_value = "difference.scene.yaml", requires = "random")]
+    output: PathBuf,
+    /// How to print the answer.
+    #[arg(long, value_name = "FORMAT", default_value = "text")]
+    format: Format,
+}
+
+pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
+    match args.random {
+        Some(acts) => random::run(args, acts, out, err),
+        None => scene::run(args, out, err),
+    }
+}

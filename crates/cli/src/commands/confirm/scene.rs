@@ -1,0 +1,89 @@
+//! The acts of a scene.
+
+use std::io::Write;
+
+use mivask_core::question::{Comparison, Held};
+use mivask_core::stage::{Settings, Stage};
+use mivask_kernel::{Bench, Choice, unavailable};
+use mivask_trial::hold::{hold, predict};
+
+use super::Args;
+use crate::commands::ask::gather;
+use crate::end::{End, Failure};
+use crate::load;
+use crate::options::{Format, Input};
+
+pub(super) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
+    let choice = choice(&args.filesystem)?;
+    let input = Input { input: args.input.clone().unwrap_or_default() };
+    let mut stage = load::stage(&input, err)?;
+    let acts = gather(&input, &args.acts, &args.file, &stage, err)?;
+    settle(&mut stage, err)?;
+    let privileged = unavailable().is_none();
+    if !privileged {
+        mivask_kernel::enter_user_namespace()?;
+        writeln!(err, "note: without root, only actors without capabilities are tried, in a user namespace")?;
+    }
+    let bench = Bench::new(choice)?;
+    let answers = predict(&stage, &acts)?;
+    let held = if privileged {
+        hold(&stage, answers, &bench)?
+    } else {
+        mivask_trial::hold::hold_unprivileged(&stage, answers, &bench)?
+    };
+    let ground = match choice {
+        Choice::AsTold => "what the scene tells".to_owned(),
+        Choice::On(filesystem) => filesystem.to_string(),
+    };
+    match args.format {
+        Format::Text => mivask_show::text::confirmed(out, &held, &ground, load::layout())?,
+        Format::Json => mivask_show::json::confirmed(out, &held)?,
+    }
+    Ok(end(&held))
+}
+
+fn end(held: &[Held]) -> End {
+    let differs = held.iter().any(|one| matches!(one.result, Comparison::Different(_)));
+    if differs { End::NotUpheld } else { End::Answered }
+}
+
+fn choice(names: &[String]) -> Result<Choice, Failure> {
+    let choice = match names {
+        [] => return Ok(Choice::On(mivask_kernel::Filesystem::Tmpfs)),
+        [name] if name == "told" => Choice::AsTold,
+        [name] => Choice::On(name.parse().map_err(Failure::Filesystem)?),
+        _ => return Err(Failure::Filesystem("one file system at a time, except with --random".to_owned())),
+    };
+    if let Choice::On(filesystem) = choice
+        && let Some(reason) = filesystem.unavailable()
+    {
+        return Err(Failure::Filesystem(reason));
+    }
+    Ok(choice)
+}
+
+/// This machine's kernel settings in place of the scene's, and devices for everybody: the harness has no device
+/// list. Says so where that differs from what was told.
+fn settle(stage: &mut Stage, err: &mut dyn Write) -> Result<(), Failure> {
+    let (told, here) = (stage.settings, mivask_kernel::settings());
+    let pairs = |settings: &Settings| {
+        [
+            ("fs.protected_symlinks", settings.protected_symlinks),
+            ("fs.protected_hardlinks", settings.protected_hardlinks),
+            ("fs.protected_regular", settings.protected_regular),
+            ("fs.protected_fifos", settings.protected_fifos),
+        ]
+    };
+    for ((name, told), (_, here)) in pairs(&told).into_iter().zip(pairs(&here)) {
+        if let (Some(told), Some(here)) = (told, here)
+            && told != here
+        {
+            writeln!(err, "note: {name} is {here} on this machine, not {told} as in the scene; {here} counts here")?;
+        }
+    }
+    stage.settings = here;
+    for actor in &mut stage.actors {
+        actor.all_devices = true;
+    }
+    Ok(())
+}
