@@ -221,9 +221,16 @@ fn overlay(
         upper.display(),
         work.display()
     );
-    let options = std::ffi::CString::new(options).unwrap_or_default();
-    rustix::mount::mount("overlay", &root, "overlay", RawFlags::empty(), Some(options.as_c_str()))
-        .doing(|| "mounting an overlay".to_owned())?;
+    let mount = |options: String| {
+        let options = std::ffi::CString::new(options).unwrap_or_default();
+        rustix::mount::mount("overlay", &root, "overlay", RawFlags::empty(), Some(options.as_c_str()))
+    };
+    match mount(options.clone()) {
+        // In a user namespace the overlay keeps its own notes where that namespace's root may write.
+        Err(rustix::io::Errno::PERM) => mount(format!("{options},userxattr")),
+        mounted => mounted,
+    }
+    .doing(|| "mounting an overlay".to_owned())?;
     let _building = namespace::nobody_forks();
     let paths = store::fill(&source.tree, &root, Part::Rest)?;
     Ok(Store { root, paths, lasting, tree: source.tree.clone() })

@@ -117,6 +117,9 @@ impl ActErrorKind {
     }
 }
 
+/// Prepositions as messages name them.
+const PREPOSITIONS: [(&str, &str); 4] = [("on", "`on`"), ("to", "`to`"), ("at", "`at`"), ("with", "`with`")];
+
 /// The words of a sentence that are still to be read.
 struct Rest<'a> {
     words: std::slice::Iter<'a, Word>,
@@ -132,7 +135,12 @@ impl<'a> Rest<'a> {
     }
 
     fn preposition(&mut self, word: &'static str) -> Result<(), ActError> {
-        let found = self.next(word)?;
+        let found = self.next(word).map_err(|mut error| {
+            if let ActErrorKind::Short { what, .. } = &mut error.kind {
+                *what = PREPOSITIONS.iter().find(|(bare, _)| *bare == word).map_or(word, |(_, quoted)| quoted);
+            }
+            error
+        })?;
         if found.text == word.as_bytes() { Ok(()) } else { Err(self.unexpected(found)) }
     }
 
@@ -387,7 +395,7 @@ mod tests {
         no_on: "gauge sets-mode 0640 /x" => 21..23, "`/x` is not expected here";
         an_owner_by_name: "gauge sets-owner gauge on /x" => 17..22, "`gauge` is no owner";
         a_group_that_stands_for_none: "gauge sets-group 4294967295 on /x" => 17..27, "`4294967295` is no numeric id";
-        an_acl_with_a_name: "gauge sets-acl user:gauge:r-- on /x" => 15..30, "`gauge` is no numeric id: ACLs here name ids, not accounts";
+        an_acl_with_a_name: "gauge sets-acl user:gauge:r-- on /x" => 15..29, "`gauge` is no numeric id: ACLs here name ids, not accounts";
         nowhere_to_rename_to: "gauge renames /x to" => 19..19, "the act ends where what follows is expected";
         a_relative_new_name: "gauge links /x to y" => 18..19, "`y` is no absolute path";
         a_device_out_of_range: "gauge makes-node /x as char 4096:1" => 28..34, "`4096:1` is no device";

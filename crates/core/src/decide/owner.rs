@@ -35,9 +35,8 @@ pub(super) fn set_owner<'a, W: Witness>(
     let place = walker.place(path, follow)?;
     writable_mount(&mut walker, place)?;
     let wanted = inside(&mut walker, place, owner)?;
-    let named = owner != Owner::default();
-    if named || view.source(place).personality.locks_all() {
-        unlocked(&mut walker, place, named)?;
+    if owner != Owner::default() {
+        unlocked(&mut walker, place, true)?;
     }
     let ids = &view.mount(place.mount).ids;
     let uid = wanted.uid.map(|uid| ids.to_disk_uid(uid));
@@ -48,6 +47,10 @@ pub(super) fn set_owner<'a, W: Witness>(
     }
     if uid.is_none() || gid.is_none() {
         still_mapped(&mut walker, place, wanted)?;
+    }
+    // A chown that names no id passes by that check; some file systems make it once more for themselves.
+    if view.source(place).personality.locks_all() {
+        unlocked(&mut walker, place, false)?;
     }
     let told = view.inode(place).filter(|_| view.is_told(place));
     let Some(inode) = told else {
