@@ -86,7 +86,7 @@ impl From<TrialError> for Failure {
     fn from(error: TrialError) -> Self {
         match error {
             TrialError::Kernel(error) => Self::Kernel(error),
-            other => Self::Filesystem(other.to_string()),
+            TrialError::Scenario(text) => Self::Filesystem(text),
         }
     }
 }

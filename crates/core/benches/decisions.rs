@@ -15,9 +15,7 @@ use mivask_core::mount::MountFlags;
 use mivask_core::personality::Personality;
 use mivask_core::prepare;
 use mivask_core::question::{ask, sweep};
-use mivask_core::scene::{
-    Container, Scene, Volume, VolumeFacts, VolumeKind, VolumeMount, Who, Workload,
-};
+use mivask_core::scene::{Container, Scene, Volume, VolumeFacts, VolumeKind, VolumeMount, Who, Workload};
 use mivask_core::stage::{Role, Stage};
 use mivask_core::tree::{Content, Entry, InodeId, Tree};
 use mivask_core::view::View;
@@ -98,7 +96,10 @@ fn stage(tree: Tree) -> Stage {
         name: "gauge".to_owned(),
         role: Role::App,
         image: None,
-        who: Who::Plain(PlainIdentity { user: Some(fact("7102:7200".to_owned())), ..PlainIdentity::default() }),
+        who: Who::Plain(PlainIdentity {
+            user: Some(fact("7102:7200".to_owned())),
+            ..PlainIdentity::default()
+        }),
         read_only_root: false,
         privileged: false,
         mounts: vec![mount],

@@ -162,7 +162,9 @@ impl Acl {
     /// # Errors
     /// As for [`AclText::parse`].
     pub fn parse(text: &str, mode: Mode) -> Result<Self, AclError> {
-        Ok(AclText::parse(text)?.over(mode, |uid| Some(DiskUid::new(uid)), |gid| Some(DiskGid::new(gid))).unwrap_or_else(|| Self::minimal(mode)))
+        Ok(AclText::parse(text)?
+            .over(mode, |uid| Some(DiskUid::new(uid)), |gid| Some(DiskGid::new(gid)))
+            .unwrap_or_else(|| Self::minimal(mode)))
     }
 
     /// Whether it holds entries for named users or groups.
@@ -211,8 +213,13 @@ impl Acl {
     /// The same with ids as somebody else sees them, in order; an id without a mapping shows as `u32::MAX`, as
     /// getxattr(2) gives it.
     #[must_use]
-    pub fn seen(&self, user: impl Fn(DiskUid) -> Option<u32>, group: impl Fn(DiskGid) -> Option<u32>) -> Self {
-        let users = self.users.iter().map(|(uid, access)| (DiskUid::new(user(*uid).unwrap_or(u32::MAX)), *access));
+    pub fn seen(
+        &self,
+        user: impl Fn(DiskUid) -> Option<u32>,
+        group: impl Fn(DiskGid) -> Option<u32>,
+    ) -> Self {
+        let users =
+            self.users.iter().map(|(uid, access)| (DiskUid::new(user(*uid).unwrap_or(u32::MAX)), *access));
         let groups =
             self.groups.iter().map(|(gid, access)| (DiskGid::new(group(*gid).unwrap_or(u32::MAX)), *access));
         let mut seen = Self { users: users.collect(), groups: groups.collect(), ..self.clone() };

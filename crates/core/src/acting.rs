@@ -98,7 +98,12 @@ impl<'a> Acting<'a> {
 
     /// Whether it is in `group`, or FSETID counts for an inode of this owner and group
     /// (`in_group_or_capable`).
-    pub(crate) fn keeps_set_group_id(&self, group: Option<KernelGid>, uid: Option<KernelUid>, gid: Option<KernelGid>) -> bool {
+    pub(crate) fn keeps_set_group_id(
+        &self,
+        group: Option<KernelGid>,
+        uid: Option<KernelUid>,
+        gid: Option<KernelGid>,
+    ) -> bool {
         group.is_some_and(|group| self.in_group(group)) || self.capable_for(Capability::Fsetid, uid, gid)
     }
 

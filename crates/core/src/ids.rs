@@ -192,7 +192,11 @@ impl fmt::Display for UserNamespace {
     /// `users 0-65535 are 100000-165535; groups likewise`, in words.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "users {}", self.uids)?;
-        if self.gids == self.uids { f.write_str(", groups alike") } else { write!(f, ", groups {}", self.gids) }
+        if self.gids == self.uids {
+            f.write_str(", groups alike")
+        } else {
+            write!(f, ", groups {}", self.gids)
+        }
     }
 }
 

@@ -54,7 +54,9 @@ pub fn imprint<W: Witness>(
     let personality = &view.source(directory).personality;
     match personality {
         Personality::Fat(_) | Personality::Cifs(_) => {
-            return personality.shown().map_or_else(Imprint::default, |shown| uniform(walker, directory, kind, shown));
+            return personality
+                .shown()
+                .map_or_else(Imprint::default, |shown| uniform(walker, directory, kind, shown));
         }
         Personality::Ntfs(_) | Personality::Remote(_) => return Imprint::default(),
         Personality::Fuse(fuse) if !fuse.default_permissions => return Imprint::default(),

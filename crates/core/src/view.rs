@@ -182,10 +182,11 @@ impl<'a> View<'a> {
     /// source (`is_local_mountpoint`).
     #[must_use]
     pub fn is_mount_point(&self, place: Place) -> bool {
-        place.inode.is_some() && self.mounts.iter().filter_map(|(_, mount)| mount.on).any(|(on, inode)| {
-            Some(inode) == place.inode
-                && self.mount(on).variants.iter().any(|variant| variant.source == place.source)
-        })
+        place.inode.is_some()
+            && self.mounts.iter().filter_map(|(_, mount)| mount.on).any(|(on, inode)| {
+                Some(inode) == place.inode
+                    && self.mount(on).variants.iter().any(|variant| variant.source == place.source)
+            })
     }
 
     /// The value of a kernel setting, asking for it where nobody told.

@@ -11,9 +11,9 @@ use mivask_core::identity::Credentials;
 use mivask_core::ids::{Extent, IdMap, KernelGid, KernelUid, MountIds, UserNamespace};
 use mivask_core::imprint::NewKind;
 use mivask_core::mode::Mode;
-use mivask_core::personality::Personality;
 use mivask_core::mount::{Mount, MountFlags, MountOrigin, MountTable, Preparation, Source, Variant};
 use mivask_core::outcome::Errno::{self, EACCES, ENOENT, EROFS};
+use mivask_core::personality::Personality;
 use mivask_core::stage::Stage;
 use mivask_core::tree::{Certainty, Doubt, Entry, Tree};
 use mivask_core::view::View;
@@ -27,7 +27,14 @@ fn staged(trees: Vec<Tree>, flags: MountFlags) -> (Stage, MountTable) {
         .enumerate()
         .map(|(index, tree)| {
             let (name, tree) = (Arc::from("disk"), Arc::new(tree));
-            let source = Source { name, filesystem: None, tree, read_only: false, native: Certainty::Known, personality: Personality::default() };
+            let source = Source {
+                name,
+                filesystem: None,
+                tree,
+                read_only: false,
+                native: Certainty::Known,
+                personality: Personality::default(),
+            };
             let when = Arc::from(format!("variant {index}"));
             Variant { when, source: stage.add_source(source), preparation: Preparation::default() }
         })

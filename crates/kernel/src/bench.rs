@@ -71,7 +71,9 @@ impl Bench {
         };
         let (reply, answer) = channel();
         let lost = |_| KernelError::Harness("its thread ended early".to_owned());
-        self.jobs.send((job, reply)).map_err(|_| KernelError::Harness("its thread ended early".to_owned()))?;
+        self.jobs
+            .send((job, reply))
+            .map_err(|_| KernelError::Harness("its thread ended early".to_owned()))?;
         answer.recv().map_err(lost)?
     }
 }
@@ -92,8 +94,7 @@ impl Shop {
     fn run(&mut self, job: &Job) -> Answer {
         let mut all = Vec::with_capacity(job.acts.len());
         while all.len() < job.acts.len() {
-            let world =
-                World::build(&job.stage, &job.mounts, &self.scratch, &mut self.grounds, self.choice)?;
+            let world = World::build(&job.stage, &job.mounts, &self.scratch, &mut self.grounds, self.choice)?;
             let done = child::perform(&world.root(), &job.credentials, &job.acts[all.len()..]);
             let observed: Result<Vec<Observed>, KernelError> =
                 done.map(|records| records.into_iter().map(|record| observed(&world, record)).collect());

@@ -22,7 +22,8 @@ fn lines(map: &IdMap) -> String {
 
 /// Writes the maps of the user namespace that the process `pid` lives in.
 pub(crate) fn write(pid: i32, uids: &IdMap, gids: &IdMap) -> Result<(), KernelError> {
-    fs::write(format!("/proc/{pid}/uid_map"), lines(uids)).doing(|| "writing a map of user ids".to_owned())?;
+    fs::write(format!("/proc/{pid}/uid_map"), lines(uids))
+        .doing(|| "writing a map of user ids".to_owned())?;
     fs::write(format!("/proc/{pid}/gid_map"), lines(gids)).doing(|| "writing a map of group ids".to_owned())
 }
 
@@ -44,7 +45,9 @@ fn namespace_of(ids: &MountIds) -> Result<OwnedFd, KernelError> {
     let opened = heard
         .doing(|| "waiting for a user namespace".to_owned())
         .and_then(|()| write(pid, &ids.uids, &ids.gids))
-        .and_then(|()| File::open(format!("/proc/{pid}/ns/user")).doing(|| "opening a user namespace".to_owned()));
+        .and_then(|()| {
+            File::open(format!("/proc/{pid}/ns/user")).doing(|| "opening a user namespace".to_owned())
+        });
     let _ = go.write_all(b"!");
     child::wait(pid)?;
     Ok(opened?.into())

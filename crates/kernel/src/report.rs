@@ -76,10 +76,7 @@ fn line(line: &str) -> Result<Record, KernelError> {
         "left" => {
             let (uid, gid) = (id(0)?, id(1)?);
             let mode = Mode::new(u16::try_from(id(2)?).map_err(|_| garbled())?);
-            let node = Node {
-                device: number(3).ok_or_else(garbled)?,
-                inode: number(4).ok_or_else(garbled)?,
-            };
+            let node = Node { device: number(3).ok_or_else(garbled)?, inode: number(4).ok_or_else(garbled)? };
             let acl = words.get(5).filter(|acl| **acl != "-").map(|acl| (*acl).to_owned());
             let plain = Imprint::new(
                 InsideUid::new(uid),

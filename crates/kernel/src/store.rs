@@ -47,7 +47,11 @@ impl Part {
 }
 
 /// Makes a part of `tree` in `folder`; gives the first path of each inode that is there then.
-pub(crate) fn fill(tree: &Tree, folder: &Path, part: Part) -> Result<BTreeMap<InodeId, PathBuf>, KernelError> {
+pub(crate) fn fill(
+    tree: &Tree,
+    folder: &Path,
+    part: Part,
+) -> Result<BTreeMap<InodeId, PathBuf>, KernelError> {
     let mut filler = Filler { tree, part, paths: BTreeMap::new() };
     filler.paths.insert(Tree::ROOT, folder.to_path_buf());
     filler.directory(Tree::ROOT, folder)?;
@@ -81,7 +85,10 @@ impl Filler<'_> {
             if self.part == Part::Lower && !makes {
                 continue;
             }
-            if self.part != Part::All && inode.marks.has(Marks::LOWER) && !tree.inode(dir).marks.has(Marks::LOWER) {
+            if self.part != Part::All
+                && inode.marks.has(Marks::LOWER)
+                && !tree.inode(dir).marks.has(Marks::LOWER)
+            {
                 let text = format!("{} lies in a lower layer, its directory does not", path.display());
                 return Err(KernelError::Unsupported(text));
             }
@@ -148,7 +155,8 @@ fn dress(tree: &Tree, id: InodeId, path: &Path) -> Result<(), KernelError> {
     tree.acl(id).map_or(Ok(()), |acl| set(xattr::ACCESS, &xattr::encode(acl)))?;
     tree.default_acl(id).map_or(Ok(()), |acl| set(xattr::DEFAULT, &xattr::encode(acl)))?;
     let mode = Mode::from_raw_mode(u32::from(inode.mode.bits()));
-    rustix::fs::chmodat(CWD, path, mode, AtFlags::empty()).doing(|| format!("chmod of {}", path.display()))?;
+    rustix::fs::chmodat(CWD, path, mode, AtFlags::empty())
+        .doing(|| format!("chmod of {}", path.display()))?;
     let capabilities = tree.capabilities(id);
     capabilities.map_or(Ok(()), |caps| set(xattr::CAPABILITIES, &xattr::encode_capabilities(Some(caps))))
 }

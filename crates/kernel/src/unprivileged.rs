@@ -48,7 +48,8 @@ fn map_subordinate_ids(pid: u32, uid: u32, gid: u32) -> bool {
     let map = |tool: &str, file: &str, own: u32| {
         let Some((start, count)) = subordinate(file, uid) else { return false };
         let numbers = [pid, 0, own, 1, 1, start, count].map(|number| number.to_string());
-        ground::has_tool(tool) && Command::new(tool).args(numbers).status().is_ok_and(|status| status.success())
+        ground::has_tool(tool)
+            && Command::new(tool).args(numbers).status().is_ok_and(|status| status.success())
     };
     map("newuidmap", "/etc/subuid", uid) && map("newgidmap", "/etc/subgid", gid)
 }

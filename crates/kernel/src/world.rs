@@ -97,7 +97,13 @@ impl World {
 
     /// Where `inode` shows below the attached mount `below`: its literal path, since links on the way are the
     /// container's and mean something else out here.
-    fn below(&self, table: &MountTable, below: MountId, inode: InodeId, attached: &[PathBuf]) -> Option<PathBuf> {
+    fn below(
+        &self,
+        table: &MountTable,
+        below: MountId,
+        inode: InodeId,
+        attached: &[PathBuf],
+    ) -> Option<PathBuf> {
         let mount = table.get(below);
         let store = self.stores.get(&mount.variants[0].source)?;
         let (from, to) = (store.paths.get(&mount.root?)?, store.paths.get(&inode)?);

@@ -45,7 +45,8 @@ pub(crate) fn encode_capabilities(capabilities: Option<&FileCapabilities>) -> Ve
     let caps = capabilities.unwrap_or(&empty);
     let version: u32 = if caps.root == 0 { 0x0200_0000 } else { 0x0300_0000 };
     let mut bytes = (version | u32::from(caps.effective)).to_le_bytes().to_vec();
-    let (permitted, inheritable) = (caps.permitted.bits().to_le_bytes(), caps.inheritable.bits().to_le_bytes());
+    let (permitted, inheritable) =
+        (caps.permitted.bits().to_le_bytes(), caps.inheritable.bits().to_le_bytes());
     for half in [0..4, 4..8] {
         bytes.extend(&permitted[half.clone()]);
         bytes.extend(&inheritable[half]);

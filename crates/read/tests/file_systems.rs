@@ -49,7 +49,14 @@ fn hold(volume: &str, acts: &[&str]) {
         };
         let answer = ask(&stage, &parse_act(act).unwrap()).unwrap();
         let holds = if depends { Some(answer.outcome == Outcome::Depends) } else { answer.holds() };
-        assert_eq!(holds, Some(true), "{sentence}: {:?} {:?} {:#?}", answer.outcome, answer.effect, answer.depends_on);
+        assert_eq!(
+            holds,
+            Some(true),
+            "{sentence}: {:?} {:?} {:#?}",
+            answer.outcome,
+            answer.effect,
+            answer.depends_on
+        );
     }
 }
 
@@ -96,7 +103,9 @@ fn a_fat_stick_shows_one_owner_for_everything() {
 
 #[test]
 fn a_fat_stick_may_be_quiet_and_let_others_set_times() {
-    let volume = format!("{{ filesystem: vfat, options: [quiet, 'allow_utime=0020', 'gid=7200', 'dmask=0000', 'fmask=0000'], {TREE} }}");
+    let volume = format!(
+        "{{ filesystem: vfat, options: [quiet, 'allow_utime=0020', 'gid=7200', 'dmask=0000', 'fmask=0000'], {TREE} }}"
+    );
     hold(
         &volume,
         &[
@@ -122,7 +131,9 @@ fn ntfs_may_keep_linux_owners_or_not() {
 
 #[test]
 fn an_smb_server_has_the_last_word() {
-    let volume = format!("{{ filesystem: cifs, options: ['uid=7101', 'gid=7200', 'file_mode=0640', 'dir_mode=0750'], {TREE} }}");
+    let volume = format!(
+        "{{ filesystem: cifs, options: ['uid=7101', 'gid=7200', 'file_mode=0640', 'dir_mode=0750'], {TREE} }}"
+    );
     hold(
         &volume,
         &[
@@ -132,7 +143,8 @@ fn an_smb_server_has_the_last_word() {
             "root reads /v/mine -> depends",
         ],
     );
-    let unchecked = format!("{{ filesystem: cifs, options: ['uid=7101', 'file_mode=0600', noperm], {TREE} }}");
+    let unchecked =
+        format!("{{ filesystem: cifs, options: ['uid=7101', 'file_mode=0600', noperm], {TREE} }}");
     hold(&unchecked, &["herald reads /v/mine -> depends"]);
 }
 
@@ -183,7 +195,9 @@ fn nfs_carries_sixteen_groups() {
 
 #[test]
 fn fuse_lets_in_its_mounter_alone_unless_told() {
-    let private = format!("{{ filesystem: fuse, options: ['user_id=7101', 'group_id=7200', default_permissions], {TREE} }}");
+    let private = format!(
+        "{{ filesystem: fuse, options: ['user_id=7101', 'group_id=7200', default_permissions], {TREE} }}"
+    );
     hold(
         &private,
         &[
@@ -195,7 +209,14 @@ fn fuse_lets_in_its_mounter_alone_unless_told() {
         ],
     );
     let shared = format!("{{ filesystem: fuse.stash, options: [allow_other, default_permissions], {TREE} }}");
-    hold(&shared, &["press reads /v/mine -> allowed", "herald reads /v/mine -> denied EACCES", "root reads /v/roots -> allowed"]);
+    hold(
+        &shared,
+        &[
+            "press reads /v/mine -> allowed",
+            "herald reads /v/mine -> denied EACCES",
+            "root reads /v/roots -> allowed",
+        ],
+    );
     let undecided = format!("{{ filesystem: fuse, options: [allow_other], {TREE} }}");
     hold(&undecided, &["gauge writes /v/mine -> depends", "root reads /v/roots -> depends"]);
 }

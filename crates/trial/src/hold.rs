@@ -37,14 +37,19 @@ pub fn hold(stage: &Stage, answers: Vec<Answer>, bench: &Bench) -> Result<Vec<He
 ///
 /// # Errors
 /// The bench itself fails.
-pub fn hold_unprivileged(stage: &Stage, answers: Vec<Answer>, bench: &Bench) -> Result<Vec<Held>, KernelError> {
+pub fn hold_unprivileged(
+    stage: &Stage,
+    answers: Vec<Answer>,
+    bench: &Bench,
+) -> Result<Vec<Held>, KernelError> {
     let mut held = Vec::with_capacity(answers.len());
     for answer in answers {
         let capable = stage.actor(&answer.act.actor).is_ok_and(|actor| {
             actor.credentials.iter().any(|who| !who.effective.is_empty() || !who.namespace.is_initial())
         });
         if capable {
-            let reason = "without root, no actor with capabilities or a user namespace of its own can be rebuilt";
+            let reason =
+                "without root, no actor with capabilities or a user namespace of its own can be rebuilt";
             held.push(Held { answer, result: Comparison::NotChecked(reason.to_owned()) });
             continue;
         }

@@ -13,7 +13,6 @@ use mivask_kernel::KernelError;
 
 /// Why a trial cannot go on.
 #[derive(Debug, thiserror::Error)]
-#[non_exhaustive]
 pub enum TrialError {
     /// The kernel side cannot be set up.
     #[error(transparent)]

@@ -1,12 +1,14 @@
 //! The act language: one thing an actor does, as a sentence.
 
+mod error;
 mod parse;
 mod split;
 mod verb;
 
 use std::fmt;
 
-pub use parse::{ActError, ActErrorKind, parse_act, parse_acts};
+pub use error::{ActError, ActErrorKind};
+pub use parse::{parse_act, parse_acts};
 pub use verb::{Node, Owner, Verb};
 
 use crate::mode::Mode;

@@ -193,8 +193,10 @@ impl Verb {
     /// The mode it asks for; `None` where it takes none.
     #[must_use]
     pub const fn mode(&self) -> Option<Mode> {
-        if let Self::Creates(mode) | Self::MakesDirectory(mode) | Self::MakesFifo(mode) | Self::MakesNode(_, mode) =
-            self
+        if let Self::Creates(mode)
+        | Self::MakesDirectory(mode)
+        | Self::MakesFifo(mode)
+        | Self::MakesNode(_, mode) = self
         {
             Some(*mode)
         } else {

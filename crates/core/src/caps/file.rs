@@ -48,13 +48,9 @@ impl FromStr for FileCapabilities {
 
 impl fmt::Display for FileCapabilities {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let names: Vec<&str> =
-            self.permitted.union(self.inheritable).iter().map(Capability::name).collect();
-        let flags = [
-            (self.effective, 'e'),
-            (!self.inheritable.is_empty(), 'i'),
-            (!self.permitted.is_empty(), 'p'),
-        ];
+        let names: Vec<&str> = self.permitted.union(self.inheritable).iter().map(Capability::name).collect();
+        let flags =
+            [(self.effective, 'e'), (!self.inheritable.is_empty(), 'i'), (!self.permitted.is_empty(), 'p')];
         let flags: String = flags.iter().filter(|(set, _)| *set).map(|(_, flag)| *flag).collect();
         write!(f, "{}={flags}", names.join(","))
     }

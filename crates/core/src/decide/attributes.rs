@@ -31,14 +31,13 @@ pub(super) fn set_mode<'a, W: Witness>(
         return Ok(unknown());
     };
     let wanted = change.applied_to(inode.mode, inode.kind == FileKind::Directory, view.who.umask);
-    let mode = match &view.source(place).personality {
-        Personality::Fat(fat) => {
-            let directory = inode.kind == FileKind::Directory;
-            fat.sets_mode(wanted, inode.mode, directory).map_err(|errno| {
-                walker.fail(Check::Feature, "this file system keeps no set-id or sticky bits", place, errno)
-            })?
-        }
-        _ => kept(&mut walker, place, wanted),
+    let mode = if let Personality::Fat(fat) = &view.source(place).personality {
+        let directory = inode.kind == FileKind::Directory;
+        fat.sets_mode(wanted, inode.mode, directory).map_err(|errno| {
+            walker.fail(Check::Feature, "this file system keeps no set-id or sticky bits", place, errno)
+        })?
+    } else {
+        kept(&mut walker, place, wanted)
     };
     let acl = acl_at(&walker, place).map(|acl| chmod(acl, mode));
     Ok(left(&mut walker, place, &After { uid: inode.uid, gid: inode.gid, mode, acl }))
@@ -130,7 +129,11 @@ pub(super) fn backdate<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], w: &m
 ///
 /// # Errors
 /// EPERM
-pub(super) fn owned<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, rule: &str) -> Result<(), Errno> {
+pub(super) fn owned<W: Witness>(
+    walker: &mut Walker<'_, '_, W>,
+    place: Place,
+    rule: &str,
+) -> Result<(), Errno> {
     if walker.owns(place) {
         return Ok(());
     }

@@ -38,8 +38,9 @@ pub(super) fn make_node<'a, W: Witness>(
     may_create(&mut walker, directory)?;
     let device = node.filter(|node| node.kind.is_device());
     // A character device 0:0 is an overlay's whiteout, which anybody may make.
-    let whiteout =
-        device.is_some_and(|node| node.kind == FileKind::CharDevice && node.device.major == 0 && node.device.minor == 0);
+    let whiteout = device.is_some_and(|node| {
+        node.kind == FileKind::CharDevice && node.device.major == 0 && node.device.minor == 0
+    });
     if device.is_some() && !whiteout && !walker.acting(directory).capable(Capability::Mknod) {
         let fact = "devices are made only with MKNOD in the host's user namespace";
         return Err(walker.fail(Check::Capability, fact, directory, Errno::EPERM));

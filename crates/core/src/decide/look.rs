@@ -8,7 +8,12 @@ use crate::walk::{Follow, Walker};
 use crate::witness::Witness;
 
 /// stat(2), lstat(2): only the walk matters, except that FUSE may let nobody look (`fuse_getattr`).
-pub(super) fn inspect<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], follow: Follow, w: &mut W) -> Verdict {
+pub(super) fn inspect<'a, W: Witness>(
+    view: &'a View<'a>,
+    path: &'a [u8],
+    follow: Follow,
+    w: &mut W,
+) -> Verdict {
     let mut walker = Walker::new(view, w);
     let place = walker.place(path, follow)?;
     walker.enters(place)?;

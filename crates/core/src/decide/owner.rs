@@ -62,9 +62,8 @@ pub(super) fn set_owner<'a, W: Witness>(
         unlocked(&mut walker, place, true)?;
     }
     if let Personality::Fat(fat) = &view.source(place).personality {
-        fat.sets_owner(uid.flatten(), gid.flatten()).map_err(|errno| {
-            walker.fail(Check::Feature, "this file system keeps no owners", place, errno)
-        })?;
+        fat.sets_owner(uid.flatten(), gid.flatten())
+            .map_err(|errno| walker.fail(Check::Feature, "this file system keeps no owners", place, errno))?;
     } else {
         supports(&mut walker, place, Feature::Owners)?;
     }
@@ -90,7 +89,11 @@ fn inside<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, owner: Owner
 }
 
 /// What is not replaced must be mapped, or could not be written back (`notify_change`).
-fn still_mapped<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, wanted: Wanted) -> Result<(), Errno> {
+fn still_mapped<W: Witness>(
+    walker: &mut Walker<'_, '_, W>,
+    place: Place,
+    wanted: Wanted,
+) -> Result<(), Errno> {
     let view = walker.view();
     let Some(inode) = view.inode(place) else { return Ok(()) };
     let (uid, gid) = view.owner(place, inode);
@@ -114,14 +117,16 @@ fn gives<W: Witness>(
     let rescue = acting.capable(Capability::Chown);
     if let Some(new) = wanted.uid {
         let same = mine && uid == Some(new);
-        if !same && !chown && !(uid.is_none() && rescue) {
+        let may = same || chown || (uid.is_none() && rescue);
+        if !may {
             let fact = "giving a file to another user takes CHOWN";
             return Err(walker.fail(Check::GivingAway, fact, place, Errno::EPERM));
         }
     }
     if let Some(new) = wanted.gid {
         let own = mine && (gid == Some(new) || acting.in_group(new));
-        if !own && !chown && !(gid.is_none() && rescue) {
+        let may = own || chown || (gid.is_none() && rescue);
+        if !may {
             let fact = "giving a file to a group takes its owner, in that group, or CHOWN";
             return Err(walker.fail(Check::GivingAway, fact, place, Errno::EPERM));
         }
@@ -172,9 +177,8 @@ fn untold<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, owner: Owner
         let gid = view.who.namespace.to_kernel_gid(InsideGid::new(gid));
         gid.is_some_and(|gid| acting.in_group(gid))
     });
-    let own_user = owner.uid.is_none_or(|uid| {
-        view.who.namespace.to_kernel_uid(InsideUid::new(uid)) == Some(acting.uid)
-    });
+    let own_user =
+        owner.uid.is_none_or(|uid| view.who.namespace.to_kernel_uid(InsideUid::new(uid)) == Some(acting.uid));
     if own_group && own_user && walker.owns(place) {
         return Ok(unknown());
     }

@@ -142,7 +142,11 @@ fn sticky<W: Witness>(walker: &mut Walker<'_, '_, W>, directory: Place, victim: 
 }
 
 /// A directory without entries, as rmdir and rename over it need.
-pub(super) fn is_empty<W: Witness>(walker: &mut Walker<'_, '_, W>, victim: Place, full: Errno) -> Result<(), Errno> {
+pub(super) fn is_empty<W: Witness>(
+    walker: &mut Walker<'_, '_, W>,
+    victim: Place,
+    full: Errno,
+) -> Result<(), Errno> {
     let view = walker.view();
     let Some(id) = victim.inode else {
         return Ok(());

@@ -20,7 +20,12 @@ struct Side {
 }
 
 /// Moves the entry at `path` to `new`, over what is there; links at the end are not followed.
-pub(super) fn rename<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], new: &'a [u8], w: &mut W) -> Verdict {
+pub(super) fn rename<'a, W: Witness>(
+    view: &'a View<'a>,
+    path: &'a [u8],
+    new: &'a [u8],
+    w: &mut W,
+) -> Verdict {
     let mut walker = Walker::new(view, w);
     let (old_directory, old_last) = walker.parent_of(path)?;
     let old_path = walker.restart();
@@ -30,7 +35,12 @@ pub(super) fn rename<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], new: &'
         return Err(walker.fail_mount(Check::OneMount, fact, new_directory, Errno::EXDEV));
     }
     let (Last::Name(old_name, _), Last::Name(new_name, _)) = (old_last, new_last) else {
-        return Err(walker.fail(Check::Kind, "`/`, `.` and `..` keep their names", new_directory, Errno::EBUSY));
+        return Err(walker.fail(
+            Check::Kind,
+            "`/`, `.` and `..` keep their names",
+            new_directory,
+            Errno::EBUSY,
+        ));
     };
     writable_mount(&mut walker, old_directory)?;
     let new_path = walker.turn_to(old_path);
@@ -52,7 +62,9 @@ pub(super) fn rename<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], new: &'
         && replaced == moved
         && moved.inode.is_some()
     {
-        walker.pass(Check::Kind, || ("both names are the same file: nothing to do".to_owned(), view.provenance(moved)));
+        walker.pass(Check::Kind, || {
+            ("both names are the same file: nothing to do".to_owned(), view.provenance(moved))
+        });
         return Ok(Effect::default());
     }
     both_directories(&mut walker, &from, &to, moved, directory)?;
@@ -133,7 +145,9 @@ fn both_directories<W: Witness>(
 fn moves<W: Witness>(walker: &mut Walker<'_, '_, W>, to: &Side, moved: Place, directory: bool) -> Verdict {
     let view = walker.view();
     let replaced = if let Target::There(replaced) = to.target { Some(replaced) } else { None };
-    if let Some(busy) = [Some(moved), replaced].into_iter().flatten().find(|place| view.is_mount_point(*place)) {
+    if let Some(busy) =
+        [Some(moved), replaced].into_iter().flatten().find(|place| view.is_mount_point(*place))
+    {
         return Err(walker.fail_mount(Check::MountPoint, "something is mounted there", busy, Errno::EBUSY));
     }
     let layered = view.source(moved).personality == Personality::Overlay;

@@ -71,7 +71,11 @@ pub(super) fn unlocked<W: Witness>(
 ///
 /// # Errors
 /// `errno`, where one has none.
-pub(super) fn mapped<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, errno: Errno) -> Result<(), Errno> {
+pub(super) fn mapped<W: Witness>(
+    walker: &mut Walker<'_, '_, W>,
+    place: Place,
+    errno: Errno,
+) -> Result<(), Errno> {
     let view = walker.view();
     let unmapped = view.inode(place).is_some_and(|inode| {
         let (uid, gid) = view.owner(place, inode);

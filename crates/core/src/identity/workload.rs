@@ -5,8 +5,8 @@ use std::sync::Arc;
 use crate::accounts::Accounts;
 use crate::caps::CapabilitySet;
 use crate::fact::Fact;
-use crate::ids::UserNamespace;
 use crate::identity::capability_sets::DeclaredCapabilities;
+use crate::ids::UserNamespace;
 use crate::mode::Mode;
 
 /// What is known about something that may simply not have been told.

@@ -111,7 +111,13 @@ fn class(
     }
 }
 
-fn acl_class(acting: &Acting<'_>, acl: &Acl, ids: &MountIds, gid: Option<KernelGid>, wanted: Access) -> Ruling {
+fn acl_class(
+    acting: &Acting<'_>,
+    acl: &Acl,
+    ids: &MountIds,
+    gid: Option<KernelGid>,
+    wanted: Access,
+) -> Ruling {
     let mask = acl.mask.unwrap_or(Access::ALL);
     let named = acl.users.iter().find(|(uid, _)| ids.to_kernel_uid(*uid) == Some(acting.uid));
     if let Some((_, access)) = named {

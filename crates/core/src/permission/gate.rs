@@ -35,9 +35,9 @@ pub(super) fn gate<W: Witness>(
                 return Ok(Gate::Bits);
             }
             // The kernel itself only asks a program for some x bit (`fuse_permission`).
-            let bare = view.inode(place).is_some_and(|inode| {
-                inode.kind == FileKind::File && !inode.mode.has_any(Mode::ANY_EXECUTE)
-            });
+            let bare = view
+                .inode(place)
+                .is_some_and(|inode| inode.kind == FileKind::File && !inode.mode.has_any(Mode::ANY_EXECUTE));
             if wanted.grants(Access::EXECUTE) && bare && view.is_told(place) {
                 let fact = "no x bit at all is set".to_owned();
                 let from = view.provenance(place);

@@ -38,7 +38,8 @@ pub(crate) fn permission<W: Witness>(
     };
     let owner = view.owner(place, inode);
     if wanted.writes()
-        && let Some((check, fact, errno)) = write_barrier(view, place, inode, owner.0.is_none() || owner.1.is_none())
+        && let Some((check, fact, errno)) =
+            write_barrier(view, place, inode, owner.0.is_none() || owner.1.is_none())
     {
         w.step(|| step(path, check, fact.to_owned(), view.provenance(place), StepResult::Failed(errno)));
         return Err(errno);

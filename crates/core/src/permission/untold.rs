@@ -133,9 +133,7 @@ pub(crate) fn may_own<W: Witness>(view: &View<'_>, place: Place, path: &[u8], w:
         return true;
     }
     let (question, unknown) = match (place.inode, view.doubt(place).map(|doubt| &doubt.attributes)) {
-        (Some(id), Some(Certainty::Unknown(unknown))) => {
-            (Question::Owner(place.source, id), unknown.clone())
-        }
+        (Some(id), Some(Certainty::Unknown(unknown))) => (Question::Owner(place.source, id), unknown.clone()),
         _ => (Question::PresumedOwner(path.to_vec()), view.unlisted(place)),
     };
     let (name, text) = (view.name, String::from_utf8_lossy(path).into_owned());

@@ -30,8 +30,8 @@ impl Cifs {
             "dir_mode" => self.directory = octal(value)?,
             "noperm" => self.unchecked = true,
             "perm" => self.unchecked = false,
-            "forceuid" | "forcegid" | "vers" | "sec" | "username" | "password" | "domain" | "credentials" | "cache"
-            | "iocharset" | "nosharesock" | "mfsymlinks" | "actimeo" => {}
+            "forceuid" | "forcegid" | "vers" | "sec" | "username" | "password" | "domain" | "credentials"
+            | "cache" | "iocharset" | "nosharesock" | "mfsymlinks" | "actimeo" => {}
             _ => return Ok(false),
         }
         Ok(true)

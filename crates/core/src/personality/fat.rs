@@ -22,7 +22,15 @@ pub struct Fat {
 impl Default for Fat {
     fn default() -> Self {
         let umask = Mode::new(0o022);
-        Self { uid: 0, gid: 0, file_mask: umask, directory_mask: umask, quiet: false, time_bits: None, is_exfat: false }
+        Self {
+            uid: 0,
+            gid: 0,
+            file_mask: umask,
+            directory_mask: umask,
+            quiet: false,
+            time_bits: None,
+            is_exfat: false,
+        }
     }
 }
 

@@ -30,7 +30,12 @@ impl Native {
             "xfs" => GroupRule::DirectoryUnlessSetGroupId,
             _ => GroupRule::Process,
         };
-        Self { groups: GroupRule::Process, with_option, is_xfs: filesystem == "xfs", is_ext: filesystem.starts_with("ext") }
+        Self {
+            groups: GroupRule::Process,
+            with_option,
+            is_xfs: filesystem == "xfs",
+            is_ext: filesystem.starts_with("ext"),
+        }
     }
 
     pub(super) fn option(&mut self, key: &str) -> bool {

@@ -62,14 +62,30 @@ impl Nfs {
 pub(super) fn is_harmless(key: &str) -> bool {
     matches!(
         key,
-        "vers" | "nfsvers" | "hard" | "soft" | "proto" | "rsize" | "wsize" | "timeo" | "retrans" | "nolock" | "addr"
-            | "minorversion" | "noresvport" | "tcp" | "actimeo" | "nconnect"
+        "vers"
+            | "nfsvers"
+            | "hard"
+            | "soft"
+            | "proto"
+            | "rsize"
+            | "wsize"
+            | "timeo"
+            | "retrans"
+            | "nolock"
+            | "addr"
+            | "minorversion"
+            | "noresvport"
+            | "tcp"
+            | "actimeo"
+            | "nconnect"
     )
 }
 
 pub(super) const fn support(feature: Feature) -> Support {
     match feature {
-        Feature::Links | Feature::HardLinks | Feature::Nodes | Feature::Owners | Feature::Modes => Support::Yes,
+        Feature::Links | Feature::HardLinks | Feature::Nodes | Feature::Owners | Feature::Modes => {
+            Support::Yes
+        }
         Feature::Attributes => Support::Unknown("whether the NFS server keeps extended attributes"),
         Feature::Acls => Support::No(Errno::EOPNOTSUPP),
     }

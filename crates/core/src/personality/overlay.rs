@@ -3,5 +3,8 @@
 //! Which entries come from a lower layer stands in the tree ([`Marks::LOWER`](crate::tree::Marks::LOWER)).
 
 pub(super) fn is_harmless(key: &str) -> bool {
-    matches!(key, "lowerdir" | "upperdir" | "workdir" | "index" | "metacopy" | "xino" | "volatile" | "userxattr")
+    matches!(
+        key,
+        "lowerdir" | "upperdir" | "workdir" | "index" | "metacopy" | "xino" | "volatile" | "userxattr"
+    )
 }

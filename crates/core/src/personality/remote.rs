@@ -12,6 +12,8 @@ pub(super) const fn support(feature: Feature) -> Support {
             Support::Unknown("whether the server offers links and special files")
         }
         Feature::Owners | Feature::Modes => Support::Unknown("whether the server keeps owners and modes"),
-        Feature::Attributes | Feature::Acls => Support::Unknown("whether the server keeps extended attributes"),
+        Feature::Attributes | Feature::Acls => {
+            Support::Unknown("whether the server keeps extended attributes")
+        }
     }
 }

@@ -12,8 +12,8 @@ use crate::fact::{Provenance, Unknown};
 use crate::identity::Refusal;
 use crate::ids::MountIds;
 use crate::mode::FileKind;
-use crate::personality::Personality;
 use crate::mount::{Mount, MountFlags, MountId, MountOrigin, MountTable, Preparation, Source};
+use crate::personality::Personality;
 use crate::scene::{Container, Scene, VolumeMount, Who, Workload};
 use crate::stage::{Actor, Stage};
 use crate::tree::{Certainty, InodeId, Tree};
@@ -109,7 +109,10 @@ impl Builder<'_> {
         {
             let flags = flags_of(mount, volume);
             let (root, from, ids) = (volume.root, &mount.at.from, &mount.ids);
-            self.push(None, &Attachment { at: b"/", volume, root, flags, origin: MountOrigin::Root, from, ids });
+            self.push(
+                None,
+                &Attachment { at: b"/", volume, root, flags, origin: MountOrigin::Root, from, ids },
+            );
             return;
         }
         let source = image_source(scene, container);

@@ -91,7 +91,8 @@ fn enter_namespace(resolved: &mut Resolved, namespace: &Fact<Arc<UserNamespace>>
     if resolved.possible.is_empty() {
         let ids = first.as_ref().map(|(_, identity)| format!("{}:{}", identity.uid, identity.gid));
         let ids = ids.unwrap_or_default();
-        let reason = format!("{ids} or one of its groups has no mapping in its user namespace ({})", namespace.value);
+        let reason =
+            format!("{ids} or one of its groups has no mapping in its user namespace ({})", namespace.value);
         let from = namespace.from.clone();
         resolved.refusal.get_or_insert(Refusal { class: "start refused", reason, from, whole_pod: false });
         resolved.possible.extend(first);

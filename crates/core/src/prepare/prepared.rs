@@ -4,8 +4,8 @@ use std::sync::Arc;
 
 use crate::fact::Unknown;
 use crate::identity::Refusal;
-use crate::personality::Personality;
 use crate::mount::{MountFlags, Preparation, RootFacts, Source, SourceId, Variant};
+use crate::personality::Personality;
 use crate::stage::Stage;
 use crate::tree::{Certainty, InodeId, Tree};
 

@@ -7,9 +7,9 @@ use super::fs_group::{self, Policy, StepReport};
 use super::host_path;
 use super::prepared::{Prepared, root_facts, unknown_source};
 use crate::fact::{Fact, Provenance, Unknown};
-use crate::personality::Personality;
 use crate::mode::FileKind;
 use crate::mount::{MountFlags, Preparation, RootFacts, Source, SourceId, Variant};
+use crate::personality::Personality;
 use crate::scene::{Medium, Scene, Volume, VolumeFacts, VolumeKind, Workload};
 use crate::stage::Stage;
 use crate::tree::{Certainty, Doubt, Entry, Tree};
@@ -141,8 +141,12 @@ fn personal_tree(
         (Some(tree), _) => tree,
         (None, Personality::Tmpfs(options)) => {
             let text = "a tmpfs of which no tree is told is new and empty";
-            let doubt = Doubt { attributes: Certainty::Assumed(text.into()), contents: Certainty::Assumed(text.into()) };
-            let root = Entry::new(FileKind::Directory, options.uid, options.gid, options.mode).doubting(doubt);
+            let doubt = Doubt {
+                attributes: Certainty::Assumed(text.into()),
+                contents: Certainty::Assumed(text.into()),
+            };
+            let root =
+                Entry::new(FileKind::Directory, options.uid, options.gid, options.mode).doubting(doubt);
             Arc::new(Tree::new(root, Provenance::rule("tmpfs: mode=, uid= and gid= of the mount, 1777 else")))
         }
         (None, _) => Arc::new(Tree::unknown(&unknown())),

@@ -76,7 +76,8 @@ fn same_imprint(predicted: &Imprint, seen: &Imprint) -> bool {
         predicted.is_none() || predicted == seen
     }
     // Where the mode is open, so is the ACL.
-    let acl = predicted.mode.is_none() || predicted.acl == seen.acl || seen.acl.as_deref() == Some(UNSEEN_ACL);
+    let acl =
+        predicted.mode.is_none() || predicted.acl == seen.acl || seen.acl.as_deref() == Some(UNSEEN_ACL);
     acl && open(predicted.uid.as_ref(), seen.uid.as_ref())
         && open(predicted.gid.as_ref(), seen.gid.as_ref())
         && open(predicted.mode.as_ref(), seen.mode.as_ref())

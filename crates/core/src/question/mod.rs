@@ -11,8 +11,8 @@ mod mounts;
 mod sweep;
 
 pub use access::{AccessRow, Cells, access, default_paths};
-pub use confirm::{Comparison, Held, Observed, UNSEEN_ACL, compare, unsettled};
 pub use ask::{Answer, Dependence, Outcome, ask};
+pub use confirm::{Comparison, Held, Observed, UNSEEN_ACL, compare, unsettled};
 pub use facts::{PathFacts, facts_at};
 pub use imprints::{ImprintRow, imprints};
 pub use mounts::{MountRow, mounts};

@@ -162,7 +162,11 @@ impl<F: FnMut(Swept<'_>)> Sweep<'_, '_, F> {
                 let (read, write) = (self.act(&Verb::Reads), self.act(&Verb::Writes));
                 Swept { read, write, ..void }
             }
-            FileKind::File | FileKind::Fifo | FileKind::Socket | FileKind::CharDevice | FileKind::BlockDevice => {
+            FileKind::File
+            | FileKind::Fifo
+            | FileKind::Socket
+            | FileKind::CharDevice
+            | FileKind::BlockDevice => {
                 let read = judge::reads(&mut self.walker, found);
                 let read = self.cell(read);
                 let write = judge::writes(&mut self.walker, found);

@@ -4,12 +4,14 @@
 //! targets, ACLs and doubts live in side tables that most inodes never touch.
 
 mod build;
+mod builder;
 mod doubt;
 
 use std::collections::BTreeMap;
 use std::fmt;
 
-pub use build::{Entry, TreeBuilder, TreeError};
+pub use build::{Entry, TreeError};
+pub use builder::TreeBuilder;
 pub use doubt::{Certainty, Doubt};
 
 use crate::acl::Acl;

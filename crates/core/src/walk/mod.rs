@@ -1,17 +1,15 @@
 //! Path resolution across directories, links and mounts (fs/namei.c, path_resolution(7)).
 
 mod links;
+mod report;
 
-use std::borrow::Cow;
-use std::fmt;
-
-use crate::fact::{Provenance, Unknown};
+use crate::acting::Acting;
+use crate::fact::Unknown;
 use crate::mode::{Access, FileKind};
 use crate::mount::MountTable;
 use crate::outcome::Errno;
-use crate::acting::Acting;
 use crate::permission::{enters, may_own, permission};
-use crate::trace::{Check, Step, StepResult};
+use crate::trace::Check;
 use crate::tree::Certainty;
 use crate::view::{Place, View};
 use crate::witness::{Question, Witness};
@@ -249,50 +247,6 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
         if chosen == 0 { Target::There(Place { inode: None, ..directory }) } else { Target::Missing }
     }
 
-    /// ENOENT, with the step that says what was looked for.
-    pub fn missing(&mut self, arrival: &Arrival<'_>) -> Errno {
-        self.fail(Check::Lookup, "nothing of that name is there", arrival.directory, Errno::ENOENT)
-    }
-
-    /// Records a failed check at the current path and gives its error back.
-    pub fn fail(&mut self, check: Check, fact: impl fmt::Display, place: Place, errno: Errno) -> Errno {
-        let view = self.view;
-        self.fail_from(check, fact, || view.provenance(place), errno)
-    }
-
-    /// Records a failed check that rests on the mount of `place`.
-    pub fn fail_mount(&mut self, check: Check, fact: impl fmt::Display, place: Place, errno: Errno) -> Errno {
-        let view = self.view;
-        self.fail_from(check, fact, || view.mount(place.mount).from.clone(), errno)
-    }
-
-    fn fail_from(
-        &mut self,
-        check: Check,
-        fact: impl fmt::Display,
-        from: impl FnOnce() -> Provenance,
-        errno: Errno,
-    ) -> Errno {
-        let (path, result) = (&self.path, StepResult::Failed(errno));
-        self.w.step(|| Step { path: shown(path), check, fact: fact.to_string(), from: from(), result });
-        errno
-    }
-
-    /// Rests the decision on an assumption about the current path.
-    pub fn assume(&mut self, text: impl FnOnce(&str) -> String) {
-        let path = &self.path;
-        self.w.assume(|| text(&String::from_utf8_lossy(path)).into());
-    }
-
-    /// Records a check that did not stop the act.
-    pub fn pass(&mut self, check: Check, fact: impl FnOnce() -> (String, Provenance)) {
-        let path = &self.path;
-        self.w.step(|| {
-            let (fact, from) = fact();
-            Step { path: shown(path), check, fact, from, result: StepResult::Passed }
-        });
-    }
-
     /// Checks `access` on `place`, with the current path in the trace.
     ///
     /// # Errors
@@ -336,16 +290,6 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
     /// What is walked over.
     pub fn view(&self) -> &'a View<'a> {
         self.view
-    }
-
-    /// The path walked so far; empty unless the walk is traced.
-    pub fn path(&self) -> &[u8] {
-        &self.path
-    }
-
-    /// The path walked so far, for words; empty unless the walk is traced.
-    pub fn path_text(&self) -> Cow<'_, str> {
-        if self.path.is_empty() { Cow::Borrowed("/") } else { String::from_utf8_lossy(&self.path) }
     }
 
     fn root(&mut self) -> Place {
@@ -451,13 +395,6 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
         self.view.cross(Place { inode: Some(parent), ..place }, self.w)
     }
 
-    fn note_mount(&mut self, place: Place) {
-        let mount = self.view.mount(place.mount);
-        self.pass(Check::MountPoint, || {
-            (format!("{} is mounted here ({})", mount.kind, mount.flags), mount.from.clone())
-        });
-    }
-
     fn enter_name(&mut self, name: &[u8]) {
         if W::TRACING {
             self.path.push(b'/');
@@ -474,8 +411,4 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
 fn skip_slashes(path: &[u8]) -> &[u8] {
     let start = path.iter().position(|byte| *byte != b'/').unwrap_or(path.len());
     &path[start..]
-}
-
-fn shown(path: &[u8]) -> Vec<u8> {
-    if path.is_empty() { b"/".to_vec() } else { path.to_vec() }
 }

@@ -5,8 +5,8 @@ use std::io;
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
-use mivask_core::act::Owner;
 use mivask_core::acl::AclText;
+use mivask_core::act::Owner;
 use mivask_core::ids::{DiskGid, DiskUid};
 use mivask_core::mode::{Mode as CoreMode, ModeChange};
 use rustix::fs::{AtFlags, CWD, FileType, Mode, Timespec, Timestamps, XattrFlags};

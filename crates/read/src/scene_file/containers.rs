@@ -100,7 +100,8 @@ impl Reading<'_> {
         let umask = section.umask.as_ref().and_then(|umask| self.umask(umask, item));
         let effective = section.effective_capabilities.as_ref().and_then(|list| self.effective(list, item));
         let user_namespace = section.user_namespace.as_ref().map(|maps| {
-            let (uids, gids) = self.id_maps(&maps.uids, &maps.gids, item.get("user-namespace").unwrap_or(item));
+            let (uids, gids) =
+                self.id_maps(&maps.uids, &maps.gids, item.get("user-namespace").unwrap_or(item));
             self.fact(item, "user-namespace", Arc::new(UserNamespace { uids, gids }))
         });
         PlainIdentity {

@@ -22,7 +22,17 @@ use crate::yaml::Node;
 
 /// Mount options that decide nothing here.
 const HARMLESS: [&str; 12] = [
-    "rw", "exec", "suid", "dev", "relatime", "noatime", "nodiratime", "strictatime", "defaults", "sync", "async",
+    "rw",
+    "exec",
+    "suid",
+    "dev",
+    "relatime",
+    "noatime",
+    "nodiratime",
+    "strictatime",
+    "defaults",
+    "sync",
+    "async",
     "symfollow",
 ];
 
@@ -181,9 +191,10 @@ impl Reading<'_> {
             let span = &node.item(index).unwrap_or(node).span;
             let message = format!("the mount option `{}` {error}", option.escape_debug());
             let (severity, help) = match error {
-                OptionError::Unknown => {
-                    (Severity::Warning, Some("ro, noexec, nosuid, nodev and nosymfollow count on every mount".to_owned()))
-                }
+                OptionError::Unknown => (
+                    Severity::Warning,
+                    Some("ro, noexec, nosuid, nodev and nosymfollow count on every mount".to_owned()),
+                ),
                 OptionError::Value(_) => (Severity::Error, None),
             };
             self.slips.add(severity, self.source, span, message, help);
@@ -224,7 +235,10 @@ impl Reading<'_> {
         let user_namespace = section.user_namespace.as_ref().map(|maps| {
             let at = node.get("user-namespace").unwrap_or(node);
             let (uids, gids) = self.id_maps(&maps.uids, &maps.gids, at);
-            Fact::new(Arc::new(UserNamespace { uids, gids }), self.source.place(&at.span, "host.user-namespace"))
+            Fact::new(
+                Arc::new(UserNamespace { uids, gids }),
+                self.source.place(&at.span, "host.user-namespace"),
+            )
         });
         Host { tree, settings, user_namespace }
     }

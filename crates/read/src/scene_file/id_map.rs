@@ -10,7 +10,10 @@ use crate::yaml::Node;
 impl Reading<'_> {
     /// The two maps under `node`; a line that is none is an error and left out.
     pub(super) fn id_maps(&mut self, uids: &[RawText], gids: &[RawText], node: &Node) -> (IdMap, IdMap) {
-        (self.id_map(uids, node.get("uids").unwrap_or(node)), self.id_map(gids, node.get("gids").unwrap_or(node)))
+        (
+            self.id_map(uids, node.get("uids").unwrap_or(node)),
+            self.id_map(gids, node.get("gids").unwrap_or(node)),
+        )
     }
 
     fn id_map(&mut self, lines: &[RawText], node: &Node) -> IdMap {
@@ -19,7 +22,8 @@ impl Reading<'_> {
             let span = &node.item(index).unwrap_or(node).span;
             let Some(extent) = extent(&line.0) else {
                 let message = format!("`{}` is no line of an id map", line.0.escape_debug());
-                let help = Some("write three numbers: START START COUNT, such as \"0 100000 65536\"".to_owned());
+                let help =
+                    Some("write three numbers: START START COUNT, such as \"0 100000 65536\"".to_owned());
                 self.slips.add(Severity::Error, self.source, span, message, help);
                 continue;
             };

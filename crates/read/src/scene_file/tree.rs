@@ -120,7 +120,8 @@ impl EntryReader<'_> {
         }
         inode.extended.access = self.acl("acl", self.entry.acl.as_deref(), inode.mode, slips);
         inode.extended.capabilities = self.capabilities(slips);
-        inode.extended.default = self.acl("default-acl", self.entry.default_acl.as_deref(), inode.mode, slips);
+        inode.extended.default =
+            self.acl("default-acl", self.entry.default_acl.as_deref(), inode.mode, slips);
         inode.content = self.content(slips);
         inode.device = self
             .parsed(

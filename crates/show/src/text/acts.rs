@@ -9,8 +9,8 @@ use mivask_core::trace::StepResult;
 
 use super::{Layout, assumptions, dependences, imprint, paragraph, stored};
 use crate::safe::safe;
-use crate::words::ran;
 use crate::style::{BAD, FAINT, STRONG, outcome, paint};
+use crate::words::ran;
 
 /// Columns taken by the outcome.
 const INDENT: usize = 15;

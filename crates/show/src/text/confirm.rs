@@ -31,7 +31,10 @@ pub fn confirmed(out: &mut dyn Write, all: &[Held], ground: &str, layout: Layout
         (1, _) => paint(BAD, "1 act differs"),
         (many, _) => paint(BAD, &format!("{many} acts differ")),
     };
-    writeln!(out, "\n{verdict}: {same} the same, {different} different, {rest} not checked (built on {ground})")
+    writeln!(
+        out,
+        "\n{verdict}: {same} the same, {different} different, {rest} not checked (built on {ground})"
+    )
 }
 
 fn one(out: &mut dyn Write, held: &Held, layout: Layout) -> io::Result<()> {
@@ -73,7 +76,11 @@ pub fn random_acts(
     }
     let verdict =
         if differing.is_empty() { paint(GOOD, "no difference") } else { paint(BAD, "1 act differs") };
-    writeln!(out, "{verdict}: {} random acts held against the kernel (seed {})", summary.checked, summary.seed)?;
+    writeln!(
+        out,
+        "{verdict}: {} random acts held against the kernel (seed {})",
+        summary.checked, summary.seed
+    )?;
     let list = |pairs: &[(String, usize)]| {
         let texts: Vec<String> = pairs.iter().map(|(name, count)| format!("{name} {count}")).collect();
         texts.join(", ")

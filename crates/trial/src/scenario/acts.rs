@@ -83,7 +83,8 @@ fn random_node(rng: &mut Rng) -> Node {
 
 fn random_acl(rng: &mut Rng) -> AclText {
     let permissions = ["---", "r--", "rw-", "r-x", "rwx", "-wx"];
-    let tags = ["user:", "group:", "other:", "mask:", "user:8101", "user:101", "group:8200", "group:200", "user:0"];
+    let tags =
+        ["user:", "group:", "other:", "mask:", "user:8101", "user:101", "group:8200", "group:200", "user:0"];
     let mut entries = Vec::new();
     for tag in tags {
         if rng.usize(..4) == 0 {

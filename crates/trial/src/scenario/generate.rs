@@ -178,7 +178,9 @@ impl Generator<'_> {
         let namespace =
             if self.one_in(3) { Some(&NAMESPACES[self.rng.usize(..NAMESPACES.len())]) } else { None };
         let (uids, gids) = namespace
-            .map_or((&[0, 8101, 8102, 8900][..], &[0, 8200, 8300, 8900][..]), |known| (known.uids, known.gids));
+            .map_or((&[0, 8101, 8102, 8900][..], &[0, 8200, 8300, 8900][..]), |known| {
+                (known.uids, known.gids)
+            });
         let held = self.some(&CAPABILITIES, 4);
         ActorPart {
             user: (self.pick(uids), self.pick(gids)),
@@ -293,8 +295,13 @@ impl Generator<'_> {
                 let contents = ["program", "program", "data", "empty", "'#!/a'", "'#!/b/c'"];
                 facts.push(("content", self.pick(&contents).to_owned()));
                 if self.one_in(8) {
-                    let caps =
-                        ["CHOWN=ep", "'FOWNER,SYS_ADMIN=ep'", "DAC_OVERRIDE=p", "'SETFCAP,CHOWN=eip'", "MKNOD=i"];
+                    let caps = [
+                        "CHOWN=ep",
+                        "'FOWNER,SYS_ADMIN=ep'",
+                        "DAC_OVERRIDE=p",
+                        "'SETFCAP,CHOWN=eip'",
+                        "MKNOD=i",
+                    ];
                     facts.push(("capabilities", self.pick(&caps).to_owned()));
                 }
             }

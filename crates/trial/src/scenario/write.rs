@@ -61,9 +61,8 @@ impl Display for MountPart {
 
 impl Display for Maps {
     fn fmt(&self, f: &mut Formatter<'_>) -> Result {
-        let quoted = |lines: &[&str]| {
-            lines.iter().map(|line| format!("'{line}'")).collect::<Vec<_>>().join(", ")
-        };
+        let quoted =
+            |lines: &[&str]| lines.iter().map(|line| format!("'{line}'")).collect::<Vec<_>>().join(", ");
         write!(f, "{{ uids: [{}], gids: [{}] }}", quoted(self.uids), quoted(self.gids))
     }
 }

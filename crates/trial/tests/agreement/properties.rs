@@ -138,7 +138,13 @@ fn the_matrix_agrees_with_single_acts() {
                 (Verb::Runs, &row.cells.run),
             ];
             for (verb, cell) in cells.iter().filter_map(|(verb, cell)| Some((verb.clone(), cell.as_ref()?))) {
-                assert_eq!(*cell, single(verb.clone()), "{} {}\n{scenario}", verb.word(), String::from_utf8_lossy(path));
+                assert_eq!(
+                    *cell,
+                    single(verb.clone()),
+                    "{} {}\n{scenario}",
+                    verb.word(),
+                    String::from_utf8_lossy(path)
+                );
             }
         }
     });

@@ -2,8 +2,6 @@
 //!
 //! A difference is printed as the smallest scene file that shows it.
 
-#![expect(clippy::unwrap_used, clippy::print_stdout, reason = "a test that fails says where")]
-
 use mivask_kernel::unavailable;
 use mivask_trial::random::{Plan, kind_unavailable, run};
 use mivask_trial::scenario::Kind;

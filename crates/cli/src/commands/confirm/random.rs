@@ -13,7 +13,12 @@ use crate::end::{End, Failure};
 use crate::load;
 use crate::options::Format;
 
-pub(super) fn run(args: &Args, acts: usize, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
+pub(super) fn run(
+    args: &Args,
+    acts: usize,
+    out: &mut dyn Write,
+    err: &mut dyn Write,
+) -> Result<End, Failure> {
     let kinds = kinds(&args.filesystem, err)?;
     let threads = std::thread::available_parallelism().map_or(1, usize::from);
     let plan = Plan { acts, seed: args.seed, kinds, acts_a_scenario: 40, threads };
@@ -48,7 +53,8 @@ fn kinds(names: &[String], err: &mut dyn Write) -> Result<Vec<Kind>, Failure> {
     let mut kinds = Vec::new();
     for name in names {
         let known = Kind::ALL.map(Kind::name).join(", ");
-        let unknown = || Failure::Filesystem(format!("random acts cannot be tried on `{name}`: there is {known}"));
+        let unknown =
+            || Failure::Filesystem(format!("random acts cannot be tried on `{name}`: there is {known}"));
         let kind = Kind::by_name(name).ok_or_else(unknown)?;
         if let Some(reason) = kind_unavailable(kind) {
             return Err(Failure::Filesystem(reason));
@@ -94,7 +100,9 @@ fn save(difference: &Difference, path: &Path) -> Result<(), Failure> {
 
 fn observed(held: &Held) -> String {
     match &held.result {
-        Comparison::Same(observed) | Comparison::Different(observed) => mivask_show::words::observed(observed),
+        Comparison::Same(observed) | Comparison::Different(observed) => {
+            mivask_show::words::observed(observed)
+        }
         Comparison::NotChecked(reason) => reason.clone(),
     }
 }

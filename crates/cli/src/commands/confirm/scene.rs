@@ -78,7 +78,10 @@ fn settle(stage: &mut Stage, err: &mut dyn Write) -> Result<(), Failure> {
         if let (Some(told), Some(here)) = (told, here)
             && told != here
         {
-            writeln!(err, "note: {name} is {here} on this machine, not {told} as in the scene; {here} counts here")?;
+            writeln!(
+                err,
+                "note: {name} is {here} on this machine, not {told} as in the scene; {here} counts here"
+            )?;
         }
     }
     stage.settings = here;

@@ -101,7 +101,9 @@ fn note<W: Witness>(
         let own = (who.inside_uid(), who.inside_gid()) == (Some(uid), Some(gid));
         let ids = match own {
             true if file.is_some() => String::new(),
-            true => "its set-id bits do not count here (nosuid, no-new-privileges or an unmapped id)".to_owned(),
+            true => {
+                "its set-id bits do not count here (nosuid, no-new-privileges or an unmapped id)".to_owned()
+            }
             false => format!("set-id bits make it run as {uid}:{gid}"),
         };
         let caps = file.map(|file| format!("file capabilities {file}"));
