@@ -79,7 +79,7 @@ impl FromStr for Filesystem {
         Self::ALL
             .into_iter()
             .find(|filesystem| filesystem.name() == text)
-            .ok_or_else(|| format!("no file system to build on is called so: {}", known.join(", ")))
+            .ok_or_else(|| format!("nothing can be built on `{text}`: there is {}", known.join(", ")))
     }
 }
 

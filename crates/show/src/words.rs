@@ -1,9 +1,10 @@
 //! How an act ends, in a few words.
 
+use mivask_core::caps::{Capability, CapabilitySet};
 use mivask_core::outcome::{Effect, RunsAs};
 use mivask_core::question::{Held, Observed, Outcome};
 
-use crate::text::{id, imprint, stored};
+use crate::text::{elsewhere, id, imprint};
 
 /// What was predicted, such as `denied EACCES` or `allowed, leaves 7101:7300 0644`.
 #[must_use]
@@ -30,25 +31,41 @@ pub fn observed(observed: &Observed) -> String {
 fn allowed(effect: &Effect) -> String {
     if let Some(left) = &effect.imprint {
         let acl = left.acl.as_ref().map_or_else(String::new, |acl| format!(", acl {acl}"));
-        return format!("allowed, leaves {}, stored as {}{acl}", imprint(left), stored(left));
+        return format!("allowed, leaves {}{}{acl}", imprint(left), elsewhere(left));
     }
     effect.runs_as.map_or_else(|| "allowed".to_owned(), |runs_as| format!("allowed, {}", ran(&runs_as)))
 }
 
-/// `runs as 0:7200 with CHOWN FOWNER`.
+/// `runs as 0:7200 with CHOWN FOWNER and 3 more`.
 pub(crate) fn ran(runs_as: &RunsAs) -> String {
     let (uid, gid) = (id(Some(runs_as.uid.raw())), id(Some(runs_as.gid.raw())));
-    let capabilities = match runs_as.effective.is_empty() {
-        true => String::new(),
-        false => format!(" with {}", capabilities(runs_as)),
-    };
-    format!("runs as {uid}:{gid}{capabilities}")
+    format!("runs as {uid}:{gid}{}", with(runs_as.effective))
 }
 
-fn capabilities(runs_as: &RunsAs) -> String {
-    let names = runs_as.effective.to_string();
-    match names.as_str() {
-        "all" => "every capability".to_owned(),
-        names => format!("capabilities {names}"),
+/// Capabilities that decide about files; the others are only counted.
+const ABOUT_FILES: [Capability; 9] = [
+    Capability::Chown,
+    Capability::DacOverride,
+    Capability::DacReadSearch,
+    Capability::Fowner,
+    Capability::Fsetid,
+    Capability::LinuxImmutable,
+    Capability::Mknod,
+    Capability::Setfcap,
+    Capability::SysAdmin,
+];
+
+fn with(held: CapabilitySet) -> String {
+    if held == CapabilitySet::ALL {
+        return " with every capability".to_owned();
+    }
+    let named: Vec<&str> =
+        ABOUT_FILES.into_iter().filter(|capability| held.has(*capability)).map(Capability::name).collect();
+    let rest = held.iter().count() - named.len();
+    match (named.is_empty(), rest) {
+        (true, 0) => String::new(),
+        (true, rest) => format!(" with {rest} capabilities, none about files"),
+        (false, 0) => format!(" with {}", named.join(" ")),
+        (false, rest) => format!(" with {} and {rest} more", named.join(" ")),
     }
 }

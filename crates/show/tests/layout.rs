@@ -5,14 +5,17 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use mivask_core::act::{Act, Verb};
-use mivask_core::question::{Answer, access, ask, default_paths, imprints, mounts};
+use mivask_core::act::{Act, Verb, parse_act};
+use mivask_core::outcome::Errno;
+use mivask_core::question::{
+    Answer, Comparison, Held, Observed, access, ask, default_paths, imprints, mounts,
+};
 use mivask_core::stage::Stage;
 use mivask_core::{act::parse_acts, prepare};
 use mivask_read::input::{Disk, Origin, read_input};
 use mivask_read::slip::Slips;
 use mivask_show::text::Layout;
-use mivask_show::{json, text};
+use mivask_show::{RandomSummary, json, text};
 
 fn demo() -> Stage {
     let mut slips = Slips::default();
@@ -128,6 +131,36 @@ fn a_path_of_any_bytes_is_kept() {
         path,
         "the act reads back with every byte"
     );
+}
+
+#[test]
+fn a_difference_shows_both_sides() {
+    let stage = demo();
+    let act = parse_act("gauge creates /data/new").unwrap();
+    let answer = ask(&stage, &act).unwrap();
+    let seen = Observed::Denied(Errno::EPERM);
+    let held = Held { answer, result: Comparison::Different(seen) };
+    let mut out = Vec::new();
+    text::confirmed(&mut out, std::slice::from_ref(&held), "tmpfs", Layout::default()).unwrap();
+    let text = visible(&String::from_utf8(out).unwrap());
+    assert_eq!(
+        text,
+        "DIFFERENT    gauge creates /data/new\n             predicted   allowed, leaves 7101:7300 0644\n             the kernel  denied EPERM\n\n1 act differs: 0 the same, 1 different, 0 not checked \
+         (built on tmpfs)\n"
+    );
+    let summary = RandomSummary {
+        checked: 7,
+        seed: 3,
+        not_checked: Vec::new(),
+        outcomes: vec![("EPERM".to_owned(), 7)],
+        filesystems: vec![("ext4".to_owned(), 7)],
+        scene: Some("difference.scene.yaml".to_owned()),
+    };
+    let mut out = Vec::new();
+    json::random_acts(&mut out, &[held], &summary).unwrap();
+    let document: serde_json::Value = serde_json::from_slice(&out).unwrap();
+    assert_eq!(document["difference"]["kernel"]["errno"], "EPERM");
+    assert_eq!(document["scene"], "difference.scene.yaml");
 }
 
 #[test]

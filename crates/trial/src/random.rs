@@ -12,7 +12,7 @@ use mivask_kernel::{Bench, Choice, Filesystem, unavailable};
 use crate::TrialError;
 use crate::hold::{hold, predict};
 use crate::scenario::{Kind, Scenario, generate, random_act};
-use crate::shrink::{difference, shrink};
+use crate::shrink::shrink;
 
 /// What is to be tried.
 #[derive(Clone, Debug)]
@@ -135,7 +135,7 @@ fn work(
             report.count(kind, &held);
             if let Comparison::Different(_) = held.result {
                 stop.store(true, Ordering::Relaxed);
-                report.failure = Some(smallest(scenario, held, &bench)?);
+                report.failure = Some(smallest(&scenario, held, &bench));
                 return Ok(report);
             }
         }
@@ -143,11 +143,19 @@ fn work(
     Ok(report)
 }
 
-fn smallest(scenario: Scenario, held: Held, bench: &Bench) -> Result<Failure, TrialError> {
+/// Whether `act` parts prediction and kernel in `scenario`, and how; one that cannot be read or built does not.
+fn difference(scenario: &Scenario, act: &Act, bench: &Bench) -> Option<Held> {
+    let stage = scenario.stage().ok()?;
+    let answers = predict(&stage, std::slice::from_ref(act)).ok()?;
+    let held = hold(&stage, answers, bench).ok()?;
+    held.into_iter().find(|held| matches!(held.result, Comparison::Different(_)))
+}
+
+fn smallest(scenario: &Scenario, held: Held, bench: &Bench) -> Failure {
     let act = held.answer.act.clone();
-    let scenario = shrink(&scenario, &act, bench)?;
-    let held = difference(&scenario, &act, bench)?.unwrap_or(held);
-    Ok(Failure { scenario, act, held })
+    let scenario = shrink(scenario, |candidate| difference(candidate, &act, bench).is_some());
+    let held = difference(&scenario, &act, bench).unwrap_or(held);
+    Failure { scenario, act, held }
 }
 
 impl Report {

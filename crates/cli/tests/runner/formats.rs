@@ -184,9 +184,14 @@ fn colour_is_for_those_who_ask() {
 #[test]
 fn help_has_an_example_for_every_command() {
     let scratch = tides();
-    for command in ["identity", "mounts", "access", "ask", "why", "imprint", "demo", "schema"] {
+    for command in ["identity", "mounts", "access", "ask", "why", "imprint", "confirm", "demo", "schema"] {
         let help = scratch.run([command, "--help"]);
-        assert!(help.contains(&format!("Example: mivask {command}")) && help.ends_with("status 0"), "{help}");
+        assert!(
+            (help.contains(&format!("Example: mivask {command}"))
+                || help.contains(&format!("  mivask {command} ")))
+                && help.ends_with("status 0"),
+            "{help}"
+        );
     }
     assert_snapshot!(scratch.run(["--help"]), @"
     Predicts what a containerised process can do to files, before anything is deployed, and says why.
@@ -206,6 +211,8 @@ fn help_has_an_example_for_every_command() {
                 it came from
       imprint   Owner, group and mode of new files and directories, as the actor sees them and as they
                 are stored
+      confirm   Does acts on the running kernel, in throwaway namespaces, and prints what it did beside
+                the prediction
       demo      Writes the demo scene (a tide observatory on a salt marsh) to a folder and walks through
                 it
       schema    Prints the JSON Schema of one of Mivask's own formats

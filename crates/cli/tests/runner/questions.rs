@@ -85,7 +85,7 @@ fn asks_are_answered_one_by_one() {
     denied EACCES  gauge reads /closed/key
                    /closed: drwxr-x--- 0750 405:1001: other has ---, needed --x
     allowed        gauge runs /bin/tide
-                   runs as 0:7200
+                   runs as 0:7200 with CHOWN DAC_OVERRIDE FOWNER FSETID MKNOD SETFCAP and 8 more
     allowed        gauge creates /open/x mode 0600  (as expected)
                    leaves 7101:7200 0600
 

@@ -7,7 +7,7 @@ use mivask_core::act::quoted;
 use mivask_core::question::{Answer, Outcome};
 use mivask_core::trace::StepResult;
 
-use super::{Layout, assumptions, dependences, imprint, paragraph, stored};
+use super::{Layout, assumptions, dependences, elsewhere, imprint, paragraph};
 use crate::safe::safe;
 use crate::style::{BAD, FAINT, STRONG, outcome, paint};
 use crate::words::ran;
@@ -51,12 +51,8 @@ pub(super) fn act(out: &mut dyn Write, answer: &Answer, layout: Layout) -> io::R
     reason(out, answer, layout)?;
     // Where possibilities differ, each says itself what it leaves.
     if let (Some(left), true) = (&answer.effect.imprint, answer.depends_on.is_empty()) {
-        let other = stored(left);
-        let shown = imprint(left);
-        let differs = !shown.starts_with(&format!("{other} "));
-        let disk = if differs { format!(", stored as {other}") } else { String::new() };
         let acl = left.acl.as_ref().map_or_else(String::new, |acl| format!(", acl {acl}"));
-        paragraph(out, &format!("leaves {shown}{disk}{acl}"), INDENT, layout)?;
+        paragraph(out, &format!("leaves {}{}{acl}", imprint(left), elsewhere(left)), INDENT, layout)?;
     }
     if let Some(runs_as) = answer.effect.runs_as
         && answer.outcome == Outcome::Allowed

@@ -107,6 +107,12 @@ pub(crate) fn stored(imprint: &Imprint) -> String {
     format!("{}:{}", id(imprint.disk_uid.map(|uid| uid.raw())), id(imprint.disk_gid.map(|gid| gid.raw())))
 }
 
+/// `, stored as 8101:8200` where the disk keeps other ids than the actor sees.
+pub(crate) fn elsewhere(left: &Imprint) -> String {
+    let (shown, other) = (imprint(left), stored(left));
+    if shown.starts_with(&format!("{other} ")) { String::new() } else { format!(", stored as {other}") }
+}
+
 /// The possibilities of an answer, and what would settle them.
 fn dependences(out: &mut dyn Write, all: &[Dependence], indent: usize, layout: Layout) -> io::Result<()> {
     let pad = " ".repeat(indent);

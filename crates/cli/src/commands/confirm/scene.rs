@@ -51,7 +51,10 @@ fn choice(names: &[String]) -> Result<Choice, Failure> {
     let choice = match names {
         [] => return Ok(Choice::On(mivask_kernel::Filesystem::Tmpfs)),
         [name] if name == "told" => Choice::AsTold,
-        [name] => Choice::On(name.parse().map_err(Failure::Filesystem)?),
+        [name] => {
+            let unknown = |text| Failure::Filesystem(format!("{text}, and `told` for what the scene says"));
+            Choice::On(name.parse().map_err(unknown)?)
+        }
         _ => return Err(Failure::Filesystem("one file system at a time, except with --random".to_owned())),
     };
     if let Choice::On(filesystem) = choice

@@ -1,0 +1,118 @@
+//! `confirm`: the program beside the running kernel.
+
+use insta::assert_snapshot;
+use mivask_kernel::unavailable;
+
+use crate::scratch::{SCENE, Scratch, TIDES, pod};
+
+/// The scene of the first example on a host of this machine's settings.
+fn tides() -> Scratch {
+    Scratch::with("pod.yaml", &pod(TIDES)).and("s.yaml", SCENE)
+}
+
+/// Says why nothing can be tried here, if so.
+#[expect(clippy::print_stdout, reason = "CI counts these lines")]
+fn skipped(test: &str) -> bool {
+    let reason = unavailable();
+    if let Some(reason) = &reason {
+        println!("skipped: {test}: {reason}");
+    }
+    reason.is_some()
+}
+
+#[test]
+fn prediction_and_kernel_stand_side_by_side() {
+    if skipped("prediction_and_kernel_stand_side_by_side") {
+        return;
+    }
+    let words = [
+        "confirm",
+        "s.yaml",
+        "gauge creates /data/app/x",
+        "gauge reads /closed/key",
+        "gauge runs /bin/tide",
+        "gauge makes-directory /open/x",
+        "gauge reads /proc/version",
+    ];
+    assert_snapshot!(tides().run(words), @"
+    same         gauge creates /data/app/x
+                 allowed, leaves 7101:7300 0644
+    same         gauge reads /closed/key
+                 denied EACCES
+    same         gauge runs /bin/tide
+                 allowed, runs as 0:7200 with CHOWN DAC_OVERRIDE FOWNER FSETID MKNOD SETFCAP and 8 more
+    same         gauge makes-directory /open/x
+                 allowed, leaves 7101:7200 0755
+    not checked  gauge reads /proc/version
+                 the prediction depends on what proc shows
+
+    no difference: 4 the same, 0 different, 1 not checked (built on tmpfs)
+    --- status 0
+    ");
+}
+
+#[test]
+fn the_kernels_side_is_in_the_document() {
+    if skipped("the_kernels_side_is_in_the_document") {
+        return;
+    }
+    let scratch = tides();
+    let document = scratch.json(["confirm", "s.yaml", "gauge creates /data/app/x", "--format", "json"]);
+    let act = &document["acts"][0];
+    assert_eq!(act["outcome"], "allowed");
+    assert_eq!(act["kernel"]["result"], "same");
+    assert_eq!(act["kernel"]["imprint"], act["imprint"]);
+    let document = scratch.json(["confirm", "--random", "40", "--filesystem", "tmpfs", "--format", "json"]);
+    assert_eq!((document["checked"].as_u64(), document["seed"].as_u64()), (Some(40), Some(1)));
+    assert_eq!(document["difference"], serde_json::Value::Null);
+}
+
+#[test]
+fn random_acts_leave_nothing_behind() {
+    if skipped("random_acts_leave_nothing_behind") {
+        return;
+    }
+    let mounts = || std::fs::read_to_string("/proc/self/mounts").map_or(0, |text| text.lines().count());
+    let (scratch, before) = (tides(), mounts());
+    let words =
+        ["confirm", "--random", "400", "--seed", "9", "--filesystem", "tmpfs", "--filesystem", "overlay"];
+    let printed = scratch.run(words);
+    assert!(
+        printed.starts_with("no difference: 400 random acts held against the kernel (seed 9)"),
+        "{printed}"
+    );
+    assert!(printed.ends_with("--- status 0"), "{printed}");
+    assert_eq!(scratch.run(words), printed, "the same seed gives the same acts");
+    assert_eq!(mounts(), before);
+    let files = std::fs::read_dir(scratch.path()).map_or(0, Iterator::count);
+    assert_eq!(files, 2, "only the scene and its manifest");
+}
+
+#[test]
+fn what_makes_no_sense_is_refused() {
+    let scratch = tides();
+    assert_snapshot!(scratch.run(["confirm", "s.yaml", "gauge reads /open", "--filesystem", "floppy"]), @"
+    --- standard error
+    error: nothing can be built on `floppy`: there is tmpfs, ext4, xfs, btrfs, and `told` for what the scene says
+    --- status 2
+    ");
+    assert_snapshot!(scratch.run(["confirm", "--random", "10", "--filesystem", "floppy"]), @"
+    --- standard error
+    error: random acts cannot be tried on `floppy`: there is tmpfs, ext4, xfs, btrfs, overlay, erofs, squashfs
+    --- status 2
+    ");
+    assert_snapshot!(scratch.run(["confirm", "s.yaml"]), @"
+    --- standard error
+    error: no act was given: write one, such as 'gauge writes /data/level.csv', or name a file with --acts
+    --- status 2
+    ");
+    assert_snapshot!(scratch.run(["confirm", "s.yaml", "--random", "10"]), @"
+    --- standard error
+    error: the argument '[INPUT]' cannot be used with '--random <N>'
+
+    Usage: mivask confirm <INPUT> [ACT]...
+
+    For more information, try '--help'.
+    --- status 2
+    ");
+}
