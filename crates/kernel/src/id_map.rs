@@ -85,6 +85,12 @@ fn set(tree: &OwnedFd, namespace: &OwnedFd) -> Result<(), KernelError> {
             size_of::<libc::mount_attr>(),
         )
     };
-    if result == 0 { Ok(()) } else { Err(std::io::Error::last_os_error()) }
-        .doing(|| "mapping the ids of a mount".to_owned())
+    if result == 0 {
+        return Ok(());
+    }
+    let error = std::io::Error::last_os_error();
+    if error.raw_os_error() == Some(libc::EINVAL) {
+        return Err(KernelError::Unsupported("a file system takes no id-mapped mounts".to_owned()));
+    }
+    Err(error).doing(|| "mapping the ids of a mount".to_owned())
 }

@@ -14,6 +14,7 @@ mod bench;
 mod child;
 mod ground;
 mod id_map;
+mod layers;
 mod mounts;
 mod namespace;
 mod observe;
@@ -32,6 +33,7 @@ pub use bench::Bench;
 pub use ground::{Choice, Filesystem, has_tool};
 pub use program::PROGRAM;
 pub use unprivileged::enter_user_namespace;
+pub use world::cannot_build;
 
 /// Why an act could not be tried.
 #[derive(Debug, thiserror::Error)]

@@ -3,19 +3,19 @@
 use std::path::Path;
 
 use mivask_core::ids::MountIds;
-use mivask_core::mount::{Mount, MountFlags};
+use mivask_core::mount::MountFlags;
 use rustix::mount::MountFlags as RawFlags;
 
 use crate::{Doing, KernelError, id_map};
 
-/// Binds `from` at `at`, with the flags and id map of `mount`.
-pub(crate) fn attach(from: &Path, mount: &Mount, at: &Path) -> Result<(), KernelError> {
-    if mount.ids == MountIds::default() {
+/// Binds `from` at `at`, with these ids mapped and these flags.
+pub(crate) fn attach(from: &Path, ids: &MountIds, flags: MountFlags, at: &Path) -> Result<(), KernelError> {
+    if *ids == MountIds::default() {
         rustix::mount::mount_bind(from, at).doing(|| format!("binding {}", at.display()))?;
     } else {
-        id_map::bind(from, at, &mount.ids)?;
+        id_map::bind(from, at, ids)?;
     }
-    rustix::mount::mount_remount(at, RawFlags::BIND | raw_flags(mount.flags), "")
+    rustix::mount::mount_remount(at, RawFlags::BIND | raw_flags(flags), "")
         .doing(|| format!("setting flags of {}", at.display()))
 }
 

@@ -57,7 +57,9 @@ pub(crate) fn fill(
     filler.directory(Tree::ROOT, folder)?;
     // Owners last and from the leaves up, so that nothing stands in the way of the filling.
     let marks = |id: &InodeId| tree.inode(*id).marks;
-    for (id, path) in filler.paths.iter().filter(|(id, _)| part.dresses(marks(id))) {
+    // An overlay's root shows the upper one.
+    let dressed = |id: &InodeId| part.dresses(marks(id)) || *id == Tree::ROOT;
+    for (id, path) in filler.paths.iter().filter(|(id, _)| dressed(id)) {
         if part == Part::Rest {
             undress(tree.inode(*id).kind, path);
         }

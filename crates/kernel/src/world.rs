@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::sync::Arc;
 
-use mivask_core::ids::{DiskGid, DiskUid};
+use mivask_core::ids::{DiskGid, DiskUid, KernelGid, KernelUid, MountIds};
 use mivask_core::mount::{MountId, MountTable, Source, SourceId};
 use mivask_core::personality::Personality;
 use mivask_core::stage::Stage;
@@ -17,7 +17,7 @@ use rustix::mount::{MountFlags as RawFlags, UnmountFlags};
 use crate::ground::{self, Choice, Filesystem, Ground, Grounds};
 use crate::report::Node;
 use crate::store::{self, Part};
-use crate::{Doing, KernelError, mounts, namespace};
+use crate::{Doing, KernelError, layers, mounts, namespace};
 
 /// A built world; [`World::take_down`] removes it.
 pub(crate) struct World {
@@ -33,6 +33,8 @@ struct Store {
     /// Folders on a lasting file system, to be removed afterwards.
     lasting: Vec<PathBuf>,
     tree: Arc<Tree>,
+    /// On an overlay, which takes no id map itself: the map its layers were mounted with.
+    layered: Option<MountIds>,
 }
 
 impl World {
@@ -74,15 +76,23 @@ impl World {
                 return Err(KernelError::Unsupported(format!("the source of {at} is not settled")));
             }
             if !self.stores.contains_key(&id) {
-                self.store(id, stage.source(id), grounds, choice)?;
+                self.store(id, stage.source(id), &mount.ids, grounds, choice)?;
             }
             let lost = || KernelError::Unsupported("a mount of nobody knows what".to_owned());
             let at = match mount.on {
                 None => root.clone(),
                 Some((below, inode)) => self.below(table, below, inode, &attached).ok_or_else(lost)?,
             };
-            let from = self.stores.get(&id).zip(mount.root).and_then(|(store, root)| store.paths.get(&root));
-            mounts::attach(from.ok_or_else(lost)?, mount, &at)?;
+            let (store, shown) = self.stores.get(&id).zip(mount.root).ok_or_else(lost)?;
+            let ids = match &store.layered {
+                None => mount.ids.clone(),
+                Some(layered) if *layered == mount.ids => MountIds::default(),
+                Some(_) => {
+                    let text = "one overlay is mounted with two id maps".to_owned();
+                    return Err(KernelError::Unsupported(text));
+                }
+            };
+            mounts::attach(store.paths.get(&shown).ok_or_else(lost)?, &ids, mount.flags, &at)?;
             attached.push(at);
         }
         for (id, store) in &self.stores {
@@ -123,6 +133,7 @@ impl World {
         &mut self,
         id: SourceId,
         source: &Source,
+        ids: &MountIds,
         grounds: &mut Grounds,
         choice: Choice,
     ) -> Result<(), KernelError> {
@@ -130,16 +141,18 @@ impl World {
         fs::create_dir(&root).doing(|| "making a store".to_owned())?;
         let store = match &source.personality {
             Personality::Native(_) | Personality::Tmpfs(_) => plain(source, root, grounds, choice)?,
-            Personality::Overlay => overlay(source, root, grounds, choice)?,
+            Personality::Overlay => overlay(source, ids, root, grounds, choice)?,
             Personality::Image => image(source, root)?,
+            // An empty stand-in; acts that come near it are not tried.
             Personality::Fat(_)
             | Personality::Ntfs(_)
             | Personality::Cifs(_)
             | Personality::Nfs(_)
             | Personality::Fuse(_)
             | Personality::Remote(_) => {
-                let kind = source.filesystem.as_deref().unwrap_or("its file system");
-                return Err(KernelError::Unsupported(format!("{} is on {kind}", source.name)));
+                namespace::tmpfs(&root, c"mode=755")?;
+                let paths = BTreeMap::from([(Tree::ROOT, root.clone())]);
+                Store { root, paths, lasting: Vec::new(), tree: source.tree.clone(), layered: None }
             }
         };
         self.stores.insert(id, store);
@@ -150,7 +163,13 @@ impl World {
     pub(crate) fn stored_owner(&self, node: Node) -> Option<(DiskUid, DiskGid)> {
         self.stores.values().find_map(|store| {
             let device = fs::symlink_metadata(&store.root).ok()?.dev();
-            if device == node.device { find(&store.root, node.inode) } else { None }
+            let (uid, gid) = find(&store.root, node.inode).filter(|_| device == node.device)?;
+            match &store.layered {
+                None => Some((DiskUid::new(uid), DiskGid::new(gid))),
+                Some(ids) => {
+                    Some((ids.to_disk_uid(KernelUid::new(uid))?, ids.to_disk_gid(KernelGid::new(gid))?))
+                }
+            }
         })
     }
 
@@ -167,10 +186,27 @@ impl World {
     }
 }
 
-fn find(folder: &Path, inode: u64) -> Option<(DiskUid, DiskGid)> {
+/// Why no kernel can be asked about what lies on `source`; `None` where it can be built.
+#[must_use]
+pub fn cannot_build(source: &Source) -> Option<String> {
+    let kind = source.filesystem.as_deref().unwrap_or("a file system of its own");
+    let built = match &source.personality {
+        Personality::Native(_) | Personality::Tmpfs(_) | Personality::Overlay | Personality::Image => true,
+        Personality::Fat(_)
+        | Personality::Ntfs(_)
+        | Personality::Cifs(_)
+        | Personality::Nfs(_)
+        | Personality::Fuse(_)
+        | Personality::Remote(_) => false,
+    };
+    (!built).then(|| format!("{} is on {kind}, which is not built here", source.name))
+}
+
+/// Owner and group of the inode of that number, as they show here.
+fn find(folder: &Path, inode: u64) -> Option<(u32, u32)> {
     let here = fs::symlink_metadata(folder).ok()?;
     if here.ino() == inode {
-        return Some((DiskUid::new(here.uid()), DiskGid::new(here.gid())));
+        return Some((here.uid(), here.gid()));
     }
     if !here.is_dir() {
         return None;
@@ -200,46 +236,23 @@ fn plain(
     let lasting = folder_on(Ground::of(source, choice), &root, grounds)?;
     let _building = namespace::nobody_forks();
     let paths = store::fill(&source.tree, &root, Part::All)?;
-    Ok(Store { root, paths, lasting, tree: source.tree.clone() })
+    Ok(Store { root, paths, lasting, tree: source.tree.clone(), layered: None })
 }
 
-/// Lower, upper and work folder side by side on one file system.
+/// Layers on one file system, mounted as an overlay; its ids are mapped in the layers, where `ids` says so.
 fn overlay(
     source: &Source,
+    ids: &MountIds,
     root: PathBuf,
     grounds: &mut Grounds,
     choice: Choice,
 ) -> Result<Store, KernelError> {
-    let layers = root.with_extension("layers");
-    fs::create_dir(&layers).doing(|| "making the layers' folder".to_owned())?;
-    let lasting = folder_on(Ground::of(source, choice), &layers, grounds)?;
-    let [lower, upper, work] = ["lower", "upper", "work"].map(|name| layers.join(name));
-    {
-        let _building = namespace::nobody_forks();
-        for folder in [&lower, &upper, &work] {
-            fs::create_dir(folder).doing(|| format!("making {}", folder.display()))?;
-        }
-        store::fill(&source.tree, &lower, Part::Lower)?;
-    }
-    let options = format!(
-        "lowerdir={},upperdir={},workdir={},redirect_dir=off,index=off,metacopy=off",
-        lower.display(),
-        upper.display(),
-        work.display()
-    );
-    let mount = |options: String| {
-        let options = std::ffi::CString::new(options).unwrap_or_default();
-        rustix::mount::mount("overlay", &root, "overlay", RawFlags::empty(), Some(options.as_c_str()))
-    };
-    match mount(options.clone()) {
-        // In a user namespace the overlay keeps its own notes where that namespace's root may write.
-        Err(rustix::io::Errno::PERM) => mount(format!("{options},userxattr")),
-        mounted => mounted,
-    }
-    .doing(|| "mounting an overlay".to_owned())?;
-    let _building = namespace::nobody_forks();
-    let paths = store::fill(&source.tree, &root, Part::Rest)?;
-    Ok(Store { root, paths, lasting, tree: source.tree.clone() })
+    let folder = root.with_extension("layers");
+    fs::create_dir(&folder).doing(|| "making the layers' folder".to_owned())?;
+    let lasting = folder_on(Ground::of(source, choice), &folder, grounds)?;
+    let paths = layers::build(&source.tree, &folder, &root, ids)?;
+    let layered = Some(ids.clone());
+    Ok(Store { root, paths, lasting, tree: source.tree.clone(), layered })
 }
 
 /// A folder packed into a read-only image.
@@ -261,7 +274,7 @@ fn image(source: &Source, root: PathBuf) -> Result<Store, KernelError> {
     }
     ground::mount_image(&packed, &root, kind, "loop,ro")?;
     let paths = paths_below(&source.tree, &root);
-    Ok(Store { root, paths, lasting: Vec::new(), tree: source.tree.clone() })
+    Ok(Store { root, paths, lasting: Vec::new(), tree: source.tree.clone(), layered: None })
 }
 
 /// The first path of each inode of `tree`, shown at `root`.

@@ -126,11 +126,7 @@ fn a_path_of_any_bytes_is_kept() {
     json::acts(&mut out, &[answer]).unwrap();
     let document: serde_json::Value = serde_json::from_slice(&out).unwrap();
     let sentence = document["acts"][0]["act"].as_str().unwrap();
-    assert_eq!(
-        mivask_core::act::parse_act(sentence).unwrap().path,
-        path,
-        "the act reads back with every byte"
-    );
+    assert_eq!(parse_act(sentence).unwrap().path, path, "the act reads back with every byte");
 }
 
 #[test]

@@ -2,8 +2,8 @@
 
 use mivask_core::act::Act;
 use mivask_core::question::{Answer, Comparison, Held, ask, compare, unsettled};
-use mivask_core::stage::{ActorError, Stage};
-use mivask_kernel::{Bench, KernelError};
+use mivask_core::stage::{Actor, ActorError, Stage};
+use mivask_kernel::{Bench, KernelError, cannot_build};
 
 /// Asks for the prediction of each act.
 ///
@@ -67,23 +67,25 @@ pub fn hold_unprivileged(
 }
 
 fn hold_one_actor(stage: &Stage, answers: Vec<Answer>, bench: &Bench) -> Result<Vec<Held>, KernelError> {
-    let settled: Vec<Act> = answers
-        .iter()
-        .filter(|answer| unsettled(answer).is_none())
-        .map(|answer| answer.act.clone())
-        .collect();
-    let observed = match stage.actor(&answers[0].act.actor) {
-        Ok(actor) if !settled.is_empty() => bench.attempt(stage, actor, &settled),
-        Ok(_) | Err(_) => Ok(Vec::new()),
+    let Ok(actor) = stage.actor(&answers[0].act.actor) else {
+        return Ok(Vec::new());
     };
+    let reasons: Vec<Option<String>> = answers
+        .iter()
+        .map(|answer| unsettled(answer).or_else(|| out_of_reach(stage, actor, answer)))
+        .collect();
+    let pairs = answers.iter().zip(&reasons);
+    let tried: Vec<Act> =
+        pairs.filter(|(_, reason)| reason.is_none()).map(|(answer, _)| answer.act.clone()).collect();
+    let observed = if tried.is_empty() { Ok(Vec::new()) } else { bench.attempt(stage, actor, &tried) };
     let (observed, unsupported) = match observed {
         Ok(observed) => (observed, String::new()),
         Err(KernelError::Unsupported(reason)) => (Vec::new(), format!("cannot be rebuilt here: {reason}")),
         Err(error) => return Err(error),
     };
     let mut observed = observed.into_iter();
-    let mut beside = |answer: Answer| {
-        let result = match unsettled(&answer) {
+    let mut beside = |(answer, reason): (Answer, Option<String>)| {
+        let result = match reason {
             Some(reason) => Comparison::NotChecked(reason),
             None => match observed.next() {
                 Some(observed) => compare(&answer, observed),
@@ -92,5 +94,17 @@ fn hold_one_actor(stage: &Stage, answers: Vec<Answer>, bench: &Bench) -> Result<
         };
         Held { answer, result }
     };
-    Ok(answers.into_iter().map(&mut beside).collect())
+    Ok(answers.into_iter().zip(reasons).map(&mut beside).collect())
+}
+
+/// Why an act that comes near a mount which cannot be built is not tried.
+fn out_of_reach(stage: &Stage, actor: &Actor, answer: &Answer) -> Option<String> {
+    actor.mounts.iter().find_map(|(_, mount)| {
+        let reason = cannot_build(stage.source(mount.variants[0].source))?;
+        let at = &*mount.at;
+        let near = answer.steps.iter().any(|step| {
+            step.path.strip_prefix(at).is_some_and(|rest| rest.is_empty() || rest[0] == b'/' || at == b"/")
+        });
+        near.then_some(reason)
+    })
 }

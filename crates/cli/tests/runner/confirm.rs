@@ -35,14 +35,10 @@ fn prediction_and_kernel_stand_side_by_side() {
         "gauge reads /proc/version",
     ];
     assert_snapshot!(tides().run(words), @"
-    same         gauge creates /data/app/x
-                 allowed, leaves 7101:7300 0644
-    same         gauge reads /closed/key
-                 denied EACCES
-    same         gauge runs /bin/tide
-                 allowed, runs as 0:7200 with CHOWN DAC_OVERRIDE FOWNER FSETID MKNOD SETFCAP and 8 more
-    same         gauge makes-directory /open/x
-                 allowed, leaves 7101:7200 0755
+    same         gauge creates /data/app/x  allowed, leaves 7101:7300 0644
+    same         gauge reads /closed/key  denied EACCES
+    same         gauge runs /bin/tide  allowed, runs as 0:7200 with CHOWN DAC_OVERRIDE FOWNER FSETID MKNOD SETFCAP and 8 more
+    same         gauge makes-directory /open/x  allowed, leaves 7101:7200 0755
     not checked  gauge reads /proc/version
                  the prediction depends on what proc shows
 

@@ -68,7 +68,7 @@ pub(super) fn rename<'a, W: Witness>(
         return Ok(Effect::default());
     }
     both_directories(&mut walker, &from, &to, moved, directory)?;
-    moves(&mut walker, &to, moved, directory)
+    moves(&mut walker, &from, &to, moved, directory)
 }
 
 fn side<W: Witness>(
@@ -142,13 +142,22 @@ fn both_directories<W: Witness>(
 }
 
 /// What the filesystem says when everything is permitted.
-fn moves<W: Witness>(walker: &mut Walker<'_, '_, W>, to: &Side, moved: Place, directory: bool) -> Verdict {
+fn moves<W: Witness>(
+    walker: &mut Walker<'_, '_, W>,
+    from: &Side,
+    to: &Side,
+    moved: Place,
+    directory: bool,
+) -> Verdict {
     let view = walker.view();
     let replaced = if let Target::There(replaced) = to.target { Some(replaced) } else { None };
-    if let Some(busy) =
-        [Some(moved), replaced].into_iter().flatten().find(|place| view.is_mount_point(*place))
-    {
-        return Err(walker.fail_mount(Check::MountPoint, "something is mounted there", busy, Errno::EBUSY));
+    let busy = "something is mounted there";
+    if let Some(replaced) = replaced.filter(|place| view.is_mount_point(*place)) {
+        return Err(walker.fail_mount(Check::MountPoint, busy, replaced, Errno::EBUSY));
+    }
+    let new_path = walker.turn_to(from.path.clone());
+    if view.is_mount_point(moved) {
+        return Err(walker.fail_mount(Check::MountPoint, busy, moved, Errno::EBUSY));
     }
     let layered = view.source(moved).personality == Personality::Overlay;
     if directory && layered && view.has_marks(moved, Marks::LOWER) {
@@ -156,6 +165,7 @@ fn moves<W: Witness>(walker: &mut Walker<'_, '_, W>, to: &Side, moved: Place, di
         let fact = "a directory of a lower layer (the image) cannot be renamed: tools copy instead";
         return Err(walker.fail(Check::Feature, fact, moved, Errno::EXDEV));
     }
+    walker.turn_to(new_path);
     if directory && let Some(replaced) = replaced {
         is_empty(walker, replaced, view.source(replaced).personality.full_directory())?;
     }

@@ -4,7 +4,7 @@ use std::io::{self, Write};
 
 use mivask_core::question::{Comparison, Held};
 
-use super::{Layout, paragraph};
+use super::{Layout, folded, paragraph};
 use crate::RandomSummary;
 use crate::safe::safe;
 use crate::style::{BAD, FAINT, GOOD, OPEN, STRONG, paint};
@@ -42,8 +42,8 @@ fn one(out: &mut dyn Write, held: &Held, layout: Layout) -> io::Result<()> {
     let label = |style, text: &str| format!("{}{}", paint(style, text), " ".repeat(INDENT - text.len()));
     match &held.result {
         Comparison::Same(seen) => {
-            writeln!(out, "{}{act}", label(GOOD, "same"))?;
-            paragraph(out, &paint(FAINT, &safe(&observed(seen))), INDENT, layout)
+            let line = format!("{act}  {}", paint(FAINT, &safe(&observed(seen))));
+            writeln!(out, "{}{}", label(GOOD, "same"), folded(&line, INDENT, layout.width))
         }
         Comparison::Different(seen) => {
             writeln!(out, "{}{act}", label(BAD, "DIFFERENT"))?;

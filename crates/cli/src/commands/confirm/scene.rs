@@ -77,15 +77,13 @@ fn settle(stage: &mut Stage, err: &mut dyn Write) -> Result<(), Failure> {
             ("fs.protected_fifos", settings.protected_fifos),
         ]
     };
-    for ((name, told), (_, here)) in pairs(&told).into_iter().zip(pairs(&here)) {
-        if let (Some(told), Some(here)) = (told, here)
-            && told != here
-        {
-            writeln!(
-                err,
-                "note: {name} is {here} on this machine, not {told} as in the scene; {here} counts here"
-            )?;
-        }
+    let both = pairs(&told).into_iter().zip(pairs(&here));
+    let others: Vec<String> = both
+        .filter(|((_, told), (_, here))| told.is_some() && told != here)
+        .filter_map(|((name, _), (_, here))| Some(format!("{name} = {}", here?)))
+        .collect();
+    if !others.is_empty() {
+        writeln!(err, "note: this machine's kernel settings count, not the scene's: {}", others.join(", "))?;
     }
     stage.settings = here;
     for actor in &mut stage.actors {
