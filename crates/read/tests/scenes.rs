@@ -99,6 +99,8 @@ identities! {
     dropped_capabilities: "user: '0:0', capabilities: { drop: [ALL], add: [CHOWN] }," => "0:0 0 umask 0022 caps 1";
     exact_capabilities: "user: '5:6', effective-capabilities: [CAP_CHOWN, fowner]," => "5:6 6 umask 0022 caps 2";
     all_capabilities: "user: '5:6', effective-capabilities: all," => "5:6 6 umask 0022 caps 41";
+    a_user_without_mapping: "user: '5:6', user-namespace: { uids: [0 100000 3], gids: [0 100000 9] }," => "5:6 or one of its groups has no mapping in its user namespace (users 0-2 from 100000, groups 0-8 from 100000)";
+    a_user_with_mapping: "user: '5:6', user-namespace: { uids: [0 100000 9], gids: [0 100000 9] }," => "5:6 6 umask 0022 caps 0";
     privileged_root: "user: '0:0', privileged: true," => "0:0 0 umask 0022 caps 41";
 }
 
@@ -148,8 +150,14 @@ mistakes! {
     a_link_without_target: "owner: '1:2'" => "kind: link, owner: '1:2'", "a link needs a `target`";
     a_hard_link_to_nothing: "owner: '1:2'" => "same-file-as: /none, owner: '1:2'", "this name cannot be given to that file";
     a_strange_content: "mode: 0644" => "mode: 0644, content: script", "this is no content";
-    an_unmodelled_file_system: "filesystem: ext4" => "filesystem: nfs", "the rules of nfs are not modelled by this version: answers on this volume depend on it";
-    an_unmodelled_option: "filesystem: ext4" => "options: [lazytime, noatime, ro]", "the mount option `lazytime` is not modelled by this version, so it is ignored";
+    an_unmodelled_file_system: "filesystem: ext4" => "filesystem: afs", "the rules of afs are not known to this version: answers on this volume depend on it";
+    an_unmodelled_option: "filesystem: ext4" => "options: [wibble, noatime, ro]", "the mount option `wibble` is not modelled for this file system, so it is ignored";
+    an_option_without_its_value: "filesystem: ext4" => "filesystem: vfat\n    options: [uid=gauge]", "the mount option `uid=gauge` needs a numeric id";
+    an_export_of_a_disk: "filesystem: ext4" => "filesystem: ext4\n    export: { squash: root }", "only NFS volumes are exported, so this is ignored";
+    an_anonymous_user_by_name: "filesystem: ext4" => "filesystem: nfs\n    export: { anon: nobody }", "`nobody` is no anonymous user";
+    a_map_of_two_numbers: "at: /" => "at: /, id-map: { uids: [0 100000] }", "`0 100000` is no line of an id map";
+    a_map_that_overlaps: "user: '5:6'," => "user: '5:6', user-namespace: { uids: [0 1000 10, 9 2000 1], gids: [0 1000 10] },", "the line covers ids that an earlier one covers already";
+    file_capabilities_nobody_knows: "mode: 0644" => "mode: 0644, capabilities: SWIM=ep", "`SWIM=ep` names no file capabilities: write NAMES=FLAGS, such as CHOWN,FOWNER=ep";
     an_unknown_runtime: "scene: 1" => "scene: 1\nruntime: docker", "`docker` is not one of containerd";
     an_unknown_sysctl: "scene: 1" => "scene: 1\nhost: { sysctls: { kernel.pid_max: 9 } }", "`kernel.pid_max` decides nothing here, so it is ignored";
     an_unknown_capability: "user: '5:6'," => "effective-capabilities: [CHOWNS],", "Linux has no capability `CHOWNS`";
