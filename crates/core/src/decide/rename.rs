@@ -11,6 +11,15 @@ use crate::view::{Place, View};
 use crate::walk::{Arrival, Last, Slash, Target, Walker};
 use crate::witness::Witness;
 
+/// What is moved from where to where.
+struct Move {
+    from: Side,
+    to: Side,
+    moved: Place,
+    /// Whether that is a directory.
+    directory: bool,
+}
+
 /// One side: the directory, the entry, and the path for the trace.
 struct Side {
     directory: Place,
@@ -57,8 +66,9 @@ pub(super) fn rename<'a, W: Witness>(
     walker.turn_to(new_path);
     let to = side(&mut walker, new_directory, new_last, new_name)?;
     let directory = view.is(moved, FileKind::Directory);
-    slashes_and_ancestors(&mut walker, &from, &to, moved, directory)?;
-    if let Target::There(replaced) = to.target
+    let plan = Move { from, to, moved, directory };
+    slashes_and_ancestors(&mut walker, &plan)?;
+    if let Target::There(replaced) = plan.to.target
         && replaced == moved
         && moved.inode.is_some()
     {
@@ -67,8 +77,8 @@ pub(super) fn rename<'a, W: Witness>(
         });
         return Ok(Effect::default());
     }
-    both_directories(&mut walker, &from, &to, moved, directory)?;
-    moves(&mut walker, &from, &to, moved, directory)
+    both_directories(&mut walker, &plan)?;
+    moves(&mut walker, &plan)
 }
 
 fn side<W: Witness>(
@@ -84,13 +94,9 @@ fn side<W: Witness>(
 
 /// Slashes behind the name of a non-directory (ENOTDIR), a directory moved into itself (EINVAL) or onto one it
 /// lies in (ENOTEMPTY).
-fn slashes_and_ancestors<W: Witness>(
-    walker: &mut Walker<'_, '_, W>,
-    from: &Side,
-    to: &Side,
-    moved: Place,
-    directory: bool,
-) -> Result<(), Errno> {
+fn slashes_and_ancestors<W: Witness>(walker: &mut Walker<'_, '_, W>, plan: &Move) -> Result<(), Errno> {
+    let Move { from, to, moved, directory } = plan;
+    let (moved, directory) = (*moved, *directory);
     let view = walker.view();
     let slashes = from.slashes == Slash::Trailing || to.slashes == Slash::Trailing;
     if view.is_not(moved, FileKind::Directory) && slashes {
@@ -117,13 +123,9 @@ fn slashes_and_ancestors<W: Witness>(
 }
 
 /// What both directories ask: removing here, creating or replacing there.
-fn both_directories<W: Witness>(
-    walker: &mut Walker<'_, '_, W>,
-    from: &Side,
-    to: &Side,
-    moved: Place,
-    directory: bool,
-) -> Result<(), Errno> {
+fn both_directories<W: Witness>(walker: &mut Walker<'_, '_, W>, plan: &Move) -> Result<(), Errno> {
+    let Move { from, to, moved, directory } = plan;
+    let (moved, directory) = (*moved, *directory);
     let removal = if directory { Removal::Directory } else { Removal::File };
     let new_path = walker.turn_to(from.path.clone());
     may_delete(walker, removal, from.directory, moved)?;
@@ -142,13 +144,9 @@ fn both_directories<W: Witness>(
 }
 
 /// What the filesystem says when everything is permitted.
-fn moves<W: Witness>(
-    walker: &mut Walker<'_, '_, W>,
-    from: &Side,
-    to: &Side,
-    moved: Place,
-    directory: bool,
-) -> Verdict {
+fn moves<W: Witness>(walker: &mut Walker<'_, '_, W>, plan: &Move) -> Verdict {
+    let Move { from, to, moved, directory } = plan;
+    let (moved, directory) = (*moved, *directory);
     let view = walker.view();
     let replaced = if let Target::There(replaced) = to.target { Some(replaced) } else { None };
     let busy = "something is mounted there";

@@ -1,37 +1,20 @@
 //! vfat, msdos and exfat: no owners or modes on the disk (fs/fat/inode.c, fs/exfat/inode.c).
 
-use super::{Feature, OptionError, Shown, Support, id, octal};
+use super::masks::Masks;
+use super::{Feature, OptionError, Shown, Support, octal};
 use crate::ids::{DiskGid, DiskUid};
 use crate::mode::Mode;
 use crate::outcome::Errno;
 
-/// Their options; masks default to the mounter's umask, taken to be 0022.
-#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+/// Their options.
+#[derive(Clone, Copy, PartialEq, Eq, Default, Debug)]
 pub struct Fat {
-    uid: u32,
-    gid: u32,
-    file_mask: Mode,
-    directory_mask: Mode,
+    masks: Masks,
     /// Refused changes of owner and mode pretend to succeed.
     quiet: bool,
     /// Who besides the owner may set times, as write bits; the umask's complement where left out.
     time_bits: Option<Mode>,
     is_exfat: bool,
-}
-
-impl Default for Fat {
-    fn default() -> Self {
-        let umask = Mode::new(0o022);
-        Self {
-            uid: 0,
-            gid: 0,
-            file_mask: umask,
-            directory_mask: umask,
-            quiet: false,
-            time_bits: None,
-            is_exfat: false,
-        }
-    }
 }
 
 impl Fat {
@@ -41,27 +24,16 @@ impl Fat {
 
     pub(super) fn option(&mut self, key: &str, value: Option<&str>) -> Result<bool, OptionError> {
         match key {
-            "uid" => self.uid = id(value)?,
-            "gid" => self.gid = id(value)?,
-            "umask" => (self.file_mask, self.directory_mask) = (octal(value)?, octal(value)?),
-            "fmask" => self.file_mask = octal(value)?,
-            "dmask" => self.directory_mask = octal(value)?,
             "allow_utime" => self.time_bits = Some(octal(value)?.masked(Mode::new(0o022))),
             "quiet" if !self.is_exfat => self.quiet = true,
             "iocharset" | "codepage" | "utf8" | "shortname" | "errors" | "flush" | "discard" | "tz" => {}
-            _ => return Ok(false),
+            _ => return self.masks.option(key, value),
         }
         Ok(true)
     }
 
     pub(crate) const fn shown(&self) -> Shown {
-        let all = Mode::new(0o777);
-        Shown {
-            uid: DiskUid::new(self.uid),
-            gid: DiskGid::new(self.gid),
-            file: all.without(self.file_mask),
-            directory: all.without(self.directory_mask),
-        }
+        self.masks.shown()
     }
 
     /// What setting the owner comes to: other ids than those shown are EPERM (`fat_setattr`).
@@ -69,7 +41,8 @@ impl Fat {
     /// # Errors
     /// EPERM, unless `quiet` swallows it.
     pub(crate) fn sets_owner(&self, uid: Option<DiskUid>, gid: Option<DiskGid>) -> Result<(), Errno> {
-        let same = uid.is_none_or(|uid| uid.raw() == self.uid) && gid.is_none_or(|gid| gid.raw() == self.gid);
+        let same = uid.is_none_or(|uid| uid.raw() == self.masks.uid)
+            && gid.is_none_or(|gid| gid.raw() == self.masks.gid);
         if same || self.quiet { Ok(()) } else { Err(Errno::EPERM) }
     }
 
@@ -83,7 +56,7 @@ impl Fat {
         if wanted.has_any(Mode::new(0o7000)) {
             return if self.quiet { Ok(current) } else { Err(Errno::EPERM) };
         }
-        let mask = if directory { self.directory_mask } else { self.file_mask };
+        let mask = if directory { self.masks.directory } else { self.masks.file };
         let (write, rest) = (Mode::new(0o222), Mode::new(0o555));
         let wanted = wanted.without(mask);
         let all_writes = write.without(mask);
@@ -96,7 +69,7 @@ impl Fat {
 
     /// Whether others than the owner may set explicit times (`fat_allow_set_time`).
     pub(crate) fn lets_set_times(&self, in_group: bool) -> bool {
-        let bits = self.time_bits.unwrap_or(Mode::new(0o022).without(self.directory_mask));
+        let bits = self.time_bits.unwrap_or(Mode::new(0o022).without(self.masks.directory));
         bits.has(if in_group { Mode::new(0o020) } else { Mode::new(0o002) })
     }
 }

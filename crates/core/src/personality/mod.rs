@@ -7,6 +7,7 @@ mod cifs;
 mod fat;
 mod fuse;
 mod image;
+mod masks;
 mod native;
 mod nfs;
 mod ntfs;
@@ -196,35 +197,23 @@ impl Personality {
     /// Where a new inode's group comes from.
     #[must_use]
     pub const fn group_rule(&self) -> GroupRule {
-        match self {
-            Self::Native(native) => native.group_rule(),
-            Self::Tmpfs(_)
-            | Self::Overlay
-            | Self::Image
-            | Self::Fat(_)
-            | Self::Ntfs(_)
-            | Self::Cifs(_)
-            | Self::Nfs(_)
-            | Self::Fuse(_)
-            | Self::Remote(_) => GroupRule::Process,
+        match self.native() {
+            Some(native) => native.group_rule(),
+            None => GroupRule::Process,
         }
     }
 
     /// What a rename over a directory with entries ends with.
     #[must_use]
     pub const fn full_directory(&self) -> Errno {
-        match self {
-            Self::Native(native) => native.full_directory(),
-            Self::Tmpfs(_)
-            | Self::Overlay
-            | Self::Image
-            | Self::Fat(_)
-            | Self::Ntfs(_)
-            | Self::Cifs(_)
-            | Self::Nfs(_)
-            | Self::Fuse(_)
-            | Self::Remote(_) => Errno::ENOTEMPTY,
+        match self.native() {
+            Some(native) => native.full_directory(),
+            None => Errno::ENOTEMPTY,
         }
+    }
+
+    const fn native(&self) -> Option<Native> {
+        if let Self::Native(native) = self { Some(*native) } else { None }
     }
 
     /// Whether an immutable inode refuses a chown that names no id too.
