@@ -185,3 +185,55 @@ pub(crate) fn run(command: &mut Command) -> Result<(), KernelError> {
     let said = said.lines().find(|line| !line.trim().is_empty()).unwrap_or("without a word");
     Err(KernelError::Unsupported(format!("{name} failed: {said}")))
 }
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+
+    use mivask_core::fact::Provenance;
+    use mivask_core::tree::{Certainty, Entry, Tree};
+
+    use super::*;
+
+    fn source(filesystem: &str, options: &[&str]) -> Source {
+        let mut personality = Personality::of(filesystem).unwrap();
+        options.iter().for_each(|option| personality.option(option).unwrap());
+        Source {
+            name: Arc::from("volume v"),
+            filesystem: Some(Arc::from(filesystem)),
+            tree: Arc::new(Tree::new(Entry::directory(0, 0, 0o755), Provenance::rule("test"))),
+            read_only: false,
+            native: Certainty::Known,
+            personality,
+        }
+    }
+
+    fn ground(filesystem: Filesystem, grpid: bool) -> Ground {
+        Ground { filesystem, grpid }
+    }
+
+    #[test]
+    fn a_source_is_built_on_what_was_chosen_unless_its_rules_need_more() {
+        let on_btrfs = Choice::On(Filesystem::Btrfs);
+        for (source, choice, expected) in [
+            (source("ext4", &[]), Choice::AsTold, ground(Filesystem::Ext4, false)),
+            (source("ext4", &[]), on_btrfs, ground(Filesystem::Btrfs, false)),
+            (source("zfs", &[]), Choice::AsTold, ground(Filesystem::Tmpfs, false)),
+            (source("ext4", &["grpid"]), on_btrfs, ground(Filesystem::Ext4, true)),
+            (source("xfs", &["grpid"]), on_btrfs, ground(Filesystem::Xfs, true)),
+            (source("tmpfs", &[]), on_btrfs, ground(Filesystem::Tmpfs, false)),
+            (Source { read_only: true, ..source("ext4", &[]) }, on_btrfs, ground(Filesystem::Tmpfs, false)),
+        ] {
+            assert_eq!(Ground::of(&source, choice), expected, "{:?} {choice:?}", source.filesystem);
+        }
+    }
+
+    #[test]
+    fn names_are_read_and_what_is_none_is_refused() {
+        for filesystem in Filesystem::ALL {
+            assert_eq!(filesystem.to_string().parse(), Ok(filesystem));
+        }
+        assert!("floppy".parse::<Filesystem>().unwrap_err().contains("tmpfs, ext4"));
+        assert!(has_tool("sh") && !has_tool("no-such-tool"));
+    }
+}

@@ -94,3 +94,41 @@ fn set(tree: &OwnedFd, namespace: &OwnedFd) -> Result<(), KernelError> {
     }
     Err(error).doing(|| "mapping the ids of a mount".to_owned())
 }
+
+#[cfg(test)]
+mod tests {
+    use mivask_core::ids::Extent;
+
+    use super::*;
+
+    #[test]
+    fn lines_are_those_of_proc() {
+        let map = IdMap::new(vec![
+            Extent { inside: 0, outside: 100_000, count: 10 },
+            Extent { inside: 10, outside: 7101, count: 1 },
+        ]);
+        assert_eq!(lines(&map), "0 100000 10\n10 7101 1\n");
+        assert_eq!(lines(&IdMap::identity()), "0 0 4294967295\n", "nothing mapped would be nobody");
+    }
+
+    #[test]
+    fn a_mount_shows_mapped_ids() {
+        if let Some(reason) = crate::unavailable() {
+            println!("skipped: a_mount_shows_mapped_ids: {reason}");
+            return;
+        }
+        use std::os::unix::fs::MetadataExt;
+        let shown = std::thread::spawn(|| {
+            namespace::enter().unwrap();
+            let scratch = namespace::scratch().unwrap();
+            let (from, at) = (scratch.join("from"), scratch.join("at"));
+            fs::create_dir(&from).unwrap();
+            fs::create_dir(&at).unwrap();
+            let extent = |outside| IdMap::new(vec![Extent { inside: 0, outside, count: 1 }]);
+            bind(&from, &at, &MountIds { uids: extent(7101), gids: extent(7200) }).unwrap();
+            let facts = fs::metadata(&at).unwrap();
+            (facts.uid(), facts.gid())
+        });
+        assert_eq!(shown.join().unwrap(), (7101, 7200));
+    }
+}

@@ -91,3 +91,46 @@ fn line(line: &str) -> Result<Record, KernelError> {
         _ => Err(garbled()),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn imprint(acl: Option<&str>) -> Imprint {
+        let (uid, gid, mode) = (InsideUid::new(7101), InsideGid::new(7200), Mode::new(0o2640));
+        let plain = Imprint::new(uid, gid, mode, DiskUid::new(7101), DiskGid::new(7200));
+        Imprint { acl: acl.map(str::to_owned), ..plain }
+    }
+
+    #[test]
+    fn what_is_said_is_heard() {
+        let node = Node { device: 64_770, inode: u64::MAX };
+        let runs_as = RunsAs {
+            uid: InsideUid::new(0),
+            gid: InsideGid::new(7200),
+            effective: CapabilitySet::from_bits(0xa804_25fb),
+        };
+        let acl = "user::rw-,user:7102:r--,group::r--,mask::r--,other::---";
+        let all = [
+            Seen::default(),
+            Seen { left: Some((imprint(None), node)), runs_as: None },
+            Seen { left: Some((imprint(Some(acl)), node)), runs_as: None },
+            Seen { left: None, runs_as: Some(runs_as) },
+        ];
+        let text: String = all.iter().map(|seen| encode(&Ok(seen.clone()))).collect();
+        let text = text + &encode(&Err(io::Error::from_raw_os_error(13)));
+        let expected: Vec<Record> = all.into_iter().map(Record::Done).chain([Record::Failed(13)]).collect();
+        assert_eq!(decode(&text).unwrap(), expected);
+    }
+
+    #[test]
+    fn trouble_and_garbage_are_failures_of_the_harness() {
+        for text in
+            [failure("setgroups: no\nway").as_str(), "left 1 2\n", "ran x 0 0\n", "dances\n", "failed\n"]
+        {
+            assert!(matches!(decode(text), Err(KernelError::Harness(_))), "{text}");
+        }
+        let said = decode(&failure("setgroups: no\nway")).unwrap_err().to_string();
+        assert_eq!(said, "the harness itself failed: setgroups: no way");
+    }
+}

@@ -212,3 +212,110 @@ fn every_refusal_of_a_pod_is_an_answer() {
     --- status 0
     ");
 }
+
+#[test]
+fn changes_say_what_they_leave() {
+    let words = [
+        "ask",
+        "s.yaml",
+        "gauge sets-mode g+w on /closed",
+        "gauge makes-directory /data/app/d mode 2770",
+        "gauge points /open/l at ../etc",
+        "gauge renames /open to /opened",
+        "gauge links /bin/tide to /open/tide",
+        "gauge tags /open with user.note",
+    ];
+    assert_snapshot!(tides().run(words), @"
+    denied EPERM   gauge sets-mode g+w on /closed
+                   /closed: only the owner changes the mode, and gauge is not it
+    allowed        gauge makes-directory /data/app/d mode 2770
+                   leaves 7101:7300 2750
+    allowed        gauge points /open/l at ../etc
+                   leaves 7101:7200 0777
+    denied EACCES  gauge renames /open to /opened
+                   /: drwxr-xr-x 0755 0:0: other has r-x, needed -wx
+    depends        gauge links /bin/tide to /open/tide
+                   denied EPERM  when fs.protected_hardlinks = 1
+                   allowed       when fs.protected_hardlinks = 0
+                   to settle it: give it under `host: { sysctls: { fs.protected_hardlinks: ... } }`
+    allowed        gauge tags /open with user.note
+
+    Assumed
+      a directory that the tree does not list is 0:0 0755
+    --- status 0
+    ");
+}
+
+#[test]
+fn ids_are_shown_as_the_actor_and_as_the_disk_have_them() {
+    let scene = "scene: 1\nvolumes:\n  v: { filesystem: ext4, tree: [{ path: /, kind: dir, owner: '100000:100000', mode: \
+                 0755 }, { path: /f, owner: '107101:107200', mode: 0640 }, { path: /hosts, owner: '0:0', mode: 0644 }] }\n\
+                 containers:\n  - name: gauge\n    user: '7101:7200'\n    user-namespace: { uids: [0 100000 65536], gids: [0 \
+                 100000 65536] }\n    mounts: [{ volume: v, at: / }]\n  - name: root\n    user: '0:0'\n    \
+                 effective-capabilities: all\n    user-namespace: { uids: [0 100000 65536], gids: [0 100000 65536] }\n    \
+                 mounts: [{ volume: v, at: / }]\n";
+    let scratch = Scratch::with("s.yaml", scene);
+    assert_snapshot!(scratch.run(["ask", "s.yaml", "gauge sets-mode 0600 on /f", "root creates /new", "root writes /hosts", "root sets-owner 70000 on /f"]), @"
+    allowed        gauge sets-mode 0600 on /f
+                   leaves 7101:7200 0600, stored as 107101:107200
+    allowed        root creates /new
+                   leaves 0:0 0644, stored as 100000:100000
+    denied EACCES  root writes /hosts
+                   /hosts: -rw-r--r-- 0644 65534:65534: other has r--, needed -w-
+    denied EINVAL  root sets-owner 70000 on /f
+                   /f: the id has no mapping in the actor's user namespace
+    --- status 0
+    ");
+    assert_snapshot!(scratch.run(["identity", "s.yaml", "--actor", "gauge"]), @"
+    gauge  app container of scene
+      field           value                                    from
+      uid             7101                                     s.yaml:6:11 containers.user
+      gid             7200                                     s.yaml:6:11 containers.user
+      umask           0022                                     the runtime's default umask
+      user-namespace  users 0-65535 from 100000, groups alike  s.yaml:7:21 containers.user-namespace
+      effective       none                                     a process that is not root starts with none
+    --- status 0
+    ");
+    assert_snapshot!(scratch.run(["imprint", "s.yaml", "/", "--actor", "root"]), @"
+    root
+      in  new   asked  can it   inside                on the disk
+      /   file  0666   allowed  0:0 0644  -rw-r--r--  100000:100000
+      /   dir   0777   allowed  0:0 0755  drwxr-xr-x  100000:100000
+    --- status 0
+    ");
+}
+
+#[test]
+fn file_systems_without_owners_say_what_everything_shows() {
+    let scene = "scene: 1\nvolumes:\n  root: { filesystem: tmpfs }\n  usb: { filesystem: vfat, options: ['uid=7101', \
+                 'gid=7200', 'umask=0027'] }\n  share: { filesystem: nfs, tree: [{ path: /, kind: dir, owner: '0:0', mode: \
+                 0700 }] }\ncontainers:\n  - { name: gauge, user: '0:0', effective-capabilities: all, mounts: [{ volume: root, at: / }, { volume: usb, at: \
+                 /usb }, { volume: share, at: /share }] }\n";
+    let scratch = Scratch::with("s.yaml", scene);
+    assert_snapshot!(scratch.run(["mounts", "s.yaml"]), @"
+    gauge
+      at      what                 flags  root            before  touches
+      /       volume root (tmpfs)  rw     0:0 1777
+      /usb    volume usb (vfat)    rw     7101:7200 0750
+      /share  volume share (nfs)   rw     0:0 0700
+    --- status 0
+    ");
+    assert_snapshot!(scratch.run(["ask", "s.yaml", "gauge makes-directory /usb/new", "gauge points /usb/l at x", "gauge lists /share"]), @"
+    depends        gauge makes-directory /usb/new
+                   denied EEXIST          when /usb/new is there
+                   leaves 7101:7200 0750  when /usb/new is missing
+                   to settle it: give `volumes: { usb: { tree: ... } }` in a scene file
+    denied         gauge points /usb/l at x
+                   denied EEXIST  when /usb/l is there
+                   denied EPERM   when /usb/l is missing
+                   to settle it: give `volumes: { usb: { tree: ... } }` in a scene file
+    depends        gauge lists /share
+                   denied EACCES  when the server squashes root (its default), or the server squashes everybody
+                   allowed        when the server squashes nobody
+                   to settle it: give `export: { squash: root|all|none }` for the volume
+
+    Assumed
+      a tmpfs of which no tree is told is new and empty
+    --- status 0
+    ");
+}
