@@ -9,13 +9,13 @@ use rustix::fs::Mode;
 use rustix::process::{Gid, Uid};
 use rustix::thread::{CapabilitySet, CapabilitySets};
 
-use crate::{Doing, KernelError, child};
+use crate::{Doing, KernelError, process};
 
 /// Makes `root` the root directory, in a user namespace where the actor has one of its own; somebody outside
 /// must then write its maps. The namespace comes first: a process with a root of its own gets none.
 pub(crate) fn enter(root: &Path, who: &Credentials) -> Result<(), KernelError> {
     if !who.namespace.is_initial() {
-        child::enter_user_namespace()?;
+        process::enter_user_namespace()?;
     }
     rustix::process::chroot(root).doing(|| format!("chroot to {}", root.display()))?;
     rustix::process::chdir("/").doing(|| "chdir to the new root".to_owned())

@@ -7,7 +7,7 @@ use std::path::Path;
 
 use mivask_core::ids::{IdMap, MountIds};
 
-use crate::{Doing, KernelError, child, namespace};
+use crate::{Doing, KernelError, namespace, process};
 
 /// The lines of a map as `/proc/PID/uid_map` takes them.
 fn lines(map: &IdMap) -> String {
@@ -32,9 +32,9 @@ fn namespace_of(ids: &MountIds) -> Result<OwnedFd, KernelError> {
     let (mut hear, say) = std::io::pipe().doing(|| "making a pipe".to_owned())?;
     let (hold, mut go) = std::io::pipe().doing(|| "making a pipe".to_owned())?;
     let alone = namespace::nobody_builds();
-    let pid = child::fork(|| {
-        child::keep_only(&[say.as_raw_fd(), hold.as_raw_fd()]);
-        let entered = child::enter_user_namespace();
+    let pid = process::fork(|| {
+        process::keep_only(&[say.as_raw_fd(), hold.as_raw_fd()]);
+        let entered = process::enter_user_namespace();
         let _ = (&say).write_all(&[u8::from(entered.is_ok())]);
         let _ = (&hold).read(&mut [0]);
     })?;
@@ -49,7 +49,7 @@ fn namespace_of(ids: &MountIds) -> Result<OwnedFd, KernelError> {
             File::open(format!("/proc/{pid}/ns/user")).doing(|| "opening a user namespace".to_owned())
         });
     let _ = go.write_all(b"!");
-    child::wait(pid)?;
+    process::wait(pid)?;
     Ok(opened?.into())
 }
 

@@ -18,6 +18,7 @@ mod layers;
 mod mounts;
 mod namespace;
 mod observe;
+mod process;
 mod program;
 mod report;
 mod store;

@@ -5,7 +5,7 @@ use std::io::{Read, Write};
 use std::os::fd::AsRawFd;
 use std::process::Command;
 
-use crate::{Doing, KernelError, child, ground};
+use crate::{Doing, KernelError, ground, process};
 
 /// Puts the whole process, which must have one thread yet, into a user namespace where it is root.
 ///
@@ -20,20 +20,20 @@ pub fn enter_user_namespace() -> Result<(), KernelError> {
     let (mut wait_for, mut go) = std::io::pipe().doing(|| "making a pipe".to_owned())?;
     let (mut hear, mut say) = std::io::pipe().doing(|| "making a pipe".to_owned())?;
     // The helpers must be started from outside the namespace, so somebody stays there.
-    let pid = child::fork(|| {
-        child::keep_only(&[wait_for.as_raw_fd(), say.as_raw_fd()]);
+    let pid = process::fork(|| {
+        process::keep_only(&[wait_for.as_raw_fd(), say.as_raw_fd()]);
         let mapped = wait_for.read_exact(&mut [0]).is_ok() && map_subordinate_ids(me, uid, gid);
         let _ = say.write_all(&[u8::from(mapped)]);
     })?;
     drop(say);
-    let entered = child::enter_user_namespace();
+    let entered = process::enter_user_namespace();
     if entered.is_ok() {
         let _ = go.write_all(b"!");
     }
     drop(go);
     let mut mapped = [0];
     let heard = hear.read_exact(&mut mapped);
-    child::wait(pid)?;
+    process::wait(pid)?;
     entered?;
     if heard.is_ok() && mapped == [1] {
         return Ok(());

@@ -1,5 +1,6 @@
 //! Path resolution across directories, links and mounts (fs/namei.c, path_resolution(7)).
 
+mod components;
 mod links;
 mod report;
 
@@ -14,8 +15,6 @@ use crate::tree::Certainty;
 use crate::view::{Place, View};
 use crate::witness::{Question, Witness};
 
-/// Longest path the kernel takes, without the final NUL (PATH_MAX - 1).
-const LONGEST_PATH: usize = 4095;
 /// Longest name of one component.
 const LONGEST_NAME: usize = 255;
 
@@ -297,104 +296,6 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
         self.view.cross(root, self.w)
     }
 
-    /// Walks all components but the last. Every directory needs search permission, the one that
-    /// holds the last component included (`link_path_walk`).
-    fn parent(&mut self, start: Place, path: &'a [u8]) -> Result<(Place, Last<'a>), Errno> {
-        if path.is_empty() {
-            return Err(Errno::ENOENT);
-        }
-        if path.len() > LONGEST_PATH {
-            return Err(Errno::ENAMETOOLONG);
-        }
-        let mut here = start;
-        if path[0] == b'/' {
-            here = self.root();
-            self.path.clear();
-        }
-        let mut rest = skip_slashes(path);
-        if rest.is_empty() {
-            return Ok((here, Last::Root));
-        }
-        loop {
-            self.permit(here, Access::EXECUTE)?;
-            let end = rest.iter().position(|byte| *byte == b'/').unwrap_or(rest.len());
-            let (name, after) = rest.split_at(end);
-            rest = skip_slashes(after);
-            if rest.is_empty() {
-                let slash = if after.is_empty() { Slash::Absent } else { Slash::Trailing };
-                let last = match name {
-                    b"." => Last::Dot,
-                    b".." => Last::DotDot,
-                    _ => Last::Name(name, slash),
-                };
-                return Ok((here, last));
-            }
-            here = self.through(here, name)?;
-        }
-    }
-
-    /// One component that others follow.
-    fn through(&mut self, here: Place, name: &'a [u8]) -> Result<Place, Errno> {
-        let mut next = match name {
-            b"." => here,
-            b".." => self.up(here),
-            _ => match self.lookup(here, name)? {
-                Target::There(place) => place,
-                Target::Missing => {
-                    return Err(self.fail(
-                        Check::Lookup,
-                        "nothing of that name is there",
-                        here,
-                        Errno::ENOENT,
-                    ));
-                }
-            },
-        };
-        if self.view.is(next, FileKind::Link) {
-            let target = self.follow(next, None)?;
-            self.leave_last();
-            next = self.nested(here, target)?;
-        }
-        if self.view.is_not(next, FileKind::Directory) {
-            return Err(self.fail(
-                Check::Kind,
-                "not a directory, but the path goes on below it",
-                next,
-                Errno::ENOTDIR,
-            ));
-        }
-        Ok(next)
-    }
-
-    fn dots(&mut self, directory: Place, last: Last<'_>) -> Place {
-        match last {
-            Last::DotDot => self.up(directory),
-            Last::Dot | Last::Root | Last::Name(..) => directory,
-        }
-    }
-
-    /// `..`: never above the actor's root; out of a mount onto what it covers (`follow_dotdot`).
-    fn up(&mut self, here: Place) -> Place {
-        self.leave_last();
-        let Some(mut inode) = here.inode else {
-            return here;
-        };
-        let mut mount = here.mount;
-        loop {
-            let facts = self.view.mount(mount);
-            if Some(inode) != facts.root {
-                break;
-            }
-            match facts.on {
-                None => return self.root(),
-                Some((below, covered)) => (mount, inode) = (below, covered),
-            }
-        }
-        let place = if mount == here.mount { here } else { self.view.root_of(mount, self.w) };
-        let parent = self.view.source(place).tree.parent(inode);
-        self.view.cross(Place { inode: Some(parent), ..place }, self.w)
-    }
-
     fn enter_name(&mut self, name: &[u8]) {
         if W::TRACING {
             self.path.push(b'/');
@@ -406,9 +307,4 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
         let end = self.path.iter().rposition(|byte| *byte == b'/').unwrap_or(0);
         self.path.truncate(end);
     }
-}
-
-fn skip_slashes(path: &[u8]) -> &[u8] {
-    let start = path.iter().position(|byte| *byte != b'/').unwrap_or(path.len());
-    &path[start..]
 }
