@@ -70,19 +70,16 @@ fn shift(path: &Path, ids: &MountIds) -> Result<(), KernelError> {
 }
 
 fn mount(lower: &Path, upper: &Path, work: &Path, root: &Path) -> Result<(), KernelError> {
-    let options = format!(
-        "lowerdir={},upperdir={},workdir={},redirect_dir=off,index=off,metacopy=off",
-        lower.display(),
-        upper.display(),
-        work.display()
-    );
-    let mount = |options: String| {
-        let options = CString::new(options).unwrap_or_default();
+    let folders =
+        format!("lowerdir={},upperdir={},workdir={}", lower.display(), upper.display(), work.display());
+    let mount = |options: &str| {
+        let options = CString::new(format!("{folders},{options}")).unwrap_or_default();
         rustix::mount::mount("overlay", root, "overlay", MountFlags::empty(), Some(options.as_c_str()))
     };
-    match mount(options.clone()) {
-        // In a user namespace the overlay keeps its own notes where that namespace's root may write.
-        Err(rustix::io::Errno::PERM) => mount(format!("{options},userxattr")),
+    match mount("redirect_dir=off,index=off,metacopy=off") {
+        // In a user namespace the overlay keeps its notes where that namespace's root may write; it then follows no
+        // redirects and takes no word on them.
+        Err(rustix::io::Errno::PERM) => mount("userxattr,index=off"),
         mounted => mounted,
     }
     .doing(|| "mounting an overlay".to_owned())

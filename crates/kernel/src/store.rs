@@ -100,8 +100,8 @@ impl Filler<'_> {
                 }
                 continue;
             }
-            if makes {
-                make(tree, id, &path)?;
+            if makes && !make(tree, id, &path)? {
+                continue;
             }
             self.paths.insert(id, path.clone());
             if inode.kind == FileKind::Directory {
@@ -112,7 +112,8 @@ impl Filler<'_> {
     }
 }
 
-fn make(tree: &Tree, id: InodeId, path: &Path) -> Result<(), KernelError> {
+/// Makes one inode; whether it did: nobody makes devices in a user namespace, so they are left out there.
+fn make(tree: &Tree, id: InodeId, path: &Path) -> Result<bool, KernelError> {
     let mode = Mode::from_raw_mode(0o600);
     let node = |kind| {
         let device = tree.device(id).map_or(0, |device| rustix::fs::makedev(device.major, device.minor));
@@ -129,7 +130,13 @@ fn make(tree: &Tree, id: InodeId, path: &Path) -> Result<(), KernelError> {
         FileKind::CharDevice => node(FileType::CharacterDevice),
         FileKind::BlockDevice => node(FileType::BlockDevice),
     };
-    made.doing(|| format!("making {}", path.display()))
+    if let Err(error) = &made
+        && tree.inode(id).kind.is_device()
+        && error.kind() == std::io::ErrorKind::PermissionDenied
+    {
+        return Ok(false);
+    }
+    made.doing(|| format!("making {}", path.display())).map(|()| true)
 }
 
 fn content(content: &Content) -> Vec<u8> {

@@ -1,7 +1,7 @@
 //! Holding acts of one stage against the kernel.
 
 use mivask_core::act::Act;
-use mivask_core::question::{Answer, Comparison, Held, ask, compare, unsettled};
+use mivask_core::question::{Answer, Comparison, Held, ask, compare, facts_at, unsettled};
 use mivask_core::stage::{Actor, ActorError, Stage};
 use mivask_kernel::{Bench, KernelError, cannot_build};
 
@@ -44,12 +44,7 @@ pub fn hold_unprivileged(
 ) -> Result<Vec<Held>, KernelError> {
     let mut held = Vec::with_capacity(answers.len());
     for answer in answers {
-        let capable = stage.actor(&answer.act.actor).is_ok_and(|actor| {
-            actor.credentials.iter().any(|who| !who.effective.is_empty() || !who.namespace.is_initial())
-        });
-        if capable {
-            let reason =
-                "without root, no actor with capabilities or a user namespace of its own can be rebuilt";
+        if let Some(reason) = takes_root(stage, &answer) {
             held.push(Held { answer, result: Comparison::NotChecked(reason.to_owned()) });
             continue;
         }
@@ -64,6 +59,19 @@ pub fn hold_unprivileged(
         }
     }
     Ok(held)
+}
+
+/// Why only root could rebuild what this act meets.
+fn takes_root(stage: &Stage, answer: &Answer) -> Option<&'static str> {
+    let actor = stage.actor(&answer.act.actor).ok()?;
+    if actor.credentials.iter().any(|who| !who.effective.is_empty() || !who.namespace.is_initial()) {
+        return Some(
+            "without root, no actor with capabilities or a user namespace of its own can be rebuilt",
+        );
+    }
+    let device = |path: &[u8]| facts_at(stage, actor, path).is_some_and(|facts| facts.kind.is_device());
+    let met = answer.steps.iter().any(|step| device(&step.path));
+    met.then_some("without root, no device can be made")
 }
 
 fn hold_one_actor(stage: &Stage, answers: Vec<Answer>, bench: &Bench) -> Result<Vec<Held>, KernelError> {

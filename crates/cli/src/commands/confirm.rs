@@ -14,8 +14,9 @@ use crate::options::Format;
 /// The scene is rebuilt in a private mount namespace: nothing outside it and no file of yours is touched, and
 /// nothing stays mounted, also when you interrupt it. Everything is built on tmpfs unless --filesystem says
 /// otherwise; this machine's kernel settings count, not those of the scene. Root is needed; without it, actors
-/// without capabilities are tried in a user namespace, as far as its ids go. With --random, scenarios are made up:
-/// the first that differs is made as small as it goes and written as a scene file.
+/// without capabilities are tried in a user namespace, as far as its ids go (with newuidmap and subordinate ids, that
+/// is far). What cannot be rebuilt comes back as not checked, and why. With --random, scenarios are made up: the
+/// first that differs is made as small as it goes and written as a scene file.
 ///
 /// Exit status 1: kernel and prediction differ.
 #[derive(Debug, clap::Args)]

@@ -1,5 +1,7 @@
 //! `confirm`: the program beside the running kernel.
 
+#![expect(clippy::print_stdout, reason = "CI counts the lines that say `skipped`")]
+
 use insta::assert_snapshot;
 use mivask_kernel::unavailable;
 
@@ -11,7 +13,6 @@ fn tides() -> Scratch {
 }
 
 /// Says why nothing can be tried here, if so.
-#[expect(clippy::print_stdout, reason = "CI counts these lines")]
 fn skipped(test: &str) -> bool {
     let reason = unavailable();
     if let Some(reason) = &reason {
@@ -110,5 +111,49 @@ fn what_makes_no_sense_is_refused() {
 
     For more information, try '--help'.
     --- status 2
+    ");
+}
+
+/// Without root the part that a user namespace allows is tried, and the rest says why not.
+#[test]
+fn without_root_a_part_is_tried() {
+    use std::os::unix::fs::PermissionsExt;
+    use std::os::unix::process::CommandExt;
+
+    if skipped("without_root_a_part_is_tried") {
+        return;
+    }
+    let scene = "scene: 1\nvolumes:\n  v: { filesystem: ext4, tree: [{ path: /, kind: dir, owner: '0:0', mode: 0755 }, { path: \
+                 /f, owner: '0:0', mode: 0400 }] }\ncontainers:\n  - &r { name: plain, user: '0:0', capabilities: { drop: [ALL] }, \
+                 mounts: [{ volume: v, at: / }] }\n  - { <<: *r, name: mighty, capabilities: {} }\n";
+    let scratch = Scratch::with("s.yaml", scene);
+    let program = scratch.path().join("mivask");
+    std::fs::copy(env!("CARGO_BIN_EXE_mivask"), &program).expect("the program is copied");
+    for (path, mode) in [(scratch.path(), 0o755), (&program, 0o755)] {
+        std::fs::set_permissions(path, std::fs::Permissions::from_mode(mode)).expect("the mode is set");
+    }
+    let acts = ["plain writes /f", "plain creates /x", "mighty writes /f"];
+    let output = std::process::Command::new(&program)
+        .args(["confirm", "s.yaml"])
+        .args(acts)
+        .current_dir(scratch.path())
+        .uid(12_345)
+        .gid(12_345)
+        .output()
+        .expect("the program runs");
+    let (printed, said) =
+        (String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr).into_owned());
+    if said.contains("unshare of the user namespace") {
+        println!("skipped: without_root_a_part_is_tried: this machine gives nobody but root user namespaces");
+        return;
+    }
+    assert!(said.contains("note: without root, only actors without capabilities are tried"), "{said}");
+    assert_snapshot!(printed, @"
+    same         plain writes /f  denied EACCES
+    same         plain creates /x  allowed, leaves 0:0 0644
+    not checked  mighty writes /f
+                 without root, no actor with capabilities or a user namespace of its own can be rebuilt
+
+    no difference: 2 the same, 0 different, 1 not checked (built on tmpfs)
     ");
 }

@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use crate::fact::{Provenance, Unknown};
+use crate::ids::MountIds;
 use crate::mount::{MountFlags, MountOrigin, RootFacts};
 use crate::stage::{Actor, Stage};
 use crate::tree::Certainty;
@@ -22,6 +23,8 @@ pub struct MountRow {
     pub filesystem: Option<Arc<str>>,
     /// The mount's flags.
     pub flags: MountFlags,
+    /// Whether its ids are mapped.
+    pub id_mapped: bool,
     /// Owner, group and mode of what shows there; `None` where it is unknown.
     pub root: Option<RootFacts>,
     /// The same before it was prepared, where that changed it.
@@ -65,6 +68,7 @@ pub fn mounts(stage: &Stage, actor: &Actor) -> Vec<MountRow> {
                 kind: mount.kind.clone(),
                 filesystem: source.filesystem.clone(),
                 flags: mount.flags,
+                id_mapped: mount.ids != MountIds::default(),
                 root,
                 prepared_from: first.preparation.before.filter(|before| Some(*before) != root),
                 touches: if single { first.preparation.touches } else { 0 },

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use mivask_core::caps::CapabilitySet;
 use mivask_core::identity::Identity;
+use mivask_core::ids::{IdMap, UserNamespace};
 use mivask_core::mount::RootFacts;
 use mivask_core::question::{AccessRow, ImprintRow, MountRow, Outcome};
 use mivask_core::stage::{Actor, Stage};
@@ -44,6 +45,17 @@ struct CapabilitiesJson {
 #[derive(Debug, Serialize)]
 struct NamespaceJson {
     initial: bool,
+    /// Lines `[inside, outside, count]`; none where every id is itself.
+    uids: Vec<[u32; 3]>,
+    gids: Vec<[u32; 3]>,
+}
+
+impl NamespaceJson {
+    fn new(namespace: &UserNamespace) -> Self {
+        let lines =
+            |map: &IdMap| map.extents().iter().map(|line| [line.inside, line.outside, line.count]).collect();
+        Self { initial: namespace.is_initial(), uids: lines(&namespace.uids), gids: lines(&namespace.gids) }
+    }
 }
 
 #[derive(Debug, Serialize)]
@@ -98,8 +110,8 @@ impl IdentityJson {
                 bounding: set(|identity| identity.bounding),
             },
             no_new_privileges: agreed(shown, |identity| identity.no_new_privileges),
-            user_namespace: agreed(shown, |identity| identity.namespace.is_initial())
-                .map(|initial| NamespaceJson { initial }),
+            user_namespace: agreed(shown, |identity| identity.namespace.clone())
+                .map(|namespace| NamespaceJson::new(&namespace)),
             possible: possible_json.collect(),
             facts: resolved
                 .facts
@@ -133,6 +145,7 @@ pub(super) struct MountJson<'a> {
     kind: &'a str,
     filesystem: Option<&'a str>,
     flags: Vec<&'static str>,
+    id_mapped: bool,
     root: Option<RootJson>,
     prepared_from: Option<RootJson>,
     touches: usize,
@@ -161,6 +174,7 @@ impl<'a> MountJson<'a> {
             kind: &row.kind,
             filesystem: row.filesystem.as_deref(),
             flags: row.flags.words(),
+            id_mapped: row.id_mapped,
             root: row.root.map(root),
             prepared_from: row.prepared_from.map(root),
             touches: row.touches,

@@ -42,7 +42,7 @@ fn cells(row: &MountRow) -> Vec<String> {
     vec![
         plain(quoted(&row.at)),
         plain(safe(&what)),
-        plain(row.flags.to_string()),
+        plain(if row.id_mapped { format!("{},idmapped", row.flags) } else { row.flags.to_string() }),
         root,
         row.prepared_from.map(facts).unwrap_or_default(),
         touches,
