@@ -51,6 +51,9 @@ pub enum KernelError {
     /// The scene holds something that cannot be rebuilt here.
     #[error("cannot be rebuilt here: {0}")]
     Unsupported(String),
+    /// Nothing can be tried on this machine.
+    #[error("{0}")]
+    Unavailable(String),
     /// A thread or child of the harness ended badly.
     #[error("the harness itself failed: {0}")]
     Harness(String),

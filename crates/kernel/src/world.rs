@@ -71,10 +71,6 @@ impl World {
         let mut attached: Vec<PathBuf> = Vec::new();
         for (_, mount) in table.iter() {
             let id = mount.variants[0].source;
-            if mount.variants.len() > 1 {
-                let at = String::from_utf8_lossy(&mount.at).into_owned();
-                return Err(KernelError::Unsupported(format!("the source of {at} is not settled")));
-            }
             if !self.stores.contains_key(&id) {
                 self.store(id, stage.source(id), &mount.ids, grounds, choice)?;
             }

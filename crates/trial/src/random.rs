@@ -84,7 +84,7 @@ pub fn kind_unavailable(kind: Kind) -> Option<String> {
 /// The kernel side cannot be set up, or fails.
 pub fn run(plan: &Plan, progress: impl Fn(usize) + Sync) -> Result<Report, TrialError> {
     if let Some(reason) = unavailable() {
-        return Err(mivask_kernel::KernelError::Unsupported(reason).into());
+        return Err(mivask_kernel::KernelError::Unavailable(reason).into());
     }
     let next = AtomicUsize::new(0);
     let stop = AtomicBool::new(false);
