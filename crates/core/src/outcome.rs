@@ -45,7 +45,6 @@ errnos! {
     EISDIR = 21 "is a directory",
     EINVAL = 22 "invalid argument",
     EROFS = 30 "read-only file system",
-    ERANGE = 34 "a name or value out of range",
     ENAMETOOLONG = 36 "name too long",
     ENOTEMPTY = 39 "directory not empty",
     ELOOP = 40 "too many symbolic links",

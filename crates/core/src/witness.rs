@@ -34,8 +34,6 @@ pub enum Question {
     Server(SourceId),
     /// Whether the filesystem of a source has a feature.
     Support(SourceId, Feature),
-    /// Whether two paths of unknown contents lead to the same inode.
-    Same(Vec<u8>, Vec<u8>),
     /// The value of a kernel setting.
     Setting(&'static str),
     /// What execve finds in a file.

@@ -74,6 +74,8 @@ fn a_fat_stick_shows_one_owner_for_everything() {
             "press creates /v/new -> denied",
             "herald enters /v -> denied EACCES",
             "herald reads /v/level.csv -> denied EACCES",
+            "root sets-owner 7102 on /v/level.csv -> denied",
+            "root sets-owner 7101 on /v/level.csv -> depends",
         ],
     );
     let listed = format!("{{ filesystem: vfat, options: ['uid=7101', 'gid=7200', 'umask=0027'], {TREE} }}");

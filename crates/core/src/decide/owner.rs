@@ -6,7 +6,7 @@ use super::feature::supports;
 use super::writable::{mapped, unlocked, writable_mount};
 use crate::act::Owner;
 use crate::caps::Capability;
-use crate::ids::{InsideGid, InsideUid, KernelGid, KernelUid};
+use crate::ids::{DiskGid, DiskUid, InsideGid, InsideUid, KernelGid, KernelUid};
 use crate::mode::{FileKind, Mode};
 use crate::outcome::{Errno, Verdict};
 use crate::personality::{Feature, Personality};
@@ -54,19 +54,16 @@ pub(super) fn set_owner<'a, W: Witness>(
     }
     let told = view.inode(place).filter(|_| view.is_told(place));
     let Some(inode) = told else {
-        return untold(&mut walker, place, owner);
+        untold(&mut walker, place, owner)?;
+        keeps(&mut walker, place, uid.flatten(), gid.flatten())?;
+        return Ok(unknown());
     };
     gives(&mut walker, place, inode, wanted)?;
     let mode = mode_after(&mut walker, place, inode, wanted)?;
     if mode != inode.mode && view.source(place).personality.locks_all() {
         unlocked(&mut walker, place, true)?;
     }
-    if let Personality::Fat(fat) = &view.source(place).personality {
-        fat.sets_owner(uid.flatten(), gid.flatten())
-            .map_err(|errno| walker.fail(Check::Feature, "this file system keeps no owners", place, errno))?;
-    } else {
-        supports(&mut walker, place, Feature::Owners)?;
-    }
+    keeps(&mut walker, place, uid.flatten(), gid.flatten())?;
     let acl = acl_at(&walker, place);
     let shown = view.source(place).personality.shown();
     let (uid, gid) = match shown {
@@ -162,16 +159,31 @@ fn mode_after<W: Witness>(
     Ok(if acting.keeps_set_group_id(group, uid, gid) { mode } else { mode.without(Mode::SET_GROUP_ID) })
 }
 
-/// Owner and mode are not known.
-fn untold<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, owner: Owner) -> Verdict {
+/// Whether the file system keeps these ids at all.
+fn keeps<W: Witness>(
+    walker: &mut Walker<'_, '_, W>,
+    place: Place,
+    uid: Option<DiskUid>,
+    gid: Option<DiskGid>,
+) -> Result<(), Errno> {
+    let view = walker.view();
+    if let Personality::Fat(fat) = &view.source(place).personality {
+        let refused = |errno| walker.fail(Check::Feature, "this file system keeps no owners", place, errno);
+        return fat.sets_owner(uid, gid).map_err(refused);
+    }
+    supports(walker, place, Feature::Owners)
+}
+
+/// Whether the actor may give away what has no known owner.
+fn untold<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, owner: Owner) -> Result<(), Errno> {
     let view = walker.view();
     let acting = walker.acting(place);
     let anyones = acting.capable(Capability::Chown);
     if anyones && view.source(place).personality.is_local() {
-        return Ok(unknown());
+        return Ok(());
     }
     if owner.uid.is_none() && owner.gid.is_none() {
-        return Ok(unknown());
+        return Ok(());
     }
     let own_group = owner.gid.is_none_or(|gid| {
         let gid = view.who.namespace.to_kernel_gid(InsideGid::new(gid));
@@ -180,7 +192,7 @@ fn untold<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, owner: Owner
     let own_user =
         owner.uid.is_none_or(|uid| view.who.namespace.to_kernel_uid(InsideUid::new(uid)) == Some(acting.uid));
     if own_group && own_user && walker.owns(place) {
-        return Ok(unknown());
+        return Ok(());
     }
     let fact = "giving a file away takes CHOWN, or its owner in that group";
     Err(walker.fail(Check::GivingAway, fact, place, Errno::EPERM))
