@@ -64,6 +64,7 @@ fn with(held: CapabilitySet) -> String {
     let rest = held.iter().count() - named.len();
     match (named.is_empty(), rest) {
         (true, 0) => String::new(),
+        (true, 1) => " with 1 capability, not about files".to_owned(),
         (true, rest) => format!(" with {rest} capabilities, none about files"),
         (false, 0) => format!(" with {}", named.join(" ")),
         (false, rest) => format!(" with {} and {rest} more", named.join(" ")),

@@ -48,7 +48,7 @@ pub struct Act {
 impl fmt::Display for Act {
     /// The sentence without its expectation; it reads back as the same act.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{} ", self.actor)?;
+        write!(f, "{} ", quoted(self.actor.as_bytes()))?;
         self.verb.sentence(&self.path, f)
     }
 }

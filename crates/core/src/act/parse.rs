@@ -259,7 +259,7 @@ mod tests {
             Verb::SetsAcl(AclText::NONE),
         ];
         for verb in filled.chain(odd) {
-            let act = Act { actor: "gauge".into(), verb, path: path.clone(), expectation: None };
+            let act = Act { actor: "tide gauge".into(), verb, path: path.clone(), expectation: None };
             assert_eq!(parse_act(&act.to_string()).unwrap(), act, "{act}");
         }
     }

@@ -34,7 +34,7 @@ pub(super) const ROOT_ACCOUNT: &str = "the account `root` is uid 0, gid 0";
 
 /// A name whose account nobody told.
 pub(super) fn ordinary_account(name: &str, image: &str) -> Arc<str> {
-    format!("`{name}` is an ordinary account of {image} that owns nothing listed here").into()
+    format!("`{name}` is an ordinary account of image {image} that owns nothing listed here").into()
 }
 
 /// A group file that nobody gave.
