@@ -85,6 +85,8 @@ fn stage(tree: Tree) -> Stage {
         from: Provenance::rule("bench"),
     };
     let mount = VolumeMount {
+        no_copy: false,
+        unknown_part: None,
         volume: fact("main".to_owned()),
         at: fact(b"/".to_vec()),
         read_only: false,
@@ -96,10 +98,12 @@ fn stage(tree: Tree) -> Stage {
         name: "gauge".to_owned(),
         role: Role::App,
         image: None,
-        who: Who::Plain(PlainIdentity {
+        unmasked: false,
+        refusal: None,
+        who: Who::Plain(Box::new(PlainIdentity {
             user: Some(fact("7102:7200".to_owned())),
             ..PlainIdentity::default()
-        }),
+        })),
         read_only_root: false,
         privileged: false,
         mounts: vec![mount],
@@ -108,6 +112,9 @@ fn stage(tree: Tree) -> Stage {
         from: Provenance::rule("bench"),
     };
     let workload = Workload {
+        flavour: mivask_core::runtime::Flavour::Scene,
+        namespace: String::new(),
+        own_users: None,
         name: "scene".to_owned(),
         kind: "scene".to_owned(),
         security: PodSecurity::default(),

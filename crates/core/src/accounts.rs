@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use crate::fact::Provenance;
+use crate::fact::{Provenance, Unknown};
 
 /// One line of a passwd file (passwd(5)).
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -54,6 +54,8 @@ pub struct Accounts {
     pub passwd: Option<AccountFile<UserLine>>,
     /// `/etc/group`.
     pub group: Option<AccountFile<GroupLine>>,
+    /// What may have added lines that are not listed here; `None` where these are all.
+    pub incomplete: Option<Unknown>,
 }
 
 impl Accounts {

@@ -39,6 +39,8 @@ pub struct Source {
 pub struct MountFlags(u8);
 
 impl MountFlags {
+    /// No flag at all: `rw`.
+    pub const NONE: Self = Self(0);
     /// `ro`
     pub const READ_ONLY: Self = Self(1);
     /// `noexec`
@@ -69,6 +71,12 @@ impl MountFlags {
     #[must_use]
     pub const fn with(self, other: Self) -> Self {
         Self(self.0 | other.0)
+    }
+
+    /// Without the flags of `other`.
+    #[must_use]
+    pub const fn without(self, other: Self) -> Self {
+        Self(self.0 & !other.0)
     }
 
     /// The flag a mount option names.
@@ -104,6 +112,8 @@ pub enum MountOrigin {
     Declared,
     /// The runtime or kubelet mounts it into every container.
     Default,
+    /// The runtime hides a path of `/proc` or `/sys` behind it, or keeps it from being written.
+    Shield,
 }
 
 /// Owner, group and mode of a mounted root before it was prepared.

@@ -3,11 +3,14 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use crate::fact::{Fact, Provenance};
-use crate::identity::{ContainerSecurity, ImageFacts, PlainIdentity, PodSecurity};
+use crate::cluster::{Backing, Cluster};
+use crate::fact::{Fact, Provenance, Unknown};
+use crate::identity::{ContainerSecurity, ImageFacts, PlainIdentity, PodSecurity, ProcessIdentity, Refusal};
 use crate::ids::{MountIds, UserNamespace};
+use crate::mode::Mode;
 use crate::mount::MountFlags;
-use crate::personality::Personality;
+use crate::personality::{Personality, Tmpfs};
+use crate::runtime::{Flavour, Runtime};
 use crate::stage::{Role, Settings};
 use crate::tree::Tree;
 
@@ -22,6 +25,32 @@ pub struct Scene {
     pub volumes: BTreeMap<String, VolumeFacts>,
     /// What is known of the host.
     pub host: Host,
+    /// The runtime that was named; each workload's usual one where none was, or where it cannot run it.
+    pub runtime: Option<Runtime>,
+    /// Ids the platform gives to pods that name none.
+    pub assigned: Assigned,
+    /// Objects that pods refer to.
+    pub cluster: Cluster,
+}
+
+impl Scene {
+    /// The runtime of `workload`.
+    #[must_use]
+    pub fn runtime_of(&self, workload: &Workload) -> Runtime {
+        let named = self.runtime.filter(|runtime| runtime.runs(workload.flavour));
+        named.unwrap_or_else(|| workload.flavour.usual())
+    }
+}
+
+/// Ids that some platforms give to every pod of a namespace whose manifest names none.
+#[derive(Clone, Debug, Default)]
+pub struct Assigned {
+    /// In place of a missing `runAsUser`.
+    pub user: Option<Fact<u32>>,
+    /// In place of a missing `runAsGroup`.
+    pub group: Option<Fact<u32>>,
+    /// In place of a missing `fsGroup`.
+    pub filesystem_group: Option<Fact<u32>>,
 }
 
 /// What is known of one image.
@@ -31,6 +60,10 @@ pub struct Image {
     pub identity: ImageFacts,
     /// Its files; `None` where nobody told.
     pub tree: Option<Arc<Tree>>,
+    /// The paths of its `VOLUME`s.
+    pub volumes: Vec<Fact<Vec<u8>>>,
+    /// Its working directory.
+    pub working_directory: Option<Fact<Vec<u8>>>,
 }
 
 /// What is known of one volume.
@@ -70,6 +103,12 @@ pub struct Workload {
     pub name: String,
     /// Its kind in the description, such as `Deployment`.
     pub kind: String,
+    /// What kind of description it comes from.
+    pub flavour: Flavour,
+    /// Its namespace in a cluster; `default` where none is told.
+    pub namespace: String,
+    /// `hostUsers: false`: the pod has a user namespace of its own, and its volumes are id-mapped.
+    pub own_users: Option<Provenance>,
     /// The pod-level security context; the default for containers of a scene file.
     pub security: PodSecurity,
     /// The volumes it declares.
@@ -86,9 +125,11 @@ pub struct Workload {
 #[derive(Clone, Debug)]
 pub enum Who {
     /// A Kubernetes security context.
-    Kubernetes(ContainerSecurity),
-    /// The scene file itself.
-    Plain(PlainIdentity),
+    Kubernetes(Box<ContainerSecurity>),
+    /// The scene file itself, or a Compose file.
+    Plain(Box<PlainIdentity>),
+    /// An OCI runtime configuration.
+    Process(Box<ProcessIdentity>),
 }
 
 /// One container.
@@ -106,6 +147,10 @@ pub struct Container {
     pub read_only_root: bool,
     /// Whether it is privileged: every device, writable `/sys`.
     pub privileged: bool,
+    /// Whether nothing of `/proc` and `/sys` is hidden or kept from being written.
+    pub unmasked: bool,
+    /// Why it never runs, where the description alone says so.
+    pub refusal: Option<Refusal>,
     /// The mounts it asks for.
     pub mounts: Vec<VolumeMount>,
     /// Its working directory, where the description sets one.
@@ -125,12 +170,16 @@ pub struct VolumeMount {
     pub at: Fact<Vec<u8>>,
     /// Whether this mount is read-only.
     pub read_only: bool,
+    /// Whether the image's content is kept out of a new volume.
+    pub no_copy: bool,
     /// Further flags.
     pub flags: MountFlags,
     /// The mount's id map.
     pub ids: MountIds,
     /// The part of the volume that shows.
     pub sub_path: Option<Fact<Vec<u8>>>,
+    /// Why nobody knows which part shows, where that hangs on something nobody told.
+    pub unknown_part: Option<Unknown>,
 }
 
 /// One declared volume.
@@ -161,15 +210,147 @@ pub enum VolumeKind {
         /// `readOnly` of the claim reference.
         read_only: bool,
     },
+    /// `ephemeral`: a claim made for the pod.
+    Ephemeral {
+        /// `storageClassName`
+        class: Option<String>,
+        /// `accessModes`
+        access_modes: Vec<String>,
+    },
+    /// A volume that the pod describes itself: `csi`, `nfs`, `iscsi` and the like.
+    Backed {
+        /// What it is made of.
+        backing: Backing,
+        /// Its `readOnly`.
+        read_only: bool,
+    },
+    /// `configMap`, `secret`, `downwardAPI`, `projected`
+    Api(ApiVolume),
+    /// `image`: another image's files, read-only.
+    Image(Fact<String>),
     /// A volume of the scene file.
     Stored(String),
-    /// A kind whose contents are not known to this version; always read-only ones say so.
+    /// A named volume of an engine.
+    Named {
+        /// What lies behind it.
+        driver: Driver,
+        /// Whether it is made elsewhere, so that nobody knows what it holds.
+        external: bool,
+    },
+    /// A volume of one container that nobody named.
+    Anonymous,
+    /// A host path that an engine binds.
+    Bind {
+        /// The absolute path on the host.
+        path: Vec<u8>,
+        /// Whether the description asks for a missing one to be made; an engine may refuse.
+        make_missing: bool,
+    },
+    /// A tmpfs of one container.
+    Tmpfs(TmpfsAsked),
+    /// A kind whose contents are not known here.
     Other {
-        /// The field's name, such as `configMap`.
+        /// The field's name.
         kind: String,
         /// Whether it is mounted read-only whatever the mount says.
         read_only: bool,
     },
+}
+
+/// What lies behind a named volume of an engine.
+#[derive(Clone, PartialEq, Debug)]
+pub enum Driver {
+    /// A directory of the engine's own.
+    Local,
+    /// `o: bind`: a directory of the host that must exist.
+    Bind(Vec<u8>),
+    /// `type: tmpfs`
+    Tmpfs(Tmpfs),
+    /// `type: nfs`
+    Nfs(Personality),
+    /// A driver or a type whose rules are not known here.
+    Unknown(String),
+}
+
+/// What a description asks of a tmpfs; what it leaves out the runtime decides.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct TmpfsAsked {
+    /// `mode=`
+    pub mode: Option<Mode>,
+    /// `uid=`
+    pub uid: Option<u32>,
+    /// `gid=`
+    pub gid: Option<u32>,
+    /// The flags where the description sets any; the runtime's own otherwise.
+    pub flags: Option<MountFlags>,
+}
+
+/// A volume made of objects of the API.
+#[derive(Clone, Debug)]
+pub struct ApiVolume {
+    /// The field's name.
+    pub kind: ApiKind,
+    /// `defaultMode`, 0644 where it is left out.
+    pub default_mode: Fact<Mode>,
+    /// What it is made of.
+    pub sources: Vec<ApiSource>,
+}
+
+/// Which field an [`ApiVolume`] comes from.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum ApiKind {
+    /// `configMap`: a directory on the node's disk.
+    ConfigMap,
+    /// `secret`: a tmpfs.
+    Secret,
+    /// `downwardAPI`: a tmpfs.
+    DownwardApi,
+    /// `projected`: a tmpfs.
+    Projected,
+}
+
+impl ApiKind {
+    /// The field's name.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::ConfigMap => "configMap",
+            Self::Secret => "secret",
+            Self::DownwardApi => "downwardAPI",
+            Self::Projected => "projected",
+        }
+    }
+}
+
+/// One source of an [`ApiVolume`].
+#[derive(Clone, Debug)]
+pub enum ApiSource {
+    /// A `ConfigMap` (or, if told so, a `Secret`).
+    Object {
+        /// Whether it is a `Secret`.
+        secret: bool,
+        /// Its name.
+        name: Fact<String>,
+        /// Which keys show where; all under their own names where nothing is told.
+        items: Option<Vec<ApiItem>>,
+        /// Whether it may be missing.
+        optional: bool,
+    },
+    /// Files that exist whatever other objects say: fields of the pod, certificates.
+    Files(Vec<ApiItem>),
+    /// A service account token.
+    Token(ApiItem),
+}
+
+/// One file of an [`ApiVolume`].
+#[derive(Clone, Debug)]
+pub struct ApiItem {
+    /// The key of the object; empty where there is none.
+    pub key: String,
+    /// The relative path in the volume.
+    pub path: Fact<String>,
+    /// Its own mode.
+    pub mode: Option<Fact<Mode>>,
 }
 
 /// Where an `emptyDir` lives.
@@ -200,6 +381,8 @@ pub enum HostPathCheck {
     CharDevice,
     /// `BlockDevice`
     BlockDevice,
+    /// Not of the API: it must exist, whatever it is.
+    MustExist,
 }
 
 impl HostPathCheck {

@@ -16,6 +16,8 @@ pub enum Role {
     Sidecar,
     /// An ordinary container.
     App,
+    /// A container added to a running pod, for looking around.
+    Ephemeral,
 }
 
 impl Role {
@@ -26,6 +28,7 @@ impl Role {
             Self::Init => "init",
             Self::Sidecar => "sidecar",
             Self::App => "app",
+            Self::Ephemeral => "ephemeral",
         }
     }
 }

@@ -1,18 +1,17 @@
 //! From a file name or standard input to a scene: inputs are told apart by content.
 
-use std::io;
+use std::io::{self, BufRead, Cursor};
 use std::path::{Path, PathBuf};
 
 use mivask_core::scene::Scene;
 
 use crate::kubernetes;
+use crate::passed::Passed;
 use crate::scene_file::{is_scene, read_scene};
 use crate::slip::{Severity, Slips};
+use crate::stream::Stream;
 use crate::text::SourceText;
 use crate::yaml::{Node, parse};
-
-/// Largest document that is read, in bytes.
-const LARGEST: usize = 256 << 20;
 
 /// Gives the bytes of files; the tests and other programs bring their own.
 pub trait FileReader {
@@ -33,6 +32,22 @@ pub trait FileReader {
     /// # Errors
     /// Whatever the operating system says.
     fn standard_input(&self) -> io::Result<Vec<u8>>;
+
+    /// The file line by line.
+    ///
+    /// # Errors
+    /// Whatever the operating system says.
+    fn open(&self, path: &Path) -> io::Result<Box<dyn BufRead>> {
+        Ok(Box::new(Cursor::new(self.read(path)?)))
+    }
+
+    /// Standard input line by line.
+    ///
+    /// # Errors
+    /// Whatever the operating system says.
+    fn open_standard_input(&self) -> io::Result<Box<dyn BufRead>> {
+        Ok(Box::new(Cursor::new(self.standard_input()?)))
+    }
 }
 
 /// Reads from the file system.
@@ -57,6 +72,14 @@ impl FileReader for Disk {
         let mut bytes = Vec::new();
         io::Read::read_to_end(&mut io::stdin().lock(), &mut bytes)?;
         Ok(bytes)
+    }
+
+    fn open(&self, path: &Path) -> io::Result<Box<dyn BufRead>> {
+        Ok(Box::new(io::BufReader::with_capacity(1 << 16, std::fs::File::open(path)?)))
+    }
+
+    fn open_standard_input(&self) -> io::Result<Box<dyn BufRead>> {
+        Ok(Box::new(io::stdin().lock()))
     }
 }
 
@@ -132,35 +155,49 @@ pub enum InputError {
 /// The input cannot be read at all.
 pub fn read_input(origin: &Origin, files: &dyn FileReader, slips: &mut Slips) -> Result<Scene, InputError> {
     let mut scene = Scene::default();
-    if let Origin::File(path) = origin
-        && let Some(paths) = manifests_in(path, files)?
-    {
+    let mut passed = Passed::default();
+    let folder = match origin {
+        Origin::File(path) => manifests_in(path, files)?,
+        Origin::Standard => None,
+    };
+    if let Some(paths) = folder {
         for path in paths {
-            let source = load(&Origin::File(path), files)?;
-            add_documents(&source, &mut scene, slips);
+            let mut stream = open(&Origin::File(path), files)?;
+            while let Some(source) = stream.next()? {
+                add_nodes(&parse(&source, slips), &source, &mut scene, &mut passed, slips);
+            }
         }
+        passed.report(slips);
         return Ok(scene);
     }
-    let source = load(origin, files)?;
-    let documents = parse(&source, slips);
-    match documents.as_slice() {
-        [only] if is_scene(only) => Ok(read_scene(only, &source, origin, files, slips).unwrap_or_default()),
-        documents => {
-            if documents.is_empty() && !slips.has_errors() {
-                let help = "give a Kubernetes manifest or a scene file (`scene: 1`)".to_owned();
-                slips.add(Severity::Error, &source, &(0..0), "there is nothing in it", Some(help));
+    let mut stream = open(origin, files)?;
+    let mut first: Option<SourceText> = None;
+    let mut found = 0;
+    while let Some(source) = stream.next()? {
+        let documents = parse(&source, slips);
+        if let ([only], 0) = (documents.as_slice(), found)
+            && is_scene(only)
+        {
+            let scene = read_scene(only, &source, origin, files, slips).unwrap_or_default();
+            while let Some(more) = stream.next()? {
+                add_nodes(&parse(&more, slips), &more, &mut Scene::default(), &mut passed, slips);
             }
-            add_nodes(documents, &source, &mut scene, slips);
-            no_workload(&scene, &source, slips);
-            Ok(scene)
+            return Ok(scene);
         }
+        found += documents.len();
+        add_nodes(&documents, &source, &mut scene, &mut passed, slips);
+        first.get_or_insert(source);
     }
-}
-
-fn no_workload(scene: &Scene, source: &SourceText, slips: &mut Slips) {
+    passed.report(slips);
+    let Some(source) = first else { return Ok(scene) };
+    if found == 0 && !slips.has_errors() {
+        let help = "give a Kubernetes manifest or a scene file (`scene: 1`)".to_owned();
+        slips.add(Severity::Error, &source, &(0..0), "there is nothing in it", Some(help));
+    }
     if scene.workloads.is_empty() && !slips.has_errors() {
-        slips.add(Severity::Error, source, &(0..0), "nothing in it runs a container", None);
+        slips.add(Severity::Error, &source, &(0..0), "nothing in it runs a container", None);
     }
+    Ok(scene)
 }
 
 /// The manifests that a scene names: one file or a folder of them. `named` is where the scene names them.
@@ -171,14 +208,21 @@ pub(crate) fn read_manifests(
     scene: &mut Scene,
     slips: &mut Slips,
 ) {
-    let read = manifests_in(path, files).and_then(|paths| {
-        let paths = paths.unwrap_or_else(|| vec![path.to_path_buf()]);
-        paths.into_iter().map(|path| load(&Origin::File(path), files)).collect::<Result<Vec<_>, _>>()
+    let mut passed = Passed::default();
+    let paths = manifests_in(path, files);
+    let read = paths.and_then(|paths| {
+        for path in paths.unwrap_or_else(|| vec![path.to_path_buf()]) {
+            let mut stream = open(&Origin::File(path), files)?;
+            while let Some(source) = stream.next()? {
+                add_nodes(&parse(&source, slips), &source, scene, &mut passed, slips);
+            }
+        }
+        Ok(())
     });
-    match read {
-        Ok(sources) => sources.iter().for_each(|source| add_documents(source, scene, slips)),
-        Err(error) => slips.add(Severity::Error, named.0, named.1, error.to_string(), None),
+    if let Err(error) = read {
+        slips.add(Severity::Error, named.0, named.1, error.to_string(), None);
     }
+    passed.report(slips);
 }
 
 /// The manifests directly in a folder, by name; `None` where `path` is no folder.
@@ -193,35 +237,28 @@ fn manifests_in(path: &Path, files: &dyn FileReader) -> Result<Option<Vec<PathBu
     if paths.is_empty() { Err(InputError::EmptyFolder { name }) } else { Ok(Some(paths)) }
 }
 
-fn load(origin: &Origin, files: &dyn FileReader) -> Result<SourceText, InputError> {
+fn open(origin: &Origin, files: &dyn FileReader) -> Result<Stream, InputError> {
     let name = origin.name();
-    let bytes = match origin {
-        Origin::Standard => files.standard_input(),
-        Origin::File(path) => files.read(path),
+    let lines = match origin {
+        Origin::Standard => files.open_standard_input(),
+        Origin::File(path) => files.open(path),
     };
-    let bytes = bytes.map_err(|error| InputError::Io { name: name.clone(), error })?;
-    if bytes.len() > LARGEST {
-        return Err(InputError::Size { name, size: bytes.len() });
-    }
-    match std::str::from_utf8(&bytes) {
-        Ok(text) => Ok(SourceText::new(&name, text.strip_prefix('\u{feff}').unwrap_or(text))),
-        Err(error) => {
-            let offset = error.valid_up_to();
-            let line = bytes[..offset].split(|byte| *byte == b'\n').count();
-            Err(InputError::Encoding { name, line, offset })
-        }
+    match lines {
+        Ok(lines) => Ok(Stream::new(name, lines)),
+        Err(error) => Err(InputError::Io { name, error }),
     }
 }
 
-fn add_documents(source: &SourceText, scene: &mut Scene, slips: &mut Slips) {
-    let documents = parse(source, slips);
-    add_nodes(&documents, source, scene, slips);
-}
-
-fn add_nodes(documents: &[Node], source: &SourceText, scene: &mut Scene, slips: &mut Slips) {
+fn add_nodes(
+    documents: &[Node],
+    source: &SourceText,
+    scene: &mut Scene,
+    passed: &mut Passed,
+    slips: &mut Slips,
+) {
     for document in documents {
         if kubernetes::is_object(document) {
-            scene.workloads.extend(kubernetes::workload(document, source, slips));
+            kubernetes::add(document, source, scene, passed, slips);
             continue;
         }
         let (message, help) = match () {

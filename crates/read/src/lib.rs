@@ -8,7 +8,9 @@
 pub mod accounts;
 pub mod input;
 pub mod kubernetes;
+pub mod passed;
 pub mod scene_file;
 pub mod slip;
+mod stream;
 pub mod text;
 pub mod yaml;

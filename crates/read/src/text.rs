@@ -13,15 +13,23 @@ pub struct SourceText {
     /// The whole text.
     pub text: Arc<str>,
     line_starts: Arc<[usize]>,
+    /// The number of the first line, where this is a part of a longer text.
+    first_line: usize,
 }
 
 impl SourceText {
     /// Names `text` and finds its lines.
     #[must_use]
     pub fn new(name: &str, text: &str) -> Self {
+        Self::starting_at(name, text, 1)
+    }
+
+    /// The part of a longer text that begins at `first_line`, from 1.
+    #[must_use]
+    pub fn starting_at(name: &str, text: &str, first_line: usize) -> Self {
         let starts = text.bytes().enumerate().filter(|(_, byte)| *byte == b'\n').map(|(at, _)| at + 1);
         let line_starts = std::iter::once(0).chain(starts).collect();
-        Self { name: Arc::from(name), text: Arc::from(text), line_starts }
+        Self { name: Arc::from(name), text: Arc::from(text), line_starts, first_line }
     }
 
     /// Line and column, both from 1, of byte `at`; the column counts characters.
@@ -31,7 +39,7 @@ impl SourceText {
         let line = self.line_starts.partition_point(|start| *start <= at);
         let start = self.line_starts[line - 1];
         let before = self.text.get(start..at).unwrap_or_default();
-        (line, before.chars().count() + 1)
+        (line + self.first_line - 1, before.chars().count() + 1)
     }
 
     /// The provenance of a field whose value stands at `span`.

@@ -1,10 +1,12 @@
 //! What each field of a manifest becomes, and what is said about fields that are wrong.
 
+use mivask_core::cluster::Backing;
 use mivask_core::fact::Provenance;
 use mivask_core::mount::MountFlags;
-use mivask_core::scene::{HostPathCheck, Medium, VolumeKind, Who, Workload};
+use mivask_core::scene::{ApiKind, HostPathCheck, Medium, Scene, VolumeKind, Who, Workload};
 use mivask_core::stage::Role;
-use mivask_read::kubernetes::workload;
+use mivask_read::kubernetes::add;
+use mivask_read::passed::Passed;
 use mivask_read::slip::{Severity, Slips};
 use mivask_read::text::SourceText;
 use mivask_read::yaml;
@@ -14,7 +16,12 @@ fn read(text: &str) -> (Vec<Workload>, Vec<String>) {
     let source = SourceText::new("m.yaml", text);
     let mut slips = Slips::default();
     let nodes = yaml::parse(&source, &mut slips);
-    let workloads = nodes.iter().filter_map(|node| workload(node, &source, &mut slips)).collect();
+    let mut scene = Scene::default();
+    let mut passed = Passed::default();
+    for node in &nodes {
+        add(node, &source, &mut scene, &mut passed, &mut slips);
+    }
+    passed.report(&mut slips);
     let said = slips.iter().map(|slip| {
         let severity = match slip.severity {
             Severity::Note => "note",
@@ -24,7 +31,7 @@ fn read(text: &str) -> (Vec<Workload>, Vec<String>) {
         let (line, _) = source.line_column(slip.span.start);
         format!("{severity} {line}: {}", slip.message)
     });
-    (workloads, said.collect())
+    (scene.workloads, said.collect())
 }
 
 const STATION: &str = "\
@@ -115,8 +122,11 @@ fn volumes_are_told_apart() {
     assert!(
         matches!(kind(2), VolumeKind::HostPath { path, check: HostPathCheck::FileOrCreate } if path == b"/srv")
     );
-    assert!(matches!(kind(3), VolumeKind::Other { kind, read_only: true } if kind == "configMap"));
-    assert!(matches!(kind(4), VolumeKind::Other { kind, read_only: false } if kind == "csi"));
+    assert!(matches!(kind(3), VolumeKind::Api(api) if api.kind == ApiKind::ConfigMap));
+    assert!(matches!(
+        kind(4),
+        VolumeKind::Backed { backing: Backing::Csi { inline: true, .. }, read_only: false }
+    ));
 }
 
 macro_rules! said {
@@ -145,18 +155,23 @@ said! {
     a_relative_host_path: "path: /srv" => "path: srv", ["error 29: host path `srv` is not absolute: the container would not start"];
     a_host_path_with_dots: "path: /srv" => "path: /srv/../x", ["error 29: the API refuses `..` in a host path"];
     a_sub_path_that_leaves_the_volume: "subPath: a/b" => "subPath: ../b", ["error 25: the API refuses subPath `../b`: it must stay inside the volume"];
-    a_sub_path_from_the_environment: "subPath: a/b" => "subPathExpr: $(POD)", ["warning 25: subPathExpr is not read by this version: the whole volume is taken to be mounted"];
-    recursive_read_only: "readOnly: true }" => "readOnly: true, recursiveReadOnly: Enabled }", ["warning 25: recursiveReadOnly is not read by this version: mounts below this one keep their own flags"];
+    a_sub_path_told_twice: "subPath: a/b" => "subPath: a/b, subPathExpr: $(POD)", ["error 25: the API refuses subPath and subPathExpr on one mount"];
+    recursive_read_only: "readOnly: true }" => "readOnly: true, recursiveReadOnly: Enabled }", [];
+    recursive_but_writable: "readOnly: true }" => "recursiveReadOnly: Enabled }", ["error 25: the API refuses recursiveReadOnly on a mount that is not `readOnly: true`"];
+    propagation_to_the_host: "readOnly: true }" => "mountPropagation: Bidirectional }", ["error 25: the API refuses `mountPropagation: Bidirectional` on a container that is not privileged"];
+    unmasked_without_users_of_its_own: "readOnlyRootFilesystem: true" => "procMount: Unmasked", ["error 21: the API refuses `procMount: Unmasked` without `hostUsers: false`"];
     a_container_without_a_name: "name: gauge" => "image: x", ["warning 17: the key `image` stands twice; this one counts", "error 16: a container has no name"];
     two_containers_of_one_name: "name: gauge" => "name: prime", ["error 16: two containers are called `prime`: the API refuses that"];
     an_object_without_a_name: "{ name: station }" => "{}", ["error 3: the object has no name"];
-    a_pod_user_namespace: "      initContainers:" => "      hostUsers: false\n      initContainers:", ["warning 12: a pod user namespace (`hostUsers: false`) is not modelled by this version: ids are taken to be the host's"];
-    ephemeral_containers: "      initContainers:" => "      ephemeralContainers: [{ name: e }]\n      initContainers:", ["warning 12: ephemeral containers are not read by this version: they are no actors"];
+    a_pod_user_namespace: "      initContainers:" => "      hostUsers: false
+      initContainers:", [];
+    ephemeral_containers: "      initContainers:" => "      ephemeralContainers: [{ name: e }]
+      initContainers:", [];
     selinux: "runAsUser: 7101" => "seLinuxOptions: {}", ["note 9: SELinux is not modelled: it may deny what is allowed here"];
     escalation_and_privileged: "readOnlyRootFilesystem: true" => "privileged: true", ["error 22: the API refuses `allowPrivilegeEscalation: false` on a privileged container"];
     escalation_and_sys_admin: "add: [NET_ADMIN]" => "add: [CAP_SYS_ADMIN]", ["error 22: the API refuses `allowPrivilegeEscalation: false` beside an added CAP_SYS_ADMIN"];
     an_id_on_the_container_itself: "workingDir: /work" => "runAsUser: 5", ["warning 18: `runAsUser` is no known key here, so it is ignored"];
-    another_kind: "kind: Deployment" => "kind: Tide", ["note 2: `Tide` is passed over: this version answers for Pod and Deployment"];
+    another_kind: "kind: Deployment" => "kind: Tide", ["note 2: 1 object is passed over: it runs no container here: Tide"];
 }
 
 #[test]

@@ -8,7 +8,8 @@ use mivask_core::prepare;
 use mivask_core::question::{facts_at, mounts};
 use mivask_core::scene::{Image, Scene};
 use mivask_core::stage::Stage;
-use mivask_read::kubernetes::workload;
+use mivask_read::kubernetes::add;
+use mivask_read::passed::Passed;
 use mivask_read::slip::Slips;
 use mivask_read::text::SourceText;
 use mivask_read::{accounts, yaml};
@@ -55,9 +56,12 @@ fn stage(user: Option<&str>, pod: &str, container: &str, extra: &str, bare: bool
     let source = SourceText::new("pod.yaml", &text);
     let mut slips = Slips::default();
     let nodes = yaml::parse(&source, &mut slips);
-    let workloads: Vec<_> = nodes.iter().filter_map(|node| workload(node, &source, &mut slips)).collect();
+    let mut scene = Scene::default();
+    for node in &nodes {
+        add(node, &source, &mut scene, &mut Passed::default(), &mut slips);
+    }
     assert_eq!(
-        workloads.len(),
+        scene.workloads.len(),
         1,
         "{text}\n{:?}",
         slips.iter().map(|slip| &slip.message).collect::<Vec<_>>()
@@ -65,11 +69,12 @@ fn stage(user: Option<&str>, pod: &str, container: &str, extra: &str, bare: bool
     let known = mivask_core::accounts::Accounts {
         passwd: (!bare).then(|| accounts::passwd("passwd", PASSWD)),
         group: (!bare).then(|| accounts::group("group", GROUP)),
+        incomplete: None,
     };
     let user = user.map(|user| Fact::new(user.to_owned(), Provenance::rule("the image")));
     let identity = ImageFacts { user: Knowledge::Known(user), accounts: Knowledge::Known(known) };
-    let images = [("i".to_owned(), Image { identity, tree: None })].into();
-    prepare::stage(&Scene { workloads, images, ..Scene::default() })
+    let images = [("i".to_owned(), Image { identity, ..Image::default() })].into();
+    prepare::stage(&Scene { images, ..scene })
 }
 
 /// `uid:gid` and the groups line of `/proc/self/status`, or the status of a refusal.

@@ -158,7 +158,7 @@ mistakes! {
     a_map_of_two_numbers: "at: /" => "at: /, id-map: { uids: [0 100000] }", "`0 100000` is no line of an id map";
     a_map_that_overlaps: "user: '5:6'," => "user: '5:6', user-namespace: { uids: [0 1000 10, 9 2000 1], gids: [0 1000 10] },", "the line covers ids that an earlier one covers already";
     file_capabilities_nobody_knows: "mode: 0644" => "mode: 0644, capabilities: SWIM=ep", "`SWIM=ep` names no file capabilities: write NAMES=FLAGS, such as CHOWN,FOWNER=ep";
-    an_unknown_runtime: "scene: 1" => "scene: 1\nruntime: docker", "`docker` is not one of containerd";
+    an_unknown_runtime: "scene: 1" => "scene: 1\nruntime: dokcer", "`dokcer` is not one of containerd, containerd-1.6, cri-o, docker, podman, runc, crun";
     an_unknown_sysctl: "scene: 1" => "scene: 1\nhost: { sysctls: { kernel.pid_max: 9 } }", "`kernel.pid_max` decides nothing here, so it is ignored";
     an_unknown_capability: "user: '5:6'," => "effective-capabilities: [CHOWNS],", "Linux has no capability `CHOWNS`";
     a_umask_too_wide: "user: '5:6'," => "umask: 1777,", "`1777` is no umask";

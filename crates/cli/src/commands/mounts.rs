@@ -2,7 +2,6 @@
 
 use std::io::Write;
 
-use mivask_core::mount::MountOrigin;
 use mivask_core::question::mounts;
 
 use crate::end::{End, Failure};
@@ -27,7 +26,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     let mut rows: Vec<_> = actors.iter().flat_map(|actor| mounts(&stage, actor)).collect();
     match args.common.format {
         Format::Text => {
-            rows.retain(|row| args.all || row.origin != MountOrigin::Default);
+            rows.retain(|row| args.all || !row.is_default());
             mivask_show::text::mounts(out, &rows, load::layout())?;
         }
         Format::Json => mivask_show::json::mounts(out, &rows)?,

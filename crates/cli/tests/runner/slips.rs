@@ -255,7 +255,7 @@ fn tabs_are_named() {
 
 #[test]
 fn a_kind_that_runs_nothing_here_is_a_note() {
-    let text = format!("apiVersion: v1\nkind: Namespace\nmetadata: {{ name: n }}\n---\n{}", pod(TIDES));
+    let text = format!("apiVersion: v1\nkind: Service\nmetadata: {{ name: n }}\n---\n{}", pod(TIDES));
     assert_snapshot!(Scratch::with("pod.yaml", &text).run(["ask", "pod.yaml", "gauge lists /data/app"]), @"
     allowed        gauge lists /data/app
 
@@ -264,11 +264,11 @@ fn a_kind_that_runs_nothing_here_is_a_note() {
       the directories above mount points in image tides/gauge:3 let everyone pass (0:0 0755 where the runtime makes them)
       the root of image tides/gauge:3 is 0:0 0755
     --- standard error
-    note: `Namespace` is passed over: this version answers for Pod and Deployment
+    note: 1 object is passed over: it runs no container here: Service
      --> pod.yaml:2:7
       |
-    2 | kind: Namespace
-      |       ^^^^^^^^^
+    2 | kind: Service
+      |       ^^^^^^^
 
     --- status 0
     ");

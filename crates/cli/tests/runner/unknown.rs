@@ -143,21 +143,19 @@ fn a_claim_without_facts_depends_on_what_it_holds_and_on_the_filesystem_group() 
 }
 
 #[test]
-fn a_volume_kind_that_is_not_read_yet_is_unknown_not_empty() {
+fn a_secret_that_nobody_gave_is_unknown_not_empty() {
     let secret = pod(TIDES).replace("emptyDir: {}", "secret: { secretName: keys }");
     let scratch = Scratch::with("pod.yaml", &secret).and("s.yaml", SCENE);
     assert_snapshot!(scratch.run(["ask", "s.yaml", "gauge reads /data/app/key", "gauge creates /data/app/x"]), @"
     depends        gauge reads /data/app/key
-                   allowed        when owner and mode of /data/app give gauge --x; /data/app/key is there; owner and mode of /data/app/key give gauge r--
-                   denied EACCES  when owner and mode of /data/app give gauge --x; /data/app/key is there; owner and mode of /data/app/key do not give gauge r--
-                   denied ENOENT  when owner and mode of /data/app give gauge --x; /data/app/key is missing
-                   denied EACCES  when owner and mode of /data/app do not give gauge --x
-                   to settle it: not possible yet: this version does not read this kind of volume
+                   allowed        when /data/app/key is there; owner and mode of /data/app/key give gauge r--
+                   denied EACCES  when /data/app/key is there; owner and mode of /data/app/key do not give gauge r--
+                   denied ENOENT  when /data/app/key is missing
+                   to settle it: give the Secret `keys` beside the workload
     denied         gauge creates /data/app/x
-                   denied EEXIST  when owner and mode of /data/app give gauge --x; /data/app/x is there
-                   denied EROFS   when owner and mode of /data/app give gauge --x; /data/app/x is missing
-                   denied EACCES  when owner and mode of /data/app do not give gauge --x
-                   to settle it: not possible yet: this version does not read this kind of volume
+                   denied EEXIST  when /data/app/x is there
+                   denied EROFS   when /data/app/x is missing
+                   to settle it: give the Secret `keys` beside the workload
 
     Assumed
       what nobody listed is of the kind the act needs: a file or a directory
@@ -221,7 +219,7 @@ fn the_kind_of_what_nobody_told_is_not_taken_for_a_directory() {
     depends        gauge reads /data/app
                    allowed        when owner and mode of /data/app give gauge r--
                    denied EACCES  when owner and mode of /data/app do not give gauge r--
-                   to settle it: not possible yet: this version does not read this kind of volume
+                   to settle it: give the ConfigMap `conf` beside the workload
 
     Assumed
       what nobody listed is of the kind the act needs: a file or a directory

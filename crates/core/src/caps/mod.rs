@@ -119,6 +119,12 @@ impl CapabilitySet {
         self.0 & other.0 == other.0
     }
 
+    /// What is here and not in `other`.
+    #[must_use]
+    pub const fn minus(self, other: Self) -> Self {
+        Self(self.0 & !other.0)
+    }
+
     /// With `cap` removed.
     #[must_use]
     pub const fn without(self, cap: Capability) -> Self {

@@ -2,8 +2,10 @@
 
 mod capability_sets;
 mod credentials;
+mod groups;
 mod kubernetes;
 mod plain;
+mod process;
 mod untold;
 mod workload;
 
@@ -13,7 +15,10 @@ pub use capability_sets::{CRI_DEFAULT, DeclaredCapabilities, IgnoredCapability, 
 pub use credentials::Credentials;
 pub use kubernetes::kubernetes_identity;
 pub use plain::plain_identity;
-pub use workload::{ContainerSecurity, ImageFacts, Knowledge, PlainIdentity, PodSecurity};
+pub use process::process_identity;
+pub use workload::{
+    ContainerSecurity, GroupName, ImageFacts, Knowledge, PlainIdentity, PodSecurity, ProcessIdentity,
+};
 
 use crate::caps::CapabilitySet;
 use crate::fact::{Provenance, Unknown};

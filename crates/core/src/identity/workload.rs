@@ -68,13 +68,31 @@ pub struct ContainerSecurity {
     pub umask: Option<Fact<Mode>>,
 }
 
-/// The identity of a container that the scene file itself describes.
+/// A supplementary group as a description names it.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum GroupName {
+    /// By number.
+    Number(u32),
+    /// By name, which needs a line in the image's group file.
+    Name(String),
+}
+
+impl std::fmt::Display for GroupName {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Number(gid) => write!(f, "{gid}"),
+            Self::Name(name) => f.write_str(name),
+        }
+    }
+}
+
+/// The identity of a container that a scene file or a Compose file describes.
 #[derive(Clone, Debug, Default)]
 pub struct PlainIdentity {
     /// `user`: `UID`, `UID:GID` or names; the image's `USER` where absent.
     pub user: Option<Fact<String>>,
-    /// `groups`: added supplementary groups.
-    pub groups: Vec<Fact<u32>>,
+    /// Added supplementary groups.
+    pub groups: Vec<Fact<GroupName>>,
     /// `filesystem-group`: also a supplementary group.
     pub filesystem_group: Option<Fact<u32>>,
     /// `capabilities`
@@ -88,5 +106,30 @@ pub struct PlainIdentity {
     /// `umask`
     pub umask: Option<Fact<Mode>>,
     /// `user-namespace`: the host's where absent.
+    pub user_namespace: Option<Fact<Arc<UserNamespace>>>,
+}
+
+/// The process of an OCI runtime configuration.
+#[derive(Clone, Debug)]
+pub struct ProcessIdentity {
+    /// `process.user.uid`
+    pub uid: Fact<u32>,
+    /// `process.user.gid`
+    pub gid: Fact<u32>,
+    /// `process.user.additionalGids`
+    pub groups: Vec<Fact<u32>>,
+    /// `process.user.umask`
+    pub umask: Option<Fact<Mode>>,
+    /// `process.noNewPrivileges`
+    pub no_new_privileges: Option<Fact<bool>>,
+    /// `process.capabilities.bounding`
+    pub bounding: CapabilitySet,
+    /// `process.capabilities.permitted`
+    pub permitted: CapabilitySet,
+    /// `process.capabilities.inheritable`
+    pub inheritable: CapabilitySet,
+    /// `process.capabilities.ambient`
+    pub ambient: CapabilitySet,
+    /// `linux.uidMappings` and `linux.gidMappings`
     pub user_namespace: Option<Fact<Arc<UserNamespace>>>,
 }

@@ -3,62 +3,70 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use super::defaults::{self, DefaultMount};
-use super::mount_point::{MakeMode, find_or_make};
-use super::prepared::Prepared;
-use super::{identify, image_name, sub_path, user_namespace};
+use super::defaults::{self, DefaultMount, Shelf};
+use super::engine::Filled;
+use super::mount_point::{Maker, find_or_make};
+use super::prepared::{Prepared, Ready, unknown_source};
+use super::sub_path;
+use super::volume::Kube;
+use super::{creator, identify, image_name, user_namespace};
 use crate::act::quoted;
-use crate::fact::{Provenance, Unknown};
+use crate::fact::{Fact, Provenance, Unknown};
 use crate::identity::Refusal;
 use crate::ids::MountIds;
 use crate::mode::FileKind;
 use crate::mount::{Mount, MountFlags, MountId, MountOrigin, MountTable, Preparation, Source};
 use crate::personality::Personality;
-use crate::scene::{Container, Scene, VolumeMount, Who, Workload};
+use crate::runtime::{Flavour, Forgets, Profile, Runtime};
+use crate::scene::{Container, Image, Scene, VolumeMount};
 use crate::stage::{Actor, Stage};
 use crate::tree::{Certainty, InodeId, Tree};
+
+/// What containers of one workload share while they are made, one after the other.
+pub(super) struct Workshop<'a> {
+    pub volumes: BTreeMap<String, Ready>,
+    pub shelf: &'a mut Shelf,
+    pub filled: Filled,
+}
 
 /// The actor that `container` becomes.
 pub(super) fn actor(
     stage: &mut Stage,
-    scene: &Scene,
-    workload: &Workload,
+    kube: &Kube<'_>,
     container: &Container,
-    volumes: &BTreeMap<String, Prepared>,
+    workshop: &mut Workshop<'_>,
+    runtime: Runtime,
 ) -> Actor {
-    let (identity, credentials) = identify(scene, workload, container);
+    let (identity, credentials) = identify(kube, container);
     // What the runtime itself provides belongs to the namespace's root: its ids are shifted with it.
-    let shift = user_namespace(scene, container).map(|namespace| &namespace.value);
-    let own_ids = shift.map_or_else(MountIds::default, |namespace| MountIds {
-        uids: namespace.uids.clone(),
-        gids: namespace.gids.clone(),
+    let namespace = user_namespace(kube, container);
+    let own_ids = namespace.as_ref().map_or_else(MountIds::default, |namespace| MountIds {
+        uids: namespace.value.uids.clone(),
+        gids: namespace.value.gids.clone(),
     });
-    let mut builder = Builder { stage, mounts: MountTable::default(), blocked: None, own_ids };
-    let mut declared: Vec<&VolumeMount> = container.mounts.iter().collect();
-    let whole = declared.iter().position(|mount| depth(&mount.at.value) == 0).map(|at| declared.remove(at));
-    builder.root(scene, container, whole, volumes);
-    let mut wanted: Vec<(usize, Wanted<'_>)> =
-        declared.iter().map(|mount| (depth(&mount.at.value), Wanted::Declared(mount))).collect();
-    if matches!(container.who, Who::Kubernetes(_)) {
-        for default in defaults::mounts(builder.stage, workload, container) {
-            if !declared.iter().any(|mount| same_path(&mount.at.value, &default.at)) {
-                let rank = if default.first { 0 } else { depth(&default.at) };
-                wanted.push((rank, Wanted::Default(Box::new(default))));
-            }
-        }
-    }
-    // What the runtime needs comes first, then outer mounts before inner ones, whatever the description's order.
-    wanted.sort_by_key(|(rank, _)| *rank);
-    for (_, wanted) in &wanted {
-        match wanted {
-            Wanted::Declared(mount) => builder.declared(mount, volumes),
-            Wanted::Default(default) => builder.default(default),
-        }
-    }
-    builder.working_directory(container);
-    let blocked = builder.blocked.or_else(|| volumes.values().find_map(|volume| volume.blocked.clone()));
+    let only = if let [one] = credentials.as_slice() { Some(one) } else { None };
+    let mut builder = Builder {
+        process: only.map(|one| (one.fsuid.raw(), one.fsgid.raw())),
+        creator: creator(namespace.as_ref()),
+        image: container.image.as_ref().and_then(|image| kube.scene.images.get(&image.value)),
+        image_table: MountTable::default(),
+        stage,
+        kube,
+        container,
+        filled: &mut workshop.filled,
+        mounts: MountTable::default(),
+        blocked: container.refusal.clone(),
+        own_ids,
+    };
+    builder.all(&workshop.volumes, workshop.shelf, runtime);
+    let shared = workshop.volumes.values().filter_map(|volume| match volume {
+        Ready::Shared(volume) => volume.blocked.clone(),
+        Ready::Anonymous | Ready::Tmpfs(_) => None,
+    });
+    // A cluster holds the whole pod back, an engine only the container that mounts it.
+    let blocked = builder.blocked.or_else(|| shared.into_iter().find(|refusal| refusal.whole_pod));
     Actor {
-        workload: Arc::from(workload.name.as_str()),
+        workload: Arc::from(kube.workload.name.as_str()),
         container: Arc::from(container.name.as_str()),
         role: container.role,
         image: container.image.as_ref().map(|image| Arc::from(image.value.as_str())),
@@ -74,96 +82,218 @@ pub(super) fn actor(
 enum Wanted<'a> {
     Declared(&'a VolumeMount),
     Default(Box<DefaultMount>),
+    /// A `VOLUME` of the image.
+    Image(&'a Fact<Vec<u8>>),
 }
 
 /// One mount about to be made.
-struct Attachment<'a> {
-    at: &'a [u8],
-    volume: &'a Prepared,
-    root: Option<InodeId>,
-    flags: MountFlags,
-    origin: MountOrigin,
-    from: &'a Provenance,
-    ids: &'a MountIds,
+pub(super) struct Attachment<'a> {
+    pub at: &'a [u8],
+    pub volume: &'a Prepared,
+    pub root: Option<InodeId>,
+    pub flags: MountFlags,
+    pub origin: MountOrigin,
+    pub from: &'a Provenance,
+    pub ids: &'a MountIds,
 }
 
-struct Builder<'a> {
-    stage: &'a mut Stage,
-    mounts: MountTable,
-    blocked: Option<Refusal>,
-    own_ids: MountIds,
+pub(super) struct Builder<'a> {
+    pub stage: &'a mut Stage,
+    pub kube: &'a Kube<'a>,
+    pub container: &'a Container,
+    pub filled: &'a mut Filled,
+    pub mounts: MountTable,
+    /// The image alone, as an engine looks into it before anything is mounted.
+    pub image_table: MountTable,
+    pub image: Option<&'a Image>,
+    pub blocked: Option<Refusal>,
+    /// The namespace's ids as the map of a mount.
+    pub own_ids: MountIds,
+    /// Who makes mount points, in kernel ids.
+    pub creator: (u32, u32),
+    /// The process's own user and group in kernel ids, where they are settled.
+    pub process: Option<(u32, u32)>,
 }
 
 impl Builder<'_> {
-    /// The root: the image, or the volume that is mounted at `/`.
-    fn root(
-        &mut self,
-        scene: &Scene,
-        container: &Container,
-        whole: Option<&VolumeMount>,
-        volumes: &BTreeMap<String, Prepared>,
-    ) {
-        let read_only = if container.read_only_root { MountFlags::READ_ONLY } else { MountFlags::default() };
-        if let Some((mount, volume)) =
-            whole.and_then(|mount| Some((mount, volumes.get(&mount.volume.value)?)))
-        {
-            let flags = flags_of(mount, volume);
-            let (root, from, ids) = (volume.root, &mount.at.from, &mount.ids);
-            self.push(
-                None,
-                &Attachment { at: b"/", volume, root, flags, origin: MountOrigin::Root, from, ids },
-            );
-            return;
+    /// Every mount, and the working directory.
+    fn all(&mut self, volumes: &BTreeMap<String, Ready>, shelf: &mut Shelf, runtime: Runtime) {
+        let container = self.container;
+        let mut declared: Vec<&VolumeMount> = container.mounts.iter().collect();
+        let whole =
+            declared.iter().position(|mount| depth(&mount.at.value) == 0).map(|at| declared.remove(at));
+        self.root(whole, volumes);
+        let mut wanted: Vec<(usize, Wanted<'_>)> =
+            declared.iter().map(|mount| (depth(&mount.at.value), Wanted::Declared(mount))).collect();
+        let taken = |at: &[u8]| declared.iter().any(|mount| same_path(&mount.at.value, at));
+        if runtime != Runtime::Bare {
+            for default in defaults::mounts(self.stage, shelf, self.kube, container) {
+                if !taken(&default.at) {
+                    let rank = if default.first { 0 } else { depth(&default.at) };
+                    wanted.push((rank, Wanted::Default(Box::new(default))));
+                }
+            }
         }
-        let source = image_source(scene, container);
+        if matches!(self.kube.workload.flavour, Flavour::Pod | Flavour::Compose) {
+            let own = self.image.map(|image| image.volumes.as_slice()).unwrap_or_default();
+            let left = own.iter().filter(|volume| !taken(&volume.value));
+            wanted.extend(left.map(|volume| (depth(&volume.value), Wanted::Image(volume))));
+        }
+        // What the runtime needs comes first, then outer mounts before inner ones, whatever the description's
+        // order; a bundle lists its mounts in the order they are made.
+        if self.kube.workload.flavour != Flavour::Bundle {
+            wanted.sort_by_key(|(rank, _)| *rank);
+        }
+        for (_, wanted) in &wanted {
+            match wanted {
+                Wanted::Declared(mount) => self.declared(mount, volumes),
+                Wanted::Default(default) => self.default(default),
+                Wanted::Image(volume) => self.image_volume(volume),
+            }
+        }
+        self.working_directory();
+    }
+
+    /// The root: the image, or the volume that is mounted at `/`.
+    fn root(&mut self, whole: Option<&VolumeMount>, volumes: &BTreeMap<String, Ready>) {
+        let container = self.container;
+        let read_only = if container.read_only_root { MountFlags::READ_ONLY } else { MountFlags::default() };
+        if let Some(mount) = whole
+            && let Some(Ready::Shared(volume)) = volumes.get(&mount.volume.value)
+        {
+            let flags = self.flags_of(mount, volume);
+            let (root, from, ids) = (volume.root, &mount.at.from, &mount.ids);
+            let (at, origin) = (&b"/"[..], MountOrigin::Root);
+            return self.push(None, &Attachment { at, volume, root, flags, origin, from, ids });
+        }
+        let source = image_source(self.kube.scene, &image_name(container));
         let source = self.stage.add_source(source);
         let from = container.image.as_ref().map_or(&container.from, |image| &image.from);
         let volume = Prepared::single(source, "image", Preparation::default());
         let (root, origin) = (Some(Tree::ROOT), MountOrigin::Root);
         let ids = &self.own_ids.clone();
         self.push(None, &Attachment { at: b"/", volume: &volume, root, flags: read_only, origin, from, ids });
+        self.image_table.push(self.mounts.get(MountTable::ROOT).clone());
     }
 
-    fn declared(&mut self, mount: &VolumeMount, volumes: &BTreeMap<String, Prepared>) {
+    fn declared(&mut self, mount: &VolumeMount, volumes: &BTreeMap<String, Ready>) {
         // Readers refuse mounts of undeclared volumes, so a missing one is only passed over here.
-        let Some(volume) = volumes.get(&mount.volume.value) else {
-            return;
+        let Some(ready) = volumes.get(&mount.volume.value) else { return };
+        let Some(volume) = self.ready(ready, &mount.at, mount.no_copy) else { return };
+        if let Some(refusal) = volume.blocked.as_ref().filter(|refusal| !refusal.whole_pod) {
+            self.blocked.get_or_insert_with(|| refusal.clone());
+        }
+        let volume = match &mount.unknown_part {
+            Some(unknown) => {
+                let kind = volume.kind.clone();
+                let name = format!("part of {}", self.stage.source(volume.variants[0].source).name);
+                let root = None;
+                Prepared {
+                    root,
+                    flags: volume.flags,
+                    ..unknown_source(self.stage, &name, &kind, unknown.clone())
+                }
+            }
+            None => volume,
         };
         let root = match &mount.sub_path {
             None => Ok(volume.root),
-            Some(path) => sub_path::resolve(self.stage, volume, &path.value),
+            Some(path) => sub_path::resolve(self.stage, &volume, &path.value),
         };
         let root = match root {
             Ok(root) => root,
-            Err(reason) => return self.block("CreateContainerConfigError", reason, mount),
+            Err(reason) => {
+                let from =
+                    mount.sub_path.as_ref().map_or_else(|| mount.at.from.clone(), |path| path.from.clone());
+                return self.stop("CreateContainerConfigError", reason, from);
+            }
         };
-        let flags = flags_of(mount, volume);
+        let flags = self.flags_of(mount, &volume);
         let (at, from, origin) = (mount.at.value.as_slice(), &mount.at.from, MountOrigin::Declared);
-        self.attach(&Attachment { at, volume, root, flags, origin, from, ids: &mount.ids });
+        let of_pod = self.kube.workload.own_users.is_some();
+        let shifted = of_pod || matches!(ready, Ready::Tmpfs(_));
+        let ids = if shifted { self.own_ids.clone() } else { mount.ids.clone() };
+        self.attach(&Attachment { at, volume: &volume, root, flags, origin, from, ids: &ids });
+    }
+
+    /// The volume as this container gets it at `at`: filled or made where that is its own.
+    fn ready(&mut self, ready: &Ready, at: &Fact<Vec<u8>>, no_copy: bool) -> Option<Prepared> {
+        match ready {
+            Ready::Shared(volume) => {
+                let mut volume = volume.clone();
+                self.fill(&mut volume, at, no_copy);
+                Some(volume)
+            }
+            Ready::Anonymous => {
+                let name = format!("anonymous volume at {}", quoted(&at.value));
+                let creator = self.creator;
+                let mut volume = super::volume::new_volume(self.stage, &name, "volume", creator);
+                volume.flags = self.kube.profile.volumes.flags;
+                self.fill(&mut volume, at, no_copy);
+                Some(volume)
+            }
+            Ready::Tmpfs(asked) => self.tmpfs(asked, at),
+        }
+    }
+
+    fn image_volume(&mut self, volume: &Fact<Vec<u8>>) {
+        let Some(prepared) = self.ready(&Ready::Anonymous, volume, false) else { return };
+        let (at, root, flags) = (volume.value.as_slice(), prepared.root, prepared.flags);
+        let (origin, from, ids) = (MountOrigin::Declared, &volume.from, &MountIds::default());
+        self.attach(&Attachment { at, volume: &prepared, root, flags, origin, from, ids });
     }
 
     fn default(&mut self, default: &DefaultMount) {
-        let volume = &default.volume;
-        let (root, flags, origin) = (volume.root, volume.flags, MountOrigin::Default);
-        let ids = &self.own_ids.clone();
-        self.attach(&Attachment { at: &default.at, volume, root, flags, origin, from: &default.from, ids });
+        let at = Fact::new(default.at.clone(), default.from.clone());
+        let Some(volume) = self.ready(&default.volume, &at, false) else { return };
+        let ids = if default.shifted { self.own_ids.clone() } else { MountIds::default() };
+        let (root, flags, origin) = (volume.root, volume.flags, default.origin);
+        self.attach(&Attachment {
+            at: &default.at,
+            volume: &volume,
+            root,
+            flags,
+            origin,
+            from: &default.from,
+            ids: &ids,
+        });
     }
 
-    /// A working directory that is missing is made by root, whoever the process is.
-    fn working_directory(&mut self, container: &Container) {
-        let Some(path) = &container.working_directory else { return };
-        let made = find_or_make(self.stage, &self.mounts, &path.value, FileKind::Directory, MakeMode::RUNC);
+    /// A working directory that is missing is made, by root or by nobody.
+    fn working_directory(&mut self) {
+        let own = self.container.working_directory.as_ref();
+        let image = self.image.and_then(|image| image.working_directory.as_ref());
+        let Some(path) = own.or(image) else { return };
+        let mut maker = self.maker();
+        maker.directory &= 0o777;
+        if !self.profile().makes_working_directory && self.is_missing_in_image(&path.value) {
+            if own.is_some() {
+                let reason =
+                    format!("the working directory {} does not exist in the container", quoted(&path.value));
+                return self.stop("start refused", reason, path.from.clone());
+            }
+            maker.owner = self.process;
+        }
+        let made = find_or_make(self.stage, &self.mounts, &path.value, FileKind::Directory, &maker);
         if let Err(reason) = made {
             let reason = format!("the working directory {} cannot be made: {reason}", quoted(&path.value));
             self.stop("StartError", reason, path.from.clone());
         }
     }
 
+    pub(super) const fn profile(&self) -> &Profile {
+        self.kube.profile
+    }
+
+    pub(super) fn maker(&self) -> Maker {
+        Maker::runtime(&self.profile().mount_points, self.creator)
+    }
+
     fn attach(&mut self, new: &Attachment<'_>) {
         let tree = &self.stage.source(new.volume.variants[0].source).tree;
         let directory = new.root.map(|root| tree.inode(root).kind == FileKind::Directory);
         let wanted = if directory == Some(true) { FileKind::Directory } else { FileKind::File };
-        match find_or_make(self.stage, &self.mounts, new.at, wanted, MakeMode::RUNC) {
+        match find_or_make(self.stage, &self.mounts, new.at, wanted, &self.maker()) {
             Ok(place) => {
                 let Some(inode) = place.inode else { return };
                 let there = self.stage.source(place.source).tree.inode(inode).kind;
@@ -197,24 +327,31 @@ impl Builder<'_> {
         });
     }
 
-    fn block(&mut self, class: &'static str, reason: String, mount: &VolumeMount) {
-        let from = mount.sub_path.as_ref().map_or_else(|| mount.at.from.clone(), |path| path.from.clone());
-        self.stop(class, reason, from);
-    }
-
-    fn stop(&mut self, class: &'static str, reason: String, from: Provenance) {
+    pub(super) fn stop(&mut self, class: &'static str, reason: String, from: Provenance) {
         self.blocked.get_or_insert(Refusal { class, reason, from, whole_pod: false });
     }
+
+    /// The flags of a mount: the volume's and its own; a runtime may forget those of the host underneath.
+    fn flags_of(&self, mount: &VolumeMount, volume: &Prepared) -> MountFlags {
+        let asked = mount.flags.with(read_only(mount));
+        let bind = matches!(&*volume.kind, "bind" | "hostPath");
+        match self.profile().binds.forgets {
+            Forgets::UnderReadOnly if bind && asked.has(MountFlags::READ_ONLY) => asked,
+            Forgets::ReadOnly if bind && !asked.has(MountFlags::READ_ONLY) => {
+                volume.flags.without(MountFlags::READ_ONLY).with(asked)
+            }
+            Forgets::UnderReadOnly | Forgets::ReadOnly | Forgets::Nothing => volume.flags.with(asked),
+        }
+    }
 }
 
-fn flags_of(mount: &VolumeMount, volume: &Prepared) -> MountFlags {
-    let read_only = if mount.read_only { MountFlags::READ_ONLY } else { MountFlags::default() };
-    volume.flags.with(mount.flags).with(read_only)
+const fn read_only(mount: &VolumeMount) -> MountFlags {
+    if mount.read_only { MountFlags::READ_ONLY } else { MountFlags::NONE }
 }
 
-fn image_source(scene: &Scene, container: &Container) -> Source {
-    let name = image_name(container);
-    let image = container.image.as_ref().and_then(|image| scene.images.get(&image.value));
+/// The files of the image called `name`.
+pub(super) fn image_source(scene: &Scene, name: &str) -> Source {
+    let image = scene.images.get(name);
     let tree = image.and_then(|image| image.tree.clone()).unwrap_or_else(|| {
         let settle = format!("give `images: {{ {name}: {{ tree: ... }} }}` in a scene file");
         let unknown = Unknown::new(&format!("what image {name} holds"), &settle);

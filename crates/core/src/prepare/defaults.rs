@@ -1,114 +1,286 @@
-//! What a runtime mounts into every container of a pod (facts/kubelet.md section 3).
+//! What a runtime, and a kubelet, mount into every container (facts/runtimes.md section 6, facts/kubelet.md section 3).
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use super::prepared::{Prepared, unknown_source};
-use crate::fact::{Provenance, Unknown};
+use super::api_volume;
+use super::prepared::{Prepared, Ready};
+use super::volume::Kube;
+use crate::fact::{Fact, Provenance, Unknown};
 use crate::mode::{FileKind, Mode};
-use crate::mount::{MountFlags, Preparation, Source};
+use crate::mount::{MountFlags, MountOrigin, Preparation, Source};
 use crate::personality::Personality;
-use crate::scene::{Container, Workload};
+use crate::runtime::{DefaultKind, DefaultRow, Flavour};
+use crate::scene::{Container, TmpfsAsked};
 use crate::stage::Stage;
 use crate::tree::{Certainty, Device, Doubt, Entry, Tree};
 
 /// A default mount: where and what.
 pub(super) struct DefaultMount {
     pub at: Vec<u8>,
-    pub volume: Prepared,
+    pub volume: Ready,
     pub from: Provenance,
-    /// Whether the runtime makes it before everything the kubelet asks for.
+    /// Whether the runtime makes it before everything the description asks for.
     pub first: bool,
+    pub origin: MountOrigin,
+    /// Whether its owners are the namespace's root's; the kernel's own files are not.
+    pub shifted: bool,
 }
 
-const QUIET: MountFlags = MountFlags::NO_SUID.with(MountFlags::NO_DEV).with(MountFlags::NO_EXEC);
+/// Trees that are the same in every container, made once.
+#[derive(Default)]
+pub(super) struct Shelf {
+    trees: BTreeMap<String, Arc<Tree>>,
+    token: Option<Prepared>,
+}
 
-/// The default mounts of one container of a pod, outer ones first.
-pub(super) fn mounts(stage: &mut Stage, workload: &Workload, container: &Container) -> Vec<DefaultMount> {
-    let mut all = runtime_mounts(stage, container);
-    let rule = Provenance::rule("the kubelet binds it into every container");
-    let mut add =
-        |at: &[u8], volume, from| all.push(DefaultMount { at: at.to_vec(), volume, from, first: false });
-    let with_root = if container.read_only_root { MountFlags::READ_ONLY } else { MountFlags::default() };
-    // The kubelet's own /etc/hosts stays writable when the root is read-only; the runtime's two do not.
-    add(b"/etc/hosts", single_file(stage, "hosts", 0o644, MountFlags::default()), rule.clone());
-    add(b"/etc/hostname", single_file(stage, "hostname", 0o644, with_root), rule.clone());
-    add(b"/etc/resolv.conf", single_file(stage, "resolv.conf", 0o644, with_root), rule.clone());
-    let log = container.termination_log.as_ref();
-    let at = log.map_or(&b"/dev/termination-log"[..], |path| path.value.as_slice());
-    let from = log.map_or(rule, |path| path.from.clone());
-    add(at, single_file(stage, "termination-log", 0o666, MountFlags::default()), from);
-    let token = workload.service_account_token.as_ref();
-    if token.is_none_or(|told| told.value) {
-        let assumed = || Provenance::Assumption("the service account mounts its token, as by default".into());
-        let from = token.map_or_else(assumed, |told| told.from.clone());
-        add(b"/var/run/secrets/kubernetes.io/serviceaccount", service_account(stage), from);
+impl Shelf {
+    /// Forgets what belongs to one workload.
+    pub(super) fn next_workload(&mut self) {
+        self.token = None;
     }
-    all
+
+    fn tree(&mut self, key: String, make: impl FnOnce() -> Tree) -> Arc<Tree> {
+        self.trees.entry(key).or_insert_with(|| Arc::new(make())).clone()
+    }
 }
 
-/// What the runtime mounts before anything else.
-fn runtime_mounts(stage: &mut Stage, container: &Container) -> Vec<DefaultMount> {
-    let sys = if container.privileged { QUIET } else { QUIET.with(MountFlags::READ_ONLY) };
-    let volumes = [
-        (&b"/proc"[..], kernel_files(stage, "proc", QUIET)),
-        (b"/dev", devices(stage, container.privileged)),
-        (b"/dev/shm", shared(stage, "shm")),
-        (b"/dev/mqueue", shared(stage, "mqueue")),
-        (b"/sys", kernel_files(stage, "sysfs", sys)),
-    ];
-    let from = Provenance::rule("the runtime mounts it into every container");
-    let mount =
-        |(at, volume): (&[u8], _)| DefaultMount { at: at.to_vec(), volume, from: from.clone(), first: true };
-    volumes.map(mount).into()
-}
-
-fn service_account(stage: &mut Stage) -> Prepared {
-    let unknown = Unknown::new(
-        "what the service account volume holds",
-        "not possible yet: this version does not read it",
-    );
-    let mut volume = unknown_source(stage, "service account token", "projected", unknown);
-    volume.flags = MountFlags::READ_ONLY;
-    volume
-}
-
-fn place(
+/// The default mounts of one container, outer ones first.
+pub(super) fn mounts(
     stage: &mut Stage,
-    name: &str,
-    filesystem: Option<&str>,
-    kind: &str,
-    tree: Tree,
-    flags: MountFlags,
-) -> Prepared {
-    let source = Source {
-        name: Arc::from(name),
-        filesystem: filesystem.map(Arc::from),
-        tree: Arc::new(tree),
-        read_only: false,
-        native: Certainty::Known,
-        personality: Personality::default(),
-    };
-    let source = stage.add_source(source);
-    Prepared { flags, ..Prepared::single(source, kind, Preparation::default()) }
+    shelf: &mut Shelf,
+    kube: &Kube<'_>,
+    container: &Container,
+) -> Vec<DefaultMount> {
+    let mut making = Making { stage, shelf, container, all: Vec::new() };
+    for row in kube.profile.defaults {
+        making.row(row);
+    }
+    if kube.workload.flavour == Flavour::Pod {
+        making.kubelet(kube);
+    }
+    making.all
 }
 
-/// `/proc` and `/sys`: root 0555, the rest is the kernel's and not modelled.
-fn kernel_files(stage: &mut Stage, filesystem: &str, flags: MountFlags) -> Prepared {
+struct Making<'a> {
+    stage: &'a mut Stage,
+    shelf: &'a mut Shelf,
+    container: &'a Container,
+    all: Vec<DefaultMount>,
+}
+
+impl Making<'_> {
+    fn row(&mut self, row: &DefaultRow) {
+        let privileged = self.container.privileged;
+        let read_only =
+            |flags: MountFlags, when: bool| if when { flags.with(MountFlags::READ_ONLY) } else { flags };
+        let (volume, first) = match row.kind {
+            DefaultKind::Proc => (self.kernel_files("proc", row.flags), true),
+            DefaultKind::Sys => (self.kernel_files("sysfs", read_only(row.flags, !privileged)), true),
+            DefaultKind::Devices => (self.devices(privileged, row.flags), true),
+            DefaultKind::Shared(mode) => (self.shared(row.at, mode, row.flags), true),
+            DefaultKind::File { mode, follows_root } => {
+                let flags = read_only(row.flags, follows_root && self.container.read_only_root);
+                (self.single_file(row.at.rsplit('/').next().unwrap_or(row.at), mode, flags), false)
+            }
+            DefaultKind::ScratchUnderReadOnlyRoot => {
+                if !self.container.read_only_root {
+                    return;
+                }
+                let mode = Some(Mode::new(0o1777));
+                let asked = TmpfsAsked { mode, flags: Some(row.flags), ..TmpfsAsked::default() };
+                return self.push(row.at, Ready::Tmpfs(asked), false, MountOrigin::Default);
+            }
+            DefaultKind::Masked | DefaultKind::ReadOnly if privileged || self.container.unmasked => return,
+            DefaultKind::Masked => {
+                let volume = self.mask(row.at);
+                return self.push(row.at, volume, true, MountOrigin::Shield);
+            }
+            DefaultKind::ReadOnly => {
+                let volume = self.read_only_part(row.at);
+                return self.push(row.at, volume, true, MountOrigin::Shield);
+            }
+        };
+        self.push(row.at, Ready::Shared(volume), first, MountOrigin::Default);
+    }
+
+    fn push(&mut self, at: &str, volume: Ready, first: bool, origin: MountOrigin) {
+        let from = Provenance::rule("the runtime mounts it into every container");
+        let shifted = !(at.starts_with("/proc") || at.starts_with("/sys"));
+        self.all.push(DefaultMount { at: at.as_bytes().to_vec(), volume, from, first, origin, shifted });
+    }
+
+    /// What the kubelet adds. Its own /etc/hosts stays writable when the root is read-only; the runtime's two do not.
+    fn kubelet(&mut self, kube: &Kube<'_>) {
+        let rule = Provenance::rule("the kubelet binds it into every container");
+        let with_root =
+            if self.container.read_only_root { MountFlags::READ_ONLY } else { MountFlags::default() };
+        for (name, flags) in
+            [("hosts", MountFlags::default()), ("hostname", with_root), ("resolv.conf", with_root)]
+        {
+            let volume = self.single_file(name, 0o644, flags);
+            self.add(format!("/etc/{name}").as_bytes(), volume, rule.clone());
+        }
+        let log = self.container.termination_log.as_ref();
+        let at = log.map_or(&b"/dev/termination-log"[..], |path| path.value.as_slice());
+        let from = log.map_or(rule, |path| path.from.clone());
+        let volume = self.single_file("termination-log", 0o666, MountFlags::default());
+        self.add(at, volume, from);
+        let token = kube.workload.service_account_token.as_ref();
+        if token.is_none_or(|told| told.value) {
+            let assumed =
+                || Provenance::Assumption("the service account mounts its token, as by default".into());
+            let from = token.map_or_else(assumed, |told| told.from.clone());
+            let volume = match &self.shelf.token {
+                Some(volume) => volume.clone(),
+                None => {
+                    let name = Fact::new("service account token".to_owned(), from.clone());
+                    let volume = api_volume::prepare(self.stage, kube, &name, &api_volume::service_account());
+                    self.shelf.token.insert(volume).clone()
+                }
+            };
+            self.add(b"/var/run/secrets/kubernetes.io/serviceaccount", volume, from);
+        }
+    }
+
+    fn add(&mut self, at: &[u8], volume: Prepared, from: Provenance) {
+        let (at, volume, origin) = (at.to_vec(), Ready::Shared(volume), MountOrigin::Default);
+        self.all.push(DefaultMount { at, volume, from, first: false, origin, shifted: true });
+    }
+
+    fn place(
+        &mut self,
+        name: &str,
+        filesystem: Option<&str>,
+        kind: &str,
+        tree: Arc<Tree>,
+        flags: MountFlags,
+    ) -> Prepared {
+        let source = Source {
+            name: Arc::from(name),
+            filesystem: filesystem.map(Arc::from),
+            tree,
+            read_only: false,
+            native: Certainty::Known,
+            personality: Personality::default(),
+        };
+        let source = self.stage.add_source(source);
+        Prepared { flags, ..Prepared::single(source, kind, Preparation::default()) }
+    }
+
+    /// `/proc` and `/sys`: root 0555, the rest is the kernel's and not modelled.
+    fn kernel_files(&mut self, filesystem: &str, flags: MountFlags) -> Prepared {
+        let tree = self.shelf.tree(filesystem.to_owned(), || kernel_tree(filesystem));
+        self.place(filesystem, Some(filesystem), filesystem, tree, flags)
+    }
+
+    fn shared(&mut self, at: &str, mode: u16, flags: MountFlags) -> Prepared {
+        let name = at.rsplit('/').next().unwrap_or(at);
+        let filesystem = if name == "mqueue" { "mqueue" } else { "tmpfs" };
+        let tree = self.shelf.tree(format!("shared {mode:o}"), || {
+            let rule = format!("the runtime makes it 0:0 {mode:04o}");
+            Tree::new(Entry::directory(0, 0, mode), Provenance::Rule(rule.into()))
+        });
+        self.place(name, Some(filesystem), filesystem, tree, flags)
+    }
+
+    /// `/dev`: a tmpfs with the devices every container has.
+    fn devices(&mut self, privileged: bool, flags: MountFlags) -> Prepared {
+        let tree = self.shelf.tree(format!("dev {privileged}"), || device_tree(privileged));
+        self.place("dev", Some("tmpfs"), "tmpfs", tree, flags)
+    }
+
+    /// A bind of one file; the mount shows the file itself.
+    fn single_file(&mut self, name: &str, mode: u16, flags: MountFlags) -> Prepared {
+        let tree = self.shelf.tree(format!("file {name} {mode:o}"), || file_tree(name, mode));
+        let root = tree.find(name.as_bytes()).or(Some(Tree::ROOT));
+        Prepared { root, ..self.place(name, None, "bind", tree, flags) }
+    }
+
+    /// A directory hides behind an empty read-only tmpfs, a file behind `/dev/null`.
+    fn mask(&mut self, at: &str) -> Ready {
+        Ready::Shared(if is_file(at) {
+            let tree = self.shelf.tree("masked file".to_owned(), || {
+                let mut tree =
+                    Tree::new(Entry::directory(0, 0, 0o755), Provenance::rule("the runtime masks it"));
+                add(&mut tree, "null", null());
+                tree
+            });
+            let root = tree.find(b"null").or(Some(Tree::ROOT));
+            Prepared { root, ..self.place("null", Some("tmpfs"), "masked", tree, MountFlags::NONE) }
+        } else {
+            let tree = self.shelf.tree("masked directory".to_owned(), || {
+                Tree::new(
+                    Entry::directory(0, 0, 0o755),
+                    Provenance::rule("the runtime hides it behind an empty tmpfs"),
+                )
+            });
+            self.place("masked", Some("tmpfs"), "masked", tree, MountFlags::READ_ONLY)
+        })
+    }
+
+    /// A part of `/proc`, mounted again and read-only.
+    fn read_only_part(&mut self, at: &str) -> Ready {
+        let tree = self.shelf.tree("proc".to_owned(), || kernel_tree("proc"));
+        let root = tree.find(at.trim_start_matches("/proc").as_bytes()).or(Some(Tree::ROOT));
+        Ready::Shared(Prepared {
+            root,
+            ..self.place("proc", Some("proc"), "proc", tree, MountFlags::READ_ONLY)
+        })
+    }
+}
+
+/// Which of the shielded paths are files.
+fn is_file(at: &str) -> bool {
+    ["kcore", "keys", "latency_stats", "timer_list", "timer_stats", "sched_debug", "sysrq-trigger"]
+        .iter()
+        .any(|name| at.strip_prefix("/proc/") == Some(name))
+}
+
+/// Paths of `/proc` and `/sys` that runtimes mount something over, so that they are there to mount on.
+const SHIELDED: [(&str, &[&str]); 2] = [
+    (
+        "proc",
+        &[
+            "acpi",
+            "asound",
+            "bus",
+            "fs",
+            "irq",
+            "kcore",
+            "keys",
+            "latency_stats",
+            "scsi",
+            "sys",
+            "sysrq-trigger",
+            "timer_list",
+        ],
+    ),
+    ("sysfs", &["firmware", "dev/block"]),
+];
+
+fn kernel_tree(filesystem: &str) -> Tree {
     let unknown =
         Unknown::new(&format!("what {filesystem} shows"), "not possible: the kernel decides file by file");
-    let doubt = Doubt { attributes: Certainty::Known, contents: Certainty::Unknown(unknown) };
-    let tree = Tree::new(Entry::directory(0, 0, 0o555).doubting(doubt), Provenance::rule("the kernel"));
-    place(stage, filesystem, Some(filesystem), filesystem, tree, flags)
+    let doubt = Doubt { attributes: Certainty::Known, contents: Certainty::Unknown(unknown.clone()) };
+    let root = Entry::directory(0, 0, 0o555).doubting(doubt.clone());
+    let mut tree = Tree::new(root, Provenance::rule("the kernel"));
+    for path in SHIELDED.iter().filter(|(of, _)| *of == filesystem).flat_map(|(_, paths)| *paths) {
+        // Whether this kernel has it, and a file's mode, differ: only a directory's is the same everywhere.
+        let file = is_file(&format!("/{filesystem}/{path}"));
+        let directory = || Entry::directory(0, 0, 0o555).doubting(doubt.clone());
+        let unsure = Doubt { attributes: Certainty::Unknown(unknown.clone()), contents: Certainty::Known };
+        let entry = if file { Entry::file(0, 0, 0o400).doubting(unsure) } else { directory() };
+        let (above, name) = path.rsplit_once('/').unwrap_or(("", path));
+        let added = tree
+            .ensure(above.as_bytes(), |_, _| directory())
+            .and_then(|dir| tree.add(dir, name.as_bytes(), entry));
+        debug_assert!(added.is_ok(), "{path}");
+    }
+    tree
 }
 
-fn shared(stage: &mut Stage, name: &str) -> Prepared {
-    let tree = Tree::new(Entry::directory(0, 0, 0o1777), Provenance::rule("the runtime makes it 0:0 1777"));
-    let filesystem = if name == "mqueue" { "mqueue" } else { "tmpfs" };
-    place(stage, name, Some(filesystem), filesystem, tree, QUIET)
-}
-
-/// `/dev`: a tmpfs with the devices every container has.
-fn devices(stage: &mut Stage, privileged: bool) -> Prepared {
+fn device_tree(privileged: bool) -> Tree {
     let unlisted = |what: &str| {
         let unknown = Unknown::new(what, "not possible in a scene");
         Doubt { attributes: Certainty::Known, contents: Certainty::Unknown(unknown) }
@@ -121,7 +293,7 @@ fn devices(stage: &mut Stage, privileged: bool) -> Prepared {
     let nodes =
         [("null", 1, 3), ("zero", 1, 5), ("full", 1, 7), ("random", 1, 8), ("urandom", 1, 9), ("tty", 5, 0)];
     for (name, major, minor) in nodes {
-        let mut node = Entry::new(FileKind::CharDevice, 0, 0, Mode::new(0o666));
+        let mut node = null();
         node.device = Some(Device { major, minor });
         add(&mut tree, name, node);
     }
@@ -139,20 +311,25 @@ fn devices(stage: &mut Stage, privileged: bool) -> Prepared {
     add(&mut tree, "shm", Entry::directory(0, 0, 0o755));
     add(&mut tree, "mqueue", Entry::directory(0, 0, 0o755));
     add(&mut tree, "pts", Entry::directory(0, 0, 0o755).doubting(unlisted("which terminals there are")));
-    place(stage, "dev", Some("tmpfs"), "tmpfs", tree, MountFlags::NO_SUID)
+    tree
+}
+
+fn file_tree(name: &str, mode: u16) -> Tree {
+    let rule = format!("the runtime's own {name}, 0:0 {mode:04o}");
+    let mut tree = Tree::new(Entry::directory(0, 0, 0o755), Provenance::Rule(rule.into()));
+    add(&mut tree, name, Entry::file(0, 0, mode));
+    tree
+}
+
+/// `/dev/null`.
+fn null() -> Entry {
+    let mut node = Entry::new(FileKind::CharDevice, 0, 0, Mode::new(0o666));
+    node.device = Some(Device { major: 1, minor: 3 });
+    node
 }
 
 fn add(tree: &mut Tree, name: &str, entry: Entry) {
     // The names are distinct and the root is a directory, so nothing can fail.
     let added = tree.add(Tree::ROOT, name.as_bytes(), entry);
     debug_assert!(added.is_ok(), "{name}");
-}
-
-/// A bind of one file; the mount shows the file itself.
-fn single_file(stage: &mut Stage, name: &str, mode: u16, flags: MountFlags) -> Prepared {
-    let rule = format!("the runtime's own {name}, 0:0 {mode:04o}");
-    let mut tree = Tree::new(Entry::directory(0, 0, 0o755), Provenance::Rule(rule.into()));
-    let file = tree.add(Tree::ROOT, name.as_bytes(), Entry::file(0, 0, mode));
-    let root = Some(file.unwrap_or(Tree::ROOT));
-    Prepared { root, ..place(stage, name, None, "bind", tree, flags) }
 }

@@ -5,12 +5,31 @@ use std::sync::Arc;
 use crate::fact::Provenance;
 use crate::ids::DiskGid;
 use crate::mode::{FileKind, Mode};
-use crate::tree::{Certainty, Marks, Tree};
+use crate::tree::{Certainty, InodeId, Marks, Tree};
 
-/// What the step adds to every file.
-const FILE_BITS: Mode = Mode::new(0o660);
-/// What the step adds to every directory.
-const DIRECTORY_BITS: Mode = Mode::new(0o2770);
+/// What the step adds to every file and every directory.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Masks {
+    file: Mode,
+    directory: Mode,
+}
+
+impl Masks {
+    /// For volumes that can be written.
+    pub(super) const WRITABLE: Self = Self { file: Mode::new(0o660), directory: Mode::new(0o2770) };
+    /// For volumes made of API objects, which count as read-only.
+    pub(super) const READ_ONLY: Self = Self { file: Mode::new(0o440), directory: Mode::new(0o2550) };
+}
+
+/// The step on the part of a tree below `top`.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Step<'a> {
+    pub top: InodeId,
+    pub group: u32,
+    pub policy: Policy,
+    pub masks: Masks,
+    pub from: &'a Provenance,
+}
 
 /// What the step did.
 #[derive(Debug, Default)]
@@ -30,40 +49,49 @@ pub(super) enum Policy {
     OnRootMismatch,
 }
 
-/// Gives every inode but links to `group`: files `| 0660`, directories `| 02770`. Owners stay, nothing is
+/// Gives every inode but links to the group: files `| 0660`, directories `| 02770`. Owners stay, nothing is
 /// removed, and what the kernel refuses to change (immutable, append-only) stays as it is.
-pub(super) fn apply(tree: &mut Tree, group: u32, policy: Policy, from: &Provenance) -> StepReport {
-    let gid = DiskGid::new(group);
-    let root = tree.inode(Tree::ROOT);
-    let matches = root.gid == gid && root.mode.has(DIRECTORY_BITS);
-    if policy == Policy::OnRootMismatch && matches {
-        let left = tree.ids().filter(|id| after(tree, *id, gid).is_some()).count();
-        let note = format!(
-            "OnRootMismatch: the root matches, so the walk is skipped and {left} inodes stay as they are"
-        );
+pub(super) fn apply(tree: &mut Tree, step: &Step<'_>) -> StepReport {
+    let gid = DiskGid::new(step.group);
+    let root = tree.inode(step.top);
+    let matches = root.gid == gid && root.mode.has(step.masks.directory);
+    if step.policy == Policy::OnRootMismatch && matches {
+        let left =
+            tree.below(step.top).into_iter().filter(|id| after(tree, *id, gid, step.masks).is_some()).count();
+        let stay = if left == 1 {
+            "1 inode stays as it is".to_owned()
+        } else {
+            format!("{left} inodes stay as they are")
+        };
+        let note = format!("OnRootMismatch: the root matches, so the walk is skipped and {stay}");
         return StepReport { touched: 0, note: Some(note.into()) };
     }
     let mut touched = 0;
-    for id in tree.ids() {
-        if let Some(mode) = after(tree, id, gid) {
-            tree.regroup(id, gid, mode, Some(from.clone()));
+    for id in tree.below(step.top) {
+        if let Some(mode) = after(tree, id, gid, step.masks) {
+            tree.regroup(id, gid, mode, Some(step.from.clone()));
             touched += 1;
         }
     }
-    let note = format!("the kubelet gives the volume to group {group}: files | 0660, directories | 02770");
+    let note = format!(
+        "the kubelet gives the volume to group {}: files | 0{:o}, directories | 0{:o}",
+        step.group,
+        step.masks.file.bits(),
+        step.masks.directory.bits()
+    );
     StepReport { touched, note: Some(note.into()) }
 }
 
 /// The mode an inode gets, or `None` where the step leaves it alone.
-fn after(tree: &Tree, id: crate::tree::InodeId, gid: DiskGid) -> Option<Mode> {
+fn after(tree: &Tree, id: InodeId, gid: DiskGid, masks: Masks) -> Option<Mode> {
     let inode = tree.inode(id);
     let unknown = tree.doubt(id).is_some_and(|doubt| matches!(doubt.attributes, Certainty::Unknown(_)));
     let kept = inode.marks.has(Marks::IMMUTABLE) || inode.marks.has(Marks::APPEND_ONLY);
     let bits = match inode.kind {
         FileKind::Link => return None,
-        FileKind::Directory => DIRECTORY_BITS,
+        FileKind::Directory => masks.directory,
         FileKind::File | FileKind::Fifo | FileKind::Socket | FileKind::CharDevice | FileKind::BlockDevice => {
-            FILE_BITS
+            masks.file
         }
     };
     let mode = inode.mode.with(bits);
@@ -80,7 +108,8 @@ mod tests {
     }
 
     fn step(tree: &mut Tree, policy: Policy) -> usize {
-        apply(tree, 7000, policy, &Provenance::rule("test")).touched
+        let from = &Provenance::rule("test");
+        apply(tree, &Step { top: Tree::ROOT, group: 7000, policy, masks: Masks::WRITABLE, from }).touched
     }
 
     macro_rules! walked {

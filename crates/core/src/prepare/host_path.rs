@@ -2,9 +2,9 @@
 
 use std::sync::Arc;
 
-use super::mount_point::{MakeMode, find_or_make};
+use super::mount_point::{Maker, find_or_make};
 use super::prepared::Prepared;
-use crate::fact::{Fact, Provenance, Unknown};
+use crate::fact::{Provenance, Unknown};
 use crate::identity::Refusal;
 use crate::mode::FileKind;
 use crate::mount::{MountFlags, MountOrigin, MountTable, Preparation, Source, SourceId, Variant};
@@ -30,20 +30,31 @@ pub(super) fn host_source(stage: &mut Stage, scene: &Scene) -> Option<SourceId> 
     }))
 }
 
-/// One hostPath volume. The filesystem group never changes it.
-pub(super) fn prepare(
-    stage: &mut Stage,
-    host: Option<SourceId>,
-    path: &[u8],
-    check: HostPathCheck,
-    volume: &Fact<String>,
-) -> Prepared {
-    let shown = crate::act::quoted(path);
+/// One path of the host that is to be mounted.
+#[derive(Clone, Copy)]
+pub(super) struct Wanted<'a> {
+    /// The absolute path.
+    pub path: &'a [u8],
+    /// What is checked or made.
+    pub check: HostPathCheck,
+    /// The kind of volume, for words.
+    pub kind: &'a str,
+    /// Where it was asked for.
+    pub from: &'a Provenance,
+    /// Who makes a missing one, in kernel ids.
+    pub creator: (u32, u32),
+    /// Whether a cluster waits where an engine refuses.
+    pub waits: bool,
+}
+
+/// One host path. The filesystem group never changes it.
+pub(super) fn prepare(stage: &mut Stage, host: Option<SourceId>, wanted: &Wanted<'_>) -> Prepared {
+    let shown = crate::act::quoted(wanted.path);
     let Some(host) = host else {
-        return unknown(stage, &shown, check);
+        return unknown(stage, &shown, wanted);
     };
-    let found = match reach(stage, host, path, check) {
-        Ok(Reached::Unlisted) => return unknown(stage, &shown, check),
+    let found = match reach(stage, host, wanted) {
+        Ok(Reached::Unlisted) => return unknown(stage, &shown, wanted),
         Ok(Reached::Known(root, made)) => Ok((root, made)),
         Err(problem) => Err(problem),
     };
@@ -51,29 +62,30 @@ pub(super) fn prepare(
     let (root, blocked) = match found {
         Ok((root, made)) => {
             if let Some(made) = made {
-                preparation
-                    .notes
-                    .push(format!("{shown} is missing on the host, so it is made as {made}").into());
+                let (uid, gid) = wanted.creator;
+                let note = format!("{shown} is missing on the host, so it is made as {made} of {uid}:{gid}");
+                preparation.notes.push(note.into());
             }
             (root, None)
         }
-        Err((class, reason)) => (Tree::ROOT, Some(refusal(class, &shown, &reason, volume))),
+        Err((class, reason)) => (Tree::ROOT, Some(refusal(class, &shown, &reason, wanted))),
     };
     preparation.before = Some(super::prepared::root_facts(&stage.source(host).tree, root));
     Prepared {
-        variants: vec![Variant { when: Arc::from(""), source: host, preparation }],
-        question: None,
         root: Some(root),
-        flags: MountFlags::default(),
-        kind: Arc::from("hostPath"),
         label: Some(Arc::from(format!("host {shown}"))),
         blocked,
+        ..Prepared::single(host, wanted.kind, preparation)
     }
 }
 
-fn refusal(class: &'static str, path: &str, reason: &str, volume: &Fact<String>) -> Refusal {
-    let reason = format!("host path {path}: {reason}, so the pod waits for ever");
-    Refusal { class, reason, from: volume.from.clone(), whole_pod: true }
+fn refusal(class: &'static str, path: &str, reason: &str, wanted: &Wanted<'_>) -> Refusal {
+    let from = wanted.from.clone();
+    if wanted.waits {
+        let reason = format!("host path {path}: {reason}, so the pod waits for ever");
+        return Refusal { class, reason, from, whole_pod: true };
+    }
+    Refusal { class: "start refused", reason: format!("host path {path}: {reason}"), from, whole_pod: false }
 }
 
 /// What is at a host path once the kubelet has looked.
@@ -92,7 +104,7 @@ fn failed(reason: impl Into<String>) -> Problem {
 }
 
 /// Nobody told what is there; where `check` does not say that it is a directory, not even its kind is known.
-fn unknown(stage: &mut Stage, shown: &str, check: HostPathCheck) -> Prepared {
+fn unknown(stage: &mut Stage, shown: &str, wanted: &Wanted<'_>) -> Prepared {
     let missing = Unknown::new(
         &format!("what lies at host path {shown}"),
         "give `host: { tree: ... }` in a scene file",
@@ -107,13 +119,14 @@ fn unknown(stage: &mut Stage, shown: &str, check: HostPathCheck) -> Prepared {
         personality: Personality::default(),
     };
     let source = stage.add_source(source);
-    let directory = kind_needed(check) == Some(FileKind::Directory);
+    let directory = kind_needed(wanted.check) == Some(FileKind::Directory);
     let root = directory.then_some(Tree::ROOT);
-    Prepared { root, ..Prepared::single(source, "hostPath", Preparation::default()) }
+    Prepared { root, ..Prepared::single(source, wanted.kind, Preparation::default()) }
 }
 
 /// The inode at `path` on the host, made where it is missing and `check` makes something.
-fn reach(stage: &mut Stage, host: SourceId, path: &[u8], check: HostPathCheck) -> Result<Reached, Problem> {
+fn reach(stage: &mut Stage, host: SourceId, wanted: &Wanted<'_>) -> Result<Reached, Problem> {
+    let (path, check) = (wanted.path, wanted.check);
     let table = host_table(host);
     match seen(stage, &table, path, Follow::Links)? {
         Seen::Unlisted => Ok(Reached::Unlisted),
@@ -123,13 +136,13 @@ fn reach(stage: &mut Stage, host: SourceId, path: &[u8], check: HostPathCheck) -
             }
             Some(_) | None => Ok(Reached::Known(inode, None)),
         },
-        Seen::Missing => make(stage, &table, path, check),
+        Seen::Missing => make(stage, &table, wanted),
     }
 }
 
 const fn kind_needed(check: HostPathCheck) -> Option<FileKind> {
     match check {
-        HostPathCheck::None => None,
+        HostPathCheck::None | HostPathCheck::MustExist => None,
         HostPathCheck::DirectoryOrCreate | HostPathCheck::Directory => Some(FileKind::Directory),
         HostPathCheck::FileOrCreate | HostPathCheck::File => Some(FileKind::File),
         HostPathCheck::Socket => Some(FileKind::Socket),
@@ -175,16 +188,12 @@ enum Seen {
     Unlisted,
 }
 
-fn make(
-    stage: &mut Stage,
-    table: &MountTable,
-    path: &[u8],
-    check: HostPathCheck,
-) -> Result<Reached, Problem> {
+fn make(stage: &mut Stage, table: &MountTable, wanted: &Wanted<'_>) -> Result<Reached, Problem> {
+    let Wanted { path, check, .. } = *wanted;
     let (kind, made) = match check {
-        HostPathCheck::None => (FileKind::Directory, "a directory 0:0 0755 by the runtime"),
-        HostPathCheck::DirectoryOrCreate => (FileKind::Directory, "a directory 0:0 0755 by the kubelet"),
-        HostPathCheck::FileOrCreate => (FileKind::File, "a file 0:0 0644 by the kubelet"),
+        HostPathCheck::None | HostPathCheck::DirectoryOrCreate => (FileKind::Directory, "a directory 0755"),
+        HostPathCheck::FileOrCreate => (FileKind::File, "a file 0644"),
+        HostPathCheck::MustExist => return Err(failed("nothing is there")),
         HostPathCheck::Directory
         | HostPathCheck::File
         | HostPathCheck::Socket
@@ -199,7 +208,8 @@ fn make(
     if kind == FileKind::File && matches!(seen(stage, table, parent(path), Follow::Links)?, Seen::Missing) {
         return Err(failed("nothing is there, and FileOrCreate does not make the parent"));
     }
-    let place = find_or_make(stage, table, path, kind, MakeMode::HOST).map_err(failed)?;
+    let maker = Maker::host(wanted.creator);
+    let place = find_or_make(stage, table, path, kind, &maker).map_err(failed)?;
     Ok(place.inode.map_or(Reached::Unlisted, |inode| Reached::Known(inode, Some(made))))
 }
 

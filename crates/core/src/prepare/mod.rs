@@ -1,8 +1,12 @@
 //! From a scene to a stage: what kubelet and runtime do before the process starts.
 
+mod api_volume;
+mod backed;
 mod container;
 mod defaults;
+mod engine;
 mod fs_group;
+mod group_step;
 mod host_path;
 mod mount_point;
 mod prepared;
@@ -11,13 +15,19 @@ mod volume;
 
 use std::sync::Arc;
 
-use crate::fact::Fact;
+use crate::fact::{Fact, Provenance};
 use crate::identity::{
-    Credentials, IdentityFact, ImageFacts, Refusal, Resolved, kubernetes_identity, plain_identity,
+    Credentials, IdentityFact, ImageFacts, Knowledge, Refusal, Resolved, kubernetes_identity, plain_identity,
+    process_identity,
 };
-use crate::ids::UserNamespace;
+use crate::ids::{Extent, IdMap, InsideGid, InsideUid, UserNamespace};
+use crate::mount::SourceId;
+use crate::runtime::Flavour;
 use crate::scene::{Container, Scene, Who, Workload};
 use crate::stage::{Actor, Stage};
+use container::Workshop;
+use defaults::Shelf;
+use volume::Kube;
 
 /// Applies every rule of identity and preparation and puts each actor before its mount table.
 ///
@@ -28,16 +38,52 @@ pub fn stage(scene: &Scene) -> Stage {
     let mut stage = Stage::default();
     stage.settings = scene.host.settings;
     let host = host_path::host_source(&mut stage, scene);
+    let mut shelf = Shelf::default();
     for workload in &scene.workloads {
-        let prepared = volume::prepare_all(&mut stage, scene, workload, host);
-        let first = stage.actors.len();
-        for container in &workload.containers {
-            let actor = container::actor(&mut stage, scene, workload, container, &prepared);
-            stage.actors.push(actor);
-        }
-        spread_refusals(&mut stage.actors[first..]);
+        add(&mut stage, scene, workload, host, &mut shelf);
     }
     stage
+}
+
+fn add(stage: &mut Stage, scene: &Scene, told: &Workload, host: Option<SourceId>, shelf: &mut Shelf) {
+    let workload = &assigned(scene, told);
+    let runtime = scene.runtime_of(workload);
+    // A daemon whose containers live in a user namespace makes what is missing as that namespace's root; a kubelet
+    // makes it as the host's.
+    let creator = match workload.flavour {
+        Flavour::Compose => creator(scene.host.user_namespace.as_ref()),
+        Flavour::Pod | Flavour::Scene | Flavour::Bundle => (0, 0),
+    };
+    let kube = Kube { scene, workload, profile: runtime.profile(), host, creator };
+    shelf.next_workload();
+    let volumes = volume::prepare_all(stage, &kube);
+    let mut workshop = Workshop { volumes, shelf, filled: engine::Filled::default() };
+    let first = stage.actors.len();
+    for container in &workload.containers {
+        let actor = container::actor(stage, &kube, container, &mut workshop, runtime);
+        stage.actors.push(actor);
+    }
+    spread_refusals(&mut stage.actors[first..]);
+}
+
+/// The workload with the ids that its platform gives to pods that name none.
+fn assigned(scene: &Scene, told: &Workload) -> Workload {
+    let mut workload = told.clone();
+    if workload.flavour == Flavour::Pod {
+        let security = &mut workload.security;
+        security.run_as_user = security.run_as_user.take().or_else(|| scene.assigned.user.clone());
+        security.run_as_group = security.run_as_group.take().or_else(|| scene.assigned.group.clone());
+        security.fs_group = security.fs_group.take().or_else(|| scene.assigned.filesystem_group.clone());
+    }
+    workload
+}
+
+/// Root of a user namespace, or of the host, in kernel ids.
+fn creator(namespace: Option<&Fact<Arc<UserNamespace>>>) -> (u32, u32) {
+    let Some(namespace) = namespace else { return (0, 0) };
+    let uid = namespace.value.to_kernel_uid(InsideUid::new(0)).map_or(0, |uid| uid.raw());
+    let gid = namespace.value.to_kernel_gid(InsideGid::new(0)).map_or(0, |gid| gid.raw());
+    (uid, gid)
 }
 
 /// A refusal that hits the whole pod hits every container of it.
@@ -53,30 +99,49 @@ fn spread_refusals(actors: &mut [Actor]) {
 }
 
 /// Who `container` is, with the same in kernel ids.
-fn identify(scene: &Scene, workload: &Workload, container: &Container) -> (Resolved, Vec<Credentials>) {
+fn identify(kube: &Kube<'_>, container: &Container) -> (Resolved, Vec<Credentials>) {
+    let (scene, profile) = (kube.scene, kube.profile);
     let image_name = image_name(container);
-    let unknown = ImageFacts::default();
     let image = container.image.as_ref().and_then(|image| scene.images.get(&image.value));
-    let image = image.map_or(&unknown, |image| &image.identity);
+    let mut image = image.map_or_else(ImageFacts::default, |image| image.identity.clone());
+    let over = |at: &[u8]| container.mounts.iter().any(|mount| mount.at.value == at);
+    let replaced = profile.identity.reads_mounted_accounts && (over(b"/etc/passwd") || over(b"/etc/group"));
+    if replaced {
+        image.accounts = Knowledge::Unknown;
+    }
     let mut resolved = match &container.who {
-        Who::Kubernetes(security) => kubernetes_identity(&workload.security, security, image, &image_name),
-        Who::Plain(plain) => plain_identity(plain, image, &image_name),
+        Who::Kubernetes(security) => {
+            kubernetes_identity(&kube.workload.security, security, &image, &image_name, profile)
+        }
+        Who::Plain(plain) => plain_identity(plain, &image, &image_name, profile),
+        Who::Process(process) => process_identity(process, &image.accounts, profile),
     };
-    if let Some(namespace) = user_namespace(scene, container) {
-        enter_namespace(&mut resolved, namespace);
+    if replaced {
+        let text = "the account files that are mounted over the image's are those looked into, and they were not read";
+        resolved.assumptions.push(text.into());
+    }
+    if let Some(namespace) = user_namespace(kube, container) {
+        enter_namespace(&mut resolved, &namespace);
     }
     let credentials =
         resolved.possible.iter().filter_map(|(_, identity)| Credentials::of(identity)).collect();
     (resolved, credentials)
 }
 
-/// The user namespace of a container: its own, else the one the host puts all containers into.
-fn user_namespace<'a>(scene: &'a Scene, container: &'a Container) -> Option<&'a Fact<Arc<UserNamespace>>> {
+/// The user namespace of a container: its own, its pod's, else the one the host puts all containers into.
+fn user_namespace(kube: &Kube<'_>, container: &Container) -> Option<Fact<Arc<UserNamespace>>> {
     let own = match &container.who {
-        Who::Plain(plain) => plain.user_namespace.as_ref(),
-        Who::Kubernetes(_) => None,
+        Who::Plain(plain) => plain.user_namespace.clone(),
+        Who::Process(process) => return process.user_namespace.clone(),
+        Who::Kubernetes(_) => kube.workload.own_users.as_ref().map(pod_namespace),
     };
-    own.or(scene.host.user_namespace.as_ref())
+    own.or_else(|| kube.scene.host.user_namespace.clone())
+}
+
+/// `hostUsers: false`: 65536 ids of the pod's own. Which ones decides nothing, since its volumes are id-mapped too.
+fn pod_namespace(from: &Provenance) -> Fact<Arc<UserNamespace>> {
+    let ids = IdMap::new(vec![Extent { inside: 0, outside: 65_536, count: 65_536 }]);
+    Fact::new(Arc::new(UserNamespace { uids: ids.clone(), gids: ids }), from.clone())
 }
 
 /// Puts every possible identity into `namespace`; one whose user or groups it does not map cannot start.

@@ -4,33 +4,49 @@ use std::sync::Arc;
 
 use crate::act::quoted;
 use crate::fact::Provenance;
+use crate::ids::{DiskGid, DiskUid, KernelGid, KernelUid};
 use crate::mode::{FileKind, Mode};
 use crate::mount::{MountFlags, MountTable};
 use crate::onlooker::{Onlooker, root_credentials};
 use crate::outcome::Errno;
+use crate::runtime::MountPointRules;
 use crate::stage::Stage;
 use crate::tree::{Certainty, Doubt, Entry};
 use crate::view::{Place, View};
 use crate::walk::{Arrival, Follow, Last, Target, Walker};
 
-/// The modes of what is made.
+/// What is made, and by whom.
 #[derive(Clone, Copy, Debug)]
-pub(super) struct MakeMode {
-    directory: u16,
-    file: u16,
-    rule: &'static str,
+pub(super) struct Maker {
+    /// Mode of a directory, and of the parents of one; octal.
+    pub directory: u16,
+    /// Mode of a file; octal.
+    pub file: u16,
+    /// Mode of the directories above a file; octal.
+    pub above_file: u16,
+    /// Whether it is made even where the mount around it is read-only.
+    pub in_read_only: bool,
+    /// Who makes it, in kernel ids.
+    pub creator: (u32, u32),
+    /// The owner of what stands last in the path, in kernel ids, where that is not its creator.
+    pub owner: Option<(u32, u32)>,
+    /// Said as the provenance of what is made.
+    pub rule: &'static str,
 }
 
-impl MakeMode {
-    /// What runc makes for a missing mount point.
-    pub(super) const RUNC: Self =
-        Self { directory: 0o755, file: 0o755, rule: "the runtime makes a missing mount point 0:0 0755" };
-    /// What the kubelet makes for a missing host path.
-    pub(super) const HOST: Self = Self {
-        directory: 0o755,
-        file: 0o644,
-        rule: "a missing host path is made 0:0, directories 0755, files 0644",
-    };
+impl Maker {
+    /// The runtime, for missing mount points.
+    pub(super) const fn runtime(rules: &MountPointRules, creator: (u32, u32)) -> Self {
+        let MountPointRules { directory, file, above_file, in_read_only, rule } = *rules;
+        Self { directory, file, above_file, in_read_only, creator, owner: None, rule }
+    }
+
+    /// A kubelet or a daemon, for missing host paths.
+    pub(super) const fn host(creator: (u32, u32)) -> Self {
+        let rule = "a missing host path is made by root, directories 0755, files 0644";
+        let in_read_only = false;
+        Self { directory: 0o755, file: 0o644, above_file: 0o755, in_read_only, creator, owner: None, rule }
+    }
 }
 
 /// The place at `path`, made as `kind` with its parents where it is missing.
@@ -42,15 +58,22 @@ pub(super) fn find_or_make(
     table: &MountTable,
     path: &[u8],
     kind: FileKind,
-    modes: MakeMode,
+    maker: &Maker,
 ) -> Result<Place, String> {
     let mut place = None;
+    // Only what stands last has an owner of its own, and only directories above directories share its mode.
+    let above = Maker {
+        directory: if kind == FileKind::Directory { maker.directory } else { maker.above_file },
+        owner: None,
+        ..*maker
+    };
     let ends = path.iter().enumerate().filter(|(_, byte)| **byte == b'/').map(|(at, _)| at);
     for end in ends.chain([path.len()]) {
         let last = end == path.len();
         let kind = if last { kind } else { FileKind::Directory };
+        let maker = if last { maker } else { &above };
         let prefix = if end == 0 { &b"/"[..] } else { &path[..end] };
-        place = Some(step(stage, table, prefix, kind, modes, MOST_LINKS)?);
+        place = Some(step(stage, table, prefix, kind, maker, MOST_LINKS)?);
     }
     place.ok_or_else(|| "the path is empty".to_owned())
 }
@@ -64,18 +87,18 @@ fn step(
     table: &MountTable,
     path: &[u8],
     kind: FileKind,
-    modes: MakeMode,
+    maker: &Maker,
     links: usize,
 ) -> Result<Place, String> {
     match arrive(stage, table, path)? {
         Reached::There(place) => return Ok(place),
-        Reached::Missing(directory, name) => make(stage, table, directory, &name, kind, modes)?,
+        Reached::Missing(directory, name) => make(stage, table, directory, &name, kind, maker)?,
         Reached::Dangling(target) if links > 0 => {
             let parents = target.iter().enumerate().skip(1).filter(|(_, byte)| **byte == b'/');
             for (end, _) in parents {
-                step(stage, table, &target[..end], FileKind::Directory, modes, links - 1)?;
+                step(stage, table, &target[..end], FileKind::Directory, maker, links - 1)?;
             }
-            return step(stage, table, &target, kind, modes, links - 1);
+            return step(stage, table, &target, kind, maker, links - 1);
         }
         Reached::Dangling(_) => return Err("too many links that point at nothing".to_owned()),
     }
@@ -130,25 +153,29 @@ fn make(
     directory: Place,
     name: &[u8],
     kind: FileKind,
-    modes: MakeMode,
+    maker: &Maker,
 ) -> Result<(), String> {
     let mount = table.get(directory.mount);
     let dir = directory.inode.ok_or("the directory above it is not known")?;
-    if mount.flags.has(MountFlags::READ_ONLY) && mount.on.is_some() {
+    if mount.flags.has(MountFlags::READ_ONLY) && mount.on.is_some() && !maker.in_read_only {
         return Err("the mount point is missing and the volume around it is mounted read-only".to_owned());
     }
+    let (uid, gid) = maker.owner.unwrap_or(maker.creator);
+    // Whom the mount's map does not know it stores as root.
+    let uid = mount.ids.to_disk_uid(KernelUid::new(uid)).map_or(0, DiskUid::raw);
+    let gid = mount.ids.to_disk_gid(KernelGid::new(gid)).map_or(0, DiskGid::raw);
     let sources: Vec<_> = mount.variants.iter().map(|variant| variant.source).collect();
     for id in sources {
         let source = stage.source_mut(id);
         let parent = *source.tree.inode(dir);
         let setgid = parent.mode.has(Mode::SET_GROUP_ID);
-        let group = if setgid { parent.gid.raw() } else { 0 };
+        let group = if setgid && maker.owner.is_none() { parent.gid.raw() } else { gid };
         let bits = match (kind, setgid) {
-            (FileKind::Directory, true) => modes.directory | 0o2000,
-            (FileKind::Directory, false) => modes.directory,
-            _ => modes.file,
+            (FileKind::Directory, true) => maker.directory | 0o2000,
+            (FileKind::Directory, false) => maker.directory,
+            _ => maker.file,
         };
-        let mut entry = Entry::new(kind, 0, group, Mode::new(bits)).at(Provenance::rule(modes.rule));
+        let mut entry = Entry::new(kind, uid, group, Mode::new(bits)).at(Provenance::rule(maker.rule));
         if let Some(Certainty::Unknown(unknown)) = source.tree.doubt(dir).map(|doubt| doubt.contents.clone())
         {
             let text = format!(

@@ -6,8 +6,20 @@ use crate::fact::Unknown;
 use crate::identity::Refusal;
 use crate::mount::{MountFlags, Preparation, RootFacts, Source, SourceId, Variant};
 use crate::personality::Personality;
+use crate::scene::TmpfsAsked;
 use crate::stage::Stage;
 use crate::tree::{Certainty, InodeId, Tree};
+
+/// A declared volume, as far as it can be prepared before the containers are known.
+#[derive(Clone, Debug)]
+pub(super) enum Ready {
+    /// One for all containers of the workload.
+    Shared(Prepared),
+    /// A new one for each container that mounts it.
+    Anonymous,
+    /// A new tmpfs for each container that mounts it.
+    Tmpfs(TmpfsAsked),
+}
 
 /// A volume ready to be mounted.
 #[derive(Clone, Debug)]
@@ -21,6 +33,19 @@ pub(super) struct Prepared {
     /// What the source is called, where it differs from the source's own name.
     pub label: Option<Arc<str>>,
     pub blocked: Option<Refusal>,
+    /// Whether an engine may fill it from the image of the container that mounts it.
+    pub fills: Fills,
+}
+
+/// Whether a volume is filled from an image.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub(super) enum Fills {
+    /// Never.
+    Never,
+    /// It may be, and nobody mounted it before.
+    New,
+    /// It may be, but it was there before, so it is taken to have been mounted already.
+    Used,
 }
 
 impl Prepared {
@@ -34,7 +59,14 @@ impl Prepared {
             kind: Arc::from(kind),
             label: None,
             blocked: None,
+            fills: Fills::Never,
         }
+    }
+
+    /// Says that something was done to it.
+    pub(super) fn note(&mut self, text: impl Into<Arc<str>>) {
+        let text = text.into();
+        self.variants.iter_mut().for_each(|variant| variant.preparation.notes.push(text.clone()));
     }
 }
 

@@ -1,66 +1,90 @@
-//! What each volume of a workload is once the kubelet has prepared it.
+//! What each volume of a workload is before the containers that mount it are looked at.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use super::fs_group::{self, Policy, StepReport};
+use super::api_volume;
+use super::backed::{self, Asked};
+use super::fs_group::{self, Masks, Policy, Step};
 use super::host_path;
-use super::prepared::{Prepared, root_facts, unknown_source};
+use super::prepared::{Fills, Prepared, Ready, root_facts, unknown_source};
+use crate::cluster::Backing;
 use crate::fact::{Fact, Provenance, Unknown};
-use crate::mode::FileKind;
-use crate::mount::{MountFlags, Preparation, RootFacts, Source, SourceId, Variant};
+use crate::mount::{MountFlags, Preparation, Source, SourceId};
 use crate::personality::Personality;
-use crate::scene::{Medium, Scene, Volume, VolumeFacts, VolumeKind, Workload};
+use crate::runtime::Profile;
+use crate::scene::{Driver, HostPathCheck, Medium, Scene, Volume, VolumeKind, Workload};
 use crate::stage::Stage;
 use crate::tree::{Certainty, Doubt, Entry, Tree};
 
-/// Every volume of `workload`, by its name in the description.
-pub(super) fn prepare_all(
-    stage: &mut Stage,
-    scene: &Scene,
-    workload: &Workload,
-    host: Option<SourceId>,
-) -> BTreeMap<String, Prepared> {
-    let mut prepared = BTreeMap::new();
-    for volume in &workload.volumes {
-        let ready = match &volume.kind {
-            VolumeKind::EmptyDir(medium) => empty_dir(stage, workload, volume, *medium),
-            VolumeKind::HostPath { path, check } => {
-                host_path::prepare(stage, host, path, *check, &volume.name)
-            }
-            VolumeKind::Claim { claim, read_only } => {
-                let group = if *read_only { None } else { group_step(workload) };
-                let mut ready = told_or_unknown(
-                    stage,
-                    scene,
-                    claim,
-                    &format!("claim {claim}"),
-                    "persistentVolumeClaim",
-                    group,
-                );
-                if *read_only {
-                    ready.flags = ready.flags.with(MountFlags::READ_ONLY);
-                }
-                ready
-            }
-            VolumeKind::Stored(name) => {
-                // Nobody prepares the volumes of a scene's own containers unless the scene says so.
-                let facts = scene.volumes.get(name).and_then(|facts| facts.group_ownership.as_ref());
-                let group = group_step(workload).filter(|_| facts.is_some_and(|told| told.value));
-                told_or_unknown(stage, scene, name, &format!("volume {name}"), "volume", group)
-            }
-            VolumeKind::Other { kind, read_only } => other(stage, volume, kind, *read_only),
-        };
-        prepared.insert(volume.name.value.clone(), ready);
-    }
-    prepared
+/// What the preparation of volumes looks at.
+#[derive(Clone, Copy)]
+pub(super) struct Kube<'a> {
+    pub scene: &'a Scene,
+    pub workload: &'a Workload,
+    pub profile: &'a Profile,
+    /// The host's tree, where it was told.
+    pub host: Option<SourceId>,
+    /// Who makes what is missing, in kernel ids.
+    pub creator: (u32, u32),
 }
 
-/// The filesystem group with its policy, where the workload has one.
-fn group_step(workload: &Workload) -> Option<(Fact<u32>, Policy)> {
-    let group = workload.security.fs_group.clone()?;
-    let mismatch = workload.security.on_root_mismatch.as_ref().is_some_and(|fact| fact.value);
-    Some((group, if mismatch { Policy::OnRootMismatch } else { Policy::Always }))
+/// Every volume of the workload, by its name in the description.
+pub(super) fn prepare_all(stage: &mut Stage, kube: &Kube<'_>) -> BTreeMap<String, Ready> {
+    let ready = |volume: &Volume| (volume.name.value.clone(), ready(stage, kube, volume));
+    kube.workload.volumes.iter().map(ready).collect()
+}
+
+fn ready(stage: &mut Stage, kube: &Kube<'_>, volume: &Volume) -> Ready {
+    let name = &volume.name.value;
+    let from = &volume.name.from;
+    let pod = &kube.workload.name;
+    let host = |path, check, kind, waits| host_path::Wanted {
+        path,
+        check,
+        kind,
+        from,
+        creator: kube.creator,
+        waits,
+    };
+    Ready::Shared(match &volume.kind {
+        VolumeKind::EmptyDir(medium) => empty_dir(stage, kube.workload, volume, *medium),
+        VolumeKind::HostPath { path, check } => {
+            host_path::prepare(stage, kube.host, &host(path, *check, "hostPath", true))
+        }
+        VolumeKind::Claim { claim, read_only } => backed::claim(stage, kube, claim, *read_only, from),
+        VolumeKind::Ephemeral { class, access_modes } => {
+            backed::ephemeral(stage, kube, &format!("{pod}-{name}"), class.as_deref(), access_modes, from)
+        }
+        VolumeKind::Backed { backing, read_only } => {
+            let shown = format!("{} volume {name}", backing.word());
+            let asked = Asked {
+                read_only: *read_only,
+                backing: Some(backing),
+                ..Asked::new(name, &shown, backing.word(), from)
+            };
+            backed::prepare(stage, kube, &asked)
+        }
+        VolumeKind::Api(api) => api_volume::prepare(stage, kube, &volume.name, api),
+        VolumeKind::Image(reference) => image(stage, kube, reference),
+        VolumeKind::Stored(key) => {
+            // Nobody prepares the volumes of a scene's own containers unless the scene says so.
+            let facts = kube.scene.volumes.get(key);
+            let wanted =
+                facts.and_then(|facts| facts.group_ownership.as_ref()).is_some_and(|told| told.value);
+            let shown = format!("volume {key}");
+            backed::prepare(stage, kube, &Asked { plain: !wanted, ..Asked::new(key, &shown, "volume", from) })
+        }
+        VolumeKind::Named { driver, external } => named(stage, kube, volume, driver, *external),
+        VolumeKind::Anonymous => return Ready::Anonymous,
+        VolumeKind::Tmpfs(asked) => return Ready::Tmpfs(asked.clone()),
+        VolumeKind::Bind { path, make_missing } => {
+            let make = *make_missing && kube.profile.binds.makes_missing_source;
+            let check = if make { HostPathCheck::None } else { HostPathCheck::MustExist };
+            host_path::prepare(stage, kube.host, &host(path, check, "bind", false))
+        }
+        VolumeKind::Other { kind, read_only } => other(stage, volume, kind, *read_only),
+    })
 }
 
 /// 0777 on disk, 1777 in memory; with a filesystem group 2777 and 3777 (facts/kubelet.md section 4).
@@ -77,157 +101,99 @@ fn empty_dir(stage: &mut Stage, workload: &Workload, volume: &Volume, medium: Me
     preparation.notes.push(Arc::from(rule));
     // The change policy counts for claims only.
     if let Some(group) = &workload.security.fs_group {
-        let report = fs_group::apply(&mut tree, group.value, Policy::Always, &group.from);
+        let (top, group, policy, from) = (Tree::ROOT, group.value, Policy::Always, &group.from);
+        let report = fs_group::apply(&mut tree, &Step { top, group, policy, masks: Masks::WRITABLE, from });
         preparation.touches = report.touched;
         preparation.notes.extend(report.note);
     }
-    let source = Source {
-        name: Arc::from(format!("emptyDir {}", volume.name.value)),
+    let name = format!("emptyDir {}", volume.name.value);
+    let source = local_source(stage, &name, filesystem, tree);
+    Prepared::single(source, "emptyDir", preparation)
+}
+
+/// A source that keeps owners and modes itself.
+pub(super) fn local_source(
+    stage: &mut Stage,
+    name: &str,
+    filesystem: Option<Arc<str>>,
+    tree: Tree,
+) -> SourceId {
+    stage.add_source(Source {
+        name: Arc::from(name),
         filesystem,
         tree: Arc::new(tree),
         read_only: false,
         native: Certainty::Known,
         personality: Personality::default(),
-    };
-    let source = stage.add_source(source);
-    Prepared::single(source, "emptyDir", preparation)
+    })
 }
 
-fn told_or_unknown(
-    stage: &mut Stage,
-    scene: &Scene,
-    key: &str,
-    name: &str,
-    kind: &str,
-    group: Option<(Fact<u32>, Policy)>,
-) -> Prepared {
-    let facts = scene.volumes.get(key);
-    let settle = format!("give `volumes: {{ {key}: {{ tree: ... }} }}` in a scene file");
-    let personality = facts.map(|facts| facts.personality.clone()).unwrap_or_default();
-    let unknown = || Unknown::new(&format!("what {name} holds"), &settle);
-    let tree = personal_tree(facts.and_then(|facts| facts.tree.clone()), &personality, unknown);
-    let base = Source {
-        name: Arc::from(name),
-        filesystem: facts.and_then(|facts| facts.filesystem.as_ref()).map(|fs| Arc::from(fs.value.as_str())),
-        tree,
-        read_only: facts.is_some_and(|facts| facts.read_only_filesystem) || personality.is_read_only(),
-        personality,
-        native: match facts {
-            Some(facts) if facts.filesystem.is_some() || facts.tree.is_some() => Certainty::Known,
-            Some(_) | None => {
-                Certainty::Unknown(Unknown::new(&format!("the file system of {name}"), &settle))
-            }
-        },
-    };
-    let mut prepared = match group {
-        Some((group, policy)) => with_group_step(stage, base, kind, facts, &group, policy),
-        None => {
-            let before = known_root(&base.tree);
-            let source = stage.add_source(base);
-            Prepared::single(source, kind, Preparation { before, ..Preparation::default() })
+/// A new volume of an engine: its root 0:0 0755, or the namespace's root's, and nothing in it.
+pub(super) fn new_volume(stage: &mut Stage, name: &str, kind: &str, creator: (u32, u32)) -> Prepared {
+    let text: Arc<str> = format!("{name} is new and empty when the container is made").into();
+    let doubt = Doubt { attributes: Certainty::Assumed(text.clone()), contents: Certainty::Assumed(text) };
+    let root = Entry::directory(creator.0, creator.1, 0o755).doubting(doubt);
+    let tree = Tree::new(root, Provenance::rule("the engine makes a new volume 0:0 0755"));
+    let before = Some(root_facts(&tree, Tree::ROOT));
+    let source = local_source(stage, name, None, tree);
+    let fills = Fills::New;
+    Prepared { fills, ..Prepared::single(source, kind, Preparation { before, ..Preparation::default() }) }
+}
+
+fn named(stage: &mut Stage, kube: &Kube<'_>, volume: &Volume, driver: &Driver, external: bool) -> Prepared {
+    let key = volume.name.value.as_str();
+    let shown = format!("volume {key}");
+    let from = &volume.name.from;
+    let flags = kube.profile.volumes.flags;
+    let mut ready = match driver {
+        Driver::Bind(path) => {
+            let (check, kind, waits) = (HostPathCheck::Directory, "volume", false);
+            let wanted = host_path::Wanted { path, check, kind, from, creator: kube.creator, waits };
+            let mut ready = host_path::prepare(stage, kube.host, &wanted);
+            ready.fills = Fills::Used;
+            ready
         }
-    };
-    prepared.flags = facts.map_or(MountFlags::default(), |facts| facts.flags);
-    prepared
-}
-
-/// The tree as the filesystem shows it: a new tmpfs is empty, one without owners shows the same for all.
-fn personal_tree(
-    told: Option<Arc<Tree>>,
-    personality: &Personality,
-    unknown: impl Fn() -> Unknown,
-) -> Arc<Tree> {
-    let mut tree = match (told, personality) {
-        (Some(tree), _) => tree,
-        (None, Personality::Tmpfs(options)) => {
-            let text = "a tmpfs of which no tree is told is new and empty";
-            let doubt = Doubt {
-                attributes: Certainty::Assumed(text.into()),
-                contents: Certainty::Assumed(text.into()),
+        Driver::Tmpfs(_) | Driver::Nfs(_) | Driver::Unknown(_) => {
+            let personality = match driver {
+                Driver::Tmpfs(options) => Some(Personality::Tmpfs(*options)),
+                Driver::Nfs(personality) => Some(personality.clone()),
+                Driver::Unknown(_) | Driver::Bind(_) | Driver::Local => None,
             };
-            let root =
-                Entry::new(FileKind::Directory, options.uid, options.gid, options.mode).doubting(doubt);
-            Arc::new(Tree::new(root, Provenance::rule("tmpfs: mode=, uid= and gid= of the mount, 1777 else")))
+            let asked = Asked { plain: true, personality, ..Asked::new(key, &shown, "volume", from) };
+            backed::prepare(stage, kube, &asked)
         }
-        (None, _) => Arc::new(Tree::unknown(&unknown())),
+        Driver::Local if kube.scene.volumes.contains_key(key) || external => {
+            let asked = Asked { plain: true, ..Asked::new(key, &shown, "volume", from) };
+            let mut ready = backed::prepare(stage, kube, &asked);
+            ready.fills = Fills::Used;
+            ready
+        }
+        Driver::Local => new_volume(stage, &shown, "volume", kube.creator),
     };
-    if let Some(shown) = personality.shown() {
-        Arc::make_mut(&mut tree).show_as(&shown);
-    }
-    if *personality == Personality::Overlay {
-        Arc::make_mut(&mut tree).lower();
-    }
-    tree
+    ready.flags = ready.flags.with(flags);
+    ready
 }
 
-fn known_root(tree: &Tree) -> Option<RootFacts> {
-    let unknown =
-        tree.doubt(Tree::ROOT).is_some_and(|doubt| matches!(doubt.attributes, Certainty::Unknown(_)));
-    (!unknown).then(|| root_facts(tree, Tree::ROOT))
-}
-
-/// A claim under a filesystem group: the step happens, does not, or nobody knows which.
-fn with_group_step(
-    stage: &mut Stage,
-    base: Source,
-    kind: &str,
-    facts: Option<&VolumeFacts>,
-    group: &Fact<u32>,
-    policy: Policy,
-) -> Prepared {
-    let name = base.name.clone();
-    let before = known_root(&base.tree);
-    let told = facts.and_then(|facts| facts.group_ownership.as_ref()).map(|fact| fact.value);
-    let mut variants = Vec::new();
-    if told != Some(false) {
-        let (tree, report) = stepped(&base.tree, group, policy);
-        let preparation =
-            Preparation { before, touches: report.touched, notes: report.note.into_iter().collect() };
-        let source = stage.add_source(Source { tree: Arc::new(tree), ..base.clone() });
-        let when = format!("filesystem group {} reaches {name}", group.value);
-        variants.push(Variant { when: when.into(), source, preparation });
-    }
-    if told != Some(true) {
-        let note = Arc::from("the filesystem group is not applied to this volume");
-        let preparation = Preparation { before, touches: 0, notes: vec![note] };
-        let source = stage.add_source(base);
-        let when = format!("it does not reach {name} (as with hostPath and NFS volumes)");
-        variants.push(Variant { when: when.into(), source, preparation });
-    }
-    let question = told.is_none().then(|| {
-        let settle = "say `group-ownership: apply` or `skip` for the volume in a scene file";
-        Unknown::new(&format!("whether the filesystem group reaches {name}"), settle)
-    });
-    let first = variants[0].source;
-    Prepared { variants, question, ..Prepared::single(first, kind, Preparation::default()) }
-}
-
-/// The tree after the step. One whose root is unknown is known in part then: its group, and at least 2770,
-/// whether the step walked it or found that it matched.
-fn stepped(tree: &Tree, group: &Fact<u32>, policy: Policy) -> (Tree, StepReport) {
-    if known_root(tree).is_some() {
-        let mut tree = tree.clone();
-        let report = fs_group::apply(&mut tree, group.value, policy, &group.from);
-        return (tree, report);
-    }
-    let contents = tree.doubt(Tree::ROOT).map_or(Certainty::Known, |doubt| doubt.contents.clone());
-    let text =
-        "after the filesystem-group step the volume's root is at least 2770; its owner is taken to be root";
-    let doubt = Doubt { attributes: Certainty::Assumed(text.into()), contents };
-    let root = Entry::directory(0, group.value, 0o2770).doubting(doubt).at(group.from.clone());
-    let note = format!("the kubelet gives the volume to group {}, its root at least 2770", group.value);
-    (Tree::new(root, tree.origin().clone()), StepReport { touched: 0, note: Some(note.into()) })
+/// Another image's files: read-only, without programs, never given to the filesystem group.
+fn image(stage: &mut Stage, kube: &Kube<'_>, reference: &Fact<String>) -> Prepared {
+    let source = super::container::image_source(kube.scene, &reference.value);
+    let source = stage.add_source(source);
+    let flags = MountFlags::READ_ONLY.with(MountFlags::NO_EXEC);
+    Prepared { flags, ..Prepared::single(source, "image", Preparation::default()) }
 }
 
 fn other(stage: &mut Stage, volume: &Volume, kind: &str, read_only: bool) -> Prepared {
     let name = format!("{kind} volume {}", volume.name.value);
-    let unknown = Unknown::new(
-        &format!("what {name} holds"),
-        "not possible yet: this version does not read this kind of volume",
-    );
+    let settle = "not possible here: the rules of this kind of volume are not known";
+    let unknown = Unknown::new(&format!("what {name} holds"), settle);
     let mut prepared = unknown_source(stage, &name, kind, unknown);
     if read_only {
         prepared.flags = MountFlags::READ_ONLY;
     }
     prepared
+}
+
+/// The backing of a claim that nobody bound, by its class: a CSI driver's volume.
+pub(super) fn provisioned(provisioner: &str, fs_type: Option<&str>) -> Backing {
+    Backing::Csi { driver: provisioner.to_owned(), fs_type: fs_type.map(str::to_owned), inline: false }
 }

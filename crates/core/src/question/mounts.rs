@@ -41,6 +41,14 @@ pub struct MountRow {
     pub from: Provenance,
 }
 
+impl MountRow {
+    /// Whether nobody asked for it, but the runtime mounts it all the same.
+    #[must_use]
+    pub const fn is_default(&self) -> bool {
+        matches!(self.origin, MountOrigin::Default | MountOrigin::Shield)
+    }
+}
+
 /// The mounts of `actor`, the root first, in the order they are made.
 #[must_use]
 pub fn mounts(stage: &Stage, actor: &Actor) -> Vec<MountRow> {

@@ -6,6 +6,7 @@
 mod build;
 mod builder;
 mod doubt;
+mod graft;
 
 use std::collections::BTreeMap;
 use std::fmt;

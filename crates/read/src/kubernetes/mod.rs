@@ -1,19 +1,26 @@
 //! Kubernetes manifests: any number of documents, typed by the Kubernetes API's own structs.
 
+mod api_volumes;
+mod cluster;
+mod environment;
 mod misplaced;
 mod pod;
 mod security;
 mod unmodelled;
 mod volumes;
 
-use k8s_openapi::api::apps::v1::Deployment;
-use k8s_openapi::api::core::v1::Pod;
-use mivask_core::scene::Workload;
+use k8s_openapi::api::apps::v1::{DaemonSet, Deployment, ReplicaSet, StatefulSet};
+use k8s_openapi::api::batch::v1::{CronJob, Job};
+use k8s_openapi::api::core::v1::{PersistentVolumeClaim, Pod, PodTemplate, ReplicationController};
+use k8s_openapi::apimachinery::pkg::apis::meta::v1::ObjectMeta;
+use mivask_core::scene::Scene;
 
+use crate::passed::Passed;
 use crate::slip::{Severity, Slips};
 use crate::text::SourceText;
 use crate::yaml::{Node, from_node};
 use misplaced::misplaced;
+use pod::Head;
 
 /// Whether a document is a Kubernetes object.
 #[must_use]
@@ -21,38 +28,118 @@ pub fn is_object(node: &Node) -> bool {
     node.get("kind").is_some() && node.get("apiVersion").is_some()
 }
 
-/// The workload of one object; kinds that run nothing here are passed over with a note.
-pub fn workload(node: &Node, source: &SourceText, slips: &mut Slips) -> Option<Workload> {
+/// Adds one object to the scene: a workload, or facts for other workloads. Kinds that are neither are counted.
+///
+/// `None` where it cannot be used; `slips` says why.
+pub fn add(
+    node: &Node,
+    source: &SourceText,
+    scene: &mut Scene,
+    passed: &mut Passed,
+    slips: &mut Slips,
+) -> Option<()> {
     let kind = node.get("kind")?;
     let origin = Origin { node, source };
     match kind.text()? {
         "Pod" => {
             let object: Pod = from_node(node, source, slips, misplaced)?;
-            let name = name(object.metadata.name, &origin, slips)?;
-            pod::workload(&object.spec.unwrap_or_default(), &origin.at("spec"), name, "Pod", slips)
+            let head = head(object.metadata, "Pod", &origin, slips)?;
+            let spec = object.spec.unwrap_or_default();
+            scene.workloads.extend(pod::workload(&spec, &origin.at("spec"), head, slips));
         }
-        "Deployment" => {
-            let object: Deployment = from_node(node, source, slips, misplaced)?;
-            let name = name(object.metadata.name, &origin, slips)?;
-            let spec = object.spec.template.spec.unwrap_or_default();
-            pod::workload(&spec, &origin.at("spec.template.spec"), name, "Deployment", slips)
+        "StatefulSet" => {
+            let object: StatefulSet = from_node(node, source, slips, misplaced)?;
+            let mut head = head(object.metadata, "StatefulSet", &origin, slips)?;
+            let set = object.spec;
+            head.claims = set.volume_claim_templates.unwrap_or_default();
+            claims_of_a_set(&head, &origin, scene);
+            let spec = set.template.spec.unwrap_or_default();
+            scene.workloads.extend(pod::workload(&spec, &origin.at("spec.template.spec"), head, slips));
         }
-        other => {
-            let message = format!("`{other}` is passed over: this version answers for Pod and Deployment");
-            slips.add(Severity::Note, source, &kind.span, message, None);
-            None
+        "CronJob" => {
+            let object: CronJob = from_node(node, source, slips, misplaced)?;
+            let head = head(object.metadata, "CronJob", &origin, slips)?;
+            let job = object.spec.job_template.spec.unwrap_or_default();
+            let spec = job.template.spec.unwrap_or_default();
+            let at = origin.at("spec.jobTemplate.spec.template.spec");
+            scene.workloads.extend(pod::workload(&spec, &at, head, slips));
         }
+        "PodTemplate" => {
+            let object: PodTemplate = from_node(node, source, slips, misplaced)?;
+            let head = head(object.metadata, "PodTemplate", &origin, slips)?;
+            let spec = object.template.and_then(|template| template.spec).unwrap_or_default();
+            scene.workloads.extend(pod::workload(&spec, &origin.at("template.spec"), head, slips));
+        }
+        "Deployment" | "DaemonSet" | "ReplicaSet" | "ReplicationController" | "Job" => {
+            templated(kind.text()?, &origin, scene, slips)?;
+        }
+        list if list.ends_with("List") && node.get("items").is_some() => {
+            for item in node.get("items").map(Node::items).unwrap_or_default() {
+                add(item, source, scene, passed, slips);
+            }
+        }
+        other if cluster::add(other, &origin, &mut scene.cluster, slips) => {}
+        other => passed.add(other, source, &kind.span),
+    }
+    Some(())
+}
+
+/// Kinds that hold a pod at `spec.template`.
+fn templated(kind: &str, origin: &Origin<'_>, scene: &mut Scene, slips: &mut Slips) -> Option<()> {
+    macro_rules! pod_of {
+        ($($name:literal $type:ident $template:expr;)+) => {
+            match kind {
+                $($name => {
+                    let object: $type = from_node(origin.node, origin.source, slips, misplaced)?;
+                    let template: fn($type) -> _ = $template;
+                    (head(object.metadata.clone(), $name, origin, slips)?, template(object))
+                })+
+                _ => return None,
+            }
+        };
+    }
+    let (head, spec) = pod_of! {
+        "Deployment" Deployment |object| object.spec.template.spec;
+        "DaemonSet" DaemonSet |object| object.spec.template.spec;
+        "ReplicaSet" ReplicaSet |object| object.spec.template?.spec;
+        "ReplicationController" ReplicationController |object| object.spec.and_then(|spec| spec.template?.spec);
+        "Job" Job |object| object.spec.and_then(|spec| spec.template.spec);
+    };
+    let at = origin.at("spec.template.spec");
+    scene.workloads.extend(pod::workload(&spec.unwrap_or_default(), &at, head, slips));
+    Some(())
+}
+
+/// The claims that a StatefulSet makes for its first pod, as facts.
+fn claims_of_a_set(head: &Head, origin: &Origin<'_>, scene: &mut Scene) {
+    for (index, claim) in head.claims.iter().enumerate() {
+        let item = origin.at("spec.volumeClaimTemplates").item(index);
+        let claim = PersistentVolumeClaim {
+            metadata: ObjectMeta {
+                name: claim.metadata.name.as_ref().map(|name| head.claim(name)),
+                namespace: Some(head.namespace.clone()),
+                ..ObjectMeta::default()
+            },
+            ..claim.clone()
+        };
+        cluster::claim(claim, &item, &mut scene.cluster);
     }
 }
 
-fn name(name: Option<String>, origin: &Origin<'_>, slips: &mut Slips) -> Option<String> {
-    if name.as_ref().is_none_or(String::is_empty) {
+fn head(metadata: ObjectMeta, kind: &'static str, origin: &Origin<'_>, slips: &mut Slips) -> Option<Head> {
+    let generated = metadata.generate_name.map(|name| name.trim_end_matches('-').to_owned());
+    let name = metadata.name.or(generated).filter(|name| !name.is_empty());
+    if name.is_none() {
         let (key, _) = origin.node.entry("metadata").or_else(|| origin.node.entry("kind"))?;
         let help = Some("add `name:` under `metadata:`".to_owned());
         slips.add(Severity::Error, origin.source, &key.span, "the object has no name", help);
     }
-    name.filter(|name| !name.is_empty())
+    let namespace = metadata.namespace.unwrap_or_else(|| DEFAULT_NAMESPACE.to_owned());
+    Some(Head { name: name?, namespace, kind, claims: Vec::new() })
 }
+
+/// The namespace of objects that name none.
+const DEFAULT_NAMESPACE: &str = "default";
 
 /// A part of a document, for provenance.
 #[derive(Clone, Copy, Debug)]

@@ -1,40 +1,88 @@
 //! The pod at the heart of every workload kind.
 
-use k8s_openapi::api::core::v1::{Container as ApiContainer, PodSpec, VolumeMount as ApiMount};
+use k8s_openapi::api::core::v1::{
+    Container as ApiContainer, EphemeralContainer, PersistentVolumeClaim, PodSpec, VolumeMount as ApiMount,
+};
 use mivask_core::fact::Fact;
+use mivask_core::identity::Refusal;
 use mivask_core::ids::MountIds;
 use mivask_core::mount::MountFlags;
-use mivask_core::scene::{Container, Volume, VolumeMount, Who, Workload};
+use mivask_core::runtime::Flavour;
+use mivask_core::scene::{Container, Volume, VolumeKind, VolumeMount, Who, Workload};
 use mivask_core::stage::Role;
 use mivask_core::words::nearest;
 
+use super::environment::{Expanded, expand};
 use super::{Origin, security, unmodelled, volumes};
 use crate::slip::{Severity, Slips};
+
+/// What stands around a pod.
+#[derive(Debug)]
+pub(super) struct Head {
+    /// The workload's name.
+    pub name: String,
+    /// Its namespace.
+    pub namespace: String,
+    /// Its kind.
+    pub kind: &'static str,
+    /// The claims a StatefulSet makes for each pod; mounts name them like volumes.
+    pub claims: Vec<PersistentVolumeClaim>,
+}
+
+impl Head {
+    /// The name of the pod that is looked at: a StatefulSet's first.
+    fn pod(&self) -> String {
+        if self.kind == "StatefulSet" { format!("{}-0", self.name) } else { self.name.clone() }
+    }
+
+    /// The name of the claim that a StatefulSet makes from the template `name` for that pod.
+    pub(super) fn claim(&self, name: &str) -> String {
+        format!("{name}-{}", self.pod())
+    }
+}
+
+/// What every container of a pod is read with.
+struct Pod<'a> {
+    head: &'a Head,
+    declared: Vec<&'a str>,
+    own_users: bool,
+}
 
 /// The workload of `spec`; `origin` stands at it.
 pub(super) fn workload(
     spec: &PodSpec,
     origin: &Origin<'_>,
-    name: String,
-    kind: &str,
+    head: Head,
     slips: &mut Slips,
 ) -> Option<Workload> {
     let context = spec.security_context.clone().unwrap_or_default();
     let security = security::pod(&context, &origin.at("securityContext"), slips);
     let listed = origin.at("volumes");
-    let declared: Vec<&str> = spec.volumes.iter().flatten().map(|volume| volume.name.as_str()).collect();
-    let volumes: Vec<Volume> = spec
+    let mut declared: Vec<&str> = spec.volumes.iter().flatten().map(|volume| volume.name.as_str()).collect();
+    let mut volumes: Vec<Volume> = spec
         .volumes
         .iter()
         .flatten()
         .enumerate()
         .filter_map(|(index, volume)| volumes::volume(volume, &listed.item(index), slips))
         .collect();
+    for template in head.claims.iter().filter_map(|claim| claim.metadata.name.as_deref()) {
+        // A template wins over a volume of the same name.
+        volumes.retain(|volume| volume.name.value != template);
+        declared.push(template);
+        let name = Fact::new(template.to_owned(), origin.place("", "volumeClaimTemplates"));
+        volumes
+            .push(Volume { name, kind: VolumeKind::Claim { claim: head.claim(template), read_only: false } });
+    }
     unmodelled::pod(spec, origin, slips);
+    let pod = Pod { head: &head, declared, own_users: spec.host_users == Some(false) };
+    let ephemeral: Vec<ApiContainer> =
+        spec.ephemeral_containers.iter().flatten().cloned().map(as_container).collect();
     let mut containers = Vec::new();
     let lists = [
         ("initContainers", Role::Init, spec.init_containers.as_deref()),
         ("containers", Role::App, Some(&*spec.containers)),
+        ("ephemeralContainers", Role::Ephemeral, Some(ephemeral.as_slice())),
     ];
     for (key, role, list) in lists {
         let here = origin.at(key);
@@ -46,24 +94,51 @@ pub(super) fn workload(
                 let message = format!("two containers are called `{}`: the API refuses that", described.name);
                 item.slip(Severity::Error, "name", message, None, slips);
             }
-            containers.push(container(described, role, &declared, &item, slips)?);
+            containers.push(container(described, role, &pod, &item, slips)?);
         }
     }
     if spec.containers.is_empty() {
-        origin.slip(Severity::Error, "", format!("`{name}` has no containers"), None, slips);
+        origin.slip(Severity::Error, "", format!("`{}` has no containers", head.name), None, slips);
         return None;
     }
     let token = spec.automount_service_account_token;
     let service_account_token =
         token.map(|token| origin.fact("automountServiceAccountToken", "automountServiceAccountToken", token));
-    let from = origin.place("", kind);
-    Some(Workload { name, kind: kind.to_owned(), security, volumes, containers, service_account_token, from })
+    let from = origin.place("", head.kind);
+    let own_users = pod.own_users.then(|| origin.place("hostUsers", "hostUsers"));
+    Some(Workload {
+        kind: head.kind.to_owned(),
+        flavour: Flavour::Pod,
+        own_users,
+        security,
+        volumes,
+        containers,
+        service_account_token,
+        from,
+        name: head.name,
+        namespace: head.namespace,
+    })
+}
+
+/// The fields that an ephemeral container shares with others.
+fn as_container(described: EphemeralContainer) -> ApiContainer {
+    ApiContainer {
+        name: described.name,
+        image: described.image,
+        env: described.env,
+        env_from: described.env_from,
+        security_context: described.security_context,
+        volume_mounts: described.volume_mounts,
+        working_dir: described.working_dir,
+        termination_message_path: described.termination_message_path,
+        ..ApiContainer::default()
+    }
 }
 
 fn container(
     described: &ApiContainer,
     role: Role,
-    declared: &[&str],
+    pod: &Pod<'_>,
     origin: &Origin<'_>,
     slips: &mut Slips,
 ) -> Option<Container> {
@@ -72,13 +147,19 @@ fn container(
         return None;
     }
     let context = described.security_context.clone().unwrap_or_default();
-    unmodelled::container(&context, origin, slips);
+    unmodelled::container(&context, pod.own_users, origin, slips);
     let security = security::container(&context, &origin.at("securityContext"), slips);
     let listed = origin.at("volumeMounts");
     let mut mounts: Vec<VolumeMount> = Vec::new();
+    let mut refusal = None;
+    let privileged = context.privileged == Some(true);
     for (index, asked) in described.volume_mounts.iter().flatten().enumerate() {
         let item = listed.item(index);
-        if let Some(mount) = mount(asked, declared, &item, slips) {
+        if let Some(mut mount) = mount(asked, &pod.declared, privileged, &item, slips) {
+            if let Some(expression) = &asked.sub_path_expr {
+                let part = sub_path_expression(expression, &mut mount, described, pod.head, &item);
+                refusal = refusal.or(part);
+            }
             if mounts.iter().any(|earlier| earlier.at.value == mount.at.value) {
                 let message =
                     format!("two volumes are mounted at {}: the API refuses that", asked.mount_path);
@@ -93,7 +174,9 @@ fn container(
         image: described.image.clone().map(|image| origin.fact("image", "image", image)),
         read_only_root: security.read_only_root.as_ref().is_some_and(|fact| fact.value),
         privileged: security.privileged.as_ref().is_some_and(|fact| fact.value),
-        who: Who::Kubernetes(security),
+        unmasked: context.proc_mount.as_deref() == Some("Unmasked"),
+        refusal,
+        who: Who::Kubernetes(Box::new(security)),
         mounts,
         working_directory: path_of(described.working_dir.as_deref(), "workingDir", origin),
         termination_log: path_of(
@@ -111,7 +194,34 @@ fn path_of(path: Option<&str>, field: &str, origin: &Origin<'_>) -> Option<Fact<
     Some(origin.fact(field, field, path.as_bytes().to_vec()))
 }
 
-fn mount(asked: &ApiMount, declared: &[&str], origin: &Origin<'_>, slips: &mut Slips) -> Option<VolumeMount> {
+/// `subPathExpr`: the part of the volume, or why nobody knows it, or why the container is refused.
+fn sub_path_expression(
+    expression: &str,
+    mount: &mut VolumeMount,
+    container: &ApiContainer,
+    head: &Head,
+    origin: &Origin<'_>,
+) -> Option<Refusal> {
+    let field = "volumeMounts.subPathExpr";
+    match expand(expression, container, &head.pod(), &head.namespace) {
+        Expanded::Path(path) => mount.sub_path = Some(origin.fact("subPathExpr", field, path.into_bytes())),
+        Expanded::Unknown(unknown) => mount.unknown_part = Some(unknown),
+        Expanded::Missing(name) => {
+            let reason = format!("subPathExpr names ${name}, which the container does not define");
+            let (class, from) = ("CreateContainerConfigError", origin.place("subPathExpr", field));
+            return Some(Refusal { class, reason, from, whole_pod: false });
+        }
+    }
+    None
+}
+
+fn mount(
+    asked: &ApiMount,
+    declared: &[&str],
+    privileged: bool,
+    origin: &Origin<'_>,
+    slips: &mut Slips,
+) -> Option<VolumeMount> {
     if !declared.contains(&asked.name.as_str()) {
         let help = match nearest(&asked.name, declared.iter().copied()) {
             Some(known) => format!("did you mean `{known}`?"),
@@ -130,24 +240,44 @@ fn mount(asked: &ApiMount, declared: &[&str], origin: &Origin<'_>, slips: &mut S
         origin.slip(Severity::Error, "subPath", message, None, slips);
         return None;
     }
-    if asked.recursive_read_only.as_deref().is_some_and(|told| told != "Disabled") {
-        let message =
-            "recursiveReadOnly is not read by this version: mounts below this one keep their own flags";
-        origin.slip(Severity::Warning, "recursiveReadOnly", message, None, slips);
-    }
-    if asked.sub_path_expr.is_some() {
-        let message = "subPathExpr is not read by this version: the whole volume is taken to be mounted";
-        origin.slip(Severity::Warning, "subPathExpr", message, None, slips);
-    }
+    refused_together(asked, privileged, origin, slips);
     Some(VolumeMount {
         ids: MountIds::default(),
         volume: origin.fact("name", "volumeMounts.name", asked.name.clone()),
         at,
         read_only: asked.read_only.unwrap_or(false),
         flags: MountFlags::default(),
+        no_copy: false,
+        unknown_part: None,
         sub_path: sub_path
             .map(|path| origin.fact("subPath", "volumeMounts.subPath", path.as_bytes().to_vec())),
     })
+}
+
+/// Fields of a mount that the API refuses together, or that no rule here looks at.
+fn refused_together(asked: &ApiMount, privileged: bool, origin: &Origin<'_>, slips: &mut Slips) {
+    if asked.sub_path.as_ref().is_some_and(|path| !path.is_empty()) && asked.sub_path_expr.is_some() {
+        let message = "the API refuses subPath and subPathExpr on one mount";
+        origin.slip(Severity::Error, "subPathExpr", message, None, slips);
+    }
+    let recursive = asked.recursive_read_only.as_deref();
+    if let Some(word) = recursive.filter(|word| !["Disabled", "IfPossible", "Enabled"].contains(word)) {
+        let message = format!("the API knows no recursiveReadOnly `{word}`");
+        let help = Some("write Disabled, IfPossible or Enabled".to_owned());
+        origin.slip(Severity::Error, "recursiveReadOnly", message, help, slips);
+    } else if recursive.is_some_and(|word| word != "Disabled") && asked.read_only != Some(true) {
+        let message = "the API refuses recursiveReadOnly on a mount that is not `readOnly: true`";
+        origin.slip(Severity::Error, "recursiveReadOnly", message, None, slips);
+    }
+    if asked.mount_propagation.as_deref() == Some("Bidirectional") && !privileged {
+        let message =
+            "the API refuses `mountPropagation: Bidirectional` on a container that is not privileged";
+        origin.slip(Severity::Error, "mountPropagation", message, None, slips);
+    }
+    if asked.bind_mount_options.is_some() {
+        let message = "bindMountOptions is an alpha feature that is off by default: it is not applied";
+        origin.slip(Severity::Warning, "bindMountOptions", message, None, slips);
+    }
 }
 
 /// The path a mount lands on: relative ones count from the root, `..` is resolved.

@@ -10,15 +10,6 @@ const APPARMOR: &str = "this AppArmor profile is not modelled: it may deny what 
 
 /// Fields of the pod; `origin` stands at its spec.
 pub(super) fn pod(spec: &PodSpec, origin: &Origin<'_>, slips: &mut Slips) {
-    if spec.host_users == Some(false) {
-        let message = "a pod user namespace (`hostUsers: false`) is not modelled by this version: ids are taken to be \
-                       the host's";
-        origin.slip(Severity::Warning, "hostUsers", message, None, slips);
-    }
-    if spec.ephemeral_containers.as_ref().is_some_and(|list| !list.is_empty()) {
-        let message = "ephemeral containers are not read by this version: they are no actors";
-        origin.slip(Severity::Warning, "ephemeralContainers", message, None, slips);
-    }
     let Some(context) = &spec.security_context else { return };
     if context.se_linux_options.is_some() {
         origin.slip(Severity::Note, "securityContext.seLinuxOptions", SELINUX, None, slips);
@@ -28,8 +19,13 @@ pub(super) fn pod(spec: &PodSpec, origin: &Origin<'_>, slips: &mut Slips) {
     }
 }
 
-/// Fields of a container, and those the API refuses together; `origin` stands at the container.
-pub(super) fn container(context: &SecurityContext, origin: &Origin<'_>, slips: &mut Slips) {
+/// Fields of a container, and those the API refuses together; `origin` stands at the container. `own_users` says
+/// whether the pod has a user namespace of its own.
+pub(super) fn container(context: &SecurityContext, own_users: bool, origin: &Origin<'_>, slips: &mut Slips) {
+    if context.proc_mount.as_deref() == Some("Unmasked") && !own_users {
+        let message = "the API refuses `procMount: Unmasked` without `hostUsers: false`";
+        origin.slip(Severity::Error, "securityContext.procMount", message, None, slips);
+    }
     if context.se_linux_options.is_some() {
         origin.slip(Severity::Note, "securityContext.seLinuxOptions", SELINUX, None, slips);
     }

@@ -4,9 +4,10 @@ use std::sync::Arc;
 
 use mivask_core::caps::{Capability, CapabilitySet};
 use mivask_core::fact::Fact;
-use mivask_core::identity::{DeclaredCapabilities, PlainIdentity, PodSecurity};
+use mivask_core::identity::{DeclaredCapabilities, GroupName, PlainIdentity, PodSecurity};
 use mivask_core::ids::{MountIds, UserNamespace};
 use mivask_core::mode::Mode;
+use mivask_core::runtime::Flavour;
 use mivask_core::scene::{Container, Volume, VolumeKind, VolumeMount, Who, Workload};
 use mivask_core::stage::Role;
 use mivask_core::words::nearest;
@@ -40,6 +41,9 @@ impl Reading<'_> {
         Some(Workload {
             name: "scene".to_owned(),
             kind: "scene".to_owned(),
+            flavour: Flavour::Scene,
+            namespace: String::new(),
+            own_users: None,
             security,
             volumes,
             containers,
@@ -75,7 +79,9 @@ impl Reading<'_> {
             image: section.image.clone().map(|image| self.fact(item, "image", image)),
             read_only_root: section.read_only_root,
             privileged: section.privileged.unwrap_or(false),
-            who: Who::Plain(plain),
+            unmasked: false,
+            refusal: None,
+            who: Who::Plain(Box::new(plain)),
             mounts,
             working_directory: None,
             termination_log: None,
@@ -107,7 +113,11 @@ impl Reading<'_> {
         PlainIdentity {
             user_namespace,
             user: section.user.as_ref().map(|user| self.fact(item, "user", user.0.clone())),
-            groups: section.groups.iter().map(|group| self.fact(item, "groups", *group)).collect(),
+            groups: section
+                .groups
+                .iter()
+                .map(|group| self.fact(item, "groups", GroupName::Number(*group)))
+                .collect(),
             filesystem_group: section
                 .filesystem_group
                 .map(|group| self.fact(item, "filesystem-group", group)),
@@ -200,6 +210,8 @@ impl Reading<'_> {
             volume: name,
             at: Fact::new(mount.at.as_bytes().to_vec(), self.source.place(&path.span, "mounts.at")),
             read_only: mount.read_only,
+            no_copy: false,
+            unknown_part: None,
             flags,
             ids: ids.unwrap_or_default(),
             sub_path: mount.sub_path.as_ref().map(|path| {

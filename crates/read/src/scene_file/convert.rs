@@ -2,9 +2,11 @@
 
 use std::path::{Path, PathBuf};
 
-use mivask_core::scene::Scene;
+use mivask_core::fact::Fact;
+use mivask_core::runtime::Runtime;
+use mivask_core::scene::{Assigned, Scene};
 
-use super::types::SceneFile;
+use super::types::{AssignedSection, RuntimeName, SceneFile};
 use crate::input::{FileReader, Origin};
 use crate::slip::{Severity, Slips};
 use crate::text::SourceText;
@@ -26,6 +28,46 @@ impl Reading<'_> {
         let bytes = self.files.read(&full).map_err(|error| format!("{shown} cannot be read: {error}"))?;
         let text = String::from_utf8(bytes).map_err(|_| format!("{shown} is not UTF-8"))?;
         Ok((shown, text))
+    }
+
+    fn assigned(&self, section: &AssignedSection, node: &Node) -> Assigned {
+        let fact = |key: &str, value: Option<u32>| {
+            let node = node.get("assigned").and_then(|at| at.get(key)).unwrap_or(node);
+            value.map(|id| Fact::new(id, self.source.place(&node.span, &format!("assigned.{key}"))))
+        };
+        Assigned {
+            user: fact("user", section.user),
+            group: fact("group", section.group),
+            filesystem_group: fact("filesystem-group", section.filesystem_group),
+        }
+    }
+
+    /// A runtime that cannot run what the scene names is a mistake, not a choice.
+    fn runtime_fits(&mut self, scene: &Scene, node: &Node) {
+        let Some(runtime) = scene.runtime else { return };
+        if let Some(workload) = scene.workloads.iter().find(|workload| !runtime.runs(workload.flavour)) {
+            let span = &node.get("runtime").unwrap_or(node).span;
+            let usual = workload.flavour.usual().word();
+            let message = format!(
+                "{} does not run {}s: {} is looked at under {usual}",
+                runtime.word(),
+                workload.kind,
+                workload.name
+            );
+            self.slips.add(Severity::Warning, self.source, span, message, None);
+        }
+    }
+}
+
+const fn runtime(name: RuntimeName) -> Runtime {
+    match name {
+        RuntimeName::Containerd => Runtime::Containerd,
+        RuntimeName::Containerd16 => Runtime::Containerd16,
+        RuntimeName::CriO => Runtime::CriO,
+        RuntimeName::Docker => Runtime::Docker,
+        RuntimeName::Podman => Runtime::Podman,
+        RuntimeName::Runc => Runtime::Runc,
+        RuntimeName::Crun => Runtime::Crun,
     }
 }
 
@@ -50,7 +92,7 @@ pub fn read_scene(
         Origin::Standard => PathBuf::new(),
         Origin::File(path) => path.parent().unwrap_or(Path::new("")).to_path_buf(),
     };
-    let mut scene = Scene::default();
+    let mut scene = Scene { runtime: scene_file.runtime.map(runtime), ..Scene::default() };
     let mut reading = Reading { source, slips, folder, files };
     for (name, section) in &scene_file.images {
         let Some(at) = node.get("images").and_then(|images| images.get(name)) else {
@@ -78,6 +120,8 @@ pub fn read_scene(
             reading.slips,
         );
     }
+    scene.assigned = reading.assigned(&scene_file.assigned, node);
+    reading.runtime_fits(&scene, node);
     let own = reading.containers(&scene_file, node);
     scene.workloads.extend(own);
     if scene.workloads.is_empty() && !slips.has_errors() {

@@ -60,7 +60,18 @@ impl Reading<'_> {
         if let Some(tree) = &mut tree {
             Arc::make_mut(tree).lower();
         }
-        Image { identity: ImageFacts { user, accounts }, tree }
+        let field = |key: &str| format!("images.{name}.{key}");
+        let listed = node.get("volumes").unwrap_or(node);
+        let volumes = section.volumes.iter().enumerate().map(|(index, path)| {
+            let span = &listed.item(index).unwrap_or(listed).span;
+            Fact::new(path.as_bytes().to_vec(), self.source.place(span, &field("volumes")))
+        });
+        let volumes = volumes.collect();
+        let working_directory = section.working_directory.as_ref().map(|path| {
+            let span = &node.get("working-directory").unwrap_or(node).span;
+            Fact::new(path.as_bytes().to_vec(), self.source.place(span, &field("working-directory")))
+        });
+        Image { identity: ImageFacts { user, accounts }, tree, volumes, working_directory }
     }
 
     fn accounts(&mut self, image: &str, section: Option<&AccountsSection>, node: &Node) -> Option<Accounts> {
@@ -72,6 +83,7 @@ impl Reading<'_> {
         Some(Accounts {
             passwd: passwd.map(|(name, text)| accounts::passwd(&name, &text)),
             group: group.map(|(name, text)| accounts::group(&name, &text)),
+            incomplete: None,
         })
     }
 

@@ -21,8 +21,12 @@ pub struct SceneFile {
     /// Manifests, or folders of them.
     #[serde(default)]
     pub workloads: Vec<String>,
-    /// The container runtime whose rules apply.
+    /// The container runtime whose rules apply. Left out: containerd for Kubernetes objects, docker for Compose
+    /// files, runc for OCI configurations; containers listed here then have exactly the mounts they list.
     pub runtime: Option<RuntimeName>,
+    /// Ids that the platform gives to pods that name none, as some do from a range of each namespace.
+    #[serde(default)]
+    pub assigned: AssignedSection,
     /// The machine the containers run on.
     #[serde(default)]
     pub host: HostSection,
@@ -43,6 +47,31 @@ pub struct SceneFile {
 pub enum RuntimeName {
     /// containerd 2.x with runc.
     Containerd,
+    /// containerd 1.6 with runc 1.1, as measured.
+    #[serde(rename = "containerd-1.6")]
+    Containerd16,
+    /// CRI-O, by its documentation.
+    CriO,
+    /// Docker with runc 1.1, as measured.
+    Docker,
+    /// Podman with crun 1.8, as measured.
+    Podman,
+    /// runc 1.1.
+    Runc,
+    /// crun 1.8.
+    Crun,
+}
+
+/// Ids given to pods whose manifest names none.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct AssignedSection {
+    /// In place of a missing `runAsUser`.
+    pub user: Option<u32>,
+    /// In place of a missing `runAsGroup`.
+    pub group: Option<u32>,
+    /// In place of a missing `fsGroup`.
+    pub filesystem_group: Option<u32>,
 }
 
 /// The machine the containers run on.
@@ -83,6 +112,11 @@ pub struct ImageSection {
     pub accounts: Option<Option<AccountsSection>>,
     /// Its files. Left out: unknown.
     pub tree: Option<Vec<TreeEntry>>,
+    /// The absolute paths of its `VOLUME`s.
+    #[serde(default)]
+    pub volumes: Vec<String>,
+    /// Its working directory.
+    pub working_directory: Option<String>,
 }
 
 /// Account files: a path, or the text itself (anything with a `:` in it); `null` where there is none.

@@ -3,7 +3,7 @@
 use std::io::{self, Write};
 
 use mivask_core::act::quoted;
-use mivask_core::mount::{MountOrigin, RootFacts};
+use mivask_core::mount::RootFacts;
 use mivask_core::question::MountRow;
 
 use super::{Layout, paragraph};
@@ -35,7 +35,7 @@ fn cells(row: &MountRow) -> Vec<String> {
     let kind = row.filesystem.as_ref().filter(|fs| **fs != row.kind && **fs != row.source);
     let what = kind.map_or_else(|| row.source.to_string(), |fs| format!("{} ({fs})", row.source));
     let plain = |text: String| {
-        if row.origin == MountOrigin::Default { paint(FAINT, &text) } else { text }
+        if row.is_default() { paint(FAINT, &text) } else { text }
     };
     let root = row.root.map_or_else(|| paint(OPEN, "not known"), |root| plain(facts(root)));
     let touches = if row.touches == 0 { String::new() } else { row.touches.to_string() };
@@ -54,7 +54,7 @@ fn facts(root: RootFacts) -> String {
 }
 
 fn notes(out: &mut dyn Write, rows: &[MountRow], layout: Layout) -> io::Result<()> {
-    for row in rows.iter().filter(|row| row.origin != MountOrigin::Default) {
+    for row in rows.iter().filter(|row| !row.is_default()) {
         let at = quoted(&row.at);
         let notes: Vec<String> = row.notes.iter().map(|note| safe(note)).collect();
         if row.question.is_some() {

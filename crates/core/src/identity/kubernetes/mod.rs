@@ -8,6 +8,7 @@ use std::sync::Arc;
 use super::{ContainerSecurity, IdentityFact, ImageFacts, Knowledge, PodSecurity, Refusal, Resolved};
 use crate::accounts::Accounts;
 use crate::fact::{Fact, Provenance};
+use crate::runtime::Profile;
 
 /// The user part as the kubelet passes it on.
 enum UserPart {
@@ -21,6 +22,7 @@ struct Case<'a> {
     container: &'a ContainerSecurity,
     image: &'a ImageFacts,
     image_name: &'a str,
+    profile: &'a Profile,
     facts: Vec<IdentityFact>,
     assumptions: Vec<Arc<str>>,
 }
@@ -35,8 +37,11 @@ pub fn kubernetes_identity(
     container: &ContainerSecurity,
     image: &ImageFacts,
     image_name: &str,
+    profile: &Profile,
 ) -> Resolved {
-    let mut case = Case { pod, container, image, image_name, facts: Vec::new(), assumptions: Vec::new() };
+    let mut case =
+        Case { pod, container, image, image_name, profile, facts: Vec::new(), assumptions: Vec::new() };
+    case.assumptions.extend(profile.caveat.map(Arc::from));
     case.image_user();
     let user = case.user_part();
     let refusal = case.refusal(&user);
@@ -99,7 +104,8 @@ impl Case<'_> {
 
     fn refusal(&self, user: &UserPart) -> Option<Refusal> {
         // The sandbox is made first, so its refusal is the one that is seen.
-        if let (Some(group), None) = (&self.pod.run_as_group, &self.pod.run_as_user) {
+        let refuses = self.profile.identity.refuses_group_without_user;
+        if let (Some(group), None, true) = (&self.pod.run_as_group, &self.pod.run_as_user, refuses) {
             return Some(Refusal {
                 class: "FailedCreatePodSandBox",
                 reason: format!(
@@ -149,7 +155,7 @@ impl Case<'_> {
             return None;
         };
         let accounts = self.accounts()?;
-        if accounts.user_by_name(&name.value).is_some() {
+        if accounts.user_by_name(&name.value).is_some() || accounts.incomplete.is_some() {
             return None;
         }
         let reason = match accounts.passwd {
@@ -160,6 +166,11 @@ impl Case<'_> {
         };
         Some(Refusal { class: "CreateContainerError", reason, from: name.from.clone(), whole_pod: false })
     }
+}
+
+/// Whether a user or group part is a number that no runtime takes: negative or above 2147483647.
+pub(in crate::identity) fn out_of_range(part: &str) -> bool {
+    part.parse::<i128>().is_ok() && user_number(part).is_none()
 }
 
 /// A user part that is a number: decimal, an optional `+`, leading zeros, up to 2147483647.

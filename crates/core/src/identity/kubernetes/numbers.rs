@@ -5,7 +5,8 @@ use std::sync::Arc;
 use super::{Case, UserPart};
 use crate::accounts::UserLine;
 use crate::fact::{Fact, Provenance, Unknown};
-use crate::identity::untold;
+use crate::identity::groups::captured;
+use crate::identity::{Knowledge, untold};
 use crate::ids::UNSPECIFIED_ID;
 
 /// The numbers of one possible identity.
@@ -53,7 +54,7 @@ impl Case<'_> {
     }
 
     fn with_account(&mut self, uid: u32, line: Option<(UserLine, Provenance)>) -> Possibilities {
-        let known = self.accounts().is_some();
+        let known = self.accounts().is_some_and(|accounts| line.is_some() || accounts.incomplete.is_none());
         match &line {
             Some((line, place)) => self.fact("name", &line.name, place.clone()),
             None if known => self.fact(
@@ -73,7 +74,7 @@ impl Case<'_> {
             }
             (None, None) => None,
         };
-        if !known {
+        if self.accounts().is_none_or(|accounts| accounts.incomplete.is_some()) {
             self.assume_no_memberships();
         }
         match gid {
@@ -178,7 +179,12 @@ impl Case<'_> {
                 }
             }
         }
-        groups
+        match &self.image.accounts {
+            Knowledge::Known(accounts) if self.profile.identity.captures_group_names => {
+                captured(&groups, accounts, &mut self.facts)
+            }
+            Knowledge::Known(_) | Knowledge::Unknown => groups,
+        }
     }
 
     /// Nobody gave the group file; with `Strict` it would not be looked at anyway.
@@ -187,8 +193,12 @@ impl Case<'_> {
             return;
         }
         let image = self.image_name;
-        let text =
-            format!("no group of image {image} lists the user as a member (its group file was not given)");
+        let text = match self.accounts() {
+            Some(_) => format!("no further group of image {image} lists the user as a member"),
+            None => {
+                format!("no group of image {image} lists the user as a member (its group file was not given)")
+            }
+        };
         self.assumptions.push(text.into());
     }
 

@@ -6,7 +6,8 @@ use super::Case;
 use super::numbers::Possibilities;
 use crate::caps::CapabilitySet;
 use crate::fact::{Fact, Provenance};
-use crate::identity::capability_sets::{cri_set, set_in_words};
+use crate::identity::capability_sets::{RootSet, root_set, set_in_words};
+use crate::identity::groups::{sorted, too_large};
 use crate::identity::{Identity, Refusal, Resolved};
 use crate::ids::{InsideGid, InsideUid, UserNamespace};
 use crate::mode::Mode;
@@ -14,7 +15,8 @@ use crate::mode::Mode;
 impl Case<'_> {
     pub(super) fn privileges(mut self, possibilities: Possibilities, refusal: Option<Refusal>) -> Resolved {
         let privileged = self.container.privileged.as_ref().is_some_and(|fact| fact.value);
-        let (set, ignored) = cri_set(&self.container.capabilities, privileged);
+        let rules = &self.profile.capabilities;
+        let RootSet { set, ignored, refused, .. } = root_set(rules, &self.container.capabilities, privileged);
         let from = self.capability_source(privileged);
         self.fact("bounding", set_in_words(set), from);
         for name in ignored {
@@ -53,14 +55,24 @@ impl Case<'_> {
                 (when, identity)
             })
             .collect();
-        Resolved {
+        let mut resolved = Resolved {
             possible,
             question: possibilities.question,
             name: possibilities.name,
             facts: self.facts,
             refusal,
             assumptions: self.assumptions,
+        };
+        if let Some((reason, from)) = refused {
+            let class = "CreateContainerError";
+            resolved.refusal.get_or_insert(Refusal { class, reason, from, whole_pod: false });
         }
+        if let Some(id) = too_large(&resolved) {
+            let reason = format!("{id} is out of range: runc takes ids up to 2147483647");
+            let from = Provenance::rule("the image's account files");
+            resolved.refusal.get_or_insert(Refusal { class: "StartError", reason, from, whole_pod: false });
+        }
+        resolved
     }
 
     fn capability_source(&self, privileged: bool) -> Provenance {
@@ -71,11 +83,4 @@ impl Case<'_> {
         let first = declared.drop.first().or(declared.add.first());
         first.map_or_else(|| Provenance::rule("the runtime's default set"), |name| name.from.clone())
     }
-}
-
-fn sorted(groups: Vec<u32>) -> Vec<InsideGid> {
-    let mut groups: Vec<InsideGid> = groups.into_iter().map(InsideGid::new).collect();
-    groups.sort_unstable();
-    groups.dedup();
-    groups
 }

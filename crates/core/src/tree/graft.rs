@@ -1,0 +1,140 @@
+//! Copying a part of one tree into another, as an engine fills a new volume from an image.
+
+use std::collections::BTreeMap;
+
+use super::{Certainty, Doubt, Entry, Extended, InodeId, Marks, Tree, TreeError};
+use crate::fact::Provenance;
+use crate::ids::{DiskGid, DiskUid};
+use crate::mode::{FileKind, Mode};
+
+/// What the copies' owners become: stored ids of the source to stored ids of the copy.
+pub(crate) type Renumber<'a> = &'a dyn Fn(u32, u32) -> (u32, u32);
+
+impl Tree {
+    /// Copies everything below `at` of `from` below `onto`: owners by `renumber`, modes, links, hard links and
+    /// ACLs. Attributes (immutable, append-only) and layers are left behind.
+    ///
+    /// # Errors
+    /// A name is taken, or a table is full.
+    pub(crate) fn graft(
+        &mut self,
+        onto: InodeId,
+        from: &Self,
+        at: InodeId,
+        renumber: Renumber<'_>,
+    ) -> Result<(), TreeError> {
+        let mut copied: BTreeMap<InodeId, InodeId> = BTreeMap::new();
+        let mut pending = vec![(onto, at)];
+        while let Some((here, there)) = pending.pop() {
+            for (name, child) in from.children(there) {
+                if let Some(first) = copied.get(&child) {
+                    self.link(here, name, *first)?;
+                    continue;
+                }
+                let id = self.add(here, name, from.entry(child, renumber))?;
+                if from.inode(child).kind == FileKind::Directory {
+                    pending.push((id, child));
+                } else {
+                    copied.insert(child, id);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// The facts of `id`, to be added elsewhere.
+    fn entry(&self, id: InodeId, renumber: Renumber<'_>) -> Entry {
+        let inode = self.inode(id);
+        let (uid, gid) = renumber(inode.uid.raw(), inode.gid.raw());
+        let extended = self.extended(id).cloned().unwrap_or_default();
+        Entry {
+            target: self.target(id).unwrap_or_default().into(),
+            content: self.content(id).clone(),
+            device: self.device(id),
+            place: Some(self.place(id).clone()),
+            doubt: self.doubt(id).cloned(),
+            extended,
+            ..Entry::new(inode.kind, uid, gid, inode.mode)
+        }
+    }
+
+    /// Gives `id` the owner, mode, ACLs and provenance of `model` in `from`.
+    pub(crate) fn take_after(&mut self, id: InodeId, from: &Self, model: InodeId, renumber: Renumber<'_>) {
+        let entry = from.entry(model, renumber);
+        let place = from.place(model).clone();
+        self.own(id, (entry.uid.raw(), entry.gid.raw()), entry.mode, place);
+        let index = match entry.extended == Extended::default() {
+            true => 0,
+            false => {
+                self.extended.push(entry.extended);
+                u32::try_from(self.extended.len()).unwrap_or(u32::MAX)
+            }
+        };
+        self.inodes[id.0 as usize].extended = index;
+        if let Some(doubt) = entry.doubt {
+            self.doubt_attributes(id, doubt.attributes);
+        }
+    }
+
+    /// Gives `id` another owner and mode.
+    pub(crate) fn own(&mut self, id: InodeId, owner: (u32, u32), mode: Mode, place: Provenance) {
+        let inode = &mut self.inodes[id.0 as usize];
+        (inode.uid, inode.gid, inode.mode) = (DiskUid::new(owner.0), DiskGid::new(owner.1), mode);
+        self.places.insert(id, place);
+    }
+
+    /// Says how sure owner and mode of `id` are.
+    pub(crate) fn doubt_attributes(&mut self, id: InodeId, attributes: Certainty) {
+        let contents = self.doubt(id).map(|doubt| doubt.contents.clone()).unwrap_or_default();
+        self.set_doubt(id, Doubt { attributes, contents });
+    }
+
+    /// Says what is not certain about `id`.
+    pub(crate) fn set_doubt(&mut self, id: InodeId, doubt: Doubt) {
+        let inode = &mut self.inodes[id.0 as usize];
+        inode.marks = inode.marks.with(Marks::DOUBTED);
+        self.doubts.insert(id, doubt);
+    }
+
+    /// `top` and everything below it, each inode once.
+    pub(crate) fn below(&self, top: InodeId) -> Vec<InodeId> {
+        if top == Self::ROOT {
+            return self.ids().collect();
+        }
+        let mut all = vec![top];
+        let mut next = 0;
+        while let Some(here) = all.get(next).copied() {
+            next += 1;
+            all.extend(self.children(here).map(|(_, child)| child));
+        }
+        all.sort_unstable();
+        all.dedup();
+        all
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_copy_has_the_same_names_owners_and_hard_links() {
+        let mut from = Tree::new(Entry::directory(0, 0, 0o755), Provenance::rule("image"));
+        let data = from.add(Tree::ROOT, b"data", Entry::directory(405, 1001, 0o2750)).unwrap();
+        let mut kept = Entry::file(405, 50, 0o4755);
+        kept.marks = Marks::IMMUTABLE;
+        let file = from.add(data, b"a", kept).unwrap();
+        from.link(data, b"b", file).unwrap();
+        from.lower();
+        let mut volume = Tree::new(Entry::directory(0, 0, 0o755), Provenance::rule("volume"));
+        let shift = |uid: u32, gid: u32| (uid + 100_000, gid + 100_000);
+        volume.graft(Tree::ROOT, &from, data, &shift).unwrap();
+        volume.take_after(Tree::ROOT, &from, data, &shift);
+        let root = volume.inode(Tree::ROOT);
+        assert_eq!((root.uid.raw(), root.gid.raw(), root.mode), (100_405, 101_001, Mode::new(0o2750)));
+        let (a, b) = (volume.find(b"a").unwrap(), volume.find(b"b").unwrap());
+        assert_eq!(a, b);
+        assert_eq!((volume.inode(a).gid.raw(), volume.inode(a).mode), (100_050, Mode::new(0o4755)));
+        assert!(!volume.inode(a).marks.has(Marks::IMMUTABLE) && !volume.inode(a).marks.has(Marks::LOWER));
+    }
+}

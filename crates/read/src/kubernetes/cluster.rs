@@ -1,0 +1,208 @@
+//! Objects that say what stands behind volumes.
+
+use std::collections::BTreeSet;
+
+use k8s_openapi::api::core::v1::{PersistentVolume, PersistentVolumeClaim, PersistentVolumeSpec};
+use k8s_openapi::api::storage::v1::{CSIDriver, StorageClass as ApiClass};
+use mivask_core::cluster::{
+    ApiObject, Backing, Cluster, CsiDriver, GroupPolicy, PersistentClaim, PersistentVolume as Volume,
+    StorageClass,
+};
+use mivask_core::fact::{Fact, Provenance};
+use mivask_core::mount::MountFlags;
+use mivask_core::personality::Personality;
+use mivask_core::scene::HostPathCheck;
+
+use super::{DEFAULT_NAMESPACE, Origin, misplaced};
+use crate::slip::{Severity, Slips};
+use crate::yaml::{Node, Value, from_node};
+
+/// Adds an object of `kind`; whether it is one of those that say something about volumes.
+pub(super) fn add(kind: &str, origin: &Origin<'_>, cluster: &mut Cluster, slips: &mut Slips) -> bool {
+    match kind {
+        "PersistentVolume" => {
+            if let Some(object) = from_node(origin.node, origin.source, slips, misplaced) {
+                volume(object, origin, cluster, slips);
+            }
+        }
+        "PersistentVolumeClaim" => {
+            if let Some(object) = from_node(origin.node, origin.source, slips, misplaced) {
+                claim(object, origin, cluster);
+            }
+        }
+        "StorageClass" => {
+            if let Some(object) = from_node(origin.node, origin.source, slips, misplaced) {
+                class(object, origin, cluster);
+            }
+        }
+        "CSIDriver" => {
+            if let Some(object) = from_node(origin.node, origin.source, slips, misplaced) {
+                driver(object, origin, cluster, slips);
+            }
+        }
+        "ConfigMap" => keys(origin, &["data", "binaryData"], &mut cluster.config_maps),
+        "Secret" => keys(origin, &["data", "stringData"], &mut cluster.secrets),
+        // It holds names apart and says nothing else about files.
+        "Namespace" => {}
+        _ => return false,
+    }
+    true
+}
+
+/// The names of entries. Values are not looked at, let alone kept.
+fn keys(
+    origin: &Origin<'_>,
+    fields: &[&str],
+    objects: &mut std::collections::BTreeMap<mivask_core::cluster::Key, ApiObject>,
+) {
+    let Some(name) = origin.node.find("metadata.name").and_then(Node::text) else { return };
+    let namespace = origin.node.find("metadata.namespace").and_then(Node::text).unwrap_or(DEFAULT_NAMESPACE);
+    let mut keys = BTreeSet::new();
+    for field in fields {
+        if let Some(Value::Mapping(pairs)) = origin.node.get(field).map(|node| &node.value) {
+            keys.extend(pairs.iter().filter_map(|(key, _)| key.text()).map(str::to_owned));
+        }
+    }
+    let from = origin.place("metadata.name", "metadata.name");
+    objects.insert((namespace.to_owned(), name.to_owned()), ApiObject { keys, from });
+}
+
+/// A claim, by namespace and name.
+pub(super) fn claim(object: PersistentVolumeClaim, origin: &Origin<'_>, cluster: &mut Cluster) {
+    let Some(name) = object.metadata.name else { return };
+    let namespace = object.metadata.namespace.unwrap_or_else(|| DEFAULT_NAMESPACE.to_owned());
+    let spec = object.spec.unwrap_or_default();
+    let claim = PersistentClaim {
+        volume: spec.volume_name.filter(|name| !name.is_empty()),
+        class: spec.storage_class_name,
+        access_modes: spec.access_modes.unwrap_or_default().into_iter().collect(),
+        from: origin.place("metadata.name", "metadata.name"),
+    };
+    cluster.claims.insert((namespace, name), claim);
+}
+
+fn class(object: ApiClass, origin: &Origin<'_>, cluster: &mut Cluster) {
+    let Some(name) = object.metadata.name else { return };
+    let parameters = object.parameters.unwrap_or_default();
+    let fs_type =
+        ["csi.storage.k8s.io/fstype", "fstype", "fsType"].iter().find_map(|key| parameters.get(*key));
+    let options = object.mount_options.unwrap_or_default();
+    let class = StorageClass {
+        provisioner: object.provisioner,
+        flags: flags(&options),
+        fs_type: fs_type.cloned(),
+        from: origin.place("metadata.name", "metadata.name"),
+    };
+    cluster.classes.insert(name, class);
+}
+
+fn driver(object: CSIDriver, origin: &Origin<'_>, cluster: &mut Cluster, slips: &mut Slips) {
+    let Some(name) = object.metadata.name else { return };
+    let at = "spec.fsGroupPolicy";
+    let policy = match object.spec.fs_group_policy.as_deref() {
+        Some("File") => origin.fact(at, at, GroupPolicy::File),
+        Some("None") => origin.fact(at, at, GroupPolicy::None),
+        Some("ReadWriteOnceWithFSType") => origin.fact(at, at, GroupPolicy::ReadWriteOnceWithFsType),
+        None => {
+            let rule = Provenance::rule("a CSIDriver without fsGroupPolicy has ReadWriteOnceWithFSType");
+            Fact::new(GroupPolicy::ReadWriteOnceWithFsType, rule)
+        }
+        Some(other) => {
+            let message = format!("the API knows no fsGroupPolicy `{other}`");
+            let help = "write ReadWriteOnceWithFSType, File or None".to_owned();
+            origin.slip(Severity::Error, at, message, Some(help), slips);
+            return;
+        }
+    };
+    cluster.drivers.insert(name, CsiDriver { policy });
+}
+
+/// Those of mount options that are flags.
+fn flags(options: &[String]) -> MountFlags {
+    options.iter().filter_map(|word| MountFlags::by_word(word)).fold(MountFlags::NONE, MountFlags::with)
+}
+
+fn volume(object: PersistentVolume, origin: &Origin<'_>, cluster: &mut Cluster, slips: &mut Slips) {
+    let Some(name) = object.metadata.name else { return };
+    let spec = object.spec.unwrap_or_default();
+    let Some(backing) = backing(&spec, origin, slips) else { return };
+    let options = spec.mount_options.clone().unwrap_or_default();
+    let mut personality = backing.filesystem().and_then(Personality::of);
+    for option in options.iter().filter(|option| MountFlags::by_word(option).is_none()) {
+        // What a family does not know, such as `nfsvers=4.1`, decides nothing here.
+        if let Some(personality) = &mut personality {
+            let _ = personality.option(option);
+        }
+    }
+    let key = |claim: k8s_openapi::api::core::v1::ObjectReference| {
+        Some((claim.namespace.unwrap_or_else(|| DEFAULT_NAMESPACE.to_owned()), claim.name?))
+    };
+    let volume = Volume {
+        backing,
+        access_modes: spec.access_modes.unwrap_or_default().into_iter().collect(),
+        flags: flags(&options),
+        personality,
+        block: spec.volume_mode.as_deref() == Some("Block"),
+        claim: spec.claim_ref.and_then(key),
+        from: origin.place("metadata.name", "metadata.name"),
+    };
+    cluster.volumes.insert(name, volume);
+}
+
+fn backing(spec: &PersistentVolumeSpec, origin: &Origin<'_>, slips: &mut Slips) -> Option<Backing> {
+    let disk = |plugin: &str, fs_type: Option<String>, migrated: bool| {
+        Some(Backing::Disk { plugin: plugin.to_owned(), fs_type, migrated })
+    };
+    if let Some(host) = &spec.host_path {
+        let word = host.type_.as_deref().unwrap_or_default();
+        let check = HostPathCheck::by_name(word).unwrap_or(HostPathCheck::None);
+        return Some(Backing::HostPath { path: host.path.as_bytes().to_vec(), check });
+    }
+    if let Some(local) = &spec.local {
+        return Some(Backing::Local { path: local.path.as_bytes().to_vec() });
+    }
+    if let Some(csi) = &spec.csi {
+        let fs_type = csi.fs_type.clone().filter(|kind| !kind.is_empty());
+        return Some(Backing::Csi { driver: csi.driver.clone(), fs_type, inline: false });
+    }
+    match () {
+        () if spec.nfs.is_some() => Some(Backing::Nfs),
+        () if spec.azure_file.is_some() => Some(Backing::AzureFile),
+        () if spec.cephfs.is_some() => Some(Backing::Remote("cephfs".to_owned())),
+        () if spec.glusterfs.is_some() => Some(Backing::Remote("glusterfs".to_owned())),
+        () if spec.quobyte.is_some() => Some(Backing::Remote("quobyte".to_owned())),
+        () => {
+            if let Some(it) = &spec.iscsi {
+                return disk("iscsi", it.fs_type.clone(), false);
+            }
+            if let Some(it) = &spec.fc {
+                return disk("fc", it.fs_type.clone(), false);
+            }
+            if let Some(it) = &spec.rbd {
+                return disk("rbd", it.fs_type.clone(), false);
+            }
+            if let Some(it) = &spec.flex_volume {
+                return disk("flexVolume", it.fs_type.clone(), false);
+            }
+            if let Some(it) = &spec.aws_elastic_block_store {
+                return disk("awsElasticBlockStore", it.fs_type.clone(), true);
+            }
+            if let Some(it) = &spec.gce_persistent_disk {
+                return disk("gcePersistentDisk", it.fs_type.clone(), true);
+            }
+            if let Some(it) = &spec.azure_disk {
+                return disk("azureDisk", it.fs_type.clone(), true);
+            }
+            if let Some(it) = &spec.cinder {
+                return disk("cinder", it.fs_type.clone(), true);
+            }
+            if let Some(it) = &spec.vsphere_volume {
+                return disk("vsphereVolume", it.fs_type.clone(), true);
+            }
+            let message =
+                "this PersistentVolume has no source whose rules are known here, so it is passed over";
+            origin.slip(Severity::Note, "metadata.name", message, None, slips);
+            None
+        }
+    }
+}
