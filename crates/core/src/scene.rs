@@ -248,6 +248,8 @@ pub enum VolumeKind {
     },
     /// A tmpfs of one container.
     Tmpfs(TmpfsAsked),
+    /// A file system of the kernel's, of this type: `proc`, `sysfs`, `mqueue`; `dev` is a tmpfs with the usual devices.
+    System(String),
     /// A kind whose contents are not known here.
     Other {
         /// The field's name.
@@ -281,8 +283,10 @@ pub struct TmpfsAsked {
     pub uid: Option<u32>,
     /// `gid=`
     pub gid: Option<u32>,
-    /// The flags where the description sets any; the runtime's own otherwise.
-    pub flags: Option<MountFlags>,
+    /// Flags added to the runtime's own.
+    pub added: MountFlags,
+    /// Flags taken from the runtime's own.
+    pub cleared: MountFlags,
 }
 
 /// A volume made of objects of the API.

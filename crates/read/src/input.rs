@@ -5,7 +5,9 @@ use std::path::{Path, PathBuf};
 
 use mivask_core::scene::Scene;
 
+use crate::compose;
 use crate::kubernetes;
+use crate::oci;
 use crate::passed::Passed;
 use crate::scene_file::{is_scene, read_scene};
 use crate::slip::{Severity, Slips};
@@ -39,6 +41,16 @@ pub trait FileReader {
     /// Whatever the operating system says.
     fn open(&self, path: &Path) -> io::Result<Box<dyn BufRead>> {
         Ok(Box::new(Cursor::new(self.read(path)?)))
+    }
+
+    /// The value of an environment variable.
+    fn variable(&self, _: &str) -> Option<String> {
+        None
+    }
+
+    /// A path as one that does not hang on the working directory.
+    fn absolute(&self, path: &Path) -> PathBuf {
+        path.to_path_buf()
     }
 
     /// Standard input line by line.
@@ -76,6 +88,14 @@ impl FileReader for Disk {
 
     fn open(&self, path: &Path) -> io::Result<Box<dyn BufRead>> {
         Ok(Box::new(io::BufReader::with_capacity(1 << 16, std::fs::File::open(path)?)))
+    }
+
+    fn variable(&self, name: &str) -> Option<String> {
+        std::env::var(name).ok()
+    }
+
+    fn absolute(&self, path: &Path) -> PathBuf {
+        std::path::absolute(path).unwrap_or_else(|_| path.to_path_buf())
     }
 
     fn open_standard_input(&self) -> io::Result<Box<dyn BufRead>> {
@@ -155,22 +175,20 @@ pub enum InputError {
 /// The input cannot be read at all.
 pub fn read_input(origin: &Origin, files: &dyn FileReader, slips: &mut Slips) -> Result<Scene, InputError> {
     let mut scene = Scene::default();
-    let mut passed = Passed::default();
     let folder = match origin {
         Origin::File(path) => manifests_in(path, files)?,
         Origin::Standard => None,
     };
     if let Some(paths) = folder {
-        for path in paths {
-            let mut stream = open(&Origin::File(path), files)?;
-            while let Some(source) = stream.next()? {
-                add_nodes(&parse(&source, slips), &source, &mut scene, &mut passed, slips);
-            }
-        }
-        passed.report(slips);
+        add_files(&paths, files, &mut scene, slips)?;
         return Ok(scene);
     }
+    let folder = match origin {
+        Origin::File(path) => folder_of(path),
+        Origin::Standard => PathBuf::new(),
+    };
     let mut stream = open(origin, files)?;
+    let mut adding = Adding { scene: &mut scene, passed: Passed::default(), files, folder };
     let mut first: Option<SourceText> = None;
     let mut found = 0;
     while let Some(source) = stream.next()? {
@@ -178,26 +196,45 @@ pub fn read_input(origin: &Origin, files: &dyn FileReader, slips: &mut Slips) ->
         if let ([only], 0) = (documents.as_slice(), found)
             && is_scene(only)
         {
-            let scene = read_scene(only, &source, origin, files, slips).unwrap_or_default();
+            let told = read_scene(only, &source, origin, files, slips).unwrap_or_default();
             while let Some(more) = stream.next()? {
-                add_nodes(&parse(&more, slips), &more, &mut Scene::default(), &mut passed, slips);
+                add_nodes(&parse(&more, slips), &more, &mut adding, slips);
             }
-            return Ok(scene);
+            return Ok(told);
         }
         found += documents.len();
-        add_nodes(&documents, &source, &mut scene, &mut passed, slips);
+        add_nodes(&documents, &source, &mut adding, slips);
         first.get_or_insert(source);
     }
-    passed.report(slips);
+    adding.passed.report(slips);
     let Some(source) = first else { return Ok(scene) };
     if found == 0 && !slips.has_errors() {
-        let help = "give a Kubernetes manifest or a scene file (`scene: 1`)".to_owned();
+        let help = "give a Kubernetes manifest, a Compose file, an OCI configuration or a scene file".to_owned();
         slips.add(Severity::Error, &source, &(0..0), "there is nothing in it", Some(help));
     }
     if scene.workloads.is_empty() && !slips.has_errors() {
         slips.add(Severity::Error, &source, &(0..0), "nothing in it runs a container", None);
     }
     Ok(scene)
+}
+
+/// Adds every document of these files.
+fn add_files(
+    paths: &[PathBuf],
+    files: &dyn FileReader,
+    scene: &mut Scene,
+    slips: &mut Slips,
+) -> Result<(), InputError> {
+    let mut adding = Adding { scene, passed: Passed::default(), files, folder: PathBuf::new() };
+    for path in paths {
+        adding.folder = folder_of(path);
+        let mut stream = open(&Origin::File(path.clone()), files)?;
+        while let Some(source) = stream.next()? {
+            add_nodes(&parse(&source, slips), &source, &mut adding, slips);
+        }
+    }
+    adding.passed.report(slips);
+    Ok(())
 }
 
 /// The manifests that a scene names: one file or a folder of them. `named` is where the scene names them.
@@ -208,21 +245,11 @@ pub(crate) fn read_manifests(
     scene: &mut Scene,
     slips: &mut Slips,
 ) {
-    let mut passed = Passed::default();
     let paths = manifests_in(path, files);
-    let read = paths.and_then(|paths| {
-        for path in paths.unwrap_or_else(|| vec![path.to_path_buf()]) {
-            let mut stream = open(&Origin::File(path), files)?;
-            while let Some(source) = stream.next()? {
-                add_nodes(&parse(&source, slips), &source, scene, &mut passed, slips);
-            }
-        }
-        Ok(())
-    });
-    if let Err(error) = read {
+    let paths = paths.map(|paths| paths.unwrap_or_else(|| vec![path.to_path_buf()]));
+    if let Err(error) = paths.and_then(|paths| add_files(&paths, files, scene, slips)) {
         slips.add(Severity::Error, named.0, named.1, error.to_string(), None);
     }
-    passed.report(slips);
 }
 
 /// The manifests directly in a folder, by name; `None` where `path` is no folder.
@@ -249,31 +276,39 @@ fn open(origin: &Origin, files: &dyn FileReader) -> Result<Stream, InputError> {
     }
 }
 
-fn add_nodes(
-    documents: &[Node],
-    source: &SourceText,
-    scene: &mut Scene,
-    passed: &mut Passed,
-    slips: &mut Slips,
-) {
+/// What documents are added to.
+struct Adding<'a> {
+    scene: &'a mut Scene,
+    passed: Passed,
+    files: &'a dyn FileReader,
+    /// Where relative paths begin.
+    folder: PathBuf,
+}
+
+fn folder_of(path: &Path) -> PathBuf {
+    path.parent().unwrap_or(Path::new("")).to_path_buf()
+}
+
+fn add_nodes(documents: &[Node], source: &SourceText, adding: &mut Adding<'_>, slips: &mut Slips) {
     for document in documents {
         if kubernetes::is_object(document) {
-            kubernetes::add(document, source, scene, passed, slips);
+            kubernetes::add(document, source, adding.scene, &mut adding.passed, slips);
+            continue;
+        }
+        if compose::is_project(document) {
+            let parts = [(document.clone(), source, adding.folder.as_path())];
+            adding.scene.workloads.extend(compose::read(&parts, adding.files, slips));
+            continue;
+        }
+        if oci::is_config(document) {
+            oci::add(document, source, (adding.files, &adding.folder), adding.scene, slips);
             continue;
         }
         let (message, help) = match () {
             () if is_scene(document) => ("a scene file cannot stand among other documents", "give it alone"),
-            () if document.get("services").is_some() => (
-                "Compose files are not read by this version",
-                "describe the containers in a scene file: `mivask schema scene`",
-            ),
-            () if document.get("ociVersion").is_some() => (
-                "OCI configurations are not read by this version",
-                "describe the container in a scene file: `mivask schema scene`",
-            ),
             () => (
-                "neither a scene file nor a Kubernetes object",
-                "a manifest has `apiVersion:` and `kind:`, a scene file `scene: 1`",
+                "neither a Kubernetes object, a Compose file, an OCI configuration nor a scene file",
+                "a manifest has `apiVersion:` and `kind:`, a Compose file `services:`, a configuration `ociVersion`, a scene file `scene: 1`",
             ),
         };
         slips.add(Severity::Error, source, &head(document), message, Some(help.to_owned()));

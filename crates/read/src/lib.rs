@@ -6,8 +6,10 @@
 //! what is not there stays unknown. Mistakes are [`slip::Slip`]s that point into the text.
 
 pub mod accounts;
+pub mod compose;
 pub mod input;
 pub mod kubernetes;
+pub mod oci;
 pub mod passed;
 pub mod scene_file;
 pub mod slip;

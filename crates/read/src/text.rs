@@ -15,6 +15,8 @@ pub struct SourceText {
     line_starts: Arc<[usize]>,
     /// The number of the first line, where this is a part of a longer text.
     first_line: usize,
+    /// Where several texts stand one behind the other: the byte and line each begins at, and its name.
+    parts: Arc<[(usize, usize, Arc<str>)]>,
 }
 
 impl SourceText {
@@ -29,7 +31,40 @@ impl SourceText {
     pub fn starting_at(name: &str, text: &str, first_line: usize) -> Self {
         let starts = text.bytes().enumerate().filter(|(_, byte)| *byte == b'\n').map(|(at, _)| at + 1);
         let line_starts = std::iter::once(0).chain(starts).collect();
-        Self { name: Arc::from(name), text: Arc::from(text), line_starts, first_line }
+        let parts = Arc::default();
+        Self { name: Arc::from(name), text: Arc::from(text), line_starts, first_line, parts }
+    }
+
+    /// Several texts one behind the other; places point into each by its own name and lines.
+    #[must_use]
+    pub fn joined(texts: &[Self]) -> Self {
+        let (mut whole, mut parts) = (String::new(), Vec::new());
+        for text in texts {
+            let lines = whole.bytes().filter(|byte| *byte == b'\n').count();
+            parts.push((whole.len(), lines, text.name.clone()));
+            whole.push_str(&text.text);
+            // Each begins on a line of its own.
+            whole.push('\n');
+        }
+        let name = texts.first().map_or("", |text| &text.name);
+        Self { parts: parts.into(), ..Self::new(name, &whole) }
+    }
+
+    /// The bytes a text takes among joined ones.
+    #[must_use]
+    pub fn joined_length(&self) -> usize {
+        self.text.len() + 1
+    }
+
+    /// The name of the file that byte `at` stands in.
+    #[must_use]
+    pub fn name_at(&self, at: usize) -> &Arc<str> {
+        self.part(at).map_or(&self.name, |(_, _, name)| name)
+    }
+
+    fn part(&self, at: usize) -> Option<&(usize, usize, Arc<str>)> {
+        let behind = self.parts.partition_point(|(start, ..)| *start <= at);
+        self.parts.get(behind.checked_sub(1)?)
     }
 
     /// Line and column, both from 1, of byte `at`; the column counts characters.
@@ -39,14 +74,15 @@ impl SourceText {
         let line = self.line_starts.partition_point(|start| *start <= at);
         let start = self.line_starts[line - 1];
         let before = self.text.get(start..at).unwrap_or_default();
-        (line + self.first_line - 1, before.chars().count() + 1)
+        let before_part = self.part(at).map_or(0, |(_, lines, _)| *lines);
+        (line - before_part + self.first_line - 1, before.chars().count() + 1)
     }
 
     /// The provenance of a field whose value stands at `span`.
     #[must_use]
     pub fn place(&self, span: &Range<usize>, field: &str) -> Provenance {
         let (line, column) = self.line_column(span.start);
-        Provenance::Document { file: self.name.clone(), line, column, field: Arc::from(field) }
+        Provenance::Document { file: self.name_at(span.start).clone(), line, column, field: Arc::from(field) }
     }
 }
 

@@ -18,7 +18,7 @@ pub fn slip(out: &mut dyn Write, slip: &Slip) -> io::Result<()> {
         Severity::Error => Level::ERROR,
     };
     let (excerpt, first_line, span) = excerpt(slip);
-    let name = safe(&slip.source.name);
+    let name = safe(slip.source.name_at(slip.span.start));
     let message = safe(&slip.message);
     let snippet = Snippet::source(excerpt)
         .path(name)

@@ -52,7 +52,7 @@ pub(super) fn mounts(
     kube: &Kube<'_>,
     container: &Container,
 ) -> Vec<DefaultMount> {
-    let mut making = Making { stage, shelf, container, all: Vec::new() };
+    let mut making = Making { placing: Placing { stage, shelf }, container, all: Vec::new() };
     for row in kube.profile.defaults {
         making.row(row);
     }
@@ -62,11 +62,26 @@ pub(super) fn mounts(
     making.all
 }
 
+/// A file system of the kernel's that a bundle lists itself.
+pub(super) fn system(stage: &mut Stage, shelf: &mut Shelf, filesystem: &str) -> Prepared {
+    let mut placing = Placing { stage, shelf };
+    match filesystem {
+        "dev" => placing.devices(false, MountFlags::NONE),
+        "mqueue" => placing.shared("/dev/mqueue", 0o1777, MountFlags::NONE),
+        other => placing.kernel_files(other, MountFlags::NONE),
+    }
+}
+
 struct Making<'a> {
-    stage: &'a mut Stage,
-    shelf: &'a mut Shelf,
+    placing: Placing<'a>,
     container: &'a Container,
     all: Vec<DefaultMount>,
+}
+
+/// Makes sources for the stage out of the shelf's trees.
+struct Placing<'a> {
+    stage: &'a mut Stage,
+    shelf: &'a mut Shelf,
 }
 
 impl Making<'_> {
@@ -75,29 +90,29 @@ impl Making<'_> {
         let read_only =
             |flags: MountFlags, when: bool| if when { flags.with(MountFlags::READ_ONLY) } else { flags };
         let (volume, first) = match row.kind {
-            DefaultKind::Proc => (self.kernel_files("proc", row.flags), true),
-            DefaultKind::Sys => (self.kernel_files("sysfs", read_only(row.flags, !privileged)), true),
-            DefaultKind::Devices => (self.devices(privileged, row.flags), true),
-            DefaultKind::Shared(mode) => (self.shared(row.at, mode, row.flags), true),
+            DefaultKind::Proc => (self.placing.kernel_files("proc", row.flags), true),
+            DefaultKind::Sys => (self.placing.kernel_files("sysfs", read_only(row.flags, !privileged)), true),
+            DefaultKind::Devices => (self.placing.devices(privileged, row.flags), true),
+            DefaultKind::Shared(mode) => (self.placing.shared(row.at, mode, row.flags), true),
             DefaultKind::File { mode, follows_root } => {
                 let flags = read_only(row.flags, follows_root && self.container.read_only_root);
-                (self.single_file(row.at.rsplit('/').next().unwrap_or(row.at), mode, flags), false)
+                (self.placing.single_file(row.at.rsplit('/').next().unwrap_or(row.at), mode, flags), false)
             }
             DefaultKind::ScratchUnderReadOnlyRoot => {
                 if !self.container.read_only_root {
                     return;
                 }
                 let mode = Some(Mode::new(0o1777));
-                let asked = TmpfsAsked { mode, flags: Some(row.flags), ..TmpfsAsked::default() };
+                let asked = TmpfsAsked { mode, added: row.flags, ..TmpfsAsked::default() };
                 return self.push(row.at, Ready::Tmpfs(asked), false, MountOrigin::Default);
             }
             DefaultKind::Masked | DefaultKind::ReadOnly if privileged || self.container.unmasked => return,
             DefaultKind::Masked => {
-                let volume = self.mask(row.at);
+                let volume = self.placing.mask(row.at);
                 return self.push(row.at, volume, true, MountOrigin::Shield);
             }
             DefaultKind::ReadOnly => {
-                let volume = self.read_only_part(row.at);
+                let volume = self.placing.read_only_part(row.at);
                 return self.push(row.at, volume, true, MountOrigin::Shield);
             }
         };
@@ -118,25 +133,25 @@ impl Making<'_> {
         for (name, flags) in
             [("hosts", MountFlags::default()), ("hostname", with_root), ("resolv.conf", with_root)]
         {
-            let volume = self.single_file(name, 0o644, flags);
+            let volume = self.placing.single_file(name, 0o644, flags);
             self.add(format!("/etc/{name}").as_bytes(), volume, rule.clone());
         }
         let log = self.container.termination_log.as_ref();
         let at = log.map_or(&b"/dev/termination-log"[..], |path| path.value.as_slice());
         let from = log.map_or(rule, |path| path.from.clone());
-        let volume = self.single_file("termination-log", 0o666, MountFlags::default());
+        let volume = self.placing.single_file("termination-log", 0o666, MountFlags::default());
         self.add(at, volume, from);
         let token = kube.workload.service_account_token.as_ref();
         if token.is_none_or(|told| told.value) {
             let assumed =
                 || Provenance::Assumption("the service account mounts its token, as by default".into());
             let from = token.map_or_else(assumed, |told| told.from.clone());
-            let volume = match &self.shelf.token {
+            let volume = match &self.placing.shelf.token {
                 Some(volume) => volume.clone(),
                 None => {
                     let name = Fact::new("service account token".to_owned(), from.clone());
-                    let volume = api_volume::prepare(self.stage, kube, &name, &api_volume::service_account());
-                    self.shelf.token.insert(volume).clone()
+                    let volume = api_volume::prepare(self.placing.stage, kube, &name, &api_volume::service_account());
+                    self.placing.shelf.token.insert(volume).clone()
                 }
             };
             self.add(b"/var/run/secrets/kubernetes.io/serviceaccount", volume, from);
@@ -147,7 +162,9 @@ impl Making<'_> {
         let (at, volume, origin) = (at.to_vec(), Ready::Shared(volume), MountOrigin::Default);
         self.all.push(DefaultMount { at, volume, from, first: false, origin, shifted: true });
     }
+}
 
+impl Placing<'_> {
     fn place(
         &mut self,
         name: &str,

@@ -233,7 +233,7 @@ impl Builder<'_> {
         let source = local_source(self.stage, &name, Some(Arc::from("tmpfs")), tree);
         let mut volume = Prepared::single(source, "tmpfs", Preparation::default());
         volume.note(rule);
-        volume.flags = asked.flags.unwrap_or(rules.flags);
+        volume.flags = rules.flags.without(asked.cleared).with(asked.added);
         if let (Some((from, inode)), true) = (there, rules.copies_up) {
             let from_tree = self.stage.source(from).tree.clone();
             let tree = Arc::make_mut(&mut self.stage.source_mut(source).tree);

@@ -56,7 +56,7 @@ fn add(stage: &mut Stage, scene: &Scene, told: &Workload, host: Option<SourceId>
     };
     let kube = Kube { scene, workload, profile: runtime.profile(), host, creator };
     shelf.next_workload();
-    let volumes = volume::prepare_all(stage, &kube);
+    let volumes = volume::prepare_all(stage, &kube, shelf);
     let mut workshop = Workshop { volumes, shelf, filled: engine::Filled::default() };
     let first = stage.actors.len();
     for container in &workload.containers {

@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use super::api_volume;
 use super::backed::{self, Asked};
+use super::defaults::{self, Shelf};
 use super::fs_group::{self, Masks, Policy, Step};
 use super::host_path;
 use super::prepared::{Fills, Prepared, Ready, root_facts, unknown_source};
@@ -30,12 +31,12 @@ pub(super) struct Kube<'a> {
 }
 
 /// Every volume of the workload, by its name in the description.
-pub(super) fn prepare_all(stage: &mut Stage, kube: &Kube<'_>) -> BTreeMap<String, Ready> {
-    let ready = |volume: &Volume| (volume.name.value.clone(), ready(stage, kube, volume));
+pub(super) fn prepare_all(stage: &mut Stage, kube: &Kube<'_>, shelf: &mut Shelf) -> BTreeMap<String, Ready> {
+    let ready = |volume: &Volume| (volume.name.value.clone(), ready(stage, kube, shelf, volume));
     kube.workload.volumes.iter().map(ready).collect()
 }
 
-fn ready(stage: &mut Stage, kube: &Kube<'_>, volume: &Volume) -> Ready {
+fn ready(stage: &mut Stage, kube: &Kube<'_>, shelf: &mut Shelf, volume: &Volume) -> Ready {
     let name = &volume.name.value;
     let from = &volume.name.from;
     let pod = &kube.workload.name;
@@ -83,6 +84,7 @@ fn ready(stage: &mut Stage, kube: &Kube<'_>, volume: &Volume) -> Ready {
             let check = if make { HostPathCheck::None } else { HostPathCheck::MustExist };
             host_path::prepare(stage, kube.host, &host(path, check, "bind", false))
         }
+        VolumeKind::System(filesystem) => defaults::system(stage, shelf, filesystem),
         VolumeKind::Other { kind, read_only } => other(stage, volume, kind, *read_only),
     })
 }

@@ -9,6 +9,7 @@ mod types;
 
 pub use convert::read_scene;
 pub use types::SceneFile;
+pub(crate) use types::RawText;
 
 use crate::yaml::Node;
 

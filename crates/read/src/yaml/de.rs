@@ -49,6 +49,10 @@ struct Context<'a> {
 impl Context<'_> {
     fn unknown_key(&self, holder: &str, key: &Node, fields: &[&'static str]) {
         let text = key.text().unwrap_or_default();
+        // The Compose specification leaves such keys to whoever wants them.
+        if text.starts_with("x-") {
+            return;
+        }
         let help = match (self.misplaced)(holder, text) {
             Some(place) => Some(format!("it belongs {place}")),
             None => nearest(text, fields.iter().copied()).map(|known| format!("did you mean `{known}`?")),

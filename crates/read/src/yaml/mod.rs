@@ -6,6 +6,6 @@ mod parse;
 mod scalar;
 
 pub use de::{RAW, from_node};
-pub use node::{Node, Value};
+pub use node::{Mark, Node, Value};
 pub use parse::parse;
 pub use scalar::{Scalar, resolve};

@@ -9,6 +9,20 @@ pub struct Node {
     pub value: Value,
     /// The bytes it stands at; for a mapping or list, from its first to its last value.
     pub span: Range<usize>,
+    /// What a tag says about merging it with others.
+    pub mark: Mark,
+}
+
+/// A tag of the Compose specification.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
+pub enum Mark {
+    /// None.
+    #[default]
+    None,
+    /// `!reset`: whatever was there before is forgotten.
+    Reset,
+    /// `!override`: it replaces what was there before instead of being merged with it.
+    Override,
 }
 
 /// What a node holds.
@@ -28,6 +42,12 @@ pub enum Value {
 }
 
 impl Node {
+    /// A node without a tag.
+    #[must_use]
+    pub const fn new(value: Value, span: Range<usize>) -> Self {
+        Self { value, span, mark: Mark::None }
+    }
+
     /// The value of `key`; `None` where this is no mapping or has no such key.
     #[must_use]
     pub fn get(&self, key: &str) -> Option<&Self> {

@@ -5,7 +5,7 @@ use std::ops::Range;
 
 use saphyr_parser::{Event, Parser, ScalarStyle, Span};
 
-use super::node::{Node, Value};
+use super::node::{Mark, Node, Value};
 use crate::slip::{Severity, Slips};
 use crate::text::SourceText;
 
@@ -43,6 +43,15 @@ pub fn parse(source: &SourceText, slips: &mut Slips) -> Vec<Node> {
 
 fn is_nothing(node: &Node) -> bool {
     matches!(&node.value, Value::Scalar { text, plain: true } if super::resolve(text) == super::Scalar::Null)
+}
+
+/// The tags that the Compose specification defines; others say nothing here.
+fn mark(tag: Option<&saphyr_parser::Tag>) -> Mark {
+    match tag {
+        Some(tag) if tag.handle == "!" && tag.suffix == "reset" => Mark::Reset,
+        Some(tag) if tag.handle == "!" && tag.suffix == "override" => Mark::Override,
+        Some(_) | None => Mark::None,
+    }
 }
 
 /// The error has been reported.
@@ -84,6 +93,7 @@ impl<'a> Reader<'a> {
         }
         let (node, anchor) = match event {
             Event::Scalar(text, style, anchor, tag) => {
+                let mark = mark(tag.as_deref());
                 let tag = tag.filter(|tag| tag.is_yaml_core_schema()).map(|tag| tag.suffix.clone());
                 // `!!int "256"` is a number, `!!str 256` is not; other tags do not change the text.
                 let plain = match tag.as_deref() {
@@ -91,10 +101,15 @@ impl<'a> Reader<'a> {
                     Some("int" | "float" | "bool" | "null") => true,
                     _ => style == ScalarStyle::Plain,
                 };
-                (Node { value: Value::Scalar { text: text.into_owned(), plain }, span }, anchor)
+                let node = Node::new(Value::Scalar { text: text.into_owned(), plain }, span);
+                (Node { mark, ..node }, anchor)
             }
-            Event::SequenceStart(anchor, _) => (self.sequence(span, depth)?, anchor),
-            Event::MappingStart(anchor, _) => (self.mapping(span, depth)?, anchor),
+            Event::SequenceStart(anchor, tag) => {
+                (Node { mark: mark(tag.as_deref()), ..self.sequence(span, depth)? }, anchor)
+            }
+            Event::MappingStart(anchor, tag) => {
+                (Node { mark: mark(tag.as_deref()), ..self.mapping(span, depth)? }, anchor)
+            }
             Event::Alias(id) => return self.alias(id, &span),
             Event::Nothing
             | Event::StreamStart
@@ -115,7 +130,7 @@ impl<'a> Reader<'a> {
         loop {
             match self.next()? {
                 Some((Event::SequenceEnd, end)) => {
-                    return Ok(Node { value: Value::Sequence(items), span: start.start..end.end });
+                    return Ok(Node::new(Value::Sequence(items), start.start..end.end));
                 }
                 Some((event, span)) => items.push(self.node(event, span, depth + 1)?),
                 None => return self.refuse(&start, "the list is not finished"),
@@ -131,7 +146,7 @@ impl<'a> Reader<'a> {
                 Some((Event::MappingEnd, end)) => {
                     let end = pairs.last().map_or(end.end, |(_, value)| value.span.end);
                     add_merged(&mut pairs, merged);
-                    return Ok(Node { value: Value::Mapping(pairs), span: start.start..end });
+                    return Ok(Node::new(Value::Mapping(pairs), start.start..end));
                 }
                 Some((event, span)) => self.node(event, span, depth + 1)?,
                 None => return self.refuse(&start, "the mapping is not finished"),

@@ -1,0 +1,276 @@
+//! From files to one tree of nodes: variables, relative paths, `include`, `extends`, several files merged.
+
+use std::collections::BTreeMap;
+use std::ops::Range;
+use std::path::{Component, Path, PathBuf};
+
+use super::interpolate::{Trouble, interpolate};
+use super::merge::merge;
+use crate::input::FileReader;
+use crate::slip::{Severity, Slips};
+use crate::text::SourceText;
+use crate::yaml::{Node, Value, parse};
+
+/// Files that `include` and `extends` may lead through, one from the other.
+const DEEPEST: usize = 32;
+
+pub(super) struct Loader<'a> {
+    pub files: &'a dyn FileReader,
+    pub slips: &'a mut Slips,
+    texts: Vec<SourceText>,
+    length: usize,
+    variables: BTreeMap<String, String>,
+    unset: Vec<String>,
+    depth: usize,
+}
+
+impl<'a> Loader<'a> {
+    /// A loader for a project in `folder`, whose `.env` counts.
+    pub(super) fn new(files: &'a dyn FileReader, folder: &Path, slips: &'a mut Slips) -> Self {
+        let mut variables = BTreeMap::new();
+        if let Ok(bytes) = files.read(&folder.join(".env")) {
+            // A line that is none is left out; the shell's variables win over the file's.
+            variables.extend(dotenvy::from_read_iter(bytes.as_slice()).flatten());
+        }
+        Self { files, slips, texts: Vec::new(), length: 0, variables, unset: Vec::new(), depth: 0 }
+    }
+
+    pub(super) fn variable(&self, name: &str) -> Option<String> {
+        self.files.variable(name).or_else(|| self.variables.get(name).cloned())
+    }
+
+    /// Everything that was read, so that spans point into it.
+    pub(super) fn joined(&self) -> SourceText {
+        SourceText::joined(&self.texts)
+    }
+
+    /// Names of variables that had neither a value nor a default.
+    pub(super) fn unset(&mut self) -> Vec<String> {
+        let mut names = std::mem::take(&mut self.unset);
+        names.sort();
+        names.dedup();
+        names
+    }
+
+    /// The file at `path` with what it includes and extends; `named` is where another one names it.
+    pub(super) fn file(&mut self, path: &Path, named: &Range<usize>) -> Option<Node> {
+        let name = path.display().to_string();
+        let text = self.files.read(path).map_err(|error| error.to_string());
+        let text = text.and_then(|bytes| String::from_utf8(bytes).map_err(|_| "it is not UTF-8".to_owned()));
+        match text {
+            Ok(text) => self.text(&SourceText::new(&name, &text), path.parent().unwrap_or(Path::new(""))),
+            Err(error) => {
+                self.error(named, format!("{name} cannot be read: {error}"));
+                None
+            }
+        }
+    }
+
+    /// One text whose relative paths begin at `folder`.
+    fn text(&mut self, source: &SourceText, folder: &Path) -> Option<Node> {
+        let node = parse(source, self.slips).into_iter().next()?;
+        self.node(node, source, folder)
+    }
+
+    /// The same, already parsed.
+    pub(super) fn node(&mut self, mut node: Node, source: &SourceText, folder: &Path) -> Option<Node> {
+        if self.depth > DEEPEST {
+            let span = self.length.saturating_sub(1)..self.length;
+            self.error(&span, "files include or extend one another without end".to_owned());
+            return None;
+        }
+        self.replace(&mut node, source);
+        relative(&mut node, &|path| clean(&self.files.absolute(&folder.join(path))));
+        shift(&mut node, self.length);
+        self.length += source.joined_length();
+        self.texts.push(source.clone());
+        self.depth += 1;
+        let mut whole = self.included(&node, folder);
+        whole = Some(match whole {
+            Some(lower) => merge(lower, node, ""),
+            None => node,
+        });
+        let extended = whole.and_then(|node| self.extended(node, folder));
+        self.depth -= 1;
+        extended
+    }
+
+    /// Variables in every value.
+    fn replace(&mut self, node: &mut Node, source: &SourceText) {
+        let span = node.span.clone();
+        match &mut node.value {
+            Value::Scalar { text, .. } if text.contains('$') => {
+                let mut unset = Vec::new();
+                match interpolate(text, &|name| self.variable(name), &mut unset) {
+                    Ok(new) => *text = new,
+                    Err(Trouble::Required { name, why }) => {
+                        let help = (!why.is_empty()).then_some(why);
+                        let message = format!("the variable {name} has no value, and the file requires one");
+                        self.slips.add(Severity::Error, source, &span, message, help);
+                    }
+                    Err(Trouble::Form) => {
+                        let help = Some("write $$ for a plain dollar sign".to_owned());
+                        self.slips.add(Severity::Error, source, &span, "a `$` that names no variable", help);
+                    }
+                }
+                self.unset.append(&mut unset);
+            }
+            Value::Scalar { .. } => {}
+            Value::Sequence(items) => items.iter_mut().for_each(|item| self.replace(item, source)),
+            Value::Mapping(pairs) => pairs.iter_mut().for_each(|(_, value)| self.replace(value, source)),
+        }
+    }
+
+    /// What `include` brings, merged.
+    fn included(&mut self, node: &Node, folder: &Path) -> Option<Node> {
+        let mut whole: Option<Node> = None;
+        let list = node.get("include").map(|list| list.items().to_vec()).unwrap_or_default();
+        for item in list {
+            let paths: Vec<Node> = match (item.text(), item.get("path")) {
+                (Some(_), _) => vec![item.clone()],
+                (None, Some(paths)) if paths.text().is_some() => vec![paths.clone()],
+                (None, Some(paths)) => paths.items().to_vec(),
+                (None, None) => Vec::new(),
+            };
+            for path in &paths {
+                let Some(text) = path.text() else { continue };
+                let file = self.file(&folder.join(text), &path.span)?;
+                whole = Some(match whole {
+                    Some(lower) => merge(lower, file, ""),
+                    None => file,
+                });
+            }
+        }
+        whole
+    }
+
+    /// Every service with what it extends underneath.
+    fn extended(&mut self, mut node: Node, folder: &Path) -> Option<Node> {
+        let names: Vec<String> = match node.get("services").map(|services| &services.value) {
+            Some(Value::Mapping(pairs)) => pairs.iter().filter_map(|(key, _)| key.text()).map(str::to_owned).collect(),
+            _ => Vec::new(),
+        };
+        for name in names {
+            let whole = self.service(&node, &name, folder, &mut Vec::new())?;
+            if let Value::Mapping(pairs) = &mut node.value
+                && let Some((_, services)) = pairs.iter_mut().find(|(key, _)| key.text() == Some("services"))
+                && let Value::Mapping(services) = &mut services.value
+                && let Some((_, service)) = services.iter_mut().find(|(key, _)| key.text() == Some(&name))
+            {
+                *service = whole;
+            }
+        }
+        Some(node)
+    }
+
+    fn service(&mut self, file: &Node, name: &str, folder: &Path, seen: &mut Vec<String>) -> Option<Node> {
+        let service = file.get("services")?.get(name)?.clone();
+        let Some((key, extends)) = service.entry("extends").map(|(key, value)| (key.clone(), value.clone())) else {
+            return Some(service);
+        };
+        if seen.iter().any(|earlier| earlier == name) {
+            self.error(&key.span, format!("service `{name}` extends itself"));
+            return None;
+        }
+        seen.push(name.to_owned());
+        let base = extends.text().or_else(|| extends.get("service").and_then(Node::text)).unwrap_or_default().to_owned();
+        let lower = match extends.get("file").and_then(Node::text) {
+            // Its own services were extended when it was read.
+            Some(path) => self.file(&folder.join(path), &extends.span)?.get("services").and_then(|all| all.get(&base)).cloned(),
+            None => self.service(file, &base, folder, seen),
+        };
+        let Some(mut lower) = lower else {
+            self.error(&extends.span, format!("there is no service `{base}` to extend"));
+            return None;
+        };
+        let mut upper = service;
+        for side in [&mut lower, &mut upper] {
+            if let Value::Mapping(pairs) = &mut side.value {
+                pairs.retain(|(key, _)| key.text() != Some("extends"));
+            }
+        }
+        Some(merge(lower, upper, "/services/x"))
+    }
+
+    fn error(&mut self, span: &Range<usize>, message: String) {
+        let source = self.joined();
+        self.slips.add(Severity::Error, &source, span, message, None);
+    }
+}
+
+/// Moves every span by `by` bytes.
+fn shift(node: &mut Node, by: usize) {
+    node.span = node.span.start + by..node.span.end + by;
+    match &mut node.value {
+        Value::Scalar { .. } => {}
+        Value::Sequence(items) => items.iter_mut().for_each(|item| shift(item, by)),
+        Value::Mapping(pairs) => pairs.iter_mut().for_each(|(key, value)| {
+            shift(key, by);
+            shift(value, by);
+        }),
+    }
+}
+
+/// Host paths that begin at the file's folder become absolute, since files of several folders may be merged.
+fn relative(node: &mut Node, absolute: &dyn Fn(&str) -> String) {
+    let Value::Mapping(top) = &mut node.value else { return };
+    for (key, section) in top {
+        let Value::Mapping(entries) = &mut section.value else { continue };
+        for (_, entry) in entries {
+            match key.text() {
+                Some("services") => service_paths(entry, absolute),
+                Some("secrets" | "configs") => text_at(entry, "file", absolute),
+                Some("volumes") => {
+                    if let Value::Mapping(fields) = &mut entry.value {
+                        let options = fields.iter_mut().find(|(key, _)| key.text() == Some("driver_opts"));
+                        options.into_iter().for_each(|(_, options)| text_at(options, "device", &|path| {
+                            if path.starts_with('.') { absolute(path) } else { path.to_owned() }
+                        }));
+                    }
+                }
+                _ => {}
+            }
+        }
+    }
+}
+
+fn service_paths(service: &mut Node, absolute: &dyn Fn(&str) -> String) {
+    let Value::Mapping(fields) = &mut service.value else { return };
+    let Some((_, volumes)) = fields.iter_mut().find(|(key, _)| key.text() == Some("volumes")) else { return };
+    let Value::Sequence(items) = &mut volumes.value else { return };
+    for item in items {
+        let bind = item.get("type").and_then(Node::text) == Some("bind");
+        if let Value::Scalar { text, .. } = &mut item.value {
+            if let Some((source, rest)) = text.split_once(':')
+                && super::volumes::is_path(source)
+            {
+                *text = format!("{}:{rest}", absolute(source));
+            }
+        } else if bind {
+            text_at(item, "source", absolute);
+        }
+    }
+}
+
+fn text_at(node: &mut Node, key: &str, change: &dyn Fn(&str) -> String) {
+    let Value::Mapping(fields) = &mut node.value else { return };
+    let Some((_, field)) = fields.iter_mut().find(|(known, _)| known.text() == Some(key)) else { return };
+    if let Value::Scalar { text, .. } = &mut field.value {
+        *text = change(text);
+    }
+}
+
+/// An absolute path without `.` and `..`.
+fn clean(path: &Path) -> String {
+    let mut out = PathBuf::new();
+    for part in path.components() {
+        match part {
+            Component::CurDir => {}
+            Component::ParentDir => {
+                out.pop();
+            }
+            Component::Normal(_) | Component::RootDir | Component::Prefix(_) => out.push(part),
+        }
+    }
+    out.display().to_string()
+}

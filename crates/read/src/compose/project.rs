@@ -1,0 +1,139 @@
+//! A whole project: its services as containers of one workload.
+
+use mivask_core::fact::Provenance;
+use mivask_core::identity::PodSecurity;
+use mivask_core::runtime::Flavour;
+use mivask_core::scene::{Container, Volume, Workload};
+use serde::de::DeserializeOwned;
+
+use super::types::Project;
+use crate::input::FileReader;
+use crate::slip::{Severity, Slips};
+use crate::text::SourceText;
+use crate::yaml::{Node, Value, from_node};
+
+/// One project being read.
+pub(super) struct Reading<'a> {
+    pub source: &'a SourceText,
+    pub files: &'a dyn FileReader,
+    pub slips: &'a mut Slips,
+    pub root: &'a Node,
+    pub name: String,
+    /// Names of the project's volumes.
+    pub declared: Vec<String>,
+    pub volumes: Vec<Volume>,
+}
+
+impl Reading<'_> {
+    pub(super) fn typed<T: DeserializeOwned>(&mut self, node: &Node) -> Option<T> {
+        from_node(node, self.source, self.slips, misplaced)
+    }
+
+    pub(super) fn slip(&mut self, severity: Severity, node: &Node, message: &str, help: Option<String>) {
+        self.slips.add(severity, self.source, &node.span, message, help);
+    }
+
+    pub(super) fn place(&self, node: &Node, field: &str) -> Provenance {
+        self.source.place(&node.span, field)
+    }
+}
+
+/// The workload of a merged project.
+pub(super) fn read(
+    root: &Node,
+    source: &SourceText,
+    files: &dyn FileReader,
+    slips: &mut Slips,
+    profiles: &str,
+    name: String,
+) -> Option<Workload> {
+    let (declared, volumes) = (Vec::new(), Vec::new());
+    let mut reading = Reading { source, files, slips, root, name, declared, volumes };
+    let project: Project = reading.typed(root)?;
+    reading.name = project.name.unwrap_or(reading.name);
+    reading.project_volumes(root);
+    let Some(Value::Mapping(services)) = root.get("services").map(|node| &node.value) else {
+        reading.slip(Severity::Error, root, "the file has no services", None);
+        return None;
+    };
+    let active: Vec<&str> = profiles.split(',').map(str::trim).filter(|name| !name.is_empty()).collect();
+    let mut waiting = Vec::new();
+    let mut wanted: Vec<(&str, &Node)> = Vec::new();
+    for (key, node) in services {
+        let Some(name) = key.text() else { continue };
+        let own: Vec<&str> =
+            node.get("profiles").map(Node::items).unwrap_or_default().iter().filter_map(Node::text).collect();
+        let runs = own.is_empty() || own.iter().any(|name| active.contains(name)) || active.contains(&"*");
+        if runs {
+            wanted.push((name, node));
+        } else {
+            waiting.push(name);
+        }
+    }
+    if !waiting.is_empty() {
+        let message = format!("left out, for no profile of theirs is active: {}", waiting.join(", "));
+        let help = Some("name profiles in the variable COMPOSE_PROFILES".to_owned());
+        let at = root.get("services").unwrap_or(root).clone();
+        reading.slip(Severity::Note, &at, &message, help);
+    }
+    let containers: Vec<Container> =
+        in_order(&wanted).into_iter().filter_map(|(name, node)| reading.service(name, node)).collect();
+    if containers.is_empty() && !reading.slips.has_errors() {
+        reading.slip(Severity::Error, root, "no service of the file runs", None);
+    }
+    Some(Workload {
+        name: reading.name,
+        kind: "Compose project".to_owned(),
+        flavour: Flavour::Compose,
+        namespace: String::new(),
+        own_users: None,
+        security: PodSecurity::default(),
+        volumes: reading.volumes,
+        containers,
+        service_account_token: None,
+        from: source.place(&root.span, "services"),
+    })
+}
+
+/// Services behind those they depend on: in that order containers are made, and new volumes filled.
+fn in_order<'a>(services: &[(&'a str, &'a Node)]) -> Vec<(&'a str, &'a Node)> {
+    fn visit<'a>(
+        name: &str,
+        all: &[(&'a str, &'a Node)],
+        seen: &mut Vec<String>,
+        out: &mut Vec<(&'a str, &'a Node)>,
+    ) {
+        let Some((name, node)) = all.iter().find(|(known, _)| *known == name) else { return };
+        if seen.iter().any(|earlier| earlier == name) {
+            return;
+        }
+        seen.push((*name).to_owned());
+        let mut needs: Vec<&str> = Vec::new();
+        match node.get("depends_on").map(|list| &list.value) {
+            Some(Value::Sequence(items)) => needs.extend(items.iter().filter_map(Node::text)),
+            Some(Value::Mapping(pairs)) => needs.extend(pairs.iter().filter_map(|(key, _)| key.text())),
+            Some(Value::Scalar { .. }) | None => {}
+        }
+        let from = node.get("volumes_from").map(Node::items).unwrap_or_default();
+        needs.extend(from.iter().filter_map(Node::text).map(|text| text.split(':').next().unwrap_or(text)));
+        for need in needs {
+            visit(need, all, seen, out);
+        }
+        out.push((name, node));
+    }
+    let (mut seen, mut out) = (Vec::new(), Vec::new());
+    for (name, _) in services {
+        visit(name, services, &mut seen, &mut out);
+    }
+    out
+}
+
+/// Where keys belong that stand at the wrong level.
+fn misplaced(holder: &str, key: &str) -> Option<&'static str> {
+    match (holder, key) {
+        ("Project", "image" | "user" | "cap_drop" | "read_only") => Some("under a service"),
+        ("Service", "driver" | "driver_opts") => Some("under the top-level `volumes:`"),
+        ("Service", "runAsUser" | "runAsGroup") => Some("under the name `user`, as UID:GID"),
+        _ => None,
+    }
+}

@@ -1,0 +1,183 @@
+//! One service.
+
+use std::sync::Arc;
+
+use mivask_core::fact::Fact;
+use mivask_core::identity::{DeclaredCapabilities, GroupName, PlainIdentity};
+use mivask_core::ids::UserNamespace;
+use mivask_core::scene::{Container, VolumeMount, Who};
+use mivask_core::stage::Role;
+
+use super::project::Reading;
+use super::types::Service;
+use crate::slip::Severity;
+use crate::yaml::{Node, Scalar, Value, resolve};
+
+/// What `security_opt` says.
+#[derive(Default)]
+struct Options {
+    no_new_privileges: Option<Fact<bool>>,
+    unmasked: bool,
+}
+
+impl Reading<'_> {
+    /// The container of the service `name`.
+    pub(super) fn service(&mut self, name: &str, node: &Node) -> Option<Container> {
+        let told: Service = self.typed(node)?;
+        let at = |key: &str| node.get(key).unwrap_or(node);
+        let options = self.security_options(at("security_opt"));
+        let mounts = self.mounts(name, node);
+        let image = told.image.clone().unwrap_or_else(|| format!("{}-{name}", self.name));
+        if node.get("build").is_some() && told.image.is_none() {
+            let message = format!("the Dockerfile of `{name}` is not read: its image is called {image} here");
+            let help = format!("give `images: {{ {image}: ... }}` in a scene file");
+            self.slip(Severity::Note, at("build"), &message, Some(help));
+        }
+        let fact = |reading: &Self, key: &str, value: bool| Fact::new(value, reading.place(at(key), key));
+        let plain = PlainIdentity {
+            user: told.user.map(|user| Fact::new(user.0, self.place(at("user"), "user"))),
+            groups: self.groups(at("group_add")),
+            filesystem_group: None,
+            capabilities: DeclaredCapabilities { add: self.names(at("cap_add"), "cap_add"), drop: self.names(at("cap_drop"), "cap_drop") },
+            effective: None,
+            privileged: told.privileged.map(|value| fact(self, "privileged", value)),
+            no_new_privileges: options.no_new_privileges,
+            umask: None,
+            user_namespace: self.user_namespace(told.userns_mode.as_deref(), at("userns_mode")),
+        };
+        Some(Container {
+            name: name.to_owned(),
+            role: Role::App,
+            image: Some(Fact::new(image, self.place(at("image"), "image"))),
+            who: Who::Plain(Box::new(plain)),
+            read_only_root: told.read_only == Some(true),
+            privileged: told.privileged == Some(true),
+            unmasked: options.unmasked,
+            refusal: None,
+            mounts,
+            working_directory: told.working_dir.map(|path| {
+                Fact::new(path.into_bytes(), self.place(at("working_dir"), "working_dir"))
+            }),
+            termination_log: None,
+            from: self.place(node, "services"),
+        })
+    }
+
+    /// `host` leaves a remapped daemon's namespace.
+    fn user_namespace(&mut self, mode: Option<&str>, node: &Node) -> Option<Fact<Arc<UserNamespace>>> {
+        match mode? {
+            "" => None,
+            "host" => Some(Fact::new(Arc::new(UserNamespace::initial()), self.place(node, "userns_mode"))),
+            other => {
+                let message = format!("userns_mode `{}` is not modelled: the host's own namespace counts", other.escape_debug());
+                let help = Some("give its maps under `host: { user-namespace: ... }` in a scene file".to_owned());
+                self.slip(Severity::Warning, node, &message, help);
+                None
+            }
+        }
+    }
+
+    fn names(&self, list: &Node, field: &str) -> Vec<Fact<String>> {
+        let items = list.items().iter();
+        items.filter_map(|item| Some(Fact::new(item.text()?.to_owned(), self.place(item, field)))).collect()
+    }
+
+    fn groups(&self, list: &Node) -> Vec<Fact<GroupName>> {
+        let name = |text: String| match resolve(&text) {
+            Scalar::Int(number) => u32::try_from(number).map_or(GroupName::Name(text), GroupName::Number),
+            Scalar::Null | Scalar::Bool(_) | Scalar::Float(_) | Scalar::Text => GroupName::Name(text),
+        };
+        self.names(list, "group_add").into_iter().map(|fact| fact.map(name)).collect()
+    }
+
+    fn security_options(&mut self, list: &Node) -> Options {
+        let mut options = Options::default();
+        for item in list.items() {
+            let text = item.text().unwrap_or_default();
+            let (key, value) = text.split_once([':', '=']).unwrap_or((text, ""));
+            match (key, value) {
+                ("no-new-privileges", "" | "true") => {
+                    options.no_new_privileges = Some(Fact::new(true, self.place(item, "security_opt")));
+                }
+                ("no-new-privileges", "false") => {}
+                ("systempaths" | "unmask", "unconfined" | "ALL") => options.unmasked = true,
+                ("label", "disable") | ("seccomp" | "apparmor", "unconfined") => {}
+                ("label", _) => self.slip(Severity::Note, item, "SELinux is not modelled: it may deny what is allowed here", None),
+                ("apparmor", _) => self.slip(Severity::Note, item, "this AppArmor profile is not modelled: it may deny what is allowed here", None),
+                ("seccomp", _) => self.slip(Severity::Note, item, "this seccomp profile is not modelled: it may deny what is allowed here", None),
+                _ => {
+                    let message = format!("the security option `{}` is not known here", text.escape_debug());
+                    self.slip(Severity::Warning, item, &message, None);
+                }
+            }
+        }
+        options
+    }
+
+    /// Every mount of a service: its volumes, tmpfs, secrets and configs, and those of other services.
+    fn mounts(&mut self, name: &str, node: &Node) -> Vec<VolumeMount> {
+        let mut mounts: Vec<VolumeMount> = Vec::new();
+        for item in node.get("volumes").map(Node::items).unwrap_or_default() {
+            let asked = self.service_volume(item);
+            mounts.extend(asked.and_then(|asked| self.attach(name, asked, item)));
+        }
+        let tmpfs: &[Node] = match node.get("tmpfs") {
+            Some(one) if one.text().is_some() => std::slice::from_ref(one),
+            Some(list) => list.items(),
+            None => &[],
+        };
+        for item in tmpfs {
+            let asked = self.tmpfs(item);
+            mounts.extend(asked.and_then(|asked| self.attach(name, asked, item)));
+        }
+        mounts.extend(self.grants(name, node));
+        for item in node.get("volumes_from").map(Node::items).unwrap_or_default() {
+            mounts.extend(self.borrowed(item));
+        }
+        self.twice(&mut mounts, node);
+        mounts
+    }
+
+    /// `volumes_from: SERVICE[:ro]`
+    fn borrowed(&mut self, item: &Node) -> Vec<VolumeMount> {
+        let text = item.text().unwrap_or_default();
+        let (service, mode) = text.split_once(':').unwrap_or((text, ""));
+        let Some(other) = self.root.get("services").and_then(|services| services.get(service)) else {
+            let message = format!("there is no service `{}` whose volumes could be taken", service.escape_debug());
+            self.slip(Severity::Error, item, &message, None);
+            return Vec::new();
+        };
+        let lent = other.get("volumes").map(Node::items).unwrap_or_default();
+        let mut mounts = Vec::new();
+        for item in lent {
+            let asked = self.service_volume(item);
+            // A volume of its own keeps the name it has in the service that lends it.
+            mounts.extend(asked.and_then(|asked| self.attach(service, asked, item)));
+        }
+        mounts.iter_mut().for_each(|mount| mount.read_only |= mode == "ro");
+        mounts
+    }
+
+    /// Two mounts at one path are refused.
+    fn twice(&mut self, mounts: &mut Vec<VolumeMount>, node: &Node) {
+        let mut seen: Vec<Vec<u8>> = Vec::new();
+        mounts.retain(|mount| {
+            let path = mount.at.value.clone();
+            let again = seen.contains(&path);
+            if again {
+                let message = format!("two volumes are mounted at {}: the engine refuses that", String::from_utf8_lossy(&path));
+                self.slips.add(Severity::Error, self.source, &node.span, message, None);
+            }
+            seen.push(path);
+            !again
+        });
+    }
+}
+
+/// The pairs of a mapping; nothing where it is none.
+pub(super) fn pairs(node: &Node) -> &[(Node, Node)] {
+    match &node.value {
+        Value::Mapping(pairs) => pairs,
+        Value::Sequence(_) | Value::Scalar { .. } => &[],
+    }
+}

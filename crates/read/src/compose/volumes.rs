@@ -1,0 +1,268 @@
+//! Volumes of services, in their short and long forms, and those of the project.
+
+use mivask_core::fact::Fact;
+use mivask_core::ids::MountIds;
+use mivask_core::mode::Mode;
+use mivask_core::mount::MountFlags;
+use mivask_core::personality::{Personality, Tmpfs};
+use mivask_core::scene::{Driver, TmpfsAsked, Volume, VolumeKind, VolumeMount};
+use mivask_core::words::nearest;
+
+use super::project::Reading;
+use super::types::{self, LongVolume};
+use crate::slip::Severity;
+use crate::yaml::{Node, Value};
+
+/// Whether the source of a short volume is a path of the host; a name of a volume otherwise.
+pub(super) fn is_path(source: &str) -> bool {
+    source.starts_with(['/', '.', '~'])
+}
+
+/// Where a short volume shows.
+pub(super) fn target_of(short: &str) -> &str {
+    let mut parts = short.split(':');
+    let first = parts.next().unwrap_or_default();
+    parts.next().unwrap_or(first)
+}
+
+/// One volume of a service as far as the form does not matter.
+pub(super) struct Asked {
+    pub kind: Kind,
+    pub target: String,
+    pub read_only: bool,
+    pub no_copy: bool,
+    pub sub_path: Option<String>,
+}
+
+/// What is to be mounted.
+pub(super) enum Kind {
+    Named(String),
+    Anonymous,
+    Bind { path: String, make_missing: bool },
+    Tmpfs(TmpfsAsked),
+    Image(String),
+}
+
+impl Reading<'_> {
+    /// The volume at `item` of a service's list.
+    pub(super) fn service_volume(&mut self, item: &Node) -> Option<Asked> {
+        match item.text() {
+            Some(short) => self.short(short, item),
+            None => {
+                let long: LongVolume = self.typed(item)?;
+                self.long(&long, item)
+            }
+        }
+    }
+
+    fn short(&mut self, short: &str, item: &Node) -> Option<Asked> {
+        let parts: Vec<&str> = short.split(':').collect();
+        let (source, target, options) = match parts.as_slice() {
+            [target] => (None, *target, ""),
+            [source, target] => (Some(*source), *target, ""),
+            [source, target, options] => (Some(*source), *target, *options),
+            _ => {
+                let help = Some("write SOURCE:TARGET or SOURCE:TARGET:ro".to_owned());
+                self.slip(Severity::Error, item, "a volume has at most three parts", help);
+                return None;
+            }
+        };
+        let kind = match source {
+            None => Kind::Anonymous,
+            Some(path) if is_path(path) => Kind::Bind { path: self.home(path), make_missing: true },
+            Some(name) => Kind::Named(name.to_owned()),
+        };
+        let (mut read_only, mut no_copy) = (false, false);
+        for option in options.split(',').filter(|option| !option.is_empty()) {
+            match option {
+                "ro" => read_only = true,
+                "nocopy" => no_copy = true,
+                "rw" | "cached" | "delegated" | "consistent" | "rprivate" | "private" | "rslave" | "slave" | "rshared"
+                | "shared" | "copy" => {}
+                "z" | "Z" => {
+                    let message = "SELinux is not modelled: it may deny what is allowed here";
+                    self.slip(Severity::Note, item, message, None);
+                }
+                other => {
+                    let message = format!("the option `{}` of a volume is not modelled", other.escape_debug());
+                    self.slip(Severity::Warning, item, &message, None);
+                }
+            }
+        }
+        Some(Asked { kind, target: self.target(target, item)?, read_only, no_copy, sub_path: None })
+    }
+
+    fn long(&mut self, long: &LongVolume, item: &Node) -> Option<Asked> {
+        let source = long.source.clone();
+        let bind = long.bind.as_ref();
+        let word = long.r#type.as_deref().unwrap_or_default();
+        let kind = match (word, source) {
+            ("volume", Some(name)) => Kind::Named(name),
+            ("volume", None) => Kind::Anonymous,
+            ("bind", Some(path)) => {
+                let make_missing = bind.and_then(|bind| bind.create_host_path) == Some(true);
+                Kind::Bind { path: self.home(&path), make_missing }
+            }
+            ("tmpfs", _) => {
+                let mode = long.tmpfs.as_ref().and_then(|tmpfs| tmpfs.mode);
+                let mode = mode.and_then(|mode| u16::try_from(mode).ok()).map(Mode::new);
+                Kind::Tmpfs(TmpfsAsked { mode, ..TmpfsAsked::default() })
+            }
+            ("image", Some(reference)) => Kind::Image(reference),
+            ("bind" | "image", None) => {
+                self.slip(Severity::Error, item, "this volume has no `source`", None);
+                return None;
+            }
+            (other, _) => {
+                let known = ["volume", "bind", "tmpfs", "image"];
+                let help = match nearest(other, known) {
+                    Some(meant) => format!("did you mean `{meant}`?"),
+                    None => format!("write `type:` {}", known.join(", ")),
+                };
+                let message = format!("volumes of type `{}` are not known here", other.escape_debug());
+                self.slip(Severity::Error, item, &message, Some(help));
+                return None;
+            }
+        };
+        let options = long.volume.as_ref();
+        let image = long.image.as_ref().and_then(|image| image.subpath.clone());
+        Some(Asked {
+            read_only: long.read_only == Some(true) || matches!(kind, Kind::Image(_)),
+            kind,
+            target: self.target(long.target.as_deref().unwrap_or_default(), item)?,
+            no_copy: options.and_then(|options| options.nocopy) == Some(true),
+            sub_path: options.and_then(|options| options.subpath.clone()).or(image),
+        })
+    }
+
+    fn target(&mut self, target: &str, item: &Node) -> Option<String> {
+        if target.starts_with('/') && target.trim_end_matches('/') != "" {
+            return Some(target.to_owned());
+        }
+        let message = format!("`{}` is no path to mount at", target.escape_debug());
+        let help = Some("write an absolute path other than `/`".to_owned());
+        self.slip(Severity::Error, item, &message, help);
+        None
+    }
+
+    fn home(&self, path: &str) -> String {
+        match path.strip_prefix('~') {
+            Some(rest) => format!("{}{rest}", self.files.variable("HOME").unwrap_or_default()),
+            None => path.to_owned(),
+        }
+    }
+
+    /// `tmpfs:` of a service: `PATH` or `PATH:OPTIONS`.
+    pub(super) fn tmpfs(&mut self, item: &Node) -> Option<Asked> {
+        let text = item.text()?;
+        let (target, options) = text.split_once(':').unwrap_or((text, ""));
+        let mut asked = TmpfsAsked::default();
+        for option in options.split(',').filter(|option| !option.is_empty()) {
+            let (key, value) = option.split_once('=').unwrap_or((option, ""));
+            match key {
+                "mode" => asked.mode = value.parse().ok(),
+                "uid" => asked.uid = value.parse().ok(),
+                "gid" => asked.gid = value.parse().ok(),
+                "exec" => asked.cleared = asked.cleared.with(MountFlags::NO_EXEC),
+                "suid" => asked.cleared = asked.cleared.with(MountFlags::NO_SUID),
+                "dev" => asked.cleared = asked.cleared.with(MountFlags::NO_DEV),
+                "rw" | "size" | "nr_inodes" | "defaults" => {}
+                word => match MountFlags::by_word(word) {
+                    Some(flag) => asked.added = asked.added.with(flag),
+                    None => {
+                        let message = format!("the tmpfs option `{}` is not known here", option.escape_debug());
+                        self.slip(Severity::Warning, item, &message, None);
+                    }
+                },
+            }
+        }
+        let target = self.target(target, item)?;
+        Some(Asked { kind: Kind::Tmpfs(asked), target, read_only: false, no_copy: false, sub_path: None })
+    }
+
+    /// Adds the mount, and its volume where it has none of its own name yet.
+    pub(super) fn attach(&mut self, service: &str, asked: Asked, item: &Node) -> Option<VolumeMount> {
+        let place = |field: &str| self.source.place(&item.span, field);
+        let own = format!("{service}:{}", asked.target);
+        let (name, kind) = match asked.kind {
+            Kind::Named(name) => {
+                if !self.declared.contains(&name) {
+                    let help = match nearest(&name, self.declared.iter().map(String::as_str)) {
+                        Some(known) => format!("did you mean `{known}`?"),
+                        None => format!("declare it under the top-level `volumes:`, or write ./{name} for a folder"),
+                    };
+                    let message = format!("volume `{}` is mounted but not declared", name.escape_debug());
+                    self.slip(Severity::Error, item, &message, Some(help));
+                    return None;
+                }
+                (name, None)
+            }
+            Kind::Anonymous => (own, Some(VolumeKind::Anonymous)),
+            Kind::Bind { path, make_missing } => (own, Some(VolumeKind::Bind { path: path.into_bytes(), make_missing })),
+            Kind::Tmpfs(tmpfs) => (own, Some(VolumeKind::Tmpfs(tmpfs))),
+            Kind::Image(reference) => (own, Some(VolumeKind::Image(Fact::new(reference, place("volumes.source"))))),
+        };
+        if let Some(kind) = kind {
+            self.volumes.push(Volume { name: Fact::new(name.clone(), place("volumes")), kind });
+        }
+        Some(VolumeMount {
+            volume: Fact::new(name, place("volumes")),
+            at: Fact::new(asked.target.into_bytes(), place("volumes")),
+            read_only: asked.read_only,
+            no_copy: asked.no_copy,
+            flags: MountFlags::NONE,
+            ids: MountIds::default(),
+            sub_path: asked.sub_path.map(|path| Fact::new(path.into_bytes(), place("volumes.subpath"))),
+            unknown_part: None,
+        })
+    }
+
+    /// The volumes of the project.
+    pub(super) fn project_volumes(&mut self, root: &Node) {
+        let Some(Value::Mapping(pairs)) = root.get("volumes").map(|node| &node.value) else { return };
+        for (key, node) in pairs {
+            let Some(name) = key.text() else { continue };
+            let told: types::Volume = self.typed(node).unwrap_or_default();
+            let driver = self.driver(&told, node);
+            let external = node.get("external").is_some_and(|told| {
+                told.text().is_none_or(|text| crate::yaml::resolve(text) == crate::yaml::Scalar::Bool(true))
+            });
+            let name = Fact::new(name.to_owned(), self.source.place(&key.span, "volumes"));
+            self.declared.push(name.value.clone());
+            self.volumes.push(Volume { name, kind: VolumeKind::Named { driver, external } });
+        }
+    }
+
+    fn driver(&mut self, told: &types::Volume, node: &Node) -> Driver {
+        if let Some(driver) = told.driver.as_ref().filter(|driver| !["local", "default"].contains(&driver.as_str())) {
+            return Driver::Unknown(driver.clone());
+        }
+        let option = |key: &str| node.get("driver_opts").and_then(|all| all.get(key)).and_then(Node::text);
+        let options: Vec<&str> = option("o").unwrap_or_default().split(',').map(str::trim).collect();
+        match (option("type"), option("device")) {
+            (_, Some(device)) if options.iter().any(|word| *word == "bind" || *word == "rbind") => {
+                Driver::Bind(device.as_bytes().to_vec())
+            }
+            (Some("tmpfs"), _) => {
+                let mut personality = Personality::Tmpfs(Tmpfs::default());
+                let known = options.iter().filter(|word| word.contains('='));
+                for word in known {
+                    if let Err(error) = personality.option(word) {
+                        let message = format!("the option `{}` {error}", word.escape_debug());
+                        self.slip(Severity::Warning, node, &message, None);
+                    }
+                }
+                match personality {
+                    Personality::Tmpfs(tmpfs) => Driver::Tmpfs(tmpfs),
+                    _ => Driver::Local,
+                }
+            }
+            (Some("none") | None, None) => Driver::Local,
+            (Some(kind), _) => match Personality::of(kind) {
+                Some(personality) => Driver::Nfs(personality),
+                None => Driver::Unknown(kind.to_owned()),
+            },
+            (None, Some(device)) => Driver::Unknown(device.to_owned()),
+        }
+    }
+}

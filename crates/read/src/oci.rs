@@ -1,0 +1,251 @@
+//! OCI runtime configurations: `config.json` and the bundle around it (OCI runtime specification).
+
+use std::path::Path;
+use std::sync::Arc;
+
+use mivask_core::accounts::Accounts;
+use mivask_core::caps::{Capability, CapabilitySet};
+use mivask_core::fact::Fact;
+use mivask_core::identity::{Knowledge, PodSecurity, ProcessIdentity};
+use mivask_core::ids::{Extent, IdMap, MountIds, UserNamespace};
+use mivask_core::mode::Mode;
+use mivask_core::mount::MountFlags;
+use mivask_core::runtime::Flavour;
+use mivask_core::scene::{Container, Scene, TmpfsAsked, Volume, VolumeKind, VolumeMount, Who, Workload};
+use mivask_core::stage::Role;
+use oci_spec::runtime::{Capabilities, LinuxIdMapping, LinuxNamespaceType, Mount, Process, Spec};
+
+use crate::accounts;
+use crate::input::FileReader;
+use crate::slip::{Severity, Slips};
+use crate::text::SourceText;
+use crate::yaml::{Node, from_node};
+
+/// Whether a document is a runtime configuration.
+#[must_use]
+pub fn is_config(node: &Node) -> bool {
+    node.get("ociVersion").is_some()
+}
+
+/// Adds the container of a configuration; relative paths begin at the bundle's folder.
+///
+/// `None` where it cannot be used; `slips` says why.
+pub fn add(
+    node: &Node,
+    source: &SourceText,
+    (files, folder): (&dyn FileReader, &Path),
+    scene: &mut Scene,
+    slips: &mut Slips,
+) -> Option<()> {
+    let spec: Spec = from_node(node, source, slips, |_, _| None)?;
+    let mut reading = Reading { node, source, slips, folder, files };
+    let Some(process) = spec.process() else {
+        reading.error("ociVersion", "the configuration has no `process`: nothing runs");
+        return None;
+    };
+    let namespace = reading.namespace(&spec);
+    let who = reading.identity(process, namespace);
+    let mut volumes = Vec::new();
+    let listed = spec.mounts().as_deref().unwrap_or_default().iter().enumerate();
+    let mounts = listed.filter_map(|(index, mount)| reading.mount(index, mount, &mut volumes)).collect();
+    let root = spec.root().as_ref();
+    let path = root.map(|root| root.path().display().to_string()).unwrap_or_default();
+    reading.accounts(&path, scene);
+    let linux = spec.linux().as_ref();
+    let shielded = linux.is_some_and(|linux| {
+        let any = |list: &Option<Vec<String>>| list.as_ref().is_some_and(|list| !list.is_empty());
+        any(linux.masked_paths()) || any(linux.readonly_paths())
+    });
+    let name = spec.hostname().clone().filter(|name| !name.is_empty()).unwrap_or_else(|| "process".to_owned());
+    let cwd = process.cwd().display().to_string();
+    let container = Container {
+        name: name.clone(),
+        role: Role::App,
+        image: Some(reading.fact("root.path", path)),
+        who: Who::Process(Box::new(who)),
+        read_only_root: root.and_then(oci_spec::runtime::Root::readonly).unwrap_or(false),
+        privileged: false,
+        unmasked: !shielded,
+        refusal: None,
+        mounts,
+        working_directory: cwd.starts_with('/').then(|| reading.fact("process.cwd", cwd.into_bytes())),
+        termination_log: None,
+        from: reading.place("process"),
+    };
+    scene.workloads.push(Workload {
+        name,
+        kind: "bundle".to_owned(),
+        flavour: Flavour::Bundle,
+        namespace: String::new(),
+        own_users: None,
+        security: PodSecurity::default(),
+        volumes,
+        containers: vec![container],
+        service_account_token: None,
+        from: reading.place("ociVersion"),
+    });
+    Some(())
+}
+
+struct Reading<'a> {
+    node: &'a Node,
+    source: &'a SourceText,
+    slips: &'a mut Slips,
+    folder: &'a Path,
+    files: &'a dyn FileReader,
+}
+
+impl Reading<'_> {
+    fn at(&self, path: &str) -> &Node {
+        self.node.find(path).unwrap_or(self.node)
+    }
+
+    fn place(&self, path: &str) -> mivask_core::fact::Provenance {
+        self.source.place(&self.at(path).span, path)
+    }
+
+    fn fact<T>(&self, path: &str, value: T) -> Fact<T> {
+        Fact::new(value, self.place(path))
+    }
+
+    fn error(&mut self, path: &str, message: &str) {
+        let span = self.at(path).span.clone();
+        self.slips.add(Severity::Error, self.source, &span, message, None);
+    }
+
+    fn identity(&self, process: &Process, namespace: Option<Fact<Arc<UserNamespace>>>) -> ProcessIdentity {
+        let user = process.user();
+        let list = self.at("process.user.additionalGids");
+        let groups = user.additional_gids().iter().flatten().enumerate().map(|(index, gid)| {
+            let span = &list.item(index).unwrap_or(list).span;
+            Fact::new(*gid, self.source.place(span, "process.user.additionalGids"))
+        });
+        let sets = process.capabilities().as_ref();
+        let set = |of: fn(&oci_spec::runtime::LinuxCapabilities) -> &Option<Capabilities>| {
+            sets.and_then(|sets| of(sets).as_ref()).map_or(CapabilitySet::EMPTY, capabilities)
+        };
+        ProcessIdentity {
+            uid: self.fact("process.user.uid", user.uid()),
+            gid: self.fact("process.user.gid", user.gid()),
+            groups: groups.collect(),
+            umask: user.umask().map(|bits| {
+                #[expect(clippy::cast_possible_truncation, reason = "runtimes mask it to 0777")]
+                self.fact("process.user.umask", Mode::new((bits & 0o777) as u16))
+            }),
+            no_new_privileges: process.no_new_privileges().map(|told| self.fact("process.noNewPrivileges", told)),
+            bounding: set(oci_spec::runtime::LinuxCapabilities::bounding),
+            permitted: set(oci_spec::runtime::LinuxCapabilities::permitted),
+            inheritable: set(oci_spec::runtime::LinuxCapabilities::inheritable),
+            ambient: set(oci_spec::runtime::LinuxCapabilities::ambient),
+            user_namespace: namespace,
+        }
+    }
+
+    /// The maps, where there is a user namespace to map into.
+    fn namespace(&mut self, spec: &Spec) -> Option<Fact<Arc<UserNamespace>>> {
+        let linux = spec.linux().as_ref()?;
+        let own = linux.namespaces().iter().flatten().any(|one| one.typ() == LinuxNamespaceType::User);
+        if !own {
+            return None;
+        }
+        let (uids, gids) = (map(linux.uid_mappings()), map(linux.gid_mappings()));
+        let namespace = UserNamespace { uids: uids.unwrap_or_default(), gids: gids.unwrap_or_default() };
+        Some(self.fact("linux.uidMappings", Arc::new(namespace)))
+    }
+
+    fn mount(&mut self, index: usize, mount: &Mount, volumes: &mut Vec<Volume>) -> Option<VolumeMount> {
+        let item = self.at("mounts").item(index).unwrap_or(self.node);
+        let place = self.source.place(&item.span, "mounts");
+        let target = mount.destination().display().to_string();
+        let target = if target.starts_with('/') { target } else { format!("/{target}") };
+        let options = mount.options().clone().unwrap_or_default();
+        let has = |word: &str| options.iter().any(|option| option == word);
+        let typ = mount.typ().as_deref().unwrap_or_default();
+        let source = mount.source().as_ref().map(|path| path.display().to_string()).unwrap_or_default();
+        let flags = flags(&options);
+        let kind = match typ {
+            _ if has("bind") || has("rbind") => {
+                let path = self.files.absolute(&self.folder.join(&source)).display().to_string();
+                VolumeKind::Bind { path: path.into_bytes(), make_missing: false }
+            }
+            "bind" => {
+                let span = item.span.clone();
+                let message = "a mount of type bind without the option bind or rbind fails with ENODEV";
+                self.slips.add(Severity::Error, self.source, &span, message, None);
+                return None;
+            }
+            "tmpfs" if target == "/dev" => VolumeKind::System("dev".to_owned()),
+            "tmpfs" => VolumeKind::Tmpfs(tmpfs(&options)),
+            "proc" | "sysfs" | "mqueue" => VolumeKind::System(typ.to_owned()),
+            other => VolumeKind::Other { kind: other.to_owned(), read_only: false },
+        };
+        let name = Fact::new(format!("{target} ({index})"), place.clone());
+        volumes.push(Volume { name: name.clone(), kind });
+        let ids = MountIds {
+            uids: map(mount.uid_mappings()).unwrap_or_default(),
+            gids: map(mount.gid_mappings()).unwrap_or_default(),
+        };
+        Some(VolumeMount {
+            volume: name,
+            at: Fact::new(target.into_bytes(), place),
+            read_only: flags.has(MountFlags::READ_ONLY),
+            no_copy: false,
+            flags,
+            ids,
+            sub_path: None,
+            unknown_part: None,
+        })
+    }
+
+    /// The account files of the root file system, where the bundle has it at hand.
+    fn accounts(&self, root: &str, scene: &mut Scene) {
+        let folder = self.folder.join(root);
+        if scene.images.contains_key(root) || !matches!(self.files.folder(&folder), Ok(Some(_))) {
+            return;
+        }
+        let read = |name: &str| {
+            let path = folder.join("etc").join(name);
+            let bytes = self.files.read(&path).ok()?;
+            Some((path.display().to_string(), String::from_utf8_lossy(&bytes).into_owned()))
+        };
+        let known = Accounts {
+            passwd: read("passwd").map(|(name, text)| accounts::passwd(&name, &text)),
+            group: read("group").map(|(name, text)| accounts::group(&name, &text)),
+            incomplete: None,
+        };
+        scene.images.entry(root.to_owned()).or_default().identity.accounts = Knowledge::Known(known);
+    }
+}
+
+fn capabilities(names: &Capabilities) -> CapabilitySet {
+    names.iter().filter_map(|name| Capability::by_name(&name.to_string())).collect()
+}
+
+/// Lines of a map; those the kernel would refuse are for the runtime to report.
+fn map(lines: &Option<Vec<LinuxIdMapping>>) -> Option<IdMap> {
+    let lines = lines.as_ref().filter(|lines| !lines.is_empty())?;
+    let extent = |line: &LinuxIdMapping| Extent {
+        inside: line.container_id(),
+        outside: line.host_id(),
+        count: line.size(),
+    };
+    Some(IdMap::new(lines.iter().map(extent).collect()))
+}
+
+/// Flags of a mount; recursive ones count for the mount itself too.
+fn flags(options: &[String]) -> MountFlags {
+    let flag = |option: &String| {
+        MountFlags::by_word(option).or_else(|| option.strip_prefix('r').and_then(MountFlags::by_word))
+    };
+    options.iter().filter_map(flag).fold(MountFlags::NONE, MountFlags::with)
+}
+
+fn tmpfs(options: &[String]) -> TmpfsAsked {
+    let value = |key: &str| options.iter().find_map(|option| option.strip_prefix(key)?.strip_prefix('='));
+    TmpfsAsked {
+        mode: value("mode").and_then(|mode| mode.parse().ok()),
+        uid: value("uid").and_then(|uid| uid.parse().ok()),
+        gid: value("gid").and_then(|gid| gid.parse().ok()),
+        ..TmpfsAsked::default()
+    }
+}
