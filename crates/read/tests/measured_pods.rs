@@ -12,40 +12,9 @@ use mivask_read::kubernetes::add;
 use mivask_read::passed::Passed;
 use mivask_read::slip::Slips;
 use mivask_read::text::SourceText;
-use mivask_read::{accounts, yaml};
+use mivask_read::yaml;
 
-const PASSWD: &str = "\
-root:x:0:0::/root:/bin/sh
-daemon:x:1:1::/:
-app:x:405:1001::/home/app:/bin/sh
-alice:x:1000:1000::/home/alice:/bin/sh
-bob:x:1001:1000::/home/bob:/bin/sh
-dupa:x:2000:2001::/home/dupa:
-dupb:x:2000:2002::/home/dupb:
-1234:x:5678:5679::/home/n:
-1001:x:3001:3002::/home/m:
-toor:x:0:777::/root:
-";
-
-const GROUP: &str = "\
-root:x:0:
-daemon:x:1:
-app:x:1001:
-alice:x:1000:
-wheel:x:10:root,alice
-staff:x:50:alice,bob,app
-audio:x:29:alice,alice
-g9:x:9:alice
-dupg:x:4100:alice
-dupg:x:4101:bob
-same1:x:4200:alice
-same2:x:4200:alice
-4300:x:4301:alice
-numlist:x:4500:1000,405
-gdupb:x:4050:dupb
-gdupa:x:4051:dupa
-gtoor:x:4600:toor
-";
+mod fixtures;
 
 /// The stage of one pod with one container, whose image has this USER and, unless `bare`, these accounts.
 fn stage(user: Option<&str>, pod: &str, container: &str, extra: &str, bare: bool) -> Stage {
@@ -66,11 +35,7 @@ fn stage(user: Option<&str>, pod: &str, container: &str, extra: &str, bare: bool
         "{text}\n{:?}",
         slips.iter().map(|slip| &slip.message).collect::<Vec<_>>()
     );
-    let known = mivask_core::accounts::Accounts {
-        passwd: (!bare).then(|| accounts::passwd("passwd", PASSWD)),
-        group: (!bare).then(|| accounts::group("group", GROUP)),
-        incomplete: None,
-    };
+    let known = if bare { mivask_core::accounts::Accounts::default() } else { fixtures::accounts() };
     let user = user.map(|user| Fact::new(user.to_owned(), Provenance::rule("the image")));
     let identity = ImageFacts { user: Knowledge::Known(user), accounts: Knowledge::Known(known) };
     let images = [("i".to_owned(), Image { identity, ..Image::default() })].into();
