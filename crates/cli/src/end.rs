@@ -43,6 +43,22 @@ pub(crate) enum Failure {
         /// How many.
         errors: usize,
     },
+    /// It was read, but `--strict` takes warnings for errors.
+    #[error("{warnings} {noun} above, and --strict takes none", noun = if *warnings == 1 { "warning" } else { "warnings" })]
+    Strict {
+        /// How many.
+        warnings: usize,
+    },
+    /// The runtime cannot run what the input describes.
+    #[error("{runtime} does not run {workload}: name one of {fitting}")]
+    Runtime {
+        /// The runtime.
+        runtime: &'static str,
+        /// What it would have to run.
+        workload: String,
+        /// Those that can.
+        fitting: String,
+    },
     /// An actor's name is wrong.
     #[error(transparent)]
     Actor(#[from] ActorError),

@@ -4,21 +4,86 @@ use std::io::Write;
 use std::path::Path;
 
 use mivask_core::prepare;
+use mivask_core::runtime::Runtime;
+use mivask_core::scene::Scene;
 use mivask_core::stage::{Actor, Stage};
 use mivask_read::input::{Disk, Origin, read_input};
 use mivask_read::slip::{Severity, Slips};
+use mivask_show::sides::{Facet, Side};
 
-use crate::end::Failure;
+use crate::end::{End, Failure};
 use crate::options::Input;
 
-/// The stage that `input` describes.
+/// The stage that `input` describes, under the first runtime it names.
 pub(crate) fn stage(input: &Input, err: &mut dyn Write) -> Result<Stage, Failure> {
+    let mut scene = scene(input, err)?;
+    choose(&mut scene, input.runtime.first().copied())?;
+    Ok(prepare::stage(&scene))
+}
+
+/// Answers a question on one stage.
+type Answering<'a> = dyn FnMut(&Stage, &mut dyn Write) -> Result<Vec<Facet>, Failure> + 'a;
+
+/// The answers under several runtimes, where `input` names several.
+pub(crate) fn sides(
+    input: &Input,
+    err: &mut dyn Write,
+    answer: &mut Answering<'_>,
+) -> Result<Option<Vec<Side>>, Failure> {
+    if input.runtime.len() < 2 {
+        return Ok(None);
+    }
+    let mut scene = scene(input, err)?;
+    let mut sides = Vec::new();
+    for runtime in &input.runtime {
+        choose(&mut scene, Some(*runtime))?;
+        let facets = answer(&prepare::stage(&scene), err)?;
+        sides.push(Side { runtime: runtime.word(), facets });
+    }
+    Ok(Some(sides))
+}
+
+/// Prints the sides.
+pub(crate) fn print_sides(out: &mut dyn Write, sides: &[Side], json: bool) -> Result<End, Failure> {
+    if json {
+        mivask_show::sides::json(out, sides)?;
+    } else {
+        mivask_show::sides::text(out, sides, layout())?;
+    }
+    Ok(End::Answered)
+}
+
+fn scene(input: &Input, err: &mut dyn Write) -> Result<Scene, Failure> {
     let mut slips = Slips::default();
     let scene = read_input(&Origin::of(&input.input), &Disk, &mut slips);
     report(&slips, err)?;
     let scene = scene?;
     refuse_errors(&slips)?;
-    Ok(prepare::stage(&scene))
+    let warnings = slips.iter().filter(|slip| slip.severity == Severity::Warning).count();
+    if input.strict && warnings > 0 {
+        return Err(Failure::Strict { warnings });
+    }
+    Ok(scene)
+}
+
+/// Puts the scene under a runtime that can run some of it.
+fn choose(scene: &mut Scene, runtime: Option<Runtime>) -> Result<(), Failure> {
+    let Some(runtime) = runtime else { return Ok(()) };
+    match scene.workloads.iter().find(|workload| !runtime.runs(workload.flavour)) {
+        Some(workload) => {
+            let fitting = Runtime::NAMED.into_iter().filter(|other| other.runs(workload.flavour));
+            let fitting: Vec<&str> = fitting.map(Runtime::word).collect();
+            Err(Failure::Runtime {
+                runtime: runtime.word(),
+                workload: format!("{} {}", workload.kind, workload.name),
+                fitting: fitting.join(", "),
+            })
+        }
+        None => {
+            scene.runtime = Some(runtime);
+            Ok(())
+        }
+    }
 }
 
 /// Prints every slip.

@@ -3,6 +3,8 @@
 use std::path::PathBuf;
 
 use clap::ValueEnum;
+use clap::builder::{PossibleValuesParser, TypedValueParser};
+use mivask_core::runtime::Runtime;
 
 /// When to colour.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, ValueEnum)]
@@ -28,8 +30,20 @@ impl Color {
 /// What to ask about.
 #[derive(Debug, clap::Args)]
 pub(crate) struct Input {
-    /// A manifest, a folder of manifests or a scene file; `-` is standard input.
+    /// Kubernetes objects, a Compose file, an OCI configuration, a folder of these, or a scene file; `-` is standard input.
     pub input: PathBuf,
+    /// Under which runtime. Several, such as `docker,podman`, are answered side by side: only what differs is shown.
+    #[arg(long, value_name = "NAME", value_delimiter = ',', value_parser = runtime_name())]
+    pub runtime: Vec<Runtime>,
+    /// Warnings end it as errors do.
+    #[arg(long)]
+    pub strict: bool,
+}
+
+/// The names of runtimes as a parser of arguments.
+fn runtime_name() -> impl TypedValueParser<Value = Runtime> {
+    PossibleValuesParser::new(Runtime::NAMED.map(Runtime::word))
+        .map(|word| Runtime::by_word(&word).unwrap_or(Runtime::Bare))
 }
 
 /// What nearly every question takes.

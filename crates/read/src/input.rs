@@ -209,7 +209,8 @@ pub fn read_input(origin: &Origin, files: &dyn FileReader, slips: &mut Slips) ->
     adding.passed.report(slips);
     let Some(source) = first else { return Ok(scene) };
     if found == 0 && !slips.has_errors() {
-        let help = "give a Kubernetes manifest, a Compose file, an OCI configuration or a scene file".to_owned();
+        let help =
+            "give a Kubernetes manifest, a Compose file, an OCI configuration or a scene file".to_owned();
         slips.add(Severity::Error, &source, &(0..0), "there is nothing in it", Some(help));
     }
     if scene.workloads.is_empty() && !slips.has_errors() {

@@ -56,7 +56,8 @@ pub fn add(
         let any = |list: &Option<Vec<String>>| list.as_ref().is_some_and(|list| !list.is_empty());
         any(linux.masked_paths()) || any(linux.readonly_paths())
     });
-    let name = spec.hostname().clone().filter(|name| !name.is_empty()).unwrap_or_else(|| "process".to_owned());
+    let name =
+        spec.hostname().clone().filter(|name| !name.is_empty()).unwrap_or_else(|| "process".to_owned());
     let cwd = process.cwd().display().to_string();
     let container = Container {
         name: name.clone(),
@@ -128,11 +129,10 @@ impl Reading<'_> {
             uid: self.fact("process.user.uid", user.uid()),
             gid: self.fact("process.user.gid", user.gid()),
             groups: groups.collect(),
-            umask: user.umask().map(|bits| {
-                #[expect(clippy::cast_possible_truncation, reason = "runtimes mask it to 0777")]
-                self.fact("process.user.umask", Mode::new((bits & 0o777) as u16))
-            }),
-            no_new_privileges: process.no_new_privileges().map(|told| self.fact("process.noNewPrivileges", told)),
+            umask: user.umask().map(|bits| self.fact("process.user.umask", Mode::new((bits & 0o777) as u16))),
+            no_new_privileges: process
+                .no_new_privileges()
+                .map(|told| self.fact("process.noNewPrivileges", told)),
             bounding: set(oci_spec::runtime::LinuxCapabilities::bounding),
             permitted: set(oci_spec::runtime::LinuxCapabilities::permitted),
             inheritable: set(oci_spec::runtime::LinuxCapabilities::inheritable),

@@ -125,13 +125,16 @@ mod docker_group_add {
 /// The mount of `c` at `at`.
 fn mount(stage: &Stage, at: &str) -> MountRow {
     let rows = mounts(stage, &stage.actors[0]);
-    rows.into_iter().rfind(|row| row.at == at.as_bytes()).unwrap_or_else(|| panic!("nothing is mounted at {at}"))
+    rows.into_iter()
+        .rfind(|row| row.at == at.as_bytes())
+        .unwrap_or_else(|| panic!("nothing is mounted at {at}"))
 }
 
 /// `uid:gid mode` of the mount's root, with its flags.
 fn root(stage: &Stage, at: &str) -> String {
     let row = mount(stage, at);
-    let root = row.root.map_or("unknown".to_owned(), |root| format!("{}:{} {}", root.uid, root.gid, root.mode));
+    let root =
+        row.root.map_or("unknown".to_owned(), |root| format!("{}:{} {}", root.uid, root.gid, root.mode));
     format!("{root} {}", row.flags)
 }
 
@@ -206,7 +209,10 @@ mod docker_volumes {
     fn a_remapped_daemon_shifts_what_it_copies() {
         let host = "host: { user-namespace: { uids: ['0 165536 65536'], gids: ['0 165536 65536'] } }\n";
         let stage = engine("docker", "volumes: ['v:/data', 'w:/new']", "volumes: { v: {}, w: {} }\n", host);
-        assert_eq!((root(&stage, "/data"), root(&stage, "/new")), ("165941:166537 0750 rw".into(), "165536:165536 0755 rw".into()));
+        assert_eq!(
+            (root(&stage, "/data"), root(&stage, "/new")),
+            ("165941:166537 0750 rw".into(), "165536:165536 0755 rw".into())
+        );
     }
 }
 
@@ -246,7 +252,11 @@ fn docker_makes_a_missing_source_and_podman_refuses() {
     let docker = engine("docker", "user: alice, volumes: ['/srv/new/x:/in:ro']", "", HOST);
     assert_eq!(root(&docker, "/in"), "0:8 2755 ro");
     let podman = engine("podman", "volumes: ['/srv/new:/in']", "", HOST);
-    assert!(identity(&podman).starts_with("refused: host path /srv/new: nothing is there"), "{}", identity(&podman));
+    assert!(
+        identity(&podman).starts_with("refused: host path /srv/new: nothing is there"),
+        "{}",
+        identity(&podman)
+    );
 }
 
 #[test]
@@ -283,8 +293,13 @@ fn bundle(runtime: &str, user: &str, more: &str) -> Stage {
          \"mounts\": [ {{ \"destination\": \"/t\", \"type\": \"tmpfs\", \"source\": \"tmpfs\", \"options\": [\"mode=700\", \"nosuid\"] }} ] }}"
     );
     let scene = format!("scene: 1\nruntime: {runtime}\nworkloads: [b/config.json]\n");
-    let files =
-        [("s.yaml", scene.as_str()), ("b/config.json", &config), ("b/rootfs/x", ""), ("b/rootfs/etc/passwd", PASSWD), ("b/rootfs/etc/group", GROUP)];
+    let files = [
+        ("s.yaml", scene.as_str()),
+        ("b/config.json", &config),
+        ("b/rootfs/x", ""),
+        ("b/rootfs/etc/passwd", PASSWD),
+        ("b/rootfs/etc/group", GROUP),
+    ];
     stage("s.yaml", &files)
 }
 

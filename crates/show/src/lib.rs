@@ -2,6 +2,7 @@
 //! to a `&mut dyn Write` that somebody else opened.
 
 pub mod json;
+pub mod sides;
 pub mod slips;
 pub mod text;
 pub mod words;

@@ -14,6 +14,7 @@ use mivask_read::text::SourceText;
 use crate::end::{End, Failure};
 use crate::load;
 use crate::options::Input;
+use mivask_show::sides;
 
 /// Answers acts one by one, each against the untouched scene.
 ///
@@ -49,6 +50,14 @@ enum ActFormat {
 }
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
+    let mut answer = |stage: &Stage, err: &mut dyn Write| {
+        let acts = gather(&args.input, &args.acts, &args.file, stage, err)?;
+        let answers: Vec<Answer> = acts.iter().map(|act| ask(stage, act)).collect::<Result<_, _>>()?;
+        Ok(sides::acts(&answers))
+    };
+    if let Some(sides) = load::sides(&args.input, err, &mut answer)? {
+        return load::print_sides(out, &sides, args.format != ActFormat::Text);
+    }
     let stage = load::stage(&args.input, err)?;
     let acts = gather(&args.input, &args.acts, &args.file, &stage, err)?;
     let answers: Vec<Answer> = acts.iter().map(|act| ask(&stage, act)).collect::<Result<_, _>>()?;

@@ -5,6 +5,8 @@ use std::io::Write;
 use crate::end::{End, Failure};
 use crate::load;
 use crate::options::{Common, Format};
+use mivask_core::stage::Stage;
+use mivask_show::sides;
 
 /// Who each actor is: ids, groups, capabilities, umask, and where each came from.
 #[derive(Debug, clap::Args)]
@@ -15,6 +17,12 @@ pub(crate) struct Args {
 }
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
+    let mut answer = |stage: &Stage, _: &mut dyn Write| {
+        Ok(sides::identities(stage, &load::actors(stage, &args.common.actor)?))
+    };
+    if let Some(sides) = load::sides(&args.common.input, err, &mut answer)? {
+        return load::print_sides(out, &sides, args.common.format == Format::Json);
+    }
     let stage = load::stage(&args.common.input, err)?;
     let actors = load::actors(&stage, &args.common.actor)?;
     match args.common.format {

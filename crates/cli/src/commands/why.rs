@@ -9,6 +9,8 @@ use super::ask::one;
 use crate::end::{End, Failure};
 use crate::load;
 use crate::options::{Format, Input};
+use mivask_core::stage::Stage;
+use mivask_show::sides;
 
 /// Every check behind one act, in the kernel's order, with the fact each rests on and where it came from.
 #[derive(Debug, clap::Args)]
@@ -24,6 +26,17 @@ pub(crate) struct Args {
 }
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
+    let mut answer = |stage: &Stage, err: &mut dyn Write| {
+        let mut slips = Slips::default();
+        let act = one(&args.act, 0, stage, &mut slips);
+        load::report(&slips, err)?;
+        load::refuse_errors(&slips)?;
+        let answer = act.map(|act| ask(stage, &act)).transpose()?;
+        Ok(sides::acts(answer.as_slice()))
+    };
+    if let Some(sides) = load::sides(&args.input, err, &mut answer)? {
+        return load::print_sides(out, &sides, args.format == Format::Json);
+    }
     let stage = load::stage(&args.input, err)?;
     let mut slips = Slips::default();
     let act = one(&args.act, 0, &stage, &mut slips);

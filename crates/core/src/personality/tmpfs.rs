@@ -21,6 +21,15 @@ impl Default for Tmpfs {
 }
 
 impl Tmpfs {
+    /// Takes one mount option, such as `mode=0700`.
+    ///
+    /// # Errors
+    /// The option is not known, or its value is none.
+    pub fn set(&mut self, option: &str) -> Result<(), OptionError> {
+        let (key, value) = option.split_once('=').map_or((option, None), |(key, value)| (key, Some(value)));
+        if self.option(key, value)? { Ok(()) } else { Err(OptionError::Unknown) }
+    }
+
     pub(super) fn option(&mut self, key: &str, value: Option<&str>) -> Result<bool, OptionError> {
         match key {
             "uid" => self.uid = id(value)?,

@@ -150,7 +150,8 @@ impl Making<'_> {
                 Some(volume) => volume.clone(),
                 None => {
                     let name = Fact::new("service account token".to_owned(), from.clone());
-                    let volume = api_volume::prepare(self.placing.stage, kube, &name, &api_volume::service_account());
+                    let volume =
+                        api_volume::prepare(self.placing.stage, kube, &name, &api_volume::service_account());
                     self.placing.shelf.token.insert(volume).clone()
                 }
             };

@@ -147,7 +147,9 @@ impl<'a> Loader<'a> {
     /// Every service with what it extends underneath.
     fn extended(&mut self, mut node: Node, folder: &Path) -> Option<Node> {
         let names: Vec<String> = match node.get("services").map(|services| &services.value) {
-            Some(Value::Mapping(pairs)) => pairs.iter().filter_map(|(key, _)| key.text()).map(str::to_owned).collect(),
+            Some(Value::Mapping(pairs)) => {
+                pairs.iter().filter_map(|(key, _)| key.text()).map(str::to_owned).collect()
+            }
             _ => Vec::new(),
         };
         for name in names {
@@ -165,7 +167,8 @@ impl<'a> Loader<'a> {
 
     fn service(&mut self, file: &Node, name: &str, folder: &Path, seen: &mut Vec<String>) -> Option<Node> {
         let service = file.get("services")?.get(name)?.clone();
-        let Some((key, extends)) = service.entry("extends").map(|(key, value)| (key.clone(), value.clone())) else {
+        let Some((key, extends)) = service.entry("extends").map(|(key, value)| (key.clone(), value.clone()))
+        else {
             return Some(service);
         };
         if seen.iter().any(|earlier| earlier == name) {
@@ -173,10 +176,18 @@ impl<'a> Loader<'a> {
             return None;
         }
         seen.push(name.to_owned());
-        let base = extends.text().or_else(|| extends.get("service").and_then(Node::text)).unwrap_or_default().to_owned();
+        let base = extends
+            .text()
+            .or_else(|| extends.get("service").and_then(Node::text))
+            .unwrap_or_default()
+            .to_owned();
         let lower = match extends.get("file").and_then(Node::text) {
             // Its own services were extended when it was read.
-            Some(path) => self.file(&folder.join(path), &extends.span)?.get("services").and_then(|all| all.get(&base)).cloned(),
+            Some(path) => self
+                .file(&folder.join(path), &extends.span)?
+                .get("services")
+                .and_then(|all| all.get(&base))
+                .cloned(),
             None => self.service(file, &base, folder, seen),
         };
         let Some(mut lower) = lower else {
@@ -223,9 +234,11 @@ fn relative(node: &mut Node, absolute: &dyn Fn(&str) -> String) {
                 Some("volumes") => {
                     if let Value::Mapping(fields) = &mut entry.value {
                         let options = fields.iter_mut().find(|(key, _)| key.text() == Some("driver_opts"));
-                        options.into_iter().for_each(|(_, options)| text_at(options, "device", &|path| {
-                            if path.starts_with('.') { absolute(path) } else { path.to_owned() }
-                        }));
+                        options.into_iter().for_each(|(_, options)| {
+                            text_at(options, "device", &|path| {
+                                if path.starts_with('.') { absolute(path) } else { path.to_owned() }
+                            })
+                        });
                     }
                 }
                 _ => {}

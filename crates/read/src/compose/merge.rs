@@ -27,7 +27,8 @@ fn mappings(lower: Vec<(Node, Node)>, upper: Vec<(Node, Node)>, path: &str) -> V
             }
             (None, Mark::Reset) => {}
             (Some(at), _) => {
-                let lower = std::mem::replace(&mut merged[at].1, Node::new(Value::Sequence(Vec::new()), 0..0));
+                let lower =
+                    std::mem::replace(&mut merged[at].1, Node::new(Value::Sequence(Vec::new()), 0..0));
                 merged[at] = (key, merge(lower, value, &below));
             }
             (None, _) => merged.push((key, value)),

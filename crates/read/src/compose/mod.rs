@@ -29,7 +29,11 @@ pub fn is_project(node: &Node) -> bool {
 /// paths begin at. The first one's folder is the project's, whose `.env` counts.
 ///
 /// `None` where it cannot be used; `slips` says why.
-pub fn read(sources: &[(Node, &SourceText, &Path)], files: &dyn FileReader, slips: &mut Slips) -> Option<Workload> {
+pub fn read(
+    sources: &[(Node, &SourceText, &Path)],
+    files: &dyn FileReader,
+    slips: &mut Slips,
+) -> Option<Workload> {
     let (_, _, folder) = sources.first()?;
     let mut loader = Loader::new(files, folder, slips);
     let mut whole: Option<Node> = None;

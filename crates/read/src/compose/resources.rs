@@ -32,7 +32,13 @@ impl Reading<'_> {
         let name = grant.source.clone().unwrap_or_default();
         let root = self.root;
         let Some(declared) = root.get(list).and_then(|all| all.get(&name)) else {
-            let known: Vec<&str> = root.get(list).map(pairs).unwrap_or_default().iter().filter_map(|(key, _)| key.text()).collect();
+            let known: Vec<&str> = root
+                .get(list)
+                .map(pairs)
+                .unwrap_or_default()
+                .iter()
+                .filter_map(|(key, _)| key.text())
+                .collect();
             let help = match nearest(&name, known.iter().copied()) {
                 Some(meant) => format!("did you mean `{meant}`?"),
                 None => format!("declare it under the top-level `{list}:`"),
@@ -44,12 +50,15 @@ impl Reading<'_> {
         let told: Resource = self.typed(declared).unwrap_or_default();
         for key in ["uid", "gid", "mode"] {
             if let Some(at) = item.get(key).filter(|_| told.file.is_some()) {
-                let message = format!("`{key}` is ignored for a {word} from a file: it is bound with the owner and mode it has");
+                let message = format!(
+                    "`{key}` is ignored for a {word} from a file: it is bound with the owner and mode it has"
+                );
                 let help = told.file.as_ref().map(|file| format!("change {file} itself"));
                 self.slip(Severity::Warning, at, &message, help);
             }
         }
-        let default = |name: &str| if list == "secrets" { format!("/run/secrets/{name}") } else { format!("/{name}") };
+        let default =
+            |name: &str| if list == "secrets" { format!("/run/secrets/{name}") } else { format!("/{name}") };
         let target = match grant.target {
             Some(path) if path.starts_with('/') => path,
             Some(name) => default(&name),

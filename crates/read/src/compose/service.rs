@@ -38,7 +38,10 @@ impl Reading<'_> {
             user: told.user.map(|user| Fact::new(user.0, self.place(at("user"), "user"))),
             groups: self.groups(at("group_add")),
             filesystem_group: None,
-            capabilities: DeclaredCapabilities { add: self.names(at("cap_add"), "cap_add"), drop: self.names(at("cap_drop"), "cap_drop") },
+            capabilities: DeclaredCapabilities {
+                add: self.names(at("cap_add"), "cap_add"),
+                drop: self.names(at("cap_drop"), "cap_drop"),
+            },
             effective: None,
             privileged: told.privileged.map(|value| fact(self, "privileged", value)),
             no_new_privileges: options.no_new_privileges,
@@ -55,9 +58,9 @@ impl Reading<'_> {
             unmasked: options.unmasked,
             refusal: None,
             mounts,
-            working_directory: told.working_dir.map(|path| {
-                Fact::new(path.into_bytes(), self.place(at("working_dir"), "working_dir"))
-            }),
+            working_directory: told
+                .working_dir
+                .map(|path| Fact::new(path.into_bytes(), self.place(at("working_dir"), "working_dir"))),
             termination_log: None,
             from: self.place(node, "services"),
         })
@@ -69,8 +72,12 @@ impl Reading<'_> {
             "" => None,
             "host" => Some(Fact::new(Arc::new(UserNamespace::initial()), self.place(node, "userns_mode"))),
             other => {
-                let message = format!("userns_mode `{}` is not modelled: the host's own namespace counts", other.escape_debug());
-                let help = Some("give its maps under `host: { user-namespace: ... }` in a scene file".to_owned());
+                let message = format!(
+                    "userns_mode `{}` is not modelled: the host's own namespace counts",
+                    other.escape_debug()
+                );
+                let help =
+                    Some("give its maps under `host: { user-namespace: ... }` in a scene file".to_owned());
                 self.slip(Severity::Warning, node, &message, help);
                 None
             }
@@ -102,9 +109,24 @@ impl Reading<'_> {
                 ("no-new-privileges", "false") => {}
                 ("systempaths" | "unmask", "unconfined" | "ALL") => options.unmasked = true,
                 ("label", "disable") | ("seccomp" | "apparmor", "unconfined") => {}
-                ("label", _) => self.slip(Severity::Note, item, "SELinux is not modelled: it may deny what is allowed here", None),
-                ("apparmor", _) => self.slip(Severity::Note, item, "this AppArmor profile is not modelled: it may deny what is allowed here", None),
-                ("seccomp", _) => self.slip(Severity::Note, item, "this seccomp profile is not modelled: it may deny what is allowed here", None),
+                ("label", _) => self.slip(
+                    Severity::Note,
+                    item,
+                    "SELinux is not modelled: it may deny what is allowed here",
+                    None,
+                ),
+                ("apparmor", _) => self.slip(
+                    Severity::Note,
+                    item,
+                    "this AppArmor profile is not modelled: it may deny what is allowed here",
+                    None,
+                ),
+                ("seccomp", _) => self.slip(
+                    Severity::Note,
+                    item,
+                    "this seccomp profile is not modelled: it may deny what is allowed here",
+                    None,
+                ),
                 _ => {
                     let message = format!("the security option `{}` is not known here", text.escape_debug());
                     self.slip(Severity::Warning, item, &message, None);
@@ -143,7 +165,8 @@ impl Reading<'_> {
         let text = item.text().unwrap_or_default();
         let (service, mode) = text.split_once(':').unwrap_or((text, ""));
         let Some(other) = self.root.get("services").and_then(|services| services.get(service)) else {
-            let message = format!("there is no service `{}` whose volumes could be taken", service.escape_debug());
+            let message =
+                format!("there is no service `{}` whose volumes could be taken", service.escape_debug());
             self.slip(Severity::Error, item, &message, None);
             return Vec::new();
         };
@@ -165,7 +188,10 @@ impl Reading<'_> {
             let path = mount.at.value.clone();
             let again = seen.contains(&path);
             if again {
-                let message = format!("two volumes are mounted at {}: the engine refuses that", String::from_utf8_lossy(&path));
+                let message = format!(
+                    "two volumes are mounted at {}: the engine refuses that",
+                    String::from_utf8_lossy(&path)
+                );
                 self.slips.add(Severity::Error, self.source, &node.span, message, None);
             }
             seen.push(path);

@@ -77,14 +77,15 @@ impl Reading<'_> {
             match option {
                 "ro" => read_only = true,
                 "nocopy" => no_copy = true,
-                "rw" | "cached" | "delegated" | "consistent" | "rprivate" | "private" | "rslave" | "slave" | "rshared"
-                | "shared" | "copy" => {}
+                "rw" | "cached" | "delegated" | "consistent" | "rprivate" | "private" | "rslave"
+                | "slave" | "rshared" | "shared" | "copy" => {}
                 "z" | "Z" => {
                     let message = "SELinux is not modelled: it may deny what is allowed here";
                     self.slip(Severity::Note, item, message, None);
                 }
                 other => {
-                    let message = format!("the option `{}` of a volume is not modelled", other.escape_debug());
+                    let message =
+                        format!("the option `{}` of a volume is not modelled", other.escape_debug());
                     self.slip(Severity::Warning, item, &message, None);
                 }
             }
@@ -136,7 +137,7 @@ impl Reading<'_> {
     }
 
     fn target(&mut self, target: &str, item: &Node) -> Option<String> {
-        if target.starts_with('/') && target.trim_end_matches('/') != "" {
+        if target.starts_with('/') && !target.trim_end_matches('/').is_empty() {
             return Some(target.to_owned());
         }
         let message = format!("`{}` is no path to mount at", target.escape_debug());
@@ -170,7 +171,8 @@ impl Reading<'_> {
                 word => match MountFlags::by_word(word) {
                     Some(flag) => asked.added = asked.added.with(flag),
                     None => {
-                        let message = format!("the tmpfs option `{}` is not known here", option.escape_debug());
+                        let message =
+                            format!("the tmpfs option `{}` is not known here", option.escape_debug());
                         self.slip(Severity::Warning, item, &message, None);
                     }
                 },
@@ -189,7 +191,9 @@ impl Reading<'_> {
                 if !self.declared.contains(&name) {
                     let help = match nearest(&name, self.declared.iter().map(String::as_str)) {
                         Some(known) => format!("did you mean `{known}`?"),
-                        None => format!("declare it under the top-level `volumes:`, or write ./{name} for a folder"),
+                        None => format!(
+                            "declare it under the top-level `volumes:`, or write ./{name} for a folder"
+                        ),
                     };
                     let message = format!("volume `{}` is mounted but not declared", name.escape_debug());
                     self.slip(Severity::Error, item, &message, Some(help));
@@ -198,9 +202,13 @@ impl Reading<'_> {
                 (name, None)
             }
             Kind::Anonymous => (own, Some(VolumeKind::Anonymous)),
-            Kind::Bind { path, make_missing } => (own, Some(VolumeKind::Bind { path: path.into_bytes(), make_missing })),
+            Kind::Bind { path, make_missing } => {
+                (own, Some(VolumeKind::Bind { path: path.into_bytes(), make_missing }))
+            }
             Kind::Tmpfs(tmpfs) => (own, Some(VolumeKind::Tmpfs(tmpfs))),
-            Kind::Image(reference) => (own, Some(VolumeKind::Image(Fact::new(reference, place("volumes.source"))))),
+            Kind::Image(reference) => {
+                (own, Some(VolumeKind::Image(Fact::new(reference, place("volumes.source")))))
+            }
         };
         if let Some(kind) = kind {
             self.volumes.push(Volume { name: Fact::new(name.clone(), place("volumes")), kind });
@@ -234,7 +242,9 @@ impl Reading<'_> {
     }
 
     fn driver(&mut self, told: &types::Volume, node: &Node) -> Driver {
-        if let Some(driver) = told.driver.as_ref().filter(|driver| !["local", "default"].contains(&driver.as_str())) {
+        if let Some(driver) =
+            told.driver.as_ref().filter(|driver| !["local", "default"].contains(&driver.as_str()))
+        {
             return Driver::Unknown(driver.clone());
         }
         let option = |key: &str| node.get("driver_opts").and_then(|all| all.get(key)).and_then(Node::text);
@@ -244,18 +254,14 @@ impl Reading<'_> {
                 Driver::Bind(device.as_bytes().to_vec())
             }
             (Some("tmpfs"), _) => {
-                let mut personality = Personality::Tmpfs(Tmpfs::default());
-                let known = options.iter().filter(|word| word.contains('='));
-                for word in known {
-                    if let Err(error) = personality.option(word) {
+                let mut tmpfs = Tmpfs::default();
+                for word in options.iter().filter(|word| word.contains('=')) {
+                    if let Err(error) = tmpfs.set(word) {
                         let message = format!("the option `{}` {error}", word.escape_debug());
                         self.slip(Severity::Warning, node, &message, None);
                     }
                 }
-                match personality {
-                    Personality::Tmpfs(tmpfs) => Driver::Tmpfs(tmpfs),
-                    _ => Driver::Local,
-                }
+                Driver::Tmpfs(tmpfs)
             }
             (Some("none") | None, None) => Driver::Local,
             (Some(kind), _) => match Personality::of(kind) {

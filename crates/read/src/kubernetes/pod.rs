@@ -76,27 +76,7 @@ pub(super) fn workload(
     }
     unmodelled::pod(spec, origin, slips);
     let pod = Pod { head: &head, declared, own_users: spec.host_users == Some(false) };
-    let ephemeral: Vec<ApiContainer> =
-        spec.ephemeral_containers.iter().flatten().cloned().map(as_container).collect();
-    let mut containers = Vec::new();
-    let lists = [
-        ("initContainers", Role::Init, spec.init_containers.as_deref()),
-        ("containers", Role::App, Some(&*spec.containers)),
-        ("ephemeralContainers", Role::Ephemeral, Some(ephemeral.as_slice())),
-    ];
-    for (key, role, list) in lists {
-        let here = origin.at(key);
-        for (index, described) in list.into_iter().flatten().enumerate() {
-            let item = here.item(index);
-            let sidecar = role == Role::Init && described.restart_policy.as_deref() == Some("Always");
-            let role = if sidecar { Role::Sidecar } else { role };
-            if containers.iter().any(|earlier: &Container| earlier.name == described.name) {
-                let message = format!("two containers are called `{}`: the API refuses that", described.name);
-                item.slip(Severity::Error, "name", message, None, slips);
-            }
-            containers.push(container(described, role, &pod, &item, slips)?);
-        }
-    }
+    let containers = containers(spec, &pod, origin, slips)?;
     if spec.containers.is_empty() {
         origin.slip(Severity::Error, "", format!("`{}` has no containers", head.name), None, slips);
         return None;
@@ -118,6 +98,37 @@ pub(super) fn workload(
         name: head.name,
         namespace: head.namespace,
     })
+}
+
+/// Every container, init containers first.
+fn containers(
+    spec: &PodSpec,
+    pod: &Pod<'_>,
+    origin: &Origin<'_>,
+    slips: &mut Slips,
+) -> Option<Vec<Container>> {
+    let ephemeral: Vec<ApiContainer> =
+        spec.ephemeral_containers.iter().flatten().cloned().map(as_container).collect();
+    let mut containers = Vec::new();
+    let lists = [
+        ("initContainers", Role::Init, spec.init_containers.as_deref()),
+        ("containers", Role::App, Some(&*spec.containers)),
+        ("ephemeralContainers", Role::Ephemeral, Some(ephemeral.as_slice())),
+    ];
+    for (key, role, list) in lists {
+        let here = origin.at(key);
+        for (index, described) in list.into_iter().flatten().enumerate() {
+            let item = here.item(index);
+            let sidecar = role == Role::Init && described.restart_policy.as_deref() == Some("Always");
+            let role = if sidecar { Role::Sidecar } else { role };
+            if containers.iter().any(|earlier: &Container| earlier.name == described.name) {
+                let message = format!("two containers are called `{}`: the API refuses that", described.name);
+                item.slip(Severity::Error, "name", message, None, slips);
+            }
+            containers.push(container(described, role, pod, &item, slips)?);
+        }
+    }
+    Some(containers)
 }
 
 /// The fields that an ephemeral container shares with others.

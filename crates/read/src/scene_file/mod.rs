@@ -8,8 +8,8 @@ mod tree;
 mod types;
 
 pub use convert::read_scene;
-pub use types::SceneFile;
 pub(crate) use types::RawText;
+pub use types::SceneFile;
 
 use crate::yaml::Node;
 

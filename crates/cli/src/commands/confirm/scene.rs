@@ -15,7 +15,7 @@ use crate::options::{Format, Input};
 
 pub(super) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
     let choice = choice(&args.filesystem)?;
-    let input = Input { input: args.input.clone().unwrap_or_default() };
+    let input = Input { input: args.input.clone().unwrap_or_default(), runtime: Vec::new(), strict: false };
     let mut stage = load::stage(&input, err)?;
     let acts = gather(&input, &args.acts, &args.file, &stage, err)?;
     settle(&mut stage, err)?;

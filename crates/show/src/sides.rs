@@ -1,0 +1,231 @@
+//! One question under several runtimes, side by side: only what differs.
+
+use std::io::{self, Write};
+
+use mivask_core::act::quoted;
+use mivask_core::identity::set_in_words;
+use mivask_core::imprint::NewKind;
+use mivask_core::question::{AccessRow, Answer, ImprintRow, MountRow, Outcome};
+use mivask_core::stage::{Actor, Stage};
+use serde::Serialize;
+
+use crate::safe::safe;
+use crate::style::{FAINT, STRONG, paint};
+use crate::table::Table;
+use crate::text::{Layout, id, imprint};
+
+/// One value of an answer: what it is about, which part, and how it reads.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Facet {
+    /// What it is about, such as `gauge /data`.
+    pub subject: String,
+    /// Which part of the answer, such as `write`.
+    pub field: &'static str,
+    /// The value.
+    pub value: String,
+}
+
+/// The answer under one runtime.
+#[derive(Clone, Debug)]
+pub struct Side {
+    /// The runtime's name.
+    pub runtime: &'static str,
+    /// What was answered, in order.
+    pub facets: Vec<Facet>,
+}
+
+/// A row where the sides differ.
+#[derive(Debug, Serialize)]
+struct Difference<'a> {
+    subject: &'a str,
+    field: &'static str,
+    /// One value a side; `None` where that side says nothing about it.
+    values: Vec<Option<&'a str>>,
+}
+
+fn differences(sides: &[Side]) -> Vec<Difference<'_>> {
+    let mut rows: Vec<Difference<'_>> = Vec::new();
+    let mut at = std::collections::HashMap::new();
+    for (number, side) in sides.iter().enumerate() {
+        for facet in &side.facets {
+            let row = *at.entry((facet.subject.as_str(), facet.field)).or_insert_with(|| {
+                let values = vec![None; sides.len()];
+                rows.push(Difference { subject: &facet.subject, field: facet.field, values });
+                rows.len() - 1
+            });
+            rows[row].values[number] = Some(&facet.value);
+        }
+    }
+    rows.retain(|row| row.values.windows(2).any(|pair| pair[0] != pair[1]));
+    rows
+}
+
+/// The differences as a table, one column a runtime.
+///
+/// # Errors
+/// Whatever `out` refuses.
+pub fn text(out: &mut dyn Write, sides: &[Side], layout: Layout) -> io::Result<()> {
+    let rows = differences(sides);
+    let names: Vec<&str> = sides.iter().map(|side| side.runtime).collect();
+    if rows.is_empty() {
+        return writeln!(out, "the same under {}", names.join(" and "));
+    }
+    let mut titles = vec!["about", "what"];
+    titles.extend(&names);
+    let mut table = Table::new(&titles);
+    let mut previous = "";
+    for row in &rows {
+        let subject = if row.subject == previous { String::new() } else { paint(STRONG, &safe(row.subject)) };
+        previous = row.subject;
+        let mut cells = vec![subject, row.field.to_owned()];
+        cells.extend(row.values.iter().map(|value| value.map_or_else(|| paint(FAINT, "-"), safe)));
+        table.row(cells);
+    }
+    write!(out, "{}", table.render(layout.width))
+}
+
+/// The differences as one JSON document.
+///
+/// # Errors
+/// Whatever `out` refuses.
+pub fn json(out: &mut dyn Write, sides: &[Side]) -> io::Result<()> {
+    #[derive(Serialize)]
+    struct Document<'a> {
+        mivask: u8,
+        runtimes: Vec<&'a str>,
+        differences: Vec<Difference<'a>>,
+    }
+    let runtimes = sides.iter().map(|side| side.runtime).collect();
+    serde_json::to_writer_pretty(
+        &mut *out,
+        &Document { mivask: 1, runtimes, differences: differences(sides) },
+    )?;
+    writeln!(out)
+}
+
+/// Who each actor is.
+#[must_use]
+pub fn identities(stage: &Stage, actors: &[&Actor]) -> Vec<Facet> {
+    let mut all = Vec::new();
+    for actor in actors {
+        let subject = stage.name_of(actor);
+        let mut add = |field, value| all.push(Facet { subject: subject.clone(), field, value });
+        if let Some(refusal) = actor.refusal() {
+            add("starts", format!("never runs: {}", refusal.reason));
+            continue;
+        }
+        let possible = &actor.identity.possible;
+        let joined = |of: &dyn Fn(&mivask_core::identity::Identity) -> String| {
+            let mut values: Vec<String> = possible.iter().map(|(_, who)| of(who)).collect();
+            values.dedup();
+            values.join(" or ")
+        };
+        add("starts", "yes".to_owned());
+        add("uid", joined(&|who| id(Some(who.uid.raw()))));
+        add("gid", joined(&|who| id(Some(who.gid.raw()))));
+        let groups = |who: &mivask_core::identity::Identity| {
+            who.groups.iter().map(|gid| id(Some(gid.raw()))).collect::<Vec<_>>().join(",")
+        };
+        add("groups", joined(&groups));
+        add("effective", joined(&|who| set_in_words(who.effective)));
+        add("bounding", joined(&|who| set_in_words(who.bounding)));
+        add("umask", joined(&|who| who.umask.to_string()));
+        add("no-new-privileges", joined(&|who| who.no_new_privileges.to_string()));
+        add("user-namespace", joined(&|who| who.namespace.to_string()));
+    }
+    all
+}
+
+/// Every mount but those that only hide the kernel's files.
+#[must_use]
+pub fn mounts(rows: &[MountRow]) -> Vec<Facet> {
+    let mut all = Vec::new();
+    for row in rows {
+        let subject = format!("{} {}", row.actor, quoted(&row.at));
+        let root = row.root.map_or_else(
+            || "not known".to_owned(),
+            |root| format!("{}:{} {}", root.uid, root.gid, root.mode),
+        );
+        let values = [("mounted", row.source.to_string()), ("flags", row.flags.to_string()), ("root", root)];
+        all.extend(values.map(|(field, value)| Facet { subject: subject.clone(), field, value }));
+    }
+    all
+}
+
+/// The matrix.
+#[must_use]
+pub fn access(rows: &[AccessRow]) -> Vec<Facet> {
+    let mut all = Vec::new();
+    for row in rows {
+        let subject = format!("{} {}", row.actor, quoted(&row.path));
+        let mut add = |field, value| all.push(Facet { subject: subject.clone(), field, value });
+        match &row.facts {
+            Some(facts) => {
+                let number = |id: Option<u32>| crate::text::id(id);
+                let owner = format!(
+                    "{}:{}",
+                    number(facts.uid.map(|uid| uid.raw())),
+                    number(facts.gid.map(|gid| gid.raw()))
+                );
+                add("owner", owner);
+                add("mode", facts.mode.map_or_else(|| "not known".to_owned(), |mode| mode.to_string()));
+            }
+            None => add("mode", if row.missing { "missing" } else { "not known" }.to_owned()),
+        }
+        let c = &row.cells;
+        let cells = [
+            ("read", &c.read),
+            ("write", &c.write),
+            ("create", &c.create),
+            ("delete", &c.delete),
+            ("list", &c.list),
+            ("enter", &c.enter),
+            ("run", &c.run),
+        ];
+        for (field, outcome) in cells {
+            if let Some(outcome) = outcome {
+                add(field, ending(outcome));
+            }
+        }
+    }
+    all
+}
+
+/// Acts, each with how it ends and what it leaves.
+#[must_use]
+pub fn acts(answers: &[Answer]) -> Vec<Facet> {
+    let mut all = Vec::new();
+    for answer in answers {
+        let subject = answer.act.to_string();
+        all.push(Facet { subject: subject.clone(), field: "outcome", value: ending(&answer.outcome) });
+        if let Some(left) = &answer.effect.imprint {
+            all.push(Facet { subject, field: "leaves", value: imprint(left) });
+        }
+    }
+    all
+}
+
+/// What new files look like.
+#[must_use]
+pub fn imprints(rows: &[ImprintRow]) -> Vec<Facet> {
+    let mut all = Vec::new();
+    for row in rows {
+        let kind = if row.kind == NewKind::Directory { "directory" } else { "file" };
+        let subject = format!("{} new {kind} in {}", row.actor, quoted(&row.directory));
+        all.push(Facet { subject: subject.clone(), field: "outcome", value: ending(&row.outcome) });
+        if let Some(left) = &row.imprint {
+            all.push(Facet { subject, field: "leaves", value: imprint(left) });
+        }
+    }
+    all
+}
+
+fn ending(outcome: &Outcome) -> String {
+    match outcome {
+        Outcome::Allowed => "allowed".to_owned(),
+        Outcome::Denied(Some(errno)) => format!("denied {errno}"),
+        Outcome::Denied(None) => "denied".to_owned(),
+        Outcome::Depends => "depends".to_owned(),
+        Outcome::NeverRuns(_) => "never runs".to_owned(),
+    }
+}
