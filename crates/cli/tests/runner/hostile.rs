@@ -20,7 +20,7 @@ fn bytes_that_are_no_text() {
     1 |
       | ^
       |
-      = help: give a Kubernetes manifest or a scene file (`scene: 1`)
+      = help: give a Kubernetes manifest, a Compose file, an OCI configuration or a scene file
 
     error: the input cannot be used: 1 error above
     --- status 2

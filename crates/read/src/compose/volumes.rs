@@ -210,7 +210,10 @@ impl Reading<'_> {
                 (own, Some(VolumeKind::Image(Fact::new(reference, place("volumes.source")))))
             }
         };
-        if let Some(kind) = kind {
+        let known = |volume: &Volume| volume.name.value == name;
+        if let Some(kind) = kind
+            && !self.volumes.iter().any(known)
+        {
             self.volumes.push(Volume { name: Fact::new(name.clone(), place("volumes")), kind });
         }
         Some(VolumeMount {
