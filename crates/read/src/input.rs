@@ -95,6 +95,8 @@ impl FileReader for Disk {
     }
 
     fn absolute(&self, path: &Path) -> PathBuf {
+        // An empty path is the working directory, as everywhere else.
+        let path = if path.as_os_str().is_empty() { Path::new(".") } else { path };
         std::path::absolute(path).unwrap_or_else(|_| path.to_path_buf())
     }
 

@@ -89,11 +89,15 @@ fn a_missing_key_keeps_the_pod_waiting() {
 }
 
 fn claim(spec: &str) -> String {
-    format!("{{ apiVersion: v1, kind: PersistentVolumeClaim, metadata: {{ name: data }}, spec: {{ accessModes: [ReadWriteOnce], {spec} }} }}")
+    format!(
+        "{{ apiVersion: v1, kind: PersistentVolumeClaim, metadata: {{ name: data }}, spec: {{ accessModes: [ReadWriteOnce], {spec} }} }}"
+    )
 }
 
 fn persistent(spec: &str) -> String {
-    format!("{{ apiVersion: v1, kind: PersistentVolume, metadata: {{ name: pv }}, spec: {{ accessModes: [ReadWriteOnce], {spec} }} }}")
+    format!(
+        "{{ apiVersion: v1, kind: PersistentVolume, metadata: {{ name: pv }}, spec: {{ accessModes: [ReadWriteOnce], {spec} }} }}"
+    )
 }
 
 const CLAIMED: &str = "persistentVolumeClaim: { claimName: data }";
@@ -111,24 +115,30 @@ fn a_claim_is_what_its_volume_is_made_of() {
     let nfs = persistent("nfs: { server: s, path: / }, mountOptions: [noexec, nfsvers=4.1]");
     let stage = pod(CLAIMED, "", &[&claim("volumeName: pv"), &nfs]);
     assert_eq!(notes(&stage), "nfs an NFS volume never gets the filesystem group");
-    let row = mounts(&stage, &stage.actors[0]).into_iter().find(|row| row.at == b"/v").expect("it is mounted");
+    let row =
+        mounts(&stage, &stage.actors[0]).into_iter().find(|row| row.at == b"/v").expect("it is mounted");
     assert_eq!(row.flags.to_string(), "rw,noexec");
 }
 
 #[test]
 fn a_volume_may_name_its_claim() {
-    let csi = persistent("claimRef: { name: data, namespace: default }, csi: { driver: d, volumeHandle: h, fsType: xfs }");
+    let csi = persistent(
+        "claimRef: { name: data, namespace: default }, csi: { driver: d, volumeHandle: h, fsType: xfs }",
+    );
     let stage = pod(CLAIMED, "", &[&csi, DRIVER]);
     assert_eq!(notes(&stage), "xfs the kubelet gives the volume to group 7000, its root at least 2770");
 }
 
 #[test]
 fn a_class_says_which_driver() {
-    let class = "{ apiVersion: storage.k8s.io/v1, kind: StorageClass, metadata: { name: fast }, provisioner: d }";
+    let class =
+        "{ apiVersion: storage.k8s.io/v1, kind: StorageClass, metadata: { name: fast }, provisioner: d }";
     let stage = pod(CLAIMED, "", &[&claim("storageClassName: fast"), class, DRIVER]);
     assert_eq!(notes(&stage), "- fsGroupPolicy of d is ReadWriteOnceWithFSType, and no fsType is set");
     let stage = pod(CLAIMED, "", &[&claim("storageClassName: fast"), class]);
-    assert!(notes(&stage).ends_with("? the fsGroupPolicy of CSI driver d, so whether the filesystem group reaches claim data"));
+    assert!(notes(&stage).ends_with(
+        "? the fsGroupPolicy of CSI driver d, so whether the filesystem group reaches claim data"
+    ));
 }
 
 #[test]
@@ -146,7 +156,10 @@ fn a_local_volume_is_stepped_on_the_host() {
         stage("s.yaml", &[("s.yaml", scene), ("pod.yaml", &text)])
     };
     let stepped = pod("");
-    assert_eq!((facts(&stepped, "/v"), facts(&stepped, "/v/key")), ("7:7000 2770".into(), "7:7000 0660".into()));
+    assert_eq!(
+        (facts(&stepped, "/v"), facts(&stepped, "/v/key")),
+        ("7:7000 2770".into(), "7:7000 0660".into())
+    );
     assert_eq!(facts(&stepped, "/h/key"), "7:8 0400", "the rest of the host stays");
     assert_eq!(facts(&pod(", readOnly: true"), "/v/key"), "7:8 0400");
 }
@@ -164,7 +177,9 @@ fn a_pod_with_users_of_its_own_sees_stored_ids() {
 fn a_platform_assigns_ids_to_pods_that_name_none() {
     let scene = "scene: 1\nworkloads: [pod.yaml]\nassigned: { user: 1000650000, group: 0, filesystem-group: 1000650000 }\nimages: { i: { user: null, accounts: null } }\n";
     let pod = |security: &str| {
-        let text = format!("{{ apiVersion: v1, kind: Pod, metadata: {{ name: p }}, spec: {{ containers: [ {{ name: c, image: i{security} }} ] }} }}\n");
+        let text = format!(
+            "{{ apiVersion: v1, kind: Pod, metadata: {{ name: p }}, spec: {{ containers: [ {{ name: c, image: i{security} }} ] }} }}\n"
+        );
         identity(&stage("s.yaml", &[("s.yaml", scene), ("pod.yaml", &text)]))
     };
     assert_eq!(pod(""), "1000650000:0 0,1000650000");
@@ -173,7 +188,10 @@ fn a_platform_assigns_ids_to_pods_that_name_none() {
 
 #[test]
 fn containerd_1_6_captures_group_names() {
-    let accounts = format!("images: {{ i: {{ user: null, accounts: {{ passwd: 'root:x:0:0', group: {:?} }} }} }}", fixtures::GROUP);
+    let accounts = format!(
+        "images: {{ i: {{ user: null, accounts: {{ passwd: 'root:x:0:0', group: {:?} }} }} }}",
+        fixtures::GROUP
+    );
     let under = |runtime: &str| {
         let scene = format!("scene: 1\nruntime: {runtime}\nworkloads: [pod.yaml]\n{accounts}\n");
         let text = "{ apiVersion: v1, kind: Pod, metadata: { name: p }, spec: { securityContext: { runAsUser: 5, fsGroup: 4300 }, containers: [ { name: c, image: i } ] } }\n";

@@ -25,7 +25,11 @@ fn mounts(workload: &Workload, name: &str) -> Vec<String> {
         let volume = workload.volumes.iter().find(|volume| volume.name.value == mount.volume.value);
         let source = match volume.map(|volume| &volume.kind) {
             Some(VolumeKind::Bind { path, make_missing }) => {
-                format!("{}{}", String::from_utf8_lossy(path), if *make_missing { "" } else { " (must exist)" })
+                format!(
+                    "{}{}",
+                    String::from_utf8_lossy(path),
+                    if *make_missing { "" } else { " (must exist)" }
+                )
             }
             Some(VolumeKind::Named { .. }) => mount.volume.value.clone(),
             Some(VolumeKind::Anonymous) => "anonymous".to_owned(),
@@ -33,7 +37,8 @@ fn mounts(workload: &Workload, name: &str) -> Vec<String> {
             Some(VolumeKind::Image(name)) => format!("image {}", name.value),
             other => panic!("{other:?}"),
         };
-        let more = [(mount.read_only, " ro"), (mount.no_copy, " nocopy"), (mount.sub_path.is_some(), " part")];
+        let more =
+            [(mount.read_only, " ro"), (mount.no_copy, " nocopy"), (mount.sub_path.is_some(), " part")];
         let more: String = more.into_iter().filter(|(is, _)| *is).map(|(_, word)| word).collect();
         format!("{source} {}{more}", String::from_utf8_lossy(&mount.at.value))
     };
@@ -110,12 +115,21 @@ volumes:
 ";
     let (workload, _) = project(text, &[]);
     let drivers = workload.volumes.iter().map(|volume| match &volume.kind {
-        VolumeKind::Named { driver: Driver::Tmpfs(tmpfs), .. } => format!("tmpfs {}:{} {}", tmpfs.uid, tmpfs.gid, tmpfs.mode),
+        VolumeKind::Named { driver: Driver::Tmpfs(tmpfs), .. } => {
+            format!("tmpfs {}:{} {}", tmpfs.uid, tmpfs.gid, tmpfs.mode)
+        }
         VolumeKind::Named { driver: Driver::Nfs(_), .. } => "nfs".to_owned(),
         VolumeKind::Named { driver, external } => format!("{driver:?} {external}"),
         other => panic!("{other:?}"),
     });
-    let expected = ["Local false", "Bind([47, 115, 114, 118, 47, 120]) false", "tmpfs 405:0 0700", "nfs", "Unknown(\"clouds\") false", "Local true"];
+    let expected = [
+        "Local false",
+        "Bind([47, 115, 114, 118, 47, 120]) false",
+        "tmpfs 405:0 0700",
+        "nfs",
+        "Unknown(\"clouds\") false",
+        "Local true",
+    ];
     assert_eq!(drivers.collect::<Vec<_>>(), expected);
 }
 
@@ -147,7 +161,8 @@ services:
     assert!(container(&workload, "b").read_only_root);
     assert_eq!(mounts(&workload, "b"), ["/p/base/y /y", "/p/b /x"]);
     let Who::Plain(plain) = &container(&workload, "b").who else { panic!("a service") };
-    let added: Vec<String> = plain.capabilities.add.iter().map(|name| format!("{} {}", name.value, name.from)).collect();
+    let added: Vec<String> =
+        plain.capabilities.add.iter().map(|name| format!("{} {}", name.value, name.from)).collect();
     assert_eq!(added, ["FOWNER p/base/other.yaml:3:59 cap_add", "CHOWN p/compose.yaml:4:30 cap_add"]);
 }
 

@@ -170,7 +170,10 @@ mistakes! {
 #[test]
 fn nothing_to_run_is_a_mistake() {
     assert_eq!(read("scene: 1\n").1, ["the scene has no workload"]);
-    assert_eq!(read("- a\n").1, ["neither a Kubernetes object, a Compose file, an OCI configuration nor a scene file"]);
+    assert_eq!(
+        read("- a\n").1,
+        ["neither a Kubernetes object, a Compose file, an OCI configuration nor a scene file"]
+    );
 }
 
 /// A filesystem group given to one container reaches volumes that say so, and no others.
