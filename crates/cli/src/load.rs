@@ -4,6 +4,7 @@ use std::io::Write;
 use std::path::Path;
 
 use mivask_core::prepare;
+use mivask_core::question::remarks;
 use mivask_core::runtime::Runtime;
 use mivask_core::scene::Scene;
 use mivask_core::stage::{Actor, Stage};
@@ -18,7 +19,13 @@ use crate::options::Input;
 pub(crate) fn stage(input: &Input, err: &mut dyn Write) -> Result<Stage, Failure> {
     let mut scene = scene(input, err)?;
     choose(&mut scene, input.runtime.first().copied())?;
-    Ok(prepare::stage(&scene))
+    let stage = prepare::stage(&scene);
+    let remarks = remarks(&scene, &stage);
+    remarks.iter().try_for_each(|remark| mivask_show::slips::remark(err, remark))?;
+    if input.strict && !remarks.is_empty() {
+        return Err(Failure::Strict { warnings: remarks.len() });
+    }
+    Ok(stage)
 }
 
 /// Answers a question on one stage.

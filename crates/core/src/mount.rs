@@ -136,6 +136,8 @@ pub struct Preparation {
     pub touches: usize,
     /// What was done and why, a sentence each.
     pub notes: Vec<Arc<str>>,
+    /// Whether nothing was there, so that it is made.
+    pub made: bool,
 }
 
 /// One possible source of a mount.

@@ -1,5 +1,7 @@
 //! What Compose files become: forms, variables, merging, and what is said about mistakes.
 
+#![expect(clippy::wildcard_enum_match_arm, reason = "what a test does not expect, it shows")]
+
 mod fixtures;
 
 use fixtures::read;

@@ -3,9 +3,11 @@
 use std::io::{self, Write};
 
 use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};
+use mivask_core::question::Remark;
 use mivask_read::slip::{Severity, Slip};
 
 use crate::safe::safe;
+use crate::style::{OPEN, STRONG, paint};
 
 /// One slip as a message, its place, the source line and what to do.
 ///
@@ -29,6 +31,19 @@ pub fn slip(out: &mut dyn Write, slip: &Slip) -> io::Result<()> {
         group = group.element(Level::HELP.message(safe(help)));
     }
     writeln!(out, "{}\n", Renderer::styled().render(&[group]))
+}
+
+/// One remark as a message, its place and what to do.
+///
+/// # Errors
+/// Whatever `out` refuses.
+pub fn remark(out: &mut dyn Write, remark: &Remark) -> io::Result<()> {
+    writeln!(out, "{}: {}", paint(OPEN.bold(), "warning"), paint(STRONG, &safe(&remark.message)))?;
+    writeln!(out, " --> {}", safe(&remark.from.to_string()))?;
+    if let Some(help) = &remark.help {
+        writeln!(out, "  = help: {}", safe(help))?;
+    }
+    writeln!(out)
 }
 
 /// The line a slip stands on, with tabs and control characters made harmless, and the slip's span within it.

@@ -49,12 +49,7 @@ const WALK: [(&str, &[&str]); 7] = [
 /// Runs one command line, as [`super::run`] does after parsing it.
 pub(super) type RunLine = fn(&[&str], &mut dyn Write, &mut dyn Write) -> Result<End, Failure>;
 
-pub(super) fn run(
-    args: &Args,
-    run_line: RunLine,
-    out: &mut dyn Write,
-    err: &mut dyn Write,
-) -> Result<End, Failure> {
+pub(super) fn run(args: &Args, run_line: RunLine, out: &mut dyn Write) -> Result<End, Failure> {
     let folder = match &args.folder {
         Some(folder) => {
             fresh(folder)?;
@@ -77,10 +72,19 @@ pub(super) fn run(
     writeln!(out, "\n$ cd {}", shell_word(&folder.display().to_string()))?;
     // The commands below are those a reader types there.
     std::env::set_current_dir(&folder).map_err(|error| Failure::File { path: folder.clone(), error })?;
-    for (reason, words) in WALK {
+    for (number, (reason, words)) in WALK.iter().enumerate() {
         let line: Vec<String> = words.iter().map(|word| shell_word(word)).collect();
         writeln!(out, "\n{}\n\n$ mivask {}\n", reason, line.join(" "))?;
-        run_line(words, out, err)?;
+        // Each command has the same warnings: once is enough here, and behind the answer.
+        let mut warnings = Vec::new();
+        run_line(words, out, &mut warnings)?;
+        if number == 0 && !warnings.is_empty() {
+            writeln!(
+                out,
+                "\nEvery command first warns, on standard error, of what is probably not meant:\n"
+            )?;
+            out.write_all(&warnings)?;
+        }
     }
     Ok(End::Answered)
 }

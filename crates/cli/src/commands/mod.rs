@@ -27,7 +27,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         Command::Why(args) => why::run(args, out, err),
         Command::Confirm(args) => confirm::run(args, out, err),
         Command::Imprint(args) => imprint::run(args, out, err),
-        Command::Demo(args) => demo::run(args, run_line, out, err),
+        Command::Demo(args) => demo::run(args, run_line, out),
         Command::Schema(args) => schema::run(args, out),
     }
 }

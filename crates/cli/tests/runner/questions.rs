@@ -195,6 +195,10 @@ fn every_refusal_of_a_pod_is_an_answer() {
     never runs     gauge reads /data/app
                    FailedCreatePodSandBox: the pod sets runAsGroup 50 without runAsUser at pod level: containerd refuses the sandbox, so no container of the pod starts
                    pod.yaml:6:34 securityContext.runAsGroup
+    --- standard error
+    warning: p never runs: the pod sets runAsGroup 50 without runAsUser at pod level: containerd refuses the sandbox, so no container of the pod starts
+     --> pod.yaml:6:34 securityContext.runAsGroup
+
     --- status 0
     ");
     let root = Scratch::with("pod.yaml", &pod("{ runAsNonRoot: true }")).and("s.yaml", SCENE);
@@ -202,6 +206,10 @@ fn every_refusal_of_a_pod_is_an_answer() {
     gauge  app container of p, image tides/gauge:3
       never runs: runAsNonRoot is set, but the image runs as root (CreateContainerConfigError)
         pod.yaml:6:36 securityContext.runAsNonRoot
+    --- standard error
+    warning: gauge never runs: runAsNonRoot is set, but the image runs as root
+     --> pod.yaml:6:36 securityContext.runAsNonRoot
+
     --- status 0
     ");
     let name = Scratch::with("pod.yaml", &pod("{}")).and("s.yaml", SCENE.replace("user: null", "user: tide"));
@@ -209,6 +217,10 @@ fn every_refusal_of_a_pod_is_an_answer() {
     gauge  app container of p, image tides/gauge:3
       never runs: the image's USER `tide` is in no line of its passwd file (CreateContainerError)
         s.yaml:5:11 images.tides/gauge:3.user
+    --- standard error
+    warning: gauge never runs: the image's USER `tide` is in no line of its passwd file
+     --> s.yaml:5:11 images.tides/gauge:3.user
+
     --- status 0
     ");
 }

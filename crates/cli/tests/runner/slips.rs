@@ -24,6 +24,9 @@ fn a_key_in_the_wrong_letter_case() {
       |
       = help: did you mean `runAsUser`?
 
+    warning: p never runs: the pod sets runAsGroup 7200 without runAsUser at pod level: containerd refuses the sandbox, so no container of the pod starts
+     --> pod.yaml:6:51 securityContext.runAsGroup
+
     error: there is no actor `none` in this scene; there is gauge
     --- status 2
     ");
@@ -57,6 +60,9 @@ fn capabilities_on_a_pod() {
       |                      ^^^^^^^^^^^^
       |
       = help: it belongs in the `securityContext` of a container: it does not exist for the pod
+
+    warning: p never runs: the pod sets runAsGroup 7200 without runAsUser at pod level: containerd refuses the sandbox, so no container of the pod starts
+     --> pod.yaml:6:65 securityContext.runAsGroup
 
     error: there is no actor `none` in this scene; there is gauge
     --- status 2
@@ -377,6 +383,57 @@ fn mistakes_in_acts_point_into_them() {
     assert_snapshot!(scratch.run(["access", "pod.yaml", "data"]), @"
     --- standard error
     error: `data` is no absolute path: paths are those inside the container, such as /data
+    --- status 2
+    ");
+}
+
+#[test]
+fn what_is_probably_not_meant_is_said_before_the_answer() {
+    let text = pod(TIDES).replace("emptyDir: {}", "hostPath: { path: /srv/new }").replace(
+        "image: tides/gauge:3",
+        "image: tides/gauge:3\n    securityContext: { capabilities: { add: [CHOWN] } }",
+    );
+    let scene = "scene: 1\nworkloads: [pod.yaml]\nhost: { tree: [ { path: /, kind: dir, owner: '0:0', mode: 0755 }, \
+                 { path: /srv, kind: dir, owner: '0:0', mode: 0755 } ] }\n";
+    let scratch = Scratch::with("pod.yaml", &text).and("s.yaml", scene);
+    assert_snapshot!(scratch.run(["access", "s.yaml", "/data/app"]), @"
+    gauge
+      path       owner  mode             read  write  create  delete  list  enter  run
+      /data/app  0:0    drwxr-xr-x 0755  -     -      EACCES  EACCES  yes   yes    -
+
+    read, write, run: the file; list, enter: the directory; create: a new entry in it; delete: the path itself.
+    --- standard error
+    warning: gauge adds CHOWN, but does not run as root: it starts without capabilities whatever is added
+     --> pod.yaml:10:46 securityContext.capabilities.add
+      = help: give the program a file capability, or run it as root
+
+    warning: fsGroup 7300 is not applied to host path /srv/new
+     --> pod.yaml:12:15 volumeMounts.name
+      = help: change its group on the host, or add that group to supplementalGroups
+
+    warning: host /srv/new is missing, so it is made as root's: gauge (7101) cannot write to it
+     --> pod.yaml:12:31 volumeMounts.mountPath
+      = help: make it beforehand, with the owner it needs
+
+    --- status 0
+    ");
+    let open =
+        scene.replace("] }\n", ", { path: /srv/new, kind: dir, owner: '7101:7101', mode: 0777 } ] }\n");
+    assert_snapshot!(Scratch::with("pod.yaml", &text).and("s.yaml", &open).run(["access", "s.yaml", "/data/app", "--strict"]), @"
+    --- standard error
+    warning: gauge adds CHOWN, but does not run as root: it starts without capabilities whatever is added
+     --> pod.yaml:10:46 securityContext.capabilities.add
+      = help: give the program a file capability, or run it as root
+
+    warning: fsGroup 7300 is not applied to host path /srv/new
+     --> pod.yaml:12:15 volumeMounts.name
+      = help: change its group on the host, or add that group to supplementalGroups
+
+    warning: /data/app is writable for everybody (0777) without the sticky bit: anybody can delete anybody's files
+     --> pod.yaml:12:31 volumeMounts.mountPath
+      = help: take `w` from other, or set the sticky bit
+
+    error: 3 warnings above, and --strict takes none
     --- status 2
     ");
 }

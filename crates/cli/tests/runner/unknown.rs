@@ -233,6 +233,11 @@ fn the_kind_of_what_nobody_told_is_not_taken_for_a_directory() {
       /data/app         not known  depends  depends  EEXIST  EACCES  -     -      depends
 
     read, write, run: the file; list, enter: the directory; create: a new entry in it; delete: the path itself.
+    --- standard error
+    warning: fsGroup 7300 is not applied to host path /etc/localtime
+     --> pod.yaml:11:15 volumeMounts.name
+      = help: change its group on the host, or add that group to supplementalGroups
+
     --- status 0
     ");
 }

@@ -292,8 +292,12 @@ fn with_group_step(
     if !matches!(reach, Reach::No(_)) {
         let mut tree = (*base.tree).clone();
         let report = stepped(&mut tree, Tree::ROOT, group, policy);
-        let preparation =
-            Preparation { before, touches: report.touched, notes: report.note.into_iter().collect() };
+        let preparation = Preparation {
+            before,
+            touches: report.touched,
+            notes: report.note.into_iter().collect(),
+            made: false,
+        };
         let source = stage.add_source(Source { tree: Arc::new(tree), ..base.clone() });
         let when = format!("filesystem group {} reaches {name}", group.value);
         variants.push(Variant { when: when.into(), source, preparation });
@@ -303,7 +307,7 @@ fn with_group_step(
             Reach::No(why) => why.clone(),
             Reach::Yes | Reach::Open(_) => Arc::from("the filesystem group is not applied to this volume"),
         };
-        let preparation = Preparation { before, touches: 0, notes: vec![note] };
+        let preparation = Preparation { before, notes: vec![note], ..Preparation::default() };
         let source = stage.add_source(base);
         let when = format!("it does not reach {name} (as with hostPath and NFS volumes)");
         variants.push(Variant { when: when.into(), source, preparation });

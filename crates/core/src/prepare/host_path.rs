@@ -65,6 +65,7 @@ pub(super) fn prepare(stage: &mut Stage, host: Option<SourceId>, wanted: &Wanted
                 let (uid, gid) = wanted.creator;
                 let note = format!("{shown} is missing on the host, so it is made as {made} of {uid}:{gid}");
                 preparation.notes.push(note.into());
+                preparation.made = true;
             }
             (root, None)
         }

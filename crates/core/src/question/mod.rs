@@ -8,6 +8,7 @@ mod confirm;
 mod facts;
 mod imprints;
 mod mounts;
+mod remarks;
 mod sweep;
 
 pub use access::{AccessRow, Cells, access, default_paths};
@@ -16,4 +17,5 @@ pub use confirm::{Comparison, Held, Observed, UNSEEN_ACL, compare, unsettled};
 pub use facts::{PathFacts, facts_at};
 pub use imprints::{ImprintRow, imprints};
 pub use mounts::{MountRow, mounts};
+pub use remarks::{Remark, remarks};
 pub use sweep::{Cell, SweepError, Swept, sweep};

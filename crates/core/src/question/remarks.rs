@@ -1,0 +1,167 @@
+//! What is probably not meant, though everything can be read: told before any question is answered.
+
+use super::facts::facts_at;
+use crate::act::quoted;
+use crate::fact::Provenance;
+use crate::identity::{DeclaredCapabilities, Knowledge};
+use crate::ids::UNSPECIFIED_ID;
+use crate::mode::{FileKind, Mode};
+use crate::mount::{Mount, MountFlags, MountOrigin};
+use crate::runtime::Flavour;
+use crate::scene::{Container, Scene, VolumeKind, Who, Workload};
+use crate::stage::{Actor, Stage};
+
+/// Something that deserves a second look.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Remark {
+    /// What is odd, in one sentence.
+    pub message: String,
+    /// What to do about it.
+    pub help: Option<String>,
+    /// The fact it is about.
+    pub from: Provenance,
+}
+
+/// Every remark on a scene and the stage made of it, in the order of the actors, each once.
+#[must_use]
+pub fn remarks(scene: &Scene, stage: &Stage) -> Vec<Remark> {
+    let mut all: Vec<Remark> = Vec::new();
+    let containers = scene
+        .workloads
+        .iter()
+        .flat_map(|workload| workload.containers.iter().map(move |container| (workload, container)));
+    for ((workload, container), actor) in containers.zip(&stage.actors) {
+        let mut looking = Looking { scene, stage, workload, container, actor, found: Vec::new() };
+        looking.all();
+        let new = looking.found.into_iter().filter(|remark| !all.contains(remark)).collect::<Vec<_>>();
+        all.extend(new);
+    }
+    all
+}
+
+struct Looking<'a> {
+    scene: &'a Scene,
+    stage: &'a Stage,
+    workload: &'a Workload,
+    container: &'a Container,
+    actor: &'a Actor,
+    found: Vec<Remark>,
+}
+
+impl Looking<'_> {
+    fn all(&mut self) {
+        if let Some(refusal) = self.actor.refusal() {
+            let who = if refusal.whole_pod { self.workload.name.clone() } else { self.name() };
+            self.add(format!("{who} never runs: {}", refusal.reason), None, refusal.from.clone());
+            return;
+        }
+        self.image_group();
+        self.useless_capabilities();
+        self.group_on_host_paths();
+        for (_, mount) in self.actor.mounts.iter() {
+            if mount.origin == MountOrigin::Declared {
+                self.made_by_root(mount);
+                self.open_to_all(mount);
+            }
+        }
+    }
+
+    fn name(&self) -> String {
+        self.stage.name_of(self.actor)
+    }
+
+    fn add(&mut self, message: String, help: Option<&str>, from: Provenance) {
+        self.found.push(Remark { message, help: help.map(str::to_owned), from });
+    }
+
+    /// The uid, where it is settled and not root's.
+    fn ordinary_uid(&self) -> Option<u32> {
+        let [(_, who)] = self.actor.identity.possible.as_slice() else { return None };
+        Some(who.uid.raw()).filter(|uid| *uid != 0)
+    }
+
+    /// The kubelet passes on only the user part of an image's USER.
+    fn image_group(&mut self) {
+        let Who::Kubernetes(security) = &self.container.who else { return };
+        let asked = security.run_as_user.is_some() || self.workload.security.run_as_user.is_some();
+        let image = self.container.image.as_ref().and_then(|image| self.scene.images.get(&image.value));
+        let Some(Knowledge::Known(Some(user))) = image.map(|image| &image.identity.user) else { return };
+        let (user, from) = (user.value.clone(), user.from.clone());
+        let group = user.split_once(':').map(|(_, group)| group).filter(|group| !group.is_empty());
+        if let (Some(group), false) = (group, asked || security.run_as_group.is_some()) {
+            let message =
+                format!("the group `{group}` of the image's USER {user} is not passed on to {}", self.name());
+            self.add(message, Some("set runAsGroup"), from);
+        }
+    }
+
+    /// Capabilities added for a user that gets none of them.
+    fn useless_capabilities(&mut self) {
+        let declared: &DeclaredCapabilities = match &self.container.who {
+            Who::Kubernetes(security) => &security.capabilities,
+            Who::Plain(plain) if plain.effective.is_none() => &plain.capabilities,
+            Who::Plain(_) | Who::Process(_) => return,
+        };
+        let none = self
+            .actor
+            .identity
+            .possible
+            .iter()
+            .all(|(_, who)| who.uid.raw() != 0 && who.effective.is_empty());
+        let Some(first) = declared.add.first().filter(|_| none) else { return };
+        let names: Vec<&str> = declared.add.iter().map(|name| name.value.as_str()).collect();
+        let message = format!(
+            "{} adds {}, but does not run as root: it starts without capabilities whatever is added",
+            self.name(),
+            names.join(", ")
+        );
+        self.add(message, Some("give the program a file capability, or run it as root"), first.from.clone());
+    }
+
+    /// A filesystem group that stops at the host.
+    fn group_on_host_paths(&mut self) {
+        let Some(group) = self.workload.security.fs_group.as_ref() else { return };
+        let group = group.value;
+        if self.workload.flavour != Flavour::Pod {
+            return;
+        }
+        for mount in self.container.mounts.iter().filter(|mount| !mount.read_only) {
+            let volume = self.workload.volumes.iter().find(|volume| volume.name.value == mount.volume.value);
+            if let Some(VolumeKind::HostPath { path, .. }) = volume.map(|volume| &volume.kind) {
+                let message = format!("fsGroup {group} is not applied to host path {}", quoted(path));
+                let help = "change its group on the host, or add that group to supplementalGroups";
+                self.add(message, Some(help), mount.volume.from.clone());
+            }
+        }
+    }
+
+    /// A missing source that becomes root's, under a process that is not.
+    fn made_by_root(&mut self, mount: &Mount) {
+        let made = mount.variants.iter().any(|variant| variant.preparation.made);
+        let writable = !mount.flags.has(MountFlags::READ_ONLY);
+        if let (true, true, Some(uid)) = (made, writable, self.ordinary_uid()) {
+            let what = mount.label.as_deref().unwrap_or("the source");
+            let who = if uid == UNSPECIFIED_ID { self.name() } else { format!("{} ({uid})", self.name()) };
+            let message = format!("{what} is missing, so it is made as root's: {who} cannot write to it");
+            self.add(message, Some("make it beforehand, with the owner it needs"), mount.from.clone());
+        }
+    }
+
+    /// A directory of somebody's disk where everybody can delete everybody's files.
+    fn open_to_all(&mut self, mount: &Mount) {
+        let told = matches!(&*mount.kind, "persistentVolumeClaim" | "hostPath" | "bind" | "volume");
+        let facts = facts_at(self.stage, self.actor, &mount.at);
+        let Some(mode) = facts.filter(|facts| facts.kind == FileKind::Directory).and_then(|facts| facts.mode)
+        else {
+            return;
+        };
+        let open = mode.has(Mode::new(0o002)) && !mode.has(Mode::new(0o1000));
+        if told && open && !mount.flags.has(MountFlags::READ_ONLY) {
+            let message = format!(
+                "{} is writable for everybody ({mode}) without the sticky bit: anybody can delete anybody's files",
+                quoted(&mount.at)
+            );
+            self.add(message, Some("take `w` from other, or set the sticky bit"), mount.from.clone());
+        }
+    }
+}
