@@ -105,7 +105,9 @@ pub fn default_paths(stage: &Stage, actor: &Actor) -> Vec<Vec<u8>> {
     for (_, mount) in actor.mounts.iter().filter(|(_, mount)| mount.origin == MountOrigin::Declared) {
         paths.push(mount.at.to_vec());
         let source = stage.source(mount.variants[0].source);
-        for (name, _) in mount.root.into_iter().flat_map(|root| source.tree.children(root)) {
+        // What begins with two dots is the kubelet's own way of laying out API objects.
+        let children = mount.root.into_iter().flat_map(|root| source.tree.children(root));
+        for (name, _) in children.filter(|(name, _)| !name.starts_with(b"..")) {
             paths.push([trimmed(&mount.at), b"/", name].concat());
         }
     }

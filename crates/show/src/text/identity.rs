@@ -55,12 +55,13 @@ fn identity(out: &mut dyn Write, stage: &Stage, actor: &Actor, layout: Layout) -
         };
         table.row(vec![field.to_owned(), value, paint(FAINT, &safe(&fact.from.to_string()))]);
     }
-    let effective = actor.identity.possible.first().map(|(_, identity)| identity.effective);
-    if let (Some(effective), 1) = (effective, actor.identity.possible.len()) {
-        let why = if effective.is_empty() {
-            "a process that is not root starts with none"
-        } else {
-            "root gets the bounding set"
+    let first = actor.identity.possible.first().map(|(_, identity)| (identity.effective, identity.uid.raw()));
+    if let (Some((effective, uid)), 1) = (first, actor.identity.possible.len()) {
+        let why = match (effective.is_empty(), uid) {
+            (true, 0) => "every capability is dropped",
+            (true, _) => "a process that is not root starts with none",
+            (false, 0) => "root gets the bounding set",
+            (false, _) => "they are in force whoever runs it",
         };
         table.row(vec!["effective".to_owned(), set_in_words(effective), paint(FAINT, why)]);
     }
