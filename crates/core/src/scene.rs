@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+pub use crate::cluster::HostPathCheck;
 use crate::cluster::{Backing, Cluster};
 use crate::fact::{Fact, Provenance, Unknown};
 use crate::identity::{ContainerSecurity, ImageFacts, PlainIdentity, PodSecurity, ProcessIdentity, Refusal};
@@ -364,49 +365,4 @@ pub enum Medium {
     Disk,
     /// A tmpfs.
     Memory,
-}
-
-/// The `type` of a `hostPath`.
-#[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub enum HostPathCheck {
-    /// Empty or absent: nothing is checked; a missing path becomes a directory.
-    None,
-    /// `DirectoryOrCreate`
-    DirectoryOrCreate,
-    /// `Directory`
-    Directory,
-    /// `FileOrCreate`
-    FileOrCreate,
-    /// `File`
-    File,
-    /// `Socket`
-    Socket,
-    /// `CharDevice`
-    CharDevice,
-    /// `BlockDevice`
-    BlockDevice,
-    /// Not of the API: it must exist, whatever it is.
-    MustExist,
-}
-
-impl HostPathCheck {
-    /// The check of that name in the API; names are case-sensitive.
-    #[must_use]
-    pub fn by_name(name: &str) -> Option<Self> {
-        Some(match name {
-            "" => Self::None,
-            "DirectoryOrCreate" => Self::DirectoryOrCreate,
-            "Directory" => Self::Directory,
-            "FileOrCreate" => Self::FileOrCreate,
-            "File" => Self::File,
-            "Socket" => Self::Socket,
-            "CharDevice" => Self::CharDevice,
-            "BlockDevice" => Self::BlockDevice,
-            _ => return None,
-        })
-    }
-
-    /// Every name the API accepts.
-    pub const NAMES: [&'static str; 7] =
-        ["DirectoryOrCreate", "Directory", "FileOrCreate", "File", "Socket", "CharDevice", "BlockDevice"];
 }

@@ -7,6 +7,7 @@
 
 pub mod accounts;
 pub mod compose;
+pub mod files;
 pub mod input;
 pub mod kubernetes;
 pub mod oci;

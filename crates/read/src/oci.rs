@@ -16,7 +16,7 @@ use mivask_core::stage::Role;
 use oci_spec::runtime::{Capabilities, LinuxIdMapping, LinuxNamespaceType, Mount, Process, Spec};
 
 use crate::accounts;
-use crate::input::FileReader;
+use crate::files::FileReader;
 use crate::slip::{Severity, Slips};
 use crate::text::SourceText;
 use crate::yaml::{Node, from_node};

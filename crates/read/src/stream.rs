@@ -2,7 +2,7 @@
 
 use std::io::{self, BufRead};
 
-use crate::input::InputError;
+use crate::files::InputError;
 use crate::text::SourceText;
 
 /// Largest document that is read, in bytes.

@@ -3,8 +3,8 @@
 use std::sync::Arc;
 
 use super::fs_group::{self, Masks, Policy, Step};
+use super::kube::Kube;
 use super::prepared::{Prepared, root_facts};
-use super::volume::Kube;
 use crate::fact::{Fact, Provenance, Unknown};
 use crate::identity::Refusal;
 use crate::mode::{FileKind, Mode};

@@ -6,8 +6,8 @@ use std::sync::Arc;
 use super::fs_group::{self, Masks, Policy, Step, StepReport};
 use super::group_step::{Case, Reach, reach};
 use super::host_path;
+use super::kube::Kube;
 use super::prepared::{Prepared, root_facts};
-use super::volume::{Kube, provisioned};
 use crate::cluster::Backing;
 use crate::fact::{Fact, Provenance, Unknown};
 use crate::mode::FileKind;
@@ -334,4 +334,9 @@ fn stepped(tree: &mut Tree, top: InodeId, group: &Fact<u32>, policy: Policy) -> 
     tree.own(top, (0, group.value), mode, group.from.clone());
     let note = format!("the kubelet gives the volume to group {}, its root at least 2770", group.value);
     StepReport { touched: 0, note: Some(note.into()) }
+}
+
+/// The backing of a claim that nobody bound, by its class: a CSI driver's volume.
+fn provisioned(provisioner: &str, fs_type: Option<&str>) -> Backing {
+    Backing::Csi { driver: provisioner.to_owned(), fs_type: fs_type.map(str::to_owned), inline: false }
 }

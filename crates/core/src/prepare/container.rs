@@ -3,24 +3,23 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use super::builder::{Builder, Filled};
 use super::defaults::{self, DefaultMount, Shelf};
-use super::engine::Filled;
-use super::mount_point::{Maker, find_or_make};
-use super::prepared::{Prepared, Ready, unknown_source};
+use super::image::image_source;
+use super::kube::Kube;
+use super::mount_point::find_or_make;
+use super::prepared::{Prepared, Ready, new_volume, unknown_source};
 use super::sub_path;
-use super::volume::Kube;
 use super::{creator, identify, image_name, user_namespace};
 use crate::act::quoted;
-use crate::fact::{Fact, Provenance, Unknown};
-use crate::identity::Refusal;
+use crate::fact::{Fact, Provenance};
 use crate::ids::MountIds;
 use crate::mode::FileKind;
-use crate::mount::{Mount, MountFlags, MountId, MountOrigin, MountTable, Preparation, Source};
-use crate::personality::Personality;
-use crate::runtime::{Flavour, Forgets, Profile, Runtime};
-use crate::scene::{Container, Image, Scene, VolumeMount};
+use crate::mount::{Mount, MountFlags, MountId, MountOrigin, MountTable, Preparation};
+use crate::runtime::{Flavour, Forgets, Runtime};
+use crate::scene::{Container, VolumeMount};
 use crate::stage::{Actor, Stage};
-use crate::tree::{Certainty, InodeId, Tree};
+use crate::tree::{InodeId, Tree};
 
 /// What containers of one workload share while they are made, one after the other.
 pub(super) struct Workshop<'a> {
@@ -95,24 +94,6 @@ pub(super) struct Attachment<'a> {
     pub origin: MountOrigin,
     pub from: &'a Provenance,
     pub ids: &'a MountIds,
-}
-
-pub(super) struct Builder<'a> {
-    pub stage: &'a mut Stage,
-    pub kube: &'a Kube<'a>,
-    pub container: &'a Container,
-    pub filled: &'a mut Filled,
-    pub mounts: MountTable,
-    /// The image alone, as an engine looks into it before anything is mounted.
-    pub image_table: MountTable,
-    pub image: Option<&'a Image>,
-    pub blocked: Option<Refusal>,
-    /// The namespace's ids as the map of a mount.
-    pub own_ids: MountIds,
-    /// Who makes mount points, in kernel ids.
-    pub creator: (u32, u32),
-    /// The process's own user and group in kernel ids, where they are settled.
-    pub process: Option<(u32, u32)>,
 }
 
 impl Builder<'_> {
@@ -227,7 +208,7 @@ impl Builder<'_> {
             Ready::Anonymous => {
                 let name = format!("anonymous volume at {}", quoted(&at.value));
                 let creator = self.creator;
-                let mut volume = super::volume::new_volume(self.stage, &name, "volume", creator);
+                let mut volume = new_volume(self.stage, &name, "volume", creator);
                 volume.flags = self.kube.profile.volumes.flags;
                 self.fill(&mut volume, at, no_copy);
                 Some(volume)
@@ -281,14 +262,6 @@ impl Builder<'_> {
         }
     }
 
-    pub(super) const fn profile(&self) -> &Profile {
-        self.kube.profile
-    }
-
-    pub(super) fn maker(&self) -> Maker {
-        Maker::runtime(&self.profile().mount_points, self.creator)
-    }
-
     fn attach(&mut self, new: &Attachment<'_>) {
         let tree = &self.stage.source(new.volume.variants[0].source).tree;
         let directory = new.root.map(|root| tree.inode(root).kind == FileKind::Directory);
@@ -327,10 +300,6 @@ impl Builder<'_> {
         });
     }
 
-    pub(super) fn stop(&mut self, class: &'static str, reason: String, from: Provenance) {
-        self.blocked.get_or_insert(Refusal { class, reason, from, whole_pod: false });
-    }
-
     /// The flags of a mount: the volume's and its own; a runtime may forget those of the host underneath.
     fn flags_of(&self, mount: &VolumeMount, volume: &Prepared) -> MountFlags {
         let asked = mount.flags.with(read_only(mount));
@@ -347,25 +316,6 @@ impl Builder<'_> {
 
 const fn read_only(mount: &VolumeMount) -> MountFlags {
     if mount.read_only { MountFlags::READ_ONLY } else { MountFlags::NONE }
-}
-
-/// The files of the image called `name`.
-pub(super) fn image_source(scene: &Scene, name: &str) -> Source {
-    let image = scene.images.get(name);
-    let tree = image.and_then(|image| image.tree.clone()).unwrap_or_else(|| {
-        let settle = format!("give `images: {{ {name}: {{ tree: ... }} }}` in a scene file");
-        let unknown = Unknown::new(&format!("what image {name} holds"), &settle);
-        let root = Certainty::Assumed(format!("the root of image {name} is 0:0 0755").into());
-        Arc::new(Tree::unlisted(root, &unknown))
-    });
-    Source {
-        name: Arc::from(format!("image {name}")),
-        filesystem: Some(Arc::from("overlay")),
-        tree,
-        read_only: false,
-        native: Certainty::Known,
-        personality: Personality::Overlay,
-    }
 }
 
 fn parts(path: &[u8]) -> impl Iterator<Item = &[u8]> {

@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use super::api_volume;
+use super::kube::Kube;
 use super::prepared::{Prepared, Ready};
-use super::volume::Kube;
 use crate::fact::{Fact, Provenance, Unknown};
 use crate::mode::{FileKind, Mode};
 use crate::mount::{MountFlags, MountOrigin, Preparation, Source};

@@ -1,12 +1,10 @@
 //! What an engine does to volumes and tmpfs mounts when a container is made: it looks into the image at the same path
 //! (facts/runtimes.md sections 3 and 5).
 
-use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use super::container::Builder;
-use super::prepared::{Fills, Prepared};
-use super::volume::local_source;
+use super::builder::Builder;
+use super::prepared::{Fills, Prepared, local_source};
 use crate::act::quoted;
 use crate::fact::{Fact, Provenance, Unknown};
 use crate::mode::{FileKind, Mode};
@@ -16,13 +14,6 @@ use crate::scene::TmpfsAsked;
 use crate::tree::{Certainty, Doubt, Entry, InodeId, Tree};
 use crate::view::Place;
 use crate::walk::Follow;
-
-/// Which volumes were mounted and filled by earlier containers.
-#[derive(Debug, Default)]
-pub(super) struct Filled {
-    mounted: BTreeSet<SourceId>,
-    copied: BTreeSet<SourceId>,
-}
 
 /// What the image has at a path.
 enum InImage {

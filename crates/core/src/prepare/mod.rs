@@ -2,12 +2,15 @@
 
 mod api_volume;
 mod backed;
+mod builder;
 mod container;
 mod defaults;
 mod engine;
 mod fs_group;
 mod group_step;
 mod host_path;
+mod image;
+mod kube;
 mod mount_point;
 mod prepared;
 mod sub_path;
@@ -27,7 +30,7 @@ use crate::scene::{Container, Scene, Who, Workload};
 use crate::stage::{Actor, Stage};
 use container::Workshop;
 use defaults::Shelf;
-use volume::Kube;
+use kube::Kube;
 
 /// Applies every rule of identity and preparation and puts each actor before its mount table.
 ///
@@ -57,7 +60,7 @@ fn add(stage: &mut Stage, scene: &Scene, told: &Workload, host: Option<SourceId>
     let kube = Kube { scene, workload, profile: runtime.profile(), host, creator };
     shelf.next_workload();
     let volumes = volume::prepare_all(stage, &kube, shelf);
-    let mut workshop = Workshop { volumes, shelf, filled: engine::Filled::default() };
+    let mut workshop = Workshop { volumes, shelf, filled: builder::Filled::default() };
     let first = stage.actors.len();
     for container in &workload.containers {
         let actor = container::actor(stage, &kube, container, &mut workshop, runtime);

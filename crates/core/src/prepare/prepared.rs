@@ -2,13 +2,13 @@
 
 use std::sync::Arc;
 
-use crate::fact::Unknown;
+use crate::fact::{Provenance, Unknown};
 use crate::identity::Refusal;
 use crate::mount::{MountFlags, Preparation, RootFacts, Source, SourceId, Variant};
 use crate::personality::Personality;
 use crate::scene::TmpfsAsked;
 use crate::stage::Stage;
-use crate::tree::{Certainty, InodeId, Tree};
+use crate::tree::{Certainty, Doubt, Entry, InodeId, Tree};
 
 /// A declared volume, as far as it can be prepared before the containers are known.
 #[derive(Clone, Debug)]
@@ -90,4 +90,33 @@ pub(super) fn unknown_source(stage: &mut Stage, name: &str, kind: &str, unknown:
     };
     let source = stage.add_source(source);
     Prepared::single(source, kind, Preparation::default())
+}
+
+/// A source that keeps owners and modes itself.
+pub(super) fn local_source(
+    stage: &mut Stage,
+    name: &str,
+    filesystem: Option<Arc<str>>,
+    tree: Tree,
+) -> SourceId {
+    stage.add_source(Source {
+        name: Arc::from(name),
+        filesystem,
+        tree: Arc::new(tree),
+        read_only: false,
+        native: Certainty::Known,
+        personality: Personality::default(),
+    })
+}
+
+/// A new volume of an engine: its root 0:0 0755, or the namespace's root's, and nothing in it.
+pub(super) fn new_volume(stage: &mut Stage, name: &str, kind: &str, creator: (u32, u32)) -> Prepared {
+    let text: Arc<str> = format!("{name} is new and empty when the container is made").into();
+    let doubt = Doubt { attributes: Certainty::Assumed(text.clone()), contents: Certainty::Assumed(text) };
+    let root = Entry::directory(creator.0, creator.1, 0o755).doubting(doubt);
+    let tree = Tree::new(root, Provenance::rule("the engine makes a new volume 0:0 0755"));
+    let before = Some(root_facts(&tree, Tree::ROOT));
+    let source = local_source(stage, name, None, tree);
+    let fills = Fills::New;
+    Prepared { fills, ..Prepared::single(source, kind, Preparation { before, ..Preparation::default() }) }
 }

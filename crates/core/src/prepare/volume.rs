@@ -8,27 +8,15 @@ use super::backed::{self, Asked};
 use super::defaults::{self, Shelf};
 use super::fs_group::{self, Masks, Policy, Step};
 use super::host_path;
-use super::prepared::{Fills, Prepared, Ready, root_facts, unknown_source};
-use crate::cluster::Backing;
+use super::image::image_source;
+use super::kube::Kube;
+use super::prepared::{Fills, Prepared, Ready, local_source, new_volume, root_facts, unknown_source};
 use crate::fact::{Fact, Provenance, Unknown};
-use crate::mount::{MountFlags, Preparation, Source, SourceId};
+use crate::mount::{MountFlags, Preparation};
 use crate::personality::Personality;
-use crate::runtime::Profile;
-use crate::scene::{Driver, HostPathCheck, Medium, Scene, Volume, VolumeKind, Workload};
+use crate::scene::{Driver, HostPathCheck, Medium, Volume, VolumeKind, Workload};
 use crate::stage::Stage;
-use crate::tree::{Certainty, Doubt, Entry, Tree};
-
-/// What the preparation of volumes looks at.
-#[derive(Clone, Copy)]
-pub(super) struct Kube<'a> {
-    pub scene: &'a Scene,
-    pub workload: &'a Workload,
-    pub profile: &'a Profile,
-    /// The host's tree, where it was told.
-    pub host: Option<SourceId>,
-    /// Who makes what is missing, in kernel ids.
-    pub creator: (u32, u32),
-}
+use crate::tree::{Entry, Tree};
 
 /// Every volume of the workload, by its name in the description.
 pub(super) fn prepare_all(stage: &mut Stage, kube: &Kube<'_>, shelf: &mut Shelf) -> BTreeMap<String, Ready> {
@@ -113,35 +101,6 @@ fn empty_dir(stage: &mut Stage, workload: &Workload, volume: &Volume, medium: Me
     Prepared::single(source, "emptyDir", preparation)
 }
 
-/// A source that keeps owners and modes itself.
-pub(super) fn local_source(
-    stage: &mut Stage,
-    name: &str,
-    filesystem: Option<Arc<str>>,
-    tree: Tree,
-) -> SourceId {
-    stage.add_source(Source {
-        name: Arc::from(name),
-        filesystem,
-        tree: Arc::new(tree),
-        read_only: false,
-        native: Certainty::Known,
-        personality: Personality::default(),
-    })
-}
-
-/// A new volume of an engine: its root 0:0 0755, or the namespace's root's, and nothing in it.
-pub(super) fn new_volume(stage: &mut Stage, name: &str, kind: &str, creator: (u32, u32)) -> Prepared {
-    let text: Arc<str> = format!("{name} is new and empty when the container is made").into();
-    let doubt = Doubt { attributes: Certainty::Assumed(text.clone()), contents: Certainty::Assumed(text) };
-    let root = Entry::directory(creator.0, creator.1, 0o755).doubting(doubt);
-    let tree = Tree::new(root, Provenance::rule("the engine makes a new volume 0:0 0755"));
-    let before = Some(root_facts(&tree, Tree::ROOT));
-    let source = local_source(stage, name, None, tree);
-    let fills = Fills::New;
-    Prepared { fills, ..Prepared::single(source, kind, Preparation { before, ..Preparation::default() }) }
-}
-
 fn named(stage: &mut Stage, kube: &Kube<'_>, volume: &Volume, driver: &Driver, external: bool) -> Prepared {
     let key = volume.name.value.as_str();
     let shown = format!("volume {key}");
@@ -178,7 +137,7 @@ fn named(stage: &mut Stage, kube: &Kube<'_>, volume: &Volume, driver: &Driver, e
 
 /// Another image's files: read-only, without programs, never given to the filesystem group.
 fn image(stage: &mut Stage, kube: &Kube<'_>, reference: &Fact<String>) -> Prepared {
-    let source = super::container::image_source(kube.scene, &reference.value);
+    let source = image_source(kube.scene, &reference.value);
     let source = stage.add_source(source);
     let flags = MountFlags::READ_ONLY.with(MountFlags::NO_EXEC);
     Prepared { flags, ..Prepared::single(source, "image", Preparation::default()) }
@@ -193,9 +152,4 @@ fn other(stage: &mut Stage, volume: &Volume, kind: &str, read_only: bool) -> Pre
         prepared.flags = MountFlags::READ_ONLY;
     }
     prepared
-}
-
-/// The backing of a claim that nobody bound, by its class: a CSI driver's volume.
-pub(super) fn provisioned(provisioner: &str, fs_type: Option<&str>) -> Backing {
-    Backing::Csi { driver: provisioner.to_owned(), fs_type: fs_type.map(str::to_owned), inline: false }
 }

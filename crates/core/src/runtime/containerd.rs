@@ -1,23 +1,11 @@
 //! containerd behind a kubelet (facts/runtimes.md, facts/kubelet.md).
 
-use super::oci::{RUNC_MOUNT_POINTS, RUNC_TMPFS};
+use super::common::{CAPABILITIES, RUNC_MOUNT_POINTS, RUNC_TMPFS};
 use super::profile::{
-    BindRules, Both, CapabilityNames, CapabilityRules, DefaultKind as K, DefaultRow, Forgets, IdentityRules,
-    Listing, PLAIN, Profile, QUIET, VolumeRules,
+    BindRules, DefaultKind as K, DefaultRow, Forgets, IdentityRules, Listing, PLAIN, Profile, QUIET,
+    VolumeRules,
 };
-use crate::caps::CapabilitySet;
 use crate::mount::MountFlags;
-
-/// 14 capabilities, measured.
-pub(super) const FOURTEEN: CapabilitySet = CapabilitySet::from_bits(0xa804_25fb);
-
-pub(super) const CAPABILITIES: CapabilityRules = CapabilityRules {
-    default: FOURTEEN,
-    all: CapabilitySet::ALL,
-    names: CapabilityNames::Bare,
-    both: Both::Dropped,
-    ambient: false,
-};
 
 const IDENTITY: IdentityRules = IdentityRules {
     listing: Listing::Always,

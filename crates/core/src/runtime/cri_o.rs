@@ -1,5 +1,6 @@
 //! CRI-O: not measured, so what its documentation says and containerd's rules for the rest.
 
+use super::common::CAPABILITIES;
 use super::containerd;
 use super::profile::{CapabilityNames, CapabilityRules, Profile};
 use crate::caps::{Capability as C, CapabilitySet};
@@ -17,11 +18,7 @@ const NINE: CapabilitySet = CapabilitySet::EMPTY
     .with(C::Kill);
 
 pub(super) const PROFILE: Profile = Profile {
-    capabilities: CapabilityRules {
-        default: NINE,
-        names: CapabilityNames::Either,
-        ..containerd::CAPABILITIES
-    },
+    capabilities: CapabilityRules { default: NINE, names: CapabilityNames::Either, ..CAPABILITIES },
     caveat: Some(
         "CRI-O was not measured: its rules are taken to be containerd's, with the nine default capabilities of its documentation",
     ),

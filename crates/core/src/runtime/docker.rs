@@ -1,7 +1,6 @@
 //! Docker with runc, as measured (facts/runtimes.md).
 
-use super::containerd;
-use super::oci::{RUNC_MOUNT_POINTS, RUNC_TMPFS};
+use super::common::{FOURTEEN, RUNC_MOUNT_POINTS, RUNC_TMPFS};
 use super::profile::{
     BindRules, Both, CapabilityNames, CapabilityRules, DefaultKind as K, DefaultRow, Forgets, IdentityRules,
     Listing, PLAIN, Profile, QUIET, VolumeRules,
@@ -20,7 +19,7 @@ pub(super) const PROFILE: Profile = Profile {
         refuses_group_without_user: false,
     },
     capabilities: CapabilityRules {
-        default: containerd::FOURTEEN,
+        default: FOURTEEN,
         // Up to audit_read (37) in the measured version.
         all: CapabilitySet::from_bits((1 << 38) - 1),
         names: CapabilityNames::Either,

@@ -3,6 +3,7 @@
 //! A rule that rests on a quirk of one measured version is a switch of its own here, so that another version's
 //! profile can leave it off.
 
+mod common;
 mod containerd;
 mod cri_o;
 mod docker;

@@ -1,34 +1,7 @@
 //! runc and crun on a bundle: what its configuration says and nothing else (facts/runtimes.md section 10).
 
-use super::containerd;
-use super::profile::{
-    BindRules, Forgets, IdentityRules, Listing, MountPointRules, PLAIN, Profile, TmpfsRules, VolumeRules,
-};
-use crate::mount::MountFlags;
-
-pub(super) const RUNC_MOUNT_POINTS: MountPointRules = MountPointRules {
-    directory: 0o755,
-    file: 0o755,
-    above_file: 0o755,
-    in_read_only: false,
-    rule: "runc makes a missing mount point 0:0 0755",
-};
-
-pub(super) const CRUN_MOUNT_POINTS: MountPointRules = MountPointRules {
-    directory: 0o1755,
-    file: 0o700,
-    above_file: 0o755,
-    in_read_only: false,
-    rule: "crun makes a missing mount point 0:0, a directory 1755 and a file 0700",
-};
-
-/// As engines use it; a bundle lists its own flags.
-pub(super) const RUNC_TMPFS: TmpfsRules = TmpfsRules {
-    flags: MountFlags::NO_SUID.with(MountFlags::NO_DEV).with(MountFlags::NO_EXEC),
-    keeps_directory_mode: true,
-    copies_up: false,
-    takes_owner: true,
-};
+use super::common::{CAPABILITIES, CRUN_MOUNT_POINTS, RUNC_MOUNT_POINTS, RUNC_TMPFS};
+use super::profile::{BindRules, Forgets, IdentityRules, Listing, PLAIN, Profile, TmpfsRules, VolumeRules};
 
 const IDENTITY: IdentityRules = IdentityRules {
     listing: Listing::Never,
@@ -43,7 +16,7 @@ const IDENTITY: IdentityRules = IdentityRules {
 /// runc 1.1.
 pub(super) const RUNC: Profile = Profile {
     identity: IDENTITY,
-    capabilities: containerd::CAPABILITIES,
+    capabilities: CAPABILITIES,
     mount_points: RUNC_MOUNT_POINTS,
     tmpfs: TmpfsRules { flags: PLAIN, ..RUNC_TMPFS },
     binds: BindRules { makes_missing_source: false, forgets: Forgets::UnderReadOnly },

@@ -1,6 +1,6 @@
 //! Podman with crun, as measured (facts/runtimes.md).
 
-use super::oci::CRUN_MOUNT_POINTS;
+use super::common::CRUN_MOUNT_POINTS;
 use super::profile::{
     BindRules, Both, CapabilityNames, CapabilityRules, DefaultKind as K, DefaultRow, Forgets, IdentityRules,
     Listing, MountPointRules, PLAIN, Profile, QUIET, TmpfsRules, VolumeRules,

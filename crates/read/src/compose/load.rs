@@ -6,7 +6,7 @@ use std::path::{Component, Path, PathBuf};
 
 use super::interpolate::{Trouble, interpolate};
 use super::merge::merge;
-use crate::input::FileReader;
+use crate::files::FileReader;
 use crate::slip::{Severity, Slips};
 use crate::text::SourceText;
 use crate::yaml::{Node, Value, parse};

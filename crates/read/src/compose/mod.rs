@@ -13,7 +13,7 @@ use std::path::Path;
 
 use mivask_core::scene::Workload;
 
-use crate::input::FileReader;
+use crate::files::FileReader;
 use crate::slip::{Severity, Slips};
 use crate::text::SourceText;
 use crate::yaml::Node;

@@ -7,7 +7,7 @@ use mivask_core::scene::{Container, Volume, Workload};
 use serde::de::DeserializeOwned;
 
 use super::types::Project;
-use crate::input::FileReader;
+use crate::files::FileReader;
 use crate::slip::{Severity, Slips};
 use crate::text::SourceText;
 use crate::yaml::{Node, Value, from_node};

@@ -7,7 +7,7 @@ use mivask_core::runtime::Runtime;
 use mivask_core::scene::{Assigned, Scene};
 
 use super::types::{AssignedSection, RuntimeName, SceneFile};
-use crate::input::{FileReader, Origin};
+use crate::files::{FileReader, Origin};
 use crate::slip::{Severity, Slips};
 use crate::text::SourceText;
 use crate::yaml::{Node, from_node};

@@ -1,0 +1,28 @@
+//! The image as the source of a container's root.
+
+use std::sync::Arc;
+
+use crate::fact::Unknown;
+use crate::mount::Source;
+use crate::personality::Personality;
+use crate::scene::Scene;
+use crate::tree::{Certainty, Tree};
+
+/// The files of the image called `name`.
+pub(super) fn image_source(scene: &Scene, name: &str) -> Source {
+    let image = scene.images.get(name);
+    let tree = image.and_then(|image| image.tree.clone()).unwrap_or_else(|| {
+        let settle = format!("give `images: {{ {name}: {{ tree: ... }} }}` in a scene file");
+        let unknown = Unknown::new(&format!("what image {name} holds"), &settle);
+        let root = Certainty::Assumed(format!("the root of image {name} is 0:0 0755").into());
+        Arc::new(Tree::unlisted(root, &unknown))
+    });
+    Source {
+        name: Arc::from(format!("image {name}")),
+        filesystem: Some(Arc::from("overlay")),
+        tree,
+        read_only: false,
+        native: Certainty::Known,
+        personality: Personality::Overlay,
+    }
+}

@@ -1,0 +1,158 @@
+//! Where descriptions come from: files, folders, standard input, and what can go wrong with them.
+
+use std::io::{self, BufRead, Cursor};
+use std::path::{Path, PathBuf};
+
+/// Gives the bytes of files; the tests and other programs bring their own.
+pub trait FileReader {
+    /// The whole file.
+    ///
+    /// # Errors
+    /// Whatever the operating system says.
+    fn read(&self, path: &Path) -> io::Result<Vec<u8>>;
+
+    /// The paths directly in a folder, or `None` where `path` is no folder.
+    ///
+    /// # Errors
+    /// Whatever the operating system says.
+    fn folder(&self, path: &Path) -> io::Result<Option<Vec<PathBuf>>>;
+
+    /// All of standard input.
+    ///
+    /// # Errors
+    /// Whatever the operating system says.
+    fn standard_input(&self) -> io::Result<Vec<u8>>;
+
+    /// The file line by line.
+    ///
+    /// # Errors
+    /// Whatever the operating system says.
+    fn open(&self, path: &Path) -> io::Result<Box<dyn BufRead>> {
+        Ok(Box::new(Cursor::new(self.read(path)?)))
+    }
+
+    /// The value of an environment variable.
+    fn variable(&self, _: &str) -> Option<String> {
+        None
+    }
+
+    /// A path as one that does not hang on the working directory.
+    fn absolute(&self, path: &Path) -> PathBuf {
+        path.to_path_buf()
+    }
+
+    /// Standard input line by line.
+    ///
+    /// # Errors
+    /// Whatever the operating system says.
+    fn open_standard_input(&self) -> io::Result<Box<dyn BufRead>> {
+        Ok(Box::new(Cursor::new(self.standard_input()?)))
+    }
+}
+
+/// Reads from the file system.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Disk;
+
+impl FileReader for Disk {
+    fn read(&self, path: &Path) -> io::Result<Vec<u8>> {
+        std::fs::read(path)
+    }
+
+    fn folder(&self, path: &Path) -> io::Result<Option<Vec<PathBuf>>> {
+        if !path.is_dir() {
+            return Ok(None);
+        }
+        let entries: io::Result<Vec<PathBuf>> =
+            std::fs::read_dir(path)?.map(|entry| Ok(entry?.path())).collect();
+        Ok(Some(entries?))
+    }
+
+    fn standard_input(&self) -> io::Result<Vec<u8>> {
+        let mut bytes = Vec::new();
+        io::Read::read_to_end(&mut io::stdin().lock(), &mut bytes)?;
+        Ok(bytes)
+    }
+
+    fn open(&self, path: &Path) -> io::Result<Box<dyn BufRead>> {
+        Ok(Box::new(io::BufReader::with_capacity(1 << 16, std::fs::File::open(path)?)))
+    }
+
+    fn variable(&self, name: &str) -> Option<String> {
+        std::env::var(name).ok()
+    }
+
+    fn absolute(&self, path: &Path) -> PathBuf {
+        // An empty path is the working directory, as everywhere else.
+        let path = if path.as_os_str().is_empty() { Path::new(".") } else { path };
+        std::path::absolute(path).unwrap_or_else(|_| path.to_path_buf())
+    }
+
+    fn open_standard_input(&self) -> io::Result<Box<dyn BufRead>> {
+        Ok(Box::new(io::stdin().lock()))
+    }
+}
+
+/// Where an input comes from.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum Origin {
+    /// Standard input, written `-`.
+    Standard,
+    /// A file or folder.
+    File(PathBuf),
+}
+
+impl Origin {
+    /// The origin that an argument names.
+    #[must_use]
+    pub fn of(argument: &Path) -> Self {
+        if argument == Path::new("-") { Self::Standard } else { Self::File(argument.to_path_buf()) }
+    }
+
+    /// The name shown to the user.
+    #[must_use]
+    pub fn name(&self) -> String {
+        match self {
+            Self::Standard => "standard input".to_owned(),
+            Self::File(path) => path.display().to_string(),
+        }
+    }
+}
+
+/// An input that could not even be looked at.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum InputError {
+    /// The operating system refuses.
+    #[error("{name} cannot be read: {error}")]
+    Io {
+        /// The file as the user named it.
+        name: String,
+        /// What the operating system says.
+        error: io::Error,
+    },
+    /// Not text.
+    #[error("{name}:{line}: not UTF-8 text (byte {offset})")]
+    Encoding {
+        /// The file as the user named it.
+        name: String,
+        /// Line of the first bad byte, from 1.
+        line: usize,
+        /// Offset of the first bad byte, from 0.
+        offset: usize,
+    },
+    /// Larger than any description.
+    #[error("{name} has {size} bytes: no description is that large")]
+    Size {
+        /// The file as the user named it.
+        name: String,
+        /// Its size in bytes.
+        size: usize,
+    },
+    /// A folder without manifests.
+    #[error("the folder {name} holds no .yaml, .yml or .json file")]
+    EmptyFolder {
+        /// The folder as the user named it.
+        name: String,
+    },
+}
