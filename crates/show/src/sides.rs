@@ -3,7 +3,7 @@
 use std::io::{self, Write};
 
 use mivask_core::act::quoted;
-use mivask_core::identity::set_in_words;
+use mivask_core::identity::{Refusal, set_in_words};
 use mivask_core::imprint::NewKind;
 use mivask_core::question::{AccessRow, Answer, ImprintRow, MountRow, Outcome};
 use mivask_core::stage::{Actor, Stage};
@@ -57,6 +57,19 @@ fn differences(sides: &[Side]) -> Vec<Difference<'_>> {
         }
     }
     rows.retain(|row| row.values.windows(2).any(|pair| pair[0] != pair[1]));
+    // Of an actor that does not even start on one side, the rest is no difference worth a line.
+    let idle: Vec<String> = rows
+        .iter()
+        .filter(|row| row.field == "starts")
+        .filter(|row| {
+            row.values.iter().any(|value| value.is_some_and(|value| value.starts_with("never runs")))
+        })
+        .map(|row| row.subject.to_owned())
+        .collect();
+    let of_idle = |row: &Difference<'_>| {
+        idle.iter().any(|actor| row.subject == actor || row.subject.starts_with(&format!("{actor} ")))
+    };
+    rows.retain(|row| row.field == "starts" || !of_idle(row));
     rows
 }
 
@@ -157,6 +170,14 @@ pub fn mounts(rows: &[MountRow]) -> Vec<Facet> {
 pub fn access(rows: &[AccessRow]) -> Vec<Facet> {
     let mut all = Vec::new();
     for row in rows {
+        if let Some(refusal) = refused(row) {
+            let value = format!("never runs: {}", refusal.reason);
+            let facet = Facet { subject: row.actor.clone(), field: "starts", value };
+            if !all.contains(&facet) {
+                all.push(facet);
+            }
+            continue;
+        }
         let subject = format!("{} {}", row.actor, quoted(&row.path));
         let mut add = |field, value| all.push(Facet { subject: subject.clone(), field, value });
         match &row.facts {
@@ -189,6 +210,16 @@ pub fn access(rows: &[AccessRow]) -> Vec<Facet> {
         }
     }
     all
+}
+
+/// Why the actor of a row never runs.
+fn refused(row: &AccessRow) -> Option<&Refusal> {
+    let c = &row.cells;
+    let cells = [&c.read, &c.write, &c.create, &c.delete, &c.list, &c.enter, &c.run];
+    cells.into_iter().flatten().find_map(|outcome| match outcome {
+        Outcome::NeverRuns(refusal) => Some(refusal),
+        Outcome::Allowed | Outcome::Denied(_) | Outcome::Depends => None,
+    })
 }
 
 /// Acts, each with how it ends and what it leaves.
