@@ -70,7 +70,12 @@ fn differences(sides: &[Side]) -> Vec<Difference<'_>> {
         idle.iter().any(|actor| row.subject == actor || row.subject.starts_with(&format!("{actor} ")))
     };
     rows.retain(|row| row.field == "starts" || !of_idle(row));
-    rows
+    // What only a later side says of a subject stands with the rest about it.
+    let first = |subject: &str| rows.iter().position(|row| row.subject == subject);
+    let order: Vec<Option<usize>> = rows.iter().map(|row| first(row.subject)).collect();
+    let mut placed: Vec<_> = order.into_iter().zip(rows).collect();
+    placed.sort_by_key(|(place, _)| *place);
+    placed.into_iter().map(|(_, row)| row).collect()
 }
 
 /// The differences as a table, one column a runtime.
@@ -144,6 +149,10 @@ pub fn identities(stage: &Stage, actors: &[&Actor]) -> Vec<Facet> {
         add("bounding", joined(&|who| set_in_words(who.bounding)));
         add("umask", joined(&|who| who.umask.to_string()));
         add("no-new-privileges", joined(&|who| who.no_new_privileges.to_string()));
+        let assumed: Vec<&str> = actor.identity.assumptions.iter().map(|text| &**text).collect();
+        if !assumed.is_empty() {
+            add("assumed", assumed.join("; "));
+        }
         add("user-namespace", joined(&|who| who.namespace.to_string()));
     }
     all
