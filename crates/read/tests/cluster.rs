@@ -221,3 +221,108 @@ kinds! {
     a_pod_template: "{ apiVersion: v1, kind: PodTemplate, metadata: { name: x }, template: { spec: POD } }" => "PodTemplate default/x";
     a_list: "{ apiVersion: v1, kind: PodList, items: [ { apiVersion: v1, kind: Pod, metadata: { name: x }, spec: POD }, { apiVersion: v1, kind: Pod, metadata: { name: z }, spec: POD } ] }" => "Pod default/x, Pod default/z";
 }
+
+/// A pod whose container mounts `volume` with these fields, and more fields of the container.
+fn mounting(volume: &str, fields: &str, container: &str) -> Stage {
+    let text = format!(
+        "{{ apiVersion: v1, kind: Pod, metadata: {{ name: p, namespace: sea }}, spec: {{ securityContext: {{ fsGroup: 7000 }}, volumes: [ {{ name: v, {volume} }} ], \
+         containers: [ {{ name: c, image: i{container}, volumeMounts: [ {{ name: v, mountPath: /v{fields} }} ] }} ] }} }}\n"
+    );
+    stage("pod.yaml", &[("pod.yaml", &text)])
+}
+
+const ENV: &str = ", env: [ { name: A, value: one }, { name: POD, valueFrom: { fieldRef: { fieldPath: metadata.name } } }, \
+                   { name: NS, valueFrom: { fieldRef: { fieldPath: metadata.namespace } } }, { name: X, valueFrom: { configMapKeyRef: { name: m, key: k } } } ]";
+
+#[test]
+fn a_part_named_by_the_environment() {
+    let part = |expression: &str| mounting("emptyDir: {}", &format!(", subPathExpr: {expression}"), ENV);
+    let known = part("$(NS)/$(POD)-$(A)-$$x");
+    let mount =
+        known.actors[0].mounts.iter().find(|(_, mount)| &*mount.at == b"/v").expect("it is mounted").1;
+    let tree = &known.source(mount.variants[0].source).tree;
+    assert_eq!((mount.root, facts(&known, "/v")), (tree.find(b"sea/p-one-$x"), "0:7000 2777".into()));
+    assert_eq!(facts(&part("$(X)"), "/v"), "nothing", "nobody knows what it is");
+    assert_eq!(
+        identity(&part("$(NOPE)")),
+        "refused: subPathExpr names $NOPE, which the container does not define"
+    );
+}
+
+macro_rules! inline {
+    ($($name:ident: $volume:literal => $notes:literal;)+) => {$(
+        #[test]
+        fn $name() {
+            assert_eq!(notes(&mounting($volume, "", "")), $notes);
+        }
+    )+};
+}
+
+inline! {
+    an_inline_nfs: "nfs: { server: s, path: / }" => "nfs an NFS volume never gets the filesystem group";
+    an_inline_iscsi: "iscsi: { targetPortal: t, iqn: q, lun: 0, fsType: xfs }" => "xfs the kubelet gives the volume to group 7000, its root at least 2770";
+    an_inline_disk_has_the_apis_own_type: "fc: { }" => "ext4 the kubelet gives the volume to group 7000, its root at least 2770";
+    a_read_only_disk: "rbd: { monitors: [m], image: x, readOnly: true }" => "ext4 it is asked for read-only, so the filesystem group is not applied";
+    an_inline_cephfs: "cephfs: { monitors: [m] }" => "- a cephfs volume never gets the filesystem group";
+    an_image: "image: { reference: other }" => "overlay ";
+    an_unknown_plugin: "flocker: { datasetName: x }" => "- ";
+}
+
+#[test]
+fn azure_file_shows_the_group_that_its_option_gives() {
+    let stage = mounting("azureFile: { secretName: s, shareName: x }", "", "");
+    assert_eq!(facts(&stage, "/v"), "0:7000 0755");
+}
+
+#[test]
+fn an_ephemeral_claim_is_named_after_pod_and_volume() {
+    let stage = mounting(
+        "ephemeral: { volumeClaimTemplate: { spec: { accessModes: [ReadWriteOnce], resources: { requests: { storage: 1Gi } } } } }",
+        "",
+        "",
+    );
+    let row =
+        mounts(&stage, &stage.actors[0]).into_iter().find(|row| row.at == b"/v").expect("it is mounted");
+    assert_eq!(&*row.source, "claim p-v");
+}
+
+#[test]
+fn a_stateful_set_mounts_the_claim_of_its_first_pod() {
+    let text = "{ apiVersion: apps/v1, kind: StatefulSet, metadata: { name: tide }, spec: { selector: {}, serviceName: x, template: { spec: { containers: [ { name: c, image: i, \
+                volumeMounts: [ { name: data, mountPath: /v } ] } ] } }, volumeClaimTemplates: [ { metadata: { name: data }, spec: { accessModes: [ReadWriteOnce] } } ] } }\n";
+    let stage = stage("set.yaml", &[("set.yaml", text)]);
+    let row =
+        mounts(&stage, &stage.actors[0]).into_iter().find(|row| row.at == b"/v").expect("it is mounted");
+    assert_eq!(&*row.source, "claim data-tide-0");
+}
+
+#[test]
+fn every_container_of_a_pod_is_an_actor() {
+    let text = "{ apiVersion: v1, kind: Pod, metadata: { name: p }, spec: { initContainers: [ { name: a, image: i }, { name: b, image: i, restartPolicy: Always } ], \
+                containers: [ { name: c, image: i } ], ephemeralContainers: [ { name: d, image: i } ] } }\n";
+    let stage = stage("pod.yaml", &[("pod.yaml", text)]);
+    let all = stage.actors.iter().map(|actor| format!("{} {}", actor.container, actor.role.word()));
+    assert_eq!(all.collect::<Vec<_>>(), ["a init", "b sidecar", "c app", "d ephemeral"]);
+}
+
+#[test]
+fn cri_o_says_that_it_was_not_measured() {
+    let scene =
+        "scene: 1\nruntime: cri-o\nworkloads: [pod.yaml]\nimages: { i: { user: null, accounts: null } }\n";
+    let text = "{ apiVersion: v1, kind: Pod, metadata: { name: p }, spec: { containers: [ { name: c, image: i, securityContext: { capabilities: { drop: [CAP_CHOWN] } } } ] } }\n";
+    let stage = stage("s.yaml", &[("s.yaml", scene), ("pod.yaml", text)]);
+    let resolved = &stage.actors[0].identity;
+    assert!(resolved.assumptions[0].starts_with("CRI-O was not measured"));
+    let effective = resolved.possible[0].1.effective.to_string();
+    assert_eq!(effective, "DAC_OVERRIDE FOWNER FSETID KILL SETGID SETUID SETPCAP NET_BIND_SERVICE");
+}
+
+#[test]
+fn what_hides_and_keeps_the_kernels_files() {
+    let at = |container: &str| {
+        let stage = mounting("emptyDir: {}", "", container);
+        let rows = mounts(&stage, &stage.actors[0]);
+        rows.iter().filter(|row| row.at.starts_with(b"/proc/")).count()
+    };
+    assert_eq!((at(""), at(", securityContext: { privileged: true }")), (10, 0));
+}

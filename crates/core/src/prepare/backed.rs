@@ -157,7 +157,7 @@ fn host(
     let mut ready = host_path::prepare(stage, kube.host, &wanted);
     let Some((group, policy)) = group.filter(|_| ready.blocked.is_none()) else { return ready };
     if asked.read_only {
-        ready.note("the claim is read-only, so the filesystem group is not applied");
+        ready.note("it is asked for read-only, so the filesystem group is not applied");
         return ready;
     }
     let Some(top) = ready.root else { return ready };
