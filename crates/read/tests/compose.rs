@@ -237,4 +237,8 @@ said! {
     selinux: "services:\n  a: { image: i, security_opt: ['label:type:x'] }\n" => ["note p/compose.yaml:2: SELinux is not modelled: it may deny what is allowed here"];
     another_namespace: "services:\n  a: { image: i, userns_mode: keep-id }\n" => ["warning p/compose.yaml:2: userns_mode `keep-id` is not modelled: the host's own namespace counts"];
     a_type_of_volume: "services:\n  a: { image: i, volumes: [ { type: bnd, target: /x } ] }\n" => ["error p/compose.yaml:2: volumes of type `bnd` are not known here"];
+    a_word_where_a_list_belongs: "services:\n  a: { image: i, cap_drop: ALL }\n" => ["error p/compose.yaml:2: `cap_drop` is a list, found a single value"];
+    mappings_where_lists_belong: "services:\n  a: { image: i, volumes: {b: c}, tmpfs: {d: e} }\n" => ["error p/compose.yaml:2: `volumes` is a list, found a mapping", "error p/compose.yaml:2: `tmpfs` is a list, found a mapping"];
+    words_where_lists_belong: "services:\n  a: { image: i, group_add: 5, security_opt: no-new-privileges, secrets: k, volumes_from: b, profiles: z }\n" => ["error p/compose.yaml:2: `profiles` is a list, found a single value", "error p/compose.yaml:2: `security_opt` is a list, found a single value", "error p/compose.yaml:2: `secrets` is a list, found a single value", "error p/compose.yaml:2: `volumes_from` is a list, found a single value", "error p/compose.yaml:2: `group_add` is a list, found a single value"];
+    lists_where_mappings_belong: "services:\n  a: { image: i }\nvolumes: [v]\nsecrets: 5\ninclude: { path: x }\n" => ["error p/compose.yaml:5: `include` is a list, found a mapping", "error p/compose.yaml:3: `volumes` is a mapping, found a list", "error p/compose.yaml:4: `secrets` is a mapping, found a single value"];
 }

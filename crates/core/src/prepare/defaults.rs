@@ -53,7 +53,7 @@ pub(super) fn mounts(
     container: &Container,
 ) -> Vec<DefaultMount> {
     let mut making = Making { placing: Placing { stage, shelf }, container, all: Vec::new() };
-    for row in kube.profile.defaults {
+    for row in kube.profile.defaults.iter().copied().flatten() {
         making.row(row);
     }
     if kube.workload.flavour == Flavour::Pod {

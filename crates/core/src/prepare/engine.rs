@@ -201,7 +201,12 @@ impl Builder<'_> {
         };
         let asked_mode = asked.mode.unwrap_or(Mode::new(0o1777));
         let existing = there.map(|(source, inode)| self.stage.source(source).tree.inode(inode).mode);
+        let open = matches!(sight, Ok(Sight::Unlisted)) && rules.keeps_directory_mode;
         let (mode, rule) = match existing {
+            _ if open => (
+                asked_mode,
+                "runc 1.1 gives a tmpfs the mode of the directory it covers, if the image has one there",
+            ),
             Some(mode) if rules.keeps_directory_mode => {
                 (mode, "runc 1.1 gives a tmpfs the mode of the directory it covers, whatever `mode=` says")
             }

@@ -1,6 +1,9 @@
 //! What several runtimes share: the OCI runtimes beneath them, and the long default set of capabilities.
 
-use super::profile::{Both, CapabilityNames, CapabilityRules, MountPointRules, TmpfsRules};
+use super::profile::{
+    Both, CapabilityNames, CapabilityRules, DefaultKind as K, DefaultRow, MountPointRules, PLAIN, QUIET,
+    TmpfsRules,
+};
 use crate::caps::CapabilitySet;
 use crate::mount::MountFlags;
 
@@ -38,3 +41,34 @@ pub(super) const RUNC_TMPFS: TmpfsRules = TmpfsRules {
     copies_up: false,
     takes_owner: true,
 };
+
+/// What runc's engines mount first.
+pub(super) const KERNEL: &[DefaultRow] = &[
+    DefaultRow::new("/proc", K::Proc, QUIET),
+    DefaultRow::new("/dev", K::Devices, MountFlags::NO_SUID),
+    DefaultRow::new("/dev/shm", K::Shared(0o1777), QUIET),
+    DefaultRow::new("/dev/mqueue", K::Shared(0o1777), QUIET),
+    DefaultRow::new("/sys", K::Sys, QUIET),
+];
+
+/// What every engine hides, and what it keeps from being written.
+pub(super) const SHIELDS: &[DefaultRow] = &[
+    DefaultRow::new("/proc/acpi", K::Masked, PLAIN),
+    DefaultRow::new("/proc/kcore", K::Masked, PLAIN),
+    DefaultRow::new("/proc/keys", K::Masked, PLAIN),
+    DefaultRow::new("/proc/latency_stats", K::Masked, PLAIN),
+    DefaultRow::new("/proc/timer_list", K::Masked, PLAIN),
+    DefaultRow::new("/proc/scsi", K::Masked, PLAIN),
+    DefaultRow::new("/sys/firmware", K::Masked, PLAIN),
+    DefaultRow::new("/proc/bus", K::ReadOnly, PLAIN),
+    DefaultRow::new("/proc/fs", K::ReadOnly, PLAIN),
+    DefaultRow::new("/proc/irq", K::ReadOnly, PLAIN),
+    DefaultRow::new("/proc/sys", K::ReadOnly, PLAIN),
+];
+
+/// The files that engines bind into every container.
+pub(super) const FILES: &[DefaultRow] = &[
+    DefaultRow::new("/etc/hosts", K::File { mode: 0o644, follows_root: true }, PLAIN),
+    DefaultRow::new("/etc/hostname", K::File { mode: 0o644, follows_root: true }, PLAIN),
+    DefaultRow::new("/etc/resolv.conf", K::File { mode: 0o644, follows_root: true }, PLAIN),
+];

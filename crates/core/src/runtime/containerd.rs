@@ -1,11 +1,7 @@
 //! containerd behind a kubelet (facts/runtimes.md, facts/kubelet.md).
 
-use super::common::{CAPABILITIES, RUNC_MOUNT_POINTS, RUNC_TMPFS};
-use super::profile::{
-    BindRules, DefaultKind as K, DefaultRow, Forgets, IdentityRules, Listing, PLAIN, Profile, QUIET,
-    VolumeRules,
-};
-use crate::mount::MountFlags;
+use super::common::{CAPABILITIES, KERNEL, RUNC_MOUNT_POINTS, RUNC_TMPFS, SHIELDS};
+use super::profile::{BindRules, DefaultRow, Forgets, IdentityRules, Listing, PLAIN, Profile, VolumeRules};
 
 const IDENTITY: IdentityRules = IdentityRules {
     listing: Listing::Always,
@@ -18,24 +14,7 @@ const IDENTITY: IdentityRules = IdentityRules {
 };
 
 /// facts/kubelet.md section 3; what the kubelet adds comes behind.
-pub(super) const DEFAULTS: &[DefaultRow] = &[
-    DefaultRow::new("/proc", K::Proc, QUIET),
-    DefaultRow::new("/dev", K::Devices, MountFlags::NO_SUID),
-    DefaultRow::new("/dev/shm", K::Shared(0o1777), QUIET),
-    DefaultRow::new("/dev/mqueue", K::Shared(0o1777), QUIET),
-    DefaultRow::new("/sys", K::Sys, QUIET),
-    DefaultRow::new("/proc/acpi", K::Masked, PLAIN),
-    DefaultRow::new("/proc/kcore", K::Masked, PLAIN),
-    DefaultRow::new("/proc/keys", K::Masked, PLAIN),
-    DefaultRow::new("/proc/latency_stats", K::Masked, PLAIN),
-    DefaultRow::new("/proc/timer_list", K::Masked, PLAIN),
-    DefaultRow::new("/proc/scsi", K::Masked, PLAIN),
-    DefaultRow::new("/sys/firmware", K::Masked, PLAIN),
-    DefaultRow::new("/proc/bus", K::ReadOnly, PLAIN),
-    DefaultRow::new("/proc/fs", K::ReadOnly, PLAIN),
-    DefaultRow::new("/proc/irq", K::ReadOnly, PLAIN),
-    DefaultRow::new("/proc/sys", K::ReadOnly, PLAIN),
-];
+const DEFAULTS: &[&[DefaultRow]] = &[KERNEL, SHIELDS];
 
 /// Image volumes are copied once into a directory of the container's own.
 pub(super) const VOLUMES: VolumeRules =

@@ -32,9 +32,9 @@ pub struct Profile {
     pub binds: BindRules,
     /// What a named or anonymous volume does.
     pub volumes: VolumeRules,
-    /// What is mounted into every container.
-    pub defaults: &'static [DefaultRow],
-    /// Modes of what it makes for a missing working directory; `None` where that is an error.
+    /// What is mounted into every container, table by table.
+    pub defaults: &'static [&'static [DefaultRow]],
+    /// Whether a missing working directory is made; an error otherwise.
     pub makes_working_directory: bool,
     /// Said with every identity: why the rules may differ from what runs.
     pub caveat: Option<&'static str>,

@@ -124,6 +124,9 @@ impl<'a> Loader<'a> {
     /// What `include` brings, merged.
     fn included(&mut self, node: &Node, folder: &Path) -> Option<Node> {
         let mut whole: Option<Node> = None;
+        if let Some(other) = node.get("include").filter(|list| !list.is_list() && !list.is_nothing()) {
+            self.error(&other.span, format!("`include` is a list, found {}", other.noun()));
+        }
         let list = node.get("include").map(|list| list.items().to_vec()).unwrap_or_default();
         for item in list {
             let paths: Vec<Node> = match (item.text(), item.get("path")) {

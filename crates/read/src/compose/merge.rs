@@ -4,7 +4,7 @@ use crate::yaml::{Mark, Node, Value};
 
 /// `upper` merged onto `lower`; `path` is where both stand, for rules of their own.
 pub(super) fn merge(lower: Node, upper: Node, path: &str) -> Node {
-    if upper.mark == Mark::Override || is_null(&lower) {
+    if upper.mark == Mark::Override || lower.is_nothing() {
         return upper;
     }
     let span = upper.span.clone();
@@ -49,10 +49,6 @@ fn sequences(lower: Vec<Node>, upper: Vec<Node>, path: &str) -> Value {
         merged.push(item);
     }
     Value::Sequence(merged)
-}
-
-fn is_null(node: &Node) -> bool {
-    matches!(&node.value, Value::Scalar { text, plain: true } if crate::yaml::resolve(text) == crate::yaml::Scalar::Null)
 }
 
 /// Lists that are commands: the later one counts whole.

@@ -33,6 +33,33 @@ impl Reading<'_> {
         self.slips.add(severity, self.source, &node.span, message, help);
     }
 
+    /// The elements of the list at `key`. Anything else there is a mistake: passed over, it would change the answer.
+    pub(super) fn list<'n>(&mut self, node: &'n Node, key: &str) -> &'n [Node] {
+        match node.get(key) {
+            Some(list) if !list.is_list() && !list.is_nothing() => {
+                let help = list.text().map(|text| format!("write [{}]", text.escape_debug()));
+                let message = format!("`{key}` is a list, found {}", list.noun());
+                self.slip(Severity::Error, list, &message, help);
+                &[]
+            }
+            Some(list) => list.items(),
+            None => &[],
+        }
+    }
+
+    /// The pairs of the mapping at `key`, with the same strictness.
+    pub(super) fn mapping<'n>(&mut self, node: &'n Node, key: &str) -> &'n [(Node, Node)] {
+        match node.get(key) {
+            Some(Node { value: Value::Mapping(pairs), .. }) => pairs,
+            Some(other) if !other.is_nothing() => {
+                let message = format!("`{key}` is a mapping, found {}", other.noun());
+                self.slip(Severity::Error, other, &message, None);
+                &[]
+            }
+            Some(_) | None => &[],
+        }
+    }
+
     pub(super) fn place(&self, node: &Node, field: &str) -> Provenance {
         self.source.place(&node.span, field)
     }
@@ -52,17 +79,20 @@ pub(super) fn read(
     let project: Project = reading.typed(root)?;
     reading.name = project.name.unwrap_or(reading.name);
     reading.project_volumes(root);
-    let Some(Value::Mapping(services)) = root.get("services").map(|node| &node.value) else {
+    for list in ["secrets", "configs"] {
+        reading.mapping(root, list);
+    }
+    let services = reading.mapping(root, "services");
+    if services.is_empty() {
         reading.slip(Severity::Error, root, "the file has no services", None);
         return None;
-    };
+    }
     let active: Vec<&str> = profiles.split(',').map(str::trim).filter(|name| !name.is_empty()).collect();
     let mut waiting = Vec::new();
     let mut wanted: Vec<(&str, &Node)> = Vec::new();
     for (key, node) in services {
         let Some(name) = key.text() else { continue };
-        let own: Vec<&str> =
-            node.get("profiles").map(Node::items).unwrap_or_default().iter().filter_map(Node::text).collect();
+        let own: Vec<&str> = reading.list(node, "profiles").iter().filter_map(Node::text).collect();
         let runs = own.is_empty() || own.iter().any(|name| active.contains(name)) || active.contains(&"*");
         if runs {
             wanted.push((name, node));

@@ -17,7 +17,7 @@ impl Reading<'_> {
     pub(super) fn grants(&mut self, service: &str, node: &Node) -> Vec<VolumeMount> {
         let mut mounts = Vec::new();
         for (list, word) in [("secrets", "secret"), ("configs", "config")] {
-            for item in node.get(list).map(Node::items).unwrap_or_default() {
+            for item in self.list(node, list) {
                 mounts.extend(self.grant(service, list, word, item));
             }
         }

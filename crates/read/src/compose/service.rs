@@ -25,7 +25,8 @@ impl Reading<'_> {
     pub(super) fn service(&mut self, name: &str, node: &Node) -> Option<Container> {
         let told: Service = self.typed(node)?;
         let at = |key: &str| node.get(key).unwrap_or(node);
-        let options = self.security_options(at("security_opt"));
+        let listed = self.list(node, "security_opt");
+        let options = self.security_options(listed);
         let mounts = self.mounts(name, node);
         let image = told.image.clone().unwrap_or_else(|| format!("{}-{name}", self.name));
         if node.get("build").is_some() && told.image.is_none() {
@@ -36,11 +37,11 @@ impl Reading<'_> {
         let fact = |reading: &Self, key: &str, value: bool| Fact::new(value, reading.place(at(key), key));
         let plain = PlainIdentity {
             user: told.user.map(|user| Fact::new(user.0, self.place(at("user"), "user"))),
-            groups: self.groups(at("group_add")),
+            groups: self.groups(node),
             filesystem_group: None,
             capabilities: DeclaredCapabilities {
-                add: self.names(at("cap_add"), "cap_add"),
-                drop: self.names(at("cap_drop"), "cap_drop"),
+                add: self.names(node, "cap_add"),
+                drop: self.names(node, "cap_drop"),
             },
             effective: None,
             privileged: told.privileged.map(|value| fact(self, "privileged", value)),
@@ -84,22 +85,22 @@ impl Reading<'_> {
         }
     }
 
-    fn names(&self, list: &Node, field: &str) -> Vec<Fact<String>> {
-        let items = list.items().iter();
-        items.filter_map(|item| Some(Fact::new(item.text()?.to_owned(), self.place(item, field)))).collect()
+    fn names(&mut self, node: &Node, key: &str) -> Vec<Fact<String>> {
+        let items = self.list(node, key).iter();
+        items.filter_map(|item| Some(Fact::new(item.text()?.to_owned(), self.place(item, key)))).collect()
     }
 
-    fn groups(&self, list: &Node) -> Vec<Fact<GroupName>> {
+    fn groups(&mut self, node: &Node) -> Vec<Fact<GroupName>> {
         let name = |text: String| match resolve(&text) {
             Scalar::Int(number) => u32::try_from(number).map_or(GroupName::Name(text), GroupName::Number),
             Scalar::Null | Scalar::Bool(_) | Scalar::Float(_) | Scalar::Text => GroupName::Name(text),
         };
-        self.names(list, "group_add").into_iter().map(|fact| fact.map(name)).collect()
+        self.names(node, "group_add").into_iter().map(|fact| fact.map(name)).collect()
     }
 
-    fn security_options(&mut self, list: &Node) -> Options {
+    fn security_options(&mut self, list: &[Node]) -> Options {
         let mut options = Options::default();
-        for item in list.items() {
+        for item in list {
             let text = item.text().unwrap_or_default();
             let (key, value) = text.split_once([':', '=']).unwrap_or((text, ""));
             match (key, value) {
@@ -139,21 +140,20 @@ impl Reading<'_> {
     /// Every mount of a service: its volumes, tmpfs, secrets and configs, and those of other services.
     fn mounts(&mut self, name: &str, node: &Node) -> Vec<VolumeMount> {
         let mut mounts: Vec<VolumeMount> = Vec::new();
-        for item in node.get("volumes").map(Node::items).unwrap_or_default() {
+        for item in self.list(node, "volumes") {
             let asked = self.service_volume(item);
             mounts.extend(asked.and_then(|asked| self.attach(name, asked, item)));
         }
         let tmpfs: &[Node] = match node.get("tmpfs") {
             Some(one) if one.text().is_some() => std::slice::from_ref(one),
-            Some(list) => list.items(),
-            None => &[],
+            Some(_) | None => self.list(node, "tmpfs"),
         };
         for item in tmpfs {
             let asked = self.tmpfs(item);
             mounts.extend(asked.and_then(|asked| self.attach(name, asked, item)));
         }
         mounts.extend(self.grants(name, node));
-        for item in node.get("volumes_from").map(Node::items).unwrap_or_default() {
+        for item in self.list(node, "volumes_from") {
             mounts.extend(self.borrowed(item));
         }
         self.twice(&mut mounts, node);

@@ -11,7 +11,7 @@ use mivask_core::words::nearest;
 use super::project::Reading;
 use super::types::{self, LongVolume};
 use crate::slip::Severity;
-use crate::yaml::{Node, Value};
+use crate::yaml::Node;
 
 /// Whether the source of a short volume is a path of the host; a name of a volume otherwise.
 pub(super) fn is_path(source: &str) -> bool {
@@ -230,8 +230,7 @@ impl Reading<'_> {
 
     /// The volumes of the project.
     pub(super) fn project_volumes(&mut self, root: &Node) {
-        let Some(Value::Mapping(pairs)) = root.get("volumes").map(|node| &node.value) else { return };
-        for (key, node) in pairs {
+        for (key, node) in self.mapping(root, "volumes") {
             let Some(name) = key.text() else { continue };
             let told: types::Volume = self.typed(node).unwrap_or_default();
             let driver = self.driver(&told, node);

@@ -2,6 +2,8 @@
 
 use std::ops::Range;
 
+use super::scalar::{Scalar, resolve};
+
 /// A value with the bytes it stands at.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Node {
@@ -76,6 +78,18 @@ impl Node {
             Value::Sequence(items) => items,
             Value::Scalar { .. } | Value::Mapping(_) => &[],
         }
+    }
+
+    /// Whether it is a list.
+    #[must_use]
+    pub const fn is_list(&self) -> bool {
+        matches!(self.value, Value::Sequence(_))
+    }
+
+    /// Whether it is a scalar that stands for nothing, such as `~`.
+    #[must_use]
+    pub fn is_nothing(&self) -> bool {
+        matches!(&self.value, Value::Scalar { text, plain: true } if resolve(text) == Scalar::Null)
     }
 
     /// The text of a scalar.

@@ -31,7 +31,7 @@ pub fn parse(source: &SourceText, slips: &mut Slips) -> Vec<Node> {
         match reader.next() {
             Ok(Some((Event::StreamEnd, _)) | None) => return documents,
             Ok(Some((Event::DocumentStart(_), _))) => match reader.document() {
-                Ok(node) if is_nothing(&node) => {}
+                Ok(node) if node.is_nothing() => {}
                 Ok(node) => documents.push(node),
                 Err(Stop) => return documents,
             },
@@ -39,10 +39,6 @@ pub fn parse(source: &SourceText, slips: &mut Slips) -> Vec<Node> {
             Err(Stop) => return documents,
         }
     }
-}
-
-fn is_nothing(node: &Node) -> bool {
-    matches!(&node.value, Value::Scalar { text, plain: true } if super::resolve(text) == super::Scalar::Null)
 }
 
 /// The tags that the Compose specification defines; others say nothing here.
