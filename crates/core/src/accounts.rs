@@ -1,7 +1,5 @@
 //! The account databases of an image: its passwd and group files.
 
-use std::sync::Arc;
-
 use crate::fact::{Provenance, Unknown};
 
 /// One line of a passwd file (passwd(5)).
@@ -13,8 +11,8 @@ pub struct UserLine {
     pub uid: u32,
     /// Primary inside group id.
     pub gid: u32,
-    /// Line of the file, from 1.
-    pub line: usize,
+    /// Where it stands, or what added it.
+    pub from: Provenance,
 }
 
 /// One line of a group file (group(5)).
@@ -26,34 +24,17 @@ pub struct GroupLine {
     pub gid: u32,
     /// Names of the members, exactly as written.
     pub members: Vec<String>,
-    /// Line of the file, from 1.
-    pub line: usize,
-}
-
-/// A file of accounts with its name, so that a fact can point into it.
-#[derive(Clone, PartialEq, Eq, Debug)]
-pub struct AccountFile<L> {
-    /// The file as the user named it.
-    pub file: Arc<str>,
-    /// Its lines in order.
-    pub lines: Vec<L>,
-}
-
-impl<L> AccountFile<L> {
-    /// Where `line` of this file stands.
-    #[must_use]
-    pub fn place(&self, line: usize) -> Provenance {
-        Provenance::Accounts { file: self.file.clone(), line }
-    }
+    /// Where it stands, or what added it.
+    pub from: Provenance,
 }
 
 /// The two account files of an image; `None` where the image has no such file.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct Accounts {
     /// `/etc/passwd`.
-    pub passwd: Option<AccountFile<UserLine>>,
+    pub passwd: Option<Vec<UserLine>>,
     /// `/etc/group`.
-    pub group: Option<AccountFile<GroupLine>>,
+    pub group: Option<Vec<GroupLine>>,
     /// What may have added lines that are not listed here; `None` where these are all.
     pub incomplete: Option<Unknown>,
 }
@@ -79,19 +60,17 @@ impl Accounts {
 
     /// The groups whose member list names `user`, in file order.
     pub fn memberships<'a>(&'a self, user: &'a str) -> impl Iterator<Item = (&'a GroupLine, Provenance)> {
-        self.group.iter().flat_map(move |file| {
-            let members = file.lines.iter().filter(move |line| line.members.iter().any(|name| name == user));
-            members.map(|line| (line, file.place(line.line)))
+        self.group.iter().flat_map(move |lines| {
+            let members = lines.iter().filter(move |line| line.members.iter().any(|name| name == user));
+            members.map(|line| (line, line.from.clone()))
         })
     }
 
     fn find_user(&self, wanted: impl Fn(&UserLine) -> bool) -> Option<(&UserLine, Provenance)> {
-        let file = self.passwd.as_ref()?;
-        file.lines.iter().find(|line| wanted(line)).map(|line| (line, file.place(line.line)))
+        self.passwd.as_ref()?.iter().find(|line| wanted(line)).map(|line| (line, line.from.clone()))
     }
 
     fn find_group(&self, wanted: impl Fn(&GroupLine) -> bool) -> Option<(&GroupLine, Provenance)> {
-        let file = self.group.as_ref()?;
-        file.lines.iter().find(|line| wanted(line)).map(|line| (line, file.place(line.line)))
+        self.group.as_ref()?.iter().find(|line| wanted(line)).map(|line| (line, line.from.clone()))
     }
 }

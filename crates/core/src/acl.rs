@@ -167,6 +167,18 @@ impl Acl {
             .unwrap_or_else(|| Self::minimal(mode)))
     }
 
+    /// The same after a chmod to `mode`: the group bits are its mask, where it has one (`posix_acl_chmod`).
+    #[must_use]
+    pub fn chmod(mut self, mode: Mode) -> Self {
+        self.owner = mode.owner();
+        self.other = mode.other();
+        match self.mask {
+            Some(_) => self.mask = Some(mode.group()),
+            None => self.group = mode.group(),
+        }
+        self
+    }
+
     /// Whether it holds entries for named users or groups.
     #[must_use]
     pub const fn has_named_entries(&self) -> bool {

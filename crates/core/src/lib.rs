@@ -25,6 +25,7 @@ pub mod accounts;
 pub mod acl;
 pub mod act;
 mod acting;
+pub mod build;
 pub mod caps;
 pub mod cluster;
 pub mod decide;

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use crate::build::Recipe;
 pub use crate::cluster::HostPathCheck;
 use crate::cluster::{Backing, Cluster};
 use crate::fact::{Fact, Provenance, Unknown};
@@ -22,6 +23,8 @@ pub struct Scene {
     pub workloads: Vec<Workload>,
     /// What is known of images, by the name workloads use.
     pub images: BTreeMap<String, Image>,
+    /// How images are built that nobody gave, by the same name. What `images` says of one wins.
+    pub builds: BTreeMap<String, Recipe>,
     /// What is known of volumes, by claim name or scene volume name.
     pub volumes: BTreeMap<String, VolumeFacts>,
     /// What is known of the host.
@@ -65,6 +68,10 @@ pub struct Image {
     pub volumes: Vec<Fact<Vec<u8>>>,
     /// Its working directory.
     pub working_directory: Option<Fact<Vec<u8>>>,
+    /// What was taken for granted about it.
+    pub assumptions: Vec<Arc<str>>,
+    /// Why there is no such image: its build fails.
+    pub failure: Option<Refusal>,
 }
 
 /// What is known of one volume.

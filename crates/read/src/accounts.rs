@@ -5,37 +5,38 @@
 
 use std::sync::Arc;
 
-use mivask_core::accounts::{AccountFile, GroupLine, UserLine};
+use mivask_core::accounts::{GroupLine, UserLine};
+use mivask_core::fact::Provenance;
 
 /// Reads a passwd file.
 #[must_use]
-pub fn passwd(name: &str, text: &str) -> AccountFile<UserLine> {
-    let lines = account_lines(text)
+pub fn passwd(name: &str, text: &str) -> Vec<UserLine> {
+    let file: Arc<str> = Arc::from(name);
+    account_lines(text)
         .map(|(line, fields)| UserLine {
             name: fields[0].to_owned(),
             uid: number(fields.get(2)),
             gid: number(fields.get(3)),
-            line,
+            from: Provenance::Accounts { file: file.clone(), line },
         })
-        .collect();
-    AccountFile { file: Arc::from(name), lines }
+        .collect()
 }
 
 /// Reads a group file.
 #[must_use]
-pub fn group(name: &str, text: &str) -> AccountFile<GroupLine> {
-    let lines = account_lines(text)
+pub fn group(name: &str, text: &str) -> Vec<GroupLine> {
+    let file: Arc<str> = Arc::from(name);
+    account_lines(text)
         .map(|(line, fields)| {
             let members = fields.get(3).copied().unwrap_or_default();
             GroupLine {
                 name: fields[0].to_owned(),
                 gid: number(fields.get(2)),
                 members: members.split(',').filter(|member| !member.is_empty()).map(str::to_owned).collect(),
-                line,
+                from: Provenance::Accounts { file: file.clone(), line },
             }
         })
-        .collect();
-    AccountFile { file: Arc::from(name), lines }
+        .collect()
 }
 
 fn account_lines(text: &str) -> impl Iterator<Item = (usize, Vec<&str>)> {
@@ -63,7 +64,7 @@ mod tests {
             #[test]
             fn $name() {
                 let file = passwd("passwd", $line);
-                let line = &file.lines[0];
+                let line = &file[0];
                 assert_eq!((line.name.as_str(), line.uid, line.gid), ($user, $uid, $gid));
             }
         )+};
@@ -83,7 +84,8 @@ mod tests {
     #[test]
     fn members_are_taken_as_written() {
         let file = group("group", "g:x:50: alice ,bob,\n\nh:x:abc:late\n");
-        assert_eq!(file.lines[0].members, [" alice ", "bob"]);
-        assert_eq!((file.lines[1].gid, file.lines[1].line), (0, 3));
+        assert_eq!(file[0].members, [" alice ", "bob"]);
+        let from = Provenance::Accounts { file: "group".into(), line: 3 };
+        assert_eq!((file[1].gid, &file[1].from), (0, &from));
     }
 }

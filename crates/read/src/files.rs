@@ -1,7 +1,21 @@
 //! Where descriptions come from: files, folders, standard input, and what can go wrong with them.
 
 use std::io::{self, BufRead, Cursor};
+use std::os::unix::fs::{FileTypeExt, PermissionsExt};
 use std::path::{Path, PathBuf};
+
+use mivask_core::mode::{FileKind, Mode};
+
+/// What lies at a path.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Found {
+    /// What it is.
+    pub kind: FileKind,
+    /// Permission bits, where they are known.
+    pub mode: Option<Mode>,
+    /// A link's target.
+    pub target: Vec<u8>,
+}
 
 /// Gives the bytes of files; the tests and other programs bring their own.
 pub trait FileReader {
@@ -16,6 +30,18 @@ pub trait FileReader {
     /// # Errors
     /// Whatever the operating system says.
     fn folder(&self, path: &Path) -> io::Result<Option<Vec<PathBuf>>>;
+
+    /// What lies at `path`, links not followed.
+    ///
+    /// # Errors
+    /// Whatever the operating system says.
+    fn look(&self, path: &Path) -> io::Result<Found> {
+        let kind = match self.folder(path)? {
+            Some(_) => FileKind::Directory,
+            None => self.read(path).map(|_| FileKind::File)?,
+        };
+        Ok(Found { kind, mode: None, target: Vec::new() })
+    }
 
     /// All of standard input.
     ///
@@ -66,6 +92,25 @@ impl FileReader for Disk {
         let entries: io::Result<Vec<PathBuf>> =
             std::fs::read_dir(path)?.map(|entry| Ok(entry?.path())).collect();
         Ok(Some(entries?))
+    }
+
+    fn look(&self, path: &Path) -> io::Result<Found> {
+        let facts = std::fs::symlink_metadata(path)?;
+        let kind = match facts.file_type() {
+            kind if kind.is_dir() => FileKind::Directory,
+            kind if kind.is_symlink() => FileKind::Link,
+            kind if kind.is_fifo() => FileKind::Fifo,
+            kind if kind.is_socket() => FileKind::Socket,
+            kind if kind.is_char_device() => FileKind::CharDevice,
+            kind if kind.is_block_device() => FileKind::BlockDevice,
+            _ => FileKind::File,
+        };
+        let target = match kind {
+            FileKind::Link => std::fs::read_link(path)?.into_os_string().into_encoded_bytes(),
+            _ => Vec::new(),
+        };
+        let bits = u16::try_from(facts.permissions().mode() & 0o7777).unwrap_or_default();
+        Ok(Found { kind, mode: Some(Mode::new(bits)), target })
     }
 
     fn standard_input(&self) -> io::Result<Vec<u8>> {

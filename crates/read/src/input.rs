@@ -147,7 +147,7 @@ fn add_nodes(documents: &[Node], source: &SourceText, adding: &mut Adding<'_>, s
         }
         if compose::is_project(document) {
             let parts = [(document.clone(), source, adding.folder.as_path())];
-            adding.scene.workloads.extend(compose::read(&parts, adding.files, slips));
+            compose::add(&parts, adding.files, adding.scene, slips);
             continue;
         }
         if oci::is_config(document) {

@@ -7,6 +7,7 @@
 
 pub mod accounts;
 pub mod compose;
+mod dockerfile;
 pub mod files;
 pub mod input;
 pub mod kubernetes;

@@ -44,17 +44,6 @@ pub(super) fn unknown() -> Effect {
     Effect { imprint: Some(Imprint::default()), runs_as: None }
 }
 
-/// `acl` after a chmod to `mode`: the group bits are its mask (`posix_acl_chmod`).
-pub(super) fn chmod(mut acl: Acl, mode: Mode) -> Acl {
-    acl.owner = mode.owner();
-    acl.other = mode.other();
-    match acl.mask {
-        Some(_) => acl.mask = Some(mode.group()),
-        None => acl.group = mode.group(),
-    }
-    acl
-}
-
 /// The mode after a write or truncation that strips set-id bits, if it does: a process without FSETID in the
 /// initial user namespace loses them (`setattr_should_drop_suidgid`).
 pub(super) fn stripped<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Option<Mode> {

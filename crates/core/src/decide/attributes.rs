@@ -1,6 +1,6 @@
 //! chmod(2), setting an ACL, utimensat(2) (`notify_change`, `setattr_prepare` in fs/attr.c, `vfs_set_acl`).
 
-use super::after::{After, acl_at, chmod, left, unknown};
+use super::after::{After, acl_at, left, unknown};
 use super::feature::supports;
 use super::writable::{mapped, unlocked, writable_mount};
 use crate::acl::AclText;
@@ -39,7 +39,7 @@ pub(super) fn set_mode<'a, W: Witness>(
     } else {
         kept(&mut walker, place, wanted)
     };
-    let acl = acl_at(&walker, place).map(|acl| chmod(acl, mode));
+    let acl = acl_at(&walker, place).map(|acl| acl.chmod(mode));
     Ok(left(&mut walker, place, &After { uid: inode.uid, gid: inode.gid, mode, acl }))
 }
 

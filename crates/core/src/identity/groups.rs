@@ -12,15 +12,14 @@ use crate::ids::{InsideGid, UNSPECIFIED_ID};
 pub(super) fn look_up(wanted: &[String], accounts: &Accounts) -> Vec<Option<(u32, Provenance)>> {
     let mut taken: Vec<u32> = Vec::new();
     let mut find = |text: &String| {
-        let file = accounts.group.as_ref()?;
+        let lines = accounts.group.as_ref()?;
         let is = |gid: u32| text.parse() == Ok(gid);
-        let line = file
-            .lines
+        let line = lines
             .iter()
             .filter(|line| line.name == *text || is(line.gid))
             .find(|line| !taken.contains(&line.gid))?;
         taken.push(line.gid);
-        Some((line.gid, file.place(line.line)))
+        Some((line.gid, line.from.clone()))
     };
     wanted.iter().map(&mut find).collect()
 }

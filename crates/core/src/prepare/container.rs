@@ -57,6 +57,7 @@ pub(super) fn actor(
         blocked: container.refusal.clone(),
         own_ids,
     };
+    builder.blocked = builder.blocked.or_else(|| builder.image.and_then(|image| image.failure.clone()));
     builder.all(&workshop.volumes, workshop.shelf, runtime);
     let shared = workshop.volumes.values().filter_map(|volume| match volume {
         Ready::Shared(volume) => volume.blocked.clone(),

@@ -27,7 +27,9 @@ impl Builder<'_> {
     /// Fills `volume` from the image's `at`, or leaves it alone.
     pub(super) fn fill(&mut self, volume: &mut Prepared, at: &Fact<Vec<u8>>, no_copy: bool) {
         let (Some(root), source) = (volume.root, volume.variants[0].source) else { return };
-        if volume.fills == Fills::Never || self.image_table.iter().next().is_none() {
+        // Without an image no container is made that could fill a volume.
+        let failed = self.image.is_some_and(|image| image.failure.is_some());
+        if volume.fills == Fills::Never || failed || self.image_table.iter().next().is_none() {
             return;
         }
         let in_image = self.in_image(&at.value);

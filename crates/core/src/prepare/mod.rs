@@ -18,6 +18,7 @@ mod volume;
 
 use std::sync::Arc;
 
+use crate::build::built;
 use crate::fact::{Fact, Provenance};
 use crate::identity::{
     Credentials, IdentityFact, ImageFacts, Knowledge, Refusal, Resolved, kubernetes_identity, plain_identity,
@@ -38,6 +39,7 @@ use kube::Kube;
 /// that nobody told stays unknown.
 #[must_use]
 pub fn stage(scene: &Scene) -> Stage {
+    let scene = &*built(scene);
     let mut stage = Stage::default();
     stage.settings = scene.host.settings;
     let host = host_path::host_source(&mut stage, scene);
@@ -105,8 +107,8 @@ fn spread_refusals(actors: &mut [Actor]) {
 fn identify(kube: &Kube<'_>, container: &Container) -> (Resolved, Vec<Credentials>) {
     let (scene, profile) = (kube.scene, kube.profile);
     let image_name = image_name(container);
-    let image = container.image.as_ref().and_then(|image| scene.images.get(&image.value));
-    let mut image = image.map_or_else(ImageFacts::default, |image| image.identity.clone());
+    let told = container.image.as_ref().and_then(|image| scene.images.get(&image.value));
+    let mut image = told.map_or_else(ImageFacts::default, |image| image.identity.clone());
     let over = |at: &[u8]| container.mounts.iter().any(|mount| mount.at.value == at);
     let replaced = profile.identity.reads_mounted_accounts && (over(b"/etc/passwd") || over(b"/etc/group"));
     if replaced {
@@ -123,6 +125,7 @@ fn identify(kube: &Kube<'_>, container: &Container) -> (Resolved, Vec<Credential
         let text = "the account files that are mounted over the image's are those looked into, and they were not read";
         resolved.assumptions.push(text.into());
     }
+    resolved.assumptions.extend(told.into_iter().flat_map(|image| image.assumptions.iter().cloned()));
     if let Some(namespace) = user_namespace(kube, container) {
         enter_namespace(&mut resolved, &namespace);
     }

@@ -7,7 +7,7 @@ use crate::fact::Provenance;
 use crate::ids::DiskGid;
 use crate::mode::{FileKind, Mode};
 use crate::stage::Stage;
-use crate::tree::{Certainty, Entry, InodeId, Tree};
+use crate::tree::{Entry, InodeId, Tree};
 
 /// The inode that `path` names within `volume`, made where it is missing.
 ///
@@ -42,7 +42,7 @@ fn in_tree(tree: &mut Tree, root: InodeId, path: &[u8]) -> Result<Option<InodeId
         let next = match tree.lookup(here, &name) {
             Some(next) => next,
             // It may be there, and then it may be of any kind.
-            None if is_unlisted(tree, here) => return Ok(None),
+            None if tree.is_unlisted(here) => return Ok(None),
             None if links > 0 => {
                 return Err(
                     "failed to create subPath directory: a link on the way points at nothing".to_owned()
@@ -62,10 +62,6 @@ fn in_tree(tree: &mut Tree, root: InodeId, path: &[u8]) -> Result<Option<InodeId
         }
     }
     Ok(Some(here))
-}
-
-fn is_unlisted(tree: &Tree, dir: InodeId) -> bool {
-    tree.doubt(dir).is_some_and(|doubt| matches!(doubt.contents, Certainty::Unknown(_)))
 }
 
 fn parts(path: &[u8]) -> impl DoubleEndedIterator<Item = &[u8]> {

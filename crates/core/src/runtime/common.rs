@@ -1,8 +1,8 @@
 //! What several runtimes share: the OCI runtimes beneath them, and the long default set of capabilities.
 
 use super::profile::{
-    Both, CapabilityNames, CapabilityRules, DefaultKind as K, DefaultRow, MountPointRules, PLAIN, QUIET,
-    TmpfsRules,
+    Both, BuildRules, CapabilityNames, CapabilityRules, DefaultKind as K, DefaultRow, MountPointRules, PLAIN,
+    QUIET, TmpfsRules,
 };
 use crate::caps::CapabilitySet;
 use crate::mount::MountFlags;
@@ -72,3 +72,25 @@ pub(super) const FILES: &[DefaultRow] = &[
     DefaultRow::new("/etc/hostname", K::File { mode: 0o644, follows_root: true }, PLAIN),
     DefaultRow::new("/etc/resolv.conf", K::File { mode: 0o644, follows_root: true }, PLAIN),
 ];
+
+/// The builder of Docker's daemon, as measured without its newer back end.
+pub(super) const DOCKER_BUILD: BuildRules = BuildRules {
+    makes_working_directory: true,
+    owner_needs_group_of_its_name: true,
+    group_alone: false,
+    owns_parents_of_directories: false,
+    copies_inherit_set_group_id: true,
+    directories_keep_special_bits: true,
+    mode_spares_directories: false,
+};
+
+/// Podman's builder.
+pub(super) const PODMAN_BUILD: BuildRules = BuildRules {
+    makes_working_directory: false,
+    owner_needs_group_of_its_name: false,
+    group_alone: true,
+    owns_parents_of_directories: true,
+    copies_inherit_set_group_id: false,
+    directories_keep_special_bits: false,
+    mode_spares_directories: true,
+};

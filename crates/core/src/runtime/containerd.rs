@@ -1,6 +1,6 @@
 //! containerd behind a kubelet (facts/runtimes.md, facts/kubelet.md).
 
-use super::common::{CAPABILITIES, KERNEL, RUNC_MOUNT_POINTS, RUNC_TMPFS, SHIELDS};
+use super::common::{CAPABILITIES, DOCKER_BUILD, KERNEL, RUNC_MOUNT_POINTS, RUNC_TMPFS, SHIELDS};
 use super::profile::{BindRules, DefaultRow, Forgets, IdentityRules, Listing, PLAIN, Profile, VolumeRules};
 
 const IDENTITY: IdentityRules = IdentityRules {
@@ -29,6 +29,7 @@ pub(super) const CURRENT: Profile = Profile {
     binds: BindRules { makes_missing_source: true, forgets: Forgets::Nothing },
     volumes: VOLUMES,
     defaults: DEFAULTS,
+    build: DOCKER_BUILD,
     makes_working_directory: true,
     caveat: None,
 };

@@ -1,6 +1,6 @@
 //! Docker with runc, as measured (facts/runtimes.md).
 
-use super::common::{FILES, FOURTEEN, KERNEL, RUNC_MOUNT_POINTS, RUNC_TMPFS, SHIELDS};
+use super::common::{DOCKER_BUILD, FILES, FOURTEEN, KERNEL, RUNC_MOUNT_POINTS, RUNC_TMPFS, SHIELDS};
 use super::profile::{
     BindRules, Both, CapabilityNames, CapabilityRules, DefaultKind as K, DefaultRow, Forgets, IdentityRules,
     Listing, PLAIN, Profile, VolumeRules,
@@ -38,6 +38,7 @@ pub(super) const PROFILE: Profile = Profile {
             DefaultRow::new("/proc/sysrq-trigger", K::ReadOnly, PLAIN),
         ],
     ],
+    build: DOCKER_BUILD,
     makes_working_directory: true,
     caveat: None,
 };

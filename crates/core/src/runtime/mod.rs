@@ -12,7 +12,7 @@ mod podman;
 mod profile;
 
 pub use profile::{
-    BindRules, Both, CapabilityNames, CapabilityRules, DefaultKind, DefaultRow, Flavour, Forgets,
+    BindRules, Both, BuildRules, CapabilityNames, CapabilityRules, DefaultKind, DefaultRow, Flavour, Forgets,
     IdentityRules, Listing, MountPointRules, Profile, TmpfsRules, VolumeRules,
 };
 

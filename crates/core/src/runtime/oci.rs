@@ -1,6 +1,6 @@
 //! runc and crun on a bundle: what its configuration says and nothing else (facts/runtimes.md section 10).
 
-use super::common::{CAPABILITIES, CRUN_MOUNT_POINTS, RUNC_MOUNT_POINTS, RUNC_TMPFS};
+use super::common::{CAPABILITIES, CRUN_MOUNT_POINTS, DOCKER_BUILD, RUNC_MOUNT_POINTS, RUNC_TMPFS};
 use super::profile::{BindRules, Forgets, IdentityRules, Listing, PLAIN, Profile, TmpfsRules, VolumeRules};
 
 const IDENTITY: IdentityRules = IdentityRules {
@@ -22,6 +22,7 @@ pub(super) const RUNC: Profile = Profile {
     binds: BindRules { makes_missing_source: false, forgets: Forgets::UnderReadOnly },
     volumes: VolumeRules { flags: PLAIN, owns_root_at_first_mount: false, link_gives_its_mode: false },
     defaults: &[],
+    build: DOCKER_BUILD,
     makes_working_directory: true,
     caveat: None,
 };

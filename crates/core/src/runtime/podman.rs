@@ -1,6 +1,6 @@
 //! Podman with crun, as measured (facts/runtimes.md).
 
-use super::common::{CRUN_MOUNT_POINTS, FILES, SHIELDS};
+use super::common::{CRUN_MOUNT_POINTS, FILES, PODMAN_BUILD, SHIELDS};
 use super::profile::{
     BindRules, Both, CapabilityNames, CapabilityRules, DefaultKind as K, DefaultRow, Forgets, IdentityRules,
     Listing, MountPointRules, PLAIN, Profile, QUIET, TmpfsRules, VolumeRules,
@@ -57,6 +57,7 @@ pub(super) const PROFILE: Profile = Profile {
             DefaultRow::new("/proc/sysrq-trigger", K::ReadOnly, PLAIN),
         ],
     ],
+    build: PODMAN_BUILD,
     makes_working_directory: false,
     caveat: None,
 };

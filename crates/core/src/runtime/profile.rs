@@ -32,6 +32,8 @@ pub struct Profile {
     pub binds: BindRules,
     /// What a named or anonymous volume does.
     pub volumes: VolumeRules,
+    /// How the builder that goes with it makes images.
+    pub build: BuildRules,
     /// What is mounted into every container, table by table.
     pub defaults: &'static [&'static [DefaultRow]],
     /// Whether a missing working directory is made; an error otherwise.
@@ -163,6 +165,26 @@ pub struct VolumeRules {
     pub owns_root_at_first_mount: bool,
     /// Whether a link at that path in the image gives its own mode, 0777, to the root (Podman).
     pub link_gives_its_mode: bool,
+}
+
+/// Rules of builders (facts/runtimes.md section 9).
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct BuildRules {
+    /// Whether `WORKDIR` makes what is missing at once, as root; the first command or relative copy makes it
+    /// otherwise, as the user of the moment.
+    pub makes_working_directory: bool,
+    /// Whether `--chown=NAME` takes the group of that *name*, and fails without one; the account's group otherwise.
+    pub owner_needs_group_of_its_name: bool,
+    /// Whether `--chown=:GROUP` is taken, with root as the user; an error otherwise.
+    pub group_alone: bool,
+    /// Whether directories made above a copied *directory* get the ids of `--chown`; root's otherwise.
+    pub owns_parents_of_directories: bool,
+    /// Whether a directory that a copy makes in a set-group-ID directory gets that bit.
+    pub copies_inherit_set_group_id: bool,
+    /// Whether a copied directory keeps its set-id bits and the sticky bit; a copied file never does.
+    pub directories_keep_special_bits: bool,
+    /// Whether directories that `--chmod` meets are known to stay as they were copied.
+    pub mode_spares_directories: bool,
 }
 
 /// What a default mount is.

@@ -163,24 +163,24 @@ impl Tree {
     pub fn regroup(&mut self, id: InodeId, gid: DiskGid, mode: Mode, place: Option<Provenance>) {
         let inode = &mut self.inodes[id.0 as usize];
         inode.gid = gid;
-        inode.mode = mode;
         inode.marks = inode.marks.with(Marks::GROUP_STEP);
-        let index = inode.extended;
-        // chmod on an inode with an ACL sets the mask, not the owning group's entry.
-        if let Some(pair) = index.checked_sub(1).map(|index| self.extended[index as usize].clone())
-            && let Some(mut access) = pair.access.clone()
-        {
-            access.owner = mode.owner();
-            access.other = mode.other();
-            match access.mask {
-                Some(_) => access.mask = Some(mode.group()),
-                None => access.group = mode.group(),
-            }
-            self.extended.push(Extended { access: Some(access), ..pair });
-            self.inodes[id.0 as usize].extended = u32::try_from(self.extended.len()).unwrap_or(u32::MAX);
-        }
+        self.change_mode(id, mode);
         if let Some(place) = place {
             self.places.insert(id, place);
+        }
+    }
+
+    /// chmod: on an inode with an ACL it sets the mask, not the owning group's entry (`posix_acl_chmod`).
+    pub(super) fn change_mode(&mut self, id: InodeId, mode: Mode) {
+        let inode = &mut self.inodes[id.0 as usize];
+        inode.mode = mode;
+        let index = inode.extended;
+        if let Some(pair) = index.checked_sub(1).map(|index| self.extended[index as usize].clone())
+            && let Some(access) = pair.access.clone()
+        {
+            let access = Some(access.chmod(mode));
+            self.extended.push(Extended { access, ..pair });
+            self.inodes[id.0 as usize].extended = u32::try_from(self.extended.len()).unwrap_or(u32::MAX);
         }
     }
 

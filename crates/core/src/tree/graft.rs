@@ -83,6 +83,12 @@ impl Tree {
         self.places.insert(id, place);
     }
 
+    /// Gives `id` another mode, and its ACL the bits that chmod gives it.
+    pub(crate) fn set_mode(&mut self, id: InodeId, mode: Mode, place: Provenance) {
+        self.change_mode(id, mode);
+        self.places.insert(id, place);
+    }
+
     /// Says how sure owner and mode of `id` are.
     pub(crate) fn doubt_attributes(&mut self, id: InodeId, attributes: Certainty) {
         let contents = self.doubt(id).map(|doubt| doubt.contents.clone()).unwrap_or_default();

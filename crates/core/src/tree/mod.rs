@@ -7,6 +7,7 @@ mod build;
 mod builder;
 mod doubt;
 mod graft;
+mod resolve;
 
 use std::collections::BTreeMap;
 use std::fmt;
@@ -14,6 +15,7 @@ use std::fmt;
 pub use build::{Entry, TreeError};
 pub use builder::TreeBuilder;
 pub use doubt::{Certainty, Doubt};
+pub(crate) use resolve::Spot;
 
 use crate::acl::Acl;
 use crate::caps::FileCapabilities;

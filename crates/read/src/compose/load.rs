@@ -39,6 +39,11 @@ impl<'a> Loader<'a> {
         self.files.variable(name).or_else(|| self.variables.get(name).cloned())
     }
 
+    /// The variables of `.env`.
+    pub(super) fn variables(self) -> BTreeMap<String, String> {
+        self.variables
+    }
+
     /// Everything that was read, so that spans point into it.
     pub(super) fn joined(&self) -> SourceText {
         SourceText::joined(&self.texts)
@@ -252,6 +257,13 @@ fn relative(node: &mut Node, absolute: &dyn Fn(&str) -> String) {
 
 fn service_paths(service: &mut Node, absolute: &dyn Fn(&str) -> String) {
     let Value::Mapping(fields) = &mut service.value else { return };
+    if let Some((_, build)) = fields.iter_mut().find(|(key, _)| key.text() == Some("build")) {
+        let here = |path: &str| if super::build::is_remote(path) { path.to_owned() } else { absolute(path) };
+        match &mut build.value {
+            Value::Scalar { text, .. } => *text = here(text),
+            Value::Mapping(_) | Value::Sequence(_) => text_at(build, "context", &here),
+        }
+    }
     let Some((_, volumes)) = fields.iter_mut().find(|(key, _)| key.text() == Some("volumes")) else { return };
     let Value::Sequence(items) = &mut volumes.value else { return };
     for item in items {

@@ -1,5 +1,6 @@
 //! Compose files (the open Compose specification).
 
+mod build;
 mod interpolate;
 mod load;
 mod merge;
@@ -9,15 +10,17 @@ mod service;
 mod types;
 mod volumes;
 
+use std::collections::BTreeMap;
 use std::path::Path;
 
-use mivask_core::scene::Workload;
+use mivask_core::scene::Scene;
 
 use crate::files::FileReader;
 use crate::slip::{Severity, Slips};
 use crate::text::SourceText;
 use crate::yaml::Node;
 use load::Loader;
+use project::Reading;
 
 /// Whether a document is a Compose file.
 #[must_use]
@@ -28,12 +31,35 @@ pub fn is_project(node: &Node) -> bool {
 /// Reads the project that `sources` describe, later ones merged on top; each with the folder that its relative
 /// paths begin at. The first one's folder is the project's, whose `.env` counts.
 ///
-/// `None` where it cannot be used; `slips` says why.
-pub fn read(
+/// What cannot be used is left out; `slips` says why.
+pub fn add(
     sources: &[(Node, &SourceText, &Path)],
     files: &dyn FileReader,
+    scene: &mut Scene,
     slips: &mut Slips,
-) -> Option<Workload> {
+) {
+    let Some((_, _, folder)) = sources.first() else { return };
+    let Some(whole) = load(sources, files, slips) else { return };
+    let Loaded { root, source, variables, name } = whole;
+    let variable = |name: &str| files.variable(name).or_else(|| variables.get(name).cloned());
+    let (declared, volumes, builds) = (Vec::new(), Vec::new(), Vec::new());
+    let (source, root, variable) = (&source, &root, &variable);
+    let mut reading =
+        Reading { source, files, slips, root, folder, variable, name, declared, volumes, builds };
+    let workload = reading.workload();
+    scene.builds.extend(reading.builds);
+    scene.workloads.extend(workload);
+}
+
+/// The files of a project as one.
+struct Loaded {
+    root: Node,
+    source: SourceText,
+    variables: BTreeMap<String, String>,
+    name: String,
+}
+
+fn load(sources: &[(Node, &SourceText, &Path)], files: &dyn FileReader, slips: &mut Slips) -> Option<Loaded> {
     let (_, _, folder) = sources.first()?;
     let mut loader = Loader::new(files, folder, slips);
     let mut whole: Option<Node> = None;
@@ -48,9 +74,7 @@ pub fn read(
     merge::settle(&mut whole);
     let source = loader.joined();
     let unset = loader.unset();
-    let variable = |name: &str| loader.variable(name);
-    let profiles = variable("COMPOSE_PROFILES").unwrap_or_default();
-    let name = variable("COMPOSE_PROJECT_NAME");
+    let name = loader.variable("COMPOSE_PROJECT_NAME");
     if !unset.is_empty() {
         let message = format!("no value for {}: each counts as empty", unset.join(", "));
         let help = "set it in the environment or in `.env` beside the file".to_owned();
@@ -58,5 +82,5 @@ pub fn read(
     }
     let folder_name = files.absolute(folder).file_name().map(|name| name.to_string_lossy().into_owned());
     let name = name.or(folder_name).unwrap_or_else(|| "project".to_owned());
-    project::read(&whole, &source, files, slips, &profiles, name)
+    Some(Loaded { root: whole, source, variables: loader.variables(), name })
 }

@@ -1,5 +1,8 @@
 //! A whole project: its services as containers of one workload.
 
+use std::path::Path;
+
+use mivask_core::build::Recipe;
 use mivask_core::fact::Provenance;
 use mivask_core::identity::PodSecurity;
 use mivask_core::runtime::Flavour;
@@ -18,10 +21,16 @@ pub(super) struct Reading<'a> {
     pub files: &'a dyn FileReader,
     pub slips: &'a mut Slips,
     pub root: &'a Node,
+    /// The project's folder as the user named it.
+    pub folder: &'a Path,
+    /// The value of a variable.
+    pub variable: &'a dyn Fn(&str) -> Option<String>,
     pub name: String,
     /// Names of the project's volumes.
     pub declared: Vec<String>,
     pub volumes: Vec<Volume>,
+    /// Images that services build.
+    pub builds: Vec<(String, Recipe)>,
 }
 
 impl Reading<'_> {
@@ -60,69 +69,63 @@ impl Reading<'_> {
         }
     }
 
+    /// The workload of a merged project.
+    pub(super) fn workload(&mut self) -> Option<Workload> {
+        let (root, reading) = (self.root, self);
+        let profiles = (reading.variable)("COMPOSE_PROFILES").unwrap_or_default();
+        let project: Project = reading.typed(root)?;
+        reading.name = project.name.unwrap_or_else(|| reading.name.clone());
+        reading.project_volumes(root);
+        for list in ["secrets", "configs"] {
+            reading.mapping(root, list);
+        }
+        let services = reading.mapping(root, "services");
+        if services.is_empty() {
+            reading.slip(Severity::Error, root, "the file has no services", None);
+            return None;
+        }
+        let active: Vec<&str> = profiles.split(',').map(str::trim).filter(|name| !name.is_empty()).collect();
+        let mut waiting = Vec::new();
+        let mut wanted: Vec<(&str, &Node)> = Vec::new();
+        for (key, node) in services {
+            let Some(name) = key.text() else { continue };
+            let own: Vec<&str> = reading.list(node, "profiles").iter().filter_map(Node::text).collect();
+            let runs =
+                own.is_empty() || own.iter().any(|name| active.contains(name)) || active.contains(&"*");
+            if runs {
+                wanted.push((name, node));
+            } else {
+                waiting.push(name);
+            }
+        }
+        if !waiting.is_empty() {
+            let message = format!("left out, for no profile of theirs is active: {}", waiting.join(", "));
+            let help = Some("name profiles in the variable COMPOSE_PROFILES".to_owned());
+            let at = root.get("services").unwrap_or(root).clone();
+            reading.slip(Severity::Note, &at, &message, help);
+        }
+        let containers: Vec<Container> =
+            in_order(&wanted).into_iter().filter_map(|(name, node)| reading.service(name, node)).collect();
+        if containers.is_empty() && !reading.slips.has_errors() {
+            reading.slip(Severity::Error, root, "no service of the file runs", None);
+        }
+        Some(Workload {
+            name: reading.name.clone(),
+            kind: "Compose project".to_owned(),
+            flavour: Flavour::Compose,
+            namespace: String::new(),
+            own_users: None,
+            security: PodSecurity::default(),
+            volumes: std::mem::take(&mut reading.volumes),
+            containers,
+            service_account_token: None,
+            from: reading.source.place(&root.span, "services"),
+        })
+    }
+
     pub(super) fn place(&self, node: &Node, field: &str) -> Provenance {
         self.source.place(&node.span, field)
     }
-}
-
-/// The workload of a merged project.
-pub(super) fn read(
-    root: &Node,
-    source: &SourceText,
-    files: &dyn FileReader,
-    slips: &mut Slips,
-    profiles: &str,
-    name: String,
-) -> Option<Workload> {
-    let (declared, volumes) = (Vec::new(), Vec::new());
-    let mut reading = Reading { source, files, slips, root, name, declared, volumes };
-    let project: Project = reading.typed(root)?;
-    reading.name = project.name.unwrap_or(reading.name);
-    reading.project_volumes(root);
-    for list in ["secrets", "configs"] {
-        reading.mapping(root, list);
-    }
-    let services = reading.mapping(root, "services");
-    if services.is_empty() {
-        reading.slip(Severity::Error, root, "the file has no services", None);
-        return None;
-    }
-    let active: Vec<&str> = profiles.split(',').map(str::trim).filter(|name| !name.is_empty()).collect();
-    let mut waiting = Vec::new();
-    let mut wanted: Vec<(&str, &Node)> = Vec::new();
-    for (key, node) in services {
-        let Some(name) = key.text() else { continue };
-        let own: Vec<&str> = reading.list(node, "profiles").iter().filter_map(Node::text).collect();
-        let runs = own.is_empty() || own.iter().any(|name| active.contains(name)) || active.contains(&"*");
-        if runs {
-            wanted.push((name, node));
-        } else {
-            waiting.push(name);
-        }
-    }
-    if !waiting.is_empty() {
-        let message = format!("left out, for no profile of theirs is active: {}", waiting.join(", "));
-        let help = Some("name profiles in the variable COMPOSE_PROFILES".to_owned());
-        let at = root.get("services").unwrap_or(root).clone();
-        reading.slip(Severity::Note, &at, &message, help);
-    }
-    let containers: Vec<Container> =
-        in_order(&wanted).into_iter().filter_map(|(name, node)| reading.service(name, node)).collect();
-    if containers.is_empty() && !reading.slips.has_errors() {
-        reading.slip(Severity::Error, root, "no service of the file runs", None);
-    }
-    Some(Workload {
-        name: reading.name,
-        kind: "Compose project".to_owned(),
-        flavour: Flavour::Compose,
-        namespace: String::new(),
-        own_users: None,
-        security: PodSecurity::default(),
-        volumes: reading.volumes,
-        containers,
-        service_account_token: None,
-        from: source.place(&root.span, "services"),
-    })
 }
 
 /// Services behind those they depend on: in that order containers are made, and new volumes filled.

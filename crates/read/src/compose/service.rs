@@ -29,10 +29,8 @@ impl Reading<'_> {
         let options = self.security_options(listed);
         let mounts = self.mounts(name, node);
         let image = told.image.clone().unwrap_or_else(|| format!("{}-{name}", self.name));
-        if node.get("build").is_some() && told.image.is_none() {
-            let message = format!("the Dockerfile of `{name}` is not read: its image is called {image} here");
-            let help = format!("give `images: {{ {image}: ... }}` in a scene file");
-            self.slip(Severity::Note, at("build"), &message, Some(help));
+        if let Some(build) = node.get("build") {
+            self.build(&image, build);
         }
         let fact = |reading: &Self, key: &str, value: bool| Fact::new(value, reading.place(at(key), key));
         let plain = PlainIdentity {

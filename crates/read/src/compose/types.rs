@@ -44,6 +44,15 @@ known! {
 }
 
 known! {
+    /// How a service's image is built.
+    Build { dockerfile: Option<String>, target: Option<String>, }
+    ignores {
+        additional_contexts args cache_from cache_to context dockerfile_inline entitlements extra_hosts isolation
+        labels network no_cache platforms privileged provenance pull sbom secrets shm_size ssh tags ulimits
+    }
+}
+
+known! {
     /// A volume of a service in its long form.
     LongVolume {
         r#type: Option<String>,

@@ -71,7 +71,8 @@ impl Reading<'_> {
             let span = &node.get("working-directory").unwrap_or(node).span;
             Fact::new(path.as_bytes().to_vec(), self.source.place(span, &field("working-directory")))
         });
-        Image { identity: ImageFacts { user, accounts }, tree, volumes, working_directory }
+        let identity = ImageFacts { user, accounts };
+        Image { identity, tree, volumes, working_directory, ..Image::default() }
     }
 
     fn accounts(&mut self, image: &str, section: Option<&AccountsSection>, node: &Node) -> Option<Accounts> {

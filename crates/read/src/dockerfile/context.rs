@@ -1,0 +1,170 @@
+//! The build context: the files that `COPY` and `ADD` may take, without those that `.dockerignore` leaves out.
+
+use std::io::Read;
+use std::path::{Component, Path, PathBuf};
+
+use globset::{Glob, GlobBuilder, GlobMatcher};
+use mivask_core::build::CopySource;
+use mivask_core::fact::{Provenance, Unknown};
+use mivask_core::mode::{FileKind, Mode};
+use mivask_core::tree::{Certainty, Doubt, Entry, Tree, TreeError};
+
+use crate::files::{FileReader, Found};
+
+/// Files that are listed of one context; a larger one stays open.
+const MOST_FILES: usize = 50_000;
+
+pub(super) struct Context<'a> {
+    files: &'a dyn FileReader,
+    folder: PathBuf,
+    /// Patterns with whether each takes files back in; the last that matches decides.
+    ignored: Vec<(GlobMatcher, bool)>,
+}
+
+impl<'a> Context<'a> {
+    pub(super) fn new(files: &'a dyn FileReader, folder: &Path) -> Self {
+        let text = files.read(&folder.join(".dockerignore")).unwrap_or_default();
+        let text = String::from_utf8_lossy(&text).into_owned();
+        let lines = text.lines().map(str::trim).filter(|line| !line.is_empty() && !line.starts_with('#'));
+        let pattern = |line: &str| {
+            let (text, back) = line.strip_prefix('!').map_or((line, false), |rest| (rest, true));
+            Some((glob(text.trim().trim_matches('/'))?, back))
+        };
+        Self { files, folder: folder.to_path_buf(), ignored: lines.filter_map(pattern).collect() }
+    }
+
+    /// The sources that `paths` name and the files they need, each at its path from the context's root.
+    ///
+    /// # Errors
+    /// The path that lies outside the context.
+    pub(super) fn sources(&self, paths: &[String]) -> Result<(Vec<CopySource>, Tree), String> {
+        let origin = Provenance::rule("the build context");
+        let mut tree = Tree::new(Entry::directory(0, 0, 0o755), origin);
+        let mut sources = Vec::new();
+        for path in paths {
+            let relative = inside(path).ok_or_else(|| path.clone())?;
+            let wild = relative.to_str().filter(|text| text.contains(['*', '?', '[']));
+            let found = match wild.and_then(glob) {
+                Some(pattern) => self.matching(&pattern),
+                None => vec![relative],
+            };
+            for path in found {
+                self.add(&mut tree, &path);
+                sources.push(CopySource::Path(path.as_os_str().as_encoded_bytes().to_vec()));
+            }
+        }
+        Ok((sources, tree))
+    }
+
+    /// What an archive begins with: `ADD` unpacks it.
+    pub(super) fn is_archive(&self, path: &[u8]) -> bool {
+        let Ok(path) = std::str::from_utf8(path) else { return false };
+        let mut bytes = Vec::new();
+        let head =
+            self.files.open(&self.folder.join(path)).map(|file| file.take(512).read_to_end(&mut bytes));
+        if !matches!(head, Ok(Ok(_))) {
+            return false;
+        }
+        let packed = [&b"\x1f\x8b"[..], b"BZh", b"\xfd7zXZ", b"\x28\xb5\x2f\xfd"];
+        packed.iter().any(|magic| bytes.starts_with(magic)) || bytes.get(257..262) == Some(b"ustar")
+    }
+
+    fn leaves_out(&self, path: &Path) -> bool {
+        let matches = |glob: &GlobMatcher| path.ancestors().any(|part| glob.is_match(part));
+        self.ignored.iter().rev().find(|(glob, _)| matches(glob)).is_some_and(|(_, back)| !back)
+    }
+
+    /// Everything in the context that a pattern matches.
+    fn matching(&self, pattern: &GlobMatcher) -> Vec<PathBuf> {
+        let (mut found, mut pending, mut seen) = (Vec::new(), vec![PathBuf::new()], 0);
+        while let Some(folder) = pending.pop() {
+            for path in self.inside(&folder) {
+                seen += 1;
+                if seen > MOST_FILES {
+                    return found;
+                }
+                if pattern.is_match(&path) && !self.leaves_out(&path) {
+                    found.push(path);
+                } else if matches!(self.look(&path), Some(Found { kind: FileKind::Directory, .. })) {
+                    pending.push(path);
+                }
+            }
+        }
+        found.sort();
+        found
+    }
+
+    /// The paths directly in a folder, from the context's root.
+    fn inside(&self, folder: &Path) -> Vec<PathBuf> {
+        let entries = self.files.folder(&self.folder.join(folder)).ok().flatten().unwrap_or_default();
+        let relative = |path: PathBuf| path.strip_prefix(&self.folder).map(Path::to_path_buf).ok();
+        let mut entries: Vec<PathBuf> = entries.into_iter().filter_map(relative).collect();
+        entries.sort();
+        entries
+    }
+
+    fn look(&self, path: &Path) -> Option<Found> {
+        self.files.look(&self.folder.join(path)).ok()
+    }
+
+    /// Adds `path` with what lies below it.
+    fn add(&self, tree: &mut Tree, path: &Path) {
+        let mut pending = vec![path.to_path_buf()];
+        while let Some(path) = pending.pop() {
+            if self.leaves_out(&path) {
+                continue;
+            }
+            let Some(found) = self.look(&path) else { continue };
+            if tree.len() > MOST_FILES {
+                let unknown = Unknown::new(
+                    "what else the build context holds",
+                    "give the tree of the built image in a scene file",
+                );
+                return tree_stays_open(tree, &unknown);
+            }
+            // A name that is listed already stays as it is.
+            if put(tree, &path, &found).is_ok() && found.kind == FileKind::Directory {
+                pending.extend(self.inside(&path));
+            }
+        }
+    }
+}
+
+fn tree_stays_open(tree: &mut Tree, unknown: &Unknown) {
+    let doubt = Doubt { attributes: Certainty::Known, contents: Certainty::Unknown(unknown.clone()) };
+    let root = Entry::directory(0, 0, 0o755).doubting(doubt);
+    *tree = Tree::new(root, Provenance::Unknown(unknown.fact.clone()));
+}
+
+fn put(tree: &mut Tree, path: &Path, found: &Found) -> Result<(), TreeError> {
+    let (Some(parent), Some(name)) = (path.parent(), path.file_name()) else {
+        return Ok(());
+    };
+    let dir = tree.ensure(parent.as_os_str().as_encoded_bytes(), |_, _| Entry::directory(0, 0, 0o755))?;
+    let mut entry = Entry::new(found.kind, 0, 0, found.mode.unwrap_or(Mode::new(0o644)));
+    entry.target = found.target.clone().into();
+    if found.mode.is_none() {
+        let fact = format!("the mode of {} in the build context", path.display());
+        let attributes = Certainty::Unknown(Unknown::new(&fact, "build where the file is"));
+        entry.doubt = Some(Doubt { attributes, contents: Certainty::Known });
+    }
+    tree.add(dir, name.as_encoded_bytes(), entry).map(|_| ())
+}
+
+/// A path of the context without `.` and `..`; `None` where it leads out.
+fn inside(path: &str) -> Option<PathBuf> {
+    let mut out = PathBuf::new();
+    for part in Path::new(path).components() {
+        match part {
+            Component::Normal(part) => out.push(part),
+            Component::ParentDir => out.pop().then_some(())?,
+            Component::RootDir | Component::CurDir | Component::Prefix(_) => {}
+        }
+    }
+    Some(out)
+}
+
+fn glob(text: &str) -> Option<GlobMatcher> {
+    let glob: Option<Glob> = GlobBuilder::new(text).literal_separator(true).build().ok();
+    glob.map(|glob| glob.compile_matcher())
+}

@@ -1,0 +1,139 @@
+//! Build files: `FROM`, `ARG`, `ENV`, `USER`, `WORKDIR`, `VOLUME`, `COPY`, `ADD` and the plain commands of `RUN`.
+
+mod context;
+mod shell;
+mod stage;
+mod variables;
+
+use std::collections::BTreeMap;
+use std::ops::Range;
+use std::path::Path;
+
+use mivask_core::build::{Base, BuildStage, Recipe};
+use parse_dockerfile::{Instruction, parse};
+
+use crate::files::FileReader;
+use crate::slip::{Severity, Slips};
+use crate::text::SourceText;
+use context::Context;
+use stage::Reader;
+use variables::Variables;
+
+/// What a description says about a build.
+#[derive(Debug, Default)]
+pub(crate) struct Options {
+    /// Values of build arguments.
+    pub args: BTreeMap<String, String>,
+    /// The stage that becomes the image; the last one where none is named.
+    pub target: Option<String>,
+}
+
+/// Reads the build file `source`, whose context is `folder`.
+///
+/// `None` where it cannot be used; `slips` says why.
+pub(crate) fn read(
+    source: &SourceText,
+    folder: &Path,
+    options: &Options,
+    files: &dyn FileReader,
+    slips: &mut Slips,
+) -> Option<Recipe> {
+    let parsed = match parse(&source.text) {
+        Ok(parsed) => parsed,
+        Err(error) => {
+            let at = byte_of(source, error.line(), error.column());
+            let message = error.to_string();
+            let message = message.split(" at line").next().unwrap_or(&message).to_owned();
+            slips.add(Severity::Error, source, &(at..at + 1), message, None);
+            return None;
+        }
+    };
+    let escape = parsed.parser_directives.escape.as_ref().map_or('\\', |escape| escape.value.value);
+    let context = Context::new(files, folder);
+    let mut global = Variables::default();
+    let mut stages: Vec<(String, BuildStage, Variables)> = Vec::new();
+    let mut target = None;
+    for instruction in &parsed.instructions {
+        match instruction {
+            Instruction::From(from) => {
+                let name = global.replaced(&from.image.value, escape);
+                let alias = from.as_.as_ref().map(|(_, name)| name.value.to_string());
+                let (base, inherited) = base_of(&name, &stages);
+                let alias = alias.unwrap_or_default().to_lowercase();
+                if options.target.as_ref().is_some_and(|wanted| wanted.to_lowercase() == alias) {
+                    target = Some(stages.len());
+                }
+                let from = source.place(&from.image.span, "FROM");
+                stages.push((alias, BuildStage { base, steps: Vec::new(), from }, inherited));
+            }
+            Instruction::Arg(arg) if stages.is_empty() => {
+                global.set_args(&arg.arguments.value, escape, &options.args, None);
+            }
+            other => {
+                let names: Vec<String> = stages.iter().map(|(name, ..)| name.clone()).collect();
+                let Some((_, stage, variables)) = stages.last_mut() else { continue };
+                let (args, global) = (&options.args, &global);
+                let reader =
+                    &mut Reader { source, escape, context: &context, args, global, names: &names, slips };
+                reader.instruction(other, stage, variables);
+            }
+        }
+    }
+    let mut unset: Vec<String> = global.unset;
+    unset.extend(stages.iter().flat_map(|(_, _, variables)| variables.unset.iter().cloned()));
+    unset.sort();
+    unset.dedup();
+    if !unset.is_empty() {
+        let message = format!("no value for {}: each counts as empty", unset.join(", "));
+        let help = "give it under `build: { args: ... }`; what a base image sets is not known".to_owned();
+        slips.add(Severity::Warning, source, &(0..0), message, Some(help));
+    }
+    finish(stages, target, options, source, slips)
+}
+
+/// The recipe up to the stage that was asked for.
+fn finish(
+    stages: Vec<(String, BuildStage, Variables)>,
+    target: Option<usize>,
+    options: &Options,
+    source: &SourceText,
+    slips: &mut Slips,
+) -> Option<Recipe> {
+    let number = options.target.as_ref().and_then(|text| text.parse().ok());
+    let target = target.or(number.filter(|number| *number < stages.len()));
+    let count = match (&options.target, target) {
+        (_, Some(target)) => target + 1,
+        (None, None) => stages.len(),
+        (Some(name), None) => {
+            let names: Vec<&str> = stages.iter().map(|(name, ..)| name.as_str()).collect();
+            let help = Some(format!("it has {}", names.join(", ")));
+            let message = format!("there is no build stage `{}`", name.escape_debug());
+            slips.add(Severity::Error, source, &(0..0), message, help);
+            return None;
+        }
+    };
+    Some(Recipe { stages: stages.into_iter().take(count).map(|(_, stage, _)| stage).collect() })
+}
+
+/// What a name in `FROM` stands for, with the environment that comes with it.
+fn base_of(name: &str, stages: &[(String, BuildStage, Variables)]) -> (Base, Variables) {
+    let lower = name.to_lowercase();
+    let earlier = stages.iter().rposition(|(alias, ..)| *alias == lower && !alias.is_empty());
+    match earlier {
+        Some(number) => (Base::Stage(number), stages[number].2.inherited()),
+        None if name == "scratch" => (Base::Scratch, Variables::default()),
+        None => (Base::Image(name.to_owned()), Variables::default()),
+    }
+}
+
+/// The byte of a line and column, both from 1.
+fn byte_of(source: &SourceText, line: usize, column: usize) -> usize {
+    let starts = source.text.match_indices('\n').map(|(at, _)| at + 1);
+    let start = std::iter::once(0).chain(starts).nth(line.saturating_sub(1)).unwrap_or(0);
+    (start + column.saturating_sub(1)).min(source.text.len())
+}
+
+/// A span that the parser gives, within the text.
+fn within(span: &Range<usize>, source: &SourceText) -> Range<usize> {
+    span.start.min(source.text.len())..span.end.min(source.text.len())
+}

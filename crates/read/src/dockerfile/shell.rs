@@ -1,0 +1,364 @@
+//! Splitting what a `RUN` says into commands, as far as that can be done without running a shell.
+
+use mivask_core::build::Command;
+
+/// One command of a script.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub(super) struct Piece {
+    pub command: Command,
+    /// The bytes of the script it stands at.
+    pub at: std::ops::Range<usize>,
+}
+
+/// Words that begin what only a shell can carry out.
+const KEYWORDS: [&str; 17] = [
+    "if", "then", "else", "elif", "fi", "for", "while", "until", "do", "done", "case", "esac", "{", "}", "!",
+    "function", "select",
+];
+
+/// The value of a variable; `None` where nobody knows it.
+pub(super) type Values<'a> = &'a dyn Fn(&str) -> Option<String>;
+
+/// The commands of `script`, whose lines go on behind `escape`.
+pub(super) fn commands(script: &str, escape: char, values: Values<'_>) -> Vec<Piece> {
+    let mut lexer = Lexer { script, at: 0, escape, values, words: Vec::new(), opaque: false };
+    let (mut pieces, mut assigned): (Vec<Piece>, Vec<String>) = (Vec::new(), Vec::new());
+    loop {
+        lexer.skip_separators();
+        let start = lexer.at;
+        if start >= script.len() {
+            return pieces;
+        }
+        (lexer.words, lexer.opaque) = (Vec::new(), false);
+        lexer.command(false);
+        let compound = lexer.words.first().is_some_and(|word| KEYWORDS.contains(&word.text.as_str()));
+        let uses = lexer.words.iter().any(|word| word.variables.iter().any(|name| assigned.contains(name)));
+        let grouped = lexer.words.iter().any(|word| word.grouped);
+        if compound || grouped {
+            // What belongs together only a shell can tell.
+            lexer.command(true);
+        }
+        let words = &lexer.words;
+        let named = words.first().filter(|word| word.text == "export").map_or(1, |_| 2);
+        for word in words.iter().take(named) {
+            assigned.extend(assignment(&word.text).map(str::to_owned));
+        }
+        let leads = words.first().is_some_and(|word| assignment(&word.text).is_some());
+        let command = if lexer.opaque || compound || uses || leads {
+            Command::Opaque { names: words.iter().filter_map(Word::path).collect() }
+        } else {
+            Command::Plain(words.iter().map(|word| word.text.clone()).collect())
+        };
+        let end = start + script[start..lexer.at].trim_end_matches([' ', '\n', '\t', '\r', '&', ';']).len();
+        if !words.is_empty() {
+            pieces.push(Piece { command, at: start..end });
+        }
+    }
+}
+
+/// The words of one line without operators: those of `ENV`, `ARG` and the like.
+pub(super) fn words(line: &str, escape: char, values: Values<'_>) -> Vec<String> {
+    let mut lexer = Lexer { script: line, at: 0, escape, values, words: Vec::new(), opaque: false };
+    while lexer.at < line.len() {
+        let before = lexer.at;
+        lexer.command(true);
+        if lexer.at == before {
+            break;
+        }
+    }
+    lexer.words.into_iter().map(|word| word.text).collect()
+}
+
+/// The variable that a word sets.
+fn assignment(word: &str) -> Option<&str> {
+    let (name, _) = word.split_once('=')?;
+    let plain = name.chars().all(|c| c == '_' || c.is_ascii_alphanumeric());
+    (plain && name.starts_with(|c: char| c == '_' || c.is_ascii_alphabetic())).then_some(name)
+}
+
+#[derive(Clone, Debug, Default)]
+struct Word {
+    text: String,
+    /// Where the first unquoted pattern character stands.
+    pattern: Option<usize>,
+    /// The variables it uses.
+    variables: Vec<String>,
+    /// Whether it opens a group: `(`.
+    grouped: bool,
+}
+
+impl Word {
+    /// The path it names: up to the last slash before a pattern.
+    fn path(&self) -> Option<Vec<u8>> {
+        let text = match self.pattern {
+            Some(at) => &self.text[..self.text[..at].rfind('/')?],
+            None => &self.text,
+        };
+        // Options and assignments may carry a path behind the sign.
+        let text = text.split_once('=').map_or(text, |(_, value)| value);
+        (text.contains('/') && !text.contains("://")).then(|| text.as_bytes().to_vec())
+    }
+}
+
+struct Lexer<'a> {
+    script: &'a str,
+    at: usize,
+    escape: char,
+    values: Values<'a>,
+    words: Vec<Word>,
+    opaque: bool,
+}
+
+impl Lexer<'_> {
+    fn rest(&self) -> &str {
+        &self.script[self.at..]
+    }
+
+    fn peek(&self) -> Option<char> {
+        self.rest().chars().next()
+    }
+
+    fn bump(&mut self) -> Option<char> {
+        let next = self.peek()?;
+        self.at += next.len_utf8();
+        Some(next)
+    }
+
+    /// A line that goes on: the escape, blanks and the line's end; comment lines behind it vanish too.
+    fn continuation(&mut self) -> bool {
+        let Some(behind) = self.rest().strip_prefix(self.escape) else { return false };
+        let line = behind.trim_start_matches([' ', '\t', '\r']);
+        let Some(mut next) = line.strip_prefix('\n') else { return false };
+        while next.trim_start().starts_with('#') {
+            let comment = next.trim_start();
+            next = comment.find('\n').map_or("", |end| &comment[end + 1..]);
+        }
+        self.at = self.script.len() - next.len();
+        true
+    }
+
+    fn skip_separators(&mut self) {
+        while let Some(c) = self.peek() {
+            if self.continuation() {
+                continue;
+            }
+            match c {
+                '#' => self.skip_line(),
+                ' ' | '\t' | '\r' | '\n' | ';' | '&' => {
+                    self.bump();
+                }
+                _ => return,
+            }
+        }
+    }
+
+    fn skip_line(&mut self) {
+        self.at += self.rest().find('\n').unwrap_or(self.rest().len());
+    }
+
+    /// Words up to what ends the command; with `whole` up to the end of the script.
+    fn command(&mut self, whole: bool) {
+        while let Some(c) = self.peek() {
+            if self.continuation() {
+                continue;
+            }
+            match c {
+                ' ' | '\t' | '\r' => {
+                    self.bump();
+                }
+                '\n' | ';' if whole => {
+                    self.bump();
+                }
+                '\n' | ';' => return,
+                '&' if self.rest().starts_with("&&") && !whole => {
+                    self.at += 2;
+                    return;
+                }
+                '|' | '<' | '>' | '&' => {
+                    self.opaque = true;
+                    self.bump();
+                }
+                '(' | ')' => {
+                    self.opaque = true;
+                    self.bump();
+                    self.words.push(Word { grouped: true, ..Word::default() });
+                }
+                '#' => self.skip_line(),
+                _ => self.word(),
+            }
+        }
+    }
+
+    fn word(&mut self) {
+        let mut word = Word::default();
+        if self.peek() == Some('~') {
+            self.opaque = true;
+        }
+        while let Some(c) = self.peek() {
+            if self.continuation() {
+                continue;
+            }
+            match c {
+                ' ' | '\t' | '\r' | '\n' | ';' | '&' | '|' | '<' | '>' | '(' | ')' => break,
+                '\'' => {
+                    self.bump();
+                    let end = self.rest().find('\'').unwrap_or(self.rest().len());
+                    word.text.push_str(&self.rest()[..end]);
+                    self.at = (self.at + end + 1).min(self.script.len());
+                }
+                '"' => self.quoted(&mut word),
+                '\\' => {
+                    self.bump();
+                    word.text.extend(self.bump());
+                }
+                '$' => self.variable(&mut word),
+                '`' => {
+                    self.opaque = true;
+                    self.bump();
+                }
+                '*' | '?' | '[' => self.pattern(c, &mut word),
+                '{' if self.rest().split_whitespace().next().is_some_and(|text| text.contains(',')) => {
+                    self.pattern(c, &mut word);
+                }
+                _ => {
+                    self.bump();
+                    word.text.push(c);
+                }
+            }
+        }
+        self.words.push(word);
+    }
+
+    fn pattern(&mut self, c: char, word: &mut Word) {
+        self.opaque = true;
+        word.pattern.get_or_insert(word.text.len());
+        self.bump();
+        word.text.push(c);
+    }
+
+    fn quoted(&mut self, word: &mut Word) {
+        self.bump();
+        while let Some(c) = self.peek() {
+            if self.continuation() {
+                continue;
+            }
+            match c {
+                '"' => {
+                    self.bump();
+                    return;
+                }
+                '\\' if self.rest()[1..].starts_with(['"', '\\', '$', '`']) => {
+                    self.bump();
+                    word.text.extend(self.bump());
+                }
+                '$' => self.variable(word),
+                '`' => {
+                    self.opaque = true;
+                    self.bump();
+                }
+                _ => {
+                    self.bump();
+                    word.text.push(c);
+                }
+            }
+        }
+    }
+
+    /// `$NAME`, `${NAME}`, `${NAME:-default}`; anything else only a shell can carry out.
+    fn variable(&mut self, word: &mut Word) {
+        self.bump();
+        let braced = self.peek() == Some('{');
+        if braced {
+            self.bump();
+        }
+        let length =
+            self.rest().find(|c: char| c != '_' && !c.is_ascii_alphanumeric()).unwrap_or(self.rest().len());
+        let name = self.rest()[..length].to_owned();
+        self.at += length;
+        let mut value = (self.values)(&name).filter(|_| !name.is_empty());
+        if braced {
+            let end = self.rest().find('}').unwrap_or(self.rest().len());
+            let form = self.rest()[..end].to_owned();
+            self.at = (self.at + end + 1).min(self.script.len());
+            value = match form.strip_prefix(":-").or(form.strip_prefix('-')) {
+                Some(default) if !default.contains('$') => Some(value.unwrap_or_else(|| default.to_owned())),
+                _ if form.is_empty() => value,
+                _ => None,
+            };
+        }
+        word.variables.push(name);
+        match value {
+            Some(value) if !value.contains([' ', '\t', '\n', '*', '?', '[']) => word.text.push_str(&value),
+            Some(_) | None => {
+                self.opaque = true;
+                word.pattern.get_or_insert(word.text.len());
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn plain(words: &[&str]) -> Command {
+        Command::Plain(words.iter().map(|word| (*word).to_owned()).collect())
+    }
+
+    fn opaque(names: &[&str]) -> Command {
+        Command::Opaque { names: names.iter().map(|name| name.as_bytes().to_vec()).collect() }
+    }
+
+    macro_rules! scripts {
+        ($($name:ident: $script:expr => [$($command:expr),*];)+) => {$(
+            #[test]
+            fn $name() {
+                let values = |name: &str| match name {
+                    "DIR" => Some("/data".to_owned()),
+                    "SPLIT" => Some("a b".to_owned()),
+                    _ => None,
+                };
+                let found: Vec<Command> =
+                    commands($script, '\\', &values).into_iter().map(|piece| piece.command).collect();
+                let expected: Vec<Command> = vec![$($command),*];
+                assert_eq!(found, expected);
+            }
+        )+};
+    }
+
+    scripts! {
+        joined_commands: "mkdir -p /data && chown 405:405 /data" =>
+            [plain(&["mkdir", "-p", "/data"]), plain(&["chown", "405:405", "/data"])];
+        lines_go_on_and_comments_vanish: "mkdir /a \\\n  # a comment\n  /b && \\\n touch /c" =>
+            [plain(&["mkdir", "/a", "/b"]), plain(&["touch", "/c"])];
+        lines_and_semicolons_end_a_command: "set -eu; mkdir /a\ntouch /b # why" =>
+            [plain(&["set", "-eu"]), plain(&["mkdir", "/a"]), plain(&["touch", "/b"])];
+        quotes: "mkdir '/a b' \"/c $DIR\" /d\\ e" => [plain(&["mkdir", "/a b", "/c /data", "/d e"])];
+        variables: "mkdir $DIR/x ${DIR}y ${NONE:-/z}" => [plain(&["mkdir", "/data/x", "/datay", "/z"])];
+        an_unknown_variable_is_for_a_shell: "mkdir /a/$NONE" => [opaque(&["/a"])];
+        a_value_of_several_words_too: "mkdir $SPLIT" => [opaque(&[])];
+        a_variable_that_the_script_sets: "DIR=/x; mkdir $DIR" => [opaque(&["/x"]), opaque(&["/data"])];
+        pipes_and_redirections_name_paths: "cat /a | tee /b >/c && mkdir /d" =>
+            [opaque(&["/a", "/b", "/c"]), plain(&["mkdir", "/d"])];
+        patterns_name_the_directory: "rm -rf /var/lib/apt/lists/* /x/{a,b}" => [opaque(&["/var/lib/apt/lists", "/x"])];
+        an_alternative_is_no_plain_command: "mkdir /a || true; touch /b" => [opaque(&["/a"]), plain(&["touch", "/b"])];
+        compound_commands_swallow_the_rest: "mkdir /a && if true; then touch /b; fi; touch /c" =>
+            [plain(&["mkdir", "/a"]), opaque(&["/b", "/c"])];
+        groups_too: "(cd /a; touch b) && mkdir /c" => [opaque(&["/a", "/c"])];
+        command_substitution: "chown $(id -u) /a" => [opaque(&["/a"])];
+        open_quotes_end_with_the_text: "mkdir '/a" => [plain(&["mkdir", "/a"])];
+        options_with_paths: "tool --prefix=/opt/x" => [plain(&["tool", "--prefix=/opt/x"])];
+        nothing: " \n # only\n" => [];
+    }
+
+    #[test]
+    fn nothing_panics_and_everything_ends() {
+        let mut random = fastrand::Rng::with_seed(7);
+        let alphabet: Vec<char> = "a/ \\\n'\"$({})`&|;<>#*~=é".chars().collect();
+        for _ in 0..20_000 {
+            let text: String = (0..random.usize(..24)).map(|_| *random.choice(&alphabet).unwrap()).collect();
+            commands(&text, '\\', &|_| None);
+            words(&text, '`', &|_| Some("v".to_owned()));
+        }
+    }
+}

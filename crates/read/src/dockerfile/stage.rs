@@ -1,0 +1,226 @@
+//! The instructions of one stage.
+
+use std::collections::BTreeMap;
+use std::ops::Range;
+use std::sync::Arc;
+
+use mivask_core::build::{Base, BuildStage, Command, Copy, CopyFrom, CopySource, Instruction as Told, Step};
+use mivask_core::mode::Mode;
+use mivask_core::tree::Tree;
+use parse_dockerfile::{Command as Form, Flag, Instruction, JsonOrStringArray, RunInstruction, Source};
+
+use super::context::Context;
+use super::shell::commands;
+use super::variables::Variables;
+use super::within;
+use crate::slip::{Severity, Slips};
+use crate::text::SourceText;
+
+/// Characters of a command that are shown in answers.
+const SHOWN: usize = 60;
+
+/// Reads instructions.
+pub(super) struct Reader<'a> {
+    pub source: &'a SourceText,
+    pub escape: char,
+    pub context: &'a Context<'a>,
+    pub args: &'a BTreeMap<String, String>,
+    pub global: &'a Variables,
+    /// Names of the stages so far.
+    pub names: &'a [String],
+    pub slips: &'a mut Slips,
+}
+
+impl Reader<'_> {
+    /// Adds what `instruction` says to `stage`.
+    pub(super) fn instruction(
+        &mut self,
+        instruction: &Instruction<'_>,
+        stage: &mut BuildStage,
+        variables: &mut Variables,
+    ) {
+        match instruction {
+            Instruction::Arg(arg) => {
+                variables.set_args(&arg.arguments.value, self.escape, self.args, Some(self.global));
+            }
+            Instruction::Env(env) => variables.set_env(&env.arguments.value, self.escape),
+            Instruction::User(user) => {
+                let name = variables.replaced(&user.arguments.value, self.escape).trim().to_owned();
+                self.push(stage, Told::User(name), &user.arguments.span, "USER");
+            }
+            Instruction::Workdir(path) => {
+                let to = variables.replaced(unquoted(&path.arguments.value), self.escape);
+                self.push(stage, Told::WorkingDirectory(to.into_bytes()), &path.arguments.span, "WORKDIR");
+            }
+            Instruction::Volume(volume) => {
+                let (texts, span) = match &volume.arguments {
+                    JsonOrStringArray::Json(list) => (&list.value[..], list.span.clone()),
+                    JsonOrStringArray::String(list) => {
+                        let start = list.first().map_or(0, |text| text.span.start);
+                        (&list[..], start..list.last().map_or(0, |text| text.span.end))
+                    }
+                };
+                let paths =
+                    texts.iter().map(|text| variables.replaced(&text.value, self.escape).into_bytes());
+                self.push(stage, Told::Volumes(paths.collect()), &span, "VOLUME");
+            }
+            Instruction::Copy(copy) => {
+                let parts = (&copy.options[..], &copy.src[..], &*copy.dest.value);
+                let span = copy.copy.span.start..copy.dest.span.end;
+                self.copy(parts, &span, false, stage, variables);
+            }
+            Instruction::Add(add) => {
+                let parts = (&add.options[..], &add.src[..], &*add.dest.value);
+                let span = add.add.span.start..add.dest.span.end;
+                self.copy(parts, &span, true, stage, variables);
+            }
+            Instruction::Run(run) => self.run(run, stage, variables),
+            // These say nothing about files, or only about images built on this one.
+            _ => {}
+        }
+    }
+
+    fn push(&self, stage: &mut BuildStage, instruction: Told, span: &Range<usize>, keyword: &str) {
+        let span = within(span, self.source);
+        let words = format!("{keyword} `{}`", shown(&self.source.text[span.clone()], self.escape));
+        self.push_called(stage, instruction, &span, keyword, words);
+    }
+
+    fn push_called(
+        &self,
+        stage: &mut BuildStage,
+        instruction: Told,
+        span: &Range<usize>,
+        field: &str,
+        words: String,
+    ) {
+        let from = self.source.place(span, field);
+        stage.steps.push(Step { instruction, words: Arc::from(words), from });
+    }
+
+    fn run(&mut self, run: &RunInstruction<'_>, stage: &mut BuildStage, variables: &Variables) {
+        let value = |name: &str| variables.value(name);
+        match &run.arguments {
+            Form::Exec(words) => {
+                let plain = words.value.iter().map(|word| word.value.to_string()).collect();
+                self.push(stage, Told::Run(Command::Plain(plain)), &words.span, "RUN");
+            }
+            Form::Shell(script) => {
+                let document = run.here_docs.first();
+                let start = document.map_or(script.span.start, |document| document.span.start);
+                let text = document.map_or(script.value, |document| &document.value);
+                for piece in commands(text, self.escape, &value) {
+                    let words = format!("RUN `{}`", shown(&text[piece.at.clone()], self.escape));
+                    let at = within(&(start + piece.at.start..start + piece.at.end), self.source);
+                    self.push_called(stage, Told::Run(piece.command), &at, "RUN", words);
+                }
+            }
+            _ => {}
+        }
+        self.push(stage, Told::RunEnds, &run.run.span, "RUN");
+    }
+
+    fn copy(
+        &mut self,
+        (options, sources, to): (&[Flag<'_>], &[Source<'_>], &str),
+        span: &Range<usize>,
+        add: bool,
+        stage: &mut BuildStage,
+        variables: &mut Variables,
+    ) {
+        let escape = self.escape;
+        let option = |name: &str, variables: &mut Variables| {
+            let flag = options.iter().find(|flag| flag.name.value == name)?;
+            Some(variables.replaced(&flag.value.as_ref()?.value, escape))
+        };
+        let owner = option("chown", variables);
+        let mode = option("chmod", variables).and_then(|text| self.mode(&text, span));
+        let from = option("from", variables);
+        let paths: Vec<String> = sources
+            .iter()
+            .filter_map(|source| match source {
+                Source::Path(path) => Some(variables.replaced(&path.value, escape)),
+                _ => None,
+            })
+            .collect();
+        let to = variables.replaced(to, escape).into_bytes();
+        let (addresses, paths): (Vec<String>, Vec<String>) =
+            paths.into_iter().partition(|path| add && path.contains("://"));
+        let last = |text: &String| text.rsplit('/').next().unwrap_or_default().as_bytes().to_vec();
+        let mut told: Vec<CopySource> = addresses.iter().map(|text| CopySource::Made(last(text))).collect();
+        let documents = sources.iter().filter(|source| matches!(source, Source::HereDoc(_)));
+        told.extend(documents.map(|_| CopySource::Made(Vec::new())));
+        let from = match from {
+            Some(name) => {
+                told.extend(paths.into_iter().map(|path| CopySource::Path(path.into_bytes())));
+                CopyFrom::Other(self.other(&name))
+            }
+            None => CopyFrom::Context(Arc::new(self.taken(&paths, span, add, &mut told))),
+        };
+        let copy = Copy { from, sources: told, to, owner, mode };
+        let keyword = if add { "ADD" } else { "COPY" };
+        let words = format!("`{}`", shown(&self.source.text[within(span, self.source)], escape));
+        self.push_called(stage, Told::Copy(Box::new(copy)), &within(span, self.source), keyword, words);
+    }
+
+    /// The files of the context that a copy takes, added to `told`.
+    fn taken(
+        &mut self,
+        paths: &[String],
+        span: &Range<usize>,
+        add: bool,
+        told: &mut Vec<CopySource>,
+    ) -> Tree {
+        match self.context.sources(paths) {
+            Ok((sources, tree)) => {
+                told.extend(sources.into_iter().map(|source| match source {
+                    CopySource::Path(path) if add && self.context.is_archive(&path) => CopySource::Archive,
+                    other => other,
+                }));
+                tree
+            }
+            Err(path) => {
+                let message = format!("`{}` lies outside the build context", path.escape_debug());
+                self.slips.add(Severity::Error, self.source, &within(span, self.source), message, None);
+                self.context.sources(&[]).map(|(_, tree)| tree).unwrap_or_else(|_| unreachable!("no path"))
+            }
+        }
+    }
+
+    fn mode(&mut self, text: &str, span: &Range<usize>) -> Option<Mode> {
+        let mode = u16::from_str_radix(text, 8).ok().filter(|mode| *mode <= 0o7777).map(Mode::new);
+        if mode.is_none() {
+            let message =
+                format!("--chmod `{}` is not modelled: the source's mode counts", text.escape_debug());
+            let help = Some("write up to four octal digits".to_owned());
+            self.slips.add(Severity::Warning, self.source, &within(span, self.source), message, help);
+        }
+        mode
+    }
+
+    /// A stage by name or number, else an image.
+    fn other(&self, name: &str) -> Base {
+        let lower = name.to_lowercase();
+        let by_name = self.names.iter().rposition(|known| *known == lower && !known.is_empty());
+        let by_number = name.parse().ok().filter(|number| *number < self.names.len());
+        match by_name.or(by_number) {
+            Some(number) => Base::Stage(number),
+            None => Base::Image(name.to_owned()),
+        }
+    }
+}
+
+fn unquoted(text: &str) -> &str {
+    let inner = |quote| text.strip_prefix(quote).and_then(|text| text.strip_suffix(quote));
+    inner('"').or_else(|| inner('\'')).unwrap_or(text)
+}
+
+/// A command on one line, cut where it is long.
+fn shown(text: &str, escape: char) -> String {
+    let joined: Vec<&str> = text.split_whitespace().filter(|word| *word != escape.to_string()).collect();
+    let joined = joined.join(" ");
+    match joined.char_indices().nth(SHOWN) {
+        Some((end, _)) => format!("{}...", &joined[..end]),
+        None => joined,
+    }
+}

@@ -1,0 +1,160 @@
+"""What tools/engine-agreement asks of engines: the image, and one case a row."""
+
+PASSWD = """root:x:0:0::/root:/bin/sh
+app:x:405:1001::/home/app:/bin/sh
+alice:x:1000:1000::/home/alice:/bin/sh
+bob:x:1001:1000::/home/bob:/bin/sh
+dupa:x:2000:2001::/home/dupa:/bin/sh
+dupb:x:2000:2002::/home/dupb:/bin/sh
+1234:x:5678:5679::/home/n:/bin/sh
+"""
+GROUP = """root:x:0:
+app:x:1001:
+alice:x:1000:
+wheel:x:10:root,alice
+staff:x:50:alice,bob,app
+4300:x:4301:alice
+50:x:5050:
+gdupb:x:4050:dupb
+gdupa:x:4051:dupa
+"""
+# path, owner, group, mode; a trailing slash makes a directory.
+TREE = [
+    ("/", 0, 0, 0o755), ("/bin/", 0, 0, 0o755), ("/etc/", 0, 0, 0o755), ("/proc/", 0, 0, 0o755), ("/sys/", 0, 0, 0o755),
+    ("/dev/", 0, 0, 0o755), ("/run/", 0, 0, 0o755), ("/tmp/", 0, 0, 0o1777), ("/var/", 0, 0, 0o755),
+    ("/var/tmp/", 0, 0, 0o1777), ("/data/", 405, 1001, 0o750), ("/data/a", 405, 1001, 0o600),
+    ("/data/sub/", 405, 50, 0o2775), ("/empty/", 405, 1001, 0o750), ("/sticky/", 0, 50, 0o1777),
+    ("/sgid/", 405, 50, 0o2775), ("/m0/", 405, 405, 0o000), ("/open", 0, 0, 0o666), ("/etc/passwd", 0, 0, 0o644),
+    ("/etc/group", 0, 0, 0o644), ("/bin/busybox", 0, 0, 0o755),
+]
+LINKS = [("/bin/" + name, "busybox") for name in ("sh", "cat", "stat", "grep", "ls", "mkdir", "touch", "chown", "chmod", "chgrp", "true")] + [("/link", "/data")]
+
+
+def row(name, service, args, paths=(), acts=()):
+    return {"name": name, "service": service, "args": args, "paths": list(paths), "acts": list(acts)}
+
+
+def user(text):
+    return row(f"user {text!r}", {"user": text}, ["--user", text])
+
+
+def engine_rows(host):
+    """Containers of the ready-made image, the same for every engine."""
+    rows = [row("nobody named", {}, [])]
+    rows += [user(text) for text in (
+        "root", "0", "alice", "1000", "alice:", "01000", "app", "405", "bob", "1234", "5678", "9999", "alice:staff", "alice:50",
+        "1000:1000", "alice:7777", "9999:9998", ":staff", "dupa", "dupb", "alice:4300", "nouser", "alice:nogroup",
+    )]
+    rows += [
+        row("group added by name", {"user": "9999", "group_add": ["staff", "7777"]}, ["--user", "9999", "--group-add", "staff", "--group-add", "7777"]),
+        row("two spellings of a group", {"user": "9999", "group_add": ["50", "staff"]}, ["--user", "9999", "--group-add", "50", "--group-add", "staff"]),
+        row("capability added", {"user": "alice", "cap_add": ["CHOWN"]}, ["--user", "alice", "--cap-add", "CHOWN"], acts=["reads /data/a"]),
+        row("override added", {"user": "alice", "cap_add": ["DAC_OVERRIDE"]}, ["--user", "alice", "--cap-add", "DAC_OVERRIDE"], acts=["reads /data/a", "creates /data/new"]),
+        row("all dropped", {"cap_drop": ["ALL"]}, ["--cap-drop", "ALL"], acts=["reads /data/a", "lists /m0", "creates /new"]),
+        row("all dropped but one", {"cap_drop": ["ALL"], "cap_add": ["FOWNER"]}, ["--cap-drop", "ALL", "--cap-add", "FOWNER"]),
+        row("one in both lists", {"cap_drop": ["CHOWN"], "cap_add": ["CHOWN"]}, ["--cap-drop", "CHOWN", "--cap-add", "CHOWN"]),
+        row("no new privileges", {"user": "alice", "security_opt": ["no-new-privileges"]}, ["--user", "alice", "--security-opt", "no-new-privileges"]),
+        row("volume filled from the image", {"volumes": ["vol:/data"]}, ["-v", "vol:/data"], ["/data", "/data/a", "/data/sub"]),
+        row("volume at an empty directory", {"volumes": ["vol:/empty"]}, ["-v", "vol:/empty"], ["/empty"]),
+        row("volume at a sticky directory", {"volumes": ["vol:/sticky"]}, ["-v", "vol:/sticky"], ["/sticky"]),
+        row("volume at a missing path", {"user": "alice", "volumes": ["vol:/new"]}, ["--user", "alice", "-v", "vol:/new"], ["/new"], ["creates /new/x"]),
+        row("volume for a user without account", {"user": "9999", "volumes": ["vol:/new"]}, ["--user", "9999", "-v", "vol:/new"], ["/new"]),
+        row("volume through a link", {"volumes": ["vol:/link"]}, ["-v", "vol:/link"], ["/data", "/data/a"]),
+        row("volume mounted read-only", {"volumes": ["vol:/data:ro"]}, ["-v", "vol:/data:ro"], ["/data"], ["creates /data/x"]),
+        row("anonymous volume", {"volumes": ["/data"]}, ["-v", "/data"], ["/data"]),
+        row("tmpfs over a directory", {"tmpfs": ["/data"]}, ["--tmpfs", "/data"], ["/data", "/data/a"]),
+        row("tmpfs at a new path", {"tmpfs": ["/new"]}, ["--tmpfs", "/new"], ["/new"]),
+        row("tmpfs with a mode", {"tmpfs": ["/data:mode=700"]}, ["--tmpfs", "/data:mode=700"], ["/data"]),
+        row("tmpfs with an owner", {"tmpfs": ["/data:uid=405"]}, ["--tmpfs", "/data:uid=405"]),
+        row("read-only root", {"read_only": True, "user": "alice"}, ["--read-only", "--user", "alice"], ["/tmp", "/run", "/var/tmp"],
+            ["creates /tmp/x", "creates /run/x", "creates /etc/x", "writes /open", "creates /dev/shm/x"]),
+        row("bind of the host", {"user": "405", "volumes": [f"{host}/d:/in"]}, ["--user", "405", "-v", f"{host}/d:/in"], ["/in", "/in/f"], ["reads /in/f", "creates /in/x"]),
+        row("bind read-only", {"volumes": [f"{host}/d:/in:ro"]}, ["-v", f"{host}/d:/in:ro"], ["/in"], ["creates /in/y", "reads /in/f"]),
+        row("bind of nothing", {"volumes": [f"{host}/none:/in"]}, ["-v", f"{host}/none:/in"]),
+        row("bind at a new path", {"volumes": [f"{host}/d:/a/b/c"]}, ["-v", f"{host}/d:/a/b/c"], ["/a", "/a/b"]),
+        row("default mounts", {"user": "alice"}, ["--user", "alice"], ["/dev", "/dev/shm", "/proc", "/sys"], ["creates /dev/shm/x", "creates /dev/x", "writes /dev/full"]),
+        row("set-group-id directory", {"user": "alice:staff"}, ["--user", "alice:staff"], ["/sgid"], ["creates /sgid/x", "creates /data/x"]),
+    ]
+    return rows
+
+
+def mapped_rows(host):
+    """The same under a user namespace of the container's own, which Podman gives on its command line."""
+    remap = ["--uidmap", "0:100000:65536", "--gidmap", "0:100000:65536"]
+    mapped = [
+        row("mapped: image", {"user": "alice"}, ["--user", "alice"], ["/", "/data", "/m0"], ["creates /data/x", "creates /tmp/x"]),
+        row("mapped: root over others' files", {}, [], ["/m0"], ["lists /m0", "reads /data/a", "creates /data/x"]),
+        row("mapped: volume filled from the image", {"volumes": ["vol:/data"]}, ["-v", "vol:/data"], ["/data", "/data/a", "/data/sub"]),
+        row("mapped: volume at a missing path", {"user": "alice", "volumes": ["vol:/new"]}, ["--user", "alice", "-v", "vol:/new"], ["/new"], ["creates /new/x"]),
+        row("mapped: bind of unmapped owners", {"volumes": [f"{host}/d:/in"]}, ["-v", f"{host}/d:/in"], ["/in", "/in/f"], ["reads /in/f", "creates /in/x"]),
+        row("mapped: tmpfs", {"tmpfs": ["/new"]}, ["--tmpfs", "/new"], ["/new"], ["creates /new/x"]),
+        row("mapped: a user without a mapping", {"user": "70000"}, ["--user", "70000"]),
+    ]
+    for case in mapped:
+        case["args"] = remap + case["args"]
+        case["namespace"] = {"uids": ["0 100000 65536"], "gids": ["0 100000 65536"]}
+    return mapped
+
+
+def bundle_rows():
+    """OCI bundles, the same for runc and crun."""
+    def bundle(name, process, mounts=(), paths=(), acts=(), readonly=False):
+        return {"name": name, "process": process, "mounts": list(mounts), "paths": list(paths), "acts": list(acts), "readonly": readonly}
+
+    caps = {kind: ["CAP_CHOWN", "CAP_FOWNER"] for kind in ("bounding", "effective", "permitted")}
+    more = dict(caps, inheritable=["CAP_CHOWN"], ambient=["CAP_CHOWN"])
+    ids = lambda uid, gid, *groups: {"uid": uid, "gid": gid, **({"additionalGids": list(groups)} if groups else {})}
+    tmpfs = {"destination": "/data", "type": "tmpfs", "source": "tmpfs", "options": ["mode=700"]}
+    fresh = {"destination": "/new", "type": "tmpfs", "source": "tmpfs", "options": ["mode=700", "uid=405", "gid=50"]}
+    return [
+        bundle("no additional groups", {"user": ids(1000, 1000)}),
+        bundle("a group named like a number", {"user": ids(1000, 1000, 50, 50, 1000)}),
+        bundle("another one", {"user": ids(5, 4300, 4300)}),
+        bundle("umask", {"user": dict(ids(405, 1001), umask=0o077)}, acts=["creates /sgid/x"]),
+        bundle("capabilities of an ordinary user", {"user": ids(5, 5), "capabilities": caps}),
+        bundle("ambient capabilities", {"user": ids(5, 5), "capabilities": more}),
+        bundle("capabilities of root", {"user": ids(0, 0), "capabilities": caps}, acts=["reads /data/a"]),
+        bundle("none at all", {"user": ids(0, 0)}, acts=["reads /data/a", "lists /m0"]),
+        bundle("read-only root", {"user": ids(405, 1001)}, acts=["creates /data/x", "writes /data/a"], readonly=True),
+        bundle("tmpfs over a directory", {"user": ids(0, 0)}, [tmpfs], ["/data"]),
+        bundle("tmpfs at a new path", {"user": ids(0, 0)}, [fresh], ["/new"]),
+    ]
+
+
+
+def build_rows():
+    """Images built on the ready-made one: what the instructions leave at the paths."""
+
+    def build(name, lines, paths=(), acts=()):
+        return {"name": "build: " + name, "lines": lines, "paths": list(paths), "acts": list(acts)}
+
+    return [
+        build("working directory", ["USER app", "WORKDIR /wd/a/b"], ["/wd", "/wd/a/b"], ["creates /wd/a/b/x"]),
+        build("working directory that a command needs", ["USER app", "WORKDIR /wd/a", "RUN true"], ["/wd", "/wd/a"], ["creates /wd/a/x"]),
+        build("working directory of a user without account", ["USER 9999", "WORKDIR /wd", "RUN true"], ["/wd"]),
+        build("working directory that a relative copy needs", ["USER app", "WORKDIR /wd", "COPY f g"], ["/wd", "/wd/g"]),
+        build("working directory that a relative copy with an owner needs", ["USER app", "WORKDIR /wd/a", "COPY --chown=alice f g"], ["/wd", "/wd/a", "/wd/a/g"]),
+        build("working directory that another one needs", ["USER app", "WORKDIR /wd", "WORKDIR a", "RUN true", "USER alice", "WORKDIR b", "RUN true"], ["/wd", "/wd/a", "/wd/a/b"]),
+        build("commands of the user", ["WORKDIR /sgid", "USER app", "RUN mkdir d && touch f", "RUN mkdir -m 700 /tmp/m"], ["/sgid/d", "/sgid/f", "/tmp/m"]),
+        build("umask and directory of one shell", ["RUN umask 027; cd /tmp && mkdir -p a/b && touch a/f", "RUN mkdir /n"], ["/tmp/a", "/tmp/a/b", "/tmp/a/f", "/n"]),
+        build("a command that is refused", ["USER alice", "RUN mkdir /data/x"]),
+        build("a change of owner that is refused", ["USER alice", "RUN chown alice /open"]),
+        build("a directory that is there", ["RUN mkdir /data"]),
+        build("owners by name, number and login group", ["RUN chown app:staff /open && chown -R bob: /data && chgrp staff /empty"], ["/open", "/data", "/data/a", "/data/sub", "/empty"]),
+        build("modes", ["RUN chmod g+w,o= /data/a && chmod -R u=rwX,o= /data && chmod 2770 /sgid && chmod 4755 /open && chown app /open"], ["/data/a", "/sgid", "/open"]),
+        build("a copied file", ["USER app", "COPY f /f", "COPY s /dir/s"], ["/f", "/dir", "/dir/s"]),
+        build("a copied directory", ["COPY tree /copied/to"], ["/copied", "/copied/to", "/copied/to/closed", "/copied/to/closed/f", "/copied/to/f"]),
+        build("onto a directory that is there", ["COPY tree /empty", "COPY f /open"], ["/empty", "/empty/f", "/empty/closed", "/open"]),
+        build("a copy with an owner", ["COPY --chown=app f /made/f", "COPY --chown=app:staff tree /made2/to"], ["/made", "/made/f", "/made2", "/made2/to", "/made2/to/f", "/made2/to/closed"]),
+        build("a copy for a number", ["COPY --chown=405 f /f"], ["/f"]),
+        build("a copy for a user whose name is no group", ["COPY --chown=bob f /f"], ["/f"]),
+        build("a copy for a group alone", ["COPY --chown=:staff f /f"], ["/f"]),
+        build("a copy with an owner onto a directory", ["COPY --chown=405:50 tree /empty"], ["/empty", "/empty/f", "/empty/closed"]),
+        build("a copy into a set-group-ID directory", ["COPY tree /sgid/to", "COPY f /sgid/"], ["/sgid/to", "/sgid/to/closed", "/sgid/f"]),
+        build("a pattern", ["COPY tree/f* /into/"], ["/into", "/into/f", "/into/f2"]),
+        build("from another stage", ["RUN mkdir /out && touch /out/f && chown -R app /out", "FROM i:1", "COPY --from=0 /out /got", "COPY --from=0 --chown=alice /out/f /f"], ["/got", "/got/f", "/f"]),
+        build("a file from another stage", ["RUN chown app:staff /open && chmod 4755 /open", "FROM i:1", "COPY --from=0 /open /f", "COPY --from=0 /open /empty/", "COPY --from=0 / /whole"], ["/f", "/empty/open", "/whole/sgid", "/whole/data", "/whole/data/sub"]),
+        build("a volume of the image", ["RUN mkdir /v && chown app /v && chmod 2750 /v", "VOLUME /v", "USER app"], ["/v"], ["creates /v/x"]),
+        build("variables", ["ARG WHO=app", "ENV HOME_OF=/home/$WHO", "RUN mkdir -p $HOME_OF && chown ${WHO}:${NONE:-staff} ${HOME_OF}", "USER $WHO"], ["/home", "/home/app"], ["creates /home/app/x"]),
+        build("what the ignore file leaves out", ["COPY . /all"], ["/all", "/all/tree/f"], ["reads /all/left"]),
+    ]
