@@ -4,7 +4,7 @@ use std::io::{self, Write};
 use std::path::PathBuf;
 use std::process::ExitCode;
 
-use mivask_core::stage::ActorError;
+use mivask_core::cast::ActorError;
 use mivask_core::words::nearest;
 use mivask_kernel::KernelError;
 use mivask_read::input::InputError;
@@ -113,7 +113,7 @@ impl Failure {
         let style = anstream_style();
         writeln!(err, "{style}error{style:#}: {}", mivask_show::safe(&self.to_string()))?;
         if let Self::Actor(ActorError::Unknown { name, known }) = self
-            && let Some(meant) = nearest(name, known.iter().map(String::as_str))
+            && let Some(meant) = nearest(name, known.iter().map(|name| &**name))
         {
             writeln!(err, "  help: did you mean `{}`?", mivask_show::safe(meant))?;
         }

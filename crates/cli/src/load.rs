@@ -1,10 +1,11 @@
 //! From the INPUT argument to a stage, with every slip on standard error.
 
-use std::io::Write;
-use std::path::Path;
+use std::collections::BTreeSet;
+use std::io::{self, Write};
+use std::path::{Path, PathBuf};
 
-use mivask_core::prepare;
-use mivask_core::question::remarks;
+use mivask_core::prepare::{self, Staging};
+use mivask_core::question::{Remark, remarks};
 use mivask_core::runtime::Runtime;
 use mivask_core::scene::Scene;
 use mivask_core::stage::{Actor, Stage};
@@ -13,19 +14,104 @@ use mivask_read::slip::{Severity, Slips};
 use mivask_show::sides::{Facet, Side};
 
 use crate::end::{End, Failure};
-use crate::options::Input;
+use crate::options::{Common, Format, Input};
 
 /// The stage that `input` describes, under the first runtime it names.
 pub(crate) fn stage(input: &Input, err: &mut dyn Write) -> Result<Stage, Failure> {
     let mut scene = scene(input, err)?;
     choose(&mut scene, input.runtime.first().copied())?;
     let stage = prepare::stage(&scene);
-    let remarks = remarks(&scene, &stage);
-    remarks.iter().try_for_each(|remark| mivask_show::slips::remark(err, remark))?;
-    if input.strict && !remarks.is_empty() {
-        return Err(Failure::Strict { warnings: remarks.len() });
-    }
+    let mut told = Told::default();
+    told.remarks(remarks(&scene, &stage, &|_| true), err)?;
+    told.refuse(input.strict)?;
     Ok(stage)
+}
+
+/// Remarks that were printed.
+#[derive(Default)]
+struct Told(BTreeSet<Remark>);
+
+impl Told {
+    /// Prints those that are new.
+    fn remarks(&mut self, remarks: Vec<Remark>, err: &mut dyn Write) -> Result<(), Failure> {
+        for remark in remarks {
+            if !self.0.contains(&remark) {
+                mivask_show::slips::remark(err, &remark)?;
+                self.0.insert(remark);
+            }
+        }
+        Ok(())
+    }
+
+    /// Ends where remarks count as errors.
+    fn refuse(&self, strict: bool) -> Result<(), Failure> {
+        if strict && !self.0.is_empty() { Err(Failure::Strict { warnings: self.0.len() }) } else { Ok(()) }
+    }
+}
+
+/// A question about single actors, and how its answers are shown.
+pub(crate) struct Table<'a, R> {
+    /// The rows about one actor.
+    pub ask: &'a dyn Fn(&Stage, &Actor) -> Vec<R>,
+    /// What is compared under several runtimes.
+    pub facets: &'a dyn Fn(&[R]) -> Vec<Facet>,
+    /// Prints for people.
+    pub text: &'a dyn Fn(&mut dyn Write, Vec<R>) -> io::Result<()>,
+    /// Prints one JSON document.
+    pub json: &'a dyn Fn(&mut dyn Write, &[R]) -> io::Result<()>,
+}
+
+impl<R> Table<'_, R> {
+    /// Answers for every actor that is asked about, workload by workload: only the rows stay.
+    pub(crate) fn answer(
+        &self,
+        common: &Common,
+        out: &mut dyn Write,
+        err: &mut dyn Write,
+    ) -> Result<End, Failure> {
+        let mut scene = scene(&common.input, err)?;
+        let runtimes = &common.input.runtime;
+        if runtimes.len() < 2 {
+            choose(&mut scene, runtimes.first().copied())?;
+            let mut told = Told::default();
+            let rows = self.rows(&scene, &common.actor, &mut |remarks| told.remarks(remarks, err))?;
+            told.refuse(common.input.strict)?;
+            match common.format {
+                Format::Text => (self.text)(out, rows)?,
+                Format::Json => (self.json)(out, &rows)?,
+            }
+            return Ok(End::Answered);
+        }
+        let mut sides = Vec::new();
+        for runtime in runtimes {
+            choose(&mut scene, Some(*runtime))?;
+            let rows = self.rows(&scene, &common.actor, &mut |_| Ok(()))?;
+            sides.push(Side { runtime: runtime.word(), facets: (self.facets)(&rows) });
+        }
+        print_sides(out, &sides, common.format == Format::Json)
+    }
+
+    fn rows(
+        &self,
+        scene: &Scene,
+        names: &[String],
+        remarked: &mut dyn FnMut(Vec<Remark>) -> Result<(), Failure>,
+    ) -> Result<Vec<R>, Failure> {
+        let staging = Staging::new(scene);
+        let found = names.iter().map(|name| staging.cast().find(name));
+        let chosen: BTreeSet<usize> = found.collect::<Result<_, _>>()?;
+        let mut rows = Vec::new();
+        for stage in staging {
+            let number = |actor: &Actor| stage.actors.iter().position(|other| std::ptr::eq(other, actor));
+            let wanted = |actor: &Actor| {
+                names.is_empty() || number(actor).is_some_and(|at| chosen.contains(&(stage.first + at)))
+            };
+            remarked(remarks(scene, &stage, &wanted))?;
+            let actors = stage.actors.iter().filter(|actor| wanted(actor));
+            rows.extend(actors.flat_map(|actor| (self.ask)(&stage, actor)));
+        }
+        Ok(rows)
+    }
 }
 
 /// Answers a question on one stage.
@@ -106,16 +192,13 @@ pub(crate) fn refuse_errors(slips: &Slips) -> Result<(), Failure> {
     }
 }
 
-/// The actors of these names, all of them where there are none.
-pub(crate) fn actors<'a>(stage: &'a Stage, names: &[String]) -> Result<Vec<&'a Actor>, Failure> {
-    if names.is_empty() {
-        return Ok(stage.actors.iter().collect());
-    }
-    names.iter().map(|name| Ok(stage.actor(name)?)).collect()
+/// The bytes of path arguments inside a container.
+pub(crate) fn inside_paths(paths: &[PathBuf]) -> Result<Vec<Vec<u8>>, Failure> {
+    paths.iter().map(|path| inside_path(path)).collect()
 }
 
 /// The bytes of a path argument inside a container.
-pub(crate) fn inside_path(path: &Path) -> Result<Vec<u8>, Failure> {
+fn inside_path(path: &Path) -> Result<Vec<u8>, Failure> {
     let bytes = path.as_os_str().as_encoded_bytes();
     if bytes.first() == Some(&b'/') {
         Ok(bytes.to_vec())
@@ -128,7 +211,7 @@ pub(crate) fn inside_path(path: &Path) -> Result<Vec<u8>, Failure> {
 pub(crate) fn layout() -> mivask_show::text::Layout {
     let told = std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
     let width = told.or_else(|| {
-        terminal_size::terminal_size_of(std::io::stdout()).map(|(width, _)| usize::from(width.0))
+        terminal_size::terminal_size_of(io::stdout()).map(|(width, _)| usize::from(width.0))
     });
     mivask_show::text::Layout { width }
 }

@@ -27,6 +27,7 @@ pub mod act;
 mod acting;
 pub mod build;
 pub mod caps;
+pub mod cast;
 pub mod cluster;
 pub mod decide;
 pub mod explore;

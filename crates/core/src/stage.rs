@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use crate::cast::{ActorError, Cast};
 use crate::fact::Provenance;
 use crate::identity::{Credentials, IdentityFact, Refusal, Resolved};
 use crate::mount::{MountTable, Source, SourceId};
@@ -36,6 +37,8 @@ impl Role {
 /// One process identity of the scene with what it sees.
 #[derive(Clone, Debug)]
 pub struct Actor {
+    /// The name it goes by in this scene.
+    pub name: Arc<str>,
     /// The workload it belongs to.
     pub workload: Arc<str>,
     /// The container's name.
@@ -105,27 +108,9 @@ pub struct Stage {
     pub actors: Vec<Actor>,
     /// The host's kernel settings.
     pub settings: Settings,
-}
-
-/// Why no single actor answers to a name.
-#[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
-pub enum ActorError {
-    /// Nobody has that name.
-    #[error("there is no actor `{name}` in this scene; there is {}", known.join(", "))]
-    Unknown {
-        /// The name that was asked for.
-        name: String,
-        /// Every actor's name.
-        known: Vec<String>,
-    },
-    /// Several workloads have a container of that name.
-    #[error("`{name}` stands for several actors: write one of {}", which.join(", "))]
-    Ambiguous {
-        /// The name that was asked for.
-        name: String,
-        /// The full names it may mean.
-        which: Vec<String>,
-    },
+    pub(crate) cast: Arc<Cast>,
+    /// The number of the first actor here among those of the scene.
+    pub first: usize,
 }
 
 impl Stage {
@@ -146,31 +131,17 @@ impl Stage {
         &mut self.sources[id.0]
     }
 
-    /// The name `actor` goes by: its container's, with the workload's where that is ambiguous.
-    #[must_use]
-    pub fn name_of(&self, actor: &Actor) -> String {
-        let same = self.actors.iter().filter(|other| other.container == actor.container).count();
-        if same > 1 { format!("{}/{}", actor.workload, actor.container) } else { actor.container.to_string() }
-    }
-
     /// The actor called `name`: a container, or `workload/container`.
     ///
     /// # Errors
     /// Nobody has that name, or several have.
     pub fn actor(&self, name: &str) -> Result<&Actor, ActorError> {
-        let full = |actor: &Actor| format!("{}/{}", actor.workload, actor.container);
-        let found: Vec<&Actor> =
-            self.actors.iter().filter(|actor| *actor.container == *name || full(actor) == name).collect();
-        match found.as_slice() {
-            [] => {
-                let known = self.actors.iter().map(|actor| self.name_of(actor)).collect();
-                Err(ActorError::Unknown { name: name.to_owned(), known })
-            }
-            [actor] => Ok(actor),
-            several => {
-                let which = several.iter().map(|actor| full(actor)).collect();
-                Err(ActorError::Ambiguous { name: name.to_owned(), which })
-            }
-        }
+        self.cast.find(name).map(|at| &self.actors[at - self.first])
+    }
+
+    /// The names of every actor of the scene, on this stage or not.
+    #[must_use]
+    pub fn cast(&self) -> &Cast {
+        &self.cast
     }
 }

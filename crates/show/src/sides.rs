@@ -6,7 +6,7 @@ use mivask_core::act::quoted;
 use mivask_core::identity::{Refusal, set_in_words};
 use mivask_core::imprint::NewKind;
 use mivask_core::question::{AccessRow, Answer, ImprintRow, MountRow, Outcome};
-use mivask_core::stage::{Actor, Stage};
+use mivask_core::stage::Actor;
 use serde::Serialize;
 
 use crate::safe::safe;
@@ -123,10 +123,10 @@ pub fn json(out: &mut dyn Write, sides: &[Side]) -> io::Result<()> {
 
 /// Who each actor is.
 #[must_use]
-pub fn identities(stage: &Stage, actors: &[&Actor]) -> Vec<Facet> {
+pub fn identities(actors: &[Actor]) -> Vec<Facet> {
     let mut all = Vec::new();
     for actor in actors {
-        let subject = stage.name_of(actor);
+        let subject = actor.name.to_string();
         let mut add = |field, value| all.push(Facet { subject: subject.clone(), field, value });
         if let Some(refusal) = actor.refusal() {
             add("starts", format!("never runs: {}", refusal.reason));

@@ -47,7 +47,7 @@ fn foldable(width: Option<usize>) -> String {
     let layout = Layout { width };
     let mut out = Vec::new();
     let actors: Vec<_> = stage.actors.iter().collect();
-    text::identities(&mut out, &stage, &actors, layout).unwrap();
+    text::identities(&mut out, &stage.actors, layout).unwrap();
     for actor in actors {
         text::mounts(&mut out, &mounts(&stage, actor), layout).unwrap();
         text::imprints(&mut out, &imprints(&stage, actor, &[]), layout).unwrap();
@@ -68,7 +68,7 @@ fn everything(width: Option<usize>) -> String {
     }
     let answers = answers(&stage);
     for answer in &answers {
-        text::why(&mut out, &stage, stage.actor(&answer.actor).unwrap(), answer, layout).unwrap();
+        text::why(&mut out, stage.actor(&answer.actor).unwrap(), answer, layout).unwrap();
     }
     foldable(width) + &String::from_utf8(out).unwrap()
 }
@@ -164,7 +164,7 @@ fn every_document_says_its_format() {
     let stage = demo();
     let actors: Vec<_> = stage.actors.iter().collect();
     let (mut a, mut b, mut c) = (Vec::new(), Vec::new(), Vec::new());
-    json::identities(&mut a, &stage, &actors).unwrap();
+    json::identities(&mut a, &stage.actors).unwrap();
     json::mounts(&mut b, &mounts(&stage, actors[0])).unwrap();
     json::imprints(&mut c, &imprints(&stage, actors[0], &[])).unwrap();
     for document in [a, b, c] {

@@ -3,13 +3,12 @@
 use std::io::Write;
 use std::path::PathBuf;
 
-use mivask_core::question::{AccessRow, access, default_paths};
-use mivask_core::stage::Stage;
-use mivask_show::sides;
+use mivask_core::question::{access, default_paths};
+use mivask_show::{json, sides, text};
 
 use crate::end::{End, Failure};
-use crate::load;
-use crate::options::{Common, Format};
+use crate::load::{self, Table};
+use crate::options::Common;
 
 /// What each actor can do to each path: read, write, create, delete, list, enter, run.
 ///
@@ -25,26 +24,15 @@ pub(crate) struct Args {
 }
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
-    let mut answer = |stage: &Stage, _: &mut dyn Write| Ok(sides::access(&rows(args, stage)?));
-    if let Some(sides) = load::sides(&args.common.input, err, &mut answer)? {
-        return load::print_sides(out, &sides, args.common.format == Format::Json);
+    let paths = load::inside_paths(&args.paths)?;
+    Table {
+        ask: &|stage, actor| {
+            let own = if paths.is_empty() { default_paths(stage, actor) } else { paths.clone() };
+            own.iter().map(|path| access(stage, actor, path)).collect()
+        },
+        facets: &sides::access,
+        text: &|out, rows| text::access(out, &rows, load::layout()),
+        json: &json::access,
     }
-    let rows = rows(args, &load::stage(&args.common.input, err)?)?;
-    match args.common.format {
-        Format::Text => mivask_show::text::access(out, &rows, load::layout())?,
-        Format::Json => mivask_show::json::access(out, &rows)?,
-    }
-    Ok(End::Answered)
-}
-
-fn rows(args: &Args, stage: &Stage) -> Result<Vec<AccessRow>, Failure> {
-    let actors = load::actors(stage, &args.common.actor)?;
-    let paths: Vec<Vec<u8>> =
-        args.paths.iter().map(|path| load::inside_path(path)).collect::<Result<_, _>>()?;
-    let mut rows = Vec::new();
-    for actor in actors {
-        let own = if paths.is_empty() { default_paths(stage, actor) } else { paths.clone() };
-        rows.extend(own.iter().map(|path| access(stage, actor, path)));
-    }
-    Ok(rows)
+    .answer(&args.common, out, err)
 }

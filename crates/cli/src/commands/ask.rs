@@ -140,8 +140,8 @@ fn known_actor(
     let Err(error) = stage.actor(&act.actor) else {
         return;
     };
-    let names: Vec<String> = stage.actors.iter().map(|actor| stage.name_of(actor)).collect();
-    let help = mivask_core::words::nearest(&act.actor, names.iter().map(String::as_str));
+    let names = stage.cast().names().iter().map(|name| &**name);
+    let help = mivask_core::words::nearest(&act.actor, names);
     let help = help.map(|meant| format!("did you mean `{meant}`?"));
     let end = (span.start + act.actor.len()).min(span.end);
     slips.add(Severity::Error, source, &(span.start..end), error.to_string(), help);

@@ -2,11 +2,13 @@
 
 use std::io::Write;
 
+use mivask_core::mount::MountTable;
+use mivask_core::stage::Actor;
+use mivask_show::{json, sides, text};
+
 use crate::end::{End, Failure};
-use crate::load;
-use crate::options::{Common, Format};
-use mivask_core::stage::Stage;
-use mivask_show::sides;
+use crate::load::{self, Table};
+use crate::options::Common;
 
 /// Who each actor is: ids, groups, capabilities, umask, and where each came from.
 #[derive(Debug, clap::Args)]
@@ -17,17 +19,12 @@ pub(crate) struct Args {
 }
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
-    let mut answer = |stage: &Stage, _: &mut dyn Write| {
-        Ok(sides::identities(stage, &load::actors(stage, &args.common.actor)?))
-    };
-    if let Some(sides) = load::sides(&args.common.input, err, &mut answer)? {
-        return load::print_sides(out, &sides, args.common.format == Format::Json);
+    Table {
+        // Of what an actor sees nothing is shown here, so it need not stay.
+        ask: &|_, actor| vec![Actor { mounts: MountTable::default(), ..actor.clone() }],
+        facets: &sides::identities,
+        text: &|out, actors| text::identities(out, &actors, load::layout()),
+        json: &json::identities,
     }
-    let stage = load::stage(&args.common.input, err)?;
-    let actors = load::actors(&stage, &args.common.actor)?;
-    match args.common.format {
-        Format::Text => mivask_show::text::identities(out, &stage, &actors, load::layout())?,
-        Format::Json => mivask_show::json::identities(out, &stage, &actors)?,
-    }
-    Ok(End::Answered)
+    .answer(&args.common, out, err)
 }

@@ -4,12 +4,11 @@ use std::io::Write;
 use std::path::PathBuf;
 
 use mivask_core::question::imprints;
+use mivask_show::{json, sides, text};
 
 use crate::end::{End, Failure};
-use crate::load;
-use crate::options::{Common, Format};
-use mivask_core::stage::Stage;
-use mivask_show::sides;
+use crate::load::{self, Table};
+use crate::options::Common;
 
 /// Owner, group and mode of new files and directories, as the actor sees them and as they are stored.
 ///
@@ -25,24 +24,12 @@ pub(crate) struct Args {
 }
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
-    let mut answer = |stage: &Stage, _: &mut dyn Write| {
-        let paths: Vec<Vec<u8>> =
-            args.directories.iter().map(|path| load::inside_path(path)).collect::<Result<_, _>>()?;
-        let actors = load::actors(stage, &args.common.actor)?;
-        let rows: Vec<_> = actors.iter().flat_map(|actor| imprints(stage, actor, &paths)).collect();
-        Ok(sides::imprints(&rows))
-    };
-    if let Some(sides) = load::sides(&args.common.input, err, &mut answer)? {
-        return load::print_sides(out, &sides, args.common.format == Format::Json);
+    let paths = load::inside_paths(&args.directories)?;
+    Table {
+        ask: &|stage, actor| imprints(stage, actor, &paths),
+        facets: &sides::imprints,
+        text: &|out, rows| text::imprints(out, &rows, load::layout()),
+        json: &json::imprints,
     }
-    let stage = load::stage(&args.common.input, err)?;
-    let actors = load::actors(&stage, &args.common.actor)?;
-    let paths: Vec<Vec<u8>> =
-        args.directories.iter().map(|path| load::inside_path(path)).collect::<Result<_, _>>()?;
-    let rows: Vec<_> = actors.iter().flat_map(|actor| imprints(&stage, actor, &paths)).collect();
-    match args.common.format {
-        Format::Text => mivask_show::text::imprints(out, &rows, load::layout())?,
-        Format::Json => mivask_show::json::imprints(out, &rows)?,
-    }
-    Ok(End::Answered)
+    .answer(&args.common, out, err)
 }

@@ -2,13 +2,12 @@
 
 use std::io::Write;
 
-use mivask_core::question::mounts;
+use mivask_core::question::{MountRow, mounts};
+use mivask_show::{json, sides, text};
 
 use crate::end::{End, Failure};
-use crate::load;
-use crate::options::{Common, Format};
-use mivask_core::stage::Stage;
-use mivask_show::sides;
+use crate::load::{self, Table};
+use crate::options::Common;
 
 /// What is mounted where for each actor: source, flags, and the root's owner and mode before and after
 /// the kubelet prepared it.
@@ -23,24 +22,15 @@ pub(crate) struct Args {
 }
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
-    let mut answer = |stage: &Stage, _: &mut dyn Write| {
-        let actors = load::actors(stage, &args.common.actor)?;
-        let mut rows: Vec<_> = actors.iter().flat_map(|actor| mounts(stage, actor)).collect();
+    let shown = |mut rows: Vec<MountRow>| {
         rows.retain(|row| args.all || !row.is_default());
-        Ok(sides::mounts(&rows))
+        rows
     };
-    if let Some(sides) = load::sides(&args.common.input, err, &mut answer)? {
-        return load::print_sides(out, &sides, args.common.format == Format::Json);
+    Table {
+        ask: &mounts,
+        facets: &|rows| sides::mounts(&shown(rows.to_vec())),
+        text: &|out, rows| text::mounts(out, &shown(rows), load::layout()),
+        json: &json::mounts,
     }
-    let stage = load::stage(&args.common.input, err)?;
-    let actors = load::actors(&stage, &args.common.actor)?;
-    let mut rows: Vec<_> = actors.iter().flat_map(|actor| mounts(&stage, actor)).collect();
-    match args.common.format {
-        Format::Text => {
-            rows.retain(|row| args.all || !row.is_default());
-            mivask_show::text::mounts(out, &rows, load::layout())?;
-        }
-        Format::Json => mivask_show::json::mounts(out, &rows)?,
-    }
-    Ok(End::Answered)
+    .answer(&args.common, out, err)
 }

@@ -45,9 +45,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     let act = act.ok_or(Failure::NoAct)?;
     let answer = ask(&stage, &act)?;
     match args.format {
-        Format::Text => {
-            mivask_show::text::why(out, &stage, stage.actor(&act.actor)?, &answer, load::layout())?
-        }
+        Format::Text => mivask_show::text::why(out, stage.actor(&act.actor)?, &answer, load::layout())?,
         Format::Json => mivask_show::json::why(out, &answer)?,
     }
     Ok(if answer.holds() == Some(false) { End::NotUpheld } else { End::Answered })

@@ -112,8 +112,8 @@ struct Wanted<'a> {
 enum Group<'a> {
     /// An existing one, by name or number.
     Named(&'a str),
-    /// One of the account's own name and number.
-    Own,
+    /// One of the account's own name and number; an assumption where that is a setting of the tool.
+    Own { assumed: bool },
     /// The one that is called so by default.
     Default(&'static str),
 }
@@ -214,7 +214,7 @@ impl Ground<'_> {
         let lines = self.accounts_mut().passwd.clone().unwrap_or_default();
         let groups = self.accounts_mut().group.clone().unwrap_or_default();
         // An own group wants the account's number, so both have to be free.
-        let own = matches!(wanted.group, Group::Own);
+        let own = matches!(wanted.group, Group::Own { .. });
         let taken = |id: u32| {
             lines.iter().any(|line| line.uid == id) || own && groups.iter().any(|line| line.gid == id)
         };
@@ -222,12 +222,15 @@ impl Ground<'_> {
         let gid = match (&wanted.group, &uid) {
             (Group::Named(group), _) => self.existing_group(group, step),
             (Group::Default(group), _) => self.existing_group(group, step),
-            (Group::Own, Ok(uid)) if groups.iter().any(|line| line.gid == *uid) => {
+            (Group::Own { .. }, Ok(uid)) if groups.iter().any(|line| line.gid == *uid) => {
                 let fact = format!("the group that {} makes, for {uid} is taken", step.words);
                 Err(Unknown::new(&fact, "give `accounts` for the built image"))
             }
-            (Group::Own, number) => number.clone(),
+            (Group::Own { .. }, number) => number.clone(),
         };
+        if matches!(wanted.group, Group::Own { assumed: true }) {
+            self.assume(format!("{} makes a group of the account's own name and number", step.words));
+        }
         match (uid.clone(), gid.clone()) {
             (Ok(uid), Ok(gid)) => {
                 if own {
@@ -354,7 +357,7 @@ fn wanted_of_adduser<'a>(parsed: &Parsed<'a>, name: &'a str) -> Wanted<'a> {
     let group = match named {
         Some(group) => Group::Named(group),
         None if system && !parsed.has('p') => Group::Default("nogroup"),
-        None => Group::Own,
+        None => Group::Own { assumed: false },
     };
     let home = parsed.value('h').map_or_else(|| format!("/home/{name}"), str::to_owned);
     let makes_home = match (parsed.has('H'), system) {
@@ -371,7 +374,7 @@ fn wanted_of_useradd<'a>(parsed: &Parsed<'a>, name: &'a str) -> Wanted<'a> {
     let group = match parsed.value('g') {
         Some(group) => Group::Named(group),
         None if parsed.has('N') => Group::Default("users"),
-        None => Group::Own,
+        None => Group::Own { assumed: !parsed.has('U') },
     };
     let home = parsed.value('d').map_or_else(|| format!("/home/{name}"), str::to_owned);
     let makes_home = match (parsed.has('m'), parsed.has('M')) {

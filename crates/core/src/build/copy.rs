@@ -73,8 +73,8 @@ impl Ground<'_> {
     fn lay_directories(&mut self, dir: InodeId, names: &[Vec<u8>], entry: Entry) -> InodeId {
         let mut here = dir;
         for name in names {
-            let inherits = self.rules.copies_inherit_set_group_id
-                && self.tree.inode(here).mode.has(Mode::SET_GROUP_ID);
+            let inherits =
+                self.rules.copies_inherit_set_group_id && self.tree.inode(here).mode.has(Mode::SET_GROUP_ID);
             let bit = if inherits { Mode::SET_GROUP_ID } else { Mode::default() };
             let entry = Entry { mode: entry.mode.with(bit), ..entry.clone() };
             here = self.tree.add(here, name, entry).unwrap_or(here);

@@ -34,7 +34,7 @@ pub(super) fn actor(
     kube: &Kube<'_>,
     container: &Container,
     workshop: &mut Workshop<'_>,
-    runtime: Runtime,
+    (runtime, name): (Runtime, Arc<str>),
 ) -> Actor {
     let (identity, credentials) = identify(kube, container);
     // What the runtime itself provides belongs to the namespace's root: its ids are shifted with it.
@@ -66,6 +66,7 @@ pub(super) fn actor(
     // A cluster holds the whole pod back, an engine only the container that mounts it.
     let blocked = builder.blocked.or_else(|| shared.into_iter().find(|refusal| refusal.whole_pod));
     Actor {
+        name,
         workload: Arc::from(kube.workload.name.as_str()),
         container: Arc::from(container.name.as_str()),
         role: container.role,

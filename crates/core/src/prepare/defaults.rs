@@ -28,7 +28,7 @@ pub(super) struct DefaultMount {
 }
 
 /// Trees that are the same in every container, made once.
-#[derive(Default)]
+#[derive(Debug, Default)]
 pub(super) struct Shelf {
     trees: BTreeMap<String, Arc<Tree>>,
     token: Option<Prepared>,

@@ -17,17 +17,17 @@ use crate::view::Place;
 use crate::walk::Follow;
 
 /// The host's tree as one source that all host paths share; `None` where nobody told of it.
-pub(super) fn host_source(stage: &mut Stage, scene: &Scene) -> Option<SourceId> {
+pub(super) fn host_source(scene: &Scene) -> Option<Source> {
     let tree = scene.host.tree.clone()?;
     let name = Arc::from("host");
-    Some(stage.add_source(Source {
+    Some(Source {
         name,
         filesystem: None,
         tree,
         read_only: false,
         native: Certainty::Known,
         personality: Personality::default(),
-    }))
+    })
 }
 
 /// One path of the host that is to be mounted.

@@ -16,16 +16,18 @@ mod prepared;
 mod sub_path;
 mod volume;
 
+use std::borrow::Cow;
 use std::sync::Arc;
 
 use crate::build::built;
+use crate::cast::Cast;
 use crate::fact::{Fact, Provenance};
 use crate::identity::{
     Credentials, IdentityFact, ImageFacts, Knowledge, Refusal, Resolved, kubernetes_identity, plain_identity,
     process_identity,
 };
 use crate::ids::{Extent, IdMap, InsideGid, InsideUid, UserNamespace};
-use crate::mount::SourceId;
+use crate::mount::{Source, SourceId};
 use crate::runtime::Flavour;
 use crate::scene::{Container, Scene, Who, Workload};
 use crate::stage::{Actor, Stage};
@@ -39,36 +41,86 @@ use kube::Kube;
 /// that nobody told stays unknown.
 #[must_use]
 pub fn stage(scene: &Scene) -> Stage {
-    let scene = &*built(scene);
-    let mut stage = Stage::default();
-    stage.settings = scene.host.settings;
-    let host = host_path::host_source(&mut stage, scene);
-    let mut shelf = Shelf::default();
-    for workload in &scene.workloads {
-        add(&mut stage, scene, workload, host, &mut shelf);
+    let mut staging = Staging::new(scene);
+    let mut stage = staging.empty();
+    let host = staging.host.take().map(|host| stage.add_source(host));
+    for number in 0..scene.workloads.len() {
+        staging.add(&mut stage, number, host);
     }
     stage
 }
 
-fn add(stage: &mut Stage, scene: &Scene, told: &Workload, host: Option<SourceId>, shelf: &mut Shelf) {
-    let workload = &assigned(scene, told);
-    let runtime = scene.runtime_of(workload);
-    // A daemon whose containers live in a user namespace makes what is missing as that namespace's root; a kubelet
-    // makes it as the host's.
-    let creator = match workload.flavour {
-        Flavour::Compose => creator(scene.host.user_namespace.as_ref()),
-        Flavour::Pod | Flavour::Scene | Flavour::Bundle => (0, 0),
-    };
-    let kube = Kube { scene, workload, profile: runtime.profile(), host, creator };
-    shelf.next_workload();
-    let volumes = volume::prepare_all(stage, &kube, shelf);
-    let mut workshop = Workshop { volumes, shelf, filled: builder::Filled::default() };
-    let first = stage.actors.len();
-    for container in &workload.containers {
-        let actor = container::actor(stage, &kube, container, &mut workshop, runtime);
-        stage.actors.push(actor);
+/// The workloads of a scene one after the other, each on a stage of its own: what one takes is free before the next.
+///
+/// What an earlier one makes on the host is there for the later ones.
+#[derive(Debug)]
+pub struct Staging<'a> {
+    scene: Cow<'a, Scene>,
+    cast: Arc<Cast>,
+    host: Option<Source>,
+    shelf: Shelf,
+    next: usize,
+    actors: usize,
+}
+
+impl<'a> Staging<'a> {
+    /// Begins with the first workload of `scene`.
+    #[must_use]
+    pub fn new(scene: &'a Scene) -> Self {
+        let (cast, host) = (Arc::new(Cast::of(scene)), host_path::host_source(scene));
+        Self { scene: built(scene), cast, host, shelf: Shelf::default(), next: 0, actors: 0 }
     }
-    spread_refusals(&mut stage.actors[first..]);
+
+    /// The names of all actors.
+    #[must_use]
+    pub fn cast(&self) -> &Cast {
+        &self.cast
+    }
+
+    fn empty(&self) -> Stage {
+        let settings = self.scene.host.settings;
+        let mut stage = Stage::default();
+        (stage.settings, stage.cast, stage.first) = (settings, self.cast.clone(), self.actors);
+        stage
+    }
+
+    fn add(&mut self, stage: &mut Stage, number: usize, host: Option<SourceId>) {
+        let (scene, shelf) = (&*self.scene, &mut self.shelf);
+        let workload = &assigned(scene, &scene.workloads[number]);
+        let runtime = scene.runtime_of(workload);
+        // A daemon whose containers live in a user namespace makes what is missing as that namespace's root; a
+        // kubelet makes it as the host's.
+        let creator = match workload.flavour {
+            Flavour::Compose => creator(scene.host.user_namespace.as_ref()),
+            Flavour::Pod | Flavour::Scene | Flavour::Bundle => (0, 0),
+        };
+        let kube = Kube { scene, workload, profile: runtime.profile(), host, creator };
+        shelf.next_workload();
+        let volumes = volume::prepare_all(stage, &kube, shelf);
+        let mut workshop = Workshop { volumes, shelf, filled: builder::Filled::default() };
+        let first = stage.actors.len();
+        for container in &workload.containers {
+            let name = self.cast.names()[self.actors].clone();
+            self.actors += 1;
+            let actor = container::actor(stage, &kube, container, &mut workshop, (runtime, name));
+            stage.actors.push(actor);
+        }
+        spread_refusals(&mut stage.actors[first..]);
+    }
+}
+
+impl Iterator for Staging<'_> {
+    type Item = Stage;
+
+    fn next(&mut self) -> Option<Stage> {
+        let number = Some(self.next).filter(|next| *next < self.scene.workloads.len())?;
+        self.next += 1;
+        let mut stage = self.empty();
+        let host = self.host.take().map(|host| stage.add_source(host));
+        self.add(&mut stage, number, host);
+        self.host = host.map(|host| stage.source(host).clone());
+        Some(stage)
+    }
 }
 
 /// The workload with the ids that its platform gives to pods that name none.

@@ -94,7 +94,7 @@ pub fn access(stage: &Stage, actor: &Actor, path: &[u8]) -> AccessRow {
             run: act(Verb::Runs),
         },
     };
-    AccessRow { actor: stage.name_of(actor), path: path.to_vec(), facts, missing, cells }
+    AccessRow { actor: actor.name.to_string(), path: path.to_vec(), facts, missing, cells }
 }
 
 /// The paths worth showing when nobody names any: what the description mounts, and what is known to lie

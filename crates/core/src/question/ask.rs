@@ -3,11 +3,12 @@
 use std::sync::Arc;
 
 use crate::act::{Act, Expectation};
+use crate::cast::ActorError;
 use crate::decide::decide;
 use crate::explore::{Decision, Explored, Explorer, explore};
 use crate::identity::Refusal;
 use crate::outcome::{Effect, Errno, Imprint, Verdict};
-use crate::stage::{Actor, ActorError, Stage};
+use crate::stage::{Actor, Stage};
 use crate::trace::Step;
 use crate::view::View;
 
@@ -108,7 +109,7 @@ impl Answer {
 /// The act names no actor, or several.
 pub fn ask(stage: &Stage, act: &Act) -> Result<Answer, ActorError> {
     let actor = stage.actor(&act.actor)?;
-    let name = stage.name_of(actor);
+    let name = actor.name.to_string();
     if let Some(refusal) = actor.refusal() {
         return Ok(Answer {
             act: act.clone(),
@@ -135,7 +136,7 @@ pub(super) fn explored(
     actor: &Actor,
     decide: impl Fn(&View<'_>, &mut Explorer) -> Verdict,
 ) -> Explored {
-    let name = stage.name_of(actor);
+    let name = actor.name.to_string();
     explore(|w| {
         let who = actor.choose_credentials(w);
         let mut view = View::new(stage, &actor.mounts, who, &name);

@@ -67,7 +67,7 @@ fn row(stage: &Stage, actor: &Actor, directory: &[u8], kind: NewKind, requested:
         allowed.reduce(|a, b| a.agreed(&b))
     });
     ImprintRow {
-        actor: stage.name_of(actor),
+        actor: actor.name.to_string(),
         directory: directory.to_vec(),
         kind,
         requested,

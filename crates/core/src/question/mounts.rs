@@ -52,7 +52,7 @@ impl MountRow {
 /// The mounts of `actor`, the root first, in the order they are made.
 #[must_use]
 pub fn mounts(stage: &Stage, actor: &Actor) -> Vec<MountRow> {
-    let name = stage.name_of(actor);
+    let name = actor.name.to_string();
     actor
         .mounts
         .iter()

@@ -12,7 +12,7 @@ use crate::scene::{Container, Scene, VolumeKind, Who, Workload};
 use crate::stage::{Actor, Stage};
 
 /// Something that deserves a second look.
-#[derive(Clone, PartialEq, Eq, Debug)]
+#[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
 pub struct Remark {
     /// What is odd, in one sentence.
     pub message: String,
@@ -22,15 +22,16 @@ pub struct Remark {
     pub from: Provenance,
 }
 
-/// Every remark on a scene and the stage made of it, in the order of the actors, each once.
+/// Every remark on the actors of `stage` that are `wanted`, in their order, each once; `scene` is what it was made of.
 #[must_use]
-pub fn remarks(scene: &Scene, stage: &Stage) -> Vec<Remark> {
+pub fn remarks(scene: &Scene, stage: &Stage, wanted: &dyn Fn(&Actor) -> bool) -> Vec<Remark> {
     let mut all: Vec<Remark> = Vec::new();
     let containers = scene
         .workloads
         .iter()
         .flat_map(|workload| workload.containers.iter().map(move |container| (workload, container)));
-    for ((workload, container), actor) in containers.zip(&stage.actors) {
+    let staged = containers.skip(stage.first).zip(&stage.actors);
+    for ((workload, container), actor) in staged.filter(|(_, actor)| wanted(actor)) {
         let mut looking = Looking { scene, stage, workload, container, actor, found: Vec::new() };
         looking.all();
         let new = looking.found.into_iter().filter(|remark| !all.contains(remark)).collect::<Vec<_>>();
@@ -67,7 +68,7 @@ impl Looking<'_> {
     }
 
     fn name(&self) -> String {
-        self.stage.name_of(self.actor)
+        self.actor.name.to_string()
     }
 
     fn add(&mut self, message: String, help: Option<&str>, from: Provenance) {

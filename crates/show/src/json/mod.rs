@@ -13,7 +13,7 @@ pub use confirm::{confirmed, random_acts};
 
 use mivask_core::ids::UNSPECIFIED_ID;
 use mivask_core::question::{AccessRow, Answer, ImprintRow, MountRow};
-use mivask_core::stage::{Actor, Stage};
+use mivask_core::stage::Actor;
 use serde::ser::SerializeMap;
 use serde::{Serialize, Serializer};
 
@@ -99,8 +99,8 @@ pub fn why(out: &mut dyn Write, answer: &Answer) -> io::Result<()> {
 ///
 /// # Errors
 /// Whatever `out` refuses.
-pub fn identities(out: &mut dyn Write, stage: &Stage, actors: &[&Actor]) -> io::Result<()> {
-    document(out, "actors", actors.iter().map(|actor| tables::IdentityJson::new(stage, actor)))
+pub fn identities(out: &mut dyn Write, actors: &[Actor]) -> io::Result<()> {
+    document(out, "actors", actors.iter().map(|actor| tables::IdentityJson::new(actor)))
 }
 
 /// `mounts`: every mount of every actor.

@@ -7,7 +7,7 @@ use mivask_core::identity::Identity;
 use mivask_core::ids::{IdMap, UserNamespace};
 use mivask_core::mount::RootFacts;
 use mivask_core::question::{AccessRow, ImprintRow, MountRow, Outcome};
-use mivask_core::stage::{Actor, Stage};
+use mivask_core::stage::Actor;
 use serde::Serialize;
 
 use super::answers::{DependenceJson, ImprintJson, RefusalJson};
@@ -74,7 +74,7 @@ struct FactJson {
 }
 
 impl IdentityJson {
-    pub(super) fn new(stage: &Stage, actor: &Actor) -> Self {
+    pub(super) fn new(actor: &Actor) -> Self {
         let resolved = &actor.identity;
         let refusal = actor.refusal();
         let possible: Vec<&Identity> = resolved.possible.iter().map(|(_, identity)| identity).collect();
@@ -92,7 +92,7 @@ impl IdentityJson {
             agreed(shown, get).map(|set| set.iter().map(|cap| cap.name()).collect())
         };
         Self {
-            actor: stage.name_of(actor),
+            actor: actor.name.to_string(),
             workload: actor.workload.to_string(),
             role: actor.role.word(),
             image: actor.image.as_ref().map(ToString::to_string),

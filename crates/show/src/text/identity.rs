@@ -4,7 +4,7 @@ use std::io::{self, Write};
 
 use mivask_core::fact::Provenance;
 use mivask_core::identity::set_in_words;
-use mivask_core::stage::{Actor, Stage};
+use mivask_core::stage::Actor;
 
 use super::{Layout, paragraph};
 use crate::safe::safe;
@@ -15,19 +15,19 @@ use crate::table::Table;
 ///
 /// # Errors
 /// Whatever `out` refuses.
-pub fn identities(out: &mut dyn Write, stage: &Stage, actors: &[&Actor], layout: Layout) -> io::Result<()> {
+pub fn identities(out: &mut dyn Write, actors: &[Actor], layout: Layout) -> io::Result<()> {
     for (index, actor) in actors.iter().enumerate() {
         if index > 0 {
             writeln!(out)?;
         }
-        identity(out, stage, actor, layout)?;
+        identity(out, actor, layout)?;
     }
     Ok(())
 }
 
-fn identity(out: &mut dyn Write, stage: &Stage, actor: &Actor, layout: Layout) -> io::Result<()> {
+fn identity(out: &mut dyn Write, actor: &Actor, layout: Layout) -> io::Result<()> {
     let image = actor.image.as_ref().map_or_else(String::new, |image| format!(", image {}", safe(image)));
-    let title = safe(&stage.name_of(actor));
+    let title = safe(&actor.name);
     writeln!(
         out,
         "{}  {} container of {}{image}",

@@ -5,7 +5,7 @@ use std::io::{self, Write};
 
 use mivask_core::act::quoted;
 use mivask_core::question::Answer;
-use mivask_core::stage::{Actor, Stage};
+use mivask_core::stage::Actor;
 use mivask_core::trace::{Step, StepResult};
 
 use super::{Layout, acts, folded, paragraph};
@@ -17,28 +17,16 @@ use crate::table::Table;
 ///
 /// # Errors
 /// Whatever `out` refuses.
-pub fn why(
-    out: &mut dyn Write,
-    stage: &Stage,
-    actor: &Actor,
-    answer: &Answer,
-    layout: Layout,
-) -> io::Result<()> {
+pub fn why(out: &mut dyn Write, actor: &Actor, answer: &Answer, layout: Layout) -> io::Result<()> {
     acts::act(out, answer, layout)?;
     if !answer.steps.is_empty() {
-        background(out, stage, actor, answer, layout)?;
+        background(out, actor, answer, layout)?;
     }
     acts::taken_for_granted(out, std::slice::from_ref(answer), layout)
 }
 
-fn background(
-    out: &mut dyn Write,
-    stage: &Stage,
-    actor: &Actor,
-    answer: &Answer,
-    layout: Layout,
-) -> io::Result<()> {
-    writeln!(out, "\n{}", paint(STRONG, &format!("Who {} is", safe(&stage.name_of(actor)))))?;
+fn background(out: &mut dyn Write, actor: &Actor, answer: &Answer, layout: Layout) -> io::Result<()> {
+    writeln!(out, "\n{}", paint(STRONG, &format!("Who {} is", safe(&actor.name))))?;
     let mut table = Table::new(&["field", "value", "from"]);
     let shown: BTreeSet<&str> = ["uid", "gid", "group", "umask"].into();
     for fact in actor.facts().iter().filter(|fact| shown.contains(fact.field)) {

@@ -1,0 +1,99 @@
+//! The names actors go by, known before any of them is put on a stage.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use crate::scene::Scene;
+
+/// Every actor of a scene, in the order of the description.
+#[derive(Clone, Debug, Default)]
+pub struct Cast {
+    names: Vec<Arc<str>>,
+    /// Workload and container of each.
+    full: Vec<(Arc<str>, Arc<str>)>,
+}
+
+/// Why no single actor answers to a name.
+#[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
+pub enum ActorError {
+    /// Nobody has that name.
+    #[error("there is no actor `{name}` in this scene; there is {}", listed(known))]
+    Unknown {
+        /// The name that was asked for.
+        name: String,
+        /// Every actor's name.
+        known: Vec<Arc<str>>,
+    },
+    /// Several workloads have a container of that name.
+    #[error("`{name}` stands for several actors: write one of {}", which.join(", "))]
+    Ambiguous {
+        /// The name that was asked for.
+        name: String,
+        /// The full names it may mean.
+        which: Vec<String>,
+    },
+}
+
+/// Names that are listed before the rest is only counted.
+const MOST_LISTED: usize = 20;
+
+fn listed(names: &[Arc<str>]) -> String {
+    let shown = names.iter().take(MOST_LISTED).map(|name| &**name).collect::<Vec<_>>().join(", ");
+    match names.len().saturating_sub(MOST_LISTED) {
+        0 => shown,
+        more => format!("{shown} and {more} more"),
+    }
+}
+
+impl Cast {
+    /// The actors of `scene`: each goes by its container's name, with the workload's where that is ambiguous.
+    #[must_use]
+    pub fn of(scene: &Scene) -> Self {
+        let mut full: Vec<(Arc<str>, Arc<str>)> = Vec::new();
+        for workload in &scene.workloads {
+            let name: Arc<str> = Arc::from(workload.name.as_str());
+            let containers = workload.containers.iter();
+            full.extend(containers.map(|one| (name.clone(), Arc::from(one.name.as_str()))));
+        }
+        let mut counts: BTreeMap<&str, usize> = BTreeMap::new();
+        for (_, container) in &full {
+            *counts.entry(container).or_default() += 1;
+        }
+        let name = |(workload, container): &(Arc<str>, Arc<str>)| match counts.get(&**container) {
+            Some(2..) => Arc::from(format!("{workload}/{container}")),
+            Some(_) | None => container.clone(),
+        };
+        Self { names: full.iter().map(name).collect(), full }
+    }
+
+    /// The names, in order.
+    #[must_use]
+    pub fn names(&self) -> &[Arc<str>] {
+        &self.names
+    }
+
+    /// The number of the actor called `name`: a container, or `workload/container`.
+    ///
+    /// # Errors
+    /// Nobody has that name, or several have.
+    pub fn find(&self, name: &str) -> Result<usize, ActorError> {
+        let called = |(workload, container): &(Arc<str>, Arc<str>)| {
+            **container == *name
+                || name
+                    .split_once('/')
+                    .is_some_and(|(left, right)| **workload == *left && **container == *right)
+        };
+        let found: Vec<usize> = (0..self.full.len()).filter(|at| called(&self.full[*at])).collect();
+        match found.as_slice() {
+            [] => Err(ActorError::Unknown { name: name.to_owned(), known: self.names.clone() }),
+            [one] => Ok(*one),
+            several => {
+                let full = |at: &usize| format!("{}/{}", self.full[*at].0, self.full[*at].1);
+                Err(ActorError::Ambiguous {
+                    name: name.to_owned(),
+                    which: several.iter().map(full).collect(),
+                })
+            }
+        }
+    }
+}
