@@ -9,7 +9,7 @@ use mivask_core::question::{Remark, remarks};
 use mivask_core::runtime::Runtime;
 use mivask_core::scene::Scene;
 use mivask_core::stage::{Actor, Stage};
-use mivask_read::input::{Disk, Origin, read_input};
+use mivask_read::input::{Disk, Origin, read_input, read_merged};
 use mivask_read::slip::{Severity, Slips};
 use mivask_show::sides::{Facet, Side};
 
@@ -148,7 +148,12 @@ pub(crate) fn print_sides(out: &mut dyn Write, sides: &[Side], json: bool) -> Re
 
 fn scene(input: &Input, err: &mut dyn Write) -> Result<Scene, Failure> {
     let mut slips = Slips::default();
-    let scene = read_input(&Origin::of(&input.input), &Disk, &mut slips);
+    let scene = if input.merge.is_empty() {
+        read_input(&Origin::of(&input.input), &Disk, &mut slips)
+    } else {
+        let all: Vec<PathBuf> = std::iter::once(&input.input).chain(&input.merge).cloned().collect();
+        read_merged(&all, &Disk, &mut slips)
+    };
     report(&slips, err)?;
     let scene = scene?;
     refuse_errors(&slips)?;
@@ -210,8 +215,7 @@ fn inside_path(path: &Path) -> Result<Vec<u8>, Failure> {
 /// How text is laid out: folded at the terminal's width, or not at all where there is no terminal.
 pub(crate) fn layout() -> mivask_show::text::Layout {
     let told = std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
-    let width = told.or_else(|| {
-        terminal_size::terminal_size_of(io::stdout()).map(|(width, _)| usize::from(width.0))
-    });
+    let width =
+        told.or_else(|| terminal_size::terminal_size_of(io::stdout()).map(|(width, _)| usize::from(width.0)));
     mivask_show::text::Layout { width }
 }

@@ -32,6 +32,9 @@ impl Color {
 pub(crate) struct Input {
     /// Kubernetes objects, a Compose file, an OCI configuration, a folder of these, or a scene file; `-` is standard input.
     pub input: PathBuf,
+    /// A further Compose file, merged on top of INPUT by the specification's rules. May be repeated.
+    #[arg(long, value_name = "FILE")]
+    pub merge: Vec<PathBuf>,
     /// Under which runtime. Several, such as `docker,podman`, are answered side by side: only what differs is shown.
     #[arg(long, value_name = "NAME", value_delimiter = ',', value_parser = runtime_name())]
     pub runtime: Vec<Runtime>,
@@ -41,7 +44,7 @@ pub(crate) struct Input {
 }
 
 /// The names of runtimes as a parser of arguments.
-fn runtime_name() -> impl TypedValueParser<Value = Runtime> {
+pub(crate) fn runtime_name() -> impl TypedValueParser<Value = Runtime> {
     PossibleValuesParser::new(Runtime::NAMED.map(Runtime::word))
         .map(|word| Runtime::by_word(&word).unwrap_or(Runtime::Bare))
 }

@@ -68,6 +68,68 @@ pub fn read_input(origin: &Origin, files: &dyn FileReader, slips: &mut Slips) ->
     Ok(scene)
 }
 
+/// Reads several Compose files as one project, later ones merged on top.
+///
+/// # Errors
+/// One of them cannot be read at all.
+pub fn read_merged(
+    paths: &[PathBuf],
+    files: &dyn FileReader,
+    slips: &mut Slips,
+) -> Result<Scene, InputError> {
+    let mut scene = Scene::default();
+    merge(paths, files, &mut scene, slips)?;
+    Ok(scene)
+}
+
+fn merge(
+    paths: &[PathBuf],
+    files: &dyn FileReader,
+    scene: &mut Scene,
+    slips: &mut Slips,
+) -> Result<(), InputError> {
+    let mut read: Vec<(Node, SourceText, PathBuf)> = Vec::new();
+    for path in paths {
+        let origin = Origin::of(path);
+        let mut stream = open(&origin, files)?;
+        let mut documents = Vec::new();
+        while let Some(source) = stream.next()? {
+            let nodes = parse(&source, slips);
+            documents.extend(nodes.into_iter().map(|node| (node, source.clone())));
+        }
+        let wrong = documents.iter().find(|(node, _)| kubernetes::is_object(node) || is_scene(node));
+        if let Some((node, source)) = wrong.or(documents.get(1)) {
+            let message = "only Compose files of one document each are merged";
+            let help = Some("give a scene file its parts as `workloads: [[first, second]]`".to_owned());
+            slips.add(Severity::Error, source, &head(node), message, help);
+        }
+        let folder = match &origin {
+            Origin::File(path) => folder_of(path),
+            Origin::Standard => PathBuf::new(),
+        };
+        read.extend(documents.into_iter().map(|(node, source)| (node, source, folder.clone())));
+    }
+    if !slips.has_errors() {
+        let parts: Vec<(Node, &SourceText, &Path)> =
+            read.iter().map(|(node, source, folder)| (node.clone(), source, folder.as_path())).collect();
+        compose::add(&parts, files, scene, slips);
+    }
+    Ok(())
+}
+
+/// The Compose files that a scene names to be merged. `named` is where it does.
+pub(crate) fn merge_named(
+    paths: &[PathBuf],
+    named: (&SourceText, &std::ops::Range<usize>),
+    files: &dyn FileReader,
+    scene: &mut Scene,
+    slips: &mut Slips,
+) {
+    if let Err(error) = merge(paths, files, scene, slips) {
+        slips.add(Severity::Error, named.0, named.1, error.to_string(), None);
+    }
+}
+
 /// Adds every document of these files.
 fn add_files(
     paths: &[PathBuf],

@@ -220,7 +220,7 @@ fn agree(test: &str, options: &[&str]) {
                     Outcome::Denied(errno) => !allowed && errno.is_some_and(|errno| errno.name() == "EACCES"),
                     // The program behind this mount allows everything.
                     Outcome::Depends => {
-                        let ending = answer.depends_on.iter().find(|one| one.when.contains("allows it"));
+                        let ending = answer.depends_on.iter().find(|one| one.when().contains("allows it"));
                         ending.is_some_and(|ending| ending.verdict.is_ok() == allowed)
                     }
                     Outcome::NeverRuns(_) => false,

@@ -7,7 +7,8 @@ use std::io::Write;
 use std::path::PathBuf;
 
 use crate::end::{End, Failure};
-use crate::options::Format;
+use crate::options::{Format, runtime_name};
+use mivask_core::runtime::Runtime;
 
 /// Does acts on the running kernel, in throwaway namespaces, and prints what it did beside the prediction.
 ///
@@ -33,6 +34,9 @@ pub(crate) struct Args {
     /// A file of acts, one a line; `-` is standard input.
     #[arg(long = "acts", value_name = "FILE", conflicts_with = "random")]
     file: Vec<PathBuf>,
+    /// Under which runtime.
+    #[arg(long, value_name = "NAME", value_parser = runtime_name(), conflicts_with = "random")]
+    runtime: Option<Runtime>,
     /// What to build on: tmpfs, ext4, xfs or btrfs, or `told` for what the scene says of each volume. With --random,
     /// also overlay, erofs and squashfs; may then be repeated.
     #[arg(long, value_name = "NAME")]

@@ -52,6 +52,10 @@ fn the_demo_holds_its_own_expectations() {
      --> tides/tides.scene.yaml:42:11 images.tides/press:1.user
       = help: set runAsGroup
 
+    warning: herald (7500) has no account in its image, so its group is 0, root's
+     --> tides/station.yaml:43:20 securityContext.runAsUser
+      = help: name a group beside the user, or give the image an account
+
     warning: fsGroup 7300 is not applied to host path /srv/tides/www
      --> tides/station.yaml:46:19 volumeMounts.name
       = help: change its group on the host, or add that group to supplementalGroups

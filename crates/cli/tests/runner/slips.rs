@@ -24,9 +24,6 @@ fn a_key_in_the_wrong_letter_case() {
       |
       = help: did you mean `runAsUser`?
 
-    warning: p never runs: the pod sets runAsGroup 7200 without runAsUser at pod level: containerd refuses the sandbox, so no container of the pod starts
-     --> pod.yaml:6:51 securityContext.runAsGroup
-
     error: there is no actor `none` in this scene; there is gauge
     --- status 2
     ");
@@ -60,9 +57,6 @@ fn capabilities_on_a_pod() {
       |                      ^^^^^^^^^^^^
       |
       = help: it belongs in the `securityContext` of a container: it does not exist for the pod
-
-    warning: p never runs: the pod sets runAsGroup 7200 without runAsUser at pod level: containerd refuses the sandbox, so no container of the pod starts
-     --> pod.yaml:6:65 securityContext.runAsGroup
 
     error: there is no actor `none` in this scene; there is gauge
     --- status 2

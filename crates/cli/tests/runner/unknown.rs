@@ -71,11 +71,10 @@ fn an_image_without_facts_is_named_with_what_would_settle_it() {
     let scratch = Scratch::with("pod.yaml", &pod(TIDES));
     assert_snapshot!(scratch.run(["ask", "pod.yaml", "gauge creates /tmp/x", "gauge reads /etc/tide.conf"]), @"
     depends        gauge creates /tmp/x
-                   denied EEXIST  when /tmp is there; owner and mode of /tmp give gauge --x; /tmp/x is there
-                   allowed        when /tmp is there; owner and mode of /tmp give gauge --x; /tmp/x is missing; owner and mode of /tmp give gauge -wx
-                   denied EACCES  when /tmp is there; owner and mode of /tmp give gauge --x; /tmp/x is missing; owner and mode of /tmp do not give gauge -wx
-                   denied EACCES  when /tmp is there; owner and mode of /tmp do not give gauge --x
                    denied ENOENT  when /tmp is missing
+                   denied EACCES  when owner and mode of /tmp do not give gauge --x, or owner and mode of /tmp do not give gauge -wx
+                   denied EEXIST  when /tmp/x is there
+                   allowed        otherwise
                    to settle it: give `images: { tides/gauge:3: { tree: ... } }` in a scene file
     depends        gauge reads /etc/tide.conf
                    allowed        when /etc/tide.conf is there; owner and mode of /etc/tide.conf give gauge r--

@@ -92,6 +92,8 @@ fn step(
 ) -> Result<Place, String> {
     match arrive(stage, table, path)? {
         Reached::There(place) => return Ok(place),
+        // Below something nobody knows nothing can be made here, but it may well be there.
+        Reached::Missing(directory, _) if directory.inode.is_none() => return Ok(directory),
         Reached::Missing(directory, name) => make(stage, table, directory, &name, kind, maker)?,
         Reached::Dangling(target) if links > 0 => {
             let parents = target.iter().enumerate().skip(1).filter(|(_, byte)| **byte == b'/');

@@ -52,12 +52,20 @@ impl Outcome {
 pub struct Dependence {
     /// The missing facts.
     pub fact: String,
-    /// What each would have to be.
-    pub when: String,
+    /// What each would have to be, in the order the act meets them.
+    pub conditions: Vec<String>,
     /// What the user can add to settle them.
     pub settle: Vec<Arc<str>>,
     /// How the act then ends.
     pub verdict: Verdict,
+}
+
+impl Dependence {
+    /// Every condition in one text.
+    #[must_use]
+    pub fn when(&self) -> String {
+        self.conditions.join("; ")
+    }
 }
 
 /// The answer to one act.
@@ -176,13 +184,13 @@ pub(super) fn settle(explored: &Explored) -> (Outcome, Effect, Vec<Dependence>) 
         .map(|ending| {
             let mut facts: Vec<&str> = ending.conditions.iter().map(|(unknown, _)| &*unknown.fact).collect();
             facts.dedup();
-            let conditions: Vec<&str> = ending.conditions.iter().map(|(_, when)| when.as_str()).collect();
+            let conditions = ending.conditions.iter().map(|(_, when)| when.clone()).collect();
             let mut settle: Vec<Arc<str>> =
                 ending.conditions.iter().map(|(unknown, _)| unknown.settle.clone()).collect();
             settle.dedup();
             Dependence {
                 fact: facts.join("; "),
-                when: conditions.join("; "),
+                conditions,
                 settle,
                 verdict: ending.verdict.clone(),
             }

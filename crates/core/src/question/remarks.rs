@@ -57,6 +57,7 @@ impl Looking<'_> {
             return;
         }
         self.image_group();
+        self.no_account();
         self.useless_capabilities();
         self.group_on_host_paths();
         for (_, mount) in self.actor.mounts.iter() {
@@ -93,6 +94,20 @@ impl Looking<'_> {
             let message =
                 format!("the group `{group}` of the image's USER {user} is not passed on to {}", self.name());
             self.add(message, Some("set runAsGroup"), from);
+        }
+    }
+
+    /// A number that the image's accounts do not know, so that its group is root's.
+    fn no_account(&mut self) {
+        let facts = self.actor.facts();
+        let nameless = facts.iter().any(|fact| fact.field == "name" && fact.value == "none");
+        let group = facts.iter().find(|fact| fact.field == "gid" && fact.value == "0");
+        let by_rule = group.is_some_and(|fact| matches!(fact.from, Provenance::Rule(_)));
+        let uid = facts.iter().find(|fact| fact.field == "uid").map(|fact| fact.from.clone());
+        if let (true, true, Some(number), Some(from)) = (nameless, by_rule, self.ordinary_uid(), uid) {
+            let message =
+                format!("{} ({number}) has no account in its image, so its group is 0, root's", self.name());
+            self.add(message, Some("name a group beside the user, or give the image an account"), from);
         }
     }
 

@@ -18,7 +18,7 @@ use mivask_core::scene::Scene;
 use crate::passed::Passed;
 use crate::slip::{Severity, Slips};
 use crate::text::SourceText;
-use crate::yaml::{Node, from_node};
+use crate::yaml::{Node, Value, from_node};
 use misplaced::misplaced;
 use pod::Head;
 
@@ -75,13 +75,34 @@ pub fn add(
         }
         list if list.ends_with("List") && node.get("items").is_some() => {
             for item in node.get("items").map(Node::items).unwrap_or_default() {
-                add(item, source, scene, passed, slips);
+                // Objects of a typed list leave their kind to it.
+                match item.get("kind") {
+                    None if list != "List" => add(&with_kind(item, kind, list), source, scene, passed, slips),
+                    _ => add(item, source, scene, passed, slips),
+                };
             }
         }
         other if cluster::add(other, &origin, &mut scene.cluster, slips) => {}
         other => passed.add(other, source, &kind.span),
     }
     Some(())
+}
+
+/// `item` of the list called `list` with the kind that this says of it.
+fn with_kind(item: &Node, kind: &Node, list: &str) -> Node {
+    let mut item = item.clone();
+    if let Value::Mapping(pairs) = &mut item.value {
+        let mut own = kind.clone();
+        if let Value::Scalar { text, .. } = &mut own.value {
+            list.trim_end_matches("List").clone_into(text);
+        }
+        let mut key = kind.clone();
+        if let Value::Scalar { text, .. } = &mut key.value {
+            "kind".clone_into(text);
+        }
+        pairs.push((key, own));
+    }
+    item
 }
 
 /// Kinds that hold a pod at `spec.template`.

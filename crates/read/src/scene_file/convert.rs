@@ -6,8 +6,10 @@ use mivask_core::fact::Fact;
 use mivask_core::runtime::Runtime;
 use mivask_core::scene::{Assigned, Scene};
 
+use super::listed::Listed;
 use super::types::{AssignedSection, RuntimeName, SceneFile};
 use crate::files::{FileReader, Origin};
+use crate::input::{merge_named, read_manifests};
 use crate::slip::{Severity, Slips};
 use crate::text::SourceText;
 use crate::yaml::{Node, from_node};
@@ -110,15 +112,18 @@ pub fn read_scene(
     }
     scene.host = reading.host(&scene_file.host, node.get("host"));
     let listed = node.get("workloads").map(Node::items).unwrap_or_default();
-    for (path, at) in scene_file.workloads.iter().zip(listed) {
-        let full = reading.folder.join(path);
-        crate::input::read_manifests(
-            &full,
-            (reading.source, &at.span),
-            reading.files,
-            &mut scene,
-            reading.slips,
-        );
+    for (entry, at) in scene_file.workloads.iter().zip(listed) {
+        let named = (reading.source, &at.span);
+        match entry {
+            Listed::One(path) => {
+                let path = reading.folder.join(path);
+                read_manifests(&path, named, reading.files, &mut scene, reading.slips);
+            }
+            Listed::Merged(paths) => {
+                let paths: Vec<PathBuf> = paths.iter().map(|path| reading.folder.join(path)).collect();
+                merge_named(&paths, named, reading.files, &mut scene, reading.slips);
+            }
+        }
     }
     scene.assigned = reading.assigned(&scene_file.assigned, node);
     reading.runtime_fits(&scene, node);

@@ -4,6 +4,7 @@ mod containers;
 mod convert;
 mod facts;
 mod id_map;
+mod listed;
 mod tree;
 mod types;
 

@@ -7,6 +7,7 @@ use mivask_core::mode::Mode;
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Deserializer};
 
+use super::listed::Listed;
 use crate::yaml::RAW;
 
 /// Everything known about workloads, images, volumes and the host. Every path is relative to this file.
@@ -18,9 +19,10 @@ pub struct SceneFile {
     pub scene: u32,
     /// What the scene is about.
     pub title: Option<String>,
-    /// Manifests, or folders of them.
+    /// Manifests, Compose files, OCI configurations, or folders of them; a list within the list is Compose files
+    /// that are merged.
     #[serde(default)]
-    pub workloads: Vec<String>,
+    pub workloads: Vec<Listed>,
     /// The container runtime whose rules apply. Left out: containerd for Kubernetes objects, docker for Compose
     /// files, runc for OCI configurations; containers listed here then have exactly the mounts they list.
     pub runtime: Option<RuntimeName>,

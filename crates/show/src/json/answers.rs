@@ -103,7 +103,7 @@ impl RunsAsJson {
 #[derive(Debug, Serialize)]
 pub(super) struct DependenceJson<'a> {
     fact: &'a str,
-    when: &'a str,
+    when: String,
     outcome: &'static str,
     errno: Option<&'static str>,
     imprint: Option<ImprintJson<'a>>,
@@ -115,7 +115,7 @@ impl<'a> DependenceJson<'a> {
         let effect = one.verdict.as_ref().ok();
         Self {
             fact: &one.fact,
-            when: &one.when,
+            when: one.when(),
             outcome: if effect.is_some() { "allowed" } else { "denied" },
             errno: one.verdict.as_ref().err().map(|errno| errno.name()),
             imprint: effect.and_then(|effect| effect.imprint.as_ref()).map(ImprintJson::new),

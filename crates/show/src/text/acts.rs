@@ -7,7 +7,8 @@ use mivask_core::act::quoted;
 use mivask_core::question::{Answer, Outcome};
 use mivask_core::trace::StepResult;
 
-use super::{Layout, assumptions, dependences, elsewhere, imprint, paragraph};
+use super::depends::dependences;
+use super::{Layout, assumptions, elsewhere, imprint, paragraph};
 use crate::safe::safe;
 use crate::style::{BAD, FAINT, STRONG, outcome, paint};
 use crate::words::ran;

@@ -6,7 +6,8 @@ use mivask_core::act::quoted;
 use mivask_core::mode::symbolic;
 use mivask_core::question::{ImprintRow, Outcome};
 
-use super::{Layout, dependences, imprint, stored};
+use super::depends::dependences;
+use super::{Layout, imprint, stored};
 use crate::safe::safe;
 use crate::style::{STRONG, outcome, paint};
 use crate::table::Table;

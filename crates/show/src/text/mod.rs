@@ -3,6 +3,7 @@
 mod access;
 mod acts;
 mod confirm;
+mod depends;
 mod identity;
 mod imprints;
 mod mounts;
@@ -20,13 +21,11 @@ use std::collections::BTreeSet;
 use std::io::{self, Write};
 use std::sync::Arc;
 
-use anstyle::Style;
 use mivask_core::ids::UNSPECIFIED_ID;
-use mivask_core::outcome::{Effect, Imprint};
-use mivask_core::question::Dependence;
+use mivask_core::outcome::Imprint;
 
 use crate::safe::safe;
-use crate::style::{BAD, FAINT, GOOD, STRONG, paint};
+use crate::style::{STRONG, paint};
 
 /// How text is laid out.
 #[derive(Clone, Copy, Debug, Default)]
@@ -113,30 +112,3 @@ pub(crate) fn elsewhere(left: &Imprint) -> String {
     if shown.starts_with(&format!("{other} ")) { String::new() } else { format!(", stored as {other}") }
 }
 
-/// The possibilities of an answer, and what would settle them.
-fn dependences(out: &mut dyn Write, all: &[Dependence], indent: usize, layout: Layout) -> io::Result<()> {
-    let pad = " ".repeat(indent);
-    let labels: Vec<(Style, String)> = all.iter().map(ending).collect();
-    let width = labels.iter().map(|(_, label)| label.len()).max().unwrap_or(0) + 2;
-    for (one, (style, label)) in all.iter().zip(labels) {
-        let when = folded(&format!("when {}", safe(&one.when)), indent + width, layout.width);
-        writeln!(out, "{pad}{}{when}", paint(style, &format!("{label:<width$}")))?;
-    }
-    let settles: BTreeSet<&Arc<str>> = all.iter().flat_map(|one| &one.settle).collect();
-    for settle in settles {
-        let text = format!("to settle it: {}", safe(settle));
-        writeln!(out, "{pad}{}", paint(FAINT, &folded(&text, indent, layout.width)))?;
-    }
-    Ok(())
-}
-
-/// `denied EACCES`, `allowed`, or what an allowed act leaves.
-fn ending(one: &Dependence) -> (Style, String) {
-    match &one.verdict {
-        Err(errno) => (BAD, format!("denied {errno}")),
-        Ok(Effect { imprint: Some(left), .. }) if *left != Imprint::default() => {
-            (GOOD, format!("leaves {}", imprint(left)))
-        }
-        Ok(_) => (GOOD, "allowed".to_owned()),
-    }
-}

@@ -15,7 +15,12 @@ use crate::options::{Format, Input};
 
 pub(super) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
     let choice = choice(&args.filesystem)?;
-    let input = Input { input: args.input.clone().unwrap_or_default(), runtime: Vec::new(), strict: false };
+    let input = Input {
+        input: args.input.clone().unwrap_or_default(),
+        merge: Vec::new(),
+        runtime: args.runtime.into_iter().collect(),
+        strict: false,
+    };
     let mut stage = load::stage(&input, err)?;
     let acts = gather(&input, &args.acts, &args.file, &stage, err)?;
     settle(&mut stage, err)?;

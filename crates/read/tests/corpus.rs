@@ -1,0 +1,129 @@
+//! A corpus of descriptions, each with what must be read out of it in its first lines.
+//!
+//! `#= ACTOR is UID:GID GROUPS`, `#= ACTOR refused WORDS`, `#= ACTOR at PATH KIND OWNER MODE FLAGS` (`?` is not known),
+//! `#= ACT -> ...` as for `ask`, `#= depends ACT`, `#= says SEVERITY WORDS`. An error that no line expects fails.
+
+mod fixtures;
+
+use std::collections::BTreeSet;
+use std::path::Path;
+
+use fixtures::read;
+use mivask_core::act::parse_act;
+use mivask_core::prepare;
+use mivask_core::question::{Outcome, ask, mounts};
+use mivask_core::stage::{Actor, Stage};
+
+const LEAST: usize = 40;
+
+fn corpus() -> Vec<(String, String)> {
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/corpus");
+    let entries = std::fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path());
+    let mut files: Vec<(String, String)> = entries
+        .map(|path| {
+            let name = path.file_name().unwrap().to_str().unwrap().to_owned();
+            (name, std::fs::read_to_string(path).unwrap())
+        })
+        .collect();
+    files.sort();
+    files
+}
+
+fn who(actor: &Actor) -> String {
+    let possible = actor.identity.possible.iter().map(|(_, who)| {
+        let groups: Vec<String> = who.groups.iter().map(ToString::to_string).collect();
+        let groups = if groups.is_empty() { "-".to_owned() } else { groups.join(",") };
+        format!("{}:{} {groups}", who.uid, who.gid)
+    });
+    possible.collect::<Vec<_>>().join(" or ")
+}
+
+fn mounted(stage: &Stage, actor: &Actor, path: &str) -> String {
+    let rows = mounts(stage, actor);
+    let Some(row) = rows.iter().rev().find(|row| row.at == path.as_bytes()) else {
+        return "nothing".to_owned();
+    };
+    let root =
+        row.root.map_or_else(|| "? ?".to_owned(), |root| format!("{}:{} {}", root.uid, root.gid, root.mode));
+    format!("{} {root} {}", row.kind, row.flags)
+}
+
+/// What is wrong with one expectation; `None` where it holds.
+fn broken(expected: &str, stage: Option<&Stage>, slips: &[String]) -> Option<String> {
+    if let Some(words) = expected.strip_prefix("says ") {
+        let (severity, words) = words.split_once(' ').unwrap_or((words, ""));
+        let said = slips.iter().any(|slip| slip.starts_with(severity) && slip.contains(words));
+        return (!said).then(|| format!("{slips:#?}"));
+    }
+    let Some(stage) = stage else { return Some(format!("it cannot be read: {slips:#?}")) };
+    if let Some(act) = expected.strip_prefix("depends ") {
+        let answer = ask(stage, &parse_act(act).expect(act)).expect(act);
+        return (answer.outcome != Outcome::Depends).then(|| format!("{:?}", answer.outcome));
+    }
+    if expected.contains(" -> ") {
+        let answer = ask(stage, &parse_act(expected).expect(expected)).expect(expected);
+        return (answer.holds() != Some(true))
+            .then(|| format!("{:?} {:?}", answer.outcome, answer.effect.imprint));
+    }
+    let words: Vec<&str> = expected.splitn(3, ' ').collect();
+    let &[name, what, rest] = words.as_slice() else { panic!("no expectation: {expected}") };
+    let actor = stage.actor(name).expect(expected);
+    let (found, holds) = match what {
+        "is" => (who(actor), who(actor) == rest && actor.refusal().is_none()),
+        "refused" => {
+            let reason = actor.refusal().map_or_else(String::new, |refusal| refusal.reason.clone());
+            (reason.clone(), reason.contains(rest) && !reason.is_empty())
+        }
+        "at" => {
+            let (path, facts) = rest.split_once(' ').expect(expected);
+            (mounted(stage, actor, path), mounted(stage, actor, path) == facts)
+        }
+        _ => panic!("no expectation: {expected}"),
+    };
+    (!holds).then_some(found)
+}
+
+#[test]
+fn every_description_reads_with_the_right_facts() {
+    let files = corpus();
+    assert!(files.len() >= LEAST, "{} files", files.len());
+    let mut wrong = Vec::new();
+    for (name, text) in &files {
+        let (scene, slips) = read(name, &[(name.as_str(), text.as_str())]);
+        let failed = slips.iter().any(|slip| slip.starts_with("error"));
+        let stage = (!failed).then(|| prepare::stage(&scene));
+        let expected: Vec<&str> = text.lines().filter_map(|line| line.strip_prefix("#= ")).collect();
+        assert!(!expected.is_empty(), "{name} expects nothing");
+        if failed && !expected.iter().any(|line| line.starts_with("says error")) {
+            wrong.push(format!("{name}: {slips:#?}"));
+            continue;
+        }
+        let lines = expected.iter().filter_map(|line| Some((line, broken(line, stage.as_ref(), &slips)?)));
+        wrong.extend(lines.map(|(line, found)| format!("{name}: {line}\n    found {found}")));
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+}
+
+/// Every field the readers promise stands in some file of the corpus.
+#[test]
+fn every_field_is_covered() {
+    let whole: String = corpus().into_iter().map(|(_, text)| text).collect();
+    let words: BTreeSet<&str> = whole
+        .split(|c: char| !c.is_alphanumeric() && c != '_' && c != '-')
+        .filter(|word| !word.is_empty())
+        .collect();
+    let wanted = "
+        Pod Deployment StatefulSet DaemonSet ReplicaSet ReplicationController Job CronJob PodTemplate List
+        initContainers ephemeralContainers restartPolicy volumeClaimTemplates emptyDir hostPath configMap secret downwardAPI
+        projected serviceAccountToken persistentVolumeClaim ephemeral csi nfs iscsi fc rbd cephfs azureFile image
+        defaultMode mode items subPath subPathExpr readOnly recursiveReadOnly mountPropagation hostUsers
+        supplementalGroupsPolicy fsGroupChangePolicy supplementalGroups capabilities procMount seLinuxOptions
+        appArmorProfile PersistentVolume PersistentVolumeClaim StorageClass CSIDriver ConfigMap Secret Namespace
+        fsGroupPolicy mountOptions accessModes volumeName claimRef
+        FileOrCreate DirectoryOrCreate Socket CharDevice BlockDevice Directory
+        volumes tmpfs user group_add cap_add cap_drop privileged read_only security_opt userns_mode volumes_from secrets
+        configs working_dir driver_opts external name extends profiles build dockerfile_inline nocopy create_host_path
+        additionalGids umask noNewPrivileges readonly rro idmap uidMappings gidMappings maskedPaths readonlyPaths ambient";
+    let missing: Vec<&str> = wanted.split_whitespace().filter(|field| !words.contains(field)).collect();
+    assert!(missing.is_empty(), "{missing:?}");
+}

@@ -1,0 +1,80 @@
+//! The endings of an act that hangs on facts nobody told.
+
+use std::collections::BTreeSet;
+use std::io::{self, Write};
+use std::sync::Arc;
+
+use anstyle::Style;
+use mivask_core::outcome::{Effect, Imprint};
+use mivask_core::question::Dependence;
+
+use super::{Layout, folded, imprint};
+use crate::safe::safe;
+use crate::style::{BAD, FAINT, GOOD, paint};
+
+/// Endings that are listed with all their conditions; of more, only what decides each is said.
+const MOST: usize = 3;
+
+/// The possibilities of an answer, and what would settle them.
+pub(super) fn dependences(
+    out: &mut dyn Write,
+    all: &[Dependence],
+    indent: usize,
+    layout: Layout,
+) -> io::Result<()> {
+    let lines = match chain(all).filter(|_| all.len() > MOST) {
+        Some(lines) => lines,
+        None => all.iter().map(|one| (ending(one), format!("when {}", one.when()))).collect(),
+    };
+    let pad = " ".repeat(indent);
+    let width = lines.iter().map(|((_, label), _)| label.len()).max().unwrap_or(0) + 2;
+    for ((style, label), when) in lines {
+        let when = folded(&safe(&when), indent + width, layout.width);
+        writeln!(out, "{pad}{}{when}", paint(style, &format!("{label:<width$}")))?;
+    }
+    let settles: BTreeSet<&Arc<str>> = all.iter().flat_map(|one| &one.settle).collect();
+    for settle in settles {
+        let text = format!("to settle it: {}", safe(settle));
+        writeln!(out, "{pad}{}", paint(FAINT, &folded(&text, indent, layout.width)))?;
+    }
+    Ok(())
+}
+
+type Line = ((Style, String), String);
+
+/// Where each ending branches off one long way, only its own condition needs saying; what is at the end of the way
+/// happens otherwise. `None` where they branch in another fashion.
+fn chain(all: &[Dependence]) -> Option<Vec<Line>> {
+    let longest = all.iter().max_by_key(|one| (one.conditions.len(), one.verdict.is_ok()))?;
+    let on_the_way = |one: &Dependence| {
+        let before = one.conditions.len().checked_sub(1);
+        before.is_some_and(|before| longest.conditions.starts_with(&one.conditions[..before]))
+    };
+    if !all.iter().all(on_the_way) {
+        return None;
+    }
+    let mut sides: Vec<&Dependence> = all.iter().filter(|one| *one != longest).collect();
+    sides.sort_by_key(|one| one.conditions.len());
+    let mut lines: Vec<Line> = Vec::new();
+    for one in sides {
+        let label = ending(one);
+        let own = one.conditions.last()?;
+        match lines.iter_mut().find(|(known, _)| *known == label) {
+            Some((_, whens)) => whens.push_str(&format!(", or {own}")),
+            None => lines.push((label, format!("when {own}"))),
+        }
+    }
+    lines.push((ending(longest), "otherwise".to_owned()));
+    Some(lines)
+}
+
+/// `denied EACCES`, `allowed`, or what an allowed act leaves.
+fn ending(one: &Dependence) -> (Style, String) {
+    match &one.verdict {
+        Err(errno) => (BAD, format!("denied {errno}")),
+        Ok(Effect { imprint: Some(left), .. }) if *left != Imprint::default() => {
+            (GOOD, format!("leaves {}", imprint(left)))
+        }
+        Ok(_) => (GOOD, "allowed".to_owned()),
+    }
+}
