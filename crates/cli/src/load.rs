@@ -49,6 +49,9 @@ impl Told {
     }
 }
 
+/// Prints rows.
+type Printing<'a, R> = &'a dyn Fn(&mut dyn Write, R) -> io::Result<()>;
+
 /// A question about single actors, and how its answers are shown.
 pub(crate) struct Table<'a, R> {
     /// The rows about one actor.
@@ -56,9 +59,9 @@ pub(crate) struct Table<'a, R> {
     /// What is compared under several runtimes.
     pub facets: &'a dyn Fn(&[R]) -> Vec<Facet>,
     /// Prints for people.
-    pub text: &'a dyn Fn(&mut dyn Write, Vec<R>) -> io::Result<()>,
+    pub text: Printing<'a, Vec<R>>,
     /// Prints one JSON document.
-    pub json: &'a dyn Fn(&mut dyn Write, &[R]) -> io::Result<()>,
+    pub json: Printing<'a, Vec<R>>,
 }
 
 impl<R> Table<'_, R> {
@@ -78,7 +81,7 @@ impl<R> Table<'_, R> {
             told.refuse(common.input.strict)?;
             match common.format {
                 Format::Text => (self.text)(out, rows)?,
-                Format::Json => (self.json)(out, &rows)?,
+                Format::Json => (self.json)(out, rows)?,
             }
             return Ok(End::Answered);
         }

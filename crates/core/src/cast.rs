@@ -3,8 +3,6 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use crate::scene::Scene;
-
 /// Every actor of a scene, in the order of the description.
 #[derive(Clone, Debug, Default)]
 pub struct Cast {
@@ -46,15 +44,12 @@ fn listed(names: &[Arc<str>]) -> String {
 }
 
 impl Cast {
-    /// The actors of `scene`: each goes by its container's name, with the workload's where that is ambiguous.
+    /// The containers of workloads, each with its workload's name: each goes by its own name, with the workload's where
+    /// that is ambiguous.
     #[must_use]
-    pub fn of(scene: &Scene) -> Self {
-        let mut full: Vec<(Arc<str>, Arc<str>)> = Vec::new();
-        for workload in &scene.workloads {
-            let name: Arc<str> = Arc::from(workload.name.as_str());
-            let containers = workload.containers.iter();
-            full.extend(containers.map(|one| (name.clone(), Arc::from(one.name.as_str()))));
-        }
+    pub fn of<'a>(containers: impl Iterator<Item = (&'a Arc<str>, &'a str)>) -> Self {
+        let full: Vec<(Arc<str>, Arc<str>)> =
+            containers.map(|(workload, container)| (workload.clone(), Arc::from(container))).collect();
         let mut counts: BTreeMap<&str, usize> = BTreeMap::new();
         for (_, container) in &full {
             *counts.entry(container).or_default() += 1;

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use crate::build::Recipe;
+use crate::cast::Cast;
 pub use crate::cluster::HostPathCheck;
 use crate::cluster::{Backing, Cluster};
 use crate::fact::{Fact, Provenance, Unknown};
@@ -12,6 +12,7 @@ use crate::ids::{MountIds, UserNamespace};
 use crate::mode::Mode;
 use crate::mount::MountFlags;
 use crate::personality::{Personality, Tmpfs};
+use crate::recipe::Recipe;
 use crate::runtime::{Flavour, Runtime};
 use crate::stage::{Role, Settings};
 use crate::tree::Tree;
@@ -38,6 +39,17 @@ pub struct Scene {
 }
 
 impl Scene {
+    /// The names its actors go by.
+    #[must_use]
+    pub fn cast(&self) -> Cast {
+        let names: Vec<Arc<str>> =
+            self.workloads.iter().map(|workload| workload.name.as_str().into()).collect();
+        let workloads = names.iter().zip(&self.workloads);
+        Cast::of(workloads.flat_map(|(name, workload)| {
+            workload.containers.iter().map(move |container| (name, container.name.as_str()))
+        }))
+    }
+
     /// The runtime of `workload`.
     #[must_use]
     pub fn runtime_of(&self, workload: &Workload) -> Runtime {

@@ -107,7 +107,12 @@ impl FileReader for Disk {
         };
         let target = match kind {
             FileKind::Link => std::fs::read_link(path)?.into_os_string().into_encoded_bytes(),
-            _ => Vec::new(),
+            FileKind::File
+            | FileKind::Directory
+            | FileKind::Fifo
+            | FileKind::Socket
+            | FileKind::CharDevice
+            | FileKind::BlockDevice => Vec::new(),
         };
         let bits = u16::try_from(facts.permissions().mode() & 0o7777).unwrap_or_default();
         Ok(Found { kind, mode: Some(Mode::new(bits)), target })

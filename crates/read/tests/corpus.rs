@@ -18,11 +18,11 @@ const LEAST: usize = 40;
 
 fn corpus() -> Vec<(String, String)> {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/corpus");
-    let entries = std::fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path());
+    let entries = std::fs::read_dir(folder).expect("the corpus").map(|entry| entry.expect("an entry").path());
     let mut files: Vec<(String, String)> = entries
         .map(|path| {
-            let name = path.file_name().unwrap().to_str().unwrap().to_owned();
-            (name, std::fs::read_to_string(path).unwrap())
+            let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+            (name, std::fs::read_to_string(path).expect("a text"))
         })
         .collect();
     files.sort();

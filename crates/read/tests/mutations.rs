@@ -14,10 +14,31 @@ const STATION: &str = include_str!("../../../demo/station.yaml");
 const PASSWD: &str = include_str!("../../../demo/press/passwd");
 const GROUP: &str = include_str!("../../../demo/press/group");
 
-/// The demo, damaged.
+const PROJECT: &str = "services:\n  c: { build: . }\n";
+const BUILD: &str = r#"# escape=\
+ARG TAG=1
+FROM scratch AS base
+ENV DIR=/data "NAME=a b"
+RUN addgroup -g 7200 tides && adduser -D -u 7101 -G tides gauge; umask 027
+RUN mkdir -p ${DIR}/in /srv && chown -R gauge:tides $DIR && \
+    # why
+    chmod u=rwX,g+s,o= /srv && touch '/srv/a b' | cat > /tmp/x
+WORKDIR in
+USER gauge:${GROUP:-tides}
+COPY --chown=7101 --chmod=0750 . /srv/
+RUN <<END
+mkdir d
+END
+FROM base
+COPY --from=base /srv /other
+VOLUME ["/data"]
+"#;
+
+/// The demo and a build, damaged.
 struct Damaged {
     scene: Vec<u8>,
     station: Vec<u8>,
+    build: Vec<u8>,
 }
 
 impl FileReader for Damaged {
@@ -25,6 +46,8 @@ impl FileReader for Damaged {
         match path.file_name().and_then(|name| name.to_str()) {
             Some("scene") => Ok(self.scene.clone()),
             Some("station.yaml") => Ok(self.station.clone()),
+            Some("project") => Ok(PROJECT.into()),
+            Some("Dockerfile") => Ok(self.build.clone()),
             Some("passwd") => Ok(PASSWD.into()),
             Some("group") => Ok(GROUP.into()),
             _ => Err(io::ErrorKind::NotFound.into()),
@@ -87,36 +110,48 @@ fn damage(text: &str, rng: &mut Rng) -> Vec<u8> {
     bytes
 }
 
+/// Whether the input can be used; every slip has to lie within its text, and every question has to end.
+fn usable(path: &str, files: &Damaged) -> bool {
+    let mut slips = Slips::default();
+    let read = read_input(&Origin::of(Path::new(path)), files, &mut slips);
+    for slip in slips.iter() {
+        let text = &slip.source.text;
+        assert!(slip.span.start <= slip.span.end && slip.span.end <= text.len(), "{:?}", slip.span);
+        assert!(text.is_char_boundary(slip.span.start) && text.is_char_boundary(slip.span.end));
+    }
+    let Some(scene) = read.ok().filter(|_| !slips.has_errors()) else { return false };
+    let stage = prepare::stage(&scene);
+    for actor in &stage.actors {
+        drop(mounts(&stage, actor));
+        drop(imprints(&stage, actor, &[]));
+        default_paths(&stage, actor).iter().for_each(|path| drop(access(&stage, actor, path)));
+    }
+    true
+}
+
 #[test]
 fn damage_is_a_mistake_or_an_answer() {
     let mut rng = Rng::with_seed(7);
-    let (mut usable, mut refused) = (0, 0);
+    let mut answered = 0;
     for round in 0..4_000 {
         let (scene, station) = if round % 2 == 0 {
             (damage(SCENE, &mut rng), STATION.into())
         } else {
             (SCENE.into(), damage(STATION, &mut rng))
         };
-        let mut slips = Slips::default();
-        let files = Damaged { scene, station };
-        let read = read_input(&Origin::of(Path::new("scene")), &files, &mut slips);
-        for slip in slips.iter() {
-            let text = &slip.source.text;
-            assert!(slip.span.start <= slip.span.end && slip.span.end <= text.len(), "{:?}", slip.span);
-            assert!(text.is_char_boundary(slip.span.start) && text.is_char_boundary(slip.span.end));
-        }
-        match read {
-            Ok(scene) if !slips.has_errors() => {
-                usable += 1;
-                let stage = prepare::stage(&scene);
-                for actor in &stage.actors {
-                    drop(mounts(&stage, actor));
-                    drop(imprints(&stage, actor, &[]));
-                    default_paths(&stage, actor).iter().for_each(|path| drop(access(&stage, actor, path)));
-                }
-            }
-            Ok(_) | Err(_) => refused += 1,
-        }
+        answered += usize::from(usable("scene", &Damaged { scene, station, build: Vec::new() }));
     }
-    assert!(usable > 200 && refused > 200, "{usable} usable, {refused} refused: the damage is one-sided");
+    assert!((200..3_800).contains(&answered), "{answered} usable: the damage is one-sided");
+}
+
+#[test]
+fn damaged_build_files_too() {
+    let mut rng = Rng::with_seed(8);
+    let mut answered = 0;
+    for _ in 0..4_000 {
+        let build = damage(BUILD, &mut rng);
+        answered +=
+            usize::from(usable("project", &Damaged { scene: Vec::new(), station: Vec::new(), build }));
+    }
+    assert!((200..3_800).contains(&answered), "{answered} usable: the damage is one-sided");
 }

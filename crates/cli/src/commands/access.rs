@@ -32,7 +32,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         },
         facets: &sides::access,
         text: &|out, rows| text::access(out, &rows, load::layout()),
-        json: &json::access,
+        json: &|out, rows| json::access(out, &rows),
     }
     .answer(&args.common, out, err)
 }

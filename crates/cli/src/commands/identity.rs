@@ -24,7 +24,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         ask: &|_, actor| vec![Actor { mounts: MountTable::default(), ..actor.clone() }],
         facets: &sides::identities,
         text: &|out, actors| text::identities(out, &actors, load::layout()),
-        json: &json::identities,
+        json: &|out, rows| json::identities(out, &rows),
     }
     .answer(&args.common, out, err)
 }

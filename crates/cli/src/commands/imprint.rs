@@ -29,7 +29,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         ask: &|stage, actor| imprints(stage, actor, &paths),
         facets: &sides::imprints,
         text: &|out, rows| text::imprints(out, &rows, load::layout()),
-        json: &json::imprints,
+        json: &|out, rows| json::imprints(out, &rows),
     }
     .answer(&args.common, out, err)
 }

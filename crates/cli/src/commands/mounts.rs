@@ -30,7 +30,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         ask: &mounts,
         facets: &|rows| sides::mounts(&shown(rows.to_vec())),
         text: &|out, rows| text::mounts(out, &shown(rows), load::layout()),
-        json: &json::mounts,
+        json: &|out, rows| json::mounts(out, &rows),
     }
     .answer(&args.common, out, err)
 }

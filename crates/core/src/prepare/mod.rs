@@ -19,7 +19,7 @@ mod volume;
 use std::borrow::Cow;
 use std::sync::Arc;
 
-use crate::build::built;
+use crate::builder::built;
 use crate::cast::Cast;
 use crate::fact::{Fact, Provenance};
 use crate::identity::{
@@ -67,7 +67,7 @@ impl<'a> Staging<'a> {
     /// Begins with the first workload of `scene`.
     #[must_use]
     pub fn new(scene: &'a Scene) -> Self {
-        let (cast, host) = (Arc::new(Cast::of(scene)), host_path::host_source(scene));
+        let (cast, host) = (Arc::new(scene.cast()), host_path::host_source(scene));
         Self { scene: built(scene), cast, host, shelf: Shelf::default(), next: 0, actors: 0 }
     }
 

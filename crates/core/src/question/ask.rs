@@ -188,12 +188,7 @@ pub(super) fn settle(explored: &Explored) -> (Outcome, Effect, Vec<Dependence>) 
             let mut settle: Vec<Arc<str>> =
                 ending.conditions.iter().map(|(unknown, _)| unknown.settle.clone()).collect();
             settle.dedup();
-            Dependence {
-                fact: facts.join("; "),
-                conditions,
-                settle,
-                verdict: ending.verdict.clone(),
-            }
+            Dependence { fact: facts.join("; "), conditions, settle, verdict: ending.verdict.clone() }
         })
         .collect();
     (outcome, effect, depends_on)

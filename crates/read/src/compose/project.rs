@@ -2,9 +2,9 @@
 
 use std::path::Path;
 
-use mivask_core::build::Recipe;
 use mivask_core::fact::Provenance;
 use mivask_core::identity::PodSecurity;
+use mivask_core::recipe::Recipe;
 use mivask_core::runtime::Flavour;
 use mivask_core::scene::{Container, Volume, Workload};
 use serde::de::DeserializeOwned;

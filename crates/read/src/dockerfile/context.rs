@@ -4,9 +4,9 @@ use std::io::Read;
 use std::path::{Component, Path, PathBuf};
 
 use globset::{Glob, GlobBuilder, GlobMatcher};
-use mivask_core::build::CopySource;
 use mivask_core::fact::{Provenance, Unknown};
 use mivask_core::mode::{FileKind, Mode};
+use mivask_core::recipe::CopySource;
 use mivask_core::tree::{Certainty, Doubt, Entry, Tree, TreeError};
 
 use crate::files::{FileReader, Found};

@@ -9,7 +9,7 @@ use std::collections::BTreeMap;
 use std::ops::Range;
 use std::path::Path;
 
-use mivask_core::build::{Base, BuildStage, Recipe};
+use mivask_core::recipe::{Base, BuildStage, Recipe};
 use parse_dockerfile::{Instruction, parse};
 
 use crate::files::FileReader;
@@ -44,7 +44,7 @@ pub(crate) fn read(
             let at = byte_of(source, error.line(), error.column());
             let message = error.to_string();
             let message = message.split(" at line").next().unwrap_or(&message).to_owned();
-            slips.add(Severity::Error, source, &(at..at + 1), message, None);
+            slips.add(Severity::Error, source, &at, message, None);
             return None;
         }
     };
@@ -69,7 +69,7 @@ pub(crate) fn read(
             Instruction::Arg(arg) if stages.is_empty() => {
                 global.set_args(&arg.arguments.value, escape, &options.args, None);
             }
-            other => {
+            other @ (Instruction::Add(_) | _) => {
                 let names: Vec<String> = stages.iter().map(|(name, ..)| name.clone()).collect();
                 let Some((_, stage, variables)) = stages.last_mut() else { continue };
                 let (args, global) = (&options.args, &global);
@@ -126,14 +126,20 @@ fn base_of(name: &str, stages: &[(String, BuildStage, Variables)]) -> (Base, Var
     }
 }
 
-/// The byte of a line and column, both from 1.
-fn byte_of(source: &SourceText, line: usize, column: usize) -> usize {
+/// The character at a line and column, both from 1.
+fn byte_of(source: &SourceText, line: usize, column: usize) -> Range<usize> {
     let starts = source.text.match_indices('\n').map(|(at, _)| at + 1);
     let start = std::iter::once(0).chain(starts).nth(line.saturating_sub(1)).unwrap_or(0);
-    (start + column.saturating_sub(1)).min(source.text.len())
+    let at = start + column.saturating_sub(1);
+    let at = within(&(at..at), source).start;
+    at..at + source.text[at..].chars().next().map_or(0, char::len_utf8)
 }
 
-/// A span that the parser gives, within the text.
+/// A span that the parser gives, within the text: it counts bytes, and places of an inline text are only near.
 fn within(span: &Range<usize>, source: &SourceText) -> Range<usize> {
-    span.start.min(source.text.len())..span.end.min(source.text.len())
+    let bound = |at: usize| {
+        let at = at.min(source.text.len());
+        (0..=at).rev().find(|at| source.text.is_char_boundary(*at)).unwrap_or(0)
+    };
+    bound(span.start)..bound(span.end).max(bound(span.start))
 }

@@ -1,6 +1,6 @@
 //! Splitting what a `RUN` says into commands, as far as that can be done without running a shell.
 
-use mivask_core::build::Command;
+use mivask_core::recipe::Command;
 
 /// One command of a script.
 #[derive(Clone, PartialEq, Eq, Debug)]

@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 use std::ops::Range;
 use std::sync::Arc;
 
-use mivask_core::build::{Base, BuildStage, Command, Copy, CopyFrom, CopySource, Instruction as Told, Step};
 use mivask_core::mode::Mode;
+use mivask_core::recipe::{Base, BuildStage, Command, Copy, CopyFrom, CopySource, Instruction as Told, Step};
 use mivask_core::tree::Tree;
 use parse_dockerfile::{Command as Form, Flag, Instruction, JsonOrStringArray, RunInstruction, Source};
 
@@ -75,8 +75,22 @@ impl Reader<'_> {
                 self.copy(parts, &span, true, stage, variables);
             }
             Instruction::Run(run) => self.run(run, stage, variables),
+            Instruction::Shell(shell) => {
+                let name =
+                    shell.arguments.first().map(|word| word.value.rsplit('/').next().unwrap_or_default());
+                variables.foreign_shell = !matches!(name, Some("sh" | "bash" | "ash" | "dash"));
+            }
             // These say nothing about files, or only about images built on this one.
-            _ => {}
+            Instruction::Cmd(_)
+            | Instruction::Entrypoint(_)
+            | Instruction::Expose(_)
+            | Instruction::From(_)
+            | Instruction::Healthcheck(_)
+            | Instruction::Label(_)
+            | Instruction::Maintainer(_)
+            | Instruction::Onbuild(_)
+            | Instruction::Stopsignal(_)
+            | _ => {}
         }
     }
 
@@ -109,6 +123,11 @@ impl Reader<'_> {
                 let document = run.here_docs.first();
                 let start = document.map_or(script.span.start, |document| document.span.start);
                 let text = document.map_or(script.value, |document| &document.value);
+                if variables.foreign_shell {
+                    let opaque = Command::Opaque { names: Vec::new() };
+                    self.push(stage, Told::Run(opaque), &script.span, "RUN");
+                    return;
+                }
                 for piece in commands(text, self.escape, &value) {
                     let words = format!("RUN `{}`", shown(&text[piece.at.clone()], self.escape));
                     let at = within(&(start + piece.at.start..start + piece.at.end), self.source);
@@ -140,7 +159,7 @@ impl Reader<'_> {
             .iter()
             .filter_map(|source| match source {
                 Source::Path(path) => Some(variables.replaced(&path.value, escape)),
-                _ => None,
+                Source::HereDoc(_) | _ => None,
             })
             .collect();
         let to = variables.replaced(to, escape).into_bytes();
@@ -173,9 +192,9 @@ impl Reader<'_> {
     ) -> Tree {
         match self.context.sources(paths) {
             Ok((sources, tree)) => {
-                told.extend(sources.into_iter().map(|source| match source {
-                    CopySource::Path(path) if add && self.context.is_archive(&path) => CopySource::Archive,
-                    other => other,
+                told.extend(sources.into_iter().map(|source| match &source {
+                    CopySource::Path(path) if add && self.context.is_archive(path) => CopySource::Archive,
+                    CopySource::Path(_) | CopySource::Made(_) | CopySource::Archive => source,
                 }));
                 tree
             }

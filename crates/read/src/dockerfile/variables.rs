@@ -9,6 +9,8 @@ use super::shell;
 pub(super) struct Variables {
     args: BTreeMap<String, String>,
     env: BTreeMap<String, String>,
+    /// Whether commands are for a shell whose language is not known here.
+    pub foreign_shell: bool,
     /// Names that had no value where they were used.
     pub unset: Vec<String>,
 }
@@ -16,7 +18,7 @@ pub(super) struct Variables {
 impl Variables {
     /// The environment that a stage hands on to one built on it.
     pub(super) fn inherited(&self) -> Self {
-        Self { env: self.env.clone(), ..Self::default() }
+        Self { env: self.env.clone(), foreign_shell: self.foreign_shell, ..Self::default() }
     }
 
     /// What a command's shell sees: the environment wins.

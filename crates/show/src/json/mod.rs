@@ -100,7 +100,7 @@ pub fn why(out: &mut dyn Write, answer: &Answer) -> io::Result<()> {
 /// # Errors
 /// Whatever `out` refuses.
 pub fn identities(out: &mut dyn Write, actors: &[Actor]) -> io::Result<()> {
-    document(out, "actors", actors.iter().map(|actor| tables::IdentityJson::new(actor)))
+    document(out, "actors", actors.iter().map(tables::IdentityJson::new))
 }
 
 /// `mounts`: every mount of every actor.

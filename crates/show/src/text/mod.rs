@@ -111,4 +111,3 @@ pub(crate) fn elsewhere(left: &Imprint) -> String {
     let (shown, other) = (imprint(left), stored(left));
     if shown.starts_with(&format!("{other} ")) { String::new() } else { format!(", stored as {other}") }
 }
-

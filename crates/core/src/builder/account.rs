@@ -6,11 +6,11 @@
 use super::ground::{Ground, Number};
 use super::names::Found;
 use super::options::{Grammar, Parsed};
-use super::recipe::Step;
 use crate::accounts::{GroupLine, UserLine};
 use crate::act::quoted;
 use crate::fact::Unknown;
 use crate::mode::FileKind;
+use crate::recipe::Step;
 use crate::tree::{Certainty, Doubt, Entry, Spot};
 
 /// Ids of ordinary accounts, as every tool has it by default.

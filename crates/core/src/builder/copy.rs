@@ -2,10 +2,10 @@
 
 use super::ground::{Ground, Number};
 use super::names::Found;
-use super::recipe::{Copy, CopyFrom, CopySource, Step};
 use crate::fact::{Fact, Unknown};
 use crate::ids::UNSPECIFIED_ID;
 use crate::mode::{FileKind, Mode};
+use crate::recipe::{Copy, CopyFrom, CopySource, Step};
 use crate::tree::{Certainty, Content, Doubt, Entry, InodeId, Spot, Tree};
 
 /// Who owns what is copied, and with which mode; the root and the source's where nothing is told.

@@ -5,7 +5,6 @@ use std::sync::Arc;
 use super::ground::{Ground, Number};
 use super::names::Found;
 use super::options::Grammar;
-use super::recipe::{Command, Step};
 use crate::act::{Owner, Verb, quoted};
 use crate::decide::decide;
 use crate::fact::Unknown;
@@ -16,6 +15,7 @@ use crate::mount::{Mount, MountFlags, MountOrigin, MountTable, Preparation, Sour
 use crate::onlooker::root_credentials;
 use crate::outcome::Errno;
 use crate::personality::Personality;
+use crate::recipe::{Command, Step};
 use crate::stage::Stage;
 use crate::tree::{Certainty, Content, InodeId, Spot, Tree};
 use crate::view::View;

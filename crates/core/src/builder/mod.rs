@@ -8,18 +8,16 @@ mod copy;
 mod ground;
 mod names;
 mod options;
-mod recipe;
 mod run;
 
 use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-pub use recipe::{Base, BuildStage, Command, Copy, CopyFrom, CopySource, Instruction, Recipe, Step};
-
 use crate::accounts::Accounts;
 use crate::fact::{Fact, Provenance, Unknown};
 use crate::identity::{ImageFacts, Knowledge};
+use crate::recipe::{Base, BuildStage, CopyFrom, Instruction};
 use crate::runtime::{BuildRules, Runtime};
 use crate::scene::{Image, Scene};
 use crate::tree::{Certainty, Entry, Tree};
