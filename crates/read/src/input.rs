@@ -100,7 +100,7 @@ fn merge(
         let wrong = documents.iter().find(|(node, _)| kubernetes::is_object(node) || is_scene(node));
         if let Some((node, source)) = wrong.or(documents.get(1)) {
             let message = "only Compose files of one document each are merged";
-            let help = Some("give a scene file its parts as `workloads: [[first, second]]`".to_owned());
+            let help = Some("in a scene file write `workloads: [[first, second]]`".to_owned());
             slips.add(Severity::Error, source, &head(node), message, help);
         }
         let folder = match &origin {

@@ -10,8 +10,8 @@ use std::path::Path;
 
 use fixtures::read;
 use mivask_core::act::parse_act;
-use mivask_core::prepare;
-use mivask_core::question::{Outcome, ask, mounts};
+use mivask_core::prepare::{self, Staging};
+use mivask_core::question::{Outcome, access, ask, default_paths, mounts};
 use mivask_core::stage::{Actor, Stage};
 
 const LEAST: usize = 40;
@@ -126,4 +126,24 @@ fn every_field_is_covered() {
         additionalGids umask noNewPrivileges readonly rro idmap uidMappings gidMappings maskedPaths readonlyPaths ambient";
     let missing: Vec<&str> = wanted.split_whitespace().filter(|field| !words.contains(field)).collect();
     assert!(missing.is_empty(), "{missing:?}");
+}
+
+/// Workload by workload the answers are those of the whole scene at once.
+#[test]
+fn one_stage_at_a_time_answers_alike() {
+    for (name, text) in &corpus() {
+        let (scene, slips) = read(name, &[(name.as_str(), text.as_str())]);
+        if slips.iter().any(|slip| slip.starts_with("error")) {
+            continue;
+        }
+        let rows = |stage: &Stage| {
+            let of = |actor: &Actor| {
+                let paths = default_paths(stage, actor);
+                paths.iter().map(|path| format!("{:?}", access(stage, actor, path))).collect::<Vec<_>>()
+            };
+            stage.actors.iter().flat_map(of).collect::<Vec<_>>()
+        };
+        let apart: Vec<String> = Staging::new(&scene).flat_map(|stage| rows(&stage)).collect();
+        assert_eq!(apart, rows(&prepare::stage(&scene)), "{name}");
+    }
 }

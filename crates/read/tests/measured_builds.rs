@@ -96,7 +96,7 @@ rows! {
     podman_gives_those_away_too: "podman" "COPY --chown=app:staff tree /made/to" => "/made" "405:50 0755", "/made/to" "405:50 0755";
     numbers_come_first: "docker" "COPY --chown=1001 --chmod=600 f /f" => "/f" "1001:1001 0600";
     docker_wants_a_group_of_that_name: "docker" "COPY --chown=bob f /f" =>
-        "/f" "refused: image built cannot be built: `COPY --chown=bob f /f`: the image has no user or group `bob`";
+        "/f" "refused: image built cannot be built: `COPY --chown=bob f /f`: the image has no group `bob`";
     podman_takes_the_login_group: "podman" "COPY --chown=bob --chmod=600 f /f" => "/f" "1001:1000 0600";
     a_group_alone: "podman" "COPY --chown=:staff --chmod=600 f /f" => "/f" "0:50 0600";
     an_existing_directory_keeps_its_own: "docker" "COPY --chown=9:9 tree /data" => "/data" "405:1001 0750", "/data/sub" "not known";

@@ -1,6 +1,7 @@
 //! The built program on files in a temporary folder, as a user would run it.
 
 mod acts;
+mod builds;
 mod confirm;
 mod demo;
 mod documents;

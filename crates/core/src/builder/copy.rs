@@ -154,7 +154,7 @@ impl Ground<'_> {
             }
             (Err(_), false) => {
                 let (uid, _) = account(self)?;
-                self.owner_of(uid, user, step)?
+                self.owner_of(uid, ("user", user), step)?
             }
         };
         let gid = match (group, user.parse::<u32>()) {
@@ -162,27 +162,27 @@ impl Ground<'_> {
                 Ok(gid) => Ok(gid),
                 Err(_) => {
                     let found = self.group(group);
-                    self.owner_of(found, group, step)?
+                    self.owner_of(found, ("group", group), step)?
                 }
             },
             (None, Ok(uid)) => Ok(uid),
             (None, Err(_)) if self.rules.owner_needs_group_of_its_name => {
                 let found = self.group(user);
-                self.owner_of(found, user, step)?
+                self.owner_of(found, ("group", user), step)?
             }
             (None, Err(_)) => {
                 let (_, gid) = account(self)?;
-                self.owner_of(gid, user, step)?
+                self.owner_of(gid, ("user", user), step)?
             }
         };
         Some((uid, gid))
     }
 
-    fn owner_of(&mut self, found: Found, name: &str, step: &Step) -> Option<Number> {
+    fn owner_of(&mut self, found: Found, (what, name): (&str, &str), step: &Step) -> Option<Number> {
         match found {
             Found::Number(number) => Some(number),
             Found::Missing => {
-                self.fail(&step.words, &format!("the image has no user or group `{name}`"), &step.from);
+                self.fail(&step.words, &format!("the image has no {what} `{name}`"), &step.from);
                 None
             }
         }

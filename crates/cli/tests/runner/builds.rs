@@ -1,0 +1,134 @@
+//! Build files, and Compose files merged from the command line.
+
+use std::os::unix::fs::PermissionsExt;
+
+use insta::assert_snapshot;
+use serde_json::json;
+
+use crate::scratch::Scratch;
+
+const BUILD: &str = "\
+FROM scratch
+RUN addgroup -g 7200 tides && adduser -D -H -u 7101 -G tides gauge
+COPY conf /etc/gauge
+COPY --chown=gauge:tides run.sh /bin/gauge
+RUN mkdir /data && chown gauge:tides /data && chmod 2750 /data
+USER gauge
+";
+
+fn project() -> Scratch {
+    let compose = "name: marsh\nservices:\n  gauge: { build: app }\n";
+    let scratch = Scratch::with("compose.yaml", compose)
+        .and("app/Dockerfile", BUILD)
+        .and("app/conf/level.toml", "x")
+        .and("app/run.sh", "#!/bin/sh\n");
+    for (path, mode) in [("app/conf/level.toml", 0o640), ("app/run.sh", 0o755), ("app/conf", 0o755)] {
+        std::fs::set_permissions(scratch.path().join(path), PermissionsExt::from_mode(mode)).expect("a mode");
+    }
+    scratch
+}
+
+#[test]
+fn an_image_is_what_its_build_file_makes_of_it() {
+    assert_snapshot!(project().run(["identity", "compose.yaml"]), @"
+    gauge  app container of marsh, image marsh-gauge
+      field      value  from
+      uid        7101   app/Dockerfile:6:6 USER
+      name       gauge  app/Dockerfile:2:31 RUN
+      gid        7200   app/Dockerfile:2:31 RUN
+      umask      0022   the runtime's default umask
+      effective  none   a process that is not root starts with none
+    --- status 0
+    ");
+    assert_snapshot!(project().run(["access", "compose.yaml", "/data", "/etc/gauge/level.toml", "/bin/gauge"]), @"
+    gauge
+      path                   owner      mode             read    write   create  delete  list  enter  run
+      /data                  7101:7200  drwxr-s--- 2750  -       -       yes     EACCES  yes   yes    -
+      /etc/gauge/level.toml  0:0        -rw-r----- 0640  EACCES  EACCES  -       EACCES  -     -      EACCES
+      /bin/gauge             7101:7200  -rwxr-xr-x 0755  yes     yes     -       yes     -     -      yes
+
+    read, write, run: the file; list, enter: the directory; create: a new entry in it; delete: the path itself.
+    --- status 0
+    ");
+    assert_snapshot!(project().run(["why", "compose.yaml", "gauge reads /etc/gauge/level.toml"]), @"
+    denied EACCES  gauge reads /etc/gauge/level.toml
+                   /etc/gauge/level.toml: -rw-r----- 0640 0:0: other has ---, needed r--
+
+    Who gauge is
+      field  value  from
+      uid    7101   app/Dockerfile:6:6 USER
+      gid    7200   app/Dockerfile:2:31 RUN
+      umask  0022   the runtime's default umask
+
+    Checks, in the kernel's order
+              path                   check       fact                                            from
+      ok      /                      other-bits  drwxr-xr-x 0755 0:0: other has r-x, needed --x  app/Dockerfile:1:6 FROM
+      ok      /etc                   other-bits  drwxr-xr-x 0755 0:0: other has r-x, needed --x  app/Dockerfile:3:1 COPY
+      ok      /etc/gauge             other-bits  drwxr-xr-x 0755 0:0: other has r-x, needed --x  app/Dockerfile:3:1 COPY
+      EACCES  /etc/gauge/level.toml  other-bits  -rw-r----- 0640 0:0: other has ---, needed r--  app/Dockerfile:3:1 COPY
+
+      EACCES: permission denied
+    --- status 0
+    ");
+}
+
+#[test]
+fn builders_differ() {
+    let project = || project().and("app/Dockerfile", BUILD.replace("gauge:tides run.sh", "gauge run.sh"));
+    let podman = project().run(["identity", "compose.yaml", "--runtime", "podman"]);
+    assert!(podman.contains("7101") && podman.ends_with("--- status 0"), "{podman}");
+    // The account's own group is called tides, and Docker's builder looks for one called gauge.
+    let docker = project().run(["identity", "compose.yaml", "--runtime", "docker"]);
+    assert!(docker.contains("the image has no group `gauge`"), "{docker}");
+}
+
+#[test]
+fn a_mistake_in_a_build_file_points_at_it() {
+    let scratch = project().and("app/Dockerfile", "FROM scratch\nUSRE gauge\n");
+    assert_snapshot!(scratch.run(["identity", "compose.yaml"]), @"
+    --- standard error
+    error: unknown instruction 'USRE'
+     --> app/Dockerfile:2:1
+      |
+    2 | USRE gauge
+      | ^
+
+    error: the input cannot be used: 1 error above
+    --- status 2
+    ");
+}
+
+#[test]
+fn a_further_file_is_merged_on_top() {
+    let over = "services:\n  gauge: { build: !reset null, image: tides/gauge:1, user: '7105:7205', group_add: [7300] }\n";
+    let scratch = project().and("over.yaml", over);
+    let document = scratch.json(["identity", "compose.yaml", "--merge", "over.yaml", "--format", "json"]);
+    let actor = &document["actors"][0];
+    assert_eq!((&actor["uid"], &actor["groups"]), (&json!(7105), &json!([7205, 7300])));
+    let scene = "scene: 1\nworkloads: [[compose.yaml, over.yaml]]\n";
+    let document = scratch.and("s.yaml", scene).json(["identity", "s.yaml", "--format", "json"]);
+    assert_eq!(document["actors"][0]["uid"], 7105);
+}
+
+#[test]
+fn only_compose_files_are_merged() {
+    let scratch = project().and("s.yaml", "scene: 1\nworkloads: [compose.yaml]\n");
+    assert_snapshot!(scratch.run(["identity", "compose.yaml", "--merge", "s.yaml"]), @"
+    --- standard error
+    error: only Compose files of one document each are merged
+     --> s.yaml:1:1
+      |
+    1 | scene: 1
+      | ^^^^^
+      |
+      = help: in a scene file write `workloads: [[first, second]]`
+
+    error: the input cannot be used: 1 error above
+    --- status 2
+    ");
+    assert_snapshot!(scratch.run(["identity", "compose.yaml", "--merge", "none.yaml"]), @"
+    --- standard error
+    error: none.yaml cannot be read: No such file or directory (os error 2)
+    --- status 2
+    ");
+}
