@@ -1,0 +1,168 @@
+//! Recipes applied without any reader: what each command leaves, and what becomes unknown by name.
+
+use std::sync::Arc;
+
+use mivask_core::fact::{Fact, Provenance};
+use mivask_core::identity::{DeclaredCapabilities, PlainIdentity};
+use mivask_core::prepare;
+use mivask_core::question::{Outcome, ask, facts_at};
+use mivask_core::recipe::{Base, BuildStage, Command, Instruction, Recipe, Step};
+use mivask_core::runtime::{Flavour, Runtime};
+use mivask_core::scene::{Container, Scene, Who, Workload};
+use mivask_core::stage::{Role, Stage};
+
+fn from() -> Provenance {
+    Provenance::rule("test")
+}
+
+fn step(instruction: Instruction, words: &str) -> Step {
+    Step { instruction, words: Arc::from(words), from: from() }
+}
+
+/// One instruction a line: `user`, `workdir`, `volume`, `end`, a command, or `? path` for one nobody understands.
+fn steps(text: &str) -> Vec<Step> {
+    let read = |line: &str| {
+        let words: Vec<&str> = line.split_whitespace().collect();
+        let instruction = match words.as_slice() {
+            ["user", name] => Instruction::User((*name).to_owned()),
+            ["workdir", path] => Instruction::WorkingDirectory(path.as_bytes().to_vec()),
+            ["volume", path] => Instruction::Volumes(vec![path.as_bytes().to_vec()]),
+            ["end"] => Instruction::RunEnds,
+            ["?", names @ ..] => {
+                let names = names.iter().map(|name| name.as_bytes().to_vec()).collect();
+                Instruction::Run(Command::Opaque { names })
+            }
+            words => Instruction::Run(Command::Plain(words.iter().map(|word| (*word).to_owned()).collect())),
+        };
+        step(instruction, line.trim())
+    };
+    text.lines().filter(|line| !line.trim().is_empty()).map(read).collect()
+}
+
+fn container() -> Container {
+    let plain = PlainIdentity {
+        user: None,
+        groups: Vec::new(),
+        filesystem_group: None,
+        capabilities: DeclaredCapabilities::default(),
+        effective: None,
+        privileged: None,
+        no_new_privileges: None,
+        umask: None,
+        user_namespace: None,
+    };
+    Container {
+        name: "c".to_owned(),
+        role: Role::App,
+        image: Some(Fact::new("built".to_owned(), from())),
+        who: Who::Plain(Box::new(plain)),
+        read_only_root: false,
+        privileged: false,
+        unmasked: false,
+        refusal: None,
+        mounts: Vec::new(),
+        working_directory: None,
+        termination_log: None,
+        from: from(),
+    }
+}
+
+/// A container of an image that is built on `base` so, under `runtime`.
+fn built(base: Base, runtime: Runtime, text: &str) -> Stage {
+    let stages = vec![BuildStage { base, steps: steps(text), from: from() }];
+    let workload = Workload {
+        name: "w".to_owned(),
+        kind: "test".to_owned(),
+        flavour: Flavour::Compose,
+        namespace: String::new(),
+        own_users: None,
+        security: mivask_core::identity::PodSecurity::default(),
+        volumes: Vec::new(),
+        containers: vec![container()],
+        service_account_token: None,
+        from: from(),
+    };
+    let scene = Scene {
+        workloads: vec![workload],
+        builds: [("built".to_owned(), Recipe { stages })].into(),
+        runtime: Some(runtime),
+        ..Scene::default()
+    };
+    prepare::stage(&scene)
+}
+
+fn at(stage: &Stage, path: &str) -> String {
+    let actor = &stage.actors[0];
+    if let Some(refusal) = actor.refusal() {
+        return refusal.reason.clone();
+    }
+    match facts_at(stage, actor, path.as_bytes()) {
+        Some(facts) => match (facts.uid, facts.gid, facts.mode) {
+            (Some(uid), Some(gid), Some(mode)) => format!("{uid}:{gid} {mode}"),
+            _ => "not known".to_owned(),
+        },
+        None => "nothing".to_owned(),
+    }
+}
+
+macro_rules! left {
+    ($($name:ident: $text:literal => $($path:literal $expected:literal),+;)+) => {$(
+        #[test]
+        fn $name() {
+            let stage = built(Base::Scratch, Runtime::Docker, $text);
+            $(assert_eq!(at(&stage, $path), $expected, "{}", $path);)+
+        }
+    )+};
+}
+
+left! {
+    directories: "mkdir /a\nmkdir -p /a/b/c /d" => "/a" "0:0 0755", "/a/b/c" "0:0 0755", "/d" "0:0 0755";
+    verbose_and_long_options: "mkdir --parents --verbose --mode=0700 /a/b" => "/a" "0:0 0755", "/a/b" "0:0 0700";
+    files: "touch /a\nchmod 4711 /a\nchown 5:6 /a" => "/a" "5:6 0711";
+    set_group_id_without_execute_stays: "touch /a\nchmod 2644 /a\nchown 5 /a" => "/a" "5:0 2644";
+    symbolic_modes: "mkdir /a\nchmod g+ws,o= /a\nchmod -x /a" => "/a" "0:0 2660";
+    groups_alone: "mkdir /a\nchgrp 7 /a\nchown :8 /a" => "/a" "0:8 0755";
+    recursively: "mkdir -p /a/b\ntouch /a/b/f\nchown -R 5:6 /a\nchmod -R go-rwx /a" => "/a/b" "5:6 0700", "/a/b/f" "5:6 0600";
+    from_where_a_command_went: "mkdir /a\ncd /a\nmkdir b\nend\nmkdir c" => "/a/b" "0:0 0755", "/c" "0:0 0755";
+    from_the_working_directory: "workdir /w\nworkdir x\nmkdir y" => "/w/x/y" "0:0 0755";
+    new_accounts: "addgroup -g 7200 tides\nadduser -D -H -u 7101 -G tides gauge\nmkdir /a\nchown gauge: /a" => "/a" "7101:7200 0755";
+    renumbered_accounts: "useradd -M -u 7101 -U gauge\nusermod -u 7102 gauge\nmkdir /a\nchown gauge /a" => "/a" "7102:0 0755";
+    a_home_directory: "adduser -D -u 7101 gauge\nchmod 0750 /home/gauge" => "/home/gauge" "7101:7101 0750", "/home" "0:0 0755";
+    no_home_directory: "useradd -M -u 7101 gauge" => "/home" "nothing";
+    a_user_without_rights: "mkdir -m 700 /a\nuser 5\nmkdir /a/b" =>
+        "/" "image built cannot be built: mkdir /a/b: user 5 is refused: EACCES (permission denied)";
+    a_file_in_the_way: "touch /a\nworkdir /a/b" => "/" "image built cannot be built: workdir /a/b: ENOTDIR";
+    twice_the_same: "mkdir /a\nmkdir /a" => "/" "image built cannot be built: mkdir /a: EEXIST";
+    force_forgives: "chown -f 5 /none\nmkdir /a" => "/a" "0:0 0755";
+    nothing_to_change: "chmod 0700 /none" => "/" "image built cannot be built: chmod 0700 /none: ENOENT";
+    modes_that_are_none: "mkdir /a\nchmod banana /a" => "/a" "not known";
+    unknown_and_known_again: "mkdir /a /b\n? /a\nchown 5:6 /a\nchmod 0750 /a" => "/a" "5:6 0750", "/b" "0:0 0755";
+    unknown_and_half_known: "mkdir /a\n? /a\nchown 5:6 /a" => "/a" "not known";
+}
+
+#[test]
+fn an_opaque_command_leaves_its_name() {
+    let stage = built(Base::Scratch, Runtime::Docker, "mkdir /a /b\n? /a");
+    let ask = |act: &str| ask(&stage, &mivask_core::act::parse_act(act).expect(act)).expect(act);
+    let answer = ask("c lists /a");
+    assert!(answer.depends_on.is_empty() || answer.depends_on[0].fact.contains("what becomes of /a in ? /a"));
+    assert_eq!(ask("c reads /b/new").outcome, Outcome::Depends);
+    assert!(
+        ask("c lists /b").assumptions.iter().any(|text| text.contains("? /a changes and removes nothing"))
+    );
+}
+
+#[test]
+fn an_image_built_on_itself_comes_from_elsewhere() {
+    let stage =
+        built(Base::Image("built".to_owned()), Runtime::Podman, "mkdir /a\nchown 5:6 /a\nchmod 0700 /a");
+    assert_eq!(at(&stage, "/a"), "5:6 0700");
+    assert_eq!(at(&stage, "/nowhere"), "nothing");
+}
+
+#[test]
+fn a_volume_of_the_image_is_mounted() {
+    let stage = built(Base::Scratch, Runtime::Docker, "mkdir -m 0700 /v\nchown 5:6 /v\nvolume /v");
+    assert_eq!(at(&stage, "/v"), "5:6 0700");
+    assert!(stage.actors[0].mounts.iter().any(|(_, mount)| &*mount.at == b"/v"));
+}
