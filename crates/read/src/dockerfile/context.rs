@@ -3,13 +3,20 @@
 use std::io::Read;
 use std::path::{Component, Path, PathBuf};
 
-use globset::{Glob, GlobBuilder, GlobMatcher};
+use glob::{MatchOptions, Pattern};
 use mivask_core::fact::{Provenance, Unknown};
 use mivask_core::mode::{FileKind, Mode};
 use mivask_core::recipe::CopySource;
 use mivask_core::tree::{Certainty, Doubt, Entry, Tree, TreeError};
 
 use crate::files::{FileReader, Found};
+
+/// A pattern's `*` stays within one folder.
+const WITHIN: MatchOptions = MatchOptions {
+    case_sensitive: true,
+    require_literal_separator: true,
+    require_literal_leading_dot: false,
+};
 
 /// Files that are listed of one context; a larger one stays open.
 const MOST_FILES: usize = 50_000;
@@ -18,7 +25,7 @@ pub(super) struct Context<'a> {
     files: &'a dyn FileReader,
     folder: PathBuf,
     /// Patterns with whether each takes files back in; the last that matches decides.
-    ignored: Vec<(GlobMatcher, bool)>,
+    ignored: Vec<(Pattern, bool)>,
 }
 
 impl<'a> Context<'a> {
@@ -70,12 +77,13 @@ impl<'a> Context<'a> {
     }
 
     fn leaves_out(&self, path: &Path) -> bool {
-        let matches = |glob: &GlobMatcher| path.ancestors().any(|part| glob.is_match(part));
+        let parts = || path.ancestors().filter(|part| !part.as_os_str().is_empty());
+        let matches = |glob: &Pattern| parts().any(|part| glob.matches_path_with(part, WITHIN));
         self.ignored.iter().rev().find(|(glob, _)| matches(glob)).is_some_and(|(_, back)| !back)
     }
 
     /// Everything in the context that a pattern matches.
-    fn matching(&self, pattern: &GlobMatcher) -> Vec<PathBuf> {
+    fn matching(&self, pattern: &Pattern) -> Vec<PathBuf> {
         let (mut found, mut pending, mut seen) = (Vec::new(), vec![PathBuf::new()], 0);
         while let Some(folder) = pending.pop() {
             for path in self.inside(&folder) {
@@ -83,7 +91,7 @@ impl<'a> Context<'a> {
                 if seen > MOST_FILES {
                     return found;
                 }
-                if pattern.is_match(&path) && !self.leaves_out(&path) {
+                if pattern.matches_path_with(&path, WITHIN) && !self.leaves_out(&path) {
                     found.push(path);
                 } else if matches!(self.look(&path), Some(Found { kind: FileKind::Directory, .. })) {
                     pending.push(path);
@@ -111,10 +119,14 @@ impl<'a> Context<'a> {
     fn add(&self, tree: &mut Tree, path: &Path) {
         let mut pending = vec![path.to_path_buf()];
         while let Some(path) = pending.pop() {
+            let Some(found) = self.look(&path) else { continue };
             if self.leaves_out(&path) {
+                // Something in it may be taken back in.
+                if found.kind == FileKind::Directory && self.ignored.iter().any(|(_, back)| *back) {
+                    pending.extend(self.inside(&path));
+                }
                 continue;
             }
-            let Some(found) = self.look(&path) else { continue };
             if tree.len() > MOST_FILES {
                 let unknown = Unknown::new(
                     "what else the build context holds",
@@ -164,7 +176,82 @@ fn inside(path: &str) -> Option<PathBuf> {
     Some(out)
 }
 
-fn glob(text: &str) -> Option<GlobMatcher> {
-    let glob: Option<Glob> = GlobBuilder::new(text).literal_separator(true).build().ok();
-    glob.map(|glob| glob.compile_matcher())
+fn glob(text: &str) -> Option<Pattern> {
+    Pattern::new(text).ok()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    use std::collections::BTreeMap;
+    use std::io;
+
+    struct Memory(BTreeMap<&'static str, &'static str>);
+
+    impl FileReader for Memory {
+        fn read(&self, path: &Path) -> io::Result<Vec<u8>> {
+            let text = path.to_str().and_then(|path| self.0.get(path));
+            text.map(|text| text.as_bytes().to_vec()).ok_or_else(|| io::ErrorKind::NotFound.into())
+        }
+
+        fn folder(&self, path: &Path) -> io::Result<Option<Vec<PathBuf>>> {
+            let parts = self.0.keys().flat_map(|file| Path::new(file).ancestors());
+            let mut inside: Vec<PathBuf> =
+                parts.filter(|part| part.parent() == Some(path)).map(Path::to_path_buf).collect();
+            inside.sort();
+            inside.dedup();
+            Ok((!inside.is_empty()).then_some(inside))
+        }
+
+        fn standard_input(&self) -> io::Result<Vec<u8>> {
+            Ok(Vec::new())
+        }
+    }
+
+    /// The paths that `sources` takes of a context with this ignore file.
+    fn taken(ignore: &'static str, sources: &str) -> Result<String, String> {
+        let files = [
+            ("c/a.conf", ""),
+            ("c/b.txt", ""),
+            ("c/d/e/f.conf", ""),
+            ("c/d/g", ""),
+            ("c/.dockerignore", ignore),
+        ];
+        let files = Memory(files.into());
+        let context = Context::new(&files, Path::new("c"));
+        let sources: Vec<String> = sources.split(' ').map(str::to_owned).collect();
+        let (_, tree) = context.sources(&sources)?;
+        let all = ["a.conf", "b.txt", "d/e/f.conf", "d/g"];
+        let there: Vec<&str> = all.into_iter().filter(|path| tree.find(path.as_bytes()).is_some()).collect();
+        Ok(there.join(" "))
+    }
+
+    macro_rules! contexts {
+        ($($name:ident: $ignore:literal, $sources:literal => $expected:literal;)+) => {$(
+            #[test]
+            fn $name() {
+                assert_eq!(taken($ignore, $sources).as_deref(), Ok($expected));
+            }
+        )+};
+    }
+
+    contexts! {
+        everything: "", "." => "a.conf b.txt d/e/f.conf d/g";
+        single_files: "", "a.conf ./d/../b.txt" => "a.conf b.txt";
+        a_folder: "", "d" => "d/e/f.conf d/g";
+        a_pattern_stays_in_one_folder: "", "*.conf" => "a.conf";
+        a_pattern_of_folders: "", "d/*/*.conf" => "d/e/f.conf";
+        left_out_by_name: "b.txt\n/d/g/\n# a.conf", "." => "a.conf d/e/f.conf";
+        left_out_by_pattern: "*.txt", "." => "a.conf d/e/f.conf d/g";
+        left_out_at_any_depth: "**/*.conf", "." => "b.txt d/g";
+        left_out_but_for_one: "*\n!d/e", "." => "d/e/f.conf";
+        the_last_pattern_counts: "!a.conf\na.*", "." => "b.txt d/e/f.conf d/g";
+        left_out_though_named: "a.conf", "a.conf" => "";
+    }
+
+    #[test]
+    fn nothing_outside_is_taken() {
+        assert_eq!(taken("", "d/../../x"), Err("d/../../x".to_owned()));
+    }
 }
