@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 
+use mivask_core::act::Act;
 use mivask_core::prepare::{self, Staging};
 use mivask_core::question::{Remark, remarks};
 use mivask_core::runtime::Runtime;
@@ -16,15 +17,32 @@ use mivask_show::sides::{Facet, Side};
 use crate::end::{End, Failure};
 use crate::options::{Common, Format, Input};
 
-/// The stage that `input` describes, under the first runtime it names.
-pub(crate) fn stage(input: &Input, err: &mut dyn Write) -> Result<Stage, Failure> {
-    let mut scene = scene(input, err)?;
-    choose(&mut scene, input.runtime.first().copied())?;
-    let stage = prepare::stage(&scene);
-    let mut told = Told::default();
-    told.remarks(remarks(&scene, &stage, &|_| true), err)?;
-    told.refuse(input.strict)?;
-    Ok(stage)
+/// A whole scene on one stage, for questions that name their actors themselves.
+pub(crate) struct Whole {
+    scene: Scene,
+    strict: bool,
+    /// Every actor.
+    pub stage: Stage,
+}
+
+impl Whole {
+    /// What `input` describes, under the first runtime it names.
+    pub(crate) fn read(input: &Input, err: &mut dyn Write) -> Result<Self, Failure> {
+        let mut scene = scene(input, err)?;
+        choose(&mut scene, input.runtime.first().copied())?;
+        let stage = prepare::stage(&scene);
+        Ok(Self { scene, strict: input.strict, stage })
+    }
+
+    /// Prints the remarks on those who act.
+    pub(crate) fn remark(&self, acts: &[Act], err: &mut dyn Write) -> Result<(), Failure> {
+        let found = acts.iter().map(|act| self.stage.cast().find(&act.actor));
+        let chosen: BTreeSet<usize> = found.collect::<Result<_, _>>()?;
+        let names: BTreeSet<&str> = chosen.iter().map(|at| &*self.stage.cast().names()[*at]).collect();
+        let mut told = Told::default();
+        told.remarks(remarks(&self.scene, &self.stage, &|actor| names.contains(&*actor.name)), err)?;
+        told.refuse(self.strict)
+    }
 }
 
 /// Remarks that were printed.

@@ -58,9 +58,10 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     if let Some(sides) = load::sides(&args.input, err, &mut answer)? {
         return load::print_sides(out, &sides, args.format != ActFormat::Text);
     }
-    let stage = load::stage(&args.input, err)?;
-    let acts = gather(&args.input, &args.acts, &args.file, &stage, err)?;
-    let answers: Vec<Answer> = acts.iter().map(|act| ask(&stage, act)).collect::<Result<_, _>>()?;
+    let whole = load::Whole::read(&args.input, err)?;
+    let acts = gather(&args.input, &args.acts, &args.file, &whole.stage, err)?;
+    whole.remark(&acts, err)?;
+    let answers: Vec<Answer> = acts.iter().map(|act| ask(&whole.stage, act)).collect::<Result<_, _>>()?;
     match args.format {
         ActFormat::Text => mivask_show::text::acts(out, &answers, load::layout())?,
         ActFormat::Json => mivask_show::json::acts(out, &answers)?,

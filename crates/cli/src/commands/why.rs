@@ -37,13 +37,15 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     if let Some(sides) = load::sides(&args.input, err, &mut answer)? {
         return load::print_sides(out, &sides, args.format == Format::Json);
     }
-    let stage = load::stage(&args.input, err)?;
+    let whole = load::Whole::read(&args.input, err)?;
+    let stage = &whole.stage;
     let mut slips = Slips::default();
-    let act = one(&args.act, 0, &stage, &mut slips);
+    let act = one(&args.act, 0, stage, &mut slips);
     load::report(&slips, err)?;
     load::refuse_errors(&slips)?;
     let act = act.ok_or(Failure::NoAct)?;
-    let answer = ask(&stage, &act)?;
+    whole.remark(std::slice::from_ref(&act), err)?;
+    let answer = ask(stage, &act)?;
     match args.format {
         Format::Text => mivask_show::text::why(out, stage.actor(&act.actor)?, &answer, load::layout())?,
         Format::Json => mivask_show::json::why(out, &answer)?,

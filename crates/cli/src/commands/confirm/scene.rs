@@ -21,8 +21,10 @@ pub(super) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         runtime: args.runtime.into_iter().collect(),
         strict: false,
     };
-    let mut stage = load::stage(&input, err)?;
-    let acts = gather(&input, &args.acts, &args.file, &stage, err)?;
+    let whole = load::Whole::read(&input, err)?;
+    let acts = gather(&input, &args.acts, &args.file, &whole.stage, err)?;
+    whole.remark(&acts, err)?;
+    let mut stage = whole.stage;
     settle(&mut stage, err)?;
     let privileged = unavailable().is_none();
     if !privileged {
