@@ -137,6 +137,8 @@ left! {
     nothing_to_change: "chmod 0700 /none" => "/" "image built cannot be built: chmod 0700 /none: ENOENT";
     modes_that_are_none: "mkdir /a\nchmod banana /a" => "/a" "not known";
     unknown_and_known_again: "mkdir /a /b\n? /a\nchown 5:6 /a\nchmod 0750 /a" => "/a" "5:6 0750", "/b" "0:0 0755";
+    named_before_it_is_made: "mkdir /a\n? /a/b\nmkdir -p /a/b/c /a/d\nchown 5:6 /a/b/c\nchmod 700 /a/b/c" =>
+        "/a/b" "not known", "/a/b/c" "5:6 0700", "/a/d" "0:0 0755";
     unknown_and_half_known: "mkdir /a\n? /a\nchown 5:6 /a" => "/a" "not known";
 }
 
@@ -158,6 +160,14 @@ fn an_image_built_on_itself_comes_from_elsewhere() {
         built(Base::Image("built".to_owned()), Runtime::Podman, "mkdir /a\nchown 5:6 /a\nchmod 0700 /a");
     assert_eq!(at(&stage, "/a"), "5:6 0700");
     assert_eq!(at(&stage, "/nowhere"), "nothing");
+}
+
+#[test]
+fn what_a_command_needs_was_there_before() {
+    let base = || Base::Image("elsewhere".to_owned());
+    let stage = built(base(), Runtime::Docker, "chown -R 5:6 /opt/x\nmkdir -p /opt/x/y /opt/z");
+    assert_eq!(at(&stage, "/opt/x/y"), "not known");
+    assert_eq!(at(&stage, "/opt/z"), "0:0 0755");
 }
 
 #[test]

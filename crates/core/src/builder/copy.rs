@@ -63,7 +63,7 @@ impl Ground<'_> {
             }
             Spot::Missing { dir, names } => Some(self.lay_directories(dir, &names, entry)),
             Spot::Unlisted { dir, names } => {
-                entry.doubt = Some(entry.doubt.unwrap_or_else(|| self.assumed_missing(path)));
+                entry.doubt = Some(entry.doubt.unwrap_or_else(|| self.before(path)));
                 Some(self.lay_directories(dir, &names, entry))
             }
         }

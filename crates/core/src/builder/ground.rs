@@ -42,6 +42,8 @@ pub(super) struct Ground<'a> {
     pub assumptions: Vec<Arc<str>>,
     pub failure: Option<Refusal>,
     settled: BTreeMap<InodeId, Settled>,
+    /// Paths that are there, or may be, though nobody listed them.
+    presumed: Vec<(Vec<u8>, Unknown)>,
 }
 
 impl<'a> Ground<'a> {
@@ -61,6 +63,7 @@ impl<'a> Ground<'a> {
             assumptions: base.assumptions,
             failure: base.failure,
             settled: BTreeMap::new(),
+            presumed: Vec::new(),
         }
     }
 
@@ -151,11 +154,25 @@ impl<'a> Ground<'a> {
         entry
     }
 
-    /// What is assumed of something that is made where nobody knows what was there before.
-    pub(super) fn assumed_missing(&self, path: &[u8]) -> Doubt {
+    /// What is not certain of something that is made where nobody knows what was there before: nothing is assumed to
+    /// have been, unless an earlier command named it.
+    pub(super) fn before(&self, path: &[u8]) -> Doubt {
+        let path = normal(path);
+        let below =
+            |inner: &[u8], outer: &[u8]| inner.starts_with(outer) && inner[outer.len()..].starts_with(b"/");
+        let named = |known: &[u8]| known == path || below(known, &path) || below(&path, known);
+        if let Some((_, unknown)) = self.presumed.iter().find(|(known, _)| named(known)) {
+            let unknown = Certainty::Unknown(unknown.clone());
+            return Doubt { attributes: unknown.clone(), contents: unknown };
+        }
         let text: Arc<str> =
-            format!("what image {} is built on has nothing at {}", self.name, quoted(path)).into();
+            format!("what image {} is built on has nothing at {}", self.name, quoted(&path)).into();
         Doubt { attributes: Certainty::Assumed(text.clone()), contents: Certainty::Assumed(text) }
+    }
+
+    /// `path` is there, or may be, and nobody knows as what.
+    pub(super) fn presume(&mut self, path: &[u8], unknown: &Unknown) {
+        self.presumed.push((normal(path), unknown.clone()));
     }
 
     /// Gives `id` a user, a group or both.
@@ -225,8 +242,12 @@ impl<'a> Ground<'a> {
                     self.tree.set_doubt(id, Doubt { attributes, contents });
                 }
             }
-            Spot::Missing { dir, .. } => self.may_hold_more(dir, unknown),
-            Spot::Unlisted { .. } | Spot::Nowhere(_) => {}
+            Spot::Missing { dir, .. } => {
+                self.may_hold_more(dir, unknown);
+                self.presume(path, unknown);
+            }
+            Spot::Unlisted { .. } => self.presume(path, unknown),
+            Spot::Nowhere(_) => {}
         }
     }
 
@@ -235,4 +256,10 @@ impl<'a> Ground<'a> {
         let attributes = self.tree.doubt(dir).map(|doubt| doubt.attributes.clone()).unwrap_or_default();
         self.tree.set_doubt(dir, Doubt { attributes, contents: Certainty::Unknown(unknown.clone()) });
     }
+}
+
+/// A path without doubled slashes, `.` and the slash at its end.
+fn normal(path: &[u8]) -> Vec<u8> {
+    let parts = path.split(|byte| *byte == b'/').filter(|part| !part.is_empty() && *part != b".");
+    parts.flat_map(|part| [b"/", part].concat()).collect()
 }

@@ -133,7 +133,7 @@ impl Ground<'_> {
             self.permitted(&Verb::MakesDirectory(plain), &without_last(path, names.len() - 1), runner, step);
             let mut above = self.entry(FileKind::Directory, runner, plain.bits(), &step.from);
             if !listed {
-                let assumed = self.assumed_missing(path);
+                let assumed = self.before(path);
                 above.doubt = Some(above.doubt.map_or(assumed.clone(), |doubt| crate::tree::Doubt {
                     contents: assumed.contents.clone(),
                     ..doubt
@@ -168,7 +168,7 @@ impl Ground<'_> {
             let mut entry = self.entry(FileKind::File, runner, mode.bits(), &step.from);
             entry.content = Content::Empty;
             if !listed {
-                (entry.content, entry.doubt) = (Content::Unknown, Some(self.assumed_missing(&path)));
+                (entry.content, entry.doubt) = (Content::Unknown, Some(self.before(&path)));
             }
             self.add(dir, names.first()?, entry);
         }
@@ -274,8 +274,13 @@ impl Ground<'_> {
                 Spot::There(id) => all.push((id, path)),
                 Spot::Missing { .. } if !quiet => self.fail(&step.words, "ENOENT", &step.from),
                 Spot::Nowhere(errno) if !quiet => self.fail(&step.words, errno, &step.from),
-                // Nobody listed it: it stays as unknown as it was.
-                Spot::Unlisted { .. } | Spot::Missing { .. } | Spot::Nowhere(_) => {}
+                Spot::Unlisted { .. } => {
+                    // Nobody listed it, but it has to be there.
+                    let fact = format!("what {} is before {}", quoted(&path), step.words);
+                    let unknown = Unknown::new(&fact, "give the tree of the base image in a scene file");
+                    self.presume(&path, &unknown);
+                }
+                Spot::Missing { .. } | Spot::Nowhere(_) => {}
             }
         }
         all
