@@ -5,17 +5,18 @@ use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 
 use mivask_core::act::Act;
-use mivask_core::prepare::{self, Staging};
+use mivask_core::prepare;
 use mivask_core::question::{Remark, remarks};
-use mivask_core::runtime::Runtime;
+use mivask_core::runtime::{Flavour, Runtime};
 use mivask_core::scene::Scene;
-use mivask_core::stage::{Actor, Stage};
-use mivask_read::input::{Disk, Origin, read_input, read_merged};
+use mivask_core::stage::Stage;
+use mivask_read::input::{Disk, InputError, Origin, read_input, read_merged};
+use mivask_read::outline::Outline;
 use mivask_read::slip::{Severity, Slips};
 use mivask_show::sides::{Facet, Side};
 
 use crate::end::{End, Failure};
-use crate::options::{Common, Format, Input};
+use crate::options::Input;
 
 /// A whole scene on one stage, for questions that name their actors themselves.
 pub(crate) struct Whole {
@@ -29,7 +30,7 @@ impl Whole {
     /// What `input` describes, under the first runtime it names.
     pub(crate) fn read(input: &Input, err: &mut dyn Write) -> Result<Self, Failure> {
         let mut scene = scene(input, err)?;
-        choose(&mut scene, input.runtime.first().copied())?;
+        choose_for(&mut scene, input.runtime.first().copied())?;
         let stage = prepare::stage(&scene);
         Ok(Self { scene, strict: input.strict, stage })
     }
@@ -40,18 +41,21 @@ impl Whole {
         let chosen: BTreeSet<usize> = found.collect::<Result<_, _>>()?;
         let names: BTreeSet<&str> = chosen.iter().map(|at| &*self.stage.cast().names()[*at]).collect();
         let mut told = Told::default();
-        told.remarks(remarks(&self.scene, &self.stage, &|actor| names.contains(&*actor.name)), err)?;
+        told.remarks(
+            remarks(&self.scene, &self.scene.workloads, &self.stage, &|actor| names.contains(&*actor.name)),
+            err,
+        )?;
         told.refuse(self.strict)
     }
 }
 
 /// Remarks that were printed.
 #[derive(Default)]
-struct Told(BTreeSet<Remark>);
+pub(crate) struct Told(BTreeSet<Remark>);
 
 impl Told {
     /// Prints those that are new.
-    fn remarks(&mut self, remarks: Vec<Remark>, err: &mut dyn Write) -> Result<(), Failure> {
+    pub(crate) fn remarks(&mut self, remarks: Vec<Remark>, err: &mut dyn Write) -> Result<(), Failure> {
         for remark in remarks {
             if !self.0.contains(&remark) {
                 mivask_show::slips::remark(err, &remark)?;
@@ -62,76 +66,8 @@ impl Told {
     }
 
     /// Ends where remarks count as errors.
-    fn refuse(&self, strict: bool) -> Result<(), Failure> {
+    pub(crate) fn refuse(&self, strict: bool) -> Result<(), Failure> {
         if strict && !self.0.is_empty() { Err(Failure::Strict { warnings: self.0.len() }) } else { Ok(()) }
-    }
-}
-
-/// Prints rows.
-type Printing<'a, R> = &'a dyn Fn(&mut dyn Write, R) -> io::Result<()>;
-
-/// A question about single actors, and how its answers are shown.
-pub(crate) struct Table<'a, R> {
-    /// The rows about one actor.
-    pub ask: &'a dyn Fn(&Stage, &Actor) -> Vec<R>,
-    /// What is compared under several runtimes.
-    pub facets: &'a dyn Fn(&[R]) -> Vec<Facet>,
-    /// Prints for people.
-    pub text: Printing<'a, Vec<R>>,
-    /// Prints one JSON document.
-    pub json: Printing<'a, Vec<R>>,
-}
-
-impl<R> Table<'_, R> {
-    /// Answers for every actor that is asked about, workload by workload: only the rows stay.
-    pub(crate) fn answer(
-        &self,
-        common: &Common,
-        out: &mut dyn Write,
-        err: &mut dyn Write,
-    ) -> Result<End, Failure> {
-        let mut scene = scene(&common.input, err)?;
-        let runtimes = &common.input.runtime;
-        if runtimes.len() < 2 {
-            choose(&mut scene, runtimes.first().copied())?;
-            let mut told = Told::default();
-            let rows = self.rows(&scene, &common.actor, &mut |remarks| told.remarks(remarks, err))?;
-            told.refuse(common.input.strict)?;
-            match common.format {
-                Format::Text => (self.text)(out, rows)?,
-                Format::Json => (self.json)(out, rows)?,
-            }
-            return Ok(End::Answered);
-        }
-        let mut sides = Vec::new();
-        for runtime in runtimes {
-            choose(&mut scene, Some(*runtime))?;
-            let rows = self.rows(&scene, &common.actor, &mut |_| Ok(()))?;
-            sides.push(Side { runtime: runtime.word(), facets: (self.facets)(&rows) });
-        }
-        print_sides(out, &sides, common.format == Format::Json)
-    }
-
-    fn rows(
-        &self,
-        scene: &Scene,
-        names: &[String],
-        remarked: &mut dyn FnMut(Vec<Remark>) -> Result<(), Failure>,
-    ) -> Result<Vec<R>, Failure> {
-        let staging = Staging::new(scene);
-        let found = names.iter().map(|name| staging.cast().find(name));
-        let chosen: BTreeSet<usize> = found.collect::<Result<_, _>>()?;
-        let mut rows = Vec::new();
-        for stage in staging {
-            let number = |actor: &Actor| stage.actors.iter().position(|other| std::ptr::eq(other, actor));
-            let wanted = |actor: &Actor| {
-                names.is_empty() || number(actor).is_some_and(|at| chosen.contains(&(stage.first + at)))
-            };
-            remarked(remarks(scene, &stage, &wanted))?;
-            let actors = stage.actors.iter().filter(|actor| wanted(actor));
-            rows.extend(actors.flat_map(|actor| (self.ask)(&stage, actor)));
-        }
-        Ok(rows)
     }
 }
 
@@ -150,7 +86,7 @@ pub(crate) fn sides(
     let mut scene = scene(input, err)?;
     let mut sides = Vec::new();
     for runtime in &input.runtime {
-        choose(&mut scene, Some(*runtime))?;
+        choose_for(&mut scene, Some(*runtime))?;
         let facets = answer(&prepare::stage(&scene), err)?;
         sides.push(Side { runtime: runtime.word(), facets });
     }
@@ -168,41 +104,71 @@ pub(crate) fn print_sides(out: &mut dyn Write, sides: &[Side], json: bool) -> Re
 }
 
 fn scene(input: &Input, err: &mut dyn Write) -> Result<Scene, Failure> {
+    checked(input, err, |slips| match merged(input) {
+        None => read_input(&Origin::of(&input.input), &Disk, slips),
+        Some(all) => read_merged(&all, &Disk, slips),
+    })
+}
+
+/// The same with the workloads apart, so that they need not all be held.
+pub(crate) fn outline(input: &Input, err: &mut dyn Write) -> Result<Outline, Failure> {
+    checked(input, err, |slips| match merged(input) {
+        None => Outline::read(&Origin::of(&input.input), &Disk, slips),
+        Some(all) => read_merged(&all, &Disk, slips).map(Outline::of),
+    })
+}
+
+/// The files to be merged, where there are several.
+fn merged(input: &Input) -> Option<Vec<PathBuf>> {
+    let all = std::iter::once(&input.input).chain(&input.merge).cloned().collect();
+    (!input.merge.is_empty()).then_some(all)
+}
+
+/// Reads, prints every slip, and ends where one makes the input unusable.
+fn checked<T>(
+    input: &Input,
+    err: &mut dyn Write,
+    read: impl FnOnce(&mut Slips) -> Result<T, InputError>,
+) -> Result<T, Failure> {
     let mut slips = Slips::default();
-    let scene = if input.merge.is_empty() {
-        read_input(&Origin::of(&input.input), &Disk, &mut slips)
-    } else {
-        let all: Vec<PathBuf> = std::iter::once(&input.input).chain(&input.merge).cloned().collect();
-        read_merged(&all, &Disk, &mut slips)
-    };
+    let result = read(&mut slips);
     report(&slips, err)?;
-    let scene = scene?;
+    let result = result?;
     refuse_errors(&slips)?;
     let warnings = slips.iter().filter(|slip| slip.severity == Severity::Warning).count();
     if input.strict && warnings > 0 {
         return Err(Failure::Strict { warnings });
     }
-    Ok(scene)
+    Ok(result)
 }
 
-/// Puts the scene under a runtime that can run some of it.
-fn choose(scene: &mut Scene, runtime: Option<Runtime>) -> Result<(), Failure> {
+fn choose_for(scene: &mut Scene, runtime: Option<Runtime>) -> Result<(), Failure> {
+    let headings = scene.workloads.iter().map(|one| (one.kind.as_str(), one.name.as_str(), one.flavour));
+    fits(runtime, headings)?;
+    scene.runtime = runtime.or(scene.runtime);
+    Ok(())
+}
+
+/// Puts an input under a runtime that can run all of it.
+pub(crate) fn choose(outline: &mut Outline, runtime: Option<Runtime>) -> Result<(), Failure> {
+    fits(runtime, outline.headings.iter().map(|one| (&*one.kind, &*one.name, one.flavour)))?;
+    outline.scene.runtime = runtime.or(outline.scene.runtime);
+    Ok(())
+}
+
+/// Whether `runtime` can run workloads of these kinds, names and flavours.
+fn fits<'a>(
+    runtime: Option<Runtime>,
+    mut workloads: impl Iterator<Item = (&'a str, &'a str, Flavour)>,
+) -> Result<(), Failure> {
     let Some(runtime) = runtime else { return Ok(()) };
-    match scene.workloads.iter().find(|workload| !runtime.runs(workload.flavour)) {
-        Some(workload) => {
-            let fitting = Runtime::NAMED.into_iter().filter(|other| other.runs(workload.flavour));
-            let fitting: Vec<&str> = fitting.map(Runtime::word).collect();
-            Err(Failure::Runtime {
-                runtime: runtime.word(),
-                workload: format!("{} {}", workload.kind, workload.name),
-                fitting: fitting.join(", "),
-            })
-        }
-        None => {
-            scene.runtime = Some(runtime);
-            Ok(())
-        }
-    }
+    let Some((kind, name, flavour)) = workloads.find(|(_, _, flavour)| !runtime.runs(*flavour)) else {
+        return Ok(());
+    };
+    let fitting = Runtime::NAMED.into_iter().filter(|other| other.runs(flavour));
+    let fitting: Vec<&str> = fitting.map(Runtime::word).collect();
+    let (runtime, workload) = (runtime.word(), format!("{kind} {name}"));
+    Err(Failure::Runtime { runtime, workload, fitting: fitting.join(", ") })
 }
 
 /// Prints every slip.

@@ -1,8 +1,10 @@
 //! Where descriptions come from: files, folders, standard input, and what can go wrong with them.
 
+use std::fs::File;
 use std::io::{self, BufRead, Cursor};
-use std::os::unix::fs::{FileTypeExt, PermissionsExt};
+use std::os::unix::fs::{FileExt, FileTypeExt, PermissionsExt};
 use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
 
 use mivask_core::mode::{FileKind, Mode};
 
@@ -55,6 +57,11 @@ pub trait FileReader {
     /// Whatever the operating system says.
     fn open(&self, path: &Path) -> io::Result<Box<dyn BufRead>> {
         Ok(Box::new(Cursor::new(self.read(path)?)))
+    }
+
+    /// Whether it can be read from its beginning again, as a pipe cannot.
+    fn reads_twice(&self, _: &Origin) -> bool {
+        true
     }
 
     /// The value of an environment variable.
@@ -125,7 +132,15 @@ impl FileReader for Disk {
     }
 
     fn open(&self, path: &Path) -> io::Result<Box<dyn BufRead>> {
-        Ok(Box::new(io::BufReader::with_capacity(1 << 16, std::fs::File::open(path)?)))
+        Ok(Box::new(io::BufReader::with_capacity(1 << 16, File::open(path)?)))
+    }
+
+    fn reads_twice(&self, origin: &Origin) -> bool {
+        match origin {
+            // It is kept in a file of its own while it is read.
+            Origin::Standard => true,
+            Origin::File(path) => path.is_file(),
+        }
     }
 
     fn variable(&self, name: &str) -> Option<String> {
@@ -139,7 +154,32 @@ impl FileReader for Disk {
     }
 
     fn open_standard_input(&self) -> io::Result<Box<dyn BufRead>> {
-        Ok(Box::new(io::stdin().lock()))
+        Ok(Box::new(io::BufReader::with_capacity(1 << 16, Again { file: spooled()?, at: 0 })))
+    }
+}
+
+/// Standard input in a file without a name, so that it can be read again.
+fn spooled() -> io::Result<&'static File> {
+    static SPOOLED: OnceLock<File> = OnceLock::new();
+    if let Some(file) = SPOOLED.get() {
+        return Ok(file);
+    }
+    let mut file = tempfile::tempfile()?;
+    io::copy(&mut io::stdin().lock(), &mut file)?;
+    Ok(SPOOLED.get_or_init(|| file))
+}
+
+/// Reads a file that others read too, from a place of its own.
+struct Again {
+    file: &'static File,
+    at: u64,
+}
+
+impl io::Read for Again {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let got = self.file.read_at(buffer, self.at)?;
+        self.at += got as u64;
+        Ok(got)
     }
 }
 

@@ -24,48 +24,69 @@ use crate::yaml::{Node, parse};
 /// The input cannot be read at all.
 pub fn read_input(origin: &Origin, files: &dyn FileReader, slips: &mut Slips) -> Result<Scene, InputError> {
     let mut scene = Scene::default();
-    let folder = match origin {
-        Origin::File(path) => manifests_in(path, files)?,
-        Origin::Standard => None,
-    };
-    if let Some(paths) = folder {
-        add_files(&paths, files, &mut scene, slips)?;
-        return Ok(scene);
-    }
-    let folder = match origin {
-        Origin::File(path) => folder_of(path),
-        Origin::Standard => PathBuf::new(),
-    };
-    let mut stream = open(origin, files)?;
-    let mut adding = Adding { scene: &mut scene, passed: Passed::default(), files, folder };
+    let parts = parts_of(origin, files)?;
+    read_parts(&parts, files, &mut scene, slips, &mut |_| {})?;
+    Ok(scene)
+}
+
+/// The files that an input stands for: itself, or those of a folder.
+pub(crate) fn parts_of(origin: &Origin, files: &dyn FileReader) -> Result<Vec<Origin>, InputError> {
+    let Origin::File(path) = origin else { return Ok(vec![origin.clone()]) };
+    let inside = manifests_in(path, files)?;
+    Ok(inside.map_or_else(|| vec![origin.clone()], |paths| paths.into_iter().map(Origin::File).collect()))
+}
+
+/// Reads every document of `parts` into `scene`; `after` is called behind each, and may take workloads out.
+pub(crate) fn read_parts(
+    parts: &[Origin],
+    files: &dyn FileReader,
+    scene: &mut Scene,
+    slips: &mut Slips,
+    after: &mut dyn FnMut(&mut Scene),
+) -> Result<(), InputError> {
+    let mut passed = Passed::default();
     let mut first: Option<SourceText> = None;
-    let mut found = 0;
-    while let Some(source) = stream.next()? {
-        let documents = parse(&source, slips);
-        if let ([only], 0) = (documents.as_slice(), found)
-            && is_scene(only)
-        {
-            let told = read_scene(only, &source, origin, files, slips).unwrap_or_default();
-            while let Some(more) = stream.next()? {
-                add_nodes(&parse(&more, slips), &more, &mut adding, slips);
+    let (mut found, mut runs) = (0, false);
+    for origin in parts {
+        let mut stream = open(origin, files)?;
+        while let Some(source) = stream.next()? {
+            let documents = parse(&source, slips);
+            if let ([only], 0, [origin]) = (documents.as_slice(), found, parts)
+                && is_scene(only)
+            {
+                *scene = read_scene(only, &source, origin, files, slips).unwrap_or_default();
+                let mut adding = Adding { scene, passed, files, folder: folder_of_origin(origin) };
+                while let Some(more) = stream.next()? {
+                    add_nodes(&parse(&more, slips), &more, &mut adding, slips);
+                }
+                return Ok(());
             }
-            return Ok(told);
+            found += documents.len();
+            let mut adding = Adding { scene, passed, files, folder: folder_of_origin(origin) };
+            add_nodes(&documents, &source, &mut adding, slips);
+            passed = adding.passed;
+            runs |= !scene.workloads.is_empty();
+            after(scene);
+            first.get_or_insert(source);
         }
-        found += documents.len();
-        add_nodes(&documents, &source, &mut adding, slips);
-        first.get_or_insert(source);
     }
-    adding.passed.report(slips);
-    let Some(source) = first else { return Ok(scene) };
-    if found == 0 && !slips.has_errors() {
+    passed.report(slips);
+    let Some(source) = first.filter(|_| !slips.has_errors()) else { return Ok(()) };
+    if found == 0 {
         let help =
             "give a Kubernetes manifest, a Compose file, an OCI configuration or a scene file".to_owned();
         slips.add(Severity::Error, &source, &(0..0), "there is nothing in it", Some(help));
-    }
-    if scene.workloads.is_empty() && !slips.has_errors() {
+    } else if !runs {
         slips.add(Severity::Error, &source, &(0..0), "nothing in it runs a container", None);
     }
-    Ok(scene)
+    Ok(())
+}
+
+fn folder_of_origin(origin: &Origin) -> PathBuf {
+    match origin {
+        Origin::File(path) => folder_of(path),
+        Origin::Standard => PathBuf::new(),
+    }
 }
 
 /// Reads several Compose files as one project, later ones merged on top.
@@ -103,10 +124,7 @@ fn merge(
             let help = Some("in a scene file write `workloads: [[first, second]]`".to_owned());
             slips.add(Severity::Error, source, &head(node), message, help);
         }
-        let folder = match &origin {
-            Origin::File(path) => folder_of(path),
-            Origin::Standard => PathBuf::new(),
-        };
+        let folder = folder_of_origin(&origin);
         read.extend(documents.into_iter().map(|(node, source)| (node, source, folder.clone())));
     }
     if !slips.has_errors() {

@@ -12,6 +12,7 @@ pub mod files;
 pub mod input;
 pub mod kubernetes;
 pub mod oci;
+pub mod outline;
 pub mod passed;
 pub mod scene_file;
 pub mod slip;

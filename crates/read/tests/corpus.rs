@@ -8,11 +8,14 @@ mod fixtures;
 use std::collections::BTreeSet;
 use std::path::Path;
 
-use fixtures::read;
+use fixtures::{Memory, read};
 use mivask_core::act::parse_act;
 use mivask_core::prepare::{self, Staging};
 use mivask_core::question::{Outcome, access, ask, default_paths, mounts};
 use mivask_core::stage::{Actor, Stage};
+use mivask_read::input::{InputError, Origin, read_input};
+use mivask_read::outline::Outline;
+use mivask_read::slip::Slips;
 
 const LEAST: usize = 40;
 
@@ -143,7 +146,38 @@ fn one_stage_at_a_time_answers_alike() {
             };
             stage.actors.iter().flat_map(of).collect::<Vec<_>>()
         };
-        let apart: Vec<String> = Staging::new(&scene).flat_map(|stage| rows(&stage)).collect();
+        let mut staging = Staging::new(&scene, scene.cast().into());
+        let apart: Vec<String> =
+            scene.workloads.iter().flat_map(|workload| rows(&staging.next(workload))).collect();
         assert_eq!(apart, rows(&prepare::stage(&scene)), "{name}");
+    }
+}
+
+/// Many workloads are read again one by one, few are held: both give the same, in the same order, under the same names.
+#[test]
+fn many_workloads_are_read_again() {
+    for count in [3, 64, 65, 200] {
+        let pod = |number: usize| {
+            format!(
+                "apiVersion: v1\nkind: Pod\nmetadata: {{ name: p{number} }}\nspec:\n  containers:\n  - {{ name: {}, image: i }}\n",
+                if number.is_multiple_of(2) { "twin".to_owned() } else { format!("c{number}") }
+            )
+        };
+        let text = (0..count).map(pod).collect::<Vec<_>>().join("---\n");
+        let files = Memory::new(&[("m.yaml", &text)]);
+        let (origin, mut slips) = (Origin::File("m.yaml".into()), Slips::default());
+        let whole = read_input(&origin, &files, &mut slips).unwrap();
+        let outline = Outline::read(&origin, &files, &mut slips).unwrap();
+        let mut names = Vec::new();
+        let each: Result<(), InputError> = outline.each(&files, &mut |workload| {
+            names.push(workload.name.clone());
+            Ok(())
+        });
+        each.unwrap();
+        assert!(slips.is_empty() && outline.scene.workloads.is_empty());
+        let expected: Vec<String> = whole.workloads.iter().map(|workload| workload.name.clone()).collect();
+        assert_eq!(names, expected);
+        assert_eq!(outline.cast.names(), whole.cast().names());
+        assert_eq!(outline.headings.len(), count);
     }
 }

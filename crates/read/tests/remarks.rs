@@ -30,7 +30,7 @@ fn said(workload: &str) -> Vec<String> {
     let (scene, slips) = read("s.yaml", &[("s.yaml", FACTS), ("w.yaml", workload)]);
     assert!(!slips.iter().any(|slip| slip.starts_with("error")), "{slips:#?}");
     let stage = prepare::stage(&scene);
-    remarks(&scene, &stage, &|_| true).into_iter().map(|remark| remark.message).collect()
+    remarks(&scene, &scene.workloads, &stage, &|_| true).into_iter().map(|remark| remark.message).collect()
 }
 
 fn pod(security: &str, container: &str, volumes: &str) -> String {
@@ -113,7 +113,7 @@ fn remarks_are_about_those_who_are_asked_about_and_said_once() {
     let (scene, _) = read("s.yaml", &[("s.yaml", FACTS), ("w.yaml", two)]);
     let stage = prepare::stage(&scene);
     let about = |name: &str| {
-        let found = remarks(&scene, &stage, &|actor| &*actor.name == name);
+        let found = remarks(&scene, &scene.workloads, &stage, &|actor| &*actor.name == name);
         found.into_iter().map(|remark| remark.message).collect::<Vec<_>>()
     };
     assert_eq!(about("b"), ["b (7102) has no account in its image, so its group is 0, root's"]);

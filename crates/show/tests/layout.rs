@@ -14,6 +14,7 @@ use mivask_core::stage::Stage;
 use mivask_core::{act::parse_acts, prepare};
 use mivask_read::input::{Disk, Origin, read_input};
 use mivask_read::slip::Slips;
+use mivask_show::json::List;
 use mivask_show::text::Layout;
 use mivask_show::{RandomSummary, json, text};
 
@@ -118,7 +119,9 @@ fn a_path_of_any_bytes_is_kept() {
     assert!(!text.contains('\u{1b}'));
 
     let mut out = Vec::new();
-    json::access(&mut out, &[access(&stage, &stage.actors[1], &path)]).unwrap();
+    let mut list = List::begin(&mut out, "rows").unwrap();
+    json::access(&mut list, &[access(&stage, &stage.actors[1], &path)]).unwrap();
+    list.end().unwrap();
     let document: serde_json::Value = serde_json::from_slice(&out).unwrap();
     assert_eq!(document["rows"][0]["path"]["hex"], "2f646174612fff1b5b324a0a");
 
@@ -162,12 +165,25 @@ fn a_difference_shows_both_sides() {
 #[test]
 fn every_document_says_its_format() {
     let stage = demo();
-    let actors: Vec<_> = stage.actors.iter().collect();
-    let (mut a, mut b, mut c) = (Vec::new(), Vec::new(), Vec::new());
-    json::identities(&mut a, &stage.actors).unwrap();
-    json::mounts(&mut b, &mounts(&stage, actors[0])).unwrap();
-    json::imprints(&mut c, &imprints(&stage, actors[0], &[])).unwrap();
-    for document in [a, b, c] {
-        assert!(document.starts_with(b"{\n  \"mivask\": 1,"), "{}", String::from_utf8_lossy(&document));
+    let actor = &stage.actors[0];
+    let written = |name: &str, push: &dyn Fn(&mut List<'_>) -> std::io::Result<()>| {
+        let mut out = Vec::new();
+        let mut list = List::begin(&mut out, name).unwrap();
+        push(&mut list).unwrap();
+        list.end().unwrap();
+        out
+    };
+    for (name, document) in [
+        ("actors", written("actors", &|list| json::identities(list, &stage.actors))),
+        ("mounts", written("mounts", &|list| json::mounts(list, &mounts(&stage, actor)))),
+        ("rows", written("rows", &|list| json::imprints(list, &imprints(&stage, actor, &[])))),
+        ("rows", written("rows", &|_| Ok(()))),
+    ] {
+        let text = String::from_utf8(document).unwrap();
+        assert!(text.starts_with("{\n  \"mivask\": 1,"), "{text}");
+        // Written element by element it is laid out as it would be at once.
+        let value: serde_json::Value = serde_json::from_str(&text).unwrap();
+        assert!(value[name].is_array());
+        assert_eq!(text.lines().count(), serde_json::to_string_pretty(&value).unwrap().lines().count());
     }
 }

@@ -7,8 +7,9 @@ use mivask_core::question::{access, default_paths};
 use mivask_show::{json, sides, text};
 
 use crate::end::{End, Failure};
-use crate::load::{self, Table};
+use crate::load;
 use crate::options::Common;
+use crate::table::Table;
 
 /// What each actor can do to each path: read, write, create, delete, list, enter, run.
 ///
@@ -31,8 +32,10 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
             own.iter().map(|path| access(stage, actor, path)).collect()
         },
         facets: &sides::access,
-        text: &|out, rows| text::access(out, &rows, load::layout()),
-        json: &|out, rows| json::access(out, &rows),
+        text: &|out, rows| text::access(out, rows, load::layout()),
+        below: &|out| text::access_key(out, load::layout()),
+        list: "rows",
+        json: &json::access,
     }
     .answer(&args.common, out, err)
 }

@@ -7,8 +7,9 @@ use mivask_core::stage::Actor;
 use mivask_show::{json, sides, text};
 
 use crate::end::{End, Failure};
-use crate::load::{self, Table};
+use crate::load;
 use crate::options::Common;
+use crate::table::Table;
 
 /// Who each actor is: ids, groups, capabilities, umask, and where each came from.
 #[derive(Debug, clap::Args)]
@@ -23,8 +24,10 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         // Of what an actor sees nothing is shown here, so it need not stay.
         ask: &|_, actor| vec![Actor { mounts: MountTable::default(), ..actor.clone() }],
         facets: &sides::identities,
-        text: &|out, actors| text::identities(out, &actors, load::layout()),
-        json: &|out, rows| json::identities(out, &rows),
+        text: &|out, actors| text::identities(out, actors, load::layout()),
+        below: &|_| Ok(()),
+        list: "actors",
+        json: &json::identities,
     }
     .answer(&args.common, out, err)
 }

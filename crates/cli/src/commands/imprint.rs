@@ -7,8 +7,9 @@ use mivask_core::question::imprints;
 use mivask_show::{json, sides, text};
 
 use crate::end::{End, Failure};
-use crate::load::{self, Table};
+use crate::load;
 use crate::options::Common;
+use crate::table::Table;
 
 /// Owner, group and mode of new files and directories, as the actor sees them and as they are stored.
 ///
@@ -28,8 +29,10 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     Table {
         ask: &|stage, actor| imprints(stage, actor, &paths),
         facets: &sides::imprints,
-        text: &|out, rows| text::imprints(out, &rows, load::layout()),
-        json: &|out, rows| json::imprints(out, &rows),
+        text: &|out, rows| text::imprints(out, rows, load::layout()),
+        below: &|_| Ok(()),
+        list: "rows",
+        json: &json::imprints,
     }
     .answer(&args.common, out, err)
 }

@@ -6,8 +6,9 @@ use mivask_core::question::{MountRow, mounts};
 use mivask_show::{json, sides, text};
 
 use crate::end::{End, Failure};
-use crate::load::{self, Table};
+use crate::load;
 use crate::options::Common;
+use crate::table::Table;
 
 /// What is mounted where for each actor: source, flags, and the root's owner and mode before and after
 /// the kubelet prepared it.
@@ -22,15 +23,16 @@ pub(crate) struct Args {
 }
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
-    let shown = |mut rows: Vec<MountRow>| {
-        rows.retain(|row| args.all || !row.is_default());
-        rows
+    let shown = |rows: &[MountRow]| -> Vec<MountRow> {
+        rows.iter().filter(|row| args.all || !row.is_default()).cloned().collect()
     };
     Table {
         ask: &mounts,
-        facets: &|rows| sides::mounts(&shown(rows.to_vec())),
+        facets: &|rows| sides::mounts(&shown(rows)),
         text: &|out, rows| text::mounts(out, &shown(rows), load::layout()),
-        json: &|out, rows| json::mounts(out, &rows),
+        below: &|_| Ok(()),
+        list: "mounts",
+        json: &json::mounts,
     }
     .answer(&args.common, out, err)
 }

@@ -41,11 +41,11 @@ use kube::Kube;
 /// that nobody told stays unknown.
 #[must_use]
 pub fn stage(scene: &Scene) -> Stage {
-    let mut staging = Staging::new(scene);
+    let mut staging = Staging::new(scene, Arc::new(scene.cast()));
     let mut stage = staging.empty();
     let host = staging.host.take().map(|host| stage.add_source(host));
-    for number in 0..scene.workloads.len() {
-        staging.add(&mut stage, number, host);
+    for workload in &scene.workloads {
+        staging.add(&mut stage, workload, host);
     }
     stage
 }
@@ -59,22 +59,25 @@ pub struct Staging<'a> {
     cast: Arc<Cast>,
     host: Option<Source>,
     shelf: Shelf,
-    next: usize,
     actors: usize,
 }
 
 impl<'a> Staging<'a> {
-    /// Begins with the first workload of `scene`.
+    /// Begins before the first workload; `cast` has the names of all actors, and the workloads that `scene` holds
+    /// itself do not count.
     #[must_use]
-    pub fn new(scene: &'a Scene) -> Self {
-        let (cast, host) = (Arc::new(scene.cast()), host_path::host_source(scene));
-        Self { scene: built(scene), cast, host, shelf: Shelf::default(), next: 0, actors: 0 }
+    pub fn new(scene: &'a Scene, cast: Arc<Cast>) -> Self {
+        let host = host_path::host_source(scene);
+        Self { scene: built(scene), cast, host, shelf: Shelf::default(), actors: 0 }
     }
 
-    /// The names of all actors.
-    #[must_use]
-    pub fn cast(&self) -> &Cast {
-        &self.cast
+    /// The next workload on a stage of its own.
+    pub fn next(&mut self, workload: &Workload) -> Stage {
+        let mut stage = self.empty();
+        let host = self.host.take().map(|host| stage.add_source(host));
+        self.add(&mut stage, workload, host);
+        self.host = host.map(|host| stage.source(host).clone());
+        stage
     }
 
     fn empty(&self) -> Stage {
@@ -84,9 +87,9 @@ impl<'a> Staging<'a> {
         stage
     }
 
-    fn add(&mut self, stage: &mut Stage, number: usize, host: Option<SourceId>) {
+    fn add(&mut self, stage: &mut Stage, told: &Workload, host: Option<SourceId>) {
         let (scene, shelf) = (&*self.scene, &mut self.shelf);
-        let workload = &assigned(scene, &scene.workloads[number]);
+        let workload = &assigned(scene, told);
         let runtime = scene.runtime_of(workload);
         // A daemon whose containers live in a user namespace makes what is missing as that namespace's root; a
         // kubelet makes it as the host's.
@@ -100,26 +103,14 @@ impl<'a> Staging<'a> {
         let mut workshop = Workshop { volumes, shelf, filled: builder::Filled::default() };
         let first = stage.actors.len();
         for container in &workload.containers {
-            let name = self.cast.names()[self.actors].clone();
+            // Where an input changed while it was read a second time, the container's own name has to do.
+            let known = self.cast.names().get(self.actors).cloned();
+            let name = known.unwrap_or_else(|| Arc::from(container.name.as_str()));
             self.actors += 1;
             let actor = container::actor(stage, &kube, container, &mut workshop, (runtime, name));
             stage.actors.push(actor);
         }
         spread_refusals(&mut stage.actors[first..]);
-    }
-}
-
-impl Iterator for Staging<'_> {
-    type Item = Stage;
-
-    fn next(&mut self) -> Option<Stage> {
-        let number = Some(self.next).filter(|next| *next < self.scene.workloads.len())?;
-        self.next += 1;
-        let mut stage = self.empty();
-        let host = self.host.take().map(|host| stage.add_source(host));
-        self.add(&mut stage, number, host);
-        self.host = host.map(|host| stage.source(host).clone());
-        Some(stage)
     }
 }
 

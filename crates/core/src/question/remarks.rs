@@ -22,15 +22,20 @@ pub struct Remark {
     pub from: Provenance,
 }
 
-/// Every remark on the actors of `stage` that are `wanted`, in their order, each once; `scene` is what it was made of.
+/// Every remark on the actors of `stage` that are `wanted`, in their order, each once; it was made of `workloads` and
+/// what `scene` tells beside them.
 #[must_use]
-pub fn remarks(scene: &Scene, stage: &Stage, wanted: &dyn Fn(&Actor) -> bool) -> Vec<Remark> {
+pub fn remarks(
+    scene: &Scene,
+    workloads: &[Workload],
+    stage: &Stage,
+    wanted: &dyn Fn(&Actor) -> bool,
+) -> Vec<Remark> {
     let mut all: Vec<Remark> = Vec::new();
-    let containers = scene
-        .workloads
+    let containers = workloads
         .iter()
         .flat_map(|workload| workload.containers.iter().map(move |container| (workload, container)));
-    let staged = containers.skip(stage.first).zip(&stage.actors);
+    let staged = containers.zip(&stage.actors);
     for ((workload, container), actor) in staged.filter(|(_, actor)| wanted(actor)) {
         let mut looking = Looking { scene, stage, workload, container, actor, found: Vec::new() };
         looking.all();

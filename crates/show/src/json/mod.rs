@@ -14,8 +14,7 @@ pub use confirm::{confirmed, random_acts};
 use mivask_core::ids::UNSPECIFIED_ID;
 use mivask_core::question::{AccessRow, Answer, ImprintRow, MountRow};
 use mivask_core::stage::Actor;
-use serde::ser::SerializeMap;
-use serde::{Serialize, Serializer};
+use serde::Serialize;
 
 /// The version of the machine formats.
 const FORMAT: u8 = 1;
@@ -42,15 +41,43 @@ fn number(raw: u32) -> Option<u32> {
     (raw != UNSPECIFIED_ID).then_some(raw)
 }
 
-/// A document with one list, such as `{"mivask": 1, "acts": [...]}`.
-fn document<T: Serialize>(out: &mut dyn Write, list: &str, items: impl Iterator<Item = T>) -> io::Result<()> {
-    let items: Vec<T> = items.collect();
-    let mut serializer = serde_json::Serializer::pretty(&mut *out);
-    let mut fields = serializer.serialize_map(Some(2))?;
-    fields.serialize_entry("mivask", &FORMAT)?;
-    fields.serialize_entry(list, &items)?;
-    fields.end()?;
-    writeln!(out)
+/// A document with one list, such as `{"mivask": 1, "acts": [...]}`, written element by element.
+pub struct List<'a> {
+    out: &'a mut dyn Write,
+    empty: bool,
+}
+
+impl<'a> List<'a> {
+    /// Begins the document whose list is called `name`.
+    ///
+    /// # Errors
+    /// Whatever `out` refuses.
+    pub fn begin(out: &'a mut dyn Write, name: &str) -> io::Result<Self> {
+        write!(out, "{{\n  \"mivask\": {FORMAT},\n  \"{name}\": [")?;
+        Ok(Self { out, empty: true })
+    }
+
+    fn push(&mut self, item: &impl Serialize) -> io::Result<()> {
+        self.out.write_all(if self.empty { b"\n" } else { b",\n" })?;
+        self.empty = false;
+        // A line's end within a text is escaped, so every one here is between fields.
+        let text = serde_json::to_string_pretty(item)?;
+        write!(self.out, "    {}", text.replace('\n', "\n    "))
+    }
+
+    /// Ends it.
+    ///
+    /// # Errors
+    /// Whatever the output refuses.
+    pub fn end(self) -> io::Result<()> {
+        writeln!(self.out, "{}", if self.empty { "]\n}" } else { "\n  ]\n}" })
+    }
+}
+
+fn document<T: Serialize>(out: &mut dyn Write, name: &str, items: impl Iterator<Item = T>) -> io::Result<()> {
+    let mut list = List::begin(out, name)?;
+    items.into_iter().try_for_each(|item| list.push(&item))?;
+    list.end()
 }
 
 /// One act with the format's version in front.
@@ -95,34 +122,34 @@ pub fn why(out: &mut dyn Write, answer: &Answer) -> io::Result<()> {
     writeln!(out)
 }
 
-/// `identity`: every actor.
+/// `identity`: every actor, in the list `actors`.
 ///
 /// # Errors
-/// Whatever `out` refuses.
-pub fn identities(out: &mut dyn Write, actors: &[Actor]) -> io::Result<()> {
-    document(out, "actors", actors.iter().map(tables::IdentityJson::new))
+/// Whatever the output refuses.
+pub fn identities(list: &mut List<'_>, actors: &[Actor]) -> io::Result<()> {
+    actors.iter().try_for_each(|actor| list.push(&tables::IdentityJson::new(actor)))
 }
 
-/// `mounts`: every mount of every actor.
+/// `mounts`: every mount of every actor, in the list `mounts`.
 ///
 /// # Errors
-/// Whatever `out` refuses.
-pub fn mounts(out: &mut dyn Write, rows: &[MountRow]) -> io::Result<()> {
-    document(out, "mounts", rows.iter().map(tables::MountJson::new))
+/// Whatever the output refuses.
+pub fn mounts(list: &mut List<'_>, rows: &[MountRow]) -> io::Result<()> {
+    rows.iter().try_for_each(|row| list.push(&tables::MountJson::new(row)))
 }
 
-/// `access`: every row of the matrix.
+/// `access`: every row of the matrix, in the list `rows`.
 ///
 /// # Errors
-/// Whatever `out` refuses.
-pub fn access(out: &mut dyn Write, rows: &[AccessRow]) -> io::Result<()> {
-    document(out, "rows", rows.iter().map(tables::AccessJson::new))
+/// Whatever the output refuses.
+pub fn access(list: &mut List<'_>, rows: &[AccessRow]) -> io::Result<()> {
+    rows.iter().try_for_each(|row| list.push(&tables::AccessJson::new(row)))
 }
 
-/// `imprint`: every actor, directory and kind.
+/// `imprint`: every actor, directory and kind, in the list `rows`.
 ///
 /// # Errors
-/// Whatever `out` refuses.
-pub fn imprints(out: &mut dyn Write, rows: &[ImprintRow]) -> io::Result<()> {
-    document(out, "rows", rows.iter().map(tables::ImprintRowJson::new))
+/// Whatever the output refuses.
+pub fn imprints(list: &mut List<'_>, rows: &[ImprintRow]) -> io::Result<()> {
+    rows.iter().try_for_each(|row| list.push(&tables::ImprintRowJson::new(row)))
 }

@@ -31,6 +31,14 @@ pub fn access(out: &mut dyn Write, rows: &[AccessRow], layout: Layout) -> io::Re
             group.iter().try_for_each(|row| stacked(out, row, layout))?;
         }
     }
+    Ok(())
+}
+
+/// What the columns of the matrix are about.
+///
+/// # Errors
+/// Whatever `out` refuses.
+pub fn access_key(out: &mut dyn Write, layout: Layout) -> io::Result<()> {
     let text = "read, write, run: the file; list, enter: the directory; create: a new entry in it; delete: the path itself.";
     writeln!(out, "\n{}", paint(FAINT, &folded(text, 0, layout.width)))
 }

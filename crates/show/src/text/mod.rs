@@ -9,7 +9,7 @@ mod imprints;
 mod mounts;
 mod why;
 
-pub use access::access;
+pub use access::{access, access_key};
 pub use acts::acts;
 pub use confirm::{confirmed, random_acts};
 pub use identity::identities;

@@ -1,0 +1,123 @@
+//! Questions about single actors, answered workload by workload.
+
+use std::collections::BTreeSet;
+use std::io::{self, Write};
+
+use mivask_core::prepare::Staging;
+use mivask_core::question::{Remark, remarks};
+use mivask_core::stage::{Actor, Stage};
+use mivask_read::input::Disk;
+use mivask_read::outline::Outline;
+use mivask_show::json::List;
+use mivask_show::sides::{Facet, Side};
+
+use crate::end::{End, Failure};
+use crate::load::{Told, choose, outline, print_sides};
+use crate::options::{Common, Format};
+
+/// Prints the rows of some actors.
+type Printing<'a, R> = &'a dyn Fn(&mut dyn Write, &[R]) -> io::Result<()>;
+
+/// A question about single actors, and how its answers are shown.
+pub(crate) struct Table<'a, R> {
+    /// The rows about one actor.
+    pub ask: &'a dyn Fn(&Stage, &Actor) -> Vec<R>,
+    /// What is compared under several runtimes.
+    pub facets: &'a dyn Fn(&[R]) -> Vec<Facet>,
+    /// Prints for people.
+    pub text: Printing<'a, R>,
+    /// What stands below the last row, for people.
+    pub below: &'a dyn Fn(&mut dyn Write) -> io::Result<()>,
+    /// The name of the list in the JSON document.
+    pub list: &'static str,
+    /// Adds to that list.
+    pub json: &'a dyn Fn(&mut List<'_>, &[R]) -> io::Result<()>,
+}
+
+/// Takes what is to be said of one workload: its remarks, and the rows about its actors.
+type Taking<'a, R> = &'a mut dyn FnMut(Vec<Remark>, Vec<R>) -> Result<(), Failure>;
+
+impl<R> Table<'_, R> {
+    /// Answers for every actor that is asked about, workload by workload: nothing stays of one but what is printed.
+    pub(crate) fn answer(
+        &self,
+        common: &Common,
+        out: &mut dyn Write,
+        err: &mut dyn Write,
+    ) -> Result<End, Failure> {
+        let mut outline = outline(&common.input, err)?;
+        // Nothing is printed before it is known who is meant.
+        let found = common.actor.iter().map(|name| outline.cast.find(name));
+        let chosen: BTreeSet<usize> = found.collect::<Result<_, _>>()?;
+        let runtimes = &common.input.runtime;
+        if runtimes.len() > 1 {
+            return self.side_by_side(&mut outline, &chosen, common, out);
+        }
+        choose(&mut outline, runtimes.first().copied())?;
+        let mut told = Told::default();
+        if common.input.strict {
+            self.each(&outline, &chosen, &mut |remarks, _| told.remarks(remarks, err))?;
+            told.refuse(true)?;
+        }
+        match common.format {
+            Format::Json => {
+                let mut list = List::begin(out, self.list)?;
+                self.each(&outline, &chosen, &mut |remarks, rows| {
+                    told.remarks(remarks, err)?;
+                    Ok((self.json)(&mut list, &rows)?)
+                })?;
+                list.end()?;
+            }
+            Format::Text => {
+                let mut first = true;
+                self.each(&outline, &chosen, &mut |remarks, rows| {
+                    told.remarks(remarks, err)?;
+                    if rows.is_empty() {
+                        return Ok(());
+                    }
+                    if !std::mem::take(&mut first) {
+                        writeln!(out)?;
+                    }
+                    Ok((self.text)(out, &rows)?)
+                })?;
+                (self.below)(out)?;
+            }
+        }
+        Ok(End::Answered)
+    }
+
+    fn side_by_side(
+        &self,
+        outline: &mut Outline,
+        chosen: &BTreeSet<usize>,
+        common: &Common,
+        out: &mut dyn Write,
+    ) -> Result<End, Failure> {
+        let mut sides = Vec::new();
+        for runtime in &common.input.runtime {
+            choose(outline, Some(*runtime))?;
+            let mut facets = Vec::new();
+            self.each(outline, chosen, &mut |_, rows| {
+                facets.extend((self.facets)(&rows));
+                Ok(())
+            })?;
+            sides.push(Side { runtime: runtime.word(), facets });
+        }
+        print_sides(out, &sides, common.format == Format::Json)
+    }
+
+    fn each(&self, outline: &Outline, chosen: &BTreeSet<usize>, take: Taking<'_, R>) -> Result<(), Failure> {
+        let scene = &outline.scene;
+        let mut staging = Staging::new(scene, outline.cast.clone());
+        outline.each(&Disk, &mut |workload| {
+            let stage = staging.next(workload);
+            let number = |actor: &Actor| stage.actors.iter().position(|other| std::ptr::eq(other, actor));
+            let wanted = |actor: &Actor| {
+                chosen.is_empty() || number(actor).is_some_and(|at| chosen.contains(&(stage.first + at)))
+            };
+            let remarks = remarks(scene, std::slice::from_ref(workload), &stage, &wanted);
+            let actors = stage.actors.iter().filter(|actor| wanted(actor));
+            take(remarks, actors.flat_map(|actor| (self.ask)(&stage, actor)).collect())
+        })
+    }
+}

@@ -1,0 +1,136 @@
+//! An input read once for everything but its workloads: those are held while they are few, and read again one by one
+//! where they are many, so that memory does not grow with their number.
+
+use std::sync::Arc;
+
+use mivask_core::cast::Cast;
+use mivask_core::runtime::Flavour;
+use mivask_core::scene::{Scene, Workload};
+
+use crate::files::{FileReader, InputError, Origin};
+use crate::input::{parts_of, read_parts};
+use crate::slip::Slips;
+
+/// Workloads that are held; more are read again when they are asked for.
+const MOST_HELD: usize = 64;
+
+/// Everything an input tells, with its workloads at hand.
+#[derive(Debug)]
+pub struct Outline {
+    /// What was told beside the workloads: their list is empty.
+    pub scene: Scene,
+    /// Each workload's name, kind and flavour, in order.
+    pub headings: Vec<Heading>,
+    /// The names of all actors.
+    pub cast: Arc<Cast>,
+    kept: Kept,
+}
+
+/// What a workload is called.
+#[derive(Clone, Debug)]
+pub struct Heading {
+    /// Its name.
+    pub name: Arc<str>,
+    /// Its kind in the description.
+    pub kind: Arc<str>,
+    /// What kind of description it comes from.
+    pub flavour: Flavour,
+}
+
+#[derive(Debug)]
+enum Kept {
+    Held(Vec<Workload>),
+    /// The files they stand in.
+    Again(Vec<Origin>),
+}
+
+/// Names that are gathered while documents come and go.
+struct Gathering {
+    headings: Vec<Heading>,
+    containers: Vec<(Arc<str>, Arc<str>)>,
+    held: Vec<Workload>,
+    hold: bool,
+}
+
+impl Gathering {
+    fn take(&mut self, scene: &mut Scene) {
+        for workload in scene.workloads.drain(..) {
+            let name: Arc<str> = Arc::from(workload.name.as_str());
+            let names = workload.containers.iter().map(|one| (name.clone(), Arc::from(one.name.as_str())));
+            self.containers.extend(names);
+            let kind = match self.headings.last() {
+                Some(last) if *last.kind == *workload.kind => last.kind.clone(),
+                _ => Arc::from(workload.kind.as_str()),
+            };
+            self.headings.push(Heading { name, kind, flavour: workload.flavour });
+            if self.hold || self.headings.len() <= MOST_HELD {
+                self.held.push(workload);
+            } else {
+                self.held = Vec::new();
+            }
+        }
+    }
+}
+
+impl Outline {
+    /// Reads `origin`, a folder of files included.
+    ///
+    /// # Errors
+    /// The input cannot be read at all.
+    pub fn read(origin: &Origin, files: &dyn FileReader, slips: &mut Slips) -> Result<Self, InputError> {
+        let parts = parts_of(origin, files)?;
+        let hold = !parts.iter().all(|part| files.reads_twice(part));
+        let (headings, containers, held) = (Vec::new(), Vec::new(), Vec::new());
+        let mut gathering = Gathering { headings, containers, held, hold };
+        let mut scene = Scene::default();
+        read_parts(&parts, files, &mut scene, slips, &mut |scene| gathering.take(scene))?;
+        if !scene.workloads.is_empty() {
+            // A scene file comes as a whole.
+            gathering.hold = true;
+            gathering.take(&mut scene);
+        }
+        let many = !gathering.hold && gathering.headings.len() > MOST_HELD;
+        let kept = if many { Kept::Again(parts) } else { Kept::Held(gathering.held) };
+        let cast =
+            Cast::of(gathering.containers.iter().map(|(workload, container)| (workload, &**container)));
+        Ok(Self { scene, headings: gathering.headings, cast: Arc::new(cast), kept })
+    }
+
+    /// The outline of a scene that was read as a whole.
+    #[must_use]
+    pub fn of(mut scene: Scene) -> Self {
+        let (headings, containers, held) = (Vec::new(), Vec::new(), Vec::new());
+        let mut gathering = Gathering { headings, containers, held, hold: true };
+        gathering.take(&mut scene);
+        let cast =
+            Cast::of(gathering.containers.iter().map(|(workload, container)| (workload, &**container)));
+        let kept = Kept::Held(gathering.held);
+        Self { scene, headings: gathering.headings, cast: Arc::new(cast), kept }
+    }
+
+    /// Calls `use_it` with each workload in order.
+    ///
+    /// # Errors
+    /// The input cannot be read again, or `use_it` ends it.
+    pub fn each<E: From<InputError>>(
+        &self,
+        files: &dyn FileReader,
+        use_it: &mut dyn FnMut(&Workload) -> Result<(), E>,
+    ) -> Result<(), E> {
+        let parts = match &self.kept {
+            Kept::Held(held) => return held.iter().try_for_each(use_it),
+            Kept::Again(parts) => parts,
+        };
+        // What is told beside them, and what is wrong with them, is known already.
+        let (mut scene, mut slips) = (Scene::default(), Slips::default());
+        let mut ended = Ok(());
+        read_parts(parts, files, &mut scene, &mut slips, &mut |scene| {
+            let workloads = std::mem::take(&mut scene.workloads);
+            if ended.is_ok() {
+                ended = workloads.iter().try_for_each(&mut *use_it);
+            }
+            scene.cluster = mivask_core::cluster::Cluster::default();
+        })?;
+        ended
+    }
+}
