@@ -78,6 +78,27 @@ def engine_rows(host):
     return rows
 
 
+def option_rows(host):
+    """What only Podman knows."""
+
+    def volume(name, mount, who, paths=(), acts=()):
+        service = {"volumes": [mount], **({"user": who} if who else {})}
+        return row("option: " + name, service, [*(["--user", who] if who else []), "-v", mount], paths, acts)
+
+    return [
+        volume("U on a volume", "vol:/data:U", "alice", ["/data", "/data/a", "/data/sub"]),
+        volume("U at a missing path", "vol:/new:U", "alice", ["/new"], ["creates /new/x"]),
+        volume("U on a bind", f"{host}/d:/in:U", "alice", ["/in", "/in/f"], ["reads /in/f"]),
+        volume("U on a bind that is read-only", f"{host}/d:/in:U,ro", "app", ["/in", "/in/f"], ["creates /in/x"]),
+        volume("O on a bind", f"{host}/d:/in:O", "app", ["/in", "/in/f"], ["creates /in/x"]),
+        volume("idmap without a namespace", "vol:/data:idmap", None),
+        volume("noexec and nosuid", "vol:/data:noexec,nosuid", None, ["/data"]),
+        row("option: keep-groups", {"user": "alice", "group_add": ["keep-groups"]}, ["--user", "alice", "--group-add", "keep-groups"]),
+        row("option: keep-groups beside another", {"group_add": ["staff", "keep-groups"]}, ["--group-add", "staff", "--group-add", "keep-groups"]),
+        row("option: keep-groups of nobody", {"group_add": ["keep-groups"]}, ["--group-add", "keep-groups"]),
+    ]
+
+
 def mapped_rows(host):
     """The same under a user namespace of the container's own, which Podman gives on its command line."""
     remap = ["--uidmap", "0:100000:65536", "--gidmap", "0:100000:65536"]
@@ -90,6 +111,8 @@ def mapped_rows(host):
         row("mapped: tmpfs", {"tmpfs": ["/new"]}, ["--tmpfs", "/new"], ["/new"], ["creates /new/x"]),
         row("mapped: a user without a mapping", {"user": "70000"}, ["--user", "70000"]),
     ]
+    mapped.append(row("mapped: idmap on a bind", {"volumes": [f"{host}/d:/in:idmap"]}, ["-v", f"{host}/d:/in:idmap"], ["/in", "/in/f"], ["reads /in/f", "creates /in/x"]))
+    mapped.append(row("mapped: U on a bind", {"user": "alice", "volumes": [f"{host}/d:/in:U"]}, ["--user", "alice", "-v", f"{host}/d:/in:U"], ["/in", "/in/f"], ["reads /in/f"]))
     for case in mapped:
         case["args"] = remap + case["args"]
         case["namespace"] = {"uids": ["0 100000 65536"], "gids": ["0 100000 65536"]}

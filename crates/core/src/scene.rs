@@ -198,8 +198,21 @@ pub struct VolumeMount {
     pub ids: MountIds,
     /// The part of the volume that shows.
     pub sub_path: Option<Fact<Vec<u8>>>,
+    /// What only some engines do with a mount.
+    pub engine: EngineOptions,
     /// Why nobody knows which part shows, where that hangs on something nobody told.
     pub unknown_part: Option<Unknown>,
+}
+
+/// Options of a mount that one engine knows and another refuses.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct EngineOptions {
+    /// The first of them as it is written.
+    pub first: Option<Fact<String>>,
+    /// `U`: everything goes to the process's user and group.
+    pub take_over: bool,
+    /// `idmap`: the container's own user namespace maps the mount too.
+    pub id_mapped: bool,
 }
 
 /// One declared volume.

@@ -11,7 +11,9 @@ use mivask_core::ids::{Extent, IdMap, MountIds, UserNamespace};
 use mivask_core::mode::Mode;
 use mivask_core::mount::MountFlags;
 use mivask_core::runtime::Flavour;
-use mivask_core::scene::{Container, Scene, TmpfsAsked, Volume, VolumeKind, VolumeMount, Who, Workload};
+use mivask_core::scene::{
+    Container, EngineOptions, Scene, TmpfsAsked, Volume, VolumeKind, VolumeMount, Who, Workload,
+};
 use mivask_core::stage::Role;
 use oci_spec::runtime::{Capabilities, LinuxIdMapping, LinuxNamespaceType, Mount, Process, Spec};
 
@@ -193,6 +195,7 @@ impl Reading<'_> {
             flags,
             ids,
             sub_path: None,
+            engine: EngineOptions::default(),
             unknown_part: None,
         })
     }

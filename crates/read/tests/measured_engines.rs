@@ -123,6 +123,22 @@ mod docker_group_add {
 }
 
 /// The mount of `c` at `at`.
+mod podman_group_add {
+    use super::*;
+
+    // facts/runtimes.md 1.2: root, who starts it, has none
+    added! { "podman"
+        kept_groups_are_those_of_the_caller: "alice" + "[keep-groups]" => "1000:1000 ";
+        kept_groups_stand_alone: "alice" + "[staff, keep-groups]" => "refused: keep-groups takes no other group beside it";
+    }
+
+    #[test]
+    fn docker_takes_it_for_a_name() {
+        let stage = engine("docker", "user: alice, group_add: [keep-groups]", "", "");
+        assert!(identity(&stage).starts_with("refused: unable to find group keep-groups"));
+    }
+}
+
 fn mount(stage: &Stage, at: &str) -> MountRow {
     let rows = mounts(stage, &stage.actors[0]);
     rows.into_iter()
@@ -229,6 +245,53 @@ mod podman_volumes {
         tmpfs_with_a_mode: "tmpfs: '/data:mode=700'" at "/data" => "0:0 0700 rw,nosuid,nodev";
         scratch_under_a_read_only_root: "read_only: true" at "/tmp" => "0:0 1777 rw,nosuid,nodev";
         hosts_follow_the_root: "read_only: true" at "/etc/hosts" => "0:0 0644 ro";
+        taken_over_but_for_the_root: "user: alice, volumes: ['v:/data:U']" at "/data" => "405:1001 0750 rw,nosuid,nodev";
+        taken_over_at_a_missing_path: "user: alice, volumes: ['v:/new:U']" at "/new" => "1000:1000 0755 rw,nosuid,nodev";
+        flags_are_added: "volumes: ['v:/data:noexec']" at "/data" => "405:1001 0750 rw,noexec,nosuid,nodev";
+    }
+
+    #[test]
+    fn what_is_taken_over_loses_set_id_bits() {
+        let stage = engine("podman", "user: alice, volumes: ['v:/data:U']", "volumes: { v: {} }\n", "");
+        let at = |path: &[u8]| {
+            let facts = facts_at(&stage, &stage.actors[0], path).expect("it was copied");
+            (facts.uid.map(|uid| uid.raw()), facts.gid.map(|gid| gid.raw()), facts.mode)
+        };
+        assert_eq!(at(b"/data/a"), (Some(1000), Some(1000), Some(Mode::new(0o755))));
+        assert_eq!(at(b"/data/sub"), (Some(1000), Some(1000), Some(Mode::new(0o2775))));
+    }
+
+    #[test]
+    fn the_hosts_own_files_are_taken_over_too() {
+        let stage = engine("podman", "user: alice, volumes: ['/srv:/in:U,ro']", "", HOST);
+        assert_eq!(root(&stage, "/in"), "1000:1000 2775 ro");
+        let over = engine("podman", "user: alice, volumes: ['/srv:/in:O']", "", HOST);
+        assert_eq!(root(&over, "/in"), "7:8 2775 rw");
+    }
+
+    #[test]
+    fn a_mapped_mount_needs_a_namespace() {
+        let alone = engine("podman", "volumes: ['/srv:/in:idmap']", "", HOST);
+        assert_eq!(identity(&alone), "refused: `idmap` needs a user namespace of the container's own");
+        let spaced = HOST.replace(
+            "host: { ",
+            "host: { user-namespace: { uids: ['0 100000 65536'], gids: ['0 100000 65536'] }, ",
+        );
+        let mapped = engine("podman", "volumes: ['/srv:/in:idmap']", "", &spaced);
+        let facts = facts_at(&mapped, &mapped.actors[0], b"/in").expect("it is mounted");
+        assert_eq!((facts.uid.map(|uid| uid.raw()), facts.gid.map(|gid| gid.raw())), (Some(7), Some(8)));
+    }
+
+    #[test]
+    fn docker_knows_none_of_these_options() {
+        for option in ["U", "O", "idmap", "noexec"] {
+            let stage =
+                engine("docker", &format!("volumes: ['v:/data:{option}']"), "volumes: { v: {} }\n", "");
+            assert_eq!(
+                identity(&stage),
+                format!("refused: `{option}` is no option of a volume for this engine")
+            );
+        }
     }
 
     #[test]

@@ -183,15 +183,7 @@ impl<'a> Ground<'a> {
             None => now,
         };
         let owner = (number(uid, inode.uid.raw()), number(gid, inode.gid.raw()));
-        let mut mode = inode.mode;
-        // Any change of the owner takes the set-id bits of what is no directory (`chown_common`).
-        if inode.kind != FileKind::Directory {
-            mode = mode.without(Mode::SET_USER_ID);
-            if mode.has(Mode::new(0o010)) {
-                mode = mode.without(Mode::SET_GROUP_ID);
-            }
-        }
-        self.tree.own(id, owner, mode, from.clone());
+        self.tree.chown(id, owner.0, owner.1, from.clone());
         let unknown = [uid, gid].into_iter().flatten().find_map(|number| number.clone().err());
         if let Some(unknown) = unknown {
             self.tree.doubt_attributes(id, Certainty::Unknown(unknown));

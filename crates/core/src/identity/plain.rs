@@ -247,8 +247,26 @@ impl Notes<'_> {
         Ok(People::one(Person { uid, gid, groups, name }))
     }
 
+    /// `keep-groups` puts the groups of who starts the container in place of its own: root has none.
+    fn kept(&mut self, asked: &PlainIdentity, people: &mut People) -> bool {
+        let is_word =
+            |group: &&Fact<GroupName>| matches!(&group.value, GroupName::Name(name) if name == "keep-groups");
+        let Some(word) = asked.groups.iter().find(is_word).filter(|_| self.rules.knows_keep_groups) else {
+            return false;
+        };
+        if asked.groups.len() > 1 {
+            self.refuse("keep-groups takes no other group beside it".to_owned(), word.from.clone());
+        }
+        self.fact("group", "none, as root who starts it has", word.from.clone());
+        people.possible.iter_mut().for_each(|(_, person)| person.groups.clear());
+        true
+    }
+
     /// The groups that the description adds. Engines look names and numbers up together, in the group file.
     fn added(&mut self, asked: &PlainIdentity, image: &ImageFacts, people: &mut People) {
+        if self.kept(asked, people) {
+            return;
+        }
         let wanted: Vec<String> = asked.groups.iter().map(|group| group.value.to_string()).collect();
         let found = match &image.accounts {
             Knowledge::Known(accounts) => look_up(&wanted, accounts),

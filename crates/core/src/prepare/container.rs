@@ -162,7 +162,18 @@ impl Builder<'_> {
     fn declared(&mut self, mount: &VolumeMount, volumes: &BTreeMap<String, Ready>) {
         // Readers refuse mounts of undeclared volumes, so a missing one is only passed over here.
         let Some(ready) = volumes.get(&mount.volume.value) else { return };
-        let Some(volume) = self.ready(ready, &mount.at, mount.no_copy) else { return };
+        if let Some(word) = mount.engine.first.as_ref().filter(|_| !self.profile().volumes.takes_options) {
+            let reason = format!("`{}` is no option of a volume for this engine", word.value);
+            return self.stop("start refused", reason, word.from.clone());
+        }
+        if mount.engine.id_mapped && self.own_ids.uids.is_identity() {
+            let reason = "`idmap` needs a user namespace of the container's own".to_owned();
+            return self.stop("start refused", reason, mount.at.from.clone());
+        }
+        let Some(mut volume) = self.ready(ready, &mount.at, mount.no_copy) else { return };
+        if mount.engine.take_over {
+            self.take_over(&mut volume, &mount.at.value);
+        }
         if let Some(refusal) = volume.blocked.as_ref().filter(|refusal| !refusal.whole_pod) {
             self.blocked.get_or_insert_with(|| refusal.clone());
         }
@@ -194,7 +205,7 @@ impl Builder<'_> {
         let flags = self.flags_of(mount, &volume);
         let (at, from, origin) = (mount.at.value.as_slice(), &mount.at.from, MountOrigin::Declared);
         let of_pod = self.kube.workload.own_users.is_some();
-        let shifted = of_pod || matches!(ready, Ready::Tmpfs(_));
+        let shifted = of_pod || mount.engine.id_mapped || matches!(ready, Ready::Tmpfs(_));
         let ids = if shifted { self.own_ids.clone() } else { mount.ids.clone() };
         self.attach(&Attachment { at, volume: &volume, root, flags, origin, from, ids: &ids });
     }

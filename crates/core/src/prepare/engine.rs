@@ -68,6 +68,38 @@ impl Builder<'_> {
         }
     }
 
+    /// `U`: everything goes to the process's user and group; the root then back to whom the image's directory belongs,
+    /// where there is one and the volume is the engine's own (facts/runtimes.md 3.2).
+    pub(super) fn take_over(&mut self, volume: &mut Prepared, at: &[u8]) {
+        let Some(root) = volume.root else { return };
+        let in_image = if &*volume.kind == "volume" { Some(self.in_image(at)) } else { None };
+        let owner = self.process;
+        for variant in &volume.variants {
+            let tree = Arc::make_mut(&mut self.stage.source_mut(variant.source).tree);
+            for id in tree.below(root) {
+                match owner {
+                    Some((uid, gid)) => {
+                        tree.chown(id, uid, gid, Provenance::rule("`U` gives it to the process"))
+                    }
+                    None => {
+                        let fact = "the process's user and group, who get everything by `U`";
+                        let unknown = Unknown::new(fact, "give `user` and `accounts` of the image");
+                        tree.doubt_attributes(id, Certainty::Unknown(unknown));
+                    }
+                }
+            }
+        }
+        volume.note("`U` gives everything in it to the process's user and group");
+        let source = volume.variants[0].source;
+        if let Some(InImage::Directory(image, inode)) = in_image {
+            let model = *self.stage.source(image).tree.inode(inode);
+            let tree = Arc::make_mut(&mut self.stage.source_mut(source).tree);
+            let rule = Provenance::rule("the root goes back to whom the image's directory belongs");
+            tree.chown(root, model.uid.raw(), model.gid.raw(), rule);
+            volume.note("its root goes back to whom the image's directory belongs");
+        }
+    }
+
     /// Podman gives the root to whom the image's directory belongs, or to the process, once and for all.
     fn own_root(&mut self, volume: &mut Prepared, root: InodeId, in_image: &InImage, at: &[u8]) {
         let source = volume.variants[0].source;

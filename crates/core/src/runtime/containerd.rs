@@ -7,6 +7,7 @@ const IDENTITY: IdentityRules = IdentityRules {
     listing: Listing::Always,
     empty_group_is_explicit: false,
     captures_group_names: false,
+    knows_keep_groups: false,
     image_user_gets_roots_groups: false,
     reads_mounted_accounts: false,
     refuses_large_ids: true,
@@ -17,8 +18,12 @@ const IDENTITY: IdentityRules = IdentityRules {
 const DEFAULTS: &[&[DefaultRow]] = &[KERNEL, SHIELDS];
 
 /// Image volumes are copied once into a directory of the container's own.
-pub(super) const VOLUMES: VolumeRules =
-    VolumeRules { flags: PLAIN, owns_root_at_first_mount: false, link_gives_its_mode: false };
+pub(super) const VOLUMES: VolumeRules = VolumeRules {
+    flags: PLAIN,
+    owns_root_at_first_mount: false,
+    takes_options: false,
+    link_gives_its_mode: false,
+};
 
 /// containerd 2.x, by its published tables.
 pub(super) const CURRENT: Profile = Profile {

@@ -12,6 +12,7 @@ pub(super) const PROFILE: Profile = Profile {
         listing: Listing::Always,
         empty_group_is_explicit: false,
         captures_group_names: true,
+        knows_keep_groups: false,
         image_user_gets_roots_groups: false,
         reads_mounted_accounts: false,
         refuses_large_ids: true,
@@ -28,7 +29,12 @@ pub(super) const PROFILE: Profile = Profile {
     mount_points: RUNC_MOUNT_POINTS,
     tmpfs: RUNC_TMPFS,
     binds: BindRules { makes_missing_source: true, forgets: Forgets::UnderReadOnly },
-    volumes: VolumeRules { flags: PLAIN, owns_root_at_first_mount: false, link_gives_its_mode: false },
+    volumes: VolumeRules {
+        flags: PLAIN,
+        owns_root_at_first_mount: false,
+        takes_options: false,
+        link_gives_its_mode: false,
+    },
     defaults: &[
         KERNEL,
         FILES,

@@ -15,6 +15,7 @@ pub(super) const PROFILE: Profile = Profile {
         listing: Listing::UnlessNobodyNamesAUser,
         empty_group_is_explicit: true,
         captures_group_names: false,
+        knows_keep_groups: true,
         image_user_gets_roots_groups: false,
         reads_mounted_accounts: true,
         refuses_large_ids: false,
@@ -36,7 +37,12 @@ pub(super) const PROFILE: Profile = Profile {
         takes_owner: false,
     },
     binds: BindRules { makes_missing_source: false, forgets: Forgets::ReadOnly },
-    volumes: VolumeRules { flags: NO_DEV_SUID, owns_root_at_first_mount: true, link_gives_its_mode: true },
+    volumes: VolumeRules {
+        flags: NO_DEV_SUID,
+        owns_root_at_first_mount: true,
+        takes_options: true,
+        link_gives_its_mode: true,
+    },
     defaults: &[
         &[
             DefaultRow::new("/proc", K::Proc, QUIET),

@@ -62,6 +62,8 @@ pub struct IdentityRules {
     pub empty_group_is_explicit: bool,
     /// Whether runc 1.1 looks each supplementary number up as a group *name* first.
     pub captures_group_names: bool,
+    /// Whether the group name `keep-groups` stands for those of who starts the container: none for root.
+    pub knows_keep_groups: bool,
     /// Whether an image's USER alone gets root's memberships instead of the user's own (containerd 1.6 without a kubelet).
     pub image_user_gets_roots_groups: bool,
     /// Whether a passwd or group file that is mounted over the image's is the one looked into.
@@ -163,6 +165,8 @@ pub struct VolumeRules {
     /// Whether the root is taken from the image at the first mount whatever the volume holds, and given to the
     /// process where the image has nothing there (Podman); with the content only, otherwise (Docker).
     pub owns_root_at_first_mount: bool,
+    /// Whether a mount takes `U`, `O`, `idmap` and flags such as `noexec`; they are refused otherwise.
+    pub takes_options: bool,
     /// Whether a link at that path in the image gives its own mode, 0777, to the root (Podman).
     pub link_gives_its_mode: bool,
 }

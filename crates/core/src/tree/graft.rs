@@ -83,6 +83,19 @@ impl Tree {
         self.places.insert(id, place);
     }
 
+    /// chown: of what is no directory it takes the set-id bits (`chown_common`).
+    pub(crate) fn chown(&mut self, id: InodeId, uid: u32, gid: u32, place: Provenance) {
+        let inode = *self.inode(id);
+        let mut mode = inode.mode;
+        if inode.kind != FileKind::Directory {
+            mode = mode.without(Mode::SET_USER_ID);
+            if mode.has(Mode::new(0o010)) {
+                mode = mode.without(Mode::SET_GROUP_ID);
+            }
+        }
+        self.own(id, (uid, gid), mode, place);
+    }
+
     /// Gives `id` another mode, and its ACL the bits that chmod gives it.
     pub(crate) fn set_mode(&mut self, id: InodeId, mode: Mode, place: Provenance) {
         self.change_mode(id, mode);

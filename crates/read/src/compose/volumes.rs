@@ -5,7 +5,7 @@ use mivask_core::ids::MountIds;
 use mivask_core::mode::Mode;
 use mivask_core::mount::MountFlags;
 use mivask_core::personality::{Personality, Tmpfs};
-use mivask_core::scene::{Driver, TmpfsAsked, Volume, VolumeKind, VolumeMount};
+use mivask_core::scene::{Driver, EngineOptions, TmpfsAsked, Volume, VolumeKind, VolumeMount};
 use mivask_core::words::nearest;
 
 use super::project::Reading;
@@ -32,6 +32,16 @@ pub(super) struct Asked {
     pub read_only: bool,
     pub no_copy: bool,
     pub sub_path: Option<String>,
+    pub flags: MountFlags,
+    pub engine: EngineOptions,
+}
+
+impl Asked {
+    /// `kind` at `target`, with nothing special about it.
+    fn new(kind: Kind, target: String) -> Self {
+        let (flags, engine) = (MountFlags::NONE, EngineOptions::default());
+        Self { kind, target, read_only: false, no_copy: false, sub_path: None, flags, engine }
+    }
 }
 
 /// What is to be mounted.
@@ -73,6 +83,7 @@ impl Reading<'_> {
             Some(name) => Kind::Named(name.to_owned()),
         };
         let (mut read_only, mut no_copy) = (false, false);
+        let (mut flags, mut engine) = (MountFlags::NONE, EngineOptions::default());
         for option in options.split(',').filter(|option| !option.is_empty()) {
             match option {
                 "ro" => read_only = true,
@@ -83,6 +94,13 @@ impl Reading<'_> {
                     let message = "SELinux is not modelled: it may deny what is allowed here";
                     self.slip(Severity::Note, item, message, None);
                 }
+                "U" | "O" | "idmap" | "noexec" | "nosuid" | "nodev" => {
+                    engine.take_over |= option == "U";
+                    engine.id_mapped |= option == "idmap";
+                    flags = flags.with(MountFlags::by_word(option).unwrap_or(MountFlags::NONE));
+                    let word = || Fact::new(option.to_owned(), self.source.place(&item.span, "volumes"));
+                    engine.first = engine.first.or_else(|| Some(word()));
+                }
                 other => {
                     let message =
                         format!("the option `{}` of a volume is not modelled", other.escape_debug());
@@ -90,7 +108,8 @@ impl Reading<'_> {
                 }
             }
         }
-        Some(Asked { kind, target: self.target(target, item)?, read_only, no_copy, sub_path: None })
+        let target = self.target(target, item)?;
+        Some(Asked { read_only, no_copy, flags, engine, ..Asked::new(kind, target) })
     }
 
     fn long(&mut self, long: &LongVolume, item: &Node) -> Option<Asked> {
@@ -127,12 +146,12 @@ impl Reading<'_> {
         };
         let options = long.volume.as_ref();
         let image = long.image.as_ref().and_then(|image| image.subpath.clone());
+        let target = self.target(long.target.as_deref().unwrap_or_default(), item)?;
         Some(Asked {
             read_only: long.read_only == Some(true) || matches!(kind, Kind::Image(_)),
-            kind,
-            target: self.target(long.target.as_deref().unwrap_or_default(), item)?,
             no_copy: options.and_then(|options| options.nocopy) == Some(true),
             sub_path: options.and_then(|options| options.subpath.clone()).or(image),
+            ..Asked::new(kind, target)
         })
     }
 
@@ -179,7 +198,7 @@ impl Reading<'_> {
             }
         }
         let target = self.target(target, item)?;
-        Some(Asked { kind: Kind::Tmpfs(asked), target, read_only: false, no_copy: false, sub_path: None })
+        Some(Asked::new(Kind::Tmpfs(asked), target))
     }
 
     /// Adds the mount, and its volume where it has none of its own name yet.
@@ -221,9 +240,10 @@ impl Reading<'_> {
             at: Fact::new(asked.target.into_bytes(), place("volumes")),
             read_only: asked.read_only,
             no_copy: asked.no_copy,
-            flags: MountFlags::NONE,
+            flags: asked.flags,
             ids: MountIds::default(),
             sub_path: asked.sub_path.map(|path| Fact::new(path.into_bytes(), place("volumes.subpath"))),
+            engine: asked.engine,
             unknown_part: None,
         })
     }

@@ -8,7 +8,7 @@ use mivask_core::identity::Refusal;
 use mivask_core::ids::MountIds;
 use mivask_core::mount::MountFlags;
 use mivask_core::runtime::Flavour;
-use mivask_core::scene::{Container, Volume, VolumeKind, VolumeMount, Who, Workload};
+use mivask_core::scene::{Container, EngineOptions, Volume, VolumeKind, VolumeMount, Who, Workload};
 use mivask_core::stage::Role;
 use mivask_core::words::nearest;
 
@@ -259,6 +259,7 @@ fn mount(
         read_only: asked.read_only.unwrap_or(false),
         flags: MountFlags::default(),
         no_copy: false,
+        engine: EngineOptions::default(),
         unknown_part: None,
         sub_path: sub_path
             .map(|path| origin.fact("subPath", "volumeMounts.subPath", path.as_bytes().to_vec())),
