@@ -178,6 +178,10 @@ def build_rows():
         build("from another stage", ["RUN mkdir /out && touch /out/f && chown -R app /out", "FROM i:1", "COPY --from=0 /out /got", "COPY --from=0 --chown=alice /out/f /f"], ["/got", "/got/f", "/f"]),
         build("a file from another stage", ["RUN chown app:staff /open && chmod 4755 /open", "FROM i:1", "COPY --from=0 /open /f", "COPY --from=0 /open /empty/", "COPY --from=0 / /whole"], ["/f", "/empty/open", "/whole/sgid", "/whole/data", "/whole/data/sub"]),
         build("a volume of the image", ["RUN mkdir /v && chown app /v && chmod 2750 /v", "VOLUME /v", "USER app"], ["/v"], ["creates /v/x"]),
+        build("changes below a volume", ["VOLUME /data", "RUN chown alice /data /data/a && touch /data/new", "COPY f /data/"], ["/data", "/data/a", "/data/new", "/data/f"]),
+        build("a volume that is made below", ["VOLUME /v", "RUN mkdir -p /v/x && chown app /v && touch /beside", "RUN chmod 700 /beside"], ["/v/x", "/beside"]),
+        build("failures that a shell forgives", ["RUN mkdir /data; mkdir /one; chown app /one || true", "RUN set -e; mkdir /two; chown app /two"], ["/two"]),
+        build("a change of owner takes file modes", ["RUN chmod 6755 /open && chown alice /open", "COPY s /open"], ["/open"]),
         build("variables", ["ARG WHO=app", "ENV HOME_OF=/home/$WHO", "RUN mkdir -p $HOME_OF && chown ${WHO}:${NONE:-staff} ${HOME_OF}", "USER $WHO"], ["/home", "/home/app"], ["creates /home/app/x"]),
         build("what the ignore file leaves out", ["COPY . /all"], ["/all", "/all/tree/f"], ["reads /all/left"]),
     ]

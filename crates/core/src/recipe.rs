@@ -58,7 +58,14 @@ pub enum Instruction {
     /// `COPY` and `ADD`
     Copy(Box<Copy>),
     /// One command of a `RUN`.
-    Run(Command),
+    Run {
+        /// What it is.
+        command: Command,
+        /// Whether it runs whatever became of the one before, as behind `;`.
+        begins: bool,
+        /// Whether the build goes on where it fails, as before `;` and `||`.
+        may_fail: bool,
+    },
     /// The end of a `RUN`: directory and umask of its shell are gone.
     RunEnds,
 }

@@ -19,7 +19,15 @@ fn step(instruction: Instruction, words: &str) -> Step {
     Step { instruction, words: Arc::from(words), from: from() }
 }
 
-/// One instruction a line: `user`, `workdir`, `volume`, `end`, a command, or `? path` for one nobody understands.
+fn run(command: Command) -> Instruction {
+    Instruction::Run { command, begins: true, may_fail: false }
+}
+
+fn owned(words: &[&str]) -> Vec<String> {
+    words.iter().map(|word| (*word).to_owned()).collect()
+}
+
+/// One instruction a line: `user`, `workdir`, `volume`, `end`, a command, `may` before one whose failure is forgiven, or `? path` for one nobody understands.
 fn steps(text: &str) -> Vec<Step> {
     let read = |line: &str| {
         let words: Vec<&str> = line.split_whitespace().collect();
@@ -30,9 +38,12 @@ fn steps(text: &str) -> Vec<Step> {
             ["end"] => Instruction::RunEnds,
             ["?", names @ ..] => {
                 let names = names.iter().map(|name| name.as_bytes().to_vec()).collect();
-                Instruction::Run(Command::Opaque { names })
+                run(Command::Opaque { names })
             }
-            words => Instruction::Run(Command::Plain(words.iter().map(|word| (*word).to_owned()).collect())),
+            ["may", words @ ..] => {
+                Instruction::Run { command: Command::Plain(owned(words)), begins: false, may_fail: true }
+            }
+            words => run(Command::Plain(owned(words))),
         };
         step(instruction, line.trim())
     };
@@ -139,6 +150,12 @@ left! {
     unknown_and_known_again: "mkdir /a /b\n? /a\nchown 5:6 /a\nchmod 0750 /a" => "/a" "5:6 0750", "/b" "0:0 0755";
     named_before_it_is_made: "mkdir /a\n? /a/b\nmkdir -p /a/b/c /a/d\nchown 5:6 /a/b/c\nchmod 700 /a/b/c" =>
         "/a/b" "not known", "/a/b/c" "5:6 0700", "/a/d" "0:0 0755";
+    forgiven_failure: "mkdir /a\nmay mkdir /a\nend\nmkdir /b\nchmod 700 /b" => "/a" "not known", "/b" "0:0 0700";
+    what_hangs_on_it_may_not_have_run: "mkdir /a /b\nmay mkdir /a\nmay chmod 700 /b" => "/b" "not known";
+    what_comes_behind_runs_anyway: "mkdir /a\nmay mkdir /a\nmkdir /b" => "/b" "0:0 0755";
+    success_needs_no_forgiveness: "may mkdir /a\nmay chown 5:6 /a" => "/a" "5:6 0755";
+    what_happens_below_a_volume_is_lost: "mkdir -m 700 /v\nvolume /v\nchown 5:6 /v\ntouch /v/f /g\nend\nchmod 600 /g" => "/v" "0:0 0700", "/v/f" "nothing", "/g" "0:0 0600";
+    before_the_volume_it_is_kept: "mkdir /v\nchown 5:6 /v\nend\nvolume /v" => "/v" "5:6 0755";
     unknown_and_half_known: "mkdir /a\n? /a\nchown 5:6 /a" => "/a" "not known";
 }
 

@@ -47,14 +47,14 @@ impl Ground<'_> {
     }
 
     /// The directory at `path`, made with its parents for `owner`; `None` where nobody knows what is there.
-    fn ensure(
+    pub(super) fn ensure(
         &mut self,
         path: &[u8],
         owner: &(Number, Number),
         from: &crate::fact::Provenance,
         step: &Step,
     ) -> Option<InodeId> {
-        let mut entry = self.entry(FileKind::Directory, owner, 0o755, from);
+        let entry = self.entry(FileKind::Directory, owner, 0o755, from);
         match self.tree.resolve(path, true) {
             Spot::There(id) if self.tree.inode(id).kind == FileKind::Directory => Some(id),
             Spot::There(_) | Spot::Nowhere(_) => {
@@ -63,7 +63,7 @@ impl Ground<'_> {
             }
             Spot::Missing { dir, names } => Some(self.lay_directories(dir, &names, entry)),
             Spot::Unlisted { dir, names } => {
-                entry.doubt = Some(entry.doubt.unwrap_or_else(|| self.before(path)));
+                let entry = self.unlisted(entry, path);
                 Some(self.lay_directories(dir, &names, entry))
             }
         }
@@ -98,6 +98,9 @@ impl Ground<'_> {
                     Spot::There(id) if tree.inode(id).kind == FileKind::Directory => {
                         self.copy_directory(&to, tree, id, &marking, step);
                     }
+                    Spot::There(_) if !into && self.may_be_directory(&to, path) => {
+                        self.touched(&to, &unknown)
+                    }
                     Spot::There(id) => {
                         let name = if into { path.rsplit(|byte| *byte == b'/').next() } else { None };
                         self.copy_file(&to, name, &leaf(tree, id), &marking, step);
@@ -130,6 +133,14 @@ impl Ground<'_> {
     fn is_directory(&self, path: &[u8]) -> bool {
         matches!(self.tree.resolve(path, true),
             Spot::There(id) if self.tree.inode(id).kind == FileKind::Directory)
+    }
+
+    /// Whether a file is to be copied to what may well be a directory that nobody listed: it has neither a slash at its
+    /// end nor the look of a file's name.
+    fn may_be_directory(&self, to: &[u8], source: &[u8]) -> bool {
+        let name = |path: &[u8]| path.rsplit(|byte| *byte == b'/').next().unwrap_or_default().to_vec();
+        let looks_like_a_file = name(to) == name(source) || name(to).contains(&b'.');
+        !looks_like_a_file && matches!(self.tree.resolve(to, true), Spot::Unlisted { .. })
     }
 
     fn touched_or_made(&mut self, path: &[u8], unknown: &Unknown) {
@@ -278,13 +289,18 @@ impl Ground<'_> {
         match self.tree.lookup(dir, name) {
             Some(there) if directory && self.tree.inode(there).kind == FileKind::Directory => Some(there),
             Some(there) if directory == (self.tree.inode(there).kind == FileKind::Directory) => {
-                self.tree.own(there, (uid, gid), entry.mode, step.from.clone());
-                self.tree.set_doubt(there, entry.doubt.unwrap_or_default());
+                self.tree.replace(there, entry);
                 Some(there)
             }
             Some(_) => {
                 self.fail(&step.words, "a file and a directory would have one name", &step.from);
                 None
+            }
+            // One that is there already would keep its own.
+            None if directory && self.tree.is_unlisted(dir) => {
+                let path = [self.tree.path_of(dir).as_slice(), b"/", name].concat();
+                let entry = self.unlisted(entry, &path);
+                self.tree.add(dir, name, entry).ok()
             }
             None if directory && self.rules.copies_inherit_set_group_id => {
                 let inherits = self.tree.inode(dir).mode.has(Mode::SET_GROUP_ID);

@@ -41,6 +41,12 @@ pub(super) struct Ground<'a> {
     pub umask: Mode,
     pub assumptions: Vec<Arc<str>>,
     pub failure: Option<Refusal>,
+    /// Whether the build goes on where the command at hand fails.
+    pub forgiving: bool,
+    /// Whether a command of the running `RUN` failed, or may have, and the build went on.
+    pub stumbled: bool,
+    /// What the files were when the running `RUN` began, where the image has volumes.
+    pub started: Option<Box<Tree>>,
     settled: BTreeMap<InodeId, Settled>,
     /// Paths that are there, or may be, though nobody listed them.
     presumed: Vec<(Vec<u8>, Unknown)>,
@@ -62,6 +68,9 @@ impl<'a> Ground<'a> {
             umask: Mode::new(0o022),
             assumptions: base.assumptions,
             failure: base.failure,
+            forgiving: false,
+            stumbled: false,
+            started: None,
             settled: BTreeMap::new(),
             presumed: Vec::new(),
         }
@@ -82,8 +91,12 @@ impl<'a> Ground<'a> {
         }
     }
 
-    /// The build stops here: there is no such image.
+    /// The build stops here: there is no such image. Where failure is forgiven, only what comes of it is not known.
     pub(super) fn fail(&mut self, words: &str, why: &str, from: &Provenance) {
+        if self.forgiving {
+            self.stumbled = true;
+            return;
+        }
         let reason = format!("image {} cannot be built: {words}: {why}", self.name);
         self.failure.get_or_insert_with(|| Refusal {
             class: "build refused",
@@ -156,7 +169,7 @@ impl<'a> Ground<'a> {
 
     /// What is not certain of something that is made where nobody knows what was there before: nothing is assumed to
     /// have been, unless an earlier command named it.
-    pub(super) fn before(&self, path: &[u8]) -> Doubt {
+    fn before(&self, path: &[u8]) -> Doubt {
         let path = normal(path);
         let below =
             |inner: &[u8], outer: &[u8]| inner.starts_with(outer) && inner[outer.len()..].starts_with(b"/");
@@ -168,6 +181,14 @@ impl<'a> Ground<'a> {
         let text: Arc<str> =
             format!("what image {} is built on has nothing at {}", self.name, quoted(&path)).into();
         Doubt { attributes: Certainty::Assumed(text.clone()), contents: Certainty::Assumed(text) }
+    }
+
+    /// `entry`, made at `path` where nobody knows what was there before.
+    pub(super) fn unlisted(&self, entry: Entry, path: &[u8]) -> Entry {
+        let Doubt { attributes, contents } = self.before(path);
+        let unsaid = entry.doubt.as_ref().map(|doubt| doubt.attributes.clone());
+        let attributes = unsaid.filter(|known| matches!(known, Certainty::Unknown(_))).unwrap_or(attributes);
+        entry.doubting(Doubt { attributes, contents })
     }
 
     /// `path` is there, or may be, and nobody knows as what.

@@ -113,7 +113,10 @@ impl<'a> Yard<'a> {
                     };
                     ground.copy(copy, &tree, &whence, step);
                 }
-                Instruction::Run(command) => ground.run(command, step),
+                Instruction::Run { command, begins, may_fail } => {
+                    ground.stumbled &= !begins;
+                    ground.run(command, *may_fail, step);
+                }
                 Instruction::RunEnds => ground.shell_ends(),
             }
         }

@@ -17,7 +17,7 @@ use crate::outcome::Errno;
 use crate::personality::Personality;
 use crate::recipe::{Command, Step};
 use crate::stage::Stage;
-use crate::tree::{Certainty, Content, InodeId, Spot, Tree};
+use crate::tree::{Certainty, Content, Entry, InodeId, Spot, Tree};
 use crate::view::View;
 use crate::witness::Unwatched;
 
@@ -38,23 +38,29 @@ const CHANGE: Grammar = Grammar {
 };
 
 /// Commands that neither touch files nor accounts.
-const HARMLESS: [&str; 10] = [":", "true", "set", "export", "unset", "echo", "printf", "id", "test", "sleep"];
+const HARMLESS: [&str; 8] = [":", "true", "set", "export", "unset", "echo", "printf", "sleep"];
 
 impl Ground<'_> {
     /// One command of a `RUN`.
-    pub(super) fn run(&mut self, command: &Command, step: &Step) {
+    pub(super) fn run(&mut self, command: &Command, may_fail: bool, step: &Step) {
         let runner = self.runner();
         if self.to_make {
             self.make_working_directory(step);
         }
+        self.volumes_begin(step);
+        self.forgiving = may_fail;
         let done = match command {
+            // What hangs on one that may have failed may not have run.
+            Command::Plain(_) if self.stumbled => None,
             Command::Plain(words) => {
                 let words: Vec<&str> = words.iter().map(String::as_str).collect();
                 words.split_first().map_or(Some(()), |(tool, rest)| self.plain(tool, rest, &runner, step))
             }
             Command::Opaque { .. } => None,
         };
-        if done.is_none() {
+        self.forgiving = false;
+        self.stumbled |= may_fail && done.is_none();
+        if done.is_none() || self.stumbled {
             let own: Vec<Vec<u8>>;
             let names = match command {
                 Command::Opaque { names } => names,
@@ -69,7 +75,29 @@ impl Ground<'_> {
 
     /// The shell of a `RUN` ends, and with it its directory and umask.
     pub(super) fn shell_ends(&mut self) {
-        (self.shell_directory, self.umask) = (None, Mode::new(0o022));
+        self.volumes_end();
+        (self.shell_directory, self.umask, self.stumbled) = (None, Mode::new(0o022), false);
+    }
+
+    /// A builder mounts something over every volume before a `RUN`...
+    fn volumes_begin(&mut self, step: &Step) {
+        if self.volumes.is_empty() || self.started.is_some() {
+            return;
+        }
+        for volume in self.volumes.clone() {
+            self.ensure(&volume.value, &(Ok(0), Ok(0)), &volume.from, step);
+        }
+        self.started = Some(Box::new(self.tree.clone()));
+    }
+
+    /// ...and what the commands did there is lost with it (seen with both builders).
+    fn volumes_end(&mut self) {
+        let Some(started) = self.started.take() else { return };
+        for volume in &self.volumes {
+            if let Spot::There(top) = started.resolve(&volume.value, true) {
+                self.tree.put_back(&started, top);
+            }
+        }
     }
 
     fn plain(&mut self, tool: &str, words: &[&str], runner: &(Number, Number), step: &Step) -> Option<()> {
@@ -82,7 +110,13 @@ impl Ground<'_> {
             "chown" | "chgrp" => self.change_owners(tool == "chgrp", words, runner, step),
             "cd" => {
                 let [directory] = words else { return None };
-                self.shell_directory = Some(self.absolute(directory.as_bytes()));
+                let directory = self.absolute(directory.as_bytes());
+                match self.tree.resolve(&directory, true) {
+                    Spot::Missing { .. } => self.fail(&step.words, "ENOENT", &step.from),
+                    Spot::Nowhere(errno) => self.fail(&step.words, errno, &step.from),
+                    Spot::There(_) | Spot::Unlisted { .. } => {}
+                }
+                self.shell_directory = Some(directory);
                 Some(())
             }
             "umask" => {
@@ -127,19 +161,18 @@ impl Ground<'_> {
                 }
                 Spot::Missing { dir, names } => (dir, names, true),
                 // Without -p it would fail on something that is there, and what is above it has to be.
-                Spot::Unlisted { names, .. } if names.len() > 1 && !parents => continue,
+                Spot::Unlisted { names, .. } if names.len() > 1 && !parents => {
+                    self.has_to_be_there(path, step);
+                    continue;
+                }
                 Spot::Unlisted { dir, names } => (dir, names, !parents),
             };
             self.permitted(&Verb::MakesDirectory(plain), &without_last(path, names.len() - 1), runner, step);
             let mut above = self.entry(FileKind::Directory, runner, plain.bits(), &step.from);
             if !listed {
-                let assumed = self.before(path);
-                above.doubt = Some(above.doubt.map_or(assumed.clone(), |doubt| crate::tree::Doubt {
-                    contents: assumed.contents.clone(),
-                    ..doubt
-                }));
+                above = self.unlisted(above, path);
             }
-            let last = crate::tree::Entry { mode, ..above.clone() };
+            let last = Entry { mode, ..above.clone() };
             self.make_directories(dir, &names, |is_last| if is_last { last.clone() } else { above.clone() });
         }
         Some(())
@@ -159,7 +192,10 @@ impl Ground<'_> {
                     self.fail(&step.words, "ENOENT", &step.from);
                     continue;
                 }
-                Spot::Unlisted { names, .. } if names.len() > 1 => continue,
+                Spot::Unlisted { names, .. } if names.len() > 1 => {
+                    self.has_to_be_there(&path, step);
+                    continue;
+                }
                 Spot::Missing { dir, names } => (dir, names, true),
                 Spot::Unlisted { dir, names } => (dir, names, false),
             };
@@ -168,7 +204,7 @@ impl Ground<'_> {
             let mut entry = self.entry(FileKind::File, runner, mode.bits(), &step.from);
             entry.content = Content::Empty;
             if !listed {
-                (entry.content, entry.doubt) = (Content::Unknown, Some(self.before(&path)));
+                entry = self.unlisted(Entry { content: Content::Unknown, ..entry }, &path);
             }
             self.add(dir, names.first()?, entry);
         }
@@ -274,16 +310,17 @@ impl Ground<'_> {
                 Spot::There(id) => all.push((id, path)),
                 Spot::Missing { .. } if !quiet => self.fail(&step.words, "ENOENT", &step.from),
                 Spot::Nowhere(errno) if !quiet => self.fail(&step.words, errno, &step.from),
-                Spot::Unlisted { .. } => {
-                    // Nobody listed it, but it has to be there.
-                    let fact = format!("what {} is before {}", quoted(&path), step.words);
-                    let unknown = Unknown::new(&fact, "give the tree of the base image in a scene file");
-                    self.presume(&path, &unknown);
-                }
+                Spot::Unlisted { .. } => self.has_to_be_there(&path, step),
                 Spot::Missing { .. } | Spot::Nowhere(_) => {}
             }
         }
         all
+    }
+
+    /// Nobody listed `path`, but the command needs it.
+    fn has_to_be_there(&mut self, path: &[u8], step: &Step) {
+        let fact = format!("what {} is before {}", quoted(path), step.words);
+        self.presume(path, &Unknown::new(&fact, "give the tree of the base image in a scene file"));
     }
 
     /// Something that is not understood may have added files and accounts, and changed what it names.

@@ -289,7 +289,7 @@ impl Tree {
         Ok(id)
     }
 
-    fn extra(&mut self, entry: &Entry, parent: InodeId) -> Result<u32, TreeError> {
+    pub(super) fn extra(&mut self, entry: &Entry, parent: InodeId) -> Result<u32, TreeError> {
         match entry.kind {
             FileKind::Directory => {
                 self.directories.push(Directory { parent, children: Vec::new() });

@@ -83,7 +83,33 @@ impl Tree {
         self.places.insert(id, place);
     }
 
-    /// chown: of what is no directory it takes the set-id bits (`chown_common`).
+    /// Puts `top` and everything below it back to what they were in `earlier`, of which this tree is a later state.
+    pub(crate) fn put_back(&mut self, earlier: &Self, top: InodeId) {
+        for id in earlier.below(top) {
+            let inode = *earlier.inode(id);
+            self.inodes[id.0 as usize] = inode;
+            if inode.kind == FileKind::Directory {
+                self.directories[inode.extra as usize] = earlier.directories[inode.extra as usize].clone();
+            }
+            match earlier.doubts.get(&id) {
+                Some(doubt) => self.doubts.insert(id, doubt.clone()),
+                None => self.doubts.remove(&id),
+            };
+            self.places.insert(id, earlier.place(id).clone());
+        }
+    }
+
+    /// Puts another file in the place of `id`, under every name it has.
+    pub(crate) fn replace(&mut self, id: InodeId, entry: Entry) {
+        let Ok(extra) = self.extra(&entry, id) else { return };
+        let inode = &mut self.inodes[id.0 as usize];
+        (inode.uid, inode.gid, inode.mode) = (entry.uid, entry.gid, entry.mode);
+        (inode.kind, inode.extra, inode.extended) = (entry.kind, extra, 0);
+        self.set_doubt(id, entry.doubt.unwrap_or_default());
+        self.places.extend(entry.place.map(|place| (id, place)));
+    }
+
+    /// chown: of what is no directory it takes the set-id bits and file capabilities (`chown_common`).
     pub(crate) fn chown(&mut self, id: InodeId, uid: u32, gid: u32, place: Provenance) {
         let inode = *self.inode(id);
         let mut mode = inode.mode;
@@ -94,6 +120,11 @@ impl Tree {
             }
         }
         self.own(id, (uid, gid), mode, place);
+        let capable = self.extended(id).filter(|extended| extended.capabilities.is_some()).cloned();
+        if let Some(extended) = capable.filter(|_| inode.kind != FileKind::Directory) {
+            self.extended.push(Extended { capabilities: None, ..extended });
+            self.inodes[id.0 as usize].extended = u32::try_from(self.extended.len()).unwrap_or(u32::MAX);
+        }
     }
 
     /// Gives `id` another mode, and its ACL the bits that chmod gives it.

@@ -59,6 +59,18 @@ impl Tree {
         Spot::There(here)
     }
 
+    /// The path of directory `dir` from the root.
+    pub(crate) fn path_of(&self, dir: InodeId) -> Vec<u8> {
+        let (mut parts, mut here) = (Vec::new(), dir);
+        while here != Self::ROOT {
+            let above = self.parent(here);
+            let name = self.children(above).find(|(_, child)| *child == here).map(|(name, _)| name.to_vec());
+            parts.push(name.unwrap_or_default());
+            here = above;
+        }
+        parts.iter().rev().flat_map(|part| [b"/", part.as_slice()].concat()).collect()
+    }
+
     /// Whether `dir` may hold more than what is listed.
     pub(crate) fn is_unlisted(&self, dir: InodeId) -> bool {
         self.doubt(dir).is_some_and(|doubt| matches!(doubt.contents, Certainty::Unknown(_)))

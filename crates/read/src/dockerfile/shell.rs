@@ -6,6 +6,10 @@ use mivask_core::recipe::Command;
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub(super) struct Piece {
     pub command: Command,
+    /// Whether it runs whatever became of the one before.
+    pub begins: bool,
+    /// Whether the script goes on where it fails: before `;`, a line's end or `||`, unless `set -e` was said.
+    pub may_fail: bool,
     /// The bytes of the script it stands at.
     pub at: std::ops::Range<usize>,
 }
@@ -21,15 +25,25 @@ pub(super) type Values<'a> = &'a dyn Fn(&str) -> Option<String>;
 
 /// The commands of `script`, whose lines go on behind `escape`.
 pub(super) fn commands(script: &str, escape: char, values: Values<'_>) -> Vec<Piece> {
-    let mut lexer = Lexer { script, at: 0, escape, values, words: Vec::new(), opaque: false };
+    let mut lexer = Lexer::new(script, escape, values);
     let (mut pieces, mut assigned): (Vec<Piece>, Vec<String>) = (Vec::new(), Vec::new());
+    // Where the chain of `&&` begins that is being read, and whether its failure ends everything.
+    let (mut chain, mut strict) = (0, false);
     loop {
         lexer.skip_separators();
         let start = lexer.at;
         if start >= script.len() {
             return pieces;
         }
-        (lexer.words, lexer.opaque) = (Vec::new(), false);
+        if !lexer.chained {
+            // Something comes behind the chain before: `set -e` minds only the failure of its last command.
+            let last = pieces.len().saturating_sub(1);
+            for (at, piece) in pieces.iter_mut().enumerate().skip(chain) {
+                piece.may_fail |= !strict || at < last;
+            }
+            chain = pieces.len();
+        }
+        (lexer.words, lexer.opaque, lexer.chained, lexer.alternative) = (Vec::new(), false, false, false);
         lexer.command(false);
         let compound = lexer.words.first().is_some_and(|word| KEYWORDS.contains(&word.text.as_str()));
         let uses = lexer.words.iter().any(|word| word.variables.iter().any(|name| assigned.contains(name)));
@@ -50,15 +64,21 @@ pub(super) fn commands(script: &str, escape: char, values: Values<'_>) -> Vec<Pi
             Command::Plain(words.iter().map(|word| word.text.clone()).collect())
         };
         let end = start + script[start..lexer.at].trim_end_matches([' ', '\n', '\t', '\r', '&', ';']).len();
+        let sets = words.first().is_some_and(|word| word.text == "set");
+        strict |= sets && words.iter().any(|word| word.text.starts_with('-') && word.text.contains('e'));
+        if lexer.alternative {
+            pieces[chain..].iter_mut().for_each(|piece| piece.may_fail = true);
+        }
         if !words.is_empty() {
-            pieces.push(Piece { command, at: start..end });
+            let begins = pieces.len() == chain;
+            pieces.push(Piece { command, begins, may_fail: lexer.alternative, at: start..end });
         }
     }
 }
 
 /// The words of one line without operators: those of `ENV`, `ARG` and the like.
 pub(super) fn words(line: &str, escape: char, values: Values<'_>) -> Vec<String> {
-    let mut lexer = Lexer { script: line, at: 0, escape, values, words: Vec::new(), opaque: false };
+    let mut lexer = Lexer::new(line, escape, values);
     while lexer.at < line.len() {
         let before = lexer.at;
         lexer.command(true);
@@ -107,9 +127,18 @@ struct Lexer<'a> {
     values: Values<'a>,
     words: Vec<Word>,
     opaque: bool,
+    /// Whether the command ended in `&&`.
+    chained: bool,
+    /// Whether it holds `||`.
+    alternative: bool,
 }
 
-impl Lexer<'_> {
+impl<'a> Lexer<'a> {
+    fn new(script: &'a str, escape: char, values: Values<'a>) -> Self {
+        let (opaque, chained, alternative) = (false, true, false);
+        Self { script, at: 0, escape, values, words: Vec::new(), opaque, chained, alternative }
+    }
+
     fn rest(&self) -> &str {
         &self.script[self.at..]
     }
@@ -172,10 +201,12 @@ impl Lexer<'_> {
                 '\n' | ';' => return,
                 '&' if self.rest().starts_with("&&") && !whole => {
                     self.at += 2;
+                    self.chained = true;
                     return;
                 }
                 '|' | '<' | '>' | '&' => {
                     self.opaque = true;
+                    self.alternative |= self.rest().starts_with("||");
                     self.bump();
                 }
                 '(' | ')' => {
@@ -349,6 +380,32 @@ mod tests {
         open_quotes_end_with_the_text: "mkdir '/a" => [plain(&["mkdir", "/a"])];
         options_with_paths: "tool --prefix=/opt/x" => [plain(&["tool", "--prefix=/opt/x"])];
         nothing: " \n # only\n" => [];
+    }
+
+    /// `+` where a failure ends the build, `?` where it does not; `|` before what runs in any case.
+    fn forgiven(script: &str) -> String {
+        let pieces = commands(script, '\\', &|_| None);
+        let one = |piece: &Piece| {
+            format!("{}{}", if piece.begins { "|" } else { "" }, if piece.may_fail { "?" } else { "+" })
+        };
+        pieces.iter().map(one).collect()
+    }
+
+    #[test]
+    fn a_failure_is_forgiven_where_a_shell_forgives_it() {
+        for (script, expected) in [
+            ("a && b && c", "|+++"),
+            ("a; b", "|?|+"),
+            ("a && b; c && d\ne", "|??|??|+"),
+            ("set -eux; a; b && c", "|+|+|++"),
+            ("set -e; a && b; c", "|+|?+|+"),
+            ("set -x; a; b", "|?|?|+"),
+            ("a && b || c", "|??"),
+            ("a || true; b", "|?|+"),
+            ("a || true && b", "|?+"),
+        ] {
+            assert_eq!(forgiven(script), expected, "{script}");
+        }
     }
 
     #[test]

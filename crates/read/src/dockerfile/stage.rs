@@ -117,7 +117,7 @@ impl Reader<'_> {
         match &run.arguments {
             Form::Exec(words) => {
                 let plain = words.value.iter().map(|word| word.value.to_string()).collect();
-                self.push(stage, Told::Run(Command::Plain(plain)), &words.span, "RUN");
+                self.push(stage, certain(Command::Plain(plain)), &words.span, "RUN");
             }
             Form::Shell(script) => {
                 let document = run.here_docs.first();
@@ -125,13 +125,15 @@ impl Reader<'_> {
                 let text = document.map_or(script.value, |document| &document.value);
                 if variables.foreign_shell {
                     let opaque = Command::Opaque { names: Vec::new() };
-                    self.push(stage, Told::Run(opaque), &script.span, "RUN");
+                    self.push(stage, certain(opaque), &script.span, "RUN");
                     return;
                 }
                 for piece in commands(text, self.escape, &value) {
                     let words = format!("RUN `{}`", shown(&text[piece.at.clone()], self.escape));
                     let at = within(&(start + piece.at.start..start + piece.at.end), self.source);
-                    self.push_called(stage, Told::Run(piece.command), &at, "RUN", words);
+                    let told =
+                        Told::Run { command: piece.command, begins: piece.begins, may_fail: piece.may_fail };
+                    self.push_called(stage, told, &at, "RUN", words);
                 }
             }
             _ => {}
@@ -227,6 +229,11 @@ impl Reader<'_> {
             None => Base::Image(name.to_owned()),
         }
     }
+}
+
+/// A command whose failure ends the build.
+fn certain(command: Command) -> Told {
+    Told::Run { command, begins: true, may_fail: false }
 }
 
 fn unquoted(text: &str) -> &str {
