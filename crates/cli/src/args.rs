@@ -2,7 +2,7 @@
 
 use clap::{Parser, Subcommand};
 
-use crate::commands::{access, ask, confirm, demo, identity, imprint, mounts, schema, why};
+use crate::commands::{access, ask, confirm, demo, identity, imprint, mounts, schema, survey, why};
 use crate::options::Color;
 
 /// Predicts what a containerised process can do to files, before anything is deployed, and says why.
@@ -32,6 +32,7 @@ pub(crate) enum Command {
     Ask(ask::Args),
     Why(why::Args),
     Imprint(imprint::Args),
+    Survey(survey::Args),
     Confirm(confirm::Args),
     Demo(demo::Args),
     Schema(schema::Args),

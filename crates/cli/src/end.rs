@@ -6,6 +6,7 @@ use std::process::ExitCode;
 
 use mivask_core::cast::ActorError;
 use mivask_core::words::nearest;
+use mivask_disk::error::{At, DiskError};
 use mivask_kernel::KernelError;
 use mivask_read::input::InputError;
 use mivask_trial::TrialError;
@@ -62,6 +63,12 @@ pub(crate) enum Failure {
     /// An actor's name is wrong.
     #[error(transparent)]
     Actor(#[from] ActorError),
+    /// A source of on-disk facts cannot be used.
+    #[error("{0}")]
+    Disk(DiskError),
+    /// A survey would go to a terminal.
+    #[error("a survey is no text for a terminal: name a file with -o, such as -o readings.survey")]
+    Terminal,
     /// A file cannot be written or read.
     #[error("{}: {error}", path.display())]
     File {
@@ -79,6 +86,12 @@ pub(crate) enum Failure {
     /// A path that is not absolute.
     #[error("`{0}` is no absolute path: paths are those inside the container, such as /data")]
     Relative(String),
+    /// A pattern of paths that is none.
+    #[error("`{0}` is no pattern of paths: {1}")]
+    Glob(String, String),
+    /// Trees are summed up under one runtime.
+    #[error("--tree answers under one runtime at a time")]
+    OneRuntime,
     /// Nothing was asked.
     #[error(
         "no act was given: write one, such as 'gauge writes /data/level.csv', or name a file with --acts"
@@ -112,6 +125,14 @@ impl Failure {
     pub(crate) fn report(&self, err: &mut dyn Write) -> io::Result<()> {
         let style = anstream_style();
         writeln!(err, "{style}error{style:#}: {}", mivask_show::safe(&self.to_string()))?;
+        if let Self::Disk(error) = self {
+            if let At::Line { line, text, .. } = &error.at {
+                writeln!(err, "  {line} | {}", mivask_show::safe(text))?;
+            }
+            if let Some(help) = &error.help {
+                writeln!(err, "  help: {}", mivask_show::safe(help))?;
+            }
+        }
         if let Self::Actor(ActorError::Unknown { name, known }) = self
             && let Some(meant) = nearest(name, known.iter().map(|name| &**name))
         {

@@ -5,6 +5,7 @@ mod commands;
 mod end;
 mod load;
 mod options;
+mod output;
 mod table;
 
 use std::io::{self, ErrorKind, Write};

@@ -47,8 +47,7 @@ impl<R> Table<'_, R> {
     ) -> Result<End, Failure> {
         let mut outline = outline(&common.input, err)?;
         // Nothing is printed before it is known who is meant.
-        let found = common.actor.iter().map(|name| outline.cast.find(name));
-        let chosen: BTreeSet<usize> = found.collect::<Result<_, _>>()?;
+        let chosen = chosen(&outline, &common.actor)?;
         let runtimes = &common.input.runtime;
         if runtimes.len() > 1 {
             return self.side_by_side(&mut outline, &chosen, common, out);
@@ -107,17 +106,33 @@ impl<R> Table<'_, R> {
     }
 
     fn each(&self, outline: &Outline, chosen: &BTreeSet<usize>, take: Taking<'_, R>) -> Result<(), Failure> {
-        let scene = &outline.scene;
-        let mut staging = Staging::new(scene, outline.cast.clone());
-        outline.each(&Disk, &mut |workload| {
-            let stage = staging.next(workload);
-            let number = |actor: &Actor| stage.actors.iter().position(|other| std::ptr::eq(other, actor));
-            let wanted = |actor: &Actor| {
-                chosen.is_empty() || number(actor).is_some_and(|at| chosen.contains(&(stage.first + at)))
-            };
-            let remarks = remarks(scene, std::slice::from_ref(workload), &stage, &wanted);
-            let actors = stage.actors.iter().filter(|actor| wanted(actor));
-            take(remarks, actors.flat_map(|actor| (self.ask)(&stage, actor)).collect())
+        each(outline, chosen, &mut |stage, actors, remarks| {
+            take(remarks, actors.iter().flat_map(|actor| (self.ask)(stage, actor)).collect())
         })
     }
+}
+
+/// The numbers of the actors that are asked about; none for all.
+pub(crate) fn chosen(outline: &Outline, names: &[String]) -> Result<BTreeSet<usize>, Failure> {
+    let found = names.iter().map(|name| outline.cast.find(name));
+    Ok(found.collect::<Result<_, _>>()?)
+}
+
+/// Takes the stage of one workload, those of its actors that are asked about, and the remarks on them.
+type Visiting<'a> = &'a mut dyn FnMut(&Stage, &[&Actor], Vec<Remark>) -> Result<(), Failure>;
+
+/// Stages workload by workload.
+pub(crate) fn each(outline: &Outline, chosen: &BTreeSet<usize>, visit: Visiting<'_>) -> Result<(), Failure> {
+    let scene = &outline.scene;
+    let mut staging = Staging::new(scene, outline.cast.clone());
+    outline.each(&Disk, &mut |workload| {
+        let stage = staging.next(workload);
+        let number = |actor: &Actor| stage.actors.iter().position(|other| std::ptr::eq(other, actor));
+        let wanted = |actor: &Actor| {
+            chosen.is_empty() || number(actor).is_some_and(|at| chosen.contains(&(stage.first + at)))
+        };
+        let remarks = remarks(scene, std::slice::from_ref(workload), &stage, &wanted);
+        let actors: Vec<&Actor> = stage.actors.iter().filter(|actor| wanted(actor)).collect();
+        visit(&stage, &actors, remarks)
+    })
 }

@@ -38,13 +38,15 @@ pub enum Provenance {
         /// The field's path, such as `securityContext.runAsUser`.
         field: Arc<str>,
     },
-    /// A line of a passwd or group file.
-    Accounts {
+    /// A line of a passwd or group file, or of a listing.
+    Line {
         /// The file as the user named it.
         file: Arc<str>,
         /// Line, from 1.
         line: usize,
     },
+    /// A disk, an archive or a survey, as the user named it.
+    Source(Arc<str>),
     /// What a kubelet, container runtime or kernel does by rule when nobody says otherwise.
     Rule(Arc<str>),
     /// Taken for granted and listed with the answer.
@@ -65,7 +67,8 @@ impl fmt::Display for Provenance {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Document { file, line, column, field } => write!(f, "{file}:{line}:{column} {field}"),
-            Self::Accounts { file, line } => write!(f, "{file}:{line}"),
+            Self::Line { file, line } => write!(f, "{file}:{line}"),
+            Self::Source(name) => f.write_str(name),
             Self::Rule(text) => f.write_str(text),
             Self::Assumption(text) => write!(f, "assumed: {text}"),
             Self::Unknown(text) => write!(f, "unknown: {text}"),

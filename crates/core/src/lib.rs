@@ -53,3 +53,4 @@ pub mod view;
 pub mod walk;
 pub mod witness;
 pub mod words;
+pub mod xattr;

@@ -85,7 +85,7 @@ impl<'a> View<'a> {
             return Provenance::Assumption(text.clone());
         }
         let tree = &self.source(place).tree;
-        place.inode.map_or_else(|| tree.origin().clone(), |id| tree.place(id).clone())
+        place.inode.map_or_else(|| tree.origin().clone(), |id| tree.place(id))
     }
 
     /// Owner and group as the kernel compares them; `None` for each that has no mapping.

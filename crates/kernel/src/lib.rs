@@ -24,7 +24,6 @@ mod report;
 mod store;
 mod unprivileged;
 mod world;
-mod xattr;
 
 use std::io;
 

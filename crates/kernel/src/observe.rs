@@ -9,10 +9,10 @@ use mivask_core::ids::{DiskGid, DiskUid, InsideGid, InsideUid};
 use mivask_core::mode::Mode;
 use mivask_core::outcome::Imprint;
 use mivask_core::question::UNSEEN_ACL;
+use mivask_core::xattr;
 use rustix::fs::{OFlags, Stat};
 
 use crate::report::{Node, Seen};
-use crate::xattr;
 
 /// Of an open file.
 pub(crate) fn of_file(file: impl AsFd) -> io::Result<Seen> {

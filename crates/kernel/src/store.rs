@@ -8,10 +8,11 @@ use std::path::{Path, PathBuf};
 
 use mivask_core::mode::FileKind;
 use mivask_core::tree::{Content, InodeId, Marks, Tree};
+use mivask_core::xattr;
 use rustix::fs::{AtFlags, CWD, FileType, IFlags, Mode, OFlags, XattrFlags};
 use rustix::process::{Gid, Uid};
 
-use crate::{Doing, KernelError, PROGRAM, xattr};
+use crate::{Doing, KernelError, PROGRAM};
 
 /// Which inodes of a tree are made.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]

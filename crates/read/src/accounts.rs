@@ -17,7 +17,7 @@ pub fn passwd(name: &str, text: &str) -> Vec<UserLine> {
             name: fields[0].to_owned(),
             uid: number(fields.get(2)),
             gid: number(fields.get(3)),
-            from: Provenance::Accounts { file: file.clone(), line },
+            from: Provenance::Line { file: file.clone(), line },
         })
         .collect()
 }
@@ -33,7 +33,7 @@ pub fn group(name: &str, text: &str) -> Vec<GroupLine> {
                 name: fields[0].to_owned(),
                 gid: number(fields.get(2)),
                 members: members.split(',').filter(|member| !member.is_empty()).map(str::to_owned).collect(),
-                from: Provenance::Accounts { file: file.clone(), line },
+                from: Provenance::Line { file: file.clone(), line },
             }
         })
         .collect()
@@ -85,7 +85,7 @@ mod tests {
     fn members_are_taken_as_written() {
         let file = group("group", "g:x:50: alice ,bob,\n\nh:x:abc:late\n");
         assert_eq!(file[0].members, [" alice ", "bob"]);
-        let from = Provenance::Accounts { file: "group".into(), line: 3 };
+        let from = Provenance::Line { file: "group".into(), line: 3 };
         assert_eq!((file[1].gid, &file[1].from), (0, &from));
     }
 }

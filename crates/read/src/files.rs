@@ -7,6 +7,9 @@ use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 
 use mivask_core::mode::{FileKind, Mode};
+use mivask_disk::error::DiskError;
+use mivask_disk::gathered::Gathered;
+use mivask_disk::live::Options;
 
 /// What lies at a path.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -43,6 +46,14 @@ pub trait FileReader {
             None => self.read(path).map(|_| FileKind::File)?,
         };
         Ok(Found { kind, mode: None, target: Vec::new() })
+    }
+
+    /// The on-disk facts of a source.
+    ///
+    /// # Errors
+    /// It cannot be read, or tells of no disk.
+    fn gather(&self, path: &Path) -> Result<Gathered, DiskError> {
+        Err(DiskError::whole(&path.display().to_string(), "there is no disk here"))
     }
 
     /// All of standard input.
@@ -99,6 +110,10 @@ impl FileReader for Disk {
         let entries: io::Result<Vec<PathBuf>> =
             std::fs::read_dir(path)?.map(|entry| Ok(entry?.path())).collect();
         Ok(Some(entries?))
+    }
+
+    fn gather(&self, path: &Path) -> Result<Gathered, DiskError> {
+        mivask_disk::source::gather(path, &Options::default(), &|_| ())
     }
 
     fn look(&self, path: &Path) -> io::Result<Found> {

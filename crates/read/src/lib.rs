@@ -7,6 +7,7 @@
 
 pub mod accounts;
 pub mod compose;
+pub mod disk;
 mod dockerfile;
 pub mod files;
 pub mod input;

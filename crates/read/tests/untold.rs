@@ -4,7 +4,7 @@
 
 use mivask_core::act::parse_act;
 use mivask_core::prepare;
-use mivask_core::question::{Answer, Cell, ask, sweep};
+use mivask_core::question::{Answer, Cell, Column, ask, sweep};
 use mivask_core::stage::Stage;
 use mivask_read::input::{Disk, Origin};
 use mivask_read::scene_file::read_scene;
@@ -124,7 +124,7 @@ fn a_sweep_leaves_cells_open() {
     sweep(&stage, &stage.actors[0], b"/owned/", |swept| {
         cells.insert(
             String::from_utf8_lossy(swept.path).into_owned(),
-            (swept.read, swept.delete, swept.create),
+            (swept.cell(Column::Read), swept.cell(Column::Delete), swept.cell(Column::Create)),
         );
     })
     .unwrap();

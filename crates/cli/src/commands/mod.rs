@@ -8,6 +8,7 @@ pub(crate) mod identity;
 pub(crate) mod imprint;
 pub(crate) mod mounts;
 pub(crate) mod schema;
+pub(crate) mod survey;
 pub(crate) mod why;
 
 use std::io::Write;
@@ -28,6 +29,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         Command::Confirm(args) => confirm::run(args, out, err),
         Command::Imprint(args) => imprint::run(args, out, err),
         Command::Demo(args) => demo::run(args, run_line, out),
+        Command::Survey(args) => survey::run(args, out, err),
         Command::Schema(args) => schema::run(args, out),
     }
 }

@@ -33,7 +33,8 @@ pub fn facts_at(stage: &Stage, actor: &Actor, path: &[u8]) -> Option<PathFacts> 
 }
 
 /// The facts of the inode at `place`.
-pub(super) fn facts_of(stage: &Stage, actor: &Actor, place: Place) -> Option<PathFacts> {
+#[must_use]
+pub fn facts_of(stage: &Stage, actor: &Actor, place: Place) -> Option<PathFacts> {
     let root = root_credentials();
     let view = View::new(stage, &actor.mounts, &root, "");
     let inode = view.inode(place)?;

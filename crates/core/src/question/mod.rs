@@ -14,8 +14,11 @@ mod sweep;
 pub use access::{AccessRow, Cells, access, default_paths};
 pub use ask::{Answer, Dependence, Outcome, ask};
 pub use confirm::{Comparison, Held, Observed, UNSEEN_ACL, compare, unsettled};
-pub use facts::{PathFacts, facts_at};
+pub use facts::{PathFacts, facts_at, facts_of};
 pub use imprints::{ImprintRow, imprints};
 pub use mounts::{MountRow, mounts};
 pub use remarks::{Remark, remarks};
-pub use sweep::{Cell, SweepError, Swept, sweep};
+pub use sweep::{
+    Blocker, Cell, Column, Ending, Endings, Event, Overview, Share, SweepError, Swept, follow, overview,
+    sweep,
+};

@@ -2,7 +2,9 @@
 
 use std::collections::BTreeMap;
 
-use super::{Certainty, Child, Content, Device, Directory, Doubt, Extended, Inode, InodeId, Marks, Tree};
+use super::{
+    Certainty, Child, Content, Device, Directory, Doubt, Extended, Inode, InodeId, Marks, NO_SIZE, Tree,
+};
 use crate::fact::{Provenance, Unknown};
 use crate::ids::{DiskGid, DiskUid};
 use crate::mode::{FileKind, Mode};
@@ -31,6 +33,10 @@ pub struct Entry {
     pub device: Option<Device>,
     /// Where these facts came from; `None` for the tree's own origin.
     pub place: Option<Provenance>,
+    /// The line of the listing it stands in, from 1; 0 for none.
+    pub line: u32,
+    /// How many bytes a file has, where that was asked for.
+    pub size: Option<u64>,
     /// What is not certain about it.
     pub doubt: Option<Doubt>,
 }
@@ -50,6 +56,8 @@ impl Entry {
             content: Content::Unknown,
             device: None,
             place: None,
+            line: 0,
+            size: None,
             doubt: None,
         }
     }
@@ -115,6 +123,10 @@ impl Tree {
             extended: Vec::new(),
             doubts: BTreeMap::new(),
             places: BTreeMap::new(),
+            group_step: None,
+            lines: Vec::new(),
+            sizes: Vec::new(),
+            silence: None,
             origin,
         };
         let root = Entry { kind: FileKind::Directory, ..root };
@@ -147,6 +159,49 @@ impl Tree {
         Ok(id)
     }
 
+    /// Adds `name` below `dir` with the same facts as `model`, which is neither a directory nor a link: the cheap way
+    /// for the many inodes of a disk that are all alike. Doubts and places are not taken along.
+    ///
+    /// # Errors
+    /// As for [`Self::add`]; [`TreeError::NotDirectory`] for a model that cannot be copied.
+    pub fn add_like(&mut self, dir: InodeId, name: &[u8], model: InodeId) -> Result<InodeId, TreeError> {
+        let mut inode = *self.inode(model);
+        if matches!(inode.kind, FileKind::Directory | FileKind::Link) {
+            return Err(TreeError::NotDirectory);
+        }
+        inode.marks = Marks::of_told(inode.marks.told());
+        let slot = self.free_slot(dir, name)?;
+        let id = InodeId(size(self.inodes.len())?);
+        self.inodes.push(inode);
+        self.insert(dir, slot, name, id)?;
+        Ok(id)
+    }
+
+    /// Says how many bytes the file `id` has.
+    pub fn set_size(&mut self, id: InodeId, bytes: u64) {
+        let at = id.0 as usize;
+        if self.sizes.len() <= at {
+            self.sizes.resize(at + 1, NO_SIZE);
+        }
+        self.sizes[at] = bytes;
+    }
+
+    /// Makes room for `count` entries of `dir`, so that none is wasted while they are added.
+    pub fn expect_entries(&mut self, dir: InodeId, count: usize) {
+        let inode = self.inode(dir);
+        if inode.kind == FileKind::Directory {
+            let index = inode.extra as usize;
+            self.directories[index].children.reserve_exact(count);
+        }
+    }
+
+    /// Makes room for a tree of this size.
+    pub fn expect(&mut self, inodes: usize, directories: usize, name_bytes: usize) {
+        self.inodes.reserve_exact(inodes);
+        self.directories.reserve_exact(directories);
+        self.names.reserve_exact(name_bytes);
+    }
+
     /// Adds `name` below `dir` as a further name of `inode` (a hard link).
     ///
     /// # Errors
@@ -165,8 +220,10 @@ impl Tree {
         inode.gid = gid;
         inode.marks = inode.marks.with(Marks::GROUP_STEP);
         self.change_mode(id, mode);
-        if let Some(place) = place {
-            self.places.insert(id, place);
+        if place.is_some() {
+            // One step changes a tree once, so its place is kept once.
+            self.group_step = place;
+            self.places.remove(&id);
         }
     }
 
@@ -276,6 +333,14 @@ impl Tree {
         }
         if let Some(place) = entry.place {
             self.places.insert(id, place);
+        }
+        if entry.line > 0 {
+            self.lines.resize(self.inodes.len(), 0);
+            self.lines.push(entry.line);
+        }
+        if let Some(size) = entry.size {
+            self.sizes.resize(self.inodes.len(), NO_SIZE);
+            self.sizes.push(size);
         }
         self.inodes.push(Inode {
             kind: entry.kind,

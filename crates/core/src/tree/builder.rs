@@ -19,12 +19,7 @@ impl TreeBuilder {
     /// A builder for the tree of `what`, such as `image tides/gauge:3`, which is only for words.
     #[must_use]
     pub fn new(origin: Provenance, what: &str) -> Self {
-        let text = "a directory that the tree does not list is 0:0 0755";
-        let fact = format!("what else lies in the directories that the tree of {what} does not list");
-        let unlisted = Unknown::new(&fact, "list the directory itself, with all that is in it");
-        let doubt =
-            Doubt { attributes: Certainty::Assumed(text.into()), contents: Certainty::Unknown(unlisted) };
-        let implied = Entry::directory(0, 0, 0o755).doubting(doubt);
+        let implied = implied(what);
         Self { tree: Tree::new(implied.clone(), origin), waiting: Vec::new(), root: None, implied }
     }
 
@@ -74,6 +69,15 @@ impl TreeBuilder {
         }
         Ok(self.tree)
     }
+}
+
+/// A directory that a tree of `what` only names on the way.
+pub(super) fn implied(what: &str) -> Entry {
+    let text = "a directory that the tree does not list is 0:0 0755";
+    let fact = format!("what else lies in the directories that the tree of {what} does not list");
+    let unlisted = Unknown::new(&fact, "list the directory itself, with all that is in it");
+    let doubt = Doubt { attributes: Certainty::Assumed(text.into()), contents: Certainty::Unknown(unlisted) };
+    Entry::directory(0, 0, 0o755).doubting(doubt)
 }
 
 fn normal(path: &[u8]) -> Vec<u8> {

@@ -23,6 +23,18 @@ impl Tree {
         at: InodeId,
         renumber: Renumber<'_>,
     ) -> Result<(), TreeError> {
+        self.copy(onto, from, at, renumber, Marks::default())
+    }
+
+    /// The same, with those of `marks` that an inode has.
+    fn copy(
+        &mut self,
+        onto: InodeId,
+        from: &Self,
+        at: InodeId,
+        renumber: Renumber<'_>,
+        marks: Marks,
+    ) -> Result<(), TreeError> {
         let mut copied: BTreeMap<InodeId, InodeId> = BTreeMap::new();
         let mut pending = vec![(onto, at)];
         while let Some((here, there)) = pending.pop() {
@@ -31,7 +43,14 @@ impl Tree {
                     self.link(here, name, *first)?;
                     continue;
                 }
-                let id = self.add(here, name, from.entry(child, renumber))?;
+                let mut entry = from.entry(child, renumber);
+                entry.marks = from.inode(child).marks.among(marks);
+                let own = from.places.contains_key(&child);
+                if !own && self.origin == from.origin {
+                    (entry.place, entry.line) =
+                        (None, from.lines.get(child.0 as usize).copied().unwrap_or(0));
+                }
+                let id = self.add(here, name, entry)?;
                 if from.inode(child).kind == FileKind::Directory {
                     pending.push((id, child));
                 } else {
@@ -40,6 +59,48 @@ impl Tree {
             }
         }
         Ok(())
+    }
+
+    /// `part` put at `path` of `whole`, or of a tree of which nothing else is known; `what` is for words. Whatever
+    /// `whole` said of that path gives way.
+    ///
+    /// # Errors
+    /// `whole` says that something other than a directory is on the way, or a table is full.
+    pub fn planted(whole: Option<&Self>, path: &[u8], part: &Self, what: &str) -> Result<Self, TreeError> {
+        let implied = super::builder::implied(what);
+        let mut tree = match whole {
+            Some(whole) => whole.clone(),
+            None => Self::new(implied.clone(), part.origin().clone()),
+        };
+        let at = tree.ensure(path, |_, _| implied.clone())?;
+        if tree.inode(at).kind != FileKind::Directory {
+            return Err(TreeError::NotDirectory);
+        }
+        let index = tree.inode(at).extra as usize;
+        tree.directories[index].children.clear();
+        let same = |uid: u32, gid: u32| (uid, gid);
+        tree.take_after(at, part, Self::ROOT, &same);
+        tree.set_doubt(at, part.doubt(Self::ROOT).cloned().unwrap_or_default());
+        tree.inodes[at.0 as usize].marks = part.inode(Self::ROOT).marks.with(Marks::DOUBTED);
+        tree.silence = tree.silence.or_else(|| part.silence.clone());
+        tree.copy(at, part, Self::ROOT, &same, Marks::EVERY)?;
+        Ok(if whole.is_some() { tree.compacted() } else { tree })
+    }
+
+    /// The same tree without inodes that have no name any more, in the order of paths.
+    ///
+    /// # Panics
+    /// Never: a part of a tree fits where the whole did.
+    #[must_use]
+    pub fn compacted(&self) -> Self {
+        let same = |uid: u32, gid: u32| (uid, gid);
+        let mut tree = Self::new(self.entry(Self::ROOT, &same), self.origin.clone());
+        tree.inodes[0].marks = self.inodes[0].marks;
+        tree.silence = self.silence.clone();
+        tree.group_step = self.group_step.clone();
+        tree.copy(Self::ROOT, self, Self::ROOT, &same, Marks::EVERY)
+            .expect("a part fits where the whole did");
+        tree
     }
 
     /// The facts of `id`, to be added elsewhere.
@@ -51,8 +112,9 @@ impl Tree {
             target: self.target(id).unwrap_or_default().into(),
             content: self.content(id).clone(),
             device: self.device(id),
-            place: Some(self.place(id).clone()),
+            place: Some(self.place(id)),
             doubt: self.doubt(id).cloned(),
+            size: self.size(id),
             extended,
             ..Entry::new(inode.kind, uid, gid, inode.mode)
         }
@@ -61,7 +123,7 @@ impl Tree {
     /// Gives `id` the owner, mode, ACLs and provenance of `model` in `from`.
     pub(crate) fn take_after(&mut self, id: InodeId, from: &Self, model: InodeId, renumber: Renumber<'_>) {
         let entry = from.entry(model, renumber);
-        let place = from.place(model).clone();
+        let place = from.place(model);
         self.own(id, (entry.uid.raw(), entry.gid.raw()), entry.mode, place);
         let index = match entry.extended == Extended::default() {
             true => 0,
@@ -95,7 +157,7 @@ impl Tree {
                 Some(doubt) => self.doubts.insert(id, doubt.clone()),
                 None => self.doubts.remove(&id),
             };
-            self.places.insert(id, earlier.place(id).clone());
+            self.places.insert(id, earlier.place(id));
         }
     }
 
@@ -139,8 +201,14 @@ impl Tree {
         self.set_doubt(id, Doubt { attributes, contents });
     }
 
+    /// Says how sure it is that the entries of `id` are all.
+    pub fn doubt_contents(&mut self, id: InodeId, contents: Certainty) {
+        let attributes = self.doubt(id).map(|doubt| doubt.attributes.clone()).unwrap_or_default();
+        self.set_doubt(id, Doubt { attributes, contents });
+    }
+
     /// Says what is not certain about `id`.
-    pub(crate) fn set_doubt(&mut self, id: InodeId, doubt: Doubt) {
+    pub fn set_doubt(&mut self, id: InodeId, doubt: Doubt) {
         let inode = &mut self.inodes[id.0 as usize];
         inode.marks = inode.marks.with(Marks::DOUBTED);
         self.doubts.insert(id, doubt);
@@ -166,6 +234,39 @@ impl Tree {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_part_is_put_in_its_place() {
+        let mut part = Tree::new(Entry::directory(7101, 7200, 0o2770), Provenance::Source("a.survey".into()));
+        let mut entry = Entry::file(7101, 7200, 0o640);
+        (entry.marks, entry.line, entry.size) = (Marks::IMMUTABLE, 12, Some(5));
+        let file = part.add(Tree::ROOT, b"level", entry).unwrap();
+        part.link(Tree::ROOT, b"other", file).unwrap();
+        let alone = Tree::planted(None, b"/srv/tides", &part, "the host").unwrap();
+        let file = alone.find(b"srv/tides/other").unwrap();
+        assert_eq!(Some(file), alone.find(b"srv/tides/level"));
+        assert!(alone.inode(file).marks.has(Marks::IMMUTABLE));
+        assert_eq!((alone.place(file).to_string().as_str(), alone.size(file)), ("a.survey:12", Some(5)));
+        assert!(matches!(
+            alone.doubt(alone.find(b"srv").unwrap()).unwrap().attributes,
+            Certainty::Assumed(_)
+        ));
+        let dir = alone.find(b"srv/tides").unwrap();
+        assert_eq!((alone.inode(dir).mode, alone.inode(dir).uid.raw()), (Mode::new(0o2770), 7101));
+        assert!(!alone.is_unlisted(dir));
+
+        let mut whole = Tree::new(Entry::directory(0, 0, 0o755), Provenance::rule("host"));
+        let srv = whole.add(Tree::ROOT, b"srv", Entry::directory(0, 0, 0o711)).unwrap();
+        let tides = whole.add(srv, b"tides", Entry::directory(0, 0, 0o700)).unwrap();
+        whole.add(tides, b"stale", Entry::file(0, 0, 0o600)).unwrap();
+        let both = Tree::planted(Some(&whole), b"/srv/tides", &part, "the host").unwrap();
+        assert_eq!(both.find(b"srv/tides/stale"), None);
+        assert_eq!((both.len(), both.inode(both.find(b"srv").unwrap()).mode), (4, Mode::new(0o711)));
+        assert_eq!(
+            Tree::planted(Some(&both), b"/srv/tides/level", &part, "x").unwrap_err(),
+            TreeError::NotDirectory
+        );
+    }
 
     #[test]
     fn a_copy_has_the_same_names_owners_and_hard_links() {

@@ -6,15 +6,18 @@
 mod build;
 mod builder;
 mod doubt;
+mod facts;
 mod graft;
 mod resolve;
 
 use std::collections::BTreeMap;
 use std::fmt;
+use std::sync::Arc;
 
 pub use build::{Entry, TreeError};
 pub use builder::TreeBuilder;
 pub use doubt::{Certainty, Doubt};
+pub use facts::{Content, Device, Extended, Likeness, Marks};
 pub(crate) use resolve::Spot;
 
 use crate::acl::Acl;
@@ -23,63 +26,25 @@ use crate::fact::Provenance;
 use crate::ids::{DiskGid, DiskUid};
 use crate::mode::{FileKind, Mode};
 
+/// Stands in the table of sizes where there is none.
+const NO_SIZE: u64 = u64::MAX;
+
 /// An inode of one [`Tree`].
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct InodeId(u32);
+
+impl InodeId {
+    /// Its number: inodes are counted from 0, the root, in the order they were added.
+    #[must_use]
+    pub const fn number(self) -> u32 {
+        self.0
+    }
+}
 
 impl fmt::Debug for InodeId {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "#{}", self.0)
     }
-}
-
-/// What an inode's flags and side tables say about it, one bit each.
-#[derive(Clone, Copy, PartialEq, Eq, Default, Debug)]
-pub struct Marks(u8);
-
-impl Marks {
-    /// The immutable attribute is set.
-    pub const IMMUTABLE: Self = Self(1);
-    /// The append-only attribute is set.
-    pub const APPEND_ONLY: Self = Self(2);
-    /// The inode stands in the table of doubts.
-    pub const DOUBTED: Self = Self(4);
-    /// The filesystem-group step changed its group or mode.
-    pub const GROUP_STEP: Self = Self(8);
-    /// On an overlay: it comes from a lower layer.
-    pub const LOWER: Self = Self(16);
-    /// On an overlay: a directory that stands in the upper layer too.
-    pub const MERGED: Self = Self(32);
-
-    /// On an overlay: it lies in the upper layer alone.
-    pub const UPPER: Self = Self(64);
-
-    /// Whether all marks of `other` are set.
-    #[must_use]
-    pub const fn has(self, other: Self) -> bool {
-        self.0 & other.0 == other.0
-    }
-
-    /// With the marks of `other` added.
-    #[must_use]
-    pub const fn with(self, other: Self) -> Self {
-        Self(self.0 | other.0)
-    }
-}
-
-/// What execve meets in a regular file.
-#[derive(Clone, PartialEq, Eq, Debug)]
-pub enum Content {
-    /// Nobody said.
-    Unknown,
-    /// Something the kernel can start.
-    Program,
-    /// Bytes that no binary format accepts: ENOEXEC.
-    Data,
-    /// No bytes at all: ENOEXEC.
-    Empty,
-    /// A script for this interpreter (the path behind `#!`).
-    Script(Box<[u8]>),
 }
 
 /// The facts of one inode that every check needs.
@@ -114,26 +79,6 @@ struct Child {
     inode: InodeId,
 }
 
-/// What few inodes carry: ACLs and file capabilities.
-#[derive(Clone, PartialEq, Eq, Debug, Default)]
-pub struct Extended {
-    /// The access ACL; `None` where the mode says it all.
-    pub access: Option<Acl>,
-    /// The default ACL of a directory.
-    pub default: Option<Acl>,
-    /// What running the file adds.
-    pub capabilities: Option<FileCapabilities>,
-}
-
-/// The device numbers of a node.
-#[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub struct Device {
-    /// Major number.
-    pub major: u32,
-    /// Minor number.
-    pub minor: u32,
-}
-
 /// The on-disk facts of one source.
 #[derive(Clone, Debug)]
 pub struct Tree {
@@ -146,6 +91,13 @@ pub struct Tree {
     extended: Vec<Extended>,
     doubts: BTreeMap<InodeId, Doubt>,
     places: BTreeMap<InodeId, Provenance>,
+    /// Where the filesystem group was asked for that changed some.
+    group_step: Option<Provenance>,
+    /// The line of each inode in the file the tree comes from, from 1; left out where there are no lines.
+    lines: Vec<u32>,
+    /// Bytes of each file; left out where nobody asked.
+    sizes: Vec<u64>,
+    silence: Option<Arc<str>>,
     origin: Provenance,
 }
 
@@ -171,15 +123,77 @@ impl Tree {
         self.inodes.len() == 1
     }
 
+    /// What decides about `id`; equal for inodes of this tree that no check can tell apart, names aside.
+    #[must_use]
+    pub fn likeness(&self, id: InodeId) -> Likeness {
+        let inode = self.inode(id);
+        let own = matches!(inode.kind, FileKind::Directory | FileKind::Link);
+        Likeness {
+            kind: inode.kind,
+            marks: inode.marks.0,
+            mode: inode.mode,
+            uid: inode.uid,
+            gid: inode.gid,
+            extended: inode.extended,
+            extra: if own { 0 } else { inode.extra },
+        }
+    }
+
+    /// The inode of this number, as [`InodeId::number`] counts.
+    #[must_use]
+    pub fn numbered(&self, number: u32) -> Option<InodeId> {
+        ((number as usize) < self.inodes.len()).then_some(InodeId(number))
+    }
+
+    /// How many directories there are, and how many bytes all names have together.
+    #[must_use]
+    pub const fn extent(&self) -> (usize, usize) {
+        (self.directories.len(), self.names.len())
+    }
+
+    /// Whether the sizes of files are kept.
+    #[must_use]
+    pub const fn has_sizes(&self) -> bool {
+        !self.sizes.is_empty()
+    }
+
     /// Every inode, the root first.
     pub fn ids(&self) -> impl Iterator<Item = InodeId> + use<> {
         (0..u32::try_from(self.inodes.len()).unwrap_or(u32::MAX)).map(InodeId)
     }
 
-    /// Where the facts of `id` came from: its own line, or the source of the whole tree.
+    /// Where the facts of `id` came from: what changed it, its own line, or the source of the whole tree.
     #[must_use]
-    pub fn place(&self, id: InodeId) -> &Provenance {
-        self.places.get(&id).unwrap_or(&self.origin)
+    pub fn place(&self, id: InodeId) -> Provenance {
+        if let Some(place) = self.places.get(&id) {
+            return place.clone();
+        }
+        if let (true, Some(step)) = (self.inode(id).marks.has(Marks::GROUP_STEP), &self.group_step) {
+            return step.clone();
+        }
+        match (&self.origin, self.lines.get(id.0 as usize)) {
+            (Provenance::Source(file), Some(line)) if *line > 0 => {
+                Provenance::Line { file: file.clone(), line: *line as usize }
+            }
+            (origin, _) => origin.clone(),
+        }
+    }
+
+    /// How many bytes the file has, where its source was asked for that.
+    #[must_use]
+    pub fn size(&self, id: InodeId) -> Option<u64> {
+        self.sizes.get(id.0 as usize).copied().filter(|size| *size != NO_SIZE)
+    }
+
+    /// What is taken for granted about every inode without an ACL, because the source does not tell of ACLs.
+    #[must_use]
+    pub const fn silence(&self) -> Option<&Arc<str>> {
+        self.silence.as_ref()
+    }
+
+    /// Says that the source does not tell of ACLs, so that none is assumed.
+    pub fn keep_silence(&mut self, text: &str) {
+        self.silence = Some(Arc::from(text));
     }
 
     /// Where the tree as a whole came from.
@@ -299,7 +313,9 @@ impl Tree {
         self.doubts.get(&id)
     }
 
-    fn extended(&self, id: InodeId) -> Option<&Extended> {
+    /// ACLs and file capabilities of `id`, where it has any.
+    #[must_use]
+    pub fn extended(&self, id: InodeId) -> Option<&Extended> {
         let index = self.inode(id).extended.checked_sub(1)?;
         Some(&self.extended[index as usize])
     }

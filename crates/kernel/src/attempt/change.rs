@@ -9,11 +9,12 @@ use mivask_core::acl::AclText;
 use mivask_core::act::Owner;
 use mivask_core::ids::{DiskGid, DiskUid};
 use mivask_core::mode::{Mode as CoreMode, ModeChange};
+use mivask_core::xattr;
 use rustix::fs::{AtFlags, CWD, FileType, Mode, Timespec, Timestamps, XattrFlags};
 use rustix::process::{Gid, Uid};
 
+use crate::observe;
 use crate::report::Seen;
-use crate::{observe, xattr};
 
 /// chmod(2); a symbolic change looks at the mode first, as people's tools do.
 pub(super) fn set_mode(path: &Path, change: &ModeChange) -> io::Result<Seen> {

@@ -5,6 +5,8 @@ use std::path::{Path, PathBuf};
 use mivask_core::fact::Fact;
 use mivask_core::runtime::Runtime;
 use mivask_core::scene::{Assigned, Scene};
+use mivask_disk::error::DiskError;
+use mivask_disk::gathered::Gathered;
 
 use super::listed::Listed;
 use super::types::{AssignedSection, RuntimeName, SceneFile};
@@ -30,6 +32,11 @@ impl Reading<'_> {
         let bytes = self.files.read(&full).map_err(|error| format!("{shown} cannot be read: {error}"))?;
         let text = String::from_utf8(bytes).map_err(|_| format!("{shown} is not UTF-8"))?;
         Ok((shown, text))
+    }
+
+    /// The facts of a source named in the scene.
+    pub(super) fn gather(&self, path: &str) -> Result<Gathered, DiskError> {
+        self.files.gather(&self.folder.join(path))
     }
 
     fn assigned(&self, section: &AssignedSection, node: &Node) -> Assigned {

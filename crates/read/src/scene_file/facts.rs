@@ -10,9 +10,9 @@ use mivask_core::mount::MountFlags;
 use mivask_core::personality::{OptionError, Personality, Squash};
 use mivask_core::scene::{Host, Image, VolumeFacts};
 use mivask_core::stage::Settings;
+use mivask_core::tree::Tree;
 
 use super::convert::Reading;
-use super::tree::tree;
 use super::types::{
     AccountsSection, ExportSection, GroupOwnership, HostSection, ImageSection, SquashWord, VolumeSection,
 };
@@ -53,10 +53,8 @@ impl Reading<'_> {
             },
             _ => Knowledge::Unknown,
         };
-        let listed = section.tree.as_deref().zip(node.get("tree"));
-        let mut tree = listed.and_then(|(entries, node)| {
-            tree(&format!("image {name}"), entries, node, self.source, self.slips)
-        });
+        let told = section.tree.as_ref().zip(node.get("tree"));
+        let mut tree = told.and_then(|(told, node)| self.tree(&format!("image {name}"), told, node));
         if let Some(tree) = &mut tree {
             Arc::make_mut(tree).lower();
         }
@@ -115,10 +113,8 @@ impl Reading<'_> {
 
     /// One volume; `node` is its section.
     pub(super) fn volume(&mut self, name: &str, section: &VolumeSection, node: &Node) -> VolumeFacts {
-        let listed = section.tree.as_deref().zip(node.get("tree"));
-        let mut listed = listed.and_then(|(entries, node)| {
-            tree(&format!("volume {name}"), entries, node, self.source, self.slips)
-        });
+        let told = section.tree.as_ref().zip(node.get("tree"));
+        let mut listed = told.and_then(|(told, node)| self.tree(&format!("volume {name}"), told, node));
         let at = |key: &str| node.get(key).unwrap_or(node);
         let mut filesystem = section.filesystem.clone();
         let mut personality = Personality::default();
@@ -215,14 +211,34 @@ impl Reading<'_> {
         flags
     }
 
+    /// What lies on the host, put together where it is told in parts.
+    fn host_tree(&mut self, section: &HostSection, node: &Node) -> Option<Arc<Tree>> {
+        let told = section.tree.as_ref().zip(node.get("tree"));
+        let mut whole = told.and_then(|(told, node)| self.tree("the host", told, node));
+        for (path, told) in &section.trees {
+            let Some((key, at)) = node.get("trees").and_then(|trees| trees.entry(path)) else { continue };
+            if !path.starts_with('/') {
+                let help = Some(format!("write /{}", path.escape_debug()));
+                self.slips.add(Severity::Error, self.source, &key.span, "the path is not absolute", help);
+                continue;
+            }
+            let Some(part) = self.tree(&format!("the host at {path}"), told, at) else { continue };
+            match Tree::planted(whole.as_deref(), path.as_bytes(), &part, "the host") {
+                Ok(tree) => whole = Some(Arc::new(tree)),
+                Err(error) => {
+                    self.slips.add(Severity::Error, self.source, &key.span, error.to_string(), None)
+                }
+            }
+        }
+        whole
+    }
+
     /// The host; `node` is its section.
     pub(super) fn host(&mut self, section: &HostSection, node: Option<&Node>) -> Host {
         let Some(node) = node else {
             return Host::default();
         };
-        let listed = section.tree.as_deref().zip(node.get("tree"));
-        let tree: Option<Arc<_>> =
-            listed.and_then(|(entries, node)| tree("the host", entries, node, self.source, self.slips));
+        let tree = self.host_tree(section, node);
         let mut settings = Settings::default();
         for (key, value) in &section.sysctls {
             match key.as_str() {

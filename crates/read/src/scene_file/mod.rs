@@ -6,6 +6,7 @@ mod facts;
 mod id_map;
 mod listed;
 mod tree;
+mod tree_source;
 mod types;
 
 pub use convert::read_scene;

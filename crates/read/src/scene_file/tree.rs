@@ -9,13 +9,41 @@ use mivask_core::fact::Unknown;
 use mivask_core::mode::{FileKind, Mode};
 use mivask_core::tree::{Certainty, Content, Device, Doubt, Entry, Marks, Tree, TreeBuilder};
 
-use super::types::{FlagWord, KindWord, LayerWord, RawText, TreeEntry};
+use super::convert::Reading;
+use super::tree_source::{FlagWord, KindWord, LayerWord, TreeEntry, TreeSource};
+use super::types::RawText;
+use crate::disk;
 use crate::slip::{Severity, Slips};
 use crate::text::SourceText;
 use crate::yaml::Node;
 
+impl Reading<'_> {
+    /// The tree of `what` that `told` names or lists; `node` is where it stands.
+    pub(super) fn tree(&mut self, what: &str, told: &TreeSource, node: &Node) -> Option<Arc<Tree>> {
+        match told {
+            TreeSource::Listed(entries) => tree(what, entries, node, self.source, self.slips),
+            TreeSource::Named(path) => self.named_tree(path, node),
+        }
+    }
+
+    fn named_tree(&mut self, path: &str, node: &Node) -> Option<Arc<Tree>> {
+        match self.gather(path) {
+            Ok(gathered) => {
+                if let Some(message) = disk::holes(path, gathered.holes) {
+                    self.slips.add(Severity::Warning, self.source, &node.span, message, None);
+                }
+                Some(gathered.tree)
+            }
+            Err(error) => {
+                disk::slip(&error, (self.source, &node.span), self.slips);
+                None
+            }
+        }
+    }
+}
+
 /// The tree of `what` that `entries` list; `node` is the list they were read from.
-pub(super) fn tree(
+fn tree(
     what: &str,
     entries: &[TreeEntry],
     node: &Node,

@@ -8,6 +8,7 @@ use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Deserializer};
 
 use super::listed::Listed;
+use super::tree_source::TreeSource;
 use crate::yaml::RAW;
 
 /// Everything known about workloads, images, volumes and the host. Every path is relative to this file.
@@ -81,7 +82,10 @@ pub struct AssignedSection {
 #[serde(rename_all = "kebab-case")]
 pub struct HostSection {
     /// What lies at the sources of host paths.
-    pub tree: Option<Vec<TreeEntry>>,
+    pub tree: Option<TreeSource>,
+    /// The same in parts: what lies at single directories of the host, by their absolute paths.
+    #[serde(default)]
+    pub trees: BTreeMap<String, TreeSource>,
     /// Kernel settings, such as `fs.protected_regular: 1`.
     #[serde(default)]
     pub sysctls: BTreeMap<String, u8>,
@@ -113,7 +117,7 @@ pub struct ImageSection {
     #[serde(default, deserialize_with = "told")]
     pub accounts: Option<Option<AccountsSection>>,
     /// Its files. Left out: unknown.
-    pub tree: Option<Vec<TreeEntry>>,
+    pub tree: Option<TreeSource>,
     /// The absolute paths of its `VOLUME`s.
     #[serde(default)]
     pub volumes: Vec<String>,
@@ -143,7 +147,7 @@ pub struct VolumeSection {
     /// How an NFS server exports it.
     pub export: Option<ExportSection>,
     /// What lies on it. Left out: unknown.
-    pub tree: Option<Vec<TreeEntry>>,
+    pub tree: Option<TreeSource>,
     /// Whether the kubelet applies the pod's filesystem group to it. Left out: unknown.
     pub group_ownership: Option<GroupOwnership>,
     /// Whether the filesystem itself (not only a mount) is read-only.
@@ -184,84 +188,6 @@ pub enum GroupOwnership {
     Apply,
     /// As for hostPath and NFS volumes.
     Skip,
-}
-
-/// One inode of an inline tree. A directory that is listed is known whole; one that is only named as a parent
-/// is taken to be 0:0 0755 and may hold more.
-#[derive(Debug, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub struct TreeEntry {
-    /// Absolute path within the source.
-    pub path: String,
-    /// What it is; a file where left out.
-    #[serde(default)]
-    pub kind: KindWord,
-    /// `UID:GID` as stored. Left out: unknown.
-    pub owner: Option<RawText>,
-    /// Permission bits, octal however written. Left out: unknown.
-    pub mode: Option<RawText>,
-    /// The access ACL in short text form, such as `user:7102:rw-,mask::r--`.
-    pub acl: Option<String>,
-    /// The default ACL of a directory.
-    pub default_acl: Option<String>,
-    /// Attributes.
-    #[serde(default)]
-    pub flags: Vec<FlagWord>,
-    /// What a link points at.
-    pub target: Option<String>,
-    /// The path this is a further name (hard link) of.
-    pub same_file_as: Option<String>,
-    /// `MAJOR:MINOR` of a device.
-    pub device: Option<RawText>,
-    /// File capabilities: names, `=`, and flags of `eip`, such as `CHOWN,FOWNER=ep`.
-    pub capabilities: Option<String>,
-    /// On an overlay, the layer it lies in; `lower` where left out.
-    pub layer: Option<LayerWord>,
-    /// What running it meets: `program`, `data`, `empty`, or `#!/path/of/interpreter`.
-    pub content: Option<String>,
-}
-
-/// What an inode is.
-#[derive(Clone, Copy, PartialEq, Eq, Debug, Default, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum KindWord {
-    /// A regular file.
-    #[default]
-    File,
-    /// A directory.
-    Dir,
-    /// A symbolic link.
-    Link,
-    /// A named pipe.
-    Fifo,
-    /// A Unix socket.
-    Socket,
-    /// A character device.
-    Char,
-    /// A block device.
-    Block,
-}
-
-/// Where an entry of an overlay lies.
-#[derive(Clone, Copy, PartialEq, Eq, Debug, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum LayerWord {
-    /// In a layer below, as everything in an image.
-    Lower,
-    /// In the writable layer alone.
-    Upper,
-    /// A directory that is in both.
-    Both,
-}
-
-/// An attribute of an inode.
-#[derive(Clone, Copy, PartialEq, Eq, Debug, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum FlagWord {
-    /// Nothing can be changed or removed.
-    Immutable,
-    /// Only writes at the end.
-    AppendOnly,
 }
 
 /// One container described here.

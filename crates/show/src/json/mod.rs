@@ -5,6 +5,7 @@
 
 mod answers;
 mod confirm;
+mod overview;
 mod tables;
 
 use std::io::{self, Write};
@@ -12,7 +13,7 @@ use std::io::{self, Write};
 pub use confirm::{confirmed, random_acts};
 
 use mivask_core::ids::UNSPECIFIED_ID;
-use mivask_core::question::{AccessRow, Answer, ImprintRow, MountRow};
+use mivask_core::question::{AccessRow, Answer, ImprintRow, MountRow, Overview, PathFacts, Swept};
 use mivask_core::stage::Actor;
 use serde::Serialize;
 
@@ -144,6 +145,27 @@ pub fn mounts(list: &mut List<'_>, rows: &[MountRow]) -> io::Result<()> {
 /// Whatever the output refuses.
 pub fn access(list: &mut List<'_>, rows: &[AccessRow]) -> io::Result<()> {
     rows.iter().try_for_each(|row| list.push(&tables::AccessJson::new(row)))
+}
+
+/// `access --tree`: the summary of one actor and directory, in the list `trees`.
+///
+/// # Errors
+/// Whatever the output refuses.
+pub fn overview(list: &mut List<'_>, found: &Overview) -> io::Result<()> {
+    list.push(&overview::OverviewJson::new(found))
+}
+
+/// `access --tree --list`: one row, in the list `rows`.
+///
+/// # Errors
+/// Whatever the output refuses.
+pub fn swept(
+    list: &mut List<'_>,
+    actor: &str,
+    swept: &Swept<'_>,
+    facts: Option<&PathFacts>,
+) -> io::Result<()> {
+    list.push(&overview::SweptJson::new(actor, swept, facts))
 }
 
 /// `imprint`: every actor, directory and kind, in the list `rows`.

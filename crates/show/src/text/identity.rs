@@ -49,7 +49,8 @@ fn identity(out: &mut dyn Write, actor: &Actor, layout: Layout) -> io::Result<()
         let value = match fact.from {
             Provenance::Unknown(_) => paint(OPEN, &safe(&fact.value)),
             Provenance::Document { .. }
-            | Provenance::Accounts { .. }
+            | Provenance::Line { .. }
+            | Provenance::Source(_)
             | Provenance::Rule(_)
             | Provenance::Assumption(_) => safe(&fact.value),
         };

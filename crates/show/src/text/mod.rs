@@ -7,6 +7,8 @@ mod depends;
 mod identity;
 mod imprints;
 mod mounts;
+mod overview;
+mod survey;
 mod why;
 
 pub use access::{access, access_key};
@@ -15,6 +17,8 @@ pub use confirm::{confirmed, random_acts};
 pub use identity::identities;
 pub use imprints::imprints;
 pub use mounts::mounts;
+pub use overview::{overview, swept, swept_titles};
+pub use survey::{boundaries, holes, survey};
 pub use why::why;
 
 use std::collections::BTreeSet;

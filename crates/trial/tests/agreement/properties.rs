@@ -5,7 +5,7 @@
 use fastrand::Rng;
 use mivask_core::act::{Act, Verb, parse_act};
 use mivask_core::mode::FileKind;
-use mivask_core::question::{Cell, Outcome, access, ask, facts_at, imprints, sweep};
+use mivask_core::question::{Cell, Column, Outcome, access, ask, facts_at, imprints, sweep};
 use mivask_core::stage::Stage;
 use mivask_trial::scenario::{CAPABILITIES, Kind, Scenario, generate, random_act};
 
@@ -192,13 +192,13 @@ fn a_sweep_agrees_with_the_matrix() {
         let swept = sweep(stage, actor, b"/", |swept| {
             let row = access(stage, actor, swept.path);
             let cells = [
-                (swept.read, &row.cells.read),
-                (swept.write, &row.cells.write),
-                (swept.create, &row.cells.create),
-                (swept.delete, &row.cells.delete),
-                (swept.list, &row.cells.list),
-                (swept.enter, &row.cells.enter),
-                (swept.run, &row.cells.run),
+                (swept.cell(Column::Read), &row.cells.read),
+                (swept.cell(Column::Write), &row.cells.write),
+                (swept.cell(Column::Create), &row.cells.create),
+                (swept.cell(Column::Delete), &row.cells.delete),
+                (swept.cell(Column::List), &row.cells.list),
+                (swept.cell(Column::Enter), &row.cells.enter),
+                (swept.cell(Column::Run), &row.cells.run),
             ];
             // A question follows links, a sweep tells of the link itself.
             let columns = if swept.kind == FileKind::Link { 0..2 } else { 0..7 };

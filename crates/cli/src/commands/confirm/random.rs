@@ -12,6 +12,7 @@ use super::Args;
 use crate::end::{End, Failure};
 use crate::load;
 use crate::options::Format;
+use crate::output;
 
 pub(super) fn run(
     args: &Args,
@@ -90,12 +91,7 @@ fn save(difference: &Difference, path: &Path) -> Result<(), Failure> {
         format!("again: mivask confirm --filesystem told {} '{}'", path.display(), difference.act),
     ];
     let text = difference.scenario.with_comments(&difference.act, &comments);
-    let failure = |error| Failure::File { path: path.to_path_buf(), error };
-    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let mut file = tempfile::NamedTempFile::new_in(folder).map_err(failure)?;
-    file.write_all(text.as_bytes()).map_err(failure)?;
-    file.persist(path).map_err(|error| failure(error.error))?;
-    Ok(())
+    output::replace(path, |out| out.write_all(text.as_bytes()).map_err(Failure::Output))
 }
 
 fn observed(held: &Held) -> String {

@@ -1,5 +1,8 @@
 //! `access`: the matrix.
 
+mod tree;
+mod wanted;
+
 use std::io::Write;
 use std::path::PathBuf;
 
@@ -10,22 +13,43 @@ use crate::end::{End, Failure};
 use crate::load;
 use crate::options::Common;
 use crate::table::Table;
+use wanted::Condition;
 
 /// What each actor can do to each path: read, write, create, delete, list, enter, run.
 ///
 /// Without a PATH: the mounts the description asks for and what is known to lie directly in them.
 #[derive(Debug, clap::Args)]
-#[command(after_help = "Example: mivask access pod.yaml /data /data/level.csv")]
+#[command(
+    after_help = "Examples:\n  mivask access pod.yaml /data /data/level.csv\n  mivask access tides.scene.yaml /data --tree --where write=denied"
+)]
 pub(crate) struct Args {
     #[command(flatten)]
     common: Common,
     /// Absolute paths inside the container.
     #[arg(value_name = "PATH")]
     paths: Vec<PathBuf>,
+    /// Everything below each PATH, summed up: how many entries end how, by which check, and which directories
+    /// keep the actor out.
+    #[arg(long)]
+    tree: bool,
+    /// With --tree: the entries themselves, one a line, instead of their sum.
+    #[arg(long, requires = "tree")]
+    list: bool,
+    /// With --tree: only paths that match, such as '/data/**/*.key'; `*` stays within one directory. May be
+    /// repeated: any of them will do.
+    #[arg(long, requires = "tree", value_name = "GLOB")]
+    matching: Vec<String>,
+    /// With --tree: only entries with this outcome, such as denied, write=allowed or read=EACCES. May be repeated:
+    /// each must hold.
+    #[arg(long = "where", requires = "tree", value_name = "[ACT=]OUTCOME")]
+    conditions: Vec<Condition>,
 }
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
     let paths = load::inside_paths(&args.paths)?;
+    if args.tree {
+        return tree::run(args, &paths, out, err);
+    }
     Table {
         ask: &|stage, actor| {
             let own = if paths.is_empty() { default_paths(stage, actor) } else { paths.clone() };

@@ -1,20 +1,21 @@
 //! POSIX ACLs and file capabilities as extended attributes (include/uapi/linux/posix_acl_xattr.h, capability.h).
 
-use mivask_core::acl::Acl;
-use mivask_core::caps::{CapabilitySet, FileCapabilities};
-use mivask_core::ids::{DiskGid, DiskUid};
-use mivask_core::mode::Access;
+use crate::acl::Acl;
+use crate::caps::{CapabilitySet, FileCapabilities};
+use crate::ids::{DiskGid, DiskUid};
+use crate::mode::{Access, Mode};
 
 /// The attribute of the access ACL.
-pub(crate) const ACCESS: &str = "system.posix_acl_access";
+pub const ACCESS: &str = "system.posix_acl_access";
 /// The attribute of the default ACL.
-pub(crate) const DEFAULT: &str = "system.posix_acl_default";
+pub const DEFAULT: &str = "system.posix_acl_default";
 
 const VERSION: u32 = 2;
 const NO_ID: u32 = u32::MAX;
 
 /// The value of the attribute.
-pub(crate) fn encode(acl: &Acl) -> Vec<u8> {
+#[must_use]
+pub fn encode(acl: &Acl) -> Vec<u8> {
     let mut bytes = VERSION.to_le_bytes().to_vec();
     let mut entry = |tag: u16, access: Access, id: u32| {
         bytes.extend(tag.to_le_bytes());
@@ -31,11 +32,12 @@ pub(crate) fn encode(acl: &Acl) -> Vec<u8> {
 }
 
 /// The attribute of file capabilities.
-pub(crate) const CAPABILITIES: &str = "security.capability";
+pub const CAPABILITIES: &str = "security.capability";
 
 /// The value of that attribute (`struct vfs_ns_cap_data`, little endian): version 2, or 3 where the capabilities
 /// belong to another root user than the host's.
-pub(crate) fn encode_capabilities(capabilities: Option<&FileCapabilities>) -> Vec<u8> {
+#[must_use]
+pub fn encode_capabilities(capabilities: Option<&FileCapabilities>) -> Vec<u8> {
     let empty = FileCapabilities {
         permitted: CapabilitySet::EMPTY,
         inheritable: CapabilitySet::EMPTY,
@@ -58,8 +60,9 @@ pub(crate) fn encode_capabilities(capabilities: Option<&FileCapabilities>) -> Ve
 }
 
 /// The ACL in an attribute's value; `None` where it is none.
-pub(crate) fn decode(bytes: &[u8]) -> Option<Acl> {
-    let mut acl = Acl::minimal(mivask_core::mode::Mode::default());
+#[must_use]
+pub fn decode(bytes: &[u8]) -> Option<Acl> {
+    let mut acl = Acl::minimal(Mode::default());
     let (version, entries) = bytes.split_first_chunk::<4>()?;
     if u32::from_le_bytes(*version) != VERSION {
         return None;
@@ -81,15 +84,41 @@ pub(crate) fn decode(bytes: &[u8]) -> Option<Acl> {
     Some(acl)
 }
 
+/// The file capabilities in an attribute's value; `None` where they are none (versions 2 and 3).
+#[must_use]
+pub fn decode_capabilities(bytes: &[u8]) -> Option<FileCapabilities> {
+    let word = |index: usize| {
+        let four = bytes.get(index * 4..index * 4 + 4)?;
+        Some(u32::from_le_bytes([four[0], four[1], four[2], four[3]]))
+    };
+    let (magic, root) = match word(0)? {
+        magic if magic >> 24 == 2 && bytes.len() == 20 => (magic, 0),
+        magic if magic >> 24 == 3 && bytes.len() == 24 => (magic, word(5)?),
+        _ => return None,
+    };
+    let set = |low: u32, high: u32| CapabilitySet::from_bits(u64::from(high) << 32 | u64::from(low));
+    let (permitted, inheritable) = (set(word(1)?, word(3)?), set(word(2)?, word(4)?));
+    Some(FileCapabilities { permitted, inheritable, effective: magic & 1 == 1, root })
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
-    use mivask_core::mode::Mode;
 
     #[test]
     fn an_acl_survives_the_attribute() {
         let acl = Acl::parse("user:7102:rw-,group:7300:r--,mask::r--", Mode::new(0o640)).unwrap();
         assert_eq!(decode(&encode(&acl)), Some(acl));
         assert_eq!(decode(b"\x01\0\0\0"), None);
+    }
+
+    #[test]
+    fn file_capabilities_survive_the_attribute() {
+        let mut caps: FileCapabilities = "CHOWN,CHECKPOINT_RESTORE=ep".parse().unwrap();
+        for root in [0, 100_000] {
+            caps.root = root;
+            assert_eq!(decode_capabilities(&encode_capabilities(Some(&caps))), Some(caps));
+        }
+        assert_eq!(decode_capabilities(&[9; 20]), None);
     }
 }

@@ -1,0 +1,175 @@
+//! `access --tree`: whole volumes, summed up or row by row.
+
+use std::io::{self, Write};
+
+use mivask_core::mount::{MountOrigin, MountTable};
+use mivask_core::question::{SweepError, Swept, facts_of, overview};
+use mivask_core::stage::{Actor, Stage};
+use mivask_show::json::{self, List};
+use mivask_show::text;
+
+use super::Args;
+use super::wanted::Filter;
+use crate::end::{End, Failure};
+use crate::load::{Told, choose, layout, outline};
+use crate::options::Format;
+use crate::table::{chosen, each};
+
+pub(super) fn run(
+    args: &Args,
+    paths: &[Vec<u8>],
+    out: &mut dyn Write,
+    err: &mut dyn Write,
+) -> Result<End, Failure> {
+    let filter = Filter::new(&args.matching, &args.conditions)?;
+    let input = &args.common.input;
+    if input.runtime.len() > 1 {
+        return Err(Failure::OneRuntime);
+    }
+    let mut outline = outline(input, err)?;
+    let chosen = chosen(&outline, &args.common.actor)?;
+    choose(&mut outline, input.runtime.first().copied())?;
+    let mut told = Told::default();
+    let mut telling = Telling::begin(args, out)?;
+    each(&outline, &chosen, &mut |stage, actors, remarks| {
+        told.remarks(remarks, err)?;
+        for actor in actors {
+            for start in starts(actor, paths) {
+                telling.tree(stage, actor, &start, &filter, err)?;
+            }
+        }
+        Ok(())
+    })?;
+    told.refuse(input.strict)?;
+    telling.end()?;
+    Ok(End::Answered)
+}
+
+/// Where to begin: the paths that were named, or each mount that the description asks for and that lies in no other.
+fn starts(actor: &Actor, paths: &[Vec<u8>]) -> Vec<Vec<u8>> {
+    if !paths.is_empty() {
+        return paths.to_vec();
+    }
+    let declared = actor.mounts.iter().filter(|(_, mount)| mount.origin == MountOrigin::Declared);
+    let mut starts: Vec<Vec<u8>> = declared.map(|(_, mount)| mount.at.to_vec()).collect();
+    starts.sort();
+    starts.dedup();
+    let mut outer: Vec<Vec<u8>> = Vec::new();
+    for start in starts {
+        if !outer.iter().any(|above| start.strip_prefix(above.as_slice()).is_some_and(|rest| rest[0] == b'/'))
+        {
+            outer.push(start);
+        }
+    }
+    if outer.is_empty() {
+        outer.push(actor.mounts.get(MountTable::ROOT).at.to_vec());
+    }
+    outer
+}
+
+/// What is printed, in which form.
+enum Telling<'o> {
+    Sums { out: &'o mut dyn Write, first: bool },
+    Rows { out: &'o mut dyn Write, first: bool },
+    JsonSums(List<'o>),
+    JsonRows(List<'o>),
+}
+
+impl<'o> Telling<'o> {
+    fn begin(args: &Args, out: &'o mut dyn Write) -> io::Result<Self> {
+        Ok(match (args.common.format, args.list) {
+            (Format::Text, false) => Self::Sums { out, first: true },
+            (Format::Text, true) => Self::Rows { out, first: true },
+            (Format::Json, false) => Self::JsonSums(List::begin(out, "trees")?),
+            (Format::Json, true) => Self::JsonRows(List::begin(out, "rows")?),
+        })
+    }
+
+    fn tree(
+        &mut self,
+        stage: &Stage,
+        actor: &Actor,
+        start: &[u8],
+        filter: &Filter<'_>,
+        err: &mut dyn Write,
+    ) -> Result<(), Failure> {
+        self.title(actor, start)?;
+        let mut ended = Ok(());
+        let found = overview(
+            stage,
+            actor,
+            start,
+            |swept| filter.is_open() || filter.wants(swept),
+            |swept| {
+                if ended.is_ok() {
+                    ended = self.row(stage, actor, swept);
+                }
+            },
+        );
+        ended?;
+        match found {
+            Ok(found) => match self {
+                Self::Sums { out, .. } => text::overview(*out, &found, layout())?,
+                Self::JsonSums(list) => json::overview(list, &found)?,
+                Self::Rows { .. } | Self::JsonRows(_) => {}
+            },
+            Err(error) => self.without(actor, start, &error, err)?,
+        }
+        Ok(())
+    }
+
+    /// What stands above a tree; nothing where its sum says it.
+    fn title(&mut self, actor: &Actor, start: &[u8]) -> io::Result<()> {
+        match self {
+            Self::Sums { out, first } | Self::Rows { out, first } => {
+                if !std::mem::take(first) {
+                    writeln!(out)?;
+                }
+            }
+            Self::JsonSums(_) | Self::JsonRows(_) => {}
+        }
+        match self {
+            Self::Rows { out, .. } => text::swept_titles(*out, &actor.name, start),
+            Self::Sums { .. } | Self::JsonSums(_) | Self::JsonRows(_) => Ok(()),
+        }
+    }
+
+    fn row(&mut self, stage: &Stage, actor: &Actor, swept: &Swept<'_>) -> io::Result<()> {
+        let facts = || facts_of(stage, actor, swept.place);
+        match self {
+            Self::Rows { out, .. } => text::swept(*out, swept, facts().as_ref()),
+            Self::JsonRows(list) => json::swept(list, &actor.name, swept, facts().as_ref()),
+            Self::Sums { .. } | Self::JsonSums(_) => Ok(()),
+        }
+    }
+
+    /// There is nothing to sum up.
+    fn without(
+        &self,
+        actor: &Actor,
+        start: &[u8],
+        error: &SweepError,
+        err: &mut dyn Write,
+    ) -> io::Result<()> {
+        let (name, path) = (mivask_show::safe(&actor.name), mivask_core::act::quoted(start));
+        match error {
+            SweepError::Actor => match actor.refusal() {
+                Some(refusal) => {
+                    writeln!(err, "note: {name} never runs: {}", mivask_show::safe(&refusal.reason))
+                }
+                None => writeln!(
+                    err,
+                    "note: who {name} is hangs on a fact that nobody told, so its trees are not summed up: see `identity`"
+                ),
+            },
+            SweepError::Start(errno) => writeln!(err, "note: {name} has nothing known at {path}: {errno}"),
+        }
+    }
+
+    fn end(self) -> io::Result<()> {
+        match self {
+            Self::Sums { .. } | Self::Rows { .. } => Ok(()),
+            Self::JsonSums(list) | Self::JsonRows(list) => list.end(),
+        }
+    }
+}

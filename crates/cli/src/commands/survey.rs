@@ -1,0 +1,85 @@
+//! `survey`: records on-disk facts in a file.
+
+use std::io::{self, IsTerminal, Write};
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::{Duration, Instant};
+
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use mivask_disk::gathered::Gathered;
+use mivask_disk::live::Options;
+use mivask_disk::{source, survey};
+use mivask_show::text;
+
+use crate::end::{End, Failure};
+use crate::output;
+
+/// Records who owns what, with which mode, in a survey: from a directory, an image, an archive or a listing.
+///
+/// A survey is a small file that scenes name as `tree:`; it can be taken where the disk is and asked anywhere.
+/// Entries that vanish or may not be looked at are recorded as unknown and counted; the exit status is then 1.
+#[derive(Debug, clap::Args)]
+#[command(after_help = "Example: mivask survey /srv/readings -o readings.survey")]
+pub(crate) struct Args {
+    /// A directory, a survey, an archive, the layers of an image, or a listing.
+    source: PathBuf,
+    /// The file to write; standard output where left out and that is no terminal.
+    #[arg(short, long, value_name = "FILE")]
+    output: Option<PathBuf>,
+    /// File systems mounted below the directory are recorded too.
+    #[arg(long)]
+    across_mounts: bool,
+    /// The sizes of files are recorded too.
+    #[arg(long)]
+    sizes: bool,
+    /// Files are not asked for ACLs and capabilities: faster, and answers then assume that there are none.
+    #[arg(long)]
+    without_acls: bool,
+}
+
+pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
+    if args.output.is_none() && io::stdout().is_terminal() {
+        return Err(Failure::Terminal);
+    }
+    let options = Options {
+        acls: !args.without_acls,
+        across_mounts: args.across_mounts,
+        sizes: args.sizes,
+        ..Options::default()
+    };
+    let gathered = gather(&args.source, &options)?;
+    let name = args.source.display().to_string();
+    let record = |out: &mut dyn Write| {
+        survey::write(out, &gathered.tree, &name, gathered.holes).map_err(Failure::Output)
+    };
+    match &args.output {
+        Some(path) => {
+            output::replace(path, record)?;
+            let bytes = std::fs::metadata(path).map_or(0, |facts| facts.len());
+            text::survey(out, &name, &path.display().to_string(), &gathered.tree, bytes)?;
+        }
+        None => record(out)?,
+    }
+    text::holes(err, gathered.holes.vanished, gathered.holes.denied, gathered.holes.failed)?;
+    text::boundaries(err, gathered.holes.boundaries)?;
+    Ok(if gathered.holes.any() { End::NotUpheld } else { End::Answered })
+}
+
+/// Reads a source, with a bar on a terminal where that takes long.
+pub(crate) fn gather(source: &Path, options: &Options) -> Result<Gathered, Failure> {
+    let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::stderr_with_hz(4));
+    let style = ProgressStyle::with_template("{spinner} {human_pos} entries, {per_sec}, {elapsed}");
+    bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_spinner()));
+    // What is done within a second needs no bar.
+    let begun = Instant::now();
+    let seen = AtomicU64::new(0);
+    let watch = |entries: u64| {
+        let before = seen.fetch_add(entries, Ordering::Relaxed);
+        if begun.elapsed() > Duration::from_secs(1) {
+            bar.set_position(before + entries);
+        }
+    };
+    let gathered = source::gather(source, options, &watch);
+    bar.finish_and_clear();
+    gathered.map_err(Failure::Disk)
+}

@@ -1,0 +1,25 @@
+//! Files the user named for output: written beside, then put in their place at once.
+
+use std::io::{BufWriter, Write};
+use std::path::{Path, PathBuf};
+
+use crate::end::Failure;
+
+/// Lets `fill` write a new file, which takes the place of `path` only when it is whole.
+pub(crate) fn replace(
+    path: &Path,
+    fill: impl FnOnce(&mut dyn Write) -> Result<(), Failure>,
+) -> Result<(), Failure> {
+    let failure = |error| Failure::File { path: path.to_path_buf(), error };
+    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
+    let folder = folder.map_or_else(|| PathBuf::from("."), Path::to_path_buf);
+    let mut options = tempfile::Builder::new();
+    // As a redirect of the shell would make it, which the umask then narrows.
+    options.permissions(std::os::unix::fs::PermissionsExt::from_mode(0o666));
+    let file = options.prefix(".mivask-").tempfile_in(&folder).map_err(failure)?;
+    let mut out = BufWriter::with_capacity(1 << 18, file);
+    fill(&mut out)?;
+    let file = out.into_inner().map_err(|error| failure(error.into_error()))?;
+    file.persist(path).map_err(|error| failure(error.error))?;
+    Ok(())
+}

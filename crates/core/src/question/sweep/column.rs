@@ -1,0 +1,111 @@
+//! What can be done to one inode, in seven columns.
+
+use crate::mode::FileKind;
+use crate::outcome::Errno;
+use crate::trace::Check;
+
+/// One cell of the matrix, small enough to keep millions of.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug, Default)]
+pub enum Cell {
+    /// The question makes no sense for that kind of file.
+    #[default]
+    Void,
+    /// It succeeds.
+    Allowed,
+    /// It fails.
+    Denied(Errno),
+    /// It hangs on a fact nobody told; [`access`](crate::question::access()) says on which.
+    Open,
+}
+
+/// One question about an inode.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
+pub enum Column {
+    /// Read its content.
+    Read,
+    /// Write to it.
+    Write,
+    /// Create something in the directory.
+    Create,
+    /// Remove it.
+    Delete,
+    /// List the directory.
+    List,
+    /// Enter the directory.
+    Enter,
+    /// Run the file.
+    Run,
+}
+
+impl Column {
+    /// Every column, in the order they are shown.
+    pub const ALL: [Self; 7] =
+        [Self::Read, Self::Write, Self::Create, Self::Delete, Self::List, Self::Enter, Self::Run];
+
+    /// The word in answers and JSON.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Read => "read",
+            Self::Write => "write",
+            Self::Create => "create",
+            Self::Delete => "delete",
+            Self::List => "list",
+            Self::Enter => "enter",
+            Self::Run => "run",
+        }
+    }
+}
+
+/// How a question ends, and by which check.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug, Default)]
+pub struct Ending {
+    /// The outcome.
+    pub cell: Cell,
+    /// The check that decided: the one that failed, or whose bits gave it. [`Check::Link`] where that is decided
+    /// at the place a link or a script points to.
+    pub check: Option<Check>,
+}
+
+impl Ending {
+    pub(super) fn of(result: Result<(), Errno>, met_unknown: bool, check: Option<Check>) -> Self {
+        match result {
+            _ if met_unknown => Self { cell: Cell::Open, check: Some(Check::Unknown) },
+            Ok(()) => Self { cell: Cell::Allowed, check },
+            Err(errno) => Self { cell: Cell::Denied(errno), check },
+        }
+    }
+}
+
+/// The seven endings of one inode.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
+pub struct Endings([Ending; 7]);
+
+impl Endings {
+    /// That of one column.
+    #[must_use]
+    pub const fn of(&self, column: Column) -> Ending {
+        self.0[column as usize]
+    }
+
+    pub(super) const fn set(&mut self, column: Column, ending: Ending) {
+        self.0[column as usize] = ending;
+    }
+
+    /// All alike, as far as the columns make sense for `kind`.
+    pub(super) fn all(kind: FileKind, ending: Ending) -> Self {
+        let mut endings = Self::default();
+        for column in Column::ALL {
+            let makes_sense = match column {
+                Column::Delete => true,
+                Column::Create | Column::List | Column::Enter => kind == FileKind::Directory,
+                Column::Read | Column::Write => kind != FileKind::Directory,
+                Column::Run => kind == FileKind::File,
+            };
+            if makes_sense {
+                endings.set(column, ending);
+            }
+        }
+        endings
+    }
+}

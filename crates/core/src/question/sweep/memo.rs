@@ -1,0 +1,81 @@
+//! What was found for inodes that no check can tell apart.
+
+use std::collections::BTreeSet;
+
+use indexmap::IndexMap;
+use rustc_hash::FxBuildHasher;
+
+use super::column::Endings;
+use crate::decide::judge;
+use crate::mount::{MountId, SourceId};
+use crate::tree::{InodeId, Likeness, Marks};
+use crate::view::{Place, View};
+
+/// All that the columns of an entry hang on: its own likeness, that of its directory (for deleting), the mount, and
+/// whether anything lies in it.
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
+pub(super) struct Key {
+    mount: MountId,
+    directory: u32,
+    entry: Likeness,
+    full: bool,
+}
+
+pub(super) struct Memo {
+    known: IndexMap<Key, Endings, FxBuildHasher>,
+    directories: IndexMap<Likeness, (), FxBuildHasher>,
+    /// The directory asked about last, and its number among the likenesses.
+    latest: Option<(Place, u32)>,
+    /// Inodes that something is mounted on, by source.
+    covered: BTreeSet<(SourceId, InodeId)>,
+}
+
+impl Memo {
+    pub(super) fn new(view: &View<'_>) -> Self {
+        let on = view.mounts().iter().filter_map(|(_, mount)| mount.on);
+        let covered = on.flat_map(|(mount, inode)| {
+            view.mount(mount).variants.iter().map(move |variant| (variant.source, inode))
+        });
+        Self {
+            known: IndexMap::default(),
+            directories: IndexMap::default(),
+            latest: None,
+            covered: covered.collect(),
+        }
+    }
+
+    /// Whether something may be mounted on the inode, through this mount or another.
+    pub(super) fn is_covered(&self, place: Place) -> bool {
+        place.inode.is_some_and(|inode| self.covered.contains(&(place.source, inode)))
+    }
+
+    /// What the entry is looked up by; `None` where it is one of its kind: unknown facts or mounts are about.
+    pub(super) fn key(&mut self, view: &View<'_>, found: judge::Found<'_>) -> Option<Key> {
+        let tree = &view.source(found.place).tree;
+        let (entry, directory) = (found.place.inode?, found.directory.inode?);
+        let doubted = |id: InodeId| tree.inode(id).marks.has(Marks::DOUBTED);
+        if found.there != found.place || doubted(entry) || doubted(directory) || self.is_covered(found.place)
+        {
+            return None;
+        }
+        let directory = match self.latest {
+            Some((place, number)) if place == found.directory => number,
+            _ => {
+                let (index, _) = self.directories.insert_full(tree.likeness(directory), ());
+                let number = u32::try_from(index).ok()?;
+                self.latest = Some((found.directory, number));
+                number
+            }
+        };
+        let full = tree.child_count(entry) > 0;
+        Some(Key { mount: found.place.mount, directory, entry: tree.likeness(entry), full })
+    }
+
+    pub(super) fn get(&self, key: Key) -> Option<Endings> {
+        self.known.get(&key).copied()
+    }
+
+    pub(super) fn insert(&mut self, key: Key, endings: Endings) {
+        self.known.insert(key, endings);
+    }
+}

@@ -1,0 +1,267 @@
+//! The matrix over a whole tree in one pass, for trees of millions of inodes.
+//!
+//! Walking to each path anew costs its depth in look-ups for every column. A sweep goes through the tree once and
+//! carries along whether the directories above let the actor through; what is left for each inode are the
+//! checks behind the walk, the same functions that single acts end with. Most inodes of a disk are like another
+//! one, so the checks run once for each likeness (`memo.rs`).
+
+mod column;
+mod memo;
+mod overview;
+mod recorder;
+
+use crate::act::Verb;
+use crate::decide::{decide, judge};
+use crate::mode::{Access, FileKind};
+use crate::outcome::Errno;
+use crate::stage::{Actor, Stage};
+use crate::trace::Check;
+use crate::view::{Place, View};
+use crate::walk::{Follow, Walker};
+use crate::witness::Unwatched;
+
+pub use column::{Cell, Column, Ending, Endings};
+pub use overview::{Blocker, Overview, Share, overview};
+
+use memo::Memo;
+use recorder::Recorder;
+
+/// One inode with its seven columns.
+#[derive(Clone, Copy, Debug)]
+pub struct Swept<'a> {
+    /// Its path inside.
+    pub path: &'a [u8],
+    /// What it is; what is mounted on it counts.
+    pub kind: FileKind,
+    /// Where it lies; what is mounted on it counts.
+    pub place: Place,
+    /// What can be done to it.
+    pub endings: Endings,
+    /// Whether a directory above decides, not the inode itself.
+    pub shut: bool,
+    /// The number of directories above it, from the start of the sweep.
+    pub depth: usize,
+}
+
+impl Swept<'_> {
+    /// One column.
+    #[must_use]
+    pub const fn cell(&self, column: Column) -> Cell {
+        self.endings.of(column).cell
+    }
+}
+
+/// What a sweep tells as it goes.
+#[derive(Clone, Copy, Debug)]
+pub enum Event<'a> {
+    /// An inode.
+    Entry(Swept<'a>),
+    /// The directory that was the last entry may not be searched; what is below is shut off.
+    Shut(Ending),
+    /// Everything below a directory has been told.
+    Leave,
+}
+
+/// Why there is nothing to sweep.
+#[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
+pub enum SweepError {
+    /// The actor never runs, or may be several.
+    #[error("the actor's identity is not settled")]
+    Actor,
+    /// Not even root gets to the start.
+    #[error("{0} ({meaning})", meaning = .0.meaning())]
+    Start(Errno),
+}
+
+/// A directory on the way.
+struct Level {
+    place: Place,
+    /// What stops the actor from searching it, or a directory above.
+    closed: Option<Ending>,
+    children: std::ops::Range<usize>,
+    /// How long its path is.
+    path: usize,
+}
+
+/// Visits everything below the directory `start`, mounts included, with what `actor` can do to it.
+///
+/// # Errors
+/// The actor has no settled identity, or nothing is known to be at `start`.
+pub fn sweep(
+    stage: &Stage,
+    actor: &Actor,
+    start: &[u8],
+    mut visit: impl FnMut(Swept<'_>),
+) -> Result<(), SweepError> {
+    follow(stage, actor, start, |event| match event {
+        Event::Entry(swept) => visit(swept),
+        Event::Shut(_) | Event::Leave => {}
+    })
+}
+
+/// The same, with what happens between the inodes.
+///
+/// # Errors
+/// As for [`sweep`].
+pub fn follow(
+    stage: &Stage,
+    actor: &Actor,
+    start: &[u8],
+    visit: impl FnMut(Event<'_>),
+) -> Result<(), SweepError> {
+    let (None, [who]) = (actor.refusal(), actor.credentials.as_slice()) else {
+        return Err(SweepError::Actor);
+    };
+    let place = match crate::onlooker::look(stage, &actor.mounts, start, Follow::Links) {
+        Ok(crate::onlooker::Sight::There(place)) => place,
+        Ok(_) => return Err(SweepError::Start(Errno::ENOENT)),
+        Err(errno) => return Err(SweepError::Start(errno)),
+    };
+    let mut view = View::new(stage, &actor.mounts, who, "");
+    view.all_devices = actor.all_devices;
+    let mut recorder = Recorder::default();
+    let entered = decide(&view, &Verb::Enters, start, &mut recorder).map(drop);
+    let closed = Some(recorder.ending(entered)).filter(|ending| ending.cell != Cell::Allowed);
+    let end = start.iter().rposition(|byte| *byte != b'/').map_or(0, |last| last + 1);
+    let mut recorder = Recorder::default();
+    let mut sweep = Sweep {
+        view: &view,
+        walker: Walker::new(&view, &mut recorder),
+        memo: Memo::new(&view),
+        path: start[..end].to_vec(),
+        visit,
+    };
+    if let Some(ending) = closed {
+        (sweep.visit)(Event::Shut(ending));
+    }
+    sweep.below(place, closed);
+    Ok(())
+}
+
+struct Sweep<'v, 'w, F> {
+    view: &'v View<'v>,
+    walker: Walker<'v, 'w, Recorder>,
+    memo: Memo,
+    path: Vec<u8>,
+    visit: F,
+}
+
+impl<F: FnMut(Event<'_>)> Sweep<'_, '_, F> {
+    fn below(&mut self, place: Place, closed: Option<Ending>) {
+        let view = self.view;
+        let mut levels = vec![self.level(place, closed)];
+        while let Some(level) = levels.last_mut() {
+            let (directory, closed, length) = (level.place, level.closed, level.path);
+            let next = level.children.next().zip(directory.inode);
+            let entry = next.and_then(|(index, dir)| view.source(directory).tree.child(dir, index));
+            let Some((name, inode)) = entry else {
+                levels.pop();
+                (self.visit)(Event::Leave);
+                continue;
+            };
+            self.path.truncate(length);
+            self.path.push(b'/');
+            self.path.extend_from_slice(name);
+            let place = Place { inode: Some(inode), ..directory };
+            let there =
+                if self.memo.is_covered(place) { view.cross(place, self.walker.witness()) } else { place };
+            let found = judge::Found { directory, name, place, there };
+            let kind = view.inode(there).map_or(FileKind::Directory, |inode| inode.kind);
+            let endings = match closed {
+                Some(shut) => Endings::all(kind, shut),
+                None => self.open(found, kind),
+            };
+            let (depth, shut) = (levels.len(), closed.is_some());
+            (self.visit)(Event::Entry(Swept { path: &self.path, kind, place: there, endings, shut, depth }));
+            if kind == FileKind::Directory {
+                let shut = if closed.is_none() { self.searchable(there) } else { None };
+                if let Some(ending) = shut {
+                    (self.visit)(Event::Shut(ending));
+                }
+                levels.push(self.level(there, closed.or(shut)));
+            }
+        }
+    }
+
+    fn level(&self, place: Place, closed: Option<Ending>) -> Level {
+        let count = place.inode.map_or(0, |dir| self.view.source(place).tree.child_count(dir));
+        Level { place, closed, children: 0..count, path: self.path.len() }
+    }
+
+    /// The columns of an entry whose directory can be searched.
+    fn open(&mut self, found: judge::Found<'_>, kind: FileKind) -> Endings {
+        let key = self.memo.key(self.view, found);
+        if let Some(known) = key.and_then(|key| self.memo.get(key)) {
+            return known;
+        }
+        let endings = self.judge(found, kind);
+        // A link's columns hang on where it points, a script's on its interpreter.
+        let own = kind != FileKind::Link && endings.of(Column::Run).check != Some(Check::Link);
+        if let Some(key) = key.filter(|_| own) {
+            self.memo.insert(key, endings);
+        }
+        endings
+    }
+
+    fn judge(&mut self, found: judge::Found<'_>, kind: FileKind) -> Endings {
+        let mut endings = Endings::default();
+        let delete = judge::deletes(&mut self.walker, found, kind == FileKind::Directory);
+        endings.set(Column::Delete, self.ending(delete));
+        match kind {
+            FileKind::Directory => {
+                let create = judge::creates(&mut self.walker, found.there);
+                endings.set(Column::Create, self.ending(create));
+                let list = judge::lists(&mut self.walker, found.there);
+                endings.set(Column::List, self.ending(list));
+                let enter = judge::enters(&mut self.walker, found.there);
+                endings.set(Column::Enter, self.ending(enter));
+            }
+            FileKind::Link => {
+                endings.set(Column::Read, self.act(&Verb::Reads));
+                endings.set(Column::Write, self.act(&Verb::Writes));
+            }
+            FileKind::File
+            | FileKind::Fifo
+            | FileKind::Socket
+            | FileKind::CharDevice
+            | FileKind::BlockDevice => {
+                let read = judge::reads(&mut self.walker, found);
+                endings.set(Column::Read, self.ending(read));
+                let write = judge::writes(&mut self.walker, found);
+                endings.set(Column::Write, self.ending(write));
+                if kind == FileKind::File {
+                    let run = self.run(found);
+                    endings.set(Column::Run, run);
+                }
+            }
+        }
+        endings
+    }
+
+    fn run(&mut self, found: judge::Found<'_>) -> Ending {
+        match judge::runs(&mut self.walker, found.there) {
+            Some(result) => self.ending(result),
+            // A script's interpreter lies elsewhere.
+            None => {
+                self.walker.witness().forget();
+                self.act(&Verb::Runs)
+            }
+        }
+    }
+
+    /// A column that takes a walk of its own, to where a link or a script points.
+    fn act(&mut self, verb: &Verb) -> Ending {
+        let mut unwatched = Unwatched::default();
+        let ended = decide(self.view, verb, &self.path, &mut unwatched).map(drop);
+        Ending { check: Some(Check::Link), ..Ending::of(ended, unwatched.met_unknown, None) }
+    }
+
+    fn searchable(&mut self, place: Place) -> Option<Ending> {
+        let found = self.walker.permit(place, Access::EXECUTE);
+        Some(self.ending(found)).filter(|ending| ending.cell != Cell::Allowed)
+    }
+
+    fn ending(&mut self, result: Result<(), Errno>) -> Ending {
+        self.walker.witness().ending(result)
+    }
+}

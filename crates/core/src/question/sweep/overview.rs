@@ -1,0 +1,195 @@
+//! A sweep summed up: how many inodes end how, and why; which directories keep an actor out.
+
+use std::collections::BTreeMap;
+
+use super::column::{Column, Ending};
+use super::{Event, SweepError, Swept, follow};
+use crate::question::PathFacts;
+use crate::question::facts::facts_of;
+use crate::stage::{Actor, Stage};
+
+/// How many directories are named that keep an actor out.
+const NAMED: usize = 10;
+
+/// What one actor can do below one directory.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Overview {
+    /// The actor's name.
+    pub actor: String,
+    /// The directory.
+    pub start: Vec<u8>,
+    /// How many entries were asked about.
+    pub entries: u64,
+    /// The endings of each column, the most frequent first.
+    pub shares: Vec<Share>,
+    /// The directories that shut off most, the worst first.
+    pub blockers: Vec<Blocker>,
+    /// How many directories shut something off.
+    pub blocking: u64,
+}
+
+/// How many entries share one ending.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct Share {
+    /// The question.
+    pub column: Column,
+    /// How it ends.
+    pub ending: Ending,
+    /// Whether a directory above decides.
+    pub shut: bool,
+    /// How many entries.
+    pub entries: u64,
+    /// In how many directories they lie.
+    pub directories: u64,
+}
+
+/// A directory that may not be searched.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Blocker {
+    /// Its path inside.
+    pub path: Vec<u8>,
+    /// Why not.
+    pub ending: Ending,
+    /// How many entries lie below it.
+    pub entries: u64,
+    /// Its owner, group and mode.
+    pub facts: Option<PathFacts>,
+}
+
+/// Sums up what `actor` can do below `start`, of the entries that `wanted` picks; `list` is told of each of them.
+///
+/// # Errors
+/// As for [`sweep`](super::sweep()).
+pub fn overview(
+    stage: &Stage,
+    actor: &Actor,
+    start: &[u8],
+    mut wanted: impl FnMut(&Swept<'_>) -> bool,
+    mut list: impl FnMut(&Swept<'_>),
+) -> Result<Overview, SweepError> {
+    let mut sums = Sums { levels: vec![Level::default()], ..Sums::default() };
+    let mut latest = (start.to_vec(), None);
+    follow(stage, actor, start, |event| match event {
+        Event::Entry(swept) => {
+            sums.seen();
+            if wanted(&swept) {
+                list(&swept);
+                sums.add(&swept);
+            }
+            if swept.kind == crate::mode::FileKind::Directory {
+                sums.levels.push(Level::default());
+                latest.0.clear();
+                latest.0.extend_from_slice(swept.path);
+                latest.1 = Some(swept.place);
+            }
+        }
+        Event::Shut(ending) => {
+            let facts = match latest.1 {
+                Some(place) => facts_of(stage, actor, place),
+                None => crate::question::facts_at(stage, actor, start),
+            };
+            sums.shut(Blocker { path: latest.0.clone(), ending, entries: 0, facts });
+        }
+        Event::Leave => sums.leave(),
+    })?;
+    let mut shares = sums.shares;
+    shares.sort_by_key(|share| (share.column, std::cmp::Reverse(share.entries)));
+    Ok(Overview {
+        actor: actor.name.to_string(),
+        start: start.to_vec(),
+        entries: sums.entries,
+        shares,
+        blockers: sums.blockers,
+        blocking: sums.blocking,
+    })
+}
+
+/// A directory whose entries are being told.
+#[derive(Default)]
+struct Level {
+    /// The shares that already count this directory.
+    counted: Vec<u32>,
+    /// What it shuts off, if it is the one that does.
+    blocker: Option<Blocker>,
+    /// Entries below it so far, where that matters.
+    entries: u64,
+}
+
+#[derive(Default)]
+struct Sums {
+    entries: u64,
+    shares: Vec<Share>,
+    known: BTreeMap<(Column, Ending, bool), u32>,
+    /// For each column the share of the last entry, since neighbours are mostly alike.
+    latest: [Option<(Ending, bool, u32)>; 7],
+    levels: Vec<Level>,
+    blockers: Vec<Blocker>,
+    blocking: u64,
+}
+
+impl Sums {
+    fn seen(&mut self) {
+        if let Some(level) = self.levels.last_mut() {
+            level.entries += 1;
+        }
+    }
+
+    fn add(&mut self, swept: &Swept<'_>) {
+        self.entries += 1;
+        for column in Column::ALL {
+            let ending = swept.endings.of(column);
+            if ending.cell == super::Cell::Void {
+                continue;
+            }
+            let share = self.share(column, ending, swept.shut);
+            self.shares[share as usize].entries += 1;
+            if let Some(level) = self.levels.last_mut()
+                && !level.counted.contains(&share)
+            {
+                level.counted.push(share);
+                self.shares[share as usize].directories += 1;
+            }
+        }
+    }
+
+    fn share(&mut self, column: Column, ending: Ending, shut: bool) -> u32 {
+        if let Some((latest, was_shut, share)) = self.latest[column as usize]
+            && latest == ending
+            && was_shut == shut
+        {
+            return share;
+        }
+        let next = u32::try_from(self.shares.len()).unwrap_or(u32::MAX);
+        let share = *self.known.entry((column, ending, shut)).or_insert(next);
+        if share == next {
+            self.shares.push(Share { column, ending, shut, entries: 0, directories: 0 });
+        }
+        self.latest[column as usize] = Some((ending, shut, share));
+        share
+    }
+
+    fn shut(&mut self, blocker: Blocker) {
+        self.blocking += 1;
+        if let Some(level) = self.levels.last_mut() {
+            level.blocker = Some(blocker);
+        }
+    }
+
+    fn leave(&mut self) {
+        let Some(level) = self.levels.pop() else { return };
+        if let Some(above) = self.levels.last_mut() {
+            above.entries += level.entries;
+        }
+        let Some(blocker) = level.blocker else { return };
+        if level.entries == 0 {
+            self.blocking -= 1;
+            return;
+        }
+        let blocker = Blocker { entries: level.entries, ..blocker };
+        let slot = self.blockers.partition_point(|other| other.entries >= blocker.entries);
+        if slot < NAMED {
+            self.blockers.insert(slot, blocker);
+            self.blockers.truncate(NAMED);
+        }
+    }
+}

@@ -1,0 +1,65 @@
+//! Remembers which check decided, and whether a fact was missing.
+
+use std::sync::Arc;
+
+use super::column::Ending;
+use crate::fact::Unknown;
+use crate::outcome::Errno;
+use crate::trace::{Check, Step, StepResult};
+use crate::witness::{Question, Witness};
+
+/// A witness of one column after the other.
+#[derive(Default)]
+pub(super) struct Recorder {
+    met_unknown: bool,
+    failed: Option<Check>,
+    gave: Option<Check>,
+}
+
+impl Recorder {
+    /// The ending of what was watched since the last one.
+    pub(super) fn ending(&mut self, result: Result<(), Errno>) -> Ending {
+        let watched = std::mem::take(self);
+        let check = if result.is_ok() { watched.gave } else { watched.failed };
+        Ending::of(result, watched.met_unknown, check)
+    }
+
+    /// Drops what was watched.
+    pub(super) fn forget(&mut self) {
+        *self = Self::default();
+    }
+}
+
+impl Witness for Recorder {
+    const TRACING: bool = true;
+
+    fn step(&mut self, step: impl FnOnce() -> Step) {
+        let Step { check, result, .. } = step();
+        match result {
+            StepResult::Failed(_) => self.failed = Some(check),
+            StepResult::Passed if gives(check) => self.gave = Some(check),
+            StepResult::Passed => {}
+        }
+    }
+
+    fn assume(&mut self, _: impl FnOnce() -> Arc<str>) {}
+
+    fn choose(&mut self, _: Question, _: &Unknown, _: usize, _: impl Fn(usize) -> String) -> usize {
+        self.met_unknown = true;
+        0
+    }
+}
+
+/// Whether passing the check is what gives permission.
+const fn gives(check: Check) -> bool {
+    matches!(
+        check,
+        Check::OwnerBits
+            | Check::AclUser
+            | Check::AclGroup
+            | Check::GroupBits
+            | Check::OtherBits
+            | Check::Capability
+            | Check::Server
+    )
+}

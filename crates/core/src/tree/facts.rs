@@ -1,0 +1,111 @@
+//! What a tree tells of single inodes.
+
+use crate::acl::Acl;
+use crate::caps::FileCapabilities;
+use crate::ids::{DiskGid, DiskUid};
+use crate::mode::{FileKind, Mode};
+
+/// What an inode's flags and side tables say about it, one bit each.
+#[derive(Clone, Copy, PartialEq, Eq, Default, Debug)]
+pub struct Marks(pub(super) u8);
+
+impl Marks {
+    /// The immutable attribute is set.
+    pub const IMMUTABLE: Self = Self(1);
+    /// The append-only attribute is set.
+    pub const APPEND_ONLY: Self = Self(2);
+    /// The inode stands in the table of doubts.
+    pub const DOUBTED: Self = Self(4);
+    /// The filesystem-group step changed its group or mode.
+    pub const GROUP_STEP: Self = Self(8);
+    /// On an overlay: it comes from a lower layer.
+    pub const LOWER: Self = Self(16);
+    /// On an overlay: a directory that stands in the upper layer too.
+    pub const MERGED: Self = Self(32);
+
+    /// On an overlay: it lies in the upper layer alone.
+    pub const UPPER: Self = Self(64);
+
+    /// The marks that a source may tell, as one byte: 1 immutable, 2 append-only, 16 lower, 32 merged, 64 upper.
+    #[must_use]
+    pub const fn told(self) -> u8 {
+        self.0 & Self::TOLD
+    }
+
+    /// The marks of such a byte; bits without a meaning are dropped.
+    #[must_use]
+    pub const fn of_told(bits: u8) -> Self {
+        Self(bits & Self::TOLD)
+    }
+
+    /// Every mark that a source may tell.
+    pub(super) const EVERY: Self = Self(Self::TOLD);
+
+    /// Those that are among `others`.
+    #[must_use]
+    pub(super) const fn among(self, others: Self) -> Self {
+        Self(self.0 & others.0)
+    }
+
+    const TOLD: u8 = !(Self::DOUBTED.0 | Self::GROUP_STEP.0) & 0x7f;
+
+    /// Whether all marks of `other` are set.
+    #[must_use]
+    pub const fn has(self, other: Self) -> bool {
+        self.0 & other.0 == other.0
+    }
+
+    /// With the marks of `other` added.
+    #[must_use]
+    pub const fn with(self, other: Self) -> Self {
+        Self(self.0 | other.0)
+    }
+}
+
+/// What execve meets in a regular file.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum Content {
+    /// Nobody said.
+    Unknown,
+    /// Something the kernel can start.
+    Program,
+    /// Bytes that no binary format accepts: ENOEXEC.
+    Data,
+    /// No bytes at all: ENOEXEC.
+    Empty,
+    /// A script for this interpreter (the path behind `#!`).
+    Script(Box<[u8]>),
+}
+
+/// What decides about one inode, without its name, place and doubts: those with equal likeness get the same answers.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
+pub struct Likeness {
+    pub(super) kind: FileKind,
+    pub(super) marks: u8,
+    pub(super) mode: Mode,
+    pub(super) uid: DiskUid,
+    pub(super) gid: DiskGid,
+    pub(super) extended: u32,
+    /// Content or device; 0 for directories and links, each of which is its own.
+    pub(super) extra: u32,
+}
+
+/// What few inodes carry: ACLs and file capabilities.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct Extended {
+    /// The access ACL; `None` where the mode says it all.
+    pub access: Option<Acl>,
+    /// The default ACL of a directory.
+    pub default: Option<Acl>,
+    /// What running the file adds.
+    pub capabilities: Option<FileCapabilities>,
+}
+
+/// The device numbers of a node.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct Device {
+    /// Major number.
+    pub major: u32,
+    /// Minor number.
+    pub minor: u32,
+}

@@ -1,0 +1,12 @@
+//! On-disk facts from wherever they are to be had, as trees of `mivask-core`.
+//!
+//! A source is told apart by its content: a directory of this machine, a survey taken earlier, an archive, the
+//! layers of an image, or a listing that somebody pasted. Each gives a tree; what it cannot tell stays unknown or
+//! is a named assumption.
+
+pub mod error;
+pub mod gathered;
+pub mod live;
+pub mod program;
+pub mod source;
+pub mod survey;

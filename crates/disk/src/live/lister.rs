@@ -1,0 +1,265 @@
+//! One thread that lists directories.
+
+use std::ffi::CStr;
+use std::mem::MaybeUninit;
+use std::os::fd::{AsFd, OwnedFd};
+use std::os::unix::ffi::OsStrExt;
+
+use mivask_core::act::quoted;
+use mivask_core::fact::Unknown;
+use mivask_core::mode::FileKind;
+use mivask_core::tree::{Certainty, Content, Device, Doubt, Extended, Marks};
+use rustix::fs::{Mode as OpenMode, OFlags, RawDir, RawDirEntry, ResolveFlags, Statx};
+use rustix::io::Errno;
+
+use super::listing::{Found, Listing, Rare};
+use super::look::{self, Attributes};
+use super::pool::{Job, Pool};
+use super::{Options, Watch};
+use crate::gathered::Holes;
+
+/// The longest path one call takes; longer ones are opened piece by piece (`PATH_MAX` is 4,096).
+const LONGEST: usize = 4000;
+
+pub(super) struct Lister<'a> {
+    pub root: &'a OwnedFd,
+    pub root_device: u64,
+    /// The path of the root, for words.
+    pub shown: &'a [u8],
+    pub options: &'a Options,
+    pub watch: &'a Watch<'a>,
+    pub pool: &'a Pool,
+    attributes: Attributes,
+    buffer: Box<[MaybeUninit<u8>]>,
+}
+
+impl<'a> Lister<'a> {
+    pub(super) fn new(
+        root: &'a OwnedFd,
+        root_device: u64,
+        shown: &'a [u8],
+        options: &'a Options,
+        watch: &'a Watch<'a>,
+        pool: &'a Pool,
+    ) -> Self {
+        let buffer = vec![MaybeUninit::uninit(); 1 << 16].into_boxed_slice();
+        Self { root, root_device, shown, options, watch, pool, attributes: Attributes::new(), buffer }
+    }
+
+    /// Lists until nothing is left.
+    pub(super) fn run(&mut self) -> Vec<(u32, Listing)> {
+        let mut listings = Vec::new();
+        while let Some(job) = self.pool.take() {
+            let mut listing = Listing::default();
+            let mut found = Vec::new();
+            if let Err(error) = self.list(&job, &mut listing, &mut found) {
+                self.unlisted(&job.path, error, &mut listing);
+            }
+            listing.sort();
+            (self.watch)(listing.entries.len() as u64);
+            let entries = &mut listing.entries;
+            self.pool.done(&mut found, |first| {
+                for entry in entries.iter_mut() {
+                    // Until now it was the place among the directories found here.
+                    entry.directory = entry.directory.map(|place| first + place);
+                }
+            });
+            listings.push((job.number, listing));
+        }
+        listings
+    }
+
+    fn list(&mut self, job: &Job, listing: &mut Listing, found: &mut Vec<Vec<u8>>) -> rustix::io::Result<()> {
+        let directory = open_below(self.root, &job.path)?;
+        rustix::process::fchdir(&directory)?;
+        let mut buffer = std::mem::take(&mut self.buffer);
+        let mut entries = RawDir::new(&directory, &mut buffer[..]);
+        let mut result = Ok(());
+        while let Some(entry) = entries.next() {
+            match entry {
+                Ok(entry) => self.entry(&entry, &job.path, listing, found),
+                Err(error) => {
+                    result = Err(error);
+                    break;
+                }
+            }
+        }
+        self.buffer = buffer;
+        result
+    }
+
+    fn entry(
+        &mut self,
+        entry: &RawDirEntry<'_>,
+        above: &[u8],
+        listing: &mut Listing,
+        found: &mut Vec<Vec<u8>>,
+    ) {
+        let name = entry.file_name();
+        if matches!(name.to_bytes(), b"." | b"..") {
+            return;
+        }
+        let Some((name_start, name_length)) = listing.push_name(name.to_bytes()) else {
+            listing.holes.failed += 1;
+            return;
+        };
+        let mut one = Found {
+            name_start,
+            name_length,
+            kind: FileKind::File,
+            marks: Marks::default(),
+            mode: 0,
+            uid: 0,
+            gid: 0,
+            directory: None,
+            rare: 0,
+            size: 0,
+            empty: false,
+        };
+        match look::look(name) {
+            Ok(facts) => self.known(name, &facts, above, &mut one, listing, found),
+            Err(error) => {
+                let fact = format!("owner and mode of {}", self.path(above, name.to_bytes()));
+                let attributes = unknown(&fact, error, &mut listing.holes);
+                // A kind nobody tells is taken for a file: what is not known of it covers the rest.
+                one.kind = look::kind_of(entry.file_type()).unwrap_or(FileKind::File);
+                let contents = match one.kind {
+                    FileKind::Directory => attributes.clone(),
+                    FileKind::File
+                    | FileKind::Link
+                    | FileKind::Fifo
+                    | FileKind::Socket
+                    | FileKind::CharDevice
+                    | FileKind::BlockDevice => Certainty::Known,
+                };
+                one.rare =
+                    listing.rare(Rare { doubt: Some(Doubt { attributes, contents }), ..Rare::default() });
+            }
+        }
+        listing.entries.push(one);
+    }
+
+    fn known(
+        &mut self,
+        name: &CStr,
+        facts: &Statx,
+        above: &[u8],
+        one: &mut Found,
+        listing: &mut Listing,
+        found: &mut Vec<Vec<u8>>,
+    ) {
+        (one.kind, one.marks) = (look::kind(facts), look::marks(facts));
+        (one.mode, one.uid, one.gid) = (look::mode(facts).bits(), facts.stx_uid, facts.stx_gid);
+        one.size = facts.stx_size;
+        let mut rare = Rare::default();
+        let mut special = false;
+        if one.kind != FileKind::Link && self.options.acls {
+            match self.attributes.of(name, look::device(facts)) {
+                Ok(extended) => {
+                    special |= extended != Extended::default();
+                    rare.extended = extended;
+                }
+                Err(error) => {
+                    let fact = format!("the ACL of {}", self.path(above, name.to_bytes()));
+                    let attributes = unknown(&fact, error, &mut listing.holes);
+                    rare.doubt = Some(Doubt { attributes, contents: Certainty::Known });
+                    special = true;
+                }
+            }
+        }
+        match one.kind {
+            FileKind::Directory => {
+                let crossed = look::device(facts) != self.root_device || look::is_mount_root(facts);
+                if crossed && !self.options.across_mounts {
+                    listing.holes.boundaries += 1;
+                    let fact = format!("what is mounted at {}", self.path(above, name.to_bytes()));
+                    let unlisted =
+                        Unknown::new(&fact, "take a survey of it, or take it along with --across-mounts");
+                    let attributes = rare.doubt.take().unwrap_or_default().attributes;
+                    rare.doubt = Some(Doubt { attributes, contents: Certainty::Unknown(unlisted) });
+                    special = true;
+                } else {
+                    one.directory = u32::try_from(found.len()).ok();
+                    found.push(join(above, name.to_bytes()));
+                }
+            }
+            FileKind::Link => {
+                let target = rustix::fs::readlink(name, Vec::new()).unwrap_or_default();
+                (rare.target, special) = (target.into_bytes().into(), true);
+            }
+            FileKind::CharDevice | FileKind::BlockDevice => {
+                let (major, minor) = (facts.stx_rdev_major, facts.stx_rdev_minor);
+                (rare.device, special) = (Some(Device { major, minor }), true);
+            }
+            FileKind::File => match look::content(name, facts) {
+                Content::Unknown => {}
+                Content::Empty => one.empty = true,
+                told => (rare.content, special) = (Some(told), true),
+            },
+            FileKind::Fifo | FileKind::Socket => {}
+        }
+        if facts.stx_nlink > 1 && one.kind != FileKind::Directory {
+            (rare.shared, special) = (Some(look::identity(facts)), true);
+        }
+        if special {
+            one.rare = listing.rare(rare);
+        }
+    }
+
+    /// The directory itself could not be listed, or not to its end.
+    fn unlisted(&self, path: &[u8], error: Errno, listing: &mut Listing) {
+        let fact = format!("what lies in {}", self.path(path, b""));
+        let contents = unknown(&fact, error, &mut listing.holes);
+        listing.unlisted = Some(Doubt { attributes: Certainty::Known, contents });
+    }
+
+    fn path(&self, above: &[u8], name: &[u8]) -> String {
+        quoted(&join(&join(self.shown, above), name)).to_string()
+    }
+}
+
+/// Why a fact is missing, counted.
+fn unknown(fact: &str, error: Errno, holes: &mut Holes) -> Certainty {
+    let (count, settle) = match error {
+        Errno::NOENT => (&mut holes.vanished, "it went away while it was looked at; take the survey again"),
+        Errno::ACCESS | Errno::PERM => {
+            (&mut holes.denied, "take the survey as a user who may look, such as root")
+        }
+        _ => (&mut holes.failed, "take the survey again"),
+    };
+    *count += 1;
+    let text = std::io::Error::from(error);
+    Certainty::Unknown(Unknown::new(&format!("{fact} ({text})"), settle))
+}
+
+fn join(above: &[u8], name: &[u8]) -> Vec<u8> {
+    match (above, name) {
+        ([], name) => name.to_vec(),
+        (above, []) => above.to_vec(),
+        ([.., b'/'], name) => [above, name].concat(),
+        (above, name) => [above, b"/", name].concat(),
+    }
+}
+
+/// Opens a directory below `root`, following no link: what was a directory when it was found must still be one.
+fn open_below(root: &OwnedFd, path: &[u8]) -> rustix::io::Result<OwnedFd> {
+    let mut rest = if path.is_empty() { b"." } else { path };
+    let mut here: Option<OwnedFd> = None;
+    while rest.len() > LONGEST {
+        let cut = rest[..LONGEST].iter().rposition(|byte| *byte == b'/').ok_or(Errno::NAMETOOLONG)?;
+        let from = here.as_ref().unwrap_or(root);
+        here = Some(open(from, &rest[..cut], OFlags::PATH)?);
+        rest = &rest[cut + 1..];
+    }
+    open(here.as_ref().unwrap_or(root), rest, OFlags::RDONLY)
+}
+
+fn open(from: impl AsFd, path: &[u8], how: OFlags) -> rustix::io::Result<OwnedFd> {
+    let how = how | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+    let path = std::ffi::OsStr::from_bytes(path);
+    match rustix::fs::openat2(&from, path, how, OpenMode::empty(), ResolveFlags::NO_SYMLINKS) {
+        // Before Linux 5.6, or where a filter of system calls does not know it.
+        Err(Errno::NOSYS | Errno::PERM) => rustix::fs::openat(from, path, how, OpenMode::empty()),
+        other => other,
+    }
+}

@@ -1,0 +1,119 @@
+//! A directory of this machine, read by several threads.
+//!
+//! Each thread lists whole directories, with a working directory of its own; what they found is put together in the
+//! order of paths, so that the same directory gives the same tree whoever was first. Links are never followed, and
+//! other file systems are left alone unless they are asked for.
+
+mod assemble;
+mod lister;
+mod listing;
+mod look;
+mod pool;
+mod thread;
+
+use std::io;
+use std::os::unix::ffi::OsStrExt;
+use std::path::Path;
+use std::sync::Arc;
+
+use mivask_core::fact::Provenance;
+use mivask_core::mode::FileKind;
+use mivask_core::tree::{Entry, TreeError};
+use rustix::fs::{AtFlags, Mode as OpenMode, OFlags, StatxFlags};
+
+use crate::error::DiskError;
+use crate::gathered::{Gathered, Holes};
+use lister::Lister;
+use listing::Listing;
+use pool::Pool;
+
+/// What is read of a directory.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Options {
+    /// Whether files are asked for ACLs and capabilities; else none are assumed.
+    pub acls: bool,
+    /// Whether file systems mounted below are read too.
+    pub across_mounts: bool,
+    /// Whether the sizes of files are kept.
+    pub sizes: bool,
+    /// How many threads; as many as there are processors where nobody said.
+    pub threads: Option<usize>,
+}
+
+impl Default for Options {
+    fn default() -> Self {
+        Self { acls: true, across_mounts: false, sizes: false, threads: None }
+    }
+}
+
+/// Told how many further entries were read.
+pub type Watch<'a> = dyn Fn(u64) + Sync + 'a;
+
+/// What is taken for granted where files are not asked for ACLs.
+pub const NO_ACLS: &str = "no file has an ACL or file capabilities: the survey did not ask for them";
+
+/// Reads the directory `root`.
+///
+/// # Errors
+/// The root itself cannot be looked at, no thread can be started, or there are more than four billion inodes.
+pub fn gather(root: &Path, options: &Options, watch: &Watch<'_>) -> Result<Gathered, DiskError> {
+    let shown = root.display().to_string();
+    let failed = |error: io::Error| DiskError::io(&shown, &error);
+    let how = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
+    let open = rustix::fs::open(root, how, OpenMode::empty()).map_err(|error| failed(error.into()))?;
+    let facts = rustix::fs::statx(&open, c"", AtFlags::EMPTY_PATH, StatxFlags::BASIC_STATS)
+        .map_err(|error| failed(error.into()))?;
+    let mut entry = Entry::new(FileKind::Directory, facts.stx_uid, facts.stx_gid, look::mode(&facts));
+    entry.marks = look::marks(&facts);
+    let device = look::device(&facts);
+    if options.acls {
+        entry.extended =
+            look::Attributes::new().of_open(&open, device).map_err(|error| failed(error.into()))?;
+    }
+    let name = root.as_os_str().as_bytes();
+    let pool = Pool::new();
+    let listings = list(&|| Lister::new(&open, device, name, options, watch, &pool), &pool, options)
+        .map_err(failed)?;
+    let holes = listings.iter().fold(Holes::default(), |holes, listing| holes.and(listing.holes));
+    let origin = Provenance::Source(Arc::from(shown.as_str()));
+    let mut tree = assemble::assemble(entry, listings, origin, options.sizes)
+        .map_err(|error: TreeError| DiskError::whole(&shown, error.to_string()))?;
+    if !options.acls {
+        tree.keep_silence(NO_ACLS);
+    }
+    Ok(Gathered { tree: Arc::new(tree), holes })
+}
+
+/// The listings of all directories, by number.
+fn list<'a>(
+    lister: &(dyn Fn() -> Lister<'a> + Sync),
+    pool: &Pool,
+    options: &Options,
+) -> io::Result<Vec<Listing>> {
+    let threads = options.threads.or_else(|| std::thread::available_parallelism().ok().map(Into::into));
+    let work = || -> rustix::io::Result<Vec<(u32, Listing)>> {
+        let own = thread::own_working_directory();
+        if own.is_err() {
+            pool.stop();
+        }
+        own.map(|()| lister().run())
+    };
+    let mut parts = Vec::new();
+    std::thread::scope(|scope| -> io::Result<()> {
+        let started = (0..threads.unwrap_or(1).max(1))
+            .map(|_| std::thread::Builder::new().spawn_scoped(scope, work))
+            .collect::<io::Result<Vec<_>>>()
+            .inspect_err(|_| pool.stop())?;
+        for thread in started {
+            let listed = thread.join().map_err(|_| io::Error::other("a thread of the survey failed"))?;
+            parts.push(listed?);
+        }
+        Ok(())
+    })?;
+    let count = parts.iter().map(Vec::len).sum();
+    let mut all: Vec<Listing> = std::iter::repeat_with(Listing::default).take(count).collect();
+    for (number, listing) in parts.into_iter().flatten() {
+        all[number as usize] = listing;
+    }
+    Ok(all)
+}

@@ -1,0 +1,42 @@
+//! The survey file: a tree recorded once, to be asked often (docs/formats/survey.md).
+//!
+//! A line that names the format, then frames. Each frame is compressed by itself and carries a checksum that covers
+//! the frame before it too, so that a file that was cut, reordered or changed is found out. Directories come
+//! parents first; their entries stand in columns, names without what they share with the name before.
+
+mod columns;
+mod frame;
+mod read;
+mod write;
+
+pub use read::{SurveyError, read};
+pub use write::write;
+
+use serde::{Deserialize, Serialize};
+
+/// The first line of every survey.
+pub const MAGIC: &[u8; 16] = b"mivask-survey 1\n";
+
+/// What stands at the beginning.
+#[derive(Clone, PartialEq, Eq, Debug, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", default)]
+pub struct Head {
+    /// What was surveyed, as the user named it.
+    pub source: String,
+    /// How many inodes there are, the root included.
+    pub inodes: u32,
+    /// How many of them are directories.
+    pub directories: u32,
+    /// How many bytes all names have together.
+    pub name_bytes: u32,
+    /// What is assumed of files without an ACL, where they were not asked for one.
+    pub silence: Option<String>,
+    /// Entries that went away while they were looked at.
+    pub vanished: u64,
+    /// What could not be looked at.
+    pub denied: u64,
+    /// What could not be read for another reason.
+    pub failed: u64,
+    /// Directories on which something else is mounted.
+    pub boundaries: u64,
+}

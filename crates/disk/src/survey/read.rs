@@ -1,0 +1,396 @@
+//! From a survey to a tree.
+
+use std::io::{self, Read};
+use std::sync::Arc;
+
+use mivask_core::fact::{Provenance, Unknown};
+use mivask_core::mode::{FileKind, Mode};
+use mivask_core::tree::{
+    Certainty, Content, Device, Doubt, Entry, Extended, InodeId, Marks, Tree, TreeError,
+};
+use mivask_core::xattr;
+
+use super::columns::{Column, Reader, Short};
+use super::frame::{FrameError, FrameReader, Kind};
+use super::{Head, MAGIC};
+use crate::gathered::{Gathered, Holes};
+
+/// Why a survey is none, or no whole one.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum SurveyError {
+    /// The operating system refuses.
+    #[error("cannot be read: {0}")]
+    Io(#[from] io::Error),
+    /// The first line is another.
+    #[error("this is no survey")]
+    Magic,
+    /// A later version of the format.
+    #[error("this survey was written by a later version of mivask")]
+    Version,
+    /// It ends too early.
+    #[error("the survey ends too early: it was cut")]
+    Cut,
+    /// A frame is not what was written.
+    #[error("the survey is damaged: {what}")]
+    Damaged {
+        /// What was noticed.
+        what: String,
+        /// The byte at which the frame begins.
+        at: u64,
+    },
+}
+
+/// Reads a survey, which is called `name` in answers. `bytes` is how many there are, if that is known: what a
+/// damaged head claims is not believed beyond what so many bytes can hold.
+///
+/// # Errors
+/// It is no survey, it was cut, or a checksum does not fit.
+pub fn read(input: &mut dyn Read, name: &str, bytes: Option<u64>) -> Result<Gathered, SurveyError> {
+    let mut magic = [0; MAGIC.len()];
+    match input.read_exact(&mut magic) {
+        Err(error) if error.kind() == io::ErrorKind::UnexpectedEof => return Err(SurveyError::Magic),
+        other => other?,
+    }
+    if &magic != MAGIC {
+        let ours = magic.starts_with(b"mivask-survey ");
+        return Err(if ours { SurveyError::Version } else { SurveyError::Magic });
+    }
+    let mut frames = FrameReader::new(input, MAGIC.len() as u64)?;
+    let mut at = frames.at;
+    let read = everything(&mut frames, name, bytes, &mut at);
+    read.map_err(|trouble| match trouble {
+        Trouble::Frame(FrameError::Io(error)) => SurveyError::Io(error),
+        Trouble::Frame(FrameError::Cut) => SurveyError::Cut,
+        Trouble::Frame(FrameError::Damaged(what)) => SurveyError::Damaged { what: what.to_owned(), at },
+        Trouble::Content(what) => SurveyError::Damaged { what, at },
+    })
+}
+
+enum Trouble {
+    Frame(FrameError),
+    Content(String),
+}
+
+impl From<FrameError> for Trouble {
+    fn from(error: FrameError) -> Self {
+        Self::Frame(error)
+    }
+}
+
+impl From<Short> for Trouble {
+    fn from(_: Short) -> Self {
+        Self::Content("a column ends too early".to_owned())
+    }
+}
+
+impl From<TreeError> for Trouble {
+    fn from(error: TreeError) -> Self {
+        Self::Content(error.to_string())
+    }
+}
+
+fn wrong<T>(what: &str) -> Result<T, Trouble> {
+    Err(Trouble::Content(what.to_owned()))
+}
+
+fn everything(
+    frames: &mut FrameReader<'_>,
+    name: &str,
+    bytes: Option<u64>,
+    at: &mut u64,
+) -> Result<Gathered, Trouble> {
+    let (Kind::Head, head) = frames.next()? else {
+        return wrong("the head is missing");
+    };
+    let head: Head = serde_json::from_slice(head)
+        .map_err(|error| Trouble::Content(format!("the head does not read: {error}")))?;
+    let mut planter = Planter::new(name, &head, bytes);
+    loop {
+        let next = frames.next();
+        let (kind, raw) = match next {
+            Ok(frame) => frame,
+            Err(error) => {
+                *at = frames.at;
+                return Err(error.into());
+            }
+        };
+        match kind {
+            Kind::Head => return wrong("a second head"),
+            Kind::Directories => {
+                let planted = planter.frame(raw);
+                *at = frames.at;
+                planted?;
+            }
+            Kind::End => {
+                let count = std::str::from_utf8(raw).ok().and_then(|text| text.parse().ok());
+                let tree = planter.finish(count)?;
+                if !frames.is_at_end().map_err(FrameError::Io)? {
+                    return wrong("something follows its end");
+                }
+                let holes = Holes {
+                    vanished: head.vanished,
+                    denied: head.denied,
+                    failed: head.failed,
+                    boundaries: head.boundaries,
+                };
+                return Ok(Gathered { tree: Arc::new(tree), holes });
+            }
+        }
+    }
+}
+
+/// One class: a model to copy, or the facts of one.
+struct Class {
+    entry: Entry,
+    /// The first of its inodes, where others can be copied from it.
+    model: Option<InodeId>,
+}
+
+struct Planter {
+    tree: Option<Tree>,
+    origin: Provenance,
+    head: Head,
+    /// Bytes that the file has for each inode it claims, at least.
+    capacity: usize,
+    classes: Vec<Class>,
+    extended: Vec<Extended>,
+    scripts: Vec<Box<[u8]>>,
+    /// Directories that are still to be listed.
+    pending: Vec<InodeId>,
+    /// The directory that goes on in the next frame.
+    open: Option<InodeId>,
+    /// Where the directories begin that the open one brought.
+    first: usize,
+}
+
+impl Planter {
+    fn new(name: &str, head: &Head, bytes: Option<u64>) -> Self {
+        // The densest surveys have several inodes a byte; a claim beyond that is none.
+        let most =
+            bytes.map_or(1 << 20, |bytes| usize::try_from(bytes).unwrap_or(usize::MAX).saturating_mul(64));
+        Self {
+            tree: None,
+            origin: Provenance::Source(Arc::from(name)),
+            head: head.clone(),
+            capacity: most,
+            classes: Vec::new(),
+            extended: Vec::new(),
+            scripts: Vec::new(),
+            pending: Vec::new(),
+            open: None,
+            first: 0,
+        }
+    }
+
+    fn frame(&mut self, raw: &[u8]) -> Result<(), Trouble> {
+        let mut columns = Reader::new(raw)?;
+        while columns.has(Column::NewExtended) {
+            self.extended.push(extended(&mut columns)?);
+        }
+        while columns.has(Column::NewScripts) {
+            self.scripts.push(columns.sized(Column::NewScripts)?.into());
+        }
+        while columns.has(Column::NewClasses) {
+            let entry = self.class(&mut columns)?;
+            self.classes.push(Class { entry, model: None });
+        }
+        while columns.has(Column::Counts) {
+            let told = columns.number(Column::Counts)?;
+            let (count, more) = (told / 2, told % 2 == 1);
+            if self.tree.is_none() {
+                self.root(count, more, &mut columns)?;
+                continue;
+            }
+            let dir = match self.open.take() {
+                Some(dir) => dir,
+                None => {
+                    let Some(dir) = self.pending.pop() else { return wrong("a directory too many") };
+                    self.first = self.pending.len();
+                    dir
+                }
+            };
+            self.directory(dir, count, &mut columns)?;
+            if more {
+                self.open = Some(dir);
+            } else {
+                self.pending[self.first..].reverse();
+            }
+        }
+        while columns.has(Column::Doubts) {
+            self.doubt(&mut columns)?;
+        }
+        Ok(())
+    }
+
+    fn root(&mut self, count: u64, more: bool, columns: &mut Reader<'_>) -> Result<(), Trouble> {
+        let class = columns.word(Column::Classes)?.checked_sub(1);
+        let class = class.and_then(|class| self.classes.get(class as usize));
+        let Some(class) = class.filter(|class| class.entry.kind == FileKind::Directory) else {
+            return wrong("the root is no directory");
+        };
+        if count != 1 || more || columns.byte(Column::Shared)? != 0 || columns.byte(Column::Lengths)? != 0 {
+            return wrong("the root is no single entry");
+        }
+        let mut tree = Tree::new(class.entry.clone(), self.origin.clone());
+        let claimed = |count: u32| (count as usize).min(self.capacity);
+        let names = (self.head.name_bytes as usize).min(self.capacity.saturating_mul(16));
+        tree.expect(claimed(self.head.inodes), claimed(self.head.directories), names);
+        if let Some(text) = &self.head.silence {
+            tree.keep_silence(text);
+        }
+        self.tree = Some(tree);
+        self.pending.push(Tree::ROOT);
+        Ok(())
+    }
+
+    fn directory(&mut self, dir: InodeId, count: u64, columns: &mut Reader<'_>) -> Result<(), Trouble> {
+        let Some(tree) = &mut self.tree else { return wrong("the root is missing") };
+        // Every entry takes bytes of this frame, so the count cannot exceed them.
+        let count = usize::try_from(count).unwrap_or(usize::MAX);
+        if count > super::frame::MOST_RAW {
+            return wrong("a directory claims more entries than its frame holds");
+        }
+        tree.expect_entries(dir, count.min(1 << 20));
+        let mut name: Vec<u8> = Vec::with_capacity(256);
+        for _ in 0..count {
+            let shared = usize::from(columns.byte(Column::Shared)?);
+            let length = usize::from(columns.byte(Column::Lengths)?);
+            if shared > name.len() {
+                return wrong("a name shares more than there is");
+            }
+            name.truncate(shared);
+            name.extend_from_slice(columns.bytes(Column::Names, length)?);
+            let Some(class) = columns.word(Column::Classes)?.checked_sub(1) else {
+                let number = columns.word(Column::Links)?;
+                let Some(inode) = tree.numbered(number) else { return wrong("a name of no inode") };
+                tree.link(dir, &name, inode)?;
+                continue;
+            };
+            let Some(class) = self.classes.get_mut(class as usize) else { return wrong("a class too many") };
+            let id = match class.model {
+                Some(model) => tree.add_like(dir, &name, model)?,
+                None => {
+                    let mut entry = class.entry.clone();
+                    if entry.kind == FileKind::Link {
+                        entry.target = columns.sized(Column::Targets)?.into();
+                    }
+                    let id = tree.add(dir, &name, entry)?;
+                    match class.entry.kind {
+                        FileKind::Directory => self.pending.push(id),
+                        FileKind::Link => {}
+                        FileKind::File
+                        | FileKind::Fifo
+                        | FileKind::Socket
+                        | FileKind::CharDevice
+                        | FileKind::BlockDevice => class.model = Some(id),
+                    }
+                    id
+                }
+            };
+            if columns.has(Column::Sizes)
+                && class.entry.kind == FileKind::File
+                && let Some(size) = columns.number(Column::Sizes)?.checked_sub(1)
+            {
+                tree.set_size(id, size);
+            }
+        }
+        Ok(())
+    }
+
+    fn class(&self, columns: &mut Reader<'_>) -> Result<Entry, Trouble> {
+        let column = Column::NewClasses;
+        let Some(kind) = kind(columns.byte(column)?) else { return wrong("an unknown kind of file") };
+        let marks = Marks::of_told(columns.byte(column)?);
+        let (mode, uid, gid) = (columns.word(column)?, columns.word(column)?, columns.word(column)?);
+        let Ok(mode) = u16::try_from(mode) else { return wrong("a mode that is none") };
+        let mut entry = Entry::new(kind, uid, gid, Mode::new(mode));
+        entry.marks = marks;
+        if let Some(index) = columns.word(column)?.checked_sub(1) {
+            let Some(extended) = self.extended.get(index as usize) else { return wrong("an ACL of nobody") };
+            entry.extended = extended.clone();
+        }
+        entry.content = match columns.word(column)? {
+            0 => Content::Unknown,
+            1 => Content::Program,
+            2 => Content::Data,
+            3 => Content::Empty,
+            script => match self.scripts.get(script as usize - 4) {
+                Some(path) => Content::Script(path.clone()),
+                None => return wrong("a script of nobody"),
+            },
+        };
+        if columns.byte(column)? == 1 {
+            entry.device = Some(Device { major: columns.word(column)?, minor: columns.word(column)? });
+        }
+        Ok(entry)
+    }
+
+    fn doubt(&mut self, columns: &mut Reader<'_>) -> Result<(), Trouble> {
+        let number = columns.word(Column::Doubts)?;
+        let Some(tree) = &mut self.tree else { return wrong("the root is missing") };
+        let Some(id) = tree.numbered(number) else { return wrong("a doubt about nothing") };
+        let attributes = certainty(columns)?;
+        let contents = certainty(columns)?;
+        tree.set_doubt(id, Doubt { attributes, contents });
+        Ok(())
+    }
+
+    fn finish(mut self, count: Option<u64>) -> Result<Tree, Trouble> {
+        let Some(tree) = self.tree.take() else { return wrong("there is no root") };
+        if !self.pending.is_empty() || self.open.is_some() {
+            return wrong("directories are missing");
+        }
+        if count != Some(tree.len() as u64) || tree.len() != self.head.inodes as usize {
+            return wrong("the number of inodes does not fit");
+        }
+        Ok(tree)
+    }
+}
+
+fn extended(columns: &mut Reader<'_>) -> Result<Extended, Trouble> {
+    let mut value = || columns.sized(Column::NewExtended);
+    let (access, default, capabilities) = (value()?, value()?, value()?);
+    let acl = |bytes: &[u8]| match bytes {
+        [] => Ok(None),
+        bytes => match xattr::decode(bytes) {
+            Some(acl) => Ok(Some(acl)),
+            None => wrong("an ACL that is none"),
+        },
+    };
+    let capabilities = match capabilities {
+        [] => None,
+        bytes => match xattr::decode_capabilities(bytes) {
+            Some(capabilities) => Some(capabilities),
+            None => return wrong("file capabilities that are none"),
+        },
+    };
+    Ok(Extended { access: acl(access)?, default: acl(default)?, capabilities })
+}
+
+fn certainty(columns: &mut Reader<'_>) -> Result<Certainty, Trouble> {
+    let tag = columns.byte(Column::Doubts)?;
+    let mut text = || -> Result<String, Trouble> {
+        Ok(String::from_utf8_lossy(columns.sized(Column::Doubts)?).into_owned())
+    };
+    match tag {
+        0 => Ok(Certainty::Known),
+        1 => Ok(Certainty::Assumed(Arc::from(text()?))),
+        2 => Ok(Certainty::Unknown(Unknown::new(&text()?, &text()?))),
+        _ => wrong("a doubt of an unknown kind"),
+    }
+}
+
+fn kind(byte: u8) -> Option<FileKind> {
+    [
+        FileKind::File,
+        FileKind::Directory,
+        FileKind::Link,
+        FileKind::Fifo,
+        FileKind::Socket,
+        FileKind::CharDevice,
+        FileKind::BlockDevice,
+    ]
+    .into_iter()
+    .find(|kind| super::write::kind_byte(*kind) == byte)
+}

@@ -1,0 +1,153 @@
+//! A whole tree for machines.
+
+use std::collections::BTreeMap;
+
+use mivask_core::question::{Cell, Column, Ending, Overview, PathFacts, Swept};
+use serde::Serialize;
+
+use super::{JsonPath, number};
+
+#[derive(Debug, Serialize)]
+pub(super) struct OverviewJson<'a> {
+    actor: &'a str,
+    below: JsonPath,
+    entries: u64,
+    shares: Vec<ShareJson>,
+    blocking: u64,
+    blockers: Vec<BlockerJson>,
+}
+
+#[derive(Debug, Serialize)]
+struct ShareJson {
+    act: &'static str,
+    #[serde(flatten)]
+    ending: EndingJson,
+    above: bool,
+    entries: u64,
+    directories: u64,
+}
+
+#[derive(Debug, Serialize)]
+struct EndingJson {
+    outcome: &'static str,
+    errno: Option<&'static str>,
+    check: Option<&'static str>,
+}
+
+#[derive(Debug, Serialize)]
+struct BlockerJson {
+    path: JsonPath,
+    #[serde(flatten)]
+    facts: FactsJson,
+    #[serde(flatten)]
+    ending: EndingJson,
+    entries: u64,
+}
+
+#[derive(Debug, Default, Serialize)]
+struct FactsJson {
+    uid: Option<u32>,
+    gid: Option<u32>,
+    mode: Option<String>,
+}
+
+impl FactsJson {
+    fn new(facts: Option<&PathFacts>) -> Self {
+        let Some(facts) = facts else { return Self::default() };
+        Self {
+            uid: facts.uid.and_then(|uid| number(uid.raw())),
+            gid: facts.gid.and_then(|gid| number(gid.raw())),
+            mode: facts.mode.map(|mode| mode.to_string()),
+        }
+    }
+}
+
+const fn outcome(cell: Cell) -> Option<&'static str> {
+    match cell {
+        Cell::Void => None,
+        Cell::Allowed => Some("allowed"),
+        Cell::Denied(_) => Some("denied"),
+        Cell::Open => Some("depends"),
+    }
+}
+
+impl EndingJson {
+    fn new(ending: Ending) -> Self {
+        let errno = match ending.cell {
+            Cell::Denied(errno) => Some(errno.name()),
+            Cell::Void | Cell::Allowed | Cell::Open => None,
+        };
+        let outcome = outcome(ending.cell).unwrap_or("void");
+        Self { outcome, errno, check: ending.check.map(mivask_core::trace::Check::code) }
+    }
+}
+
+impl<'a> OverviewJson<'a> {
+    pub(super) fn new(overview: &'a Overview) -> Self {
+        let shares = overview.shares.iter().map(|share| ShareJson {
+            act: share.column.word(),
+            ending: EndingJson::new(share.ending),
+            above: share.shut,
+            entries: share.entries,
+            directories: share.directories,
+        });
+        let blockers = overview.blockers.iter().map(|blocker| BlockerJson {
+            path: JsonPath::new(&blocker.path),
+            facts: FactsJson::new(blocker.facts.as_ref()),
+            ending: EndingJson::new(blocker.ending),
+            entries: blocker.entries,
+        });
+        Self {
+            actor: &overview.actor,
+            below: JsonPath::new(&overview.start),
+            entries: overview.entries,
+            shares: shares.collect(),
+            blocking: overview.blocking,
+            blockers: blockers.collect(),
+        }
+    }
+}
+
+/// One entry as a row of the matrix, in the same fields as a row of `access` without `--tree`.
+#[derive(Debug, Serialize)]
+pub(super) struct SweptJson<'a> {
+    actor: &'a str,
+    path: JsonPath,
+    kind: &'static str,
+    #[serde(flatten)]
+    facts: FactsJson,
+    missing: bool,
+    read: Option<&'static str>,
+    write: Option<&'static str>,
+    create: Option<&'static str>,
+    delete: Option<&'static str>,
+    list: Option<&'static str>,
+    enter: Option<&'static str>,
+    run: Option<&'static str>,
+    errnos: BTreeMap<&'static str, &'static str>,
+}
+
+impl<'a> SweptJson<'a> {
+    pub(super) fn new(actor: &'a str, swept: &Swept<'_>, facts: Option<&PathFacts>) -> Self {
+        let word = |column| outcome(swept.cell(column));
+        let errno = |column: Column| match swept.cell(column) {
+            Cell::Denied(errno) => Some((column.word(), errno.name())),
+            Cell::Void | Cell::Allowed | Cell::Open => None,
+        };
+        Self {
+            actor,
+            path: JsonPath::new(swept.path),
+            kind: swept.kind.word(),
+            facts: FactsJson::new(facts),
+            missing: false,
+            read: word(Column::Read),
+            write: word(Column::Write),
+            create: word(Column::Create),
+            delete: word(Column::Delete),
+            list: word(Column::List),
+            enter: word(Column::Enter),
+            run: word(Column::Run),
+            errnos: Column::ALL.into_iter().filter_map(errno).collect(),
+        }
+    }
+}

@@ -1,0 +1,170 @@
+//! A whole tree in a few lines.
+
+use std::io::{self, Write};
+
+use mivask_core::act::quoted;
+use mivask_core::mode::symbolic;
+use mivask_core::question::{Blocker, Cell, Ending, Overview, PathFacts, Share, Swept};
+use mivask_core::trace::Check;
+
+use super::survey::grouped;
+use super::{Layout, id};
+use crate::safe::safe;
+use crate::style::{BAD, FAINT, GOOD, OPEN, STRONG, paint};
+use crate::table::Table;
+
+/// The endings of each column, and the directories that shut most off.
+///
+/// # Errors
+/// Whatever `out` refuses.
+pub fn overview(out: &mut dyn Write, overview: &Overview, layout: Layout) -> io::Result<()> {
+    let (entries, noun) = counted(overview.entries);
+    writeln!(
+        out,
+        "{}: {entries} {noun} below {}",
+        paint(STRONG, &safe(&overview.actor)),
+        quoted(&overview.start)
+    )?;
+    if !overview.shares.is_empty() {
+        let mut table = Table::new(&["act", "outcome", "entries", "directories", "decided by"]);
+        let mut before = None;
+        for share in &overview.shares {
+            // The word once, at the first of its lines.
+            let word = if before == Some(share.column) { "" } else { share.column.word() };
+            before = Some(share.column);
+            table.row(row(share, word));
+        }
+        write!(out, "{}", table.render(layout.width))?;
+    }
+    blockers(out, overview, layout)
+}
+
+fn row(share: &Share, word: &str) -> Vec<String> {
+    vec![
+        word.to_owned(),
+        ending(share.ending),
+        format!("{:>11}", grouped(share.entries)),
+        format!("{:>11}", grouped(share.directories)),
+        if share.shut {
+            "a directory above that may not be searched".to_owned()
+        } else {
+            reason(share.ending)
+        },
+    ]
+}
+
+fn blockers(out: &mut dyn Write, overview: &Overview, layout: Layout) -> io::Result<()> {
+    if overview.blockers.is_empty() {
+        return Ok(());
+    }
+    let (count, shown) = (overview.blocking, overview.blockers.len() as u64);
+    let title = match count {
+        1 => "One directory may not be searched".to_owned(),
+        count if count > shown => {
+            format!("{} directories may not be searched; the {shown} that shut most off", grouped(count))
+        }
+        count => format!("{count} directories may not be searched"),
+    };
+    writeln!(out, "\n{title}")?;
+    let mut table = Table::new(&["directory", "owner", "mode", "outcome", "entries below", "decided by"]);
+    for Blocker { path, ending: found, entries, facts } in &overview.blockers {
+        let (owner, mode) = facts.as_ref().map_or_else(Default::default, owner_and_mode);
+        let (below, why) = (format!("{:>13}", grouped(*entries)), reason(*found));
+        table.row(vec![quoted(path).to_string(), owner, mode, ending(*found), below, why]);
+    }
+    write!(out, "{}", table.render(layout.width))
+}
+
+fn owner_and_mode(facts: &PathFacts) -> (String, String) {
+    let owner = format!("{}:{}", id(facts.uid.map(|uid| uid.raw())), id(facts.gid.map(|gid| gid.raw())));
+    let mode = facts.mode.map_or_else(
+        || format!("{} {}", facts.kind.word(), paint(OPEN, "not known")),
+        |mode| format!("{} {mode}", symbolic(facts.kind, mode)),
+    );
+    (owner, mode)
+}
+
+fn ending(ending: Ending) -> String {
+    match ending.cell {
+        Cell::Void => paint(FAINT, "-"),
+        Cell::Allowed => paint(GOOD, "allowed"),
+        Cell::Denied(errno) => paint(BAD, &format!("denied {errno}")),
+        Cell::Open => paint(OPEN, "depends"),
+    }
+}
+
+fn counted(entries: u64) -> (String, &'static str) {
+    (grouped(entries), if entries == 1 { "entry" } else { "entries" })
+}
+
+/// The check in a few words.
+fn reason(ending: Ending) -> String {
+    let Some(check) = ending.check else { return "nothing stands against it".to_owned() };
+    let text = match check {
+        Check::Link => "where the link or the interpreter leads",
+        Check::Kind => "the kind of file",
+        Check::MountPoint => "something is mounted there",
+        Check::ReadOnlyFilesystem => "the file system is read-only",
+        Check::ReadOnlyMount => "the mount is read-only",
+        Check::NoExec => "the mount is noexec",
+        Check::NoDev => "the mount is nodev",
+        Check::DeviceList => "the container's device list",
+        Check::Immutable => "the immutable attribute",
+        Check::AppendOnly => "the append-only attribute",
+        Check::Unmapped => "an id without a mapping",
+        Check::OwnerBits => "the owner's bits",
+        Check::AclUser => "a named user of the ACL",
+        Check::AclGroup => "a group of the ACL",
+        Check::GroupBits => "the group's bits",
+        Check::OtherBits => "the bits of others",
+        Check::Capability => "a capability",
+        Check::Sticky => "the sticky bit of the directory",
+        Check::ProtectedFile | Check::ProtectedSymlink | Check::ProtectedHardlink => "a kernel setting",
+        Check::Feature => "what the file system can do",
+        Check::Server => "the server",
+        Check::Fuse => "who may enter the FUSE mount",
+        Check::Empty => "what lies in it",
+        Check::Format => "what the file's first bytes are",
+        Check::Unknown => "a fact that nobody told",
+        Check::Lookup => "its name",
+        Check::OneMount
+        | Check::Owner
+        | Check::GivingAway
+        | Check::FileCapabilities
+        | Check::SetId
+        | Check::Imprint => check.code(),
+    };
+    text.to_owned()
+}
+
+/// One entry of a list, in fixed columns so that rows can be written as they come.
+///
+/// # Errors
+/// Whatever `out` refuses.
+pub fn swept(out: &mut dyn Write, swept: &Swept<'_>, facts: Option<&PathFacts>) -> io::Result<()> {
+    let (owner, mode) = facts.map_or_else(Default::default, owner_and_mode);
+    write!(out, "  {mode:<15} {owner:>11} ")?;
+    for column in mivask_core::question::Column::ALL {
+        let (text, style) = match swept.cell(column) {
+            Cell::Void => ("-", FAINT),
+            Cell::Allowed => ("yes", GOOD),
+            Cell::Denied(errno) => (errno.name(), BAD),
+            Cell::Open => ("depends", OPEN),
+        };
+        write!(out, " {style}{text:<9}{style:#}")?;
+    }
+    writeln!(out, " {}", quoted(swept.path))
+}
+
+/// The titles of such a list.
+///
+/// # Errors
+/// Whatever `out` refuses.
+pub fn swept_titles(out: &mut dyn Write, actor: &str, start: &[u8]) -> io::Result<()> {
+    writeln!(out, "{}: below {}", paint(STRONG, &safe(actor)), quoted(start))?;
+    write!(out, "  {STRONG}{:<15} {:>11} ", "mode", "owner")?;
+    for column in mivask_core::question::Column::ALL {
+        write!(out, " {:<9}", column.word())?;
+    }
+    writeln!(out, " path{STRONG:#}")
+}

@@ -1,0 +1,83 @@
+//! What a survey recorded and what it could not.
+
+use std::io::{self, Write};
+
+use mivask_core::tree::Tree;
+
+use crate::safe;
+
+/// One line about a survey that was written.
+///
+/// # Errors
+/// `out` cannot be written.
+pub fn survey(out: &mut dyn Write, source: &str, file: &str, tree: &Tree, bytes: u64) -> io::Result<()> {
+    let (directories, _) = tree.extent();
+    let inodes = tree.len();
+    writeln!(
+        out,
+        "{}: {} inodes, {} of them directories, in {} bytes ({}.{} each): {}",
+        safe(source),
+        grouped(inodes as u64),
+        grouped(directories as u64),
+        grouped(bytes),
+        bytes / inodes as u64,
+        bytes * 10 / inodes as u64 % 10,
+        safe(file),
+    )
+}
+
+/// What stayed unknown, if anything did.
+///
+/// # Errors
+/// `err` cannot be written.
+pub fn holes(err: &mut dyn Write, vanished: u64, denied: u64, failed: u64) -> io::Result<()> {
+    let parts = [
+        (vanished, "went away while they were looked at"),
+        (denied, "may not be looked at by this user"),
+        (failed, "could not be read"),
+    ];
+    for (count, what) in parts.into_iter().filter(|(count, _)| *count > 0) {
+        let (count, noun) = (grouped(count), if count == 1 { "entry" } else { "entries" });
+        writeln!(err, "warning: {count} {noun} {what}: recorded as unknown")?;
+    }
+    Ok(())
+}
+
+/// Other file systems that were left alone.
+///
+/// # Errors
+/// `err` cannot be written.
+pub fn boundaries(err: &mut dyn Write, count: u64) -> io::Result<()> {
+    if count == 0 {
+        return Ok(());
+    }
+    let (noun, them) = if count == 1 { ("directory", "it was") } else { ("directories", "they were") };
+    writeln!(
+        err,
+        "note: something is mounted on {} {noun}; {them} not entered (--across-mounts does)",
+        grouped(count)
+    )
+}
+
+/// A number with commas between thousands.
+pub(crate) fn grouped(number: u64) -> String {
+    let digits = number.to_string();
+    let mut out = String::new();
+    for (index, digit) in digits.chars().enumerate() {
+        if index > 0 && (digits.len() - index) % 3 == 0 {
+            out.push(',');
+        }
+        out.push(digit);
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn thousands_are_told_apart() {
+        assert_eq!([0, 999, 1000, 4112, 1_234_567].map(grouped), ["0", "999", "1,000", "4,112", "1,234,567"]);
+    }
+}
