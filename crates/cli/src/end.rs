@@ -86,6 +86,19 @@ pub(crate) enum Failure {
     /// A path that is not absolute.
     #[error("`{0}` is no absolute path: paths are those inside the container, such as /data")]
     Relative(String),
+    /// A source is named for something that nothing asks for.
+    #[error("nothing here has the {what} {name}: {}", if known.is_empty() { "it has none at all".to_owned() } else { format!("it has {}", known.join(", ")) })]
+    Unasked {
+        /// A volume or an image.
+        what: &'static str,
+        /// Its name.
+        name: String,
+        /// Those there are.
+        known: Vec<String>,
+    },
+    /// A part of the host does not fit into the rest.
+    #[error("{0} on the host: {1}")]
+    Planted(String, String),
     /// A pattern of paths that is none.
     #[error("`{0}` is no pattern of paths: {1}")]
     Glob(String, String),
@@ -133,9 +146,16 @@ impl Failure {
                 writeln!(err, "  help: {}", mivask_show::safe(help))?;
             }
         }
-        if let Self::Actor(ActorError::Unknown { name, known }) = self
-            && let Some(meant) = nearest(name, known.iter().map(|name| &**name))
-        {
+        let meant = match self {
+            Self::Actor(ActorError::Unknown { name, known }) => {
+                nearest(name, known.iter().map(|name| &**name)).map(ToOwned::to_owned)
+            }
+            Self::Unasked { name, known, .. } => {
+                nearest(name, known.iter().map(String::as_str)).map(ToOwned::to_owned)
+            }
+            _ => None,
+        };
+        if let Some(meant) = &meant {
             writeln!(err, "  help: did you mean `{}`?", mivask_show::safe(meant))?;
         }
         Ok(())

@@ -16,6 +16,7 @@ use mivask_read::slip::{Severity, Slips};
 use mivask_show::sides::{Facet, Side};
 
 use crate::end::{End, Failure};
+use crate::facts;
 use crate::options::Input;
 
 /// A whole scene on one stage, for questions that name their actors themselves.
@@ -104,18 +105,25 @@ pub(crate) fn print_sides(out: &mut dyn Write, sides: &[Side], json: bool) -> Re
 }
 
 fn scene(input: &Input, err: &mut dyn Write) -> Result<Scene, Failure> {
-    checked(input, err, |slips| match merged(input) {
+    let mut scene = checked(input, err, |slips| match merged(input) {
         None => read_input(&Origin::of(&input.input), &Disk, slips),
         Some(all) => read_merged(&all, &Disk, slips),
-    })
+    })?;
+    let workloads = std::mem::take(&mut scene.workloads);
+    let added = facts::add(&mut scene, Some(&workloads), input, err);
+    scene.workloads = workloads;
+    added.map(|()| scene)
 }
 
 /// The same with the workloads apart, so that they need not all be held.
 pub(crate) fn outline(input: &Input, err: &mut dyn Write) -> Result<Outline, Failure> {
-    checked(input, err, |slips| match merged(input) {
+    let mut outline = checked(input, err, |slips| match merged(input) {
         None => Outline::read(&Origin::of(&input.input), &Disk, slips),
         Some(all) => read_merged(&all, &Disk, slips).map(Outline::of),
-    })
+    })?;
+    let (scene, held) = outline.parts();
+    facts::add(scene, held, input, err)?;
+    Ok(outline)
 }
 
 /// The files to be merged, where there are several.

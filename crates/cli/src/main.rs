@@ -3,6 +3,7 @@
 mod args;
 mod commands;
 mod end;
+mod facts;
 mod load;
 mod options;
 mod output;

@@ -38,9 +38,33 @@ pub(crate) struct Input {
     /// Under which runtime. Several, such as `docker,podman`, are answered side by side: only what differs is shown.
     #[arg(long, value_name = "NAME", value_delimiter = ',', value_parser = runtime_name())]
     pub runtime: Vec<Runtime>,
+    /// What lies on a volume, by claim name or the name of a volume; `host` for the whole host, `host:/PATH` for a
+    /// part of it. SOURCE is a directory, a survey, an archive or a listing. May be repeated.
+    #[arg(long, value_name = "NAME=SOURCE", value_parser = named_source)]
+    pub disk: Vec<NamedSource>,
+    /// Where an image lies: an OCI layout, an archive of one or one an engine saved, or its root file system.
+    /// May be repeated.
+    #[arg(long, value_name = "NAME=SOURCE", value_parser = named_source)]
+    pub image: Vec<NamedSource>,
     /// Warnings end it as errors do.
     #[arg(long)]
     pub strict: bool,
+}
+
+/// `NAME=SOURCE`
+#[derive(Clone, Debug)]
+pub(crate) struct NamedSource {
+    pub name: String,
+    pub source: PathBuf,
+}
+
+fn named_source(text: &str) -> Result<NamedSource, String> {
+    match text.split_once('=') {
+        Some((name, source)) if !name.is_empty() && !source.is_empty() => {
+            Ok(NamedSource { name: name.to_owned(), source: source.into() })
+        }
+        _ => Err("write NAME=SOURCE, such as readings=readings.survey".to_owned()),
+    }
 }
 
 /// The names of runtimes as a parser of arguments.

@@ -1,8 +1,12 @@
 //! What a source gave.
 
+use std::io::{self, Read};
 use std::sync::Arc;
 
 use mivask_core::tree::Tree;
+
+/// Account files are kept up to this size.
+const MOST_ACCOUNTS: u64 = 4 << 20;
 
 /// The facts of one source.
 #[derive(Debug)]
@@ -11,6 +15,54 @@ pub struct Gathered {
     pub tree: Arc<Tree>,
     /// What it could not tell.
     pub holes: Holes,
+    /// The account files in it, where their content could be read; `None` for sources that tell no content.
+    pub accounts: Option<AccountFiles>,
+    /// What the configuration of an image says.
+    pub image: Option<ImageFacts>,
+}
+
+impl Gathered {
+    /// A tree and nothing else.
+    #[must_use]
+    pub fn new(tree: Tree, holes: Holes) -> Self {
+        Self { tree: Arc::new(tree), holes, accounts: None, image: None }
+    }
+}
+
+/// What the configuration of an image says about processes.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct ImageFacts {
+    /// Its USER; `None` where it has none.
+    pub user: Option<String>,
+    /// Its VOLUMEs.
+    pub volumes: Vec<String>,
+    /// Its working directory.
+    pub working_directory: Option<String>,
+}
+
+/// The content of `/etc/passwd` and `/etc/group`; `None` for a file that is not there.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct AccountFiles {
+    /// `/etc/passwd`
+    pub passwd: Option<Vec<u8>>,
+    /// `/etc/group`
+    pub group: Option<Vec<u8>>,
+}
+
+impl AccountFiles {
+    /// Keeps the content of an account file; every other path is left alone.
+    pub(crate) fn keep(&mut self, path: &[u8], content: &mut dyn Read) -> io::Result<()> {
+        let path = path.strip_prefix(b"./").or(path.strip_prefix(b"/")).unwrap_or(path);
+        let place = match path {
+            b"etc/passwd" => &mut self.passwd,
+            b"etc/group" => &mut self.group,
+            _ => return Ok(()),
+        };
+        let mut bytes = Vec::new();
+        content.take(MOST_ACCOUNTS).read_to_end(&mut bytes)?;
+        *place = Some(bytes);
+        Ok(())
+    }
 }
 
 /// Parts of a source that stayed unknown, counted.

@@ -4,8 +4,10 @@
 //! layers of an image, or a listing that somebody pasted. Each gives a tree; what it cannot tell stays unknown or
 //! is a named assumption.
 
+mod archive;
 pub mod error;
 pub mod gathered;
+pub mod image;
 pub mod live;
 pub mod program;
 pub mod source;

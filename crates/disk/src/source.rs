@@ -1,16 +1,15 @@
 //! Sources told apart by what they are and how they begin.
 
 use std::fs::File;
-use std::io::{self, BufReader};
+use std::io;
 use std::path::Path;
 
+use crate::archive::{self, Packing, Part, Peeked, Plain, Stream};
 use crate::error::{At, DiskError};
 use crate::gathered::Gathered;
+use crate::image;
 use crate::live::{self, Options, Watch};
 use crate::survey::{self, SurveyError};
-
-/// How much of a file is looked at to tell what it is.
-const HEAD: usize = 4096;
 
 /// Reads the source at `path`, whatever it is.
 ///
@@ -21,23 +20,52 @@ pub fn gather(path: &Path, options: &Options, watch: &Watch<'_>) -> Result<Gathe
     let failed = |error: io::Error| DiskError::io(&name, &error);
     let facts = std::fs::metadata(path).map_err(failed)?;
     if facts.is_dir() {
-        return live::gather(path, options, watch);
+        return if image::is_layout(path) {
+            image::gather_layout(path, &options.choice, options.sizes)
+        } else {
+            live::gather(path, options, watch)
+        };
     }
     let file = File::open(path).map_err(failed)?;
-    let mut input = BufReader::with_capacity(1 << 16, file);
-    let head = peek(&mut input).map_err(failed)?;
+    let mut input = Plain::new(file);
+    let head = input.peek().map_err(failed)?.to_vec();
     if head.starts_with(&survey::MAGIC[..14]) {
         let size = facts.is_file().then(|| facts.len());
         return survey::read(&mut input, &name, size).map_err(|error| of_survey(&name, &error));
     }
+    match Packing::of(&head) {
+        Packing::None if archive::is_tar(&head) => return of_archive(&name, &head, &mut input, options),
+        Packing::None => {}
+        packing => {
+            let Some(mut unpacked) = packing.unpack(input).map_err(failed)? else {
+                return Err(DiskError::whole(&name, "an archive packed in a way that is not read")
+                    .with_help("pack it with gzip, zstd or xz, or not at all"));
+            };
+            let mut part = Part::new(&mut *unpacked, u64::MAX);
+            let mut peeked = Peeked::new(&mut part, 1024)
+                .map_err(|error| DiskError::whole(&name, format!("cannot be unpacked: {error}")))?;
+            let head = peeked.head().to_vec();
+            if archive::is_tar(&head) {
+                return of_archive(&name, &head, &mut peeked, options);
+            }
+            return Err(DiskError::whole(&name, "what is packed in it is no tar archive"));
+        }
+    }
     Err(DiskError::whole(&name, "this is neither a directory nor a file that tells of one"))
 }
 
-/// The first bytes, which stay to be read.
-fn peek(input: &mut BufReader<File>) -> io::Result<Vec<u8>> {
-    use io::BufRead;
-    let head = input.fill_buf()?;
-    Ok(head[..head.len().min(HEAD)].to_vec())
+/// An archive: of an image, or of files.
+fn of_archive(
+    name: &str,
+    head: &[u8],
+    stream: &mut dyn Stream,
+    options: &Options,
+) -> Result<Gathered, DiskError> {
+    if image::is_image_member(archive::first_name(head)) {
+        image::gather_archive(name, stream, &options.choice, options.sizes)
+    } else {
+        archive::gather(name, stream, options.sizes)
+    }
 }
 
 fn of_survey(name: &str, error: &SurveyError) -> DiskError {

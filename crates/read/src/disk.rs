@@ -1,12 +1,64 @@
 //! On-disk facts and what is wrong with them, in the words of a description that names them.
 
 use std::ops::Range;
+use std::sync::Arc;
 
+use mivask_core::accounts::Accounts;
+use mivask_core::fact::{Fact, Provenance};
+use mivask_core::identity::{ImageFacts, Knowledge};
+use mivask_core::mount::MountFlags;
+use mivask_core::personality::Personality;
+use mivask_core::scene::{Image, VolumeFacts};
+use mivask_core::tree::Tree;
 use mivask_disk::error::{At, DiskError};
-use mivask_disk::gathered::Holes;
+use mivask_disk::gathered::{AccountFiles, Gathered, Holes};
 
+use crate::accounts;
 use crate::slip::{Severity, Slips};
 use crate::text::SourceText;
+
+/// The image that a source holds: its files, its accounts where their content could be read, and what its
+/// configuration says. A source without a configuration, such as a folder, leaves the user unknown.
+#[must_use]
+pub fn image(source: &str, gathered: Gathered) -> Image {
+    let mut tree = gathered.tree;
+    Arc::make_mut(&mut tree).lower();
+    let from = || Provenance::Source(Arc::from(source));
+    let accounts =
+        gathered.accounts.map_or(Knowledge::Unknown, |files| Knowledge::Known(account_lines(source, &files)));
+    let (mut user, mut volumes, mut working_directory) = (Knowledge::Unknown, Vec::new(), None);
+    if let Some(told) = gathered.image {
+        user = Knowledge::Known(told.user.map(|user| Fact::new(user, from())));
+        volumes = told.volumes.into_iter().map(|path| Fact::new(path.into_bytes(), from())).collect();
+        working_directory = told.working_directory.map(|path| Fact::new(path.into_bytes(), from()));
+    }
+    let identity = ImageFacts { user, accounts };
+    Image { identity, tree: Some(tree), volumes, working_directory, ..Image::default() }
+}
+
+fn account_lines(source: &str, files: &AccountFiles) -> Accounts {
+    let name = |file: &str| format!("{source}: {file}");
+    let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
+    Accounts {
+        passwd: files.passwd.as_deref().map(|bytes| accounts::passwd(&name("etc/passwd"), &text(bytes))),
+        group: files.group.as_deref().map(|bytes| accounts::group(&name("etc/group"), &text(bytes))),
+        incomplete: None,
+    }
+}
+
+/// A volume of which nothing is known but what lies on it.
+#[must_use]
+pub fn volume(source: &str, tree: Arc<Tree>) -> VolumeFacts {
+    VolumeFacts {
+        tree: Some(tree),
+        filesystem: None,
+        personality: Personality::default(),
+        flags: MountFlags::default(),
+        read_only_filesystem: false,
+        group_ownership: None,
+        from: Provenance::Source(Arc::from(source)),
+    }
+}
 
 /// What a source could not tell; `None` where it told everything.
 #[must_use]

@@ -9,6 +9,7 @@ use std::sync::OnceLock;
 use mivask_core::mode::{FileKind, Mode};
 use mivask_disk::error::DiskError;
 use mivask_disk::gathered::Gathered;
+use mivask_disk::image::Choice;
 use mivask_disk::live::Options;
 
 /// What lies at a path.
@@ -48,11 +49,11 @@ pub trait FileReader {
         Ok(Found { kind, mode: None, target: Vec::new() })
     }
 
-    /// The on-disk facts of a source.
+    /// The on-disk facts of a source; `choice` says which image of several.
     ///
     /// # Errors
     /// It cannot be read, or tells of no disk.
-    fn gather(&self, path: &Path) -> Result<Gathered, DiskError> {
+    fn gather(&self, path: &Path, _: &Choice) -> Result<Gathered, DiskError> {
         Err(DiskError::whole(&path.display().to_string(), "there is no disk here"))
     }
 
@@ -112,8 +113,9 @@ impl FileReader for Disk {
         Ok(Some(entries?))
     }
 
-    fn gather(&self, path: &Path) -> Result<Gathered, DiskError> {
-        mivask_disk::source::gather(path, &Options::default(), &|_| ())
+    fn gather(&self, path: &Path, choice: &Choice) -> Result<Gathered, DiskError> {
+        let options = Options { choice: choice.clone(), ..Options::default() };
+        mivask_disk::source::gather(path, &options, &|_| ())
     }
 
     fn look(&self, path: &Path) -> io::Result<Found> {

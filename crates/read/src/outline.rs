@@ -108,6 +108,15 @@ impl Outline {
         Self { scene, headings: gathering.headings, cast: Arc::new(cast), kept }
     }
 
+    /// What was told beside the workloads, and the workloads where they are held.
+    pub fn parts(&mut self) -> (&mut Scene, Option<&[Workload]>) {
+        let held = match &self.kept {
+            Kept::Held(held) => Some(held.as_slice()),
+            Kept::Again(_) => None,
+        };
+        (&mut self.scene, held)
+    }
+
     /// Calls `use_it` with each workload in order.
     ///
     /// # Errors

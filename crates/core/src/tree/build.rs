@@ -382,7 +382,7 @@ impl Tree {
         }
     }
 
-    fn intern(&mut self, pair: Extended) -> Result<u32, TreeError> {
+    pub(super) fn intern(&mut self, pair: Extended) -> Result<u32, TreeError> {
         if pair == Extended::default() {
             return Ok(0);
         }

@@ -161,6 +161,39 @@ impl Tree {
         }
     }
 
+    /// Gives the directory `id` the owner, mode, ACLs and attributes of `entry`, and keeps what lies in it.
+    pub fn become_like(&mut self, id: InodeId, entry: &Entry) {
+        let extended = self.intern(entry.extended.clone()).unwrap_or(0);
+        let inode = &mut self.inodes[id.0 as usize];
+        (inode.uid, inode.gid, inode.mode) = (entry.uid, entry.gid, entry.mode);
+        (inode.extended, inode.marks) = (extended, entry.marks);
+        self.places.remove(&id);
+        self.doubts.remove(&id);
+    }
+
+    /// Takes the name `name` from `dir`, with everything below it. The inodes stay as orphans until the tree is
+    /// [compacted](Self::compacted).
+    pub fn forget(&mut self, dir: InodeId, name: &[u8]) {
+        let inode = self.inode(dir);
+        if inode.kind != FileKind::Directory {
+            return;
+        }
+        let index = inode.extra as usize;
+        let found = self.directories[index].children.binary_search_by(|child| self.name(*child).cmp(name));
+        if let Ok(slot) = found {
+            self.directories[index].children.remove(slot);
+        }
+    }
+
+    /// Takes every name from `dir`.
+    pub fn forget_all(&mut self, dir: InodeId) {
+        let inode = self.inode(dir);
+        if inode.kind == FileKind::Directory {
+            let index = inode.extra as usize;
+            self.directories[index].children.clear();
+        }
+    }
+
     /// Puts another file in the place of `id`, under every name it has.
     pub(crate) fn replace(&mut self, id: InodeId, entry: Entry) {
         let Ok(extra) = self.extra(&entry, id) else { return };

@@ -59,6 +59,15 @@ impl Tree {
         Spot::There(here)
     }
 
+    /// The directory that `path` leads to, links followed as root would without mounts; `None` where it leads to none.
+    #[must_use]
+    pub fn directory_at(&self, path: &[u8]) -> Option<InodeId> {
+        match self.resolve(path, true) {
+            Spot::There(id) if self.inode(id).kind == FileKind::Directory => Some(id),
+            Spot::There(_) | Spot::Missing { .. } | Spot::Unlisted { .. } | Spot::Nowhere(_) => None,
+        }
+    }
+
     /// The path of directory `dir` from the root.
     pub(crate) fn path_of(&self, dir: InodeId) -> Vec<u8> {
         let (mut parts, mut here) = (Vec::new(), dir);

@@ -105,6 +105,7 @@ impl Attributes {
         }
         self.read(
             device,
+            rustix::fs::llistxattr_query(name),
             |buffer| rustix::fs::llistxattr(name, buffer),
             |attribute, buffer| rustix::fs::lgetxattr(name, attribute, buffer),
         )
@@ -114,6 +115,7 @@ impl Attributes {
     pub(super) fn of_open(&mut self, directory: &OwnedFd, device: u64) -> rustix::io::Result<Extended> {
         self.read(
             device,
+            rustix::fs::flistxattr_query(directory),
             |buffer| rustix::fs::flistxattr(directory, buffer),
             |attribute, buffer| rustix::fs::fgetxattr(directory, attribute, buffer),
         )
@@ -122,12 +124,13 @@ impl Attributes {
     fn read(
         &mut self,
         device: u64,
+        length: rustix::io::Result<usize>,
         list: impl Fn(&mut [u8]) -> rustix::io::Result<usize>,
         get: impl Fn(&CStr, &mut [u8]) -> rustix::io::Result<usize>,
     ) -> rustix::io::Result<Extended> {
         let mut extended = Extended::default();
         // Nearly always there are none, and the kernel answers quicker to somebody who only asks how many.
-        match list(&mut []) {
+        match length {
             Ok(0) => return Ok(extended),
             Err(Errno::NOTSUP) => {
                 self.without = Some(device);

@@ -12,6 +12,7 @@ mod pool;
 mod thread;
 
 use std::io;
+use std::os::fd::OwnedFd;
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 use std::sync::Arc;
@@ -19,10 +20,11 @@ use std::sync::Arc;
 use mivask_core::fact::Provenance;
 use mivask_core::mode::FileKind;
 use mivask_core::tree::{Entry, TreeError};
-use rustix::fs::{AtFlags, Mode as OpenMode, OFlags, StatxFlags};
+use rustix::fs::{AtFlags, Mode as OpenMode, OFlags, ResolveFlags, StatxFlags};
 
 use crate::error::DiskError;
-use crate::gathered::{Gathered, Holes};
+use crate::gathered::{AccountFiles, Gathered, Holes};
+use crate::image::Choice;
 use lister::Lister;
 use listing::Listing;
 use pool::Pool;
@@ -36,13 +38,15 @@ pub struct Options {
     pub across_mounts: bool,
     /// Whether the sizes of files are kept.
     pub sizes: bool,
+    /// Which image of several is meant.
+    pub choice: Choice,
     /// How many threads; as many as there are processors where nobody said.
     pub threads: Option<usize>,
 }
 
 impl Default for Options {
     fn default() -> Self {
-        Self { acls: true, across_mounts: false, sizes: false, threads: None }
+        Self { acls: true, across_mounts: false, sizes: false, choice: Choice::default(), threads: None }
     }
 }
 
@@ -72,8 +76,8 @@ pub fn gather(root: &Path, options: &Options, watch: &Watch<'_>) -> Result<Gathe
     }
     let name = root.as_os_str().as_bytes();
     let pool = Pool::new();
-    let listings = list(&|| Lister::new(&open, device, name, options, watch, &pool), &pool, options)
-        .map_err(failed)?;
+    let listings =
+        list(&|| Lister::new(&open, device, name, options, watch, &pool), &pool, options).map_err(failed)?;
     let holes = listings.iter().fold(Holes::default(), |holes, listing| holes.and(listing.holes));
     let origin = Provenance::Source(Arc::from(shown.as_str()));
     let mut tree = assemble::assemble(entry, listings, origin, options.sizes)
@@ -81,7 +85,21 @@ pub fn gather(root: &Path, options: &Options, watch: &Watch<'_>) -> Result<Gathe
     if !options.acls {
         tree.keep_silence(NO_ACLS);
     }
-    Ok(Gathered { tree: Arc::new(tree), holes })
+    Ok(Gathered { accounts: Some(accounts(&open)), ..Gathered::new(tree, holes) })
+}
+
+/// The account files below a directory, in case it is the root of an image.
+fn accounts(root: &OwnedFd) -> AccountFiles {
+    let mut files = AccountFiles::default();
+    for path in ["etc/passwd", "etc/group"] {
+        let how = OFlags::RDONLY | OFlags::NONBLOCK | OFlags::CLOEXEC;
+        let opened = rustix::fs::openat2(root, path, how, OpenMode::empty(), ResolveFlags::IN_ROOT);
+        if let Ok(file) = opened {
+            // One that cannot be read is as good as none.
+            let _ = files.keep(path.as_bytes(), &mut std::fs::File::from(file));
+        }
+    }
+    files
 }
 
 /// The listings of all directories, by number.

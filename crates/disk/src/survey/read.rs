@@ -134,7 +134,7 @@ fn everything(
                     failed: head.failed,
                     boundaries: head.boundaries,
                 };
-                return Ok(Gathered { tree: Arc::new(tree), holes });
+                return Ok(Gathered::new(tree, holes));
             }
         }
     }

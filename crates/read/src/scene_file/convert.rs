@@ -7,6 +7,7 @@ use mivask_core::runtime::Runtime;
 use mivask_core::scene::{Assigned, Scene};
 use mivask_disk::error::DiskError;
 use mivask_disk::gathered::Gathered;
+use mivask_disk::image::Choice;
 
 use super::listed::Listed;
 use super::types::{AssignedSection, RuntimeName, SceneFile};
@@ -35,8 +36,9 @@ impl Reading<'_> {
     }
 
     /// The facts of a source named in the scene.
-    pub(super) fn gather(&self, path: &str) -> Result<Gathered, DiskError> {
-        self.files.gather(&self.folder.join(path))
+    pub(super) fn gather(&self, path: &str, choice: &Choice) -> Result<(String, Gathered), DiskError> {
+        let full = self.folder.join(path);
+        Ok((full.display().to_string(), self.files.gather(&full, choice)?))
     }
 
     fn assigned(&self, section: &AssignedSection, node: &Node) -> Assigned {

@@ -11,14 +11,35 @@ use mivask_core::personality::{OptionError, Personality, Squash};
 use mivask_core::scene::{Host, Image, VolumeFacts};
 use mivask_core::stage::Settings;
 use mivask_core::tree::Tree;
+use mivask_disk::image::Choice;
 
 use super::convert::Reading;
 use super::types::{
     AccountsSection, ExportSection, GroupOwnership, HostSection, ImageSection, SquashWord, VolumeSection,
 };
 use crate::accounts;
+use crate::disk;
 use crate::slip::Severity;
 use crate::yaml::Node;
+
+/// An image with what was told beside it on top.
+fn over(from: Image, told: Image) -> Image {
+    let user = match told.identity.user {
+        Knowledge::Unknown => from.identity.user,
+        known @ Knowledge::Known(_) => known,
+    };
+    let accounts = match told.identity.accounts {
+        Knowledge::Unknown => from.identity.accounts,
+        known @ Knowledge::Known(_) => known,
+    };
+    Image {
+        identity: ImageFacts { user, accounts },
+        tree: told.tree.or(from.tree),
+        volumes: if told.volumes.is_empty() { from.volumes } else { told.volumes },
+        working_directory: told.working_directory.or(from.working_directory),
+        ..told
+    }
+}
 
 /// Mount options that decide nothing here.
 const HARMLESS: [&str; 12] = [
@@ -70,7 +91,21 @@ impl Reading<'_> {
             Fact::new(path.as_bytes().to_vec(), self.source.place(span, &field("working-directory")))
         });
         let identity = ImageFacts { user, accounts };
-        Image { identity, tree, volumes, working_directory, ..Image::default() }
+        let told = Image { identity, tree, volumes, working_directory, ..Image::default() };
+        match section.from.as_deref().zip(node.get("from")) {
+            Some((path, at)) => {
+                self.image_from(name, section, path, at).map_or(told.clone(), |from| over(from, told))
+            }
+            None => told,
+        }
+    }
+
+    /// The image at `path`.
+    fn image_from(&mut self, name: &str, section: &ImageSection, path: &str, at: &Node) -> Option<Image> {
+        let choice =
+            Choice { name: Some(name.to_owned()), name_is_a_hint: true, platform: section.platform.clone() };
+        let (shown, gathered) = self.gathered(path, &choice, at)?;
+        Some(disk::image(&shown, gathered))
     }
 
     fn accounts(&mut self, image: &str, section: Option<&AccountsSection>, node: &Node) -> Option<Accounts> {

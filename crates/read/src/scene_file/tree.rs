@@ -9,6 +9,9 @@ use mivask_core::fact::Unknown;
 use mivask_core::mode::{FileKind, Mode};
 use mivask_core::tree::{Certainty, Content, Device, Doubt, Entry, Marks, Tree, TreeBuilder};
 
+use mivask_disk::gathered::Gathered;
+use mivask_disk::image::Choice;
+
 use super::convert::Reading;
 use super::tree_source::{FlagWord, KindWord, LayerWord, TreeEntry, TreeSource};
 use super::types::RawText;
@@ -27,12 +30,22 @@ impl Reading<'_> {
     }
 
     fn named_tree(&mut self, path: &str, node: &Node) -> Option<Arc<Tree>> {
-        match self.gather(path) {
-            Ok(gathered) => {
-                if let Some(message) = disk::holes(path, gathered.holes) {
+        self.gathered(path, &Choice::default(), node).map(|(_, gathered)| gathered.tree)
+    }
+
+    /// What the source at `path` gives, and its name; a mistake in it is a slip.
+    pub(super) fn gathered(
+        &mut self,
+        path: &str,
+        choice: &Choice,
+        node: &Node,
+    ) -> Option<(String, Gathered)> {
+        match self.gather(path, choice) {
+            Ok((shown, gathered)) => {
+                if let Some(message) = disk::holes(&shown, gathered.holes) {
                     self.slips.add(Severity::Warning, self.source, &node.span, message, None);
                 }
-                Some(gathered.tree)
+                Some((shown, gathered))
             }
             Err(error) => {
                 disk::slip(&error, (self.source, &node.span), self.slips);

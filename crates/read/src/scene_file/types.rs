@@ -110,6 +110,12 @@ pub struct IdMapSection {
 #[derive(Debug, Default, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct ImageSection {
+    /// Where the image lies: an OCI layout, an archive of one or one that an engine saved, a folder or an archive with
+    /// its root file system. It tells the files and accounts, the first three also USER, VOLUME and WORKDIR; what
+    /// stands beside it here wins.
+    pub from: Option<String>,
+    /// Which platform of an image for several, such as `linux/arm64`; this machine's where left out.
+    pub platform: Option<String>,
     /// Its USER; `null` where it has none. Left out: unknown.
     #[serde(default, deserialize_with = "told")]
     pub user: Option<Option<RawText>>,

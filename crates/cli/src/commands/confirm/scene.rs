@@ -18,6 +18,8 @@ pub(super) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     let input = Input {
         input: args.input.clone().unwrap_or_default(),
         merge: Vec::new(),
+        disk: Vec::new(),
+        image: Vec::new(),
         runtime: args.runtime.into_iter().collect(),
         strict: false,
     };

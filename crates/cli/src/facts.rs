@@ -1,0 +1,101 @@
+//! Facts from `--disk` and `--image`, added to a scene.
+
+use std::collections::BTreeSet;
+use std::io::Write;
+use std::sync::Arc;
+
+use mivask_core::scene::{Scene, VolumeKind, Workload};
+use mivask_core::tree::Tree;
+use mivask_disk::gathered::Gathered;
+use mivask_disk::image::Choice;
+use mivask_disk::live::Options;
+use mivask_read::disk;
+
+use crate::commands::survey::gather;
+use crate::end::Failure;
+use crate::options::{Input, NamedSource};
+
+/// The name of the host among disks.
+const HOST: &str = "host";
+
+/// Adds what `--disk` and `--image` name; `workloads` are those at hand, all of them if that is `Some`.
+pub(crate) fn add(
+    scene: &mut Scene,
+    workloads: Option<&[Workload]>,
+    input: &Input,
+    err: &mut dyn Write,
+) -> Result<(), Failure> {
+    for told in &input.image {
+        known(&told.name, "image", workloads, &images_of)?;
+        let choice = Choice { name: Some(told.name.clone()), name_is_a_hint: true, platform: None };
+        let gathered = source(told, choice, err)?;
+        let image = disk::image(&told.source.display().to_string(), gathered);
+        scene.images.insert(told.name.clone(), image);
+    }
+    for told in &input.disk {
+        match told.name.strip_prefix(HOST) {
+            Some("") => scene.host.tree = Some(source(told, Choice::default(), err)?.tree),
+            Some(path) if path.starts_with(":/") => {
+                let part = source(told, Choice::default(), err)?.tree;
+                let whole =
+                    Tree::planted(scene.host.tree.as_deref(), path[1..].as_bytes(), &part, "the host");
+                let failed = |error: mivask_core::tree::TreeError| {
+                    Failure::Planted(path[1..].to_owned(), error.to_string())
+                };
+                scene.host.tree = Some(Arc::new(whole.map_err(failed)?));
+            }
+            Some(_) | None => {
+                known(&told.name, "volume", workloads, &volumes_of)?;
+                let tree = source(told, Choice::default(), err)?.tree;
+                match scene.volumes.get_mut(&told.name) {
+                    Some(volume) => volume.tree = Some(tree),
+                    None => {
+                        let volume = disk::volume(&told.source.display().to_string(), tree);
+                        scene.volumes.insert(told.name.clone(), volume);
+                    }
+                }
+            }
+        }
+    }
+    Ok(())
+}
+
+fn source(told: &NamedSource, choice: Choice, err: &mut dyn Write) -> Result<Gathered, Failure> {
+    let gathered = gather(&told.source, &Options { choice, ..Options::default() })?;
+    if let Some(message) = disk::holes(&told.source.display().to_string(), gathered.holes) {
+        writeln!(err, "warning: {}", mivask_show::safe(&message))?;
+    }
+    Ok(gathered)
+}
+
+/// A name that nothing asks for is a slip of the pen.
+fn known(
+    name: &str,
+    what: &'static str,
+    workloads: Option<&[Workload]>,
+    names: &dyn Fn(&Workload, &mut BTreeSet<String>),
+) -> Result<(), Failure> {
+    let Some(workloads) = workloads else { return Ok(()) };
+    let mut all = BTreeSet::new();
+    workloads.iter().for_each(|workload| names(workload, &mut all));
+    if all.contains(name) {
+        return Ok(());
+    }
+    Err(Failure::Unasked { what, name: name.to_owned(), known: all.into_iter().collect() })
+}
+
+fn images_of(workload: &Workload, names: &mut BTreeSet<String>) {
+    names.extend(
+        workload.containers.iter().filter_map(|container| Some(container.image.as_ref()?.value.clone())),
+    );
+}
+
+fn volumes_of(workload: &Workload, names: &mut BTreeSet<String>) {
+    for volume in &workload.volumes {
+        match &volume.kind {
+            VolumeKind::Claim { claim, .. } => names.insert(claim.clone()),
+            VolumeKind::Stored(name) => names.insert(name.clone()),
+            _ => names.insert(volume.name.value.clone()),
+        };
+    }
+}

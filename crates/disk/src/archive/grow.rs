@@ -1,0 +1,189 @@
+//! A tree that grows member by member, as an unpacker would make it.
+
+use mivask_core::act::quoted;
+use mivask_core::fact::{Provenance, Unknown};
+use mivask_core::mode::{FileKind, Mode};
+use mivask_core::tree::{Certainty, Doubt, Entry, InodeId, Tree, TreeError};
+
+use super::tar::{Member, What};
+use crate::gathered::Holes;
+
+/// The longest path that is taken for one.
+const LONGEST_PATH: usize = 1 << 16;
+
+pub(crate) struct Grower {
+    pub tree: Tree,
+    holes: Holes,
+    sizes: bool,
+    implied: Entry,
+    /// The directory of the last member, since neighbours share it.
+    latest: Option<(Vec<u8>, InodeId)>,
+    /// Whether something gave way.
+    orphans: bool,
+}
+
+impl Grower {
+    /// With nothing in it yet; `what` is for words.
+    pub(crate) fn new(origin: Provenance, what: &str, sizes: bool) -> Self {
+        let text = format!("a directory that {what} does not list is 0:0 0755");
+        let doubt = Doubt { attributes: Certainty::Assumed(text.into()), contents: Certainty::Known };
+        let implied = Entry::directory(0, 0, 0o755).doubting(doubt);
+        Self {
+            tree: Tree::new(implied.clone(), origin),
+            holes: Holes::default(),
+            sizes,
+            implied,
+            latest: None,
+            orphans: false,
+        }
+    }
+
+    /// Puts a member where its path says; what was there gives way. The error is what is wrong with it.
+    pub(crate) fn place(&mut self, member: &Member) -> Result<(), String> {
+        let path = self.plain(&member.path)?;
+        let Some((above, name)) = split(&path) else {
+            if member.what == What::Kind(FileKind::Directory) {
+                let (entry, doubt) = self.entry(member);
+                self.tree.become_like(Tree::ROOT, &entry);
+                self.tree.set_doubt(Tree::ROOT, doubt);
+            }
+            return Ok(());
+        };
+        let told = |error: TreeError| format!("{}: {error}", quoted(&member.path));
+        let dir = self.directory(above).map_err(told)?;
+        let there = self.tree.lookup(dir, name);
+        if let What::Same(first) = &member.what {
+            let first = self.plain(first)?;
+            let Some(inode) = self.tree.find(&first).filter(|id| self.is_file(*id)) else {
+                self.holes.failed += 1;
+                return Ok(());
+            };
+            if there != Some(inode) {
+                self.clear(dir, name);
+                self.tree.link(dir, name, inode).map_err(told)?;
+            }
+            return Ok(());
+        }
+        let (entry, doubt) = self.entry(member);
+        let both = entry.kind == FileKind::Directory && there.is_some_and(|id| !self.is_file(id));
+        if let Some(id) = there.filter(|_| both) {
+            self.tree.become_like(id, &entry);
+            self.tree.set_doubt(id, doubt);
+            return Ok(());
+        }
+        self.clear(dir, name);
+        let entry = if doubt == Doubt::default() { entry } else { entry.doubting(doubt) };
+        self.tree.add(dir, name, entry).map(drop).map_err(told)
+    }
+
+    /// The tree, without what gave way.
+    pub(crate) fn finish(self) -> (Tree, Holes) {
+        (if self.orphans { self.tree.compacted() } else { self.tree }, self.holes)
+    }
+
+    /// Takes away what a later layer says is gone: one name, or everything that lies in a directory.
+    pub(crate) fn whiteout(&mut self, path: &[u8], all: bool) -> Result<(), String> {
+        let path = self.plain(path)?;
+        if all {
+            if let Some(dir) = self.tree.directory_at(&path) {
+                (self.latest, self.orphans) = (None, true);
+                self.tree.forget_all(dir);
+            }
+        } else if let Some((above, name)) = split(&path)
+            && let Some(dir) = self.tree.directory_at(above)
+        {
+            self.clear(dir, name);
+        }
+        Ok(())
+    }
+
+    fn clear(&mut self, dir: InodeId, name: &[u8]) {
+        if self.tree.lookup(dir, name).is_some() {
+            (self.latest, self.orphans) = (None, true);
+            self.tree.forget(dir, name);
+        }
+    }
+
+    fn is_file(&self, id: InodeId) -> bool {
+        self.tree.inode(id).kind != FileKind::Directory
+    }
+
+    /// The directory at a path; what is missing on the way is made as an unpacker makes it, and a file gives way.
+    fn directory(&mut self, path: &[u8]) -> Result<InodeId, TreeError> {
+        if let Some((latest, id)) = &self.latest
+            && latest == path
+        {
+            return Ok(*id);
+        }
+        let (mut here, mut end) = (Tree::ROOT, 0);
+        for name in path.split(|byte| *byte == b'/').filter(|name| !name.is_empty()) {
+            end += name.len() + usize::from(end > 0);
+            let there = match self.tree.lookup(here, name) {
+                // A link on the way is followed, as far as it leads to a directory.
+                Some(id) if self.is_file(id) => self.tree.directory_at(&path[..end]),
+                other => other,
+            };
+            here = match there {
+                Some(id) => id,
+                None => {
+                    self.clear(here, name);
+                    self.tree.add(here, name, self.implied.clone())?
+                }
+            };
+        }
+        self.latest = Some((path.to_vec(), here));
+        Ok(here)
+    }
+
+    fn entry(&self, member: &Member) -> (Entry, Doubt) {
+        let (kind, target, device) = match &member.what {
+            What::Kind(kind) => (*kind, &[][..], None),
+            What::Link(target) => (FileKind::Link, target.as_slice(), None),
+            What::Device(kind, device) => (*kind, &[][..], Some(*device)),
+            What::Same(_) => (FileKind::File, &[][..], None),
+        };
+        let mode = if kind == FileKind::Link { Mode::new(0o777) } else { member.mode };
+        let mut entry = Entry::new(kind, member.uid, member.gid, mode);
+        entry.extended = member.extended.clone();
+        entry.content = member.content.clone();
+        entry.size = (self.sizes && kind == FileKind::File).then_some(member.size);
+        (entry.target, entry.device) = (target.into(), device);
+        if member.understood {
+            return (entry, Doubt::default());
+        }
+        let fact =
+            format!("the ACL of {}, which names users or groups without numbers", quoted(&member.path));
+        let unknown = Unknown::new(&fact, "make the archive with numbers for owners");
+        (entry, Doubt { attributes: Certainty::Unknown(unknown), contents: Certainty::Known })
+    }
+
+    /// A path without empty parts and dots.
+    fn plain(&self, path: &[u8]) -> Result<Vec<u8>, String> {
+        let shown = || quoted(&path[..path.len().min(80)]).to_string();
+        if path.len() > LONGEST_PATH {
+            return Err(format!("{}...: a path of {} bytes", shown(), path.len()));
+        }
+        let mut parts: Vec<&[u8]> = Vec::new();
+        for part in path.split(|byte| *byte == b'/').filter(|part| !part.is_empty() && *part != b".") {
+            if part == b".." {
+                return Err(format!("{}: the path climbs out of the archive", shown()));
+            }
+            if part.len() > 255 || part.contains(&0) {
+                return Err(format!("{}: a name has at most 255 bytes, none of them NUL", shown()));
+            }
+            parts.push(part);
+        }
+        Ok(parts.join(&b'/'))
+    }
+}
+
+/// The directory and the name; `None` for the root.
+fn split(path: &[u8]) -> Option<(&[u8], &[u8])> {
+    if path.is_empty() {
+        return None;
+    }
+    Some(match path.iter().rposition(|byte| *byte == b'/') {
+        Some(slash) => (&path[..slash], &path[slash + 1..]),
+        None => (&[], path),
+    })
+}
