@@ -38,6 +38,8 @@ pub enum Question {
     Setting(&'static str),
     /// What execve finds in a file.
     Content(SourceId, InodeId),
+    /// Whether a device whose numbers nobody told is in the container's device list.
+    Device(SourceId, InodeId),
     /// Whether a device has a driver.
     Driver(SourceId, InodeId),
 }

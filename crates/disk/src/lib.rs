@@ -7,7 +7,9 @@
 mod archive;
 pub mod error;
 pub mod gathered;
+mod grow;
 pub mod image;
+mod listing;
 pub mod live;
 pub mod program;
 pub mod source;

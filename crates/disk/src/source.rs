@@ -1,13 +1,14 @@
 //! Sources told apart by what they are and how they begin.
 
 use std::fs::File;
-use std::io;
+use std::io::{self, BufReader};
 use std::path::Path;
 
 use crate::archive::{self, Packing, Part, Peeked, Plain, Stream};
 use crate::error::{At, DiskError};
 use crate::gathered::Gathered;
 use crate::image;
+use crate::listing::{self, Owners};
 use crate::live::{self, Options, Watch};
 use crate::survey::{self, SurveyError};
 
@@ -35,7 +36,12 @@ pub fn gather(path: &Path, options: &Options, watch: &Watch<'_>) -> Result<Gathe
     }
     match Packing::of(&head) {
         Packing::None if archive::is_tar(&head) => return of_archive(&name, &head, &mut input, options),
-        Packing::None => {}
+        Packing::None => {
+            if let Some(kind) = listing::kind(&head) {
+                let mut input = BufReader::with_capacity(1 << 16, input);
+                return listing::gather(kind, &name, &mut input, Owners::beside(path));
+            }
+        }
         packing => {
             let Some(mut unpacked) = packing.unpack(input).map_err(failed)? else {
                 return Err(DiskError::whole(&name, "an archive packed in a way that is not read")
@@ -48,10 +54,18 @@ pub fn gather(path: &Path, options: &Options, watch: &Watch<'_>) -> Result<Gathe
             if archive::is_tar(&head) {
                 return of_archive(&name, &head, &mut peeked, options);
             }
-            return Err(DiskError::whole(&name, "what is packed in it is no tar archive"));
+            if let Some(kind) = listing::kind(&head) {
+                let mut input = BufReader::with_capacity(1 << 16, peeked);
+                return listing::gather(kind, &name, &mut input, Owners::beside(path));
+            }
+            let message = "what is packed in it is neither a tar archive nor a listing";
+            return Err(DiskError::whole(&name, message));
         }
     }
-    Err(DiskError::whole(&name, "this is neither a directory nor a file that tells of one"))
+    Err(DiskError::whole(&name, "this is neither a directory nor a file that tells of one").with_help(
+        "name a directory, a survey, a tar archive, an image's layers, or the output of mtree, getfacl -R, ls -lanR, \
+         find -printf or stat (docs/formats/sources.md)",
+    ))
 }
 
 /// An archive: of an image, or of files.

@@ -189,6 +189,16 @@ fn device_list<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Resu
     if walker.view().all_devices || is_open_device(walker, place) {
         return Ok(());
     }
+    if let Some(id) = place.inode.filter(|id| walker.view().source(place).tree.device(*id).is_none()) {
+        let path = walker.path_text().into_owned();
+        let settle = "give its `device: MAJOR:MINOR`, or a source that tells it";
+        let unknown = Unknown::new(&format!("the numbers of the device {path}"), settle);
+        let options = ["the container's device list has it", "the container's device list leaves it out"];
+        let describe = |option: usize| options[option].to_owned();
+        if walker.witness().choose(Question::Device(place.source, id), &unknown, 2, describe) == 0 {
+            return Ok(());
+        }
+    }
     let fact = "the container's device list leaves this device out, for root too (only privileged containers open it)";
     Err(walker.fail(Check::DeviceList, fact, place, Errno::EPERM))
 }

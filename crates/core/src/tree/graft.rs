@@ -169,6 +169,28 @@ impl Tree {
         (inode.extended, inode.marks) = (extended, entry.marks);
         self.places.remove(&id);
         self.doubts.remove(&id);
+        if let Some(doubt) = entry.doubt.clone().filter(|doubt| *doubt != Doubt::default()) {
+            self.set_doubt(id, doubt);
+        }
+        if entry.line > 0 {
+            let at = id.0 as usize;
+            self.lines.resize(self.lines.len().max(at + 1), 0);
+            self.lines[at] = entry.line;
+        }
+    }
+
+    /// Says that `id`, which lies in `parent` and was taken for a file, is a directory, and forgets what was assumed about that.
+    ///
+    /// # Errors
+    /// A table is full.
+    pub fn turn_into_directory(&mut self, id: InodeId, parent: InodeId) -> Result<(), TreeError> {
+        let extra = self.extra(&Entry::directory(0, 0, 0), parent)?;
+        let inode = &mut self.inodes[id.0 as usize];
+        (inode.kind, inode.extra) = (FileKind::Directory, extra);
+        if self.doubt(id).is_some_and(|doubt| matches!(doubt.attributes, Certainty::Assumed(_))) {
+            self.set_doubt(id, Doubt::default());
+        }
+        Ok(())
     }
 
     /// Takes the name `name` from `dir`, with everything below it. The inodes stay as orphans until the tree is

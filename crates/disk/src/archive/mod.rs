@@ -1,13 +1,11 @@
 //! Archives: tar, packed or not, and what layers of images are made of.
 
-mod grow;
 mod pax;
 mod stream;
 mod tar;
 
-pub(crate) use grow::Grower;
 pub(crate) use stream::{Packing, Part, Peeked, Plain, Stream};
-pub(crate) use tar::{Member, Members, TarError};
+pub(crate) use tar::{Member, Members, TarError, What};
 
 use std::sync::Arc;
 
@@ -15,6 +13,7 @@ use mivask_core::fact::Provenance;
 
 use crate::error::{At, DiskError};
 use crate::gathered::{AccountFiles, Gathered};
+use crate::grow::Grower;
 
 /// What is taken for granted of an archive that tells of no ACL.
 const NO_ACLS: &str = "no file has an ACL: the archive tells of none";

@@ -2,9 +2,10 @@
 
 use std::io;
 
-use crate::archive::{Grower, Member, Members, Packing, Part, Peeked, Stream, TarError, is_tar, told};
+use crate::archive::{Member, Members, Packing, Part, Peeked, Stream, TarError, is_tar, told};
 use crate::error::DiskError;
 use crate::gathered::AccountFiles;
+use crate::grow::Grower;
 
 /// What a file of a layer is called that takes another away.
 const WHITEOUT: &[u8] = b".wh.";

@@ -14,9 +14,10 @@ use std::sync::Arc;
 
 use mivask_core::fact::Provenance;
 
-use crate::archive::{Grower, Members, Part, Plain, Stream, told};
+use crate::archive::{Members, Part, Plain, Stream, told};
 use crate::error::DiskError;
 use crate::gathered::{AccountFiles, Gathered};
+use crate::grow::Grower;
 use index::Chosen;
 use layer::{Blob, Layer};
 

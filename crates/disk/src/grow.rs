@@ -5,7 +5,7 @@ use mivask_core::fact::{Provenance, Unknown};
 use mivask_core::mode::{FileKind, Mode};
 use mivask_core::tree::{Certainty, Doubt, Entry, InodeId, Tree, TreeError};
 
-use super::tar::{Member, What};
+use crate::archive::{Member, What};
 use crate::gathered::Holes;
 
 /// The longest path that is taken for one.
@@ -20,13 +20,20 @@ pub(crate) struct Grower {
     latest: Option<(Vec<u8>, InodeId)>,
     /// Whether something gave way.
     orphans: bool,
+    /// Whether the root itself was told.
+    pub root_told: bool,
 }
 
 impl Grower {
-    /// With nothing in it yet; `what` is for words.
+    /// With nothing in it yet; `what` is for words. Directories that are only named on the way hold nothing else.
     pub(crate) fn new(origin: Provenance, what: &str, sizes: bool) -> Self {
+        Self::with_rest(origin, what, sizes, Certainty::Known)
+    }
+
+    /// The same, with what else may lie in directories that are only named on the way.
+    pub(crate) fn with_rest(origin: Provenance, what: &str, sizes: bool, contents: Certainty) -> Self {
         let text = format!("a directory that {what} does not list is 0:0 0755");
-        let doubt = Doubt { attributes: Certainty::Assumed(text.into()), contents: Certainty::Known };
+        let doubt = Doubt { attributes: Certainty::Assumed(text.into()), contents };
         let implied = Entry::directory(0, 0, 0o755).doubting(doubt);
         Self {
             tree: Tree::new(implied.clone(), origin),
@@ -35,45 +42,77 @@ impl Grower {
             implied,
             latest: None,
             orphans: false,
+            root_told: false,
         }
     }
 
     /// Puts a member where its path says; what was there gives way. The error is what is wrong with it.
     pub(crate) fn place(&mut self, member: &Member) -> Result<(), String> {
-        let path = self.plain(&member.path)?;
-        let Some((above, name)) = split(&path) else {
-            if member.what == What::Kind(FileKind::Directory) {
-                let (entry, doubt) = self.entry(member);
-                self.tree.become_like(Tree::ROOT, &entry);
-                self.tree.set_doubt(Tree::ROOT, doubt);
+        match &member.what {
+            What::Same(first) => self.same(&member.path, first),
+            What::Kind(_) | What::Link(_) | What::Device(..) => {
+                self.put(&member.path, self.entry(member)).map(drop)
             }
+        }
+    }
+
+    /// Gives what lies at `first` the further name `path`.
+    pub(crate) fn same(&mut self, path: &[u8], first: &[u8]) -> Result<(), String> {
+        let (plain, first) = (self.plain(path)?, self.plain(first)?);
+        let Some((above, name)) = split(&plain) else { return Ok(()) };
+        let told = |error: TreeError| format!("{}: {error}", quoted(path));
+        let dir = self.directory(above).map_err(told)?;
+        let Some(inode) = self.tree.find(&first).filter(|id| self.is_file(*id)) else {
+            self.holes.failed += 1;
             return Ok(());
         };
-        let told = |error: TreeError| format!("{}: {error}", quoted(&member.path));
+        if self.tree.lookup(dir, name) != Some(inode) {
+            self.clear(dir, name);
+            self.tree.link(dir, name, inode).map_err(told)?;
+        }
+        Ok(())
+    }
+
+    /// The directory at a path, made where it is missing.
+    pub(crate) fn at(&mut self, path: &[u8]) -> Result<InodeId, String> {
+        let plain = self.plain(path)?;
+        self.directory(&plain).map_err(|error| format!("{}: {error}", quoted(path)))
+    }
+
+    /// As [`Self::put`]; what lies above becomes a directory, whatever it was taken for.
+    pub(crate) fn put_below(&mut self, path: &[u8], entry: Entry) -> Result<InodeId, String> {
+        let plain = self.plain(path)?;
+        if let Some((above, _)) = split(&plain)
+            && let Some(file) = self.tree.find(above).filter(|id| self.is_file(*id))
+        {
+            let parent = split(above).and_then(|(parent, _)| self.tree.find(parent)).unwrap_or(Tree::ROOT);
+            self.tree
+                .turn_into_directory(file, parent)
+                .map_err(|error| format!("{}: {error}", quoted(path)))?;
+        }
+        self.put(path, entry)
+    }
+
+    /// Puts an inode at a path; a directory keeps what lies in it, anything else gives way.
+    pub(crate) fn put(&mut self, path: &[u8], entry: Entry) -> Result<InodeId, String> {
+        let plain = self.plain(path)?;
+        let Some((above, name)) = split(&plain) else {
+            if entry.kind == FileKind::Directory {
+                self.tree.become_like(Tree::ROOT, &entry);
+                self.root_told = true;
+            }
+            return Ok(Tree::ROOT);
+        };
+        let told = |error: TreeError| format!("{}: {error}", quoted(path));
         let dir = self.directory(above).map_err(told)?;
         let there = self.tree.lookup(dir, name);
-        if let What::Same(first) = &member.what {
-            let first = self.plain(first)?;
-            let Some(inode) = self.tree.find(&first).filter(|id| self.is_file(*id)) else {
-                self.holes.failed += 1;
-                return Ok(());
-            };
-            if there != Some(inode) {
-                self.clear(dir, name);
-                self.tree.link(dir, name, inode).map_err(told)?;
-            }
-            return Ok(());
-        }
-        let (entry, doubt) = self.entry(member);
         let both = entry.kind == FileKind::Directory && there.is_some_and(|id| !self.is_file(id));
         if let Some(id) = there.filter(|_| both) {
             self.tree.become_like(id, &entry);
-            self.tree.set_doubt(id, doubt);
-            return Ok(());
+            return Ok(id);
         }
         self.clear(dir, name);
-        let entry = if doubt == Doubt::default() { entry } else { entry.doubting(doubt) };
-        self.tree.add(dir, name, entry).map(drop).map_err(told)
+        self.tree.add(dir, name, entry).map_err(told)
     }
 
     /// The tree, without what gave way.
@@ -135,7 +174,7 @@ impl Grower {
         Ok(here)
     }
 
-    fn entry(&self, member: &Member) -> (Entry, Doubt) {
+    fn entry(&self, member: &Member) -> Entry {
         let (kind, target, device) = match &member.what {
             What::Kind(kind) => (*kind, &[][..], None),
             What::Link(target) => (FileKind::Link, target.as_slice(), None),
@@ -148,13 +187,14 @@ impl Grower {
         entry.content = member.content.clone();
         entry.size = (self.sizes && kind == FileKind::File).then_some(member.size);
         (entry.target, entry.device) = (target.into(), device);
-        if member.understood {
-            return (entry, Doubt::default());
+        if !member.understood {
+            let fact =
+                format!("the ACL of {}, which names users or groups without numbers", quoted(&member.path));
+            let unknown = Unknown::new(&fact, "make the archive with numbers for owners");
+            let attributes = Certainty::Unknown(unknown);
+            entry.doubt = Some(Doubt { attributes, contents: Certainty::Known });
         }
-        let fact =
-            format!("the ACL of {}, which names users or groups without numbers", quoted(&member.path));
-        let unknown = Unknown::new(&fact, "make the archive with numbers for owners");
-        (entry, Doubt { attributes: Certainty::Unknown(unknown), contents: Certainty::Known })
+        entry
     }
 
     /// A path without empty parts and dots.

@@ -1,0 +1,108 @@
+//! The inodes of a listing on their way into a tree.
+
+use std::sync::Arc;
+
+use mivask_core::act::quoted;
+use mivask_core::fact::{Provenance, Unknown};
+use mivask_core::mode::FileKind;
+use mivask_core::tree::{Certainty, Doubt, Entry};
+
+use super::lines::Lines;
+use crate::error::DiskError;
+use crate::gathered::Gathered;
+use crate::grow::Grower;
+
+pub(super) struct Collector {
+    pub grower: Grower,
+    /// The path that stands for the root of the tree, once it is known.
+    root: Option<Vec<u8>>,
+}
+
+impl Collector {
+    pub(super) fn new(name: &str) -> Self {
+        let fact = format!("what else lies in the directories that {name} does not list");
+        let rest =
+            Certainty::Unknown(Unknown::new(&fact, "list the directory itself, with all that is in it"));
+        let origin = Provenance::Source(Arc::from(name));
+        Self { grower: Grower::with_rest(origin, name, true, rest), root: None }
+    }
+
+    /// Paths are told from the root already.
+    pub(super) fn rooted(mut self) -> Self {
+        self.root = Some(Vec::new());
+        self
+    }
+
+    /// Adds what a line says of `path`. The first directory that is told is the root of the tree.
+    pub(super) fn put(&mut self, lines: &Lines<'_>, path: &[u8], mut entry: Entry) -> Result<(), DiskError> {
+        entry.line = u32::try_from(lines.number).unwrap_or(0);
+        let path = self.below(lines, path, entry.kind)?;
+        self.grower.put(&path, entry).map(drop).map_err(|what| lines.wrong(0, what, None))
+    }
+
+    /// The path as it is below the root.
+    pub(super) fn below(
+        &mut self,
+        lines: &Lines<'_>,
+        path: &[u8],
+        kind: FileKind,
+    ) -> Result<Vec<u8>, DiskError> {
+        let path = trimmed(path);
+        let root = self.root.get_or_insert_with(|| match kind {
+            FileKind::Directory => path.to_vec(),
+            // Files alone: told from where the listing was made.
+            FileKind::File
+            | FileKind::Link
+            | FileKind::Fifo
+            | FileKind::Socket
+            | FileKind::CharDevice
+            | FileKind::BlockDevice => Vec::new(),
+        });
+        let rest = match root.as_slice() {
+            [] | b"." | b"/" => Some(path),
+            root => match path.strip_prefix(root) {
+                Some([]) => Some(&b""[..]),
+                Some(rest) if rest[0] == b'/' => Some(rest),
+                _ => None,
+            },
+        };
+        let Some(rest) = rest else {
+            let message = format!("{} does not lie in {}, the first directory", quoted(path), quoted(root));
+            let help = "one listing tells of one directory: the first that it names";
+            return Err(lines.wrong(0, message, Some(help)));
+        };
+        Ok(if rest == b"." { Vec::new() } else { rest.to_vec() })
+    }
+
+    /// The tree; `silence` says what is assumed of ACLs where the listing does not tell of them.
+    pub(super) fn finish(self, name: &str, silence: Option<&str>) -> Result<Gathered, DiskError> {
+        if self.root.is_none() {
+            return Err(DiskError::whole(name, "the listing names no file"));
+        }
+        let (mut tree, holes) = self.grower.finish();
+        if let Some(text) = silence {
+            tree.keep_silence(text);
+        }
+        Ok(Gathered::new(tree, holes))
+    }
+}
+
+/// A path without slashes at its end, but for the root.
+fn trimmed(path: &[u8]) -> &[u8] {
+    let end = path.iter().rposition(|byte| *byte != b'/').map_or(1, |last| last + 1);
+    &path[..end.min(path.len())]
+}
+
+/// `entry` of which owner and mode are not known.
+pub(super) fn unknown_attributes(entry: &mut Entry, fact: &str, settle: &str) {
+    let contents = entry.doubt.take().unwrap_or_default().contents;
+    let attributes = Certainty::Unknown(Unknown::new(fact, settle));
+    entry.doubt = Some(Doubt { attributes, contents });
+}
+
+/// `entry` of which nobody knows what lies in it.
+pub(super) fn unknown_contents(entry: &mut Entry, fact: &str, settle: &str) {
+    let attributes = entry.doubt.take().unwrap_or_default().attributes;
+    let contents = Certainty::Unknown(Unknown::new(fact, settle));
+    entry.doubt = Some(Doubt { attributes, contents });
+}

@@ -1,0 +1,174 @@
+//! `getfacl -R` (better with `-n`, and with `-a` and `-d` for whole trees): one block a file.
+
+use std::io::BufRead;
+
+use mivask_core::acl::Acl;
+use mivask_core::mode::{FileKind, Mode};
+use mivask_core::tree::{Certainty, Doubt, Entry, InodeId, Tree};
+
+use super::collect::{Collector, unknown_attributes};
+use super::lines::Lines;
+use super::owners::Owners;
+use super::unescape::backslashes;
+use crate::error::DiskError;
+use crate::gathered::Gathered;
+
+const HELP: &str = "a block begins with `# file: PATH`, as `getfacl -Rn DIR` writes them";
+
+pub(super) fn fits(line: &[u8]) -> bool {
+    line.starts_with(b"# file: ")
+}
+
+#[derive(Default)]
+struct Block {
+    path: Vec<u8>,
+    owner: Option<Vec<u8>>,
+    group: Option<Vec<u8>>,
+    flags: Vec<u8>,
+    access: Vec<String>,
+    default: Vec<String>,
+    /// A name in an entry that nobody knows the number of.
+    unknown: Option<Vec<u8>>,
+}
+
+pub(super) fn gather(name: &str, input: &mut dyn BufRead, owners: Owners) -> Result<Gathered, DiskError> {
+    let mut lines = Lines::new(name, input);
+    let mut reader = Reader { collector: Collector::new(name), owners, told: Vec::new() };
+    let mut block: Option<Block> = None;
+    loop {
+        let Some(line) = lines.next()?.map(<[u8]>::to_vec) else { break };
+        if let Some(path) = line.strip_prefix(b"# file: ") {
+            reader.put(&lines, block.take())?;
+            block = Some(Block { path: backslashes(path), ..Block::default() });
+            continue;
+        }
+        let Some(open) = &mut block else {
+            if line.is_empty() {
+                continue;
+            }
+            return Err(lines.wrong(0, "this stands before any file", Some(HELP)));
+        };
+        if let Some(owner) = line.strip_prefix(b"# owner: ") {
+            open.owner = Some(backslashes(owner));
+        } else if let Some(group) = line.strip_prefix(b"# group: ") {
+            open.group = Some(backslashes(group));
+        } else if let Some(flags) = line.strip_prefix(b"# flags: ") {
+            open.flags = flags.to_vec();
+        } else if line.is_empty() {
+            reader.put(&lines, block.take())?;
+        } else if !line.starts_with(b"#") {
+            reader.entry(&lines, &line, open)?;
+        }
+    }
+    reader.put(&lines, block.take())?;
+    reader.finish(name)
+}
+
+struct Reader {
+    collector: Collector,
+    owners: Owners,
+    /// What was told so far, in case its kind has to be guessed.
+    told: Vec<InodeId>,
+}
+
+impl Reader {
+    /// `user:7102:rw-`, `default:mask::r--`, with a comment behind it or not.
+    fn entry(&self, lines: &Lines<'_>, line: &[u8], block: &mut Block) -> Result<(), DiskError> {
+        let wrong = || lines.wrong(0, "this is no entry of an ACL", Some(HELP));
+        let end = line.iter().position(|byte| matches!(byte, b'\t' | b'#' | b' ')).unwrap_or(line.len());
+        let entry = &line[..end];
+        let (default, entry) = match entry.strip_prefix(b"default:") {
+            Some(entry) => (true, entry),
+            None => (false, entry),
+        };
+        let fields: Vec<&[u8]> = entry.split(|byte| *byte == b':').collect();
+        let [tag, who, access] = fields.as_slice() else { return Err(wrong()) };
+        let (Ok(tag), Ok(access)) = (std::str::from_utf8(tag), std::str::from_utf8(access)) else {
+            return Err(wrong());
+        };
+        let who = backslashes(who);
+        let number = match (who.is_empty(), tag) {
+            (true, _) => String::new(),
+            (false, "user") => self.owners.uid(&who).map(|id| id.to_string()).unwrap_or_default(),
+            (false, _) => self.owners.gid(&who).map(|id| id.to_string()).unwrap_or_default(),
+        };
+        if !who.is_empty() && number.is_empty() {
+            block.unknown = Some(who);
+            return Ok(());
+        }
+        let text = format!("{tag}:{number}:{access}");
+        if Acl::parse(&text, Mode::default()).is_err() {
+            return Err(wrong());
+        }
+        if default {
+            block.default.push(text)
+        } else {
+            block.access.push(text)
+        }
+        Ok(())
+    }
+
+    fn put(&mut self, lines: &Lines<'_>, block: Option<Block>) -> Result<(), DiskError> {
+        let Some(block) = block else { return Ok(()) };
+        let parse = |entries: &[String]| match entries {
+            [] => Ok(None),
+            entries => Acl::parse(&entries.join(","), Mode::default()).map(Some),
+        };
+        let wrong = |error: mivask_core::acl::AclError| lines.wrong(0, error.to_string(), Some(HELP));
+        let (access, default) = (parse(&block.access).map_err(wrong)?, parse(&block.default).map_err(wrong)?);
+        let special = special(&block.flags);
+        let bits = access.as_ref().map_or(Mode::default(), |acl| acl.applied_to(special));
+        let shown = mivask_core::act::quoted(&block.path).to_string();
+        let owner = block.owner.as_deref().and_then(|name| self.owners.uid(name));
+        let group = block.group.as_deref().and_then(|name| self.owners.gid(name));
+        // Which is a directory shows by what lies in it or would be inherited.
+        let first = !self.collector.grower.root_told && self.told.is_empty();
+        let directory = default.is_some() || block.path.ends_with(b"/") || first;
+        let kind = if directory { FileKind::Directory } else { FileKind::File };
+        let mut entry = Entry::new(kind, owner.unwrap_or(0), group.unwrap_or(0), bits);
+        (entry.extended.access, entry.extended.default) = (access, default);
+        let settle = "write numbers with -n, or put the host's passwd and group files beside the listing";
+        if let Some(name) = &block.unknown {
+            let fact =
+                format!("the number of {}, whom the ACL of {shown} names", mivask_core::act::quoted(name));
+            unknown_attributes(&mut entry, &fact, settle);
+        } else if owner.is_none() || group.is_none() {
+            unknown_attributes(&mut entry, &format!("owner and group of {shown}"), settle);
+        } else if block.access.is_empty() {
+            unknown_attributes(
+                &mut entry,
+                &format!("the mode of {shown}"),
+                "write access ACLs too: not only -d",
+            );
+        } else if !directory {
+            let text = format!("{shown} is a file: getfacl does not tell files from empty directories");
+            entry.doubt =
+                Some(Doubt { attributes: Certainty::Assumed(text.into()), contents: Certainty::Known });
+        }
+        let path = self.collector.below(lines, &block.path, kind)?;
+        entry.line = u32::try_from(lines.number).unwrap_or(0);
+        let id = self.collector.grower.put_below(&path, entry).map_err(|what| lines.wrong(0, what, None))?;
+        self.told.push(id);
+        Ok(())
+    }
+
+    fn finish(mut self, name: &str) -> Result<Gathered, DiskError> {
+        let tree = &mut self.collector.grower.tree;
+        for id in std::mem::take(&mut self.told) {
+            let empty = tree.child_count(id) == 0 && tree.inode(id).kind == FileKind::Directory;
+            if empty && id != Tree::ROOT {
+                let fact = format!("what lies in the directories that {name} does not list");
+                let unknown = mivask_core::fact::Unknown::new(&fact, "write the whole tree with getfacl -R");
+                tree.doubt_contents(id, Certainty::Unknown(unknown));
+            }
+        }
+        self.collector.finish(name, None)
+    }
+}
+
+/// `-s-`, `--t`, `sst`: set-user-id, set-group-id, sticky.
+fn special(flags: &[u8]) -> Mode {
+    let bits = [0o4000, 0o2000, 0o1000];
+    let set = flags.iter().zip(bits).filter(|(flag, _)| matches!(flag, b's' | b't')).map(|(_, bit)| bit);
+    Mode::new(set.sum())
+}

@@ -1,0 +1,80 @@
+//! Lines of any bytes, of bounded length, with their numbers.
+
+use std::io::{BufRead, Read};
+
+use crate::error::{At, DiskError};
+
+/// No line of a listing is longer: a path has 4,096 bytes, an escape four for each.
+const LONGEST: u64 = 1 << 17;
+/// How much of a line is shown with a mistake.
+const SHOWN: usize = 160;
+
+pub(super) struct Lines<'i> {
+    /// The listing as the user named it.
+    pub name: &'i str,
+    input: &'i mut dyn BufRead,
+    end: u8,
+    /// The number of the last line, from 1.
+    pub number: usize,
+    text: Vec<u8>,
+}
+
+impl<'i> Lines<'i> {
+    pub(super) fn new(name: &'i str, input: &'i mut dyn BufRead) -> Self {
+        Self { name, input, end: b'\n', number: 0, text: Vec::new() }
+    }
+
+    /// Lines end with a NUL byte from here on.
+    pub(super) fn end_with_nul(&mut self) {
+        self.end = 0;
+    }
+
+    /// Whether the bytes ahead hold a NUL byte.
+    pub(super) fn is_nul_ahead(&mut self) -> Result<bool, DiskError> {
+        let ahead = self.input.fill_buf().map_err(|error| DiskError::io(self.name, &error))?;
+        Ok(ahead.contains(&0))
+    }
+
+    /// The next line, without its end.
+    pub(super) fn next(&mut self) -> Result<Option<&[u8]>, DiskError> {
+        self.text.clear();
+        let input = &mut *self.input;
+        let read = input.take(LONGEST).read_until(self.end, &mut self.text);
+        let got = read.map_err(|error| DiskError::io(self.name, &error))?;
+        if got == 0 {
+            return Ok(None);
+        }
+        self.number += 1;
+        if self.text.last() == Some(&self.end) {
+            self.text.pop();
+        } else if got as u64 == LONGEST {
+            return Err(self.wrong(0, "a line of more than 128 KiB", None));
+        }
+        if self.end == b'\n' && self.text.last() == Some(&b'\r') {
+            self.text.pop();
+        }
+        Ok(Some(&self.text))
+    }
+
+    /// What is wrong at byte `at` of the last line.
+    pub(super) fn wrong(&self, at: usize, message: impl Into<String>, help: Option<&str>) -> DiskError {
+        let start = at.saturating_sub(SHOWN / 2).min(self.text.len());
+        let end = (start + SHOWN).min(self.text.len());
+        let before = String::from_utf8_lossy(&self.text[start..at.min(self.text.len())]).chars().count();
+        DiskError {
+            source: self.name.to_owned(),
+            at: At::Line {
+                line: self.number,
+                column: before + 1,
+                text: String::from_utf8_lossy(&self.text[start..end]).into_owned(),
+            },
+            message: message.into(),
+            help: help.map(ToOwned::to_owned),
+        }
+    }
+
+    /// The last line.
+    pub(super) fn text(&self) -> &[u8] {
+        &self.text
+    }
+}

@@ -1,0 +1,261 @@
+//! `ls -ln`, `ls -lnR` and what else people paste of a long listing; owners by name need account files beside it.
+
+use std::collections::BTreeSet;
+use std::io::BufRead;
+
+use mivask_core::act::quoted;
+use mivask_core::mode::FileKind;
+use mivask_core::tree::{Certainty, Device, Doubt, Entry, InodeId, Tree};
+
+use super::collect::{Collector, unknown_attributes, unknown_contents};
+use super::lines::Lines;
+use super::owners::Owners;
+use super::unescape::shell_quoted;
+use super::{kind_of_letter, mode_of_letters, number};
+use crate::error::DiskError;
+use crate::gathered::Gathered;
+
+const HELP: &str =
+    "each line is MODE LINKS OWNER GROUP SIZE DATE NAME, as `ls -lan` and `ls -lanR` write them";
+
+pub(super) fn fits(line: &[u8]) -> bool {
+    is_total(line) || letters(line.split(|byte| *byte == b' ').next().unwrap_or_default()).is_some()
+}
+
+fn is_total(line: &[u8]) -> bool {
+    line.strip_prefix(b"total ").is_some_and(|rest| rest.first().is_some_and(u8::is_ascii_digit))
+}
+
+/// Kind, bits, and whether there is an ACL behind them.
+fn letters(word: &[u8]) -> Option<(FileKind, mivask_core::mode::Mode, bool)> {
+    let (first, rest) = word.split_first()?;
+    let (nine, mark) = rest.split_at_checked(9)?;
+    let acl = match mark {
+        b"" | b"." | b"@" => false,
+        b"+" => true,
+        _ => return None,
+    };
+    Some((kind_of_letter(*first).filter(|_| *first != b'f')?, mode_of_letters(nine)?, acl))
+}
+
+pub(super) fn gather(name: &str, input: &mut dyn BufRead, owners: Owners) -> Result<Gathered, DiskError> {
+    let mut lines = Lines::new(name, input);
+    let mut reader = Reader {
+        collector: Collector::new(name).rooted(),
+        owners,
+        root: None,
+        section: Vec::new(),
+        listed: BTreeSet::new(),
+        dotted: BTreeSet::new(),
+        blank: true,
+        any: false,
+    };
+    loop {
+        let Some(line) = lines.next()?.map(<[u8]>::to_vec) else { break };
+        reader.line(&lines, &line)?;
+    }
+    reader.finish(name)
+}
+
+struct Reader {
+    collector: Collector,
+    owners: Owners,
+    /// The directory of the first section, from which others are told.
+    root: Option<Vec<u8>>,
+    /// The directory whose entries come, as a path of the tree.
+    section: Vec<u8>,
+    /// Directories that were listed.
+    listed: BTreeSet<InodeId>,
+    /// Those of them that were listed with names that begin with a dot.
+    dotted: BTreeSet<InodeId>,
+    /// Whether the last line was blank, or there was none.
+    blank: bool,
+    any: bool,
+}
+
+impl Reader {
+    fn line(&mut self, lines: &Lines<'_>, line: &[u8]) -> Result<(), DiskError> {
+        let blank = std::mem::replace(&mut self.blank, line.is_empty());
+        if line.is_empty() {
+            return Ok(());
+        }
+        if is_total(line) {
+            let dir = self.directory(lines)?;
+            self.listed.insert(dir);
+            return Ok(());
+        }
+        if let Some(row) = self.row(line) {
+            self.any = true;
+            return self.put(lines, row);
+        }
+        match line.strip_suffix(b":").filter(|_| blank) {
+            Some(path) => self.section(lines, path),
+            None => Err(lines.wrong(0, "this is no line of a long listing", Some(HELP))),
+        }
+    }
+
+    /// `PATH:` begins the entries of a directory.
+    fn section(&mut self, lines: &Lines<'_>, path: &[u8]) -> Result<(), DiskError> {
+        let path = shell_quoted(path).unwrap_or_else(|| path.to_vec());
+        let root = self.root.get_or_insert_with(|| path.clone());
+        let below = match path.strip_prefix(root.as_slice()) {
+            Some(rest) if rest.is_empty() || rest[0] == b'/' || root.ends_with(b"/") => Some(rest.to_vec()),
+            _ => None,
+        };
+        let Some(below) = below else {
+            let message = format!("{} does not lie in {}, the first directory", quoted(&path), quoted(root));
+            return Err(lines.wrong(
+                0,
+                message,
+                Some("one listing tells of one directory and what lies below"),
+            ));
+        };
+        self.section = below;
+        let dir = self.directory(lines)?;
+        self.listed.insert(dir);
+        self.any = true;
+        Ok(())
+    }
+
+    fn directory(&mut self, lines: &Lines<'_>) -> Result<InodeId, DiskError> {
+        self.collector.grower.at(&self.section).map_err(|what| lines.wrong(0, what, None))
+    }
+
+    fn put(&mut self, lines: &Lines<'_>, row: Row) -> Result<(), DiskError> {
+        let Row { name, mut entry, acl, owner, group } = row;
+        if name == b".." {
+            return Ok(());
+        }
+        let path = if name == b"." {
+            let dir = self.directory(lines)?;
+            self.listed.insert(dir);
+            self.dotted.insert(dir);
+            self.section.clone()
+        } else if name.contains(&b'/') {
+            name
+        } else {
+            // A name that begins with a dot shows that such names are listed.
+            if name.starts_with(b".") {
+                let dir = self.directory(lines)?;
+                self.dotted.insert(dir);
+            }
+            [&self.section[..], b"/", &name].concat()
+        };
+        let shown = quoted(&path).to_string();
+        if let Some((what, unknown)) = owner.map(|name| ("user", name)).or(group.map(|name| ("group", name)))
+        {
+            let fact = format!("the number of the {what} {}, to whom {shown} belongs", quoted(&unknown));
+            unknown_attributes(
+                &mut entry,
+                &fact,
+                "list with -n, or put the host's passwd and group files beside the listing",
+            );
+        } else if acl {
+            let fact = format!("the ACL of {shown}: the listing only says that there is one");
+            unknown_attributes(&mut entry, &fact, "give a survey, or the output of getfacl -R");
+        }
+        self.collector.put(lines, &path, entry)
+    }
+
+    fn row(&self, line: &[u8]) -> Option<Row> {
+        let mut words = Words { rest: line };
+        let (kind, mode, acl) = letters(words.next()?)?;
+        number::<u64>(words.next()?)?;
+        let (owner, group) = (words.next()?, words.next()?);
+        let size = words.next()?;
+        let mut device = None;
+        if let Some(major) = size.strip_suffix(b",") {
+            device = Some(Device { major: number(major)?, minor: number(words.next()?)? });
+        } else {
+            number::<u64>(size)?;
+        }
+        let rest = words.behind_date()?;
+        let (name, target) = names(rest, kind)?;
+        let (uid, gid) = (self.owners.uid(owner), self.owners.gid(group));
+        let mut entry = Entry::new(kind, uid.unwrap_or(0), gid.unwrap_or(0), mode);
+        (entry.target, entry.device) = (target.into(), device);
+        let unknown = |id: Option<u32>, name: &[u8]| id.is_none().then(|| name.to_vec());
+        Some(Row { name, entry, acl, owner: unknown(uid, owner), group: unknown(gid, group) })
+    }
+
+    /// What lies in directories without a section is not known; without `-a` names with a dot are assumed away.
+    fn finish(mut self, name: &str) -> Result<Gathered, DiskError> {
+        if !self.any {
+            return Err(DiskError::whole(name, "the listing names no file"));
+        }
+        let tree = &mut self.collector.grower.tree;
+        let hidden: std::sync::Arc<str> =
+            "no name begins with a dot in directories that were listed without -a".into();
+        let directories: Vec<InodeId> =
+            tree.ids().filter(|id| tree.inode(*id).kind == FileKind::Directory).collect();
+        for id in directories {
+            let listed = self.listed.contains(&id) || (id == Tree::ROOT && self.root.is_none());
+            let contents = match (listed, self.dotted.contains(&id)) {
+                (true, true) => Certainty::Known,
+                (true, false) => Certainty::Assumed(hidden.clone()),
+                (false, _) => {
+                    let mut entry = Entry::directory(0, 0, 0);
+                    let fact = format!("what lies in the directories that {name} does not list");
+                    unknown_contents(&mut entry, &fact, "list with -R, or give a survey");
+                    entry.doubt.unwrap_or_default().contents
+                }
+            };
+            let attributes = tree.doubt(id).map(|doubt| doubt.attributes.clone()).unwrap_or_default();
+            if attributes != Certainty::Known || contents != Certainty::Known {
+                tree.set_doubt(id, Doubt { attributes, contents });
+            }
+        }
+        self.collector.finish(name, None)
+    }
+}
+
+struct Row {
+    name: Vec<u8>,
+    entry: Entry,
+    acl: bool,
+    /// The owner's name, where nobody knows its number.
+    owner: Option<Vec<u8>>,
+    group: Option<Vec<u8>>,
+}
+
+struct Words<'l> {
+    rest: &'l [u8],
+}
+
+impl<'l> Words<'l> {
+    fn next(&mut self) -> Option<&'l [u8]> {
+        let start = self.rest.iter().position(|byte| *byte != b' ')?;
+        let rest = &self.rest[start..];
+        let end = rest.iter().position(|byte| *byte == b' ').unwrap_or(rest.len());
+        self.rest = &rest[end..];
+        Some(&rest[..end])
+    }
+
+    /// What stands behind the date, and the one blank after it: `Nov 25 12:00`, `25 Nov 2026`, `2026-11-25 12:00`,
+    /// `2026-11-25 12:00:00.000000000 +0000`, `11-25 12:00`.
+    fn behind_date(mut self) -> Option<&'l [u8]> {
+        let first = self.next()?;
+        if first.contains(&b'-') {
+            let time = self.next()?;
+            if time.iter().filter(|byte| **byte == b':').count() == 2 {
+                self.next()?;
+            }
+        } else {
+            self.next()?;
+            self.next()?;
+        }
+        self.rest.strip_prefix(b" ").filter(|rest| !rest.is_empty())
+    }
+}
+
+/// The name, and what a link points at.
+fn names(text: &[u8], kind: FileKind) -> Option<(Vec<u8>, Vec<u8>)> {
+    // Where some names are quoted, the others are put in line with a blank.
+    let aligned = text.strip_prefix(b" ").unwrap_or(text);
+    let plain = |text: &[u8]| shell_quoted(text).unwrap_or_else(|| text.to_vec());
+    if kind != FileKind::Link {
+        return Some((plain(aligned), Vec::new()));
+    }
+    let at = aligned.windows(4).position(|four| four == b" -> ")?;
+    Some((plain(&aligned[..at]), plain(&aligned[at + 4..])))
+}

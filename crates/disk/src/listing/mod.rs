@@ -1,0 +1,152 @@
+//! Listings that somebody made with ordinary tools and pasted: text, told apart by how its first lines look
+//! (docs/formats/sources.md says which commands make them).
+
+mod collect;
+mod find;
+mod getfacl;
+mod lines;
+mod ls;
+mod mtree;
+mod owners;
+mod stat;
+mod unescape;
+
+use std::io::BufRead;
+
+use mivask_core::mode::{FileKind, Mode};
+
+use crate::error::DiskError;
+use crate::gathered::Gathered;
+pub(crate) use owners::Owners;
+
+/// A kind of listing.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub(crate) enum Kind {
+    Mtree,
+    Getfacl,
+    Ls,
+    Find,
+    Stat,
+}
+
+/// What a text is, by its beginning; `None` where it is no listing.
+pub(crate) fn kind(head: &[u8]) -> Option<Kind> {
+    let lines = head.split(|byte| matches!(byte, b'\n' | 0)).filter(|line| !line.trim_ascii().is_empty());
+    lines.take(8).find_map(|line| {
+        let tests: [(Kind, fn(&[u8]) -> bool); 5] = [
+            (Kind::Mtree, mtree::fits),
+            (Kind::Getfacl, getfacl::fits),
+            (Kind::Stat, stat::fits),
+            (Kind::Find, find::fits),
+            (Kind::Ls, ls::fits),
+        ];
+        tests.into_iter().find(|(_, fits)| fits(line)).map(|(kind, _)| kind)
+    })
+}
+
+/// Reads a listing.
+pub(crate) fn gather(
+    kind: Kind,
+    name: &str,
+    input: &mut dyn BufRead,
+    owners: Owners,
+) -> Result<Gathered, DiskError> {
+    match kind {
+        Kind::Mtree => mtree::gather(name, input, owners),
+        Kind::Getfacl => getfacl::gather(name, input, owners),
+        Kind::Ls => ls::gather(name, input, owners),
+        Kind::Find => find::gather(name, input),
+        Kind::Stat => stat::gather(name, input),
+    }
+}
+
+/// The kind that the first letter of a mode such as `drwxr-x---` tells.
+fn kind_of_letter(letter: u8) -> Option<FileKind> {
+    Some(match letter {
+        b'-' | b'f' => FileKind::File,
+        b'd' => FileKind::Directory,
+        b'l' => FileKind::Link,
+        b'p' => FileKind::Fifo,
+        b's' => FileKind::Socket,
+        b'c' => FileKind::CharDevice,
+        b'b' => FileKind::BlockDevice,
+        _ => return None,
+    })
+}
+
+/// The bits of nine letters such as `rwxr-s--T`.
+fn mode_of_letters(letters: &[u8]) -> Option<Mode> {
+    if letters.len() != 9 {
+        return None;
+    }
+    let mut bits = 0;
+    for (class, three) in letters.chunks(3).enumerate() {
+        let shift = 6 - 3 * class;
+        for (letter, bit, expected) in [(three[0], 4, b'r'), (three[1], 2, b'w')] {
+            match letter {
+                b'-' => {}
+                letter if letter == expected => bits |= bit << shift,
+                _ => return None,
+            }
+        }
+        let special = 0o4000 >> class;
+        let (low, high) = if class == 2 { (b't', b'T') } else { (b's', b'S') };
+        match three[2] {
+            b'-' => {}
+            b'x' => bits |= 1 << shift,
+            letter if letter == low => bits |= 1 << shift | special,
+            letter if letter == high => bits |= special,
+            _ => return None,
+        }
+    }
+    Some(Mode::new(bits))
+}
+
+/// A number of digits only.
+fn number<T: std::str::FromStr>(digits: &[u8]) -> Option<T> {
+    let plain = !digits.is_empty() && digits.iter().all(u8::is_ascii_digit);
+    std::str::from_utf8(digits).ok().filter(|_| plain)?.parse().ok()
+}
+
+/// Up to five octal digits.
+fn octal(digits: &[u8]) -> Option<Mode> {
+    let plain = (1..=5).contains(&digits.len()) && digits.iter().all(|digit| (b'0'..=b'7').contains(digit));
+    let text = std::str::from_utf8(digits).ok().filter(|_| plain)?;
+    u16::from_str_radix(text, 8).ok().filter(|bits| *bits <= 0o7777).map(Mode::new)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn letters_are_bits() {
+        for (letters, bits) in
+            [("rwxr-x---", 0o750), ("rwsr-Sr-t", 0o6745), ("--------T", 0o1000), ("rw-rw-rw-", 0o666)]
+        {
+            assert_eq!(mode_of_letters(letters.as_bytes()), Some(Mode::new(bits)), "{letters}");
+        }
+        for letters in ["rwx", "rwxrwxrwz", "xwrrwxrwx", "rwxrwxrws"] {
+            assert_eq!(mode_of_letters(letters.as_bytes()), None, "{letters}");
+        }
+    }
+
+    #[test]
+    fn listings_are_told_apart() {
+        for (text, expected) in [
+            ("#mtree\n/set type=file\n", Kind::Mtree),
+            ("./a uid=0 gid=0 mode=0755 type=dir\n", Kind::Mtree),
+            ("# file: data\n# owner: 7101\n", Kind::Getfacl),
+            ("total 8\n-rw-r--r-- 1 0 0 1 Nov  2 10:00 a\n", Kind::Ls),
+            ("/srv:\ntotal 8\n", Kind::Ls),
+            ("drwxr-x---. 2 root tides 4096 Nov  2 10:00 a\n", Kind::Ls),
+            ("750 7101 7200 d /srv\n", Kind::Find),
+            ("750 7101 7200 directory /srv\n", Kind::Stat),
+            ("  File: /srv\n  Size: 4096\n", Kind::Stat),
+        ] {
+            assert_eq!(kind(text.as_bytes()), Some(expected), "{text}");
+        }
+        assert_eq!(kind(b"scene: 1\nworkloads: [a]\n"), None);
+        assert_eq!(kind(b"apiVersion: v1\nkind: Pod\n"), None);
+    }
+}
