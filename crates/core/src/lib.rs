@@ -32,6 +32,7 @@ pub mod cluster;
 pub mod decide;
 pub mod explore;
 pub mod fact;
+pub mod host_mounts;
 pub mod identity;
 pub mod ids;
 pub mod imprint;

@@ -7,6 +7,7 @@ use crate::cast::Cast;
 pub use crate::cluster::HostPathCheck;
 use crate::cluster::{Backing, Cluster};
 use crate::fact::{Fact, Provenance, Unknown};
+use crate::host_mounts::HostMounts;
 use crate::identity::{ContainerSecurity, ImageFacts, PlainIdentity, PodSecurity, ProcessIdentity, Refusal};
 use crate::ids::{MountIds, UserNamespace};
 use crate::mode::Mode;
@@ -110,6 +111,8 @@ pub struct VolumeFacts {
 pub struct Host {
     /// What lies at the sources of host paths; `None` where nobody told.
     pub tree: Option<Arc<Tree>>,
+    /// What is mounted on it; `None` where nobody told.
+    pub mounts: Option<HostMounts>,
     /// Its kernel settings.
     pub settings: Settings,
     /// The user namespace that containers without one of their own live in, where it is not the host's.

@@ -11,6 +11,7 @@ mod grow;
 pub mod image;
 mod listing;
 pub mod live;
+pub mod mounts;
 pub mod program;
 pub mod source;
 pub mod survey;

@@ -1,10 +1,10 @@
 //! Sources told apart by what they are and how they begin.
 
 use std::fs::File;
-use std::io::{self, BufReader};
+use std::io::{self, BufReader, Read};
 use std::path::Path;
 
-use crate::archive::{self, Packing, Part, Peeked, Plain, Stream};
+use crate::archive::{self, Flow, Packing, Part, Peeked, Plain, Stream};
 use crate::error::{At, DiskError};
 use crate::gathered::Gathered;
 use crate::image;
@@ -12,11 +12,20 @@ use crate::listing::{self, Owners};
 use crate::live::{self, Options, Watch};
 use crate::survey::{self, SurveyError};
 
-/// Reads the source at `path`, whatever it is.
+/// How much is looked at to tell what something is.
+const HEAD: u64 = 4096;
+
+const HELP: &str = "name a directory, a survey, a tar archive, an image's layers, or the output of mtree, getfacl -R, \
+    ls -lanR, find -printf or stat (docs/formats/sources.md)";
+
+/// Reads the source at `path`, whatever it is; `-` is standard input.
 ///
 /// # Errors
 /// It cannot be read, is of no known kind, or is damaged.
 pub fn gather(path: &Path, options: &Options, watch: &Watch<'_>) -> Result<Gathered, DiskError> {
+    if path == Path::new("-") {
+        return read("standard input", &mut io::stdin().lock(), options);
+    }
     let name = path.display().to_string();
     let failed = |error: io::Error| DiskError::io(&name, &error);
     let facts = std::fs::metadata(path).map_err(failed)?;
@@ -27,58 +36,75 @@ pub fn gather(path: &Path, options: &Options, watch: &Watch<'_>) -> Result<Gathe
             live::gather(path, options, watch)
         };
     }
-    let file = File::open(path).map_err(failed)?;
-    let mut input = Plain::new(file);
-    let head = input.peek().map_err(failed)?.to_vec();
-    if head.starts_with(&survey::MAGIC[..14]) {
-        let size = facts.is_file().then(|| facts.len());
-        return survey::read(&mut input, &name, size).map_err(|error| of_survey(&name, &error));
-    }
-    match Packing::of(&head) {
-        Packing::None if archive::is_tar(&head) => return of_archive(&name, &head, &mut input, options),
-        Packing::None => {
-            if let Some(kind) = listing::kind(&head) {
-                let mut input = BufReader::with_capacity(1 << 16, input);
-                return listing::gather(kind, &name, &mut input, Owners::beside(path));
-            }
-        }
-        packing => {
-            let Some(mut unpacked) = packing.unpack(input).map_err(failed)? else {
-                return Err(DiskError::whole(&name, "an archive packed in a way that is not read")
-                    .with_help("pack it with gzip, zstd or xz, or not at all"));
-            };
-            let mut part = Part::new(&mut *unpacked, u64::MAX);
-            let mut peeked = Peeked::new(&mut part, 1024)
-                .map_err(|error| DiskError::whole(&name, format!("cannot be unpacked: {error}")))?;
-            let head = peeked.head().to_vec();
-            if archive::is_tar(&head) {
-                return of_archive(&name, &head, &mut peeked, options);
-            }
-            if let Some(kind) = listing::kind(&head) {
-                let mut input = BufReader::with_capacity(1 << 16, peeked);
-                return listing::gather(kind, &name, &mut input, Owners::beside(path));
-            }
-            let message = "what is packed in it is neither a tar archive nor a listing";
-            return Err(DiskError::whole(&name, message));
-        }
-    }
-    Err(DiskError::whole(&name, "this is neither a directory nor a file that tells of one").with_help(
-        "name a directory, a survey, a tar archive, an image's layers, or the output of mtree, getfacl -R, ls -lanR, \
-         find -printf or stat (docs/formats/sources.md)",
-    ))
+    let mut plain = Plain::new(File::open(path).map_err(failed)?);
+    let told = Told { name: &name, size: facts.is_file().then(|| facts.len()), options };
+    told.read(&mut plain, || Owners::beside(path))
 }
 
-/// An archive: of an image, or of files.
-fn of_archive(
-    name: &str,
-    head: &[u8],
-    stream: &mut dyn Stream,
-    options: &Options,
-) -> Result<Gathered, DiskError> {
-    if image::is_image_member(archive::first_name(head)) {
-        image::gather_archive(name, stream, &options.choice, options.sizes)
-    } else {
-        archive::gather(name, stream, options.sizes)
+/// Reads a source from its bytes, which are called `name` in answers. Names of owners stay unknown.
+///
+/// # Errors
+/// As for [`gather`].
+pub fn read(name: &str, input: &mut dyn Read, options: &Options) -> Result<Gathered, DiskError> {
+    Told { name, size: None, options }.read(&mut Flow(input), Owners::default)
+}
+
+/// What is known of a source before its first byte.
+struct Told<'a> {
+    name: &'a str,
+    size: Option<u64>,
+    options: &'a Options,
+}
+
+impl Told<'_> {
+    fn read(&self, stream: &mut dyn Stream, owners: impl FnOnce() -> Owners) -> Result<Gathered, DiskError> {
+        let name = self.name;
+        let failed = |error: io::Error| DiskError::io(name, &error);
+        let mut part = Part::new(stream, u64::MAX);
+        let mut peeked = Peeked::new(&mut part, HEAD).map_err(failed)?;
+        let head = peeked.head().to_vec();
+        if head.starts_with(&survey::MAGIC[..14]) {
+            return survey::read(&mut peeked, name, self.size).map_err(|error| of_survey(name, &error));
+        }
+        let packing = Packing::of(&head);
+        if packing == Packing::None {
+            return self.plain(&head, &mut peeked, owners);
+        }
+        let Some(mut unpacked) = packing.unpack(peeked).map_err(failed)? else {
+            return Err(DiskError::whole(name, "an archive packed in a way that is not read")
+                .with_help("pack it with gzip, zstd or xz, or not at all"));
+        };
+        let unpacked_badly = |error| DiskError::whole(name, format!("cannot be unpacked: {error}"));
+        let mut part = Part::new(&mut *unpacked, u64::MAX);
+        let mut peeked = Peeked::new(&mut part, HEAD).map_err(unpacked_badly)?;
+        let head = peeked.head().to_vec();
+        self.plain(&head, &mut peeked, owners)
+    }
+
+    /// An archive of an image or of files, or a listing.
+    fn plain(
+        &self,
+        head: &[u8],
+        stream: &mut dyn Stream,
+        owners: impl FnOnce() -> Owners,
+    ) -> Result<Gathered, DiskError> {
+        let (name, options) = (self.name, self.options);
+        if archive::is_tar(head) {
+            return if image::is_image_member(archive::first_name(head)) {
+                image::gather_archive(name, stream, &options.choice, options.sizes)
+            } else {
+                archive::gather(name, stream, options.sizes)
+            };
+        }
+        if let Some(kind) = listing::kind(head) {
+            let mut input = BufReader::with_capacity(1 << 16, stream);
+            return listing::gather(kind, name, &mut input, owners());
+        }
+        if head.is_empty() {
+            return Err(DiskError::whole(name, "the source is empty").with_help(HELP));
+        }
+        Err(DiskError::whole(name, "this is neither a directory nor a file that tells of one")
+            .with_help(HELP))
     }
 }
 

@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use mivask_core::accounts::Accounts;
 use mivask_core::fact::{Fact, Provenance};
+use mivask_core::host_mounts::{HostMount, HostMounts};
 use mivask_core::identity::{ImageFacts, Knowledge};
 use mivask_core::mount::MountFlags;
 use mivask_core::personality::Personality;
@@ -12,6 +13,7 @@ use mivask_core::scene::{Image, VolumeFacts};
 use mivask_core::tree::Tree;
 use mivask_disk::error::{At, DiskError};
 use mivask_disk::gathered::{AccountFiles, Gathered, Holes};
+use mivask_disk::mounts::MountLine;
 
 use crate::accounts;
 use crate::slip::{Severity, Slips};
@@ -58,6 +60,33 @@ pub fn volume(source: &str, tree: Arc<Tree>) -> VolumeFacts {
         group_ownership: None,
         from: Provenance::Source(Arc::from(source)),
     }
+}
+
+/// The mounts of a host, as a table tells them. Options that decide nothing are passed over.
+#[must_use]
+pub fn mounts(source: &str, lines: &[MountLine]) -> HostMounts {
+    let file: Arc<str> = Arc::from(source);
+    let one = |line: &MountLine| {
+        let words = line.options.iter().filter_map(|option| MountFlags::by_word(option));
+        let mut personality = Personality::of(&line.filesystem);
+        if let Some(personality) = &mut personality {
+            for option in line.options.iter().chain(&line.super_options) {
+                // What is not understood here was understood by the kernel that mounted it.
+                let _ = personality.option(option);
+            }
+        }
+        HostMount {
+            at: line.at.clone(),
+            filesystem: Arc::from(line.filesystem.as_str()),
+            flags: words.fold(MountFlags::NONE, MountFlags::with),
+            // Only mountinfo tells the superblock's options apart.
+            read_only_filesystem: line.device.is_some()
+                && line.super_options.iter().any(|option| option == "ro"),
+            personality,
+            from: Provenance::Line { file: file.clone(), line: line.line },
+        }
+    };
+    HostMounts::new(lines.iter().map(one).collect())
 }
 
 /// What a source could not tell; `None` where it told everything.

@@ -154,7 +154,7 @@ fn host(
 ) -> Prepared {
     let (kind, from, creator, waits) = (asked.kind, asked.from, kube.creator, true);
     let wanted = host_path::Wanted { path, check, kind, from, creator, waits };
-    let mut ready = host_path::prepare(stage, kube.host, &wanted);
+    let mut ready = host_path::prepare(stage, kube, &wanted);
     let Some((group, policy)) = group.filter(|_| ready.blocked.is_none()) else { return ready };
     if asked.read_only {
         ready.note("it is asked for read-only, so the filesystem group is not applied");

@@ -207,7 +207,27 @@ impl Builder<'_> {
         let of_pod = self.kube.workload.own_users.is_some();
         let shifted = of_pod || mount.engine.id_mapped || matches!(ready, Ready::Tmpfs(_));
         let ids = if shifted { self.own_ids.clone() } else { mount.ids.clone() };
+        let before = self.mounts.iter().count();
         self.attach(&Attachment { at, volume: &volume, root, flags, origin, from, ids: &ids });
+        let made = self.mounts.iter().nth(before).map(|(id, _)| id);
+        if let Some(outer) = made.filter(|_| root == volume.root) {
+            self.nested(outer, &volume, at, &ids);
+        }
+    }
+
+    /// What is mounted below a host path comes along, with flags of its own: those of the outer mount are its alone.
+    fn nested(&mut self, outer: MountId, volume: &Prepared, at: &[u8], ids: &MountIds) {
+        for nested in &volume.nested {
+            let path = [at, b"/", nested.rest.as_slice()].concat();
+            let inner = Prepared {
+                root: Some(nested.inode),
+                label: Some(nested.label.clone()),
+                ..Prepared::single(nested.source, &volume.kind, Preparation::default())
+            };
+            let (root, flags, origin) = (inner.root, nested.flags, MountOrigin::Declared);
+            let new = Attachment { at: &path, volume: &inner, root, flags, origin, from: &nested.from, ids };
+            self.push(Some((outer, nested.inode)), &new);
+        }
     }
 
     /// The volume as this container gets it at `at`: filled or made where that is its own.

@@ -2,9 +2,11 @@
 
 use std::sync::Arc;
 
+use super::kube::Kube;
 use super::mount_point::{Maker, find_or_make};
-use super::prepared::Prepared;
+use super::prepared::{Nested, Prepared};
 use crate::fact::{Provenance, Unknown};
+use crate::host_mounts::HostMount;
 use crate::identity::Refusal;
 use crate::mode::FileKind;
 use crate::mount::{MountFlags, MountOrigin, MountTable, Preparation, Source, SourceId, Variant};
@@ -47,12 +49,77 @@ pub(super) struct Wanted<'a> {
     pub waits: bool,
 }
 
-/// One host path. The filesystem group never changes it.
-pub(super) fn prepare(stage: &mut Stage, host: Option<SourceId>, wanted: &Wanted<'_>) -> Prepared {
+/// One host path with the flags of the mount underneath. The filesystem group never changes it.
+pub(super) fn prepare(stage: &mut Stage, kube: &Kube<'_>, wanted: &Wanted<'_>) -> Prepared {
+    let mut prepared = on_host(stage, kube, wanted);
+    let mount = kube.scene.host.mounts.as_ref().and_then(|mounts| mounts.covering(wanted.path));
+    if let Some(mount) = mount {
+        // A bind shows the flags of the mount underneath; a superblock's own say more than any mount.
+        prepared.flags = prepared.flags.with(mount.flags);
+        if mount.flags != MountFlags::NONE || mount.read_only_filesystem {
+            let at = crate::act::quoted(&mount.at);
+            prepared.note(format!(
+                "the host's {} mount at {at} is {} ({})",
+                mount.filesystem, mount.flags, mount.from
+            ));
+        }
+    }
+    prepared
+}
+
+/// The source for paths on `mount`: the host's own, or one with the rules of the mount's file system.
+fn source_on(stage: &mut Stage, host: SourceId, mount: Option<&HostMount>) -> SourceId {
+    let plain = |mount: &&HostMount| {
+        mount.read_only_filesystem || mount.personality.as_ref() != Some(&Personality::default())
+    };
+    let Some(mount) = mount.filter(plain) else { return host };
+    let tree = stage.source(host).tree.clone();
+    let native = match &mount.personality {
+        Some(_) => Certainty::Known,
+        None => {
+            let fact = format!(
+                "the rules of {}, which is mounted at {}",
+                mount.filesystem,
+                crate::act::quoted(&mount.at)
+            );
+            Certainty::Unknown(Unknown::new(&fact, "not possible here: this version does not know them"))
+        }
+    };
+    stage.add_source(Source {
+        name: Arc::from(format!("host {}", crate::act::quoted(&mount.at))),
+        filesystem: Some(mount.filesystem.clone()),
+        tree,
+        read_only: mount.read_only_filesystem,
+        native,
+        personality: mount.personality.clone().unwrap_or_default(),
+    })
+}
+
+/// The mounts of the host below a directory of it, as far as the tree has their mount points.
+fn nested(stage: &mut Stage, kube: &Kube<'_>, host: SourceId, root: InodeId, path: &[u8]) -> Vec<Nested> {
+    let Some(mounts) = &kube.scene.host.mounts else { return Vec::new() };
+    let mut all = Vec::new();
+    for (mount, rest) in mounts.below(path) {
+        let tree = &stage.source(host).tree;
+        let names = rest.split(|byte| *byte == b'/').filter(|name| !name.is_empty());
+        let found = names.into_iter().try_fold(root, |dir, name| tree.lookup(dir, name));
+        let Some(inode) = found else { continue };
+        let label = Arc::from(format!("host {}", crate::act::quoted(&mount.at)));
+        let source = source_on(stage, host, Some(mount));
+        let (rest, flags, from) = (rest.to_vec(), mount.flags, mount.from.clone());
+        all.push(Nested { rest, inode, source, flags, label, from });
+    }
+    all
+}
+
+fn on_host(stage: &mut Stage, kube: &Kube<'_>, wanted: &Wanted<'_>) -> Prepared {
     let shown = crate::act::quoted(wanted.path);
-    let Some(host) = host else {
+    let Some(host) = kube.host else {
         return unknown(stage, &shown, wanted);
     };
+    let mount = kube.scene.host.mounts.as_ref().and_then(|mounts| mounts.covering(wanted.path));
+    let whole = host;
+    let host = source_on(stage, host, mount);
     let found = match reach(stage, host, wanted) {
         Ok(Reached::Unlisted) => return unknown(stage, &shown, wanted),
         Ok(Reached::Known(root, made)) => Ok((root, made)),
@@ -72,7 +139,9 @@ pub(super) fn prepare(stage: &mut Stage, host: Option<SourceId>, wanted: &Wanted
         Err((class, reason)) => (Tree::ROOT, Some(refusal(class, &shown, &reason, wanted))),
     };
     preparation.before = Some(super::prepared::root_facts(&stage.source(host).tree, root));
+    let nested = nested(stage, kube, whole, root, wanted.path);
     Prepared {
+        nested,
         root: Some(root),
         label: Some(Arc::from(format!("host {shown}"))),
         blocked,

@@ -35,6 +35,21 @@ pub(super) struct Prepared {
     pub blocked: Option<Refusal>,
     /// Whether an engine may fill it from the image of the container that mounts it.
     pub fills: Fills,
+    /// Mounts of the host below it, which come along.
+    pub nested: Vec<Nested>,
+}
+
+/// A mount of the host that lies below a host path.
+#[derive(Clone, Debug)]
+pub(super) struct Nested {
+    /// Its path below the host path.
+    pub rest: Vec<u8>,
+    /// Its mount point, and what shows there.
+    pub inode: InodeId,
+    pub source: SourceId,
+    pub flags: MountFlags,
+    pub label: Arc<str>,
+    pub from: Provenance,
 }
 
 /// Whether a volume is filled from an image.
@@ -60,6 +75,7 @@ impl Prepared {
             label: None,
             blocked: None,
             fills: Fills::Never,
+            nested: Vec::new(),
         }
     }
 

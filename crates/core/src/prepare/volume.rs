@@ -39,7 +39,7 @@ fn ready(stage: &mut Stage, kube: &Kube<'_>, shelf: &mut Shelf, volume: &Volume)
     Ready::Shared(match &volume.kind {
         VolumeKind::EmptyDir(medium) => empty_dir(stage, kube.workload, volume, *medium),
         VolumeKind::HostPath { path, check } => {
-            host_path::prepare(stage, kube.host, &host(path, *check, "hostPath", true))
+            host_path::prepare(stage, kube, &host(path, *check, "hostPath", true))
         }
         VolumeKind::Claim { claim, read_only } => backed::claim(stage, kube, claim, *read_only, from),
         VolumeKind::Ephemeral { class, access_modes } => {
@@ -70,7 +70,7 @@ fn ready(stage: &mut Stage, kube: &Kube<'_>, shelf: &mut Shelf, volume: &Volume)
         VolumeKind::Bind { path, make_missing } => {
             let make = *make_missing && kube.profile.binds.makes_missing_source;
             let check = if make { HostPathCheck::None } else { HostPathCheck::MustExist };
-            host_path::prepare(stage, kube.host, &host(path, check, "bind", false))
+            host_path::prepare(stage, kube, &host(path, check, "bind", false))
         }
         VolumeKind::System(filesystem) => defaults::system(stage, shelf, filesystem),
         VolumeKind::Other { kind, read_only } => other(stage, volume, kind, *read_only),
@@ -110,7 +110,7 @@ fn named(stage: &mut Stage, kube: &Kube<'_>, volume: &Volume, driver: &Driver, e
         Driver::Bind(path) => {
             let (check, kind, waits) = (HostPathCheck::Directory, "volume", false);
             let wanted = host_path::Wanted { path, check, kind, from, creator: kube.creator, waits };
-            let mut ready = host_path::prepare(stage, kube.host, &wanted);
+            let mut ready = host_path::prepare(stage, kube, &wanted);
             ready.fills = Fills::Used;
             ready
         }

@@ -4,7 +4,7 @@ mod pax;
 mod stream;
 mod tar;
 
-pub(crate) use stream::{Packing, Part, Peeked, Plain, Stream};
+pub(crate) use stream::{Flow, Packing, Part, Peeked, Plain, Stream};
 pub(crate) use tar::{Member, Members, TarError, What};
 
 use std::sync::Arc;

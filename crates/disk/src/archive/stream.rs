@@ -1,7 +1,7 @@
 //! Bytes in order, packed or not, that can be passed over cheaply.
 
 use std::fs::File;
-use std::io::{self, BufRead, BufReader, Cursor, Read, Seek, SeekFrom};
+use std::io::{self, BufReader, Cursor, Read, Seek, SeekFrom};
 
 /// How much is read at once.
 const ROOM: usize = 1 << 16;
@@ -27,10 +27,6 @@ impl Plain {
     pub(crate) fn new(file: File) -> Self {
         let length = file.metadata().ok().filter(std::fs::Metadata::is_file).map(|facts| facts.len());
         Self { file: BufReader::with_capacity(ROOM, file), length, at: 0 }
-    }
-
-    pub(crate) fn peek(&mut self) -> io::Result<&[u8]> {
-        self.file.fill_buf()
     }
 }
 

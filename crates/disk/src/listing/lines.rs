@@ -9,7 +9,7 @@ const LONGEST: u64 = 1 << 17;
 /// How much of a line is shown with a mistake.
 const SHOWN: usize = 160;
 
-pub(super) struct Lines<'i> {
+pub(crate) struct Lines<'i> {
     /// The listing as the user named it.
     pub name: &'i str,
     input: &'i mut dyn BufRead,
@@ -20,7 +20,7 @@ pub(super) struct Lines<'i> {
 }
 
 impl<'i> Lines<'i> {
-    pub(super) fn new(name: &'i str, input: &'i mut dyn BufRead) -> Self {
+    pub(crate) fn new(name: &'i str, input: &'i mut dyn BufRead) -> Self {
         Self { name, input, end: b'\n', number: 0, text: Vec::new() }
     }
 
@@ -36,7 +36,7 @@ impl<'i> Lines<'i> {
     }
 
     /// The next line, without its end.
-    pub(super) fn next(&mut self) -> Result<Option<&[u8]>, DiskError> {
+    pub(crate) fn next(&mut self) -> Result<Option<&[u8]>, DiskError> {
         self.text.clear();
         let input = &mut *self.input;
         let read = input.take(LONGEST).read_until(self.end, &mut self.text);
@@ -57,7 +57,7 @@ impl<'i> Lines<'i> {
     }
 
     /// What is wrong at byte `at` of the last line.
-    pub(super) fn wrong(&self, at: usize, message: impl Into<String>, help: Option<&str>) -> DiskError {
+    pub(crate) fn wrong(&self, at: usize, message: impl Into<String>, help: Option<&str>) -> DiskError {
         let start = at.saturating_sub(SHOWN / 2).min(self.text.len());
         let end = (start + SHOWN).min(self.text.len());
         let before = String::from_utf8_lossy(&self.text[start..at.min(self.text.len())]).chars().count();

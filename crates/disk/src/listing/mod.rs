@@ -17,7 +17,9 @@ use mivask_core::mode::{FileKind, Mode};
 
 use crate::error::DiskError;
 use crate::gathered::Gathered;
+pub(crate) use lines::Lines;
 pub(crate) use owners::Owners;
+pub(crate) use unescape::backslashes;
 
 /// A kind of listing.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]

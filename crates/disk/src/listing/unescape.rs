@@ -2,7 +2,7 @@
 
 /// Backslash escapes: three octal digits, the letters of C, a blank as `\ ` or `\s`, and the caret and meta forms of
 /// vis(3). What is no escape stays as it is.
-pub(super) fn backslashes(text: &[u8]) -> Vec<u8> {
+pub(crate) fn backslashes(text: &[u8]) -> Vec<u8> {
     let mut out = Vec::with_capacity(text.len());
     let mut rest = text;
     while let Some((first, after)) = rest.split_first() {

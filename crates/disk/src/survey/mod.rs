@@ -17,6 +17,21 @@ use serde::{Deserialize, Serialize};
 /// The first line of every survey.
 pub const MAGIC: &[u8; 16] = b"mivask-survey 1\n";
 
+/// A survey whose head is sound and whose one frame of directories holds `raw`, for tests of what reads it: their
+/// bytes get past the checksums.
+#[must_use]
+pub fn framed(raw: &[u8]) -> Vec<u8> {
+    let mut out = MAGIC.to_vec();
+    let head = serde_json::to_vec(&Head { inodes: 3, ..Head::default() }).unwrap_or_default();
+    // Memory takes whatever is written.
+    let _ = frame::FrameWriter::new(&mut out).and_then(|mut frames| {
+        frames.write(frame::Kind::Head, &head)?;
+        frames.write(frame::Kind::Directories, raw)?;
+        frames.write(frame::Kind::End, b"3")
+    });
+    out
+}
+
 /// What stands at the beginning.
 #[derive(Clone, PartialEq, Eq, Debug, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", default)]

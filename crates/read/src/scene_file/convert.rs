@@ -8,6 +8,7 @@ use mivask_core::scene::{Assigned, Scene};
 use mivask_disk::error::DiskError;
 use mivask_disk::gathered::Gathered;
 use mivask_disk::image::Choice;
+use mivask_disk::mounts::MountLine;
 
 use super::listed::Listed;
 use super::types::{AssignedSection, RuntimeName, SceneFile};
@@ -39,6 +40,15 @@ impl Reading<'_> {
     pub(super) fn gather(&self, path: &str, choice: &Choice) -> Result<(String, Gathered), DiskError> {
         let full = self.folder.join(path);
         Ok((full.display().to_string(), self.files.gather(&full, choice)?))
+    }
+
+    /// The lines of a table of mounts named in the scene.
+    pub(super) fn mount_table(&self, path: &str) -> Result<(String, Vec<MountLine>), DiskError> {
+        let full = self.folder.join(path);
+        let shown = full.display().to_string();
+        let mut input = self.files.open(&full).map_err(|error| DiskError::io(&shown, &error))?;
+        let lines = mivask_disk::mounts::read(&shown, &mut input)?;
+        Ok((shown, lines))
     }
 
     fn assigned(&self, section: &AssignedSection, node: &Node) -> Assigned {

@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use mivask_core::accounts::Accounts;
 use mivask_core::fact::Fact;
+use mivask_core::host_mounts::HostMounts;
 use mivask_core::identity::{ImageFacts, Knowledge};
 use mivask_core::ids::UserNamespace;
 use mivask_core::mount::MountFlags;
@@ -268,6 +269,17 @@ impl Reading<'_> {
         whole
     }
 
+    /// The table of mounts at `path`.
+    fn mounts(&mut self, path: &str, at: &Node) -> Option<HostMounts> {
+        match self.mount_table(path) {
+            Ok((shown, lines)) => Some(disk::mounts(&shown, &lines)),
+            Err(error) => {
+                disk::slip(&error, (self.source, &at.span), self.slips);
+                None
+            }
+        }
+    }
+
     /// The host; `node` is its section.
     pub(super) fn host(&mut self, section: &HostSection, node: Option<&Node>) -> Host {
         let Some(node) = node else {
@@ -304,6 +316,8 @@ impl Reading<'_> {
                 self.source.place(&at.span, "host.user-namespace"),
             )
         });
-        Host { tree, settings, user_namespace }
+        let mounts =
+            section.mounts.as_deref().zip(node.get("mounts")).and_then(|(path, at)| self.mounts(path, at));
+        Host { tree, mounts, settings, user_namespace }
     }
 }

@@ -86,6 +86,9 @@ pub struct HostSection {
     /// The same in parts: what lies at single directories of the host, by their absolute paths.
     #[serde(default)]
     pub trees: BTreeMap<String, TreeSource>,
+    /// What is mounted where on it: the path of a copy of `/proc/self/mountinfo`, `/proc/mounts` or `/etc/fstab`.
+    /// Binds show the options of the mount underneath.
+    pub mounts: Option<String>,
     /// Kernel settings, such as `fs.protected_regular: 1`.
     #[serde(default)]
     pub sysctls: BTreeMap<String, u8>,

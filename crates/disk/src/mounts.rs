@@ -1,0 +1,148 @@
+//! Tables of mounts: `/proc/PID/mountinfo`, `/proc/mounts` and fstab(5), told apart line by line.
+
+use std::io::BufRead;
+
+use crate::error::DiskError;
+use crate::listing::{Lines, backslashes};
+
+const HELP: &str = "name a copy of /proc/self/mountinfo, of /proc/mounts or of /etc/fstab";
+
+/// One line of a table.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct MountLine {
+    /// The mount point, absolute.
+    pub at: Vec<u8>,
+    /// The part of the filesystem that shows; `/` where nobody tells.
+    pub root: Vec<u8>,
+    /// `MAJOR:MINOR` of the filesystem, where it is told.
+    pub device: Option<String>,
+    /// The filesystem's type.
+    pub filesystem: String,
+    /// Options of the mount.
+    pub options: Vec<String>,
+    /// Options of the superblock; the same as those of the mount where the table does not tell them apart.
+    pub super_options: Vec<String>,
+    /// Its line, from 1.
+    pub line: usize,
+}
+
+/// Reads a table of mounts, which is called `name` in answers.
+///
+/// # Errors
+/// A line is none of such a table.
+pub fn read(name: &str, input: &mut dyn BufRead) -> Result<Vec<MountLine>, DiskError> {
+    let mut lines = Lines::new(name, input);
+    let mut all = Vec::new();
+    loop {
+        let Some(line) = lines.next()?.map(<[u8]>::to_vec) else { break };
+        let text = line.trim_ascii();
+        if text.is_empty() || text.starts_with(b"#") {
+            continue;
+        }
+        let fields: Vec<&[u8]> =
+            text.split(|byte| matches!(byte, b' ' | b'\t')).filter(|field| !field.is_empty()).collect();
+        let told = if is_mountinfo(&fields) { mountinfo(&fields) } else { table(&fields) };
+        match told {
+            Some(Told::Mount(mount)) => all.push(MountLine { line: lines.number, ..mount }),
+            Some(Told::Nothing) => {}
+            None => return Err(lines.wrong(0, "this is no line of a table of mounts", Some(HELP))),
+        }
+    }
+    if all.is_empty() {
+        return Err(DiskError::whole(name, "the table names no mount").with_help(HELP));
+    }
+    Ok(all)
+}
+
+enum Told {
+    Mount(MountLine),
+    /// Swap space, and what is not mounted by itself.
+    Nothing,
+}
+
+fn is_mountinfo(fields: &[&[u8]]) -> bool {
+    let digits = |field: &[u8]| field.iter().all(u8::is_ascii_digit);
+    fields.len() >= 9 && digits(fields[0]) && digits(fields[1]) && fields[2].contains(&b':')
+}
+
+/// `36 35 98:0 /root /at rw,noatime shared:1 - ext4 /dev/sda1 rw,errors=continue`
+fn mountinfo(fields: &[&[u8]]) -> Option<Told> {
+    let dash = fields.iter().skip(6).position(|field| *field == b"-")? + 6;
+    let filesystem = text(fields.get(dash + 1)?);
+    Some(Told::Mount(MountLine {
+        at: absolute(fields[4])?,
+        root: backslashes(fields[3]),
+        device: Some(text(fields[2])),
+        filesystem,
+        options: options(fields[5]),
+        super_options: fields.get(dash + 3).map(|field| options(field)).unwrap_or_default(),
+        line: 0,
+    }))
+}
+
+/// `/dev/sda1 /at ext4 rw,noatime 0 1`; the last two may be left out in fstab.
+fn table(fields: &[&[u8]]) -> Option<Told> {
+    let (at, filesystem) = (*fields.get(1)?, *fields.get(2)?);
+    let told = fields.get(3).map(|field| options(field)).unwrap_or_default();
+    if fields.len() > 6 || fields.iter().skip(4).any(|field| !field.iter().all(u8::is_ascii_digit)) {
+        return None;
+    }
+    if filesystem == b"swap" || at == b"none" || at == b"swap" || told.iter().any(|option| option == "noauto")
+    {
+        return Some(Told::Nothing);
+    }
+    Some(Told::Mount(MountLine {
+        at: absolute(at)?,
+        root: b"/".to_vec(),
+        device: None,
+        filesystem: text(filesystem),
+        super_options: told.clone(),
+        options: told,
+        line: 0,
+    }))
+}
+
+fn absolute(field: &[u8]) -> Option<Vec<u8>> {
+    let mut at = backslashes(field);
+    while at.len() > 1 && at.last() == Some(&b'/') {
+        at.pop();
+    }
+    at.starts_with(b"/").then_some(at)
+}
+
+fn options(field: &[u8]) -> Vec<String> {
+    text(&backslashes(field)).split(',').filter(|option| !option.is_empty()).map(ToOwned::to_owned).collect()
+}
+
+fn text(field: &[u8]) -> String {
+    String::from_utf8_lossy(field).into_owned()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn read_text(text: &str) -> Result<Vec<MountLine>, DiskError> {
+        read("table", &mut text.as_bytes())
+    }
+
+    #[test]
+    fn the_three_tables_are_told_apart() {
+        let info = "29 1 254:0 / / rw,relatime shared:1 - ext4 /dev/root rw,discard\n\
+                    40 29 0:35 /sub /srv/a\\040b ro,nosuid - tmpfs tmpfs rw,size=1k\n";
+        let lines = read_text(info).unwrap();
+        assert_eq!((lines[1].at.as_slice(), lines[1].root.as_slice()), (&b"/srv/a b"[..], &b"/sub"[..]));
+        assert_eq!((lines[1].options[0].as_str(), lines[1].super_options[0].as_str()), ("ro", "rw"));
+        assert_eq!((lines[1].filesystem.as_str(), lines[1].line), ("tmpfs", 2));
+
+        let fstab = "# disks\nUUID=1 / ext4 defaults 0 1\n/dev/b none swap sw 0 0\n\
+                     LABEL=usb\t/media/usb/ vfat uid=7101,noexec\n/dev/c /mnt xfs noauto 0 0\n";
+        let lines = read_text(fstab).unwrap();
+        assert_eq!(lines.len(), 2);
+        assert_eq!((lines[1].at.as_slice(), lines[1].line), (&b"/media/usb"[..], 4));
+
+        let error = read_text("29 1 254:0 / / rw shared:1\n").unwrap_err();
+        assert!(error.to_string().starts_with("table:1:1: "), "{error}");
+        assert!(read_text("").is_err() && read_text("scene: 1\n").is_err());
+    }
+}
