@@ -10,8 +10,10 @@ use mivask_core::question::{Remark, remarks};
 use mivask_core::runtime::{Flavour, Runtime};
 use mivask_core::scene::Scene;
 use mivask_core::stage::Stage;
+use mivask_disk::process::Reach;
 use mivask_read::input::{Disk, InputError, Origin, read_input, read_merged};
 use mivask_read::outline::Outline;
+use mivask_read::process;
 use mivask_read::slip::{Severity, Slips};
 use mivask_show::sides::{Facet, Side};
 
@@ -29,8 +31,8 @@ pub(crate) struct Whole {
 
 impl Whole {
     /// What `input` describes, under the first runtime it names.
-    pub(crate) fn read(input: &Input, err: &mut dyn Write) -> Result<Self, Failure> {
-        let mut scene = scene(input, err)?;
+    pub(crate) fn read(input: &Input, reach: &Reach, err: &mut dyn Write) -> Result<Self, Failure> {
+        let mut scene = scene(input, reach, err)?;
         choose_for(&mut scene, input.runtime.first().copied())?;
         let stage = prepare::stage(&scene);
         Ok(Self { scene, strict: input.strict, stage })
@@ -84,7 +86,7 @@ pub(crate) fn sides(
     if input.runtime.len() < 2 {
         return Ok(None);
     }
-    let mut scene = scene(input, err)?;
+    let mut scene = scene(input, &Reach::default(), err)?;
     let mut sides = Vec::new();
     for runtime in &input.runtime {
         choose_for(&mut scene, Some(*runtime))?;
@@ -104,23 +106,45 @@ pub(crate) fn print_sides(out: &mut dyn Write, sides: &[Side], json: bool) -> Re
     Ok(End::Answered)
 }
 
-fn scene(input: &Input, err: &mut dyn Write) -> Result<Scene, Failure> {
-    let mut scene = checked(input, err, |slips| match merged(input) {
-        None => read_input(&Origin::of(&input.input), &Disk, slips),
-        Some(all) => read_merged(&all, &Disk, slips),
-    })?;
+fn scene(input: &Input, reach: &Reach, err: &mut dyn Write) -> Result<Scene, Failure> {
+    let mut scene = match process::named(&input.input) {
+        Some(pid) => running(pid, reach)?,
+        None => checked(input, err, |slips| match merged(input) {
+            None => read_input(&Origin::of(&input.input), &Disk, slips),
+            Some(all) => read_merged(&all, &Disk, slips),
+        })?,
+    };
     let workloads = std::mem::take(&mut scene.workloads);
     let added = facts::add(&mut scene, Some(&workloads), input, err);
     scene.workloads = workloads;
     added.map(|()| scene)
 }
 
+/// A running process, with the part of its files that is asked about.
+fn running(pid: u32, reach: &Reach) -> Result<Scene, Failure> {
+    let process = mivask_disk::process::look(pid, reach).map_err(Failure::Disk)?;
+    Ok(process::scene(process, mivask_kernel::settings()))
+}
+
+/// The paths that sentences speak of, as far as they read.
+pub(crate) fn reach_of(sentences: &[String]) -> Reach {
+    let acts = sentences.iter().filter_map(|text| mivask_core::act::parse_act(text).ok());
+    let paths = acts.flat_map(|act| {
+        let second = act.verb.second_path().map(<[u8]>::to_vec);
+        std::iter::once(act.path).chain(second)
+    });
+    Reach { paths: paths.collect(), whole: false }
+}
+
 /// The same with the workloads apart, so that they need not all be held.
-pub(crate) fn outline(input: &Input, err: &mut dyn Write) -> Result<Outline, Failure> {
-    let mut outline = checked(input, err, |slips| match merged(input) {
-        None => Outline::read(&Origin::of(&input.input), &Disk, slips),
-        Some(all) => read_merged(&all, &Disk, slips).map(Outline::of),
-    })?;
+pub(crate) fn outline(input: &Input, reach: &Reach, err: &mut dyn Write) -> Result<Outline, Failure> {
+    let mut outline = match process::named(&input.input) {
+        Some(pid) => Outline::of(running(pid, reach)?),
+        None => checked(input, err, |slips| match merged(input) {
+            None => Outline::read(&Origin::of(&input.input), &Disk, slips),
+            Some(all) => read_merged(&all, &Disk, slips).map(Outline::of),
+        })?,
+    };
     let (scene, held) = outline.parts();
     facts::add(scene, held, input, err)?;
     Ok(outline)

@@ -6,6 +6,7 @@ use std::io::{self, Write};
 use mivask_core::prepare::Staging;
 use mivask_core::question::{Remark, remarks};
 use mivask_core::stage::{Actor, Stage};
+use mivask_disk::process::Reach;
 use mivask_read::input::Disk;
 use mivask_read::outline::Outline;
 use mivask_show::json::List;
@@ -20,6 +21,8 @@ type Printing<'a, R> = &'a dyn Fn(&mut dyn Write, &[R]) -> io::Result<()>;
 
 /// A question about single actors, and how its answers are shown.
 pub(crate) struct Table<'a, R> {
+    /// The paths that are asked about, for inputs of which not everything is read.
+    pub reach: Reach,
     /// The rows about one actor.
     pub ask: &'a dyn Fn(&Stage, &Actor) -> Vec<R>,
     /// What is compared under several runtimes.
@@ -45,7 +48,7 @@ impl<R> Table<'_, R> {
         out: &mut dyn Write,
         err: &mut dyn Write,
     ) -> Result<End, Failure> {
-        let mut outline = outline(&common.input, err)?;
+        let mut outline = outline(&common.input, &self.reach, err)?;
         // Nothing is printed before it is known who is meant.
         let chosen = chosen(&outline, &common.actor)?;
         let runtimes = &common.input.runtime;

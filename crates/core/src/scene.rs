@@ -8,7 +8,9 @@ pub use crate::cluster::HostPathCheck;
 use crate::cluster::{Backing, Cluster};
 use crate::fact::{Fact, Provenance, Unknown};
 use crate::host_mounts::HostMounts;
-use crate::identity::{ContainerSecurity, ImageFacts, PlainIdentity, PodSecurity, ProcessIdentity, Refusal};
+use crate::identity::{
+    ContainerSecurity, ImageFacts, PlainIdentity, PodSecurity, ProcessIdentity, Refusal, Resolved,
+};
 use crate::ids::{MountIds, UserNamespace};
 use crate::mode::Mode;
 use crate::mount::MountFlags;
@@ -153,6 +155,8 @@ pub enum Who {
     Plain(Box<PlainIdentity>),
     /// An OCI runtime configuration.
     Process(Box<ProcessIdentity>),
+    /// A process that runs already: it is who it is.
+    Running(Box<Resolved>),
 }
 
 /// One container.

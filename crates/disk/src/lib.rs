@@ -12,6 +12,7 @@ pub mod image;
 mod listing;
 pub mod live;
 pub mod mounts;
+pub mod process;
 pub mod program;
 pub mod source;
 pub mod survey;

@@ -7,6 +7,7 @@ use clap::ValueEnum;
 use mivask_core::act::{Act, ActError, parse_act, parse_acts};
 use mivask_core::question::{Answer, ask};
 use mivask_core::stage::Stage;
+use mivask_disk::process::Reach;
 use mivask_read::input::{Disk, FileReader, Origin};
 use mivask_read::slip::{Severity, Slips};
 use mivask_read::text::SourceText;
@@ -58,7 +59,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     if let Some(sides) = load::sides(&args.input, err, &mut answer)? {
         return load::print_sides(out, &sides, args.format != ActFormat::Text);
     }
-    let whole = load::Whole::read(&args.input, err)?;
+    let whole = load::Whole::read(&args.input, &reach(args)?, err)?;
     let acts = gather(&args.input, &args.acts, &args.file, &whole.stage, err)?;
     whole.remark(&acts, err)?;
     let answers: Vec<Answer> = acts.iter().map(|act| ask(&whole.stage, act)).collect::<Result<_, _>>()?;
@@ -69,6 +70,16 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     }
     let broken = answers.iter().any(|answer| answer.holds() == Some(false));
     Ok(if broken { End::NotUpheld } else { End::Answered })
+}
+
+/// The paths that the acts speak of, for inputs of which not everything is read.
+fn reach(args: &Args) -> Result<Reach, Failure> {
+    let mut sentences = args.acts.clone();
+    for path in args.file.iter().filter(|path| *path != std::path::Path::new("-")) {
+        let text = Disk.read(path).map_err(|error| Failure::File { path: path.clone(), error })?;
+        sentences.extend(String::from_utf8_lossy(&text).lines().map(ToOwned::to_owned));
+    }
+    Ok(load::reach_of(&sentences))
 }
 
 /// Every act of the command line and of files, or every mistake in them.

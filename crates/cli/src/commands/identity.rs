@@ -4,6 +4,7 @@ use std::io::Write;
 
 use mivask_core::mount::MountTable;
 use mivask_core::stage::Actor;
+use mivask_disk::process::Reach;
 use mivask_show::{json, sides, text};
 
 use crate::end::{End, Failure};
@@ -21,6 +22,7 @@ pub(crate) struct Args {
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
     Table {
+        reach: Reach::default(),
         // Of what an actor sees nothing is shown here, so it need not stay.
         ask: &|_, actor| vec![Actor { mounts: MountTable::default(), ..actor.clone() }],
         facets: &sides::identities,

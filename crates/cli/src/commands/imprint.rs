@@ -4,6 +4,7 @@ use std::io::Write;
 use std::path::PathBuf;
 
 use mivask_core::question::imprints;
+use mivask_disk::process::Reach;
 use mivask_show::{json, sides, text};
 
 use crate::end::{End, Failure};
@@ -27,6 +28,7 @@ pub(crate) struct Args {
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
     let paths = load::inside_paths(&args.directories)?;
     Table {
+        reach: Reach { paths: paths.clone(), whole: false },
         ask: &|stage, actor| imprints(stage, actor, &paths),
         facets: &sides::imprints,
         text: &|out, rows| text::imprints(out, rows, load::layout()),

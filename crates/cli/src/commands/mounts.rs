@@ -3,6 +3,7 @@
 use std::io::Write;
 
 use mivask_core::question::{MountRow, mounts};
+use mivask_disk::process::Reach;
 use mivask_show::{json, sides, text};
 
 use crate::end::{End, Failure};
@@ -27,6 +28,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         rows.iter().filter(|row| args.all || !row.is_default()).cloned().collect()
     };
     Table {
+        reach: Reach::default(),
         ask: &mounts,
         facets: &|rows| sides::mounts(&shown(rows)),
         text: &|out, rows| text::mounts(out, &shown(rows), load::layout()),

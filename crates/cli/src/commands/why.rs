@@ -37,7 +37,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     if let Some(sides) = load::sides(&args.input, err, &mut answer)? {
         return load::print_sides(out, &sides, args.format == Format::Json);
     }
-    let whole = load::Whole::read(&args.input, err)?;
+    let whole = load::Whole::read(&args.input, &load::reach_of(std::slice::from_ref(&args.act)), err)?;
     let stage = &whole.stage;
     let mut slips = Slips::default();
     let act = one(&args.act, 0, stage, &mut slips);

@@ -204,6 +204,12 @@ impl Verb {
         }
     }
 
+    /// The second path of a link or a rename.
+    #[must_use]
+    pub const fn second_path(&self) -> Option<&[u8]> {
+        if let Self::Links(new) | Self::Renames(new) = self { Some(new.as_slice()) } else { None }
+    }
+
     /// The verb of that word, with the mode it asks for where none is given.
     #[must_use]
     pub fn by_word(word: &str) -> Option<Self> {

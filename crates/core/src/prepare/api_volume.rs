@@ -238,7 +238,7 @@ fn common_user(kube: &Kube<'_>) -> Option<u32> {
     let pod = kube.workload.security.run_as_user.as_ref();
     let users = kube.workload.containers.iter().map(|container| match &container.who {
         Who::Kubernetes(security) => security.run_as_user.as_ref().or(pod).map(|user| user.value),
-        Who::Plain(_) | Who::Process(_) => None,
+        Who::Plain(_) | Who::Process(_) | Who::Running(_) => None,
     });
     let mut users = users.collect::<Option<Vec<u32>>>()?;
     users.dedup();

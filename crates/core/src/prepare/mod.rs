@@ -163,6 +163,7 @@ fn identify(kube: &Kube<'_>, container: &Container) -> (Resolved, Vec<Credential
         }
         Who::Plain(plain) => plain_identity(plain, &image, &image_name, profile),
         Who::Process(process) => process_identity(process, &image.accounts, profile),
+        Who::Running(resolved) => (**resolved).clone(),
     };
     if replaced {
         let text = "the account files that are mounted over the image's are those looked into, and they were not read";
@@ -182,6 +183,7 @@ fn user_namespace(kube: &Kube<'_>, container: &Container) -> Option<Fact<Arc<Use
     let own = match &container.who {
         Who::Plain(plain) => plain.user_namespace.clone(),
         Who::Process(process) => return process.user_namespace.clone(),
+        Who::Running(_) => return None,
         Who::Kubernetes(_) => kube.workload.own_users.as_ref().map(pod_namespace),
     };
     own.or_else(|| kube.scene.host.user_namespace.clone())

@@ -121,7 +121,7 @@ impl Looking<'_> {
         let declared: &DeclaredCapabilities = match &self.container.who {
             Who::Kubernetes(security) => &security.capabilities,
             Who::Plain(plain) if plain.effective.is_none() => &plain.capabilities,
-            Who::Plain(_) | Who::Process(_) => return,
+            Who::Plain(_) | Who::Process(_) | Who::Running(_) => return,
         };
         let none = self
             .actor

@@ -60,7 +60,7 @@ pub(super) fn assemble(
     Ok(tree)
 }
 
-fn entry(listing: &Listing, found: &Found, sizes: bool) -> Entry {
+pub(super) fn entry(listing: &Listing, found: &Found, sizes: bool) -> Entry {
     let mut entry = Entry::new(found.kind, found.uid, found.gid, Mode::new(found.mode));
     entry.marks = found.marks;
     if found.empty {

@@ -69,7 +69,12 @@ impl<'a> Lister<'a> {
         listings
     }
 
-    fn list(&mut self, job: &Job, listing: &mut Listing, found: &mut Vec<Vec<u8>>) -> rustix::io::Result<()> {
+    pub(super) fn list(
+        &mut self,
+        job: &Job,
+        listing: &mut Listing,
+        found: &mut Vec<Vec<u8>>,
+    ) -> rustix::io::Result<()> {
         let directory = open_below(self.root, &job.path)?;
         rustix::process::fchdir(&directory)?;
         let mut buffer = std::mem::take(&mut self.buffer);

@@ -102,6 +102,39 @@ fn accounts(root: &OwnedFd) -> AccountFiles {
     files
 }
 
+/// The entries of one directory below `root`, whose path holds no link. The calling thread's working directory becomes
+/// that directory, so it must be its own ([`on_own_thread`]).
+pub(crate) fn list_one(root: &OwnedFd, path: &[u8]) -> Result<Vec<(Vec<u8>, Entry)>, rustix::io::Errno> {
+    let options = Options { across_mounts: true, ..Options::default() };
+    let (pool, watch) = (Pool::new(), |_: u64| ());
+    let mut listing = Listing::default();
+    let job = pool::Job { number: 0, path: path.to_vec() };
+    Lister::new(root, 0, b"", &options, &watch, &pool).list(&job, &mut listing, &mut Vec::new())?;
+    let entry = |found| (listing.name(found).to_vec(), assemble::entry(&listing, found, false));
+    Ok(listing.entries.iter().map(entry).collect())
+}
+
+/// Runs `work` on a thread with a working directory of its own.
+pub(crate) fn on_own_thread<T: Send>(work: impl FnOnce() -> T + Send) -> io::Result<T> {
+    std::thread::scope(|scope| {
+        let run = || -> io::Result<T> {
+            thread::own_working_directory()?;
+            Ok(work())
+        };
+        let thread = std::thread::Builder::new().spawn_scoped(scope, run)?;
+        thread.join().map_err(|_| io::Error::other("a thread failed"))?
+    })
+}
+
+/// The facts of a directory that is open.
+pub(crate) fn of_open(directory: &OwnedFd) -> rustix::io::Result<Entry> {
+    let facts = rustix::fs::statx(directory, c"", AtFlags::EMPTY_PATH, StatxFlags::BASIC_STATS)?;
+    let mut entry = Entry::new(FileKind::Directory, facts.stx_uid, facts.stx_gid, look::mode(&facts));
+    entry.marks = look::marks(&facts);
+    entry.extended = look::Attributes::new().of_open(directory, look::device(&facts))?;
+    Ok(entry)
+}
+
 /// The listings of all directories, by number.
 fn list<'a>(
     lister: &(dyn Fn() -> Lister<'a> + Sync),

@@ -7,6 +7,7 @@ use std::io::Write;
 use std::path::PathBuf;
 
 use mivask_core::question::{access, default_paths};
+use mivask_disk::process::Reach;
 use mivask_show::{json, sides, text};
 
 use crate::end::{End, Failure};
@@ -51,6 +52,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         return tree::run(args, &paths, out, err);
     }
     Table {
+        reach: Reach { paths: paths.clone(), whole: false },
         ask: &|stage, actor| {
             let own = if paths.is_empty() { default_paths(stage, actor) } else { paths.clone() };
             own.iter().map(|path| access(stage, actor, path)).collect()

@@ -5,6 +5,7 @@ use std::io::{self, Write};
 use mivask_core::mount::{MountOrigin, MountTable};
 use mivask_core::question::{SweepError, Swept, facts_of, overview};
 use mivask_core::stage::{Actor, Stage};
+use mivask_disk::process::Reach;
 use mivask_show::json::{self, List};
 use mivask_show::text;
 
@@ -26,7 +27,7 @@ pub(super) fn run(
     if input.runtime.len() > 1 {
         return Err(Failure::OneRuntime);
     }
-    let mut outline = outline(input, err)?;
+    let mut outline = outline(input, &Reach { paths: paths.to_vec(), whole: true }, err)?;
     let chosen = chosen(&outline, &args.common.actor)?;
     choose(&mut outline, input.runtime.first().copied())?;
     let mut told = Told::default();

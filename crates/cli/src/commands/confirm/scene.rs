@@ -23,7 +23,7 @@ pub(super) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         runtime: args.runtime.into_iter().collect(),
         strict: false,
     };
-    let whole = load::Whole::read(&input, err)?;
+    let whole = load::Whole::read(&input, &load::reach_of(&args.acts), err)?;
     let acts = gather(&input, &args.acts, &args.file, &whole.stage, err)?;
     whole.remark(&acts, err)?;
     let mut stage = whole.stage;

@@ -1,0 +1,170 @@
+//! A running process as a scene of one actor.
+
+use std::path::Path;
+use std::sync::Arc;
+
+use mivask_core::caps::CapabilitySet;
+use mivask_core::fact::{Fact, Provenance};
+use mivask_core::identity::{Identity, IdentityFact, PodSecurity, Resolved};
+use mivask_core::ids::{Extent, IdMap, InsideGid, InsideUid, KernelGid, KernelUid, MountIds, UserNamespace};
+use mivask_core::mode::Mode;
+use mivask_core::mount::MountFlags;
+use mivask_core::personality::Personality;
+use mivask_core::runtime::Flavour;
+use mivask_core::scene::{
+    Container, EngineOptions, Scene, Volume, VolumeFacts, VolumeKind, VolumeMount, Who, Workload,
+};
+use mivask_core::stage::{Role, Settings};
+use mivask_disk::process::{Process, ProcessMount};
+
+/// How such an input is named: `process:PID`.
+const PREFIX: &str = "process:";
+
+/// The number of the process that an argument names.
+#[must_use]
+pub fn named(argument: &Path) -> Option<u32> {
+    argument.to_str()?.strip_prefix(PREFIX)?.parse().ok()
+}
+
+/// The scene of one running process; its actor is called `process`.
+#[must_use]
+pub fn scene(process: Process, settings: Settings) -> Scene {
+    let file: Arc<str> = Arc::from(format!("/proc/{}/status", process.pid));
+    let from = Provenance::Source(file.clone());
+    let who = Who::Running(Box::new(resolved(&process, &from)));
+    let mut scene = Scene::default();
+    scene.host.settings = settings;
+    let (mut volumes, mut mounts) = (Vec::new(), Vec::new());
+    let table: Arc<str> = Arc::from(format!("/proc/{}/mountinfo", process.pid));
+    for mount in process.mounts {
+        let from = Provenance::Line { file: table.clone(), line: mount.line.line };
+        let shown = String::from_utf8_lossy(&mount.line.at).into_owned();
+        let sub_path = mount.file.clone().map(|name| Fact::new(name, from.clone()));
+        let facts = facts(mount, &from);
+        mounts.push(VolumeMount {
+            volume: Fact::new(shown.clone(), from.clone()),
+            at: Fact::new(shown.clone().into_bytes(), from.clone()),
+            read_only: false,
+            no_copy: true,
+            flags: facts.flags,
+            ids: MountIds::default(),
+            sub_path,
+            engine: EngineOptions::default(),
+            unknown_part: None,
+        });
+        volumes.push(Volume {
+            name: Fact::new(shown.clone(), from.clone()),
+            kind: VolumeKind::Stored(shown.clone()),
+        });
+        scene.volumes.insert(shown, VolumeFacts { flags: MountFlags::NONE, ..facts });
+    }
+    let container = Container {
+        name: "process".to_owned(),
+        role: Role::App,
+        image: None,
+        who,
+        read_only_root: false,
+        // A container's list of devices is kept where nobody can read it back; a process of the host has none.
+        privileged: process.same_mounts,
+        unmasked: true,
+        refusal: None,
+        mounts,
+        working_directory: None,
+        termination_log: None,
+        from: from.clone(),
+    };
+    scene.workloads.push(Workload {
+        name: process.name,
+        kind: "process".to_owned(),
+        flavour: Flavour::Scene,
+        namespace: String::new(),
+        own_users: None,
+        security: PodSecurity::default(),
+        volumes,
+        containers: vec![container],
+        service_account_token: None,
+        from,
+    });
+    scene
+}
+
+fn facts(mount: ProcessMount, from: &Provenance) -> VolumeFacts {
+    let line = mount.line;
+    let mut personality = Personality::of(&line.filesystem).unwrap_or_default();
+    for option in line.options.iter().chain(&line.super_options) {
+        // What is not understood here was understood by the kernel that mounted it.
+        let _ = personality.option(option);
+    }
+    let words = line.options.iter().filter_map(|option| MountFlags::by_word(option));
+    VolumeFacts {
+        tree: mount.tree,
+        filesystem: Some(Fact::new(line.filesystem, from.clone())),
+        personality,
+        flags: words.fold(MountFlags::NONE, MountFlags::with),
+        read_only_filesystem: line.super_options.iter().any(|option| option == "ro"),
+        group_ownership: None,
+        from: from.clone(),
+    }
+}
+
+/// The identity as the kernel tells it.
+fn resolved(process: &Process, from: &Provenance) -> Resolved {
+    let namespace = UserNamespace { uids: id_map(&process.uid_map), gids: id_map(&process.gid_map) };
+    let uid = namespace.to_inside_uid(KernelUid::new(process.uid)).unwrap_or(InsideUid::new(process.uid));
+    let inside = |gid: u32| namespace.to_inside_gid(KernelGid::new(gid)).unwrap_or(InsideGid::new(gid));
+    let gid = inside(process.gid);
+    let groups: Vec<InsideGid> = process.groups.iter().map(|gid| inside(*gid)).collect();
+    let [effective, permitted, bounding] = process.capabilities.map(CapabilitySet::from_bits);
+    let umask = Mode::new(process.umask.unwrap_or(0o022));
+    let mut facts = Vec::new();
+    let mut fact = |field, value: String| facts.push(IdentityFact { field, value, from: from.clone() });
+    fact("uid", uid.to_string());
+    fact("gid", gid.to_string());
+    groups.iter().for_each(|group| fact("group", group.to_string()));
+    if process.umask.is_some() {
+        fact("umask", umask.to_string());
+    }
+    fact("no-new-privileges", process.no_new_privileges.to_string());
+    let words = |set: CapabilitySet| match set {
+        CapabilitySet::ALL => "every capability".to_owned(),
+        set => mivask_core::identity::set_in_words(set),
+    };
+    fact("bounding", words(bounding));
+    fact("effective", words(effective));
+    fact("user-namespace", namespace.to_string());
+    let mut assumptions: Vec<Arc<str>> = Vec::new();
+    if process.umask.is_none() {
+        assumptions.push("its umask is 0022: this kernel does not tell it".into());
+    }
+    if !process.same_mounts {
+        assumptions.push("it may open the devices of a container's usual list, and no others".into());
+    }
+    let identity = Identity {
+        uid,
+        gid,
+        groups,
+        effective,
+        permitted,
+        bounding,
+        umask,
+        no_new_privileges: process.no_new_privileges,
+        namespace: Arc::new(namespace),
+    };
+    let possible = vec![(Arc::from(""), identity)];
+    Resolved { possible, question: None, name: None, facts, refusal: None, assumptions }
+}
+
+/// One that maps every id to itself is none.
+fn id_map(lines: &[(u32, u32, u32)]) -> IdMap {
+    match lines {
+        [(0, 0, u32::MAX)] | [] => IdMap::identity(),
+        lines => {
+            let extent = |(inside, outside, count): &(u32, u32, u32)| Extent {
+                inside: *inside,
+                outside: *outside,
+                count: *count,
+            };
+            IdMap::new(lines.iter().map(extent).collect())
+        }
+    }
+}
