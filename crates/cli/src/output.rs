@@ -5,10 +5,17 @@ use std::path::{Path, PathBuf};
 
 use crate::end::Failure;
 
+/// Lets `fill` write to standard output, byte for byte: nothing that could be a colour is taken out.
+pub(crate) fn raw(fill: impl FnOnce(&mut (dyn Write + Send)) -> Result<(), Failure>) -> Result<(), Failure> {
+    let mut out = BufWriter::with_capacity(1 << 18, std::io::stdout());
+    fill(&mut out)?;
+    out.flush().map_err(Failure::Output)
+}
+
 /// Lets `fill` write a new file, which takes the place of `path` only when it is whole.
 pub(crate) fn replace(
     path: &Path,
-    fill: impl FnOnce(&mut dyn Write) -> Result<(), Failure>,
+    fill: impl FnOnce(&mut (dyn Write + Send)) -> Result<(), Failure>,
 ) -> Result<(), Failure> {
     let failure = |error| Failure::File { path: path.to_path_buf(), error };
     let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());

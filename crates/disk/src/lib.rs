@@ -6,6 +6,7 @@
 
 mod archive;
 pub mod error;
+pub mod export;
 pub mod gathered;
 mod grow;
 pub mod image;

@@ -5,8 +5,11 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
+use clap::ValueEnum;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use mivask_disk::export::{self, Format};
 use mivask_disk::gathered::Gathered;
+use mivask_disk::image::Choice;
 use mivask_disk::live::Options;
 use mivask_disk::{source, survey};
 use mivask_show::text;
@@ -26,6 +29,15 @@ pub(crate) struct Args {
     /// The file to write; standard output where left out and that is no terminal.
     #[arg(short, long, value_name = "FILE")]
     output: Option<PathBuf>,
+    /// Another format than the survey's own, for other tools.
+    #[arg(long, value_name = "FORMAT")]
+    to: Option<To>,
+    /// Which image of several, such as `tides/gauge:3`.
+    #[arg(long, value_name = "NAME")]
+    reference: Option<String>,
+    /// Which platform of an image for several, such as `linux/arm64`; this machine's where left out.
+    #[arg(long, value_name = "OS/ARCHITECTURE")]
+    platform: Option<String>,
     /// File systems mounted below the directory are recorded too.
     #[arg(long)]
     across_mounts: bool,
@@ -37,20 +49,57 @@ pub(crate) struct Args {
     without_acls: bool,
 }
 
+/// A format for other tools.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, ValueEnum)]
+enum To {
+    /// mtree(5), with whole paths.
+    Mtree,
+    /// One JSON object an entry.
+    Jsonl,
+    /// Mode, owner, size and name of each entry.
+    TarListing,
+    /// Apache Parquet, a row an entry.
+    #[cfg(feature = "parquet")]
+    Parquet,
+}
+
+impl To {
+    const fn format(self) -> Format {
+        match self {
+            Self::Mtree => Format::Mtree,
+            Self::Jsonl => Format::Jsonl,
+            Self::TarListing => Format::TarListing,
+            #[cfg(feature = "parquet")]
+            Self::Parquet => Format::Parquet,
+        }
+    }
+
+    const fn is_text(self) -> bool {
+        matches!(self, Self::Mtree | Self::Jsonl | Self::TarListing)
+    }
+}
+
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
-    if args.output.is_none() && io::stdout().is_terminal() {
+    let text = args.to.is_some_and(To::is_text);
+    if args.output.is_none() && io::stdout().is_terminal() && !text {
         return Err(Failure::Terminal);
     }
     let options = Options {
         acls: !args.without_acls,
         across_mounts: args.across_mounts,
-        sizes: args.sizes,
+        sizes: args.sizes || args.to.is_some(),
+        choice: Choice {
+            name: args.reference.clone(),
+            name_is_a_hint: false,
+            platform: args.platform.clone(),
+        },
         ..Options::default()
     };
     let gathered = gather(&args.source, &options)?;
     let name = args.source.display().to_string();
-    let record = |out: &mut dyn Write| {
-        survey::write(out, &gathered.tree, &name, gathered.holes).map_err(Failure::Output)
+    let record = |out: &mut (dyn Write + Send)| match args.to {
+        Some(to) => export::write(out, &gathered.tree, to.format()).map_err(Failure::Output),
+        None => survey::write(out, &gathered.tree, &name, gathered.holes).map_err(Failure::Output),
     };
     match &args.output {
         Some(path) => {
@@ -58,7 +107,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
             let bytes = std::fs::metadata(path).map_or(0, |facts| facts.len());
             text::survey(out, &name, &path.display().to_string(), &gathered.tree, bytes)?;
         }
-        None => record(out)?,
+        None => output::raw(record)?,
     }
     text::holes(err, gathered.holes.vanished, gathered.holes.denied, gathered.holes.failed)?;
     text::boundaries(err, gathered.holes.boundaries)?;

@@ -1,0 +1,94 @@
+//! One JSON object an entry.
+
+use std::io::{self, Write};
+
+use mivask_core::mode::FileKind;
+use mivask_core::tree::{Certainty, Marks, Tree};
+use serde::Serialize;
+
+use super::{Row, each, is_untold};
+
+/// An entry; parts that it has not are left out, what is not known is null.
+#[derive(Debug, Serialize)]
+struct EntryJson {
+    mivask: u8,
+    path: Bytes,
+    kind: &'static str,
+    uid: Option<u32>,
+    gid: Option<u32>,
+    mode: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    acl: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    default_acl: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    capabilities: Option<String>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    flags: Vec<&'static str>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    target: Option<Bytes>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    device: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    size: Option<u64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    same_file_as: Option<Bytes>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    unknown: Vec<String>,
+}
+
+/// Text where it is UTF-8, hexadecimal where it is not: no name is mangled.
+#[derive(Debug, Serialize)]
+#[serde(untagged)]
+enum Bytes {
+    Text(String),
+    Hex { hex: String },
+}
+
+impl Bytes {
+    fn new(bytes: &[u8]) -> Self {
+        match std::str::from_utf8(bytes) {
+            Ok(text) => Self::Text(text.to_owned()),
+            Err(_) => Self::Hex { hex: bytes.iter().map(|byte| format!("{byte:02x}")).collect() },
+        }
+    }
+}
+
+pub(super) fn write(out: &mut dyn Write, tree: &Tree) -> io::Result<()> {
+    each(tree, &mut |row| {
+        serde_json::to_writer(&mut *out, &entry(tree, &row))?;
+        writeln!(out)
+    })
+}
+
+fn entry(tree: &Tree, row: &Row<'_>) -> EntryJson {
+    let (id, inode) = (row.id, tree.inode(row.id));
+    let told = !is_untold(tree, id);
+    let flags = [(Marks::IMMUTABLE, "immutable"), (Marks::APPEND_ONLY, "append-only")];
+    let mut unknown = Vec::new();
+    if let Some(doubt) = tree.doubt(id) {
+        for certainty in [&doubt.attributes, &doubt.contents] {
+            match certainty {
+                Certainty::Unknown(missing) => unknown.push(missing.fact.to_string()),
+                Certainty::Known | Certainty::Assumed(_) => {}
+            }
+        }
+    }
+    EntryJson {
+        mivask: 1,
+        path: Bytes::new(row.path),
+        kind: inode.kind.word(),
+        uid: told.then(|| inode.uid.raw()),
+        gid: told.then(|| inode.gid.raw()),
+        mode: told.then(|| inode.mode.to_string()),
+        acl: tree.acl(id).map(ToString::to_string),
+        default_acl: tree.default_acl(id).map(ToString::to_string),
+        capabilities: tree.capabilities(id).map(ToString::to_string),
+        flags: flags.into_iter().filter(|(mark, _)| inode.marks.has(*mark)).map(|(_, flag)| flag).collect(),
+        target: tree.target(id).map(Bytes::new),
+        device: tree.device(id).map(|device| format!("{}:{}", device.major, device.minor)),
+        size: tree.size(id).filter(|_| inode.kind == FileKind::File),
+        same_file_as: row.same.map(Bytes::new),
+        unknown,
+    }
+}

@@ -1,0 +1,63 @@
+//! mtree(5), with whole paths.
+
+use std::io::{self, Write};
+
+use mivask_core::mode::FileKind;
+use mivask_core::tree::{Marks, Tree};
+
+use super::{Row, each, is_untold};
+
+pub(super) fn write(out: &mut dyn Write, tree: &Tree) -> io::Result<()> {
+    writeln!(out, "#mtree")?;
+    each(tree, &mut |row| {
+        let Row { path, id, .. } = row;
+        let inode = tree.inode(id);
+        escaped(out, path)?;
+        write!(out, " type={}", word(inode.kind))?;
+        // What is not known is left out, as the format has it.
+        if !is_untold(tree, id) {
+            write!(out, " uid={} gid={} mode={}", inode.uid, inode.gid, inode.mode)?;
+        }
+        if let Some(size) = tree.size(id) {
+            write!(out, " size={size}")?;
+        }
+        if let Some(target) = tree.target(id) {
+            write!(out, " link=")?;
+            escaped(out, target)?;
+        }
+        if let Some(device) = tree.device(id) {
+            write!(out, " device=linux,{},{}", device.major, device.minor)?;
+        }
+        let flags = [(Marks::IMMUTABLE, "schg"), (Marks::APPEND_ONLY, "sappnd")];
+        let flags: Vec<&str> =
+            flags.into_iter().filter(|(mark, _)| inode.marks.has(*mark)).map(|(_, flag)| flag).collect();
+        if !flags.is_empty() {
+            write!(out, " flags={}", flags.join(","))?;
+        }
+        writeln!(out)
+    })
+}
+
+const fn word(kind: FileKind) -> &'static str {
+    match kind {
+        FileKind::File => "file",
+        FileKind::Directory => "dir",
+        FileKind::Link => "link",
+        FileKind::Fifo => "fifo",
+        FileKind::Socket => "socket",
+        FileKind::CharDevice => "char",
+        FileKind::BlockDevice => "block",
+    }
+}
+
+/// Octal escapes for whatever is no plain letter of a name.
+fn escaped(out: &mut dyn Write, name: &[u8]) -> io::Result<()> {
+    for byte in name {
+        if byte.is_ascii_graphic() && !matches!(byte, b'\\' | b'#' | b'=' | b'*' | b'?' | b'[') {
+            out.write_all(&[*byte])?;
+        } else {
+            write!(out, "\\{byte:03o}")?;
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,120 @@
+//! Apache Parquet: a row an entry, by the standard crate.
+
+use std::io::{self, Write};
+use std::sync::Arc;
+
+use mivask_core::tree::Tree;
+use parquet::basic::{Compression, ZstdLevel};
+use parquet::data_type::{ByteArray, ByteArrayType, Int32Type, Int64Type};
+use parquet::errors::ParquetError;
+use parquet::file::properties::WriterProperties;
+use parquet::file::writer::SerializedFileWriter;
+use parquet::schema::parser::parse_message_type;
+
+use super::{each, is_untold};
+
+/// Names are bytes, since nothing says that they are text; ids of 32 bits need 64 where a column is signed.
+const SCHEMA: &str = "message entry {
+    required binary path;
+    required binary kind (utf8);
+    optional int64 uid;
+    optional int64 gid;
+    optional int32 mode;
+    optional binary acl (utf8);
+    optional binary default_acl (utf8);
+    optional binary capabilities (utf8);
+    optional binary target;
+    optional int64 size;
+}";
+
+/// Rows that are written together.
+const GROUP: usize = 1 << 17;
+
+/// One column with the gaps in it.
+#[derive(Default)]
+struct Column<T> {
+    values: Vec<T>,
+    levels: Vec<i16>,
+}
+
+impl<T> Column<T> {
+    fn push(&mut self, value: Option<T>) {
+        self.levels.push(i16::from(value.is_some()));
+        self.values.extend(value);
+    }
+}
+
+#[derive(Default)]
+struct Group {
+    rows: usize,
+    path: Vec<ByteArray>,
+    kind: Vec<ByteArray>,
+    ids: [Column<i64>; 2],
+    mode: Column<i32>,
+    texts: [Column<ByteArray>; 4],
+    size: Column<i64>,
+}
+
+pub(super) fn write(out: &mut (dyn Write + Send), tree: &Tree) -> io::Result<()> {
+    let failed = |error: ParquetError| io::Error::other(error);
+    let schema = Arc::new(parse_message_type(SCHEMA).map_err(failed)?);
+    let level = ZstdLevel::try_new(3).map_err(failed)?;
+    let properties = Arc::new(WriterProperties::builder().set_compression(Compression::ZSTD(level)).build());
+    let mut writer = SerializedFileWriter::new(out, schema, properties).map_err(failed)?;
+    let mut group = Group::default();
+    each(tree, &mut |row| {
+        let (id, inode) = (row.id, tree.inode(row.id));
+        let told = !is_untold(tree, id);
+        group.rows += 1;
+        group.path.push(row.path.to_vec().into());
+        group.kind.push(inode.kind.word().into());
+        group.ids[0].push(told.then(|| inode.uid.raw().into()));
+        group.ids[1].push(told.then(|| inode.gid.raw().into()));
+        group.mode.push(told.then(|| inode.mode.bits().into()));
+        let text = |text: Option<String>| text.map(|text| text.as_str().into());
+        group.texts[0].push(text(tree.acl(id).map(ToString::to_string)));
+        group.texts[1].push(text(tree.default_acl(id).map(ToString::to_string)));
+        group.texts[2].push(text(tree.capabilities(id).map(ToString::to_string)));
+        group.texts[3].push(tree.target(id).map(|target| target.to_vec().into()));
+        group.size.push(tree.size(id).and_then(|size| i64::try_from(size).ok()));
+        if group.rows == GROUP {
+            flush(&mut writer, &std::mem::take(&mut group)).map_err(failed)?;
+        }
+        Ok(())
+    })?;
+    if group.rows > 0 {
+        flush(&mut writer, &group).map_err(failed)?;
+    }
+    writer.close().map(drop).map_err(failed)
+}
+
+fn flush<W: Write + Send>(writer: &mut SerializedFileWriter<W>, group: &Group) -> Result<(), ParquetError> {
+    let mut rows = writer.next_row_group()?;
+    for values in [&group.path, &group.kind] {
+        if let Some(mut column) = rows.next_column()? {
+            column.typed::<ByteArrayType>().write_batch(values, None, None)?;
+            column.close()?;
+        }
+    }
+    for Column { values, levels } in &group.ids {
+        if let Some(mut column) = rows.next_column()? {
+            column.typed::<Int64Type>().write_batch(values, Some(levels), None)?;
+            column.close()?;
+        }
+    }
+    if let Some(mut column) = rows.next_column()? {
+        column.typed::<Int32Type>().write_batch(&group.mode.values, Some(&group.mode.levels), None)?;
+        column.close()?;
+    }
+    for Column { values, levels } in &group.texts {
+        if let Some(mut column) = rows.next_column()? {
+            column.typed::<ByteArrayType>().write_batch(values, Some(levels), None)?;
+            column.close()?;
+        }
+    }
+    if let Some(mut column) = rows.next_column()? {
+        column.typed::<Int64Type>().write_batch(&group.size.values, Some(&group.size.levels), None)?;
+        column.close()?;
+    }
+    rows.close().map(drop)
+}

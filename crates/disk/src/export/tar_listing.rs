@@ -1,0 +1,34 @@
+//! Mode, owner, size and name, a line an entry.
+
+use std::io::{self, Write};
+
+use mivask_core::act::quoted;
+use mivask_core::mode::symbolic;
+use mivask_core::tree::Tree;
+
+use super::{Row, each, is_untold};
+
+pub(super) fn write(out: &mut dyn Write, tree: &Tree) -> io::Result<()> {
+    each(tree, &mut |row| {
+        let Row { path, id, same } = row;
+        let inode = tree.inode(id);
+        if is_untold(tree, id) {
+            write!(out, "?????????? ?/?")?;
+        } else {
+            write!(out, "{} {}/{}", symbolic(inode.kind, inode.mode), inode.uid, inode.gid)?;
+        }
+        match (tree.device(id), tree.size(id)) {
+            (Some(device), _) => write!(out, " {},{}", device.major, device.minor)?,
+            (None, Some(size)) => write!(out, " {size}")?,
+            (None, None) => write!(out, " -")?,
+        }
+        write!(out, " {}", quoted(path))?;
+        if let Some(target) = tree.target(id) {
+            write!(out, " -> {}", quoted(target))?;
+        }
+        if let Some(same) = same {
+            write!(out, " link to {}", quoted(same))?;
+        }
+        writeln!(out)
+    })
+}
