@@ -122,9 +122,13 @@ impl<'s> Members<'s> {
             let number = told.map_or(own, Ok).ok().and_then(|number| u32::try_from(number).ok());
             number.ok_or(TarError::Header(at, what))
         };
-        let uid = number(pax.uid, header.uid(), "its owner is no number of 32 bits")?;
-        let gid = number(pax.gid, header.gid(), "its group is no number of 32 bits")?;
-        let bits = header.mode().map_err(|_| TarError::Header(at, "its mode is no number"))?;
+        let old = header.as_old();
+        // An empty field is nought.
+        let or_nought = |field: &[u8], own: io::Result<u64>| if is_blank(field) { Ok(0) } else { own };
+        let uid = number(pax.uid, or_nought(&old.uid, header.uid()), "its owner is no number of 32 bits")?;
+        let gid = number(pax.gid, or_nought(&old.gid, header.gid()), "its group is no number of 32 bits")?;
+        let bits = or_nought(&old.mode, header.mode().map(u64::from));
+        let bits = bits.map_err(|_| TarError::Header(at, "its mode is no number"))?;
         let mode = Mode::new(u16::try_from(bits & 0o7777).unwrap_or_default());
         let path = pax.path.clone().unwrap_or_else(|| header.path_bytes().into_owned());
         let what = what(header, &pax, &path).map_err(|what| TarError::Header(at, what))?;
@@ -226,6 +230,10 @@ impl<'s> Members<'s> {
         }
         Ok(())
     }
+}
+
+fn is_blank(field: &[u8]) -> bool {
+    field.iter().all(|byte| matches!(byte, 0 | b' '))
 }
 
 /// The bytes that count for the checksum: its own field as blanks.

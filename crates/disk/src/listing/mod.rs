@@ -124,7 +124,7 @@ mod tests {
     #[test]
     fn letters_are_bits() {
         for (letters, bits) in
-            [("rwxr-x---", 0o750), ("rwsr-Sr-t", 0o6745), ("--------T", 0o1000), ("rw-rw-rw-", 0o666)]
+            [("rwxr-x---", 0o750), ("rwsr-Sr-t", 0o7745), ("--------T", 0o1000), ("rw-rw-rw-", 0o666)]
         {
             assert_eq!(mode_of_letters(letters.as_bytes()), Some(Mode::new(bits)), "{letters}");
         }

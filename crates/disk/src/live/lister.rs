@@ -76,13 +76,17 @@ impl<'a> Lister<'a> {
         found: &mut Vec<Vec<u8>>,
     ) -> rustix::io::Result<()> {
         let directory = open_below(self.root, &job.path)?;
-        rustix::process::fchdir(&directory)?;
+        let searchable = match rustix::process::fchdir(&directory) {
+            // Its names may be read, and nothing else.
+            Err(Errno::ACCESS) => false,
+            other => other.map(|()| true)?,
+        };
         let mut buffer = std::mem::take(&mut self.buffer);
         let mut entries = RawDir::new(&directory, &mut buffer[..]);
         let mut result = Ok(());
         while let Some(entry) = entries.next() {
             match entry {
-                Ok(entry) => self.entry(&entry, &job.path, listing, found),
+                Ok(entry) => self.entry(&entry, (&job.path, searchable), listing, found),
                 Err(error) => {
                     result = Err(error);
                     break;
@@ -96,7 +100,7 @@ impl<'a> Lister<'a> {
     fn entry(
         &mut self,
         entry: &RawDirEntry<'_>,
-        above: &[u8],
+        (above, searchable): (&[u8], bool),
         listing: &mut Listing,
         found: &mut Vec<Vec<u8>>,
     ) {
@@ -121,7 +125,7 @@ impl<'a> Lister<'a> {
             size: 0,
             empty: false,
         };
-        match look::look(name) {
+        match if searchable { look::look(name) } else { Err(Errno::ACCESS) } {
             Ok(facts) => self.known(name, &facts, above, &mut one, listing, found),
             Err(error) => {
                 let fact = format!("owner and mode of {}", self.path(above, name.to_bytes()));
