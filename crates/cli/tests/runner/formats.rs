@@ -211,6 +211,8 @@ fn help_has_an_example_for_every_command() {
                 it came from
       imprint   Owner, group and mode of new files and directories, as the actor sees them and as they
                 are stored
+      survey    Records who owns what, with which mode, in a survey: from a directory, an image, an
+                archive or a listing
       confirm   Does acts on the running kernel, in throwaway namespaces, and prints what it did beside
                 the prediction
       demo      Writes the demo scene (a tide observatory on a salt marsh) to a folder and walks through

@@ -4,6 +4,7 @@ mod acts;
 mod builds;
 mod confirm;
 mod demo;
+mod disks;
 mod documents;
 mod formats;
 mod hostile;

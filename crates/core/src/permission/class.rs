@@ -31,6 +31,13 @@ pub(super) fn decide<W: Witness>(
     let acl = place.inode.and_then(|id| view.source(place).tree.acl(id));
     let ids = &view.mount(place.mount).ids;
     let ruling = class(&acting, inode.mode, acl, ids, owner, wanted);
+    if acl.is_none()
+        && owner.0 != Some(acting.uid)
+        && inode.mode.group() != Access::NONE
+        && let Some(text) = view.source(place).tree.silence()
+    {
+        w.assume(|| text.clone());
+    }
     let judged = |result, w: &mut W| {
         w.step(|| {
             let fact = describe(view, inode, owner, &ruling, wanted);

@@ -73,7 +73,10 @@ fn source_on(stage: &mut Stage, host: SourceId, mount: Option<&HostMount>) -> So
         mount.read_only_filesystem || mount.personality.as_ref() != Some(&Personality::default())
     };
     let Some(mount) = mount.filter(plain) else { return host };
-    let tree = stage.source(host).tree.clone();
+    let mut tree = stage.source(host).tree.clone();
+    if let Some(shown) = mount.personality.as_ref().and_then(Personality::shown) {
+        Arc::make_mut(&mut tree).show_as(&shown);
+    }
     let native = match &mount.personality {
         Some(_) => Certainty::Known,
         None => {

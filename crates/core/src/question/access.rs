@@ -97,6 +97,9 @@ pub fn access(stage: &Stage, actor: &Actor, path: &[u8]) -> AccessRow {
     AccessRow { actor: actor.name.to_string(), path: path.to_vec(), facts, missing, cells }
 }
 
+/// More entries of a mount are not shown by themselves.
+const MOST_LISTED: usize = 50;
+
 /// The paths worth showing when nobody names any: what the description mounts, and what is known to lie
 /// directly in it.
 #[must_use]
@@ -106,7 +109,9 @@ pub fn default_paths(stage: &Stage, actor: &Actor) -> Vec<Vec<u8>> {
         paths.push(mount.at.to_vec());
         let source = stage.source(mount.variants[0].source);
         // What begins with two dots is the kubelet's own way of laying out API objects.
-        let children = mount.root.into_iter().flat_map(|root| source.tree.children(root));
+        // A volume of thousands is no list to read: there is the sum of a whole tree for that.
+        let few = mount.root.filter(|root| source.tree.child_count(*root) <= MOST_LISTED);
+        let children = few.into_iter().flat_map(|root| source.tree.children(root));
         for (name, _) in children.filter(|(name, _)| !name.starts_with(b"..")) {
             paths.push([trimmed(&mount.at), b"/", name].concat());
         }

@@ -15,6 +15,7 @@ pub(super) struct OverviewJson<'a> {
     shares: Vec<ShareJson>,
     blocking: u64,
     blockers: Vec<BlockerJson>,
+    assumptions: Vec<&'a str>,
 }
 
 #[derive(Debug, Serialize)]
@@ -104,6 +105,7 @@ impl<'a> OverviewJson<'a> {
             shares: shares.collect(),
             blocking: overview.blocking,
             blockers: blockers.collect(),
+            assumptions: overview.assumptions.iter().map(|text| &**text).collect(),
         }
     }
 }

@@ -36,7 +36,8 @@ pub fn overview(out: &mut dyn Write, overview: &Overview, layout: Layout) -> io:
         }
         write!(out, "{}", table.render(layout.width))?;
     }
-    blockers(out, overview, layout)
+    blockers(out, overview, layout)?;
+    super::assumptions(out, &overview.assumptions.iter().collect(), layout)
 }
 
 fn row(share: &Share, word: &str) -> Vec<String> {

@@ -3,7 +3,7 @@
 use std::io::{self, Write};
 
 use mivask_core::mount::{MountOrigin, MountTable};
-use mivask_core::question::{SweepError, Swept, facts_of, overview};
+use mivask_core::question::{Overview, SweepError, Swept, facts_of, overview};
 use mivask_core::stage::{Actor, Stage};
 use mivask_disk::process::Reach;
 use mivask_show::json::{self, List};
@@ -68,6 +68,14 @@ fn starts(actor: &Actor, paths: &[Vec<u8>]) -> Vec<Vec<u8>> {
     outer
 }
 
+/// Without the directories in the way, where only a part was picked: they are in the way of everything.
+fn picked<'f>(found: &'f mut Overview, filter: &Filter<'_>) -> &'f Overview {
+    if !filter.is_open() {
+        (found.blockers, found.blocking) = (Vec::new(), 0);
+    }
+    found
+}
+
 /// What is printed, in which form.
 enum Telling<'o> {
     Sums { out: &'o mut dyn Write, first: bool },
@@ -109,9 +117,9 @@ impl<'o> Telling<'o> {
         );
         ended?;
         match found {
-            Ok(found) => match self {
-                Self::Sums { out, .. } => text::overview(*out, &found, layout())?,
-                Self::JsonSums(list) => json::overview(list, &found)?,
+            Ok(mut found) => match self {
+                Self::Sums { out, .. } => text::overview(*out, picked(&mut found, filter), layout())?,
+                Self::JsonSums(list) => json::overview(list, picked(&mut found, filter))?,
                 Self::Rows { .. } | Self::JsonRows(_) => {}
             },
             Err(error) => self.without(actor, start, &error, err)?,

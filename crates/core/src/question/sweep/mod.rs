@@ -10,6 +10,9 @@ mod memo;
 mod overview;
 mod recorder;
 
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
 use crate::act::Verb;
 use crate::decide::{decide, judge};
 use crate::mode::{Access, FileKind};
@@ -97,9 +100,10 @@ pub fn sweep(
         Event::Entry(swept) => visit(swept),
         Event::Shut(_) | Event::Leave => {}
     })
+    .map(drop)
 }
 
-/// The same, with what happens between the inodes.
+/// The same, with what happens between the inodes; gives what was taken for granted.
 ///
 /// # Errors
 /// As for [`sweep`].
@@ -108,7 +112,7 @@ pub fn follow(
     actor: &Actor,
     start: &[u8],
     visit: impl FnMut(Event<'_>),
-) -> Result<(), SweepError> {
+) -> Result<BTreeSet<Arc<str>>, SweepError> {
     let (None, [who]) = (actor.refusal(), actor.credentials.as_slice()) else {
         return Err(SweepError::Actor);
     };
@@ -123,7 +127,6 @@ pub fn follow(
     let entered = decide(&view, &Verb::Enters, start, &mut recorder).map(drop);
     let closed = Some(recorder.ending(entered)).filter(|ending| ending.cell != Cell::Allowed);
     let end = start.iter().rposition(|byte| *byte != b'/').map_or(0, |last| last + 1);
-    let mut recorder = Recorder::default();
     let mut sweep = Sweep {
         view: &view,
         walker: Walker::new(&view, &mut recorder),
@@ -135,7 +138,7 @@ pub fn follow(
         (sweep.visit)(Event::Shut(ending));
     }
     sweep.below(place, closed);
-    Ok(())
+    Ok(recorder.assumed)
 }
 
 struct Sweep<'v, 'w, F> {

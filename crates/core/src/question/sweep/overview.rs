@@ -1,9 +1,11 @@
 //! A sweep summed up: how many inodes end how, and why; which directories keep an actor out.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 use super::column::{Column, Ending};
 use super::{Event, SweepError, Swept, follow};
+use crate::mode::Mode;
 use crate::question::PathFacts;
 use crate::question::facts::facts_of;
 use crate::stage::{Actor, Stage};
@@ -26,6 +28,8 @@ pub struct Overview {
     pub blockers: Vec<Blocker>,
     /// How many directories shut something off.
     pub blocking: u64,
+    /// What was taken for granted.
+    pub assumptions: BTreeSet<Arc<str>>,
 }
 
 /// How many entries share one ending.
@@ -69,12 +73,15 @@ pub fn overview(
 ) -> Result<Overview, SweepError> {
     let mut sums = Sums { levels: vec![Level::default()], ..Sums::default() };
     let mut latest = (start.to_vec(), None);
-    follow(stage, actor, start, |event| match event {
+    let assumptions = follow(stage, actor, start, |event| match event {
         Event::Entry(swept) => {
             sums.seen();
             if wanted(&swept) {
                 list(&swept);
-                sums.add(&swept);
+                // That a file of data does not run is true, but nothing to look at.
+                let inode = swept.place.inode.map(|id| stage.source(swept.place.source).tree.inode(id));
+                let data = inode.is_some_and(|inode| !inode.mode.has_any(Mode::ANY_EXECUTE));
+                sums.add(&swept, data);
             }
             if swept.kind == crate::mode::FileKind::Directory {
                 sums.levels.push(Level::default());
@@ -101,6 +108,7 @@ pub fn overview(
         shares,
         blockers: sums.blockers,
         blocking: sums.blocking,
+        assumptions,
     })
 }
 
@@ -134,11 +142,12 @@ impl Sums {
         }
     }
 
-    fn add(&mut self, swept: &Swept<'_>) {
+    fn add(&mut self, swept: &Swept<'_>, data: bool) {
         self.entries += 1;
         for column in Column::ALL {
             let ending = swept.endings.of(column);
-            if ending.cell == super::Cell::Void {
+            let not_run = data && column == Column::Run && matches!(ending.cell, super::Cell::Denied(_));
+            if ending.cell == super::Cell::Void || not_run {
                 continue;
             }
             let share = self.share(column, ending, swept.shut);

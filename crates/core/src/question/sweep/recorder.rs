@@ -1,5 +1,6 @@
 //! Remembers which check decided, and whether a fact was missing.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use super::column::Ending;
@@ -11,6 +12,8 @@ use crate::witness::{Question, Witness};
 /// A witness of one column after the other.
 #[derive(Default)]
 pub(super) struct Recorder {
+    /// What was taken for granted so far.
+    pub assumed: BTreeSet<Arc<str>>,
     met_unknown: bool,
     failed: Option<Check>,
     gave: Option<Check>,
@@ -19,14 +22,15 @@ pub(super) struct Recorder {
 impl Recorder {
     /// The ending of what was watched since the last one.
     pub(super) fn ending(&mut self, result: Result<(), Errno>) -> Ending {
-        let watched = std::mem::take(self);
-        let check = if result.is_ok() { watched.gave } else { watched.failed };
-        Ending::of(result, watched.met_unknown, check)
+        let check = if result.is_ok() { self.gave } else { self.failed };
+        let ending = Ending::of(result, self.met_unknown, check);
+        self.forget();
+        ending
     }
 
-    /// Drops what was watched.
+    /// Drops what was watched, but for what was assumed.
     pub(super) fn forget(&mut self) {
-        *self = Self::default();
+        (self.met_unknown, self.failed, self.gave) = (false, None, None);
     }
 }
 
@@ -42,7 +46,9 @@ impl Witness for Recorder {
         }
     }
 
-    fn assume(&mut self, _: impl FnOnce() -> Arc<str>) {}
+    fn assume(&mut self, text: impl FnOnce() -> Arc<str>) {
+        self.assumed.insert(text());
+    }
 
     fn choose(&mut self, _: Question, _: &Unknown, _: usize, _: impl Fn(usize) -> String) -> usize {
         self.met_unknown = true;

@@ -1,0 +1,134 @@
+"""Data for tools/bench-disks, and the report of what it measured."""
+
+import gzip
+import hashlib
+import io
+import json
+import os
+import random
+import sys
+import tarfile
+
+MODES = [0o644, 0o640, 0o600, 0o664, 0o660]
+
+
+def make_tree(root):
+    """500,000 files of 13 owners and 5 groups in 5,050 directories, some of them closed."""
+    random.seed(1)
+    for site in range(50):
+        for run in range(100):
+            folder = f"{root}/site{site:02}/run-{run:03}"
+            os.makedirs(folder)
+            for index in range(100):
+                name = f"{folder}/sample-{index:04}-{random.randrange(1 << 16):04x}.dat"
+                handle = os.open(name, os.O_CREAT | os.O_WRONLY)
+                if index % 10 == 0:
+                    os.write(handle, b"0\n")
+                os.fchown(handle, 7100 + (site * 7 + index) % 13, 7200 + site % 5)
+                os.fchmod(handle, MODES[(index + run) % 5])
+                os.close(handle)
+            os.chmod(folder, 0o700 if run % 25 == 0 else 0o755)
+
+
+def make_five_million(path):
+    with open(path, "w") as out:
+        out.write("#mtree\n. type=dir uid=0 gid=0 mode=0755\n")
+        for folder in range(50_000):
+            name = f"./site{folder // 500:03}/run-{folder % 500:03}"
+            if folder % 500 == 0:
+                out.write(f"{name[:9]} type=dir uid=0 gid=0 mode=0755\n")
+            out.write(f"{name} type=dir uid={7100 + folder % 7} gid=7200 mode=0755\n")
+            for index in range(99):
+                mode = MODES[(index + folder) % 5]
+                out.write(f"{name}/sample-{index:04}.dat type=file uid={7100 + index % 13} gid={7200 + index % 3} mode={mode:04o}\n")
+
+
+def layer(number, files, size):
+    raw = io.BytesIO()
+    with tarfile.open(fileobj=raw, mode="w") as tar:
+        for index in range(files):
+            info = tarfile.TarInfo(f"opt/layer{number}/d{index % 50}/file-{index:05}")
+            info.size, info.mode, info.uid, info.gid = size, MODES[index % 5], 7100 + index % 5, 7200
+            # Half of it does not pack, as in programs.
+            block = random.randbytes(size // 2) + bytes(size - size // 2)
+            tar.addfile(info, io.BytesIO(block))
+    return raw.getvalue()
+
+
+def make_image(folder):
+    """About 200 MB in five layers, as an engine saves it and as a layout with packed layers."""
+    layers = [layer(number, 4_000, 10_000) for number in range(5)]
+    config = json.dumps({"architecture": "amd64", "os": "linux", "config": {"User": "7101"}, "rootfs": {"type": "layers", "diff_ids": []}}).encode()
+    plain, packed = [], []
+    with tarfile.open(f"{folder}/image.tar", "w") as tar:
+        def add(name, data):
+            info = tarfile.TarInfo(name)
+            info.size = len(data)
+            tar.addfile(info, io.BytesIO(data))
+        for number, data in enumerate(layers):
+            add(f"{number}/layer.tar", data) if number else add(f"{'0' * 64}/layer.tar", data)
+            with open(f"{folder}/layer{number}.tar", "wb") as out:
+                out.write(data)
+            plain.append(f"{folder}/layer{number}.tar")
+        add("config.json", config)
+        names = [f"{'0' * 64}/layer.tar"] + [f"{number}/layer.tar" for number in range(1, 5)]
+        add("manifest.json", json.dumps([{"Config": "config.json", "RepoTags": ["tides/gauge:3"], "Layers": names}]).encode())
+    os.makedirs(f"{folder}/layout/blobs/sha256")
+
+    def blob(data, media):
+        digest = hashlib.sha256(data).hexdigest()
+        path = f"{folder}/layout/blobs/sha256/{digest}"
+        with open(path, "wb") as out:
+            out.write(data)
+        return {"mediaType": media, "digest": f"sha256:{digest}", "size": len(data)}, path
+
+    told = []
+    for data in layers:
+        descriptor, path = blob(gzip.compress(data, 6), "application/vnd.oci.image.layer.v1.tar+gzip")
+        told.append(descriptor)
+        packed.append(path)
+    config, _ = blob(config, "application/vnd.oci.image.config.v1+json")
+    manifest, _ = blob(json.dumps({"schemaVersion": 2, "config": config, "layers": told}).encode(), "application/vnd.oci.image.manifest.v1+json")
+    for name, data in [("index.json", {"schemaVersion": 2, "manifests": [manifest]}), ("oci-layout", {"imageLayoutVersion": "1.0.0"})]:
+        with open(f"{folder}/layout/{name}", "w") as out:
+            json.dump(data, out)
+    for name, files in [("plain", plain), ("gzip", packed)]:
+        with open(f"{folder}/list-{name}", "w") as out:
+            out.write("#!/bin/sh\n" + "".join(f"tar -tvf {path}\n" for path in files))
+        os.chmod(f"{folder}/list-{name}", 0o755)
+
+
+def report(folder):
+    with open(f"{folder}/times.json") as file:
+        runs = {one["command"]: one for one in json.load(file)["results"]}
+    wall = lambda name: runs[name]["mean"]
+    cpu = lambda name: runs[name]["user"] + runs[name]["system"]
+    size = lambda name: os.path.getsize(f"{folder}/{name}")
+    peak = lambda name: int(open(f"{folder}/peak-{name}").read()) / 1024
+    inodes = 505_051
+    rows = [
+        ("survey, live, against find -printf, wall", wall("survey") / wall("find"), 0.6),
+        ("survey, live, against getdents and statx, CPU", cpu("survey") / cpu("bare"), 1.1),
+        ("the same without asking for ACLs, CPU", cpu("survey-without-acls") / cpu("bare"), 1.1),
+        ("access --tree, live, against find as that user, wall", wall("access-live") / wall("find-access"), 0.6),
+        ("access --tree, survey, against find as that user, wall", wall("access-survey") / wall("find-access"), 0.15),
+        ("survey file, bytes an inode", size("tree.survey") / inodes, 12),
+        ("loading and writing a survey, seconds a million inodes", wall("load") / inodes * 1e6, 0.6),
+        ("access --tree of 5,000,000 inodes, peak MB", peak("five"), 600),
+        ("layers, plain archive, against tar -tvf, wall", wall("layers-plain") / wall("tar-plain"), 1.0),
+        ("layers, gzip layout, against tar -tvf, wall", wall("layers-gzip") / wall("tar-gzip"), 1.0),
+        ("layers of 200 MB, peak MB", peak("layers"), 64),
+    ]
+    for name, one in runs.items():
+        print(f"{name:<22} wall {one['mean']:.3f} s  CPU {one['user'] + one['system']:.3f} s")
+    print()
+    for name, value, bound in rows:
+        print(f"{'ok  ' if value <= bound else 'OVER'}  {name:<58} {value:8.3f}  (bound {bound})")
+
+
+if sys.argv[1] == "make":
+    make_tree(f"{sys.argv[2]}/tree")
+    make_five_million(f"{sys.argv[2]}/five-million.mtree")
+    make_image(sys.argv[2])
+else:
+    report(sys.argv[2])
