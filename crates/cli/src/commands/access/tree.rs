@@ -42,7 +42,7 @@ pub(super) fn run(
         Ok(())
     })?;
     told.refuse(input.strict)?;
-    telling.end()?;
+    telling.end(err)?;
     Ok(End::Answered)
 }
 
@@ -78,8 +78,16 @@ fn picked<'f>(found: &'f mut Overview, filter: &Filter<'_>) -> &'f Overview {
 
 /// What is printed, in which form.
 enum Telling<'o> {
-    Sums { out: &'o mut dyn Write, first: bool },
-    Rows { out: &'o mut dyn Write, first: bool },
+    Sums {
+        out: &'o mut dyn Write,
+        first: bool,
+    },
+    /// `untitled`: no row of this tree was printed yet.
+    Rows {
+        out: &'o mut dyn Write,
+        first: bool,
+        untitled: bool,
+    },
     JsonSums(List<'o>),
     JsonRows(List<'o>),
 }
@@ -88,7 +96,7 @@ impl<'o> Telling<'o> {
     fn begin(args: &Args, out: &'o mut dyn Write) -> io::Result<Self> {
         Ok(match (args.common.format, args.list) {
             (Format::Text, false) => Self::Sums { out, first: true },
-            (Format::Text, true) => Self::Rows { out, first: true },
+            (Format::Text, true) => Self::Rows { out, first: true, untitled: true },
             (Format::Json, false) => Self::JsonSums(List::begin(out, "trees")?),
             (Format::Json, true) => Self::JsonRows(List::begin(out, "rows")?),
         })
@@ -102,7 +110,7 @@ impl<'o> Telling<'o> {
         filter: &Filter<'_>,
         err: &mut dyn Write,
     ) -> Result<(), Failure> {
-        self.title(actor, start)?;
+        self.begin_tree()?;
         let mut ended = Ok(());
         let found = overview(
             stage,
@@ -111,7 +119,7 @@ impl<'o> Telling<'o> {
             |swept| filter.is_open() || filter.wants(swept),
             |swept| {
                 if ended.is_ok() {
-                    ended = self.row(stage, actor, swept);
+                    ended = self.row(stage, actor, start, swept);
                 }
             },
         );
@@ -127,26 +135,35 @@ impl<'o> Telling<'o> {
         Ok(())
     }
 
-    /// What stands above a tree; nothing where its sum says it.
-    fn title(&mut self, actor: &Actor, start: &[u8]) -> io::Result<()> {
+    fn begin_tree(&mut self) -> io::Result<()> {
         match self {
-            Self::Sums { out, first } | Self::Rows { out, first } => {
-                if !std::mem::take(first) {
-                    writeln!(out)?;
+            Self::Sums { out, first } => {
+                if std::mem::take(first) {
+                    Ok(())
+                } else {
+                    writeln!(out)
                 }
             }
-            Self::JsonSums(_) | Self::JsonRows(_) => {}
-        }
-        match self {
-            Self::Rows { out, .. } => text::swept_titles(*out, &actor.name, start),
-            Self::Sums { .. } | Self::JsonSums(_) | Self::JsonRows(_) => Ok(()),
+            Self::Rows { untitled, .. } => {
+                *untitled = true;
+                Ok(())
+            }
+            Self::JsonSums(_) | Self::JsonRows(_) => Ok(()),
         }
     }
 
-    fn row(&mut self, stage: &Stage, actor: &Actor, swept: &Swept<'_>) -> io::Result<()> {
+    fn row(&mut self, stage: &Stage, actor: &Actor, start: &[u8], swept: &Swept<'_>) -> io::Result<()> {
         let facts = || facts_of(stage, actor, swept.place);
         match self {
-            Self::Rows { out, .. } => text::swept(*out, swept, facts().as_ref()),
+            Self::Rows { out, first, untitled } => {
+                if std::mem::take(untitled) {
+                    if !std::mem::take(first) {
+                        writeln!(out)?;
+                    }
+                    text::swept_titles(*out, &actor.name, start)?;
+                }
+                text::swept(*out, swept, facts().as_ref())
+            }
             Self::JsonRows(list) => json::swept(list, &actor.name, swept, facts().as_ref()),
             Self::Sums { .. } | Self::JsonSums(_) => Ok(()),
         }
@@ -175,8 +192,9 @@ impl<'o> Telling<'o> {
         }
     }
 
-    fn end(self) -> io::Result<()> {
+    fn end(self, err: &mut dyn Write) -> io::Result<()> {
         match self {
+            Self::Rows { first: true, .. } => writeln!(err, "note: no entry is like that"),
             Self::Sums { .. } | Self::Rows { .. } => Ok(()),
             Self::JsonSums(list) | Self::JsonRows(list) => list.end(),
         }

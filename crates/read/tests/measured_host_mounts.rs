@@ -1,0 +1,120 @@
+//! Mounts of the host under binds and host paths, row by row as measured (facts/runtimes.md section 4,
+//! facts/kubelet.md section 5), and the sources a scene may name.
+
+mod fixtures;
+
+use fixtures::stage;
+use mivask_core::question::mounts;
+use mivask_core::stage::Stage;
+
+const MOUNTINFO: &str = "\
+22 1 8:1 / / rw,relatime - ext4 /dev/root rw
+30 22 8:2 / /srv/quiet rw,noexec,nosuid,nodev - ext4 /dev/a rw
+31 30 8:3 / /srv/quiet/inner rw - tmpfs tmpfs rw
+32 22 8:4 / /srv/fixed ro,relatime - ext4 /dev/b rw
+33 22 8:5 / /srv/dead rw - ext4 /dev/c ro
+";
+
+/// The stage of one bind or host path under `runtime`.
+fn staged(runtime: &str, path: &str, read_only: bool) -> Stage {
+    let workload = if matches!(runtime, "docker" | "podman") {
+        let mode = if read_only { ":ro" } else { "" };
+        format!("services:\n  gauge:\n    image: x\n    volumes: ['{path}:/data{mode}']\n")
+    } else {
+        format!(
+            "apiVersion: v1\nkind: Pod\nmetadata: {{ name: p }}\nspec:\n  containers:\n  - {{ name: gauge, image: x, \
+             volumeMounts: [{{ name: v, mountPath: /data, readOnly: {read_only} }}] }}\n  volumes: [{{ name: v, hostPath: {{ path: {path} }} }}]\n"
+        )
+    };
+    let tree = "[{ path: /, kind: dir, owner: '0:0', mode: '0755' }, { path: /srv, kind: dir, owner: '0:0', mode: '0755' }, \
+                { path: /srv/quiet, kind: dir, owner: '0:0', mode: '0755' }, { path: /srv/quiet/inner, kind: dir, owner: '0:0', mode: '0755' }, \
+                { path: /srv/fixed, kind: dir, owner: '0:0', mode: '0777' }, { path: /srv/dead, kind: dir, owner: '0:0', mode: '0777' }]";
+    let scene = format!(
+        "scene: 1\nruntime: {runtime}\nworkloads: [w.yaml]\nhost: {{ tree: {tree}, mounts: mountinfo }}\n"
+    );
+    stage("s.yaml", &[("s.yaml", &scene), ("w.yaml", &workload), ("mountinfo", MOUNTINFO)])
+}
+
+/// The flags of the mount at `at`, or `none` where there is none.
+fn flags(stage: &Stage, at: &str) -> String {
+    let rows = mounts(stage, &stage.actors[0]);
+    let row = rows.iter().find(|row| row.at == at.as_bytes());
+    row.map_or_else(|| "none".to_owned(), |row| row.flags.to_string())
+}
+
+#[test]
+fn flags_of_the_host_mount_are_kept_or_forgotten() {
+    for (runtime, path, read_only, expected) in [
+        // A plain bind shows the flags of the mount underneath, whoever makes it.
+        ("docker", "/srv/quiet", false, "rw,noexec,nosuid,nodev"),
+        ("podman", "/srv/quiet", false, "rw,noexec,nosuid,nodev"),
+        ("containerd-1.6", "/srv/quiet", false, "rw,noexec,nosuid,nodev"),
+        ("containerd", "/srv/quiet", false, "rw,noexec,nosuid,nodev"),
+        // A read-only one of runc 1.1 shows `ro` alone.
+        ("docker", "/srv/quiet", true, "ro"),
+        ("containerd-1.6", "/srv/quiet", true, "ro"),
+        ("podman", "/srv/quiet", true, "ro,noexec,nosuid,nodev"),
+        ("containerd", "/srv/quiet", true, "ro,noexec,nosuid,nodev"),
+        // A read-only host mount stays so, but under Podman.
+        ("docker", "/srv/fixed", false, "ro"),
+        ("containerd-1.6", "/srv/fixed", false, "ro"),
+        ("podman", "/srv/fixed", false, "rw"),
+        ("podman", "/srv/fixed", true, "ro"),
+    ] {
+        let stage = staged(runtime, path, read_only);
+        assert_eq!(flags(&stage, "/data"), expected, "{runtime} {path} {read_only}");
+    }
+}
+
+/// Mounts below come along with flags of their own; `ro` is the outer mount's alone.
+#[test]
+fn nested_mounts_come_along() {
+    for runtime in ["docker", "podman", "containerd-1.6", "containerd"] {
+        for read_only in [false, true] {
+            let stage = staged(runtime, "/srv/quiet", read_only);
+            assert_eq!(flags(&stage, "/data/inner"), "rw", "{runtime} {read_only}");
+            let row = mounts(&stage, &stage.actors[0])
+                .into_iter()
+                .find(|row| &row.at[..] == b"/data/inner")
+                .unwrap();
+            assert_eq!(
+                (row.filesystem.as_deref(), row.from.to_string().as_str()),
+                (Some("tmpfs"), "mountinfo:3")
+            );
+        }
+        let above = staged(runtime, "/srv", false);
+        assert_eq!(flags(&above, "/data/quiet"), "rw,noexec,nosuid,nodev", "{runtime}");
+        assert_eq!(flags(&above, "/data/quiet/inner"), "rw", "{runtime}");
+        assert_eq!(flags(&above, "/data/nothing"), "none");
+    }
+}
+
+/// A read-only superblock refuses every write, whatever the mount says.
+#[test]
+fn a_read_only_superblock_counts() {
+    use mivask_core::act::parse_act;
+    use mivask_core::outcome::Errno;
+    use mivask_core::question::ask;
+    for (path, expected) in
+        [("/srv/dead", Some(Errno::EROFS)), ("/srv/fixed", Some(Errno::EROFS)), ("/srv/quiet", None)]
+    {
+        let stage = staged("docker", path, false);
+        let answer = ask(&stage, &parse_act("gauge creates /data/new").unwrap()).unwrap();
+        assert_eq!(answer.outcome.errno(), expected, "{path}");
+    }
+}
+
+/// A table that is none, or a source that is not there, is pointed at.
+#[test]
+fn what_cannot_be_read_is_a_slip() {
+    let scene =
+        "scene: 1\ncontainers: [{ name: a, image: x }]\nhost: { mounts: mountinfo, tree: none.survey }\n";
+    let (_, slips) = fixtures::read("s.yaml", &[("s.yaml", scene), ("mountinfo", "rubbish\n")]);
+    assert_eq!(
+        slips,
+        [
+            "error s.yaml:3: none.survey: there is no disk here",
+            "error mountinfo:1: this is no line of a table of mounts"
+        ]
+    );
+}
