@@ -146,14 +146,12 @@ impl Failure {
                 writeln!(err, "  help: {}", mivask_show::safe(help))?;
             }
         }
-        let meant = match self {
-            Self::Actor(ActorError::Unknown { name, known }) => {
-                nearest(name, known.iter().map(|name| &**name)).map(ToOwned::to_owned)
-            }
-            Self::Unasked { name, known, .. } => {
-                nearest(name, known.iter().map(String::as_str)).map(ToOwned::to_owned)
-            }
-            _ => None,
+        let meant = if let Self::Actor(ActorError::Unknown { name, known }) = self {
+            nearest(name, known.iter().map(|name| &**name)).map(ToOwned::to_owned)
+        } else if let Self::Unasked { name, known, .. } = self {
+            nearest(name, known.iter().map(String::as_str)).map(ToOwned::to_owned)
+        } else {
+            None
         };
         if let Some(meant) = &meant {
             writeln!(err, "  help: did you mean `{}`?", mivask_show::safe(meant))?;

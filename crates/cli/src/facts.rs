@@ -38,7 +38,7 @@ pub(crate) fn add(
             Some(path) if path.starts_with(":/") => {
                 let part = source(told, Choice::default(), err)?.tree;
                 let whole =
-                    Tree::planted(scene.host.tree.as_deref(), path[1..].as_bytes(), &part, "the host");
+                    Tree::planted(scene.host.tree.as_deref(), &path.as_bytes()[1..], &part, "the host");
                 let failed = |error: mivask_core::tree::TreeError| {
                     Failure::Planted(path[1..].to_owned(), error.to_string())
                 };
@@ -92,10 +92,11 @@ fn images_of(workload: &Workload, names: &mut BTreeSet<String>) {
 
 fn volumes_of(workload: &Workload, names: &mut BTreeSet<String>) {
     for volume in &workload.volumes {
-        match &volume.kind {
-            VolumeKind::Claim { claim, .. } => names.insert(claim.clone()),
-            VolumeKind::Stored(name) => names.insert(name.clone()),
-            _ => names.insert(volume.name.value.clone()),
+        let name = if let VolumeKind::Claim { claim: name, .. } | VolumeKind::Stored(name) = &volume.kind {
+            name
+        } else {
+            &volume.name.value
         };
+        names.insert(name.clone());
     }
 }

@@ -33,8 +33,7 @@ pub struct MountLine {
 pub fn read(name: &str, input: &mut dyn BufRead) -> Result<Vec<MountLine>, DiskError> {
     let mut lines = Lines::new(name, input);
     let mut all = Vec::new();
-    loop {
-        let Some(line) = lines.next()?.map(<[u8]>::to_vec) else { break };
+    while let Some(line) = lines.next()?.map(<[u8]>::to_vec) {
         let text = line.trim_ascii();
         if text.is_empty() || text.starts_with(b"#") {
             continue;

@@ -37,7 +37,7 @@ pub fn gather(path: &Path, options: &Options, watch: &Watch<'_>) -> Result<Gathe
         };
     }
     let mut plain = Plain::new(File::open(path).map_err(failed)?);
-    let told = Told { name: &name, size: facts.is_file().then(|| facts.len()), options };
+    let told = Told { name: &name, size: facts.is_file().then_some(facts.len()), options };
     told.read(&mut plain, || Owners::beside(path))
 }
 

@@ -1,5 +1,7 @@
 //! Archives, packed or not, and what hostile ones may claim.
 
+#![expect(clippy::unwrap_used, reason = "a test that fails says where")]
+
 mod fixtures;
 
 use std::io::Write;

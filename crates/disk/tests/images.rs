@@ -1,5 +1,7 @@
 //! Images: layers on top of each other, and which image of several.
 
+#![expect(clippy::unwrap_used, reason = "a test that fails says where")]
+
 mod fixtures;
 
 use std::collections::BTreeMap;

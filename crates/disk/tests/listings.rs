@@ -1,5 +1,7 @@
 //! Listings as ordinary tools write them.
 
+#![expect(clippy::unwrap_used, reason = "a test that fails says where")]
+
 mod fixtures;
 
 use fixtures::{find, gather, listing, missing, read};

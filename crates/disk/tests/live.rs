@@ -1,5 +1,7 @@
 //! Directories of this machine, and the surveys of them.
 
+#![expect(clippy::unwrap_used, reason = "a test that fails says where")]
+
 mod fixtures;
 
 use std::fs;

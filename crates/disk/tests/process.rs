@@ -1,5 +1,7 @@
 //! Running processes, as the kernel tells of them.
 
+#![expect(clippy::unwrap_used, reason = "a test that fails says where")]
+
 mod fixtures;
 
 use std::os::unix::fs::{PermissionsExt, chown};

@@ -12,6 +12,10 @@ use crate::tree::{Certainty, Doubt, Entry, InodeId, Tree};
 
 /// A declared volume, as far as it can be prepared before the containers are known.
 #[derive(Clone, Debug)]
+#[expect(
+    clippy::large_enum_variant,
+    reason = "nearly all are shared: a box would only be one more allocation"
+)]
 pub(super) enum Ready {
     /// One for all containers of the workload.
     Shared(Prepared),

@@ -93,6 +93,7 @@ impl<'s> Members<'s> {
             let at = self.at;
             let Some(header) = self.header()? else { return Ok(None) };
             let size = header.entry_size().map_err(|_| TarError::Header(at, "its size is no number"))?;
+            #[expect(clippy::wildcard_enum_match_arm, reason = "every other kind is a member")]
             match header.entry_type() {
                 EntryType::XHeader => {
                     let records = self.extended(size)?;
@@ -253,6 +254,7 @@ fn what(header: &Header, pax: &Pax, path: &[u8]) -> Result<What, &'static str> {
             _ => Ok(What::Kind(kind)),
         }
     };
+    #[expect(clippy::wildcard_enum_match_arm, reason = "POSIX says what a kind nobody knows is read as")]
     match header.entry_type() {
         // The oldest archives tell directories by a slash alone.
         EntryType::Regular if path.ends_with(b"/") => Ok(What::Kind(FileKind::Directory)),

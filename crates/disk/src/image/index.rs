@@ -91,11 +91,9 @@ fn manifest(
     let descriptor = by_platform(&descriptors, choice)?;
     let name = blob(descriptor);
     let bytes = text(&name)?;
-    let nested = match descriptor.media_type() {
-        MediaType::ImageIndex => true,
-        MediaType::Other(other) => other.contains("manifest.list"),
-        _ => false,
-    };
+    let media = descriptor.media_type();
+    let older = matches!(media, MediaType::Other(other) if other.contains("manifest.list"));
+    let nested = older || *media == MediaType::ImageIndex;
     if !nested {
         return ImageManifest::from_reader(&bytes[..])
             .map_err(|error| format!("{name} is no manifest: {error}"));

@@ -41,8 +41,7 @@ pub(super) fn gather(name: &str, input: &mut dyn BufRead) -> Result<Gathered, Di
     if nul {
         lines.end_with_nul();
     }
-    loop {
-        let Some(line) = lines.next()?.map(<[u8]>::to_vec) else { break };
+    while let Some(line) = lines.next()?.map(<[u8]>::to_vec) {
         if line.is_empty() {
             continue;
         }

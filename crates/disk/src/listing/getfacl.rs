@@ -35,8 +35,7 @@ pub(super) fn gather(name: &str, input: &mut dyn BufRead, owners: Owners) -> Res
     let mut lines = Lines::new(name, input);
     let mut reader = Reader { collector: Collector::new(name), owners, told: Vec::new() };
     let mut block: Option<Block> = None;
-    loop {
-        let Some(line) = lines.next()?.map(<[u8]>::to_vec) else { break };
+    while let Some(line) = lines.next()?.map(<[u8]>::to_vec) {
         if let Some(path) = line.strip_prefix(b"# file: ") {
             reader.put(&lines, block.take())?;
             block = Some(Block { path: backslashes(path), ..Block::default() });

@@ -50,8 +50,7 @@ pub(super) fn gather(name: &str, input: &mut dyn BufRead, owners: Owners) -> Res
         blank: true,
         any: false,
     };
-    loop {
-        let Some(line) = lines.next()?.map(<[u8]>::to_vec) else { break };
+    while let Some(line) = lines.next()?.map(<[u8]>::to_vec) {
         reader.line(&lines, &line)?;
     }
     reader.finish(name)

@@ -21,6 +21,9 @@ pub(crate) use lines::Lines;
 pub(crate) use owners::Owners;
 pub(crate) use unescape::backslashes;
 
+/// Whether a line may begin a listing of some kind.
+type Test = fn(&[u8]) -> bool;
+
 /// A kind of listing.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub(crate) enum Kind {
@@ -35,7 +38,7 @@ pub(crate) enum Kind {
 pub(crate) fn kind(head: &[u8]) -> Option<Kind> {
     let lines = head.split(|byte| matches!(byte, b'\n' | 0)).filter(|line| !line.trim_ascii().is_empty());
     lines.take(8).find_map(|line| {
-        let tests: [(Kind, fn(&[u8]) -> bool); 5] = [
+        let tests: [(Kind, Test); 5] = [
             (Kind::Mtree, mtree::fits),
             (Kind::Getfacl, getfacl::fits),
             (Kind::Stat, stat::fits),

@@ -57,8 +57,7 @@ pub(super) fn gather(name: &str, input: &mut dyn BufRead, owners: Owners) -> Res
         begun: false,
     };
     let mut entry = Vec::new();
-    loop {
-        let Some(line) = lines.next()? else { break };
+    while let Some(line) = lines.next()? {
         let line = line.trim_ascii();
         if entry.is_empty() && (line.is_empty() || line.starts_with(b"#")) {
             continue;
@@ -124,11 +123,11 @@ impl Reader {
         self.entry(lines, first, &mut words)
     }
 
-    fn entry<'w>(
+    fn entry(
         &mut self,
         lines: &Lines<'_>,
         first: &[u8],
-        words: &mut dyn Iterator<Item = &'w [u8]>,
+        words: &mut dyn Iterator<Item = &[u8]>,
     ) -> Result<(), DiskError> {
         let mut told = self.set.clone();
         for word in words {

@@ -48,8 +48,7 @@ pub(super) fn gather(name: &str, input: &mut dyn BufRead) -> Result<Gathered, Di
     let mut lines = Lines::new(name, input);
     let mut collector = Collector::new(name);
     let mut file = None;
-    loop {
-        let Some(line) = lines.next()?.map(<[u8]>::to_vec) else { break };
+    while let Some(line) = lines.next()?.map(<[u8]>::to_vec) {
         if line.is_empty() {
             continue;
         }

@@ -203,7 +203,9 @@ impl<'a> Lister<'a> {
             FileKind::File => match look::content(name, facts) {
                 Content::Unknown => {}
                 Content::Empty => one.empty = true,
-                told => (rare.content, special) = (Some(told), true),
+                told @ (Content::Program | Content::Data | Content::Script(_)) => {
+                    (rare.content, special) = (Some(told), true);
+                }
             },
             FileKind::Fifo | FileKind::Socket => {}
         }
