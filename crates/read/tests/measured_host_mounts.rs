@@ -1,8 +1,6 @@
 //! Mounts of the host under binds and host paths, row by row as measured (facts/runtimes.md section 4,
 //! facts/kubelet.md section 5), and the sources a scene may name.
 
-#![expect(clippy::unwrap_used, reason = "a test that fails says where")]
-
 mod fixtures;
 
 use fixtures::stage;
