@@ -1,11 +1,10 @@
 //! A tree that grows member by member, as an unpacker would make it.
 
 use mivask_core::act::quoted;
-use mivask_core::fact::{Provenance, Unknown};
-use mivask_core::mode::{FileKind, Mode};
+use mivask_core::fact::Provenance;
+use mivask_core::mode::FileKind;
 use mivask_core::tree::{Certainty, Doubt, Entry, InodeId, Tree, TreeError};
 
-use crate::archive::{Member, What};
 use crate::gathered::Holes;
 
 /// The longest path that is taken for one.
@@ -14,7 +13,8 @@ const LONGEST_PATH: usize = 1 << 16;
 pub(crate) struct Grower {
     pub tree: Tree,
     holes: Holes,
-    sizes: bool,
+    /// Whether the sizes of files are kept.
+    pub sizes: bool,
     implied: Entry,
     /// The directory of the last member, since neighbours share it.
     latest: Option<(Vec<u8>, InodeId)>,
@@ -43,16 +43,6 @@ impl Grower {
             latest: None,
             orphans: false,
             root_told: false,
-        }
-    }
-
-    /// Puts a member where its path says; what was there gives way. The error is what is wrong with it.
-    pub(crate) fn place(&mut self, member: &Member) -> Result<(), String> {
-        match &member.what {
-            What::Same(first) => self.same(&member.path, first),
-            What::Kind(_) | What::Link(_) | What::Device(..) => {
-                self.put(&member.path, self.entry(member)).map(drop)
-            }
         }
     }
 
@@ -172,29 +162,6 @@ impl Grower {
         }
         self.latest = Some((path.to_vec(), here));
         Ok(here)
-    }
-
-    fn entry(&self, member: &Member) -> Entry {
-        let (kind, target, device) = match &member.what {
-            What::Kind(kind) => (*kind, &[][..], None),
-            What::Link(target) => (FileKind::Link, target.as_slice(), None),
-            What::Device(kind, device) => (*kind, &[][..], Some(*device)),
-            What::Same(_) => (FileKind::File, &[][..], None),
-        };
-        let mode = if kind == FileKind::Link { Mode::new(0o777) } else { member.mode };
-        let mut entry = Entry::new(kind, member.uid, member.gid, mode);
-        entry.extended = member.extended.clone();
-        entry.content = member.content.clone();
-        entry.size = (self.sizes && kind == FileKind::File).then_some(member.size);
-        (entry.target, entry.device) = (target.into(), device);
-        if !member.understood {
-            let fact =
-                format!("the ACL of {}, which names users or groups without numbers", quoted(&member.path));
-            let unknown = Unknown::new(&fact, "make the archive with numbers for owners");
-            let attributes = Certainty::Unknown(unknown);
-            entry.doubt = Some(Doubt { attributes, contents: Certainty::Known });
-        }
-        entry
     }
 
     /// A path without empty parts and dots.

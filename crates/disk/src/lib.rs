@@ -17,3 +17,4 @@ pub mod process;
 pub mod program;
 pub mod source;
 pub mod survey;
+mod unpack;

@@ -11,6 +11,7 @@ use crate::image;
 use crate::listing::{self, Owners};
 use crate::live::{self, Options, Watch};
 use crate::survey::{self, SurveyError};
+use crate::unpack;
 
 /// How much is looked at to tell what something is.
 const HEAD: u64 = 4096;
@@ -93,7 +94,7 @@ impl Told<'_> {
             return if image::is_image_member(archive::first_name(head)) {
                 image::gather_archive(name, stream, &options.choice, options.sizes)
             } else {
-                archive::gather(name, stream, options.sizes)
+                unpack::gather(name, stream, options.sizes)
             };
         }
         if let Some(kind) = listing::kind(head) {

@@ -37,33 +37,33 @@ fn scratch() -> Scratch {
 fn a_whole_tree_is_summed_up() {
     assert_snapshot!(scratch().run(["access", "s.yaml", "--tree"]), @"
     gauge: 10 entries below /data
-      act     outcome           entries      directories  decided by
-      read    allowed                     2            2  the group's bits
-              allowed                     1            1  the owner's bits
-              denied EACCES               1            1  the bits of others
-              denied EACCES               1            1  a directory above that may not be searched
-              allowed                     1            1  where the link or the interpreter leads
-      write   denied EACCES               2            2  the group's bits
-              allowed                     1            1  the owner's bits
-              denied EACCES               1            1  the bits of others
-              denied EACCES               1            1  a directory above that may not be searched
-              denied EACCES               1            1  where the link or the interpreter leads
-      create  allowed                     1            1  the owner's bits
-              allowed                     1            1  the bits of others
-              denied EACCES               1            1  the bits of others
-              denied EACCES               1            1  a directory above that may not be searched
-      delete  allowed                     4            2  the owner's bits
-              denied ENOTEMPTY            3            1  what lies in it
-              denied EACCES               2            1  a directory above that may not be searched
-              denied EPERM                1            1  the sticky bit of the directory
-      list    allowed                     1            1  the owner's bits
-              allowed                     1            1  the bits of others
-              denied EACCES               1            1  the bits of others
-              denied EACCES               1            1  a directory above that may not be searched
-      enter   allowed                     1            1  the owner's bits
-              allowed                     1            1  the bits of others
-              denied EACCES               1            1  the bits of others
-              denied EACCES               1            1  a directory above that may not be searched
+      act     outcome           entries  directories  decided by
+      read    allowed                 2            2  the group's bits
+              allowed                 1            1  the owner's bits
+              denied EACCES           1            1  the bits of others
+              denied EACCES           1            1  a directory above that may not be searched
+              allowed                 1            1  where the link or the interpreter leads
+      write   denied EACCES           2            2  the group's bits
+              allowed                 1            1  the owner's bits
+              denied EACCES           1            1  the bits of others
+              denied EACCES           1            1  a directory above that may not be searched
+              denied EACCES           1            1  where the link or the interpreter leads
+      create  allowed                 1            1  the owner's bits
+              allowed                 1            1  the bits of others
+              denied EACCES           1            1  the bits of others
+              denied EACCES           1            1  a directory above that may not be searched
+      delete  allowed                 4            2  the owner's bits
+              denied ENOTEMPTY        3            1  what lies in it
+              denied EACCES           2            1  a directory above that may not be searched
+              denied EPERM            1            1  the sticky bit of the directory
+      list    allowed                 1            1  the owner's bits
+              allowed                 1            1  the bits of others
+              denied EACCES           1            1  the bits of others
+              denied EACCES           1            1  a directory above that may not be searched
+      enter   allowed                 1            1  the owner's bits
+              allowed                 1            1  the bits of others
+              denied EACCES           1            1  the bits of others
+              denied EACCES           1            1  a directory above that may not be searched
 
     One directory may not be searched
       directory   owner  mode             outcome        entries below  decided by
@@ -113,10 +113,10 @@ fn entries_are_listed_and_picked() {
     ");
     assert_snapshot!(scratch().run(["access", "s.yaml", "--tree", "--where", "delete=EPERM"]), @"
     gauge: 1 entry below /data
-      act     outcome        entries      directories  decided by
-      read    allowed                  1            1  the group's bits
-      write   denied EACCES            1            1  the group's bits
-      delete  denied EPERM             1            1  the sticky bit of the directory
+      act     outcome        entries  directories  decided by
+      read    allowed              1            1  the group's bits
+      write   denied EACCES        1            1  the group's bits
+      delete  denied EPERM         1            1  the sticky bit of the directory
 
     Assumed
       no file has an ACL or file capabilities: mtree does not tell of them

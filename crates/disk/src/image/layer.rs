@@ -6,6 +6,7 @@ use crate::archive::{Member, Members, Packing, Part, Peeked, Stream, TarError, i
 use crate::error::DiskError;
 use crate::gathered::AccountFiles;
 use crate::grow::Grower;
+use crate::unpack;
 
 /// What a file of a layer is called that takes another away.
 const WHITEOUT: &[u8] = b".wh.";
@@ -82,7 +83,7 @@ impl Layer {
         }
         let whiteout = |member: &&Member| !split(&member.path).1.starts_with(WHITEOUT);
         for member in self.members.iter().filter(whiteout) {
-            grower.place(member)?;
+            unpack::place(grower, member)?;
         }
         for (own, all) in
             [(self.accounts.passwd, &mut accounts.passwd), (self.accounts.group, &mut accounts.group)]

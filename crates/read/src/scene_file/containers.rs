@@ -13,7 +13,8 @@ use mivask_core::stage::Role;
 use mivask_core::words::nearest;
 
 use super::convert::Reading;
-use super::types::{CapabilityList, ContainerSection, MountSection, RawText, SceneFile};
+use super::raw_text::RawText;
+use super::types::{CapabilityList, ContainerSection, MountSection, SceneFile};
 use crate::slip::Severity;
 use crate::yaml::Node;
 

@@ -3,7 +3,7 @@
 use mivask_core::ids::{Extent, IdMap};
 
 use super::convert::Reading;
-use super::types::RawText;
+use super::raw_text::RawText;
 use crate::slip::Severity;
 use crate::yaml::Node;
 

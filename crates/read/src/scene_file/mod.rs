@@ -5,12 +5,13 @@ mod convert;
 mod facts;
 mod id_map;
 mod listed;
+mod raw_text;
 mod tree;
 mod tree_source;
 mod types;
 
 pub use convert::read_scene;
-pub(crate) use types::RawText;
+pub(crate) use raw_text::RawText;
 pub use types::SceneFile;
 
 use crate::yaml::Node;

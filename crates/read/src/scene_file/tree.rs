@@ -13,8 +13,8 @@ use mivask_disk::gathered::Gathered;
 use mivask_disk::image::Choice;
 
 use super::convert::Reading;
+use super::raw_text::RawText;
 use super::tree_source::{FlagWord, KindWord, LayerWord, TreeEntry, TreeSource};
-use super::types::RawText;
 use crate::disk;
 use crate::slip::{Severity, Slips};
 use crate::text::SourceText;

@@ -3,13 +3,12 @@
 use std::collections::BTreeMap;
 use std::fmt;
 
-use mivask_core::mode::Mode;
-use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
+use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer};
 
 use super::listed::Listed;
+use super::raw_text::RawText;
 use super::tree_source::TreeSource;
-use crate::yaml::RAW;
 
 /// Everything known about workloads, images, volumes and the host. Every path is relative to this file.
 /// What is left out is unknown, not guessed.
@@ -275,51 +274,6 @@ pub struct MountSection {
     pub sub_path: Option<String>,
     /// The mount's id map, from stored ids to those shown (before any user namespace of the container).
     pub id_map: Option<IdMapSection>,
-}
-
-/// A single value taken as it is written: `0750`, `"0750"` and `750` stay apart.
-#[derive(Clone, PartialEq, Eq, Debug)]
-pub struct RawText(pub String);
-
-impl RawText {
-    /// The value as an octal mode.
-    #[must_use]
-    pub fn mode(&self) -> Option<Mode> {
-        self.0.parse().ok()
-    }
-
-    /// The value as `A:B`, both decimal.
-    #[must_use]
-    pub fn pair(&self) -> Option<(u32, u32)> {
-        let (first, second) = self.0.split_once(':')?;
-        Some((first.parse().ok()?, second.parse().ok()?))
-    }
-}
-
-impl<'de> Deserialize<'de> for RawText {
-    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        struct Visitor;
-        impl serde::de::Visitor<'_> for Visitor {
-            type Value = RawText;
-            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-                f.write_str("a single value")
-            }
-            fn visit_str<E: serde::de::Error>(self, text: &str) -> Result<RawText, E> {
-                Ok(RawText(text.to_owned()))
-            }
-        }
-        deserializer.deserialize_newtype_struct(RAW, Visitor)
-    }
-}
-
-impl JsonSchema for RawText {
-    fn schema_name() -> std::borrow::Cow<'static, str> {
-        "RawText".into()
-    }
-
-    fn json_schema(_: &mut SchemaGenerator) -> Schema {
-        json_schema!({ "type": ["string", "integer"], "description": "A value taken as it is written." })
-    }
 }
 
 impl<'de> Deserialize<'de> for CapabilityList {

@@ -26,13 +26,20 @@ pub fn overview(out: &mut dyn Write, overview: &Overview, layout: Layout) -> io:
         quoted(&overview.start)
     )?;
     if !overview.shares.is_empty() {
-        let mut table = Table::new(&["act", "outcome", "entries", "directories", "decided by"]);
+        let width = |numbers: &dyn Fn(&Share) -> u64, title: &str| {
+            let longest = overview.shares.iter().map(|share| grouped(numbers(share)).len()).max();
+            longest.unwrap_or(0).max(title.len())
+        };
+        let entries = width(&|share| share.entries, "entries");
+        let directories = width(&|share| share.directories, "directories");
+        let titles = [format!("{:>entries$}", "entries"), format!("{:>directories$}", "directories")];
+        let mut table = Table::new(&["act", "outcome", &titles[0], &titles[1], "decided by"]);
         let mut before = None;
         for share in &overview.shares {
             // The word once, at the first of its lines.
             let word = if before == Some(share.column) { "" } else { share.column.word() };
             before = Some(share.column);
-            table.row(row(share, word));
+            table.row(row(share, word, (entries, directories)));
         }
         write!(out, "{}", table.render(layout.width))?;
     }
@@ -40,12 +47,12 @@ pub fn overview(out: &mut dyn Write, overview: &Overview, layout: Layout) -> io:
     super::assumptions(out, &overview.assumptions.iter().collect(), layout)
 }
 
-fn row(share: &Share, word: &str) -> Vec<String> {
+fn row(share: &Share, word: &str, (entries, directories): (usize, usize)) -> Vec<String> {
     vec![
         word.to_owned(),
         ending(share.ending),
-        format!("{:>11}", grouped(share.entries)),
-        format!("{:>11}", grouped(share.directories)),
+        format!("{:>entries$}", grouped(share.entries)),
+        format!("{:>directories$}", grouped(share.directories)),
         if share.shut {
             "a directory above that may not be searched".to_owned()
         } else {
