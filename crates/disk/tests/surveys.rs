@@ -62,9 +62,7 @@ fn tree(seed: u64, inodes: usize) -> Gathered {
             let attributes = Certainty::Unknown(Unknown::new("who knows", "look"));
             entry.doubt = Some(Doubt { attributes, contents: Certainty::Assumed("nothing else".into()) });
         }
-        if random.u8(..) < 20 {
-            entry.marks = Marks::IMMUTABLE;
-        }
+        entry.marks = if random.u8(..) < 20 { Marks::IMMUTABLE } else { Marks::default() };
         let Ok(id) = tree.add(dir, &name, entry) else { continue };
         match kind {
             FileKind::Directory => directories.push(id),
