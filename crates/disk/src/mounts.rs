@@ -3,7 +3,7 @@
 use std::io::BufRead;
 
 use crate::error::DiskError;
-use crate::listing::{Lines, backslashes};
+use crate::listing::{Lines, backslashes, number};
 
 const HELP: &str = "name a copy of /proc/self/mountinfo, of /proc/mounts or of /etc/fstab";
 
@@ -22,8 +22,48 @@ pub struct MountLine {
     pub options: Vec<String>,
     /// Options of the superblock; the same as those of the mount where the table does not tell them apart.
     pub super_options: Vec<String>,
+    /// Its own number and that of the mount it is mounted on, where they are told.
+    pub ids: Option<(u32, u32)>,
     /// Its line, from 1.
     pub line: usize,
+}
+
+/// Those mounts of a table that a path can lead to, outer ones first: others are mounted over the rest. The order of a
+/// table says little, since a root may be mounted last; mountinfo tells which mount each lies on.
+#[must_use]
+pub fn visible(lines: Vec<MountLine>) -> Vec<MountLine> {
+    let hidden: Vec<bool> = (0..lines.len()).map(|index| is_hidden(&lines, index, lines.len())).collect();
+    let mut left: Vec<MountLine> =
+        lines.into_iter().zip(hidden).filter(|(_, hidden)| !hidden).map(|(line, _)| line).collect();
+    left.sort_by(|a, b| a.at.cmp(&b.at));
+    left
+}
+
+/// `left` bounds how many mounts may lie on each other, since a table may claim a circle.
+fn is_hidden(lines: &[MountLine], index: usize, left: usize) -> bool {
+    let one = &lines[index];
+    let Some((id, parent)) = one.ids else {
+        // Without numbers the last mount of a place counts.
+        return lines[index + 1..].iter().any(|other| other.at == one.at);
+    };
+    let over = lines.iter().enumerate().any(|(place, other)| {
+        let Some((_, other_parent)) = other.ids else { return false };
+        let on_top = other_parent == id && other.at == one.at;
+        let across = other_parent == parent && other.at != one.at && is_within(&one.at, &other.at);
+        place != index && (on_top || across)
+    });
+    // What lies on a hidden mount is hidden too, but for what is mounted right over it.
+    let below = lines.iter().position(|other| other.ids.is_some_and(|(id, _)| id == parent));
+    let below = below.filter(|below| *below != index && lines[*below].at != one.at && left > 0);
+    over || below.is_some_and(|below| is_hidden(lines, below, left - 1))
+}
+
+/// Whether `path` is `above` or lies below it.
+pub(crate) fn is_within(path: &[u8], above: &[u8]) -> bool {
+    if above == b"/" {
+        return path.first() == Some(&b'/');
+    }
+    path.strip_prefix(above).is_some_and(|rest| matches!(rest.first(), None | Some(b'/')))
 }
 
 /// Reads a table of mounts, which is called `name` in answers.
@@ -73,6 +113,7 @@ fn mountinfo(fields: &[&[u8]]) -> Option<Told> {
         root: backslashes(fields[3]),
         device: Some(text(fields[2])),
         filesystem,
+        ids: Some((number(fields[0])?, number(fields[1])?)),
         options: options(fields[5]),
         super_options: fields.get(dash + 3).map(|field| options(field)).unwrap_or_default(),
         line: 0,
@@ -95,6 +136,7 @@ fn table(fields: &[&[u8]]) -> Option<Told> {
         root: b"/".to_vec(),
         device: None,
         filesystem: text(filesystem),
+        ids: None,
         super_options: told.clone(),
         options: told,
         line: 0,
@@ -123,6 +165,27 @@ mod tests {
 
     fn read_text(text: &str) -> Result<Vec<MountLine>, DiskError> {
         read("table", &mut text.as_bytes())
+    }
+
+    #[test]
+    fn what_is_mounted_over_is_out_of_reach() {
+        let left = |text: &str| -> Vec<usize> {
+            visible(read_text(text).unwrap()).into_iter().map(|mount| mount.line).collect()
+        };
+        // The root may come last; it hides nothing that lies on it.
+        let late = "22 27 0:21 / /proc rw - proc proc rw\n27 1 8:1 / / rw - ext4 /dev/a rw\n";
+        assert_eq!(left(late), [2, 1]);
+        // A second root over the first, with what lay on the first.
+        let twice = "1 0 0:1 / / rw - rootfs rootfs rw\n2 1 0:2 / /old rw - tmpfs a rw\n3 1 8:1 / / rw - ext4 /dev/a rw\n\
+                     4 3 8:2 / /srv rw - ext4 /dev/b rw\n";
+        assert_eq!(left(twice), [3, 4]);
+        // /srv/a was there before something was mounted on /srv.
+        let across = "1 0 8:1 / / rw - ext4 a rw\n2 1 8:2 / /srv/a rw - ext4 b rw\n3 2 8:5 / /srv/a/x rw - ext4 e rw\n\
+                      4 1 8:3 / /srv rw - ext4 c rw\n5 4 8:4 / /srv/b rw - ext4 d rw\n";
+        assert_eq!(left(across), [1, 4, 5]);
+        assert_eq!(left("a /proc proc rw 0 0\nb / ext4 rw 0 0\nc / xfs rw 0 0\n"), [3, 1]);
+        // A table that claims a circle ends all the same.
+        left("1 2 8:1 / /a rw - ext4 a rw\n2 1 8:2 / /b rw - ext4 b rw\n");
     }
 
     #[test]

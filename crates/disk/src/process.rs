@@ -17,7 +17,7 @@ use rustix::fs::{Mode as OpenMode, OFlags};
 use crate::error::DiskError;
 use crate::grow::Grower;
 use crate::live;
-use crate::mounts::{self, MountLine};
+use crate::mounts::{self, MountLine, is_within};
 
 /// The most links on one way (`MAXSYMLINKS`).
 const MOST_LINKS: usize = 40;
@@ -56,7 +56,7 @@ pub struct Process {
     pub gid_map: Vec<(u32, u32, u32)>,
     /// Whether it shares this process's mount namespace, as a container does not.
     pub same_mounts: bool,
-    /// Its mounts, in the order they were made, those that others hide left out.
+    /// Its mounts, outer ones first, those that others hide left out.
     pub mounts: Vec<ProcessMount>,
 }
 
@@ -149,12 +149,6 @@ struct Mounted {
 
 impl<'a> Reading<'a> {
     fn new(shown: &'a str, root: &'a OwnedFd, lines: Vec<MountLine>) -> Self {
-        let mut visible: Vec<MountLine> = Vec::new();
-        for line in lines {
-            // A later mount hides earlier ones at the same place and below.
-            visible.retain(|earlier| !is_within(&earlier.at, &line.at));
-            visible.push(line);
-        }
         let mounted = |line: MountLine| {
             let what = format!("{shown} at {}", quoted(&line.at));
             let fact = format!("what lies in directories of {what} that were not asked for");
@@ -164,7 +158,12 @@ impl<'a> Reading<'a> {
             grower.tree.set_doubt(Tree::ROOT, Doubt { attributes: rest.clone(), contents: rest });
             Mounted { line, grower, begun: false, file: None }
         };
-        Self { shown, root, mounts: visible.into_iter().map(mounted).collect(), listed: BTreeSet::new() }
+        Self {
+            shown,
+            root,
+            mounts: mounts::visible(lines).into_iter().map(mounted).collect(),
+            listed: BTreeSet::new(),
+        }
     }
 
     fn all(mut self, reach: &Reach) -> Vec<ProcessMount> {
@@ -344,12 +343,4 @@ fn join(above: &[u8], name: &[u8]) -> Vec<u8> {
         [.., b'/'] => [above, name].concat(),
         _ => [above, b"/", name].concat(),
     }
-}
-
-/// Whether `path` is `above` or lies below it.
-fn is_within(path: &[u8], above: &[u8]) -> bool {
-    if above == b"/" {
-        return path.first() == Some(&b'/');
-    }
-    path.strip_prefix(above).is_some_and(|rest| matches!(rest.first(), None | Some(b'/')))
 }

@@ -86,7 +86,7 @@ pub fn mounts(source: &str, lines: &[MountLine]) -> HostMounts {
             from: Provenance::Line { file: file.clone(), line: line.line },
         }
     };
-    HostMounts::new(lines.iter().map(one).collect())
+    HostMounts::new(mivask_disk::mounts::visible(lines.to_vec()).iter().map(one).collect())
 }
 
 /// What a source could not tell; `None` where it told everything.

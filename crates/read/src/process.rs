@@ -90,14 +90,17 @@ pub fn scene(process: Process, settings: Settings) -> Scene {
 
 fn facts(mount: ProcessMount, from: &Provenance) -> VolumeFacts {
     let line = mount.line;
-    let mut personality = Personality::of(&line.filesystem).unwrap_or_default();
+    let known = Personality::of(&line.filesystem).or_else(|| plain(&line.filesystem));
+    // What nodes of `/proc` and `/sys` let anybody do hangs on more than their modes.
+    let tree = mount.tree.filter(|_| known.is_some());
+    let mut personality = known.unwrap_or_default();
     for option in line.options.iter().chain(&line.super_options) {
         // What is not understood here was understood by the kernel that mounted it.
         let _ = personality.option(option);
     }
     let words = line.options.iter().filter_map(|option| MountFlags::by_word(option));
     VolumeFacts {
-        tree: mount.tree,
+        tree,
         filesystem: Some(Fact::new(line.filesystem, from.clone())),
         personality,
         flags: words.fold(MountFlags::NONE, MountFlags::with),
@@ -105,6 +108,11 @@ fn facts(mount: ProcessMount, from: &Provenance) -> VolumeFacts {
         group_ownership: None,
         from: from.clone(),
     }
+}
+
+/// File systems of the kernel's own that go by owners and modes alone.
+fn plain(filesystem: &str) -> Option<Personality> {
+    ["devtmpfs", "ramfs", "devpts", "mqueue", "hugetlbfs"].contains(&filesystem).then(Personality::default)
 }
 
 /// The identity as the kernel tells it.

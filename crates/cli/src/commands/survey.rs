@@ -96,7 +96,10 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         ..Options::default()
     };
     let gathered = gather(&args.source, &options)?;
-    let name = args.source.display().to_string();
+    let name = match args.source.to_str() {
+        Some("-") => "standard input".to_owned(),
+        _ => args.source.display().to_string(),
+    };
     let record = |out: &mut (dyn Write + Send)| match args.to {
         Some(to) => export::write(out, &gathered.tree, to.format()).map_err(Failure::Output),
         None => survey::write(out, &gathered.tree, &name, gathered.holes).map_err(Failure::Output),

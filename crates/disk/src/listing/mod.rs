@@ -108,7 +108,7 @@ fn mode_of_letters(letters: &[u8]) -> Option<Mode> {
 }
 
 /// A number of digits only.
-fn number<T: std::str::FromStr>(digits: &[u8]) -> Option<T> {
+pub(crate) fn number<T: std::str::FromStr>(digits: &[u8]) -> Option<T> {
     let plain = !digits.is_empty() && digits.iter().all(u8::is_ascii_digit);
     std::str::from_utf8(digits).ok().filter(|_| plain)?.parse().ok()
 }
