@@ -2,22 +2,15 @@
 
 #![no_main]
 
+mod kept;
+
 use libfuzzer_sys::fuzz_target;
-use mivask_disk::live::Options;
-use mivask_disk::{source, survey};
+
+const BEGINNINGS: [&[u8]; 5] =
+    [b"# file: a\n", b"total 0\n", b"755 0 0 d a\n", b"755 0 0 directory a\n", b"  File: a\n"];
 
 fuzz_target!(|bytes: &[u8]| {
-    let prefixes: [&[u8]; 5] =
-        [b"# file: a\n", b"total 0\n", b"755 0 0 d a\n", b"755 0 0 directory a\n", b"  File: a\n"];
-    let Some((first, rest)) = bytes.split_first() else { return };
-    let bytes = [prefixes[usize::from(*first) % 5], rest].concat();
-    if let Ok(gathered) = source::read("fuzzed", &mut &bytes[..], &Options { sizes: true, ..Options::default() }) {
-        // What was read can be recorded, and the record says the same.
-        let mut recorded = Vec::new();
-        survey::write(&mut recorded, &gathered.tree, "fuzzed", gathered.holes).expect("memory takes it");
-        let again = survey::read(&mut &recorded[..], "again", None).expect("what is written is read");
-        assert_eq!(again.tree.len(), gathered.tree.len());
-        let ids = gathered.tree.ids().zip(again.tree.ids());
-        assert!(ids.count() == again.tree.len());
+    if let Some((first, rest)) = bytes.split_first() {
+        kept::read(&[BEGINNINGS[usize::from(*first) % BEGINNINGS.len()], rest].concat());
     }
 });

@@ -165,7 +165,7 @@ pub fn swept(
     swept: &Swept<'_>,
     facts: Option<&PathFacts>,
 ) -> io::Result<()> {
-    list.push(&overview::SweptJson::new(actor, swept, facts))
+    list.push(&tables::AccessJson::swept(actor, swept, facts))
 }
 
 /// `imprint`: every actor, directory and kind, in the list `rows`.

@@ -1,8 +1,6 @@
 //! A whole tree for machines.
 
-use std::collections::BTreeMap;
-
-use mivask_core::question::{Cell, Column, Ending, Overview, PathFacts, Swept};
+use mivask_core::question::{Cell, Ending, Overview, PathFacts};
 use serde::Serialize;
 
 use super::{JsonPath, number};
@@ -106,50 +104,6 @@ impl<'a> OverviewJson<'a> {
             blocking: overview.blocking,
             blockers: blockers.collect(),
             assumptions: overview.assumptions.iter().map(|text| &**text).collect(),
-        }
-    }
-}
-
-/// One entry as a row of the matrix, in the same fields as a row of `access` without `--tree`.
-#[derive(Debug, Serialize)]
-pub(super) struct SweptJson<'a> {
-    actor: &'a str,
-    path: JsonPath,
-    kind: &'static str,
-    #[serde(flatten)]
-    facts: FactsJson,
-    missing: bool,
-    read: Option<&'static str>,
-    write: Option<&'static str>,
-    create: Option<&'static str>,
-    delete: Option<&'static str>,
-    list: Option<&'static str>,
-    enter: Option<&'static str>,
-    run: Option<&'static str>,
-    errnos: BTreeMap<&'static str, &'static str>,
-}
-
-impl<'a> SweptJson<'a> {
-    pub(super) fn new(actor: &'a str, swept: &Swept<'_>, facts: Option<&PathFacts>) -> Self {
-        let word = |column| outcome(swept.cell(column));
-        let errno = |column: Column| match swept.cell(column) {
-            Cell::Denied(errno) => Some((column.word(), errno.name())),
-            Cell::Void | Cell::Allowed | Cell::Open => None,
-        };
-        Self {
-            actor,
-            path: JsonPath::new(swept.path),
-            kind: swept.kind.word(),
-            facts: FactsJson::new(facts),
-            missing: false,
-            read: word(Column::Read),
-            write: word(Column::Write),
-            create: word(Column::Create),
-            delete: word(Column::Delete),
-            list: word(Column::List),
-            enter: word(Column::Enter),
-            run: word(Column::Run),
-            errnos: Column::ALL.into_iter().filter_map(errno).collect(),
         }
     }
 }

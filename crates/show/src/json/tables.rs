@@ -6,7 +6,7 @@ use mivask_core::caps::CapabilitySet;
 use mivask_core::identity::Identity;
 use mivask_core::ids::{IdMap, UserNamespace};
 use mivask_core::mount::RootFacts;
-use mivask_core::question::{AccessRow, ImprintRow, MountRow, Outcome};
+use mivask_core::question::{AccessRow, Cell, Column, ImprintRow, MountRow, Outcome, PathFacts, Swept};
 use mivask_core::stage::Actor;
 use serde::Serialize;
 
@@ -208,33 +208,53 @@ pub(super) struct AccessJson<'a> {
 impl<'a> AccessJson<'a> {
     pub(super) fn new(row: &'a AccessRow) -> Self {
         let cells = &row.cells;
-        let columns = [
-            ("read", &cells.read),
-            ("write", &cells.write),
-            ("create", &cells.create),
-            ("delete", &cells.delete),
-            ("list", &cells.list),
-            ("enter", &cells.enter),
-            ("run", &cells.run),
-        ];
-        let errno = |outcome: &Option<Outcome>| outcome.as_ref()?.errno().map(|errno| errno.name());
-        let word = |outcome: &Option<Outcome>| outcome.as_ref().map(Outcome::word);
+        let columns =
+            [&cells.read, &cells.write, &cells.create, &cells.delete, &cells.list, &cells.enter, &cells.run];
+        let told = columns.map(|outcome| {
+            outcome.as_ref().map(|outcome| (outcome.word(), outcome.errno().map(|errno| errno.name())))
+        });
+        Self::of(&row.actor, &row.path, row.facts.as_ref(), row.missing, told)
+    }
+
+    /// An entry of a sweep, in the same fields.
+    pub(super) fn swept(actor: &'a str, swept: &Swept<'_>, facts: Option<&PathFacts>) -> Self {
+        let kind = facts.map_or(swept.kind, |facts| facts.kind);
+        let told = Column::ALL.map(|column| match swept.cell(column) {
+            Cell::Void => None,
+            Cell::Allowed => Some(("allowed", None)),
+            Cell::Denied(errno) => Some(("denied", Some(errno.name()))),
+            Cell::Open => Some(("depends", None)),
+        });
+        Self { kind: Some(kind.word()), ..Self::of(actor, swept.path, facts, false, told) }
+    }
+
+    /// `told`: the word and the errno of each column, in the order of [`Column::ALL`].
+    fn of(
+        actor: &'a str,
+        path: &[u8],
+        facts: Option<&PathFacts>,
+        missing: bool,
+        told: [Option<(&'static str, Option<&'static str>)>; 7],
+    ) -> Self {
+        let errnos = Column::ALL.into_iter().zip(told);
+        let errnos = errnos.filter_map(|(column, told)| Some((column.word(), told?.1?))).collect();
+        let [read, write, create, delete, list, enter, run] = told.map(|told| told.map(|(word, _)| word));
         Self {
-            actor: &row.actor,
-            path: JsonPath::new(&row.path),
-            kind: row.facts.map(|facts| facts.kind.word()),
-            uid: row.facts.and_then(|facts| facts.uid).and_then(|uid| number(uid.raw())),
-            gid: row.facts.and_then(|facts| facts.gid).and_then(|gid| number(gid.raw())),
-            mode: row.facts.and_then(|facts| facts.mode).map(|mode| mode.to_string()),
-            missing: row.missing,
-            read: word(&cells.read),
-            write: word(&cells.write),
-            create: word(&cells.create),
-            delete: word(&cells.delete),
-            list: word(&cells.list),
-            enter: word(&cells.enter),
-            run: word(&cells.run),
-            errnos: columns.into_iter().filter_map(|(name, outcome)| Some((name, errno(outcome)?))).collect(),
+            actor,
+            path: JsonPath::new(path),
+            kind: facts.map(|facts| facts.kind.word()),
+            uid: facts.and_then(|facts| facts.uid).and_then(|uid| number(uid.raw())),
+            gid: facts.and_then(|facts| facts.gid).and_then(|gid| number(gid.raw())),
+            mode: facts.and_then(|facts| facts.mode).map(|mode| mode.to_string()),
+            missing,
+            read,
+            write,
+            create,
+            delete,
+            list,
+            enter,
+            run,
+            errnos,
         }
     }
 }
