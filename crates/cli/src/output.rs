@@ -12,12 +12,21 @@ pub(crate) fn raw(fill: impl FnOnce(&mut (dyn Write + Send)) -> Result<(), Failu
     out.flush().map_err(Failure::Output)
 }
 
-/// Lets `fill` write a new file, which takes the place of `path` only when it is whole.
+/// Lets `fill` write a new file, which takes the place of `path` only when it is whole; a device or a pipe is written to.
 pub(crate) fn replace(
     path: &Path,
     fill: impl FnOnce(&mut (dyn Write + Send)) -> Result<(), Failure>,
 ) -> Result<(), Failure> {
     let failure = |error| Failure::File { path: path.to_path_buf(), error };
+    // A link stays one: what it points at is replaced. A device or a pipe is written to, never replaced.
+    let there = std::fs::canonicalize(path).ok();
+    if std::fs::metadata(path).is_ok_and(|facts| !facts.is_file() && !facts.is_dir()) {
+        let file = std::fs::OpenOptions::new().write(true).open(path).map_err(failure)?;
+        let mut out = BufWriter::with_capacity(1 << 18, file);
+        fill(&mut out)?;
+        return out.flush().map_err(failure);
+    }
+    let path = there.as_deref().unwrap_or(path);
     let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
     let folder = folder.map_or_else(|| PathBuf::from("."), Path::to_path_buf);
     let mut options = tempfile::Builder::new();

@@ -269,6 +269,28 @@ fn a_survey_says_what_its_source_says() {
     );
 }
 
+/// What is no file is written to, never replaced, and a link stays one.
+#[test]
+fn devices_and_links_stay_what_they_are() {
+    use std::os::unix::fs::FileTypeExt;
+    let scratch = scratch();
+    let written = scratch.run(["survey", "readings.mtree", "-o", "/dev/null"]);
+    assert!(written.ends_with("--- status 0"), "{written}");
+    assert!(std::fs::metadata("/dev/null").expect("a device").file_type().is_char_device());
+    assert_snapshot!(scratch.run(["survey", "readings.mtree", "-o", "/dev/full"]), @"
+    --- standard error
+    error: /dev/full: No space left on device (os error 28)
+    --- status 2
+    ");
+    std::os::unix::fs::symlink("real.survey", scratch.path().join("link.survey")).expect("a link");
+    std::fs::write(scratch.path().join("real.survey"), "old").expect("a file");
+    scratch.run(["survey", "readings.mtree", "-o", "link.survey"]);
+    let link = std::fs::symlink_metadata(scratch.path().join("link.survey")).expect("a link");
+    assert!(link.file_type().is_symlink());
+    let real = std::fs::read(scratch.path().join("real.survey")).expect("a file");
+    assert!(real.starts_with(b"mivask-survey 1\n"));
+}
+
 #[cfg(feature = "parquet")]
 #[test]
 fn parquet_files_are_whole() {
