@@ -29,6 +29,20 @@ const READINGS: &str = "\
 ./drop/other.csv type=file uid=7102 gid=7200 mode=0644 size=3
 ";
 
+/// A pod with a claim and a host path.
+const POD: &str = "\
+apiVersion: v1
+kind: Pod
+metadata: { name: station }
+spec:
+  securityContext: { runAsUser: 7101, runAsGroup: 7200 }
+  containers:
+    - { name: gauge, image: tides/gauge:3, volumeMounts: [{ name: data, mountPath: /data }, { name: www, mountPath: /www }] }
+  volumes:
+    - { name: data, persistentVolumeClaim: { claimName: readings } }
+    - { name: www, hostPath: { path: /srv/tides } }
+";
+
 fn scratch() -> Scratch {
     Scratch::with("s.yaml", SCENE).and("readings.mtree", READINGS)
 }
@@ -129,6 +143,7 @@ fn entries_are_listed_and_picked() {
       "trees": [
         {
           "actor": "gauge",
+          "when": "",
           "below": "/data/drop",
           "entries": 1,
           "shares": [
@@ -302,20 +317,8 @@ fn parquet_files_are_whole() {
 
 #[test]
 fn sources_are_named_on_the_command_line() {
-    let manifest = "\
-apiVersion: v1
-kind: Pod
-metadata: { name: station }
-spec:
-  securityContext: { runAsUser: 7101, runAsGroup: 7200 }
-  containers:
-    - { name: gauge, image: tides/gauge:3, volumeMounts: [{ name: data, mountPath: /data }, { name: www, mountPath: /www }] }
-  volumes:
-    - { name: data, persistentVolumeClaim: { claimName: readings } }
-    - { name: www, hostPath: { path: /srv/tides } }
-";
     let scratch = scratch()
-        .and("pod.yaml", manifest)
+        .and("pod.yaml", POD)
         .and("www.find", "755 0 0 d /srv/tides -> \n640 0 7200 f /srv/tides/index.html -> \n");
     let named = [
         "access",
@@ -348,6 +351,37 @@ spec:
 
     For more information, try '--help'.
     --- status 2
+    ");
+}
+
+#[test]
+fn an_actor_that_may_be_several_is_asked_about_as_each() {
+    let scratch = scratch();
+    // The group hangs on the image, which nobody told of: each possibility is asked about.
+    std::fs::write(scratch.path().join("open.yaml"), POD.replace(", runAsGroup: 7200", ""))
+        .expect("a manifest");
+    let open = ["access", "open.yaml", "/data/drop", "--tree", "--disk", "readings=readings.mtree"];
+    assert_snapshot!(scratch.run(open), @"
+    gauge, if uid 7101 has no account, so its group is 0: 1 entry below /data/drop
+      act     outcome        entries  directories  decided by
+      read    allowed              1            1  the bits of others
+      write   denied EACCES        1            1  the bits of others
+      delete  denied EPERM         1            1  the sticky bit of the directory
+
+    Assumed
+      no file has an ACL or file capabilities: mtree does not tell of them
+      the root of image tides/gauge:3 is 0:0 0755
+
+    gauge, if uid 7101 has an account with a primary group of its own: 1 entry below /data/drop
+      act     outcome        entries  directories  decided by
+      read    allowed              1            1  the bits of others
+      write   denied EACCES        1            1  the bits of others
+      delete  denied EPERM         1            1  the sticky bit of the directory
+
+    Assumed
+      no file has an ACL or file capabilities: mtree does not tell of them
+      the root of image tides/gauge:3 is 0:0 0755
+    --- status 0
     ");
 }
 

@@ -8,6 +8,7 @@ use super::{JsonPath, number};
 #[derive(Debug, Serialize)]
 pub(super) struct OverviewJson<'a> {
     actor: &'a str,
+    when: &'a str,
     below: JsonPath,
     entries: u64,
     shares: Vec<ShareJson>,
@@ -98,6 +99,7 @@ impl<'a> OverviewJson<'a> {
         });
         Self {
             actor: &overview.actor,
+            when: &overview.when,
             below: JsonPath::new(&overview.start),
             entries: overview.entries,
             shares: shares.collect(),

@@ -19,9 +19,11 @@ use crate::table::Table;
 /// Whatever `out` refuses.
 pub fn overview(out: &mut dyn Write, overview: &Overview, layout: Layout) -> io::Result<()> {
     let (entries, noun) = counted(overview.entries);
+    let when =
+        if overview.when.is_empty() { String::new() } else { format!(", if {}", safe(&overview.when)) };
     writeln!(
         out,
-        "{}: {entries} {noun} below {}",
+        "{}{when}: {entries} {noun} below {}",
         paint(STRONG, &safe(&overview.actor)),
         quoted(&overview.start)
     )?;
@@ -53,10 +55,12 @@ fn row(share: &Share, word: &str, (entries, directories): (usize, usize)) -> Vec
         ending(share.ending),
         format!("{:>entries$}", grouped(share.entries)),
         format!("{:>directories$}", grouped(share.directories)),
-        if share.shut {
-            "a directory above that may not be searched".to_owned()
-        } else {
-            reason(share.ending)
+        match (share.shut, share.ending.cell) {
+            (true, Cell::Open) => "whether a directory above may be searched".to_owned(),
+            (true, Cell::Void | Cell::Allowed | Cell::Denied(_)) => {
+                "a directory above that may not be searched".to_owned()
+            }
+            (false, _) => reason(share.ending),
         },
     ]
 }

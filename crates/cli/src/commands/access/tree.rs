@@ -36,7 +36,10 @@ pub(super) fn run(
         told.remarks(remarks, err)?;
         for actor in actors {
             for start in starts(actor, paths) {
-                telling.tree(stage, actor, &start, &filter, err)?;
+                // One that may be several is asked about as each of them.
+                for which in 0..actor.credentials.len().max(1) {
+                    telling.tree(stage, actor, which, &start, &filter, err)?;
+                }
             }
         }
         Ok(())
@@ -76,6 +79,14 @@ fn picked<'f>(found: &'f mut Overview, filter: &Filter<'_>) -> &'f Overview {
     found
 }
 
+/// The actor's name, with what must hold for it where it may be several.
+fn name(actor: &Actor, which: usize) -> String {
+    match actor.identity.possible.get(which) {
+        Some((when, _)) if !when.is_empty() => format!("{}, if {when}", actor.name),
+        _ => actor.name.to_string(),
+    }
+}
+
 /// What is printed, in which form.
 enum Telling<'o> {
     Sums {
@@ -106,6 +117,7 @@ impl<'o> Telling<'o> {
         &mut self,
         stage: &Stage,
         actor: &Actor,
+        which: usize,
         start: &[u8],
         filter: &Filter<'_>,
         err: &mut dyn Write,
@@ -115,11 +127,12 @@ impl<'o> Telling<'o> {
         let found = overview(
             stage,
             actor,
+            which,
             start,
             |swept| filter.is_open() || filter.wants(swept),
             |swept| {
                 if ended.is_ok() {
-                    ended = self.row(stage, actor, start, swept);
+                    ended = self.row(stage, actor, (which, start), swept);
                 }
             },
         );
@@ -152,7 +165,13 @@ impl<'o> Telling<'o> {
         }
     }
 
-    fn row(&mut self, stage: &Stage, actor: &Actor, start: &[u8], swept: &Swept<'_>) -> io::Result<()> {
+    fn row(
+        &mut self,
+        stage: &Stage,
+        actor: &Actor,
+        (which, start): (usize, &[u8]),
+        swept: &Swept<'_>,
+    ) -> io::Result<()> {
         let facts = || facts_of(stage, actor, swept.place);
         match self {
             Self::Rows { out, first, untitled } => {
@@ -160,11 +179,11 @@ impl<'o> Telling<'o> {
                     if !std::mem::take(first) {
                         writeln!(out)?;
                     }
-                    text::swept_titles(*out, &actor.name, start)?;
+                    text::swept_titles(*out, &name(actor, which), start)?;
                 }
                 text::swept(*out, swept, facts().as_ref())
             }
-            Self::JsonRows(list) => json::swept(list, &actor.name, swept, facts().as_ref()),
+            Self::JsonRows(list) => json::swept(list, &name(actor, which), swept, facts().as_ref()),
             Self::Sums { .. } | Self::JsonSums(_) => Ok(()),
         }
     }
@@ -179,15 +198,10 @@ impl<'o> Telling<'o> {
     ) -> io::Result<()> {
         let (name, path) = (mivask_show::safe(&actor.name), mivask_core::act::quoted(start));
         match error {
-            SweepError::Actor => match actor.refusal() {
-                Some(refusal) => {
-                    writeln!(err, "note: {name} never runs: {}", mivask_show::safe(&refusal.reason))
-                }
-                None => writeln!(
-                    err,
-                    "note: who {name} is hangs on a fact that nobody told, so its trees are not summed up: see `identity`"
-                ),
-            },
+            SweepError::Actor => {
+                let reason = actor.refusal().map_or("", |refusal| refusal.reason.as_str());
+                writeln!(err, "note: {name} never runs: {}", mivask_show::safe(reason))
+            }
             SweepError::Start(errno) => writeln!(err, "note: {name} has nothing known at {path}: {errno}"),
         }
     }

@@ -69,7 +69,7 @@ pub enum Event<'a> {
 #[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
 pub enum SweepError {
     /// The actor never runs, or may be several.
-    #[error("the actor's identity is not settled")]
+    #[error("the actor never runs, or its identity is not settled")]
     Actor,
     /// Not even root gets to the start.
     #[error("{0} ({meaning})", meaning = .0.meaning())]
@@ -96,24 +96,29 @@ pub fn sweep(
     start: &[u8],
     mut visit: impl FnMut(Swept<'_>),
 ) -> Result<(), SweepError> {
-    follow(stage, actor, start, |event| match event {
+    if actor.credentials.len() > 1 {
+        return Err(SweepError::Actor);
+    }
+    follow(stage, actor, 0, start, |event| match event {
         Event::Entry(swept) => visit(swept),
         Event::Shut(_) | Event::Leave => {}
     })
     .map(drop)
 }
 
-/// The same, with what happens between the inodes; gives what was taken for granted.
+/// The same with what happens between the inodes, for the possible identity number `which` of an actor that may be
+/// several; gives what was taken for granted.
 ///
 /// # Errors
 /// As for [`sweep`].
 pub fn follow(
     stage: &Stage,
     actor: &Actor,
+    which: usize,
     start: &[u8],
     visit: impl FnMut(Event<'_>),
 ) -> Result<BTreeSet<Arc<str>>, SweepError> {
-    let (None, [who]) = (actor.refusal(), actor.credentials.as_slice()) else {
+    let (None, Some(who)) = (actor.refusal(), actor.credentials.get(which)) else {
         return Err(SweepError::Actor);
     };
     let place = match crate::onlooker::look(stage, &actor.mounts, start, Follow::Links) {

@@ -18,6 +18,8 @@ const NAMED: usize = 10;
 pub struct Overview {
     /// The actor's name.
     pub actor: String,
+    /// What must hold for this identity of an actor that may be several; empty where it is one.
+    pub when: Arc<str>,
     /// The directory.
     pub start: Vec<u8>,
     /// How many entries were asked about.
@@ -60,20 +62,21 @@ pub struct Blocker {
     pub facts: Option<PathFacts>,
 }
 
-/// Sums up what `actor` can do below `start`, of the entries that `wanted` picks; `list` is told of each of them.
+/// Sums up what `actor`, in its possible identity number `which`, can do below `start`, of the entries that `wanted` picks; `list` is told of each of them.
 ///
 /// # Errors
 /// As for [`sweep`](super::sweep()).
 pub fn overview(
     stage: &Stage,
     actor: &Actor,
+    which: usize,
     start: &[u8],
     mut wanted: impl FnMut(&Swept<'_>) -> bool,
     mut list: impl FnMut(&Swept<'_>),
 ) -> Result<Overview, SweepError> {
     let mut sums = Sums { levels: vec![Level::default()], ..Sums::default() };
     let mut latest = (start.to_vec(), None);
-    let assumptions = follow(stage, actor, start, |event| match event {
+    let assumptions = follow(stage, actor, which, start, |event| match event {
         Event::Entry(swept) => {
             sums.seen();
             if wanted(&swept) {
@@ -103,6 +106,7 @@ pub fn overview(
     shares.sort_by_key(|share| (share.column, std::cmp::Reverse(share.entries)));
     Ok(Overview {
         actor: actor.name.to_string(),
+        when: actor.identity.possible.get(which).map_or_else(|| Arc::from(""), |(when, _)| when.clone()),
         start: start.to_vec(),
         entries: sums.entries,
         shares,
