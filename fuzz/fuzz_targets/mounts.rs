@@ -7,7 +7,11 @@ use mivask_disk::mounts;
 
 fuzz_target!(|bytes: &[u8]| {
     match mounts::read("fuzzed", &mut &bytes[..]) {
-        Ok(lines) => assert!(lines.iter().all(|line| line.at.starts_with(b"/") && line.line > 0)),
+        Ok(lines) => {
+            assert!(lines.iter().all(|line| line.at.starts_with(b"/") && line.line > 0));
+            let count = lines.len();
+            assert!(mounts::visible(lines).len() <= count);
+        }
         Err(error) => assert!(!error.to_string().is_empty()),
     }
 });

@@ -1,5 +1,6 @@
 //! Tables of mounts: `/proc/PID/mountinfo`, `/proc/mounts` and fstab(5), told apart line by line.
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::io::BufRead;
 
 use crate::error::DiskError;
@@ -32,30 +33,65 @@ pub struct MountLine {
 /// table says little, since a root may be mounted last; mountinfo tells which mount each lies on.
 #[must_use]
 pub fn visible(lines: Vec<MountLine>) -> Vec<MountLine> {
-    let hidden: Vec<bool> = (0..lines.len()).map(|index| is_hidden(&lines, index, lines.len())).collect();
+    let hidden = Hiding::new(&lines).all();
     let mut left: Vec<MountLine> =
         lines.into_iter().zip(hidden).filter(|(_, hidden)| !hidden).map(|(line, _)| line).collect();
     left.sort_by(|a, b| a.at.cmp(&b.at));
     left
 }
 
-/// `left` bounds how many mounts may lie on each other, since a table may claim a circle.
-fn is_hidden(lines: &[MountLine], index: usize, left: usize) -> bool {
-    let one = &lines[index];
-    let Some((id, parent)) = one.ids else {
-        // Without numbers the last mount of a place counts.
-        return lines[index + 1..].iter().any(|other| other.at == one.at);
-    };
-    let over = lines.iter().enumerate().any(|(place, other)| {
-        let Some((_, other_parent)) = other.ids else { return false };
-        let on_top = other_parent == id && other.at == one.at;
-        let across = other_parent == parent && other.at != one.at && is_within(&one.at, &other.at);
-        place != index && (on_top || across)
-    });
-    // What lies on a hidden mount is hidden too, but for what is mounted right over it.
-    let below = lines.iter().position(|other| other.ids.is_some_and(|(id, _)| id == parent));
-    let below = below.filter(|below| *below != index && lines[*below].at != one.at && left > 0);
-    over || below.is_some_and(|below| is_hidden(lines, below, left - 1))
+/// No mount lies deeper on others; a table that says so claims a circle.
+const DEEPEST: usize = 1000;
+
+/// Which mounts of a table others are mounted over.
+struct Hiding<'l> {
+    lines: &'l [MountLine],
+    by_number: BTreeMap<u32, usize>,
+    /// The mount each lies on, and where.
+    places: BTreeSet<(u32, &'l [u8])>,
+    /// The last line of each place.
+    last: BTreeMap<&'l [u8], usize>,
+}
+
+impl<'l> Hiding<'l> {
+    fn new(lines: &'l [MountLine]) -> Self {
+        let numbered = lines.iter().enumerate().filter_map(|(index, line)| Some((line.ids?.0, index)));
+        let places = lines.iter().filter_map(|line| Some((line.ids?.1, line.at.as_slice())));
+        let last = lines.iter().enumerate().map(|(index, line)| (line.at.as_slice(), index));
+        Self { lines, by_number: numbered.collect(), places: places.collect(), last: last.collect() }
+    }
+
+    fn all(&self) -> Vec<bool> {
+        (0..self.lines.len()).map(|index| self.is_hidden(index)).collect()
+    }
+
+    /// Something lies right over it, or over a place further up on the same mount; or it lies on what is hidden so.
+    fn is_hidden(&self, index: usize) -> bool {
+        let mut here = index;
+        for _ in 0..DEEPEST {
+            let line = &self.lines[here];
+            let Some((id, parent)) = line.ids else {
+                // Without numbers the last mount of a place counts.
+                return self.last.get(line.at.as_slice()) != Some(&here);
+            };
+            let on_top = id != parent && self.places.contains(&(id, line.at.as_slice()));
+            if on_top || above(&line.at).any(|place| self.places.contains(&(parent, place))) {
+                return true;
+            }
+            match self.by_number.get(&parent) {
+                // What is mounted right over a hidden one is not hidden by that.
+                Some(below) if self.lines[*below].at != line.at => here = *below,
+                Some(_) | None => return false,
+            }
+        }
+        false
+    }
+}
+
+/// The places further up: `/srv` and `/` for `/srv/a`.
+fn above(at: &[u8]) -> impl Iterator<Item = &[u8]> {
+    let slashes = at.iter().enumerate().rev().filter(|(_, byte)| **byte == b'/').map(|(place, _)| place);
+    slashes.map(move |slash| &at[..slash.max(1)]).filter(move |place| place.len() < at.len())
 }
 
 /// Whether `path` is `above` or lies below it.
