@@ -5,7 +5,7 @@ use std::sync::Arc;
 use mivask_core::act::quoted;
 use mivask_core::fact::{Provenance, Unknown};
 use mivask_core::mode::FileKind;
-use mivask_core::tree::{Certainty, Doubt, Entry};
+use mivask_core::tree::{Certainty, Doubt, Entry, Tree};
 
 use super::lines::Lines;
 use crate::error::DiskError;
@@ -79,7 +79,16 @@ impl Collector {
         if self.root.is_none() {
             return Err(DiskError::whole(name, "the listing names no file"));
         }
+        let root_told = self.grower.root_told;
         let (mut tree, holes) = self.grower.finish();
+        if !root_told {
+            // Whether anything can be made in the directory hangs on it, and whether it can be passed at all.
+            let contents = tree.doubt(Tree::ROOT).map(|doubt| doubt.contents.clone()).unwrap_or_default();
+            let fact = format!("owner and mode of the directory that {name} lists");
+            let settle = "list the directory itself too, as `ls -lan` and `find DIR` do, or give a survey";
+            let attributes = Certainty::Unknown(Unknown::new(&fact, settle));
+            tree.set_doubt(Tree::ROOT, Doubt { attributes, contents });
+        }
         if let Some(text) = silence {
             tree.keep_silence(text);
         }
