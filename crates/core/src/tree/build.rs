@@ -294,8 +294,7 @@ impl Tree {
             || name == b"."
             || name == b".."
             || name.len() > 255
-            || name.contains(&0)
-            || name.contains(&b'/')
+            || name.iter().any(|byte| matches!(byte, 0 | b'/'))
         {
             return Err(TreeError::Name);
         }

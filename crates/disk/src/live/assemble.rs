@@ -5,25 +5,27 @@ use mivask_core::mode::{FileKind, Mode};
 use mivask_core::tree::{Content, Doubt, Entry, InodeId, Tree, TreeError};
 use rustc_hash::FxHashMap;
 
+use super::finished::Finished;
 use super::listing::{Found, Listing};
+use crate::gathered::Holes;
 
-/// Puts the listings together; number 0 is the root's.
+/// Puts the listings together as they come; number 0 is the root's. A listing that never comes is a failure of the
+/// thread that was to bring it, which whoever started that thread sees.
 pub(super) fn assemble(
     root: Entry,
-    mut listings: Vec<Listing>,
+    finished: &Finished,
     origin: Provenance,
     sizes: bool,
-) -> Result<Tree, TreeError> {
+) -> Result<(Tree, Holes), TreeError> {
     let mut tree = Tree::new(root, origin);
-    let entries = listings.iter().map(|listing| listing.entries.len()).sum();
-    let names = listings.iter().map(|listing| listing.names.len()).sum();
-    tree.expect(entries, listings.len(), names);
+    let mut holes = Holes::default();
     let mut shared: FxHashMap<(u64, u64), InodeId> = FxHashMap::default();
     // Most inodes of a disk are like one before.
     let mut models = FxHashMap::default();
     let mut pending = vec![(Tree::ROOT, 0_usize)];
     while let Some((dir, number)) = pending.pop() {
-        let listing = std::mem::take(&mut listings[number]);
+        let Some(listing) = finished.wait_for(number) else { break };
+        holes = holes.and(listing.holes);
         if let Some(doubt) = &listing.unlisted {
             tree.doubt_contents(dir, doubt.contents.clone());
         }
@@ -57,7 +59,7 @@ pub(super) fn assemble(
         }
         pending[first..].reverse();
     }
-    Ok(tree)
+    Ok((tree, holes))
 }
 
 pub(super) fn entry(listing: &Listing, found: &Found, sizes: bool) -> Entry {

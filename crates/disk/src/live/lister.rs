@@ -12,6 +12,7 @@ use mivask_core::tree::{Certainty, Content, Device, Doubt, Extended, Marks};
 use rustix::fs::{Mode as OpenMode, OFlags, RawDir, RawDirEntry, ResolveFlags, Statx};
 use rustix::io::Errno;
 
+use super::finished::Bringer;
 use super::listing::{Found, Listing, Rare};
 use super::look::{self, Attributes};
 use super::pool::{Job, Pool};
@@ -47,8 +48,7 @@ impl<'a> Lister<'a> {
     }
 
     /// Lists until nothing is left.
-    pub(super) fn run(&mut self) -> Vec<(u32, Listing)> {
-        let mut listings = Vec::new();
+    pub(super) fn run(&mut self, bringer: &Bringer<'_>) {
         while let Some(job) = self.pool.take() {
             let mut listing = Listing::default();
             let mut found = Vec::new();
@@ -57,16 +57,18 @@ impl<'a> Lister<'a> {
             }
             listing.sort();
             (self.watch)(listing.entries.len() as u64);
-            let entries = &mut listing.entries;
-            self.pool.done(&mut found, |first| {
-                for entry in entries.iter_mut() {
-                    // Until now it was the place among the directories found here.
-                    entry.directory = entry.directory.map(|place| first + place);
-                }
-            });
-            listings.push((job.number, listing));
+            let directories = || listing.entries.iter().filter_map(|entry| entry.directory);
+            // Sorted as their names are: whoever puts the tree together asks for them in that order.
+            let paths = directories().map(|place| std::mem::take(&mut found[place as usize])).collect();
+            let numbers = self.pool.done(paths);
+            for (entry, number) in
+                listing.entries.iter_mut().filter(|one| one.directory.is_some()).zip(numbers)
+            {
+                // Until now it was the place among the directories found here.
+                entry.directory = Some(number);
+            }
+            bringer.bring(job.number, listing);
         }
-        listings
     }
 
     pub(super) fn list(

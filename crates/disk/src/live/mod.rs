@@ -5,6 +5,7 @@
 //! other file systems are left alone unless they are asked for.
 
 mod assemble;
+mod finished;
 mod lister;
 mod listing;
 mod look;
@@ -23,8 +24,9 @@ use mivask_core::tree::{Entry, TreeError};
 use rustix::fs::{AtFlags, Mode as OpenMode, OFlags, ResolveFlags, StatxFlags};
 
 use crate::error::DiskError;
-use crate::gathered::{AccountFiles, Gathered, Holes};
+use crate::gathered::{AccountFiles, Gathered};
 use crate::image::Choice;
+use finished::{Bringer, Finished};
 use lister::Lister;
 use listing::Listing;
 use pool::Pool;
@@ -76,11 +78,11 @@ pub fn gather(root: &Path, options: &Options, watch: &Watch<'_>) -> Result<Gathe
     }
     let name = root.as_os_str().as_bytes();
     let pool = Pool::new();
-    let listings =
-        list(&|| Lister::new(&open, device, name, options, watch, &pool), &pool, options).map_err(failed)?;
-    let holes = listings.iter().fold(Holes::default(), |holes, listing| holes.and(listing.holes));
     let origin = Provenance::Source(Arc::from(shown.as_str()));
-    let mut tree = assemble::assemble(entry, listings, origin, options.sizes)
+    let lister = || Lister::new(&open, device, name, options, watch, &pool);
+    let assemble = |finished: &Finished| assemble::assemble(entry, finished, origin, options.sizes);
+    let (mut tree, holes) = list(&lister, &pool, options, assemble)
+        .map_err(failed)?
         .map_err(|error: TreeError| DiskError::whole(&shown, error.to_string()))?;
     if !options.acls {
         tree.keep_silence(NO_ACLS);
@@ -135,36 +137,35 @@ pub(crate) fn of_open(directory: &OwnedFd) -> rustix::io::Result<Entry> {
     Ok(entry)
 }
 
-/// The listings of all directories, by number.
-fn list<'a>(
+/// Starts threads that list all directories, and `assemble`s what they bring while they do.
+fn list<'a, T>(
     lister: &(dyn Fn() -> Lister<'a> + Sync),
     pool: &Pool,
     options: &Options,
-) -> io::Result<Vec<Listing>> {
+    assemble: impl FnOnce(&Finished) -> T,
+) -> io::Result<T> {
     let threads = options.threads.or_else(|| std::thread::available_parallelism().ok().map(Into::into));
-    let work = || -> rustix::io::Result<Vec<(u32, Listing)>> {
-        let own = thread::own_working_directory();
-        if own.is_err() {
-            pool.stop();
-        }
-        own.map(|()| lister().run())
+    let finished = Finished::default();
+    let work = |bringer: Bringer<'_>| -> rustix::io::Result<()> {
+        thread::own_working_directory().inspect_err(|_| pool.stop())?;
+        lister().run(&bringer);
+        Ok(())
     };
-    let mut parts = Vec::new();
-    std::thread::scope(|scope| -> io::Result<()> {
+    std::thread::scope(|scope| -> io::Result<T> {
+        let start = |_| {
+            let bringer = finished.begin();
+            std::thread::Builder::new().spawn_scoped(scope, move || work(bringer))
+        };
         let started = (0..threads.unwrap_or(1).max(1))
-            .map(|_| std::thread::Builder::new().spawn_scoped(scope, work))
+            .map(start)
             .collect::<io::Result<Vec<_>>>()
             .inspect_err(|_| pool.stop())?;
+        let assembled = assemble(&finished);
+        // Where it failed, nobody needs the rest.
+        pool.stop();
         for thread in started {
-            let listed = thread.join().map_err(|_| io::Error::other("a thread of the survey failed"))?;
-            parts.push(listed?);
+            thread.join().map_err(|_| io::Error::other("a thread of the survey failed"))??;
         }
-        Ok(())
-    })?;
-    let count = parts.iter().map(Vec::len).sum();
-    let mut all: Vec<Listing> = std::iter::repeat_with(Listing::default).take(count).collect();
-    for (number, listing) in parts.into_iter().flatten() {
-        all[number as usize] = listing;
-    }
-    Ok(all)
+        Ok(assembled)
+    })
 }

@@ -1,5 +1,6 @@
 //! The directories still to be listed, shared by the threads that list them.
 
+use std::ops::RangeFrom;
 use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
 
 /// A directory to be listed.
@@ -20,6 +21,8 @@ struct State {
     jobs: Vec<Job>,
     /// How many threads are at work and may bring further jobs.
     busy: usize,
+    /// How many threads wait for one.
+    waiting: usize,
     next: u32,
     stopped: bool,
 }
@@ -28,7 +31,10 @@ impl Pool {
     /// With the root to be listed, as number 0.
     pub(super) fn new() -> Self {
         let jobs = vec![Job { number: 0, path: Vec::new() }];
-        Self { state: Mutex::new(State { jobs, busy: 0, next: 1, stopped: false }), changed: Condvar::new() }
+        Self {
+            state: Mutex::new(State { jobs, busy: 0, waiting: 0, next: 1, stopped: false }),
+            changed: Condvar::new(),
+        }
     }
 
     /// The next directory, or `None` when all is done.
@@ -46,21 +52,28 @@ impl Pool {
                 self.changed.notify_all();
                 return None;
             }
+            state.waiting += 1;
             state = self.changed.wait(state).unwrap_or_else(PoisonError::into_inner);
+            state.waiting -= 1;
         }
     }
 
-    /// A directory is done; `found` are the paths of those in it. Gives the number of the first; the others follow.
-    pub(super) fn done(&self, found: &mut Vec<Vec<u8>>, numbered: impl FnOnce(u32)) {
+    /// A directory is done; `found` are the paths of those in it, and what comes back are their numbers.
+    pub(super) fn done(&self, found: Vec<Vec<u8>>) -> RangeFrom<u32> {
         let mut state = self.lock();
         let first = state.next;
-        numbered(first);
-        for (number, path) in (first..).zip(found.drain(..)) {
-            state.jobs.push(Job { number, path });
-            state.next = number + 1;
-        }
+        let new = (first..).zip(found).map(|(number, path)| Job { number, path });
+        let before = state.jobs.len();
+        state.jobs.extend(new);
+        state.next += u32::try_from(state.jobs.len() - before).unwrap_or(u32::MAX);
+        // The first of them is the next to be taken.
+        state.jobs[before..].reverse();
         state.busy -= 1;
-        self.changed.notify_all();
+        // Waking nobody takes a system call too.
+        if state.waiting > 0 {
+            self.changed.notify_all();
+        }
+        first..
     }
 
     /// Lets every thread end.
