@@ -30,8 +30,8 @@ TREE = [
 LINKS = [("/bin/" + name, "busybox") for name in ("sh", "cat", "stat", "grep", "ls", "mkdir", "touch", "chown", "chmod", "chgrp", "true")] + [("/link", "/data")]
 
 
-def row(name, service, args, paths=(), acts=()):
-    return {"name": name, "service": service, "args": args, "paths": list(paths), "acts": list(acts)}
+def row(name, service, args, paths=(), acts=(), flags=()):
+    return {"name": name, "service": service, "args": args, "paths": list(paths), "acts": list(acts), "flags": list(flags)}
 
 
 def user(text):
@@ -76,6 +76,31 @@ def engine_rows(host):
         row("set-group-id directory", {"user": "alice:staff"}, ["--user", "alice:staff"], ["/sgid"], ["creates /sgid/x", "creates /data/x"]),
     ]
     return rows
+
+
+def host_mount_rows(host):
+    """Binds of a host with mounts of its own, which tools/engine-agreement makes: quiet, quiet/inner, fixed and dead."""
+
+    def bind(name, path, mode, flags, acts):
+        mount = f"{host}/{path}:/in{mode}"
+        return row("host mounts: " + name, {"volumes": [mount]}, ["-v", mount], [], acts, flags)
+
+    def long(name, recursive, option, flags, acts):
+        service = {"volumes": [{"type": "bind", "source": f"{host}/quiet", "target": "/in", "bind": {"recursive": recursive}}]}
+        return row("host mounts: " + name, service, ["--mount", f"type=bind,source={host}/quiet,target=/in{option}"], [], acts, flags)
+
+    inner = ["creates /in/x", "creates /in/inner/x"]
+    return [
+        bind("flags are shown", "quiet", "", ["/in", "/in/inner"], inner),
+        bind("flags under a read-only bind", "quiet", ":ro", ["/in", "/in/inner"], inner),
+        bind("two levels below", "", "", ["/in", "/in/quiet", "/in/quiet/inner"], ["creates /in/quiet/x", "creates /in/fixed/x", "creates /in/dead/x"]),
+        bind("a mount that is read-only", "fixed", "", ["/in"], ["creates /in/x"]),
+        bind("a mount that is read-only, under a read-only bind", "fixed", ":ro", ["/in"], ["creates /in/x"]),
+        bind("a file system that is read-only", "dead", "", [], ["creates /in/x"]),
+        bind("a directory of such a mount", "quiet/d", "", ["/in"], ["creates /in/x"]),
+        long("mounts left behind", "disabled", ",bind-nonrecursive", ["/in", "/in/inner"], inner),
+        long("mounts brought along", "enabled", "", ["/in", "/in/inner"], inner),
+    ]
 
 
 def option_rows(host):

@@ -16,7 +16,7 @@ use mivask_core::personality::Personality;
 use mivask_core::prepare;
 use mivask_core::question::{ask, sweep};
 use mivask_core::scene::{
-    Container, EngineOptions, Scene, Volume, VolumeFacts, VolumeKind, VolumeMount, Who, Workload,
+    Below, Container, EngineOptions, Scene, Volume, VolumeFacts, VolumeKind, VolumeMount, Who, Workload,
 };
 use mivask_core::stage::{Role, Stage};
 use mivask_core::tree::{Content, Entry, InodeId, Tree};
@@ -89,6 +89,7 @@ fn stage(tree: Tree) -> Stage {
     let mount = VolumeMount {
         no_copy: false,
         engine: EngineOptions::default(),
+        below: Below::default(),
         unknown_part: None,
         volume: fact("main".to_owned()),
         at: fact(b"/".to_vec()),

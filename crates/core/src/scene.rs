@@ -207,8 +207,22 @@ pub struct VolumeMount {
     pub sub_path: Option<Fact<Vec<u8>>>,
     /// What only some engines do with a mount.
     pub engine: EngineOptions,
+    /// What becomes of the host's mounts below.
+    pub below: Below,
     /// Why nobody knows which part shows, where that hangs on something nobody told.
     pub unknown_part: Option<Unknown>,
+}
+
+/// What a bind does with the mounts that lie below its source.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
+pub enum Below {
+    /// They come along, with flags of their own.
+    #[default]
+    Along,
+    /// They stay behind: the directories underneath show.
+    Left,
+    /// They come along and turn read-only.
+    ReadOnly,
 }
 
 /// Options of a mount that one engine knows and another refuses.

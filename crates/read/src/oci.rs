@@ -12,7 +12,7 @@ use mivask_core::mode::Mode;
 use mivask_core::mount::MountFlags;
 use mivask_core::runtime::Flavour;
 use mivask_core::scene::{
-    Container, EngineOptions, Scene, TmpfsAsked, Volume, VolumeKind, VolumeMount, Who, Workload,
+    Below, Container, EngineOptions, Scene, TmpfsAsked, Volume, VolumeKind, VolumeMount, Who, Workload,
 };
 use mivask_core::stage::Role;
 use oci_spec::runtime::{Capabilities, LinuxIdMapping, LinuxNamespaceType, Mount, Process, Spec};
@@ -196,6 +196,7 @@ impl Reading<'_> {
             ids,
             sub_path: None,
             engine: EngineOptions::default(),
+            below: Below::default(),
             unknown_part: None,
         })
     }

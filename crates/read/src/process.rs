@@ -12,7 +12,7 @@ use mivask_core::mount::MountFlags;
 use mivask_core::personality::Personality;
 use mivask_core::runtime::Flavour;
 use mivask_core::scene::{
-    Container, EngineOptions, Scene, Volume, VolumeFacts, VolumeKind, VolumeMount, Who, Workload,
+    Below, Container, EngineOptions, Scene, Volume, VolumeFacts, VolumeKind, VolumeMount, Who, Workload,
 };
 use mivask_core::stage::{Role, Settings};
 use mivask_disk::process::{Process, ProcessMount};
@@ -50,6 +50,7 @@ pub fn scene(process: Process, settings: Settings) -> Scene {
             ids: MountIds::default(),
             sub_path,
             engine: EngineOptions::default(),
+            below: Below::default(),
             unknown_part: None,
         });
         volumes.push(Volume {

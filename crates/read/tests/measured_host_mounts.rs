@@ -26,13 +26,18 @@ fn staged(runtime: &str, path: &str, read_only: bool) -> Stage {
              volumeMounts: [{{ name: v, mountPath: /data, readOnly: {read_only} }}] }}\n  volumes: [{{ name: v, hostPath: {{ path: {path} }} }}]\n"
         )
     };
+    on_host(runtime, &workload)
+}
+
+/// The stage of a workload on the host.
+fn on_host(runtime: &str, workload: &str) -> Stage {
     let tree = "[{ path: /, kind: dir, owner: '0:0', mode: '0755' }, { path: /srv, kind: dir, owner: '0:0', mode: '0755' }, \
                 { path: /srv/quiet, kind: dir, owner: '0:0', mode: '0755' }, { path: /srv/quiet/inner, kind: dir, owner: '0:0', mode: '0755' }, \
                 { path: /srv/fixed, kind: dir, owner: '0:0', mode: '0777' }, { path: /srv/dead, kind: dir, owner: '0:0', mode: '0777' }]";
     let scene = format!(
         "scene: 1\nruntime: {runtime}\nworkloads: [w.yaml]\nhost: {{ tree: {tree}, mounts: mountinfo }}\n"
     );
-    stage("s.yaml", &[("s.yaml", &scene), ("w.yaml", &workload), ("mountinfo", MOUNTINFO)])
+    stage("s.yaml", &[("s.yaml", &scene), ("w.yaml", workload), ("mountinfo", MOUNTINFO)])
 }
 
 /// The flags of the mount at `at`, or `none` where there is none.
@@ -87,6 +92,53 @@ fn nested_mounts_come_along() {
         assert_eq!(flags(&above, "/data/quiet/inner"), "rw", "{runtime}");
         assert_eq!(flags(&above, "/data/nothing"), "none");
     }
+}
+
+/// `recursive` of a bind decides what becomes of the mounts below it; Podman 4.3 brings them along whatever it says.
+#[test]
+fn a_bind_may_leave_mounts_behind() {
+    for (runtime, recursive, read_only, expected) in [
+        ("docker", "enabled", false, "rw"),
+        ("docker", "writable", true, "rw"),
+        ("docker", "disabled", false, "none"),
+        ("docker", "readonly", true, "ro"),
+        ("podman", "disabled", false, "rw"),
+    ] {
+        let workload = format!(
+            "services:\n  gauge:\n    image: x\n    volumes:\n    - {{ type: bind, source: /srv/quiet, target: /data, \
+             read_only: {read_only}, bind: {{ recursive: {recursive} }} }}\n"
+        );
+        let stage = on_host(runtime, &workload);
+        assert_eq!(flags(&stage, "/data/inner"), expected, "{runtime} {recursive}");
+    }
+    let wrong = "services:\n  gauge:\n    image: x\n    volumes:\n    - { type: bind, source: /a, target: /b, bind: { recursive: deep } }\n";
+    let (_, slips) = fixtures::read("w.yaml", &[("w.yaml", wrong)]);
+    assert_eq!(slips, ["error w.yaml:5: `recursive: deep` of a bind is not known"]);
+}
+
+/// A part of a host path that lies on a mount below it shows that mount; a part beside it leaves it behind.
+#[test]
+fn a_part_of_a_host_path_may_lie_on_a_mount_below() {
+    let pod = |part: &str, more: &str| {
+        format!(
+            "apiVersion: v1\nkind: Pod\nmetadata: {{ name: p }}\nspec:\n  containers:\n  - {{ name: gauge, image: x, \
+             volumeMounts: [{{ name: v, mountPath: /data, {part} {more} }}] }}\n  volumes: [{{ name: v, hostPath: {{ path: /srv }} }}]\n"
+        )
+    };
+    for (part, expected, below) in [
+        ("", "rw", "rw,noexec,nosuid,nodev"),
+        ("subPath: quiet,", "rw,noexec,nosuid,nodev", "none"),
+        ("subPath: quiet/inner,", "rw", "none"),
+        ("subPath: fixed,", "ro", "none"),
+        ("subPath: fixed/new,", "ro", "none"),
+    ] {
+        let stage = on_host("containerd", &pod(part, ""));
+        assert_eq!(flags(&stage, "/data"), expected, "{part}");
+        assert_eq!(flags(&stage, "/data/quiet"), below, "{part}");
+    }
+    let read_only = on_host("containerd", &pod("", "readOnly: true, recursiveReadOnly: Enabled"));
+    assert_eq!(flags(&read_only, "/data"), "ro");
+    assert_eq!(flags(&read_only, "/data/quiet"), "ro,noexec,nosuid,nodev");
 }
 
 /// A read-only superblock refuses every write, whatever the mount says.

@@ -9,15 +9,15 @@ use super::image::image_source;
 use super::kube::Kube;
 use super::mount_point::find_or_make;
 use super::prepared::{Prepared, Ready, new_volume, unknown_source};
-use super::sub_path;
 use super::{creator, identify, image_name, user_namespace};
+use super::{nested, sub_path};
 use crate::act::quoted;
 use crate::fact::{Fact, Provenance};
 use crate::ids::MountIds;
 use crate::mode::FileKind;
 use crate::mount::{Mount, MountFlags, MountId, MountOrigin, MountTable, Preparation};
 use crate::runtime::{Flavour, Forgets, Runtime};
-use crate::scene::{Container, VolumeMount};
+use crate::scene::{Below, Container, VolumeMount};
 use crate::stage::{Actor, Stage};
 use crate::tree::{InodeId, Tree};
 
@@ -190,16 +190,14 @@ impl Builder<'_> {
             }
             None => volume,
         };
-        let root = match &mount.sub_path {
-            None => Ok(volume.root),
-            Some(path) => sub_path::resolve(self.stage, &volume, &path.value),
-        };
-        let root = match root {
-            Ok(root) => root,
-            Err(reason) => {
-                let from =
-                    mount.sub_path.as_ref().map_or_else(|| mount.at.from.clone(), |path| path.from.clone());
-                return self.stop("CreateContainerConfigError", reason, from);
+        let mut volume = volume;
+        let whole = volume.root;
+        let part = mount.sub_path.as_ref().map(|path| (self.part(&mut volume, &path.value), &path.from));
+        let root = match part {
+            None => whole,
+            Some((Ok(root), _)) => root,
+            Some((Err(reason), from)) => {
+                return self.stop("CreateContainerConfigError", reason, from.clone());
             }
         };
         let flags = self.flags_of(mount, &volume);
@@ -210,21 +208,39 @@ impl Builder<'_> {
         let before = self.mounts.iter().count();
         self.attach(&Attachment { at, volume: &volume, root, flags, origin, from, ids: &ids });
         let made = self.mounts.iter().nth(before).map(|(id, _)| id);
-        if let Some(outer) = made.filter(|_| root == volume.root) {
-            self.nested(outer, &volume, at, &ids);
+        // A part is mounted without what lies below it (facts/kubelet.md section 8).
+        if let Some(outer) = made.filter(|_| mount.sub_path.is_none() || root == whole) {
+            self.nested(outer, &volume, mount, &ids);
+        }
+    }
+
+    /// What shows of the part of `volume` that `path` names; the volume becomes the mount that the part lies on.
+    fn part(&mut self, volume: &mut Prepared, path: &[u8]) -> Result<Option<InodeId>, String> {
+        let Some(part) = sub_path::resolve(self.stage, volume, path)? else { return Ok(None) };
+        match nested::part(self.stage, volume, part, path)? {
+            None => Ok(Some(part.inode)),
+            Some(on) => {
+                *volume = on;
+                Ok(volume.root)
+            }
         }
     }
 
     /// What is mounted below a host path comes along, with flags of its own: those of the outer mount are its alone.
-    fn nested(&mut self, outer: MountId, volume: &Prepared, at: &[u8], ids: &MountIds) {
+    fn nested(&mut self, outer: MountId, volume: &Prepared, mount: &VolumeMount, ids: &MountIds) {
+        let more = match mount.below {
+            Below::Left if !self.profile().binds.always_along => return,
+            Below::ReadOnly => MountFlags::READ_ONLY,
+            Below::Along | Below::Left => MountFlags::NONE,
+        };
         for nested in &volume.nested {
-            let path = [at, b"/", nested.rest.as_slice()].concat();
+            let path = [&mount.at.value, b"/".as_slice(), &nested.rest].concat();
             let inner = Prepared {
                 root: Some(nested.inode),
                 label: Some(nested.label.clone()),
                 ..Prepared::single(nested.source, &volume.kind, Preparation::default())
             };
-            let (root, flags, origin) = (inner.root, nested.flags, MountOrigin::Declared);
+            let (root, flags, origin) = (inner.root, nested.flags.with(more), MountOrigin::Declared);
             let new = Attachment { at: &path, volume: &inner, root, flags, origin, from: &nested.from, ids };
             self.push(Some((outer, nested.inode)), &new);
         }

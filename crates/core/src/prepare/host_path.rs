@@ -4,9 +4,9 @@ use std::sync::Arc;
 
 use super::kube::Kube;
 use super::mount_point::{Maker, find_or_make};
-use super::prepared::{Nested, Prepared};
+use super::nested;
+use super::prepared::Prepared;
 use crate::fact::{Provenance, Unknown};
-use crate::host_mounts::HostMount;
 use crate::identity::Refusal;
 use crate::mode::FileKind;
 use crate::mount::{MountFlags, MountOrigin, MountTable, Preparation, Source, SourceId, Variant};
@@ -67,54 +67,6 @@ pub(super) fn prepare(stage: &mut Stage, kube: &Kube<'_>, wanted: &Wanted<'_>) -
     prepared
 }
 
-/// The source for paths on `mount`: the host's own, or one with the rules of the mount's file system.
-fn source_on(stage: &mut Stage, host: SourceId, mount: Option<&HostMount>) -> SourceId {
-    let plain = |mount: &&HostMount| {
-        mount.read_only_filesystem || mount.personality.as_ref() != Some(&Personality::default())
-    };
-    let Some(mount) = mount.filter(plain) else { return host };
-    let mut tree = stage.source(host).tree.clone();
-    if let Some(shown) = mount.personality.as_ref().and_then(Personality::shown) {
-        Arc::make_mut(&mut tree).show_as(&shown);
-    }
-    let native = match &mount.personality {
-        Some(_) => Certainty::Known,
-        None => {
-            let fact = format!(
-                "the rules of {}, which is mounted at {}",
-                mount.filesystem,
-                crate::act::quoted(&mount.at)
-            );
-            Certainty::Unknown(Unknown::new(&fact, "not possible here: this version does not know them"))
-        }
-    };
-    stage.add_source(Source {
-        name: Arc::from(format!("host {}", crate::act::quoted(&mount.at))),
-        filesystem: Some(mount.filesystem.clone()),
-        tree,
-        read_only: mount.read_only_filesystem,
-        native,
-        personality: mount.personality.clone().unwrap_or_default(),
-    })
-}
-
-/// The mounts of the host below a directory of it, as far as the tree has their mount points.
-fn nested(stage: &mut Stage, kube: &Kube<'_>, host: SourceId, root: InodeId, path: &[u8]) -> Vec<Nested> {
-    let Some(mounts) = &kube.scene.host.mounts else { return Vec::new() };
-    let mut all = Vec::new();
-    for (mount, rest) in mounts.below(path) {
-        let tree = &stage.source(host).tree;
-        let names = rest.split(|byte| *byte == b'/').filter(|name| !name.is_empty());
-        let found = names.into_iter().try_fold(root, |dir, name| tree.lookup(dir, name));
-        let Some(inode) = found else { continue };
-        let label = Arc::from(format!("host {}", crate::act::quoted(&mount.at)));
-        let source = source_on(stage, host, Some(mount));
-        let (rest, flags, from) = (rest.to_vec(), mount.flags, mount.from.clone());
-        all.push(Nested { rest, inode, source, flags, label, from });
-    }
-    all
-}
-
 fn on_host(stage: &mut Stage, kube: &Kube<'_>, wanted: &Wanted<'_>) -> Prepared {
     let shown = crate::act::quoted(wanted.path);
     let Some(host) = kube.host else {
@@ -122,7 +74,7 @@ fn on_host(stage: &mut Stage, kube: &Kube<'_>, wanted: &Wanted<'_>) -> Prepared 
     };
     let mount = kube.scene.host.mounts.as_ref().and_then(|mounts| mounts.covering(wanted.path));
     let whole = host;
-    let host = source_on(stage, host, mount);
+    let host = nested::source_on(stage, host, mount);
     let found = match reach(stage, host, wanted) {
         Ok(Reached::Unlisted) => return unknown(stage, &shown, wanted),
         Ok(Reached::Known(root, made)) => Ok((root, made)),
@@ -142,7 +94,7 @@ fn on_host(stage: &mut Stage, kube: &Kube<'_>, wanted: &Wanted<'_>) -> Prepared 
         Err((class, reason)) => (Tree::ROOT, Some(refusal(class, &shown, &reason, wanted))),
     };
     preparation.before = Some(super::prepared::root_facts(&stage.source(host).tree, root));
-    let nested = nested(stage, kube, whole, root, wanted.path);
+    let nested = nested::below(stage, kube, whole, root, wanted.path);
     Prepared {
         nested,
         root: Some(root),

@@ -12,6 +12,7 @@ mod host_path;
 mod image;
 mod kube;
 mod mount_point;
+mod nested;
 mod prepared;
 mod sub_path;
 mod volume;

@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use super::nested::Nested;
 use crate::fact::{Provenance, Unknown};
 use crate::identity::Refusal;
 use crate::mount::{MountFlags, Preparation, RootFacts, Source, SourceId, Variant};
@@ -41,19 +42,6 @@ pub(super) struct Prepared {
     pub fills: Fills,
     /// Mounts of the host below it, which come along.
     pub nested: Vec<Nested>,
-}
-
-/// A mount of the host that lies below a host path.
-#[derive(Clone, Debug)]
-pub(super) struct Nested {
-    /// Its path below the host path.
-    pub rest: Vec<u8>,
-    /// Its mount point, and what shows there.
-    pub inode: InodeId,
-    pub source: SourceId,
-    pub flags: MountFlags,
-    pub label: Arc<str>,
-    pub from: Provenance,
 }
 
 /// Whether a volume is filled from an image.

@@ -9,6 +9,14 @@ use crate::mode::{FileKind, Mode};
 use crate::stage::Stage;
 use crate::tree::{Entry, InodeId, Tree};
 
+/// A part of a volume.
+#[derive(Clone, Copy)]
+pub(super) struct Part {
+    pub inode: InodeId,
+    /// The directory it is or lies in.
+    pub directory: InodeId,
+}
+
 /// The inode that `path` names within `volume`, made where it is missing.
 ///
 /// The last component gets exactly the mode of the volume's root, but root's ownership; those before
@@ -17,7 +25,7 @@ use crate::tree::{Entry, InodeId, Tree};
 ///
 /// # Errors
 /// Why it cannot be prepared, in words.
-pub(super) fn resolve(stage: &mut Stage, volume: &Prepared, path: &[u8]) -> Result<Option<InodeId>, String> {
+pub(super) fn resolve(stage: &mut Stage, volume: &Prepared, path: &[u8]) -> Result<Option<Part>, String> {
     let Some(root) = volume.root else { return Ok(None) };
     let mut found = None;
     for variant in &volume.variants {
@@ -27,9 +35,9 @@ pub(super) fn resolve(stage: &mut Stage, volume: &Prepared, path: &[u8]) -> Resu
     Ok(found)
 }
 
-fn in_tree(tree: &mut Tree, root: InodeId, path: &[u8]) -> Result<Option<InodeId>, String> {
+fn in_tree(tree: &mut Tree, root: InodeId, path: &[u8]) -> Result<Option<Part>, String> {
     let mut pending: Vec<Vec<u8>> = parts(path).rev().map(<[u8]>::to_vec).collect();
-    let mut here = root;
+    let (mut here, mut directory) = (root, root);
     let mut links = 0;
     while let Some(name) = pending.pop() {
         if name == b".." {
@@ -50,6 +58,7 @@ fn in_tree(tree: &mut Tree, root: InodeId, path: &[u8]) -> Result<Option<InodeId
             }
             None => make(tree, root, here, &name, pending.is_empty())?,
         };
+        directory = here;
         match tree.target(next).map(<[u8]>::to_vec) {
             None => here = next,
             Some(target) => {
@@ -61,7 +70,10 @@ fn in_tree(tree: &mut Tree, root: InodeId, path: &[u8]) -> Result<Option<InodeId
             }
         }
     }
-    Ok(Some(here))
+    if tree.inode(here).kind == FileKind::Directory {
+        directory = here;
+    }
+    Ok(Some(Part { inode: here, directory }))
 }
 
 fn parts(path: &[u8]) -> impl DoubleEndedIterator<Item = &[u8]> {

@@ -31,7 +31,7 @@ pub(super) const CURRENT: Profile = Profile {
     capabilities: CAPABILITIES,
     mount_points: RUNC_MOUNT_POINTS,
     tmpfs: RUNC_TMPFS,
-    binds: BindRules { makes_missing_source: true, forgets: Forgets::Nothing },
+    binds: BindRules { makes_missing_source: true, forgets: Forgets::Nothing, always_along: false },
     volumes: VOLUMES,
     defaults: DEFAULTS,
     build: DOCKER_BUILD,
@@ -42,7 +42,7 @@ pub(super) const CURRENT: Profile = Profile {
 /// containerd 1.6 with runc 1.1 as measured.
 pub(super) const VERSION_1_6: Profile = Profile {
     identity: IdentityRules { captures_group_names: true, image_user_gets_roots_groups: true, ..IDENTITY },
-    binds: BindRules { makes_missing_source: true, forgets: Forgets::UnderReadOnly },
+    binds: BindRules { makes_missing_source: true, forgets: Forgets::UnderReadOnly, always_along: false },
     ..CURRENT
 };
 

@@ -28,7 +28,7 @@ pub(super) const PROFILE: Profile = Profile {
     },
     mount_points: RUNC_MOUNT_POINTS,
     tmpfs: RUNC_TMPFS,
-    binds: BindRules { makes_missing_source: true, forgets: Forgets::UnderReadOnly },
+    binds: BindRules { makes_missing_source: true, forgets: Forgets::UnderReadOnly, always_along: false },
     volumes: VolumeRules {
         flags: PLAIN,
         owns_root_at_first_mount: false,

@@ -20,7 +20,7 @@ pub(super) const RUNC: Profile = Profile {
     capabilities: CAPABILITIES,
     mount_points: RUNC_MOUNT_POINTS,
     tmpfs: TmpfsRules { flags: PLAIN, ..RUNC_TMPFS },
-    binds: BindRules { makes_missing_source: false, forgets: Forgets::UnderReadOnly },
+    binds: BindRules { makes_missing_source: false, forgets: Forgets::UnderReadOnly, always_along: false },
     volumes: VolumeRules {
         flags: PLAIN,
         owns_root_at_first_mount: false,
@@ -38,6 +38,6 @@ pub(super) const CRUN: Profile = Profile {
     identity: IdentityRules { captures_group_names: false, refuses_large_ids: false, ..IDENTITY },
     mount_points: CRUN_MOUNT_POINTS,
     tmpfs: TmpfsRules { flags: PLAIN, keeps_directory_mode: false, copies_up: false, takes_owner: true },
-    binds: BindRules { makes_missing_source: false, forgets: Forgets::Nothing },
+    binds: BindRules { makes_missing_source: false, forgets: Forgets::Nothing, always_along: false },
     ..RUNC
 };

@@ -36,7 +36,7 @@ pub(super) const PROFILE: Profile = Profile {
         copies_up: true,
         takes_owner: false,
     },
-    binds: BindRules { makes_missing_source: false, forgets: Forgets::ReadOnly },
+    binds: BindRules { makes_missing_source: false, forgets: Forgets::ReadOnly, always_along: true },
     volumes: VolumeRules {
         flags: NO_DEV_SUID,
         owns_root_at_first_mount: true,

@@ -155,6 +155,8 @@ pub struct BindRules {
     pub makes_missing_source: bool,
     /// What becomes of the host mount's flags.
     pub forgets: Forgets,
+    /// Whether mounts below a source come along even where they are to be left out (Podman 4.3).
+    pub always_along: bool,
 }
 
 /// Rules of named and anonymous volumes (facts/runtimes.md section 3).

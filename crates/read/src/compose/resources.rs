@@ -3,7 +3,7 @@
 use mivask_core::fact::Fact;
 use mivask_core::ids::MountIds;
 use mivask_core::mount::MountFlags;
-use mivask_core::scene::{EngineOptions, Volume, VolumeKind, VolumeMount};
+use mivask_core::scene::{Below, EngineOptions, Volume, VolumeKind, VolumeMount};
 use mivask_core::words::nearest;
 
 use super::project::Reading;
@@ -79,6 +79,7 @@ impl Reading<'_> {
             ids: MountIds::default(),
             sub_path: None,
             engine: EngineOptions::default(),
+            below: Below::default(),
             unknown_part: None,
         })
     }

@@ -68,7 +68,7 @@ known! {
 
 known! {
     /// `bind` of a long volume.
-    BindOptions { create_host_path: Option<bool>, selinux: Option<String>, } ignores { propagation recursive }
+    BindOptions { create_host_path: Option<bool>, selinux: Option<String>, recursive: Option<String>, } ignores { propagation }
 }
 
 known! {

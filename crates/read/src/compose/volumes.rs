@@ -5,11 +5,11 @@ use mivask_core::ids::MountIds;
 use mivask_core::mode::Mode;
 use mivask_core::mount::MountFlags;
 use mivask_core::personality::{Personality, Tmpfs};
-use mivask_core::scene::{Driver, EngineOptions, TmpfsAsked, Volume, VolumeKind, VolumeMount};
+use mivask_core::scene::{Below, Driver, EngineOptions, TmpfsAsked, Volume, VolumeKind, VolumeMount};
 use mivask_core::words::nearest;
 
 use super::project::Reading;
-use super::types::{self, LongVolume};
+use super::types::{self, BindOptions, LongVolume};
 use crate::slip::Severity;
 use crate::yaml::Node;
 
@@ -34,13 +34,14 @@ pub(super) struct Asked {
     pub sub_path: Option<String>,
     pub flags: MountFlags,
     pub engine: EngineOptions,
+    pub below: Below,
 }
 
 impl Asked {
     /// `kind` at `target`, with nothing special about it.
     fn new(kind: Kind, target: String) -> Self {
-        let (flags, engine) = (MountFlags::NONE, EngineOptions::default());
-        Self { kind, target, read_only: false, no_copy: false, sub_path: None, flags, engine }
+        let (flags, engine, below) = (MountFlags::NONE, EngineOptions::default(), Below::default());
+        Self { kind, target, read_only: false, no_copy: false, sub_path: None, flags, engine, below }
     }
 }
 
@@ -146,12 +147,30 @@ impl Reading<'_> {
         };
         let options = long.volume.as_ref();
         let image = long.image.as_ref().and_then(|image| image.subpath.clone());
+        let below = self.below(bind, item)?;
         let target = self.target(long.target.as_deref().unwrap_or_default(), item)?;
         Some(Asked {
+            below,
             read_only: long.read_only == Some(true) || matches!(kind, Kind::Image(_)),
             no_copy: options.and_then(|options| options.nocopy) == Some(true),
             sub_path: options.and_then(|options| options.subpath.clone()).or(image),
             ..Asked::new(kind, target)
+        })
+    }
+
+    /// `recursive` of a bind.
+    fn below(&mut self, bind: Option<&BindOptions>, item: &Node) -> Option<Below> {
+        let word = bind.and_then(|bind| bind.recursive.as_deref());
+        Some(match word {
+            None | Some("enabled" | "writable") => Below::Along,
+            Some("disabled") => Below::Left,
+            Some("readonly") => Below::ReadOnly,
+            Some(other) => {
+                let message = format!("`recursive: {}` of a bind is not known", other.escape_debug());
+                let help = Some("write enabled, disabled, writable or readonly".to_owned());
+                self.slip(Severity::Error, item, &message, help);
+                return None;
+            }
         })
     }
 
@@ -244,6 +263,7 @@ impl Reading<'_> {
             ids: MountIds::default(),
             sub_path: asked.sub_path.map(|path| Fact::new(path.into_bytes(), place("volumes.subpath"))),
             engine: asked.engine,
+            below: asked.below,
             unknown_part: None,
         })
     }

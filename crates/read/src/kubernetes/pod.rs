@@ -8,7 +8,7 @@ use mivask_core::identity::Refusal;
 use mivask_core::ids::MountIds;
 use mivask_core::mount::MountFlags;
 use mivask_core::runtime::Flavour;
-use mivask_core::scene::{Container, EngineOptions, Volume, VolumeKind, VolumeMount, Who, Workload};
+use mivask_core::scene::{Below, Container, EngineOptions, Volume, VolumeKind, VolumeMount, Who, Workload};
 use mivask_core::stage::Role;
 use mivask_core::words::nearest;
 
@@ -260,10 +260,19 @@ fn mount(
         flags: MountFlags::default(),
         no_copy: false,
         engine: EngineOptions::default(),
+        below: below(asked),
         unknown_part: None,
         sub_path: sub_path
             .map(|path| origin.fact("subPath", "volumeMounts.subPath", path.as_bytes().to_vec())),
     })
+}
+
+/// `recursiveReadOnly`, taken to be possible where it is asked for if possible.
+fn below(asked: &ApiMount) -> Below {
+    match asked.recursive_read_only.as_deref() {
+        Some("Enabled" | "IfPossible") => Below::ReadOnly,
+        _ => Below::Along,
+    }
 }
 
 /// Fields of a mount that the API refuses together, or that no rule here looks at.

@@ -8,7 +8,7 @@ use mivask_core::identity::{DeclaredCapabilities, GroupName, PlainIdentity, PodS
 use mivask_core::ids::{MountIds, UserNamespace};
 use mivask_core::mode::Mode;
 use mivask_core::runtime::Flavour;
-use mivask_core::scene::{Container, EngineOptions, Volume, VolumeKind, VolumeMount, Who, Workload};
+use mivask_core::scene::{Below, Container, EngineOptions, Volume, VolumeKind, VolumeMount, Who, Workload};
 use mivask_core::stage::Role;
 use mivask_core::words::nearest;
 
@@ -213,6 +213,7 @@ impl Reading<'_> {
             read_only: mount.read_only,
             no_copy: false,
             engine: EngineOptions::default(),
+            below: Below::default(),
             unknown_part: None,
             flags,
             ids: ids.unwrap_or_default(),
