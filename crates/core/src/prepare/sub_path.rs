@@ -10,7 +10,7 @@ use crate::stage::Stage;
 use crate::tree::{Entry, InodeId, Tree};
 
 /// A part of a volume.
-#[derive(Clone, Copy)]
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub(super) struct Part {
     pub inode: InodeId,
     /// The directory it is or lies in.
@@ -133,7 +133,7 @@ mod tests {
             link.target = target.into();
             tree.add(Tree::ROOT, name, link).unwrap();
         }
-        assert_eq!(in_tree(&mut tree, Tree::ROOT, b"in"), Ok(Some(real)));
+        assert_eq!(in_tree(&mut tree, Tree::ROOT, b"in"), Ok(Some(Part { inode: real, directory: real })));
         assert!(in_tree(&mut tree, Tree::ROOT, b"out").unwrap_err().contains("out of the volume"));
         assert!(in_tree(&mut tree, Tree::ROOT, b"dangling").unwrap_err().contains("points at nothing"));
     }
