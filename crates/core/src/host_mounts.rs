@@ -15,6 +15,8 @@ pub struct HostMount {
     pub filesystem: Arc<str>,
     /// The flags of the mount.
     pub flags: MountFlags,
+    /// Whether the root of the filesystem shows, which is a directory; a bind may show a single file.
+    pub whole: bool,
     /// Whether the superblock is read-only.
     pub read_only_filesystem: bool,
     /// What the filesystem does differently; `None` where its rules are not known.
@@ -47,8 +49,9 @@ impl HostMounts {
     }
 }
 
-/// Whether `path` is `above` or lies below it.
-fn is_within(path: &[u8], above: &[u8]) -> bool {
+/// Whether `path` is `above` or lies below it; both are absolute, without slashes at their ends.
+#[must_use]
+pub fn is_within(path: &[u8], above: &[u8]) -> bool {
     if above == b"/" {
         return path.first() == Some(&b'/');
     }
@@ -68,6 +71,7 @@ mod tests {
             at: at.into(),
             filesystem: Arc::from("ext4"),
             flags,
+            whole: true,
             read_only_filesystem: false,
             personality: Some(Personality::default()),
             from: Provenance::rule("test"),

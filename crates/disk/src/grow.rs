@@ -69,11 +69,12 @@ impl Grower {
         self.directory(&plain).map_err(|error| format!("{}: {error}", quoted(path)))
     }
 
-    /// As [`Self::put`]; what lies above becomes a directory, whatever it was taken for.
+    /// As [`Self::put`]; what lies above becomes a directory where it was only taken for a file.
     pub(crate) fn put_below(&mut self, path: &[u8], entry: Entry) -> Result<InodeId, String> {
         let plain = self.plain(path)?;
         if let Some((above, _)) = split(&plain)
-            && let Some(file) = self.tree.find(above).filter(|id| self.is_file(*id))
+            && let Some(file) =
+                self.tree.find(above).filter(|id| self.is_file(*id) && self.tree.doubt(*id).is_some())
         {
             let parent = split(above).and_then(|(parent, _)| self.tree.find(parent)).unwrap_or(Tree::ROOT);
             self.tree

@@ -94,14 +94,6 @@ fn above(at: &[u8]) -> impl Iterator<Item = &[u8]> {
     slashes.map(move |slash| &at[..slash.max(1)]).filter(move |place| place.len() < at.len())
 }
 
-/// Whether `path` is `above` or lies below it.
-pub(crate) fn is_within(path: &[u8], above: &[u8]) -> bool {
-    if above == b"/" {
-        return path.first() == Some(&b'/');
-    }
-    path.strip_prefix(above).is_some_and(|rest| matches!(rest.first(), None | Some(b'/')))
-}
-
 /// Reads a table of mounts, which is called `name` in answers.
 ///
 /// # Errors

@@ -10,14 +10,15 @@ use std::sync::Arc;
 
 use mivask_core::act::quoted;
 use mivask_core::fact::{Provenance, Unknown};
+use mivask_core::host_mounts::is_within;
 use mivask_core::mode::FileKind;
 use mivask_core::tree::{Certainty, Doubt, Entry, Tree};
 use rustix::fs::{Mode as OpenMode, OFlags};
 
 use crate::error::DiskError;
 use crate::grow::Grower;
-use crate::live;
-use crate::mounts::{self, MountLine, is_within};
+use crate::live::{self, join};
+use crate::mounts::{self, MountLine};
 
 /// The most links on one way (`MAXSYMLINKS`).
 const MOST_LINKS: usize = 40;
@@ -335,12 +336,4 @@ impl<'a> Reading<'a> {
 
 fn parts(path: &[u8]) -> impl DoubleEndedIterator<Item = &[u8]> {
     path.split(|byte| *byte == b'/').filter(|part| !part.is_empty() && *part != b".")
-}
-
-fn join(above: &[u8], name: &[u8]) -> Vec<u8> {
-    match above {
-        [] => name.to_vec(),
-        [.., b'/'] => [above, name].concat(),
-        _ => [above, b"/", name].concat(),
-    }
 }

@@ -5,15 +5,12 @@ use std::sync::Arc;
 use mivask_core::act::quoted;
 use mivask_core::fact::{Provenance, Unknown};
 use mivask_core::mode::{FileKind, Mode};
-use mivask_core::tree::{Certainty, Doubt, Entry};
+use mivask_core::tree::{Certainty, Doubt, Entry, Silence};
 
 use crate::archive::{Member, Members, Stream, What, told};
 use crate::error::DiskError;
 use crate::gathered::{AccountFiles, Gathered};
 use crate::grow::Grower;
-
-/// What is taken for granted of an archive that tells of no ACL.
-const NO_ACLS: &str = "no file has an ACL: the archive tells of none";
 
 /// The tree of a plain archive: what a later member says of a path wins.
 pub(crate) fn gather(name: &str, stream: &mut dyn Stream, sizes: bool) -> Result<Gathered, DiskError> {
@@ -28,7 +25,8 @@ pub(crate) fn gather(name: &str, stream: &mut dyn Stream, sizes: bool) -> Result
     let tells_acls = members.tells_acls;
     let (mut tree, holes) = grower.finish();
     if !tells_acls {
-        tree.keep_silence(NO_ACLS);
+        let text = "no file has an ACL: the archive tells of none";
+        tree.keep_silence(Silence { acls: Some(text.into()), ..Silence::default() });
     }
     Ok(Gathered { accounts: Some(accounts), ..Gathered::new(tree, holes) })
 }

@@ -67,26 +67,34 @@ pub fn volume(source: &str, tree: Arc<Tree>) -> VolumeFacts {
 pub fn mounts(source: &str, lines: &[MountLine]) -> HostMounts {
     let file: Arc<str> = Arc::from(source);
     let one = |line: &MountLine| {
-        let words = line.options.iter().filter_map(|option| MountFlags::by_word(option));
-        let mut personality = Personality::of(&line.filesystem);
-        if let Some(personality) = &mut personality {
-            for option in line.options.iter().chain(&line.super_options) {
-                // What is not understood here was understood by the kernel that mounted it.
-                let _ = personality.option(option);
-            }
-        }
         HostMount {
             at: line.at.clone(),
             filesystem: Arc::from(line.filesystem.as_str()),
-            flags: words.fold(MountFlags::NONE, MountFlags::with),
+            flags: mount_flags(line),
+            whole: line.root == b"/" && !line.options.iter().any(|option| option == "bind"),
             // Only mountinfo tells the superblock's options apart.
             read_only_filesystem: line.device.is_some()
                 && line.super_options.iter().any(|option| option == "ro"),
-            personality,
+            personality: Personality::of(&line.filesystem).map(|own| with_options(own, line)),
             from: Provenance::Line { file: file.clone(), line: line.line },
         }
     };
     HostMounts::new(mivask_disk::mounts::visible(lines.to_vec()).iter().map(one).collect())
+}
+
+/// The flags of a mount.
+pub(crate) fn mount_flags(line: &MountLine) -> MountFlags {
+    let words = line.options.iter().filter_map(|option| MountFlags::by_word(option));
+    words.fold(MountFlags::NONE, MountFlags::with)
+}
+
+/// A file system with the options it was mounted with.
+pub(crate) fn with_options(mut personality: Personality, line: &MountLine) -> Personality {
+    for option in line.options.iter().chain(&line.super_options) {
+        // What is not understood here was understood by the kernel that mounted it.
+        let _ = personality.option(option);
+    }
+    personality
 }
 
 /// What a source could not tell; `None` where it told everything.

@@ -3,6 +3,7 @@
 use std::path::Path;
 use std::sync::Arc;
 
+use mivask_core::act::quoted;
 use mivask_core::caps::CapabilitySet;
 use mivask_core::fact::{Fact, Provenance};
 use mivask_core::identity::{Identity, IdentityFact, PodSecurity, Resolved};
@@ -16,6 +17,8 @@ use mivask_core::scene::{
 };
 use mivask_core::stage::{Role, Settings};
 use mivask_disk::process::{Process, ProcessMount};
+
+use crate::disk::{mount_flags, with_options};
 
 /// How such an input is named: `process:PID`.
 const PREFIX: &str = "process:";
@@ -38,12 +41,13 @@ pub fn scene(process: Process, settings: Settings) -> Scene {
     let table: Arc<str> = Arc::from(format!("/proc/{}/mountinfo", process.pid));
     for mount in process.mounts {
         let from = Provenance::Line { file: table.clone(), line: mount.line.line };
-        let shown = String::from_utf8_lossy(&mount.line.at).into_owned();
+        let at = mount.line.at.clone();
+        let shown = quoted(&at);
         let sub_path = mount.file.clone().map(|name| Fact::new(name, from.clone()));
         let facts = facts(mount, &from);
         mounts.push(VolumeMount {
             volume: Fact::new(shown.clone(), from.clone()),
-            at: Fact::new(shown.clone().into_bytes(), from.clone()),
+            at: Fact::new(at, from.clone()),
             read_only: false,
             no_copy: true,
             flags: facts.flags,
@@ -94,17 +98,13 @@ fn facts(mount: ProcessMount, from: &Provenance) -> VolumeFacts {
     let known = Personality::of(&line.filesystem).or_else(|| plain(&line.filesystem));
     // What nodes of `/proc` and `/sys` let anybody do hangs on more than their modes.
     let tree = mount.tree.filter(|_| known.is_some());
-    let mut personality = known.unwrap_or_default();
-    for option in line.options.iter().chain(&line.super_options) {
-        // What is not understood here was understood by the kernel that mounted it.
-        let _ = personality.option(option);
-    }
-    let words = line.options.iter().filter_map(|option| MountFlags::by_word(option));
+    let flags = mount_flags(&line);
+    let personality = with_options(known.unwrap_or_default(), &line);
     VolumeFacts {
         tree,
         filesystem: Some(Fact::new(line.filesystem, from.clone())),
         personality,
-        flags: words.fold(MountFlags::NONE, MountFlags::with),
+        flags,
         read_only_filesystem: line.super_options.iter().any(|option| option == "ro"),
         group_ownership: None,
         from: from.clone(),

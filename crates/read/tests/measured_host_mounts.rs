@@ -4,7 +4,8 @@
 mod fixtures;
 
 use fixtures::stage;
-use mivask_core::question::mounts;
+use mivask_core::act::parse_act;
+use mivask_core::question::{Outcome, ask, mounts};
 use mivask_core::stage::Stage;
 
 const MOUNTINFO: &str = "\
@@ -45,6 +46,11 @@ fn flags(stage: &Stage, at: &str) -> String {
     let rows = mounts(stage, &stage.actors[0]);
     let row = rows.iter().find(|row| row.at == at.as_bytes());
     row.map_or_else(|| "none".to_owned(), |row| row.flags.to_string())
+}
+
+fn outcome(stage: &Stage, act: &str) -> Outcome {
+    let act = parse_act(act).expect("a sentence");
+    ask(stage, &act).expect("an actor of the stage").outcome
 }
 
 #[test]
@@ -141,12 +147,78 @@ fn a_part_of_a_host_path_may_lie_on_a_mount_below() {
     assert_eq!(flags(&read_only, "/data/quiet"), "ro,noexec,nosuid,nodev");
 }
 
+/// What lies under a mount cannot be seen where the mount is: an answer about it depends, for `recursive: disabled`, a
+/// part of a host path and a local volume, which the kubelet binds without the mounts below.
+#[test]
+fn what_a_mount_hides_is_not_known() {
+    let bind = "services:\n  gauge:\n    image: x\n    volumes:\n    - { type: bind, source: /srv/quiet, target: /data, \
+         bind: { recursive: disabled } }\n";
+    let pod = |mount: &str, volume: &str| {
+        format!(
+            "apiVersion: v1\nkind: Pod\nmetadata: {{ name: p }}\nspec:\n  containers:\n  - {{ name: gauge, image: x, \
+             volumeMounts: [{{ name: v, mountPath: /data{mount} }}] }}\n  volumes: [{{ name: v, {volume} }}]\n"
+        )
+    };
+    let part = pod(", subPath: quiet", "hostPath: { path: /srv }");
+    let claim = "persistentVolumeClaim: { claimName: c }";
+    let local = format!(
+        "{}---\napiVersion: v1\nkind: PersistentVolumeClaim\nmetadata: {{ name: c }}\nspec: {{ volumeName: v, \
+         accessModes: [ReadWriteOnce] }}\n---\napiVersion: v1\nkind: PersistentVolume\nmetadata: {{ name: v }}\nspec: {{ \
+         accessModes: [ReadWriteOnce], claimRef: {{ name: c, namespace: default }}, local: {{ path: /srv/quiet }} }}\n",
+        pod("", claim)
+    );
+    for (runtime, workload) in [("docker", bind), ("containerd", &part), ("containerd", &local)] {
+        let stage = on_host(runtime, workload);
+        assert_eq!(flags(&stage, "/data/inner"), "none", "{workload}");
+        let unknown = outcome(&stage, "gauge lists /data/inner");
+        assert_eq!(unknown, Outcome::Depends, "{workload}");
+        // Beside it everything is as it was told.
+        assert_eq!(outcome(&stage, "gauge lists /data"), Outcome::Allowed, "{workload}");
+    }
+}
+
+/// A table tells that its mount points are there, also where no tree lists them.
+#[test]
+fn a_mount_below_counts_without_a_tree_of_it() {
+    let scene = "scene: 1\nruntime: docker\nworkloads: [w.yaml]\nhost: { tree: [{ path: /srv, kind: dir, owner: '0:0', mode: '0755' }], mounts: mountinfo }\n";
+    let table = format!(
+        "{MOUNTINFO}34 30 8:6 / /srv/quiet/deep/set ro - ext4 /dev/d rw\n35 30 8:1 /one /srv/quiet/one ro - ext4 /dev/a rw\n"
+    );
+    let workload = "services:\n  gauge:\n    image: x\n    volumes: ['/srv/quiet:/data']\n";
+    let files = [("s.yaml", scene), ("w.yaml", workload), ("mountinfo", &table)];
+    let stage = stage("s.yaml", &files);
+    assert_eq!(flags(&stage, "/data/deep/set"), "ro");
+    // A bind may show a file, so nobody knows what it is mounted on.
+    assert_eq!(flags(&stage, "/data/one"), "none");
+    let answer = ask(&stage, &parse_act("gauge creates /data/deep/set/new").unwrap()).unwrap();
+    assert!(answer.depends_on.iter().all(|one| one.verdict.is_err()), "{answer:?}");
+    assert_eq!(answer.outcome, Outcome::Denied(None));
+}
+
+/// Tables have real paths; a bind may go through a link, or to a directory of another file system that no tree lists.
+#[test]
+fn paths_are_followed_to_the_mounts_they_lead_to() {
+    let scene = "scene: 1\nruntime: docker\nworkloads: [w.yaml]\nhost: { mounts: mountinfo, tree: [\
+                 { path: /srv, kind: dir, owner: '0:0', mode: '0755' }, { path: /link, kind: link, target: srv, owner: '0:0' }] }\n";
+    let table = "22 1 8:1 / / rw - ext4 /dev/root rw\n30 22 8:2 / /srv/quiet rw,nodev - vfat /dev/a rw,uid=5\n\
+                 31 30 8:3 / /srv/quiet/new/below ro - tmpfs x rw\n";
+    for (path, at) in [
+        ("/link/quiet", "/data/new/below"),
+        ("/srv/quiet/new", "/data/below"),
+        ("/link", "/data/quiet/new/below"),
+    ] {
+        let workload = format!("services:\n  gauge:\n    image: x\n    volumes: ['{path}:/data']\n");
+        let files = [("s.yaml", scene), ("w.yaml", &workload), ("mountinfo", table)];
+        let stage = stage("s.yaml", &files);
+        assert_eq!(flags(&stage, "/data"), if path == "/link" { "rw" } else { "rw,nodev" }, "{path}");
+        assert_eq!(flags(&stage, at), "ro", "{path}");
+    }
+}
+
 /// A read-only superblock refuses every write, whatever the mount says.
 #[test]
 fn a_read_only_superblock_counts() {
-    use mivask_core::act::parse_act;
     use mivask_core::outcome::Errno;
-    use mivask_core::question::ask;
     for (path, expected) in
         [("/srv/dead", Some(Errno::EROFS)), ("/srv/fixed", Some(Errno::EROFS)), ("/srv/quiet", None)]
     {

@@ -84,7 +84,8 @@ fn a_whole_tree_is_summed_up() {
       /data/keys  0:0    drwx------ 0700  denied EACCES              2  the bits of others
 
     Assumed
-      no file has an ACL or file capabilities: mtree does not tell of them
+      no file has an ACL: mtree does not tell of that
+      no file is immutable or append-only: mtree does not tell of that
       the root of image tides/gauge:3 is 0:0 0755
     --- status 0
     ");
@@ -133,7 +134,8 @@ fn entries_are_listed_and_picked() {
       delete  denied EPERM         1            1  the sticky bit of the directory
 
     Assumed
-      no file has an ACL or file capabilities: mtree does not tell of them
+      no file has an ACL: mtree does not tell of that
+      no file is immutable or append-only: mtree does not tell of that
       the root of image tides/gauge:3 is 0:0 0755
     --- status 0
     ");
@@ -178,7 +180,8 @@ fn entries_are_listed_and_picked() {
           "blocking": 0,
           "blockers": [],
           "assumptions": [
-            "no file has an ACL or file capabilities: mtree does not tell of them",
+            "no file has an ACL: mtree does not tell of that",
+            "no file is immutable or append-only: mtree does not tell of that",
             "the root of image tides/gauge:3 is 0:0 0755"
           ]
         }
@@ -369,7 +372,8 @@ fn an_actor_that_may_be_several_is_asked_about_as_each() {
       delete  denied EPERM         1            1  the sticky bit of the directory
 
     Assumed
-      no file has an ACL or file capabilities: mtree does not tell of them
+      no file has an ACL: mtree does not tell of that
+      no file is immutable or append-only: mtree does not tell of that
       the root of image tides/gauge:3 is 0:0 0755
 
     gauge, if uid 7101 has an account with a primary group of its own: 1 entry below /data/drop
@@ -379,7 +383,8 @@ fn an_actor_that_may_be_several_is_asked_about_as_each() {
       delete  denied EPERM         1            1  the sticky bit of the directory
 
     Assumed
-      no file has an ACL or file capabilities: mtree does not tell of them
+      no file has an ACL: mtree does not tell of that
+      no file is immutable or append-only: mtree does not tell of that
       the root of image tides/gauge:3 is 0:0 0755
     --- status 0
     ");

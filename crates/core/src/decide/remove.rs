@@ -1,6 +1,6 @@
 //! unlink(2) and rmdir(2) (`do_unlinkat`, `do_rmdir`, `may_delete` in fs/namei.c).
 
-use super::writable::{mapped, writable_mount};
+use super::writable::{assume_unlocked, mapped, writable_mount};
 use crate::caps::Capability;
 use crate::mode::{Access, FileKind, Mode};
 use crate::outcome::{Effect, Errno, Verdict};
@@ -89,6 +89,7 @@ pub(super) fn may_delete<W: Witness>(
     if view.has_marks(victim, Marks::IMMUTABLE) {
         return Err(walker.fail(Check::Immutable, "the immutable attribute is set", victim, Errno::EPERM));
     }
+    assume_unlocked(walker, victim);
     match removal {
         Removal::Directory if view.is_not(victim, FileKind::Directory) => {
             Err(walker.fail(Check::Kind, "not a directory", victim, Errno::ENOTDIR))

@@ -64,7 +64,15 @@ pub(super) fn unlocked<W: Witness>(
     if even_append && view.has_marks(place, Marks::APPEND_ONLY) {
         return Err(walker.fail(Check::AppendOnly, "the append-only attribute is set", place, Errno::EPERM));
     }
+    assume_unlocked(walker, place);
     Ok(())
+}
+
+/// Where the source does not tell of attributes, none is assumed.
+pub(super) fn assume_unlocked<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) {
+    if let Some(text) = &walker.view().source(place).tree.silence().attributes {
+        walker.witness().assume(|| text.clone());
+    }
 }
 
 /// Owner and group of the inode have a mapping on its mount.

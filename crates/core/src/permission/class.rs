@@ -34,7 +34,7 @@ pub(super) fn decide<W: Witness>(
     if acl.is_none()
         && owner.0 != Some(acting.uid)
         && inode.mode.group() != Access::NONE
-        && let Some(text) = view.source(place).tree.silence()
+        && let Some(text) = &view.source(place).tree.silence().acls
     {
         w.assume(|| text.clone());
     }

@@ -7,6 +7,7 @@ use super::fs_group::{self, Masks, Policy, Step, StepReport};
 use super::group_step::{Case, Reach, reach};
 use super::host_path;
 use super::kube::Kube;
+use super::nested;
 use super::prepared::{Prepared, root_facts};
 use crate::cluster::Backing;
 use crate::fact::{Fact, Provenance, Unknown};
@@ -122,10 +123,8 @@ pub(super) fn prepare(stage: &mut Stage, kube: &Kube<'_>, asked: &Asked<'_>) -> 
         group(kube)
     };
     let mut ready = match (asked.backing, facts) {
-        (Some(Backing::HostPath { path, check }), None) => host(stage, kube, asked, path, *check, None),
-        (Some(Backing::Local { path }), None) => {
-            host(stage, kube, asked, path, HostPathCheck::Directory, group.as_ref())
-        }
+        (Some(Backing::HostPath { path, check }), None) => host(stage, kube, asked, path, *check),
+        (Some(Backing::Local { path }), None) => local(stage, kube, asked, path, group.as_ref()),
         _ => stored(stage, kube, asked, facts, group.as_ref()),
     };
     ready.flags = ready.flags.with(asked.flags);
@@ -143,18 +142,30 @@ fn group(kube: &Kube<'_>) -> Option<(Fact<u32>, Policy)> {
     Some((security.fs_group.clone()?, policy))
 }
 
-/// A volume that is a part of the host's tree. A local one gets the filesystem group there.
+/// A volume that is a part of the host's tree.
 fn host(
     stage: &mut Stage,
     kube: &Kube<'_>,
     asked: &Asked<'_>,
     path: &[u8],
     check: HostPathCheck,
-    group: Option<&(Fact<u32>, Policy)>,
 ) -> Prepared {
     let (kind, from, creator, waits) = (asked.kind, asked.from, kube.creator, true);
     let wanted = host_path::Wanted { path, check, kind, from, creator, waits };
-    let mut ready = host_path::prepare(stage, kube, &wanted);
+    host_path::prepare(stage, kube, &wanted)
+}
+
+/// A local volume: a directory of the host without the mounts below it (facts/kubelet.md section 7), which gets the
+/// filesystem group there.
+fn local(
+    stage: &mut Stage,
+    kube: &Kube<'_>,
+    asked: &Asked<'_>,
+    path: &[u8],
+    group: Option<&(Fact<u32>, Policy)>,
+) -> Prepared {
+    let mut ready = host(stage, kube, asked, path, HostPathCheck::Directory);
+    nested::leave_behind(stage, &mut ready);
     let Some((group, policy)) = group.filter(|_| ready.blocked.is_none()) else { return ready };
     if asked.read_only {
         ready.note("it is asked for read-only, so the filesystem group is not applied");

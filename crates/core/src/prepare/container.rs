@@ -177,20 +177,11 @@ impl Builder<'_> {
         if let Some(refusal) = volume.blocked.as_ref().filter(|refusal| !refusal.whole_pod) {
             self.blocked.get_or_insert_with(|| refusal.clone());
         }
-        let volume = match &mount.unknown_part {
-            Some(unknown) => {
-                let kind = volume.kind.clone();
-                let name = format!("part of {}", self.stage.source(volume.variants[0].source).name);
-                let root = None;
-                Prepared {
-                    root,
-                    flags: volume.flags,
-                    ..unknown_source(self.stage, &name, &kind, unknown.clone())
-                }
-            }
-            None => volume,
-        };
-        let mut volume = volume;
+        if let Some(unknown) = &mount.unknown_part {
+            let name = format!("part of {}", self.stage.source(volume.variants[0].source).name);
+            let unknown = unknown_source(self.stage, &name, &volume.kind, unknown.clone());
+            volume = Prepared { root: None, flags: volume.flags, ..unknown };
+        }
         let whole = volume.root;
         let part = mount.sub_path.as_ref().map(|path| (self.part(&mut volume, &path.value), &path.from));
         let root = match part {
@@ -200,6 +191,11 @@ impl Builder<'_> {
                 return self.stop("CreateContainerConfigError", reason, from.clone());
             }
         };
+        // A part is mounted without what lies below it (facts/kubelet.md section 8).
+        let left = mount.below == Below::Left && !self.profile().binds.always_along;
+        if left || (mount.sub_path.is_some() && root != whole) {
+            nested::leave_behind(self.stage, &mut volume);
+        }
         let flags = self.flags_of(mount, &volume);
         let (at, from, origin) = (mount.at.value.as_slice(), &mount.at.from, MountOrigin::Declared);
         let of_pod = self.kube.workload.own_users.is_some();
@@ -208,8 +204,7 @@ impl Builder<'_> {
         let before = self.mounts.iter().count();
         self.attach(&Attachment { at, volume: &volume, root, flags, origin, from, ids: &ids });
         let made = self.mounts.iter().nth(before).map(|(id, _)| id);
-        // A part is mounted without what lies below it (facts/kubelet.md section 8).
-        if let Some(outer) = made.filter(|_| mount.sub_path.is_none() || root == whole) {
+        if let Some(outer) = made {
             self.nested(outer, &volume, mount, &ids);
         }
     }
@@ -228,15 +223,11 @@ impl Builder<'_> {
 
     /// What is mounted below a host path comes along, with flags of its own: those of the outer mount are its alone.
     fn nested(&mut self, outer: MountId, volume: &Prepared, mount: &VolumeMount, ids: &MountIds) {
-        let more = match mount.below {
-            Below::Left if !self.profile().binds.always_along => return,
-            Below::ReadOnly => MountFlags::READ_ONLY,
-            Below::Along | Below::Left => MountFlags::NONE,
-        };
+        let more = if mount.below == Below::ReadOnly { MountFlags::READ_ONLY } else { MountFlags::NONE };
         for nested in &volume.nested {
             let path = [&mount.at.value, b"/".as_slice(), &nested.rest].concat();
             let inner = Prepared {
-                root: Some(nested.inode),
+                root: Some(nested.shows),
                 label: Some(nested.label.clone()),
                 ..Prepared::single(nested.source, &volume.kind, Preparation::default())
             };

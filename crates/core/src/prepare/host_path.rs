@@ -7,6 +7,7 @@ use super::mount_point::{Maker, find_or_make};
 use super::nested;
 use super::prepared::Prepared;
 use crate::fact::{Provenance, Unknown};
+use crate::host_mounts::HostMount;
 use crate::identity::Refusal;
 use crate::mode::FileKind;
 use crate::mount::{MountFlags, MountOrigin, MountTable, Preparation, Source, SourceId, Variant};
@@ -20,7 +21,10 @@ use crate::walk::Follow;
 
 /// The host's tree as one source that all host paths share; `None` where nobody told of it.
 pub(super) fn host_source(scene: &Scene) -> Option<Source> {
-    let tree = scene.host.tree.clone()?;
+    let mut tree = scene.host.tree.clone()?;
+    if let Some(mounts) = &scene.host.mounts {
+        nested::make_mount_points(&mut tree, mounts);
+    }
     let name = Arc::from("host");
     Some(Source {
         name,
@@ -51,8 +55,10 @@ pub(super) struct Wanted<'a> {
 
 /// One host path with the flags of the mount underneath. The filesystem group never changes it.
 pub(super) fn prepare(stage: &mut Stage, kube: &Kube<'_>, wanted: &Wanted<'_>) -> Prepared {
-    let mut prepared = on_host(stage, kube, wanted);
-    let mount = kube.scene.host.mounts.as_ref().and_then(|mounts| mounts.covering(wanted.path));
+    let tree = kube.host.map(|host| &stage.source(host).tree);
+    let real = tree.map_or_else(|| wanted.path.to_vec(), |tree| real_path(tree, wanted.path));
+    let mount = kube.scene.host.mounts.as_ref().and_then(|mounts| mounts.covering(&real));
+    let mut prepared = on_host(stage, kube, wanted, (&real, mount));
     if let Some(mount) = mount {
         // A bind shows the flags of the mount underneath; a superblock's own say more than any mount.
         prepared.flags = prepared.flags.with(mount.flags);
@@ -67,12 +73,27 @@ pub(super) fn prepare(stage: &mut Stage, kube: &Kube<'_>, wanted: &Wanted<'_>) -
     prepared
 }
 
-fn on_host(stage: &mut Stage, kube: &Kube<'_>, wanted: &Wanted<'_>) -> Prepared {
+/// The path of the host without the links on it, as tables of mounts have it; as it is where nobody listed it.
+fn real_path(tree: &Tree, path: &[u8]) -> Vec<u8> {
+    let directory = |path: &[u8]| tree.directory_at(path).map(|dir| tree.path_of(dir));
+    if let Some(real) = directory(path) {
+        return if real.is_empty() { b"/".to_vec() } else { real };
+    }
+    // A file, or what is missing, lies where its name does.
+    let (above, name) = path.split_at(path.iter().rposition(|byte| *byte == b'/').unwrap_or(0));
+    directory(above).map_or_else(|| path.to_vec(), |above| [above.as_slice(), name].concat())
+}
+
+fn on_host(
+    stage: &mut Stage,
+    kube: &Kube<'_>,
+    wanted: &Wanted<'_>,
+    (real, mount): (&[u8], Option<&HostMount>),
+) -> Prepared {
     let shown = crate::act::quoted(wanted.path);
     let Some(host) = kube.host else {
         return unknown(stage, &shown, wanted);
     };
-    let mount = kube.scene.host.mounts.as_ref().and_then(|mounts| mounts.covering(wanted.path));
     let whole = host;
     let host = nested::source_on(stage, host, mount);
     let found = match reach(stage, host, wanted) {
@@ -93,8 +114,12 @@ fn on_host(stage: &mut Stage, kube: &Kube<'_>, wanted: &Wanted<'_>) -> Prepared 
         }
         Err((class, reason)) => (Tree::ROOT, Some(refusal(class, &shown, &reason, wanted))),
     };
-    preparation.before = Some(super::prepared::root_facts(&stage.source(host).tree, root));
-    let nested = nested::below(stage, kube, whole, root, wanted.path);
+    let tree = &stage.source(host).tree;
+    let told = |root: &InodeId| {
+        !tree.doubt(*root).is_some_and(|doubt| matches!(doubt.attributes, Certainty::Unknown(_)))
+    };
+    preparation.before = Some(root).filter(told).map(|root| super::prepared::root_facts(tree, root));
+    let nested = nested::below(stage, kube, (whole, host), root, real);
     Prepared {
         nested,
         root: Some(root),

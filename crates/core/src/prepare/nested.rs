@@ -6,30 +6,63 @@ use super::kube::Kube;
 use super::prepared::Prepared;
 use super::sub_path::{self, Part};
 use crate::fact::{Provenance, Unknown};
-use crate::host_mounts::HostMount;
+use crate::host_mounts::{HostMount, HostMounts};
 use crate::mount::{MountFlags, Preparation, Source, SourceId};
 use crate::personality::Personality;
 use crate::stage::Stage;
-use crate::tree::{Certainty, InodeId};
+use crate::tree::{Certainty, Doubt, Entry, InodeId, Tree};
 
 /// A mount of the host that lies below a host path.
 #[derive(Clone, Debug)]
 pub(super) struct Nested {
     /// Its path below the host path.
     pub rest: Vec<u8>,
-    /// Its mount point, and what shows there.
+    /// Its mount point, in the tree of the host path.
     pub inode: InodeId,
+    /// What shows there, in the tree of its own source.
+    pub shows: InodeId,
+    /// The host path in the tree of its own source.
+    pub top: InodeId,
     pub source: SourceId,
     pub flags: MountFlags,
     pub label: Arc<str>,
     pub from: Provenance,
 }
 
-/// The mounts of the host below a directory of it, as far as the tree has their mount points.
+/// Puts the mount points of a host into its tree where nobody listed them: a table that names one tells that it is there,
+/// and nothing else of it.
+pub(super) fn make_mount_points(tree: &mut Arc<Tree>, mounts: &HostMounts) {
+    for (mount, rest) in mounts.below(b"/").filter(|(mount, _)| mount.whole) {
+        let mut here = Tree::ROOT;
+        for name in rest.split(|byte| *byte == b'/').filter(|name| !name.is_empty()) {
+            here = match tree.lookup(here, name) {
+                Some(found) => found,
+                None => {
+                    let at = crate::act::quoted(&mount.at);
+                    let unknown = |what: &str| {
+                        let fact = format!("{what} the directories on the way to the host's mount at {at}");
+                        Certainty::Unknown(Unknown::new(&fact, "give `host: { tree: ... }` that lists them"))
+                    };
+                    let doubt =
+                        Doubt { attributes: unknown("owner and mode of"), contents: unknown("what lies in") };
+                    let entry = Entry::directory(0, 0, 0).at(mount.from.clone()).doubting(doubt);
+                    match Arc::make_mut(tree).add(here, name, entry) {
+                        Ok(made) => made,
+                        // Something else is on the way, or there is no room: then it is as if nobody told of it.
+                        Err(_) => break,
+                    }
+                }
+            };
+        }
+    }
+}
+
+/// The mounts of the host below its directory `path`, which is `root` in the tree of `host`, as far as the tree has their
+/// mount points; `whole` is the host without regard to mounts.
 pub(super) fn below(
     stage: &mut Stage,
     kube: &Kube<'_>,
-    host: SourceId,
+    (whole, host): (SourceId, SourceId),
     root: InodeId,
     path: &[u8],
 ) -> Vec<Nested> {
@@ -41,9 +74,11 @@ pub(super) fn below(
         let found = names.into_iter().try_fold(root, |dir, name| tree.lookup(dir, name));
         let Some(inode) = found else { continue };
         let label = Arc::from(format!("host {}", crate::act::quoted(&mount.at)));
-        let source = source_on(stage, host, Some(mount));
+        let source = source_on(stage, whole, Some(mount));
+        let own = &stage.source(source).tree;
+        let Some((shows, top)) = own.find(&mount.at).zip(own.find(path)) else { continue };
         let (rest, flags, from) = (rest.to_vec(), mount.flags, mount.from.clone());
-        all.push(Nested { rest, inode, source, flags, label, from });
+        all.push(Nested { rest, inode, shows, top, source, flags, label, from });
     }
     all
 }
@@ -69,13 +104,39 @@ pub(super) fn part(
         return Ok(None);
     };
     let mut on = Prepared {
-        root: volume.root,
+        root: Some(nested.top),
         flags: nested.flags,
         label: Some(nested.label.clone()),
         ..Prepared::single(nested.source, &volume.kind, Preparation::default())
     };
+    let deeper = [nested.rest.as_slice(), b"/"].concat();
+    on.nested = volume.nested.iter().filter(|other| other.rest.starts_with(&deeper)).cloned().collect();
     on.root = sub_path::resolve(stage, &on, path)?.map(|part| part.inode);
     Ok(Some(on))
+}
+
+/// Leaves the mounts below `volume` behind: the directories they are mounted on show, and what those are cannot be seen
+/// on a host where the mounts are.
+pub(super) fn leave_behind(stage: &mut Stage, volume: &mut Prepared) {
+    let left = std::mem::take(&mut volume.nested);
+    if left.is_empty() {
+        return;
+    }
+    for variant in &mut volume.variants {
+        let mut source = stage.source(variant.source).clone();
+        let tree = Arc::make_mut(&mut source.tree);
+        for nested in &left {
+            let unknown = |what: &str| {
+                let fact = format!("{what} the directory that the mount at {} is mounted on", nested.label);
+                let settle = "not possible in a scene: it shows only where nothing is mounted on it";
+                Certainty::Unknown(Unknown::new(&fact, settle))
+            };
+            tree.forget_all(nested.inode);
+            let doubt = Doubt { attributes: unknown("owner and mode of"), contents: unknown("what lies in") };
+            tree.set_doubt(nested.inode, doubt);
+        }
+        variant.source = stage.add_source(source);
+    }
 }
 
 /// The source for paths on `mount`: the host's own, or one with the rules of the mount's file system.

@@ -3,7 +3,8 @@
 use std::collections::BTreeMap;
 
 use super::{
-    Certainty, Child, Content, Device, Directory, Doubt, Extended, Inode, InodeId, Marks, NO_SIZE, Tree,
+    Certainty, Child, Content, Device, Directory, Doubt, Extended, Inode, InodeId, Marks, NO_SIZE, Silence,
+    Tree,
 };
 use crate::fact::{Provenance, Unknown};
 use crate::ids::{DiskGid, DiskUid};
@@ -126,7 +127,7 @@ impl Tree {
             group_step: None,
             lines: Vec::new(),
             sizes: Vec::new(),
-            silence: None,
+            silence: Silence::default(),
             origin,
         };
         let root = Entry { kind: FileKind::Directory, ..root };
@@ -220,10 +221,12 @@ impl Tree {
         inode.gid = gid;
         inode.marks = inode.marks.with(Marks::GROUP_STEP);
         self.change_mode(id, mode);
-        if place.is_some() {
-            // One step changes a tree once, so its place is kept once.
-            self.group_step = place;
+        let Some(place) = place else { return };
+        // Nearly always one step changes a tree, so its place is kept once.
+        if *self.group_step.get_or_insert_with(|| place.clone()) == place {
             self.places.remove(&id);
+        } else {
+            self.places.insert(id, place);
         }
     }
 
@@ -417,5 +420,14 @@ mod tests {
         tree.regroup(file, DiskGid::new(7000), Mode::new(0o660), None);
         let acl = tree.acl(file).unwrap();
         assert_eq!(acl.to_string(), "user::rw-,user:1000:r--,group::---,mask::rw-,other::---");
+        // Two local volumes on one host have steps of their own.
+        let other = tree.add(Tree::ROOT, b"g", Entry::file(0, 0, 0o600)).unwrap();
+        for (id, step) in [(file, "first"), (other, "second")] {
+            tree.regroup(id, DiskGid::new(7000), Mode::new(0o660), Some(Provenance::rule(step)));
+        }
+        assert_eq!(
+            (tree.place(file), tree.place(other)),
+            (Provenance::rule("first"), Provenance::rule("second"))
+        );
     }
 }

@@ -82,7 +82,7 @@ impl Tree {
         tree.take_after(at, part, Self::ROOT, &same);
         tree.set_doubt(at, part.doubt(Self::ROOT).cloned().unwrap_or_default());
         tree.inodes[at.0 as usize].marks = part.inode(Self::ROOT).marks.with(Marks::DOUBTED);
-        tree.silence = tree.silence.or_else(|| part.silence.clone());
+        tree.silence = tree.silence.or(&part.silence);
         tree.copy(at, part, Self::ROOT, &same, Marks::EVERY)?;
         Ok(if whole.is_some() { tree.compacted() } else { tree })
     }

@@ -9,16 +9,17 @@ mod doubt;
 mod facts;
 mod graft;
 mod resolve;
+mod silence;
 
 use std::collections::BTreeMap;
 use std::fmt;
-use std::sync::Arc;
 
 pub use build::{Entry, TreeError};
 pub use builder::TreeBuilder;
 pub use doubt::{Certainty, Doubt};
 pub use facts::{Content, Device, Extended, Likeness, Marks};
 pub(crate) use resolve::Spot;
+pub use silence::Silence;
 
 use crate::acl::Acl;
 use crate::caps::FileCapabilities;
@@ -97,7 +98,7 @@ pub struct Tree {
     lines: Vec<u32>,
     /// Bytes of each file; left out where nobody asked.
     sizes: Vec<u64>,
-    silence: Option<Arc<str>>,
+    silence: Silence,
     origin: Provenance,
 }
 
@@ -185,15 +186,15 @@ impl Tree {
         self.sizes.get(id.0 as usize).copied().filter(|size| *size != NO_SIZE)
     }
 
-    /// What is taken for granted about every inode without an ACL, because the source does not tell of ACLs.
+    /// What is taken for granted about every inode, because the source does not tell of it.
     #[must_use]
-    pub const fn silence(&self) -> Option<&Arc<str>> {
-        self.silence.as_ref()
+    pub const fn silence(&self) -> &Silence {
+        &self.silence
     }
 
-    /// Says that the source does not tell of ACLs, so that none is assumed.
-    pub fn keep_silence(&mut self, text: &str) {
-        self.silence = Some(Arc::from(text));
+    /// Says what the source does not tell of.
+    pub fn keep_silence(&mut self, silence: Silence) {
+        self.silence = silence;
     }
 
     /// Where the tree as a whole came from.

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use mivask_core::act::quoted;
 use mivask_core::fact::{Provenance, Unknown};
 use mivask_core::mode::FileKind;
-use mivask_core::tree::{Certainty, Doubt, Entry, Tree};
+use mivask_core::tree::{Certainty, Doubt, Entry, Silence, Tree};
 
 use super::lines::Lines;
 use crate::error::DiskError;
@@ -37,7 +37,7 @@ impl Collector {
     pub(super) fn put(&mut self, lines: &Lines<'_>, path: &[u8], mut entry: Entry) -> Result<(), DiskError> {
         entry.line = u32::try_from(lines.number).unwrap_or(0);
         let path = self.below(lines, path, entry.kind)?;
-        self.grower.put(&path, entry).map(drop).map_err(|what| lines.wrong(0, what, None))
+        self.grower.put_below(&path, entry).map(drop).map_err(|what| lines.wrong(0, what, None))
     }
 
     /// The path as it is below the root.
@@ -74,8 +74,8 @@ impl Collector {
         Ok(if rest == b"." { Vec::new() } else { rest.to_vec() })
     }
 
-    /// The tree; `silence` says what is assumed of ACLs where the listing does not tell of them.
-    pub(super) fn finish(self, name: &str, silence: Option<&str>) -> Result<Gathered, DiskError> {
+    /// The tree; `silence` is what the listing does not tell of.
+    pub(super) fn finish(self, name: &str, silence: Silence) -> Result<Gathered, DiskError> {
         if self.root.is_none() {
             return Err(DiskError::whole(name, "the listing names no file"));
         }
@@ -89,9 +89,7 @@ impl Collector {
             let attributes = Certainty::Unknown(Unknown::new(&fact, settle));
             tree.set_doubt(Tree::ROOT, Doubt { attributes, contents });
         }
-        if let Some(text) = silence {
-            tree.keep_silence(text);
-        }
+        tree.keep_silence(silence);
         Ok(Gathered::new(tree, holes))
     }
 }
@@ -107,6 +105,12 @@ pub(super) fn unknown_attributes(entry: &mut Entry, fact: &str, settle: &str) {
     let contents = entry.doubt.take().unwrap_or_default().contents;
     let attributes = Certainty::Unknown(Unknown::new(fact, settle));
     entry.doubt = Some(Doubt { attributes, contents });
+}
+
+/// `entry` whose kind the listing does not tell, so that it is taken for a file.
+pub(super) fn assumed_file(entry: &mut Entry, shown: &str, why: &str) {
+    let attributes = Certainty::Assumed(format!("{shown} is a file: {why}").into());
+    entry.doubt = Some(Doubt { attributes, contents: Certainty::Known });
 }
 
 /// `entry` of which nobody knows what lies in it.

@@ -5,6 +5,7 @@ use std::io::BufRead;
 
 use mivask_core::mode::FileKind;
 use mivask_core::tree::Entry;
+use mivask_core::tree::Silence;
 
 use super::collect::Collector;
 use super::lines::Lines;
@@ -14,8 +15,6 @@ use crate::gathered::Gathered;
 
 const HELP: &str =
     "each line is MODE UID GID KIND PATH, as `find DIR -printf '%m %U %G %y %p -> %l\\n'` writes them";
-const NO_ACLS: &str = "no file has an ACL or file capabilities: `find` does not tell of them";
-
 pub(super) fn fits(line: &[u8]) -> bool {
     parse(line).is_some()
 }
@@ -66,7 +65,7 @@ pub(super) fn gather(name: &str, input: &mut dyn BufRead) -> Result<Gathered, Di
         }
         collector.put(&lines, path, entry)?;
     }
-    collector.finish(name, Some(NO_ACLS))
+    collector.finish(name, Silence::on_all("`find` does not tell of that"))
 }
 
 /// Where the arrow of a link begins; the first one, since targets hold one more often than names do.

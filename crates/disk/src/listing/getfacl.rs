@@ -4,9 +4,9 @@ use std::io::BufRead;
 
 use mivask_core::acl::Acl;
 use mivask_core::mode::{FileKind, Mode};
-use mivask_core::tree::{Certainty, Doubt, Entry, InodeId, Tree};
+use mivask_core::tree::{Certainty, Entry, InodeId, Silence, Tree};
 
-use super::collect::{Collector, unknown_attributes};
+use super::collect::{Collector, assumed_file, unknown_attributes};
 use super::lines::Lines;
 use super::owners::Owners;
 use super::unescape::backslashes;
@@ -140,9 +140,7 @@ impl Reader {
                 "write access ACLs too: not only -d",
             );
         } else if !directory {
-            let text = format!("{shown} is a file: getfacl does not tell files from empty directories");
-            entry.doubt =
-                Some(Doubt { attributes: Certainty::Assumed(text.into()), contents: Certainty::Known });
+            assumed_file(&mut entry, &shown, "getfacl does not tell files from empty directories");
         }
         let path = self.collector.below(lines, &block.path, kind)?;
         entry.line = u32::try_from(lines.number).unwrap_or(0);
@@ -161,7 +159,7 @@ impl Reader {
                 tree.doubt_contents(id, Certainty::Unknown(unknown));
             }
         }
-        self.collector.finish(name, None)
+        self.collector.finish(name, Silence::but_acls("getfacl does not tell of that"))
     }
 }
 

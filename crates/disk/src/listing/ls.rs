@@ -5,7 +5,7 @@ use std::io::BufRead;
 
 use mivask_core::act::quoted;
 use mivask_core::mode::FileKind;
-use mivask_core::tree::{Certainty, Device, Doubt, Entry, InodeId, Tree};
+use mivask_core::tree::{Certainty, Device, Doubt, Entry, InodeId, Silence, Tree};
 
 use super::collect::{Collector, unknown_attributes, unknown_contents};
 use super::lines::Lines;
@@ -204,7 +204,7 @@ impl Reader {
                 tree.set_doubt(id, Doubt { attributes, contents });
             }
         }
-        self.collector.finish(name, None)
+        self.collector.finish(name, Silence::but_acls("`ls` does not tell of that"))
     }
 }
 

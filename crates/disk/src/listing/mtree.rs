@@ -4,9 +4,9 @@ use std::io::BufRead;
 
 use mivask_core::act::quoted;
 use mivask_core::mode::{FileKind, Mode, ModeChange};
-use mivask_core::tree::{Content, Device, Entry, Marks};
+use mivask_core::tree::{Content, Device, Entry, Marks, Silence};
 
-use super::collect::{Collector, unknown_attributes, unknown_contents};
+use super::collect::{Collector, assumed_file, unknown_attributes, unknown_contents};
 use super::lines::Lines;
 use super::owners::Owners;
 use super::unescape::backslashes;
@@ -16,7 +16,6 @@ use crate::gathered::Gathered;
 
 const HELP: &str =
     "an entry is NAME KEYWORD=VALUE ..., such as `level.csv type=file uid=7101 gid=7200 mode=0640`";
-const NO_ACLS: &str = "no file has an ACL or file capabilities: mtree does not tell of them";
 
 pub(super) fn fits(line: &[u8]) -> bool {
     let line = line.trim_ascii_start();
@@ -41,7 +40,8 @@ struct Keywords {
     mode: Option<Mode>,
     link: Vec<u8>,
     size: Option<u64>,
-    marks: Marks,
+    /// `None` where nothing tells of attributes.
+    marks: Option<Marks>,
     device: Option<Device>,
     /// What lies below is not told.
     ignore: bool,
@@ -55,6 +55,7 @@ pub(super) fn gather(name: &str, input: &mut dyn BufRead, owners: Owners) -> Res
         set: Keywords::default(),
         here: Vec::new(),
         begun: false,
+        tells_attributes: false,
     };
     let mut entry = Vec::new();
     while let Some(line) = lines.next()? {
@@ -76,7 +77,9 @@ pub(super) fn gather(name: &str, input: &mut dyn BufRead, owners: Owners) -> Res
     if !reader.begun {
         return Err(DiskError::whole(name, "the listing names no file"));
     }
-    reader.collector.finish(name, Some(NO_ACLS))
+    let why = "mtree does not tell of that";
+    let silence = if reader.tells_attributes { Silence::on_extended(why) } else { Silence::on_all(why) };
+    reader.collector.finish(name, silence)
 }
 
 struct Reader {
@@ -86,6 +89,8 @@ struct Reader {
     /// The directory that entries without a slash lie in.
     here: Vec<Vec<u8>>,
     begun: bool,
+    /// Whether any entry tells of attributes: then the others have none.
+    tells_attributes: bool,
 }
 
 impl Reader {
@@ -134,6 +139,7 @@ impl Reader {
             self.keyword(lines, word, &mut told)?;
         }
         self.begun = true;
+        self.tells_attributes |= told.marks.is_some();
         let whole = first.contains(&b'/');
         let name = backslashes(first);
         let path = if whole { name.clone() } else { [self.here.join(&b'/'), name.clone()].join(&b'/') };
@@ -174,7 +180,7 @@ impl Reader {
             b"mode" => told.mode = Some(mode(value).ok_or_else(wrong)?),
             b"link" => told.link = backslashes(value),
             b"size" => told.size = Some(number(value).ok_or_else(wrong)?),
-            b"flags" => told.marks = marks(value),
+            b"flags" => told.marks = Some(marks(value)),
             b"device" => told.device = device(value),
             b"ignore" => told.ignore = true,
             _ => {}
@@ -188,7 +194,8 @@ fn entry(path: &[u8], told: Keywords) -> Entry {
     let link = (kind == FileKind::Link).then_some(Mode::new(0o777));
     let mode = told.mode.or(link);
     let mut entry = Entry::new(kind, told.uid.unwrap_or(0), told.gid.unwrap_or(0), mode.unwrap_or_default());
-    (entry.marks, entry.device, entry.target) = (told.marks, told.device, told.link.into());
+    (entry.marks, entry.device, entry.target) =
+        (told.marks.unwrap_or_default(), told.device, told.link.into());
     entry.size = told.size.filter(|_| kind == FileKind::File);
     if kind == FileKind::File && told.size == Some(0) {
         entry.content = Content::Empty;
@@ -211,6 +218,7 @@ fn entry(path: &[u8], told: Keywords) -> Entry {
         None if mode.is_none() => {
             unknown_attributes(&mut entry, &format!("the mode of {shown}"), "write mode=");
         }
+        None if told.kind.is_none() => assumed_file(&mut entry, &shown, "the listing does not tell its type"),
         None => {}
     }
     entry
@@ -223,7 +231,7 @@ fn unset(set: &mut Keywords, word: &[u8]) {
         b"uid" | b"uname" => (set.uid, set.user) = (None, None),
         b"gid" | b"gname" => (set.gid, set.group) = (None, None),
         b"mode" => set.mode = None,
-        b"flags" => set.marks = Marks::default(),
+        b"flags" => set.marks = None,
         _ => {}
     }
 }

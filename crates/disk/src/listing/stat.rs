@@ -3,7 +3,7 @@
 use std::io::BufRead;
 
 use mivask_core::mode::FileKind;
-use mivask_core::tree::{Content, Entry};
+use mivask_core::tree::{Content, Entry, Silence};
 
 use super::collect::{Collector, unknown_contents};
 use super::lines::Lines;
@@ -13,8 +13,6 @@ use crate::error::DiskError;
 use crate::gathered::Gathered;
 
 const HELP: &str = "write them with `stat -c '%a %u %g %F %n' PATH...`";
-const NO_ACLS: &str = "no file has an ACL or file capabilities: `stat` does not tell of them";
-
 /// The words of `%F`.
 const KINDS: [(&str, FileKind); 8] = [
     ("regular empty file", FileKind::File),
@@ -68,7 +66,7 @@ pub(super) fn gather(name: &str, input: &mut dyn BufRead) -> Result<Gathered, Di
             return Err(lines.wrong(0, "this is no line of such a listing", Some(HELP)));
         }
     }
-    collector.finish(name, Some(NO_ACLS))
+    collector.finish(name, Silence::on_all("`stat` does not tell of that"))
 }
 
 fn put(collector: &mut Collector, lines: &Lines<'_>, path: &[u8], mut entry: Entry) -> Result<(), DiskError> {

@@ -245,7 +245,8 @@ fn unknown(fact: &str, error: Errno, holes: &mut Holes) -> Certainty {
     Certainty::Unknown(Unknown::new(&format!("{fact} ({text})"), settle))
 }
 
-fn join(above: &[u8], name: &[u8]) -> Vec<u8> {
+/// The path of `name` in `above`; either may be empty.
+pub(crate) fn join(above: &[u8], name: &[u8]) -> Vec<u8> {
     match (above, name) {
         ([], name) => name.to_vec(),
         (above, []) => above.to_vec(),

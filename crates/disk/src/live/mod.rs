@@ -20,7 +20,7 @@ use std::sync::Arc;
 
 use mivask_core::fact::Provenance;
 use mivask_core::mode::FileKind;
-use mivask_core::tree::{Entry, TreeError};
+use mivask_core::tree::{Entry, Silence, TreeError};
 use rustix::fs::{AtFlags, Mode as OpenMode, OFlags, ResolveFlags, StatxFlags};
 
 use crate::error::DiskError;
@@ -28,6 +28,7 @@ use crate::gathered::{AccountFiles, Gathered};
 use crate::image::Choice;
 use finished::{Bringer, Finished};
 use lister::Lister;
+pub(crate) use lister::join;
 use listing::Listing;
 use pool::Pool;
 
@@ -54,9 +55,6 @@ impl Default for Options {
 
 /// Told how many further entries were read.
 pub type Watch<'a> = dyn Fn(u64) + Sync + 'a;
-
-/// What is taken for granted where files are not asked for ACLs.
-pub const NO_ACLS: &str = "no file has an ACL or file capabilities: the survey did not ask for them";
 
 /// Reads the directory `root`.
 ///
@@ -85,7 +83,7 @@ pub fn gather(root: &Path, options: &Options, watch: &Watch<'_>) -> Result<Gathe
         .map_err(failed)?
         .map_err(|error: TreeError| DiskError::whole(&shown, error.to_string()))?;
     if !options.acls {
-        tree.keep_silence(NO_ACLS);
+        tree.keep_silence(Silence::on_extended("the survey did not ask for them"));
     }
     Ok(Gathered { accounts: Some(accounts(&open)), ..Gathered::new(tree, holes) })
 }

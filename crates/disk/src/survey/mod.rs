@@ -44,8 +44,8 @@ pub struct Head {
     pub directories: u32,
     /// How many bytes all names have together.
     pub name_bytes: u32,
-    /// What is assumed of files without an ACL, where they were not asked for one.
-    pub silence: Option<String>,
+    /// What is assumed of files because nobody asked them: of ACLs, of file capabilities, of attributes.
+    pub silence: [Option<String>; 3],
     /// Entries that went away while they were looked at.
     pub vanished: u64,
     /// What could not be looked at.

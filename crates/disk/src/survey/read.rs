@@ -6,7 +6,7 @@ use std::sync::Arc;
 use mivask_core::fact::{Provenance, Unknown};
 use mivask_core::mode::{FileKind, Mode};
 use mivask_core::tree::{
-    Certainty, Content, Device, Doubt, Entry, Extended, InodeId, Marks, Tree, TreeError,
+    Certainty, Content, Device, Doubt, Entry, Extended, InodeId, Marks, Silence, Tree, TreeError,
 };
 use mivask_core::xattr;
 
@@ -236,9 +236,9 @@ impl Planter {
         let claimed = |count: u32| (count as usize).min(self.capacity);
         let names = (self.head.name_bytes as usize).min(self.capacity.saturating_mul(16));
         tree.expect(claimed(self.head.inodes), claimed(self.head.directories), names);
-        if let Some(text) = &self.head.silence {
-            tree.keep_silence(text);
-        }
+        let [acls, capabilities, attributes] =
+            self.head.silence.each_ref().map(|text| text.as_deref().map(Arc::from));
+        tree.keep_silence(Silence { acls, capabilities, attributes });
         self.tree = Some(tree);
         self.pending.push(Tree::ROOT);
         Ok(())
