@@ -13,8 +13,11 @@ use super::{kind_of_letter, number, octal};
 use crate::error::DiskError;
 use crate::gathered::Gathered;
 
+const NUL_HELP: &str =
+    "with NUL bytes each entry has its target, and only links have one: `find DIR -printf '%m %U %G %y %p\\0%l\\0'`";
 const HELP: &str =
     "each line is MODE UID GID KIND PATH, as `find DIR -printf '%m %U %G %y %p -> %l\\n'` writes them";
+
 pub(super) fn fits(line: &[u8]) -> bool {
     parse(line).is_some()
 }
@@ -62,6 +65,9 @@ pub(super) fn gather(name: &str, input: &mut dyn BufRead) -> Result<Gathered, Di
                 return Err(lines.wrong(0, "a link without its target", Some(HELP)));
             }
             entry.target = target.into();
+        } else if !target.is_empty() {
+            // Most likely the next entry: it must not be lost.
+            return Err(lines.wrong(0, "something that is no link has a target", Some(NUL_HELP)));
         }
         collector.put(&lines, path, entry)?;
     }
