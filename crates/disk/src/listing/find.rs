@@ -13,8 +13,7 @@ use super::{kind_of_letter, number, octal};
 use crate::error::DiskError;
 use crate::gathered::Gathered;
 
-const NUL_HELP: &str =
-    "with NUL bytes each entry has its target, and only links have one: `find DIR -printf '%m %U %G %y %p\\0%l\\0'`";
+const NUL_HELP: &str = "with NUL bytes each entry has its target, and only links have one: `find DIR -printf '%m %U %G %y %p\\0%l\\0'`";
 const HELP: &str =
     "each line is MODE UID GID KIND PATH, as `find DIR -printf '%m %U %G %y %p -> %l\\n'` writes them";
 
