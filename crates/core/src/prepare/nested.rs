@@ -3,31 +3,14 @@
 use std::sync::Arc;
 
 use super::kube::Kube;
-use super::prepared::Prepared;
+use super::prepared::{Nested, Prepared};
 use super::sub_path::{self, Part};
-use crate::fact::{Provenance, Unknown};
+use crate::fact::Unknown;
 use crate::host_mounts::{HostMount, HostMounts};
-use crate::mount::{MountFlags, Preparation, Source, SourceId};
+use crate::mount::{Preparation, Source, SourceId};
 use crate::personality::Personality;
 use crate::stage::Stage;
 use crate::tree::{Certainty, Doubt, Entry, InodeId, Tree};
-
-/// A mount of the host that lies below a host path.
-#[derive(Clone, Debug)]
-pub(super) struct Nested {
-    /// Its path below the host path.
-    pub rest: Vec<u8>,
-    /// Its mount point, in the tree of the host path.
-    pub inode: InodeId,
-    /// What shows there, in the tree of its own source.
-    pub shows: InodeId,
-    /// The host path in the tree of its own source.
-    pub top: InodeId,
-    pub source: SourceId,
-    pub flags: MountFlags,
-    pub label: Arc<str>,
-    pub from: Provenance,
-}
 
 /// Puts the mount points of a host into its tree where nobody listed them: a table that names one tells that it is there,
 /// and nothing else of it.

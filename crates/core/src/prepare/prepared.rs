@@ -2,7 +2,6 @@
 
 use std::sync::Arc;
 
-use super::nested::Nested;
 use crate::fact::{Provenance, Unknown};
 use crate::identity::Refusal;
 use crate::mount::{MountFlags, Preparation, RootFacts, Source, SourceId, Variant};
@@ -42,6 +41,23 @@ pub(super) struct Prepared {
     pub fills: Fills,
     /// Mounts of the host below it, which come along.
     pub nested: Vec<Nested>,
+}
+
+/// A mount of the host that lies below a host path.
+#[derive(Clone, Debug)]
+pub(super) struct Nested {
+    /// Its path below the host path.
+    pub rest: Vec<u8>,
+    /// Its mount point, in the tree of the host path.
+    pub inode: InodeId,
+    /// What shows there, in the tree of its own source.
+    pub shows: InodeId,
+    /// The host path in the tree of its own source.
+    pub top: InodeId,
+    pub source: SourceId,
+    pub flags: MountFlags,
+    pub label: Arc<str>,
+    pub from: Provenance,
 }
 
 /// Whether a volume is filled from an image.
