@@ -169,7 +169,7 @@ fn mtree_in_its_three_styles() {
 #[test]
 fn mistakes_have_a_place() {
     for (text, expected) in [
-        ("750 0 0 d .\0640 7 8 f ./a\0", "source:2:1: something that is no link has a target"),
+        ("750 0 0 d .\x00640 7 8 f ./a\0", "source:2:1: something that is no link has a target"),
         ("750 7101 7200 d a\nrubbish\n", "source:2:1: this is no line of such a listing"),
         ("750 0 0 d a\n644 0 0 f b/x\n", "source:2:1: b/x does not lie in a, the first directory"),
         ("750 0 0 d a\n644 0 0 f a/../x\n", "source:2:1: /../x: the path climbs out of the archive"),
