@@ -22,12 +22,15 @@ pub(crate) fn gather(name: &str, stream: &mut dyn Stream, sizes: bool) -> Result
         let Some(member) = next.map_err(|error| told(name, error))? else { break };
         place(&mut grower, &member).map_err(|what| DiskError::whole(name, what))?;
     }
-    let tells_acls = members.tells_acls;
+    let tells = members.tells;
     let (mut tree, holes) = grower.finish();
-    if !tells_acls {
-        let text = "no file has an ACL: the archive tells of none";
-        tree.keep_silence(Silence { acls: Some(text.into()), ..Silence::default() });
-    }
+    let told = Silence::on_extended("the archive tells of none");
+    // An unpacker sets no attributes: what an archive makes has none.
+    tree.keep_silence(Silence {
+        acls: told.acls.filter(|_| !tells.acls),
+        capabilities: told.capabilities.filter(|_| !tells.capabilities),
+        attributes: None,
+    });
     Ok(Gathered { accounts: Some(accounts), ..Gathered::new(tree, holes) })
 }
 

@@ -18,10 +18,25 @@ pub(crate) struct Pax {
     pub extended: Extended,
     /// ACLs as text, applied once the mode is known: access, default.
     pub acl_texts: [Option<String>; 2],
-    /// Whether the archive tells of ACLs at all.
-    pub tells_acls: bool,
+    /// What the archive tells of at all.
+    pub tells: Tells,
     /// The real size of a sparse file, and its real name.
     pub sparse: bool,
+}
+
+/// Which extended attributes an archive tells of: one that tells of none may have been made without them.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
+pub(crate) struct Tells {
+    pub acls: bool,
+    pub capabilities: bool,
+}
+
+impl Tells {
+    /// Adds what one member tells of.
+    pub(crate) fn add(&mut self, other: Self) {
+        self.acls |= other.acls;
+        self.capabilities |= other.capabilities;
+    }
 }
 
 /// A record is not as the format asks.
@@ -62,8 +77,9 @@ impl Pax {
                 }
             }
         }
-        self.tells_acls |=
+        self.tells.acls |=
             key.starts_with(b"SCHILY.acl.") || key.starts_with(b"SCHILY.xattr.system.posix_acl");
+        self.tells.capabilities |= self.extended.capabilities.is_some();
         Ok(())
     }
 

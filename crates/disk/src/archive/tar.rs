@@ -9,7 +9,7 @@ use mivask_core::mode::{FileKind, Mode};
 use mivask_core::tree::{Content, Device, Extended};
 use tar::{EntryType, Header};
 
-use super::pax::Pax;
+use super::pax::{Pax, Tells};
 use super::stream::{Part, Stream};
 
 const BLOCK: u64 = 512;
@@ -74,13 +74,13 @@ pub(crate) struct Members<'s> {
     /// Where the next header begins.
     at: u64,
     global: Pax,
-    /// Whether any member tells of ACLs.
-    pub tells_acls: bool,
+    /// What any member tells of.
+    pub tells: Tells,
 }
 
 impl<'s> Members<'s> {
     pub(crate) fn new(stream: &'s mut dyn Stream) -> Self {
-        Self { stream, at: 0, global: Pax::default(), tells_acls: false }
+        Self { stream, at: 0, global: Pax::default(), tells: Tells::default() }
     }
 
     /// The next member, its content given to `body` before it is passed over. `None` at the end.
@@ -118,7 +118,7 @@ impl<'s> Members<'s> {
         at: u64,
         body: &mut dyn FnMut(&Member, &mut Part<'_>) -> io::Result<()>,
     ) -> Result<Member, TarError> {
-        self.tells_acls |= pax.tells_acls;
+        self.tells.add(pax.tells);
         let number = |told: Option<u64>, own: io::Result<u64>, what| {
             let number = told.map_or(own, Ok).ok().and_then(|number| u32::try_from(number).ok());
             number.ok_or(TarError::Header(at, what))

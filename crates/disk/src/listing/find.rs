@@ -4,8 +4,7 @@
 use std::io::BufRead;
 
 use mivask_core::mode::FileKind;
-use mivask_core::tree::Entry;
-use mivask_core::tree::Silence;
+use mivask_core::tree::{Entry, Silence};
 
 use super::collect::Collector;
 use super::lines::Lines;
