@@ -138,16 +138,27 @@ def mapped_rows(host):
     ]
     mapped.append(row("mapped: idmap on a bind", {"volumes": [f"{host}/d:/in:idmap"]}, ["-v", f"{host}/d:/in:idmap"], ["/in", "/in/f"], ["reads /in/f", "creates /in/x"]))
     mapped.append(row("mapped: U on a bind", {"user": "alice", "volumes": [f"{host}/d:/in:U"]}, ["--user", "alice", "-v", f"{host}/d:/in:U"], ["/in", "/in/f"], ["reads /in/f"]))
+    for path, option in (("quiet", ""), ("quiet", ",bind-nonrecursive"), ("quiet", ",ro"), ("fixed", ""), ("plain", ",ro")):
+        recursive = "disabled" if "nonrecursive" in option else "enabled"
+        bind = {"type": "bind", "source": f"{host}/{path}", "target": "/in", "read_only": option == ",ro", "bind": {"recursive": recursive}}
+        mount = f"type=bind,source={host}/{path},target=/in{option}"
+        mapped.append(row(f"host mounts, mapped: {path}{option}", {"volumes": [bind]}, ["--mount", mount], [], ["creates /in/x"], ["/in", "/in/inner"]))
     for case in mapped:
         case["args"] = remap + case["args"]
         case["namespace"] = {"uids": ["0 100000 65536"], "gids": ["0 100000 65536"]}
     return mapped
 
 
-def bundle_rows():
+def bundle_rows(host):
     """OCI bundles, the same for runc and crun."""
-    def bundle(name, process, mounts=(), paths=(), acts=(), readonly=False):
-        return {"name": name, "process": process, "mounts": list(mounts), "paths": list(paths), "acts": list(acts), "readonly": readonly}
+    def bundle(name, process, mounts=(), paths=(), acts=(), readonly=False, flags=(), mapped=False):
+        return {"name": name, "process": process, "mounts": list(mounts), "paths": list(paths), "acts": list(acts),
+                "readonly": readonly, "flags": list(flags), "mapped": mapped}
+
+    def bind(name, path, options, mapped):
+        mount = {"destination": "/in", "type": "bind", "source": f"{host}/{path}", "options": options}
+        acts = ["creates /in/x", "creates /in/inner/x"] if "rbind" in options and path == "plain" and not mapped else ["creates /in/x"]
+        return bundle("host mounts: " + name, {"user": ids(0, 0)}, [mount], [], acts, flags=["/in", "/in/inner"], mapped=bool(mapped))
 
     caps = {kind: ["CAP_CHOWN", "CAP_FOWNER"] for kind in ("bounding", "effective", "permitted")}
     more = dict(caps, inheritable=["CAP_CHOWN"], ambient=["CAP_CHOWN"])
@@ -166,6 +177,13 @@ def bundle_rows():
         bundle("read-only root", {"user": ids(405, 1001)}, acts=["creates /data/x", "writes /data/a"], readonly=True),
         bundle("tmpfs over a directory", {"user": ids(0, 0)}, [tmpfs], ["/data"]),
         bundle("tmpfs at a new path", {"user": ids(0, 0)}, [fresh], ["/new"]),
+        *(bind(f"{path} {' '.join(options)}{mapped and ' in a user namespace'}", path, options, mapped)
+          for mapped in ("", "yes") for path, options in (
+            ("quiet", ["rbind"]), ("quiet", ["bind"]), ("quiet", ["rbind", "ro"]), ("quiet", ["rbind", "rro"]), ("quiet", ["rbind", "noexec"]),
+            ("quiet", ["rbind", "rexec"]), ("quiet/inner", ["bind"]), ("fixed", ["rbind"]), ("fixed", ["rbind", "noexec"]),
+            ("plain", ["rbind", "ro", "noexec", "rw", "exec"]), ("plain", ["rbind", "rro", "rrw"]), ("plain", ["rbind", "ro", "rrw"]),
+            ("plain", ["bind", "rro"]), ("plain", ["rbind", "nosuid", "rnodev"]), ("plain", ["rbind", "noexec"]),
+        )),
     ]
 
 

@@ -79,6 +79,12 @@ impl MountFlags {
         Self(self.0 & !other.0)
     }
 
+    /// Only the flags that `other` has too.
+    #[must_use]
+    pub const fn both(self, other: Self) -> Self {
+        Self(self.0 & other.0)
+    }
+
     /// The flag a mount option names.
     #[must_use]
     pub fn by_word(word: &str) -> Option<Self> {

@@ -213,16 +213,23 @@ pub struct VolumeMount {
     pub unknown_part: Option<Unknown>,
 }
 
-/// What a bind does with the mounts that lie below its source.
+/// What a bind does with the mounts that lie below its source; without anything told they come along as they are.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
-pub enum Below {
-    /// They come along, with flags of their own.
-    #[default]
-    Along,
+pub struct Below {
     /// They stay behind: the directories underneath show.
-    Left,
-    /// They come along and turn read-only.
-    ReadOnly,
+    pub left: bool,
+    /// Flags that it sets on itself and on them.
+    pub set: MountFlags,
+    /// Flags that it takes from itself and from them; one that is set too is set.
+    pub cleared: MountFlags,
+}
+
+impl Below {
+    /// `flags` after what is set and taken.
+    #[must_use]
+    pub const fn applied(self, flags: MountFlags) -> MountFlags {
+        flags.without(self.cleared).with(self.set)
+    }
 }
 
 /// Options of a mount that one engine knows and another refuses.
@@ -234,6 +241,8 @@ pub struct EngineOptions {
     pub take_over: bool,
     /// `idmap`: the container's own user namespace maps the mount too.
     pub id_mapped: bool,
+    /// Flags that a later option takes back; crun sets them all the same.
+    pub taken_back: MountFlags,
 }
 
 /// One declared volume.

@@ -164,7 +164,7 @@ impl Reading<'_> {
         let has = |word: &str| options.iter().any(|option| option == word);
         let typ = mount.typ().as_deref().unwrap_or_default();
         let source = mount.source().as_ref().map(|path| path.display().to_string()).unwrap_or_default();
-        let flags = flags(&options);
+        let (flags, taken_back) = flags(&options);
         let kind = match typ {
             _ if has("bind") || has("rbind") => {
                 let path = self.files.absolute(&self.folder.join(&source)).display().to_string();
@@ -195,8 +195,8 @@ impl Reading<'_> {
             flags,
             ids,
             sub_path: None,
-            engine: EngineOptions::default(),
-            below: Below::default(),
+            engine: EngineOptions { taken_back, ..EngineOptions::default() },
+            below: below(&options),
             unknown_part: None,
         })
     }
@@ -236,12 +236,34 @@ fn map(lines: &Option<Vec<LinuxIdMapping>>) -> Option<IdMap> {
     Some(IdMap::new(lines.iter().map(extent).collect()))
 }
 
-/// Flags of a mount; recursive ones count for the mount itself too.
-fn flags(options: &[String]) -> MountFlags {
-    let flag = |option: &String| {
-        MountFlags::by_word(option).or_else(|| option.strip_prefix('r').and_then(MountFlags::by_word))
-    };
-    options.iter().filter_map(flag).fold(MountFlags::NONE, MountFlags::with)
+/// The flag that an option sets (`true`) or clears.
+fn turned(option: &str) -> Option<(MountFlags, bool)> {
+    let set = MountFlags::by_word(option).map(|flag| (flag, true));
+    set.or_else(|| match option {
+        "rw" => Some((MountFlags::READ_ONLY, false)),
+        positive => Some((MountFlags::by_word(&format!("no{positive}"))?, false)),
+    })
+}
+
+/// Flags of a mount, of which the last word on each counts, and those that an earlier option had set.
+fn flags(options: &[String]) -> (MountFlags, MountFlags) {
+    let turned = options.iter().filter_map(|option| turned(option));
+    turned.fold((MountFlags::NONE, MountFlags::NONE), |(flags, taken), (flag, set)| {
+        if set { (flags.with(flag), taken) } else { (flags.without(flag), taken.with(flags.both(flag))) }
+    })
+}
+
+/// Mounts below come along with `rbind` alone, and take the recursive flags (facts/runtimes.md section 10).
+fn below(options: &[String]) -> Below {
+    let left = !options.iter().any(|option| option == "rbind");
+    let recursive = options.iter().filter_map(|option| turned(option.strip_prefix('r')?));
+    recursive.fold(Below { left, ..Below::default() }, |below, (flag, set)| {
+        if set {
+            Below { set: below.set.with(flag), ..below }
+        } else {
+            Below { cleared: below.cleared.with(flag), ..below }
+        }
+    })
 }
 
 fn tmpfs(options: &[String]) -> TmpfsAsked {

@@ -14,6 +14,8 @@ const MOUNTINFO: &str = "\
 31 30 8:3 / /srv/quiet/inner rw - tmpfs tmpfs rw
 32 22 8:4 / /srv/fixed ro,relatime - ext4 /dev/b rw
 33 22 8:5 / /srv/dead rw - ext4 /dev/c ro
+34 22 8:6 / /srv/plain rw - ext4 /dev/d rw
+35 34 8:7 / /srv/plain/inner rw - tmpfs tmpfs rw
 ";
 
 /// The stage of one bind or host path under `runtime`.
@@ -32,11 +34,16 @@ fn staged(runtime: &str, path: &str, read_only: bool) -> Stage {
 
 /// The stage of a workload on the host.
 fn on_host(runtime: &str, workload: &str) -> Stage {
+    under(runtime, workload, "")
+}
+
+/// The same where more is told of the host.
+fn under(runtime: &str, workload: &str, more: &str) -> Stage {
     let tree = "[{ path: /, kind: dir, owner: '0:0', mode: '0755' }, { path: /srv, kind: dir, owner: '0:0', mode: '0755' }, \
                 { path: /srv/quiet, kind: dir, owner: '0:0', mode: '0755' }, { path: /srv/quiet/inner, kind: dir, owner: '0:0', mode: '0755' }, \
                 { path: /srv/fixed, kind: dir, owner: '0:0', mode: '0777' }, { path: /srv/dead, kind: dir, owner: '0:0', mode: '0777' }]";
     let scene = format!(
-        "scene: 1\nruntime: {runtime}\nworkloads: [w.yaml]\nhost: {{ tree: {tree}, mounts: mountinfo }}\n"
+        "scene: 1\nruntime: {runtime}\nworkloads: [w.yaml]\nhost: {{ tree: {tree}, mounts: mountinfo{more} }}\n"
     );
     stage("s.yaml", &[("s.yaml", &scene), ("w.yaml", workload), ("mountinfo", MOUNTINFO)])
 }
@@ -120,6 +127,103 @@ fn a_bind_may_leave_mounts_behind() {
     let wrong = "services:\n  gauge:\n    image: x\n    volumes:\n    - { type: bind, source: /a, target: /b, bind: { recursive: deep } }\n";
     let (_, slips) = fixtures::read("w.yaml", &[("w.yaml", wrong)]);
     assert_eq!(slips, ["error w.yaml:5: `recursive: deep` of a bind is not known"]);
+}
+
+/// Flags at `/data` and at `/data/inner` of a bundle that binds `path` with `options`; `refused` where it does not start.
+fn bundled(runtime: &str, path: &str, options: &str, namespaced: bool) -> String {
+    let map = "[{ containerID: 0, hostID: 100000, size: 65536 }]";
+    let user = if namespaced { "{ type: user }, " } else { "" };
+    let bundle = format!(
+        "{{ ociVersion: 1.0.2, root: {{ path: rootfs }}, process: {{ cwd: /, user: {{ uid: 0, gid: 0 }} }}, \
+         mounts: [{{ destination: /data, type: bind, source: /srv/{path}, options: [{options}] }}], \
+         linux: {{ namespaces: [{user}{{ type: mount }}], uidMappings: {map}, gidMappings: {map} }} }}"
+    );
+    let stage = on_host(runtime, &bundle);
+    match stage.actors[0].refusal() {
+        Some(_) => "refused".to_owned(),
+        None => format!("{} {}", flags(&stage, "/data"), flags(&stage, "/data/inner")),
+    }
+}
+
+/// Options of a bundle's bind, as runc 1.1.5 and crun 1.8.1 were seen to take them.
+#[test]
+fn binds_of_a_bundle_are_what_their_options_say() {
+    for (path, options, runc, crun) in [
+        ("quiet", "rbind", "rw,noexec,nosuid,nodev rw", "rw rw"),
+        ("quiet", "bind", "rw,noexec,nosuid,nodev none", "rw none"),
+        ("quiet", "rbind, ro", "ro rw", "ro rw"),
+        ("quiet", "rbind, rro", "ro,noexec,nosuid,nodev ro", "ro ro"),
+        ("quiet", "rbind, noexec", "rw,noexec rw", "rw,noexec rw"),
+        ("quiet", "rbind, rnoexec", "rw,noexec,nosuid,nodev rw,noexec", "rw,noexec rw,noexec"),
+        ("quiet", "rbind, rexec", "rw,nosuid,nodev rw", "rw rw"),
+        ("fixed", "rbind", "ro none", "rw none"),
+        ("fixed", "rbind, rw", "ro none", "rw none"),
+        ("fixed", "rbind, noexec", "rw,noexec none", "rw,noexec none"),
+        ("plain", "rbind, ro, rw", "rw rw", "ro rw"),
+        ("plain", "rbind, rw, ro", "ro rw", "ro rw"),
+        ("plain", "rbind, noexec, exec", "rw rw", "rw,noexec rw"),
+        ("plain", "rbind, rro, rrw", "ro ro", "ro ro"),
+        ("plain", "rbind, ro, rrw", "rw rw", "ro rw"),
+        ("plain", "rbind, rro, rw", "ro ro", "ro ro"),
+        ("plain", "rbind, rro, noexec", "ro,noexec ro", "ro,noexec ro"),
+        ("plain", "bind, rro", "ro none", "ro none"),
+        ("plain", "rbind, bind", "rw rw", "rw rw"),
+    ] {
+        assert_eq!(bundled("runc", path, options, false), runc, "runc {path} {options}");
+        assert_eq!(bundled("crun", path, options, false), crun, "crun {path} {options}");
+    }
+}
+
+/// The same in a user namespace: crun brings no mount along, runc cannot leave one behind or clear a flag of the host's.
+#[test]
+fn in_a_user_namespace_the_same_options_do_something_else() {
+    for (path, options, runc, crun) in [
+        ("quiet", "rbind", "rw,noexec,nosuid,nodev rw", "rw,noexec,nosuid,nodev none"),
+        ("quiet", "bind", "refused", "rw,noexec,nosuid,nodev none"),
+        ("quiet/inner", "bind", "rw none", "rw none"),
+        ("quiet", "rbind, ro", "refused", "ro none"),
+        ("quiet", "rbind, noexec", "refused", "rw,noexec,nosuid,nodev none"),
+        (
+            "quiet",
+            "rbind, ro, noexec, nosuid, nodev",
+            "ro,noexec,nosuid,nodev rw",
+            "ro,noexec,nosuid,nodev none",
+        ),
+        ("quiet", "rbind, rro", "ro,noexec,nosuid,nodev ro", "ro none"),
+        ("quiet", "rbind, rexec", "refused", "rw,nosuid,nodev none"),
+        ("fixed", "rbind", "ro none", "ro none"),
+        ("fixed", "rbind, noexec", "ro,noexec none", "ro none"),
+        ("plain", "rbind, noexec", "rw,noexec rw", "rw none"),
+        ("plain", "rbind, ro, noexec, rw, exec", "rw rw", "ro,noexec none"),
+        ("plain", "rbind, rnoexec", "rw,noexec rw,noexec", "rw,noexec none"),
+        ("plain", "rbind, ro, rnoexec", "ro,noexec rw,noexec", "ro,noexec none"),
+        ("plain", "rbind, nosuid, rnodev", "rw,nosuid,nodev rw,nodev", "rw,nodev none"),
+    ] {
+        assert_eq!(bundled("runc", path, options, true), runc, "runc {path} {options}");
+        assert_eq!(bundled("crun", path, options, true), crun, "crun {path} {options}");
+    }
+}
+
+/// Podman in a user namespace, by crun: what it asks for is lost, unless that is `ro`.
+#[test]
+fn podman_binds_in_a_user_namespace() {
+    let namespace = ", user-namespace: { uids: ['0 100000 65536'], gids: ['0 100000 65536'] }";
+    for (path, mode, plain, mapped) in [
+        ("quiet", "", "rw,noexec,nosuid,nodev rw", "rw,noexec,nosuid,nodev none"),
+        ("quiet", ":ro", "ro,noexec,nosuid,nodev rw", "ro,noexec,nosuid,nodev none"),
+        ("fixed", "", "rw none", "ro none"),
+        ("fixed", ":ro", "ro none", "ro none"),
+        ("plain", ":ro", "ro rw", "ro none"),
+        ("plain", ":noexec", "rw,noexec rw", "rw none"),
+    ] {
+        let service =
+            format!("services:\n  gauge:\n    image: x\n    volumes: ['/srv/{path}:/data{mode}']\n");
+        for (namespace, expected) in [("", plain), (namespace, mapped)] {
+            let stage = under("podman", &service, namespace);
+            let found = format!("{} {}", flags(&stage, "/data"), flags(&stage, "/data/inner"));
+            assert_eq!(found, expected, "{path}{mode} {namespace}");
+        }
+    }
 }
 
 /// A part of a host path that lies on a mount below it shows that mount; a part beside it leaves it behind.

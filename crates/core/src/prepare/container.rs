@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use super::bind::{self, Bound};
 use super::builder::{Builder, Filled};
 use super::defaults::{self, DefaultMount, Shelf};
 use super::image::image_source;
@@ -16,8 +17,8 @@ use crate::fact::{Fact, Provenance};
 use crate::ids::MountIds;
 use crate::mode::FileKind;
 use crate::mount::{Mount, MountFlags, MountId, MountOrigin, MountTable, Preparation};
-use crate::runtime::{Flavour, Forgets, Runtime};
-use crate::scene::{Below, Container, VolumeMount};
+use crate::runtime::{Flavour, Runtime};
+use crate::scene::{Container, VolumeMount};
 use crate::stage::{Actor, Stage};
 use crate::tree::{InodeId, Tree};
 
@@ -144,7 +145,7 @@ impl Builder<'_> {
         if let Some(mount) = whole
             && let Some(Ready::Shared(volume)) = volumes.get(&mount.volume.value)
         {
-            let flags = self.flags_of(mount, volume);
+            let Some(Bound { flags, .. }) = self.bound(mount, volume) else { return };
             let (root, from, ids) = (volume.root, &mount.at.from, &mount.ids);
             let (at, origin) = (&b"/"[..], MountOrigin::Root);
             return self.push(None, &Attachment { at, volume, root, flags, origin, from, ids });
@@ -191,12 +192,12 @@ impl Builder<'_> {
                 return self.stop("CreateContainerConfigError", reason, from.clone());
             }
         };
+        let Some(bound) = self.bound(mount, &volume) else { return };
         // A part is mounted without what lies below it (facts/kubelet.md section 8).
-        let left = mount.below == Below::Left && !self.profile().binds.always_along;
-        if left || (mount.sub_path.is_some() && root != whole) {
+        if bound.leaves || (mount.sub_path.is_some() && root != whole) {
             nested::leave_behind(self.stage, &mut volume);
         }
-        let flags = self.flags_of(mount, &volume);
+        let flags = bound.flags;
         let (at, from, origin) = (mount.at.value.as_slice(), &mount.at.from, MountOrigin::Declared);
         let of_pod = self.kube.workload.own_users.is_some();
         let shifted = of_pod || mount.engine.id_mapped || matches!(ready, Ready::Tmpfs(_));
@@ -223,7 +224,6 @@ impl Builder<'_> {
 
     /// What is mounted below a host path comes along, with flags of its own: those of the outer mount are its alone.
     fn nested(&mut self, outer: MountId, volume: &Prepared, mount: &VolumeMount, ids: &MountIds) {
-        let more = if mount.below == Below::ReadOnly { MountFlags::READ_ONLY } else { MountFlags::NONE };
         for nested in &volume.nested {
             let path = [&mount.at.value, b"/".as_slice(), &nested.rest].concat();
             let inner = Prepared {
@@ -231,7 +231,8 @@ impl Builder<'_> {
                 label: Some(nested.label.clone()),
                 ..Prepared::single(nested.source, &volume.kind, Preparation::default())
             };
-            let (root, flags, origin) = (inner.root, nested.flags.with(more), MountOrigin::Declared);
+            let (root, flags, origin) =
+                (inner.root, mount.below.applied(nested.flags), MountOrigin::Declared);
             let new = Attachment { at: &path, volume: &inner, root, flags, origin, from: &nested.from, ids };
             self.push(Some((outer, nested.inode)), &new);
         }
@@ -340,22 +341,12 @@ impl Builder<'_> {
         });
     }
 
-    /// The flags of a mount: the volume's and its own; a runtime may forget those of the host underneath.
-    fn flags_of(&self, mount: &VolumeMount, volume: &Prepared) -> MountFlags {
-        let asked = mount.flags.with(read_only(mount));
-        let bind = matches!(&*volume.kind, "bind" | "hostPath");
-        match self.profile().binds.forgets {
-            Forgets::UnderReadOnly if bind && asked.has(MountFlags::READ_ONLY) => asked,
-            Forgets::ReadOnly if bind && !asked.has(MountFlags::READ_ONLY) => {
-                volume.flags.without(MountFlags::READ_ONLY).with(asked)
-            }
-            Forgets::UnderReadOnly | Forgets::ReadOnly | Forgets::Nothing => volume.flags.with(asked),
-        }
+    /// How this container's runtime makes a mount, or `None` where it refuses.
+    fn bound(&mut self, mount: &VolumeMount, volume: &Prepared) -> Option<Bound> {
+        let namespaced = user_namespace(self.kube, self.container).is_some();
+        let bound = bind::bound(&self.profile().binds, namespaced, mount, volume);
+        bound.map_err(|reason| self.stop("start refused", reason, mount.at.from.clone())).ok()
     }
-}
-
-const fn read_only(mount: &VolumeMount) -> MountFlags {
-    if mount.read_only { MountFlags::READ_ONLY } else { MountFlags::NONE }
 }
 
 fn parts(path: &[u8]) -> impl Iterator<Item = &[u8]> {

@@ -2,6 +2,7 @@
 
 mod api_volume;
 mod backed;
+mod bind;
 mod builder;
 mod container;
 mod defaults;

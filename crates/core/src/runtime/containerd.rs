@@ -1,7 +1,9 @@
 //! containerd behind a kubelet (facts/runtimes.md, facts/kubelet.md).
 
 use super::common::{CAPABILITIES, DOCKER_BUILD, KERNEL, RUNC_MOUNT_POINTS, RUNC_TMPFS, SHIELDS};
-use super::profile::{BindRules, DefaultRow, Forgets, IdentityRules, Listing, PLAIN, Profile, VolumeRules};
+use super::profile::{
+    BindRules, DefaultRow, Forgets, IdentityRules, InNamespace, Listing, PLAIN, Profile, VolumeRules,
+};
 
 const IDENTITY: IdentityRules = IdentityRules {
     listing: Listing::Always,
@@ -31,7 +33,12 @@ pub(super) const CURRENT: Profile = Profile {
     capabilities: CAPABILITIES,
     mount_points: RUNC_MOUNT_POINTS,
     tmpfs: RUNC_TMPFS,
-    binds: BindRules { makes_missing_source: true, forgets: Forgets::Nothing, always_along: false },
+    binds: BindRules {
+        makes_missing_source: true,
+        forgets: Forgets::Nothing,
+        always_along: false,
+        in_namespace: InNamespace::AsAsked,
+    },
     volumes: VOLUMES,
     defaults: DEFAULTS,
     build: DOCKER_BUILD,
@@ -42,7 +49,12 @@ pub(super) const CURRENT: Profile = Profile {
 /// containerd 1.6 with runc 1.1 as measured.
 pub(super) const VERSION_1_6: Profile = Profile {
     identity: IdentityRules { captures_group_names: true, image_user_gets_roots_groups: true, ..IDENTITY },
-    binds: BindRules { makes_missing_source: true, forgets: Forgets::UnderReadOnly, always_along: false },
+    binds: BindRules {
+        makes_missing_source: true,
+        forgets: Forgets::WhereAsked,
+        always_along: false,
+        in_namespace: InNamespace::AsAsked,
+    },
     ..CURRENT
 };
 

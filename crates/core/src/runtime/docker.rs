@@ -3,7 +3,7 @@
 use super::common::{DOCKER_BUILD, FILES, FOURTEEN, KERNEL, RUNC_MOUNT_POINTS, RUNC_TMPFS, SHIELDS};
 use super::profile::{
     BindRules, Both, CapabilityNames, CapabilityRules, DefaultKind as K, DefaultRow, Forgets, IdentityRules,
-    Listing, PLAIN, Profile, VolumeRules,
+    InNamespace, Listing, PLAIN, Profile, VolumeRules,
 };
 use crate::caps::CapabilitySet;
 
@@ -28,7 +28,12 @@ pub(super) const PROFILE: Profile = Profile {
     },
     mount_points: RUNC_MOUNT_POINTS,
     tmpfs: RUNC_TMPFS,
-    binds: BindRules { makes_missing_source: true, forgets: Forgets::UnderReadOnly, always_along: false },
+    binds: BindRules {
+        makes_missing_source: true,
+        forgets: Forgets::WhereAsked,
+        always_along: false,
+        in_namespace: InNamespace::CannotLeave,
+    },
     volumes: VolumeRules {
         flags: PLAIN,
         owns_root_at_first_mount: false,

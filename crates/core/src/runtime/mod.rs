@@ -13,7 +13,7 @@ mod profile;
 
 pub use profile::{
     BindRules, Both, BuildRules, CapabilityNames, CapabilityRules, DefaultKind, DefaultRow, Flavour, Forgets,
-    IdentityRules, Listing, MountPointRules, Profile, TmpfsRules, VolumeRules,
+    IdentityRules, InNamespace, Listing, MountPointRules, Profile, TmpfsRules, VolumeRules,
 };
 
 /// A container runtime whose rules are known here.

@@ -1,7 +1,9 @@
 //! runc and crun on a bundle: what its configuration says and nothing else (facts/runtimes.md section 10).
 
 use super::common::{CAPABILITIES, CRUN_MOUNT_POINTS, DOCKER_BUILD, RUNC_MOUNT_POINTS, RUNC_TMPFS};
-use super::profile::{BindRules, Forgets, IdentityRules, Listing, PLAIN, Profile, TmpfsRules, VolumeRules};
+use super::profile::{
+    BindRules, Forgets, IdentityRules, InNamespace, Listing, PLAIN, Profile, TmpfsRules, VolumeRules,
+};
 
 const IDENTITY: IdentityRules = IdentityRules {
     listing: Listing::Never,
@@ -20,7 +22,12 @@ pub(super) const RUNC: Profile = Profile {
     capabilities: CAPABILITIES,
     mount_points: RUNC_MOUNT_POINTS,
     tmpfs: TmpfsRules { flags: PLAIN, ..RUNC_TMPFS },
-    binds: BindRules { makes_missing_source: false, forgets: Forgets::UnderReadOnly, always_along: false },
+    binds: BindRules {
+        makes_missing_source: false,
+        forgets: Forgets::WhereAsked,
+        always_along: false,
+        in_namespace: InNamespace::CannotLeave,
+    },
     volumes: VolumeRules {
         flags: PLAIN,
         owns_root_at_first_mount: false,
@@ -38,6 +45,11 @@ pub(super) const CRUN: Profile = Profile {
     identity: IdentityRules { captures_group_names: false, refuses_large_ids: false, ..IDENTITY },
     mount_points: CRUN_MOUNT_POINTS,
     tmpfs: TmpfsRules { flags: PLAIN, keeps_directory_mode: false, copies_up: false, takes_owner: true },
-    binds: BindRules { makes_missing_source: false, forgets: Forgets::Nothing, always_along: false },
+    binds: BindRules {
+        makes_missing_source: false,
+        forgets: Forgets::Always,
+        always_along: false,
+        in_namespace: InNamespace::LeavesBehind,
+    },
     ..RUNC
 };

@@ -3,7 +3,7 @@
 use super::common::{CRUN_MOUNT_POINTS, FILES, PODMAN_BUILD, SHIELDS};
 use super::profile::{
     BindRules, Both, CapabilityNames, CapabilityRules, DefaultKind as K, DefaultRow, Forgets, IdentityRules,
-    Listing, MountPointRules, PLAIN, Profile, QUIET, TmpfsRules, VolumeRules,
+    InNamespace, Listing, MountPointRules, PLAIN, Profile, QUIET, TmpfsRules, VolumeRules,
 };
 use crate::caps::CapabilitySet;
 use crate::mount::MountFlags;
@@ -36,7 +36,12 @@ pub(super) const PROFILE: Profile = Profile {
         copies_up: true,
         takes_owner: false,
     },
-    binds: BindRules { makes_missing_source: false, forgets: Forgets::ReadOnly, always_along: true },
+    binds: BindRules {
+        makes_missing_source: false,
+        forgets: Forgets::ReadOnly,
+        always_along: true,
+        in_namespace: InNamespace::LeavesBehind,
+    },
     volumes: VolumeRules {
         flags: NO_DEV_SUID,
         owns_root_at_first_mount: true,

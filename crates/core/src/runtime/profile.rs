@@ -142,8 +142,10 @@ pub struct TmpfsRules {
 pub enum Forgets {
     /// They are kept.
     Nothing,
-    /// A read-only bind shows `ro` alone (runc 1.1).
-    UnderReadOnly,
+    /// A bind that asks for any flag shows those alone (runc 1.1).
+    WhereAsked,
+    /// Every bind shows what it asks for alone, whatever a later option takes back (crun 1.8).
+    Always,
     /// A writable bind of a read-only host mount is writable (Podman).
     ReadOnly,
 }
@@ -157,6 +159,19 @@ pub struct BindRules {
     pub forgets: Forgets,
     /// Whether mounts below a source come along even where they are to be left out (Podman 4.3).
     pub always_along: bool,
+    /// What changes in a user namespace of the container's own.
+    pub in_namespace: InNamespace,
+}
+
+/// What becomes of the mounts below a bind in a user namespace of the container's own (facts/runtimes.md section 10).
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum InNamespace {
+    /// The same as elsewhere.
+    AsAsked,
+    /// They stay behind, whatever is asked for: crun 1.8 hands over the outer mount alone.
+    LeavesBehind,
+    /// They cannot be left behind: the kernel refuses to show what they cover (`has_locked_children`, fs/namespace.c).
+    CannotLeave,
 }
 
 /// Rules of named and anonymous volumes (facts/runtimes.md section 3).

@@ -162,9 +162,9 @@ impl Reading<'_> {
     fn below(&mut self, bind: Option<&BindOptions>, item: &Node) -> Option<Below> {
         let word = bind.and_then(|bind| bind.recursive.as_deref());
         Some(match word {
-            None | Some("enabled" | "writable") => Below::Along,
-            Some("disabled") => Below::Left,
-            Some("readonly") => Below::ReadOnly,
+            None | Some("enabled" | "writable") => Below::default(),
+            Some("disabled") => Below { left: true, ..Below::default() },
+            Some("readonly") => Below { set: MountFlags::READ_ONLY, ..Below::default() },
             Some(other) => {
                 let message = format!("`recursive: {}` of a bind is not known", other.escape_debug());
                 let help = Some("write enabled, disabled, writable or readonly".to_owned());

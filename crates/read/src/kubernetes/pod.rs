@@ -270,8 +270,8 @@ fn mount(
 /// `recursiveReadOnly`, taken to be possible where it is asked for if possible.
 fn below(asked: &ApiMount) -> Below {
     match asked.recursive_read_only.as_deref() {
-        Some("Enabled" | "IfPossible") => Below::ReadOnly,
-        _ => Below::Along,
+        Some("Enabled" | "IfPossible") => Below { set: MountFlags::READ_ONLY, ..Below::default() },
+        _ => Below::default(),
     }
 }
 
