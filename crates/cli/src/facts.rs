@@ -34,7 +34,15 @@ pub(crate) fn add(
     }
     for told in &input.disk {
         match told.name.strip_prefix(HOST) {
-            Some("") => scene.host.tree = Some(source(told, Choice::default(), err)?.tree),
+            Some("") => {
+                let gathered = source(told, Choice::default(), err)?;
+                let shown = told.source.display().to_string();
+                if let Some((message, help)) = disk::part_of_host(&shown, gathered.top.as_deref()) {
+                    writeln!(err, "warning: {}", mivask_show::safe(&message))?;
+                    writeln!(err, "  help: {}", mivask_show::safe(&help))?;
+                }
+                scene.host.tree = Some(gathered.tree);
+            }
             Some(path) if path.starts_with(":/") => {
                 let part = source(told, Choice::default(), err)?.tree;
                 let whole =

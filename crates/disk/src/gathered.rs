@@ -19,13 +19,15 @@ pub struct Gathered {
     pub accounts: Option<AccountFiles>,
     /// What the configuration of an image says.
     pub image: Option<ImageFacts>,
+    /// The absolute path that a listing gives the directory it tells of, where that is not `/`.
+    pub top: Option<Vec<u8>>,
 }
 
 impl Gathered {
     /// A tree and nothing else.
     #[must_use]
     pub fn new(tree: Tree, holes: Holes) -> Self {
-        Self { tree: Arc::new(tree), holes, accounts: None, image: None }
+        Self { tree: Arc::new(tree), holes, accounts: None, image: None, top: None }
     }
 }
 

@@ -4,6 +4,7 @@ use std::ops::Range;
 use std::sync::Arc;
 
 use mivask_core::accounts::Accounts;
+use mivask_core::act::quoted;
 use mivask_core::fact::{Fact, Provenance};
 use mivask_core::host_mounts::{HostMount, HostMounts};
 use mivask_core::identity::{ImageFacts, Knowledge};
@@ -95,6 +96,18 @@ pub(crate) fn with_options(mut personality: Personality, line: &MountLine) -> Pe
         let _ = personality.option(option);
     }
     personality
+}
+
+/// What to say of a listing of one directory of the host that is given for the whole host: the message, and what to write.
+#[must_use]
+pub fn part_of_host(source: &str, top: Option<&[u8]>) -> Option<(String, String)> {
+    let top = quoted(top?);
+    let message =
+        format!("{source} lists {top}, and is taken for the whole host: nothing will be found at {top}");
+    Some((
+        message,
+        format!("say where it lies: `trees: {{ {top}: {source} }}`, or --disk host:{top}={source}"),
+    ))
 }
 
 /// What a source could not tell; `None` where it told everything.

@@ -491,6 +491,28 @@ fn mounts_of_the_host_count() {
     ");
 }
 
+/// A listing of one directory is not the whole host: nothing would be found where it lies.
+#[test]
+fn a_listing_of_a_part_is_not_taken_for_the_host_in_silence() {
+    let listing = "/srv/tides:\ntotal 0\ndrwxr-xr-x 2 0 7200 4096 Nov  2 10:00 .\ndrwxr-xr-x 9 0 0 4096 Nov  2 10:00 ..\n";
+    let service = "services: { gauge: { image: x, user: '7101', volumes: ['/srv/tides:/data'] } }\n";
+    let scratch = Scratch::with("host.ls", listing)
+        .and("compose.yaml", service)
+        .and("whole.yaml", "scene: 1\nworkloads: [compose.yaml]\nhost: { tree: host.ls }\n")
+        .and("part.yaml", "scene: 1\nworkloads: [compose.yaml]\nhost: { trees: { /srv/tides: host.ls } }\n");
+    let warned = "warning: host.ls lists /srv/tides, and is taken for the whole host: nothing will be found at /srv/tides";
+    for (arguments, expected) in [
+        (["mounts", "whole.yaml", "--actor", "gauge"], true),
+        (["mounts", "part.yaml", "--actor", "gauge"], false),
+        (["mounts", "compose.yaml", "--disk", "host=host.ls"], true),
+        (["mounts", "compose.yaml", "--disk", "host:/srv/tides=host.ls"], false),
+    ] {
+        let answer = scratch.run(arguments);
+        assert_eq!(answer.contains(warned), expected, "{arguments:?} {answer}");
+        assert_eq!(answer.contains("0:7200 0755"), !expected, "{arguments:?} {answer}");
+    }
+}
+
 #[test]
 fn a_running_process_is_an_actor() {
     let scratch = Scratch::with("file", "x");

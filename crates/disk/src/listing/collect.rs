@@ -76,9 +76,9 @@ impl Collector {
 
     /// The tree; `silence` is what the listing does not tell of.
     pub(super) fn finish(self, name: &str, silence: Silence) -> Result<Gathered, DiskError> {
-        if self.root.is_none() {
+        let Some(root) = self.root else {
             return Err(DiskError::whole(name, "the listing names no file"));
-        }
+        };
         let root_told = self.grower.root_told;
         let (mut tree, holes) = self.grower.finish();
         if !root_told {
@@ -90,7 +90,7 @@ impl Collector {
             tree.set_doubt(Tree::ROOT, Doubt { attributes, contents });
         }
         tree.keep_silence(silence);
-        Ok(Gathered::new(tree, holes))
+        Ok(Gathered { top: top(&root), ..Gathered::new(tree, holes) })
     }
 }
 
@@ -105,6 +105,12 @@ pub(super) fn unknown_attributes(entry: &mut Entry, fact: &str, settle: &str) {
     let contents = entry.doubt.take().unwrap_or_default().contents;
     let attributes = Certainty::Unknown(Unknown::new(fact, settle));
     entry.doubt = Some(Doubt { attributes, contents });
+}
+
+/// Where the directory `root` of a listing lies on its machine, if that is told and is not `/`.
+pub(super) fn top(root: &[u8]) -> Option<Vec<u8>> {
+    let root = trimmed(root);
+    (root.len() > 1 && root[0] == b'/').then(|| root.to_vec())
 }
 
 /// `entry` whose kind the listing does not tell, so that it is taken for a file.

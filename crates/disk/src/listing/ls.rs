@@ -7,7 +7,7 @@ use mivask_core::act::quoted;
 use mivask_core::mode::FileKind;
 use mivask_core::tree::{Certainty, Device, Doubt, Entry, InodeId, Silence, Tree};
 
-use super::collect::{Collector, unknown_attributes, unknown_contents};
+use super::collect::{Collector, top, unknown_attributes, unknown_contents};
 use super::lines::Lines;
 use super::owners::Owners;
 use super::unescape::shell_quoted;
@@ -204,7 +204,8 @@ impl Reader {
                 tree.set_doubt(id, Doubt { attributes, contents });
             }
         }
-        self.collector.finish(name, Silence::but_acls("`ls` does not tell of that"))
+        let top = self.root.as_deref().and_then(top);
+        Ok(Gathered { top, ..self.collector.finish(name, Silence::but_acls("`ls` does not tell of that"))? })
     }
 }
 

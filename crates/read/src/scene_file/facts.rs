@@ -15,6 +15,7 @@ use mivask_core::tree::Tree;
 use mivask_disk::image::Choice;
 
 use super::convert::Reading;
+use super::tree_source::TreeSource;
 use super::types::{
     AccountsSection, ExportSection, GroupOwnership, HostSection, ImageSection, SquashWord, VolumeSection,
 };
@@ -250,7 +251,7 @@ impl Reading<'_> {
     /// What lies on the host, put together where it is told in parts.
     fn host_tree(&mut self, section: &HostSection, node: &Node) -> Option<Arc<Tree>> {
         let told = section.tree.as_ref().zip(node.get("tree"));
-        let mut whole = told.and_then(|(told, node)| self.tree("the host", told, node));
+        let mut whole = told.and_then(|(told, node)| self.whole_host(told, node));
         for (path, told) in &section.trees {
             let Some((key, at)) = node.get("trees").and_then(|trees| trees.entry(path)) else { continue };
             if !path.starts_with('/') {
@@ -267,6 +268,15 @@ impl Reading<'_> {
             }
         }
         whole
+    }
+
+    fn whole_host(&mut self, told: &TreeSource, node: &Node) -> Option<Arc<Tree>> {
+        let TreeSource::Named(path) = told else { return self.tree("the host", told, node) };
+        let (_, gathered) = self.gathered(path, &Choice::default(), node)?;
+        if let Some((message, help)) = disk::part_of_host(path, gathered.top.as_deref()) {
+            self.slips.add(Severity::Warning, self.source, &node.span, message, Some(help));
+        }
+        Some(gathered.tree)
     }
 
     /// The table of mounts at `path`.
