@@ -2,7 +2,9 @@
 
 use clap::{Parser, Subcommand};
 
-use crate::commands::{access, ask, confirm, demo, identity, imprint, mounts, schema, survey, why};
+use crate::commands::{
+    access, ask, confirm, decode, demo, identity, imprint, mounts, rehearse, schema, survey, why,
+};
 use crate::options::Color;
 
 /// Predicts what a containerised process can do to files, before anything is deployed, and says why.
@@ -32,6 +34,8 @@ pub(crate) enum Command {
     Ask(ask::Args),
     Why(why::Args),
     Imprint(imprint::Args),
+    Rehearse(rehearse::Args),
+    Decode(decode::Args),
     Survey(survey::Args),
     Confirm(confirm::Args),
     Demo(demo::Args),

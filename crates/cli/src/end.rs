@@ -102,9 +102,9 @@ pub(crate) enum Failure {
     /// A pattern of paths that is none.
     #[error("`{0}` is no pattern of paths: {1}")]
     Glob(String, String),
-    /// Trees are summed up under one runtime.
-    #[error("--tree answers under one runtime at a time")]
-    OneRuntime,
+    /// A command that answers under one runtime.
+    #[error("{0} answers under one runtime at a time")]
+    OneRuntimeAtATime(&'static str),
     /// Nothing was asked.
     #[error(
         "no act was given: write one, such as 'gauge writes /data/level.csv', or name a file with --acts"

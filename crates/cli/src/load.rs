@@ -38,6 +38,11 @@ impl Whole {
         Ok(Self { scene, strict: input.strict, stage })
     }
 
+    /// The scene alone.
+    pub(crate) fn into_scene(self) -> Scene {
+        self.scene
+    }
+
     /// Prints the remarks on those who act.
     pub(crate) fn remark(&self, acts: &[Act], err: &mut dyn Write) -> Result<(), Failure> {
         let found = acts.iter().map(|act| self.stage.cast().find(&act.actor));

@@ -40,9 +40,9 @@ pub enum AclError {
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct AclText {
     owner: Option<Access>,
-    users: Vec<(u32, Access)>,
+    pub(crate) users: Vec<(u32, Access)>,
     group: Option<Access>,
-    groups: Vec<(u32, Access)>,
+    pub(crate) groups: Vec<(u32, Access)>,
     mask: Option<Access>,
     other: Option<Access>,
 }

@@ -61,6 +61,12 @@ impl Cast {
         Self { names: full.iter().map(name).collect(), full }
     }
 
+    /// Adds one who belongs to no workload.
+    pub(crate) fn add(&mut self, name: &str) {
+        self.names.push(name.into());
+        self.full.push((name.into(), name.into()));
+    }
+
     /// The names, in order.
     #[must_use]
     pub fn names(&self) -> &[Arc<str>] {

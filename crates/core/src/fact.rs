@@ -53,6 +53,8 @@ pub enum Provenance {
     Assumption(Arc<str>),
     /// Nobody said; the answer depends on it.
     Unknown(Arc<str>),
+    /// An act or a change that was tried out.
+    Act(Arc<str>),
 }
 
 impl Provenance {
@@ -72,6 +74,7 @@ impl fmt::Display for Provenance {
             Self::Rule(text) => f.write_str(text),
             Self::Assumption(text) => write!(f, "assumed: {text}"),
             Self::Unknown(text) => write!(f, "unknown: {text}"),
+            Self::Act(text) => write!(f, "changed by `{text}`"),
         }
     }
 }

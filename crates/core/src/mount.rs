@@ -211,6 +211,15 @@ impl MountTable {
         self.mounts.iter().enumerate().map(|(index, mount)| (MountId(index), mount))
     }
 
+    /// Takes the flags of the same mounts of `other`.
+    pub(crate) fn take_flags(&mut self, other: &Self) {
+        for (mount, model) in self.mounts.iter_mut().zip(&other.mounts) {
+            if mount.at == model.at {
+                mount.flags = model.flags;
+            }
+        }
+    }
+
     /// The mount that covers `inode` of `mount`, the newest if several do.
     #[must_use]
     pub fn covering(&self, mount: MountId, inode: InodeId) -> Option<MountId> {

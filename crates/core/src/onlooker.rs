@@ -12,7 +12,7 @@ use crate::outcome::Errno;
 use crate::stage::Stage;
 use crate::trace::Step;
 use crate::view::{Place, View};
-use crate::walk::{Follow, Target, Walker};
+use crate::walk::{Follow, Last, Target, Walker};
 use crate::witness::{Question, Witness};
 
 /// Takes what is not listed for missing, and remembers that it did.
@@ -60,6 +60,35 @@ pub(crate) enum Sight {
     Missing,
     /// Nothing that anybody listed; something may be there.
     Unlisted,
+}
+
+/// Where a path ends, whoever asks.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub(crate) struct End {
+    /// The directory that holds the last component.
+    pub directory: Place,
+    /// The last name in it; `None` for `/`, `.` and `..`.
+    pub name: Option<Vec<u8>>,
+    /// What is there.
+    pub sight: Sight,
+}
+
+/// Walks to the end of `path`.
+///
+/// # Errors
+/// What keeps even root from walking there, such as ENOTDIR or ELOOP; ENOENT where a directory on the way is missing.
+pub(crate) fn walk(stage: &Stage, table: &MountTable, path: &[u8], follow: Follow) -> Result<End, Errno> {
+    let root = root_credentials();
+    let view = View::new(stage, table, &root, "an onlooker");
+    let mut onlooker = Onlooker::default();
+    let arrival = Walker::new(&view, &mut onlooker).arrive(path, follow)?;
+    let sight = match arrival.target {
+        Target::There(place) => Sight::There(place),
+        Target::Missing if onlooker.met_unlisted => Sight::Unlisted,
+        Target::Missing => Sight::Missing,
+    };
+    let name = if let Last::Name(name, _) = arrival.last { Some(name.to_vec()) } else { None };
+    Ok(End { directory: arrival.directory, name, sight })
 }
 
 /// What is at `path`.

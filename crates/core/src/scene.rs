@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use crate::accounts::Accounts;
 use crate::cast::Cast;
 pub use crate::cluster::HostPathCheck;
 use crate::cluster::{Backing, Cluster};
@@ -115,6 +116,8 @@ pub struct Host {
     pub tree: Option<Arc<Tree>>,
     /// What is mounted on it; `None` where nobody told.
     pub mounts: Option<HostMounts>,
+    /// Its account files; they decide nothing in a container, and tell which numbers are taken.
+    pub accounts: Option<Accounts>,
     /// Its kernel settings.
     pub settings: Settings,
     /// The user namespace that containers without one of their own live in, where it is not the host's.

@@ -126,6 +126,11 @@ impl Stage {
         &self.sources[id.0]
     }
 
+    /// Every source.
+    pub fn source_ids(&self) -> impl Iterator<Item = SourceId> + use<> {
+        (0..self.sources.len()).map(SourceId)
+    }
+
     /// A source that may still be prepared.
     pub(crate) fn source_mut(&mut self, id: SourceId) -> &mut Source {
         &mut self.sources[id.0]
@@ -137,6 +142,13 @@ impl Stage {
     /// Nobody has that name, or several have.
     pub fn actor(&self, name: &str) -> Result<&Actor, ActorError> {
         self.cast.find(name).map(|at| &self.actors[at - self.first])
+    }
+
+    /// Whether the actor called `name` is on this stage, and not on that of another workload.
+    #[must_use]
+    pub fn has(&self, name: &str) -> bool {
+        let found = self.cast.find(name);
+        found.is_ok_and(|at| at >= self.first && at - self.first < self.actors.len())
     }
 
     /// The names of every actor of the scene, on this stage or not.

@@ -137,7 +137,7 @@ pub(super) fn one(text: &str, index: usize, stage: &Stage, slips: &mut Slips) ->
     }
 }
 
-fn mistake(error: &ActError, source: &SourceText, slips: &mut Slips) {
+pub(super) fn mistake(error: &ActError, source: &SourceText, slips: &mut Slips) {
     slips.add(Severity::Error, source, &error.span, error.to_string(), Some(error.kind.help()));
 }
 
@@ -149,12 +149,23 @@ fn known_actor(
     stage: &Stage,
     slips: &mut Slips,
 ) {
-    let Err(error) = stage.actor(&act.actor) else {
+    known_name(&act.actor, source, span, stage, slips);
+}
+
+/// The same for the name that a line begins with.
+pub(super) fn known_name(
+    name: &str,
+    source: &SourceText,
+    span: &std::ops::Range<usize>,
+    stage: &Stage,
+    slips: &mut Slips,
+) {
+    let Err(error) = stage.actor(name) else {
         return;
     };
     let names = stage.cast().names().iter().map(|name| &**name);
-    let help = mivask_core::words::nearest(&act.actor, names);
+    let help = mivask_core::words::nearest(name, names);
     let help = help.map(|meant| format!("did you mean `{meant}`?"));
-    let end = (span.start + act.actor.len()).min(span.end);
+    let end = (span.start + name.len()).min(span.end);
     slips.add(Severity::Error, source, &(span.start..end), error.to_string(), help);
 }

@@ -3,10 +3,12 @@
 pub(crate) mod access;
 pub(crate) mod ask;
 pub(crate) mod confirm;
+pub(crate) mod decode;
 pub(crate) mod demo;
 pub(crate) mod identity;
 pub(crate) mod imprint;
 pub(crate) mod mounts;
+pub(crate) mod rehearse;
 pub(crate) mod schema;
 pub(crate) mod survey;
 pub(crate) mod why;
@@ -28,6 +30,8 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         Command::Why(args) => why::run(args, out, err),
         Command::Confirm(args) => confirm::run(args, out, err),
         Command::Imprint(args) => imprint::run(args, out, err),
+        Command::Decode(args) => decode::run(args, out),
+        Command::Rehearse(args) => rehearse::run(args, out, err),
         Command::Demo(args) => demo::run(args, run_line, out),
         Command::Survey(args) => survey::run(args, out, err),
         Command::Schema(args) => schema::run(args, out),

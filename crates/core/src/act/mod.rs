@@ -8,7 +8,10 @@ mod verb;
 use std::fmt;
 
 pub use error::{ActError, ActErrorKind};
+pub(crate) use parse::{Rest, absolute};
 pub use parse::{parse_act, parse_acts};
+pub(crate) use split::{Word, split};
+pub(crate) use verb::id;
 pub use verb::{Node, Owner, Verb};
 
 use crate::mode::Mode;

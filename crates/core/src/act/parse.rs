@@ -10,10 +10,19 @@ use crate::mode::{FileKind, Mode};
 use crate::outcome::Errno;
 
 /// Prepositions as messages name them.
-const PREPOSITIONS: [(&str, &str); 4] = [("on", "`on`"), ("to", "`to`"), ("at", "`at`"), ("with", "`with`")];
+const PREPOSITIONS: [(&str, &str); 8] = [
+    ("on", "`on`"),
+    ("to", "`to`"),
+    ("at", "`at`"),
+    ("with", "`with`"),
+    ("as", "`as`"),
+    ("of", "`of`"),
+    ("from", "`from`"),
+    ("group", "`group`"),
+];
 
 /// The words of a sentence that are still to be read.
-struct Rest<'a> {
+pub(crate) struct Rest<'a> {
     words: std::slice::Iter<'a, Word>,
     end: usize,
     /// How the sentence is built, once its verb is known.
@@ -21,12 +30,30 @@ struct Rest<'a> {
 }
 
 impl<'a> Rest<'a> {
-    fn next(&mut self, what: &'static str) -> Result<&'a Word, ActError> {
+    /// The words of `text`, which is to be built like `form`.
+    pub(crate) fn of(words: &'a [Word], text: &str, form: &'static str) -> Self {
+        Self { words: words.iter(), end: text.trim_end().len(), form: Some(form) }
+    }
+
+    /// Whether there are no more words.
+    pub(crate) fn is_empty(&self) -> bool {
+        self.words.as_slice().is_empty()
+    }
+
+    /// The end of the sentence.
+    pub(crate) fn end(&mut self) -> Result<(), ActError> {
+        match self.words.next() {
+            Some(extra) => Err(self.unexpected(extra)),
+            None => Ok(()),
+        }
+    }
+
+    pub(crate) fn next(&mut self, what: &'static str) -> Result<&'a Word, ActError> {
         let (end, form) = (self.end, self.form);
         self.words.next().ok_or(ActError { span: end..end, kind: ActErrorKind::Short { what, form } })
     }
 
-    fn preposition(&mut self, word: &'static str) -> Result<(), ActError> {
+    pub(crate) fn preposition(&mut self, word: &'static str) -> Result<(), ActError> {
         let found = self.next(word).map_err(|mut error| {
             if let ActErrorKind::Short { what, .. } = &mut error.kind {
                 *what =
@@ -37,7 +64,7 @@ impl<'a> Rest<'a> {
         if found.text == word.as_bytes() { Ok(()) } else { Err(self.unexpected(found)) }
     }
 
-    fn unexpected(&self, word: &Word) -> ActError {
+    pub(crate) fn unexpected(&self, word: &Word) -> ActError {
         let form = self.form;
         word.error(|text| ActErrorKind::Detail { text, form })
     }
@@ -87,7 +114,7 @@ pub fn parse_act(text: &str) -> Result<Act, ActError> {
     Ok(Act { actor: actor.as_text(), verb, path, expectation })
 }
 
-fn absolute(path: &Word) -> Result<Vec<u8>, ActError> {
+pub(crate) fn absolute(path: &Word) -> Result<Vec<u8>, ActError> {
     if path.text.first() != Some(&b'/') {
         return Err(path.error(ActErrorKind::Relative));
     }

@@ -6,23 +6,23 @@ use super::{ActError, ActErrorKind};
 
 /// A word with its bytes, escapes resolved, and the place it stands at.
 #[derive(Debug)]
-pub(super) struct Word {
+pub(crate) struct Word {
     pub text: Vec<u8>,
     pub span: Range<usize>,
 }
 
 impl Word {
-    pub(super) fn as_text(&self) -> String {
+    pub(crate) fn as_text(&self) -> String {
         String::from_utf8_lossy(&self.text).into_owned()
     }
 
-    pub(super) fn error(&self, kind: impl FnOnce(String) -> ActErrorKind) -> ActError {
+    pub(crate) fn error(&self, kind: impl FnOnce(String) -> ActErrorKind) -> ActError {
         ActError { span: self.span.clone(), kind: kind(self.as_text()) }
     }
 }
 
 /// Splits at blanks; double quotes hold a word together, `#` at a word's start begins a comment.
-pub(super) fn split(text: &str) -> Result<Vec<Word>, ActError> {
+pub(crate) fn split(text: &str) -> Result<Vec<Word>, ActError> {
     let bytes = text.as_bytes();
     let mut words = Vec::new();
     let mut at = 0;

@@ -111,7 +111,7 @@ impl Owner {
 }
 
 /// A decimal id; `u32::MAX` is no id but chown's word for "stays".
-pub(super) fn id(text: &str) -> Option<u32> {
+pub(crate) fn id(text: &str) -> Option<u32> {
     text.parse().ok().filter(|id| *id != u32::MAX && text.bytes().all(|byte| byte.is_ascii_digit()))
 }
 

@@ -47,6 +47,15 @@ const fn class(letter: char) -> u16 {
 }
 
 impl ModeChange {
+    /// Whether the umask decides what it does: a clause names no class.
+    #[must_use]
+    pub fn counts_umask(&self) -> bool {
+        match self {
+            Self::Exact(_) => false,
+            Self::Clauses(clauses) => clauses.iter().any(|clause| clause.who.is_empty()),
+        }
+    }
+
     /// What `mode` becomes. `umask` counts where a clause names no class, as POSIX has it; a directory's
     /// set-id bits go only where `s` or an octal mode names them.
     #[must_use]

@@ -1,11 +1,15 @@
 //! Permission bits and file kinds.
 
 mod change;
+mod meaning;
+mod notation;
 
 use std::fmt;
 use std::str::FromStr;
 
 pub use change::ModeChange;
+pub use meaning::{Class, Concern, concerns, created, power};
+pub use notation::{NotationError, Written};
 
 /// The twelve permission bits of an inode: set-user-id, set-group-id, sticky and 3 x `rwx`.
 ///

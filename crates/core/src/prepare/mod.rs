@@ -9,6 +9,7 @@ mod defaults;
 mod engine;
 mod fs_group;
 mod group_step;
+mod host_actor;
 mod host_path;
 mod image;
 mod kube;
@@ -17,6 +18,8 @@ mod nested;
 mod prepared;
 mod sub_path;
 mod volume;
+
+pub use host_actor::{HOST, stage_with_host};
 
 use std::borrow::Cow;
 use std::sync::Arc;

@@ -154,7 +154,7 @@ pub(super) fn explored(
 }
 
 /// One outcome out of all endings, what they agree on, and the endings where they differ.
-pub(super) fn settle(explored: &Explored) -> (Outcome, Effect, Vec<Dependence>) {
+pub(crate) fn settle(explored: &Explored) -> (Outcome, Effect, Vec<Dependence>) {
     if let (Decision::Settled(verdict), false) = (&explored.decision, explored.cut_short) {
         return match verdict {
             Ok(effect) => (Outcome::Allowed, effect.clone(), Vec::new()),

@@ -5,18 +5,25 @@
 mod access;
 mod ask;
 mod confirm;
+mod decode;
 mod facts;
 mod imprints;
+mod listing;
 mod mounts;
+mod rehearse;
 mod remarks;
 mod sweep;
 
 pub use access::{AccessRow, Cells, access, default_paths};
+pub(crate) use ask::settle;
 pub use ask::{Answer, Dependence, Outcome, ask};
 pub use confirm::{Comparison, Held, Observed, UNSEEN_ACL, compare, unsettled};
+pub use decode::{Decoded, decode};
 pub use facts::{PathFacts, facts_at, facts_of};
 pub use imprints::{ImprintRow, imprints};
+pub use listing::{Line, Listed, Listing, entries, listings};
 pub use mounts::{MountRow, mounts};
+pub use rehearse::{Rehearsal, RehearsalError, Step};
 pub use remarks::{Remark, remarks};
 pub use sweep::{
     Blocker, Cell, Column, Ending, Endings, Event, Overview, Share, SweepError, Swept, follow, overview,

@@ -211,6 +211,11 @@ impl Tree {
         if self.inode(inode).kind == FileKind::Directory {
             return Err(TreeError::NotDirectory);
         }
+        self.name_again(dir, name, inode)
+    }
+
+    /// The same for any inode; a directory must have lost its other name.
+    pub(super) fn name_again(&mut self, dir: InodeId, name: &[u8], inode: InodeId) -> Result<(), TreeError> {
         let slot = self.free_slot(dir, name)?;
         self.insert(dir, slot, name, inode)
     }

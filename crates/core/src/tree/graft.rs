@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use super::{Certainty, Doubt, Entry, Extended, InodeId, Marks, Tree, TreeError};
+use crate::acl::Acl;
 use crate::fact::Provenance;
 use crate::ids::{DiskGid, DiskUid};
 use crate::mode::{FileKind, Mode};
@@ -237,10 +238,8 @@ impl Tree {
             }
         }
         self.own(id, (uid, gid), mode, place);
-        let capable = self.extended(id).filter(|extended| extended.capabilities.is_some()).cloned();
-        if let Some(extended) = capable.filter(|_| inode.kind != FileKind::Directory) {
-            self.extended.push(Extended { capabilities: None, ..extended });
-            self.inodes[id.0 as usize].extended = u32::try_from(self.extended.len()).unwrap_or(u32::MAX);
+        if inode.kind != FileKind::Directory {
+            self.drop_capabilities(id);
         }
     }
 
@@ -248,6 +247,62 @@ impl Tree {
     pub(crate) fn set_mode(&mut self, id: InodeId, mode: Mode, place: Provenance) {
         self.change_mode(id, mode);
         self.places.insert(id, place);
+    }
+
+    /// Gives `id` an access ACL and the mode that goes with it.
+    pub(crate) fn set_access_acl(&mut self, id: InodeId, acl: Option<Acl>, mode: Mode, place: Provenance) {
+        let access = acl.filter(|acl| !acl.is_minimal());
+        let extended = self.extended(id).cloned().unwrap_or_default();
+        let index = self.intern(Extended { access, ..extended }).unwrap_or(0);
+        let inode = &mut self.inodes[id.0 as usize];
+        (inode.extended, inode.mode) = (index, mode);
+        self.places.insert(id, place);
+    }
+
+    /// Takes what running `id` would add, as every change of its content or owner does
+    /// (`security_inode_need_killpriv`).
+    pub(crate) fn drop_capabilities(&mut self, id: InodeId) {
+        let capable = self.extended(id).filter(|extended| extended.capabilities.is_some()).cloned();
+        if let Some(extended) = capable {
+            let index = self.intern(Extended { capabilities: None, ..extended }).unwrap_or(0);
+            self.inodes[id.0 as usize].extended = index;
+        }
+    }
+
+    /// Gives the regular file `id` no bytes.
+    pub(crate) fn empty(&mut self, id: InodeId) {
+        let entry =
+            Entry { content: super::Content::Empty, ..Entry::new(FileKind::File, 0, 0, Mode::default()) };
+        if self.inode(id).kind == FileKind::File
+            && let Ok(extra) = self.extra(&entry, id)
+        {
+            self.inodes[id.0 as usize].extra = extra;
+            self.drop_capabilities(id);
+        }
+    }
+
+    /// Moves the entry `name` of `from` to `new` in `to`, over what is there.
+    ///
+    /// # Errors
+    /// Either is no directory, or a table is full.
+    pub(crate) fn move_entry(
+        &mut self,
+        (from, name): (InodeId, &[u8]),
+        (to, new): (InodeId, &[u8]),
+    ) -> Result<(), TreeError> {
+        let Some(moved) = self.lookup(from, name) else { return Ok(()) };
+        if self.lookup(to, new) == Some(moved) {
+            return Ok(());
+        }
+        self.forget(from, name);
+        self.forget(to, new);
+        self.name_again(to, new, moved)?;
+        let inode = self.inode(moved);
+        if inode.kind == FileKind::Directory {
+            let index = inode.extra as usize;
+            self.directories[index].parent = to;
+        }
+        Ok(())
     }
 
     /// Says how sure owner and mode of `id` are.

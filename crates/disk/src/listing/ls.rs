@@ -11,7 +11,7 @@ use super::collect::{Collector, top, unknown_attributes, unknown_contents};
 use super::lines::Lines;
 use super::owners::Owners;
 use super::unescape::shell_quoted;
-use super::{kind_of_letter, mode_of_letters, number};
+use super::{kind_of_letter, number};
 use crate::error::DiskError;
 use crate::gathered::Gathered;
 
@@ -35,7 +35,11 @@ fn letters(word: &[u8]) -> Option<(FileKind, mivask_core::mode::Mode, bool)> {
         b"+" => true,
         _ => return None,
     };
-    Some((kind_of_letter(*first).filter(|_| *first != b'f')?, mode_of_letters(nine)?, acl))
+    Some((
+        kind_of_letter(*first).filter(|_| *first != b'f')?,
+        mivask_core::mode::Mode::of_letters(nine)?,
+        acl,
+    ))
 }
 
 pub(super) fn gather(name: &str, input: &mut dyn BufRead, owners: Owners) -> Result<Gathered, DiskError> {

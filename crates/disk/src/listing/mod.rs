@@ -65,46 +65,9 @@ pub(crate) fn gather(
     }
 }
 
-/// The kind that the first letter of a mode such as `drwxr-x---` tells.
+/// The kind that the first letter of a mode such as `drwxr-x---` tells; find writes `f` for a file.
 fn kind_of_letter(letter: u8) -> Option<FileKind> {
-    Some(match letter {
-        b'-' | b'f' => FileKind::File,
-        b'd' => FileKind::Directory,
-        b'l' => FileKind::Link,
-        b'p' => FileKind::Fifo,
-        b's' => FileKind::Socket,
-        b'c' => FileKind::CharDevice,
-        b'b' => FileKind::BlockDevice,
-        _ => return None,
-    })
-}
-
-/// The bits of nine letters such as `rwxr-s--T`.
-fn mode_of_letters(letters: &[u8]) -> Option<Mode> {
-    if letters.len() != 9 {
-        return None;
-    }
-    let mut bits = 0;
-    for (class, three) in letters.chunks(3).enumerate() {
-        let shift = 6 - 3 * class;
-        for (letter, bit, expected) in [(three[0], 4, b'r'), (three[1], 2, b'w')] {
-            match letter {
-                b'-' => {}
-                letter if letter == expected => bits |= bit << shift,
-                _ => return None,
-            }
-        }
-        let special = 0o4000 >> class;
-        let (low, high) = if class == 2 { (b't', b'T') } else { (b's', b'S') };
-        match three[2] {
-            b'-' => {}
-            b'x' => bits |= 1 << shift,
-            letter if letter == low => bits |= 1 << shift | special,
-            letter if letter == high => bits |= special,
-            _ => return None,
-        }
-    }
-    Some(Mode::new(bits))
+    if letter == b'f' { Some(FileKind::File) } else { FileKind::of_letter(letter) }
 }
 
 /// A number of digits only.
@@ -123,18 +86,6 @@ fn octal(digits: &[u8]) -> Option<Mode> {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn letters_are_bits() {
-        for (letters, bits) in
-            [("rwxr-x---", 0o750), ("rwsr-Sr-t", 0o7745), ("--------T", 0o1000), ("rw-rw-rw-", 0o666)]
-        {
-            assert_eq!(mode_of_letters(letters.as_bytes()), Some(Mode::new(bits)), "{letters}");
-        }
-        for letters in ["rwx", "rwxrwxrwz", "xwrrwxrwx", "rwxrwxrws"] {
-            assert_eq!(mode_of_letters(letters.as_bytes()), None, "{letters}");
-        }
-    }
 
     #[test]
     fn listings_are_told_apart() {

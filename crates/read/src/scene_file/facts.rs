@@ -328,6 +328,8 @@ impl Reading<'_> {
         });
         let mounts =
             section.mounts.as_deref().zip(node.get("mounts")).and_then(|(path, at)| self.mounts(path, at));
-        Host { tree, mounts, settings, user_namespace }
+        let accounts = section.accounts.as_ref().zip(node.get("accounts"));
+        let accounts = accounts.and_then(|(told, at)| self.accounts("the host", Some(told), at));
+        Host { tree, mounts, accounts, settings, user_namespace }
     }
 }

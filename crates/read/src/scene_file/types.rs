@@ -88,6 +88,8 @@ pub struct HostSection {
     /// What is mounted where on it: the path of a copy of `/proc/self/mountinfo`, `/proc/mounts` or `/etc/fstab`.
     /// Binds show the options of the mount underneath.
     pub mounts: Option<String>,
+    /// Its account files. They decide nothing in a container; they tell which numbers are taken.
+    pub accounts: Option<AccountsSection>,
     /// Kernel settings, such as `fs.protected_regular: 1`.
     #[serde(default)]
     pub sysctls: BTreeMap<String, u8>,

@@ -5,12 +5,16 @@
 
 mod answers;
 mod confirm;
+mod decode;
 mod overview;
+mod rehearse;
 mod tables;
 
 use std::io::{self, Write};
 
 pub use confirm::{confirmed, random_acts};
+pub use decode::decoded;
+pub use rehearse::rehearsed;
 
 use mivask_core::ids::UNSPECIFIED_ID;
 use mivask_core::question::{AccessRow, Answer, ImprintRow, MountRow, Overview, PathFacts, Swept};

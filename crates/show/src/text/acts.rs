@@ -14,7 +14,7 @@ use crate::style::{BAD, FAINT, STRONG, outcome, paint};
 use crate::words::ran;
 
 /// Columns taken by the outcome.
-const INDENT: usize = 15;
+pub(super) const INDENT: usize = 15;
 
 /// Each act with its outcome and the reason, then what was taken for granted.
 ///

@@ -52,7 +52,8 @@ fn identity(out: &mut dyn Write, actor: &Actor, layout: Layout) -> io::Result<()
             | Provenance::Line { .. }
             | Provenance::Source(_)
             | Provenance::Rule(_)
-            | Provenance::Assumption(_) => safe(&fact.value),
+            | Provenance::Assumption(_)
+            | Provenance::Act(_) => safe(&fact.value),
         };
         table.row(vec![field.to_owned(), value, paint(FAINT, &safe(&fact.from.to_string()))]);
     }

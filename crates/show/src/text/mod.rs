@@ -3,21 +3,25 @@
 mod access;
 mod acts;
 mod confirm;
+mod decode;
 mod depends;
 mod identity;
 mod imprints;
 mod mounts;
 mod overview;
+mod rehearse;
 mod survey;
 mod why;
 
 pub use access::{access, access_key};
 pub use acts::acts;
 pub use confirm::{confirmed, random_acts};
+pub use decode::decoded;
 pub use identity::identities;
 pub use imprints::imprints;
 pub use mounts::mounts;
 pub use overview::{overview, swept, swept_titles};
+pub use rehearse::{listings, rehearsal_assumptions, step};
 pub use survey::{boundaries, holes, survey};
 pub use why::why;
 

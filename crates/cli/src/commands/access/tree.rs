@@ -25,7 +25,7 @@ pub(super) fn run(
     let filter = Filter::new(&args.matching, &args.conditions)?;
     let input = &args.common.input;
     if input.runtime.len() > 1 {
-        return Err(Failure::OneRuntime);
+        return Err(Failure::OneRuntimeAtATime("--tree"));
     }
     let mut outline = outline(input, &Reach { paths: paths.to_vec(), whole: true }, err)?;
     let chosen = chosen(&outline, &args.common.actor)?;

@@ -1,0 +1,86 @@
+//! `rehearse`: acts in order, each seeing what the earlier ones changed.
+
+mod complete;
+mod prompt;
+mod script;
+
+use std::io::{IsTerminal, Write};
+use std::path::{Path, PathBuf};
+
+use mivask_core::question::Rehearsal;
+use mivask_disk::process::Reach;
+use mivask_show::{json, text};
+
+use crate::end::{End, Failure};
+use crate::load;
+use crate::options::{Format, Input};
+use script::Script;
+
+/// Carries acts out one after the other, on a copy: each sees what the earlier ones changed, and nothing on any disk is
+/// touched. Then the directories that changed, before and after.
+///
+/// Besides the containers there is the actor `host`: root on the host, for setting things up. A line may also change the
+/// scene: `gauge becomes 7102:7200`, `gauge umask 0002`, `host joins gauge to tides`. A line whose outcome depends on a
+/// missing fact is not carried out. An expectation (`-> denied EACCES`) that does not hold makes the exit status 1.
+#[derive(Debug, clap::Args)]
+#[command(
+    after_help = "Examples:\n  mivask rehearse tides.scene.yaml 'gauge creates /data/new.csv' 'press reads /data/new.csv'\n  mivask rehearse tides.scene.yaml day.acts --host\n  mivask rehearse tides.scene.yaml --interactive"
+)]
+pub(crate) struct Args {
+    #[command(flatten)]
+    input: Input,
+    /// Acts, each a single argument, or files of acts, one a line.
+    #[arg(value_name = "ACTS")]
+    acts: Vec<String>,
+    /// A file of acts, one a line; `-` is standard input.
+    #[arg(long = "acts", value_name = "FILE")]
+    file: Vec<PathBuf>,
+    /// Show owners as they are stored on the disk, not as the actors see them.
+    #[arg(long)]
+    host: bool,
+    /// Line by line at a prompt, with history, completion (Tab), `undo`, `why` and `list`.
+    #[arg(long, conflicts_with = "format")]
+    interactive: bool,
+    /// How to print the answer.
+    #[arg(long, value_name = "FORMAT", default_value = "text")]
+    format: Format,
+}
+
+pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
+    if args.input.runtime.len() > 1 {
+        return Err(Failure::OneRuntimeAtATime("rehearse"));
+    }
+    let script = Script::read(args)?;
+    let reach = Reach { whole: args.interactive, ..load::reach_of(&script.texts()) };
+    let whole = load::Whole::read(&args.input, &reach, err)?;
+    let mut rehearsal = Rehearsal::new(whole.into_scene());
+    let lines = script.sentences(rehearsal.stage(), err)?;
+    let text = args.format == Format::Text;
+    let layout = load::layout();
+    for line in &lines {
+        let step = line.rehearse(&mut rehearsal, err)?;
+        if text {
+            text::step(out, step, layout)?;
+        }
+    }
+    if args.interactive {
+        prompt::run(&mut rehearsal, args.host, out, err)?;
+    } else if text {
+        text::listings(out, &rehearsal.listings(), args.host, layout)?;
+        text::rehearsal_assumptions(out, rehearsal.steps(), layout)?;
+    } else {
+        json::rehearsed(out, rehearsal.steps(), &rehearsal.listings())?;
+    }
+    let mut answers = rehearsal.steps().iter().filter_map(mivask_core::question::Step::answer);
+    Ok(if answers.any(|answer| answer.holds() == Some(false)) { End::NotUpheld } else { End::Answered })
+}
+
+/// A word without blanks names a file of acts.
+fn is_file(text: &str) -> bool {
+    !text.contains(char::is_whitespace) && (text == "-" || Path::new(text).exists())
+}
+
+/// Whether somebody types.
+fn is_typed() -> bool {
+    std::io::stdin().is_terminal()
+}

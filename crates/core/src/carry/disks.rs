@@ -1,0 +1,56 @@
+//! The sources that show one disk: what is changed on one of them is changed on all.
+
+use std::sync::Arc;
+
+use crate::fact::Provenance;
+use crate::mount::{MountTable, SourceId};
+use crate::stage::Stage;
+use crate::tree::{Entry, Tree, TreeError};
+use crate::view::Place;
+
+/// Sources grouped by the tree they share.
+pub(crate) struct Disks(Vec<Vec<SourceId>>);
+
+impl Disks {
+    /// Every source behind the mount of `place`: one for each possibility, and those that show the same tree under
+    /// another file system's rules. They number their inodes alike.
+    pub(crate) fn behind(stage: &Stage, table: &MountTable, place: Place) -> Self {
+        let variants = table.get(place.mount).variants.iter().map(|variant| variant.source);
+        let mut groups: Vec<Vec<SourceId>> = Vec::new();
+        for source in variants.chain([place.source]) {
+            if groups.iter().any(|group| group.contains(&source)) {
+                continue;
+            }
+            let tree = &stage.source(source).tree;
+            let same = |other: &SourceId| Arc::ptr_eq(&stage.source(*other).tree, tree);
+            groups.push(stage.source_ids().filter(same).collect());
+        }
+        Self(groups)
+    }
+
+    /// Changes each tree once.
+    ///
+    /// # Errors
+    /// The first change that a tree refuses.
+    pub(crate) fn apply(
+        &self,
+        stage: &mut Stage,
+        mut change: impl FnMut(&mut Tree) -> Result<(), TreeError>,
+    ) -> Result<(), TreeError> {
+        for group in &self.0 {
+            let Some((first, others)) = group.split_first() else { continue };
+            // Whoever shares the tree lets go of it first, so that it is not copied for each change.
+            let nothing = Arc::new(Tree::new(Entry::directory(0, 0, 0), Provenance::rule("nothing yet")));
+            for other in others {
+                stage.source_mut(*other).tree = nothing.clone();
+            }
+            let changed = change(Arc::make_mut(&mut stage.source_mut(*first).tree));
+            let tree = stage.source(*first).tree.clone();
+            for other in others {
+                stage.source_mut(*other).tree = tree.clone();
+            }
+            changed?;
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,204 @@
+//! One change of a tree.
+
+use crate::acl::{Acl, AclText};
+use crate::act::{Act, Verb};
+use crate::fact::{Provenance, Unknown};
+use crate::ids::{InsideGid, InsideUid, UserNamespace};
+use crate::mode::{FileKind, Mode};
+use crate::mount::MountTable;
+use crate::onlooker::{End, Sight};
+use crate::outcome::{Effect, Imprint};
+use crate::tree::{Certainty, Content, Device, Doubt, Entry, InodeId, Marks, Tree, TreeError};
+use crate::view::Place;
+
+/// Through which mounts and in which user namespace an act's effect is told.
+pub(super) type SeenBy<'a> = (&'a MountTable, &'a UserNamespace);
+
+/// What happens to a tree.
+#[derive(Clone, Debug)]
+pub(crate) enum Edit {
+    /// Nothing that a later act could see.
+    Nothing,
+    /// A new entry of a directory.
+    Add(InodeId, Vec<u8>, Box<Entry>),
+    /// A further name.
+    Link(InodeId, Vec<u8>, InodeId),
+    /// Another name, perhaps in another directory.
+    Move((InodeId, Vec<u8>), (InodeId, Vec<u8>)),
+    /// One name less.
+    Remove(InodeId, Vec<u8>),
+    /// Another owner, mode and access ACL.
+    Become(InodeId, Box<Entry>),
+    /// No bytes any more, and perhaps another mode.
+    Empty(InodeId, Option<Mode>, Provenance),
+}
+
+impl Edit {
+    /// What `act` changes; `None` where that lies in a directory nobody listed.
+    pub(super) fn of(
+        seen_by: SeenBy<'_>,
+        act: &Act,
+        effect: &Effect,
+        end: &End,
+        second: Option<&End>,
+    ) -> Option<Self> {
+        let place = Provenance::Act(act.to_string().into());
+        let named = |end: &End| end.directory.inode.zip(end.name.clone());
+        let there = || if let Sight::There(place) = end.sight { place.inode } else { None };
+        if let Some(second) = second {
+            // The directory itself may hold more than is listed; the new name is known to be free or replaced.
+            let (dir, name) = named(second)?;
+            return Some(if let Verb::Links(_) = &act.verb {
+                Self::Link(dir, name, there()?)
+            } else {
+                Self::Move(named(end)?, (dir, name))
+            });
+        }
+        if creates(&act.verb) && effect.imprint.is_some() && !matches!(end.sight, Sight::There(_)) {
+            let (dir, name) = named(end)?;
+            let entry = entry_of(seen_by, act, effect.imprint.as_ref()?, end.directory, place);
+            return Some(Self::Add(dir, name, Box::new(entry)));
+        }
+        if matches!(act.verb, Verb::Deletes | Verb::RemovesDirectory) {
+            there()?;
+            let (dir, name) = named(end)?;
+            return Some(Self::Remove(dir, name));
+        }
+        if matches!(act.verb, Verb::Stamps | Verb::Backdates | Verb::Tags(_) | Verb::Extends) {
+            return Some(Self::Nothing);
+        }
+        let id = there()?;
+        if matches!(act.verb, Verb::Truncates | Verb::Overwrites | Verb::Shortens) {
+            return Some(Self::Empty(id, effect.imprint.as_ref().and_then(|left| left.mode), place));
+        }
+        let Sight::There(at) = end.sight else { return None };
+        let entry = entry_of(seen_by, act, effect.imprint.as_ref()?, at, place);
+        Some(Self::Become(id, Box::new(entry)))
+    }
+
+    /// The place on the disk it is about: an inode itself, or the directory of a name.
+    pub(super) fn within(&self, end: &End) -> Place {
+        match (self, end.sight) {
+            (Self::Become(..) | Self::Empty(..), Sight::There(place)) => place,
+            (
+                Self::Nothing
+                | Self::Add(..)
+                | Self::Link(..)
+                | Self::Move(..)
+                | Self::Remove(..)
+                | Self::Become(..)
+                | Self::Empty(..),
+                _,
+            ) => end.directory,
+        }
+    }
+
+    /// Makes the change.
+    ///
+    /// # Errors
+    /// The tree cannot take it.
+    pub(crate) fn apply(&self, tree: &mut Tree) -> Result<(), TreeError> {
+        match self {
+            Self::Nothing => {}
+            Self::Add(dir, name, entry) => {
+                let mut entry = (**entry).clone();
+                if tree.inode(*dir).marks.has(Marks::LOWER) || tree.inode(*dir).marks.has(Marks::UPPER) {
+                    entry.marks = entry.marks.with(Marks::UPPER);
+                }
+                entry.extended.default =
+                    tree.default_acl(*dir).cloned().filter(|_| entry.kind == FileKind::Directory);
+                tree.add(*dir, name, entry)?;
+            }
+            Self::Link(dir, name, id) => tree.link(*dir, name, *id)?,
+            Self::Move((dir, name), (to, new)) => tree.move_entry((*dir, name), (*to, new))?,
+            Self::Remove(dir, name) => tree.forget(*dir, name),
+            Self::Become(id, entry) => becomes(tree, *id, entry),
+            Self::Empty(id, mode, place) => {
+                tree.empty(*id);
+                if let Some(mode) = mode {
+                    tree.set_mode(*id, *mode, place.clone());
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+fn becomes(tree: &mut Tree, id: InodeId, entry: &Entry) {
+    let place = entry.place.clone().unwrap_or_else(|| Provenance::rule("an act"));
+    let owner = (entry.uid, entry.gid);
+    let (uid, gid) = (tree.inode(id).uid, tree.inode(id).gid);
+    tree.set_access_acl(id, entry.extended.access.clone(), entry.mode, place.clone());
+    if owner != (uid, gid) {
+        tree.own(id, (owner.0.raw(), owner.1.raw()), entry.mode, place);
+        if tree.inode(id).kind != FileKind::Directory {
+            tree.drop_capabilities(id);
+        }
+    }
+    if let Some(doubt) = &entry.doubt {
+        tree.doubt_attributes(id, doubt.attributes.clone());
+    }
+}
+
+const fn creates(verb: &Verb) -> bool {
+    matches!(
+        verb,
+        Verb::Creates(_)
+            | Verb::Overwrites
+            | Verb::Extends
+            | Verb::MakesDirectory(_)
+            | Verb::MakesFifo(_)
+            | Verb::MakesNode(..)
+            | Verb::Points(_)
+    )
+}
+
+/// The inode that `act` leaves at `place`, or makes in the directory there.
+fn entry_of(seen_by: SeenBy<'_>, act: &Act, left: &Imprint, place: Place, from: Provenance) -> Entry {
+    let (kind, device) = kind(&act.verb);
+    let owner = left.disk_uid.zip(left.disk_gid).zip(left.mode);
+    let doubt = owner.is_none().then(|| doubt(act));
+    let ((uid, gid), mode) =
+        owner.map_or(((0, 0), Mode::default()), |((uid, gid), mode)| ((uid.raw(), gid.raw()), mode));
+    let mut entry = Entry::new(kind, uid, gid, mode).at(from);
+    entry.extended.access = left.acl.as_deref().and_then(|text| acl(seen_by, text, mode, place));
+    entry.device = device;
+    entry.doubt = doubt;
+    entry.content = if kind == FileKind::File { Content::Empty } else { Content::Unknown };
+    if let Verb::Points(target) = &act.verb {
+        entry.target = target.as_slice().into();
+    }
+    entry
+}
+
+fn kind(verb: &Verb) -> (FileKind, Option<Device>) {
+    if let Verb::MakesNode(node, _) = verb {
+        return (node.kind, Some(node.device).filter(|_| node.kind.is_device()));
+    }
+    let kind = if matches!(verb, Verb::MakesDirectory(_)) {
+        FileKind::Directory
+    } else if matches!(verb, Verb::MakesFifo(_)) {
+        FileKind::Fifo
+    } else if matches!(verb, Verb::Points(_)) {
+        FileKind::Link
+    } else {
+        FileKind::File
+    };
+    (kind, None)
+}
+
+fn doubt(act: &Act) -> Doubt {
+    let fact = format!("owner and mode of what `{act}` leaves");
+    let unknown = Unknown::new(&fact, "settle what that act depends on");
+    Doubt { attributes: Certainty::Unknown(unknown), contents: Certainty::Known }
+}
+
+/// An ACL as the actor sees it, as it is stored.
+fn acl((table, namespace): SeenBy<'_>, text: &str, mode: Mode, place: Place) -> Option<Acl> {
+    let ids = &table.get(place.mount).ids;
+    AclText::parse(text).ok()?.over(
+        mode,
+        |uid| ids.to_disk_uid(namespace.to_kernel_uid(InsideUid::new(uid))?),
+        |gid| ids.to_disk_gid(namespace.to_kernel_gid(InsideGid::new(gid))?),
+    )
+}

@@ -1,0 +1,130 @@
+//! Carrying an act out on the stage, so that later acts see what it changed.
+//!
+//! What an act leaves is what [`ask`] says it leaves; nothing is decided a second time here. An act whose outcome
+//! depends on a missing fact is not carried out, and one that is allowed whatever the facts are, but leaves different
+//! things, leaves an inode of unknown owner and mode.
+
+mod disks;
+mod edit;
+
+use std::sync::Arc;
+
+use disks::Disks;
+use edit::Edit;
+
+use crate::act::{Act, Verb};
+use crate::cast::ActorError;
+use crate::ids::UserNamespace;
+use crate::mount::MountTable;
+use crate::onlooker::{End, Sight, walk};
+use crate::outcome::{Effect, Errno};
+use crate::question::{Answer, Outcome, ask};
+use crate::stage::Stage;
+use crate::view::Place;
+use crate::walk::Follow;
+
+/// Whether an act changed the stage.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum Carried {
+    /// It only looks, or it is not allowed.
+    Nothing,
+    /// The stage is as the act leaves it.
+    Out,
+    /// Nobody knows what it changes, so nothing was changed: why.
+    Open(Arc<str>),
+}
+
+/// An act that was tried, and what became of the stage.
+#[derive(Clone, Debug)]
+pub struct Performed {
+    /// How it ends.
+    pub answer: Answer,
+    /// Whether the stage is different now.
+    pub carried: Carried,
+}
+
+/// Lets the actor do it, with all that follows for later acts.
+///
+/// # Errors
+/// The act names no actor, or several.
+pub fn perform(stage: &mut Stage, act: &Act) -> Result<Performed, ActorError> {
+    let answer = ask(stage, act)?;
+    let carried = match answer.outcome {
+        Outcome::Allowed if act.verb.only_looks() => Carried::Nothing,
+        Outcome::Allowed => {
+            let actor = stage.actor(&act.actor)?;
+            let namespace = actor.credentials.first().map(|who| who.namespace.clone());
+            let namespace = namespace.unwrap_or_else(|| Arc::new(UserNamespace::initial()));
+            let table = actor.mounts.clone();
+            carry_out(stage, &table, &namespace, act, &answer.effect)
+        }
+        Outcome::Denied(_) | Outcome::NeverRuns(_) => Carried::Nothing,
+        Outcome::Depends => Carried::Open("its outcome depends on a missing fact".into()),
+    };
+    Ok(Performed { answer, carried })
+}
+
+/// Changes the stage as `effect` says, whose ACL has ids of `namespace`.
+pub(crate) fn carry_out(
+    stage: &mut Stage,
+    table: &MountTable,
+    namespace: &UserNamespace,
+    act: &Act,
+    effect: &Effect,
+) -> Carried {
+    match edits(stage, (table, namespace), act, effect) {
+        Ok((place, edit)) => {
+            let disks = Disks::behind(stage, table, place);
+            match disks.apply(stage, |tree| edit.apply(tree)) {
+                Ok(()) => Carried::Out,
+                Err(error) => Carried::Open(error.to_string().into()),
+            }
+        }
+        Err(reason) => Carried::Open(reason),
+    }
+}
+
+/// What is changed, and where.
+fn edits(
+    stage: &Stage,
+    (table, namespace): (&MountTable, &UserNamespace),
+    act: &Act,
+    effect: &Effect,
+) -> Result<(Place, Edit), Arc<str>> {
+    let follow = if follows(&act.verb) { Follow::Links } else { Follow::AllButLast };
+    let end = walk(stage, table, &act.path, follow).map_err(lost)?;
+    let second = act.verb.second_path().map(|path| walk(stage, table, path, Follow::AllButLast));
+    let second = second.transpose().map_err(lost)?;
+    Edit::of((table, namespace), act, effect, &end, second.as_ref())
+        .map(|edit| (edit.within(&end), edit))
+        .ok_or_else(|| unlisted(&end))
+}
+
+/// Whether the call follows a link at the end of the path.
+const fn follows(verb: &Verb) -> bool {
+    !matches!(
+        verb,
+        Verb::Creates(_)
+            | Verb::MakesDirectory(_)
+            | Verb::MakesFifo(_)
+            | Verb::MakesNode(..)
+            | Verb::Points(_)
+            | Verb::Links(_)
+            | Verb::Renames(_)
+            | Verb::Deletes
+            | Verb::RemovesDirectory
+            | Verb::SetsLinkOwner(_)
+            | Verb::SetsLinkGroup(_)
+    )
+}
+
+fn lost(errno: Errno) -> Arc<str> {
+    format!("nobody can say where it lies: the walk ends with {errno}").into()
+}
+
+fn unlisted(end: &End) -> Arc<str> {
+    match end.sight {
+        Sight::Unlisted | Sight::There(_) => "what lies there is not listed".into(),
+        Sight::Missing => "the directory it lies in is not listed".into(),
+    }
+}

@@ -1,0 +1,103 @@
+//! Changes of files, made by an administrator.
+
+use std::sync::Arc;
+
+use crate::act::{Act, Owner, Verb};
+use crate::carry::{Carried, carry_out};
+use crate::decide::decide;
+use crate::explore::explore;
+use crate::ids::{InsideGid, InsideUid, UserNamespace};
+use crate::mount::{MountFlags, MountTable};
+use crate::onlooker::root_credentials;
+use crate::question::{Outcome, settle};
+use crate::stage::Stage;
+use crate::view::View;
+
+/// Carries `act` out where its actor sees the path, as root with every capability and without regard to read-only
+/// mounts. Ids are those the actor sees. An actor who is on another stage changes nothing here.
+pub(super) fn administer(stage: &mut Stage, act: &Act) -> Result<(), String> {
+    if act.verb.only_looks() {
+        return Err(format!("`{}` changes nothing", act.verb.word()));
+    }
+    if !stage.has(&act.actor) {
+        return Ok(());
+    }
+    let actor = stage.actor(&act.actor).map_err(|error| error.to_string())?;
+    let namespace = actor.credentials.first().map(|who| who.namespace.clone());
+    let namespace = namespace.unwrap_or_else(|| Arc::new(UserNamespace::initial()));
+    let table = writable(&actor.mounts);
+    let act = Act { verb: outside(&act.verb, &namespace)?, ..act.clone() };
+    let root = root_credentials();
+    let explored = explore(|w| {
+        let mut view = View::new(stage, &table, &root, "an administrator");
+        view.all_devices = true;
+        decide(&view, &act.verb, &act.path, w)
+    });
+    let (outcome, effect, depends_on) = settle(&explored);
+    match outcome {
+        Outcome::Allowed => {}
+        Outcome::Denied(errno) => {
+            let step = explored.steps.last().map(|step| step.fact.clone()).unwrap_or_default();
+            return Err(errno.map_or_else(
+                || "what lies there is not known".to_owned(),
+                |errno| format!("{errno} even for an administrator ({step})"),
+            ));
+        }
+        Outcome::Depends | Outcome::NeverRuns(_) => {
+            let fact = depends_on.first().map(|one| one.fact.clone()).unwrap_or_default();
+            return Err(format!("it depends on a fact that nobody told: {fact}"));
+        }
+    }
+    match carry_out(stage, &table, &UserNamespace::initial(), &act, &effect) {
+        Carried::Nothing | Carried::Out => Ok(()),
+        Carried::Open(reason) => Err(reason.to_string()),
+    }
+}
+
+fn writable(table: &MountTable) -> MountTable {
+    let mut all = MountTable::default();
+    for (_, mount) in table.iter() {
+        let mut mount = mount.clone();
+        mount.flags = mount.flags.without(MountFlags::READ_ONLY);
+        all.push(mount);
+    }
+    all
+}
+
+/// The same verb with ids as the host sees them.
+fn outside(verb: &Verb, namespace: &UserNamespace) -> Result<Verb, String> {
+    let uid = |uid: u32| {
+        let kernel = namespace.to_kernel_uid(InsideUid::new(uid));
+        kernel.map(|uid| uid.raw()).ok_or_else(|| format!("{uid} has no mapping in the user namespace"))
+    };
+    let gid = |gid: u32| {
+        let kernel = namespace.to_kernel_gid(InsideGid::new(gid));
+        kernel.map(|gid| gid.raw()).ok_or_else(|| format!("{gid} has no mapping in the user namespace"))
+    };
+    let owner = |owner: Owner| -> Result<Owner, String> {
+        Ok(Owner { uid: owner.uid.map(uid).transpose()?, gid: owner.gid.map(gid).transpose()? })
+    };
+    if let Verb::SetsOwner(told) = verb {
+        return Ok(Verb::SetsOwner(owner(*told)?));
+    }
+    if let Verb::SetsLinkOwner(told) = verb {
+        return Ok(Verb::SetsLinkOwner(owner(*told)?));
+    }
+    if let Verb::SetsGroup(told) = verb {
+        return Ok(Verb::SetsGroup(gid(*told)?));
+    }
+    if let Verb::SetsLinkGroup(told) = verb {
+        return Ok(Verb::SetsLinkGroup(gid(*told)?));
+    }
+    if let Verb::SetsAcl(acl) = verb {
+        let mut acl = acl.clone();
+        for (id, _) in &mut acl.users {
+            *id = uid(*id)?;
+        }
+        for (id, _) in &mut acl.groups {
+            *id = gid(*id)?;
+        }
+        return Ok(Verb::SetsAcl(acl));
+    }
+    Ok(verb.clone())
+}

@@ -1,0 +1,268 @@
+//! One thing that is different: what a platform engineer would change, as a sentence.
+//!
+//! A change of a description or of accounts is made before anything is prepared, a change of files on the prepared
+//! stage, by an administrator whom nothing stops but the kernel's own limits. A change by `host` is made on the host's
+//! tree before it is mounted anywhere.
+
+mod account;
+mod administer;
+mod numbers;
+mod parse;
+mod process;
+
+use std::fmt;
+
+pub use numbers::{NumberHint, free_id, hints};
+pub use parse::{Sentence, parse_change, parse_sentence};
+
+use crate::act::{Act, quoted};
+use crate::mode::Mode;
+use crate::prepare::{HOST, stage_with_host};
+use crate::scene::{Scene, Workload};
+use crate::stage::Stage;
+
+/// One change.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum Change {
+    /// Files: an act of an actor, or of `host`, that an administrator carries out. The path may hold a pattern, which
+    /// [`Changes::new`] wants expanded.
+    Files(Act),
+    /// The process of one actor.
+    Process(String, Process),
+    /// The filesystem group of every pod, `pod filesystem-group 7400`.
+    FilesystemGroup(u32),
+    /// A supplementary group of every pod, `pod joins 7400`.
+    Joins(u32),
+    /// The accounts of one actor's image, or with `host` of every image and the host, as far as they know the names.
+    Accounts(String, Accounts),
+}
+
+/// What is different about a process or its mounts.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum Process {
+    /// `becomes U[:G]`: inside ids; without G the group stays as it is told.
+    Becomes(u32, Option<u32>),
+    /// `umask M`
+    Umask(Mode),
+    /// `drops NAME[,NAME]`: capabilities, or `ALL`.
+    Drops(Vec<String>),
+    /// `adds NAME[,NAME]`: capabilities.
+    Adds(Vec<String>),
+    /// `joins GID`: a supplementary group; in a pod every container joins.
+    Joins(u32),
+    /// `filesystem-group GID`: that of its pod, or its own where it is in none.
+    FilesystemGroup(u32),
+    /// `mounts PATH with OPTION[,OPTION]`: `ro`, `rw`, `noexec`, `exec`, `nosuid`, `suid`, `nodev`, `dev`.
+    Mounts(Vec<u8>, Vec<String>),
+}
+
+/// What is different about accounts.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum Accounts {
+    /// `joins USER to GROUP`
+    Joins(String, String),
+    /// `parts USER from GROUP`
+    Parts(String, String),
+    /// `sets-primary-group GROUP of USER`
+    PrimaryGroup(String, String),
+    /// `adds group NAME as GID`
+    Adds(String, u32),
+    /// `renames group NAME to NEW`
+    Renames(String, String),
+    /// `renumbers group NAME to GID`; files keep the old number.
+    Renumbers(String, u32),
+    /// `removes group NAME`; files keep its number.
+    Removes(String),
+}
+
+impl fmt::Display for Change {
+    /// A sentence that reads back as the same change.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let name = |name: &str| quoted(name.as_bytes());
+        match self {
+            Self::Files(act) => act.fmt(f),
+            Self::Process(actor, what) => write!(f, "{} {what}", name(actor)),
+            Self::FilesystemGroup(gid) => write!(f, "pod filesystem-group {gid}"),
+            Self::Joins(gid) => write!(f, "pod joins {gid}"),
+            Self::Accounts(whose, what) => write!(f, "{} {what}", name(whose)),
+        }
+    }
+}
+
+impl fmt::Display for Process {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Becomes(uid, None) => write!(f, "becomes {uid}"),
+            Self::Becomes(uid, Some(gid)) => write!(f, "becomes {uid}:{gid}"),
+            Self::Umask(mask) => write!(f, "umask {mask}"),
+            Self::Drops(names) => write!(f, "drops {}", names.join(",")),
+            Self::Adds(names) => write!(f, "adds {}", names.join(",")),
+            Self::Joins(gid) => write!(f, "joins {gid}"),
+            Self::FilesystemGroup(gid) => write!(f, "filesystem-group {gid}"),
+            Self::Mounts(at, options) => write!(f, "mounts {} with {}", quoted(at), options.join(",")),
+        }
+    }
+}
+
+impl fmt::Display for Accounts {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let name = |name: &str| quoted(name.as_bytes());
+        match self {
+            Self::Joins(user, group) => write!(f, "joins {} to {}", name(user), name(group)),
+            Self::Parts(user, group) => write!(f, "parts {} from {}", name(user), name(group)),
+            Self::PrimaryGroup(group, user) => {
+                write!(f, "sets-primary-group {} of {}", name(group), name(user))
+            }
+            Self::Adds(group, gid) => write!(f, "adds group {} as {gid}", name(group)),
+            Self::Renames(group, new) => write!(f, "renames group {} to {}", name(group), name(new)),
+            Self::Renumbers(group, gid) => write!(f, "renumbers group {} to {gid}", name(group)),
+            Self::Removes(group) => write!(f, "removes group {}", name(group)),
+        }
+    }
+}
+
+/// Why a change cannot be made.
+#[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
+#[error("`{change}` cannot be made: {reason}")]
+pub struct ChangeError {
+    /// The change as a sentence.
+    pub change: String,
+    /// Why not.
+    pub reason: String,
+}
+
+impl ChangeError {
+    fn new(change: &Change, reason: impl Into<String>) -> Self {
+        Self { change: change.to_string(), reason: reason.into() }
+    }
+}
+
+/// Several changes, in order.
+#[derive(Clone, Debug, Default)]
+pub struct Changes(Vec<Change>);
+
+impl Changes {
+    /// These changes.
+    #[must_use]
+    pub const fn new(all: Vec<Change>) -> Self {
+        Self(all)
+    }
+
+    /// Whether nothing changes.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
+    /// Each change.
+    pub fn iter(&self) -> impl Iterator<Item = &Change> {
+        self.0.iter()
+    }
+
+    /// The actor each change names, where it names one: a container, or `workload/container`.
+    pub fn actors(&self) -> impl Iterator<Item = (&Change, &str)> {
+        self.0.iter().filter_map(|change| {
+            let name = match change {
+                Change::Files(act) => act.actor.as_str(),
+                Change::Process(actor, _) | Change::Accounts(actor, _) => actor.as_str(),
+                Change::FilesystemGroup(_) | Change::Joins(_) => return None,
+            };
+            (name != HOST).then_some((change, name))
+        })
+    }
+
+    /// Makes those that concern accounts and the host's files. `workloads` are all of the scene, for the images of
+    /// actors. What is worth knowing comes back as sentences.
+    ///
+    /// # Errors
+    /// The first change that cannot be made.
+    pub fn surroundings(
+        &self,
+        scene: &mut Scene,
+        workloads: &[Workload],
+    ) -> Result<Vec<String>, ChangeError> {
+        let mut notes = Vec::new();
+        for change in &self.0 {
+            match change {
+                Change::Accounts(whose, what) => {
+                    account::change(scene, workloads, whose, what, &mut notes)
+                        .map_err(|reason| ChangeError::new(change, reason))?;
+                }
+                Change::Files(act) if act.actor == HOST => {
+                    on_host(scene, act).map_err(|reason| ChangeError::new(change, reason))?;
+                }
+                Change::FilesystemGroup(gid) | Change::Joins(gid) => {
+                    notes.extend(hints(scene, *gid, None).into_iter().map(|hint| hint.to_string()));
+                }
+                Change::Files(_) | Change::Process(..) => {}
+            }
+        }
+        Ok(notes)
+    }
+
+    /// Makes those that concern the description of `workload`.
+    ///
+    /// # Errors
+    /// The first change that cannot be made.
+    pub fn workload(&self, workload: &mut Workload) -> Result<Vec<String>, ChangeError> {
+        let mut notes = Vec::new();
+        for change in &self.0 {
+            process::change(workload, change, &mut notes)
+                .map_err(|reason| ChangeError::new(change, reason))?;
+        }
+        Ok(notes)
+    }
+
+    /// Makes those that concern files as an actor on `stage` sees them.
+    ///
+    /// # Errors
+    /// The first change that cannot be made.
+    pub fn files(&self, stage: &mut Stage) -> Result<(), ChangeError> {
+        for change in &self.0 {
+            let Change::Files(act) = change else { continue };
+            if act.actor == HOST && stage.actor(HOST).is_err() {
+                continue;
+            }
+            administer::administer(stage, act).map_err(|reason| ChangeError::new(change, reason))?;
+        }
+        Ok(())
+    }
+
+    /// The scene with all that concerns accounts, the host's files and the descriptions.
+    ///
+    /// # Errors
+    /// The first change that cannot be made.
+    pub fn scene(&self, scene: &mut Scene) -> Result<Vec<String>, ChangeError> {
+        let mut workloads = std::mem::take(&mut scene.workloads);
+        let made = self.surroundings(scene, &workloads).and_then(|mut notes| {
+            for workload in &mut workloads {
+                notes.extend(self.workload(workload)?);
+            }
+            Ok(notes)
+        });
+        scene.workloads = workloads;
+        made
+    }
+}
+
+/// Makes a change of the host's files before anything is prepared.
+fn on_host(scene: &mut Scene, act: &Act) -> Result<(), String> {
+    let workloads = std::mem::take(&mut scene.workloads);
+    let mut stage = stage_with_host(scene);
+    scene.workloads = workloads;
+    if scene.host.tree.is_none() {
+        return Err(
+            "nobody told what lies on the host: give `host: { tree: ... }` in a scene file".to_owned()
+        );
+    }
+    administer::administer(&mut stage, act)?;
+    let first = stage.source_ids().next();
+    scene.host.tree = first.map(|source| stage.source(source).tree.clone());
+    Ok(())
+}
+
+/// Whether `name` means that container of `workload`.
+fn means(name: &str, workload: &str, container: &str) -> bool {
+    name == container
+        || name.split_once('/').is_some_and(|(left, right)| left == workload && right == container)
+}

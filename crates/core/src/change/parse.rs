@@ -1,0 +1,218 @@
+//! Reading changes.
+
+use super::{Accounts, Change, Process};
+use crate::act::{Act, ActError, ActErrorKind, Owner, Rest, Word, absolute, parse_act, split};
+use crate::mode::Mode;
+
+/// A line of a rehearsal: an act of somebody, or a change of the scene around them.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum Sentence {
+    /// Somebody does something, or fails to.
+    Act(Act),
+    /// The scene is different from here on.
+    Change(Change),
+}
+
+/// Words that begin a change which is no act, and how the sentence is built.
+const FORMS: [(&str, &str); 12] = [
+    ("becomes", "ACTOR becomes UID[:GID]"),
+    ("umask", "ACTOR umask MODE"),
+    ("drops", "ACTOR drops CAPABILITY[,CAPABILITY]"),
+    ("adds", "ACTOR adds CAPABILITY[,CAPABILITY], or host adds group NAME as GID"),
+    ("joins", "ACTOR joins GID, or host joins USER to GROUP"),
+    ("parts", "host parts USER from GROUP"),
+    ("filesystem-group", "pod filesystem-group GID"),
+    ("mounts", "ACTOR mounts PATH with OPTION[,OPTION]"),
+    ("sets-primary-group", "host sets-primary-group GROUP of USER"),
+    ("renames", "host renames group NAME to NEW"),
+    ("renumbers", "host renumbers group NAME to GID"),
+    ("removes", "host removes group NAME"),
+];
+
+/// Reads an act, or a change that is none.
+///
+/// # Errors
+/// The first mistake, with its place in `text`.
+pub fn parse_sentence(text: &str) -> Result<Sentence, ActError> {
+    let words = split(text)?;
+    let second = words.get(1).map(Word::as_text);
+    let group = words.get(2).is_some_and(|word| word.text == b"group");
+    let form = second.as_deref().and_then(|word| FORMS.iter().find(|(known, _)| *known == word));
+    match form {
+        // Renaming a file is an act.
+        Some(("renames", _)) if !group => parse_act(text).map(Sentence::Act),
+        Some((_, form)) => {
+            let mut rest = Rest::of(&words, text, form);
+            change(&mut rest).map(Sentence::Change)
+        }
+        None => parse_act(text).map(Sentence::Act),
+    }
+}
+
+/// Reads a change: one of accounts or of a description, or an act that changes files.
+///
+/// # Errors
+/// The first mistake, with its place in `text`.
+pub fn parse_change(text: &str) -> Result<Change, ActError> {
+    match parse_sentence(text)? {
+        Sentence::Change(change) => Ok(change),
+        Sentence::Act(act) => Ok(Change::Files(act)),
+    }
+}
+
+fn change(rest: &mut Rest<'_>) -> Result<Change, ActError> {
+    let actor = rest.next("an actor")?.as_text();
+    let verb = rest.next("what changes")?;
+    let found = match verb.text.as_slice() {
+        b"becomes" => Change::Process(actor, becomes(rest)?),
+        b"umask" => {
+            let word = rest.next("a mode")?;
+            let mask: Mode = word.as_text().parse().map_err(|_| word.error(ActErrorKind::Mode))?;
+            Change::Process(actor, Process::Umask(mask))
+        }
+        b"drops" => Change::Process(actor, Process::Drops(list(rest, "a capability")?)),
+        b"adds" => {
+            let word = rest.next("a capability or `group`")?;
+            if word.text == b"group" {
+                let name = rest.next("a name")?.as_text();
+                rest.preposition("as")?;
+                Change::Accounts(actor, Accounts::Adds(name, number(rest)?))
+            } else {
+                Change::Process(actor, Process::Adds(names(word)))
+            }
+        }
+        b"joins" => joins(actor, rest)?,
+        b"parts" => {
+            let user = rest.next("a user")?.as_text();
+            rest.preposition("from")?;
+            Change::Accounts(actor, Accounts::Parts(user, rest.next("a group")?.as_text()))
+        }
+        b"filesystem-group" => {
+            let gid = number(rest)?;
+            if actor == "pod" {
+                Change::FilesystemGroup(gid)
+            } else {
+                Change::Process(actor, Process::FilesystemGroup(gid))
+            }
+        }
+        b"mounts" => {
+            let at = absolute(rest.next("a path")?)?;
+            rest.preposition("with")?;
+            Change::Process(actor, Process::Mounts(at, list(rest, "an option")?))
+        }
+        b"sets-primary-group" => {
+            let group = rest.next("a group")?.as_text();
+            rest.preposition("of")?;
+            Change::Accounts(actor, Accounts::PrimaryGroup(group, rest.next("a user")?.as_text()))
+        }
+        b"renames" => {
+            let name = group_name(rest)?;
+            rest.preposition("to")?;
+            Change::Accounts(actor, Accounts::Renames(name, rest.next("a name")?.as_text()))
+        }
+        b"renumbers" => {
+            let name = group_name(rest)?;
+            rest.preposition("to")?;
+            Change::Accounts(actor, Accounts::Renumbers(name, number(rest)?))
+        }
+        b"removes" => Change::Accounts(actor, Accounts::Removes(group_name(rest)?)),
+        _ => return Err(rest.unexpected(verb)),
+    };
+    rest.end()?;
+    Ok(found)
+}
+
+fn joins(actor: String, rest: &mut Rest<'_>) -> Result<Change, ActError> {
+    let word = rest.next("a group's number, or a user")?;
+    if rest.is_empty() {
+        let gid = crate::act::id(&word.as_text()).ok_or_else(|| word.error(ActErrorKind::Id))?;
+        return Ok(if actor == "pod" {
+            Change::Joins(gid)
+        } else {
+            Change::Process(actor, Process::Joins(gid))
+        });
+    }
+    rest.preposition("to")?;
+    Ok(Change::Accounts(actor, Accounts::Joins(word.as_text(), rest.next("a group")?.as_text())))
+}
+
+fn becomes(rest: &mut Rest<'_>) -> Result<Process, ActError> {
+    let word = rest.next("a user id")?;
+    match Owner::parse(&word.as_text()) {
+        Some(Owner { uid: Some(uid), gid }) => Ok(Process::Becomes(uid, gid)),
+        Some(Owner { uid: None, .. }) | None => Err(word.error(ActErrorKind::Owner)),
+    }
+}
+
+fn number(rest: &mut Rest<'_>) -> Result<u32, ActError> {
+    let word = rest.next("a group's number")?;
+    crate::act::id(&word.as_text()).ok_or_else(|| word.error(ActErrorKind::Id))
+}
+
+fn group_name(rest: &mut Rest<'_>) -> Result<String, ActError> {
+    rest.preposition("group")?;
+    Ok(rest.next("a group's name")?.as_text())
+}
+
+fn list(rest: &mut Rest<'_>, what: &'static str) -> Result<Vec<String>, ActError> {
+    rest.next(what).map(names)
+}
+
+fn names(word: &Word) -> Vec<String> {
+    word.as_text().split(',').filter(|name| !name.is_empty()).map(ToOwned::to_owned).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_change_reads_back_as_it_prints() {
+        for text in [
+            "gauge becomes 7102",
+            "station/gauge becomes 7102:7200",
+            "gauge umask 0002",
+            "gauge drops ALL",
+            "gauge adds CHOWN,FOWNER",
+            "gauge joins 7300",
+            "pod joins 7300",
+            "gauge filesystem-group 7400",
+            "pod filesystem-group 7400",
+            "gauge mounts \"/a b\" with ro,nosuid",
+            "host joins gauge to tides",
+            "gauge joins gauge to tides",
+            "host parts gauge from tides",
+            "host sets-primary-group tides of gauge",
+            "host adds group tides as 7200",
+            "host renames group tides to sea",
+            "host renumbers group tides to 7201",
+            "host removes group tides",
+            "host renames /srv/a to /srv/b",
+            "gauge sets-mode g+w on /data",
+            "gauge makes-directory /data/x mode 2775",
+        ] {
+            let change = parse_change(text).unwrap();
+            assert_eq!(change.to_string(), text);
+            assert_eq!(parse_change(&change.to_string()).unwrap(), change);
+        }
+    }
+
+    #[test]
+    fn mistakes_have_a_place_and_help() {
+        for (text, span, message) in [
+            ("gauge becomes gauge", 14..19, "`gauge` is no owner"),
+            ("gauge becomes :7200", 14..19, "`:7200` is no owner"),
+            ("gauge umask rw", 12..14, "`rw` is no octal mode"),
+            ("gauge joins tides", 12..17, "`tides` is no numeric id"),
+            ("gauge joins", 11..11, "the act ends where a group's number, or a user is expected"),
+            ("host renumbers tides to 1", 15..20, "`tides` is not expected here"),
+            ("gauge mounts data with ro", 13..17, "`data` is no absolute path"),
+            ("gauge drops ALL now", 16..19, "`now` is not expected here"),
+            ("gauge sets-mode rw on /x", 16..18, "`rw` is no mode"),
+        ] {
+            let error = parse_change(text).unwrap_err();
+            assert_eq!((error.span.clone(), error.to_string().as_str()), (span, message));
+            assert!(!error.kind.help().is_empty());
+        }
+    }
+}

@@ -1,0 +1,277 @@
+//! Changes of a description: who a process is, and how its mounts are made.
+
+use std::sync::Arc;
+
+use super::{Change, Process, means};
+use crate::caps::{Capability, CapabilitySet};
+use crate::fact::{Fact, Provenance};
+use crate::identity::{DeclaredCapabilities, GroupName, PlainIdentity, ProcessIdentity, Resolved};
+use crate::ids::{InsideGid, InsideUid};
+use crate::mount::MountFlags;
+use crate::runtime::Flavour;
+use crate::scene::{Container, Who, Workload};
+
+/// Makes `change` in `workload` where it concerns it.
+pub(super) fn change(
+    workload: &mut Workload,
+    change: &Change,
+    notes: &mut Vec<String>,
+) -> Result<(), String> {
+    let from = Provenance::Act(change.to_string().into());
+    let pod = matches!(workload.flavour, Flavour::Pod);
+    match change {
+        Change::FilesystemGroup(gid) => {
+            if pod {
+                workload.security.fs_group = Some(Fact::new(*gid, from));
+            } else {
+                workload.containers.iter_mut().for_each(|container| group_of(container, *gid, &from));
+            }
+        }
+        Change::Joins(gid) if pod => workload.security.supplemental_groups.push(Fact::new(*gid, from)),
+        Change::Joins(gid) => {
+            workload.containers.iter_mut().for_each(|container| joins(container, *gid, &from));
+        }
+        Change::Process(name, what) => {
+            let named = |container: &Container| means(name, &workload.name, &container.name);
+            let Some(at) = workload.containers.iter().position(named) else { return Ok(()) };
+            match what {
+                Process::FilesystemGroup(gid) if pod => {
+                    notes.push(whole_pod("fsGroup", workload));
+                    workload.security.fs_group = Some(Fact::new(*gid, from));
+                }
+                Process::Joins(gid) if pod => {
+                    notes.push(whole_pod("supplementalGroups", workload));
+                    workload.security.supplemental_groups.push(Fact::new(*gid, from));
+                }
+                Process::FilesystemGroup(gid) => group_of(&mut workload.containers[at], *gid, &from),
+                Process::Joins(gid) => joins(&mut workload.containers[at], *gid, &from),
+                Process::Becomes(..)
+                | Process::Umask(_)
+                | Process::Drops(_)
+                | Process::Adds(_)
+                | Process::Mounts(..) => single(&mut workload.containers[at], what, &from)?,
+            }
+        }
+        Change::Files(_) | Change::Accounts(..) => {}
+    }
+    Ok(())
+}
+
+fn whole_pod(field: &str, workload: &Workload) -> String {
+    let names: Vec<&str> = workload.containers.iter().map(|container| container.name.as_str()).collect();
+    format!("{field} is a field of the pod: it changes {} alike", names.join(", "))
+}
+
+fn single(container: &mut Container, what: &Process, from: &Provenance) -> Result<(), String> {
+    match what {
+        Process::Becomes(uid, gid) => becomes(&mut container.who, *uid, *gid, from),
+        Process::Umask(mask) => {
+            let told = Some(Fact::new(*mask, from.clone()));
+            match &mut container.who {
+                Who::Kubernetes(security) => security.umask = told,
+                Who::Plain(plain) => plain.umask = told,
+                Who::Process(process) => process.umask = told,
+                Who::Running(resolved) => {
+                    resolved.possible.iter_mut().for_each(|(_, identity)| identity.umask = *mask);
+                }
+            }
+        }
+        Process::Drops(names) => capabilities(&mut container.who, names, false, from)?,
+        Process::Adds(names) => capabilities(&mut container.who, names, true, from)?,
+        Process::Mounts(at, options) => remount(container, at, options)?,
+        Process::Joins(_) | Process::FilesystemGroup(_) => {}
+    }
+    Ok(())
+}
+
+fn becomes(who: &mut Who, uid: u32, gid: Option<u32>, from: &Provenance) {
+    match who {
+        Who::Kubernetes(security) => {
+            security.run_as_user = Some(Fact::new(uid, from.clone()));
+            if let Some(gid) = gid {
+                security.run_as_group = Some(Fact::new(gid, from.clone()));
+            }
+        }
+        Who::Plain(plain) => {
+            let told = plain.user.as_ref().and_then(|user| user.value.split_once(':'));
+            let group = gid.map(|gid| gid.to_string()).or_else(|| told.map(|(_, group)| group.to_owned()));
+            let user = group.map_or_else(|| uid.to_string(), |group| format!("{uid}:{group}"));
+            plain.user = Some(Fact::new(user, from.clone()));
+        }
+        Who::Process(process) => {
+            process.uid = Fact::new(uid, from.clone());
+            if let Some(gid) = gid {
+                process.gid = Fact::new(gid, from.clone());
+            }
+        }
+        Who::Running(resolved) => {
+            for (_, identity) in &mut resolved.possible {
+                identity.uid = InsideUid::new(uid);
+                identity.gid = gid.map_or(identity.gid, InsideGid::new);
+            }
+        }
+    }
+}
+
+fn joins(container: &mut Container, gid: u32, from: &Provenance) {
+    match &mut container.who {
+        Who::Plain(plain) => plain.groups.push(Fact::new(GroupName::Number(gid), from.clone())),
+        Who::Process(process) => process.groups.push(Fact::new(gid, from.clone())),
+        Who::Running(resolved) => {
+            for (_, identity) in &mut resolved.possible {
+                identity.groups.push(InsideGid::new(gid));
+                identity.groups.sort_unstable();
+            }
+        }
+        Who::Kubernetes(_) => {}
+    }
+}
+
+fn group_of(container: &mut Container, gid: u32, from: &Provenance) {
+    if let Who::Plain(plain) = &mut container.who {
+        plain.filesystem_group = Some(Fact::new(gid, from.clone()));
+    }
+}
+
+fn is_all(name: &str) -> bool {
+    name.eq_ignore_ascii_case("all")
+}
+
+fn capabilities(who: &mut Who, names: &[String], add: bool, from: &Provenance) -> Result<(), String> {
+    let mut set = CapabilitySet::EMPTY;
+    for name in names {
+        match Capability::by_name(name) {
+            _ if is_all(name) => set = CapabilitySet::ALL,
+            Some(capability) => set = set.with(capability),
+            None => return Err(format!("there is no capability `{name}`")),
+        }
+    }
+    match who {
+        Who::Kubernetes(security) => declare(&mut security.capabilities, names, add, from),
+        Who::Plain(plain) => declare_plain(plain, names, (set, add), from),
+        Who::Process(process) => {
+            let ProcessIdentity { bounding, permitted, inheritable, ambient, .. } = &mut **process;
+            for sets in [bounding, permitted, inheritable, ambient] {
+                *sets = if add { sets.union(set) } else { sets.minus(set) };
+            }
+        }
+        Who::Running(resolved) => running(resolved, set, add),
+    }
+    Ok(())
+}
+
+fn declare_plain(
+    plain: &mut PlainIdentity,
+    names: &[String],
+    (set, add): (CapabilitySet, bool),
+    from: &Provenance,
+) {
+    declare(&mut plain.capabilities, names, add, from);
+    // Stated capabilities win over derived ones, so they change too.
+    if let Some(effective) = &mut plain.effective {
+        effective.value = if add { effective.value.union(set) } else { effective.value.minus(set) };
+    }
+}
+
+fn bare(name: &str) -> String {
+    Capability::by_name(name).map_or_else(|| name.to_owned(), |known| known.name().to_owned())
+}
+
+/// A name that is dropped is no longer added, and the other way round.
+fn declare(declared: &mut DeclaredCapabilities, names: &[String], add: bool, from: &Provenance) {
+    let (to, other) = match add {
+        true => (&mut declared.add, &mut declared.drop),
+        false => (&mut declared.drop, &mut declared.add),
+    };
+    for name in names {
+        other.retain(|told| !bare(&told.value).eq_ignore_ascii_case(&bare(name)));
+        if is_all(name) && !add {
+            other.clear();
+        }
+        to.push(Fact::new(bare(name), from.clone()));
+    }
+}
+
+fn running(resolved: &mut Resolved, set: CapabilitySet, add: bool) {
+    for (_, identity) in &mut resolved.possible {
+        for held in [&mut identity.effective, &mut identity.permitted, &mut identity.bounding] {
+            *held = if add { held.union(set) } else { held.minus(set) };
+        }
+    }
+}
+
+fn remount(container: &mut Container, at: &[u8], options: &[String]) -> Result<(), String> {
+    let same = |told: &[u8]| trimmed(told) == trimmed(at);
+    let root = trimmed(at).is_empty();
+    let known: Vec<String> =
+        container.mounts.iter().map(|mount| crate::act::quoted(&mount.at.value)).collect();
+    let mount = container.mounts.iter_mut().find(|mount| same(&mount.at.value));
+    if root && mount.is_none() {
+        for option in options {
+            match option.as_str() {
+                "ro" => container.read_only_root = true,
+                "rw" => container.read_only_root = false,
+                _ => return Err(format!("the root takes ro or rw, not `{option}`")),
+            }
+        }
+        return Ok(());
+    }
+    let Some(mount) = mount else {
+        let list = if known.is_empty() { "none".to_owned() } else { known.join(", ") };
+        return Err(format!("the description mounts nothing there (its mounts: {list})"));
+    };
+    for option in options {
+        let flag = |word: &str| MountFlags::by_word(word);
+        let cleared = flag(&format!("no{option}"));
+        match (option.as_str(), flag(option), cleared) {
+            ("ro", ..) => mount.read_only = true,
+            ("rw", ..) => {
+                mount.read_only = false;
+                mount.flags = mount.flags.without(MountFlags::READ_ONLY);
+            }
+            (_, Some(set), _) => mount.flags = mount.flags.with(set),
+            (_, None, Some(cleared)) => mount.flags = mount.flags.without(cleared),
+            (_, None, None) => {
+                return Err(format!(
+                    "`{option}` is no mount option known here: ro, rw, noexec, nosuid, nodev, nosymfollow, or one of them without `no`"
+                ));
+            }
+        }
+    }
+    Ok(())
+}
+
+fn trimmed(path: &[u8]) -> &[u8] {
+    let end = path.iter().rposition(|byte| *byte != b'/').map_or(0, |last| last + 1);
+    &path[..end]
+}
+
+/// Every number that a description names.
+pub(super) fn numbers(who: &Who) -> Vec<u32> {
+    match who {
+        Who::Kubernetes(security) => {
+            security.run_as_user.iter().chain(&security.run_as_group).map(|fact| fact.value).collect()
+        }
+        Who::Plain(plain) => {
+            let user = plain.user.iter().flat_map(|user| user.value.split(':'));
+            let groups = plain.groups.iter().filter_map(|group| match group.value {
+                GroupName::Number(gid) => Some(gid),
+                GroupName::Name(_) => None,
+            });
+            let own = plain.filesystem_group.as_ref().map(|fact| fact.value);
+            user.filter_map(|part| part.parse().ok()).chain(groups).chain(own).collect()
+        }
+        Who::Process(process) => {
+            let groups = process.groups.iter().map(|fact| fact.value);
+            groups.chain([process.uid.value, process.gid.value]).collect()
+        }
+        Who::Running(resolved) => {
+            let all = resolved.possible.iter().map(|(_, identity): &(Arc<str>, _)| identity);
+            all.flat_map(|identity| {
+                let groups = identity.groups.iter().map(|gid| gid.raw());
+                groups.chain([identity.uid.raw(), identity.gid.raw()]).collect::<Vec<_>>()
+            })
+            .collect()
+        }
+    }
+}

@@ -1,0 +1,185 @@
+//! Directories before and after acts were carried out.
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use super::facts::facts_of;
+use crate::act::{Act, Verb};
+use crate::ids::{DiskGid, DiskUid, InsideGid, InsideUid};
+use crate::mode::{FileKind, Mode};
+use crate::onlooker::{Sight, look};
+use crate::stage::{Actor, Stage};
+use crate::view::Place;
+use crate::walk::Follow;
+
+/// One inode as a listing shows it; `None` where nobody knows.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Line {
+    /// What it is.
+    pub kind: FileKind,
+    /// Permission bits.
+    pub mode: Option<Mode>,
+    /// Owner as the actor sees it.
+    pub uid: Option<InsideUid>,
+    /// Group as the actor sees it.
+    pub gid: Option<InsideGid>,
+    /// Owner as stored.
+    pub disk_uid: Option<DiskUid>,
+    /// Group as stored.
+    pub disk_gid: Option<DiskGid>,
+    /// Its access ACL as stored, where that says more than the mode.
+    pub acl: Option<String>,
+    /// What a link points at.
+    pub target: Option<Vec<u8>>,
+}
+
+/// One name of a directory, `.` for the directory itself.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Listed {
+    /// The name, as bytes.
+    pub name: Vec<u8>,
+    /// What stood there before.
+    pub before: Option<Line>,
+    /// What stands there now.
+    pub after: Option<Line>,
+}
+
+impl Listed {
+    /// Whether it is different now.
+    #[must_use]
+    pub fn changed(&self) -> bool {
+        self.before != self.after
+    }
+}
+
+/// A directory through the eyes of one actor.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Listing {
+    /// Whose eyes.
+    pub actor: String,
+    /// The directory inside.
+    pub directory: Vec<u8>,
+    /// What is mounted there, in words.
+    pub source: Arc<str>,
+    /// `.` and every entry, or only those that changed, where there are many.
+    pub entries: Vec<Listed>,
+    /// How many unchanged entries are left out.
+    pub omitted: usize,
+}
+
+/// Directories with more entries show only what changed.
+const MOST_LISTED: usize = 24;
+
+/// The directories that `acts` changed something in, as they were `before` and are `after`: each once for each actor
+/// who changed it.
+#[must_use]
+pub fn listings<'a>(before: &Stage, after: &Stage, acts: impl Iterator<Item = &'a Act>) -> Vec<Listing> {
+    let mut seen = BTreeSet::new();
+    let mut all = Vec::new();
+    for act in acts {
+        for directory in touched(before, after, act) {
+            if !seen.insert((act.actor.clone(), directory.clone())) {
+                continue;
+            }
+            let (Ok(then), Ok(now)) = (before.actor(&act.actor), after.actor(&act.actor)) else { continue };
+            all.extend(listing((before, then), (after, now), directory));
+        }
+    }
+    // A new directory stands in the listing of the one above; without entries it says no more.
+    let bare = |listing: &Listing| listing.entries.len() == 1 && listing.entries[0].before.is_none();
+    all.retain(|listing| listing.entries.iter().any(Listed::changed) && !bare(listing));
+    all
+}
+
+/// The directories whose listing shows what `act` does.
+fn touched(before: &Stage, after: &Stage, act: &Act) -> Vec<Vec<u8>> {
+    let changes =
+        matches!(act.verb, Verb::SetsMode(_) | Verb::SetsOwner(_) | Verb::SetsGroup(_) | Verb::SetsAcl(_));
+    let directory = |stage: &Stage| {
+        let actor = stage.actor(&act.actor).ok()?;
+        let place = place(stage, actor, &act.path, Follow::Links)?;
+        facts_of(stage, actor, place).filter(|facts| facts.kind == FileKind::Directory)
+    };
+    if changes && (directory(before).is_some() || directory(after).is_some()) {
+        return vec![act.path.clone()];
+    }
+    let paths = std::iter::once(act.path.as_slice()).chain(act.verb.second_path());
+    paths.map(parent).collect()
+}
+
+fn parent(path: &[u8]) -> Vec<u8> {
+    let end = path.iter().rposition(|byte| *byte != b'/').map_or(0, |last| last + 1);
+    match path[..end].iter().rposition(|byte| *byte == b'/') {
+        Some(0) | None => b"/".to_vec(),
+        Some(at) => path[..at].to_vec(),
+    }
+}
+
+fn listing(then: (&Stage, &Actor), now: (&Stage, &Actor), directory: Vec<u8>) -> Option<Listing> {
+    let (old, new) = (names(then, &directory), names(now, &directory));
+    let place = place(now.0, now.1, &directory, Follow::Links)
+        .or_else(|| place(then.0, then.1, &directory, Follow::Links))?;
+    let mount = now.1.mounts.get(place.mount);
+    let source = mount.label.clone().unwrap_or_else(|| now.0.source(place.source).name.clone());
+    let all: BTreeSet<Vec<u8>> = old.into_iter().chain(new).collect();
+    let mut entries = vec![Listed {
+        name: b".".to_vec(),
+        before: line(then, &directory, Follow::Links),
+        after: line(now, &directory, Follow::Links),
+    }];
+    for name in all {
+        let path = [directory.as_slice(), b"/", &name].concat();
+        let (before, after) = (line(then, &path, Follow::AllButLast), line(now, &path, Follow::AllButLast));
+        entries.push(Listed { name, before, after });
+    }
+    let mut omitted = 0;
+    if entries.len() > MOST_LISTED {
+        let whole = entries.len();
+        entries.retain(|entry| entry.changed() || entry.name == b".");
+        omitted = whole - entries.len();
+    }
+    Some(Listing { actor: now.1.name.to_string(), directory, source, entries, omitted })
+}
+
+fn place(stage: &Stage, actor: &Actor, path: &[u8], follow: Follow) -> Option<Place> {
+    match look(stage, &actor.mounts, path, follow) {
+        Ok(Sight::There(place)) => Some(place),
+        Ok(Sight::Missing | Sight::Unlisted) | Err(_) => None,
+    }
+}
+
+fn names((stage, actor): (&Stage, &Actor), directory: &[u8]) -> Vec<Vec<u8>> {
+    let Some(place) = place(stage, actor, directory, Follow::Links) else { return Vec::new() };
+    let Some(id) = place.inode else { return Vec::new() };
+    stage.source(place.source).tree.children(id).map(|(name, _)| name.to_vec()).collect()
+}
+
+fn line((stage, actor): (&Stage, &Actor), path: &[u8], follow: Follow) -> Option<Line> {
+    let place = place(stage, actor, path, follow)?;
+    let facts = facts_of(stage, actor, place)?;
+    let tree = &stage.source(place.source).tree;
+    let inode = place.inode.map(|id| tree.inode(id));
+    let told = inode.filter(|_| facts.mode.is_some());
+    Some(Line {
+        kind: facts.kind,
+        mode: facts.mode,
+        uid: facts.uid,
+        gid: facts.gid,
+        disk_uid: told.map(|inode| inode.uid),
+        disk_gid: told.map(|inode| inode.gid),
+        acl: place.inode.and_then(|id| tree.acl(id)).map(ToString::to_string),
+        target: place.inode.and_then(|id| tree.target(id)).map(<[u8]>::to_vec),
+    })
+}
+
+/// The names in a directory as far as they are listed, each with its kind; links at the end of `directory` are followed.
+#[must_use]
+pub fn entries(stage: &Stage, actor: &Actor, directory: &[u8]) -> Vec<(Vec<u8>, FileKind)> {
+    let kind = |name: &[u8]| {
+        let path = [directory, b"/", name].concat();
+        place(stage, actor, &path, Follow::Links)
+            .and_then(|place| facts_of(stage, actor, place))
+            .map_or(FileKind::File, |facts| facts.kind)
+    };
+    names((stage, actor), directory).into_iter().map(|name| (name.clone(), kind(&name))).collect()
+}

@@ -1,0 +1,147 @@
+//! Acts in order, each seeing what the earlier ones changed.
+
+use super::ask::Answer;
+use super::listing::{Listing, listings};
+use crate::act::Act;
+use crate::carry::{Carried, perform};
+use crate::cast::ActorError;
+use crate::change::{Change, ChangeError, Changes, Sentence};
+use crate::prepare::stage_with_host;
+use crate::scene::Scene;
+use crate::stage::Stage;
+
+/// One line of a rehearsal.
+#[derive(Clone, Debug)]
+pub enum Step {
+    /// Somebody did something, or tried to.
+    Act {
+        /// How it ended.
+        answer: Box<Answer>,
+        /// Whether anything is different now.
+        carried: Carried,
+    },
+    /// The scene is different from here on.
+    Change {
+        /// What was changed.
+        change: Change,
+        /// What is worth knowing about it.
+        notes: Vec<String>,
+    },
+}
+
+impl Step {
+    /// The answer to an act.
+    #[must_use]
+    pub fn answer(&self) -> Option<&Answer> {
+        match self {
+            Self::Act { answer, .. } => Some(answer),
+            Self::Change { .. } => None,
+        }
+    }
+}
+
+/// Why a line cannot be rehearsed.
+#[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
+pub enum RehearsalError {
+    /// It names no actor, or several.
+    #[error(transparent)]
+    Actor(#[from] ActorError),
+    /// The change cannot be made.
+    #[error(transparent)]
+    Change(#[from] ChangeError),
+}
+
+/// A stage on which acts have consequences. Trees are shared with the stage it began on until something changes them.
+#[derive(Clone, Debug)]
+pub struct Rehearsal {
+    scene: Scene,
+    start: Stage,
+    stage: Stage,
+    /// What was before each line.
+    earlier: Vec<(Scene, Stage)>,
+    steps: Vec<Step>,
+}
+
+impl Rehearsal {
+    /// Begins on the prepared scene, with `host` as one actor more.
+    #[must_use]
+    pub fn new(scene: Scene) -> Self {
+        let stage = stage_with_host(&scene);
+        Self { scene, start: stage.clone(), stage, earlier: Vec::new(), steps: Vec::new() }
+    }
+
+    /// The stage as the lines so far leave it.
+    #[must_use]
+    pub const fn stage(&self) -> &Stage {
+        &self.stage
+    }
+
+    /// The lines so far.
+    #[must_use]
+    pub fn steps(&self) -> &[Step] {
+        &self.steps
+    }
+
+    /// The next line. Only what is allowed whatever the missing facts are is carried out.
+    ///
+    /// A change of a description gives every actor the identity and the mount flags that follow from it; what lies on
+    /// the disks stays as the lines so far left it, since nothing is prepared again.
+    ///
+    /// # Errors
+    /// It names no actor, or the change cannot be made; then nothing happened.
+    pub fn next(&mut self, sentence: &Sentence) -> Result<&Step, RehearsalError> {
+        let (scene, before) = (self.scene.clone(), self.stage.clone());
+        let step = match sentence {
+            Sentence::Act(act) => {
+                let done = perform(&mut self.stage, act)?;
+                Step::Act { answer: Box::new(done.answer), carried: done.carried }
+            }
+            Sentence::Change(change) => {
+                let notes = self.change(change)?;
+                Step::Change { change: change.clone(), notes }
+            }
+        };
+        self.earlier.push((scene, before));
+        self.steps.push(step);
+        Ok(&self.steps[self.steps.len() - 1])
+    }
+
+    /// Takes the last line back; `false` where there is none.
+    pub fn undo(&mut self) -> Option<Step> {
+        let (scene, stage) = self.earlier.pop()?;
+        (self.scene, self.stage) = (scene, stage);
+        self.steps.pop()
+    }
+
+    /// The directories that the lines changed something in, before the first of them and now.
+    #[must_use]
+    pub fn listings(&self) -> Vec<Listing> {
+        listings(&self.start, &self.stage, self.carried())
+    }
+
+    /// The acts that changed something.
+    fn carried(&self) -> impl Iterator<Item = &Act> {
+        self.steps.iter().filter_map(|step| match step {
+            Step::Act { answer, carried: Carried::Out } => Some(&answer.act),
+            Step::Act { .. } | Step::Change { .. } => None,
+        })
+    }
+
+    fn change(&mut self, change: &Change) -> Result<Vec<String>, RehearsalError> {
+        let mut scene = self.scene.clone();
+        let changes = Changes::new(vec![change.clone()]);
+        for (_, name) in changes.actors() {
+            self.stage.actor(name)?;
+        }
+        let notes = changes.scene(&mut scene)?;
+        let next = stage_with_host(&scene);
+        for (actor, model) in self.stage.actors.iter_mut().zip(&next.actors) {
+            actor.identity = model.identity.clone();
+            actor.credentials = model.credentials.clone();
+            actor.blocked = model.blocked.clone();
+            actor.mounts.take_flags(&model.mounts);
+        }
+        self.scene = scene;
+        Ok(notes)
+    }
+}

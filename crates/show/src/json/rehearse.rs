@@ -1,0 +1,124 @@
+//! `rehearse` for machines.
+
+use std::io::{self, Write};
+
+use mivask_core::carry::Carried;
+use mivask_core::question::{Line, Listed, Listing, Step};
+use serde::Serialize;
+
+use super::answers::ActJson;
+use super::{FORMAT, JsonPath, number};
+
+#[derive(Serialize)]
+struct Rehearsed<'a> {
+    mivask: u8,
+    steps: Vec<StepJson<'a>>,
+    listings: Vec<ListingJson<'a>>,
+}
+
+#[derive(Serialize)]
+#[serde(untagged)]
+enum StepJson<'a> {
+    Act {
+        #[serde(flatten)]
+        act: Box<ActJson<'a>>,
+        carried_out: bool,
+        not_carried_out: Option<&'a str>,
+    },
+    Change {
+        change: String,
+        notes: &'a [String],
+    },
+}
+
+#[derive(Serialize)]
+struct ListingJson<'a> {
+    actor: &'a str,
+    directory: JsonPath,
+    source: &'a str,
+    entries: Vec<EntryJson>,
+    omitted: usize,
+}
+
+#[derive(Serialize)]
+struct EntryJson {
+    name: JsonPath,
+    changed: bool,
+    before: Option<LineJson>,
+    after: Option<LineJson>,
+}
+
+#[derive(Serialize)]
+struct LineJson {
+    kind: &'static str,
+    mode: Option<String>,
+    uid: Option<u32>,
+    gid: Option<u32>,
+    disk_uid: Option<u32>,
+    disk_gid: Option<u32>,
+    acl: Option<String>,
+    target: Option<JsonPath>,
+}
+
+impl LineJson {
+    fn new(line: &Line) -> Self {
+        Self {
+            kind: line.kind.word(),
+            mode: line.mode.map(|mode| mode.to_string()),
+            uid: line.uid.and_then(|id| number(id.raw())),
+            gid: line.gid.and_then(|id| number(id.raw())),
+            disk_uid: line.disk_uid.and_then(|id| number(id.raw())),
+            disk_gid: line.disk_gid.and_then(|id| number(id.raw())),
+            acl: line.acl.clone(),
+            target: line.target.as_deref().map(JsonPath::new),
+        }
+    }
+}
+
+impl<'a> StepJson<'a> {
+    fn new(step: &'a Step) -> Self {
+        match step {
+            Step::Act { answer, carried } => {
+                let open = if let Carried::Open(reason) = carried { Some(&**reason) } else { None };
+                Self::Act {
+                    act: Box::new(ActJson::new(answer)),
+                    carried_out: *carried == Carried::Out,
+                    not_carried_out: open,
+                }
+            }
+            Step::Change { change, notes } => Self::Change { change: change.to_string(), notes },
+        }
+    }
+}
+
+impl<'a> ListingJson<'a> {
+    fn new(listing: &'a Listing) -> Self {
+        let entry = |entry: &Listed| EntryJson {
+            name: JsonPath::new(&entry.name),
+            changed: entry.changed(),
+            before: entry.before.as_ref().map(LineJson::new),
+            after: entry.after.as_ref().map(LineJson::new),
+        };
+        Self {
+            actor: &listing.actor,
+            directory: JsonPath::new(&listing.directory),
+            source: &listing.source,
+            entries: listing.entries.iter().map(entry).collect(),
+            omitted: listing.omitted,
+        }
+    }
+}
+
+/// `rehearse`: the lines in order in `steps`, and the directories that changed in `listings`.
+///
+/// # Errors
+/// Whatever `out` refuses.
+pub fn rehearsed(out: &mut dyn Write, steps: &[Step], listings: &[Listing]) -> io::Result<()> {
+    let rehearsed = Rehearsed {
+        mivask: FORMAT,
+        steps: steps.iter().map(StepJson::new).collect(),
+        listings: listings.iter().map(ListingJson::new).collect(),
+    };
+    serde_json::to_writer_pretty(&mut *out, &rehearsed)?;
+    writeln!(out)
+}
