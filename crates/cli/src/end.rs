@@ -63,6 +63,9 @@ pub(crate) enum Failure {
     /// An actor's name is wrong.
     #[error(transparent)]
     Actor(#[from] ActorError),
+    /// A change cannot be made.
+    #[error(transparent)]
+    Change(#[from] mivask_core::change::ChangeError),
     /// A source of on-disk facts cannot be used.
     #[error("{0}")]
     Disk(DiskError),

@@ -5,6 +5,7 @@ use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 
 use mivask_core::act::Act;
+use mivask_core::change::Changes;
 use mivask_core::prepare;
 use mivask_core::question::{Remark, remarks};
 use mivask_core::runtime::{Flavour, Runtime};
@@ -17,6 +18,7 @@ use mivask_read::process;
 use mivask_read::slip::{Severity, Slips};
 use mivask_show::sides::{Facet, Side};
 
+use crate::change;
 use crate::end::{End, Failure};
 use crate::facts;
 use crate::options::Input;
@@ -25,6 +27,8 @@ use crate::options::Input;
 pub(crate) struct Whole {
     scene: Scene,
     strict: bool,
+    /// What was changed.
+    pub changes: Changes,
     /// Every actor.
     pub stage: Stage,
 }
@@ -32,15 +36,18 @@ pub(crate) struct Whole {
 impl Whole {
     /// What `input` describes, under the first runtime it names.
     pub(crate) fn read(input: &Input, reach: &Reach, err: &mut dyn Write) -> Result<Self, Failure> {
+        let changes = change::read(&input.change, err)?;
         let mut scene = scene(input, reach, err)?;
         choose_for(&mut scene, input.runtime.first().copied())?;
-        let stage = prepare::stage(&scene);
-        Ok(Self { scene, strict: input.strict, stage })
+        change::scene(&changes, &mut scene, err)?;
+        let mut stage = prepare::stage(&scene);
+        changes.files(&mut stage)?;
+        Ok(Self { scene, strict: input.strict, changes, stage })
     }
 
-    /// The scene alone.
-    pub(crate) fn into_scene(self) -> Scene {
-        self.scene
+    /// The scene, and the changes of files that are not made in it.
+    pub(crate) fn into_scene(self) -> (Scene, Changes) {
+        (self.scene, self.changes)
     }
 
     /// Prints the remarks on those who act.
@@ -91,11 +98,15 @@ pub(crate) fn sides(
     if input.runtime.len() < 2 {
         return Ok(None);
     }
+    let changes = change::read(&input.change, err)?;
     let mut scene = scene(input, &Reach::default(), err)?;
+    change::scene(&changes, &mut scene, err)?;
     let mut sides = Vec::new();
     for runtime in &input.runtime {
         choose_for(&mut scene, Some(*runtime))?;
-        let facets = answer(&prepare::stage(&scene), err)?;
+        let mut stage = prepare::stage(&scene);
+        changes.files(&mut stage)?;
+        let facets = answer(&stage, err)?;
         sides.push(Side { runtime: runtime.word(), facets });
     }
     Ok(Some(sides))
@@ -112,6 +123,7 @@ pub(crate) fn print_sides(out: &mut dyn Write, sides: &[Side], json: bool) -> Re
 }
 
 fn scene(input: &Input, reach: &Reach, err: &mut dyn Write) -> Result<Scene, Failure> {
+    let reach = &change::reach(reach, &input.change);
     let mut scene = match process::named(&input.input) {
         Some(pid) => running(pid, reach)?,
         None => checked(input, err, |slips| match merged(input) {
@@ -143,6 +155,7 @@ pub(crate) fn reach_of(sentences: &[String]) -> Reach {
 
 /// The same with the workloads apart, so that they need not all be held.
 pub(crate) fn outline(input: &Input, reach: &Reach, err: &mut dyn Write) -> Result<Outline, Failure> {
+    let reach = &change::reach(reach, &input.change);
     let mut outline = match process::named(&input.input) {
         Some(pid) => Outline::of(running(pid, reach)?),
         None => checked(input, err, |slips| match merged(input) {

@@ -1,6 +1,7 @@
 //! The `mivask` program: arguments in, an answer on standard output, an exit status.
 
 mod args;
+mod change;
 mod commands;
 mod end;
 mod facts;

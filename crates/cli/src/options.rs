@@ -46,6 +46,12 @@ pub(crate) struct Input {
     /// May be repeated.
     #[arg(long, value_name = "NAME=SOURCE", value_parser = named_source)]
     pub image: Vec<NamedSource>,
+    /// What is different, as a sentence: 'gauge becomes 7102:7200', 'pod filesystem-group 7400', 'gauge umask 0002',
+    /// 'gauge drops ALL', 'gauge mounts /data with ro', 'gauge sets-mode g+w on /data/**', 'host joins gauge to tides'.
+    /// Files are changed by an administrator where the actor sees them, those of `host` before they are mounted. May be
+    /// repeated.
+    #[arg(long, value_name = "CHANGE")]
+    pub change: Vec<String>,
     /// Warnings end it as errors do.
     #[arg(long)]
     pub strict: bool,

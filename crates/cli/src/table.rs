@@ -1,10 +1,13 @@
 //! Questions about single actors, answered workload by workload.
 
+use std::borrow::Cow;
 use std::collections::BTreeSet;
 use std::io::{self, Write};
 
+use mivask_core::change::Changes;
 use mivask_core::prepare::Staging;
 use mivask_core::question::{Remark, remarks};
+use mivask_core::scene::Workload;
 use mivask_core::stage::{Actor, Stage};
 use mivask_disk::process::Reach;
 use mivask_read::input::Disk;
@@ -12,6 +15,7 @@ use mivask_read::outline::Outline;
 use mivask_show::json::List;
 use mivask_show::sides::{Facet, Side};
 
+use crate::change;
 use crate::end::{End, Failure};
 use crate::load::{Told, choose, outline, print_sides};
 use crate::options::{Common, Format};
@@ -48,23 +52,25 @@ impl<R> Table<'_, R> {
         out: &mut dyn Write,
         err: &mut dyn Write,
     ) -> Result<End, Failure> {
+        let changes = change::read(&common.input.change, err)?;
         let mut outline = outline(&common.input, &self.reach, err)?;
+        change::outline(&changes, &mut outline, err)?;
         // Nothing is printed before it is known who is meant.
         let chosen = chosen(&outline, &common.actor)?;
         let runtimes = &common.input.runtime;
         if runtimes.len() > 1 {
-            return self.side_by_side(&mut outline, &chosen, common, out);
+            return self.side_by_side(&mut outline, &changes, &chosen, (common, out));
         }
         choose(&mut outline, runtimes.first().copied())?;
         let mut told = Told::default();
         if common.input.strict {
-            self.each(&outline, &chosen, &mut |remarks, _| told.remarks(remarks, err))?;
+            self.each((&outline, &changes), &chosen, &mut |remarks, _| told.remarks(remarks, err))?;
             told.refuse(true)?;
         }
         match common.format {
             Format::Json => {
                 let mut list = List::begin(out, self.list)?;
-                self.each(&outline, &chosen, &mut |remarks, rows| {
+                self.each((&outline, &changes), &chosen, &mut |remarks, rows| {
                     told.remarks(remarks, err)?;
                     Ok((self.json)(&mut list, &rows)?)
                 })?;
@@ -72,7 +78,7 @@ impl<R> Table<'_, R> {
             }
             Format::Text => {
                 let mut first = true;
-                self.each(&outline, &chosen, &mut |remarks, rows| {
+                self.each((&outline, &changes), &chosen, &mut |remarks, rows| {
                     told.remarks(remarks, err)?;
                     if rows.is_empty() {
                         return Ok(());
@@ -91,15 +97,15 @@ impl<R> Table<'_, R> {
     fn side_by_side(
         &self,
         outline: &mut Outline,
+        changes: &Changes,
         chosen: &BTreeSet<usize>,
-        common: &Common,
-        out: &mut dyn Write,
+        (common, out): (&Common, &mut dyn Write),
     ) -> Result<End, Failure> {
         let mut sides = Vec::new();
         for runtime in &common.input.runtime {
             choose(outline, Some(*runtime))?;
             let mut facets = Vec::new();
-            self.each(outline, chosen, &mut |_, rows| {
+            self.each((outline, changes), chosen, &mut |_, rows| {
                 facets.extend((self.facets)(&rows));
                 Ok(())
             })?;
@@ -108,8 +114,13 @@ impl<R> Table<'_, R> {
         print_sides(out, &sides, common.format == Format::Json)
     }
 
-    fn each(&self, outline: &Outline, chosen: &BTreeSet<usize>, take: Taking<'_, R>) -> Result<(), Failure> {
-        each(outline, chosen, &mut |stage, actors, remarks| {
+    fn each(
+        &self,
+        told: (&Outline, &Changes),
+        chosen: &BTreeSet<usize>,
+        take: Taking<'_, R>,
+    ) -> Result<(), Failure> {
+        each(told, chosen, &mut |stage, actors, remarks| {
             take(remarks, actors.iter().flat_map(|actor| (self.ask)(stage, actor)).collect())
         })
     }
@@ -124,12 +135,22 @@ pub(crate) fn chosen(outline: &Outline, names: &[String]) -> Result<BTreeSet<usi
 /// Takes the stage of one workload, those of its actors that are asked about, and the remarks on them.
 type Visiting<'a> = &'a mut dyn FnMut(&Stage, &[&Actor], Vec<Remark>) -> Result<(), Failure>;
 
-/// Stages workload by workload.
-pub(crate) fn each(outline: &Outline, chosen: &BTreeSet<usize>, visit: Visiting<'_>) -> Result<(), Failure> {
+/// Stages workload by workload, each with what is changed about it.
+pub(crate) fn each(
+    (outline, changes): (&Outline, &Changes),
+    chosen: &BTreeSet<usize>,
+    visit: Visiting<'_>,
+) -> Result<(), Failure> {
     let scene = &outline.scene;
     let mut staging = Staging::new(scene, outline.cast.clone());
-    outline.each(&Disk, &mut |workload| {
-        let stage = staging.next(workload);
+    outline.each(&Disk, &mut |told| {
+        let mut changed = Cow::Borrowed(told);
+        if !changes.is_empty() {
+            changes.workload(changed.to_mut())?;
+        }
+        let workload: &Workload = &changed;
+        let mut stage = staging.next(workload);
+        changes.files(&mut stage)?;
         let number = |actor: &Actor| stage.actors.iter().position(|other| std::ptr::eq(other, actor));
         let wanted = |actor: &Actor| {
             chosen.is_empty() || number(actor).is_some_and(|at| chosen.contains(&(stage.first + at)))

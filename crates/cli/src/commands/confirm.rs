@@ -37,6 +37,9 @@ pub(crate) struct Args {
     /// Under which runtime.
     #[arg(long, value_name = "NAME", value_parser = runtime_name(), conflicts_with = "random")]
     runtime: Option<Runtime>,
+    /// What is different, as a sentence, such as 'gauge sets-mode g+w on /data'. May be repeated.
+    #[arg(long, value_name = "CHANGE", conflicts_with = "random")]
+    change: Vec<String>,
     /// What to build on: tmpfs, ext4, xfs or btrfs, or `told` for what the scene says of each volume. With --random,
     /// also overlay, erofs and squashfs; may then be repeated.
     #[arg(long, value_name = "NAME")]

@@ -2,7 +2,8 @@
 
 use std::sync::Arc;
 
-use crate::act::{Act, Owner, Verb};
+use super::pattern::{Globs, expanded};
+use crate::act::{Act, Owner, Verb, quoted};
 use crate::carry::{Carried, carry_out};
 use crate::decide::decide;
 use crate::explore::explore;
@@ -15,7 +16,7 @@ use crate::view::View;
 
 /// Carries `act` out where its actor sees the path, as root with every capability and without regard to read-only
 /// mounts. Ids are those the actor sees. An actor who is on another stage changes nothing here.
-pub(super) fn administer(stage: &mut Stage, act: &Act) -> Result<(), String> {
+pub(super) fn administer(stage: &mut Stage, act: &Act, globs: &dyn Globs) -> Result<(), String> {
     if act.verb.only_looks() {
         return Err(format!("`{}` changes nothing", act.verb.word()));
     }
@@ -27,9 +28,21 @@ pub(super) fn administer(stage: &mut Stage, act: &Act) -> Result<(), String> {
     let namespace = namespace.unwrap_or_else(|| Arc::new(UserNamespace::initial()));
     let table = writable(&actor.mounts);
     let act = Act { verb: outside(&act.verb, &namespace)?, ..act.clone() };
+    let all = expanded(stage, &table, &act, globs)?;
+    let pattern = all.len() > 1;
+    for act in all {
+        single(stage, &table, &act).map_err(|reason| match pattern {
+            true => format!("{}: {reason}", quoted(&act.path)),
+            false => reason,
+        })?;
+    }
+    Ok(())
+}
+
+fn single(stage: &mut Stage, table: &MountTable, act: &Act) -> Result<(), String> {
     let root = root_credentials();
     let explored = explore(|w| {
-        let mut view = View::new(stage, &table, &root, "an administrator");
+        let mut view = View::new(stage, table, &root, "an administrator");
         view.all_devices = true;
         decide(&view, &act.verb, &act.path, w)
     });
@@ -48,7 +61,7 @@ pub(super) fn administer(stage: &mut Stage, act: &Act) -> Result<(), String> {
             return Err(format!("it depends on a fact that nobody told: {fact}"));
         }
     }
-    match carry_out(stage, &table, &UserNamespace::initial(), &act, &effect) {
+    match carry_out(stage, table, &UserNamespace::initial(), act, &effect) {
         Carried::Nothing | Carried::Out => Ok(()),
         Carried::Open(reason) => Err(reason.to_string()),
     }

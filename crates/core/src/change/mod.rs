@@ -8,12 +8,15 @@ mod account;
 mod administer;
 mod numbers;
 mod parse;
+mod pattern;
 mod process;
 
 use std::fmt;
+use std::sync::Arc;
 
 pub use numbers::{NumberHint, free_id, hints};
 pub use parse::{Sentence, parse_change, parse_sentence};
+pub use pattern::{Globs, Matcher, NoGlobs};
 
 use crate::act::{Act, quoted};
 use crate::mode::Mode;
@@ -24,8 +27,7 @@ use crate::stage::Stage;
 /// One change.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub enum Change {
-    /// Files: an act of an actor, or of `host`, that an administrator carries out. The path may hold a pattern, which
-    /// [`Changes::new`] wants expanded.
+    /// Files: an act of an actor, or of `host`, that an administrator carries out. The path may be a pattern.
     Files(Act),
     /// The process of one actor.
     Process(String, Process),
@@ -138,30 +140,39 @@ impl ChangeError {
 }
 
 /// Several changes, in order.
-#[derive(Clone, Debug, Default)]
-pub struct Changes(Vec<Change>);
+#[derive(Clone, Debug)]
+pub struct Changes {
+    all: Vec<Change>,
+    globs: Arc<dyn Globs>,
+}
 
 impl Changes {
-    /// These changes.
+    /// These changes, of which none has a pattern.
     #[must_use]
-    pub const fn new(all: Vec<Change>) -> Self {
-        Self(all)
+    pub fn new(all: Vec<Change>) -> Self {
+        Self::with_globs(all, Arc::new(NoGlobs))
+    }
+
+    /// These changes, with patterns as `globs` reads them.
+    #[must_use]
+    pub fn with_globs(all: Vec<Change>, globs: Arc<dyn Globs>) -> Self {
+        Self { all, globs }
     }
 
     /// Whether nothing changes.
     #[must_use]
     pub fn is_empty(&self) -> bool {
-        self.0.is_empty()
+        self.all.is_empty()
     }
 
     /// Each change.
     pub fn iter(&self) -> impl Iterator<Item = &Change> {
-        self.0.iter()
+        self.all.iter()
     }
 
     /// The actor each change names, where it names one: a container, or `workload/container`.
     pub fn actors(&self) -> impl Iterator<Item = (&Change, &str)> {
-        self.0.iter().filter_map(|change| {
+        self.all.iter().filter_map(|change| {
             let name = match change {
                 Change::Files(act) => act.actor.as_str(),
                 Change::Process(actor, _) | Change::Accounts(actor, _) => actor.as_str(),
@@ -182,14 +193,14 @@ impl Changes {
         workloads: &[Workload],
     ) -> Result<Vec<String>, ChangeError> {
         let mut notes = Vec::new();
-        for change in &self.0 {
+        for change in &self.all {
             match change {
                 Change::Accounts(whose, what) => {
                     account::change(scene, workloads, whose, what, &mut notes)
                         .map_err(|reason| ChangeError::new(change, reason))?;
                 }
                 Change::Files(act) if act.actor == HOST => {
-                    on_host(scene, act).map_err(|reason| ChangeError::new(change, reason))?;
+                    on_host(scene, act, &*self.globs).map_err(|reason| ChangeError::new(change, reason))?;
                 }
                 Change::FilesystemGroup(gid) | Change::Joins(gid) => {
                     notes.extend(hints(scene, *gid, None).into_iter().map(|hint| hint.to_string()));
@@ -206,7 +217,7 @@ impl Changes {
     /// The first change that cannot be made.
     pub fn workload(&self, workload: &mut Workload) -> Result<Vec<String>, ChangeError> {
         let mut notes = Vec::new();
-        for change in &self.0 {
+        for change in &self.all {
             process::change(workload, change, &mut notes)
                 .map_err(|reason| ChangeError::new(change, reason))?;
         }
@@ -218,12 +229,14 @@ impl Changes {
     /// # Errors
     /// The first change that cannot be made.
     pub fn files(&self, stage: &mut Stage) -> Result<(), ChangeError> {
-        for change in &self.0 {
+        for change in &self.all {
             let Change::Files(act) = change else { continue };
-            if act.actor == HOST && stage.actor(HOST).is_err() {
+            // The host's files were changed before anything was prepared.
+            if act.actor == HOST {
                 continue;
             }
-            administer::administer(stage, act).map_err(|reason| ChangeError::new(change, reason))?;
+            administer::administer(stage, act, &*self.globs)
+                .map_err(|reason| ChangeError::new(change, reason))?;
         }
         Ok(())
     }
@@ -246,7 +259,7 @@ impl Changes {
 }
 
 /// Makes a change of the host's files before anything is prepared.
-fn on_host(scene: &mut Scene, act: &Act) -> Result<(), String> {
+fn on_host(scene: &mut Scene, act: &Act, globs: &dyn Globs) -> Result<(), String> {
     let workloads = std::mem::take(&mut scene.workloads);
     let mut stage = stage_with_host(scene);
     scene.workloads = workloads;
@@ -255,7 +268,7 @@ fn on_host(scene: &mut Scene, act: &Act) -> Result<(), String> {
             "nobody told what lies on the host: give `host: { tree: ... }` in a scene file".to_owned()
         );
     }
-    administer::administer(&mut stage, act)?;
+    administer::administer(&mut stage, act, globs)?;
     let first = stage.source_ids().next();
     scene.host.tree = first.map(|source| stage.source(source).tree.clone());
     Ok(())

@@ -63,11 +63,15 @@ pub struct Rehearsal {
 }
 
 impl Rehearsal {
-    /// Begins on the prepared scene, with `host` as one actor more.
-    #[must_use]
-    pub fn new(scene: Scene) -> Self {
-        let stage = stage_with_host(&scene);
-        Self { scene, start: stage.clone(), stage, earlier: Vec::new(), steps: Vec::new() }
+    /// Begins on the prepared scene, with `host` as one actor more, after `changes`, which were made in `scene` already
+    /// as far as they concern it.
+    ///
+    /// # Errors
+    /// A change of files cannot be made.
+    pub fn new(scene: Scene, changes: &Changes) -> Result<Self, ChangeError> {
+        let mut stage = stage_with_host(&scene);
+        changes.files(&mut stage)?;
+        Ok(Self { scene, start: stage.clone(), stage, earlier: Vec::new(), steps: Vec::new() })
     }
 
     /// The stage as the lines so far leave it.

@@ -11,6 +11,7 @@ use mivask_show::text;
 
 use super::Args;
 use super::wanted::Filter;
+use crate::change;
 use crate::end::{End, Failure};
 use crate::load::{Told, choose, layout, outline};
 use crate::options::Format;
@@ -27,12 +28,14 @@ pub(super) fn run(
     if input.runtime.len() > 1 {
         return Err(Failure::OneRuntimeAtATime("--tree"));
     }
+    let changes = change::read(&input.change, err)?;
     let mut outline = outline(input, &Reach { paths: paths.to_vec(), whole: true }, err)?;
+    change::outline(&changes, &mut outline, err)?;
     let chosen = chosen(&outline, &args.common.actor)?;
     choose(&mut outline, input.runtime.first().copied())?;
     let mut told = Told::default();
     let mut telling = Telling::begin(args, out)?;
-    each(&outline, &chosen, &mut |stage, actors, remarks| {
+    each((&outline, &changes), &chosen, &mut |stage, actors, remarks| {
         told.remarks(remarks, err)?;
         for actor in actors {
             for start in starts(actor, paths) {

@@ -20,6 +20,7 @@ pub(super) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         merge: Vec::new(),
         disk: Vec::new(),
         image: Vec::new(),
+        change: args.change.clone(),
         runtime: args.runtime.into_iter().collect(),
         strict: false,
     };

@@ -53,7 +53,8 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     let script = Script::read(args)?;
     let reach = Reach { whole: args.interactive, ..load::reach_of(&script.texts()) };
     let whole = load::Whole::read(&args.input, &reach, err)?;
-    let mut rehearsal = Rehearsal::new(whole.into_scene());
+    let (scene, changes) = whole.into_scene();
+    let mut rehearsal = Rehearsal::new(scene, &changes)?;
     let lines = script.sentences(rehearsal.stage(), err)?;
     let text = args.format == Format::Text;
     let layout = load::layout();

@@ -1,0 +1,104 @@
+//! `--change`: sentences on the command line, made in what was read.
+
+use std::io::Write;
+use std::os::unix::ffi::OsStrExt;
+use std::sync::Arc;
+
+use globset::GlobBuilder;
+use mivask_core::cast::Cast;
+use mivask_core::change::{Change, Changes, Globs, Matcher, parse_change};
+use mivask_core::scene::{Scene, Workload};
+use mivask_disk::process::Reach;
+use mivask_read::input::Disk;
+use mivask_read::outline::Outline;
+use mivask_read::slip::{Severity, Slips};
+use mivask_read::text::SourceText;
+use mivask_show::safe;
+
+use crate::end::Failure;
+use crate::load;
+
+/// The pattern language of `--matching`.
+#[derive(Debug)]
+struct Patterns;
+
+impl Globs for Patterns {
+    fn matcher(&self, pattern: &[u8]) -> Result<Matcher, String> {
+        let text = std::str::from_utf8(pattern).map_err(|_| "a pattern is UTF-8".to_owned())?;
+        let glob = GlobBuilder::new(text).literal_separator(true).build();
+        let matcher = glob.map_err(|error| error.kind().to_string())?.compile_matcher();
+        Ok(Box::new(move |path| matcher.is_match(std::ffi::OsStr::from_bytes(path))))
+    }
+}
+
+/// Every change of the command line, or every mistake in them.
+pub(crate) fn read(sentences: &[String], err: &mut dyn Write) -> Result<Changes, Failure> {
+    let mut slips = Slips::default();
+    let mut all: Vec<Change> = Vec::new();
+    for (index, text) in sentences.iter().enumerate() {
+        match parse_change(text) {
+            Ok(change) => all.push(change),
+            Err(error) => {
+                let source = SourceText::new(&format!("change {}", index + 1), text);
+                slips.add(Severity::Error, &source, &error.span, error.to_string(), Some(error.kind.help()));
+            }
+        }
+    }
+    load::report(&slips, err)?;
+    load::refuse_errors(&slips)?;
+    Ok(Changes::with_globs(all, Arc::new(Patterns)))
+}
+
+/// Whoever is named must be there.
+fn known(changes: &Changes, cast: &Cast) -> Result<(), Failure> {
+    Ok(changes.actors().try_for_each(|(_, name)| cast.find(name).map(drop))?)
+}
+
+/// Makes all that concerns a scene, and tells what is worth knowing.
+pub(crate) fn scene(changes: &Changes, scene: &mut Scene, err: &mut dyn Write) -> Result<(), Failure> {
+    if changes.is_empty() {
+        return Ok(());
+    }
+    known(changes, &scene.cast())?;
+    tell(&changes.scene(scene)?, err)
+}
+
+/// Makes all that concerns accounts and the host; workloads are changed one by one, when they are staged.
+pub(crate) fn outline(changes: &Changes, outline: &mut Outline, err: &mut dyn Write) -> Result<(), Failure> {
+    if changes.is_empty() {
+        return Ok(());
+    }
+    known(changes, &outline.cast.clone())?;
+    let mut notes = Vec::new();
+    // Accounts are those of the image of an actor, whose workload may have to be read again.
+    let mut concerned: Vec<Workload> = Vec::new();
+    outline.each(&Disk, &mut |workload| -> Result<(), Failure> {
+        let named = |name: &str| {
+            let mut containers = workload.containers.iter();
+            containers.any(|one| name == one.name || name == format!("{}/{}", workload.name, one.name))
+        };
+        if changes.actors().any(|(_, name)| named(name)) {
+            let mut workload = workload.clone();
+            notes.extend(changes.workload(&mut workload)?);
+            concerned.push(workload);
+        }
+        Ok(())
+    })?;
+    let (scene, _) = outline.parts();
+    notes.extend(changes.surroundings(scene, &concerned)?);
+    tell(&notes, err)
+}
+
+fn tell(notes: &[String], err: &mut dyn Write) -> Result<(), Failure> {
+    for note in notes {
+        writeln!(err, "note: {}", safe(note))?;
+    }
+    Ok(())
+}
+
+/// `reach` with the paths that changes speak of, for inputs of which not everything is read.
+pub(crate) fn reach(reach: &Reach, sentences: &[String]) -> Reach {
+    let more = load::reach_of(sentences);
+    let pattern = more.paths.iter().any(|path| path.contains(&b'*'));
+    Reach { paths: reach.paths.iter().cloned().chain(more.paths).collect(), whole: reach.whole || pattern }
+}

@@ -1,0 +1,81 @@
+//! Changes of many files at once: the path is a pattern.
+
+use std::fmt;
+
+use crate::act::Act;
+use crate::mode::FileKind;
+use crate::mount::MountTable;
+use crate::onlooker::{Sight, look};
+use crate::stage::Stage;
+use crate::walk::Follow;
+
+/// Tells whether a path matches.
+pub type Matcher = Box<dyn Fn(&[u8]) -> bool>;
+
+/// Makes matchers of patterns such as `/data/**/*.csv`; this crate has no pattern language of its own.
+pub trait Globs: fmt::Debug {
+    /// The matcher of a pattern.
+    ///
+    /// # Errors
+    /// Why it is no pattern.
+    fn matcher(&self, pattern: &[u8]) -> Result<Matcher, String>;
+}
+
+/// Knows no patterns: every path is meant as it stands.
+#[derive(Clone, Copy, Debug)]
+pub struct NoGlobs;
+
+impl Globs for NoGlobs {
+    fn matcher(&self, _: &[u8]) -> Result<Matcher, String> {
+        Err("patterns are not known here".to_owned())
+    }
+}
+
+/// The acts that `act` stands for: itself, or one for each path that its pattern matches, symbolic links left out as a
+/// recursive change leaves them alone.
+///
+/// # Errors
+/// The pattern is none, or matches nothing.
+pub(super) fn expanded(
+    stage: &Stage,
+    table: &MountTable,
+    act: &Act,
+    globs: &dyn Globs,
+) -> Result<Vec<Act>, String> {
+    let Some(start) = act.path.iter().position(|byte| matches!(byte, b'*' | b'?' | b'[')) else {
+        return Ok(vec![act.clone()]);
+    };
+    // A name may hold such a character: what is there as it stands is meant as it stands.
+    if matches!(look(stage, table, &act.path, Follow::AllButLast), Ok(Sight::There(_))) {
+        return Ok(vec![act.clone()]);
+    }
+    let matches = globs.matcher(&act.path)?;
+    let base = act.path[..start].iter().rposition(|byte| *byte == b'/').map_or(0, |at| at);
+    let mut found = Vec::new();
+    let mut pending = vec![act.path[..base].to_vec()];
+    while let Some(directory) = pending.pop() {
+        let Ok(Sight::There(place)) = look(stage, table, or_root(&directory), Follow::Links) else {
+            continue;
+        };
+        let Some(id) = place.inode else { continue };
+        for (name, child) in stage.source(place.source).tree.children(id) {
+            let path = [directory.as_slice(), b"/", name].concat();
+            let kind = stage.source(place.source).tree.inode(child).kind;
+            if matches(&path) && kind != FileKind::Link {
+                found.push(Act { path: path.clone(), ..act.clone() });
+            }
+            if kind == FileKind::Directory {
+                pending.push(path);
+            }
+        }
+    }
+    if found.is_empty() {
+        return Err("the pattern matches nothing that is listed".to_owned());
+    }
+    found.sort_by(|a, b| a.path.cmp(&b.path));
+    Ok(found)
+}
+
+fn or_root(path: &[u8]) -> &[u8] {
+    if path.is_empty() { b"/" } else { path }
+}
