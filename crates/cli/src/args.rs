@@ -3,7 +3,7 @@
 use clap::{Parser, Subcommand};
 
 use crate::commands::{
-    access, ask, confirm, decode, demo, identity, imprint, mounts, rehearse, schema, survey, why,
+    access, ask, compare, confirm, decode, demo, identity, imprint, mounts, rehearse, schema, survey, why,
 };
 use crate::options::Color;
 
@@ -35,6 +35,7 @@ pub(crate) enum Command {
     Why(why::Args),
     Imprint(imprint::Args),
     Rehearse(rehearse::Args),
+    Compare(compare::Args),
     Decode(decode::Args),
     Survey(survey::Args),
     Confirm(confirm::Args),

@@ -108,6 +108,11 @@ pub(crate) enum Failure {
     /// A command that answers under one runtime.
     #[error("{0} answers under one runtime at a time")]
     OneRuntimeAtATime(&'static str),
+    /// There is only one scene.
+    #[error(
+        "there is nothing to compare with: name a second scene, or write a --change such as --change 'gauge umask 0002'"
+    )]
+    NothingToCompare,
     /// Nothing was asked.
     #[error(
         "no act was given: write one, such as 'gauge writes /data/level.csv', or name a file with --acts"

@@ -28,7 +28,7 @@ impl Color {
 }
 
 /// What to ask about.
-#[derive(Debug, clap::Args)]
+#[derive(Clone, Debug, clap::Args)]
 pub(crate) struct Input {
     /// Kubernetes objects, a Compose file, an OCI configuration, a folder of these, or a scene file; `-` is standard input.
     pub input: PathBuf,

@@ -36,14 +36,14 @@ pub struct Side {
 
 /// A row where the sides differ.
 #[derive(Debug, Serialize)]
-struct Difference<'a> {
-    subject: &'a str,
-    field: &'static str,
+pub(crate) struct Difference<'a> {
+    pub subject: &'a str,
+    pub field: &'static str,
     /// One value a side; `None` where that side says nothing about it.
-    values: Vec<Option<&'a str>>,
+    pub values: Vec<Option<&'a str>>,
 }
 
-fn differences(sides: &[Side]) -> Vec<Difference<'_>> {
+pub(crate) fn differences(sides: &[Side]) -> Vec<Difference<'_>> {
     let mut rows: Vec<Difference<'_>> = Vec::new();
     let mut at = std::collections::HashMap::new();
     for (number, side) in sides.iter().enumerate() {
@@ -134,8 +134,12 @@ pub fn identities(actors: &[Actor]) -> Vec<Facet> {
         }
         let possible = &actor.identity.possible;
         let joined = |of: &dyn Fn(&mivask_core::identity::Identity) -> String| {
-            let mut values: Vec<String> = possible.iter().map(|(_, who)| of(who)).collect();
-            values.dedup();
+            let mut values: Vec<String> = Vec::new();
+            for value in possible.iter().map(|(_, who)| of(who)) {
+                if !values.contains(&value) {
+                    values.push(value);
+                }
+            }
             values.join(" or ")
         };
         add("starts", "yes".to_owned());

@@ -2,6 +2,7 @@
 
 pub(crate) mod access;
 pub(crate) mod ask;
+pub(crate) mod compare;
 pub(crate) mod confirm;
 pub(crate) mod decode;
 pub(crate) mod demo;
@@ -30,6 +31,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         Command::Why(args) => why::run(args, out, err),
         Command::Confirm(args) => confirm::run(args, out, err),
         Command::Imprint(args) => imprint::run(args, out, err),
+        Command::Compare(args) => compare::run(args, out, err),
         Command::Decode(args) => decode::run(args, out),
         Command::Rehearse(args) => rehearse::run(args, out, err),
         Command::Demo(args) => demo::run(args, run_line, out),

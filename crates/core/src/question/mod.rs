@@ -5,6 +5,7 @@
 mod access;
 mod ask;
 mod confirm;
+mod contrast;
 mod decode;
 mod facts;
 mod imprints;
@@ -18,6 +19,7 @@ pub use access::{AccessRow, Cells, access, default_paths};
 pub(crate) use ask::settle;
 pub use ask::{Answer, Dependence, Outcome, ask};
 pub use confirm::{Comparison, Held, Observed, UNSEEN_ACL, compare, unsettled};
+pub use contrast::{Contrast, FileChange, OutcomeChange, Verdict, contrast};
 pub use decode::{Decoded, decode};
 pub use facts::{PathFacts, facts_at, facts_of};
 pub use imprints::{ImprintRow, imprints};

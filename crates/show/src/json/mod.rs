@@ -4,6 +4,7 @@
 //! it is UTF-8 and `{"hex": "..."}` where it is not, so that no name is ever mangled.
 
 mod answers;
+mod compare;
 mod confirm;
 mod decode;
 mod overview;
@@ -12,6 +13,7 @@ mod tables;
 
 use std::io::{self, Write};
 
+pub use compare::compared;
 pub use confirm::{confirmed, random_acts};
 pub use decode::decoded;
 pub use rehearse::rehearsed;

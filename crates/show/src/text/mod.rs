@@ -2,6 +2,7 @@
 
 mod access;
 mod acts;
+mod compare;
 mod confirm;
 mod decode;
 mod depends;
@@ -15,6 +16,7 @@ mod why;
 
 pub use access::{access, access_key};
 pub use acts::acts;
+pub use compare::compared;
 pub use confirm::{confirmed, random_acts};
 pub use decode::decoded;
 pub use identity::identities;

@@ -1,0 +1,112 @@
+//! `compare`: two scenes, or one with and without a change.
+
+use std::io::Write;
+use std::path::PathBuf;
+
+use mivask_core::question::{contrast, mounts};
+use mivask_core::stage::Actor;
+use mivask_disk::process::Reach;
+use mivask_show::compare::{Compared, Half};
+use mivask_show::{json, text};
+
+use crate::end::{End, Failure};
+use crate::load::{self, Whole, layout};
+use crate::options::{Format, Input};
+
+/// Only what differs between two scenes, or between one and the same with a --change: who is somebody else, what is
+/// mounted otherwise, which files look different, and which outcomes opened or closed.
+///
+/// Outcomes are compared for everything below the mounts that the description asks for, or below each --path.
+#[derive(Debug, clap::Args)]
+#[command(
+    after_help = "Examples:\n  mivask compare tides.scene.yaml --change 'gauge becomes 7102:7200'\n  mivask compare before.yaml after.yaml --path /data"
+)]
+pub(crate) struct Args {
+    #[command(flatten)]
+    input: Input,
+    /// The other scene, which each --change is made in; INPUT itself where left out.
+    other: Option<PathBuf>,
+    /// Below which absolute path inside. May be repeated.
+    #[arg(long = "path", value_name = "PATH")]
+    paths: Vec<PathBuf>,
+    /// Only this actor: a container, or WORKLOAD/CONTAINER. May be repeated.
+    #[arg(long, value_name = "NAME")]
+    actor: Vec<String>,
+    /// How to print the answer.
+    #[arg(long, value_name = "FORMAT", default_value = "text")]
+    format: Format,
+}
+
+pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
+    if args.input.runtime.len() > 1 {
+        return Err(Failure::OneRuntimeAtATime("compare"));
+    }
+    if args.other.is_none() && args.input.change.is_empty() {
+        return Err(Failure::NothingToCompare);
+    }
+    let paths = load::inside_paths(&args.paths)?;
+    let reach = Reach { paths: paths.clone(), whole: true };
+    let before = Input { change: Vec::new(), ..args.input.clone() };
+    let mut after = args.input.clone();
+    after.input = args.other.clone().unwrap_or(after.input);
+    let before = Whole::read(&before, &reach, err)?;
+    let mut quiet = Vec::new();
+    let after = {
+        // What is said of the same input is said once; what is said of a change is new.
+        let told = Whole::read(&after, &reach, &mut quiet);
+        repeat(args.other.is_some(), &quiet, err)?;
+        told?
+    };
+    let mut compared = Compared::default();
+    let wanted = |whole: &Whole| -> Result<Vec<String>, Failure> {
+        let all = whole.stage.actors.iter();
+        if args.actor.is_empty() {
+            return Ok(all.map(|actor| actor.name.to_string()).collect());
+        }
+        let found = args.actor.iter().filter_map(|name| whole.stage.actor(name).ok());
+        Ok(found.map(|actor| actor.name.to_string()).collect())
+    };
+    for name in &args.actor {
+        if after.stage.actor(name).is_err() {
+            before.stage.actor(name)?;
+        }
+    }
+    let (old, new) = (wanted(&before)?, wanted(&after)?);
+    let find = |whole: &'_ Whole, name: &str| -> Option<Actor> { whole.stage.actor(name).ok().cloned() };
+    for name in old.iter().chain(new.iter().filter(|name| !old.contains(name))) {
+        let (was, is) = (find(&before, name), find(&after, name));
+        if let Some(actor) = &was {
+            compared.actor(Half::Before, actor, &mounts(&before.stage, actor));
+        }
+        if let Some(actor) = &is {
+            compared.actor(Half::After, actor, &mounts(&after.stage, actor));
+        }
+        if let (Some(was), Some(is)) = (&was, &is) {
+            compared.contrast(contrast((&before.stage, was), (&after.stage, is), &paths));
+        }
+    }
+    match args.format {
+        Format::Text => text::compared(out, &compared, layout())?,
+        Format::Json => json::compared(out, &compared)?,
+    }
+    Ok(End::Answered)
+}
+
+/// Passes on what was said of the second scene: all of it, or only notes and errors where it is the first one again.
+fn repeat(all: bool, said: &[u8], err: &mut dyn Write) -> Result<(), Failure> {
+    let text = String::from_utf8_lossy(said);
+    let mut passing = all;
+    for line in text.split_inclusive('\n') {
+        if !all {
+            passing = match line {
+                line if line.starts_with("note:") || line.starts_with("error") => true,
+                line if line.starts_with("warning") => false,
+                _ => passing,
+            };
+        }
+        if passing {
+            err.write_all(line.as_bytes())?;
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,192 @@
+//! Two stages side by side: files that differ, and what an actor can do now that it could not before.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::access::{AccessRow, access, default_paths};
+use super::ask::Outcome;
+use super::facts::{PathFacts, facts_of};
+use super::sweep::{Cell, Column, follow};
+use crate::mount::{MountOrigin, MountTable};
+use crate::question::Event;
+use crate::stage::{Actor, Stage};
+
+/// Entries that are compared below one mount; beyond, only what lies directly in it.
+const MOST_COMPARED: usize = 500_000;
+
+/// A path that looks different.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct FileChange {
+    /// Who sees it so.
+    pub actor: String,
+    /// The path inside.
+    pub path: Vec<u8>,
+    /// Before; `None` where nothing was there.
+    pub before: Option<PathFacts>,
+    /// After; `None` where nothing is there.
+    pub after: Option<PathFacts>,
+}
+
+/// A question that ends differently.
+#[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
+pub struct OutcomeChange {
+    /// Who.
+    pub actor: String,
+    /// What.
+    pub column: Column,
+    /// How it ended before.
+    pub before: Verdict,
+    /// How it ends now.
+    pub after: Verdict,
+    /// The paths inside, in order.
+    pub paths: Vec<Vec<u8>>,
+}
+
+/// How a question ends, as far as it is compared.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
+pub enum Verdict {
+    /// Nothing is there, or the question makes no sense for it.
+    Void,
+    /// It succeeds.
+    Allowed,
+    /// It fails; `None` where the errno depends on something.
+    Denied(Option<crate::outcome::Errno>),
+    /// It depends on a missing fact.
+    Depends,
+    /// The actor never runs.
+    Never,
+}
+
+/// What differs for one actor.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct Contrast {
+    /// Files with another owner or mode, new ones and those that are gone.
+    pub files: Vec<FileChange>,
+    /// What became allowed.
+    pub opened: Vec<OutcomeChange>,
+    /// What is no longer allowed.
+    pub closed: Vec<OutcomeChange>,
+    /// What ends otherwise: with another errno, or depending on a fact.
+    pub other: Vec<OutcomeChange>,
+}
+
+/// One path on one side.
+struct Seen {
+    facts: Option<PathFacts>,
+    verdicts: [Verdict; 7],
+}
+
+/// What differs for an actor between two stages, below `starts`; without any, below every mount that its description
+/// asks for.
+#[must_use]
+pub fn contrast(before: (&Stage, &Actor), after: (&Stage, &Actor), starts: &[Vec<u8>]) -> Contrast {
+    let mut all: Vec<Vec<u8>> = starts.to_vec();
+    if starts.is_empty() {
+        all = mounted(before.1);
+        all.extend(mounted(after.1));
+    }
+    all.sort();
+    all.dedup();
+    let outer = all.clone();
+    all.retain(|path| {
+        !outer
+            .iter()
+            .any(|above| above != path && crate::host_mounts::is_within(path, above) && above != b"/")
+    });
+    let (old, new) = (side(before, &all), side(after, &all));
+    let name = after.1.name.to_string();
+    let paths: BTreeSet<&Vec<u8>> = old.keys().chain(new.keys()).collect();
+    let mut files = Vec::new();
+    let mut groups: BTreeMap<(Column, Verdict, Verdict), Vec<Vec<u8>>> = BTreeMap::new();
+    for path in paths {
+        let (then, now) = (old.get(path), new.get(path));
+        let (was, is) = (then.and_then(|seen| seen.facts), now.and_then(|seen| seen.facts));
+        if was != is {
+            files.push(FileChange { actor: name.clone(), path: path.clone(), before: was, after: is });
+        }
+        for column in Column::ALL {
+            let verdict =
+                |seen: Option<&Seen>| seen.map_or(Verdict::Void, |seen| seen.verdicts[column as usize]);
+            let key = (column, verdict(then), verdict(now));
+            if key.1 != key.2 {
+                groups.entry(key).or_default().push(path.clone());
+            }
+        }
+    }
+    let mut contrast = Contrast { files, ..Contrast::default() };
+    for ((column, was, is), paths) in groups {
+        let change = OutcomeChange { actor: name.clone(), column, before: was, after: is, paths };
+        match (was, is) {
+            // What is new or gone is told as a file.
+            (Verdict::Void, Verdict::Denied(_) | Verdict::Never) | (_, Verdict::Void) => {}
+            (_, Verdict::Allowed) => contrast.opened.push(change),
+            (Verdict::Allowed, _) => contrast.closed.push(change),
+            (_, _) => contrast.other.push(change),
+        }
+    }
+    contrast
+}
+
+/// The mounts that a description asks for, or the root where it asks for none.
+fn mounted(actor: &Actor) -> Vec<Vec<u8>> {
+    let declared = actor.mounts.iter().filter(|(_, mount)| mount.origin == MountOrigin::Declared);
+    let mut all: Vec<Vec<u8>> = declared.map(|(_, mount)| mount.at.to_vec()).collect();
+    if all.is_empty() {
+        all.push(actor.mounts.get(MountTable::ROOT).at.to_vec());
+    }
+    all
+}
+
+fn side((stage, actor): (&Stage, &Actor), starts: &[Vec<u8>]) -> BTreeMap<Vec<u8>, Seen> {
+    let mut all = BTreeMap::new();
+    let settled = actor.refusal().is_none() && actor.credentials.len() == 1;
+    let swept = settled && starts.iter().all(|start| whole(stage, actor, start, &mut all));
+    if !swept {
+        all.clear();
+        let mut paths = default_paths(stage, actor);
+        paths.extend(starts.iter().cloned());
+        for path in paths {
+            let row = access(stage, actor, &path);
+            all.insert(path, of_row(&row, actor.refusal().is_some()));
+        }
+    }
+    all
+}
+
+/// Everything below `start`; `false` where that is too much, or nothing certain is there.
+fn whole(stage: &Stage, actor: &Actor, start: &[u8], all: &mut BTreeMap<Vec<u8>, Seen>) -> bool {
+    let known = stage.source_ids().map(|id| stage.source(id).tree.len()).sum::<usize>();
+    if known > MOST_COMPARED {
+        return false;
+    }
+    let _ = follow(stage, actor, 0, start, |event| {
+        if let Event::Entry(swept) = event {
+            let facts = facts_of(stage, actor, swept.place);
+            let verdicts = Column::ALL.map(|column| match swept.cell(column) {
+                Cell::Void => Verdict::Void,
+                Cell::Allowed => Verdict::Allowed,
+                Cell::Denied(errno) => Verdict::Denied(Some(errno)),
+                Cell::Open => Verdict::Depends,
+            });
+            all.insert(swept.path.to_vec(), Seen { facts, verdicts });
+        }
+    });
+    // A sweep tells what lies below its start; of a start that is no directory, or not known, nothing.
+    let row = access(stage, actor, start);
+    all.insert(start.to_vec(), of_row(&row, false));
+    true
+}
+
+fn of_row(row: &AccessRow, never: bool) -> Seen {
+    let cells = &row.cells;
+    let all =
+        [&cells.read, &cells.write, &cells.create, &cells.delete, &cells.list, &cells.enter, &cells.run];
+    let verdicts = all.map(|cell| match cell {
+        None => Verdict::Void,
+        Some(_) if never => Verdict::Never,
+        Some(Outcome::Allowed) => Verdict::Allowed,
+        Some(Outcome::Denied(errno)) => Verdict::Denied(*errno),
+        Some(Outcome::Depends) => Verdict::Depends,
+        Some(Outcome::NeverRuns(_)) => Verdict::Never,
+    });
+    Seen { facts: row.facts, verdicts }
+}

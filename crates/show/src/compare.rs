@@ -1,0 +1,105 @@
+//! What differs between two scenes, ready to be shown.
+
+use mivask_core::question::{Contrast, FileChange, MountRow, OutcomeChange, Verdict};
+use mivask_core::stage::Actor;
+
+use crate::sides::{self, Facet, Side, differences};
+
+/// Everything that differs, grouped by cause.
+#[derive(Debug, Default)]
+pub struct Compared {
+    identities: [Vec<Facet>; 2],
+    mounts: [Vec<Facet>; 2],
+    /// Files with another owner or mode, each once.
+    pub files: Vec<FileChange>,
+    /// What became allowed.
+    pub opened: Vec<OutcomeChange>,
+    /// What is no longer allowed.
+    pub closed: Vec<OutcomeChange>,
+    /// What ends otherwise.
+    pub other: Vec<OutcomeChange>,
+}
+
+/// Before or after.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Half {
+    /// The first scene, or the one without the change.
+    Before,
+    /// The second, or the one with it.
+    After,
+}
+
+impl Compared {
+    /// Adds an actor of one half with its mounts.
+    pub fn actor(&mut self, half: Half, actor: &Actor, mounts: &[MountRow]) {
+        let at = half as usize;
+        self.identities[at].extend(sides::identities(std::slice::from_ref(actor)));
+        self.mounts[at].extend(sides::mounts(mounts));
+    }
+
+    /// Adds what differs for one actor. A file that several actors see is told once.
+    pub fn contrast(&mut self, contrast: Contrast) {
+        for file in contrast.files {
+            let same = |known: &FileChange| {
+                known.path == file.path && (known.before, known.after) == (file.before, file.after)
+            };
+            match self.files.iter_mut().find(|known| same(known)) {
+                Some(known) => {
+                    known.actor.push_str(", ");
+                    known.actor.push_str(&file.actor);
+                }
+                None => self.files.push(file),
+            }
+        }
+        self.opened.extend(contrast.opened);
+        self.closed.extend(contrast.closed);
+        self.other.extend(contrast.other);
+    }
+
+    /// Whether nothing differs.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        let outcomes = [&self.opened, &self.closed, &self.other];
+        self.identities().is_empty()
+            && self.mounts().is_empty()
+            && self.files.is_empty()
+            && outcomes.into_iter().all(Vec::is_empty)
+    }
+
+    /// Who is somebody else: the value before, and the one after.
+    #[must_use]
+    pub fn identities(&self) -> Vec<(Facet, Option<String>)> {
+        pairs(&self.identities)
+    }
+
+    /// What is mounted otherwise.
+    #[must_use]
+    pub fn mounts(&self) -> Vec<(Facet, Option<String>)> {
+        pairs(&self.mounts)
+    }
+}
+
+fn pairs(halves: &[Vec<Facet>; 2]) -> Vec<(Facet, Option<String>)> {
+    let side = |runtime, at: usize| Side { runtime, facets: halves[at].clone() };
+    let sides = [side("before", 0), side("after", 1)];
+    let rows = differences(&sides).into_iter();
+    rows.map(|row| {
+        let value = row.values[0].unwrap_or_default().to_owned();
+        let facet = Facet { subject: row.subject.to_owned(), field: row.field, value };
+        (facet, row.values[1].map(ToOwned::to_owned))
+    })
+    .collect()
+}
+
+/// A verdict in one word.
+#[must_use]
+pub fn word(verdict: Verdict) -> &'static str {
+    match verdict {
+        Verdict::Void => "-",
+        Verdict::Allowed => "yes",
+        Verdict::Denied(Some(errno)) => errno.name(),
+        Verdict::Denied(None) => "denied",
+        Verdict::Depends => "depends",
+        Verdict::Never => "never",
+    }
+}
