@@ -3,7 +3,8 @@
 use clap::{Parser, Subcommand};
 
 use crate::commands::{
-    access, ask, compare, confirm, decode, demo, identity, imprint, mounts, rehearse, schema, survey, why,
+    access, ask, compare, confirm, decode, demo, handoff, identity, imprint, mounts, rehearse, schema,
+    survey, why,
 };
 use crate::options::Color;
 
@@ -35,6 +36,7 @@ pub(crate) enum Command {
     Why(why::Args),
     Imprint(imprint::Args),
     Rehearse(rehearse::Args),
+    Handoff(handoff::Args),
     Compare(compare::Args),
     Decode(decode::Args),
     Survey(survey::Args),

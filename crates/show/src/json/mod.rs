@@ -7,6 +7,7 @@ mod answers;
 mod compare;
 mod confirm;
 mod decode;
+mod handoff;
 mod overview;
 mod rehearse;
 mod tables;
@@ -16,6 +17,7 @@ use std::io::{self, Write};
 pub use compare::compared;
 pub use confirm::{confirmed, random_acts};
 pub use decode::decoded;
+pub use handoff::handoffs;
 pub use rehearse::rehearsed;
 
 use mivask_core::ids::UNSPECIFIED_ID;

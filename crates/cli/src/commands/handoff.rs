@@ -1,0 +1,45 @@
+//! `handoff`: what one actor can do with what another creates.
+
+use std::io::Write;
+use std::path::PathBuf;
+
+use mivask_core::question::handoffs;
+use mivask_disk::process::Reach;
+use mivask_show::{json, text};
+
+use crate::end::{End, Failure};
+use crate::load::{self, Whole, layout};
+use crate::options::{Format, Input};
+
+/// For each shared volume, who can read, change, delete and replace what whom creates there, and why not.
+///
+/// Each actor creates a file and a file in a new subdirectory, as its umask, the set-group-id bit and default ACLs have it;
+/// then each other one tries. Nothing on any disk is touched.
+#[derive(Debug, clap::Args)]
+#[command(
+    after_help = "Examples:\n  mivask handoff tides.scene.yaml\n  mivask handoff tides.scene.yaml /data/archive --change 'gauge umask 0002'"
+)]
+pub(crate) struct Args {
+    #[command(flatten)]
+    input: Input,
+    /// Directories inside instead of the roots of shared mounts.
+    #[arg(value_name = "DIRECTORY")]
+    directories: Vec<PathBuf>,
+    /// How to print the answer.
+    #[arg(long, value_name = "FORMAT", default_value = "text")]
+    format: Format,
+}
+
+pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
+    if args.input.runtime.len() > 1 {
+        return Err(Failure::OneRuntimeAtATime("handoff"));
+    }
+    let paths = load::inside_paths(&args.directories)?;
+    let whole = Whole::read(&args.input, &Reach { paths: paths.clone(), whole: true }, err)?;
+    let found = handoffs(&whole.stage, &paths);
+    match args.format {
+        Format::Text => text::handoffs(out, &found, layout())?,
+        Format::Json => json::handoffs(out, &found)?,
+    }
+    Ok(End::Answered)
+}

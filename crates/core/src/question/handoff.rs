@@ -1,0 +1,352 @@
+//! Who can do what with what somebody else creates on a shared volume.
+
+use std::collections::BTreeSet;
+use std::fmt;
+use std::sync::Arc;
+
+use super::ask::{Answer, Outcome, ask};
+use crate::act::{Act, Verb};
+use crate::carry::{Carried, perform};
+use crate::mode::{FileKind, Mode};
+use crate::mount::{Mount, MountOrigin, SourceId};
+use crate::onlooker::{Sight, look};
+use crate::outcome::Imprint;
+use crate::stage::{Actor, Stage};
+use crate::trace::StepResult;
+use crate::tree::{InodeId, Tree};
+use crate::walk::Follow;
+
+/// What a second actor may want to do with a file.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Deed {
+    /// Read its content.
+    Read,
+    /// Write to it.
+    Change,
+    /// Remove it.
+    Delete,
+    /// Rename another file over it, as editors and downloads do.
+    Replace,
+}
+
+impl Deed {
+    /// All four, in the order they are shown.
+    pub const ALL: [Self; 4] = [Self::Read, Self::Change, Self::Delete, Self::Replace];
+
+    /// The word in answers.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Read => "read",
+            Self::Change => "change",
+            Self::Delete => "delete",
+            Self::Replace => "replace",
+        }
+    }
+}
+
+/// How one deed ends.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Done {
+    /// The outcome.
+    pub outcome: Outcome,
+    /// Why it is not allowed.
+    pub why: Option<Why>,
+}
+
+/// Why an act is not simply allowed.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Why {
+    /// Where, where it is about a path.
+    pub path: Option<Vec<u8>>,
+    /// The fact that decides.
+    pub fact: String,
+}
+
+impl fmt::Display for Why {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match &self.path {
+            Some(path) => write!(f, "{}: {}", crate::act::quoted(path), self.fact),
+            None => f.write_str(&self.fact),
+        }
+    }
+}
+
+/// What one consumer can do with what one creator made.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Hand {
+    /// The second actor.
+    pub consumer: String,
+    /// With a file made directly in the directory, deed by deed as in [`Deed::ALL`]; empty where none can be made.
+    pub file: Vec<Done>,
+    /// With a file made in a new subdirectory.
+    pub nested: Vec<Done>,
+}
+
+/// What one creator leaves, and what the others can do with it.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Creation {
+    /// The first actor.
+    pub creator: String,
+    /// Whether it can create a file there, and why not.
+    pub creates: Done,
+    /// The file, asked for with 0666.
+    pub file: Option<Imprint>,
+    /// The subdirectory, asked for with 0777.
+    pub directory: Option<Imprint>,
+    /// The file in it.
+    pub nested: Option<Imprint>,
+    /// The others.
+    pub hands: Vec<Hand>,
+}
+
+/// One directory that several actors reach.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Handoff {
+    /// The volume, in words.
+    pub source: Arc<str>,
+    /// The directory on it, from its root.
+    pub directory: Vec<u8>,
+    /// Who reaches it, and where: the path inside.
+    pub members: Vec<(String, Vec<u8>)>,
+    /// One for each member as the creator.
+    pub creations: Vec<Creation>,
+    /// What was taken for granted.
+    pub assumptions: BTreeSet<Arc<str>>,
+}
+
+/// A directory of a source.
+type Shared = (SourceId, InodeId);
+
+/// Every directory that is the root of a mount and that at least two actors reach through mounts their description asks
+/// for; with `paths`, the directories at these paths instead, for whoever has such a path first.
+#[must_use]
+pub fn handoffs(stage: &Stage, paths: &[Vec<u8>]) -> Vec<Handoff> {
+    let mut shared: Vec<Shared> = Vec::new();
+    let mut add = |one: Shared| {
+        if !shared.contains(&one) {
+            shared.push(one);
+        }
+    };
+    if paths.is_empty() {
+        for (_, mount) in stage.actors.iter().flat_map(declared) {
+            if let Some(root) = mount.root {
+                add((mount.variants[0].source, root));
+            }
+        }
+    }
+    for path in paths {
+        for actor in &stage.actors {
+            if let Ok(Sight::There(place)) = look(stage, &actor.mounts, path, Follow::Links)
+                && let Some(id) = place.inode
+            {
+                add((place.source, id));
+            }
+        }
+    }
+    let shared = shared
+        .into_iter()
+        .filter(|(source, id)| stage.source(*source).tree.inode(*id).kind == FileKind::Directory);
+    let all = shared.filter_map(|one| {
+        let members = members(stage, one);
+        (members.len() > 1).then(|| handoff(stage, one, members))
+    });
+    all.collect()
+}
+
+fn declared(actor: &Actor) -> impl Iterator<Item = (&Actor, &Mount)> {
+    let mounts = actor.mounts.iter().filter(|(_, mount)| mount.origin == MountOrigin::Declared);
+    mounts.map(move |(_, mount)| (actor, mount))
+}
+
+/// Who reaches a directory, each by its shortest path.
+fn members(stage: &Stage, (source, directory): Shared) -> Vec<(usize, Vec<u8>)> {
+    let tree = &stage.source(source).tree;
+    let mut all = Vec::new();
+    for (number, actor) in stage.actors.iter().enumerate() {
+        let paths = declared(actor).filter_map(|(_, mount)| {
+            let root = mount.root.filter(|_| mount.variants[0].source == source)?;
+            let below = below(tree, root, directory)?;
+            let path = [trimmed(&mount.at), &below].concat();
+            // Something else may be mounted on the way.
+            let seen = look(stage, &actor.mounts, or_root(&path), Follow::Links);
+            let same = matches!(seen, Ok(Sight::There(place)) if place.inode == Some(directory) && place.source == source);
+            same.then_some(path)
+        });
+        all.extend(paths.min_by_key(Vec::len).map(|path| (number, path)));
+    }
+    all
+}
+
+/// The path of `directory` from `root`; `None` where it does not lie there.
+fn below(tree: &Tree, root: InodeId, directory: InodeId) -> Option<Vec<u8>> {
+    if !tree.is_within(directory, root) {
+        return None;
+    }
+    let (whole, start) = (tree.path_of(directory), tree.path_of(root));
+    Some(whole[start.len()..].to_vec())
+}
+
+fn trimmed(path: &[u8]) -> &[u8] {
+    path.strip_suffix(b"/").unwrap_or(path)
+}
+
+fn or_root(path: &[u8]) -> &[u8] {
+    if path.is_empty() { b"/" } else { path }
+}
+
+fn handoff(stage: &Stage, (source, directory): Shared, members: Vec<(usize, Vec<u8>)>) -> Handoff {
+    let mut trial = Trial { stage: stage.clone(), members: &members, assumptions: BTreeSet::new() };
+    let creations = (0..members.len()).map(|creator| trial.creation(creator)).collect();
+    let assumptions = trial.assumptions;
+    let tree = &stage.source(source).tree;
+    let named =
+        members.iter().map(|(number, path)| (stage.actors[*number].name.to_string(), or_root(path).to_vec()));
+    Handoff {
+        source: stage.source(source).name.clone(),
+        directory: or_root(&tree.path_of(directory)).to_vec(),
+        members: named.collect(),
+        creations,
+        assumptions,
+    }
+}
+
+/// Everything is tried on one copy, each creator's files under names of their own.
+struct Trial<'a> {
+    stage: Stage,
+    members: &'a [(usize, Vec<u8>)],
+    assumptions: BTreeSet<Arc<str>>,
+}
+
+impl Trial<'_> {
+    fn creation(&mut self, creator: usize) -> Creation {
+        let name = self.name(creator);
+        let (label, nested_label) =
+            (self.free(&format!("new-of-{name}")), self.free(&format!("dir-of-{name}")));
+        let inner = [nested_label.as_slice(), b"/file"].concat();
+        let (creates, file) = self.make(creator, &label, Verb::Creates(Mode::new(0o666)));
+        let (made, directory) = self.make(creator, &nested_label, Verb::MakesDirectory(Mode::new(0o777)));
+        let nested = match made.outcome {
+            Outcome::Allowed => self.make(creator, &inner, Verb::Creates(Mode::new(0o666))),
+            _ => (made, None),
+        };
+        let others: Vec<usize> = (0..self.members.len()).filter(|other| *other != creator).collect();
+        let mut hands = Vec::new();
+        for consumer in others {
+            let file = self.deeds(consumer, &label, &creates);
+            let nested = self.deeds(consumer, &inner, &nested.0);
+            hands.push(Hand { consumer: self.name(consumer), file, nested });
+        }
+        Creation { creator: name, creates, file, directory, nested: nested.1, hands }
+    }
+
+    fn name(&self, member: usize) -> String {
+        self.stage.actors[self.members[member].0].name.to_string()
+    }
+
+    /// A name that nothing in the directory has.
+    fn free(&self, wanted: &str) -> Vec<u8> {
+        let plain = wanted.replace('/', "-");
+        let taken = |name: &str| {
+            self.members.iter().any(|(number, path)| {
+                let path = [path.as_slice(), b"/", name.as_bytes()].concat();
+                let table = &self.stage.actors[*number].mounts;
+                matches!(look(&self.stage, table, &path, Follow::AllButLast), Ok(Sight::There(_)))
+            })
+        };
+        let numbered = (2..).map(|number| format!("{plain}-{number}"));
+        let mut names = std::iter::once(plain.clone()).chain(numbered);
+        names.find(|name| !taken(name)).unwrap_or(plain).into_bytes()
+    }
+
+    fn act(&self, member: usize, name: &[u8], verb: Verb) -> Act {
+        let (number, directory) = &self.members[member];
+        let path = [directory.as_slice(), b"/", name].concat();
+        let actor = &self.stage.actors[*number];
+        // The full name is never ambiguous, unless two workloads have one name.
+        Act { actor: actor.name.to_string(), verb, path, expectation: None }
+    }
+
+    fn make(&mut self, member: usize, name: &[u8], verb: Verb) -> (Done, Option<Imprint>) {
+        let act = self.act(member, name, verb);
+        let Ok(performed) = perform(&mut self.stage, &act) else {
+            return (nobody(), None);
+        };
+        self.assumptions.extend(performed.answer.assumptions.iter().cloned());
+        let mut done = done(&performed.answer);
+        if let Carried::Open(reason) = performed.carried
+            && done.outcome == Outcome::Allowed
+        {
+            done = Done { outcome: Outcome::Depends, why: Some(Why::new(&reason)) };
+        }
+        (done, performed.answer.effect.imprint)
+    }
+
+    /// What `consumer` can do with what the creator made under `name`.
+    fn deeds(&mut self, consumer: usize, name: &[u8], made: &Done) -> Vec<Done> {
+        if made.outcome != Outcome::Allowed {
+            return Vec::new();
+        }
+        Deed::ALL
+            .map(|deed| match deed {
+                Deed::Read => self.ask(consumer, name, Verb::Reads),
+                Deed::Change => self.ask(consumer, name, Verb::Writes),
+                Deed::Delete => self.ask(consumer, name, Verb::Deletes),
+                Deed::Replace => self.replace(consumer, name),
+            })
+            .into()
+    }
+
+    fn ask(&mut self, member: usize, name: &[u8], verb: Verb) -> Done {
+        let act = self.act(member, name, verb);
+        match ask(&self.stage, &act) {
+            Ok(answer) => {
+                self.assumptions.extend(answer.assumptions.iter().cloned());
+                done(&answer)
+            }
+            Err(_) => nobody(),
+        }
+    }
+
+    fn replace(&mut self, member: usize, name: &[u8]) -> Done {
+        let own = [name, b".by-", self.name(member).replace('/', "-").as_bytes()].concat();
+        let (made, _) = self.make(member, &own, Verb::Creates(Mode::new(0o666)));
+        if made.outcome != Outcome::Allowed {
+            return made;
+        }
+        let new = self.act(member, name, Verb::Reads).path;
+        self.ask(member, &own, Verb::Renames(new))
+    }
+}
+
+/// Two workloads of one name: nobody can be asked.
+fn nobody() -> Done {
+    Done { outcome: Outcome::Depends, why: Some(Why::new("its name is not its own")) }
+}
+
+fn done(answer: &Answer) -> Done {
+    Done { outcome: answer.outcome.clone(), why: why(answer) }
+}
+
+impl Why {
+    fn new(fact: &str) -> Self {
+        Self { path: None, fact: fact.to_owned() }
+    }
+}
+
+/// Why an act is not simply allowed.
+#[must_use]
+pub fn why(answer: &Answer) -> Option<Why> {
+    match &answer.outcome {
+        Outcome::Allowed => None,
+        Outcome::NeverRuns(refusal) => Some(Why::new(&format!("{}: {}", refusal.class, refusal.reason))),
+        Outcome::Depends => {
+            answer.depends_on.first().map(|one| Why::new(&format!("depends on {}", one.fact)))
+        }
+        Outcome::Denied(_) => {
+            let failed = answer.steps.iter().rev().find(|step| matches!(step.result, StepResult::Failed(_)));
+            let step = failed.map(|step| Why { path: Some(step.path.clone()), fact: step.fact.clone() });
+            step.or_else(|| answer.outcome.errno().map(|errno| Why::new(errno.meaning())))
+        }
+    }
+}

@@ -1,0 +1,118 @@
+//! `handoff` for machines.
+
+use std::io::{self, Write};
+
+use mivask_core::question::{Creation, Deed, Done, Hand, Handoff};
+use serde::Serialize;
+
+use super::answers::ImprintJson;
+use super::{JsonPath, document};
+
+#[derive(Serialize)]
+struct HandoffJson<'a> {
+    source: &'a str,
+    directory: JsonPath,
+    members: Vec<MemberJson<'a>>,
+    creations: Vec<CreationJson<'a>>,
+    assumptions: Vec<&'a str>,
+}
+
+#[derive(Serialize)]
+struct MemberJson<'a> {
+    actor: &'a str,
+    path: JsonPath,
+}
+
+#[derive(Serialize)]
+struct CreationJson<'a> {
+    creator: &'a str,
+    outcome: &'static str,
+    errno: Option<&'static str>,
+    why: Option<String>,
+    file: Option<ImprintJson<'a>>,
+    subdirectory: Option<ImprintJson<'a>>,
+    file_in_subdirectory: Option<ImprintJson<'a>>,
+    consumers: Vec<HandJson<'a>>,
+}
+
+#[derive(Serialize)]
+struct HandJson<'a> {
+    actor: &'a str,
+    file: Option<DeedsJson>,
+    file_in_subdirectory: Option<DeedsJson>,
+}
+
+#[derive(Serialize)]
+struct DeedsJson {
+    read: DoneJson,
+    change: DoneJson,
+    delete: DoneJson,
+    replace: DoneJson,
+}
+
+#[derive(Serialize)]
+struct DoneJson {
+    outcome: &'static str,
+    errno: Option<&'static str>,
+    why: Option<String>,
+}
+
+impl DoneJson {
+    fn new(done: &Done) -> Self {
+        Self {
+            outcome: done.outcome.word(),
+            errno: done.outcome.errno().map(|errno| errno.name()),
+            why: done.why.as_ref().map(ToString::to_string),
+        }
+    }
+}
+
+fn deeds(all: &[Done]) -> Option<DeedsJson> {
+    let one = |deed: Deed| all.get(deed as usize).map(DoneJson::new);
+    Some(DeedsJson {
+        read: one(Deed::Read)?,
+        change: one(Deed::Change)?,
+        delete: one(Deed::Delete)?,
+        replace: one(Deed::Replace)?,
+    })
+}
+
+impl<'a> CreationJson<'a> {
+    fn new(creation: &'a Creation) -> Self {
+        let hand = |hand: &'a Hand| HandJson {
+            actor: &hand.consumer,
+            file: deeds(&hand.file),
+            file_in_subdirectory: deeds(&hand.nested),
+        };
+        let DoneJson { outcome, errno, why } = DoneJson::new(&creation.creates);
+        Self {
+            creator: &creation.creator,
+            outcome,
+            errno,
+            why,
+            file: creation.file.as_ref().map(ImprintJson::new),
+            subdirectory: creation.directory.as_ref().map(ImprintJson::new),
+            file_in_subdirectory: creation.nested.as_ref().map(ImprintJson::new),
+            consumers: creation.hands.iter().map(hand).collect(),
+        }
+    }
+}
+
+/// `handoff`: each shared directory, in the list `directories`.
+///
+/// # Errors
+/// Whatever `out` refuses.
+pub fn handoffs(out: &mut dyn Write, all: &[Handoff]) -> io::Result<()> {
+    let rows = all.iter().map(|handoff| HandoffJson {
+        source: &handoff.source,
+        directory: JsonPath::new(&handoff.directory),
+        members: handoff
+            .members
+            .iter()
+            .map(|(actor, path)| MemberJson { actor, path: JsonPath::new(path) })
+            .collect(),
+        creations: handoff.creations.iter().map(CreationJson::new).collect(),
+        assumptions: handoff.assumptions.iter().map(|text| &**text).collect(),
+    });
+    document(out, "directories", rows)
+}

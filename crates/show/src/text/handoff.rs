@@ -1,0 +1,141 @@
+//! Who can do what with what somebody else creates.
+
+use std::collections::BTreeMap;
+use std::io::{self, Write};
+
+use mivask_core::act::quoted;
+use mivask_core::question::{Creation, Deed, Done, Handoff, Outcome, Why};
+
+use super::{Layout, assumptions, imprint, paragraph};
+use crate::safe::safe;
+use crate::style::{BAD, FAINT, GOOD, OPEN, STRONG, paint};
+use crate::table::Table;
+
+/// A matrix for each shared directory, then why not.
+///
+/// # Errors
+/// Whatever `out` refuses.
+pub fn handoffs(out: &mut dyn Write, all: &[Handoff], layout: Layout) -> io::Result<()> {
+    if all.is_empty() {
+        return writeln!(out, "No directory is shared: each volume is mounted by one actor at most.");
+    }
+    for (number, handoff) in all.iter().enumerate() {
+        if number > 0 {
+            writeln!(out)?;
+        }
+        one(out, handoff, layout)?;
+    }
+    writeln!(out)?;
+    let key = "r reads, c changes, d deletes, p replaces (renames a file of its own over it); - cannot, ? depends. First a file made there, behind the slash a file in a subdirectory made there.";
+    paragraph(out, key, 0, layout)?;
+    let taken = all.iter().flat_map(|handoff| &handoff.assumptions).collect();
+    assumptions(out, &taken, layout)
+}
+
+fn one(out: &mut dyn Write, handoff: &Handoff, layout: Layout) -> io::Result<()> {
+    let place = match handoff.directory.as_slice() {
+        b"/" => safe(&handoff.source),
+        below => format!("{}, {}", safe(&handoff.source), quoted(below)),
+    };
+    let mut places: BTreeMap<&[u8], Vec<&str>> = BTreeMap::new();
+    for (name, path) in &handoff.members {
+        places.entry(path).or_default().push(name);
+    }
+    let seen: Vec<String> = places
+        .iter()
+        .map(|(path, names)| format!("{} in {}", quoted(path), safe(&names.join(", "))))
+        .collect();
+    writeln!(out, "{}  {}", paint(STRONG, &place), paint(FAINT, &seen.join("; ")))?;
+    let mut titles = vec!["creator", "leaves"];
+    titles.extend(handoff.members.iter().map(|(name, _)| name.as_str()));
+    let mut table = Table::new(&titles);
+    for creation in &handoff.creations {
+        table.row(row(handoff, creation));
+    }
+    write!(out, "{}", table.render(layout.width))?;
+    reasons(out, handoff, layout)
+}
+
+fn row(handoff: &Handoff, creation: &Creation) -> Vec<String> {
+    let left = creation.file.as_ref().filter(|_| creation.creates.outcome == Outcome::Allowed);
+    let leaves = match (left, &creation.creates.outcome) {
+        (Some(left), _) => imprint(left),
+        (None, outcome) => crate::style::outcome(outcome),
+    };
+    let mut cells = vec![safe(&creation.creator), leaves];
+    for (name, _) in &handoff.members {
+        let hand = creation.hands.iter().find(|hand| hand.consumer == *name);
+        cells.push(match hand {
+            None => paint(FAINT, "."),
+            Some(hand) if hand.file.is_empty() && hand.nested.is_empty() => String::new(),
+            Some(hand) => format!("{}/{}", letters(&hand.file), letters(&hand.nested)),
+        });
+    }
+    cells
+}
+
+/// `rcdp`, with `-` and `?` where not.
+fn letters(deeds: &[Done]) -> String {
+    let letter = |(done, letter): (&Done, &str)| match done.outcome {
+        Outcome::Allowed => paint(GOOD, letter),
+        Outcome::Denied(_) | Outcome::NeverRuns(_) => paint(BAD, "-"),
+        Outcome::Depends => paint(OPEN, "?"),
+    };
+    deeds.iter().zip(["r", "c", "d", "p"]).map(letter).collect()
+}
+
+/// What somebody cannot do, to whose files, and the fact that decides, with one path as the example.
+struct Reason {
+    who: String,
+    fact: String,
+    cannot: Vec<&'static str>,
+    made_by: Vec<String>,
+    path: Option<Vec<u8>>,
+}
+
+/// Why not: each fact once for each actor.
+fn reasons(out: &mut dyn Write, handoff: &Handoff, layout: Layout) -> io::Result<()> {
+    let mut all: Vec<Reason> = Vec::new();
+    for creation in &handoff.creations {
+        if let Some(why) = &creation.creates.why {
+            note(&mut all, &creation.creator, "create", None, why);
+        }
+        for hand in &creation.hands {
+            for (done, deed) in hand.file.iter().zip(Deed::ALL).chain(hand.nested.iter().zip(Deed::ALL)) {
+                if let Some(why) = &done.why {
+                    note(&mut all, &hand.consumer, deed.word(), Some(&creation.creator), why);
+                }
+            }
+        }
+    }
+    if all.is_empty() {
+        return Ok(());
+    }
+    let mut table = Table::new(&["who", "cannot", "made by", "because"]);
+    for reason in all {
+        let path = reason.path.map_or_else(String::new, |path| format!(" ({})", quoted(&path)));
+        let because = format!("{}{}", safe(&reason.fact), paint(FAINT, &path));
+        table.row(vec![safe(&reason.who), reason.cannot.join(" "), safe(&reason.made_by.join(" ")), because]);
+    }
+    writeln!(out)?;
+    write!(out, "{}", table.render(layout.width))
+}
+
+fn note(all: &mut Vec<Reason>, who: &str, cannot: &'static str, made_by: Option<&str>, why: &Why) {
+    let same = |reason: &Reason| reason.who == who && reason.fact == why.fact;
+    let reason = match all.iter().position(same) {
+        Some(at) => &mut all[at],
+        None => {
+            let (who, fact, path) = (who.to_owned(), why.fact.clone(), why.path.clone());
+            all.push(Reason { who, fact, cannot: Vec::new(), made_by: Vec::new(), path });
+            let last = all.len() - 1;
+            &mut all[last]
+        }
+    };
+    if !reason.cannot.contains(&cannot) {
+        reason.cannot.push(cannot);
+    }
+    if let Some(name) = made_by.filter(|name| !reason.made_by.iter().any(|known| known == name)) {
+        reason.made_by.push(name.to_owned());
+    }
+}
