@@ -3,8 +3,8 @@
 use clap::{Parser, Subcommand};
 
 use crate::commands::{
-    access, ask, compare, confirm, decode, demo, handoff, identity, imprint, mounts, rehearse, schema,
-    survey, why,
+    access, admits, ask, compare, confirm, decode, demo, handoff, identity, imprint, mounts, rehearse,
+    schema, survey, why,
 };
 use crate::options::Color;
 
@@ -37,6 +37,7 @@ pub(crate) enum Command {
     Imprint(imprint::Args),
     Rehearse(rehearse::Args),
     Handoff(handoff::Args),
+    Admits(admits::Args),
     Compare(compare::Args),
     Decode(decode::Args),
     Survey(survey::Args),

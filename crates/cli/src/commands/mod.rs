@@ -1,6 +1,7 @@
 //! One file a command: its arguments, whose doc comments are the help, and its function.
 
 pub(crate) mod access;
+pub(crate) mod admits;
 pub(crate) mod ask;
 pub(crate) mod compare;
 pub(crate) mod confirm;
@@ -34,6 +35,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         Command::Imprint(args) => imprint::run(args, out, err),
         Command::Compare(args) => compare::run(args, out, err),
         Command::Handoff(args) => handoff::run(args, out, err),
+        Command::Admits(args) => admits::run(args, out, err),
         Command::Decode(args) => decode::run(args, out),
         Command::Rehearse(args) => rehearse::run(args, out, err),
         Command::Demo(args) => demo::run(args, run_line, out),

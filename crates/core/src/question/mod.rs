@@ -3,6 +3,7 @@
 //! Answers are plain data; turning them into text or JSON is somebody else's work.
 
 mod access;
+mod admits;
 mod ask;
 mod confirm;
 mod contrast;
@@ -12,11 +13,13 @@ mod handoff;
 mod imprints;
 mod listing;
 mod mounts;
+mod reached;
 mod rehearse;
 mod remarks;
 mod sweep;
 
 pub use access::{AccessRow, Cells, access, default_paths};
+pub use admits::{Admission, Condition, admissions};
 pub(crate) use ask::settle;
 pub use ask::{Answer, Dependence, Outcome, ask};
 pub use confirm::{Comparison, Held, Observed, UNSEEN_ACL, compare, unsettled};
@@ -27,6 +30,7 @@ pub use handoff::{Creation, Deed, Done, Hand, Handoff, Why, handoffs, why};
 pub use imprints::{ImprintRow, imprints};
 pub use listing::{Line, Listed, Listing, entries, listings};
 pub use mounts::{MountRow, mounts};
+pub use reached::{Reached, reached};
 pub use rehearse::{Rehearsal, RehearsalError, Step};
 pub use remarks::{Remark, remarks};
 pub use sweep::{

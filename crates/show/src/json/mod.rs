@@ -3,6 +3,7 @@
 //! Ids are numbers, modes strings of four octal digits, absent parts null. A path is a string where
 //! it is UTF-8 and `{"hex": "..."}` where it is not, so that no name is ever mangled.
 
+mod admits;
 mod answers;
 mod compare;
 mod confirm;
@@ -14,6 +15,7 @@ mod tables;
 
 use std::io::{self, Write};
 
+pub use admits::{admissions, reached};
 pub use compare::compared;
 pub use confirm::{confirmed, random_acts};
 pub use decode::decoded;

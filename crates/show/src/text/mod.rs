@@ -2,6 +2,7 @@
 
 mod access;
 mod acts;
+mod admits;
 mod compare;
 mod confirm;
 mod decode;
@@ -17,6 +18,7 @@ mod why;
 
 pub use access::{access, access_key};
 pub use acts::acts;
+pub use admits::{admissions, reached};
 pub use compare::compared;
 pub use confirm::{confirmed, random_acts};
 pub use decode::decoded;

@@ -1,0 +1,398 @@
+//! Whom a path lets in: the inverse of access, as minimal conditions.
+//!
+//! Nothing is derived from the bits here. Every identity that the inodes on the way could tell apart is put to the same
+//! engine that answers acts, and the smallest ones that get in are kept.
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use super::ask::{Outcome, settle};
+use super::facts::{PathFacts, facts_at};
+use super::handoff::Why;
+use super::sweep::Column;
+use crate::act::Verb;
+use crate::caps::{Capability, CapabilitySet};
+use crate::decide::{decide, decide_new_entry};
+use crate::explore::{Explored, explore};
+use crate::identity::Credentials;
+use crate::ids::{InsideGid, InsideUid, KernelGid, KernelUid, MountIds, UserNamespace};
+use crate::imprint::NewKind;
+use crate::mode::{FileKind, Mode};
+use crate::mount::MountTable;
+use crate::onlooker::{Sight, look};
+use crate::stage::{Actor, Stage};
+use crate::trace::{Check, Step, StepResult};
+use crate::view::View;
+use crate::walk::Follow;
+
+/// Groups on the way whose combinations are tried; paths have fewer.
+const MOST_GROUPS: usize = 6;
+
+/// Capabilities that open files, the narrow ones first.
+const OPENING: [Capability; 3] = [Capability::DacReadSearch, Capability::Fowner, Capability::DacOverride];
+
+/// Something that is enough to get in.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Condition {
+    /// This user, as the actors see ids.
+    pub uid: Option<InsideUid>,
+    /// A member of all of these groups.
+    pub groups: Vec<InsideGid>,
+    /// With this capability in force.
+    pub capability: Option<Capability>,
+    /// The checks of owners, groups and ACLs that let it pass: path and fact.
+    pub through: Vec<(Vec<u8>, String)>,
+    /// The actors of the scene that meet it and get in.
+    pub actors: Vec<String>,
+}
+
+/// Whom one path lets in.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Admission {
+    /// The path inside.
+    pub path: Vec<u8>,
+    /// To do what.
+    pub to: Column,
+    /// The volume it lies on, in words; `None` where nothing is known to be there.
+    pub source: Option<Arc<str>>,
+    /// What is there.
+    pub facts: Option<PathFacts>,
+    /// The actors who see the path so.
+    pub seen_by: Vec<String>,
+    /// Whether everybody gets in, but for those in `except`.
+    pub anybody: bool,
+    /// Who gets in.
+    pub conditions: Vec<Condition>,
+    /// Who does not, although everybody else does.
+    pub except: Vec<Condition>,
+    /// Why nobody else gets in; for everybody where there is no condition at all.
+    pub why: Option<Why>,
+    /// Missing facts it depends on.
+    pub depends_on: BTreeSet<String>,
+}
+
+/// Whom `path` lets in `to` do something; one answer for each thing that the actors see there.
+#[must_use]
+pub fn admissions(stage: &Stage, actors: &[&Actor], path: &[u8], to: Column) -> Vec<Admission> {
+    let mut all: Vec<Admission> = Vec::new();
+    for actor in actors.iter().copied().filter(|actor| !actor.credentials.is_empty()) {
+        let one = Site { stage, actor, path, to }.admission();
+        match all.iter_mut().find(|known| known.is_like(&one)) {
+            Some(known) => known.join(one),
+            None => all.push(one),
+        }
+    }
+    all
+}
+
+impl Admission {
+    /// Whether both say the same, the actors aside.
+    fn is_like(&self, other: &Self) -> bool {
+        let bare = |one: &Self| {
+            let mut one = one.clone();
+            one.seen_by.clear();
+            one.conditions.iter_mut().for_each(|condition| condition.actors.clear());
+            one
+        };
+        bare(self) == bare(other)
+    }
+
+    fn join(&mut self, other: Self) {
+        self.seen_by.extend(other.seen_by);
+        for (mine, theirs) in self.conditions.iter_mut().zip(other.conditions) {
+            mine.actors.extend(theirs.actors);
+        }
+    }
+}
+
+/// `/`, `/a`, `/a/b` of `/a/b`.
+fn prefixes(path: &[u8]) -> impl Iterator<Item = &[u8]> {
+    let ends = (1..=path.len()).filter(|end| *end == path.len() || path[*end] == b'/');
+    std::iter::once(&b"/"[..]).chain(ends.map(|end| &path[..end]))
+}
+
+struct Site<'a> {
+    stage: &'a Stage,
+    actor: &'a Actor,
+    path: &'a [u8],
+    to: Column,
+}
+
+/// Ids that inodes on the way name, in kernel ids.
+#[derive(Default)]
+struct Named {
+    users: BTreeSet<u32>,
+    groups: BTreeSet<u32>,
+}
+
+/// An identity to be tried.
+#[derive(Clone)]
+struct Trial {
+    uid: u32,
+    groups: Vec<u32>,
+    capability: Option<Capability>,
+}
+
+impl Site<'_> {
+    fn admission(&self) -> Admission {
+        let first = self.actor;
+        let (named, stranger) = self.named();
+        let mut depends_on = BTreeSet::new();
+        let mut lets_in = |trial: &Trial| {
+            let explored = self.explored(&self.credentials(trial, stranger.1));
+            let (outcome, _, depends) = settle(&explored);
+            depends_on.extend(depends.into_iter().map(|one| one.fact));
+            (outcome == Outcome::Allowed, explored)
+        };
+        let nobody = Trial { uid: stranger.0, groups: Vec::new(), capability: None };
+        let (anybody, explored) = lets_in(&nobody);
+        let why = if anybody { None } else { failed(&explored.steps) };
+        let groups: Vec<u32> = named.groups.iter().copied().take(MOST_GROUPS).collect();
+        let users: Vec<u32> = std::iter::once(stranger.0).chain(named.users.iter().copied()).collect();
+        let (mut conditions, mut except): (Vec<(Trial, Vec<Step>)>, Vec<Trial>) = (Vec::new(), Vec::new());
+        for uid in users {
+            for groups in subsets(&groups) {
+                let trial = Trial { uid, groups, capability: None };
+                let smaller = |known: &Trial| {
+                    (known.uid == uid || known.uid == stranger.0)
+                        && known.groups.iter().all(|gid| trial.groups.contains(gid))
+                };
+                let known = match anybody {
+                    true => except.iter().any(smaller),
+                    false => conditions.iter().any(|(known, _)| smaller(known)),
+                };
+                if known {
+                    continue;
+                }
+                match lets_in(&trial) {
+                    (true, explored) if !anybody => conditions.push((trial, explored.steps)),
+                    (false, _) if anybody => except.push(trial),
+                    (_, _) => {}
+                }
+            }
+        }
+        if !anybody {
+            for capability in OPENING {
+                let trial = Trial { capability: Some(capability), ..nobody.clone() };
+                let already = conditions.iter().any(|(known, _)| known.capability.is_some());
+                if !already && let (true, explored) = lets_in(&trial) {
+                    conditions.push((trial, explored.steps));
+                }
+            }
+        }
+        // Where nothing opens it, what stops somebody whom no bits stop is the reason.
+        let why = match conditions.is_empty() && !anybody {
+            true => failed(&self.explored(&self.mighty(&nobody, stranger.1)).steps).or(why),
+            false => why,
+        };
+        let conditions = self.with_actors(conditions, stranger.0);
+        let except = except.iter().map(|trial| self.condition(trial, &[], stranger.0)).collect();
+        Admission {
+            path: self.path.to_vec(),
+            to: self.to,
+            source: self.source(),
+            facts: facts_at(self.stage, first, self.path),
+            seen_by: vec![first.name.to_string()],
+            anybody,
+            conditions,
+            except,
+            why,
+            depends_on,
+        }
+    }
+
+    fn source(&self) -> Option<Arc<str>> {
+        let first = self.actor;
+        match look(self.stage, &first.mounts, self.path, Follow::Links) {
+            Ok(Sight::There(place)) => {
+                let label = first.mounts.get(place.mount).label.clone();
+                Some(label.unwrap_or_else(|| self.stage.source(place.source).name.clone()))
+            }
+            Ok(Sight::Missing | Sight::Unlisted) | Err(_) => None,
+        }
+    }
+
+    /// The ids on the way that somebody in this user namespace can have, and two that no inode names.
+    fn named(&self) -> (Named, (u32, u32)) {
+        let first = self.actor;
+        let namespace = &first.credentials[0].namespace;
+        let mut named = Named::default();
+        let mut take = |mounts: &MountTable, path: &[u8], follow| {
+            let Ok(Sight::There(place)) = look(self.stage, mounts, path, follow) else { return };
+            let ids = &mounts.get(place.mount).ids;
+            let source = self.stage.source(place.source);
+            let Some(id) = place.inode else { return };
+            let inode = source.tree.inode(id);
+            named.users.extend(ids.to_kernel_uid(inode.uid).map(KernelUid::raw));
+            named.groups.extend(ids.to_kernel_gid(inode.gid).map(KernelGid::raw));
+            if let Some(acl) = source.tree.acl(id) {
+                acl_ids(acl, ids, &mut named);
+            }
+        };
+        for prefix in prefixes(self.path) {
+            take(&first.mounts, prefix, Follow::Links);
+            take(&first.mounts, prefix, Follow::AllButLast);
+        }
+        named.users.retain(|uid| namespace.to_inside_uid(KernelUid::new(*uid)).is_some());
+        named.groups.retain(|gid| namespace.to_inside_gid(KernelGid::new(*gid)).is_some());
+        let stranger = stranger(namespace, &named);
+        (named, stranger)
+    }
+
+    fn credentials(&self, trial: &Trial, group: u32) -> Credentials {
+        let first = &self.actor.credentials[0];
+        let held =
+            trial.capability.map_or(CapabilitySet::EMPTY, |capability| CapabilitySet::EMPTY.with(capability));
+        Credentials {
+            fsuid: KernelUid::new(trial.uid),
+            fsgid: KernelGid::new(group),
+            groups: trial.groups.iter().copied().map(KernelGid::new).collect(),
+            effective: held,
+            permitted: held,
+            bounding: held,
+            umask: Mode::new(0o022),
+            no_new_privileges: first.no_new_privileges,
+            namespace: first.namespace.clone(),
+        }
+    }
+
+    fn mighty(&self, trial: &Trial, group: u32) -> Credentials {
+        let all = CapabilitySet::ALL;
+        Credentials { effective: all, permitted: all, bounding: all, ..self.credentials(trial, group) }
+    }
+
+    fn explored(&self, who: &Credentials) -> Explored {
+        let first = self.actor;
+        let directory =
+            facts_at(self.stage, first, self.path).is_some_and(|facts| facts.kind == FileKind::Directory);
+        explore(|w| {
+            let mut view = View::new(self.stage, &first.mounts, who, "that uid");
+            view.all_devices = first.all_devices;
+            match (self.to, directory) {
+                (Column::Create, true) | (Column::Write, true) => {
+                    decide_new_entry(&view, NewKind::File, Mode::new(0o666), self.path, w)
+                }
+                (Column::Create, false) => decide(&view, &Verb::Creates(Mode::new(0o666)), self.path, w),
+                (Column::Write, false) => decide(&view, &Verb::Writes, self.path, w),
+                (Column::Read, false) => decide(&view, &Verb::Reads, self.path, w),
+                (Column::Read | Column::List, _) => decide(&view, &Verb::Lists, self.path, w),
+                (Column::Delete, true) => decide(&view, &Verb::RemovesDirectory, self.path, w),
+                (Column::Delete, false) => decide(&view, &Verb::Deletes, self.path, w),
+                (Column::Enter, _) => decide(&view, &Verb::Enters, self.path, w),
+                (Column::Run, _) => decide(&view, &Verb::Runs, self.path, w),
+            }
+        })
+    }
+
+    /// The conditions with the actors that meet them and get in; one meets the first that fits.
+    fn with_actors(&self, all: Vec<(Trial, Vec<Step>)>, stranger: u32) -> Vec<Condition> {
+        let mut conditions: Vec<Condition> =
+            all.iter().map(|(trial, steps)| self.condition(trial, steps, stranger)).collect();
+        let [who] = self.actor.credentials.as_slice() else { return conditions };
+        if self.actor.refusal().is_some() || settle(&self.explored(who)).0 != Outcome::Allowed {
+            return conditions;
+        }
+        let meets = |trial: &Trial| {
+            (trial.uid == stranger || who.fsuid.raw() == trial.uid)
+                && trial.groups.iter().all(|gid| {
+                    let gid = KernelGid::new(*gid);
+                    who.fsgid == gid || who.groups.contains(&gid)
+                })
+                && trial.capability.is_none_or(|capability| who.effective.has(capability))
+        };
+        if let Some(at) = all.iter().position(|(trial, _)| meets(trial)) {
+            conditions[at].actors.push(self.actor.name.to_string());
+        }
+        conditions
+    }
+
+    /// A directory on the way that everybody passes.
+    fn open_to_all(&self, path: &[u8]) -> bool {
+        let above = self.path.iter().rposition(|byte| *byte == b'/').map_or(0, |at| at.max(1));
+        if path == self.path
+            || path == &self.path[..above] && matches!(self.to, Column::Create | Column::Delete)
+        {
+            return false;
+        }
+        let path = if path.is_empty() { b"/" } else { path };
+        let Ok(Sight::There(place)) = look(self.stage, &self.actor.mounts, path, Follow::Links) else {
+            return false;
+        };
+        let tree = &self.stage.source(place.source).tree;
+        place.inode.is_some_and(|id| {
+            tree.acl(id).is_none() && tree.inode(id).mode.other().grants(crate::mode::Access::EXECUTE)
+        })
+    }
+
+    fn condition(&self, trial: &Trial, steps: &[Step], stranger: u32) -> Condition {
+        let namespace = &self.actor.credentials[0].namespace;
+        let uid =
+            (trial.uid != stranger).then(|| namespace.to_inside_uid(KernelUid::new(trial.uid))).flatten();
+        let groups = trial.groups.iter().filter_map(|gid| namespace.to_inside_gid(KernelGid::new(*gid)));
+        let decisive = [
+            Check::OwnerBits,
+            Check::GroupBits,
+            Check::AclUser,
+            Check::AclGroup,
+            Check::Owner,
+            Check::Capability,
+        ];
+        let mut through: Vec<(Vec<u8>, String)> = Vec::new();
+        for step in steps.iter().filter(|step| decisive.contains(&step.check)) {
+            let one = (step.path.clone(), step.fact.clone());
+            if !through.contains(&one) && !self.open_to_all(&step.path) {
+                through.push(one);
+            }
+        }
+        Condition { uid, groups: groups.collect(), capability: trial.capability, through, actors: Vec::new() }
+    }
+}
+
+fn acl_ids(acl: &crate::acl::Acl, ids: &MountIds, named: &mut Named) {
+    named.users.extend(acl.users.iter().filter_map(|(uid, _)| ids.to_kernel_uid(*uid)).map(KernelUid::raw));
+    named.groups.extend(acl.groups.iter().filter_map(|(gid, _)| ids.to_kernel_gid(*gid)).map(KernelGid::raw));
+}
+
+/// A user and a group of the namespace that nothing on the way names.
+fn stranger(namespace: &UserNamespace, named: &Named) -> (u32, u32) {
+    let uid = (1..=u32::from(u16::MAX)).rev().find_map(|id| {
+        let kernel = namespace.to_kernel_uid(InsideUid::new(id))?.raw();
+        (!named.users.contains(&kernel)).then_some(kernel)
+    });
+    let gid = (1..=u32::from(u16::MAX)).rev().find_map(|id| {
+        let kernel = namespace.to_kernel_gid(InsideGid::new(id))?.raw();
+        (!named.groups.contains(&kernel)).then_some(kernel)
+    });
+    (uid.unwrap_or(u32::from(u16::MAX)), gid.unwrap_or(u32::from(u16::MAX)))
+}
+
+/// Every subset, the smaller ones first.
+fn subsets(all: &[u32]) -> Vec<Vec<u32>> {
+    let mut sets: Vec<Vec<u32>> = (0..1_usize << all.len())
+        .map(|bits| (0..all.len()).filter(|at| bits >> at & 1 == 1).map(|at| all[at]).collect())
+        .collect();
+    sets.sort_by_key(Vec::len);
+    sets
+}
+
+fn failed(steps: &[Step]) -> Option<Why> {
+    let step = steps.iter().rev().find(|step| matches!(step.result, StepResult::Failed(_)))?;
+    Some(Why { path: Some(step.path.clone()), fact: step.fact.clone() })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn prefixes_end_at_slashes() {
+        let all = |path: &'static [u8]| prefixes(path).collect::<Vec<_>>();
+        assert_eq!(all(b"/a/bc"), [&b"/"[..], b"/a", b"/a/bc"]);
+        assert_eq!(all(b"/"), [&b"/"[..], b"/"]);
+    }
+
+    #[test]
+    fn smaller_sets_come_first() {
+        assert_eq!(subsets(&[1, 2]), [vec![], vec![1], vec![2], vec![1, 2]]);
+    }
+}
