@@ -3,7 +3,7 @@
 use clap::{Parser, Subcommand};
 
 use crate::commands::{
-    access, admits, ask, compare, confirm, decode, demo, handoff, identity, imprint, mounts, rehearse,
+    access, admits, ask, compare, confirm, decode, demo, exposure, handoff, identity, imprint, mounts, rehearse,
     schema, survey, why,
 };
 use crate::options::Color;
@@ -38,6 +38,7 @@ pub(crate) enum Command {
     Rehearse(rehearse::Args),
     Handoff(handoff::Args),
     Admits(admits::Args),
+    Exposure(exposure::Args),
     Compare(compare::Args),
     Decode(decode::Args),
     Survey(survey::Args),

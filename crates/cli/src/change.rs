@@ -19,8 +19,8 @@ use crate::end::Failure;
 use crate::load;
 
 /// The pattern language of `--matching`.
-#[derive(Debug)]
-struct Patterns;
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Patterns;
 
 impl Globs for Patterns {
     fn matcher(&self, pattern: &[u8]) -> Result<Matcher, String> {

@@ -108,6 +108,9 @@ pub(crate) enum Failure {
     /// A command that answers under one runtime.
     #[error("{0} answers under one runtime at a time")]
     OneRuntimeAtATime(&'static str),
+    /// What the scene accepts is not readable.
+    #[error("{0}")]
+    Accepted(String),
     /// There is only one scene.
     #[error(
         "there is nothing to compare with: name a second scene, or write a --change such as --change 'gauge umask 0002'"

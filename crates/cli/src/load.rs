@@ -45,6 +45,11 @@ impl Whole {
         Ok(Self { scene, strict: input.strict, changes, stage })
     }
 
+    /// What was told, with what was changed about it.
+    pub(crate) const fn scene(&self) -> &Scene {
+        &self.scene
+    }
+
     /// The scene, and the changes of files that are not made in it.
     pub(crate) fn into_scene(self) -> (Scene, Changes) {
         (self.scene, self.changes)

@@ -33,6 +33,7 @@ pub mod change;
 pub mod cluster;
 pub mod decide;
 pub mod explore;
+pub mod exposure;
 pub mod fact;
 pub mod host_mounts;
 pub mod identity;

@@ -7,6 +7,7 @@ use crate::accounts::Accounts;
 use crate::cast::Cast;
 pub use crate::cluster::HostPathCheck;
 use crate::cluster::{Backing, Cluster};
+use crate::exposure::{Accepted, Limit};
 use crate::fact::{Fact, Provenance, Unknown};
 use crate::host_mounts::HostMounts;
 use crate::identity::{
@@ -40,6 +41,10 @@ pub struct Scene {
     pub assigned: Assigned,
     /// Objects that pods refer to.
     pub cluster: Cluster,
+    /// How wide paths may be at most.
+    pub limits: Vec<Fact<Limit>>,
+    /// What is open and meant so.
+    pub accepted: Vec<Accepted>,
 }
 
 impl Scene {

@@ -7,6 +7,7 @@ pub(crate) mod compare;
 pub(crate) mod confirm;
 pub(crate) mod decode;
 pub(crate) mod demo;
+pub(crate) mod exposure;
 pub(crate) mod handoff;
 pub(crate) mod identity;
 pub(crate) mod imprint;
@@ -36,6 +37,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         Command::Compare(args) => compare::run(args, out, err),
         Command::Handoff(args) => handoff::run(args, out, err),
         Command::Admits(args) => admits::run(args, out, err),
+        Command::Exposure(args) => exposure::run(args, out, err),
         Command::Decode(args) => decode::run(args, out),
         Command::Rehearse(args) => rehearse::run(args, out, err),
         Command::Demo(args) => demo::run(args, run_line, out),

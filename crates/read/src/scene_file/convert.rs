@@ -145,6 +145,8 @@ pub fn read_scene(
         }
     }
     scene.assigned = reading.assigned(&scene_file.assigned, node);
+    scene.limits = reading.limits(&scene_file.at_most, node);
+    scene.accepted = reading.accepted(&scene_file.accept, node);
     reading.runtime_fits(&scene, node);
     let own = reading.containers(&scene_file, node);
     scene.workloads.extend(own);

@@ -2,6 +2,7 @@
 
 mod containers;
 mod convert;
+mod exposure;
 mod facts;
 mod id_map;
 mod listed;

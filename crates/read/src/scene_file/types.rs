@@ -41,6 +41,25 @@ pub struct SceneFile {
     /// Containers, when there is no manifest.
     #[serde(default)]
     pub containers: Vec<ContainerSection>,
+    /// How wide paths may be at most, for programs that refuse keys and data directories that are wider:
+    /// `[ACTOR] PATH at-most MODE [owned-by UID[:GID]]` each.
+    #[serde(default)]
+    pub at_most: Vec<String>,
+    /// What `exposure` finds and is meant so.
+    #[serde(default)]
+    pub accept: Vec<AcceptSection>,
+}
+
+/// A finding that is meant.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct AcceptSection {
+    /// Its name, such as `world-writable`.
+    pub finding: String,
+    /// The path inside, or a pattern such as `/spool/**`; the actor's name for `umask`. Every path where left out.
+    pub path: Option<String>,
+    /// Why it is meant.
+    pub reason: String,
 }
 
 /// A container runtime.

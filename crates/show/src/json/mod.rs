@@ -8,6 +8,7 @@ mod answers;
 mod compare;
 mod confirm;
 mod decode;
+mod exposure;
 mod handoff;
 mod overview;
 mod rehearse;
@@ -19,6 +20,7 @@ pub use admits::{admissions, reached};
 pub use compare::compared;
 pub use confirm::{confirmed, random_acts};
 pub use decode::decoded;
+pub use exposure::findings;
 pub use handoff::handoffs;
 pub use rehearse::rehearsed;
 

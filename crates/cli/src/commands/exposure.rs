@@ -1,0 +1,86 @@
+//! `exposure`: what is open wider than needed.
+
+use std::io::Write;
+
+use clap::ValueEnum;
+use mivask_core::exposure::{Finding, Limit, Severity, exposure};
+use mivask_core::fact::{Fact, Provenance};
+use mivask_disk::process::Reach;
+use mivask_show::{json, text};
+
+use crate::change::Patterns;
+use crate::end::{End, Failure};
+use crate::load::{Whole, layout};
+use crate::options::{Common, Format};
+
+/// What is open wider than anybody needs, the worst first, each with the worst that follows from it: world-writable files,
+/// programs that lend their owner, keys that others read, host paths that containers write, programs they can rewrite,
+/// umasks that leak, special bits without their x. And the opposite: what is too wide for a program that checks.
+///
+/// What is meant so is said in the scene file, with a reason: `accept: [{ finding: world-writable, path: /spool, reason:
+/// ... }]`. A limit that is declared (`at-most:` in the scene, or --at-most) and broken makes the exit status 1.
+#[derive(Debug, clap::Args)]
+#[command(
+    after_help = "Examples:\n  mivask exposure tides.scene.yaml\n  mivask exposure tides.scene.yaml --severity medium --at-most '/data/calibration.toml at-most 0600 owned-by 0'"
+)]
+pub(crate) struct Args {
+    #[command(flatten)]
+    common: Common,
+    /// How wide a path may be at most: '[ACTOR] PATH at-most MODE [owned-by UID[:GID]]'. May be repeated.
+    #[arg(long, value_name = "LIMIT")]
+    at_most: Vec<Limit>,
+    /// Only findings that are at least so bad.
+    #[arg(long, value_name = "LEVEL", default_value = "low")]
+    severity: Level,
+}
+
+/// A severity as an argument.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, ValueEnum)]
+enum Level {
+    /// Worth knowing.
+    Low,
+    /// One compromised actor harms another.
+    Medium,
+    /// One compromised actor takes the host, a secret or everybody's data.
+    High,
+}
+
+impl Level {
+    const fn severity(self) -> Severity {
+        match self {
+            Self::Low => Severity::Low,
+            Self::Medium => Severity::Medium,
+            Self::High => Severity::High,
+        }
+    }
+}
+
+pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
+    let input = &args.common.input;
+    if input.runtime.len() > 1 {
+        return Err(Failure::OneRuntimeAtATime("exposure"));
+    }
+    let whole = Whole::read(input, &Reach { paths: Vec::new(), whole: true }, err)?;
+    let mut limits = whole.scene().limits.clone();
+    let from = Provenance::rule("--at-most");
+    limits.extend(args.at_most.iter().map(|limit| Fact::new(limit.clone(), from.clone())));
+    for name in limits.iter().filter_map(|limit| limit.value.actor.as_ref()) {
+        whole.stage.actor(name)?;
+    }
+    let mut names = Vec::new();
+    for name in &args.common.actor {
+        names.push(whole.stage.actor(name)?.name.to_string());
+    }
+    let found = exposure(&whole.stage, &limits, &whole.scene().accepted, &Patterns).map_err(Failure::Accepted)?;
+    let wanted = |finding: &Finding| {
+        finding.severity >= args.severity.severity()
+            && (names.is_empty() || finding.actors.iter().any(|actor| names.contains(actor)))
+    };
+    let found: Vec<Finding> = found.into_iter().filter(wanted).collect();
+    match args.common.format {
+        Format::Text => text::findings(out, &found, layout())?,
+        Format::Json => json::findings(out, &found)?,
+    }
+    let broken = found.iter().any(|finding| finding.declared && finding.accepted.is_none());
+    Ok(if broken { End::NotUpheld } else { End::Answered })
+}

@@ -1,0 +1,249 @@
+//! What one inode shows to one actor.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::secret::is_secret;
+use super::{Kind, Severity, Single, limit, listed, path_text};
+use crate::identity::Credentials;
+use crate::mode::{Access, Concern, FileKind, Mode, concerns, symbolic};
+use crate::mount::{Mount, MountFlags, MountOrigin};
+use crate::question::{Cell, Column, Swept};
+use crate::stage::{Actor, Stage};
+use crate::tree::{Content, Inode, InodeId, Marks, Tree};
+
+/// Directories of a host that give away the host to whoever writes there.
+const HOST_ITSELF: [&str; 16] = [
+    "/", "/bin", "/boot", "/dev", "/etc", "/lib", "/lib64", "/proc", "/root", "/run", "/sbin", "/sys", "/usr", "/var",
+    "/var/run", "/var/lib",
+];
+
+/// One inode as one actor meets it.
+struct Met<'a> {
+    actor: &'a Actor,
+    who: &'a Credentials,
+    groups: &'a BTreeMap<u32, BTreeSet<String>>,
+    mount: &'a Mount,
+    tree: &'a Tree,
+    id: InodeId,
+    inode: &'a Inode,
+    swept: &'a Swept<'a>,
+    on: std::sync::Arc<str>,
+}
+
+/// Adds what is found about `swept`.
+pub(super) fn look(
+    stage: &Stage,
+    (actor, who): (&Actor, &Credentials),
+    groups: &BTreeMap<u32, BTreeSet<String>>,
+    swept: &Swept<'_>,
+    singles: &mut Vec<Single>,
+) {
+    let mount = actor.mounts.get(swept.place.mount);
+    let Some(id) = swept.place.inode else { return };
+    if !matches!(mount.origin, MountOrigin::Declared | MountOrigin::Root) || swept.kind == FileKind::Link {
+        return;
+    }
+    let tree = &*stage.source(swept.place.source).tree;
+    let untold = tree.doubt(id).is_some_and(|doubt| doubt.attributes != crate::tree::Certainty::Known);
+    if untold || swept.shut {
+        return;
+    }
+    let on = limit::on(stage, actor, swept.place);
+    let inode = tree.inode(id);
+    let met = Met { actor, who, groups, mount, tree, id, inode, swept, on };
+    met.open_to_all(singles);
+    met.shared(singles);
+    met.lends(singles);
+    met.secret(singles);
+    met.host(singles);
+    met.program(singles);
+    met.missing_execute(singles);
+}
+
+impl Met<'_> {
+    fn single(&self, kind: Kind, severity: Severity, consequence: String) -> Single {
+        let Inode { mode, uid, gid, .. } = *self.inode;
+        Single {
+            kind,
+            severity,
+            on: self.on.clone(),
+            path: self.swept.path.to_vec(),
+            actor: Some(self.actor.name.to_string()),
+            fact: format!("{} {mode} {uid}:{gid}", symbolic(self.swept.kind, mode)),
+            consequence,
+            from: self.tree.place(self.id),
+            declared: false,
+        }
+    }
+
+    fn directory(&self) -> bool {
+        self.swept.kind == FileKind::Directory
+    }
+
+    fn allowed(&self, column: Column) -> bool {
+        self.swept.cell(column) == Cell::Allowed
+    }
+
+    /// Changes the file, or the entries of the directory.
+    fn writes(&self) -> bool {
+        self.allowed(if self.directory() { Column::Create } else { Column::Write })
+    }
+
+    fn owns(&self) -> bool {
+        self.mount.ids.to_kernel_uid(self.inode.uid) == Some(self.who.fsuid)
+    }
+
+    fn is_root(&self) -> bool {
+        self.who.fsuid.raw() == 0 || !self.who.effective.is_empty()
+    }
+
+    fn open_to_all(&self, singles: &mut Vec<Single>) {
+        let needed = if self.directory() { Access::WRITE_EXECUTE } else { Access::WRITE };
+        if !self.inode.mode.other().grants(needed) || self.inode.kind.is_device() {
+            return;
+        }
+        let sticky = self.directory() && self.inode.mode.has(Mode::STICKY);
+        // The /tmp of an image is the container's own.
+        if sticky && self.mount.origin == MountOrigin::Root {
+            return;
+        }
+        // An emptyDir is 0777 by rule, and nobody outside the pod reaches it.
+        let severity = if &*self.mount.kind == "emptyDir" { Severity::Medium } else { Severity::High };
+        singles.push(match (self.directory(), sticky) {
+            (true, true) => self.single(
+                Kind::WorldWritableSticky,
+                Severity::Low,
+                "whoever reaches it fills it up or lays traps under names that others will open".to_owned(),
+            ),
+            (true, false) => self.single(
+                Kind::WorldWritable,
+                severity,
+                "whoever reaches it removes or replaces everybody else's files there".to_owned(),
+            ),
+            (false, _) => self.single(
+                Kind::WorldWritable,
+                severity,
+                "whoever reaches it rewrites it, and its readers trust what anybody wrote".to_owned(),
+            ),
+        });
+    }
+
+    fn shared(&self, singles: &mut Vec<Single>) {
+        let needed = if self.directory() { Access::WRITE_EXECUTE } else { Access::WRITE };
+        let gid = self.mount.ids.to_kernel_gid(self.inode.gid);
+        let Some(members) = gid.and_then(|gid| self.groups.get(&gid.raw())) else { return };
+        let writes = self.inode.mode.group().grants(needed) && !self.inode.mode.other().grants(needed);
+        // Its owner and root would write it all the same.
+        if !writes || !self.writes() || self.owns() || self.is_root() {
+            return;
+        }
+        let text = format!(
+            "any member of group {} ({}) rewrites what the others rely on",
+            self.inode.gid,
+            listed(members)
+        );
+        singles.push(self.single(Kind::GroupShared, Severity::Low, text));
+    }
+
+    fn lends(&self, singles: &mut Vec<Single>) {
+        let mode = self.inode.mode;
+        let user = mode.has(Mode::SET_USER_ID);
+        let group = mode.has(Mode::new(0o2010));
+        let works = !self.mount.flags.has(MountFlags::NO_SUID) && !self.who.no_new_privileges;
+        if self.swept.kind != FileKind::File || !(user || group) || !works || !self.allowed(Column::Run) {
+            return;
+        }
+        let owner = self.mount.ids.to_kernel_uid(self.inode.uid);
+        if user && owner != Some(self.who.fsuid) {
+            let (severity, whom) = match owner.map(|uid| uid.raw()) {
+                Some(0) => (Severity::High, "root".to_owned()),
+                _ => (Severity::Medium, format!("uid {}", self.inode.uid)),
+            };
+            let text = format!("a flaw in it turns {} into {whom}", self.actor.name);
+            singles.push(self.single(Kind::SetId, severity, text));
+        } else if group && !self.is_root() {
+            let text = format!("a flaw in it gives {} the group {}", self.actor.name, self.inode.gid);
+            singles.push(self.single(Kind::SetId, Severity::Medium, text));
+        }
+    }
+
+    fn secret(&self, singles: &mut Vec<Single>) {
+        if self.swept.kind != FileKind::File || !is_secret(self.swept.path) {
+            return;
+        }
+        let step = self.inode.marks.has(Marks::GROUP_STEP);
+        if step && self.inode.mode.has_any(Mode::new(0o077)) {
+            let text = format!(
+                "a program that checks its key refuses it: the filesystem-group step gave group {} access",
+                self.inode.gid
+            );
+            singles.push(self.single(Kind::TooWide, Severity::Medium, text));
+        }
+        let meant = matches!(&*self.mount.kind, "secret" | "configMap" | "projected" | "downwardAPI");
+        if meant || self.owns() || !self.allowed(Column::Read) {
+            return;
+        }
+        let open = self.inode.mode.other().grants(Access::READ);
+        let root = self.mount.origin == MountOrigin::Root;
+        if root && !open {
+            return;
+        }
+        let severity = match (open, self.is_root()) {
+            (true, _) => Severity::High,
+            (false, true) => Severity::Low,
+            (false, false) => Severity::Medium,
+        };
+        let text = format!("{} can leak a secret that is somebody else's", self.actor.name);
+        singles.push(self.single(Kind::SecretReadable, severity, text));
+    }
+
+    fn host(&self, singles: &mut Vec<Single>) {
+        let Some(host) = self.on.strip_prefix("host ") else { return };
+        if !self.writes() || self.inode.kind.is_device() {
+            return;
+        }
+        let host = host.trim_matches('"');
+        let grave = HOST_ITSELF.contains(&host) || host.ends_with(".sock") || host.starts_with("/etc/");
+        let name = &self.actor.name;
+        let (severity, text) = if grave {
+            (Severity::High, format!("{name} takes over the host by what it writes to {}", path_text(host.as_bytes())))
+        } else {
+            (Severity::Medium, format!("{name} writes files that processes of the host read and trust"))
+        };
+        singles.push(self.single(Kind::HostWritable, severity, text));
+    }
+
+    fn program(&self, singles: &mut Vec<Single>) {
+        let content = self.tree.content(self.id);
+        let runs = matches!(content, Content::Program | Content::Script(_))
+            || self.inode.mode.has_any(Mode::ANY_EXECUTE);
+        // Root rewrites what it likes; what matters is who else can.
+        if self.swept.kind != FileKind::File || !runs || !self.writes() || self.is_root() {
+            return;
+        }
+        let name = &self.actor.name;
+        let (severity, text) = match self.mount.origin {
+            MountOrigin::Root => {
+                (Severity::Low, format!("a flaw in {name} stays: it rewrites programs it runs until it is made anew"))
+            }
+            MountOrigin::Declared | MountOrigin::Default | MountOrigin::Shield => {
+                (Severity::Medium, format!("whoever runs it next runs what {name} wrote"))
+            }
+        };
+        singles.push(self.single(Kind::ProgramWritable, severity, text));
+    }
+
+    fn missing_execute(&self, singles: &mut Vec<Single>) {
+        let odd = [
+            Concern::SetUserIdWithoutExecute,
+            Concern::SetGroupIdWithoutExecute,
+            Concern::SetGroupIdUnentered,
+            Concern::StickyUnentered,
+            Concern::ListedNotEntered,
+        ];
+        let found: Vec<Concern> = concerns(self.inode.mode, self.swept.kind);
+        if let Some(concern) = found.into_iter().find(|concern| odd.contains(concern)) {
+            singles.push(self.single(Kind::MissingExecute, Severity::Low, concern.text().to_owned()));
+        }
+    }
+}

@@ -1,0 +1,317 @@
+//! What is open wider than anybody needs, and what is too wide for a strict reader.
+//!
+//! Whether an actor reaches a file is answered by the same sweep as `access --tree`; here is only what to say about it.
+
+mod entry;
+mod limit;
+mod secret;
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fmt;
+use std::sync::Arc;
+
+pub use limit::{Limit, LimitError};
+
+use crate::act::quoted;
+use crate::change::Globs;
+use crate::fact::{Fact, Provenance};
+use crate::mode::Mode;
+use crate::question::{Event, follow};
+use crate::stage::{Actor, Stage};
+
+/// What is found.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
+pub enum Kind {
+    /// Everybody writes it, and no sticky bit protects entries.
+    WorldWritable,
+    /// A secret that somebody reads who never asked for it.
+    SecretReadable,
+    /// A path of the host that a container writes to.
+    HostWritable,
+    /// A program that somebody can rewrite.
+    ProgramWritable,
+    /// A program that lends its owner or group.
+    SetId,
+    /// Wider than a declared limit, or a key that the filesystem-group step widened.
+    TooWide,
+    /// A umask that leaves new files open.
+    Umask,
+    /// Everybody writes it, and the sticky bit protects entries.
+    WorldWritableSticky,
+    /// A group that several actors share writes it.
+    GroupShared,
+    /// A special bit, or r of a directory, without its x.
+    MissingExecute,
+}
+
+impl Kind {
+    /// Every kind.
+    pub const ALL: [Self; 10] = [
+        Self::WorldWritable,
+        Self::SecretReadable,
+        Self::HostWritable,
+        Self::ProgramWritable,
+        Self::SetId,
+        Self::TooWide,
+        Self::Umask,
+        Self::WorldWritableSticky,
+        Self::GroupShared,
+        Self::MissingExecute,
+    ];
+
+    /// The word in answers and scene files.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::WorldWritable => "world-writable",
+            Self::SecretReadable => "secret-readable",
+            Self::HostWritable => "host-writable",
+            Self::ProgramWritable => "program-writable",
+            Self::SetId => "set-id",
+            Self::TooWide => "too-wide",
+            Self::Umask => "umask",
+            Self::WorldWritableSticky => "world-writable-sticky",
+            Self::GroupShared => "group-shared",
+            Self::MissingExecute => "missing-x",
+        }
+    }
+
+    /// The kind of that word.
+    #[must_use]
+    pub fn by_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|kind| kind.word() == word)
+    }
+}
+
+/// How bad the worst case is.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
+pub enum Severity {
+    /// Worth knowing.
+    Low,
+    /// One compromised actor harms another.
+    Medium,
+    /// One compromised actor takes the host, a secret or everybody's data.
+    High,
+}
+
+impl Severity {
+    /// The word in answers.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Low => "low",
+            Self::Medium => "medium",
+            Self::High => "high",
+        }
+    }
+}
+
+impl fmt::Display for Severity {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.word())
+    }
+}
+
+/// What the scene says is meant, with the reason.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Accepted {
+    /// Which finding.
+    pub kind: Kind,
+    /// A path inside or a pattern of paths; `None` for every one.
+    pub path: Option<String>,
+    /// Why it is meant.
+    pub reason: String,
+    /// Where it was said.
+    pub from: Provenance,
+}
+
+/// What is wrong in one place, all paths of a kind together.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Finding {
+    /// What.
+    pub kind: Kind,
+    /// How bad.
+    pub severity: Severity,
+    /// The volume, in words; the actor for a umask.
+    pub on: Arc<str>,
+    /// Paths inside, in order.
+    pub paths: Vec<Vec<u8>>,
+    /// Who can make use of it.
+    pub actors: Vec<String>,
+    /// The fact, such as `drwxrwxrwx 0777 0:0`, of the first path.
+    pub fact: String,
+    /// The worst that follows, one sentence.
+    pub consequence: String,
+    /// Where the fact of the first path came from.
+    pub from: Provenance,
+    /// Whether a declared limit is broken.
+    pub declared: bool,
+    /// Why it is meant, where the scene says so.
+    pub accepted: Option<Accepted>,
+}
+
+/// A finding about one path, before those of a kind are put together.
+#[derive(Clone, Debug)]
+pub(crate) struct Single {
+    pub kind: Kind,
+    pub severity: Severity,
+    pub on: Arc<str>,
+    pub path: Vec<u8>,
+    pub actor: Option<String>,
+    pub fact: String,
+    pub consequence: String,
+    pub from: Provenance,
+    pub declared: bool,
+}
+
+/// Everything that is found, the worst first. `limits` are those the user declares; `accepted` stay in the list, marked.
+///
+/// # Errors
+/// A pattern of `accepted` that is none.
+pub fn exposure(
+    stage: &Stage,
+    limits: &[Fact<Limit>],
+    accepted: &[Accepted],
+    globs: &dyn Globs,
+) -> Result<Vec<Finding>, String> {
+    let mut singles = Vec::new();
+    let groups = shared_groups(stage);
+    for actor in &stage.actors {
+        umask(actor, &groups, &mut singles);
+        if actor.refusal().is_some() {
+            continue;
+        }
+        for which in 0..actor.credentials.len() {
+            // A part that cannot be swept has nothing to find.
+            let _ = follow(stage, actor, which, b"/", |event| {
+                if let Event::Entry(swept) = event {
+                    entry::look(stage, (actor, &actor.credentials[which]), &groups, &swept, &mut singles);
+                }
+            });
+        }
+    }
+    limit::check(stage, limits, &mut singles);
+    let mut findings = together(singles);
+    for finding in &mut findings {
+        finding.accepted = meant(finding, accepted, globs)?;
+    }
+    findings.sort_by(|a, b| {
+        let rank = |finding: &Finding| {
+            (finding.accepted.is_some(), std::cmp::Reverse(finding.severity), finding.kind)
+        };
+        (rank(a), &a.on, &a.paths).cmp(&(rank(b), &b.on, &b.paths))
+    });
+    Ok(findings)
+}
+
+/// Groups that more than one actor is in, by kernel id, with the actors.
+fn shared_groups(stage: &Stage) -> BTreeMap<u32, BTreeSet<String>> {
+    let mut groups: BTreeMap<u32, BTreeSet<String>> = BTreeMap::new();
+    for actor in stage.actors.iter().filter(|actor| actor.refusal().is_none()) {
+        for who in &actor.credentials {
+            for gid in who.groups.iter().copied().chain([who.fsgid]) {
+                groups.entry(gid.raw()).or_default().insert(actor.name.to_string());
+            }
+        }
+    }
+    groups.retain(|_, actors| actors.len() > 1);
+    groups
+}
+
+/// A umask that lets others write what is created, or lets a shared group.
+fn umask(actor: &Actor, groups: &BTreeMap<u32, BTreeSet<String>>, singles: &mut Vec<Single>) {
+    let [who] = actor.credentials.as_slice() else { return };
+    let name = actor.name.to_string();
+    let mut add = |severity, consequence: String| {
+        let facts = actor.facts().iter().find(|fact| fact.field == "umask");
+        singles.push(Single {
+            kind: Kind::Umask,
+            severity,
+            on: actor.name.clone(),
+            path: Vec::new(),
+            actor: Some(name.clone()),
+            fact: format!("umask {}", who.umask),
+            consequence,
+            from: facts.map_or_else(|| Provenance::rule("the runtime's default umask"), |fact| fact.from.clone()),
+            declared: false,
+        });
+    };
+    if !who.umask.has(Mode::new(0o002)) {
+        let text = format!("whatever {name} creates with 0666 can be rewritten by every process that reaches it");
+        add(Severity::High, text);
+    } else if !who.umask.has(Mode::new(0o020))
+        && let Some(others) = groups.get(&who.fsgid.raw())
+    {
+        let others: Vec<&str> = others.iter().map(String::as_str).filter(|other| *other != name).collect();
+        let text = format!(
+            "whatever {name} creates can be rewritten by {}, which share its group {}",
+            others.join(", "),
+            who.fsgid
+        );
+        add(Severity::Low, text);
+    }
+}
+
+/// One finding for each kind, place, severity and sentence.
+fn together(singles: Vec<Single>) -> Vec<Finding> {
+    let mut all: Vec<Finding> = Vec::new();
+    let mut at: BTreeMap<(Kind, Severity, Arc<str>, String), usize> = BTreeMap::new();
+    for single in singles {
+        let key = (single.kind, single.severity, single.on.clone(), single.consequence.clone());
+        let index = *at.entry(key).or_insert_with(|| {
+            all.push(Finding {
+                kind: single.kind,
+                severity: single.severity,
+                on: single.on.clone(),
+                paths: Vec::new(),
+                actors: Vec::new(),
+                fact: single.fact.clone(),
+                consequence: single.consequence.clone(),
+                from: single.from.clone(),
+                declared: single.declared,
+                accepted: None,
+            });
+            all.len() - 1
+        });
+        let finding = &mut all[index];
+        if !single.path.is_empty()
+            && let Err(slot) = finding.paths.binary_search(&single.path)
+        {
+            finding.paths.insert(slot, single.path);
+        }
+        if let Some(actor) = single.actor.filter(|name| !finding.actors.contains(name)) {
+            finding.actors.push(actor);
+        }
+    }
+    all
+}
+
+/// What the scene says of a finding: of all its paths.
+fn meant(finding: &Finding, accepted: &[Accepted], globs: &dyn Globs) -> Result<Option<Accepted>, String> {
+    for one in accepted.iter().filter(|one| one.kind == finding.kind) {
+        let Some(pattern) = &one.path else { return Ok(Some(one.clone())) };
+        let matcher = globs.matcher(pattern.as_bytes()).map_err(|error| {
+            format!("{}: `{pattern}` is no pattern of paths: {error}", one.from)
+        })?;
+        let named = finding.kind == Kind::Umask && *pattern == *finding.on;
+        let fits = |path: &Vec<u8>| *path == pattern.as_bytes() || matcher(path);
+        if named || !finding.paths.is_empty() && finding.paths.iter().all(fits) {
+            return Ok(Some(one.clone()));
+        }
+    }
+    Ok(None)
+}
+
+/// `a, b and 3 more`, for sentences.
+fn listed(names: &BTreeSet<String>) -> String {
+    let shown: Vec<&str> = names.iter().take(3).map(String::as_str).collect();
+    match names.len().saturating_sub(3) {
+        0 => shown.join(", "),
+        more => format!("{} and {more} more", shown.join(", ")),
+    }
+}
+
+/// A path for sentences.
+fn path_text(path: &[u8]) -> String {
+    quoted(path)
+}
