@@ -3,8 +3,8 @@
 use clap::{Parser, Subcommand};
 
 use crate::commands::{
-    access, admits, ask, compare, confirm, decode, demo, exposure, handoff, identity, imprint, mounts, rehearse,
-    schema, survey, why,
+    access, admits, ask, compare, confirm, decode, demo, exposure, handoff, identity, imprint, mounts,
+    rehearse, remedy, schema, survey, why,
 };
 use crate::options::Color;
 
@@ -40,6 +40,7 @@ pub(crate) enum Command {
     Admits(admits::Args),
     Exposure(exposure::Args),
     Compare(compare::Args),
+    Remedy(remedy::Args),
     Decode(decode::Args),
     Survey(survey::Args),
     Confirm(confirm::Args),

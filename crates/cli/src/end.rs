@@ -111,6 +111,19 @@ pub(crate) enum Failure {
     /// What the scene accepts is not readable.
     #[error("{0}")]
     Accepted(String),
+    /// There is no such remedy.
+    #[error("there is no remedy {pick}: {found} were found")]
+    NoRemedy {
+        /// The one that was asked for.
+        pick: usize,
+        /// How many there are.
+        found: usize,
+    },
+    /// A remedy changes no description.
+    #[error(
+        "remedy {0} changes files or what no field of the description takes, so there is nothing to write"
+    )]
+    NotInDescription(usize),
     /// There is only one scene.
     #[error(
         "there is nothing to compare with: name a second scene, or write a --change such as --change 'gauge umask 0002'"

@@ -85,6 +85,26 @@ impl AclText {
         Ok(acl)
     }
 
+    /// Adds `access` for the user `uid`, and to the mask whatever it needs; the other entries of the group class give no
+    /// more than the mask let through before. `mode` is that of the inode, which tells what is left out.
+    pub(crate) fn give(&mut self, uid: u32, access: Access, mode: Mode) {
+        let before = self.mask.unwrap_or(mode.group());
+        let both = |a: Access, b: Access| Access::new(u16::from(a.bits() | b.bits()));
+        if self.mask.is_none() {
+            self.group.get_or_insert(mode.group());
+        }
+        for (_, held) in self.users.iter_mut().chain(&mut self.groups) {
+            *held = held.masked(before);
+        }
+        self.group = self.group.map(|held| held.masked(before));
+        match self.users.iter_mut().find(|(known, _)| *known == uid) {
+            Some((_, held)) => *held = both(*held, access),
+            None => self.users.push((uid, access)),
+        }
+        self.users.sort_unstable();
+        self.mask = Some(both(before, access));
+    }
+
     /// Whether every user and group named in it passes.
     pub fn all(&self, user: impl Fn(u32) -> bool, group: impl Fn(u32) -> bool) -> bool {
         self.users.iter().all(|(uid, _)| user(*uid)) && self.groups.iter().all(|(gid, _)| group(*gid))

@@ -48,6 +48,7 @@ pub mod personality;
 pub mod prepare;
 pub mod question;
 pub mod recipe;
+pub mod remedy;
 pub mod runtime;
 pub mod scene;
 pub mod stage;

@@ -1,6 +1,7 @@
 //! The ordered checks that lead to an outcome.
 
 use crate::fact::Provenance;
+use crate::mode::Access;
 use crate::outcome::Errno;
 
 macro_rules! checks {
@@ -115,6 +116,8 @@ pub struct Step {
     pub from: Provenance,
     /// How it ended.
     pub result: StepResult,
+    /// What a check of mode bits or ACL needed.
+    pub needed: Option<Access>,
 }
 
 #[cfg(test)]

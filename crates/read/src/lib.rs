@@ -15,6 +15,7 @@ pub mod kubernetes;
 pub mod oci;
 pub mod outline;
 pub mod passed;
+pub mod patch;
 pub mod process;
 pub mod scene_file;
 pub mod slip;

@@ -3,6 +3,8 @@
 
 pub mod compare;
 pub mod json;
+pub mod remedy;
+pub mod shell;
 pub mod sides;
 pub mod slips;
 pub mod text;

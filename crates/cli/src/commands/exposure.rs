@@ -71,7 +71,8 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     for name in &args.common.actor {
         names.push(whole.stage.actor(name)?.name.to_string());
     }
-    let found = exposure(&whole.stage, &limits, &whole.scene().accepted, &Patterns).map_err(Failure::Accepted)?;
+    let found =
+        exposure(&whole.stage, &limits, &whole.scene().accepted, &Patterns).map_err(Failure::Accepted)?;
     let wanted = |finding: &Finding| {
         finding.severity >= args.severity.severity()
             && (names.is_empty() || finding.actors.iter().any(|actor| names.contains(actor)))

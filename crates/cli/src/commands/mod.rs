@@ -13,6 +13,7 @@ pub(crate) mod identity;
 pub(crate) mod imprint;
 pub(crate) mod mounts;
 pub(crate) mod rehearse;
+pub(crate) mod remedy;
 pub(crate) mod schema;
 pub(crate) mod survey;
 pub(crate) mod why;
@@ -38,6 +39,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         Command::Handoff(args) => handoff::run(args, out, err),
         Command::Admits(args) => admits::run(args, out, err),
         Command::Exposure(args) => exposure::run(args, out, err),
+        Command::Remedy(args) => remedy::run(args, out, err),
         Command::Decode(args) => decode::run(args, out),
         Command::Rehearse(args) => rehearse::run(args, out, err),
         Command::Demo(args) => demo::run(args, run_line, out),

@@ -17,6 +17,7 @@ use std::sync::Arc;
 pub use numbers::{NumberHint, free_id, hints};
 pub use parse::{Sentence, parse_change, parse_sentence};
 pub use pattern::{Globs, Matcher, NoGlobs};
+pub use process::scratch_name;
 
 use crate::act::{Act, quoted};
 use crate::mode::Mode;
@@ -54,6 +55,8 @@ pub enum Process {
     Joins(u32),
     /// `filesystem-group GID`: that of its pod, or its own where it is in none.
     FilesystemGroup(u32),
+    /// `mounts scratch at PATH`: a new, empty volume that lives as long as the pod or container.
+    Scratch(Vec<u8>),
     /// `mounts PATH with OPTION[,OPTION]`: `ro`, `rw`, `noexec`, `exec`, `nosuid`, `suid`, `nodev`, `dev`.
     Mounts(Vec<u8>, Vec<String>),
 }
@@ -101,6 +104,7 @@ impl fmt::Display for Process {
             Self::Adds(names) => write!(f, "adds {}", names.join(",")),
             Self::Joins(gid) => write!(f, "joins {gid}"),
             Self::FilesystemGroup(gid) => write!(f, "filesystem-group {gid}"),
+            Self::Scratch(at) => write!(f, "mounts scratch at {}", quoted(at)),
             Self::Mounts(at, options) => write!(f, "mounts {} with {}", quoted(at), options.join(",")),
         }
     }

@@ -22,7 +22,7 @@ const FORMS: [(&str, &str); 12] = [
     ("joins", "ACTOR joins GID, or host joins USER to GROUP"),
     ("parts", "host parts USER from GROUP"),
     ("filesystem-group", "pod filesystem-group GID"),
-    ("mounts", "ACTOR mounts PATH with OPTION[,OPTION]"),
+    ("mounts", "ACTOR mounts PATH with OPTION[,OPTION], or ACTOR mounts scratch at PATH"),
     ("sets-primary-group", "host sets-primary-group GROUP of USER"),
     ("renames", "host renames group NAME to NEW"),
     ("renumbers", "host renumbers group NAME to GID"),
@@ -82,11 +82,6 @@ fn change(rest: &mut Rest<'_>) -> Result<Change, ActError> {
             }
         }
         b"joins" => joins(actor, rest)?,
-        b"parts" => {
-            let user = rest.next("a user")?.as_text();
-            rest.preposition("from")?;
-            Change::Accounts(actor, Accounts::Parts(user, rest.next("a group")?.as_text()))
-        }
         b"filesystem-group" => {
             let gid = number(rest)?;
             if actor == "pod" {
@@ -96,30 +91,49 @@ fn change(rest: &mut Rest<'_>) -> Result<Change, ActError> {
             }
         }
         b"mounts" => {
-            let at = absolute(rest.next("a path")?)?;
-            rest.preposition("with")?;
-            Change::Process(actor, Process::Mounts(at, list(rest, "an option")?))
+            let word = rest.next("a path, or `scratch`")?;
+            if word.text == b"scratch" {
+                rest.preposition("at")?;
+                Change::Process(actor, Process::Scratch(absolute(rest.next("a path")?)?))
+            } else {
+                let at = absolute(word)?;
+                rest.preposition("with")?;
+                Change::Process(actor, Process::Mounts(at, list(rest, "an option")?))
+            }
+        }
+        _ => accounts(actor, verb, rest)?,
+    };
+    rest.end()?;
+    Ok(found)
+}
+
+/// Changes of accounts.
+fn accounts(actor: String, verb: &Word, rest: &mut Rest<'_>) -> Result<Change, ActError> {
+    let what = match verb.text.as_slice() {
+        b"parts" => {
+            let user = rest.next("a user")?.as_text();
+            rest.preposition("from")?;
+            Accounts::Parts(user, rest.next("a group")?.as_text())
         }
         b"sets-primary-group" => {
             let group = rest.next("a group")?.as_text();
             rest.preposition("of")?;
-            Change::Accounts(actor, Accounts::PrimaryGroup(group, rest.next("a user")?.as_text()))
+            Accounts::PrimaryGroup(group, rest.next("a user")?.as_text())
         }
         b"renames" => {
             let name = group_name(rest)?;
             rest.preposition("to")?;
-            Change::Accounts(actor, Accounts::Renames(name, rest.next("a name")?.as_text()))
+            Accounts::Renames(name, rest.next("a name")?.as_text())
         }
         b"renumbers" => {
             let name = group_name(rest)?;
             rest.preposition("to")?;
-            Change::Accounts(actor, Accounts::Renumbers(name, number(rest)?))
+            Accounts::Renumbers(name, number(rest)?)
         }
-        b"removes" => Change::Accounts(actor, Accounts::Removes(group_name(rest)?)),
+        b"removes" => Accounts::Removes(group_name(rest)?),
         _ => return Err(rest.unexpected(verb)),
     };
-    rest.end()?;
-    Ok(found)
+    Ok(Change::Accounts(actor, what))
 }
 
 fn joins(actor: String, rest: &mut Rest<'_>) -> Result<Change, ActError> {
@@ -179,6 +193,7 @@ mod tests {
             "gauge filesystem-group 7400",
             "pod filesystem-group 7400",
             "gauge mounts \"/a b\" with ro,nosuid",
+            "gauge mounts scratch at /tmp",
             "host joins gauge to tides",
             "gauge joins gauge to tides",
             "host parts gauge from tides",

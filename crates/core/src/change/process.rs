@@ -6,10 +6,12 @@ use super::{Change, Process, means};
 use crate::caps::{Capability, CapabilitySet};
 use crate::fact::{Fact, Provenance};
 use crate::identity::{DeclaredCapabilities, GroupName, PlainIdentity, ProcessIdentity, Resolved};
-use crate::ids::{InsideGid, InsideUid};
+use crate::ids::{InsideGid, InsideUid, MountIds};
 use crate::mount::MountFlags;
 use crate::runtime::Flavour;
-use crate::scene::{Container, Who, Workload};
+use crate::scene::{
+    Below, Container, EngineOptions, Medium, TmpfsAsked, Volume, VolumeKind, VolumeMount, Who, Workload,
+};
 
 /// Makes `change` in `workload` where it concerns it.
 pub(super) fn change(
@@ -45,6 +47,7 @@ pub(super) fn change(
                 }
                 Process::FilesystemGroup(gid) => group_of(&mut workload.containers[at], *gid, &from),
                 Process::Joins(gid) => joins(&mut workload.containers[at], *gid, &from),
+                Process::Scratch(path) => scratch(workload, at, path, &from)?,
                 Process::Becomes(..)
                 | Process::Umask(_)
                 | Process::Drops(_)
@@ -79,9 +82,50 @@ fn single(container: &mut Container, what: &Process, from: &Provenance) -> Resul
         Process::Drops(names) => capabilities(&mut container.who, names, false, from)?,
         Process::Adds(names) => capabilities(&mut container.who, names, true, from)?,
         Process::Mounts(at, options) => remount(container, at, options)?,
-        Process::Joins(_) | Process::FilesystemGroup(_) => {}
+        Process::Joins(_) | Process::FilesystemGroup(_) | Process::Scratch(_) => {}
     }
     Ok(())
+}
+
+/// A volume of its own: an `emptyDir` in a pod, a tmpfs elsewhere.
+fn scratch(workload: &mut Workload, container: usize, path: &[u8], from: &Provenance) -> Result<(), String> {
+    let taken = |at: &[u8]| trimmed(at) == trimmed(path);
+    if trimmed(path).is_empty()
+        || workload.containers[container].mounts.iter().any(|mount| taken(&mount.at.value))
+    {
+        return Err("something is mounted there already".to_owned());
+    }
+    let kind = match workload.flavour {
+        Flavour::Pod => VolumeKind::EmptyDir(Medium::Disk),
+        Flavour::Compose | Flavour::Scene | Flavour::Bundle => VolumeKind::Tmpfs(TmpfsAsked::default()),
+    };
+    let name = scratch_name(workload, path);
+    workload.volumes.push(Volume { name: Fact::new(name.clone(), from.clone()), kind });
+    workload.containers[container].mounts.push(VolumeMount {
+        volume: Fact::new(name, from.clone()),
+        at: Fact::new(path.to_vec(), from.clone()),
+        read_only: false,
+        no_copy: false,
+        flags: MountFlags::NONE,
+        ids: MountIds::default(),
+        sub_path: None,
+        engine: EngineOptions::default(),
+        below: Below::default(),
+        unknown_part: None,
+    });
+    Ok(())
+}
+
+/// `scratch-tmp` for `/tmp`, with a number where a volume has that name.
+#[must_use]
+pub fn scratch_name(workload: &Workload, path: &[u8]) -> String {
+    let letters =
+        |byte: &u8| if byte.is_ascii_alphanumeric() { char::from(byte.to_ascii_lowercase()) } else { '-' };
+    let text: String = path.iter().map(letters).collect();
+    let plain = format!("scratch-{}", text.trim_matches('-'));
+    let taken = |name: &String| workload.volumes.iter().any(|volume| volume.name.value == *name);
+    let numbered = (2..).map(|number| format!("{plain}-{number}"));
+    std::iter::once(plain.clone()).chain(numbered).find(|name| !taken(name)).unwrap_or(plain)
 }
 
 fn becomes(who: &mut Who, uid: u32, gid: Option<u32>, from: &Provenance) {

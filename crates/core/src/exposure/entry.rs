@@ -13,8 +13,8 @@ use crate::tree::{Content, Inode, InodeId, Marks, Tree};
 
 /// Directories of a host that give away the host to whoever writes there.
 const HOST_ITSELF: [&str; 16] = [
-    "/", "/bin", "/boot", "/dev", "/etc", "/lib", "/lib64", "/proc", "/root", "/run", "/sbin", "/sys", "/usr", "/var",
-    "/var/run", "/var/lib",
+    "/", "/bin", "/boot", "/dev", "/etc", "/lib", "/lib64", "/proc", "/root", "/run", "/sbin", "/sys",
+    "/usr", "/var", "/var/run", "/var/lib",
 ];
 
 /// One inode as one actor meets it.
@@ -206,7 +206,10 @@ impl Met<'_> {
         let grave = HOST_ITSELF.contains(&host) || host.ends_with(".sock") || host.starts_with("/etc/");
         let name = &self.actor.name;
         let (severity, text) = if grave {
-            (Severity::High, format!("{name} takes over the host by what it writes to {}", path_text(host.as_bytes())))
+            (
+                Severity::High,
+                format!("{name} takes over the host by what it writes to {}", path_text(host.as_bytes())),
+            )
         } else {
             (Severity::Medium, format!("{name} writes files that processes of the host read and trust"))
         };
@@ -223,9 +226,10 @@ impl Met<'_> {
         }
         let name = &self.actor.name;
         let (severity, text) = match self.mount.origin {
-            MountOrigin::Root => {
-                (Severity::Low, format!("a flaw in {name} stays: it rewrites programs it runs until it is made anew"))
-            }
+            MountOrigin::Root => (
+                Severity::Low,
+                format!("a flaw in {name} stays: it rewrites programs it runs until it is made anew"),
+            ),
             MountOrigin::Declared | MountOrigin::Default | MountOrigin::Shield => {
                 (Severity::Medium, format!("whoever runs it next runs what {name} wrote"))
             }

@@ -28,7 +28,9 @@ pub struct Limit {
 
 /// A text that is no limit.
 #[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
-#[error("`{0}` is no limit: write `[ACTOR] PATH at-most MODE [owned-by UID[:GID]]`, such as `/keys/id at-most 0600`")]
+#[error(
+    "`{0}` is no limit: write `[ACTOR] PATH at-most MODE [owned-by UID[:GID]]`, such as `/keys/id at-most 0600`"
+)]
 pub struct LimitError(pub String);
 
 impl std::str::FromStr for Limit {
@@ -103,7 +105,9 @@ fn broken(stage: &Stage, actor: &Actor, limit: &Fact<Limit>) -> Option<Single> {
     }
     let step = tree.inode(id).marks.has(Marks::GROUP_STEP);
     let why = match (step, too_wide == Mode::default()) {
-        (true, false) => "; the filesystem-group step is what widens it, so set it at-most again after that step, or keep it on a volume of its own",
+        (true, false) => {
+            "; the filesystem-group step is what widens it, so set it at-most again after that step, or keep it on a volume of its own"
+        }
         (_, _) => "",
     };
     let noun = if facts.kind == FileKind::Directory { "data directory" } else { "key" };
@@ -149,7 +153,16 @@ mod tests {
         ] {
             assert_eq!(text.parse::<Limit>().unwrap().to_string(), text);
         }
-        for text in ["", "/k", "/k at-most", "/k at-most rw", "k at-most 0600", "/k at-most 0600 by 3", "/k at-most 0600 owned-by x", "/k at-most 0600 owned-by 3 4"] {
+        for text in [
+            "",
+            "/k",
+            "/k at-most",
+            "/k at-most rw",
+            "k at-most 0600",
+            "/k at-most 0600 by 3",
+            "/k at-most 0600 owned-by x",
+            "/k at-most 0600 owned-by 3 4",
+        ] {
             assert!(text.parse::<Limit>().is_err(), "{text}");
         }
     }

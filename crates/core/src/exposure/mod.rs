@@ -232,12 +232,14 @@ fn umask(actor: &Actor, groups: &BTreeMap<u32, BTreeSet<String>>, singles: &mut 
             actor: Some(name.clone()),
             fact: format!("umask {}", who.umask),
             consequence,
-            from: facts.map_or_else(|| Provenance::rule("the runtime's default umask"), |fact| fact.from.clone()),
+            from: facts
+                .map_or_else(|| Provenance::rule("the runtime's default umask"), |fact| fact.from.clone()),
             declared: false,
         });
     };
     if !who.umask.has(Mode::new(0o002)) {
-        let text = format!("whatever {name} creates with 0666 can be rewritten by every process that reaches it");
+        let text =
+            format!("whatever {name} creates with 0666 can be rewritten by every process that reaches it");
         add(Severity::High, text);
     } else if !who.umask.has(Mode::new(0o020))
         && let Some(others) = groups.get(&who.fsgid.raw())
@@ -290,9 +292,9 @@ fn together(singles: Vec<Single>) -> Vec<Finding> {
 fn meant(finding: &Finding, accepted: &[Accepted], globs: &dyn Globs) -> Result<Option<Accepted>, String> {
     for one in accepted.iter().filter(|one| one.kind == finding.kind) {
         let Some(pattern) = &one.path else { return Ok(Some(one.clone())) };
-        let matcher = globs.matcher(pattern.as_bytes()).map_err(|error| {
-            format!("{}: `{pattern}` is no pattern of paths: {error}", one.from)
-        })?;
+        let matcher = globs
+            .matcher(pattern.as_bytes())
+            .map_err(|error| format!("{}: `{pattern}` is no pattern of paths: {error}", one.from))?;
         let named = finding.kind == Kind::Umask && *pattern == *finding.on;
         let fits = |path: &Vec<u8>| *path == pattern.as_bytes() || matcher(path);
         if named || !finding.paths.is_empty() && finding.paths.iter().all(fits) {

@@ -2,8 +2,22 @@
 
 /// Whole names.
 const NAMES: [&str; 16] = [
-    "id_rsa", "id_ecdsa", "id_ed25519", "id_dsa", "shadow", "gshadow", "shadow-", "gshadow-", ".pgpass", ".netrc",
-    ".env", ".htpasswd", "htpasswd", "credentials", "tls.key", "authorized_keys2",
+    "id_rsa",
+    "id_ecdsa",
+    "id_ed25519",
+    "id_dsa",
+    "shadow",
+    "gshadow",
+    "shadow-",
+    "gshadow-",
+    ".pgpass",
+    ".netrc",
+    ".env",
+    ".htpasswd",
+    "htpasswd",
+    "credentials",
+    "tls.key",
+    "authorized_keys2",
 ];
 
 /// Endings.
@@ -24,10 +38,14 @@ mod tests {
 
     #[test]
     fn keys_are_told_from_what_only_sounds_like_one() {
-        for name in ["/etc/ssh/ssh_host_ed25519_key", "/k/TLS.key", "/root/.netrc", "/etc/shadow", "/k/a-key.pem"] {
+        for name in
+            ["/etc/ssh/ssh_host_ed25519_key", "/k/TLS.key", "/root/.netrc", "/etc/shadow", "/k/a-key.pem"]
+        {
             assert!(is_secret(name.as_bytes()), "{name}");
         }
-        for name in ["/etc/ssh/ssh_host_ed25519_key.pub", "/ca.pem", "/keys", "/.key", "/monkey", "/a/keyboard.txt"] {
+        for name in
+            ["/etc/ssh/ssh_host_ed25519_key.pub", "/ca.pem", "/keys", "/.key", "/monkey", "/a/keyboard.txt"]
+        {
             assert!(!is_secret(name.as_bytes()), "{name}");
         }
         assert!(!is_secret(b"/\xff.key"), "no UTF-8, no guess");

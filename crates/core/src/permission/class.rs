@@ -9,7 +9,7 @@ use crate::fact::Provenance;
 use crate::ids::{InsideGid, InsideUid, KernelGid, KernelUid, MountIds, OVERFLOW_ID};
 use crate::mode::{Access, FileKind, Mode, symbolic};
 use crate::outcome::Errno;
-use crate::trace::{Check, StepResult};
+use crate::trace::{Check, Step, StepResult};
 use crate::tree::Inode;
 use crate::view::{Place, View};
 use crate::witness::Witness;
@@ -41,7 +41,8 @@ pub(super) fn decide<W: Witness>(
     let judged = |result, w: &mut W| {
         w.step(|| {
             let fact = describe(view, inode, owner, &ruling, wanted);
-            step(path, ruling.class.check(), fact, view.provenance(place), result)
+            let judged = step(path, ruling.class.check(), fact, view.provenance(place), result);
+            Step { needed: Some(wanted), ..judged }
         });
     };
     if ruling.granted.grants(wanted) {

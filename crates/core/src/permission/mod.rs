@@ -87,5 +87,5 @@ fn write_barrier(
 
 fn step(path: &[u8], check: Check, fact: String, from: Provenance, result: StepResult) -> Step {
     let path = if path.is_empty() { b"/".to_vec() } else { path.to_vec() };
-    Step { path, check, fact, from, result }
+    Step { path, check, fact, from, result, needed: None }
 }

@@ -147,39 +147,7 @@ impl Site<'_> {
         let nobody = Trial { uid: stranger.0, groups: Vec::new(), capability: None };
         let (anybody, explored) = lets_in(&nobody);
         let why = if anybody { None } else { failed(&explored.steps) };
-        let groups: Vec<u32> = named.groups.iter().copied().take(MOST_GROUPS).collect();
-        let users: Vec<u32> = std::iter::once(stranger.0).chain(named.users.iter().copied()).collect();
-        let (mut conditions, mut except): (Vec<(Trial, Vec<Step>)>, Vec<Trial>) = (Vec::new(), Vec::new());
-        for uid in users {
-            for groups in subsets(&groups) {
-                let trial = Trial { uid, groups, capability: None };
-                let smaller = |known: &Trial| {
-                    (known.uid == uid || known.uid == stranger.0)
-                        && known.groups.iter().all(|gid| trial.groups.contains(gid))
-                };
-                let known = match anybody {
-                    true => except.iter().any(smaller),
-                    false => conditions.iter().any(|(known, _)| smaller(known)),
-                };
-                if known {
-                    continue;
-                }
-                match lets_in(&trial) {
-                    (true, explored) if !anybody => conditions.push((trial, explored.steps)),
-                    (false, _) if anybody => except.push(trial),
-                    (_, _) => {}
-                }
-            }
-        }
-        if !anybody {
-            for capability in OPENING {
-                let trial = Trial { capability: Some(capability), ..nobody.clone() };
-                let already = conditions.iter().any(|(known, _)| known.capability.is_some());
-                if !already && let (true, explored) = lets_in(&trial) {
-                    conditions.push((trial, explored.steps));
-                }
-            }
-        }
+        let (conditions, except) = self.smallest(&named, stranger, anybody, &mut lets_in);
         // Where nothing opens it, what stops somebody whom no bits stop is the reason.
         let why = match conditions.is_empty() && !anybody {
             true => failed(&self.explored(&self.mighty(&nobody, stranger.1)).steps).or(why),
@@ -199,6 +167,51 @@ impl Site<'_> {
             why,
             depends_on,
         }
+    }
+
+    /// The smallest identities that get in, or with `anybody` those that do not.
+    fn smallest(
+        &self,
+        named: &Named,
+        stranger: (u32, u32),
+        anybody: bool,
+        lets_in: &mut dyn FnMut(&Trial) -> (bool, Explored),
+    ) -> (Vec<(Trial, Vec<Step>)>, Vec<Trial>) {
+        let groups: Vec<u32> = named.groups.iter().copied().take(MOST_GROUPS).collect();
+        let users: Vec<u32> = std::iter::once(stranger.0).chain(named.users.iter().copied()).collect();
+        let (mut conditions, mut except): (Vec<(Trial, Vec<Step>)>, Vec<Trial>) = (Vec::new(), Vec::new());
+        for (uid, groups) in
+            users.iter().flat_map(|uid| subsets(&groups).into_iter().map(move |set| (*uid, set)))
+        {
+            let trial = Trial { uid, groups, capability: None };
+            let smaller = |known: &Trial| {
+                (known.uid == uid || known.uid == stranger.0)
+                    && known.groups.iter().all(|gid| trial.groups.contains(gid))
+            };
+            let known = match anybody {
+                true => except.iter().any(smaller),
+                false => conditions.iter().any(|(known, _)| smaller(known)),
+            };
+            if known {
+                continue;
+            }
+            match lets_in(&trial) {
+                (true, explored) if !anybody => conditions.push((trial, explored.steps)),
+                (false, _) if anybody => except.push(trial),
+                (_, _) => {}
+            }
+        }
+        if anybody {
+            return (conditions, except);
+        }
+        for capability in OPENING {
+            let trial = Trial { uid: stranger.0, groups: Vec::new(), capability: Some(capability) };
+            if let (true, explored) = lets_in(&trial) {
+                conditions.push((trial, explored.steps));
+                break;
+            }
+        }
+        (conditions, except)
     }
 
     fn source(&self) -> Option<Arc<str>> {

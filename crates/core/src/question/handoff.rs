@@ -226,9 +226,10 @@ impl Trial<'_> {
         let inner = [nested_label.as_slice(), b"/file"].concat();
         let (creates, file) = self.make(creator, &label, Verb::Creates(Mode::new(0o666)));
         let (made, directory) = self.make(creator, &nested_label, Verb::MakesDirectory(Mode::new(0o777)));
-        let nested = match made.outcome {
-            Outcome::Allowed => self.make(creator, &inner, Verb::Creates(Mode::new(0o666))),
-            _ => (made, None),
+        let nested = if made.outcome == Outcome::Allowed {
+            self.make(creator, &inner, Verb::Creates(Mode::new(0o666)))
+        } else {
+            (made, None)
         };
         let others: Vec<usize> = (0..self.members.len()).filter(|other| *other != creator).collect();
         let mut hands = Vec::new();

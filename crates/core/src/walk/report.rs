@@ -36,7 +36,14 @@ impl<W: Witness> Walker<'_, '_, W> {
         errno: Errno,
     ) -> Errno {
         let (path, result) = (&self.path, StepResult::Failed(errno));
-        self.w.step(|| Step { path: shown(path), check, fact: fact.to_string(), from: from(), result });
+        self.w.step(|| Step {
+            path: shown(path),
+            check,
+            fact: fact.to_string(),
+            from: from(),
+            result,
+            needed: None,
+        });
         errno
     }
 
@@ -51,7 +58,7 @@ impl<W: Witness> Walker<'_, '_, W> {
         let path = &self.path;
         self.w.step(|| {
             let (fact, from) = fact();
-            Step { path: shown(path), check, fact, from, result: StepResult::Passed }
+            Step { path: shown(path), check, fact, from, result: StepResult::Passed, needed: None }
         });
     }
 

@@ -12,6 +12,7 @@ mod exposure;
 mod handoff;
 mod overview;
 mod rehearse;
+mod remedy;
 mod tables;
 
 use std::io::{self, Write};
@@ -23,6 +24,7 @@ pub use decode::decoded;
 pub use exposure::findings;
 pub use handoff::handoffs;
 pub use rehearse::rehearsed;
+pub use remedy::remedies;
 
 use mivask_core::ids::UNSPECIFIED_ID;
 use mivask_core::question::{AccessRow, Answer, ImprintRow, MountRow, Overview, PathFacts, Swept};

@@ -21,7 +21,11 @@ const INDENT: usize = 8;
 pub fn findings(out: &mut dyn Write, all: &[Finding], layout: Layout) -> io::Result<()> {
     let (accepted, open): (Vec<_>, Vec<_>) = all.iter().partition(|finding| finding.accepted.is_some());
     if open.is_empty() {
-        writeln!(out, "Nothing is found that is wider than needed{}.", if accepted.is_empty() { "" } else { ", but for what is accepted" })?;
+        writeln!(
+            out,
+            "Nothing is found that is wider than needed{}.",
+            if accepted.is_empty() { "" } else { ", but for what is accepted" }
+        )?;
     }
     for finding in &open {
         one(out, finding, layout)?;
@@ -50,7 +54,11 @@ fn one(out: &mut dyn Write, finding: &Finding, layout: Layout) -> io::Result<()>
     writeln!(out, "{}{padding}{}", paint(style, word), folded(&what, INDENT, layout.width))?;
     paragraph(out, &safe(&finding.consequence), INDENT, layout)?;
     let actors = safe(&finding.actors.join(", "));
-    let on = if finding.paths.is_empty() { String::new() } else { format!(" on {}, by {actors}", safe(&finding.on)) };
+    let on = if finding.paths.is_empty() {
+        String::new()
+    } else {
+        format!(" on {}, by {actors}", safe(&finding.on))
+    };
     let fact = format!("{}{on}  ({})", safe(&finding.fact), safe(&finding.from.to_string()));
     let fact = folded(&fact, INDENT, layout.width);
     writeln!(out, "{}{}", " ".repeat(INDENT), paint(FAINT, &fact))

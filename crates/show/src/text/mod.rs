@@ -7,13 +7,14 @@ mod compare;
 mod confirm;
 mod decode;
 mod depends;
-mod handoff;
 mod exposure;
+mod handoff;
 mod identity;
 mod imprints;
 mod mounts;
 mod overview;
 mod rehearse;
+mod remedy;
 mod survey;
 mod why;
 
@@ -30,6 +31,7 @@ pub use imprints::imprints;
 pub use mounts::mounts;
 pub use overview::{overview, swept, swept_titles};
 pub use rehearse::{listings, rehearsal_assumptions, step};
+pub use remedy::remedies;
 pub use survey::{boundaries, holes, survey};
 pub use why::why;
 

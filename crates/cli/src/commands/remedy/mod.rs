@@ -1,0 +1,75 @@
+//! `remedy`: the smallest changes that let an act succeed.
+
+mod paste;
+
+use std::io::Write;
+use std::path::PathBuf;
+
+use mivask_core::remedy::remedies;
+use mivask_disk::process::Reach;
+use mivask_read::slip::Slips;
+use mivask_show::{json, text};
+
+use super::ask::one;
+use crate::end::{End, Failure};
+use crate::load::{self, Whole, layout};
+use crate::options::{Format, Input};
+use crate::output;
+
+/// The smallest changes that turn a denied act into an allowed one, each made on the model and asked again with the whole
+/// walk, ranked by what else it opens.
+///
+/// Every kind of change is tried: who the process is, mode, owner, group and ACL on the fewest inodes, mount options, a
+/// volume of its own, what the image's build leaves. Never 777, and a broad capability last. With an expectation of what
+/// the act leaves (`-> leaves 7101:7300 0664`), what fulfils that. Descriptions are changed by a patch to paste, files by
+/// commands.
+#[derive(Debug, clap::Args)]
+#[command(
+    after_help = "Examples:\n  mivask remedy tides.scene.yaml 'herald creates /publish/today.svg'\n  mivask remedy pod.yaml 'gauge creates /tmp/x' --apply-to pod.fixed.yaml"
+)]
+pub(crate) struct Args {
+    #[command(flatten)]
+    input: Input,
+    /// The act, a single argument.
+    act: String,
+    /// How many are shown.
+    #[arg(long, value_name = "N", default_value_t = 5)]
+    most: usize,
+    /// Writes the description with a remedy in it to this file.
+    #[arg(long, value_name = "FILE")]
+    apply_to: Option<PathBuf>,
+    /// Which remedy is written with --apply-to.
+    #[arg(long, value_name = "N", default_value_t = 1, requires = "apply_to")]
+    pick: usize,
+    /// How to print the answer.
+    #[arg(long, value_name = "FORMAT", default_value = "text")]
+    format: Format,
+}
+
+pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
+    if args.input.runtime.len() > 1 {
+        return Err(Failure::OneRuntimeAtATime("remedy"));
+    }
+    let reach = Reach { whole: true, ..load::reach_of(std::slice::from_ref(&args.act)) };
+    let whole = Whole::read(&args.input, &reach, err)?;
+    let mut slips = Slips::default();
+    let act = one(&args.act, 0, &whole.stage, &mut slips);
+    load::report(&slips, err)?;
+    load::refuse_errors(&slips)?;
+    let act = act.ok_or(Failure::NoAct)?;
+    let found = remedies(whole.scene(), &whole.changes, &act)?;
+    let mut texts = paste::Texts::default();
+    let written: Vec<_> = found.remedies.iter().map(|remedy| texts.written(whole.scene(), remedy)).collect();
+    match args.format {
+        Format::Text => text::remedies(out, &found, &written, args.most, layout())?,
+        Format::Json => json::remedies(out, &found, &written)?,
+    }
+    if let Some(path) = &args.apply_to {
+        let picked = args.pick.checked_sub(1).and_then(|at| written.get(at));
+        let picked = picked.ok_or(Failure::NoRemedy { pick: args.pick, found: written.len() })?;
+        let text = picked.text.as_ref().ok_or(Failure::NotInDescription(args.pick))?;
+        output::replace(path, |file| Ok(file.write_all(text.as_bytes())?))?;
+        writeln!(err, "note: remedy {} is written to {}", args.pick, path.display())?;
+    }
+    Ok(End::Answered)
+}

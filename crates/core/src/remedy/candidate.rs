@@ -1,0 +1,396 @@
+//! What could be changed about the check that stops an act.
+
+use super::Side;
+use crate::acl::{Acl, AclText};
+use crate::act::{Act, Expectation, Owner, Verb};
+use crate::caps::Capability;
+use crate::change::{Change, Process};
+use crate::ids::{InsideGid, InsideUid, KernelGid, KernelUid, UserNamespace};
+use crate::mode::{Access, FileKind, Mode, ModeChange};
+use crate::mount::{Mount, MountOrigin};
+use crate::onlooker::{Sight, look};
+use crate::question::{Answer, Outcome};
+use crate::runtime::Flavour;
+use crate::scene::Scene;
+use crate::stage::{Actor, Stage};
+use crate::trace::{Check, Step, StepResult};
+use crate::tree::{Inode, Tree};
+use crate::view::Place;
+use crate::walk::Follow;
+
+/// Changes that are made together, in one place.
+pub(super) struct Candidate {
+    pub changes: Vec<Change>,
+    pub side: Side,
+}
+
+/// The inode that stops an act, as its actor sees it.
+struct Met<'a> {
+    actor: &'a Actor,
+    /// The name to write in changes.
+    name: &'a str,
+    place: Place,
+    mount: &'a Mount,
+    inode: &'a Inode,
+    tree: &'a Tree,
+    path: Vec<u8>,
+    /// Owner and group inside; `None` where they have no mapping.
+    uid: Option<u32>,
+    gid: Option<u32>,
+}
+
+/// What may let the act get past the check that stops it.
+pub(super) fn candidates(scene: &Scene, stage: &Stage, act: &Act, answer: &Answer) -> Vec<Candidate> {
+    let Ok(actor) = stage.actor(&act.actor) else { return Vec::new() };
+    if answer.outcome == Outcome::Allowed {
+        return leaving(stage, actor, act, answer);
+    }
+    let failed = answer.steps.iter().rev().find(|step| matches!(step.result, StepResult::Failed(_)));
+    let Some(step) = failed else { return Vec::new() };
+    let met = Met::nearest(stage, actor, &act.actor, &step.path);
+    if step.check == Check::Lookup {
+        return missing(stage, actor, act, step);
+    }
+    if step.check == Check::Capability {
+        return capability(&act.actor, Capability::Mknod);
+    }
+    let Some(met) = met else { return Vec::new() };
+    if step.needed.is_some() {
+        return met.bits(scene, step);
+    }
+    if matches!(step.check, Check::ReadOnlyMount | Check::NoExec | Check::NoDev) {
+        met.flags(stage, act, step.check)
+    } else if matches!(step.check, Check::Sticky | Check::Owner) {
+        met.ownership(Capability::Fowner)
+    } else if matches!(step.check, Check::ProtectedFile | Check::ProtectedHardlink) {
+        met.given()
+    } else if step.check == Check::GivingAway {
+        met.giving(act)
+    } else {
+        Vec::new()
+    }
+}
+
+fn process(name: &str, what: Process) -> Candidate {
+    Candidate { changes: vec![Change::Process(name.to_owned(), what)], side: Side::Process }
+}
+
+fn capability(name: &str, capability: Capability) -> Vec<Candidate> {
+    vec![process(name, Process::Adds(vec![capability.name().to_owned()]))]
+}
+
+impl<'a> Met<'a> {
+    fn at(stage: &'a Stage, actor: &'a Actor, name: &'a str, path: &[u8]) -> Option<Self> {
+        let Ok(Sight::There(place)) = look(stage, &actor.mounts, path, Follow::AllButLast) else {
+            return None;
+        };
+        let mount = actor.mounts.get(place.mount);
+        let tree = &*stage.source(place.source).tree;
+        let inode = tree.inode(place.inode?);
+        let namespace = &actor.credentials.first()?.namespace;
+        let uid = mount.ids.to_kernel_uid(inode.uid).and_then(|uid| namespace.to_inside_uid(uid));
+        let gid = mount.ids.to_kernel_gid(inode.gid).and_then(|gid| namespace.to_inside_gid(gid));
+        let (uid, gid) = (uid.map(InsideUid::raw), gid.map(InsideGid::raw));
+        Some(Self { actor, name, place, mount, inode, tree, path: path.to_vec(), uid, gid })
+    }
+
+    /// What is at `path`, or the directory that a missing entry would lie in.
+    fn nearest(stage: &'a Stage, actor: &'a Actor, name: &'a str, path: &[u8]) -> Option<Self> {
+        Self::at(stage, actor, name, path).or_else(|| Self::at(stage, actor, name, parent(path)))
+    }
+
+    fn namespace(&self) -> &UserNamespace {
+        &self.actor.credentials[0].namespace
+    }
+
+    fn own_uid(&self) -> u32 {
+        self.actor.credentials[0].inside_uid().map_or(0, InsideUid::raw)
+    }
+
+    /// The groups the actor is in, those it was given on purpose first.
+    fn own_groups(&self) -> Vec<u32> {
+        let who = &self.actor.credentials[0];
+        let inside = |gid: KernelGid| self.namespace().to_inside_gid(gid).map(InsideGid::raw);
+        let mut all: Vec<u32> = Vec::new();
+        let primary = inside(who.fsgid);
+        let others = who.groups.iter().filter_map(|gid| inside(*gid)).filter(|gid| Some(*gid) != primary);
+        for gid in others.chain(primary).filter(|gid| *gid != 0) {
+            if !all.contains(&gid) {
+                all.push(gid);
+            }
+        }
+        all
+    }
+
+    fn in_group(&self, gid: u32) -> bool {
+        let kernel = self.namespace().to_kernel_gid(InsideGid::new(gid));
+        let who = &self.actor.credentials[0];
+        kernel.is_some_and(|gid| who.fsgid == gid || who.groups.contains(&gid))
+    }
+
+    fn is_mine(&self) -> bool {
+        let owner = self.mount.ids.to_kernel_uid(self.inode.uid).map(KernelUid::raw);
+        owner == Some(self.actor.credentials[0].fsuid.raw())
+    }
+
+    /// Where the inode is changed.
+    fn side(&self) -> Side {
+        if self.mount.origin == MountOrigin::Root { Side::Image } else { Side::Disk }
+    }
+
+    fn file(&self, verbs: Vec<Verb>) -> Candidate {
+        let act =
+            |verb| Act { actor: self.name.to_owned(), verb, path: self.path.clone(), expectation: None };
+        Candidate {
+            changes: verbs.into_iter().map(|verb| Change::Files(act(verb))).collect(),
+            side: self.side(),
+        }
+    }
+
+    /// Bits or an ACL refuse.
+    fn bits(&self, scene: &Scene, step: &Step) -> Vec<Candidate> {
+        let needed = step.needed.unwrap_or(Access::READ);
+        let mode = self.inode.mode;
+        let mut all = Vec::new();
+        let acl = self.tree.acl(self.place.inode.unwrap_or(Tree::ROOT));
+        // Who the process is.
+        if let Some(gid) = self.gid.filter(|gid| !self.in_group(*gid) && mode.group().grants(needed)) {
+            all.push(process(self.name, Process::Joins(gid)));
+            all.push(process(self.name, Process::Becomes(self.own_uid(), Some(gid))));
+        }
+        let named = acl.into_iter().flat_map(|acl| acl.groups.iter());
+        for (gid, _) in named.filter(|(_, access)| access.grants(needed)) {
+            let inside =
+                self.mount.ids.to_kernel_gid(*gid).and_then(|gid| self.namespace().to_inside_gid(gid));
+            all.extend(inside.map(|gid| process(self.name, Process::Joins(gid.raw()))));
+        }
+        if let Some(uid) = self.uid.filter(|_| !self.is_mine() && mode.owner().grants(needed)) {
+            all.push(process(self.name, Process::Becomes(uid, None)));
+        }
+        all.extend(self.filesystem_group(scene));
+        // What lies on the disk.
+        all.extend(self.modes(needed));
+        if !self.is_mine() {
+            all.push(self.file(vec![Verb::SetsAcl(self.with_entry(acl, needed))]));
+        }
+        let opening = match needed.writes() || self.inode.kind == FileKind::File && needed != Access::READ {
+            true => Capability::DacOverride,
+            false => Capability::DacReadSearch,
+        };
+        all.extend(capability(self.name, opening));
+        all
+    }
+
+    /// Modes that let the class the actor is in, or another owner or group that it is.
+    fn modes(&self, needed: Access) -> Vec<Candidate> {
+        let mode = self.inode.mode;
+        let mut all = Vec::new();
+        let change = |who: &str, access: Access| -> Option<Verb> {
+            let letters: String = access.to_string().chars().filter(|letter| *letter != '-').collect();
+            format!("{who}+{letters}").parse::<ModeChange>().ok().map(Verb::SetsMode)
+        };
+        let missing = |held: Access| Access::new(u16::from(needed.bits() & !held.bits()));
+        if self.is_mine() {
+            all.extend(change("u", missing(mode.owner())).map(|verb| self.file(vec![verb])));
+            return all;
+        }
+        let grouped = |gid: Option<u32>| {
+            let mut verbs: Vec<Verb> = gid.map(Verb::SetsGroup).into_iter().collect();
+            if !mode.group().grants(needed) {
+                verbs.extend(change("g", missing(mode.group())));
+            }
+            // A change of the group takes set-group-id from files alone.
+            verbs
+        };
+        if self.gid.is_some_and(|gid| self.in_group(gid)) {
+            all.push(self.file(grouped(None)));
+        } else if let Some(gid) = self.own_groups().first() {
+            all.push(self.file(grouped(Some(*gid))));
+        }
+        let mut verbs = vec![Verb::SetsOwner(Owner { uid: Some(self.own_uid()), gid: None })];
+        if !mode.owner().grants(needed) {
+            verbs.extend(change("u", missing(mode.owner())));
+        }
+        all.push(self.file(verbs));
+        all
+    }
+
+    /// The ACL with an entry for the actor's user.
+    fn with_entry(&self, acl: Option<&Acl>, needed: Access) -> AclText {
+        let own = self.own_uid();
+        let namespace = self.namespace();
+        let seen = acl.map(|acl| {
+            acl.seen(
+                |uid| Some(namespace.to_inside_uid(self.mount.ids.to_kernel_uid(uid)?)?.raw()),
+                |gid| Some(namespace.to_inside_gid(self.mount.ids.to_kernel_gid(gid)?)?.raw()),
+            )
+        });
+        let mut text = seen.and_then(|acl| AclText::parse(&acl.to_string()).ok()).unwrap_or_default();
+        // The entry takes the place of the class that decided before, so what that gave is kept. Nothing in a directory
+        // is reached without x.
+        let mode = self.inode.mode;
+        let held = if self.gid.is_some_and(|gid| self.in_group(gid)) { mode.group() } else { mode.other() };
+        let directory = self.inode.kind == FileKind::Directory;
+        let extra = if directory { Access::EXECUTE } else { Access::NONE };
+        let access = Access::new(u16::from(needed.bits() | extra.bits() | held.bits()));
+        text.give(own, access, self.inode.mode);
+        text
+    }
+
+    /// A filesystem group, where the kubelet or the scene applies one to this volume.
+    fn filesystem_group(&self, scene: &Scene) -> Vec<Candidate> {
+        let workload = scene.workloads.iter().find(|workload| *workload.name == *self.actor.workload);
+        let Some(workload) = workload.filter(|workload| matches!(workload.flavour, Flavour::Pod)) else {
+            return Vec::new();
+        };
+        if workload.security.fs_group.is_some() || self.mount.origin != MountOrigin::Declared {
+            return Vec::new();
+        }
+        let own = self.own_groups().first().copied();
+        let fresh = own.or_else(|| crate::change::free_id(scene));
+        let mut gids: Vec<u32> = self.gid.filter(|gid| *gid != 0).into_iter().chain(fresh).collect();
+        gids.dedup();
+        gids.into_iter().map(|gid| process(self.name, Process::FilesystemGroup(gid))).collect()
+    }
+
+    /// Flags of the mount refuse.
+    fn flags(&self, stage: &Stage, act: &Act, check: Check) -> Vec<Candidate> {
+        let option = if check == Check::NoExec {
+            "exec"
+        } else if check == Check::NoDev {
+            "dev"
+        } else {
+            "rw"
+        };
+        let what = Process::Mounts(self.mount.at.to_vec(), vec![option.to_owned()]);
+        let mut all =
+            vec![Candidate { changes: vec![Change::Process(self.name.to_owned(), what)], side: Side::Mount }];
+        if check == Check::ReadOnlyMount && self.mount.origin == MountOrigin::Root && creates(&act.verb) {
+            all.extend(scratch(stage, self.actor, self.name, parent(&act.path)));
+        }
+        all
+    }
+
+    /// Only the owner may.
+    fn ownership(&self, capability_too: Capability) -> Vec<Candidate> {
+        let mut all = self.given();
+        if let Some(uid) = self.uid.filter(|_| !self.is_mine()) {
+            all.push(process(self.name, Process::Becomes(uid, None)));
+        }
+        all.extend(capability(self.name, capability_too));
+        all
+    }
+
+    /// The inode becomes the actor's.
+    fn given(&self) -> Vec<Candidate> {
+        vec![self.file(vec![Verb::SetsOwner(Owner { uid: Some(self.own_uid()), gid: None })])]
+    }
+
+    /// Giving a file away.
+    fn giving(&self, act: &Act) -> Vec<Candidate> {
+        let mut all = Vec::new();
+        let group = if let Verb::SetsGroup(gid) | Verb::SetsLinkGroup(gid) = &act.verb {
+            Some(*gid)
+        } else if let Verb::SetsOwner(owner) | Verb::SetsLinkOwner(owner) = &act.verb {
+            owner.gid.filter(|_| owner.uid.is_none_or(|uid| Some(uid) == self.uid))
+        } else {
+            None
+        };
+        if let Some(gid) = group {
+            if !self.in_group(gid) {
+                all.push(process(self.name, Process::Joins(gid)));
+            }
+            if !self.is_mine() {
+                all.extend(self.given());
+            }
+        }
+        all.extend(capability(self.name, Capability::Chown));
+        all
+    }
+}
+
+/// It is allowed, and leaves something else than is expected: a umask, a set-group-id bit, a filesystem group.
+fn leaving(stage: &Stage, actor: &Actor, act: &Act, answer: &Answer) -> Vec<Candidate> {
+    let Some(Expectation::Leaves { uid, gid, mode }) = act.expectation else { return Vec::new() };
+    let Some(left) = &answer.effect.imprint else { return Vec::new() };
+    let name = act.actor.as_str();
+    let mut all = Vec::new();
+    let (Some(left_mode), Some(who)) = (left.mode, actor.credentials.first()) else { return all };
+    let asked = act.verb.mode().unwrap_or(Mode::new(0o666)).masked(Mode::new(0o777));
+    if left_mode != mode && asked.has(mode.masked(Mode::new(0o777))) {
+        all.push(process(name, Process::Umask(asked.without(mode).masked(Mode::new(0o777)))));
+    }
+    if left.gid.is_some_and(|left| left.raw() != gid) {
+        let directory = parent(&act.path);
+        if let Some(met) = Met::at(stage, actor, name, directory) {
+            let mut verbs = Vec::new();
+            if met.gid != Some(gid) {
+                verbs.push(Verb::SetsGroup(gid));
+            }
+            verbs.extend("g+s".parse::<ModeChange>().ok().map(Verb::SetsMode));
+            all.push(met.file(verbs));
+        }
+        let own = who.inside_uid().map_or(0, InsideUid::raw);
+        all.push(process(name, Process::Becomes(own, Some(gid))));
+    }
+    if left.uid.is_some_and(|left| left.raw() != uid) {
+        all.push(process(name, Process::Becomes(uid, None)));
+    }
+    all
+}
+
+/// Nothing of that name is there: a directory on the way of what is to be created is made.
+fn missing(stage: &Stage, actor: &Actor, act: &Act, step: &Step) -> Vec<Candidate> {
+    let directory = parent(&act.path);
+    if !creates(&act.verb) || !crate::host_mounts::is_within(directory, &step.path) && step.path != directory
+    {
+        return Vec::new();
+    }
+    let mut all = scratch(stage, actor, &act.actor, directory);
+    if let Some(met) = Met::at(stage, actor, &act.actor, parent(&step.path)) {
+        let made = Act {
+            actor: act.actor.clone(),
+            verb: Verb::MakesDirectory(Mode::new(0o755)),
+            path: step.path.clone(),
+            expectation: None,
+        };
+        all.push(Candidate { changes: vec![Change::Files(made)], side: met.side() });
+    }
+    all
+}
+
+/// A new volume at the directory, where only the image lies.
+fn scratch(stage: &Stage, actor: &Actor, name: &str, directory: &[u8]) -> Vec<Candidate> {
+    let mounted = actor.mounts.iter().any(|(_, mount)| *mount.at == *directory);
+    let on_image = match look(stage, &actor.mounts, directory, Follow::Links) {
+        Ok(Sight::There(place)) => actor.mounts.get(place.mount).origin == MountOrigin::Root,
+        Ok(Sight::Missing) => true,
+        Ok(Sight::Unlisted) | Err(_) => false,
+    };
+    if directory == b"/" || mounted || !on_image {
+        return Vec::new();
+    }
+    let what = Process::Scratch(directory.to_vec());
+    vec![Candidate { changes: vec![Change::Process(name.to_owned(), what)], side: Side::Mount }]
+}
+
+const fn creates(verb: &Verb) -> bool {
+    matches!(
+        verb,
+        Verb::Creates(_)
+            | Verb::Overwrites
+            | Verb::Extends
+            | Verb::MakesDirectory(_)
+            | Verb::MakesFifo(_)
+            | Verb::MakesNode(..)
+            | Verb::Points(_)
+    )
+}
+
+fn parent(path: &[u8]) -> &[u8] {
+    let end = path.iter().rposition(|byte| *byte != b'/').map_or(0, |last| last + 1);
+    match path[..end].iter().rposition(|byte| *byte == b'/') {
+        Some(0) | None => b"/",
+        Some(at) => &path[..at],
+    }
+}

@@ -1,0 +1,206 @@
+//! How much a remedy costs: what else it opens, how many inodes it touches, and what kind of change it is.
+
+use super::{Ground, Remedy, Side, Tried};
+use crate::act::{Act, Verb};
+use crate::change::{Change, Process};
+use crate::mode::FileKind;
+use crate::mount::MountOrigin;
+use crate::onlooker::{Sight, look};
+use crate::question::facts_at;
+use crate::question::{Column, Contrast, OutcomeChange, contrast};
+use crate::scene::Scene;
+use crate::stage::Stage;
+use crate::walk::Follow;
+
+/// The remedy with all that is known about it.
+pub(super) fn measured(scene: &Scene, base: &Stage, act: &Act, tried: Tried) -> Remedy {
+    let contrasts = contrasts(base, &tried.stage);
+    let mut opened: Vec<OutcomeChange> = contrasts.iter().flat_map(|one| one.opened.clone()).collect();
+    for row in &mut opened {
+        let (actor, column) = (row.actor.clone(), row.column);
+        row.paths.retain(|path| !is_goal(act, &actor, column, path));
+    }
+    opened.retain(|row| !row.paths.is_empty());
+    let closed: Vec<OutcomeChange> = contrasts.into_iter().flat_map(|one| one.closed).collect();
+    let opens: usize = opened.iter().map(|row| row.paths.len()).sum();
+    let closes: usize = closed.iter().map(|row| row.paths.len()).sum();
+    let inodes = inodes(base, &tried);
+    let undone = tried.changes.iter().find_map(|change| undone(scene, base, change));
+    let kinds: f64 =
+        tried.changes.iter().zip(&tried.sides).map(|(change, side)| kind(base, change, *side)).sum();
+    let cost = kinds
+        + 2.5 * ln(opens)
+        + 2.0 * ln(closes)
+        + 0.5 * ln(inodes)
+        + if undone.is_some() { 8.0 } else { 0.0 };
+    let grounds = tried.changes.iter().map(|change| ground(&tried.stage, change)).collect();
+    Remedy {
+        grounds,
+        changes: tried.changes,
+        sides: tried.sides,
+        answer: tried.answer,
+        opened,
+        closed,
+        inodes,
+        undone,
+        notes: tried.notes,
+        cost,
+    }
+}
+
+/// Where a change of files is made, looked up on the stage after it.
+fn ground(now: &Stage, change: &Change) -> Option<Ground> {
+    let Change::Files(act) = change else { return None };
+    let actor = now.actor(&act.actor).ok()?;
+    let Ok(Sight::There(place)) = look(now, &actor.mounts, &act.path, Follow::AllButLast) else {
+        return None;
+    };
+    let mount = actor.mounts.get(place.mount);
+    let source = now.source(place.source);
+    if mount.origin == MountOrigin::Root {
+        let image = actor.image.clone().unwrap_or_else(|| source.name.clone());
+        return Some(Ground::Image(image, act.path.clone()));
+    }
+    let label = mount.label.clone().unwrap_or_else(|| source.name.clone());
+    if !label.starts_with("host ") {
+        return Some(Ground::Volume(label, act.path.clone()));
+    }
+    // Sources of host paths hold the host's whole tree.
+    let end = act.path.iter().rposition(|byte| *byte == b'/').map_or(0, |at| at);
+    let path = match place.inode.filter(|id| source.tree.inode(*id).kind == FileKind::Directory) {
+        Some(directory) => source.tree.path_of(directory),
+        None => match look(now, &actor.mounts, &act.path[..end.max(1)], Follow::Links) {
+            Ok(Sight::There(above)) => {
+                let above = above.inode.map_or_else(Vec::new, |id| source.tree.path_of(id));
+                [above.as_slice(), &act.path[end..]].concat()
+            }
+            Ok(Sight::Missing | Sight::Unlisted) | Err(_) => return None,
+        },
+    };
+    Some(Ground::Host(path))
+}
+
+#[expect(clippy::cast_precision_loss, reason = "a rank, not a count")]
+fn ln(count: usize) -> f64 {
+    (count as f64).ln_1p()
+}
+
+fn contrasts(base: &Stage, now: &Stage) -> Vec<Contrast> {
+    let actors = base.actors.iter().zip(&now.actors);
+    let all = actors.map(|(was, is)| contrast((base, was), (now, is), &[]));
+    all.filter(|one| *one != Contrast::default()).collect()
+}
+
+/// Whether it is what was asked for, or what creating in its directory is for other names.
+fn is_goal(act: &Act, actor: &str, column: Column, path: &[u8]) -> bool {
+    let name = act.actor.rsplit('/').next().unwrap_or(&act.actor);
+    let who = actor == act.actor || actor.rsplit('/').next() == Some(name);
+    let directory = act
+        .path
+        .strip_prefix(path)
+        .is_some_and(|rest| rest.iter().filter(|byte| **byte == b'/').count() == 1);
+    who && (path == act.path || directory && matches!(column, Column::Create | Column::Enter | Column::List))
+}
+
+/// How many inodes have another owner, group, mode or ACL.
+fn inodes(base: &Stage, tried: &Tried) -> usize {
+    let files = tried.changes.iter().filter(|change| matches!(change, Change::Files(_)));
+    let mut paths: Vec<&[u8]> = files
+        .filter_map(|change| if let Change::Files(act) = change { Some(act.path.as_slice()) } else { None })
+        .collect();
+    paths.sort_unstable();
+    paths.dedup();
+    let touches = |stage: &Stage| -> usize {
+        let mut seen = Vec::new();
+        let mounts = stage.actors.iter().flat_map(|actor| actor.mounts.iter().map(|(_, mount)| mount));
+        mounts
+            .filter_map(|mount| {
+                let variant = mount.variants.first()?;
+                // A volume that is new with each pod has nothing to keep.
+                let new = !seen.contains(&variant.source) && &*mount.kind != "emptyDir";
+                seen.push(variant.source);
+                new.then_some(variant.preparation.touches)
+            })
+            .sum()
+    };
+    paths.len() + touches(&tried.stage).saturating_sub(touches(base))
+}
+
+/// What each kind of change costs before anything is measured: how much it disturbs whoever works on it next.
+fn kind(base: &Stage, change: &Change, side: Side) -> f64 {
+    match change {
+        Change::Process(_, what) => process(what),
+        Change::Files(act) => file(base, act) + if side == Side::Image { 0.5 } else { 0.0 },
+        Change::FilesystemGroup(_) | Change::Joins(_) => 2.0,
+        Change::Accounts(..) => 3.0,
+    }
+}
+
+fn process(what: &Process) -> f64 {
+    match what {
+        // The group of root opens what nobody thought of.
+        Process::Joins(0) => 9.0,
+        Process::Joins(_) | Process::Umask(_) | Process::Scratch(_) => 1.0,
+        Process::FilesystemGroup(_) => 1.5,
+        Process::Mounts(at, _) if at.as_slice() == b"/" => 6.0,
+        Process::Mounts(..) => 1.5,
+        Process::Becomes(0, _) => 14.0,
+        Process::Becomes(_, Some(_)) => 6.0,
+        Process::Becomes(_, None) => 5.0,
+        Process::Adds(names) if names.iter().any(|name| name == "DAC_OVERRIDE") => 16.0,
+        Process::Adds(_) => 12.0,
+        Process::Drops(_) => 0.0,
+    }
+}
+
+fn file(base: &Stage, act: &Act) -> f64 {
+    let facts = base.actor(&act.actor).ok().and_then(|actor| facts_at(base, actor, &act.path));
+    let directory = facts.is_some_and(|facts| facts.kind == FileKind::Directory);
+    if let Verb::SetsMode(change) = &act.verb {
+        // A directory that is listed and not entered has lost its x: that is a slip, not a rule.
+        let slip = directory && change.to_string().ends_with("+x");
+        // Whoever has no group has that of root.
+        let of_root = facts.and_then(|facts| facts.gid).is_some_and(|gid| gid.raw() == 0);
+        let group = change.to_string().starts_with("g+");
+        return if slip { 0.3 } else { 1.5 } + if of_root && group { 4.0 } else { 0.0 };
+    }
+    if matches!(act.verb, Verb::MakesDirectory(_)) {
+        1.0
+    } else if matches!(act.verb, Verb::SetsGroup(_)) {
+        1.5
+    } else if matches!(act.verb, Verb::SetsAcl(_)) || directory {
+        4.5
+    } else {
+        4.0
+    }
+}
+
+/// What takes a change of files back when the pod is made anew.
+fn undone(scene: &Scene, base: &Stage, change: &Change) -> Option<String> {
+    let Change::Files(act) = change else { return None };
+    let actor = base.actor(&act.actor).ok()?;
+    let parent =
+        act.path.iter().rposition(|byte| *byte == b'/').map_or(&b"/"[..], |at| &act.path[..at.max(1)]);
+    let place = [act.path.as_slice(), parent].into_iter().find_map(|path| {
+        match look(base, &actor.mounts, path, Follow::AllButLast) {
+            Ok(Sight::There(place)) => Some(place),
+            Ok(Sight::Missing | Sight::Unlisted) | Err(_) => None,
+        }
+    })?;
+    let mount = actor.mounts.get(place.mount);
+    match &*mount.kind {
+        "emptyDir" | "tmpfs" => {
+            return Some(format!("the {} is made anew with each pod or container", mount.kind));
+        }
+        "secret" | "configMap" | "projected" | "downwardAPI" => {
+            return Some(format!("the kubelet writes the {} volume itself", mount.kind));
+        }
+        _ => {}
+    }
+    let workload = scene.workloads.iter().find(|workload| *workload.name == *actor.workload)?;
+    let group = workload.security.fs_group.as_ref()?;
+    let stepped = mount.variants.iter().any(|variant| variant.preparation.touches > 0);
+    let regroups =
+        matches!(act.verb, Verb::SetsGroup(_) | Verb::SetsOwner(crate::act::Owner { gid: Some(_), .. }));
+    (stepped && regroups).then(|| format!("the filesystem-group step gives it to {} again", group.value))
+}

@@ -1,0 +1,76 @@
+//! What to know about an act that no change of owners, modes, mounts or ids mends.
+
+use crate::question::{Answer, Outcome};
+use crate::trace::{Check, StepResult};
+
+/// A sentence about what stops it, where the search has nothing for that.
+pub(super) fn hint(answer: &Answer) -> Option<String> {
+    match &answer.outcome {
+        Outcome::NeverRuns(refusal) => return Some(format!("it never runs: {}", refusal.reason)),
+        Outcome::Depends => {
+            let facts: Vec<&str> = answer.depends_on.iter().map(|one| one.fact.as_str()).take(1).collect();
+            return Some(format!("it depends on {}: tell that first", facts.join("; ")));
+        }
+        Outcome::Allowed | Outcome::Denied(_) => {}
+    }
+    let step = answer.steps.iter().rev().find(|step| matches!(step.result, StepResult::Failed(_)))?;
+    about(step.check).map(ToOwned::to_owned)
+}
+
+/// What to do about a check that no narrow change gets past.
+const fn about(check: Check) -> Option<&'static str> {
+    let text = match check {
+        Check::Lookup => {
+            "nothing of that name is there: the path is wrong, or something has to put it there first"
+        }
+        Check::Link | Check::ProtectedSymlink => {
+            "a symbolic link stops it: name what it points to, or let its owner and the directory's be the same"
+        }
+        Check::MountPoint => "something is mounted there: unmount it in the description, no permission helps",
+        Check::Kind => "it is the wrong kind of file for that act, or exists already: no permission helps",
+        Check::ReadOnlyFilesystem => {
+            "the file system itself is read-only, which no mount option of the container changes: write to another volume"
+        }
+        Check::DeviceList => {
+            "the container's device list leaves the device out: ask the runtime for that one device"
+        }
+        Check::Immutable => "the immutable attribute is set: whoever set it has to clear it on the disk",
+        Check::AppendOnly => {
+            "the append-only attribute is set: append to it, or let whoever set it clear it on the disk"
+        }
+        Check::Unmapped => {
+            "its ids have no mapping in the user namespace or mount: give it an owner that has one"
+        }
+        Check::OneMount => "the two names lie on different mounts: put both on one, or copy and delete",
+        Check::Feature => "the file system does not do that: use another kind of volume",
+        Check::Server => "a server decides: its export, not the container, has to change",
+        Check::Fuse => "the FUSE mount lets only its owner in: mount it with allow_other",
+        Check::Empty => "the directory is not empty: remove what is in it first",
+        Check::ProtectedFile => {
+            "a file of somebody else in a sticky directory: let the directory's owner make it, or open it without creating"
+        }
+        Check::Format => {
+            "the kernel knows no format that begins so: the file is no program, or its interpreter is missing"
+        }
+        Check::FileCapabilities => {
+            "the program's file capabilities cannot all be given: add them to the bounding set, or take them from the file"
+        }
+        Check::OwnerBits
+        | Check::AclUser
+        | Check::AclGroup
+        | Check::GroupBits
+        | Check::OtherBits
+        | Check::ReadOnlyMount
+        | Check::NoExec
+        | Check::NoDev
+        | Check::Sticky
+        | Check::Owner
+        | Check::ProtectedHardlink
+        | Check::GivingAway
+        | Check::Capability
+        | Check::SetId
+        | Check::Imprint
+        | Check::Unknown => return None,
+    };
+    Some(text)
+}

@@ -1,0 +1,216 @@
+//! The smallest changes that turn a denied act into an allowed one.
+//!
+//! Nothing is trusted because it looks right: every change is made on the model and the act is asked again, the walk
+//! and everything before it included. What stops the act then is mended in turn, a few changes deep at most. What is
+//! left is ranked by what else it opens.
+
+mod candidate;
+mod cost;
+mod hint;
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use crate::act::Act;
+use crate::cast::ActorError;
+use crate::change::{Change, Changes};
+use crate::prepare::stage;
+use crate::question::{Answer, Outcome, OutcomeChange, ask};
+use crate::scene::Scene;
+use crate::stage::Stage;
+
+/// Changes that are made together at most.
+const DEEPEST: usize = 4;
+/// Combinations that are tried at most.
+const MOST_TRIED: usize = 160;
+
+/// Where a remedy is made.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
+pub enum Side {
+    /// In the description: who the process is.
+    Process,
+    /// In the description: what is mounted, and how.
+    Mount,
+    /// On a volume or the host: owners, modes, ACLs.
+    Disk,
+    /// In the image, when it is built.
+    Image,
+}
+
+impl Side {
+    /// The word in answers.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Process => "process",
+            Self::Mount => "mount",
+            Self::Disk => "disk",
+            Self::Image => "image",
+        }
+    }
+}
+
+/// Where files are changed in the real world.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum Ground {
+    /// On the host, at this path.
+    Host(Vec<u8>),
+    /// On a volume, called so, at the path where the actor sees it.
+    Volume(Arc<str>, Vec<u8>),
+    /// In an image, called so, when it is built.
+    Image(Arc<str>, Vec<u8>),
+}
+
+/// Something to change, with what follows from it.
+#[derive(Clone, Debug)]
+pub struct Remedy {
+    /// The changes, in order.
+    pub changes: Vec<Change>,
+    /// Where each is made.
+    pub sides: Vec<Side>,
+    /// Where those of files are made; `None` for the others.
+    pub grounds: Vec<Option<Ground>>,
+    /// What the act leaves then.
+    pub answer: Answer,
+    /// What else opens, the act itself left out.
+    pub opened: Vec<OutcomeChange>,
+    /// What is no longer allowed.
+    pub closed: Vec<OutcomeChange>,
+    /// How many inodes change their owner, group, mode or ACL.
+    pub inodes: usize,
+    /// What takes it back at the next start, if anything does.
+    pub undone: Option<String>,
+    /// What to know about it.
+    pub notes: Vec<String>,
+    /// The rank: less is better.
+    pub cost: f64,
+}
+
+/// What can be done about one act.
+#[derive(Clone, Debug)]
+pub struct Remedies {
+    /// How the act ends now.
+    pub answer: Answer,
+    /// What helps, the narrowest first.
+    pub remedies: Vec<Remedy>,
+    /// What to know where nothing narrow helps, or besides.
+    pub hint: Option<String>,
+}
+
+impl Remedy {
+    /// How many pairs of actor and path it opens for one question or another.
+    #[must_use]
+    pub fn opens(&self) -> usize {
+        self.opened.iter().map(|row| row.paths.len()).sum()
+    }
+}
+
+/// One combination of changes, and where it leads.
+struct Tried {
+    changes: Vec<Change>,
+    sides: Vec<Side>,
+    scene: Scene,
+    stage: Stage,
+    answer: Answer,
+    notes: Vec<String>,
+}
+
+/// Searches for what lets `act` succeed in `scene`; with an expectation of what it leaves, for what fulfils that.
+///
+/// # Errors
+/// The act names no actor, or several.
+pub fn remedies(scene: &Scene, changes: &Changes, act: &Act) -> Result<Remedies, ActorError> {
+    let mut base = stage(scene);
+    // What the user changed already was made without an error before.
+    if changes.files(&mut base).is_err() {
+        base = stage(scene);
+    }
+    let answer = ask(&base, act)?;
+    let hint = hint::hint(&answer);
+    let goal = |answer: &Answer| answer.outcome == Outcome::Allowed && answer.holds() != Some(false);
+    let start = Tried {
+        changes: Vec::new(),
+        sides: Vec::new(),
+        scene: scene.clone(),
+        stage: base.clone(),
+        answer: answer.clone(),
+        notes: Vec::new(),
+    };
+    if goal(&answer) || matches!(answer.outcome, Outcome::NeverRuns(_)) {
+        return Ok(Remedies { answer, remedies: Vec::new(), hint });
+    }
+    let mut found: Vec<Tried> = Vec::new();
+    let mut seen: BTreeSet<Vec<String>> = BTreeSet::new();
+    let mut frontier = vec![start];
+    let mut tried = 0;
+    while !frontier.is_empty() && tried < MOST_TRIED {
+        let mut next = Vec::new();
+        for from in &frontier {
+            for candidate in candidate::candidates(&from.scene, &from.stage, act, &from.answer) {
+                let mut all = from.changes.clone();
+                all.extend(candidate.changes.iter().cloned());
+                let mut key: Vec<String> = all.iter().map(ToString::to_string).collect();
+                key.sort();
+                if all.len() > DEEPEST || tried >= MOST_TRIED || !seen.insert(key) {
+                    continue;
+                }
+                tried += 1;
+                let Some(mut one) = attempt(from, &candidate, act) else { continue };
+                one.changes = all;
+                if goal(&one.answer) {
+                    found.push(one);
+                } else if moves_on(from, &one) {
+                    next.push(one);
+                }
+            }
+        }
+        frontier = next;
+    }
+    let found = minimal(found);
+    let mut remedies: Vec<Remedy> =
+        found.into_iter().map(|one| cost::measured(scene, &base, act, one)).collect();
+    remedies.sort_by(|a, b| a.cost.total_cmp(&b.cost));
+    Ok(Remedies { answer, remedies, hint })
+}
+
+/// Makes the changes of `candidate` after those of `from`; `None` where they cannot be made.
+fn attempt(from: &Tried, candidate: &candidate::Candidate, act: &Act) -> Option<Tried> {
+    let changes = Changes::new(candidate.changes.clone());
+    let (mut scene, mut notes) = (from.scene.clone(), from.notes.clone());
+    let files = candidate.changes.iter().all(|change| matches!(change, Change::Files(_)));
+    let mut stage_now = if files {
+        from.stage.clone()
+    } else {
+        notes.extend(changes.scene(&mut scene).ok()?);
+        let mut again = stage(&scene);
+        // Files that were changed before are changed again on the new stage.
+        Changes::new(from.changes.clone()).files(&mut again).ok()?;
+        again
+    };
+    changes.files(&mut stage_now).ok()?;
+    let answer = ask(&stage_now, act).ok()?;
+    let mut sides = from.sides.clone();
+    sides.extend(candidate.changes.iter().map(|_| candidate.side));
+    Some(Tried { changes: Vec::new(), sides, scene, stage: stage_now, answer, notes })
+}
+
+/// Whether something else stops the act now, so that it is worth going on.
+fn moves_on(from: &Tried, to: &Tried) -> bool {
+    let stopped = |answer: &Answer| {
+        answer.steps.last().map(|step| (step.path.clone(), step.check, step.needed, step.result))
+    };
+    matches!(to.answer.outcome, Outcome::Denied(_) | Outcome::Allowed)
+        && (stopped(&from.answer) != stopped(&to.answer) || to.answer.outcome == Outcome::Allowed)
+}
+
+/// Without those that do all that another one does, and more.
+fn minimal(found: Vec<Tried>) -> Vec<Tried> {
+    let keys: Vec<BTreeSet<String>> =
+        found.iter().map(|one| one.changes.iter().map(ToString::to_string).collect()).collect();
+    let mut keep = found.into_iter().enumerate().filter(|(at, _)| {
+        !keys.iter().enumerate().any(|(other, smaller)| {
+            other != *at && smaller.is_subset(&keys[*at]) && (smaller.len() < keys[*at].len() || other < *at)
+        })
+    });
+    keep.by_ref().map(|(_, one)| one).collect()
+}

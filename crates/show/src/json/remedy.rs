@@ -1,0 +1,92 @@
+//! `remedy` for machines.
+
+use std::io::{self, Write};
+
+use mivask_core::question::OutcomeChange;
+use mivask_core::remedy::{Remedies, Remedy};
+use serde::Serialize;
+
+use super::answers::ActJson;
+use super::{FORMAT, JsonPath};
+use crate::remedy::Written;
+use crate::shell;
+
+#[derive(Serialize)]
+struct RemediesJson<'a> {
+    mivask: u8,
+    act: ActJson<'a>,
+    remedies: Vec<RemedyJson<'a>>,
+    hint: Option<&'a str>,
+}
+
+#[derive(Serialize)]
+struct RemedyJson<'a> {
+    changes: Vec<ChangeJson>,
+    opens: usize,
+    opened: Vec<OpenedJson<'a>>,
+    inodes: usize,
+    undone: Option<&'a str>,
+    notes: &'a [String],
+    commands: Vec<String>,
+    file: Option<&'a str>,
+    diff: &'a str,
+    not_written: &'a [String],
+    then: ActJson<'a>,
+}
+
+#[derive(Serialize)]
+struct ChangeJson {
+    side: &'static str,
+    change: String,
+}
+
+#[derive(Serialize)]
+struct OpenedJson<'a> {
+    actor: &'a str,
+    what: &'static str,
+    paths: Vec<JsonPath>,
+}
+
+fn opened(row: &OutcomeChange) -> OpenedJson<'_> {
+    OpenedJson {
+        actor: &row.actor,
+        what: row.column.word(),
+        paths: row.paths.iter().map(|path| JsonPath::new(path)).collect(),
+    }
+}
+
+impl<'a> RemedyJson<'a> {
+    fn new((remedy, written): (&'a Remedy, &'a Written)) -> Self {
+        let changes = remedy.changes.iter().zip(&remedy.sides);
+        Self {
+            changes: changes
+                .map(|(change, side)| ChangeJson { side: side.word(), change: change.to_string() })
+                .collect(),
+            opens: remedy.opens(),
+            opened: remedy.opened.iter().map(opened).collect(),
+            inodes: remedy.inodes,
+            undone: remedy.undone.as_deref(),
+            notes: &remedy.notes,
+            commands: shell::commands(remedy),
+            file: written.file.as_deref(),
+            diff: &written.diff,
+            not_written: &written.problems,
+            then: ActJson::new(&remedy.answer),
+        }
+    }
+}
+
+/// `remedy`: the act as it is, and each remedy with what to paste, in the list `remedies`.
+///
+/// # Errors
+/// Whatever `out` refuses.
+pub fn remedies(out: &mut dyn Write, found: &Remedies, written: &[Written]) -> io::Result<()> {
+    let document = RemediesJson {
+        mivask: FORMAT,
+        act: ActJson::new(&found.answer),
+        remedies: found.remedies.iter().zip(written).map(RemedyJson::new).collect(),
+        hint: found.hint.as_deref(),
+    };
+    serde_json::to_writer_pretty(&mut *out, &document)?;
+    writeln!(out)
+}

@@ -1,0 +1,124 @@
+//! What would let a denied act succeed.
+
+use std::io::{self, Write};
+
+use mivask_core::act::quoted;
+use mivask_core::question::{Outcome, OutcomeChange};
+use mivask_core::remedy::{Remedies, Remedy};
+
+use super::acts::act;
+use super::{Layout, paragraph};
+use crate::remedy::Written;
+use crate::safe::safe;
+use crate::shell;
+use crate::style::{BAD, FAINT, GOOD, OPEN, STRONG, paint};
+
+/// Columns taken by number and side.
+const INDENT: usize = 12;
+/// Things that open which are named.
+const NAMED: usize = 3;
+
+/// The act, then each remedy with what else it opens and what to paste. `written` has the patches, `most` says how many
+/// are shown.
+///
+/// # Errors
+/// Whatever `out` refuses.
+pub fn remedies(
+    out: &mut dyn Write,
+    found: &Remedies,
+    written: &[Written],
+    most: usize,
+    layout: Layout,
+) -> io::Result<()> {
+    act(out, &found.answer, layout)?;
+    if found.answer.outcome == Outcome::Allowed && found.answer.holds() != Some(false) {
+        return writeln!(out, "\nThere is nothing to mend.");
+    }
+    if found.remedies.is_empty() {
+        writeln!(out, "\n{}", paint(BAD, "Nothing narrow helps."))?;
+    } else {
+        writeln!(out)?;
+    }
+    for (number, (remedy, written)) in found.remedies.iter().zip(written).take(most).enumerate() {
+        one(out, number + 1, remedy, written, layout)?;
+    }
+    let more = found.remedies.len().saturating_sub(most);
+    if more > 0 {
+        let noun = if more == 1 { "wider one" } else { "wider ones" };
+        writeln!(out, "{}", paint(FAINT, &format!("and {more} {noun}: --most {}", found.remedies.len())))?;
+    }
+    if let Some(hint) = found.hint.as_ref().filter(|_| found.remedies.is_empty()) {
+        paragraph(out, &safe(hint), 0, layout)?;
+    }
+    Ok(())
+}
+
+fn one(
+    out: &mut dyn Write,
+    number: usize,
+    remedy: &Remedy,
+    written: &Written,
+    layout: Layout,
+) -> io::Result<()> {
+    for (at, (change, side)) in remedy.changes.iter().zip(&remedy.sides).enumerate() {
+        let number = if at == 0 { number.to_string() } else { String::new() };
+        let head = format!("{number:<3}{:<9}", side.word());
+        writeln!(out, "{head}{}", paint(STRONG, &safe(&change.to_string())))?;
+    }
+    paragraph(out, &summary(remedy), INDENT, layout)?;
+    if let Some(undone) = &remedy.undone {
+        paragraph(out, &paint(OPEN, &format!("does not last: {}", safe(undone))), INDENT, layout)?;
+    }
+    for note in &remedy.notes {
+        paragraph(out, &paint(FAINT, &safe(note)), INDENT, layout)?;
+    }
+    let margin = " ".repeat(INDENT);
+    for line in shell::commands(remedy) {
+        let comment = line.starts_with('#');
+        writeln!(out, "{margin}{}", if comment { paint(FAINT, &line) } else { line })?;
+    }
+    for line in written.diff.lines() {
+        let style = match line.as_bytes().first() {
+            Some(b'+') => GOOD,
+            Some(b'-') => BAD,
+            _ => FAINT,
+        };
+        writeln!(out, "{margin}{}", paint(style, &safe(line)))?;
+    }
+    for problem in &written.problems {
+        paragraph(out, &paint(OPEN, &safe(problem)), INDENT, layout)?;
+    }
+    Ok(())
+}
+
+/// What else it opens and how many inodes it touches.
+fn summary(remedy: &Remedy) -> String {
+    let opened = match remedy.opens() {
+        0 => "opens nothing else".to_owned(),
+        count => {
+            let named: Vec<String> = remedy.opened.iter().take(NAMED).map(opening).collect();
+            format!("opens {count} more: {}", named.join("; "))
+        }
+    };
+    let closed: usize = remedy.closed.iter().map(|row| row.paths.len()).sum();
+    let closes = match closed {
+        0 => String::new(),
+        count => format!("; closes {count}"),
+    };
+    let inodes = match remedy.inodes {
+        0 => String::new(),
+        1 => "; touches 1 inode".to_owned(),
+        count => format!("; touches {count} inodes"),
+    };
+    format!("{opened}{closes}{inodes}")
+}
+
+/// `press can read /data/x and 2 more`
+fn opening(row: &OutcomeChange) -> String {
+    let path = row.paths.first().map(|path| quoted(path)).unwrap_or_default();
+    let more = match row.paths.len() {
+        0 | 1 => String::new(),
+        count => format!(" and {} more", count - 1),
+    };
+    format!("{} can {} {path}{more}", safe(&row.actor), row.column.word())
+}
