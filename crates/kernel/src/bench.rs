@@ -13,7 +13,7 @@ use mivask_core::stage::{Actor, Stage};
 
 use crate::ground::{Choice, Grounds};
 use crate::report::{Record, Seen};
-use crate::world::World;
+use crate::world::{Shown, World};
 use crate::{KernelError, child, namespace};
 
 /// A place to try acts at. Its file systems are made when first needed and stay until it is dropped.
@@ -22,13 +22,15 @@ pub struct Bench {
     jobs: Sender<(Job, Sender<Answer>)>,
 }
 
-type Answer = Result<Vec<Observed>, KernelError>;
+type Answer = Result<(Vec<Observed>, Vec<Shown>), KernelError>;
 
 struct Job {
     stage: Arc<Stage>,
     mounts: MountTable,
     credentials: Credentials,
     acts: Vec<Act>,
+    /// Whether what lies on the file systems afterwards is told.
+    aftermath: bool,
 }
 
 impl Bench {
@@ -59,7 +61,26 @@ impl Bench {
     ///
     /// # Errors
     /// The scene cannot be rebuilt here, or a step of rebuilding it fails.
-    pub fn attempt(&self, stage: &Stage, actor: &Actor, acts: &[Act]) -> Answer {
+    pub fn attempt(&self, stage: &Stage, actor: &Actor, acts: &[Act]) -> Result<Vec<Observed>, KernelError> {
+        self.ask(stage, actor, acts, false).map(|(observed, _)| observed)
+    }
+
+    /// Does one act, and tells everything that lies on the actor's file systems afterwards.
+    ///
+    /// # Errors
+    /// As for [`Self::attempt`].
+    pub fn aftermath(
+        &self,
+        stage: &Stage,
+        actor: &Actor,
+        act: &Act,
+    ) -> Result<(Observed, Vec<Shown>), KernelError> {
+        let (mut observed, shown) = self.ask(stage, actor, std::slice::from_ref(act), true)?;
+        let lost = || KernelError::Harness("the actor did nothing".to_owned());
+        Ok((observed.pop().ok_or_else(lost)?, shown))
+    }
+
+    fn ask(&self, stage: &Stage, actor: &Actor, acts: &[Act], aftermath: bool) -> Answer {
         let Some(credentials) = actor.credentials.first() else {
             return Err(KernelError::Unsupported("the actor has no identity".to_owned()));
         };
@@ -68,6 +89,7 @@ impl Bench {
             mounts: actor.mounts.clone(),
             credentials: credentials.clone(),
             acts: acts.to_vec(),
+            aftermath,
         };
         let (reply, answer) = channel();
         let lost = |_| KernelError::Harness("its thread ended early".to_owned());
@@ -93,11 +115,15 @@ impl Shop {
 
     fn run(&mut self, job: &Job) -> Answer {
         let mut all = Vec::with_capacity(job.acts.len());
+        let mut shown = Vec::new();
         while all.len() < job.acts.len() {
             let world = World::build(&job.stage, &job.mounts, &self.scratch, &mut self.grounds, self.choice)?;
             let done = child::perform(&world.root(), &job.credentials, &job.acts[all.len()..]);
             let observed: Result<Vec<Observed>, KernelError> =
                 done.map(|records| records.into_iter().map(|record| observed(&world, record)).collect());
+            if job.aftermath {
+                shown = world.shown();
+            }
             // Each act meets the untouched scene: the actor stops after the first that changed it.
             world.take_down()?;
             let mut observed = observed?;
@@ -106,7 +132,7 @@ impl Shop {
             }
             all.append(&mut observed);
         }
-        Ok(all)
+        Ok((all, shown))
     }
 }
 

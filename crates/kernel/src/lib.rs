@@ -33,7 +33,7 @@ pub use bench::Bench;
 pub use ground::{Choice, Filesystem, has_tool};
 pub use program::PROGRAM;
 pub use unprivileged::enter_user_namespace;
-pub use world::cannot_build;
+pub use world::{Shown, cannot_build};
 
 /// Why an act could not be tried.
 #[derive(Debug, thiserror::Error)]

@@ -63,7 +63,7 @@ impl Watched<'_> {
 
 /// The access ACL at a path, the inner `None` where it has none; nothing where the way is closed.
 #[expect(clippy::option_option, reason = "no ACL and no sight of it differ")]
-fn acl_at(path: &Path, follow: bool) -> Option<Option<Acl>> {
+pub(crate) fn acl_at(path: &Path, follow: bool) -> Option<Option<Acl>> {
     let mut buffer = [0; 4096];
     let got = if follow {
         rustix::fs::getxattr(path, xattr::ACCESS, &mut buffer[..])

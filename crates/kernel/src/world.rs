@@ -7,17 +7,68 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::sync::Arc;
 
+use mivask_core::acl::Acl;
 use mivask_core::ids::{DiskGid, DiskUid, KernelGid, KernelUid, MountIds};
+use mivask_core::mode::{FileKind, Mode};
 use mivask_core::mount::{MountId, MountTable, Source, SourceId};
 use mivask_core::personality::Personality;
 use mivask_core::stage::Stage;
 use mivask_core::tree::{InodeId, Tree};
+use rustix::fs::FileType;
 use rustix::mount::{MountFlags as RawFlags, UnmountFlags};
 
 use crate::ground::{self, Choice, Filesystem, Ground, Grounds};
 use crate::report::Node;
 use crate::store::{self, Part};
 use crate::{Doing, KernelError, layers, mounts, namespace};
+
+/// One inode as it lies on a source's file system.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Shown {
+    /// The source.
+    pub source: SourceId,
+    /// The path from its root, empty for the root itself.
+    pub path: PathBuf,
+    /// What it is.
+    pub kind: FileKind,
+    /// Owner as stored; `None` where it has no stored form.
+    pub uid: Option<DiskUid>,
+    /// Group as stored.
+    pub gid: Option<DiskGid>,
+    /// Permission bits; those of a link mean nothing.
+    pub mode: Mode,
+    /// Its access ACL where it has one, with stored ids.
+    pub acl: Option<Acl>,
+}
+
+impl Shown {
+    fn new(
+        source: SourceId,
+        path: PathBuf,
+        full: &Path,
+        facts: &fs::Metadata,
+        layered: Option<&MountIds>,
+    ) -> Self {
+        let stored = |uid: u32, gid: u32| match layered {
+            None => (Some(DiskUid::new(uid)), Some(DiskGid::new(gid))),
+            Some(ids) => (ids.to_disk_uid(KernelUid::new(uid)), ids.to_disk_gid(KernelGid::new(gid))),
+        };
+        let (uid, gid) = stored(facts.uid(), facts.gid());
+        let of_type = FileType::from_raw_mode(facts.mode());
+        let kind = match of_type {
+            FileType::Directory => FileKind::Directory,
+            FileType::Symlink => FileKind::Link,
+            FileType::Fifo => FileKind::Fifo,
+            FileType::Socket => FileKind::Socket,
+            FileType::CharacterDevice => FileKind::CharDevice,
+            FileType::BlockDevice => FileKind::BlockDevice,
+            FileType::RegularFile | FileType::Unknown => FileKind::File,
+        };
+        let mode = Mode::new(u16::try_from(facts.mode() & 0o7777).unwrap_or_default());
+        let acl = crate::observe::acl_at(full, false).flatten();
+        Self { source, path, kind, uid, gid, mode, acl }
+    }
+}
 
 /// A built world; [`World::take_down`] removes it.
 pub(crate) struct World {
@@ -167,6 +218,24 @@ impl World {
                 }
             }
         })
+    }
+
+    /// Everything that lies on its file systems, whatever is mounted over it.
+    pub(crate) fn shown(&self) -> Vec<Shown> {
+        let mut all = Vec::new();
+        for (source, store) in &self.stores {
+            let mut pending = vec![PathBuf::new()];
+            while let Some(path) = pending.pop() {
+                let full = store.root.join(&path);
+                let Ok(facts) = fs::symlink_metadata(&full) else { continue };
+                if facts.is_dir() {
+                    let entries = fs::read_dir(&full).into_iter().flatten().flatten();
+                    pending.extend(entries.map(|entry| path.join(entry.file_name())));
+                }
+                all.push(Shown::new(*source, path, &full, &facts, store.layered.as_ref()));
+            }
+        }
+        all
     }
 
     /// Detaches everything, and removes what lies on lasting file systems.

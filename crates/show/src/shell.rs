@@ -27,7 +27,7 @@ pub fn commands(remedy: &Remedy) -> Vec<String> {
     let mut all: Vec<String> = Vec::new();
     let mut last = String::new();
     for (change, ground) in remedy.changes.iter().zip(&remedy.grounds) {
-        let (Change::Files(act), Some(ground)) = (change, ground) else { continue };
+        let (Change::Files(act) | Change::Image(act), Some(ground)) = (change, ground) else { continue };
         let (place, path, prefix) = match ground {
             Ground::Host(path) => ("on the host, as root".to_owned(), path, ""),
             Ground::Volume(name, path) => {

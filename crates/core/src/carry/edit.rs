@@ -1,9 +1,9 @@
 //! One change of a tree.
 
-use crate::acl::{Acl, AclText};
+use crate::acl::AclText;
 use crate::act::{Act, Verb};
 use crate::fact::{Provenance, Unknown};
-use crate::ids::{InsideGid, InsideUid, UserNamespace};
+use crate::ids::{DiskGid, DiskUid, InsideGid, InsideUid, UserNamespace};
 use crate::mode::{FileKind, Mode};
 use crate::mount::MountTable;
 use crate::onlooker::{End, Sight};
@@ -19,16 +19,18 @@ pub(super) type SeenBy<'a> = (&'a MountTable, &'a UserNamespace);
 pub(crate) enum Edit {
     /// Nothing that a later act could see.
     Nothing,
-    /// A new entry of a directory.
-    Add(InodeId, Vec<u8>, Box<Entry>),
+    /// A new entry of a directory, asked for with this mode.
+    Add(InodeId, Vec<u8>, Box<Entry>, Mode),
     /// A further name.
     Link(InodeId, Vec<u8>, InodeId),
     /// Another name, perhaps in another directory.
     Move((InodeId, Vec<u8>), (InodeId, Vec<u8>)),
     /// One name less.
     Remove(InodeId, Vec<u8>),
-    /// Another owner, mode and access ACL.
+    /// Another owner and mode; an ACL follows the mode.
     Become(InodeId, Box<Entry>),
+    /// Another access ACL, with stored ids, and the mode that goes with it.
+    Acl(InodeId, AclText, Mode, Provenance),
     /// No bytes any more, and perhaps another mode.
     Empty(InodeId, Option<Mode>, Provenance),
 }
@@ -56,8 +58,9 @@ impl Edit {
         }
         if creates(&act.verb) && effect.imprint.is_some() && !matches!(end.sight, Sight::There(_)) {
             let (dir, name) = named(end)?;
-            let entry = entry_of(seen_by, act, effect.imprint.as_ref()?, end.directory, place);
-            return Some(Self::Add(dir, name, Box::new(entry)));
+            let entry = entry_of(act, effect.imprint.as_ref()?, place);
+            let asked = act.verb.mode().unwrap_or(Mode::new(0o666));
+            return Some(Self::Add(dir, name, Box::new(entry), asked));
         }
         if matches!(act.verb, Verb::Deletes | Verb::RemovesDirectory) {
             there()?;
@@ -71,15 +74,17 @@ impl Edit {
         if matches!(act.verb, Verb::Truncates | Verb::Overwrites | Verb::Shortens) {
             return Some(Self::Empty(id, effect.imprint.as_ref().and_then(|left| left.mode), place));
         }
-        let Sight::There(at) = end.sight else { return None };
-        let entry = entry_of(seen_by, act, effect.imprint.as_ref()?, at, place);
-        Some(Self::Become(id, Box::new(entry)))
+        let left = effect.imprint.as_ref()?;
+        if let (Verb::SetsAcl(text), Some(mode), Sight::There(at)) = (&act.verb, left.mode, end.sight) {
+            return Some(Self::Acl(id, stored(seen_by, text, at)?, mode, place));
+        }
+        Some(Self::Become(id, Box::new(entry_of(act, left, place))))
     }
 
     /// The place on the disk it is about: an inode itself, or the directory of a name.
     pub(super) fn within(&self, end: &End) -> Place {
         match (self, end.sight) {
-            (Self::Become(..) | Self::Empty(..), Sight::There(place)) => place,
+            (Self::Become(..) | Self::Empty(..) | Self::Acl(..), Sight::There(place)) => place,
             (
                 Self::Nothing
                 | Self::Add(..)
@@ -87,6 +92,7 @@ impl Edit {
                 | Self::Move(..)
                 | Self::Remove(..)
                 | Self::Become(..)
+                | Self::Acl(..)
                 | Self::Empty(..),
                 _,
             ) => end.directory,
@@ -100,8 +106,11 @@ impl Edit {
     pub(crate) fn apply(&self, tree: &mut Tree) -> Result<(), TreeError> {
         match self {
             Self::Nothing => {}
-            Self::Add(dir, name, entry) => {
+            Self::Add(dir, name, entry, asked) => {
                 let mut entry = (**entry).clone();
+                if entry.kind != FileKind::Link {
+                    entry.extended.access = tree.default_acl(*dir).map(|default| default.inherited(*asked));
+                }
                 if tree.inode(*dir).marks.has(Marks::LOWER) || tree.inode(*dir).marks.has(Marks::UPPER) {
                     entry.marks = entry.marks.with(Marks::UPPER);
                 }
@@ -113,6 +122,11 @@ impl Edit {
             Self::Move((dir, name), (to, new)) => tree.move_entry((*dir, name), (*to, new))?,
             Self::Remove(dir, name) => tree.forget(*dir, name),
             Self::Become(id, entry) => becomes(tree, *id, entry),
+            Self::Acl(id, text, mode, place) => {
+                let (uid, gid) = (|uid| Some(DiskUid::new(uid)), |gid| Some(DiskGid::new(gid)));
+                let acl = text.over(tree.inode(*id).mode, uid, gid);
+                tree.set_access_acl(*id, acl, *mode, place.clone());
+            }
             Self::Empty(id, mode, place) => {
                 tree.empty(*id);
                 if let Some(mode) = mode {
@@ -128,7 +142,7 @@ fn becomes(tree: &mut Tree, id: InodeId, entry: &Entry) {
     let place = entry.place.clone().unwrap_or_else(|| Provenance::rule("an act"));
     let owner = (entry.uid, entry.gid);
     let (uid, gid) = (tree.inode(id).uid, tree.inode(id).gid);
-    tree.set_access_acl(id, entry.extended.access.clone(), entry.mode, place.clone());
+    tree.set_mode(id, entry.mode, place.clone());
     if owner != (uid, gid) {
         tree.own(id, (owner.0.raw(), owner.1.raw()), entry.mode, place);
         if tree.inode(id).kind != FileKind::Directory {
@@ -153,15 +167,14 @@ const fn creates(verb: &Verb) -> bool {
     )
 }
 
-/// The inode that `act` leaves at `place`, or makes in the directory there.
-fn entry_of(seen_by: SeenBy<'_>, act: &Act, left: &Imprint, place: Place, from: Provenance) -> Entry {
+/// The inode that `act` leaves or makes.
+fn entry_of(act: &Act, left: &Imprint, from: Provenance) -> Entry {
     let (kind, device) = kind(&act.verb);
     let owner = left.disk_uid.zip(left.disk_gid).zip(left.mode);
     let doubt = owner.is_none().then(|| doubt(act));
     let ((uid, gid), mode) =
         owner.map_or(((0, 0), Mode::default()), |((uid, gid), mode)| ((uid.raw(), gid.raw()), mode));
     let mut entry = Entry::new(kind, uid, gid, mode).at(from);
-    entry.extended.access = left.acl.as_deref().and_then(|text| acl(seen_by, text, mode, place));
     entry.device = device;
     entry.doubt = doubt;
     entry.content = if kind == FileKind::File { Content::Empty } else { Content::Unknown };
@@ -193,12 +206,15 @@ fn doubt(act: &Act) -> Doubt {
     Doubt { attributes: Certainty::Unknown(unknown), contents: Certainty::Known }
 }
 
-/// An ACL as the actor sees it, as it is stored.
-fn acl((table, namespace): SeenBy<'_>, text: &str, mode: Mode, place: Place) -> Option<Acl> {
+/// An ACL as the actor writes it, with ids as they are stored.
+fn stored((table, namespace): SeenBy<'_>, text: &AclText, place: Place) -> Option<AclText> {
     let ids = &table.get(place.mount).ids;
-    AclText::parse(text).ok()?.over(
-        mode,
-        |uid| ids.to_disk_uid(namespace.to_kernel_uid(InsideUid::new(uid))?),
-        |gid| ids.to_disk_gid(namespace.to_kernel_gid(InsideGid::new(gid))?),
-    )
+    let mut text = text.clone();
+    for (uid, _) in &mut text.users {
+        *uid = ids.to_disk_uid(namespace.to_kernel_uid(InsideUid::new(*uid))?)?.raw();
+    }
+    for (gid, _) in &mut text.groups {
+        *gid = ids.to_disk_gid(namespace.to_kernel_gid(InsideGid::new(*gid))?)?.raw();
+    }
+    Some(text)
 }

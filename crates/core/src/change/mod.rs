@@ -30,6 +30,9 @@ use crate::stage::Stage;
 pub enum Change {
     /// Files: an act of an actor, or of `host`, that an administrator carries out. The path may be a pattern.
     Files(Act),
+    /// The image of one actor, as its build leaves it: `image gauge sets-owner 7101 on /cache`. Volumes that are filled
+    /// from the image have it too.
+    Image(Act),
     /// The process of one actor.
     Process(String, Process),
     /// The filesystem group of every pod, `pod filesystem-group 7400`.
@@ -86,6 +89,7 @@ impl fmt::Display for Change {
         let name = |name: &str| quoted(name.as_bytes());
         match self {
             Self::Files(act) => act.fmt(f),
+            Self::Image(act) => write!(f, "image {act}"),
             Self::Process(actor, what) => write!(f, "{} {what}", name(actor)),
             Self::FilesystemGroup(gid) => write!(f, "pod filesystem-group {gid}"),
             Self::Joins(gid) => write!(f, "pod joins {gid}"),
@@ -178,7 +182,7 @@ impl Changes {
     pub fn actors(&self) -> impl Iterator<Item = (&Change, &str)> {
         self.all.iter().filter_map(|change| {
             let name = match change {
-                Change::Files(act) => act.actor.as_str(),
+                Change::Files(act) | Change::Image(act) => act.actor.as_str(),
                 Change::Process(actor, _) | Change::Accounts(actor, _) => actor.as_str(),
                 Change::FilesystemGroup(_) | Change::Joins(_) => return None,
             };
@@ -201,6 +205,10 @@ impl Changes {
             match change {
                 Change::Accounts(whose, what) => {
                     account::change(scene, workloads, whose, what, &mut notes)
+                        .map_err(|reason| ChangeError::new(change, reason))?;
+                }
+                Change::Image(act) => {
+                    image(scene, workloads, act, &*self.globs)
                         .map_err(|reason| ChangeError::new(change, reason))?;
                 }
                 Change::Files(act) if act.actor == HOST => {
@@ -260,6 +268,29 @@ impl Changes {
         scene.workloads = workloads;
         made
     }
+}
+
+/// Makes a change of an image's files before anything is prepared.
+fn image(scene: &mut Scene, workloads: &[Workload], act: &Act, globs: &dyn Globs) -> Result<(), String> {
+    let containers = workloads.iter().flat_map(|workload| {
+        workload.containers.iter().map(move |container| (workload.name.as_str(), container))
+    });
+    let mut named = containers.filter(|(workload, container)| means(&act.actor, workload, &container.name));
+    let name =
+        named.next().and_then(|(_, container)| container.image.as_ref()).map(|image| image.value.clone());
+    let name = name.ok_or_else(|| format!("nobody told which image {} runs", act.actor))?;
+    let unknown =
+        || format!("nobody told what lies in image {name}: give `images: {{ {name}: {{ tree: ... }} }}`");
+    let told = scene.images.get_mut(&name).ok_or_else(unknown)?;
+    let tree = told.tree.clone().ok_or_else(unknown)?;
+    // Root alone before the image's files.
+    let alone =
+        Scene { host: crate::scene::Host { tree: Some(tree), ..Default::default() }, ..Scene::default() };
+    let mut stage = stage_with_host(&alone);
+    let act = Act { actor: HOST.to_owned(), ..act.clone() };
+    administer::administer(&mut stage, &act, globs)?;
+    told.tree = stage.source_ids().next().map(|source| stage.source(source).tree.clone());
+    Ok(())
 }
 
 /// Makes a change of the host's files before anything is prepared.

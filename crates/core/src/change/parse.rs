@@ -1,7 +1,7 @@
 //! Reading changes.
 
 use super::{Accounts, Change, Process};
-use crate::act::{Act, ActError, ActErrorKind, Owner, Rest, Word, absolute, parse_act, split};
+use crate::act::{Act, ActError, ActErrorKind, Owner, Rest, Verb, Word, absolute, parse_act, split};
 use crate::mode::Mode;
 
 /// A line of a rehearsal: an act of somebody, or a change of the scene around them.
@@ -35,6 +35,20 @@ const FORMS: [(&str, &str); 12] = [
 /// The first mistake, with its place in `text`.
 pub fn parse_sentence(text: &str) -> Result<Sentence, ActError> {
     let words = split(text)?;
+    // An actor may be called `image`; then a verb follows.
+    let verb = |word: &Word| Verb::by_word(&word.as_text()).is_some();
+    if let [first, second, third, ..] = words.as_slice()
+        && first.text == b"image"
+        && !verb(second)
+        && verb(third)
+    {
+        let start = second.span.start;
+        let act = parse_act(&text[start..]).map_err(|mut error| {
+            error.span = error.span.start + start..error.span.end + start;
+            error
+        })?;
+        return Ok(Sentence::Change(Change::Image(act)));
+    }
     let second = words.get(1).map(Word::as_text);
     let group = words.get(2).is_some_and(|word| word.text == b"group");
     let form = second.as_deref().and_then(|word| FORMS.iter().find(|(known, _)| *known == word));
@@ -203,6 +217,8 @@ mod tests {
             "host renumbers group tides to 7201",
             "host removes group tides",
             "host renames /srv/a to /srv/b",
+            "image gauge sets-owner 7101 on /cache",
+            "image reads /x",
             "gauge sets-mode g+w on /data",
             "gauge makes-directory /data/x mode 2775",
         ] {

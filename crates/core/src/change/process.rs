@@ -55,7 +55,7 @@ pub(super) fn change(
                 | Process::Mounts(..) => single(&mut workload.containers[at], what, &from)?,
             }
         }
-        Change::Files(_) | Change::Accounts(..) => {}
+        Change::Files(_) | Change::Image(_) | Change::Accounts(..) => {}
     }
     Ok(())
 }
@@ -271,10 +271,13 @@ fn remount(container: &mut Container, at: &[u8], options: &[String]) -> Result<(
             ("ro", ..) => mount.read_only = true,
             ("rw", ..) => {
                 mount.read_only = false;
-                mount.flags = mount.flags.without(MountFlags::READ_ONLY);
+                clear(mount, MountFlags::READ_ONLY);
             }
-            (_, Some(set), _) => mount.flags = mount.flags.with(set),
-            (_, None, Some(cleared)) => mount.flags = mount.flags.without(cleared),
+            (_, Some(set), _) => {
+                mount.flags = mount.flags.with(set);
+                mount.below.cleared = mount.below.cleared.without(set);
+            }
+            (_, None, Some(cleared)) => clear(mount, cleared),
             (_, None, None) => {
                 return Err(format!(
                     "`{option}` is no mount option known here: ro, rw, noexec, nosuid, nodev, nosymfollow, or one of them without `no`"
@@ -283,6 +286,13 @@ fn remount(container: &mut Container, at: &[u8], options: &[String]) -> Result<(
         }
     }
     Ok(())
+}
+
+/// Takes a flag from a mount, the volume's own mount options included.
+fn clear(mount: &mut VolumeMount, flag: MountFlags) {
+    mount.flags = mount.flags.without(flag);
+    mount.below.set = mount.below.set.without(flag);
+    mount.below.cleared = mount.below.cleared.with(flag);
 }
 
 fn trimmed(path: &[u8]) -> &[u8] {

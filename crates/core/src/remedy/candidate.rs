@@ -139,12 +139,15 @@ impl<'a> Met<'a> {
     }
 
     fn file(&self, verbs: Vec<Verb>) -> Candidate {
-        let act =
-            |verb| Act { actor: self.name.to_owned(), verb, path: self.path.clone(), expectation: None };
-        Candidate {
-            changes: verbs.into_iter().map(|verb| Change::Files(act(verb))).collect(),
-            side: self.side(),
-        }
+        let side = self.side();
+        let change = |verb| {
+            if side == Side::Image { Change::Image(self.act(verb)) } else { Change::Files(self.act(verb)) }
+        };
+        Candidate { changes: verbs.into_iter().map(change).collect(), side }
+    }
+
+    fn act(&self, verb: Verb) -> Act {
+        Act { actor: self.name.to_owned(), verb, path: self.path.clone(), expectation: None }
     }
 
     /// Bits or an ACL refuse.
@@ -168,8 +171,12 @@ impl<'a> Met<'a> {
             all.push(process(self.name, Process::Becomes(uid, None)));
         }
         all.extend(self.filesystem_group(scene));
-        // What lies on the disk.
+        // What lies on the disk; what the kubelet writes itself is not changed there.
+        if is_written_by_kubelet(self.mount) {
+            return all;
+        }
         all.extend(self.modes(needed));
+        all.extend(self.filled(scene));
         if !self.is_mine() {
             all.push(self.file(vec![Verb::SetsAcl(self.with_entry(acl, needed))]));
         }
@@ -215,6 +222,21 @@ impl<'a> Met<'a> {
         all
     }
 
+    /// The owner in the image, where an engine may have filled the volume from it.
+    fn filled(&self, scene: &Scene) -> Vec<Candidate> {
+        let mut workloads = scene.workloads.iter().filter(|workload| *workload.name == *self.actor.workload);
+        let engine = workloads.next().is_some_and(|workload| workload.flavour == Flavour::Compose);
+        let bound = matches!(&*self.mount.kind, "bind" | "tmpfs");
+        if !engine || bound || self.mount.origin != MountOrigin::Declared {
+            return Vec::new();
+        }
+        let own = Change::Image(self.act(Verb::SetsOwner(Owner { uid: Some(self.own_uid()), gid: None })));
+        let made = Change::Image(self.act(Verb::MakesDirectory(Mode::new(0o755))));
+        // Where the image lacks it, it has to be made there too.
+        let all = [vec![own.clone()], vec![made, own]];
+        all.map(|changes| Candidate { changes, side: Side::Image }).into()
+    }
+
     /// The ACL with an entry for the actor's user.
     fn with_entry(&self, acl: Option<&Acl>, needed: Access) -> AclText {
         let own = self.own_uid();
@@ -255,6 +277,9 @@ impl<'a> Met<'a> {
 
     /// Flags of the mount refuse.
     fn flags(&self, stage: &Stage, act: &Act, check: Check) -> Vec<Candidate> {
+        if is_written_by_kubelet(self.mount) {
+            return Vec::new();
+        }
         let option = if check == Check::NoExec {
             "exec"
         } else if check == Check::NoDev {
@@ -309,6 +334,11 @@ impl<'a> Met<'a> {
     }
 }
 
+/// Volumes made of objects of the API: whatever is changed there is replaced, and nobody mounts them writable.
+pub(super) fn is_written_by_kubelet(mount: &Mount) -> bool {
+    matches!(&*mount.kind, "secret" | "configMap" | "projected" | "downwardAPI")
+}
+
 /// It is allowed, and leaves something else than is expected: a umask, a set-group-id bit, a filesystem group.
 fn leaving(stage: &Stage, actor: &Actor, act: &Act, answer: &Answer) -> Vec<Candidate> {
     let Some(Expectation::Leaves { uid, gid, mode }) = act.expectation else { return Vec::new() };
@@ -354,7 +384,9 @@ fn missing(stage: &Stage, actor: &Actor, act: &Act, step: &Step) -> Vec<Candidat
             path: step.path.clone(),
             expectation: None,
         };
-        all.push(Candidate { changes: vec![Change::Files(made)], side: met.side() });
+        let side = met.side();
+        let change = if side == Side::Image { Change::Image(made) } else { Change::Files(made) };
+        all.push(Candidate { changes: vec![change], side });
     }
     all
 }
@@ -362,11 +394,12 @@ fn missing(stage: &Stage, actor: &Actor, act: &Act, step: &Step) -> Vec<Candidat
 /// A new volume at the directory, where only the image lies.
 fn scratch(stage: &Stage, actor: &Actor, name: &str, directory: &[u8]) -> Vec<Candidate> {
     let mounted = actor.mounts.iter().any(|(_, mount)| *mount.at == *directory);
-    let on_image = match look(stage, &actor.mounts, directory, Follow::Links) {
-        Ok(Sight::There(place)) => actor.mounts.get(place.mount).origin == MountOrigin::Root,
-        Ok(Sight::Missing) => true,
-        Ok(Sight::Unlisted) | Err(_) => false,
-    };
+    let above = std::iter::successors(Some(directory), |path| (*path != b"/").then(|| parent(path)));
+    let mut nearest = above.filter_map(|path| match look(stage, &actor.mounts, path, Follow::Links) {
+        Ok(Sight::There(place)) => Some(actor.mounts.get(place.mount).origin),
+        Ok(Sight::Missing | Sight::Unlisted) | Err(_) => None,
+    });
+    let on_image = nearest.next() == Some(MountOrigin::Root);
     if directory == b"/" || mounted || !on_image {
         return Vec::new();
     }

@@ -3,13 +3,14 @@
 use super::{Ground, Remedy, Side, Tried};
 use crate::act::{Act, Verb};
 use crate::change::{Change, Process};
+use crate::ids::{InsideGid, InsideUid};
 use crate::mode::FileKind;
-use crate::mount::MountOrigin;
 use crate::onlooker::{Sight, look};
 use crate::question::facts_at;
 use crate::question::{Column, Contrast, OutcomeChange, contrast};
 use crate::scene::Scene;
 use crate::stage::Stage;
+use crate::tree::{Certainty, Tree};
 use crate::walk::Follow;
 
 /// The remedy with all that is known about it.
@@ -50,6 +51,10 @@ pub(super) fn measured(scene: &Scene, base: &Stage, act: &Act, tried: Tried) -> 
 
 /// Where a change of files is made, looked up on the stage after it.
 fn ground(now: &Stage, change: &Change) -> Option<Ground> {
+    if let Change::Image(act) = change {
+        let image = now.actor(&act.actor).ok()?.image.clone()?;
+        return Some(Ground::Image(image, act.path.clone()));
+    }
     let Change::Files(act) = change else { return None };
     let actor = now.actor(&act.actor).ok()?;
     let Ok(Sight::There(place)) = look(now, &actor.mounts, &act.path, Follow::AllButLast) else {
@@ -57,10 +62,6 @@ fn ground(now: &Stage, change: &Change) -> Option<Ground> {
     };
     let mount = actor.mounts.get(place.mount);
     let source = now.source(place.source);
-    if mount.origin == MountOrigin::Root {
-        let image = actor.image.clone().unwrap_or_else(|| source.name.clone());
-        return Some(Ground::Image(image, act.path.clone()));
-    }
     let label = mount.label.clone().unwrap_or_else(|| source.name.clone());
     if !label.starts_with("host ") {
         return Some(Ground::Volume(label, act.path.clone()));
@@ -104,10 +105,11 @@ fn is_goal(act: &Act, actor: &str, column: Column, path: &[u8]) -> bool {
 
 /// How many inodes have another owner, group, mode or ACL.
 fn inodes(base: &Stage, tried: &Tried) -> usize {
-    let files = tried.changes.iter().filter(|change| matches!(change, Change::Files(_)));
-    let mut paths: Vec<&[u8]> = files
-        .filter_map(|change| if let Change::Files(act) = change { Some(act.path.as_slice()) } else { None })
-        .collect();
+    let files = tried.changes.iter().filter_map(|change| match change {
+        Change::Files(act) | Change::Image(act) => Some(act.path.as_slice()),
+        Change::Process(..) | Change::FilesystemGroup(_) | Change::Joins(_) | Change::Accounts(..) => None,
+    });
+    let mut paths: Vec<&[u8]> = files.collect();
     paths.sort_unstable();
     paths.dedup();
     let touches = |stage: &Stage| -> usize {
@@ -130,10 +132,27 @@ fn inodes(base: &Stage, tried: &Tried) -> usize {
 fn kind(base: &Stage, change: &Change, side: Side) -> f64 {
     match change {
         Change::Process(_, what) => process(what),
-        Change::Files(act) => file(base, act) + if side == Side::Image { 0.5 } else { 0.0 },
+        // A new image has to be built, and what runs has to be made anew.
+        Change::Files(act) | Change::Image(act) => {
+            let place = if side == Side::Image { 1.0 } else { 0.0 };
+            file(base, act)
+                + place
+                + if is_not_there_yet(base, act) && side == Side::Disk { 2.0 } else { 0.0 }
+        }
         Change::FilesystemGroup(_) | Change::Joins(_) => 2.0,
         Change::Accounts(..) => 3.0,
     }
+}
+
+/// Whether the volume is made when the container is, so that nobody can change it before.
+fn is_not_there_yet(base: &Stage, act: &Act) -> bool {
+    let Ok(actor) = base.actor(&act.actor) else { return false };
+    let Ok(Sight::There(place)) = look(base, &actor.mounts, &act.path, Follow::AllButLast) else {
+        return false;
+    };
+    let assumed = |certainty: &Certainty| matches!(certainty, Certainty::Assumed(_));
+    let tree = &base.source(place.source).tree;
+    tree.doubt(Tree::ROOT).is_some_and(|doubt| assumed(&doubt.attributes) || assumed(&doubt.contents))
 }
 
 fn process(what: &Process) -> f64 {
@@ -156,22 +175,25 @@ fn process(what: &Process) -> f64 {
 fn file(base: &Stage, act: &Act) -> f64 {
     let facts = base.actor(&act.actor).ok().and_then(|actor| facts_at(base, actor, &act.path));
     let directory = facts.is_some_and(|facts| facts.kind == FileKind::Directory);
+    let owner = facts.and_then(|facts| facts.uid).map(InsideUid::raw);
+    let group = facts.and_then(|facts| facts.gid).map(InsideGid::raw);
+    // Whoever has it now loses it; root does not mind.
+    let taken = |id: Option<u32>| if id.is_some_and(|id| id != 0) { 4.0 } else { 0.0 };
     if let Verb::SetsMode(change) = &act.verb {
         // A directory that is listed and not entered has lost its x: that is a slip, not a rule.
         let slip = directory && change.to_string().ends_with("+x");
         // Whoever has no group has that of root.
-        let of_root = facts.and_then(|facts| facts.gid).is_some_and(|gid| gid.raw() == 0);
-        let group = change.to_string().starts_with("g+");
-        return if slip { 0.3 } else { 1.5 } + if of_root && group { 4.0 } else { 0.0 };
+        let of_root = group == Some(0) && change.to_string().starts_with("g+");
+        return if slip { 0.3 } else { 1.5 } + if of_root { 4.0 } else { 0.0 };
     }
     if matches!(act.verb, Verb::MakesDirectory(_)) {
         1.0
     } else if matches!(act.verb, Verb::SetsGroup(_)) {
-        1.5
-    } else if matches!(act.verb, Verb::SetsAcl(_)) || directory {
+        1.5 + taken(group)
+    } else if matches!(act.verb, Verb::SetsAcl(_)) {
         4.5
     } else {
-        4.0
+        taken(owner) + if directory { 4.5 } else { 4.0 }
     }
 }
 
@@ -196,6 +218,9 @@ fn undone(scene: &Scene, base: &Stage, change: &Change) -> Option<String> {
             return Some(format!("the kubelet writes the {} volume itself", mount.kind));
         }
         _ => {}
+    }
+    if base.source(place.source).name.starts_with("anonymous volume") {
+        return Some("an anonymous volume is made anew with each container".to_owned());
     }
     let workload = scene.workloads.iter().find(|workload| *workload.name == *actor.workload)?;
     let group = workload.security.fs_group.as_ref()?;

@@ -55,6 +55,12 @@ const fn about(check: Check) -> Option<&'static str> {
         Check::FileCapabilities => {
             "the program's file capabilities cannot all be given: add them to the bounding set, or take them from the file"
         }
+        Check::GivingAway => {
+            "only root with CHOWN gives files away: let an init container that runs as root do it"
+        }
+        Check::Capability => {
+            "only root on the host with MKNOD makes devices: let the runtime hand in the one that is needed"
+        }
         Check::OwnerBits
         | Check::AclUser
         | Check::AclGroup
@@ -66,8 +72,6 @@ const fn about(check: Check) -> Option<&'static str> {
         | Check::Sticky
         | Check::Owner
         | Check::ProtectedHardlink
-        | Check::GivingAway
-        | Check::Capability
         | Check::SetId
         | Check::Imprint
         | Check::Unknown => return None,

@@ -11,16 +11,20 @@ mod hint;
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use crate::act::Act;
+use crate::act::{Act, Verb};
 use crate::cast::ActorError;
 use crate::change::{Change, Changes};
+use crate::onlooker::{Sight, look};
 use crate::prepare::stage;
 use crate::question::{Answer, Outcome, OutcomeChange, ask};
 use crate::scene::Scene;
 use crate::stage::Stage;
+use crate::walk::Follow;
 
 /// Changes that are made together at most.
 const DEEPEST: usize = 4;
+/// Remedies that are told at most; the rest is wider still.
+const MOST_TOLD: usize = 12;
 /// Combinations that are tried at most.
 const MOST_TRIED: usize = 160;
 
@@ -126,7 +130,7 @@ pub fn remedies(scene: &Scene, changes: &Changes, act: &Act) -> Result<Remedies,
         base = stage(scene);
     }
     let answer = ask(&base, act)?;
-    let hint = hint::hint(&answer);
+    let mut hint = hint::hint(&answer);
     let goal = |answer: &Answer| answer.outcome == Outcome::Allowed && answer.holds() != Some(false);
     let start = Tried {
         changes: Vec::new(),
@@ -148,6 +152,8 @@ pub fn remedies(scene: &Scene, changes: &Changes, act: &Act) -> Result<Remedies,
         for from in &frontier {
             for candidate in candidate::candidates(&from.scene, &from.stage, act, &from.answer) {
                 let mut all = from.changes.clone();
+                // A later ACL says what an earlier one of the same file said, and more.
+                all.retain(|earlier| !candidate.changes.iter().any(|later| replaces(later, earlier)));
                 all.extend(candidate.changes.iter().cloned());
                 let mut key: Vec<String> = all.iter().map(ToString::to_string).collect();
                 key.sort();
@@ -157,6 +163,10 @@ pub fn remedies(scene: &Scene, changes: &Changes, act: &Act) -> Result<Remedies,
                 tried += 1;
                 let Some(mut one) = attempt(from, &candidate, act) else { continue };
                 one.changes = all;
+                // What is met behind the first check may be what nothing gets past.
+                if hint.is_none() {
+                    hint = hint::hint(&one.answer).map(|next| format!("once that is mended, {next}"));
+                }
                 if goal(&one.answer) {
                     found.push(one);
                 } else if moves_on(from, &one) {
@@ -167,10 +177,28 @@ pub fn remedies(scene: &Scene, changes: &Changes, act: &Act) -> Result<Remedies,
         frontier = next;
     }
     let found = minimal(found);
+    if found.is_empty() && on_api_volume(&base, act) {
+        hint = Some("the kubelet writes that volume and mounts it read-only: copy the file to a volume of the pod's own".to_owned());
+    }
+    if found.is_empty() && hint.is_none() {
+        hint = Some(
+            "no few changes of ids, owners, modes or mounts are enough: see `why` for each check".to_owned(),
+        );
+    }
     let mut remedies: Vec<Remedy> =
         found.into_iter().map(|one| cost::measured(scene, &base, act, one)).collect();
     remedies.sort_by(|a, b| a.cost.total_cmp(&b.cost));
+    remedies.truncate(MOST_TOLD);
     Ok(Remedies { answer, remedies, hint })
+}
+
+fn replaces(later: &Change, earlier: &Change) -> bool {
+    let (Change::Files(later) | Change::Image(later), Change::Files(earlier) | Change::Image(earlier)) =
+        (later, earlier)
+    else {
+        return false;
+    };
+    matches!((&later.verb, &earlier.verb), (Verb::SetsAcl(_), Verb::SetsAcl(_))) && later.path == earlier.path
 }
 
 /// Makes the changes of `candidate` after those of `from`; `None` where they cannot be made.
@@ -189,9 +217,20 @@ fn attempt(from: &Tried, candidate: &candidate::Candidate, act: &Act) -> Option<
     };
     changes.files(&mut stage_now).ok()?;
     let answer = ask(&stage_now, act).ok()?;
-    let mut sides = from.sides.clone();
+    let kept = from.changes.iter().zip(&from.sides);
+    let kept = kept.filter(|(earlier, _)| !candidate.changes.iter().any(|later| replaces(later, earlier)));
+    let mut sides: Vec<Side> = kept.map(|(_, side)| *side).collect();
     sides.extend(candidate.changes.iter().map(|_| candidate.side));
     Some(Tried { changes: Vec::new(), sides, scene, stage: stage_now, answer, notes })
+}
+
+/// Whether the path lies on a volume that the kubelet writes.
+fn on_api_volume(base: &Stage, act: &Act) -> bool {
+    let Ok(actor) = base.actor(&act.actor) else { return false };
+    match look(base, &actor.mounts, &act.path, Follow::Links) {
+        Ok(Sight::There(place)) => candidate::is_written_by_kubelet(actor.mounts.get(place.mount)),
+        Ok(Sight::Missing | Sight::Unlisted) | Err(_) => false,
+    }
 }
 
 /// Whether something else stops the act now, so that it is worth going on.

@@ -50,7 +50,7 @@ pub fn patched(text: &str, workload: &Workload, change: &Change) -> Result<Strin
         Change::Process(name, what) => (Some(name.as_str()), what.clone()),
         Change::FilesystemGroup(gid) => (None, Process::FilesystemGroup(*gid)),
         Change::Joins(gid) => (None, Process::Joins(*gid)),
-        Change::Files(_) | Change::Accounts(..) => return Err(PatchError::Elsewhere),
+        Change::Files(_) | Change::Image(_) | Change::Accounts(..) => return Err(PatchError::Elsewhere),
     };
     let meant = |container: &&mivask_core::scene::Container| match name {
         Some(name) => name.rsplit('/').next() == Some(container.name.as_str()),

@@ -3,10 +3,12 @@
 //! Where the tests may not make namespaces or take on identities, each row says `skipped` and why; it
 //! then holds the prediction against the written expectation only.
 
+mod aftermath;
 mod checks;
 mod demo;
 mod pods;
 mod properties;
 mod random;
+mod remedies;
 mod support;
 mod table;

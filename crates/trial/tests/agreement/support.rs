@@ -8,6 +8,7 @@ use std::sync::Mutex;
 use mivask_core::act::parse_act;
 use mivask_core::prepare;
 use mivask_core::question::{Comparison, ask};
+use mivask_core::scene::Scene;
 use mivask_core::stage::Stage;
 use mivask_kernel::{Bench, Choice, unavailable};
 use mivask_read::input::{Disk, Origin, read_input};
@@ -16,12 +17,17 @@ use mivask_trial::hold::hold;
 
 /// The scene or manifest at `path`, relative to this crate, on a host whose settings are this machine's.
 pub(crate) fn stage(path: &str) -> Stage {
+    prepare::stage(&scene(path))
+}
+
+/// The same before it is prepared.
+pub(crate) fn scene(path: &str) -> Scene {
     let mut slips = Slips::default();
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join(path);
     let mut scene = read_input(&Origin::File(path), &Disk, &mut slips).unwrap();
     assert!(slips.is_empty(), "{:?}", slips.iter().map(|slip| &slip.message).collect::<Vec<_>>());
     scene.host.settings = mivask_kernel::settings();
-    prepare::stage(&scene)
+    scene
 }
 
 /// The same for a manifest given as text.

@@ -19,8 +19,11 @@ impl Texts {
     /// The changes of `remedy` that a description takes, written into it.
     pub(super) fn written(&mut self, scene: &Scene, remedy: &Remedy) -> Written {
         let mut written = Written::default();
-        let described: Vec<&Change> =
-            remedy.changes.iter().filter(|change| !matches!(change, Change::Files(_))).collect();
+        let described: Vec<&Change> = remedy
+            .changes
+            .iter()
+            .filter(|change| !matches!(change, Change::Files(_) | Change::Image(_)))
+            .collect();
         let Some(actor) = described.first() else { return written };
         let Some(mut workload) = workload(scene, actor).cloned() else { return written };
         let Some(file) = file_of(&workload).map(ToOwned::to_owned) else { return written };
