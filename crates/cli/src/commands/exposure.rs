@@ -3,7 +3,7 @@
 use std::io::Write;
 
 use clap::ValueEnum;
-use mivask_core::exposure::{Finding, Limit, Severity, exposure};
+use mivask_core::exposure::{Accepted, Finding, Limit, Severity, exposure};
 use mivask_core::fact::{Fact, Provenance};
 use mivask_disk::process::Reach;
 use mivask_show::{json, text};
@@ -55,6 +55,12 @@ impl Level {
     }
 }
 
+/// What the scene accepts and nothing is any more: it would hide what comes later.
+fn stale<'a>(accepted: &'a [Accepted], found: &[Finding]) -> Vec<&'a Accepted> {
+    let used = |one: &&Accepted| found.iter().any(|finding| finding.accepted.as_ref() == Some(*one));
+    accepted.iter().filter(|one| !used(one)).collect()
+}
+
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
     let input = &args.common.input;
     if input.runtime.len() > 1 {
@@ -73,6 +79,13 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     }
     let found =
         exposure(&whole.stage, &limits, &whole.scene().accepted, &Patterns).map_err(Failure::Accepted)?;
+    for one in stale(&whole.scene().accepted, &found) {
+        writeln!(
+            err,
+            "warning: nothing is found that is accepted at {}",
+            mivask_show::safe(&one.from.to_string())
+        )?;
+    }
     let wanted = |finding: &Finding| {
         finding.severity >= args.severity.severity()
             && (names.is_empty() || finding.actors.iter().any(|actor| names.contains(actor)))

@@ -211,6 +211,24 @@ fn help_has_an_example_for_every_command() {
                 it came from
       imprint   Owner, group and mode of new files and directories, as the actor sees them and as they
                 are stored
+      rehearse  Carries acts out one after the other, on a copy: each sees what the earlier ones
+                changed, and nothing on any disk is touched. Then the directories that changed, before
+                and after
+      handoff   For each shared volume, who can read, change, delete and replace what whom creates
+                there, and why not
+      admits    Whom a path lets in, as the smallest conditions: which uid, which groups on which
+                directories, which capability
+      exposure  What is open wider than anybody needs, the worst first, each with the worst that follows
+                from it: world-writable files, programs that lend their owner, keys that others read,
+                host paths that containers write, programs they can rewrite, umasks that leak, special
+                bits without their x. And the opposite: what is too wide for a program that checks
+      compare   Only what differs between two scenes, or between one and the same with a --change: who
+                is somebody else, what is mounted otherwise, which files look different, and which
+                outcomes opened or closed
+      remedy    The smallest changes that turn a denied act into an allowed one, each made on the model
+                and asked again with the whole walk, ranked by what else it opens
+      decode    Takes a mode apart: octal, letters and bits, what each class may do, what is odd about
+                it, what a change makes of it, and what is created with it under a umask
       survey    Records who owns what, with which mode, in a survey: from a directory, an image, an
                 archive or a listing
       confirm   Does acts on the running kernel, in throwaway namespaces, and prints what it did beside

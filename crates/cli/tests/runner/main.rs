@@ -2,13 +2,17 @@
 
 mod acts;
 mod builds;
+mod changes;
 mod confirm;
+mod decode;
 mod demo;
 mod disks;
 mod documents;
 mod formats;
 mod hostile;
 mod questions;
+mod remedy;
 mod scratch;
+mod shares;
 mod slips;
 mod unknown;

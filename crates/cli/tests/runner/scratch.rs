@@ -97,3 +97,28 @@ images:
       - { path: /closed/key, owner: '405:1001', mode: 0400 }
       - { path: /bin/tide, owner: '0:0', mode: 4755, content: program }
 ";
+
+/// Two containers and root on one volume, without a manifest: nothing to warn of.
+pub(crate) const BOATS: &str = "\
+scene: 1
+host: { tree: [{ path: /srv, kind: dir, owner: '0:0', mode: 0755 }] }
+volumes:
+  hold:
+    filesystem: ext4
+    tree:
+      - { path: /, kind: dir, owner: '0:500', mode: 2775 }
+      - { path: /log, owner: '101:500', mode: 0644 }
+      - { path: /keys, kind: dir, owner: '101:101', mode: 0750 }
+      - { path: /keys/id_rsa, owner: '101:500', mode: 0640 }
+      - { path: /drop, kind: dir, owner: '0:0', mode: 0777 }
+      - { path: /old, kind: dir, owner: '0:500', mode: 2740 }
+images:
+  boats/mate:1:
+    user: null
+    accounts: { passwd: 'mate:x:101:101::/:/bin/sh', group: \"mate:x:101:\\ncrew:x:500:\" }
+    tree: [{ path: /, kind: dir, owner: '0:0', mode: 0755 }, { path: /bin/lend, owner: '0:0', mode: 4755, content: program }]
+containers:
+  - { name: mate, image: 'boats/mate:1', user: '101:101', groups: [500], mounts: [{ volume: hold, at: /hold }] }
+  - { name: cook, user: '102:102', groups: [500], umask: '0002', no-new-privileges: true, mounts: [{ volume: hold, at: /stores }] }
+  - { name: stowaway, user: '900:900', no-new-privileges: true, mounts: [{ volume: hold, at: /hold, read-only: true }] }
+";

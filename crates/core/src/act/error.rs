@@ -85,7 +85,9 @@ impl ActErrorKind {
         let words = Verb::ALL.iter().map(Verb::word);
         match self {
             Self::Short { form: Some(form), .. } | Self::Detail { form: Some(form), .. } => {
-                format!("write `{form} [-> EXPECTATION]`")
+                // A change of the scene expects nothing.
+                let act = Verb::ALL.iter().any(|verb| verb.form() == *form);
+                format!("write `{form}{}`", if act { " [-> EXPECTATION]" } else { "" })
             }
             Self::Short { form: None, .. } | Self::Detail { form: None, .. } => form.to_owned(),
             Self::Verb(word) => match nearest(word, words.clone()) {

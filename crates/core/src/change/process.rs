@@ -38,11 +38,11 @@ pub(super) fn change(
             let Some(at) = workload.containers.iter().position(named) else { return Ok(()) };
             match what {
                 Process::FilesystemGroup(gid) if pod => {
-                    notes.push(whole_pod("fsGroup", workload));
+                    notes.extend(whole_pod("fsGroup", workload));
                     workload.security.fs_group = Some(Fact::new(*gid, from));
                 }
                 Process::Joins(gid) if pod => {
-                    notes.push(whole_pod("supplementalGroups", workload));
+                    notes.extend(whole_pod("supplementalGroups", workload));
                     workload.security.supplemental_groups.push(Fact::new(*gid, from));
                 }
                 Process::FilesystemGroup(gid) => group_of(&mut workload.containers[at], *gid, &from),
@@ -60,9 +60,10 @@ pub(super) fn change(
     Ok(())
 }
 
-fn whole_pod(field: &str, workload: &Workload) -> String {
+/// A word on who else is meant, where there is anybody else.
+fn whole_pod(field: &str, workload: &Workload) -> Option<String> {
     let names: Vec<&str> = workload.containers.iter().map(|container| container.name.as_str()).collect();
-    format!("{field} is a field of the pod: it changes {} alike", names.join(", "))
+    (names.len() > 1).then(|| format!("{field} is a field of the pod: it changes {} alike", names.join(", ")))
 }
 
 fn single(container: &mut Container, what: &Process, from: &Provenance) -> Result<(), String> {

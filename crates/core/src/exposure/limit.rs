@@ -106,7 +106,7 @@ fn broken(stage: &Stage, actor: &Actor, limit: &Fact<Limit>) -> Option<Single> {
     let step = tree.inode(id).marks.has(Marks::GROUP_STEP);
     let why = match (step, too_wide == Mode::default()) {
         (true, false) => {
-            "; the filesystem-group step is what widens it, so set it at-most again after that step, or keep it on a volume of its own"
+            "; the filesystem-group step is what widens it, so narrow it again after that step, or keep it on a volume of its own"
         }
         (_, _) => "",
     };

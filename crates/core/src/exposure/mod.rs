@@ -190,7 +190,14 @@ pub fn exposure(
             });
         }
     }
-    limit::check(stage, limits, &mut singles);
+    let mut declared = Vec::new();
+    limit::check(stage, limits, &mut declared);
+    // What a declared limit says of a path is not said a second time.
+    let said = |single: &Single| {
+        single.kind == Kind::TooWide && declared.iter().any(|known: &Single| known.path == single.path)
+    };
+    singles.retain(|single| !said(single));
+    singles.append(&mut declared);
     let mut findings = together(singles);
     for finding in &mut findings {
         finding.accepted = meant(finding, accepted, globs)?;

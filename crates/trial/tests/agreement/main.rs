@@ -3,6 +3,7 @@
 //! Where the tests may not make namespaces or take on identities, each row says `skipped` and why; it
 //! then holds the prediction against the written expectation only.
 
+mod admits;
 mod aftermath;
 mod checks;
 mod demo;
