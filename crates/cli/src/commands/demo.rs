@@ -25,7 +25,7 @@ const FILES: [(&str, &str); 5] = [
 ];
 
 /// What is shown, in order: why, and the words behind `mivask`.
-const WALK: [(&str, &[&str]); 7] = [
+const WALK: [(&str, &[&str]); 13] = [
     (
         "Who is who? gauge has its numbers from the manifest, press from its image: Kubernetes takes only the\n\
          user of `USER press:charts`, so the group `charts` never arrives. herald has no account, so its group is 0.",
@@ -44,6 +44,31 @@ const WALK: [(&str, &[&str]); 7] = [
         &["why", "tides.scene.yaml", "gauge reads /data/calibration.toml"],
     ),
     ("What will new files look like?", &["imprint", "tides.scene.yaml"]),
+    (
+        "What if they act one after the other? Nothing on any disk is touched; each line sees what the earlier ones changed.",
+        &[
+            "rehearse",
+            "tides.scene.yaml",
+            "gauge creates /data/new.csv",
+            "press reads /data/new.csv -> allowed",
+            "prime sets-mode g+x on /data/archive",
+            "press reads /data/archive/2025.csv -> allowed",
+        ],
+    ),
+    ("Who can use what somebody else creates on a shared volume?", &["handoff", "tides.scene.yaml"]),
+    (
+        "Whom does a file let in, the way there included?",
+        &["admits", "tides.scene.yaml", "/data/archive/2025.csv", "--actor", "press"],
+    ),
+    ("What is open wider than anybody needs?", &["exposure", "tides.scene.yaml"]),
+    (
+        "What would follow if gauge ran as another user?",
+        &["compare", "tides.scene.yaml", "--change", "gauge becomes 7102:7200"],
+    ),
+    (
+        "And what is the smallest change that lets gauge write to /tmp?",
+        &["remedy", "tides.scene.yaml", "gauge creates /tmp/x", "--most", "1"],
+    ),
 ];
 
 /// Runs one command line, as [`super::run`] does after parsing it.

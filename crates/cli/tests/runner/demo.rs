@@ -10,7 +10,10 @@ fn the_demo_walks_through_its_own_files() {
     let walk = scratch.run(["demo", "tides"]);
     assert!(walk.ends_with("--- status 0"), "{walk}");
     assert!(!walk.contains("--- standard error"), "{walk}");
-    for command in ["identity", "mounts", "access", "ask", "why", "imprint"] {
+    for command in [
+        "identity", "mounts", "access", "ask", "why", "imprint", "rehearse", "handoff", "admits", "exposure",
+        "compare", "remedy",
+    ] {
         assert!(walk.contains(&format!("$ mivask {command} tides.scene.yaml")), "{command}");
     }
     let written = scratch.path().join("tides/station.yaml");

@@ -197,6 +197,8 @@ fn what_is_accepted_says_why_and_what_is_declared_ends_with_1() {
     Accepted
       world-writable /hold/drop /stores/drop: the drop is for everybody
         s.yaml:24:5 accept
+    --- standard error
+    warning: nothing is found that is accepted at s.yaml:25:5 accept
     --- status 1
     ");
     assert_snapshot!(scratch.run(["exposure", "s.yaml", "--severity", "low", "--actor", "cook"]), @"
@@ -210,6 +212,8 @@ fn what_is_accepted_says_why_and_what_is_declared_ends_with_1() {
     Accepted
       world-writable /hold/drop /stores/drop: the drop is for everybody
         s.yaml:24:5 accept
+    --- standard error
+    warning: nothing is found that is accepted at s.yaml:25:5 accept
     --- status 0
     ");
 }
@@ -267,10 +271,7 @@ fn the_filesystem_group_widens_a_key() {
     let scratch = Scratch::with("p.yaml", pod).and("s.yaml", scene);
     assert_snapshot!(scratch.run(["exposure", "s.yaml", "--at-most", "/v/id_rsa at-most 0600", "--severity", "medium"]), @"
     high    too-wide /v/id_rsa
-            a program that checks its key refuses /v/id_rsa, which is wider than 0600; the filesystem-group step is what widens it, so set it at-most again after that step, or keep it on a volume of its own
-            -rw-rw---- 0660 5:900 on claim v, by a  (p.yaml:6:31 securityContext.fsGroup)
-    medium  too-wide /v/id_rsa
-            a program that checks its key refuses it: the filesystem-group step gave group 900 access
+            a program that checks its key refuses /v/id_rsa, which is wider than 0600; the filesystem-group step is what widens it, so narrow it again after that step, or keep it on a volume of its own
             -rw-rw---- 0660 5:900 on claim v, by a  (p.yaml:6:31 securityContext.fsGroup)
     --- status 1
     ");
