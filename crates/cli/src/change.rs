@@ -8,7 +8,6 @@ use globset::GlobBuilder;
 use mivask_core::cast::Cast;
 use mivask_core::change::{Change, Changes, Globs, Matcher, parse_change};
 use mivask_core::scene::{Scene, Workload};
-use mivask_disk::process::Reach;
 use mivask_read::input::Disk;
 use mivask_read::outline::Outline;
 use mivask_read::slip::{Severity, Slips};
@@ -16,7 +15,7 @@ use mivask_read::text::SourceText;
 use mivask_show::safe;
 
 use crate::end::Failure;
-use crate::load;
+use crate::mistakes;
 
 /// The pattern language of `--matching`.
 #[derive(Clone, Copy, Debug)]
@@ -44,8 +43,8 @@ pub(crate) fn read(sentences: &[String], err: &mut dyn Write) -> Result<Changes,
             }
         }
     }
-    load::report(&slips, err)?;
-    load::refuse_errors(&slips)?;
+    mistakes::report(&slips, err)?;
+    mistakes::refuse_errors(&slips)?;
     Ok(Changes::with_globs(all, Arc::new(Patterns)))
 }
 
@@ -94,11 +93,4 @@ fn tell(notes: &[String], err: &mut dyn Write) -> Result<(), Failure> {
         writeln!(err, "note: {}", safe(note))?;
     }
     Ok(())
-}
-
-/// `reach` with the paths that changes speak of, for inputs of which not everything is read.
-pub(crate) fn reach(reach: &Reach, sentences: &[String]) -> Reach {
-    let more = load::reach_of(sentences);
-    let pattern = more.paths.iter().any(|path| path.contains(&b'*'));
-    Reach { paths: reach.paths.iter().cloned().chain(more.paths).collect(), whole: reach.whole || pattern }
 }

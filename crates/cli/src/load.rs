@@ -21,7 +21,9 @@ use mivask_show::sides::{Facet, Side};
 use crate::change;
 use crate::end::{End, Failure};
 use crate::facts;
+use crate::mistakes;
 use crate::options::Input;
+use crate::reach;
 
 /// A whole scene on one stage, for questions that name their actors themselves.
 pub(crate) struct Whole {
@@ -128,7 +130,7 @@ pub(crate) fn print_sides(out: &mut dyn Write, sides: &[Side], json: bool) -> Re
 }
 
 fn scene(input: &Input, reach: &Reach, err: &mut dyn Write) -> Result<Scene, Failure> {
-    let reach = &change::reach(reach, &input.change);
+    let reach = &reach::with_changes(reach, &input.change);
     let mut scene = match process::named(&input.input) {
         Some(pid) => running(pid, reach)?,
         None => checked(input, err, |slips| match merged(input) {
@@ -148,19 +150,9 @@ fn running(pid: u32, reach: &Reach) -> Result<Scene, Failure> {
     Ok(process::scene(process, mivask_kernel::settings()))
 }
 
-/// The paths that sentences speak of, as far as they read.
-pub(crate) fn reach_of(sentences: &[String]) -> Reach {
-    let acts = sentences.iter().filter_map(|text| mivask_core::act::parse_act(text).ok());
-    let paths = acts.flat_map(|act| {
-        let second = act.verb.second_path().map(<[u8]>::to_vec);
-        std::iter::once(act.path).chain(second)
-    });
-    Reach { paths: paths.collect(), whole: false }
-}
-
 /// The same with the workloads apart, so that they need not all be held.
 pub(crate) fn outline(input: &Input, reach: &Reach, err: &mut dyn Write) -> Result<Outline, Failure> {
-    let reach = &change::reach(reach, &input.change);
+    let reach = &reach::with_changes(reach, &input.change);
     let mut outline = match process::named(&input.input) {
         Some(pid) => Outline::of(running(pid, reach)?),
         None => checked(input, err, |slips| match merged(input) {
@@ -187,9 +179,9 @@ fn checked<T>(
 ) -> Result<T, Failure> {
     let mut slips = Slips::default();
     let result = read(&mut slips);
-    report(&slips, err)?;
+    mistakes::report(&slips, err)?;
     let result = result?;
-    refuse_errors(&slips)?;
+    mistakes::refuse_errors(&slips)?;
     let warnings = slips.iter().filter(|slip| slip.severity == Severity::Warning).count();
     if input.strict && warnings > 0 {
         return Err(Failure::Strict { warnings });
@@ -224,19 +216,6 @@ fn fits<'a>(
     let fitting: Vec<&str> = fitting.map(Runtime::word).collect();
     let (runtime, workload) = (runtime.word(), format!("{kind} {name}"));
     Err(Failure::Runtime { runtime, workload, fitting: fitting.join(", ") })
-}
-
-/// Prints every slip.
-pub(crate) fn report(slips: &Slips, err: &mut dyn Write) -> Result<(), Failure> {
-    slips.iter().try_for_each(|slip| mivask_show::slips::slip(err, slip)).map_err(Failure::Output)
-}
-
-/// Ends where an error is among the slips.
-pub(crate) fn refuse_errors(slips: &Slips) -> Result<(), Failure> {
-    match slips.iter().filter(|slip| slip.severity == Severity::Error).count() {
-        0 => Ok(()),
-        errors => Err(Failure::Mistakes { errors }),
-    }
 }
 
 /// The bytes of path arguments inside a container.

@@ -6,8 +6,10 @@ mod commands;
 mod end;
 mod facts;
 mod load;
+mod mistakes;
 mod options;
 mod output;
+mod reach;
 mod table;
 
 use std::io::{self, ErrorKind, Write};

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use criterion::{Criterion, Throughput, criterion_group, criterion_main};
 use mivask_core::acl::Acl;
 use mivask_core::act::{Verb, parse_act};
+use mivask_core::change::Changes;
 use mivask_core::decide::decide;
 use mivask_core::fact::{Fact, Provenance};
 use mivask_core::identity::{PlainIdentity, PodSecurity};
@@ -14,7 +15,8 @@ use mivask_core::mode::Mode;
 use mivask_core::mount::MountFlags;
 use mivask_core::personality::Personality;
 use mivask_core::prepare;
-use mivask_core::question::{ask, sweep};
+use mivask_core::question::{ask, handoffs, sweep};
+use mivask_core::remedy::remedies;
 use mivask_core::scene::{
     Below, Container, EngineOptions, Scene, Volume, VolumeFacts, VolumeKind, VolumeMount, Who, Workload,
 };
@@ -77,6 +79,11 @@ fn child(tree: &mut Tree, dir: InodeId, name: &str, entry: Entry) -> InodeId {
 
 /// One actor, 7102:7200, whose root is the tree.
 fn stage(tree: Tree) -> Stage {
+    prepare::stage(&scene(tree, &["gauge"], "/"))
+}
+
+/// Actors of these names, 7102:7200, 7103:7200 and so on, who mount the tree at `at`.
+fn scene(tree: Tree, names: &[&str], at: &str) -> Scene {
     let facts = VolumeFacts {
         tree: Some(Arc::new(tree)),
         filesystem: Some(fact("ext4".to_owned())),
@@ -92,25 +99,25 @@ fn stage(tree: Tree) -> Stage {
         below: Below::default(),
         unknown_part: None,
         volume: fact("main".to_owned()),
-        at: fact(b"/".to_vec()),
+        at: fact(at.as_bytes().to_vec()),
         read_only: false,
         flags: MountFlags::default(),
         ids: MountIds::default(),
         sub_path: None,
     };
-    let container = Container {
-        name: "gauge".to_owned(),
+    let container = |number: usize, name: &str| Container {
+        name: name.to_owned(),
         role: Role::App,
         image: None,
         unmasked: false,
         refusal: None,
         who: Who::Plain(Box::new(PlainIdentity {
-            user: Some(fact("7102:7200".to_owned())),
+            user: Some(fact(format!("{}:7200", 7102 + number))),
             ..PlainIdentity::default()
         })),
         read_only_root: false,
         privileged: false,
-        mounts: vec![mount],
+        mounts: vec![mount.clone()],
         working_directory: None,
         termination_log: None,
         from: Provenance::rule("bench"),
@@ -123,13 +130,38 @@ fn stage(tree: Tree) -> Stage {
         kind: "scene".to_owned(),
         security: PodSecurity::default(),
         volumes: vec![Volume { name: fact("main".to_owned()), kind: VolumeKind::Stored("main".to_owned()) }],
-        containers: vec![container],
+        containers: names.iter().enumerate().map(|(number, name)| container(number, name)).collect(),
         service_account_token: None,
         from: Provenance::rule("bench"),
     };
     let mut scene = Scene { workloads: vec![workload], ..Scene::default() };
     scene.volumes.insert("main".to_owned(), facts);
-    prepare::stage(&scene)
+    scene
+}
+
+fn twelve_share_a_volume(criterion: &mut Criterion) {
+    let names = ["a", "b", "c", "d", "e", "f", "g", "h", "i", "j", "k", "l"];
+    let tree = Tree::new(Entry::directory(0, 7200, 0o2775), Provenance::rule("bench"));
+    let stage = prepare::stage(&scene(tree, &names, "/data"));
+    criterion.bench_function("hand-offs between twelve actors", |bencher| {
+        bencher.iter(|| {
+            let found = handoffs(black_box(&stage), &[]);
+            assert_eq!(found[0].creations.len(), 12);
+        });
+    });
+}
+
+fn one_remedy(criterion: &mut Criterion) {
+    let (tree, paths) = tree(2_000);
+    let scene = scene(tree, &["gauge", "press"], "/data");
+    let sentence = format!("gauge writes /data{}", String::from_utf8_lossy(&paths[3]));
+    let act = parse_act(&sentence).expect("an act");
+    criterion.bench_function("remedies on two thousand files", |bencher| {
+        bencher.iter(|| {
+            let found = remedies(&scene, &Changes::new(Vec::new()), &act).expect("the actor is known");
+            assert!(!black_box(found).remedies.is_empty());
+        });
+    });
 }
 
 fn full_walks(criterion: &mut Criterion) {
@@ -184,5 +216,12 @@ fn a_million_inodes(criterion: &mut Criterion) {
     group.finish();
 }
 
-criterion_group!(benches, full_walks, one_act_with_its_trace, a_million_inodes);
+criterion_group!(
+    benches,
+    full_walks,
+    one_act_with_its_trace,
+    a_million_inodes,
+    twelve_share_a_volume,
+    one_remedy
+);
 criterion_main!(benches);

@@ -7,8 +7,8 @@ use crate::accounts::Accounts;
 use crate::cast::Cast;
 pub use crate::cluster::HostPathCheck;
 use crate::cluster::{Backing, Cluster};
-use crate::exposure::{Accepted, Limit};
 use crate::fact::{Fact, Provenance, Unknown};
+use crate::finding::{Accepted, Limit};
 use crate::host_mounts::HostMounts;
 use crate::identity::{
     ContainerSecurity, ImageFacts, PlainIdentity, PodSecurity, ProcessIdentity, Refusal, Resolved,

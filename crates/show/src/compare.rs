@@ -18,6 +18,8 @@ pub struct Compared {
     pub closed: Vec<OutcomeChange>,
     /// What ends otherwise.
     pub other: Vec<OutcomeChange>,
+    /// Whether only what lies directly in the mounts was compared.
+    pub partial: bool,
 }
 
 /// Before or after.
@@ -51,6 +53,7 @@ impl Compared {
                 None => self.files.push(file),
             }
         }
+        self.partial |= contrast.partial;
         self.opened.extend(contrast.opened);
         self.closed.extend(contrast.closed);
         self.other.extend(contrast.other);

@@ -14,7 +14,9 @@ use mivask_read::text::SourceText;
 
 use crate::end::{End, Failure};
 use crate::load;
+use crate::mistakes;
 use crate::options::Input;
+use crate::reach;
 use mivask_show::sides;
 
 /// Answers acts one by one, each against the untouched scene.
@@ -79,7 +81,7 @@ fn reach(args: &Args) -> Result<Reach, Failure> {
         let text = Disk.read(path).map_err(|error| Failure::File { path: path.clone(), error })?;
         sentences.extend(String::from_utf8_lossy(&text).lines().map(ToOwned::to_owned));
     }
-    Ok(load::reach_of(&sentences))
+    Ok(reach::reach_of(&sentences))
 }
 
 /// Every act of the command line and of files, or every mistake in them.
@@ -117,8 +119,8 @@ pub(super) fn gather(
             Err(errors) => errors.iter().for_each(|error| mistake(error, &text, &mut slips)),
         }
     }
-    load::report(&slips, err)?;
-    load::refuse_errors(&slips)?;
+    mistakes::report(&slips, err)?;
+    mistakes::refuse_errors(&slips)?;
     if acts.is_empty() { Err(Failure::NoAct) } else { Ok(acts) }
 }
 

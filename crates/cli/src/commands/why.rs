@@ -8,7 +8,9 @@ use mivask_read::slip::Slips;
 use super::ask::one;
 use crate::end::{End, Failure};
 use crate::load;
+use crate::mistakes;
 use crate::options::{Format, Input};
+use crate::reach;
 use mivask_core::stage::Stage;
 use mivask_show::sides;
 
@@ -29,20 +31,20 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     let mut answer = |stage: &Stage, err: &mut dyn Write| {
         let mut slips = Slips::default();
         let act = one(&args.act, 0, stage, &mut slips);
-        load::report(&slips, err)?;
-        load::refuse_errors(&slips)?;
+        mistakes::report(&slips, err)?;
+        mistakes::refuse_errors(&slips)?;
         let answer = act.map(|act| ask(stage, &act)).transpose()?;
         Ok(sides::acts(answer.as_slice()))
     };
     if let Some(sides) = load::sides(&args.input, err, &mut answer)? {
         return load::print_sides(out, &sides, args.format == Format::Json);
     }
-    let whole = load::Whole::read(&args.input, &load::reach_of(std::slice::from_ref(&args.act)), err)?;
+    let whole = load::Whole::read(&args.input, &reach::reach_of(std::slice::from_ref(&args.act)), err)?;
     let stage = &whole.stage;
     let mut slips = Slips::default();
     let act = one(&args.act, 0, stage, &mut slips);
-    load::report(&slips, err)?;
-    load::refuse_errors(&slips)?;
+    mistakes::report(&slips, err)?;
+    mistakes::refuse_errors(&slips)?;
     let act = act.ok_or(Failure::NoAct)?;
     whole.remark(std::slice::from_ref(&act), err)?;
     let answer = ask(stage, &act)?;

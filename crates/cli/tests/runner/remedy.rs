@@ -23,14 +23,17 @@ fn a_remedy_says_what_else_it_opens_and_what_to_paste() {
                 opens nothing else; touches 1 inode
                 # as root, where volume hold is mounted as cook has it
                 chmod g+w /stores/log
+
     2  disk     cook sets-acl user:102:rw-,group::r--,mask::rw- on /stores/log
                 opens nothing else; touches 1 inode
                 # as root, where volume hold is mounted as cook has it
                 setfacl -m user:102:rw-,group::r--,mask::rw- /stores/log
+
     3  disk     cook sets-owner 102 on /stores/log
                 opens nothing else; closes 1; touches 1 inode
                 # as root, where volume hold is mounted as cook has it
                 chown 102 /stores/log
+
     4  process  cook becomes 101
                 opens 6 more: cook can read /stores/keys/id_rsa; cook can write /stores/keys/id_rsa; cook can create /stores/keys
                 --- b.yaml
@@ -39,7 +42,7 @@ fn a_remedy_says_what_else_it_opens_and_what_to_paste() {
                  containers:
                    - { name: mate, image: 'boats/mate:1', user: '101:101', groups: [500], mounts: [{ volume: hold, at: /hold }] }
                 -  - { name: cook, user: '102:102', groups: [500], umask: '0002', no-new-privileges: true, mounts: [{ volume: hold, at: /stores }] }
-                +  - { name: cook, user: 101:102, groups: [500], umask: '0002', no-new-privileges: true, mounts: [{ volume: hold, at: /stores }] }
+                +  - { name: cook, user: '101:102', groups: [500], umask: '0002', no-new-privileges: true, mounts: [{ volume: hold, at: /stores }] }
                    - { name: stowaway, user: '900:900', no-new-privileges: true, mounts: [{ volume: hold, at: /hold, read-only: true }] }
     --- status 0
     ");
@@ -57,6 +60,7 @@ fn a_remedy_says_what_else_it_opens_and_what_to_paste() {
                 -  - { name: cook, user: '102:102', groups: [500], umask: '0002', no-new-privileges: true, mounts: [{ volume: hold, at: /stores }] }
                 +  - { name: cook, user: '102:102', groups: [500, 101], umask: '0002', no-new-privileges: true, mounts: [{ volume: hold, at: /stores }] }
                    - { name: stowaway, user: '900:900', no-new-privileges: true, mounts: [{ volume: hold, at: /hold, read-only: true }] }
+
     2  disk     cook sets-acl user:102:--x,group::r-x,mask::r-x on /stores/keys
                 opens nothing else; touches 1 inode
                 # as root, where volume hold is mounted as cook has it
@@ -86,6 +90,7 @@ fn a_manifest_is_patched_in_place() {
                 +  securityContext: { runAsUser: 7101, runAsGroup: 7200, fsGroup: 7300, supplementalGroups: [1001] }
                    containers:
                    - name: gauge
+
     2  process  gauge becomes 405
                 opens nothing else
                 --- pod.yaml
@@ -97,6 +102,7 @@ fn a_manifest_is_patched_in_place() {
                 +      runAsUser: 405
                    volumes:
                    - { name: app, emptyDir: {} }
+
     3  process  gauge joins 1001
        image    image gauge sets-acl user:7101:r--,group::---,mask::r-- on /closed/key
                 opens nothing else; touches 1 inode
@@ -230,9 +236,10 @@ fn an_expectation_of_what_is_left_is_a_goal() {
                      tree: [{ path: /, kind: dir, owner: '0:0', mode: 0755 }, { path: /bin/lend, owner: '0:0', mode: 4755, content: program }]
                  containers:
                 -  - { name: mate, image: 'boats/mate:1', user: '101:101', groups: [500], mounts: [{ volume: hold, at: /hold }] }
-                +  - { name: mate, image: 'boats/mate:1', user: 101:500, groups: [500], mounts: [{ volume: hold, at: /hold }] }
+                +  - { name: mate, image: 'boats/mate:1', user: '101:500', groups: [500], mounts: [{ volume: hold, at: /hold }] }
                    - { name: cook, user: '102:102', groups: [500], umask: '0002', no-new-privileges: true, mounts: [{ volume: hold, at: /stores }] }
                    - { name: stowaway, user: '900:900', no-new-privileges: true, mounts: [{ volume: hold, at: /hold, read-only: true }] }
+
     2  disk     mate sets-group 500 on /hold/drop
        disk     mate sets-mode g+s on /hold/drop
                 opens nothing else; touches 1 inode

@@ -233,6 +233,21 @@ impl Verb {
         )
     }
 
+    /// Whether it makes a new inode under its path, where none is there.
+    #[must_use]
+    pub const fn creates(&self) -> bool {
+        matches!(
+            self,
+            Self::Creates(_)
+                | Self::Overwrites
+                | Self::Extends
+                | Self::MakesDirectory(_)
+                | Self::MakesFifo(_)
+                | Self::MakesNode(..)
+                | Self::Points(_)
+        )
+    }
+
     /// The sentence about `path`, without the actor.
     pub(super) fn sentence(&self, path: &[u8], f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let (word, path) = (self.word(), quoted(path));

@@ -56,7 +56,7 @@ impl Edit {
                 Self::Move(named(end)?, (dir, name))
             });
         }
-        if creates(&act.verb) && effect.imprint.is_some() && !matches!(end.sight, Sight::There(_)) {
+        if act.verb.creates() && effect.imprint.is_some() && !matches!(end.sight, Sight::There(_)) {
             let (dir, name) = named(end)?;
             let entry = entry_of(act, effect.imprint.as_ref()?, place);
             let asked = act.verb.mode().unwrap_or(Mode::new(0o666));
@@ -152,19 +152,6 @@ fn becomes(tree: &mut Tree, id: InodeId, entry: &Entry) {
     if let Some(doubt) = &entry.doubt {
         tree.doubt_attributes(id, doubt.attributes.clone());
     }
-}
-
-const fn creates(verb: &Verb) -> bool {
-    matches!(
-        verb,
-        Verb::Creates(_)
-            | Verb::Overwrites
-            | Verb::Extends
-            | Verb::MakesDirectory(_)
-            | Verb::MakesFifo(_)
-            | Verb::MakesNode(..)
-            | Verb::Points(_)
-    )
 }
 
 /// The inode that `act` leaves or makes.

@@ -6,6 +6,7 @@ use crate::act::Act;
 use crate::mode::FileKind;
 use crate::mount::MountTable;
 use crate::onlooker::{Sight, look};
+use crate::path::or_root;
 use crate::stage::Stage;
 use crate::walk::Follow;
 
@@ -74,8 +75,4 @@ pub(super) fn expanded(
     }
     found.sort_by(|a, b| a.path.cmp(&b.path));
     Ok(found)
-}
-
-fn or_root(path: &[u8]) -> &[u8] {
-    if path.is_empty() { b"/" } else { path }
 }

@@ -8,6 +8,7 @@ use crate::fact::{Fact, Provenance};
 use crate::identity::{DeclaredCapabilities, GroupName, PlainIdentity, ProcessIdentity, Resolved};
 use crate::ids::{InsideGid, InsideUid, MountIds};
 use crate::mount::MountFlags;
+use crate::path::trimmed;
 use crate::runtime::Flavour;
 use crate::scene::{
     Below, Container, EngineOptions, Medium, TmpfsAsked, Volume, VolumeKind, VolumeMount, Who, Workload,
@@ -48,11 +49,15 @@ pub(super) fn change(
                 Process::FilesystemGroup(gid) => group_of(&mut workload.containers[at], *gid, &from),
                 Process::Joins(gid) => joins(&mut workload.containers[at], *gid, &from),
                 Process::Scratch(path) => scratch(workload, at, path, &from)?,
-                Process::Becomes(..)
-                | Process::Umask(_)
-                | Process::Drops(_)
-                | Process::Adds(_)
-                | Process::Mounts(..) => single(&mut workload.containers[at], what, &from)?,
+                Process::Mounts(path, options) => {
+                    if options.iter().any(|option| option == "rw") {
+                        writable(workload, at, path)?;
+                    }
+                    remount(&mut workload.containers[at], path, options)?;
+                }
+                Process::Becomes(..) | Process::Umask(_) | Process::Drops(_) | Process::Adds(_) => {
+                    single(&mut workload.containers[at], what, &from)?
+                }
             }
         }
         Change::Files(_) | Change::Image(_) | Change::Accounts(..) => {}
@@ -82,10 +87,41 @@ fn single(container: &mut Container, what: &Process, from: &Provenance) -> Resul
         }
         Process::Drops(names) => capabilities(&mut container.who, names, false, from)?,
         Process::Adds(names) => capabilities(&mut container.who, names, true, from)?,
-        Process::Mounts(at, options) => remount(container, at, options)?,
-        Process::Joins(_) | Process::FilesystemGroup(_) | Process::Scratch(_) => {}
+        Process::Joins(_) | Process::FilesystemGroup(_) | Process::Scratch(_) | Process::Mounts(..) => {}
     }
     Ok(())
+}
+
+/// Lets the volume behind a mount be written to, where its own `readOnly` says no.
+fn writable(workload: &mut Workload, container: usize, path: &[u8]) -> Result<(), String> {
+    let mounts = &workload.containers[container].mounts;
+    let mount = mounts.iter().find(|mount| trimmed(&mount.at.value) == trimmed(path));
+    let Some(name) = mount.map(|mount| mount.volume.value.clone()) else { return Ok(()) };
+    let Some(volume) = workload.volumes.iter_mut().find(|volume| volume.name.value == name) else {
+        return Ok(());
+    };
+    let always = match &mut volume.kind {
+        VolumeKind::Claim { read_only, .. } | VolumeKind::Backed { read_only, .. } => {
+            *read_only = false;
+            None
+        }
+        VolumeKind::Api(api) => Some(api.kind.word().to_owned()),
+        VolumeKind::Image(_) => Some("image".to_owned()),
+        VolumeKind::Other { kind, read_only: true } => Some(kind.clone()),
+        VolumeKind::Other { .. }
+        | VolumeKind::EmptyDir(_)
+        | VolumeKind::HostPath { .. }
+        | VolumeKind::Ephemeral { .. }
+        | VolumeKind::Stored(_)
+        | VolumeKind::Named { .. }
+        | VolumeKind::Anonymous
+        | VolumeKind::Bind { .. }
+        | VolumeKind::Tmpfs(_)
+        | VolumeKind::System(_) => None,
+    };
+    always.map_or(Ok(()), |kind| {
+        Err(format!("a volume of the kind {kind} is read-only whatever the mount says"))
+    })
 }
 
 /// A volume of its own: an `emptyDir` in a pod, a tmpfs elsewhere.
@@ -294,11 +330,6 @@ fn clear(mount: &mut VolumeMount, flag: MountFlags) {
     mount.flags = mount.flags.without(flag);
     mount.below.set = mount.below.set.without(flag);
     mount.below.cleared = mount.below.cleared.with(flag);
-}
-
-fn trimmed(path: &[u8]) -> &[u8] {
-    let end = path.iter().rposition(|byte| *byte != b'/').map_or(0, |last| last + 1);
-    &path[..end]
 }
 
 /// Every number that a description names.

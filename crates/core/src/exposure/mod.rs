@@ -7,10 +7,9 @@ mod limit;
 mod secret;
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::fmt;
 use std::sync::Arc;
 
-pub use limit::{Limit, LimitError};
+pub use crate::finding::{Accepted, Kind, Limit, LimitError, Severity};
 
 use crate::act::quoted;
 use crate::change::Globs;
@@ -18,112 +17,6 @@ use crate::fact::{Fact, Provenance};
 use crate::mode::Mode;
 use crate::question::{Event, follow};
 use crate::stage::{Actor, Stage};
-
-/// What is found.
-#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
-pub enum Kind {
-    /// Everybody writes it, and no sticky bit protects entries.
-    WorldWritable,
-    /// A secret that somebody reads who never asked for it.
-    SecretReadable,
-    /// A path of the host that a container writes to.
-    HostWritable,
-    /// A program that somebody can rewrite.
-    ProgramWritable,
-    /// A program that lends its owner or group.
-    SetId,
-    /// Wider than a declared limit, or a key that the filesystem-group step widened.
-    TooWide,
-    /// A umask that leaves new files open.
-    Umask,
-    /// Everybody writes it, and the sticky bit protects entries.
-    WorldWritableSticky,
-    /// A group that several actors share writes it.
-    GroupShared,
-    /// A special bit, or r of a directory, without its x.
-    MissingExecute,
-}
-
-impl Kind {
-    /// Every kind.
-    pub const ALL: [Self; 10] = [
-        Self::WorldWritable,
-        Self::SecretReadable,
-        Self::HostWritable,
-        Self::ProgramWritable,
-        Self::SetId,
-        Self::TooWide,
-        Self::Umask,
-        Self::WorldWritableSticky,
-        Self::GroupShared,
-        Self::MissingExecute,
-    ];
-
-    /// The word in answers and scene files.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::WorldWritable => "world-writable",
-            Self::SecretReadable => "secret-readable",
-            Self::HostWritable => "host-writable",
-            Self::ProgramWritable => "program-writable",
-            Self::SetId => "set-id",
-            Self::TooWide => "too-wide",
-            Self::Umask => "umask",
-            Self::WorldWritableSticky => "world-writable-sticky",
-            Self::GroupShared => "group-shared",
-            Self::MissingExecute => "missing-x",
-        }
-    }
-
-    /// The kind of that word.
-    #[must_use]
-    pub fn by_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|kind| kind.word() == word)
-    }
-}
-
-/// How bad the worst case is.
-#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
-pub enum Severity {
-    /// Worth knowing.
-    Low,
-    /// One compromised actor harms another.
-    Medium,
-    /// One compromised actor takes the host, a secret or everybody's data.
-    High,
-}
-
-impl Severity {
-    /// The word in answers.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Low => "low",
-            Self::Medium => "medium",
-            Self::High => "high",
-        }
-    }
-}
-
-impl fmt::Display for Severity {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(self.word())
-    }
-}
-
-/// What the scene says is meant, with the reason.
-#[derive(Clone, PartialEq, Eq, Debug)]
-pub struct Accepted {
-    /// Which finding.
-    pub kind: Kind,
-    /// A path inside or a pattern of paths; `None` for every one.
-    pub path: Option<String>,
-    /// Why it is meant.
-    pub reason: String,
-    /// Where it was said.
-    pub from: Provenance,
-}
 
 /// What is wrong in one place, all paths of a kind together.
 #[derive(Clone, PartialEq, Eq, Debug)]

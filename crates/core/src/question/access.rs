@@ -9,6 +9,7 @@ use crate::mode::{FileKind, Mode};
 use crate::mount::{MountOrigin, MountTable};
 use crate::onlooker::{Sight, look};
 use crate::outcome::Verdict;
+use crate::path::trimmed;
 use crate::stage::{Actor, Stage};
 use crate::view::View;
 use crate::walk::Follow;
@@ -122,11 +123,6 @@ pub fn default_paths(stage: &Stage, actor: &Actor) -> Vec<Vec<u8>> {
     paths.sort();
     paths.dedup();
     paths
-}
-
-fn trimmed(path: &[u8]) -> &[u8] {
-    let end = path.iter().rposition(|byte| *byte != b'/').map_or(0, |last| last + 1);
-    &path[..end]
 }
 
 enum What {

@@ -25,7 +25,7 @@ use crate::trace::{Check, Step, StepResult};
 use crate::view::View;
 use crate::walk::Follow;
 
-/// Groups on the way whose combinations are tried; paths have fewer.
+/// Groups on the way whose combinations are all tried; paths have fewer.
 const MOST_GROUPS: usize = 6;
 
 /// Capabilities that open files, the narrow ones first.
@@ -69,6 +69,8 @@ pub struct Admission {
     pub why: Option<Why>,
     /// Missing facts it depends on.
     pub depends_on: BTreeSet<String>,
+    /// Whether so many groups are named on the way that only two at a time were combined.
+    pub cut_short: bool,
 }
 
 /// Whom `path` lets in `to` do something; one answer for each thing that the actors see there.
@@ -166,6 +168,7 @@ impl Site<'_> {
             except,
             why,
             depends_on,
+            cut_short: named.groups.len() > MOST_GROUPS,
         }
     }
 
@@ -177,7 +180,7 @@ impl Site<'_> {
         anybody: bool,
         lets_in: &mut dyn FnMut(&Trial) -> (bool, Explored),
     ) -> (Vec<(Trial, Vec<Step>)>, Vec<Trial>) {
-        let groups: Vec<u32> = named.groups.iter().copied().take(MOST_GROUPS).collect();
+        let groups: Vec<u32> = named.groups.iter().copied().collect();
         let users: Vec<u32> = std::iter::once(stranger.0).chain(named.users.iter().copied()).collect();
         let (mut conditions, mut except): (Vec<(Trial, Vec<Step>)>, Vec<Trial>) = (Vec::new(), Vec::new());
         for (uid, groups) in
@@ -204,11 +207,24 @@ impl Site<'_> {
         if anybody {
             return (conditions, except);
         }
-        for capability in OPENING {
-            let trial = Trial { uid: stranger.0, groups: Vec::new(), capability: Some(capability) };
-            if let (true, explored) = lets_in(&trial) {
-                conditions.push((trial, explored.steps));
-                break;
+        // A capability alone, or with an owner that it takes the rest of the way; the first that opens is the narrowest.
+        for uid in users {
+            let enough =
+                |known: &Trial| known.uid == uid && known.capability.is_none() && known.groups.is_empty();
+            if conditions.iter().any(|(known, _)| enough(known)) {
+                continue;
+            }
+            let held = OPENING.into_iter().take_while(|capability| {
+                let any = |known: &Trial| known.uid == stranger.0 && known.capability == Some(*capability);
+                !conditions.iter().any(|(known, _)| any(known))
+            });
+            let held: Vec<Capability> = held.collect();
+            for capability in held {
+                let trial = Trial { uid, groups: Vec::new(), capability: Some(capability) };
+                if let (true, explored) = lets_in(&trial) {
+                    conditions.push((trial, explored.steps));
+                    break;
+                }
             }
         }
         (conditions, except)
@@ -379,8 +395,16 @@ fn stranger(namespace: &UserNamespace, named: &Named) -> (u32, u32) {
     (uid.unwrap_or(u32::from(u16::MAX)), gid.unwrap_or(u32::from(u16::MAX)))
 }
 
-/// Every subset, the smaller ones first.
+/// Every subset, the smaller ones first; where there are many, those of at most two.
 fn subsets(all: &[u32]) -> Vec<Vec<u32>> {
+    if all.len() > MOST_GROUPS {
+        let pairs = all
+            .iter()
+            .enumerate()
+            .flat_map(|(at, first)| all[at + 1..].iter().map(move |second| vec![*first, *second]));
+        let single = all.iter().map(|one| vec![*one]);
+        return std::iter::once(Vec::new()).chain(single).chain(pairs).collect();
+    }
     let mut sets: Vec<Vec<u32>> = (0..1_usize << all.len())
         .map(|bits| (0..all.len()).filter(|at| bits >> at & 1 == 1).map(|at| all[at]).collect())
         .collect();
@@ -407,5 +431,7 @@ mod tests {
     #[test]
     fn smaller_sets_come_first() {
         assert_eq!(subsets(&[1, 2]), [vec![], vec![1], vec![2], vec![1, 2]]);
+        let many: Vec<u32> = (0..10).collect();
+        assert_eq!(subsets(&many).len(), 1 + 10 + 45, "two at a time");
     }
 }

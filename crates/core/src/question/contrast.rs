@@ -11,7 +11,7 @@ use crate::question::Event;
 use crate::stage::{Actor, Stage};
 
 /// Entries that are compared below one mount; beyond, only what lies directly in it.
-const MOST_COMPARED: usize = 500_000;
+pub const MOST_COMPARED: usize = 500_000;
 
 /// A path that looks different.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -67,6 +67,17 @@ pub struct Contrast {
     pub closed: Vec<OutcomeChange>,
     /// What ends otherwise: with another errno, or depending on a fact.
     pub other: Vec<OutcomeChange>,
+    /// Whether only what lies directly in the mounts was compared, since there is more than [`MOST_COMPARED`].
+    pub partial: bool,
+}
+
+impl Contrast {
+    /// Whether nothing differs, as far as it was compared.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        let outcomes = [&self.opened, &self.closed, &self.other];
+        self.files.is_empty() && outcomes.into_iter().all(Vec::is_empty)
+    }
 }
 
 /// One path on one side.
@@ -92,7 +103,7 @@ pub fn contrast(before: (&Stage, &Actor), after: (&Stage, &Actor), starts: &[Vec
             .iter()
             .any(|above| above != path && crate::host_mounts::is_within(path, above) && above != b"/")
     });
-    let (old, new) = (side(before, &all), side(after, &all));
+    let ((old, cut_before), (new, cut_after)) = (side(before, &all), side(after, &all));
     let name = after.1.name.to_string();
     let paths: BTreeSet<&Vec<u8>> = old.keys().chain(new.keys()).collect();
     let mut files = Vec::new();
@@ -112,7 +123,8 @@ pub fn contrast(before: (&Stage, &Actor), after: (&Stage, &Actor), starts: &[Vec
             }
         }
     }
-    let mut contrast = Contrast { files, ..Contrast::default() };
+    let partial = cut_before || cut_after;
+    let mut contrast = Contrast { files, partial, ..Contrast::default() };
     for ((column, was, is), paths) in groups {
         let change = OutcomeChange { actor: name.clone(), column, before: was, after: is, paths };
         match (was, is) {
@@ -136,7 +148,8 @@ fn mounted(actor: &Actor) -> Vec<Vec<u8>> {
     all
 }
 
-fn side((stage, actor): (&Stage, &Actor), starts: &[Vec<u8>]) -> BTreeMap<Vec<u8>, Seen> {
+/// What one side shows, and whether that is only what lies directly in the mounts.
+fn side((stage, actor): (&Stage, &Actor), starts: &[Vec<u8>]) -> (BTreeMap<Vec<u8>, Seen>, bool) {
     let mut all = BTreeMap::new();
     let settled = actor.refusal().is_none() && actor.credentials.len() == 1;
     let swept = settled && starts.iter().all(|start| whole(stage, actor, start, &mut all));
@@ -149,17 +162,15 @@ fn side((stage, actor): (&Stage, &Actor), starts: &[Vec<u8>]) -> BTreeMap<Vec<u8
             all.insert(path, of_row(&row, actor.refusal().is_some()));
         }
     }
-    all
+    (all, settled && !swept)
 }
 
-/// Everything below `start`; `false` where that is too much, or nothing certain is there.
+/// Everything below `start`; `false` where that is too much.
 fn whole(stage: &Stage, actor: &Actor, start: &[u8], all: &mut BTreeMap<Vec<u8>, Seen>) -> bool {
-    let known = stage.source_ids().map(|id| stage.source(id).tree.len()).sum::<usize>();
-    if known > MOST_COMPARED {
-        return false;
-    }
     let _ = follow(stage, actor, 0, start, |event| {
-        if let Event::Entry(swept) = event {
+        if let Event::Entry(swept) = event
+            && all.len() <= MOST_COMPARED
+        {
             let facts = facts_of(stage, actor, swept.place);
             let verdicts = Column::ALL.map(|column| match swept.cell(column) {
                 Cell::Void => Verdict::Void,
@@ -173,7 +184,7 @@ fn whole(stage: &Stage, actor: &Actor, start: &[u8], all: &mut BTreeMap<Vec<u8>,
     // A sweep tells what lies below its start; of a start that is no directory, or not known, nothing.
     let row = access(stage, actor, start);
     all.insert(start.to_vec(), of_row(&row, false));
-    true
+    all.len() <= MOST_COMPARED
 }
 
 fn of_row(row: &AccessRow, never: bool) -> Seen {

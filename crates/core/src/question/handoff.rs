@@ -11,6 +11,7 @@ use crate::mode::{FileKind, Mode};
 use crate::mount::{Mount, MountOrigin, SourceId};
 use crate::onlooker::{Sight, look};
 use crate::outcome::Imprint;
+use crate::path::{or_root, trimmed};
 use crate::stage::{Actor, Stage};
 use crate::trace::StepResult;
 use crate::tree::{InodeId, Tree};
@@ -185,14 +186,6 @@ fn below(tree: &Tree, root: InodeId, directory: InodeId) -> Option<Vec<u8>> {
     }
     let (whole, start) = (tree.path_of(directory), tree.path_of(root));
     Some(whole[start.len()..].to_vec())
-}
-
-fn trimmed(path: &[u8]) -> &[u8] {
-    path.strip_suffix(b"/").unwrap_or(path)
-}
-
-fn or_root(path: &[u8]) -> &[u8] {
-    if path.is_empty() { b"/" } else { path }
 }
 
 fn handoff(stage: &Stage, (source, directory): Shared, members: Vec<(usize, Vec<u8>)>) -> Handoff {

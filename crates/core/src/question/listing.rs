@@ -8,6 +8,7 @@ use crate::act::{Act, Verb};
 use crate::ids::{DiskGid, DiskUid, InsideGid, InsideUid};
 use crate::mode::{FileKind, Mode};
 use crate::onlooker::{Sight, look};
+use crate::path::parent;
 use crate::stage::{Actor, Stage};
 use crate::view::Place;
 use crate::walk::Follow;
@@ -104,15 +105,7 @@ fn touched(before: &Stage, after: &Stage, act: &Act) -> Vec<Vec<u8>> {
         return vec![act.path.clone()];
     }
     let paths = std::iter::once(act.path.as_slice()).chain(act.verb.second_path());
-    paths.map(parent).collect()
-}
-
-fn parent(path: &[u8]) -> Vec<u8> {
-    let end = path.iter().rposition(|byte| *byte != b'/').map_or(0, |last| last + 1);
-    match path[..end].iter().rposition(|byte| *byte == b'/') {
-        Some(0) | None => b"/".to_vec(),
-        Some(at) => path[..at].to_vec(),
-    }
+    paths.map(|path| parent(path).to_vec()).collect()
 }
 
 fn listing(then: (&Stage, &Actor), now: (&Stage, &Actor), directory: Vec<u8>) -> Option<Listing> {

@@ -23,7 +23,7 @@ pub use admits::{Admission, Condition, admissions};
 pub(crate) use ask::settle;
 pub use ask::{Answer, Dependence, Outcome, ask};
 pub use confirm::{Comparison, Held, Observed, UNSEEN_ACL, compare, unsettled};
-pub use contrast::{Contrast, FileChange, OutcomeChange, Verdict, contrast};
+pub use contrast::{Contrast, FileChange, MOST_COMPARED, OutcomeChange, Verdict, contrast};
 pub use decode::{Decoded, decode};
 pub use facts::{PathFacts, facts_at, facts_of};
 pub use handoff::{Creation, Deed, Done, Hand, Handoff, Why, handoffs, why};

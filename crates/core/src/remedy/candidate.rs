@@ -9,6 +9,7 @@ use crate::ids::{InsideGid, InsideUid, KernelGid, KernelUid, UserNamespace};
 use crate::mode::{Access, FileKind, Mode, ModeChange};
 use crate::mount::{Mount, MountOrigin};
 use crate::onlooker::{Sight, look};
+use crate::path::parent;
 use crate::question::{Answer, Outcome};
 use crate::runtime::Flavour;
 use crate::scene::Scene;
@@ -290,7 +291,7 @@ impl<'a> Met<'a> {
         let what = Process::Mounts(self.mount.at.to_vec(), vec![option.to_owned()]);
         let mut all =
             vec![Candidate { changes: vec![Change::Process(self.name.to_owned(), what)], side: Side::Mount }];
-        if check == Check::ReadOnlyMount && self.mount.origin == MountOrigin::Root && creates(&act.verb) {
+        if check == Check::ReadOnlyMount && self.mount.origin == MountOrigin::Root && act.verb.creates() {
             all.extend(scratch(stage, self.actor, self.name, parent(&act.path)));
         }
         all
@@ -372,7 +373,7 @@ fn leaving(stage: &Stage, actor: &Actor, act: &Act, answer: &Answer) -> Vec<Cand
 /// Nothing of that name is there: a directory on the way of what is to be created is made.
 fn missing(stage: &Stage, actor: &Actor, act: &Act, step: &Step) -> Vec<Candidate> {
     let directory = parent(&act.path);
-    if !creates(&act.verb) || !crate::host_mounts::is_within(directory, &step.path) && step.path != directory
+    if !act.verb.creates() || !crate::host_mounts::is_within(directory, &step.path) && step.path != directory
     {
         return Vec::new();
     }
@@ -405,25 +406,4 @@ fn scratch(stage: &Stage, actor: &Actor, name: &str, directory: &[u8]) -> Vec<Ca
     }
     let what = Process::Scratch(directory.to_vec());
     vec![Candidate { changes: vec![Change::Process(name.to_owned(), what)], side: Side::Mount }]
-}
-
-const fn creates(verb: &Verb) -> bool {
-    matches!(
-        verb,
-        Verb::Creates(_)
-            | Verb::Overwrites
-            | Verb::Extends
-            | Verb::MakesDirectory(_)
-            | Verb::MakesFifo(_)
-            | Verb::MakesNode(..)
-            | Verb::Points(_)
-    )
-}
-
-fn parent(path: &[u8]) -> &[u8] {
-    let end = path.iter().rposition(|byte| *byte != b'/').map_or(0, |last| last + 1);
-    match path[..end].iter().rposition(|byte| *byte == b'/') {
-        Some(0) | None => b"/",
-        Some(at) => &path[..at],
-    }
 }

@@ -16,6 +16,7 @@ use crate::walk::Follow;
 /// The remedy with all that is known about it.
 pub(super) fn measured(scene: &Scene, base: &Stage, act: &Act, tried: Tried) -> Remedy {
     let contrasts = contrasts(base, &tried.stage);
+    let partial = contrasts.iter().any(|one| one.partial);
     let mut opened: Vec<OutcomeChange> = contrasts.iter().flat_map(|one| one.opened.clone()).collect();
     for row in &mut opened {
         let (actor, column) = (row.actor.clone(), row.column);
@@ -45,6 +46,7 @@ pub(super) fn measured(scene: &Scene, base: &Stage, act: &Act, tried: Tried) -> 
         inodes,
         undone,
         notes: tried.notes,
+        partial,
         cost,
     }
 }
@@ -89,7 +91,7 @@ fn ln(count: usize) -> f64 {
 fn contrasts(base: &Stage, now: &Stage) -> Vec<Contrast> {
     let actors = base.actors.iter().zip(&now.actors);
     let all = actors.map(|(was, is)| contrast((base, was), (now, is), &[]));
-    all.filter(|one| *one != Contrast::default()).collect()
+    all.filter(|one| !one.is_empty() || one.partial).collect()
 }
 
 /// Whether it is what was asked for, or what creating in its directory is for other names.

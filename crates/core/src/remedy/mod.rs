@@ -86,6 +86,8 @@ pub struct Remedy {
     pub undone: Option<String>,
     /// What to know about it.
     pub notes: Vec<String>,
+    /// Whether what it opens was looked for only directly in the mounts, since there is too much else.
+    pub partial: bool,
     /// The rank: less is better.
     pub cost: f64,
 }
@@ -131,7 +133,6 @@ pub fn remedies(scene: &Scene, changes: &Changes, act: &Act) -> Result<Remedies,
     }
     let answer = ask(&base, act)?;
     let mut hint = hint::hint(&answer);
-    let goal = |answer: &Answer| answer.outcome == Outcome::Allowed && answer.holds() != Some(false);
     let start = Tried {
         changes: Vec::new(),
         sides: Vec::new(),
@@ -143,6 +144,30 @@ pub fn remedies(scene: &Scene, changes: &Changes, act: &Act) -> Result<Remedies,
     if goal(&answer) || matches!(answer.outcome, Outcome::NeverRuns(_)) {
         return Ok(Remedies { answer, remedies: Vec::new(), hint });
     }
+    let found = minimal(search(start, act, &mut hint));
+    if found.is_empty() && on_api_volume(&base, act) {
+        hint = Some("the kubelet writes that volume and mounts it read-only: copy the file to a volume of the pod's own".to_owned());
+    }
+    if found.is_empty() && hint.is_none() {
+        hint = Some(
+            "no few changes of ids, owners, modes or mounts are enough: see `why` for each check".to_owned(),
+        );
+    }
+    let mut remedies: Vec<Remedy> =
+        found.into_iter().map(|one| cost::measured(scene, &base, act, one)).collect();
+    remedies.sort_by(|a, b| a.cost.total_cmp(&b.cost));
+    remedies.truncate(MOST_TOLD);
+    Ok(Remedies { answer, remedies, hint })
+}
+
+/// Whether that is what was wished for.
+fn goal(answer: &Answer) -> bool {
+    answer.outcome == Outcome::Allowed && answer.holds() != Some(false)
+}
+
+/// Every combination that leads to the goal, the short ones first; `hint` is filled where nothing helps against a check
+/// behind the first.
+fn search(start: Tried, act: &Act, hint: &mut Option<String>) -> Vec<Tried> {
     let mut found: Vec<Tried> = Vec::new();
     let mut seen: BTreeSet<Vec<String>> = BTreeSet::new();
     let mut frontier = vec![start];
@@ -165,7 +190,7 @@ pub fn remedies(scene: &Scene, changes: &Changes, act: &Act) -> Result<Remedies,
                 one.changes = all;
                 // What is met behind the first check may be what nothing gets past.
                 if hint.is_none() {
-                    hint = hint::hint(&one.answer).map(|next| format!("once that is mended, {next}"));
+                    *hint = hint::hint(&one.answer).map(|next| format!("once that is mended, {next}"));
                 }
                 if goal(&one.answer) {
                     found.push(one);
@@ -176,20 +201,7 @@ pub fn remedies(scene: &Scene, changes: &Changes, act: &Act) -> Result<Remedies,
         }
         frontier = next;
     }
-    let found = minimal(found);
-    if found.is_empty() && on_api_volume(&base, act) {
-        hint = Some("the kubelet writes that volume and mounts it read-only: copy the file to a volume of the pod's own".to_owned());
-    }
-    if found.is_empty() && hint.is_none() {
-        hint = Some(
-            "no few changes of ids, owners, modes or mounts are enough: see `why` for each check".to_owned(),
-        );
-    }
-    let mut remedies: Vec<Remedy> =
-        found.into_iter().map(|one| cost::measured(scene, &base, act, one)).collect();
-    remedies.sort_by(|a, b| a.cost.total_cmp(&b.cost));
-    remedies.truncate(MOST_TOLD);
-    Ok(Remedies { answer, remedies, hint })
+    found
 }
 
 fn replaces(later: &Change, earlier: &Change) -> bool {

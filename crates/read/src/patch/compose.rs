@@ -1,31 +1,40 @@
 //! Keys of the Compose specification.
 
 use mivask_core::change::Process;
+use mivask_core::scene::{Container, Who};
 use yaml_edit::YamlValue;
 
-use super::document::{Document, Part, below};
+use super::document::{Document, Part, below, quoted};
 use super::{PatchError, no_field, read_only};
-use crate::yaml::Node;
+use crate::yaml::{Node, Value};
 
 /// Writes `what` about the service.
-pub(super) fn write(document: &Document, what: &Process) -> Result<(), PatchError> {
+pub(super) fn write(document: &Document, container: &Container, what: &Process) -> Result<(), PatchError> {
     let service = document.container();
+    if let Some(other) = extended_by(document) {
+        return Err(PatchError::NoField(format!(
+            "service {other} extends this one and would change with it: change both by hand, or give {other} keys of its own first"
+        )));
+    }
     let key = |key: &str| below(service, &[key]);
     match what {
         Process::Becomes(uid, gid) => {
-            let told = document.read(&key("user")).and_then(Node::text).and_then(|text| text.split_once(':'));
+            // As it was understood: the group may come from another service, or from a variable.
+            let told = match &container.who {
+                Who::Plain(plain) => plain.user.as_ref().and_then(|user| user.value.split_once(':')),
+                Who::Kubernetes(_) | Who::Process(_) | Who::Running(_) => None,
+            };
             let group = gid.map(|gid| gid.to_string()).or_else(|| told.map(|(_, group)| group.to_owned()));
             let user = group.map_or_else(|| uid.to_string(), |group| format!("{uid}:{group}"));
-            document.set(&key("user"), user)
+            document.set(&key("user"), quoted(user))
         }
         Process::Umask(_) => Err(no_field(
             "no key of a service sets a umask: set it where the program starts, or in the image",
         )),
-        Process::Drops(names) => {
-            names.iter().try_for_each(|name| document.append(&key("cap_drop"), name.as_str().into()))
-        }
-        Process::Adds(names) => {
-            names.iter().try_for_each(|name| document.append(&key("cap_add"), name.as_str().into()))
+        Process::Drops(names) | Process::Adds(names) => {
+            let (drop, add) = (key("cap_drop"), key("cap_add"));
+            let dropping = matches!(what, Process::Drops(_));
+            document.capabilities(names, if dropping { (&drop, &add) } else { (&add, &drop) }, dropping)
         }
         Process::Joins(gid) => document.append(&key("group_add"), YamlValue::from(gid.to_string().as_str())),
         Process::FilesystemGroup(_) => Err(no_field("a service has no filesystem group")),
@@ -40,12 +49,25 @@ pub(super) fn write(document: &Document, what: &Process) -> Result<(), PatchErro
     }
 }
 
+/// Another service of the file that takes its keys from this one.
+fn extended_by(document: &Document) -> Option<String> {
+    let (Part::Key(name), above) = document.container().split_last()? else { return None };
+    let Value::Mapping(services) = &document.read(above)?.value else { return None };
+    let base = |service: &Node| {
+        let extends = service.get("extends")?;
+        let base = extends.text().or_else(|| extends.get("service").and_then(Node::text))?;
+        Some(base.to_owned())
+    };
+    let other = services.iter().find(|(_, service)| base(service).as_ref() == Some(name))?;
+    other.0.text().map(ToOwned::to_owned)
+}
+
 /// The entry of `volumes` that is mounted at `at`, short or long.
 fn remount(document: &Document, at: &[u8], read_only: bool) -> Result<(), PatchError> {
     let at = std::str::from_utf8(at).map_err(|_| PatchError::Lost)?.trim_end_matches('/');
     let volumes = below(document.container(), &["volumes"]);
-    let listed = document.read(&volumes).ok_or(PatchError::Lost)?;
-    for (index, entry) in listed.items().iter().enumerate() {
+    let listed = document.read(&volumes).map(Node::items).unwrap_or_default();
+    for (index, entry) in listed.iter().enumerate() {
         let mut way = volumes.clone();
         way.push(Part::Item(index));
         if entry.get("target").and_then(Node::text).is_some_and(|target| target.trim_end_matches('/') == at) {
@@ -67,5 +89,7 @@ fn remount(document: &Document, at: &[u8], read_only: bool) -> Result<(), PatchE
             return document.set(&way, short);
         }
     }
-    Err(PatchError::Lost)
+    Err(no_field(
+        "no entry of the service's own `volumes` has options for that mount: write it there in the long form first",
+    ))
 }

@@ -1,9 +1,10 @@
 //! A YAML text that is edited where it stands.
 
+use std::cell::RefCell;
 use std::str::FromStr;
 
 use yaml_edit::path::YamlPath;
-use yaml_edit::{AsYaml, Mapping, Sequence, YamlFile, YamlValue};
+use yaml_edit::{AsYaml, Mapping, ScalarValue, Sequence, YamlFile, YamlValue};
 
 use super::PatchError;
 use crate::slip::Slips;
@@ -23,8 +24,10 @@ pub(super) enum Part {
 pub(super) struct Document {
     file: YamlFile,
     document: yaml_edit::Document,
-    node: Node,
+    nodes: Vec<Node>,
+    number: usize,
     container: Vec<Part>,
+    touched: RefCell<Vec<Vec<Part>>>,
 }
 
 impl Document {
@@ -35,9 +38,9 @@ impl Document {
         let nodes = parse(&source, &mut slips);
         let found = nodes.iter().enumerate().find_map(|(number, node)| {
             let mut way = Vec::new();
-            find(node, &source, place, &mut way).then_some((number, node, way))
+            find(node, &source, place, &mut way).then_some((number, way))
         });
-        let (number, node, mut container) = found.ok_or(PatchError::Lost)?;
+        let (number, mut container) = found.ok_or(PatchError::Lost)?;
         if container.last() == Some(&Part::Key("name".to_owned())) {
             container.pop();
         }
@@ -45,12 +48,27 @@ impl Document {
         // Empty documents are none to the reader.
         let mut documents = file.documents().filter(|document| !document.is_empty());
         let document = documents.nth(number).ok_or(PatchError::Lost)?;
-        Ok(Self { file, document, node: node.clone(), container })
+        let touched = RefCell::default();
+        Ok(Self { file, document, nodes, number, container, touched })
     }
 
-    /// The text as it is now.
-    pub(super) fn text(&self) -> String {
-        self.file.to_string()
+    /// The text as it is now: every value that was not touched is read from it as before, and what was touched is there.
+    ///
+    /// # Errors
+    /// The layout of the file led the editor astray.
+    pub(super) fn text(&self) -> Result<String, PatchError> {
+        let text = self.file.to_string();
+        let mut slips = Slips::default();
+        let nodes = parse(&SourceText::new("", &text), &mut slips);
+        let touched = self.touched.borrow();
+        let alike = nodes.len() == self.nodes.len()
+            && nodes.iter().zip(&self.nodes).enumerate().all(|(number, (new, old))| {
+                let touched: &[Vec<Part>] = if number == self.number { &touched } else { &[] };
+                same_but(old, new, &mut Vec::new(), touched)
+            });
+        let there =
+            touched.iter().all(|way| nodes.get(self.number).is_some_and(|node| at(node, way).is_some()));
+        if alike && there { Ok(text) } else { Err(PatchError::Layout) }
     }
 
     /// The way to the container.
@@ -60,20 +78,22 @@ impl Document {
 
     /// The value at the end of a way, as it was read.
     pub(super) fn read(&self, way: &[Part]) -> Option<&Node> {
-        way.iter().try_fold(&self.node, |node, part| match part {
-            Part::Key(key) => node.get(key),
-            Part::Item(index) => node.item(*index),
-        })
+        at(&self.nodes[self.number], way)
     }
 
     /// Sets the value at the end of a way; mappings on the way are made where they are missing.
     pub(super) fn set(&self, way: &[Part], value: impl AsYaml) -> Result<(), PatchError> {
         let path = path_text(way).ok_or(PatchError::Lost)?;
+        self.touched.borrow_mut().push(way.to_vec());
         self.document.try_set_path(&path, value).map_err(|_| PatchError::Lost)
     }
 
     /// Adds `value` to the list at the end of a way, which is made where it is missing.
     pub(super) fn append(&self, way: &[Part], value: YamlValue) -> Result<(), PatchError> {
+        // A single value may stand where a list of one could.
+        if let Some(alone) = self.read(way).and_then(Node::text) {
+            return self.set(way, vec![YamlValue::from(alone), value]);
+        }
         self.push(way, value.clone(), || vec![value])
     }
 
@@ -86,6 +106,33 @@ impl Document {
         })
     }
 
+    /// Adds capabilities to the list at the end of one way, and takes them from that at the end of the other, since a name
+    /// is added or dropped, not both; dropping `ALL` leaves nothing to add.
+    pub(super) fn capabilities(
+        &self,
+        names: &[String],
+        (to, other): (&[Part], &[Part]),
+        dropping: bool,
+    ) -> Result<(), PatchError> {
+        let bare = |name: &str| {
+            let bare = name
+                .get(..4)
+                .filter(|prefix| prefix.eq_ignore_ascii_case("CAP_"))
+                .map_or(name, |_| &name[4..]);
+            bare.to_ascii_uppercase()
+        };
+        let told: Vec<&str> =
+            self.read(other).map(Node::items).unwrap_or_default().iter().filter_map(Node::text).collect();
+        let everything = dropping && names.iter().any(|name| bare(name) == "ALL");
+        let meant = |told: &str| everything || names.iter().any(|name| bare(name) == bare(told));
+        let kept: Vec<YamlValue> =
+            told.iter().filter(|name| !meant(name)).map(|name| YamlValue::from(*name)).collect();
+        if kept.len() < told.len() {
+            self.set(other, kept)?;
+        }
+        names.iter().try_for_each(|name| self.append(to, name.as_str().into()))
+    }
+
     fn push<L: AsYaml>(
         &self,
         way: &[Part],
@@ -93,6 +140,7 @@ impl Document {
         list_of_it: impl FnOnce() -> L,
     ) -> Result<(), PatchError> {
         let path = path_text(way).ok_or(PatchError::Lost)?;
+        self.touched.borrow_mut().push(way.to_vec());
         match self.document.try_get_path(&path) {
             Ok(node) => {
                 let list = node.as_sequence().ok_or(PatchError::Lost)?;
@@ -101,6 +149,49 @@ impl Document {
             }
             Err(_) => self.set(way, list_of_it()),
         }
+    }
+}
+
+/// The value at the end of a way.
+fn at<'a>(node: &'a Node, way: &[Part]) -> Option<&'a Node> {
+    way.iter().try_fold(node, |node, part| match part {
+        Part::Key(key) => node.get(key),
+        Part::Item(index) => node.item(*index),
+    })
+}
+
+/// Whether both hold the same values, what stands at `touched` aside.
+fn same_but(old: &Node, new: &Node, way: &mut Vec<Part>, touched: &[Vec<Part>]) -> bool {
+    if touched.contains(way) {
+        return true;
+    }
+    let mut child = |part: Part, old: Option<&Node>, new: Option<&Node>| {
+        way.push(part);
+        let same = match (old, new) {
+            (Some(old), Some(new)) => same_but(old, new, way, touched),
+            // A mapping that was made on the way to what was set.
+            (None, Some(_)) => touched.iter().any(|touched| touched.starts_with(way)),
+            (_, None) => false,
+        };
+        way.pop();
+        same
+    };
+    match (&old.value, &new.value) {
+        (Value::Mapping(before), Value::Mapping(after)) => {
+            let names = |pairs: &[(Node, Node)]| -> Vec<String> {
+                pairs.iter().filter_map(|(key, _)| key.text().map(ToOwned::to_owned)).collect()
+            };
+            let mut keys = names(before);
+            keys.extend(
+                names(after).into_iter().filter(|key| before.iter().all(|(old, _)| old.text() != Some(key))),
+            );
+            keys.into_iter().all(|key| child(Part::Key(key.clone()), old.get(&key), new.get(&key)))
+        }
+        (Value::Sequence(before), Value::Sequence(after)) => {
+            before.len() == after.len()
+                && (0..before.len()).all(|index| child(Part::Item(index), old.item(index), new.item(index)))
+        }
+        (before, after) => before == after,
     }
 }
 
@@ -114,6 +205,11 @@ pub(super) fn mapping(pairs: &[(&str, &str)]) -> Mapping {
     let mapping = Mapping::new();
     pairs.iter().for_each(|(key, value)| mapping.set(*key, *value));
     mapping
+}
+
+/// A text in quotes, for what a reader of an older YAML could take for a number, such as `1000:50`.
+pub(super) fn quoted(text: String) -> YamlValue {
+    YamlValue::scalar(ScalarValue::single_quoted(text))
 }
 
 /// A way as the editor writes it; `None` where a key has a letter that separates there.
@@ -138,18 +234,19 @@ fn path_text(way: &[Part]) -> Option<String> {
 fn find(node: &Node, source: &SourceText, place: (usize, usize), way: &mut Vec<Part>) -> bool {
     let here = |node: &Node| source.line_column(node.span.start) == place;
     match &node.value {
+        // A mapping stands where its first key does, so it is asked before what is in it.
+        Value::Mapping(_) if here(node) => true,
         Value::Mapping(pairs) => {
             for (key, value) in pairs {
                 let Some(text) = key.text() else { continue };
                 way.push(Part::Key(text.to_owned()));
                 let scalar = matches!(value.value, Value::Scalar { .. });
-                if scalar && here(value) || find(value, source, place, way) || here(key) && !scalar {
+                if scalar && here(value) || find(value, source, place, way) {
                     return true;
                 }
                 way.pop();
             }
-            // A mapping stands where its first key does.
-            here(node)
+            false
         }
         Value::Sequence(items) => items.iter().enumerate().any(|(index, item)| {
             way.push(Part::Item(index));

@@ -21,6 +21,9 @@ pub enum PatchError {
     /// The text does not have what the change is about.
     #[error("the file is not as it was when it was read")]
     Lost,
+    /// The editor does not get along with the way the file is written.
+    #[error("the file is written in a way that is not edited safely here: make that change by hand")]
+    Layout,
     /// It is a change of files or accounts.
     #[error("it changes no description")]
     Elsewhere,
@@ -61,7 +64,7 @@ pub fn patched(text: &str, workload: &Workload, change: &Change) -> Result<Strin
     let document = Document::open(text, (*line, *column))?;
     match workload.flavour {
         Flavour::Pod => pod::write(&document, workload, &what)?,
-        Flavour::Compose => compose::write(&document, &what)?,
+        Flavour::Compose => compose::write(&document, container, &what)?,
         Flavour::Scene => scene::write(&document, &what)?,
         Flavour::Bundle => {
             return Err(PatchError::NoField(
@@ -69,7 +72,7 @@ pub fn patched(text: &str, workload: &Workload, change: &Change) -> Result<Strin
             ));
         }
     }
-    Ok(document.text())
+    document.text()
 }
 
 /// Options of a mount as fields: whether it is read-only; the others have none here.

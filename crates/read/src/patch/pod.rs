@@ -6,6 +6,7 @@ use yaml_edit::{Mapping, YamlValue};
 
 use super::document::{Document, Part, below, mapping};
 use super::{PatchError, no_field, read_only};
+use crate::yaml::Node;
 
 /// Writes `what` about the container.
 pub(super) fn write(document: &Document, workload: &Workload, what: &Process) -> Result<(), PatchError> {
@@ -21,12 +22,11 @@ pub(super) fn write(document: &Document, workload: &Workload, what: &Process) ->
         Process::Umask(_) => {
             Err(no_field("no field of a pod sets a umask: set it where the program starts, or in the image"))
         }
-        Process::Drops(names) => names
-            .iter()
-            .try_for_each(|name| document.append(&security(&["capabilities", "drop"]), name.as_str().into())),
-        Process::Adds(names) => names
-            .iter()
-            .try_for_each(|name| document.append(&security(&["capabilities", "add"]), name.as_str().into())),
+        Process::Drops(names) | Process::Adds(names) => {
+            let (drop, add) = (security(&["capabilities", "drop"]), security(&["capabilities", "add"]));
+            let dropping = matches!(what, Process::Drops(_));
+            document.capabilities(names, if dropping { (&drop, &add) } else { (&add, &drop) }, dropping)
+        }
         Process::Joins(gid) => {
             let groups = below(spec, &["securityContext", "supplementalGroups"]);
             document.append(&groups, YamlValue::from(i64::from(*gid)))
@@ -40,16 +40,25 @@ pub(super) fn write(document: &Document, workload: &Workload, what: &Process) ->
         Process::Mounts(at, options) => {
             let mounts = below(container, &["volumeMounts"]);
             let listed = document.read(&mounts).ok_or(PatchError::Lost)?;
-            let same = |node: &crate::yaml::Node| {
-                let told = node.get("mountPath").and_then(crate::yaml::Node::text);
+            let same = |node: &Node| {
+                let told = node.get("mountPath").and_then(Node::text);
                 told.is_some_and(|told| {
                     told.trim_end_matches('/').as_bytes() == at.strip_suffix(b"/").unwrap_or(at)
                 })
             };
             let index = listed.items().iter().position(same).ok_or(PatchError::Lost)?;
+            let read_only = read_only(options)?;
+            let mount = &listed.items()[index];
             let mut way = mounts;
-            way.extend([Part::Item(index), Part::Key("readOnly".to_owned())]);
-            document.set(&way, read_only(options)?)
+            way.push(Part::Item(index));
+            if !read_only {
+                writable(document, spec, mount)?;
+                // The API refuses the one without the other.
+                if mount.get("recursiveReadOnly").is_some() {
+                    document.set(&below(&way, &["recursiveReadOnly"]), "Disabled")?;
+                }
+            }
+            document.set(&below(&way, &["readOnly"]), read_only)
         }
         Process::Scratch(at) => {
             let path = std::str::from_utf8(at).map_err(|_| PatchError::Lost)?;
@@ -61,4 +70,23 @@ pub(super) fn write(document: &Document, workload: &Workload, what: &Process) ->
             document.append_mapping(&below(container, &["volumeMounts"]), mount)
         }
     }
+}
+
+/// Takes the `readOnly` of the volume that `mount` names.
+fn writable(document: &Document, spec: &[Part], mount: &Node) -> Result<(), PatchError> {
+    let volumes = below(spec, &["volumes"]);
+    let name = mount.get("name").and_then(Node::text);
+    let listed = document.read(&volumes).map(Node::items).unwrap_or_default();
+    let Some(index) = listed.iter().position(|volume| volume.get("name").and_then(Node::text) == name) else {
+        return Ok(());
+    };
+    for source in ["persistentVolumeClaim", "csi", "nfs", "iscsi", "fc", "rbd", "cephfs", "azureFile"] {
+        let told = listed[index].get(source).and_then(|source| source.get("readOnly"));
+        if told.and_then(Node::text) == Some("true") {
+            let mut way = volumes.clone();
+            way.extend([Part::Item(index), Part::Key(source.to_owned()), Part::Key("readOnly".to_owned())]);
+            document.set(&way, false)?;
+        }
+    }
+    Ok(())
 }

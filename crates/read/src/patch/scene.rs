@@ -3,7 +3,7 @@
 use mivask_core::change::Process;
 use yaml_edit::YamlValue;
 
-use super::document::{Document, Part, below};
+use super::document::{Document, Part, below, quoted};
 use super::{PatchError, no_field};
 use crate::yaml::Node;
 
@@ -17,15 +17,14 @@ pub(super) fn write(document: &Document, what: &Process) -> Result<(), PatchErro
                 document.read(&key(&["user"])).and_then(Node::text).and_then(|text| text.split_once(':'));
             let group = gid.map(|gid| gid.to_string()).or_else(|| told.map(|(_, group)| group.to_owned()));
             let user = group.map_or_else(|| uid.to_string(), |group| format!("{uid}:{group}"));
-            document.set(&key(&["user"]), user)
+            document.set(&key(&["user"]), quoted(user))
         }
         Process::Umask(mask) => document.set(&key(&["umask"]), mask.to_string()),
-        Process::Drops(names) => names
-            .iter()
-            .try_for_each(|name| document.append(&key(&["capabilities", "drop"]), name.as_str().into())),
-        Process::Adds(names) => names
-            .iter()
-            .try_for_each(|name| document.append(&key(&["capabilities", "add"]), name.as_str().into())),
+        Process::Drops(names) | Process::Adds(names) => {
+            let (drop, add) = (key(&["capabilities", "drop"]), key(&["capabilities", "add"]));
+            let dropping = matches!(what, Process::Drops(_));
+            document.capabilities(names, if dropping { (&drop, &add) } else { (&add, &drop) }, dropping)
+        }
         Process::Joins(gid) => document.append(&key(&["groups"]), YamlValue::from(i64::from(*gid))),
         Process::FilesystemGroup(gid) => document.set(&key(&["filesystem-group"]), i64::from(*gid)),
         Process::Mounts(at, options) if at.as_slice() == b"/" => {

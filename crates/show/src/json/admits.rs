@@ -22,6 +22,7 @@ struct AdmissionJson<'a> {
     except: Vec<ConditionJson<'a>>,
     why: Option<String>,
     depends_on: Vec<&'a str>,
+    cut_short: bool,
 }
 
 #[derive(Serialize)]
@@ -78,6 +79,7 @@ impl<'a> AdmissionJson<'a> {
             except: admission.except.iter().map(ConditionJson::new).collect(),
             why: admission.why.as_ref().map(ToString::to_string),
             depends_on: admission.depends_on.iter().map(String::as_str).collect(),
+            cut_short: admission.cut_short,
         }
     }
 }

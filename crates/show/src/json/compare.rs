@@ -13,6 +13,7 @@ use crate::sides::Facet;
 #[derive(Serialize)]
 struct ComparedJson<'a> {
     mivask: u8,
+    partial: bool,
     identities: Vec<FacetJson>,
     mounts: Vec<FacetJson>,
     files: Vec<FileJson<'a>>,
@@ -110,6 +111,7 @@ fn outcomes(rows: &[OutcomeChange]) -> Vec<OutcomeJson<'_>> {
 pub fn compared(out: &mut dyn Write, compared: &Compared) -> io::Result<()> {
     let document = ComparedJson {
         mivask: FORMAT,
+        partial: compared.partial,
         identities: facets(compared.identities()),
         mounts: facets(compared.mounts()),
         files: compared.files.iter().map(file).collect(),

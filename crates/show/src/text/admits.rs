@@ -77,6 +77,10 @@ fn one(out: &mut dyn Write, admission: &Admission, layout: Layout) -> io::Result
         let rest = if admission.conditions.is_empty() { "because" } else { "nobody else, because" };
         paragraph(out, &format!("{rest} {}", safe(&why.to_string())), 2, layout)?;
     }
+    if admission.cut_short {
+        let text = "so many groups are named on the way that only two at a time were combined";
+        paragraph(out, &paint(OPEN, text), 2, layout)?;
+    }
     let facts: Vec<String> =
         admission.depends_on.iter().flat_map(|fact| fact.split("; ")).map(safe).collect();
     let facts: std::collections::BTreeSet<String> = facts.into_iter().collect();
@@ -91,7 +95,8 @@ fn who(condition: &Condition) -> String {
     let groups: Vec<String> = condition.groups.iter().map(ToString::to_string).collect();
     let groups = groups.join(" and ");
     match (condition.uid, groups.is_empty(), condition.capability) {
-        (Some(uid), true, _) => format!("uid {uid}"),
+        (Some(uid), true, Some(capability)) => format!("uid {uid} with {}", capability.name()),
+        (Some(uid), true, None) => format!("uid {uid}"),
         (Some(uid), false, _) => format!("uid {uid}, if in group {groups}"),
         (None, true, Some(capability)) => format!("any id with {}", capability.name()),
         (None, false, _) => format!("any member of group {groups}"),

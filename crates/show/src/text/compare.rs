@@ -4,7 +4,7 @@ use std::io::{self, Write};
 
 use mivask_core::act::quoted;
 use mivask_core::mode::symbolic;
-use mivask_core::question::{FileChange, OutcomeChange, PathFacts};
+use mivask_core::question::{FileChange, MOST_COMPARED, OutcomeChange, PathFacts};
 
 use super::{Layout, id};
 use crate::compare::{Compared, word};
@@ -21,6 +21,12 @@ const NAMED: usize = 4;
 /// # Errors
 /// Whatever `out` refuses.
 pub fn compared(out: &mut dyn Write, compared: &Compared, layout: Layout) -> io::Result<()> {
+    if compared.partial {
+        let text = format!(
+            "Only what lies directly in the mounts is compared, since there are more than {MOST_COMPARED} entries: --path names a part."
+        );
+        super::paragraph(out, &paint(OPEN, &text), 0, layout)?;
+    }
     if compared.is_empty() {
         return writeln!(
             out,

@@ -60,6 +60,9 @@ fn one(
     written: &Written,
     layout: Layout,
 ) -> io::Result<()> {
+    if number > 1 {
+        writeln!(out)?;
+    }
     for (at, (change, side)) in remedy.changes.iter().zip(&remedy.sides).enumerate() {
         let number = if at == 0 { number.to_string() } else { String::new() };
         let head = format!("{number:<3}{:<9}", side.word());
@@ -78,9 +81,10 @@ fn one(
         writeln!(out, "{margin}{}", if comment { paint(FAINT, &line) } else { line })?;
     }
     for line in written.diff.lines() {
-        let style = match line.as_bytes().first() {
-            Some(b'+') => GOOD,
-            Some(b'-') => BAD,
+        let style = match line.as_bytes() {
+            [b'+', b'+', b'+', ..] | [b'-', b'-', b'-', ..] => STRONG,
+            [b'+', ..] => GOOD,
+            [b'-', ..] => BAD,
             _ => FAINT,
         };
         writeln!(out, "{margin}{}", paint(style, &safe(line)))?;
@@ -110,7 +114,9 @@ fn summary(remedy: &Remedy) -> String {
         1 => "; touches 1 inode".to_owned(),
         count => format!("; touches {count} inodes"),
     };
-    format!("{opened}{closes}{inodes}")
+    let partial =
+        if remedy.partial { " (looked for directly in the mounts only: the trees are large)" } else { "" };
+    format!("{opened}{partial}{closes}{inodes}")
 }
 
 /// `press can read /data/x and 2 more`

@@ -48,9 +48,9 @@ fn of_kernel(shown: &[Shown], source: mivask_core::mount::SourceId) -> BTreeMap<
 
 /// What both leave, for every source the kernel built; `None` where the act is not to be compared.
 fn agrees(bench: &Bench, stage: &Stage, act: &Act) -> Option<()> {
-    let actor = stage.actor(&act.actor).unwrap();
+    let actor = stage.actor(&act.actor).expect("the actor of an act");
     let mut after = stage.clone();
-    let performed = perform(&mut after, act).unwrap();
+    let performed = perform(&mut after, act).expect("the actor of an act");
     if !matches!(performed.answer.outcome, Outcome::Allowed | Outcome::Denied(Some(_))) {
         return None;
     }

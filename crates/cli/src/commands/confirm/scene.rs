@@ -12,6 +12,7 @@ use crate::commands::ask::gather;
 use crate::end::{End, Failure};
 use crate::load;
 use crate::options::{Format, Input};
+use crate::reach;
 
 pub(super) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
     let choice = choice(&args.filesystem)?;
@@ -24,7 +25,7 @@ pub(super) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         runtime: args.runtime.into_iter().collect(),
         strict: false,
     };
-    let whole = load::Whole::read(&input, &load::reach_of(&args.acts), err)?;
+    let whole = load::Whole::read(&input, &reach::reach_of(&args.acts), err)?;
     let acts = gather(&input, &args.acts, &args.file, &whole.stage, err)?;
     whole.remark(&acts, err)?;
     let mut stage = whole.stage;

@@ -14,6 +14,7 @@ use mivask_show::{json, text};
 use crate::end::{End, Failure};
 use crate::load;
 use crate::options::{Format, Input};
+use crate::reach;
 use script::Script;
 
 /// Carries acts out one after the other, on a copy: each sees what the earlier ones changed, and nothing on any disk is
@@ -51,7 +52,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         return Err(Failure::OneRuntimeAtATime("rehearse"));
     }
     let script = Script::read(args)?;
-    let reach = Reach { whole: args.interactive, ..load::reach_of(&script.texts()) };
+    let reach = Reach { whole: args.interactive, ..reach::reach_of(&script.texts()) };
     let whole = load::Whole::read(&args.input, &reach, err)?;
     let (scene, changes) = whole.into_scene();
     let mut rehearsal = Rehearsal::new(scene, &changes)?;

@@ -21,6 +21,7 @@ use super::complete::{COMMANDS, complete};
 use super::is_typed;
 use crate::end::Failure;
 use crate::load;
+use crate::mistakes;
 
 /// What the line editor asks for completions.
 struct Prompter {
@@ -144,7 +145,7 @@ fn sentence(
         Err(error) => {
             let mut slips = Slips::default();
             mistake(&error, &SourceText::new(&format!("line {number}"), line), &mut slips);
-            load::report(&slips, err)?;
+            mistakes::report(&slips, err)?;
         }
     }
     Ok(())

@@ -15,7 +15,7 @@ use mivask_read::text::SourceText;
 use super::super::ask::mistake;
 use super::{Args, is_file};
 use crate::end::Failure;
-use crate::load;
+use crate::mistakes;
 
 /// What was given, before it is read as sentences.
 pub(super) struct Script(Vec<SourceText>);
@@ -92,8 +92,8 @@ impl Script {
                 }
             }
         }
-        load::report(&slips, err)?;
-        load::refuse_errors(&slips)?;
+        mistakes::report(&slips, err)?;
+        mistakes::refuse_errors(&slips)?;
         Ok(lines)
     }
 }
@@ -133,8 +133,8 @@ impl Line {
                 RehearsalError::Change(_) => None,
             };
             slips.add(Severity::Error, &self.source, &self.span, error.to_string(), help);
-            load::report(&slips, err)?;
-            load::refuse_errors(&slips)?;
+            mistakes::report(&slips, err)?;
+            mistakes::refuse_errors(&slips)?;
         }
         rehearsal.steps().get(before).ok_or(Failure::NoAct)
     }

@@ -12,9 +12,11 @@ use mivask_show::{json, text};
 
 use super::ask::one;
 use crate::end::{End, Failure};
-use crate::load::{self, Whole, layout};
+use crate::load::{Whole, layout};
+use crate::mistakes;
 use crate::options::{Format, Input};
 use crate::output;
+use crate::reach;
 
 /// The smallest changes that turn a denied act into an allowed one, each made on the model and asked again with the whole
 /// walk, ranked by what else it opens.
@@ -50,12 +52,12 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     if args.input.runtime.len() > 1 {
         return Err(Failure::OneRuntimeAtATime("remedy"));
     }
-    let reach = Reach { whole: true, ..load::reach_of(std::slice::from_ref(&args.act)) };
+    let reach = Reach { whole: true, ..reach::reach_of(std::slice::from_ref(&args.act)) };
     let whole = Whole::read(&args.input, &reach, err)?;
     let mut slips = Slips::default();
     let act = one(&args.act, 0, &whole.stage, &mut slips);
-    load::report(&slips, err)?;
-    load::refuse_errors(&slips)?;
+    mistakes::report(&slips, err)?;
+    mistakes::refuse_errors(&slips)?;
     let act = act.ok_or(Failure::NoAct)?;
     let found = remedies(whole.scene(), &whole.changes, &act)?;
     let mut texts = paste::Texts::default();
