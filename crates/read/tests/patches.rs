@@ -52,6 +52,7 @@ fn changes(name: &str, mounted: &[Vec<u8>]) -> Vec<Change> {
         for option in ["ro", "rw"] {
             all.push(Change::Process(name.to_owned(), Process::Mounts(at.clone(), vec![option.to_owned()])));
         }
+        all.push(Change::Process(name.to_owned(), Process::Only([at.as_slice(), b"/part/of"].concat())));
     }
     all
 }

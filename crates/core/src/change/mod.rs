@@ -17,7 +17,7 @@ use std::sync::Arc;
 pub use numbers::{NumberHint, free_id, hints};
 pub use parse::{Sentence, parse_change, parse_sentence};
 pub use pattern::{Globs, Matcher, NoGlobs};
-pub use process::scratch_name;
+pub use process::{below, scratch_name};
 
 use crate::act::{Act, quoted};
 use crate::mode::Mode;
@@ -60,6 +60,9 @@ pub enum Process {
     FilesystemGroup(u32),
     /// `mounts scratch at PATH`: a new, empty volume that lives as long as the pod or container.
     Scratch(Vec<u8>),
+    /// `mounts only PATH`: of the volume that is mounted above PATH, only that part, at PATH (`subPath` of the
+    /// Kubernetes API, `volume.subpath` of the Compose specification).
+    Only(Vec<u8>),
     /// `mounts PATH with OPTION[,OPTION]`: `ro`, `rw`, `noexec`, `exec`, `nosuid`, `suid`, `nodev`, `dev`.
     Mounts(Vec<u8>, Vec<String>),
 }
@@ -109,6 +112,7 @@ impl fmt::Display for Process {
             Self::Joins(gid) => write!(f, "joins {gid}"),
             Self::FilesystemGroup(gid) => write!(f, "filesystem-group {gid}"),
             Self::Scratch(at) => write!(f, "mounts scratch at {}", quoted(at)),
+            Self::Only(part) => write!(f, "mounts only {}", quoted(part)),
             Self::Mounts(at, options) => write!(f, "mounts {} with {}", quoted(at), options.join(",")),
         }
     }

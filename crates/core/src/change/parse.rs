@@ -105,8 +105,10 @@ fn change(rest: &mut Rest<'_>) -> Result<Change, ActError> {
             }
         }
         b"mounts" => {
-            let word = rest.next("a path, or `scratch`")?;
-            if word.text == b"scratch" {
+            let word = rest.next("a path, `only` or `scratch`")?;
+            if word.text == b"only" {
+                Change::Process(actor, Process::Only(absolute(rest.next("a path")?)?))
+            } else if word.text == b"scratch" {
                 rest.preposition("at")?;
                 Change::Process(actor, Process::Scratch(absolute(rest.next("a path")?)?))
             } else {

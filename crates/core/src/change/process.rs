@@ -49,6 +49,7 @@ pub(super) fn change(
                 Process::FilesystemGroup(gid) => group_of(&mut workload.containers[at], *gid, &from),
                 Process::Joins(gid) => joins(&mut workload.containers[at], *gid, &from),
                 Process::Scratch(path) => scratch(workload, at, path, &from)?,
+                Process::Only(part) => only(workload, at, part, &from)?,
                 Process::Mounts(path, options) => {
                     if options.iter().any(|option| option == "rw") {
                         writable(workload, at, path)?;
@@ -87,7 +88,11 @@ fn single(container: &mut Container, what: &Process, from: &Provenance) -> Resul
         }
         Process::Drops(names) => capabilities(&mut container.who, names, false, from)?,
         Process::Adds(names) => capabilities(&mut container.who, names, true, from)?,
-        Process::Joins(_) | Process::FilesystemGroup(_) | Process::Scratch(_) | Process::Mounts(..) => {}
+        Process::Joins(_)
+        | Process::FilesystemGroup(_)
+        | Process::Scratch(_)
+        | Process::Only(_)
+        | Process::Mounts(..) => {}
     }
     Ok(())
 }
@@ -151,6 +156,43 @@ fn scratch(workload: &mut Workload, container: usize, path: &[u8], from: &Proven
         unknown_part: None,
     });
     Ok(())
+}
+
+/// Mounts a part of a volume where the part was seen, and no more the whole volume above it.
+fn only(workload: &mut Workload, container: usize, part: &[u8], from: &Provenance) -> Result<(), String> {
+    let mounts = &mut workload.containers[container].mounts;
+    let Some(at) = mount_above(mounts, part) else {
+        let nearest = "no volume is mounted above that path";
+        return Err(nearest.to_owned());
+    };
+    let volume = workload.volumes.iter().find(|volume| volume.name.value == mounts[at].volume.value);
+    if volume.is_some_and(|volume| matches!(volume.kind, VolumeKind::Tmpfs(_) | VolumeKind::System(_))) {
+        return Err("a tmpfs has no parts to mount".to_owned());
+    }
+    let mount = &mut mounts[at];
+    let rest = below(&mount.at.value, part).unwrap_or_default();
+    let whole = match &mount.sub_path {
+        Some(told) => [trimmed(&told.value), b"/", rest].concat(),
+        None => rest.to_vec(),
+    };
+    mount.sub_path = Some(Fact::new(whole, from.clone()));
+    mount.at = Fact::new(trimmed(part).to_vec(), from.clone());
+    Ok(())
+}
+
+/// Which mount `path` lies in, below its root.
+pub(crate) fn mount_above(mounts: &[VolumeMount], path: &[u8]) -> Option<usize> {
+    let deeper = |mount: &&(usize, &VolumeMount)| below(&mount.1.at.value, path).is_some();
+    let all: Vec<(usize, &VolumeMount)> = mounts.iter().enumerate().collect();
+    all.iter().filter(deeper).max_by_key(|(_, mount)| mount.at.value.len()).map(|(at, _)| *at)
+}
+
+/// What is left of `path` below `above`, without slashes at either end; `None` where nothing is.
+#[must_use]
+pub fn below<'a>(above: &[u8], path: &'a [u8]) -> Option<&'a [u8]> {
+    let rest = trimmed(path).strip_prefix(trimmed(above))?.strip_prefix(b"/")?;
+    let start = rest.iter().position(|byte| *byte != b'/')?;
+    Some(&rest[start..])
 }
 
 /// `scratch-tmp` for `/tmp`, with a number where a volume has that name.

@@ -10,6 +10,7 @@ use crate::mode::{Access, FileKind, Mode, ModeChange};
 use crate::mount::{Mount, MountOrigin};
 use crate::onlooker::{Sight, look};
 use crate::path::parent;
+use crate::personality::{Personality, Squash};
 use crate::question::{Answer, Outcome};
 use crate::runtime::Flavour;
 use crate::scene::Scene;
@@ -27,6 +28,7 @@ pub(super) struct Candidate {
 
 /// The inode that stops an act, as its actor sees it.
 struct Met<'a> {
+    stage: &'a Stage,
     actor: &'a Actor,
     /// The name to write in changes.
     name: &'a str,
@@ -57,7 +59,7 @@ pub(super) fn candidates(scene: &Scene, stage: &Stage, act: &Act, answer: &Answe
     }
     let Some(met) = met else { return Vec::new() };
     if step.needed.is_some() {
-        return met.bits(scene, step);
+        return met.bits(scene, step, &act.path);
     }
     if matches!(step.check, Check::ReadOnlyMount | Check::NoExec | Check::NoDev) {
         met.flags(stage, act, step.check)
@@ -92,7 +94,7 @@ impl<'a> Met<'a> {
         let uid = mount.ids.to_kernel_uid(inode.uid).and_then(|uid| namespace.to_inside_uid(uid));
         let gid = mount.ids.to_kernel_gid(inode.gid).and_then(|gid| namespace.to_inside_gid(gid));
         let (uid, gid) = (uid.map(InsideUid::raw), gid.map(InsideGid::raw));
-        Some(Self { actor, name, place, mount, inode, tree, path: path.to_vec(), uid, gid })
+        Some(Self { stage, actor, name, place, mount, inode, tree, path: path.to_vec(), uid, gid })
     }
 
     /// What is at `path`, or the directory that a missing entry would lie in.
@@ -152,7 +154,7 @@ impl<'a> Met<'a> {
     }
 
     /// Bits or an ACL refuse.
-    fn bits(&self, scene: &Scene, step: &Step) -> Vec<Candidate> {
+    fn bits(&self, scene: &Scene, step: &Step, target: &[u8]) -> Vec<Candidate> {
         let needed = step.needed.unwrap_or(Access::READ);
         let mode = self.inode.mode;
         let mut all = Vec::new();
@@ -172,6 +174,7 @@ impl<'a> Met<'a> {
             all.push(process(self.name, Process::Becomes(uid, None)));
         }
         all.extend(self.filesystem_group(scene));
+        all.extend(self.part_alone(needed, target));
         // What lies on the disk; what the kubelet writes itself is not changed there.
         if is_written_by_kubelet(self.mount) {
             return all;
@@ -260,13 +263,36 @@ impl<'a> Met<'a> {
         text
     }
 
+    /// The directory of `target` alone, mounted past the one that may not be entered.
+    fn part_alone(&self, needed: Access, target: &[u8]) -> Option<Candidate> {
+        let part = parent(target);
+        let deeper = crate::host_mounts::is_within(part, &self.path) && part != self.path;
+        let closed = needed == Access::EXECUTE && self.inode.kind == FileKind::Directory;
+        let mount = self.place.mount;
+        let same =
+            Self::at(self.stage, self.actor, self.name, part).is_some_and(|met| met.place.mount == mount);
+        // Who mounts it is root, and has to get past that directory too.
+        let personality = &self.stage.source(self.place.source).personality;
+        let passes =
+            !matches!(personality, Personality::Nfs(nfs) if nfs.export.squash != Some(Squash::Nobody));
+        let offered = deeper && closed && same && passes && self.mount.origin == MountOrigin::Declared;
+        let what = Process::Only(part.to_vec());
+        offered.then(|| Candidate {
+            changes: vec![Change::Process(self.name.to_owned(), what)],
+            side: Side::Mount,
+        })
+    }
+
     /// A filesystem group, where the kubelet or the scene applies one to this volume.
     fn filesystem_group(&self, scene: &Scene) -> Vec<Candidate> {
         let workload = scene.workloads.iter().find(|workload| *workload.name == *self.actor.workload);
         let Some(workload) = workload.filter(|workload| matches!(workload.flavour, Flavour::Pod)) else {
             return Vec::new();
         };
-        if workload.security.fs_group.is_some() || self.mount.origin != MountOrigin::Declared {
+        // The kubelet leaves the host's own directories and those of a server as they are.
+        let reached =
+            self.mount.origin == MountOrigin::Declared && !matches!(&*self.mount.kind, "hostPath" | "nfs");
+        if workload.security.fs_group.is_some() || !reached {
             return Vec::new();
         }
         let own = self.own_groups().first().copied();

@@ -163,6 +163,8 @@ fn process(what: &Process) -> f64 {
         Process::Joins(0) => 9.0,
         Process::Joins(_) | Process::Umask(_) | Process::Scratch(_) => 1.0,
         Process::FilesystemGroup(_) => 1.5,
+        // The program finds nothing else of the volume any more.
+        Process::Only(_) => 5.5,
         Process::Mounts(at, _) if at.as_slice() == b"/" => 6.0,
         Process::Mounts(..) => 1.5,
         Process::Becomes(0, _) => 14.0,

@@ -4,7 +4,7 @@ use mivask_core::change::Process;
 use mivask_core::scene::{Container, Who};
 use yaml_edit::YamlValue;
 
-use super::document::{Document, Part, below, quoted};
+use super::document::{Document, Part, below, quoted, rest_below, text};
 use super::{PatchError, no_field, read_only};
 use crate::yaml::{Node, Value};
 
@@ -42,11 +42,47 @@ pub(super) fn write(document: &Document, container: &Container, what: &Process) 
             document.set(&key("read_only"), read_only(options)?)
         }
         Process::Mounts(at, options) => remount(document, at, read_only(options)?),
-        Process::Scratch(at) => {
-            let path = std::str::from_utf8(at).map_err(|_| PatchError::Lost)?;
-            document.append(&key("tmpfs"), path.into())
-        }
+        Process::Only(part) => only(document, part),
+        Process::Scratch(at) => document.append(&key("tmpfs"), text(at)?.into()),
     }
+}
+
+/// The entry of `volumes` above `part` shows that part alone: of a bind its source is another folder, of a volume it is the
+/// `subpath` of the long form.
+fn only(document: &Document, part: &[u8]) -> Result<(), PatchError> {
+    let volumes = below(document.container(), &["volumes"]);
+    let listed = document.read(&volumes).map(Node::items).unwrap_or_default();
+    let short = |entry: &Node| -> Vec<String> {
+        entry.text().unwrap_or_default().split(':').map(ToOwned::to_owned).collect()
+    };
+    let above = listed.iter().enumerate().filter_map(|(index, entry)| {
+        let long = entry.get("target").and_then(Node::text).map(ToOwned::to_owned);
+        let target = long.or_else(|| short(entry).get(1).cloned())?;
+        Some((target.len(), index, rest_below(&target, part)?))
+    });
+    let Some((_, index, rest)) = above.max_by_key(|(length, ..)| *length) else {
+        return Err(no_field("no entry of the service's own `volumes` is mounted above that path"));
+    };
+    let (entry, mut way) = (&listed[index], volumes);
+    way.push(Part::Item(index));
+    if entry.get("target").is_none() {
+        let mut parts = short(entry);
+        if !parts[0].starts_with(['.', '/', '~']) {
+            return Err(no_field(
+                "a short entry of `volumes` has no sub-path: write it in the long form, with `volume: { subpath: ... }`",
+            ));
+        }
+        parts[0] = format!("{}/{rest}", parts[0].trim_end_matches('/'));
+        text(part)?.clone_into(&mut parts[1]);
+        return document.set(&way, parts.join(":"));
+    }
+    document.set(&below(&way, &["target"]), text(part)?)?;
+    let source = entry.get("source").and_then(Node::text);
+    if let (Some("bind"), Some(source)) = (entry.get("type").and_then(Node::text), source) {
+        return document.set(&below(&way, &["source"]), format!("{}/{rest}", source.trim_end_matches('/')));
+    }
+    let told = entry.find("volume.subpath").and_then(Node::text).map(|told| format!("{told}/{rest}"));
+    document.set(&below(&way, &["volume", "subpath"]), told.unwrap_or(rest))
 }
 
 /// Another service of the file that takes its keys from this one.

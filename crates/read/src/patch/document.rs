@@ -207,6 +207,25 @@ pub(super) fn mapping(pairs: &[(&str, &str)]) -> Mapping {
     mapping
 }
 
+/// Which of the mounts that are listed is above `part`, by the path that is told at `key`, and what is left below it.
+pub(super) fn above(mounts: &Node, key: &str, part: &[u8]) -> Option<(usize, String)> {
+    let told = mounts.items().iter().enumerate().filter_map(|(index, mount)| {
+        let at = mount.get(key)?.text()?;
+        Some((at.len(), index, rest_below(at, part)?))
+    });
+    told.max_by_key(|(length, ..)| *length).map(|(_, index, rest)| (index, rest))
+}
+
+/// What is left of `part` below `at`.
+pub(super) fn rest_below(at: &str, part: &[u8]) -> Option<String> {
+    mivask_core::change::below(at.as_bytes(), part).and_then(|rest| String::from_utf8(rest.to_vec()).ok())
+}
+
+/// A path as a text of YAML.
+pub(super) fn text(path: &[u8]) -> Result<&str, PatchError> {
+    std::str::from_utf8(path).map_err(|_| PatchError::Lost)
+}
+
 /// A text in quotes, for what a reader of an older YAML could take for a number, such as `1000:50`.
 pub(super) fn quoted(text: String) -> YamlValue {
     YamlValue::scalar(ScalarValue::single_quoted(text))

@@ -3,7 +3,7 @@
 use mivask_core::change::Process;
 use yaml_edit::YamlValue;
 
-use super::document::{Document, Part, below, quoted};
+use super::document::{Document, Part, above, below, quoted, text};
 use super::{PatchError, no_field};
 use crate::yaml::Node;
 
@@ -43,6 +43,16 @@ pub(super) fn write(document: &Document, what: &Process) -> Result<(), PatchErro
             let mut way = mounts;
             way.extend([Part::Item(index), Part::Key("read-only".to_owned())]);
             document.set(&way, super::read_only(options)?)
+        }
+        Process::Only(part) => {
+            let told = document.read(&key(&["mounts"])).ok_or(PatchError::Lost)?;
+            let (index, rest) = above(told, "at", part).ok_or(PatchError::Lost)?;
+            let mut way = key(&["mounts"]);
+            way.push(Part::Item(index));
+            document.set(&below(&way, &["at"]), text(part)?)?;
+            let told = told.items()[index].get("sub-path").and_then(Node::text);
+            let whole = told.map(|told| format!("{told}/{rest}"));
+            document.set(&below(&way, &["sub-path"]), whole.unwrap_or(rest))
         }
         Process::Scratch(_) => Err(no_field("describe the new volume under `volumes:` and mount it there")),
     }
