@@ -6,6 +6,7 @@ mod write;
 
 use mivask_core::act::Act;
 use mivask_core::prepare;
+use mivask_core::scene::Scene;
 use mivask_core::stage::Stage;
 use mivask_read::input::{Disk, Origin};
 use mivask_read::scene_file::read_scene;
@@ -153,6 +154,14 @@ impl Scenario {
     /// # Errors
     /// It cannot be read back, which would be a mistake in this crate.
     pub fn stage(&self) -> Result<Stage, TrialError> {
+        self.scene().map(|scene| prepare::stage(&scene))
+    }
+
+    /// The same before it is prepared.
+    ///
+    /// # Errors
+    /// As for [`Self::stage`].
+    pub fn scene(&self) -> Result<Scene, TrialError> {
         let text = self.to_string();
         let source = SourceText::new("scenario.yaml", &text);
         let mut slips = Slips::default();
@@ -165,7 +174,7 @@ impl Scenario {
             Some(_) | None => return Err(TrialError::Scenario(format!("{}\n{text}", messages.join("; ")))),
         };
         scene.host.settings = mivask_kernel::settings();
-        Ok(prepare::stage(&scene))
+        Ok(scene)
     }
 
     /// The same with the mode of every inode changed; the first argument says whether it is a directory.

@@ -514,3 +514,64 @@ fn a_comparison_as_json() {
     assert!(closed.iter().any(|row| row["actor"] == "mate" && row["what"] == "write"), "{closed:?}");
     assert_eq!(document["identities"], json!([]));
 }
+
+/// What the shell's own patterns match below a directory like that of the scene.
+fn shell_matches(directory: &std::path::Path, pattern: &str) -> Vec<String> {
+    let line = format!("shopt -s globstar dotglob nullglob; printf '%s\\n' {pattern}");
+    let output =
+        std::process::Command::new("bash").args(["-c", &line]).current_dir(directory).output().expect("bash");
+    let text = String::from_utf8(output.stdout).expect("names of letters");
+    // `a/**` is `a/` too for the shell.
+    let mut all: Vec<String> =
+        text.lines().filter(|path| !path.is_empty() && !path.ends_with('/')).map(ToOwned::to_owned).collect();
+    all.sort();
+    all
+}
+
+#[test]
+fn a_pattern_means_what_it_means_to_a_shell() {
+    let paths = [
+        "a",
+        "a/b",
+        "a/b/c.csv",
+        "a/.hidden",
+        "a/c.csv",
+        "b",
+        "b/a",
+        "b/a/b",
+        "c.csv",
+        "d",
+        "ab",
+        "ab/c.txt",
+    ];
+    let directories = ["a", "a/b", "b", "b/a", "ab"];
+    let real = tempfile::tempdir().unwrap();
+    let mut scene = "scene: 1\nvolumes:\n  v:\n    filesystem: ext4\n    tree:\n      - { path: /, kind: dir, owner: '5:5', mode: 0755 }\n".to_owned();
+    for path in paths {
+        if directories.contains(&path) {
+            std::fs::create_dir(real.path().join(path)).unwrap();
+            scene.push_str(&format!("      - {{ path: /{path}, kind: dir, owner: '5:5', mode: 0755 }}\n"));
+        } else {
+            std::fs::write(real.path().join(path), "").unwrap();
+            scene.push_str(&format!("      - {{ path: /{path}, owner: '5:5', mode: 0644 }}\n"));
+        }
+    }
+    scene.push_str("containers:\n  - { name: one, user: '5:5', mounts: [{ volume: v, at: /v }] }\n");
+    let scratch = Scratch::with("s.yaml", &scene);
+    for pattern in
+        ["*", "*.csv", "**", "**/*.csv", "a/**", "?", "[ab]*", "**/b", "a/*/c*", "**/.*", "*/?", "a/**/c.csv"]
+    {
+        let wanted = shell_matches(real.path(), pattern);
+        assert!(!wanted.is_empty(), "{pattern} matches nothing in the shell");
+        let change = format!("one sets-owner 6 on /v/{pattern}");
+        let document = scratch.json(["compare", "s.yaml", "--change", &change, "--format", "json"]);
+        let mut found: Vec<String> = document["files"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|file| file["path"].as_str().unwrap().trim_start_matches("/v/").to_owned())
+            .collect();
+        found.sort();
+        assert_eq!(found, wanted, "{pattern}");
+    }
+}

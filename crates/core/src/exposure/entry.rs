@@ -7,6 +7,7 @@ use super::{Kind, Severity, Single, limit, listed, path_text};
 use crate::identity::Credentials;
 use crate::mode::{Access, Concern, FileKind, Mode, concerns, symbolic};
 use crate::mount::{Mount, MountFlags, MountOrigin};
+use crate::outcome::Errno;
 use crate::question::{Cell, Column, Swept};
 use crate::stage::{Actor, Stage};
 use crate::tree::{Content, Inode, InodeId, Marks, Tree};
@@ -84,8 +85,12 @@ impl Met<'_> {
         self.swept.cell(column) == Cell::Allowed
     }
 
-    /// Changes the file, or the entries of the directory.
+    /// Changes the file, or the entries of the directory; for a socket, connects to it.
     fn writes(&self) -> bool {
+        // A socket is never opened, but only whoever may write to it is told so (`may_open` of the kernel): it may connect.
+        if self.swept.kind == FileKind::Socket {
+            return self.swept.cell(Column::Write) == Cell::Denied(Errno::ENXIO);
+        }
         self.allowed(if self.directory() { Column::Create } else { Column::Write })
     }
 

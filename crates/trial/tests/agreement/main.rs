@@ -7,6 +7,8 @@ mod admits;
 mod aftermath;
 mod checks;
 mod demo;
+mod handoff;
+mod modes;
 mod pods;
 mod properties;
 mod random;

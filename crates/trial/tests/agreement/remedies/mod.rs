@@ -3,6 +3,8 @@
 //! Each first remedy is made on the model again by its sentences alone, and where the kernel can be asked, the kernel
 //! has to let the act succeed too.
 
+mod random;
+
 use std::collections::{BTreeMap, BTreeSet};
 
 use mivask_core::act::parse_act;
