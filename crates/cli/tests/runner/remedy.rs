@@ -51,7 +51,7 @@ fn a_remedy_says_what_else_it_opens_and_what_to_paste() {
                    /stores/keys: drwxr-x--- 0750 101:101: other has ---, needed --x
 
     1  process  cook joins 101
-                opens nothing else
+                opens 1 more: cook can list /stores/keys
                 --- b.yaml
                 +++ b.yaml
                 @@ -18,4 +18,4 @@

@@ -4,6 +4,7 @@ use super::access::access;
 use super::ask::Outcome;
 use super::sweep::{Cell, Column, Event, SweepError, follow};
 use crate::mode::FileKind;
+use crate::mount::MountOrigin;
 use crate::stage::{Actor, Stage};
 
 /// A path that an actor reaches, or a whole subtree.
@@ -25,7 +26,7 @@ struct Entry {
 }
 
 /// Everything below `start` that `actor` can do `to`: write means changing files and creating in directories, read means
-/// listing directories too.
+/// listing directories too. What the runtime hides is left out.
 ///
 /// # Errors
 /// The actor never runs or may be several, or nothing is known to be at `start`.
@@ -36,7 +37,10 @@ pub fn reached(stage: &Stage, actor: &Actor, start: &[u8], to: Column) -> Result
     let mut entries = vec![first(stage, actor, start, to)];
     follow(stage, actor, 0, start, |event| {
         if let Event::Entry(swept) = event {
+            // A file that the runtime hides behind /dev/null takes everything and keeps nothing.
+            let hidden = actor.mounts.get(swept.place.mount).origin == MountOrigin::Shield;
             let reached = match swept.cell(column(to, swept.kind)) {
+                _ if hidden => None,
                 Cell::Void => None,
                 Cell::Allowed => Some(true),
                 Cell::Denied(_) | Cell::Open => Some(false),

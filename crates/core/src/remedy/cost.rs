@@ -94,7 +94,8 @@ fn contrasts(base: &Stage, now: &Stage) -> Vec<Contrast> {
     all.filter(|one| !one.is_empty() || one.partial).collect()
 }
 
-/// Whether it is what was asked for, or what creating in its directory is for other names.
+/// Whether it is what was asked for, or cannot be had without: the way there, and with a new or a lost entry what
+/// that directory then lets its actor do with other names.
 fn is_goal(act: &Act, actor: &str, column: Column, path: &[u8]) -> bool {
     let name = act.actor.rsplit('/').next().unwrap_or(&act.actor);
     let who = actor == act.actor || actor.rsplit('/').next() == Some(name);
@@ -102,7 +103,46 @@ fn is_goal(act: &Act, actor: &str, column: Column, path: &[u8]) -> bool {
         .path
         .strip_prefix(path)
         .is_some_and(|rest| rest.iter().filter(|byte| **byte == b'/').count() == 1);
-    who && (path == act.path || directory && matches!(column, Column::Create | Column::Enter | Column::List))
+    let above = crate::host_mounts::is_within(&act.path, path);
+    let entries = act.verb.creates()
+        || matches!(act.verb, Verb::Deletes | Verb::RemovesDirectory | Verb::Renames(_) | Verb::Links(_));
+    let wanted = column_of(&act.verb).is_none_or(|wanted| wanted == column);
+    who && (path == act.path && wanted
+        || above && column == Column::Enter
+        || directory && entries && column == Column::Create)
+}
+
+/// The question of the matrix that an act is; `None` where it is none of them.
+const fn column_of(verb: &Verb) -> Option<Column> {
+    match verb {
+        Verb::Reads => Some(Column::Read),
+        Verb::Writes | Verb::Appends | Verb::Truncates | Verb::Shortens => Some(Column::Write),
+        Verb::Deletes | Verb::RemovesDirectory => Some(Column::Delete),
+        Verb::Lists => Some(Column::List),
+        Verb::Enters => Some(Column::Enter),
+        Verb::Runs => Some(Column::Run),
+        Verb::Inspects
+        | Verb::InspectsLink
+        | Verb::Updates
+        | Verb::Overwrites
+        | Verb::Extends
+        | Verb::Creates(_)
+        | Verb::MakesDirectory(_)
+        | Verb::MakesFifo(_)
+        | Verb::MakesNode(..)
+        | Verb::Points(_)
+        | Verb::Links(_)
+        | Verb::Renames(_)
+        | Verb::SetsMode(_)
+        | Verb::SetsOwner(_)
+        | Verb::SetsGroup(_)
+        | Verb::SetsLinkOwner(_)
+        | Verb::SetsLinkGroup(_)
+        | Verb::SetsAcl(_)
+        | Verb::Stamps
+        | Verb::Backdates
+        | Verb::Tags(_) => None,
+    }
 }
 
 /// How many inodes have another owner, group, mode or ACL.
