@@ -10,16 +10,13 @@ use mivask_core::change::Changes;
 use mivask_core::decide::decide;
 use mivask_core::fact::{Fact, Provenance};
 use mivask_core::identity::{PlainIdentity, PodSecurity};
-use mivask_core::ids::MountIds;
 use mivask_core::mode::Mode;
 use mivask_core::mount::MountFlags;
 use mivask_core::personality::Personality;
 use mivask_core::prepare;
 use mivask_core::question::{ask, handoffs, sweep};
 use mivask_core::remedy::remedies;
-use mivask_core::scene::{
-    Below, Container, EngineOptions, Scene, Volume, VolumeFacts, VolumeKind, VolumeMount, Who, Workload,
-};
+use mivask_core::scene::{Container, Scene, Volume, VolumeFacts, VolumeKind, VolumeMount, Who, Workload};
 use mivask_core::stage::{Role, Stage};
 use mivask_core::tree::{Content, Entry, InodeId, Tree};
 use mivask_core::view::View;
@@ -93,18 +90,7 @@ fn scene(tree: Tree, names: &[&str], at: &str) -> Scene {
         group_ownership: None,
         from: Provenance::rule("bench"),
     };
-    let mount = VolumeMount {
-        no_copy: false,
-        engine: EngineOptions::default(),
-        below: Below::default(),
-        unknown_part: None,
-        volume: fact("main".to_owned()),
-        at: fact(at.as_bytes().to_vec()),
-        read_only: false,
-        flags: MountFlags::default(),
-        ids: MountIds::default(),
-        sub_path: None,
-    };
+    let mount = VolumeMount::new(fact("main".to_owned()), fact(at.as_bytes().to_vec()));
     let container = |number: usize, name: &str| Container {
         name: name.to_owned(),
         role: Role::App,

@@ -221,6 +221,25 @@ pub struct VolumeMount {
     pub unknown_part: Option<Unknown>,
 }
 
+impl VolumeMount {
+    /// The whole of `volume`, writable at `at`, with nothing more asked for.
+    #[must_use]
+    pub fn new(volume: Fact<String>, at: Fact<Vec<u8>>) -> Self {
+        Self {
+            volume,
+            at,
+            read_only: false,
+            no_copy: false,
+            flags: MountFlags::NONE,
+            ids: MountIds::default(),
+            sub_path: None,
+            engine: EngineOptions::default(),
+            below: Below::default(),
+            unknown_part: None,
+        }
+    }
+}
+
 /// What a bind does with the mounts that lie below its source; without anything told they come along as they are.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
 pub struct Below {

@@ -188,16 +188,12 @@ impl Reading<'_> {
             gids: map(mount.gid_mappings()).unwrap_or_default(),
         };
         Some(VolumeMount {
-            volume: name,
-            at: Fact::new(target.into_bytes(), place),
             read_only: flags.has(MountFlags::READ_ONLY),
-            no_copy: false,
             flags,
             ids,
-            sub_path: None,
             engine: EngineOptions { taken_back, ..EngineOptions::default() },
             below: below(&options),
-            unknown_part: None,
+            ..VolumeMount::new(name, Fact::new(target.into_bytes(), place))
         })
     }
 

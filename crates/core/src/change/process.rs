@@ -6,13 +6,11 @@ use super::{Change, Process, means};
 use crate::caps::{Capability, CapabilitySet};
 use crate::fact::{Fact, Provenance};
 use crate::identity::{DeclaredCapabilities, GroupName, PlainIdentity, ProcessIdentity, Resolved};
-use crate::ids::{InsideGid, InsideUid, MountIds};
+use crate::ids::{InsideGid, InsideUid};
 use crate::mount::MountFlags;
 use crate::path::trimmed;
 use crate::runtime::Flavour;
-use crate::scene::{
-    Below, Container, EngineOptions, Medium, TmpfsAsked, Volume, VolumeKind, VolumeMount, Who, Workload,
-};
+use crate::scene::{Container, Medium, TmpfsAsked, Volume, VolumeKind, VolumeMount, Who, Workload};
 
 /// Makes `change` in `workload` where it concerns it.
 pub(super) fn change(
@@ -143,18 +141,9 @@ fn scratch(workload: &mut Workload, container: usize, path: &[u8], from: &Proven
     };
     let name = scratch_name(workload, path);
     workload.volumes.push(Volume { name: Fact::new(name.clone(), from.clone()), kind });
-    workload.containers[container].mounts.push(VolumeMount {
-        volume: Fact::new(name, from.clone()),
-        at: Fact::new(path.to_vec(), from.clone()),
-        read_only: false,
-        no_copy: false,
-        flags: MountFlags::NONE,
-        ids: MountIds::default(),
-        sub_path: None,
-        engine: EngineOptions::default(),
-        below: Below::default(),
-        unknown_part: None,
-    });
+    workload.containers[container]
+        .mounts
+        .push(VolumeMount::new(Fact::new(name, from.clone()), Fact::new(path.to_vec(), from.clone())));
     Ok(())
 }
 

@@ -1,9 +1,7 @@
 //! Secrets and configs: files of the host, bound read-only.
 
 use mivask_core::fact::Fact;
-use mivask_core::ids::MountIds;
-use mivask_core::mount::MountFlags;
-use mivask_core::scene::{Below, EngineOptions, Volume, VolumeKind, VolumeMount};
+use mivask_core::scene::{Volume, VolumeKind, VolumeMount};
 use mivask_core::words::nearest;
 
 use super::project::Reading;
@@ -70,17 +68,7 @@ impl Reading<'_> {
         };
         let volume = Fact::new(format!("{service}:{target}"), self.place(item, list));
         self.volumes.push(Volume { name: volume.clone(), kind });
-        Some(VolumeMount {
-            volume,
-            at: Fact::new(target.into_bytes(), self.place(item, list)),
-            read_only: true,
-            no_copy: false,
-            flags: MountFlags::NONE,
-            ids: MountIds::default(),
-            sub_path: None,
-            engine: EngineOptions::default(),
-            below: Below::default(),
-            unknown_part: None,
-        })
+        let at = Fact::new(target.into_bytes(), self.place(item, list));
+        Some(VolumeMount { read_only: true, ..VolumeMount::new(volume, at) })
     }
 }

@@ -5,10 +5,9 @@ use k8s_openapi::api::core::v1::{
 };
 use mivask_core::fact::Fact;
 use mivask_core::identity::Refusal;
-use mivask_core::ids::MountIds;
 use mivask_core::mount::MountFlags;
 use mivask_core::runtime::Flavour;
-use mivask_core::scene::{Below, Container, EngineOptions, Volume, VolumeKind, VolumeMount, Who, Workload};
+use mivask_core::scene::{Below, Container, Volume, VolumeKind, VolumeMount, Who, Workload};
 use mivask_core::stage::Role;
 use mivask_core::words::nearest;
 
@@ -253,17 +252,11 @@ fn mount(
     }
     refused_together(asked, privileged, origin, slips);
     Some(VolumeMount {
-        ids: MountIds::default(),
-        volume: origin.fact("name", "volumeMounts.name", asked.name.clone()),
-        at,
         read_only: asked.read_only.unwrap_or(false),
-        flags: MountFlags::default(),
-        no_copy: false,
-        engine: EngineOptions::default(),
         below: below(asked),
-        unknown_part: None,
         sub_path: sub_path
             .map(|path| origin.fact("subPath", "volumeMounts.subPath", path.as_bytes().to_vec())),
+        ..VolumeMount::new(origin.fact("name", "volumeMounts.name", asked.name.clone()), at)
     })
 }
 

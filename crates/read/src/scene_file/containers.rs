@@ -8,7 +8,7 @@ use mivask_core::identity::{DeclaredCapabilities, GroupName, PlainIdentity, PodS
 use mivask_core::ids::{MountIds, UserNamespace};
 use mivask_core::mode::Mode;
 use mivask_core::runtime::Flavour;
-use mivask_core::scene::{Below, Container, EngineOptions, Volume, VolumeKind, VolumeMount, Who, Workload};
+use mivask_core::scene::{Container, Volume, VolumeKind, VolumeMount, Who, Workload};
 use mivask_core::stage::Role;
 use mivask_core::words::nearest;
 
@@ -207,20 +207,16 @@ impl Reading<'_> {
             MountIds { uids, gids }
         });
         let path = item.get("at").unwrap_or(item);
+        let at = Fact::new(mount.at.as_bytes().to_vec(), self.source.place(&path.span, "mounts.at"));
         Some(VolumeMount {
-            volume: name,
-            at: Fact::new(mount.at.as_bytes().to_vec(), self.source.place(&path.span, "mounts.at")),
             read_only: mount.read_only,
-            no_copy: false,
-            engine: EngineOptions::default(),
-            below: Below::default(),
-            unknown_part: None,
             flags,
             ids: ids.unwrap_or_default(),
             sub_path: mount.sub_path.as_ref().map(|path| {
                 let span = &item.get("sub-path").unwrap_or(item).span;
                 Fact::new(path.as_bytes().to_vec(), self.source.place(span, "mounts.sub-path"))
             }),
+            ..VolumeMount::new(name, at)
         })
     }
 }

@@ -1,8 +1,11 @@
 //! What could be changed about the check that stops an act.
 
+mod absent;
+mod leaving;
+
 use super::Side;
 use crate::acl::{Acl, AclText};
-use crate::act::{Act, Expectation, Owner, Verb};
+use crate::act::{Act, Owner, Verb};
 use crate::caps::Capability;
 use crate::change::{Change, Process};
 use crate::ids::{InsideGid, InsideUid, KernelGid, KernelUid, UserNamespace};
@@ -46,13 +49,13 @@ struct Met<'a> {
 pub(super) fn candidates(scene: &Scene, stage: &Stage, act: &Act, answer: &Answer) -> Vec<Candidate> {
     let Ok(actor) = stage.actor(&act.actor) else { return Vec::new() };
     if answer.outcome == Outcome::Allowed {
-        return leaving(stage, actor, act, answer);
+        return leaving::candidates(stage, actor, act, answer);
     }
     let failed = answer.steps.iter().rev().find(|step| matches!(step.result, StepResult::Failed(_)));
     let Some(step) = failed else { return Vec::new() };
     let met = Met::nearest(stage, actor, &act.actor, &step.path);
     if step.check == Check::Lookup {
-        return missing(stage, actor, act, step);
+        return absent::candidates(stage, actor, act, step);
     }
     if step.check == Check::Capability {
         return capability(&act.actor, Capability::Mknod);
@@ -318,7 +321,7 @@ impl<'a> Met<'a> {
         let mut all =
             vec![Candidate { changes: vec![Change::Process(self.name.to_owned(), what)], side: Side::Mount }];
         if check == Check::ReadOnlyMount && self.mount.origin == MountOrigin::Root && act.verb.creates() {
-            all.extend(scratch(stage, self.actor, self.name, parent(&act.path)));
+            all.extend(absent::scratch(stage, self.actor, self.name, parent(&act.path)));
         }
         all
     }
@@ -364,72 +367,4 @@ impl<'a> Met<'a> {
 /// Volumes made of objects of the API: whatever is changed there is replaced, and nobody mounts them writable.
 pub(super) fn is_written_by_kubelet(mount: &Mount) -> bool {
     matches!(&*mount.kind, "secret" | "configMap" | "projected" | "downwardAPI")
-}
-
-/// It is allowed, and leaves something else than is expected: a umask, a set-group-id bit, a filesystem group.
-fn leaving(stage: &Stage, actor: &Actor, act: &Act, answer: &Answer) -> Vec<Candidate> {
-    let Some(Expectation::Leaves { uid, gid, mode }) = act.expectation else { return Vec::new() };
-    let Some(left) = &answer.effect.imprint else { return Vec::new() };
-    let name = act.actor.as_str();
-    let mut all = Vec::new();
-    let (Some(left_mode), Some(who)) = (left.mode, actor.credentials.first()) else { return all };
-    let asked = act.verb.mode().unwrap_or(Mode::new(0o666)).masked(Mode::new(0o777));
-    if left_mode != mode && asked.has(mode.masked(Mode::new(0o777))) {
-        all.push(process(name, Process::Umask(asked.without(mode).masked(Mode::new(0o777)))));
-    }
-    if left.gid.is_some_and(|left| left.raw() != gid) {
-        let directory = parent(&act.path);
-        if let Some(met) = Met::at(stage, actor, name, directory) {
-            let mut verbs = Vec::new();
-            if met.gid != Some(gid) {
-                verbs.push(Verb::SetsGroup(gid));
-            }
-            verbs.extend("g+s".parse::<ModeChange>().ok().map(Verb::SetsMode));
-            all.push(met.file(verbs));
-        }
-        let own = who.inside_uid().map_or(0, InsideUid::raw);
-        all.push(process(name, Process::Becomes(own, Some(gid))));
-    }
-    if left.uid.is_some_and(|left| left.raw() != uid) {
-        all.push(process(name, Process::Becomes(uid, None)));
-    }
-    all
-}
-
-/// Nothing of that name is there: a directory on the way of what is to be created is made.
-fn missing(stage: &Stage, actor: &Actor, act: &Act, step: &Step) -> Vec<Candidate> {
-    let directory = parent(&act.path);
-    if !act.verb.creates() || !crate::host_mounts::is_within(directory, &step.path) && step.path != directory
-    {
-        return Vec::new();
-    }
-    let mut all = scratch(stage, actor, &act.actor, directory);
-    if let Some(met) = Met::at(stage, actor, &act.actor, parent(&step.path)) {
-        let made = Act {
-            actor: act.actor.clone(),
-            verb: Verb::MakesDirectory(Mode::new(0o755)),
-            path: step.path.clone(),
-            expectation: None,
-        };
-        let side = met.side();
-        let change = if side == Side::Image { Change::Image(made) } else { Change::Files(made) };
-        all.push(Candidate { changes: vec![change], side });
-    }
-    all
-}
-
-/// A new volume at the directory, where only the image lies.
-fn scratch(stage: &Stage, actor: &Actor, name: &str, directory: &[u8]) -> Vec<Candidate> {
-    let mounted = actor.mounts.iter().any(|(_, mount)| *mount.at == *directory);
-    let above = std::iter::successors(Some(directory), |path| (*path != b"/").then(|| parent(path)));
-    let mut nearest = above.filter_map(|path| match look(stage, &actor.mounts, path, Follow::Links) {
-        Ok(Sight::There(place)) => Some(actor.mounts.get(place.mount).origin),
-        Ok(Sight::Missing | Sight::Unlisted) | Err(_) => None,
-    });
-    let on_image = nearest.next() == Some(MountOrigin::Root);
-    if directory == b"/" || mounted || !on_image {
-        return Vec::new();
-    }
-    let what = Process::Scratch(directory.to_vec());
-    vec![Candidate { changes: vec![Change::Process(name.to_owned(), what)], side: Side::Mount }]
 }

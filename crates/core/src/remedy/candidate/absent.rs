@@ -1,0 +1,51 @@
+//! A directory that is not there, or not writable in any way: it is made, or a volume of its own mounted.
+
+use super::{Candidate, Met};
+use crate::act::{Act, Verb};
+use crate::change::{Change, Process};
+use crate::mode::Mode;
+use crate::mount::MountOrigin;
+use crate::onlooker::{Sight, look};
+use crate::path::parent;
+use crate::remedy::Side;
+use crate::stage::{Actor, Stage};
+use crate::trace::Step;
+use crate::walk::Follow;
+
+/// Nothing of that name is there: a directory on the way of what is to be created is made.
+pub(super) fn candidates(stage: &Stage, actor: &Actor, act: &Act, step: &Step) -> Vec<Candidate> {
+    let directory = parent(&act.path);
+    if !act.verb.creates() || !crate::host_mounts::is_within(directory, &step.path) && step.path != directory
+    {
+        return Vec::new();
+    }
+    let mut all = scratch(stage, actor, &act.actor, directory);
+    if let Some(met) = Met::at(stage, actor, &act.actor, parent(&step.path)) {
+        let made = Act {
+            actor: act.actor.clone(),
+            verb: Verb::MakesDirectory(Mode::new(0o755)),
+            path: step.path.clone(),
+            expectation: None,
+        };
+        let side = met.side();
+        let change = if side == Side::Image { Change::Image(made) } else { Change::Files(made) };
+        all.push(Candidate { changes: vec![change], side });
+    }
+    all
+}
+
+/// A new volume at the directory, where only the image lies.
+pub(super) fn scratch(stage: &Stage, actor: &Actor, name: &str, directory: &[u8]) -> Vec<Candidate> {
+    let mounted = actor.mounts.iter().any(|(_, mount)| *mount.at == *directory);
+    let above = std::iter::successors(Some(directory), |path| (*path != b"/").then(|| parent(path)));
+    let mut nearest = above.filter_map(|path| match look(stage, &actor.mounts, path, Follow::Links) {
+        Ok(Sight::There(place)) => Some(actor.mounts.get(place.mount).origin),
+        Ok(Sight::Missing | Sight::Unlisted) | Err(_) => None,
+    });
+    let on_image = nearest.next() == Some(MountOrigin::Root);
+    if directory == b"/" || mounted || !on_image {
+        return Vec::new();
+    }
+    let what = Process::Scratch(directory.to_vec());
+    vec![Candidate { changes: vec![Change::Process(name.to_owned(), what)], side: Side::Mount }]
+}

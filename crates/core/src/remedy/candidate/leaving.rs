@@ -1,0 +1,40 @@
+//! An act that is allowed and leaves something else than is expected.
+
+use super::{Candidate, Met, process};
+use crate::act::{Act, Expectation, Verb};
+use crate::change::Process;
+use crate::ids::InsideUid;
+use crate::mode::{Mode, ModeChange};
+use crate::path::parent;
+use crate::question::Answer;
+use crate::stage::{Actor, Stage};
+
+/// A umask, a set-group-id bit, a filesystem group.
+pub(super) fn candidates(stage: &Stage, actor: &Actor, act: &Act, answer: &Answer) -> Vec<Candidate> {
+    let Some(Expectation::Leaves { uid, gid, mode }) = act.expectation else { return Vec::new() };
+    let Some(left) = &answer.effect.imprint else { return Vec::new() };
+    let name = act.actor.as_str();
+    let mut all = Vec::new();
+    let (Some(left_mode), Some(who)) = (left.mode, actor.credentials.first()) else { return all };
+    let asked = act.verb.mode().unwrap_or(Mode::new(0o666)).masked(Mode::new(0o777));
+    if left_mode != mode && asked.has(mode.masked(Mode::new(0o777))) {
+        all.push(process(name, Process::Umask(asked.without(mode).masked(Mode::new(0o777)))));
+    }
+    if left.gid.is_some_and(|left| left.raw() != gid) {
+        let directory = parent(&act.path);
+        if let Some(met) = Met::at(stage, actor, name, directory) {
+            let mut verbs = Vec::new();
+            if met.gid != Some(gid) {
+                verbs.push(Verb::SetsGroup(gid));
+            }
+            verbs.extend("g+s".parse::<ModeChange>().ok().map(Verb::SetsMode));
+            all.push(met.file(verbs));
+        }
+        let own = who.inside_uid().map_or(0, InsideUid::raw);
+        all.push(process(name, Process::Becomes(own, Some(gid))));
+    }
+    if left.uid.is_some_and(|left| left.raw() != uid) {
+        all.push(process(name, Process::Becomes(uid, None)));
+    }
+    all
+}
