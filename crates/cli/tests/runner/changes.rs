@@ -575,3 +575,55 @@ fn a_pattern_means_what_it_means_to_a_shell() {
         assert_eq!(found, wanted, "{pattern}");
     }
 }
+
+#[test]
+fn a_part_is_mounted_alone() {
+    let change = |what: &'static str| ["ask", "b.yaml", "stowaway lists /hold/keys", "--change", what];
+    assert_snapshot!(boats().run(["mounts", "b.yaml", "--actor", "stowaway", "--change", "stowaway mounts only /hold/drop"]), @"
+    stowaway
+      at          what                                   flags  root      before  touches
+      /           image of container stowaway (overlay)  rw     0:0 0755
+      /hold/drop  volume hold (ext4)                     ro     0:0 0777
+    --- status 0
+    ");
+    // Another directory shows there, and what was beside it is gone.
+    assert_snapshot!(boats().run(change("stowaway mounts only /hold/drop")), @"
+    depends        stowaway lists /hold/keys
+                   allowed        when /hold/keys is there; owner and mode of /hold/keys give stowaway r--
+                   denied EACCES  when /hold/keys is there; owner and mode of /hold/keys do not give stowaway r--
+                   denied ENOENT  when /hold/keys is missing
+                   to settle it: give stowaway an `image:`, and its `tree:` under `images:` in a scene file
+
+    Assumed
+      the directories above mount points in image of container stowaway let everyone pass (0:0 0755 where the runtime makes them)
+      the root of image of container stowaway is 0:0 0755
+      what nobody listed is of the kind the act needs: a file or a directory
+    --- status 0
+    ");
+    assert_snapshot!(boats().run(change("stowaway mounts only /hold/../drop")), @"
+    --- standard error
+    error: `stowaway mounts only /hold/../drop` cannot be made: a part is named without `..`
+    --- status 2
+    ");
+    assert_snapshot!(boats().run(change("stowaway mounts only /elsewhere/drop")), @"
+    --- standard error
+    error: `stowaway mounts only /elsewhere/drop` cannot be made: no volume is mounted above that path
+    --- status 2
+    ");
+    let compose = "services:\n  a: { image: i, user: '5:5', volumes: ['/srv/d:/d'], tmpfs: [/t] }\n";
+    let scene = "scene: 1\nworkloads: [c.yaml]\nimages: { i: { user: null, accounts: null, tree: [{ path: /, kind: dir, owner: '0:0', mode: 0755 }] } }\n\
+                 host: { tree: [{ path: /srv/d/in, kind: dir, owner: '5:5', mode: 0700 }] }\n";
+    let scratch = Scratch::with("c.yaml", compose).and("s.yaml", scene);
+    let change = |what: &'static str| ["ask", "s.yaml", "a creates /d/in/x", "a lists /d", "--change", what];
+    assert_snapshot!(scratch.run(change("a mounts only /d/in")), @"
+    allowed        a creates /d/in/x
+                   leaves 5:5 0644
+    allowed        a lists /d
+    --- status 0
+    ");
+    assert_snapshot!(scratch.run(change("a mounts only /t/in")), @"
+    --- standard error
+    error: `a mounts only /t/in` cannot be made: a tmpfs has no parts to mount
+    --- status 2
+    ");
+}

@@ -151,20 +151,31 @@ fn scratch(workload: &mut Workload, container: usize, path: &[u8], from: &Proven
 fn only(workload: &mut Workload, container: usize, part: &[u8], from: &Provenance) -> Result<(), String> {
     let mounts = &mut workload.containers[container].mounts;
     let Some(at) = mount_above(mounts, part) else {
-        let nearest = "no volume is mounted above that path";
-        return Err(nearest.to_owned());
+        return Err("no volume is mounted above that path".to_owned());
     };
-    let volume = workload.volumes.iter().find(|volume| volume.name.value == mounts[at].volume.value);
-    if volume.is_some_and(|volume| matches!(volume.kind, VolumeKind::Tmpfs(_) | VolumeKind::System(_))) {
-        return Err("a tmpfs has no parts to mount".to_owned());
-    }
     let mount = &mut mounts[at];
-    let rest = below(&mount.at.value, part).unwrap_or_default();
-    let whole = match &mount.sub_path {
-        Some(told) => [trimmed(&told.value), b"/", rest].concat(),
-        None => rest.to_vec(),
-    };
-    mount.sub_path = Some(Fact::new(whole, from.clone()));
+    let rest = below(&mount.at.value, part).unwrap_or_default().to_vec();
+    if rest.split(|byte| *byte == b'/').any(|name| name == b"..") {
+        return Err("a part is named without `..`".to_owned());
+    }
+    let joined = |above: &[u8]| [trimmed(above), b"/", &rest].concat();
+    let volume = workload.volumes.iter().find(|volume| volume.name.value == mount.volume.value);
+    match volume.map(|volume| &volume.kind) {
+        Some(VolumeKind::Tmpfs(_) | VolumeKind::System(_)) => {
+            return Err("a tmpfs has no parts to mount".to_owned());
+        }
+        // A bind is made of any directory: another source is all it takes. Others may have the old one.
+        Some(VolumeKind::Bind { path, make_missing }) => {
+            let kind = VolumeKind::Bind { path: joined(path), make_missing: *make_missing };
+            let name = format!("{} ({})", mount.volume.value, crate::act::quoted(&rest));
+            mount.volume = Fact::new(name, from.clone());
+            workload.volumes.push(Volume { name: mount.volume.clone(), kind });
+        }
+        Some(_) | None => {
+            let whole = mount.sub_path.as_ref().map_or_else(|| rest.clone(), |told| joined(&told.value));
+            mount.sub_path = Some(Fact::new(whole, from.clone()));
+        }
+    }
     mount.at = Fact::new(trimmed(part).to_vec(), from.clone());
     Ok(())
 }

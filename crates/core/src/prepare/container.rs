@@ -194,8 +194,13 @@ impl Builder<'_> {
         };
         let Some(bound) = self.bound(mount, &volume) else { return };
         // A part is mounted without what lies below it (facts/kubelet.md section 8).
-        if bound.leaves || (mount.sub_path.is_some() && root != whole) {
+        let of_it = mount.sub_path.is_some() && root != whole;
+        if bound.leaves || of_it {
             nested::leave_behind(self.stage, &mut volume);
+        }
+        if of_it {
+            // What the whole volume's root was before is not what this one was.
+            volume.variants.iter_mut().for_each(|variant| variant.preparation.before = None);
         }
         let flags = bound.flags;
         let (at, from, origin) = (mount.at.value.as_slice(), &mount.at.from, MountOrigin::Declared);

@@ -8,11 +8,19 @@ use crate::personality::Personality;
 use crate::scene::Scene;
 use crate::tree::{Certainty, Tree};
 
+/// What stands before a container's name where it names no image.
+pub(super) const NAMELESS: &str = "of container ";
+
 /// The files of the image called `name`.
 pub(super) fn image_source(scene: &Scene, name: &str) -> Source {
     let image = scene.images.get(name);
     let tree = image.and_then(|image| image.tree.clone()).unwrap_or_else(|| {
-        let settle = format!("give `images: {{ {name}: {{ tree: ... }} }}` in a scene file");
+        let settle = match name.strip_prefix(NAMELESS) {
+            Some(container) => {
+                format!("give {container} an `image:`, and its `tree:` under `images:` in a scene file")
+            }
+            None => format!("give `images: {{ {name}: {{ tree: ... }} }}` in a scene file"),
+        };
         let unknown = Unknown::new(&format!("what image {name} holds"), &settle);
         let root = Certainty::Assumed(format!("the root of image {name} is 0:0 0755").into());
         Arc::new(Tree::unlisted(root, &unknown))

@@ -224,6 +224,6 @@ fn enter_namespace(resolved: &mut Resolved, namespace: &Fact<Arc<UserNamespace>>
 fn image_name(container: &Container) -> Arc<str> {
     match &container.image {
         Some(image) => Arc::from(image.value.as_str()),
-        None => Arc::from(format!("of container {}", container.name)),
+        None => Arc::from(format!("{}{}", image::NAMELESS, container.name)),
     }
 }
