@@ -64,7 +64,8 @@ pub fn access(stage: &Stage, actor: &Actor, path: &[u8]) -> AccessRow {
     let cells = match facts.map(|facts| facts.kind) {
         Some(FileKind::Directory) => Cells {
             create: enter_new(),
-            delete: act(Verb::RemovesDirectory),
+            // What goes is the name, and a link to a directory is no directory.
+            delete: act(if is_link(stage, actor, path) { Verb::Deletes } else { Verb::RemovesDirectory }),
             list: act(Verb::Lists),
             enter: act(Verb::Enters),
             ..Cells::default()
@@ -96,6 +97,12 @@ pub fn access(stage: &Stage, actor: &Actor, path: &[u8]) -> AccessRow {
         },
     };
     AccessRow { actor: actor.name.to_string(), path: path.to_vec(), facts, missing, cells }
+}
+
+/// Whether the last name of `path` is a link itself.
+fn is_link(stage: &Stage, actor: &Actor, path: &[u8]) -> bool {
+    matches!(look(stage, &actor.mounts, path, Follow::AllButLast),
+        Ok(Sight::There(place)) if facts_of(stage, actor, place).is_some_and(|facts| facts.kind == FileKind::Link))
 }
 
 /// More entries of a mount are not shown by themselves.

@@ -5,7 +5,9 @@
 use fastrand::Rng;
 use mivask_core::act::{Act, Verb, parse_act};
 use mivask_core::mode::FileKind;
-use mivask_core::question::{Cell, Column, Outcome, access, ask, facts_at, imprints, sweep};
+use mivask_core::question::{
+    Cell, Column, Outcome, Verdict, access, ask, contrast, facts_at, imprints, sweep,
+};
 use mivask_core::stage::Stage;
 use mivask_trial::scenario::{CAPABILITIES, Kind, Scenario, generate, random_act};
 
@@ -217,4 +219,58 @@ fn a_sweep_agrees_with_the_matrix() {
         assert_eq!(swept, Ok(()), "{scenario}");
     });
     assert!(rows > 2_000, "{rows}");
+}
+
+/// What `access` says of one path, as the comparison has it.
+fn verdicts(stage: &Stage, path: &[u8]) -> [Verdict; 7] {
+    let cells = access(stage, &stage.actors[0], path).cells;
+    [cells.read, cells.write, cells.create, cells.delete, cells.list, cells.enter, cells.run].map(|cell| {
+        match cell {
+            None => Verdict::Void,
+            Some(Outcome::Allowed) => Verdict::Allowed,
+            Some(Outcome::Denied(errno)) => Verdict::Denied(errno),
+            Some(Outcome::Depends) => Verdict::Depends,
+            Some(Outcome::NeverRuns(_)) => Verdict::Never,
+        }
+    })
+}
+
+/// Whatever a comparison tells is the difference of what `access` says on both sides, path by path.
+#[test]
+fn a_comparison_is_the_difference_of_two_matrices() {
+    let mut told = 0;
+    let changes: [fn(Scenario) -> Scenario; 4] = [
+        |scenario| {
+            scenario.with_modes(|directory, mode| if directory { mode | 0o011 } else { mode & !0o200 })
+        },
+        |scenario| scenario.with_capabilities(None),
+        Scenario::read_only,
+        |scenario| scenario.with_umask("0777"),
+    ];
+    scenarios(11, |scenario, before, _| {
+        for change in changes {
+            let after = change(scenario.clone()).stage().unwrap();
+            let contrast = contrast((before, &before.actors[0]), (&after, &after.actors[0]), &[]);
+            let rows: Vec<_> = [contrast.opened, contrast.closed, contrast.other].concat();
+            for row in &rows {
+                for path in &row.paths {
+                    let (was, is) = (verdicts(before, path), verdicts(&after, path));
+                    let at = row.column as usize;
+                    // `access` asks about what a link points at, a listing about the link.
+                    if was[at] == Verdict::Void && is[at] == Verdict::Void {
+                        continue;
+                    }
+                    assert_eq!(
+                        (was[at], is[at]),
+                        (row.before, row.after),
+                        "{} {:?}\n{scenario}",
+                        path.escape_ascii(),
+                        row.column
+                    );
+                    told += 1;
+                }
+            }
+        }
+    });
+    assert!(told > 1000, "{told} differences were told");
 }
