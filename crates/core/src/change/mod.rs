@@ -17,7 +17,7 @@ use std::sync::Arc;
 pub use numbers::{NumberHint, free_id, hints};
 pub use parse::{Sentence, parse_change, parse_sentence};
 pub use pattern::{Globs, Matcher, NoGlobs};
-pub use process::{below, scratch_name};
+pub use process::{below, scratch_name, user_text};
 
 use crate::act::{Act, quoted};
 use crate::mode::Mode;

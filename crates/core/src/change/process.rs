@@ -207,6 +207,14 @@ pub fn scratch_name(workload: &Workload, path: &[u8]) -> String {
     std::iter::once(plain.clone()).chain(numbered).find(|name| !taken(name)).unwrap_or(plain)
 }
 
+/// `UID[:GID]` in place of what is told; its group stays where no other is named.
+#[must_use]
+pub fn user_text(told: Option<&str>, uid: u32, gid: Option<u32>) -> String {
+    let kept = || told.and_then(|told| told.split_once(':')).map(|(_, group)| group.to_owned());
+    let group = gid.map(|gid| gid.to_string()).or_else(kept);
+    group.map_or_else(|| uid.to_string(), |group| format!("{uid}:{group}"))
+}
+
 fn becomes(who: &mut Who, uid: u32, gid: Option<u32>, from: &Provenance) {
     match who {
         Who::Kubernetes(security) => {
@@ -216,9 +224,7 @@ fn becomes(who: &mut Who, uid: u32, gid: Option<u32>, from: &Provenance) {
             }
         }
         Who::Plain(plain) => {
-            let told = plain.user.as_ref().and_then(|user| user.value.split_once(':'));
-            let group = gid.map(|gid| gid.to_string()).or_else(|| told.map(|(_, group)| group.to_owned()));
-            let user = group.map_or_else(|| uid.to_string(), |group| format!("{uid}:{group}"));
+            let user = user_text(plain.user.as_ref().map(|user| user.value.as_str()), uid, gid);
             plain.user = Some(Fact::new(user, from.clone()));
         }
         Who::Process(process) => {

@@ -1,10 +1,10 @@
 //! Keys of the Compose specification.
 
-use mivask_core::change::Process;
+use mivask_core::change::{Process, user_text};
 use mivask_core::scene::{Container, Who};
 use yaml_edit::YamlValue;
 
-use super::document::{Document, Part, below, quoted, rest_below, text};
+use super::document::{Document, Part, below, item, quoted, rest_below, text};
 use super::{PatchError, no_field, read_only};
 use crate::yaml::{Node, Value};
 
@@ -21,12 +21,10 @@ pub(super) fn write(document: &Document, container: &Container, what: &Process) 
         Process::Becomes(uid, gid) => {
             // As it was understood: the group may come from another service, or from a variable.
             let told = match &container.who {
-                Who::Plain(plain) => plain.user.as_ref().and_then(|user| user.value.split_once(':')),
+                Who::Plain(plain) => plain.user.as_ref().map(|user| user.value.as_str()),
                 Who::Kubernetes(_) | Who::Process(_) | Who::Running(_) => None,
             };
-            let group = gid.map(|gid| gid.to_string()).or_else(|| told.map(|(_, group)| group.to_owned()));
-            let user = group.map_or_else(|| uid.to_string(), |group| format!("{uid}:{group}"));
-            document.set(&key("user"), quoted(user))
+            document.set(&key("user"), quoted(user_text(told, *uid, *gid)))
         }
         Process::Umask(_) => Err(no_field(
             "no key of a service sets a umask: set it where the program starts, or in the image",
@@ -63,8 +61,7 @@ fn only(document: &Document, part: &[u8]) -> Result<(), PatchError> {
     let Some((_, index, rest)) = above.max_by_key(|(length, ..)| *length) else {
         return Err(no_field("no entry of the service's own `volumes` is mounted above that path"));
     };
-    let (entry, mut way) = (&listed[index], volumes);
-    way.push(Part::Item(index));
+    let (entry, way) = (&listed[index], item(&volumes, index));
     if entry.get("target").is_none() {
         let mut parts = short(entry);
         if !parts[0].starts_with(['.', '/', '~']) {
@@ -77,12 +74,9 @@ fn only(document: &Document, part: &[u8]) -> Result<(), PatchError> {
         return document.set(&way, parts.join(":"));
     }
     document.set(&below(&way, &["target"]), text(part)?)?;
-    let source = entry.get("source").and_then(Node::text);
-    if let (Some("bind"), Some(source)) = (entry.get("type").and_then(Node::text), source) {
-        return document.set(&below(&way, &["source"]), format!("{}/{rest}", source.trim_end_matches('/')));
-    }
-    let told = entry.find("volume.subpath").and_then(Node::text).map(|told| format!("{told}/{rest}"));
-    document.set(&below(&way, &["volume", "subpath"]), told.unwrap_or(rest))
+    let bind = entry.get("type").and_then(Node::text) == Some("bind");
+    let source: &[&str] = if bind { &["source"] } else { &["volume", "subpath"] };
+    document.deepen(&below(&way, source), rest)
 }
 
 /// Another service of the file that takes its keys from this one.
@@ -104,11 +98,9 @@ fn remount(document: &Document, at: &[u8], read_only: bool) -> Result<(), PatchE
     let volumes = below(document.container(), &["volumes"]);
     let listed = document.read(&volumes).map(Node::items).unwrap_or_default();
     for (index, entry) in listed.iter().enumerate() {
-        let mut way = volumes.clone();
-        way.push(Part::Item(index));
+        let way = item(&volumes, index);
         if entry.get("target").and_then(Node::text).is_some_and(|target| target.trim_end_matches('/') == at) {
-            way.push(Part::Key("read_only".to_owned()));
-            return document.set(&way, read_only);
+            return document.set(&below(&way, &["read_only"]), read_only);
         }
         let Some(text) = entry.text() else { continue };
         let parts: Vec<&str> = text.split(':').collect();

@@ -133,6 +133,46 @@ impl Document {
         names.iter().try_for_each(|name| self.append(to, name.as_str().into()))
     }
 
+    /// The way to the mount among those listed at `mounts` whose path, told at `key`, is `at`.
+    pub(super) fn mount_at(&self, mounts: &[Part], key: &str, at: &[u8]) -> Option<Vec<Part>> {
+        let at = at.strip_suffix(b"/").unwrap_or(at);
+        let same = |mount: &Node| {
+            mount
+                .get(key)
+                .and_then(Node::text)
+                .is_some_and(|told| told.trim_end_matches('/').as_bytes() == at)
+        };
+        let index = self.read(mounts)?.items().iter().position(same)?;
+        Some(item(mounts, index))
+    }
+
+    /// The way to the innermost mount above `part`, and what is left of the path below it.
+    pub(super) fn mount_above(&self, mounts: &[Part], key: &str, part: &[u8]) -> Option<(Vec<Part>, String)> {
+        let told = self.read(mounts)?.items().iter().enumerate().filter_map(|(index, mount)| {
+            let at = mount.get(key)?.text()?;
+            Some((at.len(), index, rest_below(at, part)?))
+        });
+        told.max_by_key(|(length, ..)| *length).map(|(_, index, rest)| (item(mounts, index), rest))
+    }
+
+    /// Mounts a part of the volume above `part` there, and not the whole; the keys of a mount's path and of its part.
+    pub(super) fn part_alone(
+        &self,
+        mounts: &[Part],
+        keys: (&str, &str),
+        part: &[u8],
+    ) -> Result<(), PatchError> {
+        let (way, rest) = self.mount_above(mounts, keys.0, part).ok_or(PatchError::Lost)?;
+        self.set(&below(&way, &[keys.0]), text(part)?)?;
+        self.deepen(&below(&way, &[keys.1]), rest)
+    }
+
+    /// Adds `rest` to the path that is told at the end of a way, or sets it.
+    pub(super) fn deepen(&self, way: &[Part], rest: String) -> Result<(), PatchError> {
+        let told = self.read(way).and_then(Node::text);
+        self.set(way, told.map(|told| format!("{}/{rest}", told.trim_end_matches('/'))).unwrap_or(rest))
+    }
+
     fn push<L: AsYaml>(
         &self,
         way: &[Part],
@@ -207,13 +247,9 @@ pub(super) fn mapping(pairs: &[(&str, &str)]) -> Mapping {
     mapping
 }
 
-/// Which of the mounts that are listed is above `part`, by the path that is told at `key`, and what is left below it.
-pub(super) fn above(mounts: &Node, key: &str, part: &[u8]) -> Option<(usize, String)> {
-    let told = mounts.items().iter().enumerate().filter_map(|(index, mount)| {
-        let at = mount.get(key)?.text()?;
-        Some((at.len(), index, rest_below(at, part)?))
-    });
-    told.max_by_key(|(length, ..)| *length).map(|(_, index, rest)| (index, rest))
+/// `way` with an element of the list there behind it.
+pub(super) fn item(way: &[Part], index: usize) -> Vec<Part> {
+    way.iter().cloned().chain([Part::Item(index)]).collect()
 }
 
 /// What is left of `part` below `at`.

@@ -4,7 +4,7 @@ use mivask_core::change::{Process, scratch_name};
 use mivask_core::scene::Workload;
 use yaml_edit::{Mapping, YamlValue};
 
-use super::document::{Document, Part, above, below, mapping, text};
+use super::document::{Document, Part, below, mapping, text};
 use super::{PatchError, no_field, read_only};
 use crate::yaml::Node;
 
@@ -53,15 +53,9 @@ pub(super) fn write(document: &Document, workload: &Workload, what: &Process) ->
 
 /// Sets `readOnly` of what is mounted at `at`.
 fn remount(document: &Document, spec: &[Part], at: &[u8], read_only: bool) -> Result<(), PatchError> {
-    let mut way = below(document.container(), &["volumeMounts"]);
-    let listed = document.read(&way).ok_or(PatchError::Lost)?;
-    let same = |node: &Node| {
-        let told = node.get("mountPath").and_then(Node::text);
-        told.is_some_and(|told| told.trim_end_matches('/').as_bytes() == at.strip_suffix(b"/").unwrap_or(at))
-    };
-    let index = listed.items().iter().position(same).ok_or(PatchError::Lost)?;
-    let mount = &listed.items()[index];
-    way.push(Part::Item(index));
+    let mounts = below(document.container(), &["volumeMounts"]);
+    let way = document.mount_at(&mounts, "mountPath", at).ok_or(PatchError::Lost)?;
+    let mount = document.read(&way).ok_or(PatchError::Lost)?;
     if !read_only {
         writable(document, spec, mount)?;
         // The API refuses the one without the other.
@@ -74,17 +68,11 @@ fn remount(document: &Document, spec: &[Part], at: &[u8], read_only: bool) -> Re
 
 /// Mounts a part of the volume above `part`, and not the whole.
 fn only(document: &Document, mounts: &[Part], part: &[u8]) -> Result<(), PatchError> {
-    let told = document.read(mounts).ok_or(PatchError::Lost)?;
-    let (index, rest) = above(told, "mountPath", part).ok_or(PatchError::Lost)?;
-    let mut way = mounts.to_vec();
-    way.push(Part::Item(index));
-    let entry = &told.items()[index];
-    if entry.get("subPathExpr").is_some() {
+    let (way, _) = document.mount_above(mounts, "mountPath", part).ok_or(PatchError::Lost)?;
+    if document.read(&below(&way, &["subPathExpr"])).is_some() {
         return Err(no_field("the mount has a subPathExpr already: write the rest of the path there"));
     }
-    document.set(&below(&way, &["mountPath"]), text(part)?)?;
-    let whole = entry.get("subPath").and_then(Node::text).map(|told| format!("{told}/{rest}"));
-    document.set(&below(&way, &["subPath"]), whole.unwrap_or(rest))
+    document.part_alone(mounts, ("mountPath", "subPath"), part)
 }
 
 /// Takes the `readOnly` of the volume that `mount` names.
