@@ -184,6 +184,15 @@ pub struct Mount {
     pub from: Provenance,
 }
 
+impl Mount {
+    /// Whether it is a volume made of objects of the API: what is changed there is replaced, and every mount of it is
+    /// read-only (facts/kubelet.md).
+    #[must_use]
+    pub fn is_written_by_kubelet(&self) -> bool {
+        matches!(&*self.kind, "secret" | "configMap" | "projected" | "downwardAPI")
+    }
+}
+
 /// The mounts one actor sees, the root first; later mounts may cover earlier ones.
 #[derive(Clone, Debug, Default)]
 pub struct MountTable {

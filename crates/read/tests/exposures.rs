@@ -132,3 +132,13 @@ fn a_path_of_the_host_is_worse_the_nearer_it_is_to_the_host_itself() {
     assert_eq!(host("/etc", "75:71", ""), ["high host-writable"]);
     assert_eq!(host("/run/engine.sock", "75:71", ""), ["high host-writable"]);
 }
+
+/// A configMap's directory says 0777 and the filesystem group makes it 2777; every mount of it is read-only.
+#[test]
+fn what_the_kubelet_writes_itself_is_not_open() {
+    let pod = "apiVersion: v1\nkind: Pod\nmetadata: { name: p }\nspec:\n  automountServiceAccountToken: false\n  securityContext: { fsGroup: 900 }\n  containers:\n    \
+               - name: gauge\n      image: i\n      securityContext: { runAsUser: 71, runAsGroup: 71, allowPrivilegeEscalation: false }\n      \
+               volumeMounts: [{ name: c, mountPath: /c }, { name: e, mountPath: /e }]\n  \
+               volumes: [{ name: c, configMap: { name: c } }, { name: e, emptyDir: {} }]\n";
+    assert_eq!(found(&[("s.yaml", pod)]), ["medium world-writable"], "the emptyDir alone");
+}

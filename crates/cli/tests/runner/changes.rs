@@ -627,3 +627,18 @@ fn a_part_is_mounted_alone() {
     --- status 2
     ");
 }
+
+/// Who is one of several before and one for certain afterwards is asked about the same paths on both sides.
+#[test]
+fn a_comparison_lists_the_same_paths_on_both_sides() {
+    let pod = "apiVersion: v1\nkind: Pod\nmetadata: { name: p }\nspec:\n  automountServiceAccountToken: false\n  containers:\n    - name: a\n      image: i\n      \
+               securityContext: { runAsUser: 5 }\n      volumeMounts: [{ name: c, mountPath: /c }]\n  volumes: [{ name: c, configMap: { name: c } }]\n";
+    assert_snapshot!(Scratch::with("p.yaml", pod).run(["compare", "p.yaml", "--change", "a becomes 6:6"]), @"
+    Identities
+      about  what    before  after
+      a      uid     5       6
+             gid     0 or ?  6
+             groups  0 or ?  6
+    --- status 0
+    ");
+}

@@ -112,6 +112,10 @@ impl Met<'_> {
         if sticky && self.mount.origin == MountOrigin::Root {
             return;
         }
+        // Its modes say 0777, and nobody but the kubelet writes there.
+        if self.mount.is_written_by_kubelet() {
+            return;
+        }
         // An emptyDir is 0777 by rule, and nobody outside the pod reaches it.
         let severity = if &*self.mount.kind == "emptyDir" { Severity::Medium } else { Severity::High };
         singles.push(match (self.directory(), sticky) {
@@ -184,8 +188,7 @@ impl Met<'_> {
             );
             singles.push(self.single(Kind::TooWide, Severity::Medium, text));
         }
-        let meant = matches!(&*self.mount.kind, "secret" | "configMap" | "projected" | "downwardAPI");
-        if meant || self.owns() || !self.allowed(Column::Read) {
+        if self.mount.is_written_by_kubelet() || self.owns() || !self.allowed(Column::Read) {
             return;
         }
         let open = self.inode.mode.other().grants(Access::READ);

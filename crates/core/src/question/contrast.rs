@@ -86,6 +86,9 @@ struct Seen {
     verdicts: [Verdict; 7],
 }
 
+/// What one side shows, path by path.
+type Shown = BTreeMap<Vec<u8>, Seen>;
+
 /// What differs for an actor between two stages, below `starts`; without any, below every mount that its description
 /// asks for.
 #[must_use]
@@ -103,7 +106,7 @@ pub fn contrast(before: (&Stage, &Actor), after: (&Stage, &Actor), starts: &[Vec
             .iter()
             .any(|above| above != path && crate::host_mounts::is_within(path, above) && above != b"/")
     });
-    let ((old, cut_before), (new, cut_after)) = (side(before, &all), side(after, &all));
+    let (old, new, partial) = sides(before, after, &all);
     let name = after.1.name.to_string();
     let paths: BTreeSet<&Vec<u8>> = old.keys().chain(new.keys()).collect();
     let mut files = Vec::new();
@@ -123,7 +126,6 @@ pub fn contrast(before: (&Stage, &Actor), after: (&Stage, &Actor), starts: &[Vec
             }
         }
     }
-    let partial = cut_before || cut_after;
     let mut contrast = Contrast { files, partial, ..Contrast::default() };
     for ((column, was, is), paths) in groups {
         let change = OutcomeChange { actor: name.clone(), column, before: was, after: is, paths };
@@ -148,21 +150,29 @@ fn mounted(actor: &Actor) -> Vec<Vec<u8>> {
     all
 }
 
-/// What one side shows, and whether that is only what lies directly in the mounts.
-fn side((stage, actor): (&Stage, &Actor), starts: &[Vec<u8>]) -> (BTreeMap<Vec<u8>, Seen>, bool) {
-    let mut all = BTreeMap::new();
-    let settled = actor.refusal().is_none() && actor.credentials.len() == 1;
-    let swept = settled && starts.iter().all(|start| whole(stage, actor, start, &mut all));
-    if !swept {
-        all.clear();
-        let mut paths = default_paths(stage, actor);
-        paths.extend(starts.iter().cloned());
-        for path in paths {
-            let row = access(stage, actor, &path);
-            all.insert(path, of_row(&row, actor.refusal().is_some()));
-        }
+/// What both show, and whether that is only what lies directly in the mounts because it is too much. Either both are swept or
+/// neither is, since only what is asked about on both sides can be compared.
+fn sides(before: (&Stage, &Actor), after: (&Stage, &Actor), starts: &[Vec<u8>]) -> (Shown, Shown, bool) {
+    let settled = |actor: &Actor| actor.refusal().is_none() && actor.credentials.len() == 1;
+    let sweeps = settled(before.1) && settled(after.1);
+    let swept = |(stage, actor): (&Stage, &Actor)| {
+        let mut all = BTreeMap::new();
+        starts.iter().all(|start| whole(stage, actor, start, &mut all)).then_some(all)
+    };
+    if sweeps
+        && let Some(old) = swept(before)
+        && let Some(new) = swept(after)
+    {
+        return (old, new, false);
     }
-    (all, settled && !swept)
+    let mut paths: BTreeSet<Vec<u8>> = starts.iter().cloned().collect();
+    paths.extend(default_paths(before.0, before.1));
+    paths.extend(default_paths(after.0, after.1));
+    let listed = |(stage, actor): (&Stage, &Actor)| -> Shown {
+        let never = actor.refusal().is_some();
+        paths.iter().map(|path| (path.clone(), of_row(&access(stage, actor, path), never))).collect()
+    };
+    (listed(before), listed(after), sweeps)
 }
 
 /// Everything below `start`; `false` where that is too much.

@@ -258,7 +258,7 @@ fn undone(scene: &Scene, base: &Stage, change: &Change) -> Option<String> {
         "emptyDir" | "tmpfs" => {
             return Some(format!("the {} is made anew with each pod or container", mount.kind));
         }
-        "secret" | "configMap" | "projected" | "downwardAPI" => {
+        _ if mount.is_written_by_kubelet() => {
             return Some(format!("the kubelet writes the {} volume itself", mount.kind));
         }
         _ => {}

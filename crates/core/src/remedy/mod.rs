@@ -240,7 +240,7 @@ fn attempt(from: &Tried, candidate: &candidate::Candidate, act: &Act) -> Option<
 fn on_api_volume(base: &Stage, act: &Act) -> bool {
     let Ok(actor) = base.actor(&act.actor) else { return false };
     match look(base, &actor.mounts, &act.path, Follow::Links) {
-        Ok(Sight::There(place)) => candidate::is_written_by_kubelet(actor.mounts.get(place.mount)),
+        Ok(Sight::There(place)) => actor.mounts.get(place.mount).is_written_by_kubelet(),
         Ok(Sight::Missing | Sight::Unlisted) | Err(_) => false,
     }
 }

@@ -35,7 +35,11 @@ pub fn remedies(
         return writeln!(out, "\nThere is nothing to mend.");
     }
     if found.remedies.is_empty() {
-        writeln!(out, "\n{}", paint(BAD, "Nothing narrow helps."))?;
+        let word = match found.answer.outcome {
+            Outcome::Depends => "Nobody can say yet what would help.",
+            Outcome::Allowed | Outcome::Denied(_) | Outcome::NeverRuns(_) => "Nothing narrow helps.",
+        };
+        writeln!(out, "\n{}", paint(BAD, word))?;
     } else {
         writeln!(out)?;
     }

@@ -179,7 +179,7 @@ impl<'a> Met<'a> {
         all.extend(self.filesystem_group(scene));
         all.extend(self.part_alone(needed, target));
         // What lies on the disk; what the kubelet writes itself is not changed there.
-        if is_written_by_kubelet(self.mount) {
+        if self.mount.is_written_by_kubelet() {
             return all;
         }
         all.extend(self.modes(needed));
@@ -307,7 +307,7 @@ impl<'a> Met<'a> {
 
     /// Flags of the mount refuse.
     fn flags(&self, stage: &Stage, act: &Act, check: Check) -> Vec<Candidate> {
-        if is_written_by_kubelet(self.mount) {
+        if self.mount.is_written_by_kubelet() {
             return Vec::new();
         }
         let option = if check == Check::NoExec {
@@ -362,9 +362,4 @@ impl<'a> Met<'a> {
         all.extend(capability(self.name, Capability::Chown));
         all
     }
-}
-
-/// Volumes made of objects of the API: whatever is changed there is replaced, and nobody mounts them writable.
-pub(super) fn is_written_by_kubelet(mount: &Mount) -> bool {
-    matches!(&*mount.kind, "secret" | "configMap" | "projected" | "downwardAPI")
 }
