@@ -32,6 +32,7 @@ pub mod cast;
 pub mod change;
 pub mod cluster;
 pub mod decide;
+pub mod expect;
 pub mod explore;
 pub mod exposure;
 pub mod fact;

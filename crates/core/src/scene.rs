@@ -7,6 +7,7 @@ use crate::accounts::Accounts;
 use crate::cast::Cast;
 pub use crate::cluster::HostPathCheck;
 use crate::cluster::{Backing, Cluster};
+use crate::expect::Expected;
 use crate::fact::{Fact, Provenance, Unknown};
 use crate::finding::{Accepted, Limit};
 use crate::host_mounts::HostMounts;
@@ -45,6 +46,8 @@ pub struct Scene {
     pub limits: Vec<Fact<Limit>>,
     /// What is open and meant so.
     pub accepted: Vec<Accepted>,
+    /// What is to hold.
+    pub expectations: Vec<Expected>,
 }
 
 impl Scene {

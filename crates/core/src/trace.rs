@@ -94,6 +94,25 @@ checks! {
     Unknown "unknown",
 }
 
+impl Check {
+    /// Whether it is one that bits, an ACL, ownership or a capability decides.
+    #[must_use]
+    pub const fn is_permission(self) -> bool {
+        matches!(
+            self,
+            Self::OwnerBits
+                | Self::AclUser
+                | Self::AclGroup
+                | Self::GroupBits
+                | Self::OtherBits
+                | Self::Capability
+                | Self::Sticky
+                | Self::Owner
+                | Self::GivingAway
+        )
+    }
+}
+
 /// How a check ended.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub enum StepResult {

@@ -24,14 +24,14 @@ pub enum Expectation {
     Allowed,
     /// `-> denied`, with the errno if one is named
     Denied(Option<Errno>),
-    /// `-> leaves 1000:3000 0640`: allowed, with this owner, group and mode as the actor sees them
+    /// `-> leaves 1000:3000 0640`: allowed, with this owner, group and mode as the actor sees them; `*` for any
     Leaves {
-        /// Inside user id.
-        uid: u32,
-        /// Inside group id.
-        gid: u32,
-        /// Permission bits.
-        mode: Mode,
+        /// Inside user id; `None` for any.
+        uid: Option<u32>,
+        /// Inside group id; `None` for any.
+        gid: Option<u32>,
+        /// Permission bits; `None` for any.
+        mode: Option<Mode>,
     },
 }
 
@@ -62,7 +62,11 @@ impl fmt::Display for Expectation {
             Self::Allowed => f.write_str("allowed"),
             Self::Denied(None) => f.write_str("denied"),
             Self::Denied(Some(errno)) => write!(f, "denied {errno}"),
-            Self::Leaves { uid, gid, mode } => write!(f, "leaves {uid}:{gid} {mode}"),
+            Self::Leaves { uid, gid, mode } => {
+                let any = |part: Option<String>| part.unwrap_or_else(|| "*".to_owned());
+                let (uid, gid) = (any(uid.map(|id| id.to_string())), any(gid.map(|id| id.to_string())));
+                write!(f, "leaves {uid}:{gid} {}", any(mode.map(|mode| mode.to_string())))
+            }
         }
     }
 }

@@ -243,10 +243,12 @@ fn parse_expectation<'a>(
         b"leaves" => {
             let owner = words.next().ok_or_else(short)?;
             let text = owner.as_text();
-            let ids =
-                text.split_once(':').and_then(|(uid, gid)| Some((uid.parse().ok()?, gid.parse().ok()?)));
+            let part = |part: &str| if part == "*" { Some(None) } else { id(part).map(Some) };
+            let ids = text.split_once(':').and_then(|(uid, gid)| Some((part(uid)?, part(gid)?)));
             let (uid, gid) = ids.ok_or_else(|| owner.error(ActErrorKind::Expectation))?;
-            Ok(Expectation::Leaves { uid, gid, mode: parse_mode(words.next().ok_or_else(short)?)? })
+            let mode = words.next().ok_or_else(short)?;
+            let mode = if mode.text == b"*" { None } else { Some(parse_mode(mode)?) };
+            Ok(Expectation::Leaves { uid, gid, mode })
         }
         _ => Err(word.error(ActErrorKind::Expectation)),
     }
@@ -295,7 +297,7 @@ mod tests {
     fn details_and_expectations_are_read() {
         let act = parse_act("gauge creates /data/x mode 600 -> leaves 7101:7300 0600").unwrap();
         assert_eq!(act.verb, Verb::Creates(Mode::new(0o600)));
-        let leaves = Expectation::Leaves { uid: 7101, gid: 7300, mode: Mode::new(0o600) };
+        let leaves = Expectation::Leaves { uid: Some(7101), gid: Some(7300), mode: Some(Mode::new(0o600)) };
         assert_eq!(act.expectation, Some(leaves));
         let act = parse_act("tide/gauge writes /x -> denied EROFS # why").unwrap();
         assert_eq!(act.expectation, Some(Expectation::Denied(Some(Errno::EROFS))));

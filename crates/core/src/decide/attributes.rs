@@ -134,9 +134,10 @@ pub(super) fn owned<W: Witness>(
     place: Place,
     rule: &str,
 ) -> Result<(), Errno> {
+    let (view, name) = (walker.view(), walker.view().name);
     if walker.owns(place) {
+        walker.pass(Check::Owner, || (format!("{rule}, and {name} counts as it"), view.provenance(place)));
         return Ok(());
     }
-    let name = walker.view().name;
     Err(walker.fail(Check::Owner, format_args!("{rule}, and {name} is not it"), place, Errno::EPERM))
 }

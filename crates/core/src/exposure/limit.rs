@@ -3,13 +3,14 @@
 use std::sync::Arc;
 
 use super::{Kind, Severity, Single, path_text};
-use crate::fact::Fact;
+use crate::fact::{Fact, Provenance};
 use crate::finding::Limit;
 use crate::mode::{FileKind, Mode, symbolic};
 use crate::onlooker::{Sight, look};
 use crate::question::facts_of;
 use crate::stage::{Actor, Stage};
 use crate::tree::Marks;
+use crate::view::Place;
 use crate::walk::Follow;
 
 /// Adds a finding for each limit that somebody sees broken.
@@ -25,53 +26,71 @@ pub(super) fn check(stage: &Stage, limits: &[Fact<Limit>], singles: &mut Vec<Sin
     }
 }
 
-fn broken(stage: &Stage, actor: &Actor, limit: &Fact<Limit>) -> Option<Single> {
-    let Limit { path, mode, owner, .. } = &limit.value;
+/// What breaks a limit.
+pub(crate) struct TooWide {
+    /// Where it lies.
+    place: Place,
+    /// What it is.
+    kind: FileKind,
+    /// Whether its mode is what breaks it, not only its owner.
+    by_mode: bool,
+    /// How, such as `wider than 0600`.
+    pub wider: String,
+    /// Its mode and owner in words.
+    pub fact: String,
+    /// Where those were read.
+    pub from: Provenance,
+}
+
+/// Whether `actor` sees `limit` broken; not where owner and mode are unknown.
+pub(crate) fn too_wide(stage: &Stage, actor: &Actor, limit: &Limit) -> Option<TooWide> {
+    let Limit { path, mode, owner, .. } = limit;
     let Ok(Sight::There(place)) = look(stage, &actor.mounts, path, Follow::Links) else { return None };
     let facts = facts_of(stage, actor, place)?;
     let (found, uid, gid) = (facts.mode?, facts.uid?, facts.gid?);
-    let tree = &stage.source(place.source).tree;
-    let id = place.inode?;
-    let too_wide = found.without(*mode);
-    let wrong_owner = owner.is_some_and(|owner| {
+    let by_mode = found.without(*mode) != Mode::default();
+    let wrong_owner = owner.filter(|owner| {
         owner.uid.is_some_and(|told| told != uid.raw()) || owner.gid.is_some_and(|told| told != gid.raw())
     });
-    if too_wide == Mode::default() && !wrong_owner {
-        return None;
-    }
-    let step = tree.inode(id).marks.has(Marks::GROUP_STEP);
-    let why = match (step, too_wide == Mode::default()) {
-        (true, false) => {
-            "; the filesystem-group step is what widens it, so narrow it again after that step, or keep it on a volume of its own"
-        }
-        (_, _) => "",
+    let wider = match (by_mode, wrong_owner) {
+        (true, None) => format!("wider than {mode}"),
+        (false, Some(owner)) => format!("not owned by {owner}"),
+        (true, Some(owner)) => format!("wider than {mode} and not owned by {owner}"),
+        (false, None) => return None,
     };
-    let noun = if facts.kind == FileKind::Directory { "data directory" } else { "key" };
-    let wider = match (too_wide == Mode::default(), owner.filter(|_| wrong_owner)) {
-        (false, None) => format!("wider than {mode}"),
-        (true, Some(owner)) => format!("not owned by {owner}"),
-        (_, Some(owner)) => format!("wider than {mode} and not owned by {owner}"),
-        (true, None) => String::new(),
+    let fact = format!("{} {found} {uid}:{gid}", symbolic(facts.kind, found));
+    let from = stage.source(place.source).tree.place(place.inode?);
+    Some(TooWide { place, kind: facts.kind, by_mode, wider, fact, from })
+}
+
+fn broken(stage: &Stage, actor: &Actor, limit: &Fact<Limit>) -> Option<Single> {
+    let path = &limit.value.path;
+    let TooWide { place, kind, by_mode, wider, fact, from } = too_wide(stage, actor, &limit.value)?;
+    let step = stage.source(place.source).tree.inode(place.inode?).marks.has(Marks::GROUP_STEP);
+    let why = if step && by_mode {
+        "; the filesystem-group step is what widens it, so narrow it again after that step, or keep it on a volume of its own"
+    } else {
+        ""
     };
-    let label = actor.mounts.get(place.mount).label.clone();
+    let noun = if kind == FileKind::Directory { "data directory" } else { "key" };
     Some(Single {
         kind: Kind::TooWide,
         severity: Severity::High,
-        on: label.unwrap_or_else(|| stage.source(place.source).name.clone()),
+        on: on(stage, actor, place),
         path: path.clone(),
         actor: Some(actor.name.to_string()),
-        fact: format!("{} {found} {uid}:{gid}", symbolic(facts.kind, found)),
+        fact,
         consequence: format!(
             "a program that checks its {noun} refuses {}, which is {wider}{why}",
             path_text(path)
         ),
-        from: tree.place(id),
+        from,
         declared: true,
     })
 }
 
 /// The volume at a place, in words.
-pub(super) fn on(stage: &Stage, actor: &Actor, place: crate::view::Place) -> Arc<str> {
+pub(super) fn on(stage: &Stage, actor: &Actor, place: Place) -> Arc<str> {
     let label = actor.mounts.get(place.mount).label.clone();
     label.unwrap_or_else(|| stage.source(place.source).name.clone())
 }

@@ -102,9 +102,9 @@ impl Answer {
                 let left = self.effect.imprint.as_ref();
                 self.outcome == Outcome::Allowed
                     && left.is_some_and(|left| {
-                        left.uid.is_some_and(|id| id.raw() == uid)
-                            && left.gid.is_some_and(|id| id.raw() == gid)
-                            && left.mode == Some(mode)
+                        uid.is_none_or(|uid| left.uid.is_some_and(|id| id.raw() == uid))
+                            && gid.is_none_or(|gid| left.gid.is_some_and(|id| id.raw() == gid))
+                            && (mode.is_none() || left.mode == mode)
                     })
             }
         })

@@ -147,6 +147,7 @@ pub fn read_scene(
     scene.assigned = reading.assigned(&scene_file.assigned, node);
     scene.limits = reading.limits(&scene_file.at_most, node);
     scene.accepted = reading.accepted(&scene_file.accept, node);
+    scene.expectations = reading.expectations(scene_file.expect.as_ref(), node);
     reading.runtime_fits(&scene, node);
     let own = reading.containers(&scene_file, node);
     scene.workloads.extend(own);

@@ -2,6 +2,7 @@
 
 mod containers;
 mod convert;
+mod expect;
 mod exposure;
 mod facts;
 mod id_map;

@@ -48,6 +48,18 @@ pub struct SceneFile {
     /// What `exposure` finds and is meant so.
     #[serde(default)]
     pub accept: Vec<AcceptSection>,
+    /// What is to hold, for `uphold`: a file of expectations, the lines themselves as one text, or a list of lines.
+    pub expect: Option<ExpectSection>,
+}
+
+/// Expectations: a file of them, their text (anything of several lines), or a list of them.
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[serde(untagged, expecting = "a file of expectations, their text, or a list of lines")]
+pub enum ExpectSection {
+    /// A file, or several lines as one text.
+    Text(String),
+    /// One each.
+    Lines(Vec<String>),
 }
 
 /// A finding that is meant.

@@ -17,10 +17,14 @@ pub(super) fn candidates(stage: &Stage, actor: &Actor, act: &Act, answer: &Answe
     let mut all = Vec::new();
     let (Some(left_mode), Some(who)) = (left.mode, actor.credentials.first()) else { return all };
     let asked = act.verb.mode().unwrap_or(Mode::new(0o666)).masked(Mode::new(0o777));
-    if left_mode != mode && asked.has(mode.masked(Mode::new(0o777))) {
+    if let Some(mode) = mode.filter(|mode| left_mode != *mode)
+        && asked.has(mode.masked(Mode::new(0o777)))
+    {
         all.push(process(name, Process::Umask(asked.without(mode).masked(Mode::new(0o777)))));
     }
-    if left.gid.is_some_and(|left| left.raw() != gid) {
+    if let Some(gid) = gid
+        && left.gid.is_some_and(|left| left.raw() != gid)
+    {
         let directory = parent(&act.path);
         if let Some(met) = Met::at(stage, actor, name, directory) {
             let mut verbs = Vec::new();
@@ -33,7 +37,9 @@ pub(super) fn candidates(stage: &Stage, actor: &Actor, act: &Act, answer: &Answe
         let own = who.inside_uid().map_or(0, InsideUid::raw);
         all.push(process(name, Process::Becomes(own, Some(gid))));
     }
-    if left.uid.is_some_and(|left| left.raw() != uid) {
+    if let Some(uid) = uid
+        && left.uid.is_some_and(|left| left.raw() != uid)
+    {
         all.push(process(name, Process::Becomes(uid, None)));
     }
     all

@@ -1,0 +1,112 @@
+//! What speaks against an expectation: one act, one path.
+
+use super::{Against, ended};
+use crate::act::{Expectation, quoted};
+use crate::fact::Provenance;
+use crate::question::{Answer, Outcome};
+use crate::stage::Actor;
+use crate::trace::{Check, Step, StepResult};
+
+/// What an answer says against what is expected of its act; `None` where it is as expected.
+pub(super) fn against(actor: &Actor, answer: &Answer) -> Option<Against> {
+    if answer.holds() == Some(true) {
+        return None;
+    }
+    // Somebody who never runs does nothing that is not to be done.
+    let denied = matches!(answer.act.expectation, Some(Expectation::Denied(_)));
+    if denied && matches!(answer.outcome, Outcome::NeverRuns(_)) {
+        return None;
+    }
+    let (fact, from) = deciding(actor, answer);
+    let open = answer.outcome == Outcome::Depends || is_partly_unknown(answer);
+    let mut settle: Vec<String> = Vec::new();
+    for one in answer.depends_on.iter().flat_map(|one| &one.settle) {
+        if open && !settle.iter().any(|known| **known == **one) {
+            settle.push(one.to_string());
+        }
+    }
+    Some(Against {
+        actor: answer.actor.clone(),
+        path: answer.act.path.clone(),
+        asked: answer.act.to_string(),
+        found: ended(answer),
+        fact,
+        from,
+        open,
+        settle,
+    })
+}
+
+/// Whether it is allowed, and what it leaves hangs on a missing fact and may be as expected.
+fn is_partly_unknown(answer: &Answer) -> bool {
+    let denied_somehow = answer.outcome == Outcome::Denied(None)
+        && matches!(answer.act.expectation, Some(Expectation::Denied(Some(_))));
+    let Some(Expectation::Leaves { uid, gid, mode }) = answer.act.expectation else { return denied_somehow };
+    let left = answer.effect.imprint.as_ref();
+    let may_be =
+        |left: Option<u32>, wanted: Option<u32>| wanted.is_none() || left.is_none() || left == wanted;
+    answer.outcome == Outcome::Allowed
+        && left.is_some_and(|left| {
+            may_be(left.uid.map(|id| id.raw()), uid)
+                && may_be(left.gid.map(|id| id.raw()), gid)
+                && (mode.is_none() || left.mode.is_none() || left.mode == mode)
+        })
+}
+
+/// The fact that decided, with its place.
+fn deciding(actor: &Actor, answer: &Answer) -> (String, Provenance) {
+    if let Outcome::NeverRuns(refusal) = &answer.outcome {
+        return (format!("{}: {}", refusal.class, refusal.reason), refusal.from.clone());
+    }
+    if let Some(first) = answer.depends_on.first().filter(|_| answer.outcome == Outcome::Depends) {
+        let how = |verdict: &crate::outcome::Verdict| match verdict {
+            Ok(_) => "allowed".to_owned(),
+            Err(errno) => format!("denied {errno}"),
+        };
+        let ways: Vec<String> = answer
+            .depends_on
+            .iter()
+            .map(|one| format!("{} when {}", how(&one.verdict), one.when()))
+            .collect();
+        return (ways.join("; "), Provenance::Unknown(first.fact.as_str().into()));
+    }
+    if let (Some(Expectation::Leaves { .. }), Outcome::Allowed) = (answer.act.expectation, &answer.outcome)
+        && let Some(found) = imprinted(actor, answer)
+    {
+        return found;
+    }
+    let failed = |step: &&Step| matches!(step.result, StepResult::Failed(_));
+    let step = if matches!(answer.outcome, Outcome::Denied(_)) {
+        answer.steps.iter().rev().find(failed)
+    } else {
+        answer.steps.iter().rev().find(|step| step.check.is_permission()).or(answer.steps.last())
+    };
+    match step {
+        Some(step) => (format!("{}: {}", quoted(&step.path), step.fact), step.from.clone()),
+        None => ("nothing stands in the way".to_owned(), actor.from.clone()),
+    }
+}
+
+/// The fact behind the first part of an imprint that is not as expected.
+fn imprinted(actor: &Actor, answer: &Answer) -> Option<(String, Provenance)> {
+    let Some(Expectation::Leaves { uid, gid, .. }) = answer.act.expectation else { return None };
+    let left = answer.effect.imprint.as_ref()?;
+    let own = |field: &str| {
+        let fact = actor.facts().iter().find(|fact| fact.field == field)?;
+        Some((format!("{field} {} of {}", fact.value, actor.name), fact.from.clone()))
+    };
+    let differs = |left: Option<u32>, wanted: Option<u32>| wanted.is_some() && left != wanted;
+    if differs(left.uid.map(|id| id.raw()), uid) {
+        return own("uid");
+    }
+    let left_gid = left.gid.map(|id| id.raw());
+    if !differs(left_gid, gid) {
+        return own("umask");
+    }
+    let own_gid = actor.credentials.first().and_then(|who| who.inside_gid()).map(|gid| gid.raw());
+    if own_gid == left_gid {
+        return own("gid");
+    }
+    let directory = answer.steps.iter().rev().find(|step| step.check != Check::Imprint)?;
+    Some((format!("{}: {}", quoted(&directory.path), directory.fact), directory.from.clone()))
+}

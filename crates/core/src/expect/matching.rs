@@ -1,0 +1,106 @@
+//! Whether an actor or a path is one of those a line speaks of.
+
+use super::{Paths, Who};
+use crate::change::{Globs, Matcher};
+use crate::path::trimmed;
+use crate::stage::Actor;
+
+/// Whether `text` is a pattern.
+pub(super) fn is_pattern(text: &[u8]) -> bool {
+    text.iter().any(|byte| matches!(byte, b'*' | b'?' | b'['))
+}
+
+fn matcher(pattern: &[u8], globs: &dyn Globs) -> Result<Matcher, String> {
+    if is_pattern(pattern) {
+        let failed = |why| format!("`{}` is no pattern: {why}", String::from_utf8_lossy(pattern));
+        return globs.matcher(pattern).map_err(failed);
+    }
+    let own = pattern.to_vec();
+    Ok(Box::new(move |text| text == own))
+}
+
+fn matchers<'a>(patterns: impl Iterator<Item = &'a [u8]>, globs: &dyn Globs) -> Result<Vec<Matcher>, String> {
+    patterns.map(|pattern| matcher(pattern, globs)).collect()
+}
+
+/// Tells who is meant.
+pub(super) struct Called {
+    names: Vec<Matcher>,
+    except: Vec<Matcher>,
+}
+
+impl Called {
+    pub(super) fn new(who: &Who, globs: &dyn Globs) -> Result<Self, String> {
+        let all = |names: &[String]| matchers(names.iter().map(String::as_bytes), globs);
+        Ok(Self { names: all(&who.names)?, except: all(&who.except)? })
+    }
+
+    pub(super) fn is(&self, actor: &Actor) -> bool {
+        let full = format!("{}/{}", actor.workload, actor.container);
+        let names = [actor.name.as_bytes(), actor.container.as_bytes(), full.as_bytes()];
+        let one = |matchers: &[Matcher]| matchers.iter().any(|is| names.iter().any(|name| is(name)));
+        one(&self.names) && !one(&self.except)
+    }
+}
+
+/// Tells which paths are meant.
+pub(super) struct Matching {
+    matches: Vec<Matcher>,
+    except: Vec<Matcher>,
+    /// The directory that every match lies in or is.
+    pub base: Vec<u8>,
+    /// How many names a match has; `None` for any number.
+    names: Option<usize>,
+}
+
+impl Matching {
+    /// The matches of a pattern.
+    pub(super) fn new(paths: &Paths, globs: &dyn Globs) -> Result<Self, String> {
+        let pattern = paths.pattern.as_slice();
+        let whole = |pattern: &[u8]| pattern.strip_suffix(b"/**").map(<[u8]>::to_vec);
+        let mut meant = vec![matcher(pattern, globs)?];
+        // What is below a directory and the directory itself are one thing to whoever guards them.
+        if let Some(directory) = whole(pattern) {
+            meant.push(matcher(&directory, globs)?);
+        }
+        let mut except = Vec::new();
+        for one in &paths.except {
+            except.push(matcher(one, globs)?);
+            if let Some(directory) = whole(one) {
+                except.push(matcher(&directory, globs)?);
+            }
+        }
+        let first =
+            pattern.iter().position(|byte| matches!(byte, b'*' | b'?' | b'[')).unwrap_or(pattern.len());
+        let base = pattern[..first].iter().rposition(|byte| *byte == b'/').map_or(0, |at| at);
+        let any = pattern.windows(2).any(|pair| pair == b"**");
+        Ok(Self {
+            matches: meant,
+            except,
+            base: pattern[..base].to_vec(),
+            names: (!any).then(|| depth(pattern)),
+        })
+    }
+
+    /// Whether `path` is meant.
+    pub(super) fn is(&self, path: &[u8]) -> bool {
+        // The root is written as nothing before the slash of what lies in it.
+        let path = trimmed(path);
+        self.matches.iter().any(|is| is(path)) && !self.is_excepted(path)
+    }
+
+    /// Whether `path` is left out.
+    pub(super) fn is_excepted(&self, path: &[u8]) -> bool {
+        self.except.iter().any(|is| is(path))
+    }
+
+    /// Whether something of any name directly in `directory` may be meant.
+    pub(super) fn may_lie_in(&self, directory: &[u8]) -> bool {
+        self.names.is_none_or(|names| names == depth(trimmed(directory)) + 1)
+            && !self.is_excepted(&[trimmed(directory), b"/\x01"].concat())
+    }
+}
+
+fn depth(path: &[u8]) -> usize {
+    path.iter().filter(|byte| **byte == b'/').count()
+}

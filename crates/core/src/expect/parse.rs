@@ -1,0 +1,285 @@
+//! Reading expectations.
+
+use std::ops::Range;
+
+use super::{Claim, Paths, Who};
+use crate::act::{ActError, ActErrorKind, Expectation, Owner, Verb, Word, absolute, parse_act, split};
+
+const NEVER: &str = "ACTORS never VERB PATHS [except PATHS]";
+const ONLY: &str = "only ACTORS VERB PATHS [except PATHS]";
+const AT_MOST: &str = "[ACTORS] PATHS [except PATHS] at-most MODE [owned-by UID[:GID]]";
+const EACH: &str = "ACTORS VERB PATHS [except PATHS] [-> EXPECTATION]";
+
+/// The words of a line, with the line itself: a word in quotes is never a word of the language.
+struct Line<'a> {
+    text: &'a str,
+    words: Vec<Word>,
+    at: usize,
+}
+
+impl<'a> Line<'a> {
+    fn peek(&self) -> Option<&Word> {
+        self.words.get(self.at)
+    }
+
+    fn is(&self, at: usize, word: &str) -> bool {
+        self.words.get(at).is_some_and(|found| &self.text[found.span.clone()] == word)
+    }
+
+    fn take(&mut self, word: &str) -> bool {
+        let found = self.is(self.at, word);
+        self.at += usize::from(found);
+        found
+    }
+
+    fn next(&mut self, what: &'static str, form: &'static str) -> Result<&Word, ActError> {
+        let end = self.text.trim_end().len();
+        let short = ActErrorKind::Short { what, form: Some(form) };
+        self.at += 1;
+        self.words.get(self.at - 1).ok_or(ActError { span: end..end, kind: short })
+    }
+
+    /// Words up to the first that is not followed by a comma.
+    fn list(&mut self, what: &'static str, form: &'static str) -> Result<Vec<Word>, ActError> {
+        let mut all = Vec::new();
+        loop {
+            let word = self.next(what, form)?;
+            let (mut text, span) = (word.text.clone(), word.span.clone());
+            let more = self.text[span.clone()].ends_with(',');
+            if more {
+                text.pop();
+            }
+            if !text.is_empty() {
+                all.push(Word { text, span });
+            }
+            if !more && !self.take(",") {
+                return Ok(all);
+            }
+        }
+    }
+
+    fn names(&mut self, form: &'static str) -> Result<Vec<String>, ActError> {
+        let all = self.list("an actor", form)?;
+        Ok(all.iter().map(Word::as_text).collect())
+    }
+
+    fn who(&mut self, form: &'static str) -> Result<Who, ActError> {
+        let names = self.names(form)?;
+        let except = if self.take("except") { self.names(form)? } else { Vec::new() };
+        Ok(Who { names, except })
+    }
+
+    fn path(&mut self, form: &'static str) -> Result<Vec<u8>, ActError> {
+        absolute(self.next("a path", form)?)
+    }
+
+    /// The paths behind `except`, where that comes next.
+    fn exceptions(&mut self, form: &'static str) -> Result<Vec<Vec<u8>>, ActError> {
+        if !self.take("except") {
+            return Ok(Vec::new());
+        }
+        self.list("a path", form)?.iter().map(absolute).collect()
+    }
+
+    fn detail(&self, form: &'static str) -> Option<ActError> {
+        let kind = |text| ActErrorKind::Detail { text, form: Some(form) };
+        self.peek().map(|word| word.error(kind))
+    }
+}
+
+/// Reads one expectation.
+///
+/// # Errors
+/// The first mistake, with its place in `text`.
+pub fn parse_expectation_line(text: &str) -> Result<Claim, ActError> {
+    let mut line = Line { text, words: split(text)?, at: 0 };
+    let only = line.is(0, "only") && line.words.len() > 3 && !line.words[1].text.ends_with(b",");
+    let only = only || (line.is(0, "only") && line.words.get(1).is_some_and(|word| verb(word).is_none()));
+    line.at = usize::from(only);
+    let begins_with_path = |line: &Line<'_>| line.peek().is_some_and(|word| word.text.first() == Some(&b'/'));
+    if begins_with_path(&line) {
+        return at_most(&mut line, None);
+    }
+    let who = line.who(if only { ONLY } else { EACH })?;
+    if begins_with_path(&line) && !only {
+        return at_most(&mut line, Some(who));
+    }
+    let never = !only && line.take("never");
+    let form = if only {
+        ONLY
+    } else if never {
+        NEVER
+    } else {
+        EACH
+    };
+    let (verb, paths, expectation) = act(&mut line, form)?;
+    match (only, never, expectation) {
+        (true, _, None) => Ok(Claim::Only { who, verb, paths }),
+        (_, true, None) => Ok(Claim::Never { who, verb, paths }),
+        (false, false, expected) => {
+            Ok(Claim::Each { who, verb, paths, expectation: expected.unwrap_or(Expectation::Allowed) })
+        }
+        (_, _, Some(_)) => {
+            line.at = (0..line.words.len()).find(|at| line.is(*at, "->")).unwrap_or_default();
+            Err(line.detail(form).unwrap_or(ActError {
+                span: 0..text.len(),
+                kind: ActErrorKind::Expectation(text.to_owned()),
+            }))
+        }
+    }
+}
+
+/// `writes`, or `write` as several do.
+fn verb(word: &Word) -> Option<Verb> {
+    let text = word.as_text();
+    let (first, rest) =
+        text.split_once('-').map_or((text.as_str(), ""), |(first, _)| (first, &text[first.len()..]));
+    Verb::by_word(&text).or_else(|| Verb::by_word(&format!("{first}s{rest}")))
+}
+
+/// Everything from the verb on: what an act has, and exceptions.
+fn act(line: &mut Line<'_>, form: &'static str) -> Result<(Verb, Paths, Option<Expectation>), ActError> {
+    let text = line.text;
+    let word = line.next("a verb", form)?;
+    let (behind, verb) = (word.span.end, verb(word).ok_or_else(|| word.error(ActErrorKind::Verb))?);
+    // The act is read as any other, so exceptions are taken out and its places stay where they are.
+    let mut rest = text[behind..].to_owned();
+    let mut except = Vec::new();
+    if let Some(at) = (line.at..line.words.len()).find(|at| line.is(*at, "except")) {
+        line.at = at;
+        let start = line.words[at].span.start;
+        except = line.exceptions(form)?;
+        let end = line.peek().map_or(text.len(), |next| next.span.start);
+        if let Some(extra) = line.detail(form).filter(|_| !line.is(line.at, "->")) {
+            return Err(extra);
+        }
+        rest.replace_range(start - behind..end - behind, &" ".repeat(end - start));
+    }
+    let head = format!("x {}", verb.word());
+    let read = parse_act(&format!("{head}{rest}")).map_err(|mut error| {
+        let moved = |at: usize| (at + behind).saturating_sub(head.len());
+        error.span = moved(error.span.start)..moved(error.span.end);
+        error
+    })?;
+    Ok((read.verb, Paths { pattern: read.path, except }, read.expectation))
+}
+
+fn at_most(line: &mut Line<'_>, who: Option<Who>) -> Result<Claim, ActError> {
+    let pattern = line.path(AT_MOST)?;
+    let except = line.exceptions(AT_MOST)?;
+    if !line.take("at-most") {
+        let end = line.text.trim_end().len();
+        let short = ActErrorKind::Short { what: "`at-most`", form: Some(AT_MOST) };
+        return Err(line.detail(AT_MOST).unwrap_or(ActError { span: end..end, kind: short }));
+    }
+    let word = line.next("a mode", AT_MOST)?;
+    let mode = word.as_text().parse().map_err(|_| word.error(ActErrorKind::Mode))?;
+    let mut owner = None;
+    if line.take("owned-by") {
+        let word = line.next("an owner", AT_MOST)?;
+        owner = Some(Owner::parse(&word.as_text()).ok_or_else(|| word.error(ActErrorKind::Owner))?);
+    }
+    match line.detail(AT_MOST) {
+        Some(extra) => Err(extra),
+        None => Ok(Claim::AtMost { who, paths: Paths { pattern, except }, mode, owner }),
+    }
+}
+
+/// Reads expectations, one a line; blank lines and `#` comments are passed over. Each comes with the bytes of its line.
+///
+/// # Errors
+/// Every mistake, with its place in `text`.
+pub fn parse_expectation_lines(text: &str) -> Result<Vec<(Claim, Range<usize>)>, Vec<ActError>> {
+    let (mut claims, mut errors) = (Vec::new(), Vec::new());
+    let mut start = 0;
+    for line in text.split_inclusive('\n') {
+        let content = line.trim_end();
+        let indent = content.len() - content.trim_start().len();
+        if !content.is_empty() && !content[indent..].starts_with('#') {
+            match parse_expectation_line(content) {
+                Ok(claim) => claims.push((claim, start + indent..start + content.len())),
+                Err(mut error) => {
+                    error.span = error.span.start + start..error.span.end + start;
+                    errors.push(error);
+                }
+            }
+        }
+        start += line.len();
+    }
+    if errors.is_empty() { Ok(claims) } else { Err(errors) }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::mode::Mode;
+
+    fn read(text: &str) -> Claim {
+        parse_expectation_line(text).unwrap_or_else(|error| panic!("{text}: {error}"))
+    }
+
+    fn words(list: &[&str]) -> Vec<String> {
+        list.iter().map(|word| (*word).to_owned()).collect()
+    }
+
+    #[test]
+    fn one_sentence_for_each_kind_of_claim() {
+        let Claim::Each { who, verb, expectation, .. } = read("gauge, press read /data/** -> denied EACCES")
+        else {
+            panic!("no act")
+        };
+        assert_eq!((who.names, verb), (words(&["gauge", "press"]), Verb::Reads));
+        assert_eq!(expectation.to_string(), "denied EACCES");
+        let Claim::Never { who, verb, paths } =
+            read("* except prime never writes /etc/** except /etc/mtab, /etc/a")
+        else {
+            panic!("no never")
+        };
+        assert_eq!((who.except, verb), (words(&["prime"]), Verb::Writes));
+        assert_eq!(paths.except, [b"/etc/mtab".to_vec(), b"/etc/a".to_vec()]);
+        let Claim::Only { who, verb, .. } = read("only gauge , prime write /data/**") else {
+            panic!("no only")
+        };
+        assert_eq!((who.names, verb), (words(&["gauge", "prime"]), Verb::Writes));
+        let Claim::AtMost { who: None, mode, owner, .. } = read("/keys/* at-most 0600 owned-by 0") else {
+            panic!("no limit")
+        };
+        assert_eq!((mode, owner.map(|owner| owner.uid)), (Mode::new(0o600), Some(Some(0))));
+        assert!(matches!(read("gauge /keys/a at-most 0600"), Claim::AtMost { who: Some(_), .. }));
+        assert!(matches!(read("a make-directory /x"), Claim::Each { verb: Verb::MakesDirectory(_), .. }));
+        assert!(matches!(
+            read("a creates /x -> leaves *:7300 *"),
+            Claim::Each { expectation: Expectation::Leaves { uid: None, gid: Some(7300), mode: None }, .. }
+        ));
+    }
+
+    #[test]
+    fn words_in_quotes_are_names() {
+        assert!(matches!(read("\"only\" writes /x"), Claim::Each { .. }));
+        assert!(matches!(read("only writes /x"), Claim::Each { .. }), "an actor may be called so");
+        let Claim::Never { paths, .. } = read("a never reads \"/a except b\"") else { panic!("no never") };
+        assert_eq!(paths.pattern, b"/a except b");
+    }
+
+    #[test]
+    fn mistakes_are_pointed_at() {
+        let at = |text: &str| parse_expectation_line(text).map_err(|error| text[error.span].to_owned());
+        for (text, wrong) in [
+            ("gauge wrotes /x", "wrotes"),
+            ("gauge never writes x", "x"),
+            ("gauge never writes /x -> denied", "->"),
+            ("only gauge, prime write /x -> allowed", "->"),
+            ("/x at-most rw", "rw"),
+            ("/x at-mist 0600", "at-mist"),
+            ("/x at-most 0600 owned-by me", "me"),
+            ("a reads /x except y", "y"),
+            ("a reads /x except /y mode 3", "mode"),
+            ("a, b read /x -> perhaps", "perhaps"),
+            ("a never", ""),
+            ("only a, b", ""),
+            ("", ""),
+        ] {
+            assert_eq!(at(text).err().as_deref(), Some(wrong), "{text}");
+        }
+    }
+}

@@ -1,0 +1,76 @@
+//! The files behind paths, and where others see the same ones.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::meet::{Meeting, Met, Object, add};
+use crate::act::Verb;
+use crate::mode::FileKind;
+use crate::mount::{MountOrigin, SourceId};
+use crate::onlooker::{Sight, look};
+use crate::path::{or_root, parent, trimmed};
+use crate::question::facts_at;
+use crate::stage::{Actor, Stage};
+use crate::walk::Follow;
+
+/// What some actors see at the paths that are meant.
+#[derive(Default)]
+pub(super) struct Seen {
+    objects: BTreeSet<Object>,
+    /// Names that are not there, or that nobody listed, by the directory they would lie in.
+    names: BTreeMap<Object, BTreeSet<Vec<u8>>>,
+}
+
+impl Seen {
+    /// Adds what `actor` sees at `path`.
+    pub(super) fn add(&mut self, stage: &Stage, actor: &Actor, path: &[u8], met: Met) {
+        if let Some(object) = met.object {
+            self.objects.insert(object);
+            return;
+        }
+        let directory = or_root(parent(path));
+        if let Ok(Sight::There(place)) = look(stage, &actor.mounts, directory, Follow::Links)
+            && let Some(id) = place.inode
+        {
+            let path = trimmed(path);
+            let name = path.iter().rposition(|byte| *byte == b'/').map_or(path, |at| &path[at + 1..]);
+            self.names.entry((place.source, id)).or_default().insert(name.to_vec());
+        }
+    }
+
+    /// Where another actor sees the same.
+    pub(super) fn by(&self, stage: &Stage, actor: &Actor, verb: &Verb) -> Meeting {
+        let sources: BTreeSet<SourceId> =
+            self.objects.iter().chain(self.names.keys()).map(|(source, _)| *source).collect();
+        let (mut meeting, mut directories) = (Meeting::new(), Meeting::new());
+        let declared = |origin| origin == MountOrigin::Declared;
+        for (_, mount) in actor.mounts.iter().filter(|(_, mount)| declared(mount.origin)) {
+            let source = mount.variants[0].source;
+            let Some(root) = mount.root.filter(|_| sources.contains(&source)) else { continue };
+            let kind = facts_at(stage, actor, &mount.at).map(|facts| facts.kind);
+            let met = Met { kind, ending: None, object: Some((source, root)) };
+            if self.objects.contains(&(source, root)) {
+                meeting.insert(mount.at.to_vec(), met);
+            }
+            directories.insert(mount.at.to_vec(), met);
+            add(
+                stage,
+                actor,
+                Some(verb),
+                &mount.at,
+                &|swept| {
+                    swept.place.inode.is_some_and(|inode| self.objects.contains(&(swept.place.source, inode)))
+                },
+                &mut meeting,
+            );
+            add(stage, actor, None, &mount.at, &|swept| swept.kind == FileKind::Directory, &mut directories);
+        }
+        for (path, met) in directories {
+            let names = met.object.and_then(|object| self.names.get(&object));
+            for name in names.into_iter().flatten() {
+                let path = [trimmed(&path), b"/", name].concat();
+                meeting.insert(path, Met { kind: None, ending: None, object: None });
+            }
+        }
+        meeting
+    }
+}

@@ -1,0 +1,237 @@
+//! Holding one expectation against a stage.
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use super::judge::against;
+use super::matching::{Called, is_pattern};
+use super::meet::{Meeting, Met, meant, met};
+use super::seen::Seen;
+use super::{Against, Claim, Expected, MOST_AGAINST, Paths, Standing, Upheld, Who};
+use crate::act::{Act, Expectation, Owner, Verb, quoted};
+use crate::change::Globs;
+use crate::exposure::too_wide;
+use crate::fact::Provenance;
+use crate::finding::Limit;
+use crate::mode::{FileKind, Mode};
+use crate::onlooker::{Sight, look};
+use crate::question::{Cell, ask, facts_at};
+use crate::stage::{Actor, Stage};
+use crate::walk::Follow;
+
+/// Whether `expected` holds on `stage`.
+///
+/// # Errors
+/// A pattern that is none, in words.
+pub fn uphold(stage: &Stage, expected: &Expected, globs: &dyn Globs) -> Result<Upheld, String> {
+    let mut tally = Tally::default();
+    match &expected.claim {
+        Claim::Each { who, verb, paths, expectation } => {
+            let exact = !is_pattern(&paths.pattern);
+            for actor in called(stage, who, globs)? {
+                let meeting = met(stage, actor, Some(verb), paths, globs)?;
+                let how = if exact { How::AsItStands } else { How::ByKind };
+                tally.judge(stage, actor, (verb, *expectation, how), &meeting);
+            }
+        }
+        Claim::Never { who, verb, paths } => {
+            for actor in called(stage, who, globs)? {
+                let meeting = met(stage, actor, Some(verb), paths, globs)?;
+                tally.judge(stage, actor, (verb, Expectation::Denied(None), How::ByKind), &meeting);
+            }
+        }
+        Claim::Only { who, verb, paths } => only(stage, (who, verb, paths), globs, &mut tally)?,
+        Claim::AtMost { who, paths, mode, owner } => {
+            let everybody = Who { names: vec!["*".to_owned()], except: Vec::new() };
+            for actor in called(stage, who.as_ref().unwrap_or(&everybody), globs)? {
+                let meeting = met(stage, actor, None, paths, globs)?;
+                tally.limit(stage, actor, (*mode, *owner), &meeting);
+            }
+        }
+    }
+    Ok(tally.upheld(expected))
+}
+
+fn called<'s>(stage: &'s Stage, who: &Who, globs: &dyn Globs) -> Result<Vec<&'s Actor>, String> {
+    let called = Called::new(who, globs)?;
+    Ok(stage.actors.iter().filter(|actor| called.is(actor)).collect())
+}
+
+/// Nobody but `who`, to what `who` sees at these paths, wherever others have it.
+fn only(
+    stage: &Stage,
+    (who, verb, paths): (&Who, &Verb, &Paths),
+    globs: &dyn Globs,
+    tally: &mut Tally,
+) -> Result<(), String> {
+    let may = Called::new(who, globs)?;
+    let mut seen = Seen::default();
+    for actor in stage.actors.iter().filter(|actor| may.is(actor)) {
+        for (path, met) in met(stage, actor, None, paths, globs)? {
+            seen.add(stage, actor, &path, met);
+        }
+    }
+    for actor in stage.actors.iter().filter(|actor| !may.is(actor)) {
+        let meeting = seen.by(stage, actor, verb);
+        tally.judge(stage, actor, (verb, Expectation::Denied(None), How::ByKind), &meeting);
+    }
+    Ok(())
+}
+
+/// What a verb means for a directory.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum How {
+    /// The system call it stands for.
+    AsItStands,
+    /// For a directory, what comes to the same: creating in it, listing it.
+    ByKind,
+}
+
+/// What was found so far.
+#[derive(Default)]
+struct Tally {
+    checked: usize,
+    broken: Vec<Against>,
+    open: Vec<Against>,
+    broken_count: usize,
+    open_count: usize,
+    assumptions: BTreeSet<Arc<str>>,
+}
+
+impl Tally {
+    fn judge(
+        &mut self,
+        stage: &Stage,
+        actor: &Actor,
+        (verb, expectation, how): (&Verb, Expectation, How),
+        meeting: &Meeting,
+    ) {
+        for (path, met) in meeting {
+            let act = match how {
+                How::AsItStands => Some((verb.clone(), path.clone())),
+                How::ByKind if settled(met, expectation) => {
+                    self.checked += 1;
+                    continue;
+                }
+                How::ByKind => meant(stage, actor, verb, path, met.kind),
+            };
+            let Some((verb, path)) = act else { continue };
+            self.checked += 1;
+            // Enough is told; the rest is only counted, and counting needs no reasons.
+            if self.broken_count >= MOST_AGAINST
+                && matches!(expectation, Expectation::Denied(_))
+                && met.ending.is_some_and(|ending| ending.cell == Cell::Allowed)
+            {
+                self.broken_count += 1;
+                continue;
+            }
+            let act = Act { actor: actor.name.to_string(), verb, path, expectation: Some(expectation) };
+            let answer = ask(stage, &act).expect("an actor of the stage goes by its own name");
+            self.assumptions.extend(answer.assumptions.iter().cloned());
+            if let Some(found) = against(actor, &answer) {
+                self.add(found);
+            }
+        }
+    }
+
+    fn limit(
+        &mut self,
+        stage: &Stage,
+        actor: &Actor,
+        (mode, owner): (Mode, Option<Owner>),
+        meeting: &Meeting,
+    ) {
+        for (path, met) in meeting {
+            // A link has no mode of its own that anybody checks.
+            if met.kind == Some(FileKind::Link) {
+                continue;
+            }
+            let asked = || format!("{} at-most {mode}", quoted(path));
+            let unknown = |fact: String| Against {
+                actor: actor.name.to_string(),
+                path: path.clone(),
+                asked: asked(),
+                found: "depends".to_owned(),
+                from: Provenance::Unknown(fact.as_str().into()),
+                fact,
+                open: true,
+                settle: Vec::new(),
+            };
+            let Some(facts) = facts_at(stage, actor, path) else {
+                if met.kind.is_none() && is_unlisted(stage, actor, path) {
+                    self.checked += 1;
+                    self.add(unknown(format!("what is at {} was not told", quoted(path))));
+                }
+                continue;
+            };
+            self.checked += 1;
+            if facts.mode.is_none() {
+                self.add(unknown(format!("owner and mode of {} were not told", quoted(path))));
+                continue;
+            }
+            let limit = Limit { actor: Some(actor.name.to_string()), path: path.clone(), mode, owner };
+            if let Some(finding) = too_wide(stage, actor, &limit) {
+                self.add(Against {
+                    actor: actor.name.to_string(),
+                    path: path.clone(),
+                    asked: asked(),
+                    found: finding.wider,
+                    fact: format!("{}: {}", quoted(path), finding.fact),
+                    from: finding.from,
+                    open: false,
+                    settle: Vec::new(),
+                });
+            }
+        }
+    }
+
+    fn add(&mut self, found: Against) {
+        let (list, count) = if found.open {
+            (&mut self.open, &mut self.open_count)
+        } else {
+            (&mut self.broken, &mut self.broken_count)
+        };
+        *count += 1;
+        if list.len() < MOST_AGAINST {
+            list.push(found);
+        }
+    }
+
+    fn upheld(self, expected: &Expected) -> Upheld {
+        let standing = match (self.broken_count, self.open_count, self.checked) {
+            (0, 0, 0) => Standing::MeetsNothing,
+            (0, 0, _) => Standing::Holds,
+            (0, _, _) => Standing::Depends,
+            (_, _, _) => Standing::Broken,
+        };
+        let mut against = self.broken;
+        against.extend(self.open);
+        against.truncate(MOST_AGAINST);
+        let more = self.broken_count + self.open_count - against.len();
+        Upheld {
+            expected: expected.clone(),
+            standing,
+            checked: self.checked,
+            against,
+            more,
+            assumptions: self.assumptions.into_iter().collect(),
+        }
+    }
+}
+
+/// Whether the sweep has told already that it is as expected.
+fn settled(met: &Met, expectation: Expectation) -> bool {
+    let Some(ending) = met.ending else { return false };
+    match (ending.cell, expectation) {
+        (Cell::Allowed, Expectation::Allowed) | (Cell::Denied(_), Expectation::Denied(None)) => true,
+        (Cell::Denied(errno), Expectation::Denied(Some(wanted))) => errno == wanted,
+        (
+            Cell::Void | Cell::Allowed | Cell::Denied(_) | Cell::Open,
+            Expectation::Allowed | Expectation::Denied(_) | Expectation::Leaves { .. },
+        ) => false,
+    }
+}
+
+fn is_unlisted(stage: &Stage, actor: &Actor, path: &[u8]) -> bool {
+    look(stage, &actor.mounts, path, Follow::Links) == Ok(Sight::Unlisted)
+}

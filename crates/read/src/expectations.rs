@@ -1,0 +1,94 @@
+//! Expectations, as a file of lines or as parts of another text.
+
+use std::ops::Range;
+
+use mivask_core::act::ActError;
+use mivask_core::expect::{Claim, Expected, parse_expectation_line, parse_expectation_lines};
+
+use crate::slip::{Severity, Slips};
+use crate::text::SourceText;
+
+/// What a file of expectations says; `slips` tells of every mistake.
+pub fn read_expectations(source: &SourceText, slips: &mut Slips) -> Vec<Expected> {
+    match parse_expectation_lines(&source.text) {
+        Ok(claims) => claims.into_iter().map(|(claim, span)| expected(claim, source, &span)).collect(),
+        Err(errors) => {
+            for error in errors {
+                mistake(&error, &error.span, source, slips);
+            }
+            Vec::new()
+        }
+    }
+}
+
+/// What one line says that stands at `span` of `source`, perhaps in quotes; `text` is the line without them.
+pub(crate) fn read_line(
+    text: &str,
+    span: &Range<usize>,
+    source: &SourceText,
+    slips: &mut Slips,
+) -> Option<Expected> {
+    match parse_expectation_line(text) {
+        Ok(claim) => {
+            let from = source.place(span, "expect");
+            Some(Expected { claim, text: uncommented(text), from })
+        }
+        Err(error) => {
+            // Where the line stands as it is, its mistake is pointed at; else the whole of it.
+            let exact = source.text.get(span.clone()) == Some(text);
+            let within = span.start + error.span.start..span.start + error.span.end;
+            mistake(&error, if exact { &within } else { span }, source, slips);
+            None
+        }
+    }
+}
+
+fn expected(claim: Claim, source: &SourceText, span: &Range<usize>) -> Expected {
+    let text = uncommented(source.text.get(span.clone()).unwrap_or_default());
+    Expected { claim, text, from: source.place(span, "expectation") }
+}
+
+fn mistake(error: &ActError, span: &Range<usize>, source: &SourceText, slips: &mut Slips) {
+    slips.add(Severity::Error, source, span, error.to_string(), Some(error.kind.help()));
+}
+
+/// The line without a comment at its end and without runs of blanks, as it is shown.
+fn uncommented(line: &str) -> String {
+    let mut quoted = false;
+    let mut before = ' ';
+    let mut shown = String::new();
+    for c in line.trim().chars() {
+        match c {
+            '#' if !quoted && before == ' ' => break,
+            '"' if before != '\\' => quoted = !quoted,
+            _ => {}
+        }
+        let c = if c.is_whitespace() && !quoted { ' ' } else { c };
+        if quoted || c != ' ' || before != ' ' {
+            shown.push(c);
+        }
+        before = c;
+    }
+    shown.trim_end().to_owned()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_line_is_shown_without_comment_and_filling() {
+        assert_eq!(uncommented("gauge  reads /x     -> allowed # why"), "gauge reads /x -> allowed");
+        assert_eq!(uncommented("a reads \"/a  #b\" # c"), "a reads \"/a  #b\"");
+        assert_eq!(uncommented("a reads /x#y"), "a reads /x#y");
+    }
+
+    #[test]
+    fn a_file_tells_all_its_mistakes() {
+        let source = SourceText::new("x.acts", "a reads /x\n\n# so\nb wrotes /y\n  only c\n");
+        let mut slips = Slips::default();
+        assert!(read_expectations(&source, &mut slips).is_empty());
+        let places: Vec<_> = slips.iter().map(|slip| source.line_column(slip.span.start)).collect();
+        assert_eq!(places, [(4, 3), (5, 9)]);
+    }
+}

@@ -1,0 +1,217 @@
+//! Expectations over many actors and paths, case by case, with what speaks against each.
+
+mod fixtures;
+
+use fixtures::{read, stage};
+use mivask_core::change::{Globs, Matcher};
+use mivask_core::expect::{Expected, Upheld, parse_expectation_line, uphold};
+use mivask_core::fact::Provenance;
+
+/// `*` for anything within a name, `**` for anything; enough for these tests.
+#[derive(Debug)]
+struct Stars;
+
+impl Globs for Stars {
+    fn matcher(&self, pattern: &[u8]) -> Result<Matcher, String> {
+        let pattern = pattern.to_vec();
+        Ok(Box::new(move |text| fits(&pattern, text)))
+    }
+}
+
+fn fits(pattern: &[u8], text: &[u8]) -> bool {
+    match pattern {
+        [] => text.is_empty(),
+        [b'*', b'*', rest @ ..] => (0..=text.len()).any(|at| fits(rest, &text[at..])),
+        [b'*', rest @ ..] => {
+            let own = text.iter().position(|byte| *byte == b'/').unwrap_or(text.len());
+            (0..=own).any(|at| fits(rest, &text[at..]))
+        }
+        [first, rest @ ..] => text.first() == Some(first) && fits(rest, &text[1..]),
+    }
+}
+
+const HARBOUR: &str = "\
+scene: 1
+volumes:
+  hold:
+    filesystem: ext4
+    tree:
+      - { path: /, kind: dir, owner: '0:500', mode: 2775 }
+      - { path: /log, owner: '101:500', mode: 0644 }
+      - { path: /keys, kind: dir, owner: '101:101', mode: 0700 }
+      - { path: /keys/id, owner: '101:101', mode: 0600 }
+      - { path: /tool, owner: '0:0', mode: 0755, content: program }
+  dim: {}
+images:
+  i:
+    user: null
+    accounts: null
+    tree: [{ path: /, kind: dir, owner: '0:0', mode: 0755 }, { path: /etc, kind: dir, owner: '0:0', mode: 0755 }, { path: /etc/motd, owner: '0:0', mode: 0644 }]
+containers:
+  - { name: mate, image: i, user: '101:101', groups: [500], mounts: [{ volume: hold, at: /hold }] }
+  - { name: cook, image: i, user: '102:102', groups: [500], umask: '0002', mounts: [{ volume: hold, at: /stores }] }
+  - { name: pilot, image: i, user: '103:103', mounts: [{ volume: hold, at: /hold, read-only: true }] }
+  - { name: owner, image: i, user: '0:0', mounts: [{ volume: hold, at: /hold }] }
+  - { name: lost, user: '9:9', mounts: [{ volume: dim, at: /x }] }
+";
+
+fn held(line: &str) -> Upheld {
+    let claim = parse_expectation_line(line).unwrap_or_else(|error| panic!("{line}: {error}"));
+    let expected = Expected { claim, text: line.to_owned(), from: Provenance::rule("this test") };
+    uphold(&stage("s.yaml", &[("s.yaml", HARBOUR)]), &expected, &Stars).expect("a pattern")
+}
+
+/// The standing, how much was looked at, and what speaks against it.
+fn told(line: &str) -> String {
+    let held = held(line);
+    let against = held.against.iter().map(|one| format!("; {}: {} [{}]", one.asked, one.found, one.from));
+    format!("{} of {}{}", held.standing.word(), held.checked, against.collect::<String>())
+}
+
+#[test]
+fn each_claim_stands_or_falls_by_the_right_fact() {
+    let mut wrong = Vec::new();
+    for (line, expected) in [
+        // One act, as it stands.
+        ("mate writes /hold/log", "holds of 1"),
+        ("mate writes /hold", "broken of 1; mate writes /hold: denied EISDIR [s.yaml:6:9 tree]"),
+        ("cook writes /stores/log -> denied EACCES", "holds of 1"),
+        ("cook writes /stores/log", "broken of 1; cook writes /stores/log: denied EACCES [s.yaml:7:9 tree]"),
+        ("cook creates /stores/x -> leaves 102:500 0664", "holds of 1"),
+        ("cook creates /stores/x -> leaves *:500 *", "holds of 1"),
+        (
+            "cook creates /stores/x -> leaves 102:500 0644",
+            "broken of 1; cook creates /stores/x: leaves 102:500 0664 [s.yaml:19:68 containers.umask]",
+        ),
+        (
+            "mate creates /hold/x -> leaves 101:101 0644",
+            "broken of 1; mate creates /hold/x: leaves 101:500 0644 [s.yaml:6:9 tree]",
+        ),
+        (
+            "mate creates /hold/keys/x -> leaves 102:101 0644",
+            "broken of 1; mate creates /hold/keys/x: leaves 101:101 0644 [s.yaml:18:35 containers.user]",
+        ),
+        // Several of them, each as it stands.
+        ("mate, owner read /hold/keys/id", "holds of 2"),
+        (
+            "*o* read /hold/log -> allowed",
+            "broken of 4; cook reads /hold/log: denied ENOENT [s.yaml:16:12 tree]; lost reads /hold/log: depends [unknown: what image of container lost holds]",
+        ),
+        // Patterns: /hold/** is /hold too, and writing to a directory is creating in it.
+        ("pilot never writes /hold/**", "holds of 5"),
+        ("mate, pilot never write /etc/**", "holds of 4"),
+        (
+            "mate never writes /hold/**",
+            "broken of 5; mate creates /hold/new: allowed [s.yaml:6:9 tree]; mate creates /hold/keys/new: allowed [s.yaml:8:9 tree]; mate writes /hold/keys/id: allowed [s.yaml:9:9 tree]; mate writes /hold/log: allowed [s.yaml:7:9 tree]",
+        ),
+        (
+            "mate never writes /hold/** except /hold/keys/**, /hold/log",
+            "broken of 2; mate creates /hold/new: allowed [s.yaml:6:9 tree]",
+        ),
+        (
+            "mate never writes /hold/*",
+            "broken of 3; mate creates /hold/keys/new: allowed [s.yaml:8:9 tree]; mate writes /hold/log: allowed [s.yaml:7:9 tree]",
+        ),
+        (
+            "* except owner, lost never runs /hold/tool",
+            "broken of 3; mate runs /hold/tool: allowed [s.yaml:10:9 tree]; pilot runs /hold/tool: allowed [s.yaml:10:9 tree]",
+        ),
+        ("pilot never deletes /hold/**", "holds of 5"),
+        ("mate reads /hold/**", "holds of 5"),
+        ("pilot reads /hold/** except /hold/keys/**", "holds of 3"),
+        (
+            "pilot reads /hold/keys/**",
+            "broken of 2; pilot lists /hold/keys: denied EACCES [s.yaml:8:9 tree]; pilot reads /hold/keys/id: denied EACCES [s.yaml:8:9 tree]",
+        ),
+        ("pilot reads /hold/keys/id -> denied EACCES", "holds of 1"),
+        (
+            "pilot reads /hold/keys/* -> denied EPERM",
+            "broken of 1; pilot reads /hold/keys/id: denied EACCES [s.yaml:8:9 tree]",
+        ),
+        ("mate enters /hold/**", "holds of 2"),
+        (
+            "mate never sets-mode 0777 on /hold/**",
+            "broken of 5; mate sets-mode 0777 on /hold/keys: allowed [s.yaml:8:9 tree]; mate sets-mode 0777 on /hold/keys/id: allowed [s.yaml:9:9 tree]; mate sets-mode 0777 on /hold/log: allowed [s.yaml:7:9 tree]",
+        ),
+        ("mate creates /hold/** -> leaves 101:* 0644", "holds of 2"),
+        // `only` goes by the files themselves, wherever they are mounted, and says nothing of those it names.
+        ("only mate, cook, owner write /hold/**", "holds of 5"),
+        (
+            "only owner writes /hold/**",
+            "broken of 15; mate creates /hold/new: allowed [s.yaml:6:9 tree]; mate creates /hold/keys/new: allowed [s.yaml:8:9 tree]; mate writes /hold/keys/id: allowed [s.yaml:9:9 tree]; mate writes /hold/log: allowed [s.yaml:7:9 tree]; cook creates /stores/new: allowed [s.yaml:6:9 tree]",
+        ),
+        ("only mate, owner read /hold/keys/**", "holds of 4"),
+        ("only mate, owner read /hold/keys/id", "holds of 2"),
+        (
+            "only owner creates /hold/keys/more",
+            "broken of 3; mate creates /hold/keys/more: allowed [s.yaml:8:9 tree]",
+        ),
+        ("only lost reads /x/**", "meets-nothing of 0"),
+        // Limits.
+        (
+            "/hold/keys/** at-most 0700 owned-by 101",
+            "depends of 7; /hold/keys/* at-most 0700: depends [unknown: what is at /hold/keys/* was not told]",
+        ),
+        (
+            "mate /hold/* at-most 0700",
+            "broken of 3; /hold/log at-most 0700: wider than 0700 [s.yaml:7:9 tree]; /hold/tool at-most 0700: wider than 0700 [s.yaml:10:9 tree]",
+        ),
+        (
+            "mate /hold/log at-most 0644 owned-by 0",
+            "broken of 1; /hold/log at-most 0644: not owned by 0 [s.yaml:7:9 tree]",
+        ),
+        // Nobody, nowhere.
+        ("mate never writes /nowhere/**", "meets-nothing of 0"),
+        ("bosun* never writes /hold/**", "meets-nothing of 0"),
+        // What nobody told is neither.
+        (
+            "lost never writes /x/**",
+            "depends of 2; lost creates /x/new: depends [unknown: what volume dim holds]; lost writes /x/*: depends [unknown: what volume dim holds]",
+        ),
+        (
+            "lost reads /etc/motd",
+            "depends of 1; lost reads /etc/motd: depends [unknown: what image of container lost holds]",
+        ),
+        (
+            "lost /x at-most 0700",
+            "depends of 1; /x at-most 0700: depends [unknown: owner and mode of /x were not told]",
+        ),
+    ] {
+        let found = told(line);
+        if found != expected {
+            wrong.push(format!("{line}\n  {found}\n  {expected}"));
+        }
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+}
+
+#[test]
+fn much_against_it_is_counted() {
+    let many: String =
+        (0..40).map(|number| format!("      - {{ path: /f{number}, owner: '0:0', mode: 0666 }}\n")).collect();
+    let scene = HARBOUR.replace("  dim: {}\n", &format!("{many}  dim: {{}}\n"));
+    let claim = parse_expectation_line("pilot, mate never write /hold/f*").expect("a line");
+    let expected = Expected { claim, text: String::new(), from: Provenance::rule("this test") };
+    let held = uphold(&stage("s.yaml", &[("s.yaml", &scene)]), &expected, &Stars).expect("a pattern");
+    assert_eq!((held.checked, held.against.len(), held.more), (80, 10, 30));
+}
+
+#[test]
+fn a_scene_holds_its_expectations_in_three_ways() {
+    let listed = format!("{HARBOUR}expect:\n  - mate writes /hold/log\n  - '* never writes /etc/**'\n");
+    let block =
+        format!("{HARBOUR}expect: |\n  # the crew\n  mate writes /hold/log\n\n  * never writes /etc/**\n");
+    let file = format!("{HARBOUR}expect: crew.acts\n");
+    let acts = ("crew.acts", "# the crew\nmate writes /hold/log # always\n* never writes /etc/**\n");
+    for (scene, places) in [
+        (listed, ["s.yaml:24:5 expect", "s.yaml:25:5 expect"]),
+        (block, ["s.yaml:25:3 expect", "s.yaml:27:3 expect"]),
+        (file, ["crew.acts:2:1 expectation", "crew.acts:3:1 expectation"]),
+    ] {
+        let (scene, _) = read("s.yaml", &[("s.yaml", &scene), acts]);
+        let found: Vec<_> =
+            scene.expectations.iter().map(|one| (one.to_string(), one.from.to_string())).collect();
+        assert_eq!(found[0], ("mate writes /hold/log".to_owned(), places[0].to_owned()));
+        assert_eq!(found[1], ("* never writes /etc/**".to_owned(), places[1].to_owned()));
+    }
+}
