@@ -4,7 +4,7 @@ use clap::{Parser, Subcommand};
 
 use crate::commands::{
     access, admits, ask, compare, confirm, decode, demo, exposure, handoff, identity, imprint, mounts,
-    rehearse, remedy, schema, survey, why,
+    rehearse, remedy, schema, survey, uphold, why,
 };
 use crate::options::Color;
 
@@ -43,6 +43,7 @@ pub(crate) enum Command {
     Remedy(remedy::Args),
     Decode(decode::Args),
     Survey(survey::Args),
+    Uphold(uphold::Args),
     Confirm(confirm::Args),
     Demo(demo::Args),
     Schema(schema::Args),

@@ -137,6 +137,20 @@ pub(crate) enum Failure {
     /// Both the input and the acts are `-`.
     #[error("standard input can be the INPUT or the acts, not both")]
     StandardInputTwice,
+    /// Standard input is named where it cannot be read.
+    #[error("standard input is read once: it can be one INPUT or one --expect, and not with --watch")]
+    StandardInputMore,
+    /// Nothing is expected of any input.
+    #[error(
+        "nothing is expected: write expectations under `expect:` in the scene, or name a file of them with --expect"
+    )]
+    NothingExpected,
+    /// An expectation holds a pattern that is none.
+    #[error("{0}: {1}")]
+    Expectation(String, String),
+    /// Files cannot be watched.
+    #[error("files cannot be watched here: {0}")]
+    Watch(String),
     /// A file system that acts cannot be tried on.
     #[error("{0}")]
     Filesystem(String),

@@ -25,14 +25,14 @@ pub(crate) fn add(
     input: &Input,
     err: &mut dyn Write,
 ) -> Result<(), Failure> {
-    for told in &input.image {
+    for told in &input.facts.image {
         known(&told.name, "image", workloads, &images_of)?;
         let choice = Choice { name: Some(told.name.clone()), name_is_a_hint: true, platform: None };
         let gathered = source(told, choice, err)?;
         let image = disk::image(&told.source.display().to_string(), gathered);
         scene.images.insert(told.name.clone(), image);
     }
-    for told in &input.disk {
+    for told in &input.facts.disk {
         match told.name.strip_prefix(HOST) {
             Some("") => {
                 let gathered = source(told, Choice::default(), err)?;

@@ -12,7 +12,7 @@ use mivask_core::runtime::{Flavour, Runtime};
 use mivask_core::scene::Scene;
 use mivask_core::stage::Stage;
 use mivask_disk::process::Reach;
-use mivask_read::input::{Disk, InputError, Origin, read_input, read_merged};
+use mivask_read::input::{Disk, FileReader, InputError, Origin, read_input, read_merged};
 use mivask_read::outline::Outline;
 use mivask_read::process;
 use mivask_read::slip::{Severity, Slips};
@@ -38,13 +38,23 @@ pub(crate) struct Whole {
 impl Whole {
     /// What `input` describes, under the first runtime it names.
     pub(crate) fn read(input: &Input, reach: &Reach, err: &mut dyn Write) -> Result<Self, Failure> {
-        let changes = change::read(&input.change, err)?;
-        let mut scene = scene(input, reach, err)?;
-        choose_for(&mut scene, input.runtime.first().copied())?;
+        Self::read_by(&Disk, input, reach, err)
+    }
+
+    /// The same through another reader of files.
+    pub(crate) fn read_by(
+        files: &dyn FileReader,
+        input: &Input,
+        reach: &Reach,
+        err: &mut dyn Write,
+    ) -> Result<Self, Failure> {
+        let changes = change::read(&input.facts.change, err)?;
+        let mut scene = scene(files, input, reach, err)?;
+        choose_for(&mut scene, input.facts.runtime.first().copied())?;
         change::scene(&changes, &mut scene, err)?;
         let mut stage = prepare::stage(&scene);
         changes.files(&mut stage)?;
-        Ok(Self { scene, strict: input.strict, changes, stage })
+        Ok(Self { scene, strict: input.facts.strict, changes, stage })
     }
 
     /// What was told, with what was changed about it.
@@ -102,14 +112,14 @@ pub(crate) fn sides(
     err: &mut dyn Write,
     answer: &mut Answering<'_>,
 ) -> Result<Option<Vec<Side>>, Failure> {
-    if input.runtime.len() < 2 {
+    if input.facts.runtime.len() < 2 {
         return Ok(None);
     }
-    let changes = change::read(&input.change, err)?;
-    let mut scene = scene(input, &Reach::default(), err)?;
+    let changes = change::read(&input.facts.change, err)?;
+    let mut scene = scene(&Disk, input, &Reach::default(), err)?;
     change::scene(&changes, &mut scene, err)?;
     let mut sides = Vec::new();
-    for runtime in &input.runtime {
+    for runtime in &input.facts.runtime {
         choose_for(&mut scene, Some(*runtime))?;
         let mut stage = prepare::stage(&scene);
         changes.files(&mut stage)?;
@@ -129,13 +139,18 @@ pub(crate) fn print_sides(out: &mut dyn Write, sides: &[Side], json: bool) -> Re
     Ok(End::Answered)
 }
 
-fn scene(input: &Input, reach: &Reach, err: &mut dyn Write) -> Result<Scene, Failure> {
-    let reach = &reach::with_changes(reach, &input.change);
+fn scene(
+    files: &dyn FileReader,
+    input: &Input,
+    reach: &Reach,
+    err: &mut dyn Write,
+) -> Result<Scene, Failure> {
+    let reach = &reach::with_changes(reach, &input.facts.change);
     let mut scene = match process::named(&input.input) {
         Some(pid) => running(pid, reach)?,
         None => checked(input, err, |slips| match merged(input) {
-            None => read_input(&Origin::of(&input.input), &Disk, slips),
-            Some(all) => read_merged(&all, &Disk, slips),
+            None => read_input(&Origin::of(&input.input), files, slips),
+            Some(all) => read_merged(&all, files, slips),
         })?,
     };
     let workloads = std::mem::take(&mut scene.workloads);
@@ -152,7 +167,7 @@ fn running(pid: u32, reach: &Reach) -> Result<Scene, Failure> {
 
 /// The same with the workloads apart, so that they need not all be held.
 pub(crate) fn outline(input: &Input, reach: &Reach, err: &mut dyn Write) -> Result<Outline, Failure> {
-    let reach = &reach::with_changes(reach, &input.change);
+    let reach = &reach::with_changes(reach, &input.facts.change);
     let mut outline = match process::named(&input.input) {
         Some(pid) => Outline::of(running(pid, reach)?),
         None => checked(input, err, |slips| match merged(input) {
@@ -167,8 +182,8 @@ pub(crate) fn outline(input: &Input, reach: &Reach, err: &mut dyn Write) -> Resu
 
 /// The files to be merged, where there are several.
 fn merged(input: &Input) -> Option<Vec<PathBuf>> {
-    let all = std::iter::once(&input.input).chain(&input.merge).cloned().collect();
-    (!input.merge.is_empty()).then_some(all)
+    let all = std::iter::once(&input.input).chain(&input.facts.merge).cloned().collect();
+    (!input.facts.merge.is_empty()).then_some(all)
 }
 
 /// Reads, prints every slip, and ends where one makes the input unusable.
@@ -183,7 +198,7 @@ fn checked<T>(
     let result = result?;
     mistakes::refuse_errors(&slips)?;
     let warnings = slips.iter().filter(|slip| slip.severity == Severity::Warning).count();
-    if input.strict && warnings > 0 {
+    if input.facts.strict && warnings > 0 {
         return Err(Failure::Strict { warnings });
     }
     Ok(result)

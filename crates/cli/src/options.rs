@@ -32,6 +32,13 @@ impl Color {
 pub(crate) struct Input {
     /// Kubernetes objects, a Compose file, an OCI configuration, a folder of these, or a scene file; `-` is standard input.
     pub input: PathBuf,
+    #[command(flatten)]
+    pub facts: Facts,
+}
+
+/// What is added to what the input tells, and how it is looked at.
+#[derive(Clone, Debug, Default, clap::Args)]
+pub(crate) struct Facts {
     /// A further Compose file, merged on top of INPUT by the specification's rules. May be repeated.
     #[arg(long, value_name = "FILE")]
     pub merge: Vec<PathBuf>,

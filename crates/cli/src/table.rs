@@ -52,18 +52,18 @@ impl<R> Table<'_, R> {
         out: &mut dyn Write,
         err: &mut dyn Write,
     ) -> Result<End, Failure> {
-        let changes = change::read(&common.input.change, err)?;
+        let changes = change::read(&common.input.facts.change, err)?;
         let mut outline = outline(&common.input, &self.reach, err)?;
         change::outline(&changes, &mut outline, err)?;
         // Nothing is printed before it is known who is meant.
         let chosen = chosen(&outline, &common.actor)?;
-        let runtimes = &common.input.runtime;
+        let runtimes = &common.input.facts.runtime;
         if runtimes.len() > 1 {
             return self.side_by_side(&mut outline, &changes, &chosen, (common, out));
         }
         choose(&mut outline, runtimes.first().copied())?;
         let mut told = Told::default();
-        if common.input.strict {
+        if common.input.facts.strict {
             self.each((&outline, &changes), &chosen, &mut |remarks, _| told.remarks(remarks, err))?;
             told.refuse(true)?;
         }
@@ -102,7 +102,7 @@ impl<R> Table<'_, R> {
         (common, out): (&Common, &mut dyn Write),
     ) -> Result<End, Failure> {
         let mut sides = Vec::new();
-        for runtime in &common.input.runtime {
+        for runtime in &common.input.facts.runtime {
             choose(outline, Some(*runtime))?;
             let mut facets = Vec::new();
             self.each((outline, changes), chosen, &mut |_, rows| {

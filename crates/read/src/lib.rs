@@ -10,7 +10,7 @@ pub mod compose;
 pub mod disk;
 mod dockerfile;
 pub mod expectations;
-mod files;
+pub mod files;
 pub mod input;
 pub mod kubernetes;
 pub mod oci;

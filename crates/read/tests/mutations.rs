@@ -11,6 +11,7 @@ use mivask_read::slip::Slips;
 
 const SCENE: &str = include_str!("../../../demo/tides.scene.yaml");
 const STATION: &str = include_str!("../../../demo/station.yaml");
+const EXPECTATIONS: &str = include_str!("../../../demo/expectations.acts");
 const PASSWD: &str = include_str!("../../../demo/press/passwd");
 const GROUP: &str = include_str!("../../../demo/press/group");
 
@@ -50,6 +51,7 @@ impl FileReader for Damaged {
             Some("Dockerfile") => Ok(self.build.clone()),
             Some("passwd") => Ok(PASSWD.into()),
             Some("group") => Ok(GROUP.into()),
+            Some("expectations.acts") => Ok(EXPECTATIONS.into()),
             _ => Err(io::ErrorKind::NotFound.into()),
         }
     }

@@ -1,6 +1,7 @@
 //! Answers as text and JSON. Nothing is decided here, and no file is known: everything is written
 //! to a `&mut dyn Write` that somebody else opened.
 
+pub mod ci;
 pub mod compare;
 pub mod json;
 pub mod remedy;
@@ -8,6 +9,7 @@ pub mod shell;
 pub mod sides;
 pub mod slips;
 pub mod text;
+pub mod upheld;
 pub mod words;
 
 mod safe;

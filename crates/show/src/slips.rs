@@ -7,7 +7,7 @@ use mivask_core::question::Remark;
 use mivask_read::slip::{Severity, Slip};
 
 use crate::safe::safe;
-use crate::style::{OPEN, STRONG, paint};
+use crate::style::{BAD, OPEN, STRONG, paint};
 
 /// One slip as a message, its place, the source line and what to do.
 ///
@@ -38,7 +38,19 @@ pub fn slip(out: &mut dyn Write, slip: &Slip) -> io::Result<()> {
 /// # Errors
 /// Whatever `out` refuses.
 pub fn remark(out: &mut dyn Write, remark: &Remark) -> io::Result<()> {
-    writeln!(out, "{}: {}", paint(OPEN.bold(), "warning"), paint(STRONG, &safe(&remark.message)))?;
+    told(out, &paint(OPEN.bold(), "warning"), remark)
+}
+
+/// The same about something that makes the input unusable.
+///
+/// # Errors
+/// Whatever `out` refuses.
+pub fn fault(out: &mut dyn Write, fault: &Remark) -> io::Result<()> {
+    told(out, &paint(BAD, "error"), fault)
+}
+
+fn told(out: &mut dyn Write, word: &str, remark: &Remark) -> io::Result<()> {
+    writeln!(out, "{word}: {}", paint(STRONG, &safe(&remark.message)))?;
     writeln!(out, " --> {}", safe(&remark.from.to_string()))?;
     if let Some(help) = &remark.help {
         writeln!(out, "  = help: {}", safe(help))?;

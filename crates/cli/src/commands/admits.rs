@@ -43,7 +43,7 @@ fn column() -> impl TypedValueParser<Value = Column> {
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
     let input = &args.common.input;
-    if input.runtime.len() > 1 {
+    if input.facts.runtime.len() > 1 {
         return Err(Failure::OneRuntimeAtATime("admits"));
     }
     let paths = load::inside_paths(&args.paths)?;

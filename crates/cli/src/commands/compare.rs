@@ -38,15 +38,16 @@ pub(crate) struct Args {
 }
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
-    if args.input.runtime.len() > 1 {
+    if args.input.facts.runtime.len() > 1 {
         return Err(Failure::OneRuntimeAtATime("compare"));
     }
-    if args.other.is_none() && args.input.change.is_empty() {
+    if args.other.is_none() && args.input.facts.change.is_empty() {
         return Err(Failure::NothingToCompare);
     }
     let paths = load::inside_paths(&args.paths)?;
     let reach = Reach { paths: paths.clone(), whole: true };
-    let before = Input { change: Vec::new(), ..args.input.clone() };
+    let mut before = args.input.clone();
+    before.facts.change.clear();
     let mut after = args.input.clone();
     after.input = args.other.clone().unwrap_or(after.input);
     let before = Whole::read(&before, &reach, err)?;

@@ -16,16 +16,17 @@ pub(crate) struct Args {
     folder: Option<PathBuf>,
 }
 
-const FILES: [(&str, &str); 5] = [
+const FILES: [(&str, &str); 6] = [
     ("tides.scene.yaml", include_str!("../../demo/tides.scene.yaml")),
     ("station.yaml", include_str!("../../demo/station.yaml")),
     ("station.acts", include_str!("../../demo/station.acts")),
+    ("expectations.acts", include_str!("../../demo/expectations.acts")),
     ("press/passwd", include_str!("../../demo/press/passwd")),
     ("press/group", include_str!("../../demo/press/group")),
 ];
 
 /// What is shown, in order: why, and the words behind `mivask`.
-const WALK: [(&str, &[&str]); 13] = [
+const WALK: [(&str, &[&str]); 14] = [
     (
         "Who is who? gauge has its numbers from the manifest, press from its image: Kubernetes takes only the\n\
          user of `USER press:charts`, so the group `charts` never arrives. herald has no account, so its group is 0.",
@@ -68,6 +69,10 @@ const WALK: [(&str, &[&str]); 13] = [
     (
         "And what is the smallest change that lets gauge write to /tmp?",
         &["remedy", "tides.scene.yaml", "gauge creates /tmp/x", "--most", "1"],
+    ),
+    (
+        "Does everything hold that is expected, in this change and in every one to come?",
+        &["uphold", "tides.scene.yaml", "--all"],
     ),
 ];
 

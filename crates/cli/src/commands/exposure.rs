@@ -63,7 +63,7 @@ fn stale<'a>(accepted: &'a [Accepted], found: &[Finding]) -> Vec<&'a Accepted> {
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
     let input = &args.common.input;
-    if input.runtime.len() > 1 {
+    if input.facts.runtime.len() > 1 {
         return Err(Failure::OneRuntimeAtATime("exposure"));
     }
     let whole = Whole::read(input, &Reach { paths: Vec::new(), whole: true }, err)?;

@@ -16,6 +16,7 @@ pub(crate) mod rehearse;
 pub(crate) mod remedy;
 pub(crate) mod schema;
 pub(crate) mod survey;
+pub(crate) mod uphold;
 pub(crate) mod why;
 
 use std::io::Write;
@@ -42,6 +43,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         Command::Remedy(args) => remedy::run(args, out, err),
         Command::Decode(args) => decode::run(args, out),
         Command::Rehearse(args) => rehearse::run(args, out, err),
+        Command::Uphold(args) => uphold::run(args, out, err),
         Command::Demo(args) => demo::run(args, run_line, out),
         Command::Survey(args) => survey::run(args, out, err),
         Command::Schema(args) => schema::run(args, out),

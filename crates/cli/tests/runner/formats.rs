@@ -186,7 +186,7 @@ fn help_has_an_example_for_every_command() {
     let scratch = tides();
     let commands = [
         "identity", "mounts", "access", "ask", "why", "imprint", "rehearse", "handoff", "admits", "exposure",
-        "compare", "remedy", "decode", "survey", "confirm", "demo", "schema",
+        "compare", "remedy", "decode", "survey", "uphold", "confirm", "demo", "schema",
     ];
     for command in commands {
         let help = scratch.run([command, "--help"]);
@@ -239,6 +239,7 @@ fn help_tells_every_command() {
                 it, what a change makes of it, and what is created with it under a umask
       survey    Records who owns what, with which mode, in a survey: from a directory, an image, an
                 archive or a listing
+      uphold    Holds expectations against scenes, for CI: the exit status is 1 when one does not hold
       confirm   Does acts on the running kernel, in throwaway namespaces, and prints what it did beside
                 the prediction
       demo      Writes the demo scene (a tide observatory on a salt marsh) to a folder and walks through

@@ -17,3 +17,4 @@ mod scratch;
 mod shares;
 mod slips;
 mod unknown;
+mod uphold;

@@ -59,16 +59,7 @@ fn deciding(actor: &Actor, answer: &Answer) -> (String, Provenance) {
         return (format!("{}: {}", refusal.class, refusal.reason), refusal.from.clone());
     }
     if let Some(first) = answer.depends_on.first().filter(|_| answer.outcome == Outcome::Depends) {
-        let how = |verdict: &crate::outcome::Verdict| match verdict {
-            Ok(_) => "allowed".to_owned(),
-            Err(errno) => format!("denied {errno}"),
-        };
-        let ways: Vec<String> = answer
-            .depends_on
-            .iter()
-            .map(|one| format!("{} when {}", how(&one.verdict), one.when()))
-            .collect();
-        return (ways.join("; "), Provenance::Unknown(first.fact.as_str().into()));
+        return (format!("nobody told {}", first.fact), Provenance::Unknown(first.fact.as_str().into()));
     }
     if let (Some(Expectation::Leaves { .. }), Outcome::Allowed) = (answer.act.expectation, &answer.outcome)
         && let Some(found) = imprinted(actor, answer)
@@ -82,9 +73,20 @@ fn deciding(actor: &Actor, answer: &Answer) -> (String, Provenance) {
         answer.steps.iter().rev().find(|step| step.check.is_permission()).or(answer.steps.last())
     };
     match step {
-        Some(step) => (format!("{}: {}", quoted(&step.path), step.fact), step.from.clone()),
+        Some(step) => {
+            let from = if step.check == Check::Capability { empowered(actor) } else { step.from.clone() };
+            (format!("{}: {}", quoted(&step.path), step.fact), from)
+        }
         None => ("nothing stands in the way".to_owned(), actor.from.clone()),
     }
+}
+
+/// The line that gives an actor its capabilities, or makes it the user who has them.
+fn empowered(actor: &Actor) -> Provenance {
+    let own = |field: &str| actor.facts().iter().find(|fact| fact.field == field).map(|fact| &fact.from);
+    let told = [own("effective"), own("uid")].into_iter().flatten();
+    let mut lines = told.filter(|from| matches!(from, Provenance::Document { .. } | Provenance::Line { .. }));
+    lines.next().unwrap_or(&actor.from).clone()
 }
 
 /// The fact behind the first part of an imprint that is not as expected.

@@ -27,7 +27,7 @@ pub use uphold::uphold;
 use crate::act::{Expectation, Owner, Verb};
 use crate::fact::Provenance;
 use crate::mode::Mode;
-use crate::question::Answer;
+use crate::question::{Answer, Outcome};
 
 /// Whom a line speaks of: names, or patterns of names, of containers or of `workload/container`.
 #[derive(Clone, PartialEq, Eq, Default, Debug)]
@@ -223,6 +223,17 @@ pub enum AcceptDepends {
 
 /// How an answer ended, in few words.
 fn ended(answer: &Answer) -> String {
+    if answer.outcome == Outcome::Depends {
+        let mut ways: Vec<String> = Vec::new();
+        for one in &answer.depends_on {
+            let way =
+                one.verdict.as_ref().map_or_else(|errno| format!("denied {errno}"), |_| "allowed".to_owned());
+            if !ways.contains(&way) {
+                ways.push(way);
+            }
+        }
+        return format!("depends ({})", ways.join(" or "));
+    }
     match (answer.outcome.errno(), answer.effect.imprint.as_ref()) {
         (Some(errno), _) => format!("denied {errno}"),
         (None, Some(left)) if matches!(answer.act.expectation, Some(Expectation::Leaves { .. })) => {

@@ -5,12 +5,12 @@ use std::sync::Arc;
 
 use super::judge::against;
 use super::matching::{Called, is_pattern};
-use super::meet::{Meeting, Met, meant, met};
+use super::meet::{Meeting, Met, Object, meant, met};
 use super::seen::Seen;
 use super::{Against, Claim, Expected, MOST_AGAINST, Paths, Standing, Upheld, Who};
 use crate::act::{Act, Expectation, Owner, Verb, quoted};
 use crate::change::Globs;
-use crate::exposure::too_wide;
+use crate::exposure::{TooWide, too_wide};
 use crate::fact::Provenance;
 use crate::finding::Limit;
 use crate::mode::{FileKind, Mode};
@@ -91,6 +91,7 @@ enum How {
 #[derive(Default)]
 struct Tally {
     checked: usize,
+    looked_at: BTreeSet<Object>,
     broken: Vec<Against>,
     open: Vec<Against>,
     broken_count: usize,
@@ -142,46 +143,39 @@ impl Tally {
         meeting: &Meeting,
     ) {
         for (path, met) in meeting {
-            // A link has no mode of its own that anybody checks.
-            if met.kind == Some(FileKind::Link) {
-                continue;
-            }
-            let asked = || format!("{} at-most {mode}", quoted(path));
-            let unknown = |fact: String| Against {
-                actor: actor.name.to_string(),
-                path: path.clone(),
-                asked: asked(),
-                found: "depends".to_owned(),
-                from: Provenance::Unknown(fact.as_str().into()),
-                fact,
-                open: true,
-                settle: Vec::new(),
-            };
-            let Some(facts) = facts_at(stage, actor, path) else {
-                if met.kind.is_none() && is_unlisted(stage, actor, path) {
-                    self.checked += 1;
-                    self.add(unknown(format!("what is at {} was not told", quoted(path))));
-                }
-                continue;
-            };
-            self.checked += 1;
-            if facts.mode.is_none() {
-                self.add(unknown(format!("owner and mode of {} were not told", quoted(path))));
+            // A link has no mode of its own that anybody checks, and a file is wide but once, whoever sees it.
+            let again = met.object.is_some_and(|object| !self.looked_at.insert(object));
+            if met.kind == Some(FileKind::Link) || again {
                 continue;
             }
             let limit = Limit { actor: Some(actor.name.to_string()), path: path.clone(), mode, owner };
-            if let Some(finding) = too_wide(stage, actor, &limit) {
-                self.add(Against {
-                    actor: actor.name.to_string(),
-                    path: path.clone(),
-                    asked: asked(),
-                    found: finding.wider,
-                    fact: format!("{}: {}", quoted(path), finding.fact),
-                    from: finding.from,
-                    open: false,
-                    settle: Vec::new(),
-                });
-            }
+            let (found, fact, from, open) = match width(stage, actor, &limit, met) {
+                Width::Absent => continue,
+                Width::Fits => {
+                    self.checked += 1;
+                    continue;
+                }
+                Width::Unknown(fact) => {
+                    let from = Provenance::Unknown(fact.as_str().into());
+                    ("depends".to_owned(), format!("nobody told {fact}"), from, true)
+                }
+                Width::Wide(TooWide { wider, fact, from, .. }) => {
+                    (wider, format!("{}: {fact}", quoted(path)), from, false)
+                }
+            };
+            self.checked += 1;
+            let asked = format!("{} as {} sees it", quoted(path), actor.name);
+            let actor = actor.name.to_string();
+            self.add(Against {
+                actor,
+                path: path.clone(),
+                asked,
+                found,
+                fact,
+                from,
+                open,
+                settle: Vec::new(),
+            });
         }
     }
 
@@ -232,6 +226,27 @@ fn settled(met: &Met, expectation: Expectation) -> bool {
     }
 }
 
-fn is_unlisted(stage: &Stage, actor: &Actor, path: &[u8]) -> bool {
-    look(stage, &actor.mounts, path, Follow::Links) == Ok(Sight::Unlisted)
+/// A path held against a limit.
+enum Width {
+    /// Nothing is there.
+    Absent,
+    /// It is within.
+    Fits,
+    /// It is not.
+    Wide(TooWide),
+    /// This was not told.
+    Unknown(String),
+}
+
+fn width(stage: &Stage, actor: &Actor, limit: &Limit, met: &Met) -> Width {
+    let path = limit.path.as_slice();
+    let Some(facts) = facts_at(stage, actor, path) else {
+        let unlisted = look(stage, &actor.mounts, path, Follow::Links) == Ok(Sight::Unlisted);
+        let open = met.kind.is_none() && unlisted;
+        return if open { Width::Unknown(format!("what is at {}", quoted(path))) } else { Width::Absent };
+    };
+    if facts.mode.is_none() {
+        return Width::Unknown(format!("owner and mode of {}", quoted(path)));
+    }
+    too_wide(stage, actor, limit).map_or(Width::Fits, Width::Wide)
 }

@@ -10,7 +10,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 pub use crate::finding::{Accepted, Kind, Limit, LimitError, Severity};
-pub(crate) use limit::too_wide;
+pub(crate) use limit::{TooWide, too_wide};
 
 use crate::act::quoted;
 use crate::change::Globs;

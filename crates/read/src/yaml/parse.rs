@@ -203,7 +203,16 @@ impl<'a> Reader<'a> {
         let end = text[start..].chars().next().map_or(start, |c| start + c.len_utf8());
         let line_start = text[..start].rfind('\n').map_or(0, |newline| newline + 1);
         let tab = text[line_start..].bytes().take_while(u8::is_ascii_whitespace).any(|byte| byte == b'\t');
-        let help = tab.then(|| "YAML is indented with blanks, not with tabs".to_owned());
+        let line = text[line_start..].lines().next().unwrap_or_default();
+        let star = line.trim_start_matches([' ', '-', '[']).starts_with('*');
+        let help = if tab {
+            Some("YAML is indented with blanks, not with tabs")
+        } else if star {
+            Some("YAML takes a `*` at the beginning for an alias: put the text in quotes")
+        } else {
+            None
+        };
+        let help = help.map(ToOwned::to_owned);
         self.slips.add(Severity::Error, self.source, &(start..end), format!("not valid YAML: {info}"), help);
     }
 }

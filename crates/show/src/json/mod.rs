@@ -14,6 +14,7 @@ mod overview;
 mod rehearse;
 mod remedy;
 mod tables;
+mod upheld;
 
 use std::io::{self, Write};
 
@@ -25,6 +26,7 @@ pub use exposure::findings;
 pub use handoff::handoffs;
 pub use rehearse::rehearsed;
 pub use remedy::remedies;
+pub use upheld::upheld;
 
 use mivask_core::ids::UNSPECIFIED_ID;
 use mivask_core::question::{AccessRow, Answer, ImprintRow, MountRow, Overview, PathFacts, Swept};

@@ -16,6 +16,7 @@ mod overview;
 mod rehearse;
 mod remedy;
 mod survey;
+mod upheld;
 mod why;
 
 pub use access::{access, access_key};
@@ -33,6 +34,7 @@ pub use overview::{overview, swept, swept_titles};
 pub use rehearse::{listings, rehearsal_assumptions, step};
 pub use remedy::remedies;
 pub use survey::{boundaries, holes, survey};
+pub use upheld::{Shown, upheld};
 pub use why::why;
 
 use std::collections::BTreeSet;

@@ -2,11 +2,16 @@
 
 #![expect(clippy::unwrap_used, reason = "a test that fails says where")]
 
+use std::collections::BTreeSet;
+
 use fastrand::Rng;
-use mivask_core::act::{Act, Verb, parse_act};
+use mivask_core::act::{Act, Expectation, Verb, parse_act};
+use mivask_core::change::{Globs, Matcher};
+use mivask_core::expect::{Claim, Expected, Paths, Who, uphold};
+use mivask_core::fact::Provenance;
 use mivask_core::mode::FileKind;
 use mivask_core::question::{
-    Cell, Column, Outcome, Verdict, access, ask, contrast, facts_at, imprints, sweep,
+    Cell, Cells, Column, Outcome, Verdict, access, ask, contrast, facts_at, imprints, sweep,
 };
 use mivask_core::stage::Stage;
 use mivask_trial::scenario::{CAPABILITIES, Kind, Scenario, generate, random_act};
@@ -219,6 +224,70 @@ fn a_sweep_agrees_with_the_matrix() {
         assert_eq!(swept, Ok(()), "{scenario}");
     });
     assert!(rows > 2_000, "{rows}");
+}
+
+/// Takes one answer of a row.
+type Picking = fn(&Cells) -> Option<&Outcome>;
+
+/// Every path, which is all that the expectations below ask for.
+#[derive(Debug)]
+struct Everything;
+
+impl Globs for Everything {
+    fn matcher(&self, _: &[u8]) -> Result<Matcher, String> {
+        Ok(Box::new(|_| true))
+    }
+}
+
+/// An expectation about everything stands as the single acts do that `access` tells of.
+#[test]
+fn expectations_stand_by_single_acts() {
+    let (mut never, mut each) = (BTreeSet::new(), BTreeSet::new());
+    let mut against = 0;
+    scenarios(12, |scenario, stage, _| {
+        let actor = &stage.actors[0];
+        let (mut links, mut rows) = (Vec::new(), vec![access(stage, actor, b"/")]);
+        let swept = sweep(stage, actor, b"/", |swept| {
+            if swept.kind == FileKind::Link {
+                links.push(swept.path.to_vec());
+            } else {
+                rows.push(access(stage, actor, swept.path));
+            }
+        });
+        assert_eq!(swept, Ok(()), "{scenario}");
+        let questions: [(Verb, Picking); 6] = [
+            (Verb::Reads, |cells| cells.read.as_ref().or(cells.list.as_ref())),
+            (Verb::Writes, |cells| cells.write.as_ref().or(cells.create.as_ref())),
+            (Verb::Deletes, |cells| cells.delete.as_ref()),
+            (Verb::Lists, |cells| cells.list.as_ref()),
+            (Verb::Enters, |cells| cells.enter.as_ref()),
+            (Verb::Runs, |cells| cells.run.as_ref()),
+        ];
+        for (verb, cell) in questions {
+            let cells: Vec<&Outcome> = rows.iter().filter_map(|row| cell(&row.cells)).collect();
+            let allowed = cells.iter().filter(|cell| **cell == &Outcome::Allowed).count();
+            let who = Who { names: vec!["*".to_owned()], except: Vec::new() };
+            let paths = Paths { pattern: b"/**".to_vec(), except: links.clone() };
+            let all = Claim::Each {
+                who: who.clone(),
+                verb: verb.clone(),
+                paths: paths.clone(),
+                expectation: Expectation::Allowed,
+            };
+            let none = Claim::Never { who, verb: verb.clone(), paths };
+            for (claim, wrong, seen) in [(all, cells.len() - allowed, &mut each), (none, allowed, &mut never)]
+            {
+                let expected = Expected { claim, text: String::new(), from: Provenance::rule("a test") };
+                let held = uphold(stage, &expected, &Everything).unwrap();
+                assert_eq!(held.checked, cells.len(), "{verb:?}\n{scenario}");
+                assert_eq!(held.against.len() + held.more, wrong, "{verb:?} {:?}\n{scenario}", held.against);
+                against += wrong;
+                seen.insert(held.standing);
+            }
+        }
+    });
+    // Each claim stood and fell, and much was found against them.
+    assert!(never.len() >= 2 && each.len() >= 2 && against > 3_000, "{never:?} {each:?} {against}");
 }
 
 /// What `access` says of one path, as the comparison has it.

@@ -25,14 +25,14 @@ pub(super) fn run(
 ) -> Result<End, Failure> {
     let filter = Filter::new(&args.matching, &args.conditions)?;
     let input = &args.common.input;
-    if input.runtime.len() > 1 {
+    if input.facts.runtime.len() > 1 {
         return Err(Failure::OneRuntimeAtATime("--tree"));
     }
-    let changes = change::read(&input.change, err)?;
+    let changes = change::read(&input.facts.change, err)?;
     let mut outline = outline(input, &Reach { paths: paths.to_vec(), whole: true }, err)?;
     change::outline(&changes, &mut outline, err)?;
     let chosen = chosen(&outline, &args.common.actor)?;
-    choose(&mut outline, input.runtime.first().copied())?;
+    choose(&mut outline, input.facts.runtime.first().copied())?;
     let mut told = Told::default();
     let mut telling = Telling::begin(args, out)?;
     each((&outline, &changes), &chosen, &mut |stage, actors, remarks| {
@@ -47,7 +47,7 @@ pub(super) fn run(
         }
         Ok(())
     })?;
-    told.refuse(input.strict)?;
+    told.refuse(input.facts.strict)?;
     telling.end(err)?;
     Ok(End::Answered)
 }

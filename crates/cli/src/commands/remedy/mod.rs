@@ -49,7 +49,7 @@ pub(crate) struct Args {
 }
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
-    if args.input.runtime.len() > 1 {
+    if args.input.facts.runtime.len() > 1 {
         return Err(Failure::OneRuntimeAtATime("remedy"));
     }
     let reach = Reach { whole: true, ..reach::reach_of(std::slice::from_ref(&args.act)) };

@@ -1,0 +1,286 @@
+//! Every input with every expectation, as many at a time as there are processors.
+
+use std::collections::BTreeSet;
+use std::io::Write;
+use std::path::PathBuf;
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicUsize, Ordering};
+
+use anstream::adapter::strip_str;
+use mivask_core::cast::{ActorError, Cast};
+use mivask_core::change::Globs;
+use mivask_core::expect::{Claim, Expected, Paths, Standing, Upheld, Who, uphold};
+use mivask_core::fact::Fact;
+use mivask_core::finding::Limit;
+use mivask_core::question::Remark;
+use mivask_core::words::nearest;
+use mivask_disk::process::Reach;
+use mivask_read::expectations::read_expectations;
+use mivask_read::input::{Disk, FileReader, Origin};
+use mivask_read::slip::Slips;
+use mivask_read::text::SourceText;
+use mivask_show::slips;
+use mivask_show::upheld::{Checked, Run};
+
+use super::Args;
+use super::watch::Recorder;
+use crate::change::Patterns;
+use crate::end::Failure;
+use crate::load::Whole;
+use crate::mistakes;
+use crate::options::Input;
+
+/// What came of it.
+pub(super) struct Outcome {
+    /// How everything stands.
+    pub run: Run,
+    /// The files that were read.
+    pub files: Vec<PathBuf>,
+    /// Whether an expectation names somebody who is nowhere.
+    pub wrong: bool,
+}
+
+/// One input, with all that is to be said of it.
+struct One {
+    checked: Checked,
+    said: Vec<u8>,
+    files: BTreeSet<PathBuf>,
+    /// Names in shared expectations that nobody has here, by the number of the expectation.
+    strangers: BTreeSet<(usize, String)>,
+    cast: Option<Cast>,
+    /// How many expectations are its own; those that are shared come behind.
+    own: usize,
+}
+
+/// Every input.
+pub(super) fn all(args: &Args, err: &mut dyn Write) -> Result<Outcome, Failure> {
+    let shared = shared(args, err)?;
+    let count = args.inputs.len();
+    let found: Vec<Mutex<Option<One>>> = (0..count).map(|_| Mutex::new(None)).collect();
+    let next = AtomicUsize::new(0);
+    let workers = std::thread::available_parallelism().map_or(1, usize::from).min(count);
+    std::thread::scope(|scope| {
+        for _ in 0..workers {
+            scope.spawn(|| {
+                loop {
+                    let at = next.fetch_add(1, Ordering::Relaxed);
+                    let (Some(input), Some(slot)) = (args.inputs.get(at), found.get(at)) else { break };
+                    let one = one(args, input, &shared);
+                    *slot.lock().expect("no worker fails while it holds the lock") = Some(one);
+                }
+            });
+        }
+    });
+    let mut outcome = Outcome {
+        run: Run { inputs: Vec::new(), accept: args.accept() },
+        files: args.expect.clone(),
+        wrong: false,
+    };
+    outcome.files.extend(args.facts.disk.iter().chain(&args.facts.image).map(|told| told.source.clone()));
+    let all = found.into_iter().map(|slot| {
+        let one = slot.into_inner().expect("no worker fails while it holds the lock");
+        one.expect("every input has been taken by a worker")
+    });
+    let mut all: Vec<One> = all.collect();
+    for one in &all {
+        err.write_all(&one.said)?;
+        outcome.files.extend(one.files.iter().cloned());
+    }
+    let strangers = nowhere(&shared, &all, err)?;
+    outcome.wrong = !strangers.is_empty();
+    let idle = idle(&shared, &mut all, &strangers, err)?;
+    outcome.run.inputs.extend(all.into_iter().map(|one| one.checked));
+    if outcome.run.counts().all == 0 && outcome.run.unusable() == 0 {
+        return Err(Failure::NothingExpected);
+    }
+    if args.facts.strict && idle > 0 { Err(Failure::Strict { warnings: idle }) } else { Ok(outcome) }
+}
+
+/// Tells of names in shared expectations that nobody has in any input, and gives the numbers of those expectations.
+fn nowhere(shared: &[Expected], all: &[One], err: &mut dyn Write) -> Result<BTreeSet<usize>, Failure> {
+    let usable = || all.iter().filter_map(|one| Some((one, one.cast.as_ref()?)));
+    let common =
+        usable().map(|(one, _)| one.strangers.clone()).reduce(|a, b| a.intersection(&b).cloned().collect());
+    let common = common.unwrap_or_default();
+    let names: BTreeSet<&str> =
+        usable().flat_map(|(_, cast)| cast.names().iter().map(|name| &**name)).collect();
+    for (at, name) in &common {
+        stranger(&shared[*at], name, names.iter().copied(), err)?;
+    }
+    Ok(common.into_iter().map(|(at, _)| at).collect())
+}
+
+/// Warns of expectations that meet nothing, and gives their number. A shared one that meets something in one input is
+/// none of the others' concern, and is left out there.
+fn idle(
+    shared: &[Expected],
+    all: &mut [One],
+    strangers: &BTreeSet<usize>,
+    err: &mut dyn Write,
+) -> Result<usize, Failure> {
+    let idle = |held: &Upheld| held.standing == Standing::MeetsNothing;
+    let complete = |one: &&One| one.checked.unusable.is_none();
+    let meets = |at: usize| all.iter().filter(complete).any(|one| !idle(&one.checked.held[one.own + at]));
+    let met: Vec<bool> = (0..shared.len()).map(meets).collect();
+    let mut warned: Vec<Expected> = Vec::new();
+    for one in all.iter_mut() {
+        let mut at = 0;
+        let own = one.own;
+        one.checked.held.retain(|held| {
+            at += 1;
+            !(idle(held) && at > own && met[at - own - 1])
+        });
+        for held in one.checked.held.iter().filter(|held| idle(held)) {
+            if !warned.contains(&held.expected) {
+                warned.push(held.expected.clone());
+            }
+        }
+    }
+    // What names somebody who is nowhere has been told of already.
+    warned.retain(|expected| !strangers.iter().any(|at| shared[*at] == *expected));
+    for expected in &warned {
+        let message = format!("`{}` meets no actor or path", expected.text);
+        slips::remark(err, &Remark { message, help: None, from: expected.from.clone() })?;
+    }
+    Ok(warned.len())
+}
+
+/// The expectations of the files that are named, or every mistake in them.
+fn shared(args: &Args, err: &mut dyn Write) -> Result<Vec<Expected>, Failure> {
+    let mut all = Vec::new();
+    let mut slips = Slips::default();
+    for path in &args.expect {
+        let origin = Origin::of(path);
+        let bytes = match &origin {
+            Origin::Standard => Disk.standard_input(),
+            Origin::File(path) => Disk.read(path),
+        };
+        let bytes = bytes.map_err(|error| Failure::File { path: path.clone(), error })?;
+        let text = SourceText::new(&origin.name(), &String::from_utf8_lossy(&bytes));
+        all.extend(read_expectations(&text, &mut slips));
+    }
+    mistakes::report(&slips, err)?;
+    mistakes::refuse_errors(&slips)?;
+    all.iter().try_for_each(patterns)?;
+    Ok(all)
+}
+
+/// Whether every pattern of an expectation is one.
+fn patterns(expected: &Expected) -> Result<(), Failure> {
+    let paths = expected.claim.paths();
+    let who = expected.claim.who().into_iter().flat_map(|who| who.names.iter().chain(&who.except));
+    let mut all = paths
+        .except
+        .iter()
+        .map(Vec::as_slice)
+        .chain([paths.pattern.as_slice()])
+        .chain(who.map(String::as_bytes));
+    all.try_for_each(|pattern| Patterns.matcher(pattern).map(drop).map_err(|why| (pattern, why))).map_err(
+        |(pattern, why)| {
+            let pattern = String::from_utf8_lossy(pattern);
+            Failure::Expectation(expected.from.to_string(), format!("`{pattern}` is no pattern: {why}"))
+        },
+    )
+}
+
+fn one(args: &Args, path: &std::path::Path, shared: &[Expected]) -> One {
+    let input = path.display().to_string();
+    let mut one = One {
+        checked: Checked { input, held: Vec::new(), unusable: None },
+        said: Vec::new(),
+        files: BTreeSet::new(),
+        strangers: BTreeSet::new(),
+        cast: None,
+        own: 0,
+    };
+    let recorder = Recorder::default();
+    if let Err(failure) = look(args, path, shared, &recorder, &mut one) {
+        one.checked.unusable = Some(why(&failure, &mut one.said));
+    }
+    one.files = recorder.files();
+    one
+}
+
+/// Why an input cannot be used, in one line; its mistakes are told in full in `said`.
+fn why(failure: &Failure, said: &mut Vec<u8>) -> String {
+    let told = strip_str(&String::from_utf8_lossy(said)).to_string();
+    // Writing to memory never fails.
+    let _ = failure.report(said);
+    let mut lines = told.lines().skip_while(|line| !line.starts_with("error: "));
+    let first = lines.next().and_then(|line| line.strip_prefix("error: "));
+    let place = lines.next().and_then(|line| line.trim_start().strip_prefix("--> "));
+    match (first, place) {
+        (Some(first), Some(place)) => format!("{first} ({place})"),
+        (Some(first), None) => first.to_owned(),
+        (None, _) => failure.to_string(),
+    }
+}
+
+fn look(
+    args: &Args,
+    path: &std::path::Path,
+    shared: &[Expected],
+    recorder: &Recorder,
+    one: &mut One,
+) -> Result<(), Failure> {
+    let input = Input { input: path.to_path_buf(), facts: args.facts.clone() };
+    let reach = Reach { paths: Vec::new(), whole: true };
+    let whole = Whole::read_by(recorder, &input, &reach, &mut one.said)?;
+    let cast = whole.stage.cast();
+    let mut own = whole.scene().expectations.clone();
+    own.extend(whole.scene().limits.iter().map(limit));
+    own.iter().try_for_each(patterns)?;
+    let mut errors = 0;
+    for expected in &own {
+        for name in strangers(expected, cast) {
+            stranger(expected, &name, cast.names().iter().map(|name| &**name), &mut one.said)?;
+            errors += 1;
+        }
+    }
+    if errors > 0 {
+        return Err(Failure::Mistakes { errors });
+    }
+    for (at, expected) in shared.iter().enumerate() {
+        one.strangers.extend(strangers(expected, cast).into_iter().map(|name| (at, name)));
+    }
+    one.cast = Some(cast.clone());
+    one.own = own.len();
+    for expected in own.iter().chain(shared) {
+        let held = uphold(&whole.stage, expected, &Patterns)
+            .map_err(|why| Failure::Expectation(expected.from.to_string(), why))?;
+        one.checked.held.push(held);
+    }
+    if one.checked.held.is_empty() {
+        writeln!(one.said, "warning: {} expects nothing", mivask_show::safe(&one.checked.input))?;
+    }
+    Ok(())
+}
+
+/// A limit of the scene as an expectation.
+fn limit(limit: &Fact<Limit>) -> Expected {
+    let Limit { actor, path, mode, owner } = limit.value.clone();
+    let who = actor.map(|name| Who { names: vec![name], except: Vec::new() });
+    let claim = Claim::AtMost { who, paths: Paths { pattern: path, except: Vec::new() }, mode, owner };
+    Expected { claim, text: limit.value.to_string(), from: limit.from.clone() }
+}
+
+/// Names that nobody has, patterns left out.
+fn strangers(expected: &Expected, cast: &Cast) -> Vec<String> {
+    let named = expected.claim.who().into_iter().flat_map(|who| who.names.iter().chain(&who.except));
+    let plain = named.filter(|name| !name.contains(['*', '?', '[']));
+    let unknown = |name: &&String| matches!(cast.find(name), Err(ActorError::Unknown { .. }));
+    plain.filter(unknown).cloned().collect()
+}
+
+fn stranger<'a>(
+    expected: &Expected,
+    name: &str,
+    known: impl Iterator<Item = &'a str>,
+    err: &mut dyn Write,
+) -> std::io::Result<()> {
+    let known: Vec<&str> = known.collect();
+    let near = nearest(name, known.iter().copied()).map(|near| format!("did you mean `{near}`?"));
+    let help = near.or_else(|| Some(format!("there is {}", known.join(", "))));
+    let message = format!("there is no actor `{name}`");
+    slips::fault(err, &Remark { message, help, from: expected.from.clone() })
+}

@@ -1,0 +1,439 @@
+//! Expectations held against scenes, in every format that tells of them.
+
+use std::io::{BufRead, BufReader, Read};
+use std::process::{Command, Stdio};
+
+use insta::assert_snapshot;
+use serde_json::{Value, json};
+
+use crate::scratch::{BOATS, Scratch};
+
+const RULES: &str = "\
+# The rules of the harbour.
+mate writes /hold/log
+only mate writes /hold/log  # and nobody else
+* never writes /hold/old/**
+mate reads /hold/cargo -> denied ENOENT
+/hold/keys/id_rsa at-most 0600
+";
+
+fn harbour() -> Scratch {
+    Scratch::with("s.yaml", BOATS).and("rules.acts", RULES)
+}
+
+#[test]
+fn all_that_is_wrong_is_told_with_both_places() {
+    assert_snapshot!(harbour().run(["uphold", "s.yaml", "--expect", "rules.acts"]), @"
+    s.yaml
+      depends   * never writes /hold/old/**
+                expected at rules.acts:4:1
+                cook writes /hold/old/*: depends (allowed or denied EACCES or denied ENOENT)
+                  nobody told what image of container cook holds
+                  to settle it: give cook an `image:`, and its `tree:` under `images:` in a scene file
+      BROKEN    /hold/keys/id_rsa at-most 0600
+                expected at rules.acts:6:1
+                /hold/keys/id_rsa as mate sees it: wider than 0600
+                  /hold/keys/id_rsa: -rw-r----- 0640 101:500
+                  s.yaml:10:9 tree
+                /hold/keys/id_rsa as cook sees it: depends
+                  nobody told what is at /hold/keys/id_rsa
+
+    5 expectations in 1 input: 3 hold, 1 broken, 1 depends
+    --- status 1
+    ");
+}
+
+#[test]
+fn with_all_those_that_hold_are_told_too() {
+    let scratch = Scratch::with(
+        "s.yaml",
+        &format!("{BOATS}expect: |\n  mate writes /hold/log\n  * never runs /hold/**\n"),
+    );
+    assert_snapshot!(scratch.run(["uphold", "s.yaml", "--all"]), @"
+    s.yaml
+      holds     mate writes /hold/log
+      depends   * never runs /hold/**
+                expected at s.yaml:24:3
+                cook runs /hold/*: depends (allowed or denied EACCES or denied ENOENT)
+                  nobody told what image of container cook holds
+                  to settle it: give cook an `image:`, and its `tree:` under `images:` in a scene file
+
+    2 expectations in 1 input: 1 holds, 1 depends
+    --- status 1
+    ");
+}
+
+#[test]
+fn what_depends_does_not_hold_unless_that_is_accepted() {
+    let scratch = Scratch::with(
+        "s.yaml",
+        "scene: 1\ncontainers: [{ name: mate, user: '1:1' }]\nexpect: [mate reads /etc/motd]\n",
+    );
+    assert_snapshot!(scratch.run(["uphold", "s.yaml"]), @"
+    s.yaml
+      depends   mate reads /etc/motd
+                expected at s.yaml:3:10
+                mate reads /etc/motd: depends (allowed or denied EACCES or denied ENOENT)
+                  nobody told what image of container mate holds
+                  to settle it: give mate an `image:`, and its `tree:` under `images:` in a scene file
+
+    1 expectation in 1 input: 0 hold, 1 depends
+    --- status 1
+    ");
+    let accepted = scratch.run(["uphold", "s.yaml", "--accept-depends"]);
+    assert!(
+        accepted.contains("depends   mate reads /etc/motd") && accepted.ends_with("status 0"),
+        "{accepted}"
+    );
+}
+
+#[test]
+fn a_limit_of_the_scene_is_an_expectation() {
+    let scratch = Scratch::with("s.yaml", &format!("{BOATS}at-most: [/hold/keys/id_rsa at-most 0600]\n"));
+    assert_snapshot!(scratch.run(["uphold", "s.yaml"]), @"
+    s.yaml
+      BROKEN    /hold/keys/id_rsa at-most 0600
+                expected at s.yaml:22:11
+                /hold/keys/id_rsa as mate sees it: wider than 0600
+                  /hold/keys/id_rsa: -rw-r----- 0640 101:500
+                  s.yaml:10:9 tree
+                /hold/keys/id_rsa as cook sees it: depends
+                  nobody told what is at /hold/keys/id_rsa
+
+    1 expectation in 1 input: 0 hold, 1 broken
+    --- status 1
+    ");
+}
+
+#[test]
+fn names_that_nobody_has_are_mistakes() {
+    let scratch = harbour()
+        .and("own.yaml", format!("{BOATS}expect: [maet writes /hold/log]\n"))
+        .and("odd.acts", "cok reads /x\n");
+    assert_snapshot!(scratch.run(["uphold", "own.yaml"]), @"
+    own.yaml
+      unusable  there is no actor `maet` (own.yaml:22:10 expect)
+
+    0 expectations in 1 input: 0 hold; 1 input cannot be used
+    --- standard error
+    error: there is no actor `maet`
+     --> own.yaml:22:10 expect
+      = help: did you mean `mate`?
+
+    error: the input cannot be used: 1 error above
+    --- status 2
+    ");
+    assert_snapshot!(scratch.run(["uphold", "s.yaml", "--expect", "odd.acts"]), @"
+    1 expectation in 1 input: 0 hold, 1 meets nothing
+    --- standard error
+    error: there is no actor `cok`
+     --> odd.acts:1:1 expectation
+      = help: did you mean `cook`?
+
+    --- status 2
+    ");
+}
+
+/// In a file for many inputs a line need not concern each, but one.
+#[test]
+fn a_shared_line_concerns_those_it_meets() {
+    let other = "scene: 1\ncontainers: [{ name: bosun, user: '0:0' }]\n";
+    let scratch = harbour()
+        .and("b.yaml", other)
+        .and("two.acts", "mate writes /hold/log\nmate never reads /hold/nets/**\n");
+    assert_snapshot!(scratch.run(["uphold", "b.yaml", "s.yaml", "--expect", "two.acts", "--all"]), @"
+    b.yaml
+      nothing   mate never reads /hold/nets/**
+                no actor or path here is what this speaks of (two.acts:2:1)
+
+    s.yaml
+      holds     mate writes /hold/log
+      nothing   mate never reads /hold/nets/**
+                no actor or path here is what this speaks of (two.acts:2:1)
+
+    3 expectations in 2 inputs: 1 holds, 2 meet nothing
+    --- standard error
+    warning: `mate never reads /hold/nets/**` meets no actor or path
+     --> two.acts:2:1 expectation
+
+    --- status 0
+    ");
+    let strict = scratch.run(["uphold", "s.yaml", "--expect", "two.acts", "--strict"]);
+    assert!(strict.contains("--strict takes none") && strict.ends_with("status 2"), "{strict}");
+}
+
+#[test]
+fn inputs_that_cannot_be_used_do_not_hide_the_others() {
+    let scratch = harbour().and("bad.yaml", "scene: 1\ncontainers: [{ nam: mate }]\n");
+    assert_snapshot!(scratch.run(["uphold", "bad.yaml", "none.yaml", "s.yaml", "--expect", "rules.acts", "--format", "tap"]), @r#"
+    TAP version 14
+    1..7
+    not ok 1 - bad.yaml can be used
+      ---
+      why: "missing field `name` (bad.yaml:2:14)"
+      ...
+    not ok 2 - none.yaml can be used
+      ---
+      why: "none.yaml cannot be read: No such file or directory (os error 2)"
+      ...
+    ok 3 - s.yaml: mate writes /hold/log
+    ok 4 - s.yaml: only mate writes /hold/log
+    not ok 5 - s.yaml: * never writes /hold/old/**
+      ---
+      standing: "depends"
+      at: "rules.acts:4:1"
+      against:
+        - "cook writes /hold/old/*: depends (allowed or denied EACCES or denied ENOENT), because nobody told what image of container cook holds"
+      ...
+    ok 6 - s.yaml: mate reads /hold/cargo -> denied ENOENT
+    not ok 7 - s.yaml: /hold/keys/id_rsa at-most 0600
+      ---
+      standing: "broken"
+      at: "rules.acts:6:1"
+      against:
+        - "/hold/keys/id_rsa as mate sees it: wider than 0600, because /hold/keys/id_rsa: -rw-r----- 0640 101:500 (s.yaml:10:9 tree)"
+        - "/hold/keys/id_rsa as cook sees it: depends, because nobody told what is at /hold/keys/id_rsa"
+      ...
+    --- standard error
+    warning: `nam` is no known key here, so it is ignored
+     --> bad.yaml:2:16
+      |
+    2 | containers: [{ nam: mate }]
+      |                ^^^
+      |
+      = help: did you mean `name`?
+
+    error: missing field `name`
+     --> bad.yaml:2:14
+      |
+    2 | containers: [{ nam: mate }]
+      |              ^^^^^^^^^^^
+
+    error: the input cannot be used: 1 error above
+    error: none.yaml cannot be read: No such file or directory (os error 2)
+    --- status 2
+    "#);
+}
+
+#[test]
+fn mistakes_in_expectations_are_all_told() {
+    let scratch =
+        harbour().and("bad.acts", "mate wrotes /x\n* never writes /x -> allowed\n* never writes /[x\n");
+    assert_snapshot!(scratch.run(["uphold", "s.yaml", "--expect", "bad.acts"]), @"
+    --- standard error
+    error: `wrotes` is no verb
+     --> bad.acts:1:6
+      |
+    1 | mate wrotes /x
+      |      ^^^^^^
+      |
+      = help: did you mean `writes`?
+
+    error: `->` is not expected here
+     --> bad.acts:2:19
+      |
+    2 | * never writes /x -> allowed
+      |                   ^^
+      |
+      = help: write `ACTORS never VERB PATHS [except PATHS]`
+
+    error: the input cannot be used: 2 errors above
+    --- status 2
+    ");
+    let scratch = scratch.and("bad.acts", "* never writes /hold/[x\n");
+    assert_snapshot!(scratch.run(["uphold", "s.yaml", "--expect", "bad.acts"]), @"
+    --- standard error
+    error: bad.acts:1:1 expectation: `/hold/[x` is no pattern: unclosed character class; missing ']'
+    --- status 2
+    ");
+    assert_snapshot!(scratch.run(["uphold", "s.yaml"]), @"
+    --- standard error
+    warning: s.yaml expects nothing
+    error: nothing is expected: write expectations under `expect:` in the scene, or name a file of them with --expect
+    --- status 2
+    ");
+    let starred = scratch.and("star.yaml", format!("{BOATS}expect:\n  - * never writes /x\n"));
+    assert_snapshot!(starred.run(["uphold", "star.yaml"]), @"
+    star.yaml
+      unusable  not valid YAML: while scanning an anchor or alias, did not find expected alphabetic or numeric character (star.yaml:23:5)
+
+    0 expectations in 1 input: 0 hold; 1 input cannot be used
+    --- standard error
+    error: not valid YAML: while scanning an anchor or alias, did not find expected alphabetic or numeric character
+      --> star.yaml:23:5
+       |
+    23 |   - * never writes /x
+       |     ^
+       |
+       = help: YAML takes a `*` at the beginning for an alias: put the text in quotes
+
+    error: the input cannot be used: 1 error above
+    --- status 2
+    ");
+}
+
+#[test]
+fn junit() {
+    assert_snapshot!(harbour().run(["uphold", "s.yaml", "--expect", "rules.acts", "--format", "junit"]), @r#"
+    <?xml version="1.0" encoding="UTF-8"?>
+    <testsuites name="mivask uphold" tests="5" skipped="0" failures="2" errors="0">
+        <testsuite name="s.yaml" tests="5" skipped="0" errors="0" failures="2">
+            <testcase name="mate writes /hold/log" classname="s.yaml" assertions="1" file="rules.acts" line="2"/>
+            <testcase name="only mate writes /hold/log" classname="s.yaml" assertions="2" file="rules.acts" line="3"/>
+            <testcase name="* never writes /hold/old/**" classname="s.yaml" assertions="3" file="rules.acts" line="4">
+                <failure message="cook writes /hold/old/*: depends (allowed or denied EACCES or denied ENOENT), because nobody told what image of container cook holds" type="depends">rules.acts:4:1
+    cook writes /hold/old/*: depends (allowed or denied EACCES or denied ENOENT), because nobody told what image of container cook holds</failure>
+            </testcase>
+            <testcase name="mate reads /hold/cargo -&gt; denied ENOENT" classname="s.yaml" assertions="1" file="rules.acts" line="5"/>
+            <testcase name="/hold/keys/id_rsa at-most 0600" classname="s.yaml" assertions="2" file="rules.acts" line="6">
+                <failure message="/hold/keys/id_rsa as mate sees it: wider than 0600, because /hold/keys/id_rsa: -rw-r----- 0640 101:500 (s.yaml:10:9 tree)" type="broken">rules.acts:6:1
+    /hold/keys/id_rsa as mate sees it: wider than 0600, because /hold/keys/id_rsa: -rw-r----- 0640 101:500 (s.yaml:10:9 tree)
+    /hold/keys/id_rsa as cook sees it: depends, because nobody told what is at /hold/keys/id_rsa</failure>
+            </testcase>
+        </testsuite>
+    </testsuites>
+    --- status 1
+    "#);
+}
+
+#[test]
+fn annotations() {
+    assert_snapshot!(harbour().run(["uphold", "s.yaml", "--expect", "rules.acts", "--format", "annotations"]), @"
+    ::error file=rules.acts,line=4,col=1,title=depends%3A * never writes /hold/old/**::cook writes /hold/old/*: depends (allowed or denied EACCES or denied ENOENT), because nobody told what image of container cook holds
+    ::error file=rules.acts,line=6,col=1,title=broken%3A /hold/keys/id_rsa at-most 0600::/hold/keys/id_rsa as mate sees it: wider than 0600, because /hold/keys/id_rsa: -rw-r----- 0640 101:500 (s.yaml:10:9 tree)%0A/hold/keys/id_rsa as cook sees it: depends, because nobody told what is at /hold/keys/id_rsa
+    ::notice file=s.yaml,line=10,col=9,title=/hold/keys/id_rsa as mate sees it%3A wider than 0600::breaks `/hold/keys/id_rsa at-most 0600` (rules.acts:6:1)
+    --- status 1
+    ");
+}
+
+/// Both places of a broken expectation: its own and the fact's.
+#[test]
+fn json_and_sarif_point_at_both() {
+    let scratch = harbour().and("one.acts", "* never writes /hold/log\n");
+    // The exit status is 1, so standard output is read by itself.
+    let read = |format: &str| -> Value {
+        let run = scratch.run(["uphold", "s.yaml", "--expect", "one.acts", "--format", format]);
+        serde_json::from_str(run.strip_suffix("--- status 1").unwrap()).unwrap()
+    };
+    let json = read("json");
+    assert_eq!(
+        json["summary"],
+        json!({ "inputs": 1, "unusable": 0, "expectations": 1, "holds": 0, "broken": 1, "depends": 0, "meets_nothing": 0 })
+    );
+    let expectation = &json["inputs"][0]["expectations"][0];
+    assert_eq!((&expectation["standing"], &expectation["from"]["line"]), (&json!("broken"), &json!(1)));
+    assert_eq!(expectation["against"][0]["from"]["line"], 8);
+    let sarif = read("sarif");
+    assert_eq!(sarif["version"], "2.1.0");
+    let result = &sarif["runs"][0]["results"][0];
+    assert_eq!((&result["ruleId"], &result["level"]), (&json!("broken"), &json!("error")));
+    let line = |location: &Value| location["physicalLocation"]["region"]["startLine"].clone();
+    assert_eq!((line(&result["locations"][0]), line(&result["relatedLocations"][0])), (json!(1), json!(8)));
+    let rules: Vec<&Value> = sarif["runs"][0]["tool"]["driver"]["rules"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|rule| &rule["id"])
+        .collect();
+    assert!(rules.contains(&&result["ruleId"]), "{rules:?}");
+}
+
+#[test]
+fn several_formats_are_written_at_once_and_whole() {
+    let scratch = harbour();
+    let run = scratch.run([
+        "uphold",
+        "s.yaml",
+        "--expect",
+        "rules.acts",
+        "--also",
+        "junit=u.xml",
+        "--also",
+        "json=u.json",
+    ]);
+    assert!(run.ends_with("status 1"), "{run}");
+    let written = |name: &str| std::fs::read_to_string(scratch.path().join(name)).unwrap();
+    assert!(written("u.xml").trim_end().ends_with("</testsuites>"));
+    assert_eq!(serde_json::from_str::<Value>(&written("u.json")).unwrap()["mivask"], 1);
+    assert_snapshot!(scratch.run(["uphold", "s.yaml", "--also", "xml=u.xml"]), @"
+    --- standard error
+    error: invalid value 'xml=u.xml' for '--also <FORMAT=FILE>': `xml` is no format: write one of text, json, junit, sarif, tap, annotations
+
+    For more information, try '--help'.
+    --- status 2
+    ");
+}
+
+#[test]
+fn hostile_names_stay_within_their_fields() {
+    let scene = "scene: 1\nvolumes: { v: { tree: [{ path: /, kind: dir, owner: '0:0', mode: 0755 }, { path: \"/a\\n::error::b\\e[31m,%\", owner: '0:0', mode: 0666 }] } }\ncontainers: [{ name: mate, user: '1:1', mounts: [{ volume: v, at: /v }] }]\nexpect: ['* never writes /v/**']\n";
+    let scratch = Scratch::with("s.yaml", scene);
+    assert_snapshot!(scratch.run(["uphold", "s.yaml", "--format", "annotations"]), @r#"
+    ::error file=s.yaml,line=4,col=10,title=broken%3A * never writes /v/**::mate writes "/v/a\x0a::error::b\x1b[31m,%25": allowed, because "/v/a\x0a::error::b\x1b[31m,%25": -rw-rw-rw- 0666 0:0: other has rw-, needed -w- (s.yaml:2:74 tree)
+    ::notice file=s.yaml,line=2,col=74,title=mate writes "/v/a\x0a%3A%3Aerror%3A%3Ab\x1b[31m%2C%25"%3A allowed::breaks `* never writes /v/**` (s.yaml:4:10)
+    --- status 1
+    "#);
+    assert_snapshot!(scratch.run(["uphold", "s.yaml", "--format", "tap"]), @r#"
+    TAP version 14
+    1..1
+    not ok 1 - s.yaml: * never writes /v/**
+      ---
+      standing: "broken"
+      at: "s.yaml:4:10"
+      against:
+        - "mate writes \"/v/a\\x0a::error::b\\x1b[31m,%\": allowed, because \"/v/a\\x0a::error::b\\x1b[31m,%\": -rw-rw-rw- 0666 0:0: other has rw-, needed -w- (s.yaml:2:74 tree)"
+      ...
+    --- status 1
+    "#);
+}
+
+/// In the order they were named, however many there are at a time.
+#[test]
+fn many_inputs_are_told_in_their_order() {
+    let mut scratch = harbour();
+    let names: Vec<String> = (0..60).map(|number| format!("s{number:02}.yaml")).collect();
+    for name in &names {
+        scratch = scratch.and(name, format!("{BOATS}expect: [stowaway writes /hold/log]\n"));
+    }
+    let output = Command::new(env!("CARGO_BIN_EXE_mivask"))
+        .arg("uphold")
+        .args(&names)
+        .current_dir(scratch.path())
+        .output()
+        .unwrap();
+    let text = String::from_utf8(output.stdout).unwrap();
+    let told: Vec<&str> = text.lines().filter(|line| line.ends_with(".yaml")).collect();
+    assert_eq!(told, names);
+    assert!(text.ends_with("60 expectations in 60 inputs: 0 hold, 60 broken\n"), "{text}");
+}
+
+#[test]
+fn watching_does_it_again_when_a_file_changes() {
+    let scratch = harbour().and("w.acts", "cook writes /stores/log\n");
+    let mut child = Command::new(env!("CARGO_BIN_EXE_mivask"))
+        .args(["uphold", "s.yaml", "--expect", "w.acts", "--watch"])
+        .current_dir(scratch.path())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut said = BufReader::new(child.stderr.take().unwrap()).lines();
+    let mut until =
+        |wanted: &str| said.by_ref().map(Result::unwrap).find(|line| line.contains(wanted)).unwrap();
+    until("watching 2 files");
+    // As an editor saves: beside it, then in its place.
+    std::fs::write(scratch.path().join("new"), "mate writes /hold/log\n").unwrap();
+    std::fs::rename(scratch.path().join("new"), scratch.path().join("w.acts")).unwrap();
+    assert!(until("changed").contains("w.acts changed"));
+    until("watching");
+    // What cannot be read is told, and does not end it.
+    std::fs::write(scratch.path().join("w.acts"), "mate wrotes\n").unwrap();
+    until("is no verb");
+    until("watching");
+    child.kill().unwrap();
+    child.wait().unwrap();
+    let mut text = String::new();
+    child.stdout.take().unwrap().read_to_string(&mut text).unwrap();
+    let sums: Vec<&str> = text.lines().filter(|line| line.contains(" in 1 input: ")).collect();
+    assert_eq!(sums, ["1 expectation in 1 input: 0 hold, 1 broken", "1 expectation in 1 input: 1 holds"]);
+}

@@ -1,0 +1,69 @@
+//! Workflow commands, which GitHub and those that follow it show beside the lines of a change.
+
+use std::io::{self, Write};
+
+use mivask_core::expect::Standing;
+
+use crate::upheld::{Place, Run, at as place_words, place, sentences};
+
+/// An error for each expectation that does not hold, and a notice at each fact that breaks it.
+///
+/// # Errors
+/// Whatever `out` refuses.
+pub fn annotations(out: &mut dyn Write, run: &Run) -> io::Result<()> {
+    for input in &run.inputs {
+        if let Some(why) = &input.unusable {
+            let whole = Place { file: &input.input, line: 1, column: 1 };
+            command(out, "error", Some(&whole), "unusable input", why)?;
+        }
+        for one in &input.held {
+            let level = match (one.is_held(run.accept), one.standing) {
+                (false, _) => "error",
+                (true, Standing::Depends | Standing::MeetsNothing) => "warning",
+                (true, Standing::Holds | Standing::Broken) => continue,
+            };
+            let title = format!("{}: {}", one.standing.word().replace('-', " "), one.expected.text);
+            let mut text = sentences(one).join("\n");
+            if text.is_empty() {
+                text.push_str("no actor or path is what this speaks of");
+            }
+            command(out, level, place(&one.expected.from).as_ref(), &title, &text)?;
+            for against in one.against.iter().filter(|against| !against.open) {
+                if let Some(at) = place(&against.from) {
+                    let text =
+                        format!("breaks `{}` ({})", one.expected.text, place_words(&one.expected.from));
+                    command(
+                        out,
+                        "notice",
+                        Some(&at),
+                        &format!("{}: {}", against.asked, against.found),
+                        &text,
+                    )?;
+                }
+            }
+        }
+    }
+    Ok(())
+}
+
+fn command(
+    out: &mut dyn Write,
+    level: &str,
+    at: Option<&Place<'_>>,
+    title: &str,
+    text: &str,
+) -> io::Result<()> {
+    let at = at.map_or_else(String::new, |at| {
+        format!("file={},line={},col={},", property(at.file), at.line, at.column)
+    });
+    writeln!(out, "::{level} {at}title={}::{}", property(title), data(text))
+}
+
+/// Line ends would end the command.
+fn data(text: &str) -> String {
+    text.replace('%', "%25").replace('\r', "%0D").replace('\n', "%0A")
+}
+
+fn property(text: &str) -> String {
+    data(text).replace(':', "%3A").replace(',', "%2C")
+}

@@ -1,0 +1,72 @@
+//! TAP version 14 (the Test Anything Protocol).
+
+use std::io::{self, Write};
+
+use mivask_core::expect::Standing;
+
+use crate::safe::safe;
+use crate::upheld::{Run, at, sentences};
+
+/// Every expectation as a test point, with what speaks against it as its YAML block.
+///
+/// # Errors
+/// Whatever `out` refuses.
+pub fn tap(out: &mut dyn Write, run: &Run) -> io::Result<()> {
+    let count: usize =
+        run.inputs.iter().map(|input| input.held.len() + usize::from(input.unusable.is_some())).sum();
+    writeln!(out, "TAP version 14\n1..{count}")?;
+    let mut number = 0;
+    for input in &run.inputs {
+        let name = safe(&input.input);
+        if let Some(why) = &input.unusable {
+            number += 1;
+            writeln!(out, "not ok {number} - {}", escaped(&format!("{name} can be used")))?;
+            block(out, &[("why", vec![safe(why)])])?;
+        }
+        for one in &input.held {
+            number += 1;
+            let word = if one.is_held(run.accept) { "ok" } else { "not ok" };
+            let skip =
+                if one.standing == Standing::MeetsNothing { " # SKIP meets no actor or path" } else { "" };
+            writeln!(
+                out,
+                "{word} {number} - {}{skip}",
+                escaped(&format!("{name}: {}", safe(&one.expected.text)))
+            )?;
+            if !one.against.is_empty() {
+                let at = vec![safe(&at(&one.expected.from))];
+                block(
+                    out,
+                    &[
+                        ("standing", vec![one.standing.word().to_owned()]),
+                        ("at", at),
+                        ("against", sentences(one)),
+                    ],
+                )?;
+            }
+        }
+    }
+    Ok(())
+}
+
+/// `#` begins a directive, and a backslash escapes.
+fn escaped(text: &str) -> String {
+    text.replace('\\', "\\\\").replace('#', "\\#")
+}
+
+fn block(out: &mut dyn Write, fields: &[(&str, Vec<String>)]) -> io::Result<()> {
+    writeln!(out, "  ---")?;
+    for (name, values) in fields {
+        // A JSON string is a YAML string.
+        match values.as_slice() {
+            [one] if *name != "against" => writeln!(out, "  {name}: {}", serde_json::to_string(one)?)?,
+            several => {
+                writeln!(out, "  {name}:")?;
+                for value in several {
+                    writeln!(out, "    - {}", serde_json::to_string(value)?)?;
+                }
+            }
+        }
+    }
+    writeln!(out, "  ...")
+}
