@@ -4,7 +4,7 @@ use clap::{Parser, Subcommand};
 
 use crate::commands::{
     access, admits, ask, compare, confirm, decode, demo, exposure, handoff, identity, imprint, mounts,
-    rehearse, remedy, schema, survey, uphold, why,
+    rehearse, remedy, report, schema, survey, uphold, why,
 };
 use crate::options::Color;
 
@@ -44,6 +44,7 @@ pub(crate) enum Command {
     Decode(decode::Args),
     Survey(survey::Args),
     Uphold(uphold::Args),
+    Report(report::Args),
     Confirm(confirm::Args),
     Demo(demo::Args),
     Schema(schema::Args),

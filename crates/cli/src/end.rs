@@ -140,6 +140,12 @@ pub(crate) enum Failure {
     /// Standard input is named where it cannot be read.
     #[error("standard input is read once: it can be one INPUT or one --expect, and not with --watch")]
     StandardInputMore,
+    /// A walk is that of one act.
+    #[error("a walk is that of one act: name it with --act, such as --act 'gauge writes /data/level.csv'")]
+    OneAct,
+    /// Other figures are of no act.
+    #[error("only the figure of a walk is of an act: leave --act and --acts out, or write --figure walk")]
+    NoActInFigure,
     /// Nothing is expected of any input.
     #[error(
         "nothing is expected: write expectations under `expect:` in the scene, or name a file of them with --expect"

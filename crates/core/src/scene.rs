@@ -26,6 +26,8 @@ use crate::tree::Tree;
 /// Everything that was told, before any rule is applied.
 #[derive(Clone, Debug, Default)]
 pub struct Scene {
+    /// What it is about, in the user's words.
+    pub title: Option<String>,
     /// What runs.
     pub workloads: Vec<Workload>,
     /// What is known of images, by the name workloads use.

@@ -3,8 +3,10 @@
 
 pub mod ci;
 pub mod compare;
+pub mod figure;
 pub mod json;
 pub mod remedy;
+pub mod report;
 pub mod shell;
 pub mod sides;
 pub mod slips;

@@ -6,15 +6,24 @@ use mivask_core::question::{Held, Observed, Outcome};
 
 use crate::text::{elsewhere, id, imprint};
 
+/// How an act ends, such as `denied EACCES`.
+#[must_use]
+pub fn outcome(outcome: &Outcome) -> String {
+    match outcome {
+        Outcome::Allowed => "allowed".to_owned(),
+        Outcome::Denied(Some(errno)) => format!("denied {errno}"),
+        Outcome::Denied(None) => "denied".to_owned(),
+        Outcome::Depends => "depends".to_owned(),
+        Outcome::NeverRuns(_) => "never runs".to_owned(),
+    }
+}
+
 /// What was predicted, such as `denied EACCES` or `allowed, leaves 7101:7300 0644`.
 #[must_use]
 pub fn predicted(held: &Held) -> String {
     match &held.answer.outcome {
         Outcome::Allowed => allowed(&held.answer.effect),
-        Outcome::Denied(Some(errno)) => format!("denied {errno}"),
-        Outcome::Denied(None) => "denied".to_owned(),
-        Outcome::Depends => "depends".to_owned(),
-        Outcome::NeverRuns(_) => "never runs".to_owned(),
+        Outcome::Denied(_) | Outcome::Depends | Outcome::NeverRuns(_) => outcome(&held.answer.outcome),
     }
 }
 

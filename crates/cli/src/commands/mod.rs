@@ -14,6 +14,7 @@ pub(crate) mod imprint;
 pub(crate) mod mounts;
 pub(crate) mod rehearse;
 pub(crate) mod remedy;
+pub(crate) mod report;
 pub(crate) mod schema;
 pub(crate) mod survey;
 pub(crate) mod uphold;
@@ -44,6 +45,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         Command::Decode(args) => decode::run(args, out),
         Command::Rehearse(args) => rehearse::run(args, out, err),
         Command::Uphold(args) => uphold::run(args, out, err),
+        Command::Report(args) => report::run(args, err),
         Command::Demo(args) => demo::run(args, run_line, out),
         Command::Survey(args) => survey::run(args, out, err),
         Command::Schema(args) => schema::run(args, out),

@@ -13,6 +13,7 @@ mod hostile;
 mod pasted;
 mod questions;
 mod remedy;
+mod report;
 mod scratch;
 mod shares;
 mod slips;

@@ -144,6 +144,7 @@ pub fn read_scene(
             }
         }
     }
+    scene.title = scene_file.title.clone();
     scene.assigned = reading.assigned(&scene_file.assigned, node);
     scene.limits = reading.limits(&scene_file.at_most, node);
     scene.accepted = reading.accepted(&scene_file.accept, node);

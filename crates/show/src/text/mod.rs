@@ -33,6 +33,7 @@ pub use mounts::mounts;
 pub use overview::{overview, swept, swept_titles};
 pub use rehearse::{listings, rehearsal_assumptions, step};
 pub use remedy::remedies;
+pub(crate) use remedy::summary as remedy_summary;
 pub use survey::{boundaries, holes, survey};
 pub use upheld::{Shown, upheld};
 pub use why::why;

@@ -100,7 +100,7 @@ fn one(
 }
 
 /// What else it opens and how many inodes it touches.
-fn summary(remedy: &Remedy) -> String {
+pub(crate) fn summary(remedy: &Remedy) -> String {
     let opened = match remedy.opens() {
         0 => "opens nothing else".to_owned(),
         count => {

@@ -1,6 +1,6 @@
 //! `remedy`: the smallest changes that let an act succeed.
 
-mod paste;
+pub(super) mod paste;
 
 use std::io::Write;
 use std::path::PathBuf;

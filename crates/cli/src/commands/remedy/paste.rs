@@ -13,11 +13,11 @@ use similar::TextDiff;
 
 /// Files that were read already.
 #[derive(Default)]
-pub(super) struct Texts(BTreeMap<String, Option<String>>);
+pub(in crate::commands) struct Texts(BTreeMap<String, Option<String>>);
 
 impl Texts {
     /// The changes of `remedy` that a description takes, written into it.
-    pub(super) fn written(&mut self, scene: &Scene, remedy: &Remedy) -> Written {
+    pub(in crate::commands) fn written(&mut self, scene: &Scene, remedy: &Remedy) -> Written {
         let mut written = Written::default();
         let described: Vec<&Change> = remedy
             .changes

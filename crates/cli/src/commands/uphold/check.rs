@@ -227,9 +227,7 @@ fn look(
     let reach = Reach { paths: Vec::new(), whole: true };
     let whole = Whole::read_by(recorder, &input, &reach, &mut one.said)?;
     let cast = whole.stage.cast();
-    let mut own = whole.scene().expectations.clone();
-    own.extend(whole.scene().limits.iter().map(limit));
-    own.iter().try_for_each(patterns)?;
+    let own = own_expectations(&whole)?;
     let mut errors = 0;
     for expected in &own {
         for name in strangers(expected, cast) {
@@ -254,6 +252,14 @@ fn look(
         writeln!(one.said, "warning: {} expects nothing", mivask_show::safe(&one.checked.input))?;
     }
     Ok(())
+}
+
+/// What the scene itself expects, its limits included.
+pub(in crate::commands) fn own_expectations(whole: &Whole) -> Result<Vec<Expected>, Failure> {
+    let mut own = whole.scene().expectations.clone();
+    own.extend(whole.scene().limits.iter().map(limit));
+    own.iter().try_for_each(patterns)?;
+    Ok(own)
 }
 
 /// A limit of the scene as an expectation.

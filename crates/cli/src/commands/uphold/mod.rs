@@ -1,6 +1,6 @@
 //! `uphold`: what is expected, held against scenes.
 
-mod check;
+pub(super) mod check;
 mod watch;
 
 use std::io::Write;

@@ -1,0 +1,186 @@
+//! All that is on the page.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use mivask_core::act::{Act, Verb};
+use mivask_core::expect::{AcceptDepends, uphold};
+use mivask_core::exposure::exposure;
+use mivask_core::mode::{FileKind, Mode};
+use mivask_core::outcome::Errno;
+use mivask_core::question::{
+    AccessRow, Answer, Outcome, access, ask, default_paths, handoffs, mounts, remarks,
+};
+use mivask_core::remedy::{Remedies, remedies};
+use mivask_core::trace::{Check, StepResult};
+use mivask_show::report::{Denied, Report};
+use mivask_show::upheld::{Checked, Run};
+
+use crate::change::Patterns;
+use crate::commands::remedy::paste::Texts;
+use crate::commands::uphold::check::own_expectations;
+use crate::end::Failure;
+use crate::load::Whole;
+use crate::options::Input;
+
+/// Reasons that are drawn; more are counted.
+const MOST_DRAWN: usize = 60;
+/// Remedies that are shown for one reason.
+const MOST_REMEDIES: usize = 2;
+
+/// The page about everything in `whole`; `paths` are those of the matrix, `acts` are drawn first.
+pub(super) fn page<'a>(
+    whole: &'a Whole,
+    (title, input): (String, &Input),
+    paths: &[Vec<u8>],
+    acts: &[Act],
+) -> Result<Report<'a>, Failure> {
+    let stage = &whole.stage;
+    let mut matrix = Vec::new();
+    for actor in &stage.actors {
+        let own = if paths.is_empty() { default_paths(stage, actor) } else { paths.to_vec() };
+        matrix.extend(own.iter().map(|path| access(stage, actor, path)));
+    }
+    let mut reasons = Reasons::default();
+    for act in acts {
+        reasons.add(&ask(stage, act)?, None);
+    }
+    for row in &matrix {
+        for (column, verb, path) in denied_acts(stage, row) {
+            let act = Act { actor: row.actor.clone(), verb, path, expectation: None };
+            reasons.add(&ask(stage, &act)?, Some((row, column)));
+        }
+    }
+    let more_denied = reasons.all.len().saturating_sub(MOST_DRAWN);
+    let mut denied = reasons.all;
+    denied.truncate(MOST_DRAWN);
+    let mut texts = Texts::default();
+    for one in &mut denied {
+        one.remedies = mended(whole, &mut texts, &one.answer)?;
+    }
+    let handoffs = handoffs(stage, &[]);
+    let limits = &whole.scene().limits;
+    let findings = exposure(stage, limits, &whole.scene().accepted, &Patterns).map_err(Failure::Accepted)?;
+    let upheld = expectations(whole, &input.input.display().to_string())?;
+    let mut assumptions: BTreeSet<_> =
+        denied.iter().flat_map(|one| one.answer.assumptions.iter().cloned()).collect();
+    assumptions.extend(stage.actors.iter().flat_map(|actor| actor.identity.assumptions.iter().cloned()));
+    assumptions.extend(handoffs.iter().flat_map(|handoff| handoff.assumptions.iter().cloned()));
+    let held = upheld.inputs.iter().flat_map(|input| &input.held);
+    assumptions.extend(held.flat_map(|held| held.assumptions.iter().cloned()));
+    Ok(Report {
+        title,
+        input: input.input.display().to_string(),
+        changes: input.facts.change.clone(),
+        stage,
+        remarks: remarks(whole.scene(), &whole.scene().workloads, stage, &|_| true),
+        mounts: stage.actors.iter().flat_map(|actor| mounts(stage, actor)).collect(),
+        access: matrix,
+        denied,
+        more_denied,
+        handoffs,
+        findings,
+        upheld,
+        assumptions,
+    })
+}
+
+/// The acts behind the denied cells of a row, with their columns. What is not about permission is left out: that a mount
+/// point is in use, that data does not run.
+fn denied_acts(stage: &mivask_core::stage::Stage, row: &AccessRow) -> Vec<(&'static str, Verb, Vec<u8>)> {
+    let cells = &row.cells;
+    let directory = row.facts.is_some_and(|facts| facts.kind == FileKind::Directory);
+    let data = row.facts.and_then(|facts| facts.mode).is_some_and(|mode| !mode.has_any(Mode::ANY_EXECUTE));
+    let there = || row.path.clone();
+    let new = if directory { unused(stage, row) } else { row.path.clone() };
+    let delete = if directory { Verb::RemovesDirectory } else { Verb::Deletes };
+    let all = [
+        ("read", &cells.read, Verb::Reads, there()),
+        ("write", &cells.write, Verb::Writes, there()),
+        ("create", &cells.create, Verb::Creates(Mode::new(0o666)), new),
+        ("delete", &cells.delete, delete, there()),
+        ("list", &cells.list, Verb::Lists, there()),
+        ("enter", &cells.enter, Verb::Enters, there()),
+        ("run", &cells.run, Verb::Runs, there()),
+    ];
+    let own = stage.actor(&row.actor).ok();
+    let mounted = own.is_some_and(|actor| actor.mounts.iter().any(|(_, mount)| *mount.at == *row.path));
+    let shown = |column: &str, outcome: Option<&Outcome>| {
+        let errno = outcome.and_then(Outcome::errno);
+        errno.is_some_and(|errno| matches!(errno, Errno::EACCES | Errno::EPERM | Errno::EROFS))
+            && !(column == "run" && data)
+            && !(column == "delete" && mounted)
+    };
+    let wanted = all.into_iter().filter(|(column, outcome, ..)| shown(column, outcome.as_ref()));
+    wanted.map(|(column, _, verb, path)| (column, verb, path)).collect()
+}
+
+/// A path directly in a directory where nothing is.
+fn unused(stage: &mivask_core::stage::Stage, row: &AccessRow) -> Vec<u8> {
+    let trimmed = row.path.strip_suffix(b"/").unwrap_or(&row.path);
+    let names = std::iter::once("new".to_owned()).chain((1..).map(|number| format!("new-{number}")));
+    let mut paths = names.map(|name| [trimmed, b"/", name.as_bytes()].concat());
+    let free = |path: &Vec<u8>| match stage.actor(&row.actor) {
+        Ok(actor) => mivask_core::question::facts_at(stage, actor, path).is_none(),
+        Err(_) => true,
+    };
+    paths.find(free).unwrap_or_default()
+}
+
+/// What stops an act: who, by which check, where, with which errno, by which fact.
+type Reason = (String, Check, Vec<u8>, Errno, String);
+
+/// Denied acts, those with one reason together.
+#[derive(Default)]
+struct Reasons {
+    all: Vec<Denied>,
+    at: BTreeMap<Reason, usize>,
+}
+
+impl Reasons {
+    fn add(&mut self, answer: &Answer, cell: Option<(&AccessRow, &'static str)>) {
+        let failed = answer.steps.iter().rev().find_map(|step| match step.result {
+            StepResult::Failed(errno) => Some((step, errno)),
+            StepResult::Passed => None,
+        });
+        let (Outcome::Denied(_), Some((step, errno))) = (&answer.outcome, failed) else { return };
+        let reason = (answer.actor.clone(), step.check, step.path.clone(), errno, step.fact.clone());
+        let at = *self.at.entry(reason).or_insert_with(|| {
+            let (others, cells) = (Vec::new(), Vec::new());
+            self.all.push(Denied { answer: answer.clone(), others, cells, remedies: None });
+            self.all.len() - 1
+        });
+        let denied = &mut self.all[at];
+        let sentence = answer.act.to_string();
+        if sentence != denied.answer.act.to_string() && !denied.others.contains(&sentence) {
+            denied.others.push(sentence);
+        }
+        denied.cells.extend(cell.map(|(row, column)| (row.actor.clone(), row.path.clone(), column)));
+    }
+}
+
+/// What would let an act succeed, the narrowest first.
+fn mended(
+    whole: &Whole,
+    texts: &mut Texts,
+    answer: &Answer,
+) -> Result<Option<(Remedies, Vec<mivask_show::remedy::Written>)>, Failure> {
+    // What is meant to be denied needs no remedy.
+    if answer.act.expectation.is_some() && answer.holds() == Some(true) {
+        return Ok(None);
+    }
+    let act = Act { expectation: None, ..answer.act.clone() };
+    let mut found = remedies(whole.scene(), &whole.changes, &act)?;
+    found.remedies.truncate(MOST_REMEDIES);
+    let written = found.remedies.iter().map(|remedy| texts.written(whole.scene(), remedy)).collect();
+    Ok(Some((found, written)))
+}
+
+fn expectations(whole: &Whole, input: &str) -> Result<Run, Failure> {
+    let mut held = Vec::new();
+    for expected in own_expectations(whole)? {
+        let found = uphold(&whole.stage, &expected, &Patterns);
+        held.push(found.map_err(|why| Failure::Expectation(expected.from.to_string(), why))?);
+    }
+    let checked = Checked { input: input.to_owned(), held, unusable: None };
+    Ok(Run { inputs: vec![checked], accept: AcceptDepends::No })
+}

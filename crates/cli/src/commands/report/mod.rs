@@ -1,0 +1,128 @@
+//! `report`: one page for the review, or a figure of it.
+
+mod gather;
+
+use std::io::Write;
+use std::path::{Path, PathBuf};
+
+use clap::ValueEnum;
+use mivask_core::act::Act;
+use mivask_core::question::{ask, handoffs, mounts};
+use mivask_disk::process::Reach;
+use mivask_show::figure::{self, Figure, Walk};
+use mivask_show::report;
+
+use super::ask::gather as read_acts;
+use crate::end::{End, Failure};
+use crate::load::{self, Whole};
+use crate::options::Input;
+use crate::output;
+
+/// One HTML page for the review, which needs nothing beside it: identities with where each number comes from, a map of the
+/// mounts, the matrix with a filter, the walk of each denied act as a figure, hand-offs, exposure, expectations, what would
+/// let a denied act succeed, and what was assumed.
+///
+/// With --figure one SVG figure for a document. PATHs are those of the matrix, as for `access`; acts that are denied are
+/// drawn first.
+#[derive(Debug, clap::Args)]
+#[command(
+    after_help = "Examples:\n  mivask report tides.scene.yaml -o tides.html\n  mivask report tides.scene.yaml --figure walk --act 'gauge reads /data/calibration.toml' -o why.svg"
+)]
+pub(crate) struct Args {
+    #[command(flatten)]
+    input: Input,
+    /// Absolute paths inside for the matrix; what is mounted, and what lies in it, where none is named.
+    #[arg(value_name = "PATH")]
+    paths: Vec<PathBuf>,
+    /// The file to write; `-` is standard output.
+    #[arg(short, long, value_name = "FILE")]
+    output: PathBuf,
+    /// The title of the page; that of the scene, or the name of the input, where left out.
+    #[arg(long, value_name = "TEXT", conflicts_with = "figure")]
+    title: Option<String>,
+    /// One figure as SVG instead of the page.
+    #[arg(long, value_name = "WHICH")]
+    figure: Option<Which>,
+    /// An act to draw, a single argument. May be repeated.
+    #[arg(long = "act", value_name = "ACT")]
+    acts: Vec<String>,
+    /// A file of acts to draw; `-` is standard input.
+    #[arg(long = "acts", value_name = "FILE")]
+    file: Vec<PathBuf>,
+}
+
+/// A figure.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, ValueEnum)]
+enum Which {
+    /// The checks of one act, which --act names, allowed or not.
+    Walk,
+    /// Volumes, and who sees them where.
+    Mounts,
+    /// Who can use what whom creates.
+    Handoff,
+}
+
+pub(crate) fn run(args: &Args, err: &mut dyn Write) -> Result<End, Failure> {
+    if args.input.facts.runtime.len() > 1 {
+        return Err(Failure::OneRuntimeAtATime("report"));
+    }
+    let one = args.acts.len() == 1 && args.file.is_empty();
+    match args.figure {
+        Some(Which::Walk) if !one => return Err(Failure::OneAct),
+        Some(Which::Mounts | Which::Handoff) if !args.acts.is_empty() || !args.file.is_empty() => {
+            return Err(Failure::NoActInFigure);
+        }
+        Some(Which::Walk | Which::Mounts | Which::Handoff) | None => {}
+    }
+    let paths = load::inside_paths(&args.paths)?;
+    let whole = Whole::read(&args.input, &Reach { paths: paths.clone(), whole: true }, err)?;
+    let acts = acts(args, &whole, err)?;
+    if let Some(which) = args.figure {
+        let figure = draw(which, &whole, &acts)?;
+        return write(&args.output, |out| Ok(figure.write(out)?));
+    }
+    let input = &args.input.input;
+    let name = || {
+        input
+            .file_name()
+            .map_or_else(|| input.display().to_string(), |name| name.to_string_lossy().into_owned())
+    };
+    let title = args.title.clone().or_else(|| whole.scene().title.clone()).unwrap_or_else(name);
+    let page = gather::page(&whole, (title, &args.input), &paths, &acts)?;
+    write(&args.output, |out| Ok(report::html(out, &page)?))
+}
+
+/// The acts that are named, or every mistake in them.
+fn acts(args: &Args, whole: &Whole, err: &mut dyn Write) -> Result<Vec<Act>, Failure> {
+    if args.acts.is_empty() && args.file.is_empty() {
+        return Ok(Vec::new());
+    }
+    read_acts(&args.input, &args.acts, &args.file, &whole.stage, err)
+}
+
+fn draw(which: Which, whole: &Whole, acts: &[Act]) -> Result<Figure, Failure> {
+    Ok(match which {
+        Which::Walk => {
+            let act = acts.first().ok_or(Failure::OneAct)?;
+            figure::walk(&Walk::new(&whole.stage, &ask(&whole.stage, act)?))
+        }
+        Which::Mounts => {
+            let actors = whole.stage.actors.iter();
+            let rows: Vec<_> = actors.flat_map(|actor| mounts(&whole.stage, actor)).collect();
+            figure::mounts(&rows)
+        }
+        Which::Handoff => figure::handoffs(&handoffs(&whole.stage, &[])),
+    })
+}
+
+fn write(
+    path: &Path,
+    fill: impl FnOnce(&mut (dyn Write + Send)) -> Result<(), Failure>,
+) -> Result<End, Failure> {
+    if path == Path::new("-") {
+        output::raw(fill)?
+    } else {
+        output::replace(path, fill)?
+    }
+    Ok(End::Answered)
+}

@@ -1,0 +1,104 @@
+//! Creators down, consumers across; in each field what can be done with a file, and with one in a new subdirectory.
+
+use mivask_core::act::quoted;
+use mivask_core::question::{Creation, Done, Handoff, Outcome};
+
+use super::Figure;
+use super::pen::{Pen, cut, folded};
+
+const LABEL: f64 = 190.0;
+const FIELD: f64 = 104.0;
+const ROW: f64 = 52.0;
+const SQUARE: f64 = 19.0;
+/// Consumers that stand beside each other; more get a block of their own.
+const ACROSS: usize = 6;
+
+pub(super) fn draw(all: &[Handoff]) -> Figure {
+    let mut pen = Pen::new();
+    let mut y = 24.0;
+    let widest = all.iter().map(|handoff| handoff.members.len()).max().unwrap_or(1).clamp(4, ACROSS);
+    let width = LABEL + FIELD * count(widest) + 20.0;
+    if all.is_empty() {
+        pen.text((14.0, y), "fact", "No directory is shared: each volume is mounted by one actor at most.");
+        y += 20.0;
+    }
+    for handoff in all {
+        y = one(&mut pen, y, handoff);
+    }
+    if !all.is_empty() {
+        for line in [
+            "upper row: a file made there; lower row: a file in a subdirectory made there",
+            "r reads, c changes, d deletes, p replaces (renames its own over it); ? depends",
+        ] {
+            pen.text((14.0, y), "from", line);
+            y += 17.0;
+        }
+    }
+    pen.done((width.max(620.0), y + 4.0), "Who can use what whom creates")
+}
+
+fn one(pen: &mut Pen, mut y: f64, handoff: &Handoff) -> f64 {
+    let place = match handoff.directory.as_slice() {
+        b"/" => handoff.source.to_string(),
+        below => format!("{}, {}", handoff.source, quoted(below)),
+    };
+    for line in folded(&place, 70) {
+        pen.text((14.0, y), "act", &line);
+        y += 18.0;
+    }
+    for block in handoff.members.chunks(ACROSS) {
+        y = grid(pen, y + 4.0, handoff, block);
+    }
+    y + 14.0
+}
+
+fn grid(pen: &mut Pen, mut y: f64, handoff: &Handoff, consumers: &[(String, Vec<u8>)]) -> f64 {
+    pen.text((14.0, y + 10.0), "head", "creator, and what it leaves");
+    for (at, (name, _)) in consumers.iter().enumerate() {
+        let x = LABEL + FIELD * count(at) + 4.0;
+        pen.text((x, y + 10.0), "path", &cut(name, 13));
+    }
+    y += 20.0;
+    for creation in &handoff.creations {
+        pen.line((14.0, y), (LABEL + FIELD * count(consumers.len()), y), "rule");
+        pen.text((14.0, y + 20.0), "path", &cut(&creation.creator, 22));
+        pen.text((14.0, y + 38.0), "fact", &cut(&leaves(creation), 24));
+        for (at, (name, _)) in consumers.iter().enumerate() {
+            let x = LABEL + FIELD * count(at) + 4.0;
+            let hand = creation.hands.iter().find(|hand| hand.consumer == *name);
+            match hand {
+                Some(hand) => {
+                    squares(pen, (x, y + 5.0), &hand.file);
+                    squares(pen, (x, y + 5.0 + SQUARE + 2.0), &hand.nested);
+                }
+                None => pen.text((x, y + 30.0), "from", "itself"),
+            }
+        }
+        y += ROW;
+    }
+    y
+}
+
+fn leaves(creation: &Creation) -> String {
+    match (&creation.creates.outcome, &creation.file) {
+        (Outcome::Allowed, Some(left)) => crate::text::imprint(left),
+        (outcome, _) => crate::words::outcome(outcome),
+    }
+}
+
+fn squares(pen: &mut Pen, (x, y): (f64, f64), deeds: &[Done]) {
+    for (at, (done, letter)) in deeds.iter().zip(["r", "c", "d", "p"]).enumerate() {
+        let x = x + (SQUARE + 2.0) * count(at);
+        let (class, letter) = match done.outcome {
+            Outcome::Allowed => ("bit good", letter),
+            Outcome::Denied(_) | Outcome::NeverRuns(_) => ("bit bad", "–"),
+            Outcome::Depends => ("bit open", "?"),
+        };
+        pen.bar((x, y), (SQUARE, SQUARE), class);
+        pen.centred((x + SQUARE / 2.0, y + 13.8), &format!("letter {class}"), letter);
+    }
+}
+
+fn count(count: usize) -> f64 {
+    f64::from(u16::try_from(count).unwrap_or(u16::MAX))
+}

@@ -1,0 +1,71 @@
+//! One page for the review: everything the other commands answer, in one file that needs nothing else.
+
+mod page;
+mod view;
+
+use std::collections::BTreeSet;
+use std::io::{self, Write};
+use std::sync::Arc;
+
+use askama::Template;
+use mivask_core::exposure::Finding;
+use mivask_core::question::{AccessRow, Answer, Handoff, MountRow, Remark};
+use mivask_core::remedy::Remedies;
+use mivask_core::stage::Stage;
+
+use crate::remedy::Written;
+use crate::upheld::Run;
+
+/// Everything that is on the page.
+#[derive(Debug)]
+pub struct Report<'a> {
+    /// What it is about.
+    pub title: String,
+    /// The input as the user named it.
+    pub input: String,
+    /// What differs from the input, as sentences.
+    pub changes: Vec<String>,
+    /// The actors.
+    pub stage: &'a Stage,
+    /// What is probably not meant.
+    pub remarks: Vec<Remark>,
+    /// The mounts of every actor, grouped by actor.
+    pub mounts: Vec<MountRow>,
+    /// The matrix, grouped by actor.
+    pub access: Vec<AccessRow>,
+    /// What is denied, acts with the same reason together.
+    pub denied: Vec<Denied>,
+    /// How many more reasons there are.
+    pub more_denied: usize,
+    /// Who can use what whom creates.
+    pub handoffs: Vec<Handoff>,
+    /// What is open wider than needed.
+    pub findings: Vec<Finding>,
+    /// What is expected, and whether it holds.
+    pub upheld: Run,
+    /// What was taken for granted.
+    pub assumptions: BTreeSet<Arc<str>>,
+}
+
+/// Acts that are denied for one reason.
+#[derive(Clone, Debug)]
+pub struct Denied {
+    /// The first of them, with its checks.
+    pub answer: Answer,
+    /// The others, as sentences.
+    pub others: Vec<String>,
+    /// The actor and path of each, for the matrix: its cells lead here.
+    pub cells: Vec<(String, Vec<u8>, &'static str)>,
+    /// What would let the first succeed, with what to paste; `None` where nobody looked.
+    pub remedies: Option<(Remedies, Vec<Written>)>,
+}
+
+/// Writes the page.
+///
+/// # Errors
+/// Whatever `out` refuses.
+pub fn html(out: &mut dyn Write, report: &Report<'_>) -> io::Result<()> {
+    let page = page::Page::new(report);
+    let text = page.render().map_err(io::Error::other)?;
+    out.write_all(text.as_bytes())
+}

@@ -1,0 +1,122 @@
+//! The page: what the template asks for.
+
+use askama::Template;
+
+use super::Report;
+use super::view::{
+    ActorView, COLUMNS, DeniedView, ExpectationView, FindingView, HandoffView, MatrixView, MountsView,
+};
+use crate::figure;
+use crate::safe::safe;
+
+#[derive(Template)]
+#[template(path = "report.html")]
+pub(super) struct Page {
+    /// Our own style and script: nothing of the input is in them.
+    style: String,
+    script: &'static str,
+    version: &'static str,
+    title: String,
+    input: String,
+    changes: Vec<String>,
+    tiles: Vec<Tile>,
+    remarks: Vec<RemarkView>,
+    actors: Vec<ActorView>,
+    mounts_figure: String,
+    mounts: Vec<MountsView>,
+    columns: [&'static str; 7],
+    matrix: Vec<MatrixView>,
+    row_count: usize,
+    denied: Vec<DeniedView>,
+    more_denied: usize,
+    handoff_figure: String,
+    handoffs: Vec<HandoffView>,
+    findings: Vec<FindingView>,
+    expectations: Vec<ExpectationView>,
+    assumptions: Vec<String>,
+}
+
+/// A number at the top, which leads to its section.
+struct Tile {
+    number: String,
+    label: String,
+    target: &'static str,
+    class: &'static str,
+}
+
+struct RemarkView {
+    message: String,
+    from: String,
+    help: Option<String>,
+}
+
+impl Page {
+    pub(super) fn new(report: &Report<'_>) -> Self {
+        let denied = report.denied.iter().enumerate();
+        let denied: Vec<DeniedView> =
+            denied.map(|(at, one)| DeniedView::new(at + 1, one, report.stage)).collect();
+        let style =
+            [figure::COLOURS, DARK, include_str!("../../templates/report.css"), figure::STYLE].concat();
+        Self {
+            style,
+            script: include_str!("../../templates/report.js"),
+            version: env!("CARGO_PKG_VERSION"),
+            title: safe(&report.title),
+            input: safe(&report.input),
+            changes: report.changes.iter().map(|change| safe(change)).collect(),
+            tiles: tiles(report),
+            remarks: report
+                .remarks
+                .iter()
+                .map(|remark| RemarkView {
+                    message: safe(&remark.message),
+                    from: safe(&remark.from.to_string()),
+                    help: remark.help.as_ref().map(|help| safe(help)),
+                })
+                .collect(),
+            actors: report.stage.actors.iter().map(ActorView::new).collect(),
+            mounts_figure: figure::mounts(&report.mounts).inline(),
+            mounts: MountsView::all(&report.mounts),
+            columns: COLUMNS,
+            matrix: MatrixView::all(&report.access, &report.denied),
+            row_count: report.access.len(),
+            denied,
+            more_denied: report.more_denied,
+            handoff_figure: figure::handoffs(&report.handoffs).inline(),
+            handoffs: report.handoffs.iter().map(HandoffView::new).collect(),
+            findings: report.findings.iter().map(FindingView::new).collect(),
+            expectations: ExpectationView::all(&report.upheld),
+            assumptions: report.assumptions.iter().map(|text| safe(text)).collect(),
+        }
+    }
+}
+
+/// The same colours for those who choose by the button.
+const DARK: &str = include_str!("../../templates/chosen.css");
+
+fn tiles(report: &Report<'_>) -> Vec<Tile> {
+    let tile = |count: usize, one: &str, more: &str, target, bad: bool| Tile {
+        number: count.to_string(),
+        label: if count == 1 { one.to_owned() } else { more.to_owned() },
+        target,
+        class: if bad && count > 0 { "bad" } else { "calm" },
+    };
+    let open = report.findings.iter().filter(|finding| finding.accepted.is_none()).count();
+    let counts = report.upheld.counts();
+    let mut tiles = vec![
+        tile(report.stage.actors.len(), "actor", "actors", "actors", false),
+        tile(report.denied.len() + report.more_denied, "reason to deny", "reasons to deny", "denied", false),
+        tile(open, "exposure", "exposures", "exposure", true),
+        Tile {
+            number: format!("{} of {}", counts.holds, counts.all),
+            label: "expectations hold".to_owned(),
+            target: "expected",
+            class: if counts.broken + counts.depends > 0 { "bad" } else { "calm" },
+        },
+        tile(report.assumptions.len(), "assumption", "assumptions", "assumed", false),
+    ];
+    if !report.remarks.is_empty() {
+        tiles.push(tile(report.remarks.len(), "remark", "remarks", "remarks", true));
+    }
+    tiles
+}

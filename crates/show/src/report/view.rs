@@ -1,0 +1,396 @@
+//! Answers as the page shows them: words, each safe to look at; the template escapes what HTML would obey.
+
+use std::collections::BTreeMap;
+
+use mivask_core::act::quoted;
+use mivask_core::exposure::Finding;
+use mivask_core::fact::Provenance;
+use mivask_core::mode::{Mode, symbolic};
+use mivask_core::mount::RootFacts;
+use mivask_core::question::{AccessRow, Handoff, MountRow, Outcome, PathFacts};
+use mivask_core::remedy::Remedy;
+use mivask_core::stage::Actor;
+
+use super::Denied;
+use crate::figure;
+use crate::remedy::Written;
+use crate::safe::safe;
+use crate::shell;
+use crate::text::{id, remedy_summary};
+use crate::upheld::{Run, at, sentences};
+
+/// One actor with its facts.
+pub(super) struct ActorView {
+    pub name: String,
+    pub heading: String,
+    pub refusal: Option<String>,
+    pub facts: Vec<FactView>,
+    pub notes: Vec<String>,
+}
+
+pub(super) struct FactView {
+    pub field: &'static str,
+    pub value: String,
+    pub from: String,
+    pub open: bool,
+}
+
+impl ActorView {
+    pub(super) fn new(actor: &Actor) -> Self {
+        let image = actor.image.as_ref().map_or_else(String::new, |image| format!(", image {}", safe(image)));
+        let refusal = actor.refusal().map(|refusal| {
+            safe(&format!("never runs: {} ({}, {})", refusal.reason, refusal.class, refusal.from))
+        });
+        let fact = |fact: &mivask_core::identity::IdentityFact| FactView {
+            field: fact.field,
+            value: safe(&fact.value),
+            from: safe(&fact.from.to_string()),
+            open: matches!(fact.from, Provenance::Unknown(_)),
+        };
+        let mut notes: Vec<String> = Vec::new();
+        if let Some(unknown) = &actor.identity.question {
+            let whens: Vec<String> = actor.identity.possible.iter().map(|(when, _)| safe(when)).collect();
+            notes.push(format!("either {}; to settle it: {}", whens.join(", or "), safe(&unknown.settle)));
+        }
+        notes.extend(actor.identity.assumptions.iter().map(|text| format!("assumed: {}", safe(text))));
+        Self {
+            name: safe(&actor.name),
+            heading: format!("{} container of {}{image}", actor.role.word(), safe(&actor.workload)),
+            refusal,
+            facts: actor.facts().iter().map(fact).collect(),
+            notes,
+        }
+    }
+}
+
+/// The mounts of one actor.
+pub(super) struct MountsView {
+    pub actor: String,
+    pub rows: Vec<MountView>,
+}
+
+pub(super) struct MountView {
+    pub at: String,
+    pub what: String,
+    pub flags: String,
+    pub root: String,
+    pub before: String,
+    pub notes: Vec<String>,
+    pub from: String,
+    /// Whether nobody asked for it.
+    pub usual: bool,
+}
+
+impl MountsView {
+    pub(super) fn all(rows: &[MountRow]) -> Vec<Self> {
+        let groups = rows.chunk_by(|a, b| a.actor == b.actor);
+        groups
+            .map(|group| Self {
+                actor: safe(&group[0].actor),
+                rows: group.iter().map(MountView::new).collect(),
+            })
+            .collect()
+    }
+}
+
+impl MountView {
+    fn new(row: &MountRow) -> Self {
+        let facts = |root: RootFacts| format!("{}:{} {}", root.uid, root.gid, root.mode);
+        let kind = row.filesystem.as_ref().filter(|kind| **kind != row.kind && **kind != row.source);
+        let mut notes: Vec<String> = row.notes.iter().map(|note| safe(note)).collect();
+        if let Some(unknown) = &row.question {
+            notes.push(format!(
+                "not known: {}; to settle it: {}",
+                safe(&unknown.fact),
+                safe(&unknown.settle)
+            ));
+        }
+        if row.touches > 0 {
+            notes.push(format!("the preparation touches {} inodes", row.touches));
+        }
+        Self {
+            at: quoted(&row.at),
+            what: safe(
+                &kind.map_or_else(|| row.source.to_string(), |kind| format!("{} ({kind})", row.source)),
+            ),
+            flags: if row.id_mapped { format!("{},idmapped", row.flags) } else { row.flags.to_string() },
+            root: row.root.map_or_else(|| "not known".to_owned(), facts),
+            before: row.prepared_from.map(facts).unwrap_or_default(),
+            notes,
+            from: safe(&row.from.to_string()),
+            usual: row.is_default(),
+        }
+    }
+}
+
+/// The matrix of one actor.
+pub(super) struct MatrixView {
+    pub actor: String,
+    pub rows: Vec<RowView>,
+}
+
+pub(super) struct RowView {
+    pub path: String,
+    pub owner: String,
+    pub mode: String,
+    pub cells: Vec<CellView>,
+    /// The words of its outcomes, for the filter.
+    pub outcomes: String,
+}
+
+pub(super) struct CellView {
+    pub title: &'static str,
+    pub text: String,
+    pub class: &'static str,
+    /// The number of the walk behind it.
+    pub walk: Option<usize>,
+}
+
+/// The columns of the matrix.
+pub(super) const COLUMNS: [&str; 7] = ["read", "write", "create", "delete", "list", "enter", "run"];
+
+/// The number of the walk of an actor, a path and a column.
+type Walks<'a> = BTreeMap<(&'a str, &'a [u8], &'static str), usize>;
+
+impl MatrixView {
+    pub(super) fn all(rows: &[AccessRow], denied: &[Denied]) -> Vec<Self> {
+        let mut walks = Walks::new();
+        for (number, one) in denied.iter().enumerate() {
+            for (actor, path, column) in &one.cells {
+                walks.insert((actor, path, column), number + 1);
+            }
+        }
+        let groups = rows.chunk_by(|a, b| a.actor == b.actor);
+        groups
+            .map(|group| Self {
+                actor: safe(&group[0].actor),
+                rows: group.iter().map(|row| RowView::new(row, &walks)).collect(),
+            })
+            .collect()
+    }
+}
+
+impl RowView {
+    fn new(row: &AccessRow, walks: &Walks<'_>) -> Self {
+        let facts = row.facts.as_ref();
+        let number = |raw: Option<u32>| id(raw);
+        let c = &row.cells;
+        let answers = [&c.read, &c.write, &c.create, &c.delete, &c.list, &c.enter, &c.run];
+        let cells: Vec<CellView> = COLUMNS
+            .iter()
+            .zip(answers)
+            .map(|(title, answer)| {
+                let walk = walks.get(&(row.actor.as_str(), row.path.as_slice(), *title)).copied();
+                CellView::new(title, answer.as_ref(), walk)
+            })
+            .collect();
+        let data = facts.and_then(|facts| facts.mode).is_some_and(|mode| !mode.has_any(Mode::ANY_EXECUTE));
+        let mut cells = cells;
+        // That a file of data does not run is true, but nothing to look at.
+        for cell in cells.iter_mut().filter(|cell| data && cell.title == "run" && cell.class == "denied") {
+            cell.class = "none";
+        }
+        let mut outcomes: Vec<&str> = cells.iter().map(|cell| cell.class).collect();
+        outcomes.sort_unstable();
+        outcomes.dedup();
+        Self {
+            path: quoted(&row.path),
+            owner: facts.map_or_else(String::new, |facts| {
+                let (uid, gid) = (facts.uid.map(|uid| uid.raw()), facts.gid.map(|gid| gid.raw()));
+                format!("{}:{}", number(uid), number(gid))
+            }),
+            mode: match facts {
+                None if row.missing => "missing".to_owned(),
+                None => "not known".to_owned(),
+                Some(PathFacts { kind, mode: Some(mode), .. }) => {
+                    format!("{} {mode}", symbolic(*kind, *mode))
+                }
+                Some(PathFacts { kind, mode: None, .. }) => format!("{}, not known", kind.word()),
+            },
+            outcomes: outcomes.join(" "),
+            cells,
+        }
+    }
+}
+
+impl CellView {
+    fn new(title: &'static str, answer: Option<&Outcome>, walk: Option<usize>) -> Self {
+        let (text, class) = match answer {
+            None => ("–".to_owned(), "none"),
+            Some(Outcome::Allowed) => ("yes".to_owned(), "allowed"),
+            Some(Outcome::Denied(errno)) => {
+                (errno.map_or_else(|| "denied".to_owned(), |errno| errno.name().to_owned()), "denied")
+            }
+            Some(Outcome::Depends) => ("depends".to_owned(), "depends"),
+            Some(Outcome::NeverRuns(_)) => ("never".to_owned(), "denied"),
+        };
+        Self { title, text, class, walk }
+    }
+}
+
+/// A denied act with its figure and what would let it succeed.
+pub(super) struct DeniedView {
+    pub number: usize,
+    pub sentence: String,
+    pub ends: String,
+    pub others: Vec<String>,
+    pub figure: String,
+    pub remedies: Vec<RemedyView>,
+    pub hint: Option<String>,
+}
+
+pub(super) struct RemedyView {
+    pub changes: Vec<String>,
+    pub summary: String,
+    pub notes: Vec<String>,
+    pub commands: String,
+    pub diff: Vec<DiffLine>,
+}
+
+pub(super) struct DiffLine {
+    pub class: &'static str,
+    pub text: String,
+}
+
+impl DeniedView {
+    pub(super) fn new(number: usize, denied: &Denied, stage: &mivask_core::stage::Stage) -> Self {
+        let walk = figure::Walk::new(stage, &denied.answer);
+        let (found, hint) = denied.remedies.as_ref().map_or((Vec::new(), None), |(found, written)| {
+            let views =
+                found.remedies.iter().zip(written).map(|(remedy, written)| RemedyView::new(remedy, written));
+            let views: Vec<RemedyView> = views.collect();
+            let hint = found.hint.as_ref().filter(|_| views.is_empty());
+            (views, hint.map(|hint| safe(hint)))
+        });
+        Self {
+            number,
+            sentence: safe(&walk.sentence),
+            ends: walk.ends.clone(),
+            others: denied.others.iter().map(|other| safe(other)).collect(),
+            figure: figure::walk(&walk).inline(),
+            remedies: found,
+            hint,
+        }
+    }
+}
+
+impl RemedyView {
+    fn new(remedy: &Remedy, written: &Written) -> Self {
+        let changes = remedy.changes.iter().zip(&remedy.sides);
+        let mut notes: Vec<String> = remedy.notes.iter().map(|note| safe(note)).collect();
+        notes.extend(remedy.undone.iter().map(|undone| format!("does not last: {}", safe(undone))));
+        notes.extend(written.problems.iter().map(|problem| safe(problem)));
+        let line = |line: &str| DiffLine {
+            class: match line.as_bytes() {
+                [b'+', b'+', b'+', ..] | [b'-', b'-', b'-', ..] => "head",
+                [b'+', ..] => "added",
+                [b'-', ..] => "gone",
+                _ => "same",
+            },
+            text: safe(line),
+        };
+        Self {
+            changes: changes
+                .map(|(change, side)| format!("{}: {}", side.word(), safe(&change.to_string())))
+                .collect(),
+            summary: remedy_summary(remedy),
+            notes,
+            commands: shell::commands(remedy).join("\n"),
+            diff: written.diff.lines().map(line).collect(),
+        }
+    }
+}
+
+/// A shared directory in words, for those who cannot see the figure.
+pub(super) struct HandoffView {
+    pub place: String,
+    pub lines: Vec<String>,
+}
+
+impl HandoffView {
+    pub(super) fn new(handoff: &Handoff) -> Self {
+        let mut lines = Vec::new();
+        for creation in &handoff.creations {
+            for hand in creation.hands.iter().filter(|hand| !hand.file.is_empty() || !hand.nested.is_empty())
+            {
+                let words = |deeds: &[mivask_core::question::Done]| {
+                    let named = deeds.iter().zip(mivask_core::question::Deed::ALL);
+                    let can: Vec<&str> = named
+                        .filter(|(done, _)| done.outcome == Outcome::Allowed)
+                        .map(|(_, deed)| deed.word())
+                        .collect();
+                    if can.is_empty() { "do nothing with".to_owned() } else { can.join(", ") }
+                };
+                lines.push(format!(
+                    "{} can {} a file that {} makes, and {} one in a subdirectory that it makes",
+                    safe(&hand.consumer),
+                    words(&hand.file),
+                    safe(&creation.creator),
+                    words(&hand.nested)
+                ));
+            }
+        }
+        let place = match handoff.directory.as_slice() {
+            b"/" => safe(&handoff.source),
+            below => format!("{}, {}", safe(&handoff.source), quoted(below)),
+        };
+        Self { place, lines }
+    }
+}
+
+/// One finding.
+pub(super) struct FindingView {
+    pub severity: &'static str,
+    pub kind: &'static str,
+    pub paths: Vec<String>,
+    pub consequence: String,
+    pub fact: String,
+    pub actors: String,
+    pub accepted: Option<String>,
+}
+
+impl FindingView {
+    pub(super) fn new(finding: &Finding) -> Self {
+        Self {
+            severity: finding.severity.word(),
+            kind: finding.kind.word(),
+            paths: if finding.paths.is_empty() {
+                vec![safe(&finding.on)]
+            } else {
+                finding.paths.iter().map(|path| quoted(path)).collect()
+            },
+            consequence: safe(&finding.consequence),
+            fact: safe(&format!("{} on {} ({})", finding.fact, finding.on, finding.from)),
+            actors: safe(&finding.actors.join(", ")),
+            accepted: finding.accepted.as_ref().map(|one| safe(&format!("{} ({})", one.reason, one.from))),
+        }
+    }
+}
+
+/// One expectation.
+pub(super) struct ExpectationView {
+    pub standing: &'static str,
+    pub class: &'static str,
+    pub text: String,
+    pub at: String,
+    pub against: Vec<String>,
+}
+
+impl ExpectationView {
+    pub(super) fn all(run: &Run) -> Vec<Self> {
+        use mivask_core::expect::Standing;
+        let held = run.inputs.iter().flat_map(|input| &input.held);
+        held.map(|one| Self {
+            standing: one.standing.word(),
+            class: match one.standing {
+                Standing::Holds => "allowed",
+                Standing::MeetsNothing | Standing::Depends => "depends",
+                Standing::Broken => "denied",
+            },
+            text: safe(&one.expected.text),
+            at: safe(&at(&one.expected.from)),
+            against: sentences(one),
+        })
+        .collect()
+    }
+}
