@@ -7,6 +7,7 @@ use mivask_core::identity::{Refusal, set_in_words};
 use mivask_core::imprint::NewKind;
 use mivask_core::question::{AccessRow, Answer, ImprintRow, MountRow, Outcome};
 use mivask_core::stage::Actor;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::safe::safe;
@@ -35,7 +36,7 @@ pub struct Side {
 }
 
 /// A row where the sides differ.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 pub(crate) struct Difference<'a> {
     pub subject: &'a str,
     pub field: &'static str,
@@ -107,18 +108,22 @@ pub fn text(out: &mut dyn Write, sides: &[Side], layout: Layout) -> io::Result<(
 /// # Errors
 /// Whatever `out` refuses.
 pub fn json(out: &mut dyn Write, sides: &[Side]) -> io::Result<()> {
-    #[derive(Serialize)]
-    struct Document<'a> {
-        mivask: u8,
-        runtimes: Vec<&'a str>,
-        differences: Vec<Difference<'a>>,
-    }
     let runtimes = sides.iter().map(|side| side.runtime).collect();
     serde_json::to_writer_pretty(
         &mut *out,
         &Document { mivask: 1, runtimes, differences: differences(sides) },
     )?;
     writeln!(out)
+}
+
+/// Several runtimes side by side.
+#[derive(JsonSchema, Serialize)]
+pub(crate) struct Document<'a> {
+    mivask: u8,
+    /// In the order they were named.
+    runtimes: Vec<&'a str>,
+    /// Only what differs; `values` are in the order of the runtimes.
+    differences: Vec<Difference<'a>>,
 }
 
 /// Who each actor is.

@@ -16,8 +16,10 @@ pub(crate) struct Args {
     folder: Option<PathBuf>,
 }
 
-const FILES: [(&str, &str); 6] = [
+const FILES: [(&str, &str); 7] = [
     ("tides.scene.yaml", include_str!("../../demo/tides.scene.yaml")),
+    // What the first line of the scene names, for editors that check it.
+    ("scene.schema.json", include_str!("../../demo/scene.schema.json")),
     ("station.yaml", include_str!("../../demo/station.yaml")),
     ("station.acts", include_str!("../../demo/station.acts")),
     ("expectations.acts", include_str!("../../demo/expectations.acts")),

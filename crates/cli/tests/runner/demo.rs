@@ -52,7 +52,7 @@ fn the_demo_holds_its_own_expectations() {
       a directory that the tree does not list is 0:0 0755
     --- standard error
     warning: the group `charts` of the image's USER press:charts is not passed on to press
-     --> tides/tides.scene.yaml:42:11 images.tides/press:1.user
+     --> tides/tides.scene.yaml:43:11 images.tides/press:1.user
       = help: set runAsGroup
 
     warning: herald (7500) has no account in its image, so its group is 0, root's

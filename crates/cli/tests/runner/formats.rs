@@ -1,9 +1,13 @@
 //! Machine output: field names and values stay as they are.
 
+use std::collections::BTreeSet;
+use std::path::Path;
+use std::process::Command;
+
 use insta::assert_snapshot;
 use serde_json::{Value, json};
 
-use crate::scratch::{SCENE, Scratch, TIDES, pod};
+use crate::scratch::{BOATS, SCENE, Scratch, TIDES, pod};
 
 fn tides() -> Scratch {
     Scratch::with("pod.yaml", &pod(TIDES)).and("s.yaml", SCENE)
@@ -174,6 +178,83 @@ fn the_schema_of_the_scene_file_describes_what_is_read() {
     }
 }
 
+/// One real answer or more for each published schema, and none is left out.
+#[test]
+fn every_machine_output_fits_its_schema() {
+    let published = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../schemas");
+    let scratch = Scratch::with("s.yaml", BOATS)
+        .and("bad.acts", "mate writes /hold\n* never writes /hold/**\n")
+        .and("o.yaml", "scene: 1\ncontainers: [{ name: mate, image: a }]\nexpect: [mate reads /x]\n")
+        .and("c.yaml", COMPOSE);
+    let written = scratch.run(["schema", "--to", "schemas"]);
+    assert_eq!(written, "--- status 0");
+    let mut left: BTreeSet<String> = BTreeSet::new();
+    for entry in std::fs::read_dir(scratch.path().join("schemas")).unwrap() {
+        let path = entry.unwrap().path();
+        let name = path.file_name().unwrap().to_str().unwrap().to_owned();
+        let same = std::fs::read(&path).unwrap() == std::fs::read(published.join(&name)).unwrap_or_default();
+        assert!(same, "{name}: run `mivask schema --to schemas`");
+        left.insert(name.strip_suffix(".schema.json").unwrap().to_owned());
+    }
+    left.remove("scene");
+    let answers: &[(&str, &[&str])] = &[
+        ("identity", &["identity", "s.yaml"]),
+        ("identity", &["identity", "o.yaml"]),
+        ("mounts", &["mounts", "s.yaml"]),
+        ("access", &["access", "s.yaml"]),
+        ("access", &["access", "s.yaml", "/hold", "--tree", "--list"]),
+        ("access-tree", &["access", "s.yaml", "/hold", "--tree"]),
+        (
+            "ask",
+            &["ask", "s.yaml", "mate creates /hold/x -> allowed", "cook reads /etc/x", "mate runs /bin/lend"],
+        ),
+        ("act", &["why", "s.yaml", "stowaway reads /hold/keys/id_rsa"]),
+        ("imprint", &["imprint", "s.yaml"]),
+        (
+            "rehearse",
+            &[
+                "rehearse",
+                "s.yaml",
+                "mate creates /hold/x",
+                "mate becomes 1:1",
+                "mate deletes /hold/x",
+                "cook reads /etc/x",
+            ],
+        ),
+        ("handoff", &["handoff", "s.yaml"]),
+        ("admits", &["admits", "s.yaml", "/hold/keys/id_rsa"]),
+        ("reached", &["admits", "s.yaml", "--actor", "mate"]),
+        ("exposure", &["exposure", "s.yaml", "--at-most", "/hold/log at-most 0600"]),
+        ("compare", &["compare", "s.yaml", "--change", "mate becomes 900:900"]),
+        ("remedy", &["remedy", "s.yaml", "stowaway reads /hold/keys/id_rsa"]),
+        ("decode", &["decode", "2750", "--umask", "0027"]),
+        ("confirm", &["confirm", "s.yaml", "mate writes /hold/log", "cook reads /hold/log"]),
+        ("confirm-random", &["confirm", "--random", "20", "--seed", "1"]),
+        ("uphold", &["uphold", "s.yaml", "o.yaml", "none.yaml", "--expect", "bad.acts"]),
+        ("runtimes", &["access", "c.yaml", "--runtime", "docker,podman"]),
+    ];
+    for (name, words) in answers {
+        left.remove(*name);
+        let output = Command::new(env!("CARGO_BIN_EXE_mivask"))
+            .args(*words)
+            .args(["--format", "json"])
+            .current_dir(scratch.path())
+            .output()
+            .unwrap();
+        // Where there is no privilege to try acts, that is said elsewhere.
+        let Ok(document) = serde_json::from_slice::<Value>(&output.stdout) else {
+            assert!(words[0] == "confirm", "{words:?}: {}", String::from_utf8_lossy(&output.stderr));
+            continue;
+        };
+        let schema = std::fs::read(published.join(format!("{name}.schema.json"))).unwrap();
+        let validator = jsonschema::validator_for(&serde_json::from_slice(&schema).unwrap()).unwrap();
+        let wrong: Vec<String> = validator.iter_errors(&document).map(|error| error.to_string()).collect();
+        assert!(wrong.is_empty(), "{words:?}: {wrong:?}");
+        assert!(!validator.is_valid(&json!({ "mivask": 1 })), "{name} takes anything");
+    }
+    assert!(left.is_empty(), "{left:?}");
+}
+
 #[test]
 fn colour_is_for_those_who_ask() {
     let scratch = tides();
@@ -240,11 +321,16 @@ fn help_tells_every_command() {
       survey    Records who owns what, with which mode, in a survey: from a directory, an image, an
                 archive or a listing
       uphold    Holds expectations against scenes, for CI: the exit status is 1 when one does not hold
+      report    One HTML page for the review, which needs nothing beside it: identities with where each
+                number comes from, a map of the mounts, the matrix with a filter, the walk of each
+                denied act as a figure, hand-offs, exposure, expectations, what would let a denied act
+                succeed, and what was assumed
       confirm   Does acts on the running kernel, in throwaway namespaces, and prints what it did beside
                 the prediction
       demo      Writes the demo scene (a tide observatory on a salt marsh) to a folder and walks through
                 it
-      schema    Prints the JSON Schema of one of Mivask's own formats
+      schema    The JSON Schema of the scene file, or of what a command prints with --format json; all
+                of them into a folder with --to
 
     Options:
           --color <WHEN>

@@ -3,18 +3,21 @@
 use std::io::{self, Write};
 
 use mivask_core::question::{Admission, Column, Condition, Reached};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::{JsonPath, List, document};
 
-#[derive(Serialize)]
-struct AdmissionJson<'a> {
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Admission")]
+pub(super) struct AdmissionJson<'a> {
     path: JsonPath,
     to: &'static str,
     source: Option<&'a str>,
     kind: Option<&'static str>,
     uid: Option<u32>,
     gid: Option<u32>,
+    #[schemars(regex(pattern = "^[0-7]{4}$"))]
     mode: Option<String>,
     seen_by: &'a [String],
     anybody: bool,
@@ -25,7 +28,8 @@ struct AdmissionJson<'a> {
     cut_short: bool,
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Condition")]
 struct ConditionJson<'a> {
     uid: Option<u32>,
     groups: Vec<u32>,
@@ -34,14 +38,16 @@ struct ConditionJson<'a> {
     actors: &'a [String],
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Through")]
 struct ThroughJson<'a> {
     path: JsonPath,
     fact: &'a str,
 }
 
-#[derive(Serialize)]
-struct ReachedJson<'a> {
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Reached")]
+pub(super) struct ReachedJson<'a> {
     actor: &'a str,
     to: &'static str,
     path: JsonPath,

@@ -6,14 +6,17 @@ use mivask_core::caps::Capability;
 use mivask_core::outcome::{Imprint, RunsAs};
 use mivask_core::question::{Answer, Dependence, Outcome};
 use mivask_core::trace::{Step, StepResult};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::{JsonPath, number};
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
+#[schemars(rename = "Act")]
 pub(super) struct ActJson<'a> {
     act: String,
     actor: &'a str,
+    #[schemars(extend("enum" = ["allowed", "denied", "depends", "never-runs"]))]
     outcome: &'static str,
     errno: Option<&'static str>,
     refusal: Option<RefusalJson<'a>>,
@@ -47,7 +50,8 @@ impl<'a> ActJson<'a> {
     }
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
+#[schemars(rename = "Refusal")]
 pub(super) struct RefusalJson<'a> {
     class: &'static str,
     reason: &'a str,
@@ -60,10 +64,12 @@ impl<'a> RefusalJson<'a> {
     }
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
+#[schemars(rename = "Imprint")]
 pub(super) struct ImprintJson<'a> {
     uid: Option<u32>,
     gid: Option<u32>,
+    #[schemars(regex(pattern = "^[0-7]{4}$"))]
     mode: Option<String>,
     disk_uid: Option<u32>,
     disk_gid: Option<u32>,
@@ -83,7 +89,8 @@ impl<'a> ImprintJson<'a> {
     }
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
+#[schemars(rename = "RunsAs")]
 pub(super) struct RunsAsJson {
     uid: Option<u32>,
     gid: Option<u32>,
@@ -100,10 +107,12 @@ impl RunsAsJson {
     }
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
+#[schemars(rename = "Dependence")]
 pub(super) struct DependenceJson<'a> {
     fact: &'a str,
     when: String,
+    #[schemars(extend("enum" = ["allowed", "denied", "depends", "never-runs"]))]
     outcome: &'static str,
     errno: Option<&'static str>,
     imprint: Option<ImprintJson<'a>>,
@@ -124,7 +133,8 @@ impl<'a> DependenceJson<'a> {
     }
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
+#[schemars(rename = "Step")]
 pub(super) struct StepJson {
     step: usize,
     path: JsonPath,

@@ -4,14 +4,16 @@ use std::io::{self, Write};
 
 use mivask_core::mode::symbolic;
 use mivask_core::question::{FileChange, OutcomeChange, PathFacts};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::{FORMAT, JsonPath, number};
 use crate::compare::{Compared, word};
 use crate::sides::Facet;
 
-#[derive(Serialize)]
-struct ComparedJson<'a> {
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Compared")]
+pub(super) struct ComparedJson<'a> {
     mivask: u8,
     partial: bool,
     identities: Vec<FacetJson>,
@@ -22,7 +24,8 @@ struct ComparedJson<'a> {
     otherwise: Vec<OutcomeJson<'a>>,
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Facet")]
 struct FacetJson {
     about: String,
     what: &'static str,
@@ -30,7 +33,8 @@ struct FacetJson {
     after: Option<String>,
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "File")]
 struct FileJson<'a> {
     path: JsonPath,
     seen_by: Vec<&'a str>,
@@ -38,16 +42,19 @@ struct FileJson<'a> {
     after: Option<FactsJson>,
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Facts")]
 struct FactsJson {
     kind: &'static str,
     uid: Option<u32>,
     gid: Option<u32>,
+    #[schemars(regex(pattern = "^[0-7]{4}$"))]
     mode: Option<String>,
     letters: Option<String>,
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Outcome")]
 struct OutcomeJson<'a> {
     actor: &'a str,
     what: &'static str,

@@ -4,20 +4,23 @@ use std::collections::BTreeMap;
 use std::io::{self, Write};
 
 use mivask_core::question::{Comparison, Held, Observed};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::answers::{ActJson, ImprintJson, RunsAsJson};
 use super::{FORMAT, document};
 use crate::RandomSummary;
 
-#[derive(Debug, Serialize)]
-struct HeldJson<'a> {
+#[derive(Debug, JsonSchema, Serialize)]
+#[schemars(rename = "Held")]
+pub(super) struct HeldJson<'a> {
     #[serde(flatten)]
     act: ActJson<'a>,
     kernel: KernelJson<'a>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
+#[schemars(rename = "Kernel")]
 struct KernelJson<'a> {
     result: &'static str,
     outcome: Option<&'static str>,
@@ -71,8 +74,9 @@ pub fn confirmed(out: &mut dyn Write, all: &[Held]) -> io::Result<()> {
     document(out, "acts", all.iter().map(HeldJson::new))
 }
 
-#[derive(Debug, Serialize)]
-struct RandomJson<'a> {
+#[derive(Debug, JsonSchema, Serialize)]
+#[schemars(rename = "Random")]
+pub(super) struct RandomJson<'a> {
     mivask: u8,
     checked: usize,
     seed: u64,

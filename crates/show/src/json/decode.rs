@@ -4,14 +4,17 @@ use std::io::{self, Write};
 
 use mivask_core::mode::{Class, Concern, power, symbolic};
 use mivask_core::question::Decoded;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::document;
 
-#[derive(Serialize)]
-struct ModeJson {
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Mode")]
+pub(super) struct ModeJson {
     kind: &'static str,
     before: String,
+    #[schemars(regex(pattern = "^[0-7]{4}$"))]
     mode: String,
     letters: String,
     clauses: String,
@@ -20,16 +23,20 @@ struct ModeJson {
     created: Vec<CreatedJson>,
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Class")]
 struct ClassJson {
     class: &'static str,
     bits: String,
     can: &'static str,
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Created")]
 struct CreatedJson {
+    #[schemars(regex(pattern = "^[0-7]{4}$"))]
     umask: String,
+    #[schemars(regex(pattern = "^[0-7]{4}$"))]
     mode: String,
 }
 

@@ -3,12 +3,14 @@
 use std::io::{self, Write};
 
 use mivask_core::exposure::Finding;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::{JsonPath, document};
 
-#[derive(Serialize)]
-struct FindingJson<'a> {
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Finding")]
+pub(super) struct FindingJson<'a> {
     finding: &'static str,
     severity: &'static str,
     on: &'a str,
@@ -21,7 +23,8 @@ struct FindingJson<'a> {
     accepted: Option<AcceptedJson<'a>>,
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Accepted")]
 struct AcceptedJson<'a> {
     reason: &'a str,
     from: String,

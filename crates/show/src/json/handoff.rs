@@ -3,13 +3,15 @@
 use std::io::{self, Write};
 
 use mivask_core::question::{Creation, Deed, Done, Hand, Handoff};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::answers::ImprintJson;
 use super::{JsonPath, document};
 
-#[derive(Serialize)]
-struct HandoffJson<'a> {
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Handoff")]
+pub(super) struct HandoffJson<'a> {
     source: &'a str,
     directory: JsonPath,
     members: Vec<MemberJson<'a>>,
@@ -17,15 +19,18 @@ struct HandoffJson<'a> {
     assumptions: Vec<&'a str>,
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Member")]
 struct MemberJson<'a> {
     actor: &'a str,
     path: JsonPath,
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Creation")]
 struct CreationJson<'a> {
     creator: &'a str,
+    #[schemars(extend("enum" = ["allowed", "denied", "depends", "never-runs"]))]
     outcome: &'static str,
     errno: Option<&'static str>,
     why: Option<String>,
@@ -35,14 +40,16 @@ struct CreationJson<'a> {
     consumers: Vec<HandJson<'a>>,
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Hand")]
 struct HandJson<'a> {
     actor: &'a str,
     file: Option<DeedsJson>,
     file_in_subdirectory: Option<DeedsJson>,
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Deeds")]
 struct DeedsJson {
     read: DoneJson,
     change: DoneJson,
@@ -50,8 +57,10 @@ struct DeedsJson {
     replace: DoneJson,
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Done")]
 struct DoneJson {
+    #[schemars(extend("enum" = ["allowed", "denied", "depends", "never-runs"]))]
     outcome: &'static str,
     errno: Option<&'static str>,
     why: Option<String>,

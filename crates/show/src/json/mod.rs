@@ -13,6 +13,7 @@ mod handoff;
 mod overview;
 mod rehearse;
 mod remedy;
+mod schema;
 mod tables;
 mod upheld;
 
@@ -26,18 +27,20 @@ pub use exposure::findings;
 pub use handoff::handoffs;
 pub use rehearse::rehearsed;
 pub use remedy::remedies;
+pub use schema::Document;
 pub use upheld::upheld;
 
 use mivask_core::ids::UNSPECIFIED_ID;
 use mivask_core::question::{AccessRow, Answer, ImprintRow, MountRow, Overview, PathFacts, Swept};
 use mivask_core::stage::Actor;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// The version of the machine formats.
 const FORMAT: u8 = 1;
 
 /// A path: text where it is UTF-8, hexadecimal bytes where it is not.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 #[serde(untagged)]
 enum JsonPath {
     Text(String),
@@ -98,7 +101,7 @@ fn document<T: Serialize>(out: &mut dyn Write, name: &str, items: impl Iterator<
 }
 
 /// One act with the format's version in front.
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
 struct Single<'a> {
     mivask: u8,
     #[serde(flatten)]

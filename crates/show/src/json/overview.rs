@@ -1,11 +1,13 @@
 //! A whole tree for machines.
 
 use mivask_core::question::{Cell, Ending, Overview, PathFacts};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::{JsonPath, number};
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
+#[schemars(rename = "Overview")]
 pub(super) struct OverviewJson<'a> {
     actor: &'a str,
     when: &'a str,
@@ -17,7 +19,8 @@ pub(super) struct OverviewJson<'a> {
     assumptions: Vec<&'a str>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
+#[schemars(rename = "Share")]
 struct ShareJson {
     act: &'static str,
     #[serde(flatten)]
@@ -27,14 +30,17 @@ struct ShareJson {
     directories: u64,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
+#[schemars(rename = "Ending")]
 struct EndingJson {
+    #[schemars(extend("enum" = ["allowed", "denied", "depends", "never-runs"]))]
     outcome: &'static str,
     errno: Option<&'static str>,
     check: Option<&'static str>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
+#[schemars(rename = "Blocker")]
 struct BlockerJson {
     path: JsonPath,
     #[serde(flatten)]
@@ -44,10 +50,12 @@ struct BlockerJson {
     entries: u64,
 }
 
-#[derive(Debug, Default, Serialize)]
+#[derive(Debug, Default, JsonSchema, Serialize)]
+#[schemars(rename = "Facts")]
 struct FactsJson {
     uid: Option<u32>,
     gid: Option<u32>,
+    #[schemars(regex(pattern = "^[0-7]{4}$"))]
     mode: Option<String>,
 }
 

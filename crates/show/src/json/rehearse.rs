@@ -4,20 +4,22 @@ use std::io::{self, Write};
 
 use mivask_core::carry::Carried;
 use mivask_core::question::{Line, Listed, Listing, Step};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::answers::ActJson;
 use super::{FORMAT, JsonPath, number};
 
-#[derive(Serialize)]
-struct Rehearsed<'a> {
+#[derive(JsonSchema, Serialize)]
+pub(super) struct Rehearsed<'a> {
     mivask: u8,
     steps: Vec<StepJson<'a>>,
     listings: Vec<ListingJson<'a>>,
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
 #[serde(untagged)]
+#[schemars(rename = "Step")]
 enum StepJson<'a> {
     Act {
         #[serde(flatten)]
@@ -31,7 +33,8 @@ enum StepJson<'a> {
     },
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Listing")]
 struct ListingJson<'a> {
     actor: &'a str,
     directory: JsonPath,
@@ -40,7 +43,8 @@ struct ListingJson<'a> {
     omitted: usize,
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Entry")]
 struct EntryJson {
     name: JsonPath,
     changed: bool,
@@ -48,9 +52,11 @@ struct EntryJson {
     after: Option<LineJson>,
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Line")]
 struct LineJson {
     kind: &'static str,
+    #[schemars(regex(pattern = "^[0-7]{4}$"))]
     mode: Option<String>,
     uid: Option<u32>,
     gid: Option<u32>,

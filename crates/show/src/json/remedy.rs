@@ -4,6 +4,7 @@ use std::io::{self, Write};
 
 use mivask_core::question::OutcomeChange;
 use mivask_core::remedy::{Remedies, Remedy};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::answers::ActJson;
@@ -11,15 +12,17 @@ use super::{FORMAT, JsonPath};
 use crate::remedy::Written;
 use crate::shell;
 
-#[derive(Serialize)]
-struct RemediesJson<'a> {
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Remedies")]
+pub(super) struct RemediesJson<'a> {
     mivask: u8,
     act: ActJson<'a>,
     remedies: Vec<RemedyJson<'a>>,
     hint: Option<&'a str>,
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Remedy")]
 struct RemedyJson<'a> {
     changes: Vec<ChangeJson>,
     opens: usize,
@@ -35,13 +38,15 @@ struct RemedyJson<'a> {
     then: ActJson<'a>,
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Change")]
 struct ChangeJson {
     side: &'static str,
     change: String,
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Opened")]
 struct OpenedJson<'a> {
     actor: &'a str,
     what: &'static str,

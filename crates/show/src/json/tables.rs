@@ -8,12 +8,14 @@ use mivask_core::ids::{IdMap, UserNamespace};
 use mivask_core::mount::RootFacts;
 use mivask_core::question::{AccessRow, Cell, Column, ImprintRow, MountRow, Outcome, PathFacts, Swept};
 use mivask_core::stage::Actor;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::answers::{DependenceJson, ImprintJson, RefusalJson};
 use super::{JsonPath, number};
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
+#[schemars(rename = "Identity")]
 pub(super) struct IdentityJson {
     actor: String,
     workload: String,
@@ -26,6 +28,7 @@ pub(super) struct IdentityJson {
     gid: Option<u32>,
     groups: Option<Vec<u32>>,
     name: Option<String>,
+    #[schemars(regex(pattern = "^[0-7]{4}$"))]
     umask: Option<String>,
     capabilities: CapabilitiesJson,
     no_new_privileges: Option<bool>,
@@ -35,14 +38,16 @@ pub(super) struct IdentityJson {
     assumptions: Vec<String>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
+#[schemars(rename = "Capabilities")]
 struct CapabilitiesJson {
     effective: Option<Vec<&'static str>>,
     permitted: Option<Vec<&'static str>>,
     bounding: Option<Vec<&'static str>>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
+#[schemars(rename = "Namespace")]
 struct NamespaceJson {
     initial: bool,
     /// Lines `[inside, outside, count]`; none where every id is itself.
@@ -58,7 +63,8 @@ impl NamespaceJson {
     }
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
+#[schemars(rename = "Possible")]
 struct PossibleJson {
     when: String,
     uid: Option<u32>,
@@ -66,7 +72,8 @@ struct PossibleJson {
     groups: Vec<u32>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
+#[schemars(rename = "Fact")]
 struct FactJson {
     field: &'static str,
     value: String,
@@ -137,7 +144,8 @@ fn agreed<T: PartialEq>(possible: &[&Identity], get: impl Fn(&Identity) -> T) ->
     possible.iter().all(|identity| get(identity) == first).then_some(first)
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
+#[schemars(rename = "Mount")]
 pub(super) struct MountJson<'a> {
     actor: &'a str,
     at: JsonPath,
@@ -154,10 +162,12 @@ pub(super) struct MountJson<'a> {
     from: String,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
+#[schemars(rename = "Root")]
 struct RootJson {
     uid: u32,
     gid: u32,
+    #[schemars(regex(pattern = "^[0-7]{4}$"))]
     mode: String,
 }
 
@@ -185,13 +195,15 @@ impl<'a> MountJson<'a> {
     }
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
+#[schemars(rename = "Access")]
 pub(super) struct AccessJson<'a> {
     actor: &'a str,
     path: JsonPath,
     kind: Option<&'static str>,
     uid: Option<u32>,
     gid: Option<u32>,
+    #[schemars(regex(pattern = "^[0-7]{4}$"))]
     mode: Option<String>,
     missing: bool,
     read: Option<&'static str>,
@@ -259,12 +271,14 @@ impl<'a> AccessJson<'a> {
     }
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
+#[schemars(rename = "ImprintRow")]
 pub(super) struct ImprintRowJson<'a> {
     actor: &'a str,
     directory: JsonPath,
     kind: &'static str,
     requested: String,
+    #[schemars(extend("enum" = ["allowed", "denied", "depends", "never-runs"]))]
     outcome: &'static str,
     errno: Option<&'static str>,
     refusal: Option<RefusalJson<'a>>,

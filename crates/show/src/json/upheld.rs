@@ -5,20 +5,23 @@ use std::sync::Arc;
 
 use mivask_core::expect::{AcceptDepends, Against, Upheld};
 use mivask_core::fact::Provenance;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::{FORMAT, JsonPath};
 use crate::upheld::{Run, place};
 
-#[derive(Serialize)]
-struct RunJson<'a> {
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Run")]
+pub(super) struct RunJson<'a> {
     mivask: u8,
     held: bool,
     summary: SummaryJson,
     inputs: Vec<InputJson<'a>>,
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Summary")]
 struct SummaryJson {
     inputs: usize,
     unusable: usize,
@@ -29,14 +32,16 @@ struct SummaryJson {
     meets_nothing: usize,
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Input")]
 struct InputJson<'a> {
     input: &'a str,
     unusable: Option<&'a str>,
     expectations: Vec<ExpectationJson<'a>>,
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Expectation")]
 struct ExpectationJson<'a> {
     expectation: &'a str,
     from: PlaceJson,
@@ -48,7 +53,8 @@ struct ExpectationJson<'a> {
     assumptions: &'a [Arc<str>],
 }
 
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Against")]
 struct AgainstJson<'a> {
     actor: &'a str,
     path: JsonPath,
@@ -61,7 +67,8 @@ struct AgainstJson<'a> {
 }
 
 /// A place in words, and in parts where it is one in a file.
-#[derive(Serialize)]
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Place")]
 struct PlaceJson {
     text: String,
     file: Option<String>,
