@@ -1,30 +1,46 @@
-//! What was typed.
+//! What was typed, and the help for it.
 
-use clap::{Parser, Subcommand};
+use std::fmt::Write;
+
+use clap::builder::StyledStr;
+use clap::builder::styling::Style;
+use clap::{ArgAction, CommandFactory, Parser, Subcommand};
 
 use crate::commands::{
-    access, admits, ask, compare, confirm, decode, demo, exposure, handoff, identity, imprint, mounts,
-    rehearse, remedy, report, schema, survey, uphold, why,
+    access, admits, ask, compare, completions, confirm, decode, demo, exposure, handoff, identity, imprint,
+    manual, mounts, rehearse, remedy, report, schema, survey, uphold, why,
 };
-use crate::options::Color;
+use crate::options::{Color, Paging};
 
 /// Predicts what a containerised process can do to files, before anything is deployed, and says why.
 ///
-/// INPUT is a Kubernetes manifest, a folder of them, or a scene file that adds facts about images, volumes
-/// and the host; `-` is standard input. Inputs are told apart by content.
+/// INPUT is a Kubernetes manifest, a Compose file, an OCI configuration, a folder of these, or a scene file that adds
+/// facts about images, volumes and the host; `-` is standard input. Inputs are told apart by content.
 #[derive(Debug, Parser)]
 #[command(name = "mivask", version, max_term_width = 100, disable_help_subcommand = true)]
 #[command(
-    after_help = "Exit status: 0 answered; 1 an expectation does not hold; 2 unusable input.\n\nTry it: mivask demo"
+    after_help = "Each command has --help with examples. Exit status: 0 answered; 1 an expectation does not hold; 2 unusable input.\n\nTry it: mivask demo"
 )]
 pub(crate) struct Args {
     /// When to colour; NO_COLOR is obeyed too.
-    #[arg(long, value_name = "WHEN", default_value = "auto", global = true)]
+    #[arg(long, value_name = "WHEN", default_value = "auto", global = true, help_heading = OUTPUT)]
     pub color: Color,
+    /// Whether long answers on a terminal go through $PAGER.
+    #[arg(long, value_name = "WHEN", default_value = "auto", global = true, help_heading = OUTPUT)]
+    pub pager: Paging,
+    /// Only the answer and errors: no warnings, notes or progress.
+    #[arg(short, long, global = true, conflicts_with = "verbose", help_heading = OUTPUT)]
+    pub quiet: bool,
+    /// Says on standard error what is read and how long it takes; twice: every file.
+    #[arg(short, long, global = true, action = ArgAction::Count, help_heading = OUTPUT)]
+    pub verbose: u8,
 
     #[command(subcommand)]
     pub command: Command,
 }
+
+/// The heading of options that every command has.
+const OUTPUT: &str = "How it is shown";
 
 /// The questions, in the order people ask them.
 #[derive(Debug, Subcommand)]
@@ -41,11 +57,128 @@ pub(crate) enum Command {
     Exposure(exposure::Args),
     Compare(compare::Args),
     Remedy(remedy::Args),
-    Decode(decode::Args),
-    Survey(survey::Args),
     Uphold(uphold::Args),
     Report(report::Args),
     Confirm(confirm::Args),
+    Decode(decode::Args),
+    Survey(survey::Args),
     Demo(demo::Args),
     Schema(schema::Args),
+    Completions(completions::Args),
+    Manual(manual::Args),
+}
+
+impl Command {
+    /// Whether somebody is to see it as it goes, so that nothing may be kept back.
+    pub(crate) const fn is_live(&self) -> bool {
+        match self {
+            Self::Rehearse(args) => args.is_live(),
+            Self::Uphold(args) => args.is_live(),
+            Self::Confirm(_) | Self::Survey(_) => true,
+            Self::Identity(_)
+            | Self::Mounts(_)
+            | Self::Access(_)
+            | Self::Ask(_)
+            | Self::Why(_)
+            | Self::Imprint(_)
+            | Self::Handoff(_)
+            | Self::Admits(_)
+            | Self::Exposure(_)
+            | Self::Compare(_)
+            | Self::Remedy(_)
+            | Self::Report(_)
+            | Self::Decode(_)
+            | Self::Demo(_)
+            | Self::Schema(_)
+            | Self::Completions(_)
+            | Self::Manual(_) => false,
+        }
+    }
+}
+
+/// The commands as they are listed: what people do first comes first.
+const GROUPS: [(&str, &[&str]); 6] = [
+    ("Look around", &["identity", "mounts", "access"]),
+    ("Try, and ask why not", &["ask", "why", "imprint", "rehearse", "handoff"]),
+    ("Review", &["admits", "exposure"]),
+    ("Change one thing", &["compare", "remedy"]),
+    ("Hold the result", &["uphold", "report", "confirm"]),
+    ("Beside these", &["survey", "decode", "demo", "schema", "completions", "manual"]),
+];
+
+/// The command line, with its commands in groups.
+pub(crate) fn command() -> clap::Command {
+    let command = bare();
+    let groups = groups(&command);
+    let head = Style::new().bold().underline();
+    command.before_help(groups).help_template(format!(
+        "{{about-with-newline}}\n{{usage-heading}} {{usage}}\n\n{{before-help}}{head}{OUTPUT}:{head:#}\n{{options}}{{after-help}}",
+    ))
+}
+
+/// The command line as it is declared.
+pub(crate) fn bare() -> clap::Command {
+    Args::command()
+}
+
+/// Columns taken by a command's name.
+const INDENT: usize = 15;
+
+fn groups(command: &clap::Command) -> StyledStr {
+    let width = terminal_size::terminal_size().map_or(100, |(width, _)| usize::from(width.0)).clamp(60, 100);
+    let (head, name) = (Style::new().bold().underline(), Style::new().bold());
+    let mut text = String::new();
+    for (title, commands) in GROUPS {
+        // Writing to a String cannot fail.
+        let _ = writeln!(text, "{head}{title}:{head:#}");
+        for one in commands {
+            let about = command.find_subcommand(one).and_then(clap::Command::get_about);
+            let about = about.map(ToString::to_string).unwrap_or_default();
+            let _ = writeln!(
+                text,
+                "  {name}{one}{name:#}{}{}",
+                " ".repeat(INDENT - 2 - one.len()),
+                folded(&about, width)
+            );
+        }
+        text.push('\n');
+    }
+    text.into()
+}
+
+/// `text` folded behind the names of commands.
+fn folded(text: &str, width: usize) -> String {
+    let mut out = String::new();
+    let mut column = INDENT;
+    for word in text.split_whitespace() {
+        let length = word.chars().count();
+        if column > INDENT && column + 1 + length > width {
+            out.push('\n');
+            out.push_str(&" ".repeat(INDENT));
+            column = INDENT;
+        } else if column > INDENT {
+            out.push(' ');
+            column += 1;
+        }
+        out.push_str(word);
+        column += length;
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_command_is_listed_once() {
+        let mut listed: Vec<&str> =
+            GROUPS.iter().flat_map(|(_, commands)| commands.iter().copied()).collect();
+        let command = bare();
+        let mut there: Vec<&str> = command.get_subcommands().map(clap::Command::get_name).collect();
+        listed.sort_unstable();
+        there.sort_unstable();
+        assert_eq!(listed, there);
+        bare().debug_assert();
+    }
 }

@@ -3,6 +3,7 @@
 use std::collections::BTreeSet;
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
+use std::time::Instant;
 
 use mivask_core::act::Act;
 use mivask_core::change::Changes;
@@ -52,8 +53,15 @@ impl Whole {
         let mut scene = scene(files, input, reach, err)?;
         choose_for(&mut scene, input.facts.runtime.first().copied())?;
         change::scene(&changes, &mut scene, err)?;
+        let begun = Instant::now();
         let mut stage = prepare::stage(&scene);
         changes.files(&mut stage)?;
+        log::info!(
+            "{}: {} actors staged in {} ms",
+            input.input.display(),
+            stage.actors.len(),
+            begun.elapsed().as_millis()
+        );
         Ok(Self { scene, strict: input.facts.strict, changes, stage })
     }
 

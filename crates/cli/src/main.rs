@@ -3,6 +3,7 @@
 mod args;
 mod change;
 mod commands;
+mod complete;
 mod end;
 mod facts;
 mod load;
@@ -11,23 +12,40 @@ mod options;
 mod output;
 mod reach;
 mod table;
+mod terminal;
 
 use std::io::{self, ErrorKind, Write};
 use std::process::ExitCode;
+use std::time::Instant;
 
 use anstream::AutoStream;
-use clap::Parser;
+use clap::FromArgMatches;
+use clap_complete::CompleteEnv;
 
 use args::Args;
+use commands::completions;
 use end::{End, Failure};
+use options::Paging;
 
 fn main() -> ExitCode {
-    let args = Args::parse();
+    CompleteEnv::with_factory(args::command).var(completions::VARIABLE).bin("mivask").complete();
+    let matches = args::command().get_matches();
+    let args = Args::from_arg_matches(&matches).unwrap_or_else(|error| error.exit());
+    let begun = Instant::now();
+    terminal::begin_log(args.verbose);
+    terminal::keep_quiet(args.quiet);
     let choice = args.color.choice();
-    let mut out = io::BufWriter::new(AutoStream::new(io::stdout().lock(), choice));
-    let mut err = AutoStream::new(io::stderr().lock(), choice);
+    let err = AutoStream::new(io::stderr().lock(), choice);
+    let mut err: Box<dyn Write> =
+        if args.quiet { Box::new(terminal::Quiet::new(err)) } else { Box::new(err) };
+    let paging = if args.command.is_live() { Paging::Never } else { args.pager };
+    let mut out = terminal::answers(args.color, paging);
     let end = commands::run(&args, &mut out, &mut err);
-    match end.and_then(|end| out.flush().map(|()| end).map_err(Failure::Output)) {
+    let end = end.and_then(|end| out.flush().map(|()| end).map_err(Failure::Output));
+    // A pager shows the answer before an error is told below it.
+    drop(out);
+    log::info!("done in {} ms", begun.elapsed().as_millis());
+    match end {
         Ok(end) => end.into(),
         Err(Failure::Output(error)) if error.kind() == ErrorKind::BrokenPipe => End::Answered.into(),
         Err(failure) => {

@@ -4,7 +4,10 @@ use std::path::PathBuf;
 
 use clap::ValueEnum;
 use clap::builder::{PossibleValuesParser, TypedValueParser};
+use clap_complete::engine::ArgValueCompleter;
 use mivask_core::runtime::Runtime;
+
+use crate::complete;
 
 /// When to colour.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, ValueEnum)]
@@ -27,6 +30,15 @@ impl Color {
     }
 }
 
+/// Whether long text goes through a pager.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, ValueEnum)]
+pub(crate) enum Paging {
+    /// Where a terminal reads it and it is longer than that.
+    Auto,
+    /// Not at all.
+    Never,
+}
+
 /// What to ask about.
 #[derive(Clone, Debug, clap::Args)]
 pub(crate) struct Input {
@@ -36,31 +48,34 @@ pub(crate) struct Input {
     pub facts: Facts,
 }
 
+/// The heading of those options.
+const FACTS: &str = "What is known, and what differs";
+
 /// What is added to what the input tells, and how it is looked at.
 #[derive(Clone, Debug, Default, clap::Args)]
 pub(crate) struct Facts {
     /// A further Compose file, merged on top of INPUT by the specification's rules. May be repeated.
-    #[arg(long, value_name = "FILE")]
+    #[arg(help_heading = FACTS, long, value_name = "FILE")]
     pub merge: Vec<PathBuf>,
     /// Under which runtime. Several, such as `docker,podman`, are answered side by side: only what differs is shown.
-    #[arg(long, value_name = "NAME", value_delimiter = ',', value_parser = runtime_name())]
+    #[arg(help_heading = FACTS, long, value_name = "NAME", value_delimiter = ',', value_parser = runtime_name())]
     pub runtime: Vec<Runtime>,
     /// What lies on a volume, by claim name or the name of a volume; `host` for the whole host, `host:/PATH` for a
     /// part of it. SOURCE is a directory, a survey, an archive or a listing. May be repeated.
-    #[arg(long, value_name = "NAME=SOURCE", value_parser = named_source)]
+    #[arg(help_heading = FACTS, long, value_name = "NAME=SOURCE", value_parser = named_source)]
     pub disk: Vec<NamedSource>,
     /// Where an image lies: an OCI layout, an archive of one or one an engine saved, or its root file system.
     /// May be repeated.
-    #[arg(long, value_name = "NAME=SOURCE", value_parser = named_source)]
+    #[arg(help_heading = FACTS, long, value_name = "NAME=SOURCE", value_parser = named_source)]
     pub image: Vec<NamedSource>,
     /// What is different, as a sentence: 'gauge becomes 7102:7200', 'pod filesystem-group 7400', 'gauge umask 0002',
     /// 'gauge drops ALL', 'gauge mounts /data with ro', 'gauge sets-mode g+w on /data/**', 'host joins gauge to tides'.
     /// Files are changed by an administrator where the actor sees them, those of `host` before they are mounted. May be
     /// repeated.
-    #[arg(long, value_name = "CHANGE")]
+    #[arg(help_heading = FACTS, long, value_name = "CHANGE")]
     pub change: Vec<String>,
     /// Warnings end it as errors do.
-    #[arg(long)]
+    #[arg(help_heading = FACTS, long)]
     pub strict: bool,
 }
 
@@ -92,7 +107,7 @@ pub(crate) struct Common {
     #[command(flatten)]
     pub input: Input,
     /// Only this actor: a container, or WORKLOAD/CONTAINER. May be repeated.
-    #[arg(long, value_name = "NAME")]
+    #[arg(long, value_name = "NAME", add = ArgValueCompleter::new(complete::actors))]
     pub actor: Vec<String>,
     /// How to print the answer.
     #[arg(long, value_name = "FORMAT", default_value = "text")]

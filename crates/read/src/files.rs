@@ -5,6 +5,7 @@ use std::io::{self, BufRead, Cursor};
 use std::os::unix::fs::{FileExt, FileTypeExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
+use std::time::Instant;
 
 use mivask_core::mode::{FileKind, Mode};
 use mivask_disk::error::DiskError;
@@ -101,7 +102,9 @@ pub struct Disk;
 
 impl FileReader for Disk {
     fn read(&self, path: &Path) -> io::Result<Vec<u8>> {
-        std::fs::read(path)
+        let bytes = std::fs::read(path)?;
+        log::debug!("read {}: {} bytes", path.display(), bytes.len());
+        Ok(bytes)
     }
 
     fn folder(&self, path: &Path) -> io::Result<Option<Vec<PathBuf>>> {
@@ -115,7 +118,11 @@ impl FileReader for Disk {
 
     fn gather(&self, path: &Path, choice: &Choice) -> Result<Gathered, DiskError> {
         let options = Options { choice: choice.clone(), ..Options::default() };
-        mivask_disk::source::gather(path, &options, &|_| ())
+        let begun = Instant::now();
+        let gathered = mivask_disk::source::gather(path, &options, &|_| ())?;
+        let (inodes, time) = (gathered.tree.len(), begun.elapsed().as_millis());
+        log::info!("gathered {}: {inodes} inodes in {time} ms", path.display());
+        Ok(gathered)
     }
 
     fn look(&self, path: &Path) -> io::Result<Found> {
@@ -149,6 +156,7 @@ impl FileReader for Disk {
     }
 
     fn open(&self, path: &Path) -> io::Result<Box<dyn BufRead>> {
+        log::debug!("reading {}", path.display());
         Ok(Box::new(io::BufReader::with_capacity(1 << 16, File::open(path)?)))
     }
 

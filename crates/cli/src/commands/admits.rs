@@ -4,18 +4,21 @@ use std::io::Write;
 use std::path::PathBuf;
 
 use clap::builder::{PossibleValuesParser, TypedValueParser};
+use clap_complete::engine::ArgValueCompleter;
 use mivask_core::question::{Column, SweepError, admissions, reached};
 use mivask_core::stage::Actor;
 use mivask_disk::process::Reach;
 use mivask_show::json::List;
 use mivask_show::{json, text};
 
+use crate::complete;
 use crate::end::{End, Failure};
 use crate::load::{self, Whole, layout};
 use crate::options::{Common, Format};
 
-/// Whom a path lets in, as the smallest conditions: which uid, which groups on which directories, which capability.
+/// Whom a path lets in, as the smallest conditions; or all that an actor reaches.
 ///
+/// Conditions are which uid, which groups on which directories, which capability.
 /// The walk to the path counts, and so do mount options, ACLs and user namespaces; ids are those that the actors see.
 /// Without a PATH the other way round: everything that each --actor can reach.
 #[derive(Debug, clap::Args)]
@@ -26,7 +29,7 @@ pub(crate) struct Args {
     #[command(flatten)]
     common: Common,
     /// An absolute path inside the containers.
-    #[arg(value_name = "PATH")]
+    #[arg(value_name = "PATH", add = ArgValueCompleter::new(complete::inside))]
     paths: Vec<PathBuf>,
     /// To do what: read, write, create, delete, list, enter or run.
     #[arg(long, value_name = "ACT", default_value = "read", value_parser = column())]

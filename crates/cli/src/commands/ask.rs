@@ -4,6 +4,7 @@ use std::io::Write;
 use std::path::PathBuf;
 
 use clap::ValueEnum;
+use clap_complete::engine::ArgValueCompleter;
 use mivask_core::act::{Act, ActError, parse_act, parse_acts};
 use mivask_core::question::{Answer, ask};
 use mivask_core::stage::Stage;
@@ -12,6 +13,7 @@ use mivask_read::input::{Disk, FileReader, Origin};
 use mivask_read::slip::{Severity, Slips};
 use mivask_read::text::SourceText;
 
+use crate::complete;
 use crate::end::{End, Failure};
 use crate::load;
 use crate::mistakes;
@@ -19,7 +21,9 @@ use crate::options::Input;
 use crate::reach;
 use mivask_show::sides;
 
-/// Answers acts one by one, each against the untouched scene.
+/// Whether acts succeed, and with which errno they fail.
+///
+/// Each is answered against the untouched scene.
 ///
 /// An act is `ACTOR VERB PATH [DETAIL] [-> EXPECTATION]`. With an expectation (`-> allowed`, `-> denied EACCES`,
 /// `-> leaves 7101:7300 0644`) that does not hold the exit status is 1.
@@ -31,7 +35,7 @@ pub(crate) struct Args {
     #[command(flatten)]
     input: Input,
     /// Acts, each a single argument.
-    #[arg(value_name = "ACT")]
+    #[arg(value_name = "ACT", add = ArgValueCompleter::new(complete::act))]
     acts: Vec<String>,
     /// A file of acts, one a line; `-` is standard input.
     #[arg(long = "acts", value_name = "FILE")]

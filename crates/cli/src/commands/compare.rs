@@ -13,8 +13,9 @@ use crate::end::{End, Failure};
 use crate::load::{self, Whole, layout};
 use crate::options::{Format, Input};
 
-/// Only what differs between two scenes, or between one and the same with a --change: who is somebody else, what is
-/// mounted otherwise, which files look different, and which outcomes opened or closed.
+/// Only what differs between two scenes, or with a --change.
+///
+/// Who is somebody else, what is mounted otherwise, which files look different, and which outcomes opened or closed.
 ///
 /// Outcomes are compared for everything below the mounts that the description asks for, or below each --path.
 #[derive(Debug, clap::Args)]

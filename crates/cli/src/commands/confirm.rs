@@ -6,11 +6,13 @@ mod scene;
 use std::io::Write;
 use std::path::PathBuf;
 
+use crate::complete;
 use crate::end::{End, Failure};
 use crate::options::{Format, runtime_name};
+use clap_complete::engine::ArgValueCompleter;
 use mivask_core::runtime::Runtime;
 
-/// Does acts on the running kernel, in throwaway namespaces, and prints what it did beside the prediction.
+/// Does the same acts on the running kernel, and says whether it agrees.
 ///
 /// The scene is rebuilt in a private mount namespace: nothing outside it and no file of yours is touched, and
 /// nothing stays mounted, also when you interrupt it. Everything is built on tmpfs unless --filesystem says
@@ -29,7 +31,7 @@ pub(crate) struct Args {
     #[arg(required_unless_present = "random", conflicts_with = "random")]
     input: Option<PathBuf>,
     /// Acts, each a single argument.
-    #[arg(value_name = "ACT")]
+    #[arg(value_name = "ACT", add = ArgValueCompleter::new(complete::act))]
     acts: Vec<String>,
     /// A file of acts, one a line; `-` is standard input.
     #[arg(long = "acts", value_name = "FILE", conflicts_with = "random")]

@@ -11,8 +11,9 @@ use crate::end::{End, Failure};
 use crate::load::layout;
 use crate::options::Format;
 
-/// Takes a mode apart: octal, letters and bits, what each class may do, what is odd about it, what a change makes of
-/// it, and what is created with it under a umask.
+/// What a mode says, and what a change or a umask makes of it.
+///
+/// In octal, letters and bits, with what each class may do and what is odd about it.
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Examples:\n  mivask decode 2750\n  mivask decode drwxr-x--- g+w --umask 0027\n  mivask decode 0600 u=rwX,go=rX --kind dir"

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 use crate::end::{End, Failure};
 
-/// Writes the demo scene (a tide observatory on a salt marsh) to a folder and walks through it.
+/// Writes a demo scene, a tide observatory on a salt marsh, and walks through it.
 ///
 /// Every command is printed before its output, so that it can be repeated and varied.
 #[derive(Debug, clap::Args)]

@@ -13,9 +13,11 @@ use crate::end::{End, Failure};
 use crate::load::{Whole, layout};
 use crate::options::{Common, Format};
 
-/// What is open wider than anybody needs, the worst first, each with the worst that follows from it: world-writable files,
-/// programs that lend their owner, keys that others read, host paths that containers write, programs they can rewrite,
-/// umasks that leak, special bits without their x. And the opposite: what is too wide for a program that checks.
+/// What is open wider than anybody needs, the worst first, and what follows from it.
+///
+/// World-writable files, programs that lend their owner, keys that others read, host paths that containers write, programs
+/// they can rewrite, umasks that leak, special bits without their x. And the opposite: what is too wide for a program that
+/// checks.
 ///
 /// What is meant so is said in the scene file, with a reason: `accept: [{ finding: world-writable, path: /spool, reason:
 /// ... }]`. A limit that is declared (`at-most:` in the scene, or --at-most) and broken makes the exit status 1.

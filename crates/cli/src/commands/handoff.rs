@@ -3,15 +3,17 @@
 use std::io::Write;
 use std::path::PathBuf;
 
+use clap_complete::engine::ArgValueCompleter;
 use mivask_core::question::handoffs;
 use mivask_disk::process::Reach;
 use mivask_show::{json, text};
 
+use crate::complete;
 use crate::end::{End, Failure};
 use crate::load::{self, Whole, layout};
 use crate::options::{Format, Input};
 
-/// For each shared volume, who can read, change, delete and replace what whom creates there, and why not.
+/// Who can use what whom creates on a shared volume, and why not.
 ///
 /// Each actor creates a file and a file in a new subdirectory, as its umask, the set-group-id bit and default ACLs have it;
 /// then each other one tries. Nothing on any disk is touched.
@@ -23,7 +25,7 @@ pub(crate) struct Args {
     #[command(flatten)]
     input: Input,
     /// Directories inside instead of the roots of shared mounts.
-    #[arg(value_name = "DIRECTORY")]
+    #[arg(value_name = "DIRECTORY", add = ArgValueCompleter::new(complete::inside))]
     directories: Vec<PathBuf>,
     /// How to print the answer.
     #[arg(long, value_name = "FORMAT", default_value = "text")]

@@ -12,7 +12,7 @@ use crate::load;
 use crate::options::Common;
 use crate::table::Table;
 
-/// Who each actor is: ids, groups, capabilities, umask, and where each came from.
+/// Who each actor is, number by number, and where each comes from.
 #[derive(Debug, clap::Args)]
 #[command(after_help = "Example: mivask identity pod.yaml --actor gauge")]
 pub(crate) struct Args {

@@ -3,16 +3,20 @@
 use std::io::Write;
 use std::path::PathBuf;
 
+use clap_complete::engine::ArgValueCompleter;
 use mivask_core::question::imprints;
 use mivask_disk::process::Reach;
 use mivask_show::{json, sides, text};
 
+use crate::complete;
 use crate::end::{End, Failure};
 use crate::load;
 use crate::options::Common;
 use crate::table::Table;
 
-/// Owner, group and mode of new files and directories, as the actor sees them and as they are stored.
+/// Owner, group and mode of new files and directories.
+///
+/// As the actor sees them and as they are stored.
 ///
 /// Without a DIRECTORY: the mounts the description asks for.
 #[derive(Debug, clap::Args)]
@@ -21,7 +25,7 @@ pub(crate) struct Args {
     #[command(flatten)]
     common: Common,
     /// Absolute paths of directories inside the container.
-    #[arg(value_name = "DIRECTORY")]
+    #[arg(value_name = "DIRECTORY", add = ArgValueCompleter::new(complete::inside))]
     directories: Vec<PathBuf>,
 }
 

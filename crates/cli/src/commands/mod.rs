@@ -4,6 +4,7 @@ pub(crate) mod access;
 pub(crate) mod admits;
 pub(crate) mod ask;
 pub(crate) mod compare;
+pub(crate) mod completions;
 pub(crate) mod confirm;
 pub(crate) mod decode;
 pub(crate) mod demo;
@@ -11,6 +12,7 @@ pub(crate) mod exposure;
 pub(crate) mod handoff;
 pub(crate) mod identity;
 pub(crate) mod imprint;
+pub(crate) mod manual;
 pub(crate) mod mounts;
 pub(crate) mod rehearse;
 pub(crate) mod remedy;
@@ -49,6 +51,8 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         Command::Demo(args) => demo::run(args, run_line, out),
         Command::Survey(args) => survey::run(args, out, err),
         Command::Schema(args) => schema::run(args, out),
+        Command::Completions(args) => completions::run(args, out),
+        Command::Manual(args) => manual::run(args),
     }
 }
 

@@ -11,8 +11,7 @@ use crate::load;
 use crate::options::Common;
 use crate::table::Table;
 
-/// What is mounted where for each actor: source, flags, and the root's owner and mode before and after
-/// the kubelet prepared it.
+/// What is mounted where, and who owns it before and after it was prepared.
 #[derive(Debug, clap::Args)]
 #[command(after_help = "Example: mivask mounts station.scene.yaml --actor press")]
 pub(crate) struct Args {

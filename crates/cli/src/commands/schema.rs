@@ -10,7 +10,7 @@ use mivask_show::json::Document;
 use crate::end::{End, Failure};
 use crate::output;
 
-/// The JSON Schema of the scene file, or of what a command prints with --format json; all of them into a folder with --to.
+/// The JSON Schema of the scene file, or of what a command prints.
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Examples:\n  mivask schema scene > scene.schema.json\n  mivask schema --to schemas\n\nAn editor checks a scene while it is written with this first line:\n  # yaml-language-server: $schema=scene.schema.json"

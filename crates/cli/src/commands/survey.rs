@@ -17,7 +17,7 @@ use mivask_show::text;
 use crate::end::{End, Failure};
 use crate::output;
 
-/// Records who owns what, with which mode, in a survey: from a directory, an image, an archive or a listing.
+/// Records who owns what on a disk, in an image or an archive, in a small file.
 ///
 /// A survey is a small file that scenes name as `tree:`; it can be taken where the disk is and asked anywhere.
 /// Entries that vanish or may not be looked at are recorded as unknown and counted; the exit status is then 1.
@@ -125,9 +125,10 @@ pub(crate) fn gather(source: &Path, options: &Options) -> Result<Gathered, Failu
     // What is done within a second needs no bar.
     let begun = Instant::now();
     let seen = AtomicU64::new(0);
+    let quiet = crate::terminal::is_quiet();
     let watch = |entries: u64| {
         let before = seen.fetch_add(entries, Ordering::Relaxed);
-        if begun.elapsed() > Duration::from_secs(1) {
+        if !quiet && begun.elapsed() > Duration::from_secs(1) {
             bar.set_position(before + entries);
         }
     };

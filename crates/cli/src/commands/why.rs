@@ -2,10 +2,12 @@
 
 use std::io::Write;
 
+use clap_complete::engine::ArgValueCompleter;
 use mivask_core::question::ask;
 use mivask_read::slip::Slips;
 
 use super::ask::one;
+use crate::complete;
 use crate::end::{End, Failure};
 use crate::load;
 use crate::mistakes;
@@ -14,13 +16,14 @@ use crate::reach;
 use mivask_core::stage::Stage;
 use mivask_show::sides;
 
-/// Every check behind one act, in the kernel's order, with the fact each rests on and where it came from.
+/// Every check behind one act, with the fact it rests on and where that came from.
 #[derive(Debug, clap::Args)]
 #[command(after_help = "Example: mivask why pod.yaml 'gauge writes /data/level.csv'")]
 pub(crate) struct Args {
     #[command(flatten)]
     input: Input,
     /// The act, a single argument.
+    #[arg(add = ArgValueCompleter::new(complete::act))]
     act: String,
     /// How to print the answer.
     #[arg(long, value_name = "FORMAT", default_value = "text")]

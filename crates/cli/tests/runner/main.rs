@@ -17,5 +17,6 @@ mod report;
 mod scratch;
 mod shares;
 mod slips;
+mod terminal;
 mod unknown;
 mod uphold;

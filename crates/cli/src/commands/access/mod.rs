@@ -6,17 +6,19 @@ mod wanted;
 use std::io::Write;
 use std::path::PathBuf;
 
+use clap_complete::engine::ArgValueCompleter;
 use mivask_core::question::{access, default_paths};
 use mivask_disk::process::Reach;
 use mivask_show::{json, sides, text};
 
+use crate::complete;
 use crate::end::{End, Failure};
 use crate::load;
 use crate::options::Common;
 use crate::table::Table;
 use wanted::Condition;
 
-/// What each actor can do to each path: read, write, create, delete, list, enter, run.
+/// Who can read, write, create, delete, list, enter and run what.
 ///
 /// Without a PATH: the mounts the description asks for and what is known to lie directly in them.
 #[derive(Debug, clap::Args)]
@@ -27,7 +29,7 @@ pub(crate) struct Args {
     #[command(flatten)]
     common: Common,
     /// Absolute paths inside the container.
-    #[arg(value_name = "PATH")]
+    #[arg(value_name = "PATH", add = ArgValueCompleter::new(complete::inside))]
     paths: Vec<PathBuf>,
     /// Everything below each PATH, summed up: how many entries end how, by which check, and which directories
     /// keep the actor out.

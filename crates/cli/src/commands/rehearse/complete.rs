@@ -20,7 +20,7 @@ const CHANGES: [&str; 9] =
     ["becomes", "umask", "drops", "adds", "joins", "parts", "filesystem-group", "mounts", "renumbers"];
 
 /// The words that can stand at `cursor` of `line`, and where the word begins that they replace.
-pub(super) fn complete(stage: &Stage, line: &str, cursor: usize) -> (usize, Vec<String>) {
+pub(crate) fn complete(stage: &Stage, line: &str, cursor: usize) -> (usize, Vec<String>) {
     let typed = line.get(..cursor).unwrap_or(line);
     let start = typed.rfind(char::is_whitespace).map_or(0, |at| at + 1);
     let (before, word) = typed.split_at(start);

@@ -4,6 +4,8 @@ mod complete;
 mod prompt;
 mod script;
 
+pub(crate) use complete::complete;
+
 use std::io::{IsTerminal, Write};
 use std::path::{Path, PathBuf};
 
@@ -17,8 +19,9 @@ use crate::options::{Format, Input};
 use crate::reach;
 use script::Script;
 
-/// Carries acts out one after the other, on a copy: each sees what the earlier ones changed, and nothing on any disk is
-/// touched. Then the directories that changed, before and after.
+/// Acts one after the other, on a copy: each sees what the earlier ones changed.
+///
+/// Nothing on any disk is touched. Behind the acts, the directories that changed, before and after.
 ///
 /// Besides the containers there is the actor `host`: root on the host, for setting things up. A line may also change the
 /// scene: `gauge becomes 7102:7200`, `gauge umask 0002`, `host joins gauge to tides`. A line whose outcome depends on a
@@ -80,6 +83,13 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
 /// A word without blanks names a file of acts.
 fn is_file(text: &str) -> bool {
     !text.contains(char::is_whitespace) && (text == "-" || Path::new(text).exists())
+}
+
+impl Args {
+    /// Whether each answer is waited for.
+    pub(crate) const fn is_live(&self) -> bool {
+        self.interactive
+    }
 }
 
 /// Whether somebody types.

@@ -5,12 +5,14 @@ pub(super) mod paste;
 use std::io::Write;
 use std::path::PathBuf;
 
+use clap_complete::engine::ArgValueCompleter;
 use mivask_core::remedy::remedies;
 use mivask_disk::process::Reach;
 use mivask_read::slip::Slips;
 use mivask_show::{json, text};
 
 use super::ask::one;
+use crate::complete;
 use crate::end::{End, Failure};
 use crate::load::{Whole, layout};
 use crate::mistakes;
@@ -18,8 +20,9 @@ use crate::options::{Format, Input};
 use crate::output;
 use crate::reach;
 
-/// The smallest changes that turn a denied act into an allowed one, each made on the model and asked again with the whole
-/// walk, ranked by what else it opens.
+/// The smallest changes that let a denied act succeed.
+///
+/// Each is made on the model and asked again with the whole walk; they are ranked by what else they open.
 ///
 /// Every kind of change is tried: who the process is, mode, owner, group and ACL on the fewest inodes, mount options, a
 /// volume of its own, what the image's build leaves. Never 777, and a broad capability last. With an expectation of what
@@ -33,6 +36,7 @@ pub(crate) struct Args {
     #[command(flatten)]
     input: Input,
     /// The act, a single argument.
+    #[arg(add = ArgValueCompleter::new(complete::act))]
     act: String,
     /// How many are shown.
     #[arg(long, value_name = "N", default_value_t = 5)]

@@ -6,6 +6,7 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 
 use clap::ValueEnum;
+use clap_complete::engine::ArgValueCompleter;
 use mivask_core::act::Act;
 use mivask_core::question::{ask, handoffs, mounts};
 use mivask_disk::process::Reach;
@@ -13,14 +14,17 @@ use mivask_show::figure::{self, Figure, Walk};
 use mivask_show::report;
 
 use super::ask::gather as read_acts;
+use crate::complete;
 use crate::end::{End, Failure};
 use crate::load::{self, Whole};
 use crate::options::Input;
 use crate::output;
 
-/// One HTML page for the review, which needs nothing beside it: identities with where each number comes from, a map of the
-/// mounts, the matrix with a filter, the walk of each denied act as a figure, hand-offs, exposure, expectations, what would
-/// let a denied act succeed, and what was assumed.
+/// One HTML page for the review, or a figure for a document.
+///
+/// The page needs nothing beside it: identities with where each number comes from, a map of the mounts, the matrix with a
+/// filter, the walk of each denied act as a figure, hand-offs, exposure, expectations, what would let a denied act succeed,
+/// and what was assumed.
 ///
 /// With --figure one SVG figure for a document. PATHs are those of the matrix, as for `access`; acts that are denied are
 /// drawn first.
@@ -32,7 +36,7 @@ pub(crate) struct Args {
     #[command(flatten)]
     input: Input,
     /// Absolute paths inside for the matrix; what is mounted, and what lies in it, where none is named.
-    #[arg(value_name = "PATH")]
+    #[arg(value_name = "PATH", add = ArgValueCompleter::new(complete::inside))]
     paths: Vec<PathBuf>,
     /// The file to write; `-` is standard output.
     #[arg(short, long, value_name = "FILE")]
@@ -44,7 +48,7 @@ pub(crate) struct Args {
     #[arg(long, value_name = "WHICH")]
     figure: Option<Which>,
     /// An act to draw, a single argument. May be repeated.
-    #[arg(long = "act", value_name = "ACT")]
+    #[arg(long = "act", value_name = "ACT", add = ArgValueCompleter::new(complete::act))]
     acts: Vec<String>,
     /// A file of acts to draw; `-` is standard input.
     #[arg(long = "acts", value_name = "FILE")]

@@ -17,7 +17,9 @@ use crate::load::layout;
 use crate::options::Facts;
 use crate::output;
 
-/// Holds expectations against scenes, for CI: the exit status is 1 when one does not hold.
+/// Holds expectations against scenes, for CI.
+///
+/// The exit status is 1 when one does not hold.
 ///
 /// An expectation is an act with its outcome, or speaks of many actors and paths: 'gauge, press read /data/**',
 /// '* except prime never writes /etc/**', 'only gauge, prime write /data/**', '/data/keys/* at-most 0600'. They stand in
@@ -82,6 +84,11 @@ fn also(text: &str) -> Result<(ReportFormat, PathBuf), String> {
 }
 
 impl Args {
+    /// Whether it stays.
+    pub(crate) const fn is_live(&self) -> bool {
+        self.watch
+    }
+
     const fn accept(&self) -> AcceptDepends {
         if self.accept_depends { AcceptDepends::Yes } else { AcceptDepends::No }
     }

@@ -1,0 +1,105 @@
+//! Text that is longer than the terminal goes through the user's pager.
+
+use std::io::{self, Write};
+use std::process::{Child, Command, Stdio};
+
+/// Keeps what is written until it is more than a screen; then a pager has it, else the terminal when all is written.
+pub(super) struct Pager {
+    kept: Vec<u8>,
+    lines: usize,
+    /// Lines of the terminal.
+    rows: usize,
+    reader: Reader,
+}
+
+enum Reader {
+    /// Nobody yet.
+    None,
+    /// A pager.
+    Pager(Child),
+    /// The terminal, since there is no pager.
+    Terminal,
+}
+
+impl Pager {
+    pub(super) fn new() -> Self {
+        let size = terminal_size::terminal_size();
+        let rows = size.map_or(usize::MAX, |(_, rows)| usize::from(rows.0));
+        Self { kept: Vec::new(), lines: 0, rows, reader: Reader::None }
+    }
+
+    /// Gives what was kept to whoever reads from now on.
+    fn begin(&mut self) -> io::Result<()> {
+        self.reader = spawn().map_or(Reader::Terminal, Reader::Pager);
+        let kept = std::mem::take(&mut self.kept);
+        self.pass(&kept)
+    }
+
+    fn pass(&mut self, bytes: &[u8]) -> io::Result<()> {
+        match &mut self.reader {
+            Reader::None => self.kept.extend_from_slice(bytes),
+            Reader::Terminal => io::stdout().write_all(bytes)?,
+            Reader::Pager(child) => match &mut child.stdin {
+                Some(input) => input.write_all(bytes)?,
+                None => return Err(io::ErrorKind::BrokenPipe.into()),
+            },
+        }
+        Ok(())
+    }
+}
+
+impl Write for Pager {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.lines += bytes.iter().filter(|byte| **byte == b'\n').count();
+        if matches!(self.reader, Reader::None) && self.lines >= self.rows {
+            self.begin()?;
+        }
+        self.pass(bytes)?;
+        Ok(bytes.len())
+    }
+
+    /// What fits on a screen is shown at the end, not before it is known that it fits.
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}
+
+impl Drop for Pager {
+    fn drop(&mut self) {
+        if let Reader::None = self.reader {
+            // A terminal that is gone has nobody to tell.
+            let _ = io::stdout().write_all(&self.kept).and_then(|()| io::stdout().flush());
+        }
+        if let Reader::Pager(child) = &mut self.reader {
+            drop(child.stdin.take());
+            // Its reader is done before the prompt comes back.
+            let _ = child.wait();
+        }
+    }
+}
+
+/// The pager of the environment (`PAGER`, as POSIX has it for man); an empty one is none.
+fn spawn() -> Option<Child> {
+    let told = std::env::var("PAGER").ok();
+    let words = told.as_deref().unwrap_or("less");
+    if words.trim().is_empty() || words.trim() == "cat" {
+        return None;
+    }
+    let start = |words: &str| {
+        let mut command = Command::new("sh");
+        command.args(["-c", words]).stdin(Stdio::piped());
+        if std::env::var_os("LESS").is_none() {
+            // Colours as they are, and no clearing of the screen.
+            command.env("LESS", "RX");
+        }
+        command.spawn().ok()
+    };
+    let exists = |word: &str| {
+        let path = std::env::var_os("PATH").unwrap_or_default();
+        std::env::split_paths(&path).any(|folder| folder.join(word).is_file())
+    };
+    match told {
+        Some(_) => start(words),
+        None => ["less", "more"].into_iter().find(|word| exists(word)).and_then(start),
+    }
+}
