@@ -62,3 +62,8 @@ pub mod walk;
 pub mod witness;
 pub mod words;
 pub mod xattr;
+
+/// The first example of the README, run as a test.
+#[cfg(doctest)]
+#[doc = include_str!("../README.md")]
+struct Readme;

@@ -119,6 +119,22 @@ pub struct VolumeFacts {
     pub from: Provenance,
 }
 
+impl VolumeFacts {
+    /// What lies on a volume with a native file system.
+    #[must_use]
+    pub fn native(filesystem: &str, tree: Tree, from: Provenance) -> Self {
+        Self {
+            tree: Some(Arc::new(tree)),
+            filesystem: Some(Fact::new(filesystem.to_owned(), from.clone())),
+            personality: Personality::default(),
+            flags: MountFlags::NONE,
+            read_only_filesystem: false,
+            group_ownership: None,
+            from,
+        }
+    }
+}
+
 /// What is known of the host.
 #[derive(Clone, Debug, Default)]
 pub struct Host {
@@ -157,6 +173,32 @@ pub struct Workload {
     pub service_account_token: Option<Fact<bool>>,
     /// Where it was described.
     pub from: Provenance,
+}
+
+impl Workload {
+    /// Containers that see exactly the mounts they ask for, of volumes that the scene tells of by name.
+    #[must_use]
+    pub fn plain(name: &str, containers: Vec<Container>, from: Provenance) -> Self {
+        let mounts = containers.iter().flat_map(|container| &container.mounts);
+        let names: std::collections::BTreeSet<&str> =
+            mounts.map(|mount| mount.volume.value.as_str()).collect();
+        let volume = |name: &str| Volume {
+            name: Fact::new(name.to_owned(), from.clone()),
+            kind: VolumeKind::Stored(name.to_owned()),
+        };
+        Self {
+            name: name.to_owned(),
+            kind: "scene".to_owned(),
+            flavour: Flavour::Scene,
+            namespace: String::new(),
+            own_users: None,
+            security: PodSecurity::default(),
+            volumes: names.into_iter().map(volume).collect(),
+            containers,
+            service_account_token: None,
+            from,
+        }
+    }
 }
 
 /// Who describes a container's identity.
@@ -199,6 +241,28 @@ pub struct Container {
     pub termination_log: Option<Fact<Vec<u8>>>,
     /// Where it was described.
     pub from: Provenance,
+}
+
+impl Container {
+    /// A container that runs as `user` (`UID`, `UID:GID` or names) and asks for nothing more.
+    #[must_use]
+    pub fn plain(name: &str, user: &str, from: Provenance) -> Self {
+        let user = Some(Fact::new(user.to_owned(), from.clone()));
+        Self {
+            name: name.to_owned(),
+            role: Role::App,
+            image: None,
+            who: Who::Plain(Box::new(PlainIdentity { user, ..PlainIdentity::default() })),
+            read_only_root: false,
+            privileged: false,
+            unmasked: false,
+            refusal: None,
+            mounts: Vec::new(),
+            working_directory: None,
+            termination_log: None,
+            from,
+        }
+    }
 }
 
 /// One mount a container asks for.

@@ -18,5 +18,6 @@ mod scratch;
 mod shares;
 mod slips;
 mod terminal;
+mod transcripts;
 mod unknown;
 mod uphold;
