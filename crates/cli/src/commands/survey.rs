@@ -5,6 +5,8 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
+use base64::prelude::BASE64_STANDARD as STANDARD;
+use base64::write::EncoderWriter;
 use clap::ValueEnum;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use mivask_disk::export::{self, Format};
@@ -52,6 +54,8 @@ pub(crate) struct Args {
 /// A format for other tools.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, ValueEnum)]
 enum To {
+    /// The survey's own format as lines of base64, for logs and other places that hold text; `base64 -d` undoes it.
+    Base64,
     /// mtree(5), with whole paths.
     Mtree,
     /// One JSON object an entry.
@@ -64,18 +68,20 @@ enum To {
 }
 
 impl To {
-    const fn format(self) -> Format {
+    /// The format of other tools that it is; `None` for the survey's own.
+    const fn format(self) -> Option<Format> {
         match self {
-            Self::Mtree => Format::Mtree,
-            Self::Jsonl => Format::Jsonl,
-            Self::TarListing => Format::TarListing,
+            Self::Base64 => None,
+            Self::Mtree => Some(Format::Mtree),
+            Self::Jsonl => Some(Format::Jsonl),
+            Self::TarListing => Some(Format::TarListing),
             #[cfg(feature = "parquet")]
-            Self::Parquet => Format::Parquet,
+            Self::Parquet => Some(Format::Parquet),
         }
     }
 
     const fn is_text(self) -> bool {
-        matches!(self, Self::Mtree | Self::Jsonl | Self::TarListing)
+        matches!(self, Self::Base64 | Self::Mtree | Self::Jsonl | Self::TarListing)
     }
 }
 
@@ -87,7 +93,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     let options = Options {
         acls: !args.without_acls,
         across_mounts: args.across_mounts,
-        sizes: args.sizes || args.to.is_some(),
+        sizes: args.sizes || args.to.and_then(To::format).is_some(),
         choice: Choice {
             name: args.reference.clone(),
             name_is_a_hint: false,
@@ -100,9 +106,11 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         Some("-") => "standard input".to_owned(),
         _ => args.source.display().to_string(),
     };
-    let record = |out: &mut (dyn Write + Send)| match args.to {
-        Some(to) => export::write(out, &gathered.tree, to.format()).map_err(Failure::Output),
-        None => survey::write(out, &gathered.tree, &name, gathered.holes).map_err(Failure::Output),
+    let own = |out: &mut (dyn Write + Send)| survey::write(out, &gathered.tree, &name, gathered.holes);
+    let record = |out: &mut (dyn Write + Send)| match (args.to, args.to.and_then(To::format)) {
+        (_, Some(format)) => export::write(out, &gathered.tree, format).map_err(Failure::Output),
+        (Some(_), None) => base64(out, own).map_err(Failure::Output),
+        (None, None) => own(out).map_err(Failure::Output),
     };
     match &args.output {
         Some(path) => {
@@ -115,6 +123,47 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     text::holes(err, gathered.holes.vanished, gathered.holes.denied, gathered.holes.failed)?;
     text::boundaries(err, gathered.holes.boundaries)?;
     Ok(if gathered.holes.any() { End::NotUpheld } else { End::Answered })
+}
+
+/// Columns of a line of base64 (RFC 2045, section 6.8).
+const COLUMNS: usize = 76;
+
+/// What `fill` writes, as lines of base64.
+fn base64(
+    out: &mut (dyn Write + Send),
+    fill: impl FnOnce(&mut (dyn Write + Send)) -> io::Result<()>,
+) -> io::Result<()> {
+    let mut encoder = EncoderWriter::new(Lines { out, column: 0 }, &STANDARD);
+    fill(&mut encoder)?;
+    let lines = encoder.finish()?;
+    if lines.column > 0 { lines.out.write_all(b"\n") } else { lines.out.flush() }
+}
+
+/// Breaks what is written into lines.
+struct Lines<'a> {
+    out: &'a mut (dyn Write + Send),
+    column: usize,
+}
+
+impl Write for Lines<'_> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let mut rest = bytes;
+        while !rest.is_empty() {
+            let (line, behind) = rest.split_at(rest.len().min(COLUMNS - self.column));
+            self.out.write_all(line)?;
+            self.column += line.len();
+            if self.column == COLUMNS {
+                self.out.write_all(b"\n")?;
+                self.column = 0;
+            }
+            rest = behind;
+        }
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.out.flush()
+    }
 }
 
 /// Reads a source, with a bar on a terminal where that takes long.

@@ -12,7 +12,7 @@ fn the_demo_walks_through_its_own_files() {
     assert!(!walk.contains("--- standard error"), "{walk}");
     for command in [
         "identity", "mounts", "access", "ask", "why", "imprint", "rehearse", "handoff", "admits", "exposure",
-        "compare", "remedy",
+        "compare", "remedy", "uphold",
     ] {
         assert!(walk.contains(&format!("$ mivask {command} tides.scene.yaml")), "{command}");
     }
@@ -76,4 +76,41 @@ fn a_folder_that_holds_anything_is_left_alone() {
     --- status 2
     ");
     assert_eq!(std::fs::read_dir(scratch.path().join("full")).unwrap().count(), 1);
+}
+
+/// The Compose demo meets its traps: what the engine copies, what it does not, and what another one does.
+#[test]
+fn the_quay_shows_copies_and_binds() {
+    let scratch = Scratch::with("elsewhere", "");
+    let walk = scratch.run(["demo", "--scene", "quay", "quay"]);
+    for wanted in [
+        "copied from the image's /var/lib/ledger",
+        "denied EACCES  scale creates /var/lib/ledger/2026.db",
+        "chown 7410 /srv/quay/scale",
+        "create  denied EACCES  allowed",
+        "5 expectations in 1 input: 5 hold",
+    ] {
+        assert!(walk.contains(wanted), "{wanted}: {walk}");
+    }
+    assert!(walk.ends_with("--- status 0") && !walk.contains("--- standard error"), "{walk}");
+}
+
+/// The audit finds what was put there to be found, and nothing else.
+#[test]
+fn the_audit_finds_what_was_hidden_in_a_hundred_thousand_files() {
+    let scratch = Scratch::with("elsewhere", "");
+    let walk = scratch.run(["demo", "--scene", "archive", "a"]);
+    for wanted in [
+        "100,131 inodes, 131 of them directories",
+        "/archive/2019/07  0:0    drwx------ 0700  denied EACCES            833",
+        "/archive/2023/12/station.key",
+        "world-writable /archive/2024/03",
+        "holds     press never writes /archive/**",
+        "and 2 more of 120 that were looked at",
+        "and 859 more of 100,011 that were looked at",
+        "5 expectations in 1 input: 1 holds, 4 broken",
+    ] {
+        assert!(walk.contains(wanted), "{wanted}: {walk}");
+    }
+    assert!(!walk.contains("/archive/2022/01/station.key  "), "a key that only the group reads");
 }

@@ -1,5 +1,7 @@
 //! Surveys, whole trees, sources on the command line and running processes.
 
+use base64::Engine;
+use base64::prelude::BASE64_STANDARD;
 use insta::assert_snapshot;
 
 use crate::scratch::Scratch;
@@ -534,4 +536,16 @@ fn a_running_process_is_an_actor() {
       help: name a process of this machine by its number
     --- status 2
     ");
+}
+
+/// For logs, which hold text.
+#[test]
+fn a_survey_comes_through_as_text() {
+    let scratch = scratch();
+    scratch.run(["survey", "readings.mtree", "-o", "own.survey"]);
+    let text = scratch.run(["survey", "readings.mtree", "--to", "base64"]);
+    let text = text.strip_suffix("--- status 0").unwrap();
+    assert!(text.lines().all(|line| line.len() <= 76) && text.ends_with('\n'), "{text}");
+    let bytes = BASE64_STANDARD.decode(text.replace('\n', "")).unwrap();
+    assert_eq!(bytes, std::fs::read(scratch.path().join("own.survey")).unwrap());
 }

@@ -13,16 +13,13 @@ use crate::safe;
 pub fn survey(out: &mut dyn Write, source: &str, file: &str, tree: &Tree, bytes: u64) -> io::Result<()> {
     let (directories, _) = tree.extent();
     let inodes = tree.len();
+    let tenths = bytes * 10 / inodes as u64;
+    let each = if tenths == 0 { "under 0.1".to_owned() } else { format!("{}.{}", tenths / 10, tenths % 10) };
+    let (source, file) = (safe(source), safe(file));
+    let (inodes, directories, bytes) = (grouped(inodes as u64), grouped(directories as u64), grouped(bytes));
     writeln!(
         out,
-        "{}: {} inodes, {} of them directories, in {} bytes ({}.{} each): {}",
-        safe(source),
-        grouped(inodes as u64),
-        grouped(directories as u64),
-        grouped(bytes),
-        bytes / inodes as u64,
-        bytes * 10 / inodes as u64 % 10,
-        safe(file),
+        "{source}: {inodes} inodes, {directories} of them directories, in {bytes} bytes ({each} each): {file}"
     )
 }
 

@@ -4,6 +4,7 @@ use std::io::{self, Write};
 
 use mivask_core::expect::{Against, Standing, Upheld};
 
+use super::survey::grouped;
 use super::{Layout, folded, paragraph};
 use crate::safe::safe;
 use crate::style::{BAD, FAINT, GOOD, OPEN, STRONG, paint};
@@ -18,6 +19,8 @@ pub enum Shown {
     All,
 }
 
+/// What speaks against an expectation is named so often, unless all is asked for.
+const NAMED: usize = 3;
 /// Columns taken by the standing.
 const INDENT: usize = 9;
 
@@ -56,7 +59,7 @@ fn input(out: &mut dyn Write, checked: &Checked, shown: Shown, layout: Layout) -
     for one in &checked.held {
         // What meets nothing has been warned of.
         if matches!(one.standing, Standing::Depends | Standing::Broken) || shown == Shown::All {
-            expectation(out, one, layout)?;
+            expectation(out, one, shown, layout)?;
         }
     }
     writeln!(out)
@@ -72,7 +75,7 @@ fn line(
     writeln!(out, "  {}{padding} {}", paint(style, word), folded(text, INDENT + 3, layout.width))
 }
 
-fn expectation(out: &mut dyn Write, one: &Upheld, layout: Layout) -> io::Result<()> {
+fn expectation(out: &mut dyn Write, one: &Upheld, shown: Shown, layout: Layout) -> io::Result<()> {
     let (style, word) = match one.standing {
         Standing::Holds => (GOOD, "holds"),
         Standing::MeetsNothing => (OPEN, "nothing"),
@@ -96,14 +99,12 @@ fn expectation(out: &mut dyn Write, one: &Upheld, layout: Layout) -> io::Result<
             paragraph(out, &paint(FAINT, &format!("expected at {from}")), indent, layout)?;
         }
     }
-    one.against.iter().try_for_each(|against| reason(out, against, layout))?;
-    if one.more > 0 {
-        paragraph(
-            out,
-            &format!("and {} more of {} that were looked at", one.more, one.checked),
-            indent,
-            layout,
-        )?;
+    let most = if shown == Shown::All { one.against.len() } else { NAMED.min(one.against.len()) };
+    one.against.iter().take(most).try_for_each(|against| reason(out, against, layout))?;
+    let more = one.more + one.against.len() - most;
+    if more > 0 {
+        let (more, checked) = (grouped(more as u64), grouped(one.checked as u64));
+        paragraph(out, &format!("and {more} more of {checked} that were looked at"), indent, layout)?;
     }
     Ok(())
 }
