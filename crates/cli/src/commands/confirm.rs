@@ -8,9 +8,8 @@ use std::path::PathBuf;
 
 use crate::complete;
 use crate::end::{End, Failure};
-use crate::options::{Format, runtime_name};
+use crate::options::{Facts, Format};
 use clap_complete::engine::ArgValueCompleter;
-use mivask_core::runtime::Runtime;
 
 /// Does the same acts on the running kernel, and says whether it agrees.
 ///
@@ -27,7 +26,7 @@ use mivask_core::runtime::Runtime;
     after_help = "Examples:\n  mivask confirm pod.yaml 'gauge writes /data/level.csv'\n  mivask confirm --random 20000 --seed 7"
 )]
 pub(crate) struct Args {
-    /// A manifest, a folder of manifests or a scene file; `-` is standard input.
+    /// Kubernetes objects, a Compose file, an OCI configuration, a folder of these, or a scene file; `-` is standard input.
     #[arg(required_unless_present = "random", conflicts_with = "random")]
     input: Option<PathBuf>,
     /// Acts, each a single argument.
@@ -36,18 +35,14 @@ pub(crate) struct Args {
     /// A file of acts, one a line; `-` is standard input.
     #[arg(long = "acts", value_name = "FILE", conflicts_with = "random")]
     file: Vec<PathBuf>,
-    /// Under which runtime.
-    #[arg(long, value_name = "NAME", value_parser = runtime_name(), conflicts_with = "random")]
-    runtime: Option<Runtime>,
-    /// What is different, as a sentence, such as 'gauge sets-mode g+w on /data'. May be repeated.
-    #[arg(long, value_name = "CHANGE", conflicts_with = "random")]
-    change: Vec<String>,
+    #[command(flatten)]
+    facts: Facts,
     /// What to build on: tmpfs, ext4, xfs or btrfs, or `told` for what the scene says of each volume. With --random,
     /// also overlay, erofs and squashfs; may then be repeated.
     #[arg(long, value_name = "NAME")]
     filesystem: Vec<String>,
     /// Try this many random acts instead of a scene's.
-    #[arg(long, value_name = "N")]
+    #[arg(long, value_name = "N", conflicts_with = "Facts")]
     random: Option<usize>,
     /// Where random numbers start; the same seed gives the same acts.
     #[arg(long, value_name = "S", default_value_t = 1, requires = "random")]

@@ -340,7 +340,7 @@ fn help_lists_the_commands_in_the_order_of_work() {
     Beside these:
       survey       Records who owns what on a disk, in an image or an archive, in a small file
       decode       What a mode says, and what a change or a umask makes of it
-      demo         Writes a demo scene, a tide observatory on a salt marsh, and walks through it
+      demo         Writes a demo scene and walks through it
       schema       The JSON Schema of the scene file, or of what a command prints
       completions  Prints what makes a shell complete commands, options, and the actors, paths and acts
                    of the scene that is named

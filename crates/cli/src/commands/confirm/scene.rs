@@ -11,17 +11,15 @@ use super::Args;
 use crate::commands::ask::gather;
 use crate::end::{End, Failure};
 use crate::load;
-use crate::options::{Facts, Format, Input};
+use crate::options::{Format, Input};
 use crate::reach;
 
 pub(super) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
     let choice = choice(&args.filesystem)?;
-    let facts = Facts {
-        change: args.change.clone(),
-        runtime: args.runtime.into_iter().collect(),
-        ..Facts::default()
-    };
-    let input = Input { input: args.input.clone().unwrap_or_default(), facts };
+    if args.facts.runtime.len() > 1 {
+        return Err(Failure::OneRuntimeAtATime("confirm"));
+    }
+    let input = Input { input: args.input.clone().unwrap_or_default(), facts: args.facts.clone() };
     let whole = load::Whole::read(&input, &reach::reach_of(&args.acts), err)?;
     let acts = gather(&input, &args.acts, &args.file, &whole.stage, err)?;
     whole.remark(&acts, err)?;
