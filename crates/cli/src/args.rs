@@ -1,15 +1,18 @@
 //! What was typed, and the help for it.
 
+use std::ffi::OsStr;
 use std::fmt::Write;
 
 use clap::builder::StyledStr;
 use clap::builder::styling::Style;
 use clap::{ArgAction, CommandFactory, Parser, Subcommand};
+use clap_complete::engine::{ArgValueCompleter, CompletionCandidate};
 
 use crate::commands::{
     access, admits, ask, compare, completions, confirm, decode, demo, exposure, handoff, identity, imprint,
     manual, mounts, rehearse, remedy, report, schema, survey, uphold, why,
 };
+use crate::complete;
 use crate::options::{Color, Paging};
 
 /// Predicts what a containerised process can do to files, before anything is deployed, and says why.
@@ -108,12 +111,43 @@ const GROUPS: [(&str, &[&str]); 6] = [
 
 /// The command line, with its commands in groups.
 pub(crate) fn command() -> clap::Command {
-    let command = bare();
+    let command = completed(bare());
     let groups = groups(&command);
     let head = Style::new().bold().underline();
     command.before_help(groups).help_template(format!(
         "{{about-with-newline}}\n{{usage-heading}} {{usage}}\n\n{{before-help}}{head}{OUTPUT}:{head:#}\n{{options}}{{after-help}}",
     ))
+}
+
+/// Words that may stand where the cursor is.
+type Completing = fn(&OsStr) -> Vec<CompletionCandidate>;
+
+/// What completes the arguments of this name, in every command that has one.
+const COMPLETED: [(&str, Completing); 8] = [
+    ("actor", complete::actors),
+    ("act", complete::act),
+    ("acts", complete::act),
+    ("paths", complete::inside),
+    ("path", complete::inside),
+    ("directories", complete::inside),
+    ("below", complete::inside),
+    ("directory", complete::inside),
+];
+
+/// The commands with what completes their arguments from the scene that is named.
+fn completed(mut command: clap::Command) -> clap::Command {
+    let names: Vec<String> = command.get_subcommands().map(|sub| sub.get_name().to_owned()).collect();
+    for name in names {
+        command = command.mut_subcommand(name, |mut sub| {
+            for (id, completer) in COMPLETED {
+                if sub.get_arguments().any(|arg| arg.get_id() == id) {
+                    sub = sub.mut_arg(id, |arg| arg.add(ArgValueCompleter::new(completer)));
+                }
+            }
+            sub
+        });
+    }
+    command
 }
 
 /// The command line as it is declared.

@@ -17,6 +17,7 @@ use mivask_read::input::{Disk, FileReader, InputError, Origin, read_input, read_
 use mivask_read::outline::Outline;
 use mivask_read::process;
 use mivask_read::slip::{Severity, Slips};
+use mivask_read::text::SourceText;
 use mivask_show::sides::{Facet, Side};
 
 use crate::change;
@@ -239,6 +240,17 @@ fn fits<'a>(
     let fitting: Vec<&str> = fitting.map(Runtime::word).collect();
     let (runtime, workload) = (runtime.word(), format!("{kind} {name}"));
     Err(Failure::Runtime { runtime, workload, fitting: fitting.join(", ") })
+}
+
+/// The text of a file beside the input, such as one of acts; `-` is standard input.
+pub(crate) fn text(path: &Path) -> Result<SourceText, Failure> {
+    let origin = Origin::of(path);
+    let bytes = match &origin {
+        Origin::Standard => Disk.standard_input(),
+        Origin::File(path) => Disk.read(path),
+    };
+    let bytes = bytes.map_err(|error| Failure::File { path: path.to_path_buf(), error })?;
+    Ok(SourceText::new(&origin.name(), &String::from_utf8_lossy(&bytes)))
 }
 
 /// The bytes of path arguments inside a container.

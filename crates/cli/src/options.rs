@@ -4,10 +4,7 @@ use std::path::PathBuf;
 
 use clap::ValueEnum;
 use clap::builder::{PossibleValuesParser, TypedValueParser};
-use clap_complete::engine::ArgValueCompleter;
 use mivask_core::runtime::Runtime;
-
-use crate::complete;
 
 /// When to colour.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, ValueEnum)]
@@ -107,7 +104,7 @@ pub(crate) struct Common {
     #[command(flatten)]
     pub input: Input,
     /// Only this actor: a container, or WORKLOAD/CONTAINER. May be repeated.
-    #[arg(long, value_name = "NAME", add = ArgValueCompleter::new(complete::actors))]
+    #[arg(long, value_name = "NAME")]
     pub actor: Vec<String>,
     /// How to print the answer.
     #[arg(long, value_name = "FORMAT", default_value = "text")]

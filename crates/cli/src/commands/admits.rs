@@ -4,14 +4,12 @@ use std::io::Write;
 use std::path::PathBuf;
 
 use clap::builder::{PossibleValuesParser, TypedValueParser};
-use clap_complete::engine::ArgValueCompleter;
 use mivask_core::question::{Column, SweepError, admissions, reached};
 use mivask_core::stage::Actor;
 use mivask_disk::process::Reach;
 use mivask_show::json::List;
 use mivask_show::{json, text};
 
-use crate::complete;
 use crate::end::{End, Failure};
 use crate::load::{self, Whole, layout};
 use crate::options::{Common, Format};
@@ -29,7 +27,7 @@ pub(crate) struct Args {
     #[command(flatten)]
     common: Common,
     /// An absolute path inside the containers.
-    #[arg(value_name = "PATH", add = ArgValueCompleter::new(complete::inside))]
+    #[arg(value_name = "PATH")]
     paths: Vec<PathBuf>,
     /// To do what: read, write, create, delete, list, enter or run.
     #[arg(long, value_name = "ACT", default_value = "read", value_parser = column())]

@@ -4,16 +4,14 @@ use std::io::Write;
 use std::path::PathBuf;
 
 use clap::ValueEnum;
-use clap_complete::engine::ArgValueCompleter;
 use mivask_core::act::{Act, ActError, parse_act, parse_acts};
 use mivask_core::question::{Answer, ask};
 use mivask_core::stage::Stage;
 use mivask_disk::process::Reach;
-use mivask_read::input::{Disk, FileReader, Origin};
+use mivask_read::input::{Disk, FileReader};
 use mivask_read::slip::{Severity, Slips};
 use mivask_read::text::SourceText;
 
-use crate::complete;
 use crate::end::{End, Failure};
 use crate::load;
 use crate::mistakes;
@@ -35,7 +33,7 @@ pub(crate) struct Args {
     #[command(flatten)]
     input: Input,
     /// Acts, each a single argument.
-    #[arg(value_name = "ACT", add = ArgValueCompleter::new(complete::act))]
+    #[arg(value_name = "ACT")]
     acts: Vec<String>,
     /// A file of acts, one a line; `-` is standard input.
     #[arg(long = "acts", value_name = "FILE")]
@@ -106,13 +104,7 @@ pub(super) fn gather(
         acts.extend(one(text, index, stage, &mut slips));
     }
     for path in files {
-        let origin = Origin::of(path);
-        let bytes = match &origin {
-            Origin::Standard => Disk.standard_input(),
-            Origin::File(path) => Disk.read(path),
-        };
-        let bytes = bytes.map_err(|error| Failure::File { path: path.clone(), error })?;
-        let text = SourceText::new(&origin.name(), &String::from_utf8_lossy(&bytes));
+        let text = load::text(path)?;
         match parse_acts(&text.text) {
             Ok(read) => {
                 for (act, span) in read {

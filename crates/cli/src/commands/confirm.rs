@@ -6,10 +6,8 @@ mod scene;
 use std::io::Write;
 use std::path::PathBuf;
 
-use crate::complete;
 use crate::end::{End, Failure};
 use crate::options::{Facts, Format};
-use clap_complete::engine::ArgValueCompleter;
 
 /// Does the same acts on the running kernel, and says whether it agrees.
 ///
@@ -30,7 +28,7 @@ pub(crate) struct Args {
     #[arg(required_unless_present = "random", conflicts_with = "random")]
     input: Option<PathBuf>,
     /// Acts, each a single argument.
-    #[arg(value_name = "ACT", add = ArgValueCompleter::new(complete::act))]
+    #[arg(value_name = "ACT")]
     acts: Vec<String>,
     /// A file of acts, one a line; `-` is standard input.
     #[arg(long = "acts", value_name = "FILE", conflicts_with = "random")]

@@ -3,12 +3,10 @@
 use std::io::Write;
 use std::path::PathBuf;
 
-use clap_complete::engine::ArgValueCompleter;
 use mivask_core::question::handoffs;
 use mivask_disk::process::Reach;
 use mivask_show::{json, text};
 
-use crate::complete;
 use crate::end::{End, Failure};
 use crate::load::{self, Whole, layout};
 use crate::options::{Format, Input};
@@ -25,7 +23,7 @@ pub(crate) struct Args {
     #[command(flatten)]
     input: Input,
     /// Directories inside instead of the roots of shared mounts.
-    #[arg(value_name = "DIRECTORY", add = ArgValueCompleter::new(complete::inside))]
+    #[arg(value_name = "DIRECTORY")]
     directories: Vec<PathBuf>,
     /// How to print the answer.
     #[arg(long, value_name = "FORMAT", default_value = "text")]

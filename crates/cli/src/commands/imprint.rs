@@ -3,12 +3,10 @@
 use std::io::Write;
 use std::path::PathBuf;
 
-use clap_complete::engine::ArgValueCompleter;
 use mivask_core::question::imprints;
 use mivask_disk::process::Reach;
 use mivask_show::{json, sides, text};
 
-use crate::complete;
 use crate::end::{End, Failure};
 use crate::load;
 use crate::options::Common;
@@ -25,7 +23,7 @@ pub(crate) struct Args {
     #[command(flatten)]
     common: Common,
     /// Absolute paths of directories inside the container.
-    #[arg(value_name = "DIRECTORY", add = ArgValueCompleter::new(complete::inside))]
+    #[arg(value_name = "DIRECTORY")]
     directories: Vec<PathBuf>,
 }
 

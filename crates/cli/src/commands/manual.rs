@@ -4,7 +4,6 @@ use std::path::PathBuf;
 
 use clap_mangen::Man;
 
-use crate::args;
 use crate::end::{End, Failure};
 use crate::output;
 
@@ -17,9 +16,9 @@ pub(crate) struct Args {
     to: PathBuf,
 }
 
-pub(crate) fn run(args: &Args) -> Result<End, Failure> {
+/// Writes the pages of `command`.
+pub(crate) fn run(args: &Args, mut command: clap::Command) -> Result<End, Failure> {
     std::fs::create_dir_all(&args.to).map_err(|error| Failure::File { path: args.to.clone(), error })?;
-    let mut command = args::bare();
     command.build();
     let write = |name: &str, command: clap::Command| -> Result<(), Failure> {
         let page = Man::new(command).manual("Mivask").source(concat!("mivask ", env!("CARGO_PKG_VERSION")));

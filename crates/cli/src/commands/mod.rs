@@ -26,7 +26,7 @@ use std::io::Write;
 
 use clap::Parser;
 
-use crate::args::{Args, Command};
+use crate::args::{Args, Command, bare};
 use crate::end::{End, Failure};
 
 /// Runs the command that was asked for.
@@ -52,7 +52,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         Command::Survey(args) => survey::run(args, out, err),
         Command::Schema(args) => schema::run(args, out),
         Command::Completions(args) => completions::run(args, out),
-        Command::Manual(args) => manual::run(args),
+        Command::Manual(args) => manual::run(args, bare()),
     }
 }
 

@@ -2,12 +2,10 @@
 
 use std::io::Write;
 
-use clap_complete::engine::ArgValueCompleter;
 use mivask_core::question::ask;
 use mivask_read::slip::Slips;
 
 use super::ask::one;
-use crate::complete;
 use crate::end::{End, Failure};
 use crate::load;
 use crate::mistakes;
@@ -23,7 +21,6 @@ pub(crate) struct Args {
     #[command(flatten)]
     input: Input,
     /// The act, a single argument.
-    #[arg(add = ArgValueCompleter::new(complete::act))]
     act: String,
     /// How to print the answer.
     #[arg(long, value_name = "FORMAT", default_value = "text")]

@@ -10,7 +10,7 @@ use crate::mode::{FileKind, Mode};
 use crate::mount::SourceId;
 use crate::onlooker::{Sight, look};
 use crate::path::{or_root, trimmed};
-use crate::question::{Column, Ending, Event, Swept, facts_at, follow};
+use crate::question::{Column, Ending, Event, Swept, facts_at, follow, free_path};
 use crate::stage::{Actor, Stage};
 use crate::tree::InodeId;
 use crate::walk::Follow;
@@ -111,8 +111,8 @@ pub(super) fn meant(
     let same = Some((verb.clone(), path.to_vec()));
     let Some(kind) = kind else { return same };
     match (sense(verb), kind == FileKind::Directory) {
-        (Sense::Content, true) => Some((Verb::Creates(Mode::new(0o666)), unused(stage, actor, path))),
-        (Sense::New, true) => Some((verb.clone(), unused(stage, actor, path))),
+        (Sense::Content, true) => Some((Verb::Creates(Mode::new(0o666)), free_path(stage, actor, path))),
+        (Sense::New, true) => Some((verb.clone(), free_path(stage, actor, path))),
         (Sense::Read, true) => Some((Verb::Lists, path.to_vec())),
         (Sense::Delete, true) => Some((Verb::RemovesDirectory, path.to_vec())),
         (Sense::New | Sense::Directory, false) | (Sense::File, true) => None,
@@ -120,15 +120,6 @@ pub(super) fn meant(
         (Sense::Content | Sense::Read | Sense::Delete | Sense::Any, false)
         | (Sense::Directory | Sense::Any, true) => same,
     }
-}
-
-/// A path directly in `directory` where nothing is.
-fn unused(stage: &Stage, actor: &Actor, directory: &[u8]) -> Vec<u8> {
-    let path = |name: &str| [trimmed(directory), b"/", name.as_bytes()].concat();
-    let is_free =
-        |path: &Vec<u8>| !matches!(look(stage, &actor.mounts, path, Follow::AllButLast), Ok(Sight::There(_)));
-    let names = std::iter::once("new".to_owned()).chain((1..).map(|number| format!("new-{number}")));
-    names.map(|name| path(&name)).find(is_free).unwrap_or_else(|| path("new"))
 }
 
 /// What `paths` meets in what `actor` sees.

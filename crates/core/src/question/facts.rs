@@ -3,6 +3,7 @@
 use crate::ids::{InsideGid, InsideUid, OVERFLOW_ID};
 use crate::mode::{FileKind, Mode};
 use crate::onlooker::{Sight, look, root_credentials};
+use crate::path::trimmed;
 use crate::stage::{Actor, Stage};
 use crate::tree::Certainty;
 use crate::view::{Place, View};
@@ -30,6 +31,19 @@ pub fn facts_at(stage: &Stage, actor: &Actor, path: &[u8]) -> Option<PathFacts> 
         Ok(Sight::There(place)) => facts_of(stage, actor, place),
         Ok(Sight::Missing | Sight::Unlisted) | Err(_) => None,
     }
+}
+
+/// A path directly in `directory` where the actor has nothing: `new`, or `new-1` and so on.
+///
+/// # Panics
+/// Never: a directory has fewer names than there are numbers.
+#[must_use]
+pub fn free_path(stage: &Stage, actor: &Actor, directory: &[u8]) -> Vec<u8> {
+    let path = |name: &str| [trimmed(directory), b"/", name.as_bytes()].concat();
+    let is_free =
+        |path: &Vec<u8>| !matches!(look(stage, &actor.mounts, path, Follow::AllButLast), Ok(Sight::There(_)));
+    let names = std::iter::once("new".to_owned()).chain((1..).map(|number: u64| format!("new-{number}")));
+    names.map(|name| path(&name)).find(is_free).expect("there are more numbers than names")
 }
 
 /// The facts of the inode at `place`.

@@ -25,7 +25,7 @@ pub use ask::{Answer, Dependence, Outcome, ask};
 pub use confirm::{Comparison, Held, Observed, UNSEEN_ACL, compare, unsettled};
 pub use contrast::{Contrast, FileChange, MOST_COMPARED, OutcomeChange, Verdict, contrast};
 pub use decode::{Decoded, decode};
-pub use facts::{PathFacts, facts_at, facts_of};
+pub use facts::{PathFacts, facts_at, facts_of, free_path};
 pub use handoff::{Creation, Deed, Done, Hand, Handoff, Why, handoffs, why};
 pub use imprints::{ImprintRow, imprints};
 pub use listing::{Line, Listed, Listing, entries, listings};

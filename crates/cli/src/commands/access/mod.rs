@@ -6,12 +6,10 @@ mod wanted;
 use std::io::Write;
 use std::path::PathBuf;
 
-use clap_complete::engine::ArgValueCompleter;
 use mivask_core::question::{access, default_paths};
 use mivask_disk::process::Reach;
 use mivask_show::{json, sides, text};
 
-use crate::complete;
 use crate::end::{End, Failure};
 use crate::load;
 use crate::options::Common;
@@ -29,7 +27,7 @@ pub(crate) struct Args {
     #[command(flatten)]
     common: Common,
     /// Absolute paths inside the container.
-    #[arg(value_name = "PATH", add = ArgValueCompleter::new(complete::inside))]
+    #[arg(value_name = "PATH")]
     paths: Vec<PathBuf>,
     /// Everything below each PATH, summed up: how many entries end how, by which check, and which directories
     /// keep the actor out.

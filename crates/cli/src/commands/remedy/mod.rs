@@ -5,14 +5,12 @@ pub(super) mod paste;
 use std::io::Write;
 use std::path::PathBuf;
 
-use clap_complete::engine::ArgValueCompleter;
 use mivask_core::remedy::remedies;
 use mivask_disk::process::Reach;
 use mivask_read::slip::Slips;
 use mivask_show::{json, text};
 
 use super::ask::one;
-use crate::complete;
 use crate::end::{End, Failure};
 use crate::load::{Whole, layout};
 use crate::mistakes;
@@ -36,7 +34,6 @@ pub(crate) struct Args {
     #[command(flatten)]
     input: Input,
     /// The act, a single argument.
-    #[arg(add = ArgValueCompleter::new(complete::act))]
     act: String,
     /// How many are shown.
     #[arg(long, value_name = "N", default_value_t = 5)]

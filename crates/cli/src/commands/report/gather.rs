@@ -8,9 +8,10 @@ use mivask_core::exposure::exposure;
 use mivask_core::mode::{FileKind, Mode};
 use mivask_core::outcome::Errno;
 use mivask_core::question::{
-    AccessRow, Answer, Outcome, access, ask, default_paths, handoffs, mounts, remarks,
+    AccessRow, Answer, Outcome, access, ask, default_paths, free_path, handoffs, mounts, remarks,
 };
 use mivask_core::remedy::{Remedies, remedies};
+use mivask_core::stage::Stage;
 use mivask_core::trace::{Check, StepResult};
 use mivask_show::report::{Denied, Report};
 use mivask_show::upheld::{Checked, Run};
@@ -86,12 +87,16 @@ pub(super) fn page<'a>(
 
 /// The acts behind the denied cells of a row, with their columns. What is not about permission is left out: that a mount
 /// point is in use, that data does not run.
-fn denied_acts(stage: &mivask_core::stage::Stage, row: &AccessRow) -> Vec<(&'static str, Verb, Vec<u8>)> {
+fn denied_acts(stage: &Stage, row: &AccessRow) -> Vec<(&'static str, Verb, Vec<u8>)> {
     let cells = &row.cells;
     let directory = row.facts.is_some_and(|facts| facts.kind == FileKind::Directory);
     let data = row.facts.and_then(|facts| facts.mode).is_some_and(|mode| !mode.has_any(Mode::ANY_EXECUTE));
     let there = || row.path.clone();
-    let new = if directory { unused(stage, row) } else { row.path.clone() };
+    let own = stage.actor(&row.actor).ok();
+    let new = match own.filter(|_| directory) {
+        Some(actor) => free_path(stage, actor, &row.path),
+        None => there(),
+    };
     let delete = if directory { Verb::RemovesDirectory } else { Verb::Deletes };
     let all = [
         ("read", &cells.read, Verb::Reads, there()),
@@ -102,7 +107,6 @@ fn denied_acts(stage: &mivask_core::stage::Stage, row: &AccessRow) -> Vec<(&'sta
         ("enter", &cells.enter, Verb::Enters, there()),
         ("run", &cells.run, Verb::Runs, there()),
     ];
-    let own = stage.actor(&row.actor).ok();
     let mounted = own.is_some_and(|actor| actor.mounts.iter().any(|(_, mount)| *mount.at == *row.path));
     let shown = |column: &str, outcome: Option<&Outcome>| {
         let errno = outcome.and_then(Outcome::errno);
@@ -112,18 +116,6 @@ fn denied_acts(stage: &mivask_core::stage::Stage, row: &AccessRow) -> Vec<(&'sta
     };
     let wanted = all.into_iter().filter(|(column, outcome, ..)| shown(column, outcome.as_ref()));
     wanted.map(|(column, _, verb, path)| (column, verb, path)).collect()
-}
-
-/// A path directly in a directory where nothing is.
-fn unused(stage: &mivask_core::stage::Stage, row: &AccessRow) -> Vec<u8> {
-    let trimmed = row.path.strip_suffix(b"/").unwrap_or(&row.path);
-    let names = std::iter::once("new".to_owned()).chain((1..).map(|number| format!("new-{number}")));
-    let mut paths = names.map(|name| [trimmed, b"/", name.as_bytes()].concat());
-    let free = |path: &Vec<u8>| match stage.actor(&row.actor) {
-        Ok(actor) => mivask_core::question::facts_at(stage, actor, path).is_none(),
-        Err(_) => true,
-    };
-    paths.find(free).unwrap_or_default()
 }
 
 /// What stops an act: who, by which check, where, with which errno, by which fact.

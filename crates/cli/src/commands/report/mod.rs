@@ -6,7 +6,6 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 
 use clap::ValueEnum;
-use clap_complete::engine::ArgValueCompleter;
 use mivask_core::act::Act;
 use mivask_core::question::{ask, handoffs, mounts};
 use mivask_disk::process::Reach;
@@ -14,7 +13,6 @@ use mivask_show::figure::{self, Figure, Walk};
 use mivask_show::report;
 
 use super::ask::gather as read_acts;
-use crate::complete;
 use crate::end::{End, Failure};
 use crate::load::{self, Whole};
 use crate::options::Input;
@@ -36,7 +34,7 @@ pub(crate) struct Args {
     #[command(flatten)]
     input: Input,
     /// Absolute paths inside for the matrix; what is mounted, and what lies in it, where none is named.
-    #[arg(value_name = "PATH", add = ArgValueCompleter::new(complete::inside))]
+    #[arg(value_name = "PATH")]
     paths: Vec<PathBuf>,
     /// The file to write; `-` is standard output.
     #[arg(short, long, value_name = "FILE")]
@@ -48,7 +46,7 @@ pub(crate) struct Args {
     #[arg(long, value_name = "WHICH")]
     figure: Option<Which>,
     /// An act to draw, a single argument. May be repeated.
-    #[arg(long = "act", value_name = "ACT", add = ArgValueCompleter::new(complete::act))]
+    #[arg(long = "act", value_name = "ACT")]
     acts: Vec<String>,
     /// A file of acts to draw; `-` is standard input.
     #[arg(long = "acts", value_name = "FILE")]

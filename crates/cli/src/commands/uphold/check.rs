@@ -16,9 +16,7 @@ use mivask_core::question::Remark;
 use mivask_core::words::nearest;
 use mivask_disk::process::Reach;
 use mivask_read::expectations::read_expectations;
-use mivask_read::input::{Disk, FileReader, Origin};
 use mivask_read::slip::Slips;
-use mivask_read::text::SourceText;
 use mivask_show::slips;
 use mivask_show::upheld::{Checked, Run};
 
@@ -26,7 +24,7 @@ use super::Args;
 use super::watch::Recorder;
 use crate::change::Patterns;
 use crate::end::Failure;
-use crate::load::Whole;
+use crate::load::{Whole, text};
 use crate::mistakes;
 use crate::options::Input;
 
@@ -150,13 +148,7 @@ fn shared(args: &Args, err: &mut dyn Write) -> Result<Vec<Expected>, Failure> {
     let mut all = Vec::new();
     let mut slips = Slips::default();
     for path in &args.expect {
-        let origin = Origin::of(path);
-        let bytes = match &origin {
-            Origin::Standard => Disk.standard_input(),
-            Origin::File(path) => Disk.read(path),
-        };
-        let bytes = bytes.map_err(|error| Failure::File { path: path.clone(), error })?;
-        let text = SourceText::new(&origin.name(), &String::from_utf8_lossy(&bytes));
+        let text = text(path)?;
         all.extend(read_expectations(&text, &mut slips));
     }
     mistakes::report(&slips, err)?;
