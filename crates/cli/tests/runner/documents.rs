@@ -35,6 +35,8 @@ fn every_path_the_map_names_exists() {
         "crates/disk/src",
         "crates/read/src",
         "crates/cli/src",
+        "crates/show/src",
+        "crates/show",
         "crates/kernel/src",
         "crates/trial/src",
     ];
@@ -49,10 +51,24 @@ fn every_path_the_map_names_exists() {
 }
 
 #[test]
-fn every_link_of_the_readme_leads_somewhere() {
+fn every_link_leads_somewhere() {
     let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
-    let targets = README.split("](").skip(1).map(|rest| rest.split(')').next().unwrap());
-    for target in targets {
-        assert!(root.join(target).exists(), "{target}");
+    let mut documents =
+        vec![root.join("README.md"), root.join("CONTRIBUTING.md"), root.join("crates/core/README.md")];
+    for folder in ["docs", "docs/formats"] {
+        let entries = std::fs::read_dir(root.join(folder)).unwrap();
+        documents.extend(
+            entries
+                .map(|entry| entry.unwrap().path())
+                .filter(|path| path.extension().is_some_and(|end| end == "md")),
+        );
+    }
+    assert!(documents.len() > 15, "{documents:?}");
+    for document in documents {
+        let text = std::fs::read_to_string(&document).unwrap();
+        for target in text.split("](").skip(1).map(|rest| rest.split([')', '#']).next().unwrap()) {
+            let there = target.is_empty() || document.parent().unwrap().join(target).exists();
+            assert!(there, "{} leads to {target}", document.display());
+        }
     }
 }
