@@ -145,7 +145,7 @@ impl World {
         for (id, store) in &self.stores {
             let source = stage.source(*id);
             if source.read_only && !source.personality.is_read_only() {
-                rustix::mount::mount_remount(&store.root, RawFlags::RDONLY, "")
+                make_read_only(&store.root)
                     .doing(|| format!("making the superblock of {} read-only", source.name))?;
             }
         }
@@ -357,4 +357,17 @@ fn paths_below(tree: &Tree, root: &Path) -> BTreeMap<InodeId, PathBuf> {
         }
     }
     paths
+}
+
+/// Makes a superblock read-only. The kernel lets go of a file that was written a moment after it was closed
+/// (`delayed_fput`), and until then says that it is busy.
+fn make_read_only(root: &Path) -> rustix::io::Result<()> {
+    const TRIES: u32 = 100;
+    for _ in 0..TRIES {
+        match rustix::mount::mount_remount(root, RawFlags::RDONLY, "") {
+            Err(rustix::io::Errno::BUSY) => std::thread::sleep(std::time::Duration::from_millis(5)),
+            done => return done,
+        }
+    }
+    rustix::mount::mount_remount(root, RawFlags::RDONLY, "")
 }
