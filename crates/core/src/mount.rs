@@ -24,6 +24,9 @@ pub struct Source {
     pub name: Arc<str>,
     /// The filesystem's type, such as `ext4`; `None` where nobody said.
     pub filesystem: Option<Arc<str>>,
+    /// The name of the disk behind it where several workloads may mount that, each prepared in its own way: a claim in its
+    /// namespace, a volume of the scene. `None` for what is a container's or pod's own.
+    pub disk: Option<Arc<str>>,
     /// Its inodes.
     pub tree: Arc<Tree>,
     /// Whether the superblock is read-only (not only a mount of it).

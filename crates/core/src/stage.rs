@@ -131,6 +131,19 @@ impl Stage {
         (0..self.sources.len()).map(SourceId)
     }
 
+    /// The first source that shows the same disk as `id`: the same inodes, or the same volume as another workload finds it,
+    /// whose inodes have the same numbers as far as they were there before anybody prepared it.
+    #[must_use]
+    pub fn disk_of(&self, id: SourceId) -> SourceId {
+        let source = self.source(id);
+        let same = |other: &SourceId| {
+            let other = self.source(*other);
+            let told = source.disk.is_some() && source.disk == other.disk;
+            told || Arc::ptr_eq(&source.tree, &other.tree) && source.disk.is_some() == other.disk.is_some()
+        };
+        self.source_ids().find(same).unwrap_or(id)
+    }
+
     /// A source that may still be prepared.
     pub(crate) fn source_mut(&mut self, id: SourceId) -> &mut Source {
         &mut self.sources[id.0]

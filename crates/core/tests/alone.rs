@@ -30,6 +30,7 @@ fn staged(trees: Vec<Tree>, flags: MountFlags) -> (Stage, MountTable) {
             let source = Source {
                 name,
                 filesystem: None,
+                disk: None,
                 tree,
                 read_only: false,
                 native: Certainty::Known,

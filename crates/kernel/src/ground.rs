@@ -201,6 +201,7 @@ mod tests {
         Source {
             name: Arc::from("volume v"),
             filesystem: Some(Arc::from(filesystem)),
+            disk: None,
             tree: Arc::new(Tree::new(Entry::directory(0, 0, 0o755), Provenance::rule("test"))),
             read_only: false,
             native: Certainty::Known,

@@ -212,3 +212,134 @@ fn a_scene_holds_its_expectations_in_three_ways() {
         assert_eq!(found[1], ("* never writes /etc/**".to_owned(), places[1].to_owned()));
     }
 }
+
+/// Two workloads with a container of one name, an image whose user nobody told, links, and one volume in parts.
+const FLEET: &str = "\
+apiVersion: v1
+kind: Pod
+metadata: { name: north }
+spec:
+  automountServiceAccountToken: false
+  containers:
+  - { name: crew, image: boats/crew:1, securityContext: { runAsUser: 101, runAsGroup: 101 }, volumeMounts: [{ name: log, mountPath: /log }, { name: log, mountPath: /part, subPath: keys }] }
+  volumes: [{ name: log, persistentVolumeClaim: { claimName: log } }]
+---
+apiVersion: v1
+kind: Pod
+metadata: { name: south }
+spec:
+  automountServiceAccountToken: false
+  containers:
+  - { name: crew, image: boats/crew:1, volumeMounts: [{ name: log, mountPath: /in }] }
+  - { name: cat, image: boats/crew:1, securityContext: { runAsUser: 0, runAsNonRoot: true }, volumeMounts: [{ name: log, mountPath: /in }] }
+  volumes: [{ name: log, persistentVolumeClaim: { claimName: log } }]
+";
+
+const FLEET_SCENE: &str = "\
+scene: 1
+workloads: [fleet.yaml]
+images:
+  boats/crew:1:
+    accounts: null
+    tree: [{ path: /, kind: dir, owner: '0:0', mode: 0755 }, { path: /etc, kind: dir, owner: '0:0', mode: 0755 }, { path: /etc/motd, owner: '0:0', mode: 0644 }]
+volumes:
+  log:
+    filesystem: ext4
+    group-ownership: skip
+    tree:
+      - { path: /, kind: dir, owner: '101:101', mode: 0755 }
+      - { path: /a.csv, owner: '101:101', mode: 0644 }
+      - { path: /now, kind: link, owner: '101:101', target: a.csv }
+      - { path: /up, kind: link, owner: '101:101', target: keys }
+      - { path: /keys, kind: dir, owner: '0:0', mode: 0755 }
+      - { path: /keys/id, owner: '0:0', mode: 0600 }
+      - { path: '/odd*', owner: '101:101', mode: 0600 }
+";
+
+fn in_fleet(line: &str) -> String {
+    let claim = parse_expectation_line(line).unwrap_or_else(|error| panic!("{line}: {error}"));
+    let expected = Expected { claim, text: line.to_owned(), from: Provenance::rule("this test") };
+    let stage = stage("s.yaml", &[("s.yaml", FLEET_SCENE), ("fleet.yaml", FLEET)]);
+    let held = uphold(&stage, &expected, &Stars).expect("a pattern");
+    let against = held.against.iter().map(|one| format!("; {}: {}", one.asked, one.found));
+    format!("{} of {}{}", held.standing.word(), held.checked, against.collect::<String>())
+}
+
+#[test]
+fn names_links_parts_and_unknown_users_are_met_as_they_are_meant() {
+    let mut wrong = Vec::new();
+    for (line, expected) in [
+        // A name that two have means both, the workload's name only one, a pattern any.
+        ("crew reads /etc/motd", "holds of 2"),
+        ("north/crew writes /log/a.csv", "holds of 1"),
+        ("*/crew read /etc/motd", "holds of 2"),
+        ("south/* read /etc/motd", "broken of 2; cat reads /etc/motd: never runs"),
+        // One who never runs is denied everything.
+        ("cat never reads /**", "holds of 1"),
+        ("cat reads /in/a.csv -> denied", "holds of 1"),
+        // A link is what it points at; what lies behind a link to a directory is met once, under its own name.
+        ("north/crew never writes /log/now", "broken of 1; north/crew writes /log/now: allowed"),
+        ("north/crew reads /log/** except /log/keys/**", "holds of 5"),
+        // The same directory twice, by its own mount and within the whole.
+        ("north/crew lists /log/keys/**", "holds of 1"),
+        ("north/crew lists /part/**", "holds of 1"),
+        // A name with a star in it, as it stands.
+        ("north/crew reads \"/log/odd*\"", "holds of 1"),
+        // Whose image's user nobody told may be root or not.
+        (
+            "south/crew never writes /in/a.csv",
+            "depends of 1; south/crew writes /in/a.csv: depends (allowed or denied EACCES)",
+        ),
+        ("south/crew never runs /etc/motd", "holds of 1"),
+        (
+            "south/crew never writes /in/keys/**",
+            "depends of 2; south/crew creates /in/keys/new: depends (allowed or denied EACCES); south/crew writes /in/keys/id: depends (allowed or denied EACCES)",
+        ),
+        // Through the part that is mounted alone.
+        ("only south/crew, cat read /in/keys/id", "holds of 2"),
+        (
+            "only south/crew, cat list /in/keys",
+            "broken of 2; north/crew lists /log/keys: allowed; north/crew lists /part: allowed",
+        ),
+        ("only south/crew creates /in/new.csv", "broken of 2; north/crew creates /log/new.csv: allowed"),
+        // What changes files takes the same patterns.
+        ("north/crew sets-mode 0600 on /log/a* -> leaves 101:101 0600", "holds of 1"),
+        ("north/crew sets-owner 0 on /log/* -> denied EPERM", "holds of 5"),
+        (
+            "north/crew makes-directory /log/** -> allowed",
+            "broken of 2; north/crew makes-directory /log/keys/new: denied EACCES",
+        ),
+    ] {
+        let found = in_fleet(line);
+        if found != expected {
+            wrong.push(format!("{line}\n  {found}\n  {expected}"));
+        }
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+}
+
+/// Each pod has the claim prepared in its own way, and it is one disk all the same; a scratch volume of one name is not.
+#[test]
+fn a_claim_of_two_pods_is_one_disk() {
+    let pods = FLEET
+        .replacen("spec:\n", "spec:\n  securityContext: { fsGroup: 700 }\n", 1)
+        .replace("volumes: [{", "volumes: [{ name: spare, emptyDir: {} }, {")
+        .replace("mountPath: /log }", "mountPath: /log }, { name: spare, mountPath: /spare }")
+        .replace("mountPath: /in }", "mountPath: /in }, { name: spare, mountPath: /spare }");
+    let scene = FLEET_SCENE.replace("group-ownership: skip", "group-ownership: apply");
+    let stage = stage("s.yaml", &[("s.yaml", &scene), ("fleet.yaml", &pods)]);
+    for (line, expected) in [
+        (
+            "only north/crew writes /log/a.csv",
+            "south/crew writes /in/a.csv: depends (allowed or denied EACCES)",
+        ),
+        ("only north/crew writes /spare/**", ""),
+    ] {
+        let claim = parse_expectation_line(line).expect("a line");
+        let expected_line = Expected { claim, text: line.to_owned(), from: Provenance::rule("this test") };
+        let held = uphold(&stage, &expected_line, &Stars).expect("a pattern");
+        let against: Vec<String> =
+            held.against.iter().map(|one| format!("{}: {}", one.asked, one.found)).collect();
+        assert_eq!(against.join("; "), expected, "{line}");
+    }
+}

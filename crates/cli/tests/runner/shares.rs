@@ -286,3 +286,64 @@ fn findings_as_json() {
     assert_eq!(drop["paths"], json!(["/hold/drop", "/stores/drop"]));
     assert_eq!(drop["accepted"], json!(null));
 }
+
+/// Two pods that mount one claim, each with a filesystem group of its own; one of them a part that the kubelet makes.
+const PODS: &str = "\
+apiVersion: v1
+kind: Pod
+metadata: { name: writer }
+spec:
+  automountServiceAccountToken: false
+  securityContext: { runAsUser: 7101, runAsGroup: 7101, fsGroup: 7300 }
+  containers: [{ name: w, image: a, volumeMounts: [{ name: d, mountPath: /d }] }]
+  volumes: [{ name: d, persistentVolumeClaim: { claimName: shared } }]
+---
+apiVersion: v1
+kind: Pod
+metadata: { name: reader }
+spec:
+  automountServiceAccountToken: false
+  securityContext: { runAsUser: 7102, runAsGroup: 7102, fsGroup: 7400 }
+  containers: [{ name: r, image: a, volumeMounts: [{ name: d, mountPath: /all }, { name: d, mountPath: /part, subPath: new }] }]
+  volumes: [{ name: d, persistentVolumeClaim: { claimName: shared } }]
+";
+
+#[test]
+fn a_claim_of_two_pods_is_shared() {
+    let scene = "scene: 1\nworkloads: [pods.yaml]\nimages: { a: { user: null, accounts: null, tree: [{ path: /, kind: dir, owner: '0:0', mode: 0755 }] } }\n\
+        volumes: { shared: { filesystem: ext4, group-ownership: apply, tree: [{ path: /, kind: dir, owner: '0:0', mode: 0755 }] } }\n";
+    let scratch = Scratch::with("s.yaml", scene).and("pods.yaml", PODS);
+    assert_snapshot!(scratch.run(["handoff", "s.yaml", "-q"]), @"
+    claim shared  /all in r; /d in w
+      creator  leaves          w          r
+      w        denied EACCES   .
+      r        7102:7400 0644  r---/r---  .
+
+      who  cannot                 made by  because
+      w    create delete replace  r        drwxrwsr-x 2775 0:7400: other has r-x, needed -wx (/d)
+      w    change                 r        -rw-r--r-- 0644 7102:7400: other has r--, needed -w- (/d/new-of-r)
+      w    delete replace         r        drwxr-sr-x 2755 7102:7400: other has r-x, needed -wx (/d/dir-of-r)
+
+    claim shared, /new  /d/new in w; /part in r
+      creator  leaves          w          r
+      w        denied EACCES   .
+      r        7102:7400 0644  r---/r---  .
+
+      who  cannot                 made by  because
+      w    create delete replace  r        drwxrwsr-x 2775 0:7400: other has r-x, needed -wx (/d/new)
+      w    change                 r        -rw-r--r-- 0644 7102:7400: other has r--, needed -w- (/d/new/new-of-r)
+      w    delete replace         r        drwxr-sr-x 2755 7102:7400: other has r-x, needed -wx (/d/new/dir-of-r)
+
+    r reads, c changes, d deletes, p replaces (renames a file of its own over it); - cannot, ? depends. First a file made there, behind the slash a file in a subdirectory made there.
+
+    Assumed
+      claim shared is as the last workload finds it: each prepares it in its own way
+    --- status 0
+    ");
+    let scratch =
+        scratch.and("pods.yaml", PODS.replace("claimName: shared } }]\n---", "claimName: other } }]\n---"));
+    assert_snapshot!(scratch.run(["handoff", "s.yaml", "-q"]), @"
+    No directory is shared: each volume is mounted by one actor at most.
+    --- status 0
+    ");
+}

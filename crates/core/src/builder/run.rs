@@ -383,6 +383,7 @@ fn judged(tree: Tree, verb: &Verb, path: &[u8], owner: (u32, u32)) -> (Option<Er
     let source = stage.add_source(Source {
         name: Arc::from("the image being built"),
         filesystem: None,
+        disk: None,
         tree: tree.clone(),
         read_only: false,
         native: Certainty::Known,

@@ -13,18 +13,30 @@ use crate::stage::{Actor, Stage};
 use crate::walk::Follow;
 
 /// What some actors see at the paths that are meant.
-#[derive(Default)]
 pub(super) struct Seen {
+    /// For each source, the first that shows the same disk.
+    disks: BTreeMap<SourceId, SourceId>,
     objects: BTreeSet<Object>,
     /// Names that are not there, or that nobody listed, by the directory they would lie in.
     names: BTreeMap<Object, BTreeSet<Vec<u8>>>,
 }
 
 impl Seen {
+    /// Nothing yet.
+    pub(super) fn new(stage: &Stage) -> Self {
+        let disks = stage.source_ids().map(|source| (source, stage.disk_of(source)));
+        Self { disks: disks.collect(), objects: BTreeSet::new(), names: BTreeMap::new() }
+    }
+
+    /// The same inode, whichever source shows it.
+    fn object(&self, (source, inode): Object) -> Object {
+        (self.disks.get(&source).copied().unwrap_or(source), inode)
+    }
+
     /// Adds what `actor` sees at `path`.
     pub(super) fn add(&mut self, stage: &Stage, actor: &Actor, path: &[u8], met: Met) {
         if let Some(object) = met.object {
-            self.objects.insert(object);
+            self.objects.insert(self.object(object));
             return;
         }
         let directory = or_root(parent(path));
@@ -33,7 +45,8 @@ impl Seen {
         {
             let path = trimmed(path);
             let name = path.iter().rposition(|byte| *byte == b'/').map_or(path, |at| &path[at + 1..]);
-            self.names.entry((place.source, id)).or_default().insert(name.to_vec());
+            let directory = self.object((place.source, id));
+            self.names.entry(directory).or_default().insert(name.to_vec());
         }
     }
 
@@ -44,7 +57,8 @@ impl Seen {
         let (mut meeting, mut directories) = (Meeting::new(), Meeting::new());
         let declared = |origin| origin == MountOrigin::Declared;
         for (_, mount) in actor.mounts.iter().filter(|(_, mount)| declared(mount.origin)) {
-            let source = mount.variants[0].source;
+            let source =
+                self.disks.get(&mount.variants[0].source).copied().unwrap_or(mount.variants[0].source);
             let Some(root) = mount.root.filter(|_| sources.contains(&source)) else { continue };
             let kind = facts_at(stage, actor, &mount.at).map(|facts| facts.kind);
             let met = Met { kind, ending: None, object: Some((source, root)) };
@@ -58,14 +72,18 @@ impl Seen {
                 Some(verb),
                 &mount.at,
                 &|swept| {
-                    swept.place.inode.is_some_and(|inode| self.objects.contains(&(swept.place.source, inode)))
+                    swept
+                        .place
+                        .inode
+                        .is_some_and(|inode| self.objects.contains(&self.object((swept.place.source, inode))))
                 },
                 &mut meeting,
             );
             add(stage, actor, None, &mount.at, &|swept| swept.kind == FileKind::Directory, &mut directories);
         }
         for (path, met) in directories {
-            let names = met.object.and_then(|object| self.names.get(&object));
+            let disk = met.object.map(|object| self.object(object));
+            let names = disk.and_then(|object| self.names.get(&object));
             for name in names.into_iter().flatten() {
                 let path = [trimmed(&path), b"/", name].concat();
                 meeting.insert(path, Met { kind: None, ending: None, object: None });

@@ -65,7 +65,7 @@ fn only(
     tally: &mut Tally,
 ) -> Result<(), String> {
     let may = Called::new(who, globs)?;
-    let mut seen = Seen::default();
+    let mut seen = Seen::new(stage);
     for actor in stage.actors.iter().filter(|actor| may.is(actor)) {
         for (path, met) in met(stage, actor, None, paths, globs)? {
             seen.add(stage, actor, &path, met);

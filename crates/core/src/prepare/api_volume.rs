@@ -48,6 +48,7 @@ pub(super) fn prepare(
     let source = Source {
         name: Arc::from(format!("{} {}", volume.kind.word(), name.value)),
         filesystem: (!on_disk).then(|| Arc::from("tmpfs")),
+        disk: None,
         tree: Arc::new(tree),
         read_only: false,
         native: Certainty::Known,

@@ -207,6 +207,7 @@ fn stored(
     let base = Source {
         name: Arc::from(name),
         filesystem: filesystem.map(Arc::from),
+        disk: Some(format!("{} {}/{key}", asked.kind, kube.workload.namespace).into()),
         tree: personal_tree(facts.and_then(|facts| facts.tree.clone()), &personality, unknown),
         read_only: facts.is_some_and(|facts| facts.read_only_filesystem) || personality.is_read_only(),
         personality,

@@ -177,6 +177,7 @@ impl Placing<'_> {
         let source = Source {
             name: Arc::from(name),
             filesystem: filesystem.map(Arc::from),
+            disk: None,
             tree,
             read_only: false,
             native: Certainty::Known,

@@ -29,6 +29,7 @@ pub(super) fn host_source(scene: &Scene) -> Option<Source> {
     Some(Source {
         name,
         filesystem: None,
+        disk: None,
         tree,
         read_only: false,
         native: Certainty::Known,
@@ -163,6 +164,7 @@ fn unknown(stage: &mut Stage, shown: &str, wanted: &Wanted<'_>) -> Prepared {
     let source = Source {
         name: Arc::from(format!("host path {shown}")),
         filesystem: None,
+        disk: None,
         tree: Arc::new(tree),
         read_only: false,
         native: Certainty::Assumed(format!("host path {shown} lies on a local file system").into()),

@@ -28,6 +28,7 @@ pub(super) fn image_source(scene: &Scene, name: &str) -> Source {
     Source {
         name: Arc::from(format!("image {name}")),
         filesystem: Some(Arc::from("overlay")),
+        disk: None,
         tree,
         read_only: false,
         native: Certainty::Known,

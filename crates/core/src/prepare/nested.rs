@@ -146,6 +146,7 @@ pub(super) fn source_on(stage: &mut Stage, host: SourceId, mount: Option<&HostMo
     stage.add_source(Source {
         name: Arc::from(format!("host {}", crate::act::quoted(&mount.at))),
         filesystem: Some(mount.filesystem.clone()),
+        disk: None,
         tree,
         read_only: mount.read_only_filesystem,
         native,

@@ -107,6 +107,7 @@ pub(super) fn unknown_source(stage: &mut Stage, name: &str, kind: &str, unknown:
     let source = Source {
         name: Arc::from(name),
         filesystem: None,
+        disk: None,
         tree: Arc::new(tree),
         read_only: false,
         native,
@@ -126,6 +127,7 @@ pub(super) fn local_source(
     stage.add_source(Source {
         name: Arc::from(name),
         filesystem,
+        disk: None,
         tree: Arc::new(tree),
         read_only: false,
         native: Certainty::Known,

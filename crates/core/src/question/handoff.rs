@@ -5,6 +5,7 @@ use std::fmt;
 use std::sync::Arc;
 
 use super::ask::{Answer, Outcome, ask};
+use super::joined::Joined;
 use crate::act::{Act, Verb};
 use crate::carry::{Carried, perform};
 use crate::mode::{FileKind, Mode};
@@ -119,10 +120,12 @@ pub struct Handoff {
 /// A directory of a source.
 type Shared = (SourceId, InodeId);
 
-/// Every directory that is the root of a mount and that at least two actors reach through mounts their description asks
-/// for; with `paths`, the directories at these paths instead, for whoever has such a path first.
+/// Every directory that is the root of a mount and that at least two actors, of one workload or of several, reach through
+/// mounts their description asks for; with `paths`, the directories at these paths instead, for whoever has such a path first.
 #[must_use]
 pub fn handoffs(stage: &Stage, paths: &[Vec<u8>]) -> Vec<Handoff> {
+    let joined = Joined::new(stage);
+    let stage = &joined.stage;
     let mut shared: Vec<Shared> = Vec::new();
     let mut add = |one: Shared| {
         if !shared.contains(&one) {
@@ -132,7 +135,7 @@ pub fn handoffs(stage: &Stage, paths: &[Vec<u8>]) -> Vec<Handoff> {
     if paths.is_empty() {
         for (_, mount) in stage.actors.iter().flat_map(declared) {
             if let Some(root) = mount.root {
-                add((mount.variants[0].source, root));
+                add((joined.disk(mount.variants[0].source), root));
             }
         }
     }
@@ -141,7 +144,7 @@ pub fn handoffs(stage: &Stage, paths: &[Vec<u8>]) -> Vec<Handoff> {
             if let Ok(Sight::There(place)) = look(stage, &actor.mounts, path, Follow::Links)
                 && let Some(id) = place.inode
             {
-                add((place.source, id));
+                add((joined.disk(place.source), id));
             }
         }
     }
@@ -149,8 +152,8 @@ pub fn handoffs(stage: &Stage, paths: &[Vec<u8>]) -> Vec<Handoff> {
         .into_iter()
         .filter(|(source, id)| stage.source(*source).tree.inode(*id).kind == FileKind::Directory);
     let all = shared.filter_map(|one| {
-        let members = members(stage, one);
-        (members.len() > 1).then(|| handoff(stage, one, members))
+        let members = members(&joined, one);
+        (members.len() > 1).then(|| handoff(&joined, one, members))
     });
     all.collect()
 }
@@ -161,17 +164,19 @@ fn declared(actor: &Actor) -> impl Iterator<Item = (&Actor, &Mount)> {
 }
 
 /// Who reaches a directory, each by its shortest path.
-fn members(stage: &Stage, (source, directory): Shared) -> Vec<(usize, Vec<u8>)> {
+fn members(joined: &Joined, (source, directory): Shared) -> Vec<(usize, Vec<u8>)> {
+    let stage = &joined.stage;
     let tree = &stage.source(source).tree;
     let mut all = Vec::new();
     for (number, actor) in stage.actors.iter().enumerate() {
         let paths = declared(actor).filter_map(|(_, mount)| {
-            let root = mount.root.filter(|_| mount.variants[0].source == source)?;
+            let root = mount.root.filter(|_| joined.disk(mount.variants[0].source) == source)?;
             let below = below(tree, root, directory)?;
             let path = [trimmed(&mount.at), &below].concat();
             // Something else may be mounted on the way.
             let seen = look(stage, &actor.mounts, or_root(&path), Follow::Links);
-            let same = matches!(seen, Ok(Sight::There(place)) if place.inode == Some(directory) && place.source == source);
+            let same = matches!(seen, Ok(Sight::There(place))
+                if place.inode == Some(directory) && joined.disk(place.source) == source);
             same.then_some(path)
         });
         all.extend(paths.min_by_key(Vec::len).map(|path| (number, path)));
@@ -188,10 +193,12 @@ fn below(tree: &Tree, root: InodeId, directory: InodeId) -> Option<Vec<u8>> {
     Some(whole[start.len()..].to_vec())
 }
 
-fn handoff(stage: &Stage, (source, directory): Shared, members: Vec<(usize, Vec<u8>)>) -> Handoff {
+fn handoff(joined: &Joined, (source, directory): Shared, members: Vec<(usize, Vec<u8>)>) -> Handoff {
+    let stage = &joined.stage;
     let mut trial = Trial { stage: stage.clone(), members: &members, assumptions: BTreeSet::new() };
     let creations = (0..members.len()).map(|creator| trial.creation(creator)).collect();
-    let assumptions = trial.assumptions;
+    let mut assumptions = trial.assumptions;
+    assumptions.extend(joined.notes.get(&source).cloned());
     let tree = &stage.source(source).tree;
     let named =
         members.iter().map(|(number, path)| (stage.actors[*number].name.to_string(), or_root(path).to_vec()));

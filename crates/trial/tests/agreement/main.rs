@@ -7,6 +7,7 @@ mod admits;
 mod aftermath;
 mod checks;
 mod demo;
+mod expectations;
 mod handoff;
 mod modes;
 mod pods;
