@@ -27,6 +27,11 @@ use commands::completions;
 use end::{End, Failure};
 use options::Paging;
 
+/// musl's own allocator takes four times as long where several threads work.
+#[cfg(target_env = "musl")]
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 fn main() -> ExitCode {
     CompleteEnv::with_factory(args::command).var(completions::VARIABLE).bin("mivask").complete();
     let matches = args::command().get_matches();

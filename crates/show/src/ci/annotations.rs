@@ -4,6 +4,7 @@ use std::io::{self, Write};
 
 use mivask_core::expect::Standing;
 
+use crate::safe::safe;
 use crate::upheld::{Place, Run, at as place_words, place, sentences};
 
 /// An error for each expectation that does not hold, and a notice at each fact that breaks it.
@@ -14,7 +15,7 @@ pub fn annotations(out: &mut dyn Write, run: &Run) -> io::Result<()> {
     for input in &run.inputs {
         if let Some(why) = &input.unusable {
             let whole = Place { file: &input.input, line: 1, column: 1 };
-            command(out, "error", Some(&whole), "unusable input", why)?;
+            command(out, "error", Some(&whole), "unusable input", &safe(why))?;
         }
         for one in &input.held {
             let level = match (one.is_held(run.accept), one.standing) {
@@ -22,7 +23,8 @@ pub fn annotations(out: &mut dyn Write, run: &Run) -> io::Result<()> {
                 (true, Standing::Depends | Standing::MeetsNothing) => "warning",
                 (true, Standing::Holds | Standing::Broken) => continue,
             };
-            let title = format!("{}: {}", one.standing.word().replace('-', " "), one.expected.text);
+            let expected = safe(&one.expected.text);
+            let title = format!("{}: {expected}", one.standing.word().replace('-', " "));
             let mut text = sentences(one).join("\n");
             if text.is_empty() {
                 text.push_str("no actor or path is what this speaks of");
@@ -30,13 +32,12 @@ pub fn annotations(out: &mut dyn Write, run: &Run) -> io::Result<()> {
             command(out, level, place(&one.expected.from).as_ref(), &title, &text)?;
             for against in one.against.iter().filter(|against| !against.open) {
                 if let Some(at) = place(&against.from) {
-                    let text =
-                        format!("breaks `{}` ({})", one.expected.text, place_words(&one.expected.from));
+                    let text = format!("breaks `{expected}` ({})", safe(&place_words(&one.expected.from)));
                     command(
                         out,
                         "notice",
                         Some(&at),
-                        &format!("{}: {}", against.asked, against.found),
+                        &safe(&format!("{}: {}", against.asked, against.found)),
                         &text,
                     )?;
                 }
