@@ -61,10 +61,10 @@ fn told(out: &mut dyn Write, word: &str, remark: &Remark) -> io::Result<()> {
 /// The line a slip stands on, with tabs and control characters made harmless, and the slip's span within it.
 fn excerpt(slip: &Slip) -> (String, usize, std::ops::Range<usize>) {
     let text = &slip.source.text;
-    let start = slip.span.start.min(text.len());
+    let start = boundary(text, slip.span.start);
     let line_start = text[..start].rfind('\n').map_or(0, |newline| newline + 1);
     let line_end = text[start..].find('\n').map_or(text.len(), |newline| start + newline);
-    let end = slip.span.end.clamp(start, line_end);
+    let end = boundary(text, slip.span.end).clamp(start, line_end);
     let before = harmless(&text[line_start..start]);
     let marked = harmless(text[start..end].trim_end());
     let after = harmless(&text[(start + text[start..end].trim_end().len())..line_end]);
@@ -72,6 +72,11 @@ fn excerpt(slip: &Slip) -> (String, usize, std::ops::Range<usize>) {
     let from = before.len();
     let span = from..from + marked.len();
     (format!("{before}{marked}{after}"), line, span)
+}
+
+/// The first place from `at` on where a character begins: a span that ends within one is drawn to its end.
+fn boundary(text: &str, at: usize) -> usize {
+    (at..text.len()).find(|at| text.is_char_boundary(*at)).unwrap_or(text.len())
 }
 
 fn harmless(text: &str) -> String {

@@ -2,7 +2,7 @@
 
 use insta::assert_snapshot;
 
-use crate::scratch::{Scratch, TIDES, pod};
+use crate::scratch::{BOATS, Scratch, TIDES, pod};
 
 #[test]
 fn acts_that_are_half_written() {
@@ -92,4 +92,22 @@ fn values_that_are_none() {
     error: the input cannot be used: 1 error above
     --- status 2
     ");
+}
+
+#[test]
+fn a_wrong_escape_of_a_long_character_is_pointed_at() {
+    let scratch = Scratch::with("s.yaml", BOATS);
+    assert_snapshot!(scratch.run(["ask", "s.yaml", "mate reads \"/\\é\""]), @r#"
+    --- standard error
+    error: only \\, \" and \xNN are escapes
+     --> act 1:1:14
+      |
+    1 | mate reads "/\é"
+      |              ^^
+      |
+      = help: write \\ for a backslash
+
+    error: the input cannot be used: 1 error above
+    --- status 2
+    "#);
 }

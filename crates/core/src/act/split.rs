@@ -31,7 +31,7 @@ pub(crate) fn split(text: &str) -> Result<Vec<Word>, ActError> {
             byte if byte.is_ascii_whitespace() => at += 1,
             b'#' => break,
             b'"' => {
-                let word = quoted_word(bytes, at)?;
+                let word = quoted_word(text, at)?;
                 at = word.span.end;
                 words.push(word);
             }
@@ -45,10 +45,15 @@ pub(crate) fn split(text: &str) -> Result<Vec<Word>, ActError> {
     Ok(words)
 }
 
-fn quoted_word(bytes: &[u8], start: usize) -> Result<Word, ActError> {
+fn quoted_word(whole: &str, start: usize) -> Result<Word, ActError> {
+    let bytes = whole.as_bytes();
     let mut text = Vec::new();
     let mut at = start + 1;
-    let escape = |at: usize| ActError { span: at..(at + 2).min(bytes.len()), kind: ActErrorKind::Escape };
+    // The backslash and the character behind it, however many bytes that has.
+    let escape = |at: usize| {
+        let behind = whole.get(at + 1..).and_then(|rest| rest.chars().next()).map_or(0, char::len_utf8);
+        ActError { span: at..at + 1 + behind, kind: ActErrorKind::Escape }
+    };
     while let Some(byte) = bytes.get(at) {
         match (byte, bytes.get(at + 1)) {
             (b'"', _) => {

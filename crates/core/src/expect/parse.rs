@@ -282,4 +282,51 @@ mod tests {
             assert_eq!(at(text).err().as_deref(), Some(wrong), "{text}");
         }
     }
+
+    /// Whatever is done to a line, a mistake in it has a place in it.
+    #[test]
+    fn damaged_lines_are_read_or_pointed_into() {
+        let lines = [
+            "gauge, press read /data/** except /data/x -> denied EACCES",
+            "* except prime never sets-mode u+x,g=rw on \"/a \\x41\\\\b\"",
+            "only a , b rename /x to /y",
+            "/k* except /k1, /k2 at-most 0600 owned-by 0:7",
+            "a/b makes-node /x as char 1:3 mode 0600 -> leaves *:* *",
+            "größe reads /wasser/**",
+        ];
+        let mut state = 0x2545_f491_4f6c_dd1d_u64;
+        let mut random = |below: usize| {
+            state ^= state << 13;
+            state ^= state >> 7;
+            state ^= state << 17;
+            usize::try_from(state % 1_000_003).unwrap_or_default() % below.max(1)
+        };
+        let pieces =
+            ["except", "->", ",", " ", "\"", "\\", "never", "only", "/", "*", "at-most", "é", "\\x", "#"];
+        let (mut read, mut refused) = (0, 0);
+        for _ in 0..40_000 {
+            let mut text: Vec<char> = lines[random(lines.len())].chars().collect();
+            for _ in 0..=random(4) {
+                let at = random(text.len() + 1);
+                match random(3) {
+                    0 if at < text.len() => {
+                        text.remove(at);
+                    }
+                    1 => text.truncate(at),
+                    _ => text.splice(at..at, pieces[random(pieces.len())].chars()).for_each(drop),
+                }
+            }
+            let text: String = text.into_iter().collect();
+            match parse_expectation_line(&text) {
+                Ok(_) => read += 1,
+                Err(error) => {
+                    refused += 1;
+                    let pointed = text.get(error.span.clone());
+                    assert!(pointed.is_some(), "{text:?}: {error:?}");
+                    assert!(!error.kind.help().is_empty());
+                }
+            }
+        }
+        assert!(read > 3_000 && refused > 3_000, "{read} read, {refused} refused");
+    }
 }
