@@ -49,11 +49,11 @@ fn one(pen: &mut Pen, mut y: f64, handoff: &Handoff) -> f64 {
     for block in handoff.members.chunks(ACROSS) {
         y = grid(pen, y + 4.0, handoff, block);
     }
-    y + 14.0
+    y + 26.0
 }
 
 fn grid(pen: &mut Pen, mut y: f64, handoff: &Handoff, consumers: &[(String, Vec<u8>)]) -> f64 {
-    pen.text((14.0, y + 10.0), "head", "creator, and what it leaves");
+    pen.text((14.0, y + 10.0), "head", "creator: what it leaves");
     for (at, (name, _)) in consumers.iter().enumerate() {
         let x = LABEL + FIELD * count(at) + 4.0;
         pen.text((x, y + 10.0), "path", &cut(name, 13));
