@@ -140,6 +140,18 @@ pub(crate) enum Failure {
     /// Standard input is named where it cannot be read.
     #[error("standard input is read once: it can be one INPUT or one --expect, and not with --watch")]
     StandardInputMore,
+    /// A file of acts or expectations is no text: what is not UTF-8 would be another path.
+    #[error(
+        "{file}:{line}: byte {byte:#04x} is not UTF-8: in a path write it in double quotes, as \"/a\\x{byte:02x}\""
+    )]
+    NotText {
+        /// The file.
+        file: String,
+        /// The line, from 1.
+        line: usize,
+        /// The first byte that is none.
+        byte: u8,
+    },
     /// A walk is that of one act.
     #[error("a walk is that of one act: name it with --act, such as --act 'gauge writes /data/level.csv'")]
     OneAct,

@@ -250,7 +250,15 @@ pub(crate) fn text(path: &Path) -> Result<SourceText, Failure> {
         Origin::File(path) => Disk.read(path),
     };
     let bytes = bytes.map_err(|error| Failure::File { path: path.to_path_buf(), error })?;
-    Ok(SourceText::new(&origin.name(), &String::from_utf8_lossy(&bytes)))
+    match std::str::from_utf8(&bytes) {
+        // Some editors put a mark at the beginning that is no part of the text.
+        Ok(text) => Ok(SourceText::new(&origin.name(), text.trim_start_matches('\u{feff}'))),
+        Err(error) => {
+            let before = &bytes[..error.valid_up_to()];
+            let line = before.iter().filter(|byte| **byte == b'\n').count() + 1;
+            Err(Failure::NotText { file: origin.name(), line, byte: bytes[error.valid_up_to()] })
+        }
+    }
 }
 
 /// The bytes of path arguments inside a container.

@@ -272,6 +272,36 @@ fn mistakes_in_expectations_are_all_told() {
     ");
 }
 
+/// Files from other editors and systems: a mark at the beginning, other line ends, other encodings.
+#[test]
+fn files_of_expectations_are_text() {
+    let scratch = harbour()
+        .and("dos.acts", "\u{feff}mate writes /hold/log\r\n\r\n# so\r\nonly mate writes /hold/log\r\n")
+        .and("bytes.acts", b"mate writes /hold/log\nmate reads /hold/\xff\n");
+    assert_snapshot!(scratch.run(["uphold", "s.yaml", "--expect", "dos.acts", "--all"]), @"
+    s.yaml
+      holds     mate writes /hold/log
+      holds     only mate writes /hold/log
+
+    2 expectations in 1 input: 2 hold
+    --- status 0
+    ");
+    assert_snapshot!(scratch.run(["uphold", "s.yaml", "--expect", "bytes.acts"]), @r#"
+    --- standard error
+    error: bytes.acts:2: byte 0xff is not UTF-8: in a path write it in double quotes, as "/a\xff"
+    --- status 2
+    "#);
+    assert_snapshot!(scratch.run(["ask", "s.yaml", "--acts", "bytes.acts"]), @r#"
+    --- standard error
+    error: bytes.acts:2: byte 0xff is not UTF-8: in a path write it in double quotes, as "/a\xff"
+    --- status 2
+    "#);
+    assert_snapshot!(scratch.feed(["uphold", "-", "--expect", "dos.acts"], BOATS.as_bytes()), @"
+    2 expectations in 1 input: 2 hold
+    --- status 0
+    ");
+}
+
 #[test]
 fn junit() {
     assert_snapshot!(harbour().run(["uphold", "s.yaml", "--expect", "rules.acts", "--format", "junit"]), @r#"

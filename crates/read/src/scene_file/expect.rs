@@ -34,7 +34,10 @@ impl Reading<'_> {
                 all
             }
             ExpectSection::Text(path) => match self.read_file(path) {
-                Ok((name, text)) => read_expectations(&SourceText::new(&name, &text), self.slips),
+                Ok((name, text)) => {
+                    let text = text.trim_start_matches('\u{feff}');
+                    read_expectations(&SourceText::new(&name, text), self.slips)
+                }
                 Err(message) => {
                     let help = "name a file of expectations, or write them as a list".to_owned();
                     self.slips.add(Severity::Error, self.source, &at.span, message, Some(help));

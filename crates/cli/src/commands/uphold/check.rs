@@ -16,6 +16,7 @@ use mivask_core::question::Remark;
 use mivask_core::words::nearest;
 use mivask_disk::process::Reach;
 use mivask_read::expectations::read_expectations;
+use mivask_read::input::Origin;
 use mivask_read::slip::Slips;
 use mivask_show::slips;
 use mivask_show::upheld::{Checked, Run};
@@ -176,7 +177,7 @@ fn patterns(expected: &Expected) -> Result<(), Failure> {
 }
 
 fn one(args: &Args, path: &std::path::Path, shared: &[Expected]) -> One {
-    let input = path.display().to_string();
+    let input = Origin::of(path).name();
     let mut one = One {
         checked: Checked { input, held: Vec::new(), unusable: None },
         said: Vec::new(),
