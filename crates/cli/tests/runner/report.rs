@@ -175,6 +175,27 @@ fn hostile_names_are_text() {
     assert_eq!((&seen["errors"], &seen["resources"]), (&json!([]), &json!([])));
 }
 
+/// An answer that depends says on the page on what.
+#[test]
+fn what_nobody_told_is_listed_with_what_would_settle_it() {
+    let scene = "scene: 1\nvolumes: { v: {} }\ncontainers: [{ name: mate, user: '1:1', mounts: [{ volume: v, at: /v }] }]\n";
+    let scratch = Scratch::with("s.yaml", scene);
+    let page = page(&scratch, "s.yaml");
+    let (_, section) = page.split_once("What nobody told").unwrap();
+    let section = section.split_once("</section>").unwrap().0;
+    for wanted in [
+        "what volume v holds",
+        "3 answers",
+        "To settle it: give `volumes: { v: { tree: ... } }`",
+        "mate creates /v/new",
+    ] {
+        assert!(section.contains(wanted), "{wanted}: {section}");
+    }
+    assert!(page.contains("<b>0</b> expectations</a>") && page.contains("missing fact"), "{page}");
+    // Where all is told there is no such section.
+    assert!(!self::page(&tides(), "tides.scene.yaml").contains("What nobody told"));
+}
+
 #[test]
 fn acts_that_are_named_are_drawn_first() {
     let scratch = tides();

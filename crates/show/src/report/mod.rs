@@ -37,6 +37,8 @@ pub struct Report<'a> {
     pub denied: Vec<Denied>,
     /// How many more reasons there are.
     pub more_denied: usize,
+    /// What answers of the matrix hang on.
+    pub open: Vec<Open>,
     /// Who can use what whom creates.
     pub handoffs: Vec<Handoff>,
     /// What is open wider than needed.
@@ -58,6 +60,19 @@ pub struct Denied {
     pub cells: Vec<(String, Vec<u8>, &'static str)>,
     /// What would let the first succeed, with what to paste; `None` where nobody looked.
     pub remedies: Option<(Remedies, Vec<Written>)>,
+}
+
+/// A fact that nobody told, and that answers hang on.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Open {
+    /// The fact.
+    pub fact: String,
+    /// What would settle it.
+    pub settle: String,
+    /// One act that hangs on it.
+    pub act: String,
+    /// How many answers of the matrix do.
+    pub answers: usize,
 }
 
 /// Writes the page.

@@ -2,12 +2,13 @@
 
 use askama::Template;
 
-use super::Report;
 use super::view::{
     ActorView, COLUMNS, DeniedView, ExpectationView, FindingView, HandoffView, MatrixView, MountsView,
 };
+use super::{Open, Report};
 use crate::figure;
 use crate::safe::safe;
+use crate::upheld::Counts;
 
 #[derive(Template)]
 #[template(path = "report.html")]
@@ -29,6 +30,7 @@ pub(super) struct Page {
     row_count: usize,
     denied: Vec<DeniedView>,
     more_denied: usize,
+    open: Vec<Open>,
     handoff_figure: String,
     handoffs: Vec<HandoffView>,
     findings: Vec<FindingView>,
@@ -82,6 +84,16 @@ impl Page {
             row_count: report.access.len(),
             denied,
             more_denied: report.more_denied,
+            open: report
+                .open
+                .iter()
+                .map(|one| Open {
+                    fact: safe(&one.fact),
+                    settle: safe(&one.settle),
+                    act: safe(&one.act),
+                    answers: one.answers,
+                })
+                .collect(),
             handoff_figure: figure::handoffs(&report.handoffs).inline(),
             handoffs: report.handoffs.iter().map(HandoffView::new).collect(),
             findings: report.findings.iter().map(FindingView::new).collect(),
@@ -107,16 +119,23 @@ fn tiles(report: &Report<'_>) -> Vec<Tile> {
         tile(report.stage.actors.len(), "actor", "actors", "actors", false),
         tile(report.denied.len() + report.more_denied, "reason to deny", "reasons to deny", "denied", false),
         tile(open, "exposure", "exposures", "exposure", true),
-        Tile {
-            number: format!("{} of {}", counts.holds, counts.all),
-            label: "expectations hold".to_owned(),
-            target: "expected",
-            class: if counts.broken + counts.depends > 0 { "bad" } else { "calm" },
-        },
+        expected(counts),
         tile(report.assumptions.len(), "assumption", "assumptions", "assumed", false),
     ];
+    if !report.open.is_empty() {
+        tiles.push(tile(report.open.len(), "missing fact", "missing facts", "open", true));
+    }
     if !report.remarks.is_empty() {
         tiles.push(tile(report.remarks.len(), "remark", "remarks", "remarks", true));
     }
     tiles
+}
+
+fn expected(counts: Counts) -> Tile {
+    let (number, label) = match counts.all {
+        0 => ("0".to_owned(), "expectations"),
+        all => (format!("{} of {all}", counts.holds), "expectations hold"),
+    };
+    let class = if counts.broken + counts.depends > 0 { "bad" } else { "calm" };
+    Tile { number, label: label.to_owned(), target: "expected", class }
 }

@@ -13,7 +13,7 @@ use mivask_core::question::{
 use mivask_core::remedy::{Remedies, remedies};
 use mivask_core::stage::Stage;
 use mivask_core::trace::{Check, StepResult};
-use mivask_show::report::{Denied, Report};
+use mivask_show::report::{Denied, Open, Report};
 use mivask_show::upheld::{Checked, Run};
 
 use crate::change::Patterns;
@@ -46,11 +46,12 @@ pub(super) fn page<'a>(
         reasons.add(&ask(stage, act)?, None);
     }
     for row in &matrix {
-        for (column, verb, path) in denied_acts(stage, row) {
+        for (column, verb, path) in acts_of(Which::Denied, stage, row) {
             let act = Act { actor: row.actor.clone(), verb, path, expectation: None };
             reasons.add(&ask(stage, &act)?, Some((row, column)));
         }
     }
+    let open = open(stage, &matrix)?;
     let more_denied = reasons.all.len().saturating_sub(MOST_DRAWN);
     let mut denied = reasons.all;
     denied.truncate(MOST_DRAWN);
@@ -78,6 +79,7 @@ pub(super) fn page<'a>(
         access: matrix,
         denied,
         more_denied,
+        open,
         handoffs,
         findings,
         upheld,
@@ -85,9 +87,16 @@ pub(super) fn page<'a>(
     })
 }
 
-/// The acts behind the denied cells of a row, with their columns. What is not about permission is left out: that a mount
-/// point is in use, that data does not run.
-fn denied_acts(stage: &Stage, row: &AccessRow) -> Vec<(&'static str, Verb, Vec<u8>)> {
+/// Which cells of a row are asked about again.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Which {
+    Denied,
+    Open,
+}
+
+/// The acts behind the denied or the open cells of a row, with their columns. What is not about permission is left out: that
+/// a mount point is in use, that data does not run.
+fn acts_of(which: Which, stage: &Stage, row: &AccessRow) -> Vec<(&'static str, Verb, Vec<u8>)> {
     let cells = &row.cells;
     let directory = row.facts.is_some_and(|facts| facts.kind == FileKind::Directory);
     let data = row.facts.and_then(|facts| facts.mode).is_some_and(|mode| !mode.has_any(Mode::ANY_EXECUTE));
@@ -109,13 +118,42 @@ fn denied_acts(stage: &Stage, row: &AccessRow) -> Vec<(&'static str, Verb, Vec<u
     ];
     let mounted = own.is_some_and(|actor| actor.mounts.iter().any(|(_, mount)| *mount.at == *row.path));
     let shown = |column: &str, outcome: Option<&Outcome>| {
-        let errno = outcome.and_then(Outcome::errno);
-        errno.is_some_and(|errno| matches!(errno, Errno::EACCES | Errno::EPERM | Errno::EROFS))
+        let permission = |errno: &Errno| matches!(errno, Errno::EACCES | Errno::EPERM | Errno::EROFS);
+        let wanted = match outcome {
+            // Which errno it is may hang on a missing fact.
+            Some(Outcome::Denied(errno)) => errno.as_ref().is_none_or(permission),
+            Some(Outcome::Depends) => which == Which::Open,
+            Some(Outcome::Allowed | Outcome::NeverRuns(_)) | None => false,
+        };
+        wanted
+            && (which == Which::Denied) == matches!(outcome, Some(Outcome::Denied(_)))
             && !(column == "run" && data)
             && !(column == "delete" && mounted)
     };
     let wanted = all.into_iter().filter(|(column, outcome, ..)| shown(column, outcome.as_ref()));
     wanted.map(|(column, _, verb, path)| (column, verb, path)).collect()
+}
+
+/// The facts that open answers hang on, those of most answers first.
+fn open(stage: &Stage, matrix: &[AccessRow]) -> Result<Vec<Open>, Failure> {
+    let mut all: Vec<Open> = Vec::new();
+    for row in matrix {
+        for (_, verb, path) in acts_of(Which::Open, stage, row) {
+            let answer = ask(stage, &Act { actor: row.actor.clone(), verb, path, expectation: None })?;
+            let Some(first) = answer.depends_on.first() else { continue };
+            match all.iter_mut().find(|one| one.fact == first.fact) {
+                Some(one) => one.answers += 1,
+                None => all.push(Open {
+                    fact: first.fact.clone(),
+                    settle: first.settle.join(", or "),
+                    act: answer.act.to_string(),
+                    answers: 1,
+                }),
+            }
+        }
+    }
+    all.sort_by_key(|one| std::cmp::Reverse(one.answers));
+    Ok(all)
 }
 
 /// What stops an act: who, by which check, where, with which errno, by which fact.
