@@ -1,5 +1,10 @@
 //! The `mivask` program: arguments in, an answer on standard output, an exit status.
 
+#![allow(
+    rustdoc::broken_intra_doc_links,
+    reason = "comments on arguments are help: their brackets are those of a usage line"
+)]
+
 mod args;
 mod change;
 mod commands;

@@ -85,7 +85,7 @@ pub struct Copy {
     pub mode: Option<Mode>,
 }
 
-/// One source of a [`Copy`].
+/// One source of a [`struct@Copy`].
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub enum CopySource {
     /// A file or directory.
@@ -96,7 +96,7 @@ pub enum CopySource {
     Archive,
 }
 
-/// Where the sources of a [`Copy`] lie.
+/// Where the sources of a [`struct@Copy`] lie.
 #[derive(Clone, Debug)]
 pub enum CopyFrom {
     /// The build context, as far as these sources need it.

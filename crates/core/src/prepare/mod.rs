@@ -42,7 +42,7 @@ use kube::Kube;
 
 /// Applies every rule of identity and preparation and puts each actor before its mount table.
 ///
-/// Never fails: an actor that cannot start carries a [`Refusal`](crate::identity::Refusal), a fact
+/// Never fails: an actor that cannot start carries a [`Refusal`], a fact
 /// that nobody told stays unknown.
 #[must_use]
 pub fn stage(scene: &Scene) -> Stage {
