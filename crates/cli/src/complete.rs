@@ -4,6 +4,7 @@ use std::ffi::{OsStr, OsString};
 use std::path::PathBuf;
 
 use clap_complete::engine::CompletionCandidate;
+use mivask_core::act::Verb;
 use mivask_core::stage::Stage;
 use mivask_disk::process::Reach;
 
@@ -58,6 +59,9 @@ pub(crate) fn act(current: &OsStr) -> Vec<CompletionCandidate> {
         return actors(current);
     }
     let (before, _) = typed.split_at(start);
-    let whole = words.into_iter().map(|word| format!("{before}{word}"));
+    // A rehearsal knows words that are no acts.
+    let verb = before.split_whitespace().count() == 1;
+    let words = words.into_iter().filter(|word| !verb || Verb::by_word(word).is_some());
+    let whole = words.map(|word| format!("{before}{word}"));
     whole.map(CompletionCandidate::new).collect()
 }

@@ -105,6 +105,7 @@ fn actors_paths_and_acts_of_the_scene_are_completed() {
     assert_eq!(offered(&scratch, &["access", "s.yaml", "/hold/k"]), ["/hold/keys/"]);
     assert_eq!(offered(&scratch, &["why", "s.yaml", "co"]), ["cook"]);
     assert_eq!(offered(&scratch, &["why", "s.yaml", "cook del"]), ["cook deletes"]);
+    assert_eq!(offered(&scratch, &["why", "s.yaml", "cook bec"]), Vec::<String>::new(), "that is no act");
     assert_eq!(offered(&scratch, &["why", "s.yaml", "cook reads /stores/l"]), ["cook reads /stores/log"]);
     // Nothing is said of a scene that cannot be read.
     let broken = Scratch::with("s.yaml", "scene: [");
