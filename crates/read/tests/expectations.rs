@@ -283,6 +283,9 @@ fn names_links_parts_and_unknown_users_are_met_as_they_are_meant() {
         // The same directory twice, by its own mount and within the whole.
         ("north/crew lists /log/keys/**", "holds of 1"),
         ("north/crew lists /part/**", "holds of 1"),
+        // What the kernel shows of itself is met only where a pattern begins there.
+        ("north/crew never reads /**/id", "holds of 2"),
+        ("north/crew never writes /dev/nu*", "broken of 1; north/crew writes /dev/null: allowed"),
         // A name with a star in it, as it stands.
         ("north/crew reads \"/log/odd*\"", "holds of 1"),
         // Whose image's user nobody told may be root or not.

@@ -43,6 +43,9 @@ impl Called {
     }
 }
 
+/// Where runtimes mount what the kernel shows of itself.
+const KERNEL: [&[u8]; 3] = [b"/proc", b"/sys", b"/dev"];
+
 /// Tells which paths are meant.
 pub(super) struct Matching {
     matches: Vec<Matcher>,
@@ -87,6 +90,15 @@ impl Matching {
         // The root is written as nothing before the slash of what lies in it.
         let path = trimmed(path);
         self.matches.iter().any(|is| is(path)) && !self.is_excepted(path)
+    }
+
+    /// Whether a path lies in what a runtime mounts for the kernel, and the pattern does not begin there: nobody means that
+    /// by `/**`, and what it holds the kernel decides file by file.
+    pub(super) fn is_elsewhere(&self, path: &[u8]) -> bool {
+        let within = |path: &[u8], top: &[u8]| {
+            path.strip_prefix(top).is_some_and(|rest| rest.first().is_none_or(|byte| *byte == b'/'))
+        };
+        KERNEL.iter().any(|top| within(path, top) && !within(&self.base, top))
     }
 
     /// Whether `path` is left out.

@@ -151,7 +151,8 @@ pub(super) fn met(
                 meeting.insert(base.clone(), Met { kind, ending: None, object });
             }
             if kind == Some(FileKind::Directory) {
-                add(stage, actor, verb, &base, &|swept| matching.is(swept.path), &mut meeting);
+                let meant = |swept: &Swept<'_>| matching.is(swept.path) && !matching.is_elsewhere(swept.path);
+                add(stage, actor, verb, &base, &meant, &mut meeting);
                 unlisted(stage, actor, &matching, &base, &mut meeting);
             }
         }
@@ -203,7 +204,8 @@ fn unlisted(stage: &Stage, actor: &Actor, matching: &Matching, base: &[u8], meet
             directories.push(swept.path.to_vec());
         }
     });
-    for directory in directories.into_iter().filter(|directory| matching.may_lie_in(directory)) {
+    directories.retain(|directory| matching.may_lie_in(directory) && !matching.is_elsewhere(directory));
+    for directory in directories {
         // No name holds a NUL byte, so this one is not listed anywhere.
         let path = [trimmed(&directory), b"/*"].concat();
         if look(stage, &actor.mounts, &path, Follow::AllButLast) == Ok(Sight::Unlisted) {
