@@ -467,3 +467,30 @@ fn watching_does_it_again_when_a_file_changes() {
     let sums: Vec<&str> = text.lines().filter(|line| line.contains(" in 1 input: ")).collect();
     assert_eq!(sums, ["1 expectation in 1 input: 0 hold, 1 broken", "1 expectation in 1 input: 1 holds"]);
 }
+
+/// In two namespaces there may be two pods of one name: each is looked at as itself.
+#[test]
+fn two_pods_of_one_name_are_two() {
+    let one = |namespace: &str, user: u32| {
+        format!(
+            "apiVersion: v1\nkind: Pod\nmetadata: {{ name: p, namespace: {namespace} }}\nspec:\n  automountServiceAccountToken: false\n  \
+             containers:\n  - {{ name: c, image: i, securityContext: {{ runAsUser: {user}, runAsGroup: {user} }}, volumeMounts: [{{ name: d, mountPath: /d }}] }}\n  \
+             volumes: [{{ name: d, hostPath: {{ path: /srv }} }}]\n---\n"
+        )
+    };
+    let scene = "scene: 1\nworkloads: [pods.yaml]\nhost: { tree: [{ path: /srv, kind: dir, owner: '1:1', mode: 0755 }] }\n\
+        images: { i: { user: null, accounts: null, tree: [{ path: /, kind: dir, owner: '0:0', mode: 0755 }] } }\nexpect: ['* never writes /d/**']\n";
+    let scratch = Scratch::with("s.yaml", scene).and("pods.yaml", format!("{}{}", one("a", 1), one("b", 2)));
+    assert_snapshot!(scratch.run(["uphold", "s.yaml", "-q"]), @"
+    s.yaml
+      BROKEN    * never writes /d/**
+                expected at s.yaml:5:10
+                p/c creates /d/new: allowed
+                  /d: drwxr-xr-x 0755 1:1: the owner (p/c) has rwx, needed -wx
+                  s.yaml:3:16 tree
+
+    1 expectation in 1 input: 0 hold, 1 broken
+    --- status 1
+    ");
+    assert_eq!(scratch.run(["report", "s.yaml", "-o", "p.html", "-q"]), "--- status 0");
+}

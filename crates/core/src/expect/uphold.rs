@@ -15,7 +15,7 @@ use crate::fact::Provenance;
 use crate::finding::Limit;
 use crate::mode::{FileKind, Mode};
 use crate::onlooker::{Sight, look};
-use crate::question::{Cell, ask, facts_at};
+use crate::question::{Cell, ask_as, facts_at};
 use crate::stage::{Actor, Stage};
 use crate::walk::Follow;
 
@@ -127,7 +127,7 @@ impl Tally {
                 continue;
             }
             let act = Act { actor: actor.name.to_string(), verb, path, expectation: Some(expectation) };
-            let answer = ask(stage, &act).expect("an actor of the stage goes by its own name");
+            let answer = ask_as(stage, actor, &act);
             self.assumptions.extend(answer.assumptions.iter().cloned());
             if let Some(found) = against(actor, &answer) {
                 self.add(found);
@@ -143,8 +143,9 @@ impl Tally {
         meeting: &Meeting,
     ) {
         for (path, met) in meeting {
-            // A link has no mode of its own that anybody checks, and a file is wide but once, whoever sees it.
-            let again = met.object.is_some_and(|object| !self.looked_at.insert(object));
+            // A link has no mode of its own that anybody checks, and a file is wide but once, whoever sees it. Owners are as
+            // each sees them.
+            let again = owner.is_none() && met.object.is_some_and(|object| !self.looked_at.insert(object));
             if met.kind == Some(FileKind::Link) || again {
                 continue;
             }

@@ -116,10 +116,16 @@ impl Answer {
 /// # Errors
 /// The act names no actor, or several.
 pub fn ask(stage: &Stage, act: &Act) -> Result<Answer, ActorError> {
-    let actor = stage.actor(&act.actor)?;
+    Ok(ask_as(stage, stage.actor(&act.actor)?, act))
+}
+
+/// The same for an actor of the stage, whatever name the act has: two workloads of one name may have a container of one
+/// name, too.
+#[must_use]
+pub fn ask_as(stage: &Stage, actor: &Actor, act: &Act) -> Answer {
     let name = actor.name.to_string();
     if let Some(refusal) = actor.refusal() {
-        return Ok(Answer {
+        return Answer {
             act: act.clone(),
             actor: name,
             outcome: Outcome::NeverRuns(refusal.clone()),
@@ -128,14 +134,14 @@ pub fn ask(stage: &Stage, act: &Act) -> Result<Answer, ActorError> {
             assumptions: Vec::new(),
             steps: Vec::new(),
             cut_short: false,
-        });
+        };
     }
     let explored = explored(stage, actor, |view, w| decide(view, &act.verb, &act.path, w));
     let (outcome, effect, depends_on) = settle(&explored);
     let mut assumptions: Vec<Arc<str>> = explored.assumptions.into_iter().collect();
     assumptions.extend(actor.identity.assumptions.iter().cloned());
     let (steps, cut_short) = (explored.steps, explored.cut_short);
-    Ok(Answer { act: act.clone(), actor: name, outcome, effect, depends_on, assumptions, steps, cut_short })
+    Answer { act: act.clone(), actor: name, outcome, effect, depends_on, assumptions, steps, cut_short }
 }
 
 /// Decides something for `actor` under every possibility that matters.

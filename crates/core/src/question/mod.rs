@@ -22,7 +22,7 @@ mod sweep;
 pub use access::{AccessRow, Cells, access, default_paths};
 pub use admits::{Admission, Condition, admissions};
 pub(crate) use ask::settle;
-pub use ask::{Answer, Dependence, Outcome, ask};
+pub use ask::{Answer, Dependence, Outcome, ask, ask_as};
 pub use confirm::{Comparison, Held, Observed, UNSEEN_ACL, compare, unsettled};
 pub use contrast::{Contrast, FileChange, MOST_COMPARED, OutcomeChange, Verdict, contrast};
 pub use decode::{Decoded, decode};

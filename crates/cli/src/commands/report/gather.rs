@@ -8,10 +8,10 @@ use mivask_core::exposure::exposure;
 use mivask_core::mode::{FileKind, Mode};
 use mivask_core::outcome::Errno;
 use mivask_core::question::{
-    AccessRow, Answer, Outcome, access, ask, default_paths, free_path, handoffs, mounts, remarks,
+    AccessRow, Answer, Outcome, access, ask, ask_as, default_paths, free_path, handoffs, mounts, remarks,
 };
 use mivask_core::remedy::{Remedies, remedies};
-use mivask_core::stage::Stage;
+use mivask_core::stage::{Actor, Stage};
 use mivask_core::trace::{Check, StepResult};
 use mivask_show::report::{Denied, Open, Report};
 use mivask_show::upheld::{Checked, Run};
@@ -36,28 +36,30 @@ pub(super) fn page<'a>(
     acts: &[Act],
 ) -> Result<Report<'a>, Failure> {
     let stage = &whole.stage;
-    let mut matrix = Vec::new();
-    for actor in &stage.actors {
-        let own = if paths.is_empty() { default_paths(stage, actor) } else { paths.to_vec() };
-        matrix.extend(own.iter().map(|path| access(stage, actor, path)));
-    }
+    let (mut matrix, mut open) = (Vec::new(), Vec::new());
     let mut reasons = Reasons::default();
     for act in acts {
         reasons.add(&ask(stage, act)?, None);
     }
-    for row in &matrix {
-        for (column, verb, path) in acts_of(Which::Denied, stage, row) {
-            let act = Act { actor: row.actor.clone(), verb, path, expectation: None };
-            reasons.add(&ask(stage, &act)?, Some((row, column)));
+    for actor in &stage.actors {
+        let own = if paths.is_empty() { default_paths(stage, actor) } else { paths.to_vec() };
+        for row in own.iter().map(|path| access(stage, actor, path)) {
+            for (column, act) in acts_of(Which::Denied, stage, actor, &row) {
+                reasons.add(&ask_as(stage, actor, &act), Some((&row, column)));
+            }
+            for (_, act) in acts_of(Which::Open, stage, actor, &row) {
+                note_open(&ask_as(stage, actor, &act), &mut open);
+            }
+            matrix.push(row);
         }
     }
-    let open = open(stage, &matrix)?;
+    open.sort_by_key(|one: &Open| std::cmp::Reverse(one.answers));
     let more_denied = reasons.all.len().saturating_sub(MOST_DRAWN);
     let mut denied = reasons.all;
     denied.truncate(MOST_DRAWN);
     let mut texts = Texts::default();
     for one in &mut denied {
-        one.remedies = mended(whole, &mut texts, &one.answer)?;
+        one.remedies = mended(whole, &mut texts, &one.answer);
     }
     let handoffs = handoffs(stage, &[]);
     let limits = &whole.scene().limits;
@@ -96,16 +98,12 @@ enum Which {
 
 /// The acts behind the denied or the open cells of a row, with their columns. What is not about permission is left out: that
 /// a mount point is in use, that data does not run.
-fn acts_of(which: Which, stage: &Stage, row: &AccessRow) -> Vec<(&'static str, Verb, Vec<u8>)> {
+fn acts_of(which: Which, stage: &Stage, actor: &Actor, row: &AccessRow) -> Vec<(&'static str, Act)> {
     let cells = &row.cells;
     let directory = row.facts.is_some_and(|facts| facts.kind == FileKind::Directory);
     let data = row.facts.and_then(|facts| facts.mode).is_some_and(|mode| !mode.has_any(Mode::ANY_EXECUTE));
     let there = || row.path.clone();
-    let own = stage.actor(&row.actor).ok();
-    let new = match own.filter(|_| directory) {
-        Some(actor) => free_path(stage, actor, &row.path),
-        None => there(),
-    };
+    let new = if directory { free_path(stage, actor, &row.path) } else { there() };
     let delete = if directory { Verb::RemovesDirectory } else { Verb::Deletes };
     let all = [
         ("read", &cells.read, Verb::Reads, there()),
@@ -116,7 +114,7 @@ fn acts_of(which: Which, stage: &Stage, row: &AccessRow) -> Vec<(&'static str, V
         ("enter", &cells.enter, Verb::Enters, there()),
         ("run", &cells.run, Verb::Runs, there()),
     ];
-    let mounted = own.is_some_and(|actor| actor.mounts.iter().any(|(_, mount)| *mount.at == *row.path));
+    let mounted = actor.mounts.iter().any(|(_, mount)| *mount.at == *row.path);
     let shown = |column: &str, outcome: Option<&Outcome>| {
         let permission = |errno: &Errno| matches!(errno, Errno::EACCES | Errno::EPERM | Errno::EROFS);
         let wanted = match outcome {
@@ -131,29 +129,22 @@ fn acts_of(which: Which, stage: &Stage, row: &AccessRow) -> Vec<(&'static str, V
             && !(column == "delete" && mounted)
     };
     let wanted = all.into_iter().filter(|(column, outcome, ..)| shown(column, outcome.as_ref()));
-    wanted.map(|(column, _, verb, path)| (column, verb, path)).collect()
+    let act = |verb, path| Act { actor: row.actor.clone(), verb, path, expectation: None };
+    wanted.map(|(column, _, verb, path)| (column, act(verb, path))).collect()
 }
 
-/// The facts that open answers hang on, those of most answers first.
-fn open(stage: &Stage, matrix: &[AccessRow]) -> Result<Vec<Open>, Failure> {
-    let mut all: Vec<Open> = Vec::new();
-    for row in matrix {
-        for (_, verb, path) in acts_of(Which::Open, stage, row) {
-            let answer = ask(stage, &Act { actor: row.actor.clone(), verb, path, expectation: None })?;
-            let Some(first) = answer.depends_on.first() else { continue };
-            match all.iter_mut().find(|one| one.fact == first.fact) {
-                Some(one) => one.answers += 1,
-                None => all.push(Open {
-                    fact: first.fact.clone(),
-                    settle: first.settle.join(", or "),
-                    act: answer.act.to_string(),
-                    answers: 1,
-                }),
-            }
-        }
+/// Adds what an open answer hangs on.
+fn note_open(answer: &Answer, all: &mut Vec<Open>) {
+    let Some(first) = answer.depends_on.first() else { return };
+    match all.iter_mut().find(|one| one.fact == first.fact) {
+        Some(one) => one.answers += 1,
+        None => all.push(Open {
+            fact: first.fact.clone(),
+            settle: first.settle.join(", or "),
+            act: answer.act.to_string(),
+            answers: 1,
+        }),
     }
-    all.sort_by_key(|one| std::cmp::Reverse(one.answers));
-    Ok(all)
 }
 
 /// What stops an act: who, by which check, where, with which errno, by which fact.
@@ -193,16 +184,17 @@ fn mended(
     whole: &Whole,
     texts: &mut Texts,
     answer: &Answer,
-) -> Result<Option<(Remedies, Vec<mivask_show::remedy::Written>)>, Failure> {
+) -> Option<(Remedies, Vec<mivask_show::remedy::Written>)> {
     // What is meant to be denied needs no remedy.
     if answer.act.expectation.is_some() && answer.holds() == Some(true) {
-        return Ok(None);
+        return None;
     }
     let act = Act { expectation: None, ..answer.act.clone() };
-    let mut found = remedies(whole.scene(), &whole.changes, &act)?;
+    // Two workloads of one name: which of them is to be changed nobody can say.
+    let mut found = remedies(whole.scene(), &whole.changes, &act).ok()?;
     found.remedies.truncate(MOST_REMEDIES);
     let written = found.remedies.iter().map(|remedy| texts.written(whole.scene(), remedy)).collect();
-    Ok(Some((found, written)))
+    Some((found, written))
 }
 
 fn expectations(whole: &Whole, input: &str) -> Result<Run, Failure> {
