@@ -6,6 +6,7 @@ use fixtures::{read, stage};
 use mivask_core::change::{Globs, Matcher};
 use mivask_core::expect::{Expected, Upheld, parse_expectation_line, uphold};
 use mivask_core::fact::Provenance;
+use mivask_core::stage::Stage;
 
 /// `*` for anything within a name, `**` for anything; enough for these tests.
 #[derive(Debug)]
@@ -55,15 +56,15 @@ containers:
   - { name: lost, user: '9:9', mounts: [{ volume: dim, at: /x }] }
 ";
 
-fn held(line: &str) -> Upheld {
+fn held_in(stage: &Stage, line: &str) -> Upheld {
     let claim = parse_expectation_line(line).unwrap_or_else(|error| panic!("{line}: {error}"));
     let expected = Expected { claim, text: line.to_owned(), from: Provenance::rule("this test") };
-    uphold(&stage("s.yaml", &[("s.yaml", HARBOUR)]), &expected, &Stars).expect("a pattern")
+    uphold(stage, &expected, &Stars).expect("a pattern")
 }
 
 /// The standing, how much was looked at, and what speaks against it.
 fn told(line: &str) -> String {
-    let held = held(line);
+    let held = held_in(&stage("s.yaml", &[("s.yaml", HARBOUR)]), line);
     let against = held.against.iter().map(|one| format!("; {}: {} [{}]", one.asked, one.found, one.from));
     format!("{} of {}{}", held.standing.word(), held.checked, against.collect::<String>())
 }
@@ -187,9 +188,7 @@ fn much_against_it_is_counted() {
     let many: String =
         (0..40).map(|number| format!("      - {{ path: /f{number}, owner: '0:0', mode: 0666 }}\n")).collect();
     let scene = HARBOUR.replace("  dim: {}\n", &format!("{many}  dim: {{}}\n"));
-    let claim = parse_expectation_line("pilot, mate never write /hold/f*").expect("a line");
-    let expected = Expected { claim, text: String::new(), from: Provenance::rule("this test") };
-    let held = uphold(&stage("s.yaml", &[("s.yaml", &scene)]), &expected, &Stars).expect("a pattern");
+    let held = held_in(&stage("s.yaml", &[("s.yaml", &scene)]), "pilot, mate never write /hold/f*");
     assert_eq!((held.checked, held.against.len(), held.more), (80, 10, 30));
 }
 
@@ -257,10 +256,7 @@ volumes:
 ";
 
 fn in_fleet(line: &str) -> String {
-    let claim = parse_expectation_line(line).unwrap_or_else(|error| panic!("{line}: {error}"));
-    let expected = Expected { claim, text: line.to_owned(), from: Provenance::rule("this test") };
-    let stage = stage("s.yaml", &[("s.yaml", FLEET_SCENE), ("fleet.yaml", FLEET)]);
-    let held = uphold(&stage, &expected, &Stars).expect("a pattern");
+    let held = held_in(&stage("s.yaml", &[("s.yaml", FLEET_SCENE), ("fleet.yaml", FLEET)]), line);
     let against = held.against.iter().map(|one| format!("; {}: {}", one.asked, one.found));
     format!("{} of {}{}", held.standing.word(), held.checked, against.collect::<String>())
 }
@@ -338,9 +334,7 @@ fn a_claim_of_two_pods_is_one_disk() {
         ),
         ("only north/crew writes /spare/**", ""),
     ] {
-        let claim = parse_expectation_line(line).expect("a line");
-        let expected_line = Expected { claim, text: line.to_owned(), from: Provenance::rule("this test") };
-        let held = uphold(&stage, &expected_line, &Stars).expect("a pattern");
+        let held = held_in(&stage, line);
         let against: Vec<String> =
             held.against.iter().map(|one| format!("{}: {}", one.asked, one.found)).collect();
         assert_eq!(against.join("; "), expected, "{line}");
