@@ -151,7 +151,7 @@ fn each_claim_stands_or_falls_by_the_right_fact() {
         // Limits.
         (
             "/hold/keys/** at-most 0700 owned-by 101",
-            "depends of 3; /hold/keys/* as lost sees it: depends [unknown: what is at /hold/keys/*]",
+            "depends of 7; /hold/keys/* as lost sees it: depends [unknown: what is at /hold/keys/*]",
         ),
         (
             "mate /hold/* at-most 0700",
