@@ -92,6 +92,8 @@ enum How {
 struct Tally {
     checked: usize,
     looked_at: BTreeSet<Object>,
+    /// What was found too wide, how, and by which owner and mode.
+    told: BTreeSet<(Object, String, String)>,
     broken: Vec<Against>,
     open: Vec<Against>,
     broken_count: usize,
@@ -161,6 +163,12 @@ impl Tally {
                     ("depends".to_owned(), format!("nobody told {fact}"), from, true)
                 }
                 Width::Wide(TooWide { wider, fact, from, .. }) => {
+                    // Whoever sees the same adds nothing.
+                    let same = |object| !self.told.insert((object, wider.clone(), fact.clone()));
+                    if met.object.is_some_and(same) {
+                        self.checked += 1;
+                        continue;
+                    }
                     (wider, format!("{}: {fact}", quoted(path)), from, false)
                 }
             };
