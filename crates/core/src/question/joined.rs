@@ -6,6 +6,19 @@ use std::sync::Arc;
 use crate::mount::{Mount, SourceId};
 use crate::stage::Stage;
 
+/// Which of how many possibilities of a mount a source is: its place among them, and their number.
+type Possibility = (usize, usize);
+
+/// Those of every source that is mounted.
+fn possibilities(stage: &Stage) -> BTreeMap<SourceId, Possibility> {
+    let mounts = stage.actors.iter().flat_map(|actor| actor.mounts.iter());
+    let variants = mounts.flat_map(|(_, mount)| {
+        let count = mount.variants.len();
+        mount.variants.iter().enumerate().map(move |(at, variant)| (variant.source, (at, count)))
+    });
+    variants.collect()
+}
+
 /// A stage on which every disk has one tree, and which source stands for which.
 pub(super) struct Joined {
     pub stage: Stage,
@@ -16,17 +29,31 @@ pub(super) struct Joined {
 }
 
 impl Joined {
-    /// Where workloads find a disk differently, it is as the last one finds it.
+    /// Where workloads find a disk differently, it is as the last one finds it. Where a fact is missing, each possibility is
+    /// joined with the same one of the others, and workloads that have others stay apart.
     pub(super) fn new(stage: &Stage) -> Self {
-        let disks: BTreeMap<SourceId, SourceId> =
-            stage.source_ids().map(|source| (source, stage.disk_of(source))).collect();
-        let mut joined = Self { stage: stage.clone(), disks, notes: BTreeMap::new() };
-        let mut groups: BTreeMap<SourceId, Vec<SourceId>> = BTreeMap::new();
-        for (source, disk) in &joined.disks {
-            groups.entry(*disk).or_default().push(*source);
+        let possible = possibilities(stage);
+        let mut groups: BTreeMap<(SourceId, Possibility), Vec<SourceId>> = BTreeMap::new();
+        for source in stage.source_ids() {
+            let possibility = possible.get(&source).copied().unwrap_or_default();
+            groups.entry((stage.disk_of(source), possibility)).or_default().push(source);
         }
-        for (disk, sources) in groups {
-            joined.join(disk, &sources);
+        let mut joined = Self { stage: stage.clone(), disks: BTreeMap::new(), notes: BTreeMap::new() };
+        for sources in groups.values() {
+            if let Some(first) = sources.first() {
+                joined.disks.extend(sources.iter().map(|source| (*source, *first)));
+                joined.join(*first, sources);
+            }
+        }
+        for ((disk, (at, of)), sources) in &groups {
+            let apart = groups.keys().any(|(other, (_, others))| other == disk && others != of);
+            if let Some(first) = sources.first().filter(|_| apart && *at == 0) {
+                let name = &joined.stage.source(*first).name;
+                let note = format!(
+                    "how workloads find {name} is not known of all alike: what one does with another one's files is left out"
+                );
+                joined.notes.insert(*first, note.into());
+            }
         }
         joined
     }

@@ -19,7 +19,11 @@ pub(super) fn draw(all: &[Handoff]) -> Figure {
     let widest = all.iter().map(|handoff| handoff.members.len()).max().unwrap_or(1).clamp(4, ACROSS);
     let width = LABEL + FIELD * count(widest) + 20.0;
     if all.is_empty() {
-        pen.text((14.0, y), "fact", "No directory is shared: each volume is mounted by one actor at most.");
+        pen.text(
+            (14.0, y),
+            "fact",
+            "No directory is known to be shared: no two actors find one volume alike.",
+        );
         y += 20.0;
     }
     for handoff in all {

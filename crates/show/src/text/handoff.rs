@@ -17,7 +17,7 @@ use crate::table::Table;
 /// Whatever `out` refuses.
 pub fn handoffs(out: &mut dyn Write, all: &[Handoff], layout: Layout) -> io::Result<()> {
     if all.is_empty() {
-        return writeln!(out, "No directory is shared: each volume is mounted by one actor at most.");
+        return writeln!(out, "No directory is known to be shared: no two actors find one volume alike.");
     }
     for (number, handoff) in all.iter().enumerate() {
         if number > 0 {
