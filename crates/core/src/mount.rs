@@ -24,9 +24,9 @@ pub struct Source {
     pub name: Arc<str>,
     /// The filesystem's type, such as `ext4`; `None` where nobody said.
     pub filesystem: Option<Arc<str>>,
-    /// The name of the disk behind it where several workloads may mount that, each prepared in its own way: a claim in its
-    /// namespace, a volume of the scene. `None` for what is a container's or pod's own.
-    pub disk: Option<Arc<str>>,
+    /// The disk behind it where several workloads may mount that, each prepared in its own way: a claim in its namespace, a
+    /// volume of the scene. `None` for what is a container's or pod's own.
+    pub disk: Option<Disk>,
     /// Its inodes.
     pub tree: Arc<Tree>,
     /// Whether the superblock is read-only (not only a mount of it).
@@ -35,6 +35,16 @@ pub struct Source {
     pub native: Certainty,
     /// What its filesystem does differently.
     pub personality: Personality,
+}
+
+/// A disk that several workloads may mount.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Disk {
+    /// What tells it from every other.
+    pub name: Arc<str>,
+    /// How many inodes it has before anybody prepares it. These have the same numbers for all; what comes behind them is
+    /// what one preparation made, and has its number there alone.
+    pub given: usize,
 }
 
 /// The flags of a mount, one bit each (mount(8)).
@@ -221,6 +231,11 @@ impl MountTable {
     /// Every mount, the root first, in the order they were made.
     pub fn iter(&self) -> impl Iterator<Item = (MountId, &Mount)> {
         self.mounts.iter().enumerate().map(|(index, mount)| (MountId(index), mount))
+    }
+
+    /// Every mount, to be changed.
+    pub(crate) fn iter_mut(&mut self) -> impl Iterator<Item = &mut Mount> {
+        self.mounts.iter_mut()
     }
 
     /// Takes the flags of the same mounts of `other`.

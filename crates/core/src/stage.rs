@@ -132,13 +132,15 @@ impl Stage {
     }
 
     /// The first source that shows the same disk as `id`: the same inodes, or the same volume as another workload finds it,
-    /// whose inodes have the same numbers as far as they were there before anybody prepared it.
+    /// whose inodes have the same numbers as far as they were there before anybody prepared it
+    /// ([`Disk::given`](crate::mount::Disk::given)).
     #[must_use]
     pub fn disk_of(&self, id: SourceId) -> SourceId {
         let source = self.source(id);
         let same = |other: &SourceId| {
             let other = self.source(*other);
-            let told = source.disk.is_some() && source.disk == other.disk;
+            let name = |source: &Source| source.disk.as_ref().map(|disk| disk.name.clone());
+            let told = source.disk.is_some() && name(source) == name(other);
             told || Arc::ptr_eq(&source.tree, &other.tree) && source.disk.is_some() == other.disk.is_some()
         };
         self.source_ids().find(same).unwrap_or(id)

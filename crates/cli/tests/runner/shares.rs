@@ -384,3 +384,65 @@ fn what_is_not_known_of_a_claim_stays_open_for_hand_offs() {
     let both = scratch.run(["handoff", "s.yaml", "-q"]);
     assert!(both.contains("/all in r; /d in w2, w") && both.contains("r        depends"), "{both}");
 }
+
+/// Two pods that each mount a part of one claim, which the kubelet makes for them: `part` of the first, and of the second.
+fn parts(first: &str, second: &str, own: &str) -> Scratch {
+    let pod = |name: &str, uid: u32, part: &str| {
+        format!(
+            "apiVersion: v1\nkind: Pod\nmetadata: {{ name: {name} }}\nspec:\n  automountServiceAccountToken: false\n  \
+             securityContext: {{ runAsUser: {uid}, runAsGroup: {uid} }}\n  \
+             containers: [{{ name: c, image: a, volumeMounts: [{{ name: v, mountPath: /{name}{part} }}] }}]\n  \
+             volumes: [{{ name: v, persistentVolumeClaim: {{ claimName: shared }} }}]\n"
+        )
+    };
+    let pods = format!("{}---\n{}", pod("alder", 5, first), pod("birch", 6, second));
+    let scene = format!(
+        "scene: 1\nworkloads: [pods.yaml]\n\
+         images: {{ a: {{ user: null, accounts: null, tree: [{{ path: /, kind: dir, owner: '0:0', mode: 0755 }}] }} }}\n\
+         volumes: {{ shared: {{ filesystem: ext4, tree: [{{ path: /, kind: dir, owner: '0:0', mode: 0777 }}] }} }}\n\
+         expect: ['only {own} writes /{}/**']\n",
+        own.split('/').next().unwrap_or_default()
+    );
+    Scratch::with("s.yaml", &scene).and("pods.yaml", pods)
+}
+
+/// What the kubelet makes for one pod is numbered behind what the claim holds, as is what it makes for the other: they are
+/// the same where they have the same path, and only there.
+#[test]
+fn parts_that_are_made_are_one_where_their_paths_are() {
+    let apart = parts(", subPath: alder", ", subPath: birch", "alder/c");
+    let (shared, held) = (apart.run(["handoff", "s.yaml", "-q"]), apart.run(["uphold", "s.yaml", "-q"]));
+    assert!(shared.starts_with("No directory is known to be shared"), "{shared}");
+    assert!(held.contains("0 hold, 1 meets nothing"), "{held}");
+    let one = parts(", subPath: x", ", subPath: x", "alder/c");
+    let (shared, held) = (one.run(["handoff", "s.yaml", "-q"]), one.run(["uphold", "s.yaml", "-q"]));
+    assert!(shared.contains("claim shared, /x  /alder in alder/c; /birch in birch/c"), "{shared}");
+    assert!(held.contains("birch/c creates /birch/new: allowed"), "{held}");
+}
+
+/// Whoever mounts the whole finds there what is made for another, once that has been prepared, whichever comes first.
+#[test]
+fn a_part_that_is_made_for_one_is_found_by_the_other() {
+    for (first, second, own, found, reached) in [
+        (
+            ", subPath: x",
+            "",
+            "alder/c",
+            "/alder in alder/c; /birch/x in birch/c",
+            "birch/c creates /birch/x/new",
+        ),
+        (
+            "",
+            ", subPath: x",
+            "birch/c",
+            "/alder/x in alder/c; /birch in birch/c",
+            "alder/c creates /alder/x/new",
+        ),
+    ] {
+        let scratch = parts(first, second, own);
+        let (shared, held) =
+            (scratch.run(["handoff", "s.yaml", "-q"]), scratch.run(["uphold", "s.yaml", "-q"]));
+        assert!(shared.contains(found) && shared.contains("r-dp/r---"), "{shared}");
+        assert!(held.contains(&format!("{reached}: allowed")), "{held}");
+    }
+}

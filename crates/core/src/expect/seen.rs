@@ -12,35 +12,57 @@ use crate::question::facts_at;
 use crate::stage::{Actor, Stage};
 use crate::walk::Follow;
 
-/// What some actors see at the paths that are meant.
-pub(super) struct Seen {
-    /// For each source, the first that shows the same disk.
-    disks: BTreeMap<SourceId, SourceId>,
-    objects: BTreeSet<Object>,
-    /// Names that are not there, or that nobody listed, by the directory they would lie in.
-    names: BTreeMap<Object, BTreeSet<Vec<u8>>>,
+/// An inode, whichever source shows it.
+#[derive(Clone, PartialEq, Eq, PartialOrd, Ord)]
+enum Same {
+    /// One that the disk has for everybody.
+    Given(Object),
+    /// A directory that the preparation of a workload makes: the same for all that make one there.
+    Made(SourceId, Vec<u8>),
 }
 
-impl Seen {
+/// What some actors see at the paths that are meant.
+pub(super) struct Seen<'s> {
+    stage: &'s Stage,
+    /// For each source, the first that shows the same disk.
+    disks: BTreeMap<SourceId, SourceId>,
+    objects: BTreeSet<Same>,
+    /// Names that are not there, or that nobody listed, by the directory they would lie in.
+    names: BTreeMap<Same, BTreeSet<Vec<u8>>>,
+}
+
+impl<'s> Seen<'s> {
     /// Nothing yet.
-    pub(super) fn new(stage: &Stage) -> Self {
+    pub(super) fn new(stage: &'s Stage) -> Self {
         let disks = stage.source_ids().map(|source| (source, stage.disk_of(source)));
-        Self { disks: disks.collect(), objects: BTreeSet::new(), names: BTreeMap::new() }
+        Self { stage, disks: disks.collect(), objects: BTreeSet::new(), names: BTreeMap::new() }
     }
 
-    /// The same inode, whichever source shows it.
-    fn object(&self, (source, inode): Object) -> Object {
-        (self.disks.get(&source).copied().unwrap_or(source), inode)
+    fn disk(&self, source: SourceId) -> SourceId {
+        self.disks.get(&source).copied().unwrap_or(source)
+    }
+
+    fn object(&self, (source, inode): Object) -> Same {
+        let shown = self.stage.source(source);
+        let given = shown.disk.as_ref().map_or(usize::MAX, |disk| disk.given);
+        if usize::try_from(inode.number()).is_ok_and(|number| number < given) {
+            Same::Given((self.disk(source), inode))
+        } else if shown.tree.inode(inode).kind == FileKind::Directory {
+            Same::Made(self.disk(source), shown.tree.path_of(inode))
+        } else {
+            // A mount point: whoever made it sees what is mounted there.
+            Same::Given((source, inode))
+        }
     }
 
     /// Adds what `actor` sees at `path`.
-    pub(super) fn add(&mut self, stage: &Stage, actor: &Actor, path: &[u8], met: Met) {
+    pub(super) fn add(&mut self, actor: &Actor, path: &[u8], met: Met) {
         if let Some(object) = met.object {
             self.objects.insert(self.object(object));
             return;
         }
         let directory = or_root(parent(path));
-        if let Ok(Sight::There(place)) = look(stage, &actor.mounts, directory, Follow::Links)
+        if let Ok(Sight::There(place)) = look(self.stage, &actor.mounts, directory, Follow::Links)
             && let Some(id) = place.inode
         {
             let path = trimmed(path);
@@ -51,18 +73,20 @@ impl Seen {
     }
 
     /// Where another actor sees the same.
-    pub(super) fn by(&self, stage: &Stage, actor: &Actor, verb: &Verb) -> Meeting {
-        let sources: BTreeSet<SourceId> =
-            self.objects.iter().chain(self.names.keys()).map(|(source, _)| *source).collect();
+    pub(super) fn by(&self, actor: &Actor, verb: &Verb) -> Meeting {
+        let stage = self.stage;
+        let disk = |same: &Same| match same {
+            Same::Given((source, _)) | Same::Made(source, _) => *source,
+        };
+        let sources: BTreeSet<SourceId> = self.objects.iter().chain(self.names.keys()).map(disk).collect();
         let (mut meeting, mut directories) = (Meeting::new(), Meeting::new());
         let declared = |origin| origin == MountOrigin::Declared;
         for (_, mount) in actor.mounts.iter().filter(|(_, mount)| declared(mount.origin)) {
-            let source =
-                self.disks.get(&mount.variants[0].source).copied().unwrap_or(mount.variants[0].source);
-            let Some(root) = mount.root.filter(|_| sources.contains(&source)) else { continue };
+            let source = mount.variants[0].source;
+            let Some(root) = mount.root.filter(|_| sources.contains(&self.disk(source))) else { continue };
             let kind = facts_at(stage, actor, &mount.at).map(|facts| facts.kind);
             let met = Met { kind, ending: None, object: Some((source, root)) };
-            if self.objects.contains(&(source, root)) {
+            if self.objects.contains(&self.object((source, root))) {
                 meeting.insert(mount.at.to_vec(), met);
             }
             directories.insert(mount.at.to_vec(), met);

@@ -15,6 +15,7 @@ use crate::fact::Provenance;
 use crate::finding::Limit;
 use crate::mode::{FileKind, Mode};
 use crate::onlooker::{Sight, look};
+use crate::question::joined::Joined;
 use crate::question::{Cell, ask_as, facts_at};
 use crate::stage::{Actor, Stage};
 use crate::walk::Follow;
@@ -65,15 +66,34 @@ fn only(
     tally: &mut Tally,
 ) -> Result<(), String> {
     let may = Called::new(who, globs)?;
-    let mut seen = Seen::new(stage);
-    for actor in stage.actors.iter().filter(|actor| may.is(actor)) {
-        for (path, met) in met(stage, actor, None, paths, globs)? {
-            seen.add(stage, actor, &path, met);
+    let all = |stage| -> Result<Seen<'_>, String> {
+        let mut seen = Seen::new(stage);
+        for actor in stage.actors.iter().filter(|actor| may.is(actor)) {
+            for (path, met) in met(stage, actor, None, paths, globs)? {
+                seen.add(actor, &path, met);
+            }
         }
-    }
-    for actor in stage.actors.iter().filter(|actor| !may.is(actor)) {
-        let meeting = seen.by(stage, actor, verb);
+        Ok(seen)
+    };
+    let seen = all(stage)?;
+    let joined = Joined::new(stage);
+    // What the preparation of one workload makes is there for the others once that has run.
+    let later = if joined.notes.is_empty() { None } else { Some(all(&joined.stage)?) };
+    for (at, actor) in stage.actors.iter().enumerate().filter(|(_, actor)| !may.is(actor)) {
+        let meeting = seen.by(actor, verb);
         tally.judge(stage, actor, (verb, Expectation::Denied(None), How::ByKind), &meeting);
+        if let Some(later) = &later {
+            let actor_then = &joined.stage.actors[at];
+            let mut meeting = later.by(actor_then, verb);
+            meeting.retain(|path, met| {
+                let now = look(stage, &actor.mounts, path, Follow::AllButLast);
+                met.object.is_some() && now == Ok(Sight::Missing)
+            });
+            if !meeting.is_empty() {
+                tally.assumptions.extend(joined.notes.values().cloned());
+            }
+            tally.judge(&joined.stage, actor_then, (verb, Expectation::Denied(None), How::ByKind), &meeting);
+        }
     }
     Ok(())
 }

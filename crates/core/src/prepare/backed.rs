@@ -12,7 +12,7 @@ use super::prepared::{Prepared, root_facts};
 use crate::cluster::Backing;
 use crate::fact::{Fact, Provenance, Unknown};
 use crate::mode::FileKind;
-use crate::mount::{MountFlags, Preparation, RootFacts, Source, Variant};
+use crate::mount::{Disk, MountFlags, Preparation, RootFacts, Source, Variant};
 use crate::personality::Personality;
 use crate::scene::{HostPathCheck, VolumeFacts};
 use crate::stage::Stage;
@@ -204,11 +204,13 @@ fn stored(
     let known = filesystem.is_some()
         || asked.personality.is_some()
         || facts.is_some_and(|facts| facts.tree.is_some());
+    let tree = personal_tree(facts.and_then(|facts| facts.tree.clone()), &personality, unknown);
+    let disk = format!("{} {}/{key}", asked.kind, kube.workload.namespace);
     let base = Source {
         name: Arc::from(name),
         filesystem: filesystem.map(Arc::from),
-        disk: Some(format!("{} {}/{key}", asked.kind, kube.workload.namespace).into()),
-        tree: personal_tree(facts.and_then(|facts| facts.tree.clone()), &personality, unknown),
+        disk: Some(Disk { name: disk.into(), given: tree.len() }),
+        tree,
         read_only: facts.is_some_and(|facts| facts.read_only_filesystem) || personality.is_read_only(),
         personality,
         native: if known {

@@ -3,8 +3,9 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use crate::mount::{Mount, SourceId};
+use crate::mount::SourceId;
 use crate::stage::Stage;
+use crate::tree::InodeId;
 
 /// Which of how many possibilities of a mount a source is: its place among them, and their number.
 type Possibility = (usize, usize);
@@ -20,10 +21,12 @@ fn possibilities(stage: &Stage) -> BTreeMap<SourceId, Possibility> {
 }
 
 /// A stage on which every disk has one tree, and which source stands for which.
-pub(super) struct Joined {
+pub(crate) struct Joined {
     pub stage: Stage,
     /// For each source, the first that shows the same disk.
     disks: BTreeMap<SourceId, SourceId>,
+    /// For each source, what its preparation made and what that is on the tree of all.
+    became: BTreeMap<SourceId, BTreeMap<InodeId, InodeId>>,
     /// What was taken for granted, by the first source of a disk.
     pub notes: BTreeMap<SourceId, Arc<str>>,
 }
@@ -31,20 +34,26 @@ pub(super) struct Joined {
 impl Joined {
     /// Where workloads find a disk differently, it is as the last one finds it. Where a fact is missing, each possibility is
     /// joined with the same one of the others, and workloads that have others stay apart.
-    pub(super) fn new(stage: &Stage) -> Self {
+    pub(crate) fn new(stage: &Stage) -> Self {
         let possible = possibilities(stage);
         let mut groups: BTreeMap<(SourceId, Possibility), Vec<SourceId>> = BTreeMap::new();
         for source in stage.source_ids() {
             let possibility = possible.get(&source).copied().unwrap_or_default();
             groups.entry((stage.disk_of(source), possibility)).or_default().push(source);
         }
-        let mut joined = Self { stage: stage.clone(), disks: BTreeMap::new(), notes: BTreeMap::new() };
+        let mut joined = Self {
+            stage: stage.clone(),
+            disks: BTreeMap::new(),
+            became: BTreeMap::new(),
+            notes: BTreeMap::new(),
+        };
         for sources in groups.values() {
             if let Some(first) = sources.first() {
                 joined.disks.extend(sources.iter().map(|source| (*source, *first)));
                 joined.join(*first, sources);
             }
         }
+        joined.renumber();
         for ((disk, (at, of)), sources) in &groups {
             let apart = groups.keys().any(|(other, (_, others))| other == disk && others != of);
             if let Some(first) = sources.first().filter(|_| apart && *at == 0) {
@@ -59,45 +68,58 @@ impl Joined {
     }
 
     /// The source that stands for the disk of `source`.
-    pub(super) fn disk(&self, source: SourceId) -> SourceId {
+    pub(crate) fn disk(&self, source: SourceId) -> SourceId {
         self.disks.get(&source).copied().unwrap_or(source)
     }
 
+    /// Gives the sources of one disk one tree.
     fn join(&mut self, disk: SourceId, sources: &[SourceId]) {
         let Some(last) = sources.last().map(|source| self.stage.source(*source).tree.clone()) else { return };
         if sources.iter().all(|source| Arc::ptr_eq(&self.stage.source(*source).tree, &last)) {
             return;
         }
-        // What a preparation added has a number behind those that all have.
-        let common = sources.iter().map(|source| self.stage.source(*source).tree.len()).min().unwrap_or(0);
+        let mut whole = last.clone();
+        let mut alike = Vec::new();
         for source in sources {
-            if Arc::ptr_eq(&self.stage.source(*source).tree, &last) {
-                continue;
-            }
-            if self.needs_no_more(*source, common) {
-                self.stage.source_mut(*source).tree = last.clone();
+            let tree = self.stage.source(*source).tree.clone();
+            let given = self.stage.source(*source).disk.as_ref().map_or(tree.len(), |disk| disk.given);
+            let same = Arc::ptr_eq(&tree, &last);
+            let became = if same || tree.len() <= given {
+                Ok(BTreeMap::new())
             } else {
+                Arc::make_mut(&mut whole).take_in(&tree, given)
+            };
+            match became {
+                Ok(became) => {
+                    self.became.insert(*source, became);
+                    alike.push(*source);
+                }
                 // It keeps what it has, and is a disk of its own here.
-                self.disks.insert(*source, *source);
+                Err(_) => {
+                    self.disks.insert(*source, *source);
+                }
             }
+        }
+        for source in alike {
+            self.stage.source_mut(source).tree = whole.clone();
         }
         let name = &self.stage.source(disk).name;
         let note = format!("{name} is as the last workload finds it: each prepares it in its own way");
         self.notes.insert(disk, note.into());
     }
 
-    /// Whether every mount of `source`, and every mount on one of its directories, stands on the first `common` inodes.
-    fn needs_no_more(&self, source: SourceId, common: usize) -> bool {
-        let within = |number: u32| usize::try_from(number).is_ok_and(|number| number < common);
-        self.stage.actors.iter().all(|actor| {
-            let shows = |mount: &Mount| mount.variants.iter().any(|one| one.source == source);
-            actor.mounts.iter().all(|(_, mount)| {
-                let root = !shows(mount) || mount.root.is_none_or(|root| within(root.number()));
-                let on = mount
-                    .on
-                    .is_none_or(|(below, inode)| !shows(actor.mounts.get(below)) || within(inode.number()));
-                root && on
-            })
-        })
+    /// Lets mounts of what a preparation made show it where it lies now.
+    fn renumber(&mut self) {
+        let now = |source: SourceId, inode: InodeId| {
+            self.became.get(&source).and_then(|became| became.get(&inode)).copied().unwrap_or(inode)
+        };
+        for actor in &mut self.stage.actors {
+            let shown: Vec<SourceId> =
+                actor.mounts.iter().map(|(_, mount)| mount.variants[0].source).collect();
+            for (mount, source) in actor.mounts.iter_mut().zip(&shown) {
+                mount.root = mount.root.map(|root| now(*source, root));
+                mount.on = mount.on.map(|(below, inode)| (below, now(shown[below.0], inode)));
+            }
+        }
     }
 }

@@ -11,7 +11,7 @@ mod decode;
 mod facts;
 mod handoff;
 mod imprints;
-mod joined;
+pub(crate) mod joined;
 mod listing;
 mod mounts;
 mod reached;

@@ -27,6 +27,39 @@ impl Tree {
         self.copy(onto, from, at, renumber, Marks::default())
     }
 
+    /// Adds what `from` has behind the first `given` inodes, which both have alike, and tells what became of it. What has
+    /// the same path here is the same.
+    ///
+    /// # Errors
+    /// Something of another kind is in the way, or a table is full.
+    pub(crate) fn take_in(
+        &mut self,
+        from: &Self,
+        given: usize,
+    ) -> Result<BTreeMap<InodeId, InodeId>, TreeError> {
+        let is_given = |id: InodeId| usize::try_from(id.number()).is_ok_and(|number| number < given);
+        let mut became = BTreeMap::new();
+        // What is made has a higher number than the directory it is made in.
+        for directory in from.ids().filter(|id| from.inode(*id).kind == FileKind::Directory) {
+            let Some(here) =
+                is_given(directory).then_some(directory).or_else(|| became.get(&directory).copied())
+            else {
+                continue;
+            };
+            for (name, child) in from.children(directory).filter(|(_, child)| !is_given(*child)) {
+                let there = match self.lookup(here, name) {
+                    Some(known) if self.inode(known).kind != from.inode(child).kind => {
+                        return Err(TreeError::Twice);
+                    }
+                    Some(known) => known,
+                    None => self.add(here, name, from.entry(child, &|uid, gid| (uid, gid)))?,
+                };
+                became.insert(child, there);
+            }
+        }
+        Ok(became)
+    }
+
     /// The same, with those of `marks` that an inode has.
     fn copy(
         &mut self,
