@@ -72,6 +72,9 @@ pub(crate) enum Failure {
     /// A survey would go to a terminal.
     #[error("a survey is no text for a terminal: name a file with -o, such as -o readings.survey")]
     Terminal,
+    /// A format that this build leaves out.
+    #[error("this build cannot write {0}: build it with --features {0}, or take a package")]
+    NotBuiltIn(&'static str),
     /// A file cannot be written or read.
     #[error("{}: {error}", path.display())]
     File {

@@ -1,7 +1,8 @@
 //! Readers: documents in, the facts of `mivask-core` out, each with the place it came from.
 //!
 //! Inputs are told apart by content ([`input`]). YAML keeps the place of every value ([`yaml`]);
-//! Kubernetes objects are typed by the Kubernetes API's own structs ([`kubernetes`]), our scene file
+//! Kubernetes objects and OCI configurations are held against tables of every field of their specification,
+//! our scene file is typed
 //! by [`scene_file::SceneFile`], from which its JSON Schema is made. A reader never invents a fact:
 //! what is not there stays unknown. Mistakes are [`slip::Slip`]s that point into the text.
 
@@ -10,6 +11,7 @@ pub mod compose;
 pub mod disk;
 mod dockerfile;
 pub mod expectations;
+mod fields;
 pub mod files;
 pub mod input;
 pub mod kubernetes;

@@ -63,7 +63,6 @@ enum To {
     /// Mode, owner, size and name of each entry.
     TarListing,
     /// Apache Parquet, a row an entry.
-    #[cfg(feature = "parquet")]
     Parquet,
 }
 
@@ -75,7 +74,6 @@ impl To {
             Self::Mtree => Some(Format::Mtree),
             Self::Jsonl => Some(Format::Jsonl),
             Self::TarListing => Some(Format::TarListing),
-            #[cfg(feature = "parquet")]
             Self::Parquet => Some(Format::Parquet),
         }
     }
@@ -89,6 +87,9 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     let text = args.to.is_some_and(To::is_text);
     if args.output.is_none() && io::stdout().is_terminal() && !text {
         return Err(Failure::Terminal);
+    }
+    if args.to.and_then(To::format).is_some_and(|format| !format.is_built_in()) {
+        return Err(Failure::NotBuiltIn("parquet"));
     }
     let options = Options {
         acls: !args.without_acls,

@@ -311,7 +311,6 @@ fn devices_and_links_stay_what_they_are() {
     assert!(real.starts_with(b"mivask-survey 1\n"));
 }
 
-#[cfg(feature = "parquet")]
 #[test]
 fn parquet_files_are_whole() {
     let scratch = scratch();

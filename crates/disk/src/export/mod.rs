@@ -21,14 +21,24 @@ pub enum Format {
     /// Mode, owner, size and name of each entry, as the lists of tar archives show them.
     TarListing,
     /// Apache Parquet, a row an entry.
-    #[cfg(feature = "parquet")]
     Parquet,
+}
+
+impl Format {
+    /// Whether this build can write it: Parquet is a feature.
+    #[must_use]
+    pub const fn is_built_in(self) -> bool {
+        match self {
+            Self::Mtree | Self::Jsonl | Self::TarListing => true,
+            Self::Parquet => cfg!(feature = "parquet"),
+        }
+    }
 }
 
 /// Writes `tree` in `format`.
 ///
 /// # Errors
-/// `out` cannot be written.
+/// `out` cannot be written, or the format is not built in.
 pub fn write(out: &mut (dyn Write + Send), tree: &Tree, format: Format) -> io::Result<()> {
     match format {
         Format::Mtree => mtree::write(out, tree),
@@ -36,6 +46,8 @@ pub fn write(out: &mut (dyn Write + Send), tree: &Tree, format: Format) -> io::R
         Format::TarListing => tar_listing::write(out, tree),
         #[cfg(feature = "parquet")]
         Format::Parquet => parquet::write(out, tree),
+        #[cfg(not(feature = "parquet"))]
+        Format::Parquet => Err(io::ErrorKind::Unsupported.into()),
     }
 }
 

@@ -1,9 +1,9 @@
 //! From an index to the one image that is meant.
 
-use oci_spec::image::{Arch, Descriptor, ImageConfiguration, ImageIndex, ImageManifest, MediaType, Os};
 use serde::Deserialize;
 
 use super::Choice;
+use super::document::{Configuration, Descriptor, Index, Manifest, Platform};
 
 /// How deep indexes may name indexes.
 const DEEPEST: usize = 4;
@@ -21,8 +21,7 @@ pub(super) struct Chosen {
 
 /// The name of the blob of `descriptor` within a layout.
 pub(super) fn blob(descriptor: &Descriptor) -> String {
-    let digest = descriptor.digest();
-    format!("blobs/{}/{}", digest.algorithm(), digest.digest())
+    format!("blobs/{}/{}", descriptor.digest.algorithm, descriptor.digest.encoded)
 }
 
 /// Finds the image in a layout; `text` gives the content of blobs.
@@ -31,18 +30,18 @@ pub(super) fn layout(
     choice: &Choice,
     text: &mut dyn FnMut(&str) -> Result<Vec<u8>, String>,
 ) -> Result<Chosen, String> {
-    let index =
-        ImageIndex::from_reader(index).map_err(|error| format!("index.json does not read: {error}"))?;
-    let named = by_name(index.manifests(), choice)?;
+    let index: Index =
+        serde_json::from_slice(index).map_err(|error| format!("index.json does not read: {error}"))?;
+    let named = by_name(&index.manifests, choice)?;
     let manifest = manifest(named, choice, text, 0)?;
-    let layers = manifest.layers().iter().map(blob).collect();
-    Ok(Chosen { config: blob(manifest.config()), layers })
+    let layers = manifest.layers.iter().map(blob).collect();
+    Ok(Chosen { config: blob(&manifest.config), layers })
 }
 
 /// Those of `descriptors` that carry the wanted name; all of them where no name is wanted.
 fn by_name<'d>(descriptors: &'d [Descriptor], choice: &Choice) -> Result<Vec<&'d Descriptor>, String> {
     let names = |descriptor: &Descriptor| -> Vec<String> {
-        let told = descriptor.annotations().iter().flatten();
+        let told = descriptor.annotations.iter().flatten();
         told.filter(|(key, _)| [NAME, LONG_NAME].contains(&key.as_str()))
             .map(|(_, name)| name.clone())
             .collect()
@@ -87,48 +86,41 @@ fn manifest(
     choice: &Choice,
     text: &mut dyn FnMut(&str) -> Result<Vec<u8>, String>,
     depth: usize,
-) -> Result<ImageManifest, String> {
+) -> Result<Manifest, String> {
     let descriptor = by_platform(&descriptors, choice)?;
     let name = blob(descriptor);
     let bytes = text(&name)?;
-    let media = descriptor.media_type();
-    let older = matches!(media, MediaType::Other(other) if other.contains("manifest.list"));
-    let nested = older || *media == MediaType::ImageIndex;
-    if !nested {
-        return ImageManifest::from_reader(&bytes[..])
-            .map_err(|error| format!("{name} is no manifest: {error}"));
+    if !descriptor.is_index() {
+        return serde_json::from_slice(&bytes).map_err(|error| format!("{name} is no manifest: {error}"));
     }
     if depth == DEEPEST {
         return Err("its indexes name indexes without end".to_owned());
     }
-    let index =
-        ImageIndex::from_reader(&bytes[..]).map_err(|error| format!("{name} is no index: {error}"))?;
-    manifest(index.manifests().iter().collect(), choice, text, depth + 1)
+    let index: Index =
+        serde_json::from_slice(&bytes).map_err(|error| format!("{name} is no index: {error}"))?;
+    manifest(index.manifests.iter().collect(), choice, text, depth + 1)
 }
 
 /// The one for the wanted platform.
 fn by_platform<'d>(descriptors: &[&'d Descriptor], choice: &Choice) -> Result<&'d Descriptor, String> {
     // Attestations and the like stand in indexes too, for a platform that is none.
-    let images: Vec<&&Descriptor> = descriptors
-        .iter()
-        .filter(|one| {
-            one.platform().as_ref().is_none_or(|platform| *platform.os() != Os::Other("unknown".to_owned()))
-        })
-        .collect();
+    let known = |one: &&&Descriptor| one.platform.as_ref().is_none_or(|platform| platform.os != "unknown");
+    let images: Vec<&&Descriptor> = descriptors.iter().filter(known).collect();
     if let ([only], None) = (images.as_slice(), &choice.platform) {
         return Ok(only);
     }
     let (os, arch, variant) = choice.wanted();
     let fits = |one: &&&&Descriptor| {
-        one.platform().as_ref().is_some_and(|platform| {
-            *platform.os() == Os::from(os)
-                && *platform.architecture() == Arch::from(arch)
-                && variant.is_none_or(|variant| platform.variant().as_deref() == Some(variant))
+        one.platform.as_ref().is_some_and(|platform| {
+            platform.os == os
+                && platform.architecture == arch
+                && variant.is_none_or(|variant| platform.variant.as_deref() == Some(variant))
         })
     };
     let platforms = || {
-        let told = images.iter().filter_map(|one| one.platform().as_ref());
-        let told: Vec<String> = told.map(|one| format!("{}/{}", one.os(), one.architecture())).collect();
+        let told = images.iter().filter_map(|one| one.platform.as_ref());
+        let word = |one: &Platform| format!("{}/{}", one.os, one.architecture);
+        let told: Vec<String> = told.map(word).collect();
         told.join(", ")
     };
     match images.iter().find(fits) {
@@ -177,13 +169,13 @@ pub(super) fn saved(manifest: &[u8], choice: &Choice) -> Result<Chosen, String> 
 
 /// What a configuration says about processes.
 pub(super) fn facts(config: &[u8]) -> Result<crate::gathered::ImageFacts, String> {
-    let config = ImageConfiguration::from_reader(config)
+    let config: Configuration = serde_json::from_slice(config)
         .map_err(|error| format!("the configuration of the image does not read: {error}"))?;
-    let told = config.config().clone().unwrap_or_default();
-    let text = |value: &Option<String>| value.clone().filter(|text| !text.is_empty());
+    let told = config.config.unwrap_or_default();
+    let text = |value: Option<String>| value.filter(|text| !text.is_empty());
     Ok(crate::gathered::ImageFacts {
-        user: text(told.user()),
-        volumes: told.volumes().clone().unwrap_or_default(),
-        working_directory: text(told.working_dir()),
+        user: text(told.user),
+        volumes: told.volumes.unwrap_or_default().into_keys().collect(),
+        working_directory: text(told.working_dir),
     })
 }

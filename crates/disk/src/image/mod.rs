@@ -4,6 +4,7 @@
 //! An archive is read once from front to back, whatever the order of what is in it: each layer becomes a list of its
 //! members without their content, each small text is kept, and only at the end is it known which are wanted.
 
+mod document;
 mod index;
 mod layer;
 

@@ -3,20 +3,13 @@
 use std::io::Read;
 use std::path::{Component, Path, PathBuf};
 
-use glob::{MatchOptions, Pattern};
+use globset::{GlobBuilder, GlobMatcher};
 use mivask_core::fact::{Provenance, Unknown};
 use mivask_core::mode::{FileKind, Mode};
 use mivask_core::recipe::CopySource;
 use mivask_core::tree::{Certainty, Doubt, Entry, Tree, TreeError};
 
 use crate::files::{FileReader, Found};
-
-/// A pattern's `*` stays within one folder.
-const WITHIN: MatchOptions = MatchOptions {
-    case_sensitive: true,
-    require_literal_separator: true,
-    require_literal_leading_dot: false,
-};
 
 /// Files that are listed of one context; a larger one stays open.
 const MOST_FILES: usize = 50_000;
@@ -25,7 +18,7 @@ pub(super) struct Context<'a> {
     files: &'a dyn FileReader,
     folder: PathBuf,
     /// Patterns with whether each takes files back in; the last that matches decides.
-    ignored: Vec<(Pattern, bool)>,
+    ignored: Vec<(GlobMatcher, bool)>,
 }
 
 impl<'a> Context<'a> {
@@ -78,12 +71,12 @@ impl<'a> Context<'a> {
 
     fn leaves_out(&self, path: &Path) -> bool {
         let parts = || path.ancestors().filter(|part| !part.as_os_str().is_empty());
-        let matches = |glob: &Pattern| parts().any(|part| glob.matches_path_with(part, WITHIN));
+        let matches = |glob: &GlobMatcher| parts().any(|part| glob.is_match(part));
         self.ignored.iter().rev().find(|(glob, _)| matches(glob)).is_some_and(|(_, back)| !back)
     }
 
     /// Everything in the context that a pattern matches.
-    fn matching(&self, pattern: &Pattern) -> Vec<PathBuf> {
+    fn matching(&self, pattern: &GlobMatcher) -> Vec<PathBuf> {
         let (mut found, mut pending, mut seen) = (Vec::new(), vec![PathBuf::new()], 0);
         while let Some(folder) = pending.pop() {
             for path in self.inside(&folder) {
@@ -91,7 +84,7 @@ impl<'a> Context<'a> {
                 if seen > MOST_FILES {
                     return found;
                 }
-                if pattern.matches_path_with(&path, WITHIN) && !self.leaves_out(&path) {
+                if pattern.is_match(&path) && !self.leaves_out(&path) {
                     found.push(path);
                 } else if matches!(self.look(&path), Some(Found { kind: FileKind::Directory, .. })) {
                     pending.push(path);
@@ -176,8 +169,10 @@ fn inside(path: &str) -> Option<PathBuf> {
     Some(out)
 }
 
-fn glob(text: &str) -> Option<Pattern> {
-    Pattern::new(text).ok()
+/// The pattern; its `*` stays within one folder, and braces are ordinary characters (Go's `filepath.Match`).
+fn glob(text: &str) -> Option<GlobMatcher> {
+    let plain = text.replace('{', "[{]").replace('}', "[}]");
+    GlobBuilder::new(&plain).literal_separator(true).build().ok().map(|glob| glob.compile_matcher())
 }
 
 #[cfg(test)]

@@ -1,11 +1,11 @@
 //! configMap, secret, downwardAPI and projected volumes.
 
-use k8s_openapi::api::core::v1::{DownwardAPIVolumeFile, KeyToPath, Volume, VolumeProjection};
 use mivask_core::fact::{Fact, Provenance};
 use mivask_core::mode::Mode;
 use mivask_core::scene::{ApiItem, ApiKind, ApiSource, ApiVolume};
 
 use super::Origin;
+use super::api::{DownwardApiFile, KeyToPath, Volume, VolumeProjection};
 use crate::slip::{Severity, Slips};
 
 /// The volume, if it is one of these; `origin` stands at it.
@@ -27,11 +27,11 @@ pub(super) fn read(volume: &Volume, origin: &Origin<'_>, slips: &mut Slips) -> O
         let source = ApiSource::Object { secret: true, name, items, optional };
         (ApiKind::Secret, secret.default_mode, vec![source])
     } else if let Some(downward) = &volume.downward_api {
-        let files = fields(downward.items.as_deref().unwrap_or_default(), &at("downwardAPI"), slips);
+        let files = fields(&downward.items, &at("downwardAPI"), slips);
         (ApiKind::DownwardApi, downward.default_mode, vec![ApiSource::Files(files)])
     } else if let Some(projected) = &volume.projected {
         let list = at("projected.sources");
-        let sources = projected.sources.iter().flatten().enumerate();
+        let sources = projected.sources.iter().enumerate();
         let sources =
             sources.flat_map(|(index, source)| projection(source, &list.item(index), slips)).collect();
         (ApiKind::Projected, projected.default_mode, sources)
@@ -70,8 +70,7 @@ fn projection(source: &VolumeProjection, origin: &Origin<'_>, slips: &mut Slips)
         });
     }
     if let Some(downward) = &source.downward_api {
-        let items = downward.items.as_deref().unwrap_or_default();
-        all.push(ApiSource::Files(fields(items, &origin.at("downwardAPI"), slips)));
+        all.push(ApiSource::Files(fields(&downward.items, &origin.at("downwardAPI"), slips)));
     }
     let plain = |path: &str, key: &str| ApiItem {
         key: String::new(),
@@ -101,11 +100,10 @@ fn keys(items: &[KeyToPath], origin: &Origin<'_>, slips: &mut Slips) -> Vec<ApiI
     items.iter().enumerate().filter_map(read).collect()
 }
 
-fn fields(items: &[DownwardAPIVolumeFile], origin: &Origin<'_>, slips: &mut Slips) -> Vec<ApiItem> {
+fn fields(items: &[DownwardApiFile], origin: &Origin<'_>, slips: &mut Slips) -> Vec<ApiItem> {
     let list = origin.at("items");
-    let read = |(index, item): (usize, &DownwardAPIVolumeFile)| {
-        file("", &item.path, item.mode, &list.item(index), slips)
-    };
+    let read =
+        |(index, item): (usize, &DownwardApiFile)| file("", &item.path, item.mode, &list.item(index), slips);
     items.iter().enumerate().filter_map(read).collect()
 }
 

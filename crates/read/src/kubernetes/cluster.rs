@@ -2,8 +2,6 @@
 
 use std::collections::BTreeSet;
 
-use k8s_openapi::api::core::v1::{PersistentVolume, PersistentVolumeClaim, PersistentVolumeSpec};
-use k8s_openapi::api::storage::v1::{CSIDriver, StorageClass as ApiClass};
 use mivask_core::cluster::{
     ApiObject, Backing, Cluster, CsiDriver, GroupPolicy, PersistentClaim, PersistentVolume as Volume,
     StorageClass,
@@ -13,30 +11,31 @@ use mivask_core::mount::MountFlags;
 use mivask_core::personality::Personality;
 use mivask_core::scene::HostPathCheck;
 
-use super::{DEFAULT_NAMESPACE, Origin, misplaced};
+use super::api::{self, ObjectReference, PersistentVolume, PersistentVolumeClaim, PersistentVolumeSpec};
+use super::{DEFAULT_NAMESPACE, Origin, plugins};
 use crate::slip::{Severity, Slips};
-use crate::yaml::{Node, Value, from_node};
+use crate::yaml::{Node, Value};
 
 /// Adds an object of `kind`; whether it is one of those that say something about volumes.
 pub(super) fn add(kind: &str, origin: &Origin<'_>, cluster: &mut Cluster, slips: &mut Slips) -> bool {
     match kind {
         "PersistentVolume" => {
-            if let Some(object) = from_node(origin.node, origin.source, slips, misplaced) {
+            if let Some(object) = api::read(kind, origin, slips) {
                 volume(object, origin, cluster, slips);
             }
         }
         "PersistentVolumeClaim" => {
-            if let Some(object) = from_node(origin.node, origin.source, slips, misplaced) {
+            if let Some(object) = api::read(kind, origin, slips) {
                 claim(object, origin, cluster);
             }
         }
         "StorageClass" => {
-            if let Some(object) = from_node(origin.node, origin.source, slips, misplaced) {
+            if let Some(object) = api::read(kind, origin, slips) {
                 class(object, origin, cluster);
             }
         }
         "CSIDriver" => {
-            if let Some(object) = from_node(origin.node, origin.source, slips, misplaced) {
+            if let Some(object) = api::read(kind, origin, slips) {
                 driver(object, origin, cluster, slips);
             }
         }
@@ -71,22 +70,22 @@ fn keys(
 pub(super) fn claim(object: PersistentVolumeClaim, origin: &Origin<'_>, cluster: &mut Cluster) {
     let Some(name) = object.metadata.name else { return };
     let namespace = object.metadata.namespace.unwrap_or_else(|| DEFAULT_NAMESPACE.to_owned());
-    let spec = object.spec.unwrap_or_default();
+    let spec = object.spec;
     let claim = PersistentClaim {
         volume: spec.volume_name.filter(|name| !name.is_empty()),
         class: spec.storage_class_name,
-        access_modes: spec.access_modes.unwrap_or_default().into_iter().collect(),
+        access_modes: spec.access_modes.into_iter().collect(),
         from: origin.place("metadata.name", "metadata.name"),
     };
     cluster.claims.insert((namespace, name), claim);
 }
 
-fn class(object: ApiClass, origin: &Origin<'_>, cluster: &mut Cluster) {
+fn class(object: api::StorageClass, origin: &Origin<'_>, cluster: &mut Cluster) {
     let Some(name) = object.metadata.name else { return };
-    let parameters = object.parameters.unwrap_or_default();
+    let parameters = object.parameters;
     let fs_type =
         ["csi.storage.k8s.io/fstype", "fstype", "fsType"].iter().find_map(|key| parameters.get(*key));
-    let options = object.mount_options.unwrap_or_default();
+    let options = object.mount_options;
     let class = StorageClass {
         provisioner: object.provisioner,
         flags: flags(&options),
@@ -96,7 +95,7 @@ fn class(object: ApiClass, origin: &Origin<'_>, cluster: &mut Cluster) {
     cluster.classes.insert(name, class);
 }
 
-fn driver(object: CSIDriver, origin: &Origin<'_>, cluster: &mut Cluster, slips: &mut Slips) {
+fn driver(object: api::CsiDriver, origin: &Origin<'_>, cluster: &mut Cluster, slips: &mut Slips) {
     let Some(name) = object.metadata.name else { return };
     let at = "spec.fsGroupPolicy";
     let policy = match object.spec.fs_group_policy.as_deref() {
@@ -124,9 +123,9 @@ fn flags(options: &[String]) -> MountFlags {
 
 fn volume(object: PersistentVolume, origin: &Origin<'_>, cluster: &mut Cluster, slips: &mut Slips) {
     let Some(name) = object.metadata.name else { return };
-    let spec = object.spec.unwrap_or_default();
+    let spec = object.spec;
     let Some(backing) = backing(&spec, origin, slips) else { return };
-    let options = spec.mount_options.clone().unwrap_or_default();
+    let options = &spec.mount_options;
     let mut personality = backing.filesystem().and_then(Personality::of);
     for option in options.iter().filter(|option| MountFlags::by_word(option).is_none()) {
         // What a family does not know, such as `nfsvers=4.1`, decides nothing here.
@@ -134,13 +133,13 @@ fn volume(object: PersistentVolume, origin: &Origin<'_>, cluster: &mut Cluster, 
             let _ = personality.option(option);
         }
     }
-    let key = |claim: k8s_openapi::api::core::v1::ObjectReference| {
+    let key = |claim: ObjectReference| {
         Some((claim.namespace.unwrap_or_else(|| DEFAULT_NAMESPACE.to_owned()), claim.name?))
     };
     let volume = Volume {
         backing,
-        access_modes: spec.access_modes.unwrap_or_default().into_iter().collect(),
-        flags: flags(&options),
+        access_modes: spec.access_modes.into_iter().collect(),
+        flags: flags(options),
         personality,
         block: spec.volume_mode.as_deref() == Some("Block"),
         claim: spec.claim_ref.and_then(key),
@@ -150,9 +149,6 @@ fn volume(object: PersistentVolume, origin: &Origin<'_>, cluster: &mut Cluster, 
 }
 
 fn backing(spec: &PersistentVolumeSpec, origin: &Origin<'_>, slips: &mut Slips) -> Option<Backing> {
-    let disk = |plugin: &str, fs_type: Option<String>, migrated: bool| {
-        Some(Backing::Disk { plugin: plugin.to_owned(), fs_type, migrated })
-    };
     if let Some(host) = &spec.host_path {
         let word = host.type_.as_deref().unwrap_or_default();
         let check = HostPathCheck::by_name(word).unwrap_or(HostPathCheck::None);
@@ -161,48 +157,10 @@ fn backing(spec: &PersistentVolumeSpec, origin: &Origin<'_>, slips: &mut Slips) 
     if let Some(local) = &spec.local {
         return Some(Backing::Local { path: local.path.as_bytes().to_vec() });
     }
-    if let Some(csi) = &spec.csi {
-        let fs_type = csi.fs_type.clone().filter(|kind| !kind.is_empty());
-        return Some(Backing::Csi { driver: csi.driver.clone(), fs_type, inline: false });
+    let plugin = origin.node.get("spec").and_then(|spec| plugins::backing(spec, false));
+    if plugin.is_none() {
+        let message = "this PersistentVolume has no source whose rules are known here, so it is passed over";
+        origin.slip(Severity::Note, "metadata.name", message, None, slips);
     }
-    match () {
-        () if spec.nfs.is_some() => Some(Backing::Nfs),
-        () if spec.azure_file.is_some() => Some(Backing::AzureFile),
-        () if spec.cephfs.is_some() => Some(Backing::Remote("cephfs".to_owned())),
-        () if spec.glusterfs.is_some() => Some(Backing::Remote("glusterfs".to_owned())),
-        () if spec.quobyte.is_some() => Some(Backing::Remote("quobyte".to_owned())),
-        () => {
-            if let Some(it) = &spec.iscsi {
-                return disk("iscsi", it.fs_type.clone(), false);
-            }
-            if let Some(it) = &spec.fc {
-                return disk("fc", it.fs_type.clone(), false);
-            }
-            if let Some(it) = &spec.rbd {
-                return disk("rbd", it.fs_type.clone(), false);
-            }
-            if let Some(it) = &spec.flex_volume {
-                return disk("flexVolume", it.fs_type.clone(), false);
-            }
-            if let Some(it) = &spec.aws_elastic_block_store {
-                return disk("awsElasticBlockStore", it.fs_type.clone(), true);
-            }
-            if let Some(it) = &spec.gce_persistent_disk {
-                return disk("gcePersistentDisk", it.fs_type.clone(), true);
-            }
-            if let Some(it) = &spec.azure_disk {
-                return disk("azureDisk", it.fs_type.clone(), true);
-            }
-            if let Some(it) = &spec.cinder {
-                return disk("cinder", it.fs_type.clone(), true);
-            }
-            if let Some(it) = &spec.vsphere_volume {
-                return disk("vsphereVolume", it.fs_type.clone(), true);
-            }
-            let message =
-                "this PersistentVolume has no source whose rules are known here, so it is passed over";
-            origin.slip(Severity::Note, "metadata.name", message, None, slips);
-            None
-        }
-    }
+    plugin.map(|(backing, _)| backing)
 }

@@ -1,7 +1,8 @@
 //! `subPathExpr`: a path with `$(NAME)` from the container's environment.
 
-use k8s_openapi::api::core::v1::Container;
 use mivask_core::fact::Unknown;
+
+use super::api::Container;
 
 /// What became of an expression.
 pub(super) enum Expanded {
@@ -42,14 +43,17 @@ pub(super) fn expand(expression: &str, container: &Container, pod: &str, namespa
 }
 
 fn variable(name: &str, container: &Container, pod: &str, namespace: &str) -> Expanded {
-    let told = container.env.iter().flatten().rfind(|variable| variable.name == name);
+    let told = container.env.iter().rfind(|variable| variable.name == name);
     let unknown = |why: &str| {
         let fact = format!("the value of ${name} in container {}", container.name);
         Expanded::Unknown(Unknown::new(&fact, why))
     };
     let Some(told) = told else {
-        let elsewhere = container.env_from.as_ref().is_some_and(|sources| !sources.is_empty());
-        return if elsewhere { unknown("give it under `env:`") } else { Expanded::Missing(name.to_owned()) };
+        return if !container.env_from.is_empty() {
+            unknown("give it under `env:`")
+        } else {
+            Expanded::Missing(name.to_owned())
+        };
     };
     let field = told.value_from.as_ref().and_then(|from| from.field_ref.as_ref());
     match (&told.value, field.map(|field| field.field_path.as_str())) {

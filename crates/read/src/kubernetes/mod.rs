@@ -1,25 +1,23 @@
-//! Kubernetes manifests: any number of documents, typed by the Kubernetes API's own structs.
+//! Kubernetes manifests: any number of documents, checked against the types of the whole Kubernetes API.
 
+mod api;
 mod api_volumes;
 mod cluster;
 mod environment;
 mod misplaced;
+mod plugins;
 mod pod;
 mod security;
 mod unmodelled;
 mod volumes;
 
-use k8s_openapi::api::apps::v1::{DaemonSet, Deployment, ReplicaSet, StatefulSet};
-use k8s_openapi::api::batch::v1::{CronJob, Job};
-use k8s_openapi::api::core::v1::{PersistentVolumeClaim, Pod, PodTemplate, ReplicationController};
-use k8s_openapi::apimachinery::pkg::apis::meta::v1::ObjectMeta;
 use mivask_core::scene::Scene;
 
 use crate::passed::Passed;
 use crate::slip::{Severity, Slips};
 use crate::text::SourceText;
-use crate::yaml::{Node, Value, from_node};
-use misplaced::misplaced;
+use crate::yaml::{Node, Value};
+use api::{ObjectMeta, PersistentVolumeClaim};
 use pod::Head;
 
 /// Whether a document is a Kubernetes object.
@@ -42,37 +40,38 @@ pub fn add(
     let origin = Origin { node, source };
     match kind.text()? {
         "Pod" => {
-            let object: Pod = from_node(node, source, slips, misplaced)?;
+            let object: api::Pod = api::read("Pod", &origin, slips)?;
             let head = head(object.metadata, "Pod", &origin, slips)?;
             let spec = object.spec.unwrap_or_default();
             scene.workloads.extend(pod::workload(&spec, &origin.at("spec"), head, slips));
         }
         "StatefulSet" => {
-            let object: StatefulSet = from_node(node, source, slips, misplaced)?;
+            let object: api::StatefulSet = api::read("StatefulSet", &origin, slips)?;
             let mut head = head(object.metadata, "StatefulSet", &origin, slips)?;
-            let set = object.spec;
-            head.claims = set.volume_claim_templates.unwrap_or_default();
+            head.claims = object.spec.volume_claim_templates;
             claims_of_a_set(&head, &origin, scene);
-            let spec = set.template.spec.unwrap_or_default();
+            let spec = object.spec.template.spec.unwrap_or_default();
             scene.workloads.extend(pod::workload(&spec, &origin.at("spec.template.spec"), head, slips));
         }
         "CronJob" => {
-            let object: CronJob = from_node(node, source, slips, misplaced)?;
+            let object: api::CronJob = api::read("CronJob", &origin, slips)?;
             let head = head(object.metadata, "CronJob", &origin, slips)?;
             let job = object.spec.job_template.spec.unwrap_or_default();
-            let spec = job.template.spec.unwrap_or_default();
+            let spec = job.template.and_then(|template| template.spec).unwrap_or_default();
             let at = origin.at("spec.jobTemplate.spec.template.spec");
             scene.workloads.extend(pod::workload(&spec, &at, head, slips));
         }
         "PodTemplate" => {
-            let object: PodTemplate = from_node(node, source, slips, misplaced)?;
+            let object: api::PodTemplate = api::read("PodTemplate", &origin, slips)?;
             let head = head(object.metadata, "PodTemplate", &origin, slips)?;
             let spec = object.template.and_then(|template| template.spec).unwrap_or_default();
             scene.workloads.extend(pod::workload(&spec, &origin.at("template.spec"), head, slips));
         }
-        "Deployment" | "DaemonSet" | "ReplicaSet" | "ReplicationController" | "Job" => {
-            templated(kind.text()?, &origin, scene, slips)?;
-        }
+        "Deployment" => templated("Deployment", &origin, scene, slips)?,
+        "DaemonSet" => templated("DaemonSet", &origin, scene, slips)?,
+        "ReplicaSet" => templated("ReplicaSet", &origin, scene, slips)?,
+        "ReplicationController" => templated("ReplicationController", &origin, scene, slips)?,
+        "Job" => templated("Job", &origin, scene, slips)?,
         list if list.ends_with("List") && node.get("items").is_some() => {
             for item in node.get("items").map(Node::items).unwrap_or_default() {
                 // Objects of a typed list leave their kind to it.
@@ -106,28 +105,13 @@ fn with_kind(item: &Node, kind: &Node, list: &str) -> Node {
 }
 
 /// Kinds that hold a pod at `spec.template`.
-fn templated(kind: &str, origin: &Origin<'_>, scene: &mut Scene, slips: &mut Slips) -> Option<()> {
-    macro_rules! pod_of {
-        ($($name:literal $type:ident $template:expr;)+) => {
-            match kind {
-                $($name => {
-                    let object: $type = from_node(origin.node, origin.source, slips, misplaced)?;
-                    let template: fn($type) -> _ = $template;
-                    (head(object.metadata.clone(), $name, origin, slips)?, template(object))
-                })+
-                _ => return None,
-            }
-        };
-    }
-    let (head, spec) = pod_of! {
-        "Deployment" Deployment |object| object.spec.template.spec;
-        "DaemonSet" DaemonSet |object| object.spec.template.spec;
-        "ReplicaSet" ReplicaSet |object| object.spec.template?.spec;
-        "ReplicationController" ReplicationController |object| object.spec.and_then(|spec| spec.template?.spec);
-        "Job" Job |object| object.spec.and_then(|spec| spec.template.spec);
-    };
+fn templated(kind: &'static str, origin: &Origin<'_>, scene: &mut Scene, slips: &mut Slips) -> Option<()> {
+    let object: api::Templated = api::read(kind, origin, slips)?;
+    let head = head(object.metadata, kind, origin, slips)?;
+    let template = object.spec.and_then(|spec| spec.template);
+    let spec = template.and_then(|template| template.spec).unwrap_or_default();
     let at = origin.at("spec.template.spec");
-    scene.workloads.extend(pod::workload(&spec.unwrap_or_default(), &at, head, slips));
+    scene.workloads.extend(pod::workload(&spec, &at, head, slips));
     Some(())
 }
 

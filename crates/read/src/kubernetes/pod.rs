@@ -1,8 +1,5 @@
 //! The pod at the heart of every workload kind.
 
-use k8s_openapi::api::core::v1::{
-    Container as ApiContainer, EphemeralContainer, PersistentVolumeClaim, PodSpec, VolumeMount as ApiMount,
-};
 use mivask_core::fact::Fact;
 use mivask_core::identity::Refusal;
 use mivask_core::mount::MountFlags;
@@ -11,6 +8,7 @@ use mivask_core::scene::{Below, Container, Volume, VolumeKind, VolumeMount, Who,
 use mivask_core::stage::Role;
 use mivask_core::words::nearest;
 
+use super::api::{Container as ApiContainer, PersistentVolumeClaim, PodSpec, VolumeMount as ApiMount};
 use super::environment::{Expanded, expand};
 use super::{Origin, security, unmodelled, volumes};
 use crate::slip::{Severity, Slips};
@@ -57,11 +55,10 @@ pub(super) fn workload(
     let context = spec.security_context.clone().unwrap_or_default();
     let security = security::pod(&context, &origin.at("securityContext"), slips);
     let listed = origin.at("volumes");
-    let mut declared: Vec<&str> = spec.volumes.iter().flatten().map(|volume| volume.name.as_str()).collect();
+    let mut declared: Vec<&str> = spec.volumes.iter().map(|volume| volume.name.as_str()).collect();
     let mut volumes: Vec<Volume> = spec
         .volumes
         .iter()
-        .flatten()
         .enumerate()
         .filter_map(|(index, volume)| volumes::volume(volume, &listed.item(index), slips))
         .collect();
@@ -106,17 +103,15 @@ fn containers(
     origin: &Origin<'_>,
     slips: &mut Slips,
 ) -> Option<Vec<Container>> {
-    let ephemeral: Vec<ApiContainer> =
-        spec.ephemeral_containers.iter().flatten().cloned().map(as_container).collect();
     let mut containers = Vec::new();
     let lists = [
-        ("initContainers", Role::Init, spec.init_containers.as_deref()),
-        ("containers", Role::App, Some(&*spec.containers)),
-        ("ephemeralContainers", Role::Ephemeral, Some(ephemeral.as_slice())),
+        ("initContainers", Role::Init, &spec.init_containers),
+        ("containers", Role::App, &spec.containers),
+        ("ephemeralContainers", Role::Ephemeral, &spec.ephemeral_containers),
     ];
     for (key, role, list) in lists {
         let here = origin.at(key);
-        for (index, described) in list.into_iter().flatten().enumerate() {
+        for (index, described) in list.iter().enumerate() {
             let item = here.item(index);
             let sidecar = role == Role::Init && described.restart_policy.as_deref() == Some("Always");
             let role = if sidecar { Role::Sidecar } else { role };
@@ -128,21 +123,6 @@ fn containers(
         }
     }
     Some(containers)
-}
-
-/// The fields that an ephemeral container shares with others.
-fn as_container(described: EphemeralContainer) -> ApiContainer {
-    ApiContainer {
-        name: described.name,
-        image: described.image,
-        env: described.env,
-        env_from: described.env_from,
-        security_context: described.security_context,
-        volume_mounts: described.volume_mounts,
-        working_dir: described.working_dir,
-        termination_message_path: described.termination_message_path,
-        ..ApiContainer::default()
-    }
 }
 
 fn container(
@@ -163,7 +143,7 @@ fn container(
     let mut mounts: Vec<VolumeMount> = Vec::new();
     let mut refusal = None;
     let privileged = context.privileged == Some(true);
-    for (index, asked) in described.volume_mounts.iter().flatten().enumerate() {
+    for (index, asked) in described.volume_mounts.iter().enumerate() {
         let item = listed.item(index);
         if let Some(mut mount) = mount(asked, &pod.declared, privileged, &item, slips) {
             if let Some(expression) = &asked.sub_path_expr {

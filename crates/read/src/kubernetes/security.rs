@@ -1,10 +1,10 @@
 //! Security contexts, with the line of every field.
 
-use k8s_openapi::api::core::v1::{PodSecurityContext, SecurityContext};
 use mivask_core::fact::Fact;
 use mivask_core::identity::{ContainerSecurity, DeclaredCapabilities, PodSecurity};
 
 use super::Origin;
+use super::api::{PodSecurityContext, SecurityContext};
 use crate::slip::{Severity, Slips};
 
 /// Largest id the API accepts.
@@ -13,7 +13,7 @@ const LARGEST_ID: i64 = 2_147_483_647;
 /// The pod's context; `origin` stands at it.
 pub(super) fn pod(context: &PodSecurityContext, origin: &Origin<'_>, slips: &mut Slips) -> PodSecurity {
     let mut reader = Reader { origin, slips };
-    let groups = context.supplemental_groups.iter().flatten().enumerate();
+    let groups = context.supplemental_groups.iter().enumerate();
     PodSecurity {
         run_as_user: reader.id("runAsUser", context.run_as_user),
         run_as_group: reader.id("runAsGroup", context.run_as_group),
@@ -42,10 +42,10 @@ pub(super) fn container(
     slips: &mut Slips,
 ) -> ContainerSecurity {
     let declared = context.capabilities.clone().unwrap_or_default();
-    let names = |list: &str, names: Option<Vec<String>>| {
+    let names = |list: &str, names: Vec<String>| {
         let lists = origin.at(&format!("capabilities.{list}"));
         let field = format!("securityContext.capabilities.{list}");
-        let facts = names.into_iter().flatten().enumerate();
+        let facts = names.into_iter().enumerate();
         facts.map(|(index, name)| lists.item(index).fact("", &field, name)).collect::<Vec<Fact<String>>>()
     };
     let capabilities =

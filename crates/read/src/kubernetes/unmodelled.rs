@@ -1,8 +1,7 @@
 //! Fields that would change answers, but that no rule here looks at yet: said, never passed over.
 
-use k8s_openapi::api::core::v1::{PodSpec, SecurityContext};
-
 use super::Origin;
+use super::api::{PodSpec, SecurityContext};
 use crate::slip::{Severity, Slips};
 
 const SELINUX: &str = "SELinux is not modelled: it may deny what is allowed here";
@@ -40,8 +39,8 @@ pub(super) fn container(context: &SecurityContext, own_users: bool, origin: &Ori
         let message = "the API refuses `allowPrivilegeEscalation: false` on a privileged container";
         origin.slip(Severity::Error, field, message, None, slips);
     }
-    let added = context.capabilities.as_ref().and_then(|capabilities| capabilities.add.as_ref());
-    if added.is_some_and(|names| names.iter().any(|name| name == "CAP_SYS_ADMIN")) {
+    let added = context.capabilities.iter().flat_map(|capabilities| &capabilities.add);
+    if added.into_iter().any(|name| name == "CAP_SYS_ADMIN") {
         let message = "the API refuses `allowPrivilegeEscalation: false` beside an added CAP_SYS_ADMIN";
         origin.slip(Severity::Error, field, message, None, slips);
     }

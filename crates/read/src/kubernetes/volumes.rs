@@ -1,11 +1,10 @@
 //! Volumes of a pod.
 
-use k8s_openapi::api::core::v1::Volume as ApiVolume;
-use mivask_core::cluster::Backing;
 use mivask_core::scene::{HostPathCheck, Medium, Volume, VolumeKind};
 use mivask_core::words::nearest;
 
-use super::{Origin, api_volumes};
+use super::api::Volume as ApiVolume;
+use super::{Origin, api_volumes, plugins};
 use crate::slip::{Severity, Slips};
 use crate::yaml::{Node, Value};
 
@@ -36,14 +35,13 @@ pub(super) fn volume(volume: &ApiVolume, origin: &Origin<'_>, slips: &mut Slips)
             .as_ref()
             .map(|template| template.spec.clone())
             .unwrap_or_default();
-        let access_modes = spec.access_modes.unwrap_or_default();
-        VolumeKind::Ephemeral { class: spec.storage_class_name, access_modes }
+        VolumeKind::Ephemeral { class: spec.storage_class_name, access_modes: spec.access_modes }
     } else if let Some(api) = api_volumes::read(volume, origin, slips) {
         VolumeKind::Api(api)
     } else if let Some(image) = &volume.image {
         let reference = image.reference.clone().unwrap_or_default();
         VolumeKind::Image(origin.fact("image.reference", "volumes.image.reference", reference))
-    } else if let Some((backing, read_only)) = inline(volume) {
+    } else if let Some((backing, read_only)) = plugins::backing(origin.node, true) {
         VolumeKind::Backed { backing, read_only }
     } else {
         match source_key(origin.node) {
@@ -65,62 +63,6 @@ pub(super) fn volume(volume: &ApiVolume, origin: &Origin<'_>, slips: &mut Slips)
         }
     };
     Some(Volume { name: origin.fact("name", "volumes.name", volume.name.clone()), kind })
-}
-
-/// What a pod says itself about a volume with a file system of its own, and whether that is read-only.
-fn inline(volume: &ApiVolume) -> Option<(Backing, bool)> {
-    let disk = |plugin: &str, fs_type: &Option<String>, read_only: Option<bool>, migrated: bool| {
-        let backing = Backing::Disk { plugin: plugin.to_owned(), fs_type: fs_type.clone(), migrated };
-        Some((backing, read_only == Some(true)))
-    };
-    if let Some(csi) = &volume.csi {
-        let fs_type = csi.fs_type.clone().filter(|kind| !kind.is_empty());
-        let backing = Backing::Csi { driver: csi.driver.clone(), fs_type, inline: true };
-        return Some((backing, csi.read_only == Some(true)));
-    }
-    let remote = |plugin: &str, read_only: Option<bool>| {
-        Some((Backing::Remote(plugin.to_owned()), read_only == Some(true)))
-    };
-    if let Some(it) = &volume.nfs {
-        return Some((Backing::Nfs, it.read_only == Some(true)));
-    }
-    if let Some(it) = &volume.azure_file {
-        return Some((Backing::AzureFile, it.read_only == Some(true)));
-    }
-    if let Some(it) = &volume.cephfs {
-        return remote("cephfs", it.read_only);
-    }
-    if let Some(it) = &volume.glusterfs {
-        return remote("glusterfs", it.read_only);
-    }
-    if let Some(it) = &volume.quobyte {
-        return remote("quobyte", it.read_only);
-    }
-    if let Some(it) = &volume.iscsi {
-        return disk("iscsi", &it.fs_type, it.read_only, false);
-    }
-    if let Some(it) = &volume.fc {
-        return disk("fc", &it.fs_type, it.read_only, false);
-    }
-    if let Some(it) = &volume.rbd {
-        return disk("rbd", &it.fs_type, it.read_only, false);
-    }
-    if let Some(it) = &volume.flex_volume {
-        return disk("flexVolume", &it.fs_type, it.read_only, false);
-    }
-    if let Some(it) = &volume.aws_elastic_block_store {
-        return disk("awsElasticBlockStore", &it.fs_type, it.read_only, true);
-    }
-    if let Some(it) = &volume.gce_persistent_disk {
-        return disk("gcePersistentDisk", &it.fs_type, it.read_only, true);
-    }
-    if let Some(it) = &volume.azure_disk {
-        return disk("azureDisk", &it.fs_type, it.read_only, true);
-    }
-    if let Some(it) = &volume.cinder {
-        return disk("cinder", &it.fs_type, it.read_only, true);
-    }
-    volume.vsphere_volume.as_ref().and_then(|it| disk("vsphereVolume", &it.fs_type, None, true))
 }
 
 /// The key that names a known source; unknown keys are dropped by the API server, and so here.

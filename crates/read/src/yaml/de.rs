@@ -4,19 +4,21 @@
 //! for any type, with the nearest known one as a proposal.
 
 use std::cell::RefCell;
-use std::fmt;
-use std::ops::Range;
 
 use mivask_core::words::nearest;
 use serde::de::{self, DeserializeOwned, DeserializeSeed, Visitor, value::StrDeserializer};
 
 use super::node::{Node, Value};
-use super::scalar::{Scalar, resolve};
+use super::scalar::Scalar;
+use super::typed::TypeError;
 use crate::slip::{Severity, Slip, Slips};
 use crate::text::SourceText;
 
 /// The name under which a newtype asks for a scalar's text as it stands, whatever it looks like.
 pub const RAW: &str = "mivask::raw";
+
+/// Where a key that is unknown on a struct belongs, by the names of struct and key.
+pub(crate) type Misplaced = fn(&str, &str) -> Option<&'static str>;
 
 /// Reads `T` from `node`. Unknown keys become warnings; `misplaced` may know where a key belongs.
 ///
@@ -25,29 +27,60 @@ pub fn from_node<T: DeserializeOwned>(
     node: &Node,
     source: &SourceText,
     slips: &mut Slips,
-    misplaced: fn(&str, &str) -> Option<&'static str>,
+    misplaced: Misplaced,
 ) -> Option<T> {
-    let context = Context { source, warnings: RefCell::new(Vec::new()), misplaced };
+    let context = Context { unknown: Some(UnknownKeys::new(source, misplaced)) };
     let result = T::deserialize(NodeReader { node, context: &context });
-    context.warnings.into_inner().into_iter().for_each(|slip| slips.push(slip));
-    match result {
-        Ok(value) => Some(value),
-        Err(error) => {
-            let span = error.span.unwrap_or_else(|| node.span.clone());
-            slips.add(Severity::Error, source, &span, error.message, error.help);
-            None
-        }
+    if let Some(unknown) = context.unknown {
+        unknown.into_slips(slips);
     }
+    accepted(result, node, source, slips)
+}
+
+/// Reads `T` from a `node` whose keys and types were checked: keys that `T` does not have are passed over.
+pub(crate) fn from_checked_node<T: DeserializeOwned>(
+    node: &Node,
+    source: &SourceText,
+    slips: &mut Slips,
+) -> Option<T> {
+    let result = T::deserialize(NodeReader { node, context: &Context { unknown: None } });
+    accepted(result, node, source, slips)
+}
+
+/// The value, or the mistake as an error of the document `node`.
+pub(crate) fn accepted<T>(
+    result: Result<T, TypeError>,
+    node: &Node,
+    source: &SourceText,
+    slips: &mut Slips,
+) -> Option<T> {
+    let report = |error: TypeError| {
+        let span = error.span.unwrap_or_else(|| node.span.clone());
+        slips.add(Severity::Error, source, &span, error.message, error.help);
+    };
+    result.map_err(report).ok()
 }
 
 struct Context<'a> {
-    source: &'a SourceText,
-    warnings: RefCell<Vec<Slip>>,
-    misplaced: fn(&str, &str) -> Option<&'static str>,
+    /// Receives unknown keys; `None` where they are nobody's mistake.
+    unknown: Option<UnknownKeys<'a>>,
 }
 
-impl Context<'_> {
-    fn unknown_key(&self, holder: &str, key: &Node, fields: &[&'static str]) {
+/// Keys that a document has and its types do not.
+pub(crate) struct UnknownKeys<'a> {
+    source: &'a SourceText,
+    warnings: RefCell<Vec<Slip>>,
+    misplaced: Misplaced,
+}
+
+impl<'a> UnknownKeys<'a> {
+    /// None yet.
+    pub(crate) const fn new(source: &'a SourceText, misplaced: Misplaced) -> Self {
+        Self { source, warnings: RefCell::new(Vec::new()), misplaced }
+    }
+
+    /// `key`, which the struct `holder` with the keys `fields` does not have.
+    pub(crate) fn report<'f>(&self, holder: &str, key: &Node, fields: impl Iterator<Item = &'f str>) {
         let text = key.text().unwrap_or_default();
         // The Compose specification leaves such keys to whoever wants them.
         if text.starts_with("x-") {
@@ -55,7 +88,7 @@ impl Context<'_> {
         }
         let help = match (self.misplaced)(holder, text) {
             Some(place) => Some(format!("it belongs {place}")),
-            None => nearest(text, fields.iter().copied()).map(|known| format!("did you mean `{known}`?")),
+            None => nearest(text, fields).map(|known| format!("did you mean `{known}`?")),
         };
         let message = format!("`{text}` is no known key here, so it is ignored");
         let slip = Slip {
@@ -67,38 +100,10 @@ impl Context<'_> {
         };
         self.warnings.borrow_mut().push(slip);
     }
-}
 
-/// A type mistake.
-#[derive(Debug)]
-struct TypeError {
-    span: Option<Range<usize>>,
-    message: String,
-    help: Option<String>,
-}
-
-impl TypeError {
-    fn at(node: &Node, message: impl Into<String>) -> Self {
-        Self { span: Some(node.span.clone()), message: message.into(), help: None }
-    }
-
-    fn help(mut self, help: impl Into<String>) -> Self {
-        self.help = Some(help.into());
-        self
-    }
-}
-
-impl fmt::Display for TypeError {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&self.message)
-    }
-}
-
-impl std::error::Error for TypeError {}
-
-impl de::Error for TypeError {
-    fn custom<T: fmt::Display>(message: T) -> Self {
-        Self { span: None, message: message.to_string(), help: None }
+    /// Each as a warning.
+    pub(crate) fn into_slips(self, slips: &mut Slips) {
+        self.warnings.into_inner().into_iter().for_each(|slip| slips.push(slip));
     }
 }
 
@@ -117,69 +122,19 @@ impl<'a> NodeReader<'a> {
         })
     }
 
-    fn scalar(self) -> Option<(&'a str, Scalar)> {
-        match &self.node.value {
-            Value::Scalar { text, plain: true } => Some((text, resolve(text))),
-            Value::Scalar { text, plain: false } => Some((text, Scalar::Text)),
-            Value::Sequence(_) | Value::Mapping(_) => None,
-        }
+    fn pairs<'de, V: Visitor<'de>>(
+        self,
+        pairs: &'a [(Node, Node)],
+        visitor: V,
+    ) -> Result<V::Value, TypeError> {
+        self.placed(visitor.visit_map(Pairs { pairs: pairs.iter(), value: None, context: self.context }))
     }
-
-    fn is_null(self) -> bool {
-        matches!(self.scalar(), Some((_, Scalar::Null)))
-    }
-
-    fn expected(self, what: &str) -> TypeError {
-        let found = match self.scalar() {
-            Some((_, Scalar::Null)) => "nothing".to_owned(),
-            Some((text, Scalar::Text)) => format!("the text `{}`", shorten(text)),
-            Some((text, _)) => format!("`{text}`"),
-            None => self.node.noun().to_owned(),
-        };
-        TypeError::at(self.node, format!("expected {what}, found {found}"))
-    }
-
-    fn integer(self) -> Result<i64, TypeError> {
-        match self.scalar() {
-            Some((_, Scalar::Int(number))) => Ok(number),
-            Some((_, Scalar::Float(number))) if number.fract() == 0.0 && number.abs() < 9.0e15 =>
-            {
-                #[expect(clippy::cast_possible_truncation, reason = "a whole number below 2^53")]
-                Ok(number as i64)
-            }
-            Some((text, Scalar::Text)) if matches!(resolve(text), Scalar::Int(_)) => {
-                Err(self.expected("a number").help("a number in quotes is text: remove the quotes"))
-            }
-            _ => Err(self.expected("a whole number")),
-        }
-    }
-
-    /// A scalar where a mapping belongs is mostly a `key value` without its colon.
-    fn no_mapping(self, fields: &[&'static str]) -> TypeError {
-        let error = self.expected("a mapping");
-        let words: Vec<&str> = self.node.text().unwrap_or_default().split_whitespace().collect();
-        match words.as_slice() {
-            [key, value] => match nearest(key, fields.iter().copied()) {
-                Some(known) => error.help(format!("a colon is missing: write `{known}: {value}`")),
-                None => error,
-            },
-            _ => error,
-        }
-    }
-}
-
-fn shorten(text: &str) -> String {
-    let mut short: String = text.chars().take(40).flat_map(char::escape_debug).collect();
-    if text.chars().nth(40).is_some() {
-        short.push('…');
-    }
-    short
 }
 
 macro_rules! integers {
     ($($method:ident),+) => {$(
         fn $method<V: Visitor<'de>>(self, visitor: V) -> Result<V::Value, TypeError> {
-            let number = self.integer()?;
+            let number = self.node.integer()?;
             self.placed(visitor.visit_i64(number))
         }
     )+};
@@ -192,7 +147,7 @@ impl<'de> de::Deserializer<'de> for NodeReader<'_> {
     integers!(deserialize_u8, deserialize_u16, deserialize_u32, deserialize_u64);
 
     fn deserialize_any<V: Visitor<'de>>(self, visitor: V) -> Result<V::Value, TypeError> {
-        let result = match (&self.node.value, self.scalar()) {
+        let result = match (&self.node.value, self.node.scalar()) {
             (Value::Sequence(_), _) => return self.deserialize_seq(visitor),
             (Value::Mapping(_), _) => return self.deserialize_map(visitor),
             (Value::Scalar { .. }, Some((text, scalar))) => match scalar {
@@ -208,13 +163,8 @@ impl<'de> de::Deserializer<'de> for NodeReader<'_> {
     }
 
     fn deserialize_bool<V: Visitor<'de>>(self, visitor: V) -> Result<V::Value, TypeError> {
-        match self.scalar() {
-            Some((_, Scalar::Bool(value))) => self.placed(visitor.visit_bool(value)),
-            Some((text, Scalar::Text)) if matches!(resolve(text), Scalar::Bool(_)) => {
-                Err(self.expected("true or false").help("a truth value in quotes is text: remove the quotes"))
-            }
-            _ => Err(self.expected("true or false")),
-        }
+        let value = self.node.truth()?;
+        self.placed(visitor.visit_bool(value))
     }
 
     fn deserialize_f32<V: Visitor<'de>>(self, visitor: V) -> Result<V::Value, TypeError> {
@@ -226,13 +176,8 @@ impl<'de> de::Deserializer<'de> for NodeReader<'_> {
     }
 
     fn deserialize_str<V: Visitor<'de>>(self, visitor: V) -> Result<V::Value, TypeError> {
-        match self.scalar() {
-            Some((text, Scalar::Text)) => self.placed(visitor.visit_str(text)),
-            Some((text, Scalar::Bool(_) | Scalar::Int(_) | Scalar::Float(_))) => {
-                Err(self.expected("text").help(format!("put it in quotes: \"{text}\"")))
-            }
-            Some((_, Scalar::Null)) | None => Err(self.expected("text")),
-        }
+        let text = self.node.string()?;
+        self.placed(visitor.visit_str(text))
     }
 
     fn deserialize_string<V: Visitor<'de>>(self, visitor: V) -> Result<V::Value, TypeError> {
@@ -240,7 +185,7 @@ impl<'de> de::Deserializer<'de> for NodeReader<'_> {
     }
 
     fn deserialize_option<V: Visitor<'de>>(self, visitor: V) -> Result<V::Value, TypeError> {
-        if self.is_null() { self.placed(visitor.visit_none()) } else { visitor.visit_some(self) }
+        if self.node.is_nothing() { self.placed(visitor.visit_none()) } else { visitor.visit_some(self) }
     }
 
     fn deserialize_unit<V: Visitor<'de>>(self, visitor: V) -> Result<V::Value, TypeError> {
@@ -265,21 +210,12 @@ impl<'de> de::Deserializer<'de> for NodeReader<'_> {
         }
         match self.node.text() {
             Some(text) => self.placed(visitor.visit_str(text)),
-            None => Err(self.expected("a single value")),
+            None => Err(self.node.expected("a single value")),
         }
     }
 
     fn deserialize_seq<V: Visitor<'de>>(self, visitor: V) -> Result<V::Value, TypeError> {
-        let items = match &self.node.value {
-            Value::Sequence(items) => items.as_slice(),
-            Value::Scalar { .. } if self.is_null() => &[],
-            Value::Scalar { text, .. } => {
-                return Err(self.expected("a list").help(format!("write [{}]", shorten(text))));
-            }
-            Value::Mapping(_) => {
-                return Err(self.expected("a list").help("begin each element with `- `"));
-            }
-        };
+        let items = self.node.list()?;
         self.placed(visitor.visit_seq(Items { items: items.iter(), context: self.context }))
     }
 
@@ -297,12 +233,7 @@ impl<'de> de::Deserializer<'de> for NodeReader<'_> {
     }
 
     fn deserialize_map<V: Visitor<'de>>(self, visitor: V) -> Result<V::Value, TypeError> {
-        let pairs = match &self.node.value {
-            Value::Mapping(pairs) => pairs.as_slice(),
-            Value::Scalar { .. } if self.is_null() => &[],
-            Value::Scalar { .. } | Value::Sequence(_) => return Err(self.no_mapping(&[])),
-        };
-        self.placed(visitor.visit_map(Pairs { pairs: pairs.iter(), value: None, context: self.context }))
+        self.pairs(self.node.mapping(std::iter::empty())?, visitor)
     }
 
     fn deserialize_struct<V: Visitor<'de>>(
@@ -311,16 +242,14 @@ impl<'de> de::Deserializer<'de> for NodeReader<'_> {
         fields: &'static [&'static str],
         visitor: V,
     ) -> Result<V::Value, TypeError> {
-        let pairs = match &self.node.value {
-            Value::Mapping(pairs) => pairs.as_slice(),
-            Value::Scalar { .. } if self.is_null() => &[],
-            Value::Scalar { .. } | Value::Sequence(_) => return Err(self.no_mapping(fields)),
-        };
-        for (key, _) in pairs.iter().filter(|(key, _)| key.text().is_none_or(|text| !fields.contains(&text)))
-        {
-            self.context.unknown_key(name, key, fields);
+        let pairs = self.node.mapping(fields.iter().copied())?;
+        if let Some(unknown) = &self.context.unknown {
+            let is_unknown = |key: &Node| key.text().is_none_or(|text| !fields.contains(&text));
+            for (key, _) in pairs.iter().filter(|(key, _)| is_unknown(key)) {
+                unknown.report(name, key, fields.iter().copied());
+            }
         }
-        self.placed(visitor.visit_map(Pairs { pairs: pairs.iter(), value: None, context: self.context }))
+        self.pairs(pairs, visitor)
     }
 
     fn deserialize_enum<V: Visitor<'de>>(
@@ -329,17 +258,7 @@ impl<'de> de::Deserializer<'de> for NodeReader<'_> {
         variants: &'static [&'static str],
         visitor: V,
     ) -> Result<V::Value, TypeError> {
-        let text = self.node.text().ok_or_else(|| self.expected("a single word"))?;
-        if !variants.contains(&text) {
-            let error = TypeError::at(
-                self.node,
-                format!("`{}` is not one of {}", shorten(text), variants.join(", ")),
-            );
-            return Err(match nearest(text, variants.iter().copied()) {
-                Some(known) => error.help(format!("did you mean `{known}`?")),
-                None => error,
-            });
-        }
+        let text = self.node.one_of(variants.iter().copied())?;
         let variant: StrDeserializer<'_, TypeError> = de::IntoDeserializer::into_deserializer(text);
         self.placed(visitor.visit_enum(variant))
     }
@@ -381,7 +300,9 @@ impl<'de> de::MapAccess<'de> for Pairs<'_> {
     type Error = TypeError;
 
     fn next_key_seed<K: DeserializeSeed<'de>>(&mut self, seed: K) -> Result<Option<K::Value>, TypeError> {
-        let Some((key, value)) = self.pairs.next() else {
+        // In a checked document a field that holds nothing counts as one that is missing.
+        let checked = self.context.unknown.is_none();
+        let Some((key, value)) = self.pairs.find(|(_, value)| !(checked && value.is_nothing())) else {
             return Ok(None);
         };
         self.value = Some(value);

@@ -4,8 +4,11 @@ mod de;
 mod node;
 mod parse;
 mod scalar;
+mod typed;
 
+pub(crate) use de::{Misplaced, UnknownKeys, accepted, from_checked_node};
 pub use de::{RAW, from_node};
 pub use node::{Mark, Node, Value};
 pub use parse::parse;
 pub use scalar::{Scalar, resolve};
+pub(crate) use typed::TypeError;

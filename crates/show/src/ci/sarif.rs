@@ -4,10 +4,7 @@ use std::io::{self, Write};
 
 use mivask_core::expect::{Standing, Upheld};
 use mivask_core::fact::Provenance;
-use serde_sarif::sarif::{
-    ArtifactLocation, Location, Message, MultiformatMessageString, PhysicalLocation, Region,
-    ReportingDescriptor, Result as Finding, ResultLevel, Run as SarifRun, Sarif, Tool, ToolComponent,
-};
+use serde_json::{Value, json};
 
 use crate::upheld::{Checked, Run, place, sentences};
 
@@ -24,37 +21,30 @@ const RULES: [(&str, &str); 4] = [
 /// # Errors
 /// Whatever `out` refuses.
 pub fn sarif(out: &mut dyn Write, run: &Run) -> io::Result<()> {
-    let rules = RULES.map(|(id, text)| {
-        let text = MultiformatMessageString::builder().text(text).build();
-        ReportingDescriptor::builder().id(id).short_description(text).build()
+    let rules = RULES.map(|(id, text)| json!({ "id": id, "shortDescription": { "text": text } }));
+    let driver = json!({ "name": "Mivask", "version": env!("CARGO_PKG_VERSION"), "rules": rules });
+    let results: Vec<Value> = run.inputs.iter().flat_map(|input| findings(input, run)).collect();
+    let sarif = json!({
+        "$schema":
+            "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json",
+        "version": "2.1.0",
+        "runs": [{ "tool": { "driver": driver }, "results": results }],
     });
-    let driver = ToolComponent::builder()
-        .name("Mivask")
-        .version(env!("CARGO_PKG_VERSION"))
-        .rules(Vec::from(rules))
-        .build();
-    let results: Vec<Finding> = run.inputs.iter().flat_map(|input| findings(input, run)).collect();
-    let run = SarifRun::builder().tool(Tool::builder().driver(driver).build()).results(results).build();
-    let sarif = Sarif::builder()
-        .version(serde_json::json!("2.1.0"))
-        .schema("https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json")
-        .runs(vec![run])
-        .build();
     serde_json::to_writer_pretty(&mut *out, &sarif)?;
     writeln!(out)
 }
 
-fn findings(input: &Checked, run: &Run) -> Vec<Finding> {
+fn findings(input: &Checked, run: &Run) -> Vec<Value> {
     let mut all = Vec::new();
     if let Some(why) = &input.unusable {
         let place = location(&input.input, (1, 1), None);
-        all.push(finding("unusable", ResultLevel::Error, why.clone(), vec![place], Vec::new()));
+        all.push(finding("unusable", "error", why.clone(), vec![place], Vec::new()));
     }
     for one in &input.held {
         let level = match (one.is_held(run.accept), one.standing) {
-            (false, _) => ResultLevel::Error,
-            (true, Standing::Depends) => ResultLevel::Warning,
-            (true, Standing::MeetsNothing) => ResultLevel::Note,
+            (false, _) => "error",
+            (true, Standing::Depends) => "warning",
+            (true, Standing::MeetsNothing) => "note",
             (true, Standing::Holds | Standing::Broken) => continue,
         };
         let mut text = vec![format!("{} in {}: {}", one.standing.word(), input.input, one.expected.text)];
@@ -65,39 +55,36 @@ fn findings(input: &Checked, run: &Run) -> Vec<Finding> {
     all
 }
 
-fn finding(
-    rule: &str,
-    level: ResultLevel,
-    text: String,
-    at: Vec<Location>,
-    related: Vec<Location>,
-) -> Finding {
-    Finding::builder()
-        .rule_id(rule)
-        .level(level)
-        .message(Message::builder().text(text).build())
-        .locations(at)
-        .related_locations(related)
-        .build()
+/// One `result`.
+fn finding(rule: &str, level: &str, text: String, at: Vec<Value>, related: Vec<Value>) -> Value {
+    json!({
+        "ruleId": rule,
+        "level": level,
+        "message": { "text": text },
+        "locations": at,
+        "relatedLocations": related,
+    })
 }
 
-fn related(held: &Upheld) -> Vec<Location> {
-    held.against.iter().filter_map(|against| at(&against.from, Some(against.fact.clone()))).collect()
+fn related(held: &Upheld) -> Vec<Value> {
+    held.against.iter().filter_map(|against| at(&against.from, Some(&against.fact))).collect()
 }
 
-fn at(from: &Provenance, text: Option<String>) -> Option<Location> {
+fn at(from: &Provenance, text: Option<&str>) -> Option<Value> {
     place(from).map(|place| location(place.file, (place.line, place.column), text))
 }
 
-fn location(file: &str, (line, column): (usize, usize), text: Option<String>) -> Location {
-    let number = |number: usize| i64::try_from(number).unwrap_or(i64::MAX);
-    let region = Region::builder().start_line(number(line)).start_column(number(column)).build();
-    let physical = PhysicalLocation::builder()
-        .artifact_location(ArtifactLocation::builder().uri(uri(file)).build())
-        .region(region)
-        .build();
-    let mut location = Location::builder().physical_location(physical).build();
-    location.message = text.map(|text| Message::builder().text(text).build());
+/// One `location`; lines and columns count from 1.
+fn location(file: &str, (line, column): (usize, usize), text: Option<&str>) -> Value {
+    let mut location = json!({
+        "physicalLocation": {
+            "artifactLocation": { "uri": uri(file) },
+            "region": { "startLine": line, "startColumn": column },
+        },
+    });
+    if let Some(text) = text {
+        location["message"] = json!({ "text": text });
+    }
     location
 }
 

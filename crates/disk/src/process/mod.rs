@@ -3,6 +3,8 @@
 //! Only what is asked for is read: each directory on the way to a path that is wanted, whole, so that what is missing
 //! in it is known to be missing. Links are followed as the process would follow them.
 
+mod status;
+
 use std::collections::BTreeSet;
 use std::io;
 use std::os::fd::OwnedFd;
@@ -19,6 +21,7 @@ use crate::error::DiskError;
 use crate::grow::Grower;
 use crate::live::{self, join};
 use crate::mounts::{self, MountLine};
+use status::Status;
 
 /// The most links on one way (`MAXSYMLINKS`).
 const MOST_LINKS: usize = 40;
@@ -79,12 +82,11 @@ pub struct ProcessMount {
 pub fn look(pid: u32, reach: &Reach) -> Result<Process, DiskError> {
     let shown = format!("process:{pid}");
     let wrong = |what: String, help: &str| DiskError::whole(&shown, what).with_help(help);
-    let process = i32::try_from(pid).map_err(|_| procfs::ProcError::NotFound(None));
-    let process = process.and_then(procfs::process::Process::new).map_err(|_| {
+    let read = |name: &str| std::fs::read(format!("/proc/{pid}/{name}"));
+    let status = read("status").ok().and_then(|text| Status::read(&String::from_utf8_lossy(&text)));
+    let status = status.ok_or_else(|| {
         wrong("there is no such process".to_owned(), "name a process of this machine by its number")
     })?;
-    let status = process.status().map_err(|error| DiskError::whole(&shown, error.to_string()))?;
-    let read = |name: &str| std::fs::read(format!("/proc/{pid}/{name}"));
     let table = read("mountinfo").map_err(|error| DiskError::io(&shown, &error))?;
     let lines = mounts::read(&format!("/proc/{pid}/mountinfo"), &mut &table[..])?;
     let root = rustix::fs::open(
@@ -109,12 +111,12 @@ pub fn look(pid: u32, reach: &Reach) -> Result<Process, DiskError> {
     Ok(Process {
         pid,
         name: status.name,
-        uid: status.fuid,
-        gid: status.fgid,
+        uid: status.uid,
+        gid: status.gid,
         groups: status.groups,
-        capabilities: [status.capeff, status.capprm, status.capbnd.unwrap_or_default()],
-        umask: status.umask.and_then(|umask| u16::try_from(umask).ok()),
-        no_new_privileges: status.nonewprivs == Some(1),
+        capabilities: status.capabilities,
+        umask: status.umask,
+        no_new_privileges: status.no_new_privileges,
         uid_map: map("uid_map"),
         gid_map: map("gid_map"),
         same_mounts: same("mnt"),

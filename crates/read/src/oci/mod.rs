@@ -1,5 +1,7 @@
 //! OCI runtime configurations: `config.json` and the bundle around it (OCI runtime specification).
 
+mod types;
+
 use std::path::Path;
 use std::sync::Arc;
 
@@ -15,13 +17,14 @@ use mivask_core::scene::{
     Below, Container, EngineOptions, Scene, TmpfsAsked, Volume, VolumeKind, VolumeMount, Who, Workload,
 };
 use mivask_core::stage::Role;
-use oci_spec::runtime::{Capabilities, LinuxIdMapping, LinuxNamespaceType, Mount, Process, Spec};
 
+use self::types::{Config, LinuxIdMapping, Mount, Process};
 use crate::accounts;
+use crate::fields::{self, OCI};
 use crate::files::FileReader;
 use crate::slip::{Severity, Slips};
 use crate::text::SourceText;
-use crate::yaml::{Node, from_node};
+use crate::yaml::Node;
 
 /// Whether a document is a runtime configuration.
 #[must_use]
@@ -39,34 +42,31 @@ pub fn add(
     scene: &mut Scene,
     slips: &mut Slips,
 ) -> Option<()> {
-    let spec: Spec = from_node(node, source, slips, |_, _| None)?;
+    let spec: Config = fields::read(&OCI, "Spec", (node, source), |_, _| None, slips)?;
     let mut reading = Reading { node, source, slips, folder, files };
-    let Some(process) = spec.process() else {
+    let Some(process) = &spec.process else {
         reading.error("ociVersion", "the configuration has no `process`: nothing runs");
         return None;
     };
     let namespace = reading.namespace(&spec);
-    let who = reading.identity(process, namespace);
+    let who = reading.identity(process, namespace)?;
     let mut volumes = Vec::new();
-    let listed = spec.mounts().as_deref().unwrap_or_default().iter().enumerate();
+    let listed = spec.mounts.iter().enumerate();
     let mounts = listed.filter_map(|(index, mount)| reading.mount(index, mount, &mut volumes)).collect();
-    let root = spec.root().as_ref();
-    let path = root.map(|root| root.path().display().to_string()).unwrap_or_default();
+    let root = spec.root.as_ref();
+    let path = root.map(|root| root.path.clone()).unwrap_or_default();
     reading.accounts(&path, scene);
-    let linux = spec.linux().as_ref();
-    let shielded = linux.is_some_and(|linux| {
-        let any = |list: &Option<Vec<String>>| list.as_ref().is_some_and(|list| !list.is_empty());
-        any(linux.masked_paths()) || any(linux.readonly_paths())
-    });
-    let name =
-        spec.hostname().clone().filter(|name| !name.is_empty()).unwrap_or_else(|| "process".to_owned());
-    let cwd = process.cwd().display().to_string();
+    let linux = spec.linux.as_ref();
+    let shielded =
+        linux.is_some_and(|linux| !(linux.masked_paths.is_empty() && linux.readonly_paths.is_empty()));
+    let name = spec.hostname.clone().filter(|name| !name.is_empty()).unwrap_or_else(|| "process".to_owned());
+    let cwd = process.cwd.clone();
     let container = Container {
         name: name.clone(),
         role: Role::App,
         image: Some(reading.fact("root.path", path)),
         who: Who::Process(Box::new(who)),
-        read_only_root: root.and_then(oci_spec::runtime::Root::readonly).unwrap_or(false),
+        read_only_root: root.is_some_and(|root| root.readonly),
         privileged: false,
         unmasked: !shielded,
         refusal: None,
@@ -116,41 +116,64 @@ impl Reading<'_> {
         self.slips.add(Severity::Error, self.source, &span, message, None);
     }
 
-    fn identity(&self, process: &Process, namespace: Option<Fact<Arc<UserNamespace>>>) -> ProcessIdentity {
-        let user = process.user();
+    /// Who the process is; `None` where a capability is none.
+    fn identity(
+        &mut self,
+        process: &Process,
+        namespace: Option<Fact<Arc<UserNamespace>>>,
+    ) -> Option<ProcessIdentity> {
+        let sets = &process.capabilities;
+        let bounding = self.capabilities("bounding", &sets.bounding)?;
+        let permitted = self.capabilities("permitted", &sets.permitted)?;
+        let inheritable = self.capabilities("inheritable", &sets.inheritable)?;
+        let ambient = self.capabilities("ambient", &sets.ambient)?;
+        self.capabilities("effective", &sets.effective)?;
+        let user = &process.user;
         let list = self.at("process.user.additionalGids");
-        let groups = user.additional_gids().iter().flatten().enumerate().map(|(index, gid)| {
+        let groups = user.additional_gids.iter().enumerate().map(|(index, gid)| {
             let span = &list.item(index).unwrap_or(list).span;
             Fact::new(*gid, self.source.place(span, "process.user.additionalGids"))
         });
-        let sets = process.capabilities().as_ref();
-        let set = |of: fn(&oci_spec::runtime::LinuxCapabilities) -> &Option<Capabilities>| {
-            sets.and_then(|sets| of(sets).as_ref()).map_or(CapabilitySet::EMPTY, capabilities)
-        };
-        ProcessIdentity {
-            uid: self.fact("process.user.uid", user.uid()),
-            gid: self.fact("process.user.gid", user.gid()),
+        Some(ProcessIdentity {
+            uid: self.fact("process.user.uid", user.uid),
+            gid: self.fact("process.user.gid", user.gid),
             groups: groups.collect(),
-            umask: user.umask().map(|bits| self.fact("process.user.umask", Mode::new((bits & 0o777) as u16))),
+            umask: user.umask.map(|bits| self.fact("process.user.umask", Mode::new((bits & 0o777) as u16))),
             no_new_privileges: process
-                .no_new_privileges()
+                .no_new_privileges
                 .map(|told| self.fact("process.noNewPrivileges", told)),
-            bounding: set(oci_spec::runtime::LinuxCapabilities::bounding),
-            permitted: set(oci_spec::runtime::LinuxCapabilities::permitted),
-            inheritable: set(oci_spec::runtime::LinuxCapabilities::inheritable),
-            ambient: set(oci_spec::runtime::LinuxCapabilities::ambient),
+            bounding,
+            permitted,
+            inheritable,
+            ambient,
             user_namespace: namespace,
+        })
+    }
+
+    /// The capabilities of one set; `None` where a name is none.
+    fn capabilities(&mut self, set: &str, names: &[String]) -> Option<CapabilitySet> {
+        let mut all = CapabilitySet::EMPTY;
+        for (index, name) in names.iter().enumerate() {
+            let Some(capability) = Capability::by_name(name) else {
+                let list = self.at("process.capabilities").get(set).unwrap_or(self.node);
+                let span = list.item(index).unwrap_or(list).span.clone();
+                let message = format!("`{name}` is no capability");
+                self.slips.add(Severity::Error, self.source, &span, message, None);
+                return None;
+            };
+            all = all.with(capability);
         }
+        Some(all)
     }
 
     /// The maps, where there is a user namespace to map into.
-    fn namespace(&mut self, spec: &Spec) -> Option<Fact<Arc<UserNamespace>>> {
-        let linux = spec.linux().as_ref()?;
-        let own = linux.namespaces().iter().flatten().any(|one| one.typ() == LinuxNamespaceType::User);
+    fn namespace(&mut self, spec: &Config) -> Option<Fact<Arc<UserNamespace>>> {
+        let linux = spec.linux.as_ref()?;
+        let own = linux.namespaces.iter().any(|one| one.type_ == "user");
         if !own {
             return None;
         }
-        let (uids, gids) = (map(linux.uid_mappings()), map(linux.gid_mappings()));
+        let (uids, gids) = (map(&linux.uid_mappings), map(&linux.gid_mappings));
         let namespace = UserNamespace { uids: uids.unwrap_or_default(), gids: gids.unwrap_or_default() };
         Some(self.fact("linux.uidMappings", Arc::new(namespace)))
     }
@@ -158,16 +181,16 @@ impl Reading<'_> {
     fn mount(&mut self, index: usize, mount: &Mount, volumes: &mut Vec<Volume>) -> Option<VolumeMount> {
         let item = self.at("mounts").item(index).unwrap_or(self.node);
         let place = self.source.place(&item.span, "mounts");
-        let target = mount.destination().display().to_string();
+        let target = mount.destination.clone();
         let target = if target.starts_with('/') { target } else { format!("/{target}") };
-        let options = mount.options().clone().unwrap_or_default();
+        let options = &mount.options;
         let has = |word: &str| options.iter().any(|option| option == word);
-        let typ = mount.typ().as_deref().unwrap_or_default();
-        let source = mount.source().as_ref().map(|path| path.display().to_string()).unwrap_or_default();
-        let (flags, taken_back) = flags(&options);
+        let typ = mount.type_.as_deref().unwrap_or_default();
+        let source = mount.source.as_deref().unwrap_or_default();
+        let (flags, taken_back) = flags(options);
         let kind = match typ {
             _ if has("bind") || has("rbind") => {
-                let path = self.files.absolute(&self.folder.join(&source)).display().to_string();
+                let path = self.files.absolute(&self.folder.join(source)).display().to_string();
                 VolumeKind::Bind { path: path.into_bytes(), make_missing: false }
             }
             "bind" => {
@@ -177,22 +200,22 @@ impl Reading<'_> {
                 return None;
             }
             "tmpfs" if target == "/dev" => VolumeKind::System("dev".to_owned()),
-            "tmpfs" => VolumeKind::Tmpfs(tmpfs(&options)),
+            "tmpfs" => VolumeKind::Tmpfs(tmpfs(options)),
             "proc" | "sysfs" | "mqueue" => VolumeKind::System(typ.to_owned()),
             other => VolumeKind::Other { kind: other.to_owned(), read_only: false },
         };
         let name = Fact::new(format!("{target} ({index})"), place.clone());
         volumes.push(Volume { name: name.clone(), kind });
         let ids = MountIds {
-            uids: map(mount.uid_mappings()).unwrap_or_default(),
-            gids: map(mount.gid_mappings()).unwrap_or_default(),
+            uids: map(&mount.uid_mappings).unwrap_or_default(),
+            gids: map(&mount.gid_mappings).unwrap_or_default(),
         };
         Some(VolumeMount {
             read_only: flags.has(MountFlags::READ_ONLY),
             flags,
             ids,
             engine: EngineOptions { taken_back, ..EngineOptions::default() },
-            below: below(&options),
+            below: below(options),
             ..VolumeMount::new(name, Fact::new(target.into_bytes(), place))
         })
     }
@@ -217,19 +240,11 @@ impl Reading<'_> {
     }
 }
 
-fn capabilities(names: &Capabilities) -> CapabilitySet {
-    names.iter().filter_map(|name| Capability::by_name(&name.to_string())).collect()
-}
-
 /// Lines of a map; those the kernel would refuse are for the runtime to report.
-fn map(lines: &Option<Vec<LinuxIdMapping>>) -> Option<IdMap> {
-    let lines = lines.as_ref().filter(|lines| !lines.is_empty())?;
-    let extent = |line: &LinuxIdMapping| Extent {
-        inside: line.container_id(),
-        outside: line.host_id(),
-        count: line.size(),
-    };
-    Some(IdMap::new(lines.iter().map(extent).collect()))
+fn map(lines: &[LinuxIdMapping]) -> Option<IdMap> {
+    let extent =
+        |line: &LinuxIdMapping| Extent { inside: line.container_id, outside: line.host_id, count: line.size };
+    (!lines.is_empty()).then(|| IdMap::new(lines.iter().map(extent).collect()))
 }
 
 /// The flag that an option sets (`true`) or clears.

@@ -1,0 +1,144 @@
+//! A field table: `kubernetes.txt` or `oci.txt`, made by tools/api-fields.
+
+use std::collections::BTreeMap;
+
+/// The type of a value.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub(super) enum Type {
+    /// A text.
+    Text,
+    /// A truth value.
+    Bool,
+    /// A whole number from the first to the second, by the name of its type.
+    Integer(&'static str, i64, i64),
+    /// Any number.
+    Float,
+    /// A timestamp of RFC 3339.
+    Time,
+    /// A number or a text: `Quantity`, `IntOrString`.
+    Scalar,
+    /// Anything.
+    Any,
+    /// One of several words, with `|` between them.
+    Word(&'static str),
+    /// A list of values of a type.
+    List(&'static str),
+    /// A mapping from any text to values of a type.
+    Map(&'static str),
+    /// A struct of the table.
+    Struct(&'static str),
+}
+
+impl Type {
+    /// The type that the table writes as `word`.
+    pub(super) fn of(word: &'static str) -> Self {
+        match word {
+            "text" => Self::Text,
+            "bool" => Self::Bool,
+            "int32" => Self::Integer(word, i32::MIN as i64, i32::MAX as i64),
+            "int64" => Self::Integer(word, i64::MIN, i64::MAX),
+            "uint8" => Self::Integer(word, 0, u8::MAX as i64),
+            "uint16" => Self::Integer(word, 0, u16::MAX as i64),
+            "uint32" => Self::Integer(word, 0, u32::MAX as i64),
+            // Numbers of documents are held in 64 bits with a sign.
+            "uint64" => Self::Integer(word, 0, i64::MAX),
+            "float" => Self::Float,
+            "time" => Self::Time,
+            "scalar" => Self::Scalar,
+            "any" => Self::Any,
+            _ if word.starts_with('[') => Self::List(&word[1..word.len() - 1]),
+            _ if word.starts_with('{') => Self::Map(&word[1..word.len() - 1]),
+            _ if word.contains('|') => Self::Word(word),
+            _ => Self::Struct(word),
+        }
+    }
+}
+
+/// A struct of the specification.
+#[derive(Debug, Default)]
+pub(super) struct Struct {
+    /// The API version, where it is a Kubernetes kind.
+    pub version: Option<&'static str>,
+    /// Names and types of its fields, in the specification's order.
+    pub fields: Vec<(&'static str, Type)>,
+}
+
+impl Struct {
+    /// The type of the field `name`.
+    pub(super) fn field(&self, name: &str) -> Option<Type> {
+        self.fields.iter().find(|(known, _)| *known == name).map(|(_, field)| *field)
+    }
+}
+
+/// Every struct of a specification, by name.
+#[derive(Debug)]
+pub(crate) struct Table(BTreeMap<&'static str, Struct>);
+
+impl Table {
+    /// A line that is not indented begins a struct, `#` a comment.
+    pub(super) fn parse(text: &'static str) -> Self {
+        let mut table: BTreeMap<&'static str, Struct> = BTreeMap::new();
+        let mut current = "";
+        for line in text.lines().filter(|line| !line.starts_with('#')) {
+            let words = line.trim_start();
+            let (name, behind) = match words.split_once(' ') {
+                Some((name, behind)) => (name, Some(behind)),
+                None => (words, None),
+            };
+            if line.starts_with(' ') {
+                let field = behind.map(|word| (name, Type::of(word)));
+                table.entry(current).or_default().fields.extend(field);
+            } else {
+                current = name;
+                table.entry(current).or_default().version = behind;
+            }
+        }
+        Self(table)
+    }
+
+    /// The struct called `name`.
+    pub(super) fn lookup(&self, name: &str) -> Option<&Struct> {
+        self.0.get(name)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::{KUBERNETES, OCI};
+    use super::*;
+
+    #[test]
+    fn every_type_that_a_field_names_is_in_its_table() {
+        for table in [&*KUBERNETES, &*OCI] {
+            for (name, described) in &table.0 {
+                for (field, asked) in &described.fields {
+                    let mut asked = *asked;
+                    while let Type::List(inner) | Type::Map(inner) = asked {
+                        asked = Type::of(inner);
+                    }
+                    if let Type::Struct(inner) = asked {
+                        assert!(table.lookup(inner).is_some(), "{name}.{field} is of {inner}");
+                    }
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn kinds_name_their_version() {
+        assert_eq!(KUBERNETES.lookup("Deployment").and_then(|kind| kind.version), Some("apps/v1"));
+        assert_eq!(KUBERNETES.lookup("PodSpec").and_then(|kind| kind.version), None);
+    }
+
+    #[test]
+    fn fields_have_the_types_of_the_specification() {
+        let spec = KUBERNETES.lookup("PodSpec").expect("pods have a spec");
+        assert_eq!(spec.field("containers"), Some(Type::List("Container")));
+        assert_eq!(spec.field("nodeSelector"), Some(Type::Map("text")));
+        assert_eq!(spec.field("runAsUser"), None);
+        let user = OCI.lookup("User").expect("processes have a user");
+        assert_eq!(user.field("uid"), Some(Type::Integer("uint32", 0, 4_294_967_295)));
+        let namespace = OCI.lookup("LinuxNamespace").expect("there are namespaces");
+        assert!(matches!(namespace.field("type"), Some(Type::Word(words)) if words.contains("|user|")));
+    }
+}

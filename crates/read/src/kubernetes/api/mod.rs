@@ -1,0 +1,23 @@
+//! Those of the Kubernetes API's types that are read here, each with the fields that decide about files.
+//!
+//! What the others are called and of which type they are stands in the field table ([`crate::fields`]).
+
+mod storage;
+mod types;
+mod volumes;
+
+use serde::de::DeserializeOwned;
+
+pub(super) use storage::*;
+pub(super) use types::*;
+pub(super) use volumes::*;
+
+use super::Origin;
+use super::misplaced::misplaced;
+use crate::fields::{self, KUBERNETES};
+use crate::slip::Slips;
+
+/// Reads an object of `kind`: unknown keys become warnings, a value of a wrong type an error and `None`.
+pub(super) fn read<T: DeserializeOwned>(kind: &str, origin: &Origin<'_>, slips: &mut Slips) -> Option<T> {
+    fields::read(&KUBERNETES, kind, (origin.node, origin.source), misplaced, slips)
+}
