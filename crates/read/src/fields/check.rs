@@ -68,7 +68,7 @@ impl Check<'_> {
 
     /// The fields of one struct: first all keys, then the values in the document's order.
     fn fields(&self, name: &str, described: &Struct, node: &Node) -> Result<(), TypeError> {
-        let names = || described.fields.iter().map(|(field, _)| *field);
+        let names = || described.fields().iter().map(|(field, _)| *field);
         let pairs = node.mapping(names())?;
         let is_unknown = |key: &Node| key.text().is_none_or(|text| described.field(text).is_none());
         for (key, _) in pairs.iter().filter(|(key, _)| is_unknown(key)) {

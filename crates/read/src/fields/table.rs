@@ -1,6 +1,6 @@
 //! A field table: `kubernetes.txt` or `oci.txt`, made by tools/api-fields.
 
-use std::collections::BTreeMap;
+use std::sync::OnceLock;
 
 /// The type of a value.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -55,50 +55,62 @@ impl Type {
 }
 
 /// A struct of the specification.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub(super) struct Struct {
+    name: &'static str,
     /// The API version, where it is a Kubernetes kind.
     pub version: Option<&'static str>,
-    /// Names and types of its fields, in the specification's order.
-    pub fields: Vec<(&'static str, Type)>,
+    /// Its lines of the table.
+    lines: &'static str,
+    /// The same, read once a document has such a struct: most documents have few of them.
+    fields: OnceLock<Vec<(&'static str, Type)>>,
 }
 
 impl Struct {
+    /// Names and types of its fields, in the specification's order.
+    pub(super) fn fields(&self) -> &[(&'static str, Type)] {
+        let field = |line: &'static str| {
+            let (name, word) = line.trim_start().split_once(' ')?;
+            Some((name, Type::of(word)))
+        };
+        self.fields.get_or_init(|| self.lines.lines().filter_map(field).collect())
+    }
+
     /// The type of the field `name`.
     pub(super) fn field(&self, name: &str) -> Option<Type> {
-        self.fields.iter().find(|(known, _)| *known == name).map(|(_, field)| *field)
+        self.fields().iter().find(|(known, _)| *known == name).map(|(_, field)| *field)
     }
 }
 
-/// Every struct of a specification, by name.
+/// Every struct of a specification, in the order of their names.
 #[derive(Debug)]
-pub(crate) struct Table(BTreeMap<&'static str, Struct>);
+pub(crate) struct Table(Vec<Struct>);
 
 impl Table {
     /// A line that is not indented begins a struct, `#` a comment.
     pub(super) fn parse(text: &'static str) -> Self {
-        let mut table: BTreeMap<&'static str, Struct> = BTreeMap::new();
-        let mut current = "";
-        for line in text.lines().filter(|line| !line.starts_with('#')) {
-            let words = line.trim_start();
-            let (name, behind) = match words.split_once(' ') {
-                Some((name, behind)) => (name, Some(behind)),
-                None => (words, None),
-            };
-            if line.starts_with(' ') {
-                let field = behind.map(|word| (name, Type::of(word)));
-                table.entry(current).or_default().fields.extend(field);
-            } else {
-                current = name;
-                table.entry(current).or_default().version = behind;
+        let mut structs = Vec::new();
+        let mut rest = text;
+        while let Some((head, behind)) = rest.split_once('\n') {
+            let mut end = 0;
+            while behind[end..].starts_with(' ') {
+                end += behind[end..].find('\n').map_or(behind.len() - end, |at| at + 1);
             }
+            let (name, version) = match head.split_once(' ') {
+                Some((name, version)) => (name, Some(version)),
+                None => (head, None),
+            };
+            if name != "#" {
+                structs.push(Struct { name, version, lines: &behind[..end], fields: OnceLock::new() });
+            }
+            rest = &behind[end..];
         }
-        Self(table)
+        Self(structs)
     }
 
     /// The struct called `name`.
     pub(super) fn lookup(&self, name: &str) -> Option<&Struct> {
-        self.0.get(name)
+        self.0.binary_search_by(|described| described.name.cmp(name)).ok().map(|at| &self.0[at])
     }
 }
 
@@ -110,14 +122,15 @@ mod tests {
     #[test]
     fn every_type_that_a_field_names_is_in_its_table() {
         for table in [&*KUBERNETES, &*OCI] {
-            for (name, described) in &table.0 {
-                for (field, asked) in &described.fields {
+            assert!(table.0.is_sorted_by_key(|described| described.name), "they are looked up by name");
+            for described in &table.0 {
+                for (field, asked) in described.fields() {
                     let mut asked = *asked;
                     while let Type::List(inner) | Type::Map(inner) = asked {
                         asked = Type::of(inner);
                     }
                     if let Type::Struct(inner) = asked {
-                        assert!(table.lookup(inner).is_some(), "{name}.{field} is of {inner}");
+                        assert!(table.lookup(inner).is_some(), "{}.{field} is of {inner}", described.name);
                     }
                 }
             }

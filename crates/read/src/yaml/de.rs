@@ -116,10 +116,30 @@ struct NodeReader<'a> {
 impl<'a> NodeReader<'a> {
     /// An error without a place gets this node's.
     fn placed<T>(self, result: Result<T, TypeError>) -> Result<T, TypeError> {
-        result.map_err(|mut error| {
-            error.span.get_or_insert_with(|| self.node.span.clone());
-            error
-        })
+        match result {
+            Ok(value) => Ok(value),
+            Err(error) => Err(self.place(error)),
+        }
+    }
+
+    // What follows is not generic: it is compiled once, and not for each struct that is read.
+
+    #[cold]
+    fn place(self, mut error: TypeError) -> TypeError {
+        error.span.get_or_insert_with(|| self.node.span.clone());
+        error
+    }
+
+    /// The pairs of the struct `name`, after those that it has no field for were reported.
+    fn fields(self, name: &str, fields: &'static [&'static str]) -> Result<&'a [(Node, Node)], TypeError> {
+        let pairs = self.node.mapping(fields.iter().copied())?;
+        if let Some(unknown) = &self.context.unknown {
+            let is_unknown = |key: &Node| key.text().is_none_or(|text| !fields.contains(&text));
+            for (key, _) in pairs.iter().filter(|(key, _)| is_unknown(key)) {
+                unknown.report(name, key, fields.iter().copied());
+            }
+        }
+        Ok(pairs)
     }
 
     fn pairs<'de, V: Visitor<'de>>(
@@ -242,14 +262,7 @@ impl<'de> de::Deserializer<'de> for NodeReader<'_> {
         fields: &'static [&'static str],
         visitor: V,
     ) -> Result<V::Value, TypeError> {
-        let pairs = self.node.mapping(fields.iter().copied())?;
-        if let Some(unknown) = &self.context.unknown {
-            let is_unknown = |key: &Node| key.text().is_none_or(|text| !fields.contains(&text));
-            for (key, _) in pairs.iter().filter(|(key, _)| is_unknown(key)) {
-                unknown.report(name, key, fields.iter().copied());
-            }
-        }
-        self.pairs(pairs, visitor)
+        self.pairs(self.fields(name, fields)?, visitor)
     }
 
     fn deserialize_enum<V: Visitor<'de>>(
@@ -296,10 +309,9 @@ struct Pairs<'a> {
     context: &'a Context<'a>,
 }
 
-impl<'de> de::MapAccess<'de> for Pairs<'_> {
-    type Error = TypeError;
-
-    fn next_key_seed<K: DeserializeSeed<'de>>(&mut self, seed: K) -> Result<Option<K::Value>, TypeError> {
+impl<'a> Pairs<'a> {
+    /// The next key, whose value is asked for next.
+    fn next(&mut self) -> Result<Option<&'a str>, TypeError> {
         // In a checked document a field that holds nothing counts as one that is missing.
         let checked = self.context.unknown.is_none();
         let Some((key, value)) = self.pairs.find(|(_, value)| !(checked && value.is_nothing())) else {
@@ -307,13 +319,23 @@ impl<'de> de::MapAccess<'de> for Pairs<'_> {
         };
         self.value = Some(value);
         // Keys are text even where they look like numbers.
-        let text = key.text().ok_or_else(|| TypeError::at(key, "a key must be a single word"))?;
+        key.text().map(Some).ok_or_else(|| TypeError::at(key, "a key must be a single word"))
+    }
+}
+
+impl<'de> de::MapAccess<'de> for Pairs<'_> {
+    type Error = TypeError;
+
+    fn next_key_seed<K: DeserializeSeed<'de>>(&mut self, seed: K) -> Result<Option<K::Value>, TypeError> {
+        let Some(text) = self.next()? else { return Ok(None) };
         let reader: StrDeserializer<'_, TypeError> = de::IntoDeserializer::into_deserializer(text);
         seed.deserialize(reader).map(Some)
     }
 
     fn next_value_seed<V: DeserializeSeed<'de>>(&mut self, seed: V) -> Result<V::Value, TypeError> {
-        let node = self.value.take().ok_or_else(|| de::Error::custom("a value without a key"))?;
-        seed.deserialize(NodeReader { node, context: self.context })
+        match self.value.take() {
+            Some(node) => seed.deserialize(NodeReader { node, context: self.context }),
+            None => Err(de::Error::custom("a value without a key")),
+        }
     }
 }
