@@ -6,7 +6,8 @@ use std::sync::Arc;
 
 use globset::GlobBuilder;
 use mivask_core::cast::Cast;
-use mivask_core::change::{Change, Changes, Globs, Matcher, parse_change};
+use mivask_core::change::{Change, Changes, parse_change};
+use mivask_core::glob::{Globs, Matcher};
 use mivask_core::scene::{Scene, Workload};
 use mivask_read::input::Disk;
 use mivask_read::outline::Outline;
@@ -39,7 +40,7 @@ pub(crate) fn read(sentences: &[String], err: &mut dyn Write) -> Result<Changes,
             Ok(change) => all.push(change),
             Err(error) => {
                 let source = SourceText::new(&format!("change {}", index + 1), text);
-                slips.add(Severity::Error, &source, &error.span, error.to_string(), Some(error.kind.help()));
+                slips.add(Severity::Error, &source, &error.span, error.to_string(), Some(mivask_read::help::help(&error.kind)));
             }
         }
     }

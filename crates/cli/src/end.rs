@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use mivask_core::cast::ActorError;
-use mivask_core::words::nearest;
+use mivask_read::nearest::nearest;
 use mivask_disk::error::{At, DiskError};
 use mivask_kernel::KernelError;
 use mivask_read::input::InputError;

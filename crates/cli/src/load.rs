@@ -7,13 +7,15 @@ use std::time::Instant;
 
 use mivask_core::act::Act;
 use mivask_core::change::Changes;
+use mivask_core::policy::Policy;
 use mivask_core::prepare;
 use mivask_core::question::{Remark, remarks};
 use mivask_core::runtime::{Flavour, Runtime};
 use mivask_core::scene::Scene;
 use mivask_core::stage::Stage;
 use mivask_disk::process::Reach;
-use mivask_read::input::{Disk, FileReader, InputError, Origin, read_input, read_merged};
+use mivask_read::described::Described;
+use mivask_read::input::{Disk, FileReader, InputError, Origin, read_described, read_merged};
 use mivask_read::outline::Outline;
 use mivask_read::process;
 use mivask_read::slip::{Severity, Slips};
@@ -30,6 +32,8 @@ use crate::reach;
 /// A whole scene on one stage, for questions that name their actors themselves.
 pub(crate) struct Whole {
     scene: Scene,
+    /// What the scene demands.
+    pub policy: Policy,
     strict: bool,
     /// What was changed.
     pub changes: Changes,
@@ -51,7 +55,7 @@ impl Whole {
         err: &mut dyn Write,
     ) -> Result<Self, Failure> {
         let changes = change::read(&input.facts.change, err)?;
-        let mut scene = scene(files, input, reach, err)?;
+        let Described { mut scene, policy } = described(files, input, reach, err)?;
         choose_for(&mut scene, input.facts.runtime.first().copied())?;
         change::scene(&changes, &mut scene, err)?;
         let begun = Instant::now();
@@ -63,7 +67,7 @@ impl Whole {
             stage.actors.len(),
             begun.elapsed().as_millis()
         );
-        Ok(Self { scene, strict: input.facts.strict, changes, stage })
+        Ok(Self { scene, policy, strict: input.facts.strict, changes, stage })
     }
 
     /// What was told, with what was changed about it.
@@ -125,7 +129,7 @@ pub(crate) fn sides(
         return Ok(None);
     }
     let changes = change::read(&input.facts.change, err)?;
-    let mut scene = scene(&Disk, input, &Reach::default(), err)?;
+    let mut scene = described(&Disk, input, &Reach::default(), err)?.scene;
     change::scene(&changes, &mut scene, err)?;
     let mut sides = Vec::new();
     for runtime in &input.facts.runtime {
@@ -148,24 +152,25 @@ pub(crate) fn print_sides(out: &mut dyn Write, sides: &[Side], json: bool) -> Re
     Ok(End::Answered)
 }
 
-fn scene(
+fn described(
     files: &dyn FileReader,
     input: &Input,
     reach: &Reach,
     err: &mut dyn Write,
-) -> Result<Scene, Failure> {
+) -> Result<Described, Failure> {
     let reach = &reach::with_changes(reach, &input.facts.change);
-    let mut scene = match process::named(&input.input) {
-        Some(pid) => running(pid, reach)?,
+    let facts_alone = |scene| Described { scene, policy: Policy::default() };
+    let mut described = match process::named(&input.input) {
+        Some(pid) => facts_alone(running(pid, reach)?),
         None => checked(input, err, |slips| match merged(input) {
-            None => read_input(&Origin::of(&input.input), files, slips),
-            Some(all) => read_merged(&all, files, slips),
+            None => read_described(&Origin::of(&input.input), files, slips),
+            Some(all) => read_merged(&all, files, slips).map(facts_alone),
         })?,
     };
-    let workloads = std::mem::take(&mut scene.workloads);
-    let added = facts::add(&mut scene, Some(&workloads), input, err);
-    scene.workloads = workloads;
-    added.map(|()| scene)
+    let workloads = std::mem::take(&mut described.scene.workloads);
+    let added = facts::add(&mut described.scene, Some(&workloads), input, err);
+    described.scene.workloads = workloads;
+    added.map(|()| described)
 }
 
 /// A running process, with the part of its files that is asked about.

@@ -14,7 +14,8 @@ use mivask_core::mode::Mode;
 use mivask_core::mount::MountFlags;
 use mivask_core::personality::Personality;
 use mivask_core::prepare;
-use mivask_core::question::{ask, handoffs, sweep};
+use mivask_core::question::{ask, sweep};
+use mivask_core::handoff::handoffs;
 use mivask_core::remedy::remedies;
 use mivask_core::scene::{Container, Scene, Volume, VolumeFacts, VolumeKind, VolumeMount, Who, Workload};
 use mivask_core::stage::{Role, Stage};
@@ -154,7 +155,7 @@ fn full_walks(criterion: &mut Criterion) {
     let (tree, paths) = tree(20_000);
     let stage = stage(tree);
     let actor = &stage.actors[0];
-    let view = View::new(&stage, &actor.mounts, &actor.credentials[0], "gauge");
+    let view = stage.view(actor, &actor.credentials[0], "gauge");
     let verbs = [Verb::Reads, Verb::Writes, Verb::Deletes];
     let mut group = criterion.benchmark_group("decisions");
     group.throughput(Throughput::Elements((paths.len() * verbs.len()) as u64));

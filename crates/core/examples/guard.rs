@@ -6,7 +6,7 @@ mod common;
 
 use std::process::ExitCode;
 
-use mivask_core::change::{Globs, Matcher};
+use mivask_core::glob::{Globs, Matcher};
 use mivask_core::expect::{AcceptDepends, Expected, parse_expectation_line, uphold};
 use mivask_core::fact::Provenance;
 use mivask_core::prepare;

@@ -1,7 +1,7 @@
 //! Who acts, as far as one filesystem is concerned: the process itself, or what an NFS server makes of it.
 
 use crate::caps::{Capability, CapabilitySet};
-use crate::identity::Credentials;
+use crate::credentials::Credentials;
 use crate::ids::{KernelGid, KernelUid, UserNamespace};
 use crate::personality::{Export, Nfs, Squash};
 

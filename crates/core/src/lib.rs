@@ -22,6 +22,13 @@
 //! ```
 
 pub mod accounts;
+pub mod storage;
+pub mod settle;
+pub mod rehearse;
+pub mod refusal;
+pub mod handoff;
+pub mod glob;
+pub mod credentials;
 pub mod acl;
 pub mod act;
 mod acting;
@@ -48,6 +55,7 @@ pub mod outcome;
 mod path;
 mod permission;
 pub mod personality;
+pub mod policy;
 pub mod prepare;
 pub mod question;
 pub mod recipe;
@@ -60,7 +68,6 @@ pub mod tree;
 pub mod view;
 pub mod walk;
 pub mod witness;
-pub mod words;
 pub mod xattr;
 
 /// The first example of the README, run as a test.

@@ -4,14 +4,14 @@ use std::sync::Arc;
 
 use crate::caps::CapabilitySet;
 use crate::fact::Unknown;
-use crate::identity::Credentials;
+use crate::credentials::Credentials;
 use crate::ids::{KernelGid, KernelUid, UserNamespace};
 use crate::mode::Mode;
 use crate::mount::MountTable;
 use crate::outcome::Errno;
-use crate::stage::Stage;
+use crate::storage::Storage;
 use crate::trace::Step;
-use crate::view::{Place, View};
+use crate::view::{Devices, Place, View};
 use crate::walk::{Follow, Last, Target, Walker};
 use crate::witness::{Question, Witness};
 
@@ -77,9 +77,9 @@ pub(crate) struct End {
 ///
 /// # Errors
 /// What keeps even root from walking there, such as ENOTDIR or ELOOP; ENOENT where a directory on the way is missing.
-pub(crate) fn walk(stage: &Stage, table: &MountTable, path: &[u8], follow: Follow) -> Result<End, Errno> {
+pub(crate) fn walk(storage: &Storage, table: &MountTable, path: &[u8], follow: Follow) -> Result<End, Errno> {
     let root = root_credentials();
-    let view = View::new(stage, table, &root, "an onlooker");
+    let view = View::new(storage, table, &root, "an onlooker", Devices::Listed);
     let mut onlooker = Onlooker::default();
     let arrival = Walker::new(&view, &mut onlooker).arrive(path, follow)?;
     let sight = match arrival.target {
@@ -95,9 +95,9 @@ pub(crate) fn walk(stage: &Stage, table: &MountTable, path: &[u8], follow: Follo
 ///
 /// # Errors
 /// What keeps even root from walking there, such as ENOTDIR or ELOOP; that nothing is there is no error.
-pub(crate) fn look(stage: &Stage, table: &MountTable, path: &[u8], follow: Follow) -> Result<Sight, Errno> {
+pub(crate) fn look(storage: &Storage, table: &MountTable, path: &[u8], follow: Follow) -> Result<Sight, Errno> {
     let root = root_credentials();
-    let view = View::new(stage, table, &root, "an onlooker");
+    let view = View::new(storage, table, &root, "an onlooker", Devices::Listed);
     let mut onlooker = Onlooker::default();
     let arrival = Walker::new(&view, &mut onlooker).arrive(path, follow);
     match arrival.map(|arrival| arrival.target) {

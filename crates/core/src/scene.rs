@@ -7,20 +7,18 @@ use crate::accounts::Accounts;
 use crate::cast::Cast;
 pub use crate::cluster::HostPathCheck;
 use crate::cluster::{Backing, Cluster};
-use crate::expect::Expected;
 use crate::fact::{Fact, Provenance, Unknown};
-use crate::finding::{Accepted, Limit};
 use crate::host_mounts::HostMounts;
-use crate::identity::{
-    ContainerSecurity, ImageFacts, PlainIdentity, PodSecurity, ProcessIdentity, Refusal, Resolved,
-};
+use crate::identity::{ContainerSecurity, ImageFacts, PlainIdentity, PodSecurity, ProcessIdentity, Resolved};
+use crate::refusal::Refusal;
 use crate::ids::{MountIds, UserNamespace};
 use crate::mode::Mode;
 use crate::mount::MountFlags;
 use crate::personality::{Personality, Tmpfs};
 use crate::recipe::Recipe;
 use crate::runtime::{Flavour, Runtime};
-use crate::stage::{Role, Settings};
+use crate::stage::Role;
+use crate::storage::Settings;
 use crate::tree::Tree;
 
 /// Everything that was told, before any rule is applied.
@@ -44,12 +42,6 @@ pub struct Scene {
     pub assigned: Assigned,
     /// Objects that pods refer to.
     pub cluster: Cluster,
-    /// How wide paths may be at most.
-    pub limits: Vec<Fact<Limit>>,
-    /// What is open and meant so.
-    pub accepted: Vec<Accepted>,
-    /// What is to hold.
-    pub expectations: Vec<Expected>,
 }
 
 impl Scene {

@@ -4,8 +4,12 @@ use std::sync::Arc;
 
 use crate::cast::{ActorError, Cast};
 use crate::fact::Provenance;
-use crate::identity::{Credentials, IdentityFact, Refusal, Resolved};
+use crate::identity::{IdentityFact, Resolved};
+use crate::credentials::Credentials;
+use crate::refusal::Refusal;
 use crate::mount::{MountTable, Source, SourceId};
+use crate::storage::Storage;
+use crate::view::{Devices, View};
 use crate::witness::{Question, Witness};
 
 /// What part of a pod a container is.
@@ -87,68 +91,46 @@ impl Actor {
     }
 }
 
-/// Kernel settings of the host that decide about files; `None` where nobody told.
-#[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
-pub struct Settings {
-    /// `fs.protected_symlinks`
-    pub protected_symlinks: Option<u8>,
-    /// `fs.protected_regular`
-    pub protected_regular: Option<u8>,
-    /// `fs.protected_fifos`
-    pub protected_fifos: Option<u8>,
-    /// `fs.protected_hardlinks`
-    pub protected_hardlinks: Option<u8>,
-}
-
 /// Everything known, ready to be asked.
 #[derive(Clone, Debug, Default)]
 pub struct Stage {
-    sources: Vec<Source>,
+    /// What mounts show.
+    pub storage: Storage,
     /// The actors, in the order of their description.
     pub actors: Vec<Actor>,
-    /// The host's kernel settings.
-    pub settings: Settings,
     pub(crate) cast: Arc<Cast>,
     /// The number of the first actor here among those of the scene.
     pub first: usize,
 }
 
 impl Stage {
+    /// What `who`, one of the possible credentials of `actor`, acts on. `name` is the actor's in answers.
+    #[must_use]
+    pub fn view<'a>(&'a self, actor: &'a Actor, who: &'a Credentials, name: &'a str) -> View<'a> {
+        let devices = if actor.all_devices { Devices::All } else { Devices::Listed };
+        View::new(&self.storage, &actor.mounts, who, name, devices)
+    }
+
     /// Adds a source.
     pub fn add_source(&mut self, source: Source) -> SourceId {
-        self.sources.push(source);
-        SourceId(self.sources.len() - 1)
+        self.storage.add_source(source)
     }
 
     /// The source `id`.
     #[must_use]
     pub fn source(&self, id: SourceId) -> &Source {
-        &self.sources[id.0]
+        self.storage.source(id)
     }
 
     /// Every source.
     pub fn source_ids(&self) -> impl Iterator<Item = SourceId> + use<> {
-        (0..self.sources.len()).map(SourceId)
+        self.storage.source_ids()
     }
 
-    /// The first source that shows the same disk as `id`: the same inodes, or the same volume as another workload finds it,
-    /// whose inodes have the same numbers as far as they were there before anybody prepared it
-    /// ([`Disk::given`](crate::mount::Disk::given)).
+    /// The first source that shows the same disk as `id` ([`Storage::disk_of`]).
     #[must_use]
     pub fn disk_of(&self, id: SourceId) -> SourceId {
-        let source = self.source(id);
-        let same = |other: &SourceId| {
-            let other = self.source(*other);
-            let name = |source: &Source| source.disk.as_ref().map(|disk| disk.name.clone());
-            let told = source.disk.is_some() && name(source) == name(other);
-            told || Arc::ptr_eq(&source.tree, &other.tree) && source.disk.is_some() == other.disk.is_some()
-        };
-        self.source_ids().find(same).unwrap_or(id)
-    }
-
-    /// A source that may still be prepared.
-    pub(crate) fn source_mut(&mut self, id: SourceId) -> &mut Source {
-        &mut self.sources[id.0]
+        self.storage.disk_of(id)
     }
 
     /// The actor called `name`: a container, or `workload/container`.

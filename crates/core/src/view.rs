@@ -2,12 +2,12 @@
 
 use crate::acting::Acting;
 use crate::fact::{Provenance, Unknown};
-use crate::identity::Credentials;
+use crate::credentials::Credentials;
 use crate::ids::{KernelGid, KernelUid};
 use crate::mode::{FileKind, Mode};
 use crate::mount::{Mount, MountId, MountTable, Source, SourceId};
 use crate::personality::{Personality, Squash};
-use crate::stage::{Settings, Stage};
+use crate::storage::{Settings, Storage};
 use crate::tree::{Certainty, Doubt, Inode, InodeId, Marks, Tree};
 use crate::witness::{Question, Witness};
 
@@ -25,21 +25,36 @@ pub struct Place {
 /// What one actor's decisions rest on.
 #[derive(Clone, Copy, Debug)]
 pub struct View<'a> {
-    stage: &'a Stage,
+    storage: &'a Storage,
     mounts: &'a MountTable,
     /// The process that acts.
     pub who: &'a Credentials,
     /// Its name in answers.
     pub name: &'a str,
-    /// Whether the container may open devices outside the runtime's default list.
-    pub all_devices: bool,
+    /// Which devices it may open.
+    pub devices: Devices,
+}
+
+/// Which devices a container may open (the device cgroup).
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Devices {
+    /// Those of the runtime's default list.
+    Listed,
+    /// Every one: a privileged container, or no container at all.
+    All,
 }
 
 impl<'a> View<'a> {
-    /// The view of `who` over `mounts`, whose sources are in `stage`.
+    /// The view of `who` over `mounts`, whose sources are in `storage`. `name` stands for it in answers.
     #[must_use]
-    pub const fn new(stage: &'a Stage, mounts: &'a MountTable, who: &'a Credentials, name: &'a str) -> Self {
-        Self { stage, mounts, who, name, all_devices: false }
+    pub const fn new(
+        storage: &'a Storage,
+        mounts: &'a MountTable,
+        who: &'a Credentials,
+        name: &'a str,
+        devices: Devices,
+    ) -> Self {
+        Self { storage, mounts, who, name, devices }
     }
 
     /// The mount `id`.
@@ -57,13 +72,13 @@ impl<'a> View<'a> {
     /// The source `place` lies in.
     #[must_use]
     pub fn source(&self, place: Place) -> &'a Source {
-        self.stage.source(place.source)
+        self.storage.source(place.source)
     }
 
     /// The kernel settings of the host.
     #[must_use]
     pub const fn settings(&self) -> &'a Settings {
-        &self.stage.settings
+        &self.storage.settings
     }
 
     /// The inode at `place`; `None` where it is only presumed.

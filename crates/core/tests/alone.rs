@@ -7,7 +7,7 @@ use mivask_core::caps::{Capability, CapabilitySet};
 use mivask_core::decide::{decide, decide_new_entry};
 use mivask_core::explore::{Decision, explore};
 use mivask_core::fact::{Provenance, Unknown};
-use mivask_core::identity::Credentials;
+use mivask_core::credentials::Credentials;
 use mivask_core::ids::{Extent, IdMap, KernelGid, KernelUid, MountIds, UserNamespace};
 use mivask_core::imprint::NewKind;
 use mivask_core::mode::Mode;
@@ -84,7 +84,7 @@ fn answer(
     verb: Verb,
     path: &[u8],
 ) -> Result<(), Errno> {
-    let view = View::new(stage, table, who, "x");
+    let view = View::new(&stage.storage, table, who, "x", Devices::Listed);
     let mut unwatched = Unwatched::default();
     let verdict = decide(&view, &verb, path, &mut unwatched).map(drop);
     assert!(!unwatched.met_unknown, "everything is known");
@@ -139,7 +139,7 @@ fn a_new_inode_is_stored_with_the_kernels_ids_and_seen_with_the_inside_ones() {
     let (stage, table) =
         staged(vec![tree(Entry::directory(5, 5, 0o777), Entry::file(0, 0, 0))], MountFlags::default());
     let who = who(101_000, 100_000, CapabilitySet::EMPTY, UserNamespace { uids: map(), gids: map() });
-    let view = View::new(&stage, &table, &who, "x");
+    let view = View::new(&stage.storage, &table, &who, "x", Devices::Listed);
     let effect = decide_new_entry(&view, NewKind::File, Mode::new(0o666), b"/", &mut Unwatched::default());
     let imprint = effect.expect("the directory is open").imprint.expect("something is created");
     assert_eq!(imprint.uid.map(|uid| uid.raw()), Some(1000));
@@ -154,7 +154,7 @@ fn possible_sources_are_tried_where_they_matter() {
     let closed = tree(Entry::directory(0, 0, 0o755), Entry::file(0, 0, 0o600));
     let (stage, table) = staged(vec![open, closed], MountFlags::default());
     let other = who(9, 9, CapabilitySet::EMPTY, UserNamespace::initial());
-    let view = View::new(&stage, &table, &other, "x");
+    let view = View::new(&stage.storage, &table, &other, "x", Devices::Listed);
     let reads = explore(|w| decide(&view, &Verb::Reads, b"/f", w));
     let endings: Vec<bool> = reads.decision.endings().iter().map(|ending| ending.verdict.is_ok()).collect();
     assert_eq!(endings, [true, false]);
@@ -172,7 +172,7 @@ fn what_is_unknown_is_asked_and_never_taken() {
     let (stage, table) =
         staged(vec![tree(Entry::directory(0, 0, 0o755).doubting(doubt), file)], MountFlags::default());
     let other = who(9, 9, CapabilitySet::EMPTY, UserNamespace::initial());
-    let view = View::new(&stage, &table, &other, "x");
+    let view = View::new(&stage.storage, &table, &other, "x", Devices::Listed);
     let verdicts = |path: &[u8]| {
         let explored = explore(|w| decide(&view, &Verb::Reads, path, w));
         explored.decision.endings().into_iter().map(|ending| ending.verdict.map(drop)).collect::<Vec<_>>()

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use mivask_core::caps::Capability;
-use mivask_core::identity::Credentials;
+use mivask_core::credentials::Credentials;
 use mivask_core::ids::{InsideGid, InsideUid};
 use rustix::fs::Mode;
 use rustix::process::{Gid, Uid};

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::sync::mpsc::{Receiver, Sender, channel};
 
 use mivask_core::act::Act;
-use mivask_core::identity::Credentials;
+use mivask_core::credentials::Credentials;
 use mivask_core::mount::MountTable;
 use mivask_core::outcome::{Effect, Errno, Imprint};
 use mivask_core::question::Observed;

@@ -5,7 +5,7 @@ use std::os::fd::AsRawFd;
 use std::path::Path;
 
 use mivask_core::act::Act;
-use mivask_core::identity::Credentials;
+use mivask_core::credentials::Credentials;
 
 use crate::process::{fork, keep_only, wait};
 use crate::report::Record;

@@ -13,7 +13,7 @@ use mivask_core::fact::Provenance;
 use mivask_core::imprint::NewKind;
 use mivask_core::mode::Mode;
 use mivask_core::prepare;
-use mivask_core::stage::Settings;
+use mivask_core::storage::Settings;
 use mivask_core::tree::{Entry, Tree};
 use mivask_core::view::View;
 use mivask_core::witness::Unwatched;
@@ -86,7 +86,7 @@ fn an_unwatched_decision_allocates_nothing() {
     let stage = prepare::stage(&scene);
     let mut decisions = 0;
     for actor in &stage.actors {
-        let view = View::new(&stage, &actor.mounts, &actor.credentials[0], "somebody");
+        let view = stage.view(actor, &actor.credentials[0], "somebody");
         for path in PATHS {
             for verb in Verb::ALL {
                 let mut unwatched = Unwatched::default();

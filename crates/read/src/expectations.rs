@@ -49,7 +49,7 @@ fn expected(claim: Claim, source: &SourceText, span: &Range<usize>) -> Expected 
 }
 
 fn mistake(error: &ActError, span: &Range<usize>, source: &SourceText, slips: &mut Slips) {
-    slips.add(Severity::Error, source, span, error.to_string(), Some(error.kind.help()));
+    slips.add(Severity::Error, source, span, error.to_string(), Some(crate::help::help(&error.kind)));
 }
 
 /// The line without a comment at its end and without runs of blanks, as it is shown.

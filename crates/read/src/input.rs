@@ -7,26 +7,39 @@ use mivask_core::scene::Scene;
 pub use crate::files::{Disk, FileReader, InputError, Origin};
 
 use crate::compose;
+use crate::described::Described;
 use crate::kubernetes;
 use crate::oci;
 use crate::passed::Passed;
-use crate::scene_file::{is_scene, read_scene};
+use crate::scene_file::{self, is_scene};
 use crate::slip::{Severity, Slips};
 use crate::stream::Stream;
 use crate::text::SourceText;
 use crate::yaml::{Node, parse};
 
-/// Reads a scene from a scene file, a manifest, a folder of manifests or standard input.
+/// Reads the facts of a scene file, a manifest, a folder of manifests or standard input.
 ///
 /// Mistakes in what was read are in `slips`; the scene is usable only where none is an error.
 ///
 /// # Errors
 /// The input cannot be read at all.
 pub fn read_input(origin: &Origin, files: &dyn FileReader, slips: &mut Slips) -> Result<Scene, InputError> {
-    let mut scene = Scene::default();
+    read_described(origin, files, slips).map(|described| described.scene)
+}
+
+/// The same with what a scene file demands.
+///
+/// # Errors
+/// The input cannot be read at all.
+pub fn read_described(
+    origin: &Origin,
+    files: &dyn FileReader,
+    slips: &mut Slips,
+) -> Result<Described, InputError> {
+    let mut described = Described::default();
     let parts = parts_of(origin, files)?;
-    read_parts(&parts, files, &mut scene, slips, &mut |_| {})?;
-    Ok(scene)
+    read_parts(&parts, files, &mut described, slips, &mut |_| {})?;
+    Ok(described)
 }
 
 /// The files that an input stands for: itself, or those of a folder.
@@ -36,11 +49,11 @@ pub(crate) fn parts_of(origin: &Origin, files: &dyn FileReader) -> Result<Vec<Or
     Ok(inside.map_or_else(|| vec![origin.clone()], |paths| paths.into_iter().map(Origin::File).collect()))
 }
 
-/// Reads every document of `parts` into `scene`; `after` is called behind each, and may take workloads out.
+/// Reads every document of `parts` into `described`; `after` is called behind each, and may take workloads out.
 pub(crate) fn read_parts(
     parts: &[Origin],
     files: &dyn FileReader,
-    scene: &mut Scene,
+    described: &mut Described,
     slips: &mut Slips,
     after: &mut dyn FnMut(&mut Scene),
 ) -> Result<(), InputError> {
@@ -54,7 +67,8 @@ pub(crate) fn read_parts(
             if let ([only], 0, [origin]) = (documents.as_slice(), found, parts)
                 && is_scene(only)
             {
-                *scene = read_scene(only, &source, origin, files, slips).unwrap_or_default();
+                *described = scene_file::described(only, &source, origin, files, slips).unwrap_or_default();
+                let scene = &mut described.scene;
                 let mut adding = Adding { scene, passed, files, folder: folder_of_origin(origin) };
                 while let Some(more) = stream.next()? {
                     add_nodes(&parse(&more, slips), &more, &mut adding, slips);
@@ -62,6 +76,7 @@ pub(crate) fn read_parts(
                 return Ok(());
             }
             found += documents.len();
+            let scene = &mut described.scene;
             let mut adding = Adding { scene, passed, files, folder: folder_of_origin(origin) };
             add_nodes(&documents, &source, &mut adding, slips);
             passed = adding.passed;

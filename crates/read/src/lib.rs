@@ -8,13 +8,16 @@
 
 pub mod accounts;
 pub mod compose;
+pub mod described;
 pub mod disk;
 mod dockerfile;
 pub mod expectations;
 mod fields;
 pub mod files;
+pub mod help;
 pub mod input;
 pub mod kubernetes;
+pub mod nearest;
 pub mod oci;
 pub mod outline;
 pub mod passed;

@@ -7,6 +7,7 @@ use mivask_core::cast::Cast;
 use mivask_core::runtime::Flavour;
 use mivask_core::scene::{Scene, Workload};
 
+use crate::described::Described;
 use crate::files::{FileReader, InputError, Origin};
 use crate::input::{parts_of, read_parts};
 use crate::slip::Slips;
@@ -82,8 +83,9 @@ impl Outline {
         let hold = !parts.iter().all(|part| files.reads_twice(part));
         let (headings, containers, held) = (Vec::new(), Vec::new(), Vec::new());
         let mut gathering = Gathering { headings, containers, held, hold };
-        let mut scene = Scene::default();
-        read_parts(&parts, files, &mut scene, slips, &mut |scene| gathering.take(scene))?;
+        let mut described = Described::default();
+        read_parts(&parts, files, &mut described, slips, &mut |scene| gathering.take(scene))?;
+        let mut scene = described.scene;
         if !scene.workloads.is_empty() {
             // A scene file comes as a whole.
             gathering.hold = true;
@@ -131,9 +133,9 @@ impl Outline {
             Kept::Again(parts) => parts,
         };
         // What is told beside them, and what is wrong with them, is known already.
-        let (mut scene, mut slips) = (Scene::default(), Slips::default());
+        let (mut described, mut slips) = (Described::default(), Slips::default());
         let mut ended = Ok(());
-        read_parts(parts, files, &mut scene, &mut slips, &mut |scene| {
+        read_parts(parts, files, &mut described, &mut slips, &mut |scene| {
             let workloads = std::mem::take(&mut scene.workloads);
             if ended.is_ok() {
                 ended = workloads.iter().try_for_each(&mut *use_it);

@@ -6,7 +6,8 @@ use std::sync::Arc;
 use mivask_core::act::quoted;
 use mivask_core::caps::CapabilitySet;
 use mivask_core::fact::{Fact, Provenance};
-use mivask_core::identity::{Identity, IdentityFact, PodSecurity, Resolved};
+use mivask_core::identity::{IdentityFact, PodSecurity, Resolved};
+use mivask_core::credentials::Identity;
 use mivask_core::ids::{Extent, IdMap, InsideGid, InsideUid, KernelGid, KernelUid, MountIds, UserNamespace};
 use mivask_core::mode::Mode;
 use mivask_core::mount::MountFlags;
@@ -15,7 +16,8 @@ use mivask_core::runtime::Flavour;
 use mivask_core::scene::{
     Below, Container, EngineOptions, Scene, Volume, VolumeFacts, VolumeKind, VolumeMount, Who, Workload,
 };
-use mivask_core::stage::{Role, Settings};
+use mivask_core::stage::Role;
+use mivask_core::storage::Settings;
 use mivask_disk::process::{Process, ProcessMount};
 
 use crate::disk::{mount_flags, with_options};

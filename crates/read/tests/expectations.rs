@@ -3,7 +3,7 @@
 mod fixtures;
 
 use fixtures::{read, stage};
-use mivask_core::change::{Globs, Matcher};
+use mivask_core::glob::{Globs, Matcher};
 use mivask_core::expect::{Expected, Upheld, parse_expectation_line, uphold};
 use mivask_core::fact::Provenance;
 use mivask_core::stage::Stage;

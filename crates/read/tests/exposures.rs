@@ -3,7 +3,7 @@
 mod fixtures;
 
 use fixtures::stage;
-use mivask_core::change::NoGlobs;
+use mivask_core::glob::NoGlobs;
 use mivask_core::exposure::exposure;
 
 const GAUGE: &str = "user: '71:71', groups: [500]";

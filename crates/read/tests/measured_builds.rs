@@ -5,7 +5,8 @@ mod fixtures;
 
 use fixtures::{GROUP, PASSWD, identity, read, stage};
 use mivask_core::act::parse_act;
-use mivask_core::question::{Outcome, access, ask, facts_at};
+use mivask_core::question::{access, ask, facts_at};
+use mivask_core::settle::Outcome;
 use mivask_core::stage::Stage;
 
 const TREE: &str = "

@@ -5,7 +5,8 @@ mod fixtures;
 
 use fixtures::stage;
 use mivask_core::act::parse_act;
-use mivask_core::question::{Outcome, ask, mounts};
+use mivask_core::question::{ask, mounts};
+use mivask_core::settle::Outcome;
 use mivask_core::stage::Stage;
 
 const MOUNTINFO: &str = "\

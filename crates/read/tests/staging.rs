@@ -7,7 +7,8 @@ use std::path::{Path, PathBuf};
 
 use mivask_core::act::parse_act;
 use mivask_core::prepare;
-use mivask_core::question::{Outcome, ask, facts_at, mounts};
+use mivask_core::question::{ask, facts_at, mounts};
+use mivask_core::settle::Outcome;
 use mivask_core::stage::Stage;
 use mivask_read::input::{FileReader, Origin, read_input};
 use mivask_read::slip::Slips;

@@ -3,9 +3,11 @@
 use std::io::{self, Write};
 
 use mivask_core::act::quoted;
-use mivask_core::identity::{Refusal, set_in_words};
+use mivask_core::identity::set_in_words;
+use mivask_core::refusal::Refusal;
 use mivask_core::imprint::NewKind;
-use mivask_core::question::{AccessRow, Answer, ImprintRow, MountRow, Outcome};
+use mivask_core::question::{AccessRow, Answer, ImprintRow, MountRow};
+use mivask_core::settle::Outcome;
 use mivask_core::stage::Actor;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -138,7 +140,7 @@ pub fn identities(actors: &[Actor]) -> Vec<Facet> {
             continue;
         }
         let possible = &actor.identity.possible;
-        let joined = |of: &dyn Fn(&mivask_core::identity::Identity) -> String| {
+        let joined = |of: &dyn Fn(&mivask_core::credentials::Identity) -> String| {
             let mut values: Vec<String> = Vec::new();
             for value in possible.iter().map(|(_, who)| of(who)) {
                 if !values.contains(&value) {
@@ -150,7 +152,7 @@ pub fn identities(actors: &[Actor]) -> Vec<Facet> {
         add("starts", "yes".to_owned());
         add("uid", joined(&|who| id(Some(who.uid.raw()))));
         add("gid", joined(&|who| id(Some(who.gid.raw()))));
-        let groups = |who: &mivask_core::identity::Identity| {
+        let groups = |who: &mivask_core::credentials::Identity| {
             who.groups.iter().map(|gid| id(Some(gid.raw()))).collect::<Vec<_>>().join(",")
         };
         add("groups", joined(&groups));

@@ -1,7 +1,7 @@
 //! Colours say again what words say already; a writer that wants none strips them.
 
 use anstyle::{AnsiColor, Style};
-use mivask_core::question::Outcome;
+use mivask_core::settle::Outcome;
 
 /// Headings and names.
 pub(crate) const STRONG: Style = Style::new().bold();

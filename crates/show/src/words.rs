@@ -2,7 +2,8 @@
 
 use mivask_core::caps::{Capability, CapabilitySet};
 use mivask_core::outcome::{Effect, RunsAs};
-use mivask_core::question::{Held, Observed, Outcome};
+use mivask_core::question::{Held, Observed};
+use mivask_core::settle::Outcome;
 
 use crate::text::{elsewhere, id, imprint};
 

@@ -177,7 +177,8 @@ mod tests {
     use fastrand::Rng;
     use mivask_core::act::parse_act;
     use mivask_core::outcome::Errno;
-    use mivask_core::question::{Outcome, ask};
+    use mivask_core::question::ask;
+    use mivask_core::settle::Outcome;
 
     use super::*;
     use crate::scenario::{Kind, generate};

@@ -17,7 +17,8 @@ use fuser::{
 };
 use mivask_core::act::parse_act;
 use mivask_core::prepare;
-use mivask_core::question::{Outcome, ask};
+use mivask_core::question::ask;
+use mivask_core::settle::Outcome;
 use mivask_core::stage::Stage;
 use mivask_read::input::{Disk, Origin};
 use mivask_read::scene_file::read_scene;

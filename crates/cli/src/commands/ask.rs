@@ -136,7 +136,7 @@ pub(super) fn one(text: &str, index: usize, stage: &Stage, slips: &mut Slips) ->
 }
 
 pub(super) fn mistake(error: &ActError, source: &SourceText, slips: &mut Slips) {
-    slips.add(Severity::Error, source, &error.span, error.to_string(), Some(error.kind.help()));
+    slips.add(Severity::Error, source, &error.span, error.to_string(), Some(mivask_read::help::help(&error.kind)));
 }
 
 /// An actor that is not there is pointed at like any other mistake.
@@ -162,7 +162,7 @@ pub(super) fn known_name(
         return;
     };
     let names = stage.cast().names().iter().map(|name| &**name);
-    let help = mivask_core::words::nearest(name, names);
+    let help = mivask_read::nearest::nearest(name, names);
     let help = help.map(|meant| format!("did you mean `{meant}`?"));
     let end = (span.start + name.len()).min(span.end);
     slips.add(Severity::Error, source, &(span.start..end), error.to_string(), help);

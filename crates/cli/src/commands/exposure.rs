@@ -69,7 +69,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         return Err(Failure::OneRuntimeAtATime("exposure"));
     }
     let whole = Whole::read(input, &Reach { paths: Vec::new(), whole: true }, err)?;
-    let mut limits = whole.scene().limits.clone();
+    let mut limits = whole.policy.limits.clone();
     let from = Provenance::rule("--at-most");
     limits.extend(args.at_most.iter().map(|limit| Fact::new(limit.clone(), from.clone())));
     for name in limits.iter().filter_map(|limit| limit.value.actor.as_ref()) {
@@ -80,8 +80,8 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         names.push(whole.stage.actor(name)?.name.to_string());
     }
     let found =
-        exposure(&whole.stage, &limits, &whole.scene().accepted, &Patterns).map_err(Failure::Accepted)?;
-    for one in stale(&whole.scene().accepted, &found) {
+        exposure(&whole.stage, &limits, &whole.policy.accepted, &Patterns).map_err(Failure::Accepted)?;
+    for one in stale(&whole.policy.accepted, &found) {
         writeln!(
             err,
             "warning: nothing is found that is accepted at {}",

@@ -3,7 +3,7 @@
 use std::io::Write;
 use std::path::PathBuf;
 
-use mivask_core::question::handoffs;
+use mivask_core::handoff::handoffs;
 use mivask_disk::process::Reach;
 use mivask_show::{json, text};
 

@@ -309,7 +309,6 @@ mod tests {
             fn $name() {
                 let error = parse_act($text).unwrap_err();
                 assert_eq!((error.span.clone(), error.to_string().as_str()), ($span, $message));
-                assert!(!error.kind.help().is_empty());
             }
         )+};
     }

@@ -1,5 +1,6 @@
 //! The commands of `RUN` that are understood, and what the others leave unknown.
 
+use crate::view::Devices;
 use std::sync::Arc;
 
 use super::ground::{Ground, Number};
@@ -8,7 +9,7 @@ use super::options::Grammar;
 use crate::act::{Owner, Verb, quoted};
 use crate::decide::decide;
 use crate::fact::Unknown;
-use crate::identity::Credentials;
+use crate::credentials::Credentials;
 use crate::ids::{KernelGid, KernelUid, MountIds, UserNamespace};
 use crate::mode::{FileKind, Mode, ModeChange};
 use crate::mount::{Mount, MountFlags, MountOrigin, MountTable, Preparation, Source, Variant};
@@ -16,7 +17,7 @@ use crate::onlooker::root_credentials;
 use crate::outcome::Errno;
 use crate::personality::Personality;
 use crate::recipe::{Command, Step};
-use crate::stage::Stage;
+use crate::storage::Storage;
 use crate::tree::{Certainty, Content, Entry, InodeId, Spot, Tree};
 use crate::view::View;
 use crate::witness::Unwatched;
@@ -378,9 +379,9 @@ fn without_last(path: &[u8], count: usize) -> Vec<u8> {
 
 /// The errno that keeps `owner` from acting on the tree; `None` where nothing does, or nobody knows.
 fn judged(tree: Tree, verb: &Verb, path: &[u8], owner: (u32, u32)) -> (Option<Errno>, Tree) {
-    let mut stage = Stage::default();
+    let mut storage = Storage::default();
     let tree = Arc::new(tree);
-    let source = stage.add_source(Source {
+    let source = storage.add_source(Source {
         name: Arc::from("the image being built"),
         filesystem: None,
         disk: None,
@@ -415,9 +416,10 @@ fn judged(tree: Tree, verb: &Verb, path: &[u8], owner: (u32, u32)) -> (Option<Er
         ..root_credentials()
     };
     let mut unwatched = Unwatched::default();
-    let verdict = decide(&View::new(&stage, &table, &who, "the build"), verb, path, &mut unwatched);
+    let view = View::new(&storage, &table, &who, "the build", Devices::Listed);
+    let verdict = decide(&view, verb, path, &mut unwatched);
     let errno = verdict.err().filter(|_| !unwatched.met_unknown);
-    drop(stage);
+    drop(storage);
     (errno, Arc::unwrap_or_clone(tree))
 }
 

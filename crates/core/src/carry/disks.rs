@@ -42,12 +42,12 @@ impl Disks {
             // Whoever shares the tree lets go of it first, so that it is not copied for each change.
             let nothing = Arc::new(Tree::new(Entry::directory(0, 0, 0), Provenance::rule("nothing yet")));
             for other in others {
-                stage.source_mut(*other).tree = nothing.clone();
+                stage.storage.source_mut(*other).tree = nothing.clone();
             }
-            let changed = change(Arc::make_mut(&mut stage.source_mut(*first).tree));
+            let changed = change(Arc::make_mut(&mut stage.storage.source_mut(*first).tree));
             let tree = stage.source(*first).tree.clone();
             for other in others {
-                stage.source_mut(*other).tree = tree.clone();
+                stage.storage.source_mut(*other).tree = tree.clone();
             }
             changed?;
         }

@@ -18,7 +18,8 @@ use crate::ids::UserNamespace;
 use crate::mount::MountTable;
 use crate::onlooker::{End, Sight, walk};
 use crate::outcome::{Effect, Errno};
-use crate::question::{Answer, Outcome, ask};
+use crate::question::{Answer, ask};
+use crate::settle::Outcome;
 use crate::stage::Stage;
 use crate::view::Place;
 use crate::walk::Follow;
@@ -92,8 +93,8 @@ fn edits(
     effect: &Effect,
 ) -> Result<(Place, Edit), Arc<str>> {
     let follow = if follows(&act.verb) { Follow::Links } else { Follow::AllButLast };
-    let end = walk(stage, table, &act.path, follow).map_err(lost)?;
-    let second = act.verb.second_path().map(|path| walk(stage, table, path, Follow::AllButLast));
+    let end = walk(&stage.storage, table, &act.path, follow).map_err(lost)?;
+    let second = act.verb.second_path().map(|path| walk(&stage.storage, table, path, Follow::AllButLast));
     let second = second.transpose().map_err(lost)?;
     Edit::of((table, namespace), act, effect, &end, second.as_ref())
         .map(|edit| (edit.within(&end), edit))

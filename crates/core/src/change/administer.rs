@@ -1,8 +1,10 @@
 //! Changes of files, made by an administrator.
 
+use crate::view::Devices;
 use std::sync::Arc;
 
-use super::pattern::{Globs, expanded};
+use super::pattern::expanded;
+use crate::glob::Globs;
 use crate::act::{Act, Owner, Verb, quoted};
 use crate::carry::{Carried, carry_out};
 use crate::decide::decide;
@@ -10,7 +12,7 @@ use crate::explore::explore;
 use crate::ids::{InsideGid, InsideUid, UserNamespace};
 use crate::mount::{MountFlags, MountTable};
 use crate::onlooker::root_credentials;
-use crate::question::{Outcome, settle};
+use crate::settle::{Outcome, settle};
 use crate::stage::Stage;
 use crate::view::View;
 
@@ -42,8 +44,7 @@ pub(super) fn administer(stage: &mut Stage, act: &Act, globs: &dyn Globs) -> Res
 fn single(stage: &mut Stage, table: &MountTable, act: &Act) -> Result<(), String> {
     let root = root_credentials();
     let explored = explore(|w| {
-        let mut view = View::new(stage, table, &root, "an administrator");
-        view.all_devices = true;
+        let view = View::new(&stage.storage, table, &root, "an administrator", Devices::All);
         decide(&view, &act.verb, &act.path, w)
     });
     let (outcome, effect, depends_on) = settle(&explored);

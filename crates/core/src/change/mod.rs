@@ -11,12 +11,13 @@ mod parse;
 mod pattern;
 mod process;
 
+use crate::glob::Globs;
+use crate::glob::NoGlobs;
 use std::fmt;
 use std::sync::Arc;
 
 pub use numbers::{NumberHint, free_id, hints};
 pub use parse::{Sentence, parse_change, parse_sentence};
-pub use pattern::{Globs, Matcher, NoGlobs};
 pub use process::{below, scratch_name, user_text};
 
 use crate::act::{Act, quoted};

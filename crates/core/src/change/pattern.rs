@@ -1,36 +1,13 @@
 //! Changes of many files at once: the path is a pattern.
 
-use std::fmt;
-
 use crate::act::Act;
+use crate::glob::Globs;
 use crate::mode::FileKind;
 use crate::mount::MountTable;
 use crate::onlooker::{Sight, look};
 use crate::path::or_root;
 use crate::stage::Stage;
 use crate::walk::Follow;
-
-/// Tells whether a path matches.
-pub type Matcher = Box<dyn Fn(&[u8]) -> bool>;
-
-/// Makes matchers of patterns such as `/data/**/*.csv`; this crate has no pattern language of its own.
-pub trait Globs: fmt::Debug {
-    /// The matcher of a pattern.
-    ///
-    /// # Errors
-    /// Why it is no pattern.
-    fn matcher(&self, pattern: &[u8]) -> Result<Matcher, String>;
-}
-
-/// Knows no patterns: every path is meant as it stands.
-#[derive(Clone, Copy, Debug)]
-pub struct NoGlobs;
-
-impl Globs for NoGlobs {
-    fn matcher(&self, _: &[u8]) -> Result<Matcher, String> {
-        Err("patterns are not known here".to_owned())
-    }
-}
 
 /// The acts that `act` stands for: itself, or one for each path that its pattern matches, symbolic links left out as a
 /// recursive change leaves them alone.
@@ -47,7 +24,7 @@ pub(super) fn expanded(
         return Ok(vec![act.clone()]);
     };
     // A name may hold such a character: what is there as it stands is meant as it stands.
-    if matches!(look(stage, table, &act.path, Follow::AllButLast), Ok(Sight::There(_))) {
+    if matches!(look(&stage.storage, table, &act.path, Follow::AllButLast), Ok(Sight::There(_))) {
         return Ok(vec![act.clone()]);
     }
     let matches = globs.matcher(&act.path)?;
@@ -55,7 +32,7 @@ pub(super) fn expanded(
     let mut found = Vec::new();
     let mut pending = vec![act.path[..base].to_vec()];
     while let Some(directory) = pending.pop() {
-        let Ok(Sight::There(place)) = look(stage, table, or_root(&directory), Follow::Links) else {
+        let Ok(Sight::There(place)) = look(&stage.storage, table, or_root(&directory), Follow::Links) else {
             continue;
         };
         let Some(id) = place.inode else { continue };

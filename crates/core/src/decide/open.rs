@@ -1,5 +1,6 @@
 //! open(2) in all the forms the act language has (`path_openat`, `do_open`, `may_open` in fs/namei.c).
 
+use crate::view::Devices;
 use super::truncate::emptied;
 use super::writable::{may_create, writable_mount};
 use crate::fact::Unknown;
@@ -186,7 +187,7 @@ fn is_open_device<W: Witness>(walker: &Walker<'_, '_, W>, place: Place) -> bool 
 }
 
 fn device_list<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Result<(), Errno> {
-    if walker.view().all_devices || is_open_device(walker, place) {
+    if walker.view().devices == Devices::All || is_open_device(walker, place) {
         return Ok(());
     }
     if let Some(id) = place.inode.filter(|id| walker.view().source(place).tree.device(*id).is_none()) {

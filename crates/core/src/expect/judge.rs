@@ -3,7 +3,8 @@
 use super::{Against, ended};
 use crate::act::{Expectation, quoted};
 use crate::fact::Provenance;
-use crate::question::{Answer, Outcome};
+use crate::question::Answer;
+use crate::settle::Outcome;
 use crate::stage::Actor;
 use crate::trace::{Check, Step, StepResult};
 

@@ -1,7 +1,7 @@
 //! Whether an actor or a path is one of those a line speaks of.
 
 use super::{Paths, Who};
-use crate::change::{Globs, Matcher};
+use crate::glob::{Globs, Matcher};
 use crate::path::trimmed;
 use crate::stage::Actor;
 

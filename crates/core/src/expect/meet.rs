@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use super::Paths;
 use super::matching::{Matching, is_pattern};
 use crate::act::Verb;
-use crate::change::Globs;
+use crate::glob::Globs;
 use crate::mode::{FileKind, Mode};
 use crate::mount::SourceId;
 use crate::onlooker::{Sight, look};
@@ -132,7 +132,7 @@ pub(super) fn met(
 ) -> Result<Meeting, String> {
     let mut meeting = Meeting::new();
     let literal = &paths.pattern;
-    let sight = look(stage, &actor.mounts, literal, Follow::Links);
+    let sight = look(&stage.storage, &actor.mounts, literal, Follow::Links);
     // A name may hold such a character: what is there as it stands is meant as it stands.
     if !is_pattern(literal) || matches!(sight, Ok(Sight::There(_))) {
         let object =
@@ -143,7 +143,7 @@ pub(super) fn met(
     }
     let matching = Matching::new(paths, globs)?;
     let base = or_root(&matching.base).to_vec();
-    match look(stage, &actor.mounts, &base, Follow::Links) {
+    match look(&stage.storage, &actor.mounts, &base, Follow::Links) {
         Ok(Sight::There(place)) => {
             let object = place.inode.map(|id| (place.source, id));
             let kind = facts_at(stage, actor, &base).map(|facts| facts.kind);
@@ -208,7 +208,7 @@ fn unlisted(stage: &Stage, actor: &Actor, matching: &Matching, base: &[u8], meet
     for directory in directories {
         // No name holds a NUL byte, so this one is not listed anywhere.
         let path = [trimmed(&directory), b"/*"].concat();
-        if look(stage, &actor.mounts, &path, Follow::AllButLast) == Ok(Sight::Unlisted) {
+        if look(&stage.storage, &actor.mounts, &path, Follow::AllButLast) == Ok(Sight::Unlisted) {
             meeting.insert(path, Met { kind: None, ending: None, object: None });
         }
     }

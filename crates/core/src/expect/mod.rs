@@ -27,7 +27,8 @@ pub use uphold::uphold;
 use crate::act::{Expectation, Owner, Verb};
 use crate::fact::Provenance;
 use crate::mode::Mode;
-use crate::question::{Answer, Outcome};
+use crate::question::Answer;
+use crate::settle::Outcome;
 
 /// Whom a line speaks of: names, or patterns of names, of containers or of `workload/container`.
 #[derive(Clone, PartialEq, Eq, Default, Debug)]

@@ -62,7 +62,7 @@ impl<'s> Seen<'s> {
             return;
         }
         let directory = or_root(parent(path));
-        if let Ok(Sight::There(place)) = look(self.stage, &actor.mounts, directory, Follow::Links)
+        if let Ok(Sight::There(place)) = look(&self.stage.storage, &actor.mounts, directory, Follow::Links)
             && let Some(id) = place.inode
         {
             let path = trimmed(path);

@@ -9,7 +9,7 @@ use super::meet::{Meeting, Met, Object, meant, met};
 use super::seen::Seen;
 use super::{Against, Claim, Expected, MOST_AGAINST, Paths, Standing, Upheld, Who};
 use crate::act::{Act, Expectation, Owner, Verb, quoted};
-use crate::change::Globs;
+use crate::glob::Globs;
 use crate::exposure::{TooWide, too_wide};
 use crate::fact::Provenance;
 use crate::finding::Limit;
@@ -86,7 +86,7 @@ fn only(
             let actor_then = &joined.stage.actors[at];
             let mut meeting = later.by(actor_then, verb);
             meeting.retain(|path, met| {
-                let now = look(stage, &actor.mounts, path, Follow::AllButLast);
+                let now = look(&stage.storage, &actor.mounts, path, Follow::AllButLast);
                 met.object.is_some() && now == Ok(Sight::Missing)
             });
             if !meeting.is_empty() {
@@ -270,7 +270,7 @@ enum Width {
 fn width(stage: &Stage, actor: &Actor, limit: &Limit, met: &Met) -> Width {
     let path = limit.path.as_slice();
     let Some(facts) = facts_at(stage, actor, path) else {
-        let unlisted = look(stage, &actor.mounts, path, Follow::Links) == Ok(Sight::Unlisted);
+        let unlisted = look(&stage.storage, &actor.mounts, path, Follow::Links) == Ok(Sight::Unlisted);
         let open = met.kind.is_none() && unlisted;
         return if open { Width::Unknown(format!("what is at {}", quoted(path))) } else { Width::Absent };
     };

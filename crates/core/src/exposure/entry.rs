@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::secret::is_secret;
 use super::{Kind, Severity, Single, limit, listed, path_text};
-use crate::identity::Credentials;
+use crate::credentials::Credentials;
 use crate::mode::{Access, Concern, FileKind, Mode, concerns, symbolic};
 use crate::mount::{Mount, MountFlags, MountOrigin};
 use crate::outcome::Errno;

@@ -45,7 +45,7 @@ pub(crate) struct TooWide {
 /// Whether `actor` sees `limit` broken; not where owner and mode are unknown.
 pub(crate) fn too_wide(stage: &Stage, actor: &Actor, limit: &Limit) -> Option<TooWide> {
     let Limit { path, mode, owner, .. } = limit;
-    let Ok(Sight::There(place)) = look(stage, &actor.mounts, path, Follow::Links) else { return None };
+    let Ok(Sight::There(place)) = look(&stage.storage, &actor.mounts, path, Follow::Links) else { return None };
     let facts = facts_of(stage, actor, place)?;
     let (found, uid, gid) = (facts.mode?, facts.uid?, facts.gid?);
     let by_mode = found.without(*mode) != Mode::default();

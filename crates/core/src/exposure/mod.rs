@@ -13,7 +13,7 @@ pub use crate::finding::{Accepted, Kind, Limit, LimitError, Severity};
 pub(crate) use limit::{TooWide, too_wide};
 
 use crate::act::quoted;
-use crate::change::Globs;
+use crate::glob::Globs;
 use crate::fact::{Fact, Provenance};
 use crate::mode::Mode;
 use crate::question::{Event, follow};

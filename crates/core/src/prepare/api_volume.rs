@@ -6,7 +6,7 @@ use super::fs_group::{self, Masks, Policy, Step};
 use super::kube::Kube;
 use super::prepared::{Prepared, root_facts};
 use crate::fact::{Fact, Provenance, Unknown};
-use crate::identity::Refusal;
+use crate::refusal::Refusal;
 use crate::mode::{FileKind, Mode};
 use crate::mount::{MountFlags, Preparation, Source};
 use crate::personality::Personality;

@@ -173,7 +173,7 @@ fn local(
     }
     let Some(top) = ready.root else { return ready };
     let variant = &mut ready.variants[0];
-    let tree = Arc::make_mut(&mut stage.source_mut(variant.source).tree);
+    let tree = Arc::make_mut(&mut stage.storage.source_mut(variant.source).tree);
     let report = stepped(tree, top, group, *policy);
     variant.preparation.touches = report.touched;
     variant.preparation.notes.extend(report.note);

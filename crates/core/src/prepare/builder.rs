@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use super::kube::Kube;
 use super::mount_point::Maker;
 use crate::fact::Provenance;
-use crate::identity::Refusal;
+use crate::refusal::Refusal;
 use crate::ids::MountIds;
 use crate::mount::{MountTable, SourceId};
 use crate::runtime::Profile;

@@ -61,7 +61,7 @@ impl Builder<'_> {
             InImage::Missing => {}
             InImage::Unlisted(unknown) if !no_copy && self.is_empty(source, root) => {
                 let certainty = Certainty::Unknown(unknown);
-                let tree = Arc::make_mut(&mut self.stage.source_mut(source).tree);
+                let tree = Arc::make_mut(&mut self.stage.storage.source_mut(source).tree);
                 tree.set_doubt(root, Doubt { attributes: certainty.clone(), contents: certainty });
             }
             InImage::Unlisted(_) => {}
@@ -75,7 +75,7 @@ impl Builder<'_> {
         let in_image = if &*volume.kind == "volume" { Some(self.in_image(at)) } else { None };
         let owner = self.process;
         for variant in &volume.variants {
-            let tree = Arc::make_mut(&mut self.stage.source_mut(variant.source).tree);
+            let tree = Arc::make_mut(&mut self.stage.storage.source_mut(variant.source).tree);
             for id in tree.below(root) {
                 match owner {
                     Some((uid, gid)) => {
@@ -93,7 +93,7 @@ impl Builder<'_> {
         let source = volume.variants[0].source;
         if let Some(InImage::Directory(image, inode)) = in_image {
             let model = *self.stage.source(image).tree.inode(inode);
-            let tree = Arc::make_mut(&mut self.stage.source_mut(source).tree);
+            let tree = Arc::make_mut(&mut self.stage.storage.source_mut(source).tree);
             let rule = Provenance::rule("the root goes back to whom the image's directory belongs");
             tree.chown(root, model.uid.raw(), model.gid.raw(), rule);
             volume.note("its root goes back to whom the image's directory belongs");
@@ -111,7 +111,7 @@ impl Builder<'_> {
                     let rule = Provenance::rule(
                         "the path is a link in the image, whose own mode 0777 the root gets",
                     );
-                    let tree = Arc::make_mut(&mut self.stage.source_mut(source).tree);
+                    let tree = Arc::make_mut(&mut self.stage.storage.source_mut(source).tree);
                     tree.own(root, self.creator, Mode::new(0o777), rule);
                 }
                 volume.note(
@@ -121,7 +121,7 @@ impl Builder<'_> {
             InImage::Missing => {
                 let rule =
                     Provenance::rule("the image has nothing there, so the root goes to the process's user");
-                let tree = Arc::make_mut(&mut self.stage.source_mut(source).tree);
+                let tree = Arc::make_mut(&mut self.stage.storage.source_mut(source).tree);
                 let mode = tree.inode(root).mode;
                 match self.process {
                     Some(owner) => tree.own(root, owner, mode, rule),
@@ -134,14 +134,14 @@ impl Builder<'_> {
                 volume.note("mounted for the first time at a path the image lacks, so its root goes to the process's user");
             }
             InImage::Unlisted(unknown) => {
-                let tree = Arc::make_mut(&mut self.stage.source_mut(source).tree);
+                let tree = Arc::make_mut(&mut self.stage.storage.source_mut(source).tree);
                 tree.doubt_attributes(root, Certainty::Unknown(unknown.clone()));
             }
         }
     }
 
     fn in_image(&self, at: &[u8]) -> InImage {
-        match look(self.stage, &self.image_table, at, Follow::Links) {
+        match look(&self.stage.storage, &self.image_table, at, Follow::Links) {
             Ok(Sight::There(Place { source, inode: Some(inode), .. })) => {
                 if self.stage.source(source).tree.inode(inode).kind == FileKind::Directory {
                     InImage::Directory(source, inode)
@@ -162,7 +162,7 @@ impl Builder<'_> {
     }
 
     fn is_link(&self, at: &[u8]) -> bool {
-        let sight = look(self.stage, &self.image_table, at, Follow::AllButLast);
+        let sight = look(&self.stage.storage, &self.image_table, at, Follow::AllButLast);
         matches!(sight, Ok(Sight::There(Place { source, inode: Some(inode), .. }))
             if self.stage.source(source).tree.inode(inode).kind == FileKind::Link)
     }
@@ -170,7 +170,7 @@ impl Builder<'_> {
     /// Whether nothing is at `at` of the image, nor in what is mounted there.
     pub(super) fn is_missing_in_image(&self, at: &[u8]) -> bool {
         let missing =
-            |table: &MountTable| matches!(look(self.stage, table, at, Follow::Links), Ok(Sight::Missing));
+            |table: &MountTable| matches!(look(&self.stage.storage, table, at, Follow::Links), Ok(Sight::Missing));
         let mounted =
             self.mounts.iter().skip(1).any(|(_, mount)| at.starts_with(&mount.at) && mount.at.len() > 1);
         !mounted && missing(&self.mounts)
@@ -186,7 +186,7 @@ impl Builder<'_> {
     fn copy(&mut self, source: SourceId, root: InodeId, image: (SourceId, InodeId), whole: bool) -> bool {
         let from = self.stage.source(image.0).tree.clone();
         let renumber = self.renumbering();
-        let tree = Arc::make_mut(&mut self.stage.source_mut(source).tree);
+        let tree = Arc::make_mut(&mut self.stage.storage.source_mut(source).tree);
         let before = tree.len();
         // The volume is empty and the image's own names are distinct, so only a table can be full.
         if tree.graft(root, &from, image.1, &renumber).is_err() {
@@ -207,7 +207,7 @@ impl Builder<'_> {
     fn take_after(&mut self, source: SourceId, root: InodeId, image: (SourceId, InodeId)) {
         let from = self.stage.source(image.0).tree.clone();
         let renumber = self.renumbering();
-        let tree = Arc::make_mut(&mut self.stage.source_mut(source).tree);
+        let tree = Arc::make_mut(&mut self.stage.storage.source_mut(source).tree);
         tree.take_after(root, &from, image.1, &renumber);
     }
 
@@ -228,7 +228,7 @@ impl Builder<'_> {
             );
             return None;
         }
-        let sight = look(self.stage, &self.mounts, &at.value, Follow::Links);
+        let sight = look(&self.stage.storage, &self.mounts, &at.value, Follow::Links);
         let there = match sight {
             Ok(Sight::There(Place { source, inode: Some(inode), .. })) => Some((source, inode)),
             Ok(Sight::There(_) | Sight::Missing | Sight::Unlisted) | Err(_) => None,
@@ -266,7 +266,7 @@ impl Builder<'_> {
         volume.flags = rules.flags.without(asked.cleared).with(asked.added);
         if let (Some((from, inode)), true) = (there, rules.copies_up) {
             let from_tree = self.stage.source(from).tree.clone();
-            let tree = Arc::make_mut(&mut self.stage.source_mut(source).tree);
+            let tree = Arc::make_mut(&mut self.stage.storage.source_mut(source).tree);
             let same = |uid: u32, gid: u32| (uid, gid);
             if tree.graft(Tree::ROOT, &from_tree, inode, &same).is_ok() && tree.len() > 1 {
                 volume.note("the image's content is copied in; the root keeps its own owner and mode");

@@ -8,7 +8,7 @@ use super::nested;
 use super::prepared::Prepared;
 use crate::fact::{Provenance, Unknown};
 use crate::host_mounts::HostMount;
-use crate::identity::Refusal;
+use crate::refusal::Refusal;
 use crate::mode::FileKind;
 use crate::mount::{MountFlags, MountOrigin, MountTable, Preparation, Source, SourceId, Variant};
 use crate::onlooker::{Sight, look};
@@ -224,7 +224,7 @@ fn host_table(host: SourceId) -> MountTable {
 
 /// What is at `path`, and an inode's kind with it.
 fn seen(stage: &Stage, table: &MountTable, path: &[u8], follow: Follow) -> Result<Seen, Problem> {
-    match look(stage, table, path, follow) {
+    match look(&stage.storage, table, path, follow) {
         Ok(Sight::There(Place { source, inode: Some(id), .. })) => {
             Ok(Seen::There(id, stage.source(source).tree.inode(id).kind))
         }

@@ -27,10 +27,9 @@ use std::sync::Arc;
 use crate::builder::built;
 use crate::cast::Cast;
 use crate::fact::{Fact, Provenance};
-use crate::identity::{
-    Credentials, IdentityFact, ImageFacts, Knowledge, Refusal, Resolved, kubernetes_identity, plain_identity,
-    process_identity,
-};
+use crate::identity::{IdentityFact, ImageFacts, Knowledge, Resolved, kubernetes_identity, plain_identity, process_identity};
+use crate::credentials::Credentials;
+use crate::refusal::Refusal;
 use crate::ids::{Extent, IdMap, InsideGid, InsideUid, UserNamespace};
 use crate::mount::{Source, SourceId};
 use crate::runtime::Flavour;
@@ -88,7 +87,7 @@ impl<'a> Staging<'a> {
     fn empty(&self) -> Stage {
         let settings = self.scene.host.settings;
         let mut stage = Stage::default();
-        (stage.settings, stage.cast, stage.first) = (settings, self.cast.clone(), self.actors);
+        (stage.storage.settings, stage.cast, stage.first) = (settings, self.cast.clone(), self.actors);
         stage
     }
 

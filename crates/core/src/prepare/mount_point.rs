@@ -1,5 +1,6 @@
 //! Finding and making mount points inside a root (facts/kubelet.md section 9).
 
+use crate::view::Devices;
 use std::sync::Arc;
 
 use crate::act::quoted;
@@ -120,7 +121,7 @@ enum Reached {
 
 fn arrive(stage: &Stage, table: &MountTable, path: &[u8]) -> Result<Reached, String> {
     let credentials = root_credentials();
-    let view = View::new(stage, table, &credentials, "the runtime");
+    let view = View::new(&stage.storage, table, &credentials, "the runtime", Devices::Listed);
     let mut onlooker = Onlooker::default();
     let walked = Walker::new(&view, &mut onlooker).arrive(path, Follow::Links);
     match walked {
@@ -168,7 +169,7 @@ fn make(
     let gid = mount.ids.to_disk_gid(KernelGid::new(gid)).map_or(0, DiskGid::raw);
     let sources: Vec<_> = mount.variants.iter().map(|variant| variant.source).collect();
     for id in sources {
-        let source = stage.source_mut(id);
+        let source = stage.storage.source_mut(id);
         let parent = *source.tree.inode(dir);
         let setgid = parent.mode.has(Mode::SET_GROUP_ID);
         let group = if setgid && maker.owner.is_none() { parent.gid.raw() } else { gid };

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use crate::fact::{Provenance, Unknown};
-use crate::identity::Refusal;
+use crate::refusal::Refusal;
 use crate::mount::{MountFlags, Preparation, RootFacts, Source, SourceId, Variant};
 use crate::personality::Personality;
 use crate::scene::TmpfsAsked;

@@ -29,7 +29,7 @@ pub(super) fn resolve(stage: &mut Stage, volume: &Prepared, path: &[u8]) -> Resu
     let Some(root) = volume.root else { return Ok(None) };
     let mut found = None;
     for variant in &volume.variants {
-        let source = stage.source_mut(variant.source);
+        let source = stage.storage.source_mut(variant.source);
         found = in_tree(Arc::make_mut(&mut source.tree), root, path)?;
     }
     Ok(found)

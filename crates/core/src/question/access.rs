@@ -1,6 +1,7 @@
 //! The matrix: actors x paths x what can be done.
 
-use super::ask::{Outcome, explored, settle};
+use super::ask::explored;
+use crate::settle::{Outcome, settle};
 use super::facts::{PathFacts, facts_of};
 use crate::act::Verb;
 use crate::decide::{decide, decide_new_entry};
@@ -11,7 +12,6 @@ use crate::onlooker::{Sight, look};
 use crate::outcome::Verdict;
 use crate::path::trimmed;
 use crate::stage::{Actor, Stage};
-use crate::view::View;
 use crate::walk::Follow;
 use crate::witness::Unwatched;
 
@@ -52,7 +52,7 @@ pub struct AccessRow {
 /// The row of `actor` for `path`.
 #[must_use]
 pub fn access(stage: &Stage, actor: &Actor, path: &[u8]) -> AccessRow {
-    let sight = look(stage, &actor.mounts, path, Follow::Links);
+    let sight = look(&stage.storage, &actor.mounts, path, Follow::Links);
     let facts = match sight {
         Ok(Sight::There(place)) => facts_of(stage, actor, place),
         Ok(Sight::Missing | Sight::Unlisted) | Err(_) => None,
@@ -101,7 +101,7 @@ pub fn access(stage: &Stage, actor: &Actor, path: &[u8]) -> AccessRow {
 
 /// Whether the last name of `path` is a link itself.
 fn is_link(stage: &Stage, actor: &Actor, path: &[u8]) -> bool {
-    matches!(look(stage, &actor.mounts, path, Follow::AllButLast),
+    matches!(look(&stage.storage, &actor.mounts, path, Follow::AllButLast),
         Ok(Sight::There(place)) if facts_of(stage, actor, place).is_some_and(|facts| facts.kind == FileKind::Link))
 }
 
@@ -145,8 +145,7 @@ fn outcome(stage: &Stage, actor: &Actor, path: &[u8], what: &What) -> Outcome {
     let mut unwatched = Unwatched::default();
     let who = actor.choose_credentials(&mut unwatched);
     let name = "";
-    let mut view = View::new(stage, &actor.mounts, who, name);
-    view.all_devices = actor.all_devices;
+    let view = stage.view(actor, who, name);
     let verdict: Verdict = match what {
         What::Act(verb) => decide(&view, verb, path, &mut unwatched),
         What::NewEntry => decide_new_entry(&view, NewKind::File, Mode::new(0o666), path, &mut unwatched),

@@ -6,15 +6,15 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use super::ask::{Outcome, settle};
+use crate::settle::{Outcome, settle};
 use super::facts::{PathFacts, facts_at};
-use super::handoff::Why;
+use super::why::Why;
 use super::sweep::Column;
 use crate::act::Verb;
 use crate::caps::{Capability, CapabilitySet};
 use crate::decide::{decide, decide_new_entry};
 use crate::explore::{Explored, explore};
-use crate::identity::Credentials;
+use crate::credentials::Credentials;
 use crate::ids::{InsideGid, InsideUid, KernelGid, KernelUid, MountIds, UserNamespace};
 use crate::imprint::NewKind;
 use crate::mode::{FileKind, Mode};
@@ -22,7 +22,6 @@ use crate::mount::MountTable;
 use crate::onlooker::{Sight, look};
 use crate::stage::{Actor, Stage};
 use crate::trace::{Check, Step, StepResult};
-use crate::view::View;
 use crate::walk::Follow;
 
 /// Groups on the way whose combinations are all tried; paths have fewer.
@@ -232,7 +231,7 @@ impl Site<'_> {
 
     fn source(&self) -> Option<Arc<str>> {
         let first = self.actor;
-        match look(self.stage, &first.mounts, self.path, Follow::Links) {
+        match look(&self.stage.storage, &first.mounts, self.path, Follow::Links) {
             Ok(Sight::There(place)) => {
                 let label = first.mounts.get(place.mount).label.clone();
                 Some(label.unwrap_or_else(|| self.stage.source(place.source).name.clone()))
@@ -247,7 +246,7 @@ impl Site<'_> {
         let namespace = &first.credentials[0].namespace;
         let mut named = Named::default();
         let mut take = |mounts: &MountTable, path: &[u8], follow| {
-            let Ok(Sight::There(place)) = look(self.stage, mounts, path, follow) else { return };
+            let Ok(Sight::There(place)) = look(&self.stage.storage, mounts, path, follow) else { return };
             let ids = &mounts.get(place.mount).ids;
             let source = self.stage.source(place.source);
             let Some(id) = place.inode else { return };
@@ -295,8 +294,7 @@ impl Site<'_> {
         let directory =
             facts_at(self.stage, first, self.path).is_some_and(|facts| facts.kind == FileKind::Directory);
         explore(|w| {
-            let mut view = View::new(self.stage, &first.mounts, who, "that uid");
-            view.all_devices = first.all_devices;
+            let view = self.stage.view(first, who, "that uid");
             match (self.to, directory) {
                 (Column::Create, true) | (Column::Write, true) => {
                     decide_new_entry(&view, NewKind::File, Mode::new(0o666), self.path, w)
@@ -344,7 +342,7 @@ impl Site<'_> {
             return false;
         }
         let path = if path.is_empty() { b"/" } else { path };
-        let Ok(Sight::There(place)) = look(self.stage, &self.actor.mounts, path, Follow::Links) else {
+        let Ok(Sight::There(place)) = look(&self.stage.storage, &self.actor.mounts, path, Follow::Links) else {
             return false;
         };
         let tree = &self.stage.source(place.source).tree;

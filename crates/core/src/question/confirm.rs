@@ -1,6 +1,7 @@
 //! A prediction beside what a kernel really did.
 
-use super::ask::{Answer, Outcome};
+use super::ask::Answer;
+use crate::settle::Outcome;
 use crate::outcome::{Effect, Errno, Imprint};
 
 /// What the kernel did.

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::access::{AccessRow, access, default_paths};
-use super::ask::Outcome;
+use crate::settle::Outcome;
 use super::facts::{PathFacts, facts_of};
 use super::sweep::{Cell, Column, follow};
 use crate::mount::{MountOrigin, MountTable};

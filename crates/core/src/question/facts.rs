@@ -6,7 +6,7 @@ use crate::onlooker::{Sight, look, root_credentials};
 use crate::path::trimmed;
 use crate::stage::{Actor, Stage};
 use crate::tree::Certainty;
-use crate::view::{Place, View};
+use crate::view::Place;
 use crate::walk::Follow;
 
 /// The facts of one path as the actor would see them with `stat`.
@@ -27,7 +27,7 @@ pub struct PathFacts {
 /// What is at `path`, links followed; `None` where nothing is, or nobody knows.
 #[must_use]
 pub fn facts_at(stage: &Stage, actor: &Actor, path: &[u8]) -> Option<PathFacts> {
-    match look(stage, &actor.mounts, path, Follow::Links) {
+    match look(&stage.storage, &actor.mounts, path, Follow::Links) {
         Ok(Sight::There(place)) => facts_of(stage, actor, place),
         Ok(Sight::Missing | Sight::Unlisted) | Err(_) => None,
     }
@@ -41,7 +41,7 @@ pub fn facts_at(stage: &Stage, actor: &Actor, path: &[u8]) -> Option<PathFacts> 
 pub fn free_path(stage: &Stage, actor: &Actor, directory: &[u8]) -> Vec<u8> {
     let path = |name: &str| [trimmed(directory), b"/", name.as_bytes()].concat();
     let is_free =
-        |path: &Vec<u8>| !matches!(look(stage, &actor.mounts, path, Follow::AllButLast), Ok(Sight::There(_)));
+        |path: &Vec<u8>| !matches!(look(&stage.storage, &actor.mounts, path, Follow::AllButLast), Ok(Sight::There(_)));
     let names = std::iter::once("new".to_owned()).chain((1..).map(|number: u64| format!("new-{number}")));
     names.map(|name| path(&name)).find(is_free).expect("there are more numbers than names")
 }
@@ -50,7 +50,7 @@ pub fn free_path(stage: &Stage, actor: &Actor, directory: &[u8]) -> Vec<u8> {
 #[must_use]
 pub fn facts_of(stage: &Stage, actor: &Actor, place: Place) -> Option<PathFacts> {
     let root = root_credentials();
-    let view = View::new(stage, &actor.mounts, &root, "");
+    let view = stage.view(actor, &root, "");
     let inode = view.inode(place)?;
     let unknown = view.doubt(place).is_some_and(|doubt| matches!(doubt.attributes, Certainty::Unknown(_)));
     if unknown || view.mount(place.mount).variants.len() > 1 {

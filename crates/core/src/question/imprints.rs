@@ -1,6 +1,7 @@
 //! What new files and directories will look like, per actor and directory.
 
-use super::ask::{Dependence, Outcome, explored, settle};
+use super::ask::explored;
+use crate::settle::{Dependence, Outcome, settle};
 use crate::decide::decide_new_entry;
 use crate::imprint::NewKind;
 use crate::mode::{FileKind, Mode};

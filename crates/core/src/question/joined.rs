@@ -101,7 +101,7 @@ impl Joined {
             }
         }
         for source in alike {
-            self.stage.source_mut(source).tree = whole.clone();
+            self.stage.storage.source_mut(source).tree = whole.clone();
         }
         let name = &self.stage.source(disk).name;
         let note = format!("{name} is as the last workload finds it: each prepares it in its own way");

@@ -135,7 +135,7 @@ fn listing(then: (&Stage, &Actor), now: (&Stage, &Actor), directory: Vec<u8>) ->
 }
 
 fn place(stage: &Stage, actor: &Actor, path: &[u8], follow: Follow) -> Option<Place> {
-    match look(stage, &actor.mounts, path, follow) {
+    match look(&stage.storage, &actor.mounts, path, follow) {
         Ok(Sight::There(place)) => Some(place),
         Ok(Sight::Missing | Sight::Unlisted) | Err(_) => None,
     }

@@ -1,7 +1,7 @@
 //! Everything one actor can do something to: the other way round than [`admissions`](super::admissions).
 
 use super::access::access;
-use super::ask::Outcome;
+use crate::settle::Outcome;
 use super::sweep::{Cell, Column, Event, SweepError, follow};
 use crate::mode::FileKind;
 use crate::mount::MountOrigin;

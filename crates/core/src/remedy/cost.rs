@@ -59,7 +59,7 @@ fn ground(now: &Stage, change: &Change) -> Option<Ground> {
     }
     let Change::Files(act) = change else { return None };
     let actor = now.actor(&act.actor).ok()?;
-    let Ok(Sight::There(place)) = look(now, &actor.mounts, &act.path, Follow::AllButLast) else {
+    let Ok(Sight::There(place)) = look(&now.storage, &actor.mounts, &act.path, Follow::AllButLast) else {
         return None;
     };
     let mount = actor.mounts.get(place.mount);
@@ -72,7 +72,7 @@ fn ground(now: &Stage, change: &Change) -> Option<Ground> {
     let end = act.path.iter().rposition(|byte| *byte == b'/').map_or(0, |at| at);
     let path = match place.inode.filter(|id| source.tree.inode(*id).kind == FileKind::Directory) {
         Some(directory) => source.tree.path_of(directory),
-        None => match look(now, &actor.mounts, &act.path[..end.max(1)], Follow::Links) {
+        None => match look(&now.storage, &actor.mounts, &act.path[..end.max(1)], Follow::Links) {
             Ok(Sight::There(above)) => {
                 let above = above.inode.map_or_else(Vec::new, |id| source.tree.path_of(id));
                 [above.as_slice(), &act.path[end..]].concat()
@@ -189,7 +189,7 @@ fn kind(base: &Stage, change: &Change, side: Side) -> f64 {
 /// Whether the volume is made when the container is, so that nobody can change it before.
 fn is_not_there_yet(base: &Stage, act: &Act) -> bool {
     let Ok(actor) = base.actor(&act.actor) else { return false };
-    let Ok(Sight::There(place)) = look(base, &actor.mounts, &act.path, Follow::AllButLast) else {
+    let Ok(Sight::There(place)) = look(&base.storage, &actor.mounts, &act.path, Follow::AllButLast) else {
         return false;
     };
     let assumed = |certainty: &Certainty| matches!(certainty, Certainty::Assumed(_));
@@ -248,7 +248,7 @@ fn undone(scene: &Scene, base: &Stage, change: &Change) -> Option<String> {
     let parent =
         act.path.iter().rposition(|byte| *byte == b'/').map_or(&b"/"[..], |at| &act.path[..at.max(1)]);
     let place = [act.path.as_slice(), parent].into_iter().find_map(|path| {
-        match look(base, &actor.mounts, path, Follow::AllButLast) {
+        match look(&base.storage, &actor.mounts, path, Follow::AllButLast) {
             Ok(Sight::There(place)) => Some(place),
             Ok(Sight::Missing | Sight::Unlisted) | Err(_) => None,
         }

@@ -1,6 +1,7 @@
 //! What to know about an act that no change of owners, modes, mounts or ids mends.
 
-use crate::question::{Answer, Outcome};
+use crate::question::Answer;
+use crate::settle::Outcome;
 use crate::trace::{Check, StepResult};
 
 /// A sentence about what stops it, where the search has nothing for that.

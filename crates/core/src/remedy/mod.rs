@@ -16,7 +16,8 @@ use crate::cast::ActorError;
 use crate::change::{Change, Changes};
 use crate::onlooker::{Sight, look};
 use crate::prepare::stage;
-use crate::question::{Answer, Outcome, OutcomeChange, ask};
+use crate::question::{Answer, OutcomeChange, ask};
+use crate::settle::Outcome;
 use crate::scene::Scene;
 use crate::stage::Stage;
 use crate::walk::Follow;
@@ -239,7 +240,7 @@ fn attempt(from: &Tried, candidate: &candidate::Candidate, act: &Act) -> Option<
 /// Whether the path lies on a volume that the kubelet writes.
 fn on_api_volume(base: &Stage, act: &Act) -> bool {
     let Ok(actor) = base.actor(&act.actor) else { return false };
-    match look(base, &actor.mounts, &act.path, Follow::Links) {
+    match look(&base.storage, &actor.mounts, &act.path, Follow::Links) {
         Ok(Sight::There(place)) => actor.mounts.get(place.mount).is_written_by_kubelet(),
         Ok(Sight::Missing | Sight::Unlisted) | Err(_) => false,
     }

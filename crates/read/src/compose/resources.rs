@@ -2,7 +2,7 @@
 
 use mivask_core::fact::Fact;
 use mivask_core::scene::{Volume, VolumeKind, VolumeMount};
-use mivask_core::words::nearest;
+use crate::nearest::nearest;
 
 use super::project::Reading;
 use super::service::pairs;

@@ -1,7 +1,7 @@
 //! Volumes of a pod.
 
 use mivask_core::scene::{HostPathCheck, Medium, Volume, VolumeKind};
-use mivask_core::words::nearest;
+use crate::nearest::nearest;
 
 use super::api::Volume as ApiVolume;
 use super::{Origin, api_volumes, plugins};

@@ -10,7 +10,7 @@ use mivask_core::mode::Mode;
 use mivask_core::runtime::Flavour;
 use mivask_core::scene::{Container, Volume, VolumeKind, VolumeMount, Who, Workload};
 use mivask_core::stage::Role;
-use mivask_core::words::nearest;
+use crate::nearest::nearest;
 
 use super::convert::Reading;
 use super::raw_text::RawText;

@@ -4,6 +4,7 @@ use std::path::{Path, PathBuf};
 
 use mivask_core::fact::Fact;
 use mivask_core::runtime::Runtime;
+use mivask_core::policy::Policy;
 use mivask_core::scene::{Assigned, Scene};
 use mivask_disk::error::DiskError;
 use mivask_disk::gathered::Gathered;
@@ -12,6 +13,7 @@ use mivask_disk::mounts::MountLine;
 
 use super::listed::Listed;
 use super::types::{AssignedSection, RuntimeName, SceneFile};
+use crate::described::Described;
 use crate::files::{FileReader, Origin};
 use crate::input::{merge_named, read_manifests};
 use crate::slip::{Severity, Slips};
@@ -92,7 +94,7 @@ const fn runtime(name: RuntimeName) -> Runtime {
     }
 }
 
-/// Reads the scene file `node`; manifests and account files it names are read through `files`.
+/// Reads the facts of the scene file `node`; manifests and account files it names are read through `files`.
 ///
 /// `None` where it cannot be used; `slips` says why.
 pub fn read_scene(
@@ -102,6 +104,17 @@ pub fn read_scene(
     files: &dyn FileReader,
     slips: &mut Slips,
 ) -> Option<Scene> {
+    described(node, source, origin, files, slips).map(|described| described.scene)
+}
+
+/// The same with what the scene demands.
+pub(crate) fn described(
+    node: &Node,
+    source: &SourceText,
+    origin: &Origin,
+    files: &dyn FileReader,
+    slips: &mut Slips,
+) -> Option<Described> {
     let scene_file: SceneFile = from_node(node, source, slips, misplaced)?;
     if scene_file.scene != 1 {
         let span = &node.get("scene").unwrap_or(node).span;
@@ -146,9 +159,11 @@ pub fn read_scene(
     }
     scene.title = scene_file.title.clone();
     scene.assigned = reading.assigned(&scene_file.assigned, node);
-    scene.limits = reading.limits(&scene_file.at_most, node);
-    scene.accepted = reading.accepted(&scene_file.accept, node);
-    scene.expectations = reading.expectations(scene_file.expect.as_ref(), node);
+    let policy = Policy {
+        limits: reading.limits(&scene_file.at_most, node),
+        accepted: reading.accepted(&scene_file.accept, node),
+        expectations: reading.expectations(scene_file.expect.as_ref(), node),
+    };
     reading.runtime_fits(&scene, node);
     let own = reading.containers(&scene_file, node);
     scene.workloads.extend(own);
@@ -156,7 +171,7 @@ pub fn read_scene(
         let help = "name a manifest under `workloads:`, or describe `containers:` here".to_owned();
         slips.add(Severity::Error, source, &node.span, "the scene has no workload", Some(help));
     }
-    Some(scene)
+    Some(Described { scene, policy })
 }
 
 /// Where keys belong that stand at the wrong level.

@@ -36,7 +36,7 @@ impl Reading<'_> {
             let Some(kind) = Kind::by_word(&section.finding) else {
                 let words: Vec<&str> = Kind::ALL.map(Kind::word).into();
                 let message = format!("`{}` is no finding", section.finding);
-                let near = mivask_core::words::nearest(&section.finding, words.iter().copied());
+                let near = crate::nearest::nearest(&section.finding, words.iter().copied());
                 let help = near.map_or_else(
                     || format!("the findings are {}", words.join(", ")),
                     |word| format!("did you mean `{word}`?"),

@@ -10,7 +10,7 @@ use mivask_core::ids::UserNamespace;
 use mivask_core::mount::MountFlags;
 use mivask_core::personality::{OptionError, Personality, Squash};
 use mivask_core::scene::{Host, Image, VolumeFacts};
-use mivask_core::stage::Settings;
+use mivask_core::storage::Settings;
 use mivask_core::tree::Tree;
 use mivask_disk::image::Choice;
 

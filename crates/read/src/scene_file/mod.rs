@@ -12,6 +12,7 @@ mod tree;
 mod tree_source;
 mod types;
 
+pub(crate) use convert::described;
 pub use convert::read_scene;
 pub(crate) use raw_text::RawText;
 pub use types::SceneFile;

@@ -5,7 +5,7 @@
 
 use std::cell::RefCell;
 
-use mivask_core::words::nearest;
+use crate::nearest::nearest;
 use serde::de::{self, DeserializeOwned, DeserializeSeed, Visitor, value::StrDeserializer};
 
 use super::node::{Node, Value};

@@ -6,7 +6,7 @@
 use std::fmt;
 use std::ops::Range;
 
-use mivask_core::words::nearest;
+use crate::nearest::nearest;
 use serde::de;
 
 use super::node::{Node, Value};

@@ -1,7 +1,8 @@
 //! Creators down, consumers across; in each field what can be done with a file, and with one in a new subdirectory.
 
 use mivask_core::act::quoted;
-use mivask_core::question::{Creation, Done, Handoff, Outcome};
+use mivask_core::handoff::{Creation, Done, Handoff};
+use mivask_core::settle::Outcome;
 
 use super::Figure;
 use super::pen::{Pen, cut, folded};

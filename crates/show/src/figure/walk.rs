@@ -2,7 +2,8 @@
 
 use mivask_core::act::quoted;
 use mivask_core::mode::{Access, FileKind, Mode, symbolic};
-use mivask_core::question::{Answer, Outcome, PathFacts, facts_at};
+use mivask_core::question::{Answer, PathFacts, facts_at};
+use mivask_core::settle::Outcome;
 use mivask_core::stage::Stage;
 use mivask_core::trace::{Check, Step, StepResult};
 

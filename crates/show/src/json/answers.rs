@@ -4,7 +4,8 @@ use std::sync::Arc;
 
 use mivask_core::caps::Capability;
 use mivask_core::outcome::{Imprint, RunsAs};
-use mivask_core::question::{Answer, Dependence, Outcome};
+use mivask_core::question::Answer;
+use mivask_core::settle::{Dependence, Outcome};
 use mivask_core::trace::{Step, StepResult};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -59,7 +60,7 @@ pub(super) struct RefusalJson<'a> {
 }
 
 impl<'a> RefusalJson<'a> {
-    pub(super) fn new(refusal: &'a mivask_core::identity::Refusal) -> Self {
+    pub(super) fn new(refusal: &'a mivask_core::refusal::Refusal) -> Self {
         Self { class: refusal.class, reason: &refusal.reason, from: refusal.from.to_string() }
     }
 }

@@ -2,7 +2,7 @@
 
 use std::io::{self, Write};
 
-use mivask_core::question::{Creation, Deed, Done, Hand, Handoff};
+use mivask_core::handoff::{Creation, Deed, Done, Hand, Handoff};
 use schemars::JsonSchema;
 use serde::Serialize;
 

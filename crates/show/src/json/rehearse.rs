@@ -3,7 +3,8 @@
 use std::io::{self, Write};
 
 use mivask_core::carry::Carried;
-use mivask_core::question::{Line, Listed, Listing, Step};
+use mivask_core::question::{Line, Listed, Listing};
+use mivask_core::rehearse::Step;
 use schemars::JsonSchema;
 use serde::Serialize;
 

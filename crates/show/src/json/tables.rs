@@ -3,10 +3,11 @@
 use std::collections::BTreeMap;
 
 use mivask_core::caps::CapabilitySet;
-use mivask_core::identity::Identity;
+use mivask_core::credentials::Identity;
 use mivask_core::ids::{IdMap, UserNamespace};
 use mivask_core::mount::RootFacts;
-use mivask_core::question::{AccessRow, Cell, Column, ImprintRow, MountRow, Outcome, PathFacts, Swept};
+use mivask_core::question::{AccessRow, Cell, Column, ImprintRow, MountRow, PathFacts, Swept};
+use mivask_core::settle::Outcome;
 use mivask_core::stage::Actor;
 use schemars::JsonSchema;
 use serde::Serialize;

@@ -7,7 +7,9 @@ use mivask_core::exposure::Finding;
 use mivask_core::fact::Provenance;
 use mivask_core::mode::{Mode, symbolic};
 use mivask_core::mount::RootFacts;
-use mivask_core::question::{AccessRow, Handoff, MountRow, Outcome, PathFacts};
+use mivask_core::question::{AccessRow, MountRow, PathFacts};
+use mivask_core::handoff::Handoff;
+use mivask_core::settle::Outcome;
 use mivask_core::remedy::Remedy;
 use mivask_core::stage::Actor;
 
@@ -313,8 +315,8 @@ impl HandoffView {
         for creation in &handoff.creations {
             for hand in creation.hands.iter().filter(|hand| !hand.file.is_empty() || !hand.nested.is_empty())
             {
-                let words = |deeds: &[mivask_core::question::Done]| {
-                    let named = deeds.iter().zip(mivask_core::question::Deed::ALL);
+                let words = |deeds: &[mivask_core::handoff::Done]| {
+                    let named = deeds.iter().zip(mivask_core::handoff::Deed::ALL);
                     let can: Vec<&str> = named
                         .filter(|(done, _)| done.outcome == Outcome::Allowed)
                         .map(|(_, deed)| deed.word())

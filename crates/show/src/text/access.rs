@@ -4,7 +4,8 @@ use std::io::{self, Write};
 
 use mivask_core::act::quoted;
 use mivask_core::mode::{Mode, symbolic};
-use mivask_core::question::{AccessRow, Outcome, PathFacts};
+use mivask_core::question::{AccessRow, PathFacts};
+use mivask_core::settle::Outcome;
 
 use super::{Layout, folded, id};
 use crate::safe::safe;

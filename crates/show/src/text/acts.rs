@@ -4,7 +4,8 @@ use std::collections::BTreeSet;
 use std::io::{self, Write};
 
 use mivask_core::act::quoted;
-use mivask_core::question::{Answer, Outcome};
+use mivask_core::question::Answer;
+use mivask_core::settle::Outcome;
 use mivask_core::trace::StepResult;
 
 use super::depends::dependences;

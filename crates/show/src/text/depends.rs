@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use anstyle::Style;
 use mivask_core::outcome::{Effect, Imprint};
-use mivask_core::question::Dependence;
+use mivask_core::settle::Dependence;
 
 use super::{Layout, folded, imprint};
 use crate::safe::safe;

@@ -4,7 +4,9 @@ use std::collections::BTreeMap;
 use std::io::{self, Write};
 
 use mivask_core::act::quoted;
-use mivask_core::question::{Creation, Deed, Done, Handoff, Outcome, Why};
+use mivask_core::handoff::{Creation, Deed, Done, Handoff};
+use mivask_core::question::Why;
+use mivask_core::settle::Outcome;
 
 use super::{Layout, assumptions, imprint, paragraph};
 use crate::safe::safe;

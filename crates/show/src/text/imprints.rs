@@ -4,7 +4,8 @@ use std::io::{self, Write};
 
 use mivask_core::act::quoted;
 use mivask_core::mode::symbolic;
-use mivask_core::question::{ImprintRow, Outcome};
+use mivask_core::question::ImprintRow;
+use mivask_core::settle::Outcome;
 
 use super::depends::dependences;
 use super::{Layout, imprint, stored};

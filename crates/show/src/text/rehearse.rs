@@ -6,7 +6,8 @@ use mivask_core::act::quoted;
 use mivask_core::carry::Carried;
 use mivask_core::ids::UNSPECIFIED_ID;
 use mivask_core::mode::symbolic;
-use mivask_core::question::{Answer, Line, Listed, Listing, Step};
+use mivask_core::question::{Answer, Line, Listed, Listing};
+use mivask_core::rehearse::Step;
 
 use super::acts::{INDENT, act, taken_for_granted};
 use super::{Layout, paragraph};

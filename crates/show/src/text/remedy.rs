@@ -3,7 +3,8 @@
 use std::io::{self, Write};
 
 use mivask_core::act::quoted;
-use mivask_core::question::{Outcome, OutcomeChange};
+use mivask_core::question::OutcomeChange;
+use mivask_core::settle::Outcome;
 use mivask_core::remedy::{Remedies, Remedy};
 
 use super::acts::act;

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use mivask_core::act::{Act, Verb};
 use mivask_core::caps::CapabilitySet;
-use mivask_core::identity::Credentials;
+use mivask_core::credentials::Credentials;
 use mivask_core::ids::{KernelGid, KernelUid, UserNamespace};
 use mivask_core::mode::Mode;
 use mivask_core::question::{Column, Condition, Observed, admissions};

@@ -7,7 +7,8 @@ use std::process::Command;
 
 use fastrand::Rng;
 use mivask_core::outcome::Errno;
-use mivask_core::question::{Deed, Done, Outcome, handoffs};
+use mivask_core::handoff::{Deed, Done, handoffs};
+use mivask_core::settle::Outcome;
 use mivask_kernel::unavailable;
 
 use crate::support::{skipped, stage_of};

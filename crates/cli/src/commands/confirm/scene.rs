@@ -3,7 +3,8 @@
 use std::io::Write;
 
 use mivask_core::question::{Comparison, Held};
-use mivask_core::stage::{Settings, Stage};
+use mivask_core::stage::Stage;
+use mivask_core::storage::Settings;
 use mivask_kernel::{Bench, Choice, unavailable};
 use mivask_trial::hold::{hold, predict};
 
@@ -74,7 +75,7 @@ fn choice(names: &[String]) -> Result<Choice, Failure> {
 /// This machine's kernel settings in place of the scene's, and devices for everybody: the harness has no device
 /// list. Says so where that differs from what was told.
 fn settle(stage: &mut Stage, err: &mut dyn Write) -> Result<(), Failure> {
-    let (told, here) = (stage.settings, mivask_kernel::settings());
+    let (told, here) = (stage.storage.settings, mivask_kernel::settings());
     let pairs = |settings: &Settings| {
         [
             ("fs.protected_symlinks", settings.protected_symlinks),
@@ -91,7 +92,7 @@ fn settle(stage: &mut Stage, err: &mut dyn Write) -> Result<(), Failure> {
     if !others.is_empty() {
         writeln!(err, "note: this machine's kernel settings count, not the scene's: {}", others.join(", "))?;
     }
-    stage.settings = here;
+    stage.storage.settings = here;
     for actor in &mut stage.actors {
         actor.all_devices = true;
     }

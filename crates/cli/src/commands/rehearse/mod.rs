@@ -9,7 +9,7 @@ pub(crate) use complete::complete;
 use std::io::{IsTerminal, Write};
 use std::path::{Path, PathBuf};
 
-use mivask_core::question::Rehearsal;
+use mivask_core::rehearse::Rehearsal;
 use mivask_disk::process::Reach;
 use mivask_show::{json, text};
 
@@ -76,7 +76,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     } else {
         json::rehearsed(out, rehearsal.steps(), &rehearsal.listings())?;
     }
-    let mut answers = rehearsal.steps().iter().filter_map(mivask_core::question::Step::answer);
+    let mut answers = rehearsal.steps().iter().filter_map(mivask_core::rehearse::Step::answer);
     Ok(if answers.any(|answer| answer.holds() == Some(false)) { End::NotUpheld } else { End::Answered })
 }
 

@@ -3,7 +3,7 @@
 use std::io::Write;
 
 use mivask_core::change::parse_sentence;
-use mivask_core::question::{Rehearsal, Step};
+use mivask_core::rehearse::{Rehearsal, Step};
 use mivask_core::stage::Stage;
 use mivask_read::slip::Slips;
 use mivask_read::text::SourceText;

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 use mivask_core::change::{Sentence, parse_sentence};
 use mivask_core::prepare::HOST;
-use mivask_core::question::{Rehearsal, RehearsalError, Step};
+use mivask_core::rehearse::{Rehearsal, RehearsalError, Step};
 use mivask_core::stage::Stage;
 use mivask_read::input::{Disk, FileReader, Origin};
 use mivask_read::slip::{Severity, Slips};

@@ -7,9 +7,9 @@ use mivask_core::expect::{AcceptDepends, uphold};
 use mivask_core::exposure::exposure;
 use mivask_core::mode::{FileKind, Mode};
 use mivask_core::outcome::Errno;
-use mivask_core::question::{
-    AccessRow, Answer, Outcome, access, ask, ask_as, default_paths, free_path, handoffs, mounts, remarks,
-};
+use mivask_core::question::{AccessRow, Answer, access, ask, ask_as, default_paths, free_path, mounts, remarks};
+use mivask_core::settle::Outcome;
+use mivask_core::handoff::handoffs;
 use mivask_core::remedy::{Remedies, remedies};
 use mivask_core::stage::{Actor, Stage};
 use mivask_core::trace::{Check, StepResult};
@@ -62,8 +62,8 @@ pub(super) fn page<'a>(
         one.remedies = mended(whole, &mut texts, &one.answer);
     }
     let handoffs = handoffs(stage, &[]);
-    let limits = &whole.scene().limits;
-    let findings = exposure(stage, limits, &whole.scene().accepted, &Patterns).map_err(Failure::Accepted)?;
+    let limits = &whole.policy.limits;
+    let findings = exposure(stage, limits, &whole.policy.accepted, &Patterns).map_err(Failure::Accepted)?;
     let upheld = expectations(whole, &input.input.display().to_string())?;
     let mut assumptions: BTreeSet<_> =
         denied.iter().flat_map(|one| one.answer.assumptions.iter().cloned()).collect();

@@ -8,12 +8,12 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 use anstream::adapter::strip_str;
 use mivask_core::cast::{ActorError, Cast};
-use mivask_core::change::Globs;
+use mivask_core::glob::Globs;
 use mivask_core::expect::{Claim, Expected, Paths, Standing, Upheld, Who, uphold};
 use mivask_core::fact::Fact;
 use mivask_core::finding::Limit;
 use mivask_core::question::Remark;
-use mivask_core::words::nearest;
+use mivask_read::nearest::nearest;
 use mivask_disk::process::Reach;
 use mivask_read::expectations::read_expectations;
 use mivask_read::input::Origin;
@@ -249,8 +249,8 @@ fn look(
 
 /// What the scene itself expects, its limits included.
 pub(in crate::commands) fn own_expectations(whole: &Whole) -> Result<Vec<Expected>, Failure> {
-    let mut own = whole.scene().expectations.clone();
-    own.extend(whole.scene().limits.iter().map(limit));
+    let mut own = whole.policy.expectations.clone();
+    own.extend(whole.policy.limits.iter().map(limit));
     own.iter().try_for_each(patterns)?;
     Ok(own)
 }

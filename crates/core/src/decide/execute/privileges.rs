@@ -2,7 +2,7 @@
 //! `cap_bprm_creds_from_file` in security/commoncap.c).
 
 use crate::caps::{CapabilitySet, FileCapabilities};
-use crate::identity::Credentials;
+use crate::credentials::Credentials;
 use crate::ids::{DiskUid, InsideGid, InsideUid, KernelUid};
 use crate::mode::Mode;
 use crate::mount::MountFlags;

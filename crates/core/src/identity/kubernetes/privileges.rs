@@ -8,7 +8,9 @@ use crate::caps::CapabilitySet;
 use crate::fact::{Fact, Provenance};
 use crate::identity::capability_sets::{RootSet, root_set, set_in_words};
 use crate::identity::groups::{sorted, too_large};
-use crate::identity::{Identity, Refusal, Resolved};
+use crate::identity::Resolved;
+use crate::credentials::Identity;
+use crate::refusal::Refusal;
 use crate::ids::{InsideGid, InsideUid, UserNamespace};
 use crate::mode::Mode;
 

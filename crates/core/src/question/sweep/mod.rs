@@ -121,13 +121,12 @@ pub fn follow(
     let (None, Some(who)) = (actor.refusal(), actor.credentials.get(which)) else {
         return Err(SweepError::Actor);
     };
-    let place = match crate::onlooker::look(stage, &actor.mounts, start, Follow::Links) {
+    let place = match crate::onlooker::look(&stage.storage, &actor.mounts, start, Follow::Links) {
         Ok(crate::onlooker::Sight::There(place)) => place,
         Ok(_) => return Err(SweepError::Start(Errno::ENOENT)),
         Err(errno) => return Err(SweepError::Start(errno)),
     };
-    let mut view = View::new(stage, &actor.mounts, who, "");
-    view.all_devices = actor.all_devices;
+    let view = stage.view(actor, who, "");
     let mut recorder = Recorder::default();
     let entered = decide(&view, &Verb::Enters, start, &mut recorder).map(drop);
     let closed = Some(recorder.ending(entered)).filter(|ending| ending.cell != Cell::Allowed);

@@ -38,7 +38,7 @@ pub(super) fn candidates(stage: &Stage, actor: &Actor, act: &Act, step: &Step) -
 pub(super) fn scratch(stage: &Stage, actor: &Actor, name: &str, directory: &[u8]) -> Vec<Candidate> {
     let mounted = actor.mounts.iter().any(|(_, mount)| *mount.at == *directory);
     let above = std::iter::successors(Some(directory), |path| (*path != b"/").then(|| parent(path)));
-    let mut nearest = above.filter_map(|path| match look(stage, &actor.mounts, path, Follow::Links) {
+    let mut nearest = above.filter_map(|path| match look(&stage.storage, &actor.mounts, path, Follow::Links) {
         Ok(Sight::There(place)) => Some(actor.mounts.get(place.mount).origin),
         Ok(Sight::Missing | Sight::Unlisted) | Err(_) => None,
     });

@@ -14,7 +14,8 @@ use crate::mount::{Mount, MountOrigin};
 use crate::onlooker::{Sight, look};
 use crate::path::parent;
 use crate::personality::{Personality, Squash};
-use crate::question::{Answer, Outcome};
+use crate::question::Answer;
+use crate::settle::Outcome;
 use crate::runtime::Flavour;
 use crate::scene::Scene;
 use crate::stage::{Actor, Stage};
@@ -87,7 +88,7 @@ fn capability(name: &str, capability: Capability) -> Vec<Candidate> {
 
 impl<'a> Met<'a> {
     fn at(stage: &'a Stage, actor: &'a Actor, name: &'a str, path: &[u8]) -> Option<Self> {
-        let Ok(Sight::There(place)) = look(stage, &actor.mounts, path, Follow::AllButLast) else {
+        let Ok(Sight::There(place)) = look(&stage.storage, &actor.mounts, path, Follow::AllButLast) else {
             return None;
         };
         let mount = actor.mounts.get(place.mount);

@@ -1,7 +1,6 @@
 //! Acts in order, each seeing what the earlier ones changed.
 
-use super::ask::Answer;
-use super::listing::{Listing, listings};
+use crate::question::{Answer, Listing, listings};
 use crate::act::Act;
 use crate::carry::{Carried, perform};
 use crate::cast::ActorError;

@@ -1,11 +1,13 @@
 //! Who can do what with what somebody else creates on a shared volume.
 
+use crate::question::Why;
+use crate::question::why;
 use std::collections::BTreeSet;
-use std::fmt;
 use std::sync::Arc;
 
-use super::ask::{Answer, Outcome, ask};
-use super::joined::Joined;
+use crate::question::joined::Joined;
+use crate::question::{Answer, ask};
+use crate::settle::Outcome;
 use crate::act::{Act, Verb};
 use crate::carry::{Carried, perform};
 use crate::mode::{FileKind, Mode};
@@ -14,7 +16,6 @@ use crate::onlooker::{Sight, look};
 use crate::outcome::Imprint;
 use crate::path::{or_root, trimmed};
 use crate::stage::{Actor, Stage};
-use crate::trace::StepResult;
 use crate::tree::{InodeId, Tree};
 use crate::walk::Follow;
 
@@ -54,24 +55,6 @@ pub struct Done {
     pub outcome: Outcome,
     /// Why it is not allowed.
     pub why: Option<Why>,
-}
-
-/// Why an act is not simply allowed.
-#[derive(Clone, PartialEq, Eq, Debug)]
-pub struct Why {
-    /// Where, where it is about a path.
-    pub path: Option<Vec<u8>>,
-    /// The fact that decides.
-    pub fact: String,
-}
-
-impl fmt::Display for Why {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match &self.path {
-            Some(path) => write!(f, "{}: {}", crate::act::quoted(path), self.fact),
-            None => f.write_str(&self.fact),
-        }
-    }
 }
 
 /// What one consumer can do with what one creator made.
@@ -141,7 +124,7 @@ pub fn handoffs(stage: &Stage, paths: &[Vec<u8>]) -> Vec<Handoff> {
     }
     for path in paths {
         for actor in &stage.actors {
-            if let Ok(Sight::There(place)) = look(stage, &actor.mounts, path, Follow::Links)
+            if let Ok(Sight::There(place)) = look(&stage.storage, &actor.mounts, path, Follow::Links)
                 && let Some(id) = place.inode
             {
                 add((joined.disk(place.source), id));
@@ -174,7 +157,7 @@ fn members(joined: &Joined, (source, directory): Shared) -> Vec<(usize, Vec<u8>)
             let below = below(tree, root, directory)?;
             let path = [trimmed(&mount.at), &below].concat();
             // Something else may be mounted on the way.
-            let seen = look(stage, &actor.mounts, or_root(&path), Follow::Links);
+            let seen = look(&stage.storage, &actor.mounts, or_root(&path), Follow::Links);
             let same = matches!(seen, Ok(Sight::There(place))
                 if place.inode == Some(directory) && joined.disk(place.source) == source);
             same.then_some(path)
@@ -252,7 +235,7 @@ impl Trial<'_> {
             self.members.iter().any(|(number, path)| {
                 let path = [path.as_slice(), b"/", name.as_bytes()].concat();
                 let table = &self.stage.actors[*number].mounts;
-                matches!(look(&self.stage, table, &path, Follow::AllButLast), Ok(Sight::There(_)))
+                matches!(look(&self.stage.storage, table, &path, Follow::AllButLast), Ok(Sight::There(_)))
             })
         };
         let numbered = (2..).map(|number| format!("{plain}-{number}"));
@@ -327,27 +310,4 @@ fn nobody() -> Done {
 
 fn done(answer: &Answer) -> Done {
     Done { outcome: answer.outcome.clone(), why: why(answer) }
-}
-
-impl Why {
-    fn new(fact: &str) -> Self {
-        Self { path: None, fact: fact.to_owned() }
-    }
-}
-
-/// Why an act is not simply allowed.
-#[must_use]
-pub fn why(answer: &Answer) -> Option<Why> {
-    match &answer.outcome {
-        Outcome::Allowed => None,
-        Outcome::NeverRuns(refusal) => Some(Why::new(&format!("{}: {}", refusal.class, refusal.reason))),
-        Outcome::Depends => {
-            answer.depends_on.first().map(|one| Why::new(&format!("depends on {}", one.fact)))
-        }
-        Outcome::Denied(_) => {
-            let failed = answer.steps.iter().rev().find(|step| matches!(step.result, StepResult::Failed(_)));
-            let step = failed.map(|step| Why { path: Some(step.path.clone()), fact: step.fact.clone() });
-            step.or_else(|| answer.outcome.errno().map(|errno| Why::new(errno.meaning())))
-        }
-    }
 }

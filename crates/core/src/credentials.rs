@@ -1,11 +1,34 @@
-//! An identity in the ids the kernel compares.
+//! A process identity: in the ids it sees, and in those the kernel compares.
 
 use std::sync::Arc;
 
-use super::Identity;
 use crate::caps::CapabilitySet;
 use crate::ids::{InsideGid, InsideUid, KernelGid, KernelUid, UNSPECIFIED_ID, UserNamespace};
 use crate::mode::Mode;
+
+/// One process identity, in inside ids.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Identity {
+    /// User id.
+    pub uid: InsideUid,
+    /// Primary group id.
+    pub gid: InsideGid,
+    /// Supplementary groups as the kernel lists them in `/proc/PID/status`: sorted, and with
+    /// the primary group repeated where the runtime repeats it.
+    pub groups: Vec<InsideGid>,
+    /// Capabilities in force.
+    pub effective: CapabilitySet,
+    /// Capabilities the process may put in force.
+    pub permitted: CapabilitySet,
+    /// Upper bound of what it can regain by execve.
+    pub bounding: CapabilitySet,
+    /// Bits taken from the mode of what it creates, octal.
+    pub umask: Mode,
+    /// Whether execve can no longer add privileges.
+    pub no_new_privileges: bool,
+    /// How its ids relate to the kernel's.
+    pub namespace: Arc<UserNamespace>,
+}
 
 /// What the kernel looks at when a process touches a file (`struct cred`).
 #[derive(Clone, PartialEq, Eq, Debug)]

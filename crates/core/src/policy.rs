@@ -1,0 +1,16 @@
+//! What a scene demands, beside the facts it tells.
+
+use crate::expect::Expected;
+use crate::fact::Fact;
+use crate::finding::{Accepted, Limit};
+
+/// What is to hold, and what is open and meant so.
+#[derive(Clone, Debug, Default)]
+pub struct Policy {
+    /// How wide paths may be at most.
+    pub limits: Vec<Fact<Limit>>,
+    /// What is open and meant so.
+    pub accepted: Vec<Accepted>,
+    /// What is to hold.
+    pub expectations: Vec<Expected>,
+}

@@ -1,0 +1,13 @@
+//! What a reading comes to.
+
+use mivask_core::policy::Policy;
+use mivask_core::scene::Scene;
+
+/// A description that was read.
+#[derive(Clone, Debug, Default)]
+pub struct Described {
+    /// The facts.
+    pub scene: Scene,
+    /// What a scene file demands; nothing where the input is none.
+    pub policy: Policy,
+}

@@ -1,0 +1,41 @@
+//! What to do about mistakes in acts, changes and expectations.
+
+use mivask_core::act::{ActErrorKind, Verb};
+
+use crate::nearest::nearest;
+
+/// What to do about a mistake in an act, a change or an expectation.
+#[must_use]
+pub fn help(kind: &ActErrorKind) -> String {
+    let form =
+        "an act is `ACTOR VERB PATH [DETAIL] [-> EXPECTATION]`, such as `gauge writes /data/level.csv`";
+    let words = Verb::ALL.iter().map(Verb::word);
+    match kind {
+        ActErrorKind::Short { form: Some(form), .. } | ActErrorKind::Detail { form: Some(form), .. } => {
+            // A change of the scene expects nothing.
+            let act = Verb::ALL.iter().any(|verb| verb.form() == *form);
+            format!("write `{form}{}`", if act { " [-> EXPECTATION]" } else { "" })
+        }
+        ActErrorKind::Short { form: None, .. } | ActErrorKind::Detail { form: None, .. } => form.to_owned(),
+        ActErrorKind::Verb(word) => match nearest(word, words.clone()) {
+            Some(verb) => format!("did you mean `{verb}`?"),
+            None => format!("the verbs are {}", words.collect::<Vec<_>>().join(", ")),
+        },
+        ActErrorKind::Change(_) => "write octal digits such as 0640, or clauses such as g+w,o-rwx".to_owned(),
+        ActErrorKind::Id(_) => "acts name ids by number, as the container sees them".to_owned(),
+        ActErrorKind::Owner(_) => "write UID, UID:GID or :GID, by number, as the container sees them".to_owned(),
+        ActErrorKind::Acl(_) => "write entries such as user:7102:rw-,group::r--,mask::rw-".to_owned(),
+        ActErrorKind::Attribute(_) => "write 1 to 255 bytes, such as user.note (`sets-acl` sets ACLs)".to_owned(),
+        ActErrorKind::Node(_) => "write `as char 1:3`, `as block 7:0` or `as socket`".to_owned(),
+        ActErrorKind::Relative(_) => {
+            "write the path from the container's root, such as /data/level.csv".to_owned()
+        }
+        ActErrorKind::Mode(_) => "write four digits from 0 to 7, such as 0640".to_owned(),
+        ActErrorKind::Expectation(_) => {
+            "write allowed, denied, denied EACCES, or leaves 1000:3000 0640".to_owned()
+        }
+        ActErrorKind::Quote => "close it, or write \\\" for a quote within the path".to_owned(),
+        ActErrorKind::Escape => "write \\\\ for a backslash".to_owned(),
+        ActErrorKind::Nul => "remove the \\x00".to_owned(),
+    }
+}
