@@ -40,7 +40,13 @@ pub(crate) fn read(sentences: &[String], err: &mut dyn Write) -> Result<Changes,
             Ok(change) => all.push(change),
             Err(error) => {
                 let source = SourceText::new(&format!("change {}", index + 1), text);
-                slips.add(Severity::Error, &source, &error.span, error.to_string(), Some(mivask_read::help::help(&error.kind)));
+                slips.add(
+                    Severity::Error,
+                    &source,
+                    &error.span,
+                    error.to_string(),
+                    Some(mivask_read::help::help(&error.kind)),
+                );
             }
         }
     }

@@ -5,10 +5,10 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use mivask_core::cast::ActorError;
-use mivask_read::nearest::nearest;
 use mivask_disk::error::{At, DiskError};
 use mivask_kernel::KernelError;
 use mivask_read::input::InputError;
+use mivask_read::nearest::nearest;
 use mivask_trial::TrialError;
 
 /// The exit statuses.

@@ -9,18 +9,17 @@ use mivask_core::act::{Verb, parse_act};
 use mivask_core::change::Changes;
 use mivask_core::decide::decide;
 use mivask_core::fact::{Fact, Provenance};
+use mivask_core::handoff::handoffs;
 use mivask_core::identity::{PlainIdentity, PodSecurity};
 use mivask_core::mode::Mode;
 use mivask_core::mount::MountFlags;
 use mivask_core::personality::Personality;
 use mivask_core::prepare;
 use mivask_core::question::{ask, sweep};
-use mivask_core::handoff::handoffs;
 use mivask_core::remedy::remedies;
 use mivask_core::scene::{Container, Scene, Volume, VolumeFacts, VolumeKind, VolumeMount, Who, Workload};
 use mivask_core::stage::{Role, Stage};
 use mivask_core::tree::{Content, Entry, InodeId, Tree};
-use mivask_core::view::View;
 use mivask_core::witness::Unwatched;
 
 /// Directories above each file.

@@ -6,9 +6,9 @@ mod common;
 
 use std::process::ExitCode;
 
-use mivask_core::glob::{Globs, Matcher};
 use mivask_core::expect::{AcceptDepends, Expected, parse_expectation_line, uphold};
 use mivask_core::fact::Provenance;
+use mivask_core::glob::{Globs, Matcher};
 use mivask_core::prepare;
 
 /// The core has no pattern language of its own; this one knows `PATH/**` and `*` alone.

@@ -2,9 +2,9 @@
 
 use std::fmt;
 
-use crate::act::{Owner, quoted, split};
-use crate::fact::Provenance;
-use crate::mode::Mode;
+use mivask_model::act::{Owner, quoted, split};
+use mivask_model::fact::Provenance;
+use mivask_model::mode::Mode;
 
 /// What is found.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]

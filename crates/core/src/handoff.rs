@@ -1,23 +1,24 @@
 //! Who can do what with what somebody else creates on a shared volume.
 
-use crate::question::Why;
-use crate::question::why;
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use crate::question::joined::Joined;
-use crate::question::{Answer, ask};
-use crate::settle::Outcome;
-use crate::act::{Act, Verb};
+use mivask_model::act::{Act, Verb};
+use mivask_model::mode::{FileKind, Mode};
+use mivask_model::mount::{Mount, MountOrigin, SourceId};
+use mivask_model::outcome::Imprint;
+use mivask_model::path::{or_root, trimmed};
+use mivask_model::tree::{InodeId, Tree};
+use mivask_rules::onlooker::{Sight, look};
+use mivask_rules::settle::Outcome;
+use mivask_rules::walk::Follow;
+use mivask_stage::stage::{Actor, Stage};
+
 use crate::carry::{Carried, perform};
-use crate::mode::{FileKind, Mode};
-use crate::mount::{Mount, MountOrigin, SourceId};
-use crate::onlooker::{Sight, look};
-use crate::outcome::Imprint;
-use crate::path::{or_root, trimmed};
-use crate::stage::{Actor, Stage};
-use crate::tree::{InodeId, Tree};
-use crate::walk::Follow;
+use crate::question::Why;
+use crate::question::joined::Joined;
+use crate::question::why;
+use crate::question::{Answer, ask};
 
 /// What a second actor may want to do with a file.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]

@@ -1,74 +1,61 @@
-//! Who a containerised process is, and what it can do to files.
+//! Who a containerised process is, and what it can do to files: the questions of Mivask.
 //!
-//! This crate holds the rules of Mivask and nothing else: facts go in, outcomes come out. It does
-//! no I/O, reads no clock and no environment, and has no thread of its own, so that the same facts
-//! give the same answer anywhere. Reading descriptions and disks is `mivask-read`'s work, printing
-//! answers is `mivask-show`'s.
+//! Facts go in, outcomes come out. There is no I/O, no clock, no environment and no thread here, so that the same
+//! facts give the same answer anywhere. Reading descriptions and disks is `mivask-read`'s work, printing answers is
+//! `mivask-show`'s.
 //!
-//! A question travels one way. A [`scene::Scene`] holds what was told. [`prepare::stage`] applies
-//! what kubelet and runtime do before a process starts: who each actor is ([`identity`]), what is
-//! mounted where ([`mount`]). [`walk`] resolves a path over those mounts, [`decide::decide`] makes
-//! the kernel's checks in the kernel's order, [`imprint`] says what a new inode looks like, and
-//! [`question`] puts the pieces together into answers. A fact that nobody told is never guessed:
-//! [`explore`] tries each possibility and the answer says what it depends on.
+//! A question travels one way. A [`Scene`] holds what was told. [`prepare::stage`] applies what kubelet and runtime
+//! do before a process starts, [`decide`] makes the kernel's checks in the kernel's order, and [`question`] puts the
+//! pieces together into answers. A fact that nobody told is never guessed: each possibility is tried, and the answer
+//! says what it depends on.
 //!
 //! ```
-//! use mivask_core::{act::parse_act, prepare, question, scene::Scene};
+//! use mivask_core::{Container, Outcome, Provenance, Scene, Workload, ask, parse_act, prepare};
 //!
-//! let stage = prepare::stage(&Scene::default());
-//! let act = parse_act("gauge writes /data/level.csv")?;
-//! assert!(question::ask(&stage, &act).is_err(), "an empty scene has no actor of that name");
-//! # Ok::<(), mivask_core::act::ActError>(())
+//! let from = || Provenance::rule("an example");
+//! let mut scene = Scene::default();
+//! let gauge = Container::plain("gauge", "7101:7200", from());
+//! scene.workloads.push(Workload::plain("station", vec![gauge], from()));
+//!
+//! let stage = prepare::stage(&scene);
+//! let answer = ask(&stage, &parse_act("gauge reads /etc/tide.conf")?)?;
+//! // Nothing is known of the image's files: the answer lists each possibility.
+//! assert_eq!(answer.outcome, Outcome::Depends);
+//! assert!(answer.depends_on.iter().any(|one| one.verdict.is_ok()));
+//! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
+//!
+//! The crates below are re-exported module by module: `mivask-model` (the nouns), `mivask-rules` (what the kernel
+//! does) and `mivask-stage` (what happens before a process starts).
 
-pub mod accounts;
-pub mod storage;
-pub mod settle;
-pub mod rehearse;
-pub mod refusal;
-pub mod handoff;
-pub mod glob;
-pub mod credentials;
-pub mod acl;
-pub mod act;
-mod acting;
-mod builder;
-pub mod caps;
 pub mod carry;
-pub mod cast;
 pub mod change;
-pub mod cluster;
-pub mod decide;
 pub mod expect;
-pub mod explore;
 pub mod exposure;
-pub mod fact;
 pub mod finding;
-pub mod host_mounts;
-pub mod identity;
-pub mod ids;
-pub mod imprint;
-pub mod mode;
-pub mod mount;
-mod onlooker;
-pub mod outcome;
-mod path;
-mod permission;
-pub mod personality;
+pub mod handoff;
 pub mod policy;
-pub mod prepare;
 pub mod question;
-pub mod recipe;
+pub mod rehearse;
 pub mod remedy;
-pub mod runtime;
-pub mod scene;
-pub mod stage;
-pub mod trace;
-pub mod tree;
-pub mod view;
-pub mod walk;
-pub mod witness;
-pub mod xattr;
+
+pub use mivask_model::{
+    accounts, acl, act, caps, credentials, fact, glob, host_mounts, ids, mode, mount, observed, outcome,
+    personality, refusal, storage, tree, xattr,
+};
+pub use mivask_rules::{decide, explore, imprint, settle, trace, view, walk, witness};
+pub use mivask_stage::{cast, cluster, identity, prepare, recipe, runtime, scene, stage};
+
+pub use mivask_model::act::{Act, parse_act};
+pub use mivask_model::fact::{Fact, Provenance, Unknown};
+pub use mivask_model::mode::{FileKind, Mode};
+pub use mivask_model::outcome::{Effect, Errno, Imprint};
+pub use mivask_model::tree::{Entry, Tree};
+pub use mivask_rules::settle::{Dependence, Outcome};
+pub use mivask_stage::scene::{Container, Image, Scene, Volume, VolumeFacts, VolumeMount, Workload};
+pub use mivask_stage::stage::{Actor, Stage};
+pub use question::{Answer, access, ask};
+pub use remedy::remedies;
 
 /// The first example of the README, run as a test.
 #[cfg(doctest)]

@@ -1,7 +1,8 @@
 //! What a scene demands, beside the facts it tells.
 
+use mivask_model::fact::Fact;
+
 use crate::expect::Expected;
-use crate::fact::Fact;
 use crate::finding::{Accepted, Limit};
 
 /// What is to hold, and what is open and meant so.

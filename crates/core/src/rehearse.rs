@@ -1,13 +1,14 @@
 //! Acts in order, each seeing what the earlier ones changed.
 
-use crate::question::{Answer, Listing, listings};
-use crate::act::Act;
+use mivask_model::act::Act;
+use mivask_stage::cast::ActorError;
+use mivask_stage::prepare::stage_with_host;
+use mivask_stage::scene::Scene;
+use mivask_stage::stage::Stage;
+
 use crate::carry::{Carried, perform};
-use crate::cast::ActorError;
 use crate::change::{Change, ChangeError, Changes, Sentence};
-use crate::prepare::stage_with_host;
-use crate::scene::Scene;
-use crate::stage::Stage;
+use crate::question::{Answer, Listing, listings};
 
 /// One line of a rehearsal.
 #[derive(Clone, Debug)]

@@ -4,10 +4,10 @@ use std::sync::Arc;
 
 use mivask_core::act::Verb;
 use mivask_core::caps::{Capability, CapabilitySet};
+use mivask_core::credentials::Credentials;
 use mivask_core::decide::{decide, decide_new_entry};
 use mivask_core::explore::{Decision, explore};
 use mivask_core::fact::{Provenance, Unknown};
-use mivask_core::credentials::Credentials;
 use mivask_core::ids::{Extent, IdMap, KernelGid, KernelUid, MountIds, UserNamespace};
 use mivask_core::imprint::NewKind;
 use mivask_core::mode::Mode;
@@ -16,7 +16,7 @@ use mivask_core::outcome::Errno::{self, EACCES, ENOENT, EROFS};
 use mivask_core::personality::Personality;
 use mivask_core::stage::Stage;
 use mivask_core::tree::{Certainty, Doubt, Entry, Tree};
-use mivask_core::view::View;
+use mivask_core::view::{Devices, View};
 use mivask_core::witness::Unwatched;
 
 /// A stage whose sources are these trees, and a table with one mount at `/` that shows one of them.

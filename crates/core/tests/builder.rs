@@ -6,10 +6,10 @@ use mivask_core::fact::{Fact, Provenance};
 use mivask_core::identity::{DeclaredCapabilities, PlainIdentity};
 use mivask_core::prepare;
 use mivask_core::question::{ask, facts_at};
-use mivask_core::settle::Outcome;
 use mivask_core::recipe::{Base, BuildStage, Command, Instruction, Recipe, Step};
 use mivask_core::runtime::{Flavour, Runtime};
 use mivask_core::scene::{Container, Scene, Who, Workload};
+use mivask_core::settle::Outcome;
 use mivask_core::stage::{Role, Stage};
 
 fn from() -> Provenance {

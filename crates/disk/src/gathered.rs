@@ -3,7 +3,7 @@
 use std::io::{self, Read};
 use std::sync::Arc;
 
-use mivask_core::tree::Tree;
+use mivask_model::tree::Tree;
 
 /// Account files are kept up to this size.
 const MOST_ACCOUNTS: u64 = 4 << 20;

@@ -1,9 +1,9 @@
 //! A tree that grows member by member, as an unpacker would make it.
 
-use mivask_core::act::quoted;
-use mivask_core::fact::Provenance;
-use mivask_core::mode::FileKind;
-use mivask_core::tree::{Certainty, Doubt, Entry, InodeId, Tree, TreeError};
+use mivask_model::act::quoted;
+use mivask_model::fact::Provenance;
+use mivask_model::mode::FileKind;
+use mivask_model::tree::{Certainty, Doubt, Entry, InodeId, Tree, TreeError};
 
 use crate::gathered::Holes;
 

@@ -1,6 +1,6 @@
 //! What execve makes of a file, by its first bytes.
 
-use mivask_core::tree::Content;
+use mivask_model::tree::Content;
 
 /// What the first 256 bytes of a file say (`search_binary_handler`; binfmt_misc may know more).
 #[must_use]

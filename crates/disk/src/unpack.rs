@@ -2,10 +2,10 @@
 
 use std::sync::Arc;
 
-use mivask_core::act::quoted;
-use mivask_core::fact::{Provenance, Unknown};
-use mivask_core::mode::{FileKind, Mode};
-use mivask_core::tree::{Certainty, Doubt, Entry, Silence};
+use mivask_model::act::quoted;
+use mivask_model::fact::{Provenance, Unknown};
+use mivask_model::mode::{FileKind, Mode};
+use mivask_model::tree::{Certainty, Doubt, Entry, Silence};
 
 use crate::archive::{Member, Members, Stream, What, told};
 use crate::error::DiskError;

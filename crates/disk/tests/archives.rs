@@ -6,10 +6,11 @@ mod fixtures;
 
 use std::io::Write;
 
-use fixtures::{DIR, FILE, Member, archive, find, listing, missing, read};
-use mivask_core::tree::{Content, Silence};
-use mivask_core::xattr;
+use mivask_model::tree::{Content, Silence};
+use mivask_model::xattr;
 use tar::EntryType;
+
+use fixtures::{DIR, FILE, Member, archive, find, listing, missing, read};
 
 fn sample() -> Vec<u8> {
     let capabilities = xattr::encode_capabilities(Some(&"NET_RAW=ep".parse().unwrap()));

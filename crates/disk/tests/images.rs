@@ -7,7 +7,6 @@ mod fixtures;
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use fixtures::{DIR, FILE, Member, archive, gather, listing};
 use mivask_disk::error::DiskError;
 use mivask_disk::gathered::Gathered;
 use mivask_disk::image::Choice;
@@ -15,6 +14,8 @@ use mivask_disk::live::Options;
 use mivask_disk::source;
 use serde_json::json;
 use tar::EntryType;
+
+use fixtures::{DIR, FILE, Member, archive, gather, listing};
 
 /// Three layers: files, what is taken away and put back, and a link to the lowest.
 fn layers() -> [Vec<u8>; 3] {

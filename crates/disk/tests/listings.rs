@@ -4,10 +4,11 @@
 
 mod fixtures;
 
+use mivask_model::acl::Acl;
+use mivask_model::mode::Mode;
+use mivask_model::tree::{Certainty, Content, Marks};
+
 use fixtures::{find, gather, listing, missing, read};
-use mivask_core::acl::Acl;
-use mivask_core::mode::Mode;
-use mivask_core::tree::{Certainty, Content, Marks};
 
 /// What a listing gives, or what is wrong with it.
 fn told(text: &str) -> String {

@@ -8,13 +8,14 @@ use std::fs;
 use std::os::unix::fs::{PermissionsExt, chown, symlink};
 use std::path::Path;
 
-use fixtures::{find, gather, is_root, listing, missing, read, recorded};
-use mivask_core::acl::Acl;
-use mivask_core::mode::Mode;
-use mivask_core::tree::{Content, Marks, Silence};
-use mivask_core::xattr;
 use mivask_disk::live::{self, Options};
+use mivask_model::acl::Acl;
+use mivask_model::mode::Mode;
+use mivask_model::tree::{Content, Marks, Silence};
+use mivask_model::xattr;
 use rustix::fs::XattrFlags;
+
+use fixtures::{find, gather, is_root, listing, missing, read, recorded};
 
 fn mode(path: &Path, bits: u32) {
     fs::set_permissions(path, fs::Permissions::from_mode(bits)).unwrap();

@@ -8,9 +8,10 @@ use std::os::unix::fs::{PermissionsExt, chown};
 use std::os::unix::process::CommandExt;
 use std::process::{Command, Stdio};
 
-use fixtures::is_root;
-use mivask_core::tree::Tree;
 use mivask_disk::process::{Process, ProcessMount, Reach, look};
+use mivask_model::tree::Tree;
+
+use fixtures::is_root;
 
 /// A process with other ids than ours that sleeps until it is dropped.
 struct Sleeper(std::process::Child);
@@ -67,7 +68,7 @@ fn a_process_is_read_as_far_as_it_is_asked_about() {
     assert_eq!((inode.uid.raw(), inode.gid.raw()), (7102, 7200));
     let unasked = tree.find(format!("{here}/unasked").as_bytes()).unwrap();
     assert_eq!(tree.child_count(unasked), 0);
-    assert!(tree.doubt(unasked).unwrap().contents != mivask_core::tree::Certainty::Known);
+    assert!(tree.doubt(unasked).unwrap().contents != mivask_model::tree::Certainty::Known);
     let whole = Reach { paths: vec![folder.path().display().to_string().into_bytes()], whole: true };
     let process = look(sleeper.0.id(), &whole).unwrap();
     let (mount, _) = tree_of(&process, &link);

@@ -4,13 +4,14 @@
 
 mod fixtures;
 
-use fixtures::{listing, read, recorded};
-use mivask_core::acl::Acl;
-use mivask_core::fact::{Provenance, Unknown};
-use mivask_core::mode::{FileKind, Mode};
-use mivask_core::tree::{Certainty, Content, Device, Doubt, Entry, InodeId, Marks, Tree};
 use mivask_disk::gathered::{Gathered, Holes};
 use mivask_disk::survey::{self, SurveyError};
+use mivask_model::acl::Acl;
+use mivask_model::fact::{Provenance, Unknown};
+use mivask_model::mode::{FileKind, Mode};
+use mivask_model::tree::{Certainty, Content, Device, Doubt, Entry, InodeId, Marks, Tree};
+
+use fixtures::{listing, read, recorded};
 
 /// A tree made up from a seed.
 fn tree(seed: u64, inodes: usize) -> Gathered {

@@ -2,9 +2,9 @@
 
 use std::path::Path;
 
-use mivask_core::caps::Capability;
-use mivask_core::credentials::Credentials;
-use mivask_core::ids::{InsideGid, InsideUid};
+use mivask_model::caps::Capability;
+use mivask_model::credentials::Credentials;
+use mivask_model::ids::{InsideGid, InsideUid};
 use rustix::fs::Mode;
 use rustix::process::{Gid, Uid};
 use rustix::thread::{CapabilitySet, CapabilitySets};

@@ -9,8 +9,8 @@ use std::os::fd::OwnedFd;
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
-use mivask_core::act::{Node, Owner, Verb};
-use mivask_core::mode::{FileKind, Mode as CoreMode};
+use mivask_model::act::{Node, Owner, Verb};
+use mivask_model::mode::{FileKind, Mode as CoreMode};
 use rustix::fs::{CWD, FileType, Mode, OFlags};
 
 use crate::observe;

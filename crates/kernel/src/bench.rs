@@ -4,12 +4,12 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, Sender, channel};
 
-use mivask_core::act::Act;
-use mivask_core::credentials::Credentials;
-use mivask_core::mount::MountTable;
-use mivask_core::outcome::{Effect, Errno, Imprint};
-use mivask_core::question::Observed;
-use mivask_core::stage::{Actor, Stage};
+use mivask_model::act::Act;
+use mivask_model::credentials::Credentials;
+use mivask_model::mount::MountTable;
+use mivask_model::observed::Observed;
+use mivask_model::outcome::{Effect, Errno, Imprint};
+use mivask_stage::stage::{Actor, Stage};
 
 use crate::ground::{Choice, Grounds};
 use crate::report::{Record, Seen};

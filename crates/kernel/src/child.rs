@@ -4,8 +4,8 @@ use std::io::{Read, Write};
 use std::os::fd::AsRawFd;
 use std::path::Path;
 
-use mivask_core::act::Act;
-use mivask_core::credentials::Credentials;
+use mivask_model::act::Act;
+use mivask_model::credentials::Credentials;
 
 use crate::process::{fork, keep_only, wait};
 use crate::report::Record;

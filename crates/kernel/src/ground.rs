@@ -7,8 +7,8 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::str::FromStr;
 
-use mivask_core::mount::Source;
-use mivask_core::personality::{GroupRule, Personality};
+use mivask_model::mount::Source;
+use mivask_model::personality::{GroupRule, Personality};
 
 use crate::{Doing, KernelError, namespace};
 
@@ -190,8 +190,8 @@ pub(crate) fn run(command: &mut Command) -> Result<(), KernelError> {
 mod tests {
     use std::sync::Arc;
 
-    use mivask_core::fact::Provenance;
-    use mivask_core::tree::{Certainty, Entry, Tree};
+    use mivask_model::fact::Provenance;
+    use mivask_model::tree::{Certainty, Entry, Tree};
 
     use super::*;
 

@@ -5,7 +5,7 @@ use std::io::{Read, Write};
 use std::os::fd::{AsRawFd, OwnedFd};
 use std::path::Path;
 
-use mivask_core::ids::{IdMap, MountIds};
+use mivask_model::ids::{IdMap, MountIds};
 
 use crate::{Doing, KernelError, namespace, process};
 
@@ -14,7 +14,7 @@ fn lines(map: &IdMap) -> String {
     if map.is_identity() {
         return "0 0 4294967295\n".to_owned();
     }
-    let line = |extent: &mivask_core::ids::Extent| {
+    let line = |extent: &mivask_model::ids::Extent| {
         format!("{} {} {}\n", extent.inside, extent.outside, extent.count)
     };
     map.extents().iter().map(line).collect()
@@ -97,7 +97,7 @@ fn set(tree: &OwnedFd, namespace: &OwnedFd) -> Result<(), KernelError> {
 
 #[cfg(test)]
 mod tests {
-    use mivask_core::ids::Extent;
+    use mivask_model::ids::Extent;
 
     use super::*;
 

@@ -6,8 +6,8 @@ use std::fs;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
-use mivask_core::ids::{DiskGid, DiskUid, KernelGid, KernelUid, MountIds};
-use mivask_core::tree::{InodeId, Tree};
+use mivask_model::ids::{DiskGid, DiskUid, KernelGid, KernelUid, MountIds};
+use mivask_model::tree::{InodeId, Tree};
 use rustix::mount::{MountFlags, UnmountFlags};
 
 use crate::store::{self, Part};

@@ -101,11 +101,11 @@ pub fn unavailable() -> Option<String> {
 
 /// This machine's kernel settings that decide about files.
 #[must_use]
-pub fn settings() -> mivask_core::storage::Settings {
+pub fn settings() -> mivask_model::storage::Settings {
     let setting = |name: &str| {
         std::fs::read_to_string(format!("/proc/sys/fs/{name}")).ok().and_then(|text| text.trim().parse().ok())
     };
-    mivask_core::storage::Settings {
+    mivask_model::storage::Settings {
         protected_symlinks: setting("protected_symlinks"),
         protected_regular: setting("protected_regular"),
         protected_fifos: setting("protected_fifos"),

@@ -2,8 +2,8 @@
 
 use std::path::Path;
 
-use mivask_core::ids::MountIds;
-use mivask_core::mount::MountFlags;
+use mivask_model::ids::MountIds;
+use mivask_model::mount::MountFlags;
 use rustix::mount::MountFlags as RawFlags;
 
 use crate::{Doing, KernelError, id_map};

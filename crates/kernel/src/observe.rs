@@ -4,12 +4,12 @@ use std::io;
 use std::os::fd::{AsFd, OwnedFd};
 use std::path::Path;
 
-use mivask_core::acl::Acl;
-use mivask_core::ids::{DiskGid, DiskUid, InsideGid, InsideUid};
-use mivask_core::mode::Mode;
-use mivask_core::outcome::Imprint;
-use mivask_core::question::UNSEEN_ACL;
-use mivask_core::xattr;
+use mivask_model::acl::Acl;
+use mivask_model::ids::{DiskGid, DiskUid, InsideGid, InsideUid};
+use mivask_model::mode::Mode;
+use mivask_model::observed::UNSEEN_ACL;
+use mivask_model::outcome::Imprint;
+use mivask_model::xattr;
 use rustix::fs::{OFlags, Stat};
 
 use crate::report::{Node, Seen};

@@ -2,9 +2,9 @@
 
 use std::path::Path;
 
-use mivask_core::caps::CapabilitySet;
-use mivask_core::ids::{InsideGid, InsideUid};
-use mivask_core::outcome::RunsAs;
+use mivask_model::caps::CapabilitySet;
+use mivask_model::ids::{InsideGid, InsideUid};
+use mivask_model::outcome::RunsAs;
 
 /// A static ELF file for this machine; empty where none is known for it.
 pub const PROGRAM: &[u8] = &program();

@@ -2,10 +2,10 @@
 
 use std::io;
 
-use mivask_core::caps::CapabilitySet;
-use mivask_core::ids::{DiskGid, DiskUid, InsideGid, InsideUid};
-use mivask_core::mode::Mode;
-use mivask_core::outcome::{Imprint, RunsAs};
+use mivask_model::caps::CapabilitySet;
+use mivask_model::ids::{DiskGid, DiskUid, InsideGid, InsideUid};
+use mivask_model::mode::Mode;
+use mivask_model::outcome::{Imprint, RunsAs};
 
 use crate::KernelError;
 

@@ -6,9 +6,9 @@ use std::fs;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
-use mivask_core::mode::FileKind;
-use mivask_core::tree::{Content, InodeId, Marks, Tree};
-use mivask_core::xattr;
+use mivask_model::mode::FileKind;
+use mivask_model::tree::{Content, InodeId, Marks, Tree};
+use mivask_model::xattr;
 use rustix::fs::{AtFlags, CWD, FileType, IFlags, Mode, OFlags, XattrFlags};
 use rustix::process::{Gid, Uid};
 

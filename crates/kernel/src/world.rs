@@ -7,13 +7,13 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::sync::Arc;
 
-use mivask_core::acl::Acl;
-use mivask_core::ids::{DiskGid, DiskUid, KernelGid, KernelUid, MountIds};
-use mivask_core::mode::{FileKind, Mode};
-use mivask_core::mount::{MountId, MountTable, Source, SourceId};
-use mivask_core::personality::Personality;
-use mivask_core::stage::Stage;
-use mivask_core::tree::{InodeId, Tree};
+use mivask_model::acl::Acl;
+use mivask_model::ids::{DiskGid, DiskUid, KernelGid, KernelUid, MountIds};
+use mivask_model::mode::{FileKind, Mode};
+use mivask_model::mount::{MountId, MountTable, Source, SourceId};
+use mivask_model::personality::Personality;
+use mivask_model::tree::{InodeId, Tree};
+use mivask_stage::stage::Stage;
 use rustix::fs::FileType;
 use rustix::mount::{MountFlags as RawFlags, UnmountFlags};
 

@@ -15,7 +15,6 @@ use mivask_core::mode::Mode;
 use mivask_core::prepare;
 use mivask_core::storage::Settings;
 use mivask_core::tree::{Entry, Tree};
-use mivask_core::view::View;
 use mivask_core::witness::Unwatched;
 use mivask_read::input::{Disk, Origin, read_input};
 use mivask_read::slip::Slips;

@@ -23,9 +23,13 @@ pub fn help(kind: &ActErrorKind) -> String {
         },
         ActErrorKind::Change(_) => "write octal digits such as 0640, or clauses such as g+w,o-rwx".to_owned(),
         ActErrorKind::Id(_) => "acts name ids by number, as the container sees them".to_owned(),
-        ActErrorKind::Owner(_) => "write UID, UID:GID or :GID, by number, as the container sees them".to_owned(),
+        ActErrorKind::Owner(_) => {
+            "write UID, UID:GID or :GID, by number, as the container sees them".to_owned()
+        }
         ActErrorKind::Acl(_) => "write entries such as user:7102:rw-,group::r--,mask::rw-".to_owned(),
-        ActErrorKind::Attribute(_) => "write 1 to 255 bytes, such as user.note (`sets-acl` sets ACLs)".to_owned(),
+        ActErrorKind::Attribute(_) => {
+            "write 1 to 255 bytes, such as user.note (`sets-acl` sets ACLs)".to_owned()
+        }
         ActErrorKind::Node(_) => "write `as char 1:3`, `as block 7:0` or `as socket`".to_owned(),
         ActErrorKind::Relative(_) => {
             "write the path from the container's root, such as /data/level.csv".to_owned()

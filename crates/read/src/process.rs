@@ -5,9 +5,9 @@ use std::sync::Arc;
 
 use mivask_core::act::quoted;
 use mivask_core::caps::CapabilitySet;
+use mivask_core::credentials::Identity;
 use mivask_core::fact::{Fact, Provenance};
 use mivask_core::identity::{IdentityFact, PodSecurity, Resolved};
-use mivask_core::credentials::Identity;
 use mivask_core::ids::{Extent, IdMap, InsideGid, InsideUid, KernelGid, KernelUid, MountIds, UserNamespace};
 use mivask_core::mode::Mode;
 use mivask_core::mount::MountFlags;

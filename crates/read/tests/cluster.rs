@@ -2,9 +2,10 @@
 
 mod fixtures;
 
-use fixtures::{identity, read, stage};
 use mivask_core::question::{facts_at, mounts};
 use mivask_core::stage::Stage;
+
+use fixtures::{identity, read, stage};
 
 /// A pod with one volume `v` at /v under filesystem group 7000, and other objects.
 fn pod(volume: &str, mount: &str, objects: &[&str]) -> Stage {

@@ -4,8 +4,9 @@
 
 mod fixtures;
 
-use fixtures::read;
 use mivask_core::scene::{Container, Driver, Scene, VolumeKind, Who, Workload};
+
+use fixtures::read;
 
 /// The project of `compose.yaml` beside other files, and what was said.
 fn project(text: &str, others: &[(&str, &str)]) -> (Workload, Vec<String>) {

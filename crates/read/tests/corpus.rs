@@ -8,7 +8,6 @@ mod fixtures;
 use std::collections::BTreeSet;
 use std::path::Path;
 
-use fixtures::{Memory, read};
 use mivask_core::act::parse_act;
 use mivask_core::prepare::{self, Staging};
 use mivask_core::question::{access, ask, default_paths, mounts};
@@ -17,6 +16,8 @@ use mivask_core::stage::{Actor, Stage};
 use mivask_read::input::{InputError, Origin, read_input};
 use mivask_read::outline::Outline;
 use mivask_read::slip::Slips;
+
+use fixtures::{Memory, read};
 
 const LEAST: usize = 40;
 

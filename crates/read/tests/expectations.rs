@@ -2,11 +2,14 @@
 
 mod fixtures;
 
-use fixtures::{read, stage};
-use mivask_core::glob::{Globs, Matcher};
 use mivask_core::expect::{Expected, Upheld, parse_expectation_line, uphold};
 use mivask_core::fact::Provenance;
+use mivask_core::glob::{Globs, Matcher};
 use mivask_core::stage::Stage;
+use mivask_read::input::{Origin, read_described};
+use mivask_read::slip::Slips;
+
+use fixtures::{Memory, stage};
 
 /// `*` for anything within a name, `**` for anything; enough for these tests.
 #[derive(Debug)]
@@ -204,9 +207,10 @@ fn a_scene_holds_its_expectations_in_three_ways() {
         (block, ["s.yaml:25:3 expect", "s.yaml:27:3 expect"]),
         (file, ["crew.acts:2:1 expectation", "crew.acts:3:1 expectation"]),
     ] {
-        let (scene, _) = read("s.yaml", &[("s.yaml", &scene), acts]);
-        let found: Vec<_> =
-            scene.expectations.iter().map(|one| (one.to_string(), one.from.to_string())).collect();
+        let (origin, files) = (Origin::File("s.yaml".into()), Memory::new(&[("s.yaml", &scene), acts]));
+        let described = read_described(&origin, &files, &mut Slips::default()).expect("it can be read");
+        let expectations = &described.policy.expectations;
+        let found: Vec<_> = expectations.iter().map(|one| (one.to_string(), one.from.to_string())).collect();
         assert_eq!(found[0], ("mate writes /hold/log".to_owned(), places[0].to_owned()));
         assert_eq!(found[1], ("* never writes /etc/**".to_owned(), places[1].to_owned()));
     }

@@ -2,9 +2,10 @@
 
 mod fixtures;
 
-use fixtures::stage;
-use mivask_core::glob::NoGlobs;
 use mivask_core::exposure::exposure;
+use mivask_core::glob::NoGlobs;
+
+use fixtures::stage;
 
 const GAUGE: &str = "user: '71:71', groups: [500]";
 

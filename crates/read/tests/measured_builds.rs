@@ -3,11 +3,12 @@
 
 mod fixtures;
 
-use fixtures::{GROUP, PASSWD, identity, read, stage};
 use mivask_core::act::parse_act;
 use mivask_core::question::{access, ask, facts_at};
 use mivask_core::settle::Outcome;
 use mivask_core::stage::Stage;
+
+use fixtures::{GROUP, PASSWD, identity, read, stage};
 
 const TREE: &str = "
     tree:

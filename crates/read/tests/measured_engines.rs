@@ -2,10 +2,11 @@
 
 mod fixtures;
 
-use fixtures::{GROUP, PASSWD, identity, stage};
 use mivask_core::mode::Mode;
 use mivask_core::question::{MountRow, facts_at, mounts};
 use mivask_core::stage::Stage;
+
+use fixtures::{GROUP, PASSWD, identity, stage};
 
 const IMAGE: &str = "
     tree:

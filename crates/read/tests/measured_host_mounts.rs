@@ -3,11 +3,12 @@
 
 mod fixtures;
 
-use fixtures::stage;
 use mivask_core::act::parse_act;
 use mivask_core::question::{ask, mounts};
 use mivask_core::settle::Outcome;
 use mivask_core::stage::Stage;
+
+use fixtures::stage;
 
 const MOUNTINFO: &str = "\
 22 1 8:1 / / rw,relatime - ext4 /dev/root rw

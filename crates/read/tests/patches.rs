@@ -5,13 +5,14 @@ mod fixtures;
 
 use std::path::Path;
 
-use fixtures::read;
 use mivask_core::change::{Change, Changes, Process, parse_change};
 use mivask_core::prepare;
 use mivask_core::question::mounts;
 use mivask_core::scene::Scene;
 use mivask_core::stage::{Actor, Stage};
 use mivask_read::patch::{PatchError, patched};
+
+use fixtures::read;
 
 /// Who an actor is and what it sees, without where each fact came from.
 fn seen(stage: &Stage, actor: &Actor) -> String {

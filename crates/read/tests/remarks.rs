@@ -2,9 +2,10 @@
 
 mod fixtures;
 
-use fixtures::read;
 use mivask_core::prepare;
 use mivask_core::question::remarks;
+
+use fixtures::read;
 
 const FACTS: &str = "scene: 1
 workloads: [w.yaml]

@@ -4,9 +4,9 @@ use std::io::{self, Write};
 
 use mivask_core::act::quoted;
 use mivask_core::identity::set_in_words;
-use mivask_core::refusal::Refusal;
 use mivask_core::imprint::NewKind;
 use mivask_core::question::{AccessRow, Answer, ImprintRow, MountRow};
+use mivask_core::refusal::Refusal;
 use mivask_core::settle::Outcome;
 use mivask_core::stage::Actor;
 use schemars::JsonSchema;

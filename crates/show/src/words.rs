@@ -1,8 +1,9 @@
 //! How an act ends, in a few words.
 
 use mivask_core::caps::{Capability, CapabilitySet};
+use mivask_core::observed::Observed;
 use mivask_core::outcome::{Effect, RunsAs};
-use mivask_core::question::{Held, Observed};
+use mivask_core::question::Held;
 use mivask_core::settle::Outcome;
 
 use crate::text::{elsewhere, id, imprint};

@@ -6,10 +6,9 @@ use std::collections::BTreeMap;
 use std::path::Path;
 
 use mivask_core::act::{Act, Verb, parse_act};
+use mivask_core::observed::Observed;
 use mivask_core::outcome::Errno;
-use mivask_core::question::{
-    Answer, Comparison, Held, Observed, access, ask, default_paths, imprints, mounts,
-};
+use mivask_core::question::{Answer, Comparison, Held, access, ask, default_paths, imprints, mounts};
 use mivask_core::stage::Stage;
 use mivask_core::{act::parse_acts, prepare};
 use mivask_read::input::{Disk, Origin, read_input};

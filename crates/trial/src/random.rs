@@ -6,7 +6,8 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
 use fastrand::Rng;
 use mivask_core::act::Act;
-use mivask_core::question::{Comparison, Held, Observed};
+use mivask_core::observed::Observed;
+use mivask_core::question::{Comparison, Held};
 use mivask_kernel::{Bench, Choice, Filesystem, unavailable};
 
 use crate::TrialError;

@@ -11,13 +11,13 @@ use mivask_disk::process::Reach;
 use mivask_read::input::{Disk, FileReader};
 use mivask_read::slip::{Severity, Slips};
 use mivask_read::text::SourceText;
+use mivask_show::sides;
 
 use crate::end::{End, Failure};
 use crate::load;
 use crate::mistakes;
 use crate::options::Input;
 use crate::reach;
-use mivask_show::sides;
 
 /// Whether acts succeed, and with which errno they fail.
 ///
@@ -136,7 +136,13 @@ pub(super) fn one(text: &str, index: usize, stage: &Stage, slips: &mut Slips) ->
 }
 
 pub(super) fn mistake(error: &ActError, source: &SourceText, slips: &mut Slips) {
-    slips.add(Severity::Error, source, &error.span, error.to_string(), Some(mivask_read::help::help(&error.kind)));
+    slips.add(
+        Severity::Error,
+        source,
+        &error.span,
+        error.to_string(),
+        Some(mivask_read::help::help(&error.kind)),
+    );
 }
 
 /// An actor that is not there is pointed at like any other mistake.

@@ -3,7 +3,9 @@
 use std::io::Write;
 
 use mivask_core::question::ask;
+use mivask_core::stage::Stage;
 use mivask_read::slip::Slips;
+use mivask_show::sides;
 
 use super::ask::one;
 use crate::end::{End, Failure};
@@ -11,8 +13,6 @@ use crate::load;
 use crate::mistakes;
 use crate::options::{Format, Input};
 use crate::reach;
-use mivask_core::stage::Stage;
-use mivask_show::sides;
 
 /// Every check behind one act, with the fact it rests on and where that came from.
 #[derive(Debug, clap::Args)]

@@ -2,11 +2,11 @@
 
 use std::sync::Arc;
 
-use crate::fact::Provenance;
-use crate::mount::{MountTable, SourceId};
-use crate::stage::Stage;
-use crate::tree::{Entry, Tree, TreeError};
-use crate::view::Place;
+use mivask_model::fact::Provenance;
+use mivask_model::mount::{MountTable, SourceId};
+use mivask_model::tree::{Entry, Tree, TreeError};
+use mivask_rules::view::Place;
+use mivask_stage::stage::Stage;
 
 /// Sources grouped by the tree they share.
 pub(crate) struct Disks(Vec<Vec<SourceId>>);

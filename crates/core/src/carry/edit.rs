@@ -1,15 +1,15 @@
 //! One change of a tree.
 
-use crate::acl::AclText;
-use crate::act::{Act, Verb};
-use crate::fact::{Provenance, Unknown};
-use crate::ids::{DiskGid, DiskUid, InsideGid, InsideUid, UserNamespace};
-use crate::mode::{FileKind, Mode};
-use crate::mount::MountTable;
-use crate::onlooker::{End, Sight};
-use crate::outcome::{Effect, Imprint};
-use crate::tree::{Certainty, Content, Device, Doubt, Entry, InodeId, Marks, Tree, TreeError};
-use crate::view::Place;
+use mivask_model::acl::AclText;
+use mivask_model::act::{Act, Verb};
+use mivask_model::fact::{Provenance, Unknown};
+use mivask_model::ids::{DiskGid, DiskUid, InsideGid, InsideUid, UserNamespace};
+use mivask_model::mode::{FileKind, Mode};
+use mivask_model::mount::MountTable;
+use mivask_model::outcome::{Effect, Imprint};
+use mivask_model::tree::{Certainty, Content, Device, Doubt, Entry, InodeId, Marks, Tree, TreeError};
+use mivask_rules::onlooker::{End, Sight};
+use mivask_rules::view::Place;
 
 /// Through which mounts and in which user namespace an act's effect is told.
 pub(super) type SeenBy<'a> = (&'a MountTable, &'a UserNamespace);

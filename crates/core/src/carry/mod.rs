@@ -9,20 +9,20 @@ mod edit;
 
 use std::sync::Arc;
 
+use mivask_model::act::{Act, Verb};
+use mivask_model::ids::UserNamespace;
+use mivask_model::mount::MountTable;
+use mivask_model::outcome::{Effect, Errno};
+use mivask_rules::onlooker::{End, Sight, walk};
+use mivask_rules::settle::Outcome;
+use mivask_rules::view::Place;
+use mivask_rules::walk::Follow;
+use mivask_stage::cast::ActorError;
+use mivask_stage::stage::Stage;
+
+use crate::question::{Answer, ask};
 use disks::Disks;
 use edit::Edit;
-
-use crate::act::{Act, Verb};
-use crate::cast::ActorError;
-use crate::ids::UserNamespace;
-use crate::mount::MountTable;
-use crate::onlooker::{End, Sight, walk};
-use crate::outcome::{Effect, Errno};
-use crate::question::{Answer, ask};
-use crate::settle::Outcome;
-use crate::stage::Stage;
-use crate::view::Place;
-use crate::walk::Follow;
 
 /// Whether an act changed the stage.
 #[derive(Clone, PartialEq, Eq, Debug)]

@@ -2,14 +2,15 @@
 
 use std::sync::Arc;
 
+use mivask_model::accounts::{Accounts, GroupLine};
+use mivask_model::fact::Provenance;
+use mivask_model::tree::Tree;
+use mivask_stage::identity::Knowledge;
+use mivask_stage::prepare::HOST;
+use mivask_stage::scene::{Scene, Workload};
+
 use super::numbers::hints;
 use super::{Accounts as What, means};
-use crate::accounts::{Accounts, GroupLine};
-use crate::fact::Provenance;
-use crate::identity::Knowledge;
-use crate::prepare::HOST;
-use crate::scene::{Scene, Workload};
-use crate::tree::Tree;
 
 /// One account database and what it is called.
 type Database<'a> = (String, &'a mut Accounts);

@@ -1,20 +1,21 @@
 //! Changes of files, made by an administrator.
 
-use crate::view::Devices;
 use std::sync::Arc;
 
+use mivask_model::act::{Act, Owner, Verb, quoted};
+use mivask_model::glob::Globs;
+use mivask_model::ids::{InsideGid, InsideUid, UserNamespace};
+use mivask_model::mount::{MountFlags, MountTable};
+use mivask_rules::decide::decide;
+use mivask_rules::explore::explore;
+use mivask_rules::onlooker::root_credentials;
+use mivask_rules::settle::{Outcome, settle};
+use mivask_rules::view::Devices;
+use mivask_rules::view::View;
+use mivask_stage::stage::Stage;
+
 use super::pattern::expanded;
-use crate::glob::Globs;
-use crate::act::{Act, Owner, Verb, quoted};
 use crate::carry::{Carried, carry_out};
-use crate::decide::decide;
-use crate::explore::explore;
-use crate::ids::{InsideGid, InsideUid, UserNamespace};
-use crate::mount::{MountFlags, MountTable};
-use crate::onlooker::root_credentials;
-use crate::settle::{Outcome, settle};
-use crate::stage::Stage;
-use crate::view::View;
 
 /// Carries `act` out where its actor sees the path, as root with every capability and without regard to read-only
 /// mounts. Ids are those the actor sees. An actor who is on another stage changes nothing here.

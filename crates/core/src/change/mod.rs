@@ -11,20 +11,21 @@ mod parse;
 mod pattern;
 mod process;
 
-use crate::glob::Globs;
-use crate::glob::NoGlobs;
 use std::fmt;
 use std::sync::Arc;
+
+use mivask_model::glob::Globs;
+use mivask_model::glob::NoGlobs;
 
 pub use numbers::{NumberHint, free_id, hints};
 pub use parse::{Sentence, parse_change, parse_sentence};
 pub use process::{below, scratch_name, user_text};
 
-use crate::act::{Act, quoted};
-use crate::mode::Mode;
-use crate::prepare::{HOST, stage_with_host};
-use crate::scene::{Scene, Workload};
-use crate::stage::Stage;
+use mivask_model::act::{Act, quoted};
+use mivask_model::mode::Mode;
+use mivask_stage::prepare::{HOST, stage_with_host};
+use mivask_stage::scene::{Scene, Workload};
+use mivask_stage::stage::Stage;
 
 /// One change.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -289,8 +290,10 @@ fn image(scene: &mut Scene, workloads: &[Workload], act: &Act, globs: &dyn Globs
     let told = scene.images.get_mut(&name).ok_or_else(unknown)?;
     let tree = told.tree.clone().ok_or_else(unknown)?;
     // Root alone before the image's files.
-    let alone =
-        Scene { host: crate::scene::Host { tree: Some(tree), ..Default::default() }, ..Scene::default() };
+    let alone = Scene {
+        host: mivask_stage::scene::Host { tree: Some(tree), ..Default::default() },
+        ..Scene::default()
+    };
     let mut stage = stage_with_host(&alone);
     let act = Act { actor: HOST.to_owned(), ..act.clone() };
     administer::administer(&mut stage, &act, globs)?;

@@ -3,10 +3,10 @@
 use std::collections::BTreeSet;
 use std::fmt;
 
-use crate::accounts::Accounts;
-use crate::identity::Knowledge;
-use crate::ids::OVERFLOW_ID;
-use crate::scene::Scene;
+use mivask_model::accounts::Accounts;
+use mivask_model::ids::OVERFLOW_ID;
+use mivask_stage::identity::Knowledge;
+use mivask_stage::scene::Scene;
 
 /// Something to know about a number before it is given to a group.
 #[derive(Clone, PartialEq, Eq, Debug)]

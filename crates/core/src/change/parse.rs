@@ -1,8 +1,9 @@
 //! Reading changes.
 
+use mivask_model::act::{Act, ActError, ActErrorKind, Owner, Rest, Verb, Word, absolute, parse_act, split};
+use mivask_model::mode::Mode;
+
 use super::{Accounts, Change, Process};
-use crate::act::{Act, ActError, ActErrorKind, Owner, Rest, Verb, Word, absolute, parse_act, split};
-use crate::mode::Mode;
 
 /// A line of a rehearsal: an act of somebody, or a change of the scene around them.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -155,7 +156,7 @@ fn accounts(actor: String, verb: &Word, rest: &mut Rest<'_>) -> Result<Change, A
 fn joins(actor: String, rest: &mut Rest<'_>) -> Result<Change, ActError> {
     let word = rest.next("a group's number, or a user")?;
     if rest.is_empty() {
-        let gid = crate::act::id(&word.as_text()).ok_or_else(|| word.error(ActErrorKind::Id))?;
+        let gid = mivask_model::act::id(&word.as_text()).ok_or_else(|| word.error(ActErrorKind::Id))?;
         return Ok(if actor == "pod" {
             Change::Joins(gid)
         } else {
@@ -176,7 +177,7 @@ fn becomes(rest: &mut Rest<'_>) -> Result<Process, ActError> {
 
 fn number(rest: &mut Rest<'_>) -> Result<u32, ActError> {
     let word = rest.next("a group's number")?;
-    crate::act::id(&word.as_text()).ok_or_else(|| word.error(ActErrorKind::Id))
+    mivask_model::act::id(&word.as_text()).ok_or_else(|| word.error(ActErrorKind::Id))
 }
 
 fn group_name(rest: &mut Rest<'_>) -> Result<String, ActError> {

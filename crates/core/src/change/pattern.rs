@@ -1,13 +1,13 @@
 //! Changes of many files at once: the path is a pattern.
 
-use crate::act::Act;
-use crate::glob::Globs;
-use crate::mode::FileKind;
-use crate::mount::MountTable;
-use crate::onlooker::{Sight, look};
-use crate::path::or_root;
-use crate::stage::Stage;
-use crate::walk::Follow;
+use mivask_model::act::Act;
+use mivask_model::glob::Globs;
+use mivask_model::mode::FileKind;
+use mivask_model::mount::MountTable;
+use mivask_model::path::or_root;
+use mivask_rules::onlooker::{Sight, look};
+use mivask_rules::walk::Follow;
+use mivask_stage::stage::Stage;
 
 /// The acts that `act` stands for: itself, or one for each path that its pattern matches, symbolic links left out as a
 /// recursive change leaves them alone.

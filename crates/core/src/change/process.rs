@@ -2,15 +2,16 @@
 
 use std::sync::Arc;
 
+use mivask_model::caps::{Capability, CapabilitySet};
+use mivask_model::fact::{Fact, Provenance};
+use mivask_model::ids::{InsideGid, InsideUid};
+use mivask_model::mount::MountFlags;
+use mivask_model::path::trimmed;
+use mivask_stage::identity::{DeclaredCapabilities, GroupName, PlainIdentity, ProcessIdentity, Resolved};
+use mivask_stage::runtime::Flavour;
+use mivask_stage::scene::{Container, Medium, TmpfsAsked, Volume, VolumeKind, VolumeMount, Who, Workload};
+
 use super::{Change, Process, means};
-use crate::caps::{Capability, CapabilitySet};
-use crate::fact::{Fact, Provenance};
-use crate::identity::{DeclaredCapabilities, GroupName, PlainIdentity, ProcessIdentity, Resolved};
-use crate::ids::{InsideGid, InsideUid};
-use crate::mount::MountFlags;
-use crate::path::trimmed;
-use crate::runtime::Flavour;
-use crate::scene::{Container, Medium, TmpfsAsked, Volume, VolumeKind, VolumeMount, Who, Workload};
 
 /// Makes `change` in `workload` where it concerns it.
 pub(super) fn change(
@@ -167,7 +168,7 @@ fn only(workload: &mut Workload, container: usize, part: &[u8], from: &Provenanc
         // A bind is made of any directory: another source is all it takes. Others may have the old one.
         Some(VolumeKind::Bind { path, make_missing }) => {
             let kind = VolumeKind::Bind { path: joined(path), make_missing: *make_missing };
-            let name = format!("{} ({})", mount.volume.value, crate::act::quoted(&rest));
+            let name = format!("{} ({})", mount.volume.value, mivask_model::act::quoted(&rest));
             mount.volume = Fact::new(name, from.clone());
             workload.volumes.push(Volume { name: mount.volume.clone(), kind });
         }
@@ -333,7 +334,7 @@ fn remount(container: &mut Container, at: &[u8], options: &[String]) -> Result<(
     let same = |told: &[u8]| trimmed(told) == trimmed(at);
     let root = trimmed(at).is_empty();
     let known: Vec<String> =
-        container.mounts.iter().map(|mount| crate::act::quoted(&mount.at.value)).collect();
+        container.mounts.iter().map(|mount| mivask_model::act::quoted(&mount.at.value)).collect();
     let mount = container.mounts.iter_mut().find(|mount| same(&mount.at.value));
     if root && mount.is_none() {
         for option in options {

@@ -1,12 +1,13 @@
 //! What speaks against an expectation: one act, one path.
 
+use mivask_model::act::{Expectation, quoted};
+use mivask_model::fact::Provenance;
+use mivask_rules::settle::Outcome;
+use mivask_rules::trace::{Check, Step, StepResult};
+use mivask_stage::stage::Actor;
+
 use super::{Against, ended};
-use crate::act::{Expectation, quoted};
-use crate::fact::Provenance;
 use crate::question::Answer;
-use crate::settle::Outcome;
-use crate::stage::Actor;
-use crate::trace::{Check, Step, StepResult};
 
 /// What an answer says against what is expected of its act; `None` where it is as expected.
 pub(super) fn against(actor: &Actor, answer: &Answer) -> Option<Against> {

@@ -1,9 +1,10 @@
 //! Whether an actor or a path is one of those a line speaks of.
 
+use mivask_model::glob::{Globs, Matcher};
+use mivask_model::path::trimmed;
+use mivask_stage::stage::Actor;
+
 use super::{Paths, Who};
-use crate::glob::{Globs, Matcher};
-use crate::path::trimmed;
-use crate::stage::Actor;
 
 /// Whether `text` is a pattern.
 pub(super) fn is_pattern(text: &[u8]) -> bool {

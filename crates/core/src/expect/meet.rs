@@ -2,18 +2,19 @@
 
 use std::collections::BTreeMap;
 
+use mivask_model::act::Verb;
+use mivask_model::glob::Globs;
+use mivask_model::mode::{FileKind, Mode};
+use mivask_model::mount::SourceId;
+use mivask_model::path::{or_root, trimmed};
+use mivask_model::tree::InodeId;
+use mivask_rules::onlooker::{Sight, look};
+use mivask_rules::walk::Follow;
+use mivask_stage::stage::{Actor, Stage};
+
 use super::Paths;
 use super::matching::{Matching, is_pattern};
-use crate::act::Verb;
-use crate::glob::Globs;
-use crate::mode::{FileKind, Mode};
-use crate::mount::SourceId;
-use crate::onlooker::{Sight, look};
-use crate::path::{or_root, trimmed};
 use crate::question::{Column, Ending, Event, Swept, facts_at, follow, free_path};
-use crate::stage::{Actor, Stage};
-use crate::tree::InodeId;
-use crate::walk::Follow;
 
 /// An inode, whoever sees it.
 pub(super) type Object = (SourceId, InodeId);

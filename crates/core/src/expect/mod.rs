@@ -24,11 +24,11 @@ use std::fmt;
 pub use parse::{parse_expectation_line, parse_expectation_lines};
 pub use uphold::uphold;
 
-use crate::act::{Expectation, Owner, Verb};
-use crate::fact::Provenance;
-use crate::mode::Mode;
 use crate::question::Answer;
-use crate::settle::Outcome;
+use mivask_model::act::{Expectation, Owner, Verb};
+use mivask_model::fact::Provenance;
+use mivask_model::mode::Mode;
+use mivask_rules::settle::Outcome;
 
 /// Whom a line speaks of: names, or patterns of names, of containers or of `workload/container`.
 #[derive(Clone, PartialEq, Eq, Default, Debug)]

@@ -2,8 +2,9 @@
 
 use std::ops::Range;
 
+use mivask_model::act::{ActError, ActErrorKind, Expectation, Owner, Verb, Word, absolute, parse_act, split};
+
 use super::{Claim, Paths, Who};
-use crate::act::{ActError, ActErrorKind, Expectation, Owner, Verb, Word, absolute, parse_act, split};
 
 const NEVER: &str = "ACTORS never VERB PATHS [except PATHS]";
 const ONLY: &str = "only ACTORS VERB PATHS [except PATHS]";
@@ -212,7 +213,7 @@ pub fn parse_expectation_lines(text: &str) -> Result<Vec<(Claim, Range<usize>)>,
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::mode::Mode;
+    use mivask_model::mode::Mode;
 
     fn read(text: &str) -> Claim {
         parse_expectation_line(text).unwrap_or_else(|error| panic!("{text}: {error}"))

@@ -2,15 +2,16 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use mivask_model::act::Verb;
+use mivask_model::mode::FileKind;
+use mivask_model::mount::{MountOrigin, SourceId};
+use mivask_model::path::{or_root, parent, trimmed};
+use mivask_rules::onlooker::{Sight, look};
+use mivask_rules::walk::Follow;
+use mivask_stage::stage::{Actor, Stage};
+
 use super::meet::{Meeting, Met, Object, add};
-use crate::act::Verb;
-use crate::mode::FileKind;
-use crate::mount::{MountOrigin, SourceId};
-use crate::onlooker::{Sight, look};
-use crate::path::{or_root, parent, trimmed};
 use crate::question::facts_at;
-use crate::stage::{Actor, Stage};
-use crate::walk::Follow;
 
 /// An inode, whichever source shows it.
 #[derive(Clone, PartialEq, Eq, PartialOrd, Ord)]

@@ -3,22 +3,23 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
+use mivask_model::act::{Act, Expectation, Owner, Verb, quoted};
+use mivask_model::fact::Provenance;
+use mivask_model::glob::Globs;
+use mivask_model::mode::{FileKind, Mode};
+use mivask_rules::onlooker::{Sight, look};
+use mivask_rules::walk::Follow;
+use mivask_stage::stage::{Actor, Stage};
+
 use super::judge::against;
 use super::matching::{Called, is_pattern};
 use super::meet::{Meeting, Met, Object, meant, met};
 use super::seen::Seen;
 use super::{Against, Claim, Expected, MOST_AGAINST, Paths, Standing, Upheld, Who};
-use crate::act::{Act, Expectation, Owner, Verb, quoted};
-use crate::glob::Globs;
 use crate::exposure::{TooWide, too_wide};
-use crate::fact::Provenance;
 use crate::finding::Limit;
-use crate::mode::{FileKind, Mode};
-use crate::onlooker::{Sight, look};
 use crate::question::joined::Joined;
 use crate::question::{Cell, ask_as, facts_at};
-use crate::stage::{Actor, Stage};
-use crate::walk::Follow;
 
 /// Whether `expected` holds on `stage`.
 ///

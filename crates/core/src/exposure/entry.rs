@@ -2,15 +2,16 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use mivask_model::credentials::Credentials;
+use mivask_model::mode::{Access, Concern, FileKind, Mode, concerns, symbolic};
+use mivask_model::mount::{Mount, MountFlags, MountOrigin};
+use mivask_model::outcome::Errno;
+use mivask_model::tree::{Content, Inode, InodeId, Marks, Tree};
+use mivask_stage::stage::{Actor, Stage};
+
 use super::secret::is_secret;
 use super::{Kind, Severity, Single, limit, listed, path_text};
-use crate::credentials::Credentials;
-use crate::mode::{Access, Concern, FileKind, Mode, concerns, symbolic};
-use crate::mount::{Mount, MountFlags, MountOrigin};
-use crate::outcome::Errno;
 use crate::question::{Cell, Column, Swept};
-use crate::stage::{Actor, Stage};
-use crate::tree::{Content, Inode, InodeId, Marks, Tree};
 
 /// Directories of a host that give away the host to whoever writes there.
 const HOST_ITSELF: [&str; 16] = [
@@ -45,7 +46,7 @@ pub(super) fn look(
         return;
     }
     let tree = &*stage.source(swept.place.source).tree;
-    let untold = tree.doubt(id).is_some_and(|doubt| doubt.attributes != crate::tree::Certainty::Known);
+    let untold = tree.doubt(id).is_some_and(|doubt| doubt.attributes != mivask_model::tree::Certainty::Known);
     if untold || swept.shut {
         return;
     }

@@ -2,16 +2,17 @@
 
 use std::sync::Arc;
 
+use mivask_model::fact::{Fact, Provenance};
+use mivask_model::mode::{FileKind, Mode, symbolic};
+use mivask_model::tree::Marks;
+use mivask_rules::onlooker::{Sight, look};
+use mivask_rules::view::Place;
+use mivask_rules::walk::Follow;
+use mivask_stage::stage::{Actor, Stage};
+
 use super::{Kind, Severity, Single, path_text};
-use crate::fact::{Fact, Provenance};
 use crate::finding::Limit;
-use crate::mode::{FileKind, Mode, symbolic};
-use crate::onlooker::{Sight, look};
 use crate::question::facts_of;
-use crate::stage::{Actor, Stage};
-use crate::tree::Marks;
-use crate::view::Place;
-use crate::walk::Follow;
 
 /// Adds a finding for each limit that somebody sees broken.
 pub(super) fn check(stage: &Stage, limits: &[Fact<Limit>], singles: &mut Vec<Single>) {
@@ -45,7 +46,9 @@ pub(crate) struct TooWide {
 /// Whether `actor` sees `limit` broken; not where owner and mode are unknown.
 pub(crate) fn too_wide(stage: &Stage, actor: &Actor, limit: &Limit) -> Option<TooWide> {
     let Limit { path, mode, owner, .. } = limit;
-    let Ok(Sight::There(place)) = look(&stage.storage, &actor.mounts, path, Follow::Links) else { return None };
+    let Ok(Sight::There(place)) = look(&stage.storage, &actor.mounts, path, Follow::Links) else {
+        return None;
+    };
     let facts = facts_of(stage, actor, place)?;
     let (found, uid, gid) = (facts.mode?, facts.uid?, facts.gid?);
     let by_mode = found.without(*mode) != Mode::default();

@@ -12,12 +12,12 @@ use std::sync::Arc;
 pub use crate::finding::{Accepted, Kind, Limit, LimitError, Severity};
 pub(crate) use limit::{TooWide, too_wide};
 
-use crate::act::quoted;
-use crate::glob::Globs;
-use crate::fact::{Fact, Provenance};
-use crate::mode::Mode;
 use crate::question::{Event, follow};
-use crate::stage::{Actor, Stage};
+use mivask_model::act::quoted;
+use mivask_model::fact::{Fact, Provenance};
+use mivask_model::glob::Globs;
+use mivask_model::mode::Mode;
+use mivask_stage::stage::{Actor, Stage};
 
 /// What is wrong in one place, all paths of a kind together.
 #[derive(Clone, PartialEq, Eq, Debug)]

@@ -1,19 +1,20 @@
 //! The matrix: actors x paths x what can be done.
 
+use mivask_model::act::Verb;
+use mivask_model::mode::{FileKind, Mode};
+use mivask_model::mount::{MountOrigin, MountTable};
+use mivask_model::outcome::Verdict;
+use mivask_model::path::trimmed;
+use mivask_rules::decide::{decide, decide_new_entry};
+use mivask_rules::imprint::NewKind;
+use mivask_rules::onlooker::{Sight, look};
+use mivask_rules::settle::{Outcome, settle};
+use mivask_rules::walk::Follow;
+use mivask_rules::witness::Unwatched;
+use mivask_stage::stage::{Actor, Stage};
+
 use super::ask::explored;
-use crate::settle::{Outcome, settle};
 use super::facts::{PathFacts, facts_of};
-use crate::act::Verb;
-use crate::decide::{decide, decide_new_entry};
-use crate::imprint::NewKind;
-use crate::mode::{FileKind, Mode};
-use crate::mount::{MountOrigin, MountTable};
-use crate::onlooker::{Sight, look};
-use crate::outcome::Verdict;
-use crate::path::trimmed;
-use crate::stage::{Actor, Stage};
-use crate::walk::Follow;
-use crate::witness::Unwatched;
 
 /// The seven columns; `None` where the question makes no sense for that kind of file.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]

@@ -6,23 +6,24 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use crate::settle::{Outcome, settle};
+use mivask_model::act::Verb;
+use mivask_model::caps::{Capability, CapabilitySet};
+use mivask_model::credentials::Credentials;
+use mivask_model::ids::{InsideGid, InsideUid, KernelGid, KernelUid, MountIds, UserNamespace};
+use mivask_model::mode::{FileKind, Mode};
+use mivask_model::mount::MountTable;
+use mivask_rules::decide::{decide, decide_new_entry};
+use mivask_rules::explore::{Explored, explore};
+use mivask_rules::imprint::NewKind;
+use mivask_rules::onlooker::{Sight, look};
+use mivask_rules::settle::{Outcome, settle};
+use mivask_rules::trace::{Check, Step, StepResult};
+use mivask_rules::walk::Follow;
+use mivask_stage::stage::{Actor, Stage};
+
 use super::facts::{PathFacts, facts_at};
-use super::why::Why;
 use super::sweep::Column;
-use crate::act::Verb;
-use crate::caps::{Capability, CapabilitySet};
-use crate::decide::{decide, decide_new_entry};
-use crate::explore::{Explored, explore};
-use crate::credentials::Credentials;
-use crate::ids::{InsideGid, InsideUid, KernelGid, KernelUid, MountIds, UserNamespace};
-use crate::imprint::NewKind;
-use crate::mode::{FileKind, Mode};
-use crate::mount::MountTable;
-use crate::onlooker::{Sight, look};
-use crate::stage::{Actor, Stage};
-use crate::trace::{Check, Step, StepResult};
-use crate::walk::Follow;
+use super::why::Why;
 
 /// Groups on the way whose combinations are all tried; paths have fewer.
 const MOST_GROUPS: usize = 6;
@@ -342,12 +343,13 @@ impl Site<'_> {
             return false;
         }
         let path = if path.is_empty() { b"/" } else { path };
-        let Ok(Sight::There(place)) = look(&self.stage.storage, &self.actor.mounts, path, Follow::Links) else {
+        let Ok(Sight::There(place)) = look(&self.stage.storage, &self.actor.mounts, path, Follow::Links)
+        else {
             return false;
         };
         let tree = &self.stage.source(place.source).tree;
         place.inode.is_some_and(|id| {
-            tree.acl(id).is_none() && tree.inode(id).mode.other().grants(crate::mode::Access::EXECUTE)
+            tree.acl(id).is_none() && tree.inode(id).mode.other().grants(mivask_model::mode::Access::EXECUTE)
         })
     }
 
@@ -375,7 +377,7 @@ impl Site<'_> {
     }
 }
 
-fn acl_ids(acl: &crate::acl::Acl, ids: &MountIds, named: &mut Named) {
+fn acl_ids(acl: &mivask_model::acl::Acl, ids: &MountIds, named: &mut Named) {
     named.users.extend(acl.users.iter().filter_map(|(uid, _)| ids.to_kernel_uid(*uid)).map(KernelUid::raw));
     named.groups.extend(acl.groups.iter().filter_map(|(gid, _)| ids.to_kernel_gid(*gid)).map(KernelGid::raw));
 }

@@ -2,15 +2,15 @@
 
 use std::sync::Arc;
 
-use crate::act::{Act, Expectation};
-use crate::cast::ActorError;
-use crate::decide::decide;
-use crate::explore::{Explored, Explorer, explore};
-use crate::outcome::{Effect, Verdict};
-use crate::settle::{Dependence, Outcome, settle};
-use crate::stage::{Actor, Stage};
-use crate::trace::Step;
-use crate::view::View;
+use mivask_model::act::{Act, Expectation};
+use mivask_model::outcome::{Effect, Verdict};
+use mivask_rules::decide::decide;
+use mivask_rules::explore::{Explored, Explorer, explore};
+use mivask_rules::settle::{Dependence, Outcome, settle};
+use mivask_rules::trace::Step;
+use mivask_rules::view::View;
+use mivask_stage::cast::ActorError;
+use mivask_stage::stage::{Actor, Stage};
 
 /// The answer to one act.
 #[derive(Clone, Debug)]

@@ -1,23 +1,10 @@
 //! A prediction beside what a kernel really did.
 
+use mivask_model::observed::{Observed, UNSEEN_ACL};
+use mivask_model::outcome::{Effect, Imprint};
+use mivask_rules::settle::Outcome;
+
 use super::ask::Answer;
-use crate::settle::Outcome;
-use crate::outcome::{Effect, Errno, Imprint};
-
-/// What the kernel did.
-#[derive(Clone, PartialEq, Eq, Debug)]
-pub enum Observed {
-    /// The call succeeded, and left this.
-    Allowed(Effect),
-    /// The call failed with an errno the model knows.
-    Denied(Errno),
-    /// The call failed with any other errno.
-    Other(i32),
-}
-
-/// Stands for the ACL in an observed [`Imprint`] that could not be looked at any more, because the act closed the
-/// way there.
-pub const UNSEEN_ACL: &str = "?";
 
 /// One act, what was predicted, and what the kernel did.
 #[derive(Clone, Debug)]

@@ -2,13 +2,14 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use mivask_model::mount::{MountOrigin, MountTable};
+use mivask_rules::settle::Outcome;
+use mivask_stage::stage::{Actor, Stage};
+
 use super::access::{AccessRow, access, default_paths};
-use crate::settle::Outcome;
 use super::facts::{PathFacts, facts_of};
 use super::sweep::{Cell, Column, follow};
-use crate::mount::{MountOrigin, MountTable};
 use crate::question::Event;
-use crate::stage::{Actor, Stage};
 
 /// Entries that are compared below one mount; beyond, only what lies directly in it.
 pub const MOST_COMPARED: usize = 500_000;
@@ -49,7 +50,7 @@ pub enum Verdict {
     /// It succeeds.
     Allowed,
     /// It fails; `None` where the errno depends on something.
-    Denied(Option<crate::outcome::Errno>),
+    Denied(Option<mivask_model::outcome::Errno>),
     /// It depends on a missing fact.
     Depends,
     /// The actor never runs.
@@ -104,7 +105,7 @@ pub fn contrast(before: (&Stage, &Actor), after: (&Stage, &Actor), starts: &[Vec
     all.retain(|path| {
         !outer
             .iter()
-            .any(|above| above != path && crate::host_mounts::is_within(path, above) && above != b"/")
+            .any(|above| above != path && mivask_model::host_mounts::is_within(path, above) && above != b"/")
     });
     let (old, new, partial) = sides(before, after, &all);
     let name = after.1.name.to_string();

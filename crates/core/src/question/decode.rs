@@ -1,6 +1,6 @@
 //! What a mode says, and what a change or a umask makes of it.
 
-use crate::mode::{Concern, FileKind, Mode, ModeChange, concerns, created};
+use mivask_model::mode::{Concern, FileKind, Mode, ModeChange, concerns, created};
 
 /// Umasks that are shown where nobody names one: the usual one, a shared group's, a closed one.
 const USUAL_UMASKS: [Mode; 4] = [Mode::new(0o002), Mode::new(0o022), Mode::new(0o027), Mode::new(0o077)];

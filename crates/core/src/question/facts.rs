@@ -1,13 +1,13 @@
 //! What lies at a path inside, whoever asks.
 
-use crate::ids::{InsideGid, InsideUid, OVERFLOW_ID};
-use crate::mode::{FileKind, Mode};
-use crate::onlooker::{Sight, look, root_credentials};
-use crate::path::trimmed;
-use crate::stage::{Actor, Stage};
-use crate::tree::Certainty;
-use crate::view::Place;
-use crate::walk::Follow;
+use mivask_model::ids::{InsideGid, InsideUid, OVERFLOW_ID};
+use mivask_model::mode::{FileKind, Mode};
+use mivask_model::path::trimmed;
+use mivask_model::tree::Certainty;
+use mivask_rules::onlooker::{Sight, look, root_credentials};
+use mivask_rules::view::Place;
+use mivask_rules::walk::Follow;
+use mivask_stage::stage::{Actor, Stage};
 
 /// The facts of one path as the actor would see them with `stat`.
 ///
@@ -40,8 +40,9 @@ pub fn facts_at(stage: &Stage, actor: &Actor, path: &[u8]) -> Option<PathFacts> 
 #[must_use]
 pub fn free_path(stage: &Stage, actor: &Actor, directory: &[u8]) -> Vec<u8> {
     let path = |name: &str| [trimmed(directory), b"/", name.as_bytes()].concat();
-    let is_free =
-        |path: &Vec<u8>| !matches!(look(&stage.storage, &actor.mounts, path, Follow::AllButLast), Ok(Sight::There(_)));
+    let is_free = |path: &Vec<u8>| {
+        !matches!(look(&stage.storage, &actor.mounts, path, Follow::AllButLast), Ok(Sight::There(_)))
+    };
     let names = std::iter::once("new".to_owned()).chain((1..).map(|number: u64| format!("new-{number}")));
     names.map(|name| path(&name)).find(is_free).expect("there are more numbers than names")
 }

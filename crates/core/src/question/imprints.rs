@@ -1,14 +1,15 @@
 //! What new files and directories will look like, per actor and directory.
 
+use mivask_model::mode::{FileKind, Mode};
+use mivask_model::mount::MountOrigin;
+use mivask_model::outcome::Imprint;
+use mivask_rules::decide::decide_new_entry;
+use mivask_rules::imprint::NewKind;
+use mivask_rules::settle::{Dependence, Outcome, settle};
+use mivask_stage::stage::{Actor, Stage};
+
 use super::ask::explored;
-use crate::settle::{Dependence, Outcome, settle};
-use crate::decide::decide_new_entry;
-use crate::imprint::NewKind;
-use crate::mode::{FileKind, Mode};
-use crate::mount::MountOrigin;
-use crate::outcome::Imprint;
 use crate::question::facts_at;
-use crate::stage::{Actor, Stage};
 
 /// What one actor leaves in one directory.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -57,7 +58,9 @@ pub fn imprints(stage: &Stage, actor: &Actor, directories: &[Vec<u8>]) -> Vec<Im
 
 fn row(stage: &Stage, actor: &Actor, directory: &[u8], kind: NewKind, requested: Mode) -> ImprintRow {
     let (outcome, effect, depends_on) = match actor.refusal() {
-        Some(refusal) => (Outcome::NeverRuns(refusal.clone()), crate::outcome::Effect::default(), Vec::new()),
+        Some(refusal) => {
+            (Outcome::NeverRuns(refusal.clone()), mivask_model::outcome::Effect::default(), Vec::new())
+        }
         None => {
             settle(&explored(stage, actor, |view, w| decide_new_entry(view, kind, requested, directory, w)))
         }

@@ -3,9 +3,9 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use crate::mount::SourceId;
-use crate::stage::Stage;
-use crate::tree::InodeId;
+use mivask_model::mount::SourceId;
+use mivask_model::tree::InodeId;
+use mivask_stage::stage::Stage;
 
 /// Which of how many possibilities of a mount a source is: its place among them, and their number.
 type Possibility = (usize, usize);
@@ -118,7 +118,7 @@ impl Joined {
                 actor.mounts.iter().map(|(_, mount)| mount.variants[0].source).collect();
             for (mount, source) in actor.mounts.iter_mut().zip(&shown) {
                 mount.root = mount.root.map(|root| now(*source, root));
-                mount.on = mount.on.map(|(below, inode)| (below, now(shown[below.0], inode)));
+                mount.on = mount.on.map(|(below, inode)| (below, now(shown[below.number()], inode)));
             }
         }
     }

@@ -3,15 +3,16 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
+use mivask_model::act::{Act, Verb};
+use mivask_model::ids::{DiskGid, DiskUid, InsideGid, InsideUid};
+use mivask_model::mode::{FileKind, Mode};
+use mivask_model::path::parent;
+use mivask_rules::onlooker::{Sight, look};
+use mivask_rules::view::Place;
+use mivask_rules::walk::Follow;
+use mivask_stage::stage::{Actor, Stage};
+
 use super::facts::facts_of;
-use crate::act::{Act, Verb};
-use crate::ids::{DiskGid, DiskUid, InsideGid, InsideUid};
-use crate::mode::{FileKind, Mode};
-use crate::onlooker::{Sight, look};
-use crate::path::parent;
-use crate::stage::{Actor, Stage};
-use crate::view::Place;
-use crate::walk::Follow;
 
 /// One inode as a listing shows it; `None` where nobody knows.
 #[derive(Clone, PartialEq, Eq, Debug)]

@@ -1,4 +1,4 @@
-//! The questions people ask, each built on [`decide`](crate::decide::decide).
+//! The questions people ask, each built on [`decide`](mivask_rules::decide::decide).
 //!
 //! Answers are plain data; turning them into text or JSON is somebody else's work.
 
@@ -21,7 +21,7 @@ mod why;
 pub use access::{AccessRow, Cells, access, default_paths};
 pub use admits::{Admission, Condition, admissions};
 pub use ask::{Answer, ask, ask_as};
-pub use confirm::{Comparison, Held, Observed, UNSEEN_ACL, compare, unsettled};
+pub use confirm::{Comparison, Held, compare, unsettled};
 pub use contrast::{Contrast, FileChange, MOST_COMPARED, OutcomeChange, Verdict, contrast};
 pub use decode::{Decoded, decode};
 pub use facts::{PathFacts, facts_at, facts_of, free_path};
@@ -30,8 +30,8 @@ pub use listing::{Line, Listed, Listing, entries, listings};
 pub use mounts::{MountRow, mounts};
 pub use reached::{Reached, reached};
 pub use remarks::{Remark, remarks};
-pub use why::{Why, why};
 pub use sweep::{
     Blocker, Cell, Column, Ending, Endings, Event, Overview, Share, SweepError, Swept, follow, overview,
     sweep,
 };
+pub use why::{Why, why};

@@ -2,11 +2,11 @@
 
 use std::sync::Arc;
 
-use crate::fact::{Provenance, Unknown};
-use crate::ids::MountIds;
-use crate::mount::{MountFlags, MountOrigin, RootFacts};
-use crate::stage::{Actor, Stage};
-use crate::tree::Certainty;
+use mivask_model::fact::{Provenance, Unknown};
+use mivask_model::ids::MountIds;
+use mivask_model::mount::{MountFlags, MountOrigin, RootFacts};
+use mivask_model::tree::Certainty;
+use mivask_stage::stage::{Actor, Stage};
 
 /// One mount of one actor.
 #[derive(Clone, PartialEq, Eq, Debug)]

@@ -1,11 +1,12 @@
 //! Everything one actor can do something to: the other way round than [`admissions`](super::admissions).
 
+use mivask_model::mode::FileKind;
+use mivask_model::mount::MountOrigin;
+use mivask_rules::settle::Outcome;
+use mivask_stage::stage::{Actor, Stage};
+
 use super::access::access;
-use crate::settle::Outcome;
 use super::sweep::{Cell, Column, Event, SweepError, follow};
-use crate::mode::FileKind;
-use crate::mount::MountOrigin;
-use crate::stage::{Actor, Stage};
 
 /// A path that an actor reaches, or a whole subtree.
 #[derive(Clone, PartialEq, Eq, Debug)]

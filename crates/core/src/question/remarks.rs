@@ -1,15 +1,16 @@
 //! What is probably not meant, though everything can be read: told before any question is answered.
 
+use mivask_model::act::quoted;
+use mivask_model::fact::Provenance;
+use mivask_model::ids::UNSPECIFIED_ID;
+use mivask_model::mode::{FileKind, Mode};
+use mivask_model::mount::{Mount, MountFlags, MountOrigin};
+use mivask_stage::identity::{DeclaredCapabilities, Knowledge};
+use mivask_stage::runtime::Flavour;
+use mivask_stage::scene::{Container, Scene, VolumeKind, Who, Workload};
+use mivask_stage::stage::{Actor, Stage};
+
 use super::facts::facts_at;
-use crate::act::quoted;
-use crate::fact::Provenance;
-use crate::identity::{DeclaredCapabilities, Knowledge};
-use crate::ids::UNSPECIFIED_ID;
-use crate::mode::{FileKind, Mode};
-use crate::mount::{Mount, MountFlags, MountOrigin};
-use crate::runtime::Flavour;
-use crate::scene::{Container, Scene, VolumeKind, Who, Workload};
-use crate::stage::{Actor, Stage};
 
 /// Something that deserves a second look.
 #[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]

@@ -2,9 +2,10 @@
 
 use std::fmt;
 
+use mivask_rules::settle::Outcome;
+use mivask_rules::trace::StepResult;
+
 use super::ask::Answer;
-use crate::settle::Outcome;
-use crate::trace::StepResult;
 
 /// Why an act is not simply allowed.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -18,7 +19,7 @@ pub struct Why {
 impl fmt::Display for Why {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match &self.path {
-            Some(path) => write!(f, "{}: {}", crate::act::quoted(path), self.fact),
+            Some(path) => write!(f, "{}: {}", mivask_model::act::quoted(path), self.fact),
             None => f.write_str(&self.fact),
         }
     }

@@ -1,17 +1,18 @@
 //! How much a remedy costs: what else it opens, how many inodes it touches, and what kind of change it is.
 
+use mivask_model::act::{Act, Verb};
+use mivask_model::ids::{InsideGid, InsideUid};
+use mivask_model::mode::FileKind;
+use mivask_model::tree::{Certainty, Tree};
+use mivask_rules::onlooker::{Sight, look};
+use mivask_rules::walk::Follow;
+use mivask_stage::scene::Scene;
+use mivask_stage::stage::Stage;
+
 use super::{Ground, Remedy, Side, Tried};
-use crate::act::{Act, Verb};
 use crate::change::{Change, Process};
-use crate::ids::{InsideGid, InsideUid};
-use crate::mode::FileKind;
-use crate::onlooker::{Sight, look};
 use crate::question::facts_at;
 use crate::question::{Column, Contrast, OutcomeChange, contrast};
-use crate::scene::Scene;
-use crate::stage::Stage;
-use crate::tree::{Certainty, Tree};
-use crate::walk::Follow;
 
 /// The remedy with all that is known about it.
 pub(super) fn measured(scene: &Scene, base: &Stage, act: &Act, tried: Tried) -> Remedy {
@@ -103,7 +104,7 @@ fn is_goal(act: &Act, actor: &str, column: Column, path: &[u8]) -> bool {
         .path
         .strip_prefix(path)
         .is_some_and(|rest| rest.iter().filter(|byte| **byte == b'/').count() == 1);
-    let above = crate::host_mounts::is_within(&act.path, path);
+    let above = mivask_model::host_mounts::is_within(&act.path, path);
     let entries = act.verb.creates()
         || matches!(act.verb, Verb::Deletes | Verb::RemovesDirectory | Verb::Renames(_) | Verb::Links(_));
     let wanted = column_of(&act.verb).is_none_or(|wanted| wanted == column);
@@ -269,7 +270,9 @@ fn undone(scene: &Scene, base: &Stage, change: &Change) -> Option<String> {
     let workload = scene.workloads.iter().find(|workload| *workload.name == *actor.workload)?;
     let group = workload.security.fs_group.as_ref()?;
     let stepped = mount.variants.iter().any(|variant| variant.preparation.touches > 0);
-    let regroups =
-        matches!(act.verb, Verb::SetsGroup(_) | Verb::SetsOwner(crate::act::Owner { gid: Some(_), .. }));
+    let regroups = matches!(
+        act.verb,
+        Verb::SetsGroup(_) | Verb::SetsOwner(mivask_model::act::Owner { gid: Some(_), .. })
+    );
     (stepped && regroups).then(|| format!("the filesystem-group step gives it to {} again", group.value))
 }

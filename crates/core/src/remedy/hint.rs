@@ -1,8 +1,9 @@
 //! What to know about an act that no change of owners, modes, mounts or ids mends.
 
+use mivask_rules::settle::Outcome;
+use mivask_rules::trace::{Check, StepResult};
+
 use crate::question::Answer;
-use crate::settle::Outcome;
-use crate::trace::{Check, StepResult};
 
 /// A sentence about what stops it, where the search has nothing for that.
 pub(super) fn hint(answer: &Answer) -> Option<String> {

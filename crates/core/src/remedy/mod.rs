@@ -11,16 +11,17 @@ mod hint;
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use crate::act::{Act, Verb};
-use crate::cast::ActorError;
+use mivask_model::act::{Act, Verb};
+use mivask_rules::onlooker::{Sight, look};
+use mivask_rules::settle::Outcome;
+use mivask_rules::walk::Follow;
+use mivask_stage::cast::ActorError;
+use mivask_stage::prepare::stage;
+use mivask_stage::scene::Scene;
+use mivask_stage::stage::Stage;
+
 use crate::change::{Change, Changes};
-use crate::onlooker::{Sight, look};
-use crate::prepare::stage;
 use crate::question::{Answer, OutcomeChange, ask};
-use crate::settle::Outcome;
-use crate::scene::Scene;
-use crate::stage::Stage;
-use crate::walk::Follow;
 
 /// Changes that are made together at most.
 const DEEPEST: usize = 4;
@@ -249,7 +250,10 @@ fn on_api_volume(base: &Stage, act: &Act) -> bool {
 /// Whether something else stops the act now, so that it is worth going on.
 fn moves_on(from: &Tried, to: &Tried) -> bool {
     let stopped = |answer: &Answer| {
-        answer.steps.last().map(|step| (step.path.clone(), step.check, step.needed, step.result))
+        answer
+            .steps
+            .last()
+            .map(|step| (step.path.clone(), step.check, step.bits.map(|bits| bits.needed), step.result))
     };
     matches!(to.answer.outcome, Outcome::Denied(_) | Outcome::Allowed)
         && (stopped(&from.answer) != stopped(&to.answer) || to.answer.outcome == Outcome::Allowed)

@@ -2,10 +2,10 @@
 //!
 //! Records are taken apart by their lengths, since values may hold any bytes, line ends too.
 
-use mivask_core::acl::Acl;
-use mivask_core::mode::Mode;
-use mivask_core::tree::Extended;
-use mivask_core::xattr;
+use mivask_model::acl::Acl;
+use mivask_model::mode::Mode;
+use mivask_model::tree::Extended;
+use mivask_model::xattr;
 
 /// What extended headers say about one member; what they leave out stands in its own header.
 #[derive(Clone, Default, Debug)]

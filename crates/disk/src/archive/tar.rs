@@ -5,8 +5,8 @@
 
 use std::io::{self, Read};
 
-use mivask_core::mode::{FileKind, Mode};
-use mivask_core::tree::{Content, Device, Extended};
+use mivask_model::mode::{FileKind, Mode};
+use mivask_model::tree::{Content, Device, Extended};
 use tar::{EntryType, Header};
 
 use super::pax::{Pax, Tells};

@@ -2,8 +2,8 @@
 
 use std::io::{self, Write};
 
-use mivask_core::mode::FileKind;
-use mivask_core::tree::{Certainty, Marks, Tree};
+use mivask_model::mode::FileKind;
+use mivask_model::tree::{Certainty, Marks, Tree};
 use serde::Serialize;
 
 use super::{Row, each, is_untold};

@@ -8,8 +8,8 @@ mod tar_listing;
 
 use std::io::{self, Write};
 
-use mivask_core::mode::FileKind;
-use mivask_core::tree::{Certainty, InodeId, Tree};
+use mivask_model::mode::FileKind;
+use mivask_model::tree::{Certainty, InodeId, Tree};
 
 /// A format a tree can be written in.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]

@@ -2,8 +2,8 @@
 
 use std::io::{self, Write};
 
-use mivask_core::mode::FileKind;
-use mivask_core::tree::{Marks, Tree};
+use mivask_model::mode::FileKind;
+use mivask_model::tree::{Marks, Tree};
 
 use super::{Row, each, is_untold};
 

@@ -3,7 +3,7 @@
 use std::io::{self, Write};
 use std::sync::Arc;
 
-use mivask_core::tree::Tree;
+use mivask_model::tree::Tree;
 use parquet::basic::{Compression, ZstdLevel};
 use parquet::data_type::{ByteArray, ByteArrayType, Int32Type, Int64Type};
 use parquet::errors::ParquetError;

@@ -2,9 +2,9 @@
 
 use std::io::{self, Write};
 
-use mivask_core::act::quoted;
-use mivask_core::mode::symbolic;
-use mivask_core::tree::Tree;
+use mivask_model::act::quoted;
+use mivask_model::mode::symbolic;
+use mivask_model::tree::Tree;
 
 use super::{Row, each, is_untold};
 

@@ -13,7 +13,7 @@ use std::fs::File;
 use std::path::Path;
 use std::sync::Arc;
 
-use mivask_core::fact::Provenance;
+use mivask_model::fact::Provenance;
 
 use crate::archive::{Members, Part, Plain, Stream, told};
 use crate::error::DiskError;

@@ -3,8 +3,8 @@
 
 use std::io::BufRead;
 
-use mivask_core::mode::FileKind;
-use mivask_core::tree::{Entry, Silence};
+use mivask_model::mode::FileKind;
+use mivask_model::tree::{Entry, Silence};
 
 use super::collect::Collector;
 use super::lines::Lines;

@@ -2,9 +2,9 @@
 
 use std::io::BufRead;
 
-use mivask_core::acl::Acl;
-use mivask_core::mode::{FileKind, Mode};
-use mivask_core::tree::{Certainty, Entry, InodeId, Silence, Tree};
+use mivask_model::acl::Acl;
+use mivask_model::mode::{FileKind, Mode};
+use mivask_model::tree::{Certainty, Entry, InodeId, Silence, Tree};
 
 use super::collect::{Collector, assumed_file, unknown_attributes};
 use super::lines::Lines;
@@ -113,11 +113,11 @@ impl Reader {
             [] => Ok(None),
             entries => Acl::parse(&entries.join(","), Mode::default()).map(Some),
         };
-        let wrong = |error: mivask_core::acl::AclError| lines.wrong(0, error.to_string(), Some(HELP));
+        let wrong = |error: mivask_model::acl::AclError| lines.wrong(0, error.to_string(), Some(HELP));
         let (access, default) = (parse(&block.access).map_err(wrong)?, parse(&block.default).map_err(wrong)?);
         let special = special(&block.flags);
         let bits = access.as_ref().map_or(Mode::default(), |acl| acl.applied_to(special));
-        let shown = mivask_core::act::quoted(&block.path).to_string();
+        let shown = mivask_model::act::quoted(&block.path).to_string();
         let owner = block.owner.as_deref().and_then(|name| self.owners.uid(name));
         let group = block.group.as_deref().and_then(|name| self.owners.gid(name));
         // Which is a directory shows by what lies in it or would be inherited.
@@ -129,7 +129,7 @@ impl Reader {
         let settle = "write numbers with -n, or put the host's passwd and group files beside the listing";
         if let Some(name) = &block.unknown {
             let fact =
-                format!("the number of {}, whom the ACL of {shown} names", mivask_core::act::quoted(name));
+                format!("the number of {}, whom the ACL of {shown} names", mivask_model::act::quoted(name));
             unknown_attributes(&mut entry, &fact, settle);
         } else if owner.is_none() || group.is_none() {
             unknown_attributes(&mut entry, &format!("owner and group of {shown}"), settle);
@@ -155,7 +155,7 @@ impl Reader {
             let empty = tree.child_count(id) == 0 && tree.inode(id).kind == FileKind::Directory;
             if empty && id != Tree::ROOT {
                 let fact = format!("what lies in the directories that {name} does not list");
-                let unknown = mivask_core::fact::Unknown::new(&fact, "write the whole tree with getfacl -R");
+                let unknown = mivask_model::fact::Unknown::new(&fact, "write the whole tree with getfacl -R");
                 tree.doubt_contents(id, Certainty::Unknown(unknown));
             }
         }

@@ -3,9 +3,9 @@
 use std::collections::BTreeSet;
 use std::io::BufRead;
 
-use mivask_core::act::quoted;
-use mivask_core::mode::FileKind;
-use mivask_core::tree::{Certainty, Device, Doubt, Entry, InodeId, Silence, Tree};
+use mivask_model::act::quoted;
+use mivask_model::mode::FileKind;
+use mivask_model::tree::{Certainty, Device, Doubt, Entry, InodeId, Silence, Tree};
 
 use super::collect::{Collector, top, unknown_attributes, unknown_contents};
 use super::lines::Lines;
@@ -27,7 +27,7 @@ fn is_total(line: &[u8]) -> bool {
 }
 
 /// Kind, bits, and whether there is an ACL behind them.
-fn letters(word: &[u8]) -> Option<(FileKind, mivask_core::mode::Mode, bool)> {
+fn letters(word: &[u8]) -> Option<(FileKind, mivask_model::mode::Mode, bool)> {
     let (first, rest) = word.split_first()?;
     let (nine, mark) = rest.split_at_checked(9)?;
     let acl = match mark {
@@ -37,7 +37,7 @@ fn letters(word: &[u8]) -> Option<(FileKind, mivask_core::mode::Mode, bool)> {
     };
     Some((
         kind_of_letter(*first).filter(|_| *first != b'f')?,
-        mivask_core::mode::Mode::of_letters(nine)?,
+        mivask_model::mode::Mode::of_letters(nine)?,
         acl,
     ))
 }

@@ -13,7 +13,7 @@ mod unescape;
 
 use std::io::BufRead;
 
-use mivask_core::mode::{FileKind, Mode};
+use mivask_model::mode::{FileKind, Mode};
 
 use crate::error::DiskError;
 use crate::gathered::Gathered;

@@ -2,9 +2,9 @@
 
 use std::io::BufRead;
 
-use mivask_core::act::quoted;
-use mivask_core::mode::{FileKind, Mode, ModeChange};
-use mivask_core::tree::{Content, Device, Entry, Marks, Silence};
+use mivask_model::act::quoted;
+use mivask_model::mode::{FileKind, Mode, ModeChange};
+use mivask_model::tree::{Content, Device, Entry, Marks, Silence};
 
 use super::collect::{Collector, assumed_file, unknown_attributes, unknown_contents};
 use super::lines::Lines;

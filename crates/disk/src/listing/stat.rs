@@ -2,8 +2,8 @@
 
 use std::io::BufRead;
 
-use mivask_core::mode::FileKind;
-use mivask_core::tree::{Content, Entry, Silence};
+use mivask_model::mode::FileKind;
+use mivask_model::tree::{Content, Entry, Silence};
 
 use super::collect::{Collector, unknown_contents};
 use super::lines::Lines;
@@ -72,7 +72,7 @@ pub(super) fn gather(name: &str, input: &mut dyn BufRead) -> Result<Gathered, Di
 fn put(collector: &mut Collector, lines: &Lines<'_>, path: &[u8], mut entry: Entry) -> Result<(), DiskError> {
     match entry.kind {
         FileKind::Directory => {
-            let fact = format!("what else lies in {}", mivask_core::act::quoted(path));
+            let fact = format!("what else lies in {}", mivask_model::act::quoted(path));
             unknown_contents(
                 &mut entry,
                 &fact,

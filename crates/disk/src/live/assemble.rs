@@ -1,8 +1,8 @@
 //! From the listings of single directories to one tree, in the order of paths whoever was first.
 
-use mivask_core::fact::Provenance;
-use mivask_core::mode::{FileKind, Mode};
-use mivask_core::tree::{Content, Doubt, Entry, InodeId, Tree, TreeError};
+use mivask_model::fact::Provenance;
+use mivask_model::mode::{FileKind, Mode};
+use mivask_model::tree::{Content, Doubt, Entry, InodeId, Tree, TreeError};
 use rustc_hash::FxHashMap;
 
 use super::finished::Finished;

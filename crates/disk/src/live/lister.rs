@@ -5,10 +5,10 @@ use std::mem::MaybeUninit;
 use std::os::fd::{AsFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
 
-use mivask_core::act::quoted;
-use mivask_core::fact::Unknown;
-use mivask_core::mode::FileKind;
-use mivask_core::tree::{Certainty, Content, Device, Doubt, Extended, Marks};
+use mivask_model::act::quoted;
+use mivask_model::fact::Unknown;
+use mivask_model::mode::FileKind;
+use mivask_model::tree::{Certainty, Content, Device, Doubt, Extended, Marks};
 use rustix::fs::{Mode as OpenMode, OFlags, RawDir, RawDirEntry, ResolveFlags, Statx};
 use rustix::io::Errno;
 

@@ -1,7 +1,7 @@
 //! What was found in one directory.
 
-use mivask_core::mode::FileKind;
-use mivask_core::tree::{Content, Device, Doubt, Extended, Marks};
+use mivask_model::mode::FileKind;
+use mivask_model::tree::{Content, Device, Doubt, Extended, Marks};
 
 use crate::gathered::Holes;
 

@@ -4,9 +4,9 @@ use std::ffi::CStr;
 use std::io::Read;
 use std::os::fd::OwnedFd;
 
-use mivask_core::mode::{FileKind, Mode};
-use mivask_core::tree::{Content, Extended, Marks};
-use mivask_core::xattr;
+use mivask_model::mode::{FileKind, Mode};
+use mivask_model::tree::{Content, Extended, Marks};
+use mivask_model::xattr;
 use rustix::fs::{AtFlags, CWD, FileType, Mode as OpenMode, OFlags, Statx, StatxAttributes, StatxFlags};
 use rustix::io::Errno;
 

@@ -18,9 +18,9 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 use std::sync::Arc;
 
-use mivask_core::fact::Provenance;
-use mivask_core::mode::FileKind;
-use mivask_core::tree::{Entry, Silence, TreeError};
+use mivask_model::fact::Provenance;
+use mivask_model::mode::FileKind;
+use mivask_model::tree::{Entry, Silence, TreeError};
 use rustix::fs::{AtFlags, Mode as OpenMode, OFlags, ResolveFlags, StatxFlags};
 
 use crate::error::DiskError;

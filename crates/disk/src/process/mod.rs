@@ -10,11 +10,11 @@ use std::io;
 use std::os::fd::OwnedFd;
 use std::sync::Arc;
 
-use mivask_core::act::quoted;
-use mivask_core::fact::{Provenance, Unknown};
-use mivask_core::host_mounts::is_within;
-use mivask_core::mode::FileKind;
-use mivask_core::tree::{Certainty, Doubt, Entry, Tree};
+use mivask_model::act::quoted;
+use mivask_model::fact::{Provenance, Unknown};
+use mivask_model::host_mounts::is_within;
+use mivask_model::mode::FileKind;
+use mivask_model::tree::{Certainty, Doubt, Entry, Tree};
 use rustix::fs::{Mode as OpenMode, OFlags};
 
 use crate::error::DiskError;
@@ -323,7 +323,7 @@ impl<'a> Reading<'a> {
         inside.max_by_key(|(_, mount)| mount.line.at.len()).map_or(0, |(index, _)| index)
     }
 
-    fn find(&self, path: &[u8]) -> Option<(&Tree, mivask_core::tree::InodeId)> {
+    fn find(&self, path: &[u8]) -> Option<(&Tree, mivask_model::tree::InodeId)> {
         let at = [b"/", path].concat();
         let mount = &self.mounts[self.covering(&at)];
         let tree = &mount.grower.tree;

@@ -3,12 +3,12 @@
 use std::io::{self, Read};
 use std::sync::Arc;
 
-use mivask_core::fact::{Provenance, Unknown};
-use mivask_core::mode::{FileKind, Mode};
-use mivask_core::tree::{
+use mivask_model::fact::{Provenance, Unknown};
+use mivask_model::mode::{FileKind, Mode};
+use mivask_model::tree::{
     Certainty, Content, Device, Doubt, Entry, Extended, InodeId, Marks, Silence, Tree, TreeError,
 };
-use mivask_core::xattr;
+use mivask_model::xattr;
 
 use super::columns::{Column, Reader, Short};
 use super::frame::{FrameError, FrameReader, Kind};

@@ -3,9 +3,9 @@
 use std::collections::BTreeMap;
 use std::io::{self, Write};
 
-use mivask_core::mode::FileKind;
-use mivask_core::tree::{Certainty, Content, Doubt, InodeId, Likeness, Tree};
-use mivask_core::xattr;
+use mivask_model::mode::FileKind;
+use mivask_model::tree::{Certainty, Content, Doubt, InodeId, Likeness, Tree};
+use mivask_model::xattr;
 use rustc_hash::FxHashMap;
 
 use super::columns::{Column, Writer};

@@ -5,11 +5,11 @@ use std::io;
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
-use mivask_core::acl::AclText;
-use mivask_core::act::Owner;
-use mivask_core::ids::{DiskGid, DiskUid};
-use mivask_core::mode::{Mode as CoreMode, ModeChange};
-use mivask_core::xattr;
+use mivask_model::acl::AclText;
+use mivask_model::act::Owner;
+use mivask_model::ids::{DiskGid, DiskUid};
+use mivask_model::mode::{Mode as CoreMode, ModeChange};
+use mivask_model::xattr;
 use rustix::fs::{AtFlags, CWD, FileType, Mode, Timespec, Timestamps, XattrFlags};
 use rustix::process::{Gid, Uid};
 

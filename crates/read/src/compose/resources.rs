@@ -2,11 +2,11 @@
 
 use mivask_core::fact::Fact;
 use mivask_core::scene::{Volume, VolumeKind, VolumeMount};
-use crate::nearest::nearest;
 
 use super::project::Reading;
 use super::service::pairs;
 use super::types::{Grant, Resource};
+use crate::nearest::nearest;
 use crate::slip::Severity;
 use crate::yaml::Node;
 

@@ -6,10 +6,10 @@ use mivask_core::mode::Mode;
 use mivask_core::mount::MountFlags;
 use mivask_core::personality::{Personality, Tmpfs};
 use mivask_core::scene::{Below, Driver, EngineOptions, TmpfsAsked, Volume, VolumeKind, VolumeMount};
-use crate::nearest::nearest;
 
 use super::project::Reading;
 use super::types::{self, BindOptions, LongVolume};
+use crate::nearest::nearest;
 use crate::slip::Severity;
 use crate::yaml::Node;
 

@@ -1,16 +1,16 @@
 //! The pod at the heart of every workload kind.
 
 use mivask_core::fact::Fact;
-use mivask_core::refusal::Refusal;
 use mivask_core::mount::MountFlags;
+use mivask_core::refusal::Refusal;
 use mivask_core::runtime::Flavour;
 use mivask_core::scene::{Below, Container, Volume, VolumeKind, VolumeMount, Who, Workload};
 use mivask_core::stage::Role;
-use crate::nearest::nearest;
 
 use super::api::{Container as ApiContainer, PersistentVolumeClaim, PodSpec, VolumeMount as ApiMount};
 use super::environment::{Expanded, expand};
 use super::{Origin, security, unmodelled, volumes};
+use crate::nearest::nearest;
 use crate::slip::{Severity, Slips};
 
 /// What stands around a pod.

@@ -1,10 +1,10 @@
 //! Volumes of a pod.
 
 use mivask_core::scene::{HostPathCheck, Medium, Volume, VolumeKind};
-use crate::nearest::nearest;
 
 use super::api::Volume as ApiVolume;
 use super::{Origin, api_volumes, plugins};
+use crate::nearest::nearest;
 use crate::slip::{Severity, Slips};
 use crate::yaml::{Node, Value};
 

@@ -10,11 +10,11 @@ use mivask_core::mode::Mode;
 use mivask_core::runtime::Flavour;
 use mivask_core::scene::{Container, Volume, VolumeKind, VolumeMount, Who, Workload};
 use mivask_core::stage::Role;
-use crate::nearest::nearest;
 
 use super::convert::Reading;
 use super::raw_text::RawText;
 use super::types::{CapabilityList, ContainerSection, MountSection, SceneFile};
+use crate::nearest::nearest;
 use crate::slip::Severity;
 use crate::yaml::Node;
 

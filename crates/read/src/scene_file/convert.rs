@@ -3,8 +3,8 @@
 use std::path::{Path, PathBuf};
 
 use mivask_core::fact::Fact;
-use mivask_core::runtime::Runtime;
 use mivask_core::policy::Policy;
+use mivask_core::runtime::Runtime;
 use mivask_core::scene::{Assigned, Scene};
 use mivask_disk::error::DiskError;
 use mivask_disk::gathered::Gathered;

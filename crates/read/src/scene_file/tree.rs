@@ -8,7 +8,6 @@ use mivask_core::caps::{FileCapabilities, FileCapabilitiesError};
 use mivask_core::fact::Unknown;
 use mivask_core::mode::{FileKind, Mode};
 use mivask_core::tree::{Certainty, Content, Device, Doubt, Entry, Marks, Tree, TreeBuilder};
-
 use mivask_disk::gathered::Gathered;
 use mivask_disk::image::Choice;
 

@@ -5,12 +5,12 @@
 
 use std::cell::RefCell;
 
-use crate::nearest::nearest;
 use serde::de::{self, DeserializeOwned, DeserializeSeed, Visitor, value::StrDeserializer};
 
 use super::node::{Node, Value};
 use super::scalar::Scalar;
 use super::typed::TypeError;
+use crate::nearest::nearest;
 use crate::slip::{Severity, Slip, Slips};
 use crate::text::SourceText;
 

@@ -6,11 +6,11 @@
 use std::fmt;
 use std::ops::Range;
 
-use crate::nearest::nearest;
 use serde::de;
 
 use super::node::{Node, Value};
 use super::scalar::{Scalar, resolve};
+use crate::nearest::nearest;
 
 /// A value of the wrong type.
 #[derive(Debug)]

@@ -10,8 +10,8 @@ mod walk;
 
 use std::io::{self, Write};
 
-use mivask_core::question::MountRow;
 use mivask_core::handoff::Handoff;
+use mivask_core::question::MountRow;
 use svg::node::element::{Group, Rectangle, SVG, Style, Title};
 
 use crate::safe::safe;

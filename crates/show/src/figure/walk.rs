@@ -153,7 +153,7 @@ const fn class_of(check: Check) -> Option<usize> {
 
 fn draw_bits(pen: &mut Pen, (x, y): (f64, f64), (kind, mode): (FileKind, Mode), class: usize, step: &Step) {
     let letters: Vec<char> = symbolic(kind, mode).chars().skip(1).collect();
-    let needed = step.needed.unwrap_or_default();
+    let needed = step.bits.map(|bits| bits.needed).unwrap_or_default();
     let asks = [needed.grants(Access::READ), needed.grants(Access::WRITE), needed.grants(Access::EXECUTE)];
     for (at, letter) in letters.iter().enumerate() {
         let third = at / 3;

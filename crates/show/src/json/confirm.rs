@@ -3,7 +3,8 @@
 use std::collections::BTreeMap;
 use std::io::{self, Write};
 
-use mivask_core::question::{Comparison, Held, Observed};
+use mivask_core::observed::Observed;
+use mivask_core::question::{Comparison, Held};
 use schemars::JsonSchema;
 use serde::Serialize;
 

@@ -9,8 +9,8 @@ use std::sync::Arc;
 
 use askama::Template;
 use mivask_core::exposure::Finding;
-use mivask_core::question::{AccessRow, Answer, MountRow, Remark};
 use mivask_core::handoff::Handoff;
+use mivask_core::question::{AccessRow, Answer, MountRow, Remark};
 use mivask_core::remedy::Remedies;
 use mivask_core::stage::Stage;
 

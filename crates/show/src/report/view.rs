@@ -5,12 +5,12 @@ use std::collections::BTreeMap;
 use mivask_core::act::quoted;
 use mivask_core::exposure::Finding;
 use mivask_core::fact::Provenance;
+use mivask_core::handoff::Handoff;
 use mivask_core::mode::{Mode, symbolic};
 use mivask_core::mount::RootFacts;
 use mivask_core::question::{AccessRow, MountRow, PathFacts};
-use mivask_core::handoff::Handoff;
-use mivask_core::settle::Outcome;
 use mivask_core::remedy::Remedy;
+use mivask_core::settle::Outcome;
 use mivask_core::stage::Actor;
 
 use super::Denied;

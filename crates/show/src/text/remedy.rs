@@ -4,8 +4,8 @@ use std::io::{self, Write};
 
 use mivask_core::act::quoted;
 use mivask_core::question::OutcomeChange;
-use mivask_core::settle::Outcome;
 use mivask_core::remedy::{Remedies, Remedy};
+use mivask_core::settle::Outcome;
 
 use super::acts::act;
 use super::{Layout, paragraph};

@@ -7,7 +7,8 @@ use mivask_core::caps::CapabilitySet;
 use mivask_core::credentials::Credentials;
 use mivask_core::ids::{KernelGid, KernelUid, UserNamespace};
 use mivask_core::mode::Mode;
-use mivask_core::question::{Column, Condition, Observed, admissions};
+use mivask_core::observed::Observed;
+use mivask_core::question::{Column, Condition, admissions};
 use mivask_core::stage::{Actor, Stage};
 use mivask_kernel::{Bench, Choice, KernelError, unavailable};
 

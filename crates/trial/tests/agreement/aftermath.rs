@@ -9,7 +9,7 @@ use mivask_core::acl::Acl;
 use mivask_core::act::{Act, parse_act};
 use mivask_core::carry::{Carried, perform};
 use mivask_core::mode::{FileKind, Mode};
-use mivask_core::question::Observed;
+use mivask_core::observed::Observed;
 use mivask_core::settle::Outcome;
 use mivask_core::stage::Stage;
 use mivask_core::tree::{InodeId, Tree};

@@ -6,8 +6,8 @@ use std::path::Path;
 use std::process::Command;
 
 use fastrand::Rng;
-use mivask_core::outcome::Errno;
 use mivask_core::handoff::{Deed, Done, handoffs};
+use mivask_core::outcome::Errno;
 use mivask_core::settle::Outcome;
 use mivask_kernel::unavailable;
 

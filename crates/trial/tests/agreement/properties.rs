@@ -6,9 +6,9 @@ use std::collections::BTreeSet;
 
 use fastrand::Rng;
 use mivask_core::act::{Act, Expectation, Verb, parse_act};
-use mivask_core::glob::{Globs, Matcher};
 use mivask_core::expect::{Claim, Expected, Paths, Who, uphold};
 use mivask_core::fact::Provenance;
+use mivask_core::glob::{Globs, Matcher};
 use mivask_core::mode::FileKind;
 use mivask_core::question::{Cell, Cells, Column, Verdict, access, ask, contrast, facts_at, imprints, sweep};
 use mivask_core::settle::Outcome;

@@ -5,12 +5,14 @@ use std::collections::{BTreeMap, BTreeSet};
 use mivask_core::act::{Act, Verb};
 use mivask_core::expect::{AcceptDepends, uphold};
 use mivask_core::exposure::exposure;
+use mivask_core::handoff::handoffs;
 use mivask_core::mode::{FileKind, Mode};
 use mivask_core::outcome::Errno;
-use mivask_core::question::{AccessRow, Answer, access, ask, ask_as, default_paths, free_path, mounts, remarks};
-use mivask_core::settle::Outcome;
-use mivask_core::handoff::handoffs;
+use mivask_core::question::{
+    AccessRow, Answer, access, ask, ask_as, default_paths, free_path, mounts, remarks,
+};
 use mivask_core::remedy::{Remedies, remedies};
+use mivask_core::settle::Outcome;
 use mivask_core::stage::{Actor, Stage};
 use mivask_core::trace::{Check, StepResult};
 use mivask_show::report::{Denied, Open, Report};

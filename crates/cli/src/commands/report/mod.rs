@@ -7,8 +7,8 @@ use std::path::{Path, PathBuf};
 
 use clap::ValueEnum;
 use mivask_core::act::Act;
-use mivask_core::question::{ask, mounts};
 use mivask_core::handoff::handoffs;
+use mivask_core::question::{ask, mounts};
 use mivask_disk::process::Reach;
 use mivask_show::figure::{self, Figure, Walk};
 use mivask_show::report;

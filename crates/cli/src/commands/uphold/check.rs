@@ -8,15 +8,15 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 use anstream::adapter::strip_str;
 use mivask_core::cast::{ActorError, Cast};
-use mivask_core::glob::Globs;
 use mivask_core::expect::{Claim, Expected, Paths, Standing, Upheld, Who, uphold};
 use mivask_core::fact::Fact;
 use mivask_core::finding::Limit;
+use mivask_core::glob::Globs;
 use mivask_core::question::Remark;
-use mivask_read::nearest::nearest;
 use mivask_disk::process::Reach;
 use mivask_read::expectations::read_expectations;
 use mivask_read::input::Origin;
+use mivask_read::nearest::nearest;
 use mivask_read::slip::Slips;
 use mivask_show::slips;
 use mivask_show::upheld::{Checked, Run};

@@ -1,8 +1,8 @@
 //! What can be done to one inode, in seven columns.
 
-use crate::mode::FileKind;
-use crate::outcome::Errno;
-use crate::trace::Check;
+use mivask_model::mode::FileKind;
+use mivask_model::outcome::Errno;
+use mivask_rules::trace::Check;
 
 /// One cell of the matrix, small enough to keep millions of.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug, Default)]

@@ -3,13 +3,13 @@
 use std::collections::BTreeSet;
 
 use indexmap::IndexMap;
+use mivask_model::mount::{MountId, SourceId};
+use mivask_model::tree::{InodeId, Likeness, Marks};
+use mivask_rules::decide::after_walk;
+use mivask_rules::view::{Place, View};
 use rustc_hash::FxBuildHasher;
 
 use super::column::Endings;
-use crate::decide::judge;
-use crate::mount::{MountId, SourceId};
-use crate::tree::{InodeId, Likeness, Marks};
-use crate::view::{Place, View};
 
 /// All that the columns of an entry hang on: its own likeness, that of its directory (for deleting), the mount, and
 /// whether anything lies in it.
@@ -50,7 +50,7 @@ impl Memo {
     }
 
     /// What the entry is looked up by; `None` where it is one of its kind: unknown facts or mounts are about.
-    pub(super) fn key(&mut self, view: &View<'_>, found: judge::Found<'_>) -> Option<Key> {
+    pub(super) fn key(&mut self, view: &View<'_>, found: after_walk::Found<'_>) -> Option<Key> {
         let tree = &view.source(found.place).tree;
         let (entry, directory) = (found.place.inode?, found.directory.inode?);
         let doubted = |id: InodeId| tree.inode(id).marks.has(Marks::DOUBTED);

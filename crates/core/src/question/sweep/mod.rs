@@ -13,15 +13,15 @@ mod recorder;
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use crate::act::Verb;
-use crate::decide::{decide, judge};
-use crate::mode::{Access, FileKind};
-use crate::outcome::Errno;
-use crate::stage::{Actor, Stage};
-use crate::trace::Check;
-use crate::view::{Place, View};
-use crate::walk::{Follow, Walker};
-use crate::witness::Unwatched;
+use mivask_model::act::Verb;
+use mivask_model::mode::{Access, FileKind};
+use mivask_model::outcome::Errno;
+use mivask_rules::decide::{after_walk, decide};
+use mivask_rules::trace::Check;
+use mivask_rules::view::{Place, View};
+use mivask_rules::walk::{Follow, Walker};
+use mivask_rules::witness::Unwatched;
+use mivask_stage::stage::{Actor, Stage};
 
 pub use column::{Cell, Column, Ending, Endings};
 pub use overview::{Blocker, Overview, Share, overview};
@@ -121,8 +121,8 @@ pub fn follow(
     let (None, Some(who)) = (actor.refusal(), actor.credentials.get(which)) else {
         return Err(SweepError::Actor);
     };
-    let place = match crate::onlooker::look(&stage.storage, &actor.mounts, start, Follow::Links) {
-        Ok(crate::onlooker::Sight::There(place)) => place,
+    let place = match mivask_rules::onlooker::look(&stage.storage, &actor.mounts, start, Follow::Links) {
+        Ok(mivask_rules::onlooker::Sight::There(place)) => place,
         Ok(_) => return Err(SweepError::Start(Errno::ENOENT)),
         Err(errno) => return Err(SweepError::Start(errno)),
     };
@@ -172,7 +172,7 @@ impl<F: FnMut(Event<'_>)> Sweep<'_, '_, F> {
             let place = Place { inode: Some(inode), ..directory };
             let there =
                 if self.memo.is_covered(place) { view.cross(place, self.walker.witness()) } else { place };
-            let found = judge::Found { directory, name, place, there };
+            let found = after_walk::Found { directory, name, place, there };
             let kind = view.inode(there).map_or(FileKind::Directory, |inode| inode.kind);
             let endings = match closed {
                 Some(shut) => Endings::all(kind, shut),
@@ -196,7 +196,7 @@ impl<F: FnMut(Event<'_>)> Sweep<'_, '_, F> {
     }
 
     /// The columns of an entry whose directory can be searched.
-    fn open(&mut self, found: judge::Found<'_>, kind: FileKind) -> Endings {
+    fn open(&mut self, found: after_walk::Found<'_>, kind: FileKind) -> Endings {
         let key = self.memo.key(self.view, found);
         if let Some(known) = key.and_then(|key| self.memo.get(key)) {
             return known;
@@ -210,17 +210,17 @@ impl<F: FnMut(Event<'_>)> Sweep<'_, '_, F> {
         endings
     }
 
-    fn judge(&mut self, found: judge::Found<'_>, kind: FileKind) -> Endings {
+    fn judge(&mut self, found: after_walk::Found<'_>, kind: FileKind) -> Endings {
         let mut endings = Endings::default();
-        let delete = judge::deletes(&mut self.walker, found, kind == FileKind::Directory);
+        let delete = after_walk::deletes(&mut self.walker, found, kind == FileKind::Directory);
         endings.set(Column::Delete, self.ending(delete));
         match kind {
             FileKind::Directory => {
-                let create = judge::creates(&mut self.walker, found.there);
+                let create = after_walk::creates(&mut self.walker, found.there);
                 endings.set(Column::Create, self.ending(create));
-                let list = judge::lists(&mut self.walker, found.there);
+                let list = after_walk::lists(&mut self.walker, found.there);
                 endings.set(Column::List, self.ending(list));
-                let enter = judge::enters(&mut self.walker, found.there);
+                let enter = after_walk::enters(&mut self.walker, found.there);
                 endings.set(Column::Enter, self.ending(enter));
             }
             FileKind::Link => {
@@ -232,9 +232,9 @@ impl<F: FnMut(Event<'_>)> Sweep<'_, '_, F> {
             | FileKind::Socket
             | FileKind::CharDevice
             | FileKind::BlockDevice => {
-                let read = judge::reads(&mut self.walker, found);
+                let read = after_walk::reads(&mut self.walker, found);
                 endings.set(Column::Read, self.ending(read));
-                let write = judge::writes(&mut self.walker, found);
+                let write = after_walk::writes(&mut self.walker, found);
                 endings.set(Column::Write, self.ending(write));
                 if kind == FileKind::File {
                     let run = self.run(found);
@@ -245,8 +245,8 @@ impl<F: FnMut(Event<'_>)> Sweep<'_, '_, F> {
         endings
     }
 
-    fn run(&mut self, found: judge::Found<'_>) -> Ending {
-        match judge::runs(&mut self.walker, found.there) {
+    fn run(&mut self, found: after_walk::Found<'_>) -> Ending {
+        match after_walk::runs(&mut self.walker, found.there) {
             Some(result) => self.ending(result),
             // A script's interpreter lies elsewhere.
             None => {

@@ -3,12 +3,13 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
+use mivask_model::mode::Mode;
+use mivask_stage::stage::{Actor, Stage};
+
 use super::column::{Column, Ending};
 use super::{Event, SweepError, Swept, follow};
-use crate::mode::Mode;
 use crate::question::PathFacts;
 use crate::question::facts::facts_of;
-use crate::stage::{Actor, Stage};
 
 /// How many directories are named that keep an actor out.
 const NAMED: usize = 10;
@@ -86,7 +87,7 @@ pub fn overview(
                 let data = inode.is_some_and(|inode| !inode.mode.has_any(Mode::ANY_EXECUTE));
                 sums.add(&swept, data);
             }
-            if swept.kind == crate::mode::FileKind::Directory {
+            if swept.kind == mivask_model::mode::FileKind::Directory {
                 sums.levels.push(Level::default());
                 latest.0.clear();
                 latest.0.extend_from_slice(swept.path);

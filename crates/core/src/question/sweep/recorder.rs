@@ -3,11 +3,12 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
+use mivask_model::fact::Unknown;
+use mivask_model::outcome::Errno;
+use mivask_rules::trace::{Check, Step, StepResult};
+use mivask_rules::witness::{Question, Witness};
+
 use super::column::Ending;
-use crate::fact::Unknown;
-use crate::outcome::Errno;
-use crate::trace::{Check, Step, StepResult};
-use crate::witness::{Question, Witness};
 
 /// A witness of one column after the other.
 #[derive(Default)]

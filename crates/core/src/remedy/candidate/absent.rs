@@ -1,21 +1,23 @@
 //! A directory that is not there, or not writable in any way: it is made, or a volume of its own mounted.
 
+use mivask_model::act::{Act, Verb};
+use mivask_model::mode::Mode;
+use mivask_model::mount::MountOrigin;
+use mivask_model::path::parent;
+use mivask_rules::onlooker::{Sight, look};
+use mivask_rules::trace::Step;
+use mivask_rules::walk::Follow;
+use mivask_stage::stage::{Actor, Stage};
+
 use super::{Candidate, Met};
-use crate::act::{Act, Verb};
 use crate::change::{Change, Process};
-use crate::mode::Mode;
-use crate::mount::MountOrigin;
-use crate::onlooker::{Sight, look};
-use crate::path::parent;
 use crate::remedy::Side;
-use crate::stage::{Actor, Stage};
-use crate::trace::Step;
-use crate::walk::Follow;
 
 /// Nothing of that name is there: a directory on the way of what is to be created is made.
 pub(super) fn candidates(stage: &Stage, actor: &Actor, act: &Act, step: &Step) -> Vec<Candidate> {
     let directory = parent(&act.path);
-    if !act.verb.creates() || !crate::host_mounts::is_within(directory, &step.path) && step.path != directory
+    if !act.verb.creates()
+        || !mivask_model::host_mounts::is_within(directory, &step.path) && step.path != directory
     {
         return Vec::new();
     }
@@ -38,10 +40,11 @@ pub(super) fn candidates(stage: &Stage, actor: &Actor, act: &Act, step: &Step) -
 pub(super) fn scratch(stage: &Stage, actor: &Actor, name: &str, directory: &[u8]) -> Vec<Candidate> {
     let mounted = actor.mounts.iter().any(|(_, mount)| *mount.at == *directory);
     let above = std::iter::successors(Some(directory), |path| (*path != b"/").then(|| parent(path)));
-    let mut nearest = above.filter_map(|path| match look(&stage.storage, &actor.mounts, path, Follow::Links) {
-        Ok(Sight::There(place)) => Some(actor.mounts.get(place.mount).origin),
-        Ok(Sight::Missing | Sight::Unlisted) | Err(_) => None,
-    });
+    let mut nearest =
+        above.filter_map(|path| match look(&stage.storage, &actor.mounts, path, Follow::Links) {
+            Ok(Sight::There(place)) => Some(actor.mounts.get(place.mount).origin),
+            Ok(Sight::Missing | Sight::Unlisted) | Err(_) => None,
+        });
     let on_image = nearest.next() == Some(MountOrigin::Root);
     if directory == b"/" || mounted || !on_image {
         return Vec::new();

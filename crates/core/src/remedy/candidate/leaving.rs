@@ -1,13 +1,14 @@
 //! An act that is allowed and leaves something else than is expected.
 
+use mivask_model::act::{Act, Expectation, Verb};
+use mivask_model::ids::InsideUid;
+use mivask_model::mode::{Mode, ModeChange};
+use mivask_model::path::parent;
+use mivask_stage::stage::{Actor, Stage};
+
 use super::{Candidate, Met, process};
-use crate::act::{Act, Expectation, Verb};
 use crate::change::Process;
-use crate::ids::InsideUid;
-use crate::mode::{Mode, ModeChange};
-use crate::path::parent;
 use crate::question::Answer;
-use crate::stage::{Actor, Stage};
 
 /// A umask, a set-group-id bit, a filesystem group.
 pub(super) fn candidates(stage: &Stage, actor: &Actor, act: &Act, answer: &Answer) -> Vec<Candidate> {

@@ -3,26 +3,27 @@
 mod absent;
 mod leaving;
 
+use mivask_model::acl::{Acl, AclText};
+use mivask_model::act::{Act, Owner, Verb};
+use mivask_model::caps::Capability;
+use mivask_model::ids::{InsideGid, InsideUid, KernelGid, KernelUid, UserNamespace};
+use mivask_model::mode::{Access, FileKind, Mode, ModeChange};
+use mivask_model::mount::{Mount, MountOrigin};
+use mivask_model::path::parent;
+use mivask_model::personality::{Personality, Squash};
+use mivask_model::tree::{Inode, Tree};
+use mivask_rules::onlooker::{Sight, look};
+use mivask_rules::settle::Outcome;
+use mivask_rules::trace::{Check, Step, StepResult};
+use mivask_rules::view::Place;
+use mivask_rules::walk::Follow;
+use mivask_stage::runtime::Flavour;
+use mivask_stage::scene::Scene;
+use mivask_stage::stage::{Actor, Stage};
+
 use super::Side;
-use crate::acl::{Acl, AclText};
-use crate::act::{Act, Owner, Verb};
-use crate::caps::Capability;
 use crate::change::{Change, Process};
-use crate::ids::{InsideGid, InsideUid, KernelGid, KernelUid, UserNamespace};
-use crate::mode::{Access, FileKind, Mode, ModeChange};
-use crate::mount::{Mount, MountOrigin};
-use crate::onlooker::{Sight, look};
-use crate::path::parent;
-use crate::personality::{Personality, Squash};
 use crate::question::Answer;
-use crate::settle::Outcome;
-use crate::runtime::Flavour;
-use crate::scene::Scene;
-use crate::stage::{Actor, Stage};
-use crate::trace::{Check, Step, StepResult};
-use crate::tree::{Inode, Tree};
-use crate::view::Place;
-use crate::walk::Follow;
 
 /// Changes that are made together, in one place.
 pub(super) struct Candidate {
@@ -62,7 +63,7 @@ pub(super) fn candidates(scene: &Scene, stage: &Stage, act: &Act, answer: &Answe
         return capability(&act.actor, Capability::Mknod);
     }
     let Some(met) = met else { return Vec::new() };
-    if step.needed.is_some() {
+    if step.bits.is_some() {
         return met.bits(scene, step, &act.path);
     }
     if matches!(step.check, Check::ReadOnlyMount | Check::NoExec | Check::NoDev) {
@@ -159,7 +160,7 @@ impl<'a> Met<'a> {
 
     /// Bits or an ACL refuse.
     fn bits(&self, scene: &Scene, step: &Step, target: &[u8]) -> Vec<Candidate> {
-        let needed = step.needed.unwrap_or(Access::READ);
+        let needed = step.bits.map_or(Access::READ, |bits| bits.needed);
         let mode = self.inode.mode;
         let mut all = Vec::new();
         let acl = self.tree.acl(self.place.inode.unwrap_or(Tree::ROOT));
@@ -270,7 +271,7 @@ impl<'a> Met<'a> {
     /// The directory of `target` alone, mounted past the one that may not be entered.
     fn part_alone(&self, needed: Access, target: &[u8]) -> Option<Candidate> {
         let part = parent(target);
-        let deeper = crate::host_mounts::is_within(part, &self.path) && part != self.path;
+        let deeper = mivask_model::host_mounts::is_within(part, &self.path) && part != self.path;
         let closed = needed == Access::EXECUTE && self.inode.kind == FileKind::Directory;
         let mount = self.place.mount;
         let same =

@@ -11,9 +11,9 @@ use mivask_core::act::parse_act;
 use mivask_core::change::{Changes, parse_change};
 use mivask_core::prepare;
 use mivask_core::question::{Comparison, ask};
-use mivask_core::settle::Outcome;
 use mivask_core::remedy::{Remedies, remedies};
 use mivask_core::scene::Scene;
+use mivask_core::settle::Outcome;
 use mivask_kernel::{Bench, Choice, unavailable};
 use mivask_trial::hold::hold;
 

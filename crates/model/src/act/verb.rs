@@ -1,0 +1,309 @@
+//! What can be done: each verb stands for one system call.
+
+use std::fmt;
+
+use super::quoted;
+use crate::acl::AclText;
+use crate::mode::{FileKind, Mode, ModeChange};
+use crate::tree::Device;
+
+/// What an actor does, with all it takes besides the path.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum Verb {
+    /// stat
+    Inspects,
+    /// lstat
+    InspectsLink,
+    /// open O_RDONLY
+    Reads,
+    /// open O_WRONLY
+    Writes,
+    /// open O_WRONLY|O_APPEND
+    Appends,
+    /// open O_WRONLY|O_TRUNC
+    Truncates,
+    /// open O_RDWR
+    Updates,
+    /// open O_WRONLY|O_CREAT|O_TRUNC
+    Overwrites,
+    /// open O_WRONLY|O_CREAT|O_APPEND
+    Extends,
+    /// truncate, to no bytes
+    Shortens,
+    /// execve
+    Runs,
+    /// opendir and readdir
+    Lists,
+    /// chdir
+    Enters,
+    /// open O_CREAT|O_EXCL with this mode
+    Creates(Mode),
+    /// mkdir with this mode
+    MakesDirectory(Mode),
+    /// mkfifo with this mode
+    MakesFifo(Mode),
+    /// mknod of a device or socket with this mode
+    MakesNode(Node, Mode),
+    /// symlink to this target
+    Points(Vec<u8>),
+    /// link to this new absolute path
+    Links(Vec<u8>),
+    /// rename to this absolute path
+    Renames(Vec<u8>),
+    /// unlink
+    Deletes,
+    /// rmdir
+    RemovesDirectory,
+    /// chmod
+    SetsMode(ModeChange),
+    /// chown
+    SetsOwner(Owner),
+    /// chown of the group alone (inside id)
+    SetsGroup(u32),
+    /// lchown
+    SetsLinkOwner(Owner),
+    /// lchown of the group alone (inside id)
+    SetsLinkGroup(u32),
+    /// setxattr of the access ACL
+    SetsAcl(AclText),
+    /// utimensat to now
+    Stamps,
+    /// utimensat to an explicit time
+    Backdates,
+    /// setxattr of this attribute
+    Tags(Vec<u8>),
+}
+
+/// What mknod makes.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct Node {
+    /// A device or a socket.
+    pub kind: FileKind,
+    /// Major and minor number; 0:0 for a socket.
+    pub device: Device,
+}
+
+impl Node {
+    /// The null device, 1:3.
+    const NULL: Self = Self { kind: FileKind::CharDevice, device: Device { major: 1, minor: 3 } };
+}
+
+/// The ids chown is given (inside ids); a part that is not named stays.
+#[derive(Clone, Copy, PartialEq, Eq, Default, Debug)]
+pub struct Owner {
+    /// User id.
+    pub uid: Option<u32>,
+    /// Group id.
+    pub gid: Option<u32>,
+}
+
+impl Owner {
+    /// `U`, `U:G`, `:G`, or `:` for neither.
+    #[must_use]
+    pub fn parse(text: &str) -> Option<Self> {
+        let (uid, gid) = text.split_once(':').unwrap_or((text, ""));
+        if text.is_empty() {
+            return None;
+        }
+        let part = |part: &str| if part.is_empty() { Some(None) } else { id(part).map(Some) };
+        Some(Self { uid: part(uid)?, gid: part(gid)? })
+    }
+}
+
+/// A decimal id; `u32::MAX` is no id but chown's word for "stays".
+pub fn id(text: &str) -> Option<u32> {
+    text.parse().ok().filter(|id| *id != u32::MAX && text.bytes().all(|byte| byte.is_ascii_digit()))
+}
+
+/// What stands in a sentence besides actor, verb and path.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub(super) enum Shape {
+    /// Nothing.
+    Path,
+    /// `PATH [mode M]`
+    Mode,
+    /// `PATH [as KIND [MAJOR:MINOR]] [mode M]`
+    Node,
+    /// `PATH WORD VALUE`
+    Behind(&'static str),
+    /// `VALUE on PATH`
+    Before,
+}
+
+macro_rules! verbs {
+    ($($pattern:pat => $default:expr, $word:literal, $shape:expr, $form:literal;)+) => {
+        impl Verb {
+            /// Every verb, with the mode it asks for where none is given.
+            pub const ALL: &'static [Self] = &[$($default),+];
+
+            /// The word in the act language.
+            #[must_use]
+            pub const fn word(&self) -> &'static str {
+                match self { $($pattern => $word),+ }
+            }
+
+            /// How a sentence with it is built.
+            #[must_use]
+            pub const fn form(&self) -> &'static str {
+                match self { $($pattern => $form),+ }
+            }
+
+            pub(super) const fn shape(&self) -> Shape {
+                match self { $($pattern => $shape),+ }
+            }
+        }
+    };
+}
+
+verbs! {
+    Self::Inspects => Self::Inspects, "inspects", Shape::Path, "ACTOR inspects PATH";
+    Self::InspectsLink => Self::InspectsLink, "inspects-link", Shape::Path, "ACTOR inspects-link PATH";
+    Self::Reads => Self::Reads, "reads", Shape::Path, "ACTOR reads PATH";
+    Self::Writes => Self::Writes, "writes", Shape::Path, "ACTOR writes PATH";
+    Self::Appends => Self::Appends, "appends", Shape::Path, "ACTOR appends PATH";
+    Self::Truncates => Self::Truncates, "truncates", Shape::Path, "ACTOR truncates PATH";
+    Self::Updates => Self::Updates, "updates", Shape::Path, "ACTOR updates PATH";
+    Self::Overwrites => Self::Overwrites, "overwrites", Shape::Path, "ACTOR overwrites PATH";
+    Self::Extends => Self::Extends, "extends", Shape::Path, "ACTOR extends PATH";
+    Self::Shortens => Self::Shortens, "shortens", Shape::Path, "ACTOR shortens PATH";
+    Self::Runs => Self::Runs, "runs", Shape::Path, "ACTOR runs PATH";
+    Self::Lists => Self::Lists, "lists", Shape::Path, "ACTOR lists PATH";
+    Self::Enters => Self::Enters, "enters", Shape::Path, "ACTOR enters PATH";
+    Self::Creates(_) => Self::Creates(Mode::new(0o666)), "creates", Shape::Mode, "ACTOR creates PATH [mode M]";
+    Self::MakesDirectory(_) => Self::MakesDirectory(Mode::new(0o777)), "makes-directory", Shape::Mode, "ACTOR makes-directory PATH [mode M]";
+    Self::MakesFifo(_) => Self::MakesFifo(Mode::new(0o666)), "makes-fifo", Shape::Mode, "ACTOR makes-fifo PATH [mode M]";
+    Self::MakesNode(..) => Self::MakesNode(Node::NULL, Mode::new(0o666)), "makes-node", Shape::Node, "ACTOR makes-node PATH [as char|block MAJOR:MINOR, or as socket] [mode M]";
+    Self::Points(_) => Self::Points(Vec::new()), "points", Shape::Behind("at"), "ACTOR points PATH at TARGET";
+    Self::Links(_) => Self::Links(Vec::new()), "links", Shape::Behind("to"), "ACTOR links PATH to NEW";
+    Self::Renames(_) => Self::Renames(Vec::new()), "renames", Shape::Behind("to"), "ACTOR renames PATH to NEW";
+    Self::Deletes => Self::Deletes, "deletes", Shape::Path, "ACTOR deletes PATH";
+    Self::RemovesDirectory => Self::RemovesDirectory, "removes-directory", Shape::Path, "ACTOR removes-directory PATH";
+    Self::SetsMode(_) => Self::SetsMode(ModeChange::Exact(Mode::new(0o644))), "sets-mode", Shape::Before, "ACTOR sets-mode MODE on PATH";
+    Self::SetsOwner(_) => Self::SetsOwner(Owner { uid: None, gid: None }), "sets-owner", Shape::Before, "ACTOR sets-owner UID[:GID] on PATH";
+    Self::SetsGroup(_) => Self::SetsGroup(0), "sets-group", Shape::Before, "ACTOR sets-group GID on PATH";
+    Self::SetsLinkOwner(_) => Self::SetsLinkOwner(Owner { uid: None, gid: None }), "sets-link-owner", Shape::Before, "ACTOR sets-link-owner UID[:GID] on PATH";
+    Self::SetsLinkGroup(_) => Self::SetsLinkGroup(0), "sets-link-group", Shape::Before, "ACTOR sets-link-group GID on PATH";
+    Self::SetsAcl(_) => Self::SetsAcl(AclText::NONE), "sets-acl", Shape::Before, "ACTOR sets-acl ACL on PATH";
+    Self::Stamps => Self::Stamps, "stamps", Shape::Path, "ACTOR stamps PATH";
+    Self::Backdates => Self::Backdates, "backdates", Shape::Path, "ACTOR backdates PATH";
+    Self::Tags(_) => Self::Tags(Vec::new()), "tags", Shape::Behind("with"), "ACTOR tags PATH with NAME";
+}
+
+impl Verb {
+    /// The mode it asks for; `None` where it takes none.
+    #[must_use]
+    pub const fn mode(&self) -> Option<Mode> {
+        if let Self::Creates(mode)
+        | Self::MakesDirectory(mode)
+        | Self::MakesFifo(mode)
+        | Self::MakesNode(_, mode) = self
+        {
+            Some(*mode)
+        } else {
+            None
+        }
+    }
+
+    /// The second path of a link or a rename.
+    #[must_use]
+    pub const fn second_path(&self) -> Option<&[u8]> {
+        if let Self::Links(new) | Self::Renames(new) = self { Some(new.as_slice()) } else { None }
+    }
+
+    /// The verb of that word, with the mode it asks for where none is given.
+    #[must_use]
+    pub fn by_word(word: &str) -> Option<Self> {
+        Self::ALL.iter().find(|verb| verb.word() == word).cloned()
+    }
+
+    /// Whether it only looks, so that nothing on the disk can be different afterwards.
+    #[must_use]
+    pub const fn only_looks(&self) -> bool {
+        matches!(
+            self,
+            Self::Inspects
+                | Self::InspectsLink
+                | Self::Reads
+                | Self::Writes
+                | Self::Appends
+                | Self::Updates
+                | Self::Runs
+                | Self::Lists
+                | Self::Enters
+        )
+    }
+
+    /// Whether it makes a new inode under its path, where none is there.
+    #[must_use]
+    pub const fn creates(&self) -> bool {
+        matches!(
+            self,
+            Self::Creates(_)
+                | Self::Overwrites
+                | Self::Extends
+                | Self::MakesDirectory(_)
+                | Self::MakesFifo(_)
+                | Self::MakesNode(..)
+                | Self::Points(_)
+        )
+    }
+
+    /// The sentence about `path`, without the actor.
+    pub(super) fn sentence(&self, path: &[u8], f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let (word, path) = (self.word(), quoted(path));
+        if let Some(value) = self.value_before() {
+            return write!(f, "{word} {value} on {path}");
+        }
+        write!(f, "{word} {path}")?;
+        if let Self::Points(value) | Self::Links(value) | Self::Renames(value) | Self::Tags(value) = self
+            && let Shape::Behind(preposition) = self.shape()
+        {
+            write!(f, " {preposition} {}", quoted(value))?;
+        }
+        if let Self::MakesNode(node, _) = self
+            && *node != Node::NULL
+        {
+            write!(f, " as {node}")?;
+        }
+        let usual = Self::by_word(word).and_then(|verb| verb.mode());
+        match self.mode() {
+            Some(mode) if Some(mode) != usual => write!(f, " mode {mode}"),
+            Some(_) | None => Ok(()),
+        }
+    }
+
+    fn value_before(&self) -> Option<String> {
+        if let Self::SetsMode(change) = self {
+            return Some(change.to_string());
+        }
+        if let Self::SetsAcl(acl) = self {
+            let text = acl.to_string();
+            return Some(if text.is_empty() { "\"\"".to_owned() } else { text });
+        }
+        if let Self::SetsOwner(owner) | Self::SetsLinkOwner(owner) = self {
+            return Some(owner.to_string());
+        }
+        if let Self::SetsGroup(gid) | Self::SetsLinkGroup(gid) = self {
+            return Some(gid.to_string());
+        }
+        None
+    }
+}
+
+impl fmt::Display for Node {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.kind.word())?;
+        if self.kind.is_device() { write!(f, " {}:{}", self.device.major, self.device.minor) } else { Ok(()) }
+    }
+}
+
+impl fmt::Display for Owner {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match (self.uid, self.gid) {
+            (Some(uid), Some(gid)) => write!(f, "{uid}:{gid}"),
+            (Some(uid), None) => write!(f, "{uid}"),
+            (None, Some(gid)) => write!(f, ":{gid}"),
+            (None, None) => f.write_str(":"),
+        }
+    }
+}

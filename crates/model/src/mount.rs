@@ -1,0 +1,277 @@
+//! What is attached where: sources, mounts and their flags.
+
+use std::fmt;
+use std::sync::Arc;
+
+use crate::fact::{Provenance, Unknown};
+use crate::ids::MountIds;
+use crate::mode::Mode;
+use crate::personality::Personality;
+use crate::tree::{Certainty, InodeId, Tree};
+
+/// A source of one [`Storage`](crate::storage::Storage).
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
+pub struct SourceId(pub(crate) usize);
+
+/// A mount of one actor's [`MountTable`].
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
+pub struct MountId(pub(crate) usize);
+
+impl MountId {
+    /// Its place in the table, from 0.
+    #[must_use]
+    pub const fn number(self) -> usize {
+        self.0
+    }
+}
+
+/// A filesystem, or a part of one, that mounts show.
+#[derive(Clone, Debug)]
+pub struct Source {
+    /// What it is called in answers, such as `claim readings`.
+    pub name: Arc<str>,
+    /// The filesystem's type, such as `ext4`; `None` where nobody said.
+    pub filesystem: Option<Arc<str>>,
+    /// The disk behind it where several workloads may mount that, each prepared in its own way: a claim in its namespace, a
+    /// volume of the scene. `None` for what is a container's or pod's own.
+    pub disk: Option<Disk>,
+    /// Its inodes.
+    pub tree: Arc<Tree>,
+    /// Whether the superblock is read-only (not only a mount of it).
+    pub read_only: bool,
+    /// Whether it keeps owners and modes itself, as ext4 does, so that local rules decide.
+    pub native: Certainty,
+    /// What its filesystem does differently.
+    pub personality: Personality,
+}
+
+/// A disk that several workloads may mount.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Disk {
+    /// What tells it from every other.
+    pub name: Arc<str>,
+    /// How many inodes it has before anybody prepares it. These have the same numbers for all; what comes behind them is
+    /// what one preparation made, and has its number there alone.
+    pub given: usize,
+}
+
+/// The flags of a mount, one bit each (mount(8)).
+#[derive(Clone, Copy, PartialEq, Eq, Default, Debug)]
+pub struct MountFlags(u8);
+
+impl MountFlags {
+    /// No flag at all: `rw`.
+    pub const NONE: Self = Self(0);
+    /// `ro`
+    pub const READ_ONLY: Self = Self(1);
+    /// `noexec`
+    pub const NO_EXEC: Self = Self(2);
+    /// `nosuid`
+    pub const NO_SUID: Self = Self(4);
+    /// `nodev`
+    pub const NO_DEV: Self = Self(8);
+    /// `nosymfollow`
+    pub const NO_SYMFOLLOW: Self = Self(16);
+
+    /// Every flag with its word in mount options.
+    pub const WORDS: [(Self, &'static str); 5] = [
+        (Self::READ_ONLY, "ro"),
+        (Self::NO_EXEC, "noexec"),
+        (Self::NO_SUID, "nosuid"),
+        (Self::NO_DEV, "nodev"),
+        (Self::NO_SYMFOLLOW, "nosymfollow"),
+    ];
+
+    /// Whether all flags of `other` are set.
+    #[must_use]
+    pub const fn has(self, other: Self) -> bool {
+        self.0 & other.0 == other.0
+    }
+
+    /// With the flags of `other` added.
+    #[must_use]
+    pub const fn with(self, other: Self) -> Self {
+        Self(self.0 | other.0)
+    }
+
+    /// Without the flags of `other`.
+    #[must_use]
+    pub const fn without(self, other: Self) -> Self {
+        Self(self.0 & !other.0)
+    }
+
+    /// Only the flags that `other` has too.
+    #[must_use]
+    pub const fn both(self, other: Self) -> Self {
+        Self(self.0 & other.0)
+    }
+
+    /// The flag a mount option names.
+    #[must_use]
+    pub fn by_word(word: &str) -> Option<Self> {
+        Self::WORDS.into_iter().find_map(|(flag, known)| (known == word).then_some(flag))
+    }
+
+    /// The flags as mount options; `rw` stands where `ro` does not.
+    #[must_use]
+    pub fn words(self) -> Vec<&'static str> {
+        let mut words: Vec<&'static str> =
+            Self::WORDS.into_iter().filter(|(flag, _)| self.has(*flag)).map(|(_, word)| word).collect();
+        if !self.has(Self::READ_ONLY) {
+            words.insert(0, "rw");
+        }
+        words
+    }
+}
+
+impl fmt::Display for MountFlags {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.words().join(","))
+    }
+}
+
+/// Who put a mount there.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum MountOrigin {
+    /// The container's root filesystem.
+    Root,
+    /// The workload's description asks for it.
+    Declared,
+    /// The runtime or kubelet mounts it into every container.
+    Default,
+    /// The runtime hides a path of `/proc` or `/sys` behind it, or keeps it from being written.
+    Shield,
+}
+
+/// Owner, group and mode of a mounted root before it was prepared.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct RootFacts {
+    /// Owner on the disk.
+    pub uid: u32,
+    /// Group on the disk.
+    pub gid: u32,
+    /// Permission bits.
+    pub mode: Mode,
+}
+
+/// What the runtime did to a volume before the process starts.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct Preparation {
+    /// The root as it was before; `None` where nothing was there or nobody knows.
+    pub before: Option<RootFacts>,
+    /// How many inodes the filesystem-group step changes.
+    pub touches: usize,
+    /// What was done and why, a sentence each.
+    pub notes: Vec<Arc<str>>,
+    /// Whether nothing was there, so that it is made.
+    pub made: bool,
+}
+
+/// One possible source of a mount.
+#[derive(Clone, Debug)]
+pub struct Variant {
+    /// What must hold for it, such as `the kubelet applies the filesystem group`.
+    pub when: Arc<str>,
+    /// The source in that case; all variants number their inodes alike.
+    pub source: SourceId,
+    /// What was done to it.
+    pub preparation: Preparation,
+}
+
+/// One mount of an actor's view.
+#[derive(Clone, Debug)]
+pub struct Mount {
+    /// The mount and inode it covers; `None` for the root.
+    pub on: Option<(MountId, InodeId)>,
+    /// Its path inside, for answers.
+    pub at: Arc<[u8]>,
+    /// The possible sources; more than one where a fact is missing.
+    pub variants: Vec<Variant>,
+    /// The missing fact that tells the variants apart.
+    pub question: Option<Unknown>,
+    /// The inode that shows at the mount point; `None` where nobody knows what it is, not even its kind.
+    pub root: Option<InodeId>,
+    /// Mount flags.
+    pub flags: MountFlags,
+    /// The mount's id map.
+    pub ids: MountIds,
+    /// Who put it there.
+    pub origin: MountOrigin,
+    /// What kind of volume it is, such as `emptyDir`.
+    pub kind: Arc<str>,
+    /// What the source is called in answers, where it is a part of one.
+    pub label: Option<Arc<str>>,
+    /// Where the mount was asked for.
+    pub from: Provenance,
+}
+
+impl Mount {
+    /// Whether it is a volume made of objects of the API: what is changed there is replaced, and every mount of it is
+    /// read-only (facts/kubelet.md).
+    #[must_use]
+    pub fn is_written_by_kubelet(&self) -> bool {
+        matches!(&*self.kind, "secret" | "configMap" | "projected" | "downwardAPI")
+    }
+}
+
+/// The mounts one actor sees, the root first; later mounts may cover earlier ones.
+#[derive(Clone, Debug, Default)]
+pub struct MountTable {
+    mounts: Vec<Mount>,
+}
+
+impl MountTable {
+    /// The root mount's number.
+    pub const ROOT: MountId = MountId(0);
+
+    /// Adds a mount on top of what is there.
+    pub fn push(&mut self, mount: Mount) -> MountId {
+        self.mounts.push(mount);
+        MountId(self.mounts.len() - 1)
+    }
+
+    /// The mount `id`.
+    #[must_use]
+    pub fn get(&self, id: MountId) -> &Mount {
+        &self.mounts[id.0]
+    }
+
+    /// Every mount, the root first, in the order they were made.
+    pub fn iter(&self) -> impl Iterator<Item = (MountId, &Mount)> {
+        self.mounts.iter().enumerate().map(|(index, mount)| (MountId(index), mount))
+    }
+
+    /// Every mount, to be changed.
+    pub fn iter_mut(&mut self) -> impl Iterator<Item = &mut Mount> {
+        self.mounts.iter_mut()
+    }
+
+    /// Takes the flags of the same mounts of `other`.
+    pub fn take_flags(&mut self, other: &Self) {
+        for (mount, model) in self.mounts.iter_mut().zip(&other.mounts) {
+            if mount.at == model.at {
+                mount.flags = model.flags;
+            }
+        }
+    }
+
+    /// The mount that covers `inode` of `mount`, the newest if several do.
+    #[must_use]
+    pub fn covering(&self, mount: MountId, inode: InodeId) -> Option<MountId> {
+        let covers = |candidate: &Mount| candidate.on == Some((mount, inode));
+        self.mounts.iter().rposition(covers).map(MountId)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn flags_print_as_mount_options() {
+        assert_eq!(MountFlags::default().to_string(), "rw");
+        assert_eq!(MountFlags::READ_ONLY.with(MountFlags::NO_EXEC).to_string(), "ro,noexec");
+        assert_eq!(MountFlags::by_word("nosuid"), Some(MountFlags::NO_SUID));
+        assert_eq!(MountFlags::by_word("relatime"), None);
+    }
+}

@@ -1,0 +1,184 @@
+//! Who acts, as far as one filesystem is concerned: the process itself, or what an NFS server makes of it.
+
+use mivask_model::caps::{Capability, CapabilitySet};
+use mivask_model::credentials::Credentials;
+use mivask_model::ids::{KernelGid, KernelUid, UserNamespace};
+use mivask_model::personality::{Export, Nfs, Squash};
+
+static INITIAL: UserNamespace = UserNamespace::initial();
+
+/// What a server's root may do whoever it is on the client (`CAP_NFSD_SET` and `CAP_FS_SET`).
+const SERVER_ROOT: CapabilitySet = CapabilitySet::from_bits(
+    1 << Capability::Chown as u64
+        | 1 << Capability::DacOverride as u64
+        | 1 << Capability::DacReadSearch as u64
+        | 1 << Capability::Fowner as u64
+        | 1 << Capability::Fsetid as u64
+        | 1 << Capability::Mknod as u64
+        | 1 << Capability::SysResource as u64,
+);
+
+/// The ids, groups and capabilities that count on one filesystem.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Acting<'a> {
+    /// Filesystem user id.
+    pub uid: KernelUid,
+    /// Filesystem group id.
+    pub gid: KernelGid,
+    groups: &'a [KernelGid],
+    /// What group 0 among the supplementary ones became.
+    root_group: KernelGid,
+    effective: CapabilitySet,
+    namespace: &'a UserNamespace,
+}
+
+impl<'a> Acting<'a> {
+    /// The process itself.
+    pub(crate) fn process(who: &'a Credentials) -> Self {
+        Self {
+            uid: who.fsuid,
+            gid: who.fsgid,
+            groups: &who.groups,
+            root_group: KernelGid::new(0),
+            effective: who.effective,
+            namespace: &who.namespace,
+        }
+    }
+
+    /// What a server that squashes as `squash` says makes of the process (`nfsd_setuser`).
+    pub(crate) fn on_server(who: &'a Credentials, squash: Squash, export: &Export) -> Self {
+        let (anonymous_uid, anonymous_gid) =
+            (KernelUid::new(export.anonymous.0), KernelGid::new(export.anonymous.1));
+        let sent = if export.manages_groups { 0 } else { who.groups.len().min(Nfs::MOST_GROUPS) };
+        let (root_uid, root_gid) = (KernelUid::new(0), KernelGid::new(0));
+        let plain = Self { groups: &who.groups[..sent], namespace: &INITIAL, ..Self::process(who) };
+        let mut acting = match squash {
+            Squash::Nobody => plain,
+            Squash::All => Self { uid: anonymous_uid, gid: anonymous_gid, groups: &[], ..plain },
+            Squash::Root => Self {
+                uid: if plain.uid == root_uid { anonymous_uid } else { plain.uid },
+                gid: if plain.gid == root_gid { anonymous_gid } else { plain.gid },
+                root_group: anonymous_gid,
+                ..plain
+            },
+        };
+        acting.effective = if acting.uid == root_uid { SERVER_ROOT } else { CapabilitySet::EMPTY };
+        acting
+    }
+
+    /// Whether it is in `gid` (`vfsgid_in_group_p`).
+    pub(crate) fn in_group(&self, gid: KernelGid) -> bool {
+        let root = KernelGid::new(0);
+        if self.gid == gid {
+            return true;
+        }
+        if self.root_group == root {
+            return self.groups.binary_search(&gid).is_ok();
+        }
+        let has_root = self.groups.first() == Some(&root);
+        (gid == self.root_group && has_root) || (gid != root && self.groups.binary_search(&gid).is_ok())
+    }
+
+    /// Whether `capability` counts for an inode of this owner and group: it does only where both
+    /// are mapped in the process's user namespace (`capable_wrt_inode_uidgid`).
+    pub(crate) fn capable_for(
+        &self,
+        capability: Capability,
+        uid: Option<KernelUid>,
+        gid: Option<KernelGid>,
+    ) -> bool {
+        self.effective.has(capability) && self.maps_uid(uid) && self.maps_gid(gid)
+    }
+
+    /// Whether it owns an inode of this owner or counts as if: FOWNER needs only the owner mapped
+    /// (`inode_owner_or_capable`).
+    pub(crate) fn owns(&self, uid: Option<KernelUid>) -> bool {
+        uid == Some(self.uid) || self.effective.has(Capability::Fowner) && self.maps_uid(uid)
+    }
+
+    /// Whether it is in `group`, or FSETID counts for an inode of this owner and group
+    /// (`in_group_or_capable`).
+    pub(crate) fn keeps_set_group_id(
+        &self,
+        group: Option<KernelGid>,
+        uid: Option<KernelUid>,
+        gid: Option<KernelGid>,
+    ) -> bool {
+        group.is_some_and(|group| self.in_group(group)) || self.capable_for(Capability::Fsetid, uid, gid)
+    }
+
+    /// Whether `capability` counts in the initial user namespace, where the superblocks live (`capable`).
+    pub(crate) fn capable(&self, capability: Capability) -> bool {
+        self.effective.has(capability) && self.namespace.is_initial()
+    }
+
+    /// Whether every id is mapped in its user namespace, so that capabilities count for any owner.
+    pub(crate) const fn maps_all(&self) -> bool {
+        self.namespace.is_initial()
+    }
+
+    fn maps_uid(&self, uid: Option<KernelUid>) -> bool {
+        uid.is_some_and(|uid| self.namespace.to_inside_uid(uid).is_some())
+    }
+
+    fn maps_gid(&self, gid: Option<KernelGid>) -> bool {
+        gid.is_some_and(|gid| self.namespace.to_inside_gid(gid).is_some())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+
+    use super::*;
+    use mivask_model::mode::Mode;
+
+    fn process(uid: u32, gid: u32, groups: std::ops::Range<u32>) -> Credentials {
+        Credentials {
+            fsuid: KernelUid::new(uid),
+            fsgid: KernelGid::new(gid),
+            groups: groups.map(KernelGid::new).collect(),
+            effective: CapabilitySet::ALL,
+            permitted: CapabilitySet::ALL,
+            bounding: CapabilitySet::ALL,
+            umask: Mode::new(0o022),
+            no_new_privileges: false,
+            namespace: Arc::new(UserNamespace::initial()),
+        }
+    }
+
+    #[test]
+    fn root_becomes_anonymous_with_its_groups() {
+        let root = process(0, 0, 0..3);
+        let acting = Acting::on_server(&root, Squash::Root, &Export::default());
+        assert_eq!((acting.uid.raw(), acting.gid.raw()), (65534, 65534));
+        assert!(!acting.in_group(KernelGid::new(0)) && acting.in_group(KernelGid::new(2)));
+        assert!(!acting.capable(Capability::DacOverride));
+    }
+
+    #[test]
+    fn only_an_unsquashed_root_has_capabilities_there() {
+        let export = Export::default();
+        let root = process(0, 0, 0..1);
+        assert!(Acting::on_server(&root, Squash::Nobody, &export).capable(Capability::DacOverride));
+        let user = process(7101, 7200, 0..0);
+        assert!(!Acting::on_server(&user, Squash::Nobody, &export).capable(Capability::DacOverride));
+    }
+
+    #[test]
+    fn the_seventeenth_group_does_not_arrive() {
+        let user = process(7101, 7200, 100..120);
+        let acting = Acting::on_server(&user, Squash::Root, &Export::default());
+        assert!(acting.in_group(KernelGid::new(115)) && !acting.in_group(KernelGid::new(116)));
+        assert!(acting.in_group(KernelGid::new(7200)), "the primary group is sent by itself");
+    }
+
+    #[test]
+    fn everybody_may_be_anonymous() {
+        let user = process(7101, 7200, 0..3);
+        let export = Export { anonymous: (500, 600), ..Export::default() };
+        let acting = Acting::on_server(&user, Squash::All, &export);
+        assert_eq!((acting.uid.raw(), acting.gid.raw()), (500, 600));
+        assert!(!acting.in_group(KernelGid::new(7200)) && acting.in_group(KernelGid::new(600)));
+    }
+}

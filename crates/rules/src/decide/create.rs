@@ -1,0 +1,138 @@
+//! Creating directories, nodes and symbolic links (`filename_create`, `vfs_mkdir`, `vfs_mknod`, `vfs_symlink`).
+
+use mivask_model::act::Node;
+use mivask_model::caps::Capability;
+use mivask_model::mode::{Access, FileKind, Mode};
+use mivask_model::outcome::{Effect, Errno, Verdict};
+use mivask_model::personality::Feature;
+
+use super::feature::supports;
+use super::writable::{creatable, may_create, writable_mount};
+use crate::imprint::{NewKind, imprint};
+use crate::trace::Check;
+use crate::view::{Place, View};
+use crate::walk::{Arrival, Follow, Last, Slash, Target, Walker};
+use crate::witness::Witness;
+
+/// mkdir(2): slashes may follow the new name, and a link of that name is never followed.
+pub(super) fn make_directory<'a, W: Witness>(
+    view: &'a View<'a>,
+    mode: Mode,
+    path: &'a [u8],
+    w: &mut W,
+) -> Verdict {
+    let mut walker = Walker::new(view, w);
+    let directory = free_name(&mut walker, path, NewKind::Directory)?;
+    finish(&mut walker, directory, NewKind::Directory, mode)
+}
+
+/// mkfifo(3) where `node` is none, mknod(2) else: devices need MKNOD in the initial user namespace.
+pub(super) fn make_node<'a, W: Witness>(
+    view: &'a View<'a>,
+    node: Option<Node>,
+    mode: Mode,
+    path: &'a [u8],
+    w: &mut W,
+) -> Verdict {
+    let mut walker = Walker::new(view, w);
+    let directory = free_name(&mut walker, path, NewKind::Node)?;
+    may_create(&mut walker, directory)?;
+    let device = node.filter(|node| node.kind.is_device());
+    // A character device 0:0 is an overlay's whiteout, which anybody may make.
+    let whiteout = device.is_some_and(|node| {
+        node.kind == FileKind::CharDevice && node.device.major == 0 && node.device.minor == 0
+    });
+    if device.is_some() && !whiteout && !walker.acting(directory).capable(Capability::Mknod) {
+        let fact = "devices are made only with MKNOD in the host's user namespace";
+        return Err(walker.fail(Check::Capability, fact, directory, Errno::EPERM));
+    }
+    supports(&mut walker, directory, Feature::Nodes)?;
+    made(&mut walker, directory, NewKind::Node, mode)
+}
+
+/// symlink(2).
+pub(super) fn make_link<'a, W: Witness>(
+    view: &'a View<'a>,
+    target: &[u8],
+    path: &'a [u8],
+    w: &mut W,
+) -> Verdict {
+    match target.len() {
+        0 => return Err(Errno::ENOENT),
+        1..4096 => {}
+        _ => return Err(Errno::ENAMETOOLONG),
+    }
+    let mut walker = Walker::new(view, w);
+    let directory = free_name(&mut walker, path, NewKind::Link)?;
+    may_create(&mut walker, directory)?;
+    supports(&mut walker, directory, Feature::Links)?;
+    made(&mut walker, directory, NewKind::Link, Mode::new(0o777))
+}
+
+/// The directory of a name that is still free (`filename_create`): EEXIST, then ENOENT where slashes follow the
+/// name of what is to be no directory, then EROFS.
+pub(super) fn free_name<'a, W: Witness>(
+    walker: &mut Walker<'a, '_, W>,
+    path: &'a [u8],
+    kind: NewKind,
+) -> Result<Place, Errno> {
+    let (directory, last) = walker.parent_of(path)?;
+    let Last::Name(name, slashes) = last else {
+        return Err(walker.fail(Check::Kind, "`/`, `.` and `..` exist already", directory, Errno::EEXIST));
+    };
+    let target = walker.lookup(directory, name)?;
+    if let Target::There(place) = target {
+        return Err(walker.fail(
+            Check::Kind,
+            "something of that name is there already",
+            place,
+            Errno::EEXIST,
+        ));
+    }
+    if slashes == Slash::Trailing && kind != NewKind::Directory {
+        return Err(walker.missing(&Arrival { directory, last, slashes, target }));
+    }
+    writable_mount(walker, directory)?;
+    Ok(directory)
+}
+
+/// Creating below the directory at `path`, under a free name.
+pub(super) fn new_entry<'a, W: Witness>(
+    view: &'a View<'a>,
+    kind: NewKind,
+    mode: Mode,
+    path: &'a [u8],
+    w: &mut W,
+) -> Verdict {
+    let mut walker = Walker::new(view, w);
+    let directory = walker.place(path, Follow::Links)?;
+    entry_below(&mut walker, directory)?;
+    made(&mut walker, directory, kind, mode)
+}
+
+/// Whether `directory` takes a new entry.
+///
+/// # Errors
+/// The errno the kernel would give.
+pub(super) fn entry_below<W: Witness>(walker: &mut Walker<'_, '_, W>, directory: Place) -> Result<(), Errno> {
+    if walker.view().is_not(directory, FileKind::Directory) {
+        return Err(walker.fail(Check::Kind, "not a directory", directory, Errno::ENOTDIR));
+    }
+    walker.permit(directory, Access::EXECUTE)?;
+    creatable(walker, directory)?;
+    walker.permit(directory, Access::WRITE_EXECUTE)
+}
+
+fn finish<W: Witness>(
+    walker: &mut Walker<'_, '_, W>,
+    directory: Place,
+    kind: NewKind,
+    mode: Mode,
+) -> Verdict {
+    may_create(walker, directory)?;
+    made(walker, directory, kind, mode)
+}
+
+fn made<W: Witness>(walker: &mut Walker<'_, '_, W>, directory: Place, kind: NewKind, mode: Mode) -> Verdict {
+    Ok(Effect { imprint: Some(imprint(walker, directory, kind, mode)), runs_as: None })
+}

@@ -1,0 +1,117 @@
+//! Whom a started program runs as and with which capabilities (`bprm_fill_uid` in fs/exec.c,
+//! `cap_bprm_creds_from_file` in security/commoncap.c).
+
+use mivask_model::caps::{CapabilitySet, FileCapabilities};
+use mivask_model::credentials::Credentials;
+use mivask_model::ids::{DiskUid, InsideGid, InsideUid, KernelUid};
+use mivask_model::mode::Mode;
+use mivask_model::mount::MountFlags;
+use mivask_model::outcome::{Errno, RunsAs};
+use mivask_model::tree::Inode;
+
+use crate::trace::Check;
+use crate::view::{Place, View};
+use crate::walk::Walker;
+use crate::witness::Witness;
+
+/// What the program file at `place` makes of the process; `None` where owner and mode are not known, and with them
+/// the set-id bits.
+///
+/// # Errors
+/// EPERM where the file's capabilities are to be in force but the bounding set lacks one.
+pub(super) fn privileges<W: Witness>(
+    walker: &mut Walker<'_, '_, W>,
+    place: Place,
+) -> Result<Option<RunsAs>, Errno> {
+    let view = walker.view();
+    let who = view.who;
+    let (Some(uid), Some(gid), Some(inode)) = (who.inside_uid(), who.inside_gid(), view.inode(place)) else {
+        return Ok(None);
+    };
+    if !view.is_told(place) {
+        return Ok(None);
+    }
+    let no_suid = view.mount(place.mount).flags.has(MountFlags::NO_SUID);
+    let set = if no_suid || who.no_new_privileges { None } else { set_ids(view, place, inode) };
+    let (new_uid, new_gid) = set.unwrap_or((uid, gid));
+    let file = if no_suid { None } else { file_capabilities(view, place) };
+    if let (None, false, Some(text)) = (file, no_suid, &view.source(place).tree.silence().capabilities) {
+        walker.witness().assume(|| text.clone());
+    }
+    if inode.mode.has(Mode::SET_USER_ID) || inode.mode.has(Mode::new(0o2010)) || file.is_some() {
+        note(walker, place, (new_uid, new_gid), file);
+    }
+    let mut permitted = CapabilitySet::EMPTY;
+    let mut effective = false;
+    if let Some(file) = file {
+        permitted = who.bounding.intersection(file.permitted);
+        effective = file.effective;
+        if effective && !permitted.contains(file.permitted) {
+            let fact = "the file's capabilities are to be in force, but the process's bounding set lacks one";
+            return Err(walker.fail(Check::FileCapabilities, fact, place, Errno::EPERM));
+        }
+    }
+    let root = InsideUid::new(0);
+    // A set-user-id root program with capabilities of its own gives a stranger those only.
+    let mixed = file.is_some() && new_uid == root && uid != root;
+    if !mixed && (new_uid == root || uid == root) {
+        permitted = who.bounding;
+        effective |= new_uid == root;
+    }
+    let changed = (new_uid, new_gid) != (uid, gid) || !who.permitted.contains(permitted);
+    let (mut new_uid, mut new_gid) = (new_uid, new_gid);
+    if changed && who.no_new_privileges {
+        (new_uid, new_gid) = (uid, gid);
+        permitted = permitted.intersection(who.permitted);
+    }
+    let effective = if effective { permitted } else { CapabilitySet::EMPTY };
+    Ok(Some(RunsAs { uid: new_uid, gid: new_gid, effective }))
+}
+
+/// The ids that set-id bits give; `None` where there are none or either id has no mapping in the process's
+/// namespace.
+fn set_ids(view: &View<'_>, place: Place, inode: &Inode) -> Option<(InsideUid, InsideGid)> {
+    let who = view.who;
+    let (owner, group) = view.owner(place, inode);
+    let owner = who.namespace.to_inside_uid(owner?)?;
+    let group = who.namespace.to_inside_gid(group?)?;
+    let uid = if inode.mode.has(Mode::SET_USER_ID) { owner } else { who.inside_uid()? };
+    // Set-group-id without group execute marks mandatory locking, not a program.
+    let gid = if inode.mode.has(Mode::new(0o2010)) { group } else { who.inside_gid()? };
+    Some((uid, gid))
+}
+
+/// The capabilities of the file at `place`, if their root user is one of the process's namespace or the host's
+/// (`get_vfs_caps_from_disk`, `rootid_owns_currentns`).
+fn file_capabilities<'a>(view: &View<'a>, place: Place) -> Option<&'a FileCapabilities> {
+    let file = place.inode.and_then(|id| view.source(place).tree.capabilities(id))?;
+    let root = view.mount(place.mount).ids.to_kernel_uid(DiskUid::new(file.root))?;
+    owns(view.who, root).then_some(file)
+}
+
+fn owns(who: &Credentials, root: KernelUid) -> bool {
+    root.raw() == 0 || who.namespace.to_inside_uid(root) == Some(InsideUid::new(0))
+}
+
+fn note<W: Witness>(
+    walker: &mut Walker<'_, '_, W>,
+    place: Place,
+    (uid, gid): (InsideUid, InsideGid),
+    file: Option<&FileCapabilities>,
+) {
+    let view = walker.view();
+    walker.pass(Check::SetId, || {
+        let who = view.who;
+        let own = (who.inside_uid(), who.inside_gid()) == (Some(uid), Some(gid));
+        let ids = match own {
+            true if file.is_some() => String::new(),
+            true => {
+                "its set-id bits do not count here (nosuid, no-new-privileges or an unmapped id)".to_owned()
+            }
+            false => format!("set-id bits make it run as {uid}:{gid}"),
+        };
+        let caps = file.map(|file| format!("file capabilities {file}"));
+        let texts: Vec<String> = Some(ids).into_iter().chain(caps).filter(|text| !text.is_empty()).collect();
+        (texts.join("; "), view.provenance(place))
+    });
+}

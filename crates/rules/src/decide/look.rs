@@ -1,0 +1,45 @@
+//! Looking without opening for data: stat, lstat, chdir, opendir.
+
+use mivask_model::mode::{Access, FileKind};
+use mivask_model::outcome::{Effect, Errno, Verdict};
+
+use crate::trace::Check;
+use crate::view::{Place, View};
+use crate::walk::{Follow, Walker};
+use crate::witness::Witness;
+
+/// stat(2), lstat(2): only the walk matters, except that FUSE may let nobody look (`fuse_getattr`).
+pub(super) fn inspect<'a, W: Witness>(
+    view: &'a View<'a>,
+    path: &'a [u8],
+    follow: Follow,
+    w: &mut W,
+) -> Verdict {
+    let mut walker = Walker::new(view, w);
+    let place = walker.place(path, follow)?;
+    walker.enters(place)?;
+    Ok(Effect::default())
+}
+
+/// chdir(2): a directory, and search permission on it.
+pub(super) fn enter<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], w: &mut W) -> Verdict {
+    let mut walker = Walker::new(view, w);
+    let place = walker.place(path, Follow::Links)?;
+    directory(&mut walker, place, Access::EXECUTE)
+}
+
+/// opendir(3) and readdir(3): a directory, and read permission on it.
+pub(super) fn list<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], w: &mut W) -> Verdict {
+    let mut walker = Walker::new(view, w);
+    let place = walker.place(path, Follow::Links)?;
+    directory(&mut walker, place, Access::READ)
+}
+
+/// The part of both that comes after the walk.
+pub(super) fn directory<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, access: Access) -> Verdict {
+    if walker.view().is_not(place, FileKind::Directory) {
+        return Err(walker.fail(Check::Kind, "not a directory", place, Errno::ENOTDIR));
+    }
+    walker.permit(place, access)?;
+    Ok(Effect::default())
+}

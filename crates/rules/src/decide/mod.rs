@@ -1,0 +1,87 @@
+//! How an act ends, check by check in the kernel's order.
+
+mod after;
+mod attributes;
+mod create;
+mod execute;
+mod feature;
+mod link;
+mod look;
+mod open;
+mod owner;
+mod remove;
+mod rename;
+mod tag;
+mod truncate;
+mod writable;
+
+pub mod after_walk;
+
+use mivask_model::act::{Owner, Verb};
+use mivask_model::mode::Mode;
+use mivask_model::outcome::Verdict;
+
+use crate::imprint::NewKind;
+use crate::view::View;
+use crate::walk::Follow;
+use crate::witness::Witness;
+use open::How;
+
+/// Decides whether the directory at `path` takes a new entry of `kind`, asked for with `mode`.
+///
+/// Like creating below it under a name that is certainly free.
+///
+/// # Errors
+/// The errno the kernel would give.
+pub fn decide_new_entry<'a, W: Witness>(
+    view: &'a View<'a>,
+    kind: NewKind,
+    mode: Mode,
+    path: &'a [u8],
+    w: &mut W,
+) -> Verdict {
+    create::new_entry(view, kind, mode, path, w)
+}
+
+/// Decides one act of the actor behind `view`.
+///
+/// With [`Unwatched`](crate::witness::Unwatched) nothing is allocated as long as every fact is known.
+///
+/// # Errors
+/// The errno the kernel would give.
+pub fn decide<'a, W: Witness>(view: &'a View<'a>, verb: &'a Verb, path: &'a [u8], w: &mut W) -> Verdict {
+    let group = |gid: u32| Owner { uid: None, gid: Some(gid) };
+    match verb {
+        Verb::Inspects => look::inspect(view, path, Follow::Links, w),
+        Verb::InspectsLink => look::inspect(view, path, Follow::AllButLast, w),
+        Verb::Lists => look::list(view, path, w),
+        Verb::Enters => look::enter(view, path, w),
+        Verb::Reads => open::open(view, How::READ, path, w),
+        Verb::Writes => open::open(view, How::WRITE, path, w),
+        Verb::Appends => open::open(view, How::APPEND, path, w),
+        Verb::Truncates => open::open(view, How::TRUNCATE, path, w),
+        Verb::Updates => open::open(view, How::UPDATE, path, w),
+        Verb::Overwrites => open::open(view, How::OVERWRITE, path, w),
+        Verb::Extends => open::open(view, How::EXTEND, path, w),
+        Verb::Creates(mode) => open::open(view, How::create(*mode), path, w),
+        Verb::Shortens => truncate::shorten(view, path, w),
+        Verb::MakesDirectory(mode) => create::make_directory(view, *mode, path, w),
+        Verb::MakesFifo(mode) => create::make_node(view, None, *mode, path, w),
+        Verb::MakesNode(node, mode) => create::make_node(view, Some(*node), *mode, path, w),
+        Verb::Points(target) => create::make_link(view, target, path, w),
+        Verb::Links(new) => link::link(view, path, new, w),
+        Verb::Renames(new) => rename::rename(view, path, new, w),
+        Verb::Deletes => remove::remove(view, remove::Removal::File, path, w),
+        Verb::RemovesDirectory => remove::remove(view, remove::Removal::Directory, path, w),
+        Verb::Runs => execute::run(view, path, w),
+        Verb::SetsMode(change) => attributes::set_mode(view, change, path, w),
+        Verb::SetsOwner(owner) => owner::set_owner(view, *owner, path, Follow::Links, w),
+        Verb::SetsGroup(gid) => owner::set_owner(view, group(*gid), path, Follow::Links, w),
+        Verb::SetsLinkOwner(owner) => owner::set_owner(view, *owner, path, Follow::AllButLast, w),
+        Verb::SetsLinkGroup(gid) => owner::set_owner(view, group(*gid), path, Follow::AllButLast, w),
+        Verb::SetsAcl(acl) => attributes::set_acl(view, acl, path, w),
+        Verb::Stamps => attributes::stamp(view, path, w),
+        Verb::Backdates => attributes::backdate(view, path, w),
+        Verb::Tags(name) => tag::tag(view, name, path, w),
+    }
+}

@@ -1,0 +1,172 @@
+//! rename(2) (`do_renameat2`, `vfs_rename` in fs/namei.c).
+
+use mivask_model::mode::{Access, FileKind};
+use mivask_model::outcome::{Effect, Errno, Verdict};
+use mivask_model::personality::Personality;
+use mivask_model::tree::Marks;
+
+use super::remove::{Removal, is_empty, may_delete};
+use super::writable::{may_create, writable_mount};
+use crate::trace::Check;
+use crate::view::{Place, View};
+use crate::walk::{Arrival, Last, Slash, Target, Walker};
+use crate::witness::Witness;
+
+/// What is moved from where to where.
+struct Move {
+    from: Side,
+    to: Side,
+    moved: Place,
+    /// Whether that is a directory.
+    directory: bool,
+}
+
+/// One side: the directory, the entry, and the path for the trace.
+struct Side {
+    directory: Place,
+    target: Target,
+    slashes: Slash,
+    path: Vec<u8>,
+}
+
+/// Moves the entry at `path` to `new`, over what is there; links at the end are not followed.
+pub(super) fn rename<'a, W: Witness>(
+    view: &'a View<'a>,
+    path: &'a [u8],
+    new: &'a [u8],
+    w: &mut W,
+) -> Verdict {
+    let mut walker = Walker::new(view, w);
+    let (old_directory, old_last) = walker.parent_of(path)?;
+    let old_path = walker.restart();
+    let (new_directory, new_last) = walker.parent_of(new)?;
+    if old_directory.mount != new_directory.mount {
+        let fact = "the two names lie on different mounts (two mounts of one file system count too): tools copy instead";
+        return Err(walker.fail_mount(Check::OneMount, fact, new_directory, Errno::EXDEV));
+    }
+    let (Last::Name(old_name, _), Last::Name(new_name, _)) = (old_last, new_last) else {
+        return Err(walker.fail(
+            Check::Kind,
+            "`/`, `.` and `..` keep their names",
+            new_directory,
+            Errno::EBUSY,
+        ));
+    };
+    writable_mount(&mut walker, old_directory)?;
+    let new_path = walker.turn_to(old_path);
+    let from = side(&mut walker, old_directory, old_last, old_name)?;
+    let Target::There(moved) = from.target else {
+        let slashes = from.slashes;
+        return Err(walker.missing(&Arrival {
+            directory: old_directory,
+            last: old_last,
+            slashes,
+            target: from.target,
+        }));
+    };
+    walker.turn_to(new_path);
+    let to = side(&mut walker, new_directory, new_last, new_name)?;
+    let directory = view.is(moved, FileKind::Directory);
+    let plan = Move { from, to, moved, directory };
+    slashes_and_ancestors(&mut walker, &plan)?;
+    if let Target::There(replaced) = plan.to.target
+        && replaced == moved
+        && moved.inode.is_some()
+    {
+        walker.pass(Check::Kind, || {
+            ("both names are the same file: nothing to do".to_owned(), view.provenance(moved))
+        });
+        return Ok(Effect::default());
+    }
+    both_directories(&mut walker, &plan)?;
+    moves(&mut walker, &plan)
+}
+
+fn side<W: Witness>(
+    walker: &mut Walker<'_, '_, W>,
+    directory: Place,
+    last: Last<'_>,
+    name: &[u8],
+) -> Result<Side, Errno> {
+    let target = walker.entry(directory, name)?;
+    let slashes = if let Last::Name(_, slashes) = last { slashes } else { Slash::Absent };
+    Ok(Side { directory, target, slashes, path: walker.path().to_vec() })
+}
+
+/// Slashes behind the name of a non-directory (ENOTDIR), a directory moved into itself (EINVAL) or onto one it
+/// lies in (ENOTEMPTY).
+fn slashes_and_ancestors<W: Witness>(walker: &mut Walker<'_, '_, W>, plan: &Move) -> Result<(), Errno> {
+    let Move { from, to, moved, directory } = plan;
+    let (moved, directory) = (*moved, *directory);
+    let view = walker.view();
+    let slashes = from.slashes == Slash::Trailing || to.slashes == Slash::Trailing;
+    if view.is_not(moved, FileKind::Directory) && slashes {
+        let fact = "a slash follows the name of a non-directory";
+        return Err(walker.fail(Check::Kind, fact, moved, Errno::ENOTDIR));
+    }
+    let tree = &view.source(moved).tree;
+    let within = |inner: Place, outer: Place| match (inner.inode, outer.inode) {
+        (Some(inner), Some(outer)) => tree.is_within(inner, outer),
+        _ => false,
+    };
+    if directory && within(to.directory, moved) {
+        let fact = "a directory cannot be moved into itself";
+        return Err(walker.fail(Check::Kind, fact, moved, Errno::EINVAL));
+    }
+    if let Target::There(replaced) = to.target
+        && view.is(replaced, FileKind::Directory)
+        && within(from.directory, replaced)
+    {
+        let fact = "the directory to replace holds what is moved";
+        return Err(walker.fail(Check::Empty, fact, replaced, Errno::ENOTEMPTY));
+    }
+    Ok(())
+}
+
+/// What both directories ask: removing here, creating or replacing there.
+fn both_directories<W: Witness>(walker: &mut Walker<'_, '_, W>, plan: &Move) -> Result<(), Errno> {
+    let Move { from, to, moved, directory } = plan;
+    let (moved, directory) = (*moved, *directory);
+    let removal = if directory { Removal::Directory } else { Removal::File };
+    let new_path = walker.turn_to(from.path.clone());
+    may_delete(walker, removal, from.directory, moved)?;
+    walker.turn_to(new_path);
+    match to.target {
+        Target::Missing => may_create(walker, to.directory),
+        Target::There(replaced) => may_delete(walker, removal, to.directory, replaced),
+    }?;
+    // Its `..` changes, so a directory itself is written to.
+    if directory && from.directory.inode != to.directory.inode {
+        let new_path = walker.turn_to(from.path.clone());
+        walker.permit(moved, Access::WRITE)?;
+        walker.turn_to(new_path);
+    }
+    Ok(())
+}
+
+/// What the filesystem says when everything is permitted.
+fn moves<W: Witness>(walker: &mut Walker<'_, '_, W>, plan: &Move) -> Verdict {
+    let Move { from, to, moved, directory } = plan;
+    let (moved, directory) = (*moved, *directory);
+    let view = walker.view();
+    let replaced = if let Target::There(replaced) = to.target { Some(replaced) } else { None };
+    let busy = "something is mounted there";
+    if let Some(replaced) = replaced.filter(|place| view.is_mount_point(*place)) {
+        return Err(walker.fail_mount(Check::MountPoint, busy, replaced, Errno::EBUSY));
+    }
+    let new_path = walker.turn_to(from.path.clone());
+    if view.is_mount_point(moved) {
+        return Err(walker.fail_mount(Check::MountPoint, busy, moved, Errno::EBUSY));
+    }
+    let layered = view.source(moved).personality == Personality::Overlay;
+    if directory && layered && view.has_marks(moved, Marks::LOWER) {
+        walker.assume(|_| "overlay mounts are made without redirect_dir, as runtimes do".to_owned());
+        let fact = "a directory of a lower layer (the image) cannot be renamed: tools copy instead";
+        return Err(walker.fail(Check::Feature, fact, moved, Errno::EXDEV));
+    }
+    walker.turn_to(new_path);
+    if directory && let Some(replaced) = replaced {
+        is_empty(walker, replaced, view.source(replaced).personality.full_directory())?;
+    }
+    Ok(Effect::default())
+}

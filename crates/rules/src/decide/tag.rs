@@ -1,0 +1,95 @@
+//! setxattr(2) (`vfs_setxattr`, `xattr_permission` in fs/xattr.c, `cap_convert_nscap` in security/commoncap.c).
+
+use mivask_model::caps::Capability;
+use mivask_model::ids::InsideUid;
+use mivask_model::mode::{Access, FileKind, Mode};
+use mivask_model::outcome::{Effect, Errno, Verdict};
+use mivask_model::personality::Feature;
+
+use super::attributes::owned;
+use super::feature::supports;
+use super::writable::{mapped, unlocked, writable_mount};
+use crate::trace::Check;
+use crate::view::{Place, View};
+use crate::walk::{Follow, Walker};
+use crate::witness::Witness;
+
+/// The attribute that holds file capabilities; setting it here means an empty set.
+const FILE_CAPABILITIES: &[u8] = b"security.capability";
+/// Prefixes some file system keeps attributes under.
+const KEPT: [&[u8]; 3] = [b"user.", b"trusted.", b"security."];
+
+/// Sets the extended attribute `name`.
+pub(super) fn tag<'a, W: Witness>(view: &'a View<'a>, name: &[u8], path: &'a [u8], w: &mut W) -> Verdict {
+    let mut walker = Walker::new(view, w);
+    let place = walker.place(path, Follow::Links)?;
+    writable_mount(&mut walker, place)?;
+    if name == FILE_CAPABILITIES {
+        file_capabilities(&mut walker, place)?;
+    }
+    unlocked(&mut walker, place, true)?;
+    mapped(&mut walker, place, Errno::EPERM)?;
+    if name.starts_with(b"trusted.") {
+        privileged(&mut walker, place)?;
+    } else if !name.starts_with(b"security.") && !name.starts_with(b"system.") {
+        if name.starts_with(b"user.") {
+            user(&mut walker, place)?;
+        }
+        walker.permit(place, Access::WRITE)?;
+    }
+    if name.starts_with(b"security.") && name != FILE_CAPABILITIES {
+        privileged(&mut walker, place)?;
+    }
+    if KEPT.contains(&name) {
+        return Err(walker.fail(Check::Feature, "nothing follows the prefix", place, Errno::EINVAL));
+    }
+    if !KEPT.iter().any(|prefix| name.starts_with(prefix)) {
+        let fact = "no file system keeps attributes of that prefix";
+        return Err(walker.fail(Check::Feature, fact, place, Errno::EOPNOTSUPP));
+    }
+    supports(&mut walker, place, Feature::Attributes)?;
+    Ok(Effect::default())
+}
+
+/// SYS_ADMIN in the initial user namespace, where the superblocks live.
+fn privileged<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Result<(), Errno> {
+    if walker.acting(place).capable(Capability::SysAdmin) {
+        return Ok(());
+    }
+    let fact = "attributes of that prefix take SYS_ADMIN in the host's user namespace";
+    Err(walker.fail(Check::Capability, fact, place, Errno::EPERM))
+}
+
+/// `user.*` belongs on files and directories, in a sticky directory to its owner.
+fn user<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Result<(), Errno> {
+    let view = walker.view();
+    if view.is_not(place, FileKind::File) && view.is_not(place, FileKind::Directory) {
+        let fact = "only files and directories carry user attributes";
+        return Err(walker.fail(Check::Kind, fact, place, Errno::EPERM));
+    }
+    if view.is(place, FileKind::Directory) && view.mode(place).has(Mode::STICKY) {
+        owned(walker, place, "a sticky directory takes user attributes from its owner alone")?;
+    }
+    Ok(())
+}
+
+/// SETFCAP for this inode, and a root user the capabilities can belong to.
+fn file_capabilities<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Result<(), Errno> {
+    let view = walker.view();
+    let acting = walker.acting(place);
+    let (uid, gid) = view.inode(place).map_or((None, None), |inode| view.owner(place, inode));
+    if !acting.capable_for(Capability::Setfcap, uid, gid) {
+        let fact = "file capabilities are set with SETFCAP, on files whose owner and group are mapped";
+        return Err(walker.fail(Check::Capability, fact, place, Errno::EPERM));
+    }
+    let ids = &view.mount(place.mount).ids;
+    if acting.capable(Capability::Setfcap) && ids.uids.is_identity() && ids.gids.is_identity() {
+        return Ok(());
+    }
+    let root = view.who.namespace.to_kernel_uid(InsideUid::new(0)).and_then(|root| ids.to_disk_uid(root));
+    if root.is_none() {
+        let fact = "the namespace's root, whose capabilities they would be, has no mapping here";
+        return Err(walker.fail(Check::Unmapped, fact, place, Errno::EINVAL));
+    }
+    Ok(())
+}

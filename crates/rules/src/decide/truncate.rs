@@ -1,0 +1,45 @@
+//! truncate(2) (`vfs_truncate` in fs/open.c).
+
+use mivask_model::mode::{Access, FileKind};
+use mivask_model::outcome::{Effect, Errno, Verdict};
+use mivask_model::tree::{Content, Marks};
+
+use super::after::{After, acl_at, left, stripped};
+use super::writable::writable_mount;
+use crate::trace::Check;
+use crate::view::{Place, View};
+use crate::walk::{Follow, Walker};
+use crate::witness::Witness;
+
+/// Cuts a file to no bytes.
+pub(super) fn shorten<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], w: &mut W) -> Verdict {
+    let mut walker = Walker::new(view, w);
+    let place = walker.place(path, Follow::Links)?;
+    if view.is(place, FileKind::Directory) {
+        return Err(walker.fail(Check::Kind, "a directory has no length to set", place, Errno::EISDIR));
+    }
+    if view.is_not(place, FileKind::File) {
+        return Err(walker.fail(Check::Kind, "only regular files have a length", place, Errno::EINVAL));
+    }
+    walker.permit(place, Access::WRITE)?;
+    writable_mount(&mut walker, place)?;
+    if view.has_marks(place, Marks::APPEND_ONLY) {
+        let fact = "the append-only attribute is set: it takes writes at its end only";
+        return Err(walker.fail(Check::AppendOnly, fact, place, Errno::EPERM));
+    }
+    let content = place.inode.map(|id| view.source(place).tree.content(id));
+    if content == Some(&Content::Empty) && view.source(place).personality.skips_empty() {
+        return Ok(Effect::default());
+    }
+    Ok(emptied(&mut walker, place))
+}
+
+/// What emptying a file leaves: set-id bits may go (`do_truncate`).
+pub(super) fn emptied<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Effect {
+    let view = walker.view();
+    let (Some(mode), Some(inode)) = (stripped(walker, place), view.inode(place)) else {
+        return Effect::default();
+    };
+    let acl = acl_at(walker, place);
+    left(walker, place, &After { uid: inode.uid, gid: inode.gid, mode, acl })
+}

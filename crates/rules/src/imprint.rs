@@ -1,0 +1,200 @@
+//! Owner, group, mode and ACL of a new inode (`inode_init_owner`, `vfs_prepare_mode`, `posix_acl_create`).
+
+use mivask_model::acl::Acl;
+use mivask_model::fact::Provenance;
+use mivask_model::ids::{DiskGid, DiskUid, InsideGid, InsideUid, OVERFLOW_ID};
+use mivask_model::mode::{FileKind, Mode};
+use mivask_model::outcome::Imprint;
+use mivask_model::personality::{GroupRule, Personality, Shown};
+use mivask_model::tree::Inode;
+
+use crate::trace::Check;
+use crate::view::{Place, View};
+use crate::walk::Walker;
+use crate::witness::Witness;
+
+/// What is created.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum NewKind {
+    /// A regular file.
+    File,
+    /// A directory.
+    Directory,
+    /// A fifo, socket or device.
+    Node,
+    /// A symbolic link.
+    Link,
+}
+
+impl NewKind {
+    /// The kind of the new inode; a fifo stands for every node.
+    #[must_use]
+    pub const fn file_kind(self) -> FileKind {
+        match self {
+            Self::File => FileKind::File,
+            Self::Directory => FileKind::Directory,
+            Self::Node => FileKind::Fifo,
+            Self::Link => FileKind::Link,
+        }
+    }
+}
+
+/// What a new entry of `directory` asked for with `requested` will look like.
+///
+/// Its ACL is told only to a witness that traces, since it takes memory of its own.
+///
+/// Where the directory itself is only presumed to exist, every field is unknown; where its owner and
+/// mode are, so are group and mode, which a set-group-id bit or a default ACL would change.
+pub fn imprint<W: Witness>(
+    walker: &mut Walker<'_, '_, W>,
+    directory: Place,
+    kind: NewKind,
+    requested: Mode,
+) -> Imprint {
+    let view = walker.view();
+    let personality = &view.source(directory).personality;
+    match personality {
+        Personality::Fat(_) | Personality::Cifs(_) => {
+            return personality
+                .shown()
+                .map_or_else(Imprint::default, |shown| uniform(walker, directory, kind, shown));
+        }
+        Personality::Ntfs(_) | Personality::Remote(_) => return Imprint::default(),
+        Personality::Fuse(fuse) if !fuse.default_permissions => return Imprint::default(),
+        Personality::Native(_)
+        | Personality::Tmpfs(_)
+        | Personality::Overlay
+        | Personality::Image
+        | Personality::Nfs(_)
+        | Personality::Fuse(_) => {}
+    }
+    let (Some(dir), Some(dir_id)) = (view.inode(directory), directory.inode) else {
+        return Imprint::default();
+    };
+    let acting = walker.acting(directory);
+    let ids = &view.mount(directory.mount).ids;
+    let (from_directory, passes_on) = group_source(personality.group_rule(), dir);
+    let mut mode = asked(walker, directory, dir, kind, requested);
+    let default = view.source(directory).tree.default_acl(dir_id).filter(|_| kind != NewKind::Link);
+    let mut acl = None;
+    match default {
+        // A default ACL takes the umask's place.
+        Some(default) => {
+            if W::TRACING {
+                acl = Some(default.inherited(mode)).filter(|inherited| !inherited.is_minimal());
+            }
+            mode = default.masked_mode(mode);
+        }
+        None if kind == NewKind::Link => {}
+        None => mode = mode.without(view.who.umask),
+    }
+    if passes_on && kind == NewKind::Directory {
+        mode = mode.with(Mode::SET_GROUP_ID);
+    }
+    let disk_uid = ids.to_disk_uid(acting.uid).unwrap_or(DiskUid::new(OVERFLOW_ID));
+    let own_group = ids.to_disk_gid(acting.gid).unwrap_or(DiskGid::new(OVERFLOW_ID));
+    let disk_gid = if from_directory { dir.gid } else { own_group };
+    let told = seen(view, directory, disk_uid, disk_gid, mode, acl.as_ref());
+    note(walker, &told, mode, requested, from_directory, default.is_some());
+    if view.is_told(directory) {
+        told
+    } else {
+        Imprint { uid: told.uid, disk_uid: told.disk_uid, ..Imprint::default() }
+    }
+}
+
+/// Whether the group comes from the directory, and whether a new directory inherits the set-group-id bit.
+const fn group_source(rule: GroupRule, dir: &Inode) -> (bool, bool) {
+    let set = dir.mode.has(Mode::SET_GROUP_ID);
+    match rule {
+        GroupRule::Process => (set, set),
+        GroupRule::Directory => (true, false),
+        GroupRule::DirectoryUnlessSetGroupId => (true, set),
+    }
+}
+
+/// What is left of the requested mode before umask or ACL: mkdir takes the nine bits and sticky only, and a
+/// set-group-id bit in a set-group-id directory takes membership of its group, or FSETID (`mode_strip_sgid`).
+fn asked<W: Witness>(
+    walker: &mut Walker<'_, '_, W>,
+    directory: Place,
+    dir: &Inode,
+    kind: NewKind,
+    requested: Mode,
+) -> Mode {
+    match kind {
+        NewKind::Directory => requested.masked(Mode::new(0o1777)),
+        NewKind::Link => Mode::new(0o777),
+        NewKind::File | NewKind::Node => {
+            let (uid, gid) = walker.view().owner(directory, dir);
+            let checked = dir.mode.has(Mode::SET_GROUP_ID) && requested.has(Mode::new(0o2010));
+            if checked && !walker.acting(directory).keeps_set_group_id(gid, uid, gid) {
+                requested.without(Mode::SET_GROUP_ID)
+            } else {
+                requested
+            }
+        }
+    }
+}
+
+/// Everything on such a filesystem shows one owner and mode; neither umask nor the asked-for mode counts.
+fn uniform<W: Witness>(
+    walker: &mut Walker<'_, '_, W>,
+    directory: Place,
+    kind: NewKind,
+    shown: Shown,
+) -> Imprint {
+    let view = walker.view();
+    let mode = shown.mode(kind.file_kind());
+    walker.pass(Check::Imprint, || {
+        (format!("new: everything here shows {}:{} {mode}", shown.uid, shown.gid), view.provenance(directory))
+    });
+    seen(view, directory, shown.uid, shown.gid, mode, None)
+}
+
+/// An inode of these stored ids, as the actor sees it through the mount of `place`.
+pub(crate) fn seen(
+    view: &View<'_>,
+    place: Place,
+    disk_uid: DiskUid,
+    disk_gid: DiskGid,
+    mode: Mode,
+    acl: Option<&Acl>,
+) -> Imprint {
+    let namespace = &view.who.namespace;
+    let ids = &view.mount(place.mount).ids;
+    let uid = ids.to_kernel_uid(disk_uid).and_then(|uid| namespace.to_inside_uid(uid));
+    let gid = ids.to_kernel_gid(disk_gid).and_then(|gid| namespace.to_inside_gid(gid));
+    let uid = uid.unwrap_or(InsideUid::new(OVERFLOW_ID));
+    let gid = gid.unwrap_or(InsideGid::new(OVERFLOW_ID));
+    let acl = acl.map(|acl| {
+        acl.seen(
+            |uid| namespace.to_inside_uid(ids.to_kernel_uid(uid)?).map(InsideUid::raw),
+            |gid| namespace.to_inside_gid(ids.to_kernel_gid(gid)?).map(InsideGid::raw),
+        )
+        .to_string()
+    });
+    Imprint { acl, ..Imprint::new(uid, gid, mode, disk_uid, disk_gid) }
+}
+
+fn note<W: Witness>(
+    walker: &mut Walker<'_, '_, W>,
+    told: &Imprint,
+    mode: Mode,
+    requested: Mode,
+    from_directory: bool,
+    by_acl: bool,
+) {
+    let umask = walker.view().who.umask;
+    walker.pass(Check::Imprint, || {
+        let id = |id: Option<String>| id.unwrap_or_else(|| "?".to_owned());
+        let (uid, gid) = (id(told.uid.map(|id| id.to_string())), id(told.gid.map(|id| id.to_string())));
+        let why_group = if from_directory { "the group of the directory" } else { "the process's group" };
+        let why_mode = match by_acl {
+            true => "the directory's default ACL instead of the umask".to_owned(),
+            false => format!("asked for {requested}, umask {umask}"),
+        };
+        let from = Provenance::rule("the actor's identity and the directory");
+        (format!("new: {uid}:{gid} {mode} ({why_group}; {why_mode})"), from)
+    });
+}

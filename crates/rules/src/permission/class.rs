@@ -1,0 +1,193 @@
+//! The one class whose bits decide, and the capability that may override them (`acl_permission_check`,
+//! `generic_permission`).
+
+use mivask_model::acl::Acl;
+use mivask_model::caps::Capability;
+use mivask_model::fact::Provenance;
+use mivask_model::ids::{InsideGid, InsideUid, KernelGid, KernelUid, MountIds, OVERFLOW_ID};
+use mivask_model::mode::{Access, FileKind, Mode, symbolic};
+use mivask_model::outcome::Errno;
+use mivask_model::tree::Inode;
+
+use super::step;
+use crate::acting::Acting;
+use crate::trace::{Bits, Check, Step, StepResult};
+use crate::view::{Place, View};
+use crate::witness::Witness;
+
+/// Owner and group in kernel ids; `None` for each that has no mapping.
+pub(super) type Owner = (Option<KernelUid>, Option<KernelGid>);
+
+/// Whether the bits, or a capability in spite of them, give `wanted`.
+pub(super) fn decide<W: Witness>(
+    view: &View<'_>,
+    place: Place,
+    inode: &Inode,
+    owner: Owner,
+    wanted: Access,
+    path: &[u8],
+    w: &mut W,
+) -> Result<(), Errno> {
+    let acting = view.acting(place, w);
+    let acl = place.inode.and_then(|id| view.source(place).tree.acl(id));
+    let ids = &view.mount(place.mount).ids;
+    let ruling = class(&acting, inode.mode, acl, ids, owner, wanted);
+    if acl.is_none()
+        && owner.0 != Some(acting.uid)
+        && inode.mode.group() != Access::NONE
+        && let Some(text) = &view.source(place).tree.silence().acls
+    {
+        w.assume(|| text.clone());
+    }
+    let judged = |result, w: &mut W| {
+        w.step(|| {
+            let bits = compared(view, inode, owner, &ruling, wanted);
+            let fact = describe(view, inode.kind, &bits, ruling.class);
+            let judged = step(path, ruling.class.check(), fact, view.provenance(place), result);
+            Step { bits: Some(bits), ..judged }
+        });
+    };
+    if ruling.granted.grants(wanted) {
+        judged(StepResult::Passed, w);
+        return Ok(());
+    }
+    if let Some(capability) = overriding(&acting, inode.kind, inode.mode, wanted, owner) {
+        w.step(|| {
+            let fact = format!("{} overrides the mode bits for {wanted}", capability.name());
+            let from = Provenance::rule("the actor's effective capabilities");
+            step(path, Check::Capability, fact, from, StepResult::Passed)
+        });
+        return Ok(());
+    }
+    judged(StepResult::Failed(Errno::EACCES), w);
+    Err(Errno::EACCES)
+}
+
+/// Whether plain bits without an ACL give `wanted`, capabilities included.
+pub(super) fn grants(acting: &Acting<'_>, kind: FileKind, mode: Mode, owner: Owner, wanted: Access) -> bool {
+    let ruling = class(acting, mode, None, &MountIds::default(), owner, wanted);
+    ruling.granted.grants(wanted) || overriding(acting, kind, mode, wanted, owner).is_some()
+}
+
+/// Which class decides.
+#[derive(Clone, Copy)]
+enum Class {
+    Owner,
+    AclUser,
+    AclGroup(KernelGid),
+    Group(KernelGid),
+    Other,
+}
+
+impl Class {
+    const fn check(self) -> Check {
+        match self {
+            Self::Owner => Check::OwnerBits,
+            Self::AclUser => Check::AclUser,
+            Self::AclGroup(_) => Check::AclGroup,
+            Self::Group(_) => Check::GroupBits,
+            Self::Other => Check::OtherBits,
+        }
+    }
+}
+
+/// The class that decides and what it grants.
+struct Ruling {
+    class: Class,
+    granted: Access,
+}
+
+/// The one class whose bits decide: owner, then the ACL, then group, then other.
+fn class(
+    acting: &Acting<'_>,
+    mode: Mode,
+    acl: Option<&Acl>,
+    ids: &MountIds,
+    (uid, gid): Owner,
+    wanted: Access,
+) -> Ruling {
+    if uid == Some(acting.uid) {
+        return Ruling { class: Class::Owner, granted: mode.owner() };
+    }
+    // With a mask of nothing the kernel does not look at the ACL at all.
+    if let Some(acl) = acl
+        && mode.group() != Access::NONE
+    {
+        return acl_class(acting, acl, ids, gid, wanted);
+    }
+    match gid {
+        Some(gid) if acting.in_group(gid) => Ruling { class: Class::Group(gid), granted: mode.group() },
+        Some(_) | None => Ruling { class: Class::Other, granted: mode.other() },
+    }
+}
+
+fn acl_class(
+    acting: &Acting<'_>,
+    acl: &Acl,
+    ids: &MountIds,
+    gid: Option<KernelGid>,
+    wanted: Access,
+) -> Ruling {
+    let mask = acl.mask.unwrap_or(Access::ALL);
+    let named = acl.users.iter().find(|(uid, _)| ids.to_kernel_uid(*uid) == Some(acting.uid));
+    if let Some((_, access)) = named {
+        return Ruling { class: Class::AclUser, granted: access.masked(mask) };
+    }
+    let owning = gid.into_iter().map(|gid| (gid, acl.group));
+    let groups = acl.groups.iter().filter_map(|(gid, access)| Some((ids.to_kernel_gid(*gid)?, *access)));
+    let mut matched = None;
+    for (group, access) in owning.chain(groups).filter(|(group, _)| acting.in_group(*group)) {
+        let ruling = Ruling { class: Class::AclGroup(group), granted: access.masked(mask) };
+        if access.grants(wanted) {
+            return ruling;
+        }
+        matched.get_or_insert(ruling);
+    }
+    matched.unwrap_or(Ruling { class: Class::Other, granted: acl.other })
+}
+
+/// The capability that grants `wanted` in spite of the bits (`generic_permission`).
+pub(super) fn overriding(
+    acting: &Acting<'_>,
+    kind: FileKind,
+    mode: Mode,
+    wanted: Access,
+    (uid, gid): Owner,
+) -> Option<Capability> {
+    let capable = |capability| acting.capable_for(capability, uid, gid).then_some(capability);
+    let directory = kind == FileKind::Directory;
+    let search = if directory { !wanted.writes() } else { wanted == Access::READ };
+    if search && let Some(capability) = capable(Capability::DacReadSearch) {
+        return Some(capability);
+    }
+    let runnable = directory || !wanted.grants(Access::EXECUTE) || mode.has_any(Mode::ANY_EXECUTE);
+    if runnable { capable(Capability::DacOverride) } else { None }
+}
+
+/// What was compared, with ids as the actor sees them.
+fn compared(view: &View<'_>, inode: &Inode, (uid, gid): Owner, ruling: &Ruling, needed: Access) -> Bits {
+    let namespace = &view.who.namespace;
+    let unmapped = (InsideUid::new(OVERFLOW_ID), InsideGid::new(OVERFLOW_ID));
+    Bits {
+        needed,
+        granted: ruling.granted,
+        owner: uid.and_then(|uid| namespace.to_inside_uid(uid)).unwrap_or(unmapped.0),
+        group: gid.and_then(|gid| namespace.to_inside_gid(gid)).unwrap_or(unmapped.1),
+        mode: inode.mode,
+    }
+}
+
+/// `drwxr-x--- 0750 7101:7200: group 7200 has r-x, needed -w-`.
+fn describe(view: &View<'_>, kind: FileKind, bits: &Bits, class: Class) -> String {
+    let seen = |gid| view.who.namespace.to_inside_gid(gid).map_or(OVERFLOW_ID, InsideGid::raw);
+    let class = match class {
+        Class::Owner => format!("the owner ({})", view.name),
+        Class::AclUser => "the ACL's named user".to_owned(),
+        Class::AclGroup(gid) => format!("the ACL's group {}", seen(gid)),
+        Class::Group(gid) => format!("group {}", seen(gid)),
+        Class::Other => "other".to_owned(),
+    };
+    let Bits { needed, granted, owner, group, mode } = bits;
+    let letters = symbolic(kind, *mode);
+    format!("{letters} {mode} {}:{}: {class} has {granted}, needed {needed}", owner.raw(), group.raw())
+}

@@ -1,0 +1,112 @@
+//! Who has a say besides the bits: the mounter of a FUSE filesystem, a server behind a mount.
+
+use mivask_model::fact::{Provenance, Unknown};
+use mivask_model::mode::{Access, FileKind, Mode};
+use mivask_model::outcome::Errno;
+use mivask_model::personality::Personality;
+
+use super::step;
+use crate::trace::{Check, StepResult};
+use crate::view::{Place, View};
+use crate::witness::{Question, Witness};
+
+/// What comes next.
+pub(super) enum Gate {
+    /// The bits decide.
+    Bits,
+    /// It is decided already, and allowed.
+    Open,
+}
+
+/// The check before the bits.
+///
+/// # Errors
+/// EACCES
+pub(super) fn gate<W: Witness>(
+    view: &View<'_>,
+    place: Place,
+    wanted: Access,
+    path: &[u8],
+    w: &mut W,
+) -> Result<Gate, Errno> {
+    match &view.source(place).personality {
+        Personality::Fuse(fuse) => {
+            enters(view, place, path, w)?;
+            if fuse.default_permissions {
+                return Ok(Gate::Bits);
+            }
+            // The kernel itself only asks a program for some x bit (`fuse_permission`).
+            let bare = view
+                .inode(place)
+                .is_some_and(|inode| inode.kind == FileKind::File && !inode.mode.has_any(Mode::ANY_EXECUTE));
+            if wanted.grants(Access::EXECUTE) && bare && view.is_told(place) {
+                let fact = "no x bit at all is set".to_owned();
+                let from = view.provenance(place);
+                w.step(|| step(path, Check::OtherBits, fact, from, StepResult::Failed(Errno::EACCES)));
+                return Err(Errno::EACCES);
+            }
+            ask(view, place, path, w).map(|()| Gate::Open)
+        }
+        Personality::Cifs(cifs) if cifs.unchecked => ask(view, place, path, w).map(|()| Gate::Open),
+        Personality::Native(_)
+        | Personality::Tmpfs(_)
+        | Personality::Overlay
+        | Personality::Image
+        | Personality::Fat(_)
+        | Personality::Ntfs(_)
+        | Personality::Cifs(_)
+        | Personality::Nfs(_)
+        | Personality::Remote(_) => Ok(Gate::Bits),
+    }
+}
+
+/// Whether a FUSE mount lets the actor in at all; root and capabilities do not help
+/// (`fuse_allow_current_process`).
+///
+/// # Errors
+/// EACCES
+pub(crate) fn enters<W: Witness>(view: &View<'_>, place: Place, path: &[u8], w: &mut W) -> Result<(), Errno> {
+    let Personality::Fuse(fuse) = &view.source(place).personality else {
+        return Ok(());
+    };
+    if fuse.allow_other || (view.who.fsuid == fuse.uid && view.who.fsgid == fuse.gid) {
+        return Ok(());
+    }
+    w.step(|| {
+        let fact = format!(
+            "a FUSE mount without allow_other lets in {}:{} alone, its mounter; root too stays outside",
+            fuse.uid, fuse.gid
+        );
+        let from = view.mount(place.mount).from.clone();
+        step(path, Check::Fuse, fact, from, StepResult::Failed(Errno::EACCES))
+    });
+    Err(Errno::EACCES)
+}
+
+/// The server behind the mount, where it may still refuse what the bits gave.
+///
+/// # Errors
+/// EACCES where it is taken to refuse.
+pub(super) fn server<W: Witness>(view: &View<'_>, place: Place, path: &[u8], w: &mut W) -> Result<(), Errno> {
+    if view.source(place).personality.has_server() { ask(view, place, path, w) } else { Ok(()) }
+}
+
+fn ask<W: Witness>(view: &View<'_>, place: Place, path: &[u8], w: &mut W) -> Result<(), Errno> {
+    let source = view.source(place);
+    let name = &source.name;
+    let unknown = Unknown::new(
+        &format!("what the server behind {name} allows"),
+        "no scene can tell: look at the server's own rules",
+    );
+    let describe = |option: usize| match option {
+        0 => format!("the server behind {name} allows it"),
+        _ => format!("the server behind {name} refuses it"),
+    };
+    let allows = w.choose(Question::Server(place.source), &unknown, 2, describe) == 0;
+    let result = if allows { StepResult::Passed } else { StepResult::Failed(Errno::EACCES) };
+    w.step(|| {
+        let fact = format!("the server decides; taken to {}", if allows { "allow it" } else { "refuse it" });
+        step(path, Check::Server, fact, Provenance::Unknown(unknown.fact.clone()), result)
+    });
+    if allows { Ok(()) } else { Err(Errno::EACCES) }
+}

@@ -1,0 +1,92 @@
+//! Permission of one inode (`inode_permission` in fs/namei.c, `posix_acl_permission` in fs/posix_acl.c).
+
+mod class;
+mod gate;
+mod untold;
+
+use mivask_model::fact::Provenance;
+use mivask_model::mode::{Access, FileKind};
+use mivask_model::outcome::Errno;
+use mivask_model::tree::{Certainty, Inode, Marks};
+
+use crate::trace::{Check, Step, StepResult};
+use crate::view::{Place, View};
+use crate::witness::Witness;
+
+pub(crate) use gate::enters;
+pub(crate) use untold::may_own;
+
+/// Whether the actor has `wanted` on the inode at `place`; `path` is for the trace.
+///
+/// The order is the kernel's: read-only superblock (EROFS), immutable (EPERM), unmapped ids
+/// (EACCES), who may enter a FUSE mount (EACCES), then owner, ACL, group or other bits, then
+/// capabilities (EACCES), then a server behind the mount.
+///
+/// # Errors
+/// The errno of the first check that fails.
+pub(crate) fn permission<W: Witness>(
+    view: &View<'_>,
+    place: Place,
+    wanted: Access,
+    path: &[u8],
+    w: &mut W,
+) -> Result<(), Errno> {
+    if W::ALL_SEEING {
+        return Ok(());
+    }
+    let Some(inode) = view.inode(place) else {
+        return untold::presumed(view, place, wanted, path, w);
+    };
+    let owner = view.owner(place, inode);
+    if wanted.writes()
+        && let Some((check, fact, errno)) =
+            write_barrier(view, place, inode, owner.0.is_none() || owner.1.is_none())
+    {
+        w.step(|| step(path, check, fact.to_owned(), view.provenance(place), StepResult::Failed(errno)));
+        return Err(errno);
+    }
+    if !view.source(place).personality.is_local() {
+        match gate::gate(view, place, wanted, path, w)? {
+            gate::Gate::Bits => {}
+            gate::Gate::Open => return Ok(()),
+        }
+    }
+    if let Some(doubt) = view.doubt(place) {
+        match &doubt.attributes {
+            Certainty::Known => {}
+            Certainty::Assumed(text) => w.assume(|| text.clone()),
+            Certainty::Unknown(unknown) => {
+                return untold::doubted(view, place, inode, wanted, path, unknown, w);
+            }
+        }
+    }
+    class::decide(view, place, inode, owner, wanted, path, w)?;
+    if wanted.writes()
+        && let Some(text) = &view.source(place).tree.silence().attributes
+    {
+        w.assume(|| text.clone());
+    }
+    gate::server(view, place, path, w)
+}
+
+/// What stops any write, whoever asks.
+fn write_barrier(
+    view: &View<'_>,
+    place: Place,
+    inode: &Inode,
+    unmapped: bool,
+) -> Option<(Check, &'static str, Errno)> {
+    let kept = matches!(inode.kind, FileKind::File | FileKind::Directory | FileKind::Link);
+    if view.source(place).read_only && kept {
+        return Some((Check::ReadOnlyFilesystem, "the file system itself is read-only", Errno::EROFS));
+    }
+    if inode.marks.has(Marks::IMMUTABLE) {
+        return Some((Check::Immutable, "the immutable attribute is set", Errno::EPERM));
+    }
+    unmapped.then_some((Check::Unmapped, "its owner or group has no mapping on this mount", Errno::EACCES))
+}
+
+fn step(path: &[u8], check: Check, fact: String, from: Provenance, result: StepResult) -> Step {
+    let path = if path.is_empty() { b"/".to_vec() } else { path.to_vec() };
+    Step { path, check, fact, from, result, bits: None }
+}

@@ -1,0 +1,221 @@
+//! One actor standing before its mount table: the facts a decision may look at.
+
+use mivask_model::credentials::Credentials;
+use mivask_model::fact::{Provenance, Unknown};
+use mivask_model::ids::{KernelGid, KernelUid};
+use mivask_model::mode::{FileKind, Mode};
+use mivask_model::mount::{Mount, MountId, MountTable, Source, SourceId};
+use mivask_model::personality::{Personality, Squash};
+use mivask_model::storage::{Settings, Storage};
+use mivask_model::tree::{Certainty, Doubt, Inode, InodeId, Marks, Tree};
+
+use crate::acting::Acting;
+use crate::witness::{Question, Witness};
+
+/// An inode seen through a mount.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct Place {
+    /// The mount it is seen through.
+    pub mount: MountId,
+    /// The source the mount shows.
+    pub source: SourceId,
+    /// The inode, or `None` where it is presumed to exist below a directory of unknown contents.
+    pub inode: Option<InodeId>,
+}
+
+/// What one actor's decisions rest on.
+#[derive(Clone, Copy, Debug)]
+pub struct View<'a> {
+    storage: &'a Storage,
+    mounts: &'a MountTable,
+    /// The process that acts.
+    pub who: &'a Credentials,
+    /// Its name in answers.
+    pub name: &'a str,
+    /// Which devices it may open.
+    pub devices: Devices,
+}
+
+/// Which devices a container may open (the device cgroup).
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Devices {
+    /// Those of the runtime's default list.
+    Listed,
+    /// Every one: a privileged container, or no container at all.
+    All,
+}
+
+impl<'a> View<'a> {
+    /// The view of `who` over `mounts`, whose sources are in `storage`. `name` stands for it in answers.
+    #[must_use]
+    pub const fn new(
+        storage: &'a Storage,
+        mounts: &'a MountTable,
+        who: &'a Credentials,
+        name: &'a str,
+        devices: Devices,
+    ) -> Self {
+        Self { storage, mounts, who, name, devices }
+    }
+
+    /// The mount `id`.
+    #[must_use]
+    pub fn mount(&self, id: MountId) -> &'a Mount {
+        self.mounts.get(id)
+    }
+
+    /// The mounts of the view.
+    #[must_use]
+    pub const fn mounts(&self) -> &'a MountTable {
+        self.mounts
+    }
+
+    /// The source `place` lies in.
+    #[must_use]
+    pub fn source(&self, place: Place) -> &'a Source {
+        self.storage.source(place.source)
+    }
+
+    /// The kernel settings of the host.
+    #[must_use]
+    pub const fn settings(&self) -> &'a Settings {
+        &self.storage.settings
+    }
+
+    /// The inode at `place`; `None` where it is only presumed.
+    #[must_use]
+    pub fn inode(&self, place: Place) -> Option<&'a Inode> {
+        place.inode.map(|id| self.source(place).tree.inode(id))
+    }
+
+    /// What is not certain about the inode at `place`.
+    #[must_use]
+    pub fn doubt(&self, place: Place) -> Option<&'a Doubt> {
+        place.inode.and_then(|id| self.source(place).tree.doubt(id))
+    }
+
+    /// Where the facts of the inode at `place` came from.
+    #[must_use]
+    pub fn provenance(&self, place: Place) -> Provenance {
+        if let Some(Doubt { attributes: Certainty::Assumed(text), .. }) = self.doubt(place) {
+            return Provenance::Assumption(text.clone());
+        }
+        let tree = &self.source(place).tree;
+        place.inode.map_or_else(|| tree.origin().clone(), |id| tree.place(id))
+    }
+
+    /// Owner and group as the kernel compares them; `None` for each that has no mapping.
+    #[must_use]
+    pub fn owner(&self, place: Place, inode: &Inode) -> (Option<KernelUid>, Option<KernelGid>) {
+        let ids = &self.mount(place.mount).ids;
+        (ids.to_kernel_uid(inode.uid), ids.to_kernel_gid(inode.gid))
+    }
+
+    /// Whether `place` certainly is of another kind than `kind`.
+    #[must_use]
+    pub fn is_not(&self, place: Place, kind: FileKind) -> bool {
+        self.inode(place).is_some_and(|inode| inode.kind != kind)
+    }
+
+    /// Whether `place` certainly is of `kind`.
+    #[must_use]
+    pub fn is(&self, place: Place, kind: FileKind) -> bool {
+        self.inode(place).is_some_and(|inode| inode.kind == kind)
+    }
+
+    /// Who acts on the filesystem of `place`, asking how an NFS server squashes where nobody told.
+    pub(crate) fn acting<W: Witness>(&self, place: Place, w: &mut W) -> Acting<'a> {
+        let source = self.source(place);
+        let Personality::Nfs(nfs) = &source.personality else {
+            return Acting::process(self.who);
+        };
+        let squash = nfs.export.squash.unwrap_or_else(|| {
+            let fact = format!("how the server of {} squashes ids", source.name);
+            let unknown = Unknown::new(&fact, "give `export: { squash: root|all|none }` for the volume");
+            let describe = |option: usize| match Squash::ALL[option] {
+                Squash::Root => "the server squashes root (its default)".to_owned(),
+                Squash::Nobody => "the server squashes nobody".to_owned(),
+                Squash::All => "the server squashes everybody".to_owned(),
+            };
+            Squash::ALL[w.choose(Question::Squash(place.source), &unknown, Squash::ALL.len(), describe)]
+        });
+        Acting::on_server(self.who, squash, &nfs.export)
+    }
+
+    /// Whether owner and mode of the inode at `place` are settled, as far as they are told or assumed.
+    #[must_use]
+    pub fn is_told(&self, place: Place) -> bool {
+        place.inode.is_some()
+            && !self.doubt(place).is_some_and(|doubt| matches!(doubt.attributes, Certainty::Unknown(_)))
+    }
+
+    /// Whether the inode at `place` carries `marks`.
+    #[must_use]
+    pub fn has_marks(&self, place: Place, marks: Marks) -> bool {
+        self.inode(place).is_some_and(|inode| inode.marks.has(marks))
+    }
+
+    /// The bits of the inode at `place`; none where it is presumed.
+    #[must_use]
+    pub fn mode(&self, place: Place) -> Mode {
+        self.inode(place).map_or(Mode::default(), |inode| inode.mode)
+    }
+
+    /// What is not known about entries of the source of `place` that nobody listed.
+    #[must_use]
+    pub fn unlisted(&self, place: Place) -> Unknown {
+        let source = self.source(place);
+        match source.tree.doubt(Tree::ROOT).map(|doubt| &doubt.contents) {
+            Some(Certainty::Unknown(unknown)) => unknown.clone(),
+            Some(Certainty::Known | Certainty::Assumed(_)) | None => {
+                Unknown::new(&format!("what {} holds", source.name), "give its tree in a scene file")
+            }
+        }
+    }
+
+    /// The root of `mount`, with the source chosen where several are possible.
+    pub fn root_of<W: Witness>(&self, mount: MountId, w: &mut W) -> Place {
+        let facts = self.mount(mount);
+        let chosen = match (&facts.question, facts.variants.len()) {
+            (Some(unknown), count) if count > 1 => {
+                let describe = |option: usize| facts.variants[option].when.to_string();
+                w.choose(Question::Variant(mount), unknown, count, describe)
+            }
+            _ => 0,
+        };
+        Place { mount, source: facts.variants[chosen].source, inode: facts.root }
+    }
+
+    /// Steps onto whatever is mounted over `place`, through stacked mounts (`follow_mount`).
+    pub fn cross<W: Witness>(&self, mut place: Place, w: &mut W) -> Place {
+        while let Some(covering) = place.inode.and_then(|inode| self.mounts.covering(place.mount, inode)) {
+            place = self.root_of(covering, w);
+        }
+        place
+    }
+
+    /// Whether something is mounted on the inode at `place`, through this mount or another one of the same
+    /// source (`is_local_mountpoint`).
+    #[must_use]
+    pub fn is_mount_point(&self, place: Place) -> bool {
+        place.inode.is_some()
+            && self.mounts.iter().filter_map(|(_, mount)| mount.on).any(|(on, inode)| {
+                Some(inode) == place.inode
+                    && self.mount(on).variants.iter().any(|variant| variant.source == place.source)
+            })
+    }
+
+    /// The value of a kernel setting, asking for it where nobody told.
+    pub fn setting<W: Witness>(&self, name: &'static str, told: Option<u8>, highest: u8, w: &mut W) -> u8 {
+        if let Some(value) = told {
+            return value;
+        }
+        let settle = format!("give it under `host: {{ sysctls: {{ {name}: ... }} }}`");
+        let unknown = Unknown::new(&format!("the host's {name}"), &settle);
+        let options = [1, 0, 2];
+        let chosen = w.choose(Question::Setting(name), &unknown, usize::from(highest) + 1, |option| {
+            format!("{name} = {}", options[option])
+        });
+        options[chosen]
+    }
+}

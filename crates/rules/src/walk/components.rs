@@ -1,0 +1,117 @@
+//! Going through the components of a path, `.` and `..` among them (`link_path_walk`, `follow_dotdot`).
+
+use mivask_model::mode::{Access, FileKind};
+use mivask_model::outcome::Errno;
+
+use super::{Last, Slash, Target, Walker};
+use crate::trace::Check;
+use crate::view::Place;
+use crate::witness::Witness;
+
+/// Longest path the kernel takes, without the final NUL (PATH_MAX - 1).
+const LONGEST_PATH: usize = 4095;
+
+impl<'a, W: Witness> Walker<'a, '_, W> {
+    /// Walks all components but the last. Every directory needs search permission, the one that
+    /// holds the last component included (`link_path_walk`).
+    pub(super) fn parent(&mut self, start: Place, path: &'a [u8]) -> Result<(Place, Last<'a>), Errno> {
+        if path.is_empty() {
+            return Err(Errno::ENOENT);
+        }
+        if path.len() > LONGEST_PATH {
+            return Err(Errno::ENAMETOOLONG);
+        }
+        let mut here = start;
+        if path[0] == b'/' {
+            here = self.root();
+            self.path.clear();
+        }
+        let mut rest = skip_slashes(path);
+        if rest.is_empty() {
+            return Ok((here, Last::Root));
+        }
+        loop {
+            self.permit(here, Access::EXECUTE)?;
+            let end = rest.iter().position(|byte| *byte == b'/').unwrap_or(rest.len());
+            let (name, after) = rest.split_at(end);
+            rest = skip_slashes(after);
+            if rest.is_empty() {
+                let slash = if after.is_empty() { Slash::Absent } else { Slash::Trailing };
+                let last = match name {
+                    b"." => Last::Dot,
+                    b".." => Last::DotDot,
+                    _ => Last::Name(name, slash),
+                };
+                return Ok((here, last));
+            }
+            here = self.through(here, name)?;
+        }
+    }
+
+    /// One component that others follow.
+    fn through(&mut self, here: Place, name: &'a [u8]) -> Result<Place, Errno> {
+        let mut next = match name {
+            b"." => here,
+            b".." => self.up(here),
+            _ => match self.lookup(here, name)? {
+                Target::There(place) => place,
+                Target::Missing => {
+                    return Err(self.fail(
+                        Check::Lookup,
+                        "nothing of that name is there",
+                        here,
+                        Errno::ENOENT,
+                    ));
+                }
+            },
+        };
+        if self.view.is(next, FileKind::Link) {
+            let target = self.follow(next, None)?;
+            self.leave_last();
+            next = self.nested(here, target)?;
+        }
+        if self.view.is_not(next, FileKind::Directory) {
+            return Err(self.fail(
+                Check::Kind,
+                "not a directory, but the path goes on below it",
+                next,
+                Errno::ENOTDIR,
+            ));
+        }
+        Ok(next)
+    }
+
+    pub(super) fn dots(&mut self, directory: Place, last: Last<'_>) -> Place {
+        match last {
+            Last::DotDot => self.up(directory),
+            Last::Dot | Last::Root | Last::Name(..) => directory,
+        }
+    }
+
+    /// `..`: never above the actor's root; out of a mount onto what it covers (`follow_dotdot`).
+    fn up(&mut self, here: Place) -> Place {
+        self.leave_last();
+        let Some(mut inode) = here.inode else {
+            return here;
+        };
+        let mut mount = here.mount;
+        loop {
+            let facts = self.view.mount(mount);
+            if Some(inode) != facts.root {
+                break;
+            }
+            match facts.on {
+                None => return self.root(),
+                Some((below, covered)) => (mount, inode) = (below, covered),
+            }
+        }
+        let place = if mount == here.mount { here } else { self.view.root_of(mount, self.w) };
+        let parent = self.view.source(place).tree.parent(inode);
+        self.view.cross(Place { inode: Some(parent), ..place }, self.w)
+    }
+}
+
+fn skip_slashes(path: &[u8]) -> &[u8] {
+    let start = path.iter().position(|byte| *byte != b'/').unwrap_or(path.len());
+    &path[start..]
+}

@@ -1,0 +1,311 @@
+//! Path resolution across directories, links and mounts (fs/namei.c, path_resolution(7)).
+
+mod components;
+mod links;
+mod report;
+
+use mivask_model::fact::Unknown;
+use mivask_model::mode::{Access, FileKind};
+use mivask_model::mount::MountTable;
+use mivask_model::outcome::Errno;
+use mivask_model::tree::Certainty;
+
+use crate::acting::Acting;
+use crate::permission::{enters, may_own, permission};
+use crate::trace::Check;
+use crate::view::{Place, View};
+use crate::witness::{Question, Witness};
+
+/// Longest name of one component.
+const LONGEST_NAME: usize = 255;
+
+/// Whether the last component is followed if it is a symbolic link.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Follow {
+    /// To its end.
+    Links,
+    /// The link itself is meant.
+    AllButLast,
+}
+
+/// What the last component of a path is.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Last<'p> {
+    /// An ordinary name, and whether slashes follow it.
+    Name(&'p [u8], Slash),
+    /// Nothing but slashes: the root itself.
+    Root,
+    /// `.`
+    Dot,
+    /// `..`
+    DotDot,
+}
+
+/// Whether slashes follow the last name.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Slash {
+    /// None.
+    Absent,
+    /// At least one: only a directory will do.
+    Trailing,
+}
+
+/// What stands at the last component.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Target {
+    /// Something, mounts on top of it included.
+    There(Place),
+    /// Nothing; the directory is known.
+    Missing,
+}
+
+/// The end of a walk: a directory, the last name in it, and what stands there.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct Arrival<'p> {
+    /// The directory that holds the last component.
+    pub directory: Place,
+    /// The last component.
+    pub last: Last<'p>,
+    /// Whether slashes followed its name, or that of a link that led here: then only a directory will do.
+    pub slashes: Slash,
+    /// What stands there.
+    pub target: Target,
+}
+
+/// What a walk is for.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+enum Purpose {
+    Find,
+    Create,
+}
+
+/// One walk: it counts the links it follows and remembers the path for the trace.
+#[derive(Debug)]
+pub struct Walker<'a, 'w, W> {
+    view: &'a View<'a>,
+    w: &'w mut W,
+    links: u32,
+    path: Vec<u8>,
+}
+
+impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
+    /// A walker at the actor's root.
+    pub fn new(view: &'a View<'a>, w: &'w mut W) -> Self {
+        Self { view, w, links: 0, path: Vec::new() }
+    }
+
+    /// The place `path` leads to.
+    ///
+    /// # Errors
+    /// Any error of the walk, ENOENT where nothing is there, ENOTDIR where slashes follow a non-directory.
+    pub fn place(&mut self, path: &'a [u8], follow: Follow) -> Result<Place, Errno> {
+        let arrival = self.arrive(path, follow)?;
+        let Target::There(place) = arrival.target else {
+            return Err(self.missing(&arrival));
+        };
+        if arrival.slashes == Slash::Trailing && self.view.is_not(place, FileKind::Directory) {
+            return Err(self.fail(
+                Check::Kind,
+                "a slash follows the name of a non-directory",
+                place,
+                Errno::ENOTDIR,
+            ));
+        }
+        Ok(place)
+    }
+
+    /// Walks to the last component and looks it up, following it as `follow` and slashes say.
+    ///
+    /// # Errors
+    /// Any error of the walk; that nothing is there is no error here.
+    pub fn arrive(&mut self, path: &'a [u8], follow: Follow) -> Result<Arrival<'a>, Errno> {
+        self.go(path, follow, Purpose::Find)
+    }
+
+    /// The same for an open with O_CREAT: slashes behind the last name, or behind that of a link on
+    /// the way to it, are EISDIR before anything is looked up.
+    ///
+    /// # Errors
+    /// EISDIR, and any error of the walk.
+    pub fn arrive_to_create(&mut self, path: &'a [u8], follow: Follow) -> Result<Arrival<'a>, Errno> {
+        self.go(path, follow, Purpose::Create)
+    }
+
+    fn go(&mut self, path: &'a [u8], follow: Follow, purpose: Purpose) -> Result<Arrival<'a>, Errno> {
+        let mut start = self.root();
+        let mut path = path;
+        let mut slashes = Slash::Absent;
+        loop {
+            let (directory, last) = self.parent(start, path)?;
+            let Last::Name(name, slash) = last else {
+                let place = self.dots(directory, last);
+                return Ok(Arrival { directory, last, slashes, target: Target::There(place) });
+            };
+            if slash == Slash::Trailing {
+                slashes = slash;
+                if purpose == Purpose::Create {
+                    let fact = "a slash follows the name of a file to create";
+                    return Err(self.fail(Check::Kind, fact, directory, Errno::EISDIR));
+                }
+            }
+            let target = self.lookup(directory, name)?;
+            let arrival = Arrival { directory, last, slashes, target };
+            let Target::There(place) = target else {
+                return Ok(arrival);
+            };
+            // Once slashes were seen, every further link is followed too.
+            let followed = follow == Follow::Links || slashes == Slash::Trailing;
+            if !followed || !self.view.is(place, FileKind::Link) {
+                return Ok(arrival);
+            }
+            path = self.follow(place, Some(directory))?;
+            start = directory;
+            self.leave_last();
+        }
+    }
+
+    /// The parent of the last component and that component; the parent is not yet looked into.
+    ///
+    /// # Errors
+    /// Any error of the walk up to the parent.
+    pub fn parent_of(&mut self, path: &'a [u8]) -> Result<(Place, Last<'a>), Errno> {
+        let start = self.root();
+        self.parent(start, path)
+    }
+
+    /// Looks `name` up in `directory`, which the walk has searched already.
+    ///
+    /// # Errors
+    /// ENAMETOOLONG.
+    pub fn lookup(&mut self, directory: Place, name: &[u8]) -> Result<Target, Errno> {
+        self.enter_name(name);
+        if name.len() > LONGEST_NAME {
+            return Err(self.fail(
+                Check::Lookup,
+                "a name of more than 255 bytes",
+                directory,
+                Errno::ENAMETOOLONG,
+            ));
+        }
+        let tree = &self.view.source(directory).tree;
+        let Some(dir) = directory.inode else {
+            let unknown = self.view.unlisted(directory);
+            return Ok(self.presume(directory, &unknown));
+        };
+        if let Some(found) = tree.lookup(dir, name) {
+            let place = Place { inode: Some(found), ..directory };
+            let crossed = self.view.cross(place, self.w);
+            if crossed.mount != directory.mount {
+                self.note_mount(crossed);
+            }
+            return Ok(Target::There(crossed));
+        }
+        match self.view.doubt(directory).map(|doubt| &doubt.contents) {
+            None | Some(Certainty::Known) => Ok(Target::Missing),
+            Some(Certainty::Assumed(text)) => {
+                self.w.assume(|| text.clone());
+                Ok(Target::Missing)
+            }
+            Some(Certainty::Unknown(unknown)) => Ok(self.presume(directory, unknown)),
+        }
+    }
+
+    /// The entry `name` of `directory` itself, not what is mounted on it.
+    ///
+    /// # Errors
+    /// ENAMETOOLONG.
+    pub fn entry(&mut self, directory: Place, name: &[u8]) -> Result<Target, Errno> {
+        let found = self.lookup(directory, name)?;
+        let Target::There(place) = found else {
+            return Ok(found);
+        };
+        if place.mount == directory.mount {
+            return Ok(found);
+        }
+        let inode = directory.inode.and_then(|dir| self.view.source(directory).tree.lookup(dir, name));
+        Ok(Target::There(Place { inode, ..directory }))
+    }
+
+    /// Starts a second walk, with a count of links of its own; gives the path of the first back.
+    pub fn restart(&mut self) -> Vec<u8> {
+        self.links = 0;
+        std::mem::take(&mut self.path)
+    }
+
+    /// Lets further checks speak of another path; gives the current one back.
+    pub fn turn_to(&mut self, path: Vec<u8>) -> Vec<u8> {
+        std::mem::replace(&mut self.path, path)
+    }
+
+    /// The current path may or may not be there.
+    fn presume(&mut self, directory: Place, unknown: &Unknown) -> Target {
+        let path = self.path_text().into_owned();
+        let chosen = self.w.choose(Question::Exists(self.path.clone()), unknown, 2, |option| match option {
+            0 => format!("{path} is there"),
+            _ => format!("{path} is missing"),
+        });
+        if chosen == 0 { Target::There(Place { inode: None, ..directory }) } else { Target::Missing }
+    }
+
+    /// Checks `access` on `place`, with the current path in the trace.
+    ///
+    /// # Errors
+    /// The first check of one inode that fails: EROFS, EPERM or EACCES.
+    pub fn permit(&mut self, place: Place, access: Access) -> Result<(), Errno> {
+        permission(self.view, place, access, &self.path, self.w)
+    }
+
+    /// Checks `access` on the directory that holds the last component, whose path is one shorter.
+    ///
+    /// # Errors
+    /// The first check of one inode that fails: EROFS, EPERM or EACCES.
+    pub fn permit_in(&mut self, directory: Place, access: Access) -> Result<(), Errno> {
+        let end = self.path.iter().rposition(|byte| *byte == b'/').unwrap_or(0);
+        permission(self.view, directory, access, &self.path[..end], self.w)
+    }
+
+    /// Whether the actor owns `place` or counts as its owner; asks where the owner is not known.
+    pub(crate) fn owns(&mut self, place: Place) -> bool {
+        may_own(self.view, place, &self.path, self.w)
+    }
+
+    /// Whether a FUSE mount at `place` lets the actor in at all.
+    ///
+    /// # Errors
+    /// EACCES
+    pub(crate) fn enters(&mut self, place: Place) -> Result<(), Errno> {
+        enters(self.view, place, &self.path, self.w)
+    }
+
+    /// Who acts on the filesystem of `place`.
+    pub(crate) fn acting(&mut self, place: Place) -> Acting<'a> {
+        self.view.acting(place, self.w)
+    }
+
+    /// The witness of the walk.
+    pub fn witness(&mut self) -> &mut W {
+        self.w
+    }
+
+    /// What is walked over.
+    pub fn view(&self) -> &'a View<'a> {
+        self.view
+    }
+
+    fn root(&mut self) -> Place {
+        let root = self.view.root_of(MountTable::ROOT, self.w);
+        self.view.cross(root, self.w)
+    }
+
+    fn enter_name(&mut self, name: &[u8]) {
+        if W::TRACING {
+            self.path.push(b'/');
+            self.path.extend_from_slice(name);
+        }
+    }
+
+    fn leave_last(&mut self) {
+        let end = self.path.iter().rposition(|byte| *byte == b'/').unwrap_or(0);
+        self.path.truncate(end);
+    }
+}

@@ -1,0 +1,91 @@
+//! Who watches a decision being made: nobody, a recorder of steps, or an explorer of possibilities.
+
+use std::sync::Arc;
+
+use mivask_model::fact::Unknown;
+use mivask_model::mode::Access;
+use mivask_model::mount::{MountId, SourceId};
+use mivask_model::personality::Feature;
+use mivask_model::tree::InodeId;
+
+use crate::trace::Step;
+
+/// Something a decision may have to ask because nobody told.
+///
+/// The same question gets the same answer within one run.
+#[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
+pub enum Question {
+    /// Which of an actor's possible identities it has.
+    Identity,
+    /// Which of a mount's possible sources it shows.
+    Variant(MountId),
+    /// Whether an inode of unknown owner and mode grants this access.
+    Grants(SourceId, InodeId, Access),
+    /// Whether a path exists below a directory whose entries are unknown.
+    Exists(Vec<u8>),
+    /// Whether an inode of unknown owner and mode that was presumed to exist grants this access.
+    PresumedGrants(Vec<u8>, Access),
+    /// Who owns an inode, where the sticky bit asks.
+    Owner(SourceId, InodeId),
+    /// Who owns an inode that is only presumed to exist.
+    PresumedOwner(Vec<u8>),
+    /// Which ids an NFS server replaces.
+    Squash(SourceId),
+    /// Whether the server of a source lets the actor do it.
+    Server(SourceId),
+    /// Whether the filesystem of a source has a feature.
+    Support(SourceId, Feature),
+    /// The value of a kernel setting.
+    Setting(&'static str),
+    /// What execve finds in a file.
+    Content(SourceId, InodeId),
+    /// Whether a device whose numbers nobody told is in the container's device list.
+    Device(SourceId, InodeId),
+    /// Whether a device has a driver.
+    Driver(SourceId, InodeId),
+}
+
+/// Watches a decision and answers its questions about unknown facts.
+pub trait Witness {
+    /// Whether steps are wanted; where not, none is ever built.
+    const TRACING: bool;
+    /// Whether every permission is taken to be given, as for somebody who only wants to know what is there.
+    const ALL_SEEING: bool = false;
+
+    /// A check was made.
+    fn step(&mut self, step: impl FnOnce() -> Step);
+
+    /// The decision rests on an assumption.
+    fn assume(&mut self, text: impl FnOnce() -> Arc<str>);
+
+    /// A fact is missing: which of `count` possibilities shall hold?
+    fn choose(
+        &mut self,
+        question: Question,
+        unknown: &Unknown,
+        count: usize,
+        describe: impl Fn(usize) -> String,
+    ) -> usize;
+}
+
+/// Watches nothing; remembers only that a fact was missing.
+///
+/// With it a decision allocates nothing as long as everything it needs is known.
+#[derive(Debug, Default)]
+pub struct Unwatched {
+    /// Whether a missing fact was met; the verdict is then only one of several.
+    pub met_unknown: bool,
+}
+
+impl Witness for Unwatched {
+    const TRACING: bool = false;
+
+    fn step(&mut self, _: impl FnOnce() -> Step) {}
+
+    fn assume(&mut self, _: impl FnOnce() -> Arc<str>) {}
+
+    fn choose(&mut self, _: Question, _: &Unknown, _: usize, _: impl Fn(usize) -> String) -> usize {
+        self.met_unknown = true;
+        0
+    }
+}

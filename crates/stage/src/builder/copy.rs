@@ -1,0 +1,325 @@
+//! `COPY`, `ADD` and `WORKDIR`.
+
+use mivask_model::fact::{Fact, Unknown};
+use mivask_model::ids::UNSPECIFIED_ID;
+use mivask_model::mode::{FileKind, Mode};
+use mivask_model::tree::{Certainty, Content, Doubt, Entry, InodeId, Spot, Tree};
+
+use super::ground::{Ground, Number};
+use super::names::Found;
+use crate::recipe::{Copy, CopyFrom, CopySource, Step};
+
+/// Who owns what is copied, and with which mode; the root and the source's where nothing is told.
+struct Marking {
+    owner: (Number, Number),
+    owned: bool,
+    /// Whether what comes from another image keeps its owner and every bit of its mode.
+    kept: bool,
+    mode: Option<Mode>,
+}
+
+impl Ground<'_> {
+    /// `WORKDIR`: made at once as root's, or later by whoever needs it.
+    pub(super) fn work_in(&mut self, path: &[u8], step: &Step) {
+        let path = self.absolute(path);
+        self.working_directory = Some(Fact::new(path, step.from.clone()));
+        self.to_make = true;
+        if self.rules.makes_working_directory {
+            self.make_working_directory(step);
+        }
+    }
+
+    /// Makes the working directory with its parents where it is missing.
+    pub(super) fn make_working_directory(&mut self, step: &Step) {
+        self.to_make = false;
+        let Some(path) = self.working_directory.clone() else { return };
+        let owner = if self.rules.makes_working_directory { (Ok(0), Ok(0)) } else { self.maker() };
+        self.ensure(&path.value, &owner, &path.from, step);
+    }
+
+    /// The build's user as the owner of a directory: without an account its group is its own number.
+    fn maker(&mut self) -> (Number, Number) {
+        let (uid, gid) = self.runner();
+        let lone = |uid: u32| self.login_group(uid).unwrap_or(Ok(uid));
+        match (&uid, &gid) {
+            (Ok(uid), Ok(0)) if *uid != 0 => (Ok(*uid), lone(*uid)),
+            _ => (uid, gid),
+        }
+    }
+
+    /// The directory at `path`, made with its parents for `owner`; `None` where nobody knows what is there.
+    pub(super) fn ensure(
+        &mut self,
+        path: &[u8],
+        owner: &(Number, Number),
+        from: &mivask_model::fact::Provenance,
+        step: &Step,
+    ) -> Option<InodeId> {
+        let entry = self.entry(FileKind::Directory, owner, 0o755, from);
+        match self.tree.resolve(path, true) {
+            Spot::There(id) if self.tree.inode(id).kind == FileKind::Directory => Some(id),
+            Spot::There(_) | Spot::Nowhere(_) => {
+                self.fail(&step.words, "ENOTDIR", &step.from);
+                None
+            }
+            Spot::Missing { dir, names } => Some(self.lay_directories(dir, &names, entry)),
+            Spot::Unlisted { dir, names } => {
+                let entry = self.unlisted(entry, path);
+                Some(self.lay_directories(dir, &names, entry))
+            }
+        }
+    }
+
+    /// Directories one in the other, as a builder makes them: with the owner it wants, not the one of the directory above.
+    fn lay_directories(&mut self, dir: InodeId, names: &[Vec<u8>], entry: Entry) -> InodeId {
+        let mut here = dir;
+        for name in names {
+            let inherits =
+                self.rules.copies_inherit_set_group_id && self.tree.inode(here).mode.has(Mode::SET_GROUP_ID);
+            let bit = if inherits { Mode::SET_GROUP_ID } else { Mode::default() };
+            let entry = Entry { mode: entry.mode.with(bit), ..entry.clone() };
+            here = self.tree.add(here, name, entry).unwrap_or(here);
+        }
+        here
+    }
+
+    /// `COPY` or `ADD` from `tree`, which is called `whence`.
+    pub(super) fn copy(&mut self, copy: &Copy, tree: &Tree, whence: &str, step: &Step) {
+        let Some(owner) = self.copy_owner(copy.owner.as_deref(), step) else { return };
+        let owned = copy.owner.is_some();
+        let kept = !owned && matches!(copy.from, CopyFrom::Other(_));
+        let marking = Marking { owner, owned, kept, mode: copy.mode };
+        let to = self.absolute(&copy.to);
+        let into = copy.sources.len() > 1 || to.ends_with(b"/") || self.is_directory(&to);
+        for source in &copy.sources {
+            let fact = format!("what {} puts at {}", step.words, mivask_model::act::quoted(&to));
+            let unknown = Unknown::new(&fact, "give the tree of the built image in a scene file");
+            match source {
+                CopySource::Path(path) => match tree.resolve(path, true) {
+                    Spot::There(id) if tree.inode(id).kind == FileKind::Directory => {
+                        self.copy_directory(&to, tree, id, &marking, step);
+                    }
+                    Spot::There(_) if !into && self.may_be_directory(&to, path) => {
+                        self.touched(&to, &unknown)
+                    }
+                    Spot::There(id) => {
+                        let name = if into { path.rsplit(|byte| *byte == b'/').next() } else { None };
+                        self.copy_file(&to, name, &leaf(tree, id), &marking, step);
+                    }
+                    Spot::Unlisted { .. } => self.touched_or_made(&to, &unknown),
+                    Spot::Missing { .. } | Spot::Nowhere(_) => {
+                        let path = mivask_model::act::quoted(path);
+                        self.fail(&step.words, &format!("{path} is not in {whence}"), &step.from);
+                    }
+                },
+                CopySource::Made(name) if !name.is_empty() || !into => {
+                    let mut entry = Entry::file(0, 0, 0o644);
+                    let mode = Unknown::new(
+                        &format!("the mode that {} gives", step.words),
+                        "name it there with --chmod",
+                    );
+                    let attributes = Certainty::Unknown(mode);
+                    entry.doubt = Some(Doubt { attributes, contents: Certainty::Known });
+                    self.copy_file(&to, into.then_some(name.as_slice()), &entry, &marking, step);
+                }
+                CopySource::Made(_) | CopySource::Archive => {
+                    // Its own ids and modes are kept, whatever --chown says.
+                    self.ensure(&to, &(Ok(0), Ok(0)), &step.from, step);
+                    self.touched(&to, &unknown);
+                }
+            }
+        }
+    }
+
+    fn is_directory(&self, path: &[u8]) -> bool {
+        matches!(self.tree.resolve(path, true),
+            Spot::There(id) if self.tree.inode(id).kind == FileKind::Directory)
+    }
+
+    /// Whether a file is to be copied to what may well be a directory that nobody listed: it has neither a slash at its
+    /// end nor the look of a file's name.
+    fn may_be_directory(&self, to: &[u8], source: &[u8]) -> bool {
+        let name = |path: &[u8]| path.rsplit(|byte| *byte == b'/').next().unwrap_or_default().to_vec();
+        let looks_like_a_file = name(to) == name(source) || name(to).contains(&b'.');
+        !looks_like_a_file && matches!(self.tree.resolve(to, true), Spot::Unlisted { .. })
+    }
+
+    fn touched_or_made(&mut self, path: &[u8], unknown: &Unknown) {
+        if let Spot::Missing { dir, .. } = self.tree.resolve(path, true) {
+            self.may_hold_more(dir, unknown);
+        } else {
+            self.touched(path, unknown);
+        }
+    }
+
+    /// `--chown`: numbers before names; `None` where the build fails on it.
+    fn copy_owner(&mut self, text: Option<&str>, step: &Step) -> Option<(Number, Number)> {
+        let Some(text) = text else { return Some((Ok(0), Ok(0))) };
+        let (user, group) = text.split_once(':').map_or((text, None), |(user, group)| (user, Some(group)));
+        let account = |ground: &Self| (!user.is_empty()).then(|| ground.account(user));
+        let uid = match (user.parse(), user.is_empty()) {
+            (Ok(uid), _) => Ok(uid),
+            (Err(_), true) if self.rules.group_alone => Ok(0),
+            (Err(_), true) => {
+                self.fail(&step.words, "--chown names no user", &step.from);
+                return None;
+            }
+            (Err(_), false) => {
+                let (uid, _) = account(self)?;
+                self.owner_of(uid, ("user", user), step)?
+            }
+        };
+        let gid = match (group, user.parse::<u32>()) {
+            (Some(group), _) => match group.parse() {
+                Ok(gid) => Ok(gid),
+                Err(_) => {
+                    let found = self.group(group);
+                    self.owner_of(found, ("group", group), step)?
+                }
+            },
+            (None, Ok(uid)) => Ok(uid),
+            (None, Err(_)) if self.rules.owner_needs_group_of_its_name => {
+                let found = self.group(user);
+                self.owner_of(found, ("group", user), step)?
+            }
+            (None, Err(_)) => {
+                let (_, gid) = account(self)?;
+                self.owner_of(gid, ("user", user), step)?
+            }
+        };
+        Some((uid, gid))
+    }
+
+    fn owner_of(&mut self, found: Found, (what, name): (&str, &str), step: &Step) -> Option<Number> {
+        match found {
+            Found::Number(number) => Some(number),
+            Found::Missing => {
+                self.fail(&step.words, &format!("the image has no {what} `{name}`"), &step.from);
+                None
+            }
+        }
+    }
+
+    /// Gives a directory the owner of a marking's parents, for directories that are made above what is copied.
+    fn parents(&mut self, path: &[u8], marking: &Marking, file: bool, step: &Step) -> Option<InodeId> {
+        let owned = marking.owned && (file || self.rules.owns_parents_of_directories);
+        let owner = if owned { marking.owner.clone() } else { (Ok(0), Ok(0)) };
+        self.ensure(path, &owner, &step.from, step)
+    }
+
+    /// One file at `to`, or as `name` in the directory that `to` is.
+    fn copy_file(&mut self, to: &[u8], name: Option<&[u8]>, file: &Entry, marking: &Marking, step: &Step) {
+        let (directory, name) = match name {
+            Some(name) => (to.to_vec(), name.to_vec()),
+            None => {
+                let end = to.iter().rposition(|byte| *byte == b'/').unwrap_or(0);
+                (to[..end].to_vec(), to[end + 1..].to_vec())
+            }
+        };
+        let Some(dir) = self.parents(&directory, marking, true, step) else { return };
+        self.lay(dir, &name, file, marking, step);
+    }
+
+    /// What a directory holds goes into the one at `to`; only a new one becomes the marking's.
+    fn copy_directory(&mut self, to: &[u8], tree: &Tree, from: InodeId, marking: &Marking, step: &Step) {
+        let mut pending = Vec::new();
+        let new = !self.is_directory(to);
+        if new {
+            let trimmed = to.iter().rposition(|byte| *byte != b'/').map_or(&b"/"[..], |end| &to[..=end]);
+            let end = trimmed.iter().rposition(|byte| *byte == b'/').unwrap_or(0);
+            if self.parents(&trimmed[..end], marking, false, step).is_none() {
+                return;
+            }
+        }
+        let Some(top) = self.ensure(to, &marking.owner, &step.from, step) else { return };
+        pending.push((top, from));
+        while let Some((here, there)) = pending.pop() {
+            if let Some(doubt) = tree.doubt(there)
+                && let Certainty::Unknown(unknown) = &doubt.contents
+            {
+                self.may_hold_more(here, unknown);
+            }
+            for (name, child) in tree.children(there).map(|(name, child)| (name.to_vec(), child)) {
+                let placed = self.lay(here, &name, &leaf(tree, child), marking, step);
+                if let Some(placed) = placed.filter(|_| tree.inode(child).kind == FileKind::Directory) {
+                    pending.push((placed, child));
+                }
+            }
+        }
+    }
+
+    /// One file or directory as `name` in `dir`. A directory that is there keeps its owner and mode.
+    fn lay(
+        &mut self,
+        dir: InodeId,
+        name: &[u8],
+        source: &Entry,
+        marking: &Marking,
+        step: &Step,
+    ) -> Option<InodeId> {
+        let directory = source.kind == FileKind::Directory;
+        let bits = marking.kept || directory && self.rules.directories_keep_special_bits;
+        let mode = if bits { source.mode } else { source.mode.without(Mode::new(0o7000)) };
+        let asked = marking.mode.filter(|_| !directory);
+        let mut doubt = source.doubt.clone();
+        if let Some(text) = asked.filter(|_| !self.rules.mode_spares_directories) {
+            let text = format!("{} is built by something that knows --chmod={text}", step.words);
+            self.assume(text);
+        }
+        if directory && marking.mode.is_some() && !self.rules.mode_spares_directories {
+            let fact = format!("the mode of directories that {} copies", step.words);
+            let attributes = Certainty::Unknown(Unknown::new(&fact, "set it with chmod in a RUN"));
+            doubt = Some(Doubt { attributes, contents: Certainty::Known });
+        } else if asked.is_some() {
+            doubt = None;
+        }
+        if let Some(unknown) = marking.owner.0.clone().err().or_else(|| marking.owner.1.clone().err()) {
+            doubt = Some(Doubt { attributes: Certainty::Unknown(unknown), contents: Certainty::Known });
+        }
+        let number = |number: &Number| number.clone().unwrap_or(UNSPECIFIED_ID);
+        let (uid, gid) = match marking.kept {
+            true => (source.uid.raw(), source.gid.raw()),
+            false => (number(&marking.owner.0), number(&marking.owner.1)),
+        };
+        let entry = Entry {
+            target: source.target.clone(),
+            content: source.content.clone(),
+            doubt,
+            ..Entry::new(source.kind, uid, gid, asked.unwrap_or(mode)).at(step.from.clone())
+        };
+        match self.tree.lookup(dir, name) {
+            Some(there) if directory && self.tree.inode(there).kind == FileKind::Directory => Some(there),
+            Some(there) if directory == (self.tree.inode(there).kind == FileKind::Directory) => {
+                self.tree.replace(there, entry);
+                Some(there)
+            }
+            Some(_) => {
+                self.fail(&step.words, "a file and a directory would have one name", &step.from);
+                None
+            }
+            // One that is there already would keep its own.
+            None if directory && self.tree.is_unlisted(dir) => {
+                let path = [self.tree.path_of(dir).as_slice(), b"/", name].concat();
+                let entry = self.unlisted(entry, &path);
+                self.tree.add(dir, name, entry).ok()
+            }
+            None if directory && self.rules.copies_inherit_set_group_id => {
+                let inherits = self.tree.inode(dir).mode.has(Mode::SET_GROUP_ID);
+                let bit = if inherits { Mode::SET_GROUP_ID } else { Mode::default() };
+                self.tree.add(dir, name, Entry { mode: entry.mode.with(bit), ..entry }).ok()
+            }
+            None => self.tree.add(dir, name, entry).ok(),
+        }
+    }
+}
+
+/// What a copy takes over of a source.
+fn leaf(tree: &Tree, id: InodeId) -> Entry {
+    let inode = tree.inode(id);
+    Entry {
+        target: tree.target(id).unwrap_or_default().into(),
+        content: if inode.kind == FileKind::File { tree.content(id).clone() } else { Content::Unknown },
+        doubt: tree.doubt(id).cloned(),
+        ..Entry::new(inode.kind, inode.uid.raw(), inode.gid.raw(), inode.mode)
+    }
+}

@@ -1,0 +1,157 @@
+//! What building an image does to its accounts, owners and modes (facts/runtimes.md section 9).
+//!
+//! A recipe is applied to the facts of the image it begins with. What no rule here covers makes the facts it may
+//! touch unknown, and names itself.
+
+mod account;
+mod copy;
+mod ground;
+mod names;
+mod options;
+mod run;
+
+use std::borrow::Cow;
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+
+use mivask_model::accounts::Accounts;
+use mivask_model::fact::{Fact, Provenance, Unknown};
+use mivask_model::tree::{Certainty, Entry, Tree};
+
+use crate::identity::{ImageFacts, Knowledge};
+use crate::recipe::{Base, BuildStage, CopyFrom, Instruction};
+use crate::runtime::{BuildRules, Runtime};
+use crate::scene::{Image, Scene};
+use ground::Ground;
+
+/// The scene with every image that it builds, as the builder of its runtime makes them.
+pub(crate) fn built(scene: &Scene) -> Cow<'_, Scene> {
+    if scene.builds.is_empty() {
+        return Cow::Borrowed(scene);
+    }
+    let rules = &scene.runtime.unwrap_or(Runtime::Docker).profile().build;
+    let mut yard = Yard { scene, rules, done: BTreeMap::new(), under_way: BTreeSet::new() };
+    for name in scene.builds.keys() {
+        yard.image(name);
+    }
+    let mut whole = scene.clone();
+    for (name, built) in yard.done {
+        let image = match scene.images.get(&name) {
+            Some(told) => corrected(built, told),
+            None => built,
+        };
+        whole.images.insert(name, image);
+    }
+    Cow::Owned(whole)
+}
+
+/// What was built, with what somebody told about it in its place.
+fn corrected(built: Image, told: &Image) -> Image {
+    let told = told.clone();
+    let or = |told: Knowledge<_>, built| if matches!(told, Knowledge::Unknown) { built } else { told };
+    let accounts = match told.identity.accounts {
+        Knowledge::Unknown => built.identity.accounts,
+        known @ Knowledge::Known(_) => known,
+    };
+    Image {
+        identity: ImageFacts { user: or(told.identity.user, built.identity.user), accounts },
+        tree: told.tree.or(built.tree),
+        volumes: if told.volumes.is_empty() { built.volumes } else { told.volumes },
+        working_directory: told.working_directory.or(built.working_directory),
+        ..built
+    }
+}
+
+struct Yard<'a> {
+    scene: &'a Scene,
+    rules: &'a BuildRules,
+    done: BTreeMap<String, Image>,
+    under_way: BTreeSet<String>,
+}
+
+impl<'a> Yard<'a> {
+    /// The image `name`, built where it has a recipe.
+    fn image(&mut self, name: &str) -> Option<Image> {
+        if let Some(image) = self.done.get(name) {
+            return Some(image.clone());
+        }
+        let scene = self.scene;
+        // An image that is built on itself has to come from elsewhere.
+        let recipe = scene.builds.get_key_value(name).filter(|_| self.under_way.insert(name.to_owned()));
+        let Some((name, recipe)) = recipe else { return scene.images.get(name).cloned() };
+        let mut stages: Vec<Ground<'a>> = Vec::new();
+        for stage in &recipe.stages {
+            let ground = self.stage(name, stage, &stages);
+            stages.push(ground);
+        }
+        let image = stages.last().map(Ground::image)?;
+        self.under_way.remove(name);
+        self.done.insert(name.clone(), image.clone());
+        Some(image)
+    }
+
+    fn stage(&mut self, name: &'a str, stage: &BuildStage, earlier: &[Ground<'a>]) -> Ground<'a> {
+        let image = self.base(&stage.base, &stage.from, earlier);
+        let tree = image.tree.clone().unwrap_or_else(|| Arc::new(untold(&stage.base)));
+        let mut ground = Ground::new(image, Arc::unwrap_or_clone(tree), name, self.rules);
+        for step in &stage.steps {
+            match &step.instruction {
+                Instruction::User(user) => {
+                    ground.user = Knowledge::Known(Some(Fact::new(user.clone(), step.from.clone())));
+                }
+                Instruction::WorkingDirectory(path) => ground.work_in(path, step),
+                Instruction::Volumes(paths) => {
+                    let paths = paths.iter().map(|path| Fact::new(path.clone(), step.from.clone()));
+                    ground.volumes.extend(paths);
+                }
+                Instruction::Copy(copy) => {
+                    let (tree, whence) = match &copy.from {
+                        CopyFrom::Context(tree) => (tree.clone(), "the build context".to_owned()),
+                        CopyFrom::Other(base) => {
+                            let from = self.base(base, &step.from, earlier).tree;
+                            (from.unwrap_or_else(|| Arc::new(untold(base))), in_words(base))
+                        }
+                    };
+                    ground.copy(copy, &tree, &whence, step);
+                }
+                Instruction::Run { command, begins, may_fail } => {
+                    ground.stumbled &= !begins;
+                    ground.run(command, *may_fail, step);
+                }
+                Instruction::RunEnds => ground.shell_ends(),
+            }
+        }
+        ground
+    }
+
+    fn base(&mut self, base: &Base, from: &Provenance, earlier: &[Ground<'a>]) -> Image {
+        match base {
+            Base::Scratch => Image {
+                identity: ImageFacts {
+                    user: Knowledge::Known(None),
+                    accounts: Knowledge::Known(Accounts::default()),
+                },
+                tree: Some(Arc::new(Tree::new(Entry::directory(0, 0, 0o755), from.clone()))),
+                ..Image::default()
+            },
+            Base::Stage(number) => earlier.get(*number).map(Ground::image).unwrap_or_default(),
+            Base::Image(name) => self.image(name).unwrap_or_default(),
+        }
+    }
+}
+
+/// The files of a base that nobody told of.
+fn untold(base: &Base) -> Tree {
+    let base = in_words(base);
+    let unknown =
+        Unknown::new(&format!("what {base} holds"), &format!("give the tree of {base} in a scene file"));
+    Tree::unlisted(Certainty::Assumed(format!("the root of {base} is 0:0 0755").into()), &unknown)
+}
+
+fn in_words(base: &Base) -> String {
+    match base {
+        Base::Scratch => "scratch".to_owned(),
+        Base::Stage(number) => format!("build stage {number}"),
+        Base::Image(name) => format!("image {name}"),
+    }
+}

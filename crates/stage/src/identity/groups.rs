@@ -1,0 +1,60 @@
+//! Supplementary groups by name and by number, as runc and the engines look them up.
+
+use mivask_model::accounts::Accounts;
+use mivask_model::fact::Provenance;
+use mivask_model::ids::{InsideGid, UNSPECIFIED_ID};
+
+use super::{IdentityFact, Resolved};
+
+/// What one wanted group becomes: a line of the group file, or nothing found.
+///
+/// A wanted name or number takes the first line, in file order, that has that *name or number* and whose number was
+/// not taken yet (facts/runtimes.md 1.5).
+pub(super) fn look_up(wanted: &[String], accounts: &Accounts) -> Vec<Option<(u32, Provenance)>> {
+    let mut taken: Vec<u32> = Vec::new();
+    let mut find = |text: &String| {
+        let lines = accounts.group.as_ref()?;
+        let is = |gid: u32| text.parse() == Ok(gid);
+        let line = lines
+            .iter()
+            .filter(|line| line.name == *text || is(line.gid))
+            .find(|line| !taken.contains(&line.gid))?;
+        taken.push(line.gid);
+        Some((line.gid, line.from.clone()))
+    };
+    wanted.iter().map(&mut find).collect()
+}
+
+/// What runc 1.1 makes of additional group numbers: a group *named* like a number takes its place.
+pub(super) fn captured(wanted: &[u32], accounts: &Accounts, facts: &mut Vec<IdentityFact>) -> Vec<u32> {
+    let texts: Vec<String> = wanted.iter().map(ToString::to_string).collect();
+    let found = look_up(&texts, accounts);
+    let take = |(wanted, found): (&u32, Option<(u32, Provenance)>)| match found {
+        Some((gid, from)) if gid != *wanted && *wanted != UNSPECIFIED_ID => {
+            let value = format!("{gid}, for runc 1.1 takes {wanted} for the name of this group");
+            facts.push(IdentityFact { field: "group", value, from });
+            gid
+        }
+        Some(_) | None => *wanted,
+    };
+    wanted.iter().zip(found).map(take).collect()
+}
+
+/// Groups as the kernel lists them: by number, each once.
+pub(super) fn sorted(groups: impl IntoIterator<Item = u32>) -> Vec<InsideGid> {
+    let mut groups: Vec<InsideGid> = groups.into_iter().map(InsideGid::new).collect();
+    groups.sort_unstable();
+    groups.dedup();
+    groups
+}
+
+/// The largest id that runc takes.
+const LARGEST: u32 = 2_147_483_647;
+
+/// An id of `resolved` that runc refuses at start; they come from account files only.
+pub(super) fn too_large(resolved: &Resolved) -> Option<u32> {
+    resolved.possible.iter().find_map(|(_, who)| {
+        let ids = [who.uid.raw(), who.gid.raw()].into_iter().chain(who.groups.iter().map(|gid| gid.raw()));
+        ids.into_iter().find(|id| *id > LARGEST && *id != UNSPECIFIED_ID)
+    })
+}

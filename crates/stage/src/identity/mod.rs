@@ -1,0 +1,52 @@
+//! Who an actor is: numbers, capabilities, umask, and where each came from.
+
+mod capability_sets;
+mod groups;
+mod kubernetes;
+mod plain;
+mod process;
+mod untold;
+mod workload;
+
+use std::sync::Arc;
+
+pub use capability_sets::{CRI_DEFAULT, DeclaredCapabilities, IgnoredCapability, set_in_words};
+pub use kubernetes::kubernetes_identity;
+pub use mivask_model::credentials::{Credentials, Identity};
+pub use mivask_model::refusal::Refusal;
+pub use plain::plain_identity;
+pub use process::process_identity;
+pub use workload::{
+    ContainerSecurity, GroupName, ImageFacts, Knowledge, PlainIdentity, PodSecurity, ProcessIdentity,
+};
+
+use mivask_model::fact::{Provenance, Unknown};
+
+/// One field of an identity with its value in words and its provenance.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct IdentityFact {
+    /// `image user`, `uid`, `name`, `gid`, `group`, `bounding`, `capability`, `effective`, `umask`,
+    /// `no-new-privileges`.
+    pub field: &'static str,
+    /// The value as text.
+    pub value: String,
+    /// Where it came from.
+    pub from: Provenance,
+}
+
+/// The identities an actor may have; more than one where a fact is missing.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Resolved {
+    /// Each possibility: what must hold for it (empty where it is the only one), and the identity.
+    pub possible: Vec<(Arc<str>, Identity)>,
+    /// The missing fact that tells them apart.
+    pub question: Option<Unknown>,
+    /// The account name of the user id, where one is known.
+    pub name: Option<String>,
+    /// The facts behind it, field by field.
+    pub facts: Vec<IdentityFact>,
+    /// Why it never runs.
+    pub refusal: Option<Refusal>,
+    /// What was taken for granted.
+    pub assumptions: Vec<Arc<str>>,
+}

@@ -1,0 +1,369 @@
+//! Who a container is whose user is one string, `USER` or `USER:GROUP` (semantics 1.1, facts/runtimes.md section 1).
+
+use std::sync::Arc;
+
+use mivask_model::accounts::Accounts;
+use mivask_model::fact::{Fact, Provenance, Unknown};
+use mivask_model::ids::{InsideGid, InsideUid, UNSPECIFIED_ID, UserNamespace};
+use mivask_model::mode::Mode;
+
+use super::capability_sets::{RootSet, root_set, set_in_words};
+use super::groups::{captured, look_up, sorted, too_large};
+use super::kubernetes::{out_of_range, user_number};
+use super::{
+    GroupName, Identity, IdentityFact, ImageFacts, Knowledge, PlainIdentity, Refusal, Resolved, untold,
+};
+use crate::runtime::{IdentityRules, Listing, Profile};
+
+pub(super) struct Person {
+    pub uid: u32,
+    pub gid: u32,
+    /// In the order a runtime asks for them.
+    pub groups: Vec<u32>,
+    pub name: Option<String>,
+}
+
+/// Who it may be, each with what must hold for it, and the fact that tells them apart.
+pub(super) struct People {
+    pub possible: Vec<(Arc<str>, Person)>,
+    pub question: Option<Unknown>,
+}
+
+impl People {
+    pub(super) fn one(person: Person) -> Self {
+        Self { possible: vec![(Arc::from(""), person)], question: None }
+    }
+}
+
+/// Resolves the identity of a container of a scene file or a Compose file.
+///
+/// A name needs an account; a group part drops the memberships of the group file. Never fails: a user that does not
+/// resolve carries a [`Refusal`], a fact that nobody told becomes several possible identities.
+#[must_use]
+pub fn plain_identity(
+    asked: &PlainIdentity,
+    image: &ImageFacts,
+    image_name: &str,
+    profile: &Profile,
+) -> Resolved {
+    let rules = &profile.identity;
+    let mut notes = Notes { image_name, rules, facts: Vec::new(), assumptions: Vec::new(), refusal: None };
+    notes.assumptions.extend(profile.caveat.map(Arc::from));
+    let mut people = notes.people(asked, image);
+    notes.added(asked, image, &mut people);
+    if let (Knowledge::Known(accounts), true) = (&image.accounts, rules.captures_group_names) {
+        for (_, person) in &mut people.possible {
+            person.groups = captured(&person.groups, accounts, &mut notes.facts);
+        }
+    }
+    let name = people.possible[0].1.name.clone();
+    let privileges = Privileges::of(asked, profile, &mut notes);
+    let possible = people.possible.into_iter();
+    let possible = possible.map(|(when, person)| (when, privileges.identity(person))).collect();
+    let Notes { facts, assumptions, refusal, .. } = notes;
+    let mut resolved = Resolved { possible, question: people.question, name, facts, refusal, assumptions };
+    if let (Some(id), true) = (too_large(&resolved), rules.refuses_large_ids) {
+        let reason = format!("{id} is out of range: runc takes ids up to 2147483647");
+        let from = Provenance::rule("the image's account files");
+        resolved.refusal.get_or_insert(Refusal { class: START, reason, from, whole_pod: false });
+    }
+    resolved
+}
+
+/// The class of every refusal outside a cluster.
+const START: &str = "start refused";
+
+/// The facts behind an identity as they are found.
+struct Notes<'a> {
+    image_name: &'a str,
+    rules: &'a IdentityRules,
+    facts: Vec<IdentityFact>,
+    assumptions: Vec<Arc<str>>,
+    refusal: Option<Refusal>,
+}
+
+/// The parts of a user string.
+struct Parts<'a> {
+    user: &'a str,
+    group: Option<&'a str>,
+    /// Whether memberships are dropped.
+    explicit: bool,
+}
+
+impl Notes<'_> {
+    fn fact(&mut self, field: &'static str, value: impl ToString, from: Provenance) {
+        self.facts.push(IdentityFact { field, value: value.to_string(), from });
+    }
+
+    fn refuse(&mut self, reason: String, from: Provenance) {
+        self.refusal.get_or_insert(Refusal { class: START, reason, from, whole_pod: false });
+    }
+
+    /// `USER` or `USER:GROUP`; what an empty group part means differs.
+    fn split<'s>(&self, user: &'s str) -> Parts<'s> {
+        let mut parts = user.split(':');
+        let user = parts.next().unwrap_or_default();
+        let written = parts.next();
+        let group = written.filter(|part| !part.is_empty());
+        let explicit = group.is_some() || written.is_some() && self.rules.empty_group_is_explicit;
+        Parts { user, group, explicit }
+    }
+
+    fn people(&mut self, asked: &PlainIdentity, image: &ImageFacts) -> People {
+        let told = asked.user.clone().filter(|user| !user.value.is_empty());
+        let by_image = told.is_none();
+        let user = match told {
+            Some(user) => Some(user),
+            None => match &image.user {
+                Knowledge::Unknown => return self.any_user(),
+                Knowledge::Known(user) => user.clone().filter(|user| !user.value.is_empty()),
+            },
+        };
+        let nobody = user.is_none();
+        let root = || Fact::new(String::new(), Provenance::rule("the image has no USER, so root"));
+        let user = user.unwrap_or_else(root);
+        let parts = self.split(&user.value);
+        for part in [Some(parts.user), parts.group].into_iter().flatten().filter(|part| out_of_range(part)) {
+            self.refuse(format!("`{part}`: uids and gids must be in range 0-2147483647"), user.from.clone());
+        }
+        let listed = match self.rules.listing {
+            Listing::Always => true,
+            Listing::UnlessNobodyNamesAUser => !nobody,
+            Listing::Never => false,
+        };
+        match &image.accounts {
+            Knowledge::Unknown => self.without_accounts(&user, listed),
+            Knowledge::Known(accounts) => {
+                let roots = by_image && !nobody && self.rules.image_user_gets_roots_groups;
+                match self.look_up(&user, accounts, listed, roots) {
+                    Ok(people) => people,
+                    Err(_) if accounts.incomplete.is_some() => self.without_accounts(&user, listed),
+                    Err(reason) => {
+                        self.refuse(reason, user.from.clone());
+                        let (uid, gid) = (UNSPECIFIED_ID, UNSPECIFIED_ID);
+                        People::one(Person { uid, gid, groups: Vec::new(), name: None })
+                    }
+                }
+            }
+        }
+    }
+
+    /// Nobody told the user.
+    fn any_user(&mut self) -> People {
+        let settle = "give `user` on the container, or under `images:`";
+        let unknown = Unknown::new(&format!("the user of image {}", self.image_name), settle);
+        self.fact("uid", "0 or an ordinary user's", Provenance::Unknown(unknown.fact.clone()));
+        let person = |(when, uid, gid)| (when, Person { uid, gid, groups: vec![gid], name: None });
+        People { possible: untold::users(None).into_iter().map(person).collect(), question: Some(unknown) }
+    }
+
+    /// The user is told, the account files are not.
+    fn without_accounts(&mut self, user: &Fact<String>, listed: bool) -> People {
+        let Parts { user: user_part, group, .. } = self.split(&user.value);
+        let number = user_number(user_part);
+        let uid = number.unwrap_or(if user_part == "root" { 0 } else { UNSPECIFIED_ID });
+        match number {
+            Some(uid) => self.fact("uid", uid, user.from.clone()),
+            None => self.fact("uid", format!("that of `{user_part}`"), user.from.clone()),
+        }
+        match (number, uid) {
+            (None, 0) => self.assumptions.push(untold::ROOT_ACCOUNT.into()),
+            (None, _) => self.assumptions.push(untold::ordinary_account(user_part, self.image_name)),
+            (Some(_), _) => {}
+        }
+        let name = number.is_none().then(|| user_part.to_owned());
+        let groups = |gid| if listed { vec![gid] } else { Vec::new() };
+        let person = |gid| Person { uid, gid, groups: groups(gid), name: name.clone() };
+        if let Some(part) = group {
+            let gid = user_number(part).unwrap_or(UNSPECIFIED_ID);
+            let value = if gid == UNSPECIFIED_ID { format!("that of `{part}`") } else { gid.to_string() };
+            self.fact("gid", value, user.from.clone());
+            return People::one(person(gid));
+        }
+        self.assumptions.push(untold::no_memberships(self.image_name));
+        match (number, uid) {
+            (_, 0) => {
+                self.fact("gid", 0, Provenance::Assumption(untold::ROOT_GROUP.into()));
+                self.assumptions.push(untold::ROOT_GROUP.into());
+                People::one(person(0))
+            }
+            (None, _) => People::one(person(UNSPECIFIED_ID)),
+            (Some(uid), _) => {
+                let fact = format!("the account files of image {}", self.image_name);
+                let unknown = Unknown::new(&fact, "give `accounts` for the image, or a group part of `user`");
+                self.fact("gid", "0, or the account's", Provenance::Unknown(unknown.fact.clone()));
+                let possible = untold::primary_groups(uid).map(|(when, gid)| (when, person(gid))).into();
+                People { possible, question: Some(unknown) }
+            }
+        }
+    }
+
+    /// Everything is told. With `roots` the supplementary groups are those of root.
+    fn look_up(
+        &mut self,
+        user: &Fact<String>,
+        known: &Accounts,
+        listed: bool,
+        roots: bool,
+    ) -> Result<People, String> {
+        let parts = self.split(&user.value);
+        let number = user_number(parts.user);
+        let line = match number {
+            Some(uid) => known.user_by_uid(uid),
+            None => known.user_by_name(parts.user),
+        };
+        let uid = number.or(line.as_ref().map(|(line, _)| line.uid));
+        let uid = uid.ok_or_else(|| format!("no passwd line of the image has the name `{}`", parts.user))?;
+        let (gid, gid_from) = match (parts.group, &line) {
+            (Some(part), _) => {
+                let by_name = || known.group_by_name(part).map(|(line, _)| line.gid);
+                let gid = user_number(part).or_else(by_name);
+                let lost = || format!("no group line of the image has the name `{part}`");
+                (gid.ok_or_else(lost)?, user.from.clone())
+            }
+            (None, Some((line, place))) => (line.gid, place.clone()),
+            (None, None) if known.incomplete.is_some() => return Err("no line".to_owned()),
+            (None, None) => (0, Provenance::rule("no account and no group part, so group 0")),
+        };
+        self.fact("uid", uid, user.from.clone());
+        let name = line.as_ref().map(|(line, _)| line.name.clone());
+        match &line {
+            Some((line, place)) => self.fact("name", &line.name, place.clone()),
+            None => self.fact("name", "none", Provenance::rule("no passwd line has that uid")),
+        }
+        self.fact("gid", gid, gid_from);
+        let mut groups = if listed { vec![gid] } else { Vec::new() };
+        let member = if roots { Some("root") } else { name.as_deref().filter(|_| !parts.explicit) };
+        // A group part drops the memberships of the group file (facts/runtimes.md 1.1).
+        for (line, place) in member.into_iter().flat_map(|name| known.memberships(name)) {
+            if !groups.contains(&line.gid) {
+                self.fact("group", line.gid, place);
+                groups.push(line.gid);
+            }
+        }
+        if member.is_some() && known.incomplete.is_some() {
+            let text = format!("no further group of image {} lists the user as a member", self.image_name);
+            self.assumptions.push(text.into());
+        }
+        Ok(People::one(Person { uid, gid, groups, name }))
+    }
+
+    /// `keep-groups` puts the groups of who starts the container in place of its own: root has none.
+    fn kept(&mut self, asked: &PlainIdentity, people: &mut People) -> bool {
+        let is_word =
+            |group: &&Fact<GroupName>| matches!(&group.value, GroupName::Name(name) if name == "keep-groups");
+        let Some(word) = asked.groups.iter().find(is_word).filter(|_| self.rules.knows_keep_groups) else {
+            return false;
+        };
+        if asked.groups.len() > 1 {
+            self.refuse("keep-groups takes no other group beside it".to_owned(), word.from.clone());
+        }
+        self.fact("group", "none, as root who starts it has", word.from.clone());
+        people.possible.iter_mut().for_each(|(_, person)| person.groups.clear());
+        true
+    }
+
+    /// The groups that the description adds. Engines look names and numbers up together, in the group file.
+    fn added(&mut self, asked: &PlainIdentity, image: &ImageFacts, people: &mut People) {
+        if self.kept(asked, people) {
+            return;
+        }
+        let wanted: Vec<String> = asked.groups.iter().map(|group| group.value.to_string()).collect();
+        let found = match &image.accounts {
+            Knowledge::Known(accounts) => look_up(&wanted, accounts),
+            Knowledge::Unknown => vec![None; wanted.len()],
+        };
+        let complete = matches!(&image.accounts, Knowledge::Known(known) if known.incomplete.is_none());
+        let mut added = Vec::new();
+        for (group, found) in asked.groups.iter().zip(found) {
+            let gid = match (&group.value, found) {
+                (GroupName::Number(gid), None) => *gid,
+                (_, Some((gid, _))) => gid,
+                (GroupName::Name(name), None) if complete => {
+                    let reason = format!(
+                        "unable to find group {name}: the image's group file has no further line for it"
+                    );
+                    self.refuse(reason, group.from.clone());
+                    continue;
+                }
+                (GroupName::Name(name), None) => {
+                    let text =
+                        format!("the group `{name}` of image {} owns nothing listed here", self.image_name);
+                    self.assumptions.push(text.into());
+                    UNSPECIFIED_ID
+                }
+            };
+            let value =
+                if gid == UNSPECIFIED_ID { format!("that of `{}`", group.value) } else { gid.to_string() };
+            self.fact("group", value, group.from.clone());
+            added.push(gid);
+        }
+        if let Some(group) = &asked.filesystem_group {
+            self.fact("group", group.value, group.from.clone());
+            added.push(group.value);
+        }
+        people.possible.iter_mut().for_each(|(_, person)| person.groups.extend(&added));
+    }
+}
+
+struct Privileges {
+    root: RootSet,
+    effective: Option<mivask_model::caps::CapabilitySet>,
+    umask: Mode,
+    no_new_privileges: bool,
+}
+
+impl Privileges {
+    fn of(asked: &PlainIdentity, profile: &Profile, notes: &mut Notes<'_>) -> Self {
+        let privileged = asked.privileged.as_ref().is_some_and(|fact| fact.value);
+        let root = root_set(&profile.capabilities, &asked.capabilities, privileged);
+        if let Some((reason, from)) = root.refused.clone() {
+            notes.refuse(reason, from);
+        }
+        let declared = asked.capabilities.drop.first().or(asked.capabilities.add.first());
+        if let (Some(name), None) = (declared, &asked.effective) {
+            notes.fact("bounding", set_in_words(root.set), name.from.clone());
+        }
+        for name in &root.ignored {
+            let hint = name.meant.map_or(String::new(), |meant| format!("; write {meant}"));
+            notes.fact(
+                "capability",
+                format!("{} ignored: CRI knows no such name{hint}", name.name),
+                name.from.clone(),
+            );
+        }
+        let umask = asked
+            .umask
+            .clone()
+            .unwrap_or_else(|| Fact::new(Mode::new(0o022), Provenance::rule("the runtime's default umask")));
+        notes.fact("umask", umask.value, umask.from.clone());
+        if let Some(effective) = &asked.effective {
+            notes.fact("effective", effective.value, effective.from.clone());
+        }
+        if let Some(told) = &asked.no_new_privileges {
+            notes.fact("no-new-privileges", told.value, told.from.clone());
+        }
+        Self {
+            root,
+            effective: asked.effective.as_ref().map(|fact| fact.value),
+            umask: umask.value,
+            no_new_privileges: asked.no_new_privileges.as_ref().is_some_and(|fact| fact.value),
+        }
+    }
+
+    fn identity(&self, person: Person) -> Identity {
+        let derived = if person.uid == 0 { self.root.set } else { self.root.ambient };
+        let in_force = self.effective.unwrap_or(derived);
+        Identity {
+            uid: InsideUid::new(person.uid),
+            gid: InsideGid::new(person.gid),
+            groups: sorted(person.groups),
+            effective: in_force,
+            permitted: in_force,
+            bounding: self.root.set,
+            umask: self.umask,
+            no_new_privileges: self.no_new_privileges,
+            namespace: Arc::new(UserNamespace::initial()),
+        }
+    }
+}

@@ -1,0 +1,254 @@
+//! Volumes made of API objects: configMap, secret, downwardAPI, projected (facts/kubelet.md section 6).
+
+use std::sync::Arc;
+
+use mivask_model::fact::{Fact, Provenance, Unknown};
+use mivask_model::mode::{FileKind, Mode};
+use mivask_model::mount::{MountFlags, Preparation, Source};
+use mivask_model::personality::Personality;
+use mivask_model::refusal::Refusal;
+use mivask_model::tree::{Certainty, Doubt, Entry, Tree, TreeError};
+
+use super::fs_group::{self, Masks, Policy, Step};
+use super::kube::Kube;
+use super::prepared::{Prepared, root_facts};
+use crate::scene::{ApiItem, ApiKind, ApiSource, ApiVolume, Who};
+use crate::stage::Stage;
+
+/// The directory that holds the real files; the kubelet names it after the time.
+const DATA: &[u8] = b"..TIMESTAMP";
+
+/// The volume called `name`.
+pub(super) fn prepare(
+    stage: &mut Stage,
+    kube: &Kube<'_>,
+    name: &Fact<String>,
+    volume: &ApiVolume,
+) -> Prepared {
+    let mut contents = Contents::gather(kube, volume);
+    let on_disk = volume.kind == ApiKind::ConfigMap;
+    let mode = if on_disk { 0o777 } else { 0o1777 };
+    let rule = match volume.kind {
+        ApiKind::ConfigMap => "the kubelet makes the directory of a configMap 0:0 0777",
+        ApiKind::Secret | ApiKind::DownwardApi | ApiKind::Projected => {
+            "the kubelet makes these volumes a tmpfs, 0:0 1777 (sticky)"
+        }
+    };
+    let mut tree = Tree::new(Entry::directory(0, 0, mode), Provenance::rule(rule));
+    let added = contents.lay_out(&mut tree);
+    let mut preparation =
+        Preparation { before: Some(root_facts(&tree, Tree::ROOT)), ..Preparation::default() };
+    preparation.notes.push(Arc::from(rule));
+    if let Some(group) = &kube.workload.security.fs_group {
+        let (top, group, policy, from) = (Tree::ROOT, group.value, Policy::Always, &group.from);
+        let report = fs_group::apply(&mut tree, &Step { top, group, policy, masks: Masks::READ_ONLY, from });
+        preparation.touches = report.touched;
+        preparation.notes.extend(report.note);
+    }
+    contents.own_tokens(kube, &mut tree);
+    let source = Source {
+        name: Arc::from(format!("{} {}", volume.kind.word(), name.value)),
+        filesystem: (!on_disk).then(|| Arc::from("tmpfs")),
+        disk: None,
+        tree: Arc::new(tree),
+        read_only: false,
+        native: Certainty::Known,
+        personality: Personality::default(),
+    };
+    let source = stage.add_source(source);
+    let blocked = contents.blocked.or_else(|| {
+        let error = added.err()?;
+        let (class, from) = ("FailedMount", name.from.clone());
+        let reason = format!("the paths of volume {} cannot stand together: {error}", name.value);
+        Some(Refusal { class, reason, from, whole_pod: true })
+    });
+    Prepared {
+        blocked,
+        flags: MountFlags::READ_ONLY,
+        ..Prepared::single(source, volume.kind.word(), preparation)
+    }
+}
+
+/// The automatic service account volume of current releases.
+pub(super) fn service_account() -> ApiVolume {
+    let from = || Provenance::rule("the kubelet mounts it into every container");
+    let item =
+        |path: &str| ApiItem { key: String::new(), path: Fact::new(path.to_owned(), from()), mode: None };
+    ApiVolume {
+        kind: ApiKind::Projected,
+        default_mode: Fact::new(Mode::new(0o644), from()),
+        sources: vec![
+            ApiSource::Token(item("token")),
+            ApiSource::Files(vec![item("ca.crt"), item("namespace")]),
+        ],
+    }
+}
+
+/// One file that will be there.
+struct File {
+    path: String,
+    mode: Mode,
+    from: Provenance,
+    token: bool,
+    assumed: Option<Arc<str>>,
+}
+
+/// What a volume will hold.
+struct Contents {
+    files: Vec<File>,
+    /// What else may be there.
+    unknown: Option<Unknown>,
+    blocked: Option<Refusal>,
+}
+
+impl Contents {
+    fn gather(kube: &Kube<'_>, volume: &ApiVolume) -> Self {
+        let mut contents = Self { files: Vec::new(), unknown: None, blocked: None };
+        for source in &volume.sources {
+            match source {
+                ApiSource::Files(items) => {
+                    items.iter().for_each(|item| contents.file(volume, item, false, None));
+                }
+                ApiSource::Token(item) => contents.file(volume, item, true, None),
+                ApiSource::Object { secret, name, items, optional } => {
+                    contents.object(kube, volume, (*secret, name), items.as_deref(), *optional);
+                }
+            }
+        }
+        contents
+    }
+
+    fn file(&mut self, volume: &ApiVolume, item: &ApiItem, token: bool, assumed: Option<Arc<str>>) {
+        let mode = item.mode.as_ref().unwrap_or(&volume.default_mode);
+        let path = item.path.value.trim_matches('/').to_owned();
+        self.files.push(File { path, mode: mode.value, from: mode.from.clone(), token, assumed });
+    }
+
+    fn object(
+        &mut self,
+        kube: &Kube<'_>,
+        volume: &ApiVolume,
+        (secret, name): (bool, &Fact<String>),
+        items: Option<&[ApiItem]>,
+        optional: bool,
+    ) {
+        let word = if secret { "Secret" } else { "ConfigMap" };
+        let cluster = &kube.scene.cluster;
+        let known = if secret { &cluster.secrets } else { &cluster.config_maps };
+        let told = known.get(&(kube.workload.namespace.clone(), name.value.clone()));
+        let what = format!("{word} {}", name.value);
+        match (told, items) {
+            (Some(object), Some(items)) => {
+                for item in items {
+                    if object.keys.contains(&item.key) {
+                        self.file(volume, item, false, None);
+                    } else if !optional {
+                        let reason = format!("{what} has no key `{}`, so the pod waits for ever", item.key);
+                        let (class, from) = ("FailedMount", item.path.from.clone());
+                        self.blocked.get_or_insert(Refusal { class, reason, from, whole_pod: true });
+                    }
+                }
+            }
+            (Some(object), None) => {
+                for key in &object.keys {
+                    let path = Fact::new(key.clone(), object.from.clone());
+                    self.file(volume, &ApiItem { key: key.clone(), path, mode: None }, false, None);
+                }
+            }
+            (None, Some(items)) if !optional => {
+                let text: Arc<str> = format!("{what} exists with the keys the volume names").into();
+                items.iter().for_each(|item| self.file(volume, item, false, Some(text.clone())));
+            }
+            (None, _) => {
+                let settle = format!("give the {word} `{}` beside the workload", name.value);
+                let keys = Unknown::new(&format!("which keys {what} has"), &settle);
+                self.unknown.get_or_insert(keys);
+            }
+        }
+    }
+
+    /// `key -> ..data/key`, `..data -> ..TIMESTAMP`, the files in `..TIMESTAMP`.
+    fn lay_out(&mut self, tree: &mut Tree) -> Result<(), TreeError> {
+        let unlisted = self
+            .unknown
+            .clone()
+            .map(|unknown| Doubt { attributes: Certainty::Known, contents: Certainty::Unknown(unknown) });
+        let directory = |doubted: bool| {
+            let entry = Entry::directory(0, 0, 0o755);
+            match unlisted.clone().filter(|_| doubted) {
+                Some(doubt) => entry.doubting(doubt),
+                None => entry,
+            }
+        };
+        if let Some(doubt) = unlisted.clone() {
+            tree.set_doubt(Tree::ROOT, doubt);
+        }
+        let data = tree.add(Tree::ROOT, DATA, directory(true))?;
+        tree.add(Tree::ROOT, b"..data", link(DATA))?;
+        // Of two sources with one path the later one counts, as in the kubelet's payload.
+        let mut files: Vec<&File> = Vec::new();
+        for file in &self.files {
+            files.retain(|earlier| earlier.path != file.path);
+            files.push(file);
+        }
+        for file in files {
+            let parts: Vec<&[u8]> = file.path.as_bytes().split(|byte| *byte == b'/').collect();
+            let (name, above) = parts.split_last().ok_or(TreeError::Name)?;
+            let mut here = data;
+            for part in above {
+                here = match tree.lookup(here, part) {
+                    Some(found) => found,
+                    None => tree.add(here, part, directory(false))?,
+                };
+            }
+            let mut entry = Entry::new(FileKind::File, 0, 0, file.mode).at(file.from.clone());
+            if let Some(text) = &file.assumed {
+                let attributes = Certainty::Assumed(text.clone());
+                entry = entry.doubting(Doubt { attributes, contents: Certainty::Known });
+            }
+            tree.add(here, name, entry)?;
+            if tree.lookup(Tree::ROOT, parts[0]).is_none() {
+                tree.add(Tree::ROOT, parts[0], link(&[b"..data/", parts[0]].concat()))?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Tokens belong to the uid that all containers share and are 0600; 0640 under a filesystem group. Their own
+    /// modes count only where neither is told (facts/kubelet.md 6.3).
+    fn own_tokens(&self, kube: &Kube<'_>, tree: &mut Tree) {
+        let common = common_user(kube);
+        let group = kube.workload.security.fs_group.as_ref();
+        if common.is_none() && group.is_none() {
+            return;
+        }
+        let from = Provenance::rule(
+            "a token belongs to the common runAsUser, 0600, or 0640 with a filesystem group",
+        );
+        for file in self.files.iter().filter(|file| file.token) {
+            let path = [DATA, b"/", file.path.as_bytes()].concat();
+            let Some(id) = tree.find(&path) else { continue };
+            let mode = if group.is_some() { 0o640 } else { 0o600 };
+            let gid = group.map_or(0, |group| group.value);
+            tree.own(id, (common.unwrap_or(0), gid), Mode::new(mode), from.clone());
+        }
+    }
+}
+
+/// The runAsUser that every container has, init containers included; the image's USER does not count.
+fn common_user(kube: &Kube<'_>) -> Option<u32> {
+    let pod = kube.workload.security.run_as_user.as_ref();
+    let users = kube.workload.containers.iter().map(|container| match &container.who {
+        Who::Kubernetes(security) => security.run_as_user.as_ref().or(pod).map(|user| user.value),
+        Who::Plain(_) | Who::Process(_) | Who::Running(_) => None,
+    });
+    let mut users = users.collect::<Option<Vec<u32>>>()?;
+    users.dedup();
+    if users.len() == 1 { users.pop() } else { None }
+}
+
+fn link(target: &[u8]) -> Entry {
+    let mut link = Entry::new(FileKind::Link, 0, 0, Mode::new(0o777));
+    link.target = target.into();
+    link
+}

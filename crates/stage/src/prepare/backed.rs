@@ -1,0 +1,357 @@
+//! Volumes with a file system of their own: claims, and what pods describe inline.
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use mivask_model::fact::{Fact, Provenance, Unknown};
+use mivask_model::mode::FileKind;
+use mivask_model::mount::{Disk, MountFlags, Preparation, RootFacts, Source, Variant};
+use mivask_model::personality::Personality;
+use mivask_model::tree::{Certainty, Doubt, Entry, InodeId, Tree};
+
+use super::fs_group::{self, Masks, Policy, Step, StepReport};
+use super::group_step::{Case, Reach, reach};
+use super::host_path;
+use super::kube::Kube;
+use super::nested;
+use super::prepared::{Prepared, root_facts};
+use crate::cluster::Backing;
+use crate::scene::{HostPathCheck, VolumeFacts};
+use crate::stage::Stage;
+
+/// What a description asks for, and what the cluster's objects say of it.
+#[derive(Clone, Debug)]
+pub(super) struct Asked<'a> {
+    /// Under which name the scene may tell of it.
+    pub key: &'a str,
+    /// What it is called, such as `claim readings`.
+    pub name: &'a str,
+    /// The kind of volume.
+    pub kind: &'a str,
+    /// What it is made of.
+    pub backing: Option<&'a Backing>,
+    /// `accessModes`
+    pub access_modes: Option<&'a BTreeSet<String>>,
+    /// Flags of its mount options.
+    pub flags: MountFlags,
+    /// What its mount options make of the file system.
+    pub personality: Option<Personality>,
+    /// Whether the reference to it says `readOnly`.
+    pub read_only: bool,
+    /// Whether it is a block device.
+    pub block: bool,
+    /// Whether no kubelet looks after it, so that there is no filesystem-group step.
+    pub plain: bool,
+    /// Where it was asked for.
+    pub from: &'a Provenance,
+}
+
+impl<'a> Asked<'a> {
+    /// A volume of which nothing is told but its name.
+    pub(super) fn new(key: &'a str, name: &'a str, kind: &'a str, from: &'a Provenance) -> Self {
+        Self {
+            key,
+            name,
+            kind,
+            backing: None,
+            access_modes: None,
+            flags: MountFlags::NONE,
+            personality: None,
+            read_only: false,
+            block: false,
+            plain: false,
+            from,
+        }
+    }
+}
+
+/// `persistentVolumeClaim`: the volume bound to it, or what its class would give.
+pub(super) fn claim(
+    stage: &mut Stage,
+    kube: &Kube<'_>,
+    claim: &str,
+    read_only: bool,
+    from: &Provenance,
+) -> Prepared {
+    let cluster = &kube.scene.cluster;
+    let (told, bound) = cluster.bound(&kube.workload.namespace, claim);
+    let name = format!("claim {claim}");
+    let mut asked = Asked { read_only, ..Asked::new(claim, &name, "persistentVolumeClaim", from) };
+    if let Some(volume) = bound {
+        asked.backing = Some(&volume.backing);
+        asked.access_modes = Some(&volume.access_modes);
+        asked.flags = volume.flags;
+        asked.personality.clone_from(&volume.personality);
+        asked.block = volume.block;
+        return prepare(stage, kube, &asked);
+    }
+    let class = told.and_then(|told| told.class.as_ref()).and_then(|class| cluster.classes.get(class));
+    let backing = class.map(|class| provisioned(&class.provisioner, class.fs_type.as_deref()));
+    asked.backing = backing.as_ref();
+    asked.access_modes = told.map(|told| &told.access_modes);
+    asked.flags = class.map_or(MountFlags::NONE, |class| class.flags);
+    prepare(stage, kube, &asked)
+}
+
+/// `ephemeral`: a claim made with the pod, so new and empty where nobody tells otherwise.
+pub(super) fn ephemeral(
+    stage: &mut Stage,
+    kube: &Kube<'_>,
+    claim: &str,
+    class: Option<&str>,
+    access_modes: &[String],
+    from: &Provenance,
+) -> Prepared {
+    let class = class.and_then(|class| kube.scene.cluster.classes.get(class));
+    let backing = class.map(|class| provisioned(&class.provisioner, class.fs_type.as_deref()));
+    let modes: BTreeSet<String> = access_modes.iter().cloned().collect();
+    let name = format!("claim {claim}");
+    let asked = Asked {
+        backing: backing.as_ref(),
+        access_modes: Some(&modes),
+        flags: class.map_or(MountFlags::NONE, |class| class.flags),
+        ..Asked::new(claim, &name, "ephemeral", from)
+    };
+    prepare(stage, kube, &asked)
+}
+
+/// The volume as the processes will see it.
+pub(super) fn prepare(stage: &mut Stage, kube: &Kube<'_>, asked: &Asked<'_>) -> Prepared {
+    let facts = kube.scene.volumes.get(asked.key);
+    let group = if asked.plain && facts.is_none_or(|facts| facts.group_ownership.is_none()) {
+        None
+    } else {
+        group(kube)
+    };
+    let mut ready = match (asked.backing, facts) {
+        (Some(Backing::HostPath { path, check }), None) => host(stage, kube, asked, path, *check),
+        (Some(Backing::Local { path }), None) => local(stage, kube, asked, path, group.as_ref()),
+        _ => stored(stage, kube, asked, facts, group.as_ref()),
+    };
+    ready.flags = ready.flags.with(asked.flags);
+    if asked.read_only {
+        ready.flags = ready.flags.with(MountFlags::READ_ONLY);
+    }
+    ready
+}
+
+/// The filesystem group with its policy, where the workload has one.
+fn group(kube: &Kube<'_>) -> Option<(Fact<u32>, Policy)> {
+    let security = &kube.workload.security;
+    let mismatch = security.on_root_mismatch.as_ref().is_some_and(|fact| fact.value);
+    let policy = if mismatch { Policy::OnRootMismatch } else { Policy::Always };
+    Some((security.fs_group.clone()?, policy))
+}
+
+/// A volume that is a part of the host's tree.
+fn host(
+    stage: &mut Stage,
+    kube: &Kube<'_>,
+    asked: &Asked<'_>,
+    path: &[u8],
+    check: HostPathCheck,
+) -> Prepared {
+    let (kind, from, creator, waits) = (asked.kind, asked.from, kube.creator, true);
+    let wanted = host_path::Wanted { path, check, kind, from, creator, waits };
+    host_path::prepare(stage, kube, &wanted)
+}
+
+/// A local volume: a directory of the host without the mounts below it (facts/kubelet.md section 7), which gets the
+/// filesystem group there.
+fn local(
+    stage: &mut Stage,
+    kube: &Kube<'_>,
+    asked: &Asked<'_>,
+    path: &[u8],
+    group: Option<&(Fact<u32>, Policy)>,
+) -> Prepared {
+    let mut ready = host(stage, kube, asked, path, HostPathCheck::Directory);
+    nested::leave_behind(stage, &mut ready);
+    let Some((group, policy)) = group.filter(|_| ready.blocked.is_none()) else { return ready };
+    if asked.read_only {
+        ready.note("it is asked for read-only, so the filesystem group is not applied");
+        return ready;
+    }
+    let Some(top) = ready.root else { return ready };
+    let variant = &mut ready.variants[0];
+    let tree = Arc::make_mut(&mut stage.storage.source_mut(variant.source).tree);
+    let report = stepped(tree, top, group, *policy);
+    variant.preparation.touches = report.touched;
+    variant.preparation.notes.extend(report.note);
+    ready
+}
+
+/// A volume with a tree of its own.
+fn stored(
+    stage: &mut Stage,
+    kube: &Kube<'_>,
+    asked: &Asked<'_>,
+    facts: Option<&VolumeFacts>,
+    group: Option<&(Fact<u32>, Policy)>,
+) -> Prepared {
+    let (name, key) = (asked.name, asked.key);
+    let settle = format!("give `volumes: {{ {key}: {{ tree: ... }} }}` in a scene file");
+    let told_type = facts.and_then(|facts| facts.filesystem.as_ref()).map(|told| told.value.as_str());
+    let filesystem = told_type.or_else(|| asked.backing.and_then(Backing::filesystem));
+    let personality = match (facts.filter(|facts| facts.filesystem.is_some()), &asked.personality, filesystem)
+    {
+        (Some(facts), ..) => facts.personality.clone(),
+        (None, Some(personality), _) => personality.clone(),
+        (None, None, Some(filesystem)) => Personality::of(filesystem).unwrap_or_default(),
+        (None, None, None) => facts.map(|facts| facts.personality.clone()).unwrap_or_default(),
+    };
+    let personality = with_group_option(personality, asked, group);
+    let unknown = || Unknown::new(&format!("what {name} holds"), &settle);
+    let known = filesystem.is_some()
+        || asked.personality.is_some()
+        || facts.is_some_and(|facts| facts.tree.is_some());
+    let tree = personal_tree(facts.and_then(|facts| facts.tree.clone()), &personality, unknown);
+    let disk = format!("{} {}/{key}", asked.kind, kube.workload.namespace);
+    let base = Source {
+        name: Arc::from(name),
+        filesystem: filesystem.map(Arc::from),
+        disk: Some(Disk { name: disk.into(), given: tree.len() }),
+        tree,
+        read_only: facts.is_some_and(|facts| facts.read_only_filesystem) || personality.is_read_only(),
+        personality,
+        native: if known {
+            Certainty::Known
+        } else {
+            Certainty::Unknown(Unknown::new(&format!("the file system of {name}"), &settle))
+        },
+    };
+    let told = facts.and_then(|facts| facts.group_ownership.as_ref()).map(|fact| fact.value);
+    let mut prepared = match group {
+        Some((group, policy)) => {
+            let Asked { backing, access_modes, read_only, block, .. } = *asked;
+            let reach = match told {
+                // A reference that is read-only is never stepped, whatever the volume would allow.
+                Some(true) if !read_only => Reach::Yes,
+                Some(false) => Reach::No(Arc::from("the filesystem group is not applied to this volume")),
+                Some(true) | None => {
+                    reach(&Case { name, backing, access_modes, read_only, block }, &kube.scene.cluster)
+                }
+            };
+            with_group_step(stage, base, asked.kind, reach, group, *policy)
+        }
+        None => {
+            let before = known_root(&base.tree, Tree::ROOT);
+            let source = stage.add_source(base);
+            Prepared::single(source, asked.kind, Preparation { before, ..Preparation::default() })
+        }
+    };
+    prepared.flags = facts.map_or(MountFlags::NONE, |facts| facts.flags);
+    prepared
+}
+
+/// azureFile gets the filesystem group as a mount option instead of a walk.
+fn with_group_option(
+    mut personality: Personality,
+    asked: &Asked<'_>,
+    group: Option<&(Fact<u32>, Policy)>,
+) -> Personality {
+    if let (Some(Backing::AzureFile), Some((group, _)), None) = (asked.backing, group, &asked.personality) {
+        // The option is one that this family takes, with a number as its value.
+        let taken = personality.option(&format!("gid={}", group.value));
+        debug_assert!(taken.is_ok(), "{taken:?}");
+    }
+    personality
+}
+
+/// The tree as the filesystem shows it: a new tmpfs is empty, one without owners shows the same for all.
+fn personal_tree(
+    told: Option<Arc<Tree>>,
+    personality: &Personality,
+    unknown: impl Fn() -> Unknown,
+) -> Arc<Tree> {
+    let mut tree = match (told, personality) {
+        (Some(tree), _) => tree,
+        (None, Personality::Tmpfs(options)) => {
+            let text = "a tmpfs of which no tree is told is new and empty";
+            let doubt = Doubt {
+                attributes: Certainty::Assumed(text.into()),
+                contents: Certainty::Assumed(text.into()),
+            };
+            let root =
+                Entry::new(FileKind::Directory, options.uid, options.gid, options.mode).doubting(doubt);
+            Arc::new(Tree::new(root, Provenance::rule("tmpfs: mode=, uid= and gid= of the mount, 1777 else")))
+        }
+        (None, _) => Arc::new(Tree::unknown(&unknown())),
+    };
+    if let Some(shown) = personality.shown() {
+        Arc::make_mut(&mut tree).show_as(&shown);
+    }
+    if *personality == Personality::Overlay {
+        Arc::make_mut(&mut tree).lower();
+    }
+    tree
+}
+
+fn known_root(tree: &Tree, root: InodeId) -> Option<RootFacts> {
+    let unknown = tree.doubt(root).is_some_and(|doubt| matches!(doubt.attributes, Certainty::Unknown(_)));
+    (!unknown).then(|| root_facts(tree, root))
+}
+
+/// A volume under a filesystem group: the step happens, does not, or nobody knows which.
+fn with_group_step(
+    stage: &mut Stage,
+    base: Source,
+    kind: &str,
+    reach: Reach,
+    group: &Fact<u32>,
+    policy: Policy,
+) -> Prepared {
+    let name = base.name.clone();
+    let before = known_root(&base.tree, Tree::ROOT);
+    let mut variants = Vec::new();
+    if !matches!(reach, Reach::No(_)) {
+        let mut tree = (*base.tree).clone();
+        let report = stepped(&mut tree, Tree::ROOT, group, policy);
+        let preparation = Preparation {
+            before,
+            touches: report.touched,
+            notes: report.note.into_iter().collect(),
+            made: false,
+        };
+        let source = stage.add_source(Source { tree: Arc::new(tree), ..base.clone() });
+        let when = format!("filesystem group {} reaches {name}", group.value);
+        variants.push(Variant { when: when.into(), source, preparation });
+    }
+    if !matches!(reach, Reach::Yes) {
+        let note = match &reach {
+            Reach::No(why) => why.clone(),
+            Reach::Yes | Reach::Open(_) => Arc::from("the filesystem group is not applied to this volume"),
+        };
+        let preparation = Preparation { before, notes: vec![note], ..Preparation::default() };
+        let source = stage.add_source(base);
+        let when = format!("it does not reach {name} (as with hostPath and NFS volumes)");
+        variants.push(Variant { when: when.into(), source, preparation });
+    }
+    let question = match reach {
+        Reach::Open(unknown) => Some(unknown),
+        Reach::Yes | Reach::No(_) => None,
+    };
+    let first = variants[0].source;
+    Prepared { variants, question, ..Prepared::single(first, kind, Preparation::default()) }
+}
+
+/// The step below `top`. One whose root is unknown is known in part then: its group, and at least 2770, whether the
+/// step walked it or found that it matched.
+fn stepped(tree: &mut Tree, top: InodeId, group: &Fact<u32>, policy: Policy) -> StepReport {
+    if known_root(tree, top).is_some() {
+        let (group, from) = (group.value, &group.from);
+        return fs_group::apply(tree, &Step { top, group, policy, masks: Masks::WRITABLE, from });
+    }
+    let text =
+        "after the filesystem-group step the volume's root is at least 2770; its owner is taken to be root";
+    tree.doubt_attributes(top, Certainty::Assumed(text.into()));
+    let mode = mivask_model::mode::Mode::new(0o2770);
+    tree.own(top, (0, group.value), mode, group.from.clone());
+    let note = format!("the kubelet gives the volume to group {}, its root at least 2770", group.value);
+    StepReport { touched: 0, note: Some(note.into()) }
+}
+
+/// The backing of a claim that nobody bound, by its class: a CSI driver's volume.
+fn provisioned(provisioner: &str, fs_type: Option<&str>) -> Backing {
+    Backing::Csi { driver: provisioner.to_owned(), fs_type: fs_type.map(str::to_owned), inline: false }
+}

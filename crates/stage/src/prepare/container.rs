@@ -1,0 +1,368 @@
+//! One container: its root, its mounts in order, and who it is.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use mivask_model::act::quoted;
+use mivask_model::fact::{Fact, Provenance};
+use mivask_model::ids::MountIds;
+use mivask_model::mode::FileKind;
+use mivask_model::mount::{Mount, MountFlags, MountId, MountOrigin, MountTable, Preparation};
+use mivask_model::tree::{InodeId, Tree};
+
+use super::bind::{self, Bound};
+use super::builder::{Builder, Filled};
+use super::defaults::{self, DefaultMount, Shelf};
+use super::image::image_source;
+use super::kube::Kube;
+use super::mount_point::find_or_make;
+use super::prepared::{Prepared, Ready, new_volume, unknown_source};
+use super::{creator, identify, image_name, user_namespace};
+use super::{nested, sub_path};
+use crate::runtime::{Flavour, Runtime};
+use crate::scene::{Container, VolumeMount};
+use crate::stage::{Actor, Stage};
+
+/// What containers of one workload share while they are made, one after the other.
+pub(super) struct Workshop<'a> {
+    pub volumes: BTreeMap<String, Ready>,
+    pub shelf: &'a mut Shelf,
+    pub filled: Filled,
+}
+
+/// The actor that `container` becomes.
+pub(super) fn actor(
+    stage: &mut Stage,
+    kube: &Kube<'_>,
+    container: &Container,
+    workshop: &mut Workshop<'_>,
+    (runtime, name): (Runtime, Arc<str>),
+) -> Actor {
+    let (identity, credentials) = identify(kube, container);
+    // What the runtime itself provides belongs to the namespace's root: its ids are shifted with it.
+    let namespace = user_namespace(kube, container);
+    let own_ids = namespace.as_ref().map_or_else(MountIds::default, |namespace| MountIds {
+        uids: namespace.value.uids.clone(),
+        gids: namespace.value.gids.clone(),
+    });
+    let only = if let [one] = credentials.as_slice() { Some(one) } else { None };
+    let mut builder = Builder {
+        process: only.map(|one| (one.fsuid.raw(), one.fsgid.raw())),
+        creator: creator(namespace.as_ref()),
+        image: container.image.as_ref().and_then(|image| kube.scene.images.get(&image.value)),
+        image_table: MountTable::default(),
+        stage,
+        kube,
+        container,
+        filled: &mut workshop.filled,
+        mounts: MountTable::default(),
+        blocked: container.refusal.clone(),
+        own_ids,
+    };
+    builder.blocked = builder.blocked.or_else(|| builder.image.and_then(|image| image.failure.clone()));
+    builder.all(&workshop.volumes, workshop.shelf, runtime);
+    let shared = workshop.volumes.values().filter_map(|volume| match volume {
+        Ready::Shared(volume) => volume.blocked.clone(),
+        Ready::Anonymous | Ready::Tmpfs(_) => None,
+    });
+    // A cluster holds the whole pod back, an engine only the container that mounts it.
+    let blocked = builder.blocked.or_else(|| shared.into_iter().find(|refusal| refusal.whole_pod));
+    Actor {
+        name,
+        workload: Arc::from(kube.workload.name.as_str()),
+        container: Arc::from(container.name.as_str()),
+        role: container.role,
+        image: container.image.as_ref().map(|image| Arc::from(image.value.as_str())),
+        identity,
+        credentials,
+        mounts: builder.mounts,
+        all_devices: container.privileged,
+        blocked,
+        from: container.from.clone(),
+    }
+}
+
+enum Wanted<'a> {
+    Declared(&'a VolumeMount),
+    Default(Box<DefaultMount>),
+    /// A `VOLUME` of the image.
+    Image(&'a Fact<Vec<u8>>),
+}
+
+/// One mount about to be made.
+pub(super) struct Attachment<'a> {
+    pub at: &'a [u8],
+    pub volume: &'a Prepared,
+    pub root: Option<InodeId>,
+    pub flags: MountFlags,
+    pub origin: MountOrigin,
+    pub from: &'a Provenance,
+    pub ids: &'a MountIds,
+}
+
+impl Builder<'_> {
+    /// Every mount, and the working directory.
+    fn all(&mut self, volumes: &BTreeMap<String, Ready>, shelf: &mut Shelf, runtime: Runtime) {
+        let container = self.container;
+        let mut declared: Vec<&VolumeMount> = container.mounts.iter().collect();
+        let whole =
+            declared.iter().position(|mount| depth(&mount.at.value) == 0).map(|at| declared.remove(at));
+        self.root(whole, volumes);
+        let mut wanted: Vec<(usize, Wanted<'_>)> =
+            declared.iter().map(|mount| (depth(&mount.at.value), Wanted::Declared(mount))).collect();
+        let taken = |at: &[u8]| declared.iter().any(|mount| same_path(&mount.at.value, at));
+        if runtime != Runtime::Bare {
+            for default in defaults::mounts(self.stage, shelf, self.kube, container) {
+                if !taken(&default.at) {
+                    let rank = if default.first { 0 } else { depth(&default.at) };
+                    wanted.push((rank, Wanted::Default(Box::new(default))));
+                }
+            }
+        }
+        if matches!(self.kube.workload.flavour, Flavour::Pod | Flavour::Compose) {
+            let own = self.image.map(|image| image.volumes.as_slice()).unwrap_or_default();
+            let left = own.iter().filter(|volume| !taken(&volume.value));
+            wanted.extend(left.map(|volume| (depth(&volume.value), Wanted::Image(volume))));
+        }
+        // What the runtime needs comes first, then outer mounts before inner ones, whatever the description's
+        // order; a bundle lists its mounts in the order they are made.
+        if self.kube.workload.flavour != Flavour::Bundle {
+            wanted.sort_by_key(|(rank, _)| *rank);
+        }
+        for (_, wanted) in &wanted {
+            match wanted {
+                Wanted::Declared(mount) => self.declared(mount, volumes),
+                Wanted::Default(default) => self.default(default),
+                Wanted::Image(volume) => self.image_volume(volume),
+            }
+        }
+        self.working_directory();
+    }
+
+    /// The root: the image, or the volume that is mounted at `/`.
+    fn root(&mut self, whole: Option<&VolumeMount>, volumes: &BTreeMap<String, Ready>) {
+        let container = self.container;
+        let read_only = if container.read_only_root { MountFlags::READ_ONLY } else { MountFlags::default() };
+        if let Some(mount) = whole
+            && let Some(Ready::Shared(volume)) = volumes.get(&mount.volume.value)
+        {
+            let Some(Bound { flags, .. }) = self.bound(mount, volume) else { return };
+            let (root, from, ids) = (volume.root, &mount.at.from, &mount.ids);
+            let (at, origin) = (&b"/"[..], MountOrigin::Root);
+            return self.push(None, &Attachment { at, volume, root, flags, origin, from, ids });
+        }
+        let source = image_source(self.kube.scene, &image_name(container));
+        let source = self.stage.add_source(source);
+        let from = container.image.as_ref().map_or(&container.from, |image| &image.from);
+        let volume = Prepared::single(source, "image", Preparation::default());
+        let (root, origin) = (Some(Tree::ROOT), MountOrigin::Root);
+        let ids = &self.own_ids.clone();
+        self.push(None, &Attachment { at: b"/", volume: &volume, root, flags: read_only, origin, from, ids });
+        self.image_table.push(self.mounts.get(MountTable::ROOT).clone());
+    }
+
+    fn declared(&mut self, mount: &VolumeMount, volumes: &BTreeMap<String, Ready>) {
+        // Readers refuse mounts of undeclared volumes, so a missing one is only passed over here.
+        let Some(ready) = volumes.get(&mount.volume.value) else { return };
+        if let Some(word) = mount.engine.first.as_ref().filter(|_| !self.profile().volumes.takes_options) {
+            let reason = format!("`{}` is no option of a volume for this engine", word.value);
+            return self.stop("start refused", reason, word.from.clone());
+        }
+        if mount.engine.id_mapped && self.own_ids.uids.is_identity() {
+            let reason = "`idmap` needs a user namespace of the container's own".to_owned();
+            return self.stop("start refused", reason, mount.at.from.clone());
+        }
+        let Some(mut volume) = self.ready(ready, &mount.at, mount.no_copy) else { return };
+        if mount.engine.take_over {
+            self.take_over(&mut volume, &mount.at.value);
+        }
+        if let Some(refusal) = volume.blocked.as_ref().filter(|refusal| !refusal.whole_pod) {
+            self.blocked.get_or_insert_with(|| refusal.clone());
+        }
+        if let Some(unknown) = &mount.unknown_part {
+            let name = format!("part of {}", self.stage.source(volume.variants[0].source).name);
+            let unknown = unknown_source(self.stage, &name, &volume.kind, unknown.clone());
+            volume = Prepared { root: None, flags: volume.flags, ..unknown };
+        }
+        let whole = volume.root;
+        let part = mount.sub_path.as_ref().map(|path| (self.part(&mut volume, &path.value), &path.from));
+        let root = match part {
+            None => whole,
+            Some((Ok(root), _)) => root,
+            Some((Err(reason), from)) => {
+                return self.stop("CreateContainerConfigError", reason, from.clone());
+            }
+        };
+        let Some(bound) = self.bound(mount, &volume) else { return };
+        // A part is mounted without what lies below it (facts/kubelet.md section 8).
+        let of_it = mount.sub_path.is_some() && root != whole;
+        if bound.leaves || of_it {
+            nested::leave_behind(self.stage, &mut volume);
+        }
+        if of_it {
+            // What the whole volume's root was before is not what this one was.
+            volume.variants.iter_mut().for_each(|variant| variant.preparation.before = None);
+        }
+        let flags = bound.flags;
+        let (at, from, origin) = (mount.at.value.as_slice(), &mount.at.from, MountOrigin::Declared);
+        let of_pod = self.kube.workload.own_users.is_some();
+        let shifted = of_pod || mount.engine.id_mapped || matches!(ready, Ready::Tmpfs(_));
+        let ids = if shifted { self.own_ids.clone() } else { mount.ids.clone() };
+        let before = self.mounts.iter().count();
+        self.attach(&Attachment { at, volume: &volume, root, flags, origin, from, ids: &ids });
+        let made = self.mounts.iter().nth(before).map(|(id, _)| id);
+        if let Some(outer) = made {
+            self.nested(outer, &volume, mount, &ids);
+        }
+    }
+
+    /// What shows of the part of `volume` that `path` names; the volume becomes the mount that the part lies on.
+    fn part(&mut self, volume: &mut Prepared, path: &[u8]) -> Result<Option<InodeId>, String> {
+        let Some(part) = sub_path::resolve(self.stage, volume, path)? else { return Ok(None) };
+        match nested::part(self.stage, volume, part, path)? {
+            None => Ok(Some(part.inode)),
+            Some(on) => {
+                *volume = on;
+                Ok(volume.root)
+            }
+        }
+    }
+
+    /// What is mounted below a host path comes along, with flags of its own: those of the outer mount are its alone.
+    fn nested(&mut self, outer: MountId, volume: &Prepared, mount: &VolumeMount, ids: &MountIds) {
+        for nested in &volume.nested {
+            let path = [&mount.at.value, b"/".as_slice(), &nested.rest].concat();
+            let inner = Prepared {
+                root: Some(nested.shows),
+                label: Some(nested.label.clone()),
+                ..Prepared::single(nested.source, &volume.kind, Preparation::default())
+            };
+            let (root, flags, origin) =
+                (inner.root, mount.below.applied(nested.flags), MountOrigin::Declared);
+            let new = Attachment { at: &path, volume: &inner, root, flags, origin, from: &nested.from, ids };
+            self.push(Some((outer, nested.inode)), &new);
+        }
+    }
+
+    /// The volume as this container gets it at `at`: filled or made where that is its own.
+    fn ready(&mut self, ready: &Ready, at: &Fact<Vec<u8>>, no_copy: bool) -> Option<Prepared> {
+        match ready {
+            Ready::Shared(volume) => {
+                let mut volume = volume.clone();
+                self.fill(&mut volume, at, no_copy);
+                Some(volume)
+            }
+            Ready::Anonymous => {
+                let name = format!("anonymous volume at {}", quoted(&at.value));
+                let creator = self.creator;
+                let mut volume = new_volume(self.stage, &name, "volume", creator);
+                volume.flags = self.kube.profile.volumes.flags;
+                self.fill(&mut volume, at, no_copy);
+                Some(volume)
+            }
+            Ready::Tmpfs(asked) => self.tmpfs(asked, at),
+        }
+    }
+
+    fn image_volume(&mut self, volume: &Fact<Vec<u8>>) {
+        let Some(prepared) = self.ready(&Ready::Anonymous, volume, false) else { return };
+        let (at, root, flags) = (volume.value.as_slice(), prepared.root, prepared.flags);
+        let (origin, from, ids) = (MountOrigin::Declared, &volume.from, &MountIds::default());
+        self.attach(&Attachment { at, volume: &prepared, root, flags, origin, from, ids });
+    }
+
+    fn default(&mut self, default: &DefaultMount) {
+        let at = Fact::new(default.at.clone(), default.from.clone());
+        let Some(volume) = self.ready(&default.volume, &at, false) else { return };
+        let ids = if default.shifted { self.own_ids.clone() } else { MountIds::default() };
+        let (root, flags, origin) = (volume.root, volume.flags, default.origin);
+        self.attach(&Attachment {
+            at: &default.at,
+            volume: &volume,
+            root,
+            flags,
+            origin,
+            from: &default.from,
+            ids: &ids,
+        });
+    }
+
+    /// A working directory that is missing is made, by root or by nobody.
+    fn working_directory(&mut self) {
+        let own = self.container.working_directory.as_ref();
+        let image = self.image.and_then(|image| image.working_directory.as_ref());
+        let Some(path) = own.or(image) else { return };
+        let mut maker = self.maker();
+        maker.directory &= 0o777;
+        if !self.profile().makes_working_directory && self.is_missing_in_image(&path.value) {
+            if own.is_some() {
+                let reason =
+                    format!("the working directory {} does not exist in the container", quoted(&path.value));
+                return self.stop("start refused", reason, path.from.clone());
+            }
+            maker.owner = self.process;
+        }
+        let made = find_or_make(self.stage, &self.mounts, &path.value, FileKind::Directory, &maker);
+        if let Err(reason) = made {
+            let reason = format!("the working directory {} cannot be made: {reason}", quoted(&path.value));
+            self.stop("StartError", reason, path.from.clone());
+        }
+    }
+
+    fn attach(&mut self, new: &Attachment<'_>) {
+        let tree = &self.stage.source(new.volume.variants[0].source).tree;
+        let directory = new.root.map(|root| tree.inode(root).kind == FileKind::Directory);
+        let wanted = if directory == Some(true) { FileKind::Directory } else { FileKind::File };
+        match find_or_make(self.stage, &self.mounts, new.at, wanted, &self.maker()) {
+            Ok(place) => {
+                let Some(inode) = place.inode else { return };
+                let there = self.stage.source(place.source).tree.inode(inode).kind;
+                if directory.is_some_and(|directory| directory != (there == FileKind::Directory)) {
+                    let (at, there, wanted) = (quoted(new.at), there.word(), wanted.word());
+                    let reason = format!("{at} is a {there}, a {wanted} cannot be mounted on it");
+                    return self.stop("StartError", reason, new.from.clone());
+                }
+                self.push(Some((place.mount, inode)), new);
+            }
+            Err(reason) => {
+                let reason = format!("the mount point {} cannot be made: {reason}", quoted(new.at));
+                self.stop("StartError", reason, new.from.clone());
+            }
+        }
+    }
+
+    fn push(&mut self, on: Option<(MountId, InodeId)>, new: &Attachment<'_>) {
+        self.mounts.push(Mount {
+            on,
+            at: Arc::from(new.at),
+            variants: new.volume.variants.clone(),
+            question: new.volume.question.clone(),
+            root: new.root,
+            flags: new.flags,
+            ids: new.ids.clone(),
+            origin: new.origin,
+            kind: new.volume.kind.clone(),
+            label: new.volume.label.clone(),
+            from: new.from.clone(),
+        });
+    }
+
+    /// How this container's runtime makes a mount, or `None` where it refuses.
+    fn bound(&mut self, mount: &VolumeMount, volume: &Prepared) -> Option<Bound> {
+        let namespaced = user_namespace(self.kube, self.container).is_some();
+        let bound = bind::bound(&self.profile().binds, namespaced, mount, volume);
+        bound.map_err(|reason| self.stop("start refused", reason, mount.at.from.clone())).ok()
+    }
+}
+
+fn parts(path: &[u8]) -> impl Iterator<Item = &[u8]> {
+    path.split(|byte| *byte == b'/').filter(|part| !part.is_empty())
+}
+
+fn depth(path: &[u8]) -> usize {
+    parts(path).count()
+}
+
+fn same_path(a: &[u8], b: &[u8]) -> bool {
+    parts(a).eq(parts(b))
+}

@@ -1,0 +1,279 @@
+//! What an engine does to volumes and tmpfs mounts when a container is made: it looks into the image at the same path
+//! (facts/runtimes.md sections 3 and 5).
+
+use std::sync::Arc;
+
+use mivask_model::act::quoted;
+use mivask_model::fact::{Fact, Provenance, Unknown};
+use mivask_model::mode::{FileKind, Mode};
+use mivask_model::mount::{MountTable, Preparation, SourceId};
+use mivask_model::tree::{Certainty, Doubt, Entry, InodeId, Tree};
+use mivask_rules::onlooker::{Sight, look};
+use mivask_rules::view::Place;
+use mivask_rules::walk::Follow;
+
+use super::builder::Builder;
+use super::prepared::{Fills, Prepared, local_source};
+use crate::scene::TmpfsAsked;
+
+/// What the image has at a path.
+enum InImage {
+    Directory(SourceId, InodeId),
+    Other(SourceId, InodeId),
+    Missing,
+    Unlisted(Unknown),
+}
+
+impl Builder<'_> {
+    /// Fills `volume` from the image's `at`, or leaves it alone.
+    pub(super) fn fill(&mut self, volume: &mut Prepared, at: &Fact<Vec<u8>>, no_copy: bool) {
+        let (Some(root), source) = (volume.root, volume.variants[0].source) else { return };
+        // Without an image no container is made that could fill a volume.
+        let failed = self.image.is_some_and(|image| image.failure.is_some());
+        if volume.fills == Fills::Never || failed || self.image_table.iter().next().is_none() {
+            return;
+        }
+        let in_image = self.in_image(&at.value);
+        let once = self.profile().volumes.owns_root_at_first_mount;
+        let first = self.filled.mounted.insert(source) && volume.fills == Fills::New;
+        if once && first {
+            self.own_root(volume, root, &in_image, &at.value);
+        }
+        match in_image {
+            InImage::Other(..) => {
+                let reason = format!(
+                    "{} is no directory in the image, so the volume cannot be filled",
+                    quoted(&at.value)
+                );
+                self.stop("start refused", reason, at.from.clone());
+            }
+            InImage::Directory(image, dir) => {
+                let empty = self.is_empty(source, root);
+                let copied = once && (self.filled.copied.contains(&source) || volume.fills == Fills::Used);
+                if !no_copy && empty && !copied && self.copy(source, root, (image, dir), !once) {
+                    self.filled.copied.insert(source);
+                    let what = if once { "content is" } else { "content, owner and mode are" };
+                    volume.note(format!("empty, so {what} copied from the image's {}", quoted(&at.value)));
+                }
+            }
+            InImage::Missing if !once => {
+                volume.note("the image has nothing there, so the volume stays as it is")
+            }
+            InImage::Missing => {}
+            InImage::Unlisted(unknown) if !no_copy && self.is_empty(source, root) => {
+                let certainty = Certainty::Unknown(unknown);
+                let tree = Arc::make_mut(&mut self.stage.storage.source_mut(source).tree);
+                tree.set_doubt(root, Doubt { attributes: certainty.clone(), contents: certainty });
+            }
+            InImage::Unlisted(_) => {}
+        }
+    }
+
+    /// `U`: everything goes to the process's user and group; the root then back to whom the image's directory belongs,
+    /// where there is one and the volume is the engine's own (facts/runtimes.md 3.2).
+    pub(super) fn take_over(&mut self, volume: &mut Prepared, at: &[u8]) {
+        let Some(root) = volume.root else { return };
+        let in_image = if &*volume.kind == "volume" { Some(self.in_image(at)) } else { None };
+        let owner = self.process;
+        for variant in &volume.variants {
+            let tree = Arc::make_mut(&mut self.stage.storage.source_mut(variant.source).tree);
+            for id in tree.below(root) {
+                match owner {
+                    Some((uid, gid)) => {
+                        tree.chown(id, uid, gid, Provenance::rule("`U` gives it to the process"))
+                    }
+                    None => {
+                        let fact = "the process's user and group, who get everything by `U`";
+                        let unknown = Unknown::new(fact, "give `user` and `accounts` of the image");
+                        tree.doubt_attributes(id, Certainty::Unknown(unknown));
+                    }
+                }
+            }
+        }
+        volume.note("`U` gives everything in it to the process's user and group");
+        let source = volume.variants[0].source;
+        if let Some(InImage::Directory(image, inode)) = in_image {
+            let model = *self.stage.source(image).tree.inode(inode);
+            let tree = Arc::make_mut(&mut self.stage.storage.source_mut(source).tree);
+            let rule = Provenance::rule("the root goes back to whom the image's directory belongs");
+            tree.chown(root, model.uid.raw(), model.gid.raw(), rule);
+            volume.note("its root goes back to whom the image's directory belongs");
+        }
+    }
+
+    /// Podman gives the root to whom the image's directory belongs, or to the process, once and for all.
+    fn own_root(&mut self, volume: &mut Prepared, root: InodeId, in_image: &InImage, at: &[u8]) {
+        let source = volume.variants[0].source;
+        match in_image {
+            InImage::Directory(image, inode) | InImage::Other(image, inode) => {
+                let link = self.profile().volumes.link_gives_its_mode && self.is_link(at);
+                self.take_after(source, root, (*image, *inode));
+                if link {
+                    let rule = Provenance::rule(
+                        "the path is a link in the image, whose own mode 0777 the root gets",
+                    );
+                    let tree = Arc::make_mut(&mut self.stage.storage.source_mut(source).tree);
+                    tree.own(root, self.creator, Mode::new(0o777), rule);
+                }
+                volume.note(
+                    "mounted for the first time, so its root gets owner and mode of the image's directory",
+                );
+            }
+            InImage::Missing => {
+                let rule =
+                    Provenance::rule("the image has nothing there, so the root goes to the process's user");
+                let tree = Arc::make_mut(&mut self.stage.storage.source_mut(source).tree);
+                let mode = tree.inode(root).mode;
+                match self.process {
+                    Some(owner) => tree.own(root, owner, mode, rule),
+                    None => {
+                        let fact = "the process's user, who owns the new volume";
+                        let unknown = Unknown::new(fact, "give `user` and `accounts` of the image");
+                        tree.doubt_attributes(root, Certainty::Unknown(unknown));
+                    }
+                }
+                volume.note("mounted for the first time at a path the image lacks, so its root goes to the process's user");
+            }
+            InImage::Unlisted(unknown) => {
+                let tree = Arc::make_mut(&mut self.stage.storage.source_mut(source).tree);
+                tree.doubt_attributes(root, Certainty::Unknown(unknown.clone()));
+            }
+        }
+    }
+
+    fn in_image(&self, at: &[u8]) -> InImage {
+        match look(&self.stage.storage, &self.image_table, at, Follow::Links) {
+            Ok(Sight::There(Place { source, inode: Some(inode), .. })) => {
+                if self.stage.source(source).tree.inode(inode).kind == FileKind::Directory {
+                    InImage::Directory(source, inode)
+                } else {
+                    InImage::Other(source, inode)
+                }
+            }
+            Ok(Sight::There(_) | Sight::Unlisted) => InImage::Unlisted(self.image_unknown(at)),
+            Ok(Sight::Missing) | Err(_) => InImage::Missing,
+        }
+    }
+
+    fn image_unknown(&self, at: &[u8]) -> Unknown {
+        let image = super::image_name(self.container);
+        let settle =
+            format!("list {} under `images: {{ {image}: {{ tree: ... }} }}` in a scene file", quoted(at));
+        Unknown::new(&format!("what image {image} has at {}", quoted(at)), &settle)
+    }
+
+    fn is_link(&self, at: &[u8]) -> bool {
+        let sight = look(&self.stage.storage, &self.image_table, at, Follow::AllButLast);
+        matches!(sight, Ok(Sight::There(Place { source, inode: Some(inode), .. }))
+            if self.stage.source(source).tree.inode(inode).kind == FileKind::Link)
+    }
+
+    /// Whether nothing is at `at` of the image, nor in what is mounted there.
+    pub(super) fn is_missing_in_image(&self, at: &[u8]) -> bool {
+        let missing = |table: &MountTable| {
+            matches!(look(&self.stage.storage, table, at, Follow::Links), Ok(Sight::Missing))
+        };
+        let mounted =
+            self.mounts.iter().skip(1).any(|(_, mount)| at.starts_with(&mount.at) && mount.at.len() > 1);
+        !mounted && missing(&self.mounts)
+    }
+
+    fn is_empty(&self, source: SourceId, root: InodeId) -> bool {
+        let tree = &self.stage.source(source).tree;
+        let open = tree.doubt(root).is_some_and(|doubt| matches!(doubt.contents, Certainty::Unknown(_)));
+        tree.child_count(root) == 0 && !open
+    }
+
+    /// Copies a directory of the image; whether anything was copied. With `root` the root looks like it too.
+    fn copy(&mut self, source: SourceId, root: InodeId, image: (SourceId, InodeId), whole: bool) -> bool {
+        let from = self.stage.source(image.0).tree.clone();
+        let renumber = self.renumbering();
+        let tree = Arc::make_mut(&mut self.stage.storage.source_mut(source).tree);
+        let before = tree.len();
+        // The volume is empty and the image's own names are distinct, so only a table can be full.
+        if tree.graft(root, &from, image.1, &renumber).is_err() {
+            return false;
+        }
+        let contents = from.doubt(image.1).map(|doubt| doubt.contents.clone()).unwrap_or_default();
+        let unlisted = matches!(contents, Certainty::Unknown(_));
+        if whole {
+            tree.take_after(root, &from, image.1, &renumber);
+        }
+        if unlisted {
+            let attributes = tree.doubt(root).map(|doubt| doubt.attributes.clone()).unwrap_or_default();
+            tree.set_doubt(root, Doubt { attributes, contents });
+        }
+        whole || unlisted || tree.len() > before
+    }
+
+    fn take_after(&mut self, source: SourceId, root: InodeId, image: (SourceId, InodeId)) {
+        let from = self.stage.source(image.0).tree.clone();
+        let renumber = self.renumbering();
+        let tree = Arc::make_mut(&mut self.stage.storage.source_mut(source).tree);
+        tree.take_after(root, &from, image.1, &renumber);
+    }
+
+    /// Stored ids of the image to stored ids of a volume, which no map stands before.
+    fn renumbering(&self) -> impl Fn(u32, u32) -> (u32, u32) + use<> {
+        let ids = self.own_ids.clone();
+        move |uid, gid| (ids.uids.forward(uid).unwrap_or(uid), ids.gids.forward(gid).unwrap_or(gid))
+    }
+
+    /// A new tmpfs at `at`, with the owner and mode that the runtime gives it.
+    pub(super) fn tmpfs(&mut self, asked: &TmpfsAsked, at: &Fact<Vec<u8>>) -> Option<Prepared> {
+        let rules = self.profile().tmpfs;
+        if (asked.uid.is_some() || asked.gid.is_some()) && !rules.takes_owner {
+            self.stop(
+                "start refused",
+                "`uid=` and `gid=` of a tmpfs are refused here".to_owned(),
+                at.from.clone(),
+            );
+            return None;
+        }
+        let sight = look(&self.stage.storage, &self.mounts, &at.value, Follow::Links);
+        let there = match sight {
+            Ok(Sight::There(Place { source, inode: Some(inode), .. })) => Some((source, inode)),
+            Ok(Sight::There(_) | Sight::Missing | Sight::Unlisted) | Err(_) => None,
+        };
+        let asked_mode = asked.mode.unwrap_or(Mode::new(0o1777));
+        let existing = there.map(|(source, inode)| self.stage.source(source).tree.inode(inode).mode);
+        let open = matches!(sight, Ok(Sight::Unlisted)) && rules.keeps_directory_mode;
+        let (mode, rule) = match existing {
+            _ if open => (
+                asked_mode,
+                "runc 1.1 gives a tmpfs the mode of the directory it covers, if the image has one there",
+            ),
+            Some(mode) if rules.keeps_directory_mode => {
+                (mode, "runc 1.1 gives a tmpfs the mode of the directory it covers, whatever `mode=` says")
+            }
+            Some(_) | None if asked.mode.is_some() => (asked_mode, "the tmpfs's own `mode=`"),
+            Some(_) | None => (asked_mode, "a tmpfs is 0:0 1777"),
+        };
+        let owner = (asked.uid.unwrap_or(0), asked.gid.unwrap_or(0));
+        let mut tree =
+            Tree::new(Entry::new(FileKind::Directory, owner.0, owner.1, mode), Provenance::rule(rule));
+        if matches!(sight, Ok(Sight::Unlisted)) && (rules.keeps_directory_mode || rules.copies_up) {
+            let open = Certainty::Unknown(self.image_unknown(&at.value));
+            let attributes = if rules.keeps_directory_mode { open.clone() } else { Certainty::Known };
+            let contents = if rules.copies_up { open } else { Certainty::Known };
+            tree.set_doubt(Tree::ROOT, Doubt { attributes, contents });
+        } else if let (Some((source, inode)), true) = (there, rules.keeps_directory_mode) {
+            let doubt = self.stage.source(source).tree.doubt(inode).map(|doubt| doubt.attributes.clone());
+            tree.doubt_attributes(Tree::ROOT, doubt.unwrap_or_default());
+        }
+        let name = format!("tmpfs at {}", quoted(&at.value));
+        let source = local_source(self.stage, &name, Some(Arc::from("tmpfs")), tree);
+        let mut volume = Prepared::single(source, "tmpfs", Preparation::default());
+        volume.note(rule);
+        volume.flags = rules.flags.without(asked.cleared).with(asked.added);
+        if let (Some((from, inode)), true) = (there, rules.copies_up) {
+            let from_tree = self.stage.source(from).tree.clone();
+            let tree = Arc::make_mut(&mut self.stage.storage.source_mut(source).tree);
+            let same = |uid: u32, gid: u32| (uid, gid);
+            if tree.graft(Tree::ROOT, &from_tree, inode, &same).is_ok() && tree.len() > 1 {
+                volume.note("the image's content is copied in; the root keeps its own owner and mode");
+            }
+        }
+        Some(volume)
+    }
+}

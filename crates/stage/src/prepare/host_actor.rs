@@ -1,0 +1,127 @@
+//! Root on the host, who sets scenes up in rehearsals.
+
+use std::sync::Arc;
+
+use mivask_model::caps::CapabilitySet;
+use mivask_model::credentials::{Credentials, Identity};
+use mivask_model::fact::{Provenance, Unknown};
+use mivask_model::ids::{InsideGid, InsideUid, MountIds, UserNamespace};
+use mivask_model::mode::Mode;
+use mivask_model::mount::{
+    Mount, MountFlags, MountId, MountOrigin, MountTable, Preparation, SourceId, Variant,
+};
+use mivask_model::tree::{InodeId, Tree};
+
+use super::host_path::host_source;
+use super::nested::source_on;
+use crate::identity::Resolved;
+use crate::scene::Scene;
+use crate::stage::{Actor, Role, Stage};
+
+/// The name it goes by.
+pub const HOST: &str = "host";
+
+/// The whole scene with one actor more, `host`: uid 0 on the host with every capability and umask 0022, who sees the host's
+/// tree and its mounts. A container that is called `host` keeps its name, and there is no such actor.
+#[must_use]
+pub fn stage_with_host(scene: &Scene) -> Stage {
+    let mut stage = super::stage(scene);
+    if stage.actor(HOST).is_ok() {
+        return stage;
+    }
+    // The first source is the host's, where anybody told of it.
+    let told = host_source(scene).and(stage.source_ids().next());
+    let source = match told {
+        Some(first) => first,
+        None => {
+            let unknown = Unknown::new("what lies on the host", "give `host: { tree: ... }` in a scene file");
+            let tree = Tree::unknown(&unknown);
+            super::prepared::local_source(&mut stage, HOST, None, tree)
+        }
+    };
+    let mounts = table(&mut stage, scene, source);
+    let mut cast = (*stage.cast).clone();
+    cast.add(HOST);
+    stage.cast = Arc::new(cast);
+    stage.actors.push(actor(mounts));
+    stage
+}
+
+fn actor(mounts: MountTable) -> Actor {
+    let identity = Identity {
+        uid: InsideUid::new(0),
+        gid: InsideGid::new(0),
+        groups: Vec::new(),
+        effective: CapabilitySet::ALL,
+        permitted: CapabilitySet::ALL,
+        bounding: CapabilitySet::ALL,
+        umask: Mode::new(0o022),
+        no_new_privileges: false,
+        namespace: Arc::new(UserNamespace::initial()),
+    };
+    Actor {
+        name: HOST.into(),
+        workload: HOST.into(),
+        container: HOST.into(),
+        role: Role::App,
+        image: None,
+        credentials: Credentials::of(&identity).into_iter().collect(),
+        identity: Resolved {
+            possible: vec![("".into(), identity)],
+            question: None,
+            name: Some("root".to_owned()),
+            facts: Vec::new(),
+            refusal: None,
+            assumptions: vec!["whoever sets things up on the host is root there, with umask 0022".into()],
+        },
+        mounts,
+        all_devices: true,
+        blocked: None,
+        from: Provenance::rule("root on the host"),
+    }
+}
+
+/// The host's root and what is mounted below it.
+fn table(stage: &mut Stage, scene: &Scene, host: SourceId) -> MountTable {
+    let mut table = MountTable::default();
+    let told = scene.host.mounts.as_ref();
+    let root = told.and_then(|mounts| mounts.covering(b"/"));
+    let source = source_on(stage, host, root);
+    let flags = root.map_or(MountFlags::NONE, |mount| mount.flags);
+    let from = root.map_or_else(|| Provenance::rule("the host's root"), |mount| mount.from.clone());
+    table.push(mount(None, b"/", source, Tree::ROOT, flags, from));
+    for inner in told.into_iter().flat_map(|mounts| mounts.below(b"/").map(|(mount, _)| mount)) {
+        let source = source_on(stage, host, Some(inner));
+        let tree = &stage.source(source).tree;
+        // Every source here numbers its inodes as the host does.
+        let Some(shows) = tree.find(&inner.at) else { continue };
+        let outer =
+            table.iter().filter(|(_, outer)| mivask_model::host_mounts::is_within(&inner.at, &outer.at));
+        let Some((outer, _)) = outer.max_by_key(|(_, outer)| outer.at.len()) else { continue };
+        table.push(mount(Some((outer, shows)), &inner.at, source, shows, inner.flags, inner.from.clone()));
+    }
+    table
+}
+
+fn mount(
+    on: Option<(MountId, InodeId)>,
+    at: &[u8],
+    source: SourceId,
+    root: InodeId,
+    flags: MountFlags,
+    from: Provenance,
+) -> Mount {
+    Mount {
+        on,
+        at: at.into(),
+        variants: vec![Variant { when: "".into(), source, preparation: Preparation::default() }],
+        question: None,
+        root: Some(root),
+        flags,
+        ids: MountIds::default(),
+        origin: if on.is_none() { MountOrigin::Root } else { MountOrigin::Default },
+        kind: "host".into(),
+        label: None,
+        from,
+    }
+}

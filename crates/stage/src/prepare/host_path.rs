@@ -1,0 +1,272 @@
+//! hostPath volumes: the host's inode as it is (facts/kubelet.md section 5).
+
+use std::sync::Arc;
+
+use mivask_model::fact::{Provenance, Unknown};
+use mivask_model::host_mounts::HostMount;
+use mivask_model::mode::FileKind;
+use mivask_model::mount::{MountFlags, MountOrigin, MountTable, Preparation, Source, SourceId, Variant};
+use mivask_model::personality::Personality;
+use mivask_model::refusal::Refusal;
+use mivask_model::tree::{Certainty, InodeId, Tree};
+use mivask_rules::onlooker::{Sight, look};
+use mivask_rules::view::Place;
+use mivask_rules::walk::Follow;
+
+use super::kube::Kube;
+use super::mount_point::{Maker, find_or_make};
+use super::nested;
+use super::prepared::Prepared;
+use crate::scene::{HostPathCheck, Scene};
+use crate::stage::Stage;
+
+/// The host's tree as one source that all host paths share; `None` where nobody told of it.
+pub(super) fn host_source(scene: &Scene) -> Option<Source> {
+    let mut tree = scene.host.tree.clone()?;
+    if let Some(mounts) = &scene.host.mounts {
+        nested::make_mount_points(&mut tree, mounts);
+    }
+    let name = Arc::from("host");
+    Some(Source {
+        name,
+        filesystem: None,
+        disk: None,
+        tree,
+        read_only: false,
+        native: Certainty::Known,
+        personality: Personality::default(),
+    })
+}
+
+/// One path of the host that is to be mounted.
+#[derive(Clone, Copy)]
+pub(super) struct Wanted<'a> {
+    /// The absolute path.
+    pub path: &'a [u8],
+    /// What is checked or made.
+    pub check: HostPathCheck,
+    /// The kind of volume, for words.
+    pub kind: &'a str,
+    /// Where it was asked for.
+    pub from: &'a Provenance,
+    /// Who makes a missing one, in kernel ids.
+    pub creator: (u32, u32),
+    /// Whether a cluster waits where an engine refuses.
+    pub waits: bool,
+}
+
+/// One host path with the flags of the mount underneath. The filesystem group never changes it.
+pub(super) fn prepare(stage: &mut Stage, kube: &Kube<'_>, wanted: &Wanted<'_>) -> Prepared {
+    let tree = kube.host.map(|host| &stage.source(host).tree);
+    let real = tree.map_or_else(|| wanted.path.to_vec(), |tree| real_path(tree, wanted.path));
+    let mount = kube.scene.host.mounts.as_ref().and_then(|mounts| mounts.covering(&real));
+    let mut prepared = on_host(stage, kube, wanted, (&real, mount));
+    if let Some(mount) = mount {
+        // A bind shows the flags of the mount underneath; a superblock's own say more than any mount.
+        prepared.flags = prepared.flags.with(mount.flags);
+        if mount.flags != MountFlags::NONE || mount.read_only_filesystem {
+            let at = mivask_model::act::quoted(&mount.at);
+            prepared.note(format!(
+                "the host's {} mount at {at} is {} ({})",
+                mount.filesystem, mount.flags, mount.from
+            ));
+        }
+    }
+    prepared
+}
+
+/// The path of the host without the links on it, as tables of mounts have it; as it is where nobody listed it.
+fn real_path(tree: &Tree, path: &[u8]) -> Vec<u8> {
+    let directory = |path: &[u8]| tree.directory_at(path).map(|dir| tree.path_of(dir));
+    if let Some(real) = directory(path) {
+        return if real.is_empty() { b"/".to_vec() } else { real };
+    }
+    // A file, or what is missing, lies where its name does.
+    let (above, name) = path.split_at(path.iter().rposition(|byte| *byte == b'/').unwrap_or(0));
+    directory(above).map_or_else(|| path.to_vec(), |above| [above.as_slice(), name].concat())
+}
+
+fn on_host(
+    stage: &mut Stage,
+    kube: &Kube<'_>,
+    wanted: &Wanted<'_>,
+    (real, mount): (&[u8], Option<&HostMount>),
+) -> Prepared {
+    let shown = mivask_model::act::quoted(wanted.path);
+    let Some(host) = kube.host else {
+        return unknown(stage, &shown, wanted);
+    };
+    let whole = host;
+    let host = nested::source_on(stage, host, mount);
+    let found = match reach(stage, host, wanted) {
+        Ok(Reached::Unlisted) => return unknown(stage, &shown, wanted),
+        Ok(Reached::Known(root, made)) => Ok((root, made)),
+        Err(problem) => Err(problem),
+    };
+    let mut preparation = Preparation::default();
+    let (root, blocked) = match found {
+        Ok((root, made)) => {
+            if let Some(made) = made {
+                let (uid, gid) = wanted.creator;
+                let note = format!("{shown} is missing on the host, so it is made as {made} of {uid}:{gid}");
+                preparation.notes.push(note.into());
+                preparation.made = true;
+            }
+            (root, None)
+        }
+        Err((class, reason)) => (Tree::ROOT, Some(refusal(class, &shown, &reason, wanted))),
+    };
+    let tree = &stage.source(host).tree;
+    let told = |root: &InodeId| {
+        !tree.doubt(*root).is_some_and(|doubt| matches!(doubt.attributes, Certainty::Unknown(_)))
+    };
+    preparation.before = Some(root).filter(told).map(|root| super::prepared::root_facts(tree, root));
+    let nested = nested::below(stage, kube, (whole, host), root, real);
+    Prepared {
+        nested,
+        root: Some(root),
+        label: Some(Arc::from(format!("host {shown}"))),
+        blocked,
+        ..Prepared::single(host, wanted.kind, preparation)
+    }
+}
+
+fn refusal(class: &'static str, path: &str, reason: &str, wanted: &Wanted<'_>) -> Refusal {
+    let from = wanted.from.clone();
+    if wanted.waits {
+        let reason = format!("host path {path}: {reason}, so the pod waits for ever");
+        return Refusal { class, reason, from, whole_pod: true };
+    }
+    Refusal { class: "start refused", reason: format!("host path {path}: {reason}"), from, whole_pod: false }
+}
+
+/// What is at a host path once the kubelet has looked.
+enum Reached {
+    /// An inode, and what it was made as where it was missing.
+    Known(InodeId, Option<&'static str>),
+    /// Nobody listed it, so nobody knows.
+    Unlisted,
+}
+
+/// The status a user meets, and why.
+type Problem = (&'static str, String);
+
+fn failed(reason: impl Into<String>) -> Problem {
+    ("FailedMount", reason.into())
+}
+
+/// Nobody told what is there; where `check` does not say that it is a directory, not even its kind is known.
+fn unknown(stage: &mut Stage, shown: &str, wanted: &Wanted<'_>) -> Prepared {
+    let missing = Unknown::new(
+        &format!("what lies at host path {shown}"),
+        "give `host: { tree: ... }` in a scene file",
+    );
+    let tree = Tree::unknown(&missing);
+    let source = Source {
+        name: Arc::from(format!("host path {shown}")),
+        filesystem: None,
+        disk: None,
+        tree: Arc::new(tree),
+        read_only: false,
+        native: Certainty::Assumed(format!("host path {shown} lies on a local file system").into()),
+        personality: Personality::default(),
+    };
+    let source = stage.add_source(source);
+    let directory = kind_needed(wanted.check) == Some(FileKind::Directory);
+    let root = directory.then_some(Tree::ROOT);
+    Prepared { root, ..Prepared::single(source, wanted.kind, Preparation::default()) }
+}
+
+/// The inode at `path` on the host, made where it is missing and `check` makes something.
+fn reach(stage: &mut Stage, host: SourceId, wanted: &Wanted<'_>) -> Result<Reached, Problem> {
+    let (path, check) = (wanted.path, wanted.check);
+    let table = host_table(host);
+    match seen(stage, &table, path, Follow::Links)? {
+        Seen::Unlisted => Ok(Reached::Unlisted),
+        Seen::There(inode, kind) => match kind_needed(check) {
+            Some(needed) if kind != needed => {
+                Err(failed(format!("type {check:?} needs a {}, but it is a {}", needed.word(), kind.word())))
+            }
+            Some(_) | None => Ok(Reached::Known(inode, None)),
+        },
+        Seen::Missing => make(stage, &table, wanted),
+    }
+}
+
+const fn kind_needed(check: HostPathCheck) -> Option<FileKind> {
+    match check {
+        HostPathCheck::None | HostPathCheck::MustExist => None,
+        HostPathCheck::DirectoryOrCreate | HostPathCheck::Directory => Some(FileKind::Directory),
+        HostPathCheck::FileOrCreate | HostPathCheck::File => Some(FileKind::File),
+        HostPathCheck::Socket => Some(FileKind::Socket),
+        HostPathCheck::CharDevice => Some(FileKind::CharDevice),
+        HostPathCheck::BlockDevice => Some(FileKind::BlockDevice),
+    }
+}
+
+fn host_table(host: SourceId) -> MountTable {
+    let mut table = MountTable::default();
+    let variant = Variant { when: Arc::from(""), source: host, preparation: Preparation::default() };
+    table.push(mivask_model::mount::Mount {
+        on: None,
+        at: Arc::from(&b"/"[..]),
+        variants: vec![variant],
+        question: None,
+        root: Some(Tree::ROOT),
+        flags: MountFlags::default(),
+        ids: mivask_model::ids::MountIds::default(),
+        origin: MountOrigin::Root,
+        kind: Arc::from("host"),
+        label: None,
+        from: Provenance::rule("the host"),
+    });
+    table
+}
+
+/// What is at `path`, and an inode's kind with it.
+fn seen(stage: &Stage, table: &MountTable, path: &[u8], follow: Follow) -> Result<Seen, Problem> {
+    match look(&stage.storage, table, path, follow) {
+        Ok(Sight::There(Place { source, inode: Some(id), .. })) => {
+            Ok(Seen::There(id, stage.source(source).tree.inode(id).kind))
+        }
+        Ok(Sight::There(_) | Sight::Unlisted) => Ok(Seen::Unlisted),
+        Ok(Sight::Missing) => Ok(Seen::Missing),
+        Err(errno) => Err(failed(format!("{errno} ({})", errno.meaning()))),
+    }
+}
+
+enum Seen {
+    There(InodeId, FileKind),
+    Missing,
+    Unlisted,
+}
+
+fn make(stage: &mut Stage, table: &MountTable, wanted: &Wanted<'_>) -> Result<Reached, Problem> {
+    let Wanted { path, check, .. } = *wanted;
+    let (kind, made) = match check {
+        HostPathCheck::None | HostPathCheck::DirectoryOrCreate => (FileKind::Directory, "a directory 0755"),
+        HostPathCheck::FileOrCreate => (FileKind::File, "a file 0644"),
+        HostPathCheck::MustExist => return Err(failed("nothing is there")),
+        HostPathCheck::Directory
+        | HostPathCheck::File
+        | HostPathCheck::Socket
+        | HostPathCheck::CharDevice
+        | HostPathCheck::BlockDevice => {
+            return Err(failed(format!("nothing is there, and type {check:?} makes nothing")));
+        }
+    };
+    if let Seen::There(_, FileKind::Link) = seen(stage, table, path, Follow::AllButLast)? {
+        return Err(("CreateContainerError", "a link that points at nothing".to_owned()));
+    }
+    if kind == FileKind::File && matches!(seen(stage, table, parent(path), Follow::Links)?, Seen::Missing) {
+        return Err(failed("nothing is there, and FileOrCreate does not make the parent"));
+    }
+    let maker = Maker::host(wanted.creator);
+    let place = find_or_make(stage, table, path, kind, &maker).map_err(failed)?;
+    Ok(place.inode.map_or(Reached::Unlisted, |inode| Reached::Known(inode, Some(made))))
+}
+
+fn parent(path: &[u8]) -> &[u8] {
+    let end = path.iter().rposition(|byte| *byte == b'/').unwrap_or(0);
+    if end == 0 { b"/" } else { &path[..end] }
+}

@@ -1,0 +1,38 @@
+//! The image as the source of a container's root.
+
+use std::sync::Arc;
+
+use mivask_model::fact::Unknown;
+use mivask_model::mount::Source;
+use mivask_model::personality::Personality;
+use mivask_model::tree::{Certainty, Tree};
+
+use crate::scene::Scene;
+
+/// What stands before a container's name where it names no image.
+pub(super) const NAMELESS: &str = "of container ";
+
+/// The files of the image called `name`.
+pub(super) fn image_source(scene: &Scene, name: &str) -> Source {
+    let image = scene.images.get(name);
+    let tree = image.and_then(|image| image.tree.clone()).unwrap_or_else(|| {
+        let settle = match name.strip_prefix(NAMELESS) {
+            Some(container) => {
+                format!("give {container} an `image:`, and its `tree:` under `images:` in a scene file")
+            }
+            None => format!("give `images: {{ {name}: {{ tree: ... }} }}` in a scene file"),
+        };
+        let unknown = Unknown::new(&format!("what image {name} holds"), &settle);
+        let root = Certainty::Assumed(format!("the root of image {name} is 0:0 0755").into());
+        Arc::new(Tree::unlisted(root, &unknown))
+    });
+    Source {
+        name: Arc::from(format!("image {name}")),
+        filesystem: Some(Arc::from("overlay")),
+        disk: None,
+        tree,
+        read_only: false,
+        native: Certainty::Known,
+        personality: Personality::Overlay,
+    }
+}

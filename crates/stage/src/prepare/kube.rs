@@ -1,0 +1,18 @@
+//! What every step of the preparation looks at.
+
+use mivask_model::mount::SourceId;
+
+use crate::runtime::Profile;
+use crate::scene::{Scene, Workload};
+
+/// What the preparation of volumes looks at.
+#[derive(Clone, Copy)]
+pub(super) struct Kube<'a> {
+    pub scene: &'a Scene,
+    pub workload: &'a Workload,
+    pub profile: &'a Profile,
+    /// The host's tree, where it was told.
+    pub host: Option<SourceId>,
+    /// Who makes what is missing, in kernel ids.
+    pub creator: (u32, u32),
+}

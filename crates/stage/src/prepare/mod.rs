@@ -1,0 +1,230 @@
+//! From a scene to a stage: what kubelet and runtime do before the process starts.
+
+mod api_volume;
+mod backed;
+mod bind;
+mod builder;
+mod container;
+mod defaults;
+mod engine;
+mod fs_group;
+mod group_step;
+mod host_actor;
+mod host_path;
+mod image;
+mod kube;
+mod mount_point;
+mod nested;
+mod prepared;
+mod sub_path;
+mod volume;
+
+pub use host_actor::{HOST, stage_with_host};
+
+use std::borrow::Cow;
+use std::sync::Arc;
+
+use crate::builder::built;
+use crate::cast::Cast;
+use crate::identity::{
+    IdentityFact, ImageFacts, Knowledge, Resolved, kubernetes_identity, plain_identity, process_identity,
+};
+use crate::runtime::Flavour;
+use crate::scene::{Container, Scene, Who, Workload};
+use crate::stage::{Actor, Stage};
+use container::Workshop;
+use defaults::Shelf;
+use kube::Kube;
+use mivask_model::credentials::Credentials;
+use mivask_model::fact::{Fact, Provenance};
+use mivask_model::ids::{Extent, IdMap, InsideGid, InsideUid, UserNamespace};
+use mivask_model::mount::{Source, SourceId};
+use mivask_model::refusal::Refusal;
+
+/// Applies every rule of identity and preparation and puts each actor before its mount table.
+///
+/// Never fails: an actor that cannot start carries a [`Refusal`], a fact
+/// that nobody told stays unknown.
+#[must_use]
+pub fn stage(scene: &Scene) -> Stage {
+    let mut staging = Staging::new(scene, Arc::new(scene.cast()));
+    let mut stage = staging.empty();
+    let host = staging.host.take().map(|host| stage.add_source(host));
+    for workload in &scene.workloads {
+        staging.add(&mut stage, workload, host);
+    }
+    stage
+}
+
+/// The workloads of a scene one after the other, each on a stage of its own: what one takes is free before the next.
+///
+/// What an earlier one makes on the host is there for the later ones.
+#[derive(Debug)]
+pub struct Staging<'a> {
+    scene: Cow<'a, Scene>,
+    cast: Arc<Cast>,
+    host: Option<Source>,
+    shelf: Shelf,
+    actors: usize,
+}
+
+impl<'a> Staging<'a> {
+    /// Begins before the first workload; `cast` has the names of all actors, and the workloads that `scene` holds
+    /// itself do not count.
+    #[must_use]
+    pub fn new(scene: &'a Scene, cast: Arc<Cast>) -> Self {
+        let host = host_path::host_source(scene);
+        Self { scene: built(scene), cast, host, shelf: Shelf::default(), actors: 0 }
+    }
+
+    /// The next workload on a stage of its own.
+    pub fn next(&mut self, workload: &Workload) -> Stage {
+        let mut stage = self.empty();
+        let host = self.host.take().map(|host| stage.add_source(host));
+        self.add(&mut stage, workload, host);
+        self.host = host.map(|host| stage.source(host).clone());
+        stage
+    }
+
+    fn empty(&self) -> Stage {
+        let settings = self.scene.host.settings;
+        let mut stage = Stage::default();
+        (stage.storage.settings, stage.cast, stage.first) = (settings, self.cast.clone(), self.actors);
+        stage
+    }
+
+    fn add(&mut self, stage: &mut Stage, told: &Workload, host: Option<SourceId>) {
+        let (scene, shelf) = (&*self.scene, &mut self.shelf);
+        let workload = &assigned(scene, told);
+        let runtime = scene.runtime_of(workload);
+        // A daemon whose containers live in a user namespace makes what is missing as that namespace's root; a
+        // kubelet makes it as the host's.
+        let creator = match workload.flavour {
+            Flavour::Compose => creator(scene.host.user_namespace.as_ref()),
+            Flavour::Pod | Flavour::Scene | Flavour::Bundle => (0, 0),
+        };
+        let kube = Kube { scene, workload, profile: runtime.profile(), host, creator };
+        shelf.next_workload();
+        let volumes = volume::prepare_all(stage, &kube, shelf);
+        let mut workshop = Workshop { volumes, shelf, filled: builder::Filled::default() };
+        let first = stage.actors.len();
+        for container in &workload.containers {
+            // Where an input changed while it was read a second time, the container's own name has to do.
+            let known = self.cast.names().get(self.actors).cloned();
+            let name = known.unwrap_or_else(|| Arc::from(container.name.as_str()));
+            self.actors += 1;
+            let actor = container::actor(stage, &kube, container, &mut workshop, (runtime, name));
+            stage.actors.push(actor);
+        }
+        spread_refusals(&mut stage.actors[first..]);
+    }
+}
+
+/// The workload with the ids that its platform gives to pods that name none.
+fn assigned(scene: &Scene, told: &Workload) -> Workload {
+    let mut workload = told.clone();
+    if workload.flavour == Flavour::Pod {
+        let security = &mut workload.security;
+        security.run_as_user = security.run_as_user.take().or_else(|| scene.assigned.user.clone());
+        security.run_as_group = security.run_as_group.take().or_else(|| scene.assigned.group.clone());
+        security.fs_group = security.fs_group.take().or_else(|| scene.assigned.filesystem_group.clone());
+    }
+    workload
+}
+
+/// Root of a user namespace, or of the host, in kernel ids.
+fn creator(namespace: Option<&Fact<Arc<UserNamespace>>>) -> (u32, u32) {
+    let Some(namespace) = namespace else { return (0, 0) };
+    let uid = namespace.value.to_kernel_uid(InsideUid::new(0)).map_or(0, |uid| uid.raw());
+    let gid = namespace.value.to_kernel_gid(InsideGid::new(0)).map_or(0, |gid| gid.raw());
+    (uid, gid)
+}
+
+/// A refusal that hits the whole pod hits every container of it.
+fn spread_refusals(actors: &mut [Actor]) {
+    let refusals = actors.iter().filter_map(Actor::refusal);
+    let Some(whole) = refusals.into_iter().find(|refusal| refusal.whole_pod).cloned() else {
+        return;
+    };
+    for actor in actors {
+        actor.blocked = Some(whole.clone());
+        actor.identity.refusal = None;
+    }
+}
+
+/// Who `container` is, with the same in kernel ids.
+fn identify(kube: &Kube<'_>, container: &Container) -> (Resolved, Vec<Credentials>) {
+    let (scene, profile) = (kube.scene, kube.profile);
+    let image_name = image_name(container);
+    let told = container.image.as_ref().and_then(|image| scene.images.get(&image.value));
+    let mut image = told.map_or_else(ImageFacts::default, |image| image.identity.clone());
+    let over = |at: &[u8]| container.mounts.iter().any(|mount| mount.at.value == at);
+    let replaced = profile.identity.reads_mounted_accounts && (over(b"/etc/passwd") || over(b"/etc/group"));
+    if replaced {
+        image.accounts = Knowledge::Unknown;
+    }
+    let mut resolved = match &container.who {
+        Who::Kubernetes(security) => {
+            kubernetes_identity(&kube.workload.security, security, &image, &image_name, profile)
+        }
+        Who::Plain(plain) => plain_identity(plain, &image, &image_name, profile),
+        Who::Process(process) => process_identity(process, &image.accounts, profile),
+        Who::Running(resolved) => (**resolved).clone(),
+    };
+    if replaced {
+        let text = "the account files that are mounted over the image's are those looked into, and they were not read";
+        resolved.assumptions.push(text.into());
+    }
+    resolved.assumptions.extend(told.into_iter().flat_map(|image| image.assumptions.iter().cloned()));
+    if let Some(namespace) = user_namespace(kube, container) {
+        enter_namespace(&mut resolved, &namespace);
+    }
+    let credentials =
+        resolved.possible.iter().filter_map(|(_, identity)| Credentials::of(identity)).collect();
+    (resolved, credentials)
+}
+
+/// The user namespace of a container: its own, its pod's, else the one the host puts all containers into.
+fn user_namespace(kube: &Kube<'_>, container: &Container) -> Option<Fact<Arc<UserNamespace>>> {
+    let own = match &container.who {
+        Who::Plain(plain) => plain.user_namespace.clone(),
+        Who::Process(process) => return process.user_namespace.clone(),
+        Who::Running(_) => return None,
+        Who::Kubernetes(_) => kube.workload.own_users.as_ref().map(pod_namespace),
+    };
+    own.or_else(|| kube.scene.host.user_namespace.clone())
+}
+
+/// `hostUsers: false`: 65536 ids of the pod's own. Which ones decides nothing, since its volumes are id-mapped too.
+fn pod_namespace(from: &Provenance) -> Fact<Arc<UserNamespace>> {
+    let ids = IdMap::new(vec![Extent { inside: 0, outside: 65_536, count: 65_536 }]);
+    Fact::new(Arc::new(UserNamespace { uids: ids.clone(), gids: ids }), from.clone())
+}
+
+/// Puts every possible identity into `namespace`; one whose user or groups it does not map cannot start.
+fn enter_namespace(resolved: &mut Resolved, namespace: &Fact<Arc<UserNamespace>>) {
+    let value = namespace.value.to_string();
+    resolved.facts.push(IdentityFact { field: "user-namespace", value, from: namespace.from.clone() });
+    for (_, identity) in &mut resolved.possible {
+        identity.namespace = namespace.value.clone();
+    }
+    let first = resolved.possible.first().cloned();
+    resolved.possible.retain(|(_, identity)| Credentials::of(identity).is_some());
+    if resolved.possible.is_empty() {
+        let ids = first.as_ref().map(|(_, identity)| format!("{}:{}", identity.uid, identity.gid));
+        let ids = ids.unwrap_or_default();
+        let reason =
+            format!("{ids} or one of its groups has no mapping in its user namespace ({})", namespace.value);
+        let from = namespace.from.clone();
+        resolved.refusal.get_or_insert(Refusal { class: "start refused", reason, from, whole_pod: false });
+        resolved.possible.extend(first);
+    }
+}
+
+/// The image's name for words.
+fn image_name(container: &Container) -> Arc<str> {
+    match &container.image {
+        Some(image) => Arc::from(image.value.as_str()),
+        None => Arc::from(format!("{}{}", image::NAMELESS, container.name)),
+    }
+}

@@ -1,0 +1,195 @@
+//! Finding and making mount points inside a root (facts/kubelet.md section 9).
+
+use std::sync::Arc;
+
+use mivask_model::act::quoted;
+use mivask_model::fact::Provenance;
+use mivask_model::ids::{DiskGid, DiskUid, KernelGid, KernelUid};
+use mivask_model::mode::{FileKind, Mode};
+use mivask_model::mount::{MountFlags, MountTable};
+use mivask_model::outcome::Errno;
+use mivask_model::tree::{Certainty, Doubt, Entry};
+use mivask_rules::onlooker::{Onlooker, root_credentials};
+use mivask_rules::view::Devices;
+use mivask_rules::view::{Place, View};
+use mivask_rules::walk::{Arrival, Follow, Last, Target, Walker};
+
+use crate::runtime::MountPointRules;
+use crate::stage::Stage;
+
+/// What is made, and by whom.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Maker {
+    /// Mode of a directory, and of the parents of one; octal.
+    pub directory: u16,
+    /// Mode of a file; octal.
+    pub file: u16,
+    /// Mode of the directories above a file; octal.
+    pub above_file: u16,
+    /// Whether it is made even where the mount around it is read-only.
+    pub in_read_only: bool,
+    /// Who makes it, in kernel ids.
+    pub creator: (u32, u32),
+    /// The owner of what stands last in the path, in kernel ids, where that is not its creator.
+    pub owner: Option<(u32, u32)>,
+    /// Said as the provenance of what is made.
+    pub rule: &'static str,
+}
+
+impl Maker {
+    /// The runtime, for missing mount points.
+    pub(super) const fn runtime(rules: &MountPointRules, creator: (u32, u32)) -> Self {
+        let MountPointRules { directory, file, above_file, in_read_only, rule } = *rules;
+        Self { directory, file, above_file, in_read_only, creator, owner: None, rule }
+    }
+
+    /// A kubelet or a daemon, for missing host paths.
+    pub(super) const fn host(creator: (u32, u32)) -> Self {
+        let rule = "a missing host path is made by root, directories 0755, files 0644";
+        let in_read_only = false;
+        Self { directory: 0o755, file: 0o644, above_file: 0o755, in_read_only, creator, owner: None, rule }
+    }
+}
+
+/// The place at `path`, made as `kind` with its parents where it is missing.
+///
+/// # Errors
+/// Why it cannot be made or walked to, in words.
+pub(super) fn find_or_make(
+    stage: &mut Stage,
+    table: &MountTable,
+    path: &[u8],
+    kind: FileKind,
+    maker: &Maker,
+) -> Result<Place, String> {
+    let mut place = None;
+    // Only what stands last has an owner of its own, and only directories above directories share its mode.
+    let above = Maker {
+        directory: if kind == FileKind::Directory { maker.directory } else { maker.above_file },
+        owner: None,
+        ..*maker
+    };
+    let ends = path.iter().enumerate().filter(|(_, byte)| **byte == b'/').map(|(at, _)| at);
+    for end in ends.chain([path.len()]) {
+        let last = end == path.len();
+        let kind = if last { kind } else { FileKind::Directory };
+        let maker = if last { maker } else { &above };
+        let prefix = if end == 0 { &b"/"[..] } else { &path[..end] };
+        place = Some(step(stage, table, prefix, kind, maker, MOST_LINKS)?);
+    }
+    place.ok_or_else(|| "the path is empty".to_owned())
+}
+
+/// Dangling links that are followed one after the other.
+const MOST_LINKS: usize = 40;
+
+/// The place at `path`, whose parent is there; a dangling link lands on its target, made with its parents.
+fn step(
+    stage: &mut Stage,
+    table: &MountTable,
+    path: &[u8],
+    kind: FileKind,
+    maker: &Maker,
+    links: usize,
+) -> Result<Place, String> {
+    match arrive(stage, table, path)? {
+        Reached::There(place) => return Ok(place),
+        // Below something nobody knows nothing can be made here, but it may well be there.
+        Reached::Missing(directory, _) if directory.inode.is_none() => return Ok(directory),
+        Reached::Missing(directory, name) => make(stage, table, directory, &name, kind, maker)?,
+        Reached::Dangling(target) if links > 0 => {
+            let parents = target.iter().enumerate().skip(1).filter(|(_, byte)| **byte == b'/');
+            for (end, _) in parents {
+                step(stage, table, &target[..end], FileKind::Directory, maker, links - 1)?;
+            }
+            return step(stage, table, &target, kind, maker, links - 1);
+        }
+        Reached::Dangling(_) => return Err("too many links that point at nothing".to_owned()),
+    }
+    match arrive(stage, table, path)? {
+        Reached::There(place) => Ok(place),
+        Reached::Missing(..) | Reached::Dangling(_) => Err(format!("{} cannot be made", quoted(path))),
+    }
+}
+
+enum Reached {
+    There(Place),
+    /// Nothing, but the directory is there.
+    Missing(Place, Vec<u8>),
+    /// A link to this absolute path, where not even the directory is.
+    Dangling(Vec<u8>),
+}
+
+fn arrive(stage: &Stage, table: &MountTable, path: &[u8]) -> Result<Reached, String> {
+    let credentials = root_credentials();
+    let view = View::new(&stage.storage, table, &credentials, "the runtime", Devices::Listed);
+    let mut onlooker = Onlooker::default();
+    let walked = Walker::new(&view, &mut onlooker).arrive(path, Follow::Links);
+    match walked {
+        Ok(Arrival { target: Target::There(place), .. }) => Ok(Reached::There(place)),
+        Ok(Arrival { directory, last: Last::Name(name, _), .. }) => {
+            Ok(Reached::Missing(directory, name.to_vec()))
+        }
+        Ok(_) => Err("the path ends in `.` or `..`".to_owned()),
+        Err(errno) => match dangling(&view, path).filter(|_| errno == Errno::ENOENT) {
+            Some(target) => Ok(Reached::Dangling(target)),
+            None => Err(format!("{errno} ({})", errno.meaning())),
+        },
+    }
+}
+
+/// The absolute path that the link at `path` points at; `None` where there is no link.
+fn dangling(view: &View<'_>, path: &[u8]) -> Option<Vec<u8>> {
+    let mut onlooker = Onlooker::default();
+    let arrival = Walker::new(view, &mut onlooker).arrive(path, Follow::AllButLast).ok()?;
+    let Target::There(place) = arrival.target else { return None };
+    let target = view.source(place).tree.target(place.inode?)?;
+    if target.first() == Some(&b'/') {
+        return Some(target.to_vec());
+    }
+    let end = path.iter().rposition(|byte| *byte == b'/')?;
+    Some([&path[..=end], target].concat())
+}
+
+fn make(
+    stage: &mut Stage,
+    table: &MountTable,
+    directory: Place,
+    name: &[u8],
+    kind: FileKind,
+    maker: &Maker,
+) -> Result<(), String> {
+    let mount = table.get(directory.mount);
+    let dir = directory.inode.ok_or("the directory above it is not known")?;
+    if mount.flags.has(MountFlags::READ_ONLY) && mount.on.is_some() && !maker.in_read_only {
+        return Err("the mount point is missing and the volume around it is mounted read-only".to_owned());
+    }
+    let (uid, gid) = maker.owner.unwrap_or(maker.creator);
+    // Whom the mount's map does not know it stores as root.
+    let uid = mount.ids.to_disk_uid(KernelUid::new(uid)).map_or(0, DiskUid::raw);
+    let gid = mount.ids.to_disk_gid(KernelGid::new(gid)).map_or(0, DiskGid::raw);
+    let sources: Vec<_> = mount.variants.iter().map(|variant| variant.source).collect();
+    for id in sources {
+        let source = stage.storage.source_mut(id);
+        let parent = *source.tree.inode(dir);
+        let setgid = parent.mode.has(Mode::SET_GROUP_ID);
+        let group = if setgid && maker.owner.is_none() { parent.gid.raw() } else { gid };
+        let bits = match (kind, setgid) {
+            (FileKind::Directory, true) => maker.directory | 0o2000,
+            (FileKind::Directory, false) => maker.directory,
+            _ => maker.file,
+        };
+        let mut entry = Entry::new(kind, uid, group, Mode::new(bits)).at(Provenance::rule(maker.rule));
+        if let Some(Certainty::Unknown(unknown)) = source.tree.doubt(dir).map(|doubt| doubt.contents.clone())
+        {
+            let text = format!(
+                "the directories above mount points in {} let everyone pass (0:0 0755 where the runtime makes them)",
+                source.name
+            );
+            let attributes = Certainty::Assumed(text.into());
+            entry = entry.doubting(Doubt { attributes, contents: Certainty::Unknown(unknown) });
+        }
+        Arc::make_mut(&mut source.tree).add(dir, name, entry).map_err(|error| error.to_string())?;
+    }
+    Ok(())
+}

@@ -1,0 +1,149 @@
+//! A volume once it is ready to be mounted.
+
+use std::sync::Arc;
+
+use mivask_model::fact::{Provenance, Unknown};
+use mivask_model::mount::{MountFlags, Preparation, RootFacts, Source, SourceId, Variant};
+use mivask_model::personality::Personality;
+use mivask_model::refusal::Refusal;
+use mivask_model::tree::{Certainty, Doubt, Entry, InodeId, Tree};
+
+use crate::scene::TmpfsAsked;
+use crate::stage::Stage;
+
+/// A declared volume, as far as it can be prepared before the containers are known.
+#[derive(Clone, Debug)]
+#[expect(
+    clippy::large_enum_variant,
+    reason = "nearly all are shared: a box would only be one more allocation"
+)]
+pub(super) enum Ready {
+    /// One for all containers of the workload.
+    Shared(Prepared),
+    /// A new one for each container that mounts it.
+    Anonymous,
+    /// A new tmpfs for each container that mounts it.
+    Tmpfs(TmpfsAsked),
+}
+
+/// A volume ready to be mounted.
+#[derive(Clone, Debug)]
+pub(super) struct Prepared {
+    pub variants: Vec<Variant>,
+    pub question: Option<Unknown>,
+    /// What shows of it; `None` where nobody knows, not even its kind.
+    pub root: Option<InodeId>,
+    pub flags: MountFlags,
+    pub kind: Arc<str>,
+    /// What the source is called, where it differs from the source's own name.
+    pub label: Option<Arc<str>>,
+    pub blocked: Option<Refusal>,
+    /// Whether an engine may fill it from the image of the container that mounts it.
+    pub fills: Fills,
+    /// Mounts of the host below it, which come along.
+    pub nested: Vec<Nested>,
+}
+
+/// A mount of the host that lies below a host path.
+#[derive(Clone, Debug)]
+pub(super) struct Nested {
+    /// Its path below the host path.
+    pub rest: Vec<u8>,
+    /// Its mount point, in the tree of the host path.
+    pub inode: InodeId,
+    /// What shows there, in the tree of its own source.
+    pub shows: InodeId,
+    /// The host path in the tree of its own source.
+    pub top: InodeId,
+    pub source: SourceId,
+    pub flags: MountFlags,
+    pub label: Arc<str>,
+    pub from: Provenance,
+}
+
+/// Whether a volume is filled from an image.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub(super) enum Fills {
+    /// Never.
+    Never,
+    /// It may be, and nobody mounted it before.
+    New,
+    /// It may be, but it was there before, so it is taken to have been mounted already.
+    Used,
+}
+
+impl Prepared {
+    /// A volume with one source and no flags.
+    pub(super) fn single(source: SourceId, kind: &str, preparation: Preparation) -> Self {
+        Self {
+            variants: vec![Variant { when: Arc::from(""), source, preparation }],
+            question: None,
+            root: Some(Tree::ROOT),
+            flags: MountFlags::default(),
+            kind: Arc::from(kind),
+            label: None,
+            blocked: None,
+            fills: Fills::Never,
+            nested: Vec::new(),
+        }
+    }
+
+    /// Says that something was done to it.
+    pub(super) fn note(&mut self, text: impl Into<Arc<str>>) {
+        let text = text.into();
+        self.variants.iter_mut().for_each(|variant| variant.preparation.notes.push(text.clone()));
+    }
+}
+
+/// Owner, group and mode of one inode.
+pub(super) fn root_facts(tree: &Tree, id: InodeId) -> RootFacts {
+    let inode = tree.inode(id);
+    RootFacts { uid: inode.uid.raw(), gid: inode.gid.raw(), mode: inode.mode }
+}
+
+/// A source of which nothing is known but that it keeps owners and modes itself.
+pub(super) fn unknown_source(stage: &mut Stage, name: &str, kind: &str, unknown: Unknown) -> Prepared {
+    let tree = Tree::unknown(&unknown);
+    let native = Certainty::Unknown(unknown);
+    let source = Source {
+        name: Arc::from(name),
+        filesystem: None,
+        disk: None,
+        tree: Arc::new(tree),
+        read_only: false,
+        native,
+        personality: Personality::default(),
+    };
+    let source = stage.add_source(source);
+    Prepared::single(source, kind, Preparation::default())
+}
+
+/// A source that keeps owners and modes itself.
+pub(super) fn local_source(
+    stage: &mut Stage,
+    name: &str,
+    filesystem: Option<Arc<str>>,
+    tree: Tree,
+) -> SourceId {
+    stage.add_source(Source {
+        name: Arc::from(name),
+        filesystem,
+        disk: None,
+        tree: Arc::new(tree),
+        read_only: false,
+        native: Certainty::Known,
+        personality: Personality::default(),
+    })
+}
+
+/// A new volume of an engine: its root 0:0 0755, or the namespace's root's, and nothing in it.
+pub(super) fn new_volume(stage: &mut Stage, name: &str, kind: &str, creator: (u32, u32)) -> Prepared {
+    let text: Arc<str> = format!("{name} is new and empty when the container is made").into();
+    let doubt = Doubt { attributes: Certainty::Assumed(text.clone()), contents: Certainty::Assumed(text) };
+    let root = Entry::directory(creator.0, creator.1, 0o755).doubting(doubt);
+    let tree = Tree::new(root, Provenance::rule("the engine makes a new volume 0:0 0755"));
+    let before = Some(root_facts(&tree, Tree::ROOT));
+    let source = local_source(stage, name, None, tree);
+    let fills = Fills::New;
+    Prepared { fills, ..Prepared::single(source, kind, Preparation { before, ..Preparation::default() }) }
+}

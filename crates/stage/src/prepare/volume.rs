@@ -1,0 +1,156 @@
+//! What each volume of a workload is before the containers that mount it are looked at.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use mivask_model::fact::{Fact, Provenance, Unknown};
+use mivask_model::mount::{MountFlags, Preparation};
+use mivask_model::personality::Personality;
+use mivask_model::tree::{Entry, Tree};
+
+use super::api_volume;
+use super::backed::{self, Asked};
+use super::defaults::{self, Shelf};
+use super::fs_group::{self, Masks, Policy, Step};
+use super::host_path;
+use super::image::image_source;
+use super::kube::Kube;
+use super::prepared::{Fills, Prepared, Ready, local_source, new_volume, root_facts, unknown_source};
+use crate::scene::{Driver, HostPathCheck, Medium, Volume, VolumeKind, Workload};
+use crate::stage::Stage;
+
+/// Every volume of the workload, by its name in the description.
+pub(super) fn prepare_all(stage: &mut Stage, kube: &Kube<'_>, shelf: &mut Shelf) -> BTreeMap<String, Ready> {
+    let ready = |volume: &Volume| (volume.name.value.clone(), ready(stage, kube, shelf, volume));
+    kube.workload.volumes.iter().map(ready).collect()
+}
+
+fn ready(stage: &mut Stage, kube: &Kube<'_>, shelf: &mut Shelf, volume: &Volume) -> Ready {
+    let name = &volume.name.value;
+    let from = &volume.name.from;
+    let pod = &kube.workload.name;
+    let host = |path, check, kind, waits| host_path::Wanted {
+        path,
+        check,
+        kind,
+        from,
+        creator: kube.creator,
+        waits,
+    };
+    Ready::Shared(match &volume.kind {
+        VolumeKind::EmptyDir(medium) => empty_dir(stage, kube.workload, volume, *medium),
+        VolumeKind::HostPath { path, check } => {
+            host_path::prepare(stage, kube, &host(path, *check, "hostPath", true))
+        }
+        VolumeKind::Claim { claim, read_only } => backed::claim(stage, kube, claim, *read_only, from),
+        VolumeKind::Ephemeral { class, access_modes } => {
+            backed::ephemeral(stage, kube, &format!("{pod}-{name}"), class.as_deref(), access_modes, from)
+        }
+        VolumeKind::Backed { backing, read_only } => {
+            let shown = format!("{} volume {name}", backing.word());
+            let asked = Asked {
+                read_only: *read_only,
+                backing: Some(backing),
+                ..Asked::new(name, &shown, backing.word(), from)
+            };
+            backed::prepare(stage, kube, &asked)
+        }
+        VolumeKind::Api(api) => api_volume::prepare(stage, kube, &volume.name, api),
+        VolumeKind::Image(reference) => image(stage, kube, reference),
+        VolumeKind::Stored(key) => {
+            // Nobody prepares the volumes of a scene's own containers unless the scene says so.
+            let facts = kube.scene.volumes.get(key);
+            let wanted =
+                facts.and_then(|facts| facts.group_ownership.as_ref()).is_some_and(|told| told.value);
+            let shown = format!("volume {key}");
+            backed::prepare(stage, kube, &Asked { plain: !wanted, ..Asked::new(key, &shown, "volume", from) })
+        }
+        VolumeKind::Named { driver, external } => named(stage, kube, volume, driver, *external),
+        VolumeKind::Anonymous => return Ready::Anonymous,
+        VolumeKind::Tmpfs(asked) => return Ready::Tmpfs(asked.clone()),
+        VolumeKind::Bind { path, make_missing } => {
+            let make = *make_missing && kube.profile.binds.makes_missing_source;
+            let check = if make { HostPathCheck::None } else { HostPathCheck::MustExist };
+            host_path::prepare(stage, kube, &host(path, check, "bind", false))
+        }
+        VolumeKind::System(filesystem) => defaults::system(stage, shelf, filesystem),
+        VolumeKind::Other { kind, read_only } => other(stage, volume, kind, *read_only),
+    })
+}
+
+/// 0777 on disk, 1777 in memory; with a filesystem group 2777 and 3777 (facts/kubelet.md section 4).
+fn empty_dir(stage: &mut Stage, workload: &Workload, volume: &Volume, medium: Medium) -> Prepared {
+    let (mode, filesystem, rule) = match medium {
+        Medium::Disk => (0o777, None, "the kubelet makes an emptyDir 0:0 0777"),
+        Medium::Memory => {
+            (0o1777, Some(Arc::from("tmpfs")), "a Memory emptyDir is a tmpfs, 0:0 1777 (sticky)")
+        }
+    };
+    let mut tree = Tree::new(Entry::directory(0, 0, mode), Provenance::rule(rule));
+    let mut preparation =
+        Preparation { before: Some(root_facts(&tree, Tree::ROOT)), ..Preparation::default() };
+    preparation.notes.push(Arc::from(rule));
+    // The change policy counts for claims only.
+    if let Some(group) = &workload.security.fs_group {
+        let (top, group, policy, from) = (Tree::ROOT, group.value, Policy::Always, &group.from);
+        let report = fs_group::apply(&mut tree, &Step { top, group, policy, masks: Masks::WRITABLE, from });
+        preparation.touches = report.touched;
+        preparation.notes.extend(report.note);
+    }
+    let name = format!("emptyDir {}", volume.name.value);
+    let source = local_source(stage, &name, filesystem, tree);
+    Prepared::single(source, "emptyDir", preparation)
+}
+
+fn named(stage: &mut Stage, kube: &Kube<'_>, volume: &Volume, driver: &Driver, external: bool) -> Prepared {
+    let key = volume.name.value.as_str();
+    let shown = format!("volume {key}");
+    let from = &volume.name.from;
+    let flags = kube.profile.volumes.flags;
+    let mut ready = match driver {
+        Driver::Bind(path) => {
+            let (check, kind, waits) = (HostPathCheck::Directory, "volume", false);
+            let wanted = host_path::Wanted { path, check, kind, from, creator: kube.creator, waits };
+            let mut ready = host_path::prepare(stage, kube, &wanted);
+            ready.fills = Fills::Used;
+            ready
+        }
+        Driver::Tmpfs(_) | Driver::Nfs(_) | Driver::Unknown(_) => {
+            let personality = match driver {
+                Driver::Tmpfs(options) => Some(Personality::Tmpfs(*options)),
+                Driver::Nfs(personality) => Some(personality.clone()),
+                Driver::Unknown(_) | Driver::Bind(_) | Driver::Local => None,
+            };
+            let asked = Asked { plain: true, personality, ..Asked::new(key, &shown, "volume", from) };
+            backed::prepare(stage, kube, &asked)
+        }
+        Driver::Local if kube.scene.volumes.contains_key(key) || external => {
+            let asked = Asked { plain: true, ..Asked::new(key, &shown, "volume", from) };
+            let mut ready = backed::prepare(stage, kube, &asked);
+            ready.fills = Fills::Used;
+            ready
+        }
+        Driver::Local => new_volume(stage, &shown, "volume", kube.creator),
+    };
+    ready.flags = ready.flags.with(flags);
+    ready
+}
+
+/// Another image's files: read-only, without programs, never given to the filesystem group.
+fn image(stage: &mut Stage, kube: &Kube<'_>, reference: &Fact<String>) -> Prepared {
+    let source = image_source(kube.scene, &reference.value);
+    let source = stage.add_source(source);
+    let flags = MountFlags::READ_ONLY.with(MountFlags::NO_EXEC);
+    Prepared { flags, ..Prepared::single(source, "image", Preparation::default()) }
+}
+
+fn other(stage: &mut Stage, volume: &Volume, kind: &str, read_only: bool) -> Prepared {
+    let name = format!("{kind} volume {}", volume.name.value);
+    let settle = "not possible here: the rules of this kind of volume are not known";
+    let unknown = Unknown::new(&format!("what {name} holds"), settle);
+    let mut prepared = unknown_source(stage, &name, kind, unknown);
+    if read_only {
+        prepared.flags = MountFlags::READ_ONLY;
+    }
+    prepared
+}

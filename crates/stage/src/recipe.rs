@@ -1,0 +1,118 @@
+//! What a build file says, instruction by instruction, before any rule is applied.
+
+use std::sync::Arc;
+
+use mivask_model::fact::Provenance;
+use mivask_model::mode::Mode;
+use mivask_model::tree::Tree;
+
+/// How one image is built.
+#[derive(Clone, Debug)]
+pub struct Recipe {
+    /// The stages up to the one that becomes the image, which stands last.
+    pub stages: Vec<BuildStage>,
+}
+
+/// One stage: what it begins with, and what is done to it.
+#[derive(Clone, Debug)]
+pub struct BuildStage {
+    /// What it begins with.
+    pub base: Base,
+    /// What is done, in order.
+    pub steps: Vec<Step>,
+    /// Where it begins.
+    pub from: Provenance,
+}
+
+/// Files that something begins with.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum Base {
+    /// Nothing at all.
+    Scratch,
+    /// An earlier stage of the recipe, by number.
+    Stage(usize),
+    /// An image, by name.
+    Image(String),
+}
+
+/// One instruction with the words it is called by in answers, such as ``RUN `npm ci` ``.
+#[derive(Clone, Debug)]
+pub struct Step {
+    /// What it does.
+    pub instruction: Instruction,
+    /// What it is called.
+    pub words: Arc<str>,
+    /// Where it stands.
+    pub from: Provenance,
+}
+
+/// What an instruction does.
+#[derive(Clone, Debug)]
+pub enum Instruction {
+    /// `USER`
+    User(String),
+    /// `WORKDIR`, relative to the one before.
+    WorkingDirectory(Vec<u8>),
+    /// `VOLUME`
+    Volumes(Vec<Vec<u8>>),
+    /// `COPY` and `ADD`
+    Copy(Box<Copy>),
+    /// One command of a `RUN`.
+    Run {
+        /// What it is.
+        command: Command,
+        /// Whether it runs whatever became of the one before, as behind `;`.
+        begins: bool,
+        /// Whether the build goes on where it fails, as before `;` and `||`.
+        may_fail: bool,
+    },
+    /// The end of a `RUN`: directory and umask of its shell are gone.
+    RunEnds,
+}
+
+/// `COPY` or `ADD`.
+#[derive(Clone, Debug)]
+pub struct Copy {
+    /// Where the sources lie.
+    pub from: CopyFrom,
+    /// Their paths there.
+    pub sources: Vec<CopySource>,
+    /// Where they go; a slash at the end means into a directory.
+    pub to: Vec<u8>,
+    /// `--chown`
+    pub owner: Option<String>,
+    /// `--chmod`
+    pub mode: Option<Mode>,
+}
+
+/// One source of a [`struct@Copy`].
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum CopySource {
+    /// A file or directory.
+    Path(Vec<u8>),
+    /// Something of which only the name it gets is known, if that: an address, an inline text.
+    Made(Vec<u8>),
+    /// What an archive holds.
+    Archive,
+}
+
+/// Where the sources of a [`struct@Copy`] lie.
+#[derive(Clone, Debug)]
+pub enum CopyFrom {
+    /// The build context, as far as these sources need it.
+    Context(Arc<Tree>),
+    /// Another stage or image.
+    Other(Base),
+}
+
+/// One command of a `RUN`.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum Command {
+    /// Words without anything left to expand.
+    Plain(Vec<String>),
+    /// Something else, with the paths it names.
+    Opaque {
+        /// Paths among its words, as written.
+        names: Vec<Vec<u8>>,
+    },
+}

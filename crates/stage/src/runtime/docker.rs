@@ -1,0 +1,56 @@
+//! Docker with runc, as measured (facts/runtimes.md).
+
+use mivask_model::caps::CapabilitySet;
+
+use super::common::{DOCKER_BUILD, FILES, FOURTEEN, KERNEL, RUNC_MOUNT_POINTS, RUNC_TMPFS, SHIELDS};
+use super::profile::{
+    BindRules, Both, CapabilityNames, CapabilityRules, DefaultKind as K, DefaultRow, Forgets, IdentityRules,
+    InNamespace, Listing, PLAIN, Profile, VolumeRules,
+};
+
+pub(super) const PROFILE: Profile = Profile {
+    identity: IdentityRules {
+        listing: Listing::Always,
+        empty_group_is_explicit: false,
+        captures_group_names: true,
+        knows_keep_groups: false,
+        image_user_gets_roots_groups: false,
+        reads_mounted_accounts: false,
+        refuses_large_ids: true,
+        refuses_group_without_user: false,
+    },
+    capabilities: CapabilityRules {
+        default: FOURTEEN,
+        // Up to audit_read (37) in the measured version.
+        all: CapabilitySet::from_bits((1 << 38) - 1),
+        names: CapabilityNames::Either,
+        both: Both::Kept,
+        ambient: false,
+    },
+    mount_points: RUNC_MOUNT_POINTS,
+    tmpfs: RUNC_TMPFS,
+    binds: BindRules {
+        makes_missing_source: true,
+        forgets: Forgets::WhereAsked,
+        always_along: false,
+        in_namespace: InNamespace::CannotLeave,
+    },
+    volumes: VolumeRules {
+        flags: PLAIN,
+        owns_root_at_first_mount: false,
+        takes_options: false,
+        link_gives_its_mode: false,
+    },
+    defaults: &[
+        KERNEL,
+        FILES,
+        SHIELDS,
+        &[
+            DefaultRow::new("/proc/asound", K::Masked, PLAIN),
+            DefaultRow::new("/proc/sysrq-trigger", K::ReadOnly, PLAIN),
+        ],
+    ],
+    build: DOCKER_BUILD,
+    makes_working_directory: true,
+    caveat: None,
+};

@@ -1,0 +1,260 @@
+//! The switches of a profile.
+
+use mivask_model::caps::CapabilitySet;
+use mivask_model::mount::MountFlags;
+
+/// What kind of description a workload comes from; it decides which runtimes can run it.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
+pub enum Flavour {
+    /// Containers that the scene file lists itself.
+    #[default]
+    Scene,
+    /// A Kubernetes object.
+    Pod,
+    /// A service of a Compose file.
+    Compose,
+    /// An OCI runtime configuration.
+    Bundle,
+}
+
+/// Every rule in which runtimes differ.
+#[derive(Debug)]
+pub struct Profile {
+    /// Who a process is.
+    pub identity: IdentityRules,
+    /// What it may do.
+    pub capabilities: CapabilityRules,
+    /// What is made where a mount point is missing.
+    pub mount_points: MountPointRules,
+    /// What a tmpfs looks like.
+    pub tmpfs: TmpfsRules,
+    /// What a bind mount of the host does.
+    pub binds: BindRules,
+    /// What a named or anonymous volume does.
+    pub volumes: VolumeRules,
+    /// How the builder that goes with it makes images.
+    pub build: BuildRules,
+    /// What is mounted into every container, table by table.
+    pub defaults: &'static [&'static [DefaultRow]],
+    /// Whether a missing working directory is made; an error otherwise.
+    pub makes_working_directory: bool,
+    /// Said with every identity: why the rules may differ from what runs.
+    pub caveat: Option<&'static str>,
+}
+
+/// When the primary group stands in the list of supplementary groups too.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Listing {
+    /// Always.
+    Always,
+    /// Unless neither the workload nor the image names a user.
+    UnlessNobodyNamesAUser,
+    /// Never: only what is asked for.
+    Never,
+}
+
+/// Rules of identity (facts/runtimes.md section 1).
+#[derive(Clone, Copy, Debug)]
+pub struct IdentityRules {
+    /// Whether the primary group is listed again.
+    pub listing: Listing,
+    /// Whether `user:` with an empty group part counts as a group part, which drops memberships.
+    pub empty_group_is_explicit: bool,
+    /// Whether runc 1.1 looks each supplementary number up as a group *name* first.
+    pub captures_group_names: bool,
+    /// Whether the group name `keep-groups` stands for those of who starts the container: none for root.
+    pub knows_keep_groups: bool,
+    /// Whether an image's USER alone gets root's memberships instead of the user's own (containerd 1.6 without a kubelet).
+    pub image_user_gets_roots_groups: bool,
+    /// Whether a passwd or group file that is mounted over the image's is the one looked into.
+    pub reads_mounted_accounts: bool,
+    /// Whether ids above 2147483647 keep the process from starting.
+    pub refuses_large_ids: bool,
+    /// Whether a pod-level runAsGroup without a runAsUser keeps the whole pod from starting.
+    pub refuses_group_without_user: bool,
+}
+
+/// How capability names are taken.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum CapabilityNames {
+    /// Any letter case, no `CAP_` prefix; everything else is passed over silently.
+    Bare,
+    /// Any letter case, with or without `CAP_`; an unknown name is an error.
+    Either,
+}
+
+/// What a name in both `add` and `drop` does.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Both {
+    /// It is kept, and `ALL` in both gives all.
+    Kept,
+    /// It is dropped, and `ALL` in both leaves nothing.
+    Dropped,
+    /// The container is refused.
+    Refused,
+}
+
+/// Rules of capabilities (facts/runtimes.md section 2).
+#[derive(Clone, Copy, Debug)]
+pub struct CapabilityRules {
+    /// What root gets when nothing is asked for.
+    pub default: CapabilitySet,
+    /// What `ALL` and privileged stand for.
+    pub all: CapabilitySet,
+    /// How names are taken.
+    pub names: CapabilityNames,
+    /// What a name in both lists does.
+    pub both: Both,
+    /// Whether an added capability is in force for users other than root too (ambient).
+    pub ambient: bool,
+}
+
+/// Modes of what is made for a missing mount point (facts/runtimes.md sections 4 and 10).
+#[derive(Clone, Copy, Debug)]
+pub struct MountPointRules {
+    /// The directory itself and, for a directory, its parents; octal.
+    pub directory: u16,
+    /// The file that a file is mounted on; octal.
+    pub file: u16,
+    /// Directories above such a file; octal.
+    pub above_file: u16,
+    /// Whether it is made even where the mount around it is read-only.
+    pub in_read_only: bool,
+    /// Said as the provenance of what is made.
+    pub rule: &'static str,
+}
+
+/// Rules of tmpfs mounts (facts/runtimes.md section 5).
+#[derive(Clone, Copy, Debug)]
+pub struct TmpfsRules {
+    /// Flags where the description sets none.
+    pub flags: MountFlags,
+    /// Whether an existing directory's mode wins over everything asked for (runc 1.1).
+    pub keeps_directory_mode: bool,
+    /// Whether the image's content at that path is copied in.
+    pub copies_up: bool,
+    /// Whether `uid=` and `gid=` are honoured; they are refused otherwise.
+    pub takes_owner: bool,
+}
+
+/// What a read-only bind does with the other flags of the host mount it shows.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Forgets {
+    /// They are kept.
+    Nothing,
+    /// A bind that asks for any flag shows those alone (runc 1.1).
+    WhereAsked,
+    /// Every bind shows what it asks for alone, whatever a later option takes back (crun 1.8).
+    Always,
+    /// A writable bind of a read-only host mount is writable (Podman).
+    ReadOnly,
+}
+
+/// Rules of binds (facts/runtimes.md section 4).
+#[derive(Clone, Copy, Debug)]
+pub struct BindRules {
+    /// Whether a missing source is made; an error otherwise.
+    pub makes_missing_source: bool,
+    /// What becomes of the host mount's flags.
+    pub forgets: Forgets,
+    /// Whether mounts below a source come along even where they are to be left out (Podman 4.3).
+    pub always_along: bool,
+    /// What changes in a user namespace of the container's own.
+    pub in_namespace: InNamespace,
+}
+
+/// What becomes of the mounts below a bind in a user namespace of the container's own (facts/runtimes.md section 10).
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum InNamespace {
+    /// The same as elsewhere.
+    AsAsked,
+    /// They stay behind, whatever is asked for: crun 1.8 hands over the outer mount alone.
+    LeavesBehind,
+    /// They cannot be left behind: the kernel refuses to show what they cover (`has_locked_children`, fs/namespace.c).
+    CannotLeave,
+}
+
+/// Rules of named and anonymous volumes (facts/runtimes.md section 3).
+#[derive(Clone, Copy, Debug)]
+pub struct VolumeRules {
+    /// Flags of every volume's mount.
+    pub flags: MountFlags,
+    /// Whether the root is taken from the image at the first mount whatever the volume holds, and given to the
+    /// process where the image has nothing there (Podman); with the content only, otherwise (Docker).
+    pub owns_root_at_first_mount: bool,
+    /// Whether a mount takes `U`, `O`, `idmap` and flags such as `noexec`; they are refused otherwise.
+    pub takes_options: bool,
+    /// Whether a link at that path in the image gives its own mode, 0777, to the root (Podman).
+    pub link_gives_its_mode: bool,
+}
+
+/// Rules of builders (facts/runtimes.md section 9).
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct BuildRules {
+    /// Whether `WORKDIR` makes what is missing at once, as root; the first command or relative copy makes it
+    /// otherwise, as the user of the moment.
+    pub makes_working_directory: bool,
+    /// Whether `--chown=NAME` takes the group of that *name*, and fails without one; the account's group otherwise.
+    pub owner_needs_group_of_its_name: bool,
+    /// Whether `--chown=:GROUP` is taken, with root as the user; an error otherwise.
+    pub group_alone: bool,
+    /// Whether directories made above a copied *directory* get the ids of `--chown`; root's otherwise.
+    pub owns_parents_of_directories: bool,
+    /// Whether a directory that a copy makes in a set-group-ID directory gets that bit.
+    pub copies_inherit_set_group_id: bool,
+    /// Whether a copied directory keeps its set-id bits and the sticky bit; a copied file never does.
+    pub directories_keep_special_bits: bool,
+    /// Whether directories that `--chmod` meets are known to stay as they were copied.
+    pub mode_spares_directories: bool,
+}
+
+/// What a default mount is.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum DefaultKind {
+    /// procfs.
+    Proc,
+    /// sysfs: writable where privileged.
+    Sys,
+    /// A tmpfs with the usual devices.
+    Devices,
+    /// A directory of this mode on a tmpfs or mqueue.
+    Shared(u16),
+    /// One file of the runtime's own, of this mode; read-only where the root is, if told so.
+    File {
+        /// Its mode, octal.
+        mode: u16,
+        /// Whether it turns read-only with the root file system.
+        follows_root: bool,
+    },
+    /// A tmpfs 0:0 1777 that is there only where the root is read-only, with the image's content copied in.
+    ScratchUnderReadOnlyRoot,
+    /// A path of `/proc` or `/sys` hidden behind an empty read-only directory or `/dev/null`.
+    Masked,
+    /// A path of `/proc` mounted read-only.
+    ReadOnly,
+}
+
+/// One row of the default mounts.
+#[derive(Clone, Copy, Debug)]
+pub struct DefaultRow {
+    /// Where it is mounted.
+    pub at: &'static str,
+    /// What it is.
+    pub kind: DefaultKind,
+    /// Its flags.
+    pub flags: MountFlags,
+}
+
+impl DefaultRow {
+    /// A row.
+    #[must_use]
+    pub const fn new(at: &'static str, kind: DefaultKind, flags: MountFlags) -> Self {
+        Self { at, kind, flags }
+    }
+}
+
+/// `nosuid,nodev,noexec`.
+pub(super) const QUIET: MountFlags = MountFlags::NO_SUID.with(MountFlags::NO_DEV).with(MountFlags::NO_EXEC);
+
+/// No flags.
+pub(super) const PLAIN: MountFlags = MountFlags::NONE;

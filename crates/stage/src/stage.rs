@@ -1,0 +1,157 @@
+//! The stage: everything known, with each actor before its mount table.
+
+use std::sync::Arc;
+
+use mivask_model::credentials::Credentials;
+use mivask_model::fact::Provenance;
+use mivask_model::mount::{MountTable, Source, SourceId};
+use mivask_model::refusal::Refusal;
+use mivask_model::storage::Storage;
+use mivask_rules::view::{Devices, View};
+use mivask_rules::witness::{Question, Witness};
+
+use crate::cast::{ActorError, Cast};
+use crate::identity::{IdentityFact, Resolved};
+
+/// What part of a pod a container is.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Role {
+    /// Runs to its end before the others start.
+    Init,
+    /// An init container that keeps running beside the others.
+    Sidecar,
+    /// An ordinary container.
+    App,
+    /// A container added to a running pod, for looking around.
+    Ephemeral,
+}
+
+impl Role {
+    /// The word used in answers.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Init => "init",
+            Self::Sidecar => "sidecar",
+            Self::App => "app",
+            Self::Ephemeral => "ephemeral",
+        }
+    }
+}
+
+/// One process identity of the scene with what it sees.
+#[derive(Clone, Debug)]
+pub struct Actor {
+    /// The name it goes by in this scene.
+    pub name: Arc<str>,
+    /// The workload it belongs to.
+    pub workload: Arc<str>,
+    /// The container's name.
+    pub container: Arc<str>,
+    /// Its part in the pod.
+    pub role: Role,
+    /// The image it runs; `None` where nobody said.
+    pub image: Option<Arc<str>>,
+    /// Who it is.
+    pub identity: Resolved,
+    /// The same in kernel ids, one for each possible identity.
+    pub credentials: Vec<Credentials>,
+    /// What it sees.
+    pub mounts: MountTable,
+    /// Whether the container may open devices outside the runtime's default list.
+    pub all_devices: bool,
+    /// Why a volume keeps its pod from starting.
+    pub blocked: Option<Refusal>,
+    /// Where it was described.
+    pub from: Provenance,
+}
+
+impl Actor {
+    /// Why it never runs, if it does not.
+    #[must_use]
+    pub fn refusal(&self) -> Option<&Refusal> {
+        self.identity.refusal.as_ref().or(self.blocked.as_ref())
+    }
+
+    /// The facts behind its identity.
+    #[must_use]
+    pub fn facts(&self) -> &[IdentityFact] {
+        &self.identity.facts
+    }
+
+    /// The credentials it acts with, asking which ones where several are possible.
+    pub fn choose_credentials<W: Witness>(&self, w: &mut W) -> &Credentials {
+        let possible = &self.identity.possible;
+        let chosen = match (&self.identity.question, possible.len()) {
+            (Some(unknown), count) if count > 1 => {
+                w.choose(Question::Identity, unknown, count, |option| possible[option].0.to_string())
+            }
+            _ => 0,
+        };
+        &self.credentials[chosen]
+    }
+}
+
+/// Everything known, ready to be asked.
+#[derive(Clone, Debug, Default)]
+pub struct Stage {
+    /// What mounts show.
+    pub storage: Storage,
+    /// The actors, in the order of their description.
+    pub actors: Vec<Actor>,
+    pub(crate) cast: Arc<Cast>,
+    /// The number of the first actor here among those of the scene.
+    pub first: usize,
+}
+
+impl Stage {
+    /// What `who`, one of the possible credentials of `actor`, acts on. `name` is the actor's in answers.
+    #[must_use]
+    pub fn view<'a>(&'a self, actor: &'a Actor, who: &'a Credentials, name: &'a str) -> View<'a> {
+        let devices = if actor.all_devices { Devices::All } else { Devices::Listed };
+        View::new(&self.storage, &actor.mounts, who, name, devices)
+    }
+
+    /// Adds a source.
+    pub fn add_source(&mut self, source: Source) -> SourceId {
+        self.storage.add_source(source)
+    }
+
+    /// The source `id`.
+    #[must_use]
+    pub fn source(&self, id: SourceId) -> &Source {
+        self.storage.source(id)
+    }
+
+    /// Every source.
+    pub fn source_ids(&self) -> impl Iterator<Item = SourceId> + use<> {
+        self.storage.source_ids()
+    }
+
+    /// The first source that shows the same disk as `id` ([`Storage::disk_of`]).
+    #[must_use]
+    pub fn disk_of(&self, id: SourceId) -> SourceId {
+        self.storage.disk_of(id)
+    }
+
+    /// The actor called `name`: a container, or `workload/container`.
+    ///
+    /// # Errors
+    /// Nobody has that name, or several have.
+    pub fn actor(&self, name: &str) -> Result<&Actor, ActorError> {
+        self.cast.find(name).map(|at| &self.actors[at - self.first])
+    }
+
+    /// Whether the actor called `name` is on this stage, and not on that of another workload.
+    #[must_use]
+    pub fn has(&self, name: &str) -> bool {
+        let found = self.cast.find(name);
+        found.is_ok_and(|at| at >= self.first && at - self.first < self.actors.len())
+    }
+
+    /// The names of every actor of the scene, on this stage or not.
+    #[must_use]
+    pub fn cast(&self) -> &Cast {
+        &self.cast
+    }
+}
