@@ -8,8 +8,8 @@ use mivask_core::act::Verb;
 use mivask_core::stage::Stage;
 use mivask_disk::process::Reach;
 
-use crate::commands::rehearse::complete as words_at;
 use crate::load::Whole;
+use crate::next_word::complete as words_at;
 use crate::options::{Facts, Input};
 
 /// The stage of the first word on the command line that is a scene or a description.

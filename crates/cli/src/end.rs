@@ -18,6 +18,8 @@ pub(crate) enum End {
     Answered,
     /// 1: it was answered, and an expectation does not hold.
     NotUpheld,
+    /// 1: a survey was written that lacks what could not be read.
+    Incomplete,
     /// 2: the input cannot be used.
     Unusable,
 }
@@ -26,7 +28,7 @@ impl From<End> for ExitCode {
     fn from(end: End) -> Self {
         Self::from(match end {
             End::Answered => 0,
-            End::NotUpheld => 1,
+            End::NotUpheld | End::Incomplete => 1,
             End::Unusable => 2,
         })
     }

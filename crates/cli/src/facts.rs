@@ -11,9 +11,9 @@ use mivask_disk::image::Choice;
 use mivask_disk::live::Options;
 use mivask_read::disk;
 
-use crate::commands::survey::gather;
 use crate::end::Failure;
 use crate::options::{Input, NamedSource};
+use crate::sources::gather;
 
 /// The name of the host among disks.
 const HOST: &str = "host";

@@ -54,13 +54,9 @@ impl Whole {
         reach: &Reach,
         err: &mut dyn Write,
     ) -> Result<Self, Failure> {
-        let changes = change::read(&input.facts.change, err)?;
-        let Described { mut scene, policy } = described(files, input, reach, err)?;
-        choose_for(&mut scene, input.facts.runtime.first().copied())?;
-        change::scene(&changes, &mut scene, err)?;
+        let (Described { mut scene, policy }, changes) = changed(files, input, reach, err)?;
         let begun = Instant::now();
-        let mut stage = prepare::stage(&scene);
-        changes.files(&mut stage)?;
+        let stage = staged(&mut scene, input.facts.runtime.first().copied(), &changes)?;
         log::info!(
             "{}: {} actors staged in {} ms",
             input.input.display(),
@@ -128,14 +124,10 @@ pub(crate) fn sides(
     if input.facts.runtime.len() < 2 {
         return Ok(None);
     }
-    let changes = change::read(&input.facts.change, err)?;
-    let mut scene = described(&Disk, input, &Reach::default(), err)?.scene;
-    change::scene(&changes, &mut scene, err)?;
+    let (Described { mut scene, .. }, changes) = changed(&Disk, input, &Reach::default(), err)?;
     let mut sides = Vec::new();
     for runtime in &input.facts.runtime {
-        choose_for(&mut scene, Some(*runtime))?;
-        let mut stage = prepare::stage(&scene);
-        changes.files(&mut stage)?;
+        let stage = staged(&mut scene, Some(*runtime), &changes)?;
         let facets = answer(&stage, err)?;
         sides.push(Side { runtime: runtime.word(), facets });
     }
@@ -150,6 +142,30 @@ pub(crate) fn print_sides(out: &mut dyn Write, sides: &[Side], json: bool) -> Re
         mivask_show::sides::text(out, sides, layout())?;
     }
     Ok(End::Answered)
+}
+
+/// What `input` describes, with all that `--change` makes of it before anything is staged.
+fn changed(
+    files: &dyn FileReader,
+    input: &Input,
+    reach: &Reach,
+    err: &mut dyn Write,
+) -> Result<(Described, Changes), Failure> {
+    let changes = change::read(&input.facts.change, err)?;
+    let mut described = described(files, input, reach, err)?;
+    for runtime in &input.facts.runtime {
+        fits_scene(*runtime, &described.scene)?;
+    }
+    change::scene(&changes, &mut described.scene, err)?;
+    Ok((described, changes))
+}
+
+/// The scene on a stage under `runtime`, or under its own where none is named, with every change of files made.
+fn staged(scene: &mut Scene, runtime: Option<Runtime>, changes: &Changes) -> Result<Stage, Failure> {
+    scene.runtime = runtime.or(scene.runtime);
+    let mut stage = prepare::stage(scene);
+    changes.files(&mut stage)?;
+    Ok(stage)
 }
 
 fn described(
@@ -218,26 +234,24 @@ fn checked<T>(
     Ok(result)
 }
 
-fn choose_for(scene: &mut Scene, runtime: Option<Runtime>) -> Result<(), Failure> {
-    let headings = scene.workloads.iter().map(|one| (one.kind.as_str(), one.name.as_str(), one.flavour));
-    fits(runtime, headings)?;
-    scene.runtime = runtime.or(scene.runtime);
-    Ok(())
+fn fits_scene(runtime: Runtime, scene: &Scene) -> Result<(), Failure> {
+    fits(runtime, scene.workloads.iter().map(|one| (one.kind.as_str(), one.name.as_str(), one.flavour)))
 }
 
 /// Puts an input under a runtime that can run all of it.
 pub(crate) fn choose(outline: &mut Outline, runtime: Option<Runtime>) -> Result<(), Failure> {
-    fits(runtime, outline.headings.iter().map(|one| (&*one.kind, &*one.name, one.flavour)))?;
-    outline.scene.runtime = runtime.or(outline.scene.runtime);
+    if let Some(runtime) = runtime {
+        fits(runtime, outline.headings.iter().map(|one| (&*one.kind, &*one.name, one.flavour)))?;
+        outline.scene.runtime = Some(runtime);
+    }
     Ok(())
 }
 
 /// Whether `runtime` can run workloads of these kinds, names and flavours.
 fn fits<'a>(
-    runtime: Option<Runtime>,
+    runtime: Runtime,
     mut workloads: impl Iterator<Item = (&'a str, &'a str, Flavour)>,
 ) -> Result<(), Failure> {
-    let Some(runtime) = runtime else { return Ok(()) };
     let Some((kind, name, flavour)) = workloads.find(|(_, _, flavour)| !runtime.runs(*flavour)) else {
         return Ok(());
     };

@@ -5,17 +5,21 @@
     reason = "comments on arguments are help: their brackets are those of a usage line"
 )]
 
+mod acts;
 mod args;
 mod change;
 mod commands;
 mod complete;
+mod dispatch;
 mod end;
 mod facts;
 mod load;
 mod mistakes;
+mod next_word;
 mod options;
 mod output;
 mod reach;
+mod sources;
 mod table;
 mod terminal;
 
@@ -50,7 +54,7 @@ fn main() -> ExitCode {
         if args.quiet { Box::new(terminal::Quiet::new(err)) } else { Box::new(err) };
     let paging = if args.command.is_live() { Paging::Never } else { args.pager };
     let mut out = terminal::answers(args.color, paging);
-    let end = commands::run(&args, &mut out, &mut err);
+    let end = dispatch::run(&args, &mut out, &mut err);
     let end = end.and_then(|end| out.flush().map(|()| end).map_err(Failure::Output));
     // A pager shows the answer before an error is told below it.
     drop(out);

@@ -1,21 +1,18 @@
 //! From a file name or standard input to a scene: inputs are told apart by content.
 
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use mivask_core::scene::Scene;
 
 pub use crate::files::{Disk, FileReader, InputError, Origin};
 
-use crate::compose;
 use crate::described::Described;
-use crate::kubernetes;
-use crate::oci;
+use crate::documents::{Adding, add_nodes, folder_of_origin, is_scene, manifests_in, merge, open};
 use crate::passed::Passed;
-use crate::scene_file::{self, is_scene};
+use crate::scene_file;
 use crate::slip::{Severity, Slips};
-use crate::stream::Stream;
 use crate::text::SourceText;
-use crate::yaml::{Node, parse};
+use crate::yaml::parse;
 
 /// Reads the facts of a scene file, a manifest, a folder of manifests or standard input.
 ///
@@ -97,13 +94,6 @@ pub(crate) fn read_parts(
     Ok(())
 }
 
-fn folder_of_origin(origin: &Origin) -> PathBuf {
-    match origin {
-        Origin::File(path) => folder_of(path),
-        Origin::Standard => PathBuf::new(),
-    }
-}
-
 /// Reads several Compose files as one project, later ones merged on top.
 ///
 /// # Errors
@@ -116,156 +106,4 @@ pub fn read_merged(
     let mut scene = Scene::default();
     merge(paths, files, &mut scene, slips)?;
     Ok(scene)
-}
-
-fn merge(
-    paths: &[PathBuf],
-    files: &dyn FileReader,
-    scene: &mut Scene,
-    slips: &mut Slips,
-) -> Result<(), InputError> {
-    let mut read: Vec<(Node, SourceText, PathBuf)> = Vec::new();
-    for path in paths {
-        let origin = Origin::of(path);
-        let mut stream = open(&origin, files)?;
-        let mut documents = Vec::new();
-        while let Some(source) = stream.next()? {
-            let nodes = parse(&source, slips);
-            documents.extend(nodes.into_iter().map(|node| (node, source.clone())));
-        }
-        let wrong = documents.iter().find(|(node, _)| kubernetes::is_object(node) || is_scene(node));
-        if let Some((node, source)) = wrong.or(documents.get(1)) {
-            let message = "only Compose files of one document each are merged";
-            let help = Some("in a scene file write `workloads: [[first, second]]`".to_owned());
-            slips.add(Severity::Error, source, &head(node), message, help);
-        }
-        let folder = folder_of_origin(&origin);
-        read.extend(documents.into_iter().map(|(node, source)| (node, source, folder.clone())));
-    }
-    if !slips.has_errors() {
-        let parts: Vec<(Node, &SourceText, &Path)> =
-            read.iter().map(|(node, source, folder)| (node.clone(), source, folder.as_path())).collect();
-        compose::add(&parts, files, scene, slips);
-    }
-    Ok(())
-}
-
-/// The Compose files that a scene names to be merged. `named` is where it does.
-pub(crate) fn merge_named(
-    paths: &[PathBuf],
-    named: (&SourceText, &std::ops::Range<usize>),
-    files: &dyn FileReader,
-    scene: &mut Scene,
-    slips: &mut Slips,
-) {
-    if let Err(error) = merge(paths, files, scene, slips) {
-        slips.add(Severity::Error, named.0, named.1, error.to_string(), None);
-    }
-}
-
-/// Adds every document of these files.
-fn add_files(
-    paths: &[PathBuf],
-    files: &dyn FileReader,
-    scene: &mut Scene,
-    slips: &mut Slips,
-) -> Result<(), InputError> {
-    let mut adding = Adding { scene, passed: Passed::default(), files, folder: PathBuf::new() };
-    for path in paths {
-        adding.folder = folder_of(path);
-        let mut stream = open(&Origin::File(path.clone()), files)?;
-        while let Some(source) = stream.next()? {
-            add_nodes(&parse(&source, slips), &source, &mut adding, slips);
-        }
-    }
-    adding.passed.report(slips);
-    Ok(())
-}
-
-/// The manifests that a scene names: one file or a folder of them. `named` is where the scene names them.
-pub(crate) fn read_manifests(
-    path: &Path,
-    named: (&SourceText, &std::ops::Range<usize>),
-    files: &dyn FileReader,
-    scene: &mut Scene,
-    slips: &mut Slips,
-) {
-    let paths = manifests_in(path, files);
-    let paths = paths.map(|paths| paths.unwrap_or_else(|| vec![path.to_path_buf()]));
-    if let Err(error) = paths.and_then(|paths| add_files(&paths, files, scene, slips)) {
-        slips.add(Severity::Error, named.0, named.1, error.to_string(), None);
-    }
-}
-
-/// The manifests directly in a folder, by name; `None` where `path` is no folder.
-fn manifests_in(path: &Path, files: &dyn FileReader) -> Result<Option<Vec<PathBuf>>, InputError> {
-    let name = path.display().to_string();
-    let Some(mut paths) = files.folder(path).map_err(|error| InputError::Io { name: name.clone(), error })?
-    else {
-        return Ok(None);
-    };
-    paths.retain(|path| path.extension().is_some_and(|end| end == "yaml" || end == "yml" || end == "json"));
-    paths.sort();
-    if paths.is_empty() { Err(InputError::EmptyFolder { name }) } else { Ok(Some(paths)) }
-}
-
-fn open(origin: &Origin, files: &dyn FileReader) -> Result<Stream, InputError> {
-    let name = origin.name();
-    let lines = match origin {
-        Origin::Standard => files.open_standard_input(),
-        Origin::File(path) => files.open(path),
-    };
-    match lines {
-        Ok(lines) => Ok(Stream::new(name, lines)),
-        Err(error) => Err(InputError::Io { name, error }),
-    }
-}
-
-/// What documents are added to.
-struct Adding<'a> {
-    scene: &'a mut Scene,
-    passed: Passed,
-    files: &'a dyn FileReader,
-    /// Where relative paths begin.
-    folder: PathBuf,
-}
-
-fn folder_of(path: &Path) -> PathBuf {
-    path.parent().unwrap_or(Path::new("")).to_path_buf()
-}
-
-fn add_nodes(documents: &[Node], source: &SourceText, adding: &mut Adding<'_>, slips: &mut Slips) {
-    for document in documents {
-        if kubernetes::is_object(document) {
-            kubernetes::add(document, source, adding.scene, &mut adding.passed, slips);
-            continue;
-        }
-        if compose::is_project(document) {
-            let parts = [(document.clone(), source, adding.folder.as_path())];
-            compose::add(&parts, adding.files, adding.scene, slips);
-            continue;
-        }
-        if oci::is_config(document) {
-            oci::add(document, source, (adding.files, &adding.folder), adding.scene, slips);
-            continue;
-        }
-        let (message, help) = match () {
-            () if is_scene(document) => ("a scene file cannot stand among other documents", "give it alone"),
-            () => (
-                "neither a Kubernetes object, a Compose file, an OCI configuration nor a scene file",
-                "a manifest has `apiVersion:` and `kind:`, a Compose file `services:`, a configuration `ociVersion`, a scene file `scene: 1`",
-            ),
-        };
-        slips.add(Severity::Error, source, &head(document), message, Some(help.to_owned()));
-    }
-}
-
-/// The first key of a document, or the whole of it.
-fn head(document: &Node) -> std::ops::Range<usize> {
-    match &document.value {
-        crate::yaml::Value::Mapping(pairs) => {
-            pairs.first().map_or_else(|| document.span.clone(), |(key, _)| key.span.clone())
-        }
-        crate::yaml::Value::Scalar { .. } | crate::yaml::Value::Sequence(_) => document.span.clone(),
-    }
 }

@@ -11,6 +11,7 @@ pub mod compose;
 pub mod described;
 pub mod disk;
 mod dockerfile;
+mod documents;
 pub mod expectations;
 mod fields;
 pub mod files;

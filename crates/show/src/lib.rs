@@ -5,6 +5,7 @@ pub mod ci;
 pub mod compare;
 pub mod figure;
 pub mod json;
+mod layout;
 pub mod remedy;
 pub mod report;
 pub mod shell;

@@ -12,10 +12,11 @@ use mivask_core::stage::Actor;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use crate::layout::Layout;
 use crate::safe::safe;
 use crate::style::{FAINT, STRONG, paint};
 use crate::table::Table;
-use crate::text::{Layout, id, imprint};
+use crate::words::{id, imprint};
 
 /// One value of an answer: what it is about, which part, and how it reads.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -202,7 +203,7 @@ pub fn access(rows: &[AccessRow]) -> Vec<Facet> {
         let mut add = |field, value| all.push(Facet { subject: subject.clone(), field, value });
         match &row.facts {
             Some(facts) => {
-                let number = |id: Option<u32>| crate::text::id(id);
+                let number = |id: Option<u32>| crate::words::id(id);
                 let owner = format!(
                     "{}:{}",
                     number(facts.uid.map(|uid| uid.raw())),

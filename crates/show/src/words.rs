@@ -1,12 +1,11 @@
 //! How an act ends, in a few words.
 
 use mivask_core::caps::{Capability, CapabilitySet};
+use mivask_core::ids::UNSPECIFIED_ID;
 use mivask_core::observed::Observed;
-use mivask_core::outcome::{Effect, RunsAs};
+use mivask_core::outcome::{Effect, Imprint, RunsAs};
 use mivask_core::question::Held;
 use mivask_core::settle::Outcome;
-
-use crate::text::{elsewhere, id, imprint};
 
 /// How an act ends, such as `denied EACCES`.
 #[must_use]
@@ -80,4 +79,29 @@ fn with(held: CapabilitySet) -> String {
         (false, 0) => format!(" with {}", named.join(" ")),
         (false, rest) => format!(" with {} and {rest} more", named.join(" ")),
     }
+}
+
+/// An id, or `?` where it depends on something.
+pub(crate) fn id(raw: Option<u32>) -> String {
+    match raw {
+        Some(UNSPECIFIED_ID) | None => "?".to_owned(),
+        Some(raw) => raw.to_string(),
+    }
+}
+
+/// `7101:7300 0644`.
+pub(crate) fn imprint(imprint: &Imprint) -> String {
+    let mode = imprint.mode.map_or_else(|| "????".to_owned(), |mode| mode.to_string());
+    format!("{}:{} {mode}", id(imprint.uid.map(|uid| uid.raw())), id(imprint.gid.map(|gid| gid.raw())))
+}
+
+/// The same as stored on the disk, without the mode.
+pub(crate) fn stored(imprint: &Imprint) -> String {
+    format!("{}:{}", id(imprint.disk_uid.map(|uid| uid.raw())), id(imprint.disk_gid.map(|gid| gid.raw())))
+}
+
+/// `, stored as 8101:8200` where the disk keeps other ids than the actor sees.
+pub(crate) fn elsewhere(left: &Imprint) -> String {
+    let (shown, other) = (imprint(left), stored(left));
+    if shown.starts_with(&format!("{other} ")) { String::new() } else { format!(", stored as {other}") }
 }

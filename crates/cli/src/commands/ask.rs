@@ -4,18 +4,15 @@ use std::io::Write;
 use std::path::PathBuf;
 
 use clap::ValueEnum;
-use mivask_core::act::{Act, ActError, parse_act, parse_acts};
 use mivask_core::question::{Answer, ask};
 use mivask_core::stage::Stage;
 use mivask_disk::process::Reach;
 use mivask_read::input::{Disk, FileReader};
-use mivask_read::slip::{Severity, Slips};
-use mivask_read::text::SourceText;
 use mivask_show::sides;
 
+use crate::acts::gather;
 use crate::end::{End, Failure};
 use crate::load;
-use crate::mistakes;
 use crate::options::Input;
 use crate::reach;
 
@@ -84,92 +81,4 @@ fn reach(args: &Args) -> Result<Reach, Failure> {
         sentences.extend(String::from_utf8_lossy(&text).lines().map(ToOwned::to_owned));
     }
     Ok(reach::reach_of(&sentences))
-}
-
-/// Every act of the command line and of files, or every mistake in them.
-pub(super) fn gather(
-    input: &Input,
-    sentences: &[String],
-    files: &[PathBuf],
-    stage: &Stage,
-    err: &mut dyn Write,
-) -> Result<Vec<Act>, Failure> {
-    let standard = std::path::Path::new("-");
-    if input.input == standard && files.iter().any(|file| file == standard) {
-        return Err(Failure::StandardInputTwice);
-    }
-    let mut acts = Vec::new();
-    let mut slips = Slips::default();
-    for (index, text) in sentences.iter().enumerate() {
-        acts.extend(one(text, index, stage, &mut slips));
-    }
-    for path in files {
-        let text = load::text(path)?;
-        match parse_acts(&text.text) {
-            Ok(read) => {
-                for (act, span) in read {
-                    known_actor(&act, &text, &span, stage, &mut slips);
-                    acts.push(act);
-                }
-            }
-            Err(errors) => errors.iter().for_each(|error| mistake(error, &text, &mut slips)),
-        }
-    }
-    mistakes::report(&slips, err)?;
-    mistakes::refuse_errors(&slips)?;
-    if acts.is_empty() { Err(Failure::NoAct) } else { Ok(acts) }
-}
-
-/// The act of argument `index` (from 0).
-pub(super) fn one(text: &str, index: usize, stage: &Stage, slips: &mut Slips) -> Option<Act> {
-    let source = SourceText::new(&format!("act {}", index + 1), text);
-    match parse_act(text) {
-        Ok(act) => {
-            known_actor(&act, &source, &(0..text.len()), stage, slips);
-            Some(act)
-        }
-        Err(error) => {
-            mistake(&error, &source, slips);
-            None
-        }
-    }
-}
-
-pub(super) fn mistake(error: &ActError, source: &SourceText, slips: &mut Slips) {
-    slips.add(
-        Severity::Error,
-        source,
-        &error.span,
-        error.to_string(),
-        Some(mivask_read::help::help(&error.kind)),
-    );
-}
-
-/// An actor that is not there is pointed at like any other mistake.
-fn known_actor(
-    act: &Act,
-    source: &SourceText,
-    span: &std::ops::Range<usize>,
-    stage: &Stage,
-    slips: &mut Slips,
-) {
-    known_name(&act.actor, source, span, stage, slips);
-}
-
-/// The same for the name that a line begins with.
-pub(super) fn known_name(
-    name: &str,
-    source: &SourceText,
-    span: &std::ops::Range<usize>,
-    stage: &Stage,
-    slips: &mut Slips,
-) {
-    let Err(error) = stage.actor(name) else {
-        return;
-    };
-    let names = stage.cast().names().iter().map(|name| &**name);
-    let help = mivask_read::nearest::nearest(name, names);
-    let help = help.map(|meant| format!("did you mean `{meant}`?"));
-    let end = (span.start + name.len()).min(span.end);
-    slips.add(Severity::Error, source, &(span.start..end), error.to_string(), help);
 }

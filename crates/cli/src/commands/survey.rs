@@ -1,19 +1,16 @@
 //! `survey`: records on-disk facts in a file.
 
+use crate::sources::gather;
 use std::io::{self, IsTerminal, Write};
-use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicU64, Ordering};
-use std::time::{Duration, Instant};
+use std::path::PathBuf;
 
 use base64::prelude::BASE64_STANDARD as STANDARD;
 use base64::write::EncoderWriter;
 use clap::ValueEnum;
-use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use mivask_disk::export::{self, Format};
-use mivask_disk::gathered::Gathered;
 use mivask_disk::image::Choice;
 use mivask_disk::live::Options;
-use mivask_disk::{source, survey};
+use mivask_disk::survey;
 use mivask_show::text;
 
 use crate::end::{End, Failure};
@@ -123,7 +120,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     }
     text::holes(err, gathered.holes.vanished, gathered.holes.denied, gathered.holes.failed)?;
     text::boundaries(err, gathered.holes.boundaries)?;
-    Ok(if gathered.holes.any() { End::NotUpheld } else { End::Answered })
+    Ok(if gathered.holes.any() { End::Incomplete } else { End::Answered })
 }
 
 /// Columns of a line of base64 (RFC 2045, section 6.8).
@@ -165,24 +162,4 @@ impl Write for Lines<'_> {
     fn flush(&mut self) -> io::Result<()> {
         self.out.flush()
     }
-}
-
-/// Reads a source, with a bar on a terminal where that takes long.
-pub(crate) fn gather(source: &Path, options: &Options) -> Result<Gathered, Failure> {
-    let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::stderr_with_hz(4));
-    let style = ProgressStyle::with_template("{spinner} {human_pos} entries, {per_sec}, {elapsed}");
-    bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_spinner()));
-    // What is done within a second needs no bar.
-    let begun = Instant::now();
-    let seen = AtomicU64::new(0);
-    let quiet = crate::terminal::is_quiet();
-    let watch = |entries: u64| {
-        let before = seen.fetch_add(entries, Ordering::Relaxed);
-        if !quiet && begun.elapsed() > Duration::from_secs(1) {
-            bar.set_position(before + entries);
-        }
-    };
-    let gathered = source::gather(source, options, &watch);
-    bar.finish_and_clear();
-    gathered.map_err(Failure::Disk)
 }

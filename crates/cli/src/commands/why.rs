@@ -7,7 +7,7 @@ use mivask_core::stage::Stage;
 use mivask_read::slip::Slips;
 use mivask_show::sides;
 
-use super::ask::one;
+use crate::acts::one;
 use crate::end::{End, Failure};
 use crate::load;
 use crate::mistakes;

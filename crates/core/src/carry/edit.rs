@@ -194,7 +194,7 @@ fn doubt(act: &Act) -> Doubt {
 }
 
 /// An ACL as the actor writes it, with ids as they are stored.
-fn stored((table, namespace): SeenBy<'_>, text: &AclText, place: Place) -> Option<AclText> {
+pub(super) fn stored((table, namespace): SeenBy<'_>, text: &AclText, place: Place) -> Option<AclText> {
     let ids = &table.get(place.mount).ids;
     let mut text = text.clone();
     for (uid, _) in &mut text.users {

@@ -112,6 +112,6 @@ pub(super) struct Text(pub String);
 
 impl<'de> Deserialize<'de> for Text {
     fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        crate::scene_file::RawText::deserialize(deserializer).map(|raw| Self(raw.0))
+        crate::yaml::RawText::deserialize(deserializer).map(|raw| Self(raw.0))
     }
 }

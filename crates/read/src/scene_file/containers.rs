@@ -12,11 +12,11 @@ use mivask_core::scene::{Container, Volume, VolumeKind, VolumeMount, Who, Worklo
 use mivask_core::stage::Role;
 
 use super::convert::Reading;
-use super::raw_text::RawText;
 use super::types::{CapabilityList, ContainerSection, MountSection, SceneFile};
 use crate::nearest::nearest;
 use crate::slip::Severity;
 use crate::yaml::Node;
+use crate::yaml::RawText;
 
 impl Reading<'_> {
     /// The containers of the scene as one workload; `None` where it has none.

@@ -3,9 +3,9 @@
 use mivask_core::ids::{Extent, IdMap};
 
 use super::convert::Reading;
-use super::raw_text::RawText;
 use crate::slip::Severity;
 use crate::yaml::Node;
+use crate::yaml::RawText;
 
 impl Reading<'_> {
     /// The two maps under `node`; a line that is none is an error and left out.

@@ -7,20 +7,12 @@ mod exposure;
 mod facts;
 mod id_map;
 mod listed;
-mod raw_text;
 mod tree;
 mod tree_source;
 mod types;
 
 pub(crate) use convert::described;
 pub use convert::read_scene;
-pub(crate) use raw_text::RawText;
 pub use types::SceneFile;
 
-use crate::yaml::Node;
-
-/// Whether a document is a scene file.
-#[must_use]
-pub fn is_scene(node: &Node) -> bool {
-    node.get("scene").is_some()
-}
+pub use crate::documents::is_scene;

@@ -12,12 +12,12 @@ use mivask_disk::gathered::Gathered;
 use mivask_disk::image::Choice;
 
 use super::convert::Reading;
-use super::raw_text::RawText;
 use super::tree_source::{FlagWord, KindWord, LayerWord, TreeEntry, TreeSource};
 use crate::disk;
 use crate::slip::{Severity, Slips};
 use crate::text::SourceText;
 use crate::yaml::Node;
+use crate::yaml::RawText;
 
 impl Reading<'_> {
     /// The tree of `what` that `told` names or lists; `node` is where it stands.

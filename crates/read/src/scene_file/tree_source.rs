@@ -7,7 +7,7 @@ use serde::Deserialize;
 use serde::de::value::SeqAccessDeserializer;
 use serde::de::{Deserializer, Error, SeqAccess, Visitor};
 
-use super::raw_text::RawText;
+use crate::yaml::RawText;
 
 /// Where on-disk facts come from: the path of a directory, a survey, an archive, the layers of an image or a listing,
 /// told apart by what they are; or a list of inodes.

@@ -7,8 +7,8 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer};
 
 use super::listed::Listed;
-use super::raw_text::RawText;
 use super::tree_source::TreeSource;
+use crate::yaml::RawText;
 
 /// Everything known about workloads, images, volumes and the host. Every path is relative to this file.
 /// What is left out is unknown, not guessed.

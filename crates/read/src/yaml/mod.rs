@@ -3,6 +3,7 @@
 mod de;
 mod node;
 mod parse;
+mod raw_text;
 mod scalar;
 mod typed;
 
@@ -10,5 +11,6 @@ pub(crate) use de::{Misplaced, UnknownKeys, accepted, from_checked_node};
 pub use de::{RAW, from_node};
 pub use node::{Mark, Node, Value};
 pub use parse::parse;
+pub use raw_text::RawText;
 pub use scalar::{Scalar, resolve};
 pub(crate) use typed::TypeError;

@@ -86,7 +86,7 @@ fn grid(pen: &mut Pen, mut y: f64, handoff: &Handoff, consumers: &[(String, Vec<
 
 fn leaves(creation: &Creation) -> String {
     match (&creation.creates.outcome, &creation.file) {
-        (Outcome::Allowed, Some(left)) => crate::text::imprint(left),
+        (Outcome::Allowed, Some(left)) => crate::words::imprint(left),
         (outcome, _) => crate::words::outcome(outcome),
     }
 }

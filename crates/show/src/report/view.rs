@@ -18,8 +18,9 @@ use crate::figure;
 use crate::remedy::Written;
 use crate::safe::safe;
 use crate::shell;
-use crate::text::{id, remedy_summary};
+use crate::text::remedy_summary;
 use crate::upheld::{Run, at, sentences};
+use crate::words::id;
 
 /// One actor with its facts.
 pub(super) struct ActorView {

@@ -9,7 +9,7 @@ use mivask_kernel::{Bench, Choice, unavailable};
 use mivask_trial::hold::{hold, predict};
 
 use super::Args;
-use crate::commands::ask::gather;
+use crate::acts::gather;
 use crate::end::{End, Failure};
 use crate::load;
 use crate::options::{Format, Input};

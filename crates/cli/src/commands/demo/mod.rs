@@ -64,7 +64,7 @@ struct Scene {
 /// Runs one command line, as [`super::run`] does after parsing it.
 pub(super) type RunLine = fn(&[&str], &mut dyn Write, &mut dyn Write) -> Result<End, Failure>;
 
-pub(super) fn run(args: &Args, run_line: RunLine, out: &mut dyn Write) -> Result<End, Failure> {
+pub(crate) fn run(args: &Args, run_line: RunLine, out: &mut dyn Write) -> Result<End, Failure> {
     let folder = match &args.folder {
         Some(folder) => {
             fresh(folder)?;

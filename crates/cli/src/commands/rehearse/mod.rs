@@ -1,10 +1,7 @@
 //! `rehearse`: acts in order, each seeing what the earlier ones changed.
 
-mod complete;
 mod prompt;
 mod script;
-
-pub(crate) use complete::complete;
 
 use std::io::{IsTerminal, Write};
 use std::path::{Path, PathBuf};

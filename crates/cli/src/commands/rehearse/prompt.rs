@@ -16,12 +16,12 @@ use rustyline::history::MemHistory;
 use rustyline::validate::Validator;
 use rustyline::{CompletionType, Config, Context, Editor, Helper};
 
-use super::super::ask::mistake;
-use super::complete::{COMMANDS, complete};
 use super::is_typed;
+use crate::acts::mistake;
 use crate::end::Failure;
 use crate::load;
 use crate::mistakes;
+use crate::next_word::{COMMANDS, complete};
 
 /// What the line editor asks for completions.
 struct Prompter {

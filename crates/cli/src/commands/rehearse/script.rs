@@ -12,8 +12,8 @@ use mivask_read::input::{Disk, FileReader, Origin};
 use mivask_read::slip::{Severity, Slips};
 use mivask_read::text::SourceText;
 
-use super::super::ask::mistake;
 use super::{Args, is_file};
+use crate::acts::{known_name, mistake};
 use crate::end::Failure;
 use crate::mistakes;
 
@@ -115,7 +115,7 @@ fn known(
             }
         }
     };
-    super::super::ask::known_name(&name, source, span, stage, slips);
+    known_name(&name, source, span, stage, slips);
 }
 
 impl Line {

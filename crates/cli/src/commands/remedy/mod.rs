@@ -10,7 +10,7 @@ use mivask_disk::process::Reach;
 use mivask_read::slip::Slips;
 use mivask_show::{json, text};
 
-use super::ask::one;
+use crate::acts::one;
 use crate::end::{End, Failure};
 use crate::load::{Whole, layout};
 use crate::mistakes;

@@ -13,7 +13,7 @@ use mivask_disk::process::Reach;
 use mivask_show::figure::{self, Figure, Walk};
 use mivask_show::report;
 
-use super::ask::gather as read_acts;
+use crate::acts::gather as read_acts;
 use crate::end::{End, Failure};
 use crate::load::{self, Whole};
 use crate::options::Input;

@@ -6,7 +6,7 @@ use mivask_core::mode::Mode;
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Deserializer};
 
-use crate::yaml::RAW;
+use super::RAW;
 
 /// A single value taken as it is written: `0750`, `"0750"` and `750` stay apart.
 #[derive(Clone, PartialEq, Eq, Debug)]

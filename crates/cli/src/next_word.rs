@@ -6,7 +6,7 @@ use mivask_core::question::entries;
 use mivask_core::stage::Stage;
 
 /// What is typed at the prompt instead of a sentence.
-pub(super) const COMMANDS: [(&str, &str); 6] = [
+pub(crate) const COMMANDS: [(&str, &str); 6] = [
     ("why", "every check of the last act"),
     ("undo", "takes the last line back"),
     ("list", "the directories that changed, as the actors see them"),

@@ -1,0 +1,51 @@
+//! Text folded at the width of a terminal.
+
+use std::io::{self, Write};
+
+/// How text is laid out.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Layout {
+    /// Columns of the terminal; `None` where the text does not go to one, so that nothing folds.
+    pub width: Option<usize>,
+}
+
+/// `text` folded at `width`, every line but the first indented by `indent`.
+pub(crate) fn folded(text: &str, indent: usize, width: Option<usize>) -> String {
+    let room = width.map_or(usize::MAX, |width| width.max(60).saturating_sub(indent));
+    let mut out = String::new();
+    let mut column = 0;
+    for word in text.split(' ') {
+        let length = columns(word);
+        if column > 0 && column + 1 + length > room {
+            out.push('\n');
+            out.push_str(&" ".repeat(indent));
+            column = 0;
+        } else if column > 0 {
+            out.push(' ');
+            column += 1;
+        }
+        out.push_str(word);
+        column += length;
+    }
+    out
+}
+
+/// How many columns `text` takes; colour codes take none.
+pub(crate) fn columns(text: &str) -> usize {
+    let mut count = 0;
+    let mut in_code = false;
+    for c in text.chars() {
+        match (in_code, c) {
+            (false, '\u{1b}') => in_code = true,
+            (false, _) => count += 1,
+            (true, 'm') => in_code = false,
+            (true, _) => {}
+        }
+    }
+    count
+}
+
+/// `text` at `indent`, folded.
+pub(crate) fn paragraph(out: &mut dyn Write, text: &str, indent: usize, layout: Layout) -> io::Result<()> {
+    writeln!(out, "{}{}", " ".repeat(indent), folded(text, indent, layout.width))
+}
