@@ -112,7 +112,7 @@ fn flags_of_the_root_mount_count() {
     assert_eq!(answer(&stage, &table, &owner, Verb::Deletes, b"/f"), Err(EROFS));
 }
 
-/// DAC_OVERRIDE counts only where owner and group are both mapped (facts/runtimes.md section 7).
+/// DAC_OVERRIDE counts only where owner and group are both mapped (docs/facts/runtimes.md section 7).
 #[test]
 fn in_a_user_namespace_both_ids_must_be_mapped() {
     let map = || IdMap::new(vec![Extent { inside: 0, outside: 100_000, count: 65_536 }]);

@@ -207,7 +207,7 @@ pub struct Mount {
 
 impl Mount {
     /// Whether it is a volume made of objects of the API: what is changed there is replaced, and every mount of it is
-    /// read-only (facts/kubelet.md).
+    /// read-only (docs/facts/kubelet.md).
     #[must_use]
     pub fn is_written_by_kubelet(&self) -> bool {
         matches!(&*self.kind, "secret" | "configMap" | "projected" | "downwardAPI")

@@ -1,4 +1,4 @@
-//! Reading passwd and group files as the container runtimes do (facts/runtimes.md 1.4).
+//! Reading passwd and group files as the container runtimes do (docs/facts/runtimes.md 1.4).
 //!
 //! The runtimes' parsers forgive everything: a field that is missing or no number is 0, a comment is
 //! an account, and only blank lines vanish.

@@ -48,7 +48,7 @@ macro_rules! api {
 
 const GROUP: &str = "{ fsGroup: 7000 }";
 
-// The rows of facts/kubelet.md 6.1 to 6.3.
+// The rows of docs/facts/kubelet.md 6.1 to 6.3.
 api! {
     config_map_root: NO_GROUP, "configMap: { name: conf }", "/v" => "0:0 0777";
     config_map_root_with_a_group: GROUP, "configMap: { name: conf }", "/v" => "0:7000 2777";

@@ -1,4 +1,4 @@
-//! Host paths by type, row by row as measured on a kubelet (facts/kubelet.md section 5).
+//! Host paths by type, row by row as measured on a kubelet (docs/facts/kubelet.md section 5).
 
 #![expect(clippy::unwrap_used, reason = "a test that fails says where")]
 

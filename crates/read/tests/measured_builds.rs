@@ -1,4 +1,4 @@
-//! What build files leave in an image, row by row as measured (facts/runtimes.md section 9), and by name where nobody
+//! What build files leave in an image, row by row as measured (docs/facts/runtimes.md section 9), and by name where nobody
 //! can say.
 
 mod fixtures;

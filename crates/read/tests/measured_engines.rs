@@ -1,4 +1,4 @@
-//! Identities and volumes under Docker, Podman, runc and crun, row by row as measured (facts/runtimes.md).
+//! Identities and volumes under Docker, Podman, runc and crun, row by row as measured (docs/facts/runtimes.md).
 
 mod fixtures;
 
@@ -56,7 +56,7 @@ macro_rules! users {
 mod docker_users {
     use super::*;
 
-    // facts/runtimes.md 1.1
+    // docs/facts/runtimes.md 1.1
     users! { "docker"
         root: "-", "", ":", "root", "0" => "0:0 0,10";
         alice: "alice", "1000", "01000", "+1000", "alice:", "1000:" => "1000:1000 9,10,29,50,1000,4100,4200,4301";
@@ -89,7 +89,7 @@ mod docker_users {
 mod podman_users {
     use super::*;
 
-    // facts/runtimes.md 1.2
+    // docs/facts/runtimes.md 1.2
     users! { "podman"
         nobody_named: "-" => "0:0 10";
         root: "root", "0" => "0:0 0,10";
@@ -127,7 +127,7 @@ mod docker_group_add {
 mod podman_group_add {
     use super::*;
 
-    // facts/runtimes.md 1.2: root, who starts it, has none
+    // docs/facts/runtimes.md 1.2: root, who starts it, has none
     added! { "podman"
         kept_groups_are_those_of_the_caller: "alice" + "[keep-groups]" => "1000:1000 ";
         kept_groups_stand_alone: "alice" + "[staff, keep-groups]" => "refused: keep-groups takes no other group beside it";
@@ -168,7 +168,7 @@ macro_rules! volumes {
 mod docker_volumes {
     use super::*;
 
-    // facts/runtimes.md 3.1 and 5
+    // docs/facts/runtimes.md 3.1 and 5
     volumes! { "docker"
         filled_from_the_image: "volumes: ['v:/data']" at "/data" => "405:1001 0750 rw";
         an_empty_directory_gives_owner_and_mode: "volumes: ['v:/empty']" at "/empty" => "405:1001 0750 rw";
@@ -236,7 +236,7 @@ mod docker_volumes {
 mod podman_volumes {
     use super::*;
 
-    // facts/runtimes.md 3.2 and 5
+    // docs/facts/runtimes.md 3.2 and 5
     volumes! { "podman"
         filled_from_the_image: "volumes: ['v:/data']" at "/data" => "405:1001 0750 rw,nosuid,nodev";
         missing_goes_to_the_process: "user: alice, volumes: ['v:/new']" at "/new" => "1000:1000 0755 rw,nosuid,nodev";
@@ -376,7 +376,7 @@ macro_rules! bundles {
     )+};
 }
 
-// facts/runtimes.md 1.5
+// docs/facts/runtimes.md 1.5
 bundles! {
     no_additional_groups: "runc" r#"{ "uid": 1000, "gid": 1000 }"# => "1000:1000 ";
     runc_captures_names: "runc" r#"{ "uid": 1000, "gid": 1000, "additionalGids": [50, 50, 1000] }"# => "1000:1000 50,1000,5050";

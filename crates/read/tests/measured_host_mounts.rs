@@ -1,5 +1,5 @@
-//! Mounts of the host under binds and host paths, row by row as measured (facts/runtimes.md section 4,
-//! facts/kubelet.md section 5), and the sources a scene may name.
+//! Mounts of the host under binds and host paths, row by row as measured (docs/facts/runtimes.md section 4,
+//! docs/facts/kubelet.md section 5), and the sources a scene may name.
 
 mod fixtures;
 

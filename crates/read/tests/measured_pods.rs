@@ -1,4 +1,4 @@
-//! Identities and volumes of pods, row by row as measured on a kubelet (facts/kubelet.md sections 1, 4, 5, 9).
+//! Identities and volumes of pods, row by row as measured on a kubelet (docs/facts/kubelet.md sections 1, 4, 5, 9).
 
 #![expect(clippy::unwrap_used, reason = "a test that fails says where")]
 

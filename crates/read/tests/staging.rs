@@ -1,4 +1,4 @@
-//! From a manifest to actors before their mount tables: order, nesting, refusals (facts/kubelet.md sections 3, 8, 9).
+//! From a manifest to actors before their mount tables: order, nesting, refusals (docs/facts/kubelet.md sections 3, 8, 9).
 
 #![expect(clippy::unwrap_used, reason = "a test that fails says where")]
 

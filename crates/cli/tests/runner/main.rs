@@ -10,6 +10,7 @@ mod disks;
 mod documents;
 mod formats;
 mod hostile;
+mod house;
 mod pasted;
 mod questions;
 mod remedy;

@@ -6,6 +6,7 @@
 
 mod account;
 mod administer;
+mod capabilities;
 mod numbers;
 mod parse;
 mod pattern;

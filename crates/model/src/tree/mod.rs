@@ -6,6 +6,8 @@
 mod build;
 mod builder;
 mod doubt;
+mod edit;
+mod entry;
 mod facts;
 mod graft;
 mod resolve;
@@ -14,9 +16,10 @@ mod silence;
 use std::collections::BTreeMap;
 use std::fmt;
 
-pub use build::{Entry, TreeError};
+pub use build::TreeError;
 pub use builder::TreeBuilder;
 pub use doubt::{Certainty, Doubt};
+pub use entry::Entry;
 pub use facts::{Content, Device, Extended, Likeness, Marks};
 pub use resolve::Spot;
 pub use silence::Silence;

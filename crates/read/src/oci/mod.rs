@@ -264,7 +264,7 @@ fn flags(options: &[String]) -> (MountFlags, MountFlags) {
     })
 }
 
-/// Mounts below come along with `rbind` alone, and take the recursive flags (facts/runtimes.md section 10).
+/// Mounts below come along with `rbind` alone, and take the recursive flags (docs/facts/runtimes.md section 10).
 fn below(options: &[String]) -> Below {
     let left = !options.iter().any(|option| option == "rbind");
     let recursive = options.iter().filter_map(|option| turned(option.strip_prefix('r')?));

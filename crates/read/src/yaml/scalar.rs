@@ -1,4 +1,4 @@
-//! What an unquoted scalar means (facts/kubelet.md section 11: YAML 1.1 as the API server reads it).
+//! What an unquoted scalar means (docs/facts/kubelet.md section 11: YAML 1.1 as the API server reads it).
 
 /// The meaning of a scalar.
 #[derive(Clone, Copy, PartialEq, Debug)]

@@ -1,4 +1,4 @@
-//! What building an image does to its accounts, owners and modes (facts/runtimes.md section 9).
+//! What building an image does to its accounts, owners and modes (docs/facts/runtimes.md section 9).
 //!
 //! A recipe is applied to the facts of the image it begins with. What no rule here covers makes the facts it may
 //! touch unknown, and names itself.
@@ -8,6 +8,7 @@ mod copy;
 mod ground;
 mod names;
 mod options;
+mod permitted;
 mod run;
 
 use std::borrow::Cow;

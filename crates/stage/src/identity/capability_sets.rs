@@ -1,4 +1,4 @@
-//! Which capabilities a container starts with (facts/runtimes.md section 2, kubelet.md section 2).
+//! Which capabilities a container starts with (docs/facts/runtimes.md section 2, kubelet.md section 2).
 
 use mivask_model::caps::{Capability, CapabilitySet};
 use mivask_model::fact::{Fact, Provenance};
@@ -158,7 +158,7 @@ mod tests {
     const ALL: CapabilitySet = CapabilitySet::ALL;
     const NONE: CapabilitySet = CapabilitySet::EMPTY;
 
-    // The rows of facts/kubelet.md section 2.
+    // The rows of docs/facts/kubelet.md section 2.
     measured! {
         default_set: [], [], false => CRI_DEFAULT, 0;
         added_in_any_case: ["net_admin"], [], false => CRI_DEFAULT.with(Capability::NetAdmin), 0;
@@ -188,7 +188,7 @@ mod tests {
     const ELEVEN: CapabilitySet = CapabilitySet::from_bits(0x8004_05fb);
     const MKNOD: CapabilitySet = NONE.with(Capability::Mknod);
 
-    // The rows of facts/runtimes.md section 2.
+    // The rows of docs/facts/runtimes.md section 2.
     engines! {
         docker_default: Docker [], [], false => CRI_DEFAULT, others NONE;
         docker_adds_for_root_alone: Docker ["cap_net_admin"], [], false => CRI_DEFAULT.with(Capability::NetAdmin), others NONE;

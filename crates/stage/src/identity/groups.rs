@@ -9,7 +9,7 @@ use super::{IdentityFact, Resolved};
 /// What one wanted group becomes: a line of the group file, or nothing found.
 ///
 /// A wanted name or number takes the first line, in file order, that has that *name or number* and whose number was
-/// not taken yet (facts/runtimes.md 1.5).
+/// not taken yet (docs/facts/runtimes.md 1.5).
 pub(super) fn look_up(wanted: &[String], accounts: &Accounts) -> Vec<Option<(u32, Provenance)>> {
     let mut taken: Vec<u32> = Vec::new();
     let mut find = |text: &String| {

@@ -1,4 +1,4 @@
-//! Who a container is whose user is one string, `USER` or `USER:GROUP` (semantics 1.1, facts/runtimes.md section 1).
+//! Who a container is whose user is one string, `USER` or `USER:GROUP` (docs/facts/runtimes.md section 1).
 
 use std::sync::Arc;
 
@@ -234,7 +234,7 @@ impl Notes<'_> {
         self.fact("gid", gid, gid_from);
         let mut groups = if listed { vec![gid] } else { Vec::new() };
         let member = if roots { Some("root") } else { name.as_deref().filter(|_| !parts.explicit) };
-        // A group part drops the memberships of the group file (facts/runtimes.md 1.1).
+        // A group part drops the memberships of the group file (docs/facts/runtimes.md 1.1).
         for (line, place) in member.into_iter().flat_map(|name| known.memberships(name)) {
             if !groups.contains(&line.gid) {
                 self.fact("group", line.gid, place);

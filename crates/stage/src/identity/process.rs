@@ -1,4 +1,4 @@
-//! Who a process of an OCI runtime configuration is (facts/runtimes.md 1.5 and 10).
+//! Who a process of an OCI runtime configuration is (docs/facts/runtimes.md 1.5 and 10).
 
 use std::sync::Arc;
 

@@ -1,4 +1,4 @@
-//! Volumes made of API objects: configMap, secret, downwardAPI, projected (facts/kubelet.md section 6).
+//! Volumes made of API objects: configMap, secret, downwardAPI, projected (docs/facts/kubelet.md section 6).
 
 use std::sync::Arc;
 
@@ -215,7 +215,7 @@ impl Contents {
     }
 
     /// Tokens belong to the uid that all containers share and are 0600; 0640 under a filesystem group. Their own
-    /// modes count only where neither is told (facts/kubelet.md 6.3).
+    /// modes count only where neither is told (docs/facts/kubelet.md 6.3).
     fn own_tokens(&self, kube: &Kube<'_>, tree: &mut Tree) {
         let common = common_user(kube);
         let group = kube.workload.security.fs_group.as_ref();

@@ -156,7 +156,7 @@ fn host(
     host_path::prepare(stage, kube, &wanted)
 }
 
-/// A local volume: a directory of the host without the mounts below it (facts/kubelet.md section 7), which gets the
+/// A local volume: a directory of the host without the mounts below it (docs/facts/kubelet.md section 7), which gets the
 /// filesystem group there.
 fn local(
     stage: &mut Stage,

@@ -1,4 +1,4 @@
-//! What runtimes make of the flags of a bind, and of the mounts below it (facts/runtimes.md sections 4 and 10).
+//! What runtimes make of the flags of a bind, and of the mounts below it (docs/facts/runtimes.md sections 4 and 10).
 
 use mivask_model::mount::MountFlags;
 

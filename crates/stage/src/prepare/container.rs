@@ -194,7 +194,7 @@ impl Builder<'_> {
             }
         };
         let Some(bound) = self.bound(mount, &volume) else { return };
-        // A part is mounted without what lies below it (facts/kubelet.md section 8).
+        // A part is mounted without what lies below it (docs/facts/kubelet.md section 8).
         let of_it = mount.sub_path.is_some() && root != whole;
         if bound.leaves || of_it {
             nested::leave_behind(self.stage, &mut volume);

@@ -1,4 +1,4 @@
-//! What a runtime, and a kubelet, mount into every container (facts/runtimes.md section 6, facts/kubelet.md section 3).
+//! What a runtime, and a kubelet, mount into every container (docs/facts/runtimes.md section 6, docs/facts/kubelet.md section 3).
 
 use std::collections::BTreeMap;
 use std::sync::Arc;

@@ -1,5 +1,5 @@
 //! What an engine does to volumes and tmpfs mounts when a container is made: it looks into the image at the same path
-//! (facts/runtimes.md sections 3 and 5).
+//! (docs/facts/runtimes.md sections 3 and 5).
 
 use std::sync::Arc;
 
@@ -70,7 +70,7 @@ impl Builder<'_> {
     }
 
     /// `U`: everything goes to the process's user and group; the root then back to whom the image's directory belongs,
-    /// where there is one and the volume is the engine's own (facts/runtimes.md 3.2).
+    /// where there is one and the volume is the engine's own (docs/facts/runtimes.md 3.2).
     pub(super) fn take_over(&mut self, volume: &mut Prepared, at: &[u8]) {
         let Some(root) = volume.root else { return };
         let in_image = if &*volume.kind == "volume" { Some(self.in_image(at)) } else { None };

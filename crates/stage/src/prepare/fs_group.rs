@@ -1,4 +1,4 @@
-//! The filesystem-group step (facts/kubelet.md section 7).
+//! The filesystem-group step (docs/facts/kubelet.md section 7).
 
 use std::sync::Arc;
 
@@ -124,7 +124,7 @@ mod tests {
         )+};
     }
 
-    // The rows of facts/kubelet.md 7.1.
+    // The rows of docs/facts/kubelet.md 7.1.
     walked! {
         a_closed_key_opens_to_the_group: Entry::file(405, 1001, 0o400) => 0o660;
         a_readable_file_becomes_writable: Entry::file(405, 1001, 0o444) => 0o664;
@@ -158,7 +158,7 @@ mod tests {
         )+};
     }
 
-    // The rows of facts/kubelet.md 7.2.
+    // The rows of docs/facts/kubelet.md 7.2.
     mismatch! {
         matching_2775: 7000 0o2775 => false;
         matching_2770: 7000 0o2770 => false;

@@ -1,4 +1,4 @@
-//! Whether the filesystem-group step reaches a volume (facts/kubelet.md section 7).
+//! Whether the filesystem-group step reaches a volume (docs/facts/kubelet.md section 7).
 
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -143,7 +143,7 @@ mod tests {
 
     use GroupPolicy::{File, None as Never, ReadWriteOnceWithFsType as Typed};
 
-    // The rows of facts/kubelet.md section 7.
+    // The rows of docs/facts/kubelet.md section 7.
     rows! {
         a_host_path_never: Backing::HostPath { path: b"/x".to_vec(), check: HostPathCheck::None }, RWO, false, None => "no";
         a_local_volume: Backing::Local { path: b"/x".to_vec() }, RWO, false, None => "yes";

@@ -1,4 +1,4 @@
-//! hostPath volumes: the host's inode as it is (facts/kubelet.md section 5).
+//! hostPath volumes: the host's inode as it is (docs/facts/kubelet.md section 5).
 
 use std::sync::Arc;
 

@@ -1,4 +1,4 @@
-//! Finding and making mount points inside a root (facts/kubelet.md section 9).
+//! Finding and making mount points inside a root (docs/facts/kubelet.md section 9).
 
 use std::sync::Arc;
 

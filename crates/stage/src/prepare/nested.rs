@@ -1,4 +1,4 @@
-//! Mounts of the host that lie below a host path (facts/runtimes.md section 4, facts/kubelet.md section 5).
+//! Mounts of the host that lie below a host path (docs/facts/runtimes.md section 4, docs/facts/kubelet.md section 5).
 
 use std::sync::Arc;
 

@@ -1,4 +1,4 @@
-//! The part of a volume that a mount shows (facts/kubelet.md section 8).
+//! The part of a volume that a mount shows (docs/facts/kubelet.md section 8).
 
 use std::sync::Arc;
 
@@ -114,7 +114,7 @@ mod tests {
         )+};
     }
 
-    // The rows of facts/kubelet.md section 8.
+    // The rows of docs/facts/kubelet.md section 8.
     made! {
         in_an_empty_dir: 0:0 0o777, b"n" => b"n" 0 0o777;
         two_deep_in_an_empty_dir: 0:0 0o777, b"x/y" => b"x" 0 0o755, b"x/y" 0 0o777;

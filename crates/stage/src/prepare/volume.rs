@@ -78,7 +78,7 @@ fn ready(stage: &mut Stage, kube: &Kube<'_>, shelf: &mut Shelf, volume: &Volume)
     })
 }
 
-/// 0777 on disk, 1777 in memory; with a filesystem group 2777 and 3777 (facts/kubelet.md section 4).
+/// 0777 on disk, 1777 in memory; with a filesystem group 2777 and 3777 (docs/facts/kubelet.md section 4).
 fn empty_dir(stage: &mut Stage, workload: &Workload, volume: &Volume, medium: Medium) -> Prepared {
     let (mode, filesystem, rule) = match medium {
         Medium::Disk => (0o777, None, "the kubelet makes an emptyDir 0:0 0777"),

@@ -1,4 +1,4 @@
-//! containerd behind a kubelet (facts/runtimes.md, facts/kubelet.md).
+//! containerd behind a kubelet (docs/facts/runtimes.md, docs/facts/kubelet.md).
 
 use super::common::{CAPABILITIES, DOCKER_BUILD, KERNEL, RUNC_MOUNT_POINTS, RUNC_TMPFS, SHIELDS};
 use super::profile::{
@@ -16,7 +16,7 @@ const IDENTITY: IdentityRules = IdentityRules {
     refuses_group_without_user: true,
 };
 
-/// facts/kubelet.md section 3; what the kubelet adds comes behind.
+/// docs/facts/kubelet.md section 3; what the kubelet adds comes behind.
 const DEFAULTS: &[&[DefaultRow]] = &[KERNEL, SHIELDS];
 
 /// Image volumes are copied once into a directory of the container's own.

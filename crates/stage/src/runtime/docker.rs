@@ -1,4 +1,4 @@
-//! Docker with runc, as measured (facts/runtimes.md).
+//! Docker with runc, as measured (docs/facts/runtimes.md).
 
 use mivask_model::caps::CapabilitySet;
 

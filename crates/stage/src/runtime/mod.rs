@@ -1,4 +1,4 @@
-//! What container runtimes do differently, one table a runtime (facts/runtimes.md).
+//! What container runtimes do differently, one table a runtime (docs/facts/runtimes.md).
 //!
 //! A rule that rests on a quirk of one measured version is a switch of its own here, so that another version's
 //! profile can leave it off.

@@ -1,4 +1,4 @@
-//! runc and crun on a bundle: what its configuration says and nothing else (facts/runtimes.md section 10).
+//! runc and crun on a bundle: what its configuration says and nothing else (docs/facts/runtimes.md section 10).
 
 use super::common::{CAPABILITIES, CRUN_MOUNT_POINTS, DOCKER_BUILD, RUNC_MOUNT_POINTS, RUNC_TMPFS};
 use super::profile::{

@@ -1,4 +1,4 @@
-//! Podman with crun, as measured (facts/runtimes.md).
+//! Podman with crun, as measured (docs/facts/runtimes.md).
 
 use mivask_model::caps::CapabilitySet;
 use mivask_model::mount::MountFlags;

@@ -53,7 +53,7 @@ pub enum Listing {
     Never,
 }
 
-/// Rules of identity (facts/runtimes.md section 1).
+/// Rules of identity (docs/facts/runtimes.md section 1).
 #[derive(Clone, Copy, Debug)]
 pub struct IdentityRules {
     /// Whether the primary group is listed again.
@@ -94,7 +94,7 @@ pub enum Both {
     Refused,
 }
 
-/// Rules of capabilities (facts/runtimes.md section 2).
+/// Rules of capabilities (docs/facts/runtimes.md section 2).
 #[derive(Clone, Copy, Debug)]
 pub struct CapabilityRules {
     /// What root gets when nothing is asked for.
@@ -109,7 +109,7 @@ pub struct CapabilityRules {
     pub ambient: bool,
 }
 
-/// Modes of what is made for a missing mount point (facts/runtimes.md sections 4 and 10).
+/// Modes of what is made for a missing mount point (docs/facts/runtimes.md sections 4 and 10).
 #[derive(Clone, Copy, Debug)]
 pub struct MountPointRules {
     /// The directory itself and, for a directory, its parents; octal.
@@ -124,7 +124,7 @@ pub struct MountPointRules {
     pub rule: &'static str,
 }
 
-/// Rules of tmpfs mounts (facts/runtimes.md section 5).
+/// Rules of tmpfs mounts (docs/facts/runtimes.md section 5).
 #[derive(Clone, Copy, Debug)]
 pub struct TmpfsRules {
     /// Flags where the description sets none.
@@ -150,7 +150,7 @@ pub enum Forgets {
     ReadOnly,
 }
 
-/// Rules of binds (facts/runtimes.md section 4).
+/// Rules of binds (docs/facts/runtimes.md section 4).
 #[derive(Clone, Copy, Debug)]
 pub struct BindRules {
     /// Whether a missing source is made; an error otherwise.
@@ -163,7 +163,7 @@ pub struct BindRules {
     pub in_namespace: InNamespace,
 }
 
-/// What becomes of the mounts below a bind in a user namespace of the container's own (facts/runtimes.md section 10).
+/// What becomes of the mounts below a bind in a user namespace of the container's own (docs/facts/runtimes.md section 10).
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub enum InNamespace {
     /// The same as elsewhere.
@@ -174,7 +174,7 @@ pub enum InNamespace {
     CannotLeave,
 }
 
-/// Rules of named and anonymous volumes (facts/runtimes.md section 3).
+/// Rules of named and anonymous volumes (docs/facts/runtimes.md section 3).
 #[derive(Clone, Copy, Debug)]
 pub struct VolumeRules {
     /// Flags of every volume's mount.
@@ -188,7 +188,7 @@ pub struct VolumeRules {
     pub link_gives_its_mode: bool,
 }
 
-/// Rules of builders (facts/runtimes.md section 9).
+/// Rules of builders (docs/facts/runtimes.md section 9).
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub struct BuildRules {
     /// Whether `WORKDIR` makes what is missing at once, as root; the first command or relative copy makes it

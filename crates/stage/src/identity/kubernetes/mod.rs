@@ -1,4 +1,4 @@
-//! Who a container of a pod is (facts/kubelet.md section 1; CRI as containerd 2.x does it).
+//! Who a container of a pod is (docs/facts/kubelet.md section 1; CRI as containerd 2.x does it).
 
 mod numbers;
 mod privileges;

@@ -3,13 +3,15 @@
 //! Nothing is derived from the bits here. Every identity that the inodes on the way could tell apart is put to the same
 //! engine that answers acts, and the smallest ones that get in are kept.
 
+mod named;
+
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use mivask_model::act::Verb;
 use mivask_model::caps::{Capability, CapabilitySet};
 use mivask_model::credentials::Credentials;
-use mivask_model::ids::{InsideGid, InsideUid, KernelGid, KernelUid, MountIds, UserNamespace};
+use mivask_model::ids::{InsideGid, InsideUid, KernelGid, KernelUid};
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::mount::MountTable;
 use mivask_rules::decide::{decide, decide_new_entry};
@@ -24,9 +26,7 @@ use mivask_stage::stage::{Actor, Stage};
 use super::facts::{PathFacts, facts_at};
 use super::sweep::Column;
 use super::why::Why;
-
-/// Groups on the way whose combinations are all tried; paths have fewer.
-const MOST_GROUPS: usize = 6;
+use named::{MOST_GROUPS, acl_ids, stranger, subsets};
 
 /// Capabilities that open files, the narrow ones first.
 const OPENING: [Capability; 3] = [Capability::DacReadSearch, Capability::Fowner, Capability::DacOverride];
@@ -377,41 +377,6 @@ impl Site<'_> {
     }
 }
 
-fn acl_ids(acl: &mivask_model::acl::Acl, ids: &MountIds, named: &mut Named) {
-    named.users.extend(acl.users.iter().filter_map(|(uid, _)| ids.to_kernel_uid(*uid)).map(KernelUid::raw));
-    named.groups.extend(acl.groups.iter().filter_map(|(gid, _)| ids.to_kernel_gid(*gid)).map(KernelGid::raw));
-}
-
-/// A user and a group of the namespace that nothing on the way names.
-fn stranger(namespace: &UserNamespace, named: &Named) -> (u32, u32) {
-    let uid = (1..=u32::from(u16::MAX)).rev().find_map(|id| {
-        let kernel = namespace.to_kernel_uid(InsideUid::new(id))?.raw();
-        (!named.users.contains(&kernel)).then_some(kernel)
-    });
-    let gid = (1..=u32::from(u16::MAX)).rev().find_map(|id| {
-        let kernel = namespace.to_kernel_gid(InsideGid::new(id))?.raw();
-        (!named.groups.contains(&kernel)).then_some(kernel)
-    });
-    (uid.unwrap_or(u32::from(u16::MAX)), gid.unwrap_or(u32::from(u16::MAX)))
-}
-
-/// Every subset, the smaller ones first; where there are many, those of at most two.
-fn subsets(all: &[u32]) -> Vec<Vec<u32>> {
-    if all.len() > MOST_GROUPS {
-        let pairs = all
-            .iter()
-            .enumerate()
-            .flat_map(|(at, first)| all[at + 1..].iter().map(move |second| vec![*first, *second]));
-        let single = all.iter().map(|one| vec![*one]);
-        return std::iter::once(Vec::new()).chain(single).chain(pairs).collect();
-    }
-    let mut sets: Vec<Vec<u32>> = (0..1_usize << all.len())
-        .map(|bits| (0..all.len()).filter(|at| bits >> at & 1 == 1).map(|at| all[at]).collect())
-        .collect();
-    sets.sort_by_key(Vec::len);
-    sets
-}
-
 fn failed(steps: &[Step]) -> Option<Why> {
     let step = steps.iter().rev().find(|step| matches!(step.result, StepResult::Failed(_)))?;
     Some(Why { path: Some(step.path.clone()), fact: step.fact.clone() })
@@ -426,12 +391,5 @@ mod tests {
         let all = |path: &'static [u8]| prefixes(path).collect::<Vec<_>>();
         assert_eq!(all(b"/a/bc"), [&b"/"[..], b"/a", b"/a/bc"]);
         assert_eq!(all(b"/"), [&b"/"[..], b"/"]);
-    }
-
-    #[test]
-    fn smaller_sets_come_first() {
-        assert_eq!(subsets(&[1, 2]), [vec![], vec![1], vec![2], vec![1, 2]]);
-        let many: Vec<u32> = (0..10).collect();
-        assert_eq!(subsets(&many).len(), 1 + 10 + 45, "two at a time");
     }
 }

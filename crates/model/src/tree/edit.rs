@@ -1,0 +1,138 @@
+//! Single inodes changed in place, as carried-out acts and preparations change them.
+
+use super::{Certainty, Doubt, Entry, Extended, InodeId, Marks, Tree, TreeError};
+use crate::acl::Acl;
+use crate::fact::Provenance;
+use crate::mode::{FileKind, Mode};
+
+impl Tree {
+    /// Takes the name `name` from `dir`, with everything below it. The inodes stay as orphans until the tree is
+    /// [compacted](Self::compacted).
+    pub fn forget(&mut self, dir: InodeId, name: &[u8]) {
+        let inode = self.inode(dir);
+        if inode.kind != FileKind::Directory {
+            return;
+        }
+        let index = inode.extra as usize;
+        let found = self.directories[index].children.binary_search_by(|child| self.name(*child).cmp(name));
+        if let Ok(slot) = found {
+            self.directories[index].children.remove(slot);
+        }
+    }
+
+    /// Takes every name from `dir`.
+    pub fn forget_all(&mut self, dir: InodeId) {
+        let inode = self.inode(dir);
+        if inode.kind == FileKind::Directory {
+            let index = inode.extra as usize;
+            self.directories[index].children.clear();
+        }
+    }
+
+    /// Puts another file in the place of `id`, under every name it has.
+    pub fn replace(&mut self, id: InodeId, entry: Entry) {
+        let Ok(extra) = self.extra(&entry, id) else { return };
+        let inode = &mut self.inodes[id.0 as usize];
+        (inode.uid, inode.gid, inode.mode) = (entry.uid, entry.gid, entry.mode);
+        (inode.kind, inode.extra, inode.extended) = (entry.kind, extra, 0);
+        self.set_doubt(id, entry.doubt.unwrap_or_default());
+        self.places.extend(entry.place.map(|place| (id, place)));
+    }
+
+    /// chown: of what is no directory it takes the set-id bits and file capabilities (`chown_common`).
+    pub fn chown(&mut self, id: InodeId, uid: u32, gid: u32, place: Provenance) {
+        let inode = *self.inode(id);
+        let mut mode = inode.mode;
+        if inode.kind != FileKind::Directory {
+            mode = mode.without(Mode::SET_USER_ID);
+            if mode.has(Mode::new(0o010)) {
+                mode = mode.without(Mode::SET_GROUP_ID);
+            }
+        }
+        self.own(id, (uid, gid), mode, place);
+        if inode.kind != FileKind::Directory {
+            self.drop_capabilities(id);
+        }
+    }
+
+    /// Gives `id` another mode, and its ACL the bits that chmod gives it.
+    pub fn set_mode(&mut self, id: InodeId, mode: Mode, place: Provenance) {
+        self.change_mode(id, mode);
+        self.places.insert(id, place);
+    }
+
+    /// Gives `id` an access ACL and the mode that goes with it.
+    pub fn set_access_acl(&mut self, id: InodeId, acl: Option<Acl>, mode: Mode, place: Provenance) {
+        let access = acl.filter(|acl| !acl.is_minimal());
+        let extended = self.extended(id).cloned().unwrap_or_default();
+        let index = self.intern(Extended { access, ..extended }).unwrap_or(0);
+        let inode = &mut self.inodes[id.0 as usize];
+        (inode.extended, inode.mode) = (index, mode);
+        self.places.insert(id, place);
+    }
+
+    /// Takes what running `id` would add, as every change of its content or owner does
+    /// (`security_inode_need_killpriv`).
+    pub fn drop_capabilities(&mut self, id: InodeId) {
+        let capable = self.extended(id).filter(|extended| extended.capabilities.is_some()).cloned();
+        if let Some(extended) = capable {
+            let index = self.intern(Extended { capabilities: None, ..extended }).unwrap_or(0);
+            self.inodes[id.0 as usize].extended = index;
+        }
+    }
+
+    /// Gives the regular file `id` no bytes.
+    pub fn empty(&mut self, id: InodeId) {
+        let entry =
+            Entry { content: super::Content::Empty, ..Entry::new(FileKind::File, 0, 0, Mode::default()) };
+        if self.inode(id).kind == FileKind::File
+            && let Ok(extra) = self.extra(&entry, id)
+        {
+            self.inodes[id.0 as usize].extra = extra;
+            self.drop_capabilities(id);
+        }
+    }
+
+    /// Moves the entry `name` of `from` to `new` in `to`, over what is there.
+    ///
+    /// # Errors
+    /// Either is no directory, or a table is full.
+    pub fn move_entry(
+        &mut self,
+        (from, name): (InodeId, &[u8]),
+        (to, new): (InodeId, &[u8]),
+    ) -> Result<(), TreeError> {
+        let Some(moved) = self.lookup(from, name) else { return Ok(()) };
+        if self.lookup(to, new) == Some(moved) {
+            return Ok(());
+        }
+        self.forget(from, name);
+        self.forget(to, new);
+        self.name_again(to, new, moved)?;
+        let inode = self.inode(moved);
+        if inode.kind == FileKind::Directory {
+            let index = inode.extra as usize;
+            self.directories[index].parent = to;
+        }
+        Ok(())
+    }
+
+    /// Says how sure owner and mode of `id` are.
+    pub fn doubt_attributes(&mut self, id: InodeId, attributes: Certainty) {
+        let contents = self.doubt(id).map(|doubt| doubt.contents.clone()).unwrap_or_default();
+        self.set_doubt(id, Doubt { attributes, contents });
+    }
+
+    /// Says how sure it is that the entries of `id` are all.
+    pub fn doubt_contents(&mut self, id: InodeId, contents: Certainty) {
+        let attributes = self.doubt(id).map(|doubt| doubt.attributes.clone()).unwrap_or_default();
+        self.set_doubt(id, Doubt { attributes, contents });
+    }
+
+    /// Says what is not certain about `id`.
+    pub fn set_doubt(&mut self, id: InodeId, doubt: Doubt) {
+        let inode = &mut self.inodes[id.0 as usize];
+        inode.marks = inode.marks.with(Marks::DOUBTED);
+        self.doubts.insert(id, doubt);
+    }
+}

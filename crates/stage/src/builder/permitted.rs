@@ -1,0 +1,84 @@
+//! Whether the kernel lets the user of a build command do what it does.
+
+use std::sync::Arc;
+
+use mivask_model::act::Verb;
+use mivask_model::credentials::Credentials;
+use mivask_model::fact::Unknown;
+use mivask_model::ids::{KernelGid, KernelUid, MountIds, UserNamespace};
+use mivask_model::mount::{Mount, MountFlags, MountOrigin, MountTable, Preparation, Source, Variant};
+use mivask_model::outcome::Errno;
+use mivask_model::personality::Personality;
+use mivask_model::storage::Storage;
+use mivask_model::tree::{Certainty, Tree};
+use mivask_rules::decide::decide;
+use mivask_rules::onlooker::root_credentials;
+use mivask_rules::view::Devices;
+use mivask_rules::view::View;
+use mivask_rules::witness::Unwatched;
+
+use super::ground::{Ground, Number};
+use crate::recipe::Step;
+
+impl Ground<'_> {
+    /// The build fails where its user may not do that; root of a build may do everything.
+    pub(super) fn permitted(&mut self, verb: &Verb, path: &[u8], runner: &(Number, Number), step: &Step) {
+        let (Ok(uid), Ok(gid)) = runner else { return };
+        if *uid == 0 || self.failure.is_some() {
+            return;
+        }
+        let tree = std::mem::replace(&mut self.tree, Tree::unknown(&Unknown::new("", "")));
+        let (errno, tree) = judged(tree, verb, path, (*uid, *gid));
+        self.tree = tree;
+        if let Some(errno) = errno {
+            let why = format!("user {uid} is refused: {errno} ({})", errno.meaning());
+            self.fail(&step.words, &why, &step.from);
+        }
+    }
+}
+
+/// The errno that keeps `owner` from acting on the tree; `None` where nothing does, or nobody knows.
+fn judged(tree: Tree, verb: &Verb, path: &[u8], owner: (u32, u32)) -> (Option<Errno>, Tree) {
+    let mut storage = Storage::default();
+    let tree = Arc::new(tree);
+    let source = storage.add_source(Source {
+        name: Arc::from("the image being built"),
+        filesystem: None,
+        disk: None,
+        tree: tree.clone(),
+        read_only: false,
+        native: Certainty::Known,
+        personality: Personality::default(),
+    });
+    let from = tree.origin().clone();
+    let mut table = MountTable::default();
+    table.push(Mount {
+        on: None,
+        at: Arc::from(&b"/"[..]),
+        variants: vec![Variant { when: Arc::from(""), source, preparation: Preparation::default() }],
+        question: None,
+        root: Some(Tree::ROOT),
+        flags: MountFlags::NONE,
+        ids: MountIds::default(),
+        origin: MountOrigin::Root,
+        kind: Arc::from("image"),
+        label: None,
+        from,
+    });
+    let none = mivask_model::caps::CapabilitySet::EMPTY;
+    let who = Credentials {
+        fsuid: KernelUid::new(owner.0),
+        fsgid: KernelGid::new(owner.1),
+        groups: vec![KernelGid::new(owner.1)],
+        effective: none,
+        permitted: none,
+        namespace: Arc::new(UserNamespace::initial()),
+        ..root_credentials()
+    };
+    let mut unwatched = Unwatched::default();
+    let view = View::new(&storage, &table, &who, "the build", Devices::Listed);
+    let verdict = decide(&view, verb, path, &mut unwatched);
+    let errno = verdict.err().filter(|_| !unwatched.met_unknown);
+    drop(storage);
+    (errno, Arc::unwrap_or_clone(tree))
+}

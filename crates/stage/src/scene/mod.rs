@@ -1,0 +1,148 @@
+//! Everything that was told: workloads, images, volumes and the host.
+
+mod volume;
+mod workload;
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use mivask_model::accounts::Accounts;
+
+use crate::cast::Cast;
+use crate::cluster::Cluster;
+pub use crate::cluster::HostPathCheck;
+use crate::identity::ImageFacts;
+use crate::recipe::Recipe;
+use crate::runtime::Runtime;
+use mivask_model::fact::{Fact, Provenance};
+use mivask_model::host_mounts::HostMounts;
+use mivask_model::ids::UserNamespace;
+use mivask_model::mount::MountFlags;
+use mivask_model::personality::Personality;
+use mivask_model::refusal::Refusal;
+use mivask_model::storage::Settings;
+use mivask_model::tree::Tree;
+
+pub use volume::*;
+pub use workload::*;
+
+/// Everything that was told, before any rule is applied.
+#[derive(Clone, Debug, Default)]
+pub struct Scene {
+    /// What it is about, in the user's words.
+    pub title: Option<String>,
+    /// What runs.
+    pub workloads: Vec<Workload>,
+    /// What is known of images, by the name workloads use.
+    pub images: BTreeMap<String, Image>,
+    /// How images are built that nobody gave, by the same name. What `images` says of one wins.
+    pub builds: BTreeMap<String, Recipe>,
+    /// What is known of volumes, by claim name or scene volume name.
+    pub volumes: BTreeMap<String, VolumeFacts>,
+    /// What is known of the host.
+    pub host: Host,
+    /// The runtime that was named; each workload's usual one where none was, or where it cannot run it.
+    pub runtime: Option<Runtime>,
+    /// Ids the platform gives to pods that name none.
+    pub assigned: Assigned,
+    /// Objects that pods refer to.
+    pub cluster: Cluster,
+}
+
+impl Scene {
+    /// The names its actors go by.
+    #[must_use]
+    pub fn cast(&self) -> Cast {
+        let names: Vec<Arc<str>> =
+            self.workloads.iter().map(|workload| workload.name.as_str().into()).collect();
+        let workloads = names.iter().zip(&self.workloads);
+        Cast::of(workloads.flat_map(|(name, workload)| {
+            workload.containers.iter().map(move |container| (name, container.name.as_str()))
+        }))
+    }
+
+    /// The runtime of `workload`.
+    #[must_use]
+    pub fn runtime_of(&self, workload: &Workload) -> Runtime {
+        let named = self.runtime.filter(|runtime| runtime.runs(workload.flavour));
+        named.unwrap_or_else(|| workload.flavour.usual())
+    }
+}
+
+/// Ids that some platforms give to every pod of a namespace whose manifest names none.
+#[derive(Clone, Debug, Default)]
+pub struct Assigned {
+    /// In place of a missing `runAsUser`.
+    pub user: Option<Fact<u32>>,
+    /// In place of a missing `runAsGroup`.
+    pub group: Option<Fact<u32>>,
+    /// In place of a missing `fsGroup`.
+    pub filesystem_group: Option<Fact<u32>>,
+}
+
+/// What is known of one image.
+#[derive(Clone, Debug, Default)]
+pub struct Image {
+    /// Its user and accounts.
+    pub identity: ImageFacts,
+    /// Its files; `None` where nobody told.
+    pub tree: Option<Arc<Tree>>,
+    /// The paths of its `VOLUME`s.
+    pub volumes: Vec<Fact<Vec<u8>>>,
+    /// Its working directory.
+    pub working_directory: Option<Fact<Vec<u8>>>,
+    /// What was taken for granted about it.
+    pub assumptions: Vec<Arc<str>>,
+    /// Why there is no such image: its build fails.
+    pub failure: Option<Refusal>,
+}
+
+/// What is known of one volume.
+#[derive(Clone, Debug)]
+pub struct VolumeFacts {
+    /// What lies on it; `None` where nobody told.
+    pub tree: Option<Arc<Tree>>,
+    /// Its filesystem type.
+    pub filesystem: Option<Fact<String>>,
+    /// What that filesystem does differently, its options included.
+    pub personality: Personality,
+    /// Mount options that are flags.
+    pub flags: MountFlags,
+    /// Whether its superblock is read-only.
+    pub read_only_filesystem: bool,
+    /// Whether the kubelet applies the filesystem group to it.
+    pub group_ownership: Option<Fact<bool>>,
+    /// Where it was told.
+    pub from: Provenance,
+}
+
+impl VolumeFacts {
+    /// What lies on a volume with a native file system.
+    #[must_use]
+    pub fn native(filesystem: &str, tree: Tree, from: Provenance) -> Self {
+        Self {
+            tree: Some(Arc::new(tree)),
+            filesystem: Some(Fact::new(filesystem.to_owned(), from.clone())),
+            personality: Personality::default(),
+            flags: MountFlags::NONE,
+            read_only_filesystem: false,
+            group_ownership: None,
+            from,
+        }
+    }
+}
+
+/// What is known of the host.
+#[derive(Clone, Debug, Default)]
+pub struct Host {
+    /// What lies at the sources of host paths; `None` where nobody told.
+    pub tree: Option<Arc<Tree>>,
+    /// What is mounted on it; `None` where nobody told.
+    pub mounts: Option<HostMounts>,
+    /// Its account files; they decide nothing in a container, and tell which numbers are taken.
+    pub accounts: Option<Accounts>,
+    /// Its kernel settings.
+    pub settings: Settings,
+    /// The user namespace that containers without one of their own live in, where it is not the host's.
+    pub user_namespace: Option<Fact<Arc<UserNamespace>>>,
+}

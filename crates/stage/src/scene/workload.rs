@@ -1,0 +1,124 @@
+//! What runs: workloads and their containers.
+
+use mivask_model::fact::{Fact, Provenance};
+use mivask_model::refusal::Refusal;
+
+use super::{Volume, VolumeKind, VolumeMount};
+use crate::identity::{ContainerSecurity, PlainIdentity, PodSecurity, ProcessIdentity, Resolved};
+use crate::runtime::Flavour;
+use crate::stage::Role;
+
+/// One workload: a pod, or the containers a scene file lists itself.
+#[derive(Clone, Debug)]
+pub struct Workload {
+    /// Its name.
+    pub name: String,
+    /// Its kind in the description, such as `Deployment`.
+    pub kind: String,
+    /// What kind of description it comes from.
+    pub flavour: Flavour,
+    /// Its namespace in a cluster; `default` where none is told.
+    pub namespace: String,
+    /// `hostUsers: false`: the pod has a user namespace of its own, and its volumes are id-mapped.
+    pub own_users: Option<Provenance>,
+    /// The pod-level security context; the default for containers of a scene file.
+    pub security: PodSecurity,
+    /// The volumes it declares.
+    pub volumes: Vec<Volume>,
+    /// Its containers in order: init containers first.
+    pub containers: Vec<Container>,
+    /// Whether the service account token is mounted; `None` where nobody told.
+    pub service_account_token: Option<Fact<bool>>,
+    /// Where it was described.
+    pub from: Provenance,
+}
+
+impl Workload {
+    /// Containers that see exactly the mounts they ask for, of volumes that the scene tells of by name.
+    #[must_use]
+    pub fn plain(name: &str, containers: Vec<Container>, from: Provenance) -> Self {
+        let mounts = containers.iter().flat_map(|container| &container.mounts);
+        let names: std::collections::BTreeSet<&str> =
+            mounts.map(|mount| mount.volume.value.as_str()).collect();
+        let volume = |name: &str| Volume {
+            name: Fact::new(name.to_owned(), from.clone()),
+            kind: VolumeKind::Stored(name.to_owned()),
+        };
+        Self {
+            name: name.to_owned(),
+            kind: "scene".to_owned(),
+            flavour: Flavour::Scene,
+            namespace: String::new(),
+            own_users: None,
+            security: PodSecurity::default(),
+            volumes: names.into_iter().map(volume).collect(),
+            containers,
+            service_account_token: None,
+            from,
+        }
+    }
+}
+
+/// Who describes a container's identity.
+#[derive(Clone, Debug)]
+pub enum Who {
+    /// A Kubernetes security context.
+    Kubernetes(Box<ContainerSecurity>),
+    /// The scene file itself, or a Compose file.
+    Plain(Box<PlainIdentity>),
+    /// An OCI runtime configuration.
+    Process(Box<ProcessIdentity>),
+    /// A process that runs already: it is who it is.
+    Running(Box<Resolved>),
+}
+
+/// One container.
+#[derive(Clone, Debug)]
+pub struct Container {
+    /// Its name.
+    pub name: String,
+    /// Its part in the pod.
+    pub role: Role,
+    /// The image it runs.
+    pub image: Option<Fact<String>>,
+    /// Who it is to be.
+    pub who: Who,
+    /// Whether its root filesystem is mounted read-only.
+    pub read_only_root: bool,
+    /// Whether it is privileged: every device, writable `/sys`.
+    pub privileged: bool,
+    /// Whether nothing of `/proc` and `/sys` is hidden or kept from being written.
+    pub unmasked: bool,
+    /// Why it never runs, where the description alone says so.
+    pub refusal: Option<Refusal>,
+    /// The mounts it asks for.
+    pub mounts: Vec<VolumeMount>,
+    /// Its working directory, where the description sets one.
+    pub working_directory: Option<Fact<Vec<u8>>>,
+    /// Where the kubelet mounts the termination log, where the description says so.
+    pub termination_log: Option<Fact<Vec<u8>>>,
+    /// Where it was described.
+    pub from: Provenance,
+}
+
+impl Container {
+    /// A container that runs as `user` (`UID`, `UID:GID` or names) and asks for nothing more.
+    #[must_use]
+    pub fn plain(name: &str, user: &str, from: Provenance) -> Self {
+        let user = Some(Fact::new(user.to_owned(), from.clone()));
+        Self {
+            name: name.to_owned(),
+            role: Role::App,
+            image: None,
+            who: Who::Plain(Box::new(PlainIdentity { user, ..PlainIdentity::default() })),
+            read_only_root: false,
+            privileged: false,
+            unmasked: false,
+            refusal: None,
+            mounts: Vec::new(),
+            working_directory: None,
+            termination_log: None,
+            from,
+        }
+    }
+}
