@@ -213,7 +213,7 @@ def build_rows():
         build("onto a directory that is there", ["COPY tree /empty", "COPY f /open"], ["/empty", "/empty/f", "/empty/closed", "/open"]),
         build("a copy with an owner", ["COPY --chown=app f /made/f", "COPY --chown=app:staff tree /made2/to"], ["/made", "/made/f", "/made2", "/made2/to", "/made2/to/f", "/made2/to/closed"]),
         build("a copy for a number", ["COPY --chown=405 f /f"], ["/f"]),
-        build("a copy for a user whose name is no group", ["COPY --chown=bob f /f"], ["/f"]),
+        build("a copy for a user whose name is not a group", ["COPY --chown=bob f /f"], ["/f"]),
         build("a copy for a group alone", ["COPY --chown=:staff f /f"], ["/f"]),
         build("a copy with an owner onto a directory", ["COPY --chown=405:50 tree /empty"], ["/empty", "/empty/f", "/empty/closed"]),
         build("a copy into a set-group-ID directory", ["COPY tree /sgid/to", "COPY f /sgid/"], ["/sgid/to", "/sgid/to/closed", "/sgid/f"]),

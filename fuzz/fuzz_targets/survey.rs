@@ -1,5 +1,5 @@
 //! Surveys of any bytes, and whole surveys with a changed payload: a tree, or an error. Checksums are made to fit, so
-//! that what lies behind them is reached.
+//! that what is behind them is reached.
 
 #![no_main]
 

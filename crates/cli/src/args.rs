@@ -20,9 +20,9 @@ use crate::options::{Color, Paging};
 /// INPUT is a Kubernetes manifest, a Compose file, an OCI configuration, a folder of these, or a scene file that adds
 /// facts about images, volumes and the host; `-` is standard input. Inputs are told apart by content.
 #[derive(Debug, Parser)]
-#[command(name = "mivask", version, max_term_width = 100, disable_help_subcommand = true)]
+#[command(name = "mivask", version, max_term_width = MOST_COLUMNS)]
 #[command(
-    after_help = "Each command has --help with examples. Exit status: 0 answered; 1 an expectation does not hold; 2 unusable input.\n\nTry it: mivask demo"
+    after_help = "Each command has --help with examples. Exit status: 0 answered; 1 an expectation does not hold, or a survey is incomplete; 2 unusable input.\n\nTry it: mivask demo"
 )]
 pub(crate) struct Args {
     /// When to colour; NO_COLOR is obeyed too.
@@ -34,7 +34,7 @@ pub(crate) struct Args {
     /// Only the answer and errors: no warnings, notes or progress.
     #[arg(short, long, global = true, conflicts_with = "verbose", help_heading = OUTPUT)]
     pub quiet: bool,
-    /// Says on standard error what is read and how long it takes; twice: every file.
+    /// Report on standard error what is read and how long it takes; twice: every file.
     #[arg(short, long, global = true, action = ArgAction::Count, help_heading = OUTPUT)]
     pub verbose: u8,
 
@@ -72,7 +72,7 @@ pub(crate) enum Command {
 }
 
 impl Command {
-    /// Whether somebody is to see it as it goes, so that nothing may be kept back.
+    /// Whether someone is to see it as it goes, so that nothing may be kept back.
     pub(crate) const fn is_live(&self) -> bool {
         match self {
             Self::Rehearse(args) => args.is_live(),
@@ -158,8 +158,11 @@ pub(crate) fn bare() -> clap::Command {
 /// Columns taken by a command's name.
 const INDENT: usize = 15;
 
+/// Columns that help takes at most.
+const MOST_COLUMNS: usize = 100;
+
 fn groups(command: &clap::Command) -> StyledStr {
-    let width = terminal_size::terminal_size().map_or(100, |(width, _)| usize::from(width.0)).clamp(60, 100);
+    let width = width().clamp(40, MOST_COLUMNS);
     let (head, name) = (Style::new().bold().underline(), Style::new().bold());
     let mut text = String::new();
     for (title, commands) in GROUPS {
@@ -178,6 +181,13 @@ fn groups(command: &clap::Command) -> StyledStr {
         text.push('\n');
     }
     text.into()
+}
+
+/// Columns that clap folds at, or it would fold again what is folded here: the terminal's, else `COLUMNS`.
+fn width() -> usize {
+    let terminal = terminal_size::terminal_size().map(|(width, _)| usize::from(width.0));
+    let told = || std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
+    terminal.or_else(told).unwrap_or(MOST_COLUMNS)
 }
 
 /// `text` folded behind the names of commands.

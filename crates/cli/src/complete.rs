@@ -1,4 +1,4 @@
-//! What may stand on the command line where the cursor is: actors, paths inside and acts of the scene that is named on it.
+//! What may are on the command line where the cursor is: actors, paths inside and acts of the scene that is named on it.
 
 use std::ffi::{OsStr, OsString};
 use std::path::PathBuf;
@@ -59,7 +59,7 @@ pub(crate) fn act(current: &OsStr) -> Vec<CompletionCandidate> {
         return actors(current);
     }
     let (before, _) = typed.split_at(start);
-    // A rehearsal knows words that are no acts.
+    // A rehearsal knows words that are not acts.
     let verb = before.split_whitespace().count() == 1;
     let words = words.into_iter().filter(|word| !verb || Verb::by_word(word).is_some());
     let whole = words.map(|word| format!("{before}{word}"));

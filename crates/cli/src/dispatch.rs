@@ -34,7 +34,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         Command::Survey(args) => survey::run(args, out, err),
         Command::Schema(args) => schema::run(args, out),
         Command::Completions(args) => completions::run(args, out),
-        Command::Manual(args) => manual::run(args, bare()),
+        Command::Manual(args) => manual::run(args, bare().disable_help_subcommand(true)),
     }
 }
 

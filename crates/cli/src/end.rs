@@ -47,7 +47,7 @@ pub(crate) enum Failure {
         errors: usize,
     },
     /// It was read, but `--strict` takes warnings for errors.
-    #[error("{warnings} {noun} above, and --strict takes none", noun = if *warnings == 1 { "warning" } else { "warnings" })]
+    #[error("{warnings} {noun} above, and --strict allows none", noun = if *warnings == 1 { "warning" } else { "warnings" })]
     Strict {
         /// How many.
         warnings: usize,
@@ -72,7 +72,9 @@ pub(crate) enum Failure {
     #[error("{0}")]
     Disk(DiskError),
     /// A survey would go to a terminal.
-    #[error("a survey is no text for a terminal: name a file with -o, such as -o readings.survey")]
+    #[error(
+        "refusing to write a binary survey to a terminal: name a file with -o, such as -o readings.survey"
+    )]
     Terminal,
     /// A format that this build leaves out.
     #[error("this build cannot write {0}: build it with --features {0}, or take a package")]
@@ -92,7 +94,7 @@ pub(crate) enum Failure {
         path: PathBuf,
     },
     /// A path that is not absolute.
-    #[error("`{0}` is no absolute path: paths are those inside the container, such as /data")]
+    #[error("`{0}` is not an absolute path: paths are those inside the container, such as /data")]
     Relative(String),
     /// A source is named for something that nothing asks for.
     #[error("nothing here has the {what} {name}: {}", if known.is_empty() { "it has none at all".to_owned() } else { format!("it has {}", known.join(", ")) })]
@@ -108,7 +110,7 @@ pub(crate) enum Failure {
     #[error("{0} on the host: {1}")]
     Planted(String, String),
     /// A pattern of paths that is none.
-    #[error("`{0}` is no pattern of paths: {1}")]
+    #[error("`{0}` is not a pattern of paths: {1}")]
     Glob(String, String),
     /// A command that answers under one runtime.
     #[error("{0} answers under one runtime at a time")]
@@ -145,7 +147,7 @@ pub(crate) enum Failure {
     /// Standard input is named where it cannot be read.
     #[error("standard input is read once: it can be one INPUT or one --expect, and not with --watch")]
     StandardInputMore,
-    /// A file of acts or expectations is no text: what is not UTF-8 would be another path.
+    /// A file of acts or expectations is not text: what is not UTF-8 would be another path.
     #[error(
         "{file}:{line}: byte {byte:#04x} is not UTF-8: in a path write it in double quotes, as \"/a\\x{byte:02x}\""
     )]
@@ -158,10 +160,10 @@ pub(crate) enum Failure {
         byte: u8,
     },
     /// A walk is that of one act.
-    #[error("a walk is that of one act: name it with --act, such as --act 'gauge writes /data/level.csv'")]
+    #[error("a walk needs one act: name it with --act, such as --act 'gauge writes /data/level.csv'")]
     OneAct,
     /// Other figures are of no act.
-    #[error("only the figure of a walk is of an act: leave --act and --acts out, or write --figure walk")]
+    #[error("--act and --acts apply to the figure of a walk only: leave them out, or write --figure walk")]
     NoActInFigure,
     /// Nothing is expected of any input.
     #[error(

@@ -66,7 +66,7 @@ impl Whole {
         Ok(Self { scene, policy, strict: input.facts.strict, changes, stage })
     }
 
-    /// What was told, with what was changed about it.
+    /// What was given, with what was changed about it.
     pub(crate) const fn scene(&self) -> &Scene {
         &self.scene
     }
@@ -270,7 +270,7 @@ pub(crate) fn text(path: &Path) -> Result<SourceText, Failure> {
     };
     let bytes = bytes.map_err(|error| Failure::File { path: path.to_path_buf(), error })?;
     match std::str::from_utf8(&bytes) {
-        // Some editors put a mark at the beginning that is no part of the text.
+        // Some editors put a mark at the beginning that is not part of the text.
         Ok(text) => Ok(SourceText::new(&origin.name(), text.trim_start_matches('\u{feff}'))),
         Err(error) => {
             let before = &bytes[..error.valid_up_to()];

@@ -1,5 +1,6 @@
 //! The `mivask` program: arguments in, an answer on standard output, an exit status.
 
+#![forbid(unsafe_code)]
 #![allow(
     rustdoc::broken_intra_doc_links,
     reason = "comments on arguments are help: their brackets are those of a usage line"
@@ -56,7 +57,7 @@ fn main() -> ExitCode {
     let mut out = terminal::answers(args.color, paging);
     let end = dispatch::run(&args, &mut out, &mut err);
     let end = end.and_then(|end| out.flush().map(|()| end).map_err(Failure::Output));
-    // A pager shows the answer before an error is told below it.
+    // A pager shows the answer before an error is given below it.
     drop(out);
     log::info!("done in {} ms", begun.elapsed().as_millis());
     match end {

@@ -30,9 +30,9 @@ impl Color {
 /// Whether long text goes through a pager.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, ValueEnum)]
 pub(crate) enum Paging {
-    /// Where a terminal reads it and it is longer than that.
+    /// If the output is a terminal and the answer is longer than the screen.
     Auto,
-    /// Not at all.
+    /// Never.
     Never,
 }
 
@@ -51,27 +51,27 @@ const FACTS: &str = "What is known, and what differs";
 /// What is added to what the input tells, and how it is looked at.
 #[derive(Clone, Debug, Default, clap::Args)]
 pub(crate) struct Facts {
-    /// A further Compose file, merged on top of INPUT by the specification's rules. May be repeated.
+    /// A further Compose file, merged on top of INPUT as the specification says. May be repeated.
     #[arg(help_heading = FACTS, long, value_name = "FILE")]
     pub merge: Vec<PathBuf>,
-    /// Under which runtime. Several, such as `docker,podman`, are answered side by side: only what differs is shown.
+    /// Whose rules apply. Name several, such as `docker,podman`, to see only what differs between them.
     #[arg(help_heading = FACTS, long, value_name = "NAME", value_delimiter = ',', value_parser = runtime_name())]
     pub runtime: Vec<Runtime>,
-    /// What lies on a volume, by claim name or the name of a volume; `host` for the whole host, `host:/PATH` for a
-    /// part of it. SOURCE is a directory, a survey, an archive or a listing. May be repeated.
+    /// What is on a volume, named by its PVC or volume name; `host` for the whole host, `host:/PATH` for a part of
+    /// it. SOURCE is a directory, a survey, an archive or a listing. May be repeated.
     #[arg(help_heading = FACTS, long, value_name = "NAME=SOURCE", value_parser = named_source)]
     pub disk: Vec<NamedSource>,
-    /// Where an image lies: an OCI layout, an archive of one or one an engine saved, or its root file system.
-    /// May be repeated.
+    /// Where an image's files are: an OCI layout, an archive of one, an archive that an engine saved, or a root
+    /// file system. May be repeated.
     #[arg(help_heading = FACTS, long, value_name = "NAME=SOURCE", value_parser = named_source)]
     pub image: Vec<NamedSource>,
-    /// What is different, as a sentence: 'gauge becomes 7102:7200', 'pod filesystem-group 7400', 'gauge umask 0002',
-    /// 'gauge drops ALL', 'gauge mounts /data with ro', 'gauge sets-mode g+w on /data/**', 'host joins gauge to tides'.
-    /// Files are changed by an administrator where the actor sees them, those of `host` before they are mounted. May be
-    /// repeated.
+    /// What would be different, as a sentence: 'gauge becomes 7102:7200', 'pod filesystem-group 7400', 'gauge umask
+    /// 0002', 'gauge drops ALL', 'gauge mounts /data with ro', 'gauge sets-mode g+w on /data/**', 'host joins gauge
+    /// to tides'. Files are changed by an administrator where the actor sees them; files of `host` before they are
+    /// mounted. May be repeated.
     #[arg(help_heading = FACTS, long, value_name = "CHANGE")]
     pub change: Vec<String>,
-    /// Warnings end it as errors do.
+    /// Treat warnings as errors.
     #[arg(help_heading = FACTS, long)]
     pub strict: bool,
 }

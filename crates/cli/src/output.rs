@@ -29,7 +29,7 @@ pub(crate) fn replace(
     let path = there.as_deref().unwrap_or(path);
     let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
     let folder = folder.map_or_else(|| PathBuf::from("."), Path::to_path_buf);
-    // Whoever looks for a missing folder is told of the file that was named, not of one beside it.
+    // Whoever looks for a missing folder is known of the file that was named, not of one beside it.
     std::fs::metadata(&folder).map_err(failure)?;
     let mut options = tempfile::Builder::new();
     // As a redirect of the shell would make it, which the umask then narrows.

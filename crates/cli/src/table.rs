@@ -33,7 +33,7 @@ pub(crate) struct Table<'a, R> {
     pub facets: &'a dyn Fn(&[R]) -> Vec<Facet>,
     /// Prints for people.
     pub text: Printing<'a, R>,
-    /// What stands below the last row, for people.
+    /// What is below the last row, for people.
     pub below: &'a dyn Fn(&mut dyn Write) -> io::Result<()>,
     /// The name of the list in the JSON document.
     pub list: &'static str,

@@ -7,7 +7,7 @@ use mivask_core::prepare;
 use mivask_core::scene::{Container, Scene, VolumeFacts, VolumeMount, Workload};
 use mivask_core::tree::{Entry, Tree, TreeError};
 
-/// `gauge` writes readings, `press` reads them; a key that is root's lies beside.
+/// `gauge` writes readings, `press` reads them; a key that is root's is beside.
 pub(crate) fn scene() -> Result<Scene, TreeError> {
     let from = Provenance::rule("this example");
     let mut tree = Tree::new(Entry::directory(0, 7300, 0o2775), from.clone());

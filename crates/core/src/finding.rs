@@ -9,13 +9,13 @@ use mivask_model::mode::Mode;
 /// What is found.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
 pub enum Kind {
-    /// Everybody writes it, and no sticky bit protects entries.
+    /// Everyone writes it, and no sticky bit protects entries.
     WorldWritable,
-    /// A secret that somebody reads who never asked for it.
+    /// A secret that someone reads who never asked for it.
     SecretReadable,
     /// A path of the host that a container writes to.
     HostWritable,
-    /// A program that somebody can rewrite.
+    /// A program that someone can rewrite.
     ProgramWritable,
     /// A program that lends its owner or group.
     SetId,
@@ -23,7 +23,7 @@ pub enum Kind {
     TooWide,
     /// A umask that leaves new files open.
     Umask,
-    /// Everybody writes it, and the sticky bit protects entries.
+    /// Everyone writes it, and the sticky bit protects entries.
     WorldWritableSticky,
     /// A group that several actors share writes it.
     GroupShared,
@@ -77,7 +77,7 @@ pub enum Severity {
     Low,
     /// One compromised actor harms another.
     Medium,
-    /// One compromised actor takes the host, a secret or everybody's data.
+    /// One compromised actor takes the host, a secret or everyone's data.
     High,
 }
 
@@ -115,7 +115,7 @@ pub struct Accepted {
 /// The widest a path may be. Programs check that for keys and data directories and refuse to start where it is wider.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Limit {
-    /// Whose view counts; everybody's who sees the path where nobody is named.
+    /// Whose view counts; everyone's who sees the path where no one is named.
     pub actor: Option<String>,
     /// The absolute path inside.
     pub path: Vec<u8>,
@@ -125,10 +125,10 @@ pub struct Limit {
     pub owner: Option<Owner>,
 }
 
-/// A text that is no limit.
+/// A text that is not a limit.
 #[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
 #[error(
-    "`{0}` is no limit: write `[ACTOR] PATH at-most MODE [owned-by UID[:GID]]`, such as `/keys/id at-most 0600`"
+    "`{0}` is not a limit: write `[ACTOR] PATH at-most MODE [owned-by UID[:GID]]`, such as `/keys/id at-most 0600`"
 )]
 pub struct LimitError(pub String);
 

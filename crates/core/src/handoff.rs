@@ -1,4 +1,4 @@
-//! Who can do what with what somebody else creates on a shared volume.
+//! Who can do what with what someone else creates on a shared volume.
 
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -168,7 +168,7 @@ fn members(joined: &Joined, (source, directory): Shared) -> Vec<(usize, Vec<u8>)
     all
 }
 
-/// The path of `directory` from `root`; `None` where it does not lie there.
+/// The path of `directory` from `root`; `None` where it does not are there.
 fn below(tree: &Tree, root: InodeId, directory: InodeId) -> Option<Vec<u8>> {
     if !tree.is_within(directory, root) {
         return None;
@@ -304,7 +304,7 @@ impl Trial<'_> {
     }
 }
 
-/// Two workloads of one name: nobody can be asked.
+/// Two workloads of one name: no one can be asked.
 fn nobody() -> Done {
     Done { outcome: Outcome::Depends, why: Some(Why::new("its name is not its own")) }
 }

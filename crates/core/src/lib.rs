@@ -4,9 +4,9 @@
 //! facts give the same answer anywhere. Reading descriptions and disks is `mivask-read`'s work, printing answers is
 //! `mivask-show`'s.
 //!
-//! A question travels one way. A [`Scene`] holds what was told. [`prepare::stage`] applies what kubelet and runtime
+//! A question travels one way. A [`Scene`] holds what was given. [`prepare::stage`] applies what kubelet and runtime
 //! do before a process starts, [`decide`] makes the kernel's checks in the kernel's order, and [`question`] puts the
-//! pieces together into answers. A fact that nobody told is never guessed: each possibility is tried, and the answer
+//! pieces together into answers. A missing fact is never guessed: each possibility is tried, and the answer
 //! says what it depends on.
 //!
 //! ```
@@ -27,6 +27,8 @@
 //!
 //! The crates below are re-exported module by module: `mivask-model` (the nouns), `mivask-rules` (what the kernel
 //! does) and `mivask-stage` (what happens before a process starts).
+
+#![forbid(unsafe_code)]
 
 pub mod carry;
 pub mod change;

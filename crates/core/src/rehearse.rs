@@ -13,7 +13,7 @@ use crate::question::{Answer, Listing, listings};
 /// One line of a rehearsal.
 #[derive(Clone, Debug)]
 pub enum Step {
-    /// Somebody did something, or tried to.
+    /// Someone did something, or tried to.
     Act {
         /// How it ended.
         answer: Box<Answer>,
@@ -88,7 +88,7 @@ impl Rehearsal {
 
     /// The next line. Only what is allowed whatever the missing facts are is carried out.
     ///
-    /// A change of a description gives every actor the identity and the mount flags that follow from it; what lies on
+    /// A change of a description gives every actor the identity and the mount flags that follow from it; what is on
     /// the disks stays as the lines so far left it, since nothing is prepared again.
     ///
     /// # Errors

@@ -28,7 +28,7 @@ fn owned(words: &[&str]) -> Vec<String> {
     words.iter().map(|word| (*word).to_owned()).collect()
 }
 
-/// One instruction a line: `user`, `workdir`, `volume`, `end`, a command, `may` before one whose failure is forgiven, or `? path` for one nobody understands.
+/// One instruction a line: `user`, `workdir`, `volume`, `end`, a command, `may` before one whose failure is forgiven, or `? path` for one no one understands.
 fn steps(text: &str) -> Vec<Step> {
     let read = |line: &str| {
         let words: Vec<&str> = line.split_whitespace().collect();

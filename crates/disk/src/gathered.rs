@@ -19,7 +19,7 @@ pub struct Gathered {
     pub accounts: Option<AccountFiles>,
     /// What the configuration of an image says.
     pub image: Option<ImageFacts>,
-    /// The absolute path that a listing gives the directory it tells of, where that is not `/`.
+    /// The absolute path that a listing gives the directory it mentions, where that is not `/`.
     pub top: Option<Vec<u8>>,
 }
 

@@ -20,7 +20,7 @@ pub(crate) struct Grower {
     latest: Option<(Vec<u8>, InodeId)>,
     /// Whether something gave way.
     orphans: bool,
-    /// Whether the root itself was told.
+    /// Whether the root itself was given.
     pub root_told: bool,
 }
 
@@ -30,7 +30,7 @@ impl Grower {
         Self::with_rest(origin, what, sizes, Certainty::Known)
     }
 
-    /// The same, with what else may lie in directories that are only named on the way.
+    /// The same, with what else may are in directories that are only named on the way.
     pub(crate) fn with_rest(origin: Provenance, what: &str, sizes: bool, contents: Certainty) -> Self {
         let text = format!("a directory that {what} does not list is 0:0 0755");
         let doubt = Doubt { attributes: Certainty::Assumed(text.into()), contents };
@@ -46,7 +46,7 @@ impl Grower {
         }
     }
 
-    /// Gives what lies at `first` the further name `path`.
+    /// Gives what is at `first` the further name `path`.
     pub(crate) fn same(&mut self, path: &[u8], first: &[u8]) -> Result<(), String> {
         let (plain, first) = (self.plain(path)?, self.plain(first)?);
         let Some((above, name)) = split(&plain) else { return Ok(()) };
@@ -69,7 +69,7 @@ impl Grower {
         self.directory(&plain).map_err(|error| format!("{}: {error}", quoted(path)))
     }
 
-    /// As [`Self::put`]; what lies above becomes a directory where it was only taken for a file.
+    /// As [`Self::put`]; what is above becomes a directory where it was only taken for a file.
     pub(crate) fn put_below(&mut self, path: &[u8], entry: Entry) -> Result<InodeId, String> {
         let plain = self.plain(path)?;
         if let Some((above, _)) = split(&plain)
@@ -84,7 +84,7 @@ impl Grower {
         self.put(path, entry)
     }
 
-    /// Puts an inode at a path; a directory keeps what lies in it, anything else gives way.
+    /// Puts an inode at a path; a directory keeps what is in it, anything else gives way.
     pub(crate) fn put(&mut self, path: &[u8], entry: Entry) -> Result<InodeId, String> {
         let plain = self.plain(path)?;
         let Some((above, name)) = split(&plain) else {
@@ -111,7 +111,7 @@ impl Grower {
         (if self.orphans { self.tree.compacted() } else { self.tree }, self.holes)
     }
 
-    /// Takes away what a later layer says is gone: one name, or everything that lies in a directory.
+    /// Takes away what a later layer says is gone: one name, or everything that is in a directory.
     pub(crate) fn whiteout(&mut self, path: &[u8], all: bool) -> Result<(), String> {
         let path = self.plain(path)?;
         if all {

@@ -13,9 +13,9 @@ const HELP: &str = "name a copy of /proc/self/mountinfo, of /proc/mounts or of /
 pub struct MountLine {
     /// The mount point, absolute.
     pub at: Vec<u8>,
-    /// The part of the filesystem that shows; `/` where nobody tells.
+    /// The part of the filesystem that shows; `/` if not given.
     pub root: Vec<u8>,
-    /// `MAJOR:MINOR` of the filesystem, where it is told.
+    /// `MAJOR:MINOR` of the filesystem, where it is given.
     pub device: Option<String>,
     /// The filesystem's type.
     pub filesystem: String,
@@ -23,14 +23,14 @@ pub struct MountLine {
     pub options: Vec<String>,
     /// Options of the superblock; the same as those of the mount where the table does not tell them apart.
     pub super_options: Vec<String>,
-    /// Its own number and that of the mount it is mounted on, where they are told.
+    /// Its own number and that of the mount it is mounted on, where they are given.
     pub ids: Option<(u32, u32)>,
     /// Its line, from 1.
     pub line: usize,
 }
 
 /// Those mounts of a table that a path can lead to, outer ones first: others are mounted over the rest. The order of a
-/// table says little, since a root may be mounted last; mountinfo tells which mount each lies on.
+/// table says little, since a root may be mounted last; mountinfo tells which mount each is on.
 #[must_use]
 pub fn visible(lines: Vec<MountLine>) -> Vec<MountLine> {
     let hidden = Hiding::new(&lines).all();
@@ -40,14 +40,14 @@ pub fn visible(lines: Vec<MountLine>) -> Vec<MountLine> {
     left
 }
 
-/// No mount lies deeper on others; a table that says so claims a circle.
+/// No mount is deeper on others; a table that says so claims a circle.
 const DEEPEST: usize = 1000;
 
 /// Which mounts of a table others are mounted over.
 struct Hiding<'l> {
     lines: &'l [MountLine],
     by_number: BTreeMap<u32, usize>,
-    /// The mount each lies on, and where.
+    /// The mount each is on, and where.
     places: BTreeSet<(u32, &'l [u8])>,
     /// The last line of each place.
     last: BTreeMap<&'l [u8], usize>,
@@ -65,7 +65,7 @@ impl<'l> Hiding<'l> {
         (0..self.lines.len()).map(|index| self.is_hidden(index)).collect()
     }
 
-    /// Something lies right over it, or over a place further up on the same mount; or it lies on what is hidden so.
+    /// Something is right over it, or over a place further up on the same mount; or it is on what is hidden so.
     fn is_hidden(&self, index: usize) -> bool {
         let mut here = index;
         for _ in 0..DEEPEST {
@@ -112,7 +112,7 @@ pub fn read(name: &str, input: &mut dyn BufRead) -> Result<Vec<MountLine>, DiskE
         match told {
             Some(Told::Mount(mount)) => all.push(MountLine { line: lines.number, ..mount }),
             Some(Told::Nothing) => {}
-            None => return Err(lines.wrong(0, "this is no line of a table of mounts", Some(HELP))),
+            None => return Err(lines.wrong(0, "this is not a line of a table of mounts", Some(HELP))),
         }
     }
     if all.is_empty() {
@@ -200,7 +200,7 @@ mod tests {
         let left = |text: &str| -> Vec<usize> {
             visible(read_text(text).unwrap()).into_iter().map(|mount| mount.line).collect()
         };
-        // The root may come last; it hides nothing that lies on it.
+        // The root may come last; it hides nothing that is on it.
         let late = "22 27 0:21 / /proc rw - proc proc rw\n27 1 8:1 / / rw - ext4 /dev/a rw\n";
         assert_eq!(left(late), [2, 1]);
         // A second root over the first, with what lay on the first.

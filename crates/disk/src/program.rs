@@ -18,7 +18,7 @@ pub fn content(head: &[u8]) -> Content {
     let blank = |byte: &u8| matches!(byte, b' ' | b'\t');
     let start = line.iter().position(|byte| !blank(byte)).unwrap_or(line.len());
     let path = line[start..].split(blank).next().unwrap_or_default();
-    // A path that does not end within the bytes the kernel reads is no path (load_script).
+    // A path that does not end within the bytes the kernel reads is not a path (load_script).
     let ends = start + 2 + path.len() < 256;
     match path {
         [] => Content::Data,

@@ -24,7 +24,7 @@ pub(crate) fn gather(name: &str, stream: &mut dyn Stream, sizes: bool) -> Result
     }
     let tells = members.tells;
     let (mut tree, holes) = grower.finish();
-    let told = Silence::on_extended("the archive tells of none");
+    let told = Silence::on_extended("the archive has none");
     // An unpacker sets no attributes: what an archive makes has none.
     tree.keep_silence(Silence {
         acls: told.acls.filter(|_| !tells.acls),

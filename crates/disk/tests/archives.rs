@@ -57,7 +57,7 @@ fn an_archive_is_a_tree_however_it_is_packed() {
         assert_eq!(tree.capabilities(find(tree, "program")).unwrap().to_string(), "NET_RAW=ep");
         assert!(missing(tree, "deep/er").unwrap().starts_with("assumed: a directory that "));
         let silence = tree.silence();
-        assert!(silence.acls.as_ref().unwrap().contains("the archive tells of none"));
+        assert!(silence.acls.as_ref().unwrap().contains("the archive has none"));
         assert_eq!((&silence.capabilities, &silence.attributes), (&None, &None), "it tells of capabilities");
     }
 }
@@ -75,7 +75,7 @@ fn the_last_word_on_a_path_counts() {
         Member { path: "d/through", ..FILE },
     ]);
     let untold = read(&bytes).unwrap().tree.silence().capabilities.clone();
-    assert_eq!(untold.as_deref(), Some("no program has file capabilities: the archive tells of none"));
+    assert_eq!(untold.as_deref(), Some("no program has file capabilities: the archive has none"));
     let expected = "drwxr-xr-x 0/0 - .\ndrwx--x--x 0/0 - ./a\n-rw-r----- 1/1 0 ./a/b\n-rw-r--r-- 0/0 0 ./a/through\n\
         drwx------ 0/0 - ./c\nlrwxrwxrwx 0/0 - ./d -> a\n";
     assert_eq!(listing(&read(&bytes).unwrap().tree), expected);
@@ -99,7 +99,7 @@ fn extended_headers_are_read() {
     let id = gathered.tree.find(b"long\nand\xffodd").unwrap();
     assert_eq!(gathered.tree.inode(id).uid.raw(), 4_000_000_000);
     assert_eq!(gathered.tree.acl(id).unwrap().users[0].0.raw(), 7101);
-    let untold = "no program has file capabilities: the archive tells of none";
+    let untold = "no program has file capabilities: the archive has none";
     let silence = Silence { capabilities: Some(untold.into()), ..Silence::default() };
     assert_eq!(*gathered.tree.silence(), silence, "it tells of ACLs");
     let named = archive(&[Member {
@@ -144,12 +144,12 @@ fn refused() -> Vec<Case> {
         (
             "a header that is none",
             [&sample()[..1024], &[b'x'; 512][..]].concat(),
-            "its checksum does not fit",
+            "its checksum does not match",
         ),
         (
             "an owner past 32 bits",
             archive(&[Member { path: "f", pax: &[("uid", b"5000000000")], ..FILE }]),
-            "no number of 32 bits",
+            "not a number of 32 bits",
         ),
         ("a malformed pax record", malformed, "extended header is malformed"),
         ("gzip that is cut", gzip, "unpacked"),

@@ -45,7 +45,7 @@ fn find_writes_a_line_an_entry() {
     let gathered = read(plain.as_bytes()).unwrap();
     assert!(gathered.tree.silence().acls.as_ref().unwrap().contains("find"));
     assert_eq!(gathered.tree.place(find(&gathered.tree, "raw/level.csv")).to_string(), "source:3");
-    // Files alone are told from where the listing was made.
+    // Files alone are given from where the listing was made.
     assert!(told("640 1 2 f ./raw/a\n").ends_with("-rw-r----- 1/2 - ./raw/a\n"));
 }
 
@@ -54,7 +54,7 @@ fn stat_writes_a_line_or_a_block_an_entry() {
     let lines = "750 7101 7200 directory /srv\n640 7102 7200 regular empty file /srv/level.csv\n";
     let gathered = read(lines.as_bytes()).unwrap();
     assert_eq!(gathered.tree.content(find(&gathered.tree, "level.csv")), &Content::Empty);
-    assert!(missing(&gathered.tree, "").unwrap().starts_with("what else lies in /srv"));
+    assert!(missing(&gathered.tree, "").unwrap().starts_with("what else is in /srv"));
     let block = "  File: raw\n  Size: 60        \tBlocks: 0          IO Block: 4096   directory\n\
         Device: 0,42\tInode: 5           Links: 3\n\
         Access: (2770/drwxrws---)  Uid: ( 7101/   gauge)   Gid: ( 7300/ charts)\n\
@@ -80,11 +80,7 @@ fn long_listings_are_what_people_paste() {
     let silence = gathered.tree.silence();
     assert_eq!(silence.acls, None);
     assert!(
-        silence
-            .attributes
-            .as_ref()
-            .unwrap()
-            .ends_with("immutable or append-only: `ls` does not tell of that")
+        silence.attributes.as_ref().unwrap().ends_with("immutable or append-only: `ls` does not show that")
     );
     assert!(silence.capabilities.is_some());
 
@@ -95,7 +91,7 @@ fn long_listings_are_what_people_paste() {
         listing(&gathered.tree),
         "?????????? ?/? - .\ncrw-rw-rw- 0/0 1,3 ./null\ndrwxrws--- 7101/7300 - ./raw\n-rw-r--r-- 0/0 - \"./two words\"\n"
     );
-    assert!(missing(&gathered.tree, "raw").unwrap().starts_with("what lies in the directories"));
+    assert!(missing(&gathered.tree, "raw").unwrap().starts_with("what is in the directories"));
     assert_eq!(missing(&gathered.tree, "").unwrap(), "owner and mode of the directory that source lists");
 }
 
@@ -160,24 +156,24 @@ fn mtree_in_its_three_styles() {
     assert_eq!(listing(&untyped.tree), "drwxr-xr-x 0/0 - .\ndrwxr-x--- 1/2 - ./a\n-rw-r----- 1/2 - ./a/b\n");
     let b = untyped.tree.find(b"a/b").unwrap();
     let taken = &untyped.tree.doubt(b).unwrap().attributes;
-    assert_eq!(*taken, Certainty::Assumed("./a/b is a file: the listing does not tell its type".into()));
+    assert_eq!(*taken, Certainty::Assumed("./a/b is a file: the listing does not give its type".into()));
     let gaps = read(b"#mtree\n. type=dir uid=0 gid=0 mode=0755\na type=file mode=0644 uname=gauge gname=root\nb type=dir uid=0 gid=0 mode=0700 ignore\n..\n").unwrap();
     assert!(missing(&gaps.tree, "a").unwrap().starts_with("the number of the user gauge"));
-    assert!(missing(&gaps.tree, "b").unwrap().starts_with("what lies in"));
+    assert!(missing(&gaps.tree, "b").unwrap().starts_with("what is in"));
 }
 
 /// What is wrong is said with the line and what a line should be.
 #[test]
 fn mistakes_have_a_place() {
     for (text, expected) in [
-        ("750 0 0 d .\x00640 7 8 f ./a\0", "source:2:1: something that is no link has a target"),
-        ("750 7101 7200 d a\nrubbish\n", "source:2:1: this is no line of such a listing"),
-        ("750 0 0 d a\n644 0 0 f b/x\n", "source:2:1: b/x does not lie in a, the first directory"),
+        ("750 0 0 d .\x00640 7 8 f ./a\0", "source:2:1: something that is not a link has a target"),
+        ("750 7101 7200 d a\nrubbish\n", "source:2:1: this is not a line of such a listing"),
+        ("750 0 0 d a\n644 0 0 f b/x\n", "source:2:1: b/x is not in a, the first directory"),
         ("750 0 0 d a\n644 0 0 f a/../x\n", "source:2:1: /../x: the path climbs out of the archive"),
         ("#mtree\n. type=dir uid=0 gid=0 mode=0755\nx type=swamp\n", "source:3:3: type=swamp does not read"),
-        ("total 0\n-rw-r--r-- 1 0 0 x Nov 2 10:00 a\n", "source:2:1: this is no line of a long listing"),
-        ("# file: a\nuser:7101:rwz\n", "source:2:1: this is no entry of an ACL"),
-        ("750 0 0 directory a\nx\n", "source:2:1: this is no line of such a listing"),
+        ("total 0\n-rw-r--r-- 1 0 0 x Nov 2 10:00 a\n", "source:2:1: this is not a line of a long listing"),
+        ("# file: a\nuser:7101:rwz\n", "source:2:1: this is not an entry of an ACL"),
+        ("750 0 0 directory a\nx\n", "source:2:1: this is not a line of such a listing"),
     ] {
         assert_eq!(told(text), expected);
     }

@@ -169,7 +169,7 @@ fn what_is_denied_is_unknown_and_counted() {
             && inner.ends_with("/listed-only/inner (Permission denied (os error 13))"),
         "{inner}"
     );
-    assert!(missing(&again.tree, "dir").unwrap().starts_with("what lies in "));
+    assert!(missing(&again.tree, "dir").unwrap().starts_with("what is in "));
     assert_eq!(missing(&again.tree, "program"), None);
 }
 
@@ -203,7 +203,7 @@ fn a_directory_that_changes_is_read_all_the_same() {
     });
 }
 
-/// Other file systems are left alone unless they are asked for, and a path longer than one call takes is no obstacle.
+/// Other file systems are left alone unless they are asked for, and a path longer than one call takes is not an obstacle.
 #[test]
 fn boundaries_and_long_paths() {
     let root = gather(Path::new("/dev")).unwrap();

@@ -1,4 +1,4 @@
-//! Running processes, as the kernel tells of them.
+//! Running processes, as the kernel mentions them.
 
 #![expect(clippy::unwrap_used, reason = "a test that fails says where")]
 
@@ -31,7 +31,7 @@ impl Drop for Sleeper {
     }
 }
 
-/// The tree of the mount that `path` lies on, and the path within it.
+/// The tree of the mount that `path` is on, and the path within it.
 fn tree_of<'p>(process: &'p Process, path: &'p str) -> (&'p ProcessMount, &'p str) {
     let at = |mount: &&ProcessMount| {
         let at = String::from_utf8_lossy(&mount.line.at).into_owned();

@@ -11,7 +11,7 @@ use rustix::thread::{CapabilitySet, CapabilitySets};
 
 use crate::{Doing, KernelError, process};
 
-/// Makes `root` the root directory, in a user namespace where the actor has one of its own; somebody outside
+/// Makes `root` the root directory, in a user namespace where the actor has one of its own; someone outside
 /// must then write its maps. The namespace comes first: a process with a root of its own gets none.
 pub(crate) fn enter(root: &Path, who: &Credentials) -> Result<(), KernelError> {
     if !who.namespace.is_initial() {

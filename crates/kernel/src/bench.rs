@@ -29,7 +29,7 @@ struct Job {
     mounts: MountTable,
     credentials: Credentials,
     acts: Vec<Act>,
-    /// Whether what lies on the file systems afterwards is told.
+    /// Whether what is on the file systems afterwards is given.
     aftermath: bool,
 }
 
@@ -65,7 +65,7 @@ impl Bench {
         self.ask(stage, actor, acts, false).map(|(observed, _)| observed)
     }
 
-    /// Does one act, and tells everything that lies on the actor's file systems afterwards.
+    /// Does one act, and tells everything that is on the actor's file systems afterwards.
     ///
     /// # Errors
     /// As for [`Self::attempt`].

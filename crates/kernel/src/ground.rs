@@ -83,7 +83,7 @@ impl FromStr for Filesystem {
     }
 }
 
-/// Whether `tool` lies in a folder of PATH, or where system tools lie.
+/// Whether `tool` is in a folder of PATH, or where system tools lie.
 #[must_use]
 pub fn has_tool(tool: &str) -> bool {
     let path = std::env::var_os("PATH").unwrap_or_default();

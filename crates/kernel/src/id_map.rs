@@ -53,7 +53,7 @@ fn namespace_of(ids: &MountIds) -> Result<OwnedFd, KernelError> {
     Ok(opened?.into())
 }
 
-/// Mounts a copy of what lies at `from` at `at`, with ids mapped.
+/// Mounts a copy of what is at `from` at `at`, with ids mapped.
 pub(crate) fn bind(from: &Path, at: &Path, ids: &MountIds) -> Result<(), KernelError> {
     use rustix::mount::{MoveMountFlags, OpenTreeFlags};
     let flags = OpenTreeFlags::OPEN_TREE_CLONE | OpenTreeFlags::OPEN_TREE_CLOEXEC;

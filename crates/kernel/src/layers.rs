@@ -16,7 +16,7 @@ use crate::{Doing, KernelError, id_map, namespace};
 /// Makes the layers of `tree` in `folder` and mounts them at `root`; gives the first path of each inode there.
 ///
 /// An overlay takes no id map, but a lower layer does: that is how runtimes give a container in a user namespace
-/// its image. What lies in the upper layer is the container's own and is stored with its kernel ids.
+/// its image. What is in the upper layer is the container's own and is stored with its kernel ids.
 pub(crate) fn build(
     tree: &Tree,
     folder: &Path,

@@ -1,4 +1,4 @@
-//! A mount namespace and scratch space that nobody else sees.
+//! A mount namespace and scratch space that no one else sees.
 
 use std::path::{Path, PathBuf};
 use std::sync::{PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
@@ -10,7 +10,7 @@ use crate::{Doing, KernelError};
 
 /// A child between fork and execve holds copies of every file that other threads have open for writing; that
 /// would make a program of theirs busy (ETXTBSY) and a superblock of theirs refuse to become read-only (EBUSY). So
-/// nobody forks while somebody builds.
+/// no one forks while someone builds.
 static BUILDING: RwLock<()> = RwLock::new(());
 
 /// Keeps every other thread from forking until it is dropped.
@@ -23,7 +23,7 @@ pub(crate) fn nobody_builds() -> RwLockWriteGuard<'static, ()> {
     BUILDING.write().unwrap_or_else(PoisonError::into_inner)
 }
 
-/// Gives the calling thread a mount namespace and a root of its own; mounts made in it reach nobody.
+/// Gives the calling thread a mount namespace and a root of its own; mounts made in it reach no one.
 pub(crate) fn enter() -> Result<(), KernelError> {
     // SAFETY: this thread holds no reference into the file-system state that others share: it is
     // freshly spawned, and only works with absolute paths afterwards.

@@ -35,7 +35,7 @@ pub(crate) struct Watched<'p> {
     follow: bool,
 }
 
-/// Takes hold of what lies at `path`, which takes no more than the walk.
+/// Takes hold of what is at `path`, which takes no more than the walk.
 pub(crate) fn watch(path: &Path, follow: bool) -> io::Result<Watched<'_>> {
     let flags = OFlags::PATH | OFlags::CLOEXEC;
     let flags = if follow { flags } else { flags | OFlags::NOFOLLOW };

@@ -56,7 +56,7 @@ pub(crate) fn fill(
     let mut filler = Filler { tree, part, paths: BTreeMap::new() };
     filler.paths.insert(Tree::ROOT, folder.to_path_buf());
     filler.directory(Tree::ROOT, folder)?;
-    // Owners last and from the leaves up, so that nothing stands in the way of the filling.
+    // Owners last and from the leaves up, so that nothing is in the way of the filling.
     let marks = |id: &InodeId| tree.inode(*id).marks;
     // An overlay's root shows the upper one.
     let dressed = |id: &InodeId| part.dresses(marks(id)) || *id == Tree::ROOT;
@@ -92,7 +92,7 @@ impl Filler<'_> {
                 && inode.marks.has(Marks::LOWER)
                 && !tree.inode(dir).marks.has(Marks::LOWER)
             {
-                let text = format!("{} lies in a lower layer, its directory does not", path.display());
+                let text = format!("{} is in a lower layer, its directory does not", path.display());
                 return Err(KernelError::Unsupported(text));
             }
             if let Some(first) = self.paths.get(&id) {
@@ -113,7 +113,7 @@ impl Filler<'_> {
     }
 }
 
-/// Makes one inode; whether it did: nobody makes devices in a user namespace, so they are left out there.
+/// Makes one inode; whether it did: no one makes devices in a user namespace, so they are left out there.
 fn make(tree: &Tree, id: InodeId, path: &Path) -> Result<bool, KernelError> {
     let mode = Mode::from_raw_mode(0o600);
     let node = |kind| {

@@ -19,7 +19,7 @@ pub fn enter_user_namespace() -> Result<(), KernelError> {
     let me = std::process::id();
     let (mut wait_for, mut go) = std::io::pipe().doing(|| "making a pipe".to_owned())?;
     let (mut hear, mut say) = std::io::pipe().doing(|| "making a pipe".to_owned())?;
-    // The helpers must be started from outside the namespace, so somebody stays there.
+    // The helpers must be started from outside the namespace, so someone stays there.
     let pid = process::fork(|| {
         process::keep_only(&[wait_for.as_raw_fd(), say.as_raw_fd()]);
         let mapped = wait_for.read_exact(&mut [0]).is_ok() && map_subordinate_ids(me, uid, gid);

@@ -22,7 +22,7 @@ use crate::report::Node;
 use crate::store::{self, Part};
 use crate::{Doing, KernelError, layers, mounts, namespace};
 
-/// One inode as it lies on a source's file system.
+/// One inode as it is on a source's file system.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Shown {
     /// The source.
@@ -76,7 +76,7 @@ pub(crate) struct World {
     stores: BTreeMap<SourceId, Store>,
 }
 
-/// One source as it stands on a real file system.
+/// One source as it is on a real file system.
 struct Store {
     /// Where it shows, without any id map.
     root: PathBuf,
@@ -220,7 +220,7 @@ impl World {
         })
     }
 
-    /// Everything that lies on its file systems, whatever is mounted over it.
+    /// Everything that is on its file systems, whatever is mounted over it.
     pub(crate) fn shown(&self) -> Vec<Shown> {
         let mut all = Vec::new();
         for (source, store) in &self.stores {
@@ -238,7 +238,7 @@ impl World {
         all
     }
 
-    /// Detaches everything, and removes what lies on lasting file systems.
+    /// Detaches everything, and removes what is on lasting file systems.
     pub(crate) fn take_down(self) -> Result<(), KernelError> {
         rustix::mount::unmount(&self.folder, UnmountFlags::DETACH)
             .doing(|| "detaching the world".to_owned())?;
@@ -251,7 +251,7 @@ impl World {
     }
 }
 
-/// Why no kernel can be asked about what lies on `source`; `None` where it can be built.
+/// Why no kernel can be asked about what is on `source`; `None` where it can be built.
 #[must_use]
 pub fn cannot_build(source: &Source) -> Option<String> {
     let kind = source.filesystem.as_deref().unwrap_or("a file system of its own");

@@ -1,6 +1,6 @@
-//! The hot path allocates nothing: decisions that nobody watches, over a world where every fact is known.
+//! The hot path allocates nothing: decisions that no one watches, over a world where every fact is known.
 //!
-//! It stands in this crate because counting allocations takes a few lines of unsafe code.
+//! It is in this crate because counting allocations takes a few lines of unsafe code.
 
 use std::alloc::{GlobalAlloc, Layout, System};
 use std::cell::Cell;

@@ -26,13 +26,13 @@ pub struct Acl {
 #[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
 pub enum AclError {
     /// An entry is not `TAG:QUALIFIER:PERMISSIONS`.
-    #[error("`{0}` is no ACL entry: write TAG:ID:PERMISSIONS, such as user:7102:rw-")]
+    #[error("`{0}` is not an ACL entry: write TAG:ID:PERMISSIONS, such as user:7102:rw-")]
     Entry(String),
     /// A qualifier is not a number.
-    #[error("`{0}` is no numeric id: ACLs here name ids, not accounts")]
+    #[error("`{0}` is not a numeric id: ACLs here name ids, not accounts")]
     Id(String),
     /// An entry stands twice.
-    #[error("the entry `{0}` stands twice")]
+    #[error("the entry `{0}` appears twice")]
     Twice(String),
 }
 
@@ -244,7 +244,7 @@ impl Acl {
         acl
     }
 
-    /// The same with ids as somebody else sees them, in order; an id without a mapping shows as `u32::MAX`, as
+    /// The same with ids as someone else sees them, in order; an id without a mapping shows as `u32::MAX`, as
     /// getxattr(2) gives it.
     #[must_use]
     pub fn seen(

@@ -47,11 +47,11 @@ pub enum Provenance {
     },
     /// A disk, an archive or a survey, as the user named it.
     Source(Arc<str>),
-    /// What a kubelet, container runtime or kernel does by rule when nobody says otherwise.
+    /// What a kubelet, container runtime or kernel does by rule when no one says otherwise.
     Rule(Arc<str>),
     /// Taken for granted and listed with the answer.
     Assumption(Arc<str>),
-    /// Nobody said; the answer depends on it.
+    /// No one said; the answer depends on it.
     Unknown(Arc<str>),
     /// An act or a change that was tried out.
     Act(Arc<str>),
@@ -79,7 +79,7 @@ impl fmt::Display for Provenance {
     }
 }
 
-/// Something that nobody told us, with what would settle it.
+/// Something that is not given us, with what would settle it.
 #[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
 pub struct Unknown {
     /// The fact that is missing, such as `what the claim "readings" holds`.

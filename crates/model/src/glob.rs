@@ -10,11 +10,11 @@ pub trait Globs: fmt::Debug {
     /// The matcher of a pattern.
     ///
     /// # Errors
-    /// Why it is no pattern.
+    /// Why it is not a pattern.
     fn matcher(&self, pattern: &[u8]) -> Result<Matcher, String>;
 }
 
-/// Knows no patterns: every path is meant as it stands.
+/// Knows no patterns: every path is meant as it is.
 #[derive(Clone, Copy, Debug)]
 pub struct NoGlobs;
 

@@ -36,7 +36,7 @@ impl HostMounts {
         Self(all)
     }
 
-    /// The mount that `path` lies on, links left alone.
+    /// The mount that `path` is on, links left alone.
     #[must_use]
     pub fn covering(&self, path: &[u8]) -> Option<&HostMount> {
         self.0.iter().filter(|mount| is_within(path, &mount.at)).max_by_key(|mount| mount.at.len())
@@ -49,7 +49,7 @@ impl HostMounts {
     }
 }
 
-/// Whether `path` is `above` or lies below it; both are absolute, without slashes at their ends.
+/// Whether `path` is `above` or is below it; both are absolute, without slashes at their ends.
 #[must_use]
 pub fn is_within(path: &[u8], above: &[u8]) -> bool {
     if above == b"/" {

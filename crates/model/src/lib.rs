@@ -1,11 +1,13 @@
 //! The nouns of Mivask: what is known of processes, files and mounts, before any rule is applied.
 //!
 //! Ids that cannot be mixed up ([`ids`]), modes, ACLs and capabilities ([`mode`], [`acl`], [`caps`]), account
-//! files ([`accounts`]), facts with the place they came from ([`fact`]), what lies on a disk ([`tree`]), what is
+//! files ([`accounts`]), facts with the place they came from ([`fact`]), what is on a disk ([`tree`]), what is
 //! mounted where and on which kind of file system ([`mount`], [`personality`]), who a process is for the kernel
 //! ([`credentials`]), the acts it tries ([`act`]) and how they end ([`outcome`]).
 //!
 //! Nothing here decides anything: the kernel's checks are in `mivask-rules`.
+
+#![forbid(unsafe_code)]
 
 pub mod accounts;
 pub mod acl;

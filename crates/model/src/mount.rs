@@ -30,7 +30,7 @@ impl MountId {
 pub struct Source {
     /// What it is called in answers, such as `claim readings`.
     pub name: Arc<str>,
-    /// The filesystem's type, such as `ext4`; `None` where nobody said.
+    /// The filesystem's type, such as `ext4`; `None` if not given.
     pub filesystem: Option<Arc<str>>,
     /// The disk behind it where several workloads may mount that, each prepared in its own way: a claim in its namespace, a
     /// volume of the scene. `None` for what is a container's or pod's own.
@@ -50,7 +50,7 @@ pub struct Source {
 pub struct Disk {
     /// What tells it from every other.
     pub name: Arc<str>,
-    /// How many inodes it has before anybody prepares it. These have the same numbers for all; what comes behind them is
+    /// How many inodes it has before anyone prepares it. These have the same numbers for all; what comes behind them is
     /// what one preparation made, and has its number there alone.
     pub given: usize,
 }
@@ -157,7 +157,7 @@ pub struct RootFacts {
 /// What the runtime did to a volume before the process starts.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct Preparation {
-    /// The root as it was before; `None` where nothing was there or nobody knows.
+    /// The root as it was before; `None` where nothing was there or no one knows.
     pub before: Option<RootFacts>,
     /// How many inodes the filesystem-group step changes.
     pub touches: usize,
@@ -189,7 +189,7 @@ pub struct Mount {
     pub variants: Vec<Variant>,
     /// The missing fact that tells the variants apart.
     pub question: Option<Unknown>,
-    /// The inode that shows at the mount point; `None` where nobody knows what it is, not even its kind.
+    /// The inode that shows at the mount point; `None` if nothing is known of what it is, not even its kind.
     pub root: Option<InodeId>,
     /// Mount flags.
     pub flags: MountFlags,

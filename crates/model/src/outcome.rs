@@ -80,7 +80,7 @@ impl fmt::Display for Errno {
 
 /// Owner, group and mode of an inode that an act creates or changes.
 ///
-/// A field is `None` where it depends on something nobody said.
+/// A field is `None` where it depends on a missing fact.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct Imprint {
     /// Owner as the actor sees it.
@@ -98,7 +98,7 @@ pub struct Imprint {
 }
 
 impl Imprint {
-    /// An imprint with every number known, except those that stand for "some id".
+    /// An imprint with every number known, except those that mean "some id".
     #[must_use]
     pub fn new(uid: InsideUid, gid: InsideGid, mode: Mode, disk_uid: DiskUid, disk_gid: DiskGid) -> Self {
         Self {

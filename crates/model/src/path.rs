@@ -1,6 +1,6 @@
 //! Paths as bytes, without looking at any disk.
 
-/// The directory that the last component of `path` lies in; slashes at its end do not count.
+/// The directory that the last component of `path` is in; slashes at its end do not count.
 #[must_use]
 pub fn parent(path: &[u8]) -> &[u8] {
     match trimmed(path).iter().rposition(|byte| *byte == b'/') {

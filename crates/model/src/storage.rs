@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use crate::mount::{Disk, Source, SourceId};
 
-/// Kernel settings of the host that decide about files; `None` where nobody told.
+/// Kernel settings of the host that decide about files; `None` if not given.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
 pub struct Settings {
     /// `fs.protected_symlinks`
@@ -49,7 +49,7 @@ impl Storage {
     }
 
     /// The first source that shows the same disk as `id`: the same inodes, or the same volume as another workload finds it,
-    /// whose inodes have the same numbers as far as they were there before anybody prepared it ([`Disk::given`]).
+    /// whose inodes have the same numbers as far as they were there before anyone prepared it ([`Disk::given`]).
     #[must_use]
     pub fn disk_of(&self, id: SourceId) -> SourceId {
         let source = self.source(id);

@@ -49,7 +49,7 @@ fn account_lines(source: &str, files: &AccountFiles) -> Accounts {
     }
 }
 
-/// A volume of which nothing is known but what lies on it.
+/// A volume of which nothing is known but what is on it.
 #[must_use]
 pub fn volume(source: &str, tree: Arc<Tree>) -> VolumeFacts {
     VolumeFacts {
@@ -104,10 +104,7 @@ pub fn part_of_host(source: &str, top: Option<&[u8]>) -> Option<(String, String)
     let top = quoted(top?);
     let message =
         format!("{source} lists {top}, and is taken for the whole host: nothing will be found at {top}");
-    Some((
-        message,
-        format!("say where it lies: `trees: {{ {top}: {source} }}`, or --disk host:{top}={source}"),
-    ))
+    Some((message, format!("say where it is: `trees: {{ {top}: {source} }}`, or --disk host:{top}={source}")))
 }
 
 /// What a source could not tell; `None` where it told everything.

@@ -67,7 +67,7 @@ pub(crate) fn read_manifests(
     }
 }
 
-/// The manifests directly in a folder, by name; `None` where `path` is no folder.
+/// The manifests directly in a folder, by name; `None` where `path` is not a folder.
 pub(crate) fn manifests_in(path: &Path, files: &dyn FileReader) -> Result<Option<Vec<PathBuf>>, InputError> {
     let name = path.display().to_string();
     let Some(mut paths) = files.folder(path).map_err(|error| InputError::Io { name: name.clone(), error })?
@@ -125,7 +125,7 @@ pub(crate) fn add_nodes(documents: &[Node], source: &SourceText, adding: &mut Ad
             continue;
         }
         let (message, help) = if is_scene(document) {
-            ("a scene file cannot stand among other documents", "give it alone")
+            ("a scene file cannot be one of several documents", "give it alone")
         } else {
             (
                 "neither a Kubernetes object, a Compose file, an OCI configuration nor a scene file",

@@ -8,7 +8,7 @@ use mivask_core::expect::{Claim, Expected, parse_expectation_line, parse_expecta
 use crate::slip::{Severity, Slips};
 use crate::text::SourceText;
 
-/// What a file of expectations says; `slips` tells of every mistake.
+/// What a file of expectations says; `slips` mentions every mistake.
 pub fn read_expectations(source: &SourceText, slips: &mut Slips) -> Vec<Expected> {
     match parse_expectation_lines(&source.text) {
         Ok(claims) => claims.into_iter().map(|(claim, span)| expected(claim, source, &span)).collect(),
@@ -21,7 +21,7 @@ pub fn read_expectations(source: &SourceText, slips: &mut Slips) -> Vec<Expected
     }
 }
 
-/// What one line says that stands at `span` of `source`, perhaps in quotes; `text` is the line without them.
+/// What one line says that is at `span` of `source`, perhaps in quotes; `text` is the line without them.
 pub(crate) fn read_line(
     text: &str,
     span: &Range<usize>,

@@ -13,7 +13,7 @@ use mivask_disk::gathered::Gathered;
 use mivask_disk::image::Choice;
 use mivask_disk::live::Options;
 
-/// What lies at a path.
+/// What is at a path.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Found {
     /// What it is.
@@ -32,13 +32,13 @@ pub trait FileReader {
     /// Whatever the operating system says.
     fn read(&self, path: &Path) -> io::Result<Vec<u8>>;
 
-    /// The paths directly in a folder, or `None` where `path` is no folder.
+    /// The paths directly in a folder, or `None` where `path` is not a folder.
     ///
     /// # Errors
     /// Whatever the operating system says.
     fn folder(&self, path: &Path) -> io::Result<Option<Vec<PathBuf>>>;
 
-    /// What lies at `path`, links not followed.
+    /// What is at `path`, links not followed.
     ///
     /// # Errors
     /// Whatever the operating system says.
@@ -53,7 +53,7 @@ pub trait FileReader {
     /// The on-disk facts of a source; `choice` says which image of several.
     ///
     /// # Errors
-    /// It cannot be read, or tells of no disk.
+    /// It cannot be read, or has no disk.
     fn gather(&self, path: &Path, _: &Choice) -> Result<Gathered, DiskError> {
         Err(DiskError::whole(&path.display().to_string(), "there is no disk here"))
     }
@@ -82,7 +82,7 @@ pub trait FileReader {
         None
     }
 
-    /// A path as one that does not hang on the working directory.
+    /// A path as one that does not depend on the working directory.
     fn absolute(&self, path: &Path) -> PathBuf {
         path.to_path_buf()
     }

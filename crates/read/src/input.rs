@@ -39,7 +39,7 @@ pub fn read_described(
     Ok(described)
 }
 
-/// The files that an input stands for: itself, or those of a folder.
+/// The files that an input means: itself, or those of a folder.
 pub(crate) fn parts_of(origin: &Origin, files: &dyn FileReader) -> Result<Vec<Origin>, InputError> {
     let Origin::File(path) = origin else { return Ok(vec![origin.clone()]) };
     let inside = manifests_in(path, files)?;

@@ -6,6 +6,8 @@
 //! by [`scene_file::SceneFile`], from which its JSON Schema is made. A reader never invents a fact:
 //! what is not there stays unknown. Mistakes are [`slip::Slip`]s that point into the text.
 
+#![forbid(unsafe_code)]
+
 pub mod accounts;
 pub mod compose;
 pub mod described;

@@ -1,4 +1,4 @@
-//! Finding the word somebody meant.
+//! Finding the word someone meant.
 
 /// The known word nearest to `word`, if one is near enough to be worth proposing.
 ///

@@ -18,7 +18,7 @@ const MOST_HELD: usize = 64;
 /// Everything an input tells, with its workloads at hand.
 #[derive(Debug)]
 pub struct Outline {
-    /// What was told beside the workloads: their list is empty.
+    /// What was given beside the workloads: their list is empty.
     pub scene: Scene,
     /// Each workload's name, kind and flavour, in order.
     pub headings: Vec<Heading>,
@@ -41,7 +41,7 @@ pub struct Heading {
 #[derive(Debug)]
 enum Kept {
     Held(Vec<Workload>),
-    /// The files they stand in.
+    /// The files they are in.
     Again(Vec<Origin>),
 }
 
@@ -110,7 +110,7 @@ impl Outline {
         Self { scene, headings: gathering.headings, cast: Arc::new(cast), kept }
     }
 
-    /// What was told beside the workloads, and the workloads where they are held.
+    /// What was given beside the workloads, and the workloads where they are held.
     pub fn parts(&mut self) -> (&mut Scene, Option<&[Workload]>) {
         let held = match &self.kept {
             Kept::Held(held) => Some(held.as_slice()),
@@ -132,7 +132,7 @@ impl Outline {
             Kept::Held(held) => return held.iter().try_for_each(use_it),
             Kept::Again(parts) => parts,
         };
-        // What is told beside them, and what is wrong with them, is known already.
+        // What is given beside them, and what is wrong with them, is known already.
         let (mut described, mut slips) = (Described::default(), Slips::default());
         let mut ended = Ok(());
         read_parts(parts, files, &mut described, &mut slips, &mut |scene| {

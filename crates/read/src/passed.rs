@@ -14,7 +14,7 @@ pub struct Passed {
 }
 
 impl Passed {
-    /// One more object of `kind`, whose kind stands at `span`.
+    /// One more object of `kind`, whose kind is at `span`.
     pub(crate) fn add(&mut self, kind: &str, source: &SourceText, span: &Range<usize>) {
         *self.kinds.entry(kind.to_owned()).or_default() += 1;
         self.first.get_or_insert_with(|| (source.clone(), span.clone()));
@@ -28,8 +28,7 @@ impl Passed {
             if *count == 1 { kind.clone() } else { format!("{kind} ({count})") }
         };
         let kinds: Vec<String> = self.kinds.iter().map(counted).collect();
-        let what =
-            if total == 1 { "object is passed over: it runs" } else { "objects are passed over: they run" };
+        let what = if total == 1 { "object skipped: it runs" } else { "objects skipped: they run" };
         let message = format!("{total} {what} no container here: {}", kinds.join(", "));
         slips.add(Severity::Note, &source, &span, message, None);
     }

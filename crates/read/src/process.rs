@@ -71,7 +71,7 @@ pub fn scene(process: Process, settings: Settings) -> Scene {
         image: None,
         who,
         read_only_root: false,
-        // A container's list of devices is kept where nobody can read it back; a process of the host has none.
+        // A container's list of devices is kept where no one can read it back; a process of the host has none.
         privileged: process.same_mounts,
         unmasked: true,
         refusal: None,
@@ -98,7 +98,7 @@ pub fn scene(process: Process, settings: Settings) -> Scene {
 fn facts(mount: ProcessMount, from: &Provenance) -> VolumeFacts {
     let line = mount.line;
     let known = Personality::of(&line.filesystem).or_else(|| plain(&line.filesystem));
-    // What nodes of `/proc` and `/sys` let anybody do hangs on more than their modes.
+    // What nodes of `/proc` and `/sys` let anyone do depends on more than their modes.
     let tree = mount.tree.filter(|_| known.is_some());
     let flags = mount_flags(&line);
     let personality = with_options(known.unwrap_or_default(), &line);
@@ -145,7 +145,7 @@ fn resolved(process: &Process, from: &Provenance) -> Resolved {
     fact("user-namespace", namespace.to_string());
     let mut assumptions: Vec<Arc<str>> = Vec::new();
     if process.umask.is_none() {
-        assumptions.push("its umask is 0022: this kernel does not tell it".into());
+        assumptions.push("its umask is 0022: this kernel does not report it".into());
     }
     if !process.same_mounts {
         assumptions.push("it may open the devices of a container's usual list, and no others".into());

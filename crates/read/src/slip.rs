@@ -20,9 +20,9 @@ pub enum Severity {
 pub struct Slip {
     /// How bad it is.
     pub severity: Severity,
-    /// The text it stands in.
+    /// The text it is in.
     pub source: SourceText,
-    /// The bytes it stands at.
+    /// The bytes it is at.
     pub span: Range<usize>,
     /// What is wrong.
     pub message: String,

@@ -56,7 +56,7 @@ impl SourceText {
         self.text.len() + 1
     }
 
-    /// The name of the file that byte `at` stands in.
+    /// The name of the file that byte `at` is in.
     #[must_use]
     pub fn name_at(&self, at: usize) -> &Arc<str> {
         self.part(at).map_or(&self.name, |(_, _, name)| name)
@@ -78,7 +78,7 @@ impl SourceText {
         (line - before_part + self.first_line - 1, before.chars().count() + 1)
     }
 
-    /// The provenance of a field whose value stands at `span`.
+    /// The provenance of a field whose value is at `span`.
     #[must_use]
     pub fn place(&self, span: &Range<usize>, field: &str) -> Provenance {
         let (line, column) = self.line_column(span.start);

@@ -222,12 +222,12 @@ macro_rules! said {
 }
 
 said! {
-    a_misspelt_key: "services:\n  a:\n    image: i\n    read-only: true\n" => ["warning p/compose.yaml:4: `read-only` is no known key here, so it is ignored"];
+    a_misspelt_key: "services:\n  a:\n    image: i\n    read-only: true\n" => ["warning p/compose.yaml:4: unknown key `read-only`, ignored"];
     an_extension: "x-any: 1\nservices:\n  a: { image: i, x-mine: 2 }\n" => [];
-    a_key_at_the_wrong_level: "image: i\nservices:\n  a: { image: i }\n" => ["warning p/compose.yaml:1: `image` is no known key here, so it is ignored"];
+    a_key_at_the_wrong_level: "image: i\nservices:\n  a: { image: i }\n" => ["warning p/compose.yaml:1: unknown key `image`, ignored"];
     an_undeclared_volume: "services:\n  a: { image: i, volumes: ['dta:/d'] }\nvolumes: { data: }\n" => ["error p/compose.yaml:2: volume `dta` is mounted but not declared"];
     two_at_one_path: "services:\n  a: { image: i, tmpfs: [/x], volumes: ['/x'] }\n" => ["error p/compose.yaml:2: two volumes are mounted at /x: the engine refuses that"];
-    a_relative_target: "services:\n  a: { image: i, volumes: ['./x:y'] }\n" => ["error p/compose.yaml:2: `y` is no path to mount at"];
+    a_relative_target: "services:\n  a: { image: i, volumes: ['./x:y'] }\n" => ["error p/compose.yaml:2: `y` is not a path to mount at"];
     a_secret_with_an_owner: "services:\n  a: { image: i, secrets: [ { source: k, uid: '5', mode: 0400 } ] }\nsecrets: { k: { file: ./k } }\n" => ["warning p/compose.yaml:2: `uid` is ignored for a secret from a file: it is bound with the owner and mode it has", "warning p/compose.yaml:2: `mode` is ignored for a secret from a file: it is bound with the owner and mode it has"];
     an_undeclared_secret: "services:\n  a: { image: i, secrets: [k] }\n" => ["error p/compose.yaml:2: secret `k` is not declared"];
     a_variable_without_a_value: "services:\n  a: { image: 'i:$TAG' }\n" => ["warning p/compose.yaml:1: no value for TAG: each counts as empty"];

@@ -109,7 +109,7 @@ fn every_description_reads_with_the_right_facts() {
     assert!(wrong.is_empty(), "{}", wrong.join("\n"));
 }
 
-/// Every field the readers promise stands in some file of the corpus.
+/// Every field the readers promise is in some file of the corpus.
 #[test]
 fn every_field_is_covered() {
     let whole: String = corpus().into_iter().map(|(_, text)| text).collect();

@@ -76,7 +76,7 @@ fn told(line: &str) -> String {
 fn each_claim_stands_or_falls_by_the_right_fact() {
     let mut wrong = Vec::new();
     for (line, expected) in [
-        // One act, as it stands.
+        // One act, as it is.
         ("mate writes /hold/log", "holds of 1"),
         ("mate writes /hold", "broken of 1; mate writes /hold: denied EISDIR [s.yaml:6:9 tree]"),
         ("cook writes /stores/log -> denied EACCES", "holds of 1"),
@@ -95,7 +95,7 @@ fn each_claim_stands_or_falls_by_the_right_fact() {
             "mate creates /hold/keys/x -> leaves 102:101 0644",
             "broken of 1; mate creates /hold/keys/x: leaves 101:101 0644 [s.yaml:18:35 containers.user]",
         ),
-        // Several of them, each as it stands.
+        // Several of them, each as it is.
         ("mate, owner read /hold/keys/id", "holds of 2"),
         (
             "*o* read /hold/log -> allowed",
@@ -164,10 +164,10 @@ fn each_claim_stands_or_falls_by_the_right_fact() {
             "mate /hold/log at-most 0644 owned-by 0",
             "broken of 1; /hold/log as mate sees it: not owned by 0 [s.yaml:7:9 tree]",
         ),
-        // Nobody, nowhere.
+        // No one, nowhere.
         ("mate never writes /nowhere/**", "meets-nothing of 0"),
         ("bosun* never writes /hold/**", "meets-nothing of 0"),
-        // What nobody told is neither.
+        // What is not given is neither.
         (
             "lost never writes /x/**",
             "depends of 2; lost creates /x/new: depends (denied EEXIST or allowed or denied EACCES) [unknown: what volume dim holds]; lost writes /x/*: depends (allowed or denied EACCES or denied ENOENT) [unknown: what volume dim holds]",
@@ -216,7 +216,7 @@ fn a_scene_holds_its_expectations_in_three_ways() {
     }
 }
 
-/// Two workloads with a container of one name, an image whose user nobody told, links, and one volume in parts.
+/// Two workloads with a container of one name, an image whose user is not given, links, and one volume in parts.
 const FLEET: &str = "\
 apiVersion: v1
 kind: Pod
@@ -277,7 +277,7 @@ fn names_links_parts_and_unknown_users_are_met_as_they_are_meant() {
         // One who never runs is denied everything.
         ("cat never reads /**", "holds of 1"),
         ("cat reads /in/a.csv -> denied", "holds of 1"),
-        // A link is what it points at; what lies behind a link to a directory is met once, under its own name.
+        // A link is what it points at; what is behind a link to a directory is met once, under its own name.
         ("north/crew never writes /log/now", "broken of 1; north/crew writes /log/now: allowed"),
         ("north/crew reads /log/** except /log/keys/**", "holds of 5"),
         // The same directory twice, by its own mount and within the whole.
@@ -286,9 +286,9 @@ fn names_links_parts_and_unknown_users_are_met_as_they_are_meant() {
         // What the kernel shows of itself is met only where a pattern begins there.
         ("north/crew never reads /**/id", "holds of 2"),
         ("north/crew never writes /dev/nu*", "broken of 1; north/crew writes /dev/null: allowed"),
-        // A name with a star in it, as it stands.
+        // A name with a star in it, as it is.
         ("north/crew reads \"/log/odd*\"", "holds of 1"),
-        // Whose image's user nobody told may be root or not.
+        // A container whose image's user is not given may be root or not.
         (
             "south/crew never writes /in/a.csv",
             "depends of 1; south/crew writes /in/a.csv: depends (allowed or denied EACCES)",

@@ -69,7 +69,7 @@ fn each_kind_is_found_and_its_neighbour_is_not() {
         (dir("0:0", "2755"), &[]),
         (file("a", "0:0", "4644"), &["low missing-x"]),
         (dir("0:0", "1754"), &["low missing-x"]),
-        // Nobody reaches what is behind a closed directory, so nothing is said of it.
+        // No one reaches what is behind a closed directory, so nothing is said of it.
         (format!("{}, {}", dir("0:0", "0700"), "{ path: /d/id_rsa, owner: '0:0', mode: 0644 }"), &[]),
     ];
     for (entries, wanted) in cases {

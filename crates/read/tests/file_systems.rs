@@ -1,6 +1,6 @@
 //! File systems that no kernel here has: each rule of their personality, as acts with expectations.
 //!
-//! Their sources are named in `mivask_core::personality`; the rows that a kernel can be asked about stand in the
+//! Their sources are named in `mivask_core::personality`; the rows that a kernel can be asked about are in the
 //! agreement table of `mivask-trial`.
 
 #![expect(clippy::unwrap_used, reason = "a test that fails says where")]
@@ -40,7 +40,7 @@ containers:
     prepare::stage(&scene.unwrap())
 }
 
-/// Holds each act against its expectation; `-> depends` may stand there too.
+/// Holds each act against its expectation; `-> depends` may are there too.
 fn hold(volume: &str, acts: &[&str]) {
     let stage = stage(volume);
     for sentence in acts {

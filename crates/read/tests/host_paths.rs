@@ -62,7 +62,7 @@ fn seen(host_path: &str) -> String {
     if let Some(refusal) = actor.refusal() {
         return refusal.class.to_owned();
     }
-    // What nobody listed is not known.
+    // What is not listed is not known.
     let row = mounts(&stage, actor).into_iter().find(|row| row.at == b"/v").unwrap();
     row.root.map_or("not known".to_owned(), |root| format!("{}:{} {}", root.uid, root.gid, root.mode))
 }

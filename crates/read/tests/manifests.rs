@@ -142,7 +142,7 @@ macro_rules! said {
 }
 
 said! {
-    an_id_beyond_the_apis_range: "runAsUser: 7101" => "runAsUser: 2147483648", ["error 9: 2147483648 is no id: the API takes 0 to 2147483647"];
+    an_id_beyond_the_apis_range: "runAsUser: 7101" => "runAsUser: 2147483648", ["error 9: 2147483648 is not an id: the API takes 0 to 2147483647"];
     an_id_as_a_whole_float: "runAsUser: 7101" => "runAsUser: 7.101e3", [];
     an_id_as_octal: "runAsUser: 7101" => "runAsUser: 017", [];
     an_id_that_is_a_name: "runAsUser: 7101" => "runAsUser: gauge", ["error 9: expected a whole number, found the text `gauge`"];
@@ -160,7 +160,7 @@ said! {
     recursive_but_writable: "readOnly: true }" => "recursiveReadOnly: Enabled }", ["error 25: the API refuses recursiveReadOnly on a mount that is not `readOnly: true`"];
     propagation_to_the_host: "readOnly: true }" => "mountPropagation: Bidirectional }", ["error 25: the API refuses `mountPropagation: Bidirectional` on a container that is not privileged"];
     unmasked_without_users_of_its_own: "readOnlyRootFilesystem: true" => "procMount: Unmasked", ["error 21: the API refuses `procMount: Unmasked` without `hostUsers: false`"];
-    a_container_without_a_name: "name: gauge" => "image: x", ["warning 17: the key `image` stands twice; this one counts", "error 16: a container has no name"];
+    a_container_without_a_name: "name: gauge" => "image: x", ["warning 17: the key `image` appears twice; this one counts", "error 16: a container has no name"];
     two_containers_of_one_name: "name: gauge" => "name: prime", ["error 16: two containers are called `prime`: the API refuses that"];
     an_object_without_a_name: "{ name: station }" => "{}", ["error 3: the object has no name"];
     a_pod_user_namespace: "      initContainers:" => "      hostUsers: false
@@ -170,8 +170,8 @@ said! {
     selinux: "runAsUser: 7101" => "seLinuxOptions: {}", ["note 9: SELinux is not modelled: it may deny what is allowed here"];
     escalation_and_privileged: "readOnlyRootFilesystem: true" => "privileged: true", ["error 22: the API refuses `allowPrivilegeEscalation: false` on a privileged container"];
     escalation_and_sys_admin: "add: [NET_ADMIN]" => "add: [CAP_SYS_ADMIN]", ["error 22: the API refuses `allowPrivilegeEscalation: false` beside an added CAP_SYS_ADMIN"];
-    an_id_on_the_container_itself: "workingDir: /work" => "runAsUser: 5", ["warning 18: `runAsUser` is no known key here, so it is ignored"];
-    another_kind: "kind: Deployment" => "kind: Tide", ["note 2: 1 object is passed over: it runs no container here: Tide"];
+    an_id_on_the_container_itself: "workingDir: /work" => "runAsUser: 5", ["warning 18: unknown key `runAsUser`, ignored"];
+    another_kind: "kind: Deployment" => "kind: Tide", ["note 2: 1 object skipped: it runs no container here: Tide"];
 }
 
 #[test]

@@ -1,4 +1,4 @@
-//! What build files leave in an image, row by row as measured (docs/facts/runtimes.md section 9), and by name where nobody
+//! What build files leave in an image, row by row as measured (docs/facts/runtimes.md section 9), and by name where no one
 //! can say.
 
 mod fixtures;
@@ -155,7 +155,7 @@ fn a_number_that_a_tool_picks_is_an_assumption_or_unknown() {
     let assumed =
         stage.actors[0].identity.assumptions.iter().any(|text| text.contains("the first one free from 1000"));
     assert!(assumed, "{:?}", stage.actors[0].identity.assumptions);
-    // With gaps tools differ, and downwards it hangs on their settings.
+    // With gaps tools differ, and downwards it depends on their settings.
     for lines in ["RUN adduser -D gauge\nUSER gauge", "RUN useradd -r gauge\nUSER gauge"] {
         let stage = built("docker", lines);
         let facts = &stage.actors[0].identity.facts;
@@ -232,7 +232,7 @@ fn slips_point_into_the_build_file() {
             .contains("warning Dockerfile:1: no value for NOBODY")
     );
     assert!(
-        whose(said(plain, "FROM scratch\nCOPY ../x /\n")).contains("error Dockerfile:2: `../x` lies outside")
+        whose(said(plain, "FROM scratch\nCOPY ../x /\n")).contains("error Dockerfile:2: `../x` is outside")
     );
     assert!(
         whose(said(plain, "FROM scratch\nCOPY --chmod=u+x f /\n"))

@@ -205,7 +205,7 @@ mod docker_volumes {
     #[test]
     fn a_file_is_no_place_for_a_volume() {
         let stage = engine("docker", "volumes: ['v:/file']", "volumes: { v: {} }\n", "");
-        assert!(identity(&stage).contains("is no directory in the image"), "{}", identity(&stage));
+        assert!(identity(&stage).contains("is not a directory in the image"), "{}", identity(&stage));
     }
 
     #[test]
@@ -290,7 +290,7 @@ mod podman_volumes {
                 engine("docker", &format!("volumes: ['v:/data:{option}']"), "volumes: { v: {} }\n", "");
             assert_eq!(
                 identity(&stage),
-                format!("refused: `{option}` is no option of a volume for this engine")
+                format!("refused: `{option}` is not an option of a volume for this engine")
             );
         }
     }

@@ -39,7 +39,7 @@ fn on_host(runtime: &str, workload: &str) -> Stage {
     under(runtime, workload, "")
 }
 
-/// The same where more is told of the host.
+/// The same where more is known of the host.
 fn under(runtime: &str, workload: &str, more: &str) -> Stage {
     let tree = "[{ path: /, kind: dir, owner: '0:0', mode: '0755' }, { path: /srv, kind: dir, owner: '0:0', mode: '0755' }, \
                 { path: /srv/quiet, kind: dir, owner: '0:0', mode: '0755' }, { path: /srv/quiet/inner, kind: dir, owner: '0:0', mode: '0755' }, \
@@ -228,7 +228,7 @@ fn podman_binds_in_a_user_namespace() {
     }
 }
 
-/// A part of a host path that lies on a mount below it shows that mount; a part beside it leaves it behind.
+/// A part of a host path that is on a mount below it shows that mount; a part beside it leaves it behind.
 #[test]
 fn a_part_of_a_host_path_may_lie_on_a_mount_below() {
     let pod = |part: &str, more: &str| {
@@ -253,7 +253,7 @@ fn a_part_of_a_host_path_may_lie_on_a_mount_below() {
     assert_eq!(flags(&read_only, "/data/quiet"), "ro,noexec,nosuid,nodev");
 }
 
-/// What lies under a mount cannot be seen where the mount is: an answer about it depends, for `recursive: disabled`, a
+/// What is under a mount cannot be seen where the mount is: an answer about it depends, for `recursive: disabled`, a
 /// part of a host path and a local volume, which the kubelet binds without the mounts below.
 #[test]
 fn what_a_mount_hides_is_not_known() {
@@ -278,7 +278,7 @@ fn what_a_mount_hides_is_not_known() {
         assert_eq!(flags(&stage, "/data/inner"), "none", "{workload}");
         let unknown = outcome(&stage, "gauge lists /data/inner");
         assert_eq!(unknown, Outcome::Depends, "{workload}");
-        // Beside it everything is as it was told.
+        // Beside it everything is as it was given.
         assert_eq!(outcome(&stage, "gauge lists /data"), Outcome::Allowed, "{workload}");
     }
 }
@@ -294,7 +294,7 @@ fn a_mount_below_counts_without_a_tree_of_it() {
     let files = [("s.yaml", scene), ("w.yaml", workload), ("mountinfo", &table)];
     let stage = stage("s.yaml", &files);
     assert_eq!(flags(&stage, "/data/deep/set"), "ro");
-    // A bind may show a file, so nobody knows what it is mounted on.
+    // A bind may show a file, so no one knows what it is mounted on.
     assert_eq!(flags(&stage, "/data/one"), "none");
     let answer = ask(&stage, &parse_act("gauge creates /data/deep/set/new").unwrap()).unwrap();
     assert!(answer.depends_on.iter().all(|one| one.verdict.is_err()), "{answer:?}");
@@ -344,7 +344,7 @@ fn what_cannot_be_read_is_a_slip() {
         slips,
         [
             "error s.yaml:3: none.survey: there is no disk here",
-            "error mountinfo:1: this is no line of a table of mounts"
+            "error mountinfo:1: this is not a line of a table of mounts"
         ]
     );
 }

@@ -65,7 +65,7 @@ impl FileReader for Damaged {
     }
 }
 
-/// Bytes that mean something to YAML, paths, modes and ids, and some that mean nothing to anybody.
+/// Bytes that mean something to YAML, paths, modes and ids, and some that mean nothing to anyone.
 const SPICE: [&[u8]; 24] = [
     b":",
     b"-",

@@ -18,7 +18,7 @@ use fixtures::read;
 fn seen(stage: &Stage, actor: &Actor) -> String {
     let who: Vec<String> =
         actor.identity.possible.iter().map(|(when, identity)| format!("{when} {identity:?}")).collect();
-    // Secrets and configs come after a scratch mount in a service, which nobody sees unless one hides the other.
+    // Secrets and configs come after a scratch mount in a service, which no one sees unless one hides the other.
     let mut seen = mounts(stage, actor);
     seen.sort_by(|one, other| one.at.cmp(&other.at));
     let rows: Vec<String> = seen

@@ -79,7 +79,7 @@ pods! {
         "{ name: h, hostPath: { path: /srv/new, type: DirectoryOrCreate } }" => [];
     a_directory_open_to_all: "runAsUser: 7101, runAsGroup: 7200",
         "image: i, volumeMounts: [ { name: h, mountPath: /h } ]", "{ name: h, hostPath: { path: /srv/open } }" =>
-        ["/h is writable for everybody (0777) without the sticky bit: anybody can delete anybody's files"];
+        ["/h is world-writable (0777) without the sticky bit: anyone can delete anyone's files"];
     a_sticky_one: "runAsUser: 7101, runAsGroup: 7200", "image: i, volumeMounts: [ { name: h, mountPath: /h } ]",
         "{ name: h, hostPath: { path: /srv/sticky } }" => [];
     an_empty_dir_is_meant_to_be_open: "runAsUser: 7101, runAsGroup: 7200",

@@ -127,7 +127,7 @@ refused! {
     a_mount_below_a_file: "{}", "{ name: e, mountPath: /file/x }" => "StartError", "the mount point /file/x cannot be made: ENOTDIR (not a directory)";
     a_missing_mount_point_in_a_read_only_volume: "{}", "{ name: e, mountPath: /a, readOnly: true }, { name: m, mountPath: /a/b }" => "StartError", "the mount point /a/b cannot be made: the mount point is missing and the volume around it is mounted read-only";
     a_sub_path_that_leaves_the_volume_by_a_link: "{}", "{ name: d, mountPath: /a, subPath: out }" => "CreateContainerConfigError", "failed to prepare subPath: a link leads out of the volume";
-    a_sub_path_below_a_file: "{}", "{ name: d, mountPath: /a, subPath: old/key/x }" => "CreateContainerConfigError", "failed to prepare subPath: a component is no directory";
+    a_sub_path_below_a_file: "{}", "{ name: d, mountPath: /a, subPath: old/key/x }" => "CreateContainerConfigError", "failed to prepare subPath: a component is not a directory";
 }
 
 /// The counts of section 7: what the walk changes, and what a matching root leaves behind.

@@ -116,7 +116,7 @@ fn what_is_left_is_unknown_where_the_owner_was() {
     assert_eq!(known.mode.map(|mode| mode.to_string()).as_deref(), Some("0600"));
 }
 
-/// A sweep marks what hangs on missing facts, and guesses none.
+/// A sweep marks what depends on missing facts, and guesses none.
 #[test]
 fn a_sweep_leaves_cells_open() {
     let stage = stage();

@@ -27,7 +27,7 @@ pub enum NewKind {
 }
 
 impl NewKind {
-    /// The kind of the new inode; a fifo stands for every node.
+    /// The kind of the new inode; a fifo means every node.
     #[must_use]
     pub const fn file_kind(self) -> FileKind {
         match self {
@@ -41,7 +41,7 @@ impl NewKind {
 
 /// What a new entry of `directory` asked for with `requested` will look like.
 ///
-/// Its ACL is told only to a witness that traces, since it takes memory of its own.
+/// Its ACL is given only to a witness that traces, since it takes memory of its own.
 ///
 /// Where the directory itself is only presumed to exist, every field is unknown; where its owner and
 /// mode are, so are group and mode, which a set-group-id bit or a default ACL would change.

@@ -4,9 +4,11 @@
 //! path over those mounts, [`decide::decide`] makes the kernel's checks in the kernel's order, one file a system
 //! call, and [`imprint`] says what a new inode looks like. Functions are named after the kernel's own, or cite them.
 //!
-//! A decision is watched by a [`witness::Witness`]: by nobody, and then nothing is allocated, or by an
+//! A decision is watched by a [`witness::Witness`]: by no one, and then nothing is allocated, or by an
 //! [`explore::Explorer`], which records each check and tries every possibility of a fact that is missing. Out of
 //! these, [`settle::settle`] makes one outcome. A missing fact is never guessed.
+
+#![forbid(unsafe_code)]
 
 mod acting;
 pub mod decide;

@@ -1,4 +1,4 @@
-//! What lies at a path, whoever asks: root with every capability, for whom nothing is unknown but unlisted.
+//! What is at a path, whoever asks: root with every capability, for whom nothing is unknown but unlisted.
 
 use std::sync::Arc;
 
@@ -59,7 +59,7 @@ pub enum Sight {
     There(Place),
     /// Nothing, for certain.
     Missing,
-    /// Nothing that anybody listed; something may be there.
+    /// Nothing that anyone listed; something may be there.
     Unlisted,
 }
 

@@ -14,7 +14,7 @@ pub enum Outcome {
     Allowed,
     /// It fails; `None` where the errno depends on a missing fact.
     Denied(Option<Errno>),
-    /// It hangs on a missing fact.
+    /// It depends on a missing fact.
     Depends,
     /// The actor never runs.
     NeverRuns(Refusal),

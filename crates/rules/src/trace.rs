@@ -59,7 +59,7 @@ checks! {
     AclGroup "acl-group",
     /// The group's bits decide.
     GroupBits "group-bits",
-    /// Everybody else's bits decide.
+    /// Everyone else's bits decide.
     OtherBits "other-bits",
     /// A capability overrides the bits.
     Capability "capability",
@@ -69,7 +69,7 @@ checks! {
     ProtectedFile "protected-file",
     /// `fs.protected_hardlinks`.
     ProtectedHardlink "protected-hardlink",
-    /// Both paths must lie on one mount.
+    /// Both paths must be on one mount.
     OneMount "one-mount",
     /// Whether the actor owns the inode, or counts as its owner.
     Owner "owner",
@@ -91,7 +91,7 @@ checks! {
     SetId "set-id",
     /// The owner, group and mode that a new or changed inode has.
     Imprint "imprint",
-    /// Nobody said; one possibility is taken.
+    /// No one said; one possibility is taken.
     Unknown "unknown",
 }
 

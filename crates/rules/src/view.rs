@@ -46,7 +46,7 @@ pub enum Devices {
 }
 
 impl<'a> View<'a> {
-    /// The view of `who` over `mounts`, whose sources are in `storage`. `name` stands for it in answers.
+    /// The view of `who` over `mounts`, whose sources are in `storage`. `name` means it in answers.
     #[must_use]
     pub const fn new(
         storage: &'a Storage,
@@ -70,7 +70,7 @@ impl<'a> View<'a> {
         self.mounts
     }
 
-    /// The source `place` lies in.
+    /// The source `place` is in.
     #[must_use]
     pub fn source(&self, place: Place) -> &'a Source {
         self.storage.source(place.source)
@@ -123,7 +123,7 @@ impl<'a> View<'a> {
         self.inode(place).is_some_and(|inode| inode.kind == kind)
     }
 
-    /// Who acts on the filesystem of `place`, asking how an NFS server squashes where nobody told.
+    /// Who acts on the filesystem of `place`, asking how an NFS server squashes if not given.
     pub(crate) fn acting<W: Witness>(&self, place: Place, w: &mut W) -> Acting<'a> {
         let source = self.source(place);
         let Personality::Nfs(nfs) = &source.personality else {
@@ -134,15 +134,15 @@ impl<'a> View<'a> {
             let unknown = Unknown::new(&fact, "give `export: { squash: root|all|none }` for the volume");
             let describe = |option: usize| match Squash::ALL[option] {
                 Squash::Root => "the server squashes root (its default)".to_owned(),
-                Squash::Nobody => "the server squashes nobody".to_owned(),
-                Squash::All => "the server squashes everybody".to_owned(),
+                Squash::Nobody => "the server squashes no one".to_owned(),
+                Squash::All => "the server squashes everyone".to_owned(),
             };
             Squash::ALL[w.choose(Question::Squash(place.source), &unknown, Squash::ALL.len(), describe)]
         });
         Acting::on_server(self.who, squash, &nfs.export)
     }
 
-    /// Whether owner and mode of the inode at `place` are settled, as far as they are told or assumed.
+    /// Whether owner and mode of the inode at `place` are settled, as far as they are given or assumed.
     #[must_use]
     pub fn is_told(&self, place: Place) -> bool {
         place.inode.is_some()
@@ -161,7 +161,7 @@ impl<'a> View<'a> {
         self.inode(place).map_or(Mode::default(), |inode| inode.mode)
     }
 
-    /// What is not known about entries of the source of `place` that nobody listed.
+    /// What is not known about entries of the source of `place` that is not listed.
     #[must_use]
     pub fn unlisted(&self, place: Place) -> Unknown {
         let source = self.source(place);
@@ -205,7 +205,7 @@ impl<'a> View<'a> {
             })
     }
 
-    /// The value of a kernel setting, asking for it where nobody told.
+    /// The value of a kernel setting, asking for it if not given.
     pub fn setting<W: Witness>(&self, name: &'static str, told: Option<u8>, highest: u8, w: &mut W) -> u8 {
         if let Some(value) = told {
             return value;

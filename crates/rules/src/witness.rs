@@ -1,4 +1,4 @@
-//! Who watches a decision being made: nobody, a recorder of steps, or an explorer of possibilities.
+//! Who watches a decision being made: no one, a recorder of steps, or an explorer of possibilities.
 
 use std::sync::Arc;
 
@@ -10,7 +10,7 @@ use mivask_model::tree::InodeId;
 
 use crate::trace::Step;
 
-/// Something a decision may have to ask because nobody told.
+/// Something a decision may have to ask because a fact is missing:.
 ///
 /// The same question gets the same answer within one run.
 #[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
@@ -39,7 +39,7 @@ pub enum Question {
     Setting(&'static str),
     /// What execve finds in a file.
     Content(SourceId, InodeId),
-    /// Whether a device whose numbers nobody told is in the container's device list.
+    /// Whether a device whose numbers are not given is in the container's device list.
     Device(SourceId, InodeId),
     /// Whether a device has a driver.
     Driver(SourceId, InodeId),
@@ -49,7 +49,7 @@ pub enum Question {
 pub trait Witness {
     /// Whether steps are wanted; where not, none is ever built.
     const TRACING: bool;
-    /// Whether every permission is taken to be given, as for somebody who only wants to know what is there.
+    /// Whether every permission is taken to be given, as for someone who only wants to know what is there.
     const ALL_SEEING: bool = false;
 
     /// A check was made.

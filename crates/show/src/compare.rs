@@ -18,7 +18,7 @@ pub struct Compared {
     pub closed: Vec<OutcomeChange>,
     /// What ends otherwise.
     pub other: Vec<OutcomeChange>,
-    /// Whether only what lies directly in the mounts was compared.
+    /// Whether only what is directly in the mounts was compared.
     pub partial: bool,
 }
 
@@ -39,7 +39,7 @@ impl Compared {
         self.mounts[at].extend(sides::mounts(mounts));
     }
 
-    /// Adds what differs for one actor. A file that several actors see is told once.
+    /// Adds what differs for one actor. A file that several actors see is given once.
     pub fn contrast(&mut self, contrast: Contrast) {
         for file in contrast.files {
             let same = |known: &FileChange| {
@@ -69,7 +69,7 @@ impl Compared {
             && outcomes.into_iter().all(Vec::is_empty)
     }
 
-    /// Who is somebody else: the value before, and the one after.
+    /// Who is someone else: the value before, and the one after.
     #[must_use]
     pub fn identities(&self) -> Vec<(Facet, Option<String>)> {
         pairs(&self.identities)

@@ -1,5 +1,7 @@
 //! Answers as text and JSON. Nothing is decided here, and no file is known: everything is written
-//! to a `&mut dyn Write` that somebody else opened.
+//! to a `&mut dyn Write` that someone else opened.
+
+#![forbid(unsafe_code)]
 
 pub mod ci;
 pub mod compare;

@@ -61,7 +61,7 @@ pub(crate) fn differences(sides: &[Side]) -> Vec<Difference<'_>> {
         }
     }
     rows.retain(|row| row.values.windows(2).any(|pair| pair[0] != pair[1]));
-    // Of an actor that does not even start on one side, the rest is no difference worth a line.
+    // Of an actor that does not even start on one side, the rest is not a difference worth a line.
     let idle: Vec<String> = rows
         .iter()
         .filter(|row| row.field == "starts")

@@ -1,4 +1,4 @@
-//! Mistakes in what was read, with the line they stand on.
+//! Mistakes in what was read, with the line they are on.
 
 use std::io::{self, Write};
 
@@ -58,7 +58,7 @@ fn told(out: &mut dyn Write, word: &str, remark: &Remark) -> io::Result<()> {
     writeln!(out)
 }
 
-/// The line a slip stands on, with tabs and control characters made harmless, and the slip's span within it.
+/// The line a slip is on, with tabs and control characters made harmless, and the slip's span within it.
 fn excerpt(slip: &Slip) -> (String, usize, std::ops::Range<usize>) {
     let text = &slip.source.text;
     let start = boundary(text, slip.span.start);

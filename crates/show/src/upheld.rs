@@ -1,4 +1,4 @@
-//! How the expectations of several inputs fare, whatever the format they are told in.
+//! How the expectations of several inputs fare, whatever the format they are given in.
 
 use std::fmt;
 
@@ -36,7 +36,7 @@ pub struct Counts {
     pub holds: usize,
     /// Those that say nothing here.
     pub meets_nothing: usize,
-    /// Those that hang on a missing fact.
+    /// Those that depend on a missing fact.
     pub depends: usize,
     /// Those that do not hold.
     pub broken: usize,

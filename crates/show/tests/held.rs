@@ -64,7 +64,7 @@ fn written(write: impl FnOnce(&mut Vec<u8>, &Run)) -> String {
     String::from_utf8(out).unwrap()
 }
 
-/// No format lets a control character or one that reorders text through, but for line ends and JSON's own escapes.
+/// No format lets a control character or one that reorders text through, except line ends and JSON's own escapes.
 #[test]
 fn nothing_commands_a_terminal() {
     for (name, text) in [
@@ -108,7 +108,7 @@ fn tap_has_a_point_for_everything_and_blocks_that_are_yaml() {
         text.lines().filter(|line| line.starts_with("ok ") || line.starts_with("not ok ")).collect();
     assert_eq!(points.len(), 5);
     assert!(points[1].ends_with(" # SKIP meets no actor or path"), "{}", points[1]);
-    // A directive is never made of what somebody wrote.
+    // A directive is never made of what someone wrote.
     assert!(points[2].contains("/z \\# no"), "{}", points[2]);
     assert_eq!(points.iter().filter(|line| line.starts_with("not ok")).count(), 3);
     for block in text.split("  ---\n").skip(1) {
@@ -142,7 +142,7 @@ fn sarif_names_files_as_references() {
     assert_eq!(uri, "dir/a%20b%25.yaml");
 }
 
-/// What is accepted is no error, but it is still told.
+/// What is accepted is not an error, but it is still told.
 #[test]
 fn what_depends_may_be_accepted() {
     let accepted = run(AcceptDepends::Yes);

@@ -14,7 +14,7 @@ pub struct Cast {
 /// Why no single actor answers to a name.
 #[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
 pub enum ActorError {
-    /// Nobody has that name.
+    /// No one has that name.
     #[error("there is no actor `{name}` in this scene; there is {}", listed(known))]
     Unknown {
         /// The name that was asked for.
@@ -23,7 +23,7 @@ pub enum ActorError {
         known: Vec<Arc<str>>,
     },
     /// Several workloads have a container of that name.
-    #[error("`{name}` stands for several actors: write one of {}", which.join(", "))]
+    #[error("`{name}` matches several actors: write one of {}", which.join(", "))]
     Ambiguous {
         /// The name that was asked for.
         name: String,
@@ -76,7 +76,7 @@ impl Cast {
     /// The number of the actor called `name`: a container, or `workload/container`.
     ///
     /// # Errors
-    /// Nobody has that name, or several have.
+    /// No one has that name, or several have.
     pub fn find(&self, name: &str) -> Result<usize, ActorError> {
         let called = |(workload, container): &(Arc<str>, Arc<str>)| {
             **container == *name

@@ -1,4 +1,4 @@
-//! Objects of a cluster that pods refer to: what stands behind their volumes.
+//! Objects of a cluster that pods refer to: what is behind their volumes.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -9,7 +9,7 @@ use mivask_model::personality::Personality;
 /// A namespaced name.
 pub type Key = (String, String);
 
-/// Every object that was told, by name.
+/// Every object that was given, by name.
 #[derive(Clone, Debug, Default)]
 pub struct Cluster {
     /// `PersistentVolume`
@@ -35,13 +35,13 @@ pub struct PersistentVolume {
     pub access_modes: BTreeSet<String>,
     /// `mountOptions` that are flags.
     pub flags: MountFlags,
-    /// `mountOptions` of the file system; the family where it is told.
+    /// `mountOptions` of the file system; the family where it is given.
     pub personality: Option<Personality>,
     /// `volumeMode: Block`
     pub block: bool,
     /// `claimRef`
     pub claim: Option<Key>,
-    /// Where it was told.
+    /// Where it was given.
     pub from: Provenance,
 }
 
@@ -54,7 +54,7 @@ pub struct PersistentClaim {
     pub class: Option<String>,
     /// `accessModes`
     pub access_modes: BTreeSet<String>,
-    /// Where it was told.
+    /// Where it was given.
     pub from: Provenance,
 }
 
@@ -67,7 +67,7 @@ pub struct StorageClass {
     pub flags: MountFlags,
     /// The file system its volumes get, where a parameter says so.
     pub fs_type: Option<String>,
-    /// Where it was told.
+    /// Where it was given.
     pub from: Provenance,
 }
 
@@ -94,7 +94,7 @@ pub enum GroupPolicy {
 pub struct ApiObject {
     /// The names of its entries.
     pub keys: BTreeSet<String>,
-    /// Where it was told.
+    /// Where it was given.
     pub from: Provenance,
 }
 
@@ -153,7 +153,7 @@ impl Backing {
         }
     }
 
-    /// Its file system's type, where that is told.
+    /// Its file system's type, where that is given.
     #[must_use]
     pub fn filesystem(&self) -> Option<&str> {
         match self {
@@ -168,7 +168,7 @@ impl Backing {
 }
 
 impl Cluster {
-    /// The claim of that name, and the volume bound to it, as far as they were told.
+    /// The claim of that name, and the volume bound to it, as far as they were given.
     #[must_use]
     pub fn bound(
         &self,

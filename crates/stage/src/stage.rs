@@ -50,7 +50,7 @@ pub struct Actor {
     pub container: Arc<str>,
     /// Its part in the pod.
     pub role: Role,
-    /// The image it runs; `None` where nobody said.
+    /// The image it runs; `None` if not given.
     pub image: Option<Arc<str>>,
     /// Who it is.
     pub identity: Resolved,
@@ -137,7 +137,7 @@ impl Stage {
     /// The actor called `name`: a container, or `workload/container`.
     ///
     /// # Errors
-    /// Nobody has that name, or several have.
+    /// No one has that name, or several have.
     pub fn actor(&self, name: &str) -> Result<&Actor, ActorError> {
         self.cast.find(name).map(|at| &self.actors[at - self.first])
     }

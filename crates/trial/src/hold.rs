@@ -16,7 +16,7 @@ pub fn predict(stage: &Stage, acts: &[Act]) -> Result<Vec<Answer>, ActorError> {
 
 /// Holds every act against the kernel, each against the untouched stage; answers come in the order of `answers`.
 ///
-/// What cannot be rebuilt here, or hangs on missing facts, comes back as not checked.
+/// What cannot be rebuilt here, or depends on missing facts, comes back as not checked.
 ///
 /// # Errors
 /// The bench itself fails.

@@ -4,6 +4,8 @@
 //! part. [`random`] makes scenarios of its own and, where one fails, makes it as small as it goes
 //! ([`shrink`]), so that what is left is a scene file that shows the difference.
 
+#![forbid(unsafe_code)]
+
 pub mod hold;
 pub mod random;
 pub mod scenario;

@@ -22,7 +22,7 @@ pub struct Plan {
     pub acts: usize,
     /// Where the random numbers start; the same seed gives the same scenarios whatever the number of threads.
     pub seed: u64,
-    /// What the scenarios lie on, in turn.
+    /// What the scenarios are on, in turn.
     pub kinds: Vec<Kind>,
     /// How many acts each scenario meets.
     pub acts_a_scenario: usize,

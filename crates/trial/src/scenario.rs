@@ -19,7 +19,7 @@ pub use generate::{CAPABILITIES, generate};
 
 use crate::TrialError;
 
-/// What a scenario's sources lie on.
+/// What a scenario's sources are on.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
 pub enum Kind {
     /// tmpfs

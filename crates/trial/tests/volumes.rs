@@ -82,7 +82,7 @@ fn staged(folder: &Path, who: (u32, u32, &[u32])) -> Stage {
     prepare::stage(&read)
 }
 
-/// Runs `work` as somebody else, without capabilities.
+/// Runs `work` as someone else, without capabilities.
 fn as_somebody<T: Send>(who: (u32, u32, &[u32]), work: impl FnOnce() -> T + Send) -> T {
     std::thread::scope(|scope| {
         let run = || {
@@ -158,7 +158,7 @@ fn a_sweep_of_a_real_directory_is_what_the_kernel_says() {
                 (_, Cell::Denied(errno)) => Err(*errno),
                 (_, Cell::Open) => panic!("{shown} {column:?} is open"),
             };
-            // A link is followed by the kernel's check, and stands for itself when it is removed.
+            // A link is followed by the kernel's check, and means itself when it is removed.
             if *kind == FileKind::Link && *column == Column::Run {
                 continue;
             }

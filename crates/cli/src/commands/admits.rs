@@ -14,11 +14,11 @@ use crate::end::{End, Failure};
 use crate::load::{self, Whole, layout};
 use crate::options::{Common, Format};
 
-/// Whom a path lets in, as the smallest conditions; or all that an actor reaches.
+/// Who can access a path, as the smallest conditions; or everything an actor reaches.
 ///
-/// Conditions are which uid, which groups on which directories, which capability.
-/// The walk to the path counts, and so do mount options, ACLs and user namespaces; ids are those that the actors see.
-/// Without a PATH the other way round: everything that each --actor can reach.
+/// A condition is a UID, groups on the directories of the path, or a capability. Every directory on the path
+/// counts, and so do mount options, ACLs and user namespaces; ids are those the actors see. Without a PATH it is
+/// the other way round: everything each --actor can reach.
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Examples:\n  mivask admits tides.scene.yaml /data/level.csv --to write\n  mivask admits tides.scene.yaml --actor gauge --to write"
@@ -29,10 +29,10 @@ pub(crate) struct Args {
     /// An absolute path inside the containers.
     #[arg(value_name = "PATH")]
     paths: Vec<PathBuf>,
-    /// To do what: read, write, create, delete, list, enter or run.
+    /// Access to what end: read, write, create, delete, list, enter or run.
     #[arg(long, value_name = "ACT", default_value = "read", value_parser = column())]
     to: Column,
-    /// Without a PATH: only what lies below this directory inside.
+    /// Without a PATH: only what is below this directory inside the container.
     #[arg(long, value_name = "DIRECTORY", default_value = "/", conflicts_with = "paths")]
     below: PathBuf,
 }

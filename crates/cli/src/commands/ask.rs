@@ -18,13 +18,13 @@ use crate::reach;
 
 /// Whether acts succeed, and with which errno they fail.
 ///
-/// Each is answered against the untouched scene.
+/// Each is answered against the unchanged scene.
 ///
 /// An act is `ACTOR VERB PATH [DETAIL] [-> EXPECTATION]`. With an expectation (`-> allowed`, `-> denied EACCES`,
 /// `-> leaves 7101:7300 0644`) that does not hold the exit status is 1.
 #[derive(Debug, clap::Args)]
 #[command(
-    after_help = "Example: mivask ask pod.yaml 'gauge writes /data/level.csv' 'gauge creates /data/new'"
+    after_help = "Example:\n  mivask ask pod.yaml 'gauge writes /data/level.csv' 'gauge creates /data/new'"
 )]
 pub(crate) struct Args {
     #[command(flatten)]
@@ -32,7 +32,7 @@ pub(crate) struct Args {
     /// Acts, each a single argument.
     #[arg(value_name = "ACT")]
     acts: Vec<String>,
-    /// A file of acts, one a line; `-` is standard input.
+    /// A file of acts, one per line; `-` is standard input.
     #[arg(long = "acts", value_name = "FILE")]
     file: Vec<PathBuf>,
     /// How to print the answer.
@@ -47,7 +47,7 @@ enum ActFormat {
     Text,
     /// One JSON document.
     Json,
-    /// One JSON object a line.
+    /// One JSON object per line.
     Jsonl,
 }
 

@@ -15,9 +15,9 @@ use crate::options::{Format, Input};
 
 /// Only what differs between two scenes, or with a --change.
 ///
-/// Who is somebody else, what is mounted otherwise, which files look different, and which outcomes opened or closed.
+/// Which identities changed, which mounts, which files look different, and which access opened or closed.
 ///
-/// Outcomes are compared for everything below the mounts that the description asks for, or below each --path.
+/// Outcomes are compared for everything below the mounts the description asks for, or below each --path.
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Examples:\n  mivask compare tides.scene.yaml --change 'gauge becomes 7102:7200'\n  mivask compare before.yaml after.yaml --path /data"
@@ -25,9 +25,9 @@ use crate::options::{Format, Input};
 pub(crate) struct Args {
     #[command(flatten)]
     input: Input,
-    /// The other scene, which each --change is made in; INPUT itself where left out.
+    /// The other scene, to which each --change is applied; by default INPUT itself.
     other: Option<PathBuf>,
-    /// Below which absolute path inside. May be repeated.
+    /// Compare below this absolute path inside the container. May be repeated.
     #[arg(long = "path", value_name = "PATH")]
     paths: Vec<PathBuf>,
     /// Only this actor: a container, or WORKLOAD/CONTAINER. May be repeated.

@@ -7,7 +7,7 @@ use clap_complete::env::Shells;
 
 use crate::end::{End, Failure};
 
-/// Prints what makes a shell complete commands, options, and the actors, paths and acts of the scene that is named.
+/// Prints the shell completion script: commands, options, and the actors, paths and acts of the scene.
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Examples:\n  bash:        echo 'source <(mivask completions bash)' >> ~/.bashrc\n  zsh:         echo 'source <(mivask completions zsh)' >> ~/.zshrc\n  fish:        mivask completions fish > ~/.config/fish/completions/mivask.fish\n  elvish:      mivask completions elvish >> ~/.config/elvish/rc.elv\n  powershell:  mivask completions powershell >> $PROFILE"

@@ -9,14 +9,14 @@ use std::path::PathBuf;
 use crate::end::{End, Failure};
 use crate::options::{Facts, Format};
 
-/// Does the same acts on the running kernel, and says whether it agrees.
+/// Performs the same acts on the running kernel and reports whether it agrees.
 ///
-/// The scene is rebuilt in a private mount namespace: nothing outside it and no file of yours is touched, and
-/// nothing stays mounted, also when you interrupt it. Everything is built on tmpfs unless --filesystem says
-/// otherwise; this machine's kernel settings count, not those of the scene. Root is needed; without it, actors
-/// without capabilities are tried in a user namespace, as far as its ids go (with newuidmap and subordinate ids, that
-/// is far). What cannot be rebuilt comes back as not checked, and why. With --random, scenarios are made up: the
-/// first that differs is made as small as it goes and written as a scene file.
+/// The scene is rebuilt in a private mount namespace: nothing outside it and none of your files is touched, and
+/// nothing stays mounted, even if you interrupt it. Everything is built on tmpfs unless --filesystem says
+/// otherwise; this machine's sysctls count, not the scene's. It needs root; without it, actors without capabilities
+/// are tried in a user namespace, as far as its ids go (with newuidmap and subordinate ids, that is far). What
+/// cannot be rebuilt comes back as not checked, with the reason. With --random, scenarios are made up: the first
+/// that differs is minimised and saved as a scene file.
 ///
 /// Exit status 1: kernel and prediction differ.
 #[derive(Debug, clap::Args)]
@@ -30,22 +30,22 @@ pub(crate) struct Args {
     /// Acts, each a single argument.
     #[arg(value_name = "ACT")]
     acts: Vec<String>,
-    /// A file of acts, one a line; `-` is standard input.
+    /// A file of acts, one per line; `-` is standard input.
     #[arg(long = "acts", value_name = "FILE", conflicts_with = "random")]
     file: Vec<PathBuf>,
     #[command(flatten)]
     facts: Facts,
-    /// What to build on: tmpfs, ext4, xfs or btrfs, or `told` for what the scene says of each volume. With --random,
-    /// also overlay, erofs and squashfs; may then be repeated.
+    /// What to build on: tmpfs, ext4, xfs or btrfs, or `told` for each volume's own file system as the scene has
+    /// it. With --random, also overlay, erofs and squashfs; may then be repeated.
     #[arg(long, value_name = "NAME")]
     filesystem: Vec<String>,
     /// Try this many random acts instead of a scene's.
     #[arg(long, value_name = "N", conflicts_with = "Facts")]
     random: Option<usize>,
-    /// Where random numbers start; the same seed gives the same acts.
+    /// The random seed; the same seed gives the same acts.
     #[arg(long, value_name = "S", default_value_t = 1, requires = "random")]
     seed: u64,
-    /// Where to write the scene of a random act that differs.
+    /// Where to save the scene of a random act that differs.
     #[arg(short, long, value_name = "FILE", default_value = "difference.scene.yaml", requires = "random")]
     output: PathBuf,
     /// How to print the answer.

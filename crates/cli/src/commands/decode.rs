@@ -11,9 +11,9 @@ use crate::end::{End, Failure};
 use crate::load::layout;
 use crate::options::Format;
 
-/// What a mode says, and what a change or a umask makes of it.
+/// What a mode means, and what a change or a umask makes of it.
 ///
-/// In octal, letters and bits, with what each class may do and what is odd about it.
+/// In octal, letters and bits, with what each class may do and anything odd about it.
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Examples:\n  mivask decode 2750\n  mivask decode drwxr-x--- g+w --umask 0027\n  mivask decode 0600 u=rwX,go=rX --kind dir"
@@ -28,7 +28,7 @@ pub(crate) struct Args {
     /// The umask of whoever changes or creates.
     #[arg(long, value_name = "MODE")]
     umask: Option<Mode>,
-    /// On which kind of file; both where neither this nor the first letter of MODE says.
+    /// The kind of file; both if neither this nor the first letter of MODE says.
     #[arg(long, value_name = "KIND")]
     kind: Option<Kind>,
     /// How to print the answer.

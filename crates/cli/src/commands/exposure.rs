@@ -13,25 +13,26 @@ use crate::end::{End, Failure};
 use crate::load::{Whole, layout};
 use crate::options::{Common, Format};
 
-/// What is open wider than anybody needs, the worst first, and what follows from it.
+/// What is open wider than it needs to be, worst first, and what follows from it.
 ///
-/// World-writable files, programs that lend their owner, keys that others read, host paths that containers write, programs
-/// they can rewrite, umasks that leak, special bits without their x. And the opposite: what is too wide for a program that
-/// checks.
+/// World-writable files, setuid and setgid programs, keys that others can read, host paths that containers can
+/// write, programs they can rewrite, umasks that leak, special bits without their x. And the opposite: modes that
+/// strict programs refuse as too wide.
 ///
-/// What is meant so is said in the scene file, with a reason: `accept: [{ finding: world-writable, path: /spool, reason:
-/// ... }]`. A limit that is declared (`at-most:` in the scene, or --at-most) and broken makes the exit status 1.
+/// Accept an intended finding in the scene file, with a reason: `accept: [{ finding: world-writable, path: /spool,
+/// reason: ... }]`. A declared limit (`at-most:` in the scene, or --at-most) that is broken makes the exit status
+/// 1.
 #[derive(Debug, clap::Args)]
 #[command(
-    after_help = "Examples:\n  mivask exposure tides.scene.yaml\n  mivask exposure tides.scene.yaml --severity medium --at-most '/data/calibration.toml at-most 0600 owned-by 0'"
+    after_help = "Examples:\n  mivask exposure tides.scene.yaml\n  mivask exposure tides.scene.yaml --severity medium \\\n      --at-most '/data/calibration.toml at-most 0600 owned-by 0'"
 )]
 pub(crate) struct Args {
     #[command(flatten)]
     common: Common,
-    /// How wide a path may be at most: '[ACTOR] PATH at-most MODE [owned-by UID[:GID]]'. May be repeated.
+    /// The widest mode a path may have: '[ACTOR] PATH at-most MODE [owned-by UID[:GID]]'. May be repeated.
     #[arg(long, value_name = "LIMIT")]
     at_most: Vec<Limit>,
-    /// Only findings that are at least so bad.
+    /// Only findings of at least this severity.
     #[arg(long, value_name = "LEVEL", default_value = "low")]
     severity: Level,
 }
@@ -43,7 +44,7 @@ enum Level {
     Low,
     /// One compromised actor harms another.
     Medium,
-    /// One compromised actor takes the host, a secret or everybody's data.
+    /// One compromised actor takes the host, a secret or everyone's data.
     High,
 }
 

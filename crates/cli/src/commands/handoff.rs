@@ -11,10 +11,10 @@ use crate::end::{End, Failure};
 use crate::load::{self, Whole, layout};
 use crate::options::{Format, Input};
 
-/// Who can use what whom creates on a shared volume, and why not.
+/// Which containers can use files another one creates on a shared volume.
 ///
-/// Each actor creates a file and a file in a new subdirectory, as its umask, the set-group-id bit and default ACLs have it;
-/// then each other one tries. Nothing on any disk is touched.
+/// Each actor creates a file, and a file in a new subdirectory, with its umask, the setgid bit and default ACLs in
+/// effect; then every other actor tries to use it. Nothing on any disk is touched.
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Examples:\n  mivask handoff tides.scene.yaml\n  mivask handoff tides.scene.yaml /data/archive --change 'gauge umask 0002'"
@@ -22,7 +22,7 @@ use crate::options::{Format, Input};
 pub(crate) struct Args {
     #[command(flatten)]
     input: Input,
-    /// Directories inside instead of the roots of shared mounts.
+    /// Directories inside the containers, instead of the roots of shared mounts.
     #[arg(value_name = "DIRECTORY")]
     directories: Vec<PathBuf>,
     /// How to print the answer.

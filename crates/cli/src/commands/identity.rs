@@ -12,7 +12,7 @@ use crate::load;
 use crate::options::Common;
 use crate::table::Table;
 
-/// Who each actor is, number by number, and where each comes from.
+/// Which UID, GID, groups and capabilities each actor gets, and where each number comes from.
 #[derive(Debug, clap::Args)]
 #[command(after_help = "Example: mivask identity pod.yaml --actor gauge")]
 pub(crate) struct Args {

@@ -14,7 +14,7 @@ use crate::table::Table;
 
 /// Owner, group and mode of new files and directories.
 ///
-/// As the actor sees them and as they are stored.
+/// As the actor sees them, and as stored.
 ///
 /// Without a DIRECTORY: the mounts the description asks for.
 #[derive(Debug, clap::Args)]

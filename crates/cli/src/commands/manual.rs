@@ -11,7 +11,7 @@ use crate::output;
 #[derive(Debug, clap::Args)]
 #[command(after_help = "Example: mivask manual --to ~/.local/share/man/man1 && man mivask-uphold")]
 pub(crate) struct Args {
-    /// The folder they are written to.
+    /// The folder to write them to.
     #[arg(long, value_name = "FOLDER")]
     to: PathBuf,
 }

@@ -11,13 +11,13 @@ use crate::load;
 use crate::options::Common;
 use crate::table::Table;
 
-/// What is mounted where, and who owns it before and after it was prepared.
+/// What is mounted where, and who owns it before and after preparation.
 #[derive(Debug, clap::Args)]
 #[command(after_help = "Example: mivask mounts station.scene.yaml --actor press")]
 pub(crate) struct Args {
     #[command(flatten)]
     common: Common,
-    /// Also what the runtime mounts into every container (/proc, /dev, ...); JSON always has it.
+    /// Also what the runtime mounts into every container (/proc, /dev, ...); always in JSON.
     #[arg(long)]
     all: bool,
 }

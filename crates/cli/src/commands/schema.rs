@@ -19,7 +19,7 @@ pub(crate) struct Args {
     /// Which format: `scene`, or the document of a command.
     #[arg(value_name = "FORMAT", value_parser = format(), required_unless_present = "to")]
     which: Option<Which>,
-    /// Writes every schema to this folder, as FORMAT.schema.json.
+    /// Write every schema to this folder, as FORMAT.schema.json.
     #[arg(long, value_name = "FOLDER", conflicts_with = "which")]
     to: Option<PathBuf>,
 }

@@ -18,14 +18,14 @@ use crate::output;
 
 /// Records who owns what on a disk, in an image or an archive, in a small file.
 ///
-/// A survey is a small file that scenes name as `tree:`; it can be taken where the disk is and asked anywhere.
-/// Entries that vanish or may not be looked at are recorded as unknown and counted; the exit status is then 1.
+/// A survey is a small file that scenes name as `tree:`: take it where the disk is, ask anywhere. Entries that
+/// vanish or cannot be read are recorded as unknown and counted; the exit status is then 1.
 #[derive(Debug, clap::Args)]
 #[command(after_help = "Example: mivask survey /srv/readings -o readings.survey")]
 pub(crate) struct Args {
     /// A directory, a survey, an archive, the layers of an image, or a listing.
     source: PathBuf,
-    /// The file to write; standard output where left out and that is no terminal.
+    /// The file to write; by default standard output, unless that is a terminal.
     #[arg(short, long, value_name = "FILE")]
     output: Option<PathBuf>,
     /// Another format than the survey's own, for other tools.
@@ -34,16 +34,16 @@ pub(crate) struct Args {
     /// Which image of several, such as `tides/gauge:3`.
     #[arg(long, value_name = "NAME")]
     reference: Option<String>,
-    /// Which platform of an image for several, such as `linux/arm64`; this machine's where left out.
+    /// Which platform of a multi-platform image, such as `linux/arm64`; by default this machine's.
     #[arg(long, value_name = "OS/ARCHITECTURE")]
     platform: Option<String>,
-    /// File systems mounted below the directory are recorded too.
+    /// Also record file systems mounted below the directory.
     #[arg(long)]
     across_mounts: bool,
-    /// The sizes of files are recorded too.
+    /// Also record file sizes.
     #[arg(long)]
     sizes: bool,
-    /// Files are not asked for ACLs and capabilities: faster, and answers then assume that there are none.
+    /// Do not read ACLs and file capabilities: faster, and answers then assume that there are none.
     #[arg(long)]
     without_acls: bool,
 }
@@ -51,15 +51,15 @@ pub(crate) struct Args {
 /// A format for other tools.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, ValueEnum)]
 enum To {
-    /// The survey's own format as lines of base64, for logs and other places that hold text; `base64 -d` undoes it.
+    /// The survey's own format as base64, for logs and other places for text; `base64 -d` decodes it.
     Base64,
     /// mtree(5), with whole paths.
     Mtree,
-    /// One JSON object an entry.
+    /// One JSON object per entry.
     Jsonl,
     /// Mode, owner, size and name of each entry.
     TarListing,
-    /// Apache Parquet, a row an entry.
+    /// Apache Parquet, one row per entry.
     Parquet,
 }
 

@@ -14,7 +14,7 @@ use crate::mistakes;
 use crate::options::{Format, Input};
 use crate::reach;
 
-/// Every check behind one act, with the fact it rests on and where that came from.
+/// Every check behind one act, with its fact and where the fact came from.
 #[derive(Debug, clap::Args)]
 #[command(after_help = "Example: mivask why pod.yaml 'gauge writes /data/level.csv'")]
 pub(crate) struct Args {

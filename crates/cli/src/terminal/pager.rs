@@ -13,7 +13,7 @@ pub(super) struct Pager {
 }
 
 enum Reader {
-    /// Nobody yet.
+    /// No one yet.
     None,
     /// A pager.
     Pager(Child),
@@ -67,7 +67,7 @@ impl Write for Pager {
 impl Drop for Pager {
     fn drop(&mut self) {
         if let Reader::None = self.reader {
-            // A terminal that is gone has nobody to tell.
+            // A terminal that is gone has no one to tell.
             let _ = io::stdout().write_all(&self.kept).and_then(|()| io::stdout().flush());
         }
         if let Reader::Pager(child) = &mut self.reader {

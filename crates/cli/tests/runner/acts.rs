@@ -23,7 +23,7 @@ fn acts_that_are_half_written() {
     ");
     assert_snapshot!(said("gauge sets-owner gauge on /data/a"), @"
     --- standard error
-    error: `gauge` is no owner
+    error: `gauge` is not an owner
      --> act 1:1:18
       |
     1 | gauge sets-owner gauge on /data/a
@@ -55,7 +55,7 @@ fn values_that_are_none() {
     let said = |act: &str| scratch.run(["ask", "pod.yaml", act]);
     assert_snapshot!(said("gauge sets-acl user:gauge:rw- on /data/a"), @"
     --- standard error
-    error: `gauge` is no numeric id: ACLs here name ids, not accounts
+    error: `gauge` is not a numeric id: ACLs here name ids, not accounts
      --> act 1:1:16
       |
     1 | gauge sets-acl user:gauge:rw- on /data/a
@@ -68,7 +68,7 @@ fn values_that_are_none() {
     ");
     assert_snapshot!(said("gauge tags /data/a with system.posix_acl_access"), @"
     --- standard error
-    error: `system.posix_acl_access` is no name of an extended attribute
+    error: `system.posix_acl_access` is not a name of an extended attribute
      --> act 1:1:25
       |
     1 | gauge tags /data/a with system.posix_acl_access
@@ -81,7 +81,7 @@ fn values_that_are_none() {
     ");
     assert_snapshot!(said("gauge makes-node /data/a as char 9"), @"
     --- standard error
-    error: `9` is no device
+    error: `9` is not a device
      --> act 1:1:34
       |
     1 | gauge makes-node /data/a as char 9

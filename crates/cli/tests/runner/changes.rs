@@ -120,7 +120,7 @@ fn mistakes_in_a_rehearsal_are_pointed_at() {
       |
       = help: write `host renumbers group NAME to GID`
 
-    error: `reeds` is no verb
+    error: `reeds` is not a verb
      --> day.acts:2:6
       |
     2 | mate reeds /hold
@@ -185,7 +185,7 @@ fn a_rehearsal_line_by_line() {
       help       what can be typed
       quit       ends the rehearsal
     --- standard error
-    error: `reeds` is no verb
+    error: `reeds` is not a verb
      --> line 1:1:6
       |
     1 | mate reeds /x
@@ -326,7 +326,7 @@ fn numbers_and_orphans_are_pointed_out() {
     allowed        mate reads /hold/log
     --- standard error
     note: `host renumbers group crew to 65534` is made in the accounts of image boats/mate:1
-    note: 65534 stands for nobody, or for ids that cannot be shown
+    note: 65534 means no id, or ids that cannot be shown
     note: 4 files keep the group 500: 4 on volume hold
     note: `host adds group deck as 101` is made in the accounts of image boats/mate:1
     note: 101 is below 1000, where distributions number their system accounts
@@ -374,19 +374,19 @@ fn numbers_and_orphans_are_pointed_out() {
 #[test]
 fn what_cannot_be_changed_is_refused() {
     for (change, part) in [
-        ("mate umsk 0002", "`umsk` is no verb"),
+        ("mate umsk 0002", "`umsk` is not a verb"),
         ("mat umask 0002", "there is no actor `mat`"),
         ("mate sets-mode g+w on /none", "ENOENT even for an administrator"),
         ("mate sets-mode g+w on /hold/none*", "the pattern matches nothing"),
         ("mate sets-mode g+w on /hold/[", "cannot be made"),
         ("mate reads /hold/log", "`reads` changes nothing"),
         ("mate mounts /none with ro", "the description mounts nothing there"),
-        ("mate mounts /hold with sync", "`sync` is no mount option known here"),
+        ("mate mounts /hold with sync", "`sync` is not a mount option known here"),
         ("mate mounts scratch at /hold", "something is mounted there already"),
         ("mate adds WINGS", "there is no capability `WINGS`"),
         ("mate joins nobody to crew", "there is no user nobody"),
-        ("cook joins cook to crew", "nobody told which image cook runs"),
-        ("host sets-mode 0700 on /nowhere", "it depends on a fact that nobody told"),
+        ("cook joins cook to crew", "the image that cook runs is not given"),
+        ("host sets-mode 0700 on /nowhere", "it depends on a missing fact"),
     ] {
         let told = boats().run(["ask", "b.yaml", "mate reads /hold/log", "--change", change]);
         assert!(told.contains(part) && told.ends_with("--- status 2"), "{change}: {told}");
@@ -486,7 +486,7 @@ fn only_what_differs_is_compared() {
     --- status 0
     ");
     assert_snapshot!(scratch.run(["compare", "b.yaml", "b.yaml"]), @"
-    Nothing differs: not who anybody is, not what is mounted, not what can be done.
+    Nothing differs: identities, mounts and access are the same.
     --- status 0
     ");
     assert_snapshot!(scratch.run(["compare", "b.yaml"]), @"
@@ -597,7 +597,7 @@ fn a_part_is_mounted_alone() {
     Assumed
       the directories above mount points in image of container stowaway let everyone pass (0:0 0755 where the runtime makes them)
       the root of image of container stowaway is 0:0 0755
-      what nobody listed is of the kind the act needs: a file or a directory
+      what is not listed is of the kind the act needs: a file or a directory
     --- status 0
     ");
     assert_snapshot!(boats().run(change("stowaway mounts only /hold/../drop")), @"

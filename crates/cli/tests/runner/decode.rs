@@ -40,7 +40,7 @@ fn a_change_is_made_under_a_umask() {
       owner   rwx  reads, changes and runs it
       group   r-x  reads and runs it
       others  r--  reads it
-      note set-user-id: whoever runs it acts as its owner, unless nosuid or no-new-privileges
+      note setuid: whoever runs it acts as its owner, unless nosuid or no-new-privileges
       created with 4754: umask 0027 -> 4750
 
     on a directory  drwsr-xr--
@@ -58,14 +58,14 @@ fn a_change_is_made_under_a_umask() {
 fn what_is_no_mode_is_refused() {
     assert_snapshot!(nothing().run(["decode", "rwx"]), @"
     --- standard error
-    error: invalid value 'rwx' for '<MODE>': `rwx` is no mode: write octal (0750, 100644), letters (rwxr-x---, drwxr-s---) or clauses (u=rwx,g=rx,o=)
+    error: invalid value 'rwx' for '<MODE>': `rwx` is not a mode: write octal (0750, 100644), letters (rwxr-x---, drwxr-s---) or clauses (u=rwx,g=rx,o=)
 
     For more information, try '--help'.
     --- status 2
     ");
     assert_snapshot!(nothing().run(["decode", "0644", "z+x"]), @"
     --- standard error
-    error: invalid value 'z+x' for '[CHANGE]': `z+x` is no octal mode
+    error: invalid value 'z+x' for '[CHANGE]': `z+x` is not an octal mode
 
     For more information, try '--help'.
     --- status 2

@@ -31,7 +31,7 @@ fn the_demo_holds_its_own_expectations() {
     denied EACCES  gauge reads /data/calibration.toml  (as expected)
                    /data/calibration.toml: -rw------- 0600 0:0: other has ---, needed r--
     denied ENOENT  gauge creates /var/lib/gauge.lock  (as expected)
-                   /var: nothing of that name is there
+                   /var: no such entry
     denied EROFS   gauge creates /tmp/x  (as expected)
                    /tmp/x: the mount is read-only
     allowed        press reads /data/level.csv  (as expected)

@@ -69,7 +69,7 @@ fn a_whole_tree_is_summed_up() {
               denied EACCES           1            1  the bits of others
               denied EACCES           1            1  a directory above that may not be searched
       delete  allowed                 4            2  the owner's bits
-              denied ENOTEMPTY        3            1  what lies in it
+              denied ENOTEMPTY        3            1  what is in it
               denied EACCES           2            1  a directory above that may not be searched
               denied EPERM            1            1  the sticky bit of the directory
       list    allowed                 1            1  the owner's bits
@@ -86,8 +86,8 @@ fn a_whole_tree_is_summed_up() {
       /data/keys  0:0    drwx------ 0700  denied EACCES              2  the bits of others
 
     Assumed
-      no file has an ACL: mtree does not tell of that
-      no file is immutable or append-only: mtree does not tell of that
+      no file has an ACL: mtree does not show that
+      no file is immutable or append-only: mtree does not show that
       the root of image tides/gauge:3 is 0:0 0755
     --- status 0
     ");
@@ -136,8 +136,8 @@ fn entries_are_listed_and_picked() {
       delete  denied EPERM         1            1  the sticky bit of the directory
 
     Assumed
-      no file has an ACL: mtree does not tell of that
-      no file is immutable or append-only: mtree does not tell of that
+      no file has an ACL: mtree does not show that
+      no file is immutable or append-only: mtree does not show that
       the root of image tides/gauge:3 is 0:0 0755
     --- status 0
     ");
@@ -182,8 +182,8 @@ fn entries_are_listed_and_picked() {
           "blocking": 0,
           "blockers": [],
           "assumptions": [
-            "no file has an ACL: mtree does not tell of that",
-            "no file is immutable or append-only: mtree does not tell of that",
+            "no file has an ACL: mtree does not show that",
+            "no file is immutable or append-only: mtree does not show that",
             "the root of image tides/gauge:3 is 0:0 0755"
           ]
         }
@@ -227,14 +227,14 @@ fn entries_are_listed_and_picked() {
 fn what_cannot_be_picked_is_said() {
     assert_snapshot!(scratch().run(["access", "s.yaml", "--tree", "--where", "write=no"]), @"
     --- standard error
-    error: invalid value 'write=no' for '--where <[ACT=]OUTCOME>': `no` is no outcome: write allowed, denied, depends, or an errno such as EACCES
+    error: invalid value 'write=no' for '--where <[ACT=]OUTCOME>': `no` is not an outcome: write allowed, denied, depends, or an errno such as EACCES
 
     For more information, try '--help'.
     --- status 2
     ");
     assert_snapshot!(scratch().run(["access", "s.yaml", "--tree", "--matching", "a[b"]), @"
     --- standard error
-    error: `a[b` is no pattern of paths: unclosed character class; missing ']'
+    error: `a[b` is not a pattern of paths: unclosed character class; missing ']'
     --- status 2
     ");
     assert_snapshot!(scratch().run(["access", "s.yaml", "/nowhere", "--tree"]), @"
@@ -289,7 +289,7 @@ fn a_survey_says_what_its_source_says() {
     );
 }
 
-/// What is no file is written to, never replaced, and a link stays one.
+/// What is not a file is written to, never replaced, and a link stays one.
 #[test]
 fn devices_and_links_stay_what_they_are() {
     use std::os::unix::fs::FileTypeExt;
@@ -361,7 +361,7 @@ fn sources_are_named_on_the_command_line() {
 #[test]
 fn an_actor_that_may_be_several_is_asked_about_as_each() {
     let scratch = scratch();
-    // The group hangs on the image, which nobody told of: each possibility is asked about.
+    // The group depends on the image, which is not described: each possibility is asked about.
     std::fs::write(scratch.path().join("open.yaml"), POD.replace(", runAsGroup: 7200", ""))
         .expect("a manifest");
     let open = ["access", "open.yaml", "/data/drop", "--tree", "--disk", "readings=readings.mtree"];
@@ -373,8 +373,8 @@ fn an_actor_that_may_be_several_is_asked_about_as_each() {
       delete  denied EPERM         1            1  the sticky bit of the directory
 
     Assumed
-      no file has an ACL: mtree does not tell of that
-      no file is immutable or append-only: mtree does not tell of that
+      no file has an ACL: mtree does not show that
+      no file is immutable or append-only: mtree does not show that
       the root of image tides/gauge:3 is 0:0 0755
 
     gauge, if uid 7101 has an account with a primary group of its own: 1 entry below /data/drop
@@ -384,8 +384,8 @@ fn an_actor_that_may_be_several_is_asked_about_as_each() {
       delete  denied EPERM         1            1  the sticky bit of the directory
 
     Assumed
-      no file has an ACL: mtree does not tell of that
-      no file is immutable or append-only: mtree does not tell of that
+      no file has an ACL: mtree does not show that
+      no file is immutable or append-only: mtree does not show that
       the root of image tides/gauge:3 is 0:0 0755
     --- status 0
     ");
@@ -448,7 +448,7 @@ fn mistakes_in_sources_have_a_place() {
     ");
 }
 
-/// Binds lie on mounts of the host, with their flags and their file systems.
+/// Binds are on mounts of the host, with their flags and their file systems.
 #[test]
 fn mounts_of_the_host_count() {
     let mountinfo = "\
@@ -492,7 +492,7 @@ fn mounts_of_the_host_count() {
     ");
 }
 
-/// A listing of one directory is not the whole host: nothing would be found where it lies.
+/// A listing of one directory is not the whole host: nothing would be found where it is.
 #[test]
 fn a_listing_of_a_part_is_not_taken_for_the_host_in_silence() {
     let listing = "/srv/tides:\ntotal 0\ndrwxr-xr-x 2 0 7200 4096 Nov  2 10:00 .\ndrwxr-xr-x 9 0 0 4096 Nov  2 10:00 ..\n";

@@ -313,37 +313,38 @@ fn help_lists_the_commands_in_the_order_of_work() {
     Usage: mivask [OPTIONS] <COMMAND>
 
     Look around:
-      identity     Who each actor is, number by number, and where each comes from
-      mounts       What is mounted where, and who owns it before and after it was prepared
+      identity     Which UID, GID, groups and capabilities each actor gets, and where each number comes
+                   from
+      mounts       What is mounted where, and who owns it before and after preparation
       access       Who can read, write, create, delete, list, enter and run what
 
     Try, and ask why not:
       ask          Whether acts succeed, and with which errno they fail
-      why          Every check behind one act, with the fact it rests on and where that came from
+      why          Every check behind one act, with its fact and where the fact came from
       imprint      Owner, group and mode of new files and directories
-      rehearse     Acts one after the other, on a copy: each sees what the earlier ones changed
-      handoff      Who can use what whom creates on a shared volume, and why not
+      rehearse     Acts in order, on a copy: each sees what the earlier ones changed
+      handoff      Which containers can use files another one creates on a shared volume
 
     Review:
-      admits       Whom a path lets in, as the smallest conditions; or all that an actor reaches
-      exposure     What is open wider than anybody needs, the worst first, and what follows from it
+      admits       Who can access a path, as the smallest conditions; or everything an actor reaches
+      exposure     What is open wider than it needs to be, worst first, and what follows from it
 
     Change one thing:
       compare      Only what differs between two scenes, or with a --change
-      remedy       The smallest changes that let a denied act succeed
+      remedy       The smallest changes that make a denied act succeed
 
     Hold the result:
-      uphold       Holds expectations against scenes, for CI
+      uphold       Checks expectations against scenes, for CI
       report       One HTML page for the review, or a figure for a document
-      confirm      Does the same acts on the running kernel, and says whether it agrees
+      confirm      Performs the same acts on the running kernel and reports whether it agrees
 
     Beside these:
       survey       Records who owns what on a disk, in an image or an archive, in a small file
-      decode       What a mode says, and what a change or a umask makes of it
+      decode       What a mode means, and what a change or a umask makes of it
       demo         Writes a demo scene and walks through it
       schema       The JSON Schema of the scene file, or of what a command prints
-      completions  Prints what makes a shell complete commands, options, and the actors, paths and acts
-                   of the scene that is named
+      completions  Prints the shell completion script: commands, options, and the actors, paths and acts
+                   of the scene
       manual       Writes manual pages: mivask.1, and one for each command
     ");
     assert!(options.contains("--color <WHEN>") && options.contains("--pager <WHEN>"), "{options}");
@@ -429,7 +430,7 @@ fn strict_takes_no_warning() {
     let scratch = Scratch::with("compose.yaml", &COMPOSE.replace("user:", "usr:"));
     assert_snapshot!(scratch.run(["identity", "compose.yaml", "--strict"]), @"
     --- standard error
-    warning: `usr` is no known key here, so it is ignored
+    warning: unknown key `usr`, ignored
      --> compose.yaml:5:5
       |
     5 |     usr: '7102'
@@ -437,7 +438,7 @@ fn strict_takes_no_warning() {
       |
       = help: did you mean `user`?
 
-    error: 1 warning above, and --strict takes none
+    error: 1 warning above, and --strict allows none
     --- status 2
     ");
 }

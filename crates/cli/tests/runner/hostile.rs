@@ -1,4 +1,4 @@
-//! Inputs that nobody means well with: no panic, no partial answer, status 2.
+//! Inputs that no one means well with: no panic, no partial answer, status 2.
 
 use insta::assert_snapshot;
 

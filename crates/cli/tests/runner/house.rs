@@ -47,7 +47,7 @@ fn code(path: &Path) -> String {
     lines.collect::<Vec<_>>().join("\n")
 }
 
-/// The modules behind each `crate::` of `code`, also where several stand in braces.
+/// The modules behind each `crate::` of `code`, also where several are in braces.
 fn named(code: &str) -> BTreeSet<String> {
     let mut found = BTreeSet::new();
     let name = |text: &str| -> String {

@@ -81,7 +81,7 @@ fn commands_that_are_pasted_do_what_was_promised() {
             let document = scratch.json(["remedy", "s.yaml", &act, "--disk", &laid, "--format", "json"]);
             assert_eq!(document["act"]["outcome"], "denied", "{act}: {document:#}");
             let Some(remedy) = document["remedies"].get(pick) else { break };
-            // Whoever is somebody else is not tried here.
+            // Whoever is someone else is not tried here.
             let Some(commands) = on_disk(remedy) else { continue };
             let path = disk.join(name);
             let quoted = format!("'{}'", path.display().to_string().replace('\'', "'\\''"));

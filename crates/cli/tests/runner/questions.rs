@@ -154,7 +154,7 @@ fn a_manifest_comes_on_standard_input() {
                    leaves 7101:7300 0644
 
     Assumed
-      no group of image tides/gauge:3 lists the user as a member (its group file was not given)
+      no group of image tides/gauge:3 lists the user as a member (its group file is not given)
       the directories above mount points in image tides/gauge:3 let everyone pass (0:0 0755 where the runtime makes them)
       the root of image tides/gauge:3 is 0:0 0755
     --- status 0
@@ -167,7 +167,7 @@ fn a_folder_of_manifests_is_one_input_and_equal_names_are_told_apart() {
         Scratch::with("all/a.yaml", &pod(TIDES)).and("all/b.yaml", pod("{}").replace("name: p ", "name: q "));
     assert_snapshot!(scratch.run(["ask", "all", "gauge lists /data/app"]), @"
     --- standard error
-    error: `gauge` stands for several actors: write one of p/gauge, q/gauge
+    error: `gauge` matches several actors: write one of p/gauge, q/gauge
      --> act 1:1:1
       |
     1 | gauge lists /data/app
@@ -181,7 +181,7 @@ fn a_folder_of_manifests_is_one_input_and_equal_names_are_told_apart() {
     allowed        q/gauge lists /data/app
 
     Assumed
-      no group of image tides/gauge:3 lists the user as a member (its group file was not given)
+      no group of image tides/gauge:3 lists the user as a member (its group file is not given)
       the directories above mount points in image tides/gauge:3 let everyone pass (0:0 0755 where the runtime makes them)
       the root of image tides/gauge:3 is 0:0 0755
     --- status 0
@@ -322,12 +322,12 @@ fn file_systems_without_owners_say_what_everything_shows() {
                    denied EPERM   when /usb/l is missing
                    to settle it: give `volumes: { usb: { tree: ... } }` in a scene file
     depends        gauge lists /share
-                   denied EACCES  when the server squashes root (its default), or the server squashes everybody
-                   allowed        when the server squashes nobody
+                   denied EACCES  when the server squashes root (its default), or the server squashes everyone
+                   allowed        when the server squashes no one
                    to settle it: give `export: { squash: root|all|none }` for the volume
 
     Assumed
-      a tmpfs of which no tree is told is new and empty
+      a tmpfs whose tree is not given is new and empty
     --- status 0
     ");
 }

@@ -192,7 +192,7 @@ fn what_nobody_told_is_listed_with_what_would_settle_it() {
         assert!(section.contains(wanted), "{wanted}: {section}");
     }
     assert!(page.contains("<b>0</b> expectations</a>") && page.contains("missing fact"), "{page}");
-    // Where all is told there is no such section.
+    // Where all is given there is no such section.
     assert!(!self::page(&tides(), "tides.scene.yaml").contains("What nobody told"));
 }
 
@@ -267,12 +267,12 @@ fn a_figure_of_a_walk_is_that_of_one_act() {
     let scratch = Scratch::with("s.yaml", BOATS);
     insta::assert_snapshot!(scratch.run(["report", "s.yaml", "--figure", "walk", "-o", "-"]), @"
     --- standard error
-    error: a walk is that of one act: name it with --act, such as --act 'gauge writes /data/level.csv'
+    error: a walk needs one act: name it with --act, such as --act 'gauge writes /data/level.csv'
     --- status 2
     ");
     insta::assert_snapshot!(scratch.run(["report", "s.yaml", "--figure", "mounts", "--act", "mate reads /x", "-o", "-"]), @"
     --- standard error
-    error: only the figure of a walk is of an act: leave --act and --acts out, or write --figure walk
+    error: --act and --acts apply to the figure of a walk only: leave them out, or write --figure walk
     --- status 2
     ");
     insta::assert_snapshot!(scratch.run(["report", "s.yaml", "-o", "none/p.html"]), @"

@@ -61,7 +61,7 @@ fn what_one_creates_is_handed_to_the_others() {
 fn nothing_is_shared_by_one_alone() {
     let scene = "scene: 1\nvolumes: { v: {} }\ncontainers:\n  - { name: a, user: '5:5', mounts: [{ volume: v, at: /v }] }\n";
     assert_snapshot!(Scratch::with("s.yaml", scene).run(["handoff", "s.yaml"]), @"
-    No directory is known to be shared: no two actors find one volume alike.
+    No directory is known to be shared: no volume is shared by two containers.
     --- status 0
     ");
 }
@@ -88,10 +88,10 @@ fn a_path_lets_in_whom_its_way_lets_in() {
           /hold/log: -rw-r--r-- 0644 101:500: the owner (that uid) has rw-, needed -w-
         any id with DAC_OVERRIDE
           /hold/log: DAC_OVERRIDE overrides the mode bits for -w-
-      nobody else, because /hold/log: -rw-r--r-- 0644 101:500: other has r--, needed -w-
+      no one else, because /hold/log: -rw-r--r-- 0644 101:500: other has r--, needed -w-
 
     /hold/log  -rw-r--r-- 0644 101:500  (volume hold, as stowaway sees it)
-      shut nobody can write, whatever the ids and capabilities
+      shut no one can write, whatever the ids and capabilities
       because /hold/log: the mount is read-only
 
     /hold/log  (nothing is known to be there, as cook sees it)
@@ -99,7 +99,7 @@ fn a_path_lets_in_whom_its_way_lets_in() {
     ");
     assert_snapshot!(boats().run(["admits", "b.yaml", "/hold/keys/id_rsa", "/hold/drop", "--actor", "mate", "--to", "create"]), @"
     /hold/keys/id_rsa  -rw-r----- 0640 101:500  (volume hold, as mate sees it)
-      shut nobody can create, whatever the ids and capabilities
+      shut no one can create, whatever the ids and capabilities
       because /hold/keys/id_rsa: something of that name is there already
 
     /hold/drop  drwxrwxrwx 0777 0:0  (volume hold, as mate sees it)
@@ -160,7 +160,7 @@ fn what_is_too_open_is_found_with_its_worst_consequence() {
     let limit = ["exposure", "b.yaml", "--at-most", "mate /hold/keys/id_rsa at-most 0600 owned-by 101:101"];
     assert_snapshot!(boats().run(limit), @"
     high    world-writable /hold/drop /stores/drop
-            whoever reaches it removes or replaces everybody else's files there
+            whoever reaches it can remove or replace everyone else's files there
             drwxrwxrwx 0777 0:0 on volume hold, by mate, cook, stowaway  (b.yaml:11:9 tree)
     high    set-id /bin/lend
             a flaw in it turns mate into root
@@ -169,7 +169,7 @@ fn what_is_too_open_is_found_with_its_worst_consequence() {
             a program that checks its key refuses /hold/keys/id_rsa, which is wider than 0600 and not owned by 101:101
             -rw-r----- 0640 101:500 on volume hold, by mate  (b.yaml:10:9 tree)
     low     group-shared /hold /stores
-            any member of group 500 (cook, mate) rewrites what the others rely on
+            any member of group 500 (cook, mate) can rewrite what the others rely on
             drwxrwsr-x 2775 0:500 on volume hold, by mate, cook  (b.yaml:7:9 tree)
     low     missing-x /hold/old /stores/old
             S for the group: entries still inherit the group, yet its members cannot enter (g+x)
@@ -203,7 +203,7 @@ fn what_is_accepted_says_why_and_what_is_declared_ends_with_1() {
     ");
     assert_snapshot!(scratch.run(["exposure", "s.yaml", "--severity", "low", "--actor", "cook"]), @"
     low     group-shared /hold /stores
-            any member of group 500 (cook, mate) rewrites what the others rely on
+            any member of group 500 (cook, mate) can rewrite what the others rely on
             drwxrwsr-x 2775 0:500 on volume hold, by mate, cook  (s.yaml:7:9 tree)
     low     missing-x /hold/old /stores/old
             S for the group: entries still inherit the group, yet its members cannot enter (g+x)
@@ -225,7 +225,7 @@ fn mistakes_in_limits_and_acceptances_are_pointed_at() {
     );
     assert_snapshot!(Scratch::with("s.yaml", &scene).run(["exposure", "s.yaml"]), @"
     --- standard error
-    error: `/hold/keys at-most rw` is no limit
+    error: `/hold/keys at-most rw` is not a limit
       --> s.yaml:22:11
        |
     22 | at-most: ['/hold/keys at-most rw']
@@ -233,7 +233,7 @@ fn mistakes_in_limits_and_acceptances_are_pointed_at() {
        |
        = help: such as `/keys/id at-most 0600 owned-by 7101`
 
-    error: `world-writeable` is no finding
+    error: `world-writeable` is not a finding
       --> s.yaml:24:16
        |
     24 |   - { finding: world-writeable, reason: x }
@@ -247,14 +247,14 @@ fn mistakes_in_limits_and_acceptances_are_pointed_at() {
     25 |   - { finding: umask, reason: '' }
        |                ^^^^^
        |
-       = help: say why it is meant, for whoever reads this next
+       = help: say why it is intended, for whoever reads this next
 
     error: the input cannot be used: 3 errors above
     --- status 2
     ");
     assert_snapshot!(boats().run(["exposure", "b.yaml", "--at-most", "keys at-most 0600"]), @"
     --- standard error
-    error: invalid value 'keys at-most 0600' for '--at-most <LIMIT>': `keys at-most 0600` is no limit: write `[ACTOR] PATH at-most MODE [owned-by UID[:GID]]`, such as `/keys/id at-most 0600`
+    error: invalid value 'keys at-most 0600' for '--at-most <LIMIT>': `keys at-most 0600` is not a limit: write `[ACTOR] PATH at-most MODE [owned-by UID[:GID]]`, such as `/keys/id at-most 0600`
 
     For more information, try '--help'.
     --- status 2
@@ -343,7 +343,7 @@ fn a_claim_of_two_pods_is_shared() {
     let scratch =
         scratch.and("pods.yaml", PODS.replace("claimName: shared } }]\n---", "claimName: other } }]\n---"));
     assert_snapshot!(scratch.run(["handoff", "s.yaml", "-q"]), @"
-    No directory is known to be shared: no two actors find one volume alike.
+    No directory is known to be shared: no volume is shared by two containers.
     --- status 0
     ");
 }
@@ -376,7 +376,7 @@ fn what_is_not_known_of_a_claim_stays_open_for_hand_offs() {
     r reads, c changes, d deletes, p replaces (renames a file of its own over it); - cannot, ? depends. First a file made there, behind the slash a file in a subdirectory made there.
 
     Assumed
-      how workloads find claim shared is not known of all alike: what one does with another one's files is left out
+      workloads differ in what is known of claim shared: what one does with another one's files is left out
     --- status 0
     ");
     // Both are open in the same way, and joined possibility by possibility: the last group is the reader's.

@@ -16,7 +16,7 @@ fn slip(from: &str, to: &str) -> String {
 fn a_key_in_the_wrong_letter_case() {
     assert_snapshot!(slip("runAsUser", "runasuser"), @"
     --- standard error
-    warning: `runasuser` is no known key here, so it is ignored
+    warning: unknown key `runasuser`, ignored
      --> pod.yaml:6:22
       |
     6 |   securityContext: { runasuser: 7101, runAsGroup: 7200, fsGroup: 7300 }
@@ -33,7 +33,7 @@ fn a_key_in_the_wrong_letter_case() {
 fn a_filesystem_group_on_a_container() {
     assert_snapshot!(slip("    image:", "    securityContext: { fsGroup: 7300 }\n    image:"), @"
     --- standard error
-    warning: `fsGroup` is no known key here, so it is ignored
+    warning: unknown key `fsGroup`, ignored
      --> pod.yaml:9:24
       |
     9 |     securityContext: { fsGroup: 7300 }
@@ -50,7 +50,7 @@ fn a_filesystem_group_on_a_container() {
 fn capabilities_on_a_pod() {
     assert_snapshot!(slip("runAsUser: 7101", "capabilities: { drop: [ALL] }"), @"
     --- standard error
-    warning: `capabilities` is no known key here, so it is ignored
+    warning: unknown key `capabilities`, ignored
      --> pod.yaml:6:22
       |
     6 |   securityContext: { capabilities: { drop: [ALL] }, runAsGroup: 7200, fsGroup: 7300 }
@@ -101,7 +101,7 @@ fn a_missing_colon_below_a_key() {
 fn a_missing_colon_among_keys() {
     assert_snapshot!(slip(TIDES, "\n    runAsGroup: 7200\n    runAsUser 7101\n    fsGroup: 7300"), @"
     --- standard error
-    error: a colon is missing behind `runAsUser`
+    error: a colon is missing after `runAsUser`
      --> pod.yaml:8:5
       |
     8 |     runAsUser 7101
@@ -135,7 +135,7 @@ fn a_number_in_quotes() {
 fn a_number_that_is_no_id() {
     assert_snapshot!(slip("runAsUser: 7101", "runAsUser: -1"), @"
     --- standard error
-    error: -1 is no id: the API takes 0 to 2147483647
+    error: -1 is not an id: the API takes 0 to 2147483647
      --> pod.yaml:6:33
       |
     6 |   securityContext: { runAsUser: -1, runAsGroup: 7200, fsGroup: 7300 }
@@ -150,7 +150,7 @@ fn a_number_that_is_no_id() {
 fn a_key_twice() {
     assert_snapshot!(slip("runAsUser: 7101", "runAsUser: 7100, runAsUser: 7101"), @"
     --- standard error
-    warning: the key `runAsUser` stands twice; this one counts
+    warning: the key `runAsUser` appears twice; this one counts
      --> pod.yaml:6:39
       |
     6 |   securityContext: { runAsUser: 7100, runAsUser: 7101, runAsGroup: 7200, fsGroup: 7300 }
@@ -167,7 +167,7 @@ fn a_key_twice() {
 fn a_volume_without_a_source() {
     assert_snapshot!(slip("emptyDir: {}", "emptydir: {}"), @"
     --- standard error
-    warning: `emptydir` is no known key here, so it is ignored
+    warning: unknown key `emptydir`, ignored
       --> pod.yaml:13:18
        |
     13 |   - { name: app, emptydir: {} }
@@ -181,7 +181,7 @@ fn a_volume_without_a_source() {
     13 |   - { name: app, emptydir: {} }
        |             ^^^
        |
-       = help: add `emptyDir: {}` if that is meant
+       = help: add `emptyDir: {}` if that is intended
 
     error: there is no actor `none` in this scene; there is gauge
     --- status 2
@@ -260,11 +260,11 @@ fn a_kind_that_runs_nothing_here_is_a_note() {
     allowed        gauge lists /data/app
 
     Assumed
-      no group of image tides/gauge:3 lists the user as a member (its group file was not given)
+      no group of image tides/gauge:3 lists the user as a member (its group file is not given)
       the directories above mount points in image tides/gauge:3 let everyone pass (0:0 0755 where the runtime makes them)
       the root of image tides/gauge:3 is 0:0 0755
     --- standard error
-    note: 1 object is passed over: it runs no container here: Service
+    note: 1 object skipped: it runs no container here: Service
      --> pod.yaml:2:7
       |
     2 | kind: Service
@@ -296,7 +296,7 @@ fn mistakes_in_a_scene_point_into_it() {
         .replace("owner: '0:0', mode: 0777", "owner: root, mode: 0777");
     assert_snapshot!(Scratch::with("pod.yaml", &pod(TIDES)).and("s.yaml", scene).run(["identity", "s.yaml"]), @"
     --- standard error
-    error: `root` is no owner
+    error: `root` is not a valid owner
      --> s.yaml:9:42
       |
     9 |       - { path: /open, kind: dir, owner: root, mode: 0777 }
@@ -304,7 +304,7 @@ fn mistakes_in_a_scene_point_into_it() {
       |
       = help: write UID:GID, such as 7101:7200
 
-    error: `0790` is no mode
+    error: `0790` is not a valid mode
       --> s.yaml:10:62
        |
     10 |       - { path: /closed, kind: dir, owner: '405:1001', mode: 0790 }
@@ -323,7 +323,7 @@ fn mistakes_in_acts_point_into_them() {
         .and("acts", "gauge reads /x\ngage reads /x\n gauge reeds /x\n");
     assert_snapshot!(scratch.run(["ask", "pod.yaml", "gauge read /x", "gauge reads data"]), @"
     --- standard error
-    error: `read` is no verb
+    error: `read` is not a verb
      --> act 1:1:7
       |
     1 | gauge read /x
@@ -331,7 +331,7 @@ fn mistakes_in_acts_point_into_them() {
       |
       = help: did you mean `reads`?
 
-    error: `data` is no absolute path
+    error: `data` is not an absolute path
      --> act 2:1:13
       |
     1 | gauge reads data
@@ -344,7 +344,7 @@ fn mistakes_in_acts_point_into_them() {
     ");
     assert_snapshot!(scratch.run(["ask", "pod.yaml", "--acts", "acts"]), @"
     --- standard error
-    error: `reeds` is no verb
+    error: `reeds` is not a verb
      --> acts:3:8
       |
     3 |  gauge reeds /x
@@ -376,7 +376,7 @@ fn mistakes_in_acts_point_into_them() {
     ");
     assert_snapshot!(scratch.run(["access", "pod.yaml", "data"]), @"
     --- standard error
-    error: `data` is no absolute path: paths are those inside the container, such as /data
+    error: `data` is not an absolute path: paths are those inside the container, such as /data
     --- status 2
     ");
 }
@@ -423,11 +423,11 @@ fn what_is_probably_not_meant_is_said_before_the_answer() {
      --> pod.yaml:12:15 volumeMounts.name
       = help: change its group on the host, or add that group to supplementalGroups
 
-    warning: /data/app is writable for everybody (0777) without the sticky bit: anybody can delete anybody's files
+    warning: /data/app is world-writable (0777) without the sticky bit: anyone can delete anyone's files
      --> pod.yaml:12:31 volumeMounts.mountPath
       = help: take `w` from other, or set the sticky bit
 
-    error: 3 warnings above, and --strict takes none
+    error: 3 warnings above, and --strict allows none
     --- status 2
     ");
 }

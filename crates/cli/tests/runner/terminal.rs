@@ -1,4 +1,4 @@
-//! What stands between the program and whoever reads it: pager, quiet, log, completion, manual.
+//! What is between the program and whoever reads it: pager, quiet, log, completion, manual.
 
 #![expect(clippy::unwrap_used, reason = "a test that fails says where")]
 
@@ -48,7 +48,7 @@ fn what_is_longer_than_the_terminal_is_paged() {
         let text = on_terminal(&scratch, 8, quiet);
         assert!(text.contains("/hold") && !text.contains("paged: "), "{quiet}: {text}");
     }
-    // A reader who has seen enough is no error.
+    // A reader who has seen enough is not an error.
     let left = on_terminal(&scratch, 8, "PAGER=\"head -n 1\" mivask access s.yaml; echo status $?");
     assert!(left.ends_with("status 0\n"), "{left}");
     let broken = on_terminal(&scratch, 8, "mivask uphold s.yaml --expect none.acts; echo status $?");
@@ -66,7 +66,7 @@ fn quiet_leaves_out_what_is_no_answer_and_no_error() {
     let odd = BOATS.replace("umask: '0002'", "umsk: '0002'");
     let scratch = Scratch::with("s.yaml", &odd);
     let loud = scratch.run(["identity", "s.yaml", "--actor", "cook"]);
-    assert!(loud.contains("`umsk` is no known key"), "{loud}");
+    assert!(loud.contains("unknown key `umsk`"), "{loud}");
     let quiet = scratch.run(["identity", "s.yaml", "--actor", "cook", "--quiet"]);
     assert!(!quiet.contains("standard error") && quiet.ends_with("status 0"), "{quiet}");
     let wrong = scratch.run(["-q", "identity", "s.yaml", "--actor", "cok"]);
@@ -105,7 +105,7 @@ fn actors_paths_and_acts_of_the_scene_are_completed() {
     assert_eq!(offered(&scratch, &["access", "s.yaml", "/hold/k"]), ["/hold/keys/"]);
     assert_eq!(offered(&scratch, &["why", "s.yaml", "co"]), ["cook"]);
     assert_eq!(offered(&scratch, &["why", "s.yaml", "cook del"]), ["cook deletes"]);
-    assert_eq!(offered(&scratch, &["why", "s.yaml", "cook bec"]), Vec::<String>::new(), "that is no act");
+    assert_eq!(offered(&scratch, &["why", "s.yaml", "cook bec"]), Vec::<String>::new(), "that is not an act");
     assert_eq!(offered(&scratch, &["why", "s.yaml", "cook reads /stores/l"]), ["cook reads /stores/log"]);
     // Nothing is said of a scene that cannot be read.
     let broken = Scratch::with("s.yaml", "scene: [");

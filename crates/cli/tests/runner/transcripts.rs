@@ -1,4 +1,4 @@
-//! Commands in the documents, run as they are printed: what stands below each is what it says.
+//! Commands in the documents, run as they are printed: what is below each is what it says.
 //!
 //! `<!-- folder: demo -->` begins a folder with the demo's files, `<!-- folder: empty -->` an empty one; `<!-- file: NAME -->`
 //! names the file that the next fenced text is. In a fence of the language `console` each line behind `$ ` is a command, and

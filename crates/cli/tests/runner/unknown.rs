@@ -1,4 +1,4 @@
-//! Facts that nobody told.
+//! Facts that are not given.
 
 use insta::assert_snapshot;
 
@@ -16,7 +16,7 @@ fn an_unknown_image_user_is_both_possibilities() {
       umask     0022                     the runtime's default umask
       either the image runs as root, or the image runs as an ordinary user with a group of its own, or the image runs as an ordinary user without an account, so with group 0
       to settle it: give `user` under `images: { tides/gauge:3: ... }` in a scene file
-      assumed: no group of image tides/gauge:3 lists the user as a member (its group file was not given)
+      assumed: no group of image tides/gauge:3 lists the user as a member (its group file is not given)
     --- status 0
     ");
     assert_snapshot!(scratch.run(["ask", "pod.yaml", "gauge creates /data/app/x"]), @"
@@ -27,7 +27,7 @@ fn an_unknown_image_user_is_both_possibilities() {
                    to settle it: give `user` under `images: { tides/gauge:3: ... }` in a scene file
 
     Assumed
-      no group of image tides/gauge:3 lists the user as a member (its group file was not given)
+      no group of image tides/gauge:3 lists the user as a member (its group file is not given)
       the directories above mount points in image tides/gauge:3 let everyone pass (0:0 0755 where the runtime makes them)
       the root of image tides/gauge:3 is 0:0 0755
     --- status 0
@@ -39,7 +39,7 @@ fn an_unknown_image_user_is_both_possibilities() {
                    to settle it: give `user` under `images: { tides/gauge:3: ... }` in a scene file
 
     Assumed
-      no group of image tides/gauge:3 lists the user as a member (its group file was not given)
+      no group of image tides/gauge:3 lists the user as a member (its group file is not given)
       the directories above mount points in image tides/gauge:3 let everyone pass (0:0 0755 where the runtime makes them)
       the root of image tides/gauge:3 is 0:0 0755
     --- status 0
@@ -59,7 +59,7 @@ fn a_demand_for_non_root_rules_root_out() {
 
     Assumed
       image tides/gauge:3 names a user other than root by number, as runAsNonRoot demands
-      no group of image tides/gauge:3 lists the user as a member (its group file was not given)
+      no group of image tides/gauge:3 lists the user as a member (its group file is not given)
       the directories above mount points in image tides/gauge:3 let everyone pass (0:0 0755 where the runtime makes them)
       the root of image tides/gauge:3 is 0:0 0755
     --- status 0
@@ -83,10 +83,10 @@ fn an_image_without_facts_is_named_with_what_would_settle_it() {
                    to settle it: give `images: { tides/gauge:3: { tree: ... } }` in a scene file
 
     Assumed
-      no group of image tides/gauge:3 lists the user as a member (its group file was not given)
+      no group of image tides/gauge:3 lists the user as a member (its group file is not given)
       the directories above mount points in image tides/gauge:3 let everyone pass (0:0 0755 where the runtime makes them)
       the root of image tides/gauge:3 is 0:0 0755
-      what nobody listed is of the kind the act needs: a file or a directory
+      what is not listed is of the kind the act needs: a file or a directory
     --- status 0
     ");
 }
@@ -157,7 +157,7 @@ fn a_secret_that_nobody_gave_is_unknown_not_empty() {
                    to settle it: give the Secret `keys` beside the workload
 
     Assumed
-      what nobody listed is of the kind the act needs: a file or a directory
+      what is not listed is of the kind the act needs: a file or a directory
     --- status 0
     ");
 }
@@ -221,7 +221,7 @@ fn the_kind_of_what_nobody_told_is_not_taken_for_a_directory() {
                    to settle it: give the ConfigMap `conf` beside the workload
 
     Assumed
-      what nobody listed is of the kind the act needs: a file or a directory
+      what is not listed is of the kind the act needs: a file or a directory
     --- status 0
     ");
     let host = pod(TIDES).replace("emptyDir: {}", "hostPath: { path: /etc/localtime }");

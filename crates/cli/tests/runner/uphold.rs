@@ -1,4 +1,4 @@
-//! Expectations held against scenes, in every format that tells of them.
+//! Expectations held against scenes, in every format that mentions them.
 
 use std::io::{BufRead, BufReader, Read};
 use std::process::{Command, Stdio};
@@ -28,7 +28,7 @@ fn all_that_is_wrong_is_told_with_both_places() {
       depends   * never writes /hold/old/**
                 expected at rules.acts:4:1
                 cook writes /hold/old/*: depends (allowed or denied EACCES or denied ENOENT)
-                  nobody told what image of container cook holds
+                  a fact is missing: what image of container cook holds
                   to settle it: give cook an `image:`, and its `tree:` under `images:` in a scene file
       BROKEN    /hold/keys/id_rsa at-most 0600
                 expected at rules.acts:6:1
@@ -36,7 +36,7 @@ fn all_that_is_wrong_is_told_with_both_places() {
                   /hold/keys/id_rsa: -rw-r----- 0640 101:500
                   s.yaml:10:9 tree
                 /hold/keys/id_rsa as cook sees it: depends
-                  nobody told what is at /hold/keys/id_rsa
+                  a fact is missing: what is at /hold/keys/id_rsa
 
     5 expectations in 1 input: 3 hold, 1 broken, 1 depends
     --- status 1
@@ -55,7 +55,7 @@ fn with_all_those_that_hold_are_told_too() {
       depends   * never runs /hold/**
                 expected at s.yaml:24:3
                 cook runs /hold/*: depends (allowed or denied EACCES or denied ENOENT)
-                  nobody told what image of container cook holds
+                  a fact is missing: what image of container cook holds
                   to settle it: give cook an `image:`, and its `tree:` under `images:` in a scene file
 
     2 expectations in 1 input: 1 holds, 1 depends
@@ -74,7 +74,7 @@ fn what_depends_does_not_hold_unless_that_is_accepted() {
       depends   mate reads /etc/motd
                 expected at s.yaml:3:10
                 mate reads /etc/motd: depends (allowed or denied EACCES or denied ENOENT)
-                  nobody told what image of container mate holds
+                  a fact is missing: what image of container mate holds
                   to settle it: give mate an `image:`, and its `tree:` under `images:` in a scene file
 
     1 expectation in 1 input: 0 hold, 1 depends
@@ -98,7 +98,7 @@ fn a_limit_of_the_scene_is_an_expectation() {
                   /hold/keys/id_rsa: -rw-r----- 0640 101:500
                   s.yaml:10:9 tree
                 /hold/keys/id_rsa as cook sees it: depends
-                  nobody told what is at /hold/keys/id_rsa
+                  a fact is missing: what is at /hold/keys/id_rsa
 
     1 expectation in 1 input: 0 hold, 1 broken
     --- status 1
@@ -159,7 +159,7 @@ fn a_shared_line_concerns_those_it_meets() {
     --- status 0
     ");
     let strict = scratch.run(["uphold", "s.yaml", "--expect", "two.acts", "--strict"]);
-    assert!(strict.contains("--strict takes none") && strict.ends_with("status 2"), "{strict}");
+    assert!(strict.contains("--strict allows none") && strict.ends_with("status 2"), "{strict}");
 }
 
 #[test]
@@ -183,7 +183,7 @@ fn inputs_that_cannot_be_used_do_not_hide_the_others() {
       standing: "depends"
       at: "rules.acts:4:1"
       against:
-        - "cook writes /hold/old/*: depends (allowed or denied EACCES or denied ENOENT), because nobody told what image of container cook holds"
+        - "cook writes /hold/old/*: depends (allowed or denied EACCES or denied ENOENT), because a fact is missing: what image of container cook holds"
       ...
     ok 6 - s.yaml: mate reads /hold/cargo -> denied ENOENT
     not ok 7 - s.yaml: /hold/keys/id_rsa at-most 0600
@@ -192,10 +192,10 @@ fn inputs_that_cannot_be_used_do_not_hide_the_others() {
       at: "rules.acts:6:1"
       against:
         - "/hold/keys/id_rsa as mate sees it: wider than 0600, because /hold/keys/id_rsa: -rw-r----- 0640 101:500 (s.yaml:10:9 tree)"
-        - "/hold/keys/id_rsa as cook sees it: depends, because nobody told what is at /hold/keys/id_rsa"
+        - "/hold/keys/id_rsa as cook sees it: depends, because a fact is missing: what is at /hold/keys/id_rsa"
       ...
     --- standard error
-    warning: `nam` is no known key here, so it is ignored
+    warning: unknown key `nam`, ignored
      --> bad.yaml:2:16
       |
     2 | containers: [{ nam: mate }]
@@ -221,7 +221,7 @@ fn mistakes_in_expectations_are_all_told() {
         harbour().and("bad.acts", "mate wrotes /x\n* never writes /x -> allowed\n* never writes /[x\n");
     assert_snapshot!(scratch.run(["uphold", "s.yaml", "--expect", "bad.acts"]), @"
     --- standard error
-    error: `wrotes` is no verb
+    error: `wrotes` is not a verb
      --> bad.acts:1:6
       |
     1 | mate wrotes /x
@@ -243,7 +243,7 @@ fn mistakes_in_expectations_are_all_told() {
     let scratch = scratch.and("bad.acts", "* never writes /hold/[x\n");
     assert_snapshot!(scratch.run(["uphold", "s.yaml", "--expect", "bad.acts"]), @"
     --- standard error
-    error: bad.acts:1:1 expectation: `/hold/[x` is no pattern: unclosed character class; missing ']'
+    error: bad.acts:1:1 expectation: `/hold/[x` is not a pattern: unclosed character class; missing ']'
     --- status 2
     ");
     assert_snapshot!(scratch.run(["uphold", "s.yaml"]), @"
@@ -311,14 +311,14 @@ fn junit() {
             <testcase name="mate writes /hold/log" classname="s.yaml" assertions="1" file="rules.acts" line="2"/>
             <testcase name="only mate writes /hold/log" classname="s.yaml" assertions="2" file="rules.acts" line="3"/>
             <testcase name="* never writes /hold/old/**" classname="s.yaml" assertions="3" file="rules.acts" line="4">
-                <failure message="cook writes /hold/old/*: depends (allowed or denied EACCES or denied ENOENT), because nobody told what image of container cook holds" type="depends">rules.acts:4:1
-    cook writes /hold/old/*: depends (allowed or denied EACCES or denied ENOENT), because nobody told what image of container cook holds</failure>
+                <failure message="cook writes /hold/old/*: depends (allowed or denied EACCES or denied ENOENT), because a fact is missing: what image of container cook holds" type="depends">rules.acts:4:1
+    cook writes /hold/old/*: depends (allowed or denied EACCES or denied ENOENT), because a fact is missing: what image of container cook holds</failure>
             </testcase>
             <testcase name="mate reads /hold/cargo -&gt; denied ENOENT" classname="s.yaml" assertions="1" file="rules.acts" line="5"/>
             <testcase name="/hold/keys/id_rsa at-most 0600" classname="s.yaml" assertions="2" file="rules.acts" line="6">
                 <failure message="/hold/keys/id_rsa as mate sees it: wider than 0600, because /hold/keys/id_rsa: -rw-r----- 0640 101:500 (s.yaml:10:9 tree)" type="broken">rules.acts:6:1
     /hold/keys/id_rsa as mate sees it: wider than 0600, because /hold/keys/id_rsa: -rw-r----- 0640 101:500 (s.yaml:10:9 tree)
-    /hold/keys/id_rsa as cook sees it: depends, because nobody told what is at /hold/keys/id_rsa</failure>
+    /hold/keys/id_rsa as cook sees it: depends, because a fact is missing: what is at /hold/keys/id_rsa</failure>
             </testcase>
         </testsuite>
     </testsuites>
@@ -329,8 +329,8 @@ fn junit() {
 #[test]
 fn annotations() {
     assert_snapshot!(harbour().run(["uphold", "s.yaml", "--expect", "rules.acts", "--format", "annotations"]), @"
-    ::error file=rules.acts,line=4,col=1,title=depends%3A * never writes /hold/old/**::cook writes /hold/old/*: depends (allowed or denied EACCES or denied ENOENT), because nobody told what image of container cook holds
-    ::error file=rules.acts,line=6,col=1,title=broken%3A /hold/keys/id_rsa at-most 0600::/hold/keys/id_rsa as mate sees it: wider than 0600, because /hold/keys/id_rsa: -rw-r----- 0640 101:500 (s.yaml:10:9 tree)%0A/hold/keys/id_rsa as cook sees it: depends, because nobody told what is at /hold/keys/id_rsa
+    ::error file=rules.acts,line=4,col=1,title=depends%3A * never writes /hold/old/**::cook writes /hold/old/*: depends (allowed or denied EACCES or denied ENOENT), because a fact is missing: what image of container cook holds
+    ::error file=rules.acts,line=6,col=1,title=broken%3A /hold/keys/id_rsa at-most 0600::/hold/keys/id_rsa as mate sees it: wider than 0600, because /hold/keys/id_rsa: -rw-r----- 0640 101:500 (s.yaml:10:9 tree)%0A/hold/keys/id_rsa as cook sees it: depends, because a fact is missing: what is at /hold/keys/id_rsa
     ::notice file=s.yaml,line=10,col=9,title=/hold/keys/id_rsa as mate sees it%3A wider than 0600::breaks `/hold/keys/id_rsa at-most 0600` (rules.acts:6:1)
     --- status 1
     ");
@@ -387,7 +387,7 @@ fn several_formats_are_written_at_once_and_whole() {
     assert_eq!(serde_json::from_str::<Value>(&written("u.json")).unwrap()["mivask"], 1);
     assert_snapshot!(scratch.run(["uphold", "s.yaml", "--also", "xml=u.xml"]), @"
     --- standard error
-    error: invalid value 'xml=u.xml' for '--also <FORMAT=FILE>': `xml` is no format: write one of text, json, junit, sarif, tap, annotations
+    error: invalid value 'xml=u.xml' for '--also <FORMAT=FILE>': `xml` is not a format: write one of text, json, junit, sarif, tap, annotations
 
     For more information, try '--help'.
     --- status 2
@@ -456,9 +456,9 @@ fn watching_does_it_again_when_a_file_changes() {
     std::fs::rename(scratch.path().join("new"), scratch.path().join("w.acts")).unwrap();
     assert!(until("changed").contains("w.acts changed"));
     until("watching");
-    // What cannot be read is told, and does not end it.
+    // What cannot be read is reported, and does not end it.
     std::fs::write(scratch.path().join("w.acts"), "mate wrotes\n").unwrap();
-    until("is no verb");
+    until("is not a verb");
     until("watching");
     child.kill().unwrap();
     child.wait().unwrap();

@@ -11,7 +11,7 @@ use mivask_model::tree::{Certainty, Content, Device, Doubt, Entry, InodeId, Mark
 use mivask_rules::onlooker::{End, Sight};
 use mivask_rules::view::Place;
 
-/// Through which mounts and in which user namespace an act's effect is told.
+/// Through which mounts and in which user namespace an act's effect is given.
 pub(super) type SeenBy<'a> = (&'a MountTable, &'a UserNamespace);
 
 /// What happens to a tree.
@@ -36,7 +36,7 @@ pub(crate) enum Edit {
 }
 
 impl Edit {
-    /// What `act` changes; `None` where that lies in a directory nobody listed.
+    /// What `act` changes; `None` where that is in a directory that is not listed.
     pub(super) fn of(
         seen_by: SeenBy<'_>,
         act: &Act,

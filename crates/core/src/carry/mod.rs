@@ -31,7 +31,7 @@ pub enum Carried {
     Nothing,
     /// The stage is as the act leaves it.
     Out,
-    /// Nobody knows what it changes, so nothing was changed: why.
+    /// No one knows what it changes, so nothing was changed: why.
     Open(Arc<str>),
 }
 
@@ -120,12 +120,12 @@ const fn follows(verb: &Verb) -> bool {
 }
 
 fn lost(errno: Errno) -> Arc<str> {
-    format!("nobody can say where it lies: the walk ends with {errno}").into()
+    format!("its place is unknown: the walk ends with {errno}").into()
 }
 
 fn unlisted(end: &End) -> Arc<str> {
     match end.sight {
-        Sight::Unlisted | Sight::There(_) => "what lies there is not listed".into(),
-        Sight::Missing => "the directory it lies in is not listed".into(),
+        Sight::Unlisted | Sight::There(_) => "what is there is not listed".into(),
+        Sight::Missing => "the directory it is in is not listed".into(),
     }
 }

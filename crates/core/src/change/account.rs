@@ -38,7 +38,7 @@ pub(super) fn change(
         }
     }
     if made.is_empty() {
-        return Err(problem.unwrap_or_else(|| "the scene tells of no accounts".to_owned()));
+        return Err(problem.unwrap_or_else(|| "the scene has no accounts".to_owned()));
     }
     notes.push(format!("`{whose} {what}` is made in the accounts of {}", made.join(", ")));
     let (gid, name) = match what {
@@ -54,7 +54,7 @@ pub(super) fn change(
     Ok(())
 }
 
-/// The databases `whose` means, of which at least one was told.
+/// The databases `whose` means, of which at least one was given.
 fn databases<'a>(
     scene: &'a mut Scene,
     workloads: &[Workload],
@@ -68,7 +68,7 @@ fn databases<'a>(
         .filter_map(|(_, container)| container.image.as_ref().map(|image| image.value.clone()));
     let only = images.next();
     if whose != HOST && only.is_none() {
-        return Err(format!("nobody told which image {whose} runs"));
+        return Err(format!("the image that {whose} runs is not given"));
     }
     let wanted = |name: &String| whose == HOST || only.as_ref() == Some(name);
     let known =
@@ -88,9 +88,9 @@ fn databases<'a>(
     match (all.is_empty(), only) {
         (false, _) => Ok(all),
         (true, Some(image)) => Err(format!(
-            "nobody told the accounts of image {image}: give `images: {{ {image}: {{ accounts: ... }} }}`"
+            "the accounts of image {image} are not given: add `images: {{ {image}: {{ accounts: ... }} }}`"
         )),
-        (true, None) => Err("the scene tells of no accounts".to_owned()),
+        (true, None) => Err("the scene has no accounts".to_owned()),
     }
 }
 
@@ -107,7 +107,7 @@ fn one(accounts: &mut Accounts, what: &What, from: &Provenance) -> Result<(), St
         What::Parts(user, group) => {
             let line = line(accounts, group)?;
             let Some(at) = line.members.iter().position(|name| name == user) else {
-                return Err(format!("{user} is no member of {group}"));
+                return Err(format!("{user} is not a member of {group}"));
             };
             line.members.remove(at);
             line.from = from.clone();

@@ -54,13 +54,13 @@ fn single(stage: &mut Stage, table: &MountTable, act: &Act) -> Result<(), String
         Outcome::Denied(errno) => {
             let step = explored.steps.last().map(|step| step.fact.clone()).unwrap_or_default();
             return Err(errno.map_or_else(
-                || "what lies there is not known".to_owned(),
+                || "what is there is not known".to_owned(),
                 |errno| format!("{errno} even for an administrator ({step})"),
             ));
         }
         Outcome::Depends | Outcome::NeverRuns(_) => {
             let fact = depends_on.first().map(|one| one.fact.clone()).unwrap_or_default();
-            return Err(format!("it depends on a fact that nobody told: {fact}"));
+            return Err(format!("it depends on a missing fact: {fact}"));
         }
     }
     match carry_out(stage, table, &UserNamespace::initial(), act, &effect) {

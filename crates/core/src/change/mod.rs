@@ -49,7 +49,7 @@ pub enum Change {
 /// What is different about a process or its mounts.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub enum Process {
-    /// `becomes U[:G]`: inside ids; without G the group stays as it is told.
+    /// `becomes U[:G]`: inside ids; without G the group stays as it is given.
     Becomes(u32, Option<u32>),
     /// `umask M`
     Umask(Mode),
@@ -285,9 +285,9 @@ fn image(scene: &mut Scene, workloads: &[Workload], act: &Act, globs: &dyn Globs
     let mut named = containers.filter(|(workload, container)| means(&act.actor, workload, &container.name));
     let name =
         named.next().and_then(|(_, container)| container.image.as_ref()).map(|image| image.value.clone());
-    let name = name.ok_or_else(|| format!("nobody told which image {} runs", act.actor))?;
+    let name = name.ok_or_else(|| format!("the image that {} runs is not given", act.actor))?;
     let unknown =
-        || format!("nobody told what lies in image {name}: give `images: {{ {name}: {{ tree: ... }} }}`");
+        || format!("the files of image {name} are not given: add `images: {{ {name}: {{ tree: ... }} }}`");
     let told = scene.images.get_mut(&name).ok_or_else(unknown)?;
     let tree = told.tree.clone().ok_or_else(unknown)?;
     // Root alone before the image's files.
@@ -308,9 +308,7 @@ fn on_host(scene: &mut Scene, act: &Act, globs: &dyn Globs) -> Result<(), String
     let mut stage = stage_with_host(scene);
     scene.workloads = workloads;
     if scene.host.tree.is_none() {
-        return Err(
-            "nobody told what lies on the host: give `host: { tree: ... }` in a scene file".to_owned()
-        );
+        return Err("the host's files are not given: add `host: { tree: ... }` in a scene file".to_owned());
     }
     administer::administer(&mut stage, act, globs)?;
     let first = stage.source_ids().next();

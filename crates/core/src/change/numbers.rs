@@ -13,7 +13,7 @@ use mivask_stage::scene::Scene;
 pub enum NumberHint {
     /// Below 1000: given out by distributions to system accounts (Debian policy 9.2, systemd's UIDS-GIDS).
     System(u32),
-    /// 65534 and 65535: stand for nobody, or for no id at all in 16 bits.
+    /// 65534 and 65535: nobody, and no id at all in 16 bits.
     Nobody(u32),
     /// From 524288 up: ranges that container tools and systemd hand out to user namespaces.
     Mapped(u32),
@@ -34,9 +34,9 @@ impl fmt::Display for NumberHint {
             Self::System(gid) => {
                 write!(f, "{gid} is below 1000, where distributions number their system accounts")
             }
-            Self::Nobody(gid) => write!(f, "{gid} stands for nobody, or for ids that cannot be shown"),
+            Self::Nobody(gid) => write!(f, "{gid} means no id, or ids that cannot be shown"),
             Self::Mapped(gid) => {
-                write!(f, "{gid} lies in the ranges that are handed out to user namespaces (524288 and up)")
+                write!(f, "{gid} is in the ranges that are handed out to user namespaces (524288 and up)")
             }
             Self::Taken { gid, group, whose } => {
                 write!(f, "{gid} is the group {group} {whose} already: whoever is in it gets the same access")
@@ -67,7 +67,7 @@ pub fn hints(scene: &Scene, gid: u32, except: Option<&str>) -> Vec<NumberHint> {
     all
 }
 
-/// Every account database that was told, and whose it is.
+/// Every account database that was given, and whose it is.
 fn databases(scene: &Scene) -> impl Iterator<Item = (String, &Accounts)> {
     let images = scene.images.iter().filter_map(|(name, image)| match &image.identity.accounts {
         Knowledge::Known(accounts) => Some((format!("of image {name}"), accounts)),

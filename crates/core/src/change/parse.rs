@@ -5,16 +5,16 @@ use mivask_model::mode::Mode;
 
 use super::{Accounts, Change, Process};
 
-/// A line of a rehearsal: an act of somebody, or a change of the scene around them.
+/// A line of a rehearsal: an act of someone, or a change of the scene around them.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub enum Sentence {
-    /// Somebody does something, or fails to.
+    /// Someone does something, or fails to.
     Act(Act),
     /// The scene is different from here on.
     Change(Change),
 }
 
-/// Words that begin a change which is no act, and how the sentence is built.
+/// Words that begin a change which is not an act, and how the sentence is built.
 const FORMS: [(&str, &str); 12] = [
     ("becomes", "ACTOR becomes UID[:GID]"),
     ("umask", "ACTOR umask MODE"),
@@ -234,15 +234,15 @@ mod tests {
     #[test]
     fn mistakes_have_a_place_and_help() {
         for (text, span, message) in [
-            ("gauge becomes gauge", 14..19, "`gauge` is no owner"),
-            ("gauge becomes :7200", 14..19, "`:7200` is no owner"),
-            ("gauge umask rw", 12..14, "`rw` is no octal mode"),
-            ("gauge joins tides", 12..17, "`tides` is no numeric id"),
+            ("gauge becomes gauge", 14..19, "`gauge` is not an owner"),
+            ("gauge becomes :7200", 14..19, "`:7200` is not an owner"),
+            ("gauge umask rw", 12..14, "`rw` is not an octal mode"),
+            ("gauge joins tides", 12..17, "`tides` is not a numeric id"),
             ("gauge joins", 11..11, "the act ends where a group's number, or a user is expected"),
             ("host renumbers tides to 1", 15..20, "`tides` is not expected here"),
-            ("gauge mounts data with ro", 13..17, "`data` is no absolute path"),
+            ("gauge mounts data with ro", 13..17, "`data` is not an absolute path"),
             ("gauge drops ALL now", 16..19, "`now` is not expected here"),
-            ("gauge sets-mode rw on /x", 16..18, "`rw` is no mode"),
+            ("gauge sets-mode rw on /x", 16..18, "`rw` is not a mode"),
         ] {
             let error = parse_change(text).unwrap_err();
             assert_eq!((error.span.clone(), error.to_string().as_str()), (span, message));

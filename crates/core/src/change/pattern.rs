@@ -9,7 +9,7 @@ use mivask_rules::onlooker::{Sight, look};
 use mivask_rules::walk::Follow;
 use mivask_stage::stage::Stage;
 
-/// The acts that `act` stands for: itself, or one for each path that its pattern matches, symbolic links left out as a
+/// The acts that `act` means: itself, or one for each path that its pattern matches, symbolic links left out as a
 /// recursive change leaves them alone.
 ///
 /// # Errors
@@ -23,7 +23,7 @@ pub(super) fn expanded(
     let Some(start) = act.path.iter().position(|byte| matches!(byte, b'*' | b'?' | b'[')) else {
         return Ok(vec![act.clone()]);
     };
-    // A name may hold such a character: what is there as it stands is meant as it stands.
+    // A name may hold such a character: what exists under this very name is taken literally.
     if matches!(look(&stage.storage, table, &act.path, Follow::AllButLast), Ok(Sight::There(_))) {
         return Ok(vec![act.clone()]);
     }

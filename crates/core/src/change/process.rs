@@ -65,7 +65,7 @@ pub(super) fn change(
     Ok(())
 }
 
-/// A word on who else is meant, where there is anybody else.
+/// A word on who else is meant, where there is anyone else.
 fn whole_pod(field: &str, workload: &Workload) -> Option<String> {
     let names: Vec<&str> = workload.containers.iter().map(|container| container.name.as_str()).collect();
     (names.len() > 1).then(|| format!("{field} is a field of the pod: it changes {} alike", names.join(", ")))
@@ -181,7 +181,7 @@ fn only(workload: &mut Workload, container: usize, part: &[u8], from: &Provenanc
     Ok(())
 }
 
-/// Which mount `path` lies in, below its root.
+/// Which mount `path` is in, below its root.
 pub(crate) fn mount_above(mounts: &[VolumeMount], path: &[u8]) -> Option<usize> {
     let deeper = |mount: &&(usize, &VolumeMount)| below(&mount.1.at.value, path).is_some();
     let all: Vec<(usize, &VolumeMount)> = mounts.iter().enumerate().collect();
@@ -208,7 +208,7 @@ pub fn scratch_name(workload: &Workload, path: &[u8]) -> String {
     std::iter::once(plain.clone()).chain(numbered).find(|name| !taken(name)).unwrap_or(plain)
 }
 
-/// `UID[:GID]` in place of what is told; its group stays where no other is named.
+/// `UID[:GID]` in place of what is given; its group stays where no other is named.
 #[must_use]
 pub fn user_text(told: Option<&str>, uid: u32, gid: Option<u32>) -> String {
     let kept = || told.and_then(|told| told.split_once(':')).map(|(_, group)| group.to_owned());
@@ -299,7 +299,7 @@ fn remount(container: &mut Container, at: &[u8], options: &[String]) -> Result<(
             (_, None, Some(cleared)) => clear(mount, cleared),
             (_, None, None) => {
                 return Err(format!(
-                    "`{option}` is no mount option known here: ro, rw, noexec, nosuid, nodev, nosymfollow, or one of them without `no`"
+                    "`{option}` is not a mount option known here: ro, rw, noexec, nosuid, nodev, nosymfollow, or one of them without `no`"
                 ));
             }
         }

@@ -14,7 +14,7 @@ pub(super) fn against(actor: &Actor, answer: &Answer) -> Option<Against> {
     if answer.holds() == Some(true) {
         return None;
     }
-    // Somebody who never runs does nothing that is not to be done.
+    // Someone who never runs does nothing that is not to be done.
     let denied = matches!(answer.act.expectation, Some(Expectation::Denied(_)));
     if denied && matches!(answer.outcome, Outcome::NeverRuns(_)) {
         return None;
@@ -39,7 +39,7 @@ pub(super) fn against(actor: &Actor, answer: &Answer) -> Option<Against> {
     })
 }
 
-/// Whether it is allowed, and what it leaves hangs on a missing fact and may be as expected.
+/// Whether it is allowed, and what it leaves depends on a missing fact and may be as expected.
 fn is_partly_unknown(answer: &Answer) -> bool {
     let denied_somehow = answer.outcome == Outcome::Denied(None)
         && matches!(answer.act.expectation, Some(Expectation::Denied(Some(_))));
@@ -61,7 +61,10 @@ fn deciding(actor: &Actor, answer: &Answer) -> (String, Provenance) {
         return (format!("{}: {}", refusal.class, refusal.reason), refusal.from.clone());
     }
     if let Some(first) = answer.depends_on.first().filter(|_| answer.outcome == Outcome::Depends) {
-        return (format!("nobody told {}", first.fact), Provenance::Unknown(first.fact.as_str().into()));
+        return (
+            format!("a fact is missing: {}", first.fact),
+            Provenance::Unknown(first.fact.as_str().into()),
+        );
     }
     if let (Some(Expectation::Leaves { .. }), Outcome::Allowed) = (answer.act.expectation, &answer.outcome)
         && let Some(found) = imprinted(actor, answer)
@@ -79,7 +82,7 @@ fn deciding(actor: &Actor, answer: &Answer) -> (String, Provenance) {
             let from = if step.check == Check::Capability { empowered(actor) } else { step.from.clone() };
             (format!("{}: {}", quoted(&step.path), step.fact), from)
         }
-        None => ("nothing stands in the way".to_owned(), actor.from.clone()),
+        None => ("nothing is in the way".to_owned(), actor.from.clone()),
     }
 }
 

@@ -13,7 +13,7 @@ pub(super) fn is_pattern(text: &[u8]) -> bool {
 
 fn matcher(pattern: &[u8], globs: &dyn Globs) -> Result<Matcher, String> {
     if is_pattern(pattern) {
-        let failed = |why| format!("`{}` is no pattern: {why}", String::from_utf8_lossy(pattern));
+        let failed = |why| format!("`{}` is not a pattern: {why}", String::from_utf8_lossy(pattern));
         return globs.matcher(pattern).map_err(failed);
     }
     let own = pattern.to_vec();
@@ -51,7 +51,7 @@ const KERNEL: [&[u8]; 3] = [b"/proc", b"/sys", b"/dev"];
 pub(super) struct Matching {
     matches: Vec<Matcher>,
     except: Vec<Matcher>,
-    /// The directory that every match lies in or is.
+    /// The directory that every match is in or is.
     pub base: Vec<u8>,
     /// How many names a match has; `None` for any number.
     names: Option<usize>,
@@ -88,12 +88,12 @@ impl Matching {
 
     /// Whether `path` is meant.
     pub(super) fn is(&self, path: &[u8]) -> bool {
-        // The root is written as nothing before the slash of what lies in it.
+        // The root is written as nothing before the slash of what is in it.
         let path = trimmed(path);
         self.matches.iter().any(|is| is(path)) && !self.is_excepted(path)
     }
 
-    /// Whether a path lies in what a runtime mounts for the kernel, and the pattern does not begin there: nobody means that
+    /// Whether a path is in what a runtime mounts for the kernel, and the pattern does not begin there: no one means that
     /// by `/**`, and what it holds the kernel decides file by file.
     pub(super) fn is_elsewhere(&self, path: &[u8]) -> bool {
         let within = |path: &[u8], top: &[u8]| {

@@ -22,7 +22,7 @@ pub(super) type Object = (SourceId, InodeId);
 /// A path that is met.
 #[derive(Clone, Copy, Debug)]
 pub(super) struct Met {
-    /// What is there; `None` where nothing is, or nobody told.
+    /// What is there; `None` where nothing is, or nothing is known.
     pub kind: Option<FileKind>,
     /// How the verb ends there, where that is known without asking.
     pub ending: Option<Ending>,
@@ -134,7 +134,7 @@ pub(super) fn met(
     let mut meeting = Meeting::new();
     let literal = &paths.pattern;
     let sight = look(&stage.storage, &actor.mounts, literal, Follow::Links);
-    // A name may hold such a character: what is there as it stands is meant as it stands.
+    // A name may hold such a character: what exists under this very name is taken literally.
     if !is_pattern(literal) || matches!(sight, Ok(Sight::There(_))) {
         let object =
             if let Ok(Sight::There(place)) = sight { place.inode.map(|id| (place.source, id)) } else { None };
@@ -194,7 +194,7 @@ pub(super) fn add(
     }
 }
 
-/// Adds, for each directory whose listing is not complete, something in it that nobody listed.
+/// Adds, for each directory whose listing is not complete, something in it that is not listed.
 fn unlisted(stage: &Stage, actor: &Actor, matching: &Matching, base: &[u8], meeting: &mut Meeting) {
     let mut directories = vec![base.to_vec()];
     let _ = follow(stage, actor, 0, base, |event| {

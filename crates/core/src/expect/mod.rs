@@ -42,7 +42,7 @@ pub struct Who {
 /// Which paths inside a line speaks of.
 #[derive(Clone, PartialEq, Eq, Default, Debug)]
 pub struct Paths {
-    /// A path, or a pattern such as `/data/**`, which stands for `/data` too.
+    /// A path, or a pattern such as `/data/**`, which means `/data` too.
     pub pattern: Vec<u8>,
     /// Those that are left out of it.
     pub except: Vec<Vec<u8>>,
@@ -71,7 +71,7 @@ pub enum Claim {
         /// To what.
         paths: Paths,
     },
-    /// Nobody else may do this, to what these actors see at these paths, wherever it is mounted.
+    /// No one else may do this, to what these actors see at these paths, wherever it is mounted.
     Only {
         /// Who may; that they can is not said.
         who: Who,
@@ -80,9 +80,9 @@ pub enum Claim {
         /// To what.
         paths: Paths,
     },
-    /// Nobody sees these paths wider than this.
+    /// No one sees these paths wider than this.
     AtMost {
-        /// Whose view counts; everybody's where nobody is named.
+        /// Whose view counts; everyone's where no one is named.
         who: Option<Who>,
         /// Which paths.
         paths: Paths,
@@ -94,7 +94,7 @@ pub enum Claim {
 }
 
 impl Claim {
-    /// Whom it speaks of; `None` for everybody.
+    /// Whom it speaks of; `None` for everyone.
     #[must_use]
     pub const fn who(&self) -> Option<&Who> {
         match self {
@@ -139,7 +139,7 @@ pub enum Standing {
     Holds,
     /// No actor and no path is what it speaks of, so that it says nothing.
     MeetsNothing,
-    /// It hangs on a fact nobody told.
+    /// It depends on a missing fact.
     Depends,
     /// It does not.
     Broken,
@@ -213,7 +213,7 @@ impl Upheld {
     }
 }
 
-/// Whether an expectation that hangs on a missing fact counts as held.
+/// Whether an expectation that depends on a missing fact counts as held.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub enum AcceptDepends {
     /// It does.

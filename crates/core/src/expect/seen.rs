@@ -16,7 +16,7 @@ use crate::question::facts_at;
 /// An inode, whichever source shows it.
 #[derive(Clone, PartialEq, Eq, PartialOrd, Ord)]
 enum Same {
-    /// One that the disk has for everybody.
+    /// One that the disk has for everyone.
     Given(Object),
     /// A directory that the preparation of a workload makes: the same for all that make one there.
     Made(SourceId, Vec<u8>),
@@ -28,7 +28,7 @@ pub(super) struct Seen<'s> {
     /// For each source, the first that shows the same disk.
     disks: BTreeMap<SourceId, SourceId>,
     objects: BTreeSet<Same>,
-    /// Names that are not there, or that nobody listed, by the directory they would lie in.
+    /// Names that are not there, or that is not listed, by the directory they would are in.
     names: BTreeMap<Same, BTreeSet<Vec<u8>>>,
 }
 

@@ -59,7 +59,7 @@ fn called<'s>(stage: &'s Stage, who: &Who, globs: &dyn Globs) -> Result<Vec<&'s 
     Ok(stage.actors.iter().filter(|actor| called.is(actor)).collect())
 }
 
-/// Nobody but `who`, to what `who` sees at these paths, wherever others have it.
+/// No one but `who`, to what `who` sees at these paths, wherever others have it.
 fn only(
     stage: &Stage,
     (who, verb, paths): (&Who, &Verb, &Paths),
@@ -102,7 +102,7 @@ fn only(
 /// What a verb means for a directory.
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum How {
-    /// The system call it stands for.
+    /// The system call it means.
     AsItStands,
     /// For a directory, what comes to the same: creating in it, listing it.
     ByKind,
@@ -141,7 +141,7 @@ impl Tally {
             };
             let Some((verb, path)) = act else { continue };
             self.checked += 1;
-            // Enough is told; the rest is only counted, and counting needs no reasons.
+            // Enough is given; the rest is only counted, and counting needs no reasons.
             if self.broken_count >= MOST_AGAINST
                 && matches!(expectation, Expectation::Denied(_))
                 && met.ending.is_some_and(|ending| ending.cell == Cell::Allowed)
@@ -166,7 +166,7 @@ impl Tally {
         meeting: &Meeting,
     ) {
         for (path, met) in meeting {
-            // A link has no mode of its own that anybody checks, and a file is wide but once, whoever sees it. Owners are as
+            // A link has no mode of its own that anyone checks, and a file is wide but once, whoever sees it. Owners are as
             // each sees them.
             let again = owner.is_none() && met.object.is_some_and(|object| !self.looked_at.insert(object));
             if met.kind == Some(FileKind::Link) || again {
@@ -181,7 +181,7 @@ impl Tally {
                 }
                 Width::Unknown(fact) => {
                     let from = Provenance::Unknown(fact.as_str().into());
-                    ("depends".to_owned(), format!("nobody told {fact}"), from, true)
+                    ("depends".to_owned(), format!("a fact is missing: {fact}"), from, true)
                 }
                 Width::Wide(TooWide { wider, fact, from, .. }) => {
                     // Whoever sees the same adds nothing.
@@ -264,7 +264,7 @@ enum Width {
     Fits,
     /// It is not.
     Wide(TooWide),
-    /// This was not told.
+    /// This was not given.
     Unknown(String),
 }
 

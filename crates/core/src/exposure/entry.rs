@@ -88,7 +88,7 @@ impl Met<'_> {
 
     /// Changes the file, or the entries of the directory; for a socket, connects to it.
     fn writes(&self) -> bool {
-        // A socket is never opened, but only whoever may write to it is told so (`may_open` of the kernel): it may connect.
+        // A socket is never opened, but only whoever may write to it is given so (`may_open` of the kernel): it may connect.
         if self.swept.kind == FileKind::Socket {
             return self.swept.cell(Column::Write) == Cell::Denied(Errno::ENXIO);
         }
@@ -113,27 +113,28 @@ impl Met<'_> {
         if sticky && self.mount.origin == MountOrigin::Root {
             return;
         }
-        // Its modes say 0777, and nobody but the kubelet writes there.
+        // Its modes say 0777, and no one but the kubelet writes there.
         if self.mount.is_written_by_kubelet() {
             return;
         }
-        // An emptyDir is 0777 by rule, and nobody outside the pod reaches it.
+        // An emptyDir is 0777 by rule, and no one outside the pod reaches it.
         let severity = if &*self.mount.kind == "emptyDir" { Severity::Medium } else { Severity::High };
         singles.push(match (self.directory(), sticky) {
             (true, true) => self.single(
                 Kind::WorldWritableSticky,
                 Severity::Low,
-                "whoever reaches it fills it up or lays traps under names that others will open".to_owned(),
+                "whoever reaches it can fill it up, or plant files under names that others will open"
+                    .to_owned(),
             ),
             (true, false) => self.single(
                 Kind::WorldWritable,
                 severity,
-                "whoever reaches it removes or replaces everybody else's files there".to_owned(),
+                "whoever reaches it can remove or replace everyone else's files there".to_owned(),
             ),
             (false, _) => self.single(
                 Kind::WorldWritable,
                 severity,
-                "whoever reaches it rewrites it, and its readers trust what anybody wrote".to_owned(),
+                "whoever reaches it can rewrite it, and its readers trust what anyone wrote".to_owned(),
             ),
         });
     }
@@ -148,7 +149,7 @@ impl Met<'_> {
             return;
         }
         let text = format!(
-            "any member of group {} ({}) rewrites what the others rely on",
+            "any member of group {} ({}) can rewrite what the others rely on",
             self.inode.gid,
             listed(members)
         );
@@ -202,7 +203,7 @@ impl Met<'_> {
             (false, true) => Severity::Low,
             (false, false) => Severity::Medium,
         };
-        let text = format!("{} can leak a secret that is somebody else's", self.actor.name);
+        let text = format!("{} can leak another user's secret", self.actor.name);
         singles.push(self.single(Kind::SecretReadable, severity, text));
     }
 

@@ -1,4 +1,4 @@
-//! Whether somebody sees a limit broken.
+//! Whether someone sees a limit broken.
 
 use std::sync::Arc;
 
@@ -14,7 +14,7 @@ use super::{Kind, Severity, Single, path_text};
 use crate::finding::Limit;
 use crate::question::facts_of;
 
-/// Adds a finding for each limit that somebody sees broken.
+/// Adds a finding for each limit that someone sees broken.
 pub(super) fn check(stage: &Stage, limits: &[Fact<Limit>], singles: &mut Vec<Single>) {
     for limit in limits {
         let named = |actor: &&Actor| match &limit.value.actor {
@@ -29,7 +29,7 @@ pub(super) fn check(stage: &Stage, limits: &[Fact<Limit>], singles: &mut Vec<Sin
 
 /// What breaks a limit.
 pub(crate) struct TooWide {
-    /// Where it lies.
+    /// Where it is.
     place: Place,
     /// What it is.
     kind: FileKind,

@@ -1,4 +1,4 @@
-//! What is open wider than anybody needs, and what is too wide for a strict reader.
+//! What is open wider than anyone needs, and what is too wide for a strict reader.
 //!
 //! Whether an actor reaches a file is answered by the same sweep as `access --tree`; here is only what to say about it.
 
@@ -195,7 +195,7 @@ fn meant(finding: &Finding, accepted: &[Accepted], globs: &dyn Globs) -> Result<
         let Some(pattern) = &one.path else { return Ok(Some(one.clone())) };
         let matcher = globs
             .matcher(pattern.as_bytes())
-            .map_err(|error| format!("{}: `{pattern}` is no pattern of paths: {error}", one.from))?;
+            .map_err(|error| format!("{}: `{pattern}` is not a pattern of paths: {error}", one.from))?;
         let named = finding.kind == Kind::Umask && *pattern == *finding.on;
         let fits = |path: &Vec<u8>| *path == pattern.as_bytes() || matcher(path);
         if named || !finding.paths.is_empty() && finding.paths.iter().all(fits) {

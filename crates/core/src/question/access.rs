@@ -65,7 +65,7 @@ pub fn access(stage: &Stage, actor: &Actor, path: &[u8]) -> AccessRow {
     let cells = match facts.map(|facts| facts.kind) {
         Some(FileKind::Directory) => Cells {
             create: enter_new(),
-            // What goes is the name, and a link to a directory is no directory.
+            // What goes is the name, and a link to a directory is not a directory.
             delete: act(if is_link(stage, actor, path) { Verb::Deletes } else { Verb::RemovesDirectory }),
             list: act(Verb::Lists),
             enter: act(Verb::Enters),
@@ -109,7 +109,7 @@ fn is_link(stage: &Stage, actor: &Actor, path: &[u8]) -> bool {
 /// More entries of a mount are not shown by themselves.
 const MOST_LISTED: usize = 50;
 
-/// The paths worth showing when nobody names any: what the description mounts, and what is known to lie
+/// The paths worth showing when no one names any: what the description mounts, and what is known to lie
 /// directly in it.
 #[must_use]
 pub fn default_paths(stage: &Stage, actor: &Actor) -> Vec<Vec<u8>> {
@@ -118,7 +118,7 @@ pub fn default_paths(stage: &Stage, actor: &Actor) -> Vec<Vec<u8>> {
         paths.push(mount.at.to_vec());
         let source = stage.source(mount.variants[0].source);
         // What begins with two dots is the kubelet's own way of laying out API objects.
-        // A volume of thousands is no list to read: there is the sum of a whole tree for that.
+        // A volume of thousands is not a list to read: there is the sum of a whole tree for that.
         let few = mount.root.filter(|root| source.tree.child_count(*root) <= MOST_LISTED);
         let children = few.into_iter().flat_map(|root| source.tree.children(root));
         for (name, _) in children.filter(|(name, _)| !name.starts_with(b"..")) {

@@ -11,7 +11,7 @@ use super::facts::{PathFacts, facts_of};
 use super::sweep::{Cell, Column, follow};
 use crate::question::Event;
 
-/// Entries that are compared below one mount; beyond, only what lies directly in it.
+/// Entries that are compared below one mount; beyond, only what is directly in it.
 pub const MOST_COMPARED: usize = 500_000;
 
 /// A path that looks different.
@@ -68,7 +68,7 @@ pub struct Contrast {
     pub closed: Vec<OutcomeChange>,
     /// What ends otherwise: with another errno, or depending on a fact.
     pub other: Vec<OutcomeChange>,
-    /// Whether only what lies directly in the mounts was compared, since there is more than [`MOST_COMPARED`].
+    /// Whether only what is directly in the mounts was compared, since there is more than [`MOST_COMPARED`].
     pub partial: bool,
 }
 
@@ -131,7 +131,7 @@ pub fn contrast(before: (&Stage, &Actor), after: (&Stage, &Actor), starts: &[Vec
     for ((column, was, is), paths) in groups {
         let change = OutcomeChange { actor: name.clone(), column, before: was, after: is, paths };
         match (was, is) {
-            // What is new or gone is told as a file.
+            // What is new or gone is given as a file.
             (Verdict::Void, Verdict::Denied(_) | Verdict::Never) | (_, Verdict::Void) => {}
             (_, Verdict::Allowed) => contrast.opened.push(change),
             (Verdict::Allowed, _) => contrast.closed.push(change),
@@ -151,7 +151,7 @@ fn mounted(actor: &Actor) -> Vec<Vec<u8>> {
     all
 }
 
-/// What both show, and whether that is only what lies directly in the mounts because it is too much. Either both are swept or
+/// What both show, and whether that is only what is directly in the mounts because it is too much. Either both are swept or
 /// neither is, since only what is asked about on both sides can be compared.
 fn sides(before: (&Stage, &Actor), after: (&Stage, &Actor), starts: &[Vec<u8>]) -> (Shown, Shown, bool) {
     let settled = |actor: &Actor| actor.refusal().is_none() && actor.credentials.len() == 1;
@@ -192,7 +192,7 @@ fn whole(stage: &Stage, actor: &Actor, start: &[u8], all: &mut BTreeMap<Vec<u8>,
             all.insert(swept.path.to_vec(), Seen { facts, verdicts });
         }
     });
-    // A sweep tells what lies below its start; of a start that is no directory, or not known, nothing.
+    // A sweep tells what is below its start; of a start that is not a directory, or not known, nothing.
     let row = access(stage, actor, start);
     all.insert(start.to_vec(), of_row(&row, false));
     all.len() <= MOST_COMPARED

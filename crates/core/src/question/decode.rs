@@ -2,7 +2,7 @@
 
 use mivask_model::mode::{Concern, FileKind, Mode, ModeChange, concerns, created};
 
-/// Umasks that are shown where nobody names one: the usual one, a shared group's, a closed one.
+/// Umasks that are shown where no one names one: the usual one, a shared group's, a closed one.
 const USUAL_UMASKS: [Mode; 4] = [Mode::new(0o002), Mode::new(0o022), Mode::new(0o027), Mode::new(0o077)];
 
 /// One mode on one kind of file.
@@ -20,7 +20,7 @@ pub struct Decoded {
     pub created: Vec<(Mode, Mode)>,
 }
 
-/// Decodes `mode` on a file of `kind`, after `change`. `umask` counts where a clause names no class (0022 where nobody
+/// Decodes `mode` on a file of `kind`, after `change`. `umask` counts where a clause names no class (0022 where no one
 /// names one), and for what is created.
 #[must_use]
 pub fn decode(mode: Mode, kind: FileKind, change: Option<&ModeChange>, umask: Option<Mode>) -> Decoded {

@@ -1,4 +1,4 @@
-//! What lies at a path inside, whoever asks.
+//! What is at a path inside, whoever asks.
 
 use mivask_model::ids::{InsideGid, InsideUid, OVERFLOW_ID};
 use mivask_model::mode::{FileKind, Mode};
@@ -24,7 +24,7 @@ pub struct PathFacts {
     pub mode: Option<Mode>,
 }
 
-/// What is at `path`, links followed; `None` where nothing is, or nobody knows.
+/// What is at `path`, links followed; `None` where nothing is, or no one knows.
 #[must_use]
 pub fn facts_at(stage: &Stage, actor: &Actor, path: &[u8]) -> Option<PathFacts> {
     match look(&stage.storage, &actor.mounts, path, Follow::Links) {

@@ -20,7 +20,7 @@ fn possibilities(stage: &Stage) -> BTreeMap<SourceId, Possibility> {
     variants.collect()
 }
 
-/// A stage on which every disk has one tree, and which source stands for which.
+/// A stage on which every disk has one tree, and which source means which.
 pub(crate) struct Joined {
     pub stage: Stage,
     /// For each source, the first that shows the same disk.
@@ -59,7 +59,7 @@ impl Joined {
             if let Some(first) = sources.first().filter(|_| apart && *at == 0) {
                 let name = &joined.stage.source(*first).name;
                 let note = format!(
-                    "how workloads find {name} is not known of all alike: what one does with another one's files is left out"
+                    "workloads differ in what is known of {name}: what one does with another one's files is left out"
                 );
                 joined.notes.insert(*first, note.into());
             }
@@ -67,7 +67,7 @@ impl Joined {
         joined
     }
 
-    /// The source that stands for the disk of `source`.
+    /// The source that means the disk of `source`.
     pub(crate) fn disk(&self, source: SourceId) -> SourceId {
         self.disks.get(&source).copied().unwrap_or(source)
     }
@@ -108,7 +108,7 @@ impl Joined {
         self.notes.insert(disk, note.into());
     }
 
-    /// Lets mounts of what a preparation made show it where it lies now.
+    /// Lets mounts of what a preparation made show it where it is now.
     fn renumber(&mut self) {
         let now = |source: SourceId, inode: InodeId| {
             self.became.get(&source).and_then(|became| became.get(&inode)).copied().unwrap_or(inode)

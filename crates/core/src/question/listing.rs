@@ -14,7 +14,7 @@ use mivask_stage::stage::{Actor, Stage};
 
 use super::facts::facts_of;
 
-/// One inode as a listing shows it; `None` where nobody knows.
+/// One inode as a listing shows it; `None` if unknown.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Line {
     /// What it is.
@@ -42,7 +42,7 @@ pub struct Listed {
     pub name: Vec<u8>,
     /// What stood there before.
     pub before: Option<Line>,
-    /// What stands there now.
+    /// What is there now.
     pub after: Option<Line>,
 }
 
@@ -87,7 +87,7 @@ pub fn listings<'a>(before: &Stage, after: &Stage, acts: impl Iterator<Item = &'
             all.extend(listing((before, then), (after, now), directory));
         }
     }
-    // A new directory stands in the listing of the one above; without entries it says no more.
+    // A new directory is in the listing of the one above; without entries it says no more.
     let bare = |listing: &Listing| listing.entries.len() == 1 && listing.entries[0].before.is_none();
     all.retain(|listing| listing.entries.iter().any(Listed::changed) && !bare(listing));
     all

@@ -1,6 +1,6 @@
 //! The questions people ask, each built on [`decide`](mivask_rules::decide::decide).
 //!
-//! Answers are plain data; turning them into text or JSON is somebody else's work.
+//! Answers are plain data; turning them into text or JSON is someone else's work.
 
 mod access;
 mod admits;

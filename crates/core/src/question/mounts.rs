@@ -42,7 +42,7 @@ pub struct MountRow {
 }
 
 impl MountRow {
-    /// Whether nobody asked for it, but the runtime mounts it all the same.
+    /// Whether no one asked for it, but the runtime mounts it all the same.
     #[must_use]
     pub const fn is_default(&self) -> bool {
         matches!(self.origin, MountOrigin::Default | MountOrigin::Shield)

@@ -15,7 +15,7 @@ pub struct Reached {
     pub path: Vec<u8>,
     /// What is there.
     pub kind: FileKind,
-    /// How many entries lie below it, where all of them are reached as well, so that they are not told one by one.
+    /// How many entries are below it, where all of them are reached as well, so that they are not given one by one.
     pub below: Option<usize>,
 }
 
@@ -84,7 +84,7 @@ const fn column(to: Column, kind: FileKind) -> Column {
     }
 }
 
-/// What is told of one entry and everything below it.
+/// What is known of one entry and everything below it.
 struct Folded {
     told: Vec<Reached>,
     /// Whether all of it is reached, as far as the question makes sense.

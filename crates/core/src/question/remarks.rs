@@ -169,7 +169,7 @@ impl Looking<'_> {
         }
     }
 
-    /// A directory of somebody's disk where everybody can delete everybody's files.
+    /// A directory of someone's disk where everyone can delete everyone's files.
     fn open_to_all(&mut self, mount: &Mount) {
         let told = matches!(&*mount.kind, "persistentVolumeClaim" | "hostPath" | "bind" | "volume");
         let facts = facts_at(self.stage, self.actor, &mount.at);
@@ -180,7 +180,7 @@ impl Looking<'_> {
         let open = mode.has(Mode::new(0o002)) && !mode.has(Mode::new(0o1000));
         if told && open && !mount.flags.has(MountFlags::READ_ONLY) {
             let message = format!(
-                "{} is writable for everybody ({mode}) without the sticky bit: anybody can delete anybody's files",
+                "{} is world-writable ({mode}) without the sticky bit: anyone can delete anyone's files",
                 quoted(&mount.at)
             );
             self.add(message, Some("take `w` from other, or set the sticky bit"), mount.from.clone());

@@ -187,7 +187,7 @@ fn kind(base: &Stage, change: &Change, side: Side) -> f64 {
     }
 }
 
-/// Whether the volume is made when the container is, so that nobody can change it before.
+/// Whether the volume is made when the container is, so that no one can change it before.
 fn is_not_there_yet(base: &Stage, act: &Act) -> bool {
     let Ok(actor) = base.actor(&act.actor) else { return false };
     let Ok(Sight::There(place)) = look(&base.storage, &actor.mounts, &act.path, Follow::AllButLast) else {
@@ -200,7 +200,7 @@ fn is_not_there_yet(base: &Stage, act: &Act) -> bool {
 
 fn process(what: &Process) -> f64 {
     match what {
-        // The group of root opens what nobody thought of.
+        // The group of root opens what no one thought of.
         Process::Joins(0) => 9.0,
         Process::Joins(_) | Process::Umask(_) | Process::Scratch(_) => 1.0,
         Process::FilesystemGroup(_) => 1.5,

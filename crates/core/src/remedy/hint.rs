@@ -11,7 +11,7 @@ pub(super) fn hint(answer: &Answer) -> Option<String> {
         Outcome::NeverRuns(refusal) => return Some(format!("it never runs: {}", refusal.reason)),
         Outcome::Depends => {
             let facts: Vec<&str> = answer.depends_on.iter().map(|one| one.fact.as_str()).take(1).collect();
-            return Some(format!("it depends on {}: tell that first", facts.join("; ")));
+            return Some(format!("it depends on {}: supply that first", facts.join("; ")));
         }
         Outcome::Allowed | Outcome::Denied(_) => {}
     }
@@ -22,9 +22,7 @@ pub(super) fn hint(answer: &Answer) -> Option<String> {
 /// What to do about a check that no narrow change gets past.
 const fn about(check: Check) -> Option<&'static str> {
     let text = match check {
-        Check::Lookup => {
-            "nothing of that name is there: the path is wrong, or something has to put it there first"
-        }
+        Check::Lookup => "no such entry: the path is wrong, or something has to create it first",
         Check::Link | Check::ProtectedSymlink => {
             "a symbolic link stops it: name what it points to, or let its owner and the directory's be the same"
         }
@@ -36,23 +34,23 @@ const fn about(check: Check) -> Option<&'static str> {
         Check::DeviceList => {
             "the container's device list leaves the device out: ask the runtime for that one device"
         }
-        Check::Immutable => "the immutable attribute is set: whoever set it has to clear it on the disk",
+        Check::Immutable => "the immutable attribute is set: whoever set it has to clear it on disk",
         Check::AppendOnly => {
-            "the append-only attribute is set: append to it, or let whoever set it clear it on the disk"
+            "the append-only attribute is set: append to it, or let whoever set it clear it on disk"
         }
         Check::Unmapped => {
             "its ids have no mapping in the user namespace or mount: give it an owner that has one"
         }
-        Check::OneMount => "the two names lie on different mounts: put both on one, or copy and delete",
+        Check::OneMount => "the two names are on different mounts: put both on one, or copy and delete",
         Check::Feature => "the file system does not do that: use another kind of volume",
         Check::Server => "a server decides: its export, not the container, has to change",
         Check::Fuse => "the FUSE mount lets only its owner in: mount it with allow_other",
         Check::Empty => "the directory is not empty: remove what is in it first",
         Check::ProtectedFile => {
-            "a file of somebody else in a sticky directory: let the directory's owner make it, or open it without creating"
+            "another user's file in a sticky directory: let the directory's owner create it, or open it without O_CREAT"
         }
         Check::Format => {
-            "the kernel knows no format that begins so: the file is no program, or its interpreter is missing"
+            "the kernel knows no format with these first bytes: the file is not a program, or its interpreter is missing"
         }
         Check::FileCapabilities => {
             "the program's file capabilities cannot all be given: add them to the bounding set, or take them from the file"

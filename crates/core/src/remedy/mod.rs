@@ -25,7 +25,7 @@ use crate::question::{Answer, OutcomeChange, ask};
 
 /// Changes that are made together at most.
 const DEEPEST: usize = 4;
-/// Remedies that are told at most; the rest is wider still.
+/// Remedies that are given at most; the rest is wider still.
 const MOST_TOLD: usize = 12;
 /// Combinations that are tried at most.
 const MOST_TRIED: usize = 160;
@@ -238,7 +238,7 @@ fn attempt(from: &Tried, candidate: &candidate::Candidate, act: &Act) -> Option<
     Some(Tried { changes: Vec::new(), sides, scene, stage: stage_now, answer, notes })
 }
 
-/// Whether the path lies on a volume that the kubelet writes.
+/// Whether the path is on a volume that the kubelet writes.
 fn on_api_volume(base: &Stage, act: &Act) -> bool {
     let Ok(actor) = base.actor(&act.actor) else { return false };
     match look(&base.storage, &actor.mounts, &act.path, Follow::Links) {

@@ -7,7 +7,7 @@ use mivask_model::mode::Mode;
 use mivask_model::tree::Extended;
 use mivask_model::xattr;
 
-/// What extended headers say about one member; what they leave out stands in its own header.
+/// What extended headers say about one member; what they leave out is in its own header.
 #[derive(Clone, Default, Debug)]
 pub(crate) struct Pax {
     pub path: Option<Vec<u8>>,
@@ -18,13 +18,13 @@ pub(crate) struct Pax {
     pub extended: Extended,
     /// ACLs as text, applied once the mode is known: access, default.
     pub acl_texts: [Option<String>; 2],
-    /// What the archive tells of at all.
+    /// What the archive mentions at all.
     pub tells: Tells,
     /// The real size of a sparse file, and its real name.
     pub sparse: bool,
 }
 
-/// Which extended attributes an archive tells of: one that tells of none may have been made without them.
+/// Which extended attributes an archive mentions: one that has none may have been made without them.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
 pub(crate) struct Tells {
     pub acls: bool,
@@ -32,7 +32,7 @@ pub(crate) struct Tells {
 }
 
 impl Tells {
-    /// Adds what one member tells of.
+    /// Adds what one member mentions.
     pub(crate) fn add(&mut self, other: Self) {
         self.acls |= other.acls;
         self.capabilities |= other.capabilities;

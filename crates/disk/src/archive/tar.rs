@@ -18,7 +18,7 @@ const MOST_EXTENDED: u64 = 1 << 20;
 /// How much of a program is read to see what it is.
 const HEAD: u64 = 256;
 
-/// One member, as it is told.
+/// One member, as it is given.
 #[derive(Clone, Debug)]
 pub(crate) struct Member {
     pub path: Vec<u8>,
@@ -34,7 +34,7 @@ pub(crate) struct Member {
 }
 
 impl Member {
-    /// The member of the same archive that this one is a name of or a link to; links are told from their directory.
+    /// The member of the same archive that this one is a name of or a link to; links are given from their directory.
     pub(crate) fn leads_to(&self) -> Option<Vec<u8>> {
         match &self.what {
             What::Same(first) => Some(first.clone()),
@@ -74,7 +74,7 @@ pub(crate) struct Members<'s> {
     /// Where the next header begins.
     at: u64,
     global: Pax,
-    /// What any member tells of.
+    /// What any member mentions.
     pub tells: Tells,
 }
 
@@ -92,7 +92,7 @@ impl<'s> Members<'s> {
         loop {
             let at = self.at;
             let Some(header) = self.header()? else { return Ok(None) };
-            let size = header.entry_size().map_err(|_| TarError::Header(at, "its size is no number"))?;
+            let size = header.entry_size().map_err(|_| TarError::Header(at, "its size is not a number"))?;
             #[expect(clippy::wildcard_enum_match_arm, reason = "every other kind is a member")]
             match header.entry_type() {
                 EntryType::XHeader => {
@@ -126,17 +126,17 @@ impl<'s> Members<'s> {
         let old = header.as_old();
         // An empty field is nought.
         let or_nought = |field: &[u8], own: io::Result<u64>| if is_blank(field) { Ok(0) } else { own };
-        let uid = number(pax.uid, or_nought(&old.uid, header.uid()), "its owner is no number of 32 bits")?;
-        let gid = number(pax.gid, or_nought(&old.gid, header.gid()), "its group is no number of 32 bits")?;
+        let uid = number(pax.uid, or_nought(&old.uid, header.uid()), "its owner is not a number of 32 bits")?;
+        let gid = number(pax.gid, or_nought(&old.gid, header.gid()), "its group is not a number of 32 bits")?;
         let bits = or_nought(&old.mode, header.mode().map(u64::from));
-        let bits = bits.map_err(|_| TarError::Header(at, "its mode is no number"))?;
+        let bits = bits.map_err(|_| TarError::Header(at, "its mode is not a number"))?;
         let mode = Mode::new(u16::try_from(bits & 0o7777).unwrap_or_default());
         let path = pax.path.clone().unwrap_or_else(|| header.path_bytes().into_owned());
         let what = what(header, &pax, &path).map_err(|what| TarError::Header(at, what))?;
         if header.entry_type() == EntryType::GNUSparse {
             self.sparse(header, at)?;
         }
-        let told = header.entry_size().map_err(|_| TarError::Header(at, "its size is no number"))?;
+        let told = header.entry_size().map_err(|_| TarError::Header(at, "its size is not a number"))?;
         let stored = match what {
             What::Kind(FileKind::File) => pax.size.unwrap_or(told),
             // A pax size belongs to files; other members have no content, whatever they claim.
@@ -172,7 +172,7 @@ impl<'s> Members<'s> {
         let unsigned: u32 = sum(&block).map(u32::from).sum();
         let signed: i64 = sum(&block).map(|byte| i64::from(byte.cast_signed())).sum();
         if told != Some(unsigned) && told.map(i64::from) != Some(signed) {
-            return Err(TarError::Header(at, "this is no header: its checksum does not fit"));
+            return Err(TarError::Header(at, "this is not a header: its checksum does not match"));
         }
         Ok(Some(header))
     }
@@ -254,7 +254,7 @@ fn what(header: &Header, pax: &Pax, path: &[u8]) -> Result<What, &'static str> {
             _ => Ok(What::Kind(kind)),
         }
     };
-    #[expect(clippy::wildcard_enum_match_arm, reason = "POSIX says what a kind nobody knows is read as")]
+    #[expect(clippy::wildcard_enum_match_arm, reason = "POSIX says how to read an unknown type")]
     match header.entry_type() {
         // The oldest archives tell directories by a slash alone.
         EntryType::Regular if path.ends_with(b"/") => Ok(What::Kind(FileKind::Directory)),
@@ -265,7 +265,7 @@ fn what(header: &Header, pax: &Pax, path: &[u8]) -> Result<What, &'static str> {
         EntryType::Block => device(FileKind::BlockDevice),
         EntryType::Directory => Ok(What::Kind(FileKind::Directory)),
         EntryType::Fifo => Ok(What::Kind(FileKind::Fifo)),
-        // POSIX: a type nobody knows is read as a regular file.
+        // POSIX: a type no one knows is read as a regular file.
         _ => Ok(What::Kind(FileKind::File)),
     }
 }

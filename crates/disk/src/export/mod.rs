@@ -60,7 +60,7 @@ struct Row<'t> {
     same: Option<&'t [u8]>,
 }
 
-/// Every name, each directory before what lies in it, in the order of names.
+/// Every name, each directory before what is in it, in the order of names.
 fn each(tree: &Tree, row: &mut dyn FnMut(Row<'_>) -> io::Result<()>) -> io::Result<()> {
     row(Row { path: b".", id: Tree::ROOT, same: None })?;
     // Only inodes with several names are worth remembering, and only a second look tells which those are.

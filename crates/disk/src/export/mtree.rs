@@ -50,7 +50,7 @@ const fn word(kind: FileKind) -> &'static str {
     }
 }
 
-/// Octal escapes for whatever is no plain letter of a name.
+/// Octal escapes for whatever is not a plain letter of a name.
 fn escaped(out: &mut dyn Write, name: &[u8]) -> io::Result<()> {
     for byte in name {
         if byte.is_ascii_graphic() && !matches!(byte, b'\\' | b'#' | b'=' | b'*' | b'?' | b'[') {

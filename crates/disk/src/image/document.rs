@@ -83,7 +83,7 @@ impl TryFrom<String> for Digest {
     type Error = String;
 
     fn try_from(text: String) -> Result<Self, String> {
-        let wrong = || format!("`{}` is no digest", text.escape_debug());
+        let wrong = || format!("`{}` is not a digest", text.escape_debug());
         let (algorithm, encoded) = text.split_once(':').ok_or_else(wrong)?;
         let plain = |part: &str| {
             !part.is_empty() && part.bytes().all(|byte| byte.is_ascii_lowercase() || byte.is_ascii_digit())

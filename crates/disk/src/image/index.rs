@@ -91,19 +91,19 @@ fn manifest(
     let name = blob(descriptor);
     let bytes = text(&name)?;
     if !descriptor.is_index() {
-        return serde_json::from_slice(&bytes).map_err(|error| format!("{name} is no manifest: {error}"));
+        return serde_json::from_slice(&bytes).map_err(|error| format!("{name} is not a manifest: {error}"));
     }
     if depth == DEEPEST {
         return Err("its indexes name indexes without end".to_owned());
     }
     let index: Index =
-        serde_json::from_slice(&bytes).map_err(|error| format!("{name} is no index: {error}"))?;
+        serde_json::from_slice(&bytes).map_err(|error| format!("{name} is not an index: {error}"))?;
     manifest(index.manifests.iter().collect(), choice, text, depth + 1)
 }
 
 /// The one for the wanted platform.
 fn by_platform<'d>(descriptors: &[&'d Descriptor], choice: &Choice) -> Result<&'d Descriptor, String> {
-    // Attestations and the like stand in indexes too, for a platform that is none.
+    // Attestations and the like are in indexes too, for a platform that is none.
     let known = |one: &&&Descriptor| one.platform.as_ref().is_none_or(|platform| platform.os != "unknown");
     let images: Vec<&&Descriptor> = descriptors.iter().filter(known).collect();
     if let ([only], None) = (images.as_slice(), &choice.platform) {

@@ -81,7 +81,7 @@ pub(crate) fn gather_layout(folder: &Path, choice: &Choice, sizes: bool) -> Resu
         let mut part = Part::new(&mut plain, u64::MAX);
         match Blob::read(&shown, &mut part)? {
             Blob::Layer(layer) => growing.add(layer)?,
-            Blob::Text(_) | Blob::Other => return Err(DiskError::whole(&shown, "this is no layer")),
+            Blob::Text(_) | Blob::Other => return Err(DiskError::whole(&shown, "this is not a layer")),
         }
     }
     growing.finish(&config)

@@ -14,26 +14,26 @@ use crate::grow::Grower;
 
 pub(super) struct Collector {
     pub grower: Grower,
-    /// The path that stands for the root of the tree, once it is known.
+    /// The path that means the root of the tree, once it is known.
     root: Option<Vec<u8>>,
 }
 
 impl Collector {
     pub(super) fn new(name: &str) -> Self {
-        let fact = format!("what else lies in the directories that {name} does not list");
+        let fact = format!("what else is in the directories that {name} does not list");
         let rest =
             Certainty::Unknown(Unknown::new(&fact, "list the directory itself, with all that is in it"));
         let origin = Provenance::Source(Arc::from(name));
         Self { grower: Grower::with_rest(origin, name, true, rest), root: None }
     }
 
-    /// Paths are told from the root already.
+    /// Paths are given from the root already.
     pub(super) fn rooted(mut self) -> Self {
         self.root = Some(Vec::new());
         self
     }
 
-    /// Adds what a line says of `path`. The first directory that is told is the root of the tree.
+    /// Adds what a line says of `path`. The first directory that is given is the root of the tree.
     pub(super) fn put(&mut self, lines: &Lines<'_>, path: &[u8], mut entry: Entry) -> Result<(), DiskError> {
         entry.line = u32::try_from(lines.number).unwrap_or(0);
         let path = self.below(lines, path, entry.kind)?;
@@ -67,8 +67,8 @@ impl Collector {
             },
         };
         let Some(rest) = rest else {
-            let message = format!("{} does not lie in {}, the first directory", quoted(path), quoted(root));
-            let help = "one listing tells of one directory: the first that it names";
+            let message = format!("{} is not in {}, the first directory", quoted(path), quoted(root));
+            let help = "one listing covers one directory: the first that it names";
             return Err(lines.wrong(0, message, Some(help)));
         };
         Ok(if rest == b"." { Vec::new() } else { rest.to_vec() })
@@ -82,7 +82,7 @@ impl Collector {
         let root_told = self.grower.root_told;
         let (mut tree, holes) = self.grower.finish();
         if !root_told {
-            // Whether anything can be made in the directory hangs on it, and whether it can be passed at all.
+            // Whether anything can be made in the directory depends on it, and whether it can be passed at all.
             let contents = tree.doubt(Tree::ROOT).map(|doubt| doubt.contents.clone()).unwrap_or_default();
             let fact = format!("owner and mode of the directory that {name} lists");
             let settle = "list the directory itself too, as `ls -lan` and `find DIR` do, or give a survey";
@@ -94,7 +94,7 @@ impl Collector {
     }
 }
 
-/// A path without slashes at its end, but for the root.
+/// A path without slashes at its end, except the root.
 fn trimmed(path: &[u8]) -> &[u8] {
     let end = path.iter().rposition(|byte| *byte != b'/').map_or(1, |last| last + 1);
     &path[..end.min(path.len())]
@@ -107,7 +107,7 @@ pub(super) fn unknown_attributes(entry: &mut Entry, fact: &str, settle: &str) {
     entry.doubt = Some(Doubt { attributes, contents });
 }
 
-/// Where the directory `root` of a listing lies on its machine, if that is told and is not `/`.
+/// Where the directory `root` of a listing is on its machine, if that is given and is not `/`.
 pub(super) fn top(root: &[u8]) -> Option<Vec<u8>> {
     let root = trimmed(root);
     (root.len() > 1 && root[0] == b'/').then(|| root.to_vec())
@@ -119,7 +119,7 @@ pub(super) fn assumed_file(entry: &mut Entry, shown: &str, why: &str) {
     entry.doubt = Some(Doubt { attributes, contents: Certainty::Known });
 }
 
-/// `entry` of which nobody knows what lies in it.
+/// `entry` of which no one knows what is in it.
 pub(super) fn unknown_contents(entry: &mut Entry, fact: &str, settle: &str) {
     let attributes = entry.doubt.take().unwrap_or_default().attributes;
     let contents = Certainty::Unknown(Unknown::new(fact, settle));

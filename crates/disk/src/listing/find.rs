@@ -46,7 +46,7 @@ pub(super) fn gather(name: &str, input: &mut dyn BufRead) -> Result<Gathered, Di
             continue;
         }
         let Some(Row { mut entry, mut path }) = parse(&line) else {
-            return Err(lines.wrong(0, "this is no line of such a listing", Some(HELP)));
+            return Err(lines.wrong(0, "this is not a line of such a listing", Some(HELP)));
         };
         let target = if nul {
             lines.next()?.map(<[u8]>::to_vec).unwrap_or_default()
@@ -65,11 +65,11 @@ pub(super) fn gather(name: &str, input: &mut dyn BufRead) -> Result<Gathered, Di
             entry.target = target.into();
         } else if !target.is_empty() {
             // Most likely the next entry: it must not be lost.
-            return Err(lines.wrong(0, "something that is no link has a target", Some(NUL_HELP)));
+            return Err(lines.wrong(0, "something that is not a link has a target", Some(NUL_HELP)));
         }
         collector.put(&lines, path, entry)?;
     }
-    collector.finish(name, Silence::on_all("`find` does not tell of that"))
+    collector.finish(name, Silence::on_all("`find` does not show that"))
 }
 
 /// Where the arrow of a link begins; the first one, since targets hold one more often than names do.

@@ -27,7 +27,7 @@ struct Block {
     flags: Vec<u8>,
     access: Vec<String>,
     default: Vec<String>,
-    /// A name in an entry that nobody knows the number of.
+    /// A name in an entry that no one knows the number of.
     unknown: Option<Vec<u8>>,
 }
 
@@ -45,7 +45,7 @@ pub(super) fn gather(name: &str, input: &mut dyn BufRead, owners: Owners) -> Res
             if line.is_empty() {
                 continue;
             }
-            return Err(lines.wrong(0, "this stands before any file", Some(HELP)));
+            return Err(lines.wrong(0, "this comes before any file", Some(HELP)));
         };
         if let Some(owner) = line.strip_prefix(b"# owner: ") {
             open.owner = Some(backslashes(owner));
@@ -66,14 +66,14 @@ pub(super) fn gather(name: &str, input: &mut dyn BufRead, owners: Owners) -> Res
 struct Reader {
     collector: Collector,
     owners: Owners,
-    /// What was told so far, in case its kind has to be guessed.
+    /// What was given so far, in case its kind has to be guessed.
     told: Vec<InodeId>,
 }
 
 impl Reader {
     /// `user:7102:rw-`, `default:mask::r--`, with a comment behind it or not.
     fn entry(&self, lines: &Lines<'_>, line: &[u8], block: &mut Block) -> Result<(), DiskError> {
-        let wrong = || lines.wrong(0, "this is no entry of an ACL", Some(HELP));
+        let wrong = || lines.wrong(0, "this is not an entry of an ACL", Some(HELP));
         let end = line.iter().position(|byte| matches!(byte, b'\t' | b'#' | b' ')).unwrap_or(line.len());
         let entry = &line[..end];
         let (default, entry) = match entry.strip_prefix(b"default:") {
@@ -120,7 +120,7 @@ impl Reader {
         let shown = mivask_model::act::quoted(&block.path).to_string();
         let owner = block.owner.as_deref().and_then(|name| self.owners.uid(name));
         let group = block.group.as_deref().and_then(|name| self.owners.gid(name));
-        // Which is a directory shows by what lies in it or would be inherited.
+        // Which is a directory shows by what is in it or would be inherited.
         let first = !self.collector.grower.root_told && self.told.is_empty();
         let directory = default.is_some() || block.path.ends_with(b"/") || first;
         let kind = if directory { FileKind::Directory } else { FileKind::File };
@@ -129,7 +129,7 @@ impl Reader {
         let settle = "write numbers with -n, or put the host's passwd and group files beside the listing";
         if let Some(name) = &block.unknown {
             let fact =
-                format!("the number of {}, whom the ACL of {shown} names", mivask_model::act::quoted(name));
+                format!("the number of {}, which the ACL of {shown} names", mivask_model::act::quoted(name));
             unknown_attributes(&mut entry, &fact, settle);
         } else if owner.is_none() || group.is_none() {
             unknown_attributes(&mut entry, &format!("owner and group of {shown}"), settle);
@@ -140,7 +140,7 @@ impl Reader {
                 "write access ACLs too: not only -d",
             );
         } else if !directory {
-            assumed_file(&mut entry, &shown, "getfacl does not tell files from empty directories");
+            assumed_file(&mut entry, &shown, "getfacl does not tell files and empty directories apart");
         }
         let path = self.collector.below(lines, &block.path, kind)?;
         entry.line = u32::try_from(lines.number).unwrap_or(0);
@@ -154,12 +154,12 @@ impl Reader {
         for id in std::mem::take(&mut self.told) {
             let empty = tree.child_count(id) == 0 && tree.inode(id).kind == FileKind::Directory;
             if empty && id != Tree::ROOT {
-                let fact = format!("what lies in the directories that {name} does not list");
+                let fact = format!("what is in the directories that {name} does not list");
                 let unknown = mivask_model::fact::Unknown::new(&fact, "write the whole tree with getfacl -R");
                 tree.doubt_contents(id, Certainty::Unknown(unknown));
             }
         }
-        self.collector.finish(name, Silence::but_acls("getfacl does not tell of that"))
+        self.collector.finish(name, Silence::but_acls("getfacl does not show that"))
     }
 }
 

@@ -63,7 +63,7 @@ pub(super) fn gather(name: &str, input: &mut dyn BufRead, owners: Owners) -> Res
 struct Reader {
     collector: Collector,
     owners: Owners,
-    /// The directory of the first section, from which others are told.
+    /// The directory of the first section, from which others are given.
     root: Option<Vec<u8>>,
     /// The directory whose entries come, as a path of the tree.
     section: Vec<u8>,
@@ -93,7 +93,7 @@ impl Reader {
         }
         match line.strip_suffix(b":").filter(|_| blank) {
             Some(path) => self.section(lines, path),
-            None => Err(lines.wrong(0, "this is no line of a long listing", Some(HELP))),
+            None => Err(lines.wrong(0, "this is not a line of a long listing", Some(HELP))),
         }
     }
 
@@ -106,11 +106,11 @@ impl Reader {
             _ => None,
         };
         let Some(below) = below else {
-            let message = format!("{} does not lie in {}, the first directory", quoted(&path), quoted(root));
+            let message = format!("{} is not in {}, the first directory", quoted(&path), quoted(root));
             return Err(lines.wrong(
                 0,
                 message,
-                Some("one listing tells of one directory and what lies below"),
+                Some("one listing covers one directory and everything below it"),
             ));
         };
         self.section = below;
@@ -147,7 +147,7 @@ impl Reader {
         let shown = quoted(&path).to_string();
         if let Some((what, unknown)) = owner.map(|name| ("user", name)).or(group.map(|name| ("group", name)))
         {
-            let fact = format!("the number of the {what} {}, to whom {shown} belongs", quoted(&unknown));
+            let fact = format!("the number of the {what} {}, which owns {shown}", quoted(&unknown));
             unknown_attributes(
                 &mut entry,
                 &fact,
@@ -181,7 +181,7 @@ impl Reader {
         Some(Row { name, entry, acl, owner: unknown(uid, owner), group: unknown(gid, group) })
     }
 
-    /// What lies in directories without a section is not known; without `-a` names with a dot are assumed away.
+    /// What is in directories without a section is not known; without `-a` names with a dot are assumed away.
     fn finish(mut self, name: &str) -> Result<Gathered, DiskError> {
         if !self.any {
             return Err(DiskError::whole(name, "the listing names no file"));
@@ -198,7 +198,7 @@ impl Reader {
                 (true, false) => Certainty::Assumed(hidden.clone()),
                 (false, _) => {
                     let mut entry = Entry::directory(0, 0, 0);
-                    let fact = format!("what lies in the directories that {name} does not list");
+                    let fact = format!("what is in the directories that {name} does not list");
                     unknown_contents(&mut entry, &fact, "list with -R, or give a survey");
                     entry.doubt.unwrap_or_default().contents
                 }
@@ -209,7 +209,7 @@ impl Reader {
             }
         }
         let top = self.root.as_deref().and_then(top);
-        Ok(Gathered { top, ..self.collector.finish(name, Silence::but_acls("`ls` does not tell of that"))? })
+        Ok(Gathered { top, ..self.collector.finish(name, Silence::but_acls("`ls` does not show that"))? })
     }
 }
 
@@ -217,7 +217,7 @@ struct Row {
     name: Vec<u8>,
     entry: Entry,
     acl: bool,
-    /// The owner's name, where nobody knows its number.
+    /// The owner's name, or its number where no name is known.
     owner: Option<Vec<u8>>,
     group: Option<Vec<u8>>,
 }
@@ -235,7 +235,7 @@ impl<'l> Words<'l> {
         Some(&rest[..end])
     }
 
-    /// What stands behind the date, and the one blank after it: `Nov 25 12:00`, `25 Nov 2026`, `2026-11-25 12:00`,
+    /// What is behind the date, and the one blank after it: `Nov 25 12:00`, `25 Nov 2026`, `2026-11-25 12:00`,
     /// `2026-11-25 12:00:00.000000000 +0000`, `11-25 12:00`.
     fn behind_date(mut self) -> Option<&'l [u8]> {
         let first = self.next()?;

@@ -1,4 +1,4 @@
-//! Listings that somebody made with ordinary tools and pasted: text, told apart by how its first lines look
+//! Listings that someone made with ordinary tools and pasted: text, told apart by how its first lines look
 //! (docs/formats/sources.md says which commands make them).
 
 mod collect;
@@ -34,7 +34,7 @@ pub(crate) enum Kind {
     Stat,
 }
 
-/// What a text is, by its beginning; `None` where it is no listing.
+/// What a text is, by its beginning; `None` where it is not a listing.
 pub(crate) fn kind(head: &[u8]) -> Option<Kind> {
     let lines = head.split(|byte| matches!(byte, b'\n' | 0)).filter(|line| !line.trim_ascii().is_empty());
     lines.take(8).find_map(|line| {

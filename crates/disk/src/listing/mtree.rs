@@ -34,16 +34,16 @@ struct Keywords {
     kind: Option<FileKind>,
     uid: Option<u32>,
     gid: Option<u32>,
-    /// Names of owners whose number nobody knows.
+    /// Names of owners whose number is unknown.
     user: Option<Vec<u8>>,
     group: Option<Vec<u8>>,
     mode: Option<Mode>,
     link: Vec<u8>,
     size: Option<u64>,
-    /// `None` where nothing tells of attributes.
+    /// `None` where nothing mentions attributes.
     marks: Option<Marks>,
     device: Option<Device>,
-    /// What lies below is not told.
+    /// What is below is not given.
     ignore: bool,
 }
 
@@ -77,7 +77,7 @@ pub(super) fn gather(name: &str, input: &mut dyn BufRead, owners: Owners) -> Res
     if !reader.begun {
         return Err(DiskError::whole(name, "the listing names no file"));
     }
-    let why = "mtree does not tell of that";
+    let why = "mtree does not show that";
     let silence = if reader.tells_attributes { Silence::on_extended(why) } else { Silence::on_all(why) };
     reader.collector.finish(name, silence)
 }
@@ -86,10 +86,10 @@ struct Reader {
     collector: Collector,
     owners: Owners,
     set: Keywords,
-    /// The directory that entries without a slash lie in.
+    /// The directory that entries without a slash are in.
     here: Vec<Vec<u8>>,
     begun: bool,
-    /// Whether any entry tells of attributes: then the others have none.
+    /// Whether any entry mentions attributes: then the others have none.
     tells_attributes: bool,
 }
 
@@ -203,12 +203,12 @@ fn entry(path: &[u8], told: Keywords) -> Entry {
     let shown = quoted(path).to_string();
     if told.ignore {
         let settle = "leave out `ignore`, or give a survey";
-        unknown_contents(&mut entry, &format!("what lies in {shown}"), settle);
+        unknown_contents(&mut entry, &format!("what is in {shown}"), settle);
     }
     let name = told.user.map(|name| ("user", name)).or(told.group.map(|name| ("group", name)));
     match name {
         Some((what, name)) => {
-            let fact = format!("the number of the {what} {}, to whom {shown} belongs", quoted(&name));
+            let fact = format!("the number of the {what} {}, which owns {shown}", quoted(&name));
             let settle = "write uid= and gid=, or put the host's passwd and group files beside the listing";
             unknown_attributes(&mut entry, &fact, settle);
         }
@@ -218,7 +218,7 @@ fn entry(path: &[u8], told: Keywords) -> Entry {
         None if mode.is_none() => {
             unknown_attributes(&mut entry, &format!("the mode of {shown}"), "write mode=");
         }
-        None if told.kind.is_none() => assumed_file(&mut entry, &shown, "the listing does not tell its type"),
+        None if told.kind.is_none() => assumed_file(&mut entry, &shown, "the listing does not give its type"),
         None => {}
     }
     entry

@@ -31,7 +31,7 @@ impl Owners {
         Self { users: numbers(passwd), groups: numbers(group) }
     }
 
-    /// The number that a listing tells, or that its name has. Root is 0 wherever nobody says otherwise.
+    /// The number that a listing tells, or that its name has. Root is 0 unless stated otherwise.
     pub(crate) fn uid(&self, told: &[u8]) -> Option<u32> {
         find(&self.users, told)
     }

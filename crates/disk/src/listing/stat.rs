@@ -1,4 +1,4 @@
-//! `stat -c '%a %u %g %F %n' PATH...`, and what `stat` prints when nobody asks for a format.
+//! `stat -c '%a %u %g %F %n' PATH...`, and what `stat` prints when no one asks for a format.
 
 use std::io::BufRead;
 
@@ -63,24 +63,24 @@ pub(super) fn gather(name: &str, input: &mut dyn BufRead) -> Result<Gathered, Di
             let entry = Entry { target: target.into(), ..entry };
             put(&mut collector, &lines, &path, entry)?;
         } else if !is_detail(&line) {
-            return Err(lines.wrong(0, "this is no line of such a listing", Some(HELP)));
+            return Err(lines.wrong(0, "this is not a line of such a listing", Some(HELP)));
         }
     }
-    collector.finish(name, Silence::on_all("`stat` does not tell of that"))
+    collector.finish(name, Silence::on_all("`stat` does not show that"))
 }
 
 fn put(collector: &mut Collector, lines: &Lines<'_>, path: &[u8], mut entry: Entry) -> Result<(), DiskError> {
     match entry.kind {
         FileKind::Directory => {
-            let fact = format!("what else lies in {}", mivask_model::act::quoted(path));
+            let fact = format!("what else is in {}", mivask_model::act::quoted(path));
             unknown_contents(
                 &mut entry,
                 &fact,
-                "stat tells of one path at a time: give a survey or a whole listing",
+                "stat shows one path at a time: give a survey or a whole listing",
             );
         }
         FileKind::Link if entry.target.is_empty() => {
-            let help = "give the output of `stat` without a format, which tells what links point at";
+            let help = "give the output of `stat` without a format, which shows what links point at";
             return Err(lines.wrong(0, "a link without its target", Some(help)));
         }
         FileKind::Link

@@ -1,7 +1,7 @@
 //! Names as tools write them where they hold odd bytes.
 
 /// Backslash escapes: three octal digits, the letters of C, a blank as `\ ` or `\s`, and the caret and meta forms of
-/// vis(3). What is no escape stays as it is.
+/// vis(3). What is not an escape stays as it is.
 pub(crate) fn backslashes(text: &[u8]) -> Vec<u8> {
     let mut out = Vec::with_capacity(text.len());
     let mut rest = text;

@@ -16,11 +16,11 @@ struct State {
     listings: Vec<Option<Listing>>,
     /// How many threads may still bring some.
     at_work: usize,
-    /// The number that is waited for: a call that wakes nobody costs as much as looking at a file.
+    /// The number that is waited for: a call that wakes no one costs as much as looking at a file.
     wanted: Option<usize>,
 }
 
-/// A thread that brings listings. The last one that ends, in whatever way, lets nobody wait any longer.
+/// A thread that brings listings. The last one that ends, in whatever way, lets no one wait any longer.
 pub(super) struct Bringer<'a>(&'a Finished);
 
 impl Finished {

@@ -132,7 +132,7 @@ impl<'a> Lister<'a> {
             Err(error) => {
                 let fact = format!("owner and mode of {}", self.path(above, name.to_bytes()));
                 let attributes = unknown(&fact, error, &mut listing.holes);
-                // A kind nobody tells is taken for a file: what is not known of it covers the rest.
+                // A kind no one tells is taken for a file: what is not known of it covers the rest.
                 one.kind = look::kind_of(entry.file_type()).unwrap_or(FileKind::File);
                 let contents = match one.kind {
                     FileKind::Directory => attributes.clone(),
@@ -221,7 +221,7 @@ impl<'a> Lister<'a> {
 
     /// The directory itself could not be listed, or not to its end.
     fn unlisted(&self, path: &[u8], error: Errno, listing: &mut Listing) {
-        let fact = format!("what lies in {}", self.path(path, b""));
+        let fact = format!("what is in {}", self.path(path, b""));
         let contents = unknown(&fact, error, &mut listing.holes);
         listing.unlisted = Some(Doubt { attributes: Certainty::Known, contents });
     }
@@ -236,7 +236,7 @@ fn unknown(fact: &str, error: Errno, holes: &mut Holes) -> Certainty {
     let (count, settle) = match error {
         Errno::NOENT => (&mut holes.vanished, "it went away while it was looked at; take the survey again"),
         Errno::ACCESS | Errno::PERM => {
-            (&mut holes.denied, "take the survey as a user who may look, such as root")
+            (&mut holes.denied, "take the survey as a user with the right to look, such as root")
         }
         _ => (&mut holes.failed, "take the survey again"),
     };

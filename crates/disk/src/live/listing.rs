@@ -12,7 +12,7 @@ pub(super) struct Listing {
     pub names: Vec<u8>,
     pub entries: Vec<Found>,
     pub rare: Vec<Rare>,
-    /// What is not certain about the directory itself; its owner and mode stand in the one above.
+    /// What is not certain about the directory itself; its owner and mode are in the one above.
     pub unlisted: Option<Doubt>,
     pub holes: Holes,
 }

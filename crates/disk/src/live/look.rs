@@ -129,7 +129,7 @@ impl Attributes {
         get: impl Fn(&CStr, &mut [u8]) -> rustix::io::Result<usize>,
     ) -> rustix::io::Result<Extended> {
         let mut extended = Extended::default();
-        // Nearly always there are none, and the kernel answers quicker to somebody who only asks how many.
+        // Nearly always there are none, and the kernel answers quicker to someone who only asks how many.
         match length {
             Ok(0) => return Ok(extended),
             Err(Errno::NOTSUP) => {

@@ -43,7 +43,7 @@ pub struct Options {
     pub sizes: bool,
     /// Which image of several is meant.
     pub choice: Choice,
-    /// How many threads; as many as there are processors where nobody said.
+    /// How many threads; as many as there are processors if not given.
     pub threads: Option<usize>,
 }
 
@@ -159,7 +159,7 @@ fn list<'a, T>(
             .collect::<io::Result<Vec<_>>>()
             .inspect_err(|_| pool.stop())?;
         let assembled = assemble(&finished);
-        // Where it failed, nobody needs the rest.
+        // Where it failed, no one needs the rest.
         pool.stop();
         for thread in started {
             thread.join().map_err(|_| io::Error::other("a thread of the survey failed"))??;

@@ -69,7 +69,7 @@ impl Pool {
         // The first of them is the next to be taken.
         state.jobs[before..].reverse();
         state.busy -= 1;
-        // Waking nobody takes a system call too.
+        // Waking no one takes a system call too.
         if state.waiting > 0 {
             self.changed.notify_all();
         }

@@ -1,4 +1,4 @@
-//! A running process: who it is, what is mounted where for it, and what lies there, by `/proc/PID` (proc(5)).
+//! A running process: who it is, what is mounted where for it, and what is there, by `/proc/PID` (proc(5)).
 //!
 //! Only what is asked for is read: each directory on the way to a path that is wanted, whole, so that what is missing
 //! in it is known to be missing. Links are followed as the process would follow them.
@@ -69,7 +69,7 @@ pub struct Process {
 pub struct ProcessMount {
     /// Its line of mountinfo.
     pub line: MountLine,
-    /// What is known of what lies on it; `None` where nothing was read.
+    /// What is known of what is on it; `None` where nothing was read.
     pub tree: Option<Arc<Tree>>,
     /// The name in the tree that is mounted, where that is a single file.
     pub file: Option<Vec<u8>>,
@@ -154,7 +154,7 @@ impl<'a> Reading<'a> {
     fn new(shown: &'a str, root: &'a OwnedFd, lines: Vec<MountLine>) -> Self {
         let mounted = |line: MountLine| {
             let what = format!("{shown} at {}", quoted(&line.at));
-            let fact = format!("what lies in directories of {what} that were not asked for");
+            let fact = format!("what is in directories of {what} that were not asked for");
             let rest = Certainty::Unknown(Unknown::new(&fact, "name a path in them"));
             let origin = Provenance::Source(Arc::from(what.as_str()));
             let mut grower = Grower::with_rest(origin, &what, false, rest.clone());
@@ -263,10 +263,11 @@ impl<'a> Reading<'a> {
             }
             Err(error) => {
                 let error = io::Error::from(error);
-                // What is no directory has nothing to list.
+                // What is not a directory has nothing to list.
                 if error.kind() != io::ErrorKind::NotADirectory && error.kind() != io::ErrorKind::NotFound {
-                    let fact = format!("what lies in {} of {} ({error})", quoted(&at), self.shown);
-                    let unknown = Unknown::new(&fact, "run it as a user who may look, such as root");
+                    let fact = format!("what is in {} of {} ({error})", quoted(&at), self.shown);
+                    let unknown =
+                        Unknown::new(&fact, "run it as a user with the right to look, such as root");
                     self.settle(index, &at, Certainty::Unknown(unknown));
                 }
             }
@@ -274,7 +275,7 @@ impl<'a> Reading<'a> {
     }
 
     fn unlisted(&self, mut entry: Entry, at: &[u8]) -> Entry {
-        let fact = format!("what lies in {} of {}, which was not asked for", quoted(at), self.shown);
+        let fact = format!("what is in {} of {}, which was not asked for", quoted(at), self.shown);
         let contents = Certainty::Unknown(Unknown::new(&fact, "name a path in it"));
         let attributes = entry.doubt.take().unwrap_or_default().attributes;
         entry.doubt = Some(Doubt { attributes, contents });
@@ -291,7 +292,7 @@ impl<'a> Reading<'a> {
         }
     }
 
-    /// Puts what lies at a path into the tree of its mount; a mount point into both.
+    /// Puts what is at a path into the tree of its mount; a mount point into both.
     fn put(&mut self, path: &[u8], entry: Entry) {
         let at = [b"/", path].concat();
         let point = self.mounts.iter().position(|mount| mount.line.at == at);
@@ -317,7 +318,7 @@ impl<'a> Reading<'a> {
         }
     }
 
-    /// The mount that a directory lies on; its own where it is a mount point.
+    /// The mount that a directory is on; its own where it is a mount point.
     fn covering(&self, at: &[u8]) -> usize {
         let inside = self.mounts.iter().enumerate().filter(|(_, mount)| is_within(at, &mount.line.at));
         inside.max_by_key(|(_, mount)| mount.line.at.len()).map_or(0, |(index, _)| index)

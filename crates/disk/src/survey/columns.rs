@@ -23,7 +23,7 @@ pub(super) enum Column {
     Targets,
     /// For each further name: the number of the inode.
     Links,
-    /// For each regular file: 1 + its size, or 0 where it is not told.
+    /// For each regular file: 1 + its size, or 0 where it is not given.
     Sizes,
     /// What is not certain about single inodes.
     Doubts,
@@ -57,7 +57,7 @@ impl Writer {
         self.bytes(column, bytes);
     }
 
-    /// What stands in a column.
+    /// What is in a column.
     pub(super) fn column(&self, column: Column) -> &[u8] {
         &self.columns[column as usize]
     }
@@ -90,7 +90,7 @@ pub(super) struct Reader<'a> {
     columns: [&'a [u8]; COUNT],
 }
 
-/// A column ends too early, or a number in it is no number.
+/// A column ends too early, or a number in it is not a number.
 #[derive(Clone, Copy, Debug)]
 pub(super) struct Short;
 

@@ -94,7 +94,7 @@ impl<'r> FrameReader<'r> {
             |at: usize| u32::from_le_bytes([header[at], header[at + 1], header[at + 2], header[at + 3]]);
         let (stored, raw, sum) = (word(1), word(5), word(9));
         let kind = Kind::ALL.into_iter().find(|kind| kind.byte() == header[0]);
-        let kind = kind.ok_or(FrameError::Damaged("this is no frame of a survey"))?;
+        let kind = kind.ok_or(FrameError::Damaged("this is not a frame of a survey"))?;
         if raw as usize > MOST_RAW || stored as usize > MOST_RAW + (MOST_RAW >> 4) {
             return Err(FrameError::Damaged("a frame claims more bytes than any has"));
         }
@@ -105,7 +105,7 @@ impl<'r> FrameReader<'r> {
         }
         self.last = checksum(self.last, header[0], stored, raw, &self.stored);
         if self.last != sum {
-            return Err(FrameError::Damaged("the checksum of a frame does not fit"));
+            return Err(FrameError::Damaged("the checksum of a frame does not match"));
         }
         self.raw.resize(raw as usize, 0);
         match self.decompressor.decompress_to_buffer(&self.stored, &mut self.raw[..]) {

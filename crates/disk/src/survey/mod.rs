@@ -2,7 +2,7 @@
 //!
 //! A line that names the format, then frames. Each frame is compressed by itself and carries a checksum that covers
 //! the frame before it too, so that a file that was cut, reordered or changed is found out. Directories come
-//! parents first; their entries stand in columns, names without what they share with the name before.
+//! parents first; their entries are in columns, names without what they share with the name before.
 
 mod columns;
 mod frame;
@@ -32,7 +32,7 @@ pub fn framed(raw: &[u8]) -> Vec<u8> {
     out
 }
 
-/// What stands at the beginning.
+/// What is at the beginning.
 #[derive(Clone, PartialEq, Eq, Debug, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", default)]
 pub struct Head {
@@ -44,7 +44,7 @@ pub struct Head {
     pub directories: u32,
     /// How many bytes all names have together.
     pub name_bytes: u32,
-    /// What is assumed of files because nobody asked them: of ACLs, of file capabilities, of attributes.
+    /// What is assumed of files because no one asked them: of ACLs, of file capabilities, of attributes.
     pub silence: [Option<String>; 3],
     /// Entries that went away while they were looked at.
     pub vanished: u64,

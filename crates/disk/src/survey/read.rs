@@ -23,7 +23,7 @@ pub enum SurveyError {
     #[error("cannot be read: {0}")]
     Io(#[from] io::Error),
     /// The first line is another.
-    #[error("this is no survey")]
+    #[error("this is not a survey")]
     Magic,
     /// A later version of the format.
     #[error("this survey was written by a later version of mivask")]
@@ -45,7 +45,7 @@ pub enum SurveyError {
 /// damaged head claims is not believed beyond what so many bytes can hold.
 ///
 /// # Errors
-/// It is no survey, it was cut, or a checksum does not fit.
+/// It is not a survey, it was cut, or a checksum does not fit.
 pub fn read(input: &mut dyn Read, name: &str, bytes: Option<u64>) -> Result<Gathered, SurveyError> {
     let mut magic = [0; MAGIC.len()];
     match input.read_exact(&mut magic) {
@@ -227,10 +227,10 @@ impl Planter {
         let class = columns.word(Column::Classes)?.checked_sub(1);
         let class = class.and_then(|class| self.classes.get(class as usize));
         let Some(class) = class.filter(|class| class.entry.kind == FileKind::Directory) else {
-            return wrong("the root is no directory");
+            return wrong("the root is not a directory");
         };
         if count != 1 || more || columns.byte(Column::Shared)? != 0 || columns.byte(Column::Lengths)? != 0 {
-            return wrong("the root is no single entry");
+            return wrong("the root is not a single entry");
         }
         let mut tree = Tree::new(class.entry.clone(), self.origin.clone());
         let claimed = |count: u32| (count as usize).min(self.capacity);
@@ -303,11 +303,13 @@ impl Planter {
         let Some(kind) = kind(columns.byte(column)?) else { return wrong("an unknown kind of file") };
         let marks = Marks::of_told(columns.byte(column)?);
         let (mode, uid, gid) = (columns.word(column)?, columns.word(column)?, columns.word(column)?);
-        let Ok(mode) = u16::try_from(mode) else { return wrong("a mode that is none") };
+        let Ok(mode) = u16::try_from(mode) else { return wrong("a mode that is not one") };
         let mut entry = Entry::new(kind, uid, gid, Mode::new(mode));
         entry.marks = marks;
         if let Some(index) = columns.word(column)?.checked_sub(1) {
-            let Some(extended) = self.extended.get(index as usize) else { return wrong("an ACL of nobody") };
+            let Some(extended) = self.extended.get(index as usize) else {
+                return wrong("an ACL without an inode");
+            };
             entry.extended = extended.clone();
         }
         entry.content = match columns.word(column)? {
@@ -317,7 +319,7 @@ impl Planter {
             3 => Content::Empty,
             script => match self.scripts.get(script as usize - 4) {
                 Some(path) => Content::Script(path.clone()),
-                None => return wrong("a script of nobody"),
+                None => return wrong("a script without an inode"),
             },
         };
         if columns.byte(column)? == 1 {
@@ -355,7 +357,7 @@ fn extended(columns: &mut Reader<'_>) -> Result<Extended, Trouble> {
         [] => Ok(None),
         bytes => match xattr::decode(bytes) {
             Some(acl) => Ok(Some(acl)),
-            None => wrong("an ACL that is none"),
+            None => wrong("an ACL that is not one"),
         },
     };
     let capabilities = match capabilities {

@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-/// A mistake in an act, with the bytes it stands at.
+/// A mistake in an act, with the bytes it is at.
 #[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
 #[error("{kind}")]
 pub struct ActError {
@@ -24,31 +24,31 @@ pub enum ActErrorKind {
         form: Option<&'static str>,
     },
     /// The verb is not one.
-    #[error("`{0}` is no verb")]
+    #[error("`{0}` is not a verb")]
     Verb(String),
     /// The path is not absolute.
-    #[error("`{0}` is no absolute path")]
+    #[error("`{0}` is not an absolute path")]
     Relative(String),
     /// The mode is not octal.
-    #[error("`{0}` is no octal mode")]
+    #[error("`{0}` is not an octal mode")]
     Mode(String),
-    /// A change of a mode that is none.
-    #[error("`{0}` is no mode")]
+    /// A change of a mode that is not one.
+    #[error("`{0}` is not a mode")]
     Change(String),
     /// A user or group id that is none.
-    #[error("`{0}` is no numeric id")]
+    #[error("`{0}` is not a numeric id")]
     Id(String),
     /// An owner that is none.
-    #[error("`{0}` is no owner")]
+    #[error("`{0}` is not an owner")]
     Owner(String),
     /// An ACL that is none.
     #[error("{0}")]
     Acl(String),
     /// The name of an extended attribute that is none.
-    #[error("`{0}` is no name of an extended attribute")]
+    #[error("`{0}` is not a name of an extended attribute")]
     Attribute(String),
     /// A device that is none.
-    #[error("`{0}` is no device")]
+    #[error("`{0}` is not a device")]
     Node(String),
     /// A detail this verb does not take.
     #[error("`{text}` is not expected here")]
@@ -59,7 +59,7 @@ pub enum ActErrorKind {
         form: Option<&'static str>,
     },
     /// The expectation is not one.
-    #[error("`{0}` is no expectation")]
+    #[error("`{0}` is not an expectation")]
     Expectation(String),
     /// A quoted word without its end.
     #[error("the double quote is never closed")]

@@ -144,7 +144,7 @@ fn without_nul(word: &Word) -> Result<Vec<u8>, ActError> {
     if word.text.contains(&0) { Err(word.error(|_| ActErrorKind::Nul)) } else { Ok(word.text.clone()) }
 }
 
-/// Gives a verb the value that stands before `on`.
+/// Gives a verb the value that is before `on`.
 fn take_value(verb: &mut Verb, value: &Word) -> Result<(), ActError> {
     let text = value.as_text();
     if let Verb::SetsMode(change) = verb {
@@ -160,7 +160,7 @@ fn take_value(verb: &mut Verb, value: &Word) -> Result<(), ActError> {
     Ok(())
 }
 
-/// Gives a verb what stands behind `at`, `to` or `with`.
+/// Gives a verb what is behind `at`, `to` or `with`.
 fn take_target(verb: &mut Verb, word: &Word) -> Result<(), ActError> {
     if let Verb::Links(new) | Verb::Renames(new) = verb {
         *new = absolute(word)?;
@@ -335,21 +335,21 @@ mod tests {
     refused! {
         an_empty_act: "" => 0..0, "the act ends where an actor is expected";
         no_path: "gauge reads" => 11..11, "the act ends where a path is expected";
-        a_wrong_verb: "gauge writse /x" => 6..12, "`writse` is no verb";
-        a_relative_path: "gauge reads x/y" => 12..15, "`x/y` is no absolute path";
+        a_wrong_verb: "gauge writse /x" => 6..12, "`writse` is not a verb";
+        a_relative_path: "gauge reads x/y" => 12..15, "`x/y` is not an absolute path";
         a_mode_where_none_belongs: "gauge reads /x mode 0600" => 15..19, "`mode` is not expected here";
-        a_mode_that_is_none: "gauge creates /x mode 0900" => 22..26, "`0900` is no octal mode";
+        a_mode_that_is_none: "gauge creates /x mode 0900" => 22..26, "`0900` is not an octal mode";
         an_open_quote: "gauge reads \"/x" => 12..15, "the double quote is never closed";
         a_wrong_escape: "gauge reads \"/\\n\"" => 14..16, "only \\\\, \\\" and \\xNN are escapes";
-        a_wrong_expectation: "gauge reads /x -> maybe" => 18..23, "`maybe` is no expectation";
-        no_mode_change: "gauge sets-mode rw on /x" => 16..18, "`rw` is no mode";
+        a_wrong_expectation: "gauge reads /x -> maybe" => 18..23, "`maybe` is not an expectation";
+        no_mode_change: "gauge sets-mode rw on /x" => 16..18, "`rw` is not a mode";
         no_on: "gauge sets-mode 0640 /x" => 21..23, "`/x` is not expected here";
-        an_owner_by_name: "gauge sets-owner gauge on /x" => 17..22, "`gauge` is no owner";
-        a_group_that_stands_for_none: "gauge sets-group 4294967295 on /x" => 17..27, "`4294967295` is no numeric id";
-        an_acl_with_a_name: "gauge sets-acl user:gauge:r-- on /x" => 15..29, "`gauge` is no numeric id: ACLs here name ids, not accounts";
+        an_owner_by_name: "gauge sets-owner gauge on /x" => 17..22, "`gauge` is not an owner";
+        a_group_that_stands_for_none: "gauge sets-group 4294967295 on /x" => 17..27, "`4294967295` is not a numeric id";
+        an_acl_with_a_name: "gauge sets-acl user:gauge:r-- on /x" => 15..29, "`gauge` is not a numeric id: ACLs here name ids, not accounts";
         nowhere_to_rename_to: "gauge renames /x to" => 19..19, "the act ends where what follows is expected";
-        a_relative_new_name: "gauge links /x to y" => 18..19, "`y` is no absolute path";
-        a_device_out_of_range: "gauge makes-node /x as char 4096:1" => 28..34, "`4096:1` is no device";
+        a_relative_new_name: "gauge links /x to y" => 18..19, "`y` is not an absolute path";
+        a_device_out_of_range: "gauge makes-node /x as char 4096:1" => 28..34, "`4096:1` is not a device";
         something_behind_the_expectation: "gauge reads /x -> allowed too" => 26..29, "`too` is not expected here";
     }
 

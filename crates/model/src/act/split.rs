@@ -4,12 +4,12 @@ use std::ops::Range;
 
 use super::{ActError, ActErrorKind};
 
-/// A word with its bytes, escapes resolved, and the place it stands at.
+/// A word with its bytes, escapes resolved, and the place it is at.
 #[derive(Debug)]
 pub struct Word {
     /// Its bytes.
     pub text: Vec<u8>,
-    /// The bytes of the sentence it stands at.
+    /// The bytes of the sentence it is at.
     pub span: Range<usize>,
 }
 

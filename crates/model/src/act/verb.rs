@@ -1,4 +1,4 @@
-//! What can be done: each verb stands for one system call.
+//! What can be done: each verb means one system call.
 
 use std::fmt;
 
@@ -110,12 +110,12 @@ impl Owner {
     }
 }
 
-/// A decimal id; `u32::MAX` is no id but chown's word for "stays".
+/// A decimal id; `u32::MAX` is not an id but chown's word for "stays".
 pub fn id(text: &str) -> Option<u32> {
     text.parse().ok().filter(|id| *id != u32::MAX && text.bytes().all(|byte| byte.is_ascii_digit()))
 }
 
-/// What stands in a sentence besides actor, verb and path.
+/// What is in a sentence besides actor, verb and path.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub(super) enum Shape {
     /// Nothing.

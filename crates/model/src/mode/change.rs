@@ -37,7 +37,7 @@ enum Bits {
     Of(char),
 }
 
-/// Which bits a class stands for, its set-id or sticky bit included.
+/// Which bits a class means, its set-id or sticky bit included.
 const fn class(letter: char) -> u16 {
     match letter {
         'u' => 0o4700,
@@ -168,7 +168,7 @@ fn bits(text: &str) -> Option<Bits> {
     }
 }
 
-/// The letters of `known` that stand in `text`, in the order of `known`.
+/// The letters of `known` that are in `text`, in the order of `known`.
 fn each_once(text: &str, known: &str) -> Vec<char> {
     known.chars().filter(|letter| text.contains(*letter)).collect()
 }

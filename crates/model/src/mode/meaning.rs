@@ -9,7 +9,7 @@ pub enum Class {
     Owner,
     /// Whoever has the file's group, as primary or supplementary, and not its user id.
     Group,
-    /// Everybody else.
+    /// Everyone else.
     Others,
 }
 
@@ -78,7 +78,7 @@ pub const fn power(access: Access, kind: FileKind) -> &'static str {
 /// Something about a mode that is worth a word: a special bit, or what is often not meant.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
 pub enum Concern {
-    /// `S` in the owner's place: set-user-id on a file nobody's owner may run.
+    /// `S` in the owner's place: set-user-id on a file no one's owner may run.
     SetUserIdWithoutExecute,
     /// `S` in the group's place of a file.
     SetGroupIdWithoutExecute,
@@ -98,9 +98,9 @@ pub enum Concern {
     RunsAsOwner,
     /// A program that runs with its group.
     RunsAsGroup,
-    /// Everybody writes it.
+    /// Everyone writes it.
     OpenToAll,
-    /// Everybody removes everybody's entries.
+    /// Everyone removes everyone's entries.
     OpenWithoutSticky,
     /// r without x on a directory for some class.
     ListedNotEntered,
@@ -136,14 +136,14 @@ impl Concern {
             }
             Self::StickyFile => "the sticky bit has no effect on a file",
             Self::RunsAsOwner => {
-                "set-user-id: whoever runs it acts as its owner, unless nosuid or no-new-privileges"
+                "setuid: whoever runs it acts as its owner, unless nosuid or no-new-privileges"
             }
             Self::RunsAsGroup => {
-                "set-group-id: whoever runs it acts with its group, unless nosuid or no-new-privileges"
+                "setgid: whoever runs it acts with its group, unless nosuid or no-new-privileges"
             }
-            Self::OpenToAll => "everybody who reaches it changes it",
+            Self::OpenToAll => "everyone who reaches it can change it",
             Self::OpenWithoutSticky => {
-                "everybody who reaches it creates entries, and without the sticky bit removes everybody else's (+t)"
+                "everyone who reaches it can create entries and, without the sticky bit, remove everyone else's (+t)"
             }
             Self::ListedNotEntered => "r without x: names can be listed, nothing in it can be opened",
             Self::OwnerBelow => {

@@ -17,9 +17,9 @@ pub use notation::{NotationError, Written};
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default)]
 pub struct Mode(u16);
 
-/// A text that is no octal mode.
+/// A text that is not an octal mode.
 #[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
-#[error("`{0}` is no octal mode")]
+#[error("`{0}` is not an octal mode")]
 pub struct ModeError(pub String);
 
 impl Mode {
@@ -86,7 +86,7 @@ impl Mode {
         Access::new(self.0 >> 3)
     }
 
-    /// Everybody else's three bits.
+    /// Everyone else's three bits.
     #[must_use]
     pub const fn other(self) -> Access {
         Access::new(self.0)

@@ -4,7 +4,7 @@ use std::str::FromStr;
 
 use super::{FileKind, Mode, ModeChange, symbolic};
 
-/// A mode that somebody wrote, and the kind of file its first letter names.
+/// A mode that someone wrote, and the kind of file its first letter names.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub struct Written {
     /// The twelve bits.
@@ -13,10 +13,10 @@ pub struct Written {
     pub kind: Option<FileKind>,
 }
 
-/// A text that is no mode in any form.
+/// A text that is not a mode in any form.
 #[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
 #[error(
-    "`{0}` is no mode: write octal (0750, 100644), letters (rwxr-x---, drwxr-s---) or clauses (u=rwx,g=rx,o=)"
+    "`{0}` is not a mode: write octal (0750, 100644), letters (rwxr-x---, drwxr-s---) or clauses (u=rwx,g=rx,o=)"
 )]
 pub struct NotationError(pub String);
 

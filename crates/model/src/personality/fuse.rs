@@ -10,7 +10,7 @@ pub struct Fuse {
     pub uid: KernelUid,
     /// `group_id`: the mounter's group.
     pub gid: KernelGid,
-    /// `allow_other`: everybody may enter.
+    /// `allow_other`: everyone may enter.
     pub allow_other: bool,
     /// `default_permissions`: the kernel checks owners and modes.
     pub default_permissions: bool,

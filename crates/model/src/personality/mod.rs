@@ -79,7 +79,7 @@ pub enum Support {
     Yes,
     /// It answers this error.
     No(Errno),
-    /// It hangs on what nobody can know from here; the words say on what.
+    /// It depends on what no one can know from here; the words say on what.
     Unknown(&'static str),
 }
 
@@ -144,10 +144,10 @@ impl Personality {
         })
     }
 
-    /// Takes in one mount option that is no flag.
+    /// Takes in one mount option that is not a flag.
     ///
     /// # Errors
-    /// The option is not one of this filesystem, or its value is no number of the kind it takes.
+    /// The option is not one of this filesystem, or its value is not a number of the kind it takes.
     pub fn option(&mut self, option: &str) -> Result<(), OptionError> {
         let (key, value) = option.split_once('=').map_or((option, None), |(key, value)| (key, Some(value)));
         let known = match self {

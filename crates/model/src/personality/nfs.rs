@@ -9,9 +9,9 @@ use crate::outcome::Errno;
 pub enum Squash {
     /// `root_squash`, the default of servers: 0 becomes the anonymous user.
     Root,
-    /// `all_squash`: everybody is the anonymous user.
+    /// `all_squash`: everyone is the anonymous user.
     All,
-    /// `no_root_squash`: nobody is replaced.
+    /// `no_root_squash`: no one is replaced.
     Nobody,
 }
 
@@ -30,7 +30,7 @@ impl Squash {
     }
 }
 
-/// How the server exports it; `None` where nobody told.
+/// How the server exports it; `None` if not given.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub struct Export {
     /// Whose ids are replaced.

@@ -1,5 +1,5 @@
 //! ntfs3: what other systems wrote shows one owner and mode; what Linux writes may carry its own, in
-//! extended attributes (fs/ntfs3/xattr.c), so changes depend on facts nobody has here.
+//! extended attributes (fs/ntfs3/xattr.c), so changes depend on facts no one has here.
 
 use super::masks::Masks;
 use super::{Feature, OptionError, Shown, Support};

@@ -14,8 +14,8 @@ use crate::tree::Entry;
 /// Why an entry cannot be added.
 #[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
 pub enum TreeError {
-    /// The parent is no directory.
-    #[error("the entry lies below something that is no directory")]
+    /// The parent is not a directory.
+    #[error("the entry is below something that is not a directory")]
     NotDirectory,
     /// The name is taken.
     #[error("the path is listed twice")]
@@ -62,7 +62,7 @@ impl Tree {
         Self::unlisted(Certainty::Unknown(unknown.clone()), unknown)
     }
 
-    /// A tree that holds what nobody listed, below a root that is 0:0 0755 as far as `attributes` says.
+    /// A tree that holds what is not listed, below a root that is 0:0 0755 as far as `attributes` says.
     #[must_use]
     pub fn unlisted(attributes: Certainty, unknown: &Unknown) -> Self {
         let doubt = Doubt { attributes, contents: Certainty::Unknown(unknown.clone()) };
@@ -73,7 +73,7 @@ impl Tree {
     /// Adds `entry` as `name` below `dir`.
     ///
     /// # Errors
-    /// `dir` is no directory, the name is taken or impossible, or a table is full.
+    /// `dir` is not a directory, the name is taken or impossible, or a table is full.
     pub fn add(&mut self, dir: InodeId, name: &[u8], entry: Entry) -> Result<InodeId, TreeError> {
         let slot = self.free_slot(dir, name)?;
         let id = self.push(entry, dir)?;
@@ -189,7 +189,7 @@ impl Tree {
         }
     }
 
-    /// Marks every inode that is not told to be in the upper layer as one of a lower layer.
+    /// Marks every inode that is not given to be in the upper layer as one of a lower layer.
     pub fn lower(&mut self) {
         for inode in self.inodes.iter_mut().filter(|inode| !inode.marks.has(Marks::UPPER)) {
             inode.marks = inode.marks.with(Marks::LOWER);
@@ -199,7 +199,7 @@ impl Tree {
     /// The directory at a literal path, made as needed: each missing one is `make(its path)`.
     ///
     /// # Errors
-    /// A component is no directory or no plain name, or a table is full.
+    /// A component is not a directory or no plain name, or a table is full.
     pub fn ensure(
         &mut self,
         path: &[u8],

@@ -46,12 +46,12 @@ impl TreeBuilder {
     /// The finished tree, or the path that cannot be placed and why.
     ///
     /// # Errors
-    /// The first path, in path order, that lies below a non-directory or stands twice.
+    /// The first path, in path order, that is below a non-directory or stands twice.
     pub fn finish(mut self) -> Result<Tree, (Vec<u8>, TreeError)> {
         if let Some(root) = self.root.take() {
             self.tree = Tree::new(root, self.tree.origin.clone());
         }
-        // Sorted by path a parent comes before what lies in it.
+        // Sorted by path a parent comes before what is in it.
         self.waiting.sort_by(|a, b| a.0.cmp(&b.0));
         for (path, entry) in std::mem::take(&mut self.waiting) {
             let (parent, name) = match path.iter().rposition(|byte| *byte == b'/') {
@@ -74,7 +74,7 @@ impl TreeBuilder {
 /// A directory that a tree of `what` only names on the way.
 pub(super) fn implied(what: &str) -> Entry {
     let text = "a directory that the tree does not list is 0:0 0755";
-    let fact = format!("what else lies in the directories that the tree of {what} does not list");
+    let fact = format!("what else is in the directories that the tree of {what} does not list");
     let unlisted = Unknown::new(&fact, "list the directory itself, with all that is in it");
     let doubt = Doubt { attributes: Certainty::Assumed(text.into()), contents: Certainty::Unknown(unlisted) };
     Entry::directory(0, 0, 0o755).doubting(doubt)

@@ -39,7 +39,7 @@ impl Tree {
         self.places.extend(entry.place.map(|place| (id, place)));
     }
 
-    /// chown: of what is no directory it takes the set-id bits and file capabilities (`chown_common`).
+    /// chown: of what is not a directory it takes the set-id bits and file capabilities (`chown_common`).
     pub fn chown(&mut self, id: InodeId, uid: u32, gid: u32, place: Provenance) {
         let inode = *self.inode(id);
         let mut mode = inode.mode;
@@ -96,7 +96,7 @@ impl Tree {
     /// Moves the entry `name` of `from` to `new` in `to`, over what is there.
     ///
     /// # Errors
-    /// Either is no directory, or a table is full.
+    /// Either is not a directory, or a table is full.
     pub fn move_entry(
         &mut self,
         (from, name): (InodeId, &[u8]),

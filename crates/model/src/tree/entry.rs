@@ -1,4 +1,4 @@
-//! What is told of one inode when it is added to a tree.
+//! What is known of one inode when it is added to a tree.
 
 use super::{Content, Device, Doubt, Extended, Marks};
 use crate::fact::Provenance;
@@ -28,7 +28,7 @@ pub struct Entry {
     pub device: Option<Device>,
     /// Where these facts came from; `None` for the tree's own origin.
     pub place: Option<Provenance>,
-    /// The line of the listing it stands in, from 1; 0 for none.
+    /// The line of the listing it is in, from 1; 0 for none.
     pub line: u32,
     /// How many bytes a file has, where that was asked for.
     pub size: Option<u64>,

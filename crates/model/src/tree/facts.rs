@@ -1,4 +1,4 @@
-//! What a tree tells of single inodes.
+//! What a tree mentions single inodes.
 
 use crate::acl::Acl;
 use crate::caps::FileCapabilities;
@@ -14,16 +14,16 @@ impl Marks {
     pub const IMMUTABLE: Self = Self(1);
     /// The append-only attribute is set.
     pub const APPEND_ONLY: Self = Self(2);
-    /// The inode stands in the table of doubts.
+    /// The inode is in the table of doubts.
     pub const DOUBTED: Self = Self(4);
     /// The filesystem-group step changed its group or mode.
     pub const GROUP_STEP: Self = Self(8);
     /// On an overlay: it comes from a lower layer.
     pub const LOWER: Self = Self(16);
-    /// On an overlay: a directory that stands in the upper layer too.
+    /// On an overlay: a directory that is in the upper layer too.
     pub const MERGED: Self = Self(32);
 
-    /// On an overlay: it lies in the upper layer alone.
+    /// On an overlay: it is in the upper layer alone.
     pub const UPPER: Self = Self(64);
 
     /// The marks that a source may tell, as one byte: 1 immutable, 2 append-only, 16 lower, 32 merged, 64 upper.
@@ -65,7 +65,7 @@ impl Marks {
 /// What execve meets in a regular file.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub enum Content {
-    /// Nobody said.
+    /// No one said.
     Unknown,
     /// Something the kernel can start.
     Program,

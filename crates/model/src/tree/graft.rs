@@ -190,7 +190,7 @@ impl Tree {
         }
     }
 
-    /// Gives the directory `id` the owner, mode, ACLs and attributes of `entry`, and keeps what lies in it.
+    /// Gives the directory `id` the owner, mode, ACLs and attributes of `entry`, and keeps what is in it.
     pub fn become_like(&mut self, id: InodeId, entry: &Entry) {
         let extended = self.intern(entry.extended.clone()).unwrap_or(0);
         let inode = &mut self.inodes[id.0 as usize];
@@ -208,7 +208,7 @@ impl Tree {
         }
     }
 
-    /// Says that `id`, which lies in `parent` and was taken for a file, is a directory, and forgets what was assumed about that.
+    /// Says that `id`, which is in `parent` and was taken for a file, is a directory, and forgets what was assumed about that.
     ///
     /// # Errors
     /// A table is full.

@@ -99,7 +99,7 @@ pub struct Tree {
     group_step: Option<Provenance>,
     /// The line of each inode in the file the tree comes from, from 1; left out where there are no lines.
     lines: Vec<u32>,
-    /// Bytes of each file; left out where nobody asked.
+    /// Bytes of each file; left out where no one asked.
     sizes: Vec<u64>,
     silence: Silence,
     origin: Provenance,
@@ -214,13 +214,13 @@ impl Tree {
         Some(children[found].inode)
     }
 
-    /// The entries of `dir`, sorted by name; nothing where it is no directory.
+    /// The entries of `dir`, sorted by name; nothing where it is not a directory.
     pub fn children(&self, dir: InodeId) -> impl Iterator<Item = (&[u8], InodeId)> {
         let children = self.directory(dir).map_or(&[][..], |dir| dir.children.as_slice());
         children.iter().map(|child| (self.name(*child), child.inode))
     }
 
-    /// How many entries `dir` has; none where it is no directory.
+    /// How many entries `dir` has; none where it is not a directory.
     #[must_use]
     pub fn child_count(&self, dir: InodeId) -> usize {
         self.directory(dir).map_or(0, |dir| dir.children.len())
@@ -264,7 +264,7 @@ impl Tree {
         self.extended(id)?.capabilities.as_ref()
     }
 
-    /// Whether `id` is `ancestor` or lies below it.
+    /// Whether `id` is `ancestor` or is below it.
     #[must_use]
     pub fn is_within(&self, id: InodeId, ancestor: InodeId) -> bool {
         let mut here = id;
@@ -278,7 +278,7 @@ impl Tree {
         true
     }
 
-    /// What a link points at; `None` where `id` is no link.
+    /// What a link points at; `None` where `id` is not a link.
     #[must_use]
     pub fn target(&self, id: InodeId) -> Option<&[u8]> {
         let inode = self.inode(id);
@@ -300,7 +300,7 @@ impl Tree {
         }
     }
 
-    /// The device numbers of `id`; `None` where it is no device or nobody said.
+    /// The device numbers of `id`; `None` if it is not a device, or if they are not given.
     #[must_use]
     pub fn device(&self, id: InodeId) -> Option<Device> {
         let inode = self.inode(id);

@@ -30,7 +30,7 @@ pub enum Spot {
 }
 
 impl Tree {
-    /// What `path` leads to from the root; the last link is followed if told so.
+    /// What `path` leads to from the root; the last link is followed if given so.
     pub fn resolve(&self, path: &[u8], follow: bool) -> Spot {
         let mut pending: Vec<Vec<u8>> = parts(path).rev().map(<[u8]>::to_vec).collect();
         let (mut here, mut links) = (Self::ROOT, 0);

@@ -14,13 +14,13 @@ pub struct Silence {
 }
 
 impl Silence {
-    /// Of a source that tells of none of the three, for the reason `why`.
+    /// Of a source that has none of the three, for the reason `why`.
     #[must_use]
     pub fn on_all(why: &str) -> Self {
         Self { acls: Some(format!("no file has an ACL: {why}").into()), ..Self::but_acls(why) }
     }
 
-    /// Of a source that tells of ACLs, and not of the others.
+    /// Of a source that mentions ACLs, and not of the others.
     #[must_use]
     pub fn but_acls(why: &str) -> Self {
         Self {

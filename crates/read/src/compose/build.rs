@@ -24,7 +24,7 @@ impl Reading<'_> {
         };
         if is_remote(context) {
             let message =
-                format!("the build context of {image} lies elsewhere: what it makes is not known here");
+                format!("the build context of {image} is elsewhere: what it makes is not known here");
             let help = Some(format!("give `images: {{ {image}: ... }}` in a scene file"));
             return self.slip(Severity::Note, node, &message, help);
         }
@@ -55,7 +55,7 @@ impl Reading<'_> {
         Ok(SourceText::new(&self.shown(path), &text))
     }
 
-    /// A path as the user would name it: from the folder of the project, where it lies in it.
+    /// A path as the user would name it: from the folder of the project, where it is in it.
     fn shown(&self, path: &Path) -> String {
         let folder = self.folder;
         let whole = self.files.absolute(folder);

@@ -77,7 +77,7 @@ fn plain(name: &str, value: &dyn Fn(&str) -> Option<String>, unset: &mut Vec<Str
     })
 }
 
-/// What stands between the braces.
+/// What is between the braces.
 fn braced(
     inner: &str,
     value: &dyn Fn(&str) -> Option<String>,

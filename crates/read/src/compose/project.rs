@@ -161,7 +161,7 @@ fn in_order<'a>(services: &[(&'a str, &'a Node)]) -> Vec<(&'a str, &'a Node)> {
     out
 }
 
-/// Where keys belong that stand at the wrong level.
+/// Where keys belong that are at the wrong level.
 fn misplaced(holder: &str, key: &str) -> Option<&'static str> {
     match (holder, key) {
         ("Project", "image" | "user" | "cap_drop" | "read_only") => Some("under a service"),

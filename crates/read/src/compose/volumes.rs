@@ -178,7 +178,7 @@ impl Reading<'_> {
         if target.starts_with('/') && !target.trim_end_matches('/').is_empty() {
             return Some(target.to_owned());
         }
-        let message = format!("`{}` is no path to mount at", target.escape_debug());
+        let message = format!("`{}` is not a path to mount at", target.escape_debug());
         let help = Some("write an absolute path other than `/`".to_owned());
         self.slip(Severity::Error, item, &message, help);
         None

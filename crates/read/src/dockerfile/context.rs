@@ -36,7 +36,7 @@ impl<'a> Context<'a> {
     /// The sources that `paths` name and the files they need, each at its path from the context's root.
     ///
     /// # Errors
-    /// The path that lies outside the context.
+    /// The path that is outside the context.
     pub(super) fn sources(&self, paths: &[String]) -> Result<(Vec<CopySource>, Tree), String> {
         let origin = Provenance::rule("the build context");
         let mut tree = Tree::new(Entry::directory(0, 0, 0o755), origin);
@@ -108,7 +108,7 @@ impl<'a> Context<'a> {
         self.files.look(&self.folder.join(path)).ok()
     }
 
-    /// Adds `path` with what lies below it.
+    /// Adds `path` with what is below it.
     fn add(&self, tree: &mut Tree, path: &Path) {
         let mut pending = vec![path.to_path_buf()];
         while let Some(path) = pending.pop() {

@@ -115,7 +115,7 @@ fn finish(
     Some(Recipe { stages: stages.into_iter().take(count).map(|(_, stage, _)| stage).collect() })
 }
 
-/// What a name in `FROM` stands for, with the environment that comes with it.
+/// What a name in `FROM` means, with the environment that comes with it.
 fn base_of(name: &str, stages: &[(String, BuildStage, Variables)]) -> (Base, Variables) {
     let lower = name.to_lowercase();
     let earlier = stages.iter().rposition(|(alias, ..)| *alias == lower && !alias.is_empty());

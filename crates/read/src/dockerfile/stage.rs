@@ -201,7 +201,7 @@ impl Reader<'_> {
                 tree
             }
             Err(path) => {
-                let message = format!("`{}` lies outside the build context", path.escape_debug());
+                let message = format!("`{}` is outside the build context", path.escape_debug());
                 self.slips.add(Severity::Error, self.source, &within(span, self.source), message, None);
                 self.context.sources(&[]).map(|(_, tree)| tree).unwrap_or_else(|_| unreachable!("no path"))
             }

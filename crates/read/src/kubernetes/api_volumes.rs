@@ -8,7 +8,7 @@ use super::Origin;
 use super::api::{DownwardApiFile, KeyToPath, Volume, VolumeProjection};
 use crate::slip::{Severity, Slips};
 
-/// The volume, if it is one of these; `origin` stands at it.
+/// The volume, if it is one of these; `origin` is at it.
 pub(super) fn read(volume: &Volume, origin: &Origin<'_>, slips: &mut Slips) -> Option<ApiVolume> {
     let at = |key: &str| origin.at(key);
     let (kind, asked, sources) = if let Some(map) = &volume.config_map {
@@ -152,7 +152,7 @@ fn mode(number: i32, key: &str, origin: &Origin<'_>, slips: &mut Slips) -> Mode 
     let decimal = !written.starts_with('0') && written.parse() == Ok(number);
     if let (Some(meant), true, false) = (meant, decimal, USUAL.contains(&bits)) {
         let message = format!("{key} {written} is a decimal number here: the mode is 0{bits:o}");
-        let help = format!("write 0{meant:o} (or {meant}) if 0{meant:o} is meant");
+        let help = format!("write 0{meant:o} (or {meant}) if you mean 0{meant:o}");
         origin.slip(Severity::Warning, key, message, Some(help), slips);
     }
     Mode::new(bits)

@@ -1,4 +1,4 @@
-//! Objects that say what stands behind volumes.
+//! Objects that say what is behind volumes.
 
 use std::collections::BTreeSet;
 
@@ -159,7 +159,7 @@ fn backing(spec: &PersistentVolumeSpec, origin: &Origin<'_>, slips: &mut Slips) 
     }
     let plugin = origin.node.get("spec").and_then(|spec| plugins::backing(spec, false));
     if plugin.is_none() {
-        let message = "this PersistentVolume has no source whose rules are known here, so it is passed over";
+        let message = "this PersistentVolume has no source that Mivask knows, so it is skipped";
         origin.slip(Severity::Note, "metadata.name", message, None, slips);
     }
     plugin.map(|(backing, _)| backing)

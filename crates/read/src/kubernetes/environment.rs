@@ -8,7 +8,7 @@ use super::api::Container;
 pub(super) enum Expanded {
     /// Every variable is known.
     Path(String),
-    /// One hangs on something nobody told.
+    /// One depends on a missing fact.
     Unknown(Unknown),
     /// One is not defined: the container is refused.
     Missing(String),

@@ -20,7 +20,7 @@ const DISKS: [(&str, bool); 9] = [
 /// Plugins for file systems on a network.
 const REMOTE: [&str; 3] = ["cephfs", "glusterfs", "quobyte"];
 
-/// What stands behind the volume at `node`, and whether that is read-only.
+/// What is behind the volume at `node`, and whether that is read-only.
 ///
 /// `inline` says that it is a pod's own. The node was checked against the API's types.
 pub(super) fn backing(node: &Node, inline: bool) -> Option<(Backing, bool)> {

@@ -13,7 +13,7 @@ use super::{Origin, security, unmodelled, volumes};
 use crate::nearest::nearest;
 use crate::slip::{Severity, Slips};
 
-/// What stands around a pod.
+/// What is around a pod.
 #[derive(Debug)]
 pub(super) struct Head {
     /// The workload's name.
@@ -45,7 +45,7 @@ struct Pod<'a> {
     own_users: bool,
 }
 
-/// The workload of `spec`; `origin` stands at it.
+/// The workload of `spec`; `origin` is at it.
 pub(super) fn workload(
     spec: &PodSpec,
     origin: &Origin<'_>,
@@ -184,7 +184,7 @@ fn path_of(path: Option<&str>, field: &str, origin: &Origin<'_>) -> Option<Fact<
     Some(origin.fact(field, field, path.as_bytes().to_vec()))
 }
 
-/// `subPathExpr`: the part of the volume, or why nobody knows it, or why the container is refused.
+/// `subPathExpr`: the part of the volume, or why no one knows it, or why the container is refused.
 fn sub_path_expression(
     expression: &str,
     mount: &mut VolumeMount,

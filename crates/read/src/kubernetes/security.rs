@@ -10,7 +10,7 @@ use crate::slip::{Severity, Slips};
 /// Largest id the API accepts.
 const LARGEST_ID: i64 = 2_147_483_647;
 
-/// The pod's context; `origin` stands at it.
+/// The pod's context; `origin` is at it.
 pub(super) fn pod(context: &PodSecurityContext, origin: &Origin<'_>, slips: &mut Slips) -> PodSecurity {
     let mut reader = Reader { origin, slips };
     let groups = context.supplemental_groups.iter().enumerate();
@@ -35,7 +35,7 @@ pub(super) fn pod(context: &PodSecurityContext, origin: &Origin<'_>, slips: &mut
     }
 }
 
-/// A container's context; `origin` stands at it.
+/// A container's context; `origin` is at it.
 pub(super) fn container(
     context: &SecurityContext,
     origin: &Origin<'_>,
@@ -83,7 +83,7 @@ impl Reader<'_, '_> {
     fn in_range(&mut self, key: &str, value: i64) -> Option<u32> {
         let id = u32::try_from(value).ok().filter(|_| value <= LARGEST_ID);
         if id.is_none() {
-            let message = format!("{value} is no id: the API takes 0 to {LARGEST_ID}");
+            let message = format!("{value} is not an id: the API takes 0 to {LARGEST_ID}");
             self.origin.slip(Severity::Error, key, message, None, self.slips);
         }
         id

@@ -7,7 +7,7 @@ use crate::slip::{Severity, Slips};
 const SELINUX: &str = "SELinux is not modelled: it may deny what is allowed here";
 const APPARMOR: &str = "this AppArmor profile is not modelled: it may deny what is allowed here";
 
-/// Fields of the pod; `origin` stands at its spec.
+/// Fields of the pod; `origin` is at its spec.
 pub(super) fn pod(spec: &PodSpec, origin: &Origin<'_>, slips: &mut Slips) {
     let Some(context) = &spec.security_context else { return };
     if context.se_linux_options.is_some() {
@@ -18,7 +18,7 @@ pub(super) fn pod(spec: &PodSpec, origin: &Origin<'_>, slips: &mut Slips) {
     }
 }
 
-/// Fields of a container, and those the API refuses together; `origin` stands at the container. `own_users` says
+/// Fields of a container, and those the API refuses together; `origin` is at the container. `own_users` says
 /// whether the pod has a user namespace of its own.
 pub(super) fn container(context: &SecurityContext, own_users: bool, origin: &Origin<'_>, slips: &mut Slips) {
     if context.proc_mount.as_deref() == Some("Unmasked") && !own_users {

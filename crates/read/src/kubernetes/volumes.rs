@@ -8,7 +8,7 @@ use crate::nearest::nearest;
 use crate::slip::{Severity, Slips};
 use crate::yaml::{Node, Value};
 
-/// One volume; `origin` stands at it.
+/// One volume; `origin` is at it.
 pub(super) fn volume(volume: &ApiVolume, origin: &Origin<'_>, slips: &mut Slips) -> Option<Volume> {
     if volume.name.is_empty() {
         let help = Some("mounts refer to it by its name".to_owned());
@@ -55,7 +55,7 @@ pub(super) fn volume(volume: &ApiVolume, origin: &Origin<'_>, slips: &mut Slips)
                     Severity::Warning,
                     "name",
                     message,
-                    Some("add `emptyDir: {}` if that is meant".to_owned()),
+                    Some("add `emptyDir: {}` if that is intended".to_owned()),
                     slips,
                 );
                 VolumeKind::EmptyDir(Medium::Disk)

@@ -157,7 +157,7 @@ impl Reading<'_> {
             let Some(capability) = Capability::by_name(name) else {
                 let list = self.at("process.capabilities").get(set).unwrap_or(self.node);
                 let span = list.item(index).unwrap_or(list).span.clone();
-                let message = format!("`{name}` is no capability");
+                let message = format!("`{name}` is not a capability");
                 self.slips.add(Severity::Error, self.source, &span, message, None);
                 return None;
             };

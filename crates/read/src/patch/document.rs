@@ -1,4 +1,4 @@
-//! A YAML text that is edited where it stands.
+//! A YAML text that is edited where it is.
 
 use std::cell::RefCell;
 use std::str::FromStr;
@@ -167,7 +167,7 @@ impl Document {
         self.deepen(&below(&way, &[keys.1]), rest)
     }
 
-    /// Adds `rest` to the path that is told at the end of a way, or sets it.
+    /// Adds `rest` to the path that is given at the end of a way, or sets it.
     pub(super) fn deepen(&self, way: &[Part], rest: String) -> Result<(), PatchError> {
         let told = self.read(way).and_then(Node::text);
         self.set(way, told.map(|told| format!("{}/{rest}", told.trim_end_matches('/'))).unwrap_or(rest))
@@ -200,7 +200,7 @@ fn at<'a>(node: &'a Node, way: &[Part]) -> Option<&'a Node> {
     })
 }
 
-/// Whether both hold the same values, what stands at `touched` aside.
+/// Whether both hold the same values, what is at `touched` aside.
 fn same_but(old: &Node, new: &Node, way: &mut Vec<Part>, touched: &[Vec<Part>]) -> bool {
     if touched.contains(way) {
         return true;
@@ -285,7 +285,7 @@ fn path_text(way: &[Part]) -> Option<String> {
     Some(text)
 }
 
-/// Walks to the value that stands at `place`.
+/// Walks to the value that is at `place`.
 fn find(node: &Node, source: &SourceText, place: (usize, usize), way: &mut Vec<Part>) -> bool {
     let here = |node: &Node| source.line_column(node.span.start) == place;
     match &node.value {

@@ -138,7 +138,7 @@ impl Reading<'_> {
             None => {
                 let span = &item.get("umask").unwrap_or(item).span;
                 let help = Some("write octal digits, such as 0027".to_owned());
-                let message = format!("`{}` is no umask", text.0.escape_debug());
+                let message = format!("`{}` is not a umask", text.0.escape_debug());
                 self.slips.add(Severity::Error, self.source, span, message, help);
                 None
             }

@@ -174,7 +174,7 @@ pub(crate) fn described(
     Some(Described { scene, policy })
 }
 
-/// Where keys belong that stand at the wrong level.
+/// Where keys belong that are at the wrong level.
 fn misplaced(holder: &str, key: &str) -> Option<&'static str> {
     match (holder, key) {
         ("SceneFile", "sysctls" | "tree") => Some("under `host:`"),

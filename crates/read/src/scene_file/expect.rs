@@ -20,7 +20,7 @@ impl Reading<'_> {
             }
             ExpectSection::Text(text) if text.trim_end().contains('\n') => {
                 let mut all = Vec::new();
-                // The lines stand below each other in the source, each with the indentation of the block.
+                // The lines are below each other in the source, each with the indentation of the block.
                 let mut behind = at.span.start;
                 for line in text.lines().map(str::trim) {
                     let start = self.source.text.get(behind..).and_then(|rest| rest.find(line));

@@ -19,7 +19,7 @@ impl Reading<'_> {
                 Err(error) => {
                     let error: mivask_core::exposure::LimitError = error;
                     let help = Some("such as `/keys/id at-most 0600 owned-by 7101`".to_owned());
-                    let message = format!("`{}` is no limit", error.0);
+                    let message = format!("`{}` is not a limit", error.0);
                     self.slips.add(Severity::Error, self.source, &at.span, message, help);
                 }
             }
@@ -35,7 +35,7 @@ impl Reading<'_> {
             let span = &at.get("finding").unwrap_or(at).span;
             let Some(kind) = Kind::by_word(&section.finding) else {
                 let words: Vec<&str> = Kind::ALL.map(Kind::word).into();
-                let message = format!("`{}` is no finding", section.finding);
+                let message = format!("`{}` is not a finding", section.finding);
                 let near = crate::nearest::nearest(&section.finding, words.iter().copied());
                 let help = near.map_or_else(
                     || format!("the findings are {}", words.join(", ")),
@@ -46,7 +46,7 @@ impl Reading<'_> {
             };
             if section.reason.trim().is_empty() {
                 let message = "a finding is accepted without a reason".to_owned();
-                let help = Some("say why it is meant, for whoever reads this next".to_owned());
+                let help = Some("say why it is intended, for whoever reads this next".to_owned());
                 self.slips.add(Severity::Error, self.source, span, message, help);
             }
             all.push(Accepted {

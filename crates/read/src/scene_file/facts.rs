@@ -24,7 +24,7 @@ use crate::disk;
 use crate::slip::Severity;
 use crate::yaml::Node;
 
-/// An image with what was told beside it on top.
+/// An image with what was given beside it on top.
 fn over(from: Image, told: Image) -> Image {
     let user = match told.identity.user {
         Knowledge::Unknown => from.identity.user,
@@ -205,7 +205,7 @@ impl Reading<'_> {
                 Some(pair) => nfs.export.anonymous = pair,
                 None => {
                     let span = &node.get("anon").unwrap_or(node).span;
-                    let message = format!("`{}` is no anonymous user", text.0.escape_debug());
+                    let message = format!("`{}` is not an anonymous user", text.0.escape_debug());
                     let help = Some("write UID:GID, such as 65534:65534".to_owned());
                     self.slips.add(Severity::Error, self.source, span, message, help);
                 }
@@ -248,7 +248,7 @@ impl Reading<'_> {
         flags
     }
 
-    /// What lies on the host, put together where it is told in parts.
+    /// What is on the host, put together where it is given in parts.
     fn host_tree(&mut self, section: &HostSection, node: &Node) -> Option<Arc<Tree>> {
         let told = section.tree.as_ref().zip(node.get("tree"));
         let mut whole = told.and_then(|(told, node)| self.whole_host(told, node));

@@ -21,7 +21,7 @@ impl Reading<'_> {
         for (index, line) in lines.iter().enumerate() {
             let span = &node.item(index).unwrap_or(node).span;
             let Some(extent) = extent(&line.0) else {
-                let message = format!("`{}` is no line of an id map", line.0.escape_debug());
+                let message = format!("`{}` is not a line of an id map", line.0.escape_debug());
                 let help =
                     Some("write three numbers: START START COUNT, such as \"0 100000 65536\"".to_owned());
                 self.slips.add(Severity::Error, self.source, span, message, help);

@@ -20,7 +20,7 @@ use crate::yaml::Node;
 use crate::yaml::RawText;
 
 impl Reading<'_> {
-    /// The tree of `what` that `told` names or lists; `node` is where it stands.
+    /// The tree of `what` that `told` names or lists; `node` is where it is.
     pub(super) fn tree(&mut self, what: &str, told: &TreeSource, node: &Node) -> Option<Arc<Tree>> {
         match told {
             TreeSource::Listed(entries) => tree(what, entries, node, self.source, self.slips),
@@ -213,7 +213,7 @@ impl EntryReader<'_> {
         if parsed.is_none() {
             self.error(
                 key,
-                &format!("`{}` is no {key}", text.0.escape_debug()),
+                &format!("`{}` is not a valid {key}", text.0.escape_debug()),
                 Some(help.to_owned()),
                 slips,
             );
@@ -244,7 +244,7 @@ impl EntryReader<'_> {
                 }
                 None => {
                     let help = "write program, data, empty, or #!/path/of/interpreter".to_owned();
-                    self.error("content", "this is no content", Some(help), slips);
+                    self.error("content", "this is not content", Some(help), slips);
                     Content::Unknown
                 }
             },

@@ -74,7 +74,7 @@ pub struct TreeEntry {
     pub device: Option<RawText>,
     /// File capabilities: names, `=`, and flags of `eip`, such as `CHOWN,FOWNER=ep`.
     pub capabilities: Option<String>,
-    /// On an overlay, the layer it lies in; `lower` where left out.
+    /// On an overlay, the layer it is in; `lower` where left out.
     pub layer: Option<LayerWord>,
     /// What running it meets: `program`, `data`, `empty`, or `#!/path/of/interpreter`.
     pub content: Option<String>,
@@ -101,7 +101,7 @@ pub enum KindWord {
     Block,
 }
 
-/// Where an entry of an overlay lies.
+/// Where an entry of an overlay is.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum LayerWord {

@@ -111,9 +111,9 @@ pub struct AssignedSection {
 #[derive(Debug, Default, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct HostSection {
-    /// What lies at the sources of host paths.
+    /// What is at the sources of host paths.
     pub tree: Option<TreeSource>,
-    /// The same in parts: what lies at single directories of the host, by their absolute paths.
+    /// The same in parts: what is at single directories of the host, by their absolute paths.
     #[serde(default)]
     pub trees: BTreeMap<String, TreeSource>,
     /// What is mounted where on it: the path of a copy of `/proc/self/mountinfo`, `/proc/mounts` or `/etc/fstab`.
@@ -145,9 +145,9 @@ pub struct IdMapSection {
 #[derive(Debug, Default, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct ImageSection {
-    /// Where the image lies: an OCI layout, an archive of one or one that an engine saved, a folder or an archive with
+    /// Where the image is: an OCI layout, an archive of one or one that an engine saved, a folder or an archive with
     /// its root file system. It tells the files and accounts, the first three also USER, VOLUME and WORKDIR; what
-    /// stands beside it here wins.
+    /// is beside it here wins.
     pub from: Option<String>,
     /// Which platform of an image for several, such as `linux/arm64`; this machine's where left out.
     pub platform: Option<String>,
@@ -187,7 +187,7 @@ pub struct VolumeSection {
     pub options: Vec<String>,
     /// How an NFS server exports it.
     pub export: Option<ExportSection>,
-    /// What lies on it. Left out: unknown.
+    /// What is on it. Left out: unknown.
     pub tree: Option<TreeSource>,
     /// Whether the kubelet applies the pod's filesystem group to it. Left out: unknown.
     pub group_ownership: Option<GroupOwnership>,
@@ -215,9 +215,9 @@ pub struct ExportSection {
 pub enum SquashWord {
     /// Root's.
     Root,
-    /// Everybody's.
+    /// Everyone's.
     All,
-    /// Nobody's.
+    /// No one's.
     None,
 }
 

@@ -14,7 +14,7 @@ use crate::nearest::nearest;
 use crate::slip::{Severity, Slip, Slips};
 use crate::text::SourceText;
 
-/// The name under which a newtype asks for a scalar's text as it stands, whatever it looks like.
+/// The name under which a newtype asks for a scalar's text as it is, whatever it looks like.
 pub const RAW: &str = "mivask::raw";
 
 /// Where a key that is unknown on a struct belongs, by the names of struct and key.
@@ -62,7 +62,7 @@ pub(crate) fn accepted<T>(
 }
 
 struct Context<'a> {
-    /// Receives unknown keys; `None` where they are nobody's mistake.
+    /// Receives unknown keys; `None` where they are no one's mistake.
     unknown: Option<UnknownKeys<'a>>,
 }
 
@@ -90,7 +90,7 @@ impl<'a> UnknownKeys<'a> {
             Some(place) => Some(format!("it belongs {place}")),
             None => nearest(text, fields).map(|known| format!("did you mean `{known}`?")),
         };
-        let message = format!("`{text}` is no known key here, so it is ignored");
+        let message = format!("unknown key `{text}`, ignored");
         let slip = Slip {
             severity: Severity::Warning,
             source: self.source.clone(),

@@ -1,15 +1,15 @@
-//! A YAML value that remembers where it stands.
+//! A YAML value that remembers where it is.
 
 use std::ops::Range;
 
 use super::scalar::{Scalar, resolve};
 
-/// A value with the bytes it stands at.
+/// A value with the bytes it is at.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Node {
     /// The value.
     pub value: Value,
-    /// The bytes it stands at; for a mapping or list, from its first to its last value.
+    /// The bytes it is at; for a mapping or list, from its first to its last value.
     pub span: Range<usize>,
     /// What a tag says about merging it with others.
     pub mark: Mark,
@@ -50,7 +50,7 @@ impl Node {
         Self { value, span, mark: Mark::None }
     }
 
-    /// The value of `key`; `None` where this is no mapping or has no such key.
+    /// The value of `key`; `None` where this is not a mapping or has no such key.
     #[must_use]
     pub fn get(&self, key: &str) -> Option<&Self> {
         self.entry(key).map(|(_, value)| value)
@@ -86,7 +86,7 @@ impl Node {
         matches!(self.value, Value::Sequence(_))
     }
 
-    /// Whether it is a scalar that stands for nothing, such as `~`.
+    /// Whether it is a scalar that means nothing, such as `~`.
     #[must_use]
     pub fn is_nothing(&self) -> bool {
         matches!(&self.value, Value::Scalar { text, plain: true } if resolve(text) == Scalar::Null)

@@ -168,7 +168,7 @@ impl<'a> Reader<'a> {
     fn repeated(&mut self, key: &Node, earlier: &Node) {
         let (line, _) = self.source.line_column(earlier.span.start);
         let text = key.text().unwrap_or_default();
-        let message = format!("the key `{text}` stands twice; this one counts");
+        let message = format!("the key `{text}` appears twice; this one counts");
         let help = format!("remove it here or on line {line}");
         self.slips.add(Severity::Warning, self.source, &key.span, message, Some(help));
     }
@@ -194,7 +194,7 @@ impl<'a> Reader<'a> {
     fn syntax(&mut self, at: usize, info: &str) {
         let text = &self.source.text;
         if let Some((span, key)) = missing_colon(text, at) {
-            let message = format!("a colon is missing behind `{key}`");
+            let message = format!("a colon is missing after `{key}`");
             let help = format!("write `{key}: ...`");
             self.slips.add(Severity::Error, self.source, &span, message, Some(help));
             return;
@@ -320,7 +320,7 @@ mod tests {
     fn the_last_of_two_equal_keys_counts_and_is_pointed_at() {
         let (nodes, slips) = read("a: 1\nb: 2\na: 3\n");
         assert_eq!(nodes[0].get("a").unwrap().text(), Some("3"));
-        assert_eq!(slips, [("the key `a` stands twice; this one counts".to_owned(), 3)]);
+        assert_eq!(slips, [("the key `a` appears twice; this one counts".to_owned(), 3)]);
     }
 
     #[test]
@@ -333,7 +333,7 @@ mod tests {
     #[test]
     fn a_missing_colon_is_named() {
         let (_, slips) = read("spec:\n  runAsUser 7101\n  runAsGroup: 7200\n");
-        assert_eq!(slips, [("a colon is missing behind `runAsUser`".to_owned(), 2)]);
+        assert_eq!(slips, [("a colon is missing after `runAsUser`".to_owned(), 2)]);
     }
 
     #[test]

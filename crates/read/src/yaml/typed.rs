@@ -1,6 +1,6 @@
 //! What a node has to be: a truth value, a number, text, a list or a mapping, and the mistake where it is not.
 //!
-//! Both readers of typed values stand on it: serde's ([`from_node`](super::from_node)) and the check against the
+//! Both readers of typed values are on it: serde's ([`from_node`](super::from_node)) and the check against the
 //! field table of the Kubernetes API. Nothing here is generic, so it is compiled once.
 
 use std::fmt;
@@ -15,7 +15,7 @@ use crate::nearest::nearest;
 /// A value of the wrong type.
 #[derive(Debug)]
 pub(crate) struct TypeError {
-    /// The bytes it stands at; `None` where whoever found it does not know.
+    /// The bytes it is at; `None` where whoever found it does not know.
     pub span: Option<Range<usize>>,
     /// What is wrong.
     pub message: String,
@@ -51,7 +51,7 @@ impl de::Error for TypeError {
 }
 
 impl Node {
-    /// The text of a scalar and what it stands for; quotes make it text.
+    /// The text of a scalar and what it means; quotes make it text.
     pub(crate) fn scalar(&self) -> Option<(&str, Scalar)> {
         match &self.value {
             Value::Scalar { text, plain: true } => Some((text, resolve(text))),

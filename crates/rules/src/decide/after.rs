@@ -21,7 +21,7 @@ pub(super) struct After {
     pub acl: Option<Acl>,
 }
 
-/// A copy of the access ACL at `place`, as far as somebody watches who wants to hear of it.
+/// A copy of the access ACL at `place`, as far as someone watches who wants to hear of it.
 pub(super) fn acl_at<W: Witness>(walker: &Walker<'_, '_, W>, place: Place) -> Option<Acl> {
     let tree = &walker.view().source(place).tree;
     place.inode.filter(|_| W::TRACING).and_then(|id| tree.acl(id)).cloned()

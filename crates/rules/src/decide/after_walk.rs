@@ -1,4 +1,4 @@
-//! The checks behind a walk, for somebody who has walked already: the sweep over whole trees.
+//! The checks behind a walk, for someone who has walked already: the sweep over whole trees.
 
 use mivask_model::mode::Access;
 use mivask_model::outcome::Errno;
@@ -83,7 +83,7 @@ pub fn creates<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Resu
     create::entry_below(walker, place)
 }
 
-/// Whether the file can be run, as long as it is no script; `None` for a script, whose interpreter lies elsewhere.
+/// Whether the file can be run, as long as it is not a script; `None` for a script, whose interpreter is elsewhere.
 pub fn runs<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Option<Result<(), Errno>> {
     execute::run_program(walker, place)
 }

@@ -38,7 +38,7 @@ pub(super) fn make_node<'a, W: Witness>(
     let directory = free_name(&mut walker, path, NewKind::Node)?;
     may_create(&mut walker, directory)?;
     let device = node.filter(|node| node.kind.is_device());
-    // A character device 0:0 is an overlay's whiteout, which anybody may make.
+    // A character device 0:0 is an overlay's whiteout, which anyone may make.
     let whiteout = device.is_some_and(|node| {
         node.kind == FileKind::CharDevice && node.device.major == 0 && node.device.minor == 0
     });
@@ -70,7 +70,7 @@ pub(super) fn make_link<'a, W: Witness>(
 }
 
 /// The directory of a name that is still free (`filename_create`): EEXIST, then ENOENT where slashes follow the
-/// name of what is to be no directory, then EROFS.
+/// name of what is to be not a directory, then EROFS.
 pub(super) fn free_name<'a, W: Witness>(
     walker: &mut Walker<'a, '_, W>,
     path: &'a [u8],

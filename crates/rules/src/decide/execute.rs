@@ -39,7 +39,7 @@ fn start<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], depth: usize, w: &m
     Ok(effect)
 }
 
-/// Starting what lies at `place`; `None` for a script, whose interpreter takes a walk of its own.
+/// Starting what is at `place`; `None` for a script, whose interpreter takes a walk of its own.
 pub(super) fn run_program<W: Witness>(
     walker: &mut Walker<'_, '_, W>,
     place: Place,

@@ -12,7 +12,7 @@ use crate::witness::{Question, Witness};
 /// Whether the filesystem at `place` has `feature`.
 ///
 /// # Errors
-/// The error it answers; EPERM where nobody can know and it is taken to refuse.
+/// The error it answers; EPERM where no one can know and it is taken to refuse.
 pub(super) fn supports<W: Witness>(
     walker: &mut Walker<'_, '_, W>,
     place: Place,
@@ -23,7 +23,7 @@ pub(super) fn supports<W: Witness>(
         Support::Yes => return Ok(()),
         Support::No(errno) => errno,
         Support::Unknown(fact) => {
-            let unknown = Unknown::new(&format!("{fact} ({})", source.name), "no scene can tell");
+            let unknown = Unknown::new(&format!("{fact} ({})", source.name), "no scene can supply it");
             let describe = |option: usize| ["it does", "it does not"][option].to_owned();
             let question = Question::Support(place.source, feature);
             if walker.witness().choose(question, &unknown, 2, describe) == 0 {

@@ -13,14 +13,14 @@ use crate::view::{Place, View};
 use crate::walk::{Follow, Walker};
 use crate::witness::Witness;
 
-/// Gives what lies at `path` the further name `new`; a symbolic link at the end is not followed.
+/// Gives what is at `path` the further name `new`; a symbolic link at the end is not followed.
 pub(super) fn link<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], new: &'a [u8], w: &mut W) -> Verdict {
     let mut walker = Walker::new(view, w);
     let old = walker.place(path, Follow::AllButLast)?;
     let old_path = walker.restart();
     let directory = free_name(&mut walker, new, NewKind::File)?;
     if old.mount != directory.mount {
-        let fact = "the two names lie on different mounts (two mounts of one file system count too)";
+        let fact = "the two names are on different mounts (two mounts of one file system count too)";
         return Err(walker.fail_mount(Check::OneMount, fact, directory, Errno::EXDEV));
     }
     let new_path = walker.turn_to(old_path);

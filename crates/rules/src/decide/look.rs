@@ -8,7 +8,7 @@ use crate::view::{Place, View};
 use crate::walk::{Follow, Walker};
 use crate::witness::Witness;
 
-/// stat(2), lstat(2): only the walk matters, except that FUSE may let nobody look (`fuse_getattr`).
+/// stat(2), lstat(2): only the walk matters, except that FUSE may let no one look (`fuse_getattr`).
 pub(super) fn inspect<'a, W: Witness>(
     view: &'a View<'a>,
     path: &'a [u8],

@@ -193,7 +193,7 @@ fn device_list<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Resu
     }
     if let Some(id) = place.inode.filter(|id| walker.view().source(place).tree.device(*id).is_none()) {
         let path = walker.path_text().into_owned();
-        let settle = "give its `device: MAJOR:MINOR`, or a source that tells it";
+        let settle = "give its `device: MAJOR:MINOR`, or a source that has it";
         let unknown = Unknown::new(&format!("the numbers of the device {path}"), settle);
         let options = ["the container's device list has it", "the container's device list leaves it out"];
         let describe = |option: usize| options[option].to_owned();
@@ -259,7 +259,7 @@ fn protected_file<W: Witness>(
             if !dir.mode.has(Mode::new(0o002)) {
                 return Ok(());
             }
-            let fact = "O_CREAT on a special file of somebody else in a sticky world-writable directory";
+            let fact = "O_CREAT on another user's special file in a sticky world-writable directory";
             return Err(walker.fail(Check::ProtectedFile, fact, place, Errno::EACCES));
         }
     };
@@ -272,7 +272,7 @@ fn protected_file<W: Witness>(
         return Ok(());
     }
     let fact = format_args!(
-        "{name}: in a sticky directory that others can write to, O_CREAT opens a file of somebody else only where the directory's owner made it; root is held to it too"
+        "{name}: in a sticky directory that others can write to, O_CREAT opens another user's file only if the directory's owner created it; this applies to root too"
     );
     Err(walker.fail(Check::ProtectedFile, fact, place, Errno::EACCES))
 }

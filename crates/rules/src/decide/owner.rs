@@ -24,7 +24,7 @@ struct Wanted {
     gid: Option<KernelGid>,
 }
 
-/// Gives what lies at `path` to another owner, group or both.
+/// Gives what is at `path` to another owner, group or both.
 pub(super) fn set_owner<'a, W: Witness>(
     view: &'a View<'a>,
     owner: Owner,

@@ -137,7 +137,7 @@ fn sticky<W: Witness>(walker: &mut Walker<'_, '_, W>, directory: Place, victim: 
             Err(walker.fail(Check::Sticky, fact, victim, Errno::EPERM))
         }
         None => {
-            let fact = "the directory is sticky and the entry is somebody else's";
+            let fact = "the directory is sticky and the entry is another user's";
             Err(walker.fail(Check::Sticky, fact, victim, Errno::EPERM))
         }
     }

@@ -41,7 +41,7 @@ pub(super) fn rename<'a, W: Witness>(
     let old_path = walker.restart();
     let (new_directory, new_last) = walker.parent_of(new)?;
     if old_directory.mount != new_directory.mount {
-        let fact = "the two names lie on different mounts (two mounts of one file system count too): tools copy instead";
+        let fact = "the two names are on different mounts (two mounts of one file system count too): tools copy instead";
         return Err(walker.fail_mount(Check::OneMount, fact, new_directory, Errno::EXDEV));
     }
     let (Last::Name(old_name, _), Last::Name(new_name, _)) = (old_last, new_last) else {
@@ -94,7 +94,7 @@ fn side<W: Witness>(
 }
 
 /// Slashes behind the name of a non-directory (ENOTDIR), a directory moved into itself (EINVAL) or onto one it
-/// lies in (ENOTEMPTY).
+/// is in (ENOTEMPTY).
 fn slashes_and_ancestors<W: Witness>(walker: &mut Walker<'_, '_, W>, plan: &Move) -> Result<(), Errno> {
     let Move { from, to, moved, directory } = plan;
     let (moved, directory) = (*moved, *directory);

@@ -96,7 +96,7 @@ fn ask<W: Witness>(view: &View<'_>, place: Place, path: &[u8], w: &mut W) -> Res
     let name = &source.name;
     let unknown = Unknown::new(
         &format!("what the server behind {name} allows"),
-        "no scene can tell: look at the server's own rules",
+        "no scene can supply it: look at the server's own rules",
     );
     let describe = |option: usize| match option {
         0 => format!("the server behind {name} allows it"),

@@ -56,12 +56,7 @@ impl<'a, W: Witness> Walker<'a, '_, W> {
             _ => match self.lookup(here, name)? {
                 Target::There(place) => place,
                 Target::Missing => {
-                    return Err(self.fail(
-                        Check::Lookup,
-                        "nothing of that name is there",
-                        here,
-                        Errno::ENOENT,
-                    ));
+                    return Err(self.fail(Check::Lookup, "no such entry", here, Errno::ENOENT));
                 }
             },
         };

@@ -50,7 +50,7 @@ pub enum Slash {
     Trailing,
 }
 
-/// What stands at the last component.
+/// What is at the last component.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub enum Target {
     /// Something, mounts on top of it included.
@@ -59,7 +59,7 @@ pub enum Target {
     Missing,
 }
 
-/// The end of a walk: a directory, the last name in it, and what stands there.
+/// The end of a walk: a directory, the last name in it, and what is there.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub struct Arrival<'p> {
     /// The directory that holds the last component.
@@ -68,7 +68,7 @@ pub struct Arrival<'p> {
     pub last: Last<'p>,
     /// Whether slashes followed its name, or that of a link that led here: then only a directory will do.
     pub slashes: Slash,
-    /// What stands there.
+    /// What is there.
     pub target: Target,
 }
 

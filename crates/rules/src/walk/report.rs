@@ -14,7 +14,7 @@ use crate::witness::Witness;
 impl<W: Witness> Walker<'_, '_, W> {
     /// ENOENT, with the step that says what was looked for.
     pub fn missing(&mut self, arrival: &Arrival<'_>) -> Errno {
-        self.fail(Check::Lookup, "nothing of that name is there", arrival.directory, Errno::ENOENT)
+        self.fail(Check::Lookup, "no such entry", arrival.directory, Errno::ENOENT)
     }
 
     /// Records a failed check at the current path and gives its error back.

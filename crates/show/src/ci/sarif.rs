@@ -11,7 +11,7 @@ use crate::upheld::{Checked, Run, place, sentences};
 /// The rules, with what each means.
 const RULES: [(&str, &str); 4] = [
     ("broken", "An expectation does not hold."),
-    ("depends", "Whether an expectation holds hangs on a fact that nobody told."),
+    ("depends", "Whether an expectation holds depends on a missing fact."),
     ("meets-nothing", "An expectation speaks of no actor or path that is there."),
     ("unusable", "An input cannot be used."),
 ];

@@ -11,7 +11,7 @@ const LABEL: f64 = 190.0;
 const FIELD: f64 = 104.0;
 const ROW: f64 = 52.0;
 const SQUARE: f64 = 19.0;
-/// Consumers that stand beside each other; more get a block of their own.
+/// Consumers that are beside each other; more get a block of their own.
 const ACROSS: usize = 6;
 
 pub(super) fn draw(all: &[Handoff]) -> Figure {
@@ -23,7 +23,7 @@ pub(super) fn draw(all: &[Handoff]) -> Figure {
         pen.text(
             (14.0, y),
             "fact",
-            "No directory is known to be shared: no two actors find one volume alike.",
+            "No directory is known to be shared: no volume is shared by two containers.",
         );
         y += 20.0;
     }
@@ -39,7 +39,7 @@ pub(super) fn draw(all: &[Handoff]) -> Figure {
             y += 17.0;
         }
     }
-    pen.done((width.max(620.0), y + 4.0), "Who can use what whom creates")
+    pen.done((width.max(620.0), y + 4.0), "Which containers can use files another one creates")
 }
 
 fn one(pen: &mut Pen, mut y: f64, handoff: &Handoff) -> f64 {

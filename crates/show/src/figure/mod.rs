@@ -1,6 +1,6 @@
 //! Figures as SVG: the walk of an act, what is mounted where, who can use what whom creates.
 //!
-//! Names come from disks and documents. They stand in text nodes alone, which the library escapes; attributes hold
+//! Names come from disks and documents. They are in text nodes alone, which the library escapes; attributes hold
 //! numbers and our own words.
 
 mod handoff;
@@ -18,13 +18,13 @@ use crate::safe::safe;
 
 pub use walk::Walk;
 
-/// A figure, to stand in a page or by itself.
+/// A figure, to are in a page or by itself.
 #[derive(Clone, Debug)]
 pub struct Figure {
     drawing: Group,
     /// Width and height in units of a screen's pixels.
     size: (f64, f64),
-    /// What a reader is told who cannot see it.
+    /// What a reader is given who cannot see it.
     title: String,
 }
 

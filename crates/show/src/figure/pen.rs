@@ -18,7 +18,7 @@ impl Pen {
         Self { group: Group::new() }
     }
 
-    /// The drawing at a size, with what a reader who cannot see it is told.
+    /// The drawing at a size, with what a reader who cannot see it is given.
     pub(super) fn done(self, size: (f64, f64), title: &str) -> Figure {
         Figure { drawing: self.group, size, title: title.to_owned() }
     }

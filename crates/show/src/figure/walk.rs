@@ -11,7 +11,7 @@ use super::Figure;
 use super::pen::{Pen, folded};
 use crate::words::outcome as outcome_words;
 
-/// One act with every check, and what lies where each looked.
+/// One act with every check, and what is where each looked.
 #[derive(Clone, Debug)]
 pub struct Walk {
     /// The act.
@@ -116,7 +116,7 @@ fn one(pen: &mut Pen, y: f64, step: &Step, facts: Option<&PathFacts>, same: bool
     below + 8.0
 }
 
-/// The bits stand beside it, so the words need not say them.
+/// The bits are beside it, so the words need not say them.
 fn shortened(fact: &str, facts: &PathFacts) -> String {
     let Some(mode) = facts.mode else { return fact.to_owned() };
     let drawn = format!("{} ", symbolic(facts.kind, mode));
@@ -136,7 +136,7 @@ fn dot(pen: &mut Pen, y: f64, result: StepResult) {
     pen.centred((24.0, y + 4.5), &format!("mark {class}"), mark);
 }
 
-/// Which third of the bits a check looked at: 0 the owner's, 1 the group's, 2 everybody else's; 3 for none of them.
+/// Which third of the bits a check looked at: 0 the owner's, 1 the group's, 2 everyone else's; 3 for none of them.
 const fn class_of(check: Check) -> Option<usize> {
     if let Check::OwnerBits = check {
         Some(0)

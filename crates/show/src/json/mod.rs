@@ -56,7 +56,7 @@ impl JsonPath {
     }
 }
 
-/// An id; null where it stands for "some id".
+/// An id; null where it means "some id".
 fn number(raw: u32) -> Option<u32> {
     (raw != UNSPECIFIED_ID).then_some(raw)
 }

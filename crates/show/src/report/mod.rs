@@ -38,9 +38,9 @@ pub struct Report<'a> {
     pub denied: Vec<Denied>,
     /// How many more reasons there are.
     pub more_denied: usize,
-    /// What answers of the matrix hang on.
+    /// What answers of the matrix depend on.
     pub open: Vec<Open>,
-    /// Who can use what whom creates.
+    /// Which containers can use files another one creates.
     pub handoffs: Vec<Handoff>,
     /// What is open wider than needed.
     pub findings: Vec<Finding>,
@@ -59,18 +59,18 @@ pub struct Denied {
     pub others: Vec<String>,
     /// The actor and path of each, for the matrix: its cells lead here.
     pub cells: Vec<(String, Vec<u8>, &'static str)>,
-    /// What would let the first succeed, with what to paste; `None` where nobody looked.
+    /// What would let the first succeed, with what to paste; `None` where no one looked.
     pub remedies: Option<(Remedies, Vec<Written>)>,
 }
 
-/// A fact that nobody told, and that answers hang on.
+/// A missing fact, and that answers depend on.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Open {
     /// The fact.
     pub fact: String,
     /// What would settle it.
     pub settle: String,
-    /// One act that hangs on it.
+    /// One act that depends on it.
     pub act: String,
     /// How many answers of the matrix do.
     pub answers: usize,

@@ -80,7 +80,7 @@ pub(super) struct MountView {
     pub before: String,
     pub notes: Vec<String>,
     pub from: String,
-    /// Whether nobody asked for it.
+    /// Whether no one asked for it.
     pub usual: bool,
 }
 

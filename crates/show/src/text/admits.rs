@@ -15,7 +15,7 @@ use crate::style::{BAD, FAINT, GOOD, OPEN, STRONG, paint};
 /// # Errors
 /// Whatever `out` refuses.
 pub fn admissions(out: &mut dyn Write, all: &[Admission], layout: Layout) -> io::Result<()> {
-    // Who sees nothing there is told last, and in short where others see something.
+    // Who sees nothing there is given last, and in short where others see something.
     let (there, missing): (Vec<_>, Vec<_>) = all.iter().partition(|one| one.facts.is_some());
     for (number, admission) in there.iter().chain(&missing).enumerate() {
         if number > 0 {
@@ -57,9 +57,9 @@ fn one(out: &mut dyn Write, admission: &Admission, layout: Layout) -> io::Result
             writeln!(out, "    {}", who(condition))?;
         }
     } else if admission.conditions.is_empty() && !admission.depends_on.is_empty() {
-        writeln!(out, "  {} nobody for certain", paint(OPEN, "depends"))?;
+        writeln!(out, "  {} no one for certain", paint(OPEN, "depends"))?;
     } else if admission.conditions.is_empty() {
-        writeln!(out, "  {} nobody can {to}, whatever the ids and capabilities", paint(BAD, "shut"))?;
+        writeln!(out, "  {} no one can {to}, whatever the ids and capabilities", paint(BAD, "shut"))?;
     } else {
         writeln!(out, "  can {to}:")?;
         for condition in &admission.conditions {
@@ -74,7 +74,7 @@ fn one(out: &mut dyn Write, admission: &Admission, layout: Layout) -> io::Result
         }
     }
     if let Some(why) = &admission.why {
-        let rest = if admission.conditions.is_empty() { "because" } else { "nobody else, because" };
+        let rest = if admission.conditions.is_empty() { "because" } else { "no one else, because" };
         paragraph(out, &format!("{rest} {}", safe(&why.to_string())), 2, layout)?;
     }
     if admission.cut_short {

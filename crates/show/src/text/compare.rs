@@ -28,10 +28,7 @@ pub fn compared(out: &mut dyn Write, compared: &Compared, layout: Layout) -> io:
         super::paragraph(out, &paint(OPEN, &text), 0, layout)?;
     }
     if compared.is_empty() {
-        return writeln!(
-            out,
-            "Nothing differs: not who anybody is, not what is mounted, not what can be done."
-        );
+        return writeln!(out, "Nothing differs: identities, mounts and access are the same.");
     }
     let mut sections = Sections { out, layout, first: true };
     sections.facets("Identities", &compared.identities())?;

@@ -1,4 +1,4 @@
-//! The endings of an act that hangs on facts nobody told.
+//! The endings of an act that depends on missing facts.
 
 use std::collections::BTreeSet;
 use std::io::{self, Write};

@@ -24,7 +24,7 @@ pub fn findings(out: &mut dyn Write, all: &[Finding], layout: Layout) -> io::Res
         writeln!(
             out,
             "Nothing is found that is wider than needed{}.",
-            if accepted.is_empty() { "" } else { ", but for what is accepted" }
+            if accepted.is_empty() { "" } else { ", except what is accepted" }
         )?;
     }
     for finding in &open {

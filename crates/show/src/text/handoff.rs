@@ -1,4 +1,4 @@
-//! Who can do what with what somebody else creates.
+//! Who can do what with what someone else creates.
 
 use std::collections::BTreeMap;
 use std::io::{self, Write};
@@ -19,7 +19,7 @@ use crate::table::Table;
 /// Whatever `out` refuses.
 pub fn handoffs(out: &mut dyn Write, all: &[Handoff], layout: Layout) -> io::Result<()> {
     if all.is_empty() {
-        return writeln!(out, "No directory is known to be shared: no two actors find one volume alike.");
+        return writeln!(out, "No directory is known to be shared: no volume is shared by two containers.");
     }
     for (number, handoff) in all.iter().enumerate() {
         if number > 0 {
@@ -86,7 +86,7 @@ fn letters(deeds: &[Done]) -> String {
     deeds.iter().zip(["r", "c", "d", "p"]).map(letter).collect()
 }
 
-/// What somebody cannot do, to whose files, and the fact that decides, with one path as the example.
+/// What someone cannot do, to whose files, and the fact that decides, with one path as the example.
 struct Reason {
     who: String,
     fact: String,

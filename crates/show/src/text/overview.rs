@@ -111,7 +111,7 @@ fn counted(entries: u64) -> (String, &'static str) {
 
 /// The check in a few words.
 fn reason(ending: Ending) -> String {
-    let Some(check) = ending.check else { return "nothing stands against it".to_owned() };
+    let Some(check) = ending.check else { return "nothing denies it".to_owned() };
     let text = match check {
         Check::Link => "where the link or the interpreter leads",
         Check::Kind => "the kind of file",
@@ -135,9 +135,9 @@ fn reason(ending: Ending) -> String {
         Check::Feature => "what the file system can do",
         Check::Server => "the server",
         Check::Fuse => "who may enter the FUSE mount",
-        Check::Empty => "what lies in it",
+        Check::Empty => "what is in it",
         Check::Format => "what the file's first bytes are",
-        Check::Unknown => "a fact that nobody told",
+        Check::Unknown => "a missing fact",
         Check::Lookup => "its name",
         Check::OneMount
         | Check::Owner

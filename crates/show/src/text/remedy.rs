@@ -37,7 +37,7 @@ pub fn remedies(
     }
     if found.remedies.is_empty() {
         let word = match found.answer.outcome {
-            Outcome::Depends => "Nobody can say yet what would help.",
+            Outcome::Depends => "What would help depends on missing facts.",
             Outcome::Allowed | Outcome::Denied(_) | Outcome::NeverRuns(_) => "Nothing narrow helps.",
         };
         writeln!(out, "\n{}", paint(BAD, word))?;

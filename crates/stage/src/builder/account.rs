@@ -102,7 +102,7 @@ struct Wanted<'a> {
     name: &'a str,
     uid: Option<&'a str>,
     system: bool,
-    /// Whether the tool gives the system's ids downwards, which hangs on more than the accounts.
+    /// Whether the tool gives the system's ids downwards, which depends on more than the accounts.
     downwards: bool,
     group: Group<'a>,
     further: Vec<&'a str>,
@@ -192,7 +192,7 @@ impl Ground<'_> {
         }
     }
 
-    /// Somebody else may have been added: no line of the account files is the last.
+    /// Someone else may have been added: no line of the account files is the last.
     pub(super) fn may_have_more_accounts(&mut self, unknown: Unknown) {
         self.accounts_mut().incomplete.get_or_insert(unknown);
     }
@@ -318,7 +318,7 @@ impl Ground<'_> {
             self.join(name, group, step);
         }
         if uid.is_some() {
-            // It changes the owner of what lies in the home directory, wherever that is.
+            // It changes the owner of what is in the home directory, wherever that is.
             let fact = format!("the owner of home directories after {}", step.words);
             let unknown = Unknown::new(&fact, "give the tree of the built image in a scene file");
             self.touched(b"/home", &unknown);
@@ -326,7 +326,7 @@ impl Ground<'_> {
         Some(())
     }
 
-    /// The home directory of a new account: its owner is certain, its mode hangs on the tool and its settings.
+    /// The home directory of a new account: its owner is certain, its mode depends on the tool and its settings.
     fn make_home(&mut self, wanted: &Wanted<'_>, owner: &(Number, Number), step: &Step) {
         if wanted.makes_home == Some(false) {
             return;

@@ -9,7 +9,7 @@ use super::ground::{Ground, Number};
 use super::names::Found;
 use crate::recipe::{Copy, CopyFrom, CopySource, Step};
 
-/// Who owns what is copied, and with which mode; the root and the source's where nothing is told.
+/// Who owns what is copied, and with which mode; the root and the source's where nothing is given.
 struct Marking {
     owner: (Number, Number),
     owned: bool,
@@ -47,7 +47,7 @@ impl Ground<'_> {
         }
     }
 
-    /// The directory at `path`, made with its parents for `owner`; `None` where nobody knows what is there.
+    /// The directory at `path`, made with its parents for `owner`; `None` if nothing is known of what is there.
     pub(super) fn ensure(
         &mut self,
         path: &[u8],
@@ -136,7 +136,7 @@ impl Ground<'_> {
             Spot::There(id) if self.tree.inode(id).kind == FileKind::Directory)
     }
 
-    /// Whether a file is to be copied to what may well be a directory that nobody listed: it has neither a slash at its
+    /// Whether a file is to be copied to what may well be a directory that is not listed: it has neither a slash at its
     /// end nor the look of a file's name.
     fn may_be_directory(&self, to: &[u8], source: &[u8]) -> bool {
         let name = |path: &[u8]| path.rsplit(|byte| *byte == b'/').next().unwrap_or_default().to_vec();

@@ -50,7 +50,7 @@ pub(super) struct Ground<'a> {
     /// What the files were when the running `RUN` began, where the image has volumes.
     pub started: Option<Box<Tree>>,
     settled: BTreeMap<InodeId, Settled>,
-    /// Paths that are there, or may be, though nobody listed them.
+    /// Paths that are there, or may be, though they are not listed.
     presumed: Vec<(Vec<u8>, Unknown)>,
 }
 
@@ -169,7 +169,7 @@ impl<'a> Ground<'a> {
         entry
     }
 
-    /// What is not certain of something that is made where nobody knows what was there before: nothing is assumed to
+    /// What is not certain of something that is made where it is unknown what was there before: nothing is assumed to
     /// have been, unless an earlier command named it.
     fn before(&self, path: &[u8]) -> Doubt {
         let path = normal(path);
@@ -185,7 +185,7 @@ impl<'a> Ground<'a> {
         Doubt { attributes: Certainty::Assumed(text.clone()), contents: Certainty::Assumed(text) }
     }
 
-    /// `entry`, made at `path` where nobody knows what was there before.
+    /// `entry`, made at `path` where it is unknown what was there before.
     pub(super) fn unlisted(&self, entry: Entry, path: &[u8]) -> Entry {
         let Doubt { attributes, contents } = self.before(path);
         let unsaid = entry.doubt.as_ref().map(|doubt| doubt.attributes.clone());
@@ -193,7 +193,7 @@ impl<'a> Ground<'a> {
         entry.doubting(Doubt { attributes, contents })
     }
 
-    /// `path` is there, or may be, and nobody knows as what.
+    /// `path` is there, or may be, and no one knows as what.
     pub(super) fn presume(&mut self, path: &[u8], unknown: &Unknown) {
         self.presumed.push((normal(path), unknown.clone()));
     }
@@ -244,7 +244,7 @@ impl<'a> Ground<'a> {
         }
     }
 
-    /// Something nobody reads happened to `path` and everything below it.
+    /// Something no one reads happened to `path` and everything below it.
     pub(super) fn touched(&mut self, path: &[u8], unknown: &Unknown) {
         match self.tree.resolve(path, true) {
             Spot::There(id) => {

@@ -46,7 +46,7 @@ pub(crate) fn built(scene: &Scene) -> Cow<'_, Scene> {
     Cow::Owned(whole)
 }
 
-/// What was built, with what somebody told about it in its place.
+/// What was built, with what someone told about it in its place.
 fn corrected(built: Image, told: &Image) -> Image {
     let told = told.clone();
     let or = |told: Knowledge<_>, built| if matches!(told, Knowledge::Unknown) { built } else { told };
@@ -141,7 +141,7 @@ impl<'a> Yard<'a> {
     }
 }
 
-/// The files of a base that nobody told of.
+/// The files of a base that is not given of.
 fn untold(base: &Base) -> Tree {
     let base = in_words(base);
     let unknown =

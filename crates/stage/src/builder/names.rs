@@ -8,7 +8,7 @@ use mivask_model::fact::Unknown;
 use super::ground::{Ground, Number};
 use crate::identity::Knowledge;
 
-/// What a name stands for.
+/// What a name means.
 pub(super) enum Found {
     /// A number, or the fact that would give it.
     Number(Number),
@@ -31,7 +31,7 @@ impl Ground<'_> {
         }
     }
 
-    /// The account files, to be changed; where nobody told of them they are incomplete from the start.
+    /// The account files, to be changed; where nothing is known of them they are incomplete from the start.
     pub(super) fn accounts_mut(&mut self) -> &mut Accounts {
         if matches!(self.accounts, Knowledge::Unknown) {
             let incomplete = Some(self.untold_accounts());
@@ -123,7 +123,7 @@ impl Ground<'_> {
         (uid, gid)
     }
 
-    /// The number, or the fact that would give it; a name that is missing for certain is one nobody can look up.
+    /// The number, or the fact that would give it; a name that is missing for certain is one no one can look up.
     fn number(&self, found: Found, name: &str) -> Number {
         match found {
             Found::Number(number) => number,

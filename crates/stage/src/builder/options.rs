@@ -3,7 +3,7 @@
 /// A parsed command line.
 #[derive(Debug, Default, PartialEq, Eq)]
 pub(super) struct Parsed<'a> {
-    /// Options by the letter they stand for, with their values.
+    /// Options by the letter they mean, with their values.
     options: Vec<(char, &'a str)>,
     /// The other words.
     pub words: Vec<&'a str>,
@@ -26,7 +26,7 @@ pub(super) struct Grammar {
     pub valued: &'static str,
     /// Letters that take none.
     pub plain: &'static str,
-    /// Long names with the letter that stands for each.
+    /// Long names with the letter that means each.
     pub long: &'static [(&'static str, char)],
 }
 

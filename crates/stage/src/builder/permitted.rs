@@ -37,7 +37,7 @@ impl Ground<'_> {
     }
 }
 
-/// The errno that keeps `owner` from acting on the tree; `None` where nothing does, or nobody knows.
+/// The errno that keeps `owner` from acting on the tree; `None` where nothing does, or no one knows.
 fn judged(tree: Tree, verb: &Verb, path: &[u8], owner: (u32, u32)) -> (Option<Errno>, Tree) {
     let mut storage = Storage::default();
     let tree = Arc::new(tree);

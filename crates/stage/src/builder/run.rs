@@ -41,7 +41,7 @@ impl Ground<'_> {
         self.volumes_begin(step);
         self.forgiving = may_fail;
         let done = match command {
-            // What hangs on one that may have failed may not have run.
+            // What depends on one that may have failed may not have run.
             Command::Plain(_) if self.stumbled => None,
             Command::Plain(words) => {
                 let words: Vec<&str> = words.iter().map(String::as_str).collect();
@@ -203,7 +203,7 @@ impl Ground<'_> {
     }
 
     fn change_modes(&mut self, words: &[&str], runner: &(Number, Number), step: &Step) -> Option<()> {
-        // A symbolic change may begin with a minus, which is no option.
+        // A symbolic change may begin with a minus, which is not an option.
         let at = words.iter().position(|word| !word.starts_with('-') || is_change(word))?;
         let parsed = CHANGE.parse(&[&words[..at], &words[at + 1..]].concat())?;
         let change: ModeChange = words[at].parse().ok()?;
@@ -281,7 +281,7 @@ impl Ground<'_> {
         }
     }
 
-    /// The inodes that paths name, each with its path, with what lies below where asked for.
+    /// The inodes that paths name, each with its path, with what is below where asked for.
     fn targets(&mut self, paths: &[&str], below: bool, quiet: bool, step: &Step) -> Vec<(InodeId, Vec<u8>)> {
         let mut all = Vec::new();
         for path in paths {
@@ -308,7 +308,7 @@ impl Ground<'_> {
         all
     }
 
-    /// Nobody listed `path`, but the command needs it.
+    /// No one listed `path`, but the command needs it.
     fn has_to_be_there(&mut self, path: &[u8], step: &Step) {
         let fact = format!("what {} is before {}", quoted(path), step.words);
         self.presume(path, &Unknown::new(&fact, "give the tree of the base image in a scene file"));

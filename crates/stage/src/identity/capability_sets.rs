@@ -46,7 +46,7 @@ pub struct IgnoredCapability {
 /// What a runtime makes of `add`, `drop` and `privileged`.
 #[derive(Debug)]
 pub(crate) struct RootSet {
-    /// What root gets, which is also everybody's bounding set.
+    /// What root gets, which is also everyone's bounding set.
     pub set: CapabilitySet,
     /// What is in force for users other than root.
     pub ambient: CapabilitySet,

@@ -38,7 +38,7 @@ impl People {
 /// Resolves the identity of a container of a scene file or a Compose file.
 ///
 /// A name needs an account; a group part drops the memberships of the group file. Never fails: a user that does not
-/// resolve carries a [`Refusal`], a fact that nobody told becomes several possible identities.
+/// resolve carries a [`Refusal`], a missing fact becomes several possible identities.
 #[must_use]
 pub fn plain_identity(
     asked: &PlainIdentity,
@@ -148,7 +148,7 @@ impl Notes<'_> {
         }
     }
 
-    /// Nobody told the user.
+    /// The user is not given.
     fn any_user(&mut self) -> People {
         let settle = "give `user` on the container, or under `images:`";
         let unknown = Unknown::new(&format!("the user of image {}", self.image_name), settle);
@@ -157,7 +157,7 @@ impl Notes<'_> {
         People { possible: untold::users(None).into_iter().map(person).collect(), question: Some(unknown) }
     }
 
-    /// The user is told, the account files are not.
+    /// The user is given, the account files are not.
     fn without_accounts(&mut self, user: &Fact<String>, listed: bool) -> People {
         let Parts { user: user_part, group, .. } = self.split(&user.value);
         let number = user_number(user_part);
@@ -198,7 +198,7 @@ impl Notes<'_> {
         }
     }
 
-    /// Everything is told. With `roots` the supplementary groups are those of root.
+    /// Everything is given. With `roots` the supplementary groups are those of root.
     fn look_up(
         &mut self,
         user: &Fact<String>,
@@ -258,7 +258,7 @@ impl Notes<'_> {
         if asked.groups.len() > 1 {
             self.refuse("keep-groups takes no other group beside it".to_owned(), word.from.clone());
         }
-        self.fact("group", "none, as root who starts it has", word.from.clone());
+        self.fact("group", "none, like the root that starts it", word.from.clone());
         people.possible.iter_mut().for_each(|(_, person)| person.groups.clear());
         true
     }

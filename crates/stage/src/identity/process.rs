@@ -42,7 +42,7 @@ pub fn process_identity(
             }
         }
     }
-    // execve: root's file permissions are full, everybody else keeps the ambient set alone.
+    // execve: root's file permissions are full, everyone else keeps the ambient set alone.
     let in_force = if asked.uid.value == 0 {
         asked.bounding.union(asked.inheritable)
     } else {

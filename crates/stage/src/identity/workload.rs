@@ -10,10 +10,10 @@ use mivask_model::mode::Mode;
 
 use crate::identity::capability_sets::DeclaredCapabilities;
 
-/// What is known about something that may simply not have been told.
+/// What is known about something that may simply not have been given.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub enum Knowledge<T> {
-    /// Nobody said.
+    /// No one said.
     #[default]
     Unknown,
     /// Told.

@@ -59,7 +59,7 @@ pub(super) fn prepare(
     let blocked = contents.blocked.or_else(|| {
         let error = added.err()?;
         let (class, from) = ("FailedMount", name.from.clone());
-        let reason = format!("the paths of volume {} cannot stand together: {error}", name.value);
+        let reason = format!("the paths of volume {} conflict: {error}", name.value);
         Some(Refusal { class, reason, from, whole_pod: true })
     });
     Prepared {
@@ -215,7 +215,7 @@ impl Contents {
     }
 
     /// Tokens belong to the uid that all containers share and are 0600; 0640 under a filesystem group. Their own
-    /// modes count only where neither is told (docs/facts/kubelet.md 6.3).
+    /// modes count only where neither is given (docs/facts/kubelet.md 6.3).
     fn own_tokens(&self, kube: &Kube<'_>, tree: &mut Tree) {
         let common = common_user(kube);
         let group = kube.workload.security.fs_group.as_ref();

@@ -47,7 +47,7 @@ pub(super) struct Asked<'a> {
 }
 
 impl<'a> Asked<'a> {
-    /// A volume of which nothing is told but its name.
+    /// A volume of which nothing is given but its name.
     pub(super) fn new(key: &'a str, name: &'a str, kind: &'a str, from: &'a Provenance) -> Self {
         Self {
             key,
@@ -93,7 +93,7 @@ pub(super) fn claim(
     prepare(stage, kube, &asked)
 }
 
-/// `ephemeral`: a claim made with the pod, so new and empty where nobody tells otherwise.
+/// `ephemeral`: a claim made with the pod, so new and empty unless given otherwise.
 pub(super) fn ephemeral(
     stage: &mut Stage,
     kube: &Kube<'_>,
@@ -267,7 +267,7 @@ fn personal_tree(
     let mut tree = match (told, personality) {
         (Some(tree), _) => tree,
         (None, Personality::Tmpfs(options)) => {
-            let text = "a tmpfs of which no tree is told is new and empty";
+            let text = "a tmpfs whose tree is not given is new and empty";
             let doubt = Doubt {
                 attributes: Certainty::Assumed(text.into()),
                 contents: Certainty::Assumed(text.into()),
@@ -292,7 +292,7 @@ fn known_root(tree: &Tree, root: InodeId) -> Option<RootFacts> {
     (!unknown).then(|| root_facts(tree, root))
 }
 
-/// A volume under a filesystem group: the step happens, does not, or nobody knows which.
+/// A volume under a filesystem group: the step happens, does not, or no one knows which.
 fn with_group_step(
     stage: &mut Stage,
     base: Source,
@@ -351,7 +351,7 @@ fn stepped(tree: &mut Tree, top: InodeId, group: &Fact<u32>, policy: Policy) -> 
     StepReport { touched: 0, note: Some(note.into()) }
 }
 
-/// The backing of a claim that nobody bound, by its class: a CSI driver's volume.
+/// The backing of a claim that no one bound, by its class: a CSI driver's volume.
 fn provisioned(provisioner: &str, fs_type: Option<&str>) -> Backing {
     Backing::Csi { driver: provisioner.to_owned(), fs_type: fs_type.map(str::to_owned), inline: false }
 }

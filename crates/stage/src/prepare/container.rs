@@ -165,7 +165,7 @@ impl Builder<'_> {
         // Readers refuse mounts of undeclared volumes, so a missing one is only passed over here.
         let Some(ready) = volumes.get(&mount.volume.value) else { return };
         if let Some(word) = mount.engine.first.as_ref().filter(|_| !self.profile().volumes.takes_options) {
-            let reason = format!("`{}` is no option of a volume for this engine", word.value);
+            let reason = format!("`{}` is not an option of a volume for this engine", word.value);
             return self.stop("start refused", reason, word.from.clone());
         }
         if mount.engine.id_mapped && self.own_ids.uids.is_identity() {
@@ -194,7 +194,7 @@ impl Builder<'_> {
             }
         };
         let Some(bound) = self.bound(mount, &volume) else { return };
-        // A part is mounted without what lies below it (docs/facts/kubelet.md section 8).
+        // A part is mounted without what is below it (docs/facts/kubelet.md section 8).
         let of_it = mount.sub_path.is_some() && root != whole;
         if bound.leaves || of_it {
             nested::leave_behind(self.stage, &mut volume);
@@ -216,7 +216,7 @@ impl Builder<'_> {
         }
     }
 
-    /// What shows of the part of `volume` that `path` names; the volume becomes the mount that the part lies on.
+    /// What shows of the part of `volume` that `path` names; the volume becomes the mount that the part is on.
     fn part(&mut self, volume: &mut Prepared, path: &[u8]) -> Result<Option<InodeId>, String> {
         let Some(part) = sub_path::resolve(self.stage, volume, path)? else { return Ok(None) };
         match nested::part(self.stage, volume, part, path)? {
@@ -287,7 +287,7 @@ impl Builder<'_> {
         });
     }
 
-    /// A working directory that is missing is made, by root or by nobody.
+    /// A working directory that is missing is made, by root or by no one.
     fn working_directory(&mut self) {
         let own = self.container.working_directory.as_ref();
         let image = self.image.and_then(|image| image.working_directory.as_ref());

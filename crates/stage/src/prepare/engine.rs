@@ -42,7 +42,7 @@ impl Builder<'_> {
         match in_image {
             InImage::Other(..) => {
                 let reason = format!(
-                    "{} is no directory in the image, so the volume cannot be filled",
+                    "{} is not a directory in the image, so the volume cannot be filled",
                     quoted(&at.value)
                 );
                 self.stop("start refused", reason, at.from.clone());
@@ -83,7 +83,7 @@ impl Builder<'_> {
                         tree.chown(id, uid, gid, Provenance::rule("`U` gives it to the process"))
                     }
                     None => {
-                        let fact = "the process's user and group, who get everything by `U`";
+                        let fact = "the process's user and group, which own everything with `U`";
                         let unknown = Unknown::new(fact, "give `user` and `accounts` of the image");
                         tree.doubt_attributes(id, Certainty::Unknown(unknown));
                     }
@@ -95,9 +95,9 @@ impl Builder<'_> {
         if let Some(InImage::Directory(image, inode)) = in_image {
             let model = *self.stage.source(image).tree.inode(inode);
             let tree = Arc::make_mut(&mut self.stage.storage.source_mut(source).tree);
-            let rule = Provenance::rule("the root goes back to whom the image's directory belongs");
+            let rule = Provenance::rule("the root goes back to the owner of the image's directory");
             tree.chown(root, model.uid.raw(), model.gid.raw(), rule);
-            volume.note("its root goes back to whom the image's directory belongs");
+            volume.note("its root goes back to the owner of the image's directory");
         }
     }
 
@@ -213,7 +213,7 @@ impl Builder<'_> {
         tree.take_after(root, &from, image.1, &renumber);
     }
 
-    /// Stored ids of the image to stored ids of a volume, which no map stands before.
+    /// Stored ids of the image to stored ids of a volume, which no map is before.
     fn renumbering(&self) -> impl Fn(u32, u32) -> (u32, u32) + use<> {
         let ids = self.own_ids.clone();
         move |uid, gid| (ids.uids.forward(uid).unwrap_or(uid), ids.gids.forward(gid).unwrap_or(gid))

@@ -14,7 +14,7 @@ pub(super) enum Reach {
     Yes,
     /// It does not.
     No(Arc<str>),
-    /// It hangs on something nobody told.
+    /// It depends on a missing fact.
     Open(Unknown),
 }
 
@@ -29,9 +29,9 @@ impl Reach {
 pub(super) struct Case<'a> {
     /// What it is called, such as `claim readings`.
     pub name: &'a str,
-    /// What it is made of, where that is told.
+    /// What it is made of, where that is given.
     pub backing: Option<&'a Backing>,
-    /// Its access modes, where they are told.
+    /// Its access modes, where they are given.
     pub access_modes: Option<&'a BTreeSet<String>>,
     /// Whether the reference to it says `readOnly`.
     pub read_only: bool,

@@ -29,12 +29,12 @@ pub fn stage_with_host(scene: &Scene) -> Stage {
     if stage.actor(HOST).is_ok() {
         return stage;
     }
-    // The first source is the host's, where anybody told of it.
+    // The first source is the host's, where anyone told of it.
     let told = host_source(scene).and(stage.source_ids().next());
     let source = match told {
         Some(first) => first,
         None => {
-            let unknown = Unknown::new("what lies on the host", "give `host: { tree: ... }` in a scene file");
+            let unknown = Unknown::new("what is on the host", "give `host: { tree: ... }` in a scene file");
             let tree = Tree::unknown(&unknown);
             super::prepared::local_source(&mut stage, HOST, None, tree)
         }

@@ -20,7 +20,7 @@ use super::prepared::Prepared;
 use crate::scene::{HostPathCheck, Scene};
 use crate::stage::Stage;
 
-/// The host's tree as one source that all host paths share; `None` where nobody told of it.
+/// The host's tree as one source that all host paths share; `None` where nothing is known of it.
 pub(super) fn host_source(scene: &Scene) -> Option<Source> {
     let mut tree = scene.host.tree.clone()?;
     if let Some(mounts) = &scene.host.mounts {
@@ -75,13 +75,13 @@ pub(super) fn prepare(stage: &mut Stage, kube: &Kube<'_>, wanted: &Wanted<'_>) -
     prepared
 }
 
-/// The path of the host without the links on it, as tables of mounts have it; as it is where nobody listed it.
+/// The path of the host without the links on it, as tables of mounts have it; as it is where it is not listed.
 fn real_path(tree: &Tree, path: &[u8]) -> Vec<u8> {
     let directory = |path: &[u8]| tree.directory_at(path).map(|dir| tree.path_of(dir));
     if let Some(real) = directory(path) {
         return if real.is_empty() { b"/".to_vec() } else { real };
     }
-    // A file, or what is missing, lies where its name does.
+    // A file, or what is missing, is where its name does.
     let (above, name) = path.split_at(path.iter().rposition(|byte| *byte == b'/').unwrap_or(0));
     directory(above).map_or_else(|| path.to_vec(), |above| [above.as_slice(), name].concat())
 }
@@ -144,7 +144,7 @@ fn refusal(class: &'static str, path: &str, reason: &str, wanted: &Wanted<'_>) -
 enum Reached {
     /// An inode, and what it was made as where it was missing.
     Known(InodeId, Option<&'static str>),
-    /// Nobody listed it, so nobody knows.
+    /// No one listed it, so no one knows.
     Unlisted,
 }
 
@@ -155,7 +155,7 @@ fn failed(reason: impl Into<String>) -> Problem {
     ("FailedMount", reason.into())
 }
 
-/// Nobody told what is there; where `check` does not say that it is a directory, not even its kind is known.
+/// What is there is not given; where `check` does not say that it is a directory, not even its kind is known.
 fn unknown(stage: &mut Stage, shown: &str, wanted: &Wanted<'_>) -> Prepared {
     let missing = Unknown::new(
         &format!("what lies at host path {shown}"),

@@ -9,7 +9,7 @@ use mivask_model::tree::{Certainty, Tree};
 
 use crate::scene::Scene;
 
-/// What stands before a container's name where it names no image.
+/// What is before a container's name where it names no image.
 pub(super) const NAMELESS: &str = "of container ";
 
 /// The files of the image called `name`.

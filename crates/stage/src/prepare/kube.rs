@@ -11,7 +11,7 @@ pub(super) struct Kube<'a> {
     pub scene: &'a Scene,
     pub workload: &'a Workload,
     pub profile: &'a Profile,
-    /// The host's tree, where it was told.
+    /// The host's tree, where it was given.
     pub host: Option<SourceId>,
     /// Who makes what is missing, in kernel ids.
     pub creator: (u32, u32),

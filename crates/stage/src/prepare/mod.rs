@@ -44,7 +44,7 @@ use mivask_model::refusal::Refusal;
 /// Applies every rule of identity and preparation and puts each actor before its mount table.
 ///
 /// Never fails: an actor that cannot start carries a [`Refusal`], a fact
-/// that nobody told stays unknown.
+/// that is not given stays unknown.
 #[must_use]
 pub fn stage(scene: &Scene) -> Stage {
     let mut staging = Staging::new(scene, Arc::new(scene.cast()));

@@ -94,7 +94,7 @@ fn step(
 ) -> Result<Place, String> {
     match arrive(stage, table, path)? {
         Reached::There(place) => return Ok(place),
-        // Below something nobody knows nothing can be made here, but it may well be there.
+        // Below something no one knows nothing can be made here, but it may well be there.
         Reached::Missing(directory, _) if directory.inode.is_none() => return Ok(directory),
         Reached::Missing(directory, name) => make(stage, table, directory, &name, kind, maker)?,
         Reached::Dangling(target) if links > 0 => {

@@ -1,4 +1,4 @@
-//! Mounts of the host that lie below a host path (docs/facts/runtimes.md section 4, docs/facts/kubelet.md section 5).
+//! Mounts of the host that are below a host path (docs/facts/runtimes.md section 4, docs/facts/kubelet.md section 5).
 
 use std::sync::Arc;
 
@@ -13,7 +13,7 @@ use super::prepared::{Nested, Prepared};
 use super::sub_path::{self, Part};
 use crate::stage::Stage;
 
-/// Puts the mount points of a host into its tree where nobody listed them: a table that names one tells that it is there,
+/// Puts the mount points of a host into its tree where they are not listed: a table that names one shows that it is there,
 /// and nothing else of it.
 pub(super) fn make_mount_points(tree: &mut Arc<Tree>, mounts: &HostMounts) {
     for (mount, rest) in mounts.below(b"/").filter(|(mount, _)| mount.whole) {
@@ -28,11 +28,11 @@ pub(super) fn make_mount_points(tree: &mut Arc<Tree>, mounts: &HostMounts) {
                         Certainty::Unknown(Unknown::new(&fact, "give `host: { tree: ... }` that lists them"))
                     };
                     let doubt =
-                        Doubt { attributes: unknown("owner and mode of"), contents: unknown("what lies in") };
+                        Doubt { attributes: unknown("owner and mode of"), contents: unknown("what is in") };
                     let entry = Entry::directory(0, 0, 0).at(mount.from.clone()).doubting(doubt);
                     match Arc::make_mut(tree).add(here, name, entry) {
                         Ok(made) => made,
-                        // Something else is on the way, or there is no room: then it is as if nobody told of it.
+                        // Something else is on the way, or there is no room: then it is as if it were not described.
                         Err(_) => break,
                     }
                 }
@@ -67,7 +67,7 @@ pub(super) fn below(
     all
 }
 
-/// The part of a host path that `path` names where that lies on a mount below it, or `None` where it does not: whoever
+/// The part of a host path that `path` names where that is on a mount below it, or `None` where it does not: whoever
 /// looks for the part walks across mounts, and what is mounted there shows, with its flags.
 ///
 /// # Errors
@@ -116,7 +116,7 @@ pub(super) fn leave_behind(stage: &mut Stage, volume: &mut Prepared) {
                 Certainty::Unknown(Unknown::new(&fact, settle))
             };
             tree.forget_all(nested.inode);
-            let doubt = Doubt { attributes: unknown("owner and mode of"), contents: unknown("what lies in") };
+            let doubt = Doubt { attributes: unknown("owner and mode of"), contents: unknown("what is in") };
             tree.set_doubt(nested.inode, doubt);
         }
         variant.source = stage.add_source(source);

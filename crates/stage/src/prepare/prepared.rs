@@ -31,7 +31,7 @@ pub(super) enum Ready {
 pub(super) struct Prepared {
     pub variants: Vec<Variant>,
     pub question: Option<Unknown>,
-    /// What shows of it; `None` where nobody knows, not even its kind.
+    /// What shows of it; `None` if unknown, not even its kind.
     pub root: Option<InodeId>,
     pub flags: MountFlags,
     pub kind: Arc<str>,
@@ -44,7 +44,7 @@ pub(super) struct Prepared {
     pub nested: Vec<Nested>,
 }
 
-/// A mount of the host that lies below a host path.
+/// A mount of the host that is below a host path.
 #[derive(Clone, Debug)]
 pub(super) struct Nested {
     /// Its path below the host path.
@@ -66,7 +66,7 @@ pub(super) struct Nested {
 pub(super) enum Fills {
     /// Never.
     Never,
-    /// It may be, and nobody mounted it before.
+    /// It may be, and no one mounted it before.
     New,
     /// It may be, but it was there before, so it is taken to have been mounted already.
     Used,

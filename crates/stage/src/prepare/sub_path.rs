@@ -14,14 +14,14 @@ use crate::stage::Stage;
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub(super) struct Part {
     pub inode: InodeId,
-    /// The directory it is or lies in.
+    /// The directory it is or is in.
     pub directory: InodeId,
 }
 
 /// The inode that `path` names within `volume`, made where it is missing.
 ///
 /// The last component gets exactly the mode of the volume's root, but root's ownership; those before
-/// it `(root mode & 0777) & ~022`. Links are followed as long as they stay inside the volume. `None` where nobody
+/// it `(root mode & 0777) & ~022`. Links are followed as long as they stay inside the volume. `None` where no one
 /// listed what is there.
 ///
 /// # Errors
@@ -46,7 +46,7 @@ fn in_tree(tree: &mut Tree, root: InodeId, path: &[u8]) -> Result<Option<Part>, 
             continue;
         }
         if tree.inode(here).kind != FileKind::Directory {
-            return Err("failed to prepare subPath: a component is no directory".to_owned());
+            return Err("failed to prepare subPath: a component is not a directory".to_owned());
         }
         let next = match tree.lookup(here, &name) {
             Some(next) => next,

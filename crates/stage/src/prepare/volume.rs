@@ -58,7 +58,7 @@ fn ready(stage: &mut Stage, kube: &Kube<'_>, shelf: &mut Shelf, volume: &Volume)
         VolumeKind::Api(api) => api_volume::prepare(stage, kube, &volume.name, api),
         VolumeKind::Image(reference) => image(stage, kube, reference),
         VolumeKind::Stored(key) => {
-            // Nobody prepares the volumes of a scene's own containers unless the scene says so.
+            // No one prepares the volumes of a scene's own containers unless the scene says so.
             let facts = kube.scene.volumes.get(key);
             let wanted =
                 facts.and_then(|facts| facts.group_ownership.as_ref()).is_some_and(|told| told.value);

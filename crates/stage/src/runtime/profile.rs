@@ -42,7 +42,7 @@ pub struct Profile {
     pub caveat: Option<&'static str>,
 }
 
-/// When the primary group stands in the list of supplementary groups too.
+/// When the primary group is in the list of supplementary groups too.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub enum Listing {
     /// Always.
@@ -62,7 +62,7 @@ pub struct IdentityRules {
     pub empty_group_is_explicit: bool,
     /// Whether runc 1.1 looks each supplementary number up as a group *name* first.
     pub captures_group_names: bool,
-    /// Whether the group name `keep-groups` stands for those of who starts the container: none for root.
+    /// Whether the group name `keep-groups` means those of who starts the container: none for root.
     pub knows_keep_groups: bool,
     /// Whether an image's USER alone gets root's memberships instead of the user's own (containerd 1.6 without a kubelet).
     pub image_user_gets_roots_groups: bool,
@@ -99,7 +99,7 @@ pub enum Both {
 pub struct CapabilityRules {
     /// What root gets when nothing is asked for.
     pub default: CapabilitySet,
-    /// What `ALL` and privileged stand for.
+    /// What `ALL` and privileged mean.
     pub all: CapabilitySet,
     /// How names are taken.
     pub names: CapabilityNames,
@@ -219,7 +219,7 @@ pub enum DefaultKind {
     Devices,
     /// A directory of this mode on a tmpfs or mqueue.
     Shared(u16),
-    /// One file of the runtime's own, of this mode; read-only where the root is, if told so.
+    /// One file of the runtime's own, of this mode; read-only where the root is, if given so.
     File {
         /// Its mode, octal.
         mode: u16,

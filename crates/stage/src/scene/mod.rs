@@ -1,4 +1,4 @@
-//! Everything that was told: workloads, images, volumes and the host.
+//! Everything that was given: workloads, images, volumes and the host.
 
 mod volume;
 mod workload;
@@ -26,7 +26,7 @@ use mivask_model::tree::Tree;
 pub use volume::*;
 pub use workload::*;
 
-/// Everything that was told, before any rule is applied.
+/// Everything that was given, before any rule is applied.
 #[derive(Clone, Debug, Default)]
 pub struct Scene {
     /// What it is about, in the user's words.
@@ -35,7 +35,7 @@ pub struct Scene {
     pub workloads: Vec<Workload>,
     /// What is known of images, by the name workloads use.
     pub images: BTreeMap<String, Image>,
-    /// How images are built that nobody gave, by the same name. What `images` says of one wins.
+    /// How images are built that is not given, by the same name. What `images` says of one wins.
     pub builds: BTreeMap<String, Recipe>,
     /// What is known of volumes, by claim name or scene volume name.
     pub volumes: BTreeMap<String, VolumeFacts>,
@@ -85,7 +85,7 @@ pub struct Assigned {
 pub struct Image {
     /// Its user and accounts.
     pub identity: ImageFacts,
-    /// Its files; `None` where nobody told.
+    /// Its files; `None` if not given.
     pub tree: Option<Arc<Tree>>,
     /// The paths of its `VOLUME`s.
     pub volumes: Vec<Fact<Vec<u8>>>,
@@ -100,7 +100,7 @@ pub struct Image {
 /// What is known of one volume.
 #[derive(Clone, Debug)]
 pub struct VolumeFacts {
-    /// What lies on it; `None` where nobody told.
+    /// What is on it; `None` if not given.
     pub tree: Option<Arc<Tree>>,
     /// Its filesystem type.
     pub filesystem: Option<Fact<String>>,
@@ -112,12 +112,12 @@ pub struct VolumeFacts {
     pub read_only_filesystem: bool,
     /// Whether the kubelet applies the filesystem group to it.
     pub group_ownership: Option<Fact<bool>>,
-    /// Where it was told.
+    /// Where it was given.
     pub from: Provenance,
 }
 
 impl VolumeFacts {
-    /// What lies on a volume with a native file system.
+    /// What is on a volume with a native file system.
     #[must_use]
     pub fn native(filesystem: &str, tree: Tree, from: Provenance) -> Self {
         Self {
@@ -135,9 +135,9 @@ impl VolumeFacts {
 /// What is known of the host.
 #[derive(Clone, Debug, Default)]
 pub struct Host {
-    /// What lies at the sources of host paths; `None` where nobody told.
+    /// What is at the sources of host paths; `None` if not given.
     pub tree: Option<Arc<Tree>>,
-    /// What is mounted on it; `None` where nobody told.
+    /// What is mounted on it; `None` if not given.
     pub mounts: Option<HostMounts>,
     /// Its account files; they decide nothing in a container, and tell which numbers are taken.
     pub accounts: Option<Accounts>,

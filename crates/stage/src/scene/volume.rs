@@ -30,7 +30,7 @@ pub struct VolumeMount {
     pub engine: EngineOptions,
     /// What becomes of the host's mounts below.
     pub below: Below,
-    /// Why nobody knows which part shows, where that hangs on something nobody told.
+    /// Why no one knows which part shows, where that depends on a missing fact.
     pub unknown_part: Option<Unknown>,
 }
 
@@ -53,7 +53,7 @@ impl VolumeMount {
     }
 }
 
-/// What a bind does with the mounts that lie below its source; without anything told they come along as they are.
+/// What a bind does with the mounts that are below its source; without anything told they come along as they are.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
 pub struct Below {
     /// They stay behind: the directories underneath show.
@@ -135,12 +135,12 @@ pub enum VolumeKind {
     Stored(String),
     /// A named volume of an engine.
     Named {
-        /// What lies behind it.
+        /// What is behind it.
         driver: Driver,
-        /// Whether it is made elsewhere, so that nobody knows what it holds.
+        /// Whether it is made elsewhere, so that no one knows what it holds.
         external: bool,
     },
-    /// A volume of one container that nobody named.
+    /// A volume of one container that no one named.
     Anonymous,
     /// A host path that an engine binds.
     Bind {
@@ -162,7 +162,7 @@ pub enum VolumeKind {
     },
 }
 
-/// What lies behind a named volume of an engine.
+/// What is behind a named volume of an engine.
 #[derive(Clone, PartialEq, Debug)]
 pub enum Driver {
     /// A directory of the engine's own.
@@ -232,13 +232,13 @@ impl ApiKind {
 /// One source of an [`ApiVolume`].
 #[derive(Clone, Debug)]
 pub enum ApiSource {
-    /// A `ConfigMap` (or, if told so, a `Secret`).
+    /// A `ConfigMap` (or, if given so, a `Secret`).
     Object {
         /// Whether it is a `Secret`.
         secret: bool,
         /// Its name.
         name: Fact<String>,
-        /// Which keys show where; all under their own names where nothing is told.
+        /// Which keys show where; all under their own names where nothing is given.
         items: Option<Vec<ApiItem>>,
         /// Whether it may be missing.
         optional: bool,

@@ -17,7 +17,7 @@ pub struct Workload {
     pub kind: String,
     /// What kind of description it comes from.
     pub flavour: Flavour,
-    /// Its namespace in a cluster; `default` where none is told.
+    /// Its namespace in a cluster; `default` where none is given.
     pub namespace: String,
     /// `hostUsers: false`: the pod has a user namespace of its own, and its volumes are id-mapped.
     pub own_users: Option<Provenance>,
@@ -27,14 +27,14 @@ pub struct Workload {
     pub volumes: Vec<Volume>,
     /// Its containers in order: init containers first.
     pub containers: Vec<Container>,
-    /// Whether the service account token is mounted; `None` where nobody told.
+    /// Whether the service account token is mounted; `None` if not given.
     pub service_account_token: Option<Fact<bool>>,
     /// Where it was described.
     pub from: Provenance,
 }
 
 impl Workload {
-    /// Containers that see exactly the mounts they ask for, of volumes that the scene tells of by name.
+    /// Containers that see exactly the mounts they ask for, of volumes that the scene mentions by name.
     #[must_use]
     pub fn plain(name: &str, containers: Vec<Container>, from: Provenance) -> Self {
         let mounts = containers.iter().flat_map(|container| &container.mounts);

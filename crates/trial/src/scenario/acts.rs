@@ -68,7 +68,7 @@ fn fill(rng: &mut Rng, scenario: &Scenario, verb: &mut Verb) {
     }
 }
 
-/// Inside ids: those that disks hold, that some namespace has, and one nobody has.
+/// Inside ids: those that disks hold, that some namespace has, and one no one has.
 const USERS: [u32; 7] = [0, 8101, 8102, 101, 1, 400, 200_000];
 const GROUPS: [u32; 7] = [0, 8200, 8300, 200, 40, 8900, 200_000];
 

@@ -5,7 +5,7 @@ use fastrand::Rng;
 use super::{ActorPart, EntryPart, Kind, Maps, MountPart, Scenario, VolumePart};
 
 const NAMES: [&str; 4] = ["a", "b", "c", "d"];
-/// Ids on disks. An 8 is no octal digit, so ids can be told from modes in the text.
+/// Ids on disks. An 8 is not an octal digit, so ids can be given from modes in the text.
 const UIDS: [u32; 3] = [0, 8101, 8102];
 const GIDS: [u32; 3] = [0, 8200, 8300];
 /// The capabilities that scenarios give and take.
@@ -53,7 +53,7 @@ const MOUNT_MAPS: [Maps; 4] = [
     Maps { uids: &["0 0 1", "8101 8102 1", "8102 8101 1"], gids: &[] },
 ];
 
-/// Where in an overlay something lies.
+/// Where in an overlay something is.
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum Layer {
     Lower,
@@ -194,7 +194,7 @@ impl Generator<'_> {
     }
 
     fn mode(&mut self, directory: bool) -> u16 {
-        // Closed directories hide everything below them, so most are open to somebody.
+        // Closed directories hide everything below them, so most are open to someone.
         let classes: &[u16] =
             if directory { &[7, 7, 7, 5, 5, 3, 1, 4, 6, 0] } else { &[6, 6, 4, 7, 5, 0, 2, 1, 3] };
         let nine = (self.pick(classes) << 6) | (self.pick(classes) << 3) | self.pick(classes);

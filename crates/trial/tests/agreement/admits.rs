@@ -1,4 +1,4 @@
-//! Whom a path is said to let in, tried by somebody who is just that, on the kernel.
+//! Whom a path is said to let in, tried by someone who is just that, on the kernel.
 
 use std::sync::Arc;
 
@@ -34,7 +34,7 @@ containers:
   - { name: a, user: "9:9", no-new-privileges: true, mounts: [{ volume: v, at: /v }] }
 "#;
 
-/// A process that meets `condition` and nothing more; nobody in particular where it names nothing.
+/// A process that meets `condition` and nothing more; no one in particular where it names nothing.
 fn somebody(condition: Option<&Condition>) -> Credentials {
     let held = condition.and_then(|condition| condition.capability);
     let held = held.map_or(CapabilitySet::EMPTY, |capability| CapabilitySet::EMPTY.with(capability));

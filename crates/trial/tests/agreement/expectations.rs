@@ -1,4 +1,4 @@
-//! What speaks against an expectation, beside the running kernel: each act that is named is done, and ends as it is told.
+//! What speaks against an expectation, beside the running kernel: each act that is named is done, and ends as it is given.
 
 use std::collections::BTreeSet;
 

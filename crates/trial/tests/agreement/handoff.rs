@@ -13,7 +13,7 @@ use mivask_kernel::unavailable;
 
 use crate::support::{skipped, stage_of};
 
-/// An actor of the scene, and the process it stands for.
+/// An actor of the scene, and the process it means.
 struct Party {
     name: &'static str,
     uid: u32,

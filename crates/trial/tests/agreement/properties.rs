@@ -40,7 +40,7 @@ fn opens_only(before: &Stage, after: &Stage, acts: &[Act], scenario: &Scenario) 
     }
 }
 
-/// Ordinary ids are names: giving everybody a new one changes no outcome.
+/// Ordinary ids are names: giving everyone a new one changes no outcome.
 #[test]
 fn renumbered_ids_change_nothing() {
     let renumbered = |text: &str| {
@@ -82,7 +82,7 @@ fn a_removed_capability_never_allows_more() {
     });
 }
 
-/// Read for everybody, and search on directories, open doors and close none. (More for one class may: the owner's
+/// Read for everyone, and search on directories, open doors and close none. (More for one class may: the owner's
 /// bits hide those of the group; and write for all turns a sticky directory into one where protected files
 /// count.)
 #[test]
@@ -206,7 +206,7 @@ fn a_sweep_agrees_with_the_matrix() {
                 (swept.cell(Column::Enter), &row.cells.enter),
                 (swept.cell(Column::Run), &row.cells.run),
             ];
-            // A question follows links, a sweep tells of the link itself.
+            // A question follows links, a sweep mentions the link itself.
             let columns = if swept.kind == FileKind::Link { 0..2 } else { 0..7 };
             for (cell, single) in &cells[columns] {
                 let single = match single {
@@ -238,7 +238,7 @@ impl Globs for Everything {
     }
 }
 
-/// An expectation about everything stands as the single acts do that `access` tells of.
+/// An expectation about everything stands as the single acts do that `access` mentions.
 #[test]
 fn expectations_stand_by_single_acts() {
     let (mut never, mut each) = (BTreeSet::new(), BTreeSet::new());

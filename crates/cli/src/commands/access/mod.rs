@@ -18,7 +18,7 @@ use wanted::Condition;
 
 /// Who can read, write, create, delete, list, enter and run what.
 ///
-/// Without a PATH: the mounts the description asks for and what is known to lie directly in them.
+/// Without a PATH: the mounts the description asks for, and what is known to be directly in them.
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Examples:\n  mivask access pod.yaml /data /data/level.csv\n  mivask access tides.scene.yaml /data --tree --where write=denied"
@@ -29,15 +29,15 @@ pub(crate) struct Args {
     /// Absolute paths inside the container.
     #[arg(value_name = "PATH")]
     paths: Vec<PathBuf>,
-    /// Everything below each PATH, summed up: how many entries end how, by which check, and which directories
-    /// keep the actor out.
+    /// A summary of everything below each PATH: how many entries end how, which checks decide, and which
+    /// directories keep the actor out.
     #[arg(long)]
     tree: bool,
-    /// With --tree: the entries themselves, one a line, instead of their sum.
+    /// With --tree: list the entries, one per line, instead of the summary.
     #[arg(long, requires = "tree")]
     list: bool,
     /// With --tree: only paths that match, such as '/data/**/*.key'; `*` stays within one directory. May be
-    /// repeated: any of them will do.
+    /// repeated: one match is enough.
     #[arg(long, requires = "tree", value_name = "GLOB")]
     matching: Vec<String>,
     /// With --tree: only entries with this outcome, such as denied, write=allowed or read=EACCES. May be repeated:

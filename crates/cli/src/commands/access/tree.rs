@@ -52,7 +52,7 @@ pub(super) fn run(
     Ok(End::Answered)
 }
 
-/// Where to begin: the paths that were named, or each mount that the description asks for and that lies in no other.
+/// Where to begin: the paths that were named, or each mount that the description asks for and that is in no other.
 fn starts(actor: &Actor, paths: &[Vec<u8>]) -> Vec<Vec<u8>> {
     if !paths.is_empty() {
         return paths.to_vec();

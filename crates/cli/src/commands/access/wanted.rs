@@ -41,7 +41,9 @@ impl FromStr for Condition {
             "denied" => Wanted::Denied,
             "depends" => Wanted::Depends,
             errno => Wanted::With(Errno::by_name(errno).ok_or_else(|| {
-                format!("`{errno}` is no outcome: write allowed, denied, depends, or an errno such as EACCES")
+                format!(
+                    "`{errno}` is not an outcome: write allowed, denied, depends, or an errno such as EACCES"
+                )
             })?),
         };
         Ok(Self { column, outcome })

@@ -72,8 +72,8 @@ fn choice(names: &[String]) -> Result<Choice, Failure> {
     Ok(choice)
 }
 
-/// This machine's kernel settings in place of the scene's, and devices for everybody: the harness has no device
-/// list. Says so where that differs from what was told.
+/// This machine's kernel settings in place of the scene's, and devices for everyone: the harness has no device
+/// list. Says so where that differs from what was given.
 fn settle(stage: &mut Stage, err: &mut dyn Write) -> Result<(), Failure> {
     let (told, here) = (stage.storage.settings, mivask_kernel::settings());
     let pairs = |settings: &Settings| {

@@ -1,4 +1,4 @@
-//! What lies on the demo's archive: ten years of readings, made up on the spot.
+//! What is on the demo's archive: ten years of readings, made up on the spot.
 
 use std::io::{self, Write};
 
@@ -23,7 +23,7 @@ pub(super) const ARCHIVE: Scene = Scene {
             &["access", "archive.scene.yaml", "/archive", "--tree", "--actor", "press"],
         ),
         (
-            "Which keys can somebody read who should not?",
+            "Who can read keys that they should not?",
             &[
                 "access",
                 "archive.scene.yaml",
@@ -38,8 +38,8 @@ pub(super) const ARCHIVE: Scene = Scene {
                 "read=allowed",
             ],
         ),
-        ("What is open wider than anybody needs?", &["exposure", "archive.scene.yaml"]),
-        ("What was meant to hold, and does not?", &["uphold", "archive.scene.yaml", "--all"]),
+        ("What is open wider than it needs to be?", &["exposure", "archive.scene.yaml"]),
+        ("What should hold, and does not?", &["uphold", "archive.scene.yaml", "--all"]),
         (
             "What would let the press read the month that root restored?",
             &["remedy", "archive.scene.yaml", "press reads /archive/2019/07/level-0001.csv", "--most", "2"],
@@ -70,20 +70,20 @@ pub(super) fn write(out: &mut dyn Write) -> io::Result<()> {
 /// A month, with at most `most` files; gives how many it has.
 fn month(out: &mut dyn Write, year: u32, month: u32, most: usize) -> io::Result<usize> {
     let folder = format!("./{year}/{month:02}");
-    // Traps: a month that root restored from a backup, and one that somebody opened to all in a hurry.
+    // Traps: a month that root restored from a backup, and one that someone opened to all in a hurry.
     let (owner, group, mode) = match (year, month) {
         (2019, 7) => (0, 0, 0o700),
         (2024, 3) => (7101, 7300, 0o2777),
         _ => (7101, 7300, 0o2775),
     };
     entry(out, (&folder, "dir", owner, group, mode))?;
-    // Trap: a year whose keys everybody may read.
+    // Trap: a year whose keys everyone may read.
     let key = if year == 2023 { 0o644 } else { 0o640 };
     entry(out, (&format!("{folder}/station.key"), "file", 7101, 7300, key))?;
     let last = year == 2025 && month == 12;
     let readings = if last { most - 1 } else { READINGS.min(most - 1) };
     for number in 1..=readings {
-        // Traps: a station with a umask of its own, and three files that were given to everybody.
+        // Traps: a station with a umask of its own, and three files that were given to everyone.
         let mode = match (year, number) {
             (2018, number) if number % 211 == 0 => 0o600,
             (2021, 77) if month <= 3 => 0o666,

@@ -15,13 +15,13 @@ use crate::output;
 
 /// Writes a demo scene and walks through it.
 ///
-/// Every command is printed before its output, so that it can be repeated and varied.
+/// Every command is printed before its output, so that you can repeat and vary it.
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Examples:\n  mivask demo tides\n  mivask demo --scene quay\n  mivask demo --scene archive audit"
 )]
 pub(crate) struct Args {
-    /// A new or empty folder; a temporary one where left out.
+    /// A new or empty folder; by default a temporary one.
     folder: Option<PathBuf>,
     /// Which one.
     #[arg(long, value_name = "NAME", default_value = "tides")]
@@ -33,9 +33,9 @@ pub(crate) struct Args {
 enum Which {
     /// A pod of four containers at a tide observatory on a salt marsh.
     Tides,
-    /// Three services of a Compose file at a weighing quay: a named volume, and a folder that root made.
+    /// Three Compose services at a weighing quay: a named volume, and a folder that root created.
     Quay,
-    /// An audit of 100,000 files, made up on the spot.
+    /// An audit of 100,000 generated files.
     Archive,
 }
 
@@ -97,7 +97,7 @@ pub(crate) fn run(args: &Args, run_line: RunLine, out: &mut dyn Write) -> Result
         if number == 0 && !warnings.is_empty() {
             writeln!(
                 out,
-                "\nEvery command first warns, on standard error, of what is probably not meant:\n"
+                "\nEvery command first warns, on standard error, about what is probably not intended:\n"
             )?;
             out.write_all(&warnings)?;
         }

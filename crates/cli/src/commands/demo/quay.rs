@@ -35,7 +35,7 @@ pub(super) const QUAY: Scene = Scene {
             "Another engine does something else with an empty volume: only what differs is shown.",
             &["access", "quay.scene.yaml", "--runtime", "docker,podman"],
         ),
-        ("Who can use what whom creates?", &["handoff", "quay.scene.yaml"]),
+        ("Which containers can use files another one creates?", &["handoff", "quay.scene.yaml"]),
         ("Does everything hold that is expected?", &["uphold", "quay.scene.yaml", "--all"]),
     ],
 };

@@ -36,7 +36,7 @@ pub(super) const TIDES: Scene = Scene {
         ),
         ("What will new files look like?", &["imprint", "tides.scene.yaml"]),
         (
-            "What if they act one after the other? Nothing on any disk is touched; each line sees what the earlier ones changed.",
+            "What if they act in order? Nothing on any disk is touched; each line sees what the earlier ones changed.",
             &[
                 "rehearse",
                 "tides.scene.yaml",
@@ -46,12 +46,15 @@ pub(super) const TIDES: Scene = Scene {
                 "press reads /data/archive/2025.csv -> allowed",
             ],
         ),
-        ("Who can use what somebody else creates on a shared volume?", &["handoff", "tides.scene.yaml"]),
         (
-            "Whom does a file let in, the way there included?",
+            "Which containers can use files another one creates on a shared volume?",
+            &["handoff", "tides.scene.yaml"],
+        ),
+        (
+            "Who can access a file, counting every directory on the path?",
             &["admits", "tides.scene.yaml", "/data/archive/2025.csv", "--actor", "press"],
         ),
-        ("What is open wider than anybody needs?", &["exposure", "tides.scene.yaml"]),
+        ("What is open wider than it needs to be?", &["exposure", "tides.scene.yaml"]),
         (
             "What would follow if gauge ran as another user?",
             &["compare", "tides.scene.yaml", "--change", "gauge becomes 7102:7200"],
@@ -61,7 +64,7 @@ pub(super) const TIDES: Scene = Scene {
             &["remedy", "tides.scene.yaml", "gauge creates /tmp/x", "--most", "1"],
         ),
         (
-            "Does everything hold that is expected, in this change and in every one to come?",
+            "Does everything hold that is expected, with this change and every later one?",
             &["uphold", "tides.scene.yaml", "--all"],
         ),
     ],

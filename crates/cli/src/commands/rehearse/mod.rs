@@ -16,27 +16,27 @@ use crate::options::{Format, Input};
 use crate::reach;
 use script::Script;
 
-/// Acts one after the other, on a copy: each sees what the earlier ones changed.
+/// Acts in order, on a copy: each sees what the earlier ones changed.
 ///
-/// Nothing on any disk is touched. Behind the acts, the directories that changed, before and after.
+/// Nothing on any disk is touched. After the acts come the directories that changed, before and after.
 ///
 /// Besides the containers there is the actor `host`: root on the host, for setting things up. A line may also change the
 /// scene: `gauge becomes 7102:7200`, `gauge umask 0002`, `host joins gauge to tides`. A line whose outcome depends on a
 /// missing fact is not carried out. An expectation (`-> denied EACCES`) that does not hold makes the exit status 1.
 #[derive(Debug, clap::Args)]
 #[command(
-    after_help = "Examples:\n  mivask rehearse tides.scene.yaml 'gauge creates /data/new.csv' 'press reads /data/new.csv'\n  mivask rehearse tides.scene.yaml day.acts --host\n  mivask rehearse tides.scene.yaml --interactive"
+    after_help = "Examples:\n  mivask rehearse tides.scene.yaml \\\n      'gauge creates /data/new.csv' 'press reads /data/new.csv'\n  mivask rehearse tides.scene.yaml day.acts --host\n  mivask rehearse tides.scene.yaml --interactive"
 )]
 pub(crate) struct Args {
     #[command(flatten)]
     input: Input,
-    /// Acts, each a single argument, or files of acts, one a line.
+    /// Acts, each a single argument, or files of acts, one per line.
     #[arg(value_name = "ACTS")]
     acts: Vec<String>,
-    /// A file of acts, one a line; `-` is standard input.
+    /// A file of acts, one per line; `-` is standard input.
     #[arg(long = "acts", value_name = "FILE")]
     file: Vec<PathBuf>,
-    /// Show owners as they are stored on the disk, not as the actors see them.
+    /// Show owners as stored on disk, not as the actors see them.
     #[arg(long)]
     host: bool,
     /// Line by line at a prompt, with history, completion (Tab), `undo`, `why` and `list`.
@@ -89,7 +89,7 @@ impl Args {
     }
 }
 
-/// Whether somebody types.
+/// Whether someone types.
 fn is_typed() -> bool {
     std::io::stdin().is_terminal()
 }

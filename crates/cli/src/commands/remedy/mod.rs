@@ -18,14 +18,14 @@ use crate::options::{Format, Input};
 use crate::output;
 use crate::reach;
 
-/// The smallest changes that let a denied act succeed.
+/// The smallest changes that make a denied act succeed.
 ///
-/// Each is made on the model and asked again with the whole walk; they are ranked by what else they open.
+/// Each is applied to the model and checked again with the whole walk; they are ranked by what else they open.
 ///
-/// Every kind of change is tried: who the process is, mode, owner, group and ACL on the fewest inodes, mount options, a
-/// volume of its own, what the image's build leaves. Never 777, and a broad capability last. With an expectation of what
-/// the act leaves (`-> leaves 7101:7300 0664`), what fulfils that. Descriptions are changed by a patch to paste, files by
-/// commands.
+/// Every kind of change is tried: the process's identity, mode, owner, group and ACL on the fewest inodes, mount
+/// options, a volume of its own, what the image's build leaves behind. Never 777, and a broad capability last. With
+/// an expectation of the new file (`-> leaves 7101:7300 0664`), what achieves it. Descriptions are changed by a
+/// patch, files by commands.
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Examples:\n  mivask remedy tides.scene.yaml 'herald creates /publish/today.svg'\n  mivask remedy pod.yaml 'gauge creates /tmp/x' --apply-to pod.fixed.yaml"
@@ -35,13 +35,13 @@ pub(crate) struct Args {
     input: Input,
     /// The act, a single argument.
     act: String,
-    /// How many are shown.
+    /// How many to show.
     #[arg(long, value_name = "N", default_value_t = 5)]
     most: usize,
-    /// Writes the description with a remedy in it to this file.
+    /// Write the description with a remedy applied to this file.
     #[arg(long, value_name = "FILE")]
     apply_to: Option<PathBuf>,
-    /// Which remedy is written with --apply-to.
+    /// Which remedy to write with --apply-to.
     #[arg(long, value_name = "N", default_value_t = 1, requires = "apply_to")]
     pick: usize,
     /// How to print the answer.

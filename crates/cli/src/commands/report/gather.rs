@@ -120,7 +120,7 @@ fn acts_of(which: Which, stage: &Stage, actor: &Actor, row: &AccessRow) -> Vec<(
     let shown = |column: &str, outcome: Option<&Outcome>| {
         let permission = |errno: &Errno| matches!(errno, Errno::EACCES | Errno::EPERM | Errno::EROFS);
         let wanted = match outcome {
-            // Which errno it is may hang on a missing fact.
+            // Which errno it is may depend on a missing fact.
             Some(Outcome::Denied(errno)) => errno.as_ref().is_none_or(permission),
             Some(Outcome::Depends) => which == Which::Open,
             Some(Outcome::Allowed | Outcome::NeverRuns(_)) | None => false,
@@ -135,7 +135,7 @@ fn acts_of(which: Which, stage: &Stage, actor: &Actor, row: &AccessRow) -> Vec<(
     wanted.map(|(column, _, verb, path)| (column, act(verb, path))).collect()
 }
 
-/// Adds what an open answer hangs on.
+/// Adds what an open answer depends on.
 fn note_open(answer: &Answer, all: &mut Vec<Open>) {
     let Some(first) = answer.depends_on.first() else { return };
     match all.iter_mut().find(|one| one.fact == first.fact) {
@@ -192,7 +192,7 @@ fn mended(
         return None;
     }
     let act = Act { expectation: None, ..answer.act.clone() };
-    // Two workloads of one name: which of them is to be changed nobody can say.
+    // Two workloads of one name: which of them is to be changed no one can say.
     let mut found = remedies(whole.scene(), &whole.changes, &act).ok()?;
     found.remedies.truncate(MOST_REMEDIES);
     let written = found.remedies.iter().map(|remedy| texts.written(whole.scene(), remedy)).collect();

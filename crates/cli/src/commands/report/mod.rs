@@ -21,26 +21,26 @@ use crate::output;
 
 /// One HTML page for the review, or a figure for a document.
 ///
-/// The page needs nothing beside it: identities with where each number comes from, a map of the mounts, the matrix with a
-/// filter, the walk of each denied act as a figure, hand-offs, exposure, expectations, what would let a denied act succeed,
-/// and what was assumed.
+/// The page is self-contained: identities with where each number comes from, a map of the mounts, the access matrix
+/// with a filter, the walk of each denied act as a figure, hand-offs, exposure, expectations, remedies for denied
+/// acts, and assumptions.
 ///
-/// With --figure one SVG figure for a document. PATHs are those of the matrix, as for `access`; acts that are denied are
-/// drawn first.
+/// With --figure it is one SVG figure for a document. PATHs are those of the matrix, as for `access`; denied acts
+/// are drawn first.
 #[derive(Debug, clap::Args)]
 #[command(
-    after_help = "Examples:\n  mivask report tides.scene.yaml -o tides.html\n  mivask report tides.scene.yaml --figure walk --act 'gauge reads /data/calibration.toml' -o why.svg"
+    after_help = "Examples:\n  mivask report tides.scene.yaml -o tides.html\n  mivask report tides.scene.yaml -o why.svg \\\n      --figure walk --act 'gauge reads /data/calibration.toml'"
 )]
 pub(crate) struct Args {
     #[command(flatten)]
     input: Input,
-    /// Absolute paths inside for the matrix; what is mounted, and what lies in it, where none is named.
+    /// Absolute paths inside the container for the matrix; by default the mounts and what is directly in them.
     #[arg(value_name = "PATH")]
     paths: Vec<PathBuf>,
     /// The file to write; `-` is standard output.
     #[arg(short, long, value_name = "FILE")]
     output: PathBuf,
-    /// The title of the page; that of the scene, or the name of the input, where left out.
+    /// The title of the page; by default the scene's, or the name of the input.
     #[arg(long, value_name = "TEXT", conflicts_with = "figure")]
     title: Option<String>,
     /// One figure as SVG instead of the page.
@@ -61,7 +61,7 @@ enum Which {
     Walk,
     /// Volumes, and who sees them where.
     Mounts,
-    /// Who can use what whom creates.
+    /// Which containers can use files another one creates.
     Handoff,
 }
 

@@ -35,7 +35,7 @@ pub(super) struct Outcome {
     pub run: Run,
     /// The files that were read.
     pub files: Vec<PathBuf>,
-    /// Whether an expectation names somebody who is nowhere.
+    /// Whether an expectation names someone who is nowhere.
     pub wrong: bool,
 }
 
@@ -44,7 +44,7 @@ struct One {
     checked: Checked,
     said: Vec<u8>,
     files: BTreeSet<PathBuf>,
-    /// Names in shared expectations that nobody has here, by the number of the expectation.
+    /// Names in shared expectations that no one has here, by the number of the expectation.
     strangers: BTreeSet<(usize, String)>,
     cast: Option<Cast>,
     /// How many expectations are its own; those that are shared come behind.
@@ -95,7 +95,7 @@ pub(super) fn all(args: &Args, err: &mut dyn Write) -> Result<Outcome, Failure> 
     if args.facts.strict && idle > 0 { Err(Failure::Strict { warnings: idle }) } else { Ok(outcome) }
 }
 
-/// Tells of names in shared expectations that nobody has in any input, and gives the numbers of those expectations.
+/// Tells of names in shared expectations that no one has in any input, and gives the numbers of those expectations.
 fn nowhere(shared: &[Expected], all: &[One], err: &mut dyn Write) -> Result<BTreeSet<usize>, Failure> {
     let usable = || all.iter().filter_map(|one| Some((one, one.cast.as_ref()?)));
     let common =
@@ -135,7 +135,7 @@ fn idle(
             }
         }
     }
-    // What names somebody who is nowhere has been told of already.
+    // What names someone who is nowhere has been told of already.
     warned.retain(|expected| !strangers.iter().any(|at| shared[*at] == *expected));
     for expected in &warned {
         let message = format!("`{}` meets no actor or path", expected.text);
@@ -171,7 +171,7 @@ fn patterns(expected: &Expected) -> Result<(), Failure> {
     all.try_for_each(|pattern| Patterns.matcher(pattern).map(drop).map_err(|why| (pattern, why))).map_err(
         |(pattern, why)| {
             let pattern = String::from_utf8_lossy(pattern);
-            Failure::Expectation(expected.from.to_string(), format!("`{pattern}` is no pattern: {why}"))
+            Failure::Expectation(expected.from.to_string(), format!("`{pattern}` is not a pattern: {why}"))
         },
     )
 }
@@ -194,7 +194,7 @@ fn one(args: &Args, path: &std::path::Path, shared: &[Expected]) -> One {
     one
 }
 
-/// Why an input cannot be used, in one line; its mistakes are told in full in `said`.
+/// Why an input cannot be used, in one line; its mistakes are given in full in `said`.
 fn why(failure: &Failure, said: &mut Vec<u8>) -> String {
     let told = strip_str(&String::from_utf8_lossy(said)).to_string();
     // Writing to memory never fails.
@@ -263,7 +263,7 @@ fn limit(limit: &Fact<Limit>) -> Expected {
     Expected { claim, text: limit.value.to_string(), from: limit.from.clone() }
 }
 
-/// Names that nobody has, patterns left out.
+/// Names that no one has, patterns left out.
 fn strangers(expected: &Expected, cast: &Cast) -> Vec<String> {
     let named = expected.claim.who().into_iter().flat_map(|who| who.names.iter().chain(&who.except));
     let plain = named.filter(|name| !name.contains(['*', '?', '[']));

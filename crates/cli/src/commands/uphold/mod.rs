@@ -17,40 +17,40 @@ use crate::load::layout;
 use crate::options::Facts;
 use crate::output;
 
-/// Holds expectations against scenes, for CI.
+/// Checks expectations against scenes, for CI.
 ///
-/// The exit status is 1 when one does not hold.
+/// The exit status is 1 if one does not hold.
 ///
-/// An expectation is an act with its outcome, or speaks of many actors and paths: 'gauge, press read /data/**',
-/// '* except prime never writes /etc/**', 'only gauge, prime write /data/**', '/data/keys/* at-most 0600'. They stand in
-/// the scene, under `expect:` and `at-most:`, or in files named with --expect, which are held against every INPUT. What
-/// hangs on a missing fact does not hold.
+/// An expectation is an act with its outcome, or covers many actors and paths: 'gauge, press read /data/**', '*
+/// except prime never writes /etc/**', 'only gauge, prime write /data/**', '/data/keys/* at-most 0600'.
+/// Expectations are in the scene, under `expect:` and `at-most:`, or in files named with --expect, which apply to
+/// every INPUT. One that depends on a missing fact does not hold.
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Examples:\n  mivask uphold tides.scene.yaml\n  mivask uphold scenes/*.yaml --expect house-rules.acts --also junit=uphold.xml\n  mivask uphold station.yaml --expect rules.acts --format annotations"
 )]
 pub(crate) struct Args {
-    /// Scenes or descriptions, each by itself; `-` is standard input.
+    /// Scenes or descriptions, each checked on its own; `-` is standard input.
     #[arg(value_name = "INPUT", required = true)]
     inputs: Vec<PathBuf>,
-    /// A file of expectations, one a line, for every INPUT. May be repeated.
+    /// A file of expectations, one per line, for every INPUT. May be repeated.
     #[arg(long, value_name = "FILE")]
     expect: Vec<PathBuf>,
     #[command(flatten)]
     facts: Facts,
-    /// What hangs on a missing fact counts as held; it is still told.
+    /// Expectations that depend on a missing fact count as held; they are still reported.
     #[arg(long)]
     accept_depends: bool,
-    /// Those that hold, too.
+    /// Also list those that hold.
     #[arg(long)]
     all: bool,
     /// How to print the result.
     #[arg(long, value_name = "FORMAT", default_value = "text")]
     format: ReportFormat,
-    /// Writes the result to a file as well, such as junit=uphold.xml. May be repeated.
+    /// Also write the result to a file, such as junit=uphold.xml. May be repeated.
     #[arg(long, value_name = "FORMAT=FILE", value_parser = also)]
     also: Vec<(ReportFormat, PathBuf)>,
-    /// Stays and does it again whenever a file changes that was read.
+    /// Keep running, and check again whenever a file that was read changes.
     #[arg(long)]
     watch: bool,
 }
@@ -62,13 +62,13 @@ pub(crate) enum ReportFormat {
     Text,
     /// One JSON document.
     Json,
-    /// JUnit XML, one suite an input.
+    /// JUnit XML, one suite per input.
     Junit,
     /// SARIF 2.1.0: each expectation that does not hold, with the facts that break it.
     Sarif,
     /// TAP version 14.
     Tap,
-    /// Workflow commands, as GitHub shows them beside lines.
+    /// Workflow commands, which GitHub shows beside the lines.
     Annotations,
 }
 
@@ -78,7 +78,7 @@ fn also(text: &str) -> Result<(ReportFormat, PathBuf), String> {
         let all: Vec<_> =
             ReportFormat::value_variants().iter().filter_map(ValueEnum::to_possible_value).collect();
         let names: Vec<&str> = all.iter().map(clap::builder::PossibleValue::get_name).collect();
-        format!("`{format}` is no format: write one of {}", names.join(", "))
+        format!("`{format}` is not a format: write one of {}", names.join(", "))
     })?;
     if path.is_empty() { Err("no file is named".to_owned()) } else { Ok((format, path.into())) }
 }

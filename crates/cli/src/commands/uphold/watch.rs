@@ -116,14 +116,14 @@ pub(super) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     }
 }
 
-/// A path that does not hang on the working directory or on links above it; its file need not be there.
+/// A path that does not depend on the working directory or on links above it; its file need not be there.
 fn whole(path: &Path) -> Option<PathBuf> {
     let path = std::path::absolute(path).ok()?;
     let folder = path.parent()?.canonicalize().ok()?;
     Some(folder.join(path.file_name()?))
 }
 
-/// A file that changed before anybody watched it.
+/// A file that changed before anyone watched it.
 fn changed_since(files: &BTreeSet<PathBuf>, time: SystemTime) -> Option<PathBuf> {
     let later = |file: &&PathBuf| {
         let modified = file.metadata().and_then(|facts| facts.modified());

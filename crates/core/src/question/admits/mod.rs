@@ -53,19 +53,19 @@ pub struct Admission {
     pub path: Vec<u8>,
     /// To do what.
     pub to: Column,
-    /// The volume it lies on, in words; `None` where nothing is known to be there.
+    /// The volume it is on, in words; `None` where nothing is known to be there.
     pub source: Option<Arc<str>>,
     /// What is there.
     pub facts: Option<PathFacts>,
     /// The actors who see the path so.
     pub seen_by: Vec<String>,
-    /// Whether everybody gets in, but for those in `except`.
+    /// Whether everyone gets in, except those in `except`.
     pub anybody: bool,
     /// Who gets in.
     pub conditions: Vec<Condition>,
-    /// Who does not, although everybody else does.
+    /// Who does not, although everyone else does.
     pub except: Vec<Condition>,
-    /// Why nobody else gets in; for everybody where there is no condition at all.
+    /// Why no one else gets in; for everyone where there is no condition at all.
     pub why: Option<Why>,
     /// Missing facts it depends on.
     pub depends_on: BTreeSet<String>,
@@ -150,7 +150,7 @@ impl Site<'_> {
         let (anybody, explored) = lets_in(&nobody);
         let why = if anybody { None } else { failed(&explored.steps) };
         let (conditions, except) = self.smallest(&named, stranger, anybody, &mut lets_in);
-        // Where nothing opens it, what stops somebody whom no bits stop is the reason.
+        // Where nothing opens it, what stops someone whom no bits stop is the reason.
         let why = match conditions.is_empty() && !anybody {
             true => failed(&self.explored(&self.mighty(&nobody, stranger.1)).steps).or(why),
             false => why,
@@ -241,7 +241,7 @@ impl Site<'_> {
         }
     }
 
-    /// The ids on the way that somebody in this user namespace can have, and two that no inode names.
+    /// The ids on the way that someone in this user namespace can have, and two that no inode names.
     fn named(&self) -> (Named, (u32, u32)) {
         let first = self.actor;
         let namespace = &first.credentials[0].namespace;
@@ -334,7 +334,7 @@ impl Site<'_> {
         conditions
     }
 
-    /// A directory on the way that everybody passes.
+    /// A directory on the way that everyone passes.
     fn open_to_all(&self, path: &[u8]) -> bool {
         let above = self.path.iter().rposition(|byte| *byte == b'/').map_or(0, |at| at.max(1));
         if path == self.path

@@ -14,7 +14,7 @@ pub enum Cell {
     Allowed,
     /// It fails.
     Denied(Errno),
-    /// It hangs on a fact nobody told; [`access`](crate::question::access()) says on which.
+    /// It depends on a missing fact; [`access`](crate::question::access()) says on which.
     Open,
 }
 

@@ -11,8 +11,8 @@ use rustc_hash::FxBuildHasher;
 
 use super::column::Endings;
 
-/// All that the columns of an entry hang on: its own likeness, that of its directory (for deleting), the mount, and
-/// whether anything lies in it.
+/// All that the columns of an entry depend on: its own likeness, that of its directory (for deleting), the mount, and
+/// whether anything is in it.
 #[derive(Clone, Copy, PartialEq, Eq, Hash)]
 pub(super) struct Key {
     mount: MountId,

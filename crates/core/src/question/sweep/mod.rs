@@ -36,7 +36,7 @@ pub struct Swept<'a> {
     pub path: &'a [u8],
     /// What it is; what is mounted on it counts.
     pub kind: FileKind,
-    /// Where it lies; what is mounted on it counts.
+    /// Where it is; what is mounted on it counts.
     pub place: Place,
     /// What can be done to it.
     pub endings: Endings,
@@ -61,7 +61,7 @@ pub enum Event<'a> {
     Entry(Swept<'a>),
     /// The directory that was the last entry may not be searched; what is below is shut off.
     Shut(Ending),
-    /// Everything below a directory has been told.
+    /// Everything below a directory has been given.
     Leave,
 }
 
@@ -202,7 +202,7 @@ impl<F: FnMut(Event<'_>)> Sweep<'_, '_, F> {
             return known;
         }
         let endings = self.judge(found, kind);
-        // A link's columns hang on where it points, a script's on its interpreter.
+        // A link's columns depend on where it points, a script's on its interpreter.
         let own = kind != FileKind::Link && endings.of(Column::Run).check != Some(Check::Link);
         if let Some(key) = key.filter(|_| own) {
             self.memo.insert(key, endings);
@@ -248,7 +248,7 @@ impl<F: FnMut(Event<'_>)> Sweep<'_, '_, F> {
     fn run(&mut self, found: after_walk::Found<'_>) -> Ending {
         match after_walk::runs(&mut self.walker, found.there) {
             Some(result) => self.ending(result),
-            // A script's interpreter lies elsewhere.
+            // A script's interpreter is elsewhere.
             None => {
                 self.walker.witness().forget();
                 self.act(&Verb::Runs)

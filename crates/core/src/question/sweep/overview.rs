@@ -57,13 +57,13 @@ pub struct Blocker {
     pub path: Vec<u8>,
     /// Why not.
     pub ending: Ending,
-    /// How many entries lie below it.
+    /// How many entries are below it.
     pub entries: u64,
     /// Its owner, group and mode.
     pub facts: Option<PathFacts>,
 }
 
-/// Sums up what `actor`, in its possible identity number `which`, can do below `start`, of the entries that `wanted` picks; `list` is told of each of them.
+/// Sums up what `actor`, in its possible identity number `which`, can do below `start`, of the entries that `wanted` picks; `list` is known of each of them.
 ///
 /// # Errors
 /// As for [`sweep`](super::sweep()).

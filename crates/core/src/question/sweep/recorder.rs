@@ -29,7 +29,7 @@ impl Recorder {
         ending
     }
 
-    /// Drops what was watched, but for what was assumed.
+    /// Drops what was watched, except what was assumed.
     pub(super) fn forget(&mut self) {
         (self.met_unknown, self.failed, self.gave) = (false, None, None);
     }

@@ -102,7 +102,7 @@ impl<'a> Met<'a> {
         Some(Self { stage, actor, name, place, mount, inode, tree, path: path.to_vec(), uid, gid })
     }
 
-    /// What is at `path`, or the directory that a missing entry would lie in.
+    /// What is at `path`, or the directory that a missing entry would are in.
     fn nearest(stage: &'a Stage, actor: &'a Actor, name: &'a str, path: &[u8]) -> Option<Self> {
         Self::at(stage, actor, name, path).or_else(|| Self::at(stage, actor, name, parent(path)))
     }
@@ -180,7 +180,7 @@ impl<'a> Met<'a> {
         }
         all.extend(self.filesystem_group(scene));
         all.extend(self.part_alone(needed, target));
-        // What lies on the disk; what the kubelet writes itself is not changed there.
+        // What is on the disk; what the kubelet writes itself is not changed there.
         if self.mount.is_written_by_kubelet() {
             return all;
         }

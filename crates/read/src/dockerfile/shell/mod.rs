@@ -14,7 +14,7 @@ pub(super) struct Piece {
     pub begins: bool,
     /// Whether the script goes on where it fails: before `;`, a line's end or `||`, unless `set -e` was said.
     pub may_fail: bool,
-    /// The bytes of the script it stands at.
+    /// The bytes of the script it is at.
     pub at: std::ops::Range<usize>,
 }
 
@@ -24,7 +24,7 @@ const KEYWORDS: [&str; 17] = [
     "function", "select",
 ];
 
-/// The value of a variable; `None` where nobody knows it.
+/// The value of a variable; `None` if it is unknown.
 pub(super) type Values<'a> = &'a dyn Fn(&str) -> Option<String>;
 
 /// The commands of `script`, whose lines go on behind `escape`.

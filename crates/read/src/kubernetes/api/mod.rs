@@ -1,6 +1,6 @@
 //! Those of the Kubernetes API's types that are read here, each with the fields that decide about files.
 //!
-//! What the others are called and of which type they are stands in the field table ([`crate::fields`]).
+//! What the others are called and of which type they are is in the field table ([`crate::fields`]).
 
 mod storage;
 mod types;

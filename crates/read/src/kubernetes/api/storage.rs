@@ -1,4 +1,4 @@
-//! Objects that say what stands behind volumes.
+//! Objects that say what is behind volumes.
 
 use std::collections::BTreeMap;
 
@@ -83,7 +83,7 @@ pub(in crate::kubernetes) struct StorageClass {
     pub metadata: ObjectMeta,
     /// Who makes its volumes.
     pub provisioner: String,
-    /// What the provisioner is told.
+    /// What the provisioner is given.
     pub parameters: BTreeMap<String, String>,
     /// Options its volumes are mounted with.
     pub mount_options: Vec<String>,

@@ -31,7 +31,7 @@ struct Case<'a> {
 /// Resolves the identity of one container of a pod.
 ///
 /// `image_name` is only for words. Never fails: what cannot start carries a [`Refusal`], and what
-/// nobody told becomes several possible identities.
+/// is not given becomes several possible identities.
 #[must_use]
 pub fn kubernetes_identity(
     pod: &PodSecurity,

@@ -89,7 +89,7 @@ impl Case<'_> {
         }
     }
 
-    /// A known uid whose primary group hangs on an account file nobody gave. Root's is 0 in practice
+    /// A known uid whose primary group depends on an account file that is not given. Root's is 0 in practice
     /// everywhere, so that is an assumption rather than a question.
     fn unknown_gid(&mut self, uid: u32) -> Possibilities {
         if uid == 0 {
@@ -110,7 +110,7 @@ impl Case<'_> {
         Possibilities { possible, question: Some(unknown), name: None }
     }
 
-    /// Nobody told the image's user. It is root unless runAsNonRoot rules that out; an ordinary user's group
+    /// The image's user is not given. It is root unless runAsNonRoot rules that out; an ordinary user's group
     /// is its account's, or 0 where it has no account.
     fn unknown_user(&mut self) -> Possibilities {
         let image = self.image_name;
@@ -188,7 +188,7 @@ impl Case<'_> {
         }
     }
 
-    /// Nobody gave the group file; with `Strict` it would not be looked at anyway.
+    /// No one gave the group file; with `Strict` it would not be looked at anyway.
     fn assume_no_memberships(&mut self) {
         if self.pod.strict_groups.as_ref().is_some_and(|strict| strict.value) {
             return;
@@ -197,7 +197,7 @@ impl Case<'_> {
         let text = match self.accounts() {
             Some(_) => format!("no further group of image {image} lists the user as a member"),
             None => {
-                format!("no group of image {image} lists the user as a member (its group file was not given)")
+                format!("no group of image {image} lists the user as a member (its group file is not given)")
             }
         };
         self.assumptions.push(text.into());
