@@ -13,14 +13,15 @@ use mivask_core::caps::CapabilitySet;
 use mivask_core::decide::decide;
 use mivask_core::explore::{Decision, explore};
 use mivask_core::fact::Provenance;
-use mivask_core::identity::Credentials;
+use mivask_core::credentials::Credentials;
 use mivask_core::ids::{DiskGid, DiskUid, Extent, IdMap, KernelGid, KernelUid, MountIds, UserNamespace};
 use mivask_core::mode::{FileKind, Mode, ModeChange};
 use mivask_core::mount::{Mount, MountFlags, MountOrigin, MountTable, Preparation, Source, Variant};
 use mivask_core::personality::Personality;
-use mivask_core::stage::{Settings, Stage};
+use mivask_core::mount_kind::MountKind;
+use mivask_core::storage::{Settings, Storage};
 use mivask_core::tree::{Certainty, Content, Entry, InodeId, Marks, Tree};
-use mivask_core::view::View;
+use mivask_core::view::{Devices, View};
 use mivask_core::witness::Unwatched;
 
 #[derive(Debug, Arbitrary)]
@@ -138,16 +139,18 @@ fn map(byte: u8) -> IdMap {
     }
 }
 
-fn source(stage: &mut Stage, tree: Tree, world: &World) -> mivask_core::mount::SourceId {
+fn source(storage: &mut Storage, tree: Tree, world: &World) -> mivask_core::mount::SourceId {
     let kinds = ["ext4", "xfs", "overlay", "erofs", "vfat", "tmpfs"];
     let personality = Personality::of(kinds[usize::from(world.filesystem) % kinds.len()]).unwrap_or_default();
-    stage.add_source(Source {
+    storage.add_source(Source {
         name: Arc::from("fuzz"),
         filesystem: None,
+        disk: None,
         tree: Arc::new(tree),
         read_only: world.read_only || personality.is_read_only(),
         native: Certainty::Known,
         personality,
+        anonymous: false,
     })
 }
 
@@ -168,7 +171,8 @@ fn mount(
         flags: flags.fold(MountFlags::default(), |flags, (_, (flag, _))| flags.with(flag)),
         ids: MountIds { uids: map(ids), gids: map(ids >> 2) },
         origin: MountOrigin::Declared,
-        kind: Arc::from("fuzz"),
+        kind: MountKind::Volume,
+        host_path: None,
         label: None,
         from: Provenance::rule("fuzz"),
     }
@@ -209,8 +213,8 @@ fn verb(number: u8, mode: u16, second: [u8; 4]) -> Verb {
 
 fuzz_target!(|data: &[u8]| {
     let Ok(world) = World::arbitrary(&mut Unstructured::new(data)) else { return };
-    let mut stage = Stage::default();
-    stage.settings = Settings {
+    let mut storage = Storage::default();
+    storage.settings = Settings {
         protected_symlinks: Some(world.settings[0] % 2),
         protected_regular: Some(world.settings[1] % 3),
         protected_fifos: Some(world.settings[2] % 3),
@@ -218,8 +222,8 @@ fuzz_target!(|data: &[u8]| {
     };
     let main_tree = tree(&world.entries);
     let point = main_tree.lookup(Tree::ROOT, b"a");
-    let main = source(&mut stage, main_tree, &world);
-    let side = source(&mut stage, tree(&world.side), &world);
+    let main = source(&mut storage, main_tree, &world);
+    let side = source(&mut storage, tree(&world.side), &world);
     let mut table = MountTable::default();
     let root = table.push(mount(main, None, world.flags[0], world.maps[0]));
     if let Some(point) = point {
@@ -230,14 +234,14 @@ fuzz_target!(|data: &[u8]| {
     mighty.effective = CapabilitySet::ALL;
     for (number, mode, first, second) in world.acts.iter().take(30) {
         let (verb, path) = (verb(*number, *mode, *second), path(first));
-        let view = View::new(&stage, &table, &plain, "x");
+        let view = View::new(&storage, &table, &plain, "x", Devices::Listed);
         let mut unwatched = Unwatched::default();
         let verdict = decide(&view, &verb, &path, &mut unwatched);
         let explored = explore(|w| decide(&view, &verb, &path, w));
         if let (Decision::Settled(watched), false) = (&explored.decision, unwatched.met_unknown) {
             assert_eq!(watched.as_ref().map(drop), verdict.as_ref().map(drop), "{verb:?} {path:?}");
         }
-        let view = View::new(&stage, &table, &mighty, "x");
+        let view = View::new(&storage, &table, &mighty, "x", Devices::Listed);
         let stronger = decide(&view, &verb, &path, &mut Unwatched::default());
         assert!(verdict.is_err() || stronger.is_ok(), "{verb:?} {path:?}: {verdict:?} {stronger:?}");
     }

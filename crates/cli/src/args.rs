@@ -31,6 +31,9 @@ pub(crate) struct Args {
     /// Whether long answers on a terminal go through $PAGER.
     #[arg(long, value_name = "WHEN", default_value = "auto", global = true, help_heading = OUTPUT)]
     pub pager: Paging,
+    /// List every assumption, even if the list is longer than the answer; JSON always has them all.
+    #[arg(long, global = true, help_heading = OUTPUT)]
+    pub all_assumptions: bool,
     /// Only the answer and errors: no warnings, notes or progress.
     #[arg(short, long, global = true, conflicts_with = "verbose", help_heading = OUTPUT)]
     pub quiet: bool,

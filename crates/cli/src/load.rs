@@ -300,5 +300,5 @@ pub(crate) fn layout() -> mivask_show::text::Layout {
     let told = std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
     let width =
         told.or_else(|| terminal_size::terminal_size_of(io::stdout()).map(|(width, _)| usize::from(width.0)));
-    mivask_show::text::Layout { width }
+    mivask_show::text::Layout { width, all_assumptions: crate::terminal::lists_all_assumptions() }
 }

@@ -49,6 +49,7 @@ fn main() -> ExitCode {
     let begun = Instant::now();
     terminal::begin_log(args.verbose);
     terminal::keep_quiet(args.quiet);
+    terminal::list_all_assumptions(args.all_assumptions);
     let choice = args.color.choice();
     let err = AutoStream::new(io::stderr().lock(), choice);
     let mut err: Box<dyn Write> =

@@ -35,7 +35,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     for actor in &prepare::stage(&scene()?).actors {
         println!("{}", actor.name);
         for fact in actor.facts() {
-            println!("  {:<6} {:<24} {}", fact.field, fact.value, fact.from);
+            println!("  {:<6} {:<24} {}", fact.field.word(), fact.value, fact.from);
         }
     }
     Ok(())

@@ -12,6 +12,7 @@ use mivask_core::ids::{Extent, IdMap, KernelGid, KernelUid, MountIds, UserNamesp
 use mivask_core::imprint::NewKind;
 use mivask_core::mode::Mode;
 use mivask_core::mount::{Mount, MountFlags, MountOrigin, MountTable, Preparation, Source, Variant};
+use mivask_core::mount_kind::MountKind;
 use mivask_core::outcome::Errno::{self, EACCES, ENOENT, EROFS};
 use mivask_core::personality::Personality;
 use mivask_core::stage::Stage;
@@ -35,6 +36,7 @@ fn staged(trees: Vec<Tree>, flags: MountFlags) -> (Stage, MountTable) {
                 read_only: false,
                 native: Certainty::Known,
                 personality: Personality::default(),
+                anonymous: false,
             };
             let when = Arc::from(format!("variant {index}"));
             Variant { when, source: stage.add_source(source), preparation: Preparation::default() }
@@ -50,7 +52,8 @@ fn staged(trees: Vec<Tree>, flags: MountFlags) -> (Stage, MountTable) {
         flags,
         ids: MountIds::default(),
         origin: MountOrigin::Root,
-        kind: Arc::from("disk"),
+        kind: MountKind::Volume,
+        host_path: None,
         label: None,
         from: Provenance::rule("test"),
     });

@@ -206,6 +206,7 @@ mod tests {
             read_only: false,
             native: Certainty::Known,
             personality,
+            anonymous: false,
         }
     }
 

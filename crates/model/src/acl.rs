@@ -54,6 +54,24 @@ impl AclText {
     pub const NONE: Self =
         Self { owner: None, users: Vec::new(), group: None, groups: Vec::new(), mask: None, other: None };
 
+    /// Every entry of `acl`, with the ids it has; `None` where two entries show one id, as two without a mapping do.
+    #[must_use]
+    pub fn of(acl: &Acl) -> Option<Self> {
+        let users: Vec<_> = acl.users.iter().map(|(uid, access)| (uid.raw(), *access)).collect();
+        let groups: Vec<_> = acl.groups.iter().map(|(gid, access)| (gid.raw(), *access)).collect();
+        let once = |entries: &[(u32, Access)]| {
+            entries.iter().enumerate().all(|(at, (id, _))| entries[..at].iter().all(|(other, _)| other != id))
+        };
+        (once(&users) && once(&groups)).then_some(Self {
+            owner: Some(acl.owner),
+            users,
+            group: Some(acl.group),
+            groups,
+            mask: acl.mask,
+            other: Some(acl.other),
+        })
+    }
+
     /// Reads the short text form, entries separated by commas or line ends.
     ///
     /// # Errors

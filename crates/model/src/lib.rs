@@ -20,6 +20,7 @@ pub mod host_mounts;
 pub mod ids;
 pub mod mode;
 pub mod mount;
+pub mod mount_kind;
 pub mod observed;
 pub mod outcome;
 pub mod path;

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use crate::fact::{Provenance, Unknown};
 use crate::ids::MountIds;
 use crate::mode::Mode;
+use crate::mount_kind::MountKind;
 use crate::personality::Personality;
 use crate::tree::{Certainty, InodeId, Tree};
 
@@ -43,6 +44,8 @@ pub struct Source {
     pub native: Certainty,
     /// What its filesystem does differently.
     pub personality: Personality,
+    /// Whether an engine makes it anew for each container, so that nothing on it is kept.
+    pub anonymous: bool,
 }
 
 /// A disk that several workloads may mount.
@@ -197,8 +200,10 @@ pub struct Mount {
     pub ids: MountIds,
     /// Who put it there.
     pub origin: MountOrigin,
-    /// What kind of volume it is, such as `emptyDir`.
-    pub kind: Arc<str>,
+    /// What kind of volume it is.
+    pub kind: MountKind,
+    /// The path of the host that shows, where it is one of a host path or bind.
+    pub host_path: Option<Arc<[u8]>>,
     /// What the source is called in answers, where it is a part of one.
     pub label: Option<Arc<str>>,
     /// Where the mount was asked for.
@@ -210,7 +215,7 @@ impl Mount {
     /// read-only (docs/facts/kubelet.md).
     #[must_use]
     pub fn is_written_by_kubelet(&self) -> bool {
-        matches!(&*self.kind, "secret" | "configMap" | "projected" | "downwardAPI")
+        self.kind.is_written_by_kubelet()
     }
 }
 

@@ -7,6 +7,7 @@ use mivask_core::act::quoted;
 use mivask_core::caps::CapabilitySet;
 use mivask_core::credentials::Identity;
 use mivask_core::fact::{Fact, Provenance};
+use mivask_core::identity::IdentityField;
 use mivask_core::identity::{IdentityFact, PodSecurity, Resolved};
 use mivask_core::ids::{Extent, IdMap, InsideGid, InsideUid, KernelGid, KernelUid, MountIds, UserNamespace};
 use mivask_core::mode::Mode;
@@ -129,20 +130,20 @@ fn resolved(process: &Process, from: &Provenance) -> Resolved {
     let umask = Mode::new(process.umask.unwrap_or(0o022));
     let mut facts = Vec::new();
     let mut fact = |field, value: String| facts.push(IdentityFact { field, value, from: from.clone() });
-    fact("uid", uid.to_string());
-    fact("gid", gid.to_string());
-    groups.iter().for_each(|group| fact("group", group.to_string()));
+    fact(IdentityField::Uid, uid.to_string());
+    fact(IdentityField::Gid, gid.to_string());
+    groups.iter().for_each(|group| fact(IdentityField::Group, group.to_string()));
     if process.umask.is_some() {
-        fact("umask", umask.to_string());
+        fact(IdentityField::Umask, umask.to_string());
     }
-    fact("no-new-privileges", process.no_new_privileges.to_string());
+    fact(IdentityField::NoNewPrivileges, process.no_new_privileges.to_string());
     let words = |set: CapabilitySet| match set {
         CapabilitySet::ALL => "every capability".to_owned(),
         set => mivask_core::identity::set_in_words(set),
     };
-    fact("bounding", words(bounding));
-    fact("effective", words(effective));
-    fact("user-namespace", namespace.to_string());
+    fact(IdentityField::Bounding, words(bounding));
+    fact(IdentityField::Effective, words(effective));
+    fact(IdentityField::UserNamespace, namespace.to_string());
     let mut assumptions: Vec<Arc<str>> = Vec::new();
     if process.umask.is_none() {
         assumptions.push("its umask is 0022: this kernel does not report it".into());

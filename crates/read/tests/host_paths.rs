@@ -60,7 +60,7 @@ fn seen(host_path: &str) -> String {
     let stage = prepare::stage(&scene);
     let actor = &stage.actors[0];
     if let Some(refusal) = actor.refusal() {
-        return refusal.class.to_owned();
+        return refusal.class.to_string();
     }
     // What is not listed is not known.
     let row = mounts(&stage, actor).into_iter().find(|row| row.at == b"/v").unwrap();

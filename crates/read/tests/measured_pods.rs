@@ -47,7 +47,7 @@ fn identity(user: Option<&str>, pod: &str, container: &str, bare: bool) -> Strin
     let stage = stage(user, pod, container, " }", bare);
     let actor = &stage.actors[0];
     if let Some(refusal) = actor.refusal() {
-        return refusal.class.to_owned();
+        return refusal.class.to_string();
     }
     let [(_, who)] = actor.identity.possible.as_slice() else { panic!("the identity is not settled") };
     let groups: Vec<String> = who.groups.iter().map(ToString::to_string).collect();

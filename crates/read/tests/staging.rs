@@ -115,7 +115,7 @@ macro_rules! refused {
         fn $name() {
             let stage = stage($pod, "", $mounts);
             let refusal = stage.actors[0].refusal().unwrap();
-            assert_eq!((refusal.class, refusal.reason.as_str()), ($class, $reason));
+            assert_eq!((refusal.class.word(), refusal.reason.as_str()), ($class, $reason));
             let answer = ask(&stage, &parse_act("c inspects /").unwrap()).unwrap();
             assert!(matches!(answer.outcome, Outcome::NeverRuns(_)));
         }

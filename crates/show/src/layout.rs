@@ -2,11 +2,41 @@
 
 use std::io::{self, Write};
 
+use unicode_width::UnicodeWidthChar;
+
 /// How text is laid out.
 #[derive(Clone, Copy, Debug, Default)]
 pub struct Layout {
     /// Columns of the terminal; `None` where the text does not go to one, so that nothing folds.
     pub width: Option<usize>,
+    /// Whether every assumption is listed, also where that is longer than the answer.
+    pub all_assumptions: bool,
+}
+
+/// A writer that counts the lines of an answer.
+pub(crate) struct Counted<'a> {
+    pub out: &'a mut dyn Write,
+    /// Lines so far.
+    pub lines: usize,
+}
+
+impl<'a> Counted<'a> {
+    /// Nothing is written yet.
+    pub(crate) fn new(out: &'a mut dyn Write) -> Self {
+        Self { out, lines: 0 }
+    }
+}
+
+impl Write for Counted<'_> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let written = self.out.write(bytes)?;
+        self.lines += bytes[..written].iter().filter(|byte| **byte == b'\n').count();
+        Ok(written)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.out.flush()
+    }
 }
 
 /// `text` folded at `width`, every line but the first indented by `indent`.
@@ -37,7 +67,7 @@ pub(crate) fn columns(text: &str) -> usize {
     for c in text.chars() {
         match (in_code, c) {
             (false, '\u{1b}') => in_code = true,
-            (false, _) => count += 1,
+            (false, c) => count += c.width().unwrap_or_default(),
             (true, 'm') => in_code = false,
             (true, _) => {}
         }

@@ -68,7 +68,12 @@ fn written(write: impl FnOnce(&mut Vec<u8>, &Run)) -> String {
 #[test]
 fn nothing_commands_a_terminal() {
     for (name, text) in [
-        ("text", written(|out, run| text::upheld(out, run, Shown::All, Layout { width: None }).unwrap())),
+        (
+            "text",
+            written(|out, run| {
+                text::upheld(out, run, Shown::All, Layout { width: None, all_assumptions: true }).unwrap()
+            }),
+        ),
         ("junit", written(|out, run| ci::junit(out, run).unwrap())),
         ("tap", written(|out, run| ci::tap(out, run).unwrap())),
         ("annotations", written(|out, run| ci::annotations(out, run).unwrap())),
@@ -158,7 +163,9 @@ fn what_depends_may_be_accepted() {
 
 #[test]
 fn people_are_told_the_worst_first_few_and_the_rest_is_counted() {
-    let few = written(|out, run| text::upheld(out, run, Shown::Wrong, Layout { width: Some(70) }).unwrap());
+    let few = written(|out, run| {
+        text::upheld(out, run, Shown::Wrong, Layout { width: Some(70), all_assumptions: true }).unwrap()
+    });
     assert!(
         !few.contains("gauge reads /x\n") && !few.contains("/y"),
         "what holds and what says nothing: {few}"

@@ -29,6 +29,20 @@ pub(crate) fn is_quiet() -> bool {
     QUIET.get().copied().unwrap_or_default()
 }
 
+/// Whether assumptions are listed that take more lines than the answer.
+static ALL_ASSUMPTIONS: OnceLock<bool> = OnceLock::new();
+
+/// Remembers for the whole run whether every assumption is listed.
+pub(crate) fn list_all_assumptions(all: bool) {
+    // Set once, before anything runs.
+    let _ = ALL_ASSUMPTIONS.set(all);
+}
+
+/// Whether every assumption is listed.
+pub(crate) fn lists_all_assumptions() -> bool {
+    ALL_ASSUMPTIONS.get().copied().unwrap_or_default()
+}
+
 /// Where the answer goes: through a pager where it is long and a terminal reads it, and without colour where none is wanted.
 pub(crate) fn answers(color: Color, paging: Paging) -> Box<dyn Write> {
     let stdout = io::stdout();

@@ -263,8 +263,7 @@ fn a_change_is_made_before_anything_is_answered() {
     assert_snapshot!(boats().run(words), @"
     allowed        cook writes /stores/log
 
-    Assumed
-      the root of image of container cook is 0:0 0755
+    Assumed: the root of image of container cook is 0:0 0755
     --- status 0
     ");
     let words = [
@@ -304,7 +303,7 @@ fn a_change_is_made_before_anything_is_answered() {
     ];
     assert_snapshot!(boats().run(words), @"
     mate
-      in     new   asked  can it   inside                    on the disk
+      in     new   asked  result   inside                    stored
       /hold  file  0666   allowed  101:500 0644  -rw-r--r--  101:500
       /hold  dir   0777   allowed  101:500 2755  drwxr-sr-x  101:500
     --- status 0
@@ -407,7 +406,7 @@ fn a_pod_changes_as_one() {
     ];
     assert_snapshot!(scratch.run(words), @"
     gauge
-      in         new   asked  can it   inside                      on the disk
+      in         new   asked  result   inside                      stored
       /data/app  file  0666   allowed  7101:7400 0644  -rw-r--r--  7101:7400
       /data/app  dir   0777   allowed  7101:7400 2755  drwxr-sr-x  7101:7400
     --- status 0
@@ -581,7 +580,7 @@ fn a_part_is_mounted_alone() {
     let change = |what: &'static str| ["ask", "b.yaml", "stowaway lists /hold/keys", "--change", what];
     assert_snapshot!(boats().run(["mounts", "b.yaml", "--actor", "stowaway", "--change", "stowaway mounts only /hold/drop"]), @"
     stowaway
-      at          what                                   flags  root      before  touches
+      at          what                                   flags  root      before  inodes changed
       /           image of container stowaway (overlay)  rw     0:0 0755
       /hold/drop  volume hold (ext4)                     ro     0:0 0777
     --- status 0

@@ -13,8 +13,8 @@ fn nothing() -> Scratch {
 fn a_directory_mode_is_taken_apart() {
     assert_snapshot!(nothing().run(["decode", "drwxrws--T"]), @"
     3770  rwxrws--T  u=rwx,g=rwxs,o=t
-            set-user-id  set-group-id  sticky  owner  group  others
-      bits  0            1             1       111    111    000
+            setuid  setgid  sticky  owner  group  others
+      bits  0       1       1       111    111    000
 
     on a directory  drwxrws--T
       owner   rwx  lists and enters it, creates, renames and removes entries
@@ -31,8 +31,8 @@ fn a_directory_mode_is_taken_apart() {
 fn a_change_is_made_under_a_umask() {
     assert_snapshot!(nothing().run(["decode", "4644", "+x", "--umask", "0027"]), @"
     4644  rwSr--r--  u=rws,g=r,o=r
-            set-user-id  set-group-id  sticky  owner  group  others
-      bits  1            0             0       110    100    100
+            setuid  setgid  sticky  owner  group  others
+      bits  1       0       0       110    100    100
     +x on a file: 4644 -> 4754 -rwsr-xr-- (no class named: under 0027)
     +x on a directory: 4644 -> 4754 drwsr-xr-- (no class named: under 0027)
 

@@ -467,7 +467,7 @@ fn mounts_of_the_host_count() {
         .and("host.find", listing);
     assert_snapshot!(scratch.run(["mounts", "s.yaml"]), @"
     gauge
-      at         what                        flags             root            before  touches
+      at         what                        flags             root            before  inodes changed
       /          image x (overlay)           rw                0:0 0755
       /data      host /srv/tides (ext4)      rw,noexec,nosuid  7101:7200 0755
       /data/usb  host /srv/tides/usb (vfat)  rw,nodev          7101:7200 0750

@@ -37,7 +37,7 @@ fn names_cannot_move_the_terminal() {
     let text = pod(TIDES).replace("name: gauge", "name: \"g\\e[2J\\u202e\"");
     assert_snapshot!(Scratch::with("pod.yaml", &text).run(["mounts", "pod.yaml"]), @r"
     g\u{1b}[2J\u{202e}
-      at         what                           flags  root         before    touches
+      at         what                           flags  root         before    inodes changed
       /          image tides/gauge:3 (overlay)  rw     0:0 0755
       /data/app  emptyDir app                   rw     0:7300 2777  0:0 0777  1
       /data/app: the kubelet makes an emptyDir 0:0 0777

@@ -29,7 +29,7 @@ fn identity_names_each_number_and_its_line() {
 fn mounts_show_the_root_before_and_after_the_filesystem_group() {
     assert_snapshot!(tides().run(["mounts", "s.yaml"]), @"
     gauge
-      at         what                           flags  root         before    touches
+      at         what                           flags  root         before    inodes changed
       /          image tides/gauge:3 (overlay)  rw     0:0 0755
       /data/app  emptyDir app                   rw     0:7300 2777  0:0 0777  1
       /data/app: the kubelet makes an emptyDir 0:0 0777
@@ -60,7 +60,7 @@ fn access_answers_for_paths_of_every_kind() {
 fn imprint_follows_the_set_group_id_directory() {
     assert_snapshot!(tides().run(["imprint", "s.yaml", "/data/app", "/open"]), @"
     gauge
-      in         new   asked  can it   inside                      on the disk
+      in         new   asked  result   inside                      stored
       /data/app  file  0666   allowed  7101:7300 0644  -rw-r--r--  7101:7300
       /data/app  dir   0777   allowed  7101:7300 2755  drwxr-sr-x  7101:7300
       /open      file  0666   allowed  7101:7200 0644  -rw-r--r--  7101:7200
@@ -153,10 +153,7 @@ fn a_manifest_comes_on_standard_input() {
     allowed        gauge creates /data/app/x
                    leaves 7101:7300 0644
 
-    Assumed
-      no group of image tides/gauge:3 lists the user as a member (its group file is not given)
-      the directories above mount points in image tides/gauge:3 let everyone pass (0:0 0755 where the runtime makes them)
-      the root of image tides/gauge:3 is 0:0 0755
+    Assumed: no group of image tides/gauge:3 lists the user as a member (its group file is not given) (and 2 more: --all-assumptions)
     --- status 0
     ");
 }
@@ -180,10 +177,7 @@ fn a_folder_of_manifests_is_one_input_and_equal_names_are_told_apart() {
     allowed        p/gauge lists /data/app
     allowed        q/gauge lists /data/app
 
-    Assumed
-      no group of image tides/gauge:3 lists the user as a member (its group file is not given)
-      the directories above mount points in image tides/gauge:3 let everyone pass (0:0 0755 where the runtime makes them)
-      the root of image tides/gauge:3 is 0:0 0755
+    Assumed: no group of image tides/gauge:3 lists the user as a member (its group file is not given) (and 2 more: --all-assumptions)
     --- status 0
     ");
 }
@@ -290,7 +284,7 @@ fn ids_are_shown_as_the_actor_and_as_the_disk_have_them() {
     ");
     assert_snapshot!(scratch.run(["imprint", "s.yaml", "/", "--actor", "root"]), @"
     root
-      in  new   asked  can it   inside                on the disk
+      in  new   asked  result   inside                stored
       /   file  0666   allowed  0:0 0644  -rw-r--r--  100000:100000
       /   dir   0777   allowed  0:0 0755  drwxr-xr-x  100000:100000
     --- status 0
@@ -306,7 +300,7 @@ fn file_systems_without_owners_say_what_everything_shows() {
     let scratch = Scratch::with("s.yaml", scene);
     assert_snapshot!(scratch.run(["mounts", "s.yaml"]), @"
     gauge
-      at      what                 flags  root            before  touches
+      at      what                 flags  root            before  inodes changed
       /       volume root (tmpfs)  rw     0:0 1777
       /usb    volume usb (vfat)    rw     7101:7200 0750
       /share  volume share (nfs)   rw     0:0 0700

@@ -13,12 +13,12 @@ fn boats() -> Scratch {
 fn what_one_creates_is_handed_to_the_others() {
     assert_snapshot!(boats().run(["handoff", "b.yaml"]), @"
     volume hold  /hold in mate, stowaway; /stores in cook
-      creator   leaves        mate       cook       stowaway
+      creator   new file      mate       cook       stowaway
       mate      101:500 0644  .          r-dp/r---  r---/r---
       cook      102:500 0664  rcdp/rcdp  .          r---/r---
       stowaway  denied EROFS                        .
 
-      who       cannot                 made by    because
+      actor     cannot                 files of   because
       cook      change                 mate       -rw-r--r-- 0644 101:500: group 500 has r--, needed -w- (/stores/new-of-mate)
       cook      delete replace         mate       drwxr-sr-x 2755 101:500: group 500 has r-x, needed -wx (/stores/dir-of-mate)
       stowaway  change                 mate       -rw-r--r-- 0644 101:500: other has r--, needed -w- (/hold/new-of-mate)
@@ -34,12 +34,12 @@ fn what_one_creates_is_handed_to_the_others() {
     ");
     assert_snapshot!(boats().run(["handoff", "b.yaml", "/hold/drop"]), @"
     volume hold, /drop  /hold/drop in mate, stowaway; /stores/drop in cook
-      creator   leaves        mate       cook       stowaway
+      creator   new file      mate       cook       stowaway
       mate      101:101 0644  .          r-dp/r---  r---/r---
       cook      102:102 0664  r-dp/r---  .          r---/r---
       stowaway  denied EROFS                        .
 
-      who       cannot                 made by    because
+      actor     cannot                 files of   because
       cook      change                 mate       -rw-r--r-- 0644 101:101: other has r--, needed -w- (/stores/drop/new-of-mate)
       cook      delete replace         mate       drwxr-xr-x 0755 101:101: other has r-x, needed -wx (/stores/drop/dir-of-mate)
       stowaway  change                 mate       -rw-r--r-- 0644 101:101: other has r--, needed -w- (/hold/drop/new-of-mate)
@@ -315,24 +315,24 @@ fn a_claim_of_two_pods_is_shared() {
     let scratch = Scratch::with("s.yaml", scene).and("pods.yaml", PODS);
     assert_snapshot!(scratch.run(["handoff", "s.yaml", "-q"]), @"
     claim shared  /all in r; /d in w
-      creator  leaves          w          r
+      creator  new file        w          r
       w        denied EACCES   .
       r        7102:7400 0644  r---/r---  .
 
-      who  cannot                 made by  because
-      w    create delete replace  r        drwxrwsr-x 2775 0:7400: other has r-x, needed -wx (/d)
-      w    change                 r        -rw-r--r-- 0644 7102:7400: other has r--, needed -w- (/d/new-of-r)
-      w    delete replace         r        drwxr-sr-x 2755 7102:7400: other has r-x, needed -wx (/d/dir-of-r)
+      actor  cannot                 files of  because
+      w      create delete replace  r         drwxrwsr-x 2775 0:7400: other has r-x, needed -wx (/d)
+      w      change                 r         -rw-r--r-- 0644 7102:7400: other has r--, needed -w- (/d/new-of-r)
+      w      delete replace         r         drwxr-sr-x 2755 7102:7400: other has r-x, needed -wx (/d/dir-of-r)
 
     claim shared, /new  /d/new in w; /part in r
-      creator  leaves          w          r
+      creator  new file        w          r
       w        denied EACCES   .
       r        7102:7400 0644  r---/r---  .
 
-      who  cannot                 made by  because
-      w    create delete replace  r        drwxrwsr-x 2775 0:7400: other has r-x, needed -wx (/d/new)
-      w    change                 r        -rw-r--r-- 0644 7102:7400: other has r--, needed -w- (/d/new/new-of-r)
-      w    delete replace         r        drwxr-sr-x 2755 7102:7400: other has r-x, needed -wx (/d/new/dir-of-r)
+      actor  cannot                 files of  because
+      w      create delete replace  r         drwxrwsr-x 2775 0:7400: other has r-x, needed -wx (/d/new)
+      w      change                 r         -rw-r--r-- 0644 7102:7400: other has r--, needed -w- (/d/new/new-of-r)
+      w      delete replace         r         drwxr-sr-x 2755 7102:7400: other has r-x, needed -wx (/d/new/dir-of-r)
 
     r reads, c changes, d deletes, p replaces (renames a file of its own over it); - cannot, ? depends. First a file made there, behind the slash a file in a subdirectory made there.
 
@@ -365,13 +365,13 @@ fn what_is_not_known_of_a_claim_stays_open_for_hand_offs() {
     let scratch = Scratch::with("s.yaml", scene).and("pods.yaml", pods(" }"));
     assert_snapshot!(scratch.run(["handoff", "s.yaml", "-q"]), @"
     claim shared  /d in w2, w
-      creator  leaves   w2  w
-      w2       depends  .
-      w        depends      .
+      creator  new file  w2  w
+      w2       depends   .
+      w        depends       .
 
-      who  cannot  made by  because
-      w2   create           depends on whether the filesystem group reaches claim shared
-      w    create           depends on whether the filesystem group reaches claim shared
+      actor  cannot  files of  because
+      w2     create            depends on whether the filesystem group reaches claim shared
+      w      create            depends on whether the filesystem group reaches claim shared
 
     r reads, c changes, d deletes, p replaces (renames a file of its own over it); - cannot, ? depends. First a file made there, behind the slash a file in a subdirectory made there.
 

@@ -259,10 +259,7 @@ fn a_kind_that_runs_nothing_here_is_a_note() {
     assert_snapshot!(Scratch::with("pod.yaml", &text).run(["ask", "pod.yaml", "gauge lists /data/app"]), @"
     allowed        gauge lists /data/app
 
-    Assumed
-      no group of image tides/gauge:3 lists the user as a member (its group file is not given)
-      the directories above mount points in image tides/gauge:3 let everyone pass (0:0 0755 where the runtime makes them)
-      the root of image tides/gauge:3 is 0:0 0755
+    Assumed: no group of image tides/gauge:3 lists the user as a member (its group file is not given) (and 2 more: --all-assumptions)
     --- standard error
     note: 1 object skipped: it runs no container here: Service
      --> pod.yaml:2:7

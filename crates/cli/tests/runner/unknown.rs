@@ -96,7 +96,7 @@ fn a_primary_group_that_hangs_on_an_account_shows_in_the_imprint() {
     let scratch = Scratch::with("pod.yaml", &pod("{ runAsUser: 7101 }"));
     assert_snapshot!(scratch.run(["imprint", "pod.yaml"]), @"
     gauge
-      in         new   asked  can it   inside                   on the disk
+      in         new   asked  result   inside                   stored
       /data/app  file  0666   allowed  7101:? 0644  -rw-r--r--  7101:?
       /data/app  dir   0777   allowed  7101:? 0755  drwxr-xr-x  7101:?
     --- status 0
@@ -124,7 +124,7 @@ fn a_claim_without_facts_depends_on_what_it_holds_and_on_the_filesystem_group() 
     ");
     assert_snapshot!(scratch.run(["mounts", "s.yaml"]), @"
     gauge
-      at         what                           flags  root       before  touches
+      at         what                           flags  root       before  inodes changed
       /          image tides/gauge:3 (overlay)  rw     0:0 0755
       /data/app  claim readings                 rw     not known
       /data/app: either the kubelet gives the volume to group 7300, its root at least 2770; or the filesystem group is not applied to this volume

@@ -4,6 +4,7 @@ use mivask_model::act::{Expectation, quoted};
 use mivask_model::fact::Provenance;
 use mivask_rules::settle::Outcome;
 use mivask_rules::trace::{Check, Step, StepResult};
+use mivask_stage::identity::IdentityField;
 use mivask_stage::stage::Actor;
 
 use super::{Against, ended};
@@ -88,8 +89,9 @@ fn deciding(actor: &Actor, answer: &Answer) -> (String, Provenance) {
 
 /// The line that gives an actor its capabilities, or makes it the user who has them.
 fn empowered(actor: &Actor) -> Provenance {
-    let own = |field: &str| actor.facts().iter().find(|fact| fact.field == field).map(|fact| &fact.from);
-    let told = [own("effective"), own("uid")].into_iter().flatten();
+    let own =
+        |field: IdentityField| actor.facts().iter().find(|fact| fact.field == field).map(|fact| &fact.from);
+    let told = [own(IdentityField::Effective), own(IdentityField::Uid)].into_iter().flatten();
     let mut lines = told.filter(|from| matches!(from, Provenance::Document { .. } | Provenance::Line { .. }));
     lines.next().unwrap_or(&actor.from).clone()
 }
@@ -98,21 +100,21 @@ fn empowered(actor: &Actor) -> Provenance {
 fn imprinted(actor: &Actor, answer: &Answer) -> Option<(String, Provenance)> {
     let Some(Expectation::Leaves { uid, gid, .. }) = answer.act.expectation else { return None };
     let left = answer.effect.imprint.as_ref()?;
-    let own = |field: &str| {
+    let own = |field: IdentityField| {
         let fact = actor.facts().iter().find(|fact| fact.field == field)?;
-        Some((format!("{field} {} of {}", fact.value, actor.name), fact.from.clone()))
+        Some((format!("{} {} of {}", field.word(), fact.value, actor.name), fact.from.clone()))
     };
     let differs = |left: Option<u32>, wanted: Option<u32>| wanted.is_some() && left != wanted;
     if differs(left.uid.map(|id| id.raw()), uid) {
-        return own("uid");
+        return own(IdentityField::Uid);
     }
     let left_gid = left.gid.map(|id| id.raw());
     if !differs(left_gid, gid) {
-        return own("umask");
+        return own(IdentityField::Umask);
     }
     let own_gid = actor.credentials.first().and_then(|who| who.inside_gid()).map(|gid| gid.raw());
     if own_gid == left_gid {
-        return own("gid");
+        return own(IdentityField::Gid);
     }
     let directory = answer.steps.iter().rev().find(|step| step.check != Check::Imprint)?;
     Some((format!("{}: {}", quoted(&directory.path), directory.fact), directory.from.clone()))

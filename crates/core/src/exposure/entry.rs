@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use mivask_model::credentials::Credentials;
 use mivask_model::mode::{Access, Concern, FileKind, Mode, concerns, symbolic};
 use mivask_model::mount::{Mount, MountFlags, MountOrigin};
+use mivask_model::mount_kind::MountKind;
 use mivask_model::outcome::Errno;
 use mivask_model::tree::{Content, Inode, InodeId, Marks, Tree};
 use mivask_stage::stage::{Actor, Stage};
@@ -118,7 +119,7 @@ impl Met<'_> {
             return;
         }
         // An emptyDir is 0777 by rule, and no one outside the pod reaches it.
-        let severity = if &*self.mount.kind == "emptyDir" { Severity::Medium } else { Severity::High };
+        let severity = if self.mount.kind == MountKind::EmptyDir { Severity::Medium } else { Severity::High };
         singles.push(match (self.directory(), sticky) {
             (true, true) => self.single(
                 Kind::WorldWritableSticky,
@@ -208,18 +209,15 @@ impl Met<'_> {
     }
 
     fn host(&self, singles: &mut Vec<Single>) {
-        let Some(host) = self.on.strip_prefix("host ") else { return };
+        let Some(host) = self.mount.host_path.as_deref() else { return };
         if !self.writes() || self.inode.kind.is_device() {
             return;
         }
-        let host = host.trim_matches('"');
-        let grave = HOST_ITSELF.contains(&host) || host.ends_with(".sock") || host.starts_with("/etc/");
+        let itself = HOST_ITSELF.iter().any(|path| path.as_bytes() == host);
+        let grave = itself || host.ends_with(b".sock") || host.starts_with(b"/etc/");
         let name = &self.actor.name;
         let (severity, text) = if grave {
-            (
-                Severity::High,
-                format!("{name} takes over the host by what it writes to {}", path_text(host.as_bytes())),
-            )
+            (Severity::High, format!("{name} takes over the host by what it writes to {}", path_text(host)))
         } else {
             (Severity::Medium, format!("{name} writes files that processes of the host read and trust"))
         };

@@ -17,6 +17,7 @@ use mivask_model::act::quoted;
 use mivask_model::fact::{Fact, Provenance};
 use mivask_model::glob::Globs;
 use mivask_model::mode::Mode;
+use mivask_stage::identity::IdentityField;
 use mivask_stage::stage::{Actor, Stage};
 
 /// What is wrong in one place, all paths of a kind together.
@@ -124,7 +125,7 @@ fn umask(actor: &Actor, groups: &BTreeMap<u32, BTreeSet<String>>, singles: &mut 
     let [who] = actor.credentials.as_slice() else { return };
     let name = actor.name.to_string();
     let mut add = |severity, consequence: String| {
-        let facts = actor.facts().iter().find(|fact| fact.field == "umask");
+        let facts = actor.facts().iter().find(|fact| fact.field == IdentityField::Umask);
         singles.push(Single {
             kind: Kind::Umask,
             severity,

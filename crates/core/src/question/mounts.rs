@@ -5,6 +5,7 @@ use std::sync::Arc;
 use mivask_model::fact::{Provenance, Unknown};
 use mivask_model::ids::MountIds;
 use mivask_model::mount::{MountFlags, MountOrigin, RootFacts};
+use mivask_model::mount_kind::MountKind;
 use mivask_model::tree::Certainty;
 use mivask_stage::stage::{Actor, Stage};
 
@@ -18,7 +19,7 @@ pub struct MountRow {
     /// What is mounted, such as `claim readings`.
     pub source: Arc<str>,
     /// The kind of volume, such as `emptyDir`.
-    pub kind: Arc<str>,
+    pub kind: MountKind,
     /// Its filesystem type, where it is known.
     pub filesystem: Option<Arc<str>>,
     /// The mount's flags.

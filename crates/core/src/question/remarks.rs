@@ -5,6 +5,8 @@ use mivask_model::fact::Provenance;
 use mivask_model::ids::UNSPECIFIED_ID;
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::mount::{Mount, MountFlags, MountOrigin};
+use mivask_model::mount_kind::MountKind;
+use mivask_stage::identity::IdentityField;
 use mivask_stage::identity::{DeclaredCapabilities, Knowledge};
 use mivask_stage::runtime::Flavour;
 use mivask_stage::scene::{Container, Scene, VolumeKind, Who, Workload};
@@ -106,10 +108,13 @@ impl Looking<'_> {
     /// A number that the image's accounts do not know, so that its group is root's.
     fn no_account(&mut self) {
         let facts = self.actor.facts();
-        let nameless = facts.iter().any(|fact| fact.field == "name" && fact.value == "none");
-        let group = facts.iter().find(|fact| fact.field == "gid" && fact.value == "0");
+        let named = facts.iter().find(|fact| fact.field == IdentityField::Name);
+        let nameless = self.actor.identity.name.is_none()
+            && named.is_some_and(|fact| !matches!(fact.from, Provenance::Unknown(_)));
+        let of_root = self.actor.identity.possible.iter().all(|(_, one)| one.gid.raw() == 0);
+        let group = facts.iter().find(|fact| fact.field == IdentityField::Gid && of_root);
         let by_rule = group.is_some_and(|fact| matches!(fact.from, Provenance::Rule(_)));
-        let uid = facts.iter().find(|fact| fact.field == "uid").map(|fact| fact.from.clone());
+        let uid = facts.iter().find(|fact| fact.field == IdentityField::Uid).map(|fact| fact.from.clone());
         if let (true, true, Some(number), Some(from)) = (nameless, by_rule, self.ordinary_uid(), uid) {
             let message =
                 format!("{} ({number}) has no account in its image, so its group is 0, root's", self.name());
@@ -171,7 +176,10 @@ impl Looking<'_> {
 
     /// A directory of someone's disk where everyone can delete everyone's files.
     fn open_to_all(&mut self, mount: &Mount) {
-        let told = matches!(&*mount.kind, "persistentVolumeClaim" | "hostPath" | "bind" | "volume");
+        let told = matches!(
+            mount.kind,
+            MountKind::Claim | MountKind::HostPath | MountKind::Bind | MountKind::Volume
+        );
         let facts = facts_at(self.stage, self.actor, &mount.at);
         let Some(mode) = facts.filter(|facts| facts.kind == FileKind::Directory).and_then(|facts| facts.mode)
         else {

@@ -3,6 +3,7 @@
 use mivask_model::act::{Act, Verb};
 use mivask_model::ids::{InsideGid, InsideUid};
 use mivask_model::mode::FileKind;
+use mivask_model::mount_kind::MountKind;
 use mivask_model::tree::{Certainty, Tree};
 use mivask_rules::onlooker::{Sight, look};
 use mivask_rules::walk::Follow;
@@ -65,8 +66,8 @@ fn ground(now: &Stage, change: &Change) -> Option<Ground> {
     };
     let mount = actor.mounts.get(place.mount);
     let source = now.source(place.source);
-    let label = mount.label.clone().unwrap_or_else(|| source.name.clone());
-    if !label.starts_with("host ") {
+    if mount.host_path.is_none() {
+        let label = mount.label.clone().unwrap_or_else(|| source.name.clone());
         return Some(Ground::Volume(label, act.path.clone()));
     }
     // Sources of host paths hold the host's whole tree.
@@ -162,7 +163,7 @@ fn inodes(base: &Stage, tried: &Tried) -> usize {
             .filter_map(|mount| {
                 let variant = mount.variants.first()?;
                 // A volume that is new with each pod has nothing to keep.
-                let new = !seen.contains(&variant.source) && &*mount.kind != "emptyDir";
+                let new = !seen.contains(&variant.source) && mount.kind != MountKind::EmptyDir;
                 seen.push(variant.source);
                 new.then_some(variant.preparation.touches)
             })
@@ -226,9 +227,9 @@ fn file(base: &Stage, act: &Act) -> f64 {
     let taken = |id: Option<u32>| if id.is_some_and(|id| id != 0) { 4.0 } else { 0.0 };
     if let Verb::SetsMode(change) = &act.verb {
         // A directory that is listed and not entered has lost its x: that is a slip, not a rule.
-        let slip = directory && change.to_string().ends_with("+x");
+        let slip = directory && change.ends_with_execute();
         // Whoever has no group has that of root.
-        let of_root = group == Some(0) && change.to_string().starts_with("g+");
+        let of_root = group == Some(0) && change.begins_with_the_group();
         return if slip { 0.3 } else { 1.5 } + if of_root { 4.0 } else { 0.0 };
     }
     if matches!(act.verb, Verb::MakesDirectory(_)) {
@@ -255,16 +256,13 @@ fn undone(scene: &Scene, base: &Stage, change: &Change) -> Option<String> {
         }
     })?;
     let mount = actor.mounts.get(place.mount);
-    match &*mount.kind {
-        "emptyDir" | "tmpfs" => {
-            return Some(format!("the {} is made anew with each pod or container", mount.kind));
-        }
-        _ if mount.is_written_by_kubelet() => {
-            return Some(format!("the kubelet writes the {} volume itself", mount.kind));
-        }
-        _ => {}
+    if mount.kind.is_made_anew() {
+        return Some(format!("the {} is made anew with each pod or container", mount.kind));
     }
-    if base.source(place.source).name.starts_with("anonymous volume") {
+    if mount.is_written_by_kubelet() {
+        return Some(format!("the kubelet writes the {} volume itself", mount.kind));
+    }
+    if base.source(place.source).anonymous {
         return Some("an anonymous volume is made anew with each container".to_owned());
     }
     let workload = scene.workloads.iter().find(|workload| *workload.name == *actor.workload)?;

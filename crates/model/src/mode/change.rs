@@ -3,7 +3,7 @@
 use std::fmt;
 use std::str::FromStr;
 
-use super::{Mode, ModeError};
+use super::{Access, Mode, ModeError};
 
 /// What a mode is changed to.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -46,7 +46,54 @@ const fn class(letter: char) -> u16 {
     }
 }
 
+/// One of the three classes of a mode.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Who {
+    /// The owner, `u`.
+    Owner,
+    /// The group, `g`.
+    Group,
+    /// Everyone else, `o`.
+    Other,
+}
+
+impl Who {
+    const fn letter(self) -> char {
+        match self {
+            Self::Owner => 'u',
+            Self::Group => 'g',
+            Self::Other => 'o',
+        }
+    }
+}
+
 impl ModeChange {
+    /// Gives `access` to `who`, such as `g+rw`; `None` where that is nothing.
+    #[must_use]
+    pub fn adding(who: Who, access: Access) -> Option<Self> {
+        let letters: String = access.to_string().chars().filter(|letter| *letter != '-').collect();
+        let add = (Operator::Add, Bits::Letters(letters.clone()));
+        let clause = Clause { who: vec![who.letter()], actions: vec![add] };
+        (!letters.is_empty()).then(|| Self::Clauses(vec![clause]))
+    }
+
+    /// Whether it gives the group something before anything else happens.
+    #[must_use]
+    pub fn begins_with_the_group(&self) -> bool {
+        let Self::Clauses(clauses) = self else { return false };
+        clauses.first().is_some_and(|clause| {
+            clause.who == ['g'] && matches!(clause.actions.first(), Some((Operator::Add, _)))
+        })
+    }
+
+    /// Whether the last thing it does is to give x and nothing beside it.
+    #[must_use]
+    pub fn ends_with_execute(&self) -> bool {
+        let Self::Clauses(clauses) = self else { return false };
+        let last = clauses.last().and_then(|clause| clause.actions.last());
+        matches!(last, Some((Operator::Add, Bits::Letters(letters))) if letters == "x")
+    }
+
     /// Whether the umask decides what it does: a clause names no class.
     #[must_use]
     pub fn counts_umask(&self) -> bool {

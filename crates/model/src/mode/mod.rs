@@ -7,7 +7,7 @@ mod notation;
 use std::fmt;
 use std::str::FromStr;
 
-pub use change::ModeChange;
+pub use change::{ModeChange, Who};
 pub use meaning::{Class, Concern, concerns, created, power};
 pub use notation::{NotationError, Written};
 

@@ -3,6 +3,7 @@
 use mivask_core::fact::Fact;
 use mivask_core::mount::MountFlags;
 use mivask_core::refusal::Refusal;
+use mivask_core::refusal::RefusalClass;
 use mivask_core::runtime::Flavour;
 use mivask_core::scene::{Below, Container, Volume, VolumeKind, VolumeMount, Who, Workload};
 use mivask_core::stage::Role;
@@ -198,7 +199,8 @@ fn sub_path_expression(
         Expanded::Unknown(unknown) => mount.unknown_part = Some(unknown),
         Expanded::Missing(name) => {
             let reason = format!("subPathExpr names ${name}, which the container does not define");
-            let (class, from) = ("CreateContainerConfigError", origin.place("subPathExpr", field));
+            let (class, from) =
+                (RefusalClass::CreateContainerConfigError, origin.place("subPathExpr", field));
             return Some(Refusal { class, reason, from, whole_pod: false });
         }
     }

@@ -61,7 +61,7 @@ pub(super) struct RefusalJson<'a> {
 
 impl<'a> RefusalJson<'a> {
     pub(super) fn new(refusal: &'a mivask_core::refusal::Refusal) -> Self {
-        Self { class: refusal.class, reason: &refusal.reason, from: refusal.from.to_string() }
+        Self { class: refusal.class.word(), reason: &refusal.reason, from: refusal.from.to_string() }
     }
 }
 

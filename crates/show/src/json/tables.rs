@@ -106,7 +106,7 @@ impl IdentityJson {
             image: actor.image.as_ref().map(ToString::to_string),
             starts,
             refusal: refusal.map(|refusal| refusal.reason.clone()),
-            refusal_class: refusal.map(|refusal| refusal.class),
+            refusal_class: refusal.map(|refusal| refusal.class.word()),
             uid: agreed(shown, |identity| identity.uid.raw()).and_then(number),
             gid: agreed(shown, |identity| identity.gid.raw()).and_then(number),
             groups: agreed(shown, group_numbers),
@@ -125,7 +125,7 @@ impl IdentityJson {
                 .facts
                 .iter()
                 .map(|fact| FactJson {
-                    field: fact.field,
+                    field: fact.field.word(),
                     value: fact.value.clone(),
                     from: fact.from.to_string(),
                 })
@@ -182,7 +182,7 @@ impl<'a> MountJson<'a> {
             actor: &row.actor,
             at: JsonPath::new(&row.at),
             source: &row.source,
-            kind: &row.kind,
+            kind: row.kind.word(),
             filesystem: row.filesystem.as_deref(),
             flags: row.flags.words(),
             id_mapped: row.id_mapped,

@@ -45,7 +45,7 @@ impl ActorView {
             safe(&format!("never runs: {} ({}, {})", refusal.reason, refusal.class, refusal.from))
         });
         let fact = |fact: &mivask_core::identity::IdentityFact| FactView {
-            field: fact.field,
+            field: fact.field.word(),
             value: safe(&fact.value),
             from: safe(&fact.from.to_string()),
             open: matches!(fact.from, Provenance::Unknown(_)),
@@ -99,7 +99,7 @@ impl MountsView {
 impl MountView {
     fn new(row: &MountRow) -> Self {
         let facts = |root: RootFacts| format!("{}:{} {}", root.uid, root.gid, root.mode);
-        let kind = row.filesystem.as_ref().filter(|kind| **kind != row.kind && **kind != row.source);
+        let kind = row.filesystem.as_ref().filter(|kind| ***kind != *row.kind.word() && **kind != row.source);
         let mut notes: Vec<String> = row.notes.iter().map(|note| safe(note)).collect();
         if let Some(unknown) = &row.question {
             notes.push(format!(

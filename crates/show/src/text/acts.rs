@@ -10,6 +10,7 @@ use mivask_core::trace::StepResult;
 
 use super::depends::dependences;
 use super::{Layout, assumptions, elsewhere, imprint, paragraph};
+use crate::layout::Counted;
 use crate::safe::safe;
 use crate::style::{BAD, FAINT, STRONG, outcome, paint};
 use crate::words::ran;
@@ -22,6 +23,7 @@ pub(super) const INDENT: usize = 15;
 /// # Errors
 /// Whatever `out` refuses.
 pub fn acts(out: &mut dyn Write, answers: &[Answer], layout: Layout) -> io::Result<()> {
+    let out = &mut Counted::new(out);
     for answer in answers {
         act(out, answer, layout)?;
     }
@@ -29,7 +31,7 @@ pub fn acts(out: &mut dyn Write, answers: &[Answer], layout: Layout) -> io::Resu
 }
 
 /// The assumptions of all answers.
-pub(super) fn taken_for_granted(out: &mut dyn Write, answers: &[Answer], layout: Layout) -> io::Result<()> {
+pub(super) fn taken_for_granted(out: &mut Counted<'_>, answers: &[Answer], layout: Layout) -> io::Result<()> {
     let all: BTreeSet<_> = answers.iter().flat_map(|answer| &answer.assumptions).collect();
     assumptions(out, &all, layout)
 }

@@ -62,7 +62,7 @@ const fn noun(kind: FileKind) -> &'static str {
 fn forms(out: &mut dyn Write, mode: Mode) -> io::Result<()> {
     let nine = symbolic(FileKind::File, mode);
     writeln!(out, "{}  {}  {}", paint(STRONG, &mode.to_string()), &nine[1..], mode.clauses())?;
-    let mut table = Table::new(&["", "set-user-id", "set-group-id", "sticky", "owner", "group", "others"]);
+    let mut table = Table::new(&["", "setuid", "setgid", "sticky", "owner", "group", "others"]);
     let flag = |bit| if mode.has(bit) { "1" } else { "0" }.to_owned();
     let three = |access: Access| format!("{:03b}", access.bits());
     let [owner, group, others] = Class::ALL.map(|class| three(class.of(mode)));

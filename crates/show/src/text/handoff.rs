@@ -9,6 +9,7 @@ use mivask_core::question::Why;
 use mivask_core::settle::Outcome;
 
 use super::{Layout, assumptions, imprint, paragraph};
+use crate::layout::Counted;
 use crate::safe::safe;
 use crate::style::{BAD, FAINT, GOOD, OPEN, STRONG, paint};
 use crate::table::Table;
@@ -21,6 +22,7 @@ pub fn handoffs(out: &mut dyn Write, all: &[Handoff], layout: Layout) -> io::Res
     if all.is_empty() {
         return writeln!(out, "No directory is known to be shared: no volume is shared by two containers.");
     }
+    let out = &mut Counted::new(out);
     for (number, handoff) in all.iter().enumerate() {
         if number > 0 {
             writeln!(out)?;
@@ -48,7 +50,7 @@ fn one(out: &mut dyn Write, handoff: &Handoff, layout: Layout) -> io::Result<()>
         .map(|(path, names)| format!("{} in {}", quoted(path), safe(&names.join(", "))))
         .collect();
     writeln!(out, "{}  {}", paint(STRONG, &place), paint(FAINT, &seen.join("; ")))?;
-    let mut titles = vec!["creator", "leaves"];
+    let mut titles = vec!["creator", "new file"];
     titles.extend(handoff.members.iter().map(|(name, _)| name.as_str()));
     let mut table = Table::new(&titles);
     for creation in &handoff.creations {
@@ -113,7 +115,7 @@ fn reasons(out: &mut dyn Write, handoff: &Handoff, layout: Layout) -> io::Result
     if all.is_empty() {
         return Ok(());
     }
-    let mut table = Table::new(&["who", "cannot", "made by", "because"]);
+    let mut table = Table::new(&["actor", "cannot", "files of", "because"]);
     for reason in all {
         let path = reason.path.map_or_else(String::new, |path| format!(" ({})", quoted(&path)));
         let because = format!("{}{}", safe(&reason.fact), paint(FAINT, &path));

@@ -3,6 +3,7 @@
 use std::io::{self, Write};
 
 use mivask_core::fact::Provenance;
+use mivask_core::identity::IdentityField;
 use mivask_core::identity::set_in_words;
 use mivask_core::stage::Actor;
 
@@ -42,10 +43,10 @@ fn identity(out: &mut dyn Write, actor: &Actor, layout: Layout) -> io::Result<()
         return Ok(());
     }
     let mut table = Table::new(&["field", "value", "from"]);
-    let mut previous = "";
+    let mut previous = None;
     for fact in actor.facts() {
-        let field = if fact.field == previous { "" } else { fact.field };
-        previous = fact.field;
+        let field = if previous == Some(fact.field) { "" } else { fact.field.word() };
+        previous = Some(fact.field);
         let value = match fact.from {
             Provenance::Unknown(_) => paint(OPEN, &safe(&fact.value)),
             Provenance::Document { .. }
@@ -58,7 +59,7 @@ fn identity(out: &mut dyn Write, actor: &Actor, layout: Layout) -> io::Result<()
         table.row(vec![field.to_owned(), value, paint(FAINT, &safe(&fact.from.to_string()))]);
     }
     let first = actor.identity.possible.first().map(|(_, identity)| (identity.effective, identity.uid.raw()));
-    let told = actor.facts().iter().any(|fact| fact.field == "effective");
+    let told = actor.facts().iter().any(|fact| fact.field == IdentityField::Effective);
     if let (Some((effective, uid)), 1, false) = (first, actor.identity.possible.len(), told) {
         let why = match (effective.is_empty(), uid) {
             (true, 0) => "every capability is dropped",

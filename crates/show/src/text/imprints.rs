@@ -23,7 +23,7 @@ pub fn imprints(out: &mut dyn Write, rows: &[ImprintRow], layout: Layout) -> io:
             writeln!(out)?;
         }
         writeln!(out, "{}", paint(STRONG, &safe(&group[0].actor)))?;
-        let mut titles = vec!["in", "new", "asked", "can it", "inside", "", "on the disk"];
+        let mut titles = vec!["in", "new", "asked", "result", "inside", "", "stored"];
         let acls = group.iter().any(|row| acl(row).is_some());
         titles.extend(acls.then_some("acl"));
         let mut table = Table::new(&titles);

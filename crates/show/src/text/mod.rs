@@ -43,19 +43,39 @@ use std::io::{self, Write};
 use std::sync::Arc;
 
 pub use crate::layout::Layout;
-use crate::layout::{folded, paragraph};
+use crate::layout::{Counted, folded, paragraph};
 use crate::safe::safe;
 use crate::style::{STRONG, paint};
 use crate::words::{elsewhere, id, imprint, stored};
 
-/// The assumptions of several answers, each once.
-fn assumptions(out: &mut dyn Write, all: &BTreeSet<&Arc<str>>, layout: Layout) -> io::Result<()> {
-    if all.is_empty() {
-        return Ok(());
+/// The assumptions of several answers, each once: no more lines than the answer has, unless all are asked for.
+fn assumptions(out: &mut Counted<'_>, all: &BTreeSet<&Arc<str>>, layout: Layout) -> io::Result<()> {
+    const INDENT: usize = 2;
+    let texts: Vec<String> = all.iter().map(|text| folded(&safe(text), INDENT, layout.width)).collect();
+    let height = |text: &String| text.lines().count();
+    let needed = 1 + texts.iter().map(height).sum::<usize>();
+    let room = if layout.all_assumptions { usize::MAX } else { out.lines };
+    let heading = paint(STRONG, "Assumed");
+    match texts.as_slice() {
+        [] => return Ok(()),
+        [first, rest @ ..] if needed > room && room < 3 => {
+            let more = match rest.len() {
+                0 => String::new(),
+                count => format!(" (and {count} more: --all-assumptions)"),
+            };
+            return writeln!(out, "\n{heading}: {first}{more}");
+        }
+        _ => {}
     }
-    writeln!(out, "\n{}", paint(STRONG, "Assumed"))?;
-    for text in all {
-        paragraph(out, &safe(text), 2, layout)?;
+    writeln!(out, "\n{heading}")?;
+    // The heading, and the line that counts the rest.
+    let mut left = if needed > room { room - 2 } else { usize::MAX };
+    for (index, text) in texts.iter().enumerate() {
+        if height(text) > left {
+            return writeln!(out, "  and {} more: --all-assumptions", texts.len() - index);
+        }
+        left -= height(text);
+        writeln!(out, "{}{text}", " ".repeat(INDENT))?;
     }
     Ok(())
 }

@@ -21,7 +21,7 @@ pub fn mounts(out: &mut dyn Write, rows: &[MountRow], layout: Layout) -> io::Res
             writeln!(out)?;
         }
         writeln!(out, "{}", paint(STRONG, &safe(&group[0].actor)))?;
-        let mut table = Table::new(&["at", "what", "flags", "root", "before", "touches"]);
+        let mut table = Table::new(&["at", "what", "flags", "root", "before", "inodes changed"]);
         for row in group {
             table.row(cells(row));
         }
@@ -32,7 +32,7 @@ pub fn mounts(out: &mut dyn Write, rows: &[MountRow], layout: Layout) -> io::Res
 }
 
 fn cells(row: &MountRow) -> Vec<String> {
-    let kind = row.filesystem.as_ref().filter(|fs| **fs != row.kind && **fs != row.source);
+    let kind = row.filesystem.as_ref().filter(|fs| ***fs != *row.kind.word() && **fs != row.source);
     let what = kind.map_or_else(|| row.source.to_string(), |fs| format!("{} ({fs})", row.source));
     let plain = |text: String| {
         if row.is_default() { paint(FAINT, &text) } else { text }

@@ -9,6 +9,7 @@ use mivask_core::trace::Check;
 
 use super::survey::grouped;
 use super::{Layout, id};
+use crate::layout::Counted;
 use crate::safe::safe;
 use crate::style::{BAD, FAINT, GOOD, OPEN, STRONG, paint};
 use crate::table::Table;
@@ -18,6 +19,7 @@ use crate::table::Table;
 /// # Errors
 /// Whatever `out` refuses.
 pub fn overview(out: &mut dyn Write, overview: &Overview, layout: Layout) -> io::Result<()> {
+    let out = &mut Counted::new(out);
     let (entries, noun) = counted(overview.entries);
     let when =
         if overview.when.is_empty() { String::new() } else { format!(", if {}", safe(&overview.when)) };

@@ -11,6 +11,7 @@ use mivask_core::rehearse::Step;
 
 use super::acts::{INDENT, act, taken_for_granted};
 use super::{Layout, paragraph};
+use crate::layout::Counted;
 use crate::safe::safe;
 use crate::style::{BAD, FAINT, GOOD, OPEN, STRONG, paint};
 use crate::table::Table;
@@ -39,12 +40,17 @@ pub fn step(out: &mut dyn Write, step: &Step, layout: Layout) -> io::Result<()> 
     Ok(())
 }
 
+/// Lines of assumptions behind a rehearsal, however short.
+const LEAST_ROOM: usize = 8;
+
 /// What all the acts took for granted.
 ///
 /// # Errors
 /// Whatever `out` refuses.
 pub fn rehearsal_assumptions(out: &mut dyn Write, steps: &[Step], layout: Layout) -> io::Result<()> {
     let answers: Vec<Answer> = steps.iter().filter_map(Step::answer).cloned().collect();
+    // A rehearsal has a line for each act, and listings behind them.
+    let out = &mut Counted { lines: steps.len().max(LEAST_ROOM), ..Counted::new(out) };
     taken_for_granted(out, &answers, layout)
 }
 

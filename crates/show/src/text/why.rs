@@ -1,14 +1,15 @@
 //! One act with every check.
 
-use std::collections::BTreeSet;
 use std::io::{self, Write};
 
 use mivask_core::act::quoted;
+use mivask_core::identity::IdentityField;
 use mivask_core::question::Answer;
 use mivask_core::stage::Actor;
 use mivask_core::trace::{Step, StepResult};
 
 use super::{Layout, acts, folded, paragraph};
+use crate::layout::Counted;
 use crate::safe::safe;
 use crate::style::{BAD, FAINT, GOOD, STRONG, paint};
 use crate::table::Table;
@@ -18,6 +19,7 @@ use crate::table::Table;
 /// # Errors
 /// Whatever `out` refuses.
 pub fn why(out: &mut dyn Write, actor: &Actor, answer: &Answer, layout: Layout) -> io::Result<()> {
+    let out = &mut Counted::new(out);
     acts::act(out, answer, layout)?;
     if !answer.steps.is_empty() {
         background(out, actor, answer, layout)?;
@@ -28,10 +30,10 @@ pub fn why(out: &mut dyn Write, actor: &Actor, answer: &Answer, layout: Layout) 
 fn background(out: &mut dyn Write, actor: &Actor, answer: &Answer, layout: Layout) -> io::Result<()> {
     writeln!(out, "\n{}", paint(STRONG, &format!("Who {} is", safe(&actor.name))))?;
     let mut table = Table::new(&["field", "value", "from"]);
-    let shown: BTreeSet<&str> = ["uid", "gid", "group", "umask"].into();
-    for fact in actor.facts().iter().filter(|fact| shown.contains(fact.field)) {
+    let shown = [IdentityField::Uid, IdentityField::Gid, IdentityField::Group, IdentityField::Umask];
+    for fact in actor.facts().iter().filter(|fact| shown.contains(&fact.field)) {
         table.row(vec![
-            fact.field.to_owned(),
+            fact.field.word().to_owned(),
             safe(&fact.value),
             paint(FAINT, &safe(&fact.from.to_string())),
         ]);

@@ -9,6 +9,7 @@ use mivask_model::fact::{Fact, Provenance, Unknown};
 use mivask_model::ids::UNSPECIFIED_ID;
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::refusal::Refusal;
+use mivask_model::refusal::RefusalClass;
 use mivask_model::tree::{Certainty, Doubt, Entry, InodeId, Spot, Tree};
 
 use crate::identity::Knowledge;
@@ -101,7 +102,7 @@ impl<'a> Ground<'a> {
         }
         let reason = format!("image {} cannot be built: {words}: {why}", self.name);
         self.failure.get_or_insert_with(|| Refusal {
-            class: "build refused",
+            class: RefusalClass::BuildRefused,
             reason,
             from: from.clone(),
             whole_pod: false,

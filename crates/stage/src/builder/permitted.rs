@@ -7,6 +7,7 @@ use mivask_model::credentials::Credentials;
 use mivask_model::fact::Unknown;
 use mivask_model::ids::{KernelGid, KernelUid, MountIds, UserNamespace};
 use mivask_model::mount::{Mount, MountFlags, MountOrigin, MountTable, Preparation, Source, Variant};
+use mivask_model::mount_kind::MountKind;
 use mivask_model::outcome::Errno;
 use mivask_model::personality::Personality;
 use mivask_model::storage::Storage;
@@ -49,6 +50,7 @@ fn judged(tree: Tree, verb: &Verb, path: &[u8], owner: (u32, u32)) -> (Option<Er
         read_only: false,
         native: Certainty::Known,
         personality: Personality::default(),
+        anonymous: false,
     });
     let from = tree.origin().clone();
     let mut table = MountTable::default();
@@ -61,7 +63,8 @@ fn judged(tree: Tree, verb: &Verb, path: &[u8], owner: (u32, u32)) -> (Option<Er
         flags: MountFlags::NONE,
         ids: MountIds::default(),
         origin: MountOrigin::Root,
-        kind: Arc::from("image"),
+        kind: MountKind::Image,
+        host_path: None,
         label: None,
         from,
     });

@@ -32,7 +32,7 @@ pub(super) fn captured(wanted: &[u32], accounts: &Accounts, facts: &mut Vec<Iden
     let take = |(wanted, found): (&u32, Option<(u32, Provenance)>)| match found {
         Some((gid, from)) if gid != *wanted && *wanted != UNSPECIFIED_ID => {
             let value = format!("{gid}, for runc 1.1 takes {wanted} for the name of this group");
-            facts.push(IdentityFact { field: "group", value, from });
+            facts.push(IdentityFact { field: crate::identity::IdentityField::Group, value, from });
             gid
         }
         Some(_) | None => *wanted,

@@ -22,12 +22,58 @@ pub use workload::{
 
 use mivask_model::fact::{Provenance, Unknown};
 
+/// A field of an identity.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum IdentityField {
+    /// `USER` of the image.
+    ImageUser,
+    /// User id.
+    Uid,
+    /// Account name.
+    Name,
+    /// Primary group id.
+    Gid,
+    /// One supplementary group id.
+    Group,
+    /// Bounding set.
+    Bounding,
+    /// A capability that was declared.
+    Capability,
+    /// Effective set.
+    Effective,
+    /// Umask.
+    Umask,
+    /// no_new_privs.
+    NoNewPrivileges,
+    /// Id maps of its user namespace.
+    UserNamespace,
+}
+
+impl IdentityField {
+    /// The word used in answers.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::ImageUser => "image user",
+            Self::Uid => "uid",
+            Self::Name => "name",
+            Self::Gid => "gid",
+            Self::Group => "group",
+            Self::Bounding => "bounding",
+            Self::Capability => "capability",
+            Self::Effective => "effective",
+            Self::Umask => "umask",
+            Self::NoNewPrivileges => "no-new-privileges",
+            Self::UserNamespace => "user-namespace",
+        }
+    }
+}
+
 /// One field of an identity with its value in words and its provenance.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct IdentityFact {
-    /// `image user`, `uid`, `name`, `gid`, `group`, `bounding`, `capability`, `effective`, `umask`,
-    /// `no-new-privileges`.
-    pub field: &'static str,
+    /// Which field.
+    pub field: IdentityField,
     /// The value as text.
     pub value: String,
     /// Where it came from.

@@ -6,6 +6,7 @@ use mivask_model::accounts::Accounts;
 use mivask_model::fact::{Fact, Provenance, Unknown};
 use mivask_model::ids::{InsideGid, InsideUid, UNSPECIFIED_ID, UserNamespace};
 use mivask_model::mode::Mode;
+use mivask_model::refusal::RefusalClass;
 
 use super::capability_sets::{RootSet, root_set, set_in_words};
 use super::groups::{captured, look_up, sorted, too_large};
@@ -13,6 +14,7 @@ use super::kubernetes::{out_of_range, user_number};
 use super::{
     GroupName, Identity, IdentityFact, ImageFacts, Knowledge, PlainIdentity, Refusal, Resolved, untold,
 };
+use crate::identity::IdentityField;
 use crate::runtime::{IdentityRules, Listing, Profile};
 
 pub(super) struct Person {
@@ -71,7 +73,7 @@ pub fn plain_identity(
 }
 
 /// The class of every refusal outside a cluster.
-const START: &str = "start refused";
+const START: RefusalClass = RefusalClass::StartRefused;
 
 /// The facts behind an identity as they are found.
 struct Notes<'a> {
@@ -91,7 +93,7 @@ struct Parts<'a> {
 }
 
 impl Notes<'_> {
-    fn fact(&mut self, field: &'static str, value: impl ToString, from: Provenance) {
+    fn fact(&mut self, field: IdentityField, value: impl ToString, from: Provenance) {
         self.facts.push(IdentityFact { field, value: value.to_string(), from });
     }
 
@@ -152,7 +154,7 @@ impl Notes<'_> {
     fn any_user(&mut self) -> People {
         let settle = "give `user` on the container, or under `images:`";
         let unknown = Unknown::new(&format!("the user of image {}", self.image_name), settle);
-        self.fact("uid", "0 or an ordinary user's", Provenance::Unknown(unknown.fact.clone()));
+        self.fact(IdentityField::Uid, "0 or an ordinary user's", Provenance::Unknown(unknown.fact.clone()));
         let person = |(when, uid, gid)| (when, Person { uid, gid, groups: vec![gid], name: None });
         People { possible: untold::users(None).into_iter().map(person).collect(), question: Some(unknown) }
     }
@@ -163,8 +165,8 @@ impl Notes<'_> {
         let number = user_number(user_part);
         let uid = number.unwrap_or(if user_part == "root" { 0 } else { UNSPECIFIED_ID });
         match number {
-            Some(uid) => self.fact("uid", uid, user.from.clone()),
-            None => self.fact("uid", format!("that of `{user_part}`"), user.from.clone()),
+            Some(uid) => self.fact(IdentityField::Uid, uid, user.from.clone()),
+            None => self.fact(IdentityField::Uid, format!("that of `{user_part}`"), user.from.clone()),
         }
         match (number, uid) {
             (None, 0) => self.assumptions.push(untold::ROOT_ACCOUNT.into()),
@@ -177,13 +179,13 @@ impl Notes<'_> {
         if let Some(part) = group {
             let gid = user_number(part).unwrap_or(UNSPECIFIED_ID);
             let value = if gid == UNSPECIFIED_ID { format!("that of `{part}`") } else { gid.to_string() };
-            self.fact("gid", value, user.from.clone());
+            self.fact(IdentityField::Gid, value, user.from.clone());
             return People::one(person(gid));
         }
         self.assumptions.push(untold::no_memberships(self.image_name));
         match (number, uid) {
             (_, 0) => {
-                self.fact("gid", 0, Provenance::Assumption(untold::ROOT_GROUP.into()));
+                self.fact(IdentityField::Gid, 0, Provenance::Assumption(untold::ROOT_GROUP.into()));
                 self.assumptions.push(untold::ROOT_GROUP.into());
                 People::one(person(0))
             }
@@ -191,7 +193,11 @@ impl Notes<'_> {
             (Some(uid), _) => {
                 let fact = format!("the account files of image {}", self.image_name);
                 let unknown = Unknown::new(&fact, "give `accounts` for the image, or a group part of `user`");
-                self.fact("gid", "0, or the account's", Provenance::Unknown(unknown.fact.clone()));
+                self.fact(
+                    IdentityField::Gid,
+                    "0, or the account's",
+                    Provenance::Unknown(unknown.fact.clone()),
+                );
                 let possible = untold::primary_groups(uid).map(|(when, gid)| (when, person(gid))).into();
                 People { possible, question: Some(unknown) }
             }
@@ -225,19 +231,19 @@ impl Notes<'_> {
             (None, None) if known.incomplete.is_some() => return Err("no line".to_owned()),
             (None, None) => (0, Provenance::rule("no account and no group part, so group 0")),
         };
-        self.fact("uid", uid, user.from.clone());
+        self.fact(IdentityField::Uid, uid, user.from.clone());
         let name = line.as_ref().map(|(line, _)| line.name.clone());
         match &line {
-            Some((line, place)) => self.fact("name", &line.name, place.clone()),
-            None => self.fact("name", "none", Provenance::rule("no passwd line has that uid")),
+            Some((line, place)) => self.fact(IdentityField::Name, &line.name, place.clone()),
+            None => self.fact(IdentityField::Name, "none", Provenance::rule("no passwd line has that uid")),
         }
-        self.fact("gid", gid, gid_from);
+        self.fact(IdentityField::Gid, gid, gid_from);
         let mut groups = if listed { vec![gid] } else { Vec::new() };
         let member = if roots { Some("root") } else { name.as_deref().filter(|_| !parts.explicit) };
         // A group part drops the memberships of the group file (docs/facts/runtimes.md 1.1).
         for (line, place) in member.into_iter().flat_map(|name| known.memberships(name)) {
             if !groups.contains(&line.gid) {
-                self.fact("group", line.gid, place);
+                self.fact(IdentityField::Group, line.gid, place);
                 groups.push(line.gid);
             }
         }
@@ -258,7 +264,7 @@ impl Notes<'_> {
         if asked.groups.len() > 1 {
             self.refuse("keep-groups takes no other group beside it".to_owned(), word.from.clone());
         }
-        self.fact("group", "none, like the root that starts it", word.from.clone());
+        self.fact(IdentityField::Group, "none, like the root that starts it", word.from.clone());
         people.possible.iter_mut().for_each(|(_, person)| person.groups.clear());
         true
     }
@@ -295,11 +301,11 @@ impl Notes<'_> {
             };
             let value =
                 if gid == UNSPECIFIED_ID { format!("that of `{}`", group.value) } else { gid.to_string() };
-            self.fact("group", value, group.from.clone());
+            self.fact(IdentityField::Group, value, group.from.clone());
             added.push(gid);
         }
         if let Some(group) = &asked.filesystem_group {
-            self.fact("group", group.value, group.from.clone());
+            self.fact(IdentityField::Group, group.value, group.from.clone());
             added.push(group.value);
         }
         people.possible.iter_mut().for_each(|(_, person)| person.groups.extend(&added));
@@ -322,12 +328,12 @@ impl Privileges {
         }
         let declared = asked.capabilities.drop.first().or(asked.capabilities.add.first());
         if let (Some(name), None) = (declared, &asked.effective) {
-            notes.fact("bounding", set_in_words(root.set), name.from.clone());
+            notes.fact(IdentityField::Bounding, set_in_words(root.set), name.from.clone());
         }
         for name in &root.ignored {
             let hint = name.meant.map_or(String::new(), |meant| format!("; write {meant}"));
             notes.fact(
-                "capability",
+                IdentityField::Capability,
                 format!("{} ignored: CRI knows no such name{hint}", name.name),
                 name.from.clone(),
             );
@@ -336,12 +342,12 @@ impl Privileges {
             .umask
             .clone()
             .unwrap_or_else(|| Fact::new(Mode::new(0o022), Provenance::rule("the runtime's default umask")));
-        notes.fact("umask", umask.value, umask.from.clone());
+        notes.fact(IdentityField::Umask, umask.value, umask.from.clone());
         if let Some(effective) = &asked.effective {
-            notes.fact("effective", effective.value, effective.from.clone());
+            notes.fact(IdentityField::Effective, effective.value, effective.from.clone());
         }
         if let Some(told) = &asked.no_new_privileges {
-            notes.fact("no-new-privileges", told.value, told.from.clone());
+            notes.fact(IdentityField::NoNewPrivileges, told.value, told.from.clone());
         }
         Self {
             root,

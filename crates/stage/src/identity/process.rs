@@ -6,9 +6,11 @@ use mivask_model::accounts::Accounts;
 use mivask_model::fact::{Fact, Provenance};
 use mivask_model::ids::{InsideGid, InsideUid, UserNamespace};
 use mivask_model::mode::Mode;
+use mivask_model::refusal::RefusalClass;
 
 use super::groups::{captured, sorted, too_large};
 use super::{Identity, IdentityFact, Knowledge, ProcessIdentity, Refusal, Resolved};
+use crate::identity::IdentityField;
 use crate::runtime::Profile;
 
 /// The identity that `asked` gives; `accounts` are those of the root filesystem, which runc 1.1 looks into.
@@ -22,15 +24,15 @@ pub fn process_identity(
     let mut fact = |field, value: String, from: &Provenance| {
         facts.push(IdentityFact { field, value, from: from.clone() });
     };
-    fact("uid", asked.uid.value.to_string(), &asked.uid.from);
-    fact("gid", asked.gid.value.to_string(), &asked.gid.from);
-    asked.groups.iter().for_each(|group| fact("group", group.value.to_string(), &group.from));
+    fact(IdentityField::Uid, asked.uid.value.to_string(), &asked.uid.from);
+    fact(IdentityField::Gid, asked.gid.value.to_string(), &asked.gid.from);
+    asked.groups.iter().for_each(|group| fact(IdentityField::Group, group.value.to_string(), &group.from));
     let default = Fact::new(Mode::new(0o022), Provenance::rule("the runtime's default umask"));
     let umask = asked.umask.clone().unwrap_or(default);
-    fact("umask", umask.value.to_string(), &umask.from);
+    fact(IdentityField::Umask, umask.value.to_string(), &umask.from);
     let no_new_privileges = asked.no_new_privileges.as_ref().is_some_and(|told| told.value);
     if let Some(told) = &asked.no_new_privileges {
-        fact("no-new-privileges", told.value.to_string(), &told.from);
+        fact(IdentityField::NoNewPrivileges, told.value.to_string(), &told.from);
     }
     let mut groups: Vec<u32> = asked.groups.iter().map(|group| group.value).collect();
     let mut assumptions: Vec<Arc<str>> = Vec::new();
@@ -72,7 +74,8 @@ pub fn process_identity(
     {
         let reason = format!("{id} is out of range: runc takes ids up to 2147483647");
         let from = asked.uid.from.clone();
-        resolved.refusal = Some(Refusal { class: "start refused", reason, from, whole_pod: false });
+        resolved.refusal =
+            Some(Refusal { class: RefusalClass::StartRefused, reason, from, whole_pod: false });
     }
     resolved
 }

@@ -7,6 +7,7 @@ use mivask_model::mode::{FileKind, Mode};
 use mivask_model::mount::{MountFlags, Preparation, Source};
 use mivask_model::personality::Personality;
 use mivask_model::refusal::Refusal;
+use mivask_model::refusal::RefusalClass;
 use mivask_model::tree::{Certainty, Doubt, Entry, Tree, TreeError};
 
 use super::fs_group::{self, Masks, Policy, Step};
@@ -54,18 +55,19 @@ pub(super) fn prepare(
         read_only: false,
         native: Certainty::Known,
         personality: Personality::default(),
+        anonymous: false,
     };
     let source = stage.add_source(source);
     let blocked = contents.blocked.or_else(|| {
         let error = added.err()?;
-        let (class, from) = ("FailedMount", name.from.clone());
+        let (class, from) = (RefusalClass::FailedMount, name.from.clone());
         let reason = format!("the paths of volume {} conflict: {error}", name.value);
         Some(Refusal { class, reason, from, whole_pod: true })
     });
     Prepared {
         blocked,
         flags: MountFlags::READ_ONLY,
-        ..Prepared::single(source, volume.kind.word(), preparation)
+        ..Prepared::single(source, volume.kind.mount_kind(), preparation)
     }
 }
 
@@ -144,7 +146,7 @@ impl Contents {
                         self.file(volume, item, false, None);
                     } else if !optional {
                         let reason = format!("{what} has no key `{}`, so the pod waits for ever", item.key);
-                        let (class, from) = ("FailedMount", item.path.from.clone());
+                        let (class, from) = (RefusalClass::FailedMount, item.path.from.clone());
                         self.blocked.get_or_insert(Refusal { class, reason, from, whole_pod: true });
                     }
                 }

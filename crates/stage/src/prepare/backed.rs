@@ -6,6 +6,7 @@ use std::sync::Arc;
 use mivask_model::fact::{Fact, Provenance, Unknown};
 use mivask_model::mode::FileKind;
 use mivask_model::mount::{Disk, MountFlags, Preparation, RootFacts, Source, Variant};
+use mivask_model::mount_kind::MountKind;
 use mivask_model::personality::Personality;
 use mivask_model::tree::{Certainty, Doubt, Entry, InodeId, Tree};
 
@@ -27,7 +28,7 @@ pub(super) struct Asked<'a> {
     /// What it is called, such as `claim readings`.
     pub name: &'a str,
     /// The kind of volume.
-    pub kind: &'a str,
+    pub kind: MountKind,
     /// What it is made of.
     pub backing: Option<&'a Backing>,
     /// `accessModes`
@@ -48,7 +49,7 @@ pub(super) struct Asked<'a> {
 
 impl<'a> Asked<'a> {
     /// A volume of which nothing is given but its name.
-    pub(super) fn new(key: &'a str, name: &'a str, kind: &'a str, from: &'a Provenance) -> Self {
+    pub(super) fn new(key: &'a str, name: &'a str, kind: MountKind, from: &'a Provenance) -> Self {
         Self {
             key,
             name,
@@ -76,7 +77,7 @@ pub(super) fn claim(
     let cluster = &kube.scene.cluster;
     let (told, bound) = cluster.bound(&kube.workload.namespace, claim);
     let name = format!("claim {claim}");
-    let mut asked = Asked { read_only, ..Asked::new(claim, &name, "persistentVolumeClaim", from) };
+    let mut asked = Asked { read_only, ..Asked::new(claim, &name, MountKind::Claim, from) };
     if let Some(volume) = bound {
         asked.backing = Some(&volume.backing);
         asked.access_modes = Some(&volume.access_modes);
@@ -110,7 +111,7 @@ pub(super) fn ephemeral(
         backing: backing.as_ref(),
         access_modes: Some(&modes),
         flags: class.map_or(MountFlags::NONE, |class| class.flags),
-        ..Asked::new(claim, &name, "ephemeral", from)
+        ..Asked::new(claim, &name, MountKind::Ephemeral, from)
     };
     prepare(stage, kube, &asked)
 }
@@ -151,7 +152,7 @@ fn host(
     path: &[u8],
     check: HostPathCheck,
 ) -> Prepared {
-    let (kind, from, creator, waits) = (asked.kind, asked.from, kube.creator, true);
+    let (kind, from, creator, waits) = (&asked.kind, asked.from, kube.creator, true);
     let wanted = host_path::Wanted { path, check, kind, from, creator, waits };
     host_path::prepare(stage, kube, &wanted)
 }
@@ -219,6 +220,7 @@ fn stored(
         } else {
             Certainty::Unknown(Unknown::new(&format!("the file system of {name}"), &settle))
         },
+        anonymous: false,
     };
     let told = facts.and_then(|facts| facts.group_ownership.as_ref()).map(|fact| fact.value);
     let mut prepared = match group {
@@ -232,12 +234,12 @@ fn stored(
                     reach(&Case { name, backing, access_modes, read_only, block }, &kube.scene.cluster)
                 }
             };
-            with_group_step(stage, base, asked.kind, reach, group, *policy)
+            with_group_step(stage, base, asked.kind.clone(), reach, group, *policy)
         }
         None => {
             let before = known_root(&base.tree, Tree::ROOT);
             let source = stage.add_source(base);
-            Prepared::single(source, asked.kind, Preparation { before, ..Preparation::default() })
+            Prepared::single(source, asked.kind.clone(), Preparation { before, ..Preparation::default() })
         }
     };
     prepared.flags = facts.map_or(MountFlags::NONE, |facts| facts.flags);
@@ -296,7 +298,7 @@ fn known_root(tree: &Tree, root: InodeId) -> Option<RootFacts> {
 fn with_group_step(
     stage: &mut Stage,
     base: Source,
-    kind: &str,
+    kind: MountKind,
     reach: Reach,
     group: &Fact<u32>,
     policy: Policy,

@@ -41,7 +41,7 @@ pub(super) fn bound(
         }
         InNamespace::CannotLeave | InNamespace::AsAsked => below.left && !rules.always_along,
     };
-    let bind = matches!(&*volume.kind, "bind" | "hostPath");
+    let bind = volume.kind.is_bound();
     let flags = match rules.forgets {
         // Only what makes it read-only makes crun mount it again; what else is asked for is lost.
         _ if bind && way == InNamespace::LeavesBehind && !ever_asked.has(MountFlags::READ_ONLY) => {

@@ -6,6 +6,7 @@ use mivask_model::fact::Provenance;
 use mivask_model::ids::MountIds;
 use mivask_model::mount::{MountTable, SourceId};
 use mivask_model::refusal::Refusal;
+use mivask_model::refusal::RefusalClass;
 
 use super::kube::Kube;
 use super::mount_point::Maker;
@@ -47,7 +48,7 @@ impl Builder<'_> {
         Maker::runtime(&self.profile().mount_points, self.creator)
     }
 
-    pub(super) fn stop(&mut self, class: &'static str, reason: String, from: Provenance) {
+    pub(super) fn stop(&mut self, class: RefusalClass, reason: String, from: Provenance) {
         self.blocked.get_or_insert(Refusal { class, reason, from, whole_pod: false });
     }
 }

@@ -8,6 +8,8 @@ use mivask_model::fact::{Fact, Provenance};
 use mivask_model::ids::MountIds;
 use mivask_model::mode::FileKind;
 use mivask_model::mount::{Mount, MountFlags, MountId, MountOrigin, MountTable, Preparation};
+use mivask_model::mount_kind::MountKind;
+use mivask_model::refusal::RefusalClass;
 use mivask_model::tree::{InodeId, Tree};
 
 use super::bind::{self, Bound};
@@ -154,7 +156,7 @@ impl Builder<'_> {
         let source = image_source(self.kube.scene, &image_name(container));
         let source = self.stage.add_source(source);
         let from = container.image.as_ref().map_or(&container.from, |image| &image.from);
-        let volume = Prepared::single(source, "image", Preparation::default());
+        let volume = Prepared::single(source, MountKind::Image, Preparation::default());
         let (root, origin) = (Some(Tree::ROOT), MountOrigin::Root);
         let ids = &self.own_ids.clone();
         self.push(None, &Attachment { at: b"/", volume: &volume, root, flags: read_only, origin, from, ids });
@@ -166,11 +168,11 @@ impl Builder<'_> {
         let Some(ready) = volumes.get(&mount.volume.value) else { return };
         if let Some(word) = mount.engine.first.as_ref().filter(|_| !self.profile().volumes.takes_options) {
             let reason = format!("`{}` is not an option of a volume for this engine", word.value);
-            return self.stop("start refused", reason, word.from.clone());
+            return self.stop(RefusalClass::StartRefused, reason, word.from.clone());
         }
         if mount.engine.id_mapped && self.own_ids.uids.is_identity() {
             let reason = "`idmap` needs a user namespace of the container's own".to_owned();
-            return self.stop("start refused", reason, mount.at.from.clone());
+            return self.stop(RefusalClass::StartRefused, reason, mount.at.from.clone());
         }
         let Some(mut volume) = self.ready(ready, &mount.at, mount.no_copy) else { return };
         if mount.engine.take_over {
@@ -181,7 +183,7 @@ impl Builder<'_> {
         }
         if let Some(unknown) = &mount.unknown_part {
             let name = format!("part of {}", self.stage.source(volume.variants[0].source).name);
-            let unknown = unknown_source(self.stage, &name, &volume.kind, unknown.clone());
+            let unknown = unknown_source(self.stage, &name, volume.kind.clone(), unknown.clone());
             volume = Prepared { root: None, flags: volume.flags, ..unknown };
         }
         let whole = volume.root;
@@ -190,7 +192,7 @@ impl Builder<'_> {
             None => whole,
             Some((Ok(root), _)) => root,
             Some((Err(reason), from)) => {
-                return self.stop("CreateContainerConfigError", reason, from.clone());
+                return self.stop(RefusalClass::CreateContainerConfigError, reason, from.clone());
             }
         };
         let Some(bound) = self.bound(mount, &volume) else { return };
@@ -235,7 +237,8 @@ impl Builder<'_> {
             let inner = Prepared {
                 root: Some(nested.shows),
                 label: Some(nested.label.clone()),
-                ..Prepared::single(nested.source, &volume.kind, Preparation::default())
+                host_path: Some(nested.at.clone()),
+                ..Prepared::single(nested.source, volume.kind.clone(), Preparation::default())
             };
             let (root, flags, origin) =
                 (inner.root, mount.below.applied(nested.flags), MountOrigin::Declared);
@@ -255,7 +258,8 @@ impl Builder<'_> {
             Ready::Anonymous => {
                 let name = format!("anonymous volume at {}", quoted(&at.value));
                 let creator = self.creator;
-                let mut volume = new_volume(self.stage, &name, "volume", creator);
+                let mut volume = new_volume(self.stage, &name, MountKind::Volume, creator);
+                self.stage.storage.source_mut(volume.variants[0].source).anonymous = true;
                 volume.flags = self.kube.profile.volumes.flags;
                 self.fill(&mut volume, at, no_copy);
                 Some(volume)
@@ -298,14 +302,14 @@ impl Builder<'_> {
             if own.is_some() {
                 let reason =
                     format!("the working directory {} does not exist in the container", quoted(&path.value));
-                return self.stop("start refused", reason, path.from.clone());
+                return self.stop(RefusalClass::StartRefused, reason, path.from.clone());
             }
             maker.owner = self.process;
         }
         let made = find_or_make(self.stage, &self.mounts, &path.value, FileKind::Directory, &maker);
         if let Err(reason) = made {
             let reason = format!("the working directory {} cannot be made: {reason}", quoted(&path.value));
-            self.stop("StartError", reason, path.from.clone());
+            self.stop(RefusalClass::StartError, reason, path.from.clone());
         }
     }
 
@@ -320,13 +324,13 @@ impl Builder<'_> {
                 if directory.is_some_and(|directory| directory != (there == FileKind::Directory)) {
                     let (at, there, wanted) = (quoted(new.at), there.word(), wanted.word());
                     let reason = format!("{at} is a {there}, a {wanted} cannot be mounted on it");
-                    return self.stop("StartError", reason, new.from.clone());
+                    return self.stop(RefusalClass::StartError, reason, new.from.clone());
                 }
                 self.push(Some((place.mount, inode)), new);
             }
             Err(reason) => {
                 let reason = format!("the mount point {} cannot be made: {reason}", quoted(new.at));
-                self.stop("StartError", reason, new.from.clone());
+                self.stop(RefusalClass::StartError, reason, new.from.clone());
             }
         }
     }
@@ -342,6 +346,7 @@ impl Builder<'_> {
             ids: new.ids.clone(),
             origin: new.origin,
             kind: new.volume.kind.clone(),
+            host_path: new.volume.host_path.clone(),
             label: new.volume.label.clone(),
             from: new.from.clone(),
         });
@@ -351,7 +356,7 @@ impl Builder<'_> {
     fn bound(&mut self, mount: &VolumeMount, volume: &Prepared) -> Option<Bound> {
         let namespaced = user_namespace(self.kube, self.container).is_some();
         let bound = bind::bound(&self.profile().binds, namespaced, mount, volume);
-        bound.map_err(|reason| self.stop("start refused", reason, mount.at.from.clone())).ok()
+        bound.map_err(|reason| self.stop(RefusalClass::StartRefused, reason, mount.at.from.clone())).ok()
     }
 }
 

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use mivask_model::fact::{Fact, Provenance, Unknown};
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::mount::{MountFlags, MountOrigin, Preparation, Source};
+use mivask_model::mount_kind::MountKind;
 use mivask_model::personality::Personality;
 use mivask_model::tree::{Certainty, Device, Doubt, Entry, Tree};
 
@@ -171,7 +172,7 @@ impl Placing<'_> {
         &mut self,
         name: &str,
         filesystem: Option<&str>,
-        kind: &str,
+        kind: MountKind,
         tree: Arc<Tree>,
         flags: MountFlags,
     ) -> Prepared {
@@ -183,6 +184,7 @@ impl Placing<'_> {
             read_only: false,
             native: Certainty::Known,
             personality: Personality::default(),
+            anonymous: false,
         };
         let source = self.stage.add_source(source);
         Prepared { flags, ..Prepared::single(source, kind, Preparation::default()) }
@@ -191,7 +193,7 @@ impl Placing<'_> {
     /// `/proc` and `/sys`: root 0555, the rest is the kernel's and not modelled.
     fn kernel_files(&mut self, filesystem: &str, flags: MountFlags) -> Prepared {
         let tree = self.shelf.tree(filesystem.to_owned(), || kernel_tree(filesystem));
-        self.place(filesystem, Some(filesystem), filesystem, tree, flags)
+        self.place(filesystem, Some(filesystem), MountKind::Runtime(filesystem.into()), tree, flags)
     }
 
     fn shared(&mut self, at: &str, mode: u16, flags: MountFlags) -> Prepared {
@@ -201,20 +203,24 @@ impl Placing<'_> {
             let rule = format!("the runtime makes it 0:0 {mode:04o}");
             Tree::new(Entry::directory(0, 0, mode), Provenance::Rule(rule.into()))
         });
-        self.place(name, Some(filesystem), filesystem, tree, flags)
+        {
+            let kind =
+                if filesystem == "tmpfs" { MountKind::Tmpfs } else { MountKind::Runtime(filesystem.into()) };
+            self.place(name, Some(filesystem), kind, tree, flags)
+        }
     }
 
     /// `/dev`: a tmpfs with the devices every container has.
     fn devices(&mut self, privileged: bool, flags: MountFlags) -> Prepared {
         let tree = self.shelf.tree(format!("dev {privileged}"), || device_tree(privileged));
-        self.place("dev", Some("tmpfs"), "tmpfs", tree, flags)
+        self.place("dev", Some("tmpfs"), MountKind::Tmpfs, tree, flags)
     }
 
     /// A bind of one file; the mount shows the file itself.
     fn single_file(&mut self, name: &str, mode: u16, flags: MountFlags) -> Prepared {
         let tree = self.shelf.tree(format!("file {name} {mode:o}"), || file_tree(name, mode));
         let root = tree.find(name.as_bytes()).or(Some(Tree::ROOT));
-        Prepared { root, ..self.place(name, None, "bind", tree, flags) }
+        Prepared { root, ..self.place(name, None, MountKind::Bind, tree, flags) }
     }
 
     /// A directory hides behind an empty read-only tmpfs, a file behind `/dev/null`.
@@ -227,7 +233,16 @@ impl Placing<'_> {
                 tree
             });
             let root = tree.find(b"null").or(Some(Tree::ROOT));
-            Prepared { root, ..self.place("null", Some("tmpfs"), "masked", tree, MountFlags::NONE) }
+            Prepared {
+                root,
+                ..self.place(
+                    "null",
+                    Some("tmpfs"),
+                    MountKind::Runtime("masked".into()),
+                    tree,
+                    MountFlags::NONE,
+                )
+            }
         } else {
             let tree = self.shelf.tree("masked directory".to_owned(), || {
                 Tree::new(
@@ -235,7 +250,13 @@ impl Placing<'_> {
                     Provenance::rule("the runtime hides it behind an empty tmpfs"),
                 )
             });
-            self.place("masked", Some("tmpfs"), "masked", tree, MountFlags::READ_ONLY)
+            self.place(
+                "masked",
+                Some("tmpfs"),
+                MountKind::Runtime("masked".into()),
+                tree,
+                MountFlags::READ_ONLY,
+            )
         })
     }
 
@@ -245,7 +266,7 @@ impl Placing<'_> {
         let root = tree.find(at.trim_start_matches("/proc").as_bytes()).or(Some(Tree::ROOT));
         Ready::Shared(Prepared {
             root,
-            ..self.place("proc", Some("proc"), "proc", tree, MountFlags::READ_ONLY)
+            ..self.place("proc", Some("proc"), MountKind::Runtime("proc".into()), tree, MountFlags::READ_ONLY)
         })
     }
 }

@@ -7,6 +7,8 @@ use mivask_model::act::quoted;
 use mivask_model::fact::{Fact, Provenance, Unknown};
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::mount::{MountTable, Preparation, SourceId};
+use mivask_model::mount_kind::MountKind;
+use mivask_model::refusal::RefusalClass;
 use mivask_model::tree::{Certainty, Doubt, Entry, InodeId, Tree};
 use mivask_rules::onlooker::{Sight, look};
 use mivask_rules::view::Place;
@@ -45,7 +47,7 @@ impl Builder<'_> {
                     "{} is not a directory in the image, so the volume cannot be filled",
                     quoted(&at.value)
                 );
-                self.stop("start refused", reason, at.from.clone());
+                self.stop(RefusalClass::StartRefused, reason, at.from.clone());
             }
             InImage::Directory(image, dir) => {
                 let empty = self.is_empty(source, root);
@@ -73,7 +75,7 @@ impl Builder<'_> {
     /// where there is one and the volume is the engine's own (docs/facts/runtimes.md 3.2).
     pub(super) fn take_over(&mut self, volume: &mut Prepared, at: &[u8]) {
         let Some(root) = volume.root else { return };
-        let in_image = if &*volume.kind == "volume" { Some(self.in_image(at)) } else { None };
+        let in_image = if volume.kind == MountKind::Volume { Some(self.in_image(at)) } else { None };
         let owner = self.process;
         for variant in &volume.variants {
             let tree = Arc::make_mut(&mut self.stage.storage.source_mut(variant.source).tree);
@@ -224,7 +226,7 @@ impl Builder<'_> {
         let rules = self.profile().tmpfs;
         if (asked.uid.is_some() || asked.gid.is_some()) && !rules.takes_owner {
             self.stop(
-                "start refused",
+                RefusalClass::StartRefused,
                 "`uid=` and `gid=` of a tmpfs are refused here".to_owned(),
                 at.from.clone(),
             );
@@ -263,7 +265,7 @@ impl Builder<'_> {
         }
         let name = format!("tmpfs at {}", quoted(&at.value));
         let source = local_source(self.stage, &name, Some(Arc::from("tmpfs")), tree);
-        let mut volume = Prepared::single(source, "tmpfs", Preparation::default());
+        let mut volume = Prepared::single(source, MountKind::Tmpfs, Preparation::default());
         volume.note(rule);
         volume.flags = rules.flags.without(asked.cleared).with(asked.added);
         if let (Some((from, inode)), true) = (there, rules.copies_up) {

@@ -10,6 +10,7 @@ use mivask_model::mode::Mode;
 use mivask_model::mount::{
     Mount, MountFlags, MountId, MountOrigin, MountTable, Preparation, SourceId, Variant,
 };
+use mivask_model::mount_kind::MountKind;
 use mivask_model::tree::{InodeId, Tree};
 
 use super::host_path::host_source;
@@ -120,7 +121,8 @@ fn mount(
         flags,
         ids: MountIds::default(),
         origin: if on.is_none() { MountOrigin::Root } else { MountOrigin::Default },
-        kind: "host".into(),
+        kind: MountKind::Host,
+        host_path: on.is_some().then(|| at.into()),
         label: None,
         from,
     }

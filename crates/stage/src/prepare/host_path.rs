@@ -6,8 +6,10 @@ use mivask_model::fact::{Provenance, Unknown};
 use mivask_model::host_mounts::HostMount;
 use mivask_model::mode::FileKind;
 use mivask_model::mount::{MountFlags, MountOrigin, MountTable, Preparation, Source, SourceId, Variant};
+use mivask_model::mount_kind::MountKind;
 use mivask_model::personality::Personality;
 use mivask_model::refusal::Refusal;
+use mivask_model::refusal::RefusalClass;
 use mivask_model::tree::{Certainty, InodeId, Tree};
 use mivask_rules::onlooker::{Sight, look};
 use mivask_rules::view::Place;
@@ -35,6 +37,7 @@ pub(super) fn host_source(scene: &Scene) -> Option<Source> {
         read_only: false,
         native: Certainty::Known,
         personality: Personality::default(),
+        anonymous: false,
     })
 }
 
@@ -46,7 +49,7 @@ pub(super) struct Wanted<'a> {
     /// What is checked or made.
     pub check: HostPathCheck,
     /// The kind of volume, for words.
-    pub kind: &'a str,
+    pub kind: &'a MountKind,
     /// Where it was asked for.
     pub from: &'a Provenance,
     /// Who makes a missing one, in kernel ids.
@@ -126,18 +129,24 @@ fn on_host(
         nested,
         root: Some(root),
         label: Some(Arc::from(format!("host {shown}"))),
+        host_path: Some(Arc::from(wanted.path)),
         blocked,
-        ..Prepared::single(host, wanted.kind, preparation)
+        ..Prepared::single(host, wanted.kind.clone(), preparation)
     }
 }
 
-fn refusal(class: &'static str, path: &str, reason: &str, wanted: &Wanted<'_>) -> Refusal {
+fn refusal(class: RefusalClass, path: &str, reason: &str, wanted: &Wanted<'_>) -> Refusal {
     let from = wanted.from.clone();
     if wanted.waits {
         let reason = format!("host path {path}: {reason}, so the pod waits for ever");
         return Refusal { class, reason, from, whole_pod: true };
     }
-    Refusal { class: "start refused", reason: format!("host path {path}: {reason}"), from, whole_pod: false }
+    Refusal {
+        class: RefusalClass::StartRefused,
+        reason: format!("host path {path}: {reason}"),
+        from,
+        whole_pod: false,
+    }
 }
 
 /// What is at a host path once the kubelet has looked.
@@ -149,18 +158,16 @@ enum Reached {
 }
 
 /// The status a user meets, and why.
-type Problem = (&'static str, String);
+type Problem = (RefusalClass, String);
 
 fn failed(reason: impl Into<String>) -> Problem {
-    ("FailedMount", reason.into())
+    (RefusalClass::FailedMount, reason.into())
 }
 
 /// What is there is not given; where `check` does not say that it is a directory, not even its kind is known.
 fn unknown(stage: &mut Stage, shown: &str, wanted: &Wanted<'_>) -> Prepared {
-    let missing = Unknown::new(
-        &format!("what lies at host path {shown}"),
-        "give `host: { tree: ... }` in a scene file",
-    );
+    let missing =
+        Unknown::new(&format!("what is at host path {shown}"), "give `host: { tree: ... }` in a scene file");
     let tree = Tree::unknown(&missing);
     let source = Source {
         name: Arc::from(format!("host path {shown}")),
@@ -168,13 +175,15 @@ fn unknown(stage: &mut Stage, shown: &str, wanted: &Wanted<'_>) -> Prepared {
         disk: None,
         tree: Arc::new(tree),
         read_only: false,
-        native: Certainty::Assumed(format!("host path {shown} lies on a local file system").into()),
+        native: Certainty::Assumed(format!("host path {shown} is on a local file system").into()),
         personality: Personality::default(),
+        anonymous: false,
     };
     let source = stage.add_source(source);
     let directory = kind_needed(wanted.check) == Some(FileKind::Directory);
     let root = directory.then_some(Tree::ROOT);
-    Prepared { root, ..Prepared::single(source, wanted.kind, Preparation::default()) }
+    let host_path = Some(Arc::from(wanted.path));
+    Prepared { root, host_path, ..Prepared::single(source, wanted.kind.clone(), Preparation::default()) }
 }
 
 /// The inode at `path` on the host, made where it is missing and `check` makes something.
@@ -216,7 +225,8 @@ fn host_table(host: SourceId) -> MountTable {
         flags: MountFlags::default(),
         ids: mivask_model::ids::MountIds::default(),
         origin: MountOrigin::Root,
-        kind: Arc::from("host"),
+        kind: MountKind::Host,
+        host_path: None,
         label: None,
         from: Provenance::rule("the host"),
     });
@@ -256,7 +266,7 @@ fn make(stage: &mut Stage, table: &MountTable, wanted: &Wanted<'_>) -> Result<Re
         }
     };
     if let Seen::There(_, FileKind::Link) = seen(stage, table, path, Follow::AllButLast)? {
-        return Err(("CreateContainerError", "a link that points at nothing".to_owned()));
+        return Err((RefusalClass::CreateContainerError, "a link that points at nothing".to_owned()));
     }
     if kind == FileKind::File && matches!(seen(stage, table, parent(path), Follow::Links)?, Seen::Missing) {
         return Err(failed("nothing is there, and FileOrCreate does not make the parent"));

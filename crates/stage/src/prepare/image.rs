@@ -34,5 +34,6 @@ pub(super) fn image_source(scene: &Scene, name: &str) -> Source {
         read_only: false,
         native: Certainty::Known,
         personality: Personality::Overlay,
+        anonymous: false,
     }
 }

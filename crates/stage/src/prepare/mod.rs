@@ -21,6 +21,7 @@ mod volume;
 
 pub use host_actor::{HOST, stage_with_host};
 
+use mivask_model::refusal::RefusalClass;
 use std::borrow::Cow;
 use std::sync::Arc;
 
@@ -204,7 +205,11 @@ fn pod_namespace(from: &Provenance) -> Fact<Arc<UserNamespace>> {
 /// Puts every possible identity into `namespace`; one whose user or groups it does not map cannot start.
 fn enter_namespace(resolved: &mut Resolved, namespace: &Fact<Arc<UserNamespace>>) {
     let value = namespace.value.to_string();
-    resolved.facts.push(IdentityFact { field: "user-namespace", value, from: namespace.from.clone() });
+    resolved.facts.push(IdentityFact {
+        field: crate::identity::IdentityField::UserNamespace,
+        value,
+        from: namespace.from.clone(),
+    });
     for (_, identity) in &mut resolved.possible {
         identity.namespace = namespace.value.clone();
     }
@@ -216,7 +221,12 @@ fn enter_namespace(resolved: &mut Resolved, namespace: &Fact<Arc<UserNamespace>>
         let reason =
             format!("{ids} or one of its groups has no mapping in its user namespace ({})", namespace.value);
         let from = namespace.from.clone();
-        resolved.refusal.get_or_insert(Refusal { class: "start refused", reason, from, whole_pod: false });
+        resolved.refusal.get_or_insert(Refusal {
+            class: RefusalClass::StartRefused,
+            reason,
+            from,
+            whole_pod: false,
+        });
         resolved.possible.extend(first);
     }
 }

@@ -62,7 +62,8 @@ pub(super) fn below(
         let own = &stage.source(source).tree;
         let Some((shows, top)) = own.find(&mount.at).zip(own.find(path)) else { continue };
         let (rest, flags, from) = (rest.to_vec(), mount.flags, mount.from.clone());
-        all.push(Nested { rest, inode, shows, top, source, flags, label, from });
+        let at = Arc::from(mount.at.as_slice());
+        all.push(Nested { at, rest, inode, shows, top, source, flags, label, from });
     }
     all
 }
@@ -91,7 +92,8 @@ pub(super) fn part(
         root: Some(nested.top),
         flags: nested.flags,
         label: Some(nested.label.clone()),
-        ..Prepared::single(nested.source, &volume.kind, Preparation::default())
+        host_path: Some(nested.at.clone()),
+        ..Prepared::single(nested.source, volume.kind.clone(), Preparation::default())
     };
     let deeper = [nested.rest.as_slice(), b"/"].concat();
     on.nested = volume.nested.iter().filter(|other| other.rest.starts_with(&deeper)).cloned().collect();
@@ -152,5 +154,6 @@ pub(super) fn source_on(stage: &mut Stage, host: SourceId, mount: Option<&HostMo
         read_only: mount.read_only_filesystem,
         native,
         personality: mount.personality.clone().unwrap_or_default(),
+        anonymous: false,
     })
 }

@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use mivask_model::fact::{Provenance, Unknown};
 use mivask_model::mount::{MountFlags, Preparation, RootFacts, Source, SourceId, Variant};
+use mivask_model::mount_kind::MountKind;
 use mivask_model::personality::Personality;
 use mivask_model::refusal::Refusal;
 use mivask_model::tree::{Certainty, Doubt, Entry, InodeId, Tree};
@@ -34,7 +35,9 @@ pub(super) struct Prepared {
     /// What shows of it; `None` if unknown, not even its kind.
     pub root: Option<InodeId>,
     pub flags: MountFlags,
-    pub kind: Arc<str>,
+    pub kind: MountKind,
+    /// The path of the host that shows.
+    pub host_path: Option<Arc<[u8]>>,
     /// What the source is called, where it differs from the source's own name.
     pub label: Option<Arc<str>>,
     pub blocked: Option<Refusal>,
@@ -47,6 +50,8 @@ pub(super) struct Prepared {
 /// A mount of the host that is below a host path.
 #[derive(Clone, Debug)]
 pub(super) struct Nested {
+    /// Its path on the host.
+    pub at: Arc<[u8]>,
     /// Its path below the host path.
     pub rest: Vec<u8>,
     /// Its mount point, in the tree of the host path.
@@ -74,13 +79,14 @@ pub(super) enum Fills {
 
 impl Prepared {
     /// A volume with one source and no flags.
-    pub(super) fn single(source: SourceId, kind: &str, preparation: Preparation) -> Self {
+    pub(super) fn single(source: SourceId, kind: MountKind, preparation: Preparation) -> Self {
         Self {
             variants: vec![Variant { when: Arc::from(""), source, preparation }],
             question: None,
             root: Some(Tree::ROOT),
             flags: MountFlags::default(),
-            kind: Arc::from(kind),
+            kind,
+            host_path: None,
             label: None,
             blocked: None,
             fills: Fills::Never,
@@ -102,7 +108,7 @@ pub(super) fn root_facts(tree: &Tree, id: InodeId) -> RootFacts {
 }
 
 /// A source of which nothing is known but that it keeps owners and modes itself.
-pub(super) fn unknown_source(stage: &mut Stage, name: &str, kind: &str, unknown: Unknown) -> Prepared {
+pub(super) fn unknown_source(stage: &mut Stage, name: &str, kind: MountKind, unknown: Unknown) -> Prepared {
     let tree = Tree::unknown(&unknown);
     let native = Certainty::Unknown(unknown);
     let source = Source {
@@ -113,6 +119,7 @@ pub(super) fn unknown_source(stage: &mut Stage, name: &str, kind: &str, unknown:
         read_only: false,
         native,
         personality: Personality::default(),
+        anonymous: false,
     };
     let source = stage.add_source(source);
     Prepared::single(source, kind, Preparation::default())
@@ -133,11 +140,12 @@ pub(super) fn local_source(
         read_only: false,
         native: Certainty::Known,
         personality: Personality::default(),
+        anonymous: false,
     })
 }
 
 /// A new volume of an engine: its root 0:0 0755, or the namespace's root's, and nothing in it.
-pub(super) fn new_volume(stage: &mut Stage, name: &str, kind: &str, creator: (u32, u32)) -> Prepared {
+pub(super) fn new_volume(stage: &mut Stage, name: &str, kind: MountKind, creator: (u32, u32)) -> Prepared {
     let text: Arc<str> = format!("{name} is new and empty when the container is made").into();
     let doubt = Doubt { attributes: Certainty::Assumed(text.clone()), contents: Certainty::Assumed(text) };
     let root = Entry::directory(creator.0, creator.1, 0o755).doubting(doubt);

@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use mivask_model::fact::{Fact, Provenance, Unknown};
 use mivask_model::mount::{MountFlags, Preparation};
+use mivask_model::mount_kind::MountKind;
 use mivask_model::personality::Personality;
 use mivask_model::tree::{Entry, Tree};
 
@@ -40,7 +41,7 @@ fn ready(stage: &mut Stage, kube: &Kube<'_>, shelf: &mut Shelf, volume: &Volume)
     Ready::Shared(match &volume.kind {
         VolumeKind::EmptyDir(medium) => empty_dir(stage, kube.workload, volume, *medium),
         VolumeKind::HostPath { path, check } => {
-            host_path::prepare(stage, kube, &host(path, *check, "hostPath", true))
+            host_path::prepare(stage, kube, &host(path, *check, &MountKind::HostPath, true))
         }
         VolumeKind::Claim { claim, read_only } => backed::claim(stage, kube, claim, *read_only, from),
         VolumeKind::Ephemeral { class, access_modes } => {
@@ -51,7 +52,7 @@ fn ready(stage: &mut Stage, kube: &Kube<'_>, shelf: &mut Shelf, volume: &Volume)
             let asked = Asked {
                 read_only: *read_only,
                 backing: Some(backing),
-                ..Asked::new(name, &shown, backing.word(), from)
+                ..Asked::new(name, &shown, MountKind::of_key(backing.word()), from)
             };
             backed::prepare(stage, kube, &asked)
         }
@@ -63,7 +64,11 @@ fn ready(stage: &mut Stage, kube: &Kube<'_>, shelf: &mut Shelf, volume: &Volume)
             let wanted =
                 facts.and_then(|facts| facts.group_ownership.as_ref()).is_some_and(|told| told.value);
             let shown = format!("volume {key}");
-            backed::prepare(stage, kube, &Asked { plain: !wanted, ..Asked::new(key, &shown, "volume", from) })
+            backed::prepare(
+                stage,
+                kube,
+                &Asked { plain: !wanted, ..Asked::new(key, &shown, MountKind::Volume, from) },
+            )
         }
         VolumeKind::Named { driver, external } => named(stage, kube, volume, driver, *external),
         VolumeKind::Anonymous => return Ready::Anonymous,
@@ -71,7 +76,7 @@ fn ready(stage: &mut Stage, kube: &Kube<'_>, shelf: &mut Shelf, volume: &Volume)
         VolumeKind::Bind { path, make_missing } => {
             let make = *make_missing && kube.profile.binds.makes_missing_source;
             let check = if make { HostPathCheck::None } else { HostPathCheck::MustExist };
-            host_path::prepare(stage, kube, &host(path, check, "bind", false))
+            host_path::prepare(stage, kube, &host(path, check, &MountKind::Bind, false))
         }
         VolumeKind::System(filesystem) => defaults::system(stage, shelf, filesystem),
         VolumeKind::Other { kind, read_only } => other(stage, volume, kind, *read_only),
@@ -99,7 +104,7 @@ fn empty_dir(stage: &mut Stage, workload: &Workload, volume: &Volume, medium: Me
     }
     let name = format!("emptyDir {}", volume.name.value);
     let source = local_source(stage, &name, filesystem, tree);
-    Prepared::single(source, "emptyDir", preparation)
+    Prepared::single(source, MountKind::EmptyDir, preparation)
 }
 
 fn named(stage: &mut Stage, kube: &Kube<'_>, volume: &Volume, driver: &Driver, external: bool) -> Prepared {
@@ -109,7 +114,7 @@ fn named(stage: &mut Stage, kube: &Kube<'_>, volume: &Volume, driver: &Driver, e
     let flags = kube.profile.volumes.flags;
     let mut ready = match driver {
         Driver::Bind(path) => {
-            let (check, kind, waits) = (HostPathCheck::Directory, "volume", false);
+            let (check, kind, waits) = (HostPathCheck::Directory, &MountKind::Volume, false);
             let wanted = host_path::Wanted { path, check, kind, from, creator: kube.creator, waits };
             let mut ready = host_path::prepare(stage, kube, &wanted);
             ready.fills = Fills::Used;
@@ -121,16 +126,17 @@ fn named(stage: &mut Stage, kube: &Kube<'_>, volume: &Volume, driver: &Driver, e
                 Driver::Nfs(personality) => Some(personality.clone()),
                 Driver::Unknown(_) | Driver::Bind(_) | Driver::Local => None,
             };
-            let asked = Asked { plain: true, personality, ..Asked::new(key, &shown, "volume", from) };
+            let asked =
+                Asked { plain: true, personality, ..Asked::new(key, &shown, MountKind::Volume, from) };
             backed::prepare(stage, kube, &asked)
         }
         Driver::Local if kube.scene.volumes.contains_key(key) || external => {
-            let asked = Asked { plain: true, ..Asked::new(key, &shown, "volume", from) };
+            let asked = Asked { plain: true, ..Asked::new(key, &shown, MountKind::Volume, from) };
             let mut ready = backed::prepare(stage, kube, &asked);
             ready.fills = Fills::Used;
             ready
         }
-        Driver::Local => new_volume(stage, &shown, "volume", kube.creator),
+        Driver::Local => new_volume(stage, &shown, MountKind::Volume, kube.creator),
     };
     ready.flags = ready.flags.with(flags);
     ready
@@ -141,14 +147,14 @@ fn image(stage: &mut Stage, kube: &Kube<'_>, reference: &Fact<String>) -> Prepar
     let source = image_source(kube.scene, &reference.value);
     let source = stage.add_source(source);
     let flags = MountFlags::READ_ONLY.with(MountFlags::NO_EXEC);
-    Prepared { flags, ..Prepared::single(source, "image", Preparation::default()) }
+    Prepared { flags, ..Prepared::single(source, MountKind::Image, Preparation::default()) }
 }
 
 fn other(stage: &mut Stage, volume: &Volume, kind: &str, read_only: bool) -> Prepared {
     let name = format!("{kind} volume {}", volume.name.value);
     let settle = "not possible here: the rules of this kind of volume are not known";
     let unknown = Unknown::new(&format!("what {name} holds"), settle);
-    let mut prepared = unknown_source(stage, &name, kind, unknown);
+    let mut prepared = unknown_source(stage, &name, MountKind::of_key(kind), unknown);
     if read_only {
         prepared.flags = MountFlags::READ_ONLY;
     }

@@ -4,6 +4,7 @@ use mivask_model::fact::{Fact, Unknown};
 use mivask_model::ids::MountIds;
 use mivask_model::mode::Mode;
 use mivask_model::mount::MountFlags;
+use mivask_model::mount_kind::MountKind;
 use mivask_model::personality::{Personality, Tmpfs};
 
 use crate::cluster::Backing;
@@ -217,6 +218,17 @@ pub enum ApiKind {
 }
 
 impl ApiKind {
+    /// The kind of mount that it makes.
+    #[must_use]
+    pub const fn mount_kind(self) -> MountKind {
+        match self {
+            Self::ConfigMap => MountKind::ConfigMap,
+            Self::Secret => MountKind::Secret,
+            Self::DownwardApi => MountKind::DownwardApi,
+            Self::Projected => MountKind::Projected,
+        }
+    }
+
     /// The field's name.
     #[must_use]
     pub const fn word(self) -> &'static str {

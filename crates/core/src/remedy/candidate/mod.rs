@@ -7,8 +7,10 @@ use mivask_model::acl::{Acl, AclText};
 use mivask_model::act::{Act, Owner, Verb};
 use mivask_model::caps::Capability;
 use mivask_model::ids::{InsideGid, InsideUid, KernelGid, KernelUid, UserNamespace};
+use mivask_model::mode::Who;
 use mivask_model::mode::{Access, FileKind, Mode, ModeChange};
 use mivask_model::mount::{Mount, MountOrigin};
+use mivask_model::mount_kind::MountKind;
 use mivask_model::path::parent;
 use mivask_model::personality::{Personality, Squash};
 use mivask_model::tree::{Inode, Tree};
@@ -201,19 +203,16 @@ impl<'a> Met<'a> {
     fn modes(&self, needed: Access) -> Vec<Candidate> {
         let mode = self.inode.mode;
         let mut all = Vec::new();
-        let change = |who: &str, access: Access| -> Option<Verb> {
-            let letters: String = access.to_string().chars().filter(|letter| *letter != '-').collect();
-            format!("{who}+{letters}").parse::<ModeChange>().ok().map(Verb::SetsMode)
-        };
+        let change = |who: Who, access: Access| ModeChange::adding(who, access).map(Verb::SetsMode);
         let missing = |held: Access| Access::new(u16::from(needed.bits() & !held.bits()));
         if self.is_mine() {
-            all.extend(change("u", missing(mode.owner())).map(|verb| self.file(vec![verb])));
+            all.extend(change(Who::Owner, missing(mode.owner())).map(|verb| self.file(vec![verb])));
             return all;
         }
         let grouped = |gid: Option<u32>| {
             let mut verbs: Vec<Verb> = gid.map(Verb::SetsGroup).into_iter().collect();
             if !mode.group().grants(needed) {
-                verbs.extend(change("g", missing(mode.group())));
+                verbs.extend(change(Who::Group, missing(mode.group())));
             }
             // A change of the group takes set-group-id from files alone.
             verbs
@@ -225,7 +224,7 @@ impl<'a> Met<'a> {
         }
         let mut verbs = vec![Verb::SetsOwner(Owner { uid: Some(self.own_uid()), gid: None })];
         if !mode.owner().grants(needed) {
-            verbs.extend(change("u", missing(mode.owner())));
+            verbs.extend(change(Who::Owner, missing(mode.owner())));
         }
         all.push(self.file(verbs));
         all
@@ -235,7 +234,7 @@ impl<'a> Met<'a> {
     fn filled(&self, scene: &Scene) -> Vec<Candidate> {
         let mut workloads = scene.workloads.iter().filter(|workload| *workload.name == *self.actor.workload);
         let engine = workloads.next().is_some_and(|workload| workload.flavour == Flavour::Compose);
-        let bound = matches!(&*self.mount.kind, "bind" | "tmpfs");
+        let bound = matches!(self.mount.kind, MountKind::Bind | MountKind::Tmpfs);
         if !engine || bound || self.mount.origin != MountOrigin::Declared {
             return Vec::new();
         }
@@ -256,7 +255,7 @@ impl<'a> Met<'a> {
                 |gid| Some(namespace.to_inside_gid(self.mount.ids.to_kernel_gid(gid)?)?.raw()),
             )
         });
-        let mut text = seen.and_then(|acl| AclText::parse(&acl.to_string()).ok()).unwrap_or_default();
+        let mut text = seen.and_then(|acl| AclText::of(&acl)).unwrap_or_default();
         // The entry takes the place of the class that decided before, so what that gave is kept. Nothing in a directory
         // is reached without x.
         let mode = self.inode.mode;
@@ -295,8 +294,8 @@ impl<'a> Met<'a> {
             return Vec::new();
         };
         // The kubelet leaves the host's own directories and those of a server as they are.
-        let reached =
-            self.mount.origin == MountOrigin::Declared && !matches!(&*self.mount.kind, "hostPath" | "nfs");
+        let reached = self.mount.origin == MountOrigin::Declared
+            && !matches!(self.mount.kind, MountKind::HostPath | MountKind::Nfs);
         if workload.security.fs_group.is_some() || !reached {
             return Vec::new();
         }

@@ -7,8 +7,10 @@ use std::sync::Arc;
 
 use mivask_model::accounts::Accounts;
 use mivask_model::fact::{Fact, Provenance};
+use mivask_model::refusal::RefusalClass;
 
 use super::{ContainerSecurity, IdentityFact, ImageFacts, Knowledge, PodSecurity, Refusal, Resolved};
+use crate::identity::IdentityField;
 use crate::runtime::Profile;
 
 /// The user part as the kubelet passes it on.
@@ -51,7 +53,7 @@ pub fn kubernetes_identity(
 }
 
 impl Case<'_> {
-    fn fact(&mut self, field: &'static str, value: impl ToString, from: Provenance) {
+    fn fact(&mut self, field: IdentityField, value: impl ToString, from: Provenance) {
         self.facts.push(IdentityFact { field, value: value.to_string(), from });
     }
 
@@ -80,7 +82,7 @@ impl Case<'_> {
         } else {
             written.clone()
         };
-        self.fact("image user", value, from);
+        self.fact(IdentityField::ImageUser, value, from);
     }
 
     /// uid = container.runAsUser ?? pod.runAsUser ?? user part of the image's USER ?? 0.
@@ -108,7 +110,7 @@ impl Case<'_> {
         let refuses = self.profile.identity.refuses_group_without_user;
         if let (Some(group), None, true) = (&self.pod.run_as_group, &self.pod.run_as_user, refuses) {
             return Some(Refusal {
-                class: "FailedCreatePodSandBox",
+                class: RefusalClass::FailedCreatePodSandBox,
                 reason: format!(
                     "the pod sets runAsGroup {} without runAsUser at pod level: containerd refuses the sandbox, so no container of the pod starts",
                     group.value
@@ -144,7 +146,7 @@ impl Case<'_> {
             UserPart::Id(_) | UserPart::Unknown => return None,
         };
         Some(Refusal {
-            class: "CreateContainerConfigError",
+            class: RefusalClass::CreateContainerConfigError,
             reason,
             from: demand.from.clone(),
             whole_pod: false,
@@ -165,7 +167,12 @@ impl Case<'_> {
                 format!("the image's USER is the name `{}`, but the image has no passwd file", name.value)
             }
         };
-        Some(Refusal { class: "CreateContainerError", reason, from: name.from.clone(), whole_pod: false })
+        Some(Refusal {
+            class: RefusalClass::CreateContainerError,
+            reason,
+            from: name.from.clone(),
+            whole_pod: false,
+        })
     }
 }
 

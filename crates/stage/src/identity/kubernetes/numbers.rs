@@ -7,6 +7,7 @@ use mivask_model::fact::{Fact, Provenance, Unknown};
 use mivask_model::ids::UNSPECIFIED_ID;
 
 use super::{Case, UserPart};
+use crate::identity::IdentityField;
 use crate::identity::groups::captured;
 use crate::identity::{Knowledge, untold};
 
@@ -37,14 +38,14 @@ impl Case<'_> {
             UserPart::Id(uid) => {
                 let line = self.accounts().and_then(|accounts| accounts.user_by_uid(uid.value));
                 let line = line.map(|(line, place)| (line.clone(), place));
-                self.fact("uid", uid.value, uid.from);
+                self.fact(IdentityField::Uid, uid.value, uid.from);
                 self.with_account(uid.value, line)
             }
             UserPart::Name(name) => {
                 let line = self.accounts().and_then(|accounts| accounts.user_by_name(&name.value));
                 match line.map(|(line, place)| (line.clone(), place)) {
                     Some((line, place)) => {
-                        self.fact("uid", line.uid, place.clone());
+                        self.fact(IdentityField::Uid, line.uid, place.clone());
                         self.with_account(line.uid, Some((line, place)))
                     }
                     None => self.named_without_account(&name),
@@ -57,13 +58,15 @@ impl Case<'_> {
     fn with_account(&mut self, uid: u32, line: Option<(UserLine, Provenance)>) -> Possibilities {
         let known = self.accounts().is_some_and(|accounts| line.is_some() || accounts.incomplete.is_none());
         match &line {
-            Some((line, place)) => self.fact("name", &line.name, place.clone()),
+            Some((line, place)) => self.fact(IdentityField::Name, &line.name, place.clone()),
             None if known => self.fact(
-                "name",
+                IdentityField::Name,
                 "none",
                 Provenance::Rule(format!("no passwd line of {} has uid {uid}", self.image_name).into()),
             ),
-            None => self.fact("name", "unknown", Provenance::Unknown(self.accounts_fact().into())),
+            None => {
+                self.fact(IdentityField::Name, "unknown", Provenance::Unknown(self.accounts_fact().into()))
+            }
         }
         let name = line.as_ref().map(|(line, _)| line.name.clone());
         let asked_gid = self.container.run_as_group.clone().or_else(|| self.pod.run_as_group.clone());
@@ -81,7 +84,7 @@ impl Case<'_> {
         match gid {
             Some(gid) => {
                 let gid_value = gid.value;
-                self.fact("gid", gid_value, gid.from);
+                self.fact(IdentityField::Gid, gid_value, gid.from);
                 let groups = self.groups(Some(gid_value), name.as_deref());
                 Possibilities::one(Numbers { uid, gid: gid_value, groups }, name)
             }
@@ -93,13 +96,13 @@ impl Case<'_> {
     /// everywhere, so that is an assumption rather than a question.
     fn unknown_gid(&mut self, uid: u32) -> Possibilities {
         if uid == 0 {
-            self.fact("gid", 0, Provenance::Assumption(untold::ROOT_GROUP.into()));
+            self.fact(IdentityField::Gid, 0, Provenance::Assumption(untold::ROOT_GROUP.into()));
             self.assumptions.push(untold::ROOT_GROUP.into());
             let groups = self.groups(Some(0), None);
             return Possibilities::one(Numbers { uid, gid: 0, groups }, None);
         }
         let unknown = Unknown::new(&self.accounts_fact(), &self.settle_image("accounts"));
-        self.fact("gid", "0, or the account's", Provenance::Unknown(unknown.fact.clone()));
+        self.fact(IdentityField::Gid, "0, or the account's", Provenance::Unknown(unknown.fact.clone()));
         let shared = self.groups(None, None);
         let with = |gid: u32| {
             let mut groups = shared.clone();
@@ -118,7 +121,7 @@ impl Case<'_> {
         let from = || Provenance::Unknown(unknown.fact.clone());
         let ordinary_only = self.must_not_be_root();
         let words = if ordinary_only { "an ordinary user's" } else { "0 or an ordinary user's" };
-        self.fact("uid", words, from());
+        self.fact(IdentityField::Uid, words, from());
         if ordinary_only {
             let text =
                 format!("image {image} names a user other than root by number, as runAsNonRoot demands");
@@ -126,8 +129,8 @@ impl Case<'_> {
         }
         let asked_gid = self.container.run_as_group.clone();
         match &asked_gid {
-            Some(gid) => self.fact("gid", gid.value, gid.from.clone()),
-            None => self.fact("gid", "0 or the user's", from()),
+            Some(gid) => self.fact(IdentityField::Gid, gid.value, gid.from.clone()),
+            None => self.fact(IdentityField::Gid, "0 or the user's", from()),
         }
         self.assume_no_memberships();
         let group = asked_gid.map(|gid| gid.value);
@@ -146,7 +149,11 @@ impl Case<'_> {
 
     fn named_without_account(&mut self, name: &Fact<String>) -> Possibilities {
         let unknown = Unknown::new(&self.accounts_fact(), &self.settle_image("accounts"));
-        self.fact("uid", format!("that of `{}`", name.value), Provenance::Unknown(unknown.fact.clone()));
+        self.fact(
+            IdentityField::Uid,
+            format!("that of `{}`", name.value),
+            Provenance::Unknown(unknown.fact.clone()),
+        );
         if name.value == "root" {
             self.assumptions.push(untold::ROOT_ACCOUNT.into());
             let groups = self.groups(Some(0), None);
@@ -176,7 +183,7 @@ impl Case<'_> {
             if !groups.contains(&group) {
                 groups.push(group);
                 if group != UNSPECIFIED_ID {
-                    self.fact("group", group, from);
+                    self.fact(IdentityField::Group, group, from);
                 }
             }
         }

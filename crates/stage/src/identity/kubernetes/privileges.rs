@@ -8,9 +8,11 @@ use mivask_model::fact::{Fact, Provenance};
 use mivask_model::ids::{InsideGid, InsideUid, UserNamespace};
 use mivask_model::mode::Mode;
 use mivask_model::refusal::Refusal;
+use mivask_model::refusal::RefusalClass;
 
 use super::Case;
 use super::numbers::Possibilities;
+use crate::identity::IdentityField;
 use crate::identity::Resolved;
 use crate::identity::capability_sets::{RootSet, root_set, set_in_words};
 use crate::identity::groups::{sorted, too_large};
@@ -21,21 +23,21 @@ impl Case<'_> {
         let rules = &self.profile.capabilities;
         let RootSet { set, ignored, refused, .. } = root_set(rules, &self.container.capabilities, privileged);
         let from = self.capability_source(privileged);
-        self.fact("bounding", set_in_words(set), from);
+        self.fact(IdentityField::Bounding, set_in_words(set), from);
         for name in ignored {
             let hint = name.meant.map_or(String::new(), |meant| format!("; write {meant}"));
             let value = format!("{} ignored: CRI knows no such name{hint}", name.name);
-            self.fact("capability", value, name.from);
+            self.fact(IdentityField::Capability, value, name.from);
         }
         let umask =
             self.container.umask.clone().unwrap_or_else(|| {
                 Fact::new(Mode::new(0o022), Provenance::rule("the runtime's default umask"))
             });
-        self.fact("umask", umask.value, umask.from.clone());
+        self.fact(IdentityField::Umask, umask.value, umask.from.clone());
         let escalation = self.container.allow_privilege_escalation.clone();
         let no_new_privileges = escalation.as_ref().is_some_and(|allowed| !allowed.value);
         if let Some(allowed) = escalation {
-            self.fact("no-new-privileges", no_new_privileges, allowed.from);
+            self.fact(IdentityField::NoNewPrivileges, no_new_privileges, allowed.from);
         }
         let namespace = Arc::new(UserNamespace::initial());
         let possible = possibilities
@@ -67,13 +69,13 @@ impl Case<'_> {
             assumptions: self.assumptions,
         };
         if let Some((reason, from)) = refused {
-            let class = "CreateContainerError";
+            let class = RefusalClass::CreateContainerError;
             resolved.refusal.get_or_insert(Refusal { class, reason, from, whole_pod: false });
         }
         if let Some(id) = too_large(&resolved) {
             let reason = format!("{id} is out of range: runc takes ids up to 2147483647");
-            let from = Provenance::rule("the image's account files");
-            resolved.refusal.get_or_insert(Refusal { class: "StartError", reason, from, whole_pod: false });
+            let (class, from) = (RefusalClass::StartError, Provenance::rule("the image's account files"));
+            resolved.refusal.get_or_insert(Refusal { class, reason, from, whole_pod: false });
         }
         resolved
     }
