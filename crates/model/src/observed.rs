@@ -13,6 +13,6 @@ pub enum Observed {
     Other(i32),
 }
 
-/// Stands for the ACL in an observed [`Imprint`] that could not be looked at any more, because the act closed the
+/// Stands for the ACL in an observed [`Imprint`](crate::outcome::Imprint) that could not be looked at any more, because the act closed the
 /// way there.
 pub const UNSEEN_ACL: &str = "?";
