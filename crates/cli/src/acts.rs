@@ -95,7 +95,7 @@ pub(crate) fn known_name(
     let Err(error) = stage.actor(name) else {
         return;
     };
-    let names = stage.cast().names().iter().map(|name| &**name);
+    let names = stage.actor_names().names().iter().map(|name| &**name);
     let help = mivask_read::nearest::nearest(name, names);
     let help = help.map(|meant| format!("did you mean `{meant}`?"));
     let end = (span.start + name.len()).min(span.end);

@@ -5,7 +5,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::sync::Arc;
 
 use globset::GlobBuilder;
-use mivask_core::cast::Cast;
+use mivask_core::actor_names::ActorNames;
 use mivask_core::change::{Change, Changes, parse_change};
 use mivask_core::glob::{Globs, Matcher};
 use mivask_core::scene::{Scene, Workload};
@@ -56,8 +56,8 @@ pub(crate) fn read(sentences: &[String], err: &mut dyn Write) -> Result<Changes,
 }
 
 /// Whoever is named must be there.
-fn known(changes: &Changes, cast: &Cast) -> Result<(), Failure> {
-    Ok(changes.actors().try_for_each(|(_, name)| cast.find(name).map(drop))?)
+fn known(changes: &Changes, actor_names: &ActorNames) -> Result<(), Failure> {
+    Ok(changes.actors().try_for_each(|(_, name)| actor_names.find(name).map(drop))?)
 }
 
 /// Makes all that concerns a scene, and tells what is worth knowing.
@@ -65,8 +65,8 @@ pub(crate) fn scene(changes: &Changes, scene: &mut Scene, err: &mut dyn Write) -
     if changes.is_empty() {
         return Ok(());
     }
-    known(changes, &scene.cast())?;
-    tell(&changes.scene(scene)?, err)
+    known(changes, &scene.actor_names())?;
+    tell(&changes.apply_to_scene(scene)?, err)
 }
 
 /// Makes all that concerns accounts and the host; workloads are changed one by one, when they are staged.
@@ -74,7 +74,7 @@ pub(crate) fn outline(changes: &Changes, outline: &mut Outline, err: &mut dyn Wr
     if changes.is_empty() {
         return Ok(());
     }
-    known(changes, &outline.cast.clone())?;
+    known(changes, &outline.actor_names.clone())?;
     let mut notes = Vec::new();
     // Accounts are those of the image of an actor, whose workload may have to be read again.
     let mut concerned: Vec<Workload> = Vec::new();
@@ -85,13 +85,13 @@ pub(crate) fn outline(changes: &Changes, outline: &mut Outline, err: &mut dyn Wr
         };
         if changes.actors().any(|(_, name)| named(name)) {
             let mut workload = workload.clone();
-            notes.extend(changes.workload(&mut workload)?);
+            notes.extend(changes.apply_to_workload(&mut workload)?);
             concerned.push(workload);
         }
         Ok(())
     })?;
     let (scene, _) = outline.parts();
-    notes.extend(changes.surroundings(scene, &concerned)?);
+    notes.extend(changes.apply_to_surroundings(scene, &concerned)?);
     tell(&notes, err)
 }
 

@@ -33,7 +33,7 @@ fn beginning_with(words: impl Iterator<Item = String>, current: &OsStr) -> Vec<C
 /// The names of actors.
 pub(crate) fn actors(current: &OsStr) -> Vec<CompletionCandidate> {
     let Some(stage) = stage() else { return Vec::new() };
-    beginning_with(stage.cast().names().iter().map(ToString::to_string), current)
+    beginning_with(stage.actor_names().names().iter().map(ToString::to_string), current)
 }
 
 /// Absolute paths inside, of every actor.
@@ -41,7 +41,7 @@ pub(crate) fn inside(current: &OsStr) -> Vec<CompletionCandidate> {
     let Some(stage) = stage() else { return Vec::new() };
     let typed = current.to_string_lossy();
     let mut all: Vec<String> = Vec::new();
-    for name in stage.cast().names() {
+    for name in stage.actor_names().names() {
         let line = format!("{name} reads {}", if typed.is_empty() { "/" } else { &typed });
         all.extend(words_at(&stage, &line, line.len()).1);
     }

@@ -4,7 +4,7 @@ use std::io::{self, Write};
 use std::path::PathBuf;
 use std::process::ExitCode;
 
-use mivask_core::cast::ActorError;
+use mivask_core::actor_names::ActorError;
 use mivask_disk::error::{At, DiskError};
 use mivask_kernel::KernelError;
 use mivask_read::input::InputError;

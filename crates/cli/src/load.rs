@@ -78,9 +78,9 @@ impl Whole {
 
     /// Prints the remarks on those who act.
     pub(crate) fn remark(&self, acts: &[Act], err: &mut dyn Write) -> Result<(), Failure> {
-        let found = acts.iter().map(|act| self.stage.cast().find(&act.actor));
+        let found = acts.iter().map(|act| self.stage.actor_names().find(&act.actor));
         let chosen: BTreeSet<usize> = found.collect::<Result<_, _>>()?;
-        let names: BTreeSet<&str> = chosen.iter().map(|at| &*self.stage.cast().names()[*at]).collect();
+        let names: BTreeSet<&str> = chosen.iter().map(|at| &*self.stage.actor_names().names()[*at]).collect();
         let mut told = Told::default();
         told.remarks(
             remarks(&self.scene, &self.scene.workloads, &self.stage, &|actor| names.contains(&*actor.name)),
@@ -164,7 +164,7 @@ fn changed(
 fn staged(scene: &mut Scene, runtime: Option<Runtime>, changes: &Changes) -> Result<Stage, Failure> {
     scene.runtime = runtime.or(scene.runtime);
     let mut stage = prepare::stage(scene);
-    changes.files(&mut stage)?;
+    changes.apply_to_files(&mut stage)?;
     Ok(stage)
 }
 

@@ -27,7 +27,7 @@ pub(crate) fn complete(stage: &Stage, line: &str, cursor: usize) -> (usize, Vec<
     let mut words = before.split_whitespace();
     let found = match (words.next(), words.next()) {
         (None, _) => {
-            let actors = stage.cast().names().iter().map(|name| quoted(name.as_bytes()));
+            let actors = stage.actor_names().names().iter().map(|name| quoted(name.as_bytes()));
             actors.chain(COMMANDS.map(|(command, _)| command.to_owned())).collect()
         }
         (Some(_), None) => {

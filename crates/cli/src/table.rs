@@ -128,7 +128,7 @@ impl<R> Table<'_, R> {
 
 /// The numbers of the actors that are asked about; none for all.
 pub(crate) fn chosen(outline: &Outline, names: &[String]) -> Result<BTreeSet<usize>, Failure> {
-    let found = names.iter().map(|name| outline.cast.find(name));
+    let found = names.iter().map(|name| outline.actor_names.find(name));
     Ok(found.collect::<Result<_, _>>()?)
 }
 
@@ -142,15 +142,15 @@ pub(crate) fn each(
     visit: Visiting<'_>,
 ) -> Result<(), Failure> {
     let scene = &outline.scene;
-    let mut staging = Staging::new(scene, outline.cast.clone());
+    let mut staging = Staging::new(scene, outline.actor_names.clone());
     outline.each(&Disk, &mut |told| {
         let mut changed = Cow::Borrowed(told);
         if !changes.is_empty() {
-            changes.workload(changed.to_mut())?;
+            changes.apply_to_workload(changed.to_mut())?;
         }
         let workload: &Workload = &changed;
         let mut stage = staging.next(workload);
-        changes.files(&mut stage)?;
+        changes.apply_to_files(&mut stage)?;
         let number = |actor: &Actor| stage.actors.iter().position(|other| std::ptr::eq(other, actor));
         let wanted = |actor: &Actor| {
             chosen.is_empty() || number(actor).is_some_and(|at| chosen.contains(&(stage.first + at)))

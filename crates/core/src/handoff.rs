@@ -9,7 +9,7 @@ use mivask_model::mount::{Mount, MountOrigin, SourceId};
 use mivask_model::outcome::Imprint;
 use mivask_model::path::{or_root, trimmed};
 use mivask_model::tree::{InodeId, Tree};
-use mivask_rules::onlooker::{Sight, look};
+use mivask_rules::lookup::{Sight, look};
 use mivask_rules::settle::Outcome;
 use mivask_rules::walk::Follow;
 use mivask_stage::stage::{Actor, Stage};
@@ -22,7 +22,7 @@ use crate::question::{Answer, ask};
 
 /// What a second actor may want to do with a file.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub enum Deed {
+pub enum Use {
     /// Read its content.
     Read,
     /// Write to it.
@@ -33,7 +33,7 @@ pub enum Deed {
     Replace,
 }
 
-impl Deed {
+impl Use {
     /// All four, in the order they are shown.
     pub const ALL: [Self; 4] = [Self::Read, Self::Change, Self::Delete, Self::Replace];
 
@@ -49,9 +49,9 @@ impl Deed {
     }
 }
 
-/// How one deed ends.
+/// How one use_ ends.
 #[derive(Clone, PartialEq, Eq, Debug)]
-pub struct Done {
+pub struct UseOutcome {
     /// The outcome.
     pub outcome: Outcome,
     /// Why it is not allowed.
@@ -60,13 +60,13 @@ pub struct Done {
 
 /// What one consumer can do with what one creator made.
 #[derive(Clone, PartialEq, Eq, Debug)]
-pub struct Hand {
+pub struct Consumer {
     /// The second actor.
     pub consumer: String,
-    /// With a file made directly in the directory, deed by deed as in [`Deed::ALL`]; empty where none can be made.
-    pub file: Vec<Done>,
+    /// With a file made directly in the directory, use_ by use_ as in [`Use::ALL`]; empty where none can be made.
+    pub file: Vec<UseOutcome>,
     /// With a file made in a new subdirectory.
-    pub nested: Vec<Done>,
+    pub nested: Vec<UseOutcome>,
 }
 
 /// What one creator leaves, and what the others can do with it.
@@ -75,7 +75,7 @@ pub struct Creation {
     /// The first actor.
     pub creator: String,
     /// Whether it can create a file there, and why not.
-    pub creates: Done,
+    pub creates: UseOutcome,
     /// The file, asked for with 0666.
     pub file: Option<Imprint>,
     /// The subdirectory, asked for with 0777.
@@ -83,7 +83,7 @@ pub struct Creation {
     /// The file in it.
     pub nested: Option<Imprint>,
     /// The others.
-    pub hands: Vec<Hand>,
+    pub hands: Vec<Consumer>,
 }
 
 /// One directory that several actors reach.
@@ -218,9 +218,9 @@ impl Trial<'_> {
         let others: Vec<usize> = (0..self.members.len()).filter(|other| *other != creator).collect();
         let mut hands = Vec::new();
         for consumer in others {
-            let file = self.deeds(consumer, &label, &creates);
-            let nested = self.deeds(consumer, &inner, &nested.0);
-            hands.push(Hand { consumer: self.name(consumer), file, nested });
+            let file = self.uses(consumer, &label, &creates);
+            let nested = self.uses(consumer, &inner, &nested.0);
+            hands.push(Consumer { consumer: self.name(consumer), file, nested });
         }
         Creation { creator: name, creates, file, directory, nested: nested.1, hands }
     }
@@ -252,7 +252,7 @@ impl Trial<'_> {
         Act { actor: actor.name.to_string(), verb, path, expectation: None }
     }
 
-    fn make(&mut self, member: usize, name: &[u8], verb: Verb) -> (Done, Option<Imprint>) {
+    fn make(&mut self, member: usize, name: &[u8], verb: Verb) -> (UseOutcome, Option<Imprint>) {
         let act = self.act(member, name, verb);
         let Ok(performed) = perform(&mut self.stage, &act) else {
             return (nobody(), None);
@@ -262,27 +262,27 @@ impl Trial<'_> {
         if let Carried::Open(reason) = performed.carried
             && done.outcome == Outcome::Allowed
         {
-            done = Done { outcome: Outcome::Depends, why: Some(Why::new(&reason)) };
+            done = UseOutcome { outcome: Outcome::Depends, why: Some(Why::new(&reason)) };
         }
         (done, performed.answer.effect.imprint)
     }
 
     /// What `consumer` can do with what the creator made under `name`.
-    fn deeds(&mut self, consumer: usize, name: &[u8], made: &Done) -> Vec<Done> {
+    fn uses(&mut self, consumer: usize, name: &[u8], made: &UseOutcome) -> Vec<UseOutcome> {
         if made.outcome != Outcome::Allowed {
             return Vec::new();
         }
-        Deed::ALL
-            .map(|deed| match deed {
-                Deed::Read => self.ask(consumer, name, Verb::Reads),
-                Deed::Change => self.ask(consumer, name, Verb::Writes),
-                Deed::Delete => self.ask(consumer, name, Verb::Deletes),
-                Deed::Replace => self.replace(consumer, name),
+        Use::ALL
+            .map(|use_| match use_ {
+                Use::Read => self.ask(consumer, name, Verb::Reads),
+                Use::Change => self.ask(consumer, name, Verb::Writes),
+                Use::Delete => self.ask(consumer, name, Verb::Deletes),
+                Use::Replace => self.replace(consumer, name),
             })
             .into()
     }
 
-    fn ask(&mut self, member: usize, name: &[u8], verb: Verb) -> Done {
+    fn ask(&mut self, member: usize, name: &[u8], verb: Verb) -> UseOutcome {
         let act = self.act(member, name, verb);
         match ask(&self.stage, &act) {
             Ok(answer) => {
@@ -293,7 +293,7 @@ impl Trial<'_> {
         }
     }
 
-    fn replace(&mut self, member: usize, name: &[u8]) -> Done {
+    fn replace(&mut self, member: usize, name: &[u8]) -> UseOutcome {
         let own = [name, b".by-", self.name(member).replace('/', "-").as_bytes()].concat();
         let (made, _) = self.make(member, &own, Verb::Creates(Mode::new(0o666)));
         if made.outcome != Outcome::Allowed {
@@ -305,10 +305,10 @@ impl Trial<'_> {
 }
 
 /// Two workloads of one name: no one can be asked.
-fn nobody() -> Done {
-    Done { outcome: Outcome::Depends, why: Some(Why::new("its name is not its own")) }
+fn nobody() -> UseOutcome {
+    UseOutcome { outcome: Outcome::Depends, why: Some(Why::new("its name is not its own")) }
 }
 
-fn done(answer: &Answer) -> Done {
-    Done { outcome: answer.outcome.clone(), why: why(answer) }
+fn done(answer: &Answer) -> UseOutcome {
+    UseOutcome { outcome: answer.outcome.clone(), why: why(answer) }
 }

@@ -1,7 +1,7 @@
 //! Acts in order, each seeing what the earlier ones changed.
 
 use mivask_model::act::Act;
-use mivask_stage::cast::ActorError;
+use mivask_stage::actor_names::ActorError;
 use mivask_stage::prepare::stage_with_host;
 use mivask_stage::scene::Scene;
 use mivask_stage::stage::Stage;
@@ -12,7 +12,7 @@ use crate::question::{Answer, Listing, listings};
 
 /// One line of a rehearsal.
 #[derive(Clone, Debug)]
-pub enum Step {
+pub enum RehearsalStep {
     /// Someone did something, or tried to.
     Act {
         /// How it ended.
@@ -29,7 +29,7 @@ pub enum Step {
     },
 }
 
-impl Step {
+impl RehearsalStep {
     /// The answer to an act.
     #[must_use]
     pub fn answer(&self) -> Option<&Answer> {
@@ -59,7 +59,7 @@ pub struct Rehearsal {
     stage: Stage,
     /// What was before each line.
     earlier: Vec<(Scene, Stage)>,
-    steps: Vec<Step>,
+    steps: Vec<RehearsalStep>,
 }
 
 impl Rehearsal {
@@ -70,7 +70,7 @@ impl Rehearsal {
     /// A change of files cannot be made.
     pub fn new(scene: Scene, changes: &Changes) -> Result<Self, ChangeError> {
         let mut stage = stage_with_host(&scene);
-        changes.files(&mut stage)?;
+        changes.apply_to_files(&mut stage)?;
         Ok(Self { scene, start: stage.clone(), stage, earlier: Vec::new(), steps: Vec::new() })
     }
 
@@ -82,7 +82,7 @@ impl Rehearsal {
 
     /// The lines so far.
     #[must_use]
-    pub fn steps(&self) -> &[Step] {
+    pub fn steps(&self) -> &[RehearsalStep] {
         &self.steps
     }
 
@@ -93,16 +93,16 @@ impl Rehearsal {
     ///
     /// # Errors
     /// It names no actor, or the change cannot be made; then nothing happened.
-    pub fn next(&mut self, sentence: &Sentence) -> Result<&Step, RehearsalError> {
+    pub fn next(&mut self, sentence: &Sentence) -> Result<&RehearsalStep, RehearsalError> {
         let (scene, before) = (self.scene.clone(), self.stage.clone());
         let step = match sentence {
             Sentence::Act(act) => {
                 let done = perform(&mut self.stage, act)?;
-                Step::Act { answer: Box::new(done.answer), carried: done.carried }
+                RehearsalStep::Act { answer: Box::new(done.answer), carried: done.carried }
             }
             Sentence::Change(change) => {
                 let notes = self.change(change)?;
-                Step::Change { change: change.clone(), notes }
+                RehearsalStep::Change { change: change.clone(), notes }
             }
         };
         self.earlier.push((scene, before));
@@ -111,7 +111,7 @@ impl Rehearsal {
     }
 
     /// Takes the last line back; `false` where there is none.
-    pub fn undo(&mut self) -> Option<Step> {
+    pub fn undo(&mut self) -> Option<RehearsalStep> {
         let (scene, stage) = self.earlier.pop()?;
         (self.scene, self.stage) = (scene, stage);
         self.steps.pop()
@@ -126,8 +126,8 @@ impl Rehearsal {
     /// The acts that changed something.
     fn carried(&self) -> impl Iterator<Item = &Act> {
         self.steps.iter().filter_map(|step| match step {
-            Step::Act { answer, carried: Carried::Out } => Some(&answer.act),
-            Step::Act { .. } | Step::Change { .. } => None,
+            RehearsalStep::Act { answer, carried: Carried::Out } => Some(&answer.act),
+            RehearsalStep::Act { .. } | RehearsalStep::Change { .. } => None,
         })
     }
 
@@ -137,7 +137,7 @@ impl Rehearsal {
         for (_, name) in changes.actors() {
             self.stage.actor(name)?;
         }
-        let notes = changes.scene(&mut scene)?;
+        let notes = changes.apply_to_scene(&mut scene)?;
         let next = stage_with_host(&scene);
         for (actor, model) in self.stage.actors.iter_mut().zip(&next.actors) {
             actor.identity = model.identity.clone();

@@ -6,7 +6,7 @@ use mivask_core::fact::{Fact, Provenance};
 use mivask_core::identity::{DeclaredCapabilities, PlainIdentity};
 use mivask_core::prepare;
 use mivask_core::question::{ask, facts_at};
-use mivask_core::recipe::{Base, BuildStage, Command, Instruction, Recipe, Step};
+use mivask_core::recipe::{Base, BuildStage, BuildStep, Command, Instruction, Recipe};
 use mivask_core::runtime::{Flavour, Runtime};
 use mivask_core::scene::{Container, Scene, Who, Workload};
 use mivask_core::settle::Outcome;
@@ -16,8 +16,8 @@ fn from() -> Provenance {
     Provenance::rule("test")
 }
 
-fn step(instruction: Instruction, words: &str) -> Step {
-    Step { instruction, words: Arc::from(words), from: from() }
+fn step(instruction: Instruction, words: &str) -> BuildStep {
+    BuildStep { instruction, words: Arc::from(words), from: from() }
 }
 
 fn run(command: Command) -> Instruction {
@@ -29,7 +29,7 @@ fn owned(words: &[&str]) -> Vec<String> {
 }
 
 /// One instruction a line: `user`, `workdir`, `volume`, `end`, a command, `may` before one whose failure is forgiven, or `? path` for one no one understands.
-fn steps(text: &str) -> Vec<Step> {
+fn steps(text: &str) -> Vec<BuildStep> {
     let read = |line: &str| {
         let words: Vec<&str> = line.split_whitespace().collect();
         let instruction = match words.as_slice() {

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use mivask_model::act::quoted;
 use mivask_model::fact::{Provenance, Unknown};
 use mivask_model::mode::{FileKind, Mode};
-use mivask_model::tree::{Certainty, Doubt, Entry, Silence};
+use mivask_model::tree::{Certainty, Doubt, Entry, Unrecorded};
 
 use crate::archive::{Member, Members, Stream, What, told};
 use crate::error::DiskError;
@@ -24,9 +24,9 @@ pub(crate) fn gather(name: &str, stream: &mut dyn Stream, sizes: bool) -> Result
     }
     let tells = members.tells;
     let (mut tree, holes) = grower.finish();
-    let told = Silence::on_extended("the archive has none");
+    let told = Unrecorded::on_extended("the archive has none");
     // An unpacker sets no attributes: what an archive makes has none.
-    tree.keep_silence(Silence {
+    tree.set_unrecorded(Unrecorded {
         acls: told.acls.filter(|_| !tells.acls),
         capabilities: told.capabilities.filter(|_| !tells.capabilities),
         attributes: None,

@@ -6,7 +6,7 @@ mod fixtures;
 
 use std::io::Write;
 
-use mivask_model::tree::{Content, Silence};
+use mivask_model::tree::{Content, Unrecorded};
 use mivask_model::xattr;
 use tar::EntryType;
 
@@ -56,9 +56,13 @@ fn an_archive_is_a_tree_however_it_is_packed() {
         assert_eq!(tree.content(find(tree, "program")), &Content::Program);
         assert_eq!(tree.capabilities(find(tree, "program")).unwrap().to_string(), "NET_RAW=ep");
         assert!(missing(tree, "deep/er").unwrap().starts_with("assumed: a directory that "));
-        let silence = tree.silence();
-        assert!(silence.acls.as_ref().unwrap().contains("the archive has none"));
-        assert_eq!((&silence.capabilities, &silence.attributes), (&None, &None), "it tells of capabilities");
+        let unrecorded = tree.unrecorded();
+        assert!(unrecorded.acls.as_ref().unwrap().contains("the archive has none"));
+        assert_eq!(
+            (&unrecorded.capabilities, &unrecorded.attributes),
+            (&None, &None),
+            "it tells of capabilities"
+        );
     }
 }
 
@@ -74,7 +78,7 @@ fn the_last_word_on_a_path_counts() {
         Member { path: "d", kind: EntryType::Symlink, link: "a", ..FILE },
         Member { path: "d/through", ..FILE },
     ]);
-    let untold = read(&bytes).unwrap().tree.silence().capabilities.clone();
+    let untold = read(&bytes).unwrap().tree.unrecorded().capabilities.clone();
     assert_eq!(untold.as_deref(), Some("no program has file capabilities: the archive has none"));
     let expected = "drwxr-xr-x 0/0 - .\ndrwx--x--x 0/0 - ./a\n-rw-r----- 1/1 0 ./a/b\n-rw-r--r-- 0/0 0 ./a/through\n\
         drwx------ 0/0 - ./c\nlrwxrwxrwx 0/0 - ./d -> a\n";
@@ -100,8 +104,8 @@ fn extended_headers_are_read() {
     assert_eq!(gathered.tree.inode(id).uid.raw(), 4_000_000_000);
     assert_eq!(gathered.tree.acl(id).unwrap().users[0].0.raw(), 7101);
     let untold = "no program has file capabilities: the archive has none";
-    let silence = Silence { capabilities: Some(untold.into()), ..Silence::default() };
-    assert_eq!(*gathered.tree.silence(), silence, "it tells of ACLs");
+    let unrecorded = Unrecorded { capabilities: Some(untold.into()), ..Unrecorded::default() };
+    assert_eq!(*gathered.tree.unrecorded(), unrecorded, "it tells of ACLs");
     let named = archive(&[Member {
         path: "f",
         pax: &[("SCHILY.acl.access", b"user::rw-,user:gauge:r--,group::r--,mask::r--,other::---")],

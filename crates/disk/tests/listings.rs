@@ -43,7 +43,7 @@ fn find_writes_a_line_an_entry() {
     let odd = &["755 0 0 d a", "", "644 0 0 f a/x\ny -> z", "", ""].join("\0");
     assert!(told(odd).ends_with("-rw-r--r-- 0/0 - \"./x\\x0ay -> z\"\n"), "{}", told(odd));
     let gathered = read(plain.as_bytes()).unwrap();
-    assert!(gathered.tree.silence().acls.as_ref().unwrap().contains("find"));
+    assert!(gathered.tree.unrecorded().acls.as_ref().unwrap().contains("find"));
     assert_eq!(gathered.tree.place(find(&gathered.tree, "raw/level.csv")).to_string(), "source:3");
     // Files alone are given from where the listing was made.
     assert!(told("640 1 2 f ./raw/a\n").ends_with("-rw-r----- 1/2 - ./raw/a\n"));
@@ -77,12 +77,16 @@ fn long_listings_are_what_people_paste() {
     assert_eq!(listing(&gathered.tree), EXPECTED.replace("-rw-r----- 7102/7200", "?????????? ?/?"));
     assert!(missing(&gathered.tree, "raw/level.csv").unwrap().starts_with("the ACL of "));
     assert_eq!(missing(&gathered.tree, "raw"), None);
-    let silence = gathered.tree.silence();
-    assert_eq!(silence.acls, None);
+    let unrecorded = gathered.tree.unrecorded();
+    assert_eq!(unrecorded.acls, None);
     assert!(
-        silence.attributes.as_ref().unwrap().ends_with("immutable or append-only: `ls` does not show that")
+        unrecorded
+            .attributes
+            .as_ref()
+            .unwrap()
+            .ends_with("immutable or append-only: `ls` does not show that")
     );
-    assert!(silence.capabilities.is_some());
+    assert!(unrecorded.capabilities.is_some());
 
     let plain = "total 8\ndrwxrws--- 2 7101 7300 4096 Nov  2 10:00  raw\n\
         -rw-r--r-- 1 0 0 2 Nov  2 10:00 'two words'\ncrw-rw-rw- 1 0 0 1, 3 Nov  2 10:00 null\n";
@@ -147,8 +151,8 @@ fn mtree_in_its_three_styles() {
     let last = "type=dir uid=7101 gid=7200 mode=0750 .\ntype=dir uid=7101 gid=7300 mode=2770 ./raw\n\
         type=file uid=7102 gid=7200 mode=0640 ./raw/level.csv\ntype=link uid=0 gid=0 link=raw/level.csv ./today\n";
     assert_eq!(told(last), EXPECTED);
-    assert_eq!(read(nested.as_bytes()).unwrap().tree.silence().attributes, None, "it has flags=");
-    assert!(read(whole.as_bytes()).unwrap().tree.silence().attributes.is_some());
+    assert_eq!(read(nested.as_bytes()).unwrap().tree.unrecorded().attributes, None, "it has flags=");
+    assert!(read(whole.as_bytes()).unwrap().tree.unrecorded().attributes.is_some());
     let untyped = read(
         b"#mtree\n. type=dir uid=0 gid=0 mode=0755\n./a uid=1 gid=2 mode=0750\n./a/b uid=1 gid=2 mode=0640\n",
     )

@@ -11,7 +11,7 @@ use std::path::Path;
 use mivask_disk::live::{self, Options};
 use mivask_model::acl::Acl;
 use mivask_model::mode::Mode;
-use mivask_model::tree::{Content, Marks, Silence};
+use mivask_model::tree::{Content, Marks, Unrecorded};
 use mivask_model::xattr;
 use rustix::fs::XattrFlags;
 
@@ -115,12 +115,14 @@ fn acls_capabilities_and_attributes_are_asked_for() {
         assert_eq!(tree.acl(find(tree, "again")), Some(&acl));
         assert_eq!(tree.default_acl(find(tree, "dir")), Some(&acl));
         assert_eq!(tree.capabilities(find(tree, "program")), Some(&capabilities));
-        assert_eq!(*tree.silence(), Silence::default());
+        assert_eq!(*tree.unrecorded(), Unrecorded::default());
     }
     let options = Options { acls: false, ..Options::default() };
     let without = live::gather(folder.path(), &options, &|_| ()).unwrap();
     assert_eq!(without.tree.acl(find(&without.tree, "again")), None);
-    assert!(read(&recorded(&without)).unwrap().tree.silence().acls.as_ref().unwrap().contains("did not ask"));
+    assert!(
+        read(&recorded(&without)).unwrap().tree.unrecorded().acls.as_ref().unwrap().contains("did not ask")
+    );
 }
 
 #[test]

@@ -63,7 +63,7 @@ pub fn volume(source: &str, tree: Arc<Tree>) -> VolumeFacts {
     }
 }
 
-/// The mounts of a host, as a table tells them. Options that decide nothing are passed over.
+/// The mounts of a host, as a table tells them. Options that decide nothing are skipped over.
 #[must_use]
 pub fn mounts(source: &str, lines: &[MountLine]) -> HostMounts {
     let file: Arc<str> = Arc::from(source);

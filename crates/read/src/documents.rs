@@ -8,7 +8,7 @@ use crate::compose;
 use crate::files::{FileReader, InputError, Origin};
 use crate::kubernetes;
 use crate::oci;
-use crate::passed::Passed;
+use crate::skipped::Skipped;
 use crate::slip::{Severity, Slips};
 use crate::stream::Stream;
 use crate::text::SourceText;
@@ -40,7 +40,7 @@ fn add_files(
     scene: &mut Scene,
     slips: &mut Slips,
 ) -> Result<(), InputError> {
-    let mut adding = Adding { scene, passed: Passed::default(), files, folder: PathBuf::new() };
+    let mut adding = Adding { scene, skipped: Skipped::default(), files, folder: PathBuf::new() };
     for path in paths {
         adding.folder = folder_of(path);
         let mut stream = open(&Origin::File(path.clone()), files)?;
@@ -48,7 +48,7 @@ fn add_files(
             add_nodes(&parse(&source, slips), &source, &mut adding, slips);
         }
     }
-    adding.passed.report(slips);
+    adding.skipped.report(slips);
     Ok(())
 }
 
@@ -97,7 +97,7 @@ pub(crate) struct Adding<'a> {
     /// The scene.
     pub scene: &'a mut Scene,
     /// Objects that are neither workloads nor facts about them.
-    pub passed: Passed,
+    pub skipped: Skipped,
     /// Reads the files that documents name.
     pub files: &'a dyn FileReader,
     /// Where relative paths begin.
@@ -112,7 +112,7 @@ fn folder_of(path: &Path) -> PathBuf {
 pub(crate) fn add_nodes(documents: &[Node], source: &SourceText, adding: &mut Adding<'_>, slips: &mut Slips) {
     for document in documents {
         if kubernetes::is_object(document) {
-            kubernetes::add(document, source, adding.scene, &mut adding.passed, slips);
+            kubernetes::add(document, source, adding.scene, &mut adding.skipped, slips);
             continue;
         }
         if compose::is_project(document) {

@@ -8,8 +8,8 @@ pub use crate::files::{Disk, FileReader, InputError, Origin};
 
 use crate::described::Described;
 use crate::documents::{Adding, add_nodes, folder_of_origin, is_scene, manifests_in, merge, open};
-use crate::passed::Passed;
 use crate::scene_file;
+use crate::skipped::Skipped;
 use crate::slip::{Severity, Slips};
 use crate::text::SourceText;
 use crate::yaml::parse;
@@ -54,7 +54,7 @@ pub(crate) fn read_parts(
     slips: &mut Slips,
     after: &mut dyn FnMut(&mut Scene),
 ) -> Result<(), InputError> {
-    let mut passed = Passed::default();
+    let mut skipped = Skipped::default();
     let mut first: Option<SourceText> = None;
     let (mut found, mut runs) = (0, false);
     for origin in parts {
@@ -66,7 +66,7 @@ pub(crate) fn read_parts(
             {
                 *described = scene_file::described(only, &source, origin, files, slips).unwrap_or_default();
                 let scene = &mut described.scene;
-                let mut adding = Adding { scene, passed, files, folder: folder_of_origin(origin) };
+                let mut adding = Adding { scene, skipped, files, folder: folder_of_origin(origin) };
                 while let Some(more) = stream.next()? {
                     add_nodes(&parse(&more, slips), &more, &mut adding, slips);
                 }
@@ -74,15 +74,15 @@ pub(crate) fn read_parts(
             }
             found += documents.len();
             let scene = &mut described.scene;
-            let mut adding = Adding { scene, passed, files, folder: folder_of_origin(origin) };
+            let mut adding = Adding { scene, skipped, files, folder: folder_of_origin(origin) };
             add_nodes(&documents, &source, &mut adding, slips);
-            passed = adding.passed;
+            skipped = adding.skipped;
             runs |= !scene.workloads.is_empty();
             after(scene);
             first.get_or_insert(source);
         }
     }
-    passed.report(slips);
+    skipped.report(slips);
     let Some(source) = first.filter(|_| !slips.has_errors()) else { return Ok(()) };
     if found == 0 {
         let help =

@@ -3,7 +3,7 @@
 
 use std::sync::Arc;
 
-use mivask_core::cast::Cast;
+use mivask_core::actor_names::ActorNames;
 use mivask_core::runtime::Flavour;
 use mivask_core::scene::{Scene, Workload};
 
@@ -23,7 +23,7 @@ pub struct Outline {
     /// Each workload's name, kind and flavour, in order.
     pub headings: Vec<Heading>,
     /// The names of all actors.
-    pub cast: Arc<Cast>,
+    pub actor_names: Arc<ActorNames>,
     kept: Kept,
 }
 
@@ -93,9 +93,9 @@ impl Outline {
         }
         let many = !gathering.hold && gathering.headings.len() > MOST_HELD;
         let kept = if many { Kept::Again(parts) } else { Kept::Held(gathering.held) };
-        let cast =
-            Cast::of(gathering.containers.iter().map(|(workload, container)| (workload, &**container)));
-        Ok(Self { scene, headings: gathering.headings, cast: Arc::new(cast), kept })
+        let actor_names =
+            ActorNames::of(gathering.containers.iter().map(|(workload, container)| (workload, &**container)));
+        Ok(Self { scene, headings: gathering.headings, actor_names: Arc::new(actor_names), kept })
     }
 
     /// The outline of a scene that was read as a whole.
@@ -104,10 +104,10 @@ impl Outline {
         let (headings, containers, held) = (Vec::new(), Vec::new(), Vec::new());
         let mut gathering = Gathering { headings, containers, held, hold: true };
         gathering.take(&mut scene);
-        let cast =
-            Cast::of(gathering.containers.iter().map(|(workload, container)| (workload, &**container)));
+        let actor_names =
+            ActorNames::of(gathering.containers.iter().map(|(workload, container)| (workload, &**container)));
         let kept = Kept::Held(gathering.held);
-        Self { scene, headings: gathering.headings, cast: Arc::new(cast), kept }
+        Self { scene, headings: gathering.headings, actor_names: Arc::new(actor_names), kept }
     }
 
     /// What was given beside the workloads, and the workloads where they are held.

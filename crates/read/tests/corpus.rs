@@ -148,7 +148,7 @@ fn one_stage_at_a_time_answers_alike() {
             };
             stage.actors.iter().flat_map(of).collect::<Vec<_>>()
         };
-        let mut staging = Staging::new(&scene, scene.cast().into());
+        let mut staging = Staging::new(&scene, scene.actor_names().into());
         let apart: Vec<String> =
             scene.workloads.iter().flat_map(|workload| rows(&staging.next(workload))).collect();
         assert_eq!(apart, rows(&prepare::stage(&scene)), "{name}");
@@ -179,7 +179,7 @@ fn many_workloads_are_read_again() {
         assert!(slips.is_empty() && outline.scene.workloads.is_empty());
         let expected: Vec<String> = whole.workloads.iter().map(|workload| workload.name.clone()).collect();
         assert_eq!(names, expected);
-        assert_eq!(outline.cast.names(), whole.cast().names());
+        assert_eq!(outline.actor_names.names(), whole.actor_names().names());
         assert_eq!(outline.headings.len(), count);
     }
 }

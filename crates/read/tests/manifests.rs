@@ -6,7 +6,7 @@ use mivask_core::mount::MountFlags;
 use mivask_core::scene::{ApiKind, HostPathCheck, Medium, Scene, VolumeKind, Who, Workload};
 use mivask_core::stage::Role;
 use mivask_read::kubernetes::add;
-use mivask_read::passed::Passed;
+use mivask_read::skipped::Skipped;
 use mivask_read::slip::{Severity, Slips};
 use mivask_read::text::SourceText;
 use mivask_read::yaml;
@@ -17,11 +17,11 @@ fn read(text: &str) -> (Vec<Workload>, Vec<String>) {
     let mut slips = Slips::default();
     let nodes = yaml::parse(&source, &mut slips);
     let mut scene = Scene::default();
-    let mut passed = Passed::default();
+    let mut skipped = Skipped::default();
     for node in &nodes {
-        add(node, &source, &mut scene, &mut passed, &mut slips);
+        add(node, &source, &mut scene, &mut skipped, &mut slips);
     }
-    passed.report(&mut slips);
+    skipped.report(&mut slips);
     let said = slips.iter().map(|slip| {
         let severity = match slip.severity {
             Severity::Note => "note",

@@ -9,7 +9,7 @@ use mivask_core::question::{facts_at, mounts};
 use mivask_core::scene::{Image, Scene};
 use mivask_core::stage::Stage;
 use mivask_read::kubernetes::add;
-use mivask_read::passed::Passed;
+use mivask_read::skipped::Skipped;
 use mivask_read::slip::Slips;
 use mivask_read::text::SourceText;
 use mivask_read::yaml;
@@ -27,7 +27,7 @@ fn stage(user: Option<&str>, pod: &str, container: &str, extra: &str, bare: bool
     let nodes = yaml::parse(&source, &mut slips);
     let mut scene = Scene::default();
     for node in &nodes {
-        add(node, &source, &mut scene, &mut Passed::default(), &mut slips);
+        add(node, &source, &mut scene, &mut Skipped::default(), &mut slips);
     }
     assert_eq!(
         scene.workloads.len(),

@@ -77,7 +77,7 @@ fn hold(name: &str, text: &str) -> [usize; 3] {
             let mounted: Vec<Vec<u8>> = container.mounts.iter().map(|mount| mount.at.value.clone()).collect();
             for change in changes(&full, &mounted) {
                 let mut changed = scene.clone();
-                if Changes::new(vec![change.clone()]).scene(&mut changed).is_err() {
+                if Changes::new(vec![change.clone()]).apply_to_scene(&mut changed).is_err() {
                     continue;
                 }
                 let new = match patched(text, workload, &change) {

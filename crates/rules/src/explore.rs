@@ -12,14 +12,14 @@ use mivask_model::fact::Unknown;
 use mivask_model::outcome::Verdict;
 
 use crate::trace::Step;
-use crate::witness::{Question, Witness};
+use crate::witness::{MissingFact, Witness};
 
 /// How many combinations of unknown facts are tried for one act.
 pub const MOST_RUNS: usize = 64;
 
 #[derive(Clone, PartialEq, Eq, Debug)]
 struct Choice {
-    question: Question,
+    question: MissingFact,
     unknown: Unknown,
     taken: usize,
     count: usize,
@@ -48,7 +48,7 @@ impl Witness for Explorer {
 
     fn choose(
         &mut self,
-        question: Question,
+        question: MissingFact,
         unknown: &Unknown,
         count: usize,
         describe: impl Fn(usize) -> String,
@@ -186,7 +186,7 @@ mod tests {
     use mivask_model::outcome::{Effect, Errno};
 
     fn ask(witness: &mut Explorer, name: &'static str, count: usize) -> usize {
-        witness.choose(Question::Setting(name), &Unknown::new(name, ""), count, |option| {
+        witness.choose(MissingFact::Setting(name), &Unknown::new(name, ""), count, |option| {
             format!("{name}={option}")
         })
     }

@@ -71,7 +71,7 @@ pub fn imprint<W: Witness>(
     let (Some(dir), Some(dir_id)) = (view.inode(directory), directory.inode) else {
         return Imprint::default();
     };
-    let acting = walker.acting(directory);
+    let acting = walker.fs_credentials(directory);
     let ids = &view.mount(directory.mount).ids;
     let (from_directory, passes_on) = group_source(personality.group_rule(), dir);
     let mut mode = asked(walker, directory, dir, kind, requested);
@@ -128,7 +128,7 @@ fn asked<W: Witness>(
         NewKind::File | NewKind::Node => {
             let (uid, gid) = walker.view().owner(directory, dir);
             let checked = dir.mode.has(Mode::SET_GROUP_ID) && requested.has(Mode::new(0o2010));
-            if checked && !walker.acting(directory).keeps_set_group_id(gid, uid, gid) {
+            if checked && !walker.fs_credentials(directory).keeps_set_group_id(gid, uid, gid) {
                 requested.without(Mode::SET_GROUP_ID)
             } else {
                 requested

@@ -10,11 +10,11 @@
 
 #![forbid(unsafe_code)]
 
-mod acting;
 pub mod decide;
 pub mod explore;
+mod fs_credentials;
 pub mod imprint;
-pub mod onlooker;
+pub mod lookup;
 mod permission;
 pub mod settle;
 pub mod trace;

@@ -9,8 +9,8 @@ use mivask_model::personality::{Personality, Squash};
 use mivask_model::storage::{Settings, Storage};
 use mivask_model::tree::{Certainty, Doubt, Inode, InodeId, Marks, Tree};
 
-use crate::acting::Acting;
-use crate::witness::{Question, Witness};
+use crate::fs_credentials::FsCredentials;
+use crate::witness::{MissingFact, Witness};
 
 /// An inode seen through a mount.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -124,10 +124,10 @@ impl<'a> View<'a> {
     }
 
     /// Who acts on the filesystem of `place`, asking how an NFS server squashes if not given.
-    pub(crate) fn acting<W: Witness>(&self, place: Place, w: &mut W) -> Acting<'a> {
+    pub(crate) fn fs_credentials<W: Witness>(&self, place: Place, w: &mut W) -> FsCredentials<'a> {
         let source = self.source(place);
         let Personality::Nfs(nfs) = &source.personality else {
-            return Acting::process(self.who);
+            return FsCredentials::process(self.who);
         };
         let squash = nfs.export.squash.unwrap_or_else(|| {
             let fact = format!("how the server of {} squashes ids", source.name);
@@ -137,9 +137,9 @@ impl<'a> View<'a> {
                 Squash::Nobody => "the server squashes no one".to_owned(),
                 Squash::All => "the server squashes everyone".to_owned(),
             };
-            Squash::ALL[w.choose(Question::Squash(place.source), &unknown, Squash::ALL.len(), describe)]
+            Squash::ALL[w.choose(MissingFact::Squash(place.source), &unknown, Squash::ALL.len(), describe)]
         });
-        Acting::on_server(self.who, squash, &nfs.export)
+        FsCredentials::on_server(self.who, squash, &nfs.export)
     }
 
     /// Whether owner and mode of the inode at `place` are settled, as far as they are given or assumed.
@@ -179,7 +179,7 @@ impl<'a> View<'a> {
         let chosen = match (&facts.question, facts.variants.len()) {
             (Some(unknown), count) if count > 1 => {
                 let describe = |option: usize| facts.variants[option].when.to_string();
-                w.choose(Question::Variant(mount), unknown, count, describe)
+                w.choose(MissingFact::Variant(mount), unknown, count, describe)
             }
             _ => 0,
         };
@@ -213,7 +213,7 @@ impl<'a> View<'a> {
         let settle = format!("give it under `host: {{ sysctls: {{ {name}: ... }} }}`");
         let unknown = Unknown::new(&format!("the host's {name}"), &settle);
         let options = [1, 0, 2];
-        let chosen = w.choose(Question::Setting(name), &unknown, usize::from(highest) + 1, |option| {
+        let chosen = w.choose(MissingFact::Setting(name), &unknown, usize::from(highest) + 1, |option| {
             format!("{name} = {}", options[option])
         });
         options[chosen]

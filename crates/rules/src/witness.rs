@@ -14,7 +14,7 @@ use crate::trace::Step;
 ///
 /// The same question gets the same answer within one run.
 #[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
-pub enum Question {
+pub enum MissingFact {
     /// Which of an actor's possible identities it has.
     Identity,
     /// Which of a mount's possible sources it shows.
@@ -61,7 +61,7 @@ pub trait Witness {
     /// A fact is missing: which of `count` possibilities shall hold?
     fn choose(
         &mut self,
-        question: Question,
+        question: MissingFact,
         unknown: &Unknown,
         count: usize,
         describe: impl Fn(usize) -> String,
@@ -84,7 +84,7 @@ impl Witness for Unwatched {
 
     fn assume(&mut self, _: impl FnOnce() -> Arc<str>) {}
 
-    fn choose(&mut self, _: Question, _: &Unknown, _: usize, _: impl Fn(usize) -> String) -> usize {
+    fn choose(&mut self, _: MissingFact, _: &Unknown, _: usize, _: impl Fn(usize) -> String) -> usize {
         self.met_unknown = true;
         0
     }

@@ -1,6 +1,6 @@
 //! What differs between two scenes, ready to be shown.
 
-use mivask_core::question::{Contrast, FileChange, MountRow, OutcomeChange, Verdict};
+use mivask_core::question::{CellOutcome, Contrast, FileChange, MountRow, OutcomeChange};
 use mivask_core::stage::Actor;
 
 use crate::sides::{self, Facet, Side, differences};
@@ -96,13 +96,13 @@ fn pairs(halves: &[Vec<Facet>; 2]) -> Vec<(Facet, Option<String>)> {
 
 /// A verdict in one word.
 #[must_use]
-pub fn word(verdict: Verdict) -> &'static str {
+pub fn word(verdict: CellOutcome) -> &'static str {
     match verdict {
-        Verdict::Void => "-",
-        Verdict::Allowed => "yes",
-        Verdict::Denied(Some(errno)) => errno.name(),
-        Verdict::Denied(None) => "denied",
-        Verdict::Depends => "depends",
-        Verdict::Never => "never",
+        CellOutcome::Void => "-",
+        CellOutcome::Allowed => "yes",
+        CellOutcome::Denied(Some(errno)) => errno.name(),
+        CellOutcome::Denied(None) => "denied",
+        CellOutcome::Depends => "depends",
+        CellOutcome::Never => "never",
     }
 }

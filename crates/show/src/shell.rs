@@ -2,7 +2,7 @@
 
 use mivask_core::act::{Act, Owner, Verb};
 use mivask_core::change::Change;
-use mivask_core::remedy::{Ground, Remedy};
+use mivask_core::remedy::{ChangedPlace, Remedy};
 
 use crate::safe::safe;
 
@@ -26,14 +26,14 @@ pub fn word(path: &[u8]) -> String {
 pub fn commands(remedy: &Remedy) -> Vec<String> {
     let mut all: Vec<String> = Vec::new();
     let mut last = String::new();
-    for (change, ground) in remedy.changes.iter().zip(&remedy.grounds) {
+    for (change, ground) in remedy.changes.iter().zip(&remedy.places) {
         let (Change::Files(act) | Change::Image(act), Some(ground)) = (change, ground) else { continue };
         let (place, path, prefix) = match ground {
-            Ground::Host(path) => ("on the host, as root".to_owned(), path, ""),
-            Ground::Volume(name, path) => {
+            ChangedPlace::Host(path) => ("on the host, as root".to_owned(), path, ""),
+            ChangedPlace::Volume(name, path) => {
                 (format!("as root, where {} is mounted as {} has it", safe(name), safe(&act.actor)), path, "")
             }
-            Ground::Image(name, path) => {
+            ChangedPlace::Image(name, path) => {
                 (format!("in the build of image {}, as root", safe(name)), path, "RUN ")
             }
         };

@@ -8,8 +8,8 @@
 
 #![forbid(unsafe_code)]
 
+pub mod actor_names;
 mod builder;
-pub mod cast;
 pub mod cluster;
 pub mod identity;
 pub mod prepare;

@@ -19,7 +19,7 @@ pub struct BuildStage {
     /// What it begins with.
     pub base: Base,
     /// What is done, in order.
-    pub steps: Vec<Step>,
+    pub steps: Vec<BuildStep>,
     /// Where it begins.
     pub from: Provenance,
 }
@@ -37,7 +37,7 @@ pub enum Base {
 
 /// One instruction with the words it is called by in answers, such as ``RUN `npm ci` ``.
 #[derive(Clone, Debug)]
-pub struct Step {
+pub struct BuildStep {
     /// What it does.
     pub instruction: Instruction,
     /// What it is called.

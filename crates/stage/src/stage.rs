@@ -8,9 +8,9 @@ use mivask_model::mount::{MountTable, Source, SourceId};
 use mivask_model::refusal::Refusal;
 use mivask_model::storage::Storage;
 use mivask_rules::view::{Devices, View};
-use mivask_rules::witness::{Question, Witness};
+use mivask_rules::witness::{MissingFact, Witness};
 
-use crate::cast::{ActorError, Cast};
+use crate::actor_names::{ActorError, ActorNames};
 use crate::identity::{IdentityFact, Resolved};
 
 /// What part of a pod a container is.
@@ -84,7 +84,7 @@ impl Actor {
         let possible = &self.identity.possible;
         let chosen = match (&self.identity.question, possible.len()) {
             (Some(unknown), count) if count > 1 => {
-                w.choose(Question::Identity, unknown, count, |option| possible[option].0.to_string())
+                w.choose(MissingFact::Identity, unknown, count, |option| possible[option].0.to_string())
             }
             _ => 0,
         };
@@ -99,7 +99,7 @@ pub struct Stage {
     pub storage: Storage,
     /// The actors, in the order of their description.
     pub actors: Vec<Actor>,
-    pub(crate) cast: Arc<Cast>,
+    pub(crate) actor_names: Arc<ActorNames>,
     /// The number of the first actor here among those of the scene.
     pub first: usize,
 }
@@ -139,19 +139,19 @@ impl Stage {
     /// # Errors
     /// No one has that name, or several have.
     pub fn actor(&self, name: &str) -> Result<&Actor, ActorError> {
-        self.cast.find(name).map(|at| &self.actors[at - self.first])
+        self.actor_names.find(name).map(|at| &self.actors[at - self.first])
     }
 
     /// Whether the actor called `name` is on this stage, and not on that of another workload.
     #[must_use]
     pub fn has(&self, name: &str) -> bool {
-        let found = self.cast.find(name);
+        let found = self.actor_names.find(name);
         found.is_ok_and(|at| at >= self.first && at - self.first < self.actors.len())
     }
 
     /// The names of every actor of the scene, on this stage or not.
     #[must_use]
-    pub fn cast(&self) -> &Cast {
-        &self.cast
+    pub fn actor_names(&self) -> &ActorNames {
+        &self.actor_names
     }
 }

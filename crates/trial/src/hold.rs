@@ -1,7 +1,7 @@
 //! Holding acts of one stage against the kernel.
 
 use mivask_core::act::Act;
-use mivask_core::cast::ActorError;
+use mivask_core::actor_names::ActorError;
 use mivask_core::question::{Answer, Comparison, Held, ask, compare, facts_at, unsettled};
 use mivask_core::stage::{Actor, Stage};
 use mivask_kernel::{Bench, KernelError, cannot_build};

@@ -8,7 +8,7 @@ use mivask_model::mode::{FileKind, Mode};
 use mivask_model::mount::MountTable;
 use mivask_model::outcome::{Effect, Imprint};
 use mivask_model::tree::{Certainty, Content, Device, Doubt, Entry, InodeId, Marks, Tree, TreeError};
-use mivask_rules::onlooker::{End, Sight};
+use mivask_rules::lookup::{End, Sight};
 use mivask_rules::view::Place;
 
 /// Through which mounts and in which user namespace an act's effect is given.

@@ -13,11 +13,11 @@ use mivask_model::act::{Act, Verb};
 use mivask_model::ids::UserNamespace;
 use mivask_model::mount::MountTable;
 use mivask_model::outcome::{Effect, Errno};
-use mivask_rules::onlooker::{End, Sight, walk};
+use mivask_rules::lookup::{End, Sight, walk};
 use mivask_rules::settle::Outcome;
 use mivask_rules::view::Place;
 use mivask_rules::walk::Follow;
-use mivask_stage::cast::ActorError;
+use mivask_stage::actor_names::ActorError;
 use mivask_stage::stage::Stage;
 
 use crate::question::{Answer, ask};

@@ -8,7 +8,7 @@ use mivask_model::ids::{InsideGid, InsideUid, UserNamespace};
 use mivask_model::mount::{MountFlags, MountTable};
 use mivask_rules::decide::decide;
 use mivask_rules::explore::explore;
-use mivask_rules::onlooker::root_credentials;
+use mivask_rules::lookup::root_credentials;
 use mivask_rules::settle::{Outcome, settle};
 use mivask_rules::view::Devices;
 use mivask_rules::view::View;

@@ -202,7 +202,7 @@ impl Changes {
     ///
     /// # Errors
     /// The first change that cannot be made.
-    pub fn surroundings(
+    pub fn apply_to_surroundings(
         &self,
         scene: &mut Scene,
         workloads: &[Workload],
@@ -234,7 +234,7 @@ impl Changes {
     ///
     /// # Errors
     /// The first change that cannot be made.
-    pub fn workload(&self, workload: &mut Workload) -> Result<Vec<String>, ChangeError> {
+    pub fn apply_to_workload(&self, workload: &mut Workload) -> Result<Vec<String>, ChangeError> {
         let mut notes = Vec::new();
         for change in &self.all {
             process::change(workload, change, &mut notes)
@@ -247,7 +247,7 @@ impl Changes {
     ///
     /// # Errors
     /// The first change that cannot be made.
-    pub fn files(&self, stage: &mut Stage) -> Result<(), ChangeError> {
+    pub fn apply_to_files(&self, stage: &mut Stage) -> Result<(), ChangeError> {
         for change in &self.all {
             let Change::Files(act) = change else { continue };
             // The host's files were changed before anything was prepared.
@@ -264,11 +264,11 @@ impl Changes {
     ///
     /// # Errors
     /// The first change that cannot be made.
-    pub fn scene(&self, scene: &mut Scene) -> Result<Vec<String>, ChangeError> {
+    pub fn apply_to_scene(&self, scene: &mut Scene) -> Result<Vec<String>, ChangeError> {
         let mut workloads = std::mem::take(&mut scene.workloads);
-        let made = self.surroundings(scene, &workloads).and_then(|mut notes| {
+        let made = self.apply_to_surroundings(scene, &workloads).and_then(|mut notes| {
             for workload in &mut workloads {
-                notes.extend(self.workload(workload)?);
+                notes.extend(self.apply_to_workload(workload)?);
             }
             Ok(notes)
         });

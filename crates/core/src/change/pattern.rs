@@ -5,7 +5,7 @@ use mivask_model::glob::Globs;
 use mivask_model::mode::FileKind;
 use mivask_model::mount::MountTable;
 use mivask_model::path::or_root;
-use mivask_rules::onlooker::{Sight, look};
+use mivask_rules::lookup::{Sight, look};
 use mivask_rules::walk::Follow;
 use mivask_stage::stage::Stage;
 

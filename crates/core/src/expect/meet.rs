@@ -8,7 +8,7 @@ use mivask_model::mode::{FileKind, Mode};
 use mivask_model::mount::SourceId;
 use mivask_model::path::{or_root, trimmed};
 use mivask_model::tree::InodeId;
-use mivask_rules::onlooker::{Sight, look};
+use mivask_rules::lookup::{Sight, look};
 use mivask_rules::walk::Follow;
 use mivask_stage::stage::{Actor, Stage};
 

@@ -6,7 +6,7 @@ use mivask_model::act::Verb;
 use mivask_model::mode::FileKind;
 use mivask_model::mount::{MountOrigin, SourceId};
 use mivask_model::path::{or_root, parent, trimmed};
-use mivask_rules::onlooker::{Sight, look};
+use mivask_rules::lookup::{Sight, look};
 use mivask_rules::walk::Follow;
 use mivask_stage::stage::{Actor, Stage};
 

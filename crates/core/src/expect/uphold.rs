@@ -7,7 +7,7 @@ use mivask_model::act::{Act, Expectation, Owner, Verb, quoted};
 use mivask_model::fact::Provenance;
 use mivask_model::glob::Globs;
 use mivask_model::mode::{FileKind, Mode};
-use mivask_rules::onlooker::{Sight, look};
+use mivask_rules::lookup::{Sight, look};
 use mivask_rules::walk::Follow;
 use mivask_stage::stage::{Actor, Stage};
 
@@ -26,32 +26,32 @@ use crate::question::{Cell, ask_as, facts_at};
 /// # Errors
 /// A pattern that is none, in words.
 pub fn uphold(stage: &Stage, expected: &Expected, globs: &dyn Globs) -> Result<Upheld, String> {
-    let mut tally = Tally::default();
+    let mut counts = ClaimCounts::default();
     match &expected.claim {
         Claim::Each { who, verb, paths, expectation } => {
             let exact = !is_pattern(&paths.pattern);
             for actor in called(stage, who, globs)? {
                 let meeting = met(stage, actor, Some(verb), paths, globs)?;
                 let how = if exact { How::AsItStands } else { How::ByKind };
-                tally.judge(stage, actor, (verb, *expectation, how), &meeting);
+                counts.judge(stage, actor, (verb, *expectation, how), &meeting);
             }
         }
         Claim::Never { who, verb, paths } => {
             for actor in called(stage, who, globs)? {
                 let meeting = met(stage, actor, Some(verb), paths, globs)?;
-                tally.judge(stage, actor, (verb, Expectation::Denied(None), How::ByKind), &meeting);
+                counts.judge(stage, actor, (verb, Expectation::Denied(None), How::ByKind), &meeting);
             }
         }
-        Claim::Only { who, verb, paths } => only(stage, (who, verb, paths), globs, &mut tally)?,
+        Claim::Only { who, verb, paths } => only(stage, (who, verb, paths), globs, &mut counts)?,
         Claim::AtMost { who, paths, mode, owner } => {
             let everybody = Who { names: vec!["*".to_owned()], except: Vec::new() };
             for actor in called(stage, who.as_ref().unwrap_or(&everybody), globs)? {
                 let meeting = met(stage, actor, None, paths, globs)?;
-                tally.limit(stage, actor, (*mode, *owner), &meeting);
+                counts.limit(stage, actor, (*mode, *owner), &meeting);
             }
         }
     }
-    Ok(tally.upheld(expected))
+    Ok(counts.upheld(expected))
 }
 
 fn called<'s>(stage: &'s Stage, who: &Who, globs: &dyn Globs) -> Result<Vec<&'s Actor>, String> {
@@ -64,7 +64,7 @@ fn only(
     stage: &Stage,
     (who, verb, paths): (&Who, &Verb, &Paths),
     globs: &dyn Globs,
-    tally: &mut Tally,
+    counts: &mut ClaimCounts,
 ) -> Result<(), String> {
     let may = Called::new(who, globs)?;
     let all = |stage| -> Result<Seen<'_>, String> {
@@ -82,7 +82,7 @@ fn only(
     let later = if joined.notes.is_empty() { None } else { Some(all(&joined.stage)?) };
     for (at, actor) in stage.actors.iter().enumerate().filter(|(_, actor)| !may.is(actor)) {
         let meeting = seen.by(actor, verb);
-        tally.judge(stage, actor, (verb, Expectation::Denied(None), How::ByKind), &meeting);
+        counts.judge(stage, actor, (verb, Expectation::Denied(None), How::ByKind), &meeting);
         if let Some(later) = &later {
             let actor_then = &joined.stage.actors[at];
             let mut meeting = later.by(actor_then, verb);
@@ -91,9 +91,9 @@ fn only(
                 met.object.is_some() && now == Ok(Sight::Missing)
             });
             if !meeting.is_empty() {
-                tally.assumptions.extend(joined.notes.values().cloned());
+                counts.assumptions.extend(joined.notes.values().cloned());
             }
-            tally.judge(&joined.stage, actor_then, (verb, Expectation::Denied(None), How::ByKind), &meeting);
+            counts.judge(&joined.stage, actor_then, (verb, Expectation::Denied(None), How::ByKind), &meeting);
         }
     }
     Ok(())
@@ -110,7 +110,7 @@ enum How {
 
 /// What was found so far.
 #[derive(Default)]
-struct Tally {
+struct ClaimCounts {
     checked: usize,
     looked_at: BTreeSet<Object>,
     /// What was found too wide, how, and by which owner and mode.
@@ -122,7 +122,7 @@ struct Tally {
     assumptions: BTreeSet<Arc<str>>,
 }
 
-impl Tally {
+impl ClaimCounts {
     fn judge(
         &mut self,
         stage: &Stage,

@@ -56,7 +56,7 @@ pub(super) fn look(
     let met = Met { actor, who, groups, mount, tree, id, inode, swept, on };
     met.open_to_all(singles);
     met.shared(singles);
-    met.lends(singles);
+    met.set_id_program(singles);
     met.secret(singles);
     met.host(singles);
     met.program(singles);
@@ -100,7 +100,7 @@ impl Met<'_> {
         self.mount.ids.to_kernel_uid(self.inode.uid) == Some(self.who.fsuid)
     }
 
-    fn is_root(&self) -> bool {
+    fn is_privileged(&self) -> bool {
         self.who.fsuid.raw() == 0 || !self.who.effective.is_empty()
     }
 
@@ -146,7 +146,7 @@ impl Met<'_> {
         let Some(members) = gid.and_then(|gid| self.groups.get(&gid.raw())) else { return };
         let writes = self.inode.mode.group().grants(needed) && !self.inode.mode.other().grants(needed);
         // Its owner and root would write it all the same.
-        if !writes || !self.writes() || self.owns() || self.is_root() {
+        if !writes || !self.writes() || self.owns() || self.is_privileged() {
             return;
         }
         let text = format!(
@@ -157,7 +157,7 @@ impl Met<'_> {
         singles.push(self.single(Kind::GroupShared, Severity::Low, text));
     }
 
-    fn lends(&self, singles: &mut Vec<Single>) {
+    fn set_id_program(&self, singles: &mut Vec<Single>) {
         let mode = self.inode.mode;
         let user = mode.has(Mode::SET_USER_ID);
         let group = mode.has(Mode::new(0o2010));
@@ -173,7 +173,7 @@ impl Met<'_> {
             };
             let text = format!("a flaw in it turns {} into {whom}", self.actor.name);
             singles.push(self.single(Kind::SetId, severity, text));
-        } else if group && !self.is_root() {
+        } else if group && !self.is_privileged() {
             let text = format!("a flaw in it gives {} the group {}", self.actor.name, self.inode.gid);
             singles.push(self.single(Kind::SetId, Severity::Medium, text));
         }
@@ -199,7 +199,7 @@ impl Met<'_> {
         if root && !open {
             return;
         }
-        let severity = match (open, self.is_root()) {
+        let severity = match (open, self.is_privileged()) {
             (true, _) => Severity::High,
             (false, true) => Severity::Low,
             (false, false) => Severity::Medium,
@@ -229,7 +229,7 @@ impl Met<'_> {
         let runs = matches!(content, Content::Program | Content::Script(_))
             || self.inode.mode.has_any(Mode::ANY_EXECUTE);
         // Root rewrites what it likes; what matters is who else can.
-        if self.swept.kind != FileKind::File || !runs || !self.writes() || self.is_root() {
+        if self.swept.kind != FileKind::File || !runs || !self.writes() || self.is_privileged() {
             return;
         }
         let name = &self.actor.name;

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use mivask_model::fact::{Fact, Provenance};
 use mivask_model::mode::{FileKind, Mode, symbolic};
 use mivask_model::tree::Marks;
-use mivask_rules::onlooker::{Sight, look};
+use mivask_rules::lookup::{Sight, look};
 use mivask_rules::view::Place;
 use mivask_rules::walk::Follow;
 use mivask_stage::stage::{Actor, Stage};

@@ -7,7 +7,7 @@ use mivask_model::outcome::Verdict;
 use mivask_model::path::trimmed;
 use mivask_rules::decide::{decide, decide_new_entry};
 use mivask_rules::imprint::NewKind;
-use mivask_rules::onlooker::{Sight, look};
+use mivask_rules::lookup::{Sight, look};
 use mivask_rules::settle::{Outcome, settle};
 use mivask_rules::walk::Follow;
 use mivask_rules::witness::Unwatched;

@@ -9,7 +9,7 @@ use mivask_rules::explore::{Explored, Explorer, explore};
 use mivask_rules::settle::{Dependence, Outcome, settle};
 use mivask_rules::trace::Step;
 use mivask_rules::view::View;
-use mivask_stage::cast::ActorError;
+use mivask_stage::actor_names::ActorError;
 use mivask_stage::stage::{Actor, Stage};
 
 /// The answer to one act.

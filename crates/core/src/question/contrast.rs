@@ -35,16 +35,16 @@ pub struct OutcomeChange {
     /// What.
     pub column: Column,
     /// How it ended before.
-    pub before: Verdict,
+    pub before: CellOutcome,
     /// How it ends now.
-    pub after: Verdict,
+    pub after: CellOutcome,
     /// The paths inside, in order.
     pub paths: Vec<Vec<u8>>,
 }
 
 /// How a question ends, as far as it is compared.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
-pub enum Verdict {
+pub enum CellOutcome {
     /// Nothing is there, or the question makes no sense for it.
     Void,
     /// It succeeds.
@@ -84,7 +84,7 @@ impl Contrast {
 /// One path on one side.
 struct Seen {
     facts: Option<PathFacts>,
-    verdicts: [Verdict; 7],
+    verdicts: [CellOutcome; 7],
 }
 
 /// What one side shows, path by path.
@@ -111,7 +111,7 @@ pub fn contrast(before: (&Stage, &Actor), after: (&Stage, &Actor), starts: &[Vec
     let name = after.1.name.to_string();
     let paths: BTreeSet<&Vec<u8>> = old.keys().chain(new.keys()).collect();
     let mut files = Vec::new();
-    let mut groups: BTreeMap<(Column, Verdict, Verdict), Vec<Vec<u8>>> = BTreeMap::new();
+    let mut groups: BTreeMap<(Column, CellOutcome, CellOutcome), Vec<Vec<u8>>> = BTreeMap::new();
     for path in paths {
         let (then, now) = (old.get(path), new.get(path));
         let (was, is) = (then.and_then(|seen| seen.facts), now.and_then(|seen| seen.facts));
@@ -120,7 +120,7 @@ pub fn contrast(before: (&Stage, &Actor), after: (&Stage, &Actor), starts: &[Vec
         }
         for column in Column::ALL {
             let verdict =
-                |seen: Option<&Seen>| seen.map_or(Verdict::Void, |seen| seen.verdicts[column as usize]);
+                |seen: Option<&Seen>| seen.map_or(CellOutcome::Void, |seen| seen.verdicts[column as usize]);
             let key = (column, verdict(then), verdict(now));
             if key.1 != key.2 {
                 groups.entry(key).or_default().push(path.clone());
@@ -132,9 +132,9 @@ pub fn contrast(before: (&Stage, &Actor), after: (&Stage, &Actor), starts: &[Vec
         let change = OutcomeChange { actor: name.clone(), column, before: was, after: is, paths };
         match (was, is) {
             // What is new or gone is given as a file.
-            (Verdict::Void, Verdict::Denied(_) | Verdict::Never) | (_, Verdict::Void) => {}
-            (_, Verdict::Allowed) => contrast.opened.push(change),
-            (Verdict::Allowed, _) => contrast.closed.push(change),
+            (CellOutcome::Void, CellOutcome::Denied(_) | CellOutcome::Never) | (_, CellOutcome::Void) => {}
+            (_, CellOutcome::Allowed) => contrast.opened.push(change),
+            (CellOutcome::Allowed, _) => contrast.closed.push(change),
             (_, _) => contrast.other.push(change),
         }
     }
@@ -184,10 +184,10 @@ fn whole(stage: &Stage, actor: &Actor, start: &[u8], all: &mut BTreeMap<Vec<u8>,
         {
             let facts = facts_of(stage, actor, swept.place);
             let verdicts = Column::ALL.map(|column| match swept.cell(column) {
-                Cell::Void => Verdict::Void,
-                Cell::Allowed => Verdict::Allowed,
-                Cell::Denied(errno) => Verdict::Denied(Some(errno)),
-                Cell::Open => Verdict::Depends,
+                Cell::Void => CellOutcome::Void,
+                Cell::Allowed => CellOutcome::Allowed,
+                Cell::Denied(errno) => CellOutcome::Denied(Some(errno)),
+                Cell::Open => CellOutcome::Depends,
             });
             all.insert(swept.path.to_vec(), Seen { facts, verdicts });
         }
@@ -203,12 +203,12 @@ fn of_row(row: &AccessRow, never: bool) -> Seen {
     let all =
         [&cells.read, &cells.write, &cells.create, &cells.delete, &cells.list, &cells.enter, &cells.run];
     let verdicts = all.map(|cell| match cell {
-        None => Verdict::Void,
-        Some(_) if never => Verdict::Never,
-        Some(Outcome::Allowed) => Verdict::Allowed,
-        Some(Outcome::Denied(errno)) => Verdict::Denied(*errno),
-        Some(Outcome::Depends) => Verdict::Depends,
-        Some(Outcome::NeverRuns(_)) => Verdict::Never,
+        None => CellOutcome::Void,
+        Some(_) if never => CellOutcome::Never,
+        Some(Outcome::Allowed) => CellOutcome::Allowed,
+        Some(Outcome::Denied(errno)) => CellOutcome::Denied(*errno),
+        Some(Outcome::Depends) => CellOutcome::Depends,
+        Some(Outcome::NeverRuns(_)) => CellOutcome::Never,
     });
     Seen { facts: row.facts, verdicts }
 }

@@ -4,7 +4,7 @@ use mivask_model::ids::{InsideGid, InsideUid, OVERFLOW_ID};
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::path::trimmed;
 use mivask_model::tree::Certainty;
-use mivask_rules::onlooker::{Sight, look, root_credentials};
+use mivask_rules::lookup::{Sight, look, root_credentials};
 use mivask_rules::view::Place;
 use mivask_rules::walk::Follow;
 use mivask_stage::stage::{Actor, Stage};

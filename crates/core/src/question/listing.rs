@@ -7,7 +7,7 @@ use mivask_model::act::{Act, Verb};
 use mivask_model::ids::{DiskGid, DiskUid, InsideGid, InsideUid};
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::path::parent;
-use mivask_rules::onlooker::{Sight, look};
+use mivask_rules::lookup::{Sight, look};
 use mivask_rules::view::Place;
 use mivask_rules::walk::Follow;
 use mivask_stage::stage::{Actor, Stage};

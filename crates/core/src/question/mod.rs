@@ -22,7 +22,7 @@ pub use access::{AccessRow, Cells, access, default_paths};
 pub use admits::{Admission, Condition, admissions};
 pub use ask::{Answer, ask, ask_as};
 pub use confirm::{Comparison, Held, compare, unsettled};
-pub use contrast::{Contrast, FileChange, MOST_COMPARED, OutcomeChange, Verdict, contrast};
+pub use contrast::{CellOutcome, Contrast, FileChange, MOST_COMPARED, OutcomeChange, contrast};
 pub use decode::{Decoded, decode};
 pub use facts::{PathFacts, facts_at, facts_of, free_path};
 pub use imprints::{ImprintRow, imprints};

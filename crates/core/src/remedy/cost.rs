@@ -5,12 +5,12 @@ use mivask_model::ids::{InsideGid, InsideUid};
 use mivask_model::mode::FileKind;
 use mivask_model::mount_kind::MountKind;
 use mivask_model::tree::{Certainty, Tree};
-use mivask_rules::onlooker::{Sight, look};
+use mivask_rules::lookup::{Sight, look};
 use mivask_rules::walk::Follow;
 use mivask_stage::scene::Scene;
 use mivask_stage::stage::Stage;
 
-use super::{Ground, Remedy, Side, Tried};
+use super::{ChangedPlace, Remedy, Side, Tried};
 use crate::change::{Change, Process};
 use crate::question::facts_at;
 use crate::question::{Column, Contrast, OutcomeChange, contrast};
@@ -37,9 +37,9 @@ pub(super) fn measured(scene: &Scene, base: &Stage, act: &Act, tried: Tried) -> 
         + 2.0 * ln(closes)
         + 0.5 * ln(inodes)
         + if undone.is_some() { 8.0 } else { 0.0 };
-    let grounds = tried.changes.iter().map(|change| ground(&tried.stage, change)).collect();
+    let places = tried.changes.iter().map(|change| ground(&tried.stage, change)).collect();
     Remedy {
-        grounds,
+        places,
         changes: tried.changes,
         sides: tried.sides,
         answer: tried.answer,
@@ -54,10 +54,10 @@ pub(super) fn measured(scene: &Scene, base: &Stage, act: &Act, tried: Tried) -> 
 }
 
 /// Where a change of files is made, looked up on the stage after it.
-fn ground(now: &Stage, change: &Change) -> Option<Ground> {
+fn ground(now: &Stage, change: &Change) -> Option<ChangedPlace> {
     if let Change::Image(act) = change {
         let image = now.actor(&act.actor).ok()?.image.clone()?;
-        return Some(Ground::Image(image, act.path.clone()));
+        return Some(ChangedPlace::Image(image, act.path.clone()));
     }
     let Change::Files(act) = change else { return None };
     let actor = now.actor(&act.actor).ok()?;
@@ -68,7 +68,7 @@ fn ground(now: &Stage, change: &Change) -> Option<Ground> {
     let source = now.source(place.source);
     if mount.host_path.is_none() {
         let label = mount.label.clone().unwrap_or_else(|| source.name.clone());
-        return Some(Ground::Volume(label, act.path.clone()));
+        return Some(ChangedPlace::Volume(label, act.path.clone()));
     }
     // Sources of host paths hold the host's whole tree.
     let end = act.path.iter().rposition(|byte| *byte == b'/').map_or(0, |at| at);
@@ -82,7 +82,7 @@ fn ground(now: &Stage, change: &Change) -> Option<Ground> {
             Ok(Sight::Missing | Sight::Unlisted) | Err(_) => return None,
         },
     };
-    Some(Ground::Host(path))
+    Some(ChangedPlace::Host(path))
 }
 
 #[expect(clippy::cast_precision_loss, reason = "a rank, not a count")]

@@ -12,10 +12,10 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use mivask_model::act::{Act, Verb};
-use mivask_rules::onlooker::{Sight, look};
+use mivask_rules::lookup::{Sight, look};
 use mivask_rules::settle::Outcome;
 use mivask_rules::walk::Follow;
-use mivask_stage::cast::ActorError;
+use mivask_stage::actor_names::ActorError;
 use mivask_stage::prepare::stage;
 use mivask_stage::scene::Scene;
 use mivask_stage::stage::Stage;
@@ -58,7 +58,7 @@ impl Side {
 
 /// Where files are changed in the real world.
 #[derive(Clone, PartialEq, Eq, Debug)]
-pub enum Ground {
+pub enum ChangedPlace {
     /// On the host, at this path.
     Host(Vec<u8>),
     /// On a volume, called so, at the path where the actor sees it.
@@ -75,7 +75,7 @@ pub struct Remedy {
     /// Where each is made.
     pub sides: Vec<Side>,
     /// Where those of files are made; `None` for the others.
-    pub grounds: Vec<Option<Ground>>,
+    pub places: Vec<Option<ChangedPlace>>,
     /// What the act leaves then.
     pub answer: Answer,
     /// What else opens, the act itself left out.
@@ -130,7 +130,7 @@ struct Tried {
 pub fn remedies(scene: &Scene, changes: &Changes, act: &Act) -> Result<Remedies, ActorError> {
     let mut base = stage(scene);
     // What the user changed already was made without an error before.
-    if changes.files(&mut base).is_err() {
+    if changes.apply_to_files(&mut base).is_err() {
         base = stage(scene);
     }
     let answer = ask(&base, act)?;
@@ -223,13 +223,13 @@ fn attempt(from: &Tried, candidate: &candidate::Candidate, act: &Act) -> Option<
     let mut stage_now = if files {
         from.stage.clone()
     } else {
-        notes.extend(changes.scene(&mut scene).ok()?);
+        notes.extend(changes.apply_to_scene(&mut scene).ok()?);
         let mut again = stage(&scene);
         // Files that were changed before are changed again on the new stage.
-        Changes::new(from.changes.clone()).files(&mut again).ok()?;
+        Changes::new(from.changes.clone()).apply_to_files(&mut again).ok()?;
         again
     };
-    changes.files(&mut stage_now).ok()?;
+    changes.apply_to_files(&mut stage_now).ok()?;
     let answer = ask(&stage_now, act).ok()?;
     let kept = from.changes.iter().zip(&from.sides);
     let kept = kept.filter(|(earlier, _)| !candidate.changes.iter().any(|later| replaces(later, earlier)));

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use mivask_model::act::quoted;
 use mivask_model::fact::{Provenance, Unknown};
 use mivask_model::mode::FileKind;
-use mivask_model::tree::{Certainty, Doubt, Entry, Silence, Tree};
+use mivask_model::tree::{Certainty, Doubt, Entry, Tree, Unrecorded};
 
 use super::lines::Lines;
 use crate::error::DiskError;
@@ -74,8 +74,8 @@ impl Collector {
         Ok(if rest == b"." { Vec::new() } else { rest.to_vec() })
     }
 
-    /// The tree; `silence` is what the listing does not tell of.
-    pub(super) fn finish(self, name: &str, silence: Silence) -> Result<Gathered, DiskError> {
+    /// The tree; `unrecorded` is what the listing does not tell of.
+    pub(super) fn finish(self, name: &str, unrecorded: Unrecorded) -> Result<Gathered, DiskError> {
         let Some(root) = self.root else {
             return Err(DiskError::whole(name, "the listing names no file"));
         };
@@ -89,7 +89,7 @@ impl Collector {
             let attributes = Certainty::Unknown(Unknown::new(&fact, settle));
             tree.set_doubt(Tree::ROOT, Doubt { attributes, contents });
         }
-        tree.keep_silence(silence);
+        tree.set_unrecorded(unrecorded);
         Ok(Gathered { top: top(&root), ..Gathered::new(tree, holes) })
     }
 }

@@ -4,7 +4,7 @@
 use std::io::BufRead;
 
 use mivask_model::mode::FileKind;
-use mivask_model::tree::{Entry, Silence};
+use mivask_model::tree::{Entry, Unrecorded};
 
 use super::collect::Collector;
 use super::lines::Lines;
@@ -69,7 +69,7 @@ pub(super) fn gather(name: &str, input: &mut dyn BufRead) -> Result<Gathered, Di
         }
         collector.put(&lines, path, entry)?;
     }
-    collector.finish(name, Silence::on_all("`find` does not show that"))
+    collector.finish(name, Unrecorded::on_all("`find` does not show that"))
 }
 
 /// Where the arrow of a link begins; the first one, since targets hold one more often than names do.

@@ -4,7 +4,7 @@ use std::io::BufRead;
 
 use mivask_model::acl::Acl;
 use mivask_model::mode::{FileKind, Mode};
-use mivask_model::tree::{Certainty, Entry, InodeId, Silence, Tree};
+use mivask_model::tree::{Certainty, Entry, InodeId, Tree, Unrecorded};
 
 use super::collect::{Collector, assumed_file, unknown_attributes};
 use super::lines::Lines;
@@ -159,7 +159,7 @@ impl Reader {
                 tree.doubt_contents(id, Certainty::Unknown(unknown));
             }
         }
-        self.collector.finish(name, Silence::but_acls("getfacl does not show that"))
+        self.collector.finish(name, Unrecorded::but_acls("getfacl does not show that"))
     }
 }
 

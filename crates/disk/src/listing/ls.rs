@@ -5,7 +5,7 @@ use std::io::BufRead;
 
 use mivask_model::act::quoted;
 use mivask_model::mode::FileKind;
-use mivask_model::tree::{Certainty, Device, Doubt, Entry, InodeId, Silence, Tree};
+use mivask_model::tree::{Certainty, Device, Doubt, Entry, InodeId, Tree, Unrecorded};
 
 use super::collect::{Collector, top, unknown_attributes, unknown_contents};
 use super::lines::Lines;
@@ -209,7 +209,7 @@ impl Reader {
             }
         }
         let top = self.root.as_deref().and_then(top);
-        Ok(Gathered { top, ..self.collector.finish(name, Silence::but_acls("`ls` does not show that"))? })
+        Ok(Gathered { top, ..self.collector.finish(name, Unrecorded::but_acls("`ls` does not show that"))? })
     }
 }
 

@@ -4,7 +4,7 @@ use std::io::BufRead;
 
 use mivask_model::act::quoted;
 use mivask_model::mode::{FileKind, Mode, ModeChange};
-use mivask_model::tree::{Content, Device, Entry, Marks, Silence};
+use mivask_model::tree::{Content, Device, Entry, Marks, Unrecorded};
 
 use super::collect::{Collector, assumed_file, unknown_attributes, unknown_contents};
 use super::lines::Lines;
@@ -78,8 +78,9 @@ pub(super) fn gather(name: &str, input: &mut dyn BufRead, owners: Owners) -> Res
         return Err(DiskError::whole(name, "the listing names no file"));
     }
     let why = "mtree does not show that";
-    let silence = if reader.tells_attributes { Silence::on_extended(why) } else { Silence::on_all(why) };
-    reader.collector.finish(name, silence)
+    let unrecorded =
+        if reader.tells_attributes { Unrecorded::on_extended(why) } else { Unrecorded::on_all(why) };
+    reader.collector.finish(name, unrecorded)
 }
 
 struct Reader {

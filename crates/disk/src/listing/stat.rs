@@ -3,7 +3,7 @@
 use std::io::BufRead;
 
 use mivask_model::mode::FileKind;
-use mivask_model::tree::{Content, Entry, Silence};
+use mivask_model::tree::{Content, Entry, Unrecorded};
 
 use super::collect::{Collector, unknown_contents};
 use super::lines::Lines;
@@ -66,7 +66,7 @@ pub(super) fn gather(name: &str, input: &mut dyn BufRead) -> Result<Gathered, Di
             return Err(lines.wrong(0, "this is not a line of such a listing", Some(HELP)));
         }
     }
-    collector.finish(name, Silence::on_all("`stat` does not show that"))
+    collector.finish(name, Unrecorded::on_all("`stat` does not show that"))
 }
 
 fn put(collector: &mut Collector, lines: &Lines<'_>, path: &[u8], mut entry: Entry) -> Result<(), DiskError> {

@@ -20,7 +20,7 @@ use std::sync::Arc;
 
 use mivask_model::fact::Provenance;
 use mivask_model::mode::FileKind;
-use mivask_model::tree::{Entry, Silence, TreeError};
+use mivask_model::tree::{Entry, TreeError, Unrecorded};
 use rustix::fs::{AtFlags, Mode as OpenMode, OFlags, ResolveFlags, StatxFlags};
 
 use crate::error::DiskError;
@@ -83,7 +83,7 @@ pub fn gather(root: &Path, options: &Options, watch: &Watch<'_>) -> Result<Gathe
         .map_err(failed)?
         .map_err(|error: TreeError| DiskError::whole(&shown, error.to_string()))?;
     if !options.acls {
-        tree.keep_silence(Silence::on_extended("the survey did not ask for them"));
+        tree.set_unrecorded(Unrecorded::on_extended("the survey did not ask for them"));
     }
     Ok(Gathered { accounts: Some(accounts(&open)), ..Gathered::new(tree, holes) })
 }

@@ -45,7 +45,7 @@ pub struct Head {
     /// How many bytes all names have together.
     pub name_bytes: u32,
     /// What is assumed of files because no one asked them: of ACLs, of file capabilities, of attributes.
-    pub silence: [Option<String>; 3],
+    pub unrecorded: [Option<String>; 3],
     /// Entries that went away while they were looked at.
     pub vanished: u64,
     /// What could not be looked at.

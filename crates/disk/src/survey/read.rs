@@ -6,7 +6,7 @@ use std::sync::Arc;
 use mivask_model::fact::{Provenance, Unknown};
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::tree::{
-    Certainty, Content, Device, Doubt, Entry, Extended, InodeId, Marks, Silence, Tree, TreeError,
+    Certainty, Content, Device, Doubt, Entry, Extended, InodeId, Marks, Tree, TreeError, Unrecorded,
 };
 use mivask_model::xattr;
 
@@ -237,8 +237,8 @@ impl Planter {
         let names = (self.head.name_bytes as usize).min(self.capacity.saturating_mul(16));
         tree.expect(claimed(self.head.inodes), claimed(self.head.directories), names);
         let [acls, capabilities, attributes] =
-            self.head.silence.each_ref().map(|text| text.as_deref().map(Arc::from));
-        tree.keep_silence(Silence { acls, capabilities, attributes });
+            self.head.unrecorded.each_ref().map(|text| text.as_deref().map(Arc::from));
+        tree.set_unrecorded(Unrecorded { acls, capabilities, attributes });
         self.tree = Some(tree);
         self.pending.push(Tree::ROOT);
         Ok(())

@@ -41,14 +41,14 @@ pub fn write(out: &mut dyn Write, tree: &Tree, source: &str, holes: Holes) -> io
 
 fn head(tree: &Tree, source: &str, holes: Holes) -> Head {
     let (directories, name_bytes) = tree.extent();
-    let silence = tree.silence();
+    let unrecorded = tree.unrecorded();
     let count = |count: usize| u32::try_from(count).unwrap_or(u32::MAX);
     Head {
         source: source.to_owned(),
         inodes: count(tree.len()),
         directories: count(directories),
         name_bytes: count(name_bytes),
-        silence: [&silence.acls, &silence.capabilities, &silence.attributes]
+        unrecorded: [&unrecorded.acls, &unrecorded.capabilities, &unrecorded.attributes]
             .map(|text| text.as_deref().map(str::to_owned)),
         vanished: holes.vanished,
         denied: holes.denied,

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use super::{
-    Certainty, Child, Content, Directory, Doubt, Extended, Inode, InodeId, Marks, NO_SIZE, Silence, Tree,
+    Certainty, Child, Content, Directory, Doubt, Extended, Inode, InodeId, Marks, NO_SIZE, Tree, Unrecorded,
 };
 use crate::fact::{Provenance, Unknown};
 use crate::ids::DiskGid;
@@ -48,7 +48,7 @@ impl Tree {
             group_step: None,
             lines: Vec::new(),
             sizes: Vec::new(),
-            silence: Silence::default(),
+            unrecorded: Unrecorded::default(),
             origin,
         };
         let root = Entry { kind: FileKind::Directory, ..root };

@@ -111,7 +111,7 @@ impl Tree {
         tree.take_after(at, part, Self::ROOT, &same);
         tree.set_doubt(at, part.doubt(Self::ROOT).cloned().unwrap_or_default());
         tree.inodes[at.0 as usize].marks = part.inode(Self::ROOT).marks.with(Marks::DOUBTED);
-        tree.silence = tree.silence.or(&part.silence);
+        tree.unrecorded = tree.unrecorded.or(&part.unrecorded);
         tree.copy(at, part, Self::ROOT, &same, Marks::EVERY)?;
         Ok(if whole.is_some() { tree.compacted() } else { tree })
     }
@@ -125,7 +125,7 @@ impl Tree {
         let same = |uid: u32, gid: u32| (uid, gid);
         let mut tree = Self::new(self.entry(Self::ROOT, &same), self.origin.clone());
         tree.inodes[0].marks = self.inodes[0].marks;
-        tree.silence = self.silence.clone();
+        tree.unrecorded = self.unrecorded.clone();
         tree.group_step = self.group_step.clone();
         tree.copy(Self::ROOT, self, Self::ROOT, &same, Marks::EVERY)
             .expect("a part fits where the whole did");

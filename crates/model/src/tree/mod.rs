@@ -11,7 +11,7 @@ mod entry;
 mod facts;
 mod graft;
 mod resolve;
-mod silence;
+mod unrecorded;
 
 use std::collections::BTreeMap;
 use std::fmt;
@@ -22,7 +22,7 @@ pub use doubt::{Certainty, Doubt};
 pub use entry::Entry;
 pub use facts::{Content, Device, Extended, Likeness, Marks};
 pub use resolve::Spot;
-pub use silence::Silence;
+pub use unrecorded::Unrecorded;
 
 use crate::acl::Acl;
 use crate::caps::FileCapabilities;
@@ -101,7 +101,7 @@ pub struct Tree {
     lines: Vec<u32>,
     /// Bytes of each file; left out where no one asked.
     sizes: Vec<u64>,
-    silence: Silence,
+    unrecorded: Unrecorded,
     origin: Provenance,
 }
 
@@ -191,13 +191,13 @@ impl Tree {
 
     /// What is taken for granted about every inode, because the source does not tell of it.
     #[must_use]
-    pub const fn silence(&self) -> &Silence {
-        &self.silence
+    pub const fn unrecorded(&self) -> &Unrecorded {
+        &self.unrecorded
     }
 
     /// Says what the source does not tell of.
-    pub fn keep_silence(&mut self, silence: Silence) {
-        self.silence = silence;
+    pub fn set_unrecorded(&mut self, unrecorded: Unrecorded) {
+        self.unrecorded = unrecorded;
     }
 
     /// Where the tree as a whole came from.

@@ -1,4 +1,4 @@
-//! `build` of a service: where its build file is and what is passed to it.
+//! `build` of a service: where its build file is and what is skipped to it.
 
 use std::path::{Path, PathBuf};
 

@@ -42,7 +42,7 @@ impl Reading<'_> {
         self.slips.add(severity, self.source, &node.span, message, help);
     }
 
-    /// The elements of the list at `key`. Anything else there is a mistake: passed over, it would change the answer.
+    /// The elements of the list at `key`. Anything else there is a mistake: skipped over, it would change the answer.
     pub(super) fn list<'n>(&mut self, node: &'n Node, key: &str) -> &'n [Node] {
         match node.get(key) {
             Some(list) if !list.is_list() && !list.is_nothing() => {

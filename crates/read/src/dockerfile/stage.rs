@@ -5,7 +5,9 @@ use std::ops::Range;
 use std::sync::Arc;
 
 use mivask_core::mode::Mode;
-use mivask_core::recipe::{Base, BuildStage, Command, Copy, CopyFrom, CopySource, Instruction as Told, Step};
+use mivask_core::recipe::{
+    Base, BuildStage, BuildStep, Command, Copy, CopyFrom, CopySource, Instruction as Told,
+};
 use mivask_core::tree::Tree;
 use parse_dockerfile::{Command as Form, Flag, Instruction, JsonOrStringArray, RunInstruction, Source};
 
@@ -109,7 +111,7 @@ impl Reader<'_> {
         words: String,
     ) {
         let from = self.source.place(span, field);
-        stage.steps.push(Step { instruction, words: Arc::from(words), from });
+        stage.steps.push(BuildStep { instruction, words: Arc::from(words), from });
     }
 
     fn run(&mut self, run: &RunInstruction<'_>, stage: &mut BuildStage, variables: &Variables) {

@@ -13,7 +13,7 @@ mod volumes;
 
 use mivask_core::scene::Scene;
 
-use crate::passed::Passed;
+use crate::skipped::Skipped;
 use crate::slip::{Severity, Slips};
 use crate::text::SourceText;
 use crate::yaml::{Node, Value};
@@ -33,7 +33,7 @@ pub fn add(
     node: &Node,
     source: &SourceText,
     scene: &mut Scene,
-    passed: &mut Passed,
+    skipped: &mut Skipped,
     slips: &mut Slips,
 ) -> Option<()> {
     let kind = node.get("kind")?;
@@ -76,13 +76,15 @@ pub fn add(
             for item in node.get("items").map(Node::items).unwrap_or_default() {
                 // Objects of a typed list leave their kind to it.
                 match item.get("kind") {
-                    None if list != "List" => add(&with_kind(item, kind, list), source, scene, passed, slips),
-                    _ => add(item, source, scene, passed, slips),
+                    None if list != "List" => {
+                        add(&with_kind(item, kind, list), source, scene, skipped, slips)
+                    }
+                    _ => add(item, source, scene, skipped, slips),
                 };
             }
         }
         other if cluster::add(other, &origin, &mut scene.cluster, slips) => {}
-        other => passed.add(other, source, &kind.span),
+        other => skipped.add(other, source, &kind.span),
     }
     Some(())
 }

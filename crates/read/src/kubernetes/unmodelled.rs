@@ -1,4 +1,4 @@
-//! Fields that would change answers, but that no rule here looks at yet: said, never passed over.
+//! Fields that would change answers, but that no rule here looks at yet: said, never skipped over.
 
 use super::Origin;
 use super::api::{PodSpec, SecurityContext};

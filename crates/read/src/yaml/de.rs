@@ -37,7 +37,7 @@ pub fn from_node<T: DeserializeOwned>(
     accepted(result, node, source, slips)
 }
 
-/// Reads `T` from a `node` whose keys and types were checked: keys that `T` does not have are passed over.
+/// Reads `T` from a `node` whose keys and types were checked: keys that `T` does not have are skipped over.
 pub(crate) fn from_checked_node<T: DeserializeOwned>(
     node: &Node,
     source: &SourceText,

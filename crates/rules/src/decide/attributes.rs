@@ -47,7 +47,7 @@ pub(super) fn set_mode<'a, W: Witness>(
 /// `mode` without a set-group-id bit the actor may not give.
 fn kept<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, mode: Mode) -> Mode {
     let view = walker.view();
-    let acting = walker.acting(place);
+    let acting = walker.fs_credentials(place);
     let owner = view.inode(place).map_or((None, None), |inode| view.owner(place, inode));
     if acting.keeps_set_group_id(owner.1, owner.0, owner.1) { mode } else { mode.without(Mode::SET_GROUP_ID) }
 }
@@ -116,7 +116,7 @@ pub(super) fn backdate<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], w: &m
     mapped(&mut walker, place, Errno::EOVERFLOW)?;
     if let Personality::Fat(fat) = &view.source(place).personality {
         let shown = fat.shown();
-        let acting = walker.acting(place);
+        let acting = walker.fs_credentials(place);
         let group = view.mount(place.mount).ids.to_kernel_gid(shown.gid);
         if fat.lets_set_times(group.is_some_and(|group| acting.in_group(group))) {
             return Ok(Effect::default());

@@ -42,7 +42,7 @@ pub(super) fn make_node<'a, W: Witness>(
     let whiteout = device.is_some_and(|node| {
         node.kind == FileKind::CharDevice && node.device.major == 0 && node.device.minor == 0
     });
-    if device.is_some() && !whiteout && !walker.acting(directory).capable(Capability::Mknod) {
+    if device.is_some() && !whiteout && !walker.fs_credentials(directory).capable(Capability::Mknod) {
         let fact = "devices are made only with MKNOD in the host's user namespace";
         return Err(walker.fail(Check::Capability, fact, directory, Errno::EPERM));
     }

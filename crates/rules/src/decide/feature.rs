@@ -7,7 +7,7 @@ use mivask_model::personality::{Feature, Support};
 use crate::trace::Check;
 use crate::view::Place;
 use crate::walk::Walker;
-use crate::witness::{Question, Witness};
+use crate::witness::{MissingFact, Witness};
 
 /// Whether the filesystem at `place` has `feature`.
 ///
@@ -25,7 +25,7 @@ pub(super) fn supports<W: Witness>(
         Support::Unknown(fact) => {
             let unknown = Unknown::new(&format!("{fact} ({})", source.name), "no scene can supply it");
             let describe = |option: usize| ["it does", "it does not"][option].to_owned();
-            let question = Question::Support(place.source, feature);
+            let question = MissingFact::Support(place.source, feature);
             if walker.witness().choose(question, &unknown, 2, describe) == 0 {
                 return Ok(());
             }

@@ -13,7 +13,7 @@ use crate::trace::Check;
 use crate::view::Devices;
 use crate::view::{Place, View};
 use crate::walk::{Arrival, Follow, Slash, Target, Walker};
-use crate::witness::{Question, Witness};
+use crate::witness::{MissingFact, Witness};
 
 /// O_CREAT and O_EXCL.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -197,7 +197,7 @@ fn device_list<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Resu
         let unknown = Unknown::new(&format!("the numbers of the device {path}"), settle);
         let options = ["the container's device list has it", "the container's device list leaves it out"];
         let describe = |option: usize| options[option].to_owned();
-        if walker.witness().choose(Question::Device(place.source, id), &unknown, 2, describe) == 0 {
+        if walker.witness().choose(MissingFact::Device(place.source, id), &unknown, 2, describe) == 0 {
             return Ok(());
         }
     }
@@ -222,7 +222,7 @@ fn has_driver<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Resul
     };
     let unknown = Unknown::new(fact, "not possible in a scene");
     let describe = |option: usize| options[option].to_owned();
-    if walker.witness().choose(Question::Driver(place.source, id), &unknown, 2, describe) == 0 {
+    if walker.witness().choose(MissingFact::Driver(place.source, id), &unknown, 2, describe) == 0 {
         return Ok(());
     }
     Err(walker.fail(Check::Kind, "no driver answers behind this device", place, Errno::ENXIO))

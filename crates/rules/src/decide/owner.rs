@@ -19,7 +19,7 @@ use crate::witness::Witness;
 
 /// The ids asked for, as the kernel compares them.
 #[derive(Clone, Copy)]
-struct Wanted {
+struct Chown {
     uid: Option<KernelUid>,
     gid: Option<KernelGid>,
 }
@@ -75,7 +75,7 @@ pub(super) fn set_owner<'a, W: Witness>(
 }
 
 /// The actor's ids in the kernel's; an id outside its map is EINVAL (`make_kuid`).
-fn inside<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, owner: Owner) -> Result<Wanted, Errno> {
+fn inside<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, owner: Owner) -> Result<Chown, Errno> {
     let namespace = &walker.view().who.namespace;
     let uid = owner.uid.map(|uid| namespace.to_kernel_uid(InsideUid::new(uid)));
     let gid = owner.gid.map(|gid| namespace.to_kernel_gid(InsideGid::new(gid)));
@@ -83,14 +83,14 @@ fn inside<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, owner: Owner
         let fact = "the id has no mapping in the actor's user namespace";
         return Err(walker.fail(Check::Unmapped, fact, place, Errno::EINVAL));
     }
-    Ok(Wanted { uid: uid.flatten(), gid: gid.flatten() })
+    Ok(Chown { uid: uid.flatten(), gid: gid.flatten() })
 }
 
 /// What is not replaced must be mapped, or could not be written back (`notify_change`).
 fn still_mapped<W: Witness>(
     walker: &mut Walker<'_, '_, W>,
     place: Place,
-    wanted: Wanted,
+    wanted: Chown,
 ) -> Result<(), Errno> {
     let view = walker.view();
     let Some(inode) = view.inode(place) else { return Ok(()) };
@@ -104,10 +104,10 @@ fn gives<W: Witness>(
     walker: &mut Walker<'_, '_, W>,
     place: Place,
     inode: &Inode,
-    wanted: Wanted,
+    wanted: Chown,
 ) -> Result<(), Errno> {
     let view = walker.view();
-    let acting = walker.acting(place);
+    let acting = walker.fs_credentials(place);
     let (uid, gid) = view.owner(place, inode);
     let chown = acting.capable_for(Capability::Chown, uid, gid);
     let mine = uid == Some(acting.uid);
@@ -137,13 +137,13 @@ fn mode_after<W: Witness>(
     walker: &mut Walker<'_, '_, W>,
     place: Place,
     inode: &Inode,
-    wanted: Wanted,
+    wanted: Chown,
 ) -> Result<Mode, Errno> {
     if inode.kind == FileKind::Directory {
         return Ok(inode.mode);
     }
     let view = walker.view();
-    let acting = walker.acting(place);
+    let acting = walker.fs_credentials(place);
     let (uid, gid) = view.owner(place, inode);
     let mut mode = inode.mode.without(Mode::SET_USER_ID);
     if drops_set_group_id(inode.mode, acting.keeps_set_group_id(gid, uid, gid)) {
@@ -178,7 +178,7 @@ fn keeps<W: Witness>(
 /// Whether the actor may give away what has no known owner.
 fn untold<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, owner: Owner) -> Result<(), Errno> {
     let view = walker.view();
-    let acting = walker.acting(place);
+    let acting = walker.fs_credentials(place);
     let anyones = acting.capable(Capability::Chown);
     if anyones && view.source(place).personality.is_local() {
         return Ok(());

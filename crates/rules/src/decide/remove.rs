@@ -9,7 +9,7 @@ use super::writable::{assume_unlocked, mapped, writable_mount};
 use crate::trace::Check;
 use crate::view::{Place, View};
 use crate::walk::{Arrival, Last, Slash, Target, Walker};
-use crate::witness::{Question, Witness};
+use crate::witness::{MissingFact, Witness};
 
 /// Which of the two calls.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -112,7 +112,7 @@ fn sticky<W: Witness>(walker: &mut Walker<'_, '_, W>, directory: Place, victim: 
     if !dir.mode.has(Mode::STICKY) {
         return Ok(());
     }
-    let acting = walker.acting(directory);
+    let acting = walker.fs_credentials(directory);
     let (dir_owner, _) = view.owner(directory, dir);
     if dir_owner == Some(acting.uid) {
         return Ok(());
@@ -166,7 +166,7 @@ pub(super) fn is_empty<W: Witness>(
         Some(Certainty::Unknown(unknown)) => {
             let path = walker.path_text().into_owned();
             let describe = |option: usize| format!("{path} {}", ["is empty", "is not empty"][option]);
-            let question = Question::Content(victim.source, id);
+            let question = MissingFact::Content(victim.source, id);
             if walker.witness().choose(question, unknown, 2, describe) == 0 {
                 return Ok(());
             }

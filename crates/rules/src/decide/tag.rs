@@ -53,7 +53,7 @@ pub(super) fn tag<'a, W: Witness>(view: &'a View<'a>, name: &[u8], path: &'a [u8
 
 /// SYS_ADMIN in the initial user namespace, where the superblocks live.
 fn privileged<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Result<(), Errno> {
-    if walker.acting(place).capable(Capability::SysAdmin) {
+    if walker.fs_credentials(place).capable(Capability::SysAdmin) {
         return Ok(());
     }
     let fact = "attributes of that prefix take SYS_ADMIN in the host's user namespace";
@@ -76,7 +76,7 @@ fn user<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Result<(), 
 /// SETFCAP for this inode, and a root user the capabilities can belong to.
 fn file_capabilities<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Result<(), Errno> {
     let view = walker.view();
-    let acting = walker.acting(place);
+    let acting = walker.fs_credentials(place);
     let (uid, gid) = view.inode(place).map_or((None, None), |inode| view.owner(place, inode));
     if !acting.capable_for(Capability::Setfcap, uid, gid) {
         let fact = "file capabilities are set with SETFCAP, on files whose owner and group are mapped";

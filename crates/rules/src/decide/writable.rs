@@ -71,7 +71,7 @@ pub(super) fn unlocked<W: Witness>(
 
 /// Where the source does not tell of attributes, none is assumed.
 pub(super) fn assume_unlocked<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) {
-    if let Some(text) = &walker.view().source(place).tree.silence().attributes {
+    if let Some(text) = &walker.view().source(place).tree.unrecorded().attributes {
         walker.witness().assume(|| text.clone());
     }
 }

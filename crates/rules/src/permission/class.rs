@@ -10,7 +10,7 @@ use mivask_model::outcome::Errno;
 use mivask_model::tree::Inode;
 
 use super::step;
-use crate::acting::Acting;
+use crate::fs_credentials::FsCredentials;
 use crate::trace::{Bits, Check, Step, StepResult};
 use crate::view::{Place, View};
 use crate::witness::Witness;
@@ -28,14 +28,14 @@ pub(super) fn decide<W: Witness>(
     path: &[u8],
     w: &mut W,
 ) -> Result<(), Errno> {
-    let acting = view.acting(place, w);
+    let acting = view.fs_credentials(place, w);
     let acl = place.inode.and_then(|id| view.source(place).tree.acl(id));
     let ids = &view.mount(place.mount).ids;
     let ruling = class(&acting, inode.mode, acl, ids, owner, wanted);
     if acl.is_none()
         && owner.0 != Some(acting.uid)
         && inode.mode.group() != Access::NONE
-        && let Some(text) = &view.source(place).tree.silence().acls
+        && let Some(text) = &view.source(place).tree.unrecorded().acls
     {
         w.assume(|| text.clone());
     }
@@ -64,7 +64,13 @@ pub(super) fn decide<W: Witness>(
 }
 
 /// Whether plain bits without an ACL give `wanted`, capabilities included.
-pub(super) fn grants(acting: &Acting<'_>, kind: FileKind, mode: Mode, owner: Owner, wanted: Access) -> bool {
+pub(super) fn grants(
+    acting: &FsCredentials<'_>,
+    kind: FileKind,
+    mode: Mode,
+    owner: Owner,
+    wanted: Access,
+) -> bool {
     let ruling = class(acting, mode, None, &MountIds::default(), owner, wanted);
     ruling.granted.grants(wanted) || overriding(acting, kind, mode, wanted, owner).is_some()
 }
@@ -99,7 +105,7 @@ struct Ruling {
 
 /// The one class whose bits decide: owner, then the ACL, then group, then other.
 fn class(
-    acting: &Acting<'_>,
+    acting: &FsCredentials<'_>,
     mode: Mode,
     acl: Option<&Acl>,
     ids: &MountIds,
@@ -122,7 +128,7 @@ fn class(
 }
 
 fn acl_class(
-    acting: &Acting<'_>,
+    acting: &FsCredentials<'_>,
     acl: &Acl,
     ids: &MountIds,
     gid: Option<KernelGid>,
@@ -148,7 +154,7 @@ fn acl_class(
 
 /// The capability that grants `wanted` in spite of the bits (`generic_permission`).
 pub(super) fn overriding(
-    acting: &Acting<'_>,
+    acting: &FsCredentials<'_>,
     kind: FileKind,
     mode: Mode,
     wanted: Access,

@@ -8,7 +8,7 @@ use mivask_model::personality::Personality;
 use super::step;
 use crate::trace::{Check, StepResult};
 use crate::view::{Place, View};
-use crate::witness::{Question, Witness};
+use crate::witness::{MissingFact, Witness};
 
 /// What comes next.
 pub(super) enum Gate {
@@ -102,7 +102,7 @@ fn ask<W: Witness>(view: &View<'_>, place: Place, path: &[u8], w: &mut W) -> Res
         0 => format!("the server behind {name} allows it"),
         _ => format!("the server behind {name} refuses it"),
     };
-    let allows = w.choose(Question::Server(place.source), &unknown, 2, describe) == 0;
+    let allows = w.choose(MissingFact::Server(place.source), &unknown, 2, describe) == 0;
     let result = if allows { StepResult::Passed } else { StepResult::Failed(Errno::EACCES) };
     w.step(|| {
         let fact = format!("the server decides; taken to {}", if allows { "allow it" } else { "refuse it" });

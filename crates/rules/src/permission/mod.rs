@@ -62,7 +62,7 @@ pub(crate) fn permission<W: Witness>(
     }
     class::decide(view, place, inode, owner, wanted, path, w)?;
     if wanted.writes()
-        && let Some(text) = &view.source(place).tree.silence().attributes
+        && let Some(text) = &view.source(place).tree.unrecorded().attributes
     {
         w.assume(|| text.clone());
     }

@@ -7,10 +7,10 @@ use mivask_model::tree::{Certainty, Inode};
 
 use super::class::{self, grants};
 use super::{gate, step};
-use crate::acting::Acting;
+use crate::fs_credentials::FsCredentials;
 use crate::trace::{Check, StepResult};
 use crate::view::{Place, View};
-use crate::witness::{Question, Witness};
+use crate::witness::{MissingFact, Witness};
 
 /// Owner and mode are unknown: both answers are possible, unless a capability settles it.
 pub(super) fn doubted<W: Witness>(
@@ -23,7 +23,7 @@ pub(super) fn doubted<W: Witness>(
     w: &mut W,
 ) -> Result<(), Errno> {
     let owner = view.owner(place, inode);
-    let acting = view.acting(place, w);
+    let acting = view.fs_credentials(place, w);
     // Any mode will do for a capability, except that running a file takes some x bit.
     let any_mode = Mode::default();
     let overridden = class::overriding(&acting, inode.kind, any_mode, wanted, owner).is_some();
@@ -31,7 +31,7 @@ pub(super) fn doubted<W: Witness>(
         return Ok(());
     }
     let Some(id) = place.inode else { return Ok(()) };
-    ask(view, Question::Grants(place.source, id, wanted), wanted, path, unknown, w)
+    ask(view, MissingFact::Grants(place.source, id, wanted), wanted, path, unknown, w)
 }
 
 /// Whether the filesystem is certain to let the local kernel decide.
@@ -72,13 +72,13 @@ pub(super) fn presumed<W: Witness>(
         return if granted { gate::server(view, place, path, w) } else { Err(Errno::EACCES) };
     }
     // Root passes the bits of anything but a file without an x bit.
-    let acting = view.acting(place, w);
+    let acting = view.fs_credentials(place, w);
     let root = (Some(acting.uid), Some(acting.gid));
     let overridden = class::overriding(&acting, FileKind::File, Mode::default(), wanted, root).is_some();
     if overridden && acting.maps_all() && is_native(view, place, w) {
         return Ok(());
     }
-    ask(view, Question::PresumedGrants(path.to_vec(), wanted), wanted, path, &unknown, w)
+    ask(view, MissingFact::PresumedGrants(path.to_vec(), wanted), wanted, path, &unknown, w)
 }
 
 /// What the one owner and mode of such a filesystem give, where file and directory agree.
@@ -86,7 +86,7 @@ fn by_what_shows<W: Witness>(view: &View<'_>, place: Place, wanted: Access, w: &
     let shown = view.source(place).personality.shown()?;
     let ids = &view.mount(place.mount).ids;
     let owner = (ids.to_kernel_uid(shown.uid), ids.to_kernel_gid(shown.gid));
-    let acting: Acting<'_> = view.acting(place, w);
+    let acting: FsCredentials<'_> = view.fs_credentials(place, w);
     let file = grants(&acting, FileKind::File, shown.file, owner, wanted);
     let directory = grants(&acting, FileKind::Directory, shown.directory, owner, wanted);
     (file == directory).then_some(file)
@@ -94,7 +94,7 @@ fn by_what_shows<W: Witness>(view: &View<'_>, place: Place, wanted: Access, w: &
 
 fn ask<W: Witness>(
     view: &View<'_>,
-    question: Question,
+    question: MissingFact,
     wanted: Access,
     path: &[u8],
     unknown: &Unknown,
@@ -118,7 +118,7 @@ fn ask<W: Witness>(
 
 /// Whether the actor owns the inode at `place` or counts as its owner; asks where the owner is not known.
 pub(crate) fn may_own<W: Witness>(view: &View<'_>, place: Place, path: &[u8], w: &mut W) -> bool {
-    let acting = view.acting(place, w);
+    let acting = view.fs_credentials(place, w);
     let told = view.inode(place).filter(|_| view.is_told(place));
     if let Some(inode) = told {
         if let Some(Certainty::Assumed(text)) = view.doubt(place).map(|doubt| &doubt.attributes) {
@@ -134,8 +134,10 @@ pub(crate) fn may_own<W: Witness>(view: &View<'_>, place: Place, path: &[u8], w:
         return true;
     }
     let (question, unknown) = match (place.inode, view.doubt(place).map(|doubt| &doubt.attributes)) {
-        (Some(id), Some(Certainty::Unknown(unknown))) => (Question::Owner(place.source, id), unknown.clone()),
-        _ => (Question::PresumedOwner(path.to_vec()), view.unlisted(place)),
+        (Some(id), Some(Certainty::Unknown(unknown))) => {
+            (MissingFact::Owner(place.source, id), unknown.clone())
+        }
+        _ => (MissingFact::PresumedOwner(path.to_vec()), view.unlisted(place)),
     };
     let (name, text) = (view.name, String::from_utf8_lossy(path).into_owned());
     w.choose(question, &unknown, 2, |option| match option {

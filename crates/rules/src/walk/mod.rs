@@ -10,11 +10,11 @@ use mivask_model::mount::MountTable;
 use mivask_model::outcome::Errno;
 use mivask_model::tree::Certainty;
 
-use crate::acting::Acting;
+use crate::fs_credentials::FsCredentials;
 use crate::permission::{enters, may_own, permission};
 use crate::trace::Check;
 use crate::view::{Place, View};
-use crate::witness::{Question, Witness};
+use crate::witness::{MissingFact, Witness};
 
 /// Longest name of one component.
 const LONGEST_NAME: usize = 255;
@@ -240,10 +240,11 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
     /// The current path may or may not be there.
     fn presume(&mut self, directory: Place, unknown: &Unknown) -> Target {
         let path = self.path_text().into_owned();
-        let chosen = self.w.choose(Question::Exists(self.path.clone()), unknown, 2, |option| match option {
-            0 => format!("{path} is there"),
-            _ => format!("{path} is missing"),
-        });
+        let chosen =
+            self.w.choose(MissingFact::Exists(self.path.clone()), unknown, 2, |option| match option {
+                0 => format!("{path} is there"),
+                _ => format!("{path} is missing"),
+            });
         if chosen == 0 { Target::There(Place { inode: None, ..directory }) } else { Target::Missing }
     }
 
@@ -278,8 +279,8 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
     }
 
     /// Who acts on the filesystem of `place`.
-    pub(crate) fn acting(&mut self, place: Place) -> Acting<'a> {
-        self.view.acting(place, self.w)
+    pub(crate) fn fs_credentials(&mut self, place: Place) -> FsCredentials<'a> {
+        self.view.fs_credentials(place, self.w)
     }
 
     /// The witness of the walk.

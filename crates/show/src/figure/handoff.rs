@@ -1,7 +1,7 @@
 //! Creators down, consumers across; in each field what can be done with a file, and with one in a new subdirectory.
 
 use mivask_core::act::quoted;
-use mivask_core::handoff::{Creation, Done, Handoff};
+use mivask_core::handoff::{Creation, Handoff, UseOutcome};
 use mivask_core::settle::Outcome;
 
 use super::Figure;
@@ -91,7 +91,7 @@ fn leaves(creation: &Creation) -> String {
     }
 }
 
-fn squares(pen: &mut Pen, (x, y): (f64, f64), deeds: &[Done]) {
+fn squares(pen: &mut Pen, (x, y): (f64, f64), deeds: &[UseOutcome]) {
     for (at, (done, letter)) in deeds.iter().zip(["r", "c", "d", "p"]).enumerate() {
         let x = x + (SQUARE + 2.0) * count(at);
         let (class, letter) = match done.outcome {

@@ -2,7 +2,7 @@
 
 use std::io::{self, Write};
 
-use mivask_core::handoff::{Creation, Deed, Done, Hand, Handoff};
+use mivask_core::handoff::{Consumer, Creation, Handoff, Use, UseOutcome};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -41,7 +41,7 @@ struct CreationJson<'a> {
 }
 
 #[derive(JsonSchema, Serialize)]
-#[schemars(rename = "Hand")]
+#[schemars(rename = "Consumer")]
 struct HandJson<'a> {
     actor: &'a str,
     file: Option<DeedsJson>,
@@ -58,7 +58,7 @@ struct DeedsJson {
 }
 
 #[derive(JsonSchema, Serialize)]
-#[schemars(rename = "Done")]
+#[schemars(rename = "UseOutcome")]
 struct DoneJson {
     #[schemars(extend("enum" = ["allowed", "denied", "depends", "never-runs"]))]
     outcome: &'static str,
@@ -67,7 +67,7 @@ struct DoneJson {
 }
 
 impl DoneJson {
-    fn new(done: &Done) -> Self {
+    fn new(done: &UseOutcome) -> Self {
         Self {
             outcome: done.outcome.word(),
             errno: done.outcome.errno().map(|errno| errno.name()),
@@ -76,19 +76,19 @@ impl DoneJson {
     }
 }
 
-fn deeds(all: &[Done]) -> Option<DeedsJson> {
-    let one = |deed: Deed| all.get(deed as usize).map(DoneJson::new);
+fn deeds(all: &[UseOutcome]) -> Option<DeedsJson> {
+    let one = |deed: Use| all.get(deed as usize).map(DoneJson::new);
     Some(DeedsJson {
-        read: one(Deed::Read)?,
-        change: one(Deed::Change)?,
-        delete: one(Deed::Delete)?,
-        replace: one(Deed::Replace)?,
+        read: one(Use::Read)?,
+        change: one(Use::Change)?,
+        delete: one(Use::Delete)?,
+        replace: one(Use::Replace)?,
     })
 }
 
 impl<'a> CreationJson<'a> {
     fn new(creation: &'a Creation) -> Self {
-        let hand = |hand: &'a Hand| HandJson {
+        let hand = |hand: &'a Consumer| HandJson {
             actor: &hand.consumer,
             file: deeds(&hand.file),
             file_in_subdirectory: deeds(&hand.nested),

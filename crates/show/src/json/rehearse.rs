@@ -4,7 +4,7 @@ use std::io::{self, Write};
 
 use mivask_core::carry::Carried;
 use mivask_core::question::{Line, Listed, Listing};
-use mivask_core::rehearse::Step;
+use mivask_core::rehearse::RehearsalStep;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -83,9 +83,9 @@ impl LineJson {
 }
 
 impl<'a> StepJson<'a> {
-    fn new(step: &'a Step) -> Self {
+    fn new(step: &'a RehearsalStep) -> Self {
         match step {
-            Step::Act { answer, carried } => {
+            RehearsalStep::Act { answer, carried } => {
                 let open = if let Carried::Open(reason) = carried { Some(&**reason) } else { None };
                 Self::Act {
                     act: Box::new(ActJson::new(answer)),
@@ -93,7 +93,7 @@ impl<'a> StepJson<'a> {
                     not_carried_out: open,
                 }
             }
-            Step::Change { change, notes } => Self::Change { change: change.to_string(), notes },
+            RehearsalStep::Change { change, notes } => Self::Change { change: change.to_string(), notes },
         }
     }
 }
@@ -120,7 +120,7 @@ impl<'a> ListingJson<'a> {
 ///
 /// # Errors
 /// Whatever `out` refuses.
-pub fn rehearsed(out: &mut dyn Write, steps: &[Step], listings: &[Listing]) -> io::Result<()> {
+pub fn rehearsed(out: &mut dyn Write, steps: &[RehearsalStep], listings: &[Listing]) -> io::Result<()> {
     let rehearsed = Rehearsed {
         mivask: FORMAT,
         steps: steps.iter().map(StepJson::new).collect(),

@@ -316,8 +316,8 @@ impl HandoffView {
         for creation in &handoff.creations {
             for hand in creation.hands.iter().filter(|hand| !hand.file.is_empty() || !hand.nested.is_empty())
             {
-                let words = |deeds: &[mivask_core::handoff::Done]| {
-                    let named = deeds.iter().zip(mivask_core::handoff::Deed::ALL);
+                let words = |deeds: &[mivask_core::handoff::UseOutcome]| {
+                    let named = deeds.iter().zip(mivask_core::handoff::Use::ALL);
                     let can: Vec<&str> = named
                         .filter(|(done, _)| done.outcome == Outcome::Allowed)
                         .map(|(_, deed)| deed.word())

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::io::{self, Write};
 
 use mivask_core::act::quoted;
-use mivask_core::handoff::{Creation, Deed, Done, Handoff};
+use mivask_core::handoff::{Creation, Handoff, Use, UseOutcome};
 use mivask_core::question::Why;
 use mivask_core::settle::Outcome;
 
@@ -79,8 +79,8 @@ fn row(handoff: &Handoff, creation: &Creation) -> Vec<String> {
 }
 
 /// `rcdp`, with `-` and `?` where not.
-fn letters(deeds: &[Done]) -> String {
-    let letter = |(done, letter): (&Done, &str)| match done.outcome {
+fn letters(deeds: &[UseOutcome]) -> String {
+    let letter = |(done, letter): (&UseOutcome, &str)| match done.outcome {
         Outcome::Allowed => paint(GOOD, letter),
         Outcome::Denied(_) | Outcome::NeverRuns(_) => paint(BAD, "-"),
         Outcome::Depends => paint(OPEN, "?"),
@@ -105,7 +105,7 @@ fn reasons(out: &mut dyn Write, handoff: &Handoff, layout: Layout) -> io::Result
             note(&mut all, &creation.creator, "create", None, why);
         }
         for hand in &creation.hands {
-            for (done, deed) in hand.file.iter().zip(Deed::ALL).chain(hand.nested.iter().zip(Deed::ALL)) {
+            for (done, deed) in hand.file.iter().zip(Use::ALL).chain(hand.nested.iter().zip(Use::ALL)) {
                 if let Some(why) = &done.why {
                     note(&mut all, &hand.consumer, deed.word(), Some(&creation.creator), why);
                 }

@@ -7,7 +7,7 @@ use mivask_core::carry::Carried;
 use mivask_core::ids::UNSPECIFIED_ID;
 use mivask_core::mode::symbolic;
 use mivask_core::question::{Answer, Line, Listed, Listing};
-use mivask_core::rehearse::Step;
+use mivask_core::rehearse::RehearsalStep;
 
 use super::acts::{INDENT, act, taken_for_granted};
 use super::{Layout, paragraph};
@@ -20,16 +20,16 @@ use crate::table::Table;
 ///
 /// # Errors
 /// Whatever `out` refuses.
-pub fn step(out: &mut dyn Write, step: &Step, layout: Layout) -> io::Result<()> {
+pub fn step(out: &mut dyn Write, step: &RehearsalStep, layout: Layout) -> io::Result<()> {
     match step {
-        Step::Act { answer, carried } => {
+        RehearsalStep::Act { answer, carried } => {
             act(out, answer, layout)?;
             if let Carried::Open(reason) = carried {
                 let text = format!("not carried out for the lines below: {}", safe(reason));
                 paragraph(out, &paint(OPEN, &text), INDENT, layout)?;
             }
         }
-        Step::Change { change, notes } => {
+        RehearsalStep::Change { change, notes } => {
             let word = paint(OPEN, "changed");
             writeln!(out, "{word}{}{}", " ".repeat(INDENT - 7), paint(STRONG, &safe(&change.to_string())))?;
             for note in notes {
@@ -47,8 +47,8 @@ const LEAST_ROOM: usize = 8;
 ///
 /// # Errors
 /// Whatever `out` refuses.
-pub fn rehearsal_assumptions(out: &mut dyn Write, steps: &[Step], layout: Layout) -> io::Result<()> {
-    let answers: Vec<Answer> = steps.iter().filter_map(Step::answer).cloned().collect();
+pub fn rehearsal_assumptions(out: &mut dyn Write, steps: &[RehearsalStep], layout: Layout) -> io::Result<()> {
+    let answers: Vec<Answer> = steps.iter().filter_map(RehearsalStep::answer).cloned().collect();
     // A rehearsal has a line for each act, and listings behind them.
     let out = &mut Counted { lines: steps.len().max(LEAST_ROOM), ..Counted::new(out) };
     taken_for_granted(out, &answers, layout)

@@ -9,10 +9,10 @@ use mivask_model::fact::Unknown;
 use mivask_model::mode::FileKind;
 use mivask_model::tree::{Certainty, Doubt, Entry, Spot};
 
-use super::ground::{Ground, Number};
+use super::ground::{BuildState, Number};
 use super::names::Found;
 use super::options::{Grammar, Parsed};
-use crate::recipe::Step;
+use crate::recipe::BuildStep;
 
 /// Ids of ordinary accounts, as every tool has it by default.
 const ORDINARY: std::ops::Range<u32> = 1000..60_000;
@@ -119,9 +119,9 @@ enum Group<'a> {
     Default(&'static str),
 }
 
-impl Ground<'_> {
+impl BuildState<'_> {
     /// Carries out an account command; `None` where its form is not understood.
-    pub(super) fn account_command(&mut self, tool: &str, words: &[&str], step: &Step) -> Option<()> {
+    pub(super) fn account_command(&mut self, tool: &str, words: &[&str], step: &BuildStep) -> Option<()> {
         match tool {
             "adduser" => {
                 let parsed = ADD_USER.parse(words)?;
@@ -165,7 +165,7 @@ impl Ground<'_> {
         asked: Option<&str>,
         (system, downwards): (bool, bool),
         taken: &dyn Fn(u32) -> bool,
-        step: &Step,
+        step: &BuildStep,
     ) -> Number {
         let open = |why: &Unknown| Err(why.clone());
         let fact = format!("the number that {} gives", step.words);
@@ -197,7 +197,7 @@ impl Ground<'_> {
         self.accounts_mut().incomplete.get_or_insert(unknown);
     }
 
-    fn add_group(&mut self, name: &str, gid: Option<&str>, system: bool, downwards: bool, step: &Step) {
+    fn add_group(&mut self, name: &str, gid: Option<&str>, system: bool, downwards: bool, step: &BuildStep) {
         let lines = self.accounts_mut().group.clone().unwrap_or_default();
         let taken = |id: u32| lines.iter().any(|line| line.gid == id);
         match self.new_number(gid, (system, downwards), &taken, step) {
@@ -206,12 +206,12 @@ impl Ground<'_> {
         }
     }
 
-    fn push_group(&mut self, name: &str, gid: u32, step: &Step) {
+    fn push_group(&mut self, name: &str, gid: u32, step: &BuildStep) {
         let line = GroupLine { name: name.to_owned(), gid, members: Vec::new(), from: step.from.clone() };
         self.accounts_mut().group.get_or_insert_default().push(line);
     }
 
-    fn add_user(&mut self, wanted: &Wanted<'_>, step: &Step) {
+    fn add_user(&mut self, wanted: &Wanted<'_>, step: &BuildStep) {
         let lines = self.accounts_mut().passwd.clone().unwrap_or_default();
         let groups = self.accounts_mut().group.clone().unwrap_or_default();
         // An own group wants the account's number, so both have to be free.
@@ -248,7 +248,7 @@ impl Ground<'_> {
         self.make_home(wanted, &(uid, gid), step);
     }
 
-    fn existing_group(&mut self, group: &str, step: &Step) -> Number {
+    fn existing_group(&mut self, group: &str, step: &BuildStep) -> Number {
         if let Ok(gid) = group.parse() {
             return Ok(gid);
         }
@@ -262,7 +262,7 @@ impl Ground<'_> {
     }
 
     /// `user` becomes a member of `group`.
-    fn join(&mut self, user: &str, group: &str, step: &Step) {
+    fn join(&mut self, user: &str, group: &str, step: &BuildStep) {
         let lines = self.accounts_mut().group.get_or_insert_default();
         let number: Option<u32> = group.parse().ok();
         let line = lines.iter_mut().find(|line| line.name == group || Some(line.gid) == number);
@@ -282,7 +282,7 @@ impl Ground<'_> {
         }
     }
 
-    fn change_user(&mut self, name: &str, parsed: &Parsed<'_>, step: &Step) -> Option<()> {
+    fn change_user(&mut self, name: &str, parsed: &Parsed<'_>, step: &BuildStep) -> Option<()> {
         if parsed.has('l') || parsed.has('m') {
             return None;
         }
@@ -327,7 +327,7 @@ impl Ground<'_> {
     }
 
     /// The home directory of a new account: its owner is certain, its mode depends on the tool and its settings.
-    fn make_home(&mut self, wanted: &Wanted<'_>, owner: &(Number, Number), step: &Step) {
+    fn make_home(&mut self, wanted: &Wanted<'_>, owner: &(Number, Number), step: &BuildStep) {
         if wanted.makes_home == Some(false) {
             return;
         }

@@ -5,9 +5,9 @@ use mivask_model::ids::UNSPECIFIED_ID;
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::tree::{Certainty, Content, Doubt, Entry, InodeId, Spot, Tree};
 
-use super::ground::{Ground, Number};
+use super::ground::{BuildState, Number};
 use super::names::Found;
-use crate::recipe::{Copy, CopyFrom, CopySource, Step};
+use crate::recipe::{BuildStep, Copy, CopyFrom, CopySource};
 
 /// Who owns what is copied, and with which mode; the root and the source's where nothing is given.
 struct Marking {
@@ -18,9 +18,9 @@ struct Marking {
     mode: Option<Mode>,
 }
 
-impl Ground<'_> {
+impl BuildState<'_> {
     /// `WORKDIR`: made at once as root's, or later by whoever needs it.
-    pub(super) fn work_in(&mut self, path: &[u8], step: &Step) {
+    pub(super) fn work_in(&mut self, path: &[u8], step: &BuildStep) {
         let path = self.absolute(path);
         self.working_directory = Some(Fact::new(path, step.from.clone()));
         self.to_make = true;
@@ -30,7 +30,7 @@ impl Ground<'_> {
     }
 
     /// Makes the working directory with its parents where it is missing.
-    pub(super) fn make_working_directory(&mut self, step: &Step) {
+    pub(super) fn make_working_directory(&mut self, step: &BuildStep) {
         self.to_make = false;
         let Some(path) = self.working_directory.clone() else { return };
         let owner = if self.rules.makes_working_directory { (Ok(0), Ok(0)) } else { self.maker() };
@@ -53,7 +53,7 @@ impl Ground<'_> {
         path: &[u8],
         owner: &(Number, Number),
         from: &mivask_model::fact::Provenance,
-        step: &Step,
+        step: &BuildStep,
     ) -> Option<InodeId> {
         let entry = self.entry(FileKind::Directory, owner, 0o755, from);
         match self.tree.resolve(path, true) {
@@ -84,7 +84,7 @@ impl Ground<'_> {
     }
 
     /// `COPY` or `ADD` from `tree`, which is called `whence`.
-    pub(super) fn copy(&mut self, copy: &Copy, tree: &Tree, whence: &str, step: &Step) {
+    pub(super) fn copy(&mut self, copy: &Copy, tree: &Tree, whence: &str, step: &BuildStep) {
         let Some(owner) = self.copy_owner(copy.owner.as_deref(), step) else { return };
         let owned = copy.owner.is_some();
         let kept = !owned && matches!(copy.from, CopyFrom::Other(_));
@@ -153,7 +153,7 @@ impl Ground<'_> {
     }
 
     /// `--chown`: numbers before names; `None` where the build fails on it.
-    fn copy_owner(&mut self, text: Option<&str>, step: &Step) -> Option<(Number, Number)> {
+    fn copy_owner(&mut self, text: Option<&str>, step: &BuildStep) -> Option<(Number, Number)> {
         let Some(text) = text else { return Some((Ok(0), Ok(0))) };
         let (user, group) = text.split_once(':').map_or((text, None), |(user, group)| (user, Some(group)));
         let account = |ground: &Self| (!user.is_empty()).then(|| ground.account(user));
@@ -190,7 +190,7 @@ impl Ground<'_> {
         Some((uid, gid))
     }
 
-    fn owner_of(&mut self, found: Found, (what, name): (&str, &str), step: &Step) -> Option<Number> {
+    fn owner_of(&mut self, found: Found, (what, name): (&str, &str), step: &BuildStep) -> Option<Number> {
         match found {
             Found::Number(number) => Some(number),
             Found::Missing => {
@@ -201,14 +201,21 @@ impl Ground<'_> {
     }
 
     /// Gives a directory the owner of a marking's parents, for directories that are made above what is copied.
-    fn parents(&mut self, path: &[u8], marking: &Marking, file: bool, step: &Step) -> Option<InodeId> {
+    fn parents(&mut self, path: &[u8], marking: &Marking, file: bool, step: &BuildStep) -> Option<InodeId> {
         let owned = marking.owned && (file || self.rules.owns_parents_of_directories);
         let owner = if owned { marking.owner.clone() } else { (Ok(0), Ok(0)) };
         self.ensure(path, &owner, &step.from, step)
     }
 
     /// One file at `to`, or as `name` in the directory that `to` is.
-    fn copy_file(&mut self, to: &[u8], name: Option<&[u8]>, file: &Entry, marking: &Marking, step: &Step) {
+    fn copy_file(
+        &mut self,
+        to: &[u8],
+        name: Option<&[u8]>,
+        file: &Entry,
+        marking: &Marking,
+        step: &BuildStep,
+    ) {
         let (directory, name) = match name {
             Some(name) => (to.to_vec(), name.to_vec()),
             None => {
@@ -221,7 +228,7 @@ impl Ground<'_> {
     }
 
     /// What a directory holds goes into the one at `to`; only a new one becomes the marking's.
-    fn copy_directory(&mut self, to: &[u8], tree: &Tree, from: InodeId, marking: &Marking, step: &Step) {
+    fn copy_directory(&mut self, to: &[u8], tree: &Tree, from: InodeId, marking: &Marking, step: &BuildStep) {
         let mut pending = Vec::new();
         let new = !self.is_directory(to);
         if new {
@@ -255,7 +262,7 @@ impl Ground<'_> {
         name: &[u8],
         source: &Entry,
         marking: &Marking,
-        step: &Step,
+        step: &BuildStep,
     ) -> Option<InodeId> {
         let directory = source.kind == FileKind::Directory;
         let bits = marking.kept || directory && self.rules.directories_keep_special_bits;

@@ -27,7 +27,7 @@ struct Settled {
     mode: bool,
 }
 
-pub(super) struct Ground<'a> {
+pub(super) struct BuildState<'a> {
     pub rules: &'a BuildRules,
     /// The name the image is called by.
     pub name: &'a str,
@@ -55,7 +55,7 @@ pub(super) struct Ground<'a> {
     presumed: Vec<(Vec<u8>, Unknown)>,
 }
 
-impl<'a> Ground<'a> {
+impl<'a> BuildState<'a> {
     /// The ground that `base` gives.
     pub(super) fn new(base: Image, tree: Tree, name: &'a str, rules: &'a BuildRules) -> Self {
         Self {

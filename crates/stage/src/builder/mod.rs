@@ -23,7 +23,7 @@ use crate::identity::{ImageFacts, Knowledge};
 use crate::recipe::{Base, BuildStage, CopyFrom, Instruction};
 use crate::runtime::{BuildRules, Runtime};
 use crate::scene::{Image, Scene};
-use ground::Ground;
+use ground::BuildState;
 
 /// The scene with every image that it builds, as the builder of its runtime makes them.
 pub(crate) fn built(scene: &Scene) -> Cow<'_, Scene> {
@@ -80,21 +80,21 @@ impl<'a> Yard<'a> {
         // An image that is built on itself has to come from elsewhere.
         let recipe = scene.builds.get_key_value(name).filter(|_| self.under_way.insert(name.to_owned()));
         let Some((name, recipe)) = recipe else { return scene.images.get(name).cloned() };
-        let mut stages: Vec<Ground<'a>> = Vec::new();
+        let mut stages: Vec<BuildState<'a>> = Vec::new();
         for stage in &recipe.stages {
             let ground = self.stage(name, stage, &stages);
             stages.push(ground);
         }
-        let image = stages.last().map(Ground::image)?;
+        let image = stages.last().map(BuildState::image)?;
         self.under_way.remove(name);
         self.done.insert(name.clone(), image.clone());
         Some(image)
     }
 
-    fn stage(&mut self, name: &'a str, stage: &BuildStage, earlier: &[Ground<'a>]) -> Ground<'a> {
+    fn stage(&mut self, name: &'a str, stage: &BuildStage, earlier: &[BuildState<'a>]) -> BuildState<'a> {
         let image = self.base(&stage.base, &stage.from, earlier);
         let tree = image.tree.clone().unwrap_or_else(|| Arc::new(untold(&stage.base)));
-        let mut ground = Ground::new(image, Arc::unwrap_or_clone(tree), name, self.rules);
+        let mut ground = BuildState::new(image, Arc::unwrap_or_clone(tree), name, self.rules);
         for step in &stage.steps {
             match &step.instruction {
                 Instruction::User(user) => {
@@ -125,7 +125,7 @@ impl<'a> Yard<'a> {
         ground
     }
 
-    fn base(&mut self, base: &Base, from: &Provenance, earlier: &[Ground<'a>]) -> Image {
+    fn base(&mut self, base: &Base, from: &Provenance, earlier: &[BuildState<'a>]) -> Image {
         match base {
             Base::Scratch => Image {
                 identity: ImageFacts {
@@ -135,7 +135,7 @@ impl<'a> Yard<'a> {
                 tree: Some(Arc::new(Tree::new(Entry::directory(0, 0, 0o755), from.clone()))),
                 ..Image::default()
             },
-            Base::Stage(number) => earlier.get(*number).map(Ground::image).unwrap_or_default(),
+            Base::Stage(number) => earlier.get(*number).map(BuildState::image).unwrap_or_default(),
             Base::Image(name) => self.image(name).unwrap_or_default(),
         }
     }

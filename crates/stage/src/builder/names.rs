@@ -5,7 +5,7 @@ use std::sync::Arc;
 use mivask_model::accounts::Accounts;
 use mivask_model::fact::Unknown;
 
-use super::ground::{Ground, Number};
+use super::ground::{BuildState, Number};
 use crate::identity::Knowledge;
 
 /// What a name means.
@@ -22,7 +22,7 @@ impl Found {
     }
 }
 
-impl Ground<'_> {
+impl BuildState<'_> {
     /// The accounts that are known, if any.
     fn known_accounts(&self) -> Option<&Accounts> {
         match &self.accounts {

@@ -13,17 +13,23 @@ use mivask_model::personality::Personality;
 use mivask_model::storage::Storage;
 use mivask_model::tree::{Certainty, Tree};
 use mivask_rules::decide::decide;
-use mivask_rules::onlooker::root_credentials;
+use mivask_rules::lookup::root_credentials;
 use mivask_rules::view::Devices;
 use mivask_rules::view::View;
 use mivask_rules::witness::Unwatched;
 
-use super::ground::{Ground, Number};
-use crate::recipe::Step;
+use super::ground::{BuildState, Number};
+use crate::recipe::BuildStep;
 
-impl Ground<'_> {
+impl BuildState<'_> {
     /// The build fails where its user may not do that; root of a build may do everything.
-    pub(super) fn permitted(&mut self, verb: &Verb, path: &[u8], runner: &(Number, Number), step: &Step) {
+    pub(super) fn permitted(
+        &mut self,
+        verb: &Verb,
+        path: &[u8],
+        runner: &(Number, Number),
+        step: &BuildStep,
+    ) {
         let (Ok(uid), Ok(gid)) = runner else { return };
         if *uid == 0 || self.failure.is_some() {
             return;

@@ -7,10 +7,10 @@ use mivask_model::fact::Unknown;
 use mivask_model::mode::{FileKind, Mode, ModeChange};
 use mivask_model::tree::{Certainty, Content, Entry, InodeId, Spot};
 
-use super::ground::{Ground, Number};
+use super::ground::{BuildState, Number};
 use super::names::Found;
 use super::options::Grammar;
-use crate::recipe::{Command, Step};
+use crate::recipe::{BuildStep, Command};
 
 const MAKE_DIRECTORY: Grammar =
     Grammar { valued: "m", plain: "pv", long: &[("mode", 'm'), ("parents", 'p'), ("verbose", 'v')] };
@@ -31,9 +31,9 @@ const CHANGE: Grammar = Grammar {
 /// Commands that neither touch files nor accounts.
 const HARMLESS: [&str; 8] = [":", "true", "set", "export", "unset", "echo", "printf", "sleep"];
 
-impl Ground<'_> {
+impl BuildState<'_> {
     /// One command of a `RUN`.
-    pub(super) fn run(&mut self, command: &Command, may_fail: bool, step: &Step) {
+    pub(super) fn run(&mut self, command: &Command, may_fail: bool, step: &BuildStep) {
         let runner = self.runner();
         if self.to_make {
             self.make_working_directory(step);
@@ -71,7 +71,7 @@ impl Ground<'_> {
     }
 
     /// A builder mounts something over every volume before a `RUN`...
-    fn volumes_begin(&mut self, step: &Step) {
+    fn volumes_begin(&mut self, step: &BuildStep) {
         if self.volumes.is_empty() || self.started.is_some() {
             return;
         }
@@ -91,7 +91,13 @@ impl Ground<'_> {
         }
     }
 
-    fn plain(&mut self, tool: &str, words: &[&str], runner: &(Number, Number), step: &Step) -> Option<()> {
+    fn plain(
+        &mut self,
+        tool: &str,
+        words: &[&str],
+        runner: &(Number, Number),
+        step: &BuildStep,
+    ) -> Option<()> {
         let tool = tool.strip_prefix("/bin/").or(tool.strip_prefix("/usr/bin/")).unwrap_or(tool);
         let tool = tool.strip_prefix("/usr/sbin/").or(tool.strip_prefix("/sbin/")).unwrap_or(tool);
         match tool {
@@ -125,7 +131,7 @@ impl Ground<'_> {
         }
     }
 
-    fn make_all(&mut self, words: &[&str], runner: &(Number, Number), step: &Step) -> Option<()> {
+    fn make_all(&mut self, words: &[&str], runner: &(Number, Number), step: &BuildStep) -> Option<()> {
         let parsed = MAKE_DIRECTORY.parse(words)?;
         let parents = parsed.has('p');
         let plain = Mode::new(0o777).without(self.umask);
@@ -169,7 +175,7 @@ impl Ground<'_> {
         Some(())
     }
 
-    fn touch_all(&mut self, words: &[&str], runner: &(Number, Number), step: &Step) -> Option<()> {
+    fn touch_all(&mut self, words: &[&str], runner: &(Number, Number), step: &BuildStep) -> Option<()> {
         let parsed = TOUCH.parse(words)?;
         for word in &parsed.words {
             let path = self.absolute(word.as_bytes());
@@ -202,7 +208,7 @@ impl Ground<'_> {
         Some(())
     }
 
-    fn change_modes(&mut self, words: &[&str], runner: &(Number, Number), step: &Step) -> Option<()> {
+    fn change_modes(&mut self, words: &[&str], runner: &(Number, Number), step: &BuildStep) -> Option<()> {
         // A symbolic change may begin with a minus, which is not an option.
         let at = words.iter().position(|word| !word.starts_with('-') || is_change(word))?;
         let parsed = CHANGE.parse(&[&words[..at], &words[at + 1..]].concat())?;
@@ -231,7 +237,7 @@ impl Ground<'_> {
         group_only: bool,
         words: &[&str],
         runner: &(Number, Number),
-        step: &Step,
+        step: &BuildStep,
     ) -> Option<()> {
         let parsed = CHANGE.parse(words)?;
         let (owner, paths) = parsed.words.split_first()?;
@@ -265,7 +271,13 @@ impl Ground<'_> {
     }
 
     /// A name comes before a number, as POSIX has it for chown; not every tool does.
-    fn owner_number(&mut self, found: Found, number: Option<u32>, text: &str, step: &Step) -> Option<Number> {
+    fn owner_number(
+        &mut self,
+        found: Found,
+        number: Option<u32>,
+        text: &str,
+        step: &BuildStep,
+    ) -> Option<Number> {
         match (found, number) {
             (Found::Number(Ok(id)), Some(number)) if id != number => {
                 let fact = format!("whether {} takes {text} for a name or a number", step.words);
@@ -282,7 +294,13 @@ impl Ground<'_> {
     }
 
     /// The inodes that paths name, each with its path, with what is below where asked for.
-    fn targets(&mut self, paths: &[&str], below: bool, quiet: bool, step: &Step) -> Vec<(InodeId, Vec<u8>)> {
+    fn targets(
+        &mut self,
+        paths: &[&str],
+        below: bool,
+        quiet: bool,
+        step: &BuildStep,
+    ) -> Vec<(InodeId, Vec<u8>)> {
         let mut all = Vec::new();
         for path in paths {
             let path = self.absolute(path.as_bytes());
@@ -309,13 +327,13 @@ impl Ground<'_> {
     }
 
     /// No one listed `path`, but the command needs it.
-    fn has_to_be_there(&mut self, path: &[u8], step: &Step) {
+    fn has_to_be_there(&mut self, path: &[u8], step: &BuildStep) {
         let fact = format!("what {} is before {}", quoted(path), step.words);
         self.presume(path, &Unknown::new(&fact, "give the tree of the base image in a scene file"));
     }
 
     /// Something that is not understood may have added files and accounts, and changed what it names.
-    fn not_understood(&mut self, names: &[Vec<u8>], step: &Step) {
+    fn not_understood(&mut self, names: &[Vec<u8>], step: &BuildStep) {
         let settle = "give `accounts` or `tree` for the built image in a scene file";
         let unknown = |what: &str| Unknown::new(&format!("{what} {}", step.words), settle);
         self.may_have_more_accounts(unknown("which accounts are added by"));

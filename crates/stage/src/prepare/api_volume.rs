@@ -10,8 +10,8 @@ use mivask_model::refusal::Refusal;
 use mivask_model::refusal::RefusalClass;
 use mivask_model::tree::{Certainty, Doubt, Entry, Tree, TreeError};
 
-use super::fs_group::{self, Masks, Policy, Step};
-use super::kube::Kube;
+use super::context::Context;
+use super::fs_group::{self, GroupStep, Masks, Policy};
 use super::prepared::{Prepared, root_facts};
 use crate::scene::{ApiItem, ApiKind, ApiSource, ApiVolume, Who};
 use crate::stage::Stage;
@@ -22,11 +22,11 @@ const DATA: &[u8] = b"..TIMESTAMP";
 /// The volume called `name`.
 pub(super) fn prepare(
     stage: &mut Stage,
-    kube: &Kube<'_>,
+    context: &Context<'_>,
     name: &Fact<String>,
     volume: &ApiVolume,
 ) -> Prepared {
-    let mut contents = Contents::gather(kube, volume);
+    let mut contents = Contents::gather(context, volume);
     let on_disk = volume.kind == ApiKind::ConfigMap;
     let mode = if on_disk { 0o777 } else { 0o1777 };
     let rule = match volume.kind {
@@ -40,13 +40,14 @@ pub(super) fn prepare(
     let mut preparation =
         Preparation { before: Some(root_facts(&tree, Tree::ROOT)), ..Preparation::default() };
     preparation.notes.push(Arc::from(rule));
-    if let Some(group) = &kube.workload.security.fs_group {
+    if let Some(group) = &context.workload.security.fs_group {
         let (top, group, policy, from) = (Tree::ROOT, group.value, Policy::Always, &group.from);
-        let report = fs_group::apply(&mut tree, &Step { top, group, policy, masks: Masks::READ_ONLY, from });
+        let report =
+            fs_group::apply(&mut tree, &GroupStep { top, group, policy, masks: Masks::READ_ONLY, from });
         preparation.touches = report.touched;
         preparation.notes.extend(report.note);
     }
-    contents.own_tokens(kube, &mut tree);
+    contents.own_tokens(context, &mut tree);
     let source = Source {
         name: Arc::from(format!("{} {}", volume.kind.word(), name.value)),
         filesystem: (!on_disk).then(|| Arc::from("tmpfs")),
@@ -104,7 +105,7 @@ struct Contents {
 }
 
 impl Contents {
-    fn gather(kube: &Kube<'_>, volume: &ApiVolume) -> Self {
+    fn gather(context: &Context<'_>, volume: &ApiVolume) -> Self {
         let mut contents = Self { files: Vec::new(), unknown: None, blocked: None };
         for source in &volume.sources {
             match source {
@@ -113,7 +114,7 @@ impl Contents {
                 }
                 ApiSource::Token(item) => contents.file(volume, item, true, None),
                 ApiSource::Object { secret, name, items, optional } => {
-                    contents.object(kube, volume, (*secret, name), items.as_deref(), *optional);
+                    contents.object(context, volume, (*secret, name), items.as_deref(), *optional);
                 }
             }
         }
@@ -128,16 +129,16 @@ impl Contents {
 
     fn object(
         &mut self,
-        kube: &Kube<'_>,
+        context: &Context<'_>,
         volume: &ApiVolume,
         (secret, name): (bool, &Fact<String>),
         items: Option<&[ApiItem]>,
         optional: bool,
     ) {
         let word = if secret { "Secret" } else { "ConfigMap" };
-        let cluster = &kube.scene.cluster;
+        let cluster = &context.scene.cluster;
         let known = if secret { &cluster.secrets } else { &cluster.config_maps };
-        let told = known.get(&(kube.workload.namespace.clone(), name.value.clone()));
+        let told = known.get(&(context.workload.namespace.clone(), name.value.clone()));
         let what = format!("{word} {}", name.value);
         match (told, items) {
             (Some(object), Some(items)) => {
@@ -218,9 +219,9 @@ impl Contents {
 
     /// Tokens belong to the uid that all containers share and are 0600; 0640 under a filesystem group. Their own
     /// modes count only where neither is given (docs/facts/kubelet.md 6.3).
-    fn own_tokens(&self, kube: &Kube<'_>, tree: &mut Tree) {
-        let common = common_user(kube);
-        let group = kube.workload.security.fs_group.as_ref();
+    fn own_tokens(&self, context: &Context<'_>, tree: &mut Tree) {
+        let common = common_user(context);
+        let group = context.workload.security.fs_group.as_ref();
         if common.is_none() && group.is_none() {
             return;
         }
@@ -238,9 +239,9 @@ impl Contents {
 }
 
 /// The runAsUser that every container has, init containers included; the image's USER does not count.
-fn common_user(kube: &Kube<'_>) -> Option<u32> {
-    let pod = kube.workload.security.run_as_user.as_ref();
-    let users = kube.workload.containers.iter().map(|container| match &container.who {
+fn common_user(context: &Context<'_>) -> Option<u32> {
+    let pod = context.workload.security.run_as_user.as_ref();
+    let users = context.workload.containers.iter().map(|container| match &container.who {
         Who::Kubernetes(security) => security.run_as_user.as_ref().or(pod).map(|user| user.value),
         Who::Plain(_) | Who::Process(_) | Who::Running(_) => None,
     });

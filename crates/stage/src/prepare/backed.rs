@@ -10,10 +10,10 @@ use mivask_model::mount_kind::MountKind;
 use mivask_model::personality::Personality;
 use mivask_model::tree::{Certainty, Doubt, Entry, InodeId, Tree};
 
-use super::fs_group::{self, Masks, Policy, Step, StepReport};
+use super::context::Context;
+use super::fs_group::{self, GroupStep, Masks, Policy, StepReport};
 use super::group_step::{Case, Reach, reach};
 use super::host_path;
-use super::kube::Kube;
 use super::nested;
 use super::prepared::{Prepared, root_facts};
 use crate::cluster::Backing;
@@ -69,13 +69,13 @@ impl<'a> Asked<'a> {
 /// `persistentVolumeClaim`: the volume bound to it, or what its class would give.
 pub(super) fn claim(
     stage: &mut Stage,
-    kube: &Kube<'_>,
+    context: &Context<'_>,
     claim: &str,
     read_only: bool,
     from: &Provenance,
 ) -> Prepared {
-    let cluster = &kube.scene.cluster;
-    let (told, bound) = cluster.bound(&kube.workload.namespace, claim);
+    let cluster = &context.scene.cluster;
+    let (told, bound) = cluster.bound(&context.workload.namespace, claim);
     let name = format!("claim {claim}");
     let mut asked = Asked { read_only, ..Asked::new(claim, &name, MountKind::Claim, from) };
     if let Some(volume) = bound {
@@ -84,26 +84,26 @@ pub(super) fn claim(
         asked.flags = volume.flags;
         asked.personality.clone_from(&volume.personality);
         asked.block = volume.block;
-        return prepare(stage, kube, &asked);
+        return prepare(stage, context, &asked);
     }
     let class = told.and_then(|told| told.class.as_ref()).and_then(|class| cluster.classes.get(class));
     let backing = class.map(|class| provisioned(&class.provisioner, class.fs_type.as_deref()));
     asked.backing = backing.as_ref();
     asked.access_modes = told.map(|told| &told.access_modes);
     asked.flags = class.map_or(MountFlags::NONE, |class| class.flags);
-    prepare(stage, kube, &asked)
+    prepare(stage, context, &asked)
 }
 
 /// `ephemeral`: a claim made with the pod, so new and empty unless given otherwise.
 pub(super) fn ephemeral(
     stage: &mut Stage,
-    kube: &Kube<'_>,
+    context: &Context<'_>,
     claim: &str,
     class: Option<&str>,
     access_modes: &[String],
     from: &Provenance,
 ) -> Prepared {
-    let class = class.and_then(|class| kube.scene.cluster.classes.get(class));
+    let class = class.and_then(|class| context.scene.cluster.classes.get(class));
     let backing = class.map(|class| provisioned(&class.provisioner, class.fs_type.as_deref()));
     let modes: BTreeSet<String> = access_modes.iter().cloned().collect();
     let name = format!("claim {claim}");
@@ -113,21 +113,21 @@ pub(super) fn ephemeral(
         flags: class.map_or(MountFlags::NONE, |class| class.flags),
         ..Asked::new(claim, &name, MountKind::Ephemeral, from)
     };
-    prepare(stage, kube, &asked)
+    prepare(stage, context, &asked)
 }
 
 /// The volume as the processes will see it.
-pub(super) fn prepare(stage: &mut Stage, kube: &Kube<'_>, asked: &Asked<'_>) -> Prepared {
-    let facts = kube.scene.volumes.get(asked.key);
+pub(super) fn prepare(stage: &mut Stage, context: &Context<'_>, asked: &Asked<'_>) -> Prepared {
+    let facts = context.scene.volumes.get(asked.key);
     let group = if asked.plain && facts.is_none_or(|facts| facts.group_ownership.is_none()) {
         None
     } else {
-        group(kube)
+        group(context)
     };
     let mut ready = match (asked.backing, facts) {
-        (Some(Backing::HostPath { path, check }), None) => host(stage, kube, asked, path, *check),
-        (Some(Backing::Local { path }), None) => local(stage, kube, asked, path, group.as_ref()),
-        _ => stored(stage, kube, asked, facts, group.as_ref()),
+        (Some(Backing::HostPath { path, check }), None) => host(stage, context, asked, path, *check),
+        (Some(Backing::Local { path }), None) => local(stage, context, asked, path, group.as_ref()),
+        _ => stored(stage, context, asked, facts, group.as_ref()),
     };
     ready.flags = ready.flags.with(asked.flags);
     if asked.read_only {
@@ -137,8 +137,8 @@ pub(super) fn prepare(stage: &mut Stage, kube: &Kube<'_>, asked: &Asked<'_>) -> 
 }
 
 /// The filesystem group with its policy, where the workload has one.
-fn group(kube: &Kube<'_>) -> Option<(Fact<u32>, Policy)> {
-    let security = &kube.workload.security;
+fn group(context: &Context<'_>) -> Option<(Fact<u32>, Policy)> {
+    let security = &context.workload.security;
     let mismatch = security.on_root_mismatch.as_ref().is_some_and(|fact| fact.value);
     let policy = if mismatch { Policy::OnRootMismatch } else { Policy::Always };
     Some((security.fs_group.clone()?, policy))
@@ -147,26 +147,26 @@ fn group(kube: &Kube<'_>) -> Option<(Fact<u32>, Policy)> {
 /// A volume that is a part of the host's tree.
 fn host(
     stage: &mut Stage,
-    kube: &Kube<'_>,
+    context: &Context<'_>,
     asked: &Asked<'_>,
     path: &[u8],
     check: HostPathCheck,
 ) -> Prepared {
-    let (kind, from, creator, waits) = (&asked.kind, asked.from, kube.creator, true);
+    let (kind, from, creator, waits) = (&asked.kind, asked.from, context.creator, true);
     let wanted = host_path::Wanted { path, check, kind, from, creator, waits };
-    host_path::prepare(stage, kube, &wanted)
+    host_path::prepare(stage, context, &wanted)
 }
 
 /// A local volume: a directory of the host without the mounts below it (docs/facts/kubelet.md section 7), which gets the
 /// filesystem group there.
 fn local(
     stage: &mut Stage,
-    kube: &Kube<'_>,
+    context: &Context<'_>,
     asked: &Asked<'_>,
     path: &[u8],
     group: Option<&(Fact<u32>, Policy)>,
 ) -> Prepared {
-    let mut ready = host(stage, kube, asked, path, HostPathCheck::Directory);
+    let mut ready = host(stage, context, asked, path, HostPathCheck::Directory);
     nested::leave_behind(stage, &mut ready);
     let Some((group, policy)) = group.filter(|_| ready.blocked.is_none()) else { return ready };
     if asked.read_only {
@@ -185,7 +185,7 @@ fn local(
 /// A volume with a tree of its own.
 fn stored(
     stage: &mut Stage,
-    kube: &Kube<'_>,
+    context: &Context<'_>,
     asked: &Asked<'_>,
     facts: Option<&VolumeFacts>,
     group: Option<&(Fact<u32>, Policy)>,
@@ -207,7 +207,7 @@ fn stored(
         || asked.personality.is_some()
         || facts.is_some_and(|facts| facts.tree.is_some());
     let tree = personal_tree(facts.and_then(|facts| facts.tree.clone()), &personality, unknown);
-    let disk = format!("{} {}/{key}", asked.kind, kube.workload.namespace);
+    let disk = format!("{} {}/{key}", asked.kind, context.workload.namespace);
     let base = Source {
         name: Arc::from(name),
         filesystem: filesystem.map(Arc::from),
@@ -231,7 +231,7 @@ fn stored(
                 Some(true) if !read_only => Reach::Yes,
                 Some(false) => Reach::No(Arc::from("the filesystem group is not applied to this volume")),
                 Some(true) | None => {
-                    reach(&Case { name, backing, access_modes, read_only, block }, &kube.scene.cluster)
+                    reach(&Case { name, backing, access_modes, read_only, block }, &context.scene.cluster)
                 }
             };
             with_group_step(stage, base, asked.kind.clone(), reach, group, *policy)
@@ -342,7 +342,7 @@ fn with_group_step(
 fn stepped(tree: &mut Tree, top: InodeId, group: &Fact<u32>, policy: Policy) -> StepReport {
     if known_root(tree, top).is_some() {
         let (group, from) = (group.value, &group.from);
-        return fs_group::apply(tree, &Step { top, group, policy, masks: Masks::WRITABLE, from });
+        return fs_group::apply(tree, &GroupStep { top, group, policy, masks: Masks::WRITABLE, from });
     }
     let text =
         "after the filesystem-group step the volume's root is at least 2770; its owner is taken to be root";

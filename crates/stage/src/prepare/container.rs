@@ -13,10 +13,10 @@ use mivask_model::refusal::RefusalClass;
 use mivask_model::tree::{InodeId, Tree};
 
 use super::bind::{self, Bound};
-use super::builder::{Builder, Filled};
-use super::defaults::{self, DefaultMount, Shelf};
+use super::container_mounts::{ContainerMounts, Filled};
+use super::context::Context;
+use super::defaults::{self, DefaultMount, TreeCache};
 use super::image::image_source;
-use super::kube::Kube;
 use super::mount_point::find_or_make;
 use super::prepared::{Prepared, Ready, new_volume, unknown_source};
 use super::{creator, identify, image_name, user_namespace};
@@ -26,58 +26,58 @@ use crate::scene::{Container, VolumeMount};
 use crate::stage::{Actor, Stage};
 
 /// What containers of one workload share while they are made, one after the other.
-pub(super) struct Workshop<'a> {
+pub(super) struct WorkloadState<'a> {
     pub volumes: BTreeMap<String, Ready>,
-    pub shelf: &'a mut Shelf,
+    pub cache: &'a mut TreeCache,
     pub filled: Filled,
 }
 
 /// The actor that `container` becomes.
 pub(super) fn actor(
     stage: &mut Stage,
-    kube: &Kube<'_>,
+    context: &Context<'_>,
     container: &Container,
-    workshop: &mut Workshop<'_>,
+    state: &mut WorkloadState<'_>,
     (runtime, name): (Runtime, Arc<str>),
 ) -> Actor {
-    let (identity, credentials) = identify(kube, container);
+    let (identity, credentials) = identify(context, container);
     // What the runtime itself provides belongs to the namespace's root: its ids are shifted with it.
-    let namespace = user_namespace(kube, container);
+    let namespace = user_namespace(context, container);
     let own_ids = namespace.as_ref().map_or_else(MountIds::default, |namespace| MountIds {
         uids: namespace.value.uids.clone(),
         gids: namespace.value.gids.clone(),
     });
     let only = if let [one] = credentials.as_slice() { Some(one) } else { None };
-    let mut builder = Builder {
+    let mut mounts = ContainerMounts {
         process: only.map(|one| (one.fsuid.raw(), one.fsgid.raw())),
         creator: creator(namespace.as_ref()),
-        image: container.image.as_ref().and_then(|image| kube.scene.images.get(&image.value)),
+        image: container.image.as_ref().and_then(|image| context.scene.images.get(&image.value)),
         image_table: MountTable::default(),
         stage,
-        kube,
+        context,
         container,
-        filled: &mut workshop.filled,
+        filled: &mut state.filled,
         mounts: MountTable::default(),
         blocked: container.refusal.clone(),
         own_ids,
     };
-    builder.blocked = builder.blocked.or_else(|| builder.image.and_then(|image| image.failure.clone()));
-    builder.all(&workshop.volumes, workshop.shelf, runtime);
-    let shared = workshop.volumes.values().filter_map(|volume| match volume {
+    mounts.blocked = mounts.blocked.or_else(|| mounts.image.and_then(|image| image.failure.clone()));
+    mounts.all(&state.volumes, state.cache, runtime);
+    let shared = state.volumes.values().filter_map(|volume| match volume {
         Ready::Shared(volume) => volume.blocked.clone(),
         Ready::Anonymous | Ready::Tmpfs(_) => None,
     });
     // A cluster holds the whole pod back, an engine only the container that mounts it.
-    let blocked = builder.blocked.or_else(|| shared.into_iter().find(|refusal| refusal.whole_pod));
+    let blocked = mounts.blocked.or_else(|| shared.into_iter().find(|refusal| refusal.whole_pod));
     Actor {
         name,
-        workload: Arc::from(kube.workload.name.as_str()),
+        workload: Arc::from(context.workload.name.as_str()),
         container: Arc::from(container.name.as_str()),
         role: container.role,
         image: container.image.as_ref().map(|image| Arc::from(image.value.as_str())),
         identity,
         credentials,
-        mounts: builder.mounts,
+        mounts: mounts.mounts,
         all_devices: container.privileged,
         blocked,
         from: container.from.clone(),
@@ -102,9 +102,9 @@ pub(super) struct Attachment<'a> {
     pub ids: &'a MountIds,
 }
 
-impl Builder<'_> {
+impl ContainerMounts<'_> {
     /// Every mount, and the working directory.
-    fn all(&mut self, volumes: &BTreeMap<String, Ready>, shelf: &mut Shelf, runtime: Runtime) {
+    fn all(&mut self, volumes: &BTreeMap<String, Ready>, cache: &mut TreeCache, runtime: Runtime) {
         let container = self.container;
         let mut declared: Vec<&VolumeMount> = container.mounts.iter().collect();
         let whole =
@@ -114,21 +114,21 @@ impl Builder<'_> {
             declared.iter().map(|mount| (depth(&mount.at.value), Wanted::Declared(mount))).collect();
         let taken = |at: &[u8]| declared.iter().any(|mount| same_path(&mount.at.value, at));
         if runtime != Runtime::Bare {
-            for default in defaults::mounts(self.stage, shelf, self.kube, container) {
+            for default in defaults::mounts(self.stage, cache, self.context, container) {
                 if !taken(&default.at) {
                     let rank = if default.first { 0 } else { depth(&default.at) };
                     wanted.push((rank, Wanted::Default(Box::new(default))));
                 }
             }
         }
-        if matches!(self.kube.workload.flavour, Flavour::Pod | Flavour::Compose) {
+        if matches!(self.context.workload.flavour, Flavour::Pod | Flavour::Compose) {
             let own = self.image.map(|image| image.volumes.as_slice()).unwrap_or_default();
             let left = own.iter().filter(|volume| !taken(&volume.value));
             wanted.extend(left.map(|volume| (depth(&volume.value), Wanted::Image(volume))));
         }
         // What the runtime needs comes first, then outer mounts before inner ones, whatever the description's
         // order; a bundle lists its mounts in the order they are made.
-        if self.kube.workload.flavour != Flavour::Bundle {
+        if self.context.workload.flavour != Flavour::Bundle {
             wanted.sort_by_key(|(rank, _)| *rank);
         }
         for (_, wanted) in &wanted {
@@ -153,7 +153,7 @@ impl Builder<'_> {
             let (at, origin) = (&b"/"[..], MountOrigin::Root);
             return self.push(None, &Attachment { at, volume, root, flags, origin, from, ids });
         }
-        let source = image_source(self.kube.scene, &image_name(container));
+        let source = image_source(self.context.scene, &image_name(container));
         let source = self.stage.add_source(source);
         let from = container.image.as_ref().map_or(&container.from, |image| &image.from);
         let volume = Prepared::single(source, MountKind::Image, Preparation::default());
@@ -207,7 +207,7 @@ impl Builder<'_> {
         }
         let flags = bound.flags;
         let (at, from, origin) = (mount.at.value.as_slice(), &mount.at.from, MountOrigin::Declared);
-        let of_pod = self.kube.workload.own_users.is_some();
+        let of_pod = self.context.workload.own_users.is_some();
         let shifted = of_pod || mount.engine.id_mapped || matches!(ready, Ready::Tmpfs(_));
         let ids = if shifted { self.own_ids.clone() } else { mount.ids.clone() };
         let before = self.mounts.iter().count();
@@ -260,7 +260,7 @@ impl Builder<'_> {
                 let creator = self.creator;
                 let mut volume = new_volume(self.stage, &name, MountKind::Volume, creator);
                 self.stage.storage.source_mut(volume.variants[0].source).anonymous = true;
-                volume.flags = self.kube.profile.volumes.flags;
+                volume.flags = self.context.profile.volumes.flags;
                 self.fill(&mut volume, at, no_copy);
                 Some(volume)
             }
@@ -354,7 +354,7 @@ impl Builder<'_> {
 
     /// How this container's runtime makes a mount, or `None` where it refuses.
     fn bound(&mut self, mount: &VolumeMount, volume: &Prepared) -> Option<Bound> {
-        let namespaced = user_namespace(self.kube, self.container).is_some();
+        let namespaced = user_namespace(self.context, self.container).is_some();
         let bound = bind::bound(&self.profile().binds, namespaced, mount, volume);
         bound.map_err(|reason| self.stop(RefusalClass::StartRefused, reason, mount.at.from.clone())).ok()
     }

@@ -11,7 +11,7 @@ use mivask_model::personality::Personality;
 use mivask_model::tree::{Certainty, Device, Doubt, Entry, Tree};
 
 use super::api_volume;
-use super::kube::Kube;
+use super::context::Context;
 use super::prepared::{Prepared, Ready};
 use crate::runtime::{DefaultKind, DefaultRow, Flavour};
 use crate::scene::{Container, TmpfsAsked};
@@ -31,12 +31,12 @@ pub(super) struct DefaultMount {
 
 /// Trees that are the same in every container, made once.
 #[derive(Debug, Default)]
-pub(super) struct Shelf {
+pub(super) struct TreeCache {
     trees: BTreeMap<String, Arc<Tree>>,
     token: Option<Prepared>,
 }
 
-impl Shelf {
+impl TreeCache {
     /// Forgets what belongs to one workload.
     pub(super) fn next_workload(&mut self) {
         self.token = None;
@@ -50,23 +50,23 @@ impl Shelf {
 /// The default mounts of one container, outer ones first.
 pub(super) fn mounts(
     stage: &mut Stage,
-    shelf: &mut Shelf,
-    kube: &Kube<'_>,
+    cache: &mut TreeCache,
+    context: &Context<'_>,
     container: &Container,
 ) -> Vec<DefaultMount> {
-    let mut making = Making { placing: Placing { stage, shelf }, container, all: Vec::new() };
-    for row in kube.profile.defaults.iter().copied().flatten() {
+    let mut making = DefaultMounts { placing: Placement { stage, cache }, container, all: Vec::new() };
+    for row in context.profile.defaults.iter().copied().flatten() {
         making.row(row);
     }
-    if kube.workload.flavour == Flavour::Pod {
-        making.kubelet(kube);
+    if context.workload.flavour == Flavour::Pod {
+        making.kubelet(context);
     }
     making.all
 }
 
 /// A file system of the kernel's that a bundle lists itself.
-pub(super) fn system(stage: &mut Stage, shelf: &mut Shelf, filesystem: &str) -> Prepared {
-    let mut placing = Placing { stage, shelf };
+pub(super) fn system(stage: &mut Stage, cache: &mut TreeCache, filesystem: &str) -> Prepared {
+    let mut placing = Placement { stage, cache };
     match filesystem {
         "dev" => placing.devices(false, MountFlags::NONE),
         "mqueue" => placing.shared("/dev/mqueue", 0o1777, MountFlags::NONE),
@@ -74,19 +74,19 @@ pub(super) fn system(stage: &mut Stage, shelf: &mut Shelf, filesystem: &str) -> 
     }
 }
 
-struct Making<'a> {
-    placing: Placing<'a>,
+struct DefaultMounts<'a> {
+    placing: Placement<'a>,
     container: &'a Container,
     all: Vec<DefaultMount>,
 }
 
-/// Makes sources for the stage out of the shelf's trees.
-struct Placing<'a> {
+/// Makes sources for the stage out of the cache's trees.
+struct Placement<'a> {
     stage: &'a mut Stage,
-    shelf: &'a mut Shelf,
+    cache: &'a mut TreeCache,
 }
 
-impl Making<'_> {
+impl DefaultMounts<'_> {
     fn row(&mut self, row: &DefaultRow) {
         let privileged = self.container.privileged;
         let read_only =
@@ -128,7 +128,7 @@ impl Making<'_> {
     }
 
     /// What the kubelet adds. Its own /etc/hosts stays writable when the root is read-only; the runtime's two do not.
-    fn kubelet(&mut self, kube: &Kube<'_>) {
+    fn kubelet(&mut self, context: &Context<'_>) {
         let rule = Provenance::rule("the kubelet binds it into every container");
         let with_root =
             if self.container.read_only_root { MountFlags::READ_ONLY } else { MountFlags::default() };
@@ -143,18 +143,22 @@ impl Making<'_> {
         let from = log.map_or(rule, |path| path.from.clone());
         let volume = self.placing.single_file("termination-log", 0o666, MountFlags::default());
         self.add(at, volume, from);
-        let token = kube.workload.service_account_token.as_ref();
+        let token = context.workload.service_account_token.as_ref();
         if token.is_none_or(|told| told.value) {
             let assumed =
                 || Provenance::Assumption("the service account mounts its token, as by default".into());
             let from = token.map_or_else(assumed, |told| told.from.clone());
-            let volume = match &self.placing.shelf.token {
+            let volume = match &self.placing.cache.token {
                 Some(volume) => volume.clone(),
                 None => {
                     let name = Fact::new("service account token".to_owned(), from.clone());
-                    let volume =
-                        api_volume::prepare(self.placing.stage, kube, &name, &api_volume::service_account());
-                    self.placing.shelf.token.insert(volume).clone()
+                    let volume = api_volume::prepare(
+                        self.placing.stage,
+                        context,
+                        &name,
+                        &api_volume::service_account(),
+                    );
+                    self.placing.cache.token.insert(volume).clone()
                 }
             };
             self.add(b"/var/run/secrets/kubernetes.io/serviceaccount", volume, from);
@@ -167,7 +171,7 @@ impl Making<'_> {
     }
 }
 
-impl Placing<'_> {
+impl Placement<'_> {
     fn place(
         &mut self,
         name: &str,
@@ -192,14 +196,14 @@ impl Placing<'_> {
 
     /// `/proc` and `/sys`: root 0555, the rest is the kernel's and not modelled.
     fn kernel_files(&mut self, filesystem: &str, flags: MountFlags) -> Prepared {
-        let tree = self.shelf.tree(filesystem.to_owned(), || kernel_tree(filesystem));
+        let tree = self.cache.tree(filesystem.to_owned(), || kernel_tree(filesystem));
         self.place(filesystem, Some(filesystem), MountKind::Runtime(filesystem.into()), tree, flags)
     }
 
     fn shared(&mut self, at: &str, mode: u16, flags: MountFlags) -> Prepared {
         let name = at.rsplit('/').next().unwrap_or(at);
         let filesystem = if name == "mqueue" { "mqueue" } else { "tmpfs" };
-        let tree = self.shelf.tree(format!("shared {mode:o}"), || {
+        let tree = self.cache.tree(format!("shared {mode:o}"), || {
             let rule = format!("the runtime makes it 0:0 {mode:04o}");
             Tree::new(Entry::directory(0, 0, mode), Provenance::Rule(rule.into()))
         });
@@ -212,13 +216,13 @@ impl Placing<'_> {
 
     /// `/dev`: a tmpfs with the devices every container has.
     fn devices(&mut self, privileged: bool, flags: MountFlags) -> Prepared {
-        let tree = self.shelf.tree(format!("dev {privileged}"), || device_tree(privileged));
+        let tree = self.cache.tree(format!("dev {privileged}"), || device_tree(privileged));
         self.place("dev", Some("tmpfs"), MountKind::Tmpfs, tree, flags)
     }
 
     /// A bind of one file; the mount shows the file itself.
     fn single_file(&mut self, name: &str, mode: u16, flags: MountFlags) -> Prepared {
-        let tree = self.shelf.tree(format!("file {name} {mode:o}"), || file_tree(name, mode));
+        let tree = self.cache.tree(format!("file {name} {mode:o}"), || file_tree(name, mode));
         let root = tree.find(name.as_bytes()).or(Some(Tree::ROOT));
         Prepared { root, ..self.place(name, None, MountKind::Bind, tree, flags) }
     }
@@ -226,7 +230,7 @@ impl Placing<'_> {
     /// A directory hides behind an empty read-only tmpfs, a file behind `/dev/null`.
     fn mask(&mut self, at: &str) -> Ready {
         Ready::Shared(if is_file(at) {
-            let tree = self.shelf.tree("masked file".to_owned(), || {
+            let tree = self.cache.tree("masked file".to_owned(), || {
                 let mut tree =
                     Tree::new(Entry::directory(0, 0, 0o755), Provenance::rule("the runtime masks it"));
                 add(&mut tree, "null", null());
@@ -244,7 +248,7 @@ impl Placing<'_> {
                 )
             }
         } else {
-            let tree = self.shelf.tree("masked directory".to_owned(), || {
+            let tree = self.cache.tree("masked directory".to_owned(), || {
                 Tree::new(
                     Entry::directory(0, 0, 0o755),
                     Provenance::rule("the runtime hides it behind an empty tmpfs"),
@@ -262,7 +266,7 @@ impl Placing<'_> {
 
     /// A part of `/proc`, mounted again and read-only.
     fn read_only_part(&mut self, at: &str) -> Ready {
-        let tree = self.shelf.tree("proc".to_owned(), || kernel_tree("proc"));
+        let tree = self.cache.tree("proc".to_owned(), || kernel_tree("proc"));
         let root = tree.find(at.trim_start_matches("/proc").as_bytes()).or(Some(Tree::ROOT));
         Ready::Shared(Prepared {
             root,

@@ -10,11 +10,11 @@ use mivask_model::mount::{MountTable, Preparation, SourceId};
 use mivask_model::mount_kind::MountKind;
 use mivask_model::refusal::RefusalClass;
 use mivask_model::tree::{Certainty, Doubt, Entry, InodeId, Tree};
-use mivask_rules::onlooker::{Sight, look};
+use mivask_rules::lookup::{Sight, look};
 use mivask_rules::view::Place;
 use mivask_rules::walk::Follow;
 
-use super::builder::Builder;
+use super::container_mounts::ContainerMounts;
 use super::prepared::{Fills, Prepared, local_source};
 use crate::scene::TmpfsAsked;
 
@@ -26,7 +26,7 @@ enum InImage {
     Unlisted(Unknown),
 }
 
-impl Builder<'_> {
+impl ContainerMounts<'_> {
     /// Fills `volume` from the image's `at`, or leaves it alone.
     pub(super) fn fill(&mut self, volume: &mut Prepared, at: &Fact<Vec<u8>>, no_copy: bool) {
         let (Some(root), source) = (volume.root, volume.variants[0].source) else { return };

@@ -23,7 +23,7 @@ impl Masks {
 
 /// The step on the part of a tree below `top`.
 #[derive(Clone, Copy, Debug)]
-pub(super) struct Step<'a> {
+pub(super) struct GroupStep<'a> {
     pub top: InodeId,
     pub group: u32,
     pub policy: Policy,
@@ -51,7 +51,7 @@ pub(super) enum Policy {
 
 /// Gives every inode but links to the group: files `| 0660`, directories `| 02770`. Owners stay, nothing is
 /// removed, and what the kernel refuses to change (immutable, append-only) stays as it is.
-pub(super) fn apply(tree: &mut Tree, step: &Step<'_>) -> StepReport {
+pub(super) fn apply(tree: &mut Tree, step: &GroupStep<'_>) -> StepReport {
     let gid = DiskGid::new(step.group);
     let root = tree.inode(step.top);
     let matches = root.gid == gid && root.mode.has(step.masks.directory);
@@ -109,7 +109,7 @@ mod tests {
 
     fn step(tree: &mut Tree, policy: Policy) -> usize {
         let from = &Provenance::rule("test");
-        apply(tree, &Step { top: Tree::ROOT, group: 7000, policy, masks: Masks::WRITABLE, from }).touched
+        apply(tree, &GroupStep { top: Tree::ROOT, group: 7000, policy, masks: Masks::WRITABLE, from }).touched
     }
 
     macro_rules! walked {

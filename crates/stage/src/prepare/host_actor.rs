@@ -41,9 +41,9 @@ pub fn stage_with_host(scene: &Scene) -> Stage {
         }
     };
     let mounts = table(&mut stage, scene, source);
-    let mut cast = (*stage.cast).clone();
-    cast.add(HOST);
-    stage.cast = Arc::new(cast);
+    let mut actor_names = (*stage.actor_names).clone();
+    actor_names.add(HOST);
+    stage.actor_names = Arc::new(actor_names);
     stage.actors.push(actor(mounts));
     stage
 }

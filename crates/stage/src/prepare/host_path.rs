@@ -11,11 +11,11 @@ use mivask_model::personality::Personality;
 use mivask_model::refusal::Refusal;
 use mivask_model::refusal::RefusalClass;
 use mivask_model::tree::{Certainty, InodeId, Tree};
-use mivask_rules::onlooker::{Sight, look};
+use mivask_rules::lookup::{Sight, look};
 use mivask_rules::view::Place;
 use mivask_rules::walk::Follow;
 
-use super::kube::Kube;
+use super::context::Context;
 use super::mount_point::{Maker, find_or_make};
 use super::nested;
 use super::prepared::Prepared;
@@ -59,11 +59,11 @@ pub(super) struct Wanted<'a> {
 }
 
 /// One host path with the flags of the mount underneath. The filesystem group never changes it.
-pub(super) fn prepare(stage: &mut Stage, kube: &Kube<'_>, wanted: &Wanted<'_>) -> Prepared {
-    let tree = kube.host.map(|host| &stage.source(host).tree);
+pub(super) fn prepare(stage: &mut Stage, context: &Context<'_>, wanted: &Wanted<'_>) -> Prepared {
+    let tree = context.host.map(|host| &stage.source(host).tree);
     let real = tree.map_or_else(|| wanted.path.to_vec(), |tree| real_path(tree, wanted.path));
-    let mount = kube.scene.host.mounts.as_ref().and_then(|mounts| mounts.covering(&real));
-    let mut prepared = on_host(stage, kube, wanted, (&real, mount));
+    let mount = context.scene.host.mounts.as_ref().and_then(|mounts| mounts.covering(&real));
+    let mut prepared = on_host(stage, context, wanted, (&real, mount));
     if let Some(mount) = mount {
         // A bind shows the flags of the mount underneath; a superblock's own say more than any mount.
         prepared.flags = prepared.flags.with(mount.flags);
@@ -91,12 +91,12 @@ fn real_path(tree: &Tree, path: &[u8]) -> Vec<u8> {
 
 fn on_host(
     stage: &mut Stage,
-    kube: &Kube<'_>,
+    context: &Context<'_>,
     wanted: &Wanted<'_>,
     (real, mount): (&[u8], Option<&HostMount>),
 ) -> Prepared {
     let shown = mivask_model::act::quoted(wanted.path);
-    let Some(host) = kube.host else {
+    let Some(host) = context.host else {
         return unknown(stage, &shown, wanted);
     };
     let whole = host;
@@ -124,7 +124,7 @@ fn on_host(
         !tree.doubt(*root).is_some_and(|doubt| matches!(doubt.attributes, Certainty::Unknown(_)))
     };
     preparation.before = Some(root).filter(told).map(|root| super::prepared::root_facts(tree, root));
-    let nested = nested::below(stage, kube, (whole, host), root, real);
+    let nested = nested::below(stage, context, (whole, host), root, real);
     Prepared {
         nested,
         root: Some(root),

@@ -3,8 +3,9 @@
 mod api_volume;
 mod backed;
 mod bind;
-mod builder;
 mod container;
+mod container_mounts;
+mod context;
 mod defaults;
 mod engine;
 mod fs_group;
@@ -12,7 +13,6 @@ mod group_step;
 mod host_actor;
 mod host_path;
 mod image;
-mod kube;
 mod mount_point;
 mod nested;
 mod prepared;
@@ -25,17 +25,17 @@ use mivask_model::refusal::RefusalClass;
 use std::borrow::Cow;
 use std::sync::Arc;
 
+use crate::actor_names::ActorNames;
 use crate::builder::built;
-use crate::cast::Cast;
 use crate::identity::{
     IdentityFact, ImageFacts, Knowledge, Resolved, kubernetes_identity, plain_identity, process_identity,
 };
 use crate::runtime::Flavour;
 use crate::scene::{Container, Scene, Who, Workload};
 use crate::stage::{Actor, Stage};
-use container::Workshop;
-use defaults::Shelf;
-use kube::Kube;
+use container::WorkloadState;
+use context::Context;
+use defaults::TreeCache;
 use mivask_model::credentials::Credentials;
 use mivask_model::fact::{Fact, Provenance};
 use mivask_model::ids::{Extent, IdMap, InsideGid, InsideUid, UserNamespace};
@@ -48,7 +48,7 @@ use mivask_model::refusal::Refusal;
 /// that is not given stays unknown.
 #[must_use]
 pub fn stage(scene: &Scene) -> Stage {
-    let mut staging = Staging::new(scene, Arc::new(scene.cast()));
+    let mut staging = Staging::new(scene, Arc::new(scene.actor_names()));
     let mut stage = staging.empty();
     let host = staging.host.take().map(|host| stage.add_source(host));
     for workload in &scene.workloads {
@@ -63,19 +63,19 @@ pub fn stage(scene: &Scene) -> Stage {
 #[derive(Debug)]
 pub struct Staging<'a> {
     scene: Cow<'a, Scene>,
-    cast: Arc<Cast>,
+    actor_names: Arc<ActorNames>,
     host: Option<Source>,
-    shelf: Shelf,
+    cache: TreeCache,
     actors: usize,
 }
 
 impl<'a> Staging<'a> {
-    /// Begins before the first workload; `cast` has the names of all actors, and the workloads that `scene` holds
+    /// Begins before the first workload; `actor_names` has the names of all actors, and the workloads that `scene` holds
     /// itself do not count.
     #[must_use]
-    pub fn new(scene: &'a Scene, cast: Arc<Cast>) -> Self {
+    pub fn new(scene: &'a Scene, actor_names: Arc<ActorNames>) -> Self {
         let host = host_path::host_source(scene);
-        Self { scene: built(scene), cast, host, shelf: Shelf::default(), actors: 0 }
+        Self { scene: built(scene), actor_names, host, cache: TreeCache::default(), actors: 0 }
     }
 
     /// The next workload on a stage of its own.
@@ -90,12 +90,13 @@ impl<'a> Staging<'a> {
     fn empty(&self) -> Stage {
         let settings = self.scene.host.settings;
         let mut stage = Stage::default();
-        (stage.storage.settings, stage.cast, stage.first) = (settings, self.cast.clone(), self.actors);
+        (stage.storage.settings, stage.actor_names, stage.first) =
+            (settings, self.actor_names.clone(), self.actors);
         stage
     }
 
     fn add(&mut self, stage: &mut Stage, told: &Workload, host: Option<SourceId>) {
-        let (scene, shelf) = (&*self.scene, &mut self.shelf);
+        let (scene, cache) = (&*self.scene, &mut self.cache);
         let workload = &assigned(scene, told);
         let runtime = scene.runtime_of(workload);
         // A daemon whose containers live in a user namespace makes what is missing as that namespace's root; a
@@ -104,17 +105,17 @@ impl<'a> Staging<'a> {
             Flavour::Compose => creator(scene.host.user_namespace.as_ref()),
             Flavour::Pod | Flavour::Scene | Flavour::Bundle => (0, 0),
         };
-        let kube = Kube { scene, workload, profile: runtime.profile(), host, creator };
-        shelf.next_workload();
-        let volumes = volume::prepare_all(stage, &kube, shelf);
-        let mut workshop = Workshop { volumes, shelf, filled: builder::Filled::default() };
+        let context = Context { scene, workload, profile: runtime.profile(), host, creator };
+        cache.next_workload();
+        let volumes = volume::prepare_all(stage, &context, cache);
+        let mut state = WorkloadState { volumes, cache, filled: container_mounts::Filled::default() };
         let first = stage.actors.len();
         for container in &workload.containers {
             // Where an input changed while it was read a second time, the container's own name has to do.
-            let known = self.cast.names().get(self.actors).cloned();
+            let known = self.actor_names.names().get(self.actors).cloned();
             let name = known.unwrap_or_else(|| Arc::from(container.name.as_str()));
             self.actors += 1;
-            let actor = container::actor(stage, &kube, container, &mut workshop, (runtime, name));
+            let actor = container::actor(stage, &context, container, &mut state, (runtime, name));
             stage.actors.push(actor);
         }
         spread_refusals(&mut stage.actors[first..]);
@@ -154,8 +155,8 @@ fn spread_refusals(actors: &mut [Actor]) {
 }
 
 /// Who `container` is, with the same in kernel ids.
-fn identify(kube: &Kube<'_>, container: &Container) -> (Resolved, Vec<Credentials>) {
-    let (scene, profile) = (kube.scene, kube.profile);
+fn identify(context: &Context<'_>, container: &Container) -> (Resolved, Vec<Credentials>) {
+    let (scene, profile) = (context.scene, context.profile);
     let image_name = image_name(container);
     let told = container.image.as_ref().and_then(|image| scene.images.get(&image.value));
     let mut image = told.map_or_else(ImageFacts::default, |image| image.identity.clone());
@@ -166,7 +167,7 @@ fn identify(kube: &Kube<'_>, container: &Container) -> (Resolved, Vec<Credential
     }
     let mut resolved = match &container.who {
         Who::Kubernetes(security) => {
-            kubernetes_identity(&kube.workload.security, security, &image, &image_name, profile)
+            kubernetes_identity(&context.workload.security, security, &image, &image_name, profile)
         }
         Who::Plain(plain) => plain_identity(plain, &image, &image_name, profile),
         Who::Process(process) => process_identity(process, &image.accounts, profile),
@@ -177,7 +178,7 @@ fn identify(kube: &Kube<'_>, container: &Container) -> (Resolved, Vec<Credential
         resolved.assumptions.push(text.into());
     }
     resolved.assumptions.extend(told.into_iter().flat_map(|image| image.assumptions.iter().cloned()));
-    if let Some(namespace) = user_namespace(kube, container) {
+    if let Some(namespace) = user_namespace(context, container) {
         enter_namespace(&mut resolved, &namespace);
     }
     let credentials =
@@ -186,14 +187,14 @@ fn identify(kube: &Kube<'_>, container: &Container) -> (Resolved, Vec<Credential
 }
 
 /// The user namespace of a container: its own, its pod's, else the one the host puts all containers into.
-fn user_namespace(kube: &Kube<'_>, container: &Container) -> Option<Fact<Arc<UserNamespace>>> {
+fn user_namespace(context: &Context<'_>, container: &Container) -> Option<Fact<Arc<UserNamespace>>> {
     let own = match &container.who {
         Who::Plain(plain) => plain.user_namespace.clone(),
         Who::Process(process) => return process.user_namespace.clone(),
         Who::Running(_) => return None,
-        Who::Kubernetes(_) => kube.workload.own_users.as_ref().map(pod_namespace),
+        Who::Kubernetes(_) => context.workload.own_users.as_ref().map(pod_namespace),
     };
-    own.or_else(|| kube.scene.host.user_namespace.clone())
+    own.or_else(|| context.scene.host.user_namespace.clone())
 }
 
 /// `hostUsers: false`: 65536 ids of the pod's own. Which ones decides nothing, since its volumes are id-mapped too.

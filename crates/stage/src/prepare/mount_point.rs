@@ -9,7 +9,7 @@ use mivask_model::mode::{FileKind, Mode};
 use mivask_model::mount::{MountFlags, MountTable};
 use mivask_model::outcome::Errno;
 use mivask_model::tree::{Certainty, Doubt, Entry};
-use mivask_rules::onlooker::{Onlooker, root_credentials};
+use mivask_rules::lookup::{AllSeeing, root_credentials};
 use mivask_rules::view::Devices;
 use mivask_rules::view::{Place, View};
 use mivask_rules::walk::{Arrival, Follow, Last, Target, Walker};
@@ -123,8 +123,8 @@ enum Reached {
 fn arrive(stage: &Stage, table: &MountTable, path: &[u8]) -> Result<Reached, String> {
     let credentials = root_credentials();
     let view = View::new(&stage.storage, table, &credentials, "the runtime", Devices::Listed);
-    let mut onlooker = Onlooker::default();
-    let walked = Walker::new(&view, &mut onlooker).arrive(path, Follow::Links);
+    let mut all_seeing = AllSeeing::default();
+    let walked = Walker::new(&view, &mut all_seeing).arrive(path, Follow::Links);
     match walked {
         Ok(Arrival { target: Target::There(place), .. }) => Ok(Reached::There(place)),
         Ok(Arrival { directory, last: Last::Name(name, _), .. }) => {
@@ -140,8 +140,8 @@ fn arrive(stage: &Stage, table: &MountTable, path: &[u8]) -> Result<Reached, Str
 
 /// The absolute path that the link at `path` points at; `None` where there is no link.
 fn dangling(view: &View<'_>, path: &[u8]) -> Option<Vec<u8>> {
-    let mut onlooker = Onlooker::default();
-    let arrival = Walker::new(view, &mut onlooker).arrive(path, Follow::AllButLast).ok()?;
+    let mut all_seeing = AllSeeing::default();
+    let arrival = Walker::new(view, &mut all_seeing).arrive(path, Follow::AllButLast).ok()?;
     let Target::There(place) = arrival.target else { return None };
     let target = view.source(place).tree.target(place.inode?)?;
     if target.first() == Some(&b'/') {

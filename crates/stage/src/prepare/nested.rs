@@ -8,7 +8,7 @@ use mivask_model::mount::{Preparation, Source, SourceId};
 use mivask_model::personality::Personality;
 use mivask_model::tree::{Certainty, Doubt, Entry, InodeId, Tree};
 
-use super::kube::Kube;
+use super::context::Context;
 use super::prepared::{Nested, Prepared};
 use super::sub_path::{self, Part};
 use crate::stage::Stage;
@@ -45,12 +45,12 @@ pub(super) fn make_mount_points(tree: &mut Arc<Tree>, mounts: &HostMounts) {
 /// mount points; `whole` is the host without regard to mounts.
 pub(super) fn below(
     stage: &mut Stage,
-    kube: &Kube<'_>,
+    context: &Context<'_>,
     (whole, host): (SourceId, SourceId),
     root: InodeId,
     path: &[u8],
 ) -> Vec<Nested> {
-    let Some(mounts) = &kube.scene.host.mounts else { return Vec::new() };
+    let Some(mounts) = &context.scene.host.mounts else { return Vec::new() };
     let mut all = Vec::new();
     for (mount, rest) in mounts.below(path) {
         let tree = &stage.source(host).tree;

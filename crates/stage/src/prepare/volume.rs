@@ -11,41 +11,45 @@ use mivask_model::tree::{Entry, Tree};
 
 use super::api_volume;
 use super::backed::{self, Asked};
-use super::defaults::{self, Shelf};
-use super::fs_group::{self, Masks, Policy, Step};
+use super::context::Context;
+use super::defaults::{self, TreeCache};
+use super::fs_group::{self, GroupStep, Masks, Policy};
 use super::host_path;
 use super::image::image_source;
-use super::kube::Kube;
 use super::prepared::{Fills, Prepared, Ready, local_source, new_volume, root_facts, unknown_source};
 use crate::scene::{Driver, HostPathCheck, Medium, Volume, VolumeKind, Workload};
 use crate::stage::Stage;
 
 /// Every volume of the workload, by its name in the description.
-pub(super) fn prepare_all(stage: &mut Stage, kube: &Kube<'_>, shelf: &mut Shelf) -> BTreeMap<String, Ready> {
-    let ready = |volume: &Volume| (volume.name.value.clone(), ready(stage, kube, shelf, volume));
-    kube.workload.volumes.iter().map(ready).collect()
+pub(super) fn prepare_all(
+    stage: &mut Stage,
+    context: &Context<'_>,
+    cache: &mut TreeCache,
+) -> BTreeMap<String, Ready> {
+    let ready = |volume: &Volume| (volume.name.value.clone(), ready(stage, context, cache, volume));
+    context.workload.volumes.iter().map(ready).collect()
 }
 
-fn ready(stage: &mut Stage, kube: &Kube<'_>, shelf: &mut Shelf, volume: &Volume) -> Ready {
+fn ready(stage: &mut Stage, context: &Context<'_>, cache: &mut TreeCache, volume: &Volume) -> Ready {
     let name = &volume.name.value;
     let from = &volume.name.from;
-    let pod = &kube.workload.name;
+    let pod = &context.workload.name;
     let host = |path, check, kind, waits| host_path::Wanted {
         path,
         check,
         kind,
         from,
-        creator: kube.creator,
+        creator: context.creator,
         waits,
     };
     Ready::Shared(match &volume.kind {
-        VolumeKind::EmptyDir(medium) => empty_dir(stage, kube.workload, volume, *medium),
+        VolumeKind::EmptyDir(medium) => empty_dir(stage, context.workload, volume, *medium),
         VolumeKind::HostPath { path, check } => {
-            host_path::prepare(stage, kube, &host(path, *check, &MountKind::HostPath, true))
+            host_path::prepare(stage, context, &host(path, *check, &MountKind::HostPath, true))
         }
-        VolumeKind::Claim { claim, read_only } => backed::claim(stage, kube, claim, *read_only, from),
+        VolumeKind::Claim { claim, read_only } => backed::claim(stage, context, claim, *read_only, from),
         VolumeKind::Ephemeral { class, access_modes } => {
-            backed::ephemeral(stage, kube, &format!("{pod}-{name}"), class.as_deref(), access_modes, from)
+            backed::ephemeral(stage, context, &format!("{pod}-{name}"), class.as_deref(), access_modes, from)
         }
         VolumeKind::Backed { backing, read_only } => {
             let shown = format!("{} volume {name}", backing.word());
@@ -54,31 +58,31 @@ fn ready(stage: &mut Stage, kube: &Kube<'_>, shelf: &mut Shelf, volume: &Volume)
                 backing: Some(backing),
                 ..Asked::new(name, &shown, MountKind::of_key(backing.word()), from)
             };
-            backed::prepare(stage, kube, &asked)
+            backed::prepare(stage, context, &asked)
         }
-        VolumeKind::Api(api) => api_volume::prepare(stage, kube, &volume.name, api),
-        VolumeKind::Image(reference) => image(stage, kube, reference),
+        VolumeKind::Api(api) => api_volume::prepare(stage, context, &volume.name, api),
+        VolumeKind::Image(reference) => image(stage, context, reference),
         VolumeKind::Stored(key) => {
             // No one prepares the volumes of a scene's own containers unless the scene says so.
-            let facts = kube.scene.volumes.get(key);
+            let facts = context.scene.volumes.get(key);
             let wanted =
                 facts.and_then(|facts| facts.group_ownership.as_ref()).is_some_and(|told| told.value);
             let shown = format!("volume {key}");
             backed::prepare(
                 stage,
-                kube,
+                context,
                 &Asked { plain: !wanted, ..Asked::new(key, &shown, MountKind::Volume, from) },
             )
         }
-        VolumeKind::Named { driver, external } => named(stage, kube, volume, driver, *external),
+        VolumeKind::Named { driver, external } => named(stage, context, volume, driver, *external),
         VolumeKind::Anonymous => return Ready::Anonymous,
         VolumeKind::Tmpfs(asked) => return Ready::Tmpfs(asked.clone()),
         VolumeKind::Bind { path, make_missing } => {
-            let make = *make_missing && kube.profile.binds.makes_missing_source;
+            let make = *make_missing && context.profile.binds.makes_missing_source;
             let check = if make { HostPathCheck::None } else { HostPathCheck::MustExist };
-            host_path::prepare(stage, kube, &host(path, check, &MountKind::Bind, false))
+            host_path::prepare(stage, context, &host(path, check, &MountKind::Bind, false))
         }
-        VolumeKind::System(filesystem) => defaults::system(stage, shelf, filesystem),
+        VolumeKind::System(filesystem) => defaults::system(stage, cache, filesystem),
         VolumeKind::Other { kind, read_only } => other(stage, volume, kind, *read_only),
     })
 }
@@ -98,7 +102,8 @@ fn empty_dir(stage: &mut Stage, workload: &Workload, volume: &Volume, medium: Me
     // The change policy counts for claims only.
     if let Some(group) = &workload.security.fs_group {
         let (top, group, policy, from) = (Tree::ROOT, group.value, Policy::Always, &group.from);
-        let report = fs_group::apply(&mut tree, &Step { top, group, policy, masks: Masks::WRITABLE, from });
+        let report =
+            fs_group::apply(&mut tree, &GroupStep { top, group, policy, masks: Masks::WRITABLE, from });
         preparation.touches = report.touched;
         preparation.notes.extend(report.note);
     }
@@ -107,16 +112,22 @@ fn empty_dir(stage: &mut Stage, workload: &Workload, volume: &Volume, medium: Me
     Prepared::single(source, MountKind::EmptyDir, preparation)
 }
 
-fn named(stage: &mut Stage, kube: &Kube<'_>, volume: &Volume, driver: &Driver, external: bool) -> Prepared {
+fn named(
+    stage: &mut Stage,
+    context: &Context<'_>,
+    volume: &Volume,
+    driver: &Driver,
+    external: bool,
+) -> Prepared {
     let key = volume.name.value.as_str();
     let shown = format!("volume {key}");
     let from = &volume.name.from;
-    let flags = kube.profile.volumes.flags;
+    let flags = context.profile.volumes.flags;
     let mut ready = match driver {
         Driver::Bind(path) => {
             let (check, kind, waits) = (HostPathCheck::Directory, &MountKind::Volume, false);
-            let wanted = host_path::Wanted { path, check, kind, from, creator: kube.creator, waits };
-            let mut ready = host_path::prepare(stage, kube, &wanted);
+            let wanted = host_path::Wanted { path, check, kind, from, creator: context.creator, waits };
+            let mut ready = host_path::prepare(stage, context, &wanted);
             ready.fills = Fills::Used;
             ready
         }
@@ -128,23 +139,23 @@ fn named(stage: &mut Stage, kube: &Kube<'_>, volume: &Volume, driver: &Driver, e
             };
             let asked =
                 Asked { plain: true, personality, ..Asked::new(key, &shown, MountKind::Volume, from) };
-            backed::prepare(stage, kube, &asked)
+            backed::prepare(stage, context, &asked)
         }
-        Driver::Local if kube.scene.volumes.contains_key(key) || external => {
+        Driver::Local if context.scene.volumes.contains_key(key) || external => {
             let asked = Asked { plain: true, ..Asked::new(key, &shown, MountKind::Volume, from) };
-            let mut ready = backed::prepare(stage, kube, &asked);
+            let mut ready = backed::prepare(stage, context, &asked);
             ready.fills = Fills::Used;
             ready
         }
-        Driver::Local => new_volume(stage, &shown, MountKind::Volume, kube.creator),
+        Driver::Local => new_volume(stage, &shown, MountKind::Volume, context.creator),
     };
     ready.flags = ready.flags.with(flags);
     ready
 }
 
 /// Another image's files: read-only, without programs, never given to the filesystem group.
-fn image(stage: &mut Stage, kube: &Kube<'_>, reference: &Fact<String>) -> Prepared {
-    let source = image_source(kube.scene, &reference.value);
+fn image(stage: &mut Stage, context: &Context<'_>, reference: &Fact<String>) -> Prepared {
+    let source = image_source(context.scene, &reference.value);
     let source = stage.add_source(source);
     let flags = MountFlags::READ_ONLY.with(MountFlags::NO_EXEC);
     Prepared { flags, ..Prepared::single(source, MountKind::Image, Preparation::default()) }

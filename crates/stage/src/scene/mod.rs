@@ -8,7 +8,7 @@ use std::sync::Arc;
 
 use mivask_model::accounts::Accounts;
 
-use crate::cast::Cast;
+use crate::actor_names::ActorNames;
 use crate::cluster::Cluster;
 pub use crate::cluster::HostPathCheck;
 use crate::identity::ImageFacts;
@@ -52,11 +52,11 @@ pub struct Scene {
 impl Scene {
     /// The names its actors go by.
     #[must_use]
-    pub fn cast(&self) -> Cast {
+    pub fn actor_names(&self) -> ActorNames {
         let names: Vec<Arc<str>> =
             self.workloads.iter().map(|workload| workload.name.as_str().into()).collect();
         let workloads = names.iter().zip(&self.workloads);
-        Cast::of(workloads.flat_map(|(name, workload)| {
+        ActorNames::of(workloads.flat_map(|(name, workload)| {
             workload.containers.iter().map(move |container| (name, container.name.as_str()))
         }))
     }

@@ -6,7 +6,7 @@ use std::path::Path;
 use std::process::Command;
 
 use fastrand::Rng;
-use mivask_core::handoff::{Deed, Done, handoffs};
+use mivask_core::handoff::{Use, UseOutcome, handoffs};
 use mivask_core::outcome::Errno;
 use mivask_core::settle::Outcome;
 use mivask_kernel::unavailable;
@@ -70,22 +70,22 @@ fn fresh(above: &Path, owner: (u32, u32), mode: u32) -> std::path::PathBuf {
     directory
 }
 
-const fn line(deed: Deed, nested: bool) -> &'static str {
+const fn line(deed: Use, nested: bool) -> &'static str {
     match (deed, nested) {
-        (Deed::Read, false) => "cat $1/new >/dev/null",
-        (Deed::Read, true) => "cat $1/dir/file >/dev/null",
+        (Use::Read, false) => "cat $1/new >/dev/null",
+        (Use::Read, true) => "cat $1/dir/file >/dev/null",
         // Without O_CREAT, which has rules of its own in sticky directories.
-        (Deed::Change, false) => "dd if=/dev/null of=$1/new conv=notrunc,nocreat status=none",
-        (Deed::Change, true) => "dd if=/dev/null of=$1/dir/file conv=notrunc,nocreat status=none",
-        (Deed::Delete, false) => "rm -f $1/new",
-        (Deed::Delete, true) => "rm -f $1/dir/file",
-        (Deed::Replace, false) => ": >$1/own && mv -f -T $1/own $1/new",
-        (Deed::Replace, true) => ": >$1/dir/own && mv -f -T $1/dir/own $1/dir/file",
+        (Use::Change, false) => "dd if=/dev/null of=$1/new conv=notrunc,nocreat status=none",
+        (Use::Change, true) => "dd if=/dev/null of=$1/dir/file conv=notrunc,nocreat status=none",
+        (Use::Delete, false) => "rm -f $1/new",
+        (Use::Delete, true) => "rm -f $1/dir/file",
+        (Use::Replace, false) => ": >$1/own && mv -f -T $1/own $1/new",
+        (Use::Replace, true) => ": >$1/dir/own && mv -f -T $1/dir/own $1/dir/file",
     }
 }
 
 /// Whether it ended as predicted, errno included.
-fn same(done: &Done, ended: &Result<(), String>) -> bool {
+fn same(done: &UseOutcome, ended: &Result<(), String>) -> bool {
     match (&done.outcome, ended) {
         (Outcome::Allowed, Ok(())) => true,
         (Outcome::Denied(Some(Errno::EACCES)), Err(said)) => said.contains("Permission denied"),
@@ -124,7 +124,7 @@ fn what_others_can_do_with_a_new_file_is_what_they_can_do() {
             assert!(same(&creation.creates, &created), "{}: {created:?}\n{scene}", creation.creator);
             for hand in &creation.hands {
                 for (nested, all) in [(false, &hand.file), (true, &hand.nested)] {
-                    for (deed, done) in Deed::ALL.into_iter().zip(all) {
+                    for (deed, done) in Use::ALL.into_iter().zip(all) {
                         let directory = fresh(above.path(), owner, mode);
                         let made = creator.does(&directory, ": >$1/new && mkdir $1/dir && : >$1/dir/file");
                         assert_eq!(made, Ok(()), "{}\n{scene}", creation.creator);

@@ -10,7 +10,9 @@ use mivask_core::expect::{Claim, Expected, Paths, Who, uphold};
 use mivask_core::fact::Provenance;
 use mivask_core::glob::{Globs, Matcher};
 use mivask_core::mode::FileKind;
-use mivask_core::question::{Cell, Cells, Column, Verdict, access, ask, contrast, facts_at, imprints, sweep};
+use mivask_core::question::{
+    Cell, CellOutcome, Cells, Column, access, ask, contrast, facts_at, imprints, sweep,
+};
 use mivask_core::settle::Outcome;
 use mivask_core::stage::Stage;
 use mivask_trial::scenario::{CAPABILITIES, Kind, Scenario, generate, random_act};
@@ -290,15 +292,15 @@ fn expectations_stand_by_single_acts() {
 }
 
 /// What `access` says of one path, as the comparison has it.
-fn verdicts(stage: &Stage, path: &[u8]) -> [Verdict; 7] {
+fn verdicts(stage: &Stage, path: &[u8]) -> [CellOutcome; 7] {
     let cells = access(stage, &stage.actors[0], path).cells;
     [cells.read, cells.write, cells.create, cells.delete, cells.list, cells.enter, cells.run].map(|cell| {
         match cell {
-            None => Verdict::Void,
-            Some(Outcome::Allowed) => Verdict::Allowed,
-            Some(Outcome::Denied(errno)) => Verdict::Denied(errno),
-            Some(Outcome::Depends) => Verdict::Depends,
-            Some(Outcome::NeverRuns(_)) => Verdict::Never,
+            None => CellOutcome::Void,
+            Some(Outcome::Allowed) => CellOutcome::Allowed,
+            Some(Outcome::Denied(errno)) => CellOutcome::Denied(errno),
+            Some(Outcome::Depends) => CellOutcome::Depends,
+            Some(Outcome::NeverRuns(_)) => CellOutcome::Never,
         }
     })
 }
@@ -325,7 +327,7 @@ fn a_comparison_is_the_difference_of_two_matrices() {
                     let (was, is) = (verdicts(before, path), verdicts(&after, path));
                     let at = row.column as usize;
                     // `access` asks about what a link points at, a listing about the link.
-                    if was[at] == Verdict::Void && is[at] == Verdict::Void {
+                    if was[at] == CellOutcome::Void && is[at] == CellOutcome::Void {
                         continue;
                     }
                     assert_eq!(

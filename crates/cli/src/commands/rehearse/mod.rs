@@ -73,7 +73,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     } else {
         json::rehearsed(out, rehearsal.steps(), &rehearsal.listings())?;
     }
-    let mut answers = rehearsal.steps().iter().filter_map(mivask_core::rehearse::Step::answer);
+    let mut answers = rehearsal.steps().iter().filter_map(mivask_core::rehearse::RehearsalStep::answer);
     Ok(if answers.any(|answer| answer.holds() == Some(false)) { End::NotUpheld } else { End::Answered })
 }
 

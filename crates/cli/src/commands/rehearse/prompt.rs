@@ -3,7 +3,7 @@
 use std::io::Write;
 
 use mivask_core::change::parse_sentence;
-use mivask_core::rehearse::{Rehearsal, Step};
+use mivask_core::rehearse::{Rehearsal, RehearsalStep};
 use mivask_core::stage::Stage;
 use mivask_read::slip::Slips;
 use mivask_read::text::SourceText;
@@ -107,15 +107,15 @@ fn typed(
     match line {
         "help" => help(out)?,
         "undo" => match rehearsal.undo() {
-            Some(Step::Act { answer, .. }) => {
+            Some(RehearsalStep::Act { answer, .. }) => {
                 writeln!(out, "taken back: {}", mivask_show::safe(&answer.act.to_string()))?
             }
-            Some(Step::Change { change, .. }) => {
+            Some(RehearsalStep::Change { change, .. }) => {
                 writeln!(out, "taken back: {}", mivask_show::safe(&change.to_string()))?;
             }
             None => writeln!(out, "there is nothing to take back")?,
         },
-        "why" => match rehearsal.steps().iter().rev().find_map(Step::answer) {
+        "why" => match rehearsal.steps().iter().rev().find_map(RehearsalStep::answer) {
             Some(answer) => {
                 let actor = rehearsal.stage().actor(&answer.act.actor)?;
                 text::why(out, actor, answer, layout)?;

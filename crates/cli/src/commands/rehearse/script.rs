@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 use mivask_core::change::{Sentence, parse_sentence};
 use mivask_core::prepare::HOST;
-use mivask_core::rehearse::{Rehearsal, RehearsalError, Step};
+use mivask_core::rehearse::{Rehearsal, RehearsalError, RehearsalStep};
 use mivask_core::stage::Stage;
 use mivask_read::input::{Disk, FileReader, Origin};
 use mivask_read::slip::{Severity, Slips};
@@ -124,7 +124,7 @@ impl Line {
         &self,
         rehearsal: &'r mut Rehearsal,
         err: &mut dyn Write,
-    ) -> Result<&'r Step, Failure> {
+    ) -> Result<&'r RehearsalStep, Failure> {
         let before = rehearsal.steps().len();
         if let Err(error) = rehearsal.next(&self.sentence) {
             let mut slips = Slips::default();

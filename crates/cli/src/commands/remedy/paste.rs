@@ -37,7 +37,7 @@ impl Texts {
                 Ok(text) => {
                     new = text;
                     // A later change sees what this one added.
-                    let _ = Changes::new(vec![change.clone()]).workload(&mut workload);
+                    let _ = Changes::new(vec![change.clone()]).apply_to_workload(&mut workload);
                 }
                 Err(PatchError::Elsewhere) => {}
                 Err(error) => written.problems.push(error.to_string()),

@@ -7,7 +7,7 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use anstream::adapter::strip_str;
-use mivask_core::cast::{ActorError, Cast};
+use mivask_core::actor_names::{ActorError, ActorNames};
 use mivask_core::expect::{Claim, Expected, Paths, Standing, Upheld, Who, uphold};
 use mivask_core::fact::Fact;
 use mivask_core::finding::Limit;
@@ -46,7 +46,7 @@ struct One {
     files: BTreeSet<PathBuf>,
     /// Names in shared expectations that no one has here, by the number of the expectation.
     strangers: BTreeSet<(usize, String)>,
-    cast: Option<Cast>,
+    actor_names: Option<ActorNames>,
     /// How many expectations are its own; those that are shared come behind.
     own: usize,
 }
@@ -97,12 +97,12 @@ pub(super) fn all(args: &Args, err: &mut dyn Write) -> Result<Outcome, Failure> 
 
 /// Tells of names in shared expectations that no one has in any input, and gives the numbers of those expectations.
 fn nowhere(shared: &[Expected], all: &[One], err: &mut dyn Write) -> Result<BTreeSet<usize>, Failure> {
-    let usable = || all.iter().filter_map(|one| Some((one, one.cast.as_ref()?)));
+    let usable = || all.iter().filter_map(|one| Some((one, one.actor_names.as_ref()?)));
     let common =
         usable().map(|(one, _)| one.strangers.clone()).reduce(|a, b| a.intersection(&b).cloned().collect());
     let common = common.unwrap_or_default();
     let names: BTreeSet<&str> =
-        usable().flat_map(|(_, cast)| cast.names().iter().map(|name| &**name)).collect();
+        usable().flat_map(|(_, actor_names)| actor_names.names().iter().map(|name| &**name)).collect();
     for (at, name) in &common {
         stranger(&shared[*at], name, names.iter().copied(), err)?;
     }
@@ -183,7 +183,7 @@ fn one(args: &Args, path: &std::path::Path, shared: &[Expected]) -> One {
         said: Vec::new(),
         files: BTreeSet::new(),
         strangers: BTreeSet::new(),
-        cast: None,
+        actor_names: None,
         own: 0,
     };
     let recorder = Recorder::default();
@@ -219,12 +219,12 @@ fn look(
     let input = Input { input: path.to_path_buf(), facts: args.facts.clone() };
     let reach = Reach { paths: Vec::new(), whole: true };
     let whole = Whole::read_by(recorder, &input, &reach, &mut one.said)?;
-    let cast = whole.stage.cast();
+    let actor_names = whole.stage.actor_names();
     let own = own_expectations(&whole)?;
     let mut errors = 0;
     for expected in &own {
-        for name in strangers(expected, cast) {
-            stranger(expected, &name, cast.names().iter().map(|name| &**name), &mut one.said)?;
+        for name in strangers(expected, actor_names) {
+            stranger(expected, &name, actor_names.names().iter().map(|name| &**name), &mut one.said)?;
             errors += 1;
         }
     }
@@ -232,9 +232,9 @@ fn look(
         return Err(Failure::Mistakes { errors });
     }
     for (at, expected) in shared.iter().enumerate() {
-        one.strangers.extend(strangers(expected, cast).into_iter().map(|name| (at, name)));
+        one.strangers.extend(strangers(expected, actor_names).into_iter().map(|name| (at, name)));
     }
-    one.cast = Some(cast.clone());
+    one.actor_names = Some(actor_names.clone());
     one.own = own.len();
     for expected in own.iter().chain(shared) {
         let held = uphold(&whole.stage, expected, &Patterns)
@@ -264,10 +264,10 @@ fn limit(limit: &Fact<Limit>) -> Expected {
 }
 
 /// Names that no one has, patterns left out.
-fn strangers(expected: &Expected, cast: &Cast) -> Vec<String> {
+fn strangers(expected: &Expected, actor_names: &ActorNames) -> Vec<String> {
     let named = expected.claim.who().into_iter().flat_map(|who| who.names.iter().chain(&who.except));
     let plain = named.filter(|name| !name.contains(['*', '?', '[']));
-    let unknown = |name: &&String| matches!(cast.find(name), Err(ActorError::Unknown { .. }));
+    let unknown = |name: &&String| matches!(actor_names.find(name), Err(ActorError::Unknown { .. }));
     plain.filter(unknown).cloned().collect()
 }
 

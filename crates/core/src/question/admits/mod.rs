@@ -17,7 +17,7 @@ use mivask_model::mount::MountTable;
 use mivask_rules::decide::{decide, decide_new_entry};
 use mivask_rules::explore::{Explored, explore};
 use mivask_rules::imprint::NewKind;
-use mivask_rules::onlooker::{Sight, look};
+use mivask_rules::lookup::{Sight, look};
 use mivask_rules::settle::{Outcome, settle};
 use mivask_rules::trace::{Check, Step, StepResult};
 use mivask_rules::walk::Follow;
@@ -26,7 +26,7 @@ use mivask_stage::stage::{Actor, Stage};
 use super::facts::{PathFacts, facts_at};
 use super::sweep::Column;
 use super::why::Why;
-use named::{MOST_GROUPS, acl_ids, stranger, subsets};
+use named::{MOST_GROUPS, acl_ids, subsets, unnamed};
 
 /// Capabilities that open files, the narrow ones first.
 const OPENING: [Capability; 3] = [Capability::DacReadSearch, Capability::Fowner, Capability::DacOverride];
@@ -138,25 +138,25 @@ struct Trial {
 impl Site<'_> {
     fn admission(&self) -> Admission {
         let first = self.actor;
-        let (named, stranger) = self.named();
+        let (named, unnamed) = self.named();
         let mut depends_on = BTreeSet::new();
         let mut lets_in = |trial: &Trial| {
-            let explored = self.explored(&self.credentials(trial, stranger.1));
+            let explored = self.explored(&self.credentials(trial, unnamed.1));
             let (outcome, _, depends) = settle(&explored);
             depends_on.extend(depends.into_iter().map(|one| one.fact));
             (outcome == Outcome::Allowed, explored)
         };
-        let nobody = Trial { uid: stranger.0, groups: Vec::new(), capability: None };
+        let nobody = Trial { uid: unnamed.0, groups: Vec::new(), capability: None };
         let (anybody, explored) = lets_in(&nobody);
         let why = if anybody { None } else { failed(&explored.steps) };
-        let (conditions, except) = self.smallest(&named, stranger, anybody, &mut lets_in);
+        let (conditions, except) = self.smallest(&named, unnamed, anybody, &mut lets_in);
         // Where nothing opens it, what stops someone whom no bits stop is the reason.
         let why = match conditions.is_empty() && !anybody {
-            true => failed(&self.explored(&self.mighty(&nobody, stranger.1)).steps).or(why),
+            true => failed(&self.explored(&self.with_every_capability(&nobody, unnamed.1)).steps).or(why),
             false => why,
         };
-        let conditions = self.with_actors(conditions, stranger.0);
-        let except = except.iter().map(|trial| self.condition(trial, &[], stranger.0)).collect();
+        let conditions = self.with_actors(conditions, unnamed.0);
+        let except = except.iter().map(|trial| self.condition(trial, &[], unnamed.0)).collect();
         Admission {
             path: self.path.to_vec(),
             to: self.to,
@@ -176,19 +176,19 @@ impl Site<'_> {
     fn smallest(
         &self,
         named: &Named,
-        stranger: (u32, u32),
+        unnamed: (u32, u32),
         anybody: bool,
         lets_in: &mut dyn FnMut(&Trial) -> (bool, Explored),
     ) -> (Vec<(Trial, Vec<Step>)>, Vec<Trial>) {
         let groups: Vec<u32> = named.groups.iter().copied().collect();
-        let users: Vec<u32> = std::iter::once(stranger.0).chain(named.users.iter().copied()).collect();
+        let users: Vec<u32> = std::iter::once(unnamed.0).chain(named.users.iter().copied()).collect();
         let (mut conditions, mut except): (Vec<(Trial, Vec<Step>)>, Vec<Trial>) = (Vec::new(), Vec::new());
         for (uid, groups) in
             users.iter().flat_map(|uid| subsets(&groups).into_iter().map(move |set| (*uid, set)))
         {
             let trial = Trial { uid, groups, capability: None };
             let smaller = |known: &Trial| {
-                (known.uid == uid || known.uid == stranger.0)
+                (known.uid == uid || known.uid == unnamed.0)
                     && known.groups.iter().all(|gid| trial.groups.contains(gid))
             };
             let known = match anybody {
@@ -215,7 +215,7 @@ impl Site<'_> {
                 continue;
             }
             let held = OPENING.into_iter().take_while(|capability| {
-                let any = |known: &Trial| known.uid == stranger.0 && known.capability == Some(*capability);
+                let any = |known: &Trial| known.uid == unnamed.0 && known.capability == Some(*capability);
                 !conditions.iter().any(|(known, _)| any(known))
             });
             let held: Vec<Capability> = held.collect();
@@ -264,8 +264,8 @@ impl Site<'_> {
         }
         named.users.retain(|uid| namespace.to_inside_uid(KernelUid::new(*uid)).is_some());
         named.groups.retain(|gid| namespace.to_inside_gid(KernelGid::new(*gid)).is_some());
-        let stranger = stranger(namespace, &named);
-        (named, stranger)
+        let unnamed = unnamed(namespace, &named);
+        (named, unnamed)
     }
 
     fn credentials(&self, trial: &Trial, group: u32) -> Credentials {
@@ -285,7 +285,7 @@ impl Site<'_> {
         }
     }
 
-    fn mighty(&self, trial: &Trial, group: u32) -> Credentials {
+    fn with_every_capability(&self, trial: &Trial, group: u32) -> Credentials {
         let all = CapabilitySet::ALL;
         Credentials { effective: all, permitted: all, bounding: all, ..self.credentials(trial, group) }
     }
@@ -313,15 +313,15 @@ impl Site<'_> {
     }
 
     /// The conditions with the actors that meet them and get in; one meets the first that fits.
-    fn with_actors(&self, all: Vec<(Trial, Vec<Step>)>, stranger: u32) -> Vec<Condition> {
+    fn with_actors(&self, all: Vec<(Trial, Vec<Step>)>, unnamed: u32) -> Vec<Condition> {
         let mut conditions: Vec<Condition> =
-            all.iter().map(|(trial, steps)| self.condition(trial, steps, stranger)).collect();
+            all.iter().map(|(trial, steps)| self.condition(trial, steps, unnamed)).collect();
         let [who] = self.actor.credentials.as_slice() else { return conditions };
         if self.actor.refusal().is_some() || settle(&self.explored(who)).0 != Outcome::Allowed {
             return conditions;
         }
         let meets = |trial: &Trial| {
-            (trial.uid == stranger || who.fsuid.raw() == trial.uid)
+            (trial.uid == unnamed || who.fsuid.raw() == trial.uid)
                 && trial.groups.iter().all(|gid| {
                     let gid = KernelGid::new(*gid);
                     who.fsgid == gid || who.groups.contains(&gid)
@@ -353,10 +353,10 @@ impl Site<'_> {
         })
     }
 
-    fn condition(&self, trial: &Trial, steps: &[Step], stranger: u32) -> Condition {
+    fn condition(&self, trial: &Trial, steps: &[Step], unnamed: u32) -> Condition {
         let namespace = &self.actor.credentials[0].namespace;
         let uid =
-            (trial.uid != stranger).then(|| namespace.to_inside_uid(KernelUid::new(trial.uid))).flatten();
+            (trial.uid != unnamed).then(|| namespace.to_inside_uid(KernelUid::new(trial.uid))).flatten();
         let groups = trial.groups.iter().filter_map(|gid| namespace.to_inside_gid(KernelGid::new(*gid)));
         let decisive = [
             Check::OwnerBits,

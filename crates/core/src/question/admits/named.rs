@@ -13,7 +13,7 @@ pub(super) fn acl_ids(acl: &mivask_model::acl::Acl, ids: &MountIds, named: &mut 
 }
 
 /// A user and a group of the namespace that nothing on the way names.
-pub(super) fn stranger(namespace: &UserNamespace, named: &Named) -> (u32, u32) {
+pub(super) fn unnamed(namespace: &UserNamespace, named: &Named) -> (u32, u32) {
     let uid = (1..=u32::from(u16::MAX)).rev().find_map(|id| {
         let kernel = namespace.to_kernel_uid(InsideUid::new(id))?.raw();
         (!named.users.contains(&kernel)).then_some(kernel)

@@ -121,8 +121,8 @@ pub fn follow(
     let (None, Some(who)) = (actor.refusal(), actor.credentials.get(which)) else {
         return Err(SweepError::Actor);
     };
-    let place = match mivask_rules::onlooker::look(&stage.storage, &actor.mounts, start, Follow::Links) {
-        Ok(mivask_rules::onlooker::Sight::There(place)) => place,
+    let place = match mivask_rules::lookup::look(&stage.storage, &actor.mounts, start, Follow::Links) {
+        Ok(mivask_rules::lookup::Sight::There(place)) => place,
         Ok(_) => return Err(SweepError::Start(Errno::ENOENT)),
         Err(errno) => return Err(SweepError::Start(errno)),
     };

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use mivask_model::fact::Unknown;
 use mivask_model::outcome::Errno;
 use mivask_rules::trace::{Check, Step, StepResult};
-use mivask_rules::witness::{Question, Witness};
+use mivask_rules::witness::{MissingFact, Witness};
 
 use super::column::Ending;
 
@@ -42,7 +42,7 @@ impl Witness for Recorder {
         let Step { check, result, .. } = step();
         match result {
             StepResult::Failed(_) => self.failed = Some(check),
-            StepResult::Passed if gives(check) => self.gave = Some(check),
+            StepResult::Passed if grants_or_refuses(check) => self.gave = Some(check),
             StepResult::Passed => {}
         }
     }
@@ -51,14 +51,14 @@ impl Witness for Recorder {
         self.assumed.insert(text());
     }
 
-    fn choose(&mut self, _: Question, _: &Unknown, _: usize, _: impl Fn(usize) -> String) -> usize {
+    fn choose(&mut self, _: MissingFact, _: &Unknown, _: usize, _: impl Fn(usize) -> String) -> usize {
         self.met_unknown = true;
         0
     }
 }
 
 /// Whether passing the check is what gives permission.
-const fn gives(check: Check) -> bool {
+const fn grants_or_refuses(check: Check) -> bool {
     matches!(
         check,
         Check::OwnerBits

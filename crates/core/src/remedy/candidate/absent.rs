@@ -4,7 +4,7 @@ use mivask_model::act::{Act, Verb};
 use mivask_model::mode::Mode;
 use mivask_model::mount::MountOrigin;
 use mivask_model::path::parent;
-use mivask_rules::onlooker::{Sight, look};
+use mivask_rules::lookup::{Sight, look};
 use mivask_rules::trace::Step;
 use mivask_rules::walk::Follow;
 use mivask_stage::stage::{Actor, Stage};

@@ -14,7 +14,7 @@ use mivask_model::mount_kind::MountKind;
 use mivask_model::path::parent;
 use mivask_model::personality::{Personality, Squash};
 use mivask_model::tree::{Inode, Tree};
-use mivask_rules::onlooker::{Sight, look};
+use mivask_rules::lookup::{Sight, look};
 use mivask_rules::settle::Outcome;
 use mivask_rules::trace::{Check, Step, StepResult};
 use mivask_rules::view::Place;

@@ -35,7 +35,7 @@ pub(super) fn privileges<W: Witness>(
     let set = if no_suid || who.no_new_privileges { None } else { set_ids(view, place, inode) };
     let (new_uid, new_gid) = set.unwrap_or((uid, gid));
     let file = if no_suid { None } else { file_capabilities(view, place) };
-    if let (None, false, Some(text)) = (file, no_suid, &view.source(place).tree.silence().capabilities) {
+    if let (None, false, Some(text)) = (file, no_suid, &view.source(place).tree.unrecorded().capabilities) {
         walker.witness().assume(|| text.clone());
     }
     if inode.mode.has(Mode::SET_USER_ID) || inode.mode.has(Mode::new(0o2010)) || file.is_some() {

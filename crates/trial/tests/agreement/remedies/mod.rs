@@ -126,9 +126,9 @@ fn every_remedy_holds_by_its_sentences_alone_and_on_the_kernel() {
             let changes = sentences.iter().map(|text| parse_change(text).unwrap()).collect();
             let changes = Changes::new(changes);
             let mut scene = told.clone();
-            changes.scene(&mut scene).unwrap();
+            changes.apply_to_scene(&mut scene).unwrap();
             let mut stage = prepare::stage(&scene);
-            changes.files(&mut stage).unwrap();
+            changes.apply_to_files(&mut stage).unwrap();
             let answer = ask(&stage, &act).unwrap();
             assert_eq!(answer.outcome, Outcome::Allowed, "{}: {sentences:?}", row.act);
             let Some(bench) = &bench else { continue };

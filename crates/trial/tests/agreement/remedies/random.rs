@@ -21,9 +21,9 @@ const REMEDIES: usize = 150;
 fn holds(scene: &Scene, act: &Act, remedy: &Remedy, bench: &Bench) -> bool {
     let told: Vec<String> = remedy.changes.iter().map(ToString::to_string).collect();
     let (changes, mut changed) = (Changes::new(remedy.changes.clone()), scene.clone());
-    changes.scene(&mut changed).expect("a change of the description");
+    changes.apply_to_scene(&mut changed).expect("a change of the description");
     let mut stage = prepare::stage(&changed);
-    changes.files(&mut stage).expect("a change of files");
+    changes.apply_to_files(&mut stage).expect("a change of files");
     let answer = ask(&stage, act).expect("the actor of the act");
     assert_eq!(answer.outcome, Outcome::Allowed, "{act}: {told:?}");
     match hold(&stage, vec![answer], bench).expect("the bench").remove(0).result {

@@ -7,7 +7,7 @@ use crate::scene::{Scene, Workload};
 
 /// What the preparation of volumes looks at.
 #[derive(Clone, Copy)]
-pub(super) struct Kube<'a> {
+pub(super) struct Context<'a> {
     pub scene: &'a Scene,
     pub workload: &'a Workload,
     pub profile: &'a Profile,

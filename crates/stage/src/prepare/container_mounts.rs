@@ -8,7 +8,7 @@ use mivask_model::mount::{MountTable, SourceId};
 use mivask_model::refusal::Refusal;
 use mivask_model::refusal::RefusalClass;
 
-use super::kube::Kube;
+use super::context::Context;
 use super::mount_point::Maker;
 use crate::runtime::Profile;
 use crate::scene::{Container, Image};
@@ -21,9 +21,9 @@ pub(super) struct Filled {
     pub copied: BTreeSet<SourceId>,
 }
 
-pub(super) struct Builder<'a> {
+pub(super) struct ContainerMounts<'a> {
     pub stage: &'a mut Stage,
-    pub kube: &'a Kube<'a>,
+    pub context: &'a Context<'a>,
     pub container: &'a Container,
     pub filled: &'a mut Filled,
     pub mounts: MountTable,
@@ -39,9 +39,9 @@ pub(super) struct Builder<'a> {
     pub process: Option<(u32, u32)>,
 }
 
-impl Builder<'_> {
+impl ContainerMounts<'_> {
     pub(super) const fn profile(&self) -> &Profile {
-        self.kube.profile
+        self.context.profile
     }
 
     pub(super) fn maker(&self) -> Maker {

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 /// Every actor of a scene, in the order of the description.
 #[derive(Clone, Debug, Default)]
-pub struct Cast {
+pub struct ActorNames {
     names: Vec<Arc<str>>,
     /// Workload and container of each.
     full: Vec<(Arc<str>, Arc<str>)>,
@@ -43,7 +43,7 @@ fn listed(names: &[Arc<str>]) -> String {
     }
 }
 
-impl Cast {
+impl ActorNames {
     /// The containers of workloads, each with its workload's name: each goes by its own name, with the workload's where
     /// that is ambiguous.
     #[must_use]

@@ -1,4 +1,4 @@
-//! Documents that are passed over: counted, and told in one note.
+//! Documents that are skipped over: counted, and told in one note.
 
 use std::collections::BTreeMap;
 use std::ops::Range;
@@ -8,19 +8,19 @@ use crate::text::SourceText;
 
 /// Objects that neither run containers nor say anything about files.
 #[derive(Debug, Default)]
-pub struct Passed {
+pub struct Skipped {
     kinds: BTreeMap<String, usize>,
     first: Option<(SourceText, Range<usize>)>,
 }
 
-impl Passed {
+impl Skipped {
     /// One more object of `kind`, whose kind is at `span`.
     pub(crate) fn add(&mut self, kind: &str, source: &SourceText, span: &Range<usize>) {
         *self.kinds.entry(kind.to_owned()).or_default() += 1;
         self.first.get_or_insert_with(|| (source.clone(), span.clone()));
     }
 
-    /// Says what was passed over, once.
+    /// Says what was skipped over, once.
     pub fn report(self, slips: &mut Slips) {
         let Some((source, span)) = self.first else { return };
         let total: usize = self.kinds.values().sum();

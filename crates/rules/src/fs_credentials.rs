@@ -20,7 +20,7 @@ const SERVER_ROOT: CapabilitySet = CapabilitySet::from_bits(
 
 /// The ids, groups and capabilities that count on one filesystem.
 #[derive(Clone, Copy, Debug)]
-pub(crate) struct Acting<'a> {
+pub(crate) struct FsCredentials<'a> {
     /// Filesystem user id.
     pub uid: KernelUid,
     /// Filesystem group id.
@@ -32,7 +32,7 @@ pub(crate) struct Acting<'a> {
     namespace: &'a UserNamespace,
 }
 
-impl<'a> Acting<'a> {
+impl<'a> FsCredentials<'a> {
     /// The process itself.
     pub(crate) fn process(who: &'a Credentials) -> Self {
         Self {
@@ -150,7 +150,7 @@ mod tests {
     #[test]
     fn root_becomes_anonymous_with_its_groups() {
         let root = process(0, 0, 0..3);
-        let acting = Acting::on_server(&root, Squash::Root, &Export::default());
+        let acting = FsCredentials::on_server(&root, Squash::Root, &Export::default());
         assert_eq!((acting.uid.raw(), acting.gid.raw()), (65534, 65534));
         assert!(!acting.in_group(KernelGid::new(0)) && acting.in_group(KernelGid::new(2)));
         assert!(!acting.capable(Capability::DacOverride));
@@ -160,15 +160,15 @@ mod tests {
     fn only_an_unsquashed_root_has_capabilities_there() {
         let export = Export::default();
         let root = process(0, 0, 0..1);
-        assert!(Acting::on_server(&root, Squash::Nobody, &export).capable(Capability::DacOverride));
+        assert!(FsCredentials::on_server(&root, Squash::Nobody, &export).capable(Capability::DacOverride));
         let user = process(7101, 7200, 0..0);
-        assert!(!Acting::on_server(&user, Squash::Nobody, &export).capable(Capability::DacOverride));
+        assert!(!FsCredentials::on_server(&user, Squash::Nobody, &export).capable(Capability::DacOverride));
     }
 
     #[test]
     fn the_seventeenth_group_does_not_arrive() {
         let user = process(7101, 7200, 100..120);
-        let acting = Acting::on_server(&user, Squash::Root, &Export::default());
+        let acting = FsCredentials::on_server(&user, Squash::Root, &Export::default());
         assert!(acting.in_group(KernelGid::new(115)) && !acting.in_group(KernelGid::new(116)));
         assert!(acting.in_group(KernelGid::new(7200)), "the primary group is sent by itself");
     }
@@ -177,7 +177,7 @@ mod tests {
     fn everybody_may_be_anonymous() {
         let user = process(7101, 7200, 0..3);
         let export = Export { anonymous: (500, 600), ..Export::default() };
-        let acting = Acting::on_server(&user, Squash::All, &export);
+        let acting = FsCredentials::on_server(&user, Squash::All, &export);
         assert_eq!((acting.uid.raw(), acting.gid.raw()), (500, 600));
         assert!(!acting.in_group(KernelGid::new(7200)) && acting.in_group(KernelGid::new(600)));
     }

@@ -14,15 +14,15 @@ use mivask_model::storage::Storage;
 use crate::trace::Step;
 use crate::view::{Devices, Place, View};
 use crate::walk::{Follow, Last, Target, Walker};
-use crate::witness::{Question, Witness};
+use crate::witness::{MissingFact, Witness};
 
 /// Takes what is not listed for missing, and remembers that it did.
 #[derive(Debug, Default)]
-pub struct Onlooker {
+pub struct AllSeeing {
     met_unlisted: bool,
 }
 
-impl Witness for Onlooker {
+impl Witness for AllSeeing {
     const TRACING: bool = false;
     const ALL_SEEING: bool = true;
 
@@ -30,8 +30,8 @@ impl Witness for Onlooker {
 
     fn assume(&mut self, _: impl FnOnce() -> Arc<str>) {}
 
-    fn choose(&mut self, question: Question, _: &Unknown, _: usize, _: impl Fn(usize) -> String) -> usize {
-        let unlisted = matches!(question, Question::Exists(_));
+    fn choose(&mut self, question: MissingFact, _: &Unknown, _: usize, _: impl Fn(usize) -> String) -> usize {
+        let unlisted = matches!(question, MissingFact::Exists(_));
         self.met_unlisted |= unlisted;
         usize::from(unlisted)
     }
@@ -52,7 +52,7 @@ pub fn root_credentials() -> Credentials {
     }
 }
 
-/// What an onlooker sees at a path.
+/// What an all_seeing sees at a path.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub enum Sight {
     /// An inode.
@@ -80,12 +80,12 @@ pub struct End {
 /// What keeps even root from walking there, such as ENOTDIR or ELOOP; ENOENT where a directory on the way is missing.
 pub fn walk(storage: &Storage, table: &MountTable, path: &[u8], follow: Follow) -> Result<End, Errno> {
     let root = root_credentials();
-    let view = View::new(storage, table, &root, "an onlooker", Devices::Listed);
-    let mut onlooker = Onlooker::default();
-    let arrival = Walker::new(&view, &mut onlooker).arrive(path, follow)?;
+    let view = View::new(storage, table, &root, "nobody in particular", Devices::Listed);
+    let mut all_seeing = AllSeeing::default();
+    let arrival = Walker::new(&view, &mut all_seeing).arrive(path, follow)?;
     let sight = match arrival.target {
         Target::There(place) => Sight::There(place),
-        Target::Missing if onlooker.met_unlisted => Sight::Unlisted,
+        Target::Missing if all_seeing.met_unlisted => Sight::Unlisted,
         Target::Missing => Sight::Missing,
     };
     let name = if let Last::Name(name, _) = arrival.last { Some(name.to_vec()) } else { None };
@@ -98,12 +98,12 @@ pub fn walk(storage: &Storage, table: &MountTable, path: &[u8], follow: Follow) 
 /// What keeps even root from walking there, such as ENOTDIR or ELOOP; that nothing is there is no error.
 pub fn look(storage: &Storage, table: &MountTable, path: &[u8], follow: Follow) -> Result<Sight, Errno> {
     let root = root_credentials();
-    let view = View::new(storage, table, &root, "an onlooker", Devices::Listed);
-    let mut onlooker = Onlooker::default();
-    let arrival = Walker::new(&view, &mut onlooker).arrive(path, follow);
+    let view = View::new(storage, table, &root, "nobody in particular", Devices::Listed);
+    let mut all_seeing = AllSeeing::default();
+    let arrival = Walker::new(&view, &mut all_seeing).arrive(path, follow);
     match arrival.map(|arrival| arrival.target) {
         Ok(Target::There(place)) => Ok(Sight::There(place)),
-        Ok(Target::Missing) | Err(Errno::ENOENT) if onlooker.met_unlisted => Ok(Sight::Unlisted),
+        Ok(Target::Missing) | Err(Errno::ENOENT) if all_seeing.met_unlisted => Ok(Sight::Unlisted),
         Ok(Target::Missing) | Err(Errno::ENOENT) => Ok(Sight::Missing),
         Err(errno) => Err(errno),
     }

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 /// What a source does not tell of, so that none of it is assumed: the words of each assumption.
 #[derive(Clone, PartialEq, Eq, Default, Debug)]
-pub struct Silence {
+pub struct Unrecorded {
     /// ACLs.
     pub acls: Option<Arc<str>>,
     /// File capabilities.
@@ -13,7 +13,7 @@ pub struct Silence {
     pub attributes: Option<Arc<str>>,
 }
 
-impl Silence {
+impl Unrecorded {
     /// Of a source that has none of the three, for the reason `why`.
     #[must_use]
     pub fn on_all(why: &str) -> Self {
