@@ -5,12 +5,12 @@ use std::path::PathBuf;
 
 use mivask_core::act::{Act, ActError, parse_act, parse_acts};
 use mivask_core::stage::Stage;
-use mivask_read::slip::{Severity, Slips};
+use mivask_read::diagnostic::{Diagnostics, Severity};
 use mivask_read::text::SourceText;
 
+use crate::diagnostics;
 use crate::end::Failure;
 use crate::load;
-use crate::mistakes;
 use crate::options::Input;
 
 /// Every act of the command line and of files, or every mistake in them.
@@ -26,45 +26,45 @@ pub(crate) fn gather(
         return Err(Failure::StandardInputTwice);
     }
     let mut acts = Vec::new();
-    let mut slips = Slips::default();
+    let mut diagnostics = Diagnostics::default();
     for (index, text) in sentences.iter().enumerate() {
-        acts.extend(one(text, index, stage, &mut slips));
+        acts.extend(one(text, index, stage, &mut diagnostics));
     }
     for path in files {
         let text = load::text(path)?;
         match parse_acts(&text.text) {
             Ok(read) => {
                 for (act, span) in read {
-                    known_actor(&act, &text, &span, stage, &mut slips);
+                    known_actor(&act, &text, &span, stage, &mut diagnostics);
                     acts.push(act);
                 }
             }
-            Err(errors) => errors.iter().for_each(|error| mistake(error, &text, &mut slips)),
+            Err(errors) => errors.iter().for_each(|error| mistake(error, &text, &mut diagnostics)),
         }
     }
-    mistakes::report(&slips, err)?;
-    mistakes::refuse_errors(&slips)?;
+    diagnostics::report(&diagnostics, err)?;
+    diagnostics::refuse_errors(&diagnostics)?;
     if acts.is_empty() { Err(Failure::NoAct) } else { Ok(acts) }
 }
 
 /// The act of argument `index` (from 0).
-pub(crate) fn one(text: &str, index: usize, stage: &Stage, slips: &mut Slips) -> Option<Act> {
+pub(crate) fn one(text: &str, index: usize, stage: &Stage, diagnostics: &mut Diagnostics) -> Option<Act> {
     let source = SourceText::new(&format!("act {}", index + 1), text);
     match parse_act(text) {
         Ok(act) => {
-            known_actor(&act, &source, &(0..text.len()), stage, slips);
+            known_actor(&act, &source, &(0..text.len()), stage, diagnostics);
             Some(act)
         }
         Err(error) => {
-            mistake(&error, &source, slips);
+            mistake(&error, &source, diagnostics);
             None
         }
     }
 }
 
 /// A mistake in a sentence of `source`.
-pub(crate) fn mistake(error: &ActError, source: &SourceText, slips: &mut Slips) {
-    slips.add(
+pub(crate) fn mistake(error: &ActError, source: &SourceText, diagnostics: &mut Diagnostics) {
+    diagnostics.add(
         Severity::Error,
         source,
         &error.span,
@@ -79,9 +79,9 @@ fn known_actor(
     source: &SourceText,
     span: &std::ops::Range<usize>,
     stage: &Stage,
-    slips: &mut Slips,
+    diagnostics: &mut Diagnostics,
 ) {
-    known_name(&act.actor, source, span, stage, slips);
+    known_name(&act.actor, source, span, stage, diagnostics);
 }
 
 /// The same for the name that a line begins with.
@@ -90,7 +90,7 @@ pub(crate) fn known_name(
     source: &SourceText,
     span: &std::ops::Range<usize>,
     stage: &Stage,
-    slips: &mut Slips,
+    diagnostics: &mut Diagnostics,
 ) {
     let Err(error) = stage.actor(name) else {
         return;
@@ -99,5 +99,5 @@ pub(crate) fn known_name(
     let help = mivask_read::nearest::nearest(name, names);
     let help = help.map(|meant| format!("did you mean `{meant}`?"));
     let end = (span.start + name.len()).min(span.end);
-    slips.add(Severity::Error, source, &(span.start..end), error.to_string(), help);
+    diagnostics.add(Severity::Error, source, &(span.start..end), error.to_string(), help);
 }

@@ -9,14 +9,14 @@ use mivask_core::actor_names::ActorNames;
 use mivask_core::change::{Change, Changes, parse_change};
 use mivask_core::glob::{Globs, Matcher};
 use mivask_core::scene::{Scene, Workload};
+use mivask_read::diagnostic::{Diagnostics, Severity};
 use mivask_read::input::Disk;
 use mivask_read::outline::Outline;
-use mivask_read::slip::{Severity, Slips};
 use mivask_read::text::SourceText;
 use mivask_show::safe;
 
+use crate::diagnostics;
 use crate::end::Failure;
-use crate::mistakes;
 
 /// The pattern language of `--matching`.
 #[derive(Clone, Copy, Debug)]
@@ -33,14 +33,14 @@ impl Globs for Patterns {
 
 /// Every change of the command line, or every mistake in them.
 pub(crate) fn read(sentences: &[String], err: &mut dyn Write) -> Result<Changes, Failure> {
-    let mut slips = Slips::default();
+    let mut diagnostics = Diagnostics::default();
     let mut all: Vec<Change> = Vec::new();
     for (index, text) in sentences.iter().enumerate() {
         match parse_change(text) {
             Ok(change) => all.push(change),
             Err(error) => {
                 let source = SourceText::new(&format!("change {}", index + 1), text);
-                slips.add(
+                diagnostics.add(
                     Severity::Error,
                     &source,
                     &error.span,
@@ -50,8 +50,8 @@ pub(crate) fn read(sentences: &[String], err: &mut dyn Write) -> Result<Changes,
             }
         }
     }
-    mistakes::report(&slips, err)?;
-    mistakes::refuse_errors(&slips)?;
+    diagnostics::report(&diagnostics, err)?;
+    diagnostics::refuse_errors(&diagnostics)?;
     Ok(Changes::with_globs(all, Arc::new(Patterns)))
 }
 

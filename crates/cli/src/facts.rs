@@ -76,7 +76,7 @@ fn source(told: &NamedSource, choice: Choice, err: &mut dyn Write) -> Result<Gat
     Ok(gathered)
 }
 
-/// A name that nothing asks for is a slip of the pen.
+/// A name that nothing asks for is a typo.
 fn known(
     name: &str,
     what: &'static str,

@@ -1,4 +1,4 @@
-//! From the INPUT argument to a stage, with every slip on standard error.
+//! From the INPUT argument to a stage, with every diagnostic on standard error.
 
 use std::collections::BTreeSet;
 use std::io::{self, Write};
@@ -15,17 +15,17 @@ use mivask_core::scene::Scene;
 use mivask_core::stage::Stage;
 use mivask_disk::process::Reach;
 use mivask_read::described::Described;
+use mivask_read::diagnostic::{Diagnostics, Severity};
 use mivask_read::input::{Disk, FileReader, InputError, Origin, read_described, read_merged};
 use mivask_read::outline::Outline;
 use mivask_read::process;
-use mivask_read::slip::{Severity, Slips};
 use mivask_read::text::SourceText;
 use mivask_show::sides::{Facet, Side};
 
 use crate::change;
+use crate::diagnostics;
 use crate::end::{End, Failure};
 use crate::facts;
-use crate::mistakes;
 use crate::options::Input;
 use crate::reach;
 
@@ -99,7 +99,7 @@ impl Told {
     pub(crate) fn remarks(&mut self, remarks: Vec<Remark>, err: &mut dyn Write) -> Result<(), Failure> {
         for remark in remarks {
             if !self.0.contains(&remark) {
-                mivask_show::slips::remark(err, &remark)?;
+                mivask_show::diagnostics::remark(err, &remark)?;
                 self.0.insert(remark);
             }
         }
@@ -178,9 +178,9 @@ fn described(
     let facts_alone = |scene| Described { scene, policy: Policy::default() };
     let mut described = match process::named(&input.input) {
         Some(pid) => facts_alone(running(pid, reach)?),
-        None => checked(input, err, |slips| match merged(input) {
-            None => read_described(&Origin::of(&input.input), files, slips),
-            Some(all) => read_merged(&all, files, slips).map(facts_alone),
+        None => checked(input, err, |diagnostics| match merged(input) {
+            None => read_described(&Origin::of(&input.input), files, diagnostics),
+            Some(all) => read_merged(&all, files, diagnostics).map(facts_alone),
         })?,
     };
     let workloads = std::mem::take(&mut described.scene.workloads);
@@ -200,9 +200,9 @@ pub(crate) fn outline(input: &Input, reach: &Reach, err: &mut dyn Write) -> Resu
     let reach = &reach::with_changes(reach, &input.facts.change);
     let mut outline = match process::named(&input.input) {
         Some(pid) => Outline::of(running(pid, reach)?),
-        None => checked(input, err, |slips| match merged(input) {
-            None => Outline::read(&Origin::of(&input.input), &Disk, slips),
-            Some(all) => read_merged(&all, &Disk, slips).map(Outline::of),
+        None => checked(input, err, |diagnostics| match merged(input) {
+            None => Outline::read(&Origin::of(&input.input), &Disk, diagnostics),
+            Some(all) => read_merged(&all, &Disk, diagnostics).map(Outline::of),
         })?,
     };
     let (scene, held) = outline.parts();
@@ -216,18 +216,18 @@ fn merged(input: &Input) -> Option<Vec<PathBuf>> {
     (!input.facts.merge.is_empty()).then_some(all)
 }
 
-/// Reads, prints every slip, and ends where one makes the input unusable.
+/// Reads, prints every diagnostic, and ends where one makes the input unusable.
 fn checked<T>(
     input: &Input,
     err: &mut dyn Write,
-    read: impl FnOnce(&mut Slips) -> Result<T, InputError>,
+    read: impl FnOnce(&mut Diagnostics) -> Result<T, InputError>,
 ) -> Result<T, Failure> {
-    let mut slips = Slips::default();
-    let result = read(&mut slips);
-    mistakes::report(&slips, err)?;
+    let mut diagnostics = Diagnostics::default();
+    let result = read(&mut diagnostics);
+    diagnostics::report(&diagnostics, err)?;
     let result = result?;
-    mistakes::refuse_errors(&slips)?;
-    let warnings = slips.iter().filter(|slip| slip.severity == Severity::Warning).count();
+    diagnostics::refuse_errors(&diagnostics)?;
+    let warnings = diagnostics.iter().filter(|diagnostic| diagnostic.severity == Severity::Warning).count();
     if input.facts.strict && warnings > 0 {
         return Err(Failure::Strict { warnings });
     }

@@ -16,8 +16,8 @@ use mivask_core::prepare;
 use mivask_core::storage::Settings;
 use mivask_core::tree::{Entry, Tree};
 use mivask_core::witness::Unwatched;
+use mivask_read::diagnostic::Diagnostics;
 use mivask_read::input::{Disk, Origin, read_input};
-use mivask_read::slip::Slips;
 
 thread_local! {
     static ALLOCATIONS: Cell<usize> = const { Cell::new(0) };
@@ -73,9 +73,9 @@ const PATHS: [&[u8]; 20] = [
 
 #[test]
 fn an_unwatched_decision_allocates_nothing() {
-    let mut slips = Slips::default();
+    let mut diagnostics = Diagnostics::default();
     let origin = Origin::of(Path::new("../trial/tests/agreement/worlds.yaml"));
-    let mut scene = read_input(&origin, &Disk, &mut slips).unwrap();
+    let mut scene = read_input(&origin, &Disk, &mut diagnostics).unwrap();
     scene.host.settings = Settings {
         protected_symlinks: Some(1),
         protected_regular: Some(2),

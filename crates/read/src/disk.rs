@@ -17,7 +17,7 @@ use mivask_disk::gathered::{AccountFiles, Gathered, Holes};
 use mivask_disk::mounts::MountLine;
 
 use crate::accounts;
-use crate::slip::{Severity, Slips};
+use crate::diagnostic::{Diagnostics, Severity};
 use crate::text::SourceText;
 
 /// The image that a source holds: its files, its accounts where their content could be read, and what its
@@ -126,16 +126,16 @@ pub fn holes(name: &str, holes: Holes) -> Option<String> {
 }
 
 /// Adds what is wrong with a source: at its own line where it has one, else where the description names it.
-pub fn slip(error: &DiskError, named: (&SourceText, &Range<usize>), slips: &mut Slips) {
+pub fn diagnostic(error: &DiskError, named: (&SourceText, &Range<usize>), diagnostics: &mut Diagnostics) {
     match &error.at {
         At::Line { line, column, text } => {
             let source = SourceText::starting_at(&error.source, text, *line);
             let at = text.char_indices().nth(column - 1).map_or(text.len(), |(at, _)| at);
             let span = at..text.len().max(at);
-            slips.add(Severity::Error, &source, &span, error.message.clone(), error.help.clone());
+            diagnostics.add(Severity::Error, &source, &span, error.message.clone(), error.help.clone());
         }
         At::Whole | At::Byte(_) => {
-            slips.add(Severity::Error, named.0, named.1, error.to_string(), error.help.clone());
+            diagnostics.add(Severity::Error, named.0, named.1, error.to_string(), error.help.clone());
         }
     }
 }

@@ -5,11 +5,11 @@ use std::path::{Path, PathBuf};
 use mivask_core::scene::Scene;
 
 use crate::compose;
+use crate::diagnostic::{Diagnostics, Severity};
 use crate::files::{FileReader, InputError, Origin};
 use crate::kubernetes;
 use crate::oci;
 use crate::skipped::Skipped;
-use crate::slip::{Severity, Slips};
 use crate::stream::Stream;
 use crate::text::SourceText;
 use crate::yaml::{Node, parse};
@@ -26,10 +26,10 @@ pub(crate) fn merge_named(
     named: (&SourceText, &std::ops::Range<usize>),
     files: &dyn FileReader,
     scene: &mut Scene,
-    slips: &mut Slips,
+    diagnostics: &mut Diagnostics,
 ) {
-    if let Err(error) = merge(paths, files, scene, slips) {
-        slips.add(Severity::Error, named.0, named.1, error.to_string(), None);
+    if let Err(error) = merge(paths, files, scene, diagnostics) {
+        diagnostics.add(Severity::Error, named.0, named.1, error.to_string(), None);
     }
 }
 
@@ -38,17 +38,17 @@ fn add_files(
     paths: &[PathBuf],
     files: &dyn FileReader,
     scene: &mut Scene,
-    slips: &mut Slips,
+    diagnostics: &mut Diagnostics,
 ) -> Result<(), InputError> {
     let mut adding = Adding { scene, skipped: Skipped::default(), files, folder: PathBuf::new() };
     for path in paths {
         adding.folder = folder_of(path);
         let mut stream = open(&Origin::File(path.clone()), files)?;
         while let Some(source) = stream.next()? {
-            add_nodes(&parse(&source, slips), &source, &mut adding, slips);
+            add_nodes(&parse(&source, diagnostics), &source, &mut adding, diagnostics);
         }
     }
-    adding.skipped.report(slips);
+    adding.skipped.report(diagnostics);
     Ok(())
 }
 
@@ -58,12 +58,12 @@ pub(crate) fn read_manifests(
     named: (&SourceText, &std::ops::Range<usize>),
     files: &dyn FileReader,
     scene: &mut Scene,
-    slips: &mut Slips,
+    diagnostics: &mut Diagnostics,
 ) {
     let paths = manifests_in(path, files);
     let paths = paths.map(|paths| paths.unwrap_or_else(|| vec![path.to_path_buf()]));
-    if let Err(error) = paths.and_then(|paths| add_files(&paths, files, scene, slips)) {
-        slips.add(Severity::Error, named.0, named.1, error.to_string(), None);
+    if let Err(error) = paths.and_then(|paths| add_files(&paths, files, scene, diagnostics)) {
+        diagnostics.add(Severity::Error, named.0, named.1, error.to_string(), None);
     }
 }
 
@@ -109,19 +109,24 @@ fn folder_of(path: &Path) -> PathBuf {
 }
 
 /// Adds each document to the scene; one that is nothing of ours is a mistake.
-pub(crate) fn add_nodes(documents: &[Node], source: &SourceText, adding: &mut Adding<'_>, slips: &mut Slips) {
+pub(crate) fn add_nodes(
+    documents: &[Node],
+    source: &SourceText,
+    adding: &mut Adding<'_>,
+    diagnostics: &mut Diagnostics,
+) {
     for document in documents {
         if kubernetes::is_object(document) {
-            kubernetes::add(document, source, adding.scene, &mut adding.skipped, slips);
+            kubernetes::add(document, source, adding.scene, &mut adding.skipped, diagnostics);
             continue;
         }
         if compose::is_project(document) {
             let parts = [(document.clone(), source, adding.folder.as_path())];
-            compose::add(&parts, adding.files, adding.scene, slips);
+            compose::add(&parts, adding.files, adding.scene, diagnostics);
             continue;
         }
         if oci::is_config(document) {
-            oci::add(document, source, (adding.files, &adding.folder), adding.scene, slips);
+            oci::add(document, source, (adding.files, &adding.folder), adding.scene, diagnostics);
             continue;
         }
         let (message, help) = if is_scene(document) {
@@ -132,7 +137,7 @@ pub(crate) fn add_nodes(documents: &[Node], source: &SourceText, adding: &mut Ad
                 "a manifest has `apiVersion:` and `kind:`, a Compose file `services:`, a configuration `ociVersion`, a scene file `scene: 1`",
             )
         };
-        slips.add(Severity::Error, source, &head(document), message, Some(help.to_owned()));
+        diagnostics.add(Severity::Error, source, &head(document), message, Some(help.to_owned()));
     }
 }
 
@@ -159,7 +164,7 @@ pub(crate) fn merge(
     paths: &[PathBuf],
     files: &dyn FileReader,
     scene: &mut Scene,
-    slips: &mut Slips,
+    diagnostics: &mut Diagnostics,
 ) -> Result<(), InputError> {
     let mut read: Vec<(Node, SourceText, PathBuf)> = Vec::new();
     for path in paths {
@@ -167,22 +172,22 @@ pub(crate) fn merge(
         let mut stream = open(&origin, files)?;
         let mut documents = Vec::new();
         while let Some(source) = stream.next()? {
-            let nodes = parse(&source, slips);
+            let nodes = parse(&source, diagnostics);
             documents.extend(nodes.into_iter().map(|node| (node, source.clone())));
         }
         let wrong = documents.iter().find(|(node, _)| kubernetes::is_object(node) || is_scene(node));
         if let Some((node, source)) = wrong.or(documents.get(1)) {
             let message = "only Compose files of one document each are merged";
             let help = Some("in a scene file write `workloads: [[first, second]]`".to_owned());
-            slips.add(Severity::Error, source, &head(node), message, help);
+            diagnostics.add(Severity::Error, source, &head(node), message, help);
         }
         let folder = folder_of_origin(&origin);
         read.extend(documents.into_iter().map(|(node, source)| (node, source, folder.clone())));
     }
-    if !slips.has_errors() {
+    if !diagnostics.has_errors() {
         let parts: Vec<(Node, &SourceText, &Path)> =
             read.iter().map(|(node, source, folder)| (node.clone(), source, folder.as_path())).collect();
-        compose::add(&parts, files, scene, slips);
+        compose::add(&parts, files, scene, diagnostics);
     }
     Ok(())
 }

@@ -5,16 +5,16 @@ use std::ops::Range;
 use mivask_core::act::ActError;
 use mivask_core::expect::{Claim, Expected, parse_expectation_line, parse_expectation_lines};
 
-use crate::slip::{Severity, Slips};
+use crate::diagnostic::{Diagnostics, Severity};
 use crate::text::SourceText;
 
-/// What a file of expectations says; `slips` mentions every mistake.
-pub fn read_expectations(source: &SourceText, slips: &mut Slips) -> Vec<Expected> {
+/// What a file of expectations says; `diagnostics` mentions every mistake.
+pub fn read_expectations(source: &SourceText, diagnostics: &mut Diagnostics) -> Vec<Expected> {
     match parse_expectation_lines(&source.text) {
         Ok(claims) => claims.into_iter().map(|(claim, span)| expected(claim, source, &span)).collect(),
         Err(errors) => {
             for error in errors {
-                mistake(&error, &error.span, source, slips);
+                mistake(&error, &error.span, source, diagnostics);
             }
             Vec::new()
         }
@@ -26,7 +26,7 @@ pub(crate) fn read_line(
     text: &str,
     span: &Range<usize>,
     source: &SourceText,
-    slips: &mut Slips,
+    diagnostics: &mut Diagnostics,
 ) -> Option<Expected> {
     match parse_expectation_line(text) {
         Ok(claim) => {
@@ -37,7 +37,7 @@ pub(crate) fn read_line(
             // Where the line stands as it is, its mistake is pointed at; else the whole of it.
             let exact = source.text.get(span.clone()) == Some(text);
             let within = span.start + error.span.start..span.start + error.span.end;
-            mistake(&error, if exact { &within } else { span }, source, slips);
+            mistake(&error, if exact { &within } else { span }, source, diagnostics);
             None
         }
     }
@@ -48,8 +48,8 @@ fn expected(claim: Claim, source: &SourceText, span: &Range<usize>) -> Expected 
     Expected { claim, text, from: source.place(span, "expectation") }
 }
 
-fn mistake(error: &ActError, span: &Range<usize>, source: &SourceText, slips: &mut Slips) {
-    slips.add(Severity::Error, source, span, error.to_string(), Some(crate::help::help(&error.kind)));
+fn mistake(error: &ActError, span: &Range<usize>, source: &SourceText, diagnostics: &mut Diagnostics) {
+    diagnostics.add(Severity::Error, source, span, error.to_string(), Some(crate::help::help(&error.kind)));
 }
 
 /// The line without a comment at its end and without runs of blanks, as it is shown.
@@ -86,9 +86,10 @@ mod tests {
     #[test]
     fn a_file_tells_all_its_mistakes() {
         let source = SourceText::new("x.acts", "a reads /x\n\n# so\nb wrotes /y\n  only c\n");
-        let mut slips = Slips::default();
-        assert!(read_expectations(&source, &mut slips).is_empty());
-        let places: Vec<_> = slips.iter().map(|slip| source.line_column(slip.span.start)).collect();
+        let mut diagnostics = Diagnostics::default();
+        assert!(read_expectations(&source, &mut diagnostics).is_empty());
+        let places: Vec<_> =
+            diagnostics.iter().map(|diagnostic| source.line_column(diagnostic.span.start)).collect();
         assert_eq!(places, [(4, 3), (5, 9)]);
     }
 }

@@ -7,21 +7,25 @@ use mivask_core::scene::Scene;
 pub use crate::files::{Disk, FileReader, InputError, Origin};
 
 use crate::described::Described;
+use crate::diagnostic::{Diagnostics, Severity};
 use crate::documents::{Adding, add_nodes, folder_of_origin, is_scene, manifests_in, merge, open};
 use crate::scene_file;
 use crate::skipped::Skipped;
-use crate::slip::{Severity, Slips};
 use crate::text::SourceText;
 use crate::yaml::parse;
 
 /// Reads the facts of a scene file, a manifest, a folder of manifests or standard input.
 ///
-/// Mistakes in what was read are in `slips`; the scene is usable only where none is an error.
+/// Mistakes in what was read are in `diagnostics`; the scene is usable only where none is an error.
 ///
 /// # Errors
 /// The input cannot be read at all.
-pub fn read_input(origin: &Origin, files: &dyn FileReader, slips: &mut Slips) -> Result<Scene, InputError> {
-    read_described(origin, files, slips).map(|described| described.scene)
+pub fn read_input(
+    origin: &Origin,
+    files: &dyn FileReader,
+    diagnostics: &mut Diagnostics,
+) -> Result<Scene, InputError> {
+    read_described(origin, files, diagnostics).map(|described| described.scene)
 }
 
 /// The same with what a scene file demands.
@@ -31,11 +35,11 @@ pub fn read_input(origin: &Origin, files: &dyn FileReader, slips: &mut Slips) ->
 pub fn read_described(
     origin: &Origin,
     files: &dyn FileReader,
-    slips: &mut Slips,
+    diagnostics: &mut Diagnostics,
 ) -> Result<Described, InputError> {
     let mut described = Described::default();
     let parts = parts_of(origin, files)?;
-    read_parts(&parts, files, &mut described, slips, &mut |_| {})?;
+    read_parts(&parts, files, &mut described, diagnostics, &mut |_| {})?;
     Ok(described)
 }
 
@@ -51,7 +55,7 @@ pub(crate) fn read_parts(
     parts: &[Origin],
     files: &dyn FileReader,
     described: &mut Described,
-    slips: &mut Slips,
+    diagnostics: &mut Diagnostics,
     after: &mut dyn FnMut(&mut Scene),
 ) -> Result<(), InputError> {
     let mut skipped = Skipped::default();
@@ -60,36 +64,37 @@ pub(crate) fn read_parts(
     for origin in parts {
         let mut stream = open(origin, files)?;
         while let Some(source) = stream.next()? {
-            let documents = parse(&source, slips);
+            let documents = parse(&source, diagnostics);
             if let ([only], 0, [origin]) = (documents.as_slice(), found, parts)
                 && is_scene(only)
             {
-                *described = scene_file::described(only, &source, origin, files, slips).unwrap_or_default();
+                *described =
+                    scene_file::described(only, &source, origin, files, diagnostics).unwrap_or_default();
                 let scene = &mut described.scene;
                 let mut adding = Adding { scene, skipped, files, folder: folder_of_origin(origin) };
                 while let Some(more) = stream.next()? {
-                    add_nodes(&parse(&more, slips), &more, &mut adding, slips);
+                    add_nodes(&parse(&more, diagnostics), &more, &mut adding, diagnostics);
                 }
                 return Ok(());
             }
             found += documents.len();
             let scene = &mut described.scene;
             let mut adding = Adding { scene, skipped, files, folder: folder_of_origin(origin) };
-            add_nodes(&documents, &source, &mut adding, slips);
+            add_nodes(&documents, &source, &mut adding, diagnostics);
             skipped = adding.skipped;
             runs |= !scene.workloads.is_empty();
             after(scene);
             first.get_or_insert(source);
         }
     }
-    skipped.report(slips);
-    let Some(source) = first.filter(|_| !slips.has_errors()) else { return Ok(()) };
+    skipped.report(diagnostics);
+    let Some(source) = first.filter(|_| !diagnostics.has_errors()) else { return Ok(()) };
     if found == 0 {
         let help =
             "give a Kubernetes manifest, a Compose file, an OCI configuration or a scene file".to_owned();
-        slips.add(Severity::Error, &source, &(0..0), "there is nothing in it", Some(help));
+        diagnostics.add(Severity::Error, &source, &(0..0), "there is nothing in it", Some(help));
     } else if !runs {
-        slips.add(Severity::Error, &source, &(0..0), "nothing in it runs a container", None);
+        diagnostics.add(Severity::Error, &source, &(0..0), "nothing in it runs a container", None);
     }
     Ok(())
 }
@@ -101,9 +106,9 @@ pub(crate) fn read_parts(
 pub fn read_merged(
     paths: &[PathBuf],
     files: &dyn FileReader,
-    slips: &mut Slips,
+    diagnostics: &mut Diagnostics,
 ) -> Result<Scene, InputError> {
     let mut scene = Scene::default();
-    merge(paths, files, &mut scene, slips)?;
+    merge(paths, files, &mut scene, diagnostics)?;
     Ok(scene)
 }

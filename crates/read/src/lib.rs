@@ -4,13 +4,14 @@
 //! Kubernetes objects and OCI configurations are held against tables of every field of their specification,
 //! our scene file is typed
 //! by [`scene_file::SceneFile`], from which its JSON Schema is made. A reader never invents a fact:
-//! what is not there stays unknown. Mistakes are [`slip::Slip`]s that point into the text.
+//! what is not there stays unknown. Mistakes are [`diagnostic::Diagnostic`]s that point into the text.
 
 #![forbid(unsafe_code)]
 
 pub mod accounts;
 pub mod compose;
 pub mod described;
+pub mod diagnostic;
 pub mod disk;
 mod dockerfile;
 mod documents;
@@ -27,7 +28,6 @@ pub mod patch;
 pub mod process;
 pub mod scene_file;
 pub mod skipped;
-pub mod slip;
 mod stream;
 pub mod text;
 pub mod yaml;

@@ -8,9 +8,9 @@ use mivask_core::runtime::Flavour;
 use mivask_core::scene::{Scene, Workload};
 
 use crate::described::Described;
+use crate::diagnostic::Diagnostics;
 use crate::files::{FileReader, InputError, Origin};
 use crate::input::{parts_of, read_parts};
-use crate::slip::Slips;
 
 /// Workloads that are held; more are read again when they are asked for.
 const MOST_HELD: usize = 64;
@@ -78,13 +78,17 @@ impl Outline {
     ///
     /// # Errors
     /// The input cannot be read at all.
-    pub fn read(origin: &Origin, files: &dyn FileReader, slips: &mut Slips) -> Result<Self, InputError> {
+    pub fn read(
+        origin: &Origin,
+        files: &dyn FileReader,
+        diagnostics: &mut Diagnostics,
+    ) -> Result<Self, InputError> {
         let parts = parts_of(origin, files)?;
         let hold = !parts.iter().all(|part| files.reads_twice(part));
         let (headings, containers, held) = (Vec::new(), Vec::new(), Vec::new());
         let mut gathering = Gathering { headings, containers, held, hold };
         let mut described = Described::default();
-        read_parts(&parts, files, &mut described, slips, &mut |scene| gathering.take(scene))?;
+        read_parts(&parts, files, &mut described, diagnostics, &mut |scene| gathering.take(scene))?;
         let mut scene = described.scene;
         if !scene.workloads.is_empty() {
             // A scene file comes as a whole.
@@ -133,9 +137,9 @@ impl Outline {
             Kept::Again(parts) => parts,
         };
         // What is given beside them, and what is wrong with them, is known already.
-        let (mut described, mut slips) = (Described::default(), Slips::default());
+        let (mut described, mut diagnostics) = (Described::default(), Diagnostics::default());
         let mut ended = Ok(());
-        read_parts(parts, files, &mut described, &mut slips, &mut |scene| {
+        read_parts(parts, files, &mut described, &mut diagnostics, &mut |scene| {
             let workloads = std::mem::take(&mut scene.workloads);
             if ended.is_ok() {
                 ended = workloads.iter().try_for_each(&mut *use_it);

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::ops::Range;
 
-use crate::slip::{Severity, Slips};
+use crate::diagnostic::{Diagnostics, Severity};
 use crate::text::SourceText;
 
 /// Objects that neither run containers nor say anything about files.
@@ -21,7 +21,7 @@ impl Skipped {
     }
 
     /// Says what was skipped over, once.
-    pub fn report(self, slips: &mut Slips) {
+    pub fn report(self, diagnostics: &mut Diagnostics) {
         let Some((source, span)) = self.first else { return };
         let total: usize = self.kinds.values().sum();
         let counted = |(kind, count): (&String, &usize)| {
@@ -30,6 +30,6 @@ impl Skipped {
         let kinds: Vec<String> = self.kinds.iter().map(counted).collect();
         let what = if total == 1 { "object skipped: it runs" } else { "objects skipped: they run" };
         let message = format!("{total} {what} no container here: {}", kinds.join(", "));
-        slips.add(Severity::Note, &source, &span, message, None);
+        diagnostics.add(Severity::Note, &source, &span, message, None);
     }
 }

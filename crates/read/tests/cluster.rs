@@ -205,8 +205,8 @@ macro_rules! kinds {
     ($($name:ident: $text:literal => $workload:literal;)+) => {$(
         #[test]
         fn $name() {
-            let (scene, slips) = read("m.yaml", &[("m.yaml", &$text.replace("POD", "{ containers: [ { name: c, image: i } ] }"))]);
-            assert_eq!(slips, [] as [&str; 0]);
+            let (scene, diagnostics) = read("m.yaml", &[("m.yaml", &$text.replace("POD", "{ containers: [ { name: c, image: i } ] }"))]);
+            assert_eq!(diagnostics, [] as [&str; 0]);
             let all = scene.workloads.iter().map(|workload| format!("{} {}/{}", workload.kind, workload.namespace, workload.name));
             assert_eq!(all.collect::<Vec<_>>().join(", "), $workload);
         }

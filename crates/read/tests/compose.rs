@@ -12,9 +12,9 @@ use fixtures::read;
 fn project(text: &str, others: &[(&str, &str)]) -> (Workload, Vec<String>) {
     let mut files = vec![("p/compose.yaml", text)];
     files.extend(others);
-    let (scene, slips): (Scene, _) = read("p/compose.yaml", &files);
-    let [workload] = scene.workloads.as_slice() else { panic!("{slips:#?}") };
-    (workload.clone(), slips)
+    let (scene, diagnostics): (Scene, _) = read("p/compose.yaml", &files);
+    let [workload] = scene.workloads.as_slice() else { panic!("{diagnostics:#?}") };
+    (workload.clone(), diagnostics)
 }
 
 fn container<'a>(workload: &'a Workload, name: &str) -> &'a Container {
@@ -80,8 +80,8 @@ configs: { conf: { file: conf } }
 
 #[test]
 fn every_form_of_a_volume() {
-    let (workload, slips) = project(FORMS, &[]);
-    assert_eq!(slips, [] as [&str; 0]);
+    let (workload, diagnostics) = project(FORMS, &[]);
+    assert_eq!(diagnostics, [] as [&str; 0]);
     let expected = [
         "data /data",
         "data /again ro nocopy",
@@ -140,10 +140,10 @@ volumes:
 fn variables_come_from_the_environment_before_the_file() {
     let text = "services: { a: { image: 'i:${TAG}', user: '${WHO:-5}:$GROUP' } }\n";
     let others = [("p/.env", "TAG=1\nGROUP=7\n"), ("$TAG", "2")];
-    let (workload, slips) = project(text, &others);
+    let (workload, diagnostics) = project(text, &others);
     let image = container(&workload, "a").image.as_ref().map(|image| image.value.as_str());
     assert_eq!((image, user(&workload, "a").as_deref()), (Some("i:2"), Some("5:7")));
-    assert_eq!(slips, [] as [&str; 0]);
+    assert_eq!(diagnostics, [] as [&str; 0]);
 }
 
 #[test]
@@ -158,8 +158,8 @@ services:
   root: { image: i, user: '5', read_only: true, cap_add: [FOWNER] }
   deep: { extends: root, volumes: ['./x:/x', './y:/y'] }
 ";
-    let (workload, slips) = project(text, &[("p/base/other.yaml", base)]);
-    assert_eq!(slips, [] as [&str; 0]);
+    let (workload, diagnostics) = project(text, &[("p/base/other.yaml", base)]);
+    assert_eq!(diagnostics, [] as [&str; 0]);
     assert_eq!(user(&workload, "b").as_deref(), Some("9"));
     assert!(container(&workload, "b").read_only_root);
     assert_eq!(mounts(&workload, "b"), ["/p/base/y /y", "/p/b /x"]);
@@ -177,8 +177,8 @@ services:
   a: { user: !reset null, cap_drop: !override [MKNOD], read_only: true }
 ";
     let more = "services: { a: { image: i, user: '5', cap_drop: [ALL] }, z: { image: i } }\n";
-    let (workload, slips) = project(text, &[("p/more.yaml", more)]);
-    assert_eq!(slips, [] as [&str; 0]);
+    let (workload, diagnostics) = project(text, &[("p/more.yaml", more)]);
+    assert_eq!(diagnostics, [] as [&str; 0]);
     let Who::Plain(plain) = &container(&workload, "a").who else { panic!("a service") };
     let dropped: Vec<&str> = plain.capabilities.drop.iter().map(|name| name.value.as_str()).collect();
     assert_eq!((user(&workload, "a"), dropped), (None, vec!["MKNOD"]));
@@ -195,9 +195,9 @@ services:
   d: { image: i }
 ";
     let names = |others: &[(&str, &str)]| {
-        let (workload, slips) = project(text, others);
+        let (workload, diagnostics) = project(text, others);
         let names: Vec<String> = workload.containers.iter().map(|container| container.name.clone()).collect();
-        (names.join(" "), slips)
+        (names.join(" "), diagnostics)
     };
     let note = "note p/compose.yaml:3: left out, for no profile of theirs is active: b".to_owned();
     assert_eq!(names(&[]), ("d c a".to_owned(), vec![note]));
@@ -211,12 +211,12 @@ fn a_bare_project_is_named_after_its_folder() {
 }
 
 macro_rules! said {
-    ($($name:ident: $text:literal => [$($slip:literal),*];)+) => {$(
+    ($($name:ident: $text:literal => [$($diagnostic:literal),*];)+) => {$(
         #[test]
         fn $name() {
-            let (_, slips) = read("p/compose.yaml", &[("p/compose.yaml", $text)]);
-            let expected: &[&str] = &[$($slip),*];
-            assert_eq!(slips, expected);
+            let (_, diagnostics) = read("p/compose.yaml", &[("p/compose.yaml", $text)]);
+            let expected: &[&str] = &[$($diagnostic),*];
+            assert_eq!(diagnostics, expected);
         }
     )+};
 }

@@ -13,9 +13,9 @@ use mivask_core::prepare::{self, Staging};
 use mivask_core::question::{access, ask, default_paths, mounts};
 use mivask_core::settle::Outcome;
 use mivask_core::stage::{Actor, Stage};
+use mivask_read::diagnostic::Diagnostics;
 use mivask_read::input::{InputError, Origin, read_input};
 use mivask_read::outline::Outline;
-use mivask_read::slip::Slips;
 
 use fixtures::{Memory, read};
 
@@ -54,13 +54,15 @@ fn mounted(stage: &Stage, actor: &Actor, path: &str) -> String {
 }
 
 /// What is wrong with one expectation; `None` where it holds.
-fn broken(expected: &str, stage: Option<&Stage>, slips: &[String]) -> Option<String> {
+fn broken(expected: &str, stage: Option<&Stage>, diagnostics: &[String]) -> Option<String> {
     if let Some(words) = expected.strip_prefix("says ") {
         let (severity, words) = words.split_once(' ').unwrap_or((words, ""));
-        let said = slips.iter().any(|slip| slip.starts_with(severity) && slip.contains(words));
-        return (!said).then(|| format!("{slips:#?}"));
+        let said = diagnostics
+            .iter()
+            .any(|diagnostic| diagnostic.starts_with(severity) && diagnostic.contains(words));
+        return (!said).then(|| format!("{diagnostics:#?}"));
     }
-    let Some(stage) = stage else { return Some(format!("it cannot be read: {slips:#?}")) };
+    let Some(stage) = stage else { return Some(format!("it cannot be read: {diagnostics:#?}")) };
     if let Some(act) = expected.strip_prefix("depends ") {
         let answer = ask(stage, &parse_act(act).expect(act)).expect(act);
         return (answer.outcome != Outcome::Depends).then(|| format!("{:?}", answer.outcome));
@@ -94,16 +96,17 @@ fn every_description_reads_with_the_right_facts() {
     assert!(files.len() >= LEAST, "{} files", files.len());
     let mut wrong = Vec::new();
     for (name, text) in &files {
-        let (scene, slips) = read(name, &[(name.as_str(), text.as_str())]);
-        let failed = slips.iter().any(|slip| slip.starts_with("error"));
+        let (scene, diagnostics) = read(name, &[(name.as_str(), text.as_str())]);
+        let failed = diagnostics.iter().any(|diagnostic| diagnostic.starts_with("error"));
         let stage = (!failed).then(|| prepare::stage(&scene));
         let expected: Vec<&str> = text.lines().filter_map(|line| line.strip_prefix("#= ")).collect();
         assert!(!expected.is_empty(), "{name} expects nothing");
         if failed && !expected.iter().any(|line| line.starts_with("says error")) {
-            wrong.push(format!("{name}: {slips:#?}"));
+            wrong.push(format!("{name}: {diagnostics:#?}"));
             continue;
         }
-        let lines = expected.iter().filter_map(|line| Some((line, broken(line, stage.as_ref(), &slips)?)));
+        let lines =
+            expected.iter().filter_map(|line| Some((line, broken(line, stage.as_ref(), &diagnostics)?)));
         wrong.extend(lines.map(|(line, found)| format!("{name}: {line}\n    found {found}")));
     }
     assert!(wrong.is_empty(), "{}", wrong.join("\n"));
@@ -137,8 +140,8 @@ fn every_field_is_covered() {
 #[test]
 fn one_stage_at_a_time_answers_alike() {
     for (name, text) in &corpus() {
-        let (scene, slips) = read(name, &[(name.as_str(), text.as_str())]);
-        if slips.iter().any(|slip| slip.starts_with("error")) {
+        let (scene, diagnostics) = read(name, &[(name.as_str(), text.as_str())]);
+        if diagnostics.iter().any(|diagnostic| diagnostic.starts_with("error")) {
             continue;
         }
         let rows = |stage: &Stage| {
@@ -167,16 +170,16 @@ fn many_workloads_are_read_again() {
         };
         let text = (0..count).map(pod).collect::<Vec<_>>().join("---\n");
         let files = Memory::new(&[("m.yaml", &text)]);
-        let (origin, mut slips) = (Origin::File("m.yaml".into()), Slips::default());
-        let whole = read_input(&origin, &files, &mut slips).unwrap();
-        let outline = Outline::read(&origin, &files, &mut slips).unwrap();
+        let (origin, mut diagnostics) = (Origin::File("m.yaml".into()), Diagnostics::default());
+        let whole = read_input(&origin, &files, &mut diagnostics).unwrap();
+        let outline = Outline::read(&origin, &files, &mut diagnostics).unwrap();
         let mut names = Vec::new();
         let each: Result<(), InputError> = outline.each(&files, &mut |workload| {
             names.push(workload.name.clone());
             Ok(())
         });
         each.unwrap();
-        assert!(slips.is_empty() && outline.scene.workloads.is_empty());
+        assert!(diagnostics.is_empty() && outline.scene.workloads.is_empty());
         let expected: Vec<String> = whole.workloads.iter().map(|workload| workload.name.clone()).collect();
         assert_eq!(names, expected);
         assert_eq!(outline.actor_names.names(), whole.actor_names().names());

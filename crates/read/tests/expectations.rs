@@ -6,8 +6,8 @@ use mivask_core::expect::{Expected, Upheld, parse_expectation_line, uphold};
 use mivask_core::fact::Provenance;
 use mivask_core::glob::{Globs, Matcher};
 use mivask_core::stage::Stage;
+use mivask_read::diagnostic::Diagnostics;
 use mivask_read::input::{Origin, read_described};
-use mivask_read::slip::Slips;
 
 use fixtures::{Memory, stage};
 
@@ -208,7 +208,7 @@ fn a_scene_holds_its_expectations_in_three_ways() {
         (file, ["crew.acts:2:1 expectation", "crew.acts:3:1 expectation"]),
     ] {
         let (origin, files) = (Origin::File("s.yaml".into()), Memory::new(&[("s.yaml", &scene), acts]));
-        let described = read_described(&origin, &files, &mut Slips::default()).expect("it can be read");
+        let described = read_described(&origin, &files, &mut Diagnostics::default()).expect("it can be read");
         let expectations = &described.policy.expectations;
         let found: Vec<_> = expectations.iter().map(|one| (one.to_string(), one.from.to_string())).collect();
         assert_eq!(found[0], ("mate writes /hold/log".to_owned(), places[0].to_owned()));

@@ -10,9 +10,9 @@ use mivask_core::prepare;
 use mivask_core::question::ask;
 use mivask_core::settle::Outcome;
 use mivask_core::stage::Stage;
+use mivask_read::diagnostic::Diagnostics;
 use mivask_read::input::{Disk, Origin};
 use mivask_read::scene_file::read_scene;
-use mivask_read::slip::Slips;
 use mivask_read::text::SourceText;
 use mivask_read::yaml;
 
@@ -33,10 +33,14 @@ containers:
 "
     );
     let source = SourceText::new("scene.yaml", &text);
-    let mut slips = Slips::default();
-    let nodes = yaml::parse(&source, &mut slips);
-    let scene = read_scene(&nodes[0], &source, &Origin::Standard, &Disk, &mut slips);
-    assert!(slips.is_empty(), "{:?}", slips.iter().map(|slip| &slip.message).collect::<Vec<_>>());
+    let mut diagnostics = Diagnostics::default();
+    let nodes = yaml::parse(&source, &mut diagnostics);
+    let scene = read_scene(&nodes[0], &source, &Origin::Standard, &Disk, &mut diagnostics);
+    assert!(
+        diagnostics.is_empty(),
+        "{:?}",
+        diagnostics.iter().map(|diagnostic| &diagnostic.message).collect::<Vec<_>>()
+    );
     prepare::stage(&scene.unwrap())
 }
 

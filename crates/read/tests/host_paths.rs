@@ -7,8 +7,8 @@ use std::path::{Path, PathBuf};
 
 use mivask_core::prepare;
 use mivask_core::question::mounts;
+use mivask_read::diagnostic::Diagnostics;
 use mivask_read::input::{FileReader, Origin, read_input};
-use mivask_read::slip::Slips;
 
 /// Two files in memory.
 struct Memory {
@@ -54,9 +54,14 @@ fn seen(host_path: &str) -> String {
          }}\n  containers: [{{ name: c, image: i, volumeMounts: [{{ name: v, mountPath: /v }}] }}]\n  volumes: [{{ name: \
          v, hostPath: {host_path} }}]\n"
     );
-    let mut slips = Slips::default();
-    let scene = read_input(&Origin::of(Path::new("scene.yaml")), &Memory { manifest }, &mut slips).unwrap();
-    assert!(!slips.has_errors(), "{:?}", slips.iter().map(|slip| &slip.message).collect::<Vec<_>>());
+    let mut diagnostics = Diagnostics::default();
+    let scene =
+        read_input(&Origin::of(Path::new("scene.yaml")), &Memory { manifest }, &mut diagnostics).unwrap();
+    assert!(
+        !diagnostics.has_errors(),
+        "{:?}",
+        diagnostics.iter().map(|diagnostic| &diagnostic.message).collect::<Vec<_>>()
+    );
     let stage = prepare::stage(&scene);
     let actor = &stage.actors[0];
     if let Some(refusal) = actor.refusal() {

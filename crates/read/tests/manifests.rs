@@ -5,31 +5,31 @@ use mivask_core::fact::Provenance;
 use mivask_core::mount::MountFlags;
 use mivask_core::scene::{ApiKind, HostPathCheck, Medium, Scene, VolumeKind, Who, Workload};
 use mivask_core::stage::Role;
+use mivask_read::diagnostic::{Diagnostics, Severity};
 use mivask_read::kubernetes::add;
 use mivask_read::skipped::Skipped;
-use mivask_read::slip::{Severity, Slips};
 use mivask_read::text::SourceText;
 use mivask_read::yaml;
 
-/// The workloads of a stream, and each slip as `severity line: message`.
+/// The workloads of a stream, and each diagnostic as `severity line: message`.
 fn read(text: &str) -> (Vec<Workload>, Vec<String>) {
     let source = SourceText::new("m.yaml", text);
-    let mut slips = Slips::default();
-    let nodes = yaml::parse(&source, &mut slips);
+    let mut diagnostics = Diagnostics::default();
+    let nodes = yaml::parse(&source, &mut diagnostics);
     let mut scene = Scene::default();
     let mut skipped = Skipped::default();
     for node in &nodes {
-        add(node, &source, &mut scene, &mut skipped, &mut slips);
+        add(node, &source, &mut scene, &mut skipped, &mut diagnostics);
     }
-    skipped.report(&mut slips);
-    let said = slips.iter().map(|slip| {
-        let severity = match slip.severity {
+    skipped.report(&mut diagnostics);
+    let said = diagnostics.iter().map(|diagnostic| {
+        let severity = match diagnostic.severity {
             Severity::Note => "note",
             Severity::Warning => "warning",
             Severity::Error => "error",
         };
-        let (line, _) = source.line_column(slip.span.start);
-        format!("{severity} {line}: {}", slip.message)
+        let (line, _) = source.line_column(diagnostic.span.start);
+        format!("{severity} {line}: {}", diagnostic.message)
     });
     (scene.workloads, said.collect())
 }
@@ -69,8 +69,8 @@ spec:
 ";
 
 fn station() -> Workload {
-    let (mut workloads, slips) = read(STATION);
-    assert_eq!(slips, [""; 0]);
+    let (mut workloads, diagnostics) = read(STATION);
+    assert_eq!(diagnostics, [""; 0]);
     workloads.remove(0)
 }
 
@@ -130,13 +130,13 @@ fn volumes_are_told_apart() {
 }
 
 macro_rules! said {
-    ($($name:ident: $from:literal => $to:literal, [$($slip:literal),*];)+) => {$(
+    ($($name:ident: $from:literal => $to:literal, [$($diagnostic:literal),*];)+) => {$(
         #[test]
         fn $name() {
             assert!(STATION.contains($from));
-            let (_, slips) = read(&STATION.replacen($from, $to, 1));
-            let expected: &[&str] = &[$($slip),*];
-            assert_eq!(slips, expected);
+            let (_, diagnostics) = read(&STATION.replacen($from, $to, 1));
+            let expected: &[&str] = &[$($diagnostic),*];
+            assert_eq!(diagnostics, expected);
         }
     )+};
 }
@@ -176,7 +176,7 @@ said! {
 
 #[test]
 fn an_empty_pod_has_no_containers() {
-    let (workloads, slips) = read("apiVersion: v1\nkind: Pod\nmetadata: { name: p }\nspec: {}\n");
+    let (workloads, diagnostics) = read("apiVersion: v1\nkind: Pod\nmetadata: { name: p }\nspec: {}\n");
     assert!(workloads.is_empty());
-    assert_eq!(slips, ["error 4: `p` has no containers"]);
+    assert_eq!(diagnostics, ["error 4: `p` has no containers"]);
 }

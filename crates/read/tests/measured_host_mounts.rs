@@ -127,8 +127,8 @@ fn a_bind_may_leave_mounts_behind() {
         assert_eq!(flags(&stage, "/data/inner"), expected, "{runtime} {recursive}");
     }
     let wrong = "services:\n  gauge:\n    image: x\n    volumes:\n    - { type: bind, source: /a, target: /b, bind: { recursive: deep } }\n";
-    let (_, slips) = fixtures::read("w.yaml", &[("w.yaml", wrong)]);
-    assert_eq!(slips, ["error w.yaml:5: `recursive: deep` of a bind is not known"]);
+    let (_, diagnostics) = fixtures::read("w.yaml", &[("w.yaml", wrong)]);
+    assert_eq!(diagnostics, ["error w.yaml:5: `recursive: deep` of a bind is not known"]);
 }
 
 /// Flags at `/data` and at `/data/inner` of a bundle that binds `path` with `options`; `refused` where it does not start.
@@ -339,9 +339,9 @@ fn a_read_only_superblock_counts() {
 fn what_cannot_be_read_is_a_slip() {
     let scene =
         "scene: 1\ncontainers: [{ name: a, image: x }]\nhost: { mounts: mountinfo, tree: none.survey }\n";
-    let (_, slips) = fixtures::read("s.yaml", &[("s.yaml", scene), ("mountinfo", "rubbish\n")]);
+    let (_, diagnostics) = fixtures::read("s.yaml", &[("s.yaml", scene), ("mountinfo", "rubbish\n")]);
     assert_eq!(
-        slips,
+        diagnostics,
         [
             "error s.yaml:3: none.survey: there is no disk here",
             "error mountinfo:1: this is not a line of a table of mounts"

@@ -8,9 +8,9 @@ use mivask_core::prepare;
 use mivask_core::question::{facts_at, mounts};
 use mivask_core::scene::{Image, Scene};
 use mivask_core::stage::Stage;
+use mivask_read::diagnostic::Diagnostics;
 use mivask_read::kubernetes::add;
 use mivask_read::skipped::Skipped;
-use mivask_read::slip::Slips;
 use mivask_read::text::SourceText;
 use mivask_read::yaml;
 
@@ -23,17 +23,17 @@ fn stage(user: Option<&str>, pod: &str, container: &str, extra: &str, bare: bool
          {{ name: c, image: i, securityContext: {container}{extra}\n"
     );
     let source = SourceText::new("pod.yaml", &text);
-    let mut slips = Slips::default();
-    let nodes = yaml::parse(&source, &mut slips);
+    let mut diagnostics = Diagnostics::default();
+    let nodes = yaml::parse(&source, &mut diagnostics);
     let mut scene = Scene::default();
     for node in &nodes {
-        add(node, &source, &mut scene, &mut Skipped::default(), &mut slips);
+        add(node, &source, &mut scene, &mut Skipped::default(), &mut diagnostics);
     }
     assert_eq!(
         scene.workloads.len(),
         1,
         "{text}\n{:?}",
-        slips.iter().map(|slip| &slip.message).collect::<Vec<_>>()
+        diagnostics.iter().map(|diagnostic| &diagnostic.message).collect::<Vec<_>>()
     );
     let known = if bare { mivask_core::accounts::Accounts::default() } else { fixtures::accounts() };
     let user = user.map(|user| Fact::new(user.to_owned(), Provenance::rule("the image")));

@@ -6,8 +6,8 @@ use std::path::{Path, PathBuf};
 use fastrand::Rng;
 use mivask_core::prepare;
 use mivask_core::question::{access, default_paths, imprints, mounts};
+use mivask_read::diagnostic::Diagnostics;
 use mivask_read::input::{FileReader, Origin, read_input};
-use mivask_read::slip::Slips;
 
 const SCENE: &str = include_str!("../../../demo/tides.scene.yaml");
 const STATION: &str = include_str!("../../../demo/station.yaml");
@@ -112,16 +112,20 @@ fn damage(text: &str, rng: &mut Rng) -> Vec<u8> {
     bytes
 }
 
-/// Whether the input can be used; every slip has to lie within its text, and every question has to end.
+/// Whether the input can be used; every diagnostic has to lie within its text, and every question has to end.
 fn usable(path: &str, files: &Damaged) -> bool {
-    let mut slips = Slips::default();
-    let read = read_input(&Origin::of(Path::new(path)), files, &mut slips);
-    for slip in slips.iter() {
-        let text = &slip.source.text;
-        assert!(slip.span.start <= slip.span.end && slip.span.end <= text.len(), "{:?}", slip.span);
-        assert!(text.is_char_boundary(slip.span.start) && text.is_char_boundary(slip.span.end));
+    let mut diagnostics = Diagnostics::default();
+    let read = read_input(&Origin::of(Path::new(path)), files, &mut diagnostics);
+    for diagnostic in diagnostics.iter() {
+        let text = &diagnostic.source.text;
+        assert!(
+            diagnostic.span.start <= diagnostic.span.end && diagnostic.span.end <= text.len(),
+            "{:?}",
+            diagnostic.span
+        );
+        assert!(text.is_char_boundary(diagnostic.span.start) && text.is_char_boundary(diagnostic.span.end));
     }
-    let Some(scene) = read.ok().filter(|_| !slips.has_errors()) else { return false };
+    let Some(scene) = read.ok().filter(|_| !diagnostics.has_errors()) else { return false };
     let stage = prepare::stage(&scene);
     for actor in &stage.actors {
         drop(mounts(&stage, actor));

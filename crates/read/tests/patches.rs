@@ -66,8 +66,8 @@ fn lines_only_in<'a>(one: &'a str, other: &str) -> Vec<&'a str> {
 /// Holds every change of every container of `text` to that; how many were written, for how many there is no field,
 /// and how many the layout of the text does not allow.
 fn hold(name: &str, text: &str) -> [usize; 3] {
-    let (scene, slips) = read(name, &[(name, text)]);
-    if slips.iter().any(|slip| slip.starts_with("error")) {
+    let (scene, diagnostics) = read(name, &[(name, text)]);
+    if diagnostics.iter().any(|diagnostic| diagnostic.starts_with("error")) {
         return [0; 3];
     }
     let [mut written, mut refused, mut astray] = [0; 3];
@@ -93,10 +93,10 @@ fn hold(name: &str, text: &str) -> [usize; 3] {
                     }
                     Err(error) => panic!("{name}: {change}: {error}"),
                 };
-                let (again, slips) = read(name, &[(name, &new)]);
+                let (again, diagnostics) = read(name, &[(name, &new)]);
                 assert!(
-                    !slips.iter().any(|slip| slip.starts_with("error")),
-                    "{name}: {change}: {slips:#?}\n{new}"
+                    !diagnostics.iter().any(|diagnostic| diagnostic.starts_with("error")),
+                    "{name}: {change}: {diagnostics:#?}\n{new}"
                 );
                 let (found, meant) = (all(&again), all(&changed));
                 let differs: Vec<String> = found

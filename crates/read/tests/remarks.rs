@@ -28,8 +28,8 @@ host:
 
 /// The remarks on a workload beside the facts, each with the line it is about.
 fn said(workload: &str) -> Vec<String> {
-    let (scene, slips) = read("s.yaml", &[("s.yaml", FACTS), ("w.yaml", workload)]);
-    assert!(!slips.iter().any(|slip| slip.starts_with("error")), "{slips:#?}");
+    let (scene, diagnostics) = read("s.yaml", &[("s.yaml", FACTS), ("w.yaml", workload)]);
+    assert!(!diagnostics.iter().any(|diagnostic| diagnostic.starts_with("error")), "{diagnostics:#?}");
     let stage = prepare::stage(&scene);
     remarks(&scene, &scene.workloads, &stage, &|_| true).into_iter().map(|remark| remark.message).collect()
 }

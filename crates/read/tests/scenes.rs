@@ -13,8 +13,8 @@ use mivask_core::scene::Scene;
 use mivask_core::settle::Outcome;
 use mivask_core::stage::Stage;
 use mivask_core::tree::{Content, Tree};
+use mivask_read::diagnostic::Diagnostics;
 use mivask_read::input::{FileReader, Origin, read_input};
-use mivask_read::slip::Slips;
 
 /// A scene in memory with account files beside it.
 struct Memory<'a>(&'a str);
@@ -39,9 +39,9 @@ impl FileReader for Memory<'_> {
 }
 
 fn read(text: &str) -> (Scene, Vec<String>) {
-    let mut slips = Slips::default();
-    let scene = read_input(&Origin::of(Path::new("dir/s.yaml")), &Memory(text), &mut slips).unwrap();
-    (scene, slips.iter().map(|slip| slip.message.clone()).collect())
+    let mut diagnostics = Diagnostics::default();
+    let scene = read_input(&Origin::of(Path::new("dir/s.yaml")), &Memory(text), &mut diagnostics).unwrap();
+    (scene, diagnostics.iter().map(|diagnostic| diagnostic.message.clone()).collect())
 }
 
 /// One container with `keys`, on a volume with `entries` at `/`.
@@ -54,8 +54,8 @@ fn one(keys: &str, entries: &str) -> String {
 }
 
 fn staged(keys: &str, entries: &str) -> Stage {
-    let (scene, slips) = read(&one(keys, entries));
-    assert_eq!(slips, [""; 0]);
+    let (scene, diagnostics) = read(&one(keys, entries));
+    assert_eq!(diagnostics, [""; 0]);
     prepare::stage(&scene)
 }
 
@@ -106,8 +106,8 @@ identities! {
 }
 
 fn tree(entries: &str) -> Tree {
-    let (scene, slips) = read(&one("", entries));
-    assert_eq!(slips, [""; 0]);
+    let (scene, diagnostics) = read(&one("", entries));
+    assert_eq!(diagnostics, [""; 0]);
     Tree::clone(scene.volumes["v"].tree.as_ref().unwrap())
 }
 
@@ -183,8 +183,8 @@ fn a_filesystem_group_reaches_volumes_that_say_so() {
     let text = one("user: '5:6', filesystem-group: 8,", "      - { path: /f, owner: '1:2', mode: 0600 }");
     for (told, allowed) in [("apply", true), ("skip", false)] {
         let told = format!("filesystem: ext4\n    group-ownership: {told}");
-        let (scene, slips) = read(&text.replace("filesystem: ext4", &told));
-        assert_eq!(slips, [""; 0]);
+        let (scene, diagnostics) = read(&text.replace("filesystem: ext4", &told));
+        assert_eq!(diagnostics, [""; 0]);
         let answer = ask(&prepare::stage(&scene), &parse_act("x updates /f").unwrap()).unwrap();
         assert_eq!(answer.outcome == Outcome::Allowed, allowed, "{:?}", answer.outcome);
     }
@@ -201,8 +201,8 @@ fn untold_account_files_refuse_nobody() {
         )
     };
     let outcome = |user: &str| {
-        let (scene, slips) = read(&text(user));
-        assert_eq!(slips, [""; 0]);
+        let (scene, diagnostics) = read(&text(user));
+        assert_eq!(diagnostics, [""; 0]);
         ask(&prepare::stage(&scene), &parse_act("x reads /f").unwrap()).unwrap().outcome
     };
     assert_eq!(outcome("gauge"), Outcome::Denied(Some(EACCES)), "an ordinary account, by assumption");

@@ -10,8 +10,8 @@ use mivask_core::prepare;
 use mivask_core::question::{ask, facts_at, mounts};
 use mivask_core::settle::Outcome;
 use mivask_core::stage::Stage;
+use mivask_read::diagnostic::Diagnostics;
 use mivask_read::input::{FileReader, Origin, read_input};
-use mivask_read::slip::Slips;
 
 const SCENE: &str = "\
 scene: 1
@@ -67,9 +67,13 @@ fn stage(pod: &str, keys: &str, mounts: &str) -> Stage {
          {{ medium: Memory }} }}\n  - {{ name: d, persistentVolumeClaim: {{ claimName: disk }} }}\n  - {{ name: r, \
          persistentVolumeClaim: {{ claimName: disk, readOnly: true }} }}\n"
     );
-    let mut slips = Slips::default();
-    let scene = read_input(&Origin::of(Path::new("s.yaml")), &Memory(manifest), &mut slips).unwrap();
-    assert!(slips.is_empty(), "{:?}", slips.iter().map(|slip| &slip.message).collect::<Vec<_>>());
+    let mut diagnostics = Diagnostics::default();
+    let scene = read_input(&Origin::of(Path::new("s.yaml")), &Memory(manifest), &mut diagnostics).unwrap();
+    assert!(
+        diagnostics.is_empty(),
+        "{:?}",
+        diagnostics.iter().map(|diagnostic| &diagnostic.message).collect::<Vec<_>>()
+    );
     prepare::stage(&scene)
 }
 
@@ -153,9 +157,9 @@ fn containers_of_a_pod_share_its_volumes() {
     let manifest = "apiVersion: v1\nkind: Pod\nmetadata: { name: p }\nspec:\n  containers:\n  - { name: a, image: i, \
                     volumeMounts: [{ name: e, mountPath: /e }, { name: m, mountPath: /e/in }] }\n  - { name: b, image: i, \
                     volumeMounts: [{ name: e, mountPath: /e }] }\n  volumes: [{ name: e, emptyDir: {} }, { name: m, emptyDir: {} }]\n";
-    let mut slips = Slips::default();
+    let mut diagnostics = Diagnostics::default();
     let scene =
-        read_input(&Origin::of(Path::new("s.yaml")), &Memory(manifest.to_owned()), &mut slips).unwrap();
+        read_input(&Origin::of(Path::new("s.yaml")), &Memory(manifest.to_owned()), &mut diagnostics).unwrap();
     let stage = prepare::stage(&scene);
     let seen = facts_at(&stage, stage.actor("b").unwrap(), b"/e/in").unwrap();
     assert_eq!(seen.mode.unwrap().to_string(), "0755", "the bare mount point, not what a sees there");

@@ -6,9 +6,9 @@ use mivask_core::act::parse_act;
 use mivask_core::prepare;
 use mivask_core::question::{Answer, Cell, Column, ask, sweep};
 use mivask_core::stage::Stage;
+use mivask_read::diagnostic::Diagnostics;
 use mivask_read::input::{Disk, Origin};
 use mivask_read::scene_file::read_scene;
-use mivask_read::slip::Slips;
 use mivask_read::text::SourceText;
 use mivask_read::yaml;
 
@@ -37,10 +37,14 @@ containers:
 
 fn stage() -> Stage {
     let source = SourceText::new("scene.yaml", SCENE);
-    let mut slips = Slips::default();
-    let nodes = yaml::parse(&source, &mut slips);
-    let scene = read_scene(&nodes[0], &source, &Origin::Standard, &Disk, &mut slips).unwrap();
-    assert!(slips.is_empty(), "{:?}", slips.iter().map(|slip| &slip.message).collect::<Vec<_>>());
+    let mut diagnostics = Diagnostics::default();
+    let nodes = yaml::parse(&source, &mut diagnostics);
+    let scene = read_scene(&nodes[0], &source, &Origin::Standard, &Disk, &mut diagnostics).unwrap();
+    assert!(
+        diagnostics.is_empty(),
+        "{:?}",
+        diagnostics.iter().map(|diagnostic| &diagnostic.message).collect::<Vec<_>>()
+    );
     prepare::stage(&scene)
 }
 

@@ -5,6 +5,7 @@
 
 pub mod ci;
 pub mod compare;
+pub mod diagnostics;
 pub mod figure;
 pub mod json;
 mod layout;
@@ -12,7 +13,6 @@ pub mod remedy;
 pub mod report;
 pub mod shell;
 pub mod sides;
-pub mod slips;
 pub mod text;
 pub mod upheld;
 pub mod words;

@@ -11,17 +11,17 @@ use mivask_core::outcome::Errno;
 use mivask_core::question::{Answer, Comparison, Held, access, ask, default_paths, imprints, mounts};
 use mivask_core::stage::Stage;
 use mivask_core::{act::parse_acts, prepare};
+use mivask_read::diagnostic::Diagnostics;
 use mivask_read::input::{Disk, Origin, read_input};
-use mivask_read::slip::Slips;
 use mivask_show::json::List;
 use mivask_show::text::Layout;
 use mivask_show::{RandomSummary, json, text};
 
 fn demo() -> Stage {
-    let mut slips = Slips::default();
+    let mut diagnostics = Diagnostics::default();
     let origin = Origin::of(Path::new("../../demo/tides.scene.yaml"));
-    let scene = read_input(&origin, &Disk, &mut slips).unwrap();
-    assert!(slips.is_empty());
+    let scene = read_input(&origin, &Disk, &mut diagnostics).unwrap();
+    assert!(diagnostics.is_empty());
     prepare::stage(&scene)
 }
 

@@ -8,9 +8,9 @@ use mivask_core::act::Act;
 use mivask_core::prepare;
 use mivask_core::scene::Scene;
 use mivask_core::stage::Stage;
+use mivask_read::diagnostic::Diagnostics;
 use mivask_read::input::{Disk, Origin};
 use mivask_read::scene_file::read_scene;
-use mivask_read::slip::Slips;
 use mivask_read::text::SourceText;
 use mivask_read::yaml;
 
@@ -164,11 +164,12 @@ impl Scenario {
     pub fn scene(&self) -> Result<Scene, TrialError> {
         let text = self.to_string();
         let source = SourceText::new("scenario.yaml", &text);
-        let mut slips = Slips::default();
-        let nodes = yaml::parse(&source, &mut slips);
-        let scene =
-            nodes.first().and_then(|node| read_scene(node, &source, &Origin::Standard, &Disk, &mut slips));
-        let messages: Vec<&str> = slips.iter().map(|slip| slip.message.as_str()).collect();
+        let mut diagnostics = Diagnostics::default();
+        let nodes = yaml::parse(&source, &mut diagnostics);
+        let scene = nodes
+            .first()
+            .and_then(|node| read_scene(node, &source, &Origin::Standard, &Disk, &mut diagnostics));
+        let messages: Vec<&str> = diagnostics.iter().map(|diagnostic| diagnostic.message.as_str()).collect();
         let mut scene = match scene {
             Some(scene) if messages.is_empty() => scene,
             Some(_) | None => return Err(TrialError::Scenario(format!("{}\n{text}", messages.join("; ")))),

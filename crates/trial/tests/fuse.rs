@@ -20,9 +20,9 @@ use mivask_core::prepare;
 use mivask_core::question::ask;
 use mivask_core::settle::Outcome;
 use mivask_core::stage::Stage;
+use mivask_read::diagnostic::Diagnostics;
 use mivask_read::input::{Disk, Origin};
 use mivask_read::scene_file::read_scene;
-use mivask_read::slip::Slips;
 use mivask_read::text::SourceText;
 use mivask_read::yaml;
 use rustix::fs::{Mode, OFlags};
@@ -169,10 +169,10 @@ fn stage(options: &[&str]) -> Stage {
         ));
     }
     let source = SourceText::new("fuse.yaml", &text);
-    let mut slips = Slips::default();
-    let nodes = yaml::parse(&source, &mut slips);
-    let scene = read_scene(&nodes[0], &source, &Origin::Standard, &Disk, &mut slips);
-    assert!(slips.is_empty(), "{text}");
+    let mut diagnostics = Diagnostics::default();
+    let nodes = yaml::parse(&source, &mut diagnostics);
+    let scene = read_scene(&nodes[0], &source, &Origin::Standard, &Disk, &mut diagnostics);
+    assert!(diagnostics.is_empty(), "{text}");
     prepare::stage(&scene.expect("a scene"))
 }
 

@@ -20,8 +20,8 @@ use mivask_core::settle::Outcome;
 use mivask_core::stage::Stage;
 use mivask_core::xattr;
 use mivask_disk::process::{Reach, look};
+use mivask_read::diagnostic::Diagnostics;
 use mivask_read::input::{Disk, Origin, read_input};
-use mivask_read::slip::Slips;
 use rustix::fs::{Access, AtFlags, CWD, Mode as OpenMode, OFlags, XattrFlags};
 use rustix::process::{Gid, Uid};
 
@@ -76,9 +76,9 @@ fn staged(folder: &Path, who: (u32, u32, &[u32])) -> Stage {
     );
     let path = scene.path().join("s.yaml");
     fs::write(&path, text).unwrap();
-    let mut slips = Slips::default();
-    let read = read_input(&Origin::of(&path), &Disk, &mut slips).unwrap();
-    assert!(!slips.has_errors(), "{slips:?}");
+    let mut diagnostics = Diagnostics::default();
+    let read = read_input(&Origin::of(&path), &Disk, &mut diagnostics).unwrap();
+    assert!(!diagnostics.has_errors(), "{diagnostics:?}");
     prepare::stage(&read)
 }
 

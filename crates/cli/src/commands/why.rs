@@ -4,13 +4,13 @@ use std::io::Write;
 
 use mivask_core::question::ask;
 use mivask_core::stage::Stage;
-use mivask_read::slip::Slips;
+use mivask_read::diagnostic::Diagnostics;
 use mivask_show::sides;
 
 use crate::acts::one;
+use crate::diagnostics;
 use crate::end::{End, Failure};
 use crate::load;
-use crate::mistakes;
 use crate::options::{Format, Input};
 use crate::reach;
 
@@ -29,10 +29,10 @@ pub(crate) struct Args {
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
     let mut answer = |stage: &Stage, err: &mut dyn Write| {
-        let mut slips = Slips::default();
-        let act = one(&args.act, 0, stage, &mut slips);
-        mistakes::report(&slips, err)?;
-        mistakes::refuse_errors(&slips)?;
+        let mut diagnostics = Diagnostics::default();
+        let act = one(&args.act, 0, stage, &mut diagnostics);
+        diagnostics::report(&diagnostics, err)?;
+        diagnostics::refuse_errors(&diagnostics)?;
         let answer = act.map(|act| ask(stage, &act)).transpose()?;
         Ok(sides::acts(answer.as_slice()))
     };
@@ -41,10 +41,10 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     }
     let whole = load::Whole::read(&args.input, &reach::reach_of(std::slice::from_ref(&args.act)), err)?;
     let stage = &whole.stage;
-    let mut slips = Slips::default();
-    let act = one(&args.act, 0, stage, &mut slips);
-    mistakes::report(&slips, err)?;
-    mistakes::refuse_errors(&slips)?;
+    let mut diagnostics = Diagnostics::default();
+    let act = one(&args.act, 0, stage, &mut diagnostics);
+    diagnostics::report(&diagnostics, err)?;
+    diagnostics::refuse_errors(&diagnostics)?;
     let act = act.ok_or(Failure::NoAct)?;
     whole.remark(std::slice::from_ref(&act), err)?;
     let answer = ask(stage, &act)?;

@@ -226,11 +226,11 @@ fn file(base: &Stage, act: &Act) -> f64 {
     // Whoever has it now loses it; root does not mind.
     let taken = |id: Option<u32>| if id.is_some_and(|id| id != 0) { 4.0 } else { 0.0 };
     if let Verb::SetsMode(change) = &act.verb {
-        // A directory that is listed and not entered has lost its x: that is a slip, not a rule.
-        let slip = directory && change.ends_with_execute();
+        // A directory that is listed and not entered has lost its x: that is a mistake, not a rule.
+        let mistaken = directory && change.ends_with_execute();
         // Whoever has no group has that of root.
         let of_root = group == Some(0) && change.begins_with_the_group();
-        return if slip { 0.3 } else { 1.5 } + if of_root { 4.0 } else { 0.0 };
+        return if mistaken { 0.3 } else { 1.5 } + if of_root { 4.0 } else { 0.0 };
     }
     if matches!(act.verb, Verb::MakesDirectory(_)) {
         1.0

@@ -5,8 +5,8 @@ use std::path::{Path, PathBuf};
 use super::project::Reading;
 use super::service::pairs;
 use super::types::Build;
+use crate::diagnostic::Severity;
 use crate::dockerfile::{self, Options};
-use crate::slip::Severity;
 use crate::text::SourceText;
 use crate::yaml::Node;
 
@@ -26,7 +26,7 @@ impl Reading<'_> {
             let message =
                 format!("the build context of {image} is elsewhere: what it makes is not known here");
             let help = Some(format!("give `images: {{ {image}: ... }}` in a scene file"));
-            return self.slip(Severity::Note, node, &message, help);
+            return self.diagnostic(Severity::Note, node, &message, help);
         }
         let context = PathBuf::from(context);
         let named = told.dockerfile.as_deref().unwrap_or("Dockerfile");
@@ -40,12 +40,12 @@ impl Reading<'_> {
                     let message =
                         format!("{shown} cannot be read: {reason}; what {image} holds is not known");
                     let help = Some(format!("give `images: {{ {image}: ... }}` in a scene file"));
-                    return self.slip(Severity::Warning, node, &message, help);
+                    return self.diagnostic(Severity::Warning, node, &message, help);
                 }
             },
         };
         let options = Options { args: self.build_args(node), target: told.target };
-        let recipe = dockerfile::read(&source, &context, &options, self.files, self.slips);
+        let recipe = dockerfile::read(&source, &context, &options, self.files, self.diagnostics);
         self.builds.extend(recipe.map(|recipe| (image.to_owned(), recipe)));
     }
 

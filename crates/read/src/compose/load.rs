@@ -6,8 +6,8 @@ use std::path::{Component, Path, PathBuf};
 
 use super::interpolate::{Trouble, interpolate};
 use super::merge::merge;
+use crate::diagnostic::{Diagnostics, Severity};
 use crate::files::FileReader;
-use crate::slip::{Severity, Slips};
 use crate::text::SourceText;
 use crate::yaml::{Node, Value, parse};
 
@@ -16,7 +16,7 @@ const DEEPEST: usize = 32;
 
 pub(super) struct Loader<'a> {
     pub files: &'a dyn FileReader,
-    pub slips: &'a mut Slips,
+    pub diagnostics: &'a mut Diagnostics,
     texts: Vec<SourceText>,
     length: usize,
     variables: BTreeMap<String, String>,
@@ -26,13 +26,13 @@ pub(super) struct Loader<'a> {
 
 impl<'a> Loader<'a> {
     /// A loader for a project in `folder`, whose `.env` counts.
-    pub(super) fn new(files: &'a dyn FileReader, folder: &Path, slips: &'a mut Slips) -> Self {
+    pub(super) fn new(files: &'a dyn FileReader, folder: &Path, diagnostics: &'a mut Diagnostics) -> Self {
         let mut variables = BTreeMap::new();
         if let Ok(bytes) = files.read(&folder.join(".env")) {
             // A line that is none is left out; the shell's variables win over the file's.
             variables.extend(dotenvy::from_read_iter(bytes.as_slice()).flatten());
         }
-        Self { files, slips, texts: Vec::new(), length: 0, variables, unset: Vec::new(), depth: 0 }
+        Self { files, diagnostics, texts: Vec::new(), length: 0, variables, unset: Vec::new(), depth: 0 }
     }
 
     pub(super) fn variable(&self, name: &str) -> Option<String> {
@@ -73,7 +73,7 @@ impl<'a> Loader<'a> {
 
     /// One text whose relative paths begin at `folder`.
     fn text(&mut self, source: &SourceText, folder: &Path) -> Option<Node> {
-        let node = parse(source, self.slips).into_iter().next()?;
+        let node = parse(source, self.diagnostics).into_iter().next()?;
         self.node(node, source, folder)
     }
 
@@ -111,11 +111,17 @@ impl<'a> Loader<'a> {
                     Err(Trouble::Required { name, why }) => {
                         let help = (!why.is_empty()).then_some(why);
                         let message = format!("the variable {name} has no value, and the file requires one");
-                        self.slips.add(Severity::Error, source, &span, message, help);
+                        self.diagnostics.add(Severity::Error, source, &span, message, help);
                     }
                     Err(Trouble::Form) => {
                         let help = Some("write $$ for a plain dollar sign".to_owned());
-                        self.slips.add(Severity::Error, source, &span, "a `$` that names no variable", help);
+                        self.diagnostics.add(
+                            Severity::Error,
+                            source,
+                            &span,
+                            "a `$` that names no variable",
+                            help,
+                        );
                     }
                 }
                 self.unset.append(&mut unset);
@@ -213,7 +219,7 @@ impl<'a> Loader<'a> {
 
     fn error(&mut self, span: &Range<usize>, message: String) {
         let source = self.joined();
-        self.slips.add(Severity::Error, &source, span, message, None);
+        self.diagnostics.add(Severity::Error, &source, span, message, None);
     }
 }
 

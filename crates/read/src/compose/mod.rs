@@ -15,8 +15,8 @@ use std::path::Path;
 
 use mivask_core::scene::Scene;
 
+use crate::diagnostic::{Diagnostics, Severity};
 use crate::files::FileReader;
-use crate::slip::{Severity, Slips};
 use crate::text::SourceText;
 use crate::yaml::Node;
 use load::Loader;
@@ -31,21 +31,21 @@ pub fn is_project(node: &Node) -> bool {
 /// Reads the project that `sources` describe, later ones merged on top; each with the folder that its relative
 /// paths begin at. The first one's folder is the project's, whose `.env` counts.
 ///
-/// What cannot be used is left out; `slips` says why.
+/// What cannot be used is left out; `diagnostics` says why.
 pub fn add(
     sources: &[(Node, &SourceText, &Path)],
     files: &dyn FileReader,
     scene: &mut Scene,
-    slips: &mut Slips,
+    diagnostics: &mut Diagnostics,
 ) {
     let Some((_, _, folder)) = sources.first() else { return };
-    let Some(whole) = load(sources, files, slips) else { return };
+    let Some(whole) = load(sources, files, diagnostics) else { return };
     let Loaded { root, source, variables, name } = whole;
     let variable = |name: &str| files.variable(name).or_else(|| variables.get(name).cloned());
     let (declared, volumes, builds) = (Vec::new(), Vec::new(), Vec::new());
     let (source, root, variable) = (&source, &root, &variable);
     let mut reading =
-        Reading { source, files, slips, root, folder, variable, name, declared, volumes, builds };
+        Reading { source, files, diagnostics, root, folder, variable, name, declared, volumes, builds };
     let workload = reading.workload();
     scene.builds.extend(reading.builds);
     scene.workloads.extend(workload);
@@ -59,9 +59,13 @@ struct Loaded {
     name: String,
 }
 
-fn load(sources: &[(Node, &SourceText, &Path)], files: &dyn FileReader, slips: &mut Slips) -> Option<Loaded> {
+fn load(
+    sources: &[(Node, &SourceText, &Path)],
+    files: &dyn FileReader,
+    diagnostics: &mut Diagnostics,
+) -> Option<Loaded> {
     let (_, _, folder) = sources.first()?;
-    let mut loader = Loader::new(files, folder, slips);
+    let mut loader = Loader::new(files, folder, diagnostics);
     let mut whole: Option<Node> = None;
     for (node, source, folder) in sources {
         let node = loader.node(node.clone(), source, folder)?;
@@ -78,7 +82,7 @@ fn load(sources: &[(Node, &SourceText, &Path)], files: &dyn FileReader, slips: &
     if !unset.is_empty() {
         let message = format!("no value for {}: each counts as empty", unset.join(", "));
         let help = "set it in the environment or in `.env` beside the file".to_owned();
-        loader.slips.add(Severity::Warning, &source, &whole.span, message, Some(help));
+        loader.diagnostics.add(Severity::Warning, &source, &whole.span, message, Some(help));
     }
     let folder_name = files.absolute(folder).file_name().map(|name| name.to_string_lossy().into_owned());
     let name = name.or(folder_name).unwrap_or_else(|| "project".to_owned());

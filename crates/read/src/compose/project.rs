@@ -10,8 +10,8 @@ use mivask_core::scene::{Container, Volume, Workload};
 use serde::de::DeserializeOwned;
 
 use super::types::Project;
+use crate::diagnostic::{Diagnostics, Severity};
 use crate::files::FileReader;
-use crate::slip::{Severity, Slips};
 use crate::text::SourceText;
 use crate::yaml::{Node, Value, from_node};
 
@@ -19,7 +19,7 @@ use crate::yaml::{Node, Value, from_node};
 pub(super) struct Reading<'a> {
     pub source: &'a SourceText,
     pub files: &'a dyn FileReader,
-    pub slips: &'a mut Slips,
+    pub diagnostics: &'a mut Diagnostics,
     pub root: &'a Node,
     /// The project's folder as the user named it.
     pub folder: &'a Path,
@@ -35,11 +35,17 @@ pub(super) struct Reading<'a> {
 
 impl Reading<'_> {
     pub(super) fn typed<T: DeserializeOwned>(&mut self, node: &Node) -> Option<T> {
-        from_node(node, self.source, self.slips, misplaced)
+        from_node(node, self.source, self.diagnostics, misplaced)
     }
 
-    pub(super) fn slip(&mut self, severity: Severity, node: &Node, message: &str, help: Option<String>) {
-        self.slips.add(severity, self.source, &node.span, message, help);
+    pub(super) fn diagnostic(
+        &mut self,
+        severity: Severity,
+        node: &Node,
+        message: &str,
+        help: Option<String>,
+    ) {
+        self.diagnostics.add(severity, self.source, &node.span, message, help);
     }
 
     /// The elements of the list at `key`. Anything else there is a mistake: skipped over, it would change the answer.
@@ -48,7 +54,7 @@ impl Reading<'_> {
             Some(list) if !list.is_list() && !list.is_nothing() => {
                 let help = list.text().map(|text| format!("write [{}]", text.escape_debug()));
                 let message = format!("`{key}` is a list, found {}", list.noun());
-                self.slip(Severity::Error, list, &message, help);
+                self.diagnostic(Severity::Error, list, &message, help);
                 &[]
             }
             Some(list) => list.items(),
@@ -62,7 +68,7 @@ impl Reading<'_> {
             Some(Node { value: Value::Mapping(pairs), .. }) => pairs,
             Some(other) if !other.is_nothing() => {
                 let message = format!("`{key}` is a mapping, found {}", other.noun());
-                self.slip(Severity::Error, other, &message, None);
+                self.diagnostic(Severity::Error, other, &message, None);
                 &[]
             }
             Some(_) | None => &[],
@@ -81,7 +87,7 @@ impl Reading<'_> {
         }
         let services = reading.mapping(root, "services");
         if services.is_empty() {
-            reading.slip(Severity::Error, root, "the file has no services", None);
+            reading.diagnostic(Severity::Error, root, "the file has no services", None);
             return None;
         }
         let active: Vec<&str> = profiles.split(',').map(str::trim).filter(|name| !name.is_empty()).collect();
@@ -102,12 +108,12 @@ impl Reading<'_> {
             let message = format!("left out, for no profile of theirs is active: {}", waiting.join(", "));
             let help = Some("name profiles in the variable COMPOSE_PROFILES".to_owned());
             let at = root.get("services").unwrap_or(root).clone();
-            reading.slip(Severity::Note, &at, &message, help);
+            reading.diagnostic(Severity::Note, &at, &message, help);
         }
         let containers: Vec<Container> =
             in_order(&wanted).into_iter().filter_map(|(name, node)| reading.service(name, node)).collect();
-        if containers.is_empty() && !reading.slips.has_errors() {
-            reading.slip(Severity::Error, root, "no service of the file runs", None);
+        if containers.is_empty() && !reading.diagnostics.has_errors() {
+            reading.diagnostic(Severity::Error, root, "no service of the file runs", None);
         }
         Some(Workload {
             name: reading.name.clone(),

@@ -6,8 +6,8 @@ use mivask_core::scene::{Volume, VolumeKind, VolumeMount};
 use super::project::Reading;
 use super::service::pairs;
 use super::types::{Grant, Resource};
+use crate::diagnostic::Severity;
 use crate::nearest::nearest;
-use crate::slip::Severity;
 use crate::yaml::Node;
 
 impl Reading<'_> {
@@ -42,7 +42,7 @@ impl Reading<'_> {
                 None => format!("declare it under the top-level `{list}:`"),
             };
             let message = format!("{word} `{}` is not declared", name.escape_debug());
-            self.slip(Severity::Error, item, &message, Some(help));
+            self.diagnostic(Severity::Error, item, &message, Some(help));
             return None;
         };
         let told: Resource = self.typed(declared).unwrap_or_default();
@@ -52,7 +52,7 @@ impl Reading<'_> {
                     "`{key}` is ignored for a {word} from a file: it is bound with the owner and mode it has"
                 );
                 let help = told.file.as_ref().map(|file| format!("change {file} itself"));
-                self.slip(Severity::Warning, at, &message, help);
+                self.diagnostic(Severity::Warning, at, &message, help);
             }
         }
         let default =

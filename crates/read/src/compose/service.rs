@@ -10,7 +10,7 @@ use mivask_core::stage::Role;
 
 use super::project::Reading;
 use super::types::Service;
-use crate::slip::Severity;
+use crate::diagnostic::Severity;
 use crate::yaml::{Node, Scalar, Value, resolve};
 
 /// What `security_opt` says.
@@ -77,7 +77,7 @@ impl Reading<'_> {
                 );
                 let help =
                     Some("give its maps under `host: { user-namespace: ... }` in a scene file".to_owned());
-                self.slip(Severity::Warning, node, &message, help);
+                self.diagnostic(Severity::Warning, node, &message, help);
                 None
             }
         }
@@ -108,19 +108,19 @@ impl Reading<'_> {
                 ("no-new-privileges", "false") => {}
                 ("systempaths" | "unmask", "unconfined" | "ALL") => options.unmasked = true,
                 ("label", "disable") | ("seccomp" | "apparmor", "unconfined") => {}
-                ("label", _) => self.slip(
+                ("label", _) => self.diagnostic(
                     Severity::Note,
                     item,
                     "SELinux is not modelled: it may deny what is allowed here",
                     None,
                 ),
-                ("apparmor", _) => self.slip(
+                ("apparmor", _) => self.diagnostic(
                     Severity::Note,
                     item,
                     "this AppArmor profile is not modelled: it may deny what is allowed here",
                     None,
                 ),
-                ("seccomp", _) => self.slip(
+                ("seccomp", _) => self.diagnostic(
                     Severity::Note,
                     item,
                     "this seccomp profile is not modelled: it may deny what is allowed here",
@@ -128,7 +128,7 @@ impl Reading<'_> {
                 ),
                 _ => {
                     let message = format!("the security option `{}` is not known here", text.escape_debug());
-                    self.slip(Severity::Warning, item, &message, None);
+                    self.diagnostic(Severity::Warning, item, &message, None);
                 }
             }
         }
@@ -165,7 +165,7 @@ impl Reading<'_> {
         let Some(other) = self.root.get("services").and_then(|services| services.get(service)) else {
             let message =
                 format!("there is no service `{}` whose volumes could be taken", service.escape_debug());
-            self.slip(Severity::Error, item, &message, None);
+            self.diagnostic(Severity::Error, item, &message, None);
             return Vec::new();
         };
         let lent = other.get("volumes").map(Node::items).unwrap_or_default();
@@ -190,7 +190,7 @@ impl Reading<'_> {
                     "two volumes are mounted at {}: the engine refuses that",
                     String::from_utf8_lossy(&path)
                 );
-                self.slips.add(Severity::Error, self.source, &node.span, message, None);
+                self.diagnostics.add(Severity::Error, self.source, &node.span, message, None);
             }
             seen.push(path);
             !again

@@ -9,8 +9,8 @@ use mivask_core::scene::{Below, Driver, EngineOptions, TmpfsAsked, Volume, Volum
 
 use super::project::Reading;
 use super::types::{self, BindOptions, LongVolume};
+use crate::diagnostic::Severity;
 use crate::nearest::nearest;
-use crate::slip::Severity;
 use crate::yaml::Node;
 
 /// Whether the source of a short volume is a path of the host; a name of a volume otherwise.
@@ -74,7 +74,7 @@ impl Reading<'_> {
             [source, target, options] => (Some(*source), *target, *options),
             _ => {
                 let help = Some("write SOURCE:TARGET or SOURCE:TARGET:ro".to_owned());
-                self.slip(Severity::Error, item, "a volume has at most three parts", help);
+                self.diagnostic(Severity::Error, item, "a volume has at most three parts", help);
                 return None;
             }
         };
@@ -93,7 +93,7 @@ impl Reading<'_> {
                 | "slave" | "rshared" | "shared" | "copy" => {}
                 "z" | "Z" => {
                     let message = "SELinux is not modelled: it may deny what is allowed here";
-                    self.slip(Severity::Note, item, message, None);
+                    self.diagnostic(Severity::Note, item, message, None);
                 }
                 "U" | "O" | "idmap" | "noexec" | "nosuid" | "nodev" => {
                     engine.take_over |= option == "U";
@@ -105,7 +105,7 @@ impl Reading<'_> {
                 other => {
                     let message =
                         format!("the option `{}` of a volume is not modelled", other.escape_debug());
-                    self.slip(Severity::Warning, item, &message, None);
+                    self.diagnostic(Severity::Warning, item, &message, None);
                 }
             }
         }
@@ -131,7 +131,7 @@ impl Reading<'_> {
             }
             ("image", Some(reference)) => Kind::Image(reference),
             ("bind" | "image", None) => {
-                self.slip(Severity::Error, item, "this volume has no `source`", None);
+                self.diagnostic(Severity::Error, item, "this volume has no `source`", None);
                 return None;
             }
             (other, _) => {
@@ -141,7 +141,7 @@ impl Reading<'_> {
                     None => format!("write `type:` {}", known.join(", ")),
                 };
                 let message = format!("volumes of type `{}` are not known here", other.escape_debug());
-                self.slip(Severity::Error, item, &message, Some(help));
+                self.diagnostic(Severity::Error, item, &message, Some(help));
                 return None;
             }
         };
@@ -168,7 +168,7 @@ impl Reading<'_> {
             Some(other) => {
                 let message = format!("`recursive: {}` of a bind is not known", other.escape_debug());
                 let help = Some("write enabled, disabled, writable or readonly".to_owned());
-                self.slip(Severity::Error, item, &message, help);
+                self.diagnostic(Severity::Error, item, &message, help);
                 return None;
             }
         })
@@ -180,7 +180,7 @@ impl Reading<'_> {
         }
         let message = format!("`{}` is not a path to mount at", target.escape_debug());
         let help = Some("write an absolute path other than `/`".to_owned());
-        self.slip(Severity::Error, item, &message, help);
+        self.diagnostic(Severity::Error, item, &message, help);
         None
     }
 
@@ -211,7 +211,7 @@ impl Reading<'_> {
                     None => {
                         let message =
                             format!("the tmpfs option `{}` is not known here", option.escape_debug());
-                        self.slip(Severity::Warning, item, &message, None);
+                        self.diagnostic(Severity::Warning, item, &message, None);
                     }
                 },
             }
@@ -234,7 +234,7 @@ impl Reading<'_> {
                         ),
                     };
                     let message = format!("volume `{}` is mounted but not declared", name.escape_debug());
-                    self.slip(Severity::Error, item, &message, Some(help));
+                    self.diagnostic(Severity::Error, item, &message, Some(help));
                     return None;
                 }
                 (name, None)
@@ -300,7 +300,7 @@ impl Reading<'_> {
                 for word in options.iter().filter(|word| word.contains('=')) {
                     if let Err(error) = tmpfs.set(word) {
                         let message = format!("the option `{}` {error}", word.escape_debug());
-                        self.slip(Severity::Warning, node, &message, None);
+                        self.diagnostic(Severity::Warning, node, &message, None);
                     }
                 }
                 Driver::Tmpfs(tmpfs)

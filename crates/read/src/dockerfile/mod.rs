@@ -12,8 +12,8 @@ use std::path::Path;
 use mivask_core::recipe::{Base, BuildStage, Recipe};
 use parse_dockerfile::{Instruction, parse};
 
+use crate::diagnostic::{Diagnostics, Severity};
 use crate::files::FileReader;
-use crate::slip::{Severity, Slips};
 use crate::text::SourceText;
 use context::Context;
 use stage::Reader;
@@ -30,13 +30,13 @@ pub(crate) struct Options {
 
 /// Reads the build file `source`, whose context is `folder`.
 ///
-/// `None` where it cannot be used; `slips` says why.
+/// `None` where it cannot be used; `diagnostics` says why.
 pub(crate) fn read(
     source: &SourceText,
     folder: &Path,
     options: &Options,
     files: &dyn FileReader,
-    slips: &mut Slips,
+    diagnostics: &mut Diagnostics,
 ) -> Option<Recipe> {
     let parsed = match parse(&source.text) {
         Ok(parsed) => parsed,
@@ -44,7 +44,7 @@ pub(crate) fn read(
             let at = byte_of(source, error.line(), error.column());
             let message = error.to_string();
             let message = message.split(" at line").next().unwrap_or(&message).to_owned();
-            slips.add(Severity::Error, source, &at, message, None);
+            diagnostics.add(Severity::Error, source, &at, message, None);
             return None;
         }
     };
@@ -73,8 +73,15 @@ pub(crate) fn read(
                 let names: Vec<String> = stages.iter().map(|(name, ..)| name.clone()).collect();
                 let Some((_, stage, variables)) = stages.last_mut() else { continue };
                 let (args, global) = (&options.args, &global);
-                let reader =
-                    &mut Reader { source, escape, context: &context, args, global, names: &names, slips };
+                let reader = &mut Reader {
+                    source,
+                    escape,
+                    context: &context,
+                    args,
+                    global,
+                    names: &names,
+                    diagnostics,
+                };
                 reader.instruction(other, stage, variables);
             }
         }
@@ -86,9 +93,9 @@ pub(crate) fn read(
     if !unset.is_empty() {
         let message = format!("no value for {}: each counts as empty", unset.join(", "));
         let help = "give it under `build: { args: ... }`; what a base image sets is not known".to_owned();
-        slips.add(Severity::Warning, source, &(0..0), message, Some(help));
+        diagnostics.add(Severity::Warning, source, &(0..0), message, Some(help));
     }
-    finish(stages, target, options, source, slips)
+    finish(stages, target, options, source, diagnostics)
 }
 
 /// The recipe up to the stage that was asked for.
@@ -97,7 +104,7 @@ fn finish(
     target: Option<usize>,
     options: &Options,
     source: &SourceText,
-    slips: &mut Slips,
+    diagnostics: &mut Diagnostics,
 ) -> Option<Recipe> {
     let number = options.target.as_ref().and_then(|text| text.parse().ok());
     let target = target.or(number.filter(|number| *number < stages.len()));
@@ -108,7 +115,7 @@ fn finish(
             let names: Vec<&str> = stages.iter().map(|(name, ..)| name.as_str()).collect();
             let help = Some(format!("it has {}", names.join(", ")));
             let message = format!("there is no build stage `{}`", name.escape_debug());
-            slips.add(Severity::Error, source, &(0..0), message, help);
+            diagnostics.add(Severity::Error, source, &(0..0), message, help);
             return None;
         }
     };

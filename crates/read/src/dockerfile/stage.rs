@@ -15,7 +15,7 @@ use super::context::Context;
 use super::shell::commands;
 use super::variables::Variables;
 use super::within;
-use crate::slip::{Severity, Slips};
+use crate::diagnostic::{Diagnostics, Severity};
 use crate::text::SourceText;
 
 /// Characters of a command that are shown in answers.
@@ -30,7 +30,7 @@ pub(super) struct Reader<'a> {
     pub global: &'a Variables,
     /// Names of the stages so far.
     pub names: &'a [String],
-    pub slips: &'a mut Slips,
+    pub diagnostics: &'a mut Diagnostics,
 }
 
 impl Reader<'_> {
@@ -204,7 +204,7 @@ impl Reader<'_> {
             }
             Err(path) => {
                 let message = format!("`{}` is outside the build context", path.escape_debug());
-                self.slips.add(Severity::Error, self.source, &within(span, self.source), message, None);
+                self.diagnostics.add(Severity::Error, self.source, &within(span, self.source), message, None);
                 self.context.sources(&[]).map(|(_, tree)| tree).unwrap_or_else(|_| unreachable!("no path"))
             }
         }
@@ -216,7 +216,7 @@ impl Reader<'_> {
             let message =
                 format!("--chmod `{}` is not modelled: the source's mode counts", text.escape_debug());
             let help = Some("write up to four octal digits".to_owned());
-            self.slips.add(Severity::Warning, self.source, &within(span, self.source), message, help);
+            self.diagnostics.add(Severity::Warning, self.source, &within(span, self.source), message, help);
         }
         mode
     }

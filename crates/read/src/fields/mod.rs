@@ -13,7 +13,7 @@ use serde::de::DeserializeOwned;
 
 pub(crate) use table::Table;
 
-use crate::slip::Slips;
+use crate::diagnostic::Diagnostics;
 use crate::text::SourceText;
 use crate::yaml::{Misplaced, Node, UnknownKeys, accepted, from_checked_node};
 
@@ -30,11 +30,11 @@ pub(crate) fn read<T: DeserializeOwned>(
     kind: &str,
     (node, source): (&Node, &SourceText),
     misplaced: Misplaced,
-    slips: &mut Slips,
+    diagnostics: &mut Diagnostics,
 ) -> Option<T> {
     let unknown = UnknownKeys::new(source, misplaced);
     let checked = check::object(table, kind, node, &unknown);
-    unknown.into_slips(slips);
-    accepted(checked, node, source, slips)?;
-    from_checked_node(node, source, slips)
+    unknown.into_slips(diagnostics);
+    accepted(checked, node, source, diagnostics)?;
+    from_checked_node(node, source, diagnostics)
 }

@@ -6,15 +6,15 @@ use mivask_core::scene::{ApiItem, ApiKind, ApiSource, ApiVolume};
 
 use super::Origin;
 use super::api::{DownwardApiFile, KeyToPath, Volume, VolumeProjection};
-use crate::slip::{Severity, Slips};
+use crate::diagnostic::{Diagnostics, Severity};
 
 /// The volume, if it is one of these; `origin` is at it.
-pub(super) fn read(volume: &Volume, origin: &Origin<'_>, slips: &mut Slips) -> Option<ApiVolume> {
+pub(super) fn read(volume: &Volume, origin: &Origin<'_>, diagnostics: &mut Diagnostics) -> Option<ApiVolume> {
     let at = |key: &str| origin.at(key);
     let (kind, asked, sources) = if let Some(map) = &volume.config_map {
         let here = at("configMap");
         let name = here.fact("name", "volumes.configMap.name", map.name.clone());
-        let items = map.items.as_deref().map(|items| keys(items, &here, slips));
+        let items = map.items.as_deref().map(|items| keys(items, &here, diagnostics));
         let optional = map.optional == Some(true);
         let source = ApiSource::Object { secret: false, name, items, optional };
         (ApiKind::ConfigMap, map.default_mode, vec![source])
@@ -22,18 +22,18 @@ pub(super) fn read(volume: &Volume, origin: &Origin<'_>, slips: &mut Slips) -> O
         let here = at("secret");
         let name = secret.secret_name.clone().unwrap_or_default();
         let name = here.fact("secretName", "volumes.secret.secretName", name);
-        let items = secret.items.as_deref().map(|items| keys(items, &here, slips));
+        let items = secret.items.as_deref().map(|items| keys(items, &here, diagnostics));
         let optional = secret.optional == Some(true);
         let source = ApiSource::Object { secret: true, name, items, optional };
         (ApiKind::Secret, secret.default_mode, vec![source])
     } else if let Some(downward) = &volume.downward_api {
-        let files = fields(&downward.items, &at("downwardAPI"), slips);
+        let files = fields(&downward.items, &at("downwardAPI"), diagnostics);
         (ApiKind::DownwardApi, downward.default_mode, vec![ApiSource::Files(files)])
     } else if let Some(projected) = &volume.projected {
         let list = at("projected.sources");
         let sources = projected.sources.iter().enumerate();
         let sources =
-            sources.flat_map(|(index, source)| projection(source, &list.item(index), slips)).collect();
+            sources.flat_map(|(index, source)| projection(source, &list.item(index), diagnostics)).collect();
         (ApiKind::Projected, projected.default_mode, sources)
     } else {
         return None;
@@ -42,21 +42,25 @@ pub(super) fn read(volume: &Volume, origin: &Origin<'_>, slips: &mut Slips) -> O
     let default_mode = match asked {
         Some(number) => {
             let field = format!("volumes.{key}");
-            Fact::new(mode(number, &key, origin, slips), origin.place(&key, &field))
+            Fact::new(mode(number, &key, origin, diagnostics), origin.place(&key, &field))
         }
         None => Fact::new(Mode::new(0o644), Provenance::rule("defaultMode is 0644 where it is left out")),
     };
     Some(ApiVolume { kind, default_mode, sources })
 }
 
-fn projection(source: &VolumeProjection, origin: &Origin<'_>, slips: &mut Slips) -> Vec<ApiSource> {
+fn projection(
+    source: &VolumeProjection,
+    origin: &Origin<'_>,
+    diagnostics: &mut Diagnostics,
+) -> Vec<ApiSource> {
     let mut all = Vec::new();
     if let Some(map) = &source.config_map {
         let here = origin.at("configMap");
         all.push(ApiSource::Object {
             secret: false,
             name: here.fact("name", "projected.configMap.name", map.name.clone()),
-            items: map.items.as_deref().map(|items| keys(items, &here, slips)),
+            items: map.items.as_deref().map(|items| keys(items, &here, diagnostics)),
             optional: map.optional == Some(true),
         });
     }
@@ -65,12 +69,12 @@ fn projection(source: &VolumeProjection, origin: &Origin<'_>, slips: &mut Slips)
         all.push(ApiSource::Object {
             secret: true,
             name: here.fact("name", "projected.secret.name", secret.name.clone()),
-            items: secret.items.as_deref().map(|items| keys(items, &here, slips)),
+            items: secret.items.as_deref().map(|items| keys(items, &here, diagnostics)),
             optional: secret.optional == Some(true),
         });
     }
     if let Some(downward) = &source.downward_api {
-        all.push(ApiSource::Files(fields(&downward.items, &origin.at("downwardAPI"), slips)));
+        all.push(ApiSource::Files(fields(&downward.items, &origin.at("downwardAPI"), diagnostics)));
     }
     let plain = |path: &str, key: &str| ApiItem {
         key: String::new(),
@@ -91,19 +95,20 @@ fn projection(source: &VolumeProjection, origin: &Origin<'_>, slips: &mut Slips)
     all
 }
 
-fn keys(items: &[KeyToPath], origin: &Origin<'_>, slips: &mut Slips) -> Vec<ApiItem> {
+fn keys(items: &[KeyToPath], origin: &Origin<'_>, diagnostics: &mut Diagnostics) -> Vec<ApiItem> {
     let list = origin.at("items");
     let read = |(index, item): (usize, &KeyToPath)| {
         let at = list.item(index);
-        file(&item.key, &item.path, item.mode, &at, slips)
+        file(&item.key, &item.path, item.mode, &at, diagnostics)
     };
     items.iter().enumerate().filter_map(read).collect()
 }
 
-fn fields(items: &[DownwardApiFile], origin: &Origin<'_>, slips: &mut Slips) -> Vec<ApiItem> {
+fn fields(items: &[DownwardApiFile], origin: &Origin<'_>, diagnostics: &mut Diagnostics) -> Vec<ApiItem> {
     let list = origin.at("items");
-    let read =
-        |(index, item): (usize, &DownwardApiFile)| file("", &item.path, item.mode, &list.item(index), slips);
+    let read = |(index, item): (usize, &DownwardApiFile)| {
+        file("", &item.path, item.mode, &list.item(index), diagnostics)
+    };
     items.iter().enumerate().filter_map(read).collect()
 }
 
@@ -112,7 +117,7 @@ fn file(
     path: &str,
     asked: Option<i32>,
     origin: &Origin<'_>,
-    slips: &mut Slips,
+    diagnostics: &mut Diagnostics,
 ) -> Option<ApiItem> {
     let first = path.split('/').next().unwrap_or_default();
     if path.is_empty()
@@ -123,14 +128,15 @@ fn file(
         let message = format!(
             "the API refuses the path `{path}`: it must stay inside the volume and not begin with `..`"
         );
-        origin.slip(Severity::Error, "path", message, None, slips);
+        origin.diagnostic(Severity::Error, "path", message, None, diagnostics);
         return None;
     }
     Some(ApiItem {
         key: key.to_owned(),
         path: origin.fact("path", "items.path", path.to_owned()),
-        mode: asked
-            .map(|number| Fact::new(mode(number, "mode", origin, slips), origin.place("mode", "items.mode"))),
+        mode: asked.map(|number| {
+            Fact::new(mode(number, "mode", origin, diagnostics), origin.place("mode", "items.mode"))
+        }),
     })
 }
 
@@ -141,10 +147,10 @@ const USUAL: [u16; 24] = [
 ];
 
 /// A mode as the API takes it; one whose decimal digits look like octal ones is pointed at.
-fn mode(number: i32, key: &str, origin: &Origin<'_>, slips: &mut Slips) -> Mode {
+fn mode(number: i32, key: &str, origin: &Origin<'_>, diagnostics: &mut Diagnostics) -> Mode {
     let Some(bits) = u16::try_from(number).ok().filter(|bits| *bits <= 0o777) else {
         let message = format!("the API refuses mode {number}: it takes 0 to 0777 (511)");
-        origin.slip(Severity::Error, key, message, None, slips);
+        origin.diagnostic(Severity::Error, key, message, None, diagnostics);
         return Mode::new(0);
     };
     let written = origin.at(key).node.text().unwrap_or_default();
@@ -153,7 +159,7 @@ fn mode(number: i32, key: &str, origin: &Origin<'_>, slips: &mut Slips) -> Mode 
     if let (Some(meant), true, false) = (meant, decimal, USUAL.contains(&bits)) {
         let message = format!("{key} {written} is a decimal number here: the mode is 0{bits:o}");
         let help = format!("write 0{meant:o} (or {meant}) if you mean 0{meant:o}");
-        origin.slip(Severity::Warning, key, message, Some(help), slips);
+        origin.diagnostic(Severity::Warning, key, message, Some(help), diagnostics);
     }
     Mode::new(bits)
 }

@@ -13,30 +13,35 @@ use mivask_core::scene::HostPathCheck;
 
 use super::api::{self, ObjectReference, PersistentVolume, PersistentVolumeClaim, PersistentVolumeSpec};
 use super::{DEFAULT_NAMESPACE, Origin, plugins};
-use crate::slip::{Severity, Slips};
+use crate::diagnostic::{Diagnostics, Severity};
 use crate::yaml::{Node, Value};
 
 /// Adds an object of `kind`; whether it is one of those that say something about volumes.
-pub(super) fn add(kind: &str, origin: &Origin<'_>, cluster: &mut Cluster, slips: &mut Slips) -> bool {
+pub(super) fn add(
+    kind: &str,
+    origin: &Origin<'_>,
+    cluster: &mut Cluster,
+    diagnostics: &mut Diagnostics,
+) -> bool {
     match kind {
         "PersistentVolume" => {
-            if let Some(object) = api::read(kind, origin, slips) {
-                volume(object, origin, cluster, slips);
+            if let Some(object) = api::read(kind, origin, diagnostics) {
+                volume(object, origin, cluster, diagnostics);
             }
         }
         "PersistentVolumeClaim" => {
-            if let Some(object) = api::read(kind, origin, slips) {
+            if let Some(object) = api::read(kind, origin, diagnostics) {
                 claim(object, origin, cluster);
             }
         }
         "StorageClass" => {
-            if let Some(object) = api::read(kind, origin, slips) {
+            if let Some(object) = api::read(kind, origin, diagnostics) {
                 class(object, origin, cluster);
             }
         }
         "CSIDriver" => {
-            if let Some(object) = api::read(kind, origin, slips) {
-                driver(object, origin, cluster, slips);
+            if let Some(object) = api::read(kind, origin, diagnostics) {
+                driver(object, origin, cluster, diagnostics);
             }
         }
         "ConfigMap" => keys(origin, &["data", "binaryData"], &mut cluster.config_maps),
@@ -95,7 +100,7 @@ fn class(object: api::StorageClass, origin: &Origin<'_>, cluster: &mut Cluster) 
     cluster.classes.insert(name, class);
 }
 
-fn driver(object: api::CsiDriver, origin: &Origin<'_>, cluster: &mut Cluster, slips: &mut Slips) {
+fn driver(object: api::CsiDriver, origin: &Origin<'_>, cluster: &mut Cluster, diagnostics: &mut Diagnostics) {
     let Some(name) = object.metadata.name else { return };
     let at = "spec.fsGroupPolicy";
     let policy = match object.spec.fs_group_policy.as_deref() {
@@ -109,7 +114,7 @@ fn driver(object: api::CsiDriver, origin: &Origin<'_>, cluster: &mut Cluster, sl
         Some(other) => {
             let message = format!("the API knows no fsGroupPolicy `{other}`");
             let help = "write ReadWriteOnceWithFSType, File or None".to_owned();
-            origin.slip(Severity::Error, at, message, Some(help), slips);
+            origin.diagnostic(Severity::Error, at, message, Some(help), diagnostics);
             return;
         }
     };
@@ -121,10 +126,15 @@ fn flags(options: &[String]) -> MountFlags {
     options.iter().filter_map(|word| MountFlags::by_word(word)).fold(MountFlags::NONE, MountFlags::with)
 }
 
-fn volume(object: PersistentVolume, origin: &Origin<'_>, cluster: &mut Cluster, slips: &mut Slips) {
+fn volume(
+    object: PersistentVolume,
+    origin: &Origin<'_>,
+    cluster: &mut Cluster,
+    diagnostics: &mut Diagnostics,
+) {
     let Some(name) = object.metadata.name else { return };
     let spec = object.spec;
-    let Some(backing) = backing(&spec, origin, slips) else { return };
+    let Some(backing) = backing(&spec, origin, diagnostics) else { return };
     let options = &spec.mount_options;
     let mut personality = backing.filesystem().and_then(Personality::of);
     for option in options.iter().filter(|option| MountFlags::by_word(option).is_none()) {
@@ -148,7 +158,11 @@ fn volume(object: PersistentVolume, origin: &Origin<'_>, cluster: &mut Cluster, 
     cluster.volumes.insert(name, volume);
 }
 
-fn backing(spec: &PersistentVolumeSpec, origin: &Origin<'_>, slips: &mut Slips) -> Option<Backing> {
+fn backing(
+    spec: &PersistentVolumeSpec,
+    origin: &Origin<'_>,
+    diagnostics: &mut Diagnostics,
+) -> Option<Backing> {
     if let Some(host) = &spec.host_path {
         let word = host.type_.as_deref().unwrap_or_default();
         let check = HostPathCheck::by_name(word).unwrap_or(HostPathCheck::None);
@@ -160,7 +174,7 @@ fn backing(spec: &PersistentVolumeSpec, origin: &Origin<'_>, slips: &mut Slips) 
     let plugin = origin.node.get("spec").and_then(|spec| plugins::backing(spec, false));
     if plugin.is_none() {
         let message = "this PersistentVolume has no source that Mivask knows, so it is skipped";
-        origin.slip(Severity::Note, "metadata.name", message, None, slips);
+        origin.diagnostic(Severity::Note, "metadata.name", message, None, diagnostics);
     }
     plugin.map(|(backing, _)| backing)
 }

@@ -13,8 +13,8 @@ mod volumes;
 
 use mivask_core::scene::Scene;
 
+use crate::diagnostic::{Diagnostics, Severity};
 use crate::skipped::Skipped;
-use crate::slip::{Severity, Slips};
 use crate::text::SourceText;
 use crate::yaml::{Node, Value};
 use api::{ObjectMeta, PersistentVolumeClaim};
@@ -28,62 +28,62 @@ pub fn is_object(node: &Node) -> bool {
 
 /// Adds one object to the scene: a workload, or facts for other workloads. Kinds that are neither are counted.
 ///
-/// `None` where it cannot be used; `slips` says why.
+/// `None` where it cannot be used; `diagnostics` says why.
 pub fn add(
     node: &Node,
     source: &SourceText,
     scene: &mut Scene,
     skipped: &mut Skipped,
-    slips: &mut Slips,
+    diagnostics: &mut Diagnostics,
 ) -> Option<()> {
     let kind = node.get("kind")?;
     let origin = Origin { node, source };
     match kind.text()? {
         "Pod" => {
-            let object: api::Pod = api::read("Pod", &origin, slips)?;
-            let head = head(object.metadata, "Pod", &origin, slips)?;
+            let object: api::Pod = api::read("Pod", &origin, diagnostics)?;
+            let head = head(object.metadata, "Pod", &origin, diagnostics)?;
             let spec = object.spec.unwrap_or_default();
-            scene.workloads.extend(pod::workload(&spec, &origin.at("spec"), head, slips));
+            scene.workloads.extend(pod::workload(&spec, &origin.at("spec"), head, diagnostics));
         }
         "StatefulSet" => {
-            let object: api::StatefulSet = api::read("StatefulSet", &origin, slips)?;
-            let mut head = head(object.metadata, "StatefulSet", &origin, slips)?;
+            let object: api::StatefulSet = api::read("StatefulSet", &origin, diagnostics)?;
+            let mut head = head(object.metadata, "StatefulSet", &origin, diagnostics)?;
             head.claims = object.spec.volume_claim_templates;
             claims_of_a_set(&head, &origin, scene);
             let spec = object.spec.template.spec.unwrap_or_default();
-            scene.workloads.extend(pod::workload(&spec, &origin.at("spec.template.spec"), head, slips));
+            scene.workloads.extend(pod::workload(&spec, &origin.at("spec.template.spec"), head, diagnostics));
         }
         "CronJob" => {
-            let object: api::CronJob = api::read("CronJob", &origin, slips)?;
-            let head = head(object.metadata, "CronJob", &origin, slips)?;
+            let object: api::CronJob = api::read("CronJob", &origin, diagnostics)?;
+            let head = head(object.metadata, "CronJob", &origin, diagnostics)?;
             let job = object.spec.job_template.spec.unwrap_or_default();
             let spec = job.template.and_then(|template| template.spec).unwrap_or_default();
             let at = origin.at("spec.jobTemplate.spec.template.spec");
-            scene.workloads.extend(pod::workload(&spec, &at, head, slips));
+            scene.workloads.extend(pod::workload(&spec, &at, head, diagnostics));
         }
         "PodTemplate" => {
-            let object: api::PodTemplate = api::read("PodTemplate", &origin, slips)?;
-            let head = head(object.metadata, "PodTemplate", &origin, slips)?;
+            let object: api::PodTemplate = api::read("PodTemplate", &origin, diagnostics)?;
+            let head = head(object.metadata, "PodTemplate", &origin, diagnostics)?;
             let spec = object.template.and_then(|template| template.spec).unwrap_or_default();
-            scene.workloads.extend(pod::workload(&spec, &origin.at("template.spec"), head, slips));
+            scene.workloads.extend(pod::workload(&spec, &origin.at("template.spec"), head, diagnostics));
         }
-        "Deployment" => templated("Deployment", &origin, scene, slips)?,
-        "DaemonSet" => templated("DaemonSet", &origin, scene, slips)?,
-        "ReplicaSet" => templated("ReplicaSet", &origin, scene, slips)?,
-        "ReplicationController" => templated("ReplicationController", &origin, scene, slips)?,
-        "Job" => templated("Job", &origin, scene, slips)?,
+        "Deployment" => templated("Deployment", &origin, scene, diagnostics)?,
+        "DaemonSet" => templated("DaemonSet", &origin, scene, diagnostics)?,
+        "ReplicaSet" => templated("ReplicaSet", &origin, scene, diagnostics)?,
+        "ReplicationController" => templated("ReplicationController", &origin, scene, diagnostics)?,
+        "Job" => templated("Job", &origin, scene, diagnostics)?,
         list if list.ends_with("List") && node.get("items").is_some() => {
             for item in node.get("items").map(Node::items).unwrap_or_default() {
                 // Objects of a typed list leave their kind to it.
                 match item.get("kind") {
                     None if list != "List" => {
-                        add(&with_kind(item, kind, list), source, scene, skipped, slips)
+                        add(&with_kind(item, kind, list), source, scene, skipped, diagnostics)
                     }
-                    _ => add(item, source, scene, skipped, slips),
+                    _ => add(item, source, scene, skipped, diagnostics),
                 };
             }
         }
-        other if cluster::add(other, &origin, &mut scene.cluster, slips) => {}
+        other if cluster::add(other, &origin, &mut scene.cluster, diagnostics) => {}
         other => skipped.add(other, source, &kind.span),
     }
     Some(())
@@ -107,13 +107,18 @@ fn with_kind(item: &Node, kind: &Node, list: &str) -> Node {
 }
 
 /// Kinds that hold a pod at `spec.template`.
-fn templated(kind: &'static str, origin: &Origin<'_>, scene: &mut Scene, slips: &mut Slips) -> Option<()> {
-    let object: api::Templated = api::read(kind, origin, slips)?;
-    let head = head(object.metadata, kind, origin, slips)?;
+fn templated(
+    kind: &'static str,
+    origin: &Origin<'_>,
+    scene: &mut Scene,
+    diagnostics: &mut Diagnostics,
+) -> Option<()> {
+    let object: api::Templated = api::read(kind, origin, diagnostics)?;
+    let head = head(object.metadata, kind, origin, diagnostics)?;
     let template = object.spec.and_then(|spec| spec.template);
     let spec = template.and_then(|template| template.spec).unwrap_or_default();
     let at = origin.at("spec.template.spec");
-    scene.workloads.extend(pod::workload(&spec, &at, head, slips));
+    scene.workloads.extend(pod::workload(&spec, &at, head, diagnostics));
     Some(())
 }
 
@@ -133,13 +138,18 @@ fn claims_of_a_set(head: &Head, origin: &Origin<'_>, scene: &mut Scene) {
     }
 }
 
-fn head(metadata: ObjectMeta, kind: &'static str, origin: &Origin<'_>, slips: &mut Slips) -> Option<Head> {
+fn head(
+    metadata: ObjectMeta,
+    kind: &'static str,
+    origin: &Origin<'_>,
+    diagnostics: &mut Diagnostics,
+) -> Option<Head> {
     let generated = metadata.generate_name.map(|name| name.trim_end_matches('-').to_owned());
     let name = metadata.name.or(generated).filter(|name| !name.is_empty());
     if name.is_none() {
         let (key, _) = origin.node.entry("metadata").or_else(|| origin.node.entry("kind"))?;
         let help = Some("add `name:` under `metadata:`".to_owned());
-        slips.add(Severity::Error, origin.source, &key.span, "the object has no name", help);
+        diagnostics.add(Severity::Error, origin.source, &key.span, "the object has no name", help);
     }
     let namespace = metadata.namespace.unwrap_or_else(|| DEFAULT_NAMESPACE.to_owned());
     Some(Head { name: name?, namespace, kind, claims: Vec::new() })
@@ -177,14 +187,14 @@ impl<'a> Origin<'a> {
     }
 
     /// Reports something about the value at `path`.
-    fn slip(
+    fn diagnostic(
         &self,
         severity: Severity,
         path: &str,
         message: impl Into<String>,
         help: Option<String>,
-        slips: &mut Slips,
+        diagnostics: &mut Diagnostics,
     ) {
-        slips.add(severity, self.source, &self.at(path).node.span, message, help);
+        diagnostics.add(severity, self.source, &self.at(path).node.span, message, help);
     }
 }

@@ -11,8 +11,8 @@ use mivask_core::stage::Role;
 use super::api::{Container as ApiContainer, PersistentVolumeClaim, PodSpec, VolumeMount as ApiMount};
 use super::environment::{Expanded, expand};
 use super::{Origin, security, unmodelled, volumes};
+use crate::diagnostic::{Diagnostics, Severity};
 use crate::nearest::nearest;
-use crate::slip::{Severity, Slips};
 
 /// What is around a pod.
 #[derive(Debug)]
@@ -51,17 +51,17 @@ pub(super) fn workload(
     spec: &PodSpec,
     origin: &Origin<'_>,
     head: Head,
-    slips: &mut Slips,
+    diagnostics: &mut Diagnostics,
 ) -> Option<Workload> {
     let context = spec.security_context.clone().unwrap_or_default();
-    let security = security::pod(&context, &origin.at("securityContext"), slips);
+    let security = security::pod(&context, &origin.at("securityContext"), diagnostics);
     let listed = origin.at("volumes");
     let mut declared: Vec<&str> = spec.volumes.iter().map(|volume| volume.name.as_str()).collect();
     let mut volumes: Vec<Volume> = spec
         .volumes
         .iter()
         .enumerate()
-        .filter_map(|(index, volume)| volumes::volume(volume, &listed.item(index), slips))
+        .filter_map(|(index, volume)| volumes::volume(volume, &listed.item(index), diagnostics))
         .collect();
     for template in head.claims.iter().filter_map(|claim| claim.metadata.name.as_deref()) {
         // A template wins over a volume of the same name.
@@ -71,11 +71,17 @@ pub(super) fn workload(
         volumes
             .push(Volume { name, kind: VolumeKind::Claim { claim: head.claim(template), read_only: false } });
     }
-    unmodelled::pod(spec, origin, slips);
+    unmodelled::pod(spec, origin, diagnostics);
     let pod = Pod { head: &head, declared, own_users: spec.host_users == Some(false) };
-    let containers = containers(spec, &pod, origin, slips)?;
+    let containers = containers(spec, &pod, origin, diagnostics)?;
     if spec.containers.is_empty() {
-        origin.slip(Severity::Error, "", format!("`{}` has no containers", head.name), None, slips);
+        origin.diagnostic(
+            Severity::Error,
+            "",
+            format!("`{}` has no containers", head.name),
+            None,
+            diagnostics,
+        );
         return None;
     }
     let token = spec.automount_service_account_token;
@@ -102,7 +108,7 @@ fn containers(
     spec: &PodSpec,
     pod: &Pod<'_>,
     origin: &Origin<'_>,
-    slips: &mut Slips,
+    diagnostics: &mut Diagnostics,
 ) -> Option<Vec<Container>> {
     let mut containers = Vec::new();
     let lists = [
@@ -118,9 +124,9 @@ fn containers(
             let role = if sidecar { Role::Sidecar } else { role };
             if containers.iter().any(|earlier: &Container| earlier.name == described.name) {
                 let message = format!("two containers are called `{}`: the API refuses that", described.name);
-                item.slip(Severity::Error, "name", message, None, slips);
+                item.diagnostic(Severity::Error, "name", message, None, diagnostics);
             }
-            containers.push(container(described, role, pod, &item, slips)?);
+            containers.push(container(described, role, pod, &item, diagnostics)?);
         }
     }
     Some(containers)
@@ -131,22 +137,28 @@ fn container(
     role: Role,
     pod: &Pod<'_>,
     origin: &Origin<'_>,
-    slips: &mut Slips,
+    diagnostics: &mut Diagnostics,
 ) -> Option<Container> {
     if described.name.is_empty() {
-        origin.slip(Severity::Error, "", "a container has no name", Some("add `name:`".to_owned()), slips);
+        origin.diagnostic(
+            Severity::Error,
+            "",
+            "a container has no name",
+            Some("add `name:`".to_owned()),
+            diagnostics,
+        );
         return None;
     }
     let context = described.security_context.clone().unwrap_or_default();
-    unmodelled::container(&context, pod.own_users, origin, slips);
-    let security = security::container(&context, &origin.at("securityContext"), slips);
+    unmodelled::container(&context, pod.own_users, origin, diagnostics);
+    let security = security::container(&context, &origin.at("securityContext"), diagnostics);
     let listed = origin.at("volumeMounts");
     let mut mounts: Vec<VolumeMount> = Vec::new();
     let mut refusal = None;
     let privileged = context.privileged == Some(true);
     for (index, asked) in described.volume_mounts.iter().enumerate() {
         let item = listed.item(index);
-        if let Some(mut mount) = mount(asked, &pod.declared, privileged, &item, slips) {
+        if let Some(mut mount) = mount(asked, &pod.declared, privileged, &item, diagnostics) {
             if let Some(expression) = &asked.sub_path_expr {
                 let part = sub_path_expression(expression, &mut mount, described, pod.head, &item);
                 refusal = refusal.or(part);
@@ -154,7 +166,7 @@ fn container(
             if mounts.iter().any(|earlier| earlier.at.value == mount.at.value) {
                 let message =
                     format!("two volumes are mounted at {}: the API refuses that", asked.mount_path);
-                item.slip(Severity::Error, "mountPath", message, None, slips);
+                item.diagnostic(Severity::Error, "mountPath", message, None, diagnostics);
             }
             mounts.push(mount);
         }
@@ -212,7 +224,7 @@ fn mount(
     declared: &[&str],
     privileged: bool,
     origin: &Origin<'_>,
-    slips: &mut Slips,
+    diagnostics: &mut Diagnostics,
 ) -> Option<VolumeMount> {
     if !declared.contains(&asked.name.as_str()) {
         let help = match nearest(&asked.name, declared.iter().copied()) {
@@ -220,19 +232,19 @@ fn mount(
             None => format!("declare it under `volumes:`, such as `- name: {}`", asked.name),
         };
         let message = format!("volume `{}` is mounted but not declared", asked.name);
-        origin.slip(Severity::Error, "name", message, Some(help), slips);
+        origin.diagnostic(Severity::Error, "name", message, Some(help), diagnostics);
         return None;
     }
-    let at = mount_path(&asked.mount_path, origin, slips)?;
+    let at = mount_path(&asked.mount_path, origin, diagnostics)?;
     let sub_path = asked.sub_path.as_ref().filter(|path| !path.is_empty() && *path != ".");
     if let Some(path) =
         sub_path.filter(|path| path.starts_with('/') || path.split('/').any(|part| part == ".."))
     {
         let message = format!("the API refuses subPath `{path}`: it must stay inside the volume");
-        origin.slip(Severity::Error, "subPath", message, None, slips);
+        origin.diagnostic(Severity::Error, "subPath", message, None, diagnostics);
         return None;
     }
-    refused_together(asked, privileged, origin, slips);
+    refused_together(asked, privileged, origin, diagnostics);
     Some(VolumeMount {
         read_only: asked.read_only.unwrap_or(false),
         below: below(asked),
@@ -251,35 +263,35 @@ fn below(asked: &ApiMount) -> Below {
 }
 
 /// Fields of a mount that the API refuses together, or that no rule here looks at.
-fn refused_together(asked: &ApiMount, privileged: bool, origin: &Origin<'_>, slips: &mut Slips) {
+fn refused_together(asked: &ApiMount, privileged: bool, origin: &Origin<'_>, diagnostics: &mut Diagnostics) {
     if asked.sub_path.as_ref().is_some_and(|path| !path.is_empty()) && asked.sub_path_expr.is_some() {
         let message = "the API refuses subPath and subPathExpr on one mount";
-        origin.slip(Severity::Error, "subPathExpr", message, None, slips);
+        origin.diagnostic(Severity::Error, "subPathExpr", message, None, diagnostics);
     }
     let recursive = asked.recursive_read_only.as_deref();
     if let Some(word) = recursive.filter(|word| !["Disabled", "IfPossible", "Enabled"].contains(word)) {
         let message = format!("the API knows no recursiveReadOnly `{word}`");
         let help = Some("write Disabled, IfPossible or Enabled".to_owned());
-        origin.slip(Severity::Error, "recursiveReadOnly", message, help, slips);
+        origin.diagnostic(Severity::Error, "recursiveReadOnly", message, help, diagnostics);
     } else if recursive.is_some_and(|word| word != "Disabled") && asked.read_only != Some(true) {
         let message = "the API refuses recursiveReadOnly on a mount that is not `readOnly: true`";
-        origin.slip(Severity::Error, "recursiveReadOnly", message, None, slips);
+        origin.diagnostic(Severity::Error, "recursiveReadOnly", message, None, diagnostics);
     }
     if asked.mount_propagation.as_deref() == Some("Bidirectional") && !privileged {
         let message =
             "the API refuses `mountPropagation: Bidirectional` on a container that is not privileged";
-        origin.slip(Severity::Error, "mountPropagation", message, None, slips);
+        origin.diagnostic(Severity::Error, "mountPropagation", message, None, diagnostics);
     }
     if asked.bind_mount_options.is_some() {
         let message = "bindMountOptions is an alpha feature that is off by default: it is not applied";
-        origin.slip(Severity::Warning, "bindMountOptions", message, None, slips);
+        origin.diagnostic(Severity::Warning, "bindMountOptions", message, None, diagnostics);
     }
 }
 
 /// The path a mount lands on: relative ones count from the root, `..` is resolved.
-fn mount_path(path: &str, origin: &Origin<'_>, slips: &mut Slips) -> Option<Fact<Vec<u8>>> {
+fn mount_path(path: &str, origin: &Origin<'_>, diagnostics: &mut Diagnostics) -> Option<Fact<Vec<u8>>> {
     if path.is_empty() {
-        origin.slip(Severity::Error, "", "a volumeMount has no mountPath", None, slips);
+        origin.diagnostic(Severity::Error, "", "a volumeMount has no mountPath", None, diagnostics);
         return None;
     }
     let mut parts: Vec<&str> = Vec::new();
@@ -292,7 +304,7 @@ fn mount_path(path: &str, origin: &Origin<'_>, slips: &mut Slips) -> Option<Fact
     }
     if parts.is_empty() {
         let message = "a volume cannot be mounted at `/`: the container would not start";
-        origin.slip(Severity::Error, "mountPath", message, None, slips);
+        origin.diagnostic(Severity::Error, "mountPath", message, None, diagnostics);
         return None;
     }
     let clean = format!("/{}", parts.join("/"));

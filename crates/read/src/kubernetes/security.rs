@@ -5,14 +5,18 @@ use mivask_core::identity::{ContainerSecurity, DeclaredCapabilities, PodSecurity
 
 use super::Origin;
 use super::api::{PodSecurityContext, SecurityContext};
-use crate::slip::{Severity, Slips};
+use crate::diagnostic::{Diagnostics, Severity};
 
 /// Largest id the API accepts.
 const LARGEST_ID: i64 = 2_147_483_647;
 
 /// The pod's context; `origin` is at it.
-pub(super) fn pod(context: &PodSecurityContext, origin: &Origin<'_>, slips: &mut Slips) -> PodSecurity {
-    let mut reader = Reader { origin, slips };
+pub(super) fn pod(
+    context: &PodSecurityContext,
+    origin: &Origin<'_>,
+    diagnostics: &mut Diagnostics,
+) -> PodSecurity {
+    let mut reader = Reader { origin, diagnostics };
     let groups = context.supplemental_groups.iter().enumerate();
     PodSecurity {
         run_as_user: reader.id("runAsUser", context.run_as_user),
@@ -39,7 +43,7 @@ pub(super) fn pod(context: &PodSecurityContext, origin: &Origin<'_>, slips: &mut
 pub(super) fn container(
     context: &SecurityContext,
     origin: &Origin<'_>,
-    slips: &mut Slips,
+    diagnostics: &mut Diagnostics,
 ) -> ContainerSecurity {
     let declared = context.capabilities.clone().unwrap_or_default();
     let names = |list: &str, names: Vec<String>| {
@@ -50,7 +54,7 @@ pub(super) fn container(
     };
     let capabilities =
         DeclaredCapabilities { add: names("add", declared.add), drop: names("drop", declared.drop) };
-    let mut reader = Reader { origin, slips };
+    let mut reader = Reader { origin, diagnostics };
     ContainerSecurity {
         run_as_user: reader.id("runAsUser", context.run_as_user),
         run_as_group: reader.id("runAsGroup", context.run_as_group),
@@ -66,7 +70,7 @@ pub(super) fn container(
 
 struct Reader<'a, 'o> {
     origin: &'a Origin<'o>,
-    slips: &'a mut Slips,
+    diagnostics: &'a mut Diagnostics,
 }
 
 impl Reader<'_, '_> {
@@ -84,7 +88,7 @@ impl Reader<'_, '_> {
         let id = u32::try_from(value).ok().filter(|_| value <= LARGEST_ID);
         if id.is_none() {
             let message = format!("{value} is not an id: the API takes 0 to {LARGEST_ID}");
-            self.origin.slip(Severity::Error, key, message, None, self.slips);
+            self.origin.diagnostic(Severity::Error, key, message, None, self.diagnostics);
         }
         id
     }
@@ -99,7 +103,7 @@ impl Reader<'_, '_> {
         if !words.contains(&value) {
             let message = format!("`{value}` is refused by the API");
             let help = format!("write {} or {}; letter case counts", words[0], words[1]);
-            self.origin.slip(Severity::Error, key, message, Some(help), self.slips);
+            self.origin.diagnostic(Severity::Error, key, message, Some(help), self.diagnostics);
         }
         Some(self.origin.fact(key, &format!("securityContext.{key}"), value == words[1]))
     }

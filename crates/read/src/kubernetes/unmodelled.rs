@@ -2,34 +2,39 @@
 
 use super::Origin;
 use super::api::{PodSpec, SecurityContext};
-use crate::slip::{Severity, Slips};
+use crate::diagnostic::{Diagnostics, Severity};
 
 const SELINUX: &str = "SELinux is not modelled: it may deny what is allowed here";
 const APPARMOR: &str = "this AppArmor profile is not modelled: it may deny what is allowed here";
 
 /// Fields of the pod; `origin` is at its spec.
-pub(super) fn pod(spec: &PodSpec, origin: &Origin<'_>, slips: &mut Slips) {
+pub(super) fn pod(spec: &PodSpec, origin: &Origin<'_>, diagnostics: &mut Diagnostics) {
     let Some(context) = &spec.security_context else { return };
     if context.se_linux_options.is_some() {
-        origin.slip(Severity::Note, "securityContext.seLinuxOptions", SELINUX, None, slips);
+        origin.diagnostic(Severity::Note, "securityContext.seLinuxOptions", SELINUX, None, diagnostics);
     }
     if context.app_armor_profile.as_ref().is_some_and(|profile| profile.type_ == "Localhost") {
-        origin.slip(Severity::Note, "securityContext.appArmorProfile", APPARMOR, None, slips);
+        origin.diagnostic(Severity::Note, "securityContext.appArmorProfile", APPARMOR, None, diagnostics);
     }
 }
 
 /// Fields of a container, and those the API refuses together; `origin` is at the container. `own_users` says
 /// whether the pod has a user namespace of its own.
-pub(super) fn container(context: &SecurityContext, own_users: bool, origin: &Origin<'_>, slips: &mut Slips) {
+pub(super) fn container(
+    context: &SecurityContext,
+    own_users: bool,
+    origin: &Origin<'_>,
+    diagnostics: &mut Diagnostics,
+) {
     if context.proc_mount.as_deref() == Some("Unmasked") && !own_users {
         let message = "the API refuses `procMount: Unmasked` without `hostUsers: false`";
-        origin.slip(Severity::Error, "securityContext.procMount", message, None, slips);
+        origin.diagnostic(Severity::Error, "securityContext.procMount", message, None, diagnostics);
     }
     if context.se_linux_options.is_some() {
-        origin.slip(Severity::Note, "securityContext.seLinuxOptions", SELINUX, None, slips);
+        origin.diagnostic(Severity::Note, "securityContext.seLinuxOptions", SELINUX, None, diagnostics);
     }
     if context.app_armor_profile.as_ref().is_some_and(|profile| profile.type_ == "Localhost") {
-        origin.slip(Severity::Note, "securityContext.appArmorProfile", APPARMOR, None, slips);
+        origin.diagnostic(Severity::Note, "securityContext.appArmorProfile", APPARMOR, None, diagnostics);
     }
     if context.allow_privilege_escalation != Some(false) {
         return;
@@ -37,11 +42,11 @@ pub(super) fn container(context: &SecurityContext, own_users: bool, origin: &Ori
     let field = "securityContext.allowPrivilegeEscalation";
     if context.privileged == Some(true) {
         let message = "the API refuses `allowPrivilegeEscalation: false` on a privileged container";
-        origin.slip(Severity::Error, field, message, None, slips);
+        origin.diagnostic(Severity::Error, field, message, None, diagnostics);
     }
     let added = context.capabilities.iter().flat_map(|capabilities| &capabilities.add);
     if added.into_iter().any(|name| name == "CAP_SYS_ADMIN") {
         let message = "the API refuses `allowPrivilegeEscalation: false` beside an added CAP_SYS_ADMIN";
-        origin.slip(Severity::Error, field, message, None, slips);
+        origin.diagnostic(Severity::Error, field, message, None, diagnostics);
     }
 }

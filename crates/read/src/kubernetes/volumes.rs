@@ -4,28 +4,32 @@ use mivask_core::scene::{HostPathCheck, Medium, Volume, VolumeKind};
 
 use super::api::Volume as ApiVolume;
 use super::{Origin, api_volumes, plugins};
+use crate::diagnostic::{Diagnostics, Severity};
 use crate::nearest::nearest;
-use crate::slip::{Severity, Slips};
 use crate::yaml::{Node, Value};
 
 /// One volume; `origin` is at it.
-pub(super) fn volume(volume: &ApiVolume, origin: &Origin<'_>, slips: &mut Slips) -> Option<Volume> {
+pub(super) fn volume(
+    volume: &ApiVolume,
+    origin: &Origin<'_>,
+    diagnostics: &mut Diagnostics,
+) -> Option<Volume> {
     if volume.name.is_empty() {
         let help = Some("mounts refer to it by its name".to_owned());
-        origin.slip(Severity::Error, "", "a volume has no name", help, slips);
+        origin.diagnostic(Severity::Error, "", "a volume has no name", help, diagnostics);
         return None;
     }
     let kind = if let Some(empty) = &volume.empty_dir {
         if empty.mode.is_some() {
             let message = "`mode` of an emptyDir is an alpha feature that is off by default: the directory is taken to be 0777";
-            origin.slip(Severity::Warning, "emptyDir.mode", message, None, slips);
+            origin.diagnostic(Severity::Warning, "emptyDir.mode", message, None, diagnostics);
         }
-        VolumeKind::EmptyDir(medium(empty.medium.as_deref().unwrap_or_default(), origin, slips)?)
+        VolumeKind::EmptyDir(medium(empty.medium.as_deref().unwrap_or_default(), origin, diagnostics)?)
     } else if let Some(host) = &volume.host_path {
         let name = host.type_.as_deref().unwrap_or_default();
         VolumeKind::HostPath {
-            path: host_path(&host.path, origin, slips)?,
-            check: check(name, origin, slips)?,
+            path: host_path(&host.path, origin, diagnostics)?,
+            check: check(name, origin, diagnostics)?,
         }
     } else if let Some(claim) = &volume.persistent_volume_claim {
         VolumeKind::Claim { claim: claim.claim_name.clone(), read_only: claim.read_only.unwrap_or(false) }
@@ -36,7 +40,7 @@ pub(super) fn volume(volume: &ApiVolume, origin: &Origin<'_>, slips: &mut Slips)
             .map(|template| template.spec.clone())
             .unwrap_or_default();
         VolumeKind::Ephemeral { class: spec.storage_class_name, access_modes: spec.access_modes }
-    } else if let Some(api) = api_volumes::read(volume, origin, slips) {
+    } else if let Some(api) = api_volumes::read(volume, origin, diagnostics) {
         VolumeKind::Api(api)
     } else if let Some(image) = &volume.image {
         let reference = image.reference.clone().unwrap_or_default();
@@ -51,12 +55,12 @@ pub(super) fn volume(volume: &ApiVolume, origin: &Origin<'_>, slips: &mut Slips)
                     "volume `{}` has no known source, so the API server makes it an emptyDir",
                     volume.name
                 );
-                origin.slip(
+                origin.diagnostic(
                     Severity::Warning,
                     "name",
                     message,
                     Some("add `emptyDir: {}` if that is intended".to_owned()),
-                    slips,
+                    diagnostics,
                 );
                 VolumeKind::EmptyDir(Medium::Disk)
             }
@@ -103,7 +107,7 @@ fn source_key(node: &Node) -> Option<&str> {
         .find(|key| OTHERS.contains(key) || *key == "storageos" || *key == "vsphereVolume")
 }
 
-fn medium(name: &str, origin: &Origin<'_>, slips: &mut Slips) -> Option<Medium> {
+fn medium(name: &str, origin: &Origin<'_>, diagnostics: &mut Diagnostics) -> Option<Medium> {
     match name {
         "" => Some(Medium::Disk),
         "Memory" => Some(Medium::Memory),
@@ -114,33 +118,33 @@ fn medium(name: &str, origin: &Origin<'_>, slips: &mut Slips) -> Option<Medium> 
             let message = format!(
                 "the kubelet knows no storage medium `{name}` for files: the pod would wait for ever"
             );
-            origin.slip(Severity::Error, "emptyDir.medium", message, help, slips);
+            origin.diagnostic(Severity::Error, "emptyDir.medium", message, help, diagnostics);
             None
         }
     }
 }
 
-fn host_path(path: &str, origin: &Origin<'_>, slips: &mut Slips) -> Option<Vec<u8>> {
+fn host_path(path: &str, origin: &Origin<'_>, diagnostics: &mut Diagnostics) -> Option<Vec<u8>> {
     let at = "hostPath.path";
     if !path.starts_with('/') {
         let message = format!("host path `{path}` is not absolute: the container would not start");
-        origin.slip(Severity::Error, at, message, None, slips);
+        origin.diagnostic(Severity::Error, at, message, None, diagnostics);
         return None;
     }
     if path.split('/').any(|part| part == "..") {
-        origin.slip(Severity::Error, at, "the API refuses `..` in a host path", None, slips);
+        origin.diagnostic(Severity::Error, at, "the API refuses `..` in a host path", None, diagnostics);
         return None;
     }
     Some(path.as_bytes().to_vec())
 }
 
-fn check(name: &str, origin: &Origin<'_>, slips: &mut Slips) -> Option<HostPathCheck> {
+fn check(name: &str, origin: &Origin<'_>, diagnostics: &mut Diagnostics) -> Option<HostPathCheck> {
     let check = HostPathCheck::by_name(name);
     if check.is_none() {
         let message = format!("the API knows no hostPath type `{name}`");
         let help = nearest(name, HostPathCheck::NAMES)
             .map(|known| format!("did you mean `{known}`? Letter case counts"));
-        origin.slip(Severity::Error, "hostPath.type", message, help, slips);
+        origin.diagnostic(Severity::Error, "hostPath.type", message, help, diagnostics);
     }
     check
 }

@@ -20,9 +20,9 @@ use mivask_core::stage::Role;
 
 use self::types::{Config, LinuxIdMapping, Mount, Process};
 use crate::accounts;
+use crate::diagnostic::{Diagnostics, Severity};
 use crate::fields::{self, OCI};
 use crate::files::FileReader;
-use crate::slip::{Severity, Slips};
 use crate::text::SourceText;
 use crate::yaml::Node;
 
@@ -34,16 +34,16 @@ pub fn is_config(node: &Node) -> bool {
 
 /// Adds the container of a configuration; relative paths begin at the bundle's folder.
 ///
-/// `None` where it cannot be used; `slips` says why.
+/// `None` where it cannot be used; `diagnostics` says why.
 pub fn add(
     node: &Node,
     source: &SourceText,
     (files, folder): (&dyn FileReader, &Path),
     scene: &mut Scene,
-    slips: &mut Slips,
+    diagnostics: &mut Diagnostics,
 ) -> Option<()> {
-    let spec: Config = fields::read(&OCI, "Spec", (node, source), |_, _| None, slips)?;
-    let mut reading = Reading { node, source, slips, folder, files };
+    let spec: Config = fields::read(&OCI, "Spec", (node, source), |_, _| None, diagnostics)?;
+    let mut reading = Reading { node, source, diagnostics, folder, files };
     let Some(process) = &spec.process else {
         reading.error("ociVersion", "the configuration has no `process`: nothing runs");
         return None;
@@ -93,7 +93,7 @@ pub fn add(
 struct Reading<'a> {
     node: &'a Node,
     source: &'a SourceText,
-    slips: &'a mut Slips,
+    diagnostics: &'a mut Diagnostics,
     folder: &'a Path,
     files: &'a dyn FileReader,
 }
@@ -113,7 +113,7 @@ impl Reading<'_> {
 
     fn error(&mut self, path: &str, message: &str) {
         let span = self.at(path).span.clone();
-        self.slips.add(Severity::Error, self.source, &span, message, None);
+        self.diagnostics.add(Severity::Error, self.source, &span, message, None);
     }
 
     /// Who the process is; `None` where a capability is none.
@@ -158,7 +158,7 @@ impl Reading<'_> {
                 let list = self.at("process.capabilities").get(set).unwrap_or(self.node);
                 let span = list.item(index).unwrap_or(list).span.clone();
                 let message = format!("`{name}` is not a capability");
-                self.slips.add(Severity::Error, self.source, &span, message, None);
+                self.diagnostics.add(Severity::Error, self.source, &span, message, None);
                 return None;
             };
             all = all.with(capability);
@@ -196,7 +196,7 @@ impl Reading<'_> {
             "bind" => {
                 let span = item.span.clone();
                 let message = "a mount of type bind without the option bind or rbind fails with ENODEV";
-                self.slips.add(Severity::Error, self.source, &span, message, None);
+                self.diagnostics.add(Severity::Error, self.source, &span, message, None);
                 return None;
             }
             "tmpfs" if target == "/dev" => VolumeKind::System("dev".to_owned()),

@@ -7,7 +7,7 @@ use yaml_edit::path::YamlPath;
 use yaml_edit::{AsYaml, Mapping, ScalarValue, Sequence, YamlFile, YamlValue};
 
 use super::PatchError;
-use crate::slip::Slips;
+use crate::diagnostic::Diagnostics;
 use crate::text::SourceText;
 use crate::yaml::{Node, Value, parse};
 
@@ -34,8 +34,8 @@ impl Document {
     /// The document of `text` that holds the container at `place`: line and column of its mapping, or of its name.
     pub(super) fn open(text: &str, place: (usize, usize)) -> Result<Self, PatchError> {
         let source = SourceText::new("", text);
-        let mut slips = Slips::default();
-        let nodes = parse(&source, &mut slips);
+        let mut diagnostics = Diagnostics::default();
+        let nodes = parse(&source, &mut diagnostics);
         let found = nodes.iter().enumerate().find_map(|(number, node)| {
             let mut way = Vec::new();
             find(node, &source, place, &mut way).then_some((number, way))
@@ -58,8 +58,8 @@ impl Document {
     /// The layout of the file led the editor astray.
     pub(super) fn text(&self) -> Result<String, PatchError> {
         let text = self.file.to_string();
-        let mut slips = Slips::default();
-        let nodes = parse(&SourceText::new("", &text), &mut slips);
+        let mut diagnostics = Diagnostics::default();
+        let nodes = parse(&SourceText::new("", &text), &mut diagnostics);
         let touched = self.touched.borrow();
         let alike = nodes.len() == self.nodes.len()
             && nodes.iter().zip(&self.nodes).enumerate().all(|(number, (new, old))| {

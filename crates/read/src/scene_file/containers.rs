@@ -13,8 +13,8 @@ use mivask_core::stage::Role;
 
 use super::convert::Reading;
 use super::types::{CapabilityList, ContainerSection, MountSection, SceneFile};
+use crate::diagnostic::Severity;
 use crate::nearest::nearest;
-use crate::slip::Severity;
 use crate::yaml::Node;
 use crate::yaml::RawText;
 
@@ -57,7 +57,7 @@ impl Reading<'_> {
         if security.fs_group.as_ref().is_some_and(|first| first.value != group.value) {
             let span = &item.get("filesystem-group").unwrap_or(item).span;
             let message = "volumes can be given to one filesystem group only: that of the first container counts for them";
-            self.slips.add(Severity::Warning, self.source, span, message, None);
+            self.diagnostics.add(Severity::Warning, self.source, span, message, None);
         }
     }
 
@@ -139,7 +139,7 @@ impl Reading<'_> {
                 let span = &item.get("umask").unwrap_or(item).span;
                 let help = Some("write octal digits, such as 0027".to_owned());
                 let message = format!("`{}` is not a umask", text.0.escape_debug());
-                self.slips.add(Severity::Error, self.source, span, message, help);
+                self.diagnostics.add(Severity::Error, self.source, span, message, help);
                 None
             }
         }
@@ -162,7 +162,7 @@ impl Reading<'_> {
                     let known = Capability::ALL.iter().map(|capability| capability.name());
                     let help = nearest(name, known).map(|known| format!("did you mean {known}?"));
                     let message = format!("Linux has no capability `{}`", name.escape_debug());
-                    self.slips.add(Severity::Error, self.source, span, message, help);
+                    self.diagnostics.add(Severity::Error, self.source, span, message, help);
                 }
             }
         }
@@ -183,12 +183,12 @@ impl Reading<'_> {
                 None => "declare it under `volumes:`".to_owned(),
             };
             let message = format!("volume `{}` is mounted but not declared", mount.volume.escape_debug());
-            self.slips.add(Severity::Error, self.source, &at.span, message, Some(help));
+            self.diagnostics.add(Severity::Error, self.source, &at.span, message, Some(help));
             return None;
         }
         if !mount.at.starts_with('/') || mount.at.split('/').any(|part| part == "..") {
             let span = &item.get("at").unwrap_or(item).span;
-            self.slips.add(
+            self.diagnostics.add(
                 Severity::Error,
                 self.source,
                 span,

@@ -14,16 +14,16 @@ use mivask_disk::mounts::MountLine;
 use super::listed::Listed;
 use super::types::{AssignedSection, RuntimeName, SceneFile};
 use crate::described::Described;
+use crate::diagnostic::{Diagnostics, Severity};
 use crate::documents::{merge_named, read_manifests};
 use crate::files::{FileReader, Origin};
-use crate::slip::{Severity, Slips};
 use crate::text::SourceText;
 use crate::yaml::{Node, from_node};
 
 /// One scene file being read.
 pub(super) struct Reading<'a> {
     pub source: &'a SourceText,
-    pub slips: &'a mut Slips,
+    pub diagnostics: &'a mut Diagnostics,
     folder: PathBuf,
     files: &'a dyn FileReader,
 }
@@ -77,7 +77,7 @@ impl Reading<'_> {
                 workload.kind,
                 workload.name
             );
-            self.slips.add(Severity::Warning, self.source, span, message, None);
+            self.diagnostics.add(Severity::Warning, self.source, span, message, None);
         }
     }
 }
@@ -96,15 +96,32 @@ const fn runtime(name: RuntimeName) -> Runtime {
 
 /// Reads the facts of the scene file `node`; manifests and account files it names are read through `files`.
 ///
-/// `None` where it cannot be used; `slips` says why.
+/// `None` where it cannot be used; `diagnostics` says why.
 pub fn read_scene(
     node: &Node,
     source: &SourceText,
     origin: &Origin,
     files: &dyn FileReader,
-    slips: &mut Slips,
+    diagnostics: &mut Diagnostics,
 ) -> Option<Scene> {
-    described(node, source, origin, files, slips).map(|described| described.scene)
+    described(node, source, origin, files, diagnostics).map(|described| described.scene)
+}
+
+/// `None`, and a mistake, where this version does not read format `version`.
+fn known_version(
+    version: u32,
+    node: &Node,
+    source: &SourceText,
+    diagnostics: &mut Diagnostics,
+) -> Option<()> {
+    if version == 1 {
+        return Some(());
+    }
+    let span = &node.get("scene").unwrap_or(node).span;
+    let message = format!("scene format {version} is not known");
+    let help = Some("this version reads `scene: 1`".to_owned());
+    diagnostics.add(Severity::Error, source, span, message, help);
+    None
 }
 
 /// The same with what the scene demands.
@@ -113,21 +130,16 @@ pub(crate) fn described(
     source: &SourceText,
     origin: &Origin,
     files: &dyn FileReader,
-    slips: &mut Slips,
+    diagnostics: &mut Diagnostics,
 ) -> Option<Described> {
-    let scene_file: SceneFile = from_node(node, source, slips, misplaced)?;
-    if scene_file.scene != 1 {
-        let span = &node.get("scene").unwrap_or(node).span;
-        let message = format!("scene format {} is not known", scene_file.scene);
-        slips.add(Severity::Error, source, span, message, Some("this version reads `scene: 1`".to_owned()));
-        return None;
-    }
+    let scene_file: SceneFile = from_node(node, source, diagnostics, misplaced)?;
+    known_version(scene_file.scene, node, source, diagnostics)?;
     let folder = match origin {
         Origin::Standard => PathBuf::new(),
         Origin::File(path) => path.parent().unwrap_or(Path::new("")).to_path_buf(),
     };
     let mut scene = Scene { runtime: scene_file.runtime.map(runtime), ..Scene::default() };
-    let mut reading = Reading { source, slips, folder, files };
+    let mut reading = Reading { source, diagnostics, folder, files };
     for (name, section) in &scene_file.images {
         let Some(at) = node.get("images").and_then(|images| images.get(name)) else {
             continue;
@@ -149,11 +161,11 @@ pub(crate) fn described(
         match entry {
             Listed::One(path) => {
                 let path = reading.folder.join(path);
-                read_manifests(&path, named, reading.files, &mut scene, reading.slips);
+                read_manifests(&path, named, reading.files, &mut scene, reading.diagnostics);
             }
             Listed::Merged(paths) => {
                 let paths: Vec<PathBuf> = paths.iter().map(|path| reading.folder.join(path)).collect();
-                merge_named(&paths, named, reading.files, &mut scene, reading.slips);
+                merge_named(&paths, named, reading.files, &mut scene, reading.diagnostics);
             }
         }
     }
@@ -167,9 +179,9 @@ pub(crate) fn described(
     reading.runtime_fits(&scene, node);
     let own = reading.containers(&scene_file, node);
     scene.workloads.extend(own);
-    if scene.workloads.is_empty() && !slips.has_errors() {
+    if scene.workloads.is_empty() && !diagnostics.has_errors() {
         let help = "name a manifest under `workloads:`, or describe `containers:` here".to_owned();
-        slips.add(Severity::Error, source, &node.span, "the scene has no workload", Some(help));
+        diagnostics.add(Severity::Error, source, &node.span, "the scene has no workload", Some(help));
     }
     Some(Described { scene, policy })
 }

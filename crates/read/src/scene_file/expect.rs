@@ -4,8 +4,8 @@ use mivask_core::expect::Expected;
 
 use super::convert::Reading;
 use super::types::ExpectSection;
+use crate::diagnostic::Severity;
 use crate::expectations::{read_expectations, read_line};
-use crate::slip::Severity;
 use crate::text::SourceText;
 use crate::yaml::Node;
 
@@ -16,7 +16,9 @@ impl Reading<'_> {
         match told {
             ExpectSection::Lines(lines) => {
                 let items = lines.iter().zip(at.items());
-                items.filter_map(|(line, at)| read_line(line, &at.span, self.source, self.slips)).collect()
+                items
+                    .filter_map(|(line, at)| read_line(line, &at.span, self.source, self.diagnostics))
+                    .collect()
             }
             ExpectSection::Text(text) if text.trim_end().contains('\n') => {
                 let mut all = Vec::new();
@@ -28,7 +30,7 @@ impl Reading<'_> {
                         start.map_or(at.span.clone(), |start| behind + start..behind + start + line.len());
                     behind = if start.is_some() { span.end } else { behind };
                     if !line.is_empty() && !line.starts_with('#') {
-                        all.extend(read_line(line, &span, self.source, self.slips));
+                        all.extend(read_line(line, &span, self.source, self.diagnostics));
                     }
                 }
                 all
@@ -36,11 +38,11 @@ impl Reading<'_> {
             ExpectSection::Text(path) => match self.read_file(path) {
                 Ok((name, text)) => {
                     let text = text.trim_start_matches('\u{feff}');
-                    read_expectations(&SourceText::new(&name, text), self.slips)
+                    read_expectations(&SourceText::new(&name, text), self.diagnostics)
                 }
                 Err(message) => {
                     let help = "name a file of expectations, or write them as a list".to_owned();
-                    self.slips.add(Severity::Error, self.source, &at.span, message, Some(help));
+                    self.diagnostics.add(Severity::Error, self.source, &at.span, message, Some(help));
                     Vec::new()
                 }
             },

@@ -5,7 +5,7 @@ use mivask_core::fact::Fact;
 
 use super::convert::Reading;
 use super::types::AcceptSection;
-use crate::slip::Severity;
+use crate::diagnostic::Severity;
 use crate::yaml::Node;
 
 impl Reading<'_> {
@@ -20,7 +20,7 @@ impl Reading<'_> {
                     let error: mivask_core::exposure::LimitError = error;
                     let help = Some("such as `/keys/id at-most 0600 owned-by 7101`".to_owned());
                     let message = format!("`{}` is not a limit", error.0);
-                    self.slips.add(Severity::Error, self.source, &at.span, message, help);
+                    self.diagnostics.add(Severity::Error, self.source, &at.span, message, help);
                 }
             }
         }
@@ -41,13 +41,13 @@ impl Reading<'_> {
                     || format!("the findings are {}", words.join(", ")),
                     |word| format!("did you mean `{word}`?"),
                 );
-                self.slips.add(Severity::Error, self.source, span, message, Some(help));
+                self.diagnostics.add(Severity::Error, self.source, span, message, Some(help));
                 continue;
             };
             if section.reason.trim().is_empty() {
                 let message = "a finding is accepted without a reason".to_owned();
                 let help = Some("say why it is intended, for whoever reads this next".to_owned());
-                self.slips.add(Severity::Error, self.source, span, message, help);
+                self.diagnostics.add(Severity::Error, self.source, span, message, help);
             }
             all.push(Accepted {
                 kind,

@@ -20,8 +20,8 @@ use super::types::{
     AccountsSection, ExportSection, GroupOwnership, HostSection, ImageSection, SquashWord, VolumeSection,
 };
 use crate::accounts;
+use crate::diagnostic::Severity;
 use crate::disk;
-use crate::slip::Severity;
 use crate::yaml::Node;
 
 /// An image with what was given beside it on top.
@@ -142,7 +142,7 @@ impl Reading<'_> {
         match self.read_file(value) {
             Ok((name, text)) => Some(Some((name, text))),
             Err(reason) => {
-                self.slips.add(Severity::Error, self.source, &at.span, reason, None);
+                self.diagnostics.add(Severity::Error, self.source, &at.span, reason, None);
                 None
             }
         }
@@ -163,7 +163,7 @@ impl Reading<'_> {
                     "the rules of {} are not known to this version: answers on this volume depend on it",
                     kind.escape_debug()
                 );
-                self.slips.add(Severity::Warning, self.source, &at("filesystem").span, message, None);
+                self.diagnostics.add(Severity::Warning, self.source, &at("filesystem").span, message, None);
                 (listed, filesystem) = (None, None);
             }
         }
@@ -191,7 +191,7 @@ impl Reading<'_> {
         let Personality::Nfs(nfs) = personality else {
             let help = Some("say `filesystem: nfs` for the volume".to_owned());
             let message = "only NFS volumes are exported, so this is ignored";
-            self.slips.add(Severity::Warning, self.source, &node.span, message, help);
+            self.diagnostics.add(Severity::Warning, self.source, &node.span, message, help);
             return;
         };
         nfs.export.squash = section.squash.map(|word| match word {
@@ -207,7 +207,7 @@ impl Reading<'_> {
                     let span = &node.get("anon").unwrap_or(node).span;
                     let message = format!("`{}` is not an anonymous user", text.0.escape_debug());
                     let help = Some("write UID:GID, such as 65534:65534".to_owned());
-                    self.slips.add(Severity::Error, self.source, span, message, help);
+                    self.diagnostics.add(Severity::Error, self.source, span, message, help);
                 }
             }
         }
@@ -243,7 +243,7 @@ impl Reading<'_> {
                 ),
                 OptionError::Value(_) => (Severity::Error, None),
             };
-            self.slips.add(severity, self.source, span, message, help);
+            self.diagnostics.add(severity, self.source, span, message, help);
         }
         flags
     }
@@ -256,14 +256,20 @@ impl Reading<'_> {
             let Some((key, at)) = node.get("trees").and_then(|trees| trees.entry(path)) else { continue };
             if !path.starts_with('/') {
                 let help = Some(format!("write /{}", path.escape_debug()));
-                self.slips.add(Severity::Error, self.source, &key.span, "the path is not absolute", help);
+                self.diagnostics.add(
+                    Severity::Error,
+                    self.source,
+                    &key.span,
+                    "the path is not absolute",
+                    help,
+                );
                 continue;
             }
             let Some(part) = self.tree(&format!("the host at {path}"), told, at) else { continue };
             match Tree::planted(whole.as_deref(), path.as_bytes(), &part, "the host") {
                 Ok(tree) => whole = Some(Arc::new(tree)),
                 Err(error) => {
-                    self.slips.add(Severity::Error, self.source, &key.span, error.to_string(), None)
+                    self.diagnostics.add(Severity::Error, self.source, &key.span, error.to_string(), None)
                 }
             }
         }
@@ -274,7 +280,7 @@ impl Reading<'_> {
         let TreeSource::Named(path) = told else { return self.tree("the host", told, node) };
         let (_, gathered) = self.gathered(path, &Choice::default(), node)?;
         if let Some((message, help)) = disk::part_of_host(path, gathered.top.as_deref()) {
-            self.slips.add(Severity::Warning, self.source, &node.span, message, Some(help));
+            self.diagnostics.add(Severity::Warning, self.source, &node.span, message, Some(help));
         }
         Some(gathered.tree)
     }
@@ -284,7 +290,7 @@ impl Reading<'_> {
         match self.mount_table(path) {
             Ok((shown, lines)) => Some(disk::mounts(&shown, &lines)),
             Err(error) => {
-                disk::slip(&error, (self.source, &at.span), self.slips);
+                disk::diagnostic(&error, (self.source, &at.span), self.diagnostics);
                 None
             }
         }
@@ -314,7 +320,7 @@ impl Reading<'_> {
                         "fs.protected_symlinks, fs.protected_hardlinks, fs.protected_regular and fs.protected_fifos do"
                             .to_owned(),
                     );
-                    self.slips.add(Severity::Warning, self.source, span, message, help);
+                    self.diagnostics.add(Severity::Warning, self.source, span, message, help);
                 }
             }
         }

@@ -3,7 +3,7 @@
 use mivask_core::ids::{Extent, IdMap};
 
 use super::convert::Reading;
-use crate::slip::Severity;
+use crate::diagnostic::Severity;
 use crate::yaml::Node;
 use crate::yaml::RawText;
 
@@ -24,12 +24,12 @@ impl Reading<'_> {
                 let message = format!("`{}` is not a line of an id map", line.0.escape_debug());
                 let help =
                     Some("write three numbers: START START COUNT, such as \"0 100000 65536\"".to_owned());
-                self.slips.add(Severity::Error, self.source, span, message, help);
+                self.diagnostics.add(Severity::Error, self.source, span, message, help);
                 continue;
             };
             if extents.iter().any(|known| overlap(known, &extent)) {
                 let message = "the line covers ids that an earlier one covers already";
-                self.slips.add(Severity::Error, self.source, span, message, None);
+                self.diagnostics.add(Severity::Error, self.source, span, message, None);
                 continue;
             }
             extents.push(extent);

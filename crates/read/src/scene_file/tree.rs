@@ -13,8 +13,8 @@ use mivask_disk::image::Choice;
 
 use super::convert::Reading;
 use super::tree_source::{FlagWord, KindWord, LayerWord, TreeEntry, TreeSource};
+use crate::diagnostic::{Diagnostics, Severity};
 use crate::disk;
-use crate::slip::{Severity, Slips};
 use crate::text::SourceText;
 use crate::yaml::Node;
 use crate::yaml::RawText;
@@ -23,7 +23,7 @@ impl Reading<'_> {
     /// The tree of `what` that `told` names or lists; `node` is where it is.
     pub(super) fn tree(&mut self, what: &str, told: &TreeSource, node: &Node) -> Option<Arc<Tree>> {
         match told {
-            TreeSource::Listed(entries) => tree(what, entries, node, self.source, self.slips),
+            TreeSource::Listed(entries) => tree(what, entries, node, self.source, self.diagnostics),
             TreeSource::Named(path) => self.named_tree(path, node),
         }
     }
@@ -32,7 +32,7 @@ impl Reading<'_> {
         self.gathered(path, &Choice::default(), node).map(|(_, gathered)| gathered.tree)
     }
 
-    /// What the source at `path` gives, and its name; a mistake in it is a slip.
+    /// What the source at `path` gives, and its name; a mistake in it is a diagnostic.
     pub(super) fn gathered(
         &mut self,
         path: &str,
@@ -42,12 +42,12 @@ impl Reading<'_> {
         match self.gather(path, choice) {
             Ok((shown, gathered)) => {
                 if let Some(message) = disk::holes(&shown, gathered.holes) {
-                    self.slips.add(Severity::Warning, self.source, &node.span, message, None);
+                    self.diagnostics.add(Severity::Warning, self.source, &node.span, message, None);
                 }
                 Some((shown, gathered))
             }
             Err(error) => {
-                disk::slip(&error, (self.source, &node.span), self.slips);
+                disk::diagnostic(&error, (self.source, &node.span), self.diagnostics);
                 None
             }
         }
@@ -60,7 +60,7 @@ fn tree(
     entries: &[TreeEntry],
     node: &Node,
     source: &SourceText,
-    slips: &mut Slips,
+    diagnostics: &mut Diagnostics,
 ) -> Option<Arc<Tree>> {
     let origin = source.place(&node.span, "tree");
     let mut builder = TreeBuilder::new(origin, what);
@@ -71,23 +71,28 @@ fn tree(
         };
         let reader = EntryReader { entry, item, source };
         if !entry.path.starts_with('/') {
-            reader.error("path", "the path is not absolute", Some(format!("write /{}", entry.path)), slips);
+            reader.error(
+                "path",
+                "the path is not absolute",
+                Some(format!("write /{}", entry.path)),
+                diagnostics,
+            );
             continue;
         }
         if let Some(first) = &entry.same_file_as {
             links.push((entry.path.as_bytes(), first.as_bytes(), reader));
             continue;
         }
-        if let Some(inode) = reader.inode(slips)
+        if let Some(inode) = reader.inode(diagnostics)
             && let Err(error) = builder.add(entry.path.as_bytes(), inode)
         {
-            reader.error("path", &error.to_string(), None, slips);
+            reader.error("path", &error.to_string(), None, diagnostics);
         }
     }
     match builder.finish() {
         Ok(mut tree) => {
             for (path, first, reader) in links {
-                link(&mut tree, path, first, &reader, slips);
+                link(&mut tree, path, first, &reader, diagnostics);
             }
             Some(Arc::new(tree))
         }
@@ -98,19 +103,25 @@ fn tree(
                 .rposition(|entry| same(&entry))
                 .and_then(|index| node.item(index))
                 .unwrap_or(node);
-            slips.add(Severity::Error, source, &place.span, format!("{}: {error}", quoted(&path)), None);
+            diagnostics.add(
+                Severity::Error,
+                source,
+                &place.span,
+                format!("{}: {error}", quoted(&path)),
+                None,
+            );
             None
         }
     }
 }
 
-fn link(tree: &mut Tree, path: &[u8], first: &[u8], reader: &EntryReader<'_>, slips: &mut Slips) {
+fn link(tree: &mut Tree, path: &[u8], first: &[u8], reader: &EntryReader<'_>, diagnostics: &mut Diagnostics) {
     let slash = path.iter().rposition(|byte| *byte == b'/').unwrap_or(0);
     let parts = tree.find(&path[..slash]).zip(tree.find(first));
     let linked = parts.is_some_and(|(dir, inode)| tree.link(dir, &path[slash + 1..], inode).is_ok());
     if !linked {
         let help = Some("list that file and the directory of this name in the same tree".to_owned());
-        reader.error("same-file-as", "this name cannot be given to that file", help, slips);
+        reader.error("same-file-as", "this name cannot be given to that file", help, diagnostics);
     }
 }
 
@@ -122,26 +133,26 @@ struct EntryReader<'a> {
 }
 
 impl EntryReader<'_> {
-    fn error(&self, key: &str, message: &str, help: Option<String>, slips: &mut Slips) {
+    fn error(&self, key: &str, message: &str, help: Option<String>, diagnostics: &mut Diagnostics) {
         let span = &self.item.get(key).unwrap_or(self.item).span;
-        slips.add(Severity::Error, self.source, span, message, help);
+        diagnostics.add(Severity::Error, self.source, span, message, help);
     }
 
-    fn inode(&self, slips: &mut Slips) -> Option<Entry> {
+    fn inode(&self, diagnostics: &mut Diagnostics) -> Option<Entry> {
         let kind = kind(self.entry.kind);
         let owner = self.parsed(
             "owner",
             self.entry.owner.as_ref(),
             RawText::pair,
             "write UID:GID, such as 7101:7200",
-            slips,
+            diagnostics,
         )?;
         let mode = self.parsed(
             "mode",
             self.entry.mode.as_ref(),
             RawText::mode,
             "write four octal digits, such as 0640",
-            slips,
+            diagnostics,
         )?;
         let link_mode = (kind == FileKind::Link).then_some(Mode::new(0o777));
         let told_mode = mode.or(link_mode);
@@ -156,20 +167,20 @@ impl EntryReader<'_> {
         inode.place = Some(self.source.place(&self.item.span, "tree"));
         inode.target = self.entry.target.as_deref().unwrap_or_default().as_bytes().into();
         if kind == FileKind::Link && inode.target.is_empty() {
-            self.error("path", "a link needs a `target`", None, slips);
+            self.error("path", "a link needs a `target`", None, diagnostics);
         }
-        inode.extended.access = self.acl("acl", self.entry.acl.as_deref(), inode.mode, slips);
-        inode.extended.capabilities = self.capabilities(slips);
+        inode.extended.access = self.acl("acl", self.entry.acl.as_deref(), inode.mode, diagnostics);
+        inode.extended.capabilities = self.capabilities(diagnostics);
         inode.extended.default =
-            self.acl("default-acl", self.entry.default_acl.as_deref(), inode.mode, slips);
-        inode.content = self.content(slips);
+            self.acl("default-acl", self.entry.default_acl.as_deref(), inode.mode, diagnostics);
+        inode.content = self.content(diagnostics);
         inode.device = self
             .parsed(
                 "device",
                 self.entry.device.as_ref(),
                 RawText::pair,
                 "write MAJOR:MINOR, such as 1:3",
-                slips,
+                diagnostics,
             )?
             .map(|(major, minor)| Device { major, minor });
         for flag in &self.entry.flags {
@@ -187,12 +198,12 @@ impl EntryReader<'_> {
         Some(inode)
     }
 
-    fn capabilities(&self, slips: &mut Slips) -> Option<FileCapabilities> {
+    fn capabilities(&self, diagnostics: &mut Diagnostics) -> Option<FileCapabilities> {
         match self.entry.capabilities.as_deref()?.parse() {
             Ok(capabilities) => Some(capabilities),
             Err(error) => {
                 let error: FileCapabilitiesError = error;
-                self.error("capabilities", &error.to_string(), None, slips);
+                self.error("capabilities", &error.to_string(), None, diagnostics);
                 None
             }
         }
@@ -206,7 +217,7 @@ impl EntryReader<'_> {
         text: Option<&RawText>,
         parse: fn(&RawText) -> Option<T>,
         help: &str,
-        slips: &mut Slips,
+        diagnostics: &mut Diagnostics,
     ) -> Option<Option<T>> {
         let Some(text) = text else { return Some(None) };
         let parsed = parse(text);
@@ -215,23 +226,23 @@ impl EntryReader<'_> {
                 key,
                 &format!("`{}` is not a valid {key}", text.0.escape_debug()),
                 Some(help.to_owned()),
-                slips,
+                diagnostics,
             );
         }
         parsed.map(Some)
     }
 
-    fn acl(&self, key: &str, text: Option<&str>, mode: Mode, slips: &mut Slips) -> Option<Acl> {
+    fn acl(&self, key: &str, text: Option<&str>, mode: Mode, diagnostics: &mut Diagnostics) -> Option<Acl> {
         match Acl::parse(text?, mode) {
             Ok(acl) => Some(acl),
             Err(error) => {
-                self.error(key, &error.to_string(), None, slips);
+                self.error(key, &error.to_string(), None, diagnostics);
                 None
             }
         }
     }
 
-    fn content(&self, slips: &mut Slips) -> Content {
+    fn content(&self, diagnostics: &mut Diagnostics) -> Content {
         match self.entry.content.as_deref() {
             None => Content::Unknown,
             Some("program") => Content::Program,
@@ -244,7 +255,7 @@ impl EntryReader<'_> {
                 }
                 None => {
                     let help = "write program, data, empty, or #!/path/of/interpreter".to_owned();
-                    self.error("content", "this is not content", Some(help), slips);
+                    self.error("content", "this is not content", Some(help), diagnostics);
                     Content::Unknown
                 }
             },

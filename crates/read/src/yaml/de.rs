@@ -10,8 +10,8 @@ use serde::de::{self, DeserializeOwned, DeserializeSeed, Visitor, value::StrDese
 use super::node::{Node, Value};
 use super::scalar::Scalar;
 use super::typed::TypeError;
+use crate::diagnostic::{Diagnostic, Diagnostics, Severity};
 use crate::nearest::nearest;
-use crate::slip::{Severity, Slip, Slips};
 use crate::text::SourceText;
 
 /// The name under which a newtype asks for a scalar's text as it is, whatever it looks like.
@@ -26,25 +26,25 @@ pub(crate) type Misplaced = fn(&str, &str) -> Option<&'static str>;
 pub fn from_node<T: DeserializeOwned>(
     node: &Node,
     source: &SourceText,
-    slips: &mut Slips,
+    diagnostics: &mut Diagnostics,
     misplaced: Misplaced,
 ) -> Option<T> {
     let context = Context { unknown: Some(UnknownKeys::new(source, misplaced)) };
     let result = T::deserialize(NodeReader { node, context: &context });
     if let Some(unknown) = context.unknown {
-        unknown.into_slips(slips);
+        unknown.into_slips(diagnostics);
     }
-    accepted(result, node, source, slips)
+    accepted(result, node, source, diagnostics)
 }
 
 /// Reads `T` from a `node` whose keys and types were checked: keys that `T` does not have are skipped over.
 pub(crate) fn from_checked_node<T: DeserializeOwned>(
     node: &Node,
     source: &SourceText,
-    slips: &mut Slips,
+    diagnostics: &mut Diagnostics,
 ) -> Option<T> {
     let result = T::deserialize(NodeReader { node, context: &Context { unknown: None } });
-    accepted(result, node, source, slips)
+    accepted(result, node, source, diagnostics)
 }
 
 /// The value, or the mistake as an error of the document `node`.
@@ -52,11 +52,11 @@ pub(crate) fn accepted<T>(
     result: Result<T, TypeError>,
     node: &Node,
     source: &SourceText,
-    slips: &mut Slips,
+    diagnostics: &mut Diagnostics,
 ) -> Option<T> {
     let report = |error: TypeError| {
         let span = error.span.unwrap_or_else(|| node.span.clone());
-        slips.add(Severity::Error, source, &span, error.message, error.help);
+        diagnostics.add(Severity::Error, source, &span, error.message, error.help);
     };
     result.map_err(report).ok()
 }
@@ -69,7 +69,7 @@ struct Context<'a> {
 /// Keys that a document has and its types do not.
 pub(crate) struct UnknownKeys<'a> {
     source: &'a SourceText,
-    warnings: RefCell<Vec<Slip>>,
+    warnings: RefCell<Vec<Diagnostic>>,
     misplaced: Misplaced,
 }
 
@@ -91,19 +91,19 @@ impl<'a> UnknownKeys<'a> {
             None => nearest(text, fields).map(|known| format!("did you mean `{known}`?")),
         };
         let message = format!("unknown key `{text}`, ignored");
-        let slip = Slip {
+        let diagnostic = Diagnostic {
             severity: Severity::Warning,
             source: self.source.clone(),
             span: key.span.clone(),
             message,
             help,
         };
-        self.warnings.borrow_mut().push(slip);
+        self.warnings.borrow_mut().push(diagnostic);
     }
 
     /// Each as a warning.
-    pub(crate) fn into_slips(self, slips: &mut Slips) {
-        self.warnings.into_inner().into_iter().for_each(|slip| slips.push(slip));
+    pub(crate) fn into_slips(self, diagnostics: &mut Diagnostics) {
+        self.warnings.into_inner().into_iter().for_each(|diagnostic| diagnostics.push(diagnostic));
     }
 }
 

@@ -6,7 +6,7 @@ use std::ops::Range;
 use saphyr_parser::{Event, Parser, ScalarStyle, Span};
 
 use super::node::{Mark, Node, Value};
-use crate::slip::{Severity, Slips};
+use crate::diagnostic::{Diagnostics, Severity};
 use crate::text::SourceText;
 
 /// Deepest nesting that is read.
@@ -16,13 +16,13 @@ const MOST_ALIASED: usize = 200_000;
 
 /// The documents of a YAML stream; empty ones are left out.
 ///
-/// A syntax error ends the reading and is reported in `slips`; the documents before it are returned.
-pub fn parse(source: &SourceText, slips: &mut Slips) -> Vec<Node> {
+/// A syntax error ends the reading and is reported in `diagnostics`; the documents before it are returned.
+pub fn parse(source: &SourceText, diagnostics: &mut Diagnostics) -> Vec<Node> {
     let mut reader = Reader {
         events: Parser::new_from_str(&source.text),
         offsets: Offsets::new(&source.text),
         source,
-        slips,
+        diagnostics,
         anchors: BTreeMap::new(),
         aliased: 0,
     };
@@ -57,7 +57,7 @@ struct Reader<'a> {
     events: Parser<'a, saphyr_parser::StrInput<'a>>,
     offsets: Offsets,
     source: &'a SourceText,
-    slips: &'a mut Slips,
+    diagnostics: &'a mut Diagnostics,
     anchors: BTreeMap<usize, Node>,
     aliased: usize,
 }
@@ -170,7 +170,7 @@ impl<'a> Reader<'a> {
         let text = key.text().unwrap_or_default();
         let message = format!("the key `{text}` appears twice; this one counts");
         let help = format!("remove it here or on line {line}");
-        self.slips.add(Severity::Warning, self.source, &key.span, message, Some(help));
+        self.diagnostics.add(Severity::Warning, self.source, &key.span, message, Some(help));
     }
 
     fn alias(&mut self, id: usize, span: &Range<usize>) -> Result<Node, Stop> {
@@ -186,7 +186,7 @@ impl<'a> Reader<'a> {
     }
 
     fn refuse(&mut self, span: &Range<usize>, message: &str) -> Result<Node, Stop> {
-        self.slips.add(Severity::Error, self.source, span, message, None);
+        self.diagnostics.add(Severity::Error, self.source, span, message, None);
         Err(Stop)
     }
 
@@ -196,7 +196,7 @@ impl<'a> Reader<'a> {
         if let Some((span, key)) = missing_colon(text, at) {
             let message = format!("a colon is missing after `{key}`");
             let help = format!("write `{key}: ...`");
-            self.slips.add(Severity::Error, self.source, &span, message, Some(help));
+            self.diagnostics.add(Severity::Error, self.source, &span, message, Some(help));
             return;
         }
         let start = at.min(text.len());
@@ -213,7 +213,13 @@ impl<'a> Reader<'a> {
             None
         };
         let help = help.map(ToOwned::to_owned);
-        self.slips.add(Severity::Error, self.source, &(start..end), format!("not valid YAML: {info}"), help);
+        self.diagnostics.add(
+            Severity::Error,
+            self.source,
+            &(start..end),
+            format!("not valid YAML: {info}"),
+            help,
+        );
     }
 }
 
@@ -301,11 +307,13 @@ mod tests {
 
     fn read(text: &str) -> (Vec<Node>, Vec<(String, usize)>) {
         let source = SourceText::new("x.yaml", text);
-        let mut slips = Slips::default();
-        let nodes = parse(&source, &mut slips);
-        let slips =
-            slips.iter().map(|slip| (slip.message.clone(), source.line_column(slip.span.start).0)).collect();
-        (nodes, slips)
+        let mut diagnostics = Diagnostics::default();
+        let nodes = parse(&source, &mut diagnostics);
+        let diagnostics = diagnostics
+            .iter()
+            .map(|diagnostic| (diagnostic.message.clone(), source.line_column(diagnostic.span.start).0))
+            .collect();
+        (nodes, diagnostics)
     }
 
     #[test]
@@ -318,9 +326,9 @@ mod tests {
 
     #[test]
     fn the_last_of_two_equal_keys_counts_and_is_pointed_at() {
-        let (nodes, slips) = read("a: 1\nb: 2\na: 3\n");
+        let (nodes, diagnostics) = read("a: 1\nb: 2\na: 3\n");
         assert_eq!(nodes[0].get("a").unwrap().text(), Some("3"));
-        assert_eq!(slips, [("the key `a` appears twice; this one counts".to_owned(), 3)]);
+        assert_eq!(diagnostics, [("the key `a` appears twice; this one counts".to_owned(), 3)]);
     }
 
     #[test]
@@ -332,14 +340,14 @@ mod tests {
 
     #[test]
     fn a_missing_colon_is_named() {
-        let (_, slips) = read("spec:\n  runAsUser 7101\n  runAsGroup: 7200\n");
-        assert_eq!(slips, [("a colon is missing after `runAsUser`".to_owned(), 2)]);
+        let (_, diagnostics) = read("spec:\n  runAsUser 7101\n  runAsGroup: 7200\n");
+        assert_eq!(diagnostics, [("a colon is missing after `runAsUser`".to_owned(), 2)]);
     }
 
     #[test]
     fn empty_documents_are_left_out() {
-        let (nodes, slips) = read("---\n---\na: 1\n---\n# nothing\n");
-        assert_eq!((nodes.len(), slips.len()), (1, 0));
+        let (nodes, diagnostics) = read("---\n---\na: 1\n---\n# nothing\n");
+        assert_eq!((nodes.len(), diagnostics.len()), (1, 0));
     }
 
     #[test]

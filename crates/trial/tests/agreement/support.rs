@@ -11,8 +11,8 @@ use mivask_core::question::{Comparison, ask};
 use mivask_core::scene::Scene;
 use mivask_core::stage::Stage;
 use mivask_kernel::{Bench, Choice, unavailable};
+use mivask_read::diagnostic::Diagnostics;
 use mivask_read::input::{Disk, Origin, read_input};
-use mivask_read::slip::Slips;
 use mivask_trial::hold::hold;
 
 /// The scene or manifest at `path`, relative to this crate, on a host whose settings are this machine's.
@@ -22,10 +22,14 @@ pub(crate) fn stage(path: &str) -> Stage {
 
 /// The same before it is prepared.
 pub(crate) fn scene(path: &str) -> Scene {
-    let mut slips = Slips::default();
+    let mut diagnostics = Diagnostics::default();
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join(path);
-    let mut scene = read_input(&Origin::File(path), &Disk, &mut slips).unwrap();
-    assert!(slips.is_empty(), "{:?}", slips.iter().map(|slip| &slip.message).collect::<Vec<_>>());
+    let mut scene = read_input(&Origin::File(path), &Disk, &mut diagnostics).unwrap();
+    assert!(
+        diagnostics.is_empty(),
+        "{:?}",
+        diagnostics.iter().map(|diagnostic| &diagnostic.message).collect::<Vec<_>>()
+    );
     scene.host.settings = mivask_kernel::settings();
     scene
 }

@@ -5,7 +5,7 @@ use std::io::Write;
 use mivask_core::change::parse_sentence;
 use mivask_core::rehearse::{Rehearsal, RehearsalStep};
 use mivask_core::stage::Stage;
-use mivask_read::slip::Slips;
+use mivask_read::diagnostic::Diagnostics;
 use mivask_read::text::SourceText;
 use mivask_show::text;
 use rustyline::completion::Completer;
@@ -18,9 +18,9 @@ use rustyline::{CompletionType, Config, Context, Editor, Helper};
 
 use super::is_typed;
 use crate::acts::mistake;
+use crate::diagnostics;
 use crate::end::Failure;
 use crate::load;
-use crate::mistakes;
 use crate::next_word::{COMMANDS, complete};
 
 /// What the line editor asks for completions.
@@ -143,9 +143,9 @@ fn sentence(
             Err(error) => writeln!(err, "error: {}", mivask_show::safe(&error.to_string()))?,
         },
         Err(error) => {
-            let mut slips = Slips::default();
-            mistake(&error, &SourceText::new(&format!("line {number}"), line), &mut slips);
-            mistakes::report(&slips, err)?;
+            let mut diagnostics = Diagnostics::default();
+            mistake(&error, &SourceText::new(&format!("line {number}"), line), &mut diagnostics);
+            diagnostics::report(&diagnostics, err)?;
         }
     }
     Ok(())

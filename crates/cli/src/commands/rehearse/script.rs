@@ -8,14 +8,14 @@ use mivask_core::change::{Sentence, parse_sentence};
 use mivask_core::prepare::HOST;
 use mivask_core::rehearse::{Rehearsal, RehearsalError, RehearsalStep};
 use mivask_core::stage::Stage;
+use mivask_read::diagnostic::{Diagnostics, Severity};
 use mivask_read::input::{Disk, FileReader, Origin};
-use mivask_read::slip::{Severity, Slips};
 use mivask_read::text::SourceText;
 
 use super::{Args, is_file};
 use crate::acts::{known_name, mistake};
+use crate::diagnostics;
 use crate::end::Failure;
-use crate::mistakes;
 
 /// What was given, before it is read as sentences.
 pub(super) struct Script(Vec<SourceText>);
@@ -68,7 +68,7 @@ impl Script {
     /// Every sentence, or every mistake.
     pub(super) fn sentences(self, stage: &Stage, err: &mut dyn Write) -> Result<Vec<Line>, Failure> {
         let mut lines = Vec::new();
-        let mut slips = Slips::default();
+        let mut diagnostics = Diagnostics::default();
         for source in &self.0 {
             let mut start = 0;
             for text in source.text.split_inclusive('\n') {
@@ -81,19 +81,19 @@ impl Script {
                 }
                 match parse_sentence(content) {
                     Ok(sentence) => {
-                        known(&sentence, (source, &span), stage, &mut slips);
+                        known(&sentence, (source, &span), stage, &mut diagnostics);
                         lines.push(Line { source: source.clone(), span, sentence });
                     }
                     Err(mut error) => {
                         let line = span.start - indent;
                         error.span = error.span.start + line..error.span.end + line;
-                        mistake(&error, source, &mut slips);
+                        mistake(&error, source, &mut diagnostics);
                     }
                 }
             }
         }
-        mistakes::report(&slips, err)?;
-        mistakes::refuse_errors(&slips)?;
+        diagnostics::report(&diagnostics, err)?;
+        diagnostics::refuse_errors(&diagnostics)?;
         Ok(lines)
     }
 }
@@ -103,7 +103,7 @@ fn known(
     sentence: &Sentence,
     (source, span): (&SourceText, &Range<usize>),
     stage: &Stage,
-    slips: &mut Slips,
+    diagnostics: &mut Diagnostics,
 ) {
     let name = match sentence {
         Sentence::Act(act) => act.actor.clone(),
@@ -115,7 +115,7 @@ fn known(
             }
         }
     };
-    known_name(&name, source, span, stage, slips);
+    known_name(&name, source, span, stage, diagnostics);
 }
 
 impl Line {
@@ -127,14 +127,14 @@ impl Line {
     ) -> Result<&'r RehearsalStep, Failure> {
         let before = rehearsal.steps().len();
         if let Err(error) = rehearsal.next(&self.sentence) {
-            let mut slips = Slips::default();
+            let mut diagnostics = Diagnostics::default();
             let help = match &error {
                 RehearsalError::Actor(_) => Some(format!("`{HOST}` is root on the host")),
                 RehearsalError::Change(_) => None,
             };
-            slips.add(Severity::Error, &self.source, &self.span, error.to_string(), help);
-            mistakes::report(&slips, err)?;
-            mistakes::refuse_errors(&slips)?;
+            diagnostics.add(Severity::Error, &self.source, &self.span, error.to_string(), help);
+            diagnostics::report(&diagnostics, err)?;
+            diagnostics::refuse_errors(&diagnostics)?;
         }
         rehearsal.steps().get(before).ok_or(Failure::NoAct)
     }

@@ -7,13 +7,13 @@ use std::path::PathBuf;
 
 use mivask_core::remedy::remedies;
 use mivask_disk::process::Reach;
-use mivask_read::slip::Slips;
+use mivask_read::diagnostic::Diagnostics;
 use mivask_show::{json, text};
 
 use crate::acts::one;
+use crate::diagnostics;
 use crate::end::{End, Failure};
 use crate::load::{Whole, layout};
-use crate::mistakes;
 use crate::options::{Format, Input};
 use crate::output;
 use crate::reach;
@@ -55,10 +55,10 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     }
     let reach = Reach { whole: true, ..reach::reach_of(std::slice::from_ref(&args.act)) };
     let whole = Whole::read(&args.input, &reach, err)?;
-    let mut slips = Slips::default();
-    let act = one(&args.act, 0, &whole.stage, &mut slips);
-    mistakes::report(&slips, err)?;
-    mistakes::refuse_errors(&slips)?;
+    let mut diagnostics = Diagnostics::default();
+    let act = one(&args.act, 0, &whole.stage, &mut diagnostics);
+    diagnostics::report(&diagnostics, err)?;
+    diagnostics::refuse_errors(&diagnostics)?;
     let act = act.ok_or(Failure::NoAct)?;
     let found = remedies(whole.scene(), &whole.changes, &act)?;
     let mut texts = paste::Texts::default();

@@ -14,11 +14,11 @@ use mivask_core::finding::Limit;
 use mivask_core::glob::Globs;
 use mivask_core::question::Remark;
 use mivask_disk::process::Reach;
+use mivask_read::diagnostic::Diagnostics;
 use mivask_read::expectations::read_expectations;
 use mivask_read::input::Origin;
 use mivask_read::nearest::nearest;
-use mivask_read::slip::Slips;
-use mivask_show::slips;
+use mivask_show::diagnostics as shown;
 use mivask_show::upheld::{Checked, Run};
 
 use super::Args;
@@ -26,7 +26,6 @@ use super::watch::Recorder;
 use crate::change::Patterns;
 use crate::end::Failure;
 use crate::load::{Whole, text};
-use crate::mistakes;
 use crate::options::Input;
 
 /// What came of it.
@@ -139,7 +138,7 @@ fn idle(
     warned.retain(|expected| !strangers.iter().any(|at| shared[*at] == *expected));
     for expected in &warned {
         let message = format!("`{}` meets no actor or path", expected.text);
-        slips::remark(err, &Remark { message, help: None, from: expected.from.clone() })?;
+        shown::remark(err, &Remark { message, help: None, from: expected.from.clone() })?;
     }
     Ok(warned.len())
 }
@@ -147,13 +146,13 @@ fn idle(
 /// The expectations of the files that are named, or every mistake in them.
 fn shared(args: &Args, err: &mut dyn Write) -> Result<Vec<Expected>, Failure> {
     let mut all = Vec::new();
-    let mut slips = Slips::default();
+    let mut diagnostics = Diagnostics::default();
     for path in &args.expect {
         let text = text(path)?;
-        all.extend(read_expectations(&text, &mut slips));
+        all.extend(read_expectations(&text, &mut diagnostics));
     }
-    mistakes::report(&slips, err)?;
-    mistakes::refuse_errors(&slips)?;
+    crate::diagnostics::report(&diagnostics, err)?;
+    crate::diagnostics::refuse_errors(&diagnostics)?;
     all.iter().try_for_each(patterns)?;
     Ok(all)
 }
@@ -281,5 +280,5 @@ fn stranger<'a>(
     let near = nearest(name, known.iter().copied()).map(|near| format!("did you mean `{near}`?"));
     let help = near.or_else(|| Some(format!("there is {}", known.join(", "))));
     let message = format!("there is no actor `{name}`");
-    slips::fault(err, &Remark { message, help, from: expected.from.clone() })
+    shown::fault(err, &Remark { message, help, from: expected.from.clone() })
 }

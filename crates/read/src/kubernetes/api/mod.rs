@@ -14,10 +14,14 @@ pub(super) use volumes::*;
 
 use super::Origin;
 use super::misplaced::misplaced;
+use crate::diagnostic::Diagnostics;
 use crate::fields::{self, KUBERNETES};
-use crate::slip::Slips;
 
 /// Reads an object of `kind`: unknown keys become warnings, a value of a wrong type an error and `None`.
-pub(super) fn read<T: DeserializeOwned>(kind: &str, origin: &Origin<'_>, slips: &mut Slips) -> Option<T> {
-    fields::read(&KUBERNETES, kind, (origin.node, origin.source), misplaced, slips)
+pub(super) fn read<T: DeserializeOwned>(
+    kind: &str,
+    origin: &Origin<'_>,
+    diagnostics: &mut Diagnostics,
+) -> Option<T> {
+    fields::read(&KUBERNETES, kind, (origin.node, origin.source), misplaced, diagnostics)
 }

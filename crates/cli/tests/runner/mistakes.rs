@@ -5,7 +5,7 @@ use insta::assert_snapshot;
 use crate::scratch::{SCENE, Scratch, TIDES, pod};
 
 /// What standard error says of the first example with `from` replaced by `to`.
-fn slip(from: &str, to: &str) -> String {
+fn diagnostic(from: &str, to: &str) -> String {
     let text = pod(TIDES);
     assert!(text.contains(from), "{from}");
     Scratch::with("pod.yaml", &text.replace(from, to))
@@ -14,7 +14,7 @@ fn slip(from: &str, to: &str) -> String {
 
 #[test]
 fn a_key_in_the_wrong_letter_case() {
-    assert_snapshot!(slip("runAsUser", "runasuser"), @"
+    assert_snapshot!(diagnostic("runAsUser", "runasuser"), @"
     --- standard error
     warning: unknown key `runasuser`, ignored
      --> pod.yaml:6:22
@@ -31,7 +31,7 @@ fn a_key_in_the_wrong_letter_case() {
 
 #[test]
 fn a_filesystem_group_on_a_container() {
-    assert_snapshot!(slip("    image:", "    securityContext: { fsGroup: 7300 }\n    image:"), @"
+    assert_snapshot!(diagnostic("    image:", "    securityContext: { fsGroup: 7300 }\n    image:"), @"
     --- standard error
     warning: unknown key `fsGroup`, ignored
      --> pod.yaml:9:24
@@ -48,7 +48,7 @@ fn a_filesystem_group_on_a_container() {
 
 #[test]
 fn capabilities_on_a_pod() {
-    assert_snapshot!(slip("runAsUser: 7101", "capabilities: { drop: [ALL] }"), @"
+    assert_snapshot!(diagnostic("runAsUser: 7101", "capabilities: { drop: [ALL] }"), @"
     --- standard error
     warning: unknown key `capabilities`, ignored
      --> pod.yaml:6:22
@@ -65,7 +65,7 @@ fn capabilities_on_a_pod() {
 
 #[test]
 fn an_undeclared_volume() {
-    assert_snapshot!(slip("- { name: app, emptyDir", "- { name: apps, emptyDir"), @"
+    assert_snapshot!(diagnostic("- { name: app, emptyDir", "- { name: apps, emptyDir"), @"
     --- standard error
     error: volume `app` is mounted but not declared
       --> pod.yaml:11:15
@@ -82,7 +82,7 @@ fn an_undeclared_volume() {
 
 #[test]
 fn a_missing_colon_below_a_key() {
-    assert_snapshot!(slip(TIDES, "\n    runAsUser 7101"), @"
+    assert_snapshot!(diagnostic(TIDES, "\n    runAsUser 7101"), @"
     --- standard error
     error: expected a mapping, found the text `runAsUser 7101`
      --> pod.yaml:7:5
@@ -99,7 +99,7 @@ fn a_missing_colon_below_a_key() {
 
 #[test]
 fn a_missing_colon_among_keys() {
-    assert_snapshot!(slip(TIDES, "\n    runAsGroup: 7200\n    runAsUser 7101\n    fsGroup: 7300"), @"
+    assert_snapshot!(diagnostic(TIDES, "\n    runAsGroup: 7200\n    runAsUser 7101\n    fsGroup: 7300"), @"
     --- standard error
     error: a colon is missing after `runAsUser`
      --> pod.yaml:8:5
@@ -116,7 +116,7 @@ fn a_missing_colon_among_keys() {
 
 #[test]
 fn a_number_in_quotes() {
-    assert_snapshot!(slip("runAsUser: 7101", "runAsUser: '7101'"), @"
+    assert_snapshot!(diagnostic("runAsUser: 7101", "runAsUser: '7101'"), @"
     --- standard error
     error: expected a number, found the text `7101`
      --> pod.yaml:6:33
@@ -133,7 +133,7 @@ fn a_number_in_quotes() {
 
 #[test]
 fn a_number_that_is_no_id() {
-    assert_snapshot!(slip("runAsUser: 7101", "runAsUser: -1"), @"
+    assert_snapshot!(diagnostic("runAsUser: 7101", "runAsUser: -1"), @"
     --- standard error
     error: -1 is not an id: the API takes 0 to 2147483647
      --> pod.yaml:6:33
@@ -148,7 +148,7 @@ fn a_number_that_is_no_id() {
 
 #[test]
 fn a_key_twice() {
-    assert_snapshot!(slip("runAsUser: 7101", "runAsUser: 7100, runAsUser: 7101"), @"
+    assert_snapshot!(diagnostic("runAsUser: 7101", "runAsUser: 7100, runAsUser: 7101"), @"
     --- standard error
     warning: the key `runAsUser` appears twice; this one counts
      --> pod.yaml:6:39
@@ -165,7 +165,7 @@ fn a_key_twice() {
 
 #[test]
 fn a_volume_without_a_source() {
-    assert_snapshot!(slip("emptyDir: {}", "emptydir: {}"), @"
+    assert_snapshot!(diagnostic("emptyDir: {}", "emptydir: {}"), @"
     --- standard error
     warning: unknown key `emptydir`, ignored
       --> pod.yaml:13:18
@@ -190,7 +190,7 @@ fn a_volume_without_a_source() {
 
 #[test]
 fn a_host_path_type_in_the_wrong_letter_case() {
-    assert_snapshot!(slip("emptyDir: {}", "hostPath: { path: /srv, type: directory }"), @"
+    assert_snapshot!(diagnostic("emptyDir: {}", "hostPath: { path: /srv, type: directory }"), @"
     --- standard error
     error: the API knows no hostPath type `directory`
       --> pod.yaml:13:48
@@ -207,7 +207,7 @@ fn a_host_path_type_in_the_wrong_letter_case() {
 
 #[test]
 fn a_mount_at_the_root() {
-    assert_snapshot!(slip("mountPath: /data/app", "mountPath: /"), @"
+    assert_snapshot!(diagnostic("mountPath: /data/app", "mountPath: /"), @"
     --- standard error
     error: a volume cannot be mounted at `/`: the container would not start
       --> pod.yaml:11:31
@@ -223,7 +223,7 @@ fn a_mount_at_the_root() {
 #[test]
 fn two_mounts_at_one_path() {
     let twice = "- { name: app, mountPath: /data/app }\n    - { name: app, mountPath: /data/app/ }";
-    assert_snapshot!(slip("- { name: app, mountPath: /data/app }", twice), @"
+    assert_snapshot!(diagnostic("- { name: app, mountPath: /data/app }", twice), @"
     --- standard error
     error: two volumes are mounted at /data/app/: the API refuses that
       --> pod.yaml:12:31
@@ -238,7 +238,7 @@ fn two_mounts_at_one_path() {
 
 #[test]
 fn tabs_are_named() {
-    assert_snapshot!(slip("  containers:", "\tcontainers:"), @"
+    assert_snapshot!(diagnostic("  containers:", "\tcontainers:"), @"
     --- standard error
     error: not valid YAML: tabs disallowed within this context (block indentation)
      --> pod.yaml:7:2

@@ -4,30 +4,30 @@ use std::io::{self, Write};
 
 use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};
 use mivask_core::question::Remark;
-use mivask_read::slip::{Severity, Slip};
+use mivask_read::diagnostic::{Diagnostic, Severity};
 
 use crate::safe::safe;
 use crate::style::{BAD, OPEN, STRONG, paint};
 
-/// One slip as a message, its place, the source line and what to do.
+/// One diagnostic as a message, its place, the source line and what to do.
 ///
 /// # Errors
 /// Whatever `out` refuses.
-pub fn slip(out: &mut dyn Write, slip: &Slip) -> io::Result<()> {
-    let level = match slip.severity {
+pub fn diagnostic(out: &mut dyn Write, diagnostic: &Diagnostic) -> io::Result<()> {
+    let level = match diagnostic.severity {
         Severity::Note => Level::NOTE,
         Severity::Warning => Level::WARNING,
         Severity::Error => Level::ERROR,
     };
-    let (excerpt, first_line, span) = excerpt(slip);
-    let name = safe(slip.source.name_at(slip.span.start));
-    let message = safe(&slip.message);
+    let (excerpt, first_line, span) = excerpt(diagnostic);
+    let name = safe(diagnostic.source.name_at(diagnostic.span.start));
+    let message = safe(&diagnostic.message);
     let snippet = Snippet::source(excerpt)
         .path(name)
         .line_start(first_line)
         .annotation(AnnotationKind::Primary.span(span));
     let mut group = level.primary_title(message).element(snippet);
-    if let Some(help) = &slip.help {
+    if let Some(help) = &diagnostic.help {
         group = group.element(Level::HELP.message(safe(help)));
     }
     writeln!(out, "{}\n", Renderer::styled().render(&[group]))
@@ -58,17 +58,17 @@ fn told(out: &mut dyn Write, word: &str, remark: &Remark) -> io::Result<()> {
     writeln!(out)
 }
 
-/// The line a slip is on, with tabs and control characters made harmless, and the slip's span within it.
-fn excerpt(slip: &Slip) -> (String, usize, std::ops::Range<usize>) {
-    let text = &slip.source.text;
-    let start = boundary(text, slip.span.start);
+/// The line a diagnostic is on, with tabs and control characters made harmless, and the diagnostic's span within it.
+fn excerpt(diagnostic: &Diagnostic) -> (String, usize, std::ops::Range<usize>) {
+    let text = &diagnostic.source.text;
+    let start = boundary(text, diagnostic.span.start);
     let line_start = text[..start].rfind('\n').map_or(0, |newline| newline + 1);
     let line_end = text[start..].find('\n').map_or(text.len(), |newline| start + newline);
-    let end = boundary(text, slip.span.end).clamp(start, line_end);
+    let end = boundary(text, diagnostic.span.end).clamp(start, line_end);
     let before = harmless(&text[line_start..start]);
     let marked = harmless(text[start..end].trim_end());
     let after = harmless(&text[(start + text[start..end].trim_end().len())..line_end]);
-    let (line, _) = slip.source.line_column(slip.span.start);
+    let (line, _) = diagnostic.source.line_column(diagnostic.span.start);
     let from = before.len();
     let span = from..from + marked.len();
     (format!("{before}{marked}{after}"), line, span)

@@ -4,7 +4,7 @@ use std::ops::Range;
 
 use crate::text::SourceText;
 
-/// How bad a slip is.
+/// How bad a diagnostic is.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
 pub enum Severity {
     /// Worth knowing; nothing is wrong.
@@ -17,7 +17,7 @@ pub enum Severity {
 
 /// One mistake or oddity.
 #[derive(Clone, PartialEq, Eq, Debug)]
-pub struct Slip {
+pub struct Diagnostic {
     /// How bad it is.
     pub severity: Severity,
     /// The text it is in.
@@ -30,19 +30,19 @@ pub struct Slip {
     pub help: Option<String>,
 }
 
-/// The slips of one reading.
+/// The diagnostics of one reading.
 #[derive(Clone, Debug, Default)]
-pub struct Slips {
-    all: Vec<Slip>,
+pub struct Diagnostics {
+    all: Vec<Diagnostic>,
 }
 
-impl Slips {
-    /// Adds a slip.
-    pub fn push(&mut self, slip: Slip) {
-        self.all.push(slip);
+impl Diagnostics {
+    /// Adds a diagnostic.
+    pub fn push(&mut self, diagnostic: Diagnostic) {
+        self.all.push(diagnostic);
     }
 
-    /// Adds a slip made of its parts.
+    /// Adds a diagnostic made of its parts.
     pub fn add(
         &mut self,
         severity: Severity,
@@ -51,7 +51,7 @@ impl Slips {
         message: impl Into<String>,
         help: Option<String>,
     ) {
-        self.all.push(Slip {
+        self.all.push(Diagnostic {
             severity,
             source: source.clone(),
             span: span.clone(),
@@ -63,7 +63,7 @@ impl Slips {
     /// Whether the input cannot be used.
     #[must_use]
     pub fn has_errors(&self) -> bool {
-        self.all.iter().any(|slip| slip.severity == Severity::Error)
+        self.all.iter().any(|diagnostic| diagnostic.severity == Severity::Error)
     }
 
     /// How many there are.
@@ -78,8 +78,8 @@ impl Slips {
         self.all.is_empty()
     }
 
-    /// Every slip, in the order of reading.
-    pub fn iter(&self) -> impl Iterator<Item = &Slip> {
+    /// Every diagnostic, in the order of reading.
+    pub fn iter(&self) -> impl Iterator<Item = &Diagnostic> {
         self.all.iter()
     }
 }
