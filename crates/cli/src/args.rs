@@ -189,8 +189,8 @@ fn groups(command: &clap::Command) -> StyledStr {
 /// Columns that clap folds at, or it would fold again what is folded here: the terminal's, else `COLUMNS`.
 fn width() -> usize {
     let terminal = terminal_size::terminal_size().map(|(width, _)| usize::from(width.0));
-    let told = || std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
-    terminal.or_else(told).unwrap_or(MOST_COLUMNS)
+    let given = || std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
+    terminal.or_else(given).unwrap_or(MOST_COLUMNS)
 }
 
 /// `text` folded behind the names of commands.

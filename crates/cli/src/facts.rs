@@ -25,18 +25,18 @@ pub(crate) fn add(
     input: &Input,
     err: &mut dyn Write,
 ) -> Result<(), Failure> {
-    for told in &input.facts.image {
-        known(&told.name, "image", workloads, &images_of)?;
-        let choice = Choice { name: Some(told.name.clone()), name_is_a_hint: true, platform: None };
-        let gathered = source(told, choice, err)?;
-        let image = disk::image(&told.source.display().to_string(), gathered);
-        scene.images.insert(told.name.clone(), image);
+    for given in &input.facts.image {
+        known(&given.name, "image", workloads, &images_of)?;
+        let choice = Choice { name: Some(given.name.clone()), name_is_a_hint: true, platform: None };
+        let gathered = source(given, choice, err)?;
+        let image = disk::image(&given.source.display().to_string(), gathered);
+        scene.images.insert(given.name.clone(), image);
     }
-    for told in &input.facts.disk {
-        match told.name.strip_prefix(HOST) {
+    for given in &input.facts.disk {
+        match given.name.strip_prefix(HOST) {
             Some("") => {
-                let gathered = source(told, Choice::default(), err)?;
-                let shown = told.source.display().to_string();
+                let gathered = source(given, Choice::default(), err)?;
+                let shown = given.source.display().to_string();
                 if let Some((message, help)) = disk::part_of_host(&shown, gathered.top.as_deref()) {
                     writeln!(err, "warning: {}", mivask_show::safe(&message))?;
                     writeln!(err, "  help: {}", mivask_show::safe(&help))?;
@@ -44,7 +44,7 @@ pub(crate) fn add(
                 scene.host.tree = Some(gathered.tree);
             }
             Some(path) if path.starts_with(":/") => {
-                let part = source(told, Choice::default(), err)?.tree;
+                let part = source(given, Choice::default(), err)?.tree;
                 let whole =
                     Tree::planted(scene.host.tree.as_deref(), &path.as_bytes()[1..], &part, "the host");
                 let failed = |error: mivask_core::tree::TreeError| {
@@ -53,13 +53,13 @@ pub(crate) fn add(
                 scene.host.tree = Some(Arc::new(whole.map_err(failed)?));
             }
             Some(_) | None => {
-                known(&told.name, "volume", workloads, &volumes_of)?;
-                let tree = source(told, Choice::default(), err)?.tree;
-                match scene.volumes.get_mut(&told.name) {
+                known(&given.name, "volume", workloads, &volumes_of)?;
+                let tree = source(given, Choice::default(), err)?.tree;
+                match scene.volumes.get_mut(&given.name) {
                     Some(volume) => volume.tree = Some(tree),
                     None => {
-                        let volume = disk::volume(&told.source.display().to_string(), tree);
-                        scene.volumes.insert(told.name.clone(), volume);
+                        let volume = disk::volume(&given.source.display().to_string(), tree);
+                        scene.volumes.insert(given.name.clone(), volume);
                     }
                 }
             }
@@ -68,9 +68,9 @@ pub(crate) fn add(
     Ok(())
 }
 
-fn source(told: &NamedSource, choice: Choice, err: &mut dyn Write) -> Result<Gathered, Failure> {
-    let gathered = gather(&told.source, &Options { choice, ..Options::default() })?;
-    if let Some(message) = disk::holes(&told.source.display().to_string(), gathered.holes) {
+fn source(given: &NamedSource, choice: Choice, err: &mut dyn Write) -> Result<Gathered, Failure> {
+    let gathered = gather(&given.source, &Options { choice, ..Options::default() })?;
+    if let Some(message) = disk::holes(&given.source.display().to_string(), gathered.holes) {
         writeln!(err, "warning: {}", mivask_show::safe(&message))?;
     }
     Ok(gathered)

@@ -81,12 +81,12 @@ impl Whole {
         let found = acts.iter().map(|act| self.stage.actor_names().find(&act.actor));
         let chosen: BTreeSet<usize> = found.collect::<Result<_, _>>()?;
         let names: BTreeSet<&str> = chosen.iter().map(|at| &*self.stage.actor_names().names()[*at]).collect();
-        let mut told = Told::default();
-        told.remarks(
+        let mut given = Told::default();
+        given.remarks(
             remarks(&self.scene, &self.scene.workloads, &self.stage, &|actor| names.contains(&*actor.name)),
             err,
         )?;
-        told.refuse(self.strict)
+        given.refuse(self.strict)
     }
 }
 
@@ -297,8 +297,8 @@ fn inside_path(path: &Path) -> Result<Vec<u8>, Failure> {
 
 /// How text is laid out: folded at the terminal's width, or not at all where there is no terminal.
 pub(crate) fn layout() -> mivask_show::text::Layout {
-    let told = std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
-    let width =
-        told.or_else(|| terminal_size::terminal_size_of(io::stdout()).map(|(width, _)| usize::from(width.0)));
+    let given = std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
+    let width = given
+        .or_else(|| terminal_size::terminal_size_of(io::stdout()).map(|(width, _)| usize::from(width.0)));
     mivask_show::text::Layout { width, all_assumptions: crate::terminal::lists_all_assumptions() }
 }

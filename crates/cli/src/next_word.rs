@@ -1,4 +1,4 @@
-//! What may follow where the cursor stands.
+//! What may follow at the cursor.
 
 use mivask_core::act::{Verb, quoted};
 use mivask_core::mode::FileKind;

@@ -62,16 +62,16 @@ impl<R> Table<'_, R> {
             return self.side_by_side(&mut outline, &changes, &chosen, (common, out));
         }
         choose(&mut outline, runtimes.first().copied())?;
-        let mut told = Told::default();
+        let mut given = Told::default();
         if common.input.facts.strict {
-            self.each((&outline, &changes), &chosen, &mut |remarks, _| told.remarks(remarks, err))?;
-            told.refuse(true)?;
+            self.each((&outline, &changes), &chosen, &mut |remarks, _| given.remarks(remarks, err))?;
+            given.refuse(true)?;
         }
         match common.format {
             Format::Json => {
                 let mut list = List::begin(out, self.list)?;
                 self.each((&outline, &changes), &chosen, &mut |remarks, rows| {
-                    told.remarks(remarks, err)?;
+                    given.remarks(remarks, err)?;
                     Ok((self.json)(&mut list, &rows)?)
                 })?;
                 list.end()?;
@@ -79,7 +79,7 @@ impl<R> Table<'_, R> {
             Format::Text => {
                 let mut first = true;
                 self.each((&outline, &changes), &chosen, &mut |remarks, rows| {
-                    told.remarks(remarks, err)?;
+                    given.remarks(remarks, err)?;
                     if rows.is_empty() {
                         return Ok(());
                     }
@@ -116,11 +116,11 @@ impl<R> Table<'_, R> {
 
     fn each(
         &self,
-        told: (&Outline, &Changes),
+        given: (&Outline, &Changes),
         chosen: &BTreeSet<usize>,
         take: Taking<'_, R>,
     ) -> Result<(), Failure> {
-        each(told, chosen, &mut |stage, actors, remarks| {
+        each(given, chosen, &mut |stage, actors, remarks| {
             take(remarks, actors.iter().flat_map(|actor| (self.ask)(stage, actor)).collect())
         })
     }
@@ -143,8 +143,8 @@ pub(crate) fn each(
 ) -> Result<(), Failure> {
     let scene = &outline.scene;
     let mut staging = Staging::new(scene, outline.actor_names.clone());
-    outline.each(&Disk, &mut |told| {
-        let mut changed = Cow::Borrowed(told);
+    outline.each(&Disk, &mut |given| {
+        let mut changed = Cow::Borrowed(given);
         if !changes.is_empty() {
             changes.apply_to_workload(changed.to_mut())?;
         }

@@ -110,7 +110,7 @@ impl Rehearsal {
         Ok(&self.steps[self.steps.len() - 1])
     }
 
-    /// Takes the last line back; `false` where there is none.
+    /// Takes the last line back and returns it; `None` where no line is left.
     pub fn undo(&mut self) -> Option<RehearsalStep> {
         let (scene, stage) = self.earlier.pop()?;
         (self.scene, self.stage) = (scene, stage);

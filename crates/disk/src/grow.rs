@@ -50,15 +50,15 @@ impl Grower {
     pub(crate) fn same(&mut self, path: &[u8], first: &[u8]) -> Result<(), String> {
         let (plain, first) = (self.plain(path)?, self.plain(first)?);
         let Some((above, name)) = split(&plain) else { return Ok(()) };
-        let told = |error: TreeError| format!("{}: {error}", quoted(path));
-        let dir = self.directory(above).map_err(told)?;
+        let given = |error: TreeError| format!("{}: {error}", quoted(path));
+        let dir = self.directory(above).map_err(given)?;
         let Some(inode) = self.tree.find(&first).filter(|id| self.is_file(*id)) else {
             self.holes.failed += 1;
             return Ok(());
         };
         if self.tree.lookup(dir, name) != Some(inode) {
             self.clear(dir, name);
-            self.tree.link(dir, name, inode).map_err(told)?;
+            self.tree.link(dir, name, inode).map_err(given)?;
         }
         Ok(())
     }
@@ -94,8 +94,8 @@ impl Grower {
             }
             return Ok(Tree::ROOT);
         };
-        let told = |error: TreeError| format!("{}: {error}", quoted(path));
-        let dir = self.directory(above).map_err(told)?;
+        let given = |error: TreeError| format!("{}: {error}", quoted(path));
+        let dir = self.directory(above).map_err(given)?;
         let there = self.tree.lookup(dir, name);
         let both = entry.kind == FileKind::Directory && there.is_some_and(|id| !self.is_file(id));
         if let Some(id) = there.filter(|_| both) {
@@ -103,7 +103,7 @@ impl Grower {
             return Ok(id);
         }
         self.clear(dir, name);
-        self.tree.add(dir, name, entry).map_err(told)
+        self.tree.add(dir, name, entry).map_err(given)
     }
 
     /// The tree, without what gave way.

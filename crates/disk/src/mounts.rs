@@ -108,8 +108,8 @@ pub fn read(name: &str, input: &mut dyn BufRead) -> Result<Vec<MountLine>, DiskE
         }
         let fields: Vec<&[u8]> =
             text.split(|byte| matches!(byte, b' ' | b'\t')).filter(|field| !field.is_empty()).collect();
-        let told = if is_mountinfo(&fields) { mountinfo(&fields) } else { table(&fields) };
-        match told {
+        let given = if is_mountinfo(&fields) { mountinfo(&fields) } else { table(&fields) };
+        match given {
             Some(Told::Mount(mount)) => all.push(MountLine { line: lines.number, ..mount }),
             Some(Told::Nothing) => {}
             None => return Err(lines.wrong(0, "this is not a line of a table of mounts", Some(HELP))),
@@ -151,11 +151,14 @@ fn mountinfo(fields: &[&[u8]]) -> Option<Told> {
 /// `/dev/sda1 /at ext4 rw,noatime 0 1`; the last two may be left out in fstab.
 fn table(fields: &[&[u8]]) -> Option<Told> {
     let (at, filesystem) = (*fields.get(1)?, *fields.get(2)?);
-    let told = fields.get(3).map(|field| options(field)).unwrap_or_default();
+    let given = fields.get(3).map(|field| options(field)).unwrap_or_default();
     if fields.len() > 6 || fields.iter().skip(4).any(|field| !field.iter().all(u8::is_ascii_digit)) {
         return None;
     }
-    if filesystem == b"swap" || at == b"none" || at == b"swap" || told.iter().any(|option| option == "noauto")
+    if filesystem == b"swap"
+        || at == b"none"
+        || at == b"swap"
+        || given.iter().any(|option| option == "noauto")
     {
         return Some(Told::Nothing);
     }
@@ -165,8 +168,8 @@ fn table(fields: &[&[u8]]) -> Option<Told> {
         device: None,
         filesystem: text(filesystem),
         ids: None,
-        super_options: told.clone(),
-        options: told,
+        super_options: given.clone(),
+        options: given,
         line: 0,
     }))
 }

@@ -38,8 +38,8 @@ pub fn gather(path: &Path, options: &Options, watch: &Watch<'_>) -> Result<Gathe
         };
     }
     let mut plain = Plain::new(File::open(path).map_err(failed)?);
-    let told = Told { name: &name, size: facts.is_file().then_some(facts.len()), options };
-    told.read(&mut plain, || Owners::beside(path))
+    let given = Told { name: &name, size: facts.is_file().then_some(facts.len()), options };
+    given.read(&mut plain, || Owners::beside(path))
 }
 
 /// Reads a source from its bytes, which are called `name` in answers. Names of owners stay unknown.

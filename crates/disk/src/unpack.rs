@@ -7,7 +7,7 @@ use mivask_model::fact::{Provenance, Unknown};
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::tree::{Certainty, Doubt, Entry, Unrecorded};
 
-use crate::archive::{Member, Members, Stream, What, told};
+use crate::archive::{Member, Members, Stream, What, tar_error};
 use crate::error::DiskError;
 use crate::gathered::{AccountFiles, Gathered};
 use crate::grow::Grower;
@@ -19,16 +19,16 @@ pub(crate) fn gather(name: &str, stream: &mut dyn Stream, sizes: bool) -> Result
     let mut accounts = AccountFiles::default();
     loop {
         let next = members.next(&mut |member, part| accounts.keep(&member.path, part));
-        let Some(member) = next.map_err(|error| told(name, error))? else { break };
+        let Some(member) = next.map_err(|error| tar_error(name, error))? else { break };
         place(&mut grower, &member).map_err(|what| DiskError::whole(name, what))?;
     }
     let tells = members.tells;
     let (mut tree, holes) = grower.finish();
-    let told = Unrecorded::on_extended("the archive has none");
+    let absent = Unrecorded::on_extended("the archive has none");
     // An unpacker sets no attributes: what an archive makes has none.
     tree.set_unrecorded(Unrecorded {
-        acls: told.acls.filter(|_| !tells.acls),
-        capabilities: told.capabilities.filter(|_| !tells.capabilities),
+        acls: absent.acls.filter(|_| !tells.acls),
+        capabilities: absent.capabilities.filter(|_| !tells.capabilities),
         attributes: None,
     });
     Ok(Gathered { accounts: Some(accounts), ..Gathered::new(tree, holes) })

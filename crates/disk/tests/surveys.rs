@@ -90,7 +90,7 @@ fn told(tree: &Tree) -> Vec<String> {
             inode.mode,
             inode.uid,
             inode.gid,
-            inode.marks.told(),
+            inode.marks.given(),
             tree.target(id),
             tree.content(id),
             tree.device(id),

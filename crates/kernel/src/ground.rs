@@ -110,9 +110,9 @@ pub(crate) struct Ground {
 impl Ground {
     /// What `source` is built on.
     pub(crate) fn of(source: &Source, choice: Choice) -> Self {
-        let told = source.filesystem.as_deref().and_then(|name| name.parse().ok());
+        let given = source.filesystem.as_deref().and_then(|name| name.parse().ok());
         let filesystem = match choice {
-            Choice::AsTold => told.unwrap_or(Filesystem::Tmpfs),
+            Choice::AsTold => given.unwrap_or(Filesystem::Tmpfs),
             Choice::On(filesystem) => filesystem,
         };
         let plain = Self { filesystem, grpid: false };

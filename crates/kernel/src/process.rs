@@ -6,11 +6,15 @@ use crate::{Doing, KernelError};
 
 /// Runs `work` in a child process and ends it; gives the child's process id.
 ///
-/// Only the calling thread lives on in the child, with every lock of other threads as it was; the C library keeps
-/// its allocator usable there, and `work` takes no other lock.
+/// Only the calling thread lives on in the child, with every lock as the other threads left it. `work` allocates, so
+/// it matters which allocator is linked. That of glibc is locked around fork and usable in the child. musl's promises
+/// nothing after fork in a program with threads, so the static binary links mimalloc, whose heaps belong to one
+/// thread each and allocate without a lock. Apart from that the program's other threads wait while a bench works: the
+/// one that asked for it is blocked on its answer. `work` takes no other lock.
 #[expect(unsafe_code, reason = "no safe function forks")]
 pub(crate) fn fork(work: impl FnOnce()) -> Result<i32, KernelError> {
-    // SAFETY: the child runs `work`, which only makes system calls and allocates, and never returns from here.
+    // SAFETY: the child runs `work`, which makes system calls and allocates (see above for why it may), and never
+    // returns from here.
     let pid = unsafe { libc::fork() };
     match pid {
         0 => {

@@ -11,7 +11,7 @@ pub struct UserLine {
     pub uid: u32,
     /// Primary inside group id.
     pub gid: u32,
-    /// Where it stands, or what added it.
+    /// Where it is, or what added it.
     pub from: Provenance,
 }
 
@@ -24,7 +24,7 @@ pub struct GroupLine {
     pub gid: u32,
     /// Names of the members, exactly as written.
     pub members: Vec<String>,
-    /// Where it stands, or what added it.
+    /// Where it is, or what added it.
     pub from: Provenance,
 }
 

@@ -31,7 +31,7 @@ pub enum AclError {
     /// A qualifier is not a number.
     #[error("`{0}` is not a numeric id: ACLs here name ids, not accounts")]
     Id(String),
-    /// An entry stands twice.
+    /// An entry appears twice.
     #[error("the entry `{0}` appears twice")]
     Twice(String),
 }

@@ -65,6 +65,57 @@ id_type!(
     DiskGid
 );
 
+macro_rules! owner_type {
+    ($(#[$doc:meta])* $name:ident, $uid:ident, $gid:ident) => {
+        $(#[$doc])*
+        #[derive(Clone, Copy, PartialEq, Eq, Debug)]
+        pub struct $name {
+            /// The user.
+            pub uid: $uid,
+            /// The group.
+            pub gid: $gid,
+        }
+
+        impl $name {
+            /// 0:0.
+            pub const ROOT: Self = Self::new(0, 0);
+
+            /// Wraps a raw user id and a raw group id of this side.
+            #[must_use]
+            pub const fn new(uid: u32, gid: u32) -> Self {
+                Self { uid: $uid::new(uid), gid: $gid::new(gid) }
+            }
+        }
+
+        impl fmt::Display for $name {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                write!(f, "{}:{}", self.uid, self.gid)
+            }
+        }
+    };
+}
+
+owner_type!(
+    /// A user and a group as the kernel compares them.
+    KernelOwner,
+    KernelUid,
+    KernelGid
+);
+owner_type!(
+    /// The owner of an inode, as it is stored on the disk.
+    DiskOwner,
+    DiskUid,
+    DiskGid
+);
+
+impl KernelOwner {
+    /// What a mount without an id map stores for it.
+    #[must_use]
+    pub const fn unmapped(self) -> DiskOwner {
+        DiskOwner::new(self.uid.raw(), self.gid.raw())
+    }
+}
+
 /// What `stat` shows for an id that has no mapping (`/proc/sys/kernel/overflowuid`).
 pub const OVERFLOW_ID: u32 = 65534;
 

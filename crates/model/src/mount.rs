@@ -115,7 +115,7 @@ impl MountFlags {
         Self::WORDS.into_iter().find_map(|(flag, known)| (known == word).then_some(flag))
     }
 
-    /// The flags as mount options; `rw` stands where `ro` does not.
+    /// The flags as mount options; `rw` where `ro` is not set.
     #[must_use]
     pub fn words(self) -> Vec<&'static str> {
         let mut words: Vec<&'static str> =

@@ -56,8 +56,8 @@ impl Storage {
         let same = |other: &SourceId| {
             let other = self.source(*other);
             let name = |source: &Source| source.disk.as_ref().map(|disk: &Disk| disk.name.clone());
-            let told = source.disk.is_some() && name(source) == name(other);
-            told || Arc::ptr_eq(&source.tree, &other.tree) && source.disk.is_some() == other.disk.is_some()
+            let given = source.disk.is_some() && name(source) == name(other);
+            given || Arc::ptr_eq(&source.tree, &other.tree) && source.disk.is_some() == other.disk.is_some()
         };
         self.source_ids().find(same).unwrap_or(id)
     }

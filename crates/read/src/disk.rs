@@ -30,10 +30,10 @@ pub fn image(source: &str, gathered: Gathered) -> Image {
     let accounts =
         gathered.accounts.map_or(Knowledge::Unknown, |files| Knowledge::Known(account_lines(source, &files)));
     let (mut user, mut volumes, mut working_directory) = (Knowledge::Unknown, Vec::new(), None);
-    if let Some(told) = gathered.image {
-        user = Knowledge::Known(told.user.map(|user| Fact::new(user, from())));
-        volumes = told.volumes.into_iter().map(|path| Fact::new(path.into_bytes(), from())).collect();
-        working_directory = told.working_directory.map(|path| Fact::new(path.into_bytes(), from()));
+    if let Some(given) = gathered.image {
+        user = Knowledge::Known(given.user.map(|user| Fact::new(user, from())));
+        volumes = given.volumes.into_iter().map(|path| Fact::new(path.into_bytes(), from())).collect();
+        working_directory = given.working_directory.map(|path| Fact::new(path.into_bytes(), from()));
     }
     let identity = ImageFacts { user, accounts };
     Image { identity, tree: Some(tree), volumes, working_directory, ..Image::default() }
@@ -115,13 +115,13 @@ pub fn holes(name: &str, holes: Holes) -> Option<String> {
         (holes.denied, "could not be looked at"),
         (holes.failed, "could not be read"),
     ];
-    let told: Vec<String> = parts
+    let given: Vec<String> = parts
         .into_iter()
         .filter(|(count, _)| *count > 0)
         .map(|(count, what)| format!("{count} entries {what}"))
         .collect();
-    (!told.is_empty()).then(|| {
-        format!("{name} is not whole: {}; answers about them depend on what they are", told.join(", "))
+    (!given.is_empty()).then(|| {
+        format!("{name} is not whole: {}; answers about them depend on what they are", given.join(", "))
     })
 }
 

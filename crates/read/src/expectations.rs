@@ -34,7 +34,7 @@ pub(crate) fn read_line(
             Some(Expected { claim, text: uncommented(text), from })
         }
         Err(error) => {
-            // Where the line stands as it is, its mistake is pointed at; else the whole of it.
+            // Where the line appears unchanged, its mistake is pointed at; else the whole of it.
             let exact = source.text.get(span.clone()) == Some(text);
             let within = span.start + error.span.start..span.start + error.span.end;
             mistake(&error, if exact { &within } else { span }, source, diagnostics);

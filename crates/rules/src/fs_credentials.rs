@@ -48,7 +48,7 @@ impl<'a> FsCredentials<'a> {
     /// What a server that squashes as `squash` says makes of the process (`nfsd_setuser`).
     pub(crate) fn on_server(who: &'a Credentials, squash: Squash, export: &Export) -> Self {
         let (anonymous_uid, anonymous_gid) =
-            (KernelUid::new(export.anonymous.0), KernelGid::new(export.anonymous.1));
+            (KernelUid::new(export.anonymous.uid.raw()), KernelGid::new(export.anonymous.gid.raw()));
         let sent = if export.manages_groups { 0 } else { who.groups.len().min(Nfs::MOST_GROUPS) };
         let (root_uid, root_gid) = (KernelUid::new(0), KernelGid::new(0));
         let plain = Self { groups: &who.groups[..sent], namespace: &INITIAL, ..Self::process(who) };
@@ -176,7 +176,7 @@ mod tests {
     #[test]
     fn everybody_may_be_anonymous() {
         let user = process(7101, 7200, 0..3);
-        let export = Export { anonymous: (500, 600), ..Export::default() };
+        let export = Export { anonymous: mivask_model::ids::DiskOwner::new(500, 600), ..Export::default() };
         let acting = FsCredentials::on_server(&user, Squash::All, &export);
         assert_eq!((acting.uid.raw(), acting.gid.raw()), (500, 600));
         assert!(!acting.in_group(KernelGid::new(7200)) && acting.in_group(KernelGid::new(600)));

@@ -94,12 +94,12 @@ pub fn imprint<W: Witness>(
     let disk_uid = ids.to_disk_uid(acting.uid).unwrap_or(DiskUid::new(OVERFLOW_ID));
     let own_group = ids.to_disk_gid(acting.gid).unwrap_or(DiskGid::new(OVERFLOW_ID));
     let disk_gid = if from_directory { dir.gid } else { own_group };
-    let told = seen(view, directory, disk_uid, disk_gid, mode, acl.as_ref());
-    note(walker, &told, mode, requested, from_directory, default.is_some());
+    let given = seen(view, directory, disk_uid, disk_gid, mode, acl.as_ref());
+    note(walker, &given, mode, requested, from_directory, default.is_some());
     if view.is_told(directory) {
-        told
+        given
     } else {
-        Imprint { uid: told.uid, disk_uid: told.disk_uid, ..Imprint::default() }
+        Imprint { uid: given.uid, disk_uid: given.disk_uid, ..Imprint::default() }
     }
 }
 
@@ -179,7 +179,7 @@ pub(crate) fn seen(
 
 fn note<W: Witness>(
     walker: &mut Walker<'_, '_, W>,
-    told: &Imprint,
+    given: &Imprint,
     mode: Mode,
     requested: Mode,
     from_directory: bool,
@@ -188,7 +188,7 @@ fn note<W: Witness>(
     let umask = walker.view().who.umask;
     walker.pass(Check::Imprint, || {
         let id = |id: Option<String>| id.unwrap_or_else(|| "?".to_owned());
-        let (uid, gid) = (id(told.uid.map(|id| id.to_string())), id(told.gid.map(|id| id.to_string())));
+        let (uid, gid) = (id(given.uid.map(|id| id.to_string())), id(given.gid.map(|id| id.to_string())));
         let why_group = if from_directory { "the group of the directory" } else { "the process's group" };
         let why_mode = match by_acl {
             true => "the directory's default ACL instead of the umask".to_owned(),

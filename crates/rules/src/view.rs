@@ -206,8 +206,8 @@ impl<'a> View<'a> {
     }
 
     /// The value of a kernel setting, asking for it if not given.
-    pub fn setting<W: Witness>(&self, name: &'static str, told: Option<u8>, highest: u8, w: &mut W) -> u8 {
-        if let Some(value) = told {
+    pub fn setting<W: Witness>(&self, name: &'static str, given: Option<u8>, highest: u8, w: &mut W) -> u8 {
+        if let Some(value) = given {
             return value;
         }
         let settle = format!("give it under `host: {{ sysctls: {{ {name}: ... }} }}`");

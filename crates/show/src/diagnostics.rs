@@ -38,7 +38,7 @@ pub fn diagnostic(out: &mut dyn Write, diagnostic: &Diagnostic) -> io::Result<()
 /// # Errors
 /// Whatever `out` refuses.
 pub fn remark(out: &mut dyn Write, remark: &Remark) -> io::Result<()> {
-    told(out, &paint(OPEN.bold(), "warning"), remark)
+    line(out, &paint(OPEN.bold(), "warning"), remark)
 }
 
 /// The same about something that makes the input unusable.
@@ -46,10 +46,10 @@ pub fn remark(out: &mut dyn Write, remark: &Remark) -> io::Result<()> {
 /// # Errors
 /// Whatever `out` refuses.
 pub fn fault(out: &mut dyn Write, fault: &Remark) -> io::Result<()> {
-    told(out, &paint(BAD, "error"), fault)
+    line(out, &paint(BAD, "error"), fault)
 }
 
-fn told(out: &mut dyn Write, word: &str, remark: &Remark) -> io::Result<()> {
+fn line(out: &mut dyn Write, word: &str, remark: &Remark) -> io::Result<()> {
     writeln!(out, "{word}: {}", paint(STRONG, &safe(&remark.message)))?;
     writeln!(out, " --> {}", safe(&remark.from.to_string()))?;
     if let Some(help) = &remark.help {

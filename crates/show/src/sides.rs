@@ -74,7 +74,7 @@ pub(crate) fn differences(sides: &[Side]) -> Vec<Difference<'_>> {
         idle.iter().any(|actor| row.subject == actor || row.subject.starts_with(&format!("{actor} ")))
     };
     rows.retain(|row| row.field == "starts" || !of_idle(row));
-    // What only a later side says of a subject stands with the rest about it.
+    // What only a later side says of a subject is shown with the rest about it.
     let first = |subject: &str| rows.iter().position(|row| row.subject == subject);
     let order: Vec<Option<usize>> = rows.iter().map(|row| first(row.subject)).collect();
     let mut placed: Vec<_> = order.into_iter().zip(rows).collect();

@@ -65,8 +65,8 @@ impl fmt::Display for Counts {
             (self.depends, "depends", "depend"),
             (self.meets_nothing, "meets nothing", "meet nothing"),
         ];
-        let told = words.iter().enumerate().filter(|(at, (count, ..))| *at == 0 || *count > 0);
-        for (at, (count, one, several)) in told {
+        let given = words.iter().enumerate().filter(|(at, (count, ..))| *at == 0 || *count > 0);
+        for (at, (count, one, several)) in given {
             let comma = if at == 0 { "" } else { ", " };
             write!(f, "{comma}{count} {}", if *count == 1 { one } else { several })?;
         }
@@ -121,7 +121,7 @@ pub(crate) fn place(from: &Provenance) -> Option<Place<'_>> {
     }
 }
 
-/// Where an expectation stands, in words.
+/// Where an expectation is, in words.
 pub(crate) fn at(from: &Provenance) -> String {
     place(from).map_or_else(|| from.to_string(), |at| format!("{}:{}:{}", at.file, at.line, at.column))
 }

@@ -176,11 +176,11 @@ impl Cluster {
         claim: &str,
     ) -> (Option<&PersistentClaim>, Option<&PersistentVolume>) {
         let key = (namespace.to_owned(), claim.to_owned());
-        let told = self.claims.get(&key);
-        let named = told.and_then(|told| told.volume.as_ref()).and_then(|name| self.volumes.get(name));
+        let given = self.claims.get(&key);
+        let named = given.and_then(|given| given.volume.as_ref()).and_then(|name| self.volumes.get(name));
         let volume =
             named.or_else(|| self.volumes.values().find(|volume| volume.claim.as_ref() == Some(&key)));
-        (told, volume)
+        (given, volume)
     }
 }
 

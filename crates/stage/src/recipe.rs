@@ -9,7 +9,7 @@ use mivask_model::tree::Tree;
 /// How one image is built.
 #[derive(Clone, Debug)]
 pub struct Recipe {
-    /// The stages up to the one that becomes the image, which stands last.
+    /// The stages up to the one that becomes the image, which comes last.
     pub stages: Vec<BuildStage>,
 }
 
@@ -42,7 +42,7 @@ pub struct BuildStep {
     pub instruction: Instruction,
     /// What it is called.
     pub words: Arc<str>,
-    /// Where it stands.
+    /// Where it is.
     pub from: Provenance,
 }
 

@@ -77,10 +77,10 @@ fn reach(
 ) -> Result<End, Failure> {
     let below = load::inside_paths(std::slice::from_ref(&args.below))?;
     let start = below.first().map_or(&b"/"[..], Vec::as_slice);
-    let mut told = Vec::new();
+    let mut given = Vec::new();
     for actor in actors {
         match reached(&whole.stage, actor, start, args.to) {
-            Ok(all) => told.push((actor.name.to_string(), all)),
+            Ok(all) => given.push((actor.name.to_string(), all)),
             Err(SweepError::Actor) => {
                 writeln!(
                     err,
@@ -96,11 +96,11 @@ fn reach(
     }
     if args.common.format == Format::Json {
         let mut list = List::begin(out, "reached")?;
-        told.iter().try_for_each(|(name, all)| json::reached(&mut list, name, args.to, all))?;
+        given.iter().try_for_each(|(name, all)| json::reached(&mut list, name, args.to, all))?;
         list.end()?;
         return Ok(End::Answered);
     }
-    for (number, (name, all)) in told.iter().enumerate() {
+    for (number, (name, all)) in given.iter().enumerate() {
         if number > 0 {
             writeln!(out)?;
         }

@@ -55,9 +55,9 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     let mut quiet = Vec::new();
     let after = {
         // What is said of the same input is said once; what is said of a change is new.
-        let told = Whole::read(&after, &reach, &mut quiet);
+        let given = Whole::read(&after, &reach, &mut quiet);
         repeat(args.other.is_some(), &quiet, err)?;
-        told?
+        given?
     };
     let mut compared = Compared::default();
     let wanted = |whole: &Whole| -> Result<Vec<String>, Failure> {

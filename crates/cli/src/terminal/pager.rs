@@ -80,8 +80,8 @@ impl Drop for Pager {
 
 /// The pager of the environment (`PAGER`, as POSIX has it for man); an empty one is none.
 fn spawn() -> Option<Child> {
-    let told = std::env::var("PAGER").ok();
-    let words = told.as_deref().unwrap_or("less");
+    let given = std::env::var("PAGER").ok();
+    let words = given.as_deref().unwrap_or("less");
     if words.trim().is_empty() || words.trim() == "cat" {
         return None;
     }
@@ -98,7 +98,7 @@ fn spawn() -> Option<Child> {
         let path = std::env::var_os("PATH").unwrap_or_default();
         std::env::split_paths(&path).any(|folder| folder.join(word).is_file())
     };
-    match told {
+    match given {
         Some(_) => start(words),
         None => ["less", "more"].into_iter().find(|word| exists(word)).and_then(start),
     }

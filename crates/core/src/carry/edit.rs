@@ -3,7 +3,7 @@
 use mivask_model::acl::AclText;
 use mivask_model::act::{Act, Verb};
 use mivask_model::fact::{Provenance, Unknown};
-use mivask_model::ids::{DiskGid, DiskUid, InsideGid, InsideUid, UserNamespace};
+use mivask_model::ids::{DiskGid, DiskOwner, DiskUid, InsideGid, InsideUid, UserNamespace};
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::mount::MountTable;
 use mivask_model::outcome::{Effect, Imprint};
@@ -140,11 +140,11 @@ impl Edit {
 
 fn becomes(tree: &mut Tree, id: InodeId, entry: &Entry) {
     let place = entry.place.clone().unwrap_or_else(|| Provenance::rule("an act"));
-    let owner = (entry.uid, entry.gid);
-    let (uid, gid) = (tree.inode(id).uid, tree.inode(id).gid);
+    let owner = DiskOwner { uid: entry.uid, gid: entry.gid };
+    let before = DiskOwner { uid: tree.inode(id).uid, gid: tree.inode(id).gid };
     tree.set_mode(id, entry.mode, place.clone());
-    if owner != (uid, gid) {
-        tree.own(id, (owner.0.raw(), owner.1.raw()), entry.mode, place);
+    if owner != before {
+        tree.own(id, owner, entry.mode, place);
         if tree.inode(id).kind != FileKind::Directory {
             tree.drop_capabilities(id);
         }

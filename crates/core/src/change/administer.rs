@@ -92,17 +92,17 @@ fn outside(verb: &Verb, namespace: &UserNamespace) -> Result<Verb, String> {
     let owner = |owner: Owner| -> Result<Owner, String> {
         Ok(Owner { uid: owner.uid.map(uid).transpose()?, gid: owner.gid.map(gid).transpose()? })
     };
-    if let Verb::SetsOwner(told) = verb {
-        return Ok(Verb::SetsOwner(owner(*told)?));
+    if let Verb::SetsOwner(given) = verb {
+        return Ok(Verb::SetsOwner(owner(*given)?));
     }
-    if let Verb::SetsLinkOwner(told) = verb {
-        return Ok(Verb::SetsLinkOwner(owner(*told)?));
+    if let Verb::SetsLinkOwner(given) = verb {
+        return Ok(Verb::SetsLinkOwner(owner(*given)?));
     }
-    if let Verb::SetsGroup(told) = verb {
-        return Ok(Verb::SetsGroup(gid(*told)?));
+    if let Verb::SetsGroup(given) = verb {
+        return Ok(Verb::SetsGroup(gid(*given)?));
     }
-    if let Verb::SetsLinkGroup(told) = verb {
-        return Ok(Verb::SetsLinkGroup(gid(*told)?));
+    if let Verb::SetsLinkGroup(given) = verb {
+        return Ok(Verb::SetsLinkGroup(gid(*given)?));
     }
     if let Verb::SetsAcl(acl) = verb {
         let mut acl = acl.clone();

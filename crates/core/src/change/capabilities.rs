@@ -61,7 +61,7 @@ pub(super) fn declare(declared: &mut DeclaredCapabilities, names: &[String], add
         false => (&mut declared.drop, &mut declared.add),
     };
     for name in names {
-        other.retain(|told| !bare(&told.value).eq_ignore_ascii_case(&bare(name)));
+        other.retain(|given| !bare(&given.value).eq_ignore_ascii_case(&bare(name)));
         if is_all(name) && !add {
             other.clear();
         }

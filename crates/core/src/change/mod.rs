@@ -288,8 +288,8 @@ fn image(scene: &mut Scene, workloads: &[Workload], act: &Act, globs: &dyn Globs
     let name = name.ok_or_else(|| format!("the image that {} runs is not given", act.actor))?;
     let unknown =
         || format!("the files of image {name} are not given: add `images: {{ {name}: {{ tree: ... }} }}`");
-    let told = scene.images.get_mut(&name).ok_or_else(unknown)?;
-    let tree = told.tree.clone().ok_or_else(unknown)?;
+    let given = scene.images.get_mut(&name).ok_or_else(unknown)?;
+    let tree = given.tree.clone().ok_or_else(unknown)?;
     // Root alone before the image's files.
     let alone = Scene {
         host: mivask_stage::scene::Host { tree: Some(tree), ..Default::default() },
@@ -298,7 +298,7 @@ fn image(scene: &mut Scene, workloads: &[Workload], act: &Act, globs: &dyn Globs
     let mut stage = stage_with_host(&alone);
     let act = Act { actor: HOST.to_owned(), ..act.clone() };
     administer::administer(&mut stage, &act, globs)?;
-    told.tree = stage.source_ids().next().map(|source| stage.source(source).tree.clone());
+    given.tree = stage.source_ids().next().map(|source| stage.source(source).tree.clone());
     Ok(())
 }
 

@@ -75,11 +75,11 @@ fn single(container: &mut Container, what: &Process, from: &Provenance) -> Resul
     match what {
         Process::Becomes(uid, gid) => becomes(&mut container.who, *uid, *gid, from),
         Process::Umask(mask) => {
-            let told = Some(Fact::new(*mask, from.clone()));
+            let given = Some(Fact::new(*mask, from.clone()));
             match &mut container.who {
-                Who::Kubernetes(security) => security.umask = told,
-                Who::Plain(plain) => plain.umask = told,
-                Who::Process(process) => process.umask = told,
+                Who::Kubernetes(security) => security.umask = given,
+                Who::Plain(plain) => plain.umask = given,
+                Who::Process(process) => process.umask = given,
                 Who::Running(resolved) => {
                     resolved.possible.iter_mut().for_each(|(_, identity)| identity.umask = *mask);
                 }
@@ -173,7 +173,7 @@ fn only(workload: &mut Workload, container: usize, part: &[u8], from: &Provenanc
             workload.volumes.push(Volume { name: mount.volume.clone(), kind });
         }
         Some(_) | None => {
-            let whole = mount.sub_path.as_ref().map_or_else(|| rest.clone(), |told| joined(&told.value));
+            let whole = mount.sub_path.as_ref().map_or_else(|| rest.clone(), |given| joined(&given.value));
             mount.sub_path = Some(Fact::new(whole, from.clone()));
         }
     }
@@ -210,8 +210,8 @@ pub fn scratch_name(workload: &Workload, path: &[u8]) -> String {
 
 /// `UID[:GID]` in place of what is given; its group stays where no other is named.
 #[must_use]
-pub fn user_text(told: Option<&str>, uid: u32, gid: Option<u32>) -> String {
-    let kept = || told.and_then(|told| told.split_once(':')).map(|(_, group)| group.to_owned());
+pub fn user_text(given: Option<&str>, uid: u32, gid: Option<u32>) -> String {
+    let kept = || given.and_then(|given| given.split_once(':')).map(|(_, group)| group.to_owned());
     let group = gid.map(|gid| gid.to_string()).or_else(kept);
     group.map_or_else(|| uid.to_string(), |group| format!("{uid}:{group}"))
 }
@@ -264,7 +264,7 @@ fn group_of(container: &mut Container, gid: u32, from: &Provenance) {
 }
 
 fn remount(container: &mut Container, at: &[u8], options: &[String]) -> Result<(), String> {
-    let same = |told: &[u8]| trimmed(told) == trimmed(at);
+    let same = |given: &[u8]| trimmed(given) == trimmed(at);
     let root = trimmed(at).is_empty();
     let known: Vec<String> =
         container.mounts.iter().map(|mount| mivask_model::act::quoted(&mount.at.value)).collect();

@@ -91,8 +91,9 @@ fn deciding(actor: &Actor, answer: &Answer) -> (String, Provenance) {
 fn empowered(actor: &Actor) -> Provenance {
     let own =
         |field: IdentityField| actor.facts().iter().find(|fact| fact.field == field).map(|fact| &fact.from);
-    let told = [own(IdentityField::Effective), own(IdentityField::Uid)].into_iter().flatten();
-    let mut lines = told.filter(|from| matches!(from, Provenance::Document { .. } | Provenance::Line { .. }));
+    let given = [own(IdentityField::Effective), own(IdentityField::Uid)].into_iter().flatten();
+    let mut lines =
+        given.filter(|from| matches!(from, Provenance::Document { .. } | Provenance::Line { .. }));
     lines.next().unwrap_or(&actor.from).clone()
 }
 

@@ -122,7 +122,7 @@ pub struct Expected {
     pub claim: Claim,
     /// The line, without its comment.
     pub text: String,
-    /// Where it stands.
+    /// Where it is.
     pub from: Provenance,
 }
 

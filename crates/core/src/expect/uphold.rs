@@ -114,7 +114,7 @@ struct ClaimCounts {
     checked: usize,
     looked_at: BTreeSet<Object>,
     /// What was found too wide, how, and by which owner and mode.
-    told: BTreeSet<(Object, String, String)>,
+    given: BTreeSet<(Object, String, String)>,
     broken: Vec<Against>,
     open: Vec<Against>,
     broken_count: usize,
@@ -185,7 +185,7 @@ impl ClaimCounts {
                 }
                 Width::Wide(TooWide { wider, fact, from, .. }) => {
                     // Whoever sees the same adds nothing.
-                    let same = |object| !self.told.insert((object, wider.clone(), fact.clone()));
+                    let same = |object| !self.given.insert((object, wider.clone(), fact.clone()));
                     if met.object.is_some_and(same) {
                         self.checked += 1;
                         continue;

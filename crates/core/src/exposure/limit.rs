@@ -53,7 +53,7 @@ pub(crate) fn too_wide(stage: &Stage, actor: &Actor, limit: &Limit) -> Option<To
     let (found, uid, gid) = (facts.mode?, facts.uid?, facts.gid?);
     let by_mode = found.without(*mode) != Mode::default();
     let wrong_owner = owner.filter(|owner| {
-        owner.uid.is_some_and(|told| told != uid.raw()) || owner.gid.is_some_and(|told| told != gid.raw())
+        owner.uid.is_some_and(|given| given != uid.raw()) || owner.gid.is_some_and(|given| given != gid.raw())
     });
     let wider = match (by_mode, wrong_owner) {
         (true, None) => format!("wider than {mode}"),

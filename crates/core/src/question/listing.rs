@@ -153,14 +153,14 @@ fn line((stage, actor): (&Stage, &Actor), path: &[u8], follow: Follow) -> Option
     let facts = facts_of(stage, actor, place)?;
     let tree = &stage.source(place.source).tree;
     let inode = place.inode.map(|id| tree.inode(id));
-    let told = inode.filter(|_| facts.mode.is_some());
+    let given = inode.filter(|_| facts.mode.is_some());
     Some(Line {
         kind: facts.kind,
         mode: facts.mode,
         uid: facts.uid,
         gid: facts.gid,
-        disk_uid: told.map(|inode| inode.uid),
-        disk_gid: told.map(|inode| inode.gid),
+        disk_uid: given.map(|inode| inode.uid),
+        disk_gid: given.map(|inode| inode.gid),
         acl: place.inode.and_then(|id| tree.acl(id)).map(ToString::to_string),
         target: place.inode.and_then(|id| tree.target(id)).map(<[u8]>::to_vec),
     })

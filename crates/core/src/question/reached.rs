@@ -53,7 +53,7 @@ pub fn reached(stage: &Stage, actor: &Actor, start: &[u8], to: Column) -> Result
     let mut at = 0;
     while at < entries.len() {
         let folded = fold(&entries, at);
-        all.extend(folded.told);
+        all.extend(folded.given);
         at = folded.next;
     }
     Ok(all)
@@ -86,7 +86,7 @@ const fn column(to: Column, kind: FileKind) -> Column {
 
 /// What is known of one entry and everything below it.
 struct Folded {
-    told: Vec<Reached>,
+    given: Vec<Reached>,
     /// Whether all of it is reached, as far as the question makes sense.
     whole: bool,
     /// How many entries below the first one the question makes sense for.
@@ -97,20 +97,20 @@ struct Folded {
 fn fold(entries: &[Entry], at: usize) -> Folded {
     let here = &entries[at];
     let prefix = [here.path.strip_suffix(b"/").unwrap_or(&here.path), b"/"].concat();
-    let mut folded = Folded { told: Vec::new(), whole: here.reached != Some(false), count: 0, next: at + 1 };
+    let mut folded = Folded { given: Vec::new(), whole: here.reached != Some(false), count: 0, next: at + 1 };
     while let Some(child) = entries.get(folded.next).filter(|child| child.path.starts_with(&prefix)) {
         let sense = usize::from(child.reached.is_some());
         let below = fold(entries, folded.next);
-        folded.told.extend(below.told);
+        folded.given.extend(below.given);
         folded.whole &= below.whole;
         folded.count += below.count + sense;
         folded.next = below.next;
     }
     let reached = here.reached == Some(true);
     if folded.whole && reached && folded.count > 0 {
-        folded.told = vec![Reached { path: here.path.clone(), kind: here.kind, below: Some(folded.count) }];
+        folded.given = vec![Reached { path: here.path.clone(), kind: here.kind, below: Some(folded.count) }];
     } else if reached {
-        folded.told.insert(0, Reached { path: here.path.clone(), kind: here.kind, below: None });
+        folded.given.insert(0, Reached { path: here.path.clone(), kind: here.kind, below: None });
     }
     folded
 }

@@ -176,7 +176,7 @@ impl Looking<'_> {
 
     /// A directory of someone's disk where everyone can delete everyone's files.
     fn open_to_all(&mut self, mount: &Mount) {
-        let told = matches!(
+        let given = matches!(
             mount.kind,
             MountKind::Claim | MountKind::HostPath | MountKind::Bind | MountKind::Volume
         );
@@ -186,7 +186,7 @@ impl Looking<'_> {
             return;
         };
         let open = mode.has(Mode::new(0o002)) && !mode.has(Mode::new(0o1000));
-        if told && open && !mount.flags.has(MountFlags::READ_ONLY) {
+        if given && open && !mount.flags.has(MountFlags::READ_ONLY) {
             let message = format!(
                 "{} is world-writable ({mode}) without the sticky bit: anyone can delete anyone's files",
                 quoted(&mount.at)

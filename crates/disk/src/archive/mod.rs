@@ -17,13 +17,13 @@ pub(crate) fn is_tar(head: &[u8]) -> bool {
     }
     // Before POSIX there was no mark, only the sum of the header.
     let digits: String = block[148..156].iter().map(|byte| char::from(*byte)).collect();
-    let told = u32::from_str_radix(digits.trim_matches([' ', '\0']), 8).ok();
+    let given = u32::from_str_radix(digits.trim_matches([' ', '\0']), 8).ok();
     let sum: u32 = block
         .iter()
         .enumerate()
         .map(|(at, byte)| u32::from(if (148..156).contains(&at) { b' ' } else { *byte }))
         .sum();
-    block[0] != 0 && told == Some(sum)
+    block[0] != 0 && given == Some(sum)
 }
 
 /// The path of the first member, as far as its own header tells it.
@@ -33,7 +33,7 @@ pub(crate) fn first_name(head: &[u8]) -> &[u8] {
 }
 
 /// What is wrong with an archive, for its reader.
-pub(crate) fn told(name: &str, error: TarError) -> DiskError {
+pub(crate) fn tar_error(name: &str, error: TarError) -> DiskError {
     let (at, message) = match error {
         TarError::Io(error) => return DiskError::whole(name, format!("cannot be unpacked: {error}")),
         TarError::Cut(at) => (at, "the archive ends within a member: it was cut"),

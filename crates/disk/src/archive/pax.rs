@@ -99,8 +99,8 @@ impl Pax {
         let mut understood = true;
         let [access, default] =
             self.acl_texts.each_ref().map(|text| text.as_deref().map(|text| acl(text, mode)));
-        for (told, place) in [(access, &mut extended.access), (default, &mut extended.default)] {
-            match told {
+        for (given, place) in [(access, &mut extended.access), (default, &mut extended.default)] {
+            match given {
                 None => {}
                 Some(Some(acl)) => *place = Some(acl),
                 Some(None) => understood = false,

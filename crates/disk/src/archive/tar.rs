@@ -119,8 +119,8 @@ impl<'s> Members<'s> {
         body: &mut dyn FnMut(&Member, &mut Part<'_>) -> io::Result<()>,
     ) -> Result<Member, TarError> {
         self.tells.add(pax.tells);
-        let number = |told: Option<u64>, own: io::Result<u64>, what| {
-            let number = told.map_or(own, Ok).ok().and_then(|number| u32::try_from(number).ok());
+        let number = |given: Option<u64>, own: io::Result<u64>, what| {
+            let number = given.map_or(own, Ok).ok().and_then(|number| u32::try_from(number).ok());
             number.ok_or(TarError::Header(at, what))
         };
         let old = header.as_old();
@@ -136,12 +136,12 @@ impl<'s> Members<'s> {
         if header.entry_type() == EntryType::GNUSparse {
             self.sparse(header, at)?;
         }
-        let told = header.entry_size().map_err(|_| TarError::Header(at, "its size is not a number"))?;
+        let given = header.entry_size().map_err(|_| TarError::Header(at, "its size is not a number"))?;
         let stored = match what {
-            What::Kind(FileKind::File) => pax.size.unwrap_or(told),
+            What::Kind(FileKind::File) => pax.size.unwrap_or(given),
             // A pax size belongs to files; other members have no content, whatever they claim.
             What::Kind(_) | What::Link(_) | What::Device(..) => 0,
-            What::Same(_) => told,
+            What::Same(_) => given,
         };
         let size = header.as_gnu().filter(|_| header.entry_type() == EntryType::GNUSparse);
         let size = size.and_then(|gnu| gnu.real_size().ok()).unwrap_or(stored);
@@ -168,10 +168,10 @@ impl<'s> Members<'s> {
             return Ok(None);
         }
         let header = Header::from_byte_slice(&block).clone();
-        let told = header.cksum().ok();
+        let given = header.cksum().ok();
         let unsigned: u32 = sum(&block).map(u32::from).sum();
         let signed: i64 = sum(&block).map(|byte| i64::from(byte.cast_signed())).sum();
-        if told != Some(unsigned) && told.map(i64::from) != Some(signed) {
+        if given != Some(unsigned) && given.map(i64::from) != Some(signed) {
             return Err(TarError::Header(at, "this is not a header: its checksum does not match"));
         }
         Ok(Some(header))

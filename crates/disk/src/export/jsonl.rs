@@ -63,7 +63,7 @@ pub(super) fn write(out: &mut dyn Write, tree: &Tree) -> io::Result<()> {
 
 fn entry(tree: &Tree, row: &Row<'_>) -> EntryJson {
     let (id, inode) = (row.id, tree.inode(row.id));
-    let told = !is_untold(tree, id);
+    let given = !is_untold(tree, id);
     let flags = [(Marks::IMMUTABLE, "immutable"), (Marks::APPEND_ONLY, "append-only")];
     let mut unknown = Vec::new();
     if let Some(doubt) = tree.doubt(id) {
@@ -78,9 +78,9 @@ fn entry(tree: &Tree, row: &Row<'_>) -> EntryJson {
         mivask: 1,
         path: Bytes::new(row.path),
         kind: inode.kind.word(),
-        uid: told.then(|| inode.uid.raw()),
-        gid: told.then(|| inode.gid.raw()),
-        mode: told.then(|| inode.mode.to_string()),
+        uid: given.then(|| inode.uid.raw()),
+        gid: given.then(|| inode.gid.raw()),
+        mode: given.then(|| inode.mode.to_string()),
         acl: tree.acl(id).map(ToString::to_string),
         default_acl: tree.default_acl(id).map(ToString::to_string),
         capabilities: tree.capabilities(id).map(ToString::to_string),

@@ -41,8 +41,9 @@ pub(super) fn layout(
 /// Those of `descriptors` that carry the wanted name; all of them where no name is wanted.
 fn by_name<'d>(descriptors: &'d [Descriptor], choice: &Choice) -> Result<Vec<&'d Descriptor>, String> {
     let names = |descriptor: &Descriptor| -> Vec<String> {
-        let told = descriptor.annotations.iter().flatten();
-        told.filter(|(key, _)| [NAME, LONG_NAME].contains(&key.as_str()))
+        let given = descriptor.annotations.iter().flatten();
+        given
+            .filter(|(key, _)| [NAME, LONG_NAME].contains(&key.as_str()))
             .map(|(_, name)| name.clone())
             .collect()
     };
@@ -73,12 +74,12 @@ fn several<'d>(
 }
 
 /// Whether an image in an archive is the one that a description names: a registry in front may be left out.
-fn same_name(told: &str, wanted: &str) -> bool {
+fn same_name(given: &str, wanted: &str) -> bool {
     let tail = |long: &str, short: &str| long.strip_suffix(short).is_some_and(|front| front.ends_with('/'));
-    told == wanted
-        || tail(told, wanted)
-        || tail(wanted, told)
-        || wanted.rsplit_once(':').is_some_and(|(_, tag)| tag == told)
+    given == wanted
+        || tail(given, wanted)
+        || tail(wanted, given)
+        || wanted.rsplit_once(':').is_some_and(|(_, tag)| tag == given)
 }
 
 fn manifest(
@@ -118,10 +119,10 @@ fn by_platform<'d>(descriptors: &[&'d Descriptor], choice: &Choice) -> Result<&'
         })
     };
     let platforms = || {
-        let told = images.iter().filter_map(|one| one.platform.as_ref());
+        let given = images.iter().filter_map(|one| one.platform.as_ref());
         let word = |one: &Platform| format!("{}/{}", one.os, one.architecture);
-        let told: Vec<String> = told.map(word).collect();
-        told.join(", ")
+        let given: Vec<String> = given.map(word).collect();
+        given.join(", ")
     };
     match images.iter().find(fits) {
         Some(found) => Ok(found),
@@ -171,11 +172,11 @@ pub(super) fn saved(manifest: &[u8], choice: &Choice) -> Result<Chosen, String> 
 pub(super) fn facts(config: &[u8]) -> Result<crate::gathered::ImageFacts, String> {
     let config: Configuration = serde_json::from_slice(config)
         .map_err(|error| format!("the configuration of the image does not read: {error}"))?;
-    let told = config.config.unwrap_or_default();
+    let given = config.config.unwrap_or_default();
     let text = |value: Option<String>| value.filter(|text| !text.is_empty());
     Ok(crate::gathered::ImageFacts {
-        user: text(told.user),
-        volumes: told.volumes.unwrap_or_default().into_keys().collect(),
-        working_directory: text(told.working_dir),
+        user: text(given.user),
+        volumes: given.volumes.unwrap_or_default().into_keys().collect(),
+        working_directory: text(given.working_dir),
     })
 }

@@ -2,7 +2,7 @@
 
 use std::io;
 
-use crate::archive::{Member, Members, Packing, Part, Peeked, Stream, TarError, is_tar, told};
+use crate::archive::{Member, Members, Packing, Part, Peeked, Stream, TarError, is_tar, tar_error};
 use crate::error::DiskError;
 use crate::gathered::AccountFiles;
 use crate::grow::Grower;
@@ -62,7 +62,7 @@ impl Layer {
     pub(super) fn read(name: &str, stream: &mut dyn Stream) -> Result<Self, DiskError> {
         let mut layer = Self::default();
         let mut members = Members::new(stream);
-        let failed = |error: TarError| told(name, error);
+        let failed = |error: TarError| tar_error(name, error);
         while let Some(member) =
             members.next(&mut |member, part| layer.accounts.keep(&member.path, part)).map_err(failed)?
         {

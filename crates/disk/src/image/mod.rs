@@ -15,7 +15,7 @@ use std::sync::Arc;
 
 use mivask_model::fact::Provenance;
 
-use crate::archive::{Members, Part, Plain, Stream, told};
+use crate::archive::{Members, Part, Plain, Stream, tar_error};
 use crate::error::DiskError;
 use crate::gathered::{AccountFiles, Gathered};
 use crate::grow::Grower;
@@ -145,7 +145,7 @@ impl Blobs {
                 }
                 Ok(())
             });
-            let member = next.map_err(|error| told(name, error))?;
+            let member = next.map_err(|error| tar_error(name, error))?;
             if let Some(error) = failure {
                 return Err(error);
             }

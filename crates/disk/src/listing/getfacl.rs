@@ -33,7 +33,7 @@ struct Block {
 
 pub(super) fn gather(name: &str, input: &mut dyn BufRead, owners: Owners) -> Result<Gathered, DiskError> {
     let mut lines = Lines::new(name, input);
-    let mut reader = Reader { collector: Collector::new(name), owners, told: Vec::new() };
+    let mut reader = Reader { collector: Collector::new(name), owners, given: Vec::new() };
     let mut block: Option<Block> = None;
     while let Some(line) = lines.next()?.map(<[u8]>::to_vec) {
         if let Some(path) = line.strip_prefix(b"# file: ") {
@@ -67,7 +67,7 @@ struct Reader {
     collector: Collector,
     owners: Owners,
     /// What was given so far, in case its kind has to be guessed.
-    told: Vec<InodeId>,
+    given: Vec<InodeId>,
 }
 
 impl Reader {
@@ -121,7 +121,7 @@ impl Reader {
         let owner = block.owner.as_deref().and_then(|name| self.owners.uid(name));
         let group = block.group.as_deref().and_then(|name| self.owners.gid(name));
         // Which is a directory shows by what is in it or would be inherited.
-        let first = !self.collector.grower.root_told && self.told.is_empty();
+        let first = !self.collector.grower.root_told && self.given.is_empty();
         let directory = default.is_some() || block.path.ends_with(b"/") || first;
         let kind = if directory { FileKind::Directory } else { FileKind::File };
         let mut entry = Entry::new(kind, owner.unwrap_or(0), group.unwrap_or(0), bits);
@@ -145,13 +145,13 @@ impl Reader {
         let path = self.collector.below(lines, &block.path, kind)?;
         entry.line = u32::try_from(lines.number).unwrap_or(0);
         let id = self.collector.grower.put_below(&path, entry).map_err(|what| lines.wrong(0, what, None))?;
-        self.told.push(id);
+        self.given.push(id);
         Ok(())
     }
 
     fn finish(mut self, name: &str) -> Result<Gathered, DiskError> {
         let tree = &mut self.collector.grower.tree;
-        for id in std::mem::take(&mut self.told) {
+        for id in std::mem::take(&mut self.given) {
             let empty = tree.child_count(id) == 0 && tree.inode(id).kind == FileKind::Directory;
             if empty && id != Tree::ROOT {
                 let fact = format!("what is in the directories that {name} does not list");

@@ -135,16 +135,16 @@ impl Reader {
         first: &[u8],
         words: &mut dyn Iterator<Item = &[u8]>,
     ) -> Result<(), DiskError> {
-        let mut told = self.set.clone();
+        let mut given = self.set.clone();
         for word in words {
-            self.keyword(lines, word, &mut told)?;
+            self.keyword(lines, word, &mut given)?;
         }
         self.begun = true;
-        self.tells_attributes |= told.marks.is_some();
+        self.tells_attributes |= given.marks.is_some();
         let whole = first.contains(&b'/');
         let name = backslashes(first);
         let path = if whole { name.clone() } else { [self.here.join(&b'/'), name.clone()].join(&b'/') };
-        let entry = entry(&path, told);
+        let entry = entry(&path, given);
         let directory = entry.kind == FileKind::Directory;
         if entry.kind == FileKind::Link && entry.target.is_empty() {
             return Err(lines.wrong(0, "a link without its target", Some("write it as link=TARGET")));
@@ -156,7 +156,7 @@ impl Reader {
         Ok(())
     }
 
-    fn keyword(&self, lines: &Lines<'_>, word: &[u8], told: &mut Keywords) -> Result<(), DiskError> {
+    fn keyword(&self, lines: &Lines<'_>, word: &[u8], given: &mut Keywords) -> Result<(), DiskError> {
         let (key, value) = match word.iter().position(|byte| *byte == b'=') {
             Some(at) => (&word[..at], &word[at + 1..]),
             None => (word, &b""[..]),
@@ -166,60 +166,63 @@ impl Reader {
             lines.wrong(at, format!("{} does not read", quoted(word)), Some(HELP))
         };
         match key {
-            b"type" => told.kind = Some(kind(value).ok_or_else(wrong)?),
-            b"uid" => (told.uid, told.user) = (Some(number(value).ok_or_else(wrong)?), None),
-            b"gid" => (told.gid, told.group) = (Some(number(value).ok_or_else(wrong)?), None),
+            b"type" => given.kind = Some(kind(value).ok_or_else(wrong)?),
+            b"uid" => (given.uid, given.user) = (Some(number(value).ok_or_else(wrong)?), None),
+            b"gid" => (given.gid, given.group) = (Some(number(value).ok_or_else(wrong)?), None),
             // A number, where there is one too, says it better.
-            b"uname" if told.uid.is_none() => match self.owners.uid(value) {
-                Some(uid) => told.uid = Some(uid),
-                None => told.user = Some(value.to_vec()),
+            b"uname" if given.uid.is_none() => match self.owners.uid(value) {
+                Some(uid) => given.uid = Some(uid),
+                None => given.user = Some(value.to_vec()),
             },
-            b"gname" if told.gid.is_none() => match self.owners.gid(value) {
-                Some(gid) => told.gid = Some(gid),
-                None => told.group = Some(value.to_vec()),
+            b"gname" if given.gid.is_none() => match self.owners.gid(value) {
+                Some(gid) => given.gid = Some(gid),
+                None => given.group = Some(value.to_vec()),
             },
-            b"mode" => told.mode = Some(mode(value).ok_or_else(wrong)?),
-            b"link" => told.link = backslashes(value),
-            b"size" => told.size = Some(number(value).ok_or_else(wrong)?),
-            b"flags" => told.marks = Some(marks(value)),
-            b"device" => told.device = device(value),
-            b"ignore" => told.ignore = true,
+            b"mode" => given.mode = Some(mode(value).ok_or_else(wrong)?),
+            b"link" => given.link = backslashes(value),
+            b"size" => given.size = Some(number(value).ok_or_else(wrong)?),
+            b"flags" => given.marks = Some(marks(value)),
+            b"device" => given.device = device(value),
+            b"ignore" => given.ignore = true,
             _ => {}
         }
         Ok(())
     }
 }
 
-fn entry(path: &[u8], told: Keywords) -> Entry {
-    let kind = told.kind.unwrap_or(FileKind::File);
+fn entry(path: &[u8], given: Keywords) -> Entry {
+    let kind = given.kind.unwrap_or(FileKind::File);
     let link = (kind == FileKind::Link).then_some(Mode::new(0o777));
-    let mode = told.mode.or(link);
-    let mut entry = Entry::new(kind, told.uid.unwrap_or(0), told.gid.unwrap_or(0), mode.unwrap_or_default());
+    let mode = given.mode.or(link);
+    let mut entry =
+        Entry::new(kind, given.uid.unwrap_or(0), given.gid.unwrap_or(0), mode.unwrap_or_default());
     (entry.marks, entry.device, entry.target) =
-        (told.marks.unwrap_or_default(), told.device, told.link.into());
-    entry.size = told.size.filter(|_| kind == FileKind::File);
-    if kind == FileKind::File && told.size == Some(0) {
+        (given.marks.unwrap_or_default(), given.device, given.link.into());
+    entry.size = given.size.filter(|_| kind == FileKind::File);
+    if kind == FileKind::File && given.size == Some(0) {
         entry.content = Content::Empty;
     }
     let shown = quoted(path).to_string();
-    if told.ignore {
+    if given.ignore {
         let settle = "leave out `ignore`, or give a survey";
         unknown_contents(&mut entry, &format!("what is in {shown}"), settle);
     }
-    let name = told.user.map(|name| ("user", name)).or(told.group.map(|name| ("group", name)));
+    let name = given.user.map(|name| ("user", name)).or(given.group.map(|name| ("group", name)));
     match name {
         Some((what, name)) => {
             let fact = format!("the number of the {what} {}, which owns {shown}", quoted(&name));
             let settle = "write uid= and gid=, or put the host's passwd and group files beside the listing";
             unknown_attributes(&mut entry, &fact, settle);
         }
-        None if told.uid.is_none() || told.gid.is_none() => {
+        None if given.uid.is_none() || given.gid.is_none() => {
             unknown_attributes(&mut entry, &format!("the owner of {shown}"), "write uid= and gid=");
         }
         None if mode.is_none() => {
             unknown_attributes(&mut entry, &format!("the mode of {shown}"), "write mode=");
         }
-        None if told.kind.is_none() => assumed_file(&mut entry, &shown, "the listing does not give its type"),
+        None if given.kind.is_none() => {
+            assumed_file(&mut entry, &shown, "the listing does not give its type")
+        }
         None => {}
     }
     entry

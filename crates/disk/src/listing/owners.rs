@@ -32,18 +32,18 @@ impl Owners {
     }
 
     /// The number that a listing tells, or that its name has. Root is 0 unless stated otherwise.
-    pub(crate) fn uid(&self, told: &[u8]) -> Option<u32> {
-        find(&self.users, told)
+    pub(crate) fn uid(&self, given: &[u8]) -> Option<u32> {
+        find(&self.users, given)
     }
 
     /// The same for groups.
-    pub(crate) fn gid(&self, told: &[u8]) -> Option<u32> {
-        find(&self.groups, told)
+    pub(crate) fn gid(&self, given: &[u8]) -> Option<u32> {
+        find(&self.groups, given)
     }
 }
 
-fn find(names: &BTreeMap<Vec<u8>, u32>, told: &[u8]) -> Option<u32> {
-    number(told).or_else(|| names.get(told).copied()).or((told == b"root").then_some(0))
+fn find(names: &BTreeMap<Vec<u8>, u32>, given: &[u8]) -> Option<u32> {
+    number(given).or_else(|| names.get(given).copied()).or((given == b"root").then_some(0))
 }
 
 /// Name and number of each line; the first of a name counts.

@@ -52,8 +52,8 @@ pub(super) fn gather(name: &str, input: &mut dyn BufRead) -> Result<Gathered, Di
         }
         if let Some((entry, path)) = parse(&line) {
             put(&mut collector, &lines, path, entry)?;
-        } else if let Some(told) = line.trim_ascii_start().strip_prefix(b"File: ") {
-            file = Some(told.to_vec());
+        } else if let Some(given) = line.trim_ascii_start().strip_prefix(b"File: ") {
+            file = Some(given.to_vec());
         } else if let Some(access) = line.trim_ascii_start().strip_prefix(b"Access: (") {
             let Some(path) = file.take() else { continue };
             let Some(entry) = access_line(access) else {

@@ -40,7 +40,7 @@ pub(super) fn assemble(
                 continue;
             }
             let plain = !sizes && found.rare == 0 && found.directory.is_none();
-            let alike = (found.kind, found.marks.told(), found.mode, found.uid, found.gid, found.empty);
+            let alike = (found.kind, found.marks.given(), found.mode, found.uid, found.gid, found.empty);
             let model = models.get(&alike).copied().filter(|_| plain);
             let id = match model {
                 Some(model) => tree.add_like(dir, name, model)?,

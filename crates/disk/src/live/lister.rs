@@ -205,8 +205,8 @@ impl<'a> Lister<'a> {
             FileKind::File => match look::content(name, facts) {
                 Content::Unknown => {}
                 Content::Empty => one.empty = true,
-                told @ (Content::Program | Content::Data | Content::Script(_)) => {
-                    (rare.content, special) = (Some(told), true);
+                given @ (Content::Program | Content::Data | Content::Script(_)) => {
+                    (rare.content, special) = (Some(given), true);
                 }
             },
             FileKind::Fifo | FileKind::Socket => {}

@@ -25,8 +25,8 @@ pub(super) fn kind(facts: &Statx) -> FileKind {
 }
 
 /// The kind that a directory's own entry tells; `None` where it tells none.
-pub(super) const fn kind_of(told: FileType) -> Option<FileKind> {
-    Some(match told {
+pub(super) const fn kind_of(given: FileType) -> Option<FileKind> {
+    Some(match given {
         FileType::RegularFile => FileKind::File,
         FileType::Directory => FileKind::Directory,
         FileType::Symlink => FileKind::Link,

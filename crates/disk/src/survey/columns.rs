@@ -1,4 +1,4 @@
-//! Columns of numbers and bytes: what is alike stands together, which packs well.
+//! Columns of numbers and bytes: what is alike is kept together, which packs well.
 
 /// The columns of a frame of directories, in their order.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]

@@ -196,8 +196,8 @@ impl Planter {
             self.classes.push(Class { entry, model: None });
         }
         while columns.has(Column::Counts) {
-            let told = columns.number(Column::Counts)?;
-            let (count, more) = (told / 2, told % 2 == 1);
+            let given = columns.number(Column::Counts)?;
+            let (count, more) = (given / 2, given % 2 == 1);
             if self.tree.is_none() {
                 self.root(count, more, &mut columns)?;
                 continue;

@@ -163,7 +163,7 @@ impl Recorder<'_> {
         let tree = self.tree;
         let inode = tree.inode(id);
         self.columns.byte(Column::NewClasses, kind_byte(inode.kind));
-        self.columns.byte(Column::NewClasses, inode.marks.told());
+        self.columns.byte(Column::NewClasses, inode.marks.given());
         for number in [u32::from(inode.mode.bits()), inode.uid.raw(), inode.gid.raw()] {
             self.columns.number(Column::NewClasses, u64::from(number));
         }

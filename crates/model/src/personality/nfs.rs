@@ -1,6 +1,7 @@
 //! NFS: the server decides, for the identity it makes of the client's (fs/nfsd/auth.c, `nfsd_setuser`).
 
 use super::{Feature, Support};
+use crate::ids::DiskOwner;
 use crate::ids::OVERFLOW_ID;
 use crate::outcome::Errno;
 
@@ -35,15 +36,15 @@ impl Squash {
 pub struct Export {
     /// Whose ids are replaced.
     pub squash: Option<Squash>,
-    /// The anonymous user and group.
-    pub anonymous: (u32, u32),
+    /// The anonymous user and group, ids of the server.
+    pub anonymous: DiskOwner,
     /// Whether the server looks groups up itself instead of taking the client's first sixteen.
     pub manages_groups: bool,
 }
 
 impl Default for Export {
     fn default() -> Self {
-        Self { squash: None, anonymous: (OVERFLOW_ID, OVERFLOW_ID), manages_groups: false }
+        Self { squash: None, anonymous: DiskOwner::new(OVERFLOW_ID, OVERFLOW_ID), manages_groups: false }
     }
 }
 

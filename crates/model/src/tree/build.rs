@@ -91,7 +91,7 @@ impl Tree {
         if matches!(inode.kind, FileKind::Directory | FileKind::Link) {
             return Err(TreeError::NotDirectory);
         }
-        inode.marks = Marks::of_told(inode.marks.told());
+        inode.marks = Marks::of_told(inode.marks.given());
         let slot = self.free_slot(dir, name)?;
         let id = InodeId(size(self.inodes.len())?);
         self.inodes.push(inode);

@@ -46,7 +46,7 @@ impl TreeBuilder {
     /// The finished tree, or the path that cannot be placed and why.
     ///
     /// # Errors
-    /// The first path, in path order, that is below a non-directory or stands twice.
+    /// The first path, in path order, that is below a non-directory or appears twice.
     pub fn finish(mut self) -> Result<Tree, (Vec<u8>, TreeError)> {
         if let Some(root) = self.root.take() {
             self.tree = Tree::new(root, self.tree.origin.clone());

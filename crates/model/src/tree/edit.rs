@@ -3,6 +3,7 @@
 use super::{Certainty, Doubt, Entry, Extended, InodeId, Marks, Tree, TreeError};
 use crate::acl::Acl;
 use crate::fact::Provenance;
+use crate::ids::DiskOwner;
 use crate::mode::{FileKind, Mode};
 
 impl Tree {
@@ -49,7 +50,7 @@ impl Tree {
                 mode = mode.without(Mode::SET_GROUP_ID);
             }
         }
-        self.own(id, (uid, gid), mode, place);
+        self.own(id, DiskOwner::new(uid, gid), mode, place);
         if inode.kind != FileKind::Directory {
             self.drop_capabilities(id);
         }

@@ -28,7 +28,7 @@ impl Marks {
 
     /// The marks that a source may tell, as one byte: 1 immutable, 2 append-only, 16 lower, 32 merged, 64 upper.
     #[must_use]
-    pub const fn told(self) -> u8 {
+    pub const fn given(self) -> u8 {
         self.0 & Self::TOLD
     }
 

@@ -4,11 +4,11 @@ use std::collections::BTreeMap;
 
 use super::{Certainty, Doubt, Entry, Extended, InodeId, Marks, Tree, TreeError};
 use crate::fact::Provenance;
-use crate::ids::{DiskGid, DiskUid};
+use crate::ids::DiskOwner;
 use crate::mode::{FileKind, Mode};
 
 /// What the copies' owners become: stored ids of the source to stored ids of the copy.
-pub(crate) type Renumber<'a> = &'a dyn Fn(u32, u32) -> (u32, u32);
+pub(crate) type Renumber<'a> = &'a dyn Fn(DiskOwner) -> DiskOwner;
 
 impl Tree {
     /// Copies everything below `at` of `from` below `onto`: owners by `renumber`, modes, links, hard links and
@@ -47,7 +47,7 @@ impl Tree {
                         return Err(TreeError::Twice);
                     }
                     Some(known) => known,
-                    None => self.add(here, name, from.entry(child, &|uid, gid| (uid, gid)))?,
+                    None => self.add(here, name, from.entry(child, &|owner| owner))?,
                 };
                 became.insert(child, there);
             }
@@ -107,7 +107,7 @@ impl Tree {
         }
         let index = tree.inode(at).extra as usize;
         tree.directories[index].children.clear();
-        let same = |uid: u32, gid: u32| (uid, gid);
+        let same = |owner: DiskOwner| owner;
         tree.take_after(at, part, Self::ROOT, &same);
         tree.set_doubt(at, part.doubt(Self::ROOT).cloned().unwrap_or_default());
         tree.inodes[at.0 as usize].marks = part.inode(Self::ROOT).marks.with(Marks::DOUBTED);
@@ -122,7 +122,7 @@ impl Tree {
     /// Never: a part of a tree fits where the whole did.
     #[must_use]
     pub fn compacted(&self) -> Self {
-        let same = |uid: u32, gid: u32| (uid, gid);
+        let same = |owner: DiskOwner| owner;
         let mut tree = Self::new(self.entry(Self::ROOT, &same), self.origin.clone());
         tree.inodes[0].marks = self.inodes[0].marks;
         tree.unrecorded = self.unrecorded.clone();
@@ -135,7 +135,7 @@ impl Tree {
     /// The facts of `id`, to be added elsewhere.
     fn entry(&self, id: InodeId, renumber: Renumber<'_>) -> Entry {
         let inode = self.inode(id);
-        let (uid, gid) = renumber(inode.uid.raw(), inode.gid.raw());
+        let owner = renumber(DiskOwner { uid: inode.uid, gid: inode.gid });
         let extended = self.extended(id).cloned().unwrap_or_default();
         Entry {
             target: self.target(id).unwrap_or_default().into(),
@@ -145,7 +145,7 @@ impl Tree {
             doubt: self.doubt(id).cloned(),
             size: self.size(id),
             extended,
-            ..Entry::new(inode.kind, uid, gid, inode.mode)
+            ..Entry::new(inode.kind, owner.uid.raw(), owner.gid.raw(), inode.mode)
         }
     }
 
@@ -153,7 +153,7 @@ impl Tree {
     pub fn take_after(&mut self, id: InodeId, from: &Self, model: InodeId, renumber: Renumber<'_>) {
         let entry = from.entry(model, renumber);
         let place = from.place(model);
-        self.own(id, (entry.uid.raw(), entry.gid.raw()), entry.mode, place);
+        self.own(id, DiskOwner { uid: entry.uid, gid: entry.gid }, entry.mode, place);
         let index = match entry.extended == Extended::default() {
             true => 0,
             false => {
@@ -168,9 +168,9 @@ impl Tree {
     }
 
     /// Gives `id` another owner and mode.
-    pub fn own(&mut self, id: InodeId, owner: (u32, u32), mode: Mode, place: Provenance) {
+    pub fn own(&mut self, id: InodeId, owner: DiskOwner, mode: Mode, place: Provenance) {
         let inode = &mut self.inodes[id.0 as usize];
-        (inode.uid, inode.gid, inode.mode) = (DiskUid::new(owner.0), DiskGid::new(owner.1), mode);
+        (inode.uid, inode.gid, inode.mode) = (owner.uid, owner.gid, mode);
         self.places.insert(id, place);
     }
 
@@ -286,7 +286,7 @@ mod tests {
         from.link(data, b"b", file).unwrap();
         from.lower();
         let mut volume = Tree::new(Entry::directory(0, 0, 0o755), Provenance::rule("volume"));
-        let shift = |uid: u32, gid: u32| (uid + 100_000, gid + 100_000);
+        let shift = |owner: DiskOwner| DiskOwner::new(owner.uid.raw() + 100_000, owner.gid.raw() + 100_000);
         volume.graft(Tree::ROOT, &from, data, &shift).unwrap();
         volume.take_after(Tree::ROOT, &from, data, &shift);
         let root = volume.inode(Tree::ROOT);

@@ -15,10 +15,10 @@ impl Reading<'_> {
     pub(super) fn build(&mut self, image: &str, node: &Node) {
         let inline = node.get("dockerfile_inline").and_then(Node::text);
         let context = node.text().or_else(|| node.get("context").and_then(Node::text)).unwrap_or(".");
-        let told: Build = match node.text() {
+        let given: Build = match node.text() {
             Some(_) => Build::default(),
             None => match self.typed(node) {
-                Some(told) => told,
+                Some(given) => given,
                 None => return,
             },
         };
@@ -29,7 +29,7 @@ impl Reading<'_> {
             return self.diagnostic(Severity::Note, node, &message, help);
         }
         let context = PathBuf::from(context);
-        let named = told.dockerfile.as_deref().unwrap_or("Dockerfile");
+        let named = given.dockerfile.as_deref().unwrap_or("Dockerfile");
         let path = context.join(named);
         let source = match inline {
             Some(text) => SourceText::new(&format!("dockerfile_inline of {image}"), text),
@@ -44,7 +44,7 @@ impl Reading<'_> {
                 }
             },
         };
-        let options = Options { args: self.build_args(node), target: told.target };
+        let options = Options { args: self.build_args(node), target: given.target };
         let recipe = dockerfile::read(&source, &context, &options, self.files, self.diagnostics);
         self.builds.extend(recipe.map(|recipe| (image.to_owned(), recipe)));
     }

@@ -93,9 +93,9 @@ fn braced(
     }
     // With a colon, an empty value counts as none.
     let (empty_is_none, form) = form.strip_prefix(':').map_or((false, form), |form| (true, form));
-    let told = value(name).filter(|value| !(empty_is_none && value.is_empty()));
+    let given = value(name).filter(|value| !(empty_is_none && value.is_empty()));
     let mut nested = |text: &str| interpolate(text, value, unset);
-    match (form.split_at_checked(1), told) {
+    match (form.split_at_checked(1), given) {
         (Some(("-", _)), Some(value)) => Ok(value),
         (Some(("-", default)), None) => nested(default),
         (Some(("?", _)), Some(value)) => Ok(value),

@@ -37,7 +37,7 @@ fn mappings(lower: Vec<(Node, Node)>, upper: Vec<(Node, Node)>, path: &str) -> V
     Value::Mapping(merged)
 }
 
-/// Lists grow, but what mounts at one target stands once.
+/// Lists grow, but an entry with the same target replaces the earlier one.
 fn sequences(lower: Vec<Node>, upper: Vec<Node>, path: &str) -> Value {
     let mut merged = lower;
     for item in upper {

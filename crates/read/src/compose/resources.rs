@@ -45,13 +45,13 @@ impl Reading<'_> {
             self.diagnostic(Severity::Error, item, &message, Some(help));
             return None;
         };
-        let told: Resource = self.typed(declared).unwrap_or_default();
+        let given: Resource = self.typed(declared).unwrap_or_default();
         for key in ["uid", "gid", "mode"] {
-            if let Some(at) = item.get(key).filter(|_| told.file.is_some()) {
+            if let Some(at) = item.get(key).filter(|_| given.file.is_some()) {
                 let message = format!(
                     "`{key}` is ignored for a {word} from a file: it is bound with the owner and mode it has"
                 );
-                let help = told.file.as_ref().map(|file| format!("change {file} itself"));
+                let help = given.file.as_ref().map(|file| format!("change {file} itself"));
                 self.diagnostic(Severity::Warning, at, &message, help);
             }
         }
@@ -62,7 +62,7 @@ impl Reading<'_> {
             Some(name) => default(&name),
             None => default(&name),
         };
-        let kind = match told.file {
+        let kind = match given.file {
             Some(path) => VolumeKind::Bind { path: path.into_bytes(), make_missing: false },
             None => VolumeKind::Other { kind: word.to_owned(), read_only: true },
         };

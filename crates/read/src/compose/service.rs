@@ -23,18 +23,18 @@ struct Options {
 impl Reading<'_> {
     /// The container of the service `name`.
     pub(super) fn service(&mut self, name: &str, node: &Node) -> Option<Container> {
-        let told: Service = self.typed(node)?;
+        let given: Service = self.typed(node)?;
         let at = |key: &str| node.get(key).unwrap_or(node);
         let listed = self.list(node, "security_opt");
         let options = self.security_options(listed);
         let mounts = self.mounts(name, node);
-        let image = told.image.clone().unwrap_or_else(|| format!("{}-{name}", self.name));
+        let image = given.image.clone().unwrap_or_else(|| format!("{}-{name}", self.name));
         if let Some(build) = node.get("build") {
             self.build(&image, build);
         }
         let fact = |reading: &Self, key: &str, value: bool| Fact::new(value, reading.place(at(key), key));
         let plain = PlainIdentity {
-            user: told.user.map(|user| Fact::new(user.0, self.place(at("user"), "user"))),
+            user: given.user.map(|user| Fact::new(user.0, self.place(at("user"), "user"))),
             groups: self.groups(node),
             filesystem_group: None,
             capabilities: DeclaredCapabilities {
@@ -42,22 +42,22 @@ impl Reading<'_> {
                 drop: self.names(node, "cap_drop"),
             },
             effective: None,
-            privileged: told.privileged.map(|value| fact(self, "privileged", value)),
+            privileged: given.privileged.map(|value| fact(self, "privileged", value)),
             no_new_privileges: options.no_new_privileges,
             umask: None,
-            user_namespace: self.user_namespace(told.userns_mode.as_deref(), at("userns_mode")),
+            user_namespace: self.user_namespace(given.userns_mode.as_deref(), at("userns_mode")),
         };
         Some(Container {
             name: name.to_owned(),
             role: Role::App,
             image: Some(Fact::new(image, self.place(at("image"), "image"))),
             who: Who::Plain(Box::new(plain)),
-            read_only_root: told.read_only == Some(true),
-            privileged: told.privileged == Some(true),
+            read_only_root: given.read_only == Some(true),
+            privileged: given.privileged == Some(true),
             unmasked: options.unmasked,
             refusal: None,
             mounts,
-            working_directory: told
+            working_directory: given
                 .working_dir
                 .map(|path| Fact::new(path.into_bytes(), self.place(at("working_dir"), "working_dir"))),
             termination_log: None,

@@ -272,10 +272,10 @@ impl Reading<'_> {
     pub(super) fn project_volumes(&mut self, root: &Node) {
         for (key, node) in self.mapping(root, "volumes") {
             let Some(name) = key.text() else { continue };
-            let told: types::Volume = self.typed(node).unwrap_or_default();
-            let driver = self.driver(&told, node);
-            let external = node.get("external").is_some_and(|told| {
-                told.text().is_none_or(|text| crate::yaml::resolve(text) == crate::yaml::Scalar::Bool(true))
+            let given: types::Volume = self.typed(node).unwrap_or_default();
+            let driver = self.driver(&given, node);
+            let external = node.get("external").is_some_and(|given| {
+                given.text().is_none_or(|text| crate::yaml::resolve(text) == crate::yaml::Scalar::Bool(true))
             });
             let name = Fact::new(name.to_owned(), self.source.place(&key.span, "volumes"));
             self.declared.push(name.value.clone());
@@ -283,9 +283,9 @@ impl Reading<'_> {
         }
     }
 
-    fn driver(&mut self, told: &types::Volume, node: &Node) -> Driver {
+    fn driver(&mut self, given: &types::Volume, node: &Node) -> Driver {
         if let Some(driver) =
-            told.driver.as_ref().filter(|driver| !["local", "default"].contains(&driver.as_str()))
+            given.driver.as_ref().filter(|driver| !["local", "default"].contains(&driver.as_str()))
         {
             return Driver::Unknown(driver.clone());
         }

@@ -133,9 +133,9 @@ impl Reader<'_> {
                 for piece in commands(text, self.escape, &value) {
                     let words = format!("RUN `{}`", shown(&text[piece.at.clone()], self.escape));
                     let at = within(&(start + piece.at.start..start + piece.at.end), self.source);
-                    let told =
+                    let given =
                         Told::Run { command: piece.command, begins: piece.begins, may_fail: piece.may_fail };
-                    self.push_called(stage, told, &at, "RUN", words);
+                    self.push_called(stage, given, &at, "RUN", words);
                 }
             }
             _ => {}
@@ -170,33 +170,33 @@ impl Reader<'_> {
         let (addresses, paths): (Vec<String>, Vec<String>) =
             paths.into_iter().partition(|path| add && path.contains("://"));
         let last = |text: &String| text.rsplit('/').next().unwrap_or_default().as_bytes().to_vec();
-        let mut told: Vec<CopySource> = addresses.iter().map(|text| CopySource::Made(last(text))).collect();
+        let mut given: Vec<CopySource> = addresses.iter().map(|text| CopySource::Made(last(text))).collect();
         let documents = sources.iter().filter(|source| matches!(source, Source::HereDoc(_)));
-        told.extend(documents.map(|_| CopySource::Made(Vec::new())));
+        given.extend(documents.map(|_| CopySource::Made(Vec::new())));
         let from = match from {
             Some(name) => {
-                told.extend(paths.into_iter().map(|path| CopySource::Path(path.into_bytes())));
+                given.extend(paths.into_iter().map(|path| CopySource::Path(path.into_bytes())));
                 CopyFrom::Other(self.other(&name))
             }
-            None => CopyFrom::Context(Arc::new(self.taken(&paths, span, add, &mut told))),
+            None => CopyFrom::Context(Arc::new(self.taken(&paths, span, add, &mut given))),
         };
-        let copy = Copy { from, sources: told, to, owner, mode };
+        let copy = Copy { from, sources: given, to, owner, mode };
         let keyword = if add { "ADD" } else { "COPY" };
         let words = format!("`{}`", shown(&self.source.text[within(span, self.source)], escape));
         self.push_called(stage, Told::Copy(Box::new(copy)), &within(span, self.source), keyword, words);
     }
 
-    /// The files of the context that a copy takes, added to `told`.
+    /// The files of the context that a copy takes, added to `given`.
     fn taken(
         &mut self,
         paths: &[String],
         span: &Range<usize>,
         add: bool,
-        told: &mut Vec<CopySource>,
+        given: &mut Vec<CopySource>,
     ) -> Tree {
         match self.context.sources(paths) {
             Ok((sources, tree)) => {
-                told.extend(sources.into_iter().map(|source| match &source {
+                given.extend(sources.into_iter().map(|source| match &source {
                     CopySource::Path(path) if add && self.context.is_archive(path) => CopySource::Archive,
                     CopySource::Path(_) | CopySource::Made(_) | CopySource::Archive => source,
                 }));

@@ -43,24 +43,24 @@ pub(super) fn expand(expression: &str, container: &Container, pod: &str, namespa
 }
 
 fn variable(name: &str, container: &Container, pod: &str, namespace: &str) -> Expanded {
-    let told = container.env.iter().rfind(|variable| variable.name == name);
+    let given = container.env.iter().rfind(|variable| variable.name == name);
     let unknown = |why: &str| {
         let fact = format!("the value of ${name} in container {}", container.name);
         Expanded::Unknown(Unknown::new(&fact, why))
     };
-    let Some(told) = told else {
+    let Some(given) = given else {
         return if !container.env_from.is_empty() {
             unknown("give it under `env:`")
         } else {
             Expanded::Missing(name.to_owned())
         };
     };
-    let field = told.value_from.as_ref().and_then(|from| from.field_ref.as_ref());
-    match (&told.value, field.map(|field| field.field_path.as_str())) {
+    let field = given.value_from.as_ref().and_then(|from| from.field_ref.as_ref());
+    match (&given.value, field.map(|field| field.field_path.as_str())) {
         (Some(value), _) if !value.contains("$(") => Expanded::Path(value.clone()),
         (None, Some("metadata.name")) => Expanded::Path(pod.to_owned()),
         (None, Some("metadata.namespace")) => Expanded::Path(namespace.to_owned()),
-        (None, None) if told.value_from.is_none() => Expanded::Path(String::new()),
+        (None, None) if given.value_from.is_none() => Expanded::Path(String::new()),
         (Some(_) | None, _) => unknown("give the variable a plain value"),
     }
 }

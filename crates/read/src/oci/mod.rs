@@ -141,7 +141,7 @@ impl Reading<'_> {
             umask: user.umask.map(|bits| self.fact("process.user.umask", Mode::new((bits & 0o777) as u16))),
             no_new_privileges: process
                 .no_new_privileges
-                .map(|told| self.fact("process.noNewPrivileges", told)),
+                .map(|given| self.fact("process.noNewPrivileges", given)),
             bounding,
             permitted,
             inheritable,

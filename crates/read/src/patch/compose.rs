@@ -20,11 +20,11 @@ pub(super) fn write(document: &Document, container: &Container, what: &Process) 
     match what {
         Process::Becomes(uid, gid) => {
             // As it was understood: the group may come from another service, or from a variable.
-            let told = match &container.who {
+            let given = match &container.who {
                 Who::Plain(plain) => plain.user.as_ref().map(|user| user.value.as_str()),
                 Who::Kubernetes(_) | Who::Process(_) | Who::Running(_) => None,
             };
-            document.set(&key("user"), quoted(user_text(told, *uid, *gid)))
+            document.set(&key("user"), quoted(user_text(given, *uid, *gid)))
         }
         Process::Umask(_) => Err(no_field(
             "no key of a service sets a umask: set it where the program starts, or in the image",

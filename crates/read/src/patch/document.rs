@@ -121,13 +121,13 @@ impl Document {
                 .map_or(name, |_| &name[4..]);
             bare.to_ascii_uppercase()
         };
-        let told: Vec<&str> =
+        let given: Vec<&str> =
             self.read(other).map(Node::items).unwrap_or_default().iter().filter_map(Node::text).collect();
         let everything = dropping && names.iter().any(|name| bare(name) == "ALL");
-        let meant = |told: &str| everything || names.iter().any(|name| bare(name) == bare(told));
+        let meant = |given: &str| everything || names.iter().any(|name| bare(name) == bare(given));
         let kept: Vec<YamlValue> =
-            told.iter().filter(|name| !meant(name)).map(|name| YamlValue::from(*name)).collect();
-        if kept.len() < told.len() {
+            given.iter().filter(|name| !meant(name)).map(|name| YamlValue::from(*name)).collect();
+        if kept.len() < given.len() {
             self.set(other, kept)?;
         }
         names.iter().try_for_each(|name| self.append(to, name.as_str().into()))
@@ -140,7 +140,7 @@ impl Document {
             mount
                 .get(key)
                 .and_then(Node::text)
-                .is_some_and(|told| told.trim_end_matches('/').as_bytes() == at)
+                .is_some_and(|given| given.trim_end_matches('/').as_bytes() == at)
         };
         let index = self.read(mounts)?.items().iter().position(same)?;
         Some(item(mounts, index))
@@ -148,11 +148,11 @@ impl Document {
 
     /// The way to the innermost mount above `part`, and what is left of the path below it.
     pub(super) fn mount_above(&self, mounts: &[Part], key: &str, part: &[u8]) -> Option<(Vec<Part>, String)> {
-        let told = self.read(mounts)?.items().iter().enumerate().filter_map(|(index, mount)| {
+        let given = self.read(mounts)?.items().iter().enumerate().filter_map(|(index, mount)| {
             let at = mount.get(key)?.text()?;
             Some((at.len(), index, rest_below(at, part)?))
         });
-        told.max_by_key(|(length, ..)| *length).map(|(_, index, rest)| (item(mounts, index), rest))
+        given.max_by_key(|(length, ..)| *length).map(|(_, index, rest)| (item(mounts, index), rest))
     }
 
     /// Mounts a part of the volume above `part` there, and not the whole; the keys of a mount's path and of its part.
@@ -169,8 +169,8 @@ impl Document {
 
     /// Adds `rest` to the path that is given at the end of a way, or sets it.
     pub(super) fn deepen(&self, way: &[Part], rest: String) -> Result<(), PatchError> {
-        let told = self.read(way).and_then(Node::text);
-        self.set(way, told.map(|told| format!("{}/{rest}", told.trim_end_matches('/'))).unwrap_or(rest))
+        let given = self.read(way).and_then(Node::text);
+        self.set(way, given.map(|given| format!("{}/{rest}", given.trim_end_matches('/'))).unwrap_or(rest))
     }
 
     fn push<L: AsYaml>(
@@ -289,7 +289,7 @@ fn path_text(way: &[Part]) -> Option<String> {
 fn find(node: &Node, source: &SourceText, place: (usize, usize), way: &mut Vec<Part>) -> bool {
     let here = |node: &Node| source.line_column(node.span.start) == place;
     match &node.value {
-        // A mapping stands where its first key does, so it is asked before what is in it.
+        // A mapping begins where its first key does, so it is asked before what is in it.
         Value::Mapping(_) if here(node) => true,
         Value::Mapping(pairs) => {
             for (key, value) in pairs {

@@ -84,8 +84,8 @@ fn writable(document: &Document, spec: &[Part], mount: &Node) -> Result<(), Patc
         return Ok(());
     };
     for source in ["persistentVolumeClaim", "csi", "nfs", "iscsi", "fc", "rbd", "cephfs", "azureFile"] {
-        let told = listed[index].get(source).and_then(|source| source.get("readOnly"));
-        if told.and_then(Node::text) == Some("true") {
+        let given = listed[index].get(source).and_then(|source| source.get("readOnly"));
+        if given.and_then(Node::text) == Some("true") {
             let mut way = volumes.clone();
             way.extend([Part::Item(index), Part::Key(source.to_owned()), Part::Key("readOnly".to_owned())]);
             document.set(&way, false)?;

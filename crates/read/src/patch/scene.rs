@@ -13,8 +13,8 @@ pub(super) fn write(document: &Document, what: &Process) -> Result<(), PatchErro
     let key = |keys: &[&str]| below(container, keys);
     match what {
         Process::Becomes(uid, gid) => {
-            let told = document.read(&key(&["user"])).and_then(Node::text);
-            document.set(&key(&["user"]), quoted(user_text(told, *uid, *gid)))
+            let given = document.read(&key(&["user"])).and_then(Node::text);
+            document.set(&key(&["user"]), quoted(user_text(given, *uid, *gid)))
         }
         Process::Umask(mask) => document.set(&key(&["umask"]), mask.to_string()),
         Process::Drops(names) | Process::Adds(names) => {

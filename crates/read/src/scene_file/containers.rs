@@ -124,10 +124,10 @@ impl Reading<'_> {
                 .map(|group| self.fact(item, "filesystem-group", group)),
             capabilities,
             effective,
-            privileged: section.privileged.map(|told| self.fact(item, "privileged", told)),
+            privileged: section.privileged.map(|given| self.fact(item, "privileged", given)),
             no_new_privileges: section
                 .no_new_privileges
-                .map(|told| self.fact(item, "no-new-privileges", told)),
+                .map(|given| self.fact(item, "no-new-privileges", given)),
             umask,
         }
     }

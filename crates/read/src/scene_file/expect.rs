@@ -11,9 +11,9 @@ use crate::yaml::Node;
 
 impl Reading<'_> {
     /// The expectations under `expect`.
-    pub(super) fn expectations(&mut self, told: Option<&ExpectSection>, node: &Node) -> Vec<Expected> {
-        let (Some(told), Some(at)) = (told, node.get("expect")) else { return Vec::new() };
-        match told {
+    pub(super) fn expectations(&mut self, given: Option<&ExpectSection>, node: &Node) -> Vec<Expected> {
+        let (Some(given), Some(at)) = (given, node.get("expect")) else { return Vec::new() };
+        match given {
             ExpectSection::Lines(lines) => {
                 let items = lines.iter().zip(at.items());
                 items

@@ -10,10 +10,10 @@ use crate::yaml::Node;
 
 impl Reading<'_> {
     /// The limits under `at-most`.
-    pub(super) fn limits(&mut self, told: &[String], node: &Node) -> Vec<Fact<Limit>> {
+    pub(super) fn limits(&mut self, given: &[String], node: &Node) -> Vec<Fact<Limit>> {
         let items = node.get("at-most").map(Node::items).unwrap_or_default();
         let mut all = Vec::new();
-        for (text, at) in told.iter().zip(items) {
+        for (text, at) in given.iter().zip(items) {
             match text.parse() {
                 Ok(limit) => all.push(Fact::new(limit, self.source.place(&at.span, "at-most"))),
                 Err(error) => {
@@ -28,10 +28,10 @@ impl Reading<'_> {
     }
 
     /// The findings under `accept`.
-    pub(super) fn accepted(&mut self, told: &[AcceptSection], node: &Node) -> Vec<Accepted> {
+    pub(super) fn accepted(&mut self, given: &[AcceptSection], node: &Node) -> Vec<Accepted> {
         let items = node.get("accept").map(Node::items).unwrap_or_default();
         let mut all = Vec::new();
-        for (section, at) in told.iter().zip(items) {
+        for (section, at) in given.iter().zip(items) {
             let span = &at.get("finding").unwrap_or(at).span;
             let Some(kind) = Kind::by_word(&section.finding) else {
                 let words: Vec<&str> = Kind::ALL.map(Kind::word).into();

@@ -6,7 +6,7 @@ use mivask_core::accounts::Accounts;
 use mivask_core::fact::Fact;
 use mivask_core::host_mounts::HostMounts;
 use mivask_core::identity::{ImageFacts, Knowledge};
-use mivask_core::ids::UserNamespace;
+use mivask_core::ids::{DiskOwner, UserNamespace};
 use mivask_core::mount::MountFlags;
 use mivask_core::personality::{OptionError, Personality, Squash};
 use mivask_core::scene::{Host, Image, VolumeFacts};
@@ -25,21 +25,21 @@ use crate::disk;
 use crate::yaml::Node;
 
 /// An image with what was given beside it on top.
-fn over(from: Image, told: Image) -> Image {
-    let user = match told.identity.user {
+fn over(from: Image, given: Image) -> Image {
+    let user = match given.identity.user {
         Knowledge::Unknown => from.identity.user,
         known @ Knowledge::Known(_) => known,
     };
-    let accounts = match told.identity.accounts {
+    let accounts = match given.identity.accounts {
         Knowledge::Unknown => from.identity.accounts,
         known @ Knowledge::Known(_) => known,
     };
     Image {
         identity: ImageFacts { user, accounts },
-        tree: told.tree.or(from.tree),
-        volumes: if told.volumes.is_empty() { from.volumes } else { told.volumes },
-        working_directory: told.working_directory.or(from.working_directory),
-        ..told
+        tree: given.tree.or(from.tree),
+        volumes: if given.volumes.is_empty() { from.volumes } else { given.volumes },
+        working_directory: given.working_directory.or(from.working_directory),
+        ..given
     }
 }
 
@@ -70,14 +70,14 @@ impl Reading<'_> {
             })),
         };
         let accounts = match (&section.accounts, node.get("accounts")) {
-            (Some(told), Some(at)) => match self.accounts(name, told.as_ref(), at) {
+            (Some(given), Some(at)) => match self.accounts(name, given.as_ref(), at) {
                 Some(accounts) => Knowledge::Known(accounts),
                 None => Knowledge::Unknown,
             },
             _ => Knowledge::Unknown,
         };
-        let told = section.tree.as_ref().zip(node.get("tree"));
-        let mut tree = told.and_then(|(told, node)| self.tree(&format!("image {name}"), told, node));
+        let given = section.tree.as_ref().zip(node.get("tree"));
+        let mut tree = given.and_then(|(given, node)| self.tree(&format!("image {name}"), given, node));
         if let Some(tree) = &mut tree {
             Arc::make_mut(tree).lower();
         }
@@ -93,12 +93,12 @@ impl Reading<'_> {
             Fact::new(path.as_bytes().to_vec(), self.source.place(span, &field("working-directory")))
         });
         let identity = ImageFacts { user, accounts };
-        let told = Image { identity, tree, volumes, working_directory, ..Image::default() };
+        let given = Image { identity, tree, volumes, working_directory, ..Image::default() };
         match section.from.as_deref().zip(node.get("from")) {
             Some((path, at)) => {
-                self.image_from(name, section, path, at).map_or(told.clone(), |from| over(from, told))
+                self.image_from(name, section, path, at).map_or(given.clone(), |from| over(from, given))
             }
-            None => told,
+            None => given,
         }
     }
 
@@ -150,8 +150,8 @@ impl Reading<'_> {
 
     /// One volume; `node` is its section.
     pub(super) fn volume(&mut self, name: &str, section: &VolumeSection, node: &Node) -> VolumeFacts {
-        let told = section.tree.as_ref().zip(node.get("tree"));
-        let mut listed = told.and_then(|(told, node)| self.tree(&format!("volume {name}"), told, node));
+        let given = section.tree.as_ref().zip(node.get("tree"));
+        let mut listed = given.and_then(|(given, node)| self.tree(&format!("volume {name}"), given, node));
         let at = |key: &str| node.get(key).unwrap_or(node);
         let mut filesystem = section.filesystem.clone();
         let mut personality = Personality::default();
@@ -177,9 +177,9 @@ impl Reading<'_> {
             flags,
             personality,
             read_only_filesystem: section.read_only_filesystem,
-            group_ownership: section.group_ownership.map(|told| {
+            group_ownership: section.group_ownership.map(|given| {
                 let from = self.source.place(&at("group-ownership").span, &field("group-ownership"));
-                Fact::new(told == GroupOwnership::Apply, from)
+                Fact::new(given == GroupOwnership::Apply, from)
             }),
             from: self.source.place(&node.span, &format!("volumes.{name}")),
         }
@@ -202,7 +202,7 @@ impl Reading<'_> {
         nfs.export.manages_groups = section.manages_groups;
         if let Some(text) = &section.anon {
             match text.pair() {
-                Some(pair) => nfs.export.anonymous = pair,
+                Some((uid, gid)) => nfs.export.anonymous = DiskOwner::new(uid, gid),
                 None => {
                     let span = &node.get("anon").unwrap_or(node).span;
                     let message = format!("`{}` is not an anonymous user", text.0.escape_debug());
@@ -250,9 +250,9 @@ impl Reading<'_> {
 
     /// What is on the host, put together where it is given in parts.
     fn host_tree(&mut self, section: &HostSection, node: &Node) -> Option<Arc<Tree>> {
-        let told = section.tree.as_ref().zip(node.get("tree"));
-        let mut whole = told.and_then(|(told, node)| self.whole_host(told, node));
-        for (path, told) in &section.trees {
+        let given = section.tree.as_ref().zip(node.get("tree"));
+        let mut whole = given.and_then(|(given, node)| self.whole_host(given, node));
+        for (path, given) in &section.trees {
             let Some((key, at)) = node.get("trees").and_then(|trees| trees.entry(path)) else { continue };
             if !path.starts_with('/') {
                 let help = Some(format!("write /{}", path.escape_debug()));
@@ -265,7 +265,7 @@ impl Reading<'_> {
                 );
                 continue;
             }
-            let Some(part) = self.tree(&format!("the host at {path}"), told, at) else { continue };
+            let Some(part) = self.tree(&format!("the host at {path}"), given, at) else { continue };
             match Tree::planted(whole.as_deref(), path.as_bytes(), &part, "the host") {
                 Ok(tree) => whole = Some(Arc::new(tree)),
                 Err(error) => {
@@ -276,8 +276,8 @@ impl Reading<'_> {
         whole
     }
 
-    fn whole_host(&mut self, told: &TreeSource, node: &Node) -> Option<Arc<Tree>> {
-        let TreeSource::Named(path) = told else { return self.tree("the host", told, node) };
+    fn whole_host(&mut self, given: &TreeSource, node: &Node) -> Option<Arc<Tree>> {
+        let TreeSource::Named(path) = given else { return self.tree("the host", given, node) };
         let (_, gathered) = self.gathered(path, &Choice::default(), node)?;
         if let Some((message, help)) = disk::part_of_host(path, gathered.top.as_deref()) {
             self.diagnostics.add(Severity::Warning, self.source, &node.span, message, Some(help));
@@ -335,7 +335,7 @@ impl Reading<'_> {
         let mounts =
             section.mounts.as_deref().zip(node.get("mounts")).and_then(|(path, at)| self.mounts(path, at));
         let accounts = section.accounts.as_ref().zip(node.get("accounts"));
-        let accounts = accounts.and_then(|(told, at)| self.accounts("the host", Some(told), at));
+        let accounts = accounts.and_then(|(given, at)| self.accounts("the host", Some(given), at));
         Host { tree, mounts, accounts, settings, user_namespace }
     }
 }

@@ -20,9 +20,9 @@ use crate::yaml::Node;
 use crate::yaml::RawText;
 
 impl Reading<'_> {
-    /// The tree of `what` that `told` names or lists; `node` is where it is.
-    pub(super) fn tree(&mut self, what: &str, told: &TreeSource, node: &Node) -> Option<Arc<Tree>> {
-        match told {
+    /// The tree of `what` that `given` names or lists; `node` is where it is.
+    pub(super) fn tree(&mut self, what: &str, given: &TreeSource, node: &Node) -> Option<Arc<Tree>> {
+        match given {
             TreeSource::Listed(entries) => tree(what, entries, node, self.source, self.diagnostics),
             TreeSource::Named(path) => self.named_tree(path, node),
         }

@@ -152,10 +152,10 @@ pub struct ImageSection {
     /// Which platform of an image for several, such as `linux/arm64`; this machine's where left out.
     pub platform: Option<String>,
     /// Its USER; `null` where it has none. Left out: unknown.
-    #[serde(default, deserialize_with = "told")]
+    #[serde(default, deserialize_with = "given")]
     pub user: Option<Option<RawText>>,
     /// Its account files; `null` where it has neither. Left out: unknown.
-    #[serde(default, deserialize_with = "told")]
+    #[serde(default, deserialize_with = "given")]
     pub accounts: Option<Option<AccountsSection>>,
     /// Its files. Left out: unknown.
     pub tree: Option<TreeSource>,
@@ -336,7 +336,7 @@ impl<'de> Deserialize<'de> for CapabilityList {
 }
 
 /// Keeps "left out" apart from `null`.
-fn told<'de, T: Deserialize<'de>, D: Deserializer<'de>>(
+fn given<'de, T: Deserialize<'de>, D: Deserializer<'de>>(
     deserializer: D,
 ) -> Result<Option<Option<T>>, D::Error> {
     Option::<T>::deserialize(deserializer).map(Some)

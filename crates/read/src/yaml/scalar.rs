@@ -15,7 +15,7 @@ pub enum Scalar {
     Text,
 }
 
-/// What `text` means when it stands without quotes.
+/// What `text` means when it is not quoted.
 #[must_use]
 pub fn resolve(text: &str) -> Scalar {
     match text {

@@ -42,8 +42,8 @@ pub(super) fn link<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], new: &'a 
 fn may_link<W: Witness>(walker: &mut Walker<'_, '_, W>, old: Place) -> Result<(), Errno> {
     mapped(walker, old, Errno::EOVERFLOW)?;
     let view = walker.view();
-    let told = view.settings().protected_hardlinks;
-    if view.setting("fs.protected_hardlinks", told, 1, walker.witness()) == 0
+    let given = view.settings().protected_hardlinks;
+    if view.setting("fs.protected_hardlinks", given, 1, walker.witness()) == 0
         || is_safe(walker, old)
         || walker.owns(old)
     {

@@ -247,7 +247,7 @@ fn protected_file<W: Witness>(
         return Ok(());
     }
     let settings = view.settings();
-    let (name, told) = match file.kind {
+    let (name, given) = match file.kind {
         FileKind::File => ("fs.protected_regular", settings.protected_regular),
         FileKind::Fifo => ("fs.protected_fifos", settings.protected_fifos),
         // Other kinds have no setting of their own: a world-writable directory is enough.
@@ -268,7 +268,7 @@ fn protected_file<W: Witness>(
         (false, true) => 2,
         (false, false) => return Ok(()),
     };
-    if view.setting(name, told, 2, walker.witness()) < needed {
+    if view.setting(name, given, 2, walker.witness()) < needed {
         return Ok(());
     }
     let fact = format_args!(

@@ -53,8 +53,8 @@ pub(super) fn set_owner<'a, W: Witness>(
     if view.source(place).personality.locks_all() {
         unlocked(&mut walker, place, false)?;
     }
-    let told = view.inode(place).filter(|_| view.is_told(place));
-    let Some(inode) = told else {
+    let given = view.inode(place).filter(|_| view.is_told(place));
+    let Some(inode) = given else {
         untold(&mut walker, place, owner)?;
         keeps(&mut walker, place, uid.flatten(), gid.flatten())?;
         return Ok(unknown());

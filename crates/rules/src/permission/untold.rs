@@ -119,8 +119,8 @@ fn ask<W: Witness>(
 /// Whether the actor owns the inode at `place` or counts as its owner; asks where the owner is not known.
 pub(crate) fn may_own<W: Witness>(view: &View<'_>, place: Place, path: &[u8], w: &mut W) -> bool {
     let acting = view.fs_credentials(place, w);
-    let told = view.inode(place).filter(|_| view.is_told(place));
-    if let Some(inode) = told {
+    let given = view.inode(place).filter(|_| view.is_told(place));
+    if let Some(inode) = given {
         if let Some(Certainty::Assumed(text)) = view.doubt(place).map(|doubt| &doubt.attributes) {
             w.assume(|| text.clone());
         }

@@ -70,8 +70,8 @@ impl<'a, W: Witness> Walker<'a, '_, W> {
         if link_owner == Some(self.view.who.fsuid) || (dir_owner.is_some() && dir_owner == link_owner) {
             return Ok(());
         }
-        let told = self.view.settings().protected_symlinks;
-        if self.view.setting("fs.protected_symlinks", told, 1, self.w) == 0 {
+        let given = self.view.settings().protected_symlinks;
+        if self.view.setting("fs.protected_symlinks", given, 1, self.w) == 0 {
             return Ok(());
         }
         let fact = "fs.protected_symlinks: a link in a sticky world-writable directory is followed only for its owner or if the directory's owner made it";

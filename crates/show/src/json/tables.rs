@@ -223,35 +223,35 @@ impl<'a> AccessJson<'a> {
         let cells = &row.cells;
         let columns =
             [&cells.read, &cells.write, &cells.create, &cells.delete, &cells.list, &cells.enter, &cells.run];
-        let told = columns.map(|outcome| {
+        let given = columns.map(|outcome| {
             outcome.as_ref().map(|outcome| (outcome.word(), outcome.errno().map(|errno| errno.name())))
         });
-        Self::of(&row.actor, &row.path, row.facts.as_ref(), row.missing, told)
+        Self::of(&row.actor, &row.path, row.facts.as_ref(), row.missing, given)
     }
 
     /// An entry of a sweep, in the same fields.
     pub(super) fn swept(actor: &'a str, swept: &Swept<'_>, facts: Option<&PathFacts>) -> Self {
         let kind = facts.map_or(swept.kind, |facts| facts.kind);
-        let told = Column::ALL.map(|column| match swept.cell(column) {
+        let given = Column::ALL.map(|column| match swept.cell(column) {
             Cell::Void => None,
             Cell::Allowed => Some(("allowed", None)),
             Cell::Denied(errno) => Some(("denied", Some(errno.name()))),
             Cell::Open => Some(("depends", None)),
         });
-        Self { kind: Some(kind.word()), ..Self::of(actor, swept.path, facts, false, told) }
+        Self { kind: Some(kind.word()), ..Self::of(actor, swept.path, facts, false, given) }
     }
 
-    /// `told`: the word and the errno of each column, in the order of [`Column::ALL`].
+    /// `given`: the word and the errno of each column, in the order of [`Column::ALL`].
     fn of(
         actor: &'a str,
         path: &[u8],
         facts: Option<&PathFacts>,
         missing: bool,
-        told: [Option<(&'static str, Option<&'static str>)>; 7],
+        given: [Option<(&'static str, Option<&'static str>)>; 7],
     ) -> Self {
-        let errnos = Column::ALL.into_iter().zip(told);
-        let errnos = errnos.filter_map(|(column, told)| Some((column.word(), told?.1?))).collect();
-        let [read, write, create, delete, list, enter, run] = told.map(|told| told.map(|(word, _)| word));
+        let errnos = Column::ALL.into_iter().zip(given);
+        let errnos = errnos.filter_map(|(column, given)| Some((column.word(), given?.1?))).collect();
+        let [read, write, create, delete, list, enter, run] = given.map(|given| given.map(|(word, _)| word));
         Self {
             actor,
             path: JsonPath::new(path),

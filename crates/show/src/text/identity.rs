@@ -59,8 +59,8 @@ fn identity(out: &mut dyn Write, actor: &Actor, layout: Layout) -> io::Result<()
         table.row(vec![field.to_owned(), value, paint(FAINT, &safe(&fact.from.to_string()))]);
     }
     let first = actor.identity.possible.first().map(|(_, identity)| (identity.effective, identity.uid.raw()));
-    let told = actor.facts().iter().any(|fact| fact.field == IdentityField::Effective);
-    if let (Some((effective, uid)), 1, false) = (first, actor.identity.possible.len(), told) {
+    let given = actor.facts().iter().any(|fact| fact.field == IdentityField::Effective);
+    if let (Some((effective, uid)), 1, false) = (first, actor.identity.possible.len(), given) {
         let why = match (effective.is_empty(), uid) {
             (true, 0) => "every capability is dropped",
             (true, _) => "a process that is not root starts with none",

@@ -121,8 +121,8 @@ impl<'a> BuildState<'a> {
         if path.first() == Some(&b'/') {
             return path.to_vec();
         }
-        let told = self.working_directory.as_ref().map(|path| path.value.as_slice());
-        let here = self.shell_directory.as_deref().or(told).unwrap_or(b"/");
+        let given = self.working_directory.as_ref().map(|path| path.value.as_slice());
+        let here = self.shell_directory.as_deref().or(given).unwrap_or(b"/");
         [here, b"/", path].concat()
     }
 
@@ -202,7 +202,7 @@ impl<'a> BuildState<'a> {
     /// Gives `id` a user, a group or both.
     pub(super) fn own(&mut self, id: InodeId, uid: Option<&Number>, gid: Option<&Number>, from: &Provenance) {
         let inode = *self.tree.inode(id);
-        let number = |told: Option<&Number>, now: u32| match told {
+        let number = |given: Option<&Number>, now: u32| match given {
             Some(number) => number.clone().unwrap_or(UNSPECIFIED_ID),
             None => now,
         };

@@ -38,7 +38,7 @@ pub(crate) fn built(scene: &Scene) -> Cow<'_, Scene> {
     let mut whole = scene.clone();
     for (name, built) in yard.done {
         let image = match scene.images.get(&name) {
-            Some(told) => corrected(built, told),
+            Some(given) => corrected(built, given),
             None => built,
         };
         whole.images.insert(name, image);
@@ -47,18 +47,18 @@ pub(crate) fn built(scene: &Scene) -> Cow<'_, Scene> {
 }
 
 /// What was built, with what someone told about it in its place.
-fn corrected(built: Image, told: &Image) -> Image {
-    let told = told.clone();
-    let or = |told: Knowledge<_>, built| if matches!(told, Knowledge::Unknown) { built } else { told };
-    let accounts = match told.identity.accounts {
+fn corrected(built: Image, given: &Image) -> Image {
+    let given = given.clone();
+    let or = |given: Knowledge<_>, built| if matches!(given, Knowledge::Unknown) { built } else { given };
+    let accounts = match given.identity.accounts {
         Knowledge::Unknown => built.identity.accounts,
         known @ Knowledge::Known(_) => known,
     };
     Image {
-        identity: ImageFacts { user: or(told.identity.user, built.identity.user), accounts },
-        tree: told.tree.or(built.tree),
-        volumes: if told.volumes.is_empty() { built.volumes } else { told.volumes },
-        working_directory: told.working_directory.or(built.working_directory),
+        identity: ImageFacts { user: or(given.identity.user, built.identity.user), accounts },
+        tree: given.tree.or(built.tree),
+        volumes: if given.volumes.is_empty() { built.volumes } else { given.volumes },
+        working_directory: given.working_directory.or(built.working_directory),
         ..built
     }
 }

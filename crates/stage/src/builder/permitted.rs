@@ -5,7 +5,7 @@ use std::sync::Arc;
 use mivask_model::act::Verb;
 use mivask_model::credentials::Credentials;
 use mivask_model::fact::Unknown;
-use mivask_model::ids::{KernelGid, KernelUid, MountIds, UserNamespace};
+use mivask_model::ids::{KernelOwner, MountIds, UserNamespace};
 use mivask_model::mount::{Mount, MountFlags, MountOrigin, MountTable, Preparation, Source, Variant};
 use mivask_model::mount_kind::MountKind;
 use mivask_model::outcome::Errno;
@@ -35,7 +35,7 @@ impl BuildState<'_> {
             return;
         }
         let tree = std::mem::replace(&mut self.tree, Tree::unknown(&Unknown::new("", "")));
-        let (errno, tree) = judged(tree, verb, path, (*uid, *gid));
+        let (errno, tree) = judged(tree, verb, path, KernelOwner::new(*uid, *gid));
         self.tree = tree;
         if let Some(errno) = errno {
             let why = format!("user {uid} is refused: {errno} ({})", errno.meaning());
@@ -45,7 +45,7 @@ impl BuildState<'_> {
 }
 
 /// The errno that keeps `owner` from acting on the tree; `None` where nothing does, or no one knows.
-fn judged(tree: Tree, verb: &Verb, path: &[u8], owner: (u32, u32)) -> (Option<Errno>, Tree) {
+fn judged(tree: Tree, verb: &Verb, path: &[u8], owner: KernelOwner) -> (Option<Errno>, Tree) {
     let mut storage = Storage::default();
     let tree = Arc::new(tree);
     let source = storage.add_source(Source {
@@ -76,9 +76,9 @@ fn judged(tree: Tree, verb: &Verb, path: &[u8], owner: (u32, u32)) -> (Option<Er
     });
     let none = mivask_model::caps::CapabilitySet::EMPTY;
     let who = Credentials {
-        fsuid: KernelUid::new(owner.0),
-        fsgid: KernelGid::new(owner.1),
-        groups: vec![KernelGid::new(owner.1)],
+        fsuid: owner.uid,
+        fsgid: owner.gid,
+        groups: vec![owner.gid],
         effective: none,
         permitted: none,
         namespace: Arc::new(UserNamespace::initial()),

@@ -37,7 +37,7 @@ pub struct DeclaredCapabilities {
 pub struct IgnoredCapability {
     /// The name as written.
     pub name: String,
-    /// Where it stands.
+    /// Where it is.
     pub from: Provenance,
     /// The name that would have worked, if there is one.
     pub meant: Option<&'static str>,

@@ -112,9 +112,9 @@ impl Notes<'_> {
     }
 
     fn people(&mut self, asked: &PlainIdentity, image: &ImageFacts) -> People {
-        let told = asked.user.clone().filter(|user| !user.value.is_empty());
-        let by_image = told.is_none();
-        let user = match told {
+        let given = asked.user.clone().filter(|user| !user.value.is_empty());
+        let by_image = given.is_none();
+        let user = match given {
             Some(user) => Some(user),
             None => match &image.user {
                 Knowledge::Unknown => return self.any_user(),
@@ -346,8 +346,8 @@ impl Privileges {
         if let Some(effective) = &asked.effective {
             notes.fact(IdentityField::Effective, effective.value, effective.from.clone());
         }
-        if let Some(told) = &asked.no_new_privileges {
-            notes.fact(IdentityField::NoNewPrivileges, told.value, told.from.clone());
+        if let Some(given) = &asked.no_new_privileges {
+            notes.fact(IdentityField::NoNewPrivileges, given.value, given.from.clone());
         }
         Self {
             root,

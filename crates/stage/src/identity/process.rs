@@ -30,9 +30,9 @@ pub fn process_identity(
     let default = Fact::new(Mode::new(0o022), Provenance::rule("the runtime's default umask"));
     let umask = asked.umask.clone().unwrap_or(default);
     fact(IdentityField::Umask, umask.value.to_string(), &umask.from);
-    let no_new_privileges = asked.no_new_privileges.as_ref().is_some_and(|told| told.value);
-    if let Some(told) = &asked.no_new_privileges {
-        fact(IdentityField::NoNewPrivileges, told.value.to_string(), &told.from);
+    let no_new_privileges = asked.no_new_privileges.as_ref().is_some_and(|given| given.value);
+    if let Some(given) = &asked.no_new_privileges {
+        fact(IdentityField::NoNewPrivileges, given.value.to_string(), &given.from);
     }
     let mut groups: Vec<u32> = asked.groups.iter().map(|group| group.value).collect();
     let mut assumptions: Vec<Arc<str>> = Vec::new();

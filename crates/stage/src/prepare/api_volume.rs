@@ -1,5 +1,6 @@
 //! Volumes made of API objects: configMap, secret, downwardAPI, projected (docs/facts/kubelet.md section 6).
 
+use mivask_model::ids::DiskOwner;
 use std::sync::Arc;
 
 use mivask_model::fact::{Fact, Provenance, Unknown};
@@ -138,9 +139,9 @@ impl Contents {
         let word = if secret { "Secret" } else { "ConfigMap" };
         let cluster = &context.scene.cluster;
         let known = if secret { &cluster.secrets } else { &cluster.config_maps };
-        let told = known.get(&(context.workload.namespace.clone(), name.value.clone()));
+        let given = known.get(&(context.workload.namespace.clone(), name.value.clone()));
         let what = format!("{word} {}", name.value);
-        match (told, items) {
+        match (given, items) {
             (Some(object), Some(items)) => {
                 for item in items {
                     if object.keys.contains(&item.key) {
@@ -233,7 +234,7 @@ impl Contents {
             let Some(id) = tree.find(&path) else { continue };
             let mode = if group.is_some() { 0o640 } else { 0o600 };
             let gid = group.map_or(0, |group| group.value);
-            tree.own(id, (common.unwrap_or(0), gid), Mode::new(mode), from.clone());
+            tree.own(id, DiskOwner::new(common.unwrap_or(0), gid), Mode::new(mode), from.clone());
         }
     }
 }

@@ -1,5 +1,6 @@
 //! Volumes with a file system of their own: claims, and what pods describe inline.
 
+use mivask_model::ids::DiskOwner;
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
@@ -348,7 +349,7 @@ fn stepped(tree: &mut Tree, top: InodeId, group: &Fact<u32>, policy: Policy) -> 
         "after the filesystem-group step the volume's root is at least 2770; its owner is taken to be root";
     tree.doubt_attributes(top, Certainty::Assumed(text.into()));
     let mode = mivask_model::mode::Mode::new(0o2770);
-    tree.own(top, (0, group.value), mode, group.from.clone());
+    tree.own(top, DiskOwner::new(0, group.value), mode, group.from.clone());
     let note = format!("the kubelet gives the volume to group {}, its root at least 2770", group.value);
     StepReport { touched: 0, note: Some(note.into()) }
 }

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use mivask_model::act::quoted;
 use mivask_model::fact::{Fact, Provenance};
-use mivask_model::ids::MountIds;
+use mivask_model::ids::{KernelOwner, MountIds};
 use mivask_model::mode::FileKind;
 use mivask_model::mount::{Mount, MountFlags, MountId, MountOrigin, MountTable, Preparation};
 use mivask_model::mount_kind::MountKind;
@@ -49,7 +49,7 @@ pub(super) fn actor(
     });
     let only = if let [one] = credentials.as_slice() { Some(one) } else { None };
     let mut mounts = ContainerMounts {
-        process: only.map(|one| (one.fsuid.raw(), one.fsgid.raw())),
+        process: only.map(|one| KernelOwner { uid: one.fsuid, gid: one.fsgid }),
         creator: creator(namespace.as_ref()),
         image: container.image.as_ref().and_then(|image| context.scene.images.get(&image.value)),
         image_table: MountTable::default(),

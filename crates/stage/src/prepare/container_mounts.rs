@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use mivask_model::fact::Provenance;
-use mivask_model::ids::MountIds;
+use mivask_model::ids::{KernelOwner, MountIds};
 use mivask_model::mount::{MountTable, SourceId};
 use mivask_model::refusal::Refusal;
 use mivask_model::refusal::RefusalClass;
@@ -33,10 +33,10 @@ pub(super) struct ContainerMounts<'a> {
     pub blocked: Option<Refusal>,
     /// The namespace's ids as the map of a mount.
     pub own_ids: MountIds,
-    /// Who makes mount points, in kernel ids.
-    pub creator: (u32, u32),
-    /// The process's own user and group in kernel ids, where they are settled.
-    pub process: Option<(u32, u32)>,
+    /// Who makes mount points.
+    pub creator: KernelOwner,
+    /// The process's own user and group, where they are settled.
+    pub process: Option<KernelOwner>,
 }
 
 impl ContainerMounts<'_> {

@@ -1,5 +1,6 @@
 //! What every step of the preparation looks at.
 
+use mivask_model::ids::KernelOwner;
 use mivask_model::mount::SourceId;
 
 use crate::runtime::Profile;
@@ -14,5 +15,5 @@ pub(super) struct Context<'a> {
     /// The host's tree, where it was given.
     pub host: Option<SourceId>,
     /// Who makes what is missing, in kernel ids.
-    pub creator: (u32, u32),
+    pub creator: KernelOwner,
 }

@@ -144,10 +144,10 @@ impl DefaultMounts<'_> {
         let volume = self.placing.single_file("termination-log", 0o666, MountFlags::default());
         self.add(at, volume, from);
         let token = context.workload.service_account_token.as_ref();
-        if token.is_none_or(|told| told.value) {
+        if token.is_none_or(|given| given.value) {
             let assumed =
                 || Provenance::Assumption("the service account mounts its token, as by default".into());
-            let from = token.map_or_else(assumed, |told| told.from.clone());
+            let from = token.map_or_else(assumed, |given| given.from.clone());
             let volume = match &self.placing.cache.token {
                 Some(volume) => volume.clone(),
                 None => {

@@ -1,6 +1,7 @@
 //! What an engine does to volumes and tmpfs mounts when a container is made: it looks into the image at the same path
 //! (docs/facts/runtimes.md sections 3 and 5).
 
+use mivask_model::ids::DiskOwner;
 use std::sync::Arc;
 
 use mivask_model::act::quoted;
@@ -81,9 +82,12 @@ impl ContainerMounts<'_> {
             let tree = Arc::make_mut(&mut self.stage.storage.source_mut(variant.source).tree);
             for id in tree.below(root) {
                 match owner {
-                    Some((uid, gid)) => {
-                        tree.chown(id, uid, gid, Provenance::rule("`U` gives it to the process"))
-                    }
+                    Some(owner) => tree.chown(
+                        id,
+                        owner.uid.raw(),
+                        owner.gid.raw(),
+                        Provenance::rule("`U` gives it to the process"),
+                    ),
                     None => {
                         let fact = "the process's user and group, which own everything with `U`";
                         let unknown = Unknown::new(fact, "give `user` and `accounts` of the image");
@@ -115,7 +119,7 @@ impl ContainerMounts<'_> {
                         "the path is a link in the image, whose own mode 0777 the root gets",
                     );
                     let tree = Arc::make_mut(&mut self.stage.storage.source_mut(source).tree);
-                    tree.own(root, self.creator, Mode::new(0o777), rule);
+                    tree.own(root, self.creator.unmapped(), Mode::new(0o777), rule);
                 }
                 volume.note(
                     "mounted for the first time, so its root gets owner and mode of the image's directory",
@@ -127,7 +131,7 @@ impl ContainerMounts<'_> {
                 let tree = Arc::make_mut(&mut self.stage.storage.source_mut(source).tree);
                 let mode = tree.inode(root).mode;
                 match self.process {
-                    Some(owner) => tree.own(root, owner, mode, rule),
+                    Some(owner) => tree.own(root, owner.unmapped(), mode, rule),
                     None => {
                         let fact = "the process's user, who owns the new volume";
                         let unknown = Unknown::new(fact, "give `user` and `accounts` of the image");
@@ -216,9 +220,12 @@ impl ContainerMounts<'_> {
     }
 
     /// Stored ids of the image to stored ids of a volume, which no map is before.
-    fn renumbering(&self) -> impl Fn(u32, u32) -> (u32, u32) + use<> {
+    fn renumbering(&self) -> impl Fn(DiskOwner) -> DiskOwner + use<> {
         let ids = self.own_ids.clone();
-        move |uid, gid| (ids.uids.forward(uid).unwrap_or(uid), ids.gids.forward(gid).unwrap_or(gid))
+        move |owner| {
+            let (uid, gid) = (owner.uid.raw(), owner.gid.raw());
+            DiskOwner::new(ids.uids.forward(uid).unwrap_or(uid), ids.gids.forward(gid).unwrap_or(gid))
+        }
     }
 
     /// A new tmpfs at `at`, with the owner and mode that the runtime gives it.
@@ -251,9 +258,8 @@ impl ContainerMounts<'_> {
             Some(_) | None if asked.mode.is_some() => (asked_mode, "the tmpfs's own `mode=`"),
             Some(_) | None => (asked_mode, "a tmpfs is 0:0 1777"),
         };
-        let owner = (asked.uid.unwrap_or(0), asked.gid.unwrap_or(0));
-        let mut tree =
-            Tree::new(Entry::new(FileKind::Directory, owner.0, owner.1, mode), Provenance::rule(rule));
+        let (uid, gid) = (asked.uid.unwrap_or(0), asked.gid.unwrap_or(0));
+        let mut tree = Tree::new(Entry::new(FileKind::Directory, uid, gid, mode), Provenance::rule(rule));
         if matches!(sight, Ok(Sight::Unlisted)) && (rules.keeps_directory_mode || rules.copies_up) {
             let open = Certainty::Unknown(self.image_unknown(&at.value));
             let attributes = if rules.keeps_directory_mode { open.clone() } else { Certainty::Known };
@@ -271,8 +277,7 @@ impl ContainerMounts<'_> {
         if let (Some((from, inode)), true) = (there, rules.copies_up) {
             let from_tree = self.stage.source(from).tree.clone();
             let tree = Arc::make_mut(&mut self.stage.storage.source_mut(source).tree);
-            let same = |uid: u32, gid: u32| (uid, gid);
-            if tree.graft(Tree::ROOT, &from_tree, inode, &same).is_ok() && tree.len() > 1 {
+            if tree.graft(Tree::ROOT, &from_tree, inode, &|owner| owner).is_ok() && tree.len() > 1 {
                 volume.note("the image's content is copied in; the root keeps its own owner and mode");
             }
         }

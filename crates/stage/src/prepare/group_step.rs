@@ -63,10 +63,10 @@ pub(super) fn reach(case: &Case<'_>, cluster: &Cluster) -> Reach {
         Backing::Disk { migrated: true, .. } if read_write_once(case.access_modes) => Reach::Yes,
         Backing::Disk { .. } => Reach::Open(unknown()),
         Backing::Csi { driver, fs_type, inline } => {
-            let told = cluster.drivers.get(driver).map(|driver| driver.policy.value);
+            let given = cluster.drivers.get(driver).map(|driver| driver.policy.value);
             let once = *inline || read_write_once(case.access_modes);
             let by_type = fs_type.is_some() && once;
-            match told {
+            match given {
                 Some(GroupPolicy::File) => Reach::Yes,
                 Some(GroupPolicy::None) => Reach::No(format!("fsGroupPolicy of {driver} is None").into()),
                 Some(GroupPolicy::ReadWriteOnceWithFsType) if by_type => Reach::Yes,

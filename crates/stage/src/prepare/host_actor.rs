@@ -31,8 +31,8 @@ pub fn stage_with_host(scene: &Scene) -> Stage {
         return stage;
     }
     // The first source is the host's, where anyone told of it.
-    let told = host_source(scene).and(stage.source_ids().next());
-    let source = match told {
+    let given = host_source(scene).and(stage.source_ids().next());
+    let source = match given {
         Some(first) => first,
         None => {
             let unknown = Unknown::new("what is on the host", "give `host: { tree: ... }` in a scene file");
@@ -85,13 +85,13 @@ fn actor(mounts: MountTable) -> Actor {
 /// The host's root and what is mounted below it.
 fn table(stage: &mut Stage, scene: &Scene, host: SourceId) -> MountTable {
     let mut table = MountTable::default();
-    let told = scene.host.mounts.as_ref();
-    let root = told.and_then(|mounts| mounts.covering(b"/"));
+    let given = scene.host.mounts.as_ref();
+    let root = given.and_then(|mounts| mounts.covering(b"/"));
     let source = source_on(stage, host, root);
     let flags = root.map_or(MountFlags::NONE, |mount| mount.flags);
     let from = root.map_or_else(|| Provenance::rule("the host's root"), |mount| mount.from.clone());
     table.push(mount(None, b"/", source, Tree::ROOT, flags, from));
-    for inner in told.into_iter().flat_map(|mounts| mounts.below(b"/").map(|(mount, _)| mount)) {
+    for inner in given.into_iter().flat_map(|mounts| mounts.below(b"/").map(|(mount, _)| mount)) {
         let source = source_on(stage, host, Some(inner));
         let tree = &stage.source(source).tree;
         // Every source here numbers its inodes as the host does.

@@ -1,5 +1,6 @@
 //! hostPath volumes: the host's inode as it is (docs/facts/kubelet.md section 5).
 
+use mivask_model::ids::KernelOwner;
 use std::sync::Arc;
 
 use mivask_model::fact::{Provenance, Unknown};
@@ -53,7 +54,7 @@ pub(super) struct Wanted<'a> {
     /// Where it was asked for.
     pub from: &'a Provenance,
     /// Who makes a missing one, in kernel ids.
-    pub creator: (u32, u32),
+    pub creator: KernelOwner,
     /// Whether a cluster waits where an engine refuses.
     pub waits: bool,
 }
@@ -110,8 +111,8 @@ fn on_host(
     let (root, blocked) = match found {
         Ok((root, made)) => {
             if let Some(made) = made {
-                let (uid, gid) = wanted.creator;
-                let note = format!("{shown} is missing on the host, so it is made as {made} of {uid}:{gid}");
+                let owner = wanted.creator;
+                let note = format!("{shown} is missing on the host, so it is made as {made} of {owner}");
                 preparation.notes.push(note.into());
                 preparation.made = true;
             }
@@ -120,10 +121,10 @@ fn on_host(
         Err((class, reason)) => (Tree::ROOT, Some(refusal(class, &shown, &reason, wanted))),
     };
     let tree = &stage.source(host).tree;
-    let told = |root: &InodeId| {
+    let given = |root: &InodeId| {
         !tree.doubt(*root).is_some_and(|doubt| matches!(doubt.attributes, Certainty::Unknown(_)))
     };
-    preparation.before = Some(root).filter(told).map(|root| super::prepared::root_facts(tree, root));
+    preparation.before = Some(root).filter(given).map(|root| super::prepared::root_facts(tree, root));
     let nested = nested::below(stage, context, (whole, host), root, real);
     Prepared {
         nested,

@@ -38,7 +38,7 @@ use context::Context;
 use defaults::TreeCache;
 use mivask_model::credentials::Credentials;
 use mivask_model::fact::{Fact, Provenance};
-use mivask_model::ids::{Extent, IdMap, InsideGid, InsideUid, UserNamespace};
+use mivask_model::ids::{Extent, IdMap, InsideGid, InsideUid, KernelOwner, UserNamespace};
 use mivask_model::mount::{Source, SourceId};
 use mivask_model::refusal::Refusal;
 
@@ -95,15 +95,15 @@ impl<'a> Staging<'a> {
         stage
     }
 
-    fn add(&mut self, stage: &mut Stage, told: &Workload, host: Option<SourceId>) {
+    fn add(&mut self, stage: &mut Stage, given: &Workload, host: Option<SourceId>) {
         let (scene, cache) = (&*self.scene, &mut self.cache);
-        let workload = &assigned(scene, told);
+        let workload = &assigned(scene, given);
         let runtime = scene.runtime_of(workload);
         // A daemon whose containers live in a user namespace makes what is missing as that namespace's root; a
         // kubelet makes it as the host's.
         let creator = match workload.flavour {
             Flavour::Compose => creator(scene.host.user_namespace.as_ref()),
-            Flavour::Pod | Flavour::Scene | Flavour::Bundle => (0, 0),
+            Flavour::Pod | Flavour::Scene | Flavour::Bundle => KernelOwner::ROOT,
         };
         let context = Context { scene, workload, profile: runtime.profile(), host, creator };
         cache.next_workload();
@@ -123,8 +123,8 @@ impl<'a> Staging<'a> {
 }
 
 /// The workload with the ids that its platform gives to pods that name none.
-fn assigned(scene: &Scene, told: &Workload) -> Workload {
-    let mut workload = told.clone();
+fn assigned(scene: &Scene, given: &Workload) -> Workload {
+    let mut workload = given.clone();
     if workload.flavour == Flavour::Pod {
         let security = &mut workload.security;
         security.run_as_user = security.run_as_user.take().or_else(|| scene.assigned.user.clone());
@@ -134,12 +134,12 @@ fn assigned(scene: &Scene, told: &Workload) -> Workload {
     workload
 }
 
-/// Root of a user namespace, or of the host, in kernel ids.
-fn creator(namespace: Option<&Fact<Arc<UserNamespace>>>) -> (u32, u32) {
-    let Some(namespace) = namespace else { return (0, 0) };
-    let uid = namespace.value.to_kernel_uid(InsideUid::new(0)).map_or(0, |uid| uid.raw());
-    let gid = namespace.value.to_kernel_gid(InsideGid::new(0)).map_or(0, |gid| gid.raw());
-    (uid, gid)
+/// Root of a user namespace, or of the host.
+fn creator(namespace: Option<&Fact<Arc<UserNamespace>>>) -> KernelOwner {
+    let Some(namespace) = namespace else { return KernelOwner::ROOT };
+    let uid = namespace.value.to_kernel_uid(InsideUid::new(0)).unwrap_or(KernelOwner::ROOT.uid);
+    let gid = namespace.value.to_kernel_gid(InsideGid::new(0)).unwrap_or(KernelOwner::ROOT.gid);
+    KernelOwner { uid, gid }
 }
 
 /// A refusal that hits the whole pod hits every container of it.
@@ -158,8 +158,8 @@ fn spread_refusals(actors: &mut [Actor]) {
 fn identify(context: &Context<'_>, container: &Container) -> (Resolved, Vec<Credentials>) {
     let (scene, profile) = (context.scene, context.profile);
     let image_name = image_name(container);
-    let told = container.image.as_ref().and_then(|image| scene.images.get(&image.value));
-    let mut image = told.map_or_else(ImageFacts::default, |image| image.identity.clone());
+    let given = container.image.as_ref().and_then(|image| scene.images.get(&image.value));
+    let mut image = given.map_or_else(ImageFacts::default, |image| image.identity.clone());
     let over = |at: &[u8]| container.mounts.iter().any(|mount| mount.at.value == at);
     let replaced = profile.identity.reads_mounted_accounts && (over(b"/etc/passwd") || over(b"/etc/group"));
     if replaced {
@@ -177,7 +177,7 @@ fn identify(context: &Context<'_>, container: &Container) -> (Resolved, Vec<Cred
         let text = "the account files that are mounted over the image's are those looked into, and they were not read";
         resolved.assumptions.push(text.into());
     }
-    resolved.assumptions.extend(told.into_iter().flat_map(|image| image.assumptions.iter().cloned()));
+    resolved.assumptions.extend(given.into_iter().flat_map(|image| image.assumptions.iter().cloned()));
     if let Some(namespace) = user_namespace(context, container) {
         enter_namespace(&mut resolved, &namespace);
     }

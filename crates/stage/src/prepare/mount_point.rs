@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use mivask_model::act::quoted;
 use mivask_model::fact::Provenance;
-use mivask_model::ids::{DiskGid, DiskUid, KernelGid, KernelUid};
+use mivask_model::ids::{DiskGid, DiskUid, KernelOwner};
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::mount::{MountFlags, MountTable};
 use mivask_model::outcome::Errno;
@@ -28,23 +28,23 @@ pub(super) struct Maker {
     pub above_file: u16,
     /// Whether it is made even where the mount around it is read-only.
     pub in_read_only: bool,
-    /// Who makes it, in kernel ids.
-    pub creator: (u32, u32),
-    /// The owner of what stands last in the path, in kernel ids, where that is not its creator.
-    pub owner: Option<(u32, u32)>,
+    /// Who makes it.
+    pub creator: KernelOwner,
+    /// The owner of what comes last in the path, where that is not its creator.
+    pub owner: Option<KernelOwner>,
     /// Said as the provenance of what is made.
     pub rule: &'static str,
 }
 
 impl Maker {
     /// The runtime, for missing mount points.
-    pub(super) const fn runtime(rules: &MountPointRules, creator: (u32, u32)) -> Self {
+    pub(super) const fn runtime(rules: &MountPointRules, creator: KernelOwner) -> Self {
         let MountPointRules { directory, file, above_file, in_read_only, rule } = *rules;
         Self { directory, file, above_file, in_read_only, creator, owner: None, rule }
     }
 
     /// A kubelet or a daemon, for missing host paths.
-    pub(super) const fn host(creator: (u32, u32)) -> Self {
+    pub(super) const fn host(creator: KernelOwner) -> Self {
         let rule = "a missing host path is made by root, directories 0755, files 0644";
         let in_read_only = false;
         Self { directory: 0o755, file: 0o644, above_file: 0o755, in_read_only, creator, owner: None, rule }
@@ -63,7 +63,7 @@ pub(super) fn find_or_make(
     maker: &Maker,
 ) -> Result<Place, String> {
     let mut place = None;
-    // Only what stands last has an owner of its own, and only directories above directories share its mode.
+    // Only what comes last has an owner of its own, and only directories above directories share its mode.
     let above = Maker {
         directory: if kind == FileKind::Directory { maker.directory } else { maker.above_file },
         owner: None,
@@ -164,10 +164,10 @@ fn make(
     if mount.flags.has(MountFlags::READ_ONLY) && mount.on.is_some() && !maker.in_read_only {
         return Err("the mount point is missing and the volume around it is mounted read-only".to_owned());
     }
-    let (uid, gid) = maker.owner.unwrap_or(maker.creator);
+    let owner = maker.owner.unwrap_or(maker.creator);
     // Whom the mount's map does not know it stores as root.
-    let uid = mount.ids.to_disk_uid(KernelUid::new(uid)).map_or(0, DiskUid::raw);
-    let gid = mount.ids.to_disk_gid(KernelGid::new(gid)).map_or(0, DiskGid::raw);
+    let uid = mount.ids.to_disk_uid(owner.uid).map_or(0, DiskUid::raw);
+    let gid = mount.ids.to_disk_gid(owner.gid).map_or(0, DiskGid::raw);
     let sources: Vec<_> = mount.variants.iter().map(|variant| variant.source).collect();
     for id in sources {
         let source = stage.storage.source_mut(id);

@@ -1,5 +1,6 @@
 //! A volume once it is ready to be mounted.
 
+use mivask_model::ids::KernelOwner;
 use std::sync::Arc;
 
 use mivask_model::fact::{Provenance, Unknown};
@@ -145,10 +146,10 @@ pub(super) fn local_source(
 }
 
 /// A new volume of an engine: its root 0:0 0755, or the namespace's root's, and nothing in it.
-pub(super) fn new_volume(stage: &mut Stage, name: &str, kind: MountKind, creator: (u32, u32)) -> Prepared {
+pub(super) fn new_volume(stage: &mut Stage, name: &str, kind: MountKind, creator: KernelOwner) -> Prepared {
     let text: Arc<str> = format!("{name} is new and empty when the container is made").into();
     let doubt = Doubt { attributes: Certainty::Assumed(text.clone()), contents: Certainty::Assumed(text) };
-    let root = Entry::directory(creator.0, creator.1, 0o755).doubting(doubt);
+    let root = Entry::directory(creator.uid.raw(), creator.gid.raw(), 0o755).doubting(doubt);
     let tree = Tree::new(root, Provenance::rule("the engine makes a new volume 0:0 0755"));
     let before = Some(root_facts(&tree, Tree::ROOT));
     let source = local_source(stage, name, None, tree);

@@ -66,7 +66,7 @@ fn ready(stage: &mut Stage, context: &Context<'_>, cache: &mut TreeCache, volume
             // No one prepares the volumes of a scene's own containers unless the scene says so.
             let facts = context.scene.volumes.get(key);
             let wanted =
-                facts.and_then(|facts| facts.group_ownership.as_ref()).is_some_and(|told| told.value);
+                facts.and_then(|facts| facts.group_ownership.as_ref()).is_some_and(|given| given.value);
             let shown = format!("volume {key}");
             backed::prepare(
                 stage,

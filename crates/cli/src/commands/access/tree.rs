@@ -33,10 +33,10 @@ pub(super) fn run(
     change::outline(&changes, &mut outline, err)?;
     let chosen = chosen(&outline, &args.common.actor)?;
     choose(&mut outline, input.facts.runtime.first().copied())?;
-    let mut told = Told::default();
+    let mut given = Told::default();
     let mut telling = Telling::begin(args, out)?;
     each((&outline, &changes), &chosen, &mut |stage, actors, remarks| {
-        told.remarks(remarks, err)?;
+        given.remarks(remarks, err)?;
         for actor in actors {
             for start in starts(actor, paths) {
                 // One that may be several is asked about as each of them.
@@ -47,7 +47,7 @@ pub(super) fn run(
         }
         Ok(())
     })?;
-    told.refuse(input.facts.strict)?;
+    given.refuse(input.facts.strict)?;
     telling.end(err)?;
     Ok(End::Answered)
 }

@@ -75,7 +75,7 @@ fn choice(names: &[String]) -> Result<Choice, Failure> {
 /// This machine's kernel settings in place of the scene's, and devices for everyone: the harness has no device
 /// list. Says so where that differs from what was given.
 fn settle(stage: &mut Stage, err: &mut dyn Write) -> Result<(), Failure> {
-    let (told, here) = (stage.storage.settings, mivask_kernel::settings());
+    let (given, here) = (stage.storage.settings, mivask_kernel::settings());
     let pairs = |settings: &Settings| {
         [
             ("fs.protected_symlinks", settings.protected_symlinks),
@@ -84,9 +84,9 @@ fn settle(stage: &mut Stage, err: &mut dyn Write) -> Result<(), Failure> {
             ("fs.protected_fifos", settings.protected_fifos),
         ]
     };
-    let both = pairs(&told).into_iter().zip(pairs(&here));
+    let both = pairs(&given).into_iter().zip(pairs(&here));
     let others: Vec<String> = both
-        .filter(|((_, told), (_, here))| told.is_some() && told != here)
+        .filter(|((_, given), (_, here))| given.is_some() && given != here)
         .filter_map(|((name, _), (_, here))| Some(format!("{name} = {}", here?)))
         .collect();
     if !others.is_empty() {

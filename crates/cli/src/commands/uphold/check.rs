@@ -30,7 +30,7 @@ use crate::options::Input;
 
 /// What came of it.
 pub(super) struct Outcome {
-    /// How everything stands.
+    /// The state of everything.
     pub run: Run,
     /// The files that were read.
     pub files: Vec<PathBuf>,
@@ -74,7 +74,7 @@ pub(super) fn all(args: &Args, err: &mut dyn Write) -> Result<Outcome, Failure> 
         files: args.expect.clone(),
         wrong: false,
     };
-    outcome.files.extend(args.facts.disk.iter().chain(&args.facts.image).map(|told| told.source.clone()));
+    outcome.files.extend(args.facts.disk.iter().chain(&args.facts.image).map(|given| given.source.clone()));
     let all = found.into_iter().map(|slot| {
         let one = slot.into_inner().expect("no worker fails while it holds the lock");
         one.expect("every input has been taken by a worker")
@@ -195,10 +195,10 @@ fn one(args: &Args, path: &std::path::Path, shared: &[Expected]) -> One {
 
 /// Why an input cannot be used, in one line; its mistakes are given in full in `said`.
 fn why(failure: &Failure, said: &mut Vec<u8>) -> String {
-    let told = strip_str(&String::from_utf8_lossy(said)).to_string();
+    let given = strip_str(&String::from_utf8_lossy(said)).to_string();
     // Writing to memory never fails.
     let _ = failure.report(said);
-    let mut lines = told.lines().skip_while(|line| !line.starts_with("error: "));
+    let mut lines = given.lines().skip_while(|line| !line.starts_with("error: "));
     let first = lines.next().and_then(|line| line.strip_prefix("error: "));
     let place = lines.next().and_then(|line| line.trim_start().strip_prefix("--> "));
     match (first, place) {

@@ -11,7 +11,7 @@ use std::sync::Arc;
 use mivask_model::act::Verb;
 use mivask_model::caps::{Capability, CapabilitySet};
 use mivask_model::credentials::Credentials;
-use mivask_model::ids::{InsideGid, InsideUid, KernelGid, KernelUid};
+use mivask_model::ids::{InsideGid, InsideUid, KernelGid, KernelOwner, KernelUid};
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::mount::MountTable;
 use mivask_rules::decide::{decide, decide_new_entry};
@@ -141,22 +141,24 @@ impl Site<'_> {
         let (named, unnamed) = self.named();
         let mut depends_on = BTreeSet::new();
         let mut lets_in = |trial: &Trial| {
-            let explored = self.explored(&self.credentials(trial, unnamed.1));
+            let explored = self.explored(&self.credentials(trial, unnamed.gid.raw()));
             let (outcome, _, depends) = settle(&explored);
             depends_on.extend(depends.into_iter().map(|one| one.fact));
             (outcome == Outcome::Allowed, explored)
         };
-        let nobody = Trial { uid: unnamed.0, groups: Vec::new(), capability: None };
+        let nobody = Trial { uid: unnamed.uid.raw(), groups: Vec::new(), capability: None };
         let (anybody, explored) = lets_in(&nobody);
         let why = if anybody { None } else { failed(&explored.steps) };
         let (conditions, except) = self.smallest(&named, unnamed, anybody, &mut lets_in);
         // Where nothing opens it, what stops someone whom no bits stop is the reason.
         let why = match conditions.is_empty() && !anybody {
-            true => failed(&self.explored(&self.with_every_capability(&nobody, unnamed.1)).steps).or(why),
+            true => {
+                failed(&self.explored(&self.with_every_capability(&nobody, unnamed.gid.raw())).steps).or(why)
+            }
             false => why,
         };
-        let conditions = self.with_actors(conditions, unnamed.0);
-        let except = except.iter().map(|trial| self.condition(trial, &[], unnamed.0)).collect();
+        let conditions = self.with_actors(conditions, unnamed.uid.raw());
+        let except = except.iter().map(|trial| self.condition(trial, &[], unnamed.uid.raw())).collect();
         Admission {
             path: self.path.to_vec(),
             to: self.to,
@@ -176,19 +178,19 @@ impl Site<'_> {
     fn smallest(
         &self,
         named: &Named,
-        unnamed: (u32, u32),
+        unnamed: KernelOwner,
         anybody: bool,
         lets_in: &mut dyn FnMut(&Trial) -> (bool, Explored),
     ) -> (Vec<(Trial, Vec<Step>)>, Vec<Trial>) {
         let groups: Vec<u32> = named.groups.iter().copied().collect();
-        let users: Vec<u32> = std::iter::once(unnamed.0).chain(named.users.iter().copied()).collect();
+        let users: Vec<u32> = std::iter::once(unnamed.uid.raw()).chain(named.users.iter().copied()).collect();
         let (mut conditions, mut except): (Vec<(Trial, Vec<Step>)>, Vec<Trial>) = (Vec::new(), Vec::new());
         for (uid, groups) in
             users.iter().flat_map(|uid| subsets(&groups).into_iter().map(move |set| (*uid, set)))
         {
             let trial = Trial { uid, groups, capability: None };
             let smaller = |known: &Trial| {
-                (known.uid == uid || known.uid == unnamed.0)
+                (known.uid == uid || known.uid == unnamed.uid.raw())
                     && known.groups.iter().all(|gid| trial.groups.contains(gid))
             };
             let known = match anybody {
@@ -215,7 +217,8 @@ impl Site<'_> {
                 continue;
             }
             let held = OPENING.into_iter().take_while(|capability| {
-                let any = |known: &Trial| known.uid == unnamed.0 && known.capability == Some(*capability);
+                let any =
+                    |known: &Trial| known.uid == unnamed.uid.raw() && known.capability == Some(*capability);
                 !conditions.iter().any(|(known, _)| any(known))
             });
             let held: Vec<Capability> = held.collect();
@@ -242,7 +245,7 @@ impl Site<'_> {
     }
 
     /// The ids on the way that someone in this user namespace can have, and two that no inode names.
-    fn named(&self) -> (Named, (u32, u32)) {
+    fn named(&self) -> (Named, KernelOwner) {
         let first = self.actor;
         let namespace = &first.credentials[0].namespace;
         let mut named = Named::default();

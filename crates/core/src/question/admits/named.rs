@@ -1,6 +1,6 @@
 //! Ids that a path names, and one that it does not.
 
-use mivask_model::ids::{InsideGid, InsideUid, KernelGid, KernelUid, MountIds, UserNamespace};
+use mivask_model::ids::{InsideGid, InsideUid, KernelGid, KernelOwner, KernelUid, MountIds, UserNamespace};
 
 use super::Named;
 
@@ -13,7 +13,7 @@ pub(super) fn acl_ids(acl: &mivask_model::acl::Acl, ids: &MountIds, named: &mut 
 }
 
 /// A user and a group of the namespace that nothing on the way names.
-pub(super) fn unnamed(namespace: &UserNamespace, named: &Named) -> (u32, u32) {
+pub(super) fn unnamed(namespace: &UserNamespace, named: &Named) -> KernelOwner {
     let uid = (1..=u32::from(u16::MAX)).rev().find_map(|id| {
         let kernel = namespace.to_kernel_uid(InsideUid::new(id))?.raw();
         (!named.users.contains(&kernel)).then_some(kernel)
@@ -22,7 +22,7 @@ pub(super) fn unnamed(namespace: &UserNamespace, named: &Named) -> (u32, u32) {
         let kernel = namespace.to_kernel_gid(InsideGid::new(id))?.raw();
         (!named.groups.contains(&kernel)).then_some(kernel)
     });
-    (uid.unwrap_or(u32::from(u16::MAX)), gid.unwrap_or(u32::from(u16::MAX)))
+    KernelOwner::new(uid.unwrap_or(u32::from(u16::MAX)), gid.unwrap_or(u32::from(u16::MAX)))
 }
 
 /// Every subset, the smaller ones first; where there are many, those of at most two.

@@ -5,7 +5,7 @@ use super::Values;
 #[derive(Clone, Debug, Default)]
 pub(super) struct Word {
     pub text: String,
-    /// Where the first unquoted pattern character stands.
+    /// Where the first unquoted pattern character is.
     pub pattern: Option<usize>,
     /// The variables it uses.
     pub variables: Vec<String>,

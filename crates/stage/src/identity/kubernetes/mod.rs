@@ -124,8 +124,8 @@ impl Case<'_> {
 
     /// `runAsNonRoot: true`, the container's over the pod's.
     fn non_root_demand(&self) -> Option<&Fact<bool>> {
-        let told = self.container.run_as_non_root.as_ref().or(self.pod.run_as_non_root.as_ref());
-        told.filter(|told| told.value)
+        let given = self.container.run_as_non_root.as_ref().or(self.pod.run_as_non_root.as_ref());
+        given.filter(|given| given.value)
     }
 
     fn must_not_be_root(&self) -> bool {
