@@ -14,7 +14,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let found = remedies(&scene, &Changes::new(Vec::new()), &act)?;
     println!("{act}: {}", found.answer.outcome.word());
     for remedy in &found.remedies {
-        let changes: Vec<String> = remedy.changes.iter().map(ToString::to_string).collect();
+        let changes: Vec<String> = remedy.steps.iter().map(|step| step.change.to_string()).collect();
         println!("  {}  (opens {} more)", changes.join("; "), remedy.opens());
     }
     Ok(())

@@ -98,7 +98,9 @@ impl Grower {
         let dir = self.directory(above).map_err(given)?;
         let there = self.tree.lookup(dir, name);
         let both = entry.kind == FileKind::Directory && there.is_some_and(|id| !self.is_file(id));
-        if let Some(id) = there.filter(|_| both) {
+        if let Some(id) = there
+            && both
+        {
             self.tree.become_like(id, &entry);
             return Ok(id);
         }

@@ -96,7 +96,7 @@ pub fn imprint<W: Witness>(
     let disk_gid = if from_directory { dir.gid } else { own_group };
     let given = seen(view, directory, disk_uid, disk_gid, mode, acl.as_ref());
     note(walker, &given, mode, requested, from_directory, default.is_some());
-    if view.is_told(directory) {
+    if view.is_known(directory) {
         given
     } else {
         Imprint { uid: given.uid, disk_uid: given.disk_uid, ..Imprint::default() }
@@ -190,9 +190,10 @@ fn note<W: Witness>(
         let id = |id: Option<String>| id.unwrap_or_else(|| "?".to_owned());
         let (uid, gid) = (id(given.uid.map(|id| id.to_string())), id(given.gid.map(|id| id.to_string())));
         let why_group = if from_directory { "the group of the directory" } else { "the process's group" };
-        let why_mode = match by_acl {
-            true => "the directory's default ACL instead of the umask".to_owned(),
-            false => format!("asked for {requested}, umask {umask}"),
+        let why_mode = if by_acl {
+            "the directory's default ACL instead of the umask".to_owned()
+        } else {
+            format!("asked for {requested}, umask {umask}")
         };
         let from = Provenance::rule("the actor's identity and the directory");
         (format!("new: {uid}:{gid} {mode} ({why_group}; {why_mode})"), from)

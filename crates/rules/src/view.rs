@@ -144,9 +144,15 @@ impl<'a> View<'a> {
 
     /// Whether owner and mode of the inode at `place` are settled, as far as they are given or assumed.
     #[must_use]
-    pub fn is_told(&self, place: Place) -> bool {
+    pub fn is_known(&self, place: Place) -> bool {
         place.inode.is_some()
             && !self.doubt(place).is_some_and(|doubt| matches!(doubt.attributes, Certainty::Unknown(_)))
+    }
+
+    /// The inode at `place` where its owner and mode are settled.
+    #[must_use]
+    pub fn known_inode(&self, place: Place) -> Option<&'a Inode> {
+        if self.is_known(place) { self.inode(place) } else { None }
     }
 
     /// Whether the inode at `place` carries `marks`.

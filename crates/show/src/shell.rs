@@ -26,9 +26,11 @@ pub fn word(path: &[u8]) -> String {
 pub fn commands(remedy: &Remedy) -> Vec<String> {
     let mut all: Vec<String> = Vec::new();
     let mut last = String::new();
-    for (change, ground) in remedy.changes.iter().zip(&remedy.places) {
-        let (Change::Files(act) | Change::Image(act), Some(ground)) = (change, ground) else { continue };
-        let (place, path, prefix) = match ground {
+    for step in &remedy.steps {
+        let (Change::Files(act) | Change::Image(act), Some(place)) = (&step.change, &step.place) else {
+            continue;
+        };
+        let (place, path, prefix) = match place {
             ChangedPlace::Host(path) => ("on the host, as root".to_owned(), path, ""),
             ChangedPlace::Volume(name, path) => {
                 (format!("as root, where {} is mounted as {} has it", safe(name), safe(&act.actor)), path, "")

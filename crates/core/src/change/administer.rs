@@ -34,10 +34,8 @@ pub(super) fn administer(stage: &mut Stage, act: &Act, globs: &dyn Globs) -> Res
     let all = expanded(stage, &table, &act, globs)?;
     let pattern = all.len() > 1;
     for act in all {
-        single(stage, &table, &act).map_err(|reason| match pattern {
-            true => format!("{}: {reason}", quoted(&act.path)),
-            false => reason,
-        })?;
+        single(stage, &table, &act)
+            .map_err(|reason| if pattern { format!("{}: {reason}", quoted(&act.path)) } else { reason })?;
     }
     Ok(())
 }

@@ -56,10 +56,8 @@ pub(super) fn bare(name: &str) -> String {
 
 /// A name that is dropped is no longer added, and the other way round.
 pub(super) fn declare(declared: &mut DeclaredCapabilities, names: &[String], add: bool, from: &Provenance) {
-    let (to, other) = match add {
-        true => (&mut declared.add, &mut declared.drop),
-        false => (&mut declared.drop, &mut declared.add),
-    };
+    let (to, other) =
+        if add { (&mut declared.add, &mut declared.drop) } else { (&mut declared.drop, &mut declared.add) };
     for name in names {
         other.retain(|given| !bare(&given.value).eq_ignore_ascii_case(&bare(name)));
         if is_all(name) && !add {

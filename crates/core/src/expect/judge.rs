@@ -61,7 +61,9 @@ fn deciding(actor: &Actor, answer: &Answer) -> (String, Provenance) {
     if let Outcome::NeverRuns(refusal) = &answer.outcome {
         return (format!("{}: {}", refusal.class, refusal.reason), refusal.from.clone());
     }
-    if let Some(first) = answer.depends_on.first().filter(|_| answer.outcome == Outcome::Depends) {
+    if let Some(first) = answer.depends_on.first()
+        && answer.outcome == Outcome::Depends
+    {
         return (
             format!("a fact is missing: {}", first.fact),
             Provenance::Unknown(first.fact.as_str().into()),

@@ -151,7 +151,9 @@ fn act(line: &mut Line<'_>, form: &'static str) -> Result<(Verb, Paths, Option<E
         let start = line.words[at].span.start;
         except = line.exceptions(form)?;
         let end = line.peek().map_or(text.len(), |next| next.span.start);
-        if let Some(extra) = line.detail(form).filter(|_| !line.is(line.at, "->")) {
+        if let Some(extra) = line.detail(form)
+            && !line.is(line.at, "->")
+        {
             return Err(extra);
         }
         rest.replace_range(start - behind..end - behind, &" ".repeat(end - start));

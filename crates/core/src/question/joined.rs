@@ -56,7 +56,10 @@ impl Joined {
         joined.renumber();
         for ((disk, (at, of)), sources) in &groups {
             let apart = groups.keys().any(|(other, (_, others))| other == disk && others != of);
-            if let Some(first) = sources.first().filter(|_| apart && *at == 0) {
+            if let Some(first) = sources.first()
+                && apart
+                && *at == 0
+            {
                 let name = &joined.stage.source(*first).name;
                 let note = format!(
                     "workloads differ in what is known of {name}: what one does with another one's files is left out"

@@ -29,32 +29,22 @@ pub(super) fn measured(scene: &Scene, base: &Stage, act: &Act, tried: Tried) -> 
     let opens: usize = opened.iter().map(|row| row.paths.len()).sum();
     let closes: usize = closed.iter().map(|row| row.paths.len()).sum();
     let inodes = inodes(base, &tried);
-    let undone = tried.changes.iter().find_map(|change| undone(scene, base, change));
-    let kinds: f64 =
-        tried.changes.iter().zip(&tried.sides).map(|(change, side)| kind(base, change, *side)).sum();
+    let undone = tried.steps.iter().find_map(|step| undone(scene, base, &step.change));
+    let kinds: f64 = tried.steps.iter().map(|step| kind(base, &step.change, step.side)).sum();
     let cost = kinds
         + 2.5 * ln(opens)
         + 2.0 * ln(closes)
         + 0.5 * ln(inodes)
         + if undone.is_some() { 8.0 } else { 0.0 };
-    let places = tried.changes.iter().map(|change| ground(&tried.stage, change)).collect();
-    Remedy {
-        places,
-        changes: tried.changes,
-        sides: tried.sides,
-        answer: tried.answer,
-        opened,
-        closed,
-        inodes,
-        undone,
-        notes: tried.notes,
-        partial,
-        cost,
+    let mut steps = tried.steps;
+    for step in &mut steps {
+        step.place = changed_place(&tried.stage, &step.change);
     }
+    Remedy { steps, answer: tried.answer, opened, closed, inodes, undone, notes: tried.notes, partial, cost }
 }
 
 /// Where a change of files is made, looked up on the stage after it.
-fn ground(now: &Stage, change: &Change) -> Option<ChangedPlace> {
+fn changed_place(now: &Stage, change: &Change) -> Option<ChangedPlace> {
     if let Change::Image(act) = change {
         let image = now.actor(&act.actor).ok()?.image.clone()?;
         return Some(ChangedPlace::Image(image, act.path.clone()));
@@ -149,7 +139,7 @@ const fn column_of(verb: &Verb) -> Option<Column> {
 
 /// How many inodes have another owner, group, mode or ACL.
 fn inodes(base: &Stage, tried: &Tried) -> usize {
-    let files = tried.changes.iter().filter_map(|change| match change {
+    let files = tried.steps.iter().filter_map(|step| match &step.change {
         Change::Files(act) | Change::Image(act) => Some(act.path.as_slice()),
         Change::Process(..) | Change::FilesystemGroup(_) | Change::Joins(_) | Change::Accounts(..) => None,
     });

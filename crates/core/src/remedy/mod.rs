@@ -67,15 +67,22 @@ pub enum ChangedPlace {
     Image(Arc<str>, Vec<u8>),
 }
 
+/// One change of a remedy.
+#[derive(Clone, Debug)]
+pub struct RemedyStep {
+    /// What is changed.
+    pub change: Change,
+    /// Where it is made.
+    pub side: Side,
+    /// Which files it changes in the real world; `None` where it changes a description.
+    pub place: Option<ChangedPlace>,
+}
+
 /// Something to change, with what follows from it.
 #[derive(Clone, Debug)]
 pub struct Remedy {
     /// The changes, in order.
-    pub changes: Vec<Change>,
-    /// Where each is made.
-    pub sides: Vec<Side>,
-    /// Where those of files are made; `None` for the others.
-    pub places: Vec<Option<ChangedPlace>>,
+    pub steps: Vec<RemedyStep>,
     /// What the act leaves then.
     pub answer: Answer,
     /// What else opens, the act itself left out.
@@ -115,8 +122,8 @@ impl Remedy {
 
 /// One combination of changes, and where it leads.
 struct Tried {
-    changes: Vec<Change>,
-    sides: Vec<Side>,
+    /// In order; where files are changed is looked up once it is known to help.
+    steps: Vec<RemedyStep>,
     scene: Scene,
     stage: Stage,
     answer: Answer,
@@ -136,8 +143,7 @@ pub fn remedies(scene: &Scene, changes: &Changes, act: &Act) -> Result<Remedies,
     let answer = ask(&base, act)?;
     let mut hint = hint::hint(&answer);
     let start = Tried {
-        changes: Vec::new(),
-        sides: Vec::new(),
+        steps: Vec::new(),
         scene: scene.clone(),
         stage: base.clone(),
         answer: answer.clone(),
@@ -178,18 +184,14 @@ fn search(start: Tried, act: &Act, hint: &mut Option<String>) -> Vec<Tried> {
         let mut next = Vec::new();
         for from in &frontier {
             for candidate in candidate::candidates(&from.scene, &from.stage, act, &from.answer) {
-                let mut all = from.changes.clone();
-                // A later ACL says what an earlier one of the same file said, and more.
-                all.retain(|earlier| !candidate.changes.iter().any(|later| replaces(later, earlier)));
-                all.extend(candidate.changes.iter().cloned());
-                let mut key: Vec<String> = all.iter().map(ToString::to_string).collect();
+                let steps = joined(&from.steps, &candidate);
+                let mut key: Vec<String> = steps.iter().map(|step| step.change.to_string()).collect();
                 key.sort();
-                if all.len() > DEEPEST || tried >= MOST_TRIED || !seen.insert(key) {
+                if steps.len() > DEEPEST || tried >= MOST_TRIED || !seen.insert(key) {
                     continue;
                 }
                 tried += 1;
-                let Some(mut one) = attempt(from, &candidate, act) else { continue };
-                one.changes = all;
+                let Some(one) = attempt(from, &candidate, steps, act) else { continue };
                 // What is met behind the first check may be what nothing gets past.
                 if hint.is_none() {
                     *hint = hint::hint(&one.answer).map(|next| format!("once that is mended, {next}"));
@@ -206,6 +208,16 @@ fn search(start: Tried, act: &Act, hint: &mut Option<String>) -> Vec<Tried> {
     found
 }
 
+/// The earlier changes and then those of `candidate`.
+fn joined(earlier: &[RemedyStep], candidate: &candidate::Candidate) -> Vec<RemedyStep> {
+    // A later ACL says what an earlier one of the same file said, and more.
+    let replaced = |step: &RemedyStep| candidate.changes.iter().any(|later| replaces(later, &step.change));
+    let mut steps: Vec<RemedyStep> = earlier.iter().filter(|step| !replaced(step)).cloned().collect();
+    let added = candidate.changes.iter().cloned();
+    steps.extend(added.map(|change| RemedyStep { change, side: candidate.side, place: None }));
+    steps
+}
+
 fn replaces(later: &Change, earlier: &Change) -> bool {
     let (Change::Files(later) | Change::Image(later), Change::Files(earlier) | Change::Image(earlier)) =
         (later, earlier)
@@ -215,8 +227,13 @@ fn replaces(later: &Change, earlier: &Change) -> bool {
     matches!((&later.verb, &earlier.verb), (Verb::SetsAcl(_), Verb::SetsAcl(_))) && later.path == earlier.path
 }
 
-/// Makes the changes of `candidate` after those of `from`; `None` where they cannot be made.
-fn attempt(from: &Tried, candidate: &candidate::Candidate, act: &Act) -> Option<Tried> {
+/// Makes the changes of `candidate` after those of `from`, together `steps`; `None` where they cannot be made.
+fn attempt(
+    from: &Tried,
+    candidate: &candidate::Candidate,
+    steps: Vec<RemedyStep>,
+    act: &Act,
+) -> Option<Tried> {
     let changes = Changes::new(candidate.changes.clone());
     let (mut scene, mut notes) = (from.scene.clone(), from.notes.clone());
     let files = candidate.changes.iter().all(|change| matches!(change, Change::Files(_)));
@@ -226,16 +243,14 @@ fn attempt(from: &Tried, candidate: &candidate::Candidate, act: &Act) -> Option<
         notes.extend(changes.apply_to_scene(&mut scene).ok()?);
         let mut again = stage(&scene);
         // Files that were changed before are changed again on the new stage.
-        Changes::new(from.changes.clone()).apply_to_files(&mut again).ok()?;
+        Changes::new(from.steps.iter().map(|step| step.change.clone()).collect())
+            .apply_to_files(&mut again)
+            .ok()?;
         again
     };
     changes.apply_to_files(&mut stage_now).ok()?;
     let answer = ask(&stage_now, act).ok()?;
-    let kept = from.changes.iter().zip(&from.sides);
-    let kept = kept.filter(|(earlier, _)| !candidate.changes.iter().any(|later| replaces(later, earlier)));
-    let mut sides: Vec<Side> = kept.map(|(_, side)| *side).collect();
-    sides.extend(candidate.changes.iter().map(|_| candidate.side));
-    Some(Tried { changes: Vec::new(), sides, scene, stage: stage_now, answer, notes })
+    Some(Tried { steps, scene, stage: stage_now, answer, notes })
 }
 
 /// Whether the path is on a volume that the kubelet writes.
@@ -262,7 +277,7 @@ fn moves_on(from: &Tried, to: &Tried) -> bool {
 /// Without those that do all that another one does, and more.
 fn minimal(found: Vec<Tried>) -> Vec<Tried> {
     let keys: Vec<BTreeSet<String>> =
-        found.iter().map(|one| one.changes.iter().map(ToString::to_string).collect()).collect();
+        found.iter().map(|one| one.steps.iter().map(|step| step.change.to_string()).collect()).collect();
     let mut keep = found.into_iter().enumerate().filter(|(at, _)| {
         !keys.iter().enumerate().any(|(other, smaller)| {
             other != *at && smaller.is_subset(&keys[*at]) && (smaller.len() < keys[*at].len() || other < *at)

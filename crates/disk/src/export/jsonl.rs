@@ -6,7 +6,7 @@ use mivask_model::mode::FileKind;
 use mivask_model::tree::{Certainty, Marks, Tree};
 use serde::Serialize;
 
-use super::{Row, each, is_untold};
+use super::{Row, each, has_unknown_attributes};
 
 /// An entry; parts that it has not are left out, what is not known is null.
 #[derive(Debug, Serialize)]
@@ -63,7 +63,7 @@ pub(super) fn write(out: &mut dyn Write, tree: &Tree) -> io::Result<()> {
 
 fn entry(tree: &Tree, row: &Row<'_>) -> EntryJson {
     let (id, inode) = (row.id, tree.inode(row.id));
-    let given = !is_untold(tree, id);
+    let given = !has_unknown_attributes(tree, id);
     let flags = [(Marks::IMMUTABLE, "immutable"), (Marks::APPEND_ONLY, "append-only")];
     let mut unknown = Vec::new();
     if let Some(doubt) = tree.doubt(id) {

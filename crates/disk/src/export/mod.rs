@@ -96,6 +96,6 @@ fn each(tree: &Tree, row: &mut dyn FnMut(Row<'_>) -> io::Result<()>) -> io::Resu
 }
 
 /// Whether owner and mode of an inode are not known.
-fn is_untold(tree: &Tree, id: InodeId) -> bool {
+fn has_unknown_attributes(tree: &Tree, id: InodeId) -> bool {
     tree.doubt(id).is_some_and(|doubt| matches!(doubt.attributes, Certainty::Unknown(_)))
 }

@@ -5,7 +5,7 @@ use std::io::{self, Write};
 use mivask_model::mode::FileKind;
 use mivask_model::tree::{Marks, Tree};
 
-use super::{Row, each, is_untold};
+use super::{Row, each, has_unknown_attributes};
 
 pub(super) fn write(out: &mut dyn Write, tree: &Tree) -> io::Result<()> {
     writeln!(out, "#mtree")?;
@@ -15,7 +15,7 @@ pub(super) fn write(out: &mut dyn Write, tree: &Tree) -> io::Result<()> {
         escaped(out, path)?;
         write!(out, " type={}", word(inode.kind))?;
         // What is not known is left out, as the format has it.
-        if !is_untold(tree, id) {
+        if !has_unknown_attributes(tree, id) {
             write!(out, " uid={} gid={} mode={}", inode.uid, inode.gid, inode.mode)?;
         }
         if let Some(size) = tree.size(id) {

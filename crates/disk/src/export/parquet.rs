@@ -11,7 +11,7 @@ use parquet::file::properties::WriterProperties;
 use parquet::file::writer::SerializedFileWriter;
 use parquet::schema::parser::parse_message_type;
 
-use super::{each, is_untold};
+use super::{each, has_unknown_attributes};
 
 /// Names are bytes, since nothing says that they are text; ids of 32 bits need 64 where a column is signed.
 const SCHEMA: &str = "message entry {
@@ -64,7 +64,7 @@ pub(super) fn write(out: &mut (dyn Write + Send), tree: &Tree) -> io::Result<()>
     let mut group = Group::default();
     each(tree, &mut |row| {
         let (id, inode) = (row.id, tree.inode(row.id));
-        let given = !is_untold(tree, id);
+        let given = !has_unknown_attributes(tree, id);
         group.rows += 1;
         group.path.push(row.path.to_vec().into());
         group.kind.push(inode.kind.word().into());

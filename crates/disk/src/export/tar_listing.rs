@@ -6,13 +6,13 @@ use mivask_model::act::quoted;
 use mivask_model::mode::symbolic;
 use mivask_model::tree::Tree;
 
-use super::{Row, each, is_untold};
+use super::{Row, each, has_unknown_attributes};
 
 pub(super) fn write(out: &mut dyn Write, tree: &Tree) -> io::Result<()> {
     each(tree, &mut |row| {
         let Row { path, id, same } = row;
         let inode = tree.inode(id);
-        if is_untold(tree, id) {
+        if has_unknown_attributes(tree, id) {
             write!(out, "?????????? ?/?")?;
         } else {
             write!(out, "{} {}/{}", symbolic(inode.kind, inode.mode), inode.uid, inode.gid)?;

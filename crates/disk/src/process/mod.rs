@@ -178,7 +178,9 @@ impl<'a> Reading<'a> {
         points.iter().for_each(|point| self.walk(point));
         for path in &reach.paths {
             let reached = self.reach(path);
-            if let Some(top) = reached.filter(|_| reach.whole) {
+            if let Some(top) = reached
+                && reach.whole
+            {
                 self.everything(top);
             }
         }

@@ -47,7 +47,9 @@ impl Reading<'_> {
         };
         let given: Resource = self.typed(declared).unwrap_or_default();
         for key in ["uid", "gid", "mode"] {
-            if let Some(at) = item.get(key).filter(|_| given.file.is_some()) {
+            if let Some(at) = item.get(key)
+                && given.file.is_some()
+            {
                 let message = format!(
                     "`{key}` is ignored for a {word} from a file: it is bound with the owner and mode it has"
                 );

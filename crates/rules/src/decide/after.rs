@@ -49,7 +49,7 @@ pub(super) fn unknown() -> Effect {
 /// initial user namespace loses them (`setattr_should_drop_suidgid`).
 pub(super) fn stripped<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Option<Mode> {
     let view = walker.view();
-    let inode = view.inode(place).filter(|inode| inode.kind == FileKind::File && view.is_told(place))?;
+    let inode = view.inode(place).filter(|inode| inode.kind == FileKind::File && view.is_known(place))?;
     let acting = walker.fs_credentials(place);
     if acting.capable(mivask_model::caps::Capability::Fsetid) {
         return None;

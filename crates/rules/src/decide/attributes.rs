@@ -28,7 +28,7 @@ pub(super) fn set_mode<'a, W: Witness>(
     mapped(&mut walker, place, Errno::EOVERFLOW)?;
     owned(&mut walker, place, "only the owner changes the mode")?;
     supports(&mut walker, place, Feature::Modes)?;
-    let Some(inode) = view.inode(place).filter(|_| view.is_told(place)) else {
+    let Some(inode) = view.known_inode(place) else {
         return Ok(unknown());
     };
     let wanted = change.applied_to(inode.mode, inode.kind == FileKind::Directory, view.who.umask);
@@ -86,7 +86,7 @@ pub(super) fn set_acl<'a, W: Witness>(
         let fact = "an id in the ACL cannot be expressed on this mount";
         return Err(walker.fail(Check::Unmapped, fact, place, Errno::EINVAL));
     };
-    let Some(inode) = view.inode(place).filter(|_| view.is_told(place)) else {
+    let Some(inode) = view.known_inode(place) else {
         return Ok(unknown());
     };
     let mode = kept(&mut walker, place, acl.applied_to(inode.mode));

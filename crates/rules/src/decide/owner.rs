@@ -53,7 +53,7 @@ pub(super) fn set_owner<'a, W: Witness>(
     if view.source(place).personality.locks_all() {
         unlocked(&mut walker, place, false)?;
     }
-    let given = view.inode(place).filter(|_| view.is_told(place));
+    let given = view.known_inode(place);
     let Some(inode) = given else {
         untold(&mut walker, place, owner)?;
         keeps(&mut walker, place, uid.flatten(), gid.flatten())?;

@@ -117,7 +117,7 @@ fn sticky<W: Witness>(walker: &mut Walker<'_, '_, W>, directory: Place, victim: 
     if dir_owner == Some(acting.uid) {
         return Ok(());
     }
-    let mine = match view.inode(victim).filter(|_| view.is_told(victim)) {
+    let mine = match view.known_inode(victim) {
         Some(inode) => {
             let (uid, gid) = view.owner(victim, inode);
             uid == Some(acting.uid) || acting.capable_for(Capability::Fowner, uid, gid)
@@ -128,7 +128,7 @@ fn sticky<W: Witness>(walker: &mut Walker<'_, '_, W>, directory: Place, victim: 
         return Ok(());
     }
     let (name, owner) = (view.name, dir.uid);
-    match view.inode(victim).filter(|_| view.is_told(victim)) {
+    match view.known_inode(victim) {
         Some(inode) => {
             let fact = format_args!(
                 "the directory is sticky and {name} owns neither it ({owner}) nor the entry ({})",

@@ -39,7 +39,7 @@ pub(super) fn gate<W: Witness>(
             let bare = view
                 .inode(place)
                 .is_some_and(|inode| inode.kind == FileKind::File && !inode.mode.has_any(Mode::ANY_EXECUTE));
-            if wanted.grants(Access::EXECUTE) && bare && view.is_told(place) {
+            if wanted.grants(Access::EXECUTE) && bare && view.is_known(place) {
                 let fact = "no x bit at all is set".to_owned();
                 let from = view.provenance(place);
                 w.step(|| step(path, Check::OtherBits, fact, from, StepResult::Failed(Errno::EACCES)));

@@ -2,7 +2,7 @@
 
 mod class;
 mod gate;
-mod untold;
+mod unknown_attributes;
 
 use mivask_model::fact::Provenance;
 use mivask_model::mode::{Access, FileKind};
@@ -14,7 +14,7 @@ use crate::view::{Place, View};
 use crate::witness::Witness;
 
 pub(crate) use gate::enters;
-pub(crate) use untold::may_own;
+pub(crate) use unknown_attributes::may_own;
 
 /// Whether the actor has `wanted` on the inode at `place`; `path` is for the trace.
 ///
@@ -35,7 +35,7 @@ pub(crate) fn permission<W: Witness>(
         return Ok(());
     }
     let Some(inode) = view.inode(place) else {
-        return untold::presumed(view, place, wanted, path, w);
+        return unknown_attributes::presumed(view, place, wanted, path, w);
     };
     let owner = view.owner(place, inode);
     if wanted.writes()
@@ -56,7 +56,7 @@ pub(crate) fn permission<W: Witness>(
             Certainty::Known => {}
             Certainty::Assumed(text) => w.assume(|| text.clone()),
             Certainty::Unknown(unknown) => {
-                return untold::doubted(view, place, inode, wanted, path, unknown, w);
+                return unknown_attributes::doubted(view, place, inode, wanted, path, unknown, w);
             }
         }
     }

@@ -63,10 +63,11 @@ fn opened(row: &OutcomeChange) -> OpenedJson<'_> {
 
 impl<'a> RemedyJson<'a> {
     fn new((remedy, written): (&'a Remedy, &'a Written)) -> Self {
-        let changes = remedy.changes.iter().zip(&remedy.sides);
         Self {
-            changes: changes
-                .map(|(change, side)| ChangeJson { side: side.word(), change: change.to_string() })
+            changes: remedy
+                .steps
+                .iter()
+                .map(|step| ChangeJson { side: step.side.word(), change: step.change.to_string() })
                 .collect(),
             opens: remedy.opens(),
             opened: remedy.opened.iter().map(opened).collect(),

@@ -279,7 +279,7 @@ impl DeniedView {
 
 impl RemedyView {
     fn new(remedy: &Remedy, written: &Written) -> Self {
-        let changes = remedy.changes.iter().zip(&remedy.sides);
+        let changes = remedy.steps.iter();
         let mut notes: Vec<String> = remedy.notes.iter().map(|note| safe(note)).collect();
         notes.extend(remedy.undone.iter().map(|undone| format!("does not last: {}", safe(undone))));
         notes.extend(written.problems.iter().map(|problem| safe(problem)));
@@ -294,7 +294,7 @@ impl RemedyView {
         };
         Self {
             changes: changes
-                .map(|(change, side)| format!("{}: {}", side.word(), safe(&change.to_string())))
+                .map(|step| format!("{}: {}", step.side.word(), safe(&step.change.to_string())))
                 .collect(),
             summary: remedy_summary(remedy),
             notes,

@@ -63,10 +63,8 @@ pub fn listings(out: &mut dyn Write, listings: &[Listing], host: bool, layout: L
         return writeln!(out, "\nNo directory looks different afterwards.");
     }
     for listing in listings {
-        let eyes = match host {
-            true => "ids as stored".to_owned(),
-            false => format!("as {} sees it", safe(&listing.actor)),
-        };
+        let eyes =
+            if host { "ids as stored".to_owned() } else { format!("as {} sees it", safe(&listing.actor)) };
         let title = format!("{}  {eyes}  ({})", quoted(&listing.directory), safe(&listing.source));
         writeln!(out, "\n{}", paint(STRONG, &title))?;
         let mut table = Table::new(&["", "before", "", "after", "", "name"]);

@@ -52,7 +52,9 @@ pub fn remedies(
         let noun = if more == 1 { "wider one" } else { "wider ones" };
         writeln!(out, "{}", paint(FAINT, &format!("and {more} {noun}: --most {}", found.remedies.len())))?;
     }
-    if let Some(hint) = found.hint.as_ref().filter(|_| found.remedies.is_empty()) {
+    if let Some(hint) = found.hint.as_ref()
+        && found.remedies.is_empty()
+    {
         paragraph(out, &safe(hint), 0, layout)?;
     }
     Ok(())
@@ -68,10 +70,10 @@ fn one(
     if number > 1 {
         writeln!(out)?;
     }
-    for (at, (change, side)) in remedy.changes.iter().zip(&remedy.sides).enumerate() {
+    for (at, step) in remedy.steps.iter().enumerate() {
         let number = if at == 0 { number.to_string() } else { String::new() };
-        let head = format!("{number:<3}{:<9}", side.word());
-        writeln!(out, "{head}{}", paint(STRONG, &safe(&change.to_string())))?;
+        let head = format!("{number:<3}{:<9}", step.side.word());
+        writeln!(out, "{head}{}", paint(STRONG, &safe(&step.change.to_string())))?;
     }
     paragraph(out, &summary(remedy), INDENT, layout)?;
     if let Some(undone) = &remedy.undone {

@@ -248,7 +248,9 @@ impl BuildState<'_> {
             }
             for (name, child) in tree.children(there).map(|(name, child)| (name.to_vec(), child)) {
                 let placed = self.lay(here, &name, &leaf(tree, child), marking, step);
-                if let Some(placed) = placed.filter(|_| tree.inode(child).kind == FileKind::Directory) {
+                if let Some(placed) = placed
+                    && tree.inode(child).kind == FileKind::Directory
+                {
                     pending.push((placed, child));
                 }
             }
@@ -269,7 +271,9 @@ impl BuildState<'_> {
         let mode = if bits { source.mode } else { source.mode.without(Mode::new(0o7000)) };
         let asked = marking.mode.filter(|_| !directory);
         let mut doubt = source.doubt.clone();
-        if let Some(text) = asked.filter(|_| !self.rules.mode_spares_directories) {
+        if let Some(text) = asked
+            && !self.rules.mode_spares_directories
+        {
             let text = format!("{} is built by something that knows --chmod={text}", step.words);
             self.assume(text);
         }
@@ -284,9 +288,10 @@ impl BuildState<'_> {
             doubt = Some(Doubt { attributes: Certainty::Unknown(unknown), contents: Certainty::Known });
         }
         let number = |number: &Number| number.clone().unwrap_or(UNSPECIFIED_ID);
-        let (uid, gid) = match marking.kept {
-            true => (source.uid.raw(), source.gid.raw()),
-            false => (number(&marking.owner.0), number(&marking.owner.1)),
+        let (uid, gid) = if marking.kept {
+            (source.uid.raw(), source.gid.raw())
+        } else {
+            (number(&marking.owner.0), number(&marking.owner.1))
         };
         let entry = Entry {
             target: source.target.clone(),

@@ -166,7 +166,9 @@ impl ContainerMounts<'_> {
     fn declared(&mut self, mount: &VolumeMount, volumes: &BTreeMap<String, Ready>) {
         // Readers refuse mounts of undeclared volumes, so a missing one is only passed over here.
         let Some(ready) = volumes.get(&mount.volume.value) else { return };
-        if let Some(word) = mount.engine.first.as_ref().filter(|_| !self.profile().volumes.takes_options) {
+        if let Some(word) = mount.engine.first.as_ref()
+            && !self.profile().volumes.takes_options
+        {
             let reason = format!("`{}` is not an option of a volume for this engine", word.value);
             return self.stop(RefusalClass::StartRefused, reason, word.from.clone());
         }

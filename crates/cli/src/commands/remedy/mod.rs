@@ -73,8 +73,10 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         let text = picked.text.as_ref().ok_or(Failure::NotInDescription(args.pick))?;
         output::replace(path, |file| Ok(file.write_all(text.as_bytes())?))?;
         let path = mivask_show::safe(&path.display().to_string());
-        let files =
-            found.remedies.get(args.pick - 1).is_some_and(|remedy| remedy.places.iter().any(Option::is_some));
+        let files = found
+            .remedies
+            .get(args.pick - 1)
+            .is_some_and(|remedy| remedy.steps.iter().any(|step| step.place.is_some()));
         let rest =
             if files { ", as far as the description takes it: its commands are still to be run" } else { "" };
         writeln!(err, "note: remedy {} is written to {path}{rest}", args.pick)?;

@@ -20,8 +20,9 @@ impl Texts {
     pub(in crate::commands) fn written(&mut self, scene: &Scene, remedy: &Remedy) -> Written {
         let mut written = Written::default();
         let described: Vec<&Change> = remedy
-            .changes
+            .steps
             .iter()
+            .map(|step| &step.change)
             .filter(|change| !matches!(change, Change::Files(_) | Change::Image(_)))
             .collect();
         let Some(actor) = described.first() else { return written };

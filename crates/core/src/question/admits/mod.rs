@@ -193,9 +193,10 @@ impl Site<'_> {
                 (known.uid == uid || known.uid == unnamed.uid.raw())
                     && known.groups.iter().all(|gid| trial.groups.contains(gid))
             };
-            let known = match anybody {
-                true => except.iter().any(smaller),
-                false => conditions.iter().any(|(known, _)| smaller(known)),
+            let known = if anybody {
+                except.iter().any(smaller)
+            } else {
+                conditions.iter().any(|(known, _)| smaller(known))
             };
             if known {
                 continue;

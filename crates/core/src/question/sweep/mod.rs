@@ -204,7 +204,9 @@ impl<F: FnMut(Event<'_>)> Sweep<'_, '_, F> {
         let endings = self.judge(found, kind);
         // A link's columns depend on where it points, a script's on its interpreter.
         let own = kind != FileKind::Link && endings.of(Column::Run).check != Some(Check::Link);
-        if let Some(key) = key.filter(|_| own) {
+        if let Some(key) = key
+            && own
+        {
             self.memo.insert(key, endings);
         }
         endings

@@ -177,7 +177,10 @@ impl<'a> Met<'a> {
                 self.mount.ids.to_kernel_gid(*gid).and_then(|gid| self.namespace().to_inside_gid(gid));
             all.extend(inside.map(|gid| process(self.name, Process::Joins(gid.raw()))));
         }
-        if let Some(uid) = self.uid.filter(|_| !self.is_mine() && mode.owner().grants(needed)) {
+        if let Some(uid) = self.uid
+            && !self.is_mine()
+            && mode.owner().grants(needed)
+        {
             all.push(process(self.name, Process::Becomes(uid, None)));
         }
         all.extend(self.filesystem_group(scene));
@@ -191,9 +194,10 @@ impl<'a> Met<'a> {
         if !self.is_mine() {
             all.push(self.file(vec![Verb::SetsAcl(self.with_entry(acl, needed))]));
         }
-        let opening = match needed.writes() || self.inode.kind == FileKind::File && needed != Access::READ {
-            true => Capability::DacOverride,
-            false => Capability::DacReadSearch,
+        let opening = if needed.writes() || self.inode.kind == FileKind::File && needed != Access::READ {
+            Capability::DacOverride
+        } else {
+            Capability::DacReadSearch
         };
         all.extend(capability(self.name, opening));
         all
@@ -330,7 +334,9 @@ impl<'a> Met<'a> {
     /// Only the owner may.
     fn ownership(&self, capability_too: Capability) -> Vec<Candidate> {
         let mut all = self.given();
-        if let Some(uid) = self.uid.filter(|_| !self.is_mine()) {
+        if let Some(uid) = self.uid
+            && !self.is_mine()
+        {
             all.push(process(self.name, Process::Becomes(uid, None)));
         }
         all.extend(capability(self.name, capability_too));

@@ -28,7 +28,7 @@ pub(super) fn privileges<W: Witness>(
     let (Some(uid), Some(gid), Some(inode)) = (who.inside_uid(), who.inside_gid(), view.inode(place)) else {
         return Ok(None);
     };
-    if !view.is_told(place) {
+    if !view.is_known(place) {
         return Ok(None);
     }
     let no_suid = view.mount(place.mount).flags.has(MountFlags::NO_SUID);

@@ -49,7 +49,7 @@ fn found(scene: &Scene, act: &str) -> Remedies {
 fn first(found: &Remedies) -> String {
     match found.remedies.first() {
         Some(remedy) => {
-            let changes: Vec<String> = remedy.changes.iter().map(ToString::to_string).collect();
+            let changes: Vec<String> = remedy.steps.iter().map(|step| step.change.to_string()).collect();
             changes.join("; ")
         }
         None => "none".to_owned(),
@@ -81,7 +81,8 @@ fn the_first_remedy_is_the_one_an_engineer_would_choose() {
                 .iter()
                 .take(4)
                 .map(|remedy| {
-                    let changes: Vec<String> = remedy.changes.iter().map(ToString::to_string).collect();
+                    let changes: Vec<String> =
+                        remedy.steps.iter().map(|step| step.change.to_string()).collect();
                     format!(
                         "    {:.2} {} (opens {}, closes {})",
                         remedy.cost,
@@ -97,7 +98,7 @@ fn the_first_remedy_is_the_one_an_engineer_would_choose() {
             assert!(found.hint.is_some(), "{}: no remedy, and no word on why", row.act);
         }
         for remedy in &found.remedies {
-            let text = remedy.changes.iter().map(|change| format!("{change} ")).collect::<String>();
+            let text = remedy.steps.iter().map(|step| format!("{} ", step.change)).collect::<String>();
             assert!(!text.contains("777") && !text.contains("o+w"), "{}: {text}", row.act);
         }
     }
@@ -122,7 +123,7 @@ fn every_remedy_holds_by_its_sentences_alone_and_on_the_kernel() {
         let told = scene(&format!("tests/agreement/remedies/{}.scene.yaml", row.scene));
         let act = parse_act(row.act).unwrap();
         for remedy in found(&told, row.act).remedies {
-            let sentences: Vec<String> = remedy.changes.iter().map(ToString::to_string).collect();
+            let sentences: Vec<String> = remedy.steps.iter().map(|step| step.change.to_string()).collect();
             let changes = sentences.iter().map(|text| parse_change(text).unwrap()).collect();
             let changes = Changes::new(changes);
             let mut scene = told.clone();

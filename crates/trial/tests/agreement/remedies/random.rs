@@ -19,8 +19,9 @@ const REMEDIES: usize = 150;
 
 /// Makes the changes of a remedy in the scene; whether the kernel was asked.
 fn holds(scene: &Scene, act: &Act, remedy: &Remedy, bench: &Bench) -> bool {
-    let told: Vec<String> = remedy.changes.iter().map(ToString::to_string).collect();
-    let (changes, mut changed) = (Changes::new(remedy.changes.clone()), scene.clone());
+    let told: Vec<String> = remedy.steps.iter().map(|step| step.change.to_string()).collect();
+    let (changes, mut changed) =
+        (Changes::new(remedy.steps.iter().map(|step| step.change.clone()).collect()), scene.clone());
     changes.apply_to_scene(&mut changed).expect("a change of the description");
     let mut stage = prepare::stage(&changed);
     changes.apply_to_files(&mut stage).expect("a change of files");

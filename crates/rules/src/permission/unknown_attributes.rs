@@ -119,7 +119,7 @@ fn ask<W: Witness>(
 /// Whether the actor owns the inode at `place` or counts as its owner; asks where the owner is not known.
 pub(crate) fn may_own<W: Witness>(view: &View<'_>, place: Place, path: &[u8], w: &mut W) -> bool {
     let acting = view.fs_credentials(place, w);
-    let given = view.inode(place).filter(|_| view.is_told(place));
+    let given = view.known_inode(place);
     if let Some(inode) = given {
         if let Some(Certainty::Assumed(text)) = view.doubt(place).map(|doubt| &doubt.attributes) {
             w.assume(|| text.clone());
