@@ -214,19 +214,9 @@ pub fn access(rows: &[AccessRow]) -> Vec<Facet> {
             }
             None => add("mode", if row.missing { "missing" } else { "not known" }.to_owned()),
         }
-        let c = &row.cells;
-        let cells = [
-            ("read", &c.read),
-            ("write", &c.write),
-            ("create", &c.create),
-            ("delete", &c.delete),
-            ("list", &c.list),
-            ("enter", &c.enter),
-            ("run", &c.run),
-        ];
-        for (field, outcome) in cells {
+        for (column, outcome) in row.cells.iter() {
             if let Some(outcome) = outcome {
-                add(field, ending(outcome));
+                add(column.word(), ending(outcome));
             }
         }
     }
@@ -235,9 +225,7 @@ pub fn access(rows: &[AccessRow]) -> Vec<Facet> {
 
 /// Why the actor of a row never runs.
 fn refused(row: &AccessRow) -> Option<&Refusal> {
-    let c = &row.cells;
-    let cells = [&c.read, &c.write, &c.create, &c.delete, &c.list, &c.enter, &c.run];
-    cells.into_iter().flatten().find_map(|outcome| match outcome {
+    row.cells.iter().filter_map(|(_, outcome)| outcome.as_ref()).find_map(|outcome| match outcome {
         Outcome::NeverRuns(refusal) => Some(refusal),
         Outcome::Allowed | Outcome::Denied(_) | Outcome::Depends => None,
     })

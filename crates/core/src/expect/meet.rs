@@ -182,7 +182,7 @@ pub(super) fn add(
                 return;
             }
             let column = verb.and_then(|verb| column(verb, swept.kind));
-            let ending = column.map(|column| swept.endings.of(column));
+            let ending = column.map(|column| *swept.endings.of(column));
             let object = swept.place.inode.map(|id| (swept.place.source, id));
             let met = Met { kind: Some(swept.kind), ending, object };
             meeting

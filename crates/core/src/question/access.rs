@@ -15,25 +15,7 @@ use mivask_stage::stage::{Actor, Stage};
 
 use super::ask::explored;
 use super::facts::{PathFacts, facts_of};
-
-/// The seven columns; `None` where the question makes no sense for that kind of file.
-#[derive(Clone, PartialEq, Eq, Debug, Default)]
-pub struct Cells {
-    /// Read its content.
-    pub read: Option<Outcome>,
-    /// Write to it.
-    pub write: Option<Outcome>,
-    /// Create something in the directory; for a missing path: create it.
-    pub create: Option<Outcome>,
-    /// Remove it.
-    pub delete: Option<Outcome>,
-    /// List the directory.
-    pub list: Option<Outcome>,
-    /// Enter the directory.
-    pub enter: Option<Outcome>,
-    /// Run the file.
-    pub run: Option<Outcome>,
-}
+use super::sweep::{Column, PerColumn};
 
 /// One actor and one path.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -46,8 +28,8 @@ pub struct AccessRow {
     pub facts: Option<PathFacts>,
     /// Whether nothing is there for certain.
     pub missing: bool,
-    /// What the actor can do.
-    pub cells: Cells,
+    /// What the actor can do; `None` where the question makes no sense for that kind of file.
+    pub cells: PerColumn<Option<Outcome>>,
 }
 
 /// The row of `actor` for `path`.
@@ -59,44 +41,33 @@ pub fn access(stage: &Stage, actor: &Actor, path: &[u8]) -> AccessRow {
         Ok(Sight::Missing | Sight::Unlisted) | Err(_) => None,
     };
     let missing = matches!(sight, Ok(Sight::Missing) | Err(_));
-    let act = |verb| Some(outcome(stage, actor, path, &What::Act(verb)));
-    let enter_new = || Some(outcome(stage, actor, path, &What::NewEntry));
-    let creates = Verb::Creates(Mode::new(0o666));
-    let cells = match facts.map(|facts| facts.kind) {
-        Some(FileKind::Directory) => Cells {
-            create: enter_new(),
-            // What goes is the name, and a link to a directory is not a directory.
-            delete: act(if is_link(stage, actor, path) { Verb::Deletes } else { Verb::RemovesDirectory }),
-            list: act(Verb::Lists),
-            enter: act(Verb::Enters),
-            ..Cells::default()
-        },
-        Some(FileKind::File) => Cells {
-            read: act(Verb::Reads),
-            write: act(Verb::Writes),
-            delete: act(Verb::Deletes),
-            run: act(Verb::Runs),
-            ..Cells::default()
-        },
-        Some(
-            FileKind::Link | FileKind::Fifo | FileKind::Socket | FileKind::CharDevice | FileKind::BlockDevice,
-        ) => Cells {
-            read: act(Verb::Reads),
-            write: act(Verb::Writes),
-            delete: act(Verb::Deletes),
-            ..Cells::default()
-        },
-        None if missing => Cells { create: act(creates), ..Cells::default() },
-        None => Cells {
-            read: act(Verb::Reads),
-            write: act(Verb::Writes),
-            create: act(creates),
-            delete: act(Verb::Deletes),
-            list: None,
-            enter: None,
-            run: act(Verb::Runs),
-        },
+    let kind = facts.map(|facts| facts.kind);
+    let is_directory = kind == Some(FileKind::Directory);
+    let is_unknown = kind.is_none() && !missing;
+    let is_file = kind.is_some_and(|kind| kind != FileKind::Directory);
+    let question = |column| match column {
+        Column::Read if is_file || is_unknown => Some(What::Act(Verb::Reads)),
+        Column::Write if is_file || is_unknown => Some(What::Act(Verb::Writes)),
+        Column::Create if is_directory => Some(What::NewEntry),
+        // For a missing path: create it.
+        Column::Create if kind.is_none() => Some(What::Act(Verb::Creates(Mode::new(0o666)))),
+        // What goes is the name, and a link to a directory is not a directory.
+        Column::Delete if is_directory && !is_link(stage, actor, path) => {
+            Some(What::Act(Verb::RemovesDirectory))
+        }
+        Column::Delete if !missing => Some(What::Act(Verb::Deletes)),
+        Column::List if is_directory => Some(What::Act(Verb::Lists)),
+        Column::Enter if is_directory => Some(What::Act(Verb::Enters)),
+        Column::Run if kind == Some(FileKind::File) || is_unknown => Some(What::Act(Verb::Runs)),
+        Column::Read
+        | Column::Write
+        | Column::Create
+        | Column::Delete
+        | Column::List
+        | Column::Enter
+        | Column::Run => None,
     };
+    let cells = PerColumn::from_fn(|column| Some(outcome(stage, actor, path, &question(column)?)));
     AccessRow { actor: actor.name.to_string(), path: path.to_vec(), facts, missing, cells }
 }
 

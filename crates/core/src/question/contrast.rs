@@ -8,7 +8,7 @@ use mivask_stage::stage::{Actor, Stage};
 
 use super::access::{AccessRow, access, default_paths};
 use super::facts::{PathFacts, facts_of};
-use super::sweep::{Cell, Column, follow};
+use super::sweep::{Cell, Column, PerColumn, follow};
 use crate::question::Event;
 
 /// Entries that are compared below one mount; beyond, only what is directly in it.
@@ -84,7 +84,7 @@ impl Contrast {
 /// One path on one side.
 struct Seen {
     facts: Option<PathFacts>,
-    verdicts: [CellOutcome; 7],
+    outcomes: PerColumn<CellOutcome>,
 }
 
 /// What one side shows, path by path.
@@ -119,9 +119,9 @@ pub fn contrast(before: (&Stage, &Actor), after: (&Stage, &Actor), starts: &[Vec
             files.push(FileChange { actor: name.clone(), path: path.clone(), before: was, after: is });
         }
         for column in Column::ALL {
-            let verdict =
-                |seen: Option<&Seen>| seen.map_or(CellOutcome::Void, |seen| seen.verdicts[column as usize]);
-            let key = (column, verdict(then), verdict(now));
+            let outcome =
+                |seen: Option<&Seen>| seen.map_or(CellOutcome::Void, |seen| *seen.outcomes.of(column));
+            let key = (column, outcome(then), outcome(now));
             if key.1 != key.2 {
                 groups.entry(key).or_default().push(path.clone());
             }
@@ -183,13 +183,13 @@ fn whole(stage: &Stage, actor: &Actor, start: &[u8], all: &mut BTreeMap<Vec<u8>,
             && all.len() <= MOST_COMPARED
         {
             let facts = facts_of(stage, actor, swept.place);
-            let verdicts = Column::ALL.map(|column| match swept.cell(column) {
+            let outcomes = PerColumn::from_fn(|column| match swept.cell(column) {
                 Cell::Void => CellOutcome::Void,
                 Cell::Allowed => CellOutcome::Allowed,
                 Cell::Denied(errno) => CellOutcome::Denied(Some(errno)),
                 Cell::Open => CellOutcome::Depends,
             });
-            all.insert(swept.path.to_vec(), Seen { facts, verdicts });
+            all.insert(swept.path.to_vec(), Seen { facts, outcomes });
         }
     });
     // A sweep tells what is below its start; of a start that is not a directory, or not known, nothing.
@@ -199,10 +199,7 @@ fn whole(stage: &Stage, actor: &Actor, start: &[u8], all: &mut BTreeMap<Vec<u8>,
 }
 
 fn of_row(row: &AccessRow, never: bool) -> Seen {
-    let cells = &row.cells;
-    let all =
-        [&cells.read, &cells.write, &cells.create, &cells.delete, &cells.list, &cells.enter, &cells.run];
-    let verdicts = all.map(|cell| match cell {
+    let outcomes = row.cells.map(|cell| match cell {
         None => CellOutcome::Void,
         Some(_) if never => CellOutcome::Never,
         Some(Outcome::Allowed) => CellOutcome::Allowed,
@@ -210,5 +207,5 @@ fn of_row(row: &AccessRow, never: bool) -> Seen {
         Some(Outcome::Depends) => CellOutcome::Depends,
         Some(Outcome::NeverRuns(_)) => CellOutcome::Never,
     });
-    Seen { facts: row.facts, verdicts }
+    Seen { facts: row.facts, outcomes }
 }

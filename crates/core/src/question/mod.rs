@@ -18,7 +18,7 @@ mod remarks;
 mod sweep;
 mod why;
 
-pub use access::{AccessRow, Cells, access, default_paths};
+pub use access::{AccessRow, access, default_paths};
 pub use admits::{Admission, Condition, admissions};
 pub use ask::{Answer, ask, ask_as};
 pub use confirm::{Comparison, Held, compare, unsettled};
@@ -31,7 +31,7 @@ pub use mounts::{MountRow, mounts};
 pub use reached::{Reached, reached};
 pub use remarks::{Remark, remarks};
 pub use sweep::{
-    Blocker, Cell, Column, Ending, Endings, Event, Overview, Share, SweepError, Swept, follow, overview,
-    sweep,
+    Blocker, Cell, Column, Ending, Endings, Event, Overview, PerColumn, Share, SweepError, Swept, follow,
+    overview, sweep,
 };
 pub use why::{Why, why};

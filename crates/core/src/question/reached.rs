@@ -62,16 +62,7 @@ pub fn reached(stage: &Stage, actor: &Actor, start: &[u8], to: Column) -> Result
 fn first(stage: &Stage, actor: &Actor, start: &[u8], to: Column) -> Entry {
     let row = access(stage, actor, start);
     let kind = row.facts.map_or(FileKind::Directory, |facts| facts.kind);
-    let cells = &row.cells;
-    let cell = match column(to, kind) {
-        Column::Read => &cells.read,
-        Column::Write => &cells.write,
-        Column::Create => &cells.create,
-        Column::Delete => &cells.delete,
-        Column::List => &cells.list,
-        Column::Enter => &cells.enter,
-        Column::Run => &cells.run,
-    };
+    let cell = row.cells.of(column(to, kind));
     Entry { path: start.to_vec(), kind, reached: cell.as_ref().map(|outcome| *outcome == Outcome::Allowed) }
 }
 

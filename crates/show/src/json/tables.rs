@@ -6,7 +6,7 @@ use mivask_core::caps::CapabilitySet;
 use mivask_core::credentials::Identity;
 use mivask_core::ids::{IdMap, UserNamespace};
 use mivask_core::mount::RootFacts;
-use mivask_core::question::{AccessRow, Cell, Column, ImprintRow, MountRow, PathFacts, Swept};
+use mivask_core::question::{AccessRow, Cell, Column, ImprintRow, MountRow, PathFacts, PerColumn, Swept};
 use mivask_core::settle::Outcome;
 use mivask_core::stage::Actor;
 use schemars::JsonSchema;
@@ -220,10 +220,7 @@ pub(super) struct AccessJson<'a> {
 
 impl<'a> AccessJson<'a> {
     pub(super) fn new(row: &'a AccessRow) -> Self {
-        let cells = &row.cells;
-        let columns =
-            [&cells.read, &cells.write, &cells.create, &cells.delete, &cells.list, &cells.enter, &cells.run];
-        let given = columns.map(|outcome| {
+        let given = row.cells.map(|outcome| {
             outcome.as_ref().map(|outcome| (outcome.word(), outcome.errno().map(|errno| errno.name())))
         });
         Self::of(&row.actor, &row.path, row.facts.as_ref(), row.missing, given)
@@ -232,7 +229,7 @@ impl<'a> AccessJson<'a> {
     /// An entry of a sweep, in the same fields.
     pub(super) fn swept(actor: &'a str, swept: &Swept<'_>, facts: Option<&PathFacts>) -> Self {
         let kind = facts.map_or(swept.kind, |facts| facts.kind);
-        let given = Column::ALL.map(|column| match swept.cell(column) {
+        let given = PerColumn::from_fn(|column| match swept.cell(column) {
             Cell::Void => None,
             Cell::Allowed => Some(("allowed", None)),
             Cell::Denied(errno) => Some(("denied", Some(errno.name()))),
@@ -241,17 +238,17 @@ impl<'a> AccessJson<'a> {
         Self { kind: Some(kind.word()), ..Self::of(actor, swept.path, facts, false, given) }
     }
 
-    /// `given`: the word and the errno of each column, in the order of [`Column::ALL`].
+    /// `given`: the word and the errno of each column.
     fn of(
         actor: &'a str,
         path: &[u8],
         facts: Option<&PathFacts>,
         missing: bool,
-        given: [Option<(&'static str, Option<&'static str>)>; 7],
+        given: PerColumn<Option<(&'static str, Option<&'static str>)>>,
     ) -> Self {
-        let errnos = Column::ALL.into_iter().zip(given);
-        let errnos = errnos.filter_map(|(column, given)| Some((column.word(), given?.1?))).collect();
-        let [read, write, create, delete, list, enter, run] = given.map(|given| given.map(|(word, _)| word));
+        let errnos = given.iter();
+        let errnos = errnos.filter_map(|(column, given)| Some((column.word(), (*given)?.1?))).collect();
+        let word = |column| given.of(column).map(|(word, _)| word);
         Self {
             actor,
             path: JsonPath::new(path),
@@ -260,13 +257,13 @@ impl<'a> AccessJson<'a> {
             gid: facts.and_then(|facts| facts.gid).and_then(|gid| number(gid.raw())),
             mode: facts.and_then(|facts| facts.mode).map(|mode| mode.to_string()),
             missing,
-            read,
-            write,
-            create,
-            delete,
-            list,
-            enter,
-            run,
+            read: word(Column::Read),
+            write: word(Column::Write),
+            create: word(Column::Create),
+            delete: word(Column::Delete),
+            list: word(Column::List),
+            enter: word(Column::Enter),
+            run: word(Column::Run),
             errnos,
         }
     }

@@ -1,10 +1,9 @@
 //! The page: what the template asks for.
 
 use askama::Template;
+use mivask_core::question::Column;
 
-use super::view::{
-    ActorView, COLUMNS, DeniedView, ExpectationView, FindingView, HandoffView, MatrixView, MountsView,
-};
+use super::view::{ActorView, DeniedView, ExpectationView, FindingView, HandoffView, MatrixView, MountsView};
 use super::{Open, Report};
 use crate::figure;
 use crate::safe::safe;
@@ -25,7 +24,7 @@ pub(super) struct Page {
     actors: Vec<ActorView>,
     mounts_figure: String,
     mounts: Vec<MountsView>,
-    columns: [&'static str; 7],
+    columns: Vec<&'static str>,
     matrix: Vec<MatrixView>,
     row_count: usize,
     denied: Vec<DeniedView>,
@@ -79,7 +78,7 @@ impl Page {
             actors: report.stage.actors.iter().map(ActorView::new).collect(),
             mounts_figure: figure::mounts(&report.mounts).inline(),
             mounts: MountsView::all(&report.mounts),
-            columns: COLUMNS,
+            columns: Column::ALL.map(Column::word).to_vec(),
             matrix: MatrixView::all(&report.access, &report.denied),
             row_count: report.access.len(),
             denied,

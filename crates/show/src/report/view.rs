@@ -149,9 +149,6 @@ pub(super) struct CellView {
     pub walk: Option<usize>,
 }
 
-/// The columns of the matrix.
-pub(super) const COLUMNS: [&str; 7] = ["read", "write", "create", "delete", "list", "enter", "run"];
-
 /// The number of the walk of an actor, a path and a column.
 type Walks<'a> = BTreeMap<(&'a str, &'a [u8], &'static str), usize>;
 
@@ -177,18 +174,12 @@ impl RowView {
     fn new(row: &AccessRow, walks: &Walks<'_>) -> Self {
         let facts = row.facts.as_ref();
         let number = |raw: Option<u32>| id(raw);
-        let c = &row.cells;
-        let answers = [&c.read, &c.write, &c.create, &c.delete, &c.list, &c.enter, &c.run];
-        let cells: Vec<CellView> = COLUMNS
-            .iter()
-            .zip(answers)
-            .map(|(title, answer)| {
-                let walk = walks.get(&(row.actor.as_str(), row.path.as_slice(), *title)).copied();
-                CellView::new(title, answer.as_ref(), walk)
-            })
-            .collect();
+        let cells = row.cells.iter().map(|(column, answer)| {
+            let walk = walks.get(&(row.actor.as_str(), row.path.as_slice(), column.word())).copied();
+            CellView::new(column.word(), answer.as_ref(), walk)
+        });
         let data = facts.and_then(|facts| facts.mode).is_some_and(|mode| !mode.has_any(Mode::ANY_EXECUTE));
-        let mut cells = cells;
+        let mut cells: Vec<CellView> = cells.collect();
         // That a file of data does not run is true, but nothing to look at.
         for cell in cells.iter_mut().filter(|cell| data && cell.title == "run" && cell.class == "denied") {
             cell.class = "none";

@@ -4,7 +4,7 @@ use std::io::{self, Write};
 
 use mivask_core::act::quoted;
 use mivask_core::mode::{Mode, symbolic};
-use mivask_core::question::{AccessRow, PathFacts};
+use mivask_core::question::{AccessRow, Column, PathFacts};
 use mivask_core::settle::Outcome;
 
 use super::{Layout, folded, id};
@@ -51,10 +51,8 @@ const TITLES: [&str; 10] =
 fn stacked(out: &mut dyn Write, row: &AccessRow, layout: Layout) -> io::Result<()> {
     let cells = cells(row);
     writeln!(out, "  {}  {} {}", cells[0], cells[2], cells[1])?;
-    let c = &row.cells;
-    let asked = [&c.read, &c.write, &c.create, &c.delete, &c.list, &c.enter, &c.run];
-    let answers = TITLES.iter().zip(&cells).skip(3).zip(asked).filter(|(_, asked)| asked.is_some());
-    let words: Vec<String> = answers.map(|((title, cell), _)| format!("{title} {cell}")).collect();
+    let answers = row.cells.iter().zip(&cells[3..]).filter(|((_, asked), _)| asked.is_some());
+    let words: Vec<String> = answers.map(|((column, _), cell)| format!("{} {cell}", column.word())).collect();
     // Blanks within an answer must not fold, so each is kept together by a blank that is none.
     let line = words.iter().map(|word| word.replace(' ', "\u{a0}")).collect::<Vec<_>>().join("  ");
     writeln!(out, "      {}", folded(&line, 6, layout.width).replace('\u{a0}', " "))
@@ -71,15 +69,12 @@ fn cells(row: &AccessRow) -> Vec<String> {
         Some(PathFacts { kind, mode: Some(mode), .. }) => format!("{} {mode}", symbolic(*kind, *mode)),
         Some(PathFacts { kind, mode: None, .. }) => format!("{} {}", kind.word(), paint(OPEN, "not known")),
     };
-    let c = &row.cells;
-    let answers = [&c.read, &c.write, &c.create, &c.delete, &c.list, &c.enter];
     let mut cells = vec![quoted(&row.path), owner, mode];
-    cells.extend(answers.into_iter().map(|outcome| cell(outcome.as_ref())));
     // That a file of data does not run is true, but nothing to look at.
     let data = facts.and_then(|facts| facts.mode).is_some_and(|mode| !mode.has_any(Mode::ANY_EXECUTE));
-    cells.push(match c.run.as_ref().and_then(Outcome::errno) {
-        Some(errno) if data => paint(FAINT, errno.name()),
-        Some(_) | None => cell(c.run.as_ref()),
-    });
+    cells.extend(row.cells.iter().map(|(column, outcome)| match outcome.as_ref().and_then(Outcome::errno) {
+        Some(errno) if data && column == Column::Run => paint(FAINT, errno.name()),
+        Some(_) | None => cell(outcome.as_ref()),
+    }));
     cells
 }

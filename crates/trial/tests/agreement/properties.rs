@@ -11,7 +11,7 @@ use mivask_core::fact::Provenance;
 use mivask_core::glob::{Globs, Matcher};
 use mivask_core::mode::FileKind;
 use mivask_core::question::{
-    Cell, CellOutcome, Cells, Column, access, ask, contrast, facts_at, imprints, sweep,
+    Cell, CellOutcome, Column, PerColumn, access, ask, contrast, facts_at, imprints, sweep,
 };
 use mivask_core::settle::Outcome;
 use mivask_core::stage::Stage;
@@ -139,11 +139,11 @@ fn the_matrix_agrees_with_single_acts() {
                 outcome(stage, &Act { actor: "x".into(), verb, path: path.clone(), expectation: None })
             };
             let cells = [
-                (Verb::Reads, &row.cells.read),
-                (Verb::Writes, &row.cells.write),
-                (Verb::Lists, &row.cells.list),
-                (Verb::Enters, &row.cells.enter),
-                (Verb::Runs, &row.cells.run),
+                (Verb::Reads, row.cells.of(Column::Read)),
+                (Verb::Writes, row.cells.of(Column::Write)),
+                (Verb::Lists, row.cells.of(Column::List)),
+                (Verb::Enters, row.cells.of(Column::Enter)),
+                (Verb::Runs, row.cells.of(Column::Run)),
             ];
             for (verb, cell) in cells.iter().filter_map(|(verb, cell)| Some((verb.clone(), cell.as_ref()?))) {
                 assert_eq!(
@@ -199,18 +199,10 @@ fn a_sweep_agrees_with_the_matrix() {
         let actor = &stage.actors[0];
         let swept = sweep(stage, actor, b"/", |swept| {
             let row = access(stage, actor, swept.path);
-            let cells = [
-                (swept.cell(Column::Read), &row.cells.read),
-                (swept.cell(Column::Write), &row.cells.write),
-                (swept.cell(Column::Create), &row.cells.create),
-                (swept.cell(Column::Delete), &row.cells.delete),
-                (swept.cell(Column::List), &row.cells.list),
-                (swept.cell(Column::Enter), &row.cells.enter),
-                (swept.cell(Column::Run), &row.cells.run),
-            ];
             // A question follows links, a sweep mentions the link itself.
-            let columns = if swept.kind == FileKind::Link { 0..2 } else { 0..7 };
-            for (cell, single) in &cells[columns] {
+            let columns = if swept.kind == FileKind::Link { 2 } else { Column::ALL.len() };
+            for (column, single) in row.cells.iter().take(columns) {
+                let cell = swept.cell(column);
                 let single = match single {
                     None => Cell::Void,
                     Some(Outcome::Allowed) => Cell::Allowed,
@@ -218,7 +210,7 @@ fn a_sweep_agrees_with_the_matrix() {
                     Some(other) => panic!("{other:?}"),
                 };
                 let link = swept.kind == FileKind::Link && single == Cell::Void;
-                assert!(link || *cell == single, "{swept:?} {row:?}\n{scenario}");
+                assert!(link || cell == single, "{swept:?} {row:?}\n{scenario}");
             }
             rows += 1;
         });
@@ -228,7 +220,7 @@ fn a_sweep_agrees_with_the_matrix() {
 }
 
 /// Takes one answer of a row.
-type Picking = fn(&Cells) -> Option<&Outcome>;
+type Picking = fn(&PerColumn<Option<Outcome>>) -> Option<&Outcome>;
 
 /// Every path, which is all that the expectations below ask for.
 #[derive(Debug)]
@@ -257,12 +249,12 @@ fn expectations_stand_by_single_acts() {
         });
         assert_eq!(swept, Ok(()), "{scenario}");
         let questions: [(Verb, Picking); 6] = [
-            (Verb::Reads, |cells| cells.read.as_ref().or(cells.list.as_ref())),
-            (Verb::Writes, |cells| cells.write.as_ref().or(cells.create.as_ref())),
-            (Verb::Deletes, |cells| cells.delete.as_ref()),
-            (Verb::Lists, |cells| cells.list.as_ref()),
-            (Verb::Enters, |cells| cells.enter.as_ref()),
-            (Verb::Runs, |cells| cells.run.as_ref()),
+            (Verb::Reads, |cells| cells.of(Column::Read).as_ref().or(cells.of(Column::List).as_ref())),
+            (Verb::Writes, |cells| cells.of(Column::Write).as_ref().or(cells.of(Column::Create).as_ref())),
+            (Verb::Deletes, |cells| cells.of(Column::Delete).as_ref()),
+            (Verb::Lists, |cells| cells.of(Column::List).as_ref()),
+            (Verb::Enters, |cells| cells.of(Column::Enter).as_ref()),
+            (Verb::Runs, |cells| cells.of(Column::Run).as_ref()),
         ];
         for (verb, cell) in questions {
             let cells: Vec<&Outcome> = rows.iter().filter_map(|row| cell(&row.cells)).collect();
@@ -292,16 +284,13 @@ fn expectations_stand_by_single_acts() {
 }
 
 /// What `access` says of one path, as the comparison has it.
-fn verdicts(stage: &Stage, path: &[u8]) -> [CellOutcome; 7] {
-    let cells = access(stage, &stage.actors[0], path).cells;
-    [cells.read, cells.write, cells.create, cells.delete, cells.list, cells.enter, cells.run].map(|cell| {
-        match cell {
-            None => CellOutcome::Void,
-            Some(Outcome::Allowed) => CellOutcome::Allowed,
-            Some(Outcome::Denied(errno)) => CellOutcome::Denied(errno),
-            Some(Outcome::Depends) => CellOutcome::Depends,
-            Some(Outcome::NeverRuns(_)) => CellOutcome::Never,
-        }
+fn outcomes(stage: &Stage, path: &[u8]) -> PerColumn<CellOutcome> {
+    access(stage, &stage.actors[0], path).cells.map(|cell| match cell {
+        None => CellOutcome::Void,
+        Some(Outcome::Allowed) => CellOutcome::Allowed,
+        Some(Outcome::Denied(errno)) => CellOutcome::Denied(*errno),
+        Some(Outcome::Depends) => CellOutcome::Depends,
+        Some(Outcome::NeverRuns(_)) => CellOutcome::Never,
     })
 }
 
@@ -324,14 +313,14 @@ fn a_comparison_is_the_difference_of_two_matrices() {
             let rows: Vec<_> = [contrast.opened, contrast.closed, contrast.other].concat();
             for row in &rows {
                 for path in &row.paths {
-                    let (was, is) = (verdicts(before, path), verdicts(&after, path));
-                    let at = row.column as usize;
+                    let (was, is) = (outcomes(before, path), outcomes(&after, path));
+                    let (was, is) = (*was.of(row.column), *is.of(row.column));
                     // `access` asks about what a link points at, a listing about the link.
-                    if was[at] == CellOutcome::Void && is[at] == CellOutcome::Void {
+                    if was == CellOutcome::Void && is == CellOutcome::Void {
                         continue;
                     }
                     assert_eq!(
-                        (was[at], is[at]),
+                        (was, is),
                         (row.before, row.after),
                         "{} {:?}\n{scenario}",
                         path.escape_ascii(),

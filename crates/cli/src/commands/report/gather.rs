@@ -9,7 +9,7 @@ use mivask_core::handoff::handoffs;
 use mivask_core::mode::{FileKind, Mode};
 use mivask_core::outcome::Errno;
 use mivask_core::question::{
-    AccessRow, Answer, access, ask, ask_as, default_paths, free_path, mounts, remarks,
+    AccessRow, Answer, Column, access, ask, ask_as, default_paths, free_path, mounts, remarks,
 };
 use mivask_core::remedy::{Remedies, remedies};
 use mivask_core::settle::Outcome;
@@ -101,23 +101,26 @@ enum Which {
 /// The acts behind the denied or the open cells of a row, with their columns. What is not about permission is left out: that
 /// a mount point is in use, that data does not run.
 fn acts_of(which: Which, stage: &Stage, actor: &Actor, row: &AccessRow) -> Vec<(&'static str, Act)> {
-    let cells = &row.cells;
     let directory = row.facts.is_some_and(|facts| facts.kind == FileKind::Directory);
     let data = row.facts.and_then(|facts| facts.mode).is_some_and(|mode| !mode.has_any(Mode::ANY_EXECUTE));
     let there = || row.path.clone();
     let new = if directory { free_path(stage, actor, &row.path) } else { there() };
     let delete = if directory { Verb::RemovesDirectory } else { Verb::Deletes };
-    let all = [
-        ("read", &cells.read, Verb::Reads, there()),
-        ("write", &cells.write, Verb::Writes, there()),
-        ("create", &cells.create, Verb::Creates(Mode::new(0o666)), new),
-        ("delete", &cells.delete, delete, there()),
-        ("list", &cells.list, Verb::Lists, there()),
-        ("enter", &cells.enter, Verb::Enters, there()),
-        ("run", &cells.run, Verb::Runs, there()),
-    ];
+    let asked = |column| match column {
+        Column::Read => (Verb::Reads, there()),
+        Column::Write => (Verb::Writes, there()),
+        Column::Create => (Verb::Creates(Mode::new(0o666)), new.clone()),
+        Column::Delete => (delete.clone(), there()),
+        Column::List => (Verb::Lists, there()),
+        Column::Enter => (Verb::Enters, there()),
+        Column::Run => (Verb::Runs, there()),
+    };
+    let act = |column| {
+        let (verb, path) = asked(column);
+        Act { actor: row.actor.clone(), verb, path, expectation: None }
+    };
     let mounted = actor.mounts.iter().any(|(_, mount)| *mount.at == *row.path);
-    let shown = |column: &str, outcome: Option<&Outcome>| {
+    let shown = |column: Column, outcome: Option<&Outcome>| {
         let permission = |errno: &Errno| matches!(errno, Errno::EACCES | Errno::EPERM | Errno::EROFS);
         let wanted = match outcome {
             // Which errno it is may depend on a missing fact.
@@ -127,12 +130,11 @@ fn acts_of(which: Which, stage: &Stage, actor: &Actor, row: &AccessRow) -> Vec<(
         };
         wanted
             && (which == Which::Denied) == matches!(outcome, Some(Outcome::Denied(_)))
-            && !(column == "run" && data)
-            && !(column == "delete" && mounted)
+            && !(column == Column::Run && data)
+            && !(column == Column::Delete && mounted)
     };
-    let wanted = all.into_iter().filter(|(column, outcome, ..)| shown(column, outcome.as_ref()));
-    let act = |verb, path| Act { actor: row.actor.clone(), verb, path, expectation: None };
-    wanted.map(|(column, _, verb, path)| (column, act(verb, path))).collect()
+    let wanted = row.cells.iter().filter(|(column, outcome)| shown(*column, outcome.as_ref()));
+    wanted.map(|(column, _)| (column.word(), act(column))).collect()
 }
 
 /// Adds what an open answer depends on.

@@ -77,21 +77,44 @@ impl Ending {
     }
 }
 
-/// The seven endings of one inode.
-#[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
-pub struct Endings([Ending; 7]);
+/// One value for each column of the matrix.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug, Default)]
+pub struct PerColumn<T>([T; Column::ALL.len()]);
 
-impl Endings {
+impl<T> PerColumn<T> {
+    /// What `of` gives for each column.
+    #[must_use]
+    pub fn from_fn(of: impl FnMut(Column) -> T) -> Self {
+        Self(Column::ALL.map(of))
+    }
+
     /// That of one column.
     #[must_use]
-    pub const fn of(&self, column: Column) -> Ending {
-        self.0[column as usize]
+    pub const fn of(&self, column: Column) -> &T {
+        &self.0[column as usize]
     }
 
-    pub(super) const fn set(&mut self, column: Column, ending: Ending) {
-        self.0[column as usize] = ending;
+    /// Another value for one column.
+    pub fn set(&mut self, column: Column, value: T) {
+        self.0[column as usize] = value;
     }
 
+    /// Each column with its value, in the order they are shown.
+    pub fn iter(&self) -> impl Iterator<Item = (Column, &T)> {
+        Column::ALL.into_iter().zip(&self.0)
+    }
+
+    /// The same columns with what `to` makes of each value.
+    #[must_use]
+    pub fn map<U>(&self, mut to: impl FnMut(&T) -> U) -> PerColumn<U> {
+        PerColumn::from_fn(|column| to(self.of(column)))
+    }
+}
+
+/// The endings of one inode.
+pub type Endings = PerColumn<Ending>;
+
+impl Endings {
     /// All alike, as far as the columns make sense for `kind`.
     pub(super) fn all(kind: FileKind, ending: Ending) -> Self {
         let mut endings = Self::default();

@@ -23,7 +23,7 @@ use mivask_rules::walk::{Follow, Walker};
 use mivask_rules::witness::Unwatched;
 use mivask_stage::stage::{Actor, Stage};
 
-pub use column::{Cell, Column, Ending, Endings};
+pub use column::{Cell, Column, Ending, Endings, PerColumn};
 pub use overview::{Blocker, Overview, Share, overview};
 
 use memo::Memo;

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use mivask_model::mode::Mode;
 use mivask_stage::stage::{Actor, Stage};
 
-use super::column::{Column, Ending};
+use super::column::{Column, Ending, PerColumn};
 use super::{Event, SweepError, Swept, follow};
 use crate::question::PathFacts;
 use crate::question::facts::facts_of;
@@ -134,7 +134,7 @@ struct Sums {
     shares: Vec<Share>,
     known: BTreeMap<(Column, Ending, bool), u32>,
     /// For each column the share of the last entry, since neighbours are mostly alike.
-    latest: [Option<(Ending, bool, u32)>; 7],
+    latest: PerColumn<Option<(Ending, bool, u32)>>,
     levels: Vec<Level>,
     blockers: Vec<Blocker>,
     blocking: u64,
@@ -149,8 +149,8 @@ impl Sums {
 
     fn add(&mut self, swept: &Swept<'_>, data: bool) {
         self.entries += 1;
-        for column in Column::ALL {
-            let ending = swept.endings.of(column);
+        for (column, ending) in swept.endings.iter() {
+            let ending = *ending;
             let not_run = data && column == Column::Run && matches!(ending.cell, super::Cell::Denied(_));
             if ending.cell == super::Cell::Void || not_run {
                 continue;
@@ -167,7 +167,7 @@ impl Sums {
     }
 
     fn share(&mut self, column: Column, ending: Ending, shut: bool) -> u32 {
-        if let Some((latest, was_shut, share)) = self.latest[column as usize]
+        if let Some((latest, was_shut, share)) = *self.latest.of(column)
             && latest == ending
             && was_shut == shut
         {
@@ -178,7 +178,7 @@ impl Sums {
         if share == next {
             self.shares.push(Share { column, ending, shut, entries: 0, directories: 0 });
         }
-        self.latest[column as usize] = Some((ending, shut, share));
+        self.latest.set(column, Some((ending, shut, share)));
         share
     }
 
