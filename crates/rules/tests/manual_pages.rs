@@ -34,8 +34,8 @@ struct Disk {
 impl Disk {
     fn new(directory: Entry, file: Entry) -> Self {
         let mut tree = Tree::new(Entry::directory(0, 0, 0o755), Provenance::rule("a test"));
-        let within = tree.add(Tree::ROOT, b"d", directory).unwrap();
-        tree.add(within, b"f", file).unwrap();
+        let within = tree.add(Tree::ROOT, b"d", directory).expect("the root is empty");
+        tree.add(within, b"f", file).expect("the directory is empty");
         let mut storage = Storage::default();
         let source = storage.add_source(Source {
             name: Arc::from("disk"),
