@@ -49,7 +49,7 @@ impl Use {
     }
 }
 
-/// How one use_ ends.
+/// How one use ends.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct UseOutcome {
     /// The outcome.
@@ -58,15 +58,46 @@ pub struct UseOutcome {
     pub why: Option<Why>,
 }
 
+/// How each of the four uses of one file ends.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct PerUse {
+    /// Reading its content.
+    pub read: UseOutcome,
+    /// Writing to it.
+    pub change: UseOutcome,
+    /// Removing it.
+    pub delete: UseOutcome,
+    /// Renaming another file over it.
+    pub replace: UseOutcome,
+}
+
+impl PerUse {
+    /// How one of them ends.
+    #[must_use]
+    pub const fn of(&self, wanted: Use) -> &UseOutcome {
+        match wanted {
+            Use::Read => &self.read,
+            Use::Change => &self.change,
+            Use::Delete => &self.delete,
+            Use::Replace => &self.replace,
+        }
+    }
+
+    /// All four, in the order of [`Use::ALL`].
+    pub fn iter(&self) -> impl Iterator<Item = (Use, &UseOutcome)> {
+        Use::ALL.into_iter().map(|wanted| (wanted, self.of(wanted)))
+    }
+}
+
 /// What one consumer can do with what one creator made.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Consumer {
     /// The second actor.
     pub consumer: String,
-    /// With a file made directly in the directory, use_ by use_ as in [`Use::ALL`]; empty where none can be made.
-    pub file: Vec<UseOutcome>,
-    /// With a file made in a new subdirectory.
-    pub nested: Vec<UseOutcome>,
+    /// With a file made directly in the directory; `None` where the creator cannot make one.
+    pub file: Option<PerUse>,
+    /// With a file made in a new subdirectory; `None` where the creator cannot make one.
+    pub nested: Option<PerUse>,
 }
 
 /// What one creator leaves, and what the others can do with it.
@@ -83,7 +114,7 @@ pub struct Creation {
     /// The file in it.
     pub nested: Option<Imprint>,
     /// The others.
-    pub hands: Vec<Consumer>,
+    pub consumers: Vec<Consumer>,
 }
 
 /// One directory that several actors reach.
@@ -168,7 +199,7 @@ fn members(joined: &Joined, (source, directory): Shared) -> Vec<(usize, Vec<u8>)
     all
 }
 
-/// The path of `directory` from `root`; `None` where it does not are there.
+/// The path of `directory` from `root`; `None` where it is not below `root`.
 fn below(tree: &Tree, root: InodeId, directory: InodeId) -> Option<Vec<u8>> {
     if !tree.is_within(directory, root) {
         return None;
@@ -216,13 +247,13 @@ impl Trial<'_> {
             (made, None)
         };
         let others: Vec<usize> = (0..self.members.len()).filter(|other| *other != creator).collect();
-        let mut hands = Vec::new();
+        let mut consumers = Vec::new();
         for consumer in others {
             let file = self.uses(consumer, &label, &creates);
             let nested = self.uses(consumer, &inner, &nested.0);
-            hands.push(Consumer { consumer: self.name(consumer), file, nested });
+            consumers.push(Consumer { consumer: self.name(consumer), file, nested });
         }
-        Creation { creator: name, creates, file, directory, nested: nested.1, hands }
+        Creation { creator: name, creates, file, directory, nested: nested.1, consumers }
     }
 
     fn name(&self, member: usize) -> String {
@@ -255,7 +286,7 @@ impl Trial<'_> {
     fn make(&mut self, member: usize, name: &[u8], verb: Verb) -> (UseOutcome, Option<Imprint>) {
         let act = self.act(member, name, verb);
         let Ok(performed) = perform(&mut self.stage, &act) else {
-            return (nobody(), None);
+            return (ambiguous(), None);
         };
         self.assumptions.extend(performed.answer.assumptions.iter().cloned());
         let mut done = done(&performed.answer);
@@ -268,18 +299,16 @@ impl Trial<'_> {
     }
 
     /// What `consumer` can do with what the creator made under `name`.
-    fn uses(&mut self, consumer: usize, name: &[u8], made: &UseOutcome) -> Vec<UseOutcome> {
+    fn uses(&mut self, consumer: usize, name: &[u8], made: &UseOutcome) -> Option<PerUse> {
         if made.outcome != Outcome::Allowed {
-            return Vec::new();
+            return None;
         }
-        Use::ALL
-            .map(|use_| match use_ {
-                Use::Read => self.ask(consumer, name, Verb::Reads),
-                Use::Change => self.ask(consumer, name, Verb::Writes),
-                Use::Delete => self.ask(consumer, name, Verb::Deletes),
-                Use::Replace => self.replace(consumer, name),
-            })
-            .into()
+        Some(PerUse {
+            read: self.ask(consumer, name, Verb::Reads),
+            change: self.ask(consumer, name, Verb::Writes),
+            delete: self.ask(consumer, name, Verb::Deletes),
+            replace: self.replace(consumer, name),
+        })
     }
 
     fn ask(&mut self, member: usize, name: &[u8], verb: Verb) -> UseOutcome {
@@ -289,7 +318,7 @@ impl Trial<'_> {
                 self.assumptions.extend(answer.assumptions.iter().cloned());
                 done(&answer)
             }
-            Err(_) => nobody(),
+            Err(_) => ambiguous(),
         }
     }
 
@@ -305,7 +334,7 @@ impl Trial<'_> {
 }
 
 /// Two workloads of one name: no one can be asked.
-fn nobody() -> UseOutcome {
+fn ambiguous() -> UseOutcome {
     UseOutcome { outcome: Outcome::Depends, why: Some(Why::new("its name is not its own")) }
 }
 

@@ -30,7 +30,7 @@ impl Grower {
         Self::with_rest(origin, what, sizes, Certainty::Known)
     }
 
-    /// The same, with what else may are in directories that are only named on the way.
+    /// The same, with what else may be in directories that are only named on the way.
     pub(crate) fn with_rest(origin: Provenance, what: &str, sizes: bool, contents: Certainty) -> Self {
         let text = format!("a directory that {what} does not list is 0:0 0755");
         let doubt = Doubt { attributes: Certainty::Assumed(text.into()), contents };
@@ -73,6 +73,8 @@ impl Grower {
     pub(crate) fn put_below(&mut self, path: &[u8], entry: Entry) -> Result<InodeId, String> {
         let plain = self.plain(path)?;
         if let Some((above, _)) = split(&plain)
+            // Neighbours follow each other, and what the last one was put into is a directory.
+            && self.latest.as_ref().is_none_or(|(latest, _)| latest != above)
             && let Some(file) =
                 self.tree.find(above).filter(|id| self.is_file(*id) && self.tree.doubt(*id).is_some())
         {
@@ -104,7 +106,9 @@ impl Grower {
             self.tree.become_like(id, &entry);
             return Ok(id);
         }
-        self.clear(dir, name);
+        if there.is_some() {
+            self.clear(dir, name);
+        }
         self.tree.add(dir, name, entry).map_err(given)
     }
 

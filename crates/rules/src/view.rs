@@ -60,18 +60,21 @@ impl<'a> View<'a> {
 
     /// The mount `id`.
     #[must_use]
+    #[inline]
     pub fn mount(&self, id: MountId) -> &'a Mount {
         self.mounts.get(id)
     }
 
     /// The mounts of the view.
     #[must_use]
+    #[inline]
     pub const fn mounts(&self) -> &'a MountTable {
         self.mounts
     }
 
     /// The source `place` is in.
     #[must_use]
+    #[inline]
     pub fn source(&self, place: Place) -> &'a Source {
         self.storage.source(place.source)
     }
@@ -84,12 +87,14 @@ impl<'a> View<'a> {
 
     /// The inode at `place`; `None` where it is only presumed.
     #[must_use]
+    #[inline]
     pub fn inode(&self, place: Place) -> Option<&'a Inode> {
         place.inode.map(|id| self.source(place).tree.inode(id))
     }
 
     /// What is not certain about the inode at `place`.
     #[must_use]
+    #[inline]
     pub fn doubt(&self, place: Place) -> Option<&'a Doubt> {
         place.inode.and_then(|id| self.source(place).tree.doubt(id))
     }
@@ -106,6 +111,7 @@ impl<'a> View<'a> {
 
     /// Owner and group as the kernel compares them; `None` for each that has no mapping.
     #[must_use]
+    #[inline]
     pub fn owner(&self, place: Place, inode: &Inode) -> (Option<KernelUid>, Option<KernelGid>) {
         let ids = &self.mount(place.mount).ids;
         (ids.to_kernel_uid(inode.uid), ids.to_kernel_gid(inode.gid))

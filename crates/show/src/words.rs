@@ -1,6 +1,7 @@
 //! How an act ends, in a few words.
 
 use mivask_core::caps::{Capability, CapabilitySet};
+use mivask_core::handoff::Use;
 use mivask_core::ids::UNSPECIFIED_ID;
 use mivask_core::observed::Observed;
 use mivask_core::outcome::{Effect, Imprint, RunsAs};
@@ -104,4 +105,14 @@ pub(crate) fn stored(imprint: &Imprint) -> String {
 pub(crate) fn elsewhere(left: &Imprint) -> String {
     let (shown, other) = (imprint(left), stored(left));
     if shown.starts_with(&format!("{other} ")) { String::new() } else { format!(", stored as {other}") }
+}
+
+/// The letter of a use of someone else's file, in the matrix of `handoff` and in its figure.
+pub(crate) const fn use_letter(wanted: Use) -> &'static str {
+    match wanted {
+        Use::Read => "r",
+        Use::Change => "c",
+        Use::Delete => "d",
+        Use::Replace => "p",
+    }
 }

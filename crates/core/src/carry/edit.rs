@@ -175,16 +175,7 @@ fn kind(verb: &Verb) -> (FileKind, Option<Device>) {
     if let Verb::MakesNode(node, _) = verb {
         return (node.kind, Some(node.device).filter(|_| node.kind.is_device()));
     }
-    let kind = if matches!(verb, Verb::MakesDirectory(_)) {
-        FileKind::Directory
-    } else if matches!(verb, Verb::MakesFifo(_)) {
-        FileKind::Fifo
-    } else if matches!(verb, Verb::Points(_)) {
-        FileKind::Link
-    } else {
-        FileKind::File
-    };
-    (kind, None)
+    (verb.makes().unwrap_or(FileKind::File), None)
 }
 
 fn doubt(act: &Act) -> Doubt {

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use mivask_model::act::{Act, Verb};
+use mivask_model::act::Act;
 use mivask_model::ids::{DiskGid, DiskUid, InsideGid, InsideUid};
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::path::parent;
@@ -95,8 +95,7 @@ pub fn listings<'a>(before: &Stage, after: &Stage, acts: impl Iterator<Item = &'
 
 /// The directories whose listing shows what `act` does.
 fn touched(before: &Stage, after: &Stage, act: &Act) -> Vec<Vec<u8>> {
-    let changes =
-        matches!(act.verb, Verb::SetsMode(_) | Verb::SetsOwner(_) | Verb::SetsGroup(_) | Verb::SetsAcl(_));
+    let changes = act.verb.sets_attributes();
     let directory = |stage: &Stage| {
         let actor = stage.actor(&act.actor).ok()?;
         let place = place(stage, actor, &act.path, Follow::Links)?;

@@ -96,8 +96,7 @@ fn is_goal(act: &Act, actor: &str, column: Column, path: &[u8]) -> bool {
         .strip_prefix(path)
         .is_some_and(|rest| rest.iter().filter(|byte| **byte == b'/').count() == 1);
     let above = mivask_model::host_mounts::is_within(&act.path, path);
-    let entries = act.verb.creates()
-        || matches!(act.verb, Verb::Deletes | Verb::RemovesDirectory | Verb::Renames(_) | Verb::Links(_));
+    let entries = act.verb.changes_entries();
     let wanted = column_of(&act.verb).is_none_or(|wanted| wanted == column);
     who && (path == act.path && wanted
         || above && column == Column::Enter
@@ -215,21 +214,44 @@ fn file(base: &Stage, act: &Act) -> f64 {
     let group = facts.and_then(|facts| facts.gid).map(InsideGid::raw);
     // Whoever has it now loses it; root does not mind.
     let taken = |id: Option<u32>| if id.is_some_and(|id| id != 0) { 4.0 } else { 0.0 };
-    if let Verb::SetsMode(change) = &act.verb {
-        // A directory that is listed and not entered has lost its x: that is a mistake, not a rule.
-        let mistaken = directory && change.ends_with_execute();
-        // Whoever has no group has that of root.
-        let of_root = group == Some(0) && change.begins_with_the_group();
-        return if mistaken { 0.3 } else { 1.5 } + if of_root { 4.0 } else { 0.0 };
-    }
-    if matches!(act.verb, Verb::MakesDirectory(_)) {
-        1.0
-    } else if matches!(act.verb, Verb::SetsGroup(_)) {
-        1.5 + taken(group)
-    } else if matches!(act.verb, Verb::SetsAcl(_)) {
-        4.5
-    } else {
-        taken(owner) + if directory { 4.5 } else { 4.0 }
+    match &act.verb {
+        Verb::SetsMode(change) => {
+            // A directory that is listed and not entered has lost its x: that is a mistake, not a rule.
+            let mistaken = directory && change.ends_with_execute();
+            // Images run with group 0 where no group is named, so opening it to group 0 opens it to most.
+            let of_root = group == Some(0) && change.begins_with_the_group();
+            (if mistaken { 0.3 } else { 1.5 }) + if of_root { 4.0 } else { 0.0 }
+        }
+        Verb::MakesDirectory(_) => 1.0,
+        Verb::SetsGroup(_) => 1.5 + taken(group),
+        Verb::SetsAcl(_) => 4.5,
+        Verb::Inspects
+        | Verb::InspectsLink
+        | Verb::Reads
+        | Verb::Writes
+        | Verb::Appends
+        | Verb::Truncates
+        | Verb::Updates
+        | Verb::Overwrites
+        | Verb::Extends
+        | Verb::Shortens
+        | Verb::Runs
+        | Verb::Lists
+        | Verb::Enters
+        | Verb::Creates(_)
+        | Verb::MakesFifo(_)
+        | Verb::MakesNode(..)
+        | Verb::Points(_)
+        | Verb::Links(_)
+        | Verb::Renames(_)
+        | Verb::Deletes
+        | Verb::RemovesDirectory
+        | Verb::SetsOwner(_)
+        | Verb::SetsLinkOwner(_)
+        | Verb::SetsLinkGroup(_)
+        | Verb::Stamps
+        | Verb::Backdates
+        | Verb::Tags(_) => taken(owner) + if directory { 4.5 } else { 4.0 },
     }
 }
 

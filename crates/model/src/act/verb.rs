@@ -233,19 +233,59 @@ impl Verb {
         )
     }
 
+    /// The kind of the inode it makes under its path where none is there; `None` where it makes none.
+    #[must_use]
+    pub const fn makes(&self) -> Option<FileKind> {
+        match self {
+            Self::Creates(_) | Self::Overwrites | Self::Extends => Some(FileKind::File),
+            Self::MakesDirectory(_) => Some(FileKind::Directory),
+            Self::MakesFifo(_) => Some(FileKind::Fifo),
+            Self::MakesNode(node, _) => Some(node.kind),
+            Self::Points(_) => Some(FileKind::Link),
+            Self::Inspects
+            | Self::InspectsLink
+            | Self::Reads
+            | Self::Writes
+            | Self::Appends
+            | Self::Truncates
+            | Self::Updates
+            | Self::Shortens
+            | Self::Runs
+            | Self::Lists
+            | Self::Enters
+            | Self::Links(_)
+            | Self::Renames(_)
+            | Self::Deletes
+            | Self::RemovesDirectory
+            | Self::SetsMode(_)
+            | Self::SetsOwner(_)
+            | Self::SetsGroup(_)
+            | Self::SetsLinkOwner(_)
+            | Self::SetsLinkGroup(_)
+            | Self::SetsAcl(_)
+            | Self::Stamps
+            | Self::Backdates
+            | Self::Tags(_) => None,
+        }
+    }
+
     /// Whether it makes a new inode under its path, where none is there.
     #[must_use]
     pub const fn creates(&self) -> bool {
-        matches!(
-            self,
-            Self::Creates(_)
-                | Self::Overwrites
-                | Self::Extends
-                | Self::MakesDirectory(_)
-                | Self::MakesFifo(_)
-                | Self::MakesNode(..)
-                | Self::Points(_)
-        )
+        self.makes().is_some()
+    }
+
+    /// Whether it adds a name to a directory or takes one away.
+    #[must_use]
+    pub const fn changes_entries(&self) -> bool {
+        self.creates()
+            || matches!(self, Self::Deletes | Self::RemovesDirectory | Self::Renames(_) | Self::Links(_))
+    }
+
+    /// Whether it sets owner, group, mode or ACL of what its path leads to.
+    #[must_use]
+    pub const fn sets_attributes(&self) -> bool {
+        matches!(self, Self::SetsMode(_) | Self::SetsOwner(_) | Self::SetsGroup(_) | Self::SetsAcl(_))
     }
 
     /// The sentence about `path`, without the actor.

@@ -1,9 +1,9 @@
 //! What a tree mentions single inodes.
 
+use super::Inode;
 use crate::acl::Acl;
 use crate::caps::FileCapabilities;
-use crate::ids::{DiskGid, DiskUid};
-use crate::mode::{FileKind, Mode};
+use crate::mode::FileKind;
 
 /// What an inode's flags and side tables say about it, one bit each.
 #[derive(Clone, Copy, PartialEq, Eq, Default, Debug)]
@@ -80,14 +80,27 @@ pub enum Content {
 /// What decides about one inode, without its name, place and doubts: those with equal likeness get the same answers.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
 pub struct Likeness {
-    pub(super) kind: FileKind,
-    pub(super) marks: u8,
-    pub(super) mode: Mode,
-    pub(super) uid: DiskUid,
-    pub(super) gid: DiskGid,
-    pub(super) extended: u32,
+    // Packed into whole words, since a sweep compares and hashes one for every inode: fields of one and two bytes that
+    // are read back as one wider word wait for the store.
+    /// Owner and group.
+    owner: u64,
+    /// Kind, marks, mode, and the number of its attributes beyond the mode.
+    attributes: u64,
     /// Content or device; 0 for directories and links, each of which is its own.
-    pub(super) extra: u32,
+    extra: u64,
+}
+
+impl Likeness {
+    #[inline]
+    pub(super) fn new(inode: &Inode) -> Self {
+        let own = matches!(inode.kind, FileKind::Directory | FileKind::Link);
+        let kind_and_marks = (inode.kind as u64) << 8 | u64::from(inode.marks.0);
+        Self {
+            owner: u64::from(inode.uid.raw()) << 32 | u64::from(inode.gid.raw()),
+            attributes: kind_and_marks << 48 | u64::from(inode.mode.bits()) << 32 | u64::from(inode.extended),
+            extra: if own { 0 } else { u64::from(inode.extra) },
+        }
+    }
 }
 
 /// What few inodes carry: ACLs and file capabilities.

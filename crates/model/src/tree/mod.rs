@@ -111,6 +111,7 @@ impl Tree {
 
     /// The facts of `id`.
     #[must_use]
+    #[inline]
     pub fn inode(&self, id: InodeId) -> &Inode {
         &self.inodes[id.0 as usize]
     }
@@ -129,18 +130,9 @@ impl Tree {
 
     /// What decides about `id`; equal for inodes of this tree that no check can tell apart, names aside.
     #[must_use]
+    #[inline]
     pub fn likeness(&self, id: InodeId) -> Likeness {
-        let inode = self.inode(id);
-        let own = matches!(inode.kind, FileKind::Directory | FileKind::Link);
-        Likeness {
-            kind: inode.kind,
-            marks: inode.marks.0,
-            mode: inode.mode,
-            uid: inode.uid,
-            gid: inode.gid,
-            extended: inode.extended,
-            extra: if own { 0 } else { inode.extra },
-        }
+        Likeness::new(self.inode(id))
     }
 
     /// The inode of this number, as [`InodeId::number`] counts.
@@ -208,8 +200,13 @@ impl Tree {
 
     /// The entry `name` of directory `dir`.
     #[must_use]
+    #[inline]
     pub fn lookup(&self, dir: InodeId, name: &[u8]) -> Option<InodeId> {
         let children = self.directory(dir)?.children.as_slice();
+        // Trees mostly grow in order, and whoever adds a name looks for it first.
+        if self.name(*children.last()?) < name {
+            return None;
+        }
         let found = children.binary_search_by(|child| self.name(*child).cmp(name)).ok()?;
         Some(children[found].inode)
     }
@@ -222,12 +219,14 @@ impl Tree {
 
     /// How many entries `dir` has; none where it is not a directory.
     #[must_use]
+    #[inline]
     pub fn child_count(&self, dir: InodeId) -> usize {
         self.directory(dir).map_or(0, |dir| dir.children.len())
     }
 
     /// The entry number `index` of `dir`, in the order of names.
     #[must_use]
+    #[inline]
     pub fn child(&self, dir: InodeId, index: usize) -> Option<(&[u8], InodeId)> {
         let child = *self.directory(dir)?.children.get(index)?;
         Some((self.name(child), child.inode))
@@ -266,6 +265,7 @@ impl Tree {
 
     /// Whether `id` is `ancestor` or is below it.
     #[must_use]
+    #[inline]
     pub fn is_within(&self, id: InodeId, ancestor: InodeId) -> bool {
         let mut here = id;
         while here != ancestor {
@@ -324,11 +324,13 @@ impl Tree {
         Some(&self.extended[index as usize])
     }
 
+    #[inline]
     fn directory(&self, id: InodeId) -> Option<&Directory> {
         let inode = self.inode(id);
         (inode.kind == FileKind::Directory).then(|| &self.directories[inode.extra as usize])
     }
 
+    #[inline]
     fn name(&self, child: Child) -> &[u8] {
         let start = child.name_start as usize;
         &self.names[start..start + child.name_len as usize]

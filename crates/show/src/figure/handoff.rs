@@ -1,11 +1,12 @@
 //! Creators down, consumers across; in each field what can be done with a file, and with one in a new subdirectory.
 
 use mivask_core::act::quoted;
-use mivask_core::handoff::{Creation, Handoff, UseOutcome};
+use mivask_core::handoff::{Creation, Handoff, PerUse};
 use mivask_core::settle::Outcome;
 
 use super::Figure;
 use super::pen::{Pen, cut, folded};
+use crate::words::use_letter;
 
 const LABEL: f64 = 190.0;
 const FIELD: f64 = 104.0;
@@ -70,11 +71,10 @@ fn grid(pen: &mut Pen, mut y: f64, handoff: &Handoff, consumers: &[(String, Vec<
         pen.text((14.0, y + 38.0), "fact", &cut(&leaves(creation), 24));
         for (at, (name, _)) in consumers.iter().enumerate() {
             let x = LABEL + FIELD * count(at) + 4.0;
-            let hand = creation.hands.iter().find(|hand| hand.consumer == *name);
-            match hand {
-                Some(hand) => {
-                    squares(pen, (x, y + 5.0), &hand.file);
-                    squares(pen, (x, y + 5.0 + SQUARE + 2.0), &hand.nested);
+            match creation.consumers.iter().find(|one| one.consumer == *name) {
+                Some(one) => {
+                    squares(pen, (x, y + 5.0), one.file.as_ref());
+                    squares(pen, (x, y + 5.0 + SQUARE + 2.0), one.nested.as_ref());
                 }
                 None => pen.text((x, y + 30.0), "from", "itself"),
             }
@@ -91,11 +91,11 @@ fn leaves(creation: &Creation) -> String {
     }
 }
 
-fn squares(pen: &mut Pen, (x, y): (f64, f64), deeds: &[UseOutcome]) {
-    for (at, (done, letter)) in deeds.iter().zip(["r", "c", "d", "p"]).enumerate() {
+fn squares(pen: &mut Pen, (x, y): (f64, f64), uses: Option<&PerUse>) {
+    for (at, (wanted, ended)) in uses.iter().flat_map(|uses| uses.iter()).enumerate() {
         let x = x + (SQUARE + 2.0) * count(at);
-        let (class, letter) = match done.outcome {
-            Outcome::Allowed => ("bit good", letter),
+        let (class, letter) = match ended.outcome {
+            Outcome::Allowed => ("bit good", use_letter(wanted)),
             Outcome::Denied(_) | Outcome::NeverRuns(_) => ("bit bad", "–"),
             Outcome::Depends => ("bit open", "?"),
         };

@@ -2,7 +2,7 @@
 
 use std::io::{self, Write};
 
-use mivask_core::handoff::{Consumer, Creation, Handoff, Use, UseOutcome};
+use mivask_core::handoff::{Consumer, Creation, Handoff, PerUse, UseOutcome};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -37,36 +37,36 @@ struct CreationJson<'a> {
     file: Option<ImprintJson<'a>>,
     subdirectory: Option<ImprintJson<'a>>,
     file_in_subdirectory: Option<ImprintJson<'a>>,
-    consumers: Vec<HandJson<'a>>,
+    consumers: Vec<ConsumerJson<'a>>,
 }
 
 #[derive(JsonSchema, Serialize)]
 #[schemars(rename = "Consumer")]
-struct HandJson<'a> {
+struct ConsumerJson<'a> {
     actor: &'a str,
-    file: Option<DeedsJson>,
-    file_in_subdirectory: Option<DeedsJson>,
+    file: Option<PerUseJson>,
+    file_in_subdirectory: Option<PerUseJson>,
 }
 
 #[derive(JsonSchema, Serialize)]
 #[schemars(rename = "Deeds")]
-struct DeedsJson {
-    read: DoneJson,
-    change: DoneJson,
-    delete: DoneJson,
-    replace: DoneJson,
+struct PerUseJson {
+    read: UseOutcomeJson,
+    change: UseOutcomeJson,
+    delete: UseOutcomeJson,
+    replace: UseOutcomeJson,
 }
 
 #[derive(JsonSchema, Serialize)]
 #[schemars(rename = "UseOutcome")]
-struct DoneJson {
+struct UseOutcomeJson {
     #[schemars(extend("enum" = ["allowed", "denied", "depends", "never-runs"]))]
     outcome: &'static str,
     errno: Option<&'static str>,
     why: Option<String>,
 }
 
-impl DoneJson {
+impl UseOutcomeJson {
     fn new(done: &UseOutcome) -> Self {
         Self {
             outcome: done.outcome.word(),
@@ -76,24 +76,25 @@ impl DoneJson {
     }
 }
 
-fn deeds(all: &[UseOutcome]) -> Option<DeedsJson> {
-    let one = |deed: Use| all.get(deed as usize).map(DoneJson::new);
-    Some(DeedsJson {
-        read: one(Use::Read)?,
-        change: one(Use::Change)?,
-        delete: one(Use::Delete)?,
-        replace: one(Use::Replace)?,
-    })
+impl PerUseJson {
+    fn new(all: &PerUse) -> Self {
+        Self {
+            read: UseOutcomeJson::new(&all.read),
+            change: UseOutcomeJson::new(&all.change),
+            delete: UseOutcomeJson::new(&all.delete),
+            replace: UseOutcomeJson::new(&all.replace),
+        }
+    }
 }
 
 impl<'a> CreationJson<'a> {
     fn new(creation: &'a Creation) -> Self {
-        let hand = |hand: &'a Consumer| HandJson {
-            actor: &hand.consumer,
-            file: deeds(&hand.file),
-            file_in_subdirectory: deeds(&hand.nested),
+        let consumer = |one: &'a Consumer| ConsumerJson {
+            actor: &one.consumer,
+            file: one.file.as_ref().map(PerUseJson::new),
+            file_in_subdirectory: one.nested.as_ref().map(PerUseJson::new),
         };
-        let DoneJson { outcome, errno, why } = DoneJson::new(&creation.creates);
+        let UseOutcomeJson { outcome, errno, why } = UseOutcomeJson::new(&creation.creates);
         Self {
             creator: &creation.creator,
             outcome,
@@ -102,7 +103,7 @@ impl<'a> CreationJson<'a> {
             file: creation.file.as_ref().map(ImprintJson::new),
             subdirectory: creation.directory.as_ref().map(ImprintJson::new),
             file_in_subdirectory: creation.nested.as_ref().map(ImprintJson::new),
-            consumers: creation.hands.iter().map(hand).collect(),
+            consumers: creation.consumers.iter().map(consumer).collect(),
         }
     }
 }

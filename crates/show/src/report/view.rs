@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use mivask_core::act::quoted;
 use mivask_core::exposure::Finding;
 use mivask_core::fact::Provenance;
-use mivask_core::handoff::Handoff;
+use mivask_core::handoff::{Handoff, PerUse};
 use mivask_core::mode::{Mode, symbolic};
 use mivask_core::mount::RootFacts;
 use mivask_core::question::{AccessRow, MountRow, PathFacts};
@@ -305,22 +305,13 @@ impl HandoffView {
     pub(super) fn new(handoff: &Handoff) -> Self {
         let mut lines = Vec::new();
         for creation in &handoff.creations {
-            for hand in creation.hands.iter().filter(|hand| !hand.file.is_empty() || !hand.nested.is_empty())
-            {
-                let words = |deeds: &[mivask_core::handoff::UseOutcome]| {
-                    let named = deeds.iter().zip(mivask_core::handoff::Use::ALL);
-                    let can: Vec<&str> = named
-                        .filter(|(done, _)| done.outcome == Outcome::Allowed)
-                        .map(|(_, deed)| deed.word())
-                        .collect();
-                    if can.is_empty() { "do nothing with".to_owned() } else { can.join(", ") }
-                };
+            for one in creation.consumers.iter().filter(|one| one.file.is_some() || one.nested.is_some()) {
                 lines.push(format!(
                     "{} can {} a file that {} makes, and {} one in a subdirectory that it makes",
-                    safe(&hand.consumer),
-                    words(&hand.file),
+                    safe(&one.consumer),
+                    uses(one.file.as_ref()),
                     safe(&creation.creator),
-                    words(&hand.nested)
+                    uses(one.nested.as_ref())
                 ));
             }
         }
@@ -330,6 +321,17 @@ impl HandoffView {
         };
         Self { place, lines }
     }
+}
+
+/// What someone can do with a file, as a list of verbs.
+fn uses(uses: Option<&PerUse>) -> String {
+    let mut can = Vec::new();
+    for (wanted, ended) in uses.iter().flat_map(|uses| uses.iter()) {
+        if ended.outcome == Outcome::Allowed {
+            can.push(wanted.word());
+        }
+    }
+    if can.is_empty() { "do nothing with".to_owned() } else { can.join(", ") }
 }
 
 /// One finding.

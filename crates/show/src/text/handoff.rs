@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::io::{self, Write};
 
 use mivask_core::act::quoted;
-use mivask_core::handoff::{Creation, Handoff, Use, UseOutcome};
+use mivask_core::handoff::{Creation, Handoff, PerUse};
 use mivask_core::question::Why;
 use mivask_core::settle::Outcome;
 
@@ -13,6 +13,7 @@ use crate::layout::Counted;
 use crate::safe::safe;
 use crate::style::{BAD, FAINT, GOOD, OPEN, STRONG, paint};
 use crate::table::Table;
+use crate::words::use_letter;
 
 /// A matrix for each shared directory, then why not.
 ///
@@ -68,24 +69,27 @@ fn row(handoff: &Handoff, creation: &Creation) -> Vec<String> {
     };
     let mut cells = vec![safe(&creation.creator), leaves];
     for (name, _) in &handoff.members {
-        let hand = creation.hands.iter().find(|hand| hand.consumer == *name);
-        cells.push(match hand {
+        let consumer = creation.consumers.iter().find(|one| one.consumer == *name);
+        cells.push(match consumer {
             None => paint(FAINT, "."),
-            Some(hand) if hand.file.is_empty() && hand.nested.is_empty() => String::new(),
-            Some(hand) => format!("{}/{}", letters(&hand.file), letters(&hand.nested)),
+            Some(one) if one.file.is_none() && one.nested.is_none() => String::new(),
+            Some(one) => format!("{}/{}", letters(one.file.as_ref()), letters(one.nested.as_ref())),
         });
     }
     cells
 }
 
 /// `rcdp`, with `-` and `?` where not.
-fn letters(deeds: &[UseOutcome]) -> String {
-    let letter = |(done, letter): (&UseOutcome, &str)| match done.outcome {
-        Outcome::Allowed => paint(GOOD, letter),
-        Outcome::Denied(_) | Outcome::NeverRuns(_) => paint(BAD, "-"),
-        Outcome::Depends => paint(OPEN, "?"),
-    };
-    deeds.iter().zip(["r", "c", "d", "p"]).map(letter).collect()
+fn letters(uses: Option<&PerUse>) -> String {
+    let mut letters = String::new();
+    for (wanted, ended) in uses.iter().flat_map(|uses| uses.iter()) {
+        letters.push_str(&match ended.outcome {
+            Outcome::Allowed => paint(GOOD, use_letter(wanted)),
+            Outcome::Denied(_) | Outcome::NeverRuns(_) => paint(BAD, "-"),
+            Outcome::Depends => paint(OPEN, "?"),
+        });
+    }
+    letters
 }
 
 /// What someone cannot do, to whose files, and the fact that decides, with one path as the example.
@@ -104,10 +108,10 @@ fn reasons(out: &mut dyn Write, handoff: &Handoff, layout: Layout) -> io::Result
         if let Some(why) = &creation.creates.why {
             note(&mut all, &creation.creator, "create", None, why);
         }
-        for hand in &creation.hands {
-            for (done, deed) in hand.file.iter().zip(Use::ALL).chain(hand.nested.iter().zip(Use::ALL)) {
-                if let Some(why) = &done.why {
-                    note(&mut all, &hand.consumer, deed.word(), Some(&creation.creator), why);
+        for one in &creation.consumers {
+            for (wanted, ended) in one.file.iter().chain(&one.nested).flat_map(PerUse::iter) {
+                if let Some(why) = &ended.why {
+                    note(&mut all, &one.consumer, wanted.word(), Some(&creation.creator), why);
                 }
             }
         }

@@ -6,7 +6,7 @@ use std::path::Path;
 use std::process::Command;
 
 use fastrand::Rng;
-use mivask_core::handoff::{Use, UseOutcome, handoffs};
+use mivask_core::handoff::{PerUse, Use, UseOutcome, handoffs};
 use mivask_core::outcome::Errno;
 use mivask_core::settle::Outcome;
 use mivask_kernel::unavailable;
@@ -122,17 +122,17 @@ fn what_others_can_do_with_a_new_file_is_what_they_can_do() {
             let creator = named(&creation.creator);
             let created = creator.does(&fresh(above.path(), owner, mode), ": >$1/new");
             assert!(same(&creation.creates, &created), "{}: {created:?}\n{scene}", creation.creator);
-            for hand in &creation.hands {
-                for (nested, all) in [(false, &hand.file), (true, &hand.nested)] {
-                    for (deed, done) in Use::ALL.into_iter().zip(all) {
+            for one in &creation.consumers {
+                for (nested, all) in [(false, &one.file), (true, &one.nested)] {
+                    for (deed, done) in all.iter().flat_map(PerUse::iter) {
                         let directory = fresh(above.path(), owner, mode);
                         let made = creator.does(&directory, ": >$1/new && mkdir $1/dir && : >$1/dir/file");
                         assert_eq!(made, Ok(()), "{}\n{scene}", creation.creator);
-                        let ended = named(&hand.consumer).does(&directory, line(deed, nested));
+                        let ended = named(&one.consumer).does(&directory, line(deed, nested));
                         assert!(
                             same(done, &ended),
                             "{} {} what {} created, in a subdirectory: {nested}: {:?}, but {ended:?}\n{scene}",
-                            hand.consumer,
+                            one.consumer,
                             deed.word(),
                             creation.creator,
                             done.outcome

@@ -16,16 +16,18 @@ use super::column::Endings;
 #[derive(Clone, Copy, PartialEq, Eq, Hash)]
 pub(super) struct Key {
     mount: MountId,
-    directory: u32,
+    directory: usize,
     entry: Likeness,
-    full: bool,
+    full: usize,
 }
 
 pub(super) struct Memo {
     known: IndexMap<Key, Endings, FxBuildHasher>,
     directories: IndexMap<Likeness, (), FxBuildHasher>,
     /// The directory asked about last, and its number among the likenesses.
-    latest: Option<(Place, u32)>,
+    latest: Option<(Place, usize)>,
+    /// The entry asked about last: the files of a directory are mostly alike, and comparing costs less than hashing.
+    repeated: Option<(Key, Endings)>,
     /// Inodes that something is mounted on, by source.
     covered: BTreeSet<(SourceId, InodeId)>,
 }
@@ -40,6 +42,7 @@ impl Memo {
             known: IndexMap::default(),
             directories: IndexMap::default(),
             latest: None,
+            repeated: None,
             covered: covered.collect(),
         }
     }
@@ -61,18 +64,24 @@ impl Memo {
         let directory = match self.latest {
             Some((place, number)) if place == found.directory => number,
             _ => {
-                let (index, _) = self.directories.insert_full(tree.likeness(directory), ());
-                let number = u32::try_from(index).ok()?;
+                let (number, _) = self.directories.insert_full(tree.likeness(directory), ());
                 self.latest = Some((found.directory, number));
                 number
             }
         };
-        let full = tree.child_count(entry) > 0;
+        let full = usize::from(tree.child_count(entry) > 0);
         Some(Key { mount: found.place.mount, directory, entry: tree.likeness(entry), full })
     }
 
-    pub(super) fn get(&self, key: Key) -> Option<Endings> {
-        self.known.get(&key).copied()
+    pub(super) fn get(&mut self, key: &Key) -> Option<Endings> {
+        if let Some((last, endings)) = &self.repeated
+            && last == key
+        {
+            return Some(*endings);
+        }
+        let endings = *self.known.get(key)?;
+        self.repeated = Some((*key, endings));
+        Some(endings)
     }
 
     pub(super) fn insert(&mut self, key: Key, endings: Endings) {

@@ -198,7 +198,7 @@ impl<F: FnMut(Event<'_>)> Sweep<'_, '_, F> {
     /// The columns of an entry whose directory can be searched.
     fn open(&mut self, found: after_walk::Found<'_>, kind: FileKind) -> Endings {
         let key = self.memo.key(self.view, found);
-        if let Some(known) = key.and_then(|key| self.memo.get(key)) {
+        if let Some(known) = key.as_ref().and_then(|key| self.memo.get(key)) {
             return known;
         }
         let endings = self.judge(found, kind);

@@ -58,6 +58,7 @@ pub(super) fn candidates(scene: &Scene, stage: &Stage, act: &Act, answer: &Answe
     let failed = answer.steps.iter().rev().find(|step| matches!(step.result, StepResult::Failed(_)));
     let Some(step) = failed else { return Vec::new() };
     let met = Met::nearest(stage, actor, &act.actor, &step.path);
+    // These two need nothing of the inode, which may not exist.
     if step.check == Check::Lookup {
         return absent::candidates(stage, actor, act, step);
     }
@@ -68,16 +69,40 @@ pub(super) fn candidates(scene: &Scene, stage: &Stage, act: &Act, answer: &Answe
     if step.bits.is_some() {
         return met.bits(scene, step, &act.path);
     }
-    if matches!(step.check, Check::ReadOnlyMount | Check::NoExec | Check::NoDev) {
-        met.flags(stage, act, step.check)
-    } else if matches!(step.check, Check::Sticky | Check::Owner) {
-        met.ownership(Capability::Fowner)
-    } else if matches!(step.check, Check::ProtectedFile | Check::ProtectedHardlink) {
-        met.given()
-    } else if step.check == Check::GivingAway {
-        met.giving(act)
-    } else {
-        Vec::new()
+    match step.check {
+        Check::ReadOnlyMount => met.remounted(stage, act, "rw"),
+        Check::NoExec => met.remounted(stage, act, "exec"),
+        Check::NoDev => met.remounted(stage, act, "dev"),
+        Check::Sticky | Check::Owner => met.ownership(Capability::Fowner),
+        Check::ProtectedFile | Check::ProtectedHardlink => met.given(),
+        Check::GivingAway => met.giving(act),
+        // Dealt with above.
+        Check::Lookup | Check::Capability => Vec::new(),
+        // No change of a description or of owners and modes gets past these.
+        Check::Link
+        | Check::ProtectedSymlink
+        | Check::MountPoint
+        | Check::Kind
+        | Check::ReadOnlyFilesystem
+        | Check::DeviceList
+        | Check::Immutable
+        | Check::AppendOnly
+        | Check::Unmapped
+        | Check::OwnerBits
+        | Check::AclUser
+        | Check::AclGroup
+        | Check::GroupBits
+        | Check::OtherBits
+        | Check::OneMount
+        | Check::Feature
+        | Check::Server
+        | Check::Fuse
+        | Check::Empty
+        | Check::Format
+        | Check::FileCapabilities
+        | Check::SetId
+        | Check::Imprint
+        | Check::Unknown => Vec::new(),
     }
 }
 
@@ -310,22 +335,15 @@ impl<'a> Met<'a> {
         gids.into_iter().map(|gid| process(self.name, Process::FilesystemGroup(gid))).collect()
     }
 
-    /// Flags of the mount refuse.
-    fn flags(&self, stage: &Stage, act: &Act, check: Check) -> Vec<Candidate> {
+    /// A flag of the mount refuses: the same mount with `option` instead.
+    fn remounted(&self, stage: &Stage, act: &Act, option: &str) -> Vec<Candidate> {
         if self.mount.is_written_by_kubelet() {
             return Vec::new();
         }
-        let option = if check == Check::NoExec {
-            "exec"
-        } else if check == Check::NoDev {
-            "dev"
-        } else {
-            "rw"
-        };
         let what = Process::Mounts(self.mount.at.to_vec(), vec![option.to_owned()]);
         let mut all =
             vec![Candidate { changes: vec![Change::Process(self.name.to_owned(), what)], side: Side::Mount }];
-        if check == Check::ReadOnlyMount && self.mount.origin == MountOrigin::Root && act.verb.creates() {
+        if option == "rw" && self.mount.origin == MountOrigin::Root && act.verb.creates() {
             all.extend(absent::scratch(stage, self.actor, self.name, parent(&act.path)));
         }
         all
