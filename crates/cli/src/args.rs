@@ -166,7 +166,8 @@ const MOST_COLUMNS: usize = 100;
 
 fn groups(command: &clap::Command) -> StyledStr {
     let width = width().clamp(40, MOST_COLUMNS);
-    let (head, name) = (Style::new().bold().underline(), Style::new().bold());
+    let head = Style::new().bold().underline();
+    let name = Style::new().bold();
     let mut text = String::new();
     for (title, commands) in GROUPS {
         // Writing to a String cannot fail.

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use globset::GlobBuilder;
 use mivask_core::actor_names::ActorNames;
 use mivask_core::change::{Change, Changes, parse_change};
-use mivask_core::glob::{Globs, Matcher};
+use mivask_core::glob::{Globs, Matcher, PatternError};
 use mivask_core::scene::{Scene, Workload};
 use mivask_read::diagnostic::{Diagnostics, Severity};
 use mivask_read::input::Disk;
@@ -23,10 +23,10 @@ use crate::end::Failure;
 pub(crate) struct Patterns;
 
 impl Globs for Patterns {
-    fn matcher(&self, pattern: &[u8]) -> Result<Matcher, String> {
-        let text = std::str::from_utf8(pattern).map_err(|_| "a pattern is UTF-8".to_owned())?;
+    fn matcher(&self, pattern: &[u8]) -> Result<Matcher, PatternError> {
+        let text = std::str::from_utf8(pattern).map_err(|_| PatternError::new("a pattern is UTF-8"))?;
         let glob = GlobBuilder::new(text).literal_separator(true).build();
-        let matcher = glob.map_err(|error| error.kind().to_string())?.compile_matcher();
+        let matcher = glob.map_err(|error| PatternError::new(error.kind().to_string()))?.compile_matcher();
         Ok(Box::new(move |path| matcher.is_match(std::ffi::OsStr::from_bytes(path))))
     }
 }

@@ -5,15 +5,48 @@ use std::io::Write;
 use std::sync::Arc;
 
 use mivask_core::scene::{Scene, VolumeKind, Workload};
-use mivask_core::tree::Tree;
+use mivask_core::tree::{Tree, TreeError};
 use mivask_disk::gathered::Gathered;
 use mivask_disk::image::Choice;
 use mivask_disk::live::Options;
 use mivask_read::disk;
+use mivask_read::nearest::nearest;
 
-use crate::end::Failure;
+use crate::end::{CommandError, Failure};
 use crate::options::{Input, NamedSource};
 use crate::sources::gather;
+
+/// What is wrong with a `--disk` or an `--image`.
+#[derive(Debug, thiserror::Error)]
+enum FactsError {
+    /// A source is named for something that nothing asks for.
+    #[error("nothing here has the {what} {name}: {}", if known.is_empty() { "it has none at all".to_owned() } else { format!("it has {}", known.join(", ")) })]
+    Unasked {
+        /// A volume or an image.
+        what: &'static str,
+        /// Its name.
+        name: String,
+        /// Those there are.
+        known: Vec<String>,
+    },
+    /// A part of the host does not fit into the rest.
+    #[error("{path} on the host: {error}")]
+    Planted {
+        /// Where it was to go.
+        path: String,
+        /// Why it cannot.
+        error: TreeError,
+    },
+}
+
+impl CommandError for FactsError {
+    fn meant(&self) -> Option<&str> {
+        match self {
+            Self::Unasked { name, known, .. } => nearest(name, known.iter().map(String::as_str)),
+            Self::Planted { .. } => None,
+        }
+    }
+}
 
 /// The name of the host among disks.
 const HOST: &str = "host";
@@ -47,9 +80,7 @@ pub(crate) fn add(
                 let part = source(given, Choice::default(), err)?.tree;
                 let whole =
                     Tree::planted(scene.host.tree.as_deref(), &path.as_bytes()[1..], &part, "the host");
-                let failed = |error: mivask_core::tree::TreeError| {
-                    Failure::Planted(path[1..].to_owned(), error.to_string())
-                };
+                let failed = |error| FactsError::Planted { path: path[1..].to_owned(), error };
                 scene.host.tree = Some(Arc::new(whole.map_err(failed)?));
             }
             Some(_) | None => {
@@ -89,7 +120,7 @@ fn known(
     if all.contains(name) {
         return Ok(());
     }
-    Err(Failure::Unasked { what, name: name.to_owned(), known: all.into_iter().collect() })
+    Err(FactsError::Unasked { what, name: name.to_owned(), known: all.into_iter().collect() }.into())
 }
 
 fn images_of(workload: &Workload, names: &mut BTreeSet<String>) {

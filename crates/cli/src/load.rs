@@ -257,7 +257,8 @@ fn fits<'a>(
     };
     let fitting = Runtime::NAMED.into_iter().filter(|other| other.runs(flavour));
     let fitting: Vec<&str> = fitting.map(Runtime::word).collect();
-    let (runtime, workload) = (runtime.word(), format!("{kind} {name}"));
+    let runtime = runtime.word();
+    let workload = format!("{kind} {name}");
     Err(Failure::Runtime { runtime, workload, fitting: fitting.join(", ") })
 }
 

@@ -8,7 +8,7 @@ use std::process::ExitCode;
 
 use mivask_core::expect::{AcceptDepends, Expected, parse_expectation_line, uphold};
 use mivask_core::fact::Provenance;
-use mivask_core::glob::{Globs, Matcher};
+use mivask_core::glob::{Globs, Matcher, PatternError};
 use mivask_core::prepare;
 
 /// The core has no pattern language of its own; this one knows `PATH/**` and `*` alone.
@@ -16,8 +16,9 @@ use mivask_core::prepare;
 struct Below;
 
 impl Globs for Below {
-    fn matcher(&self, pattern: &[u8]) -> Result<Matcher, String> {
-        let prefix = pattern.strip_suffix(b"*").ok_or("only * at the end is known here")?;
+    fn matcher(&self, pattern: &[u8]) -> Result<Matcher, PatternError> {
+        let prefix =
+            pattern.strip_suffix(b"*").ok_or_else(|| PatternError::new("only * at the end is known here"))?;
         let prefix = prefix.strip_suffix(b"*").unwrap_or(prefix).to_vec();
         Ok(Box::new(move |text| text.starts_with(&prefix)))
     }

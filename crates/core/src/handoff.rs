@@ -185,7 +185,10 @@ fn members(joined: &Joined, (source, directory): Shared) -> Vec<(usize, Vec<u8>)
     let mut all = Vec::new();
     for (number, actor) in stage.actors.iter().enumerate() {
         let paths = declared(actor).filter_map(|(_, mount)| {
-            let root = mount.root.filter(|_| joined.disk(mount.variants[0].source) == source)?;
+            if joined.disk(mount.variants[0].source) != source {
+                return None;
+            }
+            let root = mount.root?;
             let below = below(tree, root, directory)?;
             let path = [trimmed(&mount.at), &below].concat();
             // Something else may be mounted on the way.
@@ -204,7 +207,8 @@ fn below(tree: &Tree, root: InodeId, directory: InodeId) -> Option<Vec<u8>> {
     if !tree.is_within(directory, root) {
         return None;
     }
-    let (whole, start) = (tree.path_of(directory), tree.path_of(root));
+    let whole = tree.path_of(directory);
+    let start = tree.path_of(root);
     Some(whole[start.len()..].to_vec())
 }
 
@@ -236,8 +240,8 @@ struct Trial<'a> {
 impl Trial<'_> {
     fn creation(&mut self, creator: usize) -> Creation {
         let name = self.name(creator);
-        let (label, nested_label) =
-            (self.free(&format!("new-of-{name}")), self.free(&format!("dir-of-{name}")));
+        let label = self.free(&format!("new-of-{name}"));
+        let nested_label = self.free(&format!("dir-of-{name}"));
         let inner = [nested_label.as_slice(), b"/file"].concat();
         let (creates, file) = self.make(creator, &label, Verb::Creates(Mode::new(0o666)));
         let (made, directory) = self.make(creator, &nested_label, Verb::MakesDirectory(Mode::new(0o777)));

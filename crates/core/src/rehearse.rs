@@ -94,7 +94,8 @@ impl Rehearsal {
     /// # Errors
     /// It names no actor, or the change cannot be made; then nothing happened.
     pub fn next(&mut self, sentence: &Sentence) -> Result<&RehearsalStep, RehearsalError> {
-        let (scene, before) = (self.scene.clone(), self.stage.clone());
+        let scene = self.scene.clone();
+        let before = self.stage.clone();
         let step = match sentence {
             Sentence::Act(act) => {
                 let done = perform(&mut self.stage, act)?;
@@ -113,7 +114,8 @@ impl Rehearsal {
     /// Takes the last line back and returns it; `None` where no line is left.
     pub fn undo(&mut self) -> Option<RehearsalStep> {
         let (scene, stage) = self.earlier.pop()?;
-        (self.scene, self.stage) = (scene, stage);
+        self.scene = scene;
+        self.stage = stage;
         self.steps.pop()
     }
 

@@ -48,7 +48,8 @@ impl Grower {
 
     /// Gives what is at `first` the further name `path`.
     pub(crate) fn same(&mut self, path: &[u8], first: &[u8]) -> Result<(), String> {
-        let (plain, first) = (self.plain(path)?, self.plain(first)?);
+        let plain = self.plain(path)?;
+        let first = self.plain(first)?;
         let Some((above, name)) = split(&plain) else { return Ok(()) };
         let given = |error: TreeError| format!("{}: {error}", quoted(path));
         let dir = self.directory(above).map_err(given)?;
@@ -122,7 +123,8 @@ impl Grower {
         let path = self.plain(path)?;
         if all {
             if let Some(dir) = self.tree.directory_at(&path) {
-                (self.latest, self.orphans) = (None, true);
+                self.latest = None;
+                self.orphans = true;
                 self.tree.forget_all(dir);
             }
         } else if let Some((above, name)) = split(&path)
@@ -135,7 +137,8 @@ impl Grower {
 
     fn clear(&mut self, dir: InodeId, name: &[u8]) {
         if self.tree.lookup(dir, name).is_some() {
-            (self.latest, self.orphans) = (None, true);
+            self.latest = None;
+            self.orphans = true;
             self.tree.forget(dir, name);
         }
     }
@@ -151,7 +154,8 @@ impl Grower {
         {
             return Ok(*id);
         }
-        let (mut here, mut end) = (Tree::ROOT, 0);
+        let mut here = Tree::ROOT;
+        let mut end = 0;
         for name in path.split(|byte| *byte == b'/').filter(|name| !name.is_empty()) {
             end += name.len() + usize::from(end > 0);
             let there = match self.tree.lookup(here, name) {

@@ -24,9 +24,18 @@ pub struct MountLine {
     /// Options of the superblock; the same as those of the mount where the table does not tell them apart.
     pub super_options: Vec<String>,
     /// Its own number and that of the mount it is mounted on, where they are given.
-    pub ids: Option<(u32, u32)>,
+    pub numbers: Option<MountNumbers>,
     /// Its line, from 1.
     pub line: usize,
+}
+
+/// The numbers of a mount in mountinfo (proc_pid_mountinfo(5), fields 1 and 2).
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct MountNumbers {
+    /// Its own.
+    pub own: u32,
+    /// That of the mount it is mounted on; its own for the root of the namespace.
+    pub parent: u32,
 }
 
 /// Those mounts of a table that a path can lead to, outer ones first: others are mounted over the rest. The order of a
@@ -55,8 +64,8 @@ struct Hiding<'l> {
 
 impl<'l> Hiding<'l> {
     fn new(lines: &'l [MountLine]) -> Self {
-        let numbered = lines.iter().enumerate().filter_map(|(index, line)| Some((line.ids?.0, index)));
-        let places = lines.iter().filter_map(|line| Some((line.ids?.1, line.at.as_slice())));
+        let numbered = lines.iter().enumerate().filter_map(|(index, line)| Some((line.numbers?.own, index)));
+        let places = lines.iter().filter_map(|line| Some((line.numbers?.parent, line.at.as_slice())));
         let last = lines.iter().enumerate().map(|(index, line)| (line.at.as_slice(), index));
         Self { lines, by_number: numbered.collect(), places: places.collect(), last: last.collect() }
     }
@@ -70,11 +79,11 @@ impl<'l> Hiding<'l> {
         let mut here = index;
         for _ in 0..DEEPEST {
             let line = &self.lines[here];
-            let Some((id, parent)) = line.ids else {
+            let Some(MountNumbers { own, parent }) = line.numbers else {
                 // Without numbers the last mount of a place counts.
                 return self.last.get(line.at.as_slice()) != Some(&here);
             };
-            let on_top = id != parent && self.places.contains(&(id, line.at.as_slice()));
+            let on_top = own != parent && self.places.contains(&(own, line.at.as_slice()));
             if on_top || above(&line.at).any(|place| self.places.contains(&(parent, place))) {
                 return true;
             }
@@ -141,7 +150,7 @@ fn mountinfo(fields: &[&[u8]]) -> Option<Told> {
         root: backslashes(fields[3]),
         device: Some(text(fields[2])),
         filesystem,
-        ids: Some((number(fields[0])?, number(fields[1])?)),
+        numbers: Some(MountNumbers { own: number(fields[0])?, parent: number(fields[1])? }),
         options: options(fields[5]),
         super_options: fields.get(dash + 3).map(|field| options(field)).unwrap_or_default(),
         line: 0,
@@ -150,7 +159,8 @@ fn mountinfo(fields: &[&[u8]]) -> Option<Told> {
 
 /// `/dev/sda1 /at ext4 rw,noatime 0 1`; the last two may be left out in fstab.
 fn table(fields: &[&[u8]]) -> Option<Told> {
-    let (at, filesystem) = (*fields.get(1)?, *fields.get(2)?);
+    let at = *fields.get(1)?;
+    let filesystem = *fields.get(2)?;
     let given = fields.get(3).map(|field| options(field)).unwrap_or_default();
     if fields.len() > 6 || fields.iter().skip(4).any(|field| !field.iter().all(u8::is_ascii_digit)) {
         return None;
@@ -167,7 +177,7 @@ fn table(fields: &[&[u8]]) -> Option<Told> {
         root: b"/".to_vec(),
         device: None,
         filesystem: text(filesystem),
-        ids: None,
+        numbers: None,
         super_options: given.clone(),
         options: given,
         line: 0,

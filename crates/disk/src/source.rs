@@ -89,7 +89,8 @@ impl Told<'_> {
         stream: &mut dyn Stream,
         owners: impl FnOnce() -> Owners,
     ) -> Result<Gathered, DiskError> {
-        let (name, options) = (self.name, self.options);
+        let name = self.name;
+        let options = self.options;
         if archive::is_tar(head) {
             return if image::is_image_member(archive::first_name(head)) {
                 image::gather_archive(name, stream, &options.choice, options.sizes)

@@ -27,8 +27,8 @@ pub(crate) fn gather(name: &str, stream: &mut dyn Stream, sizes: bool) -> Result
     let absent = Unrecorded::on_extended("the archive has none");
     // An unpacker sets no attributes: what an archive makes has none.
     tree.set_unrecorded(Unrecorded {
-        acls: absent.acls.filter(|_| !tells.acls),
-        capabilities: absent.capabilities.filter(|_| !tells.capabilities),
+        acls: if tells.acls { None } else { absent.acls },
+        capabilities: if tells.capabilities { None } else { absent.capabilities },
         attributes: None,
     });
     Ok(Gathered { accounts: Some(accounts), ..Gathered::new(tree, holes) })
@@ -56,7 +56,8 @@ fn entry(member: &Member, sizes: bool) -> Entry {
     entry.extended = member.extended.clone();
     entry.content = member.content.clone();
     entry.size = (sizes && kind == FileKind::File).then_some(member.size);
-    (entry.target, entry.device) = (target.into(), device);
+    entry.target = target.into();
+    entry.device = device;
     if !member.understood {
         let fact =
             format!("the ACL of {}, which names users or groups without numbers", quoted(&member.path));

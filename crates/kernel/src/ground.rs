@@ -71,15 +71,25 @@ impl fmt::Display for Filesystem {
     }
 }
 
-impl FromStr for Filesystem {
-    type Err = String;
+/// A name that is not that of a file system here.
+#[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
+#[error("nothing can be built on `{name}`: there is {known}")]
+pub struct UnknownFilesystem {
+    /// As it was written.
+    pub name: String,
+    /// Those there are.
+    pub known: String,
+}
 
-    fn from_str(text: &str) -> Result<Self, String> {
+impl FromStr for Filesystem {
+    type Err = UnknownFilesystem;
+
+    fn from_str(text: &str) -> Result<Self, UnknownFilesystem> {
         let known = Self::ALL.map(Self::name);
         Self::ALL
             .into_iter()
             .find(|filesystem| filesystem.name() == text)
-            .ok_or_else(|| format!("nothing can be built on `{text}`: there is {}", known.join(", ")))
+            .ok_or_else(|| UnknownFilesystem { name: text.to_owned(), known: known.join(", ") })
     }
 }
 
@@ -149,7 +159,8 @@ impl Grounds {
             return Err(KernelError::Unsupported(reason));
         }
         let name = format!("{filesystem}{}", if grpid { "-grpid" } else { "" });
-        let (folder, image) = (self.scratch.join(&name), self.scratch.join(format!("{name}.img")));
+        let folder = self.scratch.join(&name);
+        let image = self.scratch.join(format!("{name}.img"));
         fs::create_dir(&folder).doing(|| format!("making {}", folder.display()))?;
         let (size, arguments) = filesystem.recipe();
         let file = File::create(&image).doing(|| "making an image file".to_owned())?;

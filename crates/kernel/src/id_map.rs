@@ -121,7 +121,8 @@ mod tests {
         let shown = std::thread::spawn(|| {
             namespace::enter().unwrap();
             let scratch = namespace::scratch().unwrap();
-            let (from, at) = (scratch.join("from"), scratch.join("at"));
+            let from = scratch.join("from");
+            let at = scratch.join("at");
             fs::create_dir(&from).unwrap();
             fs::create_dir(&at).unwrap();
             let extent = |outside| IdMap::new(vec![Extent { inside: 0, outside, count: 1 }]);

@@ -30,7 +30,7 @@ use std::io;
 use rustix::thread::CapabilitySet;
 
 pub use bench::Bench;
-pub use ground::{Choice, Filesystem, has_tool};
+pub use ground::{Choice, Filesystem, UnknownFilesystem, has_tool};
 pub use program::PROGRAM;
 pub use unprivileged::enter_user_namespace;
 pub use world::{Shown, cannot_build};

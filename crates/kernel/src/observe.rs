@@ -83,7 +83,8 @@ pub(crate) fn mode(stat: &Stat) -> Mode {
 }
 
 fn seen(stat: &Stat, acl: Option<&Acl>) -> Seen {
-    let (uid, gid) = (InsideUid::new(stat.st_uid), InsideGid::new(stat.st_gid));
+    let uid = InsideUid::new(stat.st_uid);
+    let gid = InsideGid::new(stat.st_gid);
     let imprint = Imprint::new(uid, gid, mode(stat), DiskUid::new(stat.st_uid), DiskGid::new(stat.st_gid));
     let acl = acl.map(shown);
     let node = Node { device: stat.st_dev, inode: stat.st_ino };

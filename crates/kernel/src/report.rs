@@ -38,7 +38,8 @@ pub(crate) fn encode(tried: &io::Result<Seen>) -> String {
     };
     if let Some((imprint, node)) = &seen.left {
         let id = |id: Option<u32>| id.unwrap_or(u32::MAX);
-        let (uid, gid) = (id(imprint.uid.map(InsideUid::raw)), id(imprint.gid.map(InsideGid::raw)));
+        let uid = id(imprint.uid.map(InsideUid::raw));
+        let gid = id(imprint.gid.map(InsideGid::raw));
         let mode = imprint.mode.unwrap_or_default().bits();
         let acl = imprint.acl.as_deref().unwrap_or("-");
         return format!("left {uid} {gid} {mode} {} {} {acl}\n", node.device, node.inode);
@@ -74,7 +75,8 @@ fn line(line: &str) -> Result<Record, KernelError> {
             Ok(Record::Done(Seen { left: None, runs_as: Some(runs_as) }))
         }
         "left" => {
-            let (uid, gid) = (id(0)?, id(1)?);
+            let uid = id(0)?;
+            let gid = id(1)?;
             let mode = Mode::new(u16::try_from(id(2)?).map_err(|_| garbled())?);
             let node = Node { device: number(3).ok_or_else(garbled)?, inode: number(4).ok_or_else(garbled)? };
             let acl = words.get(5).filter(|acl| **acl != "-").map(|acl| (*acl).to_owned());
@@ -97,7 +99,9 @@ mod tests {
     use super::*;
 
     fn imprint(acl: Option<&str>) -> Imprint {
-        let (uid, gid, mode) = (InsideUid::new(7101), InsideGid::new(7200), Mode::new(0o2640));
+        let uid = InsideUid::new(7101);
+        let gid = InsideGid::new(7200);
+        let mode = Mode::new(0o2640);
         let plain = Imprint::new(uid, gid, mode, DiskUid::new(7101), DiskGid::new(7200));
         Imprint { acl: acl.map(str::to_owned), ..plain }
     }

@@ -152,7 +152,8 @@ fn content(content: &Content) -> Vec<u8> {
 /// Owner, mode, ACLs and file capabilities; the mode after the owner, since chown clears set-id bits.
 fn dress(tree: &Tree, id: InodeId, path: &Path) -> Result<(), KernelError> {
     let inode = tree.inode(id);
-    let (uid, gid) = (Uid::from_raw(inode.uid.raw()), Gid::from_raw(inode.gid.raw()));
+    let uid = Uid::from_raw(inode.uid.raw());
+    let gid = Gid::from_raw(inode.gid.raw());
     rustix::fs::chownat(CWD, path, Some(uid), Some(gid), AtFlags::SYMLINK_NOFOLLOW)
         .doing(|| format!("chown of {}", path.display()))?;
     if inode.kind == FileKind::Link {

@@ -15,7 +15,8 @@ use crate::{Doing, KernelError, ground, process};
 /// # Errors
 /// The kernel gives unprivileged users no namespaces.
 pub fn enter_user_namespace() -> Result<(), KernelError> {
-    let (uid, gid) = (rustix::process::getuid().as_raw(), rustix::process::getgid().as_raw());
+    let uid = rustix::process::getuid().as_raw();
+    let gid = rustix::process::getgid().as_raw();
     let me = std::process::id();
     let (mut wait_for, mut go) = std::io::pipe().doing(|| "making a pipe".to_owned())?;
     let (mut hear, mut say) = std::io::pipe().doing(|| "making a pipe".to_owned())?;
@@ -46,16 +47,22 @@ pub fn enter_user_namespace() -> Result<(), KernelError> {
 /// Asks the set-user-id helpers of the system for the user's subordinate ids.
 fn map_subordinate_ids(pid: u32, uid: u32, gid: u32) -> bool {
     let map = |tool: &str, file: &str, own: u32| {
-        let Some((start, count)) = subordinate(file, uid) else { return false };
-        let numbers = [pid, 0, own, 1, 1, start, count].map(|number| number.to_string());
+        let Some(range) = subordinate(file, uid) else { return false };
+        let numbers = [pid, 0, own, 1, 1, range.start, range.count].map(|number| number.to_string());
         ground::has_tool(tool)
             && Command::new(tool).args(numbers).status().is_ok_and(|status| status.success())
     };
     map("newuidmap", "/etc/subuid", uid) && map("newgidmap", "/etc/subgid", gid)
 }
 
+/// Ids that a user may map into namespaces of its own (subuid(5)).
+struct SubordinateRange {
+    start: u32,
+    count: u32,
+}
+
 /// The first range of the user in `/etc/subuid` or `/etc/subgid`, whose lines are `NAME:START:COUNT`.
-fn subordinate(file: &str, uid: u32) -> Option<(u32, u32)> {
+fn subordinate(file: &str, uid: u32) -> Option<SubordinateRange> {
     let name = fs::read_to_string("/etc/passwd").ok()?.lines().find_map(|line| {
         let fields: Vec<&str> = line.split(':').collect();
         (fields.get(2)?.parse() == Ok(uid)).then(|| fields[0].to_owned())
@@ -64,6 +71,9 @@ fn subordinate(file: &str, uid: u32) -> Option<(u32, u32)> {
         let fields: Vec<&str> = line.split(':').collect();
         let &[owner, start, count] = fields.as_slice() else { return None };
         let mine = owner == name || owner.parse() == Ok(uid);
-        mine.then_some((start.parse().ok()?, count.parse().ok()?))
+        if !mine {
+            return None;
+        }
+        Some(SubordinateRange { start: start.parse().ok()?, count: count.parse().ok()? })
     })
 }

@@ -8,7 +8,7 @@ use std::process::Command;
 use std::sync::Arc;
 
 use mivask_model::acl::Acl;
-use mivask_model::ids::{DiskGid, DiskUid, KernelGid, KernelUid, MountIds};
+use mivask_model::ids::{DiskGid, DiskUid, KernelGid, KernelOwner, KernelUid, MountIds};
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::mount::{MountId, MountTable, Source, SourceId};
 use mivask_model::personality::Personality;
@@ -163,7 +163,8 @@ impl World {
     ) -> Option<PathBuf> {
         let mount = table.get(below);
         let store = self.stores.get(&mount.variants[0].source)?;
-        let (from, to) = (store.paths.get(&mount.root?)?, store.paths.get(&inode)?);
+        let from = store.paths.get(&mount.root?)?;
+        let to = store.paths.get(&inode)?;
         let index = table.iter().position(|(id, _)| id == below)?;
         let relative = to.strip_prefix(from).ok()?;
         let base = attached.get(index)?;
@@ -210,12 +211,13 @@ impl World {
     pub(crate) fn stored_owner(&self, node: Node) -> Option<(DiskUid, DiskGid)> {
         self.stores.values().find_map(|store| {
             let device = fs::symlink_metadata(&store.root).ok()?.dev();
-            let (uid, gid) = find(&store.root, node.inode).filter(|_| device == node.device)?;
+            if device != node.device {
+                return None;
+            }
+            let shown = find(&store.root, node.inode)?;
             match &store.layered {
-                None => Some((DiskUid::new(uid), DiskGid::new(gid))),
-                Some(ids) => {
-                    Some((ids.to_disk_uid(KernelUid::new(uid))?, ids.to_disk_gid(KernelGid::new(gid))?))
-                }
+                None => Some((shown.unmapped().uid, shown.unmapped().gid)),
+                Some(ids) => Some((ids.to_disk_uid(shown.uid)?, ids.to_disk_gid(shown.gid)?)),
             }
         })
     }
@@ -267,11 +269,11 @@ pub fn cannot_build(source: &Source) -> Option<String> {
     (!built).then(|| format!("{} is on {kind}, which is not built here", source.name))
 }
 
-/// Owner and group of the inode of that number, as they show here.
-fn find(folder: &Path, inode: u64) -> Option<(u32, u32)> {
+/// Owner and group of the inode of that number, as they show here: the harness is in the initial user namespace.
+fn find(folder: &Path, inode: u64) -> Option<KernelOwner> {
     let here = fs::symlink_metadata(folder).ok()?;
     if here.ino() == inode {
-        return Some((here.uid(), here.gid()));
+        return Some(KernelOwner::new(here.uid(), here.gid()));
     }
     if !here.is_dir() {
         return None;
@@ -323,7 +325,8 @@ fn overlay(
 /// A folder packed into a read-only image.
 fn image(source: &Source, root: PathBuf) -> Result<Store, KernelError> {
     let kind = source.filesystem.as_deref().unwrap_or("erofs");
-    let (folder, packed) = (root.with_extension("folder"), root.with_extension("img"));
+    let folder = root.with_extension("folder");
+    let packed = root.with_extension("img");
     fs::create_dir(&folder).doing(|| "making a folder to pack".to_owned())?;
     {
         let _building = namespace::nobody_forks();

@@ -84,7 +84,8 @@ impl AclText {
             let &[tag, id, bits] = parts.as_slice() else {
                 return Err(AclError::Entry(entry.to_owned()));
             };
-            let tag = tag.chars().next().filter(|_| TAGS.contains(&tag)).unwrap_or_default();
+            let tag =
+                if TAGS.contains(&tag) { tag.chars().next().unwrap_or_default() } else { char::default() };
             if seen.contains(&(tag, id)) {
                 return Err(AclError::Twice(entry.to_owned()));
             }

@@ -5,13 +5,25 @@ use std::fmt;
 /// Tells whether a path matches.
 pub type Matcher = Box<dyn Fn(&[u8]) -> bool>;
 
+/// Why a text is not a pattern: in words, since the pattern language is the caller's.
+#[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
+#[error("{0}")]
+pub struct PatternError(pub String);
+
+impl PatternError {
+    /// With what its pattern language says.
+    pub fn new(why: impl Into<String>) -> Self {
+        Self(why.into())
+    }
+}
+
 /// Makes matchers of patterns such as `/data/**/*.csv`; this crate has no pattern language of its own.
 pub trait Globs: fmt::Debug {
     /// The matcher of a pattern.
     ///
     /// # Errors
     /// Why it is not a pattern.
-    fn matcher(&self, pattern: &[u8]) -> Result<Matcher, String>;
+    fn matcher(&self, pattern: &[u8]) -> Result<Matcher, PatternError>;
 }
 
 /// Knows no patterns: every path is meant as it is.
@@ -19,7 +31,7 @@ pub trait Globs: fmt::Debug {
 pub struct NoGlobs;
 
 impl Globs for NoGlobs {
-    fn matcher(&self, _: &[u8]) -> Result<Matcher, String> {
-        Err("patterns are not known here".to_owned())
+    fn matcher(&self, _: &[u8]) -> Result<Matcher, PatternError> {
+        Err(PatternError::new("patterns are not known here"))
     }
 }

@@ -47,8 +47,8 @@ pub fn encode_capabilities(capabilities: Option<&FileCapabilities>) -> Vec<u8> {
     let caps = capabilities.unwrap_or(&empty);
     let version: u32 = if caps.root == 0 { 0x0200_0000 } else { 0x0300_0000 };
     let mut bytes = (version | u32::from(caps.effective)).to_le_bytes().to_vec();
-    let (permitted, inheritable) =
-        (caps.permitted.bits().to_le_bytes(), caps.inheritable.bits().to_le_bytes());
+    let permitted = caps.permitted.bits().to_le_bytes();
+    let inheritable = caps.inheritable.bits().to_le_bytes();
     for half in [0..4, 4..8] {
         bytes.extend(&permitted[half.clone()]);
         bytes.extend(&inheritable[half]);
@@ -97,7 +97,8 @@ pub fn decode_capabilities(bytes: &[u8]) -> Option<FileCapabilities> {
         _ => return None,
     };
     let set = |low: u32, high: u32| CapabilitySet::from_bits(u64::from(high) << 32 | u64::from(low));
-    let (permitted, inheritable) = (set(word(1)?, word(3)?), set(word(2)?, word(4)?));
+    let permitted = set(word(1)?, word(3)?);
+    let inheritable = set(word(2)?, word(4)?);
     Some(FileCapabilities { permitted, inheritable, effective: magic & 1 == 1, root })
 }
 

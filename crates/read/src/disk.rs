@@ -29,7 +29,9 @@ pub fn image(source: &str, gathered: Gathered) -> Image {
     let from = || Provenance::Source(Arc::from(source));
     let accounts =
         gathered.accounts.map_or(Knowledge::Unknown, |files| Knowledge::Known(account_lines(source, &files)));
-    let (mut user, mut volumes, mut working_directory) = (Knowledge::Unknown, Vec::new(), None);
+    let mut user = Knowledge::Unknown;
+    let mut volumes = Vec::new();
+    let mut working_directory = None;
     if let Some(given) = gathered.image {
         user = Knowledge::Known(given.user.map(|user| Fact::new(user, from())));
         volumes = given.volumes.into_iter().map(|path| Fact::new(path.into_bytes(), from())).collect();

@@ -120,7 +120,8 @@ impl FileReader for Disk {
         let options = Options { choice: choice.clone(), ..Options::default() };
         let begun = Instant::now();
         let gathered = mivask_disk::source::gather(path, &options, &|_| ())?;
-        let (inodes, time) = (gathered.tree.len(), begun.elapsed().as_millis());
+        let inodes = gathered.tree.len();
+        let time = begun.elapsed().as_millis();
         log::info!("gathered {}: {inodes} inodes in {time} ms", path.display());
         Ok(gathered)
     }

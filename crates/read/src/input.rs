@@ -60,7 +60,8 @@ pub(crate) fn read_parts(
 ) -> Result<(), InputError> {
     let mut skipped = Skipped::default();
     let mut first: Option<SourceText> = None;
-    let (mut found, mut runs) = (0, false);
+    let mut found = 0;
+    let mut runs = false;
     for origin in parts {
         let mut stream = open(origin, files)?;
         while let Some(source) = stream.next()? {
@@ -88,7 +89,10 @@ pub(crate) fn read_parts(
         }
     }
     skipped.report(diagnostics);
-    let Some(source) = first.filter(|_| !diagnostics.has_errors()) else { return Ok(()) };
+    let Some(source) = first else { return Ok(()) };
+    if diagnostics.has_errors() {
+        return Ok(());
+    }
     if found == 0 {
         let help =
             "give a Kubernetes manifest, a Compose file, an OCI configuration or a scene file".to_owned();

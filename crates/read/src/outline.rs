@@ -85,7 +85,9 @@ impl Outline {
     ) -> Result<Self, InputError> {
         let parts = parts_of(origin, files)?;
         let hold = !parts.iter().all(|part| files.reads_twice(part));
-        let (headings, containers, held) = (Vec::new(), Vec::new(), Vec::new());
+        let headings = Vec::new();
+        let containers = Vec::new();
+        let held = Vec::new();
         let mut gathering = Gathering { headings, containers, held, hold };
         let mut described = Described::default();
         read_parts(&parts, files, &mut described, diagnostics, &mut |scene| gathering.take(scene))?;
@@ -105,7 +107,9 @@ impl Outline {
     /// The outline of a scene that was read as a whole.
     #[must_use]
     pub fn of(mut scene: Scene) -> Self {
-        let (headings, containers, held) = (Vec::new(), Vec::new(), Vec::new());
+        let headings = Vec::new();
+        let containers = Vec::new();
+        let held = Vec::new();
         let mut gathering = Gathering { headings, containers, held, hold: true };
         gathering.take(&mut scene);
         let actor_names =
@@ -137,7 +141,8 @@ impl Outline {
             Kept::Again(parts) => parts,
         };
         // What is given beside them, and what is wrong with them, is known already.
-        let (mut described, mut diagnostics) = (Described::default(), Diagnostics::default());
+        let mut described = Described::default();
+        let mut diagnostics = Diagnostics::default();
         let mut ended = Ok(());
         read_parts(parts, files, &mut described, &mut diagnostics, &mut |scene| {
             let workloads = std::mem::take(&mut scene.workloads);

@@ -40,7 +40,8 @@ pub fn scene(process: Process, settings: Settings) -> Scene {
     let who = Who::Running(Box::new(resolved(&process, &from)));
     let mut scene = Scene::default();
     scene.host.settings = settings;
-    let (mut volumes, mut mounts) = (Vec::new(), Vec::new());
+    let mut volumes = Vec::new();
+    let mut mounts = Vec::new();
     let table: Arc<str> = Arc::from(format!("/proc/{}/mountinfo", process.pid));
     for mount in process.mounts {
         let from = Provenance::Line { file: table.clone(), line: mount.line.line };
@@ -100,7 +101,7 @@ fn facts(mount: ProcessMount, from: &Provenance) -> VolumeFacts {
     let line = mount.line;
     let known = Personality::of(&line.filesystem).or_else(|| plain(&line.filesystem));
     // What nodes of `/proc` and `/sys` let anyone do depends on more than their modes.
-    let tree = mount.tree.filter(|_| known.is_some());
+    let tree = if known.is_some() { mount.tree } else { None };
     let flags = mount_flags(&line);
     let personality = with_options(known.unwrap_or_default(), &line);
     VolumeFacts {

@@ -38,7 +38,8 @@ impl SourceText {
     /// Several texts one behind the other; places point into each by its own name and lines.
     #[must_use]
     pub fn joined(texts: &[Self]) -> Self {
-        let (mut whole, mut parts) = (String::new(), Vec::new());
+        let mut whole = String::new();
+        let mut parts = Vec::new();
         for text in texts {
             let lines = whole.bytes().filter(|byte| *byte == b'\n').count();
             parts.push((whole.len(), lines, text.name.clone()));

@@ -4,7 +4,7 @@ mod fixtures;
 
 use mivask_core::expect::{Expected, Upheld, parse_expectation_line, uphold};
 use mivask_core::fact::Provenance;
-use mivask_core::glob::{Globs, Matcher};
+use mivask_core::glob::{Globs, Matcher, PatternError};
 use mivask_core::stage::Stage;
 use mivask_read::diagnostic::Diagnostics;
 use mivask_read::input::{Origin, read_described};
@@ -16,7 +16,7 @@ use fixtures::{Memory, stage};
 struct Stars;
 
 impl Globs for Stars {
-    fn matcher(&self, pattern: &[u8]) -> Result<Matcher, String> {
+    fn matcher(&self, pattern: &[u8]) -> Result<Matcher, PatternError> {
         let pattern = pattern.to_vec();
         Ok(Box::new(move |text| fits(&pattern, text)))
     }

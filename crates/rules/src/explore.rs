@@ -165,7 +165,8 @@ fn merge(runs: &[Run], depth: usize) -> Decision {
     // Possibilities with the same consequences are one: "when a, or b".
     let mut options: Vec<(String, Decision)> = Vec::new();
     for same in runs.chunk_by(|a, b| a.choices[depth].taken == b.choices[depth].taken) {
-        let (when, decision) = (&same[0].choices[depth].when, merge(same, depth + 1));
+        let when = &same[0].choices[depth].when;
+        let decision = merge(same, depth + 1);
         match options.iter_mut().find(|(_, known)| *known == decision) {
             Some((whens, _)) => {
                 whens.push_str(", or ");

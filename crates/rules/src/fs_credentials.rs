@@ -47,10 +47,11 @@ impl<'a> FsCredentials<'a> {
 
     /// What a server that squashes as `squash` says makes of the process (`nfsd_setuser`).
     pub(crate) fn on_server(who: &'a Credentials, squash: Squash, export: &Export) -> Self {
-        let (anonymous_uid, anonymous_gid) =
-            (KernelUid::new(export.anonymous.uid.raw()), KernelGid::new(export.anonymous.gid.raw()));
+        let anonymous_uid = KernelUid::new(export.anonymous.uid.raw());
+        let anonymous_gid = KernelGid::new(export.anonymous.gid.raw());
         let sent = if export.manages_groups { 0 } else { who.groups.len().min(Nfs::MOST_GROUPS) };
-        let (root_uid, root_gid) = (KernelUid::new(0), KernelGid::new(0));
+        let root_uid = KernelUid::new(0);
+        let root_gid = KernelGid::new(0);
         let plain = Self { groups: &who.groups[..sent], namespace: &INITIAL, ..Self::process(who) };
         let mut acting = match squash {
             Squash::Nobody => plain,

@@ -75,7 +75,7 @@ pub fn imprint<W: Witness>(
     let ids = &view.mount(directory.mount).ids;
     let (from_directory, passes_on) = group_source(personality.group_rule(), dir);
     let mut mode = asked(walker, directory, dir, kind, requested);
-    let default = view.source(directory).tree.default_acl(dir_id).filter(|_| kind != NewKind::Link);
+    let default = if kind == NewKind::Link { None } else { view.source(directory).tree.default_acl(dir_id) };
     let mut acl = None;
     match default {
         // A default ACL takes the umask's place.
@@ -188,7 +188,8 @@ fn note<W: Witness>(
     let umask = walker.view().who.umask;
     walker.pass(Check::Imprint, || {
         let id = |id: Option<String>| id.unwrap_or_else(|| "?".to_owned());
-        let (uid, gid) = (id(given.uid.map(|id| id.to_string())), id(given.gid.map(|id| id.to_string())));
+        let uid = id(given.uid.map(|id| id.to_string()));
+        let gid = id(given.gid.map(|id| id.to_string()));
         let why_group = if from_directory { "the group of the directory" } else { "the process's group" };
         let why_mode = if by_acl {
             "the directory's default ACL instead of the umask".to_owned()

@@ -49,7 +49,8 @@ fn allowed(effect: &Effect) -> String {
 
 /// `runs as 0:7200 with CHOWN FOWNER and 3 more`.
 pub(crate) fn ran(runs_as: &RunsAs) -> String {
-    let (uid, gid) = (id(Some(runs_as.uid.raw())), id(Some(runs_as.gid.raw())));
+    let uid = id(Some(runs_as.uid.raw()));
+    let gid = id(Some(runs_as.gid.raw()));
     format!("runs as {uid}:{gid}{}", with(runs_as.effective))
 }
 
@@ -103,7 +104,8 @@ pub(crate) fn stored(imprint: &Imprint) -> String {
 
 /// `, stored as 8101:8200` where the disk keeps other ids than the actor sees.
 pub(crate) fn elsewhere(left: &Imprint) -> String {
-    let (shown, other) = (imprint(left), stored(left));
+    let shown = imprint(left);
+    let other = stored(left);
     if shown.starts_with(&format!("{other} ")) { String::new() } else { format!(", stored as {other}") }
 }
 

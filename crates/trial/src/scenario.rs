@@ -5,6 +5,7 @@ mod generate;
 mod write;
 
 use mivask_core::act::Act;
+use mivask_core::ids::DiskOwner;
 use mivask_core::prepare;
 use mivask_core::scene::Scene;
 use mivask_core::stage::Stage;
@@ -92,7 +93,8 @@ impl Kind {
 pub(crate) struct EntryPart {
     pub path: String,
     pub kind: &'static str,
-    pub owner: (u32, u32),
+    /// As it is stored.
+    pub owner: DiskOwner,
     pub mode: Option<u16>,
     /// Further facts as the scene file writes them: key and value.
     pub facts: Vec<(&'static str, String)>,
@@ -128,7 +130,9 @@ pub(crate) struct Maps {
 /// The one actor.
 #[derive(Clone, Debug)]
 pub(crate) struct ActorPart {
-    pub user: (u32, u32),
+    /// Inside ids.
+    pub uid: u32,
+    pub gid: u32,
     pub groups: Vec<u32>,
     pub umask: &'static str,
     pub no_new_privileges: bool,

@@ -1,6 +1,10 @@
 //! Making a failing scenario as small as it goes.
 
+use mivask_core::ids::DiskOwner;
+
 use crate::scenario::Scenario;
+
+const ROOT: DiskOwner = DiskOwner::new(0, 0);
 
 /// The smallest scenario that `fails` as well: part after part is left out, as long as that is so.
 pub fn shrink(scenario: &Scenario, mut fails: impl FnMut(&Scenario) -> bool) -> Scenario {
@@ -150,8 +154,8 @@ fn simplify_entries(scenario: &mut Scenario, left: &mut usize) -> bool {
                 }
             }
         }
-        if entry.owner != (0, 0) && reached(left) {
-            entry.owner = (0, 0);
+        if entry.owner != ROOT && reached(left) {
+            entry.owner = ROOT;
             return true;
         }
     }

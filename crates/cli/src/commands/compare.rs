@@ -9,7 +9,7 @@ use mivask_disk::process::Reach;
 use mivask_show::compare::{Compared, Half};
 use mivask_show::{json, text};
 
-use crate::end::{End, Failure};
+use crate::end::{CommandError, End, Failure};
 use crate::load::{self, Whole, layout};
 use crate::options::{Format, Input};
 
@@ -38,12 +38,21 @@ pub(crate) struct Args {
     format: Format,
 }
 
+/// There is only one scene.
+#[derive(Debug, thiserror::Error)]
+#[error(
+    "there is nothing to compare with: name a second scene, or write a --change such as --change 'gauge umask 0002'"
+)]
+struct NothingToCompare;
+
+impl CommandError for NothingToCompare {}
+
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
     if args.input.facts.runtime.len() > 1 {
         return Err(Failure::OneRuntimeAtATime("compare"));
     }
     if args.other.is_none() && args.input.facts.change.is_empty() {
-        return Err(Failure::NothingToCompare);
+        return Err(NothingToCompare.into());
     }
     let paths = load::inside_paths(&args.paths)?;
     let reach = Reach { paths: paths.clone(), whole: true };
@@ -73,10 +82,12 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
             before.stage.actor(name)?;
         }
     }
-    let (old, new) = (wanted(&before)?, wanted(&after)?);
+    let old = wanted(&before)?;
+    let new = wanted(&after)?;
     let find = |whole: &'_ Whole, name: &str| -> Option<Actor> { whole.stage.actor(name).ok().cloned() };
     for name in old.iter().chain(new.iter().filter(|name| !old.contains(name))) {
-        let (was, is) = (find(&before, name), find(&after, name));
+        let was = find(&before, name);
+        let is = find(&after, name);
         if let Some(actor) = &was {
             compared.actor(Half::Before, actor, &mounts(&before.stage, actor));
         }

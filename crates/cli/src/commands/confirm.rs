@@ -1,5 +1,6 @@
 //! `confirm`: predictions beside the running kernel.
 
+mod error;
 mod random;
 mod scene;
 

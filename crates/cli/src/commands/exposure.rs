@@ -3,13 +3,13 @@
 use std::io::Write;
 
 use clap::ValueEnum;
-use mivask_core::exposure::{Accepted, Finding, Limit, Severity, exposure};
+use mivask_core::exposure::{Accepted, AcceptedError, Finding, Limit, Severity, exposure};
 use mivask_core::fact::{Fact, Provenance};
 use mivask_disk::process::Reach;
 use mivask_show::{json, text};
 
 use crate::change::Patterns;
-use crate::end::{End, Failure};
+use crate::end::{CommandError, End, Failure};
 use crate::load::{Whole, layout};
 use crate::options::{Common, Format};
 
@@ -58,6 +58,8 @@ impl Level {
     }
 }
 
+impl CommandError for AcceptedError {}
+
 /// What the scene accepts and nothing is any more: it would hide what comes later.
 fn stale<'a>(accepted: &'a [Accepted], found: &[Finding]) -> Vec<&'a Accepted> {
     let used = |one: &&Accepted| found.iter().any(|finding| finding.accepted.as_ref() == Some(*one));
@@ -80,8 +82,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     for name in &args.common.actor {
         names.push(whole.stage.actor(name)?.name.to_string());
     }
-    let found =
-        exposure(&whole.stage, &limits, &whole.policy.accepted, &Patterns).map_err(Failure::Accepted)?;
+    let found = exposure(&whole.stage, &limits, &whole.policy.accepted, &Patterns)?;
     for one in stale(&whole.policy.accepted, &found) {
         writeln!(
             err,

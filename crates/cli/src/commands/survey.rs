@@ -13,7 +13,7 @@ use mivask_disk::live::Options;
 use mivask_disk::survey;
 use mivask_show::text;
 
-use crate::end::{End, Failure};
+use crate::end::{CommandError, End, Failure};
 use crate::output;
 
 /// Records who owns what on a disk, in an image or an archive, in a small file.
@@ -80,13 +80,28 @@ impl To {
     }
 }
 
+/// Why no survey is taken.
+#[derive(Debug, thiserror::Error)]
+enum SurveyError {
+    /// It would go to a terminal.
+    #[error(
+        "refusing to write a binary survey to a terminal: name a file with -o, such as -o readings.survey"
+    )]
+    Terminal,
+    /// A format that this build leaves out.
+    #[error("this build cannot write {0}: build it with --features {0}, or take a package")]
+    NotBuiltIn(&'static str),
+}
+
+impl CommandError for SurveyError {}
+
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
     let text = args.to.is_some_and(To::is_text);
     if args.output.is_none() && io::stdout().is_terminal() && !text {
-        return Err(Failure::Terminal);
+        return Err(SurveyError::Terminal.into());
     }
     if args.to.and_then(To::format).is_some_and(|format| !format.is_built_in()) {
-        return Err(Failure::NotBuiltIn("parquet"));
+        return Err(SurveyError::NotBuiltIn("parquet").into());
     }
     let options = Options {
         acls: !args.without_acls,

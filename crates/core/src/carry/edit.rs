@@ -114,8 +114,8 @@ impl Edit {
                 if tree.inode(*dir).marks.has(Marks::LOWER) || tree.inode(*dir).marks.has(Marks::UPPER) {
                     entry.marks = entry.marks.with(Marks::UPPER);
                 }
-                entry.extended.default =
-                    tree.default_acl(*dir).cloned().filter(|_| entry.kind == FileKind::Directory);
+                let directory = entry.kind == FileKind::Directory;
+                entry.extended.default = if directory { tree.default_acl(*dir).cloned() } else { None };
                 tree.add(*dir, name, entry)?;
             }
             Self::Link(dir, name, id) => tree.link(*dir, name, *id)?,
@@ -123,7 +123,8 @@ impl Edit {
             Self::Remove(dir, name) => tree.forget(*dir, name),
             Self::Become(id, entry) => becomes(tree, *id, entry),
             Self::Acl(id, text, mode, place) => {
-                let (uid, gid) = (|uid| Some(DiskUid::new(uid)), |gid| Some(DiskGid::new(gid)));
+                let uid = |uid| Some(DiskUid::new(uid));
+                let gid = |gid| Some(DiskGid::new(gid));
                 let acl = text.over(tree.inode(*id).mode, uid, gid);
                 tree.set_access_acl(*id, acl, *mode, place.clone());
             }
@@ -173,7 +174,7 @@ fn entry_of(act: &Act, left: &Imprint, from: Provenance) -> Entry {
 
 fn kind(verb: &Verb) -> (FileKind, Option<Device>) {
     if let Verb::MakesNode(node, _) = verb {
-        return (node.kind, Some(node.device).filter(|_| node.kind.is_device()));
+        return (node.kind, node.kind.is_device().then_some(node.device));
     }
     (verb.makes().unwrap_or(FileKind::File), None)
 }

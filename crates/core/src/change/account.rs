@@ -118,7 +118,8 @@ fn one(accounts: &mut Accounts, what: &What, from: &Provenance) -> Result<(), St
             let Some(line) = lines.into_iter().find(|line| line.name == *user) else {
                 return Err(format!("there is no user {user}"));
             };
-            (line.gid, line.from) = (gid, from.clone());
+            line.gid = gid;
+            line.from = from.clone();
         }
         What::Adds(group, gid) => {
             if line(accounts, group).is_ok() {
@@ -136,7 +137,8 @@ fn one(accounts: &mut Accounts, what: &What, from: &Provenance) -> Result<(), St
                 return Err(format!("there is a group {new} already"));
             }
             let line = line(accounts, group)?;
-            (line.name, line.from) = (new.clone(), from.clone());
+            line.name = new.clone();
+            line.from = from.clone();
         }
         What::Renumbers(group, gid) => renumber(accounts, group, *gid, from)?,
         What::Removes(group) => {
@@ -153,9 +155,11 @@ fn one(accounts: &mut Accounts, what: &What, from: &Provenance) -> Result<(), St
 fn renumber(accounts: &mut Accounts, group: &str, gid: u32, from: &Provenance) -> Result<(), String> {
     let line = line(accounts, group)?;
     let old = line.gid;
-    (line.gid, line.from) = (gid, from.clone());
+    line.gid = gid;
+    line.from = from.clone();
     for user in accounts.passwd.iter_mut().flatten().filter(|user| user.gid == old) {
-        (user.gid, user.from) = (gid, from.clone());
+        user.gid = gid;
+        user.from = from.clone();
     }
     Ok(())
 }

@@ -27,7 +27,7 @@ pub(super) fn expanded(
     if matches!(look(&stage.storage, table, &act.path, Follow::AllButLast), Ok(Sight::There(_))) {
         return Ok(vec![act.clone()]);
     }
-    let matches = globs.matcher(&act.path)?;
+    let matches = globs.matcher(&act.path).map_err(|error| error.to_string())?;
     let base = act.path[..start].iter().rposition(|byte| *byte == b'/').map_or(0, |at| at);
     let mut found = Vec::new();
     let mut pending = vec![act.path[..base].to_vec()];

@@ -1,6 +1,6 @@
 //! Whether an actor or a path is one of those a line speaks of.
 
-use mivask_model::glob::{Globs, Matcher};
+use mivask_model::glob::{Globs, Matcher, PatternError};
 use mivask_model::path::trimmed;
 use mivask_stage::stage::Actor;
 
@@ -11,16 +11,22 @@ pub(super) fn is_pattern(text: &[u8]) -> bool {
     text.iter().any(|byte| matches!(byte, b'*' | b'?' | b'['))
 }
 
-fn matcher(pattern: &[u8], globs: &dyn Globs) -> Result<Matcher, String> {
+fn matcher(pattern: &[u8], globs: &dyn Globs) -> Result<Matcher, PatternError> {
     if is_pattern(pattern) {
-        let failed = |why| format!("`{}` is not a pattern: {why}", String::from_utf8_lossy(pattern));
+        let failed = |why| {
+            let pattern = String::from_utf8_lossy(pattern);
+            PatternError::new(format!("`{pattern}` is not a pattern: {why}"))
+        };
         return globs.matcher(pattern).map_err(failed);
     }
     let own = pattern.to_vec();
     Ok(Box::new(move |text| text == own))
 }
 
-fn matchers<'a>(patterns: impl Iterator<Item = &'a [u8]>, globs: &dyn Globs) -> Result<Vec<Matcher>, String> {
+fn matchers<'a>(
+    patterns: impl Iterator<Item = &'a [u8]>,
+    globs: &dyn Globs,
+) -> Result<Vec<Matcher>, PatternError> {
     patterns.map(|pattern| matcher(pattern, globs)).collect()
 }
 
@@ -31,7 +37,7 @@ pub(super) struct Called {
 }
 
 impl Called {
-    pub(super) fn new(who: &Who, globs: &dyn Globs) -> Result<Self, String> {
+    pub(super) fn new(who: &Who, globs: &dyn Globs) -> Result<Self, PatternError> {
         let all = |names: &[String]| matchers(names.iter().map(String::as_bytes), globs);
         Ok(Self { names: all(&who.names)?, except: all(&who.except)? })
     }
@@ -59,7 +65,7 @@ pub(super) struct Matching {
 
 impl Matching {
     /// The matches of a pattern.
-    pub(super) fn new(paths: &Paths, globs: &dyn Globs) -> Result<Self, String> {
+    pub(super) fn new(paths: &Paths, globs: &dyn Globs) -> Result<Self, PatternError> {
         let pattern = paths.pattern.as_slice();
         let whole = |pattern: &[u8]| pattern.strip_suffix(b"/**").map(<[u8]>::to_vec);
         let mut meant = vec![matcher(pattern, globs)?];

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use mivask_model::act::Verb;
-use mivask_model::glob::Globs;
+use mivask_model::glob::{Globs, PatternError};
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::mount::SourceId;
 use mivask_model::path::{or_root, trimmed};
@@ -117,7 +117,8 @@ pub(super) fn meant(
         (Sense::Read, true) => Some((Verb::Lists, path.to_vec())),
         (Sense::Delete, true) => Some((Verb::RemovesDirectory, path.to_vec())),
         (Sense::New | Sense::Directory, false) | (Sense::File, true) => None,
-        (Sense::File, false) => same.filter(|_| kind == FileKind::File),
+        (Sense::File, false) if kind == FileKind::File => same,
+        (Sense::File, false) => None,
         (Sense::Content | Sense::Read | Sense::Delete | Sense::Any, false)
         | (Sense::Directory | Sense::Any, true) => same,
     }
@@ -130,7 +131,7 @@ pub(super) fn met(
     verb: Option<&Verb>,
     paths: &Paths,
     globs: &dyn Globs,
-) -> Result<Meeting, String> {
+) -> Result<Meeting, PatternError> {
     let mut meeting = Meeting::new();
     let literal = &paths.pattern;
     let sight = look(&stage.storage, &actor.mounts, literal, Follow::Links);

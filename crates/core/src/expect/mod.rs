@@ -240,7 +240,8 @@ fn ended(answer: &Answer) -> String {
         (None, Some(left)) if matches!(answer.act.expectation, Some(Expectation::Leaves { .. })) => {
             let id = |id: Option<u32>| id.map_or_else(|| "?".to_owned(), |id| id.to_string());
             let mode = left.mode.map_or_else(|| "?".to_owned(), |mode| mode.to_string());
-            let (uid, gid) = (left.uid.map(|uid| uid.raw()), left.gid.map(|gid| gid.raw()));
+            let uid = left.uid.map(|uid| uid.raw());
+            let gid = left.gid.map(|gid| gid.raw());
             format!("leaves {}:{} {mode}", id(uid), id(gid))
         }
         (None, _) => answer.outcome.word().replace('-', " "),

@@ -45,7 +45,8 @@ impl<'a> Line<'a> {
         let mut all = Vec::new();
         loop {
             let word = self.next(what, form)?;
-            let (mut text, span) = (word.text.clone(), word.span.clone());
+            let mut text = word.text.clone();
+            let span = word.span.clone();
             let more = self.text[span.clone()].ends_with(',');
             if more {
                 text.pop();
@@ -142,7 +143,8 @@ fn verb(word: &Word) -> Option<Verb> {
 fn act(line: &mut Line<'_>, form: &'static str) -> Result<(Verb, Paths, Option<Expectation>), ActError> {
     let text = line.text;
     let word = line.next("a verb", form)?;
-    let (behind, verb) = (word.span.end, verb(word).ok_or_else(|| word.error(ActErrorKind::Verb))?);
+    let behind = word.span.end;
+    let verb = verb(word).ok_or_else(|| word.error(ActErrorKind::Verb))?;
     // The act is read as any other, so exceptions are taken out and its places stay where they are.
     let mut rest = text[behind..].to_owned();
     let mut except = Vec::new();
@@ -193,7 +195,8 @@ fn at_most(line: &mut Line<'_>, who: Option<Who>) -> Result<Claim, ActError> {
 /// # Errors
 /// Every mistake, with its place in `text`.
 pub fn parse_expectation_lines(text: &str) -> Result<Vec<(Claim, Range<usize>)>, Vec<ActError>> {
-    let (mut claims, mut errors) = (Vec::new(), Vec::new());
+    let mut claims = Vec::new();
+    let mut errors = Vec::new();
     let mut start = 0;
     for line in text.split_inclusive('\n') {
         let content = line.trim_end();
@@ -306,7 +309,8 @@ mod tests {
         };
         let pieces =
             ["except", "->", ",", " ", "\"", "\\", "never", "only", "/", "*", "at-most", "é", "\\x", "#"];
-        let (mut read, mut refused) = (0, 0);
+        let mut read = 0;
+        let mut refused = 0;
         for _ in 0..40_000 {
             let mut text: Vec<char> = lines[random(lines.len())].chars().collect();
             for _ in 0..=random(4) {

@@ -80,11 +80,15 @@ impl<'s> Seen<'s> {
             Same::Given((source, _)) | Same::Made(source, _) => *source,
         };
         let sources: BTreeSet<SourceId> = self.objects.iter().chain(self.names.keys()).map(disk).collect();
-        let (mut meeting, mut directories) = (Meeting::new(), Meeting::new());
+        let mut meeting = Meeting::new();
+        let mut directories = Meeting::new();
         let declared = |origin| origin == MountOrigin::Declared;
         for (_, mount) in actor.mounts.iter().filter(|(_, mount)| declared(mount.origin)) {
             let source = mount.variants[0].source;
-            let Some(root) = mount.root.filter(|_| sources.contains(&self.disk(source))) else { continue };
+            let Some(root) = mount.root else { continue };
+            if !sources.contains(&self.disk(source)) {
+                continue;
+            }
             let kind = facts_at(stage, actor, &mount.at).map(|facts| facts.kind);
             let met = Met { kind, ending: None, object: Some((source, root)) };
             if self.objects.contains(&self.object((source, root))) {

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use mivask_model::act::{Act, Expectation, Owner, Verb, quoted};
 use mivask_model::fact::Provenance;
-use mivask_model::glob::Globs;
+use mivask_model::glob::{Globs, PatternError};
 use mivask_model::mode::{FileKind, Mode};
 use mivask_rules::lookup::{Sight, look};
 use mivask_rules::walk::Follow;
@@ -25,7 +25,7 @@ use crate::question::{Cell, ask_as, facts_at};
 ///
 /// # Errors
 /// A pattern that is none, in words.
-pub fn uphold(stage: &Stage, expected: &Expected, globs: &dyn Globs) -> Result<Upheld, String> {
+pub fn uphold(stage: &Stage, expected: &Expected, globs: &dyn Globs) -> Result<Upheld, PatternError> {
     let mut counts = ClaimCounts::default();
     match &expected.claim {
         Claim::Each { who, verb, paths, expectation } => {
@@ -54,7 +54,7 @@ pub fn uphold(stage: &Stage, expected: &Expected, globs: &dyn Globs) -> Result<U
     Ok(counts.upheld(expected))
 }
 
-fn called<'s>(stage: &'s Stage, who: &Who, globs: &dyn Globs) -> Result<Vec<&'s Actor>, String> {
+fn called<'s>(stage: &'s Stage, who: &Who, globs: &dyn Globs) -> Result<Vec<&'s Actor>, PatternError> {
     let called = Called::new(who, globs)?;
     Ok(stage.actors.iter().filter(|actor| called.is(actor)).collect())
 }
@@ -65,9 +65,9 @@ fn only(
     (who, verb, paths): (&Who, &Verb, &Paths),
     globs: &dyn Globs,
     counts: &mut ClaimCounts,
-) -> Result<(), String> {
+) -> Result<(), PatternError> {
     let may = Called::new(who, globs)?;
-    let all = |stage| -> Result<Seen<'_>, String> {
+    let all = |stage| -> Result<Seen<'_>, PatternError> {
         let mut seen = Seen::new(stage);
         for actor in stage.actors.iter().filter(|actor| may.is(actor)) {
             for (path, met) in met(stage, actor, None, paths, globs)? {

@@ -50,7 +50,9 @@ pub(crate) fn too_wide(stage: &Stage, actor: &Actor, limit: &Limit) -> Option<To
         return None;
     };
     let facts = facts_of(stage, actor, place)?;
-    let (found, uid, gid) = (facts.mode?, facts.uid?, facts.gid?);
+    let found = facts.mode?;
+    let uid = facts.uid?;
+    let gid = facts.gid?;
     let by_mode = found.without(*mode) != Mode::default();
     let wrong_owner = owner.filter(|owner| {
         owner.uid.is_some_and(|given| given != uid.raw()) || owner.gid.is_some_and(|given| given != gid.raw())

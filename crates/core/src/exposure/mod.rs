@@ -15,7 +15,7 @@ pub(crate) use limit::{TooWide, too_wide};
 use crate::question::{Event, follow};
 use mivask_model::act::quoted;
 use mivask_model::fact::{Fact, Provenance};
-use mivask_model::glob::Globs;
+use mivask_model::glob::{Globs, PatternError};
 use mivask_model::mode::Mode;
 use mivask_stage::identity::IdentityField;
 use mivask_stage::stage::{Actor, Stage};
@@ -68,7 +68,7 @@ pub fn exposure(
     limits: &[Fact<Limit>],
     accepted: &[Accepted],
     globs: &dyn Globs,
-) -> Result<Vec<Finding>, String> {
+) -> Result<Vec<Finding>, AcceptedError> {
     let mut singles = Vec::new();
     let groups = shared_groups(stage);
     for actor in &stage.actors {
@@ -190,13 +190,31 @@ fn together(singles: Vec<Single>) -> Vec<Finding> {
     all
 }
 
+/// The path of an accepted finding is not a pattern.
+#[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
+#[error("{from}: `{pattern}` is not a pattern of paths: {error}")]
+pub struct AcceptedError {
+    /// Where it is accepted.
+    pub from: Provenance,
+    /// The pattern.
+    pub pattern: String,
+    /// What is wrong with it.
+    pub error: PatternError,
+}
+
 /// What the scene says of a finding: of all its paths.
-fn meant(finding: &Finding, accepted: &[Accepted], globs: &dyn Globs) -> Result<Option<Accepted>, String> {
+fn meant(
+    finding: &Finding,
+    accepted: &[Accepted],
+    globs: &dyn Globs,
+) -> Result<Option<Accepted>, AcceptedError> {
     for one in accepted.iter().filter(|one| one.kind == finding.kind) {
         let Some(pattern) = &one.path else { return Ok(Some(one.clone())) };
-        let matcher = globs
-            .matcher(pattern.as_bytes())
-            .map_err(|error| format!("{}: `{pattern}` is not a pattern of paths: {error}", one.from))?;
+        let matcher = globs.matcher(pattern.as_bytes()).map_err(|error| AcceptedError {
+            from: one.from.clone(),
+            pattern: pattern.clone(),
+            error,
+        })?;
         let named = finding.kind == Kind::Umask && *pattern == *finding.on;
         let fits = |path: &Vec<u8>| *path == pattern.as_bytes() || matcher(path);
         if named || !finding.paths.is_empty() && finding.paths.iter().all(fits) {

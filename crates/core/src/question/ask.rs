@@ -84,7 +84,8 @@ pub fn ask_as(stage: &Stage, actor: &Actor, act: &Act) -> Answer {
     let (outcome, effect, depends_on) = settle(&explored);
     let mut assumptions: Vec<Arc<str>> = explored.assumptions.into_iter().collect();
     assumptions.extend(actor.identity.assumptions.iter().cloned());
-    let (steps, cut_short) = (explored.steps, explored.cut_short);
+    let steps = explored.steps;
+    let cut_short = explored.cut_short;
     Answer { act: act.clone(), actor: name, outcome, effect, depends_on, assumptions, steps, cut_short }
 }
 

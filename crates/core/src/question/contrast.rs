@@ -113,8 +113,10 @@ pub fn contrast(before: (&Stage, &Actor), after: (&Stage, &Actor), starts: &[Vec
     let mut files = Vec::new();
     let mut groups: BTreeMap<(Column, CellOutcome, CellOutcome), Vec<Vec<u8>>> = BTreeMap::new();
     for path in paths {
-        let (then, now) = (old.get(path), new.get(path));
-        let (was, is) = (then.and_then(|seen| seen.facts), now.and_then(|seen| seen.facts));
+        let then = old.get(path);
+        let now = new.get(path);
+        let was = then.and_then(|seen| seen.facts);
+        let is = now.and_then(|seen| seen.facts);
         if was != is {
             files.push(FileChange { actor: name.clone(), path: path.clone(), before: was, after: is });
         }

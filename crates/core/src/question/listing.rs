@@ -109,7 +109,8 @@ fn touched(before: &Stage, after: &Stage, act: &Act) -> Vec<Vec<u8>> {
 }
 
 fn listing(then: (&Stage, &Actor), now: (&Stage, &Actor), directory: Vec<u8>) -> Option<Listing> {
-    let (old, new) = (names(then, &directory), names(now, &directory));
+    let old = names(then, &directory);
+    let new = names(now, &directory);
     let place = place(now.0, now.1, &directory, Follow::Links)
         .or_else(|| place(then.0, then.1, &directory, Follow::Links))?;
     let mount = now.1.mounts.get(place.mount);
@@ -122,7 +123,8 @@ fn listing(then: (&Stage, &Actor), now: (&Stage, &Actor), directory: Vec<u8>) ->
     }];
     for name in all {
         let path = [directory.as_slice(), b"/", &name].concat();
-        let (before, after) = (line(then, &path, Follow::AllButLast), line(now, &path, Follow::AllButLast));
+        let before = line(then, &path, Follow::AllButLast);
+        let after = line(now, &path, Follow::AllButLast);
         entries.push(Listed { name, before, after });
     }
     let mut omitted = 0;
@@ -152,7 +154,7 @@ fn line((stage, actor): (&Stage, &Actor), path: &[u8], follow: Follow) -> Option
     let facts = facts_of(stage, actor, place)?;
     let tree = &stage.source(place.source).tree;
     let inode = place.inode.map(|id| tree.inode(id));
-    let given = inode.filter(|_| facts.mode.is_some());
+    let given = if facts.mode.is_some() { inode } else { None };
     Some(Line {
         kind: facts.kind,
         mode: facts.mode,

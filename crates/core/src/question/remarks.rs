@@ -96,7 +96,8 @@ impl Looking<'_> {
         let asked = security.run_as_user.is_some() || self.workload.security.run_as_user.is_some();
         let image = self.container.image.as_ref().and_then(|image| self.scene.images.get(&image.value));
         let Some(Knowledge::Known(Some(user))) = image.map(|image| &image.identity.user) else { return };
-        let (user, from) = (user.value.clone(), user.from.clone());
+        let from = user.from.clone();
+        let user = user.value.clone();
         let group = user.split_once(':').map(|(_, group)| group).filter(|group| !group.is_empty());
         if let (Some(group), false) = (group, asked || security.run_as_group.is_some()) {
             let message =
@@ -135,7 +136,10 @@ impl Looking<'_> {
             .possible
             .iter()
             .all(|(_, who)| who.uid.raw() != 0 && who.effective.is_empty());
-        let Some(first) = declared.add.first().filter(|_| none) else { return };
+        let Some(first) = declared.add.first() else { return };
+        if !none {
+            return;
+        }
         let names: Vec<&str> = declared.add.iter().map(|name| name.value.as_str()).collect();
         let message = format!(
             "{} adds {}, but does not run as root: it starts without capabilities whatever is added",

@@ -21,7 +21,8 @@ pub(super) fn measured(scene: &Scene, base: &Stage, act: &Act, tried: Tried) -> 
     let partial = contrasts.iter().any(|one| one.partial);
     let mut opened: Vec<OutcomeChange> = contrasts.iter().flat_map(|one| one.opened.clone()).collect();
     for row in &mut opened {
-        let (actor, column) = (row.actor.clone(), row.column);
+        let actor = row.actor.clone();
+        let column = row.column;
         row.paths.retain(|path| !is_goal(act, &actor, column, path));
     }
     opened.retain(|row| !row.paths.is_empty());

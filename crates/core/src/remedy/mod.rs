@@ -235,7 +235,8 @@ fn attempt(
     act: &Act,
 ) -> Option<Tried> {
     let changes = Changes::new(candidate.changes.clone());
-    let (mut scene, mut notes) = (from.scene.clone(), from.notes.clone());
+    let mut scene = from.scene.clone();
+    let mut notes = from.notes.clone();
     let files = candidate.changes.iter().all(|change| matches!(change, Change::Files(_)));
     let mut stage_now = if files {
         from.stage.clone()

@@ -143,8 +143,11 @@ impl<'s> Members<'s> {
             What::Kind(_) | What::Link(_) | What::Device(..) => 0,
             What::Same(_) => given,
         };
-        let size = header.as_gnu().filter(|_| header.entry_type() == EntryType::GNUSparse);
-        let size = size.and_then(|gnu| gnu.real_size().ok()).unwrap_or(stored);
+        let size = match header.as_gnu() {
+            // What is stored of a sparse file are its blocks alone.
+            Some(gnu) if header.entry_type() == EntryType::GNUSparse => gnu.real_size().unwrap_or(stored),
+            Some(_) | None => stored,
+        };
         let (extended, understood) = pax.extended(mode);
         let mut member =
             Member { path, what, uid, gid, mode, size, extended, understood, content: Content::Unknown };

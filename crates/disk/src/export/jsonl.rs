@@ -62,7 +62,8 @@ pub(super) fn write(out: &mut dyn Write, tree: &Tree) -> io::Result<()> {
 }
 
 fn entry(tree: &Tree, row: &Row<'_>) -> EntryJson {
-    let (id, inode) = (row.id, tree.inode(row.id));
+    let id = row.id;
+    let inode = tree.inode(row.id);
     let given = !has_unknown_attributes(tree, id);
     let flags = [(Marks::IMMUTABLE, "immutable"), (Marks::APPEND_ONLY, "append-only")];
     let mut unknown = Vec::new();
@@ -87,7 +88,7 @@ fn entry(tree: &Tree, row: &Row<'_>) -> EntryJson {
         flags: flags.into_iter().filter(|(mark, _)| inode.marks.has(*mark)).map(|(_, flag)| flag).collect(),
         target: tree.target(id).map(Bytes::new),
         device: tree.device(id).map(|device| format!("{}:{}", device.major, device.minor)),
-        size: tree.size(id).filter(|_| inode.kind == FileKind::File),
+        size: if inode.kind == FileKind::File { tree.size(id) } else { None },
         same_file_as: row.same.map(Bytes::new),
         unknown,
     }

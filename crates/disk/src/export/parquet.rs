@@ -63,7 +63,8 @@ pub(super) fn write(out: &mut (dyn Write + Send), tree: &Tree) -> io::Result<()>
     let mut writer = SerializedFileWriter::new(out, schema, properties).map_err(failed)?;
     let mut group = Group::default();
     each(tree, &mut |row| {
-        let (id, inode) = (row.id, tree.inode(row.id));
+        let id = row.id;
+        let inode = tree.inode(row.id);
         let given = !has_unknown_attributes(tree, id);
         group.rows += 1;
         group.path.push(row.path.to_vec().into());

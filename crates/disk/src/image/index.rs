@@ -152,9 +152,12 @@ pub(super) fn saved(manifest: &[u8], choice: &Choice) -> Result<Chosen, String> 
     let found = match &choice.name {
         Some(wanted) => {
             let tagged = |one: &&Saved| one.repo_tags.iter().flatten().any(|tag| same_name(tag, wanted));
-            let hinted = all.first().filter(|_| choice.name_is_a_hint && all.len() == 1);
-            let lone = all.first().filter(|_| tags.is_empty() && all.len() == 1);
-            all.iter().find(tagged).or(hinted).or(lone)
+            // A lone image is the one meant where its name is only a hint, or where it has none.
+            let lone = match all.as_slice() {
+                [one] if choice.name_is_a_hint || tags.is_empty() => Some(one),
+                _ => None,
+            };
+            all.iter().find(tagged).or(lone)
         }
         None if all.len() > 1 => {
             return Err(format!("it holds several images ({}): say which with --reference", tags.join(", ")));

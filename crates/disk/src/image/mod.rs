@@ -39,7 +39,8 @@ impl Choice {
         match &self.platform {
             Some(platform) => {
                 let mut parts = platform.split('/');
-                let (os, arch) = (parts.next().unwrap_or_default(), parts.next().unwrap_or_default());
+                let os = parts.next().unwrap_or_default();
+                let arch = parts.next().unwrap_or_default();
                 (os, arch, parts.next())
             }
             None => {

@@ -27,9 +27,15 @@ struct Row<'l> {
 
 fn parse(line: &[u8]) -> Option<Row<'_>> {
     let mut fields = line.splitn(5, |byte| *byte == b' ');
-    let (mode, uid, gid) = (octal(fields.next()?)?, number(fields.next()?)?, number(fields.next()?)?);
+    let mode = octal(fields.next()?)?;
+    let uid = number(fields.next()?)?;
+    let gid = number(fields.next()?)?;
     let [letter] = fields.next()? else { return None };
-    let kind = kind_of_letter(*letter).filter(|_| *letter != b'-')?;
+    // find writes `f` for what ls writes as `-`.
+    if *letter == b'-' {
+        return None;
+    }
+    let kind = kind_of_letter(*letter)?;
     let path = fields.next().filter(|path| !path.is_empty())?;
     Some(Row { entry: Entry::new(kind, uid, gid, mode), path })
 }
@@ -55,7 +61,9 @@ pub(super) fn gather(name: &str, input: &mut dyn BufRead) -> Result<Gathered, Di
             path = &path[..at];
             target
         } else {
-            path = path.strip_suffix(b" -> ").filter(|_| entry.kind != FileKind::Link).unwrap_or(path);
+            if entry.kind != FileKind::Link {
+                path = path.strip_suffix(b" -> ").unwrap_or(path);
+            }
             Vec::new()
         };
         if entry.kind == FileKind::Link {

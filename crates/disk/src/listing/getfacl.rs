@@ -114,7 +114,8 @@ impl Reader {
             entries => Acl::parse(&entries.join(","), Mode::default()).map(Some),
         };
         let wrong = |error: mivask_model::acl::AclError| lines.wrong(0, error.to_string(), Some(HELP));
-        let (access, default) = (parse(&block.access).map_err(wrong)?, parse(&block.default).map_err(wrong)?);
+        let access = parse(&block.access).map_err(wrong)?;
+        let default = parse(&block.default).map_err(wrong)?;
         let special = special(&block.flags);
         let bits = access.as_ref().map_or(Mode::default(), |acl| acl.applied_to(special));
         let shown = mivask_model::act::quoted(&block.path).to_string();
@@ -125,7 +126,8 @@ impl Reader {
         let directory = default.is_some() || block.path.ends_with(b"/") || first;
         let kind = if directory { FileKind::Directory } else { FileKind::File };
         let mut entry = Entry::new(kind, owner.unwrap_or(0), group.unwrap_or(0), bits);
-        (entry.extended.access, entry.extended.default) = (access, default);
+        entry.extended.access = access;
+        entry.extended.default = default;
         let settle = "write numbers with -n, or put the host's passwd and group files beside the listing";
         if let Some(name) = &block.unknown {
             let fact =

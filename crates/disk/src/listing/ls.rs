@@ -35,11 +35,11 @@ fn letters(word: &[u8]) -> Option<(FileKind, mivask_model::mode::Mode, bool)> {
         b"+" => true,
         _ => return None,
     };
-    Some((
-        kind_of_letter(*first).filter(|_| *first != b'f')?,
-        mivask_model::mode::Mode::of_letters(nine)?,
-        acl,
-    ))
+    // ls writes `-` for what find writes as `f`.
+    if *first == b'f' {
+        return None;
+    }
+    Some((kind_of_letter(*first)?, mivask_model::mode::Mode::of_letters(nine)?, acl))
 }
 
 pub(super) fn gather(name: &str, input: &mut dyn BufRead, owners: Owners) -> Result<Gathered, DiskError> {
@@ -91,9 +91,9 @@ impl Reader {
             self.any = true;
             return self.put(lines, row);
         }
-        match line.strip_suffix(b":").filter(|_| blank) {
-            Some(path) => self.section(lines, path),
-            None => Err(lines.wrong(0, "this is not a line of a long listing", Some(HELP))),
+        match line.strip_suffix(b":") {
+            Some(path) if blank => self.section(lines, path),
+            Some(_) | None => Err(lines.wrong(0, "this is not a line of a long listing", Some(HELP))),
         }
     }
 
@@ -164,7 +164,8 @@ impl Reader {
         let mut words = Words { rest: line };
         let (kind, mode, acl) = letters(words.next()?)?;
         number::<u64>(words.next()?)?;
-        let (owner, group) = (words.next()?, words.next()?);
+        let owner = words.next()?;
+        let group = words.next()?;
         let size = words.next()?;
         let mut device = None;
         if let Some(major) = size.strip_suffix(b",") {
@@ -174,9 +175,11 @@ impl Reader {
         }
         let rest = words.behind_date()?;
         let (name, target) = names(rest, kind)?;
-        let (uid, gid) = (self.owners.uid(owner), self.owners.gid(group));
+        let uid = self.owners.uid(owner);
+        let gid = self.owners.gid(group);
         let mut entry = Entry::new(kind, uid.unwrap_or(0), gid.unwrap_or(0), mode);
-        (entry.target, entry.device) = (target.into(), device);
+        entry.target = target.into();
+        entry.device = device;
         let unknown = |id: Option<u32>, name: &[u8]| id.is_none().then(|| name.to_vec());
         Some(Row { name, entry, acl, owner: unknown(uid, owner), group: unknown(gid, group) })
     }

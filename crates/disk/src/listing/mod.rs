@@ -73,13 +73,19 @@ fn kind_of_letter(letter: u8) -> Option<FileKind> {
 /// A number of digits only.
 pub(crate) fn number<T: std::str::FromStr>(digits: &[u8]) -> Option<T> {
     let plain = !digits.is_empty() && digits.iter().all(u8::is_ascii_digit);
-    std::str::from_utf8(digits).ok().filter(|_| plain)?.parse().ok()
+    if !plain {
+        return None;
+    }
+    std::str::from_utf8(digits).ok()?.parse().ok()
 }
 
 /// Up to five octal digits.
 fn octal(digits: &[u8]) -> Option<Mode> {
     let plain = (1..=5).contains(&digits.len()) && digits.iter().all(|digit| (b'0'..=b'7').contains(digit));
-    let text = std::str::from_utf8(digits).ok().filter(|_| plain)?;
+    if !plain {
+        return None;
+    }
+    let text = std::str::from_utf8(digits).ok()?;
     u16::from_str_radix(text, 8).ok().filter(|bits| *bits <= 0o7777).map(Mode::new)
 }
 

@@ -101,7 +101,7 @@ impl Reader {
         if KEYS.iter().any(|key| first.starts_with(key)) {
             // Some write the path last.
             let mut all: Vec<&[u8]> = std::iter::once(first).chain(words).collect();
-            let Some(last) = all.pop().filter(|_| !all.is_empty()) else {
+            let (Some(last), false) = (all.pop(), all.is_empty()) else {
                 return Err(lines.wrong(0, "an entry without a name", Some(HELP)));
             };
             return self.entry(lines, last, &mut all.into_iter());
@@ -198,7 +198,7 @@ fn entry(path: &[u8], given: Keywords) -> Entry {
         Entry::new(kind, given.uid.unwrap_or(0), given.gid.unwrap_or(0), mode.unwrap_or_default());
     (entry.marks, entry.device, entry.target) =
         (given.marks.unwrap_or_default(), given.device, given.link.into());
-    entry.size = given.size.filter(|_| kind == FileKind::File);
+    entry.size = if kind == FileKind::File { given.size } else { None };
     if kind == FileKind::File && given.size == Some(0) {
         entry.content = Content::Empty;
     }

@@ -51,7 +51,9 @@ fn numbers(content: &[u8]) -> BTreeMap<Vec<u8>, u32> {
     let mut all = BTreeMap::new();
     for line in content.split(|byte| *byte == b'\n') {
         let mut fields = line.split(|byte| *byte == b':');
-        let (name, _, id) = (fields.next(), fields.next(), fields.next());
+        let name = fields.next();
+        let _ = fields.next();
+        let id = fields.next();
         if let (Some(name), Some(id)) = (name, id.and_then(number)) {
             all.entry(name.to_vec()).or_insert(id);
         }

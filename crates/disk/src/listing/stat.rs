@@ -31,7 +31,9 @@ pub(super) fn fits(line: &[u8]) -> bool {
 
 fn parse(line: &[u8]) -> Option<(Entry, &[u8])> {
     let mut fields = line.splitn(4, |byte| *byte == b' ');
-    let (mode, uid, gid) = (octal(fields.next()?)?, number(fields.next()?)?, number(fields.next()?)?);
+    let mode = octal(fields.next()?)?;
+    let uid = number(fields.next()?)?;
+    let gid = number(fields.next()?)?;
     let rest = fields.next()?;
     let (word, kind) = KINDS.into_iter().find(|(word, _)| rest.starts_with(word.as_bytes()))?;
     let path = rest[word.len()..].strip_prefix(b" ").filter(|path| !path.is_empty())?;

@@ -41,7 +41,7 @@ pub(super) fn assemble(
             }
             let plain = !sizes && found.rare == 0 && found.directory.is_none();
             let alike = (found.kind, found.marks.given(), found.mode, found.uid, found.gid, found.empty);
-            let model = models.get(&alike).copied().filter(|_| plain);
+            let model = if plain { models.get(&alike).copied() } else { None };
             let id = match model {
                 Some(model) => tree.add_like(dir, name, model)?,
                 None => {

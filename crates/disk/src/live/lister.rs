@@ -159,24 +159,16 @@ impl<'a> Lister<'a> {
         listing: &mut Listing,
         found: &mut Vec<Vec<u8>>,
     ) {
-        (one.kind, one.marks) = (look::kind(facts), look::marks(facts));
-        (one.mode, one.uid, one.gid) = (look::mode(facts).bits(), facts.stx_uid, facts.stx_gid);
+        one.kind = look::kind(facts);
+        one.marks = look::marks(facts);
+        one.mode = look::mode(facts).bits();
+        one.uid = facts.stx_uid;
+        one.gid = facts.stx_gid;
         one.size = facts.stx_size;
         let mut rare = Rare::default();
         let mut special = false;
         if one.kind != FileKind::Link && self.options.acls {
-            match self.attributes.of(name, look::device(facts)) {
-                Ok(extended) => {
-                    special |= extended != Extended::default();
-                    rare.extended = extended;
-                }
-                Err(error) => {
-                    let fact = format!("the ACL of {}", self.path(above, name.to_bytes()));
-                    let attributes = unknown(&fact, error, &mut listing.holes);
-                    rare.doubt = Some(Doubt { attributes, contents: Certainty::Known });
-                    special = true;
-                }
-            }
+            special = self.extended(name, facts, above, &mut rare, listing);
         }
         match one.kind {
             FileKind::Directory => {
@@ -196,26 +188,54 @@ impl<'a> Lister<'a> {
             }
             FileKind::Link => {
                 let target = rustix::fs::readlink(name, Vec::new()).unwrap_or_default();
-                (rare.target, special) = (target.into_bytes().into(), true);
+                rare.target = target.into_bytes().into();
+                special = true;
             }
             FileKind::CharDevice | FileKind::BlockDevice => {
-                let (major, minor) = (facts.stx_rdev_major, facts.stx_rdev_minor);
-                (rare.device, special) = (Some(Device { major, minor }), true);
+                let major = facts.stx_rdev_major;
+                let minor = facts.stx_rdev_minor;
+                rare.device = Some(Device { major, minor });
+                special = true;
             }
             FileKind::File => match look::content(name, facts) {
                 Content::Unknown => {}
                 Content::Empty => one.empty = true,
                 given @ (Content::Program | Content::Data | Content::Script(_)) => {
-                    (rare.content, special) = (Some(given), true);
+                    rare.content = Some(given);
+                    special = true;
                 }
             },
             FileKind::Fifo | FileKind::Socket => {}
         }
         if facts.stx_nlink > 1 && one.kind != FileKind::Directory {
-            (rare.shared, special) = (Some(look::identity(facts)), true);
+            rare.shared = Some(look::identity(facts));
+            special = true;
         }
         if special {
             one.rare = listing.rare(rare);
+        }
+    }
+
+    /// ACLs and file capabilities, or the doubt about them; whether there is either.
+    fn extended(
+        &mut self,
+        name: &CStr,
+        facts: &Statx,
+        above: &[u8],
+        rare: &mut Rare,
+        listing: &mut Listing,
+    ) -> bool {
+        match self.attributes.of(name, look::device(facts)) {
+            Ok(extended) => {
+                rare.extended = extended;
+                rare.extended != Extended::default()
+            }
+            Err(error) => {
+                let fact = format!("the ACL of {}", self.path(above, name.to_bytes()));
+                let attributes = unknown(&fact, error, &mut listing.holes);
+                rare.doubt = Some(Doubt { attributes, contents: Certainty::Known });
+                true
+            }
         }
     }
 

@@ -106,7 +106,8 @@ fn accounts(root: &OwnedFd) -> AccountFiles {
 /// that directory, so it must be its own ([`on_own_thread`]).
 pub(crate) fn list_one(root: &OwnedFd, path: &[u8]) -> Result<Vec<(Vec<u8>, Entry)>, rustix::io::Errno> {
     let options = Options { across_mounts: true, ..Options::default() };
-    let (pool, watch) = (Pool::new(), |_: u64| ());
+    let pool = Pool::new();
+    let watch = |_: u64| ();
     let mut listing = Listing::default();
     let job = pool::Job { number: 0, path: path.to_vec() };
     Lister::new(root, 0, b"", &options, &watch, &pool).list(&job, &mut listing, &mut Vec::new())?;

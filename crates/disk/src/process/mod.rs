@@ -203,7 +203,8 @@ impl<'a> Reading<'a> {
     /// Goes to a path as the process would, listing every directory on the way and the last one; where it leads to.
     fn reach(&mut self, path: &[u8]) -> Option<Vec<u8>> {
         let mut pending: Vec<Vec<u8>> = parts(path).rev().map(<[u8]>::to_vec).collect();
-        let (mut here, mut links) = (Vec::new(), 0);
+        let mut here = Vec::new();
+        let mut links = 0;
         while let Some(name) = pending.pop() {
             if name == b".." {
                 here.truncate(here.iter().rposition(|byte| *byte == b'/').unwrap_or(0));

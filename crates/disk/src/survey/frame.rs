@@ -92,7 +92,9 @@ impl<'r> FrameReader<'r> {
         self.fill_header(&mut header)?;
         let word =
             |at: usize| u32::from_le_bytes([header[at], header[at + 1], header[at + 2], header[at + 3]]);
-        let (stored, raw, sum) = (word(1), word(5), word(9));
+        let stored = word(1);
+        let raw = word(5);
+        let sum = word(9);
         let kind = Kind::ALL.into_iter().find(|kind| kind.byte() == header[0]);
         let kind = kind.ok_or(FrameError::Damaged("this is not a frame of a survey"))?;
         if raw as usize > MOST_RAW || stored as usize > MOST_RAW + (MOST_RAW >> 4) {

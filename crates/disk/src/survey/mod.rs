@@ -5,11 +5,13 @@
 //! parents first; their entries are in columns, names without what they share with the name before.
 
 mod columns;
+mod error;
 mod frame;
 mod read;
 mod write;
 
-pub use read::{SurveyError, read};
+pub use error::SurveyError;
+pub use read::read;
 pub use write::write;
 
 use serde::{Deserialize, Serialize};

@@ -11,35 +11,10 @@ use mivask_model::tree::{
 use mivask_model::xattr;
 
 use super::columns::{Column, Reader, Short};
+use super::error::SurveyError;
 use super::frame::{FrameError, FrameReader, Kind};
 use super::{Head, MAGIC};
 use crate::gathered::{Gathered, Holes};
-
-/// Why a survey is none, or no whole one.
-#[derive(Debug, thiserror::Error)]
-#[non_exhaustive]
-pub enum SurveyError {
-    /// The operating system refuses.
-    #[error("cannot be read: {0}")]
-    Io(#[from] io::Error),
-    /// The first line is another.
-    #[error("this is not a survey")]
-    Magic,
-    /// A later version of the format.
-    #[error("this survey was written by a later version of mivask")]
-    Version,
-    /// It ends too early.
-    #[error("the survey ends too early: it was cut")]
-    Cut,
-    /// A frame is not what was written.
-    #[error("the survey is damaged: {what}")]
-    Damaged {
-        /// What was noticed.
-        what: String,
-        /// The byte at which the frame begins.
-        at: u64,
-    },
-}
 
 /// Reads a survey, which is called `name` in answers. `bytes` is how many there are, if that is known: what a
 /// damaged head claims is not believed beyond what so many bytes can hold.
@@ -197,7 +172,8 @@ impl Planter {
         }
         while columns.has(Column::Counts) {
             let given = columns.number(Column::Counts)?;
-            let (count, more) = (given / 2, given % 2 == 1);
+            let count = given / 2;
+            let more = given % 2 == 1;
             if self.tree.is_none() {
                 self.root(count, more, &mut columns)?;
                 continue;
@@ -302,7 +278,9 @@ impl Planter {
         let column = Column::NewClasses;
         let Some(kind) = kind(columns.byte(column)?) else { return wrong("an unknown kind of file") };
         let marks = Marks::of_told(columns.byte(column)?);
-        let (mode, uid, gid) = (columns.word(column)?, columns.word(column)?, columns.word(column)?);
+        let mode = columns.word(column)?;
+        let uid = columns.word(column)?;
+        let gid = columns.word(column)?;
         let Ok(mode) = u16::try_from(mode) else { return wrong("a mode that is not one") };
         let mut entry = Entry::new(kind, uid, gid, Mode::new(mode));
         entry.marks = marks;
@@ -352,7 +330,9 @@ impl Planter {
 
 fn extended(columns: &mut Reader<'_>) -> Result<Extended, Trouble> {
     let mut value = || columns.sized(Column::NewExtended);
-    let (access, default, capabilities) = (value()?, value()?, value()?);
+    let access = value()?;
+    let default = value()?;
+    let capabilities = value()?;
     let acl = |bytes: &[u8]| match bytes {
         [] => Ok(None),
         bytes => match xattr::decode(bytes) {

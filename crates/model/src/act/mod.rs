@@ -64,7 +64,8 @@ impl fmt::Display for Expectation {
             Self::Denied(Some(errno)) => write!(f, "denied {errno}"),
             Self::Leaves { uid, gid, mode } => {
                 let any = |part: Option<String>| part.unwrap_or_else(|| "*".to_owned());
-                let (uid, gid) = (any(uid.map(|id| id.to_string())), any(gid.map(|id| id.to_string())));
+                let uid = any(uid.map(|id| id.to_string()));
+                let gid = any(gid.map(|id| id.to_string()));
                 write!(f, "leaves {uid}:{gid} {}", any(mode.map(|mode| mode.to_string())))
             }
         }

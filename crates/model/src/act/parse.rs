@@ -58,7 +58,8 @@ impl<'a> Rest<'a> {
     /// # Errors
     /// There is none.
     pub fn next(&mut self, what: &'static str) -> Result<&'a Word, ActError> {
-        let (end, form) = (self.end, self.form);
+        let end = self.end;
+        let form = self.form;
         self.words.next().ok_or(ActError { span: end..end, kind: ActErrorKind::Short { what, form } })
     }
 

@@ -290,7 +290,8 @@ impl Verb {
 
     /// The sentence about `path`, without the actor.
     pub(super) fn sentence(&self, path: &[u8], f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let (word, path) = (self.word(), quoted(path));
+        let word = self.word();
+        let path = quoted(path);
         if let Some(value) = self.value_before() {
             return write!(f, "{word} {value} on {path}");
         }

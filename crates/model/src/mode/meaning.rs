@@ -41,8 +41,9 @@ impl Class {
 /// What three bits let a class do to a file of `kind`, as far as it gets there (path_resolution(7), inode(7)).
 #[must_use]
 pub const fn power(access: Access, kind: FileKind) -> &'static str {
-    let (r, w, x) =
-        (access.grants(Access::READ), access.grants(Access::WRITE), access.grants(Access::EXECUTE));
+    let r = access.grants(Access::READ);
+    let w = access.grants(Access::WRITE);
+    let x = access.grants(Access::EXECUTE);
     if matches!(kind, FileKind::Directory) {
         return match (r, w, x) {
             (true, true, true) => "lists and enters it, creates, renames and removes entries",
@@ -164,8 +165,9 @@ pub fn concerns(mode: Mode, kind: FileKind) -> Vec<Concern> {
         return Vec::new();
     }
     let runs = |class: Class| class.of(mode).grants(Access::EXECUTE);
-    let (suid, sgid, sticky) =
-        (mode.has(Mode::SET_USER_ID), mode.has(Mode::SET_GROUP_ID), mode.has(Mode::STICKY));
+    let suid = mode.has(Mode::SET_USER_ID);
+    let sgid = mode.has(Mode::SET_GROUP_ID);
+    let sticky = mode.has(Mode::STICKY);
     let others_write = mode.other().grants(if directory { Access::WRITE_EXECUTE } else { Access::WRITE });
     let listed = |class: &Class| {
         let access = class.of(mode);

@@ -87,7 +87,8 @@ impl Mode {
         if letters.len() != 9 {
             return None;
         }
-        let (mut nine, mut special) = (0, 0);
+        let mut nine = 0;
+        let mut special = 0;
         for (class, three) in letters.chunks(3).enumerate() {
             let (with_x, without_x) = if class == 2 { (b't', b'T') } else { (b's', b'S') };
             let [r, w, x] = [three[0], three[1], three[2]];

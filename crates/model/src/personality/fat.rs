@@ -59,7 +59,8 @@ impl Fat {
             return if self.quiet { Ok(current) } else { Err(Errno::EPERM) };
         }
         let mask = if directory { self.masks.directory } else { self.masks.file };
-        let (write, rest) = (Mode::new(0o222), Mode::new(0o555));
+        let write = Mode::new(0o222);
+        let rest = Mode::new(0o555);
         let wanted = wanted.without(mask);
         let all_writes = write.without(mask);
         let keeps_rest = wanted.masked(rest) == current.masked(rest);

@@ -182,7 +182,9 @@ impl Tree {
             let read_only = stored && !inode.mode.has_any(Mode::new(0o222));
             let mode = shown.mode(inode.kind);
             inode.mode = if read_only { mode.without(Mode::new(0o222)) } else { mode };
-            (inode.uid, inode.gid, inode.extended) = (shown.uid, shown.gid, 0);
+            inode.uid = shown.uid;
+            inode.gid = shown.gid;
+            inode.extended = 0;
         }
         for doubt in self.doubts.values_mut() {
             doubt.attributes = Certainty::Known;

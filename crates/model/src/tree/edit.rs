@@ -34,8 +34,12 @@ impl Tree {
     pub fn replace(&mut self, id: InodeId, entry: Entry) {
         let Ok(extra) = self.extra(&entry, id) else { return };
         let inode = &mut self.inodes[id.0 as usize];
-        (inode.uid, inode.gid, inode.mode) = (entry.uid, entry.gid, entry.mode);
-        (inode.kind, inode.extra, inode.extended) = (entry.kind, extra, 0);
+        inode.uid = entry.uid;
+        inode.gid = entry.gid;
+        inode.mode = entry.mode;
+        inode.kind = entry.kind;
+        inode.extra = extra;
+        inode.extended = 0;
         self.set_doubt(id, entry.doubt.unwrap_or_default());
         self.places.extend(entry.place.map(|place| (id, place)));
     }
@@ -68,7 +72,8 @@ impl Tree {
         let extended = self.extended(id).cloned().unwrap_or_default();
         let index = self.intern(Extended { access, ..extended }).unwrap_or(0);
         let inode = &mut self.inodes[id.0 as usize];
-        (inode.extended, inode.mode) = (index, mode);
+        inode.extended = index;
+        inode.mode = mode;
         self.places.insert(id, place);
     }
 

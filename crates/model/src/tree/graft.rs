@@ -154,12 +154,11 @@ impl Tree {
         let entry = from.entry(model, renumber);
         let place = from.place(model);
         self.own(id, DiskOwner { uid: entry.uid, gid: entry.gid }, entry.mode, place);
-        let index = match entry.extended == Extended::default() {
-            true => 0,
-            false => {
-                self.extended.push(entry.extended);
-                u32::try_from(self.extended.len()).unwrap_or(u32::MAX)
-            }
+        let index = if entry.extended == Extended::default() {
+            0
+        } else {
+            self.extended.push(entry.extended);
+            u32::try_from(self.extended.len()).unwrap_or(u32::MAX)
         };
         self.inodes[id.0 as usize].extended = index;
         if let Some(doubt) = entry.doubt {
@@ -170,7 +169,9 @@ impl Tree {
     /// Gives `id` another owner and mode.
     pub fn own(&mut self, id: InodeId, owner: DiskOwner, mode: Mode, place: Provenance) {
         let inode = &mut self.inodes[id.0 as usize];
-        (inode.uid, inode.gid, inode.mode) = (owner.uid, owner.gid, mode);
+        inode.uid = owner.uid;
+        inode.gid = owner.gid;
+        inode.mode = mode;
         self.places.insert(id, place);
     }
 
@@ -194,8 +195,11 @@ impl Tree {
     pub fn become_like(&mut self, id: InodeId, entry: &Entry) {
         let extended = self.intern(entry.extended.clone()).unwrap_or(0);
         let inode = &mut self.inodes[id.0 as usize];
-        (inode.uid, inode.gid, inode.mode) = (entry.uid, entry.gid, entry.mode);
-        (inode.extended, inode.marks) = (extended, entry.marks);
+        inode.uid = entry.uid;
+        inode.gid = entry.gid;
+        inode.mode = entry.mode;
+        inode.extended = extended;
+        inode.marks = entry.marks;
         self.places.remove(&id);
         self.doubts.remove(&id);
         if let Some(doubt) = entry.doubt.clone().filter(|doubt| *doubt != Doubt::default()) {
@@ -215,7 +219,8 @@ impl Tree {
     pub fn turn_into_directory(&mut self, id: InodeId, parent: InodeId) -> Result<(), TreeError> {
         let extra = self.extra(&Entry::directory(0, 0, 0), parent)?;
         let inode = &mut self.inodes[id.0 as usize];
-        (inode.kind, inode.extra) = (FileKind::Directory, extra);
+        inode.kind = FileKind::Directory;
+        inode.extra = extra;
         if self.doubt(id).is_some_and(|doubt| matches!(doubt.attributes, Certainty::Assumed(_))) {
             self.set_doubt(id, Doubt::default());
         }
@@ -247,7 +252,9 @@ mod tests {
     fn a_part_is_put_in_its_place() {
         let mut part = Tree::new(Entry::directory(7101, 7200, 0o2770), Provenance::Source("a.survey".into()));
         let mut entry = Entry::file(7101, 7200, 0o640);
-        (entry.marks, entry.line, entry.size) = (Marks::IMMUTABLE, 12, Some(5));
+        entry.marks = Marks::IMMUTABLE;
+        entry.line = 12;
+        entry.size = Some(5);
         let file = part.add(Tree::ROOT, b"level", entry).unwrap();
         part.link(Tree::ROOT, b"other", file).unwrap();
         let alone = Tree::planted(None, b"/srv/tides", &part, "the host").unwrap();
@@ -291,7 +298,8 @@ mod tests {
         volume.take_after(Tree::ROOT, &from, data, &shift);
         let root = volume.inode(Tree::ROOT);
         assert_eq!((root.uid.raw(), root.gid.raw(), root.mode), (100_405, 101_001, Mode::new(0o2750)));
-        let (a, b) = (volume.find(b"a").unwrap(), volume.find(b"b").unwrap());
+        let a = volume.find(b"a").unwrap();
+        let b = volume.find(b"b").unwrap();
         assert_eq!(a, b);
         assert_eq!((volume.inode(a).gid.raw(), volume.inode(a).mode), (100_050, Mode::new(0o4755)));
         assert!(!volume.inode(a).marks.has(Marks::IMMUTABLE) && !volume.inode(a).marks.has(Marks::LOWER));

@@ -33,7 +33,8 @@ impl Tree {
     /// What `path` leads to from the root; the last link is followed if given so.
     pub fn resolve(&self, path: &[u8], follow: bool) -> Spot {
         let mut pending: Vec<Vec<u8>> = parts(path).rev().map(<[u8]>::to_vec).collect();
-        let (mut here, mut links) = (Self::ROOT, 0);
+        let mut here = Self::ROOT;
+        let mut links = 0;
         while let Some(name) = pending.pop() {
             if self.inode(here).kind != FileKind::Directory {
                 return Spot::Nowhere("ENOTDIR");
@@ -45,16 +46,17 @@ impl Tree {
             let Some(next) = self.lookup(here, &name) else {
                 pending.push(name);
                 pending.reverse();
-                let (dir, names) = (here, pending);
+                let dir = here;
+                let names = pending;
                 return if self.is_unlisted(here) {
                     Spot::Unlisted { dir, names }
                 } else {
                     Spot::Missing { dir, names }
                 };
             };
-            match self.target(next).filter(|_| follow || !pending.is_empty()) {
-                None => here = next,
-                Some(target) => {
+            match self.target(next) {
+                // The last component is followed only where that is asked for.
+                Some(target) if follow || !pending.is_empty() => {
                     links += 1;
                     if links > MOST_LINKS {
                         return Spot::Nowhere("ELOOP");
@@ -64,6 +66,7 @@ impl Tree {
                     }
                     pending.extend(parts(target).rev().map(<[u8]>::to_vec));
                 }
+                Some(_) | None => here = next,
             }
         }
         Spot::There(here)
@@ -80,7 +83,8 @@ impl Tree {
 
     /// The path of directory `dir` from the root.
     pub fn path_of(&self, dir: InodeId) -> Vec<u8> {
-        let (mut parts, mut here) = (Vec::new(), dir);
+        let mut parts = Vec::new();
+        let mut here = dir;
         while here != Self::ROOT {
             let above = self.parent(here);
             let name = self.children(above).find(|(_, child)| *child == here).map(|(name, _)| name.to_vec());

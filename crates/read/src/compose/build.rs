@@ -74,7 +74,9 @@ impl Reading<'_> {
             };
             items.map(pair).collect()
         } else {
-            let value = |value: &Node| value.text().filter(|_| !value.is_nothing()).map(str::to_owned);
+            let value = |value: &Node| {
+                if value.is_nothing() { None } else { value.text().map(str::to_owned) }
+            };
             let pairs = pairs(args).iter();
             pairs.filter_map(|(key, node)| Some((key.text()?.to_owned(), value(node)))).collect()
         };

@@ -42,8 +42,12 @@ pub fn add(
     let Some(whole) = load(sources, files, diagnostics) else { return };
     let Loaded { root, source, variables, name } = whole;
     let variable = |name: &str| files.variable(name).or_else(|| variables.get(name).cloned());
-    let (declared, volumes, builds) = (Vec::new(), Vec::new(), Vec::new());
-    let (source, root, variable) = (&source, &root, &variable);
+    let declared = Vec::new();
+    let volumes = Vec::new();
+    let builds = Vec::new();
+    let source = &source;
+    let root = &root;
+    let variable = &variable;
     let mut reading =
         Reading { source, files, diagnostics, root, folder, variable, name, declared, volumes, builds };
     let workload = reading.workload();

@@ -77,7 +77,8 @@ impl Reading<'_> {
 
     /// The workload of a merged project.
     pub(super) fn workload(&mut self) -> Option<Workload> {
-        let (root, reading) = (self.root, self);
+        let root = self.root;
+        let reading = self;
         let profiles = (reading.variable)("COMPOSE_PROFILES").unwrap_or_default();
         let project: Project = reading.typed(root)?;
         reading.name = project.name.unwrap_or_else(|| reading.name.clone());
@@ -160,7 +161,8 @@ fn in_order<'a>(services: &[(&'a str, &'a Node)]) -> Vec<(&'a str, &'a Node)> {
         }
         out.push((name, node));
     }
-    let (mut seen, mut out) = (Vec::new(), Vec::new());
+    let mut seen = Vec::new();
+    let mut out = Vec::new();
     for (name, _) in services {
         visit(name, services, &mut seen, &mut out);
     }

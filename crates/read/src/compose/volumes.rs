@@ -40,7 +40,9 @@ pub(super) struct Asked {
 impl Asked {
     /// `kind` at `target`, with nothing special about it.
     fn new(kind: Kind, target: String) -> Self {
-        let (flags, engine, below) = (MountFlags::NONE, EngineOptions::default(), Below::default());
+        let flags = MountFlags::NONE;
+        let engine = EngineOptions::default();
+        let below = Below::default();
         Self { kind, target, read_only: false, no_copy: false, sub_path: None, flags, engine, below }
     }
 }
@@ -83,8 +85,10 @@ impl Reading<'_> {
             Some(path) if is_path(path) => Kind::Bind { path: self.home(path), make_missing: true },
             Some(name) => Kind::Named(name.to_owned()),
         };
-        let (mut read_only, mut no_copy) = (false, false);
-        let (mut flags, mut engine) = (MountFlags::NONE, EngineOptions::default());
+        let mut read_only = false;
+        let mut no_copy = false;
+        let mut flags = MountFlags::NONE;
+        let mut engine = EngineOptions::default();
         for option in options.split(',').filter(|option| !option.is_empty()) {
             match option {
                 "ro" => read_only = true,

@@ -77,7 +77,9 @@ impl<'a> Context<'a> {
 
     /// Everything in the context that a pattern matches.
     fn matching(&self, pattern: &GlobMatcher) -> Vec<PathBuf> {
-        let (mut found, mut pending, mut seen) = (Vec::new(), vec![PathBuf::new()], 0);
+        let mut found = Vec::new();
+        let mut pending = vec![PathBuf::new()];
+        let mut seen = 0;
         while let Some(folder) = pending.pop() {
             for path in self.inside(&folder) {
                 seen += 1;

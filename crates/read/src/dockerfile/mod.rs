@@ -72,7 +72,8 @@ pub(crate) fn read(
             other @ (Instruction::Add(_) | _) => {
                 let names: Vec<String> = stages.iter().map(|(name, ..)| name.clone()).collect();
                 let Some((_, stage, variables)) = stages.last_mut() else { continue };
-                let (args, global) = (&options.args, &global);
+                let args = &options.args;
+                let global = &global;
                 let reader = &mut Reader {
                     source,
                     escape,

@@ -79,12 +79,12 @@ impl Check<'_> {
                 ("apiVersion", Some(version)) => version,
                 ("kind", Some(_)) => name,
                 // A field that is there and holds nothing counts as one that is missing.
-                (field, _) => match described.field(field).filter(|_| !item.is_nothing()) {
-                    Some(asked) => {
+                (field, _) => match described.field(field) {
+                    Some(asked) if !item.is_nothing() => {
                         self.value(asked, item)?;
                         continue;
                     }
-                    None => continue,
+                    Some(_) | None => continue,
                 },
             };
             let written = item.string()?;

@@ -211,8 +211,8 @@ fn sub_path_expression(
         Expanded::Unknown(unknown) => mount.unknown_part = Some(unknown),
         Expanded::Missing(name) => {
             let reason = format!("subPathExpr names ${name}, which the container does not define");
-            let (class, from) =
-                (RefusalClass::CreateContainerConfigError, origin.place("subPathExpr", field));
+            let class = RefusalClass::CreateContainerConfigError;
+            let from = origin.place("subPathExpr", field);
             return Some(Refusal { class, reason, from, whole_pod: false });
         }
     }

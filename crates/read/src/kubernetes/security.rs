@@ -85,7 +85,7 @@ impl Reader<'_, '_> {
     }
 
     fn in_range(&mut self, key: &str, value: i64) -> Option<u32> {
-        let id = u32::try_from(value).ok().filter(|_| value <= LARGEST_ID);
+        let id = if value <= LARGEST_ID { u32::try_from(value).ok() } else { None };
         if id.is_none() {
             let message = format!("{value} is not an id: the API takes 0 to {LARGEST_ID}");
             self.origin.diagnostic(Severity::Error, key, message, None, self.diagnostics);

@@ -173,7 +173,8 @@ impl Reading<'_> {
         if !own {
             return None;
         }
-        let (uids, gids) = (map(&linux.uid_mappings), map(&linux.gid_mappings));
+        let uids = map(&linux.uid_mappings);
+        let gids = map(&linux.gid_mappings);
         let namespace = UserNamespace { uids: uids.unwrap_or_default(), gids: gids.unwrap_or_default() };
         Some(self.fact("linux.uidMappings", Arc::new(namespace)))
     }

@@ -30,7 +30,8 @@ pub(super) fn write(document: &Document, container: &Container, what: &Process) 
             "no key of a service sets a umask: set it where the program starts, or in the image",
         )),
         Process::Drops(names) | Process::Adds(names) => {
-            let (drop, add) = (key("cap_drop"), key("cap_add"));
+            let drop = key("cap_drop");
+            let add = key("cap_add");
             let dropping = matches!(what, Process::Drops(_));
             document.capabilities(names, if dropping { (&drop, &add) } else { (&add, &drop) }, dropping)
         }
@@ -61,7 +62,8 @@ fn only(document: &Document, part: &[u8]) -> Result<(), PatchError> {
     let Some((_, index, rest)) = above.max_by_key(|(length, ..)| *length) else {
         return Err(no_field("no entry of the service's own `volumes` is mounted above that path"));
     };
-    let (entry, way) = (&listed[index], item(&volumes, index));
+    let entry = &listed[index];
+    let way = item(&volumes, index);
     if entry.get("target").is_none() {
         let mut parts = short(entry);
         if !parts[0].starts_with(['.', '/', '~']) {

@@ -23,7 +23,8 @@ pub(super) fn write(document: &Document, workload: &Workload, what: &Process) ->
             Err(no_field("no field of a pod sets a umask: set it where the program starts, or in the image"))
         }
         Process::Drops(names) | Process::Adds(names) => {
-            let (drop, add) = (security(&["capabilities", "drop"]), security(&["capabilities", "add"]));
+            let drop = security(&["capabilities", "drop"]);
+            let add = security(&["capabilities", "add"]);
             let dropping = matches!(what, Process::Drops(_));
             document.capabilities(names, if dropping { (&drop, &add) } else { (&add, &drop) }, dropping)
         }

@@ -18,7 +18,8 @@ pub(super) fn write(document: &Document, what: &Process) -> Result<(), PatchErro
         }
         Process::Umask(mask) => document.set(&key(&["umask"]), mask.to_string()),
         Process::Drops(names) | Process::Adds(names) => {
-            let (drop, add) = (key(&["capabilities", "drop"]), key(&["capabilities", "add"]));
+            let drop = key(&["capabilities", "drop"]);
+            let add = key(&["capabilities", "add"]);
             let dropping = matches!(what, Process::Drops(_));
             document.capabilities(names, if dropping { (&drop, &add) } else { (&add, &drop) }, dropping)
         }

@@ -6,7 +6,7 @@ use mivask_core::accounts::Accounts;
 use mivask_core::fact::Fact;
 use mivask_core::host_mounts::HostMounts;
 use mivask_core::identity::{ImageFacts, Knowledge};
-use mivask_core::ids::{DiskOwner, UserNamespace};
+use mivask_core::ids::UserNamespace;
 use mivask_core::mount::MountFlags;
 use mivask_core::personality::{OptionError, Personality, Squash};
 use mivask_core::scene::{Host, Image, VolumeFacts};
@@ -164,7 +164,8 @@ impl Reading<'_> {
                     kind.escape_debug()
                 );
                 self.diagnostics.add(Severity::Warning, self.source, &at("filesystem").span, message, None);
-                (listed, filesystem) = (None, None);
+                listed = None;
+                filesystem = None;
             }
         }
         self.export(section.export.as_ref(), &mut personality, at("export"));
@@ -201,8 +202,8 @@ impl Reading<'_> {
         });
         nfs.export.manages_groups = section.manages_groups;
         if let Some(text) = &section.anon {
-            match text.pair() {
-                Some((uid, gid)) => nfs.export.anonymous = DiskOwner::new(uid, gid),
+            match text.disk_owner() {
+                Some(owner) => nfs.export.anonymous = owner,
                 None => {
                     let span = &node.get("anon").unwrap_or(node).span;
                     let message = format!("`{}` is not an anonymous user", text.0.escape_debug());

@@ -6,8 +6,9 @@ use mivask_core::acl::Acl;
 use mivask_core::act::quoted;
 use mivask_core::caps::{FileCapabilities, FileCapabilitiesError};
 use mivask_core::fact::Unknown;
+use mivask_core::ids::DiskOwner;
 use mivask_core::mode::{FileKind, Mode};
-use mivask_core::tree::{Certainty, Content, Device, Doubt, Entry, Marks, Tree, TreeBuilder};
+use mivask_core::tree::{Certainty, Content, Doubt, Entry, Marks, Tree, TreeBuilder};
 use mivask_disk::gathered::Gathered;
 use mivask_disk::image::Choice;
 
@@ -143,7 +144,7 @@ impl EntryReader<'_> {
         let owner = self.parsed(
             "owner",
             self.entry.owner.as_ref(),
-            RawText::pair,
+            RawText::disk_owner,
             "write UID:GID, such as 7101:7200",
             diagnostics,
         )?;
@@ -156,8 +157,8 @@ impl EntryReader<'_> {
         )?;
         let link_mode = (kind == FileKind::Link).then_some(Mode::new(0o777));
         let told_mode = mode.or(link_mode);
-        let (uid, gid) = owner.unwrap_or((0, 0));
-        let mut inode = Entry::new(kind, uid, gid, told_mode.unwrap_or_default());
+        let stored = owner.unwrap_or(DiskOwner::new(0, 0));
+        let mut inode = Entry::new(kind, stored.uid.raw(), stored.gid.raw(), told_mode.unwrap_or_default());
         if owner.is_none() || told_mode.is_none() {
             let what = if owner.is_none() { "owner" } else { "mode" };
             let fact = format!("the {what} of {}", quoted(self.entry.path.as_bytes()));
@@ -174,15 +175,13 @@ impl EntryReader<'_> {
         inode.extended.default =
             self.acl("default-acl", self.entry.default_acl.as_deref(), inode.mode, diagnostics);
         inode.content = self.content(diagnostics);
-        inode.device = self
-            .parsed(
-                "device",
-                self.entry.device.as_ref(),
-                RawText::pair,
-                "write MAJOR:MINOR, such as 1:3",
-                diagnostics,
-            )?
-            .map(|(major, minor)| Device { major, minor });
+        inode.device = self.parsed(
+            "device",
+            self.entry.device.as_ref(),
+            RawText::device,
+            "write MAJOR:MINOR, such as 1:3",
+            diagnostics,
+        )?;
         for flag in &self.entry.flags {
             inode.marks = inode.marks.with(match flag {
                 FlagWord::Immutable => Marks::IMMUTABLE,

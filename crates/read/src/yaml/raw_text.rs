@@ -2,7 +2,9 @@
 
 use std::fmt;
 
+use mivask_core::ids::DiskOwner;
 use mivask_core::mode::Mode;
+use mivask_core::tree::Device;
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Deserializer};
 
@@ -19,11 +21,18 @@ impl RawText {
         self.0.parse().ok()
     }
 
-    /// The value as `A:B`, both decimal.
+    /// The value as `UID:GID`, both decimal, as they are stored.
     #[must_use]
-    pub fn pair(&self) -> Option<(u32, u32)> {
-        let (first, second) = self.0.split_once(':')?;
-        Some((first.parse().ok()?, second.parse().ok()?))
+    pub fn disk_owner(&self) -> Option<DiskOwner> {
+        let (uid, gid) = self.0.split_once(':')?;
+        Some(DiskOwner::new(uid.parse().ok()?, gid.parse().ok()?))
+    }
+
+    /// The value as `MAJOR:MINOR`, both decimal.
+    #[must_use]
+    pub fn device(&self) -> Option<Device> {
+        let (major, minor) = self.0.split_once(':')?;
+        Some(Device { major: major.parse().ok()?, minor: minor.parse().ok()? })
     }
 }
 

@@ -23,8 +23,10 @@ pub(super) struct After {
 
 /// A copy of the access ACL at `place`, as far as someone watches who wants to hear of it.
 pub(super) fn acl_at<W: Witness>(walker: &Walker<'_, '_, W>, place: Place) -> Option<Acl> {
-    let tree = &walker.view().source(place).tree;
-    place.inode.filter(|_| W::TRACING).and_then(|id| tree.acl(id)).cloned()
+    if !W::TRACING {
+        return None;
+    }
+    walker.view().source(place).tree.acl(place.inode?).cloned()
 }
 
 /// The effect of an act that leaves the inode at `place` so.

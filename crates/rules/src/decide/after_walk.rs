@@ -40,7 +40,8 @@ pub fn writes<W: Witness>(walker: &mut Walker<'_, '_, W>, found: Found<'_>) -> R
 
 fn opens<W: Witness>(walker: &mut Walker<'_, '_, W>, found: Found<'_>, how: open::How) -> Result<(), Errno> {
     let last = Last::Name(found.name, Slash::Absent);
-    let (directory, target) = (found.directory, Target::There(found.there));
+    let directory = found.directory;
+    let target = Target::There(found.there);
     let arrival = Arrival { directory, last, slashes: Slash::Absent, target };
     open::open_existing(walker, how, &arrival, found.there).map(drop)
 }

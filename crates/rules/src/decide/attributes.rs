@@ -135,7 +135,8 @@ pub(super) fn owned<W: Witness>(
     place: Place,
     rule: &str,
 ) -> Result<(), Errno> {
-    let (view, name) = (walker.view(), walker.view().name);
+    let view = walker.view();
+    let name = walker.view().name;
     if walker.owns(place) {
         walker.pass(Check::Owner, || (format!("{rule}, and {name} counts as it"), view.provenance(place)));
         return Ok(());

@@ -4,7 +4,7 @@ use mivask_model::fact::Unknown;
 use mivask_model::mode::{Access, FileKind, Mode};
 use mivask_model::mount::MountFlags;
 use mivask_model::outcome::{Effect, Errno, Verdict};
-use mivask_model::tree::Marks;
+use mivask_model::tree::{Device, Marks};
 
 use super::truncate::emptied;
 use super::writable::{may_create, writable_mount};
@@ -176,15 +176,23 @@ fn may_open<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, how: How) 
 }
 
 /// Major and minor numbers that every container may open: null, zero, full, random, urandom, tty, ptmx.
-const OPEN_DEVICES: [(u32, u32); 7] = [(1, 3), (1, 5), (1, 7), (1, 8), (1, 9), (5, 0), (5, 2)];
+const OPEN_DEVICES: [Device; 7] = [
+    Device { major: 1, minor: 3 },
+    Device { major: 1, minor: 5 },
+    Device { major: 1, minor: 7 },
+    Device { major: 1, minor: 8 },
+    Device { major: 1, minor: 9 },
+    TERMINAL,
+    Device { major: 5, minor: 2 },
+];
 
 /// `/dev/tty`, which is whatever terminal the process has.
-const TERMINAL: (u32, u32) = (5, 0);
+const TERMINAL: Device = Device { major: 5, minor: 0 };
 
 fn is_open_device<W: Witness>(walker: &Walker<'_, '_, W>, place: Place) -> bool {
     let view = walker.view();
     let device = place.inode.and_then(|id| view.source(place).tree.device(id));
-    device.is_some_and(|device| OPEN_DEVICES.contains(&(device.major, device.minor)))
+    device.is_some_and(|device| OPEN_DEVICES.contains(&device))
 }
 
 fn device_list<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Result<(), Errno> {
@@ -207,11 +215,11 @@ fn device_list<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Resu
 
 fn has_driver<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Result<(), Errno> {
     let view = walker.view();
-    let Some(id) = place.inode.filter(|_| view.inode(place).is_some_and(|inode| inode.kind.is_device()))
-    else {
+    let (Some(id), Some(inode)) = (place.inode, view.inode(place)) else { return Ok(()) };
+    if !inode.kind.is_device() {
         return Ok(());
-    };
-    let device = view.source(place).tree.device(id).map(|device| (device.major, device.minor));
+    }
+    let device = view.source(place).tree.device(id);
     if device != Some(TERMINAL) && is_open_device(walker, place) {
         return Ok(());
     }

@@ -127,7 +127,8 @@ fn sticky<W: Witness>(walker: &mut Walker<'_, '_, W>, directory: Place, victim: 
     if mine {
         return Ok(());
     }
-    let (name, owner) = (view.name, dir.uid);
+    let name = view.name;
+    let owner = dir.uid;
     match view.known_inode(victim) {
         Some(inode) => {
             let fact = format_args!(

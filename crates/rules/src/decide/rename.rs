@@ -97,7 +97,8 @@ fn side<W: Witness>(
 /// is in (ENOTEMPTY).
 fn slashes_and_ancestors<W: Witness>(walker: &mut Walker<'_, '_, W>, plan: &Move) -> Result<(), Errno> {
     let Move { from, to, moved, directory } = plan;
-    let (moved, directory) = (*moved, *directory);
+    let moved = *moved;
+    let directory = *directory;
     let view = walker.view();
     let slashes = from.slashes == Slash::Trailing || to.slashes == Slash::Trailing;
     if view.is_not(moved, FileKind::Directory) && slashes {
@@ -126,7 +127,8 @@ fn slashes_and_ancestors<W: Witness>(walker: &mut Walker<'_, '_, W>, plan: &Move
 /// What both directories ask: removing here, creating or replacing there.
 fn both_directories<W: Witness>(walker: &mut Walker<'_, '_, W>, plan: &Move) -> Result<(), Errno> {
     let Move { from, to, moved, directory } = plan;
-    let (moved, directory) = (*moved, *directory);
+    let moved = *moved;
+    let directory = *directory;
     let removal = if directory { Removal::Directory } else { Removal::File };
     let new_path = walker.turn_to(from.path.clone());
     may_delete(walker, removal, from.directory, moved)?;
@@ -147,7 +149,8 @@ fn both_directories<W: Witness>(walker: &mut Walker<'_, '_, W>, plan: &Move) -> 
 /// What the filesystem says when everything is permitted.
 fn moves<W: Witness>(walker: &mut Walker<'_, '_, W>, plan: &Move) -> Verdict {
     let Move { from, to, moved, directory } = plan;
-    let (moved, directory) = (*moved, *directory);
+    let moved = *moved;
+    let directory = *directory;
     let view = walker.view();
     let replaced = if let Target::There(replaced) = to.target { Some(replaced) } else { None };
     let busy = "something is mounted there";

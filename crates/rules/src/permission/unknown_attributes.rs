@@ -139,7 +139,8 @@ pub(crate) fn may_own<W: Witness>(view: &View<'_>, place: Place, path: &[u8], w:
         }
         _ => (MissingFact::PresumedOwner(path.to_vec()), view.unlisted(place)),
     };
-    let (name, text) = (view.name, String::from_utf8_lossy(path).into_owned());
+    let name = view.name;
+    let text = String::from_utf8_lossy(path).into_owned();
     w.choose(question, &unknown, 2, |option| match option {
         0 => format!("{name} owns {text}"),
         _ => format!("somebody else owns {text}"),

@@ -36,7 +36,8 @@ impl<W: Witness> Walker<'_, '_, W> {
         from: impl FnOnce() -> Provenance,
         errno: Errno,
     ) -> Errno {
-        let (path, result) = (&self.path, StepResult::Failed(errno));
+        let path = &self.path;
+        let result = StepResult::Failed(errno);
         self.w.step(|| Step {
             path: shown(path),
             check,

@@ -90,7 +90,8 @@ pub(super) fn draw(walk: &Walk) -> Figure {
 /// One check; gives where the next one begins.
 fn one(pen: &mut Pen, y: f64, step: &Step, facts: Option<&PathFacts>, same: bool) -> f64 {
     let class = class_of(step.check);
-    let bits = facts.and_then(|facts| Some((facts.kind, facts.mode?))).filter(|_| class.is_some());
+    let known = facts.and_then(|facts| Some((facts.kind, facts.mode?)));
+    let bits = if class.is_some() { known } else { None };
     let room = if bits.is_some() { 58 } else { 82 };
     let title = if same { format!("… {}", step.check.code()) } else { quoted(&step.path) };
     let titles = folded(&title, room);

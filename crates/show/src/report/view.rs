@@ -190,7 +190,8 @@ impl RowView {
         Self {
             path: quoted(&row.path),
             owner: facts.map_or_else(String::new, |facts| {
-                let (uid, gid) = (facts.uid.map(|uid| uid.raw()), facts.gid.map(|gid| gid.raw()));
+                let uid = facts.uid.map(|uid| uid.raw());
+                let gid = facts.gid.map(|gid| gid.raw());
                 format!("{}:{}", number(uid), number(gid))
             }),
             mode: match facts {
@@ -253,7 +254,7 @@ impl DeniedView {
             let views =
                 found.remedies.iter().zip(written).map(|(remedy, written)| RemedyView::new(remedy, written));
             let views: Vec<RemedyView> = views.collect();
-            let hint = found.hint.as_ref().filter(|_| views.is_empty());
+            let hint = if views.is_empty() { found.hint.as_ref() } else { None };
             (views, hint.map(|hint| safe(hint)))
         });
         Self {

@@ -77,7 +77,8 @@ impl Sections<'_> {
         self.begin("Files", STRONG)?;
         let mut table = Table::new(&["path", "before", "after", "seen by"]);
         for row in rows.iter().take(LISTED) {
-            let (before, after) = (facts(row.before.as_ref()), facts(row.after.as_ref()));
+            let before = facts(row.before.as_ref());
+            let after = facts(row.after.as_ref());
             table.row(vec![quoted(&row.path), before, after, safe(&row.actor)]);
         }
         write!(self.out, "{}", table.render(self.layout.width))?;

@@ -22,9 +22,9 @@ pub(super) fn dependences(
     indent: usize,
     layout: Layout,
 ) -> io::Result<()> {
-    let lines = match chain(all).filter(|_| all.len() > MOST) {
-        Some(lines) => lines,
-        None => all.iter().map(|one| (ending(one), format!("when {}", one.when()))).collect(),
+    let lines = match chain(all) {
+        Some(lines) if all.len() > MOST => lines,
+        Some(_) | None => all.iter().map(|one| (ending(one), format!("when {}", one.when()))).collect(),
     };
     let pad = " ".repeat(indent);
     let width = lines.iter().map(|((_, label), _)| label.len()).max().unwrap_or(0) + 2;

@@ -62,10 +62,9 @@ fn one(out: &mut dyn Write, handoff: &Handoff, layout: Layout) -> io::Result<()>
 }
 
 fn row(handoff: &Handoff, creation: &Creation) -> Vec<String> {
-    let left = creation.file.as_ref().filter(|_| creation.creates.outcome == Outcome::Allowed);
-    let leaves = match (left, &creation.creates.outcome) {
-        (Some(left), _) => imprint(left),
-        (None, outcome) => crate::style::outcome(outcome),
+    let leaves = match (&creation.file, &creation.creates.outcome) {
+        (Some(left), Outcome::Allowed) => imprint(left),
+        (_, outcome) => crate::style::outcome(outcome),
     };
     let mut cells = vec![safe(&creation.creator), leaves];
     for (name, _) in &handoff.members {
@@ -134,7 +133,9 @@ fn note(all: &mut Vec<Reason>, who: &str, cannot: &'static str, made_by: Option<
     let reason = match all.iter().position(same) {
         Some(at) => &mut all[at],
         None => {
-            let (who, fact, path) = (who.to_owned(), why.fact.clone(), why.path.clone());
+            let who = who.to_owned();
+            let fact = why.fact.clone();
+            let path = why.path.clone();
             all.push(Reason { who, fact, cannot: Vec::new(), made_by: Vec::new(), path });
             let last = all.len() - 1;
             &mut all[last]

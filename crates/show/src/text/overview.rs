@@ -71,7 +71,8 @@ fn blockers(out: &mut dyn Write, overview: &Overview, layout: Layout) -> io::Res
     if overview.blockers.is_empty() {
         return Ok(());
     }
-    let (count, shown) = (overview.blocking, overview.blockers.len() as u64);
+    let count = overview.blocking;
+    let shown = overview.blockers.len() as u64;
     let title = match count {
         1 => "One directory may not be searched".to_owned(),
         count if count > shown => {
@@ -83,7 +84,8 @@ fn blockers(out: &mut dyn Write, overview: &Overview, layout: Layout) -> io::Res
     let mut table = Table::new(&["directory", "owner", "mode", "outcome", "entries below", "decided by"]);
     for Blocker { path, ending: found, entries, facts } in &overview.blockers {
         let (owner, mode) = facts.as_ref().map_or_else(Default::default, owner_and_mode);
-        let (below, why) = (format!("{:>13}", grouped(*entries)), reason(*found));
+        let below = format!("{:>13}", grouped(*entries));
+        let why = reason(*found);
         table.row(vec![quoted(path).to_string(), owner, mode, ending(*found), below, why]);
     }
     write!(out, "{}", table.render(layout.width))

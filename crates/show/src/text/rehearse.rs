@@ -80,7 +80,8 @@ pub fn listings(out: &mut dyn Write, listings: &[Listing], host: bool, layout: L
 }
 
 fn row(entry: &Listed, host: bool) -> Vec<String> {
-    let (old, new) = (entry.before.as_ref(), entry.after.as_ref());
+    let old = entry.before.as_ref();
+    let new = entry.after.as_ref();
     let (style, mark) = match (old, new) {
         (None, Some(_)) => (GOOD, "new"),
         (Some(_), None) => (BAD, "gone"),

@@ -15,8 +15,11 @@ pub fn survey(out: &mut dyn Write, source: &str, file: &str, tree: &Tree, bytes:
     let inodes = tree.len();
     let tenths = bytes * 10 / inodes as u64;
     let each = if tenths == 0 { "under 0.1".to_owned() } else { format!("{}.{}", tenths / 10, tenths % 10) };
-    let (source, file) = (safe(source), safe(file));
-    let (inodes, directories, bytes) = (grouped(inodes as u64), grouped(directories as u64), grouped(bytes));
+    let source = safe(source);
+    let file = safe(file);
+    let inodes = grouped(inodes as u64);
+    let directories = grouped(directories as u64);
+    let bytes = grouped(bytes);
     writeln!(
         out,
         "{source}: {inodes} inodes, {directories} of them directories, in {bytes} bytes ({each} each): {file}"
@@ -34,7 +37,8 @@ pub fn holes(err: &mut dyn Write, vanished: u64, denied: u64, failed: u64) -> io
         (failed, "could not be read"),
     ];
     for (count, what) in parts.into_iter().filter(|(count, _)| *count > 0) {
-        let (count, noun) = (grouped(count), if count == 1 { "entry" } else { "entries" });
+        let noun = if count == 1 { "entry" } else { "entries" };
+        let count = grouped(count);
         writeln!(err, "warning: {count} {noun} {what}: recorded as unknown")?;
     }
     Ok(())

@@ -38,7 +38,8 @@ pub fn upheld(out: &mut dyn Write, run: &Run, shown: Shown, layout: Layout) -> i
         }
     }
     let counts = run.counts();
-    let (expectations, inputs) = (plural(counts.all, "expectation"), plural(run.inputs.len(), "input"));
+    let expectations = plural(counts.all, "expectation");
+    let inputs = plural(run.inputs.len(), "input");
     let style = if run.is_held() && run.unusable() == 0 { GOOD } else { BAD };
     let mut sum = format!("{expectations} in {inputs}: {counts}");
     if run.unusable() > 0 {
@@ -103,7 +104,8 @@ fn expectation(out: &mut dyn Write, one: &Upheld, shown: Shown, layout: Layout) 
     one.against.iter().take(most).try_for_each(|against| reason(out, against, layout))?;
     let more = one.more + one.against.len() - most;
     if more > 0 {
-        let (more, checked) = (grouped(more as u64), grouped(one.checked as u64));
+        let more = grouped(more as u64);
+        let checked = grouped(one.checked as u64);
         paragraph(out, &format!("and {more} more of {checked} that were looked at"), indent, layout)?;
     }
     Ok(())

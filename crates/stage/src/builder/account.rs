@@ -366,7 +366,8 @@ fn wanted_of_adduser<'a>(parsed: &Parsed<'a>, name: &'a str) -> Wanted<'a> {
         (false, true) => None,
         (false, false) => Some(true),
     };
-    let (uid, further) = (parsed.value('u'), Vec::new());
+    let uid = parsed.value('u');
+    let further = Vec::new();
     Wanted { name, uid, system, downwards: false, group, further, home, makes_home }
 }
 

@@ -269,7 +269,7 @@ impl BuildState<'_> {
         let directory = source.kind == FileKind::Directory;
         let bits = marking.kept || directory && self.rules.directories_keep_special_bits;
         let mode = if bits { source.mode } else { source.mode.without(Mode::new(0o7000)) };
-        let asked = marking.mode.filter(|_| !directory);
+        let asked = if directory { None } else { marking.mode };
         let mut doubt = source.doubt.clone();
         if let Some(text) = asked
             && !self.rules.mode_spares_directories

@@ -83,7 +83,8 @@ impl<'a> BuildState<'a> {
     pub(super) fn image(&self) -> Image {
         let mut tree = self.tree.clone();
         tree.lower();
-        let (user, accounts) = (self.user.clone(), self.accounts.clone());
+        let user = self.user.clone();
+        let accounts = self.accounts.clone();
         Image {
             identity: crate::identity::ImageFacts { user, accounts },
             tree: Some(Arc::new(tree)),

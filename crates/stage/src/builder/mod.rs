@@ -78,8 +78,10 @@ impl<'a> Yard<'a> {
         }
         let scene = self.scene;
         // An image that is built on itself has to come from elsewhere.
-        let recipe = scene.builds.get_key_value(name).filter(|_| self.under_way.insert(name.to_owned()));
-        let Some((name, recipe)) = recipe else { return scene.images.get(name).cloned() };
+        let (name, recipe) = match scene.builds.get_key_value(name) {
+            Some(build) if self.under_way.insert(name.to_owned()) => build,
+            Some(_) | None => return scene.images.get(name).cloned(),
+        };
         let mut stages: Vec<BuildState<'a>> = Vec::new();
         for stage in &recipe.stages {
             let ground = self.stage(name, stage, &stages);

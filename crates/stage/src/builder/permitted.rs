@@ -87,7 +87,7 @@ fn judged(tree: Tree, verb: &Verb, path: &[u8], owner: KernelOwner) -> (Option<E
     let mut unwatched = Unwatched::default();
     let view = View::new(&storage, &table, &who, "the build", Devices::Listed);
     let verdict = decide(&view, verb, path, &mut unwatched);
-    let errno = verdict.err().filter(|_| !unwatched.met_unknown);
+    let errno = if unwatched.met_unknown { None } else { verdict.err() };
     drop(storage);
     (errno, Arc::unwrap_or_clone(tree))
 }

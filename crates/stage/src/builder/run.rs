@@ -67,7 +67,9 @@ impl BuildState<'_> {
     /// The shell of a `RUN` ends, and with it its directory and umask.
     pub(super) fn shell_ends(&mut self) {
         self.volumes_end();
-        (self.shell_directory, self.umask, self.stumbled) = (None, Mode::new(0o022), false);
+        self.shell_directory = None;
+        self.umask = Mode::new(0o022);
+        self.stumbled = false;
     }
 
     /// A builder mounts something over every volume before a `RUN`...

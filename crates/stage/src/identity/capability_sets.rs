@@ -69,7 +69,8 @@ pub(crate) fn root_set(
     if privileged {
         return result;
     }
-    let (add_all, drop_all) = (names_all(&declared.add), names_all(&declared.drop));
+    let add_all = names_all(&declared.add);
+    let drop_all = names_all(&declared.drop);
     let clash = add.intersection(drop).iter().next();
     if rules.both == Both::Refused && (clash.is_some() || add_all && drop_all) {
         let name = clash.map_or("ALL", Capability::name);

@@ -142,7 +142,8 @@ impl Notes<'_> {
                     Err(_) if accounts.incomplete.is_some() => self.without_accounts(&user, listed),
                     Err(reason) => {
                         self.refuse(reason, user.from.clone());
-                        let (uid, gid) = (UNSPECIFIED_ID, UNSPECIFIED_ID);
+                        let uid = UNSPECIFIED_ID;
+                        let gid = UNSPECIFIED_ID;
                         People::one(Person { uid, gid, groups: Vec::new(), name: None })
                     }
                 }
@@ -239,7 +240,7 @@ impl Notes<'_> {
         }
         self.fact(IdentityField::Gid, gid, gid_from);
         let mut groups = if listed { vec![gid] } else { Vec::new() };
-        let member = if roots { Some("root") } else { name.as_deref().filter(|_| !parts.explicit) };
+        let member = if roots { Some("root") } else { if parts.explicit { None } else { name.as_deref() } };
         // A group part drops the memberships of the group file (docs/facts/runtimes.md 1.1).
         for (line, place) in member.into_iter().flat_map(|name| known.memberships(name)) {
             if !groups.contains(&line.gid) {
@@ -258,9 +259,10 @@ impl Notes<'_> {
     fn kept(&mut self, asked: &PlainIdentity, people: &mut People) -> bool {
         let is_word =
             |group: &&Fact<GroupName>| matches!(&group.value, GroupName::Name(name) if name == "keep-groups");
-        let Some(word) = asked.groups.iter().find(is_word).filter(|_| self.rules.knows_keep_groups) else {
+        if !self.rules.knows_keep_groups {
             return false;
-        };
+        }
+        let Some(word) = asked.groups.iter().find(is_word) else { return false };
         if asked.groups.len() > 1 {
             self.refuse("keep-groups takes no other group beside it".to_owned(), word.from.clone());
         }

@@ -42,7 +42,10 @@ pub(super) fn prepare(
         Preparation { before: Some(root_facts(&tree, Tree::ROOT)), ..Preparation::default() };
     preparation.notes.push(Arc::from(rule));
     if let Some(group) = &context.workload.security.fs_group {
-        let (top, group, policy, from) = (Tree::ROOT, group.value, Policy::Always, &group.from);
+        let from = &group.from;
+        let policy = Policy::Always;
+        let group = group.value;
+        let top = Tree::ROOT;
         let report =
             fs_group::apply(&mut tree, &GroupStep { top, group, policy, masks: Masks::READ_ONLY, from });
         preparation.touches = report.touched;
@@ -62,7 +65,8 @@ pub(super) fn prepare(
     let source = stage.add_source(source);
     let blocked = contents.blocked.or_else(|| {
         let error = added.err()?;
-        let (class, from) = (RefusalClass::FailedMount, name.from.clone());
+        let class = RefusalClass::FailedMount;
+        let from = name.from.clone();
         let reason = format!("the paths of volume {} conflict: {error}", name.value);
         Some(Refusal { class, reason, from, whole_pod: true })
     });
@@ -148,7 +152,8 @@ impl Contents {
                         self.file(volume, item, false, None);
                     } else if !optional {
                         let reason = format!("{what} has no key `{}`, so the pod waits for ever", item.key);
-                        let (class, from) = (RefusalClass::FailedMount, item.path.from.clone());
+                        let class = RefusalClass::FailedMount;
+                        let from = item.path.from.clone();
                         self.blocked.get_or_insert(Refusal { class, reason, from, whole_pod: true });
                     }
                 }
@@ -179,9 +184,9 @@ impl Contents {
             .map(|unknown| Doubt { attributes: Certainty::Known, contents: Certainty::Unknown(unknown) });
         let directory = |doubted: bool| {
             let entry = Entry::directory(0, 0, 0o755);
-            match unlisted.clone().filter(|_| doubted) {
-                Some(doubt) => entry.doubting(doubt),
-                None => entry,
+            match &unlisted {
+                Some(doubt) if doubted => entry.doubting(doubt.clone()),
+                Some(_) | None => entry,
             }
         };
         if let Some(doubt) = unlisted.clone() {

@@ -153,7 +153,10 @@ fn host(
     path: &[u8],
     check: HostPathCheck,
 ) -> Prepared {
-    let (kind, from, creator, waits) = (&asked.kind, asked.from, context.creator, true);
+    let kind = &asked.kind;
+    let from = asked.from;
+    let creator = context.creator;
+    let waits = true;
     let wanted = host_path::Wanted { path, check, kind, from, creator, waits };
     host_path::prepare(stage, context, &wanted)
 }
@@ -169,7 +172,10 @@ fn local(
 ) -> Prepared {
     let mut ready = host(stage, context, asked, path, HostPathCheck::Directory);
     nested::leave_behind(stage, &mut ready);
-    let Some((group, policy)) = group.filter(|_| ready.blocked.is_none()) else { return ready };
+    let Some((group, policy)) = group else { return ready };
+    if ready.blocked.is_some() {
+        return ready;
+    }
     if asked.read_only {
         ready.note("it is asked for read-only, so the filesystem group is not applied");
         return ready;
@@ -191,7 +197,8 @@ fn stored(
     facts: Option<&VolumeFacts>,
     group: Option<&(Fact<u32>, Policy)>,
 ) -> Prepared {
-    let (name, key) = (asked.name, asked.key);
+    let name = asked.name;
+    let key = asked.key;
     let settle = format!("give `volumes: {{ {key}: {{ tree: ... }} }}` in a scene file");
     let told_type = facts.and_then(|facts| facts.filesystem.as_ref()).map(|told| told.value.as_str());
     let filesystem = told_type.or_else(|| asked.backing.and_then(Backing::filesystem));
@@ -342,7 +349,8 @@ fn with_group_step(
 /// step walked it or found that it matched.
 fn stepped(tree: &mut Tree, top: InodeId, group: &Fact<u32>, policy: Policy) -> StepReport {
     if known_root(tree, top).is_some() {
-        let (group, from) = (group.value, &group.from);
+        let from = &group.from;
+        let group = group.value;
         return fs_group::apply(tree, &GroupStep { top, group, policy, masks: Masks::WRITABLE, from });
     }
     let text =

@@ -29,7 +29,8 @@ pub(super) fn bound(
     mount: &VolumeMount,
     volume: &Prepared,
 ) -> Result<Bound, String> {
-    let (below, host) = (mount.below, volume.flags);
+    let below = mount.below;
+    let host = volume.flags;
     let read_only = if mount.read_only { MountFlags::READ_ONLY } else { MountFlags::NONE };
     let asked = mount.flags.with(read_only);
     let ever_asked = asked.with(mount.engine.taken_back).with(below.set);

@@ -149,15 +149,19 @@ impl ContainerMounts<'_> {
             && let Some(Ready::Shared(volume)) = volumes.get(&mount.volume.value)
         {
             let Some(Bound { flags, .. }) = self.bound(mount, volume) else { return };
-            let (root, from, ids) = (volume.root, &mount.at.from, &mount.ids);
-            let (at, origin) = (&b"/"[..], MountOrigin::Root);
+            let root = volume.root;
+            let from = &mount.at.from;
+            let ids = &mount.ids;
+            let at = &b"/"[..];
+            let origin = MountOrigin::Root;
             return self.push(None, &Attachment { at, volume, root, flags, origin, from, ids });
         }
         let source = image_source(self.context.scene, &image_name(container));
         let source = self.stage.add_source(source);
         let from = container.image.as_ref().map_or(&container.from, |image| &image.from);
         let volume = Prepared::single(source, MountKind::Image, Preparation::default());
-        let (root, origin) = (Some(Tree::ROOT), MountOrigin::Root);
+        let root = Some(Tree::ROOT);
+        let origin = MountOrigin::Root;
         let ids = &self.own_ids.clone();
         self.push(None, &Attachment { at: b"/", volume: &volume, root, flags: read_only, origin, from, ids });
         self.image_table.push(self.mounts.get(MountTable::ROOT).clone());
@@ -208,7 +212,9 @@ impl ContainerMounts<'_> {
             volume.variants.iter_mut().for_each(|variant| variant.preparation.before = None);
         }
         let flags = bound.flags;
-        let (at, from, origin) = (mount.at.value.as_slice(), &mount.at.from, MountOrigin::Declared);
+        let at = mount.at.value.as_slice();
+        let from = &mount.at.from;
+        let origin = MountOrigin::Declared;
         let of_pod = self.context.workload.own_users.is_some();
         let shifted = of_pod || mount.engine.id_mapped || matches!(ready, Ready::Tmpfs(_));
         let ids = if shifted { self.own_ids.clone() } else { mount.ids.clone() };
@@ -242,8 +248,9 @@ impl ContainerMounts<'_> {
                 host_path: Some(nested.at.clone()),
                 ..Prepared::single(nested.source, volume.kind.clone(), Preparation::default())
             };
-            let (root, flags, origin) =
-                (inner.root, mount.below.applied(nested.flags), MountOrigin::Declared);
+            let root = inner.root;
+            let flags = mount.below.applied(nested.flags);
+            let origin = MountOrigin::Declared;
             let new = Attachment { at: &path, volume: &inner, root, flags, origin, from: &nested.from, ids };
             self.push(Some((outer, nested.inode)), &new);
         }
@@ -272,8 +279,12 @@ impl ContainerMounts<'_> {
 
     fn image_volume(&mut self, volume: &Fact<Vec<u8>>) {
         let Some(prepared) = self.ready(&Ready::Anonymous, volume, false) else { return };
-        let (at, root, flags) = (volume.value.as_slice(), prepared.root, prepared.flags);
-        let (origin, from, ids) = (MountOrigin::Declared, &volume.from, &MountIds::default());
+        let at = volume.value.as_slice();
+        let root = prepared.root;
+        let flags = prepared.flags;
+        let origin = MountOrigin::Declared;
+        let from = &volume.from;
+        let ids = &MountIds::default();
         self.attach(&Attachment { at, volume: &prepared, root, flags, origin, from, ids });
     }
 
@@ -281,7 +292,9 @@ impl ContainerMounts<'_> {
         let at = Fact::new(default.at.clone(), default.from.clone());
         let Some(volume) = self.ready(&default.volume, &at, false) else { return };
         let ids = if default.shifted { self.own_ids.clone() } else { MountIds::default() };
-        let (root, flags, origin) = (volume.root, volume.flags, default.origin);
+        let root = volume.root;
+        let flags = volume.flags;
+        let origin = default.origin;
         self.attach(&Attachment {
             at: &default.at,
             volume: &volume,
@@ -324,7 +337,9 @@ impl ContainerMounts<'_> {
                 let Some(inode) = place.inode else { return };
                 let there = self.stage.source(place.source).tree.inode(inode).kind;
                 if directory.is_some_and(|directory| directory != (there == FileKind::Directory)) {
-                    let (at, there, wanted) = (quoted(new.at), there.word(), wanted.word());
+                    let at = quoted(new.at);
+                    let there = there.word();
+                    let wanted = wanted.word();
                     let reason = format!("{at} is a {there}, a {wanted} cannot be mounted on it");
                     return self.stop(RefusalClass::StartError, reason, new.from.clone());
                 }

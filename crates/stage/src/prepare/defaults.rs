@@ -166,7 +166,9 @@ impl DefaultMounts<'_> {
     }
 
     fn add(&mut self, at: &[u8], volume: Prepared, from: Provenance) {
-        let (at, volume, origin) = (at.to_vec(), Ready::Shared(volume), MountOrigin::Default);
+        let at = at.to_vec();
+        let volume = Ready::Shared(volume);
+        let origin = MountOrigin::Default;
         self.all.push(DefaultMount { at, volume, from, first: false, origin, shifted: true });
     }
 }

@@ -223,7 +223,8 @@ impl ContainerMounts<'_> {
     fn renumbering(&self) -> impl Fn(DiskOwner) -> DiskOwner + use<> {
         let ids = self.own_ids.clone();
         move |owner| {
-            let (uid, gid) = (owner.uid.raw(), owner.gid.raw());
+            let uid = owner.uid.raw();
+            let gid = owner.gid.raw();
             DiskOwner::new(ids.uids.forward(uid).unwrap_or(uid), ids.gids.forward(gid).unwrap_or(gid))
         }
     }
@@ -258,7 +259,8 @@ impl ContainerMounts<'_> {
             Some(_) | None if asked.mode.is_some() => (asked_mode, "the tmpfs's own `mode=`"),
             Some(_) | None => (asked_mode, "a tmpfs is 0:0 1777"),
         };
-        let (uid, gid) = (asked.uid.unwrap_or(0), asked.gid.unwrap_or(0));
+        let uid = asked.uid.unwrap_or(0);
+        let gid = asked.gid.unwrap_or(0);
         let mut tree = Tree::new(Entry::new(FileKind::Directory, uid, gid, mode), Provenance::rule(rule));
         if matches!(sight, Ok(Sight::Unlisted)) && (rules.keeps_directory_mode || rules.copies_up) {
             let open = Certainty::Unknown(self.image_unknown(&at.value));

@@ -189,7 +189,8 @@ fn unknown(stage: &mut Stage, shown: &str, wanted: &Wanted<'_>) -> Prepared {
 
 /// The inode at `path` on the host, made where it is missing and `check` makes something.
 fn reach(stage: &mut Stage, host: SourceId, wanted: &Wanted<'_>) -> Result<Reached, Problem> {
-    let (path, check) = (wanted.path, wanted.check);
+    let path = wanted.path;
+    let check = wanted.check;
     let table = host_table(host);
     match seen(stage, &table, path, Follow::Links)? {
         Seen::Unlisted => Ok(Reached::Unlisted),

@@ -96,7 +96,8 @@ impl<'a> Staging<'a> {
     }
 
     fn add(&mut self, stage: &mut Stage, given: &Workload, host: Option<SourceId>) {
-        let (scene, cache) = (&*self.scene, &mut self.cache);
+        let scene = &*self.scene;
+        let cache = &mut self.cache;
         let workload = &assigned(scene, given);
         let runtime = scene.runtime_of(workload);
         // A daemon whose containers live in a user namespace makes what is missing as that namespace's root; a
@@ -156,7 +157,8 @@ fn spread_refusals(actors: &mut [Actor]) {
 
 /// Who `container` is, with the same in kernel ids.
 fn identify(context: &Context<'_>, container: &Container) -> (Resolved, Vec<Credentials>) {
-    let (scene, profile) = (context.scene, context.profile);
+    let scene = context.scene;
+    let profile = context.profile;
     let image_name = image_name(container);
     let given = container.image.as_ref().and_then(|image| scene.images.get(&image.value));
     let mut image = given.map_or_else(ImageFacts::default, |image| image.identity.clone());

@@ -131,9 +131,9 @@ fn arrive(stage: &Stage, table: &MountTable, path: &[u8]) -> Result<Reached, Str
             Ok(Reached::Missing(directory, name.to_vec()))
         }
         Ok(_) => Err("the path ends in `.` or `..`".to_owned()),
-        Err(errno) => match dangling(&view, path).filter(|_| errno == Errno::ENOENT) {
-            Some(target) => Ok(Reached::Dangling(target)),
-            None => Err(format!("{errno} ({})", errno.meaning())),
+        Err(errno) => match dangling(&view, path) {
+            Some(target) if errno == Errno::ENOENT => Ok(Reached::Dangling(target)),
+            Some(_) | None => Err(format!("{errno} ({})", errno.meaning())),
         },
     }
 }

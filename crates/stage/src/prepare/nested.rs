@@ -61,7 +61,9 @@ pub(super) fn below(
         let source = source_on(stage, whole, Some(mount));
         let own = &stage.source(source).tree;
         let Some((shows, top)) = own.find(&mount.at).zip(own.find(path)) else { continue };
-        let (rest, flags, from) = (rest.to_vec(), mount.flags, mount.from.clone());
+        let rest = rest.to_vec();
+        let flags = mount.flags;
+        let from = mount.from.clone();
         let at = Arc::from(mount.at.as_slice());
         all.push(Nested { at, rest, inode, shows, top, source, flags, label, from });
     }

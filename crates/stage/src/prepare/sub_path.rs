@@ -38,7 +38,8 @@ pub(super) fn resolve(stage: &mut Stage, volume: &Prepared, path: &[u8]) -> Resu
 
 fn in_tree(tree: &mut Tree, root: InodeId, path: &[u8]) -> Result<Option<Part>, String> {
     let mut pending: Vec<Vec<u8>> = parts(path).rev().map(<[u8]>::to_vec).collect();
-    let (mut here, mut directory) = (root, root);
+    let mut here = root;
+    let mut directory = root;
     let mut links = 0;
     while let Some(name) = pending.pop() {
         if name == b".." {

@@ -101,7 +101,10 @@ fn empty_dir(stage: &mut Stage, workload: &Workload, volume: &Volume, medium: Me
     preparation.notes.push(Arc::from(rule));
     // The change policy counts for claims only.
     if let Some(group) = &workload.security.fs_group {
-        let (top, group, policy, from) = (Tree::ROOT, group.value, Policy::Always, &group.from);
+        let from = &group.from;
+        let policy = Policy::Always;
+        let group = group.value;
+        let top = Tree::ROOT;
         let report =
             fs_group::apply(&mut tree, &GroupStep { top, group, policy, masks: Masks::WRITABLE, from });
         preparation.touches = report.touched;
@@ -125,7 +128,9 @@ fn named(
     let flags = context.profile.volumes.flags;
     let mut ready = match driver {
         Driver::Bind(path) => {
-            let (check, kind, waits) = (HostPathCheck::Directory, &MountKind::Volume, false);
+            let check = HostPathCheck::Directory;
+            let kind = &MountKind::Volume;
+            let waits = false;
             let wanted = host_path::Wanted { path, check, kind, from, creator: context.creator, waits };
             let mut ready = host_path::prepare(stage, context, &wanted);
             ready.fills = Fills::Used;

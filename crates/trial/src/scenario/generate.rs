@@ -1,6 +1,7 @@
 //! Random small scenarios: a tree at `/`, another mounted in it, sometimes a third mount, and one actor.
 
 use fastrand::Rng;
+use mivask_core::ids::DiskOwner;
 
 use super::{ActorPart, EntryPart, Kind, Maps, MountPart, Scenario, VolumePart};
 
@@ -151,7 +152,10 @@ impl Generator<'_> {
         {
             let volume = self.pick(&["main", "side"]);
             let from = if volume == "main" { main } else { side };
-            let part = directories(from).into_iter().next().filter(|_| self.one_in(2));
+            let part = match directories(from).into_iter().next() {
+                Some(part) if self.one_in(2) => Some(part),
+                Some(_) | None => None,
+            };
             self.mount(&mut mounts, volume, second, part);
         }
         if let Some(inner) = directories(side).first()
@@ -183,7 +187,8 @@ impl Generator<'_> {
             });
         let held = self.some(&CAPABILITIES, 4);
         ActorPart {
-            user: (self.pick(uids), self.pick(gids)),
+            uid: self.pick(uids),
+            gid: self.pick(gids),
             groups: self.some(gids, 3),
             umask: self.pick(&["0022", "0077", "0002", "0000", "0027"]),
             no_new_privileges: self.one_in(4),
@@ -232,7 +237,7 @@ impl Generator<'_> {
             5 => "char",
             _ => "file",
         };
-        let owner = (self.pick(&UIDS), self.pick(&GIDS));
+        let owner = DiskOwner::new(self.pick(&UIDS), self.pick(&GIDS));
         let mode = if depth == 0 { 0o755 } else { self.mode(directory) };
         let layer = self.layer(above, directory, depth);
         let mut facts = self.facts(kind, depth);
@@ -262,7 +267,7 @@ impl Generator<'_> {
     }
 
     /// A further name of the file at `path`, beside it.
-    fn second_name(&mut self, path: &str, owner: (u32, u32), layer: Layer) {
+    fn second_name(&mut self, path: &str, owner: DiskOwner, layer: Layer) {
         // A file that another layer holds too breaks its links when it is copied up.
         if self.kind == Kind::Overlay && layer != Layer::Upper {
             return;

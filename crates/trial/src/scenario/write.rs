@@ -2,6 +2,8 @@
 
 use std::fmt::{Display, Formatter, Result};
 
+use mivask_core::ids::DiskOwner;
+
 use super::{ActorPart, EntryPart, Maps, MountPart, Scenario, VolumePart};
 
 impl Display for Scenario {
@@ -31,7 +33,7 @@ impl Display for VolumePart {
 
 impl Display for EntryPart {
     fn fmt(&self, f: &mut Formatter<'_>) -> Result {
-        let (uid, gid) = self.owner;
+        let DiskOwner { uid, gid } = self.owner;
         write!(f, "      - {{ path: {}, kind: {}, owner: '{uid}:{gid}'", self.path, self.kind)?;
         if let Some(mode) = self.mode {
             write!(f, ", mode: {mode:04o}")?;
@@ -69,8 +71,7 @@ impl Display for Maps {
 
 impl Display for ActorPart {
     fn fmt(&self, f: &mut Formatter<'_>) -> Result {
-        let (uid, gid) = self.user;
-        writeln!(f, "    user: '{uid}:{gid}'")?;
+        writeln!(f, "    user: '{}:{}'", self.uid, self.gid)?;
         if !self.groups.is_empty() {
             let groups: Vec<String> = self.groups.iter().map(u32::to_string).collect();
             writeln!(f, "    groups: [{}]", groups.join(", "))?;

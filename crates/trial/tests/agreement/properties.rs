@@ -8,7 +8,7 @@ use fastrand::Rng;
 use mivask_core::act::{Act, Expectation, Verb, parse_act};
 use mivask_core::expect::{Claim, Expected, Paths, Who, uphold};
 use mivask_core::fact::Provenance;
-use mivask_core::glob::{Globs, Matcher};
+use mivask_core::glob::{Globs, Matcher, PatternError};
 use mivask_core::mode::FileKind;
 use mivask_core::question::{
     Cell, CellOutcome, Column, PerColumn, access, ask, contrast, facts_at, imprints, sweep,
@@ -227,7 +227,7 @@ type Picking = fn(&PerColumn<Option<Outcome>>) -> Option<&Outcome>;
 pub(crate) struct Everything;
 
 impl Globs for Everything {
-    fn matcher(&self, _: &[u8]) -> Result<Matcher, String> {
+    fn matcher(&self, _: &[u8]) -> Result<Matcher, PatternError> {
         Ok(Box::new(|_| true))
     }
 }

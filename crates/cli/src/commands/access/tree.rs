@@ -77,7 +77,8 @@ fn starts(actor: &Actor, paths: &[Vec<u8>]) -> Vec<Vec<u8>> {
 /// Without the directories in the way, where only a part was picked: they are in the way of everything.
 fn picked<'f>(found: &'f mut Overview, filter: &Filter<'_>) -> &'f Overview {
     if !filter.is_open() {
-        (found.blockers, found.blocking) = (Vec::new(), 0);
+        found.blockers = Vec::new();
+        found.blocking = 0;
     }
     found
 }
@@ -199,7 +200,8 @@ impl<'o> Telling<'o> {
         error: &SweepError,
         err: &mut dyn Write,
     ) -> io::Result<()> {
-        let (name, path) = (mivask_show::safe(&actor.name), mivask_core::act::quoted(start));
+        let name = mivask_show::safe(&actor.name);
+        let path = mivask_core::act::quoted(start);
         match error {
             SweepError::Actor => {
                 let reason = actor.refusal().map_or("", |refusal| refusal.reason.as_str());

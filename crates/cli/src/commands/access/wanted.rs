@@ -7,7 +7,7 @@ use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
 use mivask_core::outcome::Errno;
 use mivask_core::question::{Cell, Column, Swept};
 
-use crate::end::Failure;
+use crate::end::{CommandError, Failure};
 
 /// An outcome, of one column or of any.
 #[derive(Clone, Copy, Debug)]
@@ -71,6 +71,18 @@ pub(super) struct Filter<'a> {
     conditions: &'a [Condition],
 }
 
+/// A pattern of paths does not read.
+#[derive(Debug, thiserror::Error)]
+#[error("`{pattern}` is not a pattern of paths: {}", error.kind())]
+struct PatternError {
+    /// As it was written.
+    pattern: String,
+    /// What is wrong with it.
+    error: globset::Error,
+}
+
+impl CommandError for PatternError {}
+
 impl<'a> Filter<'a> {
     pub(super) fn new(globs: &[String], conditions: &'a [Condition]) -> Result<Self, Failure> {
         if globs.is_empty() {
@@ -78,10 +90,10 @@ impl<'a> Filter<'a> {
         }
         let mut set = GlobSetBuilder::new();
         for glob in globs {
-            let failure = |error: globset::Error| Failure::Glob(glob.clone(), error.kind().to_string());
+            let failure = |error| PatternError { pattern: glob.clone(), error };
             set.add(GlobBuilder::new(glob).literal_separator(true).build().map_err(failure)?);
         }
-        let globs = set.build().map_err(|error| Failure::Glob(globs.join(" "), error.kind().to_string()))?;
+        let globs = set.build().map_err(|error| PatternError { pattern: globs.join(" "), error })?;
         Ok(Self { globs: Some(globs), conditions })
     }
 

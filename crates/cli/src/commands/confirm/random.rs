@@ -9,6 +9,7 @@ use mivask_trial::random::{Failure as Difference, Plan, Report, kind_unavailable
 use mivask_trial::scenario::Kind;
 
 use super::Args;
+use super::error::ConfirmError;
 use crate::end::{End, Failure};
 use crate::load;
 use crate::options::Format;
@@ -24,7 +25,7 @@ pub(super) fn run(
     let threads = std::thread::available_parallelism().map_or(1, usize::from);
     let plan = Plan { acts, seed: args.seed, kinds, acts_a_scenario: 40, threads };
     let bar = progress_bar(acts);
-    let report = try_random(&plan, |done| bar.inc(done as u64))?;
+    let report = try_random(&plan, |done| bar.inc(done as u64)).map_err(ConfirmError::from)?;
     bar.finish_and_clear();
     if let Some(difference) = &report.failure {
         save(difference, &args.output)?;
@@ -55,10 +56,10 @@ fn kinds(names: &[String], err: &mut dyn Write) -> Result<Vec<Kind>, Failure> {
     for name in names {
         let known = Kind::ALL.map(Kind::name).join(", ");
         let unknown =
-            || Failure::Filesystem(format!("random acts cannot be tried on `{name}`: there is {known}"));
+            || ConfirmError::Filesystem(format!("random acts cannot be tried on `{name}`: there is {known}"));
         let kind = Kind::by_name(name).ok_or_else(unknown)?;
         if let Some(reason) = kind_unavailable(kind) {
-            return Err(Failure::Filesystem(reason));
+            return Err(ConfirmError::Filesystem(reason).into());
         }
         kinds.push(kind);
     }

@@ -5,10 +5,11 @@ use std::io::Write;
 use mivask_core::question::{Comparison, Held};
 use mivask_core::stage::Stage;
 use mivask_core::storage::Settings;
-use mivask_kernel::{Bench, Choice, unavailable};
+use mivask_kernel::{Bench, Choice, UnknownFilesystem, unavailable};
 use mivask_trial::hold::{hold, predict};
 
 use super::Args;
+use super::error::ConfirmError;
 use crate::acts::gather;
 use crate::end::{End, Failure};
 use crate::load;
@@ -28,15 +29,15 @@ pub(super) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     settle(&mut stage, err)?;
     let privileged = unavailable().is_none();
     if !privileged {
-        mivask_kernel::enter_user_namespace()?;
+        mivask_kernel::enter_user_namespace().map_err(ConfirmError::from)?;
         writeln!(err, "note: without root, only actors without capabilities are tried, in a user namespace")?;
     }
-    let bench = Bench::new(choice)?;
+    let bench = Bench::new(choice).map_err(ConfirmError::from)?;
     let answers = predict(&stage, &acts)?;
     let held = if privileged {
-        hold(&stage, answers, &bench)?
+        hold(&stage, answers, &bench).map_err(ConfirmError::from)?
     } else {
-        mivask_trial::hold::hold_unprivileged(&stage, answers, &bench)?
+        mivask_trial::hold::hold_unprivileged(&stage, answers, &bench).map_err(ConfirmError::from)?
     };
     let ground = match choice {
         Choice::AsTold => "what the scene tells".to_owned(),
@@ -59,15 +60,22 @@ fn choice(names: &[String]) -> Result<Choice, Failure> {
         [] => return Ok(Choice::On(mivask_kernel::Filesystem::Tmpfs)),
         [name] if name == "told" => Choice::AsTold,
         [name] => {
-            let unknown = |text| Failure::Filesystem(format!("{text}, and `told` for what the scene says"));
+            let unknown = |text: UnknownFilesystem| {
+                ConfirmError::Filesystem(format!("{text}, and `told` for what the scene says"))
+            };
             Choice::On(name.parse().map_err(unknown)?)
         }
-        _ => return Err(Failure::Filesystem("one file system at a time, except with --random".to_owned())),
+        _ => {
+            return Err(ConfirmError::Filesystem(
+                "one file system at a time, except with --random".to_owned(),
+            )
+            .into());
+        }
     };
     if let Choice::On(filesystem) = choice
         && let Some(reason) = filesystem.unavailable()
     {
-        return Err(Failure::Filesystem(reason));
+        return Err(ConfirmError::Filesystem(reason).into());
     }
     Ok(choice)
 }
@@ -75,7 +83,8 @@ fn choice(names: &[String]) -> Result<Choice, Failure> {
 /// This machine's kernel settings in place of the scene's, and devices for everyone: the harness has no device
 /// list. Says so where that differs from what was given.
 fn settle(stage: &mut Stage, err: &mut dyn Write) -> Result<(), Failure> {
-    let (given, here) = (stage.storage.settings, mivask_kernel::settings());
+    let given = stage.storage.settings;
+    let here = mivask_kernel::settings();
     let pairs = |settings: &Settings| {
         [
             ("fs.protected_symlinks", settings.protected_symlinks),

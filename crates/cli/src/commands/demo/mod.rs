@@ -10,7 +10,7 @@ use std::path::{Path, PathBuf};
 
 use clap::ValueEnum;
 
-use crate::end::{End, Failure};
+use crate::end::{CommandError, End, Failure};
 use crate::output;
 
 /// Writes a demo scene and walks through it.
@@ -83,7 +83,8 @@ pub(crate) fn run(args: &Args, run_line: RunLine, out: &mut dyn Write) -> Result
     if let Some(name) = scene.archive {
         output::replace(&folder.join(name), |file| Ok(archive::write(file)?))?;
     }
-    let (folder_name, about) = (folder.display(), scene.about);
+    let folder_name = folder.display();
+    let about = scene.about;
     writeln!(out, "The demo scene is in {folder_name}. Read {about} there first: it is a tutorial.")?;
     writeln!(out, "\n$ cd {}", shell_word(&folder.display().to_string()))?;
     // The commands below are those a reader types there.
@@ -105,12 +106,19 @@ pub(crate) fn run(args: &Args, run_line: RunLine, out: &mut dyn Write) -> Result
     Ok(End::Answered)
 }
 
+/// The folder holds something already.
+#[derive(Debug, thiserror::Error)]
+#[error("{} is not empty: name a folder that is new or empty", .0.display())]
+struct Occupied(PathBuf);
+
+impl CommandError for Occupied {}
+
 /// The folder, made where it is missing; one that holds anything is left alone.
 fn fresh(folder: &Path) -> Result<(), Failure> {
     let failure = |error| Failure::File { path: folder.to_path_buf(), error };
     fs::create_dir_all(folder).map_err(failure)?;
     if fs::read_dir(folder).map_err(failure)?.next().is_some() {
-        return Err(Failure::Occupied { path: folder.to_path_buf() });
+        return Err(Occupied(folder.to_path_buf()).into());
     }
     Ok(())
 }

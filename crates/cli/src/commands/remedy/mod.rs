@@ -12,7 +12,7 @@ use mivask_show::{json, text};
 
 use crate::acts::one;
 use crate::diagnostics;
-use crate::end::{End, Failure};
+use crate::end::{CommandError, End, Failure};
 use crate::load::{Whole, layout};
 use crate::options::{Format, Input};
 use crate::output;
@@ -49,6 +49,26 @@ pub(crate) struct Args {
     format: Format,
 }
 
+/// Why the remedy that was picked is not written.
+#[derive(Debug, thiserror::Error)]
+enum RemedyError {
+    /// There is no such remedy.
+    #[error("there is no remedy {pick}: {found} were found")]
+    NoRemedy {
+        /// The one that was asked for.
+        pick: usize,
+        /// How many there are.
+        found: usize,
+    },
+    /// It changes no description.
+    #[error(
+        "remedy {0} changes files or what no field of the description takes, so there is nothing to write"
+    )]
+    NotInDescription(usize),
+}
+
+impl CommandError for RemedyError {}
+
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
     if args.input.facts.runtime.len() > 1 {
         return Err(Failure::OneRuntimeAtATime("remedy"));
@@ -69,8 +89,8 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     }
     if let Some(path) = &args.apply_to {
         let picked = args.pick.checked_sub(1).and_then(|at| written.get(at));
-        let picked = picked.ok_or(Failure::NoRemedy { pick: args.pick, found: written.len() })?;
-        let text = picked.text.as_ref().ok_or(Failure::NotInDescription(args.pick))?;
+        let picked = picked.ok_or(RemedyError::NoRemedy { pick: args.pick, found: written.len() })?;
+        let text = picked.text.as_ref().ok_or(RemedyError::NotInDescription(args.pick))?;
         output::replace(path, |file| Ok(file.write_all(text.as_bytes())?))?;
         let path = mivask_show::safe(&path.display().to_string());
         let files = found

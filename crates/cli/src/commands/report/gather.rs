@@ -21,6 +21,7 @@ use mivask_show::upheld::{Checked, Run};
 use crate::change::Patterns;
 use crate::commands::remedy::paste::Texts;
 use crate::commands::uphold::check::own_expectations;
+use crate::commands::uphold::error::Misread;
 use crate::end::Failure;
 use crate::load::Whole;
 use crate::options::Input;
@@ -38,7 +39,8 @@ pub(super) fn page<'a>(
     acts: &[Act],
 ) -> Result<Report<'a>, Failure> {
     let stage = &whole.stage;
-    let (mut matrix, mut open) = (Vec::new(), Vec::new());
+    let mut matrix = Vec::new();
+    let mut open = Vec::new();
     let mut reasons = Reasons::default();
     for act in acts {
         reasons.add(&ask(stage, act)?, None);
@@ -65,7 +67,7 @@ pub(super) fn page<'a>(
     }
     let handoffs = handoffs(stage, &[]);
     let limits = &whole.policy.limits;
-    let findings = exposure(stage, limits, &whole.policy.accepted, &Patterns).map_err(Failure::Accepted)?;
+    let findings = exposure(stage, limits, &whole.policy.accepted, &Patterns)?;
     let upheld = expectations(whole, &input.input.display().to_string())?;
     let mut assumptions: BTreeSet<_> =
         denied.iter().flat_map(|one| one.answer.assumptions.iter().cloned()).collect();
@@ -170,7 +172,8 @@ impl Reasons {
         let (Outcome::Denied(_), Some((step, errno))) = (&answer.outcome, failed) else { return };
         let reason = (answer.actor.clone(), step.check, step.path.clone(), errno, step.fact.clone());
         let at = *self.at.entry(reason).or_insert_with(|| {
-            let (others, cells) = (Vec::new(), Vec::new());
+            let others = Vec::new();
+            let cells = Vec::new();
             self.all.push(Denied { answer: answer.clone(), others, cells, remedies: None });
             self.all.len() - 1
         });
@@ -205,7 +208,7 @@ fn expectations(whole: &Whole, input: &str) -> Result<Run, Failure> {
     let mut held = Vec::new();
     for expected in own_expectations(whole)? {
         let found = uphold(&whole.stage, &expected, &Patterns);
-        held.push(found.map_err(|why| Failure::Expectation(expected.from.to_string(), why))?);
+        held.push(found.map_err(|why| Misread::at(&expected, why))?);
     }
     let checked = Checked { input: input.to_owned(), held, unusable: None };
     Ok(Run { inputs: vec![checked], accept: AcceptDepends::No })

@@ -14,7 +14,7 @@ use mivask_show::figure::{self, Figure, Walk};
 use mivask_show::report;
 
 use crate::acts::gather as read_acts;
-use crate::end::{End, Failure};
+use crate::end::{CommandError, End, Failure};
 use crate::load::{self, Whole};
 use crate::options::Input;
 use crate::output;
@@ -65,15 +65,28 @@ enum Which {
     Handoff,
 }
 
+/// Which acts a figure takes.
+#[derive(Debug, thiserror::Error)]
+enum ReportError {
+    /// A walk is that of one act.
+    #[error("a walk needs one act: name it with --act, such as --act 'gauge writes /data/level.csv'")]
+    OneAct,
+    /// Other figures are of no act.
+    #[error("--act and --acts apply to the figure of a walk only: leave them out, or write --figure walk")]
+    NoActInFigure,
+}
+
+impl CommandError for ReportError {}
+
 pub(crate) fn run(args: &Args, err: &mut dyn Write) -> Result<End, Failure> {
     if args.input.facts.runtime.len() > 1 {
         return Err(Failure::OneRuntimeAtATime("report"));
     }
     let one = args.acts.len() == 1 && args.file.is_empty();
     match args.figure {
-        Some(Which::Walk) if !one => return Err(Failure::OneAct),
+        Some(Which::Walk) if !one => return Err(ReportError::OneAct.into()),
         Some(Which::Mounts | Which::Handoff) if !args.acts.is_empty() || !args.file.is_empty() => {
-            return Err(Failure::NoActInFigure);
+            return Err(ReportError::NoActInFigure.into());
         }
         Some(Which::Walk | Which::Mounts | Which::Handoff) | None => {}
     }
@@ -106,7 +119,7 @@ fn acts(args: &Args, whole: &Whole, err: &mut dyn Write) -> Result<Vec<Act>, Fai
 fn draw(which: Which, whole: &Whole, acts: &[Act]) -> Result<Figure, Failure> {
     Ok(match which {
         Which::Walk => {
-            let act = acts.first().ok_or(Failure::OneAct)?;
+            let act = acts.first().ok_or(ReportError::OneAct)?;
             figure::walk(&Walk::new(&whole.stage, &ask(&whole.stage, act)?))
         }
         Which::Mounts => {

@@ -22,6 +22,7 @@ use mivask_show::diagnostics as shown;
 use mivask_show::upheld::{Checked, Run};
 
 use super::Args;
+use super::error::{Misread, UpholdError};
 use super::watch::Recorder;
 use crate::change::Patterns;
 use crate::end::Failure;
@@ -89,7 +90,7 @@ pub(super) fn all(args: &Args, err: &mut dyn Write) -> Result<Outcome, Failure> 
     let idle = idle(&shared, &mut all, &strangers, err)?;
     outcome.run.inputs.extend(all.into_iter().map(|one| one.checked));
     if outcome.run.counts().all == 0 && outcome.run.unusable() == 0 {
-        return Err(Failure::NothingExpected);
+        return Err(UpholdError::NothingExpected.into());
     }
     if args.facts.strict && idle > 0 { Err(Failure::Strict { warnings: idle }) } else { Ok(outcome) }
 }
@@ -167,12 +168,13 @@ fn patterns(expected: &Expected) -> Result<(), Failure> {
         .map(Vec::as_slice)
         .chain([paths.pattern.as_slice()])
         .chain(who.map(String::as_bytes));
-    all.try_for_each(|pattern| Patterns.matcher(pattern).map(drop).map_err(|why| (pattern, why))).map_err(
-        |(pattern, why)| {
+    all.try_for_each(|pattern| match Patterns.matcher(pattern) {
+        Ok(_) => Ok(()),
+        Err(why) => {
             let pattern = String::from_utf8_lossy(pattern);
-            Failure::Expectation(expected.from.to_string(), format!("`{pattern}` is not a pattern: {why}"))
-        },
-    )
+            Err(Misread::at(expected, format!("`{pattern}` is not a pattern: {why}")).into())
+        }
+    })
 }
 
 fn one(args: &Args, path: &std::path::Path, shared: &[Expected]) -> One {
@@ -236,8 +238,7 @@ fn look(
     one.actor_names = Some(actor_names.clone());
     one.own = own.len();
     for expected in own.iter().chain(shared) {
-        let held = uphold(&whole.stage, expected, &Patterns)
-            .map_err(|why| Failure::Expectation(expected.from.to_string(), why))?;
+        let held = uphold(&whole.stage, expected, &Patterns).map_err(|why| Misread::at(expected, why))?;
         one.checked.held.push(held);
     }
     if one.checked.held.is_empty() {

@@ -1,6 +1,7 @@
 //! `uphold`: what is expected, held against scenes.
 
 pub(super) mod check;
+pub(super) mod error;
 mod watch;
 
 use std::io::Write;
@@ -12,6 +13,7 @@ use mivask_show::text::Shown;
 use mivask_show::upheld::Run;
 use mivask_show::{ci, json, text};
 
+use self::error::UpholdError;
 use crate::end::{End, Failure};
 use crate::load::layout;
 use crate::options::Facts;
@@ -119,7 +121,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     let standard =
         args.inputs.iter().chain(&args.expect).filter(|path| *path == std::path::Path::new("-")).count();
     if standard > 1 || (standard > 0 && args.watch) {
-        return Err(Failure::StandardInputMore);
+        return Err(UpholdError::StandardInputMore.into());
     }
     if args.watch {
         return watch::run(args, out, err);

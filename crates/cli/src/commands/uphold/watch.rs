@@ -15,6 +15,7 @@ use mivask_read::input::{Disk, FileReader, Origin};
 use notify::{Event, EventKind, RecursiveMode, Watcher};
 
 use super::Args;
+use super::error::UpholdError;
 use crate::end::{End, Failure};
 
 /// An editor writes a file in several steps: so long nothing more must happen before it is read.
@@ -84,9 +85,9 @@ impl FileReader for Recorder {
 /// Runs until it is interrupted.
 pub(super) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
     let (sender, events) = channel();
-    let failed = |error: notify::Error| Failure::Watch(error.to_string());
     // The receiver lives as long as this function, which never returns while events come.
-    let mut watcher = notify::recommended_watcher(move |event| drop(sender.send(event))).map_err(failed)?;
+    let mut watcher =
+        notify::recommended_watcher(move |event| drop(sender.send(event))).map_err(UpholdError::from)?;
     let mut watched = BTreeSet::new();
     loop {
         let started = SystemTime::now();
@@ -106,7 +107,7 @@ pub(super) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
             files.iter().flat_map(|file| file.parent().into_iter().chain(file.is_dir().then_some(&**file)))
         {
             if watched.insert(folder.to_path_buf()) {
-                watcher.watch(folder, RecursiveMode::NonRecursive).map_err(failed)?;
+                watcher.watch(folder, RecursiveMode::NonRecursive).map_err(UpholdError::from)?;
             }
         }
         writeln!(err, "watching {} files; Ctrl-C ends it", files.len())?;

@@ -151,11 +151,11 @@ impl Site<'_> {
         let why = if anybody { None } else { failed(&explored.steps) };
         let (conditions, except) = self.smallest(&named, unnamed, anybody, &mut lets_in);
         // Where nothing opens it, what stops someone whom no bits stop is the reason.
-        let why = match conditions.is_empty() && !anybody {
-            true => {
-                failed(&self.explored(&self.with_every_capability(&nobody, unnamed.gid.raw())).steps).or(why)
-            }
-            false => why,
+        let why = if conditions.is_empty() && !anybody {
+            let mightiest = self.with_every_capability(&nobody, unnamed.gid.raw());
+            failed(&self.explored(&mightiest).steps).or(why)
+        } else {
+            why
         };
         let conditions = self.with_actors(conditions, unnamed.uid.raw());
         let except = except.iter().map(|trial| self.condition(trial, &[], unnamed.uid.raw())).collect();

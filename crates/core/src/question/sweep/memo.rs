@@ -55,7 +55,8 @@ impl Memo {
     /// What the entry is looked up by; `None` where it is one of its kind: unknown facts or mounts are about.
     pub(super) fn key(&mut self, view: &View<'_>, found: after_walk::Found<'_>) -> Option<Key> {
         let tree = &view.source(found.place).tree;
-        let (entry, directory) = (found.place.inode?, found.directory.inode?);
+        let entry = found.place.inode?;
+        let directory = found.directory.inode?;
         let doubted = |id: InodeId| tree.inode(id).marks.has(Marks::DOUBTED);
         if found.there != found.place || doubted(entry) || doubted(directory) || self.is_covered(found.place)
         {

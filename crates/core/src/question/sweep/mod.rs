@@ -158,7 +158,9 @@ impl<F: FnMut(Event<'_>)> Sweep<'_, '_, F> {
         let view = self.view;
         let mut levels = vec![self.level(place, closed)];
         while let Some(level) = levels.last_mut() {
-            let (directory, closed, length) = (level.place, level.closed, level.path);
+            let directory = level.place;
+            let closed = level.closed;
+            let length = level.path;
             let next = level.children.next().zip(directory.inode);
             let entry = next.and_then(|(index, dir)| view.source(directory).tree.child(dir, index));
             let Some((name, inode)) = entry else {
@@ -178,7 +180,8 @@ impl<F: FnMut(Event<'_>)> Sweep<'_, '_, F> {
                 Some(shut) => Endings::all(kind, shut),
                 None => self.open(found, kind),
             };
-            let (depth, shut) = (levels.len(), closed.is_some());
+            let depth = levels.len();
+            let shut = closed.is_some();
             (self.visit)(Event::Entry(Swept { path: &self.path, kind, place: there, endings, shut, depth }));
             if kind == FileKind::Directory {
                 let shut = if closed.is_none() { self.searchable(there) } else { None };

@@ -31,7 +31,9 @@ impl Recorder {
 
     /// Drops what was watched, except what was assumed.
     pub(super) fn forget(&mut self) {
-        (self.met_unknown, self.failed, self.gave) = (false, None, None);
+        self.met_unknown = false;
+        self.failed = None;
+        self.gave = None;
     }
 }
 

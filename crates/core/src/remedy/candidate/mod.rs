@@ -125,7 +125,8 @@ impl<'a> Met<'a> {
         let namespace = &actor.credentials.first()?.namespace;
         let uid = mount.ids.to_kernel_uid(inode.uid).and_then(|uid| namespace.to_inside_uid(uid));
         let gid = mount.ids.to_kernel_gid(inode.gid).and_then(|gid| namespace.to_inside_gid(gid));
-        let (uid, gid) = (uid.map(InsideUid::raw), gid.map(InsideGid::raw));
+        let uid = uid.map(InsideUid::raw);
+        let gid = gid.map(InsideGid::raw);
         Some(Self { stage, actor, name, place, mount, inode, tree, path: path.to_vec(), uid, gid })
     }
 
@@ -371,8 +372,10 @@ impl<'a> Met<'a> {
         let mut all = Vec::new();
         let group = if let Verb::SetsGroup(gid) | Verb::SetsLinkGroup(gid) = &act.verb {
             Some(*gid)
-        } else if let Verb::SetsOwner(owner) | Verb::SetsLinkOwner(owner) = &act.verb {
-            owner.gid.filter(|_| owner.uid.is_none_or(|uid| Some(uid) == self.uid))
+        } else if let Verb::SetsOwner(owner) | Verb::SetsLinkOwner(owner) = &act.verb
+            && owner.uid.is_none_or(|uid| Some(uid) == self.uid)
+        {
+            owner.gid
         } else {
             None
         };

@@ -41,7 +41,9 @@ pub(super) struct Lexer<'a> {
 
 impl<'a> Lexer<'a> {
     pub(super) fn new(script: &'a str, escape: char, values: Values<'a>) -> Self {
-        let (opaque, chained, alternative) = (false, true, false);
+        let opaque = false;
+        let chained = true;
+        let alternative = false;
         Self { script, at: 0, escape, values, words: Vec::new(), opaque, chained, alternative }
     }
 
@@ -212,7 +214,7 @@ impl<'a> Lexer<'a> {
             self.rest().find(|c: char| c != '_' && !c.is_ascii_alphanumeric()).unwrap_or(self.rest().len());
         let name = self.rest()[..length].to_owned();
         self.at += length;
-        let mut value = (self.values)(&name).filter(|_| !name.is_empty());
+        let mut value = if name.is_empty() { None } else { (self.values)(&name) };
         if braced {
             let end = self.rest().find('}').unwrap_or(self.rest().len());
             let form = self.rest()[..end].to_owned();

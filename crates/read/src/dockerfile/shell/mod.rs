@@ -32,7 +32,8 @@ pub(super) fn commands(script: &str, escape: char, values: Values<'_>) -> Vec<Pi
     let mut lexer = Lexer::new(script, escape, values);
     let (mut pieces, mut assigned): (Vec<Piece>, Vec<String>) = (Vec::new(), Vec::new());
     // Where the chain of `&&` begins that is being read, and whether its failure ends everything.
-    let (mut chain, mut strict) = (0, false);
+    let mut chain = 0;
+    let mut strict = false;
     loop {
         lexer.skip_separators();
         let start = lexer.at;
@@ -47,7 +48,10 @@ pub(super) fn commands(script: &str, escape: char, values: Values<'_>) -> Vec<Pi
             }
             chain = pieces.len();
         }
-        (lexer.words, lexer.opaque, lexer.chained, lexer.alternative) = (Vec::new(), false, false, false);
+        lexer.words = Vec::new();
+        lexer.opaque = false;
+        lexer.chained = false;
+        lexer.alternative = false;
         lexer.command(false);
         let compound = lexer.words.first().is_some_and(|word| KEYWORDS.contains(&word.text.as_str()));
         let uses = lexer.words.iter().any(|word| word.variables.iter().any(|name| assigned.contains(name)));

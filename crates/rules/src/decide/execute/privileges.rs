@@ -59,9 +59,11 @@ pub(super) fn privileges<W: Witness>(
         effective |= new_uid == root;
     }
     let changed = (new_uid, new_gid) != (uid, gid) || !who.permitted.contains(permitted);
-    let (mut new_uid, mut new_gid) = (new_uid, new_gid);
+    let mut new_uid = new_uid;
+    let mut new_gid = new_gid;
     if changed && who.no_new_privileges {
-        (new_uid, new_gid) = (uid, gid);
+        new_uid = uid;
+        new_gid = gid;
         permitted = permitted.intersection(who.permitted);
     }
     let effective = if effective { permitted } else { CapabilitySet::EMPTY };
@@ -103,12 +105,12 @@ fn note<W: Witness>(
     walker.pass(Check::SetId, || {
         let who = view.who;
         let own = (who.inside_uid(), who.inside_gid()) == (Some(uid), Some(gid));
-        let ids = match own {
-            true if file.is_some() => String::new(),
-            true => {
-                "its set-id bits do not count here (nosuid, no-new-privileges or an unmapped id)".to_owned()
-            }
-            false => format!("set-id bits make it run as {uid}:{gid}"),
+        let ids = if !own {
+            format!("set-id bits make it run as {uid}:{gid}")
+        } else if file.is_some() {
+            String::new()
+        } else {
+            "its set-id bits do not count here (nosuid, no-new-privileges or an unmapped id)".to_owned()
         };
         let caps = file.map(|file| format!("file capabilities {file}"));
         let texts: Vec<String> = Some(ids).into_iter().chain(caps).filter(|text| !text.is_empty()).collect();

@@ -73,7 +73,8 @@ impl Case<'_> {
         let Knowledge::Known(Some(user)) = &self.image.user else {
             return;
         };
-        let (written, from) = (user.value.clone(), user.from.clone());
+        let written = user.value.clone();
+        let from = user.from.clone();
         let part = written.split(':').next().unwrap_or_default();
         let value = if self.asked_uid().is_some() {
             format!("{written}, but runAsUser replaces it")

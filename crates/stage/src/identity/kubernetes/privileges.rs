@@ -74,7 +74,8 @@ impl Case<'_> {
         }
         if let Some(id) = too_large(&resolved) {
             let reason = format!("{id} is out of range: runc takes ids up to 2147483647");
-            let (class, from) = (RefusalClass::StartError, Provenance::rule("the image's account files"));
+            let class = RefusalClass::StartError;
+            let from = Provenance::rule("the image's account files");
             resolved.refusal.get_or_insert(Refusal { class, reason, from, whole_pod: false });
         }
         resolved
