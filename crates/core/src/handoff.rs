@@ -51,6 +51,7 @@ impl Use {
 
 /// How one use ends.
 #[derive(Clone, PartialEq, Eq, Debug)]
+#[non_exhaustive]
 pub struct UseOutcome {
     /// The outcome.
     pub outcome: Outcome,
@@ -60,6 +61,7 @@ pub struct UseOutcome {
 
 /// How each of the four uses of one file ends.
 #[derive(Clone, PartialEq, Eq, Debug)]
+#[non_exhaustive]
 pub struct PerUse {
     /// Reading its content.
     pub read: UseOutcome,
@@ -91,6 +93,7 @@ impl PerUse {
 
 /// What one consumer can do with what one creator made.
 #[derive(Clone, PartialEq, Eq, Debug)]
+#[non_exhaustive]
 pub struct Consumer {
     /// The second actor.
     pub consumer: String,
@@ -102,6 +105,7 @@ pub struct Consumer {
 
 /// What one creator leaves, and what the others can do with it.
 #[derive(Clone, PartialEq, Eq, Debug)]
+#[non_exhaustive]
 pub struct Creation {
     /// The first actor.
     pub creator: String,
@@ -119,6 +123,7 @@ pub struct Creation {
 
 /// One directory that several actors reach.
 #[derive(Clone, PartialEq, Eq, Debug)]
+#[non_exhaustive]
 pub struct Handoff {
     /// The volume, in words.
     pub source: Arc<str>,

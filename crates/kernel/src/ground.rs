@@ -246,7 +246,7 @@ mod tests {
         for filesystem in Filesystem::ALL {
             assert_eq!(filesystem.to_string().parse(), Ok(filesystem));
         }
-        assert!("floppy".parse::<Filesystem>().unwrap_err().contains("tmpfs, ext4"));
+        assert!("floppy".parse::<Filesystem>().unwrap_err().known.contains("tmpfs, ext4"));
         assert!(has_tool("sh") && !has_tool("no-such-tool"));
     }
 }

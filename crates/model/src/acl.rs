@@ -24,6 +24,7 @@ pub struct Acl {
 
 /// What is wrong with an ACL text.
 #[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
+#[non_exhaustive]
 pub enum AclError {
     /// An entry is not `TAG:QUALIFIER:PERMISSIONS`.
     #[error("`{0}` is not an ACL entry: write TAG:ID:PERMISSIONS, such as user:7102:rw-")]

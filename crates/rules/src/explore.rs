@@ -84,6 +84,7 @@ pub enum Decision {
 
 /// One possible ending with the conditions that lead to it.
 #[derive(Clone, PartialEq, Eq, Debug)]
+#[non_exhaustive]
 pub struct Ending {
     /// The missing facts and what each would have to be.
     pub conditions: Vec<(Unknown, String)>,
@@ -113,6 +114,7 @@ impl Decision {
 
 /// Everything that came out of trying the possibilities of one act.
 #[derive(Clone, Debug)]
+#[non_exhaustive]
 pub struct Explored {
     /// The outcome, with facts that turn out not to matter left out.
     pub decision: Decision,

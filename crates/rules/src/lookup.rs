@@ -65,6 +65,7 @@ pub enum Sight {
 
 /// Where a path ends, whoever asks.
 #[derive(Clone, PartialEq, Eq, Debug)]
+#[non_exhaustive]
 pub struct End {
     /// The directory that holds the last component.
     pub directory: Place,

@@ -44,6 +44,7 @@ impl Outcome {
 
 /// How an act ends if missing facts turn out one way.
 #[derive(Clone, PartialEq, Eq, Debug)]
+#[non_exhaustive]
 pub struct Dependence {
     /// The missing facts.
     pub fact: String,

@@ -125,6 +125,7 @@ pub enum StepResult {
 
 /// One check, with the fact it rests on.
 #[derive(Clone, PartialEq, Eq, Debug)]
+#[non_exhaustive]
 pub struct Step {
     /// The path it looked at, as walked so far.
     pub path: Vec<u8>,
@@ -142,6 +143,7 @@ pub struct Step {
 
 /// What a check of mode bits or an ACL compared.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
+#[non_exhaustive]
 pub struct Bits {
     /// What the act needs.
     pub needed: Access,

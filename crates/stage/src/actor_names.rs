@@ -13,6 +13,7 @@ pub struct ActorNames {
 
 /// Why no single actor answers to a name.
 #[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
+#[non_exhaustive]
 pub enum ActorError {
     /// No one has that name.
     #[error("there is no actor `{name}` in this scene; there is {}", listed(known))]

@@ -37,6 +37,7 @@ pub enum Carried {
 
 /// An act that was tried, and what became of the stage.
 #[derive(Clone, Debug)]
+#[non_exhaustive]
 pub struct Performed {
     /// How it ends.
     pub answer: Answer,

@@ -141,6 +141,7 @@ impl fmt::Display for Accounts {
 /// Why a change cannot be made.
 #[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
 #[error("`{change}` cannot be made: {reason}")]
+#[non_exhaustive]
 pub struct ChangeError {
     /// The change as a sentence.
     pub change: String,

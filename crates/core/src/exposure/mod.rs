@@ -22,6 +22,7 @@ use mivask_stage::stage::{Actor, Stage};
 
 /// What is wrong in one place, all paths of a kind together.
 #[derive(Clone, PartialEq, Eq, Debug)]
+#[non_exhaustive]
 pub struct Finding {
     /// What.
     pub kind: Kind,
@@ -193,6 +194,7 @@ fn together(singles: Vec<Single>) -> Vec<Finding> {
 /// The path of an accepted finding is not a pattern.
 #[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
 #[error("{from}: `{pattern}` is not a pattern of paths: {error}")]
+#[non_exhaustive]
 pub struct AcceptedError {
     /// Where it is accepted.
     pub from: Provenance,

@@ -19,6 +19,7 @@ use super::sweep::{Column, PerColumn};
 
 /// One actor and one path.
 #[derive(Clone, PartialEq, Eq, Debug)]
+#[non_exhaustive]
 pub struct AccessRow {
     /// The actor's name.
     pub actor: String,

@@ -14,6 +14,7 @@ use mivask_stage::stage::{Actor, Stage};
 
 /// The answer to one act.
 #[derive(Clone, Debug)]
+#[non_exhaustive]
 pub struct Answer {
     /// The act.
     pub act: Act,

@@ -16,6 +16,7 @@ pub const MOST_COMPARED: usize = 500_000;
 
 /// A path that looks different.
 #[derive(Clone, PartialEq, Eq, Debug)]
+#[non_exhaustive]
 pub struct FileChange {
     /// Who sees it so.
     pub actor: String,
@@ -29,6 +30,7 @@ pub struct FileChange {
 
 /// A question that ends differently.
 #[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
+#[non_exhaustive]
 pub struct OutcomeChange {
     /// Who.
     pub actor: String,

@@ -7,6 +7,7 @@ const USUAL_UMASKS: [Mode; 4] = [Mode::new(0o002), Mode::new(0o022), Mode::new(0
 
 /// One mode on one kind of file.
 #[derive(Clone, PartialEq, Eq, Debug)]
+#[non_exhaustive]
 pub struct Decoded {
     /// A file, a directory, or whatever else was named.
     pub kind: FileKind,

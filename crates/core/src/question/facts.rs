@@ -13,6 +13,7 @@ use mivask_stage::stage::{Actor, Stage};
 ///
 /// Where owner and mode are unknown they are `None`.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
+#[non_exhaustive]
 pub struct PathFacts {
     /// What it is.
     pub kind: FileKind,

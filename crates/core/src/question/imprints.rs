@@ -13,6 +13,7 @@ use crate::question::facts_at;
 
 /// What one actor leaves in one directory.
 #[derive(Clone, PartialEq, Eq, Debug)]
+#[non_exhaustive]
 pub struct ImprintRow {
     /// The actor's name.
     pub actor: String,

@@ -16,6 +16,7 @@ use super::facts::facts_of;
 
 /// One inode as a listing shows it; `None` if unknown.
 #[derive(Clone, PartialEq, Eq, Debug)]
+#[non_exhaustive]
 pub struct Line {
     /// What it is.
     pub kind: FileKind,
@@ -37,6 +38,7 @@ pub struct Line {
 
 /// One name of a directory, `.` for the directory itself.
 #[derive(Clone, PartialEq, Eq, Debug)]
+#[non_exhaustive]
 pub struct Listed {
     /// The name, as bytes.
     pub name: Vec<u8>,
@@ -56,6 +58,7 @@ impl Listed {
 
 /// A directory through the eyes of one actor.
 #[derive(Clone, PartialEq, Eq, Debug)]
+#[non_exhaustive]
 pub struct Listing {
     /// Whose eyes.
     pub actor: String,

@@ -11,6 +11,7 @@ use mivask_stage::stage::{Actor, Stage};
 
 /// One mount of one actor.
 #[derive(Clone, PartialEq, Eq, Debug)]
+#[non_exhaustive]
 pub struct MountRow {
     /// The actor's name.
     pub actor: String,

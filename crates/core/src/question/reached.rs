@@ -10,6 +10,7 @@ use super::sweep::{Cell, Column, Event, SweepError, follow};
 
 /// A path that an actor reaches, or a whole subtree.
 #[derive(Clone, PartialEq, Eq, Debug)]
+#[non_exhaustive]
 pub struct Reached {
     /// The path inside.
     pub path: Vec<u8>,

@@ -9,6 +9,7 @@ use super::ask::Answer;
 
 /// Why an act is not simply allowed.
 #[derive(Clone, PartialEq, Eq, Debug)]
+#[non_exhaustive]
 pub struct Why {
     /// Where, where it is about a path.
     pub path: Option<Vec<u8>>,

@@ -69,6 +69,7 @@ pub enum ChangedPlace {
 
 /// One change of a remedy.
 #[derive(Clone, Debug)]
+#[non_exhaustive]
 pub struct RemedyStep {
     /// What is changed.
     pub change: Change,
@@ -80,6 +81,7 @@ pub struct RemedyStep {
 
 /// Something to change, with what follows from it.
 #[derive(Clone, Debug)]
+#[non_exhaustive]
 pub struct Remedy {
     /// The changes, in order.
     pub steps: Vec<RemedyStep>,
@@ -103,6 +105,7 @@ pub struct Remedy {
 
 /// What can be done about one act.
 #[derive(Clone, Debug)]
+#[non_exhaustive]
 pub struct Remedies {
     /// How the act ends now.
     pub answer: Answer,

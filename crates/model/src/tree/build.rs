@@ -13,6 +13,7 @@ use crate::tree::Entry;
 
 /// Why an entry cannot be added.
 #[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
+#[non_exhaustive]
 pub enum TreeError {
     /// The parent is not a directory.
     #[error("the entry is below something that is not a directory")]

@@ -14,6 +14,7 @@ use document::Document;
 
 /// Why a change cannot be written into a description.
 #[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
+#[non_exhaustive]
 pub enum PatchError {
     /// There is no field for it.
     #[error("{0}")]

@@ -61,6 +61,7 @@ pub enum Target {
 
 /// The end of a walk: a directory, the last name in it, and what is there.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
+#[non_exhaustive]
 pub struct Arrival<'p> {
     /// The directory that holds the last component.
     pub directory: Place,

@@ -33,6 +33,7 @@ const OPENING: [Capability; 3] = [Capability::DacReadSearch, Capability::Fowner,
 
 /// Something that is enough to get in.
 #[derive(Clone, PartialEq, Eq, Debug)]
+#[non_exhaustive]
 pub struct Condition {
     /// This user, as the actors see ids.
     pub uid: Option<InsideUid>,
@@ -48,6 +49,7 @@ pub struct Condition {
 
 /// Whom one path lets in.
 #[derive(Clone, PartialEq, Eq, Debug)]
+#[non_exhaustive]
 pub struct Admission {
     /// The path inside.
     pub path: Vec<u8>,

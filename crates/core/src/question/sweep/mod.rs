@@ -31,6 +31,7 @@ use recorder::Recorder;
 
 /// One inode with its seven columns.
 #[derive(Clone, Copy, Debug)]
+#[non_exhaustive]
 pub struct Swept<'a> {
     /// Its path inside.
     pub path: &'a [u8],

@@ -16,6 +16,7 @@ const NAMED: usize = 10;
 
 /// What one actor can do below one directory.
 #[derive(Clone, PartialEq, Eq, Debug)]
+#[non_exhaustive]
 pub struct Overview {
     /// The actor's name.
     pub actor: String,
@@ -37,6 +38,7 @@ pub struct Overview {
 
 /// How many entries share one ending.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
+#[non_exhaustive]
 pub struct Share {
     /// The question.
     pub column: Column,
