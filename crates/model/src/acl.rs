@@ -110,17 +110,20 @@ impl AclText {
     /// Adds `access` for the user `uid`, and to the mask whatever it needs; the other entries of the group class give no
     /// more than the mask let through before. `mode` is that of the inode, which tells what is left out.
     pub fn give(&mut self, uid: u32, access: Access, mode: Mode) {
+        // Without a mask the group class is the owning group alone, and chmod's group digit is it.
         let before = self.mask.unwrap_or(mode.group());
         let both = |a: Access, b: Access| Access::new(u16::from(a.bits() | b.bits()));
         if self.mask.is_none() {
             self.group.get_or_insert(mode.group());
         }
+        // The mask grows below, so whatever it held back until now has to be taken away from the entries themselves.
         for (_, held) in self.users.iter_mut().chain(&mut self.groups) {
             *held = held.masked(before);
         }
         self.group = self.group.map(|held| held.masked(before));
         match self.users.iter_mut().find(|(known, _)| *known == uid) {
             Some((_, held)) => *held = both(*held, access),
+            // A new entry gives what was asked for and nothing of what the classes had.
             None => self.users.push((uid, access)),
         }
         self.users.sort_unstable();
@@ -151,6 +154,7 @@ impl AclText {
         for (gid, access) in &self.groups {
             groups.push((group(*gid)?, *access));
         }
+        // Ids change their order when they are mapped, and two ACLs are compared entry by entry.
         users.sort_unstable();
         groups.sort_unstable();
         let mut acl = Acl {
@@ -240,6 +244,7 @@ impl Acl {
             Some(mask) => mask,
             None => self.group,
         };
+        // A mode has no room for a mask: stat(2) shows the mask where the group's bits would be.
         let nine = (self.owner.bits() as u16) << 6 | (group.bits() as u16) << 3 | self.other.bits() as u16;
         Mode::new(mode.bits() & 0o7000 | nine)
     }
@@ -255,6 +260,8 @@ impl Acl {
     #[must_use]
     pub fn inherited(&self, mode: Mode) -> Self {
         let mut acl = self.clone();
+        // The mode that was asked for only takes away: entries for named users and groups are inherited whole, and
+        // the mask is what holds them back.
         acl.owner = acl.owner.masked(mode.owner());
         match acl.mask {
             Some(mask) => acl.mask = Some(mask.masked(mode.group())),

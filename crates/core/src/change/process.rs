@@ -50,6 +50,7 @@ pub(super) fn change(
                 Process::Scratch(path) => scratch(workload, at, path, &from)?,
                 Process::Only(part) => only(workload, at, part, &from)?,
                 Process::Mounts(path, options) => {
+                    // A mount that is read-only through its volume stays so, however it is remounted.
                     if options.iter().any(|option| option == "rw") {
                         writable(workload, at, path)?;
                     }
@@ -131,6 +132,7 @@ fn writable(workload: &mut Workload, container: usize, path: &[u8]) -> Result<()
 /// A volume of its own: an `emptyDir` in a pod, a tmpfs elsewhere.
 fn scratch(workload: &mut Workload, container: usize, path: &[u8], from: &Provenance) -> Result<(), String> {
     let taken = |at: &[u8]| trimmed(at) == trimmed(path);
+    // The root of a container is its image; a scratch volume there would hide the program.
     if trimmed(path).is_empty()
         || workload.containers[container].mounts.iter().any(|mount| taken(&mount.at.value))
     {
@@ -156,6 +158,7 @@ fn only(workload: &mut Workload, container: usize, part: &[u8], from: &Provenanc
     };
     let mount = &mut mounts[at];
     let rest = below(&mount.at.value, part).unwrap_or_default().to_vec();
+    // A subPath with `..` is refused by the API, and climbs out of the volume elsewhere.
     if rest.split(|byte| *byte == b'/').any(|name| name == b"..") {
         return Err("a part is named without `..`".to_owned());
     }

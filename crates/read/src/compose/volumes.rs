@@ -21,6 +21,7 @@ pub(super) fn is_path(source: &str) -> bool {
 /// Where a short volume shows.
 pub(super) fn target_of(short: &str) -> &str {
     let mut parts = short.split(':');
+    // A single part is the target of an anonymous volume.
     let first = parts.next().unwrap_or_default();
     parts.next().unwrap_or(first)
 }
@@ -80,6 +81,8 @@ impl Reading<'_> {
                 return None;
             }
         };
+        // A short bind makes what is missing on the host, as Docker does for `-v`; a long
+        // one does not.
         let kind = match source {
             None => Kind::Anonymous,
             Some(path) if is_path(path) => Kind::Bind { path: self.home(path), make_missing: true },
@@ -93,6 +96,7 @@ impl Reading<'_> {
             match option {
                 "ro" => read_only = true,
                 "nocopy" => no_copy = true,
+                // Consistency words are read by Docker Desktop alone, and propagation moves mounts, not permissions.
                 "rw" | "cached" | "delegated" | "consistent" | "rprivate" | "private" | "rslave"
                 | "slave" | "rshared" | "shared" | "copy" => {}
                 "z" | "Z" => {
@@ -179,6 +183,7 @@ impl Reading<'_> {
     }
 
     fn target(&mut self, target: &str, item: &Node) -> Option<String> {
+        // A volume over the root of a container would hide its program.
         if target.starts_with('/') && !target.trim_end_matches('/').is_empty() {
             return Some(target.to_owned());
         }
@@ -230,6 +235,7 @@ impl Reading<'_> {
         let own = format!("{service}:{}", asked.target);
         let (name, kind) = match asked.kind {
             Kind::Named(name) => {
+                // The Compose specification has a service refer to volumes of the top level only.
                 if !self.declared.contains(&name) {
                     let help = match nearest(&name, self.declared.iter().map(String::as_str)) {
                         Some(known) => format!("did you mean `{known}`?"),
@@ -252,6 +258,7 @@ impl Reading<'_> {
                 (own, Some(VolumeKind::Image(Fact::new(reference, place("volumes.source")))))
             }
         };
+        // A service that is read twice, through `extends`, asks for the same volume again.
         let known = |volume: &Volume| volume.name.value == name;
         if let Some(kind) = kind
             && !self.volumes.iter().any(known)
@@ -296,6 +303,7 @@ impl Reading<'_> {
         let option = |key: &str| node.get("driver_opts").and_then(|all| all.get(key)).and_then(Node::text);
         let options: Vec<&str> = option("o").unwrap_or_default().split(',').map(str::trim).collect();
         match (option("type"), option("device")) {
+            // The local driver calls mount(2) with these: `o: bind` makes any directory of the host a volume.
             (_, Some(device)) if options.iter().any(|word| *word == "bind" || *word == "rbind") => {
                 Driver::Bind(device.as_bytes().to_vec())
             }

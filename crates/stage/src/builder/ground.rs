@@ -224,6 +224,7 @@ impl<'a> BuildState<'a> {
     /// Gives `id` a mode; `exact` where it does not rest on the one before.
     pub(super) fn set_mode(&mut self, id: InodeId, mode: Mode, exact: bool, from: &Provenance) {
         let inode = *self.tree.inode(id);
+        // chmod follows links, and nothing has another mode than 0777 for one.
         if inode.kind == FileKind::Link {
             return;
         }
@@ -235,6 +236,7 @@ impl<'a> BuildState<'a> {
 
     /// Notes what was set, and drops the doubt where everything was.
     fn settle(&mut self, id: InodeId, note: impl FnOnce(&mut Settled)) {
+        // Only what was in doubt has to be collected bit by bit; the rest is known as it is set.
         let doubtful = self.tree.doubt(id).is_some_and(|doubt| doubt.attributes != Certainty::Known);
         if !doubtful {
             return;

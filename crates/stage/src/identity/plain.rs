@@ -64,6 +64,7 @@ pub fn plain_identity(
     let possible = possible.map(|(when, person)| (when, privileges.identity(person))).collect();
     let Notes { facts, assumptions, refusal, .. } = notes;
     let mut resolved = Resolved { possible, question: people.question, name, facts, refusal, assumptions };
+    // Ids from the account files get past the check of the USER string; runc looks again when it starts.
     if let (Some(id), true) = (too_large(&resolved), rules.refuses_large_ids) {
         let reason = format!("{id} is out of range: runc takes ids up to 2147483647");
         let from = Provenance::rule("the image's account files");
@@ -107,6 +108,7 @@ impl Notes<'_> {
         let user = parts.next().unwrap_or_default();
         let written = parts.next();
         let group = written.filter(|part| !part.is_empty());
+        // `1000:` names a group to some runtimes, the empty one, and no group to others.
         let explicit = group.is_some() || written.is_some() && self.rules.empty_group_is_explicit;
         Parts { user, group, explicit }
     }
@@ -116,6 +118,7 @@ impl Notes<'_> {
         let by_image = given.is_none();
         let user = match given {
             Some(user) => Some(user),
+            // An empty user in a description leaves the image's in force, as one that is left out does.
             None => match &image.user {
                 Knowledge::Unknown => return self.any_user(),
                 Knowledge::Known(user) => user.clone().filter(|user| !user.value.is_empty()),
@@ -139,6 +142,7 @@ impl Notes<'_> {
                 let roots = by_image && !nobody && self.rules.image_user_gets_roots_groups;
                 match self.look_up(&user, accounts, listed, roots) {
                     Ok(people) => people,
+                    // A layer that could not be read may hold the line that is missing.
                     Err(_) if accounts.incomplete.is_some() => self.without_accounts(&user, listed),
                     Err(reason) => {
                         self.refuse(reason, user.from.clone());
@@ -164,6 +168,7 @@ impl Notes<'_> {
     fn without_accounts(&mut self, user: &Fact<String>, listed: bool) -> People {
         let Parts { user: user_part, group, .. } = self.split(&user.value);
         let number = user_number(user_part);
+        // Nothing forbids a root line with another uid, and no image has one: that is named as an assumption below.
         let uid = number.unwrap_or(if user_part == "root" { 0 } else { UNSPECIFIED_ID });
         match number {
             Some(uid) => self.fact(IdentityField::Uid, uid, user.from.clone()),
@@ -229,6 +234,7 @@ impl Notes<'_> {
                 (gid.ok_or_else(lost)?, user.from.clone())
             }
             (None, Some((line, place))) => (line.gid, place.clone()),
+            // Group 0 follows from there being no line, which no one can say of half a file.
             (None, None) if known.incomplete.is_some() => return Err("no line".to_owned()),
             (None, None) => (0, Provenance::rule("no account and no group part, so group 0")),
         };
@@ -240,7 +246,13 @@ impl Notes<'_> {
         }
         self.fact(IdentityField::Gid, gid, gid_from);
         let mut groups = if listed { vec![gid] } else { Vec::new() };
-        let member = if roots { Some("root") } else { if parts.explicit { None } else { name.as_deref() } };
+        let member = if roots {
+            Some("root")
+        } else if parts.explicit {
+            None
+        } else {
+            name.as_deref()
+        };
         // A group part drops the memberships of the group file (docs/facts/runtimes.md 1.1).
         for (line, place) in member.into_iter().flat_map(|name| known.memberships(name)) {
             if !groups.contains(&line.gid) {
@@ -343,6 +355,7 @@ impl Privileges {
         let umask = asked
             .umask
             .clone()
+            // Runtimes set the umask themselves, so that of the engine's own process decides nothing.
             .unwrap_or_else(|| Fact::new(Mode::new(0o022), Provenance::rule("the runtime's default umask")));
         notes.fact(IdentityField::Umask, umask.value, umask.from.clone());
         if let Some(effective) = &asked.effective {
@@ -360,6 +373,7 @@ impl Privileges {
     }
 
     fn identity(&self, person: Person) -> Identity {
+        // execve gives root what the bounding set allows and anybody else the ambient set (capabilities(7)).
         let derived = if person.uid == 0 { self.root.set } else { self.root.ambient };
         let in_force = self.effective.unwrap_or(derived);
         Identity {

@@ -76,6 +76,7 @@ pub(super) fn claim(
     from: &Provenance,
 ) -> Prepared {
     let cluster = &context.scene.cluster;
+    // A bound volume says more than its class, which only says how the next one would be made.
     let (told, bound) = cluster.bound(&context.workload.namespace, claim);
     let name = format!("claim {claim}");
     let mut asked = Asked { read_only, ..Asked::new(claim, &name, MountKind::Claim, from) };
@@ -120,6 +121,7 @@ pub(super) fn ephemeral(
 /// The volume as the processes will see it.
 pub(super) fn prepare(stage: &mut Stage, context: &Context<'_>, asked: &Asked<'_>) -> Prepared {
     let facts = context.scene.volumes.get(asked.key);
+    // Outside a cluster no kubelet walks the volume; a scene may still say that somebody does.
     let group = if asked.plain && facts.is_none_or(|facts| facts.group_ownership.is_none()) {
         None
     } else {
@@ -140,6 +142,7 @@ pub(super) fn prepare(stage: &mut Stage, context: &Context<'_>, asked: &Asked<'_
 /// The filesystem group with its policy, where the workload has one.
 fn group(context: &Context<'_>) -> Option<(Fact<u32>, Policy)> {
     let security = &context.workload.security;
+    // `Always` is what the API fills in where the field is missing.
     let mismatch = security.on_root_mismatch.as_ref().is_some_and(|fact| fact.value);
     let policy = if mismatch { Policy::OnRootMismatch } else { Policy::Always };
     Some((security.fs_group.clone()?, policy))
@@ -171,6 +174,7 @@ fn local(
     group: Option<&(Fact<u32>, Policy)>,
 ) -> Prepared {
     let mut ready = host(stage, context, asked, path, HostPathCheck::Directory);
+    // The kubelet binds a local volume without rbind.
     nested::leave_behind(stage, &mut ready);
     let Some((group, policy)) = group else { return ready };
     if ready.blocked.is_some() {
@@ -202,6 +206,8 @@ fn stored(
     let settle = format!("give `volumes: {{ {key}: {{ tree: ... }} }}` in a scene file");
     let told_type = facts.and_then(|facts| facts.filesystem.as_ref()).map(|told| told.value.as_str());
     let filesystem = told_type.or_else(|| asked.backing.and_then(Backing::filesystem));
+    // What the scene says of the file system comes before what the cluster's objects say, and both before its name
+    // alone.
     let personality = match (facts.filter(|facts| facts.filesystem.is_some()), &asked.personality, filesystem)
     {
         (Some(facts), ..) => facts.personality.clone(),
@@ -274,6 +280,7 @@ fn personal_tree(
     personality: &Personality,
     unknown: impl Fn() -> Unknown,
 ) -> Arc<Tree> {
+    // A fresh tmpfs is the one file system whose content follows from its options.
     let mut tree = match (told, personality) {
         (Some(tree), _) => tree,
         (None, Personality::Tmpfs(options)) => {
@@ -314,6 +321,7 @@ fn with_group_step(
     let name = base.name.clone();
     let before = known_root(&base.tree, Tree::ROOT);
     let mut variants = Vec::new();
+    // Both trees are made where no one knows whether the step happens; the question then chooses between them.
     if !matches!(reach, Reach::No(_)) {
         let mut tree = (*base.tree).clone();
         let report = stepped(&mut tree, Tree::ROOT, group, policy);

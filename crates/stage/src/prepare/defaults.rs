@@ -55,6 +55,7 @@ pub(super) fn mounts(
     container: &Container,
 ) -> Vec<DefaultMount> {
     let mut making = DefaultMounts { placing: Placement { stage, cache }, container, all: Vec::new() };
+    // Rows come in the order in which the runtime mounts them; a later one covers an earlier one.
     for row in context.profile.defaults.iter().copied().flatten() {
         making.row(row);
     }
@@ -93,6 +94,7 @@ impl DefaultMounts<'_> {
             |flags: MountFlags, when: bool| if when { flags.with(MountFlags::READ_ONLY) } else { flags };
         let (volume, first) = match row.kind {
             DefaultKind::Proc => (self.placing.kernel_files("proc", row.flags), true),
+            // A privileged container gets a writable /sys, as device managers need it.
             DefaultKind::Sys => (self.placing.kernel_files("sysfs", read_only(row.flags, !privileged)), true),
             DefaultKind::Devices => (self.placing.devices(privileged, row.flags), true),
             DefaultKind::Shared(mode) => (self.placing.shared(row.at, mode, row.flags), true),
@@ -108,6 +110,7 @@ impl DefaultMounts<'_> {
                 let asked = TmpfsAsked { mode, added: row.flags, ..TmpfsAsked::default() };
                 return self.push(row.at, Ready::Tmpfs(asked), false, MountOrigin::Default);
             }
+            // Neither `privileged` nor `procMount: Unmasked` leaves anything hidden.
             DefaultKind::Masked | DefaultKind::ReadOnly if privileged || self.container.unmasked => return,
             DefaultKind::Masked => {
                 let volume = self.placing.mask(row.at);
@@ -123,6 +126,7 @@ impl DefaultMounts<'_> {
 
     fn push(&mut self, at: &str, volume: Ready, first: bool, origin: MountOrigin) {
         let from = Provenance::rule("the runtime mounts it into every container");
+        // The kernel makes the inodes of proc and sysfs itself, owned by its own root whatever the namespace maps.
         let shifted = !(at.starts_with("/proc") || at.starts_with("/sys"));
         self.all.push(DefaultMount { at: at.as_bytes().to_vec(), volume, from, first, origin, shifted });
     }
@@ -144,10 +148,12 @@ impl DefaultMounts<'_> {
         let volume = self.placing.single_file("termination-log", 0o666, MountFlags::default());
         self.add(at, volume, from);
         let token = context.workload.service_account_token.as_ref();
+        // `automountServiceAccountToken` may also be set on the service account, which the manifest does not hold.
         if token.is_none_or(|given| given.value) {
             let assumed =
                 || Provenance::Assumption("the service account mounts its token, as by default".into());
             let from = token.map_or_else(assumed, |given| given.from.clone());
+            // One volume for all containers of the pod: the kubelet writes it once.
             let volume = match &self.placing.cache.token {
                 Some(volume) => volume.clone(),
                 None => {
@@ -332,6 +338,7 @@ fn device_tree(privileged: bool) -> Tree {
         let unknown = Unknown::new(what, "not possible in a scene");
         Doubt { attributes: Certainty::Known, contents: Certainty::Unknown(unknown) }
     };
+    // Every device of the host is bound into a privileged container, and which there are is not in any description.
     let mut root = Entry::directory(0, 0, 0o755);
     if privileged {
         root = root.doubting(unlisted("which devices the host has"));

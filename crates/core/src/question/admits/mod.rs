@@ -3,6 +3,7 @@
 //! Nothing is derived from the bits here. Every identity that the inodes on the way could tell apart is put to the same
 //! engine that answers acts, and the smallest ones that get in are kept.
 
+mod condition;
 mod named;
 
 use std::collections::BTreeSet;
@@ -19,7 +20,7 @@ use mivask_rules::explore::{Explored, explore};
 use mivask_rules::imprint::NewKind;
 use mivask_rules::lookup::{Sight, look};
 use mivask_rules::settle::{Outcome, settle};
-use mivask_rules::trace::{Check, Step, StepResult};
+use mivask_rules::trace::{Step, StepResult};
 use mivask_rules::walk::Follow;
 use mivask_stage::stage::{Actor, Stage};
 
@@ -92,6 +93,8 @@ pub fn admissions(stage: &Stage, actors: &[&Actor], path: &[u8], to: Column) -> 
 impl Admission {
     /// Whether both say the same, the actors aside.
     fn is_like(&self, other: &Self) -> bool {
+        // Actors that see the same inodes through different mounts get one answer; a read-only mount makes another
+        // one.
         let bare = |one: &Self| {
             let mut one = one.clone();
             one.seen_by.clear();
@@ -148,6 +151,7 @@ impl Site<'_> {
             depends_on.extend(depends.into_iter().map(|one| one.fact));
             (outcome == Outcome::Allowed, explored)
         };
+        // Somebody no inode names stands for everyone whom only the bits for others concern.
         let nobody = Trial { uid: unnamed.uid.raw(), groups: Vec::new(), capability: None };
         let (anybody, explored) = lets_in(&nobody);
         let why = if anybody { None } else { failed(&explored.steps) };
@@ -191,6 +195,7 @@ impl Site<'_> {
             users.iter().flat_map(|uid| subsets(&groups).into_iter().map(move |set| (*uid, set)))
         {
             let trial = Trial { uid, groups, capability: None };
+            // Subsets come smallest first, so what contains one that is known says nothing new.
             let smaller = |known: &Trial| {
                 (known.uid == uid || known.uid == unnamed.uid.raw())
                     && known.groups.iter().all(|gid| trial.groups.contains(gid))
@@ -268,6 +273,7 @@ impl Site<'_> {
             take(&first.mounts, prefix, Follow::Links);
             take(&first.mounts, prefix, Follow::AllButLast);
         }
+        // An id without an inside form can be written in no description of this actor.
         named.users.retain(|uid| namespace.to_inside_uid(KernelUid::new(*uid)).is_some());
         named.groups.retain(|gid| namespace.to_inside_gid(KernelGid::new(*gid)).is_some());
         let unnamed = unnamed(namespace, &named);
@@ -282,6 +288,7 @@ impl Site<'_> {
             fsuid: KernelUid::new(trial.uid),
             fsgid: KernelGid::new(group),
             groups: trial.groups.iter().copied().map(KernelGid::new).collect(),
+            // What is asked is what opens the path, so the capability is there already, not to be raised first.
             effective: held,
             permitted: held,
             bounding: held,
@@ -316,70 +323,6 @@ impl Site<'_> {
                 (Column::Run, _) => decide(&view, &Verb::Runs, self.path, w),
             }
         })
-    }
-
-    /// The conditions with the actors that meet them and get in; one meets the first that fits.
-    fn with_actors(&self, all: Vec<(Trial, Vec<Step>)>, unnamed: u32) -> Vec<Condition> {
-        let mut conditions: Vec<Condition> =
-            all.iter().map(|(trial, steps)| self.condition(trial, steps, unnamed)).collect();
-        let [who] = self.actor.credentials.as_slice() else { return conditions };
-        if self.actor.refusal().is_some() || settle(&self.explored(who)).0 != Outcome::Allowed {
-            return conditions;
-        }
-        let meets = |trial: &Trial| {
-            (trial.uid == unnamed || who.fsuid.raw() == trial.uid)
-                && trial.groups.iter().all(|gid| {
-                    let gid = KernelGid::new(*gid);
-                    who.fsgid == gid || who.groups.contains(&gid)
-                })
-                && trial.capability.is_none_or(|capability| who.effective.has(capability))
-        };
-        if let Some(at) = all.iter().position(|(trial, _)| meets(trial)) {
-            conditions[at].actors.push(self.actor.name.to_string());
-        }
-        conditions
-    }
-
-    /// A directory on the way that everyone passes.
-    fn open_to_all(&self, path: &[u8]) -> bool {
-        let above = self.path.iter().rposition(|byte| *byte == b'/').map_or(0, |at| at.max(1));
-        if path == self.path
-            || path == &self.path[..above] && matches!(self.to, Column::Create | Column::Delete)
-        {
-            return false;
-        }
-        let path = if path.is_empty() { b"/" } else { path };
-        let Ok(Sight::There(place)) = look(&self.stage.storage, &self.actor.mounts, path, Follow::Links)
-        else {
-            return false;
-        };
-        let tree = &self.stage.source(place.source).tree;
-        place.inode.is_some_and(|id| {
-            tree.acl(id).is_none() && tree.inode(id).mode.other().grants(mivask_model::mode::Access::EXECUTE)
-        })
-    }
-
-    fn condition(&self, trial: &Trial, steps: &[Step], unnamed: u32) -> Condition {
-        let namespace = &self.actor.credentials[0].namespace;
-        let uid =
-            (trial.uid != unnamed).then(|| namespace.to_inside_uid(KernelUid::new(trial.uid))).flatten();
-        let groups = trial.groups.iter().filter_map(|gid| namespace.to_inside_gid(KernelGid::new(*gid)));
-        let decisive = [
-            Check::OwnerBits,
-            Check::GroupBits,
-            Check::AclUser,
-            Check::AclGroup,
-            Check::Owner,
-            Check::Capability,
-        ];
-        let mut through: Vec<(Vec<u8>, String)> = Vec::new();
-        for step in steps.iter().filter(|step| decisive.contains(&step.check)) {
-            let one = (step.path.clone(), step.fact.clone());
-            if !through.contains(&one) && !self.open_to_all(&step.path) {
-                through.push(one);
-            }
-        }
-        Condition { uid, groups: groups.collect(), capability: trial.capability, through, actors: Vec::new() }
     }
 }
 
