@@ -56,6 +56,7 @@ pub fn perform(stage: &mut Stage, act: &Act) -> Result<Performed, ActorError> {
         Outcome::Allowed => {
             let actor = stage.actor(&act.actor)?;
             let namespace = actor.credentials.first().map(|who| who.namespace.clone());
+            // An actor without credentials is never allowed anything, so this only keeps the type whole.
             let namespace = namespace.unwrap_or_else(|| Arc::new(UserNamespace::initial()));
             let table = actor.mounts.clone();
             carry_out(stage, &table, &namespace, act, &answer.effect)
@@ -76,6 +77,8 @@ pub(crate) fn carry_out(
 ) -> Carried {
     match edits(stage, (table, namespace), act, effect) {
         Ok((place, edit)) => {
+            // One disk may be mounted by several workloads, each with its own copy of the tree: all of them see the
+            // change.
             let disks = Disks::behind(stage, table, place);
             match disks.apply(stage, |tree| edit.apply(tree)) {
                 Ok(()) => Carried::Out,

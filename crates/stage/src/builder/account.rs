@@ -174,6 +174,8 @@ impl BuildState<'_> {
             return asked.parse().map_err(|_| unknown);
         }
         let missing = self.missing_accounts();
+        // System accounts are numbered downwards by one tool and upwards by another, from ends that a configuration
+        // file moves.
         if system && (downwards || missing.is_some()) {
             return open(&unknown);
         }
@@ -283,6 +285,7 @@ impl BuildState<'_> {
     }
 
     fn change_user(&mut self, name: &str, parsed: &Parsed<'_>, step: &BuildStep) -> Option<()> {
+        // Renaming an account or moving its home changes files whose owners are not followed here.
         if parsed.has('l') || parsed.has('m') {
             return None;
         }
@@ -310,6 +313,7 @@ impl BuildState<'_> {
                 (Some(_), ..) => {}
             },
         }
+        // Without -a the list replaces the memberships.
         if !further.is_empty() && !parsed.has('a') {
             let groups = self.accounts_mut().group.iter_mut().flatten();
             groups.for_each(|line| line.members.retain(|member| member != name));
@@ -357,6 +361,7 @@ fn wanted_of_adduser<'a>(parsed: &Parsed<'a>, name: &'a str) -> Wanted<'a> {
     let named = parsed.value('G').or_else(|| parsed.value('i'));
     let group = match named {
         Some(group) => Group::Named(group),
+        // Debian's and Alpine's adduser both put system users there unless told otherwise.
         None if system && !parsed.has('p') => Group::Default("nogroup"),
         None => Group::Own { assumed: false },
     };
@@ -376,12 +381,14 @@ fn wanted_of_useradd<'a>(parsed: &Parsed<'a>, name: &'a str) -> Wanted<'a> {
     let group = match parsed.value('g') {
         Some(group) => Group::Named(group),
         None if parsed.has('N') => Group::Default("users"),
+        // USERGROUPS_ENAB of login.defs decides, and is yes where distributions ship it.
         None => Group::Own { assumed: !parsed.has('U') },
     };
     let home = parsed.value('d').map_or_else(|| format!("/home/{name}"), str::to_owned);
     let makes_home = match (parsed.has('m'), parsed.has('M')) {
         (_, true) => Some(false),
         (true, false) => Some(true),
+        // CREATE_HOME of login.defs decides; it differs between distributions.
         (false, false) => None,
     };
     let further = parsed.value('G').map(|list| list.split(',').collect()).unwrap_or_default();

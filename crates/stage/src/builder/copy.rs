@@ -42,6 +42,7 @@ impl BuildState<'_> {
         let (uid, gid) = self.runner();
         let lone = |uid: u32| self.login_group(uid).unwrap_or(Ok(uid));
         match (&uid, &gid) {
+            // A USER without a group part runs with group 0, and yet its own primary group owns what it makes.
             (Ok(uid), Ok(0)) if *uid != 0 => (Ok(*uid), lone(*uid)),
             _ => (uid, gid),
         }
@@ -87,9 +88,11 @@ impl BuildState<'_> {
     pub(super) fn copy(&mut self, copy: &Copy, tree: &Tree, whence: &str, step: &BuildStep) {
         let Some(owner) = self.copy_owner(copy.owner.as_deref(), step) else { return };
         let owned = copy.owner.is_some();
+        // COPY --from keeps ids and modes of the other stage; what comes from the context is made 0:0.
         let kept = !owned && matches!(copy.from, CopyFrom::Other(_));
         let marking = Marking { owner, owned, kept, mode: copy.mode };
         let to = self.absolute(&copy.to);
+        // As cp does: a target that is a directory takes the source into it.
         let into = copy.sources.len() > 1 || to.ends_with(b"/") || self.is_directory(&to);
         for source in &copy.sources {
             let fact = format!("what {} puts at {}", step.words, mivask_model::act::quoted(&to));
@@ -281,6 +284,7 @@ impl BuildState<'_> {
             let fact = format!("the mode of directories that {} copies", step.words);
             let attributes = Certainty::Unknown(Unknown::new(&fact, "set it with chmod in a RUN"));
             doubt = Some(Doubt { attributes, contents: Certainty::Known });
+        // What was not known of the source's mode does not matter any more.
         } else if asked.is_some() {
             doubt = None;
         }
@@ -300,6 +304,7 @@ impl BuildState<'_> {
             ..Entry::new(source.kind, uid, gid, asked.unwrap_or(mode)).at(step.from.clone())
         };
         match self.tree.lookup(dir, name) {
+            // A directory that is there keeps owner and mode; only its entries are added.
             Some(there) if directory && self.tree.inode(there).kind == FileKind::Directory => Some(there),
             Some(there) if directory == (self.tree.inode(there).kind == FileKind::Directory) => {
                 self.tree.replace(there, entry);

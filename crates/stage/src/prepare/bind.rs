@@ -34,6 +34,8 @@ pub(super) fn bound(
     let read_only = if mount.read_only { MountFlags::READ_ONLY } else { MountFlags::NONE };
     let asked = mount.flags.with(read_only);
     let ever_asked = asked.with(mount.engine.taken_back).with(below.set);
+    // Mounts that come from a more privileged mount namespace are locked together (mount_namespaces(7)); without a
+    // user namespace of its own there is no such boundary.
     let way = if namespaced { rules.in_namespace } else { InNamespace::AsAsked };
     let leaves = match way {
         InNamespace::LeavesBehind => true,
@@ -61,6 +63,7 @@ pub(super) fn bound(
     };
     if bind && way == InNamespace::CannotLeave {
         let lost = host.without(flags);
+        // A recursive bind is refused as a whole when one mount below would lose a flag.
         let inner = volume.nested.iter().map(|nested| nested.flags.without(below.applied(nested.flags)));
         let lost = inner.fold(lost, MountFlags::with).both(LOCKED);
         if lost != MountFlags::NONE {

@@ -107,6 +107,7 @@ impl ContainerMounts<'_> {
     fn all(&mut self, volumes: &BTreeMap<String, Ready>, cache: &mut TreeCache, runtime: Runtime) {
         let container = self.container;
         let mut declared: Vec<&VolumeMount> = container.mounts.iter().collect();
+        // A mount at `/` is the root itself, so it comes before the default mounts that go into it.
         let whole =
             declared.iter().position(|mount| depth(&mount.at.value) == 0).map(|at| declared.remove(at));
         self.root(whole, volumes);
@@ -115,6 +116,8 @@ impl ContainerMounts<'_> {
         let taken = |at: &[u8]| declared.iter().any(|mount| same_path(&mount.at.value, at));
         if runtime != Runtime::Bare {
             for default in defaults::mounts(self.stage, cache, self.context, container) {
+                // What the description mounts at the same place replaces the runtime's own mount: both would be
+                // stacked otherwise.
                 if !taken(&default.at) {
                     let rank = if default.first { 0 } else { depth(&default.at) };
                     wanted.push((rank, Wanted::Default(Box::new(default))));
@@ -123,6 +126,7 @@ impl ContainerMounts<'_> {
         }
         if matches!(self.context.workload.flavour, Flavour::Pod | Flavour::Compose) {
             let own = self.image.map(|image| image.volumes.as_slice()).unwrap_or_default();
+            // A VOLUME of the image is an anonymous volume only where nothing else is mounted.
             let left = own.iter().filter(|volume| !taken(&volume.value));
             wanted.extend(left.map(|volume| (depth(&volume.value), Wanted::Image(volume))));
         }
@@ -164,6 +168,7 @@ impl ContainerMounts<'_> {
         let origin = MountOrigin::Root;
         let ids = &self.own_ids.clone();
         self.push(None, &Attachment { at: b"/", volume: &volume, root, flags: read_only, origin, from, ids });
+        // Volumes are filled from the image as it was before anything was mounted.
         self.image_table.push(self.mounts.get(MountTable::ROOT).clone());
     }
 
@@ -176,6 +181,8 @@ impl ContainerMounts<'_> {
             let reason = format!("`{}` is not an option of a volume for this engine", word.value);
             return self.stop(RefusalClass::StartRefused, reason, word.from.clone());
         }
+        // An idmapped mount takes its map from a user namespace, and the initial one cannot be used
+        // (mount_setattr(2)).
         if mount.engine.id_mapped && self.own_ids.uids.is_identity() {
             let reason = "`idmap` needs a user namespace of the container's own".to_owned();
             return self.stop(RefusalClass::StartRefused, reason, mount.at.from.clone());
@@ -216,8 +223,10 @@ impl ContainerMounts<'_> {
         let from = &mount.at.from;
         let origin = MountOrigin::Declared;
         let of_pod = self.context.workload.own_users.is_some();
+        // A tmpfs is made inside the namespace, so its 0:0 is the namespace's root.
         let shifted = of_pod || mount.engine.id_mapped || matches!(ready, Ready::Tmpfs(_));
         let ids = if shifted { self.own_ids.clone() } else { mount.ids.clone() };
+        // `attach` adds nothing where the mount point cannot be made; then nothing can be mounted below either.
         let before = self.mounts.iter().count();
         self.attach(&Attachment { at, volume: &volume, root, flags, origin, from, ids: &ids });
         let made = self.mounts.iter().nth(before).map(|(id, _)| id);
@@ -312,6 +321,7 @@ impl ContainerMounts<'_> {
         let image = self.image.and_then(|image| image.working_directory.as_ref());
         let Some(path) = own.or(image) else { return };
         let mut maker = self.maker();
+        // It gets plain permission bits, whatever mount points get.
         maker.directory &= 0o777;
         if !self.profile().makes_working_directory && self.is_missing_in_image(&path.value) {
             if own.is_some() {

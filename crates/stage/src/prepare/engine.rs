@@ -52,6 +52,8 @@ impl ContainerMounts<'_> {
             }
             InImage::Directory(image, dir) => {
                 let empty = self.is_empty(source, root);
+                // Podman remembers that it has filled a volume, so one that was emptied since stays empty; Docker
+                // looks each time.
                 let copied = once && (self.filled.copied.contains(&source) || volume.fills == Fills::Used);
                 if !no_copy && empty && !copied && self.copy(source, root, (image, dir), !once) {
                     self.filled.copied.insert(source);
@@ -63,6 +65,7 @@ impl ContainerMounts<'_> {
                 volume.note("the image has nothing there, so the volume stays as it is")
             }
             InImage::Missing => {}
+            // Whatever the image has there would be copied, its owner and mode with it.
             InImage::Unlisted(unknown) if !no_copy && self.is_empty(source, root) => {
                 let certainty = Certainty::Unknown(unknown);
                 let tree = Arc::make_mut(&mut self.stage.storage.source_mut(source).tree);
@@ -77,6 +80,7 @@ impl ContainerMounts<'_> {
     pub(super) fn take_over(&mut self, volume: &mut Prepared, at: &[u8]) {
         let Some(root) = volume.root else { return };
         let in_image = if volume.kind == MountKind::Volume { Some(self.in_image(at)) } else { None };
+        // The kernel would not let a chown through a link touch what is elsewhere: the engine uses lchown.
         let owner = self.process;
         for variant in &volume.variants {
             let tree = Arc::make_mut(&mut self.stage.storage.source_mut(variant.source).tree);
@@ -181,6 +185,7 @@ impl ContainerMounts<'_> {
         };
         let mounted =
             self.mounts.iter().skip(1).any(|(_, mount)| at.starts_with(&mount.at) && mount.at.len() > 1);
+        // Below another mount it is that volume's own directory, which the image knows nothing of.
         !mounted && missing(&self.mounts)
     }
 
@@ -195,6 +200,7 @@ impl ContainerMounts<'_> {
         let from = self.stage.source(image.0).tree.clone();
         let renumber = self.renumbering();
         let tree = Arc::make_mut(&mut self.stage.storage.source_mut(source).tree);
+        // An empty directory of the image copies nothing, and the volume counts as new at its next mount.
         let before = tree.len();
         // The volume is empty and the image's own names are distinct, so only a table can be full.
         if tree.graft(root, &from, image.1, &renumber).is_err() {
@@ -249,6 +255,7 @@ impl ContainerMounts<'_> {
         let existing = there.map(|(source, inode)| self.stage.source(source).tree.inode(inode).mode);
         let open = matches!(sight, Ok(Sight::Unlisted)) && rules.keeps_directory_mode;
         let (mode, rule) = match existing {
+            // The image is not listed, so whether it has a directory there decides, and nobody knows.
             _ if open => (
                 asked_mode,
                 "runc 1.1 gives a tmpfs the mode of the directory it covers, if the image has one there",

@@ -62,6 +62,7 @@ pub(super) struct Wanted<'a> {
 /// One host path with the flags of the mount underneath. The filesystem group never changes it.
 pub(super) fn prepare(stage: &mut Stage, context: &Context<'_>, wanted: &Wanted<'_>) -> Prepared {
     let tree = context.host.map(|host| &stage.source(host).tree);
+    // The mount that counts is the one at the end of the links: a bind follows them.
     let real = tree.map_or_else(|| wanted.path.to_vec(), |tree| real_path(tree, wanted.path));
     let mount = context.scene.host.mounts.as_ref().and_then(|mounts| mounts.covering(&real));
     let mut prepared = on_host(stage, context, wanted, (&real, mount));
@@ -181,6 +182,7 @@ fn unknown(stage: &mut Stage, shown: &str, wanted: &Wanted<'_>) -> Prepared {
         anonymous: false,
     };
     let source = stage.add_source(source);
+    // Without a type, nothing says whether a directory or a file is mounted.
     let directory = kind_needed(wanted.check) == Some(FileKind::Directory);
     let root = directory.then_some(Tree::ROOT);
     let host_path = Some(Arc::from(wanted.path));
@@ -267,6 +269,7 @@ fn make(stage: &mut Stage, table: &MountTable, wanted: &Wanted<'_>) -> Result<Re
             return Err(failed(format!("nothing is there, and type {check:?} makes nothing")));
         }
     };
+    // mkdir -p stops at the link, and the runtime is then given a path that leads nowhere.
     if let Seen::There(_, FileKind::Link) = seen(stage, table, path, Follow::AllButLast)? {
         return Err((RefusalClass::CreateContainerError, "a link that points at nothing".to_owned()));
     }

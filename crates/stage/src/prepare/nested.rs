@@ -16,6 +16,7 @@ use crate::stage::Stage;
 /// Puts the mount points of a host into its tree where they are not listed: a table that names one shows that it is there,
 /// and nothing else of it.
 pub(super) fn make_mount_points(tree: &mut Arc<Tree>, mounts: &HostMounts) {
+    // A directory that something is mounted on exists, whether the survey of the host saw it or not.
     for (mount, rest) in mounts.below(b"/").filter(|(mount, _)| mount.whole) {
         let mut here = Tree::ROOT;
         for name in rest.split(|byte| *byte == b'/').filter(|name| !name.is_empty()) {
@@ -56,6 +57,7 @@ pub(super) fn below(
         let tree = &stage.source(host).tree;
         let names = rest.split(|byte| *byte == b'/').filter(|name| !name.is_empty());
         let found = names.into_iter().try_fold(root, |dir, name| tree.lookup(dir, name));
+        // It shows through a link or is hidden itself: then no bind of `path` brings it along.
         let Some(inode) = found else { continue };
         let label = Arc::from(format!("host {}", mivask_model::act::quoted(&mount.at)));
         let source = source_on(stage, whole, Some(mount));
@@ -119,6 +121,8 @@ pub(super) fn leave_behind(stage: &mut Stage, volume: &mut Prepared) {
                 let settle = "not possible in a scene: it shows only where nothing is mounted on it";
                 Certainty::Unknown(Unknown::new(&fact, settle))
             };
+            // The tree holds what is mounted there; a bind that leaves it behind shows the directory underneath
+            // instead, which nobody sees on the host.
             tree.forget_all(nested.inode);
             let doubt = Doubt { attributes: unknown("owner and mode of"), contents: unknown("what is in") };
             tree.set_doubt(nested.inode, doubt);

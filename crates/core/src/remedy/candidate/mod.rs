@@ -150,6 +150,8 @@ impl<'a> Met<'a> {
         let mut all: Vec<u32> = Vec::new();
         let primary = inside(who.fsgid);
         let others = who.groups.iter().filter_map(|gid| inside(*gid)).filter(|gid| Some(*gid) != primary);
+        // A group that was added on purpose comes first: it is the one a team shares. Group 0 is shared with every
+        // image that names none.
         for gid in others.chain(primary).filter(|gid| *gid != 0) {
             if !all.contains(&gid) {
                 all.push(gid);
@@ -194,6 +196,7 @@ impl<'a> Met<'a> {
         let acl = self.tree.acl(self.place.inode.unwrap_or(Tree::ROOT));
         // Who the process is.
         if let Some(gid) = self.gid.filter(|gid| !self.in_group(*gid) && mode.group().grants(needed)) {
+            // Only a group that already gives enough: joining one and opening it too is what `modes` proposes.
             all.push(process(self.name, Process::Joins(gid)));
             all.push(process(self.name, Process::Becomes(self.own_uid(), Some(gid))));
         }
@@ -220,6 +223,8 @@ impl<'a> Met<'a> {
         if !self.is_mine() {
             all.push(self.file(vec![Verb::SetsAcl(self.with_entry(acl, needed))]));
         }
+        // DAC_READ_SEARCH reads files and searches directories; writing, and running a file without an x bit, take
+        // the wider one.
         let opening = if needed.writes() || self.inode.kind == FileKind::File && needed != Access::READ {
             Capability::DacOverride
         } else {
@@ -264,6 +269,7 @@ impl<'a> Met<'a> {
     fn filled(&self, scene: &Scene) -> Vec<Candidate> {
         let mut workloads = scene.workloads.iter().filter(|workload| *workload.name == *self.actor.workload);
         let engine = workloads.next().is_some_and(|workload| workload.flavour == Flavour::Compose);
+        // Engines fill named and anonymous volumes from the image, nothing else.
         let bound = matches!(self.mount.kind, MountKind::Bind | MountKind::Tmpfs);
         if !engine || bound || self.mount.origin != MountOrigin::Declared {
             return Vec::new();
@@ -330,6 +336,7 @@ impl<'a> Met<'a> {
             return Vec::new();
         }
         let own = self.own_groups().first().copied();
+        // A number that nobody has opens nothing else.
         let fresh = own.or_else(|| crate::change::free_id(scene));
         let mut gids: Vec<u32> = self.gid.filter(|gid| *gid != 0).into_iter().chain(fresh).collect();
         gids.dedup();
