@@ -18,7 +18,7 @@ use crate::options::{Color, Paging};
 /// Predicts what a containerised process can do to files, before anything is deployed, and says why.
 ///
 /// INPUT is a Kubernetes manifest, a Compose file, an OCI configuration, a folder of these, or a scene file that adds
-/// facts about images, volumes and the host; `-` is standard input. Inputs are told apart by content.
+/// facts about images, volumes and the host; `-` is standard input. Inputs are recognised by content.
 #[derive(Debug, Parser)]
 #[command(name = "mivask", version, max_term_width = MOST_COLUMNS)]
 #[command(

@@ -100,7 +100,7 @@ pub(crate) enum Failure {
         file: String,
         /// The line, from 1.
         line: usize,
-        /// The first byte that is none.
+        /// The first byte that is not UTF-8.
         byte: u8,
     },
     /// The answer cannot be written.

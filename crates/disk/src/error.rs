@@ -35,7 +35,7 @@ pub enum At {
 }
 
 impl DiskError {
-    /// The whole source is no use.
+    /// The whole source is unusable.
     #[must_use]
     pub fn whole(source: &str, message: impl Into<String>) -> Self {
         Self { source: source.to_owned(), at: At::Whole, message: message.into(), help: None }

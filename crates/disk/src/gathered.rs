@@ -81,7 +81,7 @@ pub struct Holes {
 }
 
 impl Holes {
-    /// Whether something that belongs to the source stayed unknown; a boundary is no such thing.
+    /// Whether something that belongs to the source stayed unknown; a mount boundary does not count.
     #[must_use]
     pub const fn any(&self) -> bool {
         self.vanished + self.denied + self.failed > 0

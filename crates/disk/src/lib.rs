@@ -1,6 +1,6 @@
 //! On-disk facts from wherever they are to be had, as trees of `mivask-core`.
 //!
-//! A source is told apart by its content: a directory of this machine, a survey taken earlier, an archive, the
+//! A source is recognised by its content: a directory of this machine, a survey taken earlier, an archive, the
 //! layers of an image, or a listing that someone pasted. Each gives a tree; what it cannot tell stays unknown or
 //! is a named assumption.
 

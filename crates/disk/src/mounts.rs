@@ -1,4 +1,4 @@
-//! Tables of mounts: `/proc/PID/mountinfo`, `/proc/mounts` and fstab(5), told apart line by line.
+//! Tables of mounts: `/proc/PID/mountinfo`, `/proc/mounts` and fstab(5), recognised line by line.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::BufRead;
@@ -106,7 +106,7 @@ fn above(at: &[u8]) -> impl Iterator<Item = &[u8]> {
 /// Reads a table of mounts, which is called `name` in answers.
 ///
 /// # Errors
-/// A line is none of such a table.
+/// A line does not belong to such a table.
 pub fn read(name: &str, input: &mut dyn BufRead) -> Result<Vec<MountLine>, DiskError> {
     let mut lines = Lines::new(name, input);
     let mut all = Vec::new();

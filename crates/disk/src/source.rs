@@ -1,4 +1,4 @@
-//! Sources told apart by what they are and how they begin.
+//! Sources recognised by type and content.
 
 use std::fs::File;
 use std::io::{self, BufReader, Read};

@@ -59,7 +59,7 @@ pub fn encode_capabilities(capabilities: Option<&FileCapabilities>) -> Vec<u8> {
     bytes
 }
 
-/// The ACL in an attribute's value; `None` where it is none.
+/// The ACL in an attribute's value; `None` if it is malformed.
 #[must_use]
 pub fn decode(bytes: &[u8]) -> Option<Acl> {
     let mut acl = Acl::minimal(Mode::default());

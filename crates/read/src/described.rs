@@ -8,6 +8,6 @@ use mivask_core::scene::Scene;
 pub struct Described {
     /// The facts.
     pub scene: Scene,
-    /// What a scene file demands; nothing where the input is none.
+    /// What a scene file demands; empty where the input is not a scene file.
     pub policy: Policy,
 }

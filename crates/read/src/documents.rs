@@ -1,4 +1,4 @@
-//! Documents of descriptions, told apart by content and added to a scene.
+//! Documents of descriptions, recognised by content and added to a scene.
 
 use std::path::{Path, PathBuf};
 

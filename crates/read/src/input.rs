@@ -1,4 +1,4 @@
-//! From a file name or standard input to a scene: inputs are told apart by content.
+//! From a file name or standard input to a scene: inputs are recognised by content.
 
 use std::path::PathBuf;
 

@@ -1,6 +1,6 @@
 //! Readers: documents in, the facts of `mivask-core` out, each with the place it came from.
 //!
-//! Inputs are told apart by content ([`input`]). YAML keeps the place of every value ([`yaml`]);
+//! Inputs are recognised by content ([`input`]). YAML keeps the place of every value ([`yaml`]);
 //! Kubernetes objects and OCI configurations are held against tables of every field of their specification,
 //! our scene file is typed
 //! by [`scene_file::SceneFile`], from which its JSON Schema is made. A reader never invents a fact:

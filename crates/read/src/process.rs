@@ -167,7 +167,7 @@ fn resolved(process: &Process, from: &Provenance) -> Resolved {
     Resolved { possible, question: None, name: None, facts, refusal: None, assumptions }
 }
 
-/// One that maps every id to itself is none.
+/// A map of every id to itself counts as no map.
 fn id_map(lines: &[(u32, u32, u32)]) -> IdMap {
     match lines {
         [(0, 0, u32::MAX)] | [] => IdMap::identity(),

@@ -138,7 +138,7 @@ fn simplify_mounts(scenario: &mut Scenario, left: &mut usize) -> bool {
 fn simplify_entries(scenario: &mut Scenario, left: &mut usize) -> bool {
     for entry in scenario.volumes.iter_mut().flat_map(|volume| &mut volume.entries) {
         for index in (0..entry.facts.len()).rev() {
-            // A link without its target, a device without its numbers, are no simpler ones.
+            // A link without its target, a device without its numbers, are not simpler.
             let needed = matches!(entry.facts[index].0, "target" | "device" | "same-file-as" | "layer");
             if !needed && reached(left) {
                 entry.facts.remove(index);

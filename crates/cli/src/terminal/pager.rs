@@ -78,7 +78,7 @@ impl Drop for Pager {
     }
 }
 
-/// The pager of the environment (`PAGER`, as POSIX has it for man); an empty one is none.
+/// The pager of the environment (`PAGER`, as POSIX has it for man); an empty value means no pager.
 fn spawn() -> Option<Child> {
     let given = std::env::var("PAGER").ok();
     let words = given.as_deref().unwrap_or("less");

@@ -309,8 +309,8 @@ fn help_lists_the_commands_in_the_order_of_work() {
     Predicts what a containerised process can do to files, before anything is deployed, and says why.
 
     INPUT is a Kubernetes manifest, a Compose file, an OCI configuration, a folder of these, or a scene
-    file that adds facts about images, volumes and the host; `-` is standard input. Inputs are told
-    apart by content.
+    file that adds facts about images, volumes and the host; `-` is standard input. Inputs are
+    recognised by content.
 
     Usage: mivask [OPTIONS] <COMMAND>
 

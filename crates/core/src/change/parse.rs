@@ -30,7 +30,7 @@ const FORMS: [(&str, &str); 12] = [
     ("removes", "host removes group NAME"),
 ];
 
-/// Reads an act, or a change that is none.
+/// Reads an act, or a change that is not an act.
 ///
 /// # Errors
 /// The first mistake, with its place in `text`.

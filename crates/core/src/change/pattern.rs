@@ -13,7 +13,7 @@ use mivask_stage::stage::Stage;
 /// recursive change leaves them alone.
 ///
 /// # Errors
-/// The pattern is none, or matches nothing.
+/// The pattern is invalid, or matches nothing.
 pub(super) fn expanded(
     stage: &Stage,
     table: &MountTable,

@@ -24,7 +24,7 @@ use crate::question::{Cell, ask_as, facts_at};
 /// Whether `expected` holds on `stage`.
 ///
 /// # Errors
-/// A pattern that is none, in words.
+/// An invalid pattern, in words.
 pub fn uphold(stage: &Stage, expected: &Expected, globs: &dyn Globs) -> Result<Upheld, PatternError> {
     let mut counts = ClaimCounts::default();
     match &expected.claim {

@@ -63,7 +63,7 @@ pub(crate) struct Single {
 /// Everything that is found, the worst first. `limits` are those the user declares; `accepted` stay in the list, marked.
 ///
 /// # Errors
-/// A pattern of `accepted` that is none.
+/// An invalid pattern in `accepted`.
 pub fn exposure(
     stage: &Stage,
     limits: &[Fact<Limit>],

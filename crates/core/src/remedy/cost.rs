@@ -104,7 +104,7 @@ fn is_goal(act: &Act, actor: &str, column: Column, path: &[u8]) -> bool {
         || directory && entries && column == Column::Create)
 }
 
-/// The question of the matrix that an act is; `None` where it is none of them.
+/// The column of the matrix that answers an act; `None` for an act without one.
 const fn column_of(verb: &Verb) -> Option<Column> {
     match verb {
         Verb::Reads => Some(Column::Read),

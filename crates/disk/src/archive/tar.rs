@@ -64,7 +64,7 @@ pub(crate) enum TarError {
     Io(io::Error),
     /// It ends within a member.
     Cut(u64),
-    /// A header that is none.
+    /// An invalid header.
     Header(u64, &'static str),
 }
 

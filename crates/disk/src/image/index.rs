@@ -104,7 +104,7 @@ fn manifest(
 
 /// The one for the wanted platform.
 fn by_platform<'d>(descriptors: &[&'d Descriptor], choice: &Choice) -> Result<&'d Descriptor, String> {
-    // Attestations and the like are in indexes too, for a platform that is none.
+    // Attestations and the like are in indexes too, under the platform `unknown`.
     let known = |one: &&&Descriptor| one.platform.as_ref().is_none_or(|platform| platform.os != "unknown");
     let images: Vec<&&Descriptor> = descriptors.iter().filter(known).collect();
     if let ([only], None) = (images.as_slice(), &choice.platform) {

@@ -1,4 +1,4 @@
-//! Listings that someone made with ordinary tools and pasted: text, told apart by how its first lines look
+//! Listings that someone made with ordinary tools and pasted: text, recognised by its first lines
 //! (docs/formats/sources.md says which commands make them).
 
 mod collect;

@@ -141,7 +141,7 @@ struct Planter {
 
 impl Planter {
     fn new(name: &str, head: &Head, bytes: Option<u64>) -> Self {
-        // The densest surveys have several inodes a byte; a claim beyond that is none.
+        // The densest surveys have several inodes a byte; a larger claim is false.
         let most =
             bytes.map_or(1 << 20, |bytes| usize::try_from(bytes).unwrap_or(usize::MAX).saturating_mul(64));
         Self {

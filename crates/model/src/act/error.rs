@@ -35,19 +35,19 @@ pub enum ActErrorKind {
     /// A change of a mode that is not one.
     #[error("`{0}` is not a mode")]
     Change(String),
-    /// A user or group id that is none.
+    /// An invalid user or group id.
     #[error("`{0}` is not a numeric id")]
     Id(String),
-    /// An owner that is none.
+    /// An invalid owner.
     #[error("`{0}` is not an owner")]
     Owner(String),
-    /// An ACL that is none.
+    /// An invalid ACL.
     #[error("{0}")]
     Acl(String),
-    /// The name of an extended attribute that is none.
+    /// An invalid name of an extended attribute.
     #[error("`{0}` is not a name of an extended attribute")]
     Attribute(String),
-    /// A device that is none.
+    /// An invalid device.
     #[error("`{0}` is not a device")]
     Node(String),
     /// A detail this verb does not take.
@@ -64,7 +64,7 @@ pub enum ActErrorKind {
     /// A quoted word without its end.
     #[error("the double quote is never closed")]
     Quote,
-    /// An escape that is none.
+    /// An invalid escape.
     #[error("only \\\\, \\\" and \\xNN are escapes")]
     Escape,
     /// A NUL byte in a path.

@@ -29,7 +29,7 @@ impl Word {
 /// Splits at blanks; double quotes hold a word together, `#` at a word's start begins a comment.
 ///
 /// # Errors
-/// A quote that is never closed, or an escape that is none.
+/// A quote that is never closed, or an invalid escape.
 pub fn split(text: &str) -> Result<Vec<Word>, ActError> {
     let bytes = text.as_bytes();
     let mut words = Vec::new();

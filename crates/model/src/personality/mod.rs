@@ -260,7 +260,7 @@ impl Personality {
 /// An id in an option's value.
 ///
 /// # Errors
-/// It is none.
+/// It is invalid.
 pub fn id(value: Option<&str>) -> Result<u32, OptionError> {
     value.and_then(|text| text.parse().ok()).ok_or(OptionError::Value("a numeric id"))
 }

@@ -24,7 +24,7 @@ impl Tmpfs {
     /// Takes one mount option, such as `mode=0700`.
     ///
     /// # Errors
-    /// The option is not known, or its value is none.
+    /// The option is unknown, or its value is invalid.
     pub fn set(&mut self, option: &str) -> Result<(), OptionError> {
         let (key, value) = option.split_once('=').map_or((option, None), |(key, value)| (key, Some(value)));
         if self.option(key, value)? { Ok(()) } else { Err(OptionError::Unknown) }

@@ -29,7 +29,7 @@ impl<'a> Loader<'a> {
     pub(super) fn new(files: &'a dyn FileReader, folder: &Path, diagnostics: &'a mut Diagnostics) -> Self {
         let mut variables = BTreeMap::new();
         if let Ok(bytes) = files.read(&folder.join(".env")) {
-            // A line that is none is left out; the shell's variables win over the file's.
+            // A malformed line is left out; the shell's variables override the file's.
             variables.extend(dotenvy::from_read_iter(bytes.as_slice()).flatten());
         }
         Self { files, diagnostics, texts: Vec::new(), length: 0, variables, unset: Vec::new(), depth: 0 }

@@ -198,7 +198,7 @@ impl Reading<'_> {
     }
 }
 
-/// The pairs of a mapping; nothing where it is none.
+/// The pairs of a mapping; empty where it is not a mapping.
 pub(super) fn pairs(node: &Node) -> &[(Node, Node)] {
     match &node.value {
         Value::Mapping(pairs) => pairs,

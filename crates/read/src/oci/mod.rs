@@ -116,7 +116,7 @@ impl Reading<'_> {
         self.diagnostics.add(Severity::Error, self.source, &span, message, None);
     }
 
-    /// Who the process is; `None` where a capability is none.
+    /// Who the process is; `None` where a capability name is unknown.
     fn identity(
         &mut self,
         process: &Process,
@@ -150,7 +150,7 @@ impl Reading<'_> {
         })
     }
 
-    /// The capabilities of one set; `None` where a name is none.
+    /// The capabilities of one set; `None` where a name is unknown.
     fn capabilities(&mut self, set: &str, names: &[String]) -> Option<CapabilitySet> {
         let mut all = CapabilitySet::EMPTY;
         for (index, name) in names.iter().enumerate() {

@@ -8,7 +8,7 @@ use crate::yaml::Node;
 use crate::yaml::RawText;
 
 impl Reading<'_> {
-    /// The two maps under `node`; a line that is none is an error and left out.
+    /// The two maps under `node`; a malformed line is an error and is left out.
     pub(super) fn id_maps(&mut self, uids: &[RawText], gids: &[RawText], node: &Node) -> (IdMap, IdMap) {
         (
             self.id_map(uids, node.get("uids").unwrap_or(node)),

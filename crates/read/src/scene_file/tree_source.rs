@@ -10,7 +10,7 @@ use serde::de::{Deserializer, Error, SeqAccess, Visitor};
 use crate::yaml::RawText;
 
 /// Where on-disk facts come from: the path of a directory, a survey, an archive, the layers of an image or a listing,
-/// told apart by what they are; or a list of inodes.
+/// recognised by what they are; or a list of inodes.
 #[derive(Debug, JsonSchema)]
 #[schemars(untagged)]
 pub enum TreeSource {

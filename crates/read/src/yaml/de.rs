@@ -62,7 +62,7 @@ pub(crate) fn accepted<T>(
 }
 
 struct Context<'a> {
-    /// Receives unknown keys; `None` where they are no one's mistake.
+    /// Receives unknown keys; `None` where unknown keys are fine.
     unknown: Option<UnknownKeys<'a>>,
 }
 

@@ -71,7 +71,7 @@ impl Node {
         self.items().get(index)
     }
 
-    /// The elements of a list; nothing where this is none.
+    /// The elements of a list; empty where this is not a list.
     #[must_use]
     pub fn items(&self) -> &[Self] {
         match &self.value {

@@ -94,7 +94,7 @@ impl IdentityJson {
             gid: number(identity.gid.raw()),
             groups: group_numbers(identity),
         });
-        // One that never starts is no one: only the reason counts.
+        // A container that never starts has no identity: only the reason counts.
         let shown: &[&Identity] = if starts { &possible } else { &[] };
         let set = |get: fn(&Identity) -> CapabilitySet| {
             agreed(shown, get).map(|set| set.iter().map(|cap| cap.name()).collect())

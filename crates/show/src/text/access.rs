@@ -53,7 +53,7 @@ fn stacked(out: &mut dyn Write, row: &AccessRow, layout: Layout) -> io::Result<(
     writeln!(out, "  {}  {} {}", cells[0], cells[2], cells[1])?;
     let answers = row.cells.iter().zip(&cells[3..]).filter(|((_, asked), _)| asked.is_some());
     let words: Vec<String> = answers.map(|((column, _), cell)| format!("{} {cell}", column.word())).collect();
-    // Blanks within an answer must not fold, so each is kept together by a blank that is none.
+    // Blanks within an answer must not fold, so each is joined with no-break spaces.
     let line = words.iter().map(|word| word.replace(' ', "\u{a0}")).collect::<Vec<_>>().join("  ");
     writeln!(out, "      {}", folded(&line, 6, layout.width).replace('\u{a0}', " "))
 }

@@ -22,7 +22,7 @@ pub(super) enum UpholdError {
 
 impl CommandError for UpholdError {}
 
-/// An expectation holds a pattern that is none.
+/// An expectation holds an invalid pattern.
 #[derive(Debug, thiserror::Error)]
 #[error("{at}: {why}")]
 pub(in crate::commands) struct Misread {
