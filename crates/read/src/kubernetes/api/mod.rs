@@ -2,12 +2,16 @@
 //!
 //! What the others are called and of which type they are is in the field table ([`crate::fields`]).
 
+mod claim;
+mod meta;
 mod storage;
 mod types;
 mod volumes;
 
 use serde::de::DeserializeOwned;
 
+pub(super) use claim::*;
+pub(super) use meta::*;
 pub(super) use storage::*;
 pub(super) use types::*;
 pub(super) use volumes::*;

@@ -4,30 +4,8 @@ use std::collections::BTreeMap;
 
 use serde::Deserialize;
 
-use super::types::ObjectMeta;
+use super::meta::ObjectMeta;
 use super::volumes::HostPathVolumeSource;
-
-/// A PersistentVolumeClaim.
-#[derive(Clone, Debug, Default, Deserialize)]
-#[serde(rename_all = "camelCase", default)]
-pub(in crate::kubernetes) struct PersistentVolumeClaim {
-    /// Its name.
-    pub metadata: ObjectMeta,
-    /// What it asks for.
-    pub spec: PersistentVolumeClaimSpec,
-}
-
-/// `spec` of a claim.
-#[derive(Clone, Debug, Default, Deserialize)]
-#[serde(rename_all = "camelCase", default)]
-pub(in crate::kubernetes) struct PersistentVolumeClaimSpec {
-    /// The volume it is bound to.
-    pub volume_name: Option<String>,
-    /// Its class.
-    pub storage_class_name: Option<String>,
-    /// How it is used.
-    pub access_modes: Vec<String>,
-}
 
 /// A PersistentVolume.
 #[derive(Clone, Debug, Default, Deserialize)]

@@ -3,20 +3,9 @@
 use serde::Deserialize;
 use serde::de::IgnoredAny;
 
-use super::storage::PersistentVolumeClaim;
+use super::claim::PersistentVolumeClaim;
+use super::meta::ObjectMeta;
 use super::volumes::Volume;
-
-/// `metadata`.
-#[derive(Clone, Debug, Default, Deserialize)]
-#[serde(rename_all = "camelCase", default)]
-pub(in crate::kubernetes) struct ObjectMeta {
-    /// Its name.
-    pub name: Option<String>,
-    /// What a generated name begins with.
-    pub generate_name: Option<String>,
-    /// Its namespace.
-    pub namespace: Option<String>,
-}
 
 /// A Pod.
 #[derive(Clone, Debug, Default, Deserialize)]

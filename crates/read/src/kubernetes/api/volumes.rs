@@ -3,7 +3,7 @@
 
 use serde::Deserialize;
 
-use super::storage::PersistentVolumeClaimSpec;
+use super::claim::PersistentVolumeClaimSpec;
 
 /// A volume.
 #[derive(Clone, Debug, Default, Deserialize)]
