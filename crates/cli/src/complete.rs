@@ -1,4 +1,4 @@
-//! What may are on the command line where the cursor is: actors, paths inside and acts of the scene that is named on it.
+//! What may stand on the command line at the cursor: actors, paths inside and acts of the scene that is named on it.
 
 use std::ffi::{OsStr, OsString};
 use std::path::PathBuf;

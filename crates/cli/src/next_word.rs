@@ -19,7 +19,7 @@ pub(crate) const COMMANDS: [(&str, &str); 6] = [
 const CHANGES: [&str; 9] =
     ["becomes", "umask", "drops", "adds", "joins", "parts", "filesystem-group", "mounts", "renumbers"];
 
-/// The words that can are at `cursor` of `line`, and where the word begins that they replace.
+/// The words that fit at `cursor` of `line`, and where the word they replace begins.
 pub(crate) fn complete(stage: &Stage, line: &str, cursor: usize) -> (usize, Vec<String>) {
     let typed = line.get(..cursor).unwrap_or(line);
     let start = typed.rfind(char::is_whitespace).map_or(0, |at| at + 1);
@@ -51,7 +51,7 @@ fn paths(stage: &Stage, actor: &str, word: &str) -> Vec<String> {
     all.filter_map(|(name, kind)| {
         let path = [&word.as_bytes()[..=end], &name].concat();
         let mut text = quoted(&path);
-        // What needs quotes is not completed: the quote would are in the middle of the word.
+        // What needs quotes is not completed: the quote would end up in the middle of the word.
         if text.starts_with('"') {
             return None;
         }

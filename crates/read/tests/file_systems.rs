@@ -44,7 +44,7 @@ containers:
     prepare::stage(&scene.unwrap())
 }
 
-/// Holds each act against its expectation; `-> depends` may are there too.
+/// Holds each act against its expectation; `-> depends` is allowed too.
 fn hold(volume: &str, acts: &[&str]) {
     let stage = stage(volume);
     for sentence in acts {

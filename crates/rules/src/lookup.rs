@@ -52,7 +52,7 @@ pub fn root_credentials() -> Credentials {
     }
 }
 
-/// What an all_seeing sees at a path.
+/// What someone who may look everywhere finds at a path.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub enum Sight {
     /// An inode.

@@ -10,7 +10,7 @@ use mivask_model::tree::InodeId;
 
 use crate::trace::Step;
 
-/// Something a decision may have to ask because a fact is missing:.
+/// Something a decision may have to ask because a fact is missing.
 ///
 /// The same question gets the same answer within one run.
 #[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]

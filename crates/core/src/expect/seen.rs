@@ -28,7 +28,7 @@ pub(super) struct Seen<'s> {
     /// For each source, the first that shows the same disk.
     disks: BTreeMap<SourceId, SourceId>,
     objects: BTreeSet<Same>,
-    /// Names that are not there, or that is not listed, by the directory they would are in.
+    /// Names that are missing or not listed, by the directory they would be in.
     names: BTreeMap<Same, BTreeSet<Vec<u8>>>,
 }
 

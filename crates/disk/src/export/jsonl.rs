@@ -8,7 +8,7 @@ use serde::Serialize;
 
 use super::{Row, each, has_unknown_attributes};
 
-/// An entry; parts that it has not are left out, what is not known is null.
+/// An entry; parts it does not have are left out, unknown ones are null.
 #[derive(Debug, Serialize)]
 struct EntryJson {
     mivask: u8,

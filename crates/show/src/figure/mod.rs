@@ -18,7 +18,7 @@ use crate::safe::safe;
 
 pub use walk::Walk;
 
-/// A figure, to are in a page or by itself.
+/// A figure, in a page or by itself.
 #[derive(Clone, Debug)]
 pub struct Figure {
     drawing: Group,

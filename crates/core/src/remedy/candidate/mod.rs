@@ -130,7 +130,7 @@ impl<'a> Met<'a> {
         Some(Self { stage, actor, name, place, mount, inode, tree, path: path.to_vec(), uid, gid })
     }
 
-    /// What is at `path`, or the directory that a missing entry would are in.
+    /// What is at `path`, or the directory that a missing entry would be in.
     fn nearest(stage: &'a Stage, actor: &'a Actor, name: &'a str, path: &[u8]) -> Option<Self> {
         Self::at(stage, actor, name, path).or_else(|| Self::at(stage, actor, name, parent(path)))
     }
