@@ -99,6 +99,7 @@ impl World {
     ) -> Result<Self, KernelError> {
         let folder = scratch.join("world");
         fs::create_dir_all(&folder).doing(|| "making the world's folder".to_owned())?;
+        // One unmount of this takes down everything that is built in it.
         namespace::tmpfs(&folder, c"mode=755")?;
         let mut world = Self { folder, stores: BTreeMap::new() };
         match world.fill(stage, table, grounds, choice) {
@@ -131,6 +132,7 @@ impl World {
                 Some((below, inode)) => self.below(table, below, inode, &attached).ok_or_else(lost)?,
             };
             let (store, shown) = self.stores.get(&id).zip(mount.root).ok_or_else(lost)?;
+            // An overlay applies id maps to its layers when it is mounted; mapped again, ids would go through both.
             let ids = match &store.layered {
                 None => mount.ids.clone(),
                 Some(layered) if *layered == mount.ids => MountIds::default(),
@@ -142,6 +144,7 @@ impl World {
             mounts::attach(store.paths.get(&shown).ok_or_else(lost)?, &ids, mount.flags, &at)?;
             attached.push(at);
         }
+        // A superblock becomes read-only last: mount points and files have to be made on it first.
         for (id, store) in &self.stores {
             let source = stage.source(*id);
             if source.read_only && !source.personality.is_read_only() {
@@ -242,6 +245,7 @@ impl World {
 
     /// Detaches everything, and removes what is on lasting file systems.
     pub(crate) fn take_down(self) -> Result<(), KernelError> {
+        // A child that was killed may keep something open for a moment, which makes a plain unmount busy.
         rustix::mount::unmount(&self.folder, UnmountFlags::DETACH)
             .doing(|| "detaching the world".to_owned())?;
         for store in self.stores.values() {
@@ -365,6 +369,7 @@ fn paths_below(tree: &Tree, root: &Path) -> BTreeMap<InodeId, PathBuf> {
 /// Makes a superblock read-only. The kernel lets go of a file that was written a moment after it was closed
 /// (`delayed_fput`), and until then says that it is busy.
 fn make_read_only(root: &Path) -> rustix::io::Result<()> {
+    // A file that was just closed keeps its superblock busy until its last reference is put.
     const TRIES: u32 = 100;
     for _ in 0..TRIES {
         match rustix::mount::mount_remount(root, RawFlags::RDONLY, "") {

@@ -23,6 +23,7 @@ pub(super) fn change(
     what: &What,
     notes: &mut Vec<String>,
 ) -> Result<(), String> {
+    // Hints are about what the number meant before: afterwards it is the new group's.
     let before = scene.clone();
     let from = Provenance::Act(format!("{whose} {what}").into());
     let mut made = Vec::new();
@@ -34,6 +35,7 @@ pub(super) fn change(
         }
         match one(accounts, what, &from) {
             Ok(()) => made.push(label),
+            // One image that lacks the name is no mistake as long as another one has it.
             Err(reason) => problem = Some(format!("{reason} ({label})")),
         }
     }
@@ -157,6 +159,7 @@ fn renumber(accounts: &mut Accounts, group: &str, gid: u32, from: &Provenance) -
     let old = line.gid;
     line.gid = gid;
     line.from = from.clone();
+    // groupmod -g changes the primary group of its users too; files keep the old number.
     for user in accounts.passwd.iter_mut().flatten().filter(|user| user.gid == old) {
         user.gid = gid;
         user.from = from.clone();
@@ -170,6 +173,7 @@ fn known(accounts: &Accounts, user: &str) -> Result<(), String> {
 
 /// The line of a group, by name or number.
 fn line<'a>(accounts: &'a mut Accounts, group: &str) -> Result<&'a mut GroupLine, String> {
+    // Tools take a group's number where they take its name.
     let number = group.parse().ok();
     let lines = accounts.group.iter_mut().flatten();
     let mut found = lines.filter(|line| line.name == group || Some(line.gid) == number);

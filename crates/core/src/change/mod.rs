@@ -194,6 +194,7 @@ impl Changes {
                 Change::Process(actor, _) | Change::Accounts(actor, _) => actor.as_str(),
                 Change::FilesystemGroup(_) | Change::Joins(_) => return None,
             };
+            // The host is no actor, so nobody has to be called that.
             (name != HOST).then_some((change, name))
         })
     }
@@ -266,6 +267,7 @@ impl Changes {
     /// # Errors
     /// The first change that cannot be made.
     pub fn apply_to_scene(&self, scene: &mut Scene) -> Result<Vec<String>, ChangeError> {
+        // Surroundings and workloads of one scene are changed side by side, which takes them apart for a moment.
         let mut workloads = std::mem::take(&mut scene.workloads);
         let made = self.apply_to_surroundings(scene, &workloads).and_then(|mut notes| {
             for workload in &mut workloads {
@@ -289,6 +291,7 @@ fn image(scene: &mut Scene, workloads: &[Workload], act: &Act, globs: &dyn Globs
     let name = name.ok_or_else(|| format!("the image that {} runs is not given", act.actor))?;
     let unknown =
         || format!("the files of image {name} are not given: add `images: {{ {name}: {{ tree: ... }} }}`");
+    // A change of files that are not given would invent all of them.
     let given = scene.images.get_mut(&name).ok_or_else(unknown)?;
     let tree = given.tree.clone().ok_or_else(unknown)?;
     // Root alone before the image's files.

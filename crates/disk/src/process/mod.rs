@@ -89,6 +89,7 @@ pub fn look(pid: u32, reach: &Reach) -> Result<Process, DiskError> {
     })?;
     let table = read("mountinfo").map_err(|error| DiskError::io(&shown, &error))?;
     let lines = mounts::read(&format!("/proc/{pid}/mountinfo"), &mut &table[..])?;
+    // The link leads into the process's own mount namespace, which its path does not.
     let root = rustix::fs::open(
         format!("/proc/{pid}/root"),
         OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC,
@@ -106,6 +107,7 @@ pub fn look(pid: u32, reach: &Reach) -> Result<Process, DiskError> {
         let link = |who: &str| std::fs::read_link(format!("/proc/{who}/ns/{name}")).ok();
         link("self").is_some() && link("self") == link(&pid.to_string())
     };
+    // Reading from its root changes the working directory of the thread that reads.
     let mounts = live::on_own_thread(|| Reading::new(&shown, &root, lines).all(reach))
         .map_err(|error| DiskError::io(&shown, &error))?;
     Ok(Process {
@@ -158,6 +160,7 @@ impl<'a> Reading<'a> {
             let rest = Certainty::Unknown(Unknown::new(&fact, "name a path in them"));
             let origin = Provenance::Source(Arc::from(what.as_str()));
             let mut grower = Grower::with_rest(origin, &what, false, rest.clone());
+            // Until a directory is listed, nothing about it is known; listing settles it piece by piece.
             grower.tree.set_doubt(Tree::ROOT, Doubt { attributes: rest.clone(), contents: rest });
             Mounted { line, grower, begun: false, file: None }
         };
@@ -206,6 +209,7 @@ impl<'a> Reading<'a> {
         let mut here = Vec::new();
         let mut links = 0;
         while let Some(name) = pending.pop() {
+            // `..` at the root of the process stays there, as its own walks do.
             if name == b".." {
                 here.truncate(here.iter().rposition(|byte| *byte == b'/').unwrap_or(0));
                 continue;
@@ -219,6 +223,7 @@ impl<'a> Reading<'a> {
                     if links > MOST_LINKS {
                         return None;
                     }
+                    // An absolute target begins at the root of the process, not at ours.
                     if target.first() == Some(&b'/') {
                         here.clear();
                     }
@@ -298,6 +303,7 @@ impl<'a> Reading<'a> {
     /// Puts what is at a path into the tree of its mount; a mount point into both.
     fn put(&mut self, path: &[u8], entry: Entry) {
         let at = [b"/", path].concat();
+        // What shows at a mount point is the root of what is mounted; the directory above lists it too.
         let point = self.mounts.iter().position(|mount| mount.line.at == at);
         if let Some(index) = point {
             let mount = &mut self.mounts[index];
@@ -324,6 +330,7 @@ impl<'a> Reading<'a> {
     /// The mount that a directory is on; its own where it is a mount point.
     fn covering(&self, at: &[u8]) -> usize {
         let inside = self.mounts.iter().enumerate().filter(|(_, mount)| is_within(at, &mount.line.at));
+        // The innermost mount is the one a path ends up on; hidden ones were taken out before.
         inside.max_by_key(|(_, mount)| mount.line.at.len()).map_or(0, |(index, _)| index)
     }
 

@@ -28,10 +28,12 @@ pub fn read(input: &mut dyn Read, name: &str, bytes: Option<u64>) -> Result<Gath
         other => other?,
     }
     if &magic != MAGIC {
+        // The number behind the name is the version, so a survey of a later one is told from a stranger's file.
         let ours = magic.starts_with(b"mivask-survey ");
         return Err(if ours { SurveyError::Version } else { SurveyError::Magic });
     }
     let mut frames = FrameReader::new(input, MAGIC.len() as u64)?;
+    // An error names the frame that was being read, not the one that would come next.
     let mut at = frames.at;
     let read = everything(&mut frames, name, bytes, &mut at);
     read.map_err(|trouble| match trouble {
@@ -100,6 +102,7 @@ fn everything(
             Kind::End => {
                 let count = std::str::from_utf8(raw).ok().and_then(|text| text.parse().ok());
                 let tree = planter.finish(count)?;
+                // Bytes behind the end would be covered by no checksum.
                 if !frames.is_at_end().map_err(FrameError::Io)? {
                     return wrong("something follows its end");
                 }
@@ -159,6 +162,7 @@ impl Planter {
     }
 
     fn frame(&mut self, raw: &[u8]) -> Result<(), Trouble> {
+        // Sets before classes before entries: each refers back to those that were read, never ahead.
         let mut columns = Reader::new(raw)?;
         while columns.has(Column::NewExtended) {
             self.extended.push(extended(&mut columns)?);
@@ -190,6 +194,7 @@ impl Planter {
             if more {
                 self.open = Some(dir);
             } else {
+                // A stack gives the last one first, and the first subdirectory is to come next.
                 self.pending[self.first..].reverse();
             }
         }
@@ -235,6 +240,7 @@ impl Planter {
             if shared > name.len() {
                 return wrong("a name shares more than there is");
             }
+            // Sorted names share their beginnings, which are stored once.
             name.truncate(shared);
             name.extend_from_slice(columns.bytes(Column::Names, length)?);
             let Some(class) = columns.word(Column::Classes)?.checked_sub(1) else {
@@ -244,6 +250,7 @@ impl Planter {
                 continue;
             };
             let Some(class) = self.classes.get_mut(class as usize) else { return wrong("a class too many") };
+            // Inodes of a class are copies of its first one, which takes no look at the class's parts again.
             let id = match class.model {
                 Some(model) => tree.add_like(dir, &name, model)?,
                 None => {
@@ -321,6 +328,7 @@ impl Planter {
         if !self.pending.is_empty() || self.open.is_some() {
             return wrong("directories are missing");
         }
+        // A frame that was left out would be found by its checksum; this finds a writer that lost count.
         if count != Some(tree.len() as u64) || tree.len() != self.head.inodes as usize {
             return wrong("the number of inodes does not fit");
         }

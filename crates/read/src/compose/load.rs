@@ -84,8 +84,11 @@ impl<'a> Loader<'a> {
             self.error(&span, "files include or extend one another without end".to_owned());
             return None;
         }
+        // Variables are replaced before files are merged: each file may have a folder, but all have one environment.
         self.replace(&mut node, source);
+        // Paths belong to the file they are written in, so they are made absolute before it is merged into another.
         relative(&mut node, &|path| clean(&self.files.absolute(&folder.join(path))));
+        // Places are kept as if all files were one text, so that a merged node still says which file it came from.
         shift(&mut node, self.length);
         self.length += source.joined_length();
         self.texts.push(source.clone());
@@ -95,6 +98,7 @@ impl<'a> Loader<'a> {
             Some(lower) => merge(lower, node, ""),
             None => node,
         });
+        // What is included is below the file that includes it, and `extends` may name a service of either.
         let extended = whole.and_then(|node| self.extended(node, folder));
         self.depth -= 1;
         extended
@@ -211,6 +215,7 @@ impl<'a> Loader<'a> {
         let mut upper = service;
         for side in [&mut lower, &mut upper] {
             if let Value::Mapping(pairs) = &mut side.value {
+                // It is done, and the specification does not hand it on.
                 pairs.retain(|(key, _)| key.text() != Some("extends"));
             }
         }
@@ -250,6 +255,7 @@ fn relative(node: &mut Node, absolute: &dyn Fn(&str) -> String) {
                         let options = fields.iter_mut().find(|(key, _)| key.text() == Some("driver_opts"));
                         options.into_iter().for_each(|(_, options)| {
                             text_at(options, "device", &|path| {
+                                // A device may also be an NFS export or a disk, which are no paths of the project.
                                 if path.starts_with('.') { absolute(path) } else { path.to_owned() }
                             })
                         });

@@ -91,6 +91,7 @@ impl Reading<'_> {
             reading.diagnostic(Severity::Error, root, "the file has no services", None);
             return None;
         }
+        // A service without profiles always runs; one with profiles only when one of them is named.
         let active: Vec<&str> = profiles.split(',').map(str::trim).filter(|name| !name.is_empty()).collect();
         let mut waiting = Vec::new();
         let mut wanted: Vec<(&str, &Node)> = Vec::new();
@@ -112,6 +113,7 @@ impl Reading<'_> {
             reading.diagnostic(Severity::Note, &at, &message, help);
         }
         let containers: Vec<Container> =
+            // A service that mounts another one's volumes finds them only after that one was read.
             in_order(&wanted).into_iter().filter_map(|(name, node)| reading.service(name, node)).collect();
         if containers.is_empty() && !reading.diagnostics.has_errors() {
             reading.diagnostic(Severity::Error, root, "no service of the file runs", None);

@@ -30,6 +30,8 @@ pub(super) struct Head {
 impl Head {
     /// The name of the pod that is looked at: a StatefulSet's first.
     fn pod(&self) -> String {
+        // Pods of a stateful set are numbered from 0, and their claims carry the pod's name; others get names no one
+        // knows before.
         if self.kind == "StatefulSet" { format!("{}-0", self.name) } else { self.name.clone() }
     }
 
@@ -120,6 +122,7 @@ fn containers(
         let here = origin.at(key);
         for (index, described) in list.iter().enumerate() {
             let item = here.item(index);
+            // An init container that is restarted for ever runs beside the others (KEP-753).
             let sidecar = role == Role::Init && described.restart_policy.as_deref() == Some("Always");
             let role = if sidecar { Role::Sidecar } else { role };
             if containers.iter().any(|earlier: &Container| earlier.name == described.name) {
@@ -193,6 +196,7 @@ fn container(
 
 /// An absolute path of a field; anything else is left to the runtime's default.
 fn path_of(path: Option<&str>, field: &str, origin: &Origin<'_>) -> Option<Fact<Vec<u8>>> {
+    // The API leaves relative paths to the runtime, and runtimes differ: nothing is said of them.
     let path = path.filter(|path| path.starts_with('/'))?;
     Some(origin.fact(field, field, path.as_bytes().to_vec()))
 }
@@ -236,6 +240,7 @@ fn mount(
         return None;
     }
     let at = mount_path(&asked.mount_path, origin, diagnostics)?;
+    // Both mean the whole volume to the kubelet.
     let sub_path = asked.sub_path.as_ref().filter(|path| !path.is_empty() && *path != ".");
     if let Some(path) =
         sub_path.filter(|path| path.starts_with('/') || path.split('/').any(|part| part == ".."))
@@ -296,6 +301,7 @@ fn mount_path(path: &str, origin: &Origin<'_>, diagnostics: &mut Diagnostics) ->
     }
     let mut parts: Vec<&str> = Vec::new();
     for part in path.split('/').filter(|part| !part.is_empty() && *part != ".") {
+        // Runtimes clean the path before they mount, so a container never sees the dots.
         if part == ".." {
             parts.pop();
         } else {

@@ -127,6 +127,7 @@ impl Reading<'_> {
         let permitted = self.capabilities("permitted", &sets.permitted)?;
         let inheritable = self.capabilities("inheritable", &sets.inheritable)?;
         let ambient = self.capabilities("ambient", &sets.ambient)?;
+        // It is only checked: execve works the effective set out again from the others (capabilities(7)).
         self.capabilities("effective", &sets.effective)?;
         let user = &process.user;
         let list = self.at("process.user.additionalGids");
@@ -183,6 +184,7 @@ impl Reading<'_> {
         let item = self.at("mounts").item(index).unwrap_or(self.node);
         let place = self.source.place(&item.span, "mounts");
         let target = mount.destination.clone();
+        // A relative destination is taken from the root, as runc does with a warning.
         let target = if target.starts_with('/') { target } else { format!("/{target}") };
         let options = &mount.options;
         let has = |word: &str| options.iter().any(|option| option == word);
@@ -190,6 +192,7 @@ impl Reading<'_> {
         let source = mount.source.as_deref().unwrap_or_default();
         let (flags, taken_back) = flags(options);
         let kind = match typ {
+            // The option decides, whatever the type says: both runtimes look at it alone.
             _ if has("bind") || has("rbind") => {
                 let path = self.files.absolute(&self.folder.join(source)).display().to_string();
                 VolumeKind::Bind { path: path.into_bytes(), make_missing: false }
@@ -205,6 +208,7 @@ impl Reading<'_> {
             "proc" | "sysfs" | "mqueue" => VolumeKind::System(typ.to_owned()),
             other => VolumeKind::Other { kind: other.to_owned(), read_only: false },
         };
+        // A bundle may mount twice at one place; the number keeps the volumes apart.
         let name = Fact::new(format!("{target} ({index})"), place.clone());
         volumes.push(Volume { name: name.clone(), kind });
         let ids = MountIds {
@@ -224,6 +228,7 @@ impl Reading<'_> {
     /// The account files of the root file system, where the bundle has it at hand.
     fn accounts(&self, root: &str, scene: &mut Scene) {
         let folder = self.folder.join(root);
+        // What a scene tells of the root file system comes before what lies beside the bundle.
         if scene.images.contains_key(root) || !matches!(self.files.folder(&folder), Ok(Some(_))) {
             return;
         }
@@ -261,6 +266,7 @@ fn turned(option: &str) -> Option<(MountFlags, bool)> {
 fn flags(options: &[String]) -> (MountFlags, MountFlags) {
     let turned = options.iter().filter_map(|option| turned(option));
     turned.fold((MountFlags::NONE, MountFlags::NONE), |(flags, taken), (flag, set)| {
+        // What was asked for and taken back again still makes crun mount a bind a second time.
         if set { (flags.with(flag), taken) } else { (flags.without(flag), taken.with(flags.both(flag))) }
     })
 }
