@@ -42,9 +42,16 @@ pub(crate) fn gather(
             Err(errors) => errors.iter().for_each(|error| mistake(error, &text, &mut diagnostics)),
         }
     }
-    diagnostics::report(&diagnostics, err)?;
-    diagnostics::refuse_errors(&diagnostics)?;
+    diagnostics::settle(&diagnostics, err)?;
     if acts.is_empty() { Err(Failure::NoAct) } else { Ok(acts) }
+}
+
+/// The only act of a command that takes one.
+pub(crate) fn only(text: &str, stage: &Stage, err: &mut dyn Write) -> Result<Act, Failure> {
+    let mut diagnostics = Diagnostics::default();
+    let act = one(text, 0, stage, &mut diagnostics);
+    diagnostics::settle(&diagnostics, err)?;
+    act.ok_or(Failure::NoAct)
 }
 
 /// The act of argument `index` (from 0).

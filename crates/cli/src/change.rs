@@ -50,8 +50,7 @@ pub(crate) fn read(sentences: &[String], err: &mut dyn Write) -> Result<Changes,
             }
         }
     }
-    diagnostics::report(&diagnostics, err)?;
-    diagnostics::refuse_errors(&diagnostics)?;
+    diagnostics::settle(&diagnostics, err)?;
     Ok(Changes::with_globs(all, Arc::new(Patterns)))
 }
 

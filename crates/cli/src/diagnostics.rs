@@ -21,3 +21,9 @@ pub(crate) fn refuse_errors(diagnostics: &Diagnostics) -> Result<(), Failure> {
         errors => Err(Failure::Mistakes { errors }),
     }
 }
+
+/// Prints every diagnostic, and ends where an error is among them.
+pub(crate) fn settle(diagnostics: &Diagnostics, err: &mut dyn Write) -> Result<(), Failure> {
+    report(diagnostics, err)?;
+    refuse_errors(diagnostics)
+}

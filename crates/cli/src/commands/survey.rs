@@ -82,7 +82,7 @@ impl To {
 
 /// Why no survey is taken.
 #[derive(Debug, thiserror::Error)]
-enum SurveyError {
+enum CannotWrite {
     /// It would go to a terminal.
     #[error(
         "refusing to write a binary survey to a terminal: name a file with -o, such as -o readings.survey"
@@ -93,15 +93,15 @@ enum SurveyError {
     NotBuiltIn(&'static str),
 }
 
-impl CommandError for SurveyError {}
+impl CommandError for CannotWrite {}
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
     let text = args.to.is_some_and(To::is_text);
     if args.output.is_none() && io::stdout().is_terminal() && !text {
-        return Err(SurveyError::Terminal.into());
+        return Err(CannotWrite::Terminal.into());
     }
     if args.to.and_then(To::format).is_some_and(|format| !format.is_built_in()) {
-        return Err(SurveyError::NotBuiltIn("parquet").into());
+        return Err(CannotWrite::NotBuiltIn("parquet").into());
     }
     let options = Options {
         acls: !args.without_acls,

@@ -4,11 +4,9 @@ use std::io::Write;
 
 use mivask_core::question::ask;
 use mivask_core::stage::Stage;
-use mivask_read::diagnostic::Diagnostics;
 use mivask_show::sides;
 
-use crate::acts::one;
-use crate::diagnostics;
+use crate::acts::only;
 use crate::end::{End, Failure};
 use crate::load;
 use crate::options::{Format, Input};
@@ -29,23 +27,15 @@ pub(crate) struct Args {
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
     let mut answer = |stage: &Stage, err: &mut dyn Write| {
-        let mut diagnostics = Diagnostics::default();
-        let act = one(&args.act, 0, stage, &mut diagnostics);
-        diagnostics::report(&diagnostics, err)?;
-        diagnostics::refuse_errors(&diagnostics)?;
-        let answer = act.map(|act| ask(stage, &act)).transpose()?;
-        Ok(sides::acts(answer.as_slice()))
+        let answer = ask(stage, &only(&args.act, stage, err)?)?;
+        Ok(sides::acts(&[answer]))
     };
     if let Some(sides) = load::sides(&args.input, err, &mut answer)? {
         return load::print_sides(out, &sides, args.format == Format::Json);
     }
     let whole = load::Whole::read(&args.input, &reach::reach_of(std::slice::from_ref(&args.act)), err)?;
     let stage = &whole.stage;
-    let mut diagnostics = Diagnostics::default();
-    let act = one(&args.act, 0, stage, &mut diagnostics);
-    diagnostics::report(&diagnostics, err)?;
-    diagnostics::refuse_errors(&diagnostics)?;
-    let act = act.ok_or(Failure::NoAct)?;
+    let act = only(&args.act, stage, err)?;
     whole.remark(std::slice::from_ref(&act), err)?;
     let answer = ask(stage, &act)?;
     match args.format {

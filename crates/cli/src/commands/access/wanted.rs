@@ -74,14 +74,14 @@ pub(super) struct Filter<'a> {
 /// A pattern of paths does not read.
 #[derive(Debug, thiserror::Error)]
 #[error("`{pattern}` is not a pattern of paths: {}", error.kind())]
-struct PatternError {
+struct NotAPattern {
     /// As it was written.
     pattern: String,
     /// What is wrong with it.
     error: globset::Error,
 }
 
-impl CommandError for PatternError {}
+impl CommandError for NotAPattern {}
 
 impl<'a> Filter<'a> {
     pub(super) fn new(globs: &[String], conditions: &'a [Condition]) -> Result<Self, Failure> {
@@ -90,10 +90,10 @@ impl<'a> Filter<'a> {
         }
         let mut set = GlobSetBuilder::new();
         for glob in globs {
-            let failure = |error| PatternError { pattern: glob.clone(), error };
+            let failure = |error| NotAPattern { pattern: glob.clone(), error };
             set.add(GlobBuilder::new(glob).literal_separator(true).build().map_err(failure)?);
         }
-        let globs = set.build().map_err(|error| PatternError { pattern: globs.join(" "), error })?;
+        let globs = set.build().map_err(|error| NotAPattern { pattern: globs.join(" "), error })?;
         Ok(Self { globs: Some(globs), conditions })
     }
 

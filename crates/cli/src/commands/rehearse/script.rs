@@ -92,8 +92,7 @@ impl Script {
                 }
             }
         }
-        diagnostics::report(&diagnostics, err)?;
-        diagnostics::refuse_errors(&diagnostics)?;
+        diagnostics::settle(&diagnostics, err)?;
         Ok(lines)
     }
 }
@@ -133,8 +132,7 @@ impl Line {
                 RehearsalError::Change(_) => None,
             };
             diagnostics.add(Severity::Error, &self.source, &self.span, error.to_string(), help);
-            diagnostics::report(&diagnostics, err)?;
-            diagnostics::refuse_errors(&diagnostics)?;
+            diagnostics::settle(&diagnostics, err)?;
         }
         rehearsal.steps().get(before).ok_or(Failure::NoAct)
     }

@@ -7,11 +7,9 @@ use std::path::PathBuf;
 
 use mivask_core::remedy::remedies;
 use mivask_disk::process::Reach;
-use mivask_read::diagnostic::Diagnostics;
 use mivask_show::{json, text};
 
-use crate::acts::one;
-use crate::diagnostics;
+use crate::acts::only;
 use crate::end::{CommandError, End, Failure};
 use crate::load::{Whole, layout};
 use crate::options::{Format, Input};
@@ -75,11 +73,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     }
     let reach = Reach { whole: true, ..reach::reach_of(std::slice::from_ref(&args.act)) };
     let whole = Whole::read(&args.input, &reach, err)?;
-    let mut diagnostics = Diagnostics::default();
-    let act = one(&args.act, 0, &whole.stage, &mut diagnostics);
-    diagnostics::report(&diagnostics, err)?;
-    diagnostics::refuse_errors(&diagnostics)?;
-    let act = act.ok_or(Failure::NoAct)?;
+    let act = only(&args.act, &whole.stage, err)?;
     let found = remedies(whole.scene(), &whole.changes, &act)?;
     let mut texts = paste::Texts::default();
     let written: Vec<_> = found.remedies.iter().map(|remedy| texts.written(whole.scene(), remedy)).collect();

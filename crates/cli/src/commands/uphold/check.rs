@@ -152,8 +152,7 @@ fn shared(args: &Args, err: &mut dyn Write) -> Result<Vec<Expected>, Failure> {
         let text = text(path)?;
         all.extend(read_expectations(&text, &mut diagnostics));
     }
-    crate::diagnostics::report(&diagnostics, err)?;
-    crate::diagnostics::refuse_errors(&diagnostics)?;
+    crate::diagnostics::settle(&diagnostics, err)?;
     all.iter().try_for_each(patterns)?;
     Ok(all)
 }

@@ -12,12 +12,14 @@ use rustc_hash::FxBuildHasher;
 use super::column::Endings;
 
 /// All that the columns of an entry depend on: its own likeness, that of its directory (for deleting), the mount, and
-/// whether anything is in it.
+/// whether anything is in it. Of whole words only: a byte among them would cost padding, which cannot be compared or hashed
+/// in one go.
 #[derive(Clone, Copy, PartialEq, Eq, Hash)]
 pub(super) struct Key {
     mount: MountId,
     directory: usize,
     entry: Likeness,
+    /// 1 where something is in it, else 0.
     full: usize,
 }
 
