@@ -1,6 +1,7 @@
 //! What could be changed about the check that stops an act.
 
 mod absent;
+mod flags;
 mod leaving;
 
 use mivask_model::acl::{Acl, AclText};
@@ -70,9 +71,9 @@ pub(super) fn candidates(scene: &Scene, stage: &Stage, act: &Act, answer: &Answe
         return met.bits(scene, step, &act.path);
     }
     match step.check {
-        Check::ReadOnlyMount => met.remounted(stage, act, "rw"),
-        Check::NoExec => met.remounted(stage, act, "exec"),
-        Check::NoDev => met.remounted(stage, act, "dev"),
+        Check::ReadOnlyMount => met.writable(stage, act),
+        Check::NoExec => met.remounted("exec"),
+        Check::NoDev => met.remounted("dev"),
         Check::Sticky | Check::Owner => met.ownership(Capability::Fowner),
         Check::ProtectedFile | Check::ProtectedHardlink => met.given(),
         Check::GivingAway => met.giving(act),
@@ -341,20 +342,6 @@ impl<'a> Met<'a> {
         let mut gids: Vec<u32> = self.gid.filter(|gid| *gid != 0).into_iter().chain(fresh).collect();
         gids.dedup();
         gids.into_iter().map(|gid| process(self.name, Process::FilesystemGroup(gid))).collect()
-    }
-
-    /// A flag of the mount refuses: the same mount with `option` instead.
-    fn remounted(&self, stage: &Stage, act: &Act, option: &str) -> Vec<Candidate> {
-        if self.mount.is_written_by_kubelet() {
-            return Vec::new();
-        }
-        let what = Process::Mounts(self.mount.at.to_vec(), vec![option.to_owned()]);
-        let mut all =
-            vec![Candidate { changes: vec![Change::Process(self.name.to_owned(), what)], side: Side::Mount }];
-        if option == "rw" && self.mount.origin == MountOrigin::Root && act.verb.creates() {
-            all.extend(absent::scratch(stage, self.actor, self.name, parent(&act.path)));
-        }
-        all
     }
 
     /// Only the owner may.
