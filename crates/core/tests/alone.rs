@@ -169,9 +169,9 @@ fn possible_sources_are_tried_where_they_matter() {
 #[test]
 fn what_is_unknown_is_asked_and_never_taken() {
     let unknown = Unknown::new("what the disk holds", "tell");
-    let doubt = Doubt { attributes: Certainty::Known, contents: Certainty::Unknown(unknown.clone()) };
+    let doubt = Doubt::new(Certainty::Known, Certainty::Unknown(unknown.clone()));
     let mut file = Entry::file(0, 0, 0);
-    file.doubt = Some(Doubt { attributes: Certainty::Unknown(unknown), contents: Certainty::Known });
+    file.doubt = Some(Doubt::new(Certainty::Unknown(unknown), Certainty::Known));
     let (stage, table) =
         staged(vec![tree(Entry::directory(0, 0, 0o755).doubting(doubt), file)], MountFlags::default());
     let other = who(9, 9, CapabilitySet::EMPTY, UserNamespace::initial());

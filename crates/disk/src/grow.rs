@@ -33,7 +33,7 @@ impl Grower {
     /// The same, with what else may be in directories that are only named on the way.
     pub(crate) fn with_rest(origin: Provenance, what: &str, sizes: bool, contents: Certainty) -> Self {
         let text = format!("a directory that {what} does not list is 0:0 0755");
-        let doubt = Doubt { attributes: Certainty::Assumed(text.into()), contents };
+        let doubt = Doubt::new(Certainty::Assumed(text.into()), contents);
         let implied = Entry::directory(0, 0, 0o755).doubting(doubt);
         Self {
             tree: Tree::new(implied.clone(), origin),

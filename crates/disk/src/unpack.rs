@@ -63,7 +63,7 @@ fn entry(member: &Member, sizes: bool) -> Entry {
             format!("the ACL of {}, which names users or groups without numbers", quoted(&member.path));
         let unknown = Unknown::new(&fact, "make the archive with numbers for owners");
         let attributes = Certainty::Unknown(unknown);
-        entry.doubt = Some(Doubt { attributes, contents: Certainty::Known });
+        entry.doubt = Some(Doubt::new(attributes, Certainty::Known));
     }
     entry
 }

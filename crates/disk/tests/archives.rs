@@ -101,7 +101,7 @@ fn extended_headers_are_read() {
     }]);
     let gathered = read(&bytes).unwrap();
     let id = gathered.tree.find(b"long\nand\xffodd").unwrap();
-    assert_eq!(gathered.tree.inode(id).uid.raw(), 4_000_000_000);
+    assert_eq!(gathered.tree.inode(id).stored_owner().uid.raw(), 4_000_000_000);
     assert_eq!(gathered.tree.acl(id).unwrap().users[0].0.raw(), 7101);
     let untold = "no program has file capabilities: the archive has none";
     let unrecorded = Unrecorded { capabilities: Some(untold.into()), ..Unrecorded::default() };

@@ -112,7 +112,7 @@ fn owners_by_name() {
     std::fs::write(folder.path().join("group"), "charts:x:7300:\n").unwrap();
     let tree = gather(&path).unwrap().tree;
     let inode = tree.inode(find(&tree, "level.csv"));
-    assert_eq!((inode.uid.raw(), inode.gid.raw()), (7101, 7300));
+    assert_eq!((inode.stored_owner().uid.raw(), inode.stored_owner().gid.raw()), (7101, 7300));
 }
 
 #[test]
@@ -159,7 +159,7 @@ fn mtree_in_its_three_styles() {
     .unwrap();
     assert_eq!(listing(&untyped.tree), "drwxr-xr-x 0/0 - .\ndrwxr-x--- 1/2 - ./a\n-rw-r----- 1/2 - ./a/b\n");
     let b = untyped.tree.find(b"a/b").unwrap();
-    let taken = &untyped.tree.doubt(b).unwrap().attributes;
+    let taken = &untyped.tree.doubt(b).unwrap().owner;
     assert_eq!(*taken, Certainty::Assumed("./a/b is a file: the listing does not give its type".into()));
     let gaps = read(b"#mtree\n. type=dir uid=0 gid=0 mode=0755\na type=file mode=0644 uname=gauge gname=root\nb type=dir uid=0 gid=0 mode=0700 ignore\n..\n").unwrap();
     assert!(missing(&gaps.tree, "a").unwrap().starts_with("the number of the user gauge"));

@@ -65,7 +65,7 @@ fn a_process_is_read_as_far_as_it_is_asked_about() {
     let tree: &Tree = mount.tree.as_ref().unwrap();
     let here = rest.trim_end_matches("/link");
     let inode = tree.inode(tree.find(format!("{here}/level.csv").as_bytes()).unwrap());
-    assert_eq!((inode.uid.raw(), inode.gid.raw()), (7102, 7200));
+    assert_eq!((inode.stored_owner().uid.raw(), inode.stored_owner().gid.raw()), (7102, 7200));
     let unasked = tree.find(format!("{here}/unasked").as_bytes()).unwrap();
     assert_eq!(tree.child_count(unasked), 0);
     assert!(tree.doubt(unasked).unwrap().contents != mivask_model::tree::Certainty::Known);

@@ -61,7 +61,7 @@ fn tree(seed: u64, inodes: usize) -> Gathered {
         }
         if random.u8(..) < 20 {
             let attributes = Certainty::Unknown(Unknown::new("who knows", "look"));
-            entry.doubt = Some(Doubt { attributes, contents: Certainty::Assumed("nothing else".into()) });
+            entry.doubt = Some(Doubt::new(attributes, Certainty::Assumed("nothing else".into())));
         }
         entry.marks = if random.u8(..) < 20 { Marks::IMMUTABLE } else { Marks::default() };
         let Ok(id) = tree.add(dir, &name, entry) else { continue };
@@ -87,9 +87,9 @@ fn told(tree: &Tree) -> Vec<String> {
         all.push(format!(
             "{path:?} {:?} {} {} {} {:?} {:?} {:?} {:?} {:?} {:?} {:?}",
             inode.kind,
-            inode.mode,
-            inode.uid,
-            inode.gid,
+            inode.stored_mode(),
+            inode.stored_owner().uid,
+            inode.stored_owner().gid,
             inode.marks.given(),
             tree.target(id),
             tree.content(id),

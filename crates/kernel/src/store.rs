@@ -152,8 +152,8 @@ fn content(content: &Content) -> Vec<u8> {
 /// Owner, mode, ACLs and file capabilities; the mode after the owner, since chown clears set-id bits.
 fn dress(tree: &Tree, id: InodeId, path: &Path) -> Result<(), KernelError> {
     let inode = tree.inode(id);
-    let uid = Uid::from_raw(inode.uid.raw());
-    let gid = Gid::from_raw(inode.gid.raw());
+    let uid = Uid::from_raw(inode.stored_owner().uid.raw());
+    let gid = Gid::from_raw(inode.stored_owner().gid.raw());
     rustix::fs::chownat(CWD, path, Some(uid), Some(gid), AtFlags::SYMLINK_NOFOLLOW)
         .doing(|| format!("chown of {}", path.display()))?;
     if inode.kind == FileKind::Link {
@@ -165,7 +165,7 @@ fn dress(tree: &Tree, id: InodeId, path: &Path) -> Result<(), KernelError> {
     };
     tree.acl(id).map_or(Ok(()), |acl| set(xattr::ACCESS, &xattr::encode(acl)))?;
     tree.default_acl(id).map_or(Ok(()), |acl| set(xattr::DEFAULT, &xattr::encode(acl)))?;
-    let mode = Mode::from_raw_mode(u32::from(inode.mode.bits()));
+    let mode = Mode::from_raw_mode(u32::from(inode.stored_mode().bits()));
     rustix::fs::chmodat(CWD, path, mode, AtFlags::empty())
         .doing(|| format!("chmod of {}", path.display()))?;
     let capabilities = tree.capabilities(id);

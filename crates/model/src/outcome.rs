@@ -98,17 +98,29 @@ pub struct Imprint {
 }
 
 impl Imprint {
+    /// The same without numbers that mean "some id".
+    #[must_use]
+    pub fn without_unspecified(mut self) -> Self {
+        let is_some_id = |id: u32| id == UNSPECIFIED_ID;
+        self.uid = self.uid.filter(|uid| !is_some_id(uid.raw()));
+        self.gid = self.gid.filter(|gid| !is_some_id(gid.raw()));
+        self.disk_uid = self.disk_uid.filter(|uid| !is_some_id(uid.raw()));
+        self.disk_gid = self.disk_gid.filter(|gid| !is_some_id(gid.raw()));
+        self
+    }
+
     /// An imprint with every number known, except those that mean "some id".
     #[must_use]
     pub fn new(uid: InsideUid, gid: InsideGid, mode: Mode, disk_uid: DiskUid, disk_gid: DiskGid) -> Self {
-        Self {
-            uid: (uid.raw() != UNSPECIFIED_ID).then_some(uid),
-            gid: (gid.raw() != UNSPECIFIED_ID).then_some(gid),
+        let all = Self {
+            uid: Some(uid),
+            gid: Some(gid),
             mode: Some(mode),
-            disk_uid: (disk_uid.raw() != UNSPECIFIED_ID).then_some(disk_uid),
-            disk_gid: (disk_gid.raw() != UNSPECIFIED_ID).then_some(disk_gid),
+            disk_uid: Some(disk_uid),
+            disk_gid: Some(disk_gid),
             acl: None,
-        }
+        };
+        all.without_unspecified()
     }
 
     /// What both agree on.

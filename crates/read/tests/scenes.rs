@@ -122,7 +122,7 @@ fn entries_of_a_tree() {
     );
     let find = |path: &str| tree.find(path.as_bytes()).unwrap();
     assert_eq!(find("/f"), find("/g"), "a hard link is the same inode");
-    assert_eq!(tree.inode(find("/f")).mode.to_string(), "4775", "the ACL's mask is the group digit");
+    assert_eq!(tree.inode(find("/f")).stored_mode().to_string(), "4775", "the ACL's mask is the group digit");
     assert_eq!(*tree.content(find("/f")), Content::Script(b"/bin/sh".as_slice().into()));
     assert_eq!(tree.target(find("/l")), Some(&b"f"[..]));
     assert_eq!(tree.device(find("/n")).map(|device| (device.major, device.minor)), Some((8, 1)));

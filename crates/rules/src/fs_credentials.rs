@@ -97,20 +97,14 @@ impl<'a> FsCredentials<'a> {
         uid == Some(self.uid) || self.effective.has(Capability::Fowner) && self.maps_uid(uid)
     }
 
-    /// Whether it is in `group`, or FSETID counts for an inode of this owner and group
-    /// (`in_group_or_capable`).
-    pub(crate) fn keeps_set_group_id(
-        &self,
-        group: Option<KernelGid>,
-        uid: Option<KernelUid>,
-        gid: Option<KernelGid>,
-    ) -> bool {
-        group.is_some_and(|group| self.in_group(group)) || self.capable_for(Capability::Fsetid, uid, gid)
-    }
-
     /// Whether `capability` counts in the initial user namespace, where the superblocks live (`capable`).
     pub(crate) fn capable(&self, capability: Capability) -> bool {
         self.effective.has(capability) && self.namespace.is_initial()
+    }
+
+    /// Whether it has `capability` in force, whatever for.
+    pub(crate) const fn has(&self, capability: Capability) -> bool {
+        self.effective.has(capability)
     }
 
     /// Whether every id is mapped in its user namespace, so that capabilities count for any owner.

@@ -1,13 +1,14 @@
 //! Owner, group, mode and ACL of a new inode (`inode_init_owner`, `vfs_prepare_mode`, `posix_acl_create`).
 
 use mivask_model::acl::Acl;
+use mivask_model::caps::Capability;
 use mivask_model::fact::Provenance;
 use mivask_model::ids::{DiskGid, DiskUid, InsideGid, InsideUid, OVERFLOW_ID};
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::outcome::Imprint;
 use mivask_model::personality::{GroupRule, Personality, Shown};
-use mivask_model::tree::Inode;
 
+use crate::asked::Asked;
 use crate::trace::Check;
 use crate::view::{Place, View};
 use crate::walk::Walker;
@@ -68,13 +69,17 @@ pub fn imprint<W: Witness>(
         | Personality::Nfs(_)
         | Personality::Fuse(_) => {}
     }
-    let (Some(dir), Some(dir_id)) = (view.inode(directory), directory.inode) else {
-        return Imprint::default();
-    };
+    let Some(dir_id) = directory.inode else { return Imprint::default() };
     let acting = walker.fs_credentials(directory);
     let ids = &view.mount(directory.mount).ids;
-    let (from_directory, passes_on) = group_source(personality.group_rule(), dir);
-    let mut mode = asked(walker, directory, dir, kind, requested);
+    let bits = walker.asked_in(directory).mode();
+    // Without the directory's bits its ACL is not known either, and with them all but the owner is open.
+    let Some(bits) = bits else {
+        let uid = Some(ids.to_disk_uid(acting.uid).unwrap_or(DiskUid::new(OVERFLOW_ID)));
+        return seen(view, directory, Stored { uid, gid: None, mode: None }, None);
+    };
+    let (from_directory, passes_on) = group_source(personality.group_rule(), bits);
+    let mut mode = asked(walker, directory, bits, kind, requested);
     let default = if kind == NewKind::Link { None } else { view.source(directory).tree.default_acl(dir_id) };
     let mut acl = None;
     match default {
@@ -93,19 +98,17 @@ pub fn imprint<W: Witness>(
     }
     let disk_uid = ids.to_disk_uid(acting.uid).unwrap_or(DiskUid::new(OVERFLOW_ID));
     let own_group = ids.to_disk_gid(acting.gid).unwrap_or(DiskGid::new(OVERFLOW_ID));
-    let disk_gid = if from_directory { dir.gid } else { own_group };
-    let given = seen(view, directory, disk_uid, disk_gid, mode, acl.as_ref());
+    let above = view.owner(directory).and_then(|owner| owner.value()).map(|owner| owner.gid);
+    let disk_gid = if from_directory { above } else { Some(own_group) };
+    let stored = Stored { uid: Some(disk_uid), gid: disk_gid, mode: Some(mode) };
+    let given = seen(view, directory, stored, acl.as_ref());
     note(walker, &given, mode, requested, from_directory, default.is_some());
-    if view.is_known(directory) {
-        given
-    } else {
-        Imprint { uid: given.uid, disk_uid: given.disk_uid, ..Imprint::default() }
-    }
+    given
 }
 
 /// Whether the group comes from the directory, and whether a new directory inherits the set-group-id bit.
-const fn group_source(rule: GroupRule, dir: &Inode) -> (bool, bool) {
-    let set = dir.mode.has(Mode::SET_GROUP_ID);
+const fn group_source(rule: GroupRule, bits: Mode) -> (bool, bool) {
+    let set = bits.has(Mode::SET_GROUP_ID);
     match rule {
         GroupRule::Process => (set, set),
         GroupRule::Directory => (true, false),
@@ -118,7 +121,7 @@ const fn group_source(rule: GroupRule, dir: &Inode) -> (bool, bool) {
 fn asked<W: Witness>(
     walker: &mut Walker<'_, '_, W>,
     directory: Place,
-    dir: &Inode,
+    bits: Mode,
     kind: NewKind,
     requested: Mode,
 ) -> Mode {
@@ -126,13 +129,15 @@ fn asked<W: Witness>(
         NewKind::Directory => requested.masked(Mode::new(0o1777)),
         NewKind::Link => Mode::new(0o777),
         NewKind::File | NewKind::Node => {
-            let (uid, gid) = walker.view().owner(directory, dir);
-            let checked = dir.mode.has(Mode::SET_GROUP_ID) && requested.has(Mode::new(0o2010));
-            if checked && !walker.fs_credentials(directory).keeps_set_group_id(gid, uid, gid) {
-                requested.without(Mode::SET_GROUP_ID)
-            } else {
-                requested
-            }
+            let checked = bits.has(Mode::SET_GROUP_ID) && requested.has(Mode::new(0o2010));
+            let acting = walker.fs_credentials(directory);
+            let mut asked = walker.asked_in(directory);
+            let keeps = |asked: &mut Asked<'_, '_, W>| {
+                asked.is_surely_under(&acting, Capability::Fsetid)
+                    || asked.shares_group(&acting)
+                    || asked.is_under(&acting, Capability::Fsetid)
+            };
+            if checked && !keeps(&mut asked) { requested.without(Mode::SET_GROUP_ID) } else { requested }
         }
     }
 }
@@ -149,24 +154,31 @@ fn uniform<W: Witness>(
     walker.pass(Check::Imprint, || {
         (format!("new: everything here shows {}:{} {mode}", shown.uid, shown.gid), view.provenance(directory))
     });
-    seen(view, directory, shown.uid, shown.gid, mode, None)
+    let stored = Stored { uid: Some(shown.uid), gid: Some(shown.gid), mode: Some(mode) };
+    seen(view, directory, stored, None)
+}
+
+/// Owner, group and mode as stored; `None` for each that is not known.
+#[derive(Clone, Copy)]
+pub(crate) struct Stored {
+    pub uid: Option<DiskUid>,
+    pub gid: Option<DiskGid>,
+    pub mode: Option<Mode>,
 }
 
 /// An inode of these stored ids, as the actor sees it through the mount of `place`.
-pub(crate) fn seen(
-    view: &View<'_>,
-    place: Place,
-    disk_uid: DiskUid,
-    disk_gid: DiskGid,
-    mode: Mode,
-    acl: Option<&Acl>,
-) -> Imprint {
+pub(crate) fn seen(view: &View<'_>, place: Place, stored: Stored, acl: Option<&Acl>) -> Imprint {
+    let Stored { uid: disk_uid, gid: disk_gid, mode } = stored;
     let namespace = &view.who.namespace;
     let ids = &view.mount(place.mount).ids;
-    let uid = ids.to_kernel_uid(disk_uid).and_then(|uid| namespace.to_inside_uid(uid));
-    let gid = ids.to_kernel_gid(disk_gid).and_then(|gid| namespace.to_inside_gid(gid));
-    let uid = uid.unwrap_or(InsideUid::new(OVERFLOW_ID));
-    let gid = gid.unwrap_or(InsideGid::new(OVERFLOW_ID));
+    let uid = disk_uid.map(|uid| {
+        let inside = ids.to_kernel_uid(uid).and_then(|uid| namespace.to_inside_uid(uid));
+        inside.unwrap_or(InsideUid::new(OVERFLOW_ID))
+    });
+    let gid = disk_gid.map(|gid| {
+        let inside = ids.to_kernel_gid(gid).and_then(|gid| namespace.to_inside_gid(gid));
+        inside.unwrap_or(InsideGid::new(OVERFLOW_ID))
+    });
     let acl = acl.map(|acl| {
         acl.seen(
             |uid| namespace.to_inside_uid(ids.to_kernel_uid(uid)?).map(InsideUid::raw),
@@ -174,7 +186,7 @@ pub(crate) fn seen(
         )
         .to_string()
     });
-    Imprint { acl, ..Imprint::new(uid, gid, mode, disk_uid, disk_gid) }
+    Imprint { uid, gid, mode, disk_uid, disk_gid, acl }.without_unspecified()
 }
 
 fn note<W: Witness>(

@@ -10,6 +10,7 @@
 
 #![forbid(unsafe_code)]
 
+mod asked;
 pub mod decide;
 pub mod explore;
 mod fs_credentials;

@@ -2,12 +2,12 @@
 
 use mivask_model::credentials::Credentials;
 use mivask_model::fact::{Provenance, Unknown};
-use mivask_model::ids::{KernelGid, KernelUid};
+use mivask_model::ids::{DiskOwner, KernelGid, KernelUid};
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::mount::{Mount, MountId, MountTable, Source, SourceId};
 use mivask_model::personality::{Personality, Squash};
 use mivask_model::storage::{Settings, Storage};
-use mivask_model::tree::{Certainty, Doubt, Inode, InodeId, Marks, Tree};
+use mivask_model::tree::{Attribute, Certainty, Doubt, Inode, InodeId, Marks, Tree};
 
 use crate::fs_credentials::FsCredentials;
 use crate::witness::{MissingFact, Witness};
@@ -102,19 +102,45 @@ impl<'a> View<'a> {
     /// Where the facts of the inode at `place` came from.
     #[must_use]
     pub fn provenance(&self, place: Place) -> Provenance {
-        if let Some(Doubt { attributes: Certainty::Assumed(text), .. }) = self.doubt(place) {
+        if let Some(text) = self.doubt(place).and_then(Doubt::assumed_attribute) {
             return Provenance::Assumption(text.clone());
         }
         let tree = &self.source(place).tree;
         place.inode.map_or_else(|| tree.origin().clone(), |id| tree.place(id))
     }
 
-    /// Owner and group as the kernel compares them; `None` for each that has no mapping.
+    /// `stored` at `place` as the kernel compares it; `None` for each id that has no mapping.
     #[must_use]
     #[inline]
-    pub fn owner(&self, place: Place, inode: &Inode) -> (Option<KernelUid>, Option<KernelGid>) {
+    pub fn kernel_owner(&self, place: Place, stored: DiskOwner) -> (Option<KernelUid>, Option<KernelGid>) {
         let ids = &self.mount(place.mount).ids;
-        (ids.to_kernel_uid(inode.uid), ids.to_kernel_gid(inode.gid))
+        (ids.to_kernel_uid(stored.uid), ids.to_kernel_gid(stored.gid))
+    }
+
+    /// Owner and group at `place` as they are stored, as far as they are given; `None` where the inode is presumed.
+    #[must_use]
+    #[inline]
+    pub fn owner(&self, place: Place) -> Option<Attribute<'a, DiskOwner>> {
+        place.inode.map(|id| self.source(place).tree.owner(id))
+    }
+
+    /// The permission bits at `place`, as far as they are given; `None` where the inode is presumed.
+    #[must_use]
+    #[inline]
+    pub fn mode(&self, place: Place) -> Option<Attribute<'a, Mode>> {
+        place.inode.map(|id| self.source(place).tree.mode(id))
+    }
+
+    /// Whether the filesystem at `place` is certain to let the local kernel decide.
+    pub(crate) fn is_native<W: Witness>(&self, place: Place, w: &mut W) -> bool {
+        match &self.source(place).native {
+            Certainty::Known => true,
+            Certainty::Assumed(text) => {
+                w.assume(|| text.clone());
+                true
+            }
+            Certainty::Unknown(_) => false,
+        }
     }
 
     /// Whether `place` certainly is of another kind than `kind`.
@@ -151,8 +177,7 @@ impl<'a> View<'a> {
     /// Whether owner and mode of the inode at `place` are settled, as far as they are given or assumed.
     #[must_use]
     pub fn is_known(&self, place: Place) -> bool {
-        place.inode.is_some()
-            && !self.doubt(place).is_some_and(|doubt| matches!(doubt.attributes, Certainty::Unknown(_)))
+        place.inode.is_some() && self.doubt(place).is_none_or(|doubt| doubt.unknown_attribute().is_none())
     }
 
     /// The inode at `place` where its owner and mode are settled.
@@ -165,12 +190,6 @@ impl<'a> View<'a> {
     #[must_use]
     pub fn has_marks(&self, place: Place, marks: Marks) -> bool {
         self.inode(place).is_some_and(|inode| inode.marks.has(marks))
-    }
-
-    /// The bits of the inode at `place`; none where it is presumed.
-    #[must_use]
-    pub fn mode(&self, place: Place) -> Mode {
-        self.inode(place).map_or(Mode::default(), |inode| inode.mode)
     }
 
     /// What is not known about entries of the source of `place` that is not listed.

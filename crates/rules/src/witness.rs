@@ -3,12 +3,22 @@
 use std::sync::Arc;
 
 use mivask_model::fact::Unknown;
-use mivask_model::mode::Access;
+use mivask_model::ids::{KernelGid, KernelUid};
+use mivask_model::mode::{Access, Mode};
 use mivask_model::mount::{MountId, SourceId};
 use mivask_model::personality::Feature;
 use mivask_model::tree::InodeId;
 
 use crate::trace::Step;
+
+/// An inode that a question is about.
+#[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
+pub enum Subject {
+    /// One that is listed.
+    Inode(SourceId, InodeId),
+    /// One that is only presumed to exist, by its path inside.
+    Path(Vec<u8>),
+}
 
 /// Something a decision may have to ask because a fact is missing.
 ///
@@ -19,16 +29,24 @@ pub enum MissingFact {
     Identity,
     /// Which of a mount's possible sources it shows.
     Variant(MountId),
-    /// Whether an inode of unknown owner and mode grants this access.
-    Grants(SourceId, InodeId, Access),
+    /// Whether the bits of an inode grant this access.
+    Grants(Subject, Access),
     /// Whether a path exists below a directory whose entries are unknown.
     Exists(Vec<u8>),
-    /// Whether an inode of unknown owner and mode that was presumed to exist grants this access.
-    PresumedGrants(Vec<u8>, Access),
-    /// Who owns an inode, where the sticky bit asks.
-    Owner(SourceId, InodeId),
-    /// Who owns an inode that is only presumed to exist.
-    PresumedOwner(Vec<u8>),
+    /// Whether an inode is this user's.
+    Owner(Subject, KernelUid),
+    /// Whether an inode is of this group.
+    Group(Subject, KernelGid),
+    /// Whether the actor is in the group of an inode.
+    Member(Subject),
+    /// Whether two inodes have one owner.
+    SameOwner(Subject, Subject),
+    /// Whether owner and group of an inode have a mapping on its mount.
+    Mapped(Subject),
+    /// Whether owner and group of an inode are mapped in the actor's user namespace.
+    Inside(Subject),
+    /// Whether an inode has all of these bits.
+    Bits(Subject, Mode),
     /// Which ids an NFS server replaces.
     Squash(SourceId),
     /// Whether the server of a source lets the actor do it.

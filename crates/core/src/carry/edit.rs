@@ -125,7 +125,7 @@ impl Edit {
             Self::Acl(id, text, mode, place) => {
                 let uid = |uid| Some(DiskUid::new(uid));
                 let gid = |gid| Some(DiskGid::new(gid));
-                let acl = text.over(tree.inode(*id).mode, uid, gid);
+                let acl = text.over(tree.inode(*id).stored_mode(), uid, gid);
                 tree.set_access_acl(*id, acl, *mode, place.clone());
             }
             Self::Empty(id, mode, place) => {
@@ -142,7 +142,7 @@ impl Edit {
 fn becomes(tree: &mut Tree, id: InodeId, entry: &Entry) {
     let place = entry.place.clone().unwrap_or_else(|| Provenance::rule("an act"));
     let owner = DiskOwner { uid: entry.uid, gid: entry.gid };
-    let before = DiskOwner { uid: tree.inode(id).uid, gid: tree.inode(id).gid };
+    let before = tree.inode(id).stored_owner();
     tree.set_mode(id, entry.mode, place.clone());
     if owner != before {
         tree.own(id, owner, entry.mode, place);
@@ -151,7 +151,7 @@ fn becomes(tree: &mut Tree, id: InodeId, entry: &Entry) {
         }
     }
     if let Some(doubt) = &entry.doubt {
-        tree.doubt_attributes(id, doubt.attributes.clone());
+        tree.doubt_owner_and_mode(id, doubt.owner.clone(), doubt.mode.clone());
     }
 }
 
@@ -182,7 +182,7 @@ fn kind(verb: &Verb) -> (FileKind, Option<Device>) {
 fn doubt(act: &Act) -> Doubt {
     let fact = format!("owner and mode of what `{act}` leaves");
     let unknown = Unknown::new(&fact, "settle what that act depends on");
-    Doubt { attributes: Certainty::Unknown(unknown), contents: Certainty::Known }
+    Doubt::new(Certainty::Unknown(unknown), Certainty::Known)
 }
 
 /// An ACL as the actor writes it, with ids as they are stored.

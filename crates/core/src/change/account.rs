@@ -194,7 +194,7 @@ fn orphans(scene: &Scene, gid: u32) -> Option<String> {
     let host = scene.host.tree.iter().map(|tree| ("the host".to_owned(), tree));
     for (name, tree) in volumes.chain(images).chain(host) {
         let tree: &Arc<Tree> = tree;
-        let count = tree.ids().filter(|id| tree.inode(*id).gid.raw() == gid).count();
+        let count = tree.ids().filter(|id| tree.inode(*id).stored_owner().gid.raw() == gid).count();
         if count > 0 {
             all.push((name, count));
         }

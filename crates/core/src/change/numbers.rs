@@ -88,7 +88,9 @@ pub fn free_id(scene: &Scene) -> Option<u32> {
     let trees = scene.images.values().filter_map(|image| image.tree.as_ref());
     let trees = trees.chain(scene.volumes.values().filter_map(|volume| volume.tree.as_ref()));
     for tree in trees.chain(scene.host.tree.as_ref()) {
-        used.extend(tree.ids().flat_map(|id| [tree.inode(id).gid.raw(), tree.inode(id).uid.raw()]));
+        used.extend(tree.ids().flat_map(|id| {
+            [tree.inode(id).stored_owner().gid.raw(), tree.inode(id).stored_owner().uid.raw()]
+        }));
     }
     for workload in &scene.workloads {
         let security = &workload.security;

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use mivask_model::credentials::Credentials;
+use mivask_model::ids::DiskOwner;
 use mivask_model::mode::{Access, Concern, FileKind, Mode, concerns, symbolic};
 use mivask_model::mount::{Mount, MountFlags, MountOrigin};
 use mivask_model::mount_kind::MountKind;
@@ -47,7 +48,7 @@ pub(super) fn look(
         return;
     }
     let tree = &*stage.source(swept.place.source).tree;
-    let untold = tree.doubt(id).is_some_and(|doubt| doubt.attributes != mivask_model::tree::Certainty::Known);
+    let untold = tree.doubt(id).is_some_and(|doubt| !doubt.knows_attributes());
     if untold || swept.shut {
         return;
     }
@@ -65,7 +66,8 @@ pub(super) fn look(
 
 impl Met<'_> {
     fn single(&self, kind: Kind, severity: Severity, consequence: String) -> Single {
-        let Inode { mode, uid, gid, .. } = *self.inode;
+        let mode = self.inode.stored_mode();
+        let DiskOwner { uid, gid } = self.inode.stored_owner();
         Single {
             kind,
             severity,
@@ -97,7 +99,7 @@ impl Met<'_> {
     }
 
     fn owns(&self) -> bool {
-        self.mount.ids.to_kernel_uid(self.inode.uid) == Some(self.who.fsuid)
+        self.mount.ids.to_kernel_uid(self.inode.stored_owner().uid) == Some(self.who.fsuid)
     }
 
     fn is_privileged(&self) -> bool {
@@ -106,10 +108,10 @@ impl Met<'_> {
 
     fn open_to_all(&self, singles: &mut Vec<Single>) {
         let needed = if self.directory() { Access::WRITE_EXECUTE } else { Access::WRITE };
-        if !self.inode.mode.other().grants(needed) || self.inode.kind.is_device() {
+        if !self.inode.stored_mode().other().grants(needed) || self.inode.kind.is_device() {
             return;
         }
-        let sticky = self.directory() && self.inode.mode.has(Mode::STICKY);
+        let sticky = self.directory() && self.inode.stored_mode().has(Mode::STICKY);
         // The /tmp of an image is the container's own.
         if sticky && self.mount.origin == MountOrigin::Root {
             return;
@@ -142,39 +144,41 @@ impl Met<'_> {
 
     fn shared(&self, singles: &mut Vec<Single>) {
         let needed = if self.directory() { Access::WRITE_EXECUTE } else { Access::WRITE };
-        let gid = self.mount.ids.to_kernel_gid(self.inode.gid);
+        let gid = self.mount.ids.to_kernel_gid(self.inode.stored_owner().gid);
         let Some(members) = gid.and_then(|gid| self.groups.get(&gid.raw())) else { return };
-        let writes = self.inode.mode.group().grants(needed) && !self.inode.mode.other().grants(needed);
+        let writes = self.inode.stored_mode().group().grants(needed)
+            && !self.inode.stored_mode().other().grants(needed);
         // Its owner and root would write it all the same.
         if !writes || !self.writes() || self.owns() || self.is_privileged() {
             return;
         }
         let text = format!(
             "any member of group {} ({}) can rewrite what the others rely on",
-            self.inode.gid,
+            self.inode.stored_owner().gid,
             listed(members)
         );
         singles.push(self.single(Kind::GroupShared, Severity::Low, text));
     }
 
     fn set_id_program(&self, singles: &mut Vec<Single>) {
-        let mode = self.inode.mode;
+        let mode = self.inode.stored_mode();
         let user = mode.has(Mode::SET_USER_ID);
         let group = mode.has(Mode::new(0o2010));
         let works = !self.mount.flags.has(MountFlags::NO_SUID) && !self.who.no_new_privileges;
         if self.swept.kind != FileKind::File || !(user || group) || !works || !self.allowed(Column::Run) {
             return;
         }
-        let owner = self.mount.ids.to_kernel_uid(self.inode.uid);
+        let owner = self.mount.ids.to_kernel_uid(self.inode.stored_owner().uid);
         if user && owner != Some(self.who.fsuid) {
             let (severity, whom) = match owner.map(|uid| uid.raw()) {
                 Some(0) => (Severity::High, "root".to_owned()),
-                _ => (Severity::Medium, format!("uid {}", self.inode.uid)),
+                _ => (Severity::Medium, format!("uid {}", self.inode.stored_owner().uid)),
             };
             let text = format!("a flaw in it turns {} into {whom}", self.actor.name);
             singles.push(self.single(Kind::SetId, severity, text));
         } else if group && !self.is_privileged() {
-            let text = format!("a flaw in it gives {} the group {}", self.actor.name, self.inode.gid);
+            let text =
+                format!("a flaw in it gives {} the group {}", self.actor.name, self.inode.stored_owner().gid);
             singles.push(self.single(Kind::SetId, Severity::Medium, text));
         }
     }
@@ -184,17 +188,17 @@ impl Met<'_> {
             return;
         }
         let step = self.inode.marks.has(Marks::GROUP_STEP);
-        if step && self.inode.mode.has_any(Mode::new(0o077)) {
+        if step && self.inode.stored_mode().has_any(Mode::new(0o077)) {
             let text = format!(
                 "a program that checks its key refuses it: the filesystem-group step gave group {} access",
-                self.inode.gid
+                self.inode.stored_owner().gid
             );
             singles.push(self.single(Kind::TooWide, Severity::Medium, text));
         }
         if self.mount.is_written_by_kubelet() || self.owns() || !self.allowed(Column::Read) {
             return;
         }
-        let open = self.inode.mode.other().grants(Access::READ);
+        let open = self.inode.stored_mode().other().grants(Access::READ);
         let root = self.mount.origin == MountOrigin::Root;
         if root && !open {
             return;
@@ -227,7 +231,7 @@ impl Met<'_> {
     fn program(&self, singles: &mut Vec<Single>) {
         let content = self.tree.content(self.id);
         let runs = matches!(content, Content::Program | Content::Script(_))
-            || self.inode.mode.has_any(Mode::ANY_EXECUTE);
+            || self.inode.stored_mode().has_any(Mode::ANY_EXECUTE);
         // Root rewrites what it likes; what matters is who else can.
         if self.swept.kind != FileKind::File || !runs || !self.writes() || self.is_privileged() {
             return;
@@ -253,7 +257,7 @@ impl Met<'_> {
             Concern::StickyUnentered,
             Concern::ListedNotEntered,
         ];
-        let found: Vec<Concern> = concerns(self.inode.mode, self.swept.kind);
+        let found: Vec<Concern> = concerns(self.inode.stored_mode(), self.swept.kind);
         if let Some(concern) = found.into_iter().find(|concern| odd.contains(concern)) {
             singles.push(self.single(Kind::MissingExecute, Severity::Low, concern.text().to_owned()));
         }

@@ -3,7 +3,7 @@
 use mivask_model::ids::{InsideGid, InsideUid, OVERFLOW_ID};
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::path::trimmed;
-use mivask_model::tree::Certainty;
+use mivask_model::tree::Attribute;
 use mivask_rules::lookup::{Sight, look, root_credentials};
 use mivask_rules::view::Place;
 use mivask_rules::walk::Follow;
@@ -54,13 +54,17 @@ pub fn facts_of(stage: &Stage, actor: &Actor, place: Place) -> Option<PathFacts>
     let root = root_credentials();
     let view = stage.view(actor, &root, "");
     let inode = view.inode(place)?;
-    let unknown = view.doubt(place).is_some_and(|doubt| matches!(doubt.attributes, Certainty::Unknown(_)));
-    if unknown || view.mount(place.mount).variants.len() > 1 {
+    if view.mount(place.mount).variants.len() > 1 {
         return Some(PathFacts { kind: inode.kind, uid: None, gid: None, mode: None });
     }
     let namespace = &actor.credentials.first()?.namespace;
-    let (uid, gid) = view.owner(place, inode);
-    let uid = uid.and_then(|uid| namespace.to_inside_uid(uid)).unwrap_or(InsideUid::new(OVERFLOW_ID));
-    let gid = gid.and_then(|gid| namespace.to_inside_gid(gid)).unwrap_or(InsideGid::new(OVERFLOW_ID));
-    Some(PathFacts { kind: inode.kind, uid: Some(uid), gid: Some(gid), mode: Some(inode.mode) })
+    let owner = view.owner(place).and_then(Attribute::value).map(|owner| view.kernel_owner(place, owner));
+    let uid = owner.map(|(uid, _)| {
+        uid.and_then(|uid| namespace.to_inside_uid(uid)).unwrap_or(InsideUid::new(OVERFLOW_ID))
+    });
+    let gid = owner.map(|(_, gid)| {
+        gid.and_then(|gid| namespace.to_inside_gid(gid)).unwrap_or(InsideGid::new(OVERFLOW_ID))
+    });
+    let mode = view.mode(place).and_then(Attribute::value);
+    Some(PathFacts { kind: inode.kind, uid, gid, mode })
 }

@@ -163,8 +163,8 @@ fn line((stage, actor): (&Stage, &Actor), path: &[u8], follow: Follow) -> Option
         mode: facts.mode,
         uid: facts.uid,
         gid: facts.gid,
-        disk_uid: given.map(|inode| inode.uid),
-        disk_gid: given.map(|inode| inode.gid),
+        disk_uid: given.map(|inode| inode.stored_owner().uid),
+        disk_gid: given.map(|inode| inode.stored_owner().gid),
         acl: place.inode.and_then(|id| tree.acl(id)).map(ToString::to_string),
         target: place.inode.and_then(|id| tree.target(id)).map(<[u8]>::to_vec),
     })

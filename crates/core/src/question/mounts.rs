@@ -6,7 +6,6 @@ use mivask_model::fact::{Provenance, Unknown};
 use mivask_model::ids::MountIds;
 use mivask_model::mount::{MountFlags, MountOrigin, RootFacts};
 use mivask_model::mount_kind::MountKind;
-use mivask_model::tree::Certainty;
 use mivask_stage::stage::{Actor, Stage};
 
 /// One mount of one actor.
@@ -64,11 +63,15 @@ pub fn mounts(stage: &Stage, actor: &Actor) -> Vec<MountRow> {
             let single = mount.variants.len() == 1;
             let known = mount.root.filter(|id| {
                 let doubt = source.tree.doubt(*id);
-                single && !doubt.is_some_and(|doubt| matches!(doubt.attributes, Certainty::Unknown(_)))
+                single && !doubt.is_some_and(|doubt| doubt.unknown_attribute().is_some())
             });
             let root = known.map(|id| {
                 let inode = source.tree.inode(id);
-                RootFacts { uid: inode.uid.raw(), gid: inode.gid.raw(), mode: inode.mode }
+                RootFacts {
+                    uid: inode.stored_owner().uid.raw(),
+                    gid: inode.stored_owner().gid.raw(),
+                    mode: inode.stored_mode(),
+                }
             });
             let notes = mount.variants.iter().flat_map(|variant| &variant.preparation.notes).cloned();
             MountRow {

@@ -186,7 +186,8 @@ fn is_not_there_yet(base: &Stage, act: &Act) -> bool {
     };
     let assumed = |certainty: &Certainty| matches!(certainty, Certainty::Assumed(_));
     let tree = &base.source(place.source).tree;
-    tree.doubt(Tree::ROOT).is_some_and(|doubt| assumed(&doubt.attributes) || assumed(&doubt.contents))
+    tree.doubt(Tree::ROOT)
+        .is_some_and(|doubt| doubt.assumed_attribute().is_some() || assumed(&doubt.contents))
 }
 
 fn process(what: &Process) -> f64 {

@@ -68,7 +68,7 @@ fn entry(tree: &Tree, row: &Row<'_>) -> EntryJson {
     let flags = [(Marks::IMMUTABLE, "immutable"), (Marks::APPEND_ONLY, "append-only")];
     let mut unknown = Vec::new();
     if let Some(doubt) = tree.doubt(id) {
-        for certainty in [&doubt.attributes, &doubt.contents] {
+        for certainty in [&doubt.owner, &doubt.mode, &doubt.contents] {
             match certainty {
                 Certainty::Unknown(missing) => unknown.push(missing.fact.to_string()),
                 Certainty::Known | Certainty::Assumed(_) => {}
@@ -79,9 +79,9 @@ fn entry(tree: &Tree, row: &Row<'_>) -> EntryJson {
         mivask: 1,
         path: Bytes::new(row.path),
         kind: inode.kind.word(),
-        uid: given.then(|| inode.uid.raw()),
-        gid: given.then(|| inode.gid.raw()),
-        mode: given.then(|| inode.mode.to_string()),
+        uid: given.then(|| inode.stored_owner().uid.raw()),
+        gid: given.then(|| inode.stored_owner().gid.raw()),
+        mode: given.then(|| inode.stored_mode().to_string()),
         acl: tree.acl(id).map(ToString::to_string),
         default_acl: tree.default_acl(id).map(ToString::to_string),
         capabilities: tree.capabilities(id).map(ToString::to_string),

@@ -9,7 +9,7 @@ mod tar_listing;
 use std::io::{self, Write};
 
 use mivask_model::mode::FileKind;
-use mivask_model::tree::{Certainty, InodeId, Tree};
+use mivask_model::tree::{InodeId, Tree};
 
 /// A format a tree can be written in.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -97,5 +97,5 @@ fn each(tree: &Tree, row: &mut dyn FnMut(Row<'_>) -> io::Result<()>) -> io::Resu
 
 /// Whether owner and mode of an inode are not known.
 fn has_unknown_attributes(tree: &Tree, id: InodeId) -> bool {
-    tree.doubt(id).is_some_and(|doubt| matches!(doubt.attributes, Certainty::Unknown(_)))
+    tree.doubt(id).is_some_and(|doubt| doubt.unknown_attribute().is_some())
 }

@@ -16,7 +16,13 @@ pub(super) fn write(out: &mut dyn Write, tree: &Tree) -> io::Result<()> {
         write!(out, " type={}", word(inode.kind))?;
         // What is not known is left out, as the format has it.
         if !has_unknown_attributes(tree, id) {
-            write!(out, " uid={} gid={} mode={}", inode.uid, inode.gid, inode.mode)?;
+            write!(
+                out,
+                " uid={} gid={} mode={}",
+                inode.stored_owner().uid,
+                inode.stored_owner().gid,
+                inode.stored_mode()
+            )?;
         }
         if let Some(size) = tree.size(id) {
             write!(out, " size={size}")?;

@@ -69,9 +69,9 @@ pub(super) fn write(out: &mut (dyn Write + Send), tree: &Tree) -> io::Result<()>
         group.rows += 1;
         group.path.push(row.path.to_vec().into());
         group.kind.push(inode.kind.word().into());
-        group.ids[0].push(given.then(|| inode.uid.raw().into()));
-        group.ids[1].push(given.then(|| inode.gid.raw().into()));
-        group.mode.push(given.then(|| inode.mode.bits().into()));
+        group.ids[0].push(given.then(|| inode.stored_owner().uid.raw().into()));
+        group.ids[1].push(given.then(|| inode.stored_owner().gid.raw().into()));
+        group.mode.push(given.then(|| inode.stored_mode().bits().into()));
         let text = |text: Option<String>| text.map(|text| text.as_str().into());
         group.texts[0].push(text(tree.acl(id).map(ToString::to_string)));
         group.texts[1].push(text(tree.default_acl(id).map(ToString::to_string)));

@@ -15,7 +15,13 @@ pub(super) fn write(out: &mut dyn Write, tree: &Tree) -> io::Result<()> {
         if has_unknown_attributes(tree, id) {
             write!(out, "?????????? ?/?")?;
         } else {
-            write!(out, "{} {}/{}", symbolic(inode.kind, inode.mode), inode.uid, inode.gid)?;
+            write!(
+                out,
+                "{} {}/{}",
+                symbolic(inode.kind, inode.stored_mode()),
+                inode.stored_owner().uid,
+                inode.stored_owner().gid
+            )?;
         }
         match (tree.device(id), tree.size(id)) {
             (Some(device), _) => write!(out, " {},{}", device.major, device.minor)?,

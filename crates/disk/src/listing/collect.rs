@@ -87,7 +87,7 @@ impl Collector {
             let fact = format!("owner and mode of the directory that {name} lists");
             let settle = "list the directory itself too, as `ls -lan` and `find DIR` do, or give a survey";
             let attributes = Certainty::Unknown(Unknown::new(&fact, settle));
-            tree.set_doubt(Tree::ROOT, Doubt { attributes, contents });
+            tree.set_doubt(Tree::ROOT, Doubt::new(attributes, contents));
         }
         tree.set_unrecorded(unrecorded);
         Ok(Gathered { top: top(&root), ..Gathered::new(tree, holes) })
@@ -100,11 +100,16 @@ fn trimmed(path: &[u8]) -> &[u8] {
     &path[..end.min(path.len())]
 }
 
-/// `entry` of which owner and mode are not known.
-pub(super) fn unknown_attributes(entry: &mut Entry, fact: &str, settle: &str) {
-    let contents = entry.doubt.take().unwrap_or_default().contents;
-    let attributes = Certainty::Unknown(Unknown::new(fact, settle));
-    entry.doubt = Some(Doubt { attributes, contents });
+/// `entry` of which the owner is not known.
+pub(super) fn unknown_owner(entry: &mut Entry, fact: &str, settle: &str) {
+    let before = entry.doubt.take().unwrap_or_default();
+    entry.doubt = Some(Doubt { owner: Certainty::Unknown(Unknown::new(fact, settle)), ..before });
+}
+
+/// `entry` of which the mode, or the ACL that goes with it, is not known.
+pub(super) fn unknown_mode(entry: &mut Entry, fact: &str, settle: &str) {
+    let before = entry.doubt.take().unwrap_or_default();
+    entry.doubt = Some(Doubt { mode: Certainty::Unknown(Unknown::new(fact, settle)), ..before });
 }
 
 /// Where the directory `root` of a listing is on its machine, if that is given and is not `/`.
@@ -115,13 +120,18 @@ pub(super) fn top(root: &[u8]) -> Option<Vec<u8>> {
 
 /// `entry` whose kind the listing does not tell, so that it is taken for a file.
 pub(super) fn assumed_file(entry: &mut Entry, shown: &str, why: &str) {
-    let attributes = Certainty::Assumed(format!("{shown} is a file: {why}").into());
-    entry.doubt = Some(Doubt { attributes, contents: Certainty::Known });
+    let assumed = Certainty::Assumed(format!("{shown} is a file: {why}").into());
+    let before = entry.doubt.take().unwrap_or_default();
+    // What is not known asks for itself, and whoever answers that says of what kind it is.
+    let or_assumed = |certainty| if certainty == Certainty::Known { assumed.clone() } else { certainty };
+    let owner = or_assumed(before.owner);
+    let mode = or_assumed(before.mode);
+    entry.doubt = Some(Doubt { owner, mode, contents: before.contents });
 }
 
 /// `entry` of which no one knows what is in it.
 pub(super) fn unknown_contents(entry: &mut Entry, fact: &str, settle: &str) {
-    let attributes = entry.doubt.take().unwrap_or_default().attributes;
+    let before = entry.doubt.take().unwrap_or_default();
     let contents = Certainty::Unknown(Unknown::new(fact, settle));
-    entry.doubt = Some(Doubt { attributes, contents });
+    entry.doubt = Some(Doubt { contents, ..before });
 }

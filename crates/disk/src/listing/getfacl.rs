@@ -6,7 +6,7 @@ use mivask_model::acl::Acl;
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::tree::{Certainty, Entry, InodeId, Tree, Unrecorded};
 
-use super::collect::{Collector, assumed_file, unknown_attributes};
+use super::collect::{Collector, assumed_file, unknown_mode, unknown_owner};
 use super::lines::Lines;
 use super::owners::Owners;
 use super::unescape::backslashes;
@@ -132,16 +132,14 @@ impl Reader {
         if let Some(name) = &block.unknown {
             let fact =
                 format!("the number of {}, which the ACL of {shown} names", mivask_model::act::quoted(name));
-            unknown_attributes(&mut entry, &fact, settle);
-        } else if owner.is_none() || group.is_none() {
-            unknown_attributes(&mut entry, &format!("owner and group of {shown}"), settle);
+            unknown_mode(&mut entry, &fact, settle);
         } else if block.access.is_empty() {
-            unknown_attributes(
-                &mut entry,
-                &format!("the mode of {shown}"),
-                "write access ACLs too: not only -d",
-            );
-        } else if !directory {
+            unknown_mode(&mut entry, &format!("the mode of {shown}"), "write access ACLs too: not only -d");
+        }
+        if owner.is_none() || group.is_none() {
+            unknown_owner(&mut entry, &format!("owner and group of {shown}"), settle);
+        }
+        if !directory {
             assumed_file(&mut entry, &shown, "getfacl does not tell files and empty directories apart");
         }
         let path = self.collector.below(lines, &block.path, kind)?;

@@ -7,7 +7,7 @@ use mivask_model::act::quoted;
 use mivask_model::mode::FileKind;
 use mivask_model::tree::{Certainty, Device, Doubt, Entry, InodeId, Tree, Unrecorded};
 
-use super::collect::{Collector, top, unknown_attributes, unknown_contents};
+use super::collect::{Collector, top, unknown_contents, unknown_mode, unknown_owner};
 use super::lines::Lines;
 use super::owners::Owners;
 use super::unescape::shell_quoted;
@@ -148,14 +148,15 @@ impl Reader {
         if let Some((what, unknown)) = owner.map(|name| ("user", name)).or(group.map(|name| ("group", name)))
         {
             let fact = format!("the number of the {what} {}, which owns {shown}", quoted(&unknown));
-            unknown_attributes(
+            unknown_owner(
                 &mut entry,
                 &fact,
                 "list with -n, or put the host's passwd and group files beside the listing",
             );
-        } else if acl {
+        }
+        if acl {
             let fact = format!("the ACL of {shown}: the listing only says that there is one");
-            unknown_attributes(&mut entry, &fact, "give a survey, or the output of getfacl -R");
+            unknown_mode(&mut entry, &fact, "give a survey, or the output of getfacl -R");
         }
         self.collector.put(lines, &path, entry)
     }
@@ -206,9 +207,9 @@ impl Reader {
                     entry.doubt.unwrap_or_default().contents
                 }
             };
-            let attributes = tree.doubt(id).map(|doubt| doubt.attributes.clone()).unwrap_or_default();
-            if attributes != Certainty::Known || contents != Certainty::Known {
-                tree.set_doubt(id, Doubt { attributes, contents });
+            let before = tree.doubt(id).cloned().unwrap_or_default();
+            if !before.knows_attributes() || contents != Certainty::Known {
+                tree.set_doubt(id, Doubt { contents, ..before });
             }
         }
         let top = self.root.as_deref().and_then(top);

@@ -6,7 +6,7 @@ use mivask_model::act::quoted;
 use mivask_model::mode::{FileKind, Mode, ModeChange};
 use mivask_model::tree::{Content, Device, Entry, Marks, Unrecorded};
 
-use super::collect::{Collector, assumed_file, unknown_attributes, unknown_contents};
+use super::collect::{Collector, assumed_file, unknown_contents, unknown_mode, unknown_owner};
 use super::lines::Lines;
 use super::owners::Owners;
 use super::unescape::backslashes;
@@ -212,18 +212,18 @@ fn entry(path: &[u8], given: Keywords) -> Entry {
         Some((what, name)) => {
             let fact = format!("the number of the {what} {}, which owns {shown}", quoted(&name));
             let settle = "write uid= and gid=, or put the host's passwd and group files beside the listing";
-            unknown_attributes(&mut entry, &fact, settle);
+            unknown_owner(&mut entry, &fact, settle);
         }
         None if given.uid.is_none() || given.gid.is_none() => {
-            unknown_attributes(&mut entry, &format!("the owner of {shown}"), "write uid= and gid=");
-        }
-        None if mode.is_none() => {
-            unknown_attributes(&mut entry, &format!("the mode of {shown}"), "write mode=");
-        }
-        None if given.kind.is_none() => {
-            assumed_file(&mut entry, &shown, "the listing does not give its type")
+            unknown_owner(&mut entry, &format!("the owner of {shown}"), "write uid= and gid=");
         }
         None => {}
+    }
+    if mode.is_none() {
+        unknown_mode(&mut entry, &format!("the mode of {shown}"), "write mode=");
+    }
+    if given.kind.is_none() {
+        assumed_file(&mut entry, &shown, "the listing does not give its type");
     }
     entry
 }

@@ -144,7 +144,7 @@ impl<'a> Lister<'a> {
                     | FileKind::BlockDevice => Certainty::Known,
                 };
                 one.rare =
-                    listing.rare(Rare { doubt: Some(Doubt { attributes, contents }), ..Rare::default() });
+                    listing.rare(Rare { doubt: Some(Doubt::new(attributes, contents)), ..Rare::default() });
             }
         }
         listing.entries.push(one);
@@ -178,8 +178,8 @@ impl<'a> Lister<'a> {
                     let fact = format!("what is mounted at {}", self.path(above, name.to_bytes()));
                     let unlisted =
                         Unknown::new(&fact, "take a survey of it, or take it along with --across-mounts");
-                    let attributes = rare.doubt.take().unwrap_or_default().attributes;
-                    rare.doubt = Some(Doubt { attributes, contents: Certainty::Unknown(unlisted) });
+                    let before = rare.doubt.take().unwrap_or_default();
+                    rare.doubt = Some(Doubt { contents: Certainty::Unknown(unlisted), ..before });
                     special = true;
                 } else {
                     one.directory = u32::try_from(found.len()).ok();
@@ -233,7 +233,7 @@ impl<'a> Lister<'a> {
             Err(error) => {
                 let fact = format!("the ACL of {}", self.path(above, name.to_bytes()));
                 let attributes = unknown(&fact, error, &mut listing.holes);
-                rare.doubt = Some(Doubt { attributes, contents: Certainty::Known });
+                rare.doubt = Some(Doubt { mode: attributes, ..Doubt::default() });
                 true
             }
         }
@@ -243,7 +243,7 @@ impl<'a> Lister<'a> {
     fn unlisted(&self, path: &[u8], error: Errno, listing: &mut Listing) {
         let fact = format!("what is in {}", self.path(path, b""));
         let contents = unknown(&fact, error, &mut listing.holes);
-        listing.unlisted = Some(Doubt { attributes: Certainty::Known, contents });
+        listing.unlisted = Some(Doubt::new(Certainty::Known, contents));
     }
 
     fn path(&self, above: &[u8], name: &[u8]) -> String {

@@ -161,7 +161,7 @@ impl<'a> Reading<'a> {
             let origin = Provenance::Source(Arc::from(what.as_str()));
             let mut grower = Grower::with_rest(origin, &what, false, rest.clone());
             // Until a directory is listed, nothing about it is known; listing settles it piece by piece.
-            grower.tree.set_doubt(Tree::ROOT, Doubt { attributes: rest.clone(), contents: rest });
+            grower.tree.set_doubt(Tree::ROOT, Doubt::new(rest.clone(), rest));
             Mounted { line, grower, begun: false, file: None }
         };
         Self {
@@ -285,8 +285,8 @@ impl<'a> Reading<'a> {
     fn unlisted(&self, mut entry: Entry, at: &[u8]) -> Entry {
         let fact = format!("what is in {} of {}, which was not asked for", quoted(at), self.shown);
         let contents = Certainty::Unknown(Unknown::new(&fact, "name a path in it"));
-        let attributes = entry.doubt.take().unwrap_or_default().attributes;
-        entry.doubt = Some(Doubt { attributes, contents });
+        let before = entry.doubt.take().unwrap_or_default();
+        entry.doubt = Some(Doubt { contents, ..before });
         entry
     }
 
@@ -295,8 +295,8 @@ impl<'a> Reading<'a> {
         let mount = &mut self.mounts[index];
         let rest = at[mount.line.at.len().min(at.len())..].to_vec();
         if let Some(id) = mount.grower.tree.find(&rest) {
-            let attributes = mount.grower.tree.doubt(id).map(|doubt| doubt.attributes.clone());
-            mount.grower.tree.set_doubt(id, Doubt { attributes: attributes.unwrap_or_default(), contents });
+            let before = mount.grower.tree.doubt(id).cloned().unwrap_or_default();
+            mount.grower.tree.set_doubt(id, Doubt { contents, ..before });
         }
     }
 

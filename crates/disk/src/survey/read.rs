@@ -13,6 +13,7 @@ use mivask_model::xattr;
 use super::columns::{Column, Reader, Short};
 use super::error::SurveyError;
 use super::frame::{FrameError, FrameReader, Kind};
+use super::write::APART;
 use super::{Head, MAGIC};
 use crate::gathered::{Gathered, Holes};
 
@@ -317,9 +318,16 @@ impl Planter {
         let number = columns.word(Column::Doubts)?;
         let Some(tree) = &mut self.tree else { return wrong("the root is missing") };
         let Some(id) = tree.numbered(number) else { return wrong("a doubt about nothing") };
-        let attributes = certainty(columns)?;
-        let contents = certainty(columns)?;
-        tree.set_doubt(id, Doubt { attributes, contents });
+        let tag = columns.byte(Column::Doubts)?;
+        let doubt = if tag == APART {
+            let owner = tagged(columns.byte(Column::Doubts)?, columns)?;
+            let mode = tagged(columns.byte(Column::Doubts)?, columns)?;
+            Doubt { owner, mode, ..Doubt::default() }
+        } else {
+            Doubt::new(tagged(tag, columns)?, Certainty::Known)
+        };
+        let contents = tagged(columns.byte(Column::Doubts)?, columns)?;
+        tree.set_doubt(id, Doubt { contents, ..doubt });
         Ok(())
     }
 
@@ -358,8 +366,7 @@ fn extended(columns: &mut Reader<'_>) -> Result<Extended, Trouble> {
     Ok(Extended { access: acl(access)?, default: acl(default)?, capabilities })
 }
 
-fn certainty(columns: &mut Reader<'_>) -> Result<Certainty, Trouble> {
-    let tag = columns.byte(Column::Doubts)?;
+fn tagged(tag: u8, columns: &mut Reader<'_>) -> Result<Certainty, Trouble> {
     let mut text = || -> Result<String, Trouble> {
         Ok(String::from_utf8_lossy(columns.sized(Column::Doubts)?).into_owned())
     };

@@ -164,7 +164,11 @@ impl Recorder<'_> {
         let inode = tree.inode(id);
         self.columns.byte(Column::NewClasses, kind_byte(inode.kind));
         self.columns.byte(Column::NewClasses, inode.marks.given());
-        for number in [u32::from(inode.mode.bits()), inode.uid.raw(), inode.gid.raw()] {
+        for number in [
+            u32::from(inode.stored_mode().bits()),
+            inode.stored_owner().uid.raw(),
+            inode.stored_owner().gid.raw(),
+        ] {
             self.columns.number(Column::NewClasses, u64::from(number));
         }
         let extended = self.extended(id);
@@ -221,22 +225,33 @@ impl Recorder<'_> {
 
     fn doubt(&mut self, number: u32, doubt: &Doubt) {
         self.columns.number(Column::Doubts, u64::from(number));
-        for certainty in [&doubt.attributes, &doubt.contents] {
-            match certainty {
-                Certainty::Known => self.columns.byte(Column::Doubts, 0),
-                Certainty::Assumed(text) => {
-                    self.columns.byte(Column::Doubts, 1);
-                    self.columns.sized(Column::Doubts, text.as_bytes());
-                }
-                Certainty::Unknown(unknown) => {
-                    self.columns.byte(Column::Doubts, 2);
-                    self.columns.sized(Column::Doubts, unknown.fact.as_bytes());
-                    self.columns.sized(Column::Doubts, unknown.settle.as_bytes());
-                }
+        // Mostly both are known or neither is, so one stands for both unless they differ.
+        if doubt.owner != doubt.mode {
+            self.columns.byte(Column::Doubts, APART);
+            self.certainty(&doubt.owner);
+        }
+        self.certainty(&doubt.mode);
+        self.certainty(&doubt.contents);
+    }
+
+    fn certainty(&mut self, certainty: &Certainty) {
+        match certainty {
+            Certainty::Known => self.columns.byte(Column::Doubts, 0),
+            Certainty::Assumed(text) => {
+                self.columns.byte(Column::Doubts, 1);
+                self.columns.sized(Column::Doubts, text.as_bytes());
+            }
+            Certainty::Unknown(unknown) => {
+                self.columns.byte(Column::Doubts, 2);
+                self.columns.sized(Column::Doubts, unknown.fact.as_bytes());
+                self.columns.sized(Column::Doubts, unknown.settle.as_bytes());
             }
         }
     }
 }
+
+/// Before the certainty of an owner that is not as sure as the mode, which follows.
+pub(super) const APART: u8 = 3;
 
 /// The letter of each kind, as `ls` writes it, but `f` for a regular file.
 pub(super) const fn kind_byte(kind: FileKind) -> u8 {

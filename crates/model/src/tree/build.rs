@@ -66,7 +66,7 @@ impl Tree {
     /// A tree that holds what is not listed, below a root that is 0:0 0755 as far as `attributes` says.
     #[must_use]
     pub fn unlisted(attributes: Certainty, unknown: &Unknown) -> Self {
-        let doubt = Doubt { attributes, contents: Certainty::Unknown(unknown.clone()) };
+        let doubt = Doubt::new(attributes, Certainty::Unknown(unknown.clone()));
         let root = Entry::directory(0, 0, 0o755).doubting(doubt);
         Self::new(root, Provenance::Unknown(unknown.fact.clone()))
     }
@@ -174,9 +174,7 @@ impl Tree {
     /// Gives every inode the owner and mode that a filesystem without owners shows; a file without any w bit
     /// keeps none, since that much is stored.
     pub fn show_as(&mut self, shown: &Shown) {
-        let unsaid = |id: &InodeId| {
-            self.doubts.get(id).is_some_and(|doubt| matches!(doubt.attributes, Certainty::Unknown(_)))
-        };
+        let unsaid = |id: &InodeId| self.doubts.get(id).is_some_and(|doubt| doubt.mode.unknown().is_some());
         let unsaid: Vec<bool> = self.ids().map(|id| unsaid(&id)).collect();
         for (inode, unsaid) in self.inodes.iter_mut().zip(unsaid) {
             let stored = !unsaid && inode.kind != FileKind::Directory;
@@ -188,7 +186,8 @@ impl Tree {
             inode.extended = 0;
         }
         for doubt in self.doubts.values_mut() {
-            doubt.attributes = Certainty::Known;
+            doubt.owner = Certainty::Known;
+            doubt.mode = Certainty::Known;
         }
     }
 

@@ -76,7 +76,7 @@ pub(super) fn implied(what: &str) -> Entry {
     let text = "a directory that the tree does not list is 0:0 0755";
     let fact = format!("what else is in the directories that the tree of {what} does not list");
     let unlisted = Unknown::new(&fact, "list the directory itself, with all that is in it");
-    let doubt = Doubt { attributes: Certainty::Assumed(text.into()), contents: Certainty::Unknown(unlisted) };
+    let doubt = Doubt::new(Certainty::Assumed(text.into()), Certainty::Unknown(unlisted));
     Entry::directory(0, 0, 0o755).doubting(doubt)
 }
 
@@ -103,7 +103,7 @@ mod tests {
         let dir = tree.find(b"/srv/a").unwrap();
         assert_eq!(tree.inode(dir).uid.raw(), 7);
         let srv = tree.find(b"srv").unwrap();
-        assert!(matches!(tree.doubt(srv).unwrap().attributes, Certainty::Assumed(_)));
+        assert!(matches!(tree.doubt(srv).unwrap().owner, Certainty::Assumed(_)));
         assert_eq!(tree.parent(dir), srv);
     }
 

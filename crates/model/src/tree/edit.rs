@@ -125,14 +125,19 @@ impl Tree {
 
     /// Says how sure owner and mode of `id` are.
     pub fn doubt_attributes(&mut self, id: InodeId, attributes: Certainty) {
+        self.doubt_owner_and_mode(id, attributes.clone(), attributes);
+    }
+
+    /// Says how sure the owner of `id` is, and how sure its mode.
+    pub fn doubt_owner_and_mode(&mut self, id: InodeId, owner: Certainty, mode: Certainty) {
         let contents = self.doubt(id).map(|doubt| doubt.contents.clone()).unwrap_or_default();
-        self.set_doubt(id, Doubt { attributes, contents });
+        self.set_doubt(id, Doubt { owner, mode, contents });
     }
 
     /// Says how sure it is that the entries of `id` are all.
     pub fn doubt_contents(&mut self, id: InodeId, contents: Certainty) {
-        let attributes = self.doubt(id).map(|doubt| doubt.attributes.clone()).unwrap_or_default();
-        self.set_doubt(id, Doubt { attributes, contents });
+        let before = self.doubt(id).cloned().unwrap_or_default();
+        self.set_doubt(id, Doubt { contents, ..before });
     }
 
     /// Says what is not certain about `id`.

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use super::{Certainty, Doubt, Entry, Extended, InodeId, Marks, Tree, TreeError};
+use super::{Doubt, Entry, Extended, InodeId, Marks, Tree, TreeError};
 use crate::fact::Provenance;
 use crate::ids::DiskOwner;
 use crate::mode::{FileKind, Mode};
@@ -162,7 +162,7 @@ impl Tree {
         };
         self.inodes[id.0 as usize].extended = index;
         if let Some(doubt) = entry.doubt {
-            self.doubt_attributes(id, doubt.attributes);
+            self.doubt_owner_and_mode(id, doubt.owner, doubt.mode);
         }
     }
 
@@ -221,7 +221,7 @@ impl Tree {
         let inode = &mut self.inodes[id.0 as usize];
         inode.kind = FileKind::Directory;
         inode.extra = extra;
-        if self.doubt(id).is_some_and(|doubt| matches!(doubt.attributes, Certainty::Assumed(_))) {
+        if self.doubt(id).is_some_and(|doubt| doubt.assumed_attribute().is_some()) {
             self.set_doubt(id, Doubt::default());
         }
         Ok(())
@@ -263,8 +263,8 @@ mod tests {
         assert!(alone.inode(file).marks.has(Marks::IMMUTABLE));
         assert_eq!((alone.place(file).to_string().as_str(), alone.size(file)), ("a.survey:12", Some(5)));
         assert!(matches!(
-            alone.doubt(alone.find(b"srv").unwrap()).unwrap().attributes,
-            Certainty::Assumed(_)
+            alone.doubt(alone.find(b"srv").unwrap()).unwrap().owner,
+            crate::tree::Certainty::Assumed(_)
         ));
         let dir = alone.find(b"srv/tides").unwrap();
         assert_eq!((alone.inode(dir).mode, alone.inode(dir).uid.raw()), (Mode::new(0o2770), 7101));

@@ -18,7 +18,7 @@ use std::fmt;
 
 pub use build::TreeError;
 pub use builder::TreeBuilder;
-pub use doubt::{Certainty, Doubt};
+pub use doubt::{Attribute, Certainty, Doubt};
 pub use entry::Entry;
 pub use facts::{Content, Device, Extended, Likeness, Marks};
 pub use resolve::Spot;
@@ -27,7 +27,7 @@ pub use unrecorded::Unrecorded;
 use crate::acl::Acl;
 use crate::caps::FileCapabilities;
 use crate::fact::Provenance;
-use crate::ids::{DiskGid, DiskUid};
+use crate::ids::{DiskGid, DiskOwner, DiskUid};
 use crate::mode::{FileKind, Mode};
 
 /// Stands in the table of sizes where there is none.
@@ -59,15 +59,32 @@ pub struct Inode {
     /// Attributes and side-table marks.
     pub marks: Marks,
     /// Permission bits (with an ACL, the group digit is its mask).
-    pub mode: Mode,
+    pub(super) mode: Mode,
     /// Owner as stored on the disk.
-    pub uid: DiskUid,
+    pub(super) uid: DiskUid,
     /// Group as stored on the disk.
-    pub gid: DiskGid,
+    pub(super) gid: DiskGid,
     /// 1 + index into the table of ACLs and file capabilities, 0 for none.
     extended: u32,
     /// Per kind: directory index, link target index, content index, device index.
     extra: u32,
+}
+
+impl Inode {
+    /// The permission bits that are kept for it, whether anyone gave them or not: for what copies or prints inodes together
+    /// with their [doubts](Tree::doubt). A decision asks [`Tree::mode`].
+    #[must_use]
+    #[inline]
+    pub const fn stored_mode(&self) -> Mode {
+        self.mode
+    }
+
+    /// The owner that is kept for it, likewise. A decision asks [`Tree::owner`].
+    #[must_use]
+    #[inline]
+    pub const fn stored_owner(&self) -> DiskOwner {
+        DiskOwner { uid: self.uid, gid: self.gid }
+    }
 }
 
 #[derive(Clone, Debug)]
@@ -114,6 +131,29 @@ impl Tree {
     #[inline]
     pub fn inode(&self, id: InodeId) -> &Inode {
         &self.inodes[id.0 as usize]
+    }
+
+    /// Owner and group of `id` as stored on the disk, as far as they are given.
+    #[must_use]
+    #[inline]
+    pub fn owner(&self, id: InodeId) -> Attribute<'_, DiskOwner> {
+        let inode = self.inode(id);
+        let owner = inode.stored_owner();
+        if !inode.marks.has(Marks::DOUBTED) {
+            return Attribute::Known(owner);
+        }
+        self.doubt(id).map_or(Attribute::Known(owner), |doubt| Attribute::new(owner, &doubt.owner))
+    }
+
+    /// The permission bits of `id` (with an ACL, the group digit is its mask), as far as they are given.
+    #[must_use]
+    #[inline]
+    pub fn mode(&self, id: InodeId) -> Attribute<'_, Mode> {
+        let inode = self.inode(id);
+        if !inode.marks.has(Marks::DOUBTED) {
+            return Attribute::Known(inode.mode);
+        }
+        self.doubt(id).map_or(Attribute::Known(inode.mode), |doubt| Attribute::new(inode.mode, &doubt.mode))
     }
 
     /// How many inodes there are, the root included.

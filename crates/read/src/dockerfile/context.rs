@@ -138,7 +138,7 @@ impl<'a> Context<'a> {
 }
 
 fn tree_stays_open(tree: &mut Tree, unknown: &Unknown) {
-    let doubt = Doubt { attributes: Certainty::Known, contents: Certainty::Unknown(unknown.clone()) };
+    let doubt = Doubt::new(Certainty::Known, Certainty::Unknown(unknown.clone()));
     let root = Entry::directory(0, 0, 0o755).doubting(doubt);
     *tree = Tree::new(root, Provenance::Unknown(unknown.fact.clone()));
 }
@@ -153,7 +153,7 @@ fn put(tree: &mut Tree, path: &Path, found: &Found) -> Result<(), TreeError> {
     if found.mode.is_none() {
         let fact = format!("the mode of {} in the build context", path.display());
         let attributes = Certainty::Unknown(Unknown::new(&fact, "build where the file is"));
-        entry.doubt = Some(Doubt { attributes, contents: Certainty::Known });
+        entry.doubt = Some(Doubt::new(attributes, Certainty::Known));
     }
     tree.add(dir, name.as_encoded_bytes(), entry).map(|_| ())
 }

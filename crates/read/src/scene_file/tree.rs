@@ -160,10 +160,16 @@ impl EntryReader<'_> {
         let stored = owner.unwrap_or(DiskOwner::new(0, 0));
         let mut inode = Entry::new(kind, stored.uid.raw(), stored.gid.raw(), told_mode.unwrap_or_default());
         if owner.is_none() || told_mode.is_none() {
-            let what = if owner.is_none() { "owner" } else { "mode" };
-            let fact = format!("the {what} of {}", quoted(self.entry.path.as_bytes()));
-            let attributes = Certainty::Unknown(Unknown::new(&fact, "give it in the tree of the scene file"));
-            inode.doubt = Some(Doubt { attributes, contents: Certainty::Known });
+            let unless = |given: bool, what: &str| {
+                if given {
+                    return Certainty::Known;
+                }
+                let fact = format!("the {what} of {}", quoted(self.entry.path.as_bytes()));
+                Certainty::Unknown(Unknown::new(&fact, "give it in the tree of the scene file"))
+            };
+            let owner = unless(owner.is_some(), "owner");
+            let mode = unless(told_mode.is_some(), "mode");
+            inode.doubt = Some(Doubt { owner, mode, contents: Certainty::Known });
         }
         inode.place = Some(self.source.place(&self.item.span, "tree"));
         inode.target = self.entry.target.as_deref().unwrap_or_default().as_bytes().into();

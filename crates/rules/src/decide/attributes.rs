@@ -1,12 +1,12 @@
 //! chmod(2), setting an ACL, utimensat(2) (`notify_change`, `setattr_prepare` in fs/attr.c, `vfs_set_acl`).
 
 use mivask_model::acl::AclText;
-use mivask_model::ids::{InsideGid, InsideUid};
+use mivask_model::ids::{DiskGid, DiskUid, InsideGid, InsideUid};
 use mivask_model::mode::{Access, FileKind, Mode, ModeChange};
 use mivask_model::outcome::{Effect, Errno, Verdict};
 use mivask_model::personality::{Feature, Personality};
 
-use super::after::{After, acl_at, left, unknown};
+use super::after::{After, acl_at, keeps_bit, left, unknown};
 use super::feature::supports;
 use super::writable::{mapped, unlocked, writable_mount};
 use crate::trace::Check;
@@ -28,28 +28,44 @@ pub(super) fn set_mode<'a, W: Witness>(
     mapped(&mut walker, place, Errno::EOVERFLOW)?;
     owned(&mut walker, place, "only the owner changes the mode")?;
     supports(&mut walker, place, Feature::Modes)?;
-    let Some(inode) = view.known_inode(place) else {
-        return Ok(unknown());
+    let directory = view.is(place, FileKind::Directory);
+    let before = walker.asked(place).mode();
+    // An exact mode does not rest on the one before.
+    let wanted = match (before, change) {
+        (Some(before), _) => Some(change.applied_to(before, directory, view.who.umask)),
+        (None, ModeChange::Exact(exact)) => Some(*exact),
+        (None, ModeChange::Clauses(_)) => None,
     };
-    let wanted = change.applied_to(inode.mode, inode.kind == FileKind::Directory, view.who.umask);
-    let mode = if let Personality::Fat(fat) = &view.source(place).personality {
-        let directory = inode.kind == FileKind::Directory;
-        fat.sets_mode(wanted, inode.mode, directory).map_err(|errno| {
-            walker.fail(Check::Feature, "this file system keeps no set-id or sticky bits", place, errno)
-        })?
-    } else {
-        kept(&mut walker, place, wanted)
+    let mode = match (&view.source(place).personality, wanted, before) {
+        (Personality::Fat(fat), Some(wanted), Some(before)) => {
+            let kept = fat.sets_mode(wanted, before, directory);
+            Some(kept.map_err(|errno| {
+                walker.fail(Check::Feature, "this file system keeps no set-id or sticky bits", place, errno)
+            })?)
+        }
+        (Personality::Fat(_), _, _) => None,
+        (_, Some(wanted), _) => Some(kept(&mut walker, place, wanted)),
+        (_, None, _) => None,
     };
-    let acl = acl_at(&walker, place).map(|acl| acl.chmod(mode));
-    Ok(left(&mut walker, place, &After { uid: inode.uid, gid: inode.gid, mode, acl }))
+    let acl = acl_at(&walker, place).zip(mode).map(|(acl, mode)| acl.chmod(mode));
+    let (uid, gid) = stored_ids(view, place);
+    Ok(left(&mut walker, place, &After { uid, gid, mode, acl }))
 }
 
 /// `mode` without a set-group-id bit the actor may not give.
 fn kept<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, mode: Mode) -> Mode {
-    let view = walker.view();
     let acting = walker.fs_credentials(place);
-    let owner = view.inode(place).map_or((None, None), |inode| view.owner(place, inode));
-    if acting.keeps_set_group_id(owner.1, owner.0, owner.1) { mode } else { mode.without(Mode::SET_GROUP_ID) }
+    if !mode.has(Mode::SET_GROUP_ID) || keeps_bit(walker, place, &acting) {
+        mode
+    } else {
+        mode.without(Mode::SET_GROUP_ID)
+    }
+}
+
+/// Owner and group as stored, as far as they are given.
+fn stored_ids(view: &View<'_>, place: Place) -> (Option<DiskUid>, Option<DiskGid>) {
+    let owner = view.owner(place).and_then(|owner| owner.value());
+    (owner.map(|owner| owner.uid), owner.map(|owner| owner.gid))
 }
 
 /// setxattr(2) of the access ACL: its ids must exist in the actor's namespace (EINVAL), then the inode may be
@@ -77,8 +93,9 @@ pub(super) fn set_acl<'a, W: Witness>(
     supports(&mut walker, place, Feature::Acls)?;
     owned(&mut walker, place, "only the owner changes the ACL")?;
     let ids = &view.mount(place.mount).ids;
+    let before = walker.asked(place).mode();
     let acl = text.over(
-        view.mode(place),
+        before.unwrap_or_default(),
         |uid| ids.to_disk_uid(namespace.to_kernel_uid(InsideUid::new(uid))?),
         |gid| ids.to_disk_gid(namespace.to_kernel_gid(InsideGid::new(gid))?),
     );
@@ -86,12 +103,14 @@ pub(super) fn set_acl<'a, W: Witness>(
         let fact = "an id in the ACL cannot be expressed on this mount";
         return Err(walker.fail(Check::Unmapped, fact, place, Errno::EINVAL));
     };
-    let Some(inode) = view.known_inode(place) else {
+    // Entries that are left out come from the mode, so without one neither is known.
+    let Some(before) = before else {
         return Ok(unknown());
     };
-    let mode = kept(&mut walker, place, acl.applied_to(inode.mode));
+    let mode = Some(kept(&mut walker, place, acl.applied_to(before)));
     let acl = (!acl.is_minimal()).then_some(acl);
-    Ok(left(&mut walker, place, &After { uid: inode.uid, gid: inode.gid, mode, acl }))
+    let (uid, gid) = stored_ids(view, place);
+    Ok(left(&mut walker, place, &After { uid, gid, mode, acl }))
 }
 
 /// utimensat(2) to now: the owner, or whoever may write.

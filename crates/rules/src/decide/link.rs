@@ -43,7 +43,9 @@ fn may_link<W: Witness>(walker: &mut Walker<'_, '_, W>, old: Place) -> Result<()
     mapped(walker, old, Errno::EOVERFLOW)?;
     let view = walker.view();
     let given = view.settings().protected_hardlinks;
-    if view.setting("fs.protected_hardlinks", given, 1, walker.witness()) == 0
+    let acting = walker.fs_credentials(old);
+    if walker.asked(old).is_surely_owned(&acting)
+        || view.setting("fs.protected_hardlinks", given, 1, walker.witness()) == 0
         || is_safe(walker, old)
         || walker.owns(old)
     {
@@ -59,8 +61,9 @@ fn is_safe<W: Witness>(walker: &mut Walker<'_, '_, W>, old: Place) -> bool {
     if view.is_not(old, FileKind::File) {
         return false;
     }
-    let mode = view.mode(old);
-    if mode.has(Mode::SET_USER_ID) || mode.has(Mode::new(0o2010)) {
+    if walker.asked(old).has(Mode::SET_USER_ID, "set-user-id")
+        || walker.asked(old).has(Mode::new(0o2010), "set-group-id and runs for its group")
+    {
         return false;
     }
     walker.permit(old, Access::READ_WRITE).is_ok()

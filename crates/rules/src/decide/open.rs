@@ -243,19 +243,26 @@ fn protected_file<W: Witness>(
     place: Place,
 ) -> Result<(), Errno> {
     let view = walker.view();
-    let (Some(file), Some(dir)) = (view.inode(place), view.inode(directory)) else {
-        return Ok(());
-    };
-    if !dir.mode.has(Mode::STICKY) {
-        return Ok(());
-    }
-    let (owner, _) = view.owner(place, file);
-    let (dir_owner, _) = view.owner(directory, dir);
-    if owner.is_some() && (owner == dir_owner || owner == Some(view.who.fsuid)) {
-        return Ok(());
-    }
     let settings = view.settings();
-    let (name, given) = match file.kind {
+    // What is only presumed to be there is taken for a regular file, as everywhere.
+    let kind = view.inode(place).map_or(FileKind::File, |inode| inode.kind);
+    let off = match kind {
+        FileKind::File => settings.protected_regular == Some(0),
+        FileKind::Fifo => settings.protected_fifos == Some(0),
+        FileKind::Directory
+        | FileKind::Link
+        | FileKind::Socket
+        | FileKind::CharDevice
+        | FileKind::BlockDevice => false,
+    };
+    if off || !walker.asked_in(directory).has(Mode::STICKY, "sticky") {
+        return Ok(());
+    }
+    let me = view.who.fsuid;
+    if walker.asked(place).is_of(me) || walker.one_owner(place, directory) {
+        return Ok(());
+    }
+    let (name, given) = match kind {
         FileKind::File => ("fs.protected_regular", settings.protected_regular),
         FileKind::Fifo => ("fs.protected_fifos", settings.protected_fifos),
         // Other kinds have no setting of their own: a world-writable directory is enough.
@@ -264,17 +271,19 @@ fn protected_file<W: Witness>(
         | FileKind::Socket
         | FileKind::CharDevice
         | FileKind::BlockDevice => {
-            if !dir.mode.has(Mode::new(0o002)) {
+            if !walker.asked_in(directory).has(Mode::new(0o002), "world-writable") {
                 return Ok(());
             }
             let fact = "O_CREAT on another user's special file in a sticky world-writable directory";
             return Err(walker.fail(Check::ProtectedFile, fact, place, Errno::EACCES));
         }
     };
-    let needed = match (dir.mode.has(Mode::new(0o002)), dir.mode.has(Mode::new(0o020))) {
-        (true, _) => 1,
-        (false, true) => 2,
-        (false, false) => return Ok(()),
+    let needed = if walker.asked_in(directory).has(Mode::new(0o002), "world-writable") {
+        1
+    } else if walker.asked_in(directory).has(Mode::new(0o020), "group-writable") {
+        2
+    } else {
+        return Ok(());
     };
     if view.setting(name, given, 2, walker.witness()) < needed {
         return Ok(());

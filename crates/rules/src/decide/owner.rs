@@ -6,12 +6,11 @@ use mivask_model::ids::{DiskGid, DiskUid, InsideGid, InsideUid, KernelGid, Kerne
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::outcome::{Errno, Verdict};
 use mivask_model::personality::{Feature, Personality};
-use mivask_model::tree::Inode;
 
-use super::after::{After, acl_at, drops_set_group_id, left, unknown};
+use super::after::{After, acl_at, keeps_bit, left};
 use super::attributes::owned;
 use super::feature::supports;
-use super::writable::{mapped, unlocked, writable_mount};
+use super::writable::{unlocked, writable_mount};
 use crate::trace::Check;
 use crate::view::{Place, View};
 use crate::walk::{Follow, Walker};
@@ -53,25 +52,23 @@ pub(super) fn set_owner<'a, W: Witness>(
     if view.source(place).personality.locks_all() {
         unlocked(&mut walker, place, false)?;
     }
-    let given = view.known_inode(place);
-    let Some(inode) = given else {
-        untold(&mut walker, place, owner)?;
-        keeps(&mut walker, place, uid.flatten(), gid.flatten())?;
-        return Ok(unknown());
-    };
-    gives(&mut walker, place, inode, wanted)?;
-    let mode = mode_after(&mut walker, place, inode, wanted)?;
-    if mode != inode.mode && view.source(place).personality.locks_all() {
+    gives(&mut walker, place, wanted)?;
+    let mode = mode_after(&mut walker, place, wanted)?;
+    if mode.changes && view.source(place).personality.locks_all() {
         unlocked(&mut walker, place, true)?;
     }
     keeps(&mut walker, place, uid.flatten(), gid.flatten())?;
     let acl = acl_at(&walker, place);
-    let shown = view.source(place).personality.shown();
-    let (uid, gid) = match shown {
-        Some(shown) => (shown.uid, shown.gid),
-        None => (uid.flatten().unwrap_or(inode.uid), gid.flatten().unwrap_or(inode.gid)),
+    let (uid, gid) = match view.source(place).personality.shown() {
+        Some(shown) => (Some(shown.uid), Some(shown.gid)),
+        None => {
+            let before = view.owner(place).and_then(|owner| owner.value());
+            let uid = uid.flatten().or(before.map(|owner| owner.uid));
+            let gid = gid.flatten().or(before.map(|owner| owner.gid));
+            (uid, gid)
+        }
     };
-    Ok(left(&mut walker, place, &After { uid, gid, mode, acl }))
+    Ok(left(&mut walker, place, &After { uid, gid, mode: mode.bits, acl }))
 }
 
 /// The actor's ids in the kernel's; an id outside its map is EINVAL (`make_kuid`).
@@ -92,38 +89,37 @@ fn still_mapped<W: Witness>(
     place: Place,
     wanted: Chown,
 ) -> Result<(), Errno> {
-    let view = walker.view();
-    let Some(inode) = view.inode(place) else { return Ok(()) };
-    let (uid, gid) = view.owner(place, inode);
-    let lost = (wanted.uid.is_none() && uid.is_none()) || (wanted.gid.is_none() && gid.is_none());
-    if lost { mapped(walker, place, Errno::EOVERFLOW) } else { Ok(()) }
+    let mut asked = walker.asked(place);
+    let lost = match asked.owner() {
+        Some((uid, gid)) => wanted.uid.is_none() && uid.is_none() || wanted.gid.is_none() && gid.is_none(),
+        None => !asked.is_mapped(),
+    };
+    if !lost {
+        return Ok(());
+    }
+    let fact = "its owner or group has no mapping on this mount";
+    Err(walker.fail(Check::Unmapped, fact, place, Errno::EOVERFLOW))
 }
 
 /// `chown_ok` and `chgrp_ok`.
-fn gives<W: Witness>(
-    walker: &mut Walker<'_, '_, W>,
-    place: Place,
-    inode: &Inode,
-    wanted: Chown,
-) -> Result<(), Errno> {
-    let view = walker.view();
+fn gives<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, wanted: Chown) -> Result<(), Errno> {
     let acting = walker.fs_credentials(place);
-    let (uid, gid) = view.owner(place, inode);
-    let chown = acting.capable_for(Capability::Chown, uid, gid);
-    let mine = uid == Some(acting.uid);
-    // An owner without mapping is changed by whoever has CHOWN where the superblock lives.
-    let rescue = acting.capable(Capability::Chown);
+    // An owner without mapping is changed by whoever has CHOWN where the superblock lives, so there it counts for all.
+    if acting.capable(Capability::Chown) && walker.asked(place).is_native() {
+        return Ok(());
+    }
     if let Some(new) = wanted.uid {
-        let same = mine && uid == Some(new);
-        let may = same || chown || (uid.is_none() && rescue);
+        let may = new == acting.uid && walker.asked(place).is_of(new)
+            || walker.asked(place).is_under(&acting, Capability::Chown);
         if !may {
             let fact = "giving a file to another user takes CHOWN";
             return Err(walker.fail(Check::GivingAway, fact, place, Errno::EPERM));
         }
     }
     if let Some(new) = wanted.gid {
-        let own = mine && (gid == Some(new) || acting.in_group(new));
-        let may = own || chown || (gid.is_none() && rescue);
+        let takes = acting.in_group(new) || walker.asked(place).is_of_group(new);
+        let may = takes && walker.asked(place).is_of(acting.uid)
+            || walker.asked(place).is_under(&acting, Capability::Chown);
         if !may {
             let fact = "giving a file to a group takes its owner, in that group, or CHOWN";
             return Err(walker.fail(Check::GivingAway, fact, place, Errno::EPERM));
@@ -132,32 +128,55 @@ fn gives<W: Witness>(
     Ok(())
 }
 
+/// What a chown makes of the mode.
+struct ModeAfter {
+    /// The bits that are left; `None` where they are not known.
+    bits: Option<Mode>,
+    /// Whether that is another mode, which counts as a chmod.
+    changes: bool,
+}
+
 /// Set-id bits that go, on anything but directories; taking one away counts as a chmod.
 fn mode_after<W: Witness>(
     walker: &mut Walker<'_, '_, W>,
     place: Place,
-    inode: &Inode,
     wanted: Chown,
-) -> Result<Mode, Errno> {
-    if inode.kind == FileKind::Directory {
-        return Ok(inode.mode);
-    }
+) -> Result<ModeAfter, Errno> {
     let view = walker.view();
-    let acting = walker.fs_credentials(place);
-    let (uid, gid) = view.owner(place, inode);
-    let mut mode = inode.mode.without(Mode::SET_USER_ID);
-    if drops_set_group_id(inode.mode, acting.keeps_set_group_id(gid, uid, gid)) {
-        mode = mode.without(Mode::SET_GROUP_ID);
+    let before = walker.asked(place).mode();
+    if view.is(place, FileKind::Directory) {
+        return Ok(ModeAfter { bits: before, changes: false });
     }
-    if mode == inode.mode {
-        return Ok(mode);
+    let acting = walker.fs_credentials(place);
+    // Nothing stops the owner, and what is left is not known either way.
+    if before.is_none()
+        && !view.source(place).personality.locks_all()
+        && walker.asked(place).is_surely_owned(&acting)
+    {
+        return Ok(ModeAfter { bits: None, changes: false });
+    }
+    let mut bits = before.map(|mode| mode.without(Mode::SET_USER_ID));
+    let mut changes = walker.asked(place).has(Mode::SET_USER_ID, "set-user-id");
+    if walker.asked(place).has(Mode::SET_GROUP_ID, "set-group-id")
+        && (walker.asked(place).has(Mode::new(0o010), "runnable for its group")
+            || !keeps_bit(walker, place, &acting))
+    {
+        bits = bits.map(|mode| mode.without(Mode::SET_GROUP_ID));
+        changes = true;
+    }
+    if !changes {
+        return Ok(ModeAfter { bits, changes });
     }
     owned(walker, place, "clearing set-id bits counts as a change of mode, which only the owner may make")?;
     if view.source(place).personality.clears_once() {
-        return Ok(mode);
+        return Ok(ModeAfter { bits, changes });
     }
-    let group = wanted.gid.or(gid);
-    Ok(if acting.keeps_set_group_id(group, uid, gid) { mode } else { mode.without(Mode::SET_GROUP_ID) })
+    let stays = match wanted.gid {
+        Some(gid) => acting.in_group(gid) || walker.asked(place).is_under(&acting, Capability::Fsetid),
+        None => keeps_bit(walker, place, &acting),
+    };
+    let bits = if stays { bits } else { bits.map(|mode| mode.without(Mode::SET_GROUP_ID)) };
+    Ok(ModeAfter { bits, changes })
 }
 
 /// Whether the file system keeps these ids at all.
@@ -173,28 +192,4 @@ fn keeps<W: Witness>(
         return fat.sets_owner(uid, gid).map_err(refused);
     }
     supports(walker, place, Feature::Owners)
-}
-
-/// Whether the actor may give away what has no known owner.
-fn untold<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, owner: Owner) -> Result<(), Errno> {
-    let view = walker.view();
-    let acting = walker.fs_credentials(place);
-    let anyones = acting.capable(Capability::Chown);
-    if anyones && view.source(place).personality.is_local() {
-        return Ok(());
-    }
-    if owner.uid.is_none() && owner.gid.is_none() {
-        return Ok(());
-    }
-    let own_group = owner.gid.is_none_or(|gid| {
-        let gid = view.who.namespace.to_kernel_gid(InsideGid::new(gid));
-        gid.is_some_and(|gid| acting.in_group(gid))
-    });
-    let own_user =
-        owner.uid.is_none_or(|uid| view.who.namespace.to_kernel_uid(InsideUid::new(uid)) == Some(acting.uid));
-    if own_group && own_user && walker.owns(place) {
-        return Ok(());
-    }
-    let fact = "giving a file away takes CHOWN, or its owner in that group";
-    Err(walker.fail(Check::GivingAway, fact, place, Errno::EPERM))
 }

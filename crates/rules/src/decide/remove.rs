@@ -106,38 +106,25 @@ pub(super) fn may_delete<W: Witness>(
 /// both owner and group of the entry are mapped (`__check_sticky`).
 fn sticky<W: Witness>(walker: &mut Walker<'_, '_, W>, directory: Place, victim: Place) -> Result<(), Errno> {
     let view = walker.view();
-    let Some(dir) = view.inode(directory) else {
-        return Ok(());
-    };
-    if !dir.mode.has(Mode::STICKY) {
-        return Ok(());
-    }
     let acting = walker.fs_credentials(directory);
-    let (dir_owner, _) = view.owner(directory, dir);
-    if dir_owner == Some(acting.uid) {
-        return Ok(());
-    }
-    let mine = match view.known_inode(victim) {
-        Some(inode) => {
-            let (uid, gid) = view.owner(victim, inode);
-            uid == Some(acting.uid) || acting.capable_for(Capability::Fowner, uid, gid)
-        }
-        None => walker.owns(victim),
-    };
-    if mine {
+    if walker.asked(victim).is_surely_under(&acting, Capability::Fowner)
+        || !walker.asked_in(directory).has(Mode::STICKY, "sticky")
+        || walker.asked_in(directory).is_of(acting.uid)
+        || walker.asked(victim).is_of(acting.uid)
+        || walker.asked(victim).is_under(&acting, Capability::Fowner)
+    {
         return Ok(());
     }
     let name = view.name;
-    let owner = dir.uid;
-    match view.known_inode(victim) {
-        Some(inode) => {
+    let owner = |place| view.owner(place).and_then(|owner| owner.value()).map(|owner| owner.uid);
+    match (owner(directory), owner(victim)) {
+        (Some(above), Some(entry)) => {
             let fact = format_args!(
-                "the directory is sticky and {name} owns neither it ({owner}) nor the entry ({})",
-                inode.uid
+                "the directory is sticky and {name} owns neither it ({above}) nor the entry ({entry})"
             );
             Err(walker.fail(Check::Sticky, fact, victim, Errno::EPERM))
         }
-        None => {
+        (_, _) => {
             let fact = "the directory is sticky and the entry is another user's";
             Err(walker.fail(Check::Sticky, fact, victim, Errno::EPERM))
         }

@@ -67,7 +67,7 @@ fn user<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Result<(), 
         let fact = "only files and directories carry user attributes";
         return Err(walker.fail(Check::Kind, fact, place, Errno::EPERM));
     }
-    if view.is(place, FileKind::Directory) && view.mode(place).has(Mode::STICKY) {
+    if view.is(place, FileKind::Directory) && walker.asked(place).has(Mode::STICKY, "sticky") {
         owned(walker, place, "a sticky directory takes user attributes from its owner alone")?;
     }
     Ok(())
@@ -77,8 +77,7 @@ fn user<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Result<(), 
 fn file_capabilities<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Result<(), Errno> {
     let view = walker.view();
     let acting = walker.fs_credentials(place);
-    let (uid, gid) = view.inode(place).map_or((None, None), |inode| view.owner(place, inode));
-    if !acting.capable_for(Capability::Setfcap, uid, gid) {
+    if !walker.asked(place).is_under(&acting, Capability::Setfcap) {
         let fact = "file capabilities are set with SETFCAP, on files whose owner and group are mapped";
         return Err(walker.fail(Check::Capability, fact, place, Errno::EPERM));
     }

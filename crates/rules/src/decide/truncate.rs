@@ -4,7 +4,7 @@ use mivask_model::mode::{Access, FileKind};
 use mivask_model::outcome::{Effect, Errno, Verdict};
 use mivask_model::tree::{Content, Marks};
 
-use super::after::{After, acl_at, left, stripped};
+use super::after::{After, Stripped, acl_at, left, stripped};
 use super::writable::writable_mount;
 use crate::trace::Check;
 use crate::view::{Place, View};
@@ -36,10 +36,13 @@ pub(super) fn shorten<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], w: &mu
 
 /// What emptying a file leaves: set-id bits may go (`do_truncate`).
 pub(super) fn emptied<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Effect {
-    let view = walker.view();
-    let (Some(mode), Some(inode)) = (stripped(walker, place), view.inode(place)) else {
-        return Effect::default();
+    let mode = match stripped(walker, place) {
+        Stripped::Nothing => return Effect::default(),
+        Stripped::To(mode) => Some(mode),
+        Stripped::Unknown => return Effect::default(),
     };
+    let owner = walker.view().owner(place).and_then(|owner| owner.value());
+    let (uid, gid) = (owner.map(|owner| owner.uid), owner.map(|owner| owner.gid));
     let acl = acl_at(walker, place);
-    left(walker, place, &After { uid: inode.uid, gid: inode.gid, mode, acl })
+    left(walker, place, &After { uid, gid, mode, acl })
 }

@@ -85,12 +85,7 @@ pub(super) fn mapped<W: Witness>(
     place: Place,
     errno: Errno,
 ) -> Result<(), Errno> {
-    let view = walker.view();
-    let unmapped = view.inode(place).is_some_and(|inode| {
-        let (uid, gid) = view.owner(place, inode);
-        uid.is_none() || gid.is_none()
-    });
-    if unmapped {
+    if !walker.asked(place).is_mapped() {
         let fact = "its owner or group has no mapping on this mount";
         return Err(walker.fail(Check::Unmapped, fact, place, errno));
     }

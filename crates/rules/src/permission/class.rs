@@ -4,44 +4,50 @@
 use mivask_model::acl::Acl;
 use mivask_model::caps::Capability;
 use mivask_model::fact::Provenance;
-use mivask_model::ids::{InsideGid, InsideUid, KernelGid, KernelUid, MountIds, OVERFLOW_ID};
+use mivask_model::ids::{InsideGid, InsideUid, KernelGid, MountIds, OVERFLOW_ID};
 use mivask_model::mode::{Access, FileKind, Mode, symbolic};
 use mivask_model::outcome::Errno;
 use mivask_model::tree::Inode;
 
 use super::step;
+use crate::asked::Owner;
 use crate::fs_credentials::FsCredentials;
 use crate::trace::{Bits, Check, Step, StepResult};
 use crate::view::{Place, View};
 use crate::witness::Witness;
 
-/// Owner and group in kernel ids; `None` for each that has no mapping.
-pub(super) type Owner = (Option<KernelUid>, Option<KernelGid>);
+/// An inode whose owner and mode are given.
+#[derive(Clone, Copy)]
+pub(super) struct Bare<'a> {
+    pub inode: &'a Inode,
+    pub owner: Owner,
+    pub mode: Mode,
+}
 
 /// Whether the bits, or a capability in spite of them, give `wanted`.
 pub(super) fn decide<W: Witness>(
     view: &View<'_>,
     place: Place,
-    inode: &Inode,
-    owner: Owner,
+    bare: Bare<'_>,
     wanted: Access,
     path: &[u8],
     w: &mut W,
 ) -> Result<(), Errno> {
+    let Bare { inode, owner, mode } = bare;
     let acting = view.fs_credentials(place, w);
     let acl = place.inode.and_then(|id| view.source(place).tree.acl(id));
     let ids = &view.mount(place.mount).ids;
-    let ruling = class(&acting, inode.mode, acl, ids, owner, wanted);
+    let ruling = class(&acting, mode, acl, ids, owner, wanted);
     if acl.is_none()
         && owner.0 != Some(acting.uid)
-        && inode.mode.group() != Access::NONE
+        && mode.group() != Access::NONE
         && let Some(text) = &view.source(place).tree.unrecorded().acls
     {
         w.assume(|| text.clone());
     }
     let judged = |result, w: &mut W| {
         w.step(|| {
-            let bits = compared(view, inode, owner, &ruling, wanted);
+            let bits = compared(view, mode, owner, &ruling, wanted);
             let fact = describe(view, inode.kind, &bits, ruling.class);
             let judged = step(path, ruling.class.check(), fact, view.provenance(place), result);
             Step { bits: Some(bits), ..judged }
@@ -51,7 +57,7 @@ pub(super) fn decide<W: Witness>(
         judged(StepResult::Passed, w);
         return Ok(());
     }
-    if let Some(capability) = overriding(&acting, inode.kind, inode.mode, wanted, owner) {
+    if let Some(capability) = overriding(&acting, inode.kind, mode, wanted, owner) {
         w.step(|| {
             let fact = format!("{} overrides the mode bits for {wanted}", capability.name());
             let from = Provenance::rule("the actor's effective capabilities");
@@ -152,6 +158,25 @@ fn acl_class(
     matched.unwrap_or(Ruling { class: Class::Other, granted: acl.other })
 }
 
+/// What the named user of an ACL gets, where `acting` is one: it does not depend on who owns the inode.
+pub(super) fn named_user(acting: &FsCredentials<'_>, acl: &Acl, ids: &MountIds) -> Option<Access> {
+    let mask = acl.mask.unwrap_or(Access::ALL);
+    let named = acl.users.iter().find(|(uid, _)| ids.to_kernel_uid(*uid) == Some(acting.uid));
+    named.map(|(_, access)| access.masked(mask))
+}
+
+/// Whether one of the named groups that `acting` is in has all of `wanted`; `None` where it is in none.
+pub(super) fn named_groups(
+    acting: &FsCredentials<'_>,
+    acl: &Acl,
+    ids: &MountIds,
+    wanted: Access,
+) -> Option<bool> {
+    let entries = acl.groups.iter().filter_map(|(gid, access)| Some((ids.to_kernel_gid(*gid)?, *access)));
+    let mine = entries.filter(|(gid, _)| acting.in_group(*gid));
+    mine.map(|(_, access)| access.grants(wanted)).reduce(|a, b| a || b)
+}
+
 /// The capability that grants `wanted` in spite of the bits (`generic_permission`).
 pub(super) fn overriding(
     acting: &FsCredentials<'_>,
@@ -171,7 +196,7 @@ pub(super) fn overriding(
 }
 
 /// What was compared, with ids as the actor sees them.
-fn compared(view: &View<'_>, inode: &Inode, (uid, gid): Owner, ruling: &Ruling, needed: Access) -> Bits {
+fn compared(view: &View<'_>, mode: Mode, (uid, gid): Owner, ruling: &Ruling, needed: Access) -> Bits {
     let namespace = &view.who.namespace;
     let unmapped = (InsideUid::new(OVERFLOW_ID), InsideGid::new(OVERFLOW_ID));
     Bits {
@@ -179,7 +204,7 @@ fn compared(view: &View<'_>, inode: &Inode, (uid, gid): Owner, ruling: &Ruling, 
         granted: ruling.granted,
         owner: uid.and_then(|uid| namespace.to_inside_uid(uid)).unwrap_or(unmapped.0),
         group: gid.and_then(|gid| namespace.to_inside_gid(gid)).unwrap_or(unmapped.1),
-        mode: inode.mode,
+        mode,
     }
 }
 

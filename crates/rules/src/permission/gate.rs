@@ -36,10 +36,11 @@ pub(super) fn gate<W: Witness>(
                 return Ok(Gate::Bits);
             }
             // The kernel itself only asks a program for some x bit (`fuse_permission`).
-            let bare = view
-                .inode(place)
-                .is_some_and(|inode| inode.kind == FileKind::File && !inode.mode.has_any(Mode::ANY_EXECUTE));
-            if wanted.grants(Access::EXECUTE) && bare && view.is_known(place) {
+            let bare = view.is(place, FileKind::File)
+                && view
+                    .mode(place)
+                    .is_some_and(|mode| mode.is_some_and(|mode| !mode.has_any(Mode::ANY_EXECUTE)));
+            if wanted.grants(Access::EXECUTE) && bare {
                 let fact = "no x bit at all is set".to_owned();
                 let from = view.provenance(place);
                 w.step(|| step(path, Check::OtherBits, fact, from, StepResult::Failed(Errno::EACCES)));

@@ -7,14 +7,14 @@ mod unknown_attributes;
 use mivask_model::fact::Provenance;
 use mivask_model::mode::{Access, FileKind};
 use mivask_model::outcome::Errno;
-use mivask_model::tree::{Certainty, Inode, Marks};
+use mivask_model::tree::{Inode, Marks};
 
+use crate::asked::Asked;
 use crate::trace::{Check, Step, StepResult};
 use crate::view::{Place, View};
 use crate::witness::Witness;
 
 pub(crate) use gate::enters;
-pub(crate) use unknown_attributes::may_own;
 
 /// Whether the actor has `wanted` on the inode at `place`; `path` is for the trace.
 ///
@@ -37,10 +37,8 @@ pub(crate) fn permission<W: Witness>(
     let Some(inode) = view.inode(place) else {
         return unknown_attributes::presumed(view, place, wanted, path, w);
     };
-    let owner = view.owner(place, inode);
     if wanted.writes()
-        && let Some((check, fact, errno)) =
-            write_barrier(view, place, inode, owner.0.is_none() || owner.1.is_none())
+        && let Some((check, fact, errno)) = write_barrier(view, place, inode, path, w)
     {
         w.step(|| step(path, check, fact.to_owned(), view.provenance(place), StepResult::Failed(errno)));
         return Err(errno);
@@ -51,16 +49,17 @@ pub(crate) fn permission<W: Witness>(
             gate::Gate::Open => return Ok(()),
         }
     }
-    if let Some(doubt) = view.doubt(place) {
-        match &doubt.attributes {
-            Certainty::Known => {}
-            Certainty::Assumed(text) => w.assume(|| text.clone()),
-            Certainty::Unknown(unknown) => {
-                return unknown_attributes::doubted(view, place, inode, wanted, path, unknown, w);
-            }
+    let owner = Asked::new(view, place, path, w).owner();
+    let mode = Asked::new(view, place, path, w).mode();
+    match (owner, mode) {
+        (Some(owner), Some(mode)) => {
+            class::decide(view, place, class::Bare { inode, owner, mode }, wanted, path, w)?
+        }
+        (owner, mode) => {
+            let partly = unknown_attributes::Partly { inode, owner, mode };
+            unknown_attributes::doubted(view, place, partly, wanted, path, w)?
         }
     }
-    class::decide(view, place, inode, owner, wanted, path, w)?;
     if wanted.writes()
         && let Some(text) = &view.source(place).tree.unrecorded().attributes
     {
@@ -70,11 +69,12 @@ pub(crate) fn permission<W: Witness>(
 }
 
 /// What stops any write, whoever asks.
-fn write_barrier(
+fn write_barrier<W: Witness>(
     view: &View<'_>,
     place: Place,
     inode: &Inode,
-    unmapped: bool,
+    path: &[u8],
+    w: &mut W,
 ) -> Option<(Check, &'static str, Errno)> {
     let kept = matches!(inode.kind, FileKind::File | FileKind::Directory | FileKind::Link);
     if view.source(place).read_only && kept {
@@ -83,6 +83,7 @@ fn write_barrier(
     if inode.marks.has(Marks::IMMUTABLE) {
         return Some((Check::Immutable, "the immutable attribute is set", Errno::EPERM));
     }
+    let unmapped = !Asked::new(view, place, path, w).is_mapped();
     unmapped.then_some((Check::Unmapped, "its owner or group has no mapping on this mount", Errno::EACCES))
 }
 

@@ -1,49 +1,150 @@
 //! Permission where owner and mode, or the inode itself, are not known.
 
+use mivask_model::acl::Acl;
 use mivask_model::fact::{Provenance, Unknown};
+use mivask_model::ids::MountIds;
 use mivask_model::mode::{Access, FileKind, Mode};
 use mivask_model::outcome::Errno;
-use mivask_model::tree::{Certainty, Inode};
+use mivask_model::tree::Inode;
 
 use super::class::{self, grants};
 use super::{gate, step};
+use crate::asked::{Asked, Owner, subject};
 use crate::fs_credentials::FsCredentials;
 use crate::trace::{Check, StepResult};
 use crate::view::{Place, View};
 use crate::witness::{MissingFact, Witness};
 
-/// Owner and mode are unknown: both answers are possible, unless a capability settles it.
+/// Owner or mode are unknown. Where the mode is given, what decides is who the actor is to the inode; where it is not, both
+/// answers are possible, unless a capability settles it.
 pub(super) fn doubted<W: Witness>(
     view: &View<'_>,
     place: Place,
-    inode: &Inode,
+    partly: Partly<'_>,
     wanted: Access,
     path: &[u8],
-    unknown: &Unknown,
     w: &mut W,
 ) -> Result<(), Errno> {
-    let owner = view.owner(place, inode);
     let acting = view.fs_credentials(place, w);
-    // Any mode will do for a capability, except that running a file takes some x bit.
-    let any_mode = Mode::default();
-    let overridden = class::overriding(&acting, inode.kind, any_mode, wanted, owner).is_some();
-    if overridden && acting.maps_all() && is_native(view, place, w) {
+    if settled_by_capability(&acting, &partly, wanted, &mut Asked::new(view, place, path, w)) {
         return Ok(());
     }
-    let Some(id) = place.inode else { return Ok(()) };
-    ask(view, MissingFact::Grants(place.source, id, wanted), wanted, path, unknown, w)
+    let (None, Some(mode)) = (partly.owner, partly.mode) else {
+        let unknown = match (view.doubt(place), partly.owner) {
+            (Some(doubt), Some(_)) => doubt.mode.unknown(),
+            (Some(doubt), None) => doubt.unknown_attribute(),
+            (None, _) => None,
+        };
+        return unknown.map_or(Ok(()), |unknown| ask(view, place, wanted, path, unknown, w));
+    };
+    let acl = place.inode.and_then(|id| view.source(place).tree.acl(id));
+    let bits = Bits { mode, acl, ids: &view.mount(place.mount).ids };
+    let granted = by_bits(&acting, &bits, wanted, &mut Asked::new(view, place, path, w))
+        || overridden(&acting, (partly.inode.kind, mode), wanted, &mut Asked::new(view, place, path, w));
+    let result = if granted { StepResult::Passed } else { StepResult::Failed(Errno::EACCES) };
+    w.step(|| {
+        let give = if granted { "give" } else { "refuse" };
+        let fact = format!("the owner is not known; the bits {mode} are taken to {give} {wanted}");
+        let from = view.doubt(place).and_then(|doubt| doubt.owner.unknown());
+        let from = from.map_or_else(|| view.provenance(place), |one| Provenance::Unknown(one.fact.clone()));
+        step(path, Check::Unknown, fact, from, result)
+    });
+    if granted { Ok(()) } else { Err(Errno::EACCES) }
 }
 
-/// Whether the filesystem is certain to let the local kernel decide.
-fn is_native<W: Witness>(view: &View<'_>, place: Place, w: &mut W) -> bool {
-    match &view.source(place).native {
-        Certainty::Known => true,
-        Certainty::Assumed(text) => {
-            w.assume(|| text.clone());
-            true
-        }
-        Certainty::Unknown(_) => false,
+/// An inode of which the owner, the mode or both are not given.
+#[derive(Clone, Copy)]
+pub(super) struct Partly<'a> {
+    pub inode: &'a Inode,
+    pub owner: Option<Owner>,
+    pub mode: Option<Mode>,
+}
+
+/// Whether a capability gives `wanted` whoever owns it and whatever its mode.
+fn settled_by_capability<W: Witness>(
+    acting: &FsCredentials<'_>,
+    partly: &Partly<'_>,
+    wanted: Access,
+    asked: &mut Asked<'_, '_, W>,
+) -> bool {
+    let owner = match partly.owner {
+        Some(owner) => owner,
+        // Where everybody is mapped, one who is stands for all.
+        None if acting.maps_all() && asked.is_surely_mapped() => (Some(acting.uid), Some(acting.gid)),
+        None => return false,
+    };
+    // Any mode will do for a capability, except that running a file takes some x bit.
+    let mode = partly.mode.unwrap_or_default();
+    class::overriding(acting, partly.inode.kind, mode, wanted, owner).is_some() && asked.is_native()
+}
+
+/// Bits whose owner is not known.
+struct Bits<'a> {
+    mode: Mode,
+    acl: Option<&'a Acl>,
+    ids: &'a MountIds,
+}
+
+/// What the bits give whoever may own the inode: who the actor is to it is asked in the kernel's order, as far as it matters.
+fn by_bits<W: Witness>(
+    acting: &FsCredentials<'_>,
+    bits: &Bits<'_>,
+    wanted: Access,
+    asked: &mut Asked<'_, '_, W>,
+) -> bool {
+    let Bits { mode, acl, ids } = *bits;
+    let owners = mode.owner().grants(wanted);
+    let groups = mode.group().grants(wanted);
+    let all_others = mode.other().grants(wanted);
+    // With a mask of nothing the kernel does not look at the ACL at all.
+    let acl = if mode.group() == Access::NONE { None } else { acl };
+    // What everybody but the owner gets, where the group does not matter.
+    let others = match acl {
+        None if groups == all_others => Some(groups),
+        None => None,
+        Some(acl) => class::named_user(acting, acl, ids).map(|access| access.grants(wanted)),
+    };
+    if others == Some(owners) {
+        return owners;
     }
+    if asked.is_of(acting.uid) {
+        return owners;
+    }
+    match (others, acl) {
+        (Some(given), _) => given,
+        (None, Some(acl)) => by_groups(acting, acl, ids, wanted, asked),
+        (None, None) if asked.shares_group(acting) => groups,
+        (None, None) => all_others,
+    }
+}
+
+/// What the group entries of an ACL give where the owning group is not known.
+fn by_groups<W: Witness>(
+    acting: &FsCredentials<'_>,
+    acl: &Acl,
+    ids: &MountIds,
+    wanted: Access,
+    asked: &mut Asked<'_, '_, W>,
+) -> bool {
+    let masked = acl.mask.unwrap_or(Access::ALL).grants(wanted);
+    // One group that has all of it is enough; where the actor is in one that has not, nobody's bits are looked at any more.
+    match class::named_groups(acting, acl, ids, wanted) {
+        Some(true) => masked,
+        Some(false) => acl.group.grants(wanted) && asked.shares_group(acting) && masked,
+        None if asked.shares_group(acting) => acl.group.grants(wanted) && masked,
+        None => acl.other.grants(wanted),
+    }
+}
+
+/// Whether a capability gives it in spite of the bits, as far as it counts for whoever owns it.
+fn overridden<W: Witness>(
+    acting: &FsCredentials<'_>,
+    (kind, mode): (FileKind, Mode),
+    wanted: Access,
+    asked: &mut Asked<'_, '_, W>,
+) -> bool {
+    let mapped = (Some(acting.uid), Some(acting.gid));
+    class::overriding(acting, kind, mode, wanted, mapped).is_some_and(|one| asked.is_under(acting, one))
 }
 
 /// The inode itself is only presumed to exist.
@@ -75,10 +176,10 @@ pub(super) fn presumed<W: Witness>(
     let acting = view.fs_credentials(place, w);
     let root = (Some(acting.uid), Some(acting.gid));
     let overridden = class::overriding(&acting, FileKind::File, Mode::default(), wanted, root).is_some();
-    if overridden && acting.maps_all() && is_native(view, place, w) {
+    if overridden && acting.maps_all() && view.is_native(place, w) {
         return Ok(());
     }
-    ask(view, MissingFact::PresumedGrants(path.to_vec(), wanted), wanted, path, &unknown, w)
+    ask(view, place, wanted, path, &unknown, w)
 }
 
 /// What the one owner and mode of such a filesystem give, where file and directory agree.
@@ -94,13 +195,14 @@ fn by_what_shows<W: Witness>(view: &View<'_>, place: Place, wanted: Access, w: &
 
 fn ask<W: Witness>(
     view: &View<'_>,
-    question: MissingFact,
+    place: Place,
     wanted: Access,
     path: &[u8],
     unknown: &Unknown,
     w: &mut W,
 ) -> Result<(), Errno> {
     let text = String::from_utf8_lossy(if path.is_empty() { b"/" } else { path }).into_owned();
+    let question = MissingFact::Grants(subject(place, path), wanted);
     let chosen = w.choose(question, unknown, 2, |option| match option {
         0 => format!("owner and mode of {text} give {} {wanted}", view.name),
         _ => format!("owner and mode of {text} do not give {} {wanted}", view.name),
@@ -114,35 +216,4 @@ fn ask<W: Witness>(
         step(path, Check::Unknown, fact, Provenance::Unknown(unknown.fact.clone()), result)
     });
     if chosen == 0 { Ok(()) } else { Err(Errno::EACCES) }
-}
-
-/// Whether the actor owns the inode at `place` or counts as its owner; asks where the owner is not known.
-pub(crate) fn may_own<W: Witness>(view: &View<'_>, place: Place, path: &[u8], w: &mut W) -> bool {
-    let acting = view.fs_credentials(place, w);
-    let given = view.known_inode(place);
-    if let Some(inode) = given {
-        if let Some(Certainty::Assumed(text)) = view.doubt(place).map(|doubt| &doubt.attributes) {
-            w.assume(|| text.clone());
-        }
-        return acting.owns(view.owner(place, inode).0);
-    }
-    if let Some(shown) = view.source(place).personality.shown() {
-        return acting.owns(view.mount(place.mount).ids.to_kernel_uid(shown.uid));
-    }
-    // FOWNER counts for every owner in the actor's own namespace; only the initial one maps every id.
-    if acting.capable(mivask_model::caps::Capability::Fowner) && is_native(view, place, w) {
-        return true;
-    }
-    let (question, unknown) = match (place.inode, view.doubt(place).map(|doubt| &doubt.attributes)) {
-        (Some(id), Some(Certainty::Unknown(unknown))) => {
-            (MissingFact::Owner(place.source, id), unknown.clone())
-        }
-        _ => (MissingFact::PresumedOwner(path.to_vec()), view.unlisted(place)),
-    };
-    let name = view.name;
-    let text = String::from_utf8_lossy(path).into_owned();
-    w.choose(question, &unknown, 2, |option| match option {
-        0 => format!("{name} owns {text}"),
-        _ => format!("somebody else owns {text}"),
-    }) == 0
 }

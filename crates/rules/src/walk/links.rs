@@ -12,6 +12,9 @@ use crate::witness::Witness;
 /// Links followed in one walk before the kernel gives up (MAXSYMLINKS).
 const MOST_LINKS: u32 = 40;
 
+/// What a directory is where links in it are protected.
+const SHARED: &str = "sticky and world-writable";
+
 impl<'a, W: Witness> Walker<'a, '_, W> {
     /// The whole of a link's target in the middle of a path.
     pub(super) fn nested(&mut self, start: Place, target: &'a [u8]) -> Result<Place, Errno> {
@@ -58,19 +61,18 @@ impl<'a, W: Witness> Walker<'a, '_, W> {
 
     /// `fs.protected_symlinks` (`may_follow_link`).
     fn may_follow(&mut self, link: Place, directory: Place) -> Result<(), Errno> {
-        let (Some(link_inode), Some(dir_inode)) = (self.view.inode(link), self.view.inode(directory)) else {
-            return Ok(());
-        };
-        let shared = Mode::new(0o1002);
-        if !dir_inode.mode.has(shared) {
-            return Ok(());
-        }
-        let (link_owner, _) = self.view.owner(link, link_inode);
-        let (dir_owner, _) = self.view.owner(directory, dir_inode);
-        if link_owner == Some(self.view.who.fsuid) || (dir_owner.is_some() && dir_owner == link_owner) {
+        // Who only wants to know what is there is stopped by no protection of others.
+        if W::ALL_SEEING {
             return Ok(());
         }
         let given = self.view.settings().protected_symlinks;
+        if given == Some(0) || !self.asked_in(directory).has(Mode::new(0o1002), SHARED) {
+            return Ok(());
+        }
+        let me = self.view.who.fsuid;
+        if self.asked(link).is_of(me) || self.one_owner(link, directory) {
+            return Ok(());
+        }
         if self.view.setting("fs.protected_symlinks", given, 1, self.w) == 0 {
             return Ok(());
         }

@@ -10,8 +10,9 @@ use mivask_model::mount::MountTable;
 use mivask_model::outcome::Errno;
 use mivask_model::tree::Certainty;
 
+use crate::asked::Asked;
 use crate::fs_credentials::FsCredentials;
-use crate::permission::{enters, may_own, permission};
+use crate::permission::{enters, permission};
 use crate::trace::Check;
 use crate::view::{Place, View};
 use crate::witness::{MissingFact, Witness};
@@ -266,9 +267,27 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
         permission(self.view, directory, access, &self.path[..end], self.w)
     }
 
+    /// Questions about owner and mode of `place`, which the current path names.
+    pub(crate) fn asked(&mut self, place: Place) -> Asked<'a, '_, W> {
+        Asked::new(self.view, place, &self.path, self.w)
+    }
+
+    /// The same about the directory that holds the last component.
+    pub(crate) fn asked_in(&mut self, directory: Place) -> Asked<'a, '_, W> {
+        let end = self.path.iter().rposition(|byte| *byte == b'/').unwrap_or(0);
+        Asked::new(self.view, directory, &self.path[..end], self.w)
+    }
+
+    /// Whether the entry at the current path and the directory that holds it have one owner.
+    pub(crate) fn one_owner(&mut self, place: Place, directory: Place) -> bool {
+        let end = self.path.iter().rposition(|byte| *byte == b'/').unwrap_or(0);
+        Asked::new(self.view, place, &self.path, self.w).is_of_owner_of(directory, &self.path[..end])
+    }
+
     /// Whether the actor owns `place` or counts as its owner; asks where the owner is not known.
     pub(crate) fn owns(&mut self, place: Place) -> bool {
-        may_own(self.view, place, &self.path, self.w)
+        let acting = self.fs_credentials(place);
+        self.asked(place).is_owned(&acting)
     }
 
     /// Whether a FUSE mount at `place` lets the actor in at all.

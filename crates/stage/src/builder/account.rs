@@ -342,7 +342,7 @@ impl BuildState<'_> {
             (Spot::Missing { dir, names }, Some(true)) => {
                 let mut own = self.entry(FileKind::Directory, owner, 0o755, &step.from);
                 let unknown = Certainty::Unknown(unknown);
-                own.doubt = Some(Doubt { attributes: unknown.clone(), contents: unknown });
+                own.doubt = Some(Doubt::new(unknown.clone(), unknown));
                 let above = Entry::directory(0, 0, 0o755).at(step.from.clone());
                 let home =
                     self.make_directories(dir, &names, |last| if last { own.clone() } else { above.clone() });

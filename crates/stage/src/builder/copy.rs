@@ -75,8 +75,8 @@ impl BuildState<'_> {
     fn lay_directories(&mut self, dir: InodeId, names: &[Vec<u8>], entry: Entry) -> InodeId {
         let mut here = dir;
         for name in names {
-            let inherits =
-                self.rules.copies_inherit_set_group_id && self.tree.inode(here).mode.has(Mode::SET_GROUP_ID);
+            let inherits = self.rules.copies_inherit_set_group_id
+                && self.tree.inode(here).stored_mode().has(Mode::SET_GROUP_ID);
             let bit = if inherits { Mode::SET_GROUP_ID } else { Mode::default() };
             let entry = Entry { mode: entry.mode.with(bit), ..entry.clone() };
             here = self.tree.add(here, name, entry).unwrap_or(here);
@@ -122,7 +122,7 @@ impl BuildState<'_> {
                         "name it there with --chmod",
                     );
                     let attributes = Certainty::Unknown(mode);
-                    entry.doubt = Some(Doubt { attributes, contents: Certainty::Known });
+                    entry.doubt = Some(Doubt::new(attributes, Certainty::Known));
                     self.copy_file(&to, into.then_some(name.as_slice()), &entry, &marking, step);
                 }
                 CopySource::Made(_) | CopySource::Archive => {
@@ -283,13 +283,13 @@ impl BuildState<'_> {
         if directory && marking.mode.is_some() && !self.rules.mode_spares_directories {
             let fact = format!("the mode of directories that {} copies", step.words);
             let attributes = Certainty::Unknown(Unknown::new(&fact, "set it with chmod in a RUN"));
-            doubt = Some(Doubt { attributes, contents: Certainty::Known });
+            doubt = Some(Doubt::new(attributes, Certainty::Known));
         // What was not known of the source's mode does not matter any more.
         } else if asked.is_some() {
             doubt = None;
         }
         if let Some(unknown) = marking.owner.0.clone().err().or_else(|| marking.owner.1.clone().err()) {
-            doubt = Some(Doubt { attributes: Certainty::Unknown(unknown), contents: Certainty::Known });
+            doubt = Some(Doubt::new(Certainty::Unknown(unknown), Certainty::Known));
         }
         let number = |number: &Number| number.clone().unwrap_or(UNSPECIFIED_ID);
         let (uid, gid) = if marking.kept {
@@ -321,7 +321,7 @@ impl BuildState<'_> {
                 self.tree.add(dir, name, entry).ok()
             }
             None if directory && self.rules.copies_inherit_set_group_id => {
-                let inherits = self.tree.inode(dir).mode.has(Mode::SET_GROUP_ID);
+                let inherits = self.tree.inode(dir).stored_mode().has(Mode::SET_GROUP_ID);
                 let bit = if inherits { Mode::SET_GROUP_ID } else { Mode::default() };
                 self.tree.add(dir, name, Entry { mode: entry.mode.with(bit), ..entry }).ok()
             }
@@ -337,6 +337,11 @@ fn leaf(tree: &Tree, id: InodeId) -> Entry {
         target: tree.target(id).unwrap_or_default().into(),
         content: if inode.kind == FileKind::File { tree.content(id).clone() } else { Content::Unknown },
         doubt: tree.doubt(id).cloned(),
-        ..Entry::new(inode.kind, inode.uid.raw(), inode.gid.raw(), inode.mode)
+        ..Entry::new(
+            inode.kind,
+            inode.stored_owner().uid.raw(),
+            inode.stored_owner().gid.raw(),
+            inode.stored_mode(),
+        )
     }
 }

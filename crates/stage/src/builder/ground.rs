@@ -144,8 +144,8 @@ impl<'a> BuildState<'a> {
     /// Adds `entry`; in a set-group-ID directory it gets its group, and a directory the bit (`inode_init_owner`).
     pub(super) fn add(&mut self, dir: InodeId, name: &[u8], mut entry: Entry) -> Option<InodeId> {
         let parent = *self.tree.inode(dir);
-        if parent.mode.has(Mode::SET_GROUP_ID) && self.tree.doubt(dir).is_none() {
-            entry.gid = parent.gid;
+        if parent.stored_mode().has(Mode::SET_GROUP_ID) && self.tree.doubt(dir).is_none() {
+            entry.gid = parent.stored_owner().gid;
             if entry.kind == FileKind::Directory {
                 entry.mode = entry.mode.with(Mode::SET_GROUP_ID);
             }
@@ -165,8 +165,7 @@ impl<'a> BuildState<'a> {
         let number = |number: &Number| number.clone().unwrap_or(UNSPECIFIED_ID);
         let mut entry = Entry::new(kind, number(uid), number(gid), Mode::new(mode)).at(from.clone());
         if let Some(unknown) = uid.clone().err().or_else(|| gid.clone().err()) {
-            let attributes = Certainty::Unknown(unknown);
-            entry = entry.doubting(Doubt { attributes, contents: Certainty::Known });
+            entry = entry.doubting(Doubt { owner: Certainty::Unknown(unknown), ..Doubt::default() });
         }
         entry
     }
@@ -180,19 +179,21 @@ impl<'a> BuildState<'a> {
         let named = |known: &[u8]| known == path || below(known, &path) || below(&path, known);
         if let Some((_, unknown)) = self.presumed.iter().find(|(known, _)| named(known)) {
             let unknown = Certainty::Unknown(unknown.clone());
-            return Doubt { attributes: unknown.clone(), contents: unknown };
+            return Doubt::new(unknown.clone(), unknown);
         }
         let text: Arc<str> =
             format!("what image {} is built on has nothing at {}", self.name, quoted(&path)).into();
-        Doubt { attributes: Certainty::Assumed(text.clone()), contents: Certainty::Assumed(text) }
+        Doubt::new(Certainty::Assumed(text.clone()), Certainty::Assumed(text))
     }
 
     /// `entry`, made at `path` where it is unknown what was there before.
     pub(super) fn unlisted(&self, entry: Entry, path: &[u8]) -> Entry {
-        let Doubt { attributes, contents } = self.before(path);
-        let unsaid = entry.doubt.as_ref().map(|doubt| doubt.attributes.clone());
-        let attributes = unsaid.filter(|known| matches!(known, Certainty::Unknown(_))).unwrap_or(attributes);
-        entry.doubting(Doubt { attributes, contents })
+        let before = self.before(path);
+        let own = entry.doubt.clone().unwrap_or_default();
+        let surer = |own: Certainty, before| if own.unknown().is_some() { own } else { before };
+        let owner = surer(own.owner, before.owner);
+        let mode = surer(own.mode, before.mode);
+        entry.doubting(Doubt { owner, mode, contents: before.contents })
     }
 
     /// `path` is there, or may be, and no one knows as what.
@@ -207,7 +208,8 @@ impl<'a> BuildState<'a> {
             Some(number) => number.clone().unwrap_or(UNSPECIFIED_ID),
             None => now,
         };
-        let owner = (number(uid, inode.uid.raw()), number(gid, inode.gid.raw()));
+        let owner =
+            (number(uid, inode.stored_owner().uid.raw()), number(gid, inode.stored_owner().gid.raw()));
         self.tree.chown(id, owner.0, owner.1, from.clone());
         let unknown = [uid, gid].into_iter().flatten().find_map(|number| number.clone().err());
         if let Some(unknown) = unknown {
@@ -237,7 +239,7 @@ impl<'a> BuildState<'a> {
     /// Notes what was set, and drops the doubt where everything was.
     fn settle(&mut self, id: InodeId, note: impl FnOnce(&mut Settled)) {
         // Only what was in doubt has to be collected bit by bit; the rest is known as it is set.
-        let doubtful = self.tree.doubt(id).is_some_and(|doubt| doubt.attributes != Certainty::Known);
+        let doubtful = self.tree.doubt(id).is_some_and(|doubt| !doubt.knows_attributes());
         if !doubtful {
             return;
         }
@@ -258,7 +260,7 @@ impl<'a> BuildState<'a> {
                     let contents =
                         if directory { Certainty::Unknown(unknown.clone()) } else { Certainty::Known };
                     self.settled.remove(&id);
-                    self.tree.set_doubt(id, Doubt { attributes, contents });
+                    self.tree.set_doubt(id, Doubt::new(attributes, contents));
                 }
             }
             Spot::Missing { dir, .. } => {
@@ -272,8 +274,7 @@ impl<'a> BuildState<'a> {
 
     /// The directory may hold more than what is listed.
     pub(super) fn may_hold_more(&mut self, dir: InodeId, unknown: &Unknown) {
-        let attributes = self.tree.doubt(dir).map(|doubt| doubt.attributes.clone()).unwrap_or_default();
-        self.tree.set_doubt(dir, Doubt { attributes, contents: Certainty::Unknown(unknown.clone()) });
+        self.tree.doubt_contents(dir, Certainty::Unknown(unknown.clone()));
     }
 }
 

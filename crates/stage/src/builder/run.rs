@@ -220,9 +220,9 @@ impl BuildState<'_> {
             let inode = *self.tree.inode(id);
             let directory = inode.kind == FileKind::Directory;
             self.permitted(&Verb::SetsMode(change.clone()), &path, runner, step);
-            let mode = change.applied_to(inode.mode, directory, self.umask);
+            let mode = change.applied_to(inode.stored_mode(), directory, self.umask);
             self.set_mode(id, mode, exact, &step.from);
-            let set_id = Mode::new(0o6000).masked(inode.mode);
+            let set_id = Mode::new(0o6000).masked(inode.stored_mode());
             let sets = exact || words[at].contains('=');
             if directory && sets && set_id != Mode::default() && (!exact || !mode.has(set_id)) {
                 let fact = format!("whether {} leaves {} its set-id bits", step.words, quoted(&path));
@@ -344,7 +344,7 @@ impl BuildState<'_> {
         let adds = unknown("which files are added by");
         for id in self.tree.ids().collect::<Vec<_>>() {
             let doubt = self.tree.doubt(id).cloned().unwrap_or_default();
-            if doubt.attributes == Certainty::Known {
+            if doubt.knows_attributes() {
                 self.tree.doubt_attributes(id, Certainty::Assumed(text.clone()));
             }
             let listed = !matches!(doubt.contents, Certainty::Unknown(_));

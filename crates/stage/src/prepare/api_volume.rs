@@ -178,10 +178,8 @@ impl Contents {
 
     /// `key -> ..data/key`, `..data -> ..TIMESTAMP`, the files in `..TIMESTAMP`.
     fn lay_out(&mut self, tree: &mut Tree) -> Result<(), TreeError> {
-        let unlisted = self
-            .unknown
-            .clone()
-            .map(|unknown| Doubt { attributes: Certainty::Known, contents: Certainty::Unknown(unknown) });
+        let unlisted =
+            self.unknown.clone().map(|unknown| Doubt::new(Certainty::Known, Certainty::Unknown(unknown)));
         let directory = |doubted: bool| {
             let entry = Entry::directory(0, 0, 0o755);
             match &unlisted {
@@ -213,7 +211,7 @@ impl Contents {
             let mut entry = Entry::new(FileKind::File, 0, 0, file.mode).at(file.from.clone());
             if let Some(text) = &file.assumed {
                 let attributes = Certainty::Assumed(text.clone());
-                entry = entry.doubting(Doubt { attributes, contents: Certainty::Known });
+                entry = entry.doubting(Doubt::new(attributes, Certainty::Known));
             }
             tree.add(here, name, entry)?;
             if tree.lookup(Tree::ROOT, parts[0]).is_none() {

@@ -285,10 +285,7 @@ fn personal_tree(
         (Some(tree), _) => tree,
         (None, Personality::Tmpfs(options)) => {
             let text = "a tmpfs whose tree is not given is new and empty";
-            let doubt = Doubt {
-                attributes: Certainty::Assumed(text.into()),
-                contents: Certainty::Assumed(text.into()),
-            };
+            let doubt = Doubt::new(Certainty::Assumed(text.into()), Certainty::Assumed(text.into()));
             let root =
                 Entry::new(FileKind::Directory, options.uid, options.gid, options.mode).doubting(doubt);
             Arc::new(Tree::new(root, Provenance::rule("tmpfs: mode=, uid= and gid= of the mount, 1777 else")))
@@ -305,7 +302,7 @@ fn personal_tree(
 }
 
 fn known_root(tree: &Tree, root: InodeId) -> Option<RootFacts> {
-    let unknown = tree.doubt(root).is_some_and(|doubt| matches!(doubt.attributes, Certainty::Unknown(_)));
+    let unknown = tree.doubt(root).is_some_and(|doubt| doubt.unknown_attribute().is_some());
     (!unknown).then(|| root_facts(tree, root))
 }
 

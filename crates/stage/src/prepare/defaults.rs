@@ -315,14 +315,14 @@ const SHIELDED: [(&str, &[&str]); 2] = [
 fn kernel_tree(filesystem: &str) -> Tree {
     let unknown =
         Unknown::new(&format!("what {filesystem} shows"), "not possible: the kernel decides file by file");
-    let doubt = Doubt { attributes: Certainty::Known, contents: Certainty::Unknown(unknown.clone()) };
+    let doubt = Doubt::new(Certainty::Known, Certainty::Unknown(unknown.clone()));
     let root = Entry::directory(0, 0, 0o555).doubting(doubt.clone());
     let mut tree = Tree::new(root, Provenance::rule("the kernel"));
     for path in SHIELDED.iter().filter(|(of, _)| *of == filesystem).flat_map(|(_, paths)| *paths) {
         // Whether this kernel has it, and a file's mode, differ: only a directory's is the same everywhere.
         let file = is_file(&format!("/{filesystem}/{path}"));
         let directory = || Entry::directory(0, 0, 0o555).doubting(doubt.clone());
-        let unsure = Doubt { attributes: Certainty::Unknown(unknown.clone()), contents: Certainty::Known };
+        let unsure = Doubt::new(Certainty::Unknown(unknown.clone()), Certainty::Known);
         let entry = if file { Entry::file(0, 0, 0o400).doubting(unsure) } else { directory() };
         let (above, name) = path.rsplit_once('/').unwrap_or(("", path));
         let added = tree
@@ -336,7 +336,7 @@ fn kernel_tree(filesystem: &str) -> Tree {
 fn device_tree(privileged: bool) -> Tree {
     let unlisted = |what: &str| {
         let unknown = Unknown::new(what, "not possible in a scene");
-        Doubt { attributes: Certainty::Known, contents: Certainty::Unknown(unknown) }
+        Doubt::new(Certainty::Known, Certainty::Unknown(unknown))
     };
     // Every device of the host is bound into a privileged container, and which there are is not in any description.
     let mut root = Entry::directory(0, 0, 0o755);

@@ -69,7 +69,7 @@ impl ContainerMounts<'_> {
             InImage::Unlisted(unknown) if !no_copy && self.is_empty(source, root) => {
                 let certainty = Certainty::Unknown(unknown);
                 let tree = Arc::make_mut(&mut self.stage.storage.source_mut(source).tree);
-                tree.set_doubt(root, Doubt { attributes: certainty.clone(), contents: certainty });
+                tree.set_doubt(root, Doubt::new(certainty.clone(), certainty));
             }
             InImage::Unlisted(_) => {}
         }
@@ -106,7 +106,7 @@ impl ContainerMounts<'_> {
             let model = *self.stage.source(image).tree.inode(inode);
             let tree = Arc::make_mut(&mut self.stage.storage.source_mut(source).tree);
             let rule = Provenance::rule("the root goes back to the owner of the image's directory");
-            tree.chown(root, model.uid.raw(), model.gid.raw(), rule);
+            tree.chown(root, model.stored_owner().uid.raw(), model.stored_owner().gid.raw(), rule);
             volume.note("its root goes back to the owner of the image's directory");
         }
     }
@@ -133,7 +133,7 @@ impl ContainerMounts<'_> {
                 let rule =
                     Provenance::rule("the image has nothing there, so the root goes to the process's user");
                 let tree = Arc::make_mut(&mut self.stage.storage.source_mut(source).tree);
-                let mode = tree.inode(root).mode;
+                let mode = tree.inode(root).stored_mode();
                 match self.process {
                     Some(owner) => tree.own(root, owner.unmapped(), mode, rule),
                     None => {
@@ -212,8 +212,7 @@ impl ContainerMounts<'_> {
             tree.take_after(root, &from, image.1, &renumber);
         }
         if unlisted {
-            let attributes = tree.doubt(root).map(|doubt| doubt.attributes.clone()).unwrap_or_default();
-            tree.set_doubt(root, Doubt { attributes, contents });
+            tree.doubt_contents(root, contents);
         }
         whole || unlisted || tree.len() > before
     }
@@ -252,7 +251,7 @@ impl ContainerMounts<'_> {
             Ok(Sight::There(_) | Sight::Missing | Sight::Unlisted) | Err(_) => None,
         };
         let asked_mode = asked.mode.unwrap_or(Mode::new(0o1777));
-        let existing = there.map(|(source, inode)| self.stage.source(source).tree.inode(inode).mode);
+        let existing = there.map(|(source, inode)| self.stage.source(source).tree.inode(inode).stored_mode());
         let open = matches!(sight, Ok(Sight::Unlisted)) && rules.keeps_directory_mode;
         let (mode, rule) = match existing {
             // The image is not listed, so whether it has a directory there decides, and nobody knows.
@@ -271,12 +270,12 @@ impl ContainerMounts<'_> {
         let mut tree = Tree::new(Entry::new(FileKind::Directory, uid, gid, mode), Provenance::rule(rule));
         if matches!(sight, Ok(Sight::Unlisted)) && (rules.keeps_directory_mode || rules.copies_up) {
             let open = Certainty::Unknown(self.image_unknown(&at.value));
-            let attributes = if rules.keeps_directory_mode { open.clone() } else { Certainty::Known };
+            let mode = if rules.keeps_directory_mode { open.clone() } else { Certainty::Known };
             let contents = if rules.copies_up { open } else { Certainty::Known };
-            tree.set_doubt(Tree::ROOT, Doubt { attributes, contents });
+            tree.set_doubt(Tree::ROOT, Doubt { mode, contents, ..Doubt::default() });
         } else if let (Some((source, inode)), true) = (there, rules.keeps_directory_mode) {
-            let doubt = self.stage.source(source).tree.doubt(inode).map(|doubt| doubt.attributes.clone());
-            tree.doubt_attributes(Tree::ROOT, doubt.unwrap_or_default());
+            let mode = self.stage.source(source).tree.doubt(inode).map(|doubt| doubt.mode.clone());
+            tree.doubt_owner_and_mode(Tree::ROOT, Certainty::Known, mode.unwrap_or_default());
         }
         let name = format!("tmpfs at {}", quoted(&at.value));
         let source = local_source(self.stage, &name, Some(Arc::from("tmpfs")), tree);

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use mivask_model::fact::Provenance;
 use mivask_model::ids::DiskGid;
 use mivask_model::mode::{FileKind, Mode};
-use mivask_model::tree::{Certainty, InodeId, Marks, Tree};
+use mivask_model::tree::{InodeId, Marks, Tree};
 
 /// What the step adds to every file and every directory.
 #[derive(Clone, Copy, Debug)]
@@ -54,7 +54,7 @@ pub(super) enum Policy {
 pub(super) fn apply(tree: &mut Tree, step: &GroupStep<'_>) -> StepReport {
     let gid = DiskGid::new(step.group);
     let root = tree.inode(step.top);
-    let matches = root.gid == gid && root.mode.has(step.masks.directory);
+    let matches = root.stored_owner().gid == gid && root.stored_mode().has(step.masks.directory);
     if step.policy == Policy::OnRootMismatch && matches {
         let left =
             tree.below(step.top).into_iter().filter(|id| after(tree, *id, gid, step.masks).is_some()).count();
@@ -85,7 +85,7 @@ pub(super) fn apply(tree: &mut Tree, step: &GroupStep<'_>) -> StepReport {
 /// The mode an inode gets, or `None` where the step leaves it alone.
 fn after(tree: &Tree, id: InodeId, gid: DiskGid, masks: Masks) -> Option<Mode> {
     let inode = tree.inode(id);
-    let unknown = tree.doubt(id).is_some_and(|doubt| matches!(doubt.attributes, Certainty::Unknown(_)));
+    let unknown = tree.doubt(id).is_some_and(|doubt| doubt.unknown_attribute().is_some());
     let kept = inode.marks.has(Marks::IMMUTABLE) || inode.marks.has(Marks::APPEND_ONLY);
     let bits = match inode.kind {
         FileKind::Link => return None,
@@ -94,8 +94,8 @@ fn after(tree: &Tree, id: InodeId, gid: DiskGid, masks: Masks) -> Option<Mode> {
             masks.file
         }
     };
-    let mode = inode.mode.with(bits);
-    (!kept && !unknown && (mode != inode.mode || inode.gid != gid)).then_some(mode)
+    let mode = inode.stored_mode().with(bits);
+    (!kept && !unknown && (mode != inode.stored_mode() || inode.stored_owner().gid != gid)).then_some(mode)
 }
 
 #[cfg(test)]
@@ -119,7 +119,7 @@ mod tests {
                 let mut tree = volume(Entry::directory(0, 0, 0o755));
                 let id = tree.add(Tree::ROOT, b"x", $entry).unwrap();
                 step(&mut tree, Policy::Always);
-                assert_eq!((tree.inode(id).gid.raw(), tree.inode(id).mode), (7000, Mode::new($mode)));
+                assert_eq!((tree.inode(id).stored_owner().gid.raw(), tree.inode(id).stored_mode()), (7000, Mode::new($mode)));
             }
         )+};
     }

@@ -172,8 +172,8 @@ fn make(
     for id in sources {
         let source = stage.storage.source_mut(id);
         let parent = *source.tree.inode(dir);
-        let setgid = parent.mode.has(Mode::SET_GROUP_ID);
-        let group = if setgid && maker.owner.is_none() { parent.gid.raw() } else { gid };
+        let setgid = parent.stored_mode().has(Mode::SET_GROUP_ID);
+        let group = if setgid && maker.owner.is_none() { parent.stored_owner().gid.raw() } else { gid };
         let bits = match (kind, setgid) {
             (FileKind::Directory, true) => maker.directory | 0o2000,
             (FileKind::Directory, false) => maker.directory,
@@ -187,7 +187,7 @@ fn make(
                 source.name
             );
             let attributes = Certainty::Assumed(text.into());
-            entry = entry.doubting(Doubt { attributes, contents: Certainty::Unknown(unknown) });
+            entry = entry.doubting(Doubt::new(attributes, Certainty::Unknown(unknown)));
         }
         Arc::make_mut(&mut source.tree).add(dir, name, entry).map_err(|error| error.to_string())?;
     }

@@ -28,8 +28,7 @@ pub(super) fn make_mount_points(tree: &mut Arc<Tree>, mounts: &HostMounts) {
                         let fact = format!("{what} the directories on the way to the host's mount at {at}");
                         Certainty::Unknown(Unknown::new(&fact, "give `host: { tree: ... }` that lists them"))
                     };
-                    let doubt =
-                        Doubt { attributes: unknown("owner and mode of"), contents: unknown("what is in") };
+                    let doubt = Doubt::new(unknown("owner and mode of"), unknown("what is in"));
                     let entry = Entry::directory(0, 0, 0).at(mount.from.clone()).doubting(doubt);
                     match Arc::make_mut(tree).add(here, name, entry) {
                         Ok(made) => made,
@@ -124,7 +123,7 @@ pub(super) fn leave_behind(stage: &mut Stage, volume: &mut Prepared) {
             // The tree holds what is mounted there; a bind that leaves it behind shows the directory underneath
             // instead, which nobody sees on the host.
             tree.forget_all(nested.inode);
-            let doubt = Doubt { attributes: unknown("owner and mode of"), contents: unknown("what is in") };
+            let doubt = Doubt::new(unknown("owner and mode of"), unknown("what is in"));
             tree.set_doubt(nested.inode, doubt);
         }
         variant.source = stage.add_source(source);

@@ -105,7 +105,11 @@ impl Prepared {
 /// Owner, group and mode of one inode.
 pub(super) fn root_facts(tree: &Tree, id: InodeId) -> RootFacts {
     let inode = tree.inode(id);
-    RootFacts { uid: inode.uid.raw(), gid: inode.gid.raw(), mode: inode.mode }
+    RootFacts {
+        uid: inode.stored_owner().uid.raw(),
+        gid: inode.stored_owner().gid.raw(),
+        mode: inode.stored_mode(),
+    }
 }
 
 /// A source of which nothing is known but that it keeps owners and modes itself.
@@ -148,7 +152,7 @@ pub(super) fn local_source(
 /// A new volume of an engine: its root 0:0 0755, or the namespace's root's, and nothing in it.
 pub(super) fn new_volume(stage: &mut Stage, name: &str, kind: MountKind, creator: KernelOwner) -> Prepared {
     let text: Arc<str> = format!("{name} is new and empty when the container is made").into();
-    let doubt = Doubt { attributes: Certainty::Assumed(text.clone()), contents: Certainty::Assumed(text) };
+    let doubt = Doubt::new(Certainty::Assumed(text.clone()), Certainty::Assumed(text));
     let root = Entry::directory(creator.uid.raw(), creator.gid.raw(), 0o755).doubting(doubt);
     let tree = Tree::new(root, Provenance::rule("the engine makes a new volume 0:0 0755"));
     let before = Some(root_facts(&tree, Tree::ROOT));

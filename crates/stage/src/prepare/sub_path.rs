@@ -85,10 +85,13 @@ fn parts(path: &[u8]) -> impl DoubleEndedIterator<Item = &[u8]> {
 fn make(tree: &mut Tree, root: InodeId, dir: InodeId, name: &[u8], last: bool) -> Result<InodeId, String> {
     let model = *tree.inode(root);
     let parent = *tree.inode(dir);
-    let inherits = parent.mode.has(Mode::SET_GROUP_ID);
-    let group = if inherits { parent.gid } else { DiskGid::new(0) };
-    let mut mode =
-        if last { model.mode } else { model.mode.masked(Mode::new(0o777)).without(Mode::new(0o022)) };
+    let inherits = parent.stored_mode().has(Mode::SET_GROUP_ID);
+    let group = if inherits { parent.stored_owner().gid } else { DiskGid::new(0) };
+    let mut mode = if last {
+        model.stored_mode()
+    } else {
+        model.stored_mode().masked(Mode::new(0o777)).without(Mode::new(0o022))
+    };
     if !last && inherits {
         mode = mode.with(Mode::SET_GROUP_ID);
     }
@@ -109,7 +112,7 @@ mod tests {
                 in_tree(&mut tree, Tree::ROOT, $path).unwrap();
                 $(
                     let inode = tree.inode(tree.find($at).unwrap());
-                    assert_eq!((inode.uid.raw(), inode.gid.raw(), inode.mode), (0, $agid, Mode::new($amode)));
+                    assert_eq!((inode.stored_owner().uid.raw(), inode.stored_owner().gid.raw(), inode.stored_mode()), (0, $agid, Mode::new($amode)));
                 )+
             }
         )+};

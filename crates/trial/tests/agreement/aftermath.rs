@@ -29,8 +29,8 @@ fn of_tree(tree: &Tree) -> BTreeMap<PathBuf, Facts> {
             pending.push((path.join(std::ffi::OsStr::from_bytes(name)), child));
         }
         let inode = tree.inode(id);
-        let mode = (inode.kind != FileKind::Link).then_some(inode.mode);
-        all.insert(path, (inode.kind, inode.uid.raw(), inode.gid.raw(), mode, tree.acl(id).cloned()));
+        let mode = (inode.kind != FileKind::Link).then_some(inode.stored_mode());
+        all.insert(path, (inode.kind, inode.stored_owner().uid.raw(), inode.stored_owner().gid.raw(), mode, tree.acl(id).cloned()));
     }
     all
 }

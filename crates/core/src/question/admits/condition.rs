@@ -47,9 +47,9 @@ impl Site<'_> {
             return false;
         };
         let tree = &self.stage.source(place.source).tree;
-        place
-            .inode
-            .is_some_and(|id| tree.acl(id).is_none() && tree.inode(id).mode.other().grants(Access::EXECUTE))
+        place.inode.is_some_and(|id| {
+            tree.acl(id).is_none() && tree.inode(id).stored_mode().other().grants(Access::EXECUTE)
+        })
     }
 
     pub(super) fn condition(&self, trial: &Trial, steps: &[Step], unnamed: u32) -> Condition {

@@ -263,8 +263,8 @@ impl Site<'_> {
             let source = self.stage.source(place.source);
             let Some(id) = place.inode else { return };
             let inode = source.tree.inode(id);
-            named.users.extend(ids.to_kernel_uid(inode.uid).map(KernelUid::raw));
-            named.groups.extend(ids.to_kernel_gid(inode.gid).map(KernelGid::raw));
+            named.users.extend(ids.to_kernel_uid(inode.stored_owner().uid).map(KernelUid::raw));
+            named.groups.extend(ids.to_kernel_gid(inode.stored_owner().gid).map(KernelGid::raw));
             if let Some(acl) = source.tree.acl(id) {
                 acl_ids(acl, ids, &mut named);
             }

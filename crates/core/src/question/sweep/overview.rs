@@ -86,7 +86,7 @@ pub fn overview(
                 list(&swept);
                 // That a file of data does not run is true, but nothing to look at.
                 let inode = swept.place.inode.map(|id| stage.source(swept.place.source).tree.inode(id));
-                let data = inode.is_some_and(|inode| !inode.mode.has_any(Mode::ANY_EXECUTE));
+                let data = inode.is_some_and(|inode| !inode.stored_mode().has_any(Mode::ANY_EXECUTE));
                 sums.add(&swept, data);
             }
             if swept.kind == mivask_model::mode::FileKind::Directory {

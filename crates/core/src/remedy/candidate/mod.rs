@@ -124,8 +124,10 @@ impl<'a> Met<'a> {
         let tree = &*stage.source(place.source).tree;
         let inode = tree.inode(place.inode?);
         let namespace = &actor.credentials.first()?.namespace;
-        let uid = mount.ids.to_kernel_uid(inode.uid).and_then(|uid| namespace.to_inside_uid(uid));
-        let gid = mount.ids.to_kernel_gid(inode.gid).and_then(|gid| namespace.to_inside_gid(gid));
+        let uid =
+            mount.ids.to_kernel_uid(inode.stored_owner().uid).and_then(|uid| namespace.to_inside_uid(uid));
+        let gid =
+            mount.ids.to_kernel_gid(inode.stored_owner().gid).and_then(|gid| namespace.to_inside_gid(gid));
         let uid = uid.map(InsideUid::raw);
         let gid = gid.map(InsideGid::raw);
         Some(Self { stage, actor, name, place, mount, inode, tree, path: path.to_vec(), uid, gid })
@@ -168,7 +170,7 @@ impl<'a> Met<'a> {
     }
 
     fn is_mine(&self) -> bool {
-        let owner = self.mount.ids.to_kernel_uid(self.inode.uid).map(KernelUid::raw);
+        let owner = self.mount.ids.to_kernel_uid(self.inode.stored_owner().uid).map(KernelUid::raw);
         owner == Some(self.actor.credentials[0].fsuid.raw())
     }
 
@@ -192,7 +194,7 @@ impl<'a> Met<'a> {
     /// Bits or an ACL refuse.
     fn bits(&self, scene: &Scene, step: &Step, target: &[u8]) -> Vec<Candidate> {
         let needed = step.bits.map_or(Access::READ, |bits| bits.needed);
-        let mode = self.inode.mode;
+        let mode = self.inode.stored_mode();
         let mut all = Vec::new();
         let acl = self.tree.acl(self.place.inode.unwrap_or(Tree::ROOT));
         // Who the process is.
@@ -237,7 +239,7 @@ impl<'a> Met<'a> {
 
     /// Modes that let the class the actor is in, or another owner or group that it is.
     fn modes(&self, needed: Access) -> Vec<Candidate> {
-        let mode = self.inode.mode;
+        let mode = self.inode.stored_mode();
         let mut all = Vec::new();
         let change = |who: Who, access: Access| ModeChange::adding(who, access).map(Verb::SetsMode);
         let missing = |held: Access| Access::new(u16::from(needed.bits() & !held.bits()));
@@ -295,12 +297,12 @@ impl<'a> Met<'a> {
         let mut text = seen.and_then(|acl| AclText::of(&acl)).unwrap_or_default();
         // The entry takes the place of the class that decided before, so what that gave is kept. Nothing in a directory
         // is reached without x.
-        let mode = self.inode.mode;
+        let mode = self.inode.stored_mode();
         let held = if self.gid.is_some_and(|gid| self.in_group(gid)) { mode.group() } else { mode.other() };
         let directory = self.inode.kind == FileKind::Directory;
         let extra = if directory { Access::EXECUTE } else { Access::NONE };
         let access = Access::new(u16::from(needed.bits() | extra.bits() | held.bits()));
-        text.give(own, access, self.inode.mode);
+        text.give(own, access, self.inode.stored_mode());
         text
     }
 

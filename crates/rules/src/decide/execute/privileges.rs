@@ -7,8 +7,8 @@ use mivask_model::ids::{DiskUid, InsideGid, InsideUid, KernelUid};
 use mivask_model::mode::Mode;
 use mivask_model::mount::MountFlags;
 use mivask_model::outcome::{Errno, RunsAs};
-use mivask_model::tree::Inode;
 
+use crate::asked::Owner;
 use crate::trace::Check;
 use crate::view::{Place, View};
 use crate::walk::Walker;
@@ -25,20 +25,17 @@ pub(super) fn privileges<W: Witness>(
 ) -> Result<Option<RunsAs>, Errno> {
     let view = walker.view();
     let who = view.who;
-    let (Some(uid), Some(gid), Some(inode)) = (who.inside_uid(), who.inside_gid(), view.inode(place)) else {
-        return Ok(None);
-    };
-    if !view.is_known(place) {
-        return Ok(None);
-    }
+    let (Some(uid), Some(gid)) = (who.inside_uid(), who.inside_gid()) else { return Ok(None) };
+    let owner = walker.asked(place).owner();
+    let Some((owner, mode)) = owner.zip(walker.asked(place).mode()) else { return Ok(None) };
     let no_suid = view.mount(place.mount).flags.has(MountFlags::NO_SUID);
-    let set = if no_suid || who.no_new_privileges { None } else { set_ids(view, place, inode) };
+    let set = if no_suid || who.no_new_privileges { None } else { set_ids(who, owner, mode) };
     let (new_uid, new_gid) = set.unwrap_or((uid, gid));
     let file = if no_suid { None } else { file_capabilities(view, place) };
     if let (None, false, Some(text)) = (file, no_suid, &view.source(place).tree.unrecorded().capabilities) {
         walker.witness().assume(|| text.clone());
     }
-    if inode.mode.has(Mode::SET_USER_ID) || inode.mode.has(Mode::new(0o2010)) || file.is_some() {
+    if mode.has(Mode::SET_USER_ID) || mode.has(Mode::new(0o2010)) || file.is_some() {
         note(walker, place, (new_uid, new_gid), file);
     }
     let mut permitted = CapabilitySet::EMPTY;
@@ -72,14 +69,12 @@ pub(super) fn privileges<W: Witness>(
 
 /// The ids that set-id bits give; `None` where there are none or either id has no mapping in the process's
 /// namespace.
-fn set_ids(view: &View<'_>, place: Place, inode: &Inode) -> Option<(InsideUid, InsideGid)> {
-    let who = view.who;
-    let (owner, group) = view.owner(place, inode);
+fn set_ids(who: &Credentials, (owner, group): Owner, mode: Mode) -> Option<(InsideUid, InsideGid)> {
     let owner = who.namespace.to_inside_uid(owner?)?;
     let group = who.namespace.to_inside_gid(group?)?;
-    let uid = if inode.mode.has(Mode::SET_USER_ID) { owner } else { who.inside_uid()? };
+    let uid = if mode.has(Mode::SET_USER_ID) { owner } else { who.inside_uid()? };
     // Set-group-id without group execute marks mandatory locking, not a program.
-    let gid = if inode.mode.has(Mode::new(0o2010)) { group } else { who.inside_gid()? };
+    let gid = if mode.has(Mode::new(0o2010)) { group } else { who.inside_gid()? };
     Some((uid, gid))
 }
 
