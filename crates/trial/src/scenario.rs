@@ -1,6 +1,7 @@
 //! A small scene with one actor, in parts that can be left out one by one.
 
 mod acts;
+mod forget;
 mod generate;
 mod write;
 
@@ -93,8 +94,8 @@ impl Kind {
 pub(crate) struct EntryPart {
     pub path: String,
     pub kind: &'static str,
-    /// As it is stored.
-    pub owner: DiskOwner,
+    /// As it is stored; `None` where it is not given.
+    pub owner: Option<DiskOwner>,
     pub mode: Option<u16>,
     /// Further facts as the scene file writes them: key and value.
     pub facts: Vec<(&'static str, String)>,
@@ -107,6 +108,8 @@ pub(crate) struct VolumePart {
     pub kind: Kind,
     pub options: Vec<&'static str>,
     pub read_only: bool,
+    /// Whether the scene gives its tree.
+    pub listed: bool,
     pub entries: Vec<EntryPart>,
 }
 
@@ -150,6 +153,17 @@ pub struct Scenario {
     pub(crate) actor: ActorPart,
     /// Paths worth trying, and whether each is a directory.
     pub(crate) paths: Vec<(String, bool)>,
+    /// Kernel settings that the scene does not give.
+    pub(crate) hidden: Vec<Setting>,
+}
+
+/// A kernel setting that decides about files.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub(crate) enum Setting {
+    Symlinks,
+    Hardlinks,
+    Regular,
+    Fifos,
 }
 
 impl Scenario {
@@ -179,6 +193,15 @@ impl Scenario {
             Some(_) | None => return Err(TrialError::Scenario(format!("{}\n{text}", messages.join("; ")))),
         };
         scene.host.settings = mivask_kernel::settings();
+        for hidden in &self.hidden {
+            let settings = &mut scene.host.settings;
+            match hidden {
+                Setting::Symlinks => settings.protected_symlinks = None,
+                Setting::Hardlinks => settings.protected_hardlinks = None,
+                Setting::Regular => settings.protected_regular = None,
+                Setting::Fifos => settings.protected_fifos = None,
+            }
+        }
         Ok(scene)
     }
 

@@ -154,8 +154,8 @@ fn simplify_entries(scenario: &mut Scenario, left: &mut usize) -> bool {
                 }
             }
         }
-        if entry.owner != ROOT && reached(left) {
-            entry.owner = ROOT;
+        if entry.owner != Some(ROOT) && reached(left) {
+            entry.owner = Some(ROOT);
             return true;
         }
     }

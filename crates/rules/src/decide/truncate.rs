@@ -4,7 +4,7 @@ use mivask_model::mode::{Access, FileKind};
 use mivask_model::outcome::{Effect, Errno, Verdict};
 use mivask_model::tree::{Content, Marks};
 
-use super::after::{After, Stripped, acl_at, left, stripped};
+use super::after::{After, Stripped, acl_at, left, stripped, unknown};
 use super::writable::writable_mount;
 use crate::trace::Check;
 use crate::view::{Place, View};
@@ -28,10 +28,15 @@ pub(super) fn shorten<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], w: &mu
         return Err(walker.fail(Check::AppendOnly, fact, place, Errno::EPERM));
     }
     let content = place.inode.map(|id| view.source(place).tree.content(id));
-    if content == Some(&Content::Empty) && view.source(place).personality.skips_empty() {
+    let skips = view.source(place).personality.skips_empty();
+    if content == Some(&Content::Empty) && skips {
         return Ok(Effect::default());
     }
-    Ok(emptied(&mut walker, place))
+    let effect = emptied(&mut walker, place);
+    // Whether there is anything to cut is not known, and where there is not, nothing is stripped.
+    let open =
+        skips && effect.imprint.is_some() && content.is_none_or(|content| *content == Content::Unknown);
+    Ok(if open { unknown() } else { effect })
 }
 
 /// What emptying a file leaves: set-id bits may go (`do_truncate`).
@@ -39,7 +44,7 @@ pub(super) fn emptied<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) 
     let mode = match stripped(walker, place) {
         Stripped::Nothing => return Effect::default(),
         Stripped::To(mode) => Some(mode),
-        Stripped::Unknown => return Effect::default(),
+        Stripped::Unknown => return unknown(),
     };
     let owner = walker.view().owner(place).and_then(|owner| owner.value());
     let (uid, gid) = (owner.map(|owner| owner.uid), owner.map(|owner| owner.gid));

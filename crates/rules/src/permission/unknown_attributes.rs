@@ -157,7 +157,6 @@ pub(super) fn presumed<W: Witness>(
 ) -> Result<(), Errno> {
     let source = view.source(place);
     let unknown = view.unlisted(place);
-    w.assume(|| "what is not listed is of the kind the act needs: a file or a directory".into());
     if wanted.writes() && source.read_only {
         return Err(Errno::EROFS);
     }

@@ -247,7 +247,11 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
                 0 => format!("{path} is there"),
                 _ => format!("{path} is missing"),
             });
-        if chosen == 0 { Target::There(Place { inode: None, ..directory }) } else { Target::Missing }
+        if chosen != 0 {
+            return Target::Missing;
+        }
+        self.w.assume(|| "what is not listed is of the kind the act needs: a file or a directory".into());
+        Target::There(Place { inode: None, ..directory })
     }
 
     /// Checks `access` on `place`, with the current path in the trace.

@@ -81,7 +81,7 @@ pub fn generate(rng: &mut Rng, kind: Kind) -> Scenario {
     let actor = generator.actor();
     let volumes = vec![main, side];
     let paths = paths(&volumes, &mounts);
-    Scenario { volumes, mounts, actor, paths }
+    Scenario { volumes, mounts, actor, paths, hidden: Vec::new() }
 }
 
 /// What can be reached through each mount, covered or not.
@@ -127,7 +127,7 @@ impl Generator<'_> {
         let options = if grpid { vec!["grpid"] } else { Vec::new() };
         let read_only = name == "side" && self.kind == Kind::Tmpfs && self.one_in(6);
         let entries = std::mem::take(&mut self.entries);
-        VolumePart { name, kind: self.kind, options, read_only, entries }
+        VolumePart { name, kind: self.kind, options, read_only, listed: true, entries }
     }
 
     fn mounts(&mut self, main: &VolumePart, side: &VolumePart) -> Vec<MountPart> {
@@ -251,7 +251,7 @@ impl Generator<'_> {
             facts.push(("layer", word.to_owned()));
         }
         let mode = (kind != "link").then_some(mode);
-        self.entries.push(EntryPart { path: path.to_owned(), kind, owner, mode, facts });
+        self.entries.push(EntryPart { path: path.to_owned(), kind, owner: Some(owner), mode, facts });
         self.targets.push(path.to_owned());
         if directory {
             for name in NAMES {
@@ -274,7 +274,13 @@ impl Generator<'_> {
         }
         let second = format!("{path}2");
         let facts = vec![("same-file-as", path.to_owned())];
-        self.entries.push(EntryPart { path: second.clone(), kind: "file", owner, mode: None, facts });
+        self.entries.push(EntryPart {
+            path: second.clone(),
+            kind: "file",
+            owner: Some(owner),
+            mode: None,
+            facts,
+        });
         self.targets.push(second);
     }
 

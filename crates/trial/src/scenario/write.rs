@@ -26,6 +26,9 @@ impl Display for VolumePart {
         if self.read_only {
             writeln!(f, "    read-only-filesystem: true")?;
         }
+        if !self.listed {
+            return Ok(());
+        }
         writeln!(f, "    tree:")?;
         self.entries.iter().try_for_each(|entry| entry.fmt(f))
     }
@@ -33,8 +36,10 @@ impl Display for VolumePart {
 
 impl Display for EntryPart {
     fn fmt(&self, f: &mut Formatter<'_>) -> Result {
-        let DiskOwner { uid, gid } = self.owner;
-        write!(f, "      - {{ path: {}, kind: {}, owner: '{uid}:{gid}'", self.path, self.kind)?;
+        write!(f, "      - {{ path: {}, kind: {}", self.path, self.kind)?;
+        if let Some(DiskOwner { uid, gid }) = self.owner {
+            write!(f, ", owner: '{uid}:{gid}'")?;
+        }
         if let Some(mode) = self.mode {
             write!(f, ", mode: {mode:04o}")?;
         }

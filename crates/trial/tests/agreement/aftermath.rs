@@ -30,7 +30,16 @@ fn of_tree(tree: &Tree) -> BTreeMap<PathBuf, Facts> {
         }
         let inode = tree.inode(id);
         let mode = (inode.kind != FileKind::Link).then_some(inode.stored_mode());
-        all.insert(path, (inode.kind, inode.stored_owner().uid.raw(), inode.stored_owner().gid.raw(), mode, tree.acl(id).cloned()));
+        all.insert(
+            path,
+            (
+                inode.kind,
+                inode.stored_owner().uid.raw(),
+                inode.stored_owner().gid.raw(),
+                mode,
+                tree.acl(id).cloned(),
+            ),
+        );
     }
     all
 }

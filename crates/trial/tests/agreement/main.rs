@@ -9,6 +9,7 @@ mod checks;
 mod demo;
 mod expectations;
 mod handoff;
+mod missing;
 mod modes;
 mod pods;
 mod properties;

@@ -26,17 +26,10 @@ pub(super) fn privileges<W: Witness>(
     let view = walker.view();
     let who = view.who;
     let (Some(uid), Some(gid)) = (who.inside_uid(), who.inside_gid()) else { return Ok(None) };
-    let owner = walker.asked(place).owner();
-    let Some((owner, mode)) = owner.zip(walker.asked(place).mode()) else { return Ok(None) };
     let no_suid = view.mount(place.mount).flags.has(MountFlags::NO_SUID);
-    let set = if no_suid || who.no_new_privileges { None } else { set_ids(who, owner, mode) };
-    let (new_uid, new_gid) = set.unwrap_or((uid, gid));
     let file = if no_suid { None } else { file_capabilities(view, place) };
     if let (None, false, Some(text)) = (file, no_suid, &view.source(place).tree.unrecorded().capabilities) {
         walker.witness().assume(|| text.clone());
-    }
-    if mode.has(Mode::SET_USER_ID) || mode.has(Mode::new(0o2010)) || file.is_some() {
-        note(walker, place, (new_uid, new_gid), file);
     }
     let mut permitted = CapabilitySet::EMPTY;
     let mut effective = false;
@@ -47,6 +40,14 @@ pub(super) fn privileges<W: Witness>(
             let fact = "the file's capabilities are to be in force, but the process's bounding set lacks one";
             return Err(walker.fail(Check::FileCapabilities, fact, place, Errno::EPERM));
         }
+    }
+    // Whose it is and which bits it has matters from here on; capabilities of its own were refused whoever owns it.
+    let owner = walker.asked(place).owner();
+    let Some((owner, mode)) = owner.zip(walker.asked(place).mode()) else { return Ok(None) };
+    let set = if no_suid || who.no_new_privileges { None } else { set_ids(who, owner, mode) };
+    let (new_uid, new_gid) = set.unwrap_or((uid, gid));
+    if mode.has(Mode::SET_USER_ID) || mode.has(Mode::new(0o2010)) || file.is_some() {
+        note(walker, place, (new_uid, new_gid), file);
     }
     let root = InsideUid::new(0);
     // A set-user-id root program with capabilities of its own gives a stranger those only.
