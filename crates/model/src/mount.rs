@@ -192,7 +192,8 @@ pub struct Mount {
     pub variants: Vec<Variant>,
     /// The missing fact that tells the variants apart.
     pub question: Option<Unknown>,
-    /// The inode that shows at the mount point; `None` if nothing is known of what it is, not even its kind.
+    /// The inode that shows at the mount point; `None` if not even its kind is known: then the
+    /// [tree](Tree::of_unknown_kind) has both.
     pub root: Option<InodeId>,
     /// Mount flags.
     pub flags: MountFlags,

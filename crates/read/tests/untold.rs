@@ -3,6 +3,7 @@
 #![expect(clippy::unwrap_used, reason = "a test that fails says where")]
 
 use mivask_core::act::parse_act;
+use mivask_core::mode::Mode;
 use mivask_core::prepare;
 use mivask_core::question::{Answer, Cell, Column, ask, sweep};
 use mivask_core::stage::Stage;

@@ -214,7 +214,26 @@ impl<'a> View<'a> {
             }
             _ => 0,
         };
-        Place { mount, source: facts.variants[chosen].source, inode: facts.root }
+        let source = facts.variants[chosen].source;
+        let inode = facts.root.or_else(|| self.root_of_either_kind(mount, source, w));
+        Place { mount, source, inode }
+    }
+
+    /// The root of a mount of which nobody knows whether it is a directory or a file.
+    fn root_of_either_kind<W: Witness>(
+        &self,
+        mount: MountId,
+        source: SourceId,
+        w: &mut W,
+    ) -> Option<InodeId> {
+        let tree = &self.storage.source(source).tree;
+        let file = tree.file_instead()?;
+        let unknown = tree.doubt(file).and_then(|doubt| doubt.owner.unknown())?;
+        let at = String::from_utf8_lossy(&self.mount(mount).at).into_owned();
+        let chosen = w.choose(MissingFact::Kind(source), unknown, 2, |option| {
+            format!("what is mounted at {at} is a {}", if option == 0 { "directory" } else { "file" })
+        });
+        Some(if chosen == 0 { Tree::ROOT } else { file })
     }
 
     /// Steps onto whatever is mounted over `place`, through stacked mounts (`follow_mount`).

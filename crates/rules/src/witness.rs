@@ -29,6 +29,8 @@ pub enum MissingFact {
     Identity,
     /// Which of a mount's possible sources it shows.
     Variant(MountId),
+    /// Whether a source is a directory or a file.
+    Kind(SourceId),
     /// Whether the bits of an inode grant this access.
     Grants(Subject, Access),
     /// Whether a path exists below a directory whose entries are unknown.

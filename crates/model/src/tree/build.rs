@@ -63,6 +63,26 @@ impl Tree {
         Self::unlisted(Certainty::Unknown(unknown.clone()), unknown)
     }
 
+    /// A tree of which not even its kind is known: its root, and [a file](Self::file_instead) that may be there instead.
+    ///
+    /// # Panics
+    /// Never: a table of one has room for another.
+    #[must_use]
+    pub fn of_unknown_kind(unknown: &Unknown) -> Self {
+        let mut tree = Self::unknown(unknown);
+        let doubt = Doubt::new(Certainty::Unknown(unknown.clone()), Certainty::Known);
+        tree.push(Entry::file(0, 0, 0).doubting(doubt), Self::ROOT)
+            .expect("a table of one has room for another");
+        tree
+    }
+
+    /// The file that may be in the place of the root, where nobody knows which of the two is.
+    #[must_use]
+    pub fn file_instead(&self) -> Option<InodeId> {
+        let alone = self.inodes.len() == 2 && self.child_count(Self::ROOT) == 0;
+        (alone && self.inode(InodeId(1)).kind == FileKind::File).then_some(InodeId(1))
+    }
+
     /// A tree that holds what is not listed, below a root that is 0:0 0755 as far as `attributes` says.
     #[must_use]
     pub fn unlisted(attributes: Certainty, unknown: &Unknown) -> Self {

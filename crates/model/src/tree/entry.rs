@@ -72,7 +72,7 @@ impl Entry {
     /// The same inode with doubtful owner and mode.
     #[must_use]
     pub fn doubting(mut self, doubt: Doubt) -> Self {
-        self.doubt = Some(doubt);
+        self.doubt = (doubt != Doubt::default()).then_some(doubt);
         self
     }
 

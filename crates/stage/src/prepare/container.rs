@@ -4,10 +4,10 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use mivask_model::act::quoted;
-use mivask_model::fact::{Fact, Provenance};
+use mivask_model::fact::{Fact, Provenance, Unknown};
 use mivask_model::ids::{KernelOwner, MountIds};
 use mivask_model::mode::FileKind;
-use mivask_model::mount::{Mount, MountFlags, MountId, MountOrigin, MountTable, Preparation};
+use mivask_model::mount::{Mount, MountFlags, MountId, MountOrigin, MountTable, Preparation, Source};
 use mivask_model::mount_kind::MountKind;
 use mivask_model::refusal::RefusalClass;
 use mivask_model::tree::{InodeId, Tree};
@@ -203,11 +203,26 @@ impl ContainerMounts<'_> {
         let part = mount.sub_path.as_ref().map(|path| (self.part(&mut volume, &path.value), &path.from));
         let root = match part {
             None => whole,
+            Some((Ok(None), _)) => {
+                // The rest of what is known of the file system holds for its parts.
+                let whole = self.stage.source(volume.variants[0].source).clone();
+                let name = format!("part of {}", whole.name);
+                let fact = format!("what {name} is mounted at {}", quoted(&mount.at.value));
+                let unknown = Unknown::new(&fact, "list it in the volume's tree");
+                let tree = Arc::new(Tree::of_unknown_kind(&unknown));
+                let source = Source { name: name.into(), tree, disk: None, ..whole };
+                let source = self.stage.add_source(source);
+                let part = Prepared::single(source, volume.kind.clone(), Preparation::default());
+                volume = Prepared { root: None, flags: volume.flags, ..part };
+                None
+            }
             Some((Ok(root), _)) => root,
             Some((Err(reason), from)) => {
                 return self.stop(RefusalClass::CreateContainerConfigError, reason, from.clone());
             }
         };
+        // What something is mounted in is a directory, whatever else is known of it.
+        let root = root.or_else(|| self.holds_mounts(&mount.at.value).then_some(Tree::ROOT));
         let Some(bound) = self.bound(mount, &volume) else { return };
         // A part is mounted without what is below it (docs/facts/kubelet.md section 8).
         let of_it = mount.sub_path.is_some() && root != whole;
@@ -336,6 +351,14 @@ impl ContainerMounts<'_> {
             let reason = format!("the working directory {} cannot be made: {reason}", quoted(&path.value));
             self.stop(RefusalClass::StartError, reason, path.from.clone());
         }
+    }
+
+    /// Whether the description mounts something below `at`.
+    fn holds_mounts(&self, at: &[u8]) -> bool {
+        self.container.mounts.iter().any(|mount| {
+            let below = &mount.at.value;
+            depth(below) > depth(at) && parts(below).take(depth(at)).eq(parts(at))
+        })
     }
 
     fn attach(&mut self, new: &Attachment<'_>) {

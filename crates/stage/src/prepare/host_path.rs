@@ -168,7 +168,8 @@ fn failed(reason: impl Into<String>) -> Problem {
 fn unknown(stage: &mut Stage, shown: &str, wanted: &Wanted<'_>) -> Prepared {
     let missing =
         Unknown::new(&format!("what is at host path {shown}"), "give `host: { tree: ... }` in a scene file");
-    let tree = Tree::unknown(&missing);
+    let directory = kind_needed(wanted.check) == Some(FileKind::Directory);
+    let tree = if directory { Tree::unknown(&missing) } else { Tree::of_unknown_kind(&missing) };
     let source = Source {
         name: Arc::from(format!("host path {shown}")),
         filesystem: None,
@@ -181,7 +182,6 @@ fn unknown(stage: &mut Stage, shown: &str, wanted: &Wanted<'_>) -> Prepared {
     };
     let source = stage.add_source(source);
     // Without a type, nothing says whether a directory or a file is mounted.
-    let directory = kind_needed(wanted.check) == Some(FileKind::Directory);
     let root = directory.then_some(Tree::ROOT);
     let host_path = Some(Arc::from(wanted.path));
     Prepared { root, host_path, ..Prepared::single(source, wanted.kind.clone(), Preparation::default()) }

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use mivask_model::act::quoted;
-use mivask_model::fact::Provenance;
+use mivask_model::fact::{Provenance, Unknown};
 use mivask_model::ids::{DiskGid, DiskUid, KernelOwner};
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::mount::{MountFlags, MountTable};
@@ -161,7 +161,11 @@ fn make(
 ) -> Result<(), String> {
     let mount = table.get(directory.mount);
     let dir = directory.inode.ok_or("the directory above it is not known")?;
-    if mount.flags.has(MountFlags::READ_ONLY) && mount.on.is_some() && !maker.in_read_only {
+    let tree = &stage.source(mount.variants[0].source).tree;
+    let may_be_there = tree.doubt(dir).is_some_and(|doubt| doubt.contents != Certainty::Known);
+    let read_only = mount.flags.has(MountFlags::READ_ONLY) && mount.on.is_some() && !maker.in_read_only;
+    // Where nobody listed the directory, the mount point is there if the container runs at all.
+    if read_only && !may_be_there {
         return Err("the mount point is missing and the volume around it is mounted read-only".to_owned());
     }
     let owner = maker.owner.unwrap_or(maker.creator);
@@ -188,6 +192,19 @@ fn make(
             );
             let attributes = Certainty::Assumed(text.into());
             entry = entry.doubting(Doubt::new(attributes, Certainty::Unknown(unknown)));
+        } else {
+            let above = source.tree.doubt(dir).cloned().unwrap_or_default();
+            let unless =
+                |certainty: Option<&Unknown>| certainty.cloned().map_or(Certainty::Known, Certainty::Unknown);
+            // A set-group-id bit above decides about the group of what is made, and about its mode.
+            let owner = unless(above.mode.unknown().or(if setgid { above.owner.unknown() } else { None }));
+            let mode = unless(above.mode.unknown().filter(|_| kind == FileKind::Directory));
+            entry = entry.doubting(match above.contents {
+                Certainty::Assumed(text) => {
+                    Doubt::new(Certainty::Assumed(text.clone()), Certainty::Assumed(text))
+                }
+                Certainty::Known | Certainty::Unknown(_) => Doubt { owner, mode, contents: Certainty::Known },
+            });
         }
         Arc::make_mut(&mut source.tree).add(dir, name, entry).map_err(|error| error.to_string())?;
     }

@@ -114,7 +114,7 @@ pub(super) fn root_facts(tree: &Tree, id: InodeId) -> RootFacts {
 
 /// A source of which nothing is known but that it keeps owners and modes itself.
 pub(super) fn unknown_source(stage: &mut Stage, name: &str, kind: MountKind, unknown: Unknown) -> Prepared {
-    let tree = Tree::unknown(&unknown);
+    let tree = Tree::of_unknown_kind(&unknown);
     let native = Certainty::Unknown(unknown);
     let source = Source {
         name: Arc::from(name),

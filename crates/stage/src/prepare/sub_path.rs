@@ -2,10 +2,10 @@
 
 use std::sync::Arc;
 
-use mivask_model::fact::Provenance;
+use mivask_model::fact::{Provenance, Unknown};
 use mivask_model::ids::DiskGid;
 use mivask_model::mode::{FileKind, Mode};
-use mivask_model::tree::{Entry, InodeId, Tree};
+use mivask_model::tree::{Certainty, Doubt, Entry, InodeId, Tree};
 
 use super::prepared::Prepared;
 use crate::stage::Stage;
@@ -97,6 +97,20 @@ fn make(tree: &mut Tree, root: InodeId, dir: InodeId, name: &[u8], last: bool) -
     }
     let entry = Entry::directory(0, group.raw(), mode.bits())
         .at(Provenance::rule("a missing subPath is made by root with the mode of the volume's root"));
+    let unless =
+        |certainty: Option<&Unknown>| certainty.cloned().map_or(Certainty::Known, Certainty::Unknown);
+    let doubt = |id: InodeId| tree.doubt(id).cloned().unwrap_or_default();
+    let (above, of_root) = (doubt(dir), doubt(root));
+    // A set-group-id bit above decides about group and mode of what is made.
+    let owner = unless(above.mode.unknown().or(if inherits { above.owner.unknown() } else { None }));
+    let by_mode = unless(of_root.mode.unknown().or(above.mode.unknown()));
+    let entry = entry.doubting(match above.contents {
+        // It is made because nothing was there, which is only assumed.
+        Certainty::Assumed(text) => Doubt::new(Certainty::Assumed(text.clone()), Certainty::Assumed(text)),
+        Certainty::Known | Certainty::Unknown(_) => {
+            Doubt { owner, mode: by_mode, contents: Certainty::Known }
+        }
+    });
     tree.add(dir, name, entry).map_err(|error| error.to_string())
 }
 

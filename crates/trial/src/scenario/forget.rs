@@ -46,7 +46,7 @@ impl Scenario {
                 }
             }
             // Seldom, since nothing is left to be asked about then.
-            if std::env::var_os("TREES").is_some() && part.entries.len() % 5 == 0 {
+            if part.entries.len() % 5 == 0 {
                 all.push(Fact::Tree(volume));
             }
         }
