@@ -219,6 +219,14 @@ impl<'a> View<'a> {
         Place { mount, source, inode }
     }
 
+    /// Whether `place` is the root of a mount of which nobody knows whether it is a directory or a file.
+    #[must_use]
+    pub fn is_of_either_kind(&self, place: Place) -> bool {
+        let tree = &self.source(place).tree;
+        let root = place.inode == Some(Tree::ROOT) || place.inode == tree.file_instead();
+        root && self.mount(place.mount).root.is_none() && tree.file_instead().is_some()
+    }
+
     /// The root of a mount of which nobody knows whether it is a directory or a file.
     fn root_of_either_kind<W: Witness>(
         &self,

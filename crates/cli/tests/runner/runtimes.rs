@@ -117,9 +117,9 @@ fn a_bundle_is_an_input() {
     ");
     assert_snapshot!(scratch.run(["access", "config.json", "/t", "/etc"]), @"
     process
-      path  owner  mode           read     write   create   delete  list     enter    run
-      /t    ?:?    dir not known  -        -       depends  EROFS   depends  depends  -
-      /etc         not known      depends  denied  denied   EROFS   -        -        depends
+      path  owner   mode           read     write   create   delete  list     enter    run
+      /t    0:7300  dir not known  -        -       depends  EROFS   depends  depends  -
+      /etc          not known      depends  denied  denied   EROFS   -        -        depends
 
     read, write, run: the file; list, enter: the directory; create: a new entry in it; delete: the path itself.
     --- status 0

@@ -120,6 +120,7 @@ fn a_claim_without_facts_depends_on_what_it_holds_and_on_the_filesystem_group() 
 
     Assumed
       after the filesystem-group step the volume's root is at least 2770; its owner is taken to be root
+      what is not listed is of the kind the act needs: a file or a directory
     --- status 0
     ");
     assert_snapshot!(scratch.run(["mounts", "s.yaml"]), @"
@@ -208,8 +209,8 @@ fn the_kind_of_what_nobody_told_is_not_taken_for_a_directory() {
     let scratch = Scratch::with("pod.yaml", &conf).and("s.yaml", SCENE);
     assert_snapshot!(scratch.run(["access", "s.yaml"]), @"
     gauge
-      path       owner  mode       read     write   create  delete  list  enter  run
-      /data/app         not known  depends  denied  EEXIST  EACCES  -     -      depends
+      path       owner  mode       read     write   create  delete  list     enter    run
+      /data/app         not known  depends  denied  denied  EACCES  depends  depends  depends
 
     read, write, run: the file; list, enter: the directory; create: a new entry in it; delete: the path itself.
     --- status 0
@@ -218,18 +219,15 @@ fn the_kind_of_what_nobody_told_is_not_taken_for_a_directory() {
     depends        gauge reads /data/app
                    allowed        when owner and mode of /data/app give gauge r--
                    denied EACCES  when owner and mode of /data/app do not give gauge r--
-                   to settle it: give the ConfigMap `conf` beside the workload
-
-    Assumed
-      what is not listed is of the kind the act needs: a file or a directory
+                   to settle it: list it in the volume's tree
     --- status 0
     ");
     let host = pod(TIDES).replace("emptyDir: {}", "hostPath: { path: /etc/localtime }");
     let scratch = Scratch::with("pod.yaml", &host).and("s.yaml", SCENE);
     assert_snapshot!(scratch.run(["access", "s.yaml"]), @"
     gauge
-      path       owner  mode       read     write    create  delete  list  enter  run
-      /data/app         not known  depends  depends  EEXIST  EACCES  -     -      depends
+      path       owner  mode       read     write    create   delete  list     enter    run
+      /data/app         not known  depends  depends  depends  EACCES  depends  depends  depends
 
     read, write, run: the file; list, enter: the directory; create: a new entry in it; delete: the path itself.
     --- standard error

@@ -45,11 +45,13 @@ pub fn access(stage: &Stage, actor: &Actor, path: &[u8]) -> AccessRow {
     let kind = facts.map(|facts| facts.kind);
     let is_directory = kind == Some(FileKind::Directory);
     let is_unknown = kind.is_none() && !missing;
+    // Something is there, a directory or a file: every question makes sense for one of them.
+    let is_either = is_unknown && matches!(sight, Ok(Sight::There(_)));
     let is_file = kind.is_some_and(|kind| kind != FileKind::Directory);
     let question = |column| match column {
         Column::Read if is_file || is_unknown => Some(What::Act(Verb::Reads)),
         Column::Write if is_file || is_unknown => Some(What::Act(Verb::Writes)),
-        Column::Create if is_directory => Some(What::NewEntry),
+        Column::Create if is_directory || is_either => Some(What::NewEntry),
         // For a missing path: create it.
         Column::Create if kind.is_none() => Some(What::Act(Verb::Creates(Mode::new(0o666)))),
         // What goes is the name, and a link to a directory is not a directory.
@@ -57,8 +59,8 @@ pub fn access(stage: &Stage, actor: &Actor, path: &[u8]) -> AccessRow {
             Some(What::Act(Verb::RemovesDirectory))
         }
         Column::Delete if !missing => Some(What::Act(Verb::Deletes)),
-        Column::List if is_directory => Some(What::Act(Verb::Lists)),
-        Column::Enter if is_directory => Some(What::Act(Verb::Enters)),
+        Column::List if is_directory || is_either => Some(What::Act(Verb::Lists)),
+        Column::Enter if is_directory || is_either => Some(What::Act(Verb::Enters)),
         Column::Run if kind == Some(FileKind::File) || is_unknown => Some(What::Act(Verb::Runs)),
         Column::Read
         | Column::Write

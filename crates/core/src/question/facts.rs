@@ -54,6 +54,10 @@ pub fn facts_of(stage: &Stage, actor: &Actor, place: Place) -> Option<PathFacts>
     let root = root_credentials();
     let view = stage.view(actor, &root, "");
     let inode = view.inode(place)?;
+    // What is mounted there may as well be a file.
+    if view.is_of_either_kind(place) {
+        return None;
+    }
     if view.mount(place.mount).variants.len() > 1 {
         return Some(PathFacts { kind: inode.kind, uid: None, gid: None, mode: None });
     }

@@ -235,6 +235,23 @@ impl Personality {
         matches!(self, Self::Native(native) if native.skips_empty())
     }
 
+    /// How long a link's target must not be, in bytes.
+    #[must_use]
+    pub const fn longest_target(&self) -> usize {
+        match self {
+            Self::Native(native) => native.longest_target(),
+            Self::Tmpfs(_)
+            | Self::Overlay
+            | Self::Image
+            | Self::Fat(_)
+            | Self::Ntfs(_)
+            | Self::Cifs(_)
+            | Self::Nfs(_)
+            | Self::Fuse(_)
+            | Self::Remote(_) => 4096,
+        }
+    }
+
     /// Whether its superblock is read-only whatever the mount says.
     #[must_use]
     pub const fn is_read_only(&self) -> bool {

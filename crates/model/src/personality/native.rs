@@ -59,6 +59,11 @@ impl Native {
         self.is_ext
     }
 
+    /// How long a link's target must not be, in bytes (`XFS_SYMLINK_MAXLEN`; PATH_MAX elsewhere).
+    pub(super) const fn longest_target(self) -> usize {
+        if self.is_xfs { 1024 } else { 4096 }
+    }
+
     /// Whether truncate(2) of a file that is empty already does nothing at all, set-id bits included
     /// (`xfs_setattr_size`).
     pub(super) const fn skips_empty(self) -> bool {

@@ -4,7 +4,7 @@ use mivask_model::act::Node;
 use mivask_model::caps::Capability;
 use mivask_model::mode::{Access, FileKind, Mode};
 use mivask_model::outcome::{Effect, Errno, Verdict};
-use mivask_model::personality::Feature;
+use mivask_model::personality::{Feature, Personality};
 
 use super::feature::supports;
 use super::writable::{creatable, may_create, writable_mount};
@@ -46,6 +46,10 @@ pub(super) fn make_node<'a, W: Witness>(
         let fact = "devices are made only with MKNOD in the host's user namespace";
         return Err(walker.fail(Check::Capability, fact, directory, Errno::EPERM));
     }
+    if whiteout && view.source(directory).personality == Personality::Overlay {
+        let fact = "an overlay makes whiteouts itself and lets nobody else make one (ovl_mknod)";
+        return Err(walker.fail(Check::Feature, fact, directory, Errno::EPERM));
+    }
     supports(&mut walker, directory, Feature::Nodes)?;
     made(&mut walker, directory, NewKind::Node, mode)
 }
@@ -66,6 +70,10 @@ pub(super) fn make_link<'a, W: Witness>(
     let directory = free_name(&mut walker, path, NewKind::Link)?;
     may_create(&mut walker, directory)?;
     supports(&mut walker, directory, Feature::Links)?;
+    if target.len() >= view.source(directory).personality.longest_target() {
+        let fact = "the file system keeps no target of that length";
+        return Err(walker.fail(Check::Feature, fact, directory, Errno::ENAMETOOLONG));
+    }
     made(&mut walker, directory, NewKind::Link, Mode::new(0o777))
 }
 

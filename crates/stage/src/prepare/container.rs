@@ -207,8 +207,11 @@ impl ContainerMounts<'_> {
                 // The rest of what is known of the file system holds for its parts.
                 let whole = self.stage.source(volume.variants[0].source).clone();
                 let name = format!("part of {}", whole.name);
-                let fact = format!("what {name} is mounted at {}", quoted(&mount.at.value));
-                let unknown = Unknown::new(&fact, "list it in the volume's tree");
+                let unlisted = whole.tree.doubt(Tree::ROOT).and_then(|doubt| doubt.contents.unknown());
+                let unknown = unlisted.cloned().unwrap_or_else(|| {
+                    let fact = format!("what {name} is mounted at {}", quoted(&mount.at.value));
+                    Unknown::new(&fact, "list it in the volume's tree")
+                });
                 let tree = Arc::new(Tree::of_unknown_kind(&unknown));
                 let source = Source { name: name.into(), tree, disk: None, ..whole };
                 let source = self.stage.add_source(source);

@@ -38,6 +38,11 @@ fn fill(rng: &mut Rng, scenario: &Scenario, verb: &mut Verb) {
         *node = random_node(rng);
     } else if let Verb::Points(target) = verb {
         *target = random_path(rng, scenario);
+        // Around the longest that some file system keeps.
+        if rng.usize(..4) == 0 {
+            let lengths = [1023, 1024, 4095];
+            target.resize(lengths[rng.usize(..lengths.len())], b'x');
+        }
     } else if let Verb::Links(new) | Verb::Renames(new) = verb {
         *new = random_path(rng, scenario);
     } else if let Verb::SetsMode(change) = verb {
@@ -74,7 +79,9 @@ const GROUPS: [u32; 7] = [0, 8200, 8300, 200, 40, 8900, 200_000];
 
 fn random_node(rng: &mut Rng) -> Node {
     let device = |kind, major, minor| Node { kind, device: Device { major, minor } };
-    match rng.usize(..3) {
+    match rng.usize(..4) {
+        // What an overlay takes for a whiteout.
+        3 => device(FileKind::CharDevice, 0, 0),
         0 => device(FileKind::CharDevice, 1, 3),
         1 => device(FileKind::BlockDevice, 7, 200),
         _ => device(FileKind::Socket, 0, 0),
