@@ -219,7 +219,7 @@ fn the_kind_of_what_nobody_told_is_not_taken_for_a_directory() {
     depends        gauge reads /data/app
                    allowed        when owner and mode of /data/app give gauge r--
                    denied EACCES  when owner and mode of /data/app do not give gauge r--
-                   to settle it: list it in the volume's tree
+                   to settle it: give the ConfigMap `conf` beside the workload
     --- status 0
     ");
     let host = pod(TIDES).replace("emptyDir: {}", "hostPath: { path: /etc/localtime }");

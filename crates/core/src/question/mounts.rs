@@ -63,7 +63,7 @@ pub fn mounts(stage: &Stage, actor: &Actor) -> Vec<MountRow> {
             let single = mount.variants.len() == 1;
             let known = mount.root.filter(|id| {
                 let doubt = source.tree.doubt(*id);
-                single && !doubt.is_some_and(|doubt| doubt.unknown_attribute().is_some())
+                single && doubt.is_none_or(|doubt| doubt.unknown_attribute().is_none())
             });
             let root = known.map(|id| {
                 let inode = source.tree.inode(id);

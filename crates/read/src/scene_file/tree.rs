@@ -159,18 +159,9 @@ impl EntryReader<'_> {
         let told_mode = mode.or(link_mode);
         let stored = owner.unwrap_or(DiskOwner::new(0, 0));
         let mut inode = Entry::new(kind, stored.uid.raw(), stored.gid.raw(), told_mode.unwrap_or_default());
-        if owner.is_none() || told_mode.is_none() {
-            let unless = |given: bool, what: &str| {
-                if given {
-                    return Certainty::Known;
-                }
-                let fact = format!("the {what} of {}", quoted(self.entry.path.as_bytes()));
-                Certainty::Unknown(Unknown::new(&fact, "give it in the tree of the scene file"))
-            };
-            let owner = unless(owner.is_some(), "owner");
-            let mode = unless(told_mode.is_some(), "mode");
-            inode.doubt = Some(Doubt { owner, mode, contents: Certainty::Known });
-        }
+        let owner = self.given(owner.is_some(), "owner");
+        let mode = self.given(told_mode.is_some(), "mode");
+        inode = inode.doubting(Doubt { owner, mode, contents: Certainty::Known });
         inode.place = Some(self.source.place(&self.item.span, "tree"));
         inode.target = self.entry.target.as_deref().unwrap_or_default().as_bytes().into();
         if kind == FileKind::Link && inode.target.is_empty() {
@@ -201,6 +192,15 @@ impl EntryReader<'_> {
             Some(LayerWord::Both) => Marks::LOWER.with(Marks::MERGED),
         });
         Some(inode)
+    }
+
+    /// Whether `what` is known of the entry.
+    fn given(&self, given: bool, what: &str) -> Certainty {
+        if given {
+            return Certainty::Known;
+        }
+        let fact = format!("the {what} of {}", quoted(self.entry.path.as_bytes()));
+        Certainty::Unknown(Unknown::new(&fact, "give it in the tree of the scene file"))
     }
 
     fn capabilities(&self, diagnostics: &mut Diagnostics) -> Option<FileCapabilities> {

@@ -4,10 +4,10 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use mivask_model::act::quoted;
-use mivask_model::fact::{Fact, Provenance, Unknown};
+use mivask_model::fact::{Fact, Provenance};
 use mivask_model::ids::{KernelOwner, MountIds};
 use mivask_model::mode::FileKind;
-use mivask_model::mount::{Mount, MountFlags, MountId, MountOrigin, MountTable, Preparation, Source};
+use mivask_model::mount::{Mount, MountFlags, MountId, MountOrigin, MountTable, Preparation};
 use mivask_model::mount_kind::MountKind;
 use mivask_model::refusal::RefusalClass;
 use mivask_model::tree::{InodeId, Tree};
@@ -18,9 +18,9 @@ use super::context::Context;
 use super::defaults::{self, DefaultMount, TreeCache};
 use super::image::image_source;
 use super::mount_point::find_or_make;
-use super::prepared::{Prepared, Ready, new_volume, unknown_source};
+use super::nested;
+use super::prepared::{Prepared, Ready, new_volume};
 use super::{creator, identify, image_name, user_namespace};
-use super::{nested, sub_path};
 use crate::runtime::{Flavour, Runtime};
 use crate::scene::{Container, VolumeMount};
 use crate::stage::{Actor, Stage};
@@ -194,38 +194,8 @@ impl ContainerMounts<'_> {
         if let Some(refusal) = volume.blocked.as_ref().filter(|refusal| !refusal.whole_pod) {
             self.blocked.get_or_insert_with(|| refusal.clone());
         }
-        if let Some(unknown) = &mount.unknown_part {
-            let name = format!("part of {}", self.stage.source(volume.variants[0].source).name);
-            let unknown = unknown_source(self.stage, &name, volume.kind.clone(), unknown.clone());
-            volume = Prepared { root: None, flags: volume.flags, ..unknown };
-        }
         let whole = volume.root;
-        let part = mount.sub_path.as_ref().map(|path| (self.part(&mut volume, &path.value), &path.from));
-        let root = match part {
-            None => whole,
-            Some((Ok(None), _)) => {
-                // The rest of what is known of the file system holds for its parts.
-                let whole = self.stage.source(volume.variants[0].source).clone();
-                let name = format!("part of {}", whole.name);
-                let unlisted = whole.tree.doubt(Tree::ROOT).and_then(|doubt| doubt.contents.unknown());
-                let unknown = unlisted.cloned().unwrap_or_else(|| {
-                    let fact = format!("what {name} is mounted at {}", quoted(&mount.at.value));
-                    Unknown::new(&fact, "list it in the volume's tree")
-                });
-                let tree = Arc::new(Tree::of_unknown_kind(&unknown));
-                let source = Source { name: name.into(), tree, disk: None, ..whole };
-                let source = self.stage.add_source(source);
-                let part = Prepared::single(source, volume.kind.clone(), Preparation::default());
-                volume = Prepared { root: None, flags: volume.flags, ..part };
-                None
-            }
-            Some((Ok(root), _)) => root,
-            Some((Err(reason), from)) => {
-                return self.stop(RefusalClass::CreateContainerConfigError, reason, from.clone());
-            }
-        };
-        // What something is mounted in is a directory, whatever else is known of it.
-        let root = root.or_else(|| self.holds_mounts(&mount.at.value).then_some(Tree::ROOT));
+        let Some(root) = self.shown(&mut volume, mount) else { return };
         let Some(bound) = self.bound(mount, &volume) else { return };
         // A part is mounted without what is below it (docs/facts/kubelet.md section 8).
         let of_it = mount.sub_path.is_some() && root != whole;
@@ -250,18 +220,6 @@ impl ContainerMounts<'_> {
         let made = self.mounts.iter().nth(before).map(|(id, _)| id);
         if let Some(outer) = made {
             self.nested(outer, &volume, mount, &ids);
-        }
-    }
-
-    /// What shows of the part of `volume` that `path` names; the volume becomes the mount that the part is on.
-    fn part(&mut self, volume: &mut Prepared, path: &[u8]) -> Result<Option<InodeId>, String> {
-        let Some(part) = sub_path::resolve(self.stage, volume, path)? else { return Ok(None) };
-        match nested::part(self.stage, volume, part, path)? {
-            None => Ok(Some(part.inode)),
-            Some(on) => {
-                *volume = on;
-                Ok(volume.root)
-            }
         }
     }
 
@@ -356,14 +314,6 @@ impl ContainerMounts<'_> {
         }
     }
 
-    /// Whether the description mounts something below `at`.
-    fn holds_mounts(&self, at: &[u8]) -> bool {
-        self.container.mounts.iter().any(|mount| {
-            let below = &mount.at.value;
-            depth(below) > depth(at) && parts(below).take(depth(at)).eq(parts(at))
-        })
-    }
-
     fn attach(&mut self, new: &Attachment<'_>) {
         let tree = &self.stage.source(new.volume.variants[0].source).tree;
         let directory = new.root.map(|root| tree.inode(root).kind == FileKind::Directory);
@@ -413,11 +363,11 @@ impl ContainerMounts<'_> {
     }
 }
 
-fn parts(path: &[u8]) -> impl Iterator<Item = &[u8]> {
+pub(super) fn parts(path: &[u8]) -> impl Iterator<Item = &[u8]> {
     path.split(|byte| *byte == b'/').filter(|part| !part.is_empty())
 }
 
-fn depth(path: &[u8]) -> usize {
+pub(super) fn depth(path: &[u8]) -> usize {
     parts(path).count()
 }
 

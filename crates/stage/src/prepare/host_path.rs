@@ -122,7 +122,7 @@ fn on_host(
         Err((class, reason)) => (Tree::ROOT, Some(refusal(class, &shown, &reason, wanted))),
     };
     let tree = &stage.source(host).tree;
-    let given = |root: &InodeId| !tree.doubt(*root).is_some_and(|doubt| doubt.unknown_attribute().is_some());
+    let given = |root: &InodeId| tree.doubt(*root).is_none_or(|doubt| doubt.unknown_attribute().is_none());
     preparation.before = Some(root).filter(given).map(|root| super::prepared::root_facts(tree, root));
     let nested = nested::below(stage, context, (whole, host), root, real);
     Prepared {

@@ -16,6 +16,7 @@ mod image;
 mod mount_point;
 mod nested;
 mod prepared;
+mod shown;
 mod sub_path;
 mod volume;
 

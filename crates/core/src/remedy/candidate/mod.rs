@@ -124,12 +124,10 @@ impl<'a> Met<'a> {
         let tree = &*stage.source(place.source).tree;
         let inode = tree.inode(place.inode?);
         let namespace = &actor.credentials.first()?.namespace;
-        let uid =
-            mount.ids.to_kernel_uid(inode.stored_owner().uid).and_then(|uid| namespace.to_inside_uid(uid));
-        let gid =
-            mount.ids.to_kernel_gid(inode.stored_owner().gid).and_then(|gid| namespace.to_inside_gid(gid));
-        let uid = uid.map(InsideUid::raw);
-        let gid = gid.map(InsideGid::raw);
+        let owner = tree.owner(place.inode?).value();
+        let uid = owner.and_then(|owner| namespace.to_inside_uid(mount.ids.to_kernel_uid(owner.uid)?));
+        let gid = owner.and_then(|owner| namespace.to_inside_gid(mount.ids.to_kernel_gid(owner.gid)?));
+        let (uid, gid) = (uid.map(InsideUid::raw), gid.map(InsideGid::raw));
         Some(Self { stage, actor, name, place, mount, inode, tree, path: path.to_vec(), uid, gid })
     }
 
