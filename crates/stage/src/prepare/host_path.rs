@@ -99,12 +99,12 @@ fn on_host(
 ) -> Prepared {
     let shown = mivask_model::act::quoted(wanted.path);
     let Some(host) = context.host else {
-        return unknown(stage, &shown, wanted);
+        return unknown(stage, &shown, wanted, mount);
     };
     let whole = host;
     let host = nested::source_on(stage, host, mount);
     let found = match reach(stage, host, wanted) {
-        Ok(Reached::Unlisted) => return unknown(stage, &shown, wanted),
+        Ok(Reached::Unlisted) => return unknown(stage, &shown, wanted, mount),
         Ok(Reached::Known(root, made)) => Ok((root, made)),
         Err(problem) => Err(problem),
     };
@@ -164,20 +164,30 @@ fn failed(reason: impl Into<String>) -> Problem {
     (RefusalClass::FailedMount, reason.into())
 }
 
-/// What is there is not given; where `check` does not say that it is a directory, not even its kind is known.
-fn unknown(stage: &mut Stage, shown: &str, wanted: &Wanted<'_>) -> Prepared {
+/// What is there is not given; where `check` does not say that it is a directory, not even its kind is known. The
+/// superblock it is on may be given all the same.
+fn unknown(stage: &mut Stage, shown: &str, wanted: &Wanted<'_>, mount: Option<&HostMount>) -> Prepared {
     let missing =
         Unknown::new(&format!("what is at host path {shown}"), "give `host: { tree: ... }` in a scene file");
     let directory = kind_needed(wanted.check) == Some(FileKind::Directory);
-    let tree = if directory { Tree::unknown(&missing) } else { Tree::of_unknown_kind(&missing) };
+    let mut tree = if directory { Tree::unknown(&missing) } else { Tree::of_unknown_kind(&missing) };
+    // Some file systems show one owner and mode for every directory; what shows of a file is its own, too.
+    let shows = mount.and_then(|mount| mount.personality.as_ref()?.shown());
+    if directory && let Some(shows) = shows {
+        tree.show_as(&shows);
+    }
+    let native = mount.map_or_else(
+        || Certainty::Assumed(format!("host path {shown} is on a local file system").into()),
+        nested::knows_rules,
+    );
     let source = Source {
         name: Arc::from(format!("host path {shown}")),
-        filesystem: None,
+        filesystem: mount.map(|mount| mount.filesystem.clone()),
         disk: None,
         tree: Arc::new(tree),
-        read_only: false,
-        native: Certainty::Assumed(format!("host path {shown} is on a local file system").into()),
-        personality: Personality::default(),
+        read_only: mount.is_some_and(|mount| mount.read_only_filesystem),
+        native,
+        personality: mount.and_then(|mount| mount.personality.clone()).unwrap_or_default(),
         anonymous: false,
     };
     let source = stage.add_source(source);

@@ -140,25 +140,24 @@ pub(super) fn source_on(stage: &mut Stage, host: SourceId, mount: Option<&HostMo
     if let Some(shown) = mount.personality.as_ref().and_then(Personality::shown) {
         Arc::make_mut(&mut tree).show_as(&shown);
     }
-    let native = match &mount.personality {
-        Some(_) => Certainty::Known,
-        None => {
-            let fact = format!(
-                "the rules of {}, which is mounted at {}",
-                mount.filesystem,
-                mivask_model::act::quoted(&mount.at)
-            );
-            Certainty::Unknown(Unknown::new(&fact, "not possible here: this version does not know them"))
-        }
-    };
     stage.add_source(Source {
         name: Arc::from(format!("host {}", mivask_model::act::quoted(&mount.at))),
         filesystem: Some(mount.filesystem.clone()),
         disk: None,
         tree,
         read_only: mount.read_only_filesystem,
-        native,
+        native: knows_rules(mount),
         personality: mount.personality.clone().unwrap_or_default(),
         anonymous: false,
     })
+}
+
+/// Whether the file system of `mount` is one whose rules are known.
+pub(super) fn knows_rules(mount: &HostMount) -> Certainty {
+    if mount.personality.is_some() {
+        return Certainty::Known;
+    }
+    let at = mivask_model::act::quoted(&mount.at);
+    let fact = format!("the rules of {}, which is mounted at {at}", mount.filesystem);
+    Certainty::Unknown(Unknown::new(&fact, "not possible here: this version does not know them"))
 }
