@@ -8,6 +8,7 @@ use mivask_core::credentials::Credentials;
 use mivask_core::decide::{decide, decide_new_entry};
 use mivask_core::explore::{Decision, explore};
 use mivask_core::fact::{Provenance, Unknown};
+use mivask_core::held::Held;
 use mivask_core::ids::{Extent, IdMap, KernelGid, KernelUid, MountIds, UserNamespace};
 use mivask_core::imprint::NewKind;
 use mivask_core::mode::Mode;
@@ -68,8 +69,8 @@ fn tree(root: Entry, file: Entry) -> Tree {
 
 fn who(uid: u32, gid: u32, effective: CapabilitySet, namespace: UserNamespace) -> Credentials {
     Credentials {
-        fsuid: KernelUid::new(uid),
-        fsgid: KernelGid::new(gid),
+        fsuid: Held::Id(KernelUid::new(uid)),
+        fsgid: Held::Id(KernelGid::new(gid)),
         groups: Vec::new(),
         effective,
         permitted: effective,

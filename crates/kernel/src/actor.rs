@@ -24,6 +24,8 @@ pub(crate) fn enter(root: &Path, who: &Credentials) -> Result<(), KernelError> {
 /// Turns the calling process into the actor. There is no way back.
 pub(crate) fn become_actor(who: &Credentials) -> Result<(), KernelError> {
     let unmapped = || KernelError::Unsupported("an id of the actor has no mapping".to_owned());
+    let unnumbered =
+        || KernelError::Unsupported("the number of the actor's user or group is not given".to_owned());
     for capability in Capability::ALL.iter().filter(|capability| !who.bounding.has(**capability)) {
         let set = CapabilitySet::from_bits_retain(1 << *capability as u64);
         // A kernel may lack the newest capabilities.
@@ -39,10 +41,14 @@ pub(crate) fn become_actor(who: &Credentials) -> Result<(), KernelError> {
         Err(rustix::io::Errno::PERM) if groups.len() < 2 => {}
         set => set.doing(|| "setgroups".to_owned())?,
     }
-    let gid = Gid::from_raw(who.inside_gid().map(InsideGid::raw).ok_or_else(unmapped)?);
+    let gid = Gid::from_raw(
+        who.inside_gid().ok_or_else(unmapped)?.id().map(InsideGid::raw).ok_or_else(unnumbered)?,
+    );
     rustix::thread::set_thread_res_gid(gid, gid, gid).doing(|| "setresgid".to_owned())?;
     rustix::thread::set_keep_capabilities(true).doing(|| "keeping capabilities".to_owned())?;
-    let uid = Uid::from_raw(who.inside_uid().map(InsideUid::raw).ok_or_else(unmapped)?);
+    let uid = Uid::from_raw(
+        who.inside_uid().ok_or_else(unmapped)?.id().map(InsideUid::raw).ok_or_else(unnumbered)?,
+    );
     rustix::thread::set_thread_res_uid(uid, uid, uid).doing(|| "setresuid".to_owned())?;
     let held = rustix::thread::capabilities(None).doing(|| "reading capabilities".to_owned())?;
     // Some machines lack a capability altogether; those that decide about files are checked for earlier.

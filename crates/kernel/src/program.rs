@@ -3,6 +3,7 @@
 use std::path::Path;
 
 use mivask_model::caps::CapabilitySet;
+use mivask_model::held::Held;
 use mivask_model::ids::{InsideGid, InsideUid};
 use mivask_model::outcome::RunsAs;
 
@@ -112,8 +113,8 @@ pub(crate) fn runs_as(written: &[u8]) -> Option<RunsAs> {
     // Each of the two capability words comes with its permitted and inheritable ones.
     let effective = u64::from(word(16)?) | u64::from(word(28)?) << 32;
     Some(RunsAs {
-        uid: InsideUid::new(word(0)?),
-        gid: InsideGid::new(word(8)?),
+        uid: Held::Id(InsideUid::new(word(0)?)),
+        gid: Held::Id(InsideGid::new(word(8)?)),
         effective: CapabilitySet::from_bits(effective),
     })
 }
@@ -139,8 +140,8 @@ mod tests {
         let output = std::process::Command::new(&path).output().unwrap();
         assert!(output.status.success());
         let ids = runs_as(&output.stdout).unwrap();
-        assert_eq!(ids.uid.raw(), rustix::process::geteuid().as_raw());
-        assert_eq!(ids.gid.raw(), rustix::process::getegid().as_raw());
+        assert!(ids.uid.is(InsideUid::new(rustix::process::geteuid().as_raw())));
+        assert!(ids.gid.is(InsideGid::new(rustix::process::getegid().as_raw())));
         let held = rustix::thread::capabilities(None).unwrap();
         assert_eq!(ids.effective.bits(), held.effective.bits());
     }

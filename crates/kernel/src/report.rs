@@ -3,6 +3,7 @@
 use std::io;
 
 use mivask_model::caps::CapabilitySet;
+use mivask_model::held::Held;
 use mivask_model::ids::{DiskGid, DiskUid, InsideGid, InsideUid};
 use mivask_model::mode::Mode;
 use mivask_model::outcome::{Imprint, RunsAs};
@@ -71,7 +72,11 @@ fn line(line: &str) -> Result<Record, KernelError> {
         "failed" => rest.parse().map(Record::Failed).map_err(|_| garbled()),
         "ran" => {
             let effective = CapabilitySet::from_bits(number(2).ok_or_else(garbled)?);
-            let runs_as = RunsAs { uid: InsideUid::new(id(0)?), gid: InsideGid::new(id(1)?), effective };
+            let runs_as = RunsAs {
+                uid: Held::Id(InsideUid::new(id(0)?)),
+                gid: Held::Id(InsideGid::new(id(1)?)),
+                effective,
+            };
             Ok(Record::Done(Seen { left: None, runs_as: Some(runs_as) }))
         }
         "left" => {
@@ -110,8 +115,8 @@ mod tests {
     fn what_is_said_is_heard() {
         let node = Node { device: 64_770, inode: u64::MAX };
         let runs_as = RunsAs {
-            uid: InsideUid::new(0),
-            gid: InsideGid::new(7200),
+            uid: Held::Id(InsideUid::new(0)),
+            gid: Held::Id(InsideGid::new(7200)),
             effective: CapabilitySet::from_bits(0xa804_25fb),
         };
         let acl = "user::rw-,user:7102:r--,group::r--,mask::r--,other::---";

@@ -3,19 +3,20 @@
 use std::sync::Arc;
 
 use crate::caps::CapabilitySet;
-use crate::ids::{InsideGid, InsideUid, KernelGid, KernelUid, UNSPECIFIED_ID, UserNamespace};
+use crate::held::Held;
+use crate::ids::{InsideGid, InsideUid, KernelGid, KernelUid, UserNamespace};
 use crate::mode::Mode;
 
 /// One process identity, in inside ids.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Identity {
     /// User id.
-    pub uid: InsideUid,
+    pub uid: Held<InsideUid>,
     /// Primary group id.
-    pub gid: InsideGid,
+    pub gid: Held<InsideGid>,
     /// Supplementary groups as the kernel lists them in `/proc/PID/status`: sorted, and with
     /// the primary group repeated where the runtime repeats it.
-    pub groups: Vec<InsideGid>,
+    pub groups: Vec<Held<InsideGid>>,
     /// Capabilities in force.
     pub effective: CapabilitySet,
     /// Capabilities the process may put in force.
@@ -34,9 +35,9 @@ pub struct Identity {
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Credentials {
     /// Filesystem user id.
-    pub fsuid: KernelUid,
+    pub fsuid: Held<KernelUid>,
     /// Filesystem group id.
-    pub fsgid: KernelGid,
+    pub fsgid: Held<KernelGid>,
     /// Supplementary groups, sorted.
     pub groups: Vec<KernelGid>,
     /// Capabilities in force, in `namespace`.
@@ -59,22 +60,16 @@ impl Credentials {
     #[must_use]
     pub fn of(identity: &Identity) -> Option<Self> {
         let namespace = &identity.namespace;
-        let kernel_gid = |gid: InsideGid| match gid.raw() {
-            UNSPECIFIED_ID => Some(KernelGid::new(UNSPECIFIED_ID)),
-            _ => namespace.to_kernel_gid(gid),
-        };
         let mut groups = Vec::with_capacity(identity.groups.len());
-        for gid in &identity.groups {
-            groups.push(kernel_gid(*gid)?);
+        // One without a number matches nothing that is given.
+        for gid in identity.groups.iter().filter_map(|gid| gid.id()) {
+            groups.push(namespace.to_kernel_gid(gid)?);
         }
         groups.sort_unstable();
         groups.dedup();
         Some(Self {
-            fsuid: match identity.uid.raw() {
-                UNSPECIFIED_ID => KernelUid::new(UNSPECIFIED_ID),
-                _ => namespace.to_kernel_uid(identity.uid)?,
-            },
-            fsgid: kernel_gid(identity.gid)?,
+            fsuid: identity.uid.through(|uid| namespace.to_kernel_uid(uid))?,
+            fsgid: identity.gid.through(|gid| namespace.to_kernel_gid(gid))?,
             groups,
             effective: identity.effective,
             permitted: identity.permitted,
@@ -85,21 +80,15 @@ impl Credentials {
         })
     }
 
-    /// The user id as the process sees it.
+    /// The user id as the process sees it; `None` where it is not mapped.
     #[must_use]
-    pub fn inside_uid(&self) -> Option<InsideUid> {
-        match self.fsuid.raw() {
-            UNSPECIFIED_ID => Some(InsideUid::new(UNSPECIFIED_ID)),
-            _ => self.namespace.to_inside_uid(self.fsuid),
-        }
+    pub fn inside_uid(&self) -> Option<Held<InsideUid>> {
+        self.fsuid.through(|uid| self.namespace.to_inside_uid(uid))
     }
 
-    /// The group id as the process sees it.
+    /// The group id as the process sees it; `None` where it is not mapped.
     #[must_use]
-    pub fn inside_gid(&self) -> Option<InsideGid> {
-        match self.fsgid.raw() {
-            UNSPECIFIED_ID => Some(InsideGid::new(UNSPECIFIED_ID)),
-            _ => self.namespace.to_inside_gid(self.fsgid),
-        }
+    pub fn inside_gid(&self) -> Option<Held<InsideGid>> {
+        self.fsgid.through(|gid| self.namespace.to_inside_gid(gid))
     }
 }

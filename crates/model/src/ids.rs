@@ -119,12 +119,6 @@ impl KernelOwner {
 /// What `stat` shows for an id that has no mapping (`/proc/sys/kernel/overflowuid`).
 pub const OVERFLOW_ID: u32 = 65534;
 
-/// Stands for "some ordinary id that nothing in the scene mentions".
-///
-/// It is larger than any id the API accepts, so it matches no owner, and it is shown
-/// as unknown, never as a number.
-pub const UNSPECIFIED_ID: u32 = u32::MAX - 1;
-
 /// One line of an id map: `inside outside count`, as in `/proc/PID/uid_map`.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub struct Extent {

@@ -16,6 +16,7 @@ pub mod caps;
 pub mod credentials;
 pub mod fact;
 pub mod glob;
+pub mod held;
 pub mod host_mounts;
 pub mod ids;
 pub mod mode;

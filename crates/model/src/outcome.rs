@@ -3,7 +3,8 @@
 use std::fmt;
 
 use crate::caps::CapabilitySet;
-use crate::ids::{DiskGid, DiskUid, InsideGid, InsideUid, UNSPECIFIED_ID};
+use crate::held::Held;
+use crate::ids::{DiskGid, DiskUid, InsideGid, InsideUid};
 use crate::mode::Mode;
 
 macro_rules! errnos {
@@ -98,29 +99,17 @@ pub struct Imprint {
 }
 
 impl Imprint {
-    /// The same without numbers that mean "some id".
-    #[must_use]
-    pub fn without_unspecified(mut self) -> Self {
-        let is_some_id = |id: u32| id == UNSPECIFIED_ID;
-        self.uid = self.uid.filter(|uid| !is_some_id(uid.raw()));
-        self.gid = self.gid.filter(|gid| !is_some_id(gid.raw()));
-        self.disk_uid = self.disk_uid.filter(|uid| !is_some_id(uid.raw()));
-        self.disk_gid = self.disk_gid.filter(|gid| !is_some_id(gid.raw()));
-        self
-    }
-
-    /// An imprint with every number known, except those that mean "some id".
+    /// An imprint with every number known.
     #[must_use]
     pub fn new(uid: InsideUid, gid: InsideGid, mode: Mode, disk_uid: DiskUid, disk_gid: DiskGid) -> Self {
-        let all = Self {
+        Self {
             uid: Some(uid),
             gid: Some(gid),
             mode: Some(mode),
             disk_uid: Some(disk_uid),
             disk_gid: Some(disk_gid),
             acl: None,
-        };
-        all.without_unspecified()
+        }
     }
 
     /// What both agree on.
@@ -144,9 +133,9 @@ impl Imprint {
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub struct RunsAs {
     /// Effective user id inside.
-    pub uid: InsideUid,
+    pub uid: Held<InsideUid>,
     /// Effective group id inside.
-    pub gid: InsideGid,
+    pub gid: Held<InsideGid>,
     /// Capabilities in force.
     pub effective: CapabilitySet,
 }

@@ -7,6 +7,7 @@ use mivask_core::act::quoted;
 use mivask_core::caps::CapabilitySet;
 use mivask_core::credentials::Identity;
 use mivask_core::fact::{Fact, Provenance};
+use mivask_core::held::Held;
 use mivask_core::identity::IdentityField;
 use mivask_core::identity::{IdentityFact, PodSecurity, Resolved};
 use mivask_core::ids::{Extent, IdMap, InsideGid, InsideUid, KernelGid, KernelUid, MountIds, UserNamespace};
@@ -153,9 +154,9 @@ fn resolved(process: &Process, from: &Provenance) -> Resolved {
         assumptions.push("it may open the devices of a container's usual list, and no others".into());
     }
     let identity = Identity {
-        uid,
-        gid,
-        groups,
+        uid: Held::Id(uid),
+        gid: Held::Id(gid),
+        groups: groups.into_iter().map(Held::Id).collect(),
         effective,
         permitted,
         bounding,

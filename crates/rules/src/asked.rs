@@ -6,6 +6,7 @@
 
 use mivask_model::caps::Capability;
 use mivask_model::fact::Unknown;
+use mivask_model::held::Held;
 use mivask_model::ids::{DiskOwner, KernelGid, KernelUid};
 use mivask_model::mode::Mode;
 use mivask_model::tree::Attribute;
@@ -51,9 +52,9 @@ impl<'a, 'p, W: Witness> Asked<'a, 'p, W> {
     }
 
     /// Whether it is of user `uid`.
-    pub(crate) fn is_of(&mut self, uid: KernelUid) -> bool {
+    pub(crate) fn is_of(&mut self, uid: Held<KernelUid>) -> bool {
         if let Some((owner, _)) = self.owner() {
-            return owner == Some(uid);
+            return owner.is_some_and(|owner| uid.is(owner));
         }
         let path = self.text();
         let name = if uid == self.view.who.fsuid { self.view.name.to_owned() } else { format!("uid {uid}") };
@@ -103,9 +104,9 @@ impl<'a, 'p, W: Witness> Asked<'a, 'p, W> {
             // Whoever has no mapping is equal to no one, whoever that is.
             (Some((None, _)), None) | (None, Some((None, _))) => return false,
             (Some((Some(uid), _)), None) => {
-                return Asked::new(self.view, other, other_path, self.w).is_of(uid);
+                return Asked::new(self.view, other, other_path, self.w).is_of(Held::Id(uid));
             }
-            (None, Some((Some(uid), _))) => return self.is_of(uid),
+            (None, Some((Some(uid), _))) => return self.is_of(Held::Id(uid)),
             (None, None) => {}
         }
         let texts = (self.text(), text(other_path));

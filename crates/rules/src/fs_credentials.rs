@@ -2,6 +2,7 @@
 
 use mivask_model::caps::{Capability, CapabilitySet};
 use mivask_model::credentials::Credentials;
+use mivask_model::held::Held;
 use mivask_model::ids::{KernelGid, KernelUid, UserNamespace};
 use mivask_model::personality::{Export, Nfs, Squash};
 
@@ -22,9 +23,9 @@ const SERVER_ROOT: CapabilitySet = CapabilitySet::from_bits(
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct FsCredentials<'a> {
     /// Filesystem user id.
-    pub uid: KernelUid,
+    pub uid: Held<KernelUid>,
     /// Filesystem group id.
-    pub gid: KernelGid,
+    pub gid: Held<KernelGid>,
     groups: &'a [KernelGid],
     /// What group 0 among the supplementary ones became.
     root_group: KernelGid,
@@ -47,11 +48,12 @@ impl<'a> FsCredentials<'a> {
 
     /// What a server that squashes as `squash` says makes of the process (`nfsd_setuser`).
     pub(crate) fn on_server(who: &'a Credentials, squash: Squash, export: &Export) -> Self {
-        let anonymous_uid = KernelUid::new(export.anonymous.uid.raw());
-        let anonymous_gid = KernelGid::new(export.anonymous.gid.raw());
+        let anonymous_uid = Held::Id(KernelUid::new(export.anonymous.uid.raw()));
+        let anonymous_group = KernelGid::new(export.anonymous.gid.raw());
+        let anonymous_gid = Held::Id(anonymous_group);
         let sent = if export.manages_groups { 0 } else { who.groups.len().min(Nfs::MOST_GROUPS) };
-        let root_uid = KernelUid::new(0);
-        let root_gid = KernelGid::new(0);
+        let root_uid = Held::Id(KernelUid::new(0));
+        let root_gid = Held::Id(KernelGid::new(0));
         let plain = Self { groups: &who.groups[..sent], namespace: &INITIAL, ..Self::process(who) };
         let mut acting = match squash {
             Squash::Nobody => plain,
@@ -59,7 +61,7 @@ impl<'a> FsCredentials<'a> {
             Squash::Root => Self {
                 uid: if plain.uid == root_uid { anonymous_uid } else { plain.uid },
                 gid: if plain.gid == root_gid { anonymous_gid } else { plain.gid },
-                root_group: anonymous_gid,
+                root_group: anonymous_group,
                 ..plain
             },
         };
@@ -70,7 +72,7 @@ impl<'a> FsCredentials<'a> {
     /// Whether it is in `gid` (`vfsgid_in_group_p`).
     pub(crate) fn in_group(&self, gid: KernelGid) -> bool {
         let root = KernelGid::new(0);
-        if self.gid == gid {
+        if self.gid.is(gid) {
             return true;
         }
         if self.root_group == root {
@@ -94,7 +96,8 @@ impl<'a> FsCredentials<'a> {
     /// Whether it owns an inode of this owner or counts as if: FOWNER needs only the owner mapped
     /// (`inode_owner_or_capable`).
     pub(crate) fn owns(&self, uid: Option<KernelUid>) -> bool {
-        uid == Some(self.uid) || self.effective.has(Capability::Fowner) && self.maps_uid(uid)
+        uid.is_some_and(|uid| self.uid.is(uid))
+            || self.effective.has(Capability::Fowner) && self.maps_uid(uid)
     }
 
     /// Whether `capability` counts in the initial user namespace, where the superblocks live (`capable`).
@@ -130,8 +133,8 @@ mod tests {
 
     fn process(uid: u32, gid: u32, groups: std::ops::Range<u32>) -> Credentials {
         Credentials {
-            fsuid: KernelUid::new(uid),
-            fsgid: KernelGid::new(gid),
+            fsuid: Held::Id(KernelUid::new(uid)),
+            fsgid: Held::Id(KernelGid::new(gid)),
             groups: groups.map(KernelGid::new).collect(),
             effective: CapabilitySet::ALL,
             permitted: CapabilitySet::ALL,
@@ -146,7 +149,7 @@ mod tests {
     fn root_becomes_anonymous_with_its_groups() {
         let root = process(0, 0, 0..3);
         let acting = FsCredentials::on_server(&root, Squash::Root, &Export::default());
-        assert_eq!((acting.uid.raw(), acting.gid.raw()), (65534, 65534));
+        assert!(acting.uid.is(KernelUid::new(65534)) && acting.gid.is(KernelGid::new(65534)));
         assert!(!acting.in_group(KernelGid::new(0)) && acting.in_group(KernelGid::new(2)));
         assert!(!acting.capable(Capability::DacOverride));
     }
@@ -173,7 +176,7 @@ mod tests {
         let user = process(7101, 7200, 0..3);
         let export = Export { anonymous: mivask_model::ids::DiskOwner::new(500, 600), ..Export::default() };
         let acting = FsCredentials::on_server(&user, Squash::All, &export);
-        assert_eq!((acting.uid.raw(), acting.gid.raw()), (500, 600));
+        assert!(acting.uid.is(KernelUid::new(500)) && acting.gid.is(KernelGid::new(600)));
         assert!(!acting.in_group(KernelGid::new(7200)) && acting.in_group(KernelGid::new(600)));
     }
 }

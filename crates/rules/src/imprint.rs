@@ -75,7 +75,7 @@ pub fn imprint<W: Witness>(
     let bits = walker.asked_in(directory).mode();
     // Without the directory's bits its ACL is not known either, and with them all but the owner is open.
     let Some(bits) = bits else {
-        let uid = Some(ids.to_disk_uid(acting.uid).unwrap_or(DiskUid::new(OVERFLOW_ID)));
+        let uid = acting.uid.id().map(|uid| ids.to_disk_uid(uid).unwrap_or(DiskUid::new(OVERFLOW_ID)));
         return seen(view, directory, Stored { uid, gid: None, mode: None }, None);
     };
     let (from_directory, passes_on) = group_source(personality.group_rule(), bits);
@@ -96,11 +96,11 @@ pub fn imprint<W: Witness>(
     if passes_on && kind == NewKind::Directory {
         mode = mode.with(Mode::SET_GROUP_ID);
     }
-    let disk_uid = ids.to_disk_uid(acting.uid).unwrap_or(DiskUid::new(OVERFLOW_ID));
-    let own_group = ids.to_disk_gid(acting.gid).unwrap_or(DiskGid::new(OVERFLOW_ID));
+    let disk_uid = acting.uid.id().map(|uid| ids.to_disk_uid(uid).unwrap_or(DiskUid::new(OVERFLOW_ID)));
+    let own_group = acting.gid.id().map(|gid| ids.to_disk_gid(gid).unwrap_or(DiskGid::new(OVERFLOW_ID)));
     let above = view.owner(directory).and_then(|owner| owner.value()).map(|owner| owner.gid);
-    let disk_gid = if from_directory { above } else { Some(own_group) };
-    let stored = Stored { uid: Some(disk_uid), gid: disk_gid, mode: Some(mode) };
+    let disk_gid = if from_directory { above } else { own_group };
+    let stored = Stored { uid: disk_uid, gid: disk_gid, mode: Some(mode) };
     let given = seen(view, directory, stored, acl.as_ref());
     note(walker, &given, mode, requested, from_directory, default.is_some());
     given
@@ -186,7 +186,7 @@ pub(crate) fn seen(view: &View<'_>, place: Place, stored: Stored, acl: Option<&A
         )
         .to_string()
     });
-    Imprint { uid, gid, mode, disk_uid, disk_gid, acl }.without_unspecified()
+    Imprint { uid, gid, mode, disk_uid, disk_gid, acl }
 }
 
 fn note<W: Witness>(

@@ -5,6 +5,7 @@ use std::sync::Arc;
 use mivask_model::caps::CapabilitySet;
 use mivask_model::credentials::Credentials;
 use mivask_model::fact::Unknown;
+use mivask_model::held::Held;
 use mivask_model::ids::{KernelGid, KernelUid, UserNamespace};
 use mivask_model::mode::Mode;
 use mivask_model::mount::MountTable;
@@ -40,8 +41,8 @@ impl Witness for AllSeeing {
 /// Root on the host with every capability.
 pub fn root_credentials() -> Credentials {
     Credentials {
-        fsuid: KernelUid::new(0),
-        fsgid: KernelGid::new(0),
+        fsuid: Held::Id(KernelUid::new(0)),
+        fsgid: Held::Id(KernelGid::new(0)),
         groups: Vec::new(),
         effective: CapabilitySet::ALL,
         permitted: CapabilitySet::ALL,

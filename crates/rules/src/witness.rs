@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use mivask_model::fact::Unknown;
+use mivask_model::held::Held;
 use mivask_model::ids::{KernelGid, KernelUid};
 use mivask_model::mode::{Access, Mode};
 use mivask_model::mount::{MountId, SourceId};
@@ -36,7 +37,7 @@ pub enum MissingFact {
     /// Whether a path exists below a directory whose entries are unknown.
     Exists(Vec<u8>),
     /// Whether an inode is this user's.
-    Owner(Subject, KernelUid),
+    Owner(Subject, Held<KernelUid>),
     /// Whether an inode is of this group.
     Group(Subject, KernelGid),
     /// Whether the actor is in the group of an inode.
@@ -45,6 +46,8 @@ pub enum MissingFact {
     SameOwner(Subject, Subject),
     /// Whether owner and group of an inode have a mapping on its mount.
     Mapped(Subject),
+    /// Whether the actor's user and group, whose numbers are not given, have a mapping on a mount.
+    ActorMapped(MountId),
     /// Whether owner and group of an inode are mapped in the actor's user namespace.
     Inside(Subject),
     /// Whether an inode has all of these bits.

@@ -8,6 +8,7 @@ use mivask_model::act::{Owner, Verb};
 use mivask_model::caps::{Capability, CapabilitySet};
 use mivask_model::credentials::Credentials;
 use mivask_model::fact::Provenance;
+use mivask_model::held::Held;
 use mivask_model::ids::{KernelGid, KernelUid, MountIds, UserNamespace};
 use mivask_model::mode::{Mode, ModeChange};
 use mivask_model::mount::{Mount, MountFlags, MountOrigin, MountTable, Preparation, Source, Variant};
@@ -82,8 +83,8 @@ impl Disk {
 fn process(uid: u32, gid: u32, groups: &[u32], held: &[Capability]) -> Credentials {
     let effective = held.iter().fold(CapabilitySet::EMPTY, |set, capability| set.with(*capability));
     Credentials {
-        fsuid: KernelUid::new(uid),
-        fsgid: KernelGid::new(gid),
+        fsuid: Held::Id(KernelUid::new(uid)),
+        fsgid: Held::Id(KernelGid::new(gid)),
         groups: groups.iter().copied().map(KernelGid::new).collect(),
         effective,
         permitted: effective,

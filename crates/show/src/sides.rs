@@ -16,7 +16,7 @@ use crate::layout::Layout;
 use crate::safe::safe;
 use crate::style::{FAINT, STRONG, paint};
 use crate::table::Table;
-use crate::words::{id, imprint};
+use crate::words::imprint;
 
 /// One value of an answer: what it is about, which part, and how it reads.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -151,10 +151,10 @@ pub fn identities(actors: &[Actor]) -> Vec<Facet> {
             values.join(" or ")
         };
         add("starts", "yes".to_owned());
-        add("uid", joined(&|who| id(Some(who.uid.raw()))));
-        add("gid", joined(&|who| id(Some(who.gid.raw()))));
+        add("uid", joined(&|who| who.uid.to_string()));
+        add("gid", joined(&|who| who.gid.to_string()));
         let groups = |who: &mivask_core::credentials::Identity| {
-            who.groups.iter().map(|gid| id(Some(gid.raw()))).collect::<Vec<_>>().join(",")
+            who.groups.iter().map(|gid| gid.to_string()).collect::<Vec<_>>().join(",")
         };
         add("groups", joined(&groups));
         add("effective", joined(&|who| set_in_words(who.effective)));

@@ -2,7 +2,6 @@
 
 use mivask_core::caps::{Capability, CapabilitySet};
 use mivask_core::handoff::Use;
-use mivask_core::ids::UNSPECIFIED_ID;
 use mivask_core::observed::Observed;
 use mivask_core::outcome::{Effect, Imprint, RunsAs};
 use mivask_core::question::Held;
@@ -49,9 +48,7 @@ fn allowed(effect: &Effect) -> String {
 
 /// `runs as 0:7200 with CHOWN FOWNER and 3 more`.
 pub(crate) fn ran(runs_as: &RunsAs) -> String {
-    let uid = id(Some(runs_as.uid.raw()));
-    let gid = id(Some(runs_as.gid.raw()));
-    format!("runs as {uid}:{gid}{}", with(runs_as.effective))
+    format!("runs as {}:{}{}", runs_as.uid, runs_as.gid, with(runs_as.effective))
 }
 
 /// Capabilities that decide about files; the others are only counted.
@@ -85,10 +82,7 @@ fn with(held: CapabilitySet) -> String {
 
 /// An id, or `?` where it depends on something.
 pub(crate) fn id(raw: Option<u32>) -> String {
-    match raw {
-        Some(UNSPECIFIED_ID) | None => "?".to_owned(),
-        Some(raw) => raw.to_string(),
-    }
+    raw.map_or_else(|| "?".to_owned(), |raw| raw.to_string())
 }
 
 /// `7101:7300 0644`.

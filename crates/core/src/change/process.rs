@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use mivask_model::fact::{Fact, Provenance};
+use mivask_model::held::Held;
 use mivask_model::ids::{InsideGid, InsideUid};
 use mivask_model::mount::MountFlags;
 use mivask_model::path::trimmed;
@@ -239,8 +240,8 @@ fn becomes(who: &mut Who, uid: u32, gid: Option<u32>, from: &Provenance) {
         }
         Who::Running(resolved) => {
             for (_, identity) in &mut resolved.possible {
-                identity.uid = InsideUid::new(uid);
-                identity.gid = gid.map_or(identity.gid, InsideGid::new);
+                identity.uid = Held::Id(InsideUid::new(uid));
+                identity.gid = gid.map_or(identity.gid, |gid| Held::Id(InsideGid::new(gid)));
             }
         }
     }
@@ -252,7 +253,7 @@ fn joins(container: &mut Container, gid: u32, from: &Provenance) {
         Who::Process(process) => process.groups.push(Fact::new(gid, from.clone())),
         Who::Running(resolved) => {
             for (_, identity) in &mut resolved.possible {
-                identity.groups.push(InsideGid::new(gid));
+                identity.groups.push(Held::Id(InsideGid::new(gid)));
                 identity.groups.sort_unstable();
             }
         }
@@ -339,8 +340,10 @@ pub(super) fn numbers(who: &Who) -> Vec<u32> {
         Who::Running(resolved) => {
             let all = resolved.possible.iter().map(|(_, identity): &(Arc<str>, _)| identity);
             all.flat_map(|identity| {
-                let groups = identity.groups.iter().map(|gid| gid.raw());
-                groups.chain([identity.uid.raw(), identity.gid.raw()]).collect::<Vec<_>>()
+                let groups = identity.groups.iter().filter_map(|gid| gid.id()).map(InsideGid::raw);
+                let user = identity.uid.id().map(InsideUid::raw);
+                let own = identity.gid.id().map(InsideGid::raw);
+                groups.chain(user).chain(own).collect::<Vec<_>>()
             })
             .collect()
         }

@@ -115,7 +115,7 @@ fn imprinted(actor: &Actor, answer: &Answer) -> Option<(String, Provenance)> {
     if !differs(left_gid, gid) {
         return own(IdentityField::Umask);
     }
-    let own_gid = actor.credentials.first().and_then(|who| who.inside_gid()).map(|gid| gid.raw());
+    let own_gid = actor.credentials.first().and_then(|who| who.inside_gid()?.id()).map(|gid| gid.raw());
     if own_gid == left_gid {
         return own(IdentityField::Gid);
     }

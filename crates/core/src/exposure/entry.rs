@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use mivask_model::credentials::Credentials;
 use mivask_model::ids::DiskOwner;
+use mivask_model::ids::KernelUid;
 use mivask_model::mode::{Access, Concern, FileKind, Mode, concerns, symbolic};
 use mivask_model::mount::{Mount, MountFlags, MountOrigin};
 use mivask_model::mount_kind::MountKind;
@@ -99,11 +100,11 @@ impl Met<'_> {
     }
 
     fn owns(&self) -> bool {
-        self.mount.ids.to_kernel_uid(self.inode.stored_owner().uid) == Some(self.who.fsuid)
+        self.mount.ids.to_kernel_uid(self.inode.stored_owner().uid).is_some_and(|uid| self.who.fsuid.is(uid))
     }
 
     fn is_privileged(&self) -> bool {
-        self.who.fsuid.raw() == 0 || !self.who.effective.is_empty()
+        self.who.fsuid.is(KernelUid::new(0)) || !self.who.effective.is_empty()
     }
 
     fn open_to_all(&self, singles: &mut Vec<Single>) {
@@ -169,7 +170,7 @@ impl Met<'_> {
             return;
         }
         let owner = self.mount.ids.to_kernel_uid(self.inode.stored_owner().uid);
-        if user && owner != Some(self.who.fsuid) {
+        if user && !self.owns() {
             let (severity, whom) = match owner.map(|uid| uid.raw()) {
                 Some(0) => (Severity::High, "root".to_owned()),
                 _ => (Severity::Medium, format!("uid {}", self.inode.stored_owner().uid)),

@@ -112,7 +112,7 @@ fn shared_groups(stage: &Stage) -> BTreeMap<u32, BTreeSet<String>> {
     let mut groups: BTreeMap<u32, BTreeSet<String>> = BTreeMap::new();
     for actor in stage.actors.iter().filter(|actor| actor.refusal().is_none()) {
         for who in &actor.credentials {
-            for gid in who.groups.iter().copied().chain([who.fsgid]) {
+            for gid in who.groups.iter().copied().chain(who.fsgid.id()) {
                 groups.entry(gid.raw()).or_default().insert(actor.name.to_string());
             }
         }
@@ -145,7 +145,7 @@ fn umask(actor: &Actor, groups: &BTreeMap<u32, BTreeSet<String>>, singles: &mut 
             format!("whatever {name} creates with 0666 can be rewritten by every process that reaches it");
         add(Severity::High, text);
     } else if !who.umask.has(Mode::new(0o020))
-        && let Some(others) = groups.get(&who.fsgid.raw())
+        && let Some(others) = who.fsgid.id().and_then(|gid| groups.get(&gid.raw()))
     {
         let others: Vec<&str> = others.iter().map(String::as_str).filter(|other| *other != name).collect();
         let text = format!(

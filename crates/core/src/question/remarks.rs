@@ -2,7 +2,8 @@
 
 use mivask_model::act::quoted;
 use mivask_model::fact::Provenance;
-use mivask_model::ids::UNSPECIFIED_ID;
+use mivask_model::held::Held;
+use mivask_model::ids::{InsideGid, InsideUid};
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::mount::{Mount, MountFlags, MountOrigin};
 use mivask_model::mount_kind::MountKind;
@@ -84,10 +85,10 @@ impl Looking<'_> {
         self.found.push(Remark { message, help: help.map(str::to_owned), from });
     }
 
-    /// The uid, where it is settled and not root's.
-    fn ordinary_uid(&self) -> Option<u32> {
+    /// The user, where it is settled and not root.
+    fn ordinary_user(&self) -> Option<Held<InsideUid>> {
         let [(_, who)] = self.actor.identity.possible.as_slice() else { return None };
-        Some(who.uid.raw()).filter(|uid| *uid != 0)
+        Some(who.uid).filter(|uid| !uid.is(InsideUid::new(0)))
     }
 
     /// The kubelet passes on only the user part of an image's USER.
@@ -112,11 +113,11 @@ impl Looking<'_> {
         let named = facts.iter().find(|fact| fact.field == IdentityField::Name);
         let nameless = self.actor.identity.name.is_none()
             && named.is_some_and(|fact| !matches!(fact.from, Provenance::Unknown(_)));
-        let of_root = self.actor.identity.possible.iter().all(|(_, one)| one.gid.raw() == 0);
+        let of_root = self.actor.identity.possible.iter().all(|(_, one)| one.gid.is(InsideGid::new(0)));
         let group = facts.iter().find(|fact| fact.field == IdentityField::Gid && of_root);
         let by_rule = group.is_some_and(|fact| matches!(fact.from, Provenance::Rule(_)));
         let uid = facts.iter().find(|fact| fact.field == IdentityField::Uid).map(|fact| fact.from.clone());
-        if let (true, true, Some(number), Some(from)) = (nameless, by_rule, self.ordinary_uid(), uid) {
+        if let (true, true, Some(number), Some(from)) = (nameless, by_rule, self.ordinary_user(), uid) {
             let message =
                 format!("{} ({number}) has no account in its image, so its group is 0, root's", self.name());
             self.add(message, Some("name a group beside the user, or give the image an account"), from);
@@ -135,7 +136,7 @@ impl Looking<'_> {
             .identity
             .possible
             .iter()
-            .all(|(_, who)| who.uid.raw() != 0 && who.effective.is_empty());
+            .all(|(_, who)| !who.uid.is(InsideUid::new(0)) && who.effective.is_empty());
         let Some(first) = declared.add.first() else { return };
         if !none {
             return;
@@ -170,9 +171,10 @@ impl Looking<'_> {
     fn made_by_root(&mut self, mount: &Mount) {
         let made = mount.variants.iter().any(|variant| variant.preparation.made);
         let writable = !mount.flags.has(MountFlags::READ_ONLY);
-        if let (true, true, Some(uid)) = (made, writable, self.ordinary_uid()) {
+        if let (true, true, Some(uid)) = (made, writable, self.ordinary_user()) {
             let what = mount.label.as_deref().unwrap_or("the source");
-            let who = if uid == UNSPECIFIED_ID { self.name() } else { format!("{} ({uid})", self.name()) };
+            let name = self.name();
+            let who = uid.id().map_or_else(|| name.clone(), |uid| format!("{name} ({uid})"));
             let message = format!("{what} is missing, so it is made as root's: {who} cannot write to it");
             self.add(message, Some("make it beforehand, with the owner it needs"), mount.from.clone());
         }

@@ -109,7 +109,7 @@ fn gives<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, wanted: Chown
         return Ok(());
     }
     if let Some(new) = wanted.uid {
-        let may = new == acting.uid && walker.asked(place).is_of(new)
+        let may = acting.uid.is(new) && walker.asked(place).is_of(acting.uid)
             || walker.asked(place).is_under(&acting, Capability::Chown);
         if !may {
             let fact = "giving a file to another user takes CHOWN";

@@ -1,5 +1,6 @@
 //! What any change asks of the mount, and any creation of the directory (`mnt_want_write`, `may_create`).
 
+use mivask_model::fact::Unknown;
 use mivask_model::mode::Access;
 use mivask_model::mount::MountFlags;
 use mivask_model::outcome::Errno;
@@ -8,7 +9,7 @@ use mivask_model::tree::Marks;
 use crate::trace::Check;
 use crate::view::Place;
 use crate::walk::Walker;
-use crate::witness::Witness;
+use crate::witness::{MissingFact, Witness};
 
 /// A mount that takes writes (`mnt_want_write`): neither it nor its superblock is read-only.
 pub(super) fn writable_mount<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Result<(), Errno> {
@@ -42,11 +43,29 @@ pub(super) fn creatable<W: Witness>(walker: &mut Walker<'_, '_, W>, directory: P
     writable_mount(walker, directory)?;
     let view = walker.view();
     let ids = &view.mount(directory.mount).ids;
-    if ids.to_disk_uid(view.who.fsuid).is_none() || ids.to_disk_gid(view.who.fsgid).is_none() {
+    let uid = view.who.fsuid.through(|uid| ids.to_disk_uid(uid));
+    let gid = view.who.fsgid.through(|gid| ids.to_disk_gid(gid));
+    let named = uid.is_none_or(|uid| uid.id().is_some()) && gid.is_none_or(|gid| gid.id().is_some());
+    let all_mapped = ids.uids.is_identity() && ids.gids.is_identity();
+    if uid.is_none() || gid.is_none() || !(named || all_mapped || is_expressible(walker, directory)) {
         let fact = "the actor's user or group cannot be expressed on this mount";
         return Err(walker.fail(Check::Unmapped, fact, directory, Errno::EOVERFLOW));
     }
     Ok(())
+}
+
+/// Whether an actor without numbers has a mapping on the id-mapped mount of `directory`.
+fn is_expressible<W: Witness>(walker: &mut Walker<'_, '_, W>, directory: Place) -> bool {
+    let name = walker.view().name;
+    let unknown = Unknown::new(
+        &format!("the numbers of {name}'s user and group"),
+        "give `user` as numbers, or `accounts` for the image",
+    );
+    let describe = |option| {
+        let have = if option == 0 { "have" } else { "lack" };
+        format!("user and group of {name} {have} a mapping on the mount")
+    };
+    walker.witness().choose(MissingFact::ActorMapped(directory.mount), &unknown, 2, describe) == 0
 }
 
 /// Neither immutable nor, where `even_append`, append-only (`may_setattr`, `may_write_xattr`).

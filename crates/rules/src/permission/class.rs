@@ -39,7 +39,7 @@ pub(super) fn decide<W: Witness>(
     let ids = &view.mount(place.mount).ids;
     let ruling = class(&acting, mode, acl, ids, owner, wanted);
     if acl.is_none()
-        && owner.0 != Some(acting.uid)
+        && !owner.0.is_some_and(|owner| acting.uid.is(owner))
         && mode.group() != Access::NONE
         && let Some(text) = &view.source(place).tree.unrecorded().acls
     {
@@ -57,7 +57,8 @@ pub(super) fn decide<W: Witness>(
         judged(StepResult::Passed, w);
         return Ok(());
     }
-    if let Some(capability) = overriding(&acting, inode.kind, mode, wanted, owner) {
+    let counts = |capability| acting.capable_for(capability, owner.0, owner.1);
+    if let Some(capability) = overriding(inode.kind, mode, wanted, counts) {
         w.step(|| {
             let fact = format!("{} overrides the mode bits for {wanted}", capability.name());
             let from = Provenance::rule("the actor's effective capabilities");
@@ -78,7 +79,8 @@ pub(super) fn grants(
     wanted: Access,
 ) -> bool {
     let ruling = class(acting, mode, None, &MountIds::default(), owner, wanted);
-    ruling.granted.grants(wanted) || overriding(acting, kind, mode, wanted, owner).is_some()
+    let counts = |capability| acting.capable_for(capability, owner.0, owner.1);
+    ruling.granted.grants(wanted) || overriding(kind, mode, wanted, counts).is_some()
 }
 
 /// Which class decides.
@@ -118,7 +120,7 @@ fn class(
     (uid, gid): Owner,
     wanted: Access,
 ) -> Ruling {
-    if uid == Some(acting.uid) {
+    if uid.is_some_and(|uid| acting.uid.is(uid)) {
         return Ruling { class: Class::Owner, granted: mode.owner() };
     }
     // With a mask of nothing the kernel does not look at the ACL at all.
@@ -141,7 +143,8 @@ fn acl_class(
     wanted: Access,
 ) -> Ruling {
     let mask = acl.mask.unwrap_or(Access::ALL);
-    let named = acl.users.iter().find(|(uid, _)| ids.to_kernel_uid(*uid) == Some(acting.uid));
+    let named =
+        acl.users.iter().find(|(uid, _)| ids.to_kernel_uid(*uid).is_some_and(|uid| acting.uid.is(uid)));
     if let Some((_, access)) = named {
         return Ruling { class: Class::AclUser, granted: access.masked(mask) };
     }
@@ -161,7 +164,8 @@ fn acl_class(
 /// What the named user of an ACL gets, where `acting` is one: it does not depend on who owns the inode.
 pub(super) fn named_user(acting: &FsCredentials<'_>, acl: &Acl, ids: &MountIds) -> Option<Access> {
     let mask = acl.mask.unwrap_or(Access::ALL);
-    let named = acl.users.iter().find(|(uid, _)| ids.to_kernel_uid(*uid) == Some(acting.uid));
+    let named =
+        acl.users.iter().find(|(uid, _)| ids.to_kernel_uid(*uid).is_some_and(|uid| acting.uid.is(uid)));
     named.map(|(_, access)| access.masked(mask))
 }
 
@@ -179,13 +183,12 @@ pub(super) fn named_groups(
 
 /// The capability that grants `wanted` in spite of the bits (`generic_permission`).
 pub(super) fn overriding(
-    acting: &FsCredentials<'_>,
     kind: FileKind,
     mode: Mode,
     wanted: Access,
-    (uid, gid): Owner,
+    counts: impl Fn(Capability) -> bool,
 ) -> Option<Capability> {
-    let capable = |capability| acting.capable_for(capability, uid, gid).then_some(capability);
+    let capable = |capability| counts(capability).then_some(capability);
     let directory = kind == FileKind::Directory;
     let search = if directory { !wanted.writes() } else { wanted == Access::READ };
     if search && let Some(capability) = capable(Capability::DacReadSearch) {

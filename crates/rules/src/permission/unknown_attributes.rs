@@ -67,15 +67,17 @@ fn settled_by_capability<W: Witness>(
     wanted: Access,
     asked: &mut Asked<'_, '_, W>,
 ) -> bool {
-    let owner = match partly.owner {
-        Some(owner) => owner,
-        // Where everybody is mapped, one who is stands for all.
-        None if acting.maps_all() && asked.is_surely_mapped() => (Some(acting.uid), Some(acting.gid)),
-        None => return false,
+    if partly.owner.is_none() && !(acting.maps_all() && asked.is_surely_mapped()) {
+        return false;
+    }
+    let counts = |capability| match partly.owner {
+        Some((uid, gid)) => acting.capable_for(capability, uid, gid),
+        // Where everybody is mapped, the owner is, too.
+        None => acting.has(capability),
     };
     // Any mode will do for a capability, except that running a file takes some x bit.
     let mode = partly.mode.unwrap_or_default();
-    class::overriding(acting, partly.inode.kind, mode, wanted, owner).is_some() && asked.is_native()
+    class::overriding(partly.inode.kind, mode, wanted, counts).is_some() && asked.is_native()
 }
 
 /// Bits whose owner is not known.
@@ -143,8 +145,8 @@ fn overridden<W: Witness>(
     wanted: Access,
     asked: &mut Asked<'_, '_, W>,
 ) -> bool {
-    let mapped = (Some(acting.uid), Some(acting.gid));
-    class::overriding(acting, kind, mode, wanted, mapped).is_some_and(|one| asked.is_under(acting, one))
+    let counts = |capability| acting.has(capability);
+    class::overriding(kind, mode, wanted, counts).is_some_and(|one| asked.is_under(acting, one))
 }
 
 /// The inode itself is only presumed to exist.
@@ -173,8 +175,8 @@ pub(super) fn presumed<W: Witness>(
     }
     // Root passes the bits of anything but a file without an x bit.
     let acting = view.fs_credentials(place, w);
-    let root = (Some(acting.uid), Some(acting.gid));
-    let overridden = class::overriding(&acting, FileKind::File, Mode::default(), wanted, root).is_some();
+    let counts = |capability| acting.has(capability);
+    let overridden = class::overriding(FileKind::File, Mode::default(), wanted, counts).is_some();
     if overridden && acting.maps_all() && view.is_native(place, w) {
         return Ok(());
     }

@@ -10,7 +10,7 @@ use mivask_core::trace::{Step, StepResult};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::{JsonPath, number};
+use super::JsonPath;
 
 #[derive(Debug, JsonSchema, Serialize)]
 #[schemars(rename = "Act")]
@@ -101,8 +101,8 @@ pub(super) struct RunsAsJson {
 impl RunsAsJson {
     pub(super) fn new(runs_as: RunsAs) -> Self {
         Self {
-            uid: number(runs_as.uid.raw()),
-            gid: number(runs_as.gid.raw()),
+            uid: runs_as.uid.id().map(|id| id.raw()),
+            gid: runs_as.gid.id().map(|id| id.raw()),
             capabilities: runs_as.effective.iter().map(Capability::name).collect(),
         }
     }

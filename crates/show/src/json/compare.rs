@@ -7,7 +7,7 @@ use mivask_core::question::{FileChange, OutcomeChange, PathFacts};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::{FORMAT, JsonPath, number};
+use super::{FORMAT, JsonPath};
 use crate::compare::{Compared, word};
 use crate::sides::Facet;
 
@@ -67,8 +67,8 @@ impl FactsJson {
     fn new(facts: PathFacts) -> Self {
         Self {
             kind: facts.kind.word(),
-            uid: facts.uid.and_then(|id| number(id.raw())),
-            gid: facts.gid.and_then(|id| number(id.raw())),
+            uid: facts.uid.map(|id| id.raw()),
+            gid: facts.gid.map(|id| id.raw()),
             mode: facts.mode.map(|mode| mode.to_string()),
             letters: facts.mode.map(|mode| symbolic(facts.kind, mode)),
         }

@@ -30,7 +30,6 @@ pub use remedy::remedies;
 pub use schema::Document;
 pub use upheld::upheld;
 
-use mivask_core::ids::UNSPECIFIED_ID;
 use mivask_core::question::{AccessRow, Answer, ImprintRow, MountRow, Overview, PathFacts, Swept};
 use mivask_core::stage::Actor;
 use schemars::JsonSchema;
@@ -54,11 +53,6 @@ impl JsonPath {
             Err(_) => Self::Bytes { hex: path.iter().map(|byte| format!("{byte:02x}")).collect() },
         }
     }
-}
-
-/// An id; null where it means "some id".
-fn number(raw: u32) -> Option<u32> {
-    (raw != UNSPECIFIED_ID).then_some(raw)
 }
 
 /// A document with one list, such as `{"mivask": 1, "acts": [...]}`, written element by element.

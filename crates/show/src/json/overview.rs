@@ -4,7 +4,7 @@ use mivask_core::question::{Cell, Ending, Overview, PathFacts};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::{JsonPath, number};
+use super::JsonPath;
 
 #[derive(Debug, JsonSchema, Serialize)]
 #[schemars(rename = "Overview")]
@@ -63,8 +63,8 @@ impl FactsJson {
     fn new(facts: Option<&PathFacts>) -> Self {
         let Some(facts) = facts else { return Self::default() };
         Self {
-            uid: facts.uid.and_then(|uid| number(uid.raw())),
-            gid: facts.gid.and_then(|gid| number(gid.raw())),
+            uid: facts.uid.map(|uid| uid.raw()),
+            gid: facts.gid.map(|gid| gid.raw()),
             mode: facts.mode.map(|mode| mode.to_string()),
         }
     }

@@ -9,7 +9,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::answers::ActJson;
-use super::{FORMAT, JsonPath, number};
+use super::{FORMAT, JsonPath};
 
 #[derive(JsonSchema, Serialize)]
 pub(super) struct Rehearsed<'a> {
@@ -72,10 +72,10 @@ impl LineJson {
         Self {
             kind: line.kind.word(),
             mode: line.mode.map(|mode| mode.to_string()),
-            uid: line.uid.and_then(|id| number(id.raw())),
-            gid: line.gid.and_then(|id| number(id.raw())),
-            disk_uid: line.disk_uid.and_then(|id| number(id.raw())),
-            disk_gid: line.disk_gid.and_then(|id| number(id.raw())),
+            uid: line.uid.map(|id| id.raw()),
+            gid: line.gid.map(|id| id.raw()),
+            disk_uid: line.disk_uid.map(|id| id.raw()),
+            disk_gid: line.disk_gid.map(|id| id.raw()),
             acl: line.acl.clone(),
             target: line.target.as_deref().map(JsonPath::new),
         }

@@ -12,8 +12,8 @@ use mivask_core::stage::Actor;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::JsonPath;
 use super::answers::{DependenceJson, ImprintJson, RefusalJson};
-use super::{JsonPath, number};
 
 #[derive(Debug, JsonSchema, Serialize)]
 #[schemars(rename = "Identity")]
@@ -90,8 +90,8 @@ impl IdentityJson {
         let listed = if possible.len() > 1 { resolved.possible.as_slice() } else { &[] };
         let possible_json = listed.iter().map(|(when, identity)| PossibleJson {
             when: when.to_string(),
-            uid: number(identity.uid.raw()),
-            gid: number(identity.gid.raw()),
+            uid: identity.uid.id().map(|id| id.raw()),
+            gid: identity.gid.id().map(|id| id.raw()),
             groups: group_numbers(identity),
         });
         // A container that never starts has no identity: only the reason counts.
@@ -107,8 +107,8 @@ impl IdentityJson {
             starts,
             refusal: refusal.map(|refusal| refusal.reason.clone()),
             refusal_class: refusal.map(|refusal| refusal.class.word()),
-            uid: agreed(shown, |identity| identity.uid.raw()).and_then(number),
-            gid: agreed(shown, |identity| identity.gid.raw()).and_then(number),
+            uid: agreed(shown, |identity| identity.uid.id()).flatten().map(|id| id.raw()),
+            gid: agreed(shown, |identity| identity.gid.id()).flatten().map(|id| id.raw()),
             groups: agreed(shown, group_numbers),
             name: resolved.name.clone(),
             umask: agreed(shown, |identity| identity.umask.to_string()),
@@ -136,7 +136,7 @@ impl IdentityJson {
 }
 
 fn group_numbers(identity: &Identity) -> Vec<u32> {
-    identity.groups.iter().filter_map(|gid| number(gid.raw())).collect()
+    identity.groups.iter().filter_map(|gid| gid.id()).map(|gid| gid.raw()).collect()
 }
 
 /// What every possibility says, or nothing.
@@ -253,8 +253,8 @@ impl<'a> AccessJson<'a> {
             actor,
             path: JsonPath::new(path),
             kind: facts.map(|facts| facts.kind.word()),
-            uid: facts.and_then(|facts| facts.uid).and_then(|uid| number(uid.raw())),
-            gid: facts.and_then(|facts| facts.gid).and_then(|gid| number(gid.raw())),
+            uid: facts.and_then(|facts| facts.uid).map(|uid| uid.raw()),
+            gid: facts.and_then(|facts| facts.gid).map(|gid| gid.raw()),
             mode: facts.and_then(|facts| facts.mode).map(|mode| mode.to_string()),
             missing,
             read: word(Column::Read),

@@ -5,6 +5,7 @@ use std::io::{self, Write};
 use mivask_core::fact::Provenance;
 use mivask_core::identity::IdentityField;
 use mivask_core::identity::set_in_words;
+use mivask_core::ids::InsideUid;
 use mivask_core::stage::Actor;
 
 use super::{Layout, paragraph};
@@ -58,14 +59,15 @@ fn identity(out: &mut dyn Write, actor: &Actor, layout: Layout) -> io::Result<()
         };
         table.row(vec![field.to_owned(), value, paint(FAINT, &safe(&fact.from.to_string()))]);
     }
-    let first = actor.identity.possible.first().map(|(_, identity)| (identity.effective, identity.uid.raw()));
+    let first = actor.identity.possible.first().map(|(_, identity)| (identity.effective, identity.uid));
     let given = actor.facts().iter().any(|fact| fact.field == IdentityField::Effective);
     if let (Some((effective, uid)), 1, false) = (first, actor.identity.possible.len(), given) {
-        let why = match (effective.is_empty(), uid) {
-            (true, 0) => "every capability is dropped",
-            (true, _) => "a process that is not root starts with none",
-            (false, 0) => "root gets the bounding set",
-            (false, _) => "they are in force whoever runs it",
+        let root = uid.is(InsideUid::new(0));
+        let why = match (effective.is_empty(), root) {
+            (true, true) => "every capability is dropped",
+            (true, false) => "a process that is not root starts with none",
+            (false, true) => "root gets the bounding set",
+            (false, false) => "they are in force whoever runs it",
         };
         table.row(vec!["effective".to_owned(), set_in_words(effective), paint(FAINT, why)]);
     }

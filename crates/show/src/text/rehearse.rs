@@ -4,7 +4,6 @@ use std::io::{self, Write};
 
 use mivask_core::act::quoted;
 use mivask_core::carry::Carried;
-use mivask_core::ids::UNSPECIFIED_ID;
 use mivask_core::mode::symbolic;
 use mivask_core::question::{Answer, Line, Listed, Listing};
 use mivask_core::rehearse::RehearsalStep;
@@ -115,10 +114,7 @@ fn letters(line: &Line) -> String {
 }
 
 fn owner(line: &Line, host: bool) -> String {
-    let id = |raw: Option<u32>| match raw {
-        Some(UNSPECIFIED_ID) | None => "?".to_owned(),
-        Some(raw) => raw.to_string(),
-    };
+    let id = crate::words::id;
     if host {
         format!("{}:{}", id(line.disk_uid.map(|id| id.raw())), id(line.disk_gid.map(|id| id.raw())))
     } else {

@@ -1,7 +1,6 @@
 //! `COPY`, `ADD` and `WORKDIR`.
 
 use mivask_model::fact::{Fact, Unknown};
-use mivask_model::ids::UNSPECIFIED_ID;
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::tree::{Certainty, Content, Doubt, Entry, InodeId, Spot, Tree};
 
@@ -291,7 +290,7 @@ impl BuildState<'_> {
         if let Some(unknown) = marking.owner.0.clone().err().or_else(|| marking.owner.1.clone().err()) {
             doubt = Some(Doubt::new(Certainty::Unknown(unknown), Certainty::Known));
         }
-        let number = |number: &Number| number.clone().unwrap_or(UNSPECIFIED_ID);
+        let number = |number: &Number| number.clone().unwrap_or_default();
         let (uid, gid) = if marking.kept {
             (source.uid.raw(), source.gid.raw())
         } else {

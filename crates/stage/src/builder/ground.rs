@@ -6,7 +6,6 @@ use std::sync::Arc;
 use mivask_model::accounts::Accounts;
 use mivask_model::act::quoted;
 use mivask_model::fact::{Fact, Provenance, Unknown};
-use mivask_model::ids::UNSPECIFIED_ID;
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::refusal::Refusal;
 use mivask_model::refusal::RefusalClass;
@@ -162,7 +161,8 @@ impl<'a> BuildState<'a> {
         from: &Provenance,
     ) -> Entry {
         let (uid, gid) = owner;
-        let number = |number: &Number| number.clone().unwrap_or(UNSPECIFIED_ID);
+        // The doubt below is what counts where there is no number.
+        let number = |number: &Number| number.clone().unwrap_or_default();
         let mut entry = Entry::new(kind, number(uid), number(gid), Mode::new(mode)).at(from.clone());
         if let Some(unknown) = uid.clone().err().or_else(|| gid.clone().err()) {
             entry = entry.doubting(Doubt { owner: Certainty::Unknown(unknown), ..Doubt::default() });
@@ -205,7 +205,7 @@ impl<'a> BuildState<'a> {
     pub(super) fn own(&mut self, id: InodeId, uid: Option<&Number>, gid: Option<&Number>, from: &Provenance) {
         let inode = *self.tree.inode(id);
         let number = |given: Option<&Number>, now: u32| match given {
-            Some(number) => number.clone().unwrap_or(UNSPECIFIED_ID),
+            Some(number) => number.clone().unwrap_or_default(),
             None => now,
         };
         let owner =

@@ -5,6 +5,7 @@ use std::sync::Arc;
 use mivask_model::act::Verb;
 use mivask_model::credentials::Credentials;
 use mivask_model::fact::Unknown;
+use mivask_model::held::Held;
 use mivask_model::ids::{KernelOwner, MountIds, UserNamespace};
 use mivask_model::mount::{Mount, MountFlags, MountOrigin, MountTable, Preparation, Source, Variant};
 use mivask_model::mount_kind::MountKind;
@@ -76,8 +77,8 @@ fn judged(tree: Tree, verb: &Verb, path: &[u8], owner: KernelOwner) -> (Option<E
     });
     let none = mivask_model::caps::CapabilitySet::EMPTY;
     let who = Credentials {
-        fsuid: owner.uid,
-        fsgid: owner.gid,
+        fsuid: Held::Id(owner.uid),
+        fsgid: Held::Id(owner.gid),
         groups: vec![owner.gid],
         effective: none,
         permitted: none,

@@ -2,9 +2,10 @@
 
 use mivask_model::accounts::Accounts;
 use mivask_model::fact::Provenance;
-use mivask_model::ids::{InsideGid, UNSPECIFIED_ID};
+use mivask_model::held::Held;
+use mivask_model::ids::InsideGid;
 
-use super::{IdentityFact, Resolved};
+use super::IdentityFact;
 
 /// What one wanted group becomes: a line of the group file, or nothing found.
 ///
@@ -30,7 +31,7 @@ pub(super) fn captured(wanted: &[u32], accounts: &Accounts, facts: &mut Vec<Iden
     let texts: Vec<String> = wanted.iter().map(ToString::to_string).collect();
     let found = look_up(&texts, accounts);
     let take = |(wanted, found): (&u32, Option<(u32, Provenance)>)| match found {
-        Some((gid, from)) if gid != *wanted && *wanted != UNSPECIFIED_ID => {
+        Some((gid, from)) if gid != *wanted => {
             let value = format!("{gid}, for runc 1.1 takes {wanted} for the name of this group");
             facts.push(IdentityFact { field: crate::identity::IdentityField::Group, value, from });
             gid
@@ -41,8 +42,8 @@ pub(super) fn captured(wanted: &[u32], accounts: &Accounts, facts: &mut Vec<Iden
 }
 
 /// Groups as the kernel lists them: by number, each once.
-pub(super) fn sorted(groups: impl IntoIterator<Item = u32>) -> Vec<InsideGid> {
-    let mut groups: Vec<InsideGid> = groups.into_iter().map(InsideGid::new).collect();
+pub(super) fn sorted(groups: impl IntoIterator<Item = Held<u32>>) -> Vec<Held<InsideGid>> {
+    let mut groups: Vec<_> = groups.into_iter().map(|gid| gid.map(InsideGid::new)).collect();
     groups.sort_unstable();
     groups.dedup();
     groups
@@ -51,10 +52,7 @@ pub(super) fn sorted(groups: impl IntoIterator<Item = u32>) -> Vec<InsideGid> {
 /// The largest id that runc takes.
 const LARGEST: u32 = 2_147_483_647;
 
-/// An id of `resolved` that runc refuses at start; they come from account files only.
-pub(super) fn too_large(resolved: &Resolved) -> Option<u32> {
-    resolved.possible.iter().find_map(|(_, who)| {
-        let ids = [who.uid.raw(), who.gid.raw()].into_iter().chain(who.groups.iter().map(|gid| gid.raw()));
-        ids.into_iter().find(|id| *id > LARGEST && *id != UNSPECIFIED_ID)
-    })
+/// The first of `ids` that runc refuses at start.
+pub(super) fn too_large(ids: impl IntoIterator<Item = u32>) -> Option<u32> {
+    ids.into_iter().find(|id| *id > LARGEST)
 }

@@ -3,6 +3,8 @@
 mod capability_sets;
 mod groups;
 mod kubernetes;
+mod no_id;
+mod people;
 mod plain;
 mod process;
 mod untold;

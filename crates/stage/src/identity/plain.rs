@@ -4,38 +4,21 @@ use std::sync::Arc;
 
 use mivask_model::accounts::Accounts;
 use mivask_model::fact::{Fact, Provenance, Unknown};
-use mivask_model::ids::{InsideGid, InsideUid, UNSPECIFIED_ID, UserNamespace};
+use mivask_model::held::Held;
+use mivask_model::ids::{InsideGid, InsideUid, UserNamespace};
 use mivask_model::mode::Mode;
 use mivask_model::refusal::RefusalClass;
 
 use super::capability_sets::{RootSet, root_set, set_in_words};
-use super::groups::{captured, look_up, sorted, too_large};
+use super::groups::{captured, look_up, sorted};
 use super::kubernetes::{out_of_range, user_number};
+use super::no_id;
+use super::people::{People, Person};
 use super::{
     GroupName, Identity, IdentityFact, ImageFacts, Knowledge, PlainIdentity, Refusal, Resolved, untold,
 };
 use crate::identity::IdentityField;
 use crate::runtime::{IdentityRules, Listing, Profile};
-
-pub(super) struct Person {
-    pub uid: u32,
-    pub gid: u32,
-    /// In the order a runtime asks for them.
-    pub groups: Vec<u32>,
-    pub name: Option<String>,
-}
-
-/// Who it may be, each with what must hold for it, and the fact that tells them apart.
-pub(super) struct People {
-    pub possible: Vec<(Arc<str>, Person)>,
-    pub question: Option<Unknown>,
-}
-
-impl People {
-    pub(super) fn one(person: Person) -> Self {
-        Self { possible: vec![(Arc::from(""), person)], question: None }
-    }
-}
 
 /// Resolves the identity of a container of a scene file or a Compose file.
 ///
@@ -55,22 +38,34 @@ pub fn plain_identity(
     notes.added(asked, image, &mut people);
     if let (Knowledge::Known(accounts), true) = (&image.accounts, rules.captures_group_names) {
         for (_, person) in &mut people.possible {
-            person.groups = captured(&person.groups, accounts, &mut notes.facts);
+            let numbers: Vec<u32> = person.numbers().collect();
+            let captured = captured(&numbers, accounts, &mut notes.facts).into_iter().map(Held::Id);
+            let rest = person.groups.iter().copied().filter(|gid| gid.id().is_none());
+            person.groups = captured.chain(rest).collect();
         }
     }
     let name = people.possible[0].1.name.clone();
+    // Ids from the account files get past the check of the USER string; runc looks again when it starts.
+    let large = people.possible.iter().find_map(|(_, person)| person.too_large());
+    let no_group = people.possible.iter().find_map(|(_, person)| no_id::refused(person.numbers()));
+    let at_start = if rules.refuses_large_ids {
+        large.map(|id| format!("{id} is out of range: runc takes ids up to 2147483647"))
+    } else {
+        no_id::note(&mut notes.facts);
+        for (_, person) in &mut people.possible {
+            person.uid = person.uid.map(no_id::after_setting);
+            person.gid = person.gid.map(no_id::after_setting);
+        }
+        no_group
+    };
+    if let Some(reason) = at_start {
+        notes.refuse(reason, Provenance::rule("the image's account files"));
+    }
     let privileges = Privileges::of(asked, profile, &mut notes);
     let possible = people.possible.into_iter();
     let possible = possible.map(|(when, person)| (when, privileges.identity(person))).collect();
     let Notes { facts, assumptions, refusal, .. } = notes;
-    let mut resolved = Resolved { possible, question: people.question, name, facts, refusal, assumptions };
-    // Ids from the account files get past the check of the USER string; runc looks again when it starts.
-    if let (Some(id), true) = (too_large(&resolved), rules.refuses_large_ids) {
-        let reason = format!("{id} is out of range: runc takes ids up to 2147483647");
-        let from = Provenance::rule("the image's account files");
-        resolved.refusal.get_or_insert(Refusal { class: START, reason, from, whole_pod: false });
-    }
-    resolved
+    Resolved { possible, question: people.question, name, facts, refusal, assumptions }
 }
 
 /// The class of every refusal outside a cluster.
@@ -146,9 +141,8 @@ impl Notes<'_> {
                     Err(_) if accounts.incomplete.is_some() => self.without_accounts(&user, listed),
                     Err(reason) => {
                         self.refuse(reason, user.from.clone());
-                        let uid = UNSPECIFIED_ID;
-                        let gid = UNSPECIFIED_ID;
-                        People::one(Person { uid, gid, groups: Vec::new(), name: None })
+                        let nobody = Held::Unnumbered;
+                        People::one(Person { uid: nobody, gid: nobody, groups: Vec::new(), name: None })
                     }
                 }
             }
@@ -169,33 +163,34 @@ impl Notes<'_> {
         let Parts { user: user_part, group, .. } = self.split(&user.value);
         let number = user_number(user_part);
         // Nothing forbids a root line with another uid, and no image has one: that is named as an assumption below.
-        let uid = number.unwrap_or(if user_part == "root" { 0 } else { UNSPECIFIED_ID });
+        let root = (user_part == "root").then_some(0);
+        let uid = number.or(root);
         match number {
             Some(uid) => self.fact(IdentityField::Uid, uid, user.from.clone()),
             None => self.fact(IdentityField::Uid, format!("that of `{user_part}`"), user.from.clone()),
         }
         match (number, uid) {
-            (None, 0) => self.assumptions.push(untold::ROOT_ACCOUNT.into()),
-            (None, _) => self.assumptions.push(untold::ordinary_account(user_part, self.image_name)),
+            (None, Some(_)) => self.assumptions.push(untold::ROOT_ACCOUNT.into()),
+            (None, None) => self.assumptions.push(untold::ordinary_account(user_part, self.image_name)),
             (Some(_), _) => {}
         }
         let name = number.is_none().then(|| user_part.to_owned());
         let groups = |gid| if listed { vec![gid] } else { Vec::new() };
-        let person = |gid| Person { uid, gid, groups: groups(gid), name: name.clone() };
+        let person = |gid| Person { uid: uid.into(), gid, groups: groups(gid), name: name.clone() };
         if let Some(part) = group {
-            let gid = user_number(part).unwrap_or(UNSPECIFIED_ID);
-            let value = if gid == UNSPECIFIED_ID { format!("that of `{part}`") } else { gid.to_string() };
+            let gid = user_number(part);
+            let value = gid.map_or_else(|| format!("that of `{part}`"), |gid| gid.to_string());
             self.fact(IdentityField::Gid, value, user.from.clone());
-            return People::one(person(gid));
+            return People::one(person(gid.into()));
         }
         self.assumptions.push(untold::no_memberships(self.image_name));
         match (number, uid) {
-            (_, 0) => {
+            (_, Some(0)) => {
                 self.fact(IdentityField::Gid, 0, Provenance::Assumption(untold::ROOT_GROUP.into()));
                 self.assumptions.push(untold::ROOT_GROUP.into());
-                People::one(person(0))
+                People::one(person(Held::Id(0)))
             }
-            (None, _) => People::one(person(UNSPECIFIED_ID)),
+            (None, _) => People::one(person(Held::Unnumbered)),
             (Some(uid), _) => {
                 let fact = format!("the account files of image {}", self.image_name);
                 let unknown = Unknown::new(&fact, "give `accounts` for the image, or a group part of `user`");
@@ -264,7 +259,8 @@ impl Notes<'_> {
             let text = format!("no further group of image {} lists the user as a member", self.image_name);
             self.assumptions.push(text.into());
         }
-        Ok(People::one(Person { uid, gid, groups, name }))
+        let groups = groups.into_iter().map(Held::Id).collect();
+        Ok(People::one(Person { uid: Held::Id(uid), gid: Held::Id(gid), groups, name }))
     }
 
     /// `keep-groups` puts the groups of who starts the container in place of its own: root has none.
@@ -297,8 +293,8 @@ impl Notes<'_> {
         let mut added = Vec::new();
         for (group, found) in asked.groups.iter().zip(found) {
             let gid = match (&group.value, found) {
-                (GroupName::Number(gid), None) => *gid,
-                (_, Some((gid, _))) => gid,
+                (GroupName::Number(gid), None) => Some(*gid),
+                (_, Some((gid, _))) => Some(gid),
                 (GroupName::Name(name), None) if complete => {
                     let reason = format!(
                         "unable to find group {name}: the image's group file has no further line for it"
@@ -310,17 +306,16 @@ impl Notes<'_> {
                     let text =
                         format!("the group `{name}` of image {} owns nothing listed here", self.image_name);
                     self.assumptions.push(text.into());
-                    UNSPECIFIED_ID
+                    None
                 }
             };
-            let value =
-                if gid == UNSPECIFIED_ID { format!("that of `{}`", group.value) } else { gid.to_string() };
+            let value = gid.map_or_else(|| format!("that of `{}`", group.value), |gid| gid.to_string());
             self.fact(IdentityField::Group, value, group.from.clone());
-            added.push(gid);
+            added.push(Held::from(gid));
         }
         if let Some(group) = &asked.filesystem_group {
             self.fact(IdentityField::Group, group.value, group.from.clone());
-            added.push(group.value);
+            added.push(Held::Id(group.value));
         }
         people.possible.iter_mut().for_each(|(_, person)| person.groups.extend(&added));
     }
@@ -374,11 +369,11 @@ impl Privileges {
 
     fn identity(&self, person: Person) -> Identity {
         // execve gives root what the bounding set allows and anybody else the ambient set (capabilities(7)).
-        let derived = if person.uid == 0 { self.root.set } else { self.root.ambient };
+        let derived = if person.uid.is(0) { self.root.set } else { self.root.ambient };
         let in_force = self.effective.unwrap_or(derived);
         Identity {
-            uid: InsideUid::new(person.uid),
-            gid: InsideGid::new(person.gid),
+            uid: person.uid.map(InsideUid::new),
+            gid: person.gid.map(InsideGid::new),
             groups: sorted(person.groups),
             effective: in_force,
             permitted: in_force,

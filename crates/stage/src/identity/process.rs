@@ -4,11 +4,13 @@ use std::sync::Arc;
 
 use mivask_model::accounts::Accounts;
 use mivask_model::fact::{Fact, Provenance};
+use mivask_model::held::Held;
 use mivask_model::ids::{InsideGid, InsideUid, UserNamespace};
 use mivask_model::mode::Mode;
 use mivask_model::refusal::RefusalClass;
 
 use super::groups::{captured, sorted, too_large};
+use super::no_id;
 use super::{Identity, IdentityFact, Knowledge, ProcessIdentity, Refusal, Resolved};
 use crate::identity::IdentityField;
 use crate::runtime::Profile;
@@ -44,16 +46,19 @@ pub fn process_identity(
             }
         }
     }
+    let uid = no_id::after_setting(asked.uid.value);
+    let gid = no_id::after_setting(asked.gid.value);
+    let no_group = no_id::refused(groups.iter().copied());
     // execve: root's file permissions are full, everyone else keeps the ambient set alone.
-    let in_force = if asked.uid.value == 0 {
+    let in_force = if uid == 0 {
         asked.bounding.union(asked.inheritable)
     } else {
         asked.ambient.intersection(asked.inheritable).intersection(asked.permitted)
     };
     let identity = Identity {
-        uid: InsideUid::new(asked.uid.value),
-        gid: InsideGid::new(asked.gid.value),
-        groups: sorted(groups),
+        uid: Held::Id(InsideUid::new(uid)),
+        gid: Held::Id(InsideGid::new(gid)),
+        groups: sorted(groups.iter().copied().map(Held::Id)),
         effective: in_force,
         permitted: in_force,
         bounding: asked.bounding,
@@ -69,13 +74,16 @@ pub fn process_identity(
         refusal: None,
         assumptions,
     };
-    if profile.identity.refuses_large_ids
-        && let Some(id) = too_large(&resolved)
-    {
-        let reason = format!("{id} is out of range: runc takes ids up to 2147483647");
+    let reason = if profile.identity.refuses_large_ids {
+        let ids = [asked.uid.value, asked.gid.value].into_iter().chain(groups);
+        too_large(ids).map(|id| format!("{id} is out of range: runc takes ids up to 2147483647"))
+    } else {
+        no_id::note(&mut resolved.facts);
+        no_group
+    };
+    resolved.refusal = reason.map(|reason| {
         let from = asked.uid.from.clone();
-        resolved.refusal =
-            Some(Refusal { class: RefusalClass::StartRefused, reason, from, whole_pod: false });
-    }
+        Refusal { class: RefusalClass::StartRefused, reason, from, whole_pod: false }
+    });
     resolved
 }

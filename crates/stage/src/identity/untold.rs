@@ -2,27 +2,32 @@
 
 use std::sync::Arc;
 
-use mivask_model::ids::UNSPECIFIED_ID;
+use mivask_model::held::Held;
+
+/// What must hold for a possibility, its user and its group.
+type Possible = (Arc<str>, Held<u32>, Held<u32>);
 
 /// The possible users and groups of an image whose user is not given; `group` is the group, where that is given.
-pub(super) fn users(group: Option<u32>) -> Vec<(Arc<str>, u32, u32)> {
+pub(super) fn users(group: Option<u32>) -> Vec<Possible> {
     let root = "the image runs as root";
-    let rows: &[(&str, u32, u32)] = match group {
-        Some(group) => &[(root, 0, group), ("the image runs as an ordinary user", UNSPECIFIED_ID, group)],
-        None => &[
-            (root, 0, 0),
-            ("the image runs as an ordinary user with a group of its own", UNSPECIFIED_ID, UNSPECIFIED_ID),
-            ("the image runs as an ordinary user without an account, so with group 0", UNSPECIFIED_ID, 0),
+    let zero = Held::Id(0);
+    let own = Held::Unnumbered;
+    let rows = match group.map(Held::Id) {
+        Some(group) => vec![(root, zero, group), ("the image runs as an ordinary user", own, group)],
+        None => vec![
+            (root, zero, zero),
+            ("the image runs as an ordinary user with a group of its own", own, own),
+            ("the image runs as an ordinary user without an account, so with group 0", own, zero),
         ],
     };
-    rows.iter().map(|(when, uid, gid)| (Arc::from(*when), *uid, *gid)).collect()
+    rows.into_iter().map(|(when, uid, gid)| (Arc::from(when), uid, gid)).collect()
 }
 
 /// The possible primary groups of `uid`, whose account is not given.
-pub(super) fn primary_groups(uid: u32) -> [(Arc<str>, u32); 2] {
+pub(super) fn primary_groups(uid: u32) -> [(Arc<str>, Held<u32>); 2] {
     [
-        (format!("uid {uid} has no account, so its group is 0").into(), 0),
-        (format!("uid {uid} has an account with a primary group of its own").into(), UNSPECIFIED_ID),
+        (format!("uid {uid} has no account, so its group is 0").into(), Held::Id(0)),
+        (format!("uid {uid} has an account with a primary group of its own").into(), Held::Unnumbered),
     ]
 }
 

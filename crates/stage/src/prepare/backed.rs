@@ -1,24 +1,24 @@
 //! Volumes with a file system of their own: claims, and what pods describe inline.
 
-use mivask_model::ids::DiskOwner;
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use mivask_model::fact::{Fact, Provenance, Unknown};
+use mivask_model::fact::{Provenance, Unknown};
 use mivask_model::mode::FileKind;
-use mivask_model::mount::{Disk, MountFlags, Preparation, RootFacts, Source, Variant};
+use mivask_model::mount::{Disk, MountFlags, Source};
 use mivask_model::mount_kind::MountKind;
 use mivask_model::personality::Personality;
-use mivask_model::tree::{Certainty, Doubt, Entry, InodeId, Tree};
+use mivask_model::tree::{Certainty, Doubt, Entry, Tree};
 
 use super::context::Context;
-use super::fs_group::{self, GroupStep, Masks, Policy, StepReport};
-use super::group_step::{Case, Reach, reach};
+use super::fs_group::Policy;
+use super::group_step::{Case, READ_ONLY, Reach, reach};
+use super::group_variants::{GroupSteps, Step, rivals, stepped, with_steps};
 use super::host_path;
 use super::nested;
-use super::prepared::{Prepared, root_facts};
+use super::prepared::Prepared;
 use crate::cluster::Backing;
-use crate::scene::{HostPathCheck, VolumeFacts};
+use crate::scene::{HostPathCheck, VolumeFacts, Workload};
 use crate::stage::Stage;
 
 /// What a description asks for, and what the cluster's objects say of it.
@@ -125,7 +125,7 @@ pub(super) fn prepare(stage: &mut Stage, context: &Context<'_>, asked: &Asked<'_
     let group = if asked.plain && facts.is_none_or(|facts| facts.group_ownership.is_none()) {
         None
     } else {
-        group(context)
+        group(context.workload)
     };
     let mut ready = match (asked.backing, facts) {
         (Some(Backing::HostPath { path, check }), None) => host(stage, context, asked, path, *check),
@@ -140,12 +140,12 @@ pub(super) fn prepare(stage: &mut Stage, context: &Context<'_>, asked: &Asked<'_
 }
 
 /// The filesystem group with its policy, where the workload has one.
-fn group(context: &Context<'_>) -> Option<(Fact<u32>, Policy)> {
-    let security = &context.workload.security;
+pub(super) fn group(workload: &Workload) -> Option<Step> {
+    let security = &workload.security;
     // `Always` is what the API fills in where the field is missing.
     let mismatch = security.on_root_mismatch.as_ref().is_some_and(|fact| fact.value);
     let policy = if mismatch { Policy::OnRootMismatch } else { Policy::Always };
-    Some((security.fs_group.clone()?, policy))
+    Some(Step { group: security.fs_group.clone()?, policy })
 }
 
 /// A volume that is a part of the host's tree.
@@ -171,26 +171,36 @@ fn local(
     context: &Context<'_>,
     asked: &Asked<'_>,
     path: &[u8],
-    group: Option<&(Fact<u32>, Policy)>,
+    group: Option<&Step>,
 ) -> Prepared {
     let mut ready = host(stage, context, asked, path, HostPathCheck::Directory);
     // The kubelet binds a local volume without rbind.
     nested::leave_behind(stage, &mut ready);
-    let Some((group, policy)) = group else { return ready };
     if ready.blocked.is_some() {
         return ready;
     }
-    if asked.read_only {
-        ready.note("it is asked for read-only, so the filesystem group is not applied");
+    let others = if asked.kind == MountKind::Claim { rivals(context, asked.key, group) } else { Vec::new() };
+    let Some(top) = ready.root else { return ready };
+    if others.is_empty() {
+        let Some(step) = group else { return ready };
+        if asked.read_only {
+            ready.note(READ_ONLY);
+            return ready;
+        }
+        let variant = &mut ready.variants[0];
+        let tree = Arc::make_mut(&mut stage.storage.source_mut(variant.source).tree);
+        let report = stepped(tree, top, step);
+        variant.preparation.touches = report.touched;
+        variant.preparation.notes.extend(report.note);
         return ready;
     }
-    let Some(top) = ready.root else { return ready };
-    let variant = &mut ready.variants[0];
-    let tree = Arc::make_mut(&mut stage.storage.source_mut(variant.source).tree);
-    let report = stepped(tree, top, group, *policy);
-    variant.preparation.touches = report.touched;
-    variant.preparation.notes.extend(report.note);
-    ready
+    // Each possibility has a copy of the host's tree: which step was first decides for every pod on it.
+    let base = stage.source(ready.variants[0].source).clone();
+    let base = Source { name: Arc::from(asked.name), ..base };
+    let reach = || if asked.read_only { Reach::No(Arc::from(READ_ONLY)) } else { Reach::Yes };
+    let steps = GroupSteps { own: group.map(|step| (step, reach())), others, others_reach: true };
+    let stepped = with_steps(stage, base, asked.kind.clone(), top, &steps);
+    Prepared { variants: stepped.variants, question: stepped.question, ..ready }
 }
 
 /// A volume with a tree of its own.
@@ -199,7 +209,7 @@ fn stored(
     context: &Context<'_>,
     asked: &Asked<'_>,
     facts: Option<&VolumeFacts>,
-    group: Option<&(Fact<u32>, Policy)>,
+    group: Option<&Step>,
 ) -> Prepared {
     let name = asked.name;
     let key = asked.key;
@@ -237,36 +247,33 @@ fn stored(
         anonymous: false,
     };
     let told = facts.and_then(|facts| facts.group_ownership.as_ref()).map(|fact| fact.value);
-    let mut prepared = match group {
-        Some((group, policy)) => {
-            let Asked { backing, access_modes, read_only, block, .. } = *asked;
-            let reach = match told {
-                // A reference that is read-only is never stepped, whatever the volume would allow.
-                Some(true) if !read_only => Reach::Yes,
-                Some(false) => Reach::No(Arc::from("the filesystem group is not applied to this volume")),
-                Some(true) | None => {
-                    reach(&Case { name, backing, access_modes, read_only, block }, &context.scene.cluster)
-                }
-            };
-            with_group_step(stage, base, asked.kind.clone(), reach, group, *policy)
-        }
-        None => {
-            let before = known_root(&base.tree, Tree::ROOT);
-            let source = stage.add_source(base);
-            Prepared::single(source, asked.kind.clone(), Preparation { before, ..Preparation::default() })
+    let Asked { backing, access_modes, block, .. } = *asked;
+    let reach = |read_only: bool| match told {
+        // A reference that is read-only is never stepped, whatever the volume would allow.
+        Some(true) if !read_only => Reach::Yes,
+        Some(false) => Reach::No(Arc::from("the filesystem group is not applied to this volume")),
+        Some(true) | None => {
+            reach(&Case { name, backing, access_modes, read_only, block }, &context.scene.cluster)
         }
     };
+    let mut steps = GroupSteps::default();
+    if let Some(own) = group {
+        steps.own = Some((own, reach(asked.read_only)));
+    }
+    if asked.kind == MountKind::Claim && !matches!(reach(false), Reach::No(_)) {
+        steps.others = rivals(context, key, group);
+        steps.others_reach = matches!(reach(false), Reach::Yes);
+    }
+    let mut prepared = with_steps(stage, base, asked.kind.clone(), Tree::ROOT, &steps);
     prepared.flags = facts.map_or(MountFlags::NONE, |facts| facts.flags);
     prepared
 }
 
 /// azureFile gets the filesystem group as a mount option instead of a walk.
-fn with_group_option(
-    mut personality: Personality,
-    asked: &Asked<'_>,
-    group: Option<&(Fact<u32>, Policy)>,
-) -> Personality {
-    if let (Some(Backing::AzureFile), Some((group, _)), None) = (asked.backing, group, &asked.personality) {
+fn with_group_option(mut personality: Personality, asked: &Asked<'_>, group: Option<&Step>) -> Personality {
+    if let (Some(Backing::AzureFile), Some(Step { group, .. }), None) =
+        (asked.backing, group, &asked.personality)
+    {
         // The option is one that this family takes, with a number as its value.
         let taken = personality.option(&format!("gid={}", group.value));
         debug_assert!(taken.is_ok(), "{taken:?}");
@@ -299,72 +306,6 @@ fn personal_tree(
         Arc::make_mut(&mut tree).lower();
     }
     tree
-}
-
-fn known_root(tree: &Tree, root: InodeId) -> Option<RootFacts> {
-    let unknown = tree.doubt(root).is_some_and(|doubt| doubt.unknown_attribute().is_some());
-    (!unknown).then(|| root_facts(tree, root))
-}
-
-/// A volume under a filesystem group: the step happens, does not, or no one knows which.
-fn with_group_step(
-    stage: &mut Stage,
-    base: Source,
-    kind: MountKind,
-    reach: Reach,
-    group: &Fact<u32>,
-    policy: Policy,
-) -> Prepared {
-    let name = base.name.clone();
-    let before = known_root(&base.tree, Tree::ROOT);
-    let mut variants = Vec::new();
-    // Both trees are made where no one knows whether the step happens; the question then chooses between them.
-    if !matches!(reach, Reach::No(_)) {
-        let mut tree = (*base.tree).clone();
-        let report = stepped(&mut tree, Tree::ROOT, group, policy);
-        let preparation = Preparation {
-            before,
-            touches: report.touched,
-            notes: report.note.into_iter().collect(),
-            made: false,
-        };
-        let source = stage.add_source(Source { tree: Arc::new(tree), ..base.clone() });
-        let when = format!("filesystem group {} reaches {name}", group.value);
-        variants.push(Variant { when: when.into(), source, preparation });
-    }
-    if !matches!(reach, Reach::Yes) {
-        let note = match &reach {
-            Reach::No(why) => why.clone(),
-            Reach::Yes | Reach::Open(_) => Arc::from("the filesystem group is not applied to this volume"),
-        };
-        let preparation = Preparation { before, notes: vec![note], ..Preparation::default() };
-        let source = stage.add_source(base);
-        let when = format!("it does not reach {name} (as with hostPath and NFS volumes)");
-        variants.push(Variant { when: when.into(), source, preparation });
-    }
-    let question = match reach {
-        Reach::Open(unknown) => Some(unknown),
-        Reach::Yes | Reach::No(_) => None,
-    };
-    let first = variants[0].source;
-    Prepared { variants, question, ..Prepared::single(first, kind, Preparation::default()) }
-}
-
-/// The step below `top`. One whose root is unknown is known in part then: its group, and at least 2770, whether the
-/// step walked it or found that it matched.
-fn stepped(tree: &mut Tree, top: InodeId, group: &Fact<u32>, policy: Policy) -> StepReport {
-    if known_root(tree, top).is_some() {
-        let from = &group.from;
-        let group = group.value;
-        return fs_group::apply(tree, &GroupStep { top, group, policy, masks: Masks::WRITABLE, from });
-    }
-    let text =
-        "after the filesystem-group step the volume's root is at least 2770; its owner is taken to be root";
-    tree.doubt_attributes(top, Certainty::Assumed(text.into()));
-    let mode = mivask_model::mode::Mode::new(0o2770);
-    tree.own(top, DiskOwner::new(0, group.value), mode, group.from.clone());
-    let note = format!("the kubelet gives the volume to group {}, its root at least 2770", group.value);
-    StepReport { touched: 0, note: Some(note.into()) }
 }
 
 /// The backing of a claim that no one bound, by its class: a CSI driver's volume.

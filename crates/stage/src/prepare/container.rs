@@ -49,7 +49,7 @@ pub(super) fn actor(
     });
     let only = if let [one] = credentials.as_slice() { Some(one) } else { None };
     let mut mounts = ContainerMounts {
-        process: only.map(|one| KernelOwner { uid: one.fsuid, gid: one.fsgid }),
+        process: only.and_then(|one| Some(KernelOwner { uid: one.fsuid.id()?, gid: one.fsgid.id()? })),
         creator: creator(namespace.as_ref()),
         image: container.image.as_ref().and_then(|image| context.scene.images.get(&image.value)),
         image_table: MountTable::default(),

@@ -90,7 +90,8 @@ pub(super) fn reach(case: &Case<'_>, cluster: &Cluster) -> Reach {
     }
 }
 
-const READ_ONLY: &str = "it is asked for read-only, so the filesystem group is not applied";
+/// Why a read-only reference is left alone.
+pub(super) const READ_ONLY: &str = "it is asked for read-only, so the filesystem group is not applied";
 
 /// ReadWriteOncePod is believed to count as ReadWriteOnce.
 fn read_write_once(modes: Option<&BTreeSet<String>>) -> bool {

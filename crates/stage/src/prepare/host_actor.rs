@@ -5,6 +5,7 @@ use std::sync::Arc;
 use mivask_model::caps::CapabilitySet;
 use mivask_model::credentials::{Credentials, Identity};
 use mivask_model::fact::{Provenance, Unknown};
+use mivask_model::held::Held;
 use mivask_model::ids::{InsideGid, InsideUid, MountIds, UserNamespace};
 use mivask_model::mode::Mode;
 use mivask_model::mount::{
@@ -50,8 +51,8 @@ pub fn stage_with_host(scene: &Scene) -> Stage {
 
 fn actor(mounts: MountTable) -> Actor {
     let identity = Identity {
-        uid: InsideUid::new(0),
-        gid: InsideGid::new(0),
+        uid: Held::Id(InsideUid::new(0)),
+        gid: Held::Id(InsideGid::new(0)),
         groups: Vec::new(),
         effective: CapabilitySet::ALL,
         permitted: CapabilitySet::ALL,

@@ -10,6 +10,7 @@ mod defaults;
 mod engine;
 mod fs_group;
 mod group_step;
+mod group_variants;
 mod host_actor;
 mod host_path;
 mod image;

@@ -5,6 +5,7 @@ use std::sync::Arc;
 use mivask_core::act::{Act, Verb};
 use mivask_core::caps::CapabilitySet;
 use mivask_core::credentials::Credentials;
+use mivask_core::held::Held;
 use mivask_core::ids::{KernelGid, KernelUid, UserNamespace};
 use mivask_core::mode::Mode;
 use mivask_core::observed::Observed;
@@ -40,8 +41,10 @@ fn somebody(condition: Option<&Condition>) -> Credentials {
     let held = held.map_or(CapabilitySet::EMPTY, |capability| CapabilitySet::EMPTY.with(capability));
     let groups = condition.map(|condition| condition.groups.clone()).unwrap_or_default();
     Credentials {
-        fsuid: KernelUid::new(condition.and_then(|condition| condition.uid).map_or(4321, |uid| uid.raw())),
-        fsgid: KernelGid::new(4321),
+        fsuid: Held::Id(KernelUid::new(
+            condition.and_then(|condition| condition.uid).map_or(4321, |uid| uid.raw()),
+        )),
+        fsgid: Held::Id(KernelGid::new(4321)),
         groups: groups.into_iter().map(|gid| KernelGid::new(gid.raw())).collect(),
         effective: held,
         permitted: held,

@@ -20,10 +20,10 @@ impl Site<'_> {
             return conditions;
         }
         let meets = |trial: &Trial| {
-            (trial.uid == unnamed || who.fsuid.raw() == trial.uid)
+            (trial.uid == unnamed || who.fsuid.is(KernelUid::new(trial.uid)))
                 && trial.groups.iter().all(|gid| {
                     let gid = KernelGid::new(*gid);
-                    who.fsgid == gid || who.groups.contains(&gid)
+                    who.fsgid.is(gid) || who.groups.contains(&gid)
                 })
                 && trial.capability.is_none_or(|capability| who.effective.has(capability))
         };

@@ -12,6 +12,7 @@ use std::sync::Arc;
 use mivask_model::act::Verb;
 use mivask_model::caps::{Capability, CapabilitySet};
 use mivask_model::credentials::Credentials;
+use mivask_model::held::Held;
 use mivask_model::ids::{InsideGid, InsideUid, KernelGid, KernelOwner, KernelUid};
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::mount::MountTable;
@@ -285,8 +286,8 @@ impl Site<'_> {
         let held =
             trial.capability.map_or(CapabilitySet::EMPTY, |capability| CapabilitySet::EMPTY.with(capability));
         Credentials {
-            fsuid: KernelUid::new(trial.uid),
-            fsgid: KernelGid::new(group),
+            fsuid: Held::Id(KernelUid::new(trial.uid)),
+            fsgid: Held::Id(KernelGid::new(group)),
             groups: trial.groups.iter().copied().map(KernelGid::new).collect(),
             // What is asked is what opens the path, so the capability is there already, not to be raised first.
             effective: held,

@@ -1,7 +1,7 @@
 //! An act that is allowed and leaves something else than is expected.
 
 use mivask_model::act::{Act, Expectation, Verb};
-use mivask_model::ids::InsideUid;
+use mivask_model::held::Held;
 use mivask_model::mode::{Mode, ModeChange};
 use mivask_model::path::parent;
 use mivask_stage::stage::{Actor, Stage};
@@ -35,8 +35,8 @@ pub(super) fn candidates(stage: &Stage, actor: &Actor, act: &Act, answer: &Answe
             verbs.extend("g+s".parse::<ModeChange>().ok().map(Verb::SetsMode));
             all.push(met.file(verbs));
         }
-        let own = who.inside_uid().map_or(0, InsideUid::raw);
-        all.push(process(name, Process::Becomes(own, Some(gid))));
+        let own = who.inside_uid().and_then(Held::id);
+        all.extend(own.map(|own| process(name, Process::Becomes(own.raw(), Some(gid)))));
     }
     if let Some(uid) = uid
         && left.uid.is_some_and(|left| left.raw() != uid)

@@ -3,11 +3,12 @@
 mod absent;
 mod flags;
 mod leaving;
+mod own;
 
 use mivask_model::acl::{Acl, AclText};
-use mivask_model::act::{Act, Owner, Verb};
+use mivask_model::act::{Act, Verb};
 use mivask_model::caps::Capability;
-use mivask_model::ids::{InsideGid, InsideUid, KernelGid, KernelUid, UserNamespace};
+use mivask_model::ids::{InsideGid, InsideUid, UserNamespace};
 use mivask_model::mode::Who;
 use mivask_model::mode::{Access, FileKind, Mode, ModeChange};
 use mivask_model::mount::{Mount, MountOrigin};
@@ -140,38 +141,6 @@ impl<'a> Met<'a> {
         &self.actor.credentials[0].namespace
     }
 
-    fn own_uid(&self) -> u32 {
-        self.actor.credentials[0].inside_uid().map_or(0, InsideUid::raw)
-    }
-
-    /// The groups the actor is in, those it was given on purpose first.
-    fn own_groups(&self) -> Vec<u32> {
-        let who = &self.actor.credentials[0];
-        let inside = |gid: KernelGid| self.namespace().to_inside_gid(gid).map(InsideGid::raw);
-        let mut all: Vec<u32> = Vec::new();
-        let primary = inside(who.fsgid);
-        let others = who.groups.iter().filter_map(|gid| inside(*gid)).filter(|gid| Some(*gid) != primary);
-        // A group that was added on purpose comes first: it is the one a team shares. Group 0 is shared with every
-        // image that names none.
-        for gid in others.chain(primary).filter(|gid| *gid != 0) {
-            if !all.contains(&gid) {
-                all.push(gid);
-            }
-        }
-        all
-    }
-
-    fn in_group(&self, gid: u32) -> bool {
-        let kernel = self.namespace().to_kernel_gid(InsideGid::new(gid));
-        let who = &self.actor.credentials[0];
-        kernel.is_some_and(|gid| who.fsgid == gid || who.groups.contains(&gid))
-    }
-
-    fn is_mine(&self) -> bool {
-        let owner = self.mount.ids.to_kernel_uid(self.inode.stored_owner().uid).map(KernelUid::raw);
-        owner == Some(self.actor.credentials[0].fsuid.raw())
-    }
-
     /// Where the inode is changed.
     fn side(&self) -> Side {
         if self.mount.origin == MountOrigin::Root { Side::Image } else { Side::Disk }
@@ -199,7 +168,7 @@ impl<'a> Met<'a> {
         if let Some(gid) = self.gid.filter(|gid| !self.in_group(*gid) && mode.group().grants(needed)) {
             // Only a group that already gives enough: joining one and opening it too is what `modes` proposes.
             all.push(process(self.name, Process::Joins(gid)));
-            all.push(process(self.name, Process::Becomes(self.own_uid(), Some(gid))));
+            all.extend(self.own_uid().map(|own| process(self.name, Process::Becomes(own, Some(gid)))));
         }
         let named = acl.into_iter().flat_map(|acl| acl.groups.iter());
         for (gid, _) in named.filter(|(_, access)| access.grants(needed)) {
@@ -222,7 +191,7 @@ impl<'a> Met<'a> {
         all.extend(self.modes(needed));
         all.extend(self.filled(scene));
         if !self.is_mine() {
-            all.push(self.file(vec![Verb::SetsAcl(self.with_entry(acl, needed))]));
+            all.extend(self.with_entry(acl, needed).map(|acl| self.file(vec![Verb::SetsAcl(acl)])));
         }
         // DAC_READ_SEARCH reads files and searches directories; writing, and running a file without an x bit, take
         // the wider one.
@@ -258,7 +227,8 @@ impl<'a> Met<'a> {
         } else if let Some(gid) = self.own_groups().first() {
             all.push(self.file(grouped(Some(*gid))));
         }
-        let mut verbs = vec![Verb::SetsOwner(Owner { uid: Some(self.own_uid()), gid: None })];
+        let Some(given) = self.to_own() else { return all };
+        let mut verbs = vec![given];
         if !mode.owner().grants(needed) {
             verbs.extend(change(Who::Owner, missing(mode.owner())));
         }
@@ -275,7 +245,7 @@ impl<'a> Met<'a> {
         if !engine || bound || self.mount.origin != MountOrigin::Declared {
             return Vec::new();
         }
-        let own = Change::Image(self.act(Verb::SetsOwner(Owner { uid: Some(self.own_uid()), gid: None })));
+        let Some(own) = self.to_own().map(|verb| Change::Image(self.act(verb))) else { return Vec::new() };
         let made = Change::Image(self.act(Verb::MakesDirectory(Mode::new(0o755))));
         // Where the image lacks it, it has to be made there too.
         let all = [vec![own.clone()], vec![made, own]];
@@ -283,8 +253,8 @@ impl<'a> Met<'a> {
     }
 
     /// The ACL with an entry for the actor's user.
-    fn with_entry(&self, acl: Option<&Acl>, needed: Access) -> AclText {
-        let own = self.own_uid();
+    fn with_entry(&self, acl: Option<&Acl>, needed: Access) -> Option<AclText> {
+        let own = self.own_uid()?;
         let namespace = self.namespace();
         let seen = acl.map(|acl| {
             acl.seen(
@@ -301,7 +271,7 @@ impl<'a> Met<'a> {
         let extra = if directory { Access::EXECUTE } else { Access::NONE };
         let access = Access::new(u16::from(needed.bits() | extra.bits() | held.bits()));
         text.give(own, access, self.inode.stored_mode());
-        text
+        Some(text)
     }
 
     /// The directory of `target` alone, mounted past the one that may not be entered.
@@ -358,7 +328,7 @@ impl<'a> Met<'a> {
 
     /// The inode becomes the actor's.
     fn given(&self) -> Vec<Candidate> {
-        vec![self.file(vec![Verb::SetsOwner(Owner { uid: Some(self.own_uid()), gid: None })])]
+        self.to_own().map(|verb| self.file(vec![verb])).into_iter().collect()
     }
 
     /// Giving a file away.

@@ -3,6 +3,7 @@
 
 use mivask_model::caps::{CapabilitySet, FileCapabilities};
 use mivask_model::credentials::Credentials;
+use mivask_model::held::Held;
 use mivask_model::ids::{DiskUid, InsideGid, InsideUid, KernelUid};
 use mivask_model::mode::Mode;
 use mivask_model::mount::MountFlags;
@@ -49,7 +50,7 @@ pub(super) fn privileges<W: Witness>(
     if mode.has(Mode::SET_USER_ID) || mode.has(Mode::new(0o2010)) || file.is_some() {
         note(walker, place, (new_uid, new_gid), file);
     }
-    let root = InsideUid::new(0);
+    let root = Held::Id(InsideUid::new(0));
     // A set-user-id root program with capabilities of its own gives a stranger those only.
     let mixed = file.is_some() && new_uid == root && uid != root;
     if !mixed && (new_uid == root || uid == root) {
@@ -70,12 +71,16 @@ pub(super) fn privileges<W: Witness>(
 
 /// The ids that set-id bits give; `None` where there are none or either id has no mapping in the process's
 /// namespace.
-fn set_ids(who: &Credentials, (owner, group): Owner, mode: Mode) -> Option<(InsideUid, InsideGid)> {
+fn set_ids(
+    who: &Credentials,
+    (owner, group): Owner,
+    mode: Mode,
+) -> Option<(Held<InsideUid>, Held<InsideGid>)> {
     let owner = who.namespace.to_inside_uid(owner?)?;
     let group = who.namespace.to_inside_gid(group?)?;
-    let uid = if mode.has(Mode::SET_USER_ID) { owner } else { who.inside_uid()? };
+    let uid = if mode.has(Mode::SET_USER_ID) { Held::Id(owner) } else { who.inside_uid()? };
     // Set-group-id without group execute marks mandatory locking, not a program.
-    let gid = if mode.has(Mode::new(0o2010)) { group } else { who.inside_gid()? };
+    let gid = if mode.has(Mode::new(0o2010)) { Held::Id(group) } else { who.inside_gid()? };
     Some((uid, gid))
 }
 
@@ -94,7 +99,7 @@ fn owns(who: &Credentials, root: KernelUid) -> bool {
 fn note<W: Witness>(
     walker: &mut Walker<'_, '_, W>,
     place: Place,
-    (uid, gid): (InsideUid, InsideGid),
+    (uid, gid): (Held<InsideUid>, Held<InsideGid>),
     file: Option<&FileCapabilities>,
 ) {
     let view = walker.view();

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use mivask_model::accounts::UserLine;
 use mivask_model::fact::{Fact, Provenance, Unknown};
-use mivask_model::ids::UNSPECIFIED_ID;
+use mivask_model::held::Held;
 
 use super::{Case, UserPart};
 use crate::identity::IdentityField;
@@ -13,9 +13,9 @@ use crate::identity::{Knowledge, untold};
 
 /// The numbers of one possible identity.
 pub(super) struct Numbers {
-    pub uid: u32,
-    pub gid: u32,
-    pub groups: Vec<u32>,
+    pub uid: Held<u32>,
+    pub gid: Held<u32>,
+    pub groups: Vec<Held<u32>>,
 }
 
 /// The possible numbers, the fact that tells them apart, and the account's name.
@@ -86,7 +86,7 @@ impl Case<'_> {
                 let gid_value = gid.value;
                 self.fact(IdentityField::Gid, gid_value, gid.from);
                 let groups = self.groups(Some(gid_value), name.as_deref());
-                Possibilities::one(Numbers { uid, gid: gid_value, groups }, name)
+                Possibilities::one(Numbers { uid: Held::Id(uid), gid: Held::Id(gid_value), groups }, name)
             }
             None => self.unknown_gid(uid),
         }
@@ -99,15 +99,15 @@ impl Case<'_> {
             self.fact(IdentityField::Gid, 0, Provenance::Assumption(untold::ROOT_GROUP.into()));
             self.assumptions.push(untold::ROOT_GROUP.into());
             let groups = self.groups(Some(0), None);
-            return Possibilities::one(Numbers { uid, gid: 0, groups }, None);
+            return Possibilities::one(Numbers { uid: Held::Id(0), gid: Held::Id(0), groups }, None);
         }
         let unknown = Unknown::new(&self.accounts_fact(), &self.settle_image("accounts"));
         self.fact(IdentityField::Gid, "0, or the account's", Provenance::Unknown(unknown.fact.clone()));
         let shared = self.groups(None, None);
-        let with = |gid: u32| {
+        let with = |gid: Held<u32>| {
             let mut groups = shared.clone();
             groups.push(gid);
-            Numbers { uid, gid, groups }
+            Numbers { uid: Held::Id(uid), gid, groups }
         };
         let possible = untold::primary_groups(uid).map(|(when, gid)| (when, with(gid))).into();
         Possibilities { possible, question: Some(unknown), name: None }
@@ -135,12 +135,12 @@ impl Case<'_> {
         self.assume_no_memberships();
         let group = asked_gid.map(|gid| gid.value);
         let shared = self.groups(group, None);
-        let with = |uid: u32, gid: u32| {
+        let with = |uid: Held<u32>, gid: Held<u32>| {
             let mut groups = shared.clone();
             groups.push(gid);
             Numbers { uid, gid, groups }
         };
-        let users = untold::users(group).into_iter().filter(|(_, uid, _)| !ordinary_only || *uid != 0);
+        let users = untold::users(group).into_iter().filter(|(_, uid, _)| !ordinary_only || !uid.is(0));
         let possible: Vec<(Arc<str>, Numbers)> =
             users.map(|(when, uid, gid)| (when, with(uid, gid))).collect();
         let question = (possible.len() > 1).then_some(unknown);
@@ -157,17 +157,25 @@ impl Case<'_> {
         if name.value == "root" {
             self.assumptions.push(untold::ROOT_ACCOUNT.into());
             let groups = self.groups(Some(0), None);
-            return Possibilities::one(Numbers { uid: 0, gid: 0, groups }, Some(name.value.clone()));
+            return Possibilities::one(
+                Numbers { uid: Held::Id(0), gid: Held::Id(0), groups },
+                Some(name.value.clone()),
+            );
         }
         let asked_gid = self.container.run_as_group.as_ref().map(|gid| gid.value);
-        let gid = asked_gid.unwrap_or(UNSPECIFIED_ID);
         self.assumptions.push(untold::ordinary_account(&name.value, self.image_name));
-        let groups = self.groups(Some(gid), None);
-        Possibilities::one(Numbers { uid: UNSPECIFIED_ID, gid, groups }, Some(name.value.clone()))
+        let mut groups = self.groups(asked_gid, None);
+        if asked_gid.is_none() {
+            groups.push(Held::Unnumbered);
+        }
+        Possibilities::one(
+            Numbers { uid: Held::Unnumbered, gid: asked_gid.into(), groups },
+            Some(name.value.clone()),
+        )
     }
 
     /// {gid} + image memberships (unless Strict) + supplementalGroups + {fsGroup}.
-    fn groups(&mut self, gid: Option<u32>, user: Option<&str>) -> Vec<u32> {
+    fn groups(&mut self, gid: Option<u32>, user: Option<&str>) -> Vec<Held<u32>> {
         let mut found: Vec<(u32, Provenance)> = Vec::new();
         if let Some(gid) = gid {
             found.push((gid, Provenance::rule("the primary group, which the runtime lists again")));
@@ -182,17 +190,16 @@ impl Case<'_> {
         for (group, from) in found {
             if !groups.contains(&group) {
                 groups.push(group);
-                if group != UNSPECIFIED_ID {
-                    self.fact(IdentityField::Group, group, from);
-                }
+                self.fact(IdentityField::Group, group, from);
             }
         }
-        match &self.image.accounts {
+        let groups = match &self.image.accounts {
             Knowledge::Known(accounts) if self.profile.identity.captures_group_names => {
                 captured(&groups, accounts, &mut self.facts)
             }
             Knowledge::Known(_) | Knowledge::Unknown => groups,
-        }
+        };
+        groups.into_iter().map(Held::Id).collect()
     }
 
     /// No one gave the group file; with `Strict` it would not be looked at anyway.

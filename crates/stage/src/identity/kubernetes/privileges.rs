@@ -40,15 +40,19 @@ impl Case<'_> {
             self.fact(IdentityField::NoNewPrivileges, no_new_privileges, allowed.from);
         }
         let namespace = Arc::new(UserNamespace::initial());
+        let large = possibilities.possible.iter().find_map(|(_, numbers)| {
+            let own = numbers.uid.id().into_iter().chain(numbers.gid.id());
+            too_large(own.chain(numbers.groups.iter().filter_map(|gid| gid.id())))
+        });
         let possible = possibilities
             .possible
             .into_iter()
             .map(|(when, numbers)| {
                 // A process that is not root starts without effective capabilities, whatever was added.
-                let in_force = if numbers.uid == 0 { set } else { CapabilitySet::EMPTY };
+                let in_force = if numbers.uid.is(0) { set } else { CapabilitySet::EMPTY };
                 let identity = Identity {
-                    uid: InsideUid::new(numbers.uid),
-                    gid: InsideGid::new(numbers.gid),
+                    uid: numbers.uid.map(InsideUid::new),
+                    gid: numbers.gid.map(InsideGid::new),
                     groups: sorted(numbers.groups),
                     effective: in_force,
                     permitted: in_force,
@@ -72,7 +76,7 @@ impl Case<'_> {
             let class = RefusalClass::CreateContainerError;
             resolved.refusal.get_or_insert(Refusal { class, reason, from, whole_pod: false });
         }
-        if let Some(id) = too_large(&resolved) {
+        if let Some(id) = large {
             let reason = format!("{id} is out of range: runc takes ids up to 2147483647");
             let class = RefusalClass::StartError;
             let from = Provenance::rule("the image's account files");

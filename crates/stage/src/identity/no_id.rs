@@ -1,0 +1,28 @@
+//! `(uid_t)-1` where a runtime lets it through (docs/facts/runtimes.md 1.5).
+
+use super::{IdentityFact, IdentityField};
+
+/// The number that is no id: `setresuid` and `setresgid` take it for "leave it", `setgroups` refuses it
+/// (`uid_valid`, `gid_valid`).
+const NO_ID: u32 = u32::MAX;
+
+/// The id a process has once its runtime, which is root, has asked for `id`.
+pub(super) const fn after_setting(id: u32) -> u32 {
+    if id == NO_ID { 0 } else { id }
+}
+
+/// Says of every such user and group what becomes of it.
+pub(super) fn note(facts: &mut [IdentityFact]) {
+    for fact in facts.iter_mut().filter(|fact| matches!(fact.field, IdentityField::Uid | IdentityField::Gid))
+    {
+        if fact.value.parse() == Ok(NO_ID) {
+            fact.value = format!("0, for {NO_ID} is (uid_t)-1, which leaves the runtime's own");
+        }
+    }
+}
+
+/// Why a process with these additional groups does not start.
+pub(super) fn refused(groups: impl IntoIterator<Item = u32>) -> Option<String> {
+    let why = || format!("setgroups: Invalid argument, for {NO_ID} is (gid_t)-1");
+    groups.into_iter().any(|gid| gid == NO_ID).then(why)
+}
