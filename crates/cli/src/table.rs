@@ -3,8 +3,10 @@
 use std::borrow::Cow;
 use std::collections::BTreeSet;
 use std::io::{self, Write};
+use std::sync::Arc;
 
 use mivask_core::change::Changes;
+use mivask_core::claim_groups::ClaimGroups;
 use mivask_core::prepare::Staging;
 use mivask_core::question::{Remark, remarks};
 use mivask_core::scene::Workload;
@@ -135,6 +137,21 @@ pub(crate) fn chosen(outline: &Outline, names: &[String]) -> Result<BTreeSet<usi
 /// Takes the stage of one workload, those of its actors that are asked about, and the remarks on them.
 type Visiting<'a> = &'a mut dyn FnMut(&Stage, &[&Actor], Vec<Remark>) -> Result<(), Failure>;
 
+/// Those of the workloads as they are changed.
+fn claim_groups(outline: &Outline, changes: &Changes) -> Result<Arc<ClaimGroups>, Failure> {
+    if changes.is_empty() {
+        return Ok(outline.claim_groups.clone());
+    }
+    let mut all = ClaimGroups::default();
+    outline.each(&Disk, &mut |given| {
+        let mut changed = given.clone();
+        changes.apply_to_workload(&mut changed)?;
+        all.take(&changed);
+        Ok::<(), Failure>(())
+    })?;
+    Ok(Arc::new(all))
+}
+
 /// Stages workload by workload, each with what is changed about it.
 pub(crate) fn each(
     (outline, changes): (&Outline, &Changes),
@@ -142,7 +159,7 @@ pub(crate) fn each(
     visit: Visiting<'_>,
 ) -> Result<(), Failure> {
     let scene = &outline.scene;
-    let mut staging = Staging::new(scene, outline.actor_names.clone());
+    let mut staging = Staging::new(scene, outline.actor_names.clone(), claim_groups(outline, changes)?);
     outline.each(&Disk, &mut |given| {
         let mut changed = Cow::Borrowed(given);
         if !changes.is_empty() {

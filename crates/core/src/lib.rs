@@ -46,7 +46,9 @@ pub use mivask_model::{
     observed, outcome, personality, refusal, storage, tree, xattr,
 };
 pub use mivask_rules::{decide, explore, imprint, settle, trace, view, walk, witness};
-pub use mivask_stage::{actor_names, cluster, identity, prepare, recipe, runtime, scene, stage};
+pub use mivask_stage::{
+    actor_names, claim_groups, cluster, identity, prepare, recipe, runtime, scene, stage,
+};
 
 pub use mivask_model::act::{Act, parse_act};
 pub use mivask_model::fact::{Fact, Provenance, Unknown};

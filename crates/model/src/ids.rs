@@ -116,6 +116,9 @@ impl KernelOwner {
     }
 }
 
+/// `(uid_t)-1`, which is no id: no map covers it, the initial one included (`uid_valid`, `gid_valid`).
+pub const NO_ID: u32 = u32::MAX;
+
 /// What `stat` shows for an id that has no mapping (`/proc/sys/kernel/overflowuid`).
 pub const OVERFLOW_ID: u32 = 65534;
 
@@ -130,7 +133,7 @@ pub struct Extent {
     pub count: u32,
 }
 
-/// A map between two id spaces; the empty one maps every id to itself.
+/// A map between two id spaces; the empty one maps every id but `(uid_t)-1` to itself.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct IdMap {
     extents: Vec<Extent>,
@@ -165,7 +168,7 @@ impl IdMap {
     #[must_use]
     pub fn forward(&self, id: u32) -> Option<u32> {
         if self.is_identity() {
-            return Some(id);
+            return (id != NO_ID).then_some(id);
         }
         self.extents.iter().find_map(|line| {
             let offset = id.checked_sub(line.inside)?;
@@ -177,7 +180,7 @@ impl IdMap {
     #[must_use]
     pub fn backward(&self, id: u32) -> Option<u32> {
         if self.is_identity() {
-            return Some(id);
+            return (id != NO_ID).then_some(id);
         }
         self.extents.iter().find_map(|line| {
             let offset = id.checked_sub(line.outside)?;
@@ -311,8 +314,9 @@ mod tests {
     }
 
     #[test]
-    fn the_identity_maps_every_id() {
-        assert_eq!(IdMap::identity().forward(u32::MAX), Some(u32::MAX));
+    fn the_identity_maps_every_id_but_minus_one() {
+        assert_eq!(IdMap::identity().forward(NO_ID - 1), Some(NO_ID - 1));
+        assert_eq!((IdMap::identity().forward(NO_ID), IdMap::identity().backward(NO_ID)), (None, None));
         assert!(UserNamespace::initial().is_initial());
     }
 }

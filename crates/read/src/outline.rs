@@ -4,6 +4,7 @@
 use std::sync::Arc;
 
 use mivask_core::actor_names::ActorNames;
+use mivask_core::claim_groups::ClaimGroups;
 use mivask_core::runtime::Flavour;
 use mivask_core::scene::{Scene, Workload};
 
@@ -24,6 +25,8 @@ pub struct Outline {
     pub headings: Vec<Heading>,
     /// The names of all actors.
     pub actor_names: Arc<ActorNames>,
+    /// The filesystem groups of the pods on each claim.
+    pub claim_groups: Arc<ClaimGroups>,
     kept: Kept,
 }
 
@@ -46,16 +49,26 @@ enum Kept {
 }
 
 /// Names that are gathered while documents come and go.
+#[derive(Default)]
 struct Gathering {
     headings: Vec<Heading>,
     containers: Vec<(Arc<str>, Arc<str>)>,
+    claim_groups: ClaimGroups,
     held: Vec<Workload>,
     hold: bool,
 }
 
 impl Gathering {
+    fn outline(self, scene: Scene, kept: Kept) -> Outline {
+        let names = self.containers.iter().map(|(workload, container)| (workload, &**container));
+        let actor_names = Arc::new(ActorNames::of(names));
+        let claim_groups = Arc::new(self.claim_groups);
+        Outline { scene, headings: self.headings, actor_names, claim_groups, kept }
+    }
+
     fn take(&mut self, scene: &mut Scene) {
         for workload in scene.workloads.drain(..) {
+            self.claim_groups.take(&workload);
             let name: Arc<str> = Arc::from(workload.name.as_str());
             let names = workload.containers.iter().map(|one| (name.clone(), Arc::from(one.name.as_str())));
             self.containers.extend(names);
@@ -85,10 +98,7 @@ impl Outline {
     ) -> Result<Self, InputError> {
         let parts = parts_of(origin, files)?;
         let hold = !parts.iter().all(|part| files.reads_twice(part));
-        let headings = Vec::new();
-        let containers = Vec::new();
-        let held = Vec::new();
-        let mut gathering = Gathering { headings, containers, held, hold };
+        let mut gathering = Gathering { hold, ..Gathering::default() };
         let mut described = Described::default();
         read_parts(&parts, files, &mut described, diagnostics, &mut |scene| gathering.take(scene))?;
         let mut scene = described.scene;
@@ -98,24 +108,17 @@ impl Outline {
             gathering.take(&mut scene);
         }
         let many = !gathering.hold && gathering.headings.len() > MOST_HELD;
-        let kept = if many { Kept::Again(parts) } else { Kept::Held(gathering.held) };
-        let actor_names =
-            ActorNames::of(gathering.containers.iter().map(|(workload, container)| (workload, &**container)));
-        Ok(Self { scene, headings: gathering.headings, actor_names: Arc::new(actor_names), kept })
+        let kept = if many { Kept::Again(parts) } else { Kept::Held(std::mem::take(&mut gathering.held)) };
+        Ok(gathering.outline(scene, kept))
     }
 
     /// The outline of a scene that was read as a whole.
     #[must_use]
     pub fn of(mut scene: Scene) -> Self {
-        let headings = Vec::new();
-        let containers = Vec::new();
-        let held = Vec::new();
-        let mut gathering = Gathering { headings, containers, held, hold: true };
+        let mut gathering = Gathering { hold: true, ..Gathering::default() };
         gathering.take(&mut scene);
-        let actor_names =
-            ActorNames::of(gathering.containers.iter().map(|(workload, container)| (workload, &**container)));
-        let kept = Kept::Held(gathering.held);
-        Self { scene, headings: gathering.headings, actor_names: Arc::new(actor_names), kept }
+        let kept = Kept::Held(std::mem::take(&mut gathering.held));
+        gathering.outline(scene, kept)
     }
 
     /// What was given beside the workloads, and the workloads where they are held.

@@ -10,6 +10,7 @@
 
 pub mod actor_names;
 mod builder;
+pub mod claim_groups;
 pub mod cluster;
 pub mod identity;
 pub mod prepare;

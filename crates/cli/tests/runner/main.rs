@@ -12,6 +12,7 @@ mod documents;
 mod formats;
 mod hostile;
 mod house;
+mod known;
 mod mistakes;
 mod pasted;
 mod questions;

@@ -32,24 +32,22 @@ fn a_claim_of_two_pods_is_shared() {
     let scratch = Scratch::with("s.yaml", scene).and("pods.yaml", PODS);
     assert_snapshot!(scratch.run(["handoff", "s.yaml", "-q"]), @"
     claim shared  /all in r; /d in w
-      creator  new file        w          r
-      w        denied EACCES   .
-      r        7102:7400 0644  r---/r---  .
+      creator  new file  w  r
+      w        depends   .
+      r        depends      .
 
-      actor  cannot                 files of  because
-      w      create delete replace  r         drwxrwsr-x 2775 0:7400: other has r-x, needed -wx (/d)
-      w      change                 r         -rw-r--r-- 0644 7102:7400: other has r--, needed -w- (/d/new-of-r)
-      w      delete replace         r         drwxr-sr-x 2755 7102:7400: other has r-x, needed -wx (/d/dir-of-r)
+      actor  cannot  files of  because
+      w      create            depends on whether reader mounts claim shared before, and so whose filesystem group it has
+      r      create            depends on whether writer mounts claim shared before, and so whose filesystem group it has
 
     claim shared, /new  /d/new in w; /part in r
-      creator  new file        w          r
-      w        denied EACCES   .
-      r        7102:7400 0644  r---/r---  .
+      creator  new file  w  r
+      w        depends   .
+      r        depends      .
 
-      actor  cannot                 files of  because
-      w      create delete replace  r         drwxrwsr-x 2775 0:7400: other has r-x, needed -wx (/d/new)
-      w      change                 r         -rw-r--r-- 0644 7102:7400: other has r--, needed -w- (/d/new/new-of-r)
-      w      delete replace         r         drwxr-sr-x 2755 7102:7400: other has r-x, needed -wx (/d/new/dir-of-r)
+      actor  cannot  files of  because
+      w      create            depends on whether reader mounts claim shared before, and so whose filesystem group it has
+      r      create            depends on whether writer mounts claim shared before, and so whose filesystem group it has
 
     r reads, c changes, d deletes, p replaces (renames a file of its own over it); - cannot, ? depends. First a file made there, behind the slash a file in a subdirectory made there.
 
@@ -81,19 +79,21 @@ fn what_is_not_known_of_a_claim_stays_open_for_hand_offs() {
         volumes: { shared: { filesystem: ext4, tree: [{ path: /, kind: dir, owner: '0:0', mode: 0755 }] } }\n";
     let scratch = Scratch::with("s.yaml", scene).and("pods.yaml", pods(" }"));
     assert_snapshot!(scratch.run(["handoff", "s.yaml", "-q"]), @"
-    claim shared  /d in w2, w
-      creator  new file  w2  w
-      w2       depends   .
-      w        depends       .
+    claim shared  /all in r; /d in w2, w
+      creator  new file       w2  w  r
+      w2       depends        .
+      w        depends            .
+      r        denied EACCES         .
 
       actor  cannot  files of  because
       w2     create            depends on whether the filesystem group reaches claim shared
       w      create            depends on whether the filesystem group reaches claim shared
+      r      create            drwxrwsr-x 2775 0:7300: other has r-x, needed -wx (/all)
 
     r reads, c changes, d deletes, p replaces (renames a file of its own over it); - cannot, ? depends. First a file made there, behind the slash a file in a subdirectory made there.
 
     Assumed
-      workloads differ in what is known of claim shared: what one does with another one's files is left out
+      claim shared is as the last workload finds it: each prepares it in its own way
     --- status 0
     ");
     // Both are open in the same way, and joined possibility by possibility: the last group is the reader's.

@@ -1,12 +1,10 @@
 //! `(uid_t)-1` where a runtime lets it through (docs/facts/runtimes.md 1.5).
 
+use mivask_model::ids::NO_ID;
+
 use super::{IdentityFact, IdentityField};
 
-/// The number that is no id: `setresuid` and `setresgid` take it for "leave it", `setgroups` refuses it
-/// (`uid_valid`, `gid_valid`).
-const NO_ID: u32 = u32::MAX;
-
-/// The id a process has once its runtime, which is root, has asked for `id`.
+/// The id a process has where `setresuid` and `setresgid` take [`NO_ID`] for "leave it": once its runtime, which is root, has asked for `id`.
 pub(super) const fn after_setting(id: u32) -> u32 {
     if id == NO_ID { 0 } else { id }
 }

@@ -48,7 +48,6 @@ pub fn process_identity(
     }
     let uid = no_id::after_setting(asked.uid.value);
     let gid = no_id::after_setting(asked.gid.value);
-    let no_group = no_id::refused(groups.iter().copied());
     // execve: root's file permissions are full, everyone else keeps the ambient set alone.
     let in_force = if uid == 0 {
         asked.bounding.union(asked.inheritable)
@@ -74,16 +73,23 @@ pub fn process_identity(
         refusal: None,
         assumptions,
     };
-    let reason = if profile.identity.refuses_large_ids {
-        let ids = [asked.uid.value, asked.gid.value].into_iter().chain(groups);
-        too_large(ids).map(|id| format!("{id} is out of range: runc takes ids up to 2147483647"))
-    } else {
+    let reason = refusal(asked, &groups, profile);
+    if !profile.identity.refuses_large_ids {
         no_id::note(&mut resolved.facts);
-        no_group
-    };
+    }
     resolved.refusal = reason.map(|reason| {
         let from = asked.uid.from.clone();
         Refusal { class: RefusalClass::StartRefused, reason, from, whole_pod: false }
     });
     resolved
+}
+
+/// Why the runtime does not start a process with these ids.
+fn refusal(asked: &ProcessIdentity, groups: &[u32], profile: &Profile) -> Option<String> {
+    let groups = groups.iter().copied();
+    if !profile.identity.refuses_large_ids {
+        return no_id::refused(groups);
+    }
+    let ids = [asked.uid.value, asked.gid.value].into_iter().chain(groups);
+    too_large(ids).map(|id| format!("{id} is out of range: runc takes ids up to 2147483647"))
 }

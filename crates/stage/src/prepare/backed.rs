@@ -140,11 +140,9 @@ pub(super) fn prepare(stage: &mut Stage, context: &Context<'_>, asked: &Asked<'_
 }
 
 /// The filesystem group with its policy, where the workload has one.
-pub(super) fn group(workload: &Workload) -> Option<Step> {
+fn group(workload: &Workload) -> Option<Step> {
     let security = &workload.security;
-    // `Always` is what the API fills in where the field is missing.
-    let mismatch = security.on_root_mismatch.as_ref().is_some_and(|fact| fact.value);
-    let policy = if mismatch { Policy::OnRootMismatch } else { Policy::Always };
+    let policy = Policy::of(security.on_root_mismatch.as_ref().is_some_and(|fact| fact.value));
     Some(Step { group: security.fs_group.clone()?, policy })
 }
 
@@ -196,11 +194,18 @@ fn local(
     }
     // Each possibility has a copy of the host's tree: which step was first decides for every pod on it.
     let base = stage.source(ready.variants[0].source).clone();
-    let base = Source { name: Arc::from(asked.name), ..base };
+    let disk = disk(context, asked, &base.tree);
+    let base = Source { name: Arc::from(asked.name), disk: Some(disk), ..base };
     let reach = || if asked.read_only { Reach::No(Arc::from(READ_ONLY)) } else { Reach::Yes };
     let steps = GroupSteps { own: group.map(|step| (step, reach())), others, others_reach: true };
     let stepped = with_steps(stage, base, asked.kind.clone(), top, &steps);
     Prepared { variants: stepped.variants, question: stepped.question, ..ready }
+}
+
+/// What tells that the sources of several pods are one disk.
+fn disk(context: &Context<'_>, asked: &Asked<'_>, tree: &Tree) -> Disk {
+    let name = format!("{} {}/{}", asked.kind, context.workload.namespace, asked.key);
+    Disk { name: name.into(), given: tree.len() }
 }
 
 /// A volume with a tree of its own.
@@ -231,11 +236,11 @@ fn stored(
         || asked.personality.is_some()
         || facts.is_some_and(|facts| facts.tree.is_some());
     let tree = personal_tree(facts.and_then(|facts| facts.tree.clone()), &personality, unknown);
-    let disk = format!("{} {}/{key}", asked.kind, context.workload.namespace);
+    let disk = disk(context, asked, &tree);
     let base = Source {
         name: Arc::from(name),
         filesystem: filesystem.map(Arc::from),
-        disk: Some(Disk { name: disk.into(), given: tree.len() }),
+        disk: Some(disk),
         tree,
         read_only: facts.is_some_and(|facts| facts.read_only_filesystem) || personality.is_read_only(),
         personality,

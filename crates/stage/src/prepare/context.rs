@@ -3,6 +3,7 @@
 use mivask_model::ids::KernelOwner;
 use mivask_model::mount::SourceId;
 
+use crate::claim_groups::ClaimGroups;
 use crate::runtime::Profile;
 use crate::scene::{Scene, Workload};
 
@@ -11,6 +12,8 @@ use crate::scene::{Scene, Workload};
 pub(super) struct Context<'a> {
     pub scene: &'a Scene,
     pub workload: &'a Workload,
+    /// Which filesystem groups may reach which claim.
+    pub claim_groups: &'a ClaimGroups,
     pub profile: &'a Profile,
     /// The host's tree, where it was given.
     pub host: Option<SourceId>,

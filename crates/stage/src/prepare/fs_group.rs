@@ -49,6 +49,13 @@ pub(super) enum Policy {
     OnRootMismatch,
 }
 
+impl Policy {
+    /// `Always` is what the API fills in where the field is missing.
+    pub(super) const fn of(on_root_mismatch: bool) -> Self {
+        if on_root_mismatch { Self::OnRootMismatch } else { Self::Always }
+    }
+}
+
 /// Gives every inode but links to the group: files `| 0660`, directories `| 02770`. Owners stay, nothing is
 /// removed, and what the kernel refuses to change (immutable, append-only) stays as it is.
 pub(super) fn apply(tree: &mut Tree, step: &GroupStep<'_>) -> StepReport {

@@ -9,12 +9,10 @@ use mivask_model::mount::{Preparation, RootFacts, Source, Variant};
 use mivask_model::mount_kind::MountKind;
 use mivask_model::tree::{Certainty, InodeId, Tree};
 
-use super::backed;
 use super::context::Context;
 use super::fs_group::{self, GroupStep, Masks, Policy, StepReport};
 use super::group_step::Reach;
 use super::prepared::{Prepared, root_facts};
-use crate::scene::VolumeKind;
 use crate::stage::Stage;
 
 /// A pod's filesystem group, and when the kubelet walks a volume for it.
@@ -45,22 +43,16 @@ pub(super) struct GroupSteps<'a> {
 /// The pods that mount `claim` under another group than `own`. The kubelet leaves a local volume alone while another
 /// pod has it, and walks others for each pod that starts: either way the order decides whose group is found.
 pub(super) fn rivals(context: &Context<'_>, claim: &str, own: Option<&Step>) -> Vec<Rival> {
+    let mounting = context.claim_groups.on(&context.workload.namespace, claim);
+    let assigned = context.scene.assigned.filesystem_group.as_ref();
     let mut all: Vec<Rival> = Vec::new();
-    let known = |all: &[Rival], group: u32| {
-        let mut groups = all.iter().map(|rival| &rival.step).chain(own).map(|step| step.group.value);
-        groups.any(|other| other == group)
-    };
-    let mine = context.workload;
-    for workload in &context.scene.workloads {
-        let mounts = workload.volumes.iter().any(|volume| {
-            matches!(&volume.kind, VolumeKind::Claim { claim: other, read_only: false } if other == claim)
-        });
-        if !mounts || workload.namespace != mine.namespace || std::ptr::eq(workload, mine) {
-            continue;
-        }
-        let Some(step) = backed::group(workload) else { continue };
-        if !known(&all, step.group.value) {
-            all.push(Rival { pod: workload.name.clone(), step });
+    for one in mounting {
+        // A platform gives its own to pods that name none.
+        let Some(group) = one.group.as_ref().or(assigned) else { continue };
+        let mut known = all.iter().map(|rival| &rival.step).chain(own).map(|step| step.group.value);
+        if !known.any(|other| other == group.value) {
+            let policy = Policy::of(one.on_root_mismatch);
+            all.push(Rival { pod: one.pod.clone(), step: Step { group: group.clone(), policy } });
         }
     }
     all
@@ -90,13 +82,24 @@ pub(super) fn with_steps(
         let source = stage.add_source(Source { tree, ..base.clone() });
         variants.push(Variant { when: when.into(), source, preparation });
     };
-    if let Some((own, Reach::Yes | Reach::Open(_))) = &steps.own {
-        step(own, format!("filesystem group {} reaches {name}", own.group.value));
-    }
-    for rival in &steps.others {
+    let own = match &steps.own {
+        Some((own, Reach::Yes | Reach::Open(_))) => Some(*own),
+        Some((_, Reach::No(_))) | None => None,
+    };
+    let alone = steps.others.is_empty();
+    let of_own = own.map(|own| {
+        let group = own.group.value;
+        let shared = format!("{name} has the pod's own filesystem group, {group}");
+        (own, if alone { format!("filesystem group {group} reaches {name}") } else { shared })
+    });
+    let of_others = steps.others.iter().map(|rival| {
         let group = rival.step.group.value;
-        step(&rival.step, format!("{name} has the filesystem group of {}, {group}", rival.pod));
-    }
+        (&rival.step, format!("{name} has the filesystem group of {}, {group}", rival.pod))
+    });
+    // By number, so that the possibilities of every pod on the volume are the same ones in the same order.
+    let mut all: Vec<(&Step, String)> = of_own.into_iter().chain(of_others).collect();
+    all.sort_by_key(|(step, _)| step.group.value);
+    all.into_iter().for_each(|(one, when)| step(one, when));
     let reached = matches!(steps.own, Some((_, Reach::Yes)));
     if !reached {
         let note = match &steps.own {

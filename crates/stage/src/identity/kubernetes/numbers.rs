@@ -8,7 +8,7 @@ use mivask_model::held::Held;
 
 use super::{Case, UserPart};
 use crate::identity::IdentityField;
-use crate::identity::groups::captured;
+use crate::identity::groups::{captured, too_large};
 use crate::identity::{Knowledge, untold};
 
 /// The numbers of one possible identity.
@@ -16,6 +16,14 @@ pub(super) struct Numbers {
     pub uid: Held<u32>,
     pub gid: Held<u32>,
     pub groups: Vec<Held<u32>>,
+}
+
+impl Numbers {
+    /// The first id that runc refuses at start.
+    pub(super) fn too_large(&self) -> Option<u32> {
+        let own = self.uid.id().into_iter().chain(self.gid.id());
+        too_large(own.chain(self.groups.iter().filter_map(|gid| gid.id())))
+    }
 }
 
 /// The possible numbers, the fact that tells them apart, and the account's name.

@@ -15,7 +15,7 @@ use super::numbers::Possibilities;
 use crate::identity::IdentityField;
 use crate::identity::Resolved;
 use crate::identity::capability_sets::{RootSet, root_set, set_in_words};
-use crate::identity::groups::{sorted, too_large};
+use crate::identity::groups::sorted;
 
 impl Case<'_> {
     pub(super) fn privileges(mut self, possibilities: Possibilities, refusal: Option<Refusal>) -> Resolved {
@@ -40,10 +40,7 @@ impl Case<'_> {
             self.fact(IdentityField::NoNewPrivileges, no_new_privileges, allowed.from);
         }
         let namespace = Arc::new(UserNamespace::initial());
-        let large = possibilities.possible.iter().find_map(|(_, numbers)| {
-            let own = numbers.uid.id().into_iter().chain(numbers.gid.id());
-            too_large(own.chain(numbers.groups.iter().filter_map(|gid| gid.id())))
-        });
+        let large = possibilities.possible.iter().find_map(|(_, numbers)| numbers.too_large());
         let possible = possibilities
             .possible
             .into_iter()
