@@ -153,9 +153,20 @@ fn two_filesystem_groups_on_one_claim_are_a_matter_of_order() {
     --- status 0
     ");
     // The change of one pod is a change for the other.
-    assert_snapshot!(scratch.run(["mounts", "s.yaml", "--change", "birch filesystem-group 8000"]), @"
-    --- standard error
-    error: there is no actor `birch` in this scene; there is a, b
-    --- status 2
+    assert_snapshot!(scratch.run(["mounts", "s.yaml", "--change", "b filesystem-group 8000"]), @"
+    a
+      at  what               flags  root       before         inodes changed
+      /   image x (overlay)  rw     0:0 0755
+      /v  host /disks/one    rw     not known  405:1001 0750
+      /v: either the kubelet gives the volume to group 7000: files | 0660, directories | 02770; or the kubelet gives the volume to group 8000: files | 0660, directories | 02770
+      /v: not known: whether birch mounts claim c before, and so whose filesystem group it has; to settle it: give the volume's tree as it is once both run, and `group-ownership: skip`
+
+    b
+      at  what               flags  root       before         inodes changed
+      /   image x (overlay)  rw     0:0 0755
+      /v  host /disks/one    rw     not known  405:1001 0750
+      /v: either the kubelet gives the volume to group 7000: files | 0660, directories | 02770; or the kubelet gives the volume to group 8000: files | 0660, directories | 02770
+      /v: not known: whether alder mounts claim c before, and so whose filesystem group it has; to settle it: give the volume's tree as it is once both run, and `group-ownership: skip`
+    --- status 0
     ");
 }

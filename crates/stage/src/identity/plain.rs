@@ -377,7 +377,8 @@ impl Privileges {
             groups: sorted(person.groups),
             effective: in_force,
             permitted: in_force,
-            bounding: self.root.set,
+            // Nothing is in force that the bounding set lacks, whatever else is set.
+            bounding: self.root.set.union(in_force),
             umask: self.umask,
             no_new_privileges: self.no_new_privileges,
             namespace: Arc::new(UserNamespace::initial()),
