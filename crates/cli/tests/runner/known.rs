@@ -107,7 +107,7 @@ spec:
 fn two_filesystem_groups_on_one_claim_are_a_matter_of_order() {
     let tree = "[{ path: /disks/one, kind: dir, mode: 0750, owner: '405:1001' }]";
     let scratch = Scratch::with("pods.yaml", PODS)
-        .and("s.yaml", &format!("scene: 1\nworkloads: [pods.yaml]\nhost: {{ tree: {tree} }}\n"));
+        .and("s.yaml", format!("scene: 1\nworkloads: [pods.yaml]\nhost: {{ tree: {tree} }}\n"));
     assert_snapshot!(scratch.run(["ask", "s.yaml", "a creates /v/x", "b creates /v/x"]), @"
     depends        a creates /v/x
                    leaves 1001:7000 0644  when claim c has the pod's own filesystem group, 7000
