@@ -106,6 +106,7 @@ fn scene(tree: Tree, names: &[&str], at: &str) -> Scene {
         mounts: vec![mount.clone()],
         working_directory: None,
         termination_log: None,
+        unmodelled: Vec::new(),
         from: Provenance::rule("bench"),
     };
     let workload = Workload {

@@ -55,6 +55,7 @@ pub use mivask_model::fact::{Fact, Provenance, Unknown};
 pub use mivask_model::mode::{FileKind, Mode};
 pub use mivask_model::outcome::{Effect, Errno, Imprint};
 pub use mivask_model::tree::{Entry, Tree};
+pub use mivask_model::unmodelled;
 pub use mivask_rules::settle::{Dependence, Outcome};
 pub use mivask_stage::scene::{Container, Image, Scene, Volume, VolumeFacts, VolumeMount, Workload};
 pub use mivask_stage::stage::{Actor, Stage};

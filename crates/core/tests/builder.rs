@@ -75,6 +75,7 @@ fn container() -> Container {
         mounts: Vec::new(),
         working_directory: None,
         termination_log: None,
+        unmodelled: Vec::new(),
         from: from(),
     }
 }

@@ -29,4 +29,5 @@ pub mod personality;
 pub mod refusal;
 pub mod storage;
 pub mod tree;
+pub mod unmodelled;
 pub mod xattr;

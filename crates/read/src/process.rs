@@ -81,6 +81,7 @@ pub fn scene(process: Process, settings: Settings) -> Scene {
         mounts,
         working_directory: None,
         termination_log: None,
+        unmodelled: Vec::new(),
         from: from.clone(),
     };
     scene.workloads.push(Workload {

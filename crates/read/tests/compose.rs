@@ -235,8 +235,8 @@ said! {
     a_lonely_dollar: "services:\n  a: { image: 'i$' }\n" => ["error p/compose.yaml:2: a `$` that names no variable"];
     a_service_that_extends_itself: "services:\n  a: { extends: b }\n  b: { extends: a }\n" => ["error p/compose.yaml:2: service `a` extends itself", "error p/compose.yaml:3: there is no service `a` to extend", "error p/compose.yaml:2: there is no service `b` to extend"];
     a_missing_include: "include: [none.yaml]\nservices: { a: { image: i } }\n" => ["error p/compose.yaml:1: p/none.yaml cannot be read: entity not found"];
-    selinux: "services:\n  a: { image: i, security_opt: ['label:type:x'] }\n" => ["note p/compose.yaml:2: SELinux is not modelled: it may deny what is allowed here"];
-    another_namespace: "services:\n  a: { image: i, userns_mode: keep-id }\n" => ["warning p/compose.yaml:2: userns_mode `keep-id` is not modelled: the host's own namespace counts"];
+    selinux: "services:\n  a: { image: i, security_opt: ['label:type:x'] }\n" => ["note p/compose.yaml:2: SELinux with `label:type:x` is not modelled: it may refuse what all else permits"];
+    another_namespace: "services:\n  a: { image: i, userns_mode: keep-id }\n" => ["warning p/compose.yaml:2: `userns_mode: keep-id` is not modelled: answers depend on the ids it gives"];
     a_type_of_volume: "services:\n  a: { image: i, volumes: [ { type: bnd, target: /x } ] }\n" => ["error p/compose.yaml:2: volumes of type `bnd` are not known here"];
     a_word_where_a_list_belongs: "services:\n  a: { image: i, cap_drop: ALL }\n" => ["error p/compose.yaml:2: `cap_drop` is a list, found a single value"];
     mappings_where_lists_belong: "services:\n  a: { image: i, volumes: {b: c}, tmpfs: {d: e} }\n" => ["error p/compose.yaml:2: `volumes` is a list, found a mapping", "error p/compose.yaml:2: `tmpfs` is a list, found a mapping"];

@@ -154,7 +154,7 @@ fn each_claim_stands_or_falls_by_the_right_fact() {
         // Limits.
         (
             "/hold/keys/** at-most 0700 owned-by 101",
-            "depends of 7; /hold/keys/* as lost sees it: depends [unknown: what is at /hold/keys/*]",
+            "depends of 7; /hold/keys as lost sees it: depends [unknown: what is at /hold/keys]",
         ),
         (
             "mate /hold/* at-most 0700",
@@ -165,7 +165,8 @@ fn each_claim_stands_or_falls_by_the_right_fact() {
             "broken of 1; /hold/log as mate sees it: not owned by 0 [s.yaml:7:9 tree]",
         ),
         // No one, nowhere.
-        ("mate never writes /nowhere/**", "meets-nothing of 0"),
+        ("mate never writes /nowhere/**", "holds of 0"),
+        ("mate writes /nowhere/**", "meets-nothing of 0"),
         ("bosun* never writes /hold/**", "meets-nothing of 0"),
         // What is not given is neither.
         (

@@ -8,6 +8,7 @@ use mivask_model::mount::{Mount, MountId, MountTable, Source, SourceId};
 use mivask_model::personality::{Personality, Squash};
 use mivask_model::storage::{Settings, Storage};
 use mivask_model::tree::{Attribute, Certainty, Doubt, Inode, InodeId, Marks, Tree};
+use mivask_model::unmodelled::Unmodelled;
 
 use crate::fs_credentials::FsCredentials;
 use crate::witness::{MissingFact, Witness};
@@ -34,6 +35,8 @@ pub struct View<'a> {
     pub name: &'a str,
     /// Which devices it may open.
     pub devices: Devices,
+    /// What was asked for it that no rule here follows.
+    pub unmodelled: &'a [Unmodelled],
 }
 
 /// Which devices a container may open (the device cgroup).
@@ -55,7 +58,18 @@ impl<'a> View<'a> {
         name: &'a str,
         devices: Devices,
     ) -> Self {
-        Self { storage, mounts, who, name, devices }
+        Self { storage, mounts, who, name, devices, unmodelled: &[] }
+    }
+
+    /// The same where this was asked for as well, which no rule follows.
+    #[must_use]
+    pub const fn with_unmodelled(self, unmodelled: &'a [Unmodelled]) -> Self {
+        Self { unmodelled, ..self }
+    }
+
+    /// What somebody else has before the same mounts, by what the rules follow alone.
+    pub(crate) const fn of(&self, who: &'a Credentials) -> Self {
+        Self { who, unmodelled: &[], ..*self }
     }
 
     /// The mount `id`.

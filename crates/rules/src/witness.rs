@@ -66,6 +66,8 @@ pub enum MissingFact {
     Device(SourceId, InodeId),
     /// Whether a device has a driver.
     Driver(SourceId, InodeId),
+    /// What the thing of this number does, among those that no rule here follows.
+    Unmodelled(usize),
 }
 
 /// Watches a decision and answers its questions about unknown facts.
@@ -98,6 +100,8 @@ pub trait Witness {
 pub struct Unwatched {
     /// Whether a missing fact was met; the verdict is then only one of several.
     pub met_unknown: bool,
+    /// Whether something was taken for granted.
+    pub assumed: bool,
 }
 
 impl Witness for Unwatched {
@@ -105,7 +109,9 @@ impl Witness for Unwatched {
 
     fn step(&mut self, _: impl FnOnce() -> Step) {}
 
-    fn assume(&mut self, _: impl FnOnce() -> Arc<str>) {}
+    fn assume(&mut self, _: impl FnOnce() -> Arc<str>) {
+        self.assumed = true;
+    }
 
     fn choose(&mut self, _: MissingFact, _: &Unknown, _: usize, _: impl Fn(usize) -> String) -> usize {
         self.met_unknown = true;

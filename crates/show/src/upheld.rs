@@ -132,11 +132,21 @@ pub(crate) fn sentence(against: &Against) -> String {
     safe(&format!("{}: {}, because {}{from}", against.asked, against.found, against.fact))
 }
 
-/// All that speaks against it, a line each.
+/// All that speaks against it, and what it rests on, a line each.
 pub(crate) fn sentences(held: &Upheld) -> Vec<String> {
     let mut lines: Vec<String> = held.against.iter().map(sentence).collect();
     if held.more > 0 {
         lines.push(format!("and {} more", held.more));
     }
+    lines.extend(rests_on(held));
     lines
+}
+
+/// What it rests on: that nothing is there, or what was taken for granted.
+pub(crate) fn rests_on(held: &Upheld) -> Vec<String> {
+    let nothing = held.is_of_nothing().then(|| "nothing is there".to_owned());
+    // Where an assumption is what speaks against it, it has been named.
+    let named = |text: &str| held.against.iter().any(|one| one.from == Provenance::Assumption(text.into()));
+    let assumed = held.assumptions.iter().filter(|text| !named(text));
+    nothing.into_iter().chain(assumed.map(|text| safe(&format!("assumed: {text}")))).collect()
 }

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use mivask_model::fact::Provenance;
+use mivask_model::fact::{Provenance, Unknown};
 use mivask_model::mode::Mode;
 use mivask_model::tree::Tree;
 
@@ -83,6 +83,8 @@ pub struct Copy {
     pub owner: Option<String>,
     /// `--chmod`
     pub mode: Option<Mode>,
+    /// `--chmod` in a form that is not followed.
+    pub unknown_mode: Option<Unknown>,
 }
 
 /// One source of a [`struct@Copy`].

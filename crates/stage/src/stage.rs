@@ -7,6 +7,7 @@ use mivask_model::fact::Provenance;
 use mivask_model::mount::{MountTable, Source, SourceId};
 use mivask_model::refusal::Refusal;
 use mivask_model::storage::Storage;
+use mivask_model::unmodelled::Unmodelled;
 use mivask_rules::view::{Devices, View};
 use mivask_rules::witness::{MissingFact, Witness};
 
@@ -60,6 +61,8 @@ pub struct Actor {
     pub mounts: MountTable,
     /// Whether the container may open devices outside the runtime's default list.
     pub all_devices: bool,
+    /// What its description asks for that no rule here follows.
+    pub unmodelled: Vec<Unmodelled>,
     /// Why a volume keeps its pod from starting.
     pub blocked: Option<Refusal>,
     /// Where it was described.
@@ -109,7 +112,7 @@ impl Stage {
     #[must_use]
     pub fn view<'a>(&'a self, actor: &'a Actor, who: &'a Credentials, name: &'a str) -> View<'a> {
         let devices = if actor.all_devices { Devices::All } else { Devices::Listed };
-        View::new(&self.storage, &actor.mounts, who, name, devices)
+        View::new(&self.storage, &actor.mounts, who, name, devices).with_unmodelled(&actor.unmodelled)
     }
 
     /// Adds a source.

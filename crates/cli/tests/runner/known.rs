@@ -170,3 +170,89 @@ fn two_filesystem_groups_on_one_claim_are_a_matter_of_order() {
     --- status 0
     ");
 }
+
+const UNMODELLED: &str = "name: harbour
+services:
+  keeper: { image: x, user: '1000:1000', userns_mode: keep-id, volumes: ['/srv/d:/d'] }
+  guarded: { image: x, user: '1000:1000', security_opt: ['apparmor:web'], volumes: ['/srv/d:/d'] }
+  labelled: { image: x, user: '1000:1000', volumes: ['/srv/d:/d:z'] }
+";
+
+fn unmodelled() -> Scratch {
+    Scratch::with("c.yaml", UNMODELLED).and(
+        "s.yaml",
+        "scene: 1
+workloads: [c.yaml]
+images: { x: { tree: [{ path: /, owner: '0:0', mode: 0755 }] } }
+host:
+  tree:
+    - { path: /srv/d, kind: dir, owner: '1000:1000', mode: 0755 }
+    - { path: /srv/d/f, owner: '33:33', mode: 0640 }
+",
+    )
+}
+
+/// What is read and not modelled is a missing fact, whoever asks and however quietly.
+#[test]
+fn what_is_not_modelled_is_not_known() {
+    let scratch = unmodelled();
+    let acts = ["keeper creates /d/x", "guarded creates /d/x", "guarded reads /d/f", "labelled creates /d/x"];
+    let [a, b, c, d] = acts;
+    assert_snapshot!(scratch.run(["ask", "s.yaml", "-q", a, b, c, d]), @"
+    depends        keeper creates /d/x
+                   leaves 1000:1000 0644  when `userns_mode: keep-id` gives the host's own ids
+                   denied EACCES          when `userns_mode: keep-id` gives others, and bits or an ACL refuse them
+                   denied EPERM           when `userns_mode: keep-id` gives others, and it takes another owner or a capability
+                   allowed                otherwise
+                   to settle it: give its maps under `host: { user-namespace: ... }` in a scene file
+    depends        guarded creates /d/x
+                   leaves 1000:1000 0644  when the AppArmor profile web permits this
+                   denied EACCES          when the AppArmor profile web refuses this
+                   to settle it: no scene can supply it
+    denied EACCES  guarded reads /d/f
+                   /d/f: -rw-r----- 0640 33:33: other has ---, needed r--
+    allowed        labelled creates /d/x
+                   leaves 1000:1000 0644
+
+    Assumed
+      SELinux, where the host enforces it, permits what the option `z` labels
+    --- status 0
+    ");
+    assert_snapshot!(scratch.run(["access", "s.yaml", "/d", "/d/f", "-q"]), @"
+    keeper
+      path  owner      mode             read     write    create   delete   list     enter    run
+      /d    1000:1000  drwxr-xr-x 0755  -        -        depends  denied   depends  depends  -
+      /d/f  33:33      -rw-r----- 0640  depends  depends  -        depends  -        -        denied
+
+    guarded
+      path  owner      mode             read    write   create   delete   list     enter    run
+      /d    1000:1000  drwxr-xr-x 0755  -       -       depends  EACCES   depends  depends  -
+      /d/f  33:33      -rw-r----- 0640  EACCES  EACCES  -        depends  -        -        EACCES
+
+    labelled
+      path  owner      mode             read    write   create  delete  list  enter  run
+      /d    1000:1000  drwxr-xr-x 0755  -       -       yes     EACCES  yes   yes    -
+      /d/f  33:33      -rw-r----- 0640  EACCES  EACCES  -       yes     -     -      EACCES
+
+    read, write, run: the file; list, enter: the directory; create: a new entry in it; delete: the path itself.
+    --- status 0
+    ");
+    assert_snapshot!(scratch.run(["access", "s.yaml", "--tree", "/d", "--actor", "guarded", "-q"]), @"
+    guarded: 1 entry below /d
+      act     outcome        entries  directories  decided by
+      read    denied EACCES        1            1  the bits of others
+      write   denied EACCES        1            1  the bits of others
+      delete  depends              1            1  a missing fact
+    --- status 0
+    ");
+    assert_snapshot!(scratch.run(["identity", "s.yaml", "--actor", "keeper", "-q"]), @"
+    keeper  app container of harbour, image x
+      field      value  from
+      uid        1000   c.yaml:3:29 user
+      gid        1000   c.yaml:3:29 user
+      umask      0022   the runtime's default umask
+      effective  none   a process that is not root starts with none
+      not known: which ids `userns_mode: keep-id` gives (c.yaml:3:55 userns_mode)
+    --- status 0
+    ");
+}

@@ -30,3 +30,4 @@ mod transcripts;
 mod unknown;
 mod uphold;
 mod uphold_formats;
+mod uphold_rests;

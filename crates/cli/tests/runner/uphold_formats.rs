@@ -14,10 +14,16 @@ fn junit() {
     <testsuites name="mivask uphold" tests="5" skipped="0" failures="2" errors="0">
         <testsuite name="s.yaml" tests="5" skipped="0" errors="0" failures="2">
             <testcase name="mate writes /hold/log" classname="s.yaml" assertions="1" file="rules.acts" line="2"/>
-            <testcase name="only mate writes /hold/log" classname="s.yaml" assertions="2" file="rules.acts" line="3"/>
+            <testcase name="only mate writes /hold/log" classname="s.yaml" assertions="2" file="rules.acts" line="3">
+                <system-out>assumed: the root of image of container cook is 0:0 0755
+    assumed: the root of image of container stowaway is 0:0 0755</system-out>
+            </testcase>
             <testcase name="* never writes /hold/old/**" classname="s.yaml" assertions="3" file="rules.acts" line="4">
-                <failure message="cook writes /hold/old/*: depends (allowed or denied EACCES or denied ENOENT), because a fact is missing: what image of container cook holds" type="depends">rules.acts:4:1
-    cook writes /hold/old/*: depends (allowed or denied EACCES or denied ENOENT), because a fact is missing: what image of container cook holds</failure>
+                <failure message="cook writes /hold/old: depends (allowed or denied EACCES or denied ENOENT), because a fact is missing: what image of container cook holds" type="depends">rules.acts:4:1
+    cook writes /hold/old: depends (allowed or denied EACCES or denied ENOENT), because a fact is missing: what image of container cook holds
+    assumed: the root of image of container cook is 0:0 0755
+    assumed: the root of image of container stowaway is 0:0 0755
+    assumed: what is not listed is of the kind the act needs: a file or a directory</failure>
             </testcase>
             <testcase name="mate reads /hold/cargo -&gt; denied ENOENT" classname="s.yaml" assertions="1" file="rules.acts" line="5"/>
             <testcase name="/hold/keys/id_rsa at-most 0600" classname="s.yaml" assertions="2" file="rules.acts" line="6">
@@ -34,7 +40,8 @@ fn junit() {
 #[test]
 fn annotations() {
     assert_snapshot!(harbour().run(["uphold", "s.yaml", "--expect", "rules.acts", "--format", "annotations"]), @"
-    ::error file=rules.acts,line=4,col=1,title=depends%3A * never writes /hold/old/**::cook writes /hold/old/*: depends (allowed or denied EACCES or denied ENOENT), because a fact is missing: what image of container cook holds
+    ::notice file=rules.acts,line=3,col=1,title=holds%3A only mate writes /hold/log::assumed: the root of image of container cook is 0:0 0755%0Aassumed: the root of image of container stowaway is 0:0 0755
+    ::error file=rules.acts,line=4,col=1,title=depends%3A * never writes /hold/old/**::cook writes /hold/old: depends (allowed or denied EACCES or denied ENOENT), because a fact is missing: what image of container cook holds%0Aassumed: the root of image of container cook is 0:0 0755%0Aassumed: the root of image of container stowaway is 0:0 0755%0Aassumed: what is not listed is of the kind the act needs: a file or a directory
     ::error file=rules.acts,line=6,col=1,title=broken%3A /hold/keys/id_rsa at-most 0600::/hold/keys/id_rsa as mate sees it: wider than 0600, because /hold/keys/id_rsa: -rw-r----- 0640 101:500 (s.yaml:10:9 tree)%0A/hold/keys/id_rsa as cook sees it: depends, because a fact is missing: what is at /hold/keys/id_rsa
     ::notice file=s.yaml,line=10,col=9,title=/hold/keys/id_rsa as mate sees it%3A wider than 0600::breaks `/hold/keys/id_rsa at-most 0600` (rules.acts:6:1)
     --- status 1
@@ -104,7 +111,7 @@ fn hostile_names_stay_within_their_fields() {
     let scene = "scene: 1\nvolumes: { v: { tree: [{ path: /, kind: dir, owner: '0:0', mode: 0755 }, { path: \"/a\\n::error::b\\e[31m,%\", owner: '0:0', mode: 0666 }] } }\ncontainers: [{ name: mate, user: '1:1', mounts: [{ volume: v, at: /v }] }]\nexpect: ['* never writes /v/**']\n";
     let scratch = Scratch::with("s.yaml", scene);
     assert_snapshot!(scratch.run(["uphold", "s.yaml", "--format", "annotations"]), @r#"
-    ::error file=s.yaml,line=4,col=10,title=broken%3A * never writes /v/**::mate writes "/v/a\x0a::error::b\x1b[31m,%25": allowed, because "/v/a\x0a::error::b\x1b[31m,%25": -rw-rw-rw- 0666 0:0: other has rw-, needed -w- (s.yaml:2:74 tree)
+    ::error file=s.yaml,line=4,col=10,title=broken%3A * never writes /v/**::mate writes "/v/a\x0a::error::b\x1b[31m,%25": allowed, because "/v/a\x0a::error::b\x1b[31m,%25": -rw-rw-rw- 0666 0:0: other has rw-, needed -w- (s.yaml:2:74 tree)%0Aassumed: the root of image of container mate is 0:0 0755
     ::notice file=s.yaml,line=2,col=74,title=mate writes "/v/a\x0a%3A%3Aerror%3A%3Ab\x1b[31m%2C%25"%3A allowed::breaks `* never writes /v/**` (s.yaml:4:10)
     --- status 1
     "#);
@@ -117,6 +124,7 @@ fn hostile_names_stay_within_their_fields() {
       at: "s.yaml:4:10"
       against:
         - "mate writes \"/v/a\\x0a::error::b\\x1b[31m,%\": allowed, because \"/v/a\\x0a::error::b\\x1b[31m,%\": -rw-rw-rw- 0666 0:0: other has rw-, needed -w- (s.yaml:2:74 tree)"
+        - "assumed: the root of image of container mate is 0:0 0755"
       ...
     --- status 1
     "#);

@@ -113,6 +113,11 @@ impl Matching {
         self.except.iter().any(|is| is(path))
     }
 
+    /// Whether something any number of directories below `directory` may be meant.
+    pub(super) fn is_deep_in(&self, directory: &[u8]) -> bool {
+        self.names.is_none() && self.may_lie_in(directory)
+    }
+
     /// Whether something of any name directly in `directory` may be meant.
     pub(super) fn may_lie_in(&self, directory: &[u8]) -> bool {
         self.names.is_none_or(|names| names == depth(trimmed(directory)) + 1)

@@ -28,6 +28,15 @@ pub(super) struct Met {
     pub ending: Option<Ending>,
     /// What it is.
     pub object: Option<Object>,
+    /// Whether what is below it is meant as well, where it is not listed.
+    pub deep: bool,
+}
+
+impl Met {
+    /// Something that no one lists.
+    pub(super) const fn unlisted(deep: bool) -> Self {
+        Self { kind: None, ending: None, object: None, deep }
+    }
 }
 
 /// Paths that are met, in order.
@@ -140,7 +149,7 @@ pub(super) fn met(
         let object =
             if let Ok(Sight::There(place)) = sight { place.inode.map(|id| (place.source, id)) } else { None };
         let kind = facts_at(stage, actor, literal).map(|facts| facts.kind);
-        meeting.insert(literal.clone(), Met { kind, ending: None, object });
+        meeting.insert(literal.clone(), Met { kind, ending: None, object, deep: false });
         return Ok(meeting);
     }
     let matching = Matching::new(paths, globs)?;
@@ -150,7 +159,7 @@ pub(super) fn met(
             let object = place.inode.map(|id| (place.source, id));
             let kind = facts_at(stage, actor, &base).map(|facts| facts.kind);
             if matching.is(&base) {
-                meeting.insert(base.clone(), Met { kind, ending: None, object });
+                meeting.insert(base.clone(), Met { kind, ending: None, object, deep: false });
             }
             if kind == Some(FileKind::Directory) {
                 let meant = |swept: &Swept<'_>| matching.is(swept.path) && !matching.is_elsewhere(swept.path);
@@ -159,7 +168,10 @@ pub(super) fn met(
             }
         }
         Ok(Sight::Unlisted) => {
-            meeting.insert([trimmed(&base), b"/*"].concat(), Met { kind: None, ending: None, object: None });
+            let any = [trimmed(&base), b"/*"].concat();
+            let first = if matching.is(&base) { base } else { any };
+            let deep = matching.is_deep_in(&first);
+            meeting.insert(first, Met::unlisted(deep));
         }
         Ok(Sight::Missing) | Err(_) => {}
     }
@@ -185,7 +197,7 @@ pub(super) fn add(
             let column = verb.and_then(|verb| column(verb, swept.kind));
             let ending = column.map(|column| *swept.endings.of(column));
             let object = swept.place.inode.map(|id| (swept.place.source, id));
-            let met = Met { kind: Some(swept.kind), ending, object };
+            let met = Met { kind: Some(swept.kind), ending, object, deep: false };
             meeting
                 .entry(swept.path.to_vec())
                 // Where one possible identity may and another may not, it has to be asked.
@@ -208,10 +220,14 @@ fn unlisted(stage: &Stage, actor: &Actor, matching: &Matching, base: &[u8], meet
     });
     directories.retain(|directory| matching.may_lie_in(directory) && !matching.is_elsewhere(directory));
     for directory in directories {
-        // No name holds a NUL byte, so this one is not listed anywhere.
-        let path = [trimmed(&directory), b"/*"].concat();
+        // Some file may be called so.
+        let mut path = [trimmed(&directory), b"/*"].concat();
+        while matches!(look(&stage.storage, &actor.mounts, &path, Follow::AllButLast), Ok(Sight::There(_))) {
+            path.push(b'*');
+        }
         if look(&stage.storage, &actor.mounts, &path, Follow::AllButLast) == Ok(Sight::Unlisted) {
-            meeting.insert(path, Met { kind: None, ending: None, object: None });
+            let deep = matching.is_deep_in(&path);
+            meeting.insert(path, Met::unlisted(deep));
         }
     }
 }

@@ -203,6 +203,34 @@ pub struct Upheld {
 pub const MOST_AGAINST: usize = 10;
 
 impl Upheld {
+    /// Whether it holds because no path is there that it speaks of.
+    #[must_use]
+    pub fn is_of_nothing(&self) -> bool {
+        self.standing == Standing::Holds && self.checked == 0
+    }
+
+    /// The same where nothing may be taken for granted: what holds by an assumption depends on that.
+    #[must_use]
+    pub fn without_assumptions(mut self) -> Self {
+        if self.standing != Standing::Holds || self.assumptions.is_empty() {
+            return self;
+        }
+        let depends = |text: &std::sync::Arc<str>| Against {
+            actor: "*".to_owned(),
+            path: self.expected.claim.paths().pattern.clone(),
+            asked: self.expected.text.clone(),
+            found: "depends".to_owned(),
+            fact: format!("it is only assumed that {text}"),
+            from: Provenance::Assumption(text.clone()),
+            open: true,
+            settle: Vec::new(),
+        };
+        self.against = self.assumptions.iter().take(MOST_AGAINST).map(depends).collect();
+        self.more = self.assumptions.len() - self.against.len();
+        self.standing = Standing::Depends;
+        self
+    }
+
     /// Whether it counts as held: what is meant by `accept_depends` is that nothing certain speaks against it.
     #[must_use]
     pub const fn is_held(&self, accept_depends: AcceptDepends) -> bool {

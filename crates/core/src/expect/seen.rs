@@ -29,7 +29,7 @@ pub(super) struct Seen<'s> {
     disks: BTreeMap<SourceId, SourceId>,
     objects: BTreeSet<Same>,
     /// Names that are missing or not listed, by the directory they would be in.
-    names: BTreeMap<Same, BTreeSet<Vec<u8>>>,
+    names: BTreeMap<Same, BTreeMap<Vec<u8>, Met>>,
 }
 
 impl<'s> Seen<'s> {
@@ -69,7 +69,7 @@ impl<'s> Seen<'s> {
             let path = trimmed(path);
             let name = path.iter().rposition(|byte| *byte == b'/').map_or(path, |at| &path[at + 1..]);
             let directory = self.object((place.source, id));
-            self.names.entry(directory).or_default().insert(name.to_vec());
+            self.names.entry(directory).or_default().insert(name.to_vec(), met);
         }
     }
 
@@ -90,7 +90,7 @@ impl<'s> Seen<'s> {
                 continue;
             }
             let kind = facts_at(stage, actor, &mount.at).map(|facts| facts.kind);
-            let met = Met { kind, ending: None, object: Some((source, root)) };
+            let met = Met { kind, ending: None, object: Some((source, root)), deep: false };
             if self.objects.contains(&self.object((source, root))) {
                 meeting.insert(mount.at.to_vec(), met);
             }
@@ -113,9 +113,8 @@ impl<'s> Seen<'s> {
         for (path, met) in directories {
             let disk = met.object.map(|object| self.object(object));
             let names = disk.and_then(|object| self.names.get(&object));
-            for name in names.into_iter().flatten() {
-                let path = [trimmed(&path), b"/", name].concat();
-                meeting.insert(path, Met { kind: None, ending: None, object: None });
+            for (name, unlisted) in names.into_iter().flatten() {
+                meeting.insert([trimmed(&path), b"/", name.as_slice()].concat(), *unlisted);
             }
         }
         meeting

@@ -37,7 +37,9 @@ pub fn uphold(stage: &Stage, expected: &Expected, globs: &dyn Globs) -> Result<U
             }
         }
         Claim::Never { who, verb, paths } => {
-            for actor in called(stage, who, globs)? {
+            let actors = called(stage, who, globs)?;
+            counts.holds_of_nothing = !actors.is_empty();
+            for actor in actors {
                 let meeting = met(stage, actor, Some(verb), paths, globs)?;
                 counts.judge(stage, actor, (verb, Expectation::Denied(None), How::ByKind), &meeting);
             }
@@ -108,6 +110,9 @@ enum How {
     ByKind,
 }
 
+/// A directory, something in it, something in what is in it: deeper ones are like those.
+const UNLISTED_LEVELS: usize = 2;
+
 /// What was found so far.
 #[derive(Default)]
 struct ClaimCounts {
@@ -120,6 +125,8 @@ struct ClaimCounts {
     broken_count: usize,
     open_count: usize,
     assumptions: BTreeSet<Arc<str>>,
+    /// Whether it holds where no path is met: there are actors, and nothing is what they are not to do.
+    holds_of_nothing: bool,
 }
 
 impl ClaimCounts {
@@ -134,12 +141,13 @@ impl ClaimCounts {
             let act = match how {
                 How::AsItStands => Some((verb.clone(), path.clone())),
                 How::ByKind if settled(met, expectation) => {
+                    self.assumptions.extend(actor.identity.assumptions.iter().cloned());
                     self.checked += 1;
                     continue;
                 }
                 How::ByKind => meant(stage, actor, verb, path, met.kind),
             };
-            let Some((verb, path)) = act else { continue };
+            let Some((verb, mut path)) = act else { continue };
             self.checked += 1;
             // Enough is given; the rest is only counted, and counting needs no reasons.
             if self.broken_count >= MOST_AGAINST
@@ -149,11 +157,20 @@ impl ClaimCounts {
                 self.broken_count += 1;
                 continue;
             }
-            let act = Act { actor: actor.name.to_string(), verb, path, expectation: Some(expectation) };
-            let answer = ask_as(stage, actor, &act);
-            self.assumptions.extend(answer.assumptions.iter().cloned());
-            if let Some(found) = against(actor, &answer) {
-                self.add(found);
+            // Where nothing is listed there may be directories, and what can be done in those is another question.
+            let deeper = if met.deep { UNLISTED_LEVELS } else { 0 };
+            for level in 0..=deeper {
+                if level > 0 {
+                    path.extend_from_slice(b"/*");
+                }
+                let (actor_name, verb, path) = (actor.name.to_string(), verb.clone(), path.clone());
+                let act = Act { actor: actor_name, verb, path, expectation: Some(expectation) };
+                let answer = ask_as(stage, actor, &act);
+                self.assumptions.extend(answer.assumptions.iter().cloned());
+                if let Some(found) = against(actor, &answer) {
+                    self.add(found);
+                    break;
+                }
             }
         }
     }
@@ -173,6 +190,7 @@ impl ClaimCounts {
                 continue;
             }
             let limit = Limit { actor: Some(actor.name.to_string()), path: path.clone(), mode, owner };
+            self.assumptions.extend(met.object.iter().flat_map(|object| assumed_of(stage, *object)));
             let (found, fact, from, open) = match width(stage, actor, &limit, met) {
                 Width::Absent => continue,
                 Width::Fits => {
@@ -223,7 +241,7 @@ impl ClaimCounts {
 
     fn upheld(self, expected: &Expected) -> Upheld {
         let standing = match (self.broken_count, self.open_count, self.checked) {
-            (0, 0, 0) => Standing::MeetsNothing,
+            (0, 0, 0) if !self.holds_of_nothing => Standing::MeetsNothing,
             (0, 0, _) => Standing::Holds,
             (0, _, _) => Standing::Depends,
             (_, _, _) => Standing::Broken,
@@ -243,9 +261,9 @@ impl ClaimCounts {
     }
 }
 
-/// Whether the sweep has told already that it is as expected.
+/// Whether the sweep has told already that it is as expected, and that this rests on nothing taken for granted.
 fn settled(met: &Met, expectation: Expectation) -> bool {
-    let Some(ending) = met.ending else { return false };
+    let Some(ending) = met.ending.filter(|ending| !ending.assumed) else { return false };
     match (ending.cell, expectation) {
         (Cell::Allowed, Expectation::Allowed) | (Cell::Denied(_), Expectation::Denied(None)) => true,
         (Cell::Denied(errno), Expectation::Denied(Some(wanted))) => errno == wanted,
@@ -254,6 +272,12 @@ fn settled(met: &Met, expectation: Expectation) -> bool {
             Expectation::Allowed | Expectation::Denied(_) | Expectation::Leaves { .. },
         ) => false,
     }
+}
+
+/// What is taken for granted of an inode's owner and mode.
+fn assumed_of(stage: &Stage, (source, inode): Object) -> Vec<Arc<str>> {
+    let tree = &stage.source(source).tree;
+    [tree.owner(inode).assumption(), tree.mode(inode).assumption()].into_iter().flatten().cloned().collect()
 }
 
 /// A path held against a limit.

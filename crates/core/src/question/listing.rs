@@ -156,15 +156,15 @@ fn line((stage, actor): (&Stage, &Actor), path: &[u8], follow: Follow) -> Option
     let place = place(stage, actor, path, follow)?;
     let facts = facts_of(stage, actor, place)?;
     let tree = &stage.source(place.source).tree;
-    let inode = place.inode.map(|id| tree.inode(id));
-    let given = if facts.mode.is_some() { inode } else { None };
+    let single = actor.mounts.get(place.mount).variants.len() == 1;
+    let owner = place.inode.filter(|_| single).and_then(|id| tree.owner(id).value());
     Some(Line {
         kind: facts.kind,
         mode: facts.mode,
         uid: facts.uid,
         gid: facts.gid,
-        disk_uid: given.map(|inode| inode.stored_owner().uid),
-        disk_gid: given.map(|inode| inode.stored_owner().gid),
+        disk_uid: owner.map(|owner| owner.uid),
+        disk_gid: owner.map(|owner| owner.gid),
         acl: place.inode.and_then(|id| tree.acl(id)).map(ToString::to_string),
         target: place.inode.and_then(|id| tree.target(id)).map(<[u8]>::to_vec),
     })

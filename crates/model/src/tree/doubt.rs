@@ -104,6 +104,15 @@ impl<'a, T> Attribute<'a, T> {
         }
     }
 
+    /// What it rests on, where it is taken for granted.
+    #[must_use]
+    pub fn assumption(self) -> Option<&'a Arc<str>> {
+        match self {
+            Self::Assumed(_, text) => Some(text),
+            Self::Known(_) | Self::Unknown(_) => None,
+        }
+    }
+
     /// Whether the value is `Some` and passes `test`, that is, certainly or by assumption so.
     #[must_use]
     pub fn is_some_and(self, test: impl FnOnce(T) -> bool) -> bool {

@@ -48,8 +48,19 @@ pub fn add(
     let source = &source;
     let root = &root;
     let variable = &variable;
-    let mut reading =
-        Reading { source, files, diagnostics, root, folder, variable, name, declared, volumes, builds };
+    let mut reading = Reading {
+        source,
+        files,
+        diagnostics,
+        root,
+        folder,
+        variable,
+        name,
+        declared,
+        volumes,
+        builds,
+        unmodelled: Vec::new(),
+    };
     let workload = reading.workload();
     scene.builds.extend(reading.builds);
     scene.workloads.extend(workload);

@@ -7,6 +7,7 @@ use mivask_core::identity::PodSecurity;
 use mivask_core::recipe::Recipe;
 use mivask_core::runtime::Flavour;
 use mivask_core::scene::{Container, Volume, Workload};
+use mivask_core::unmodelled::Unmodelled;
 use serde::de::DeserializeOwned;
 
 use super::types::Project;
@@ -31,6 +32,8 @@ pub(super) struct Reading<'a> {
     pub volumes: Vec<Volume>,
     /// Images that services build.
     pub builds: Vec<(String, Recipe)>,
+    /// What the service that is being read asks for and no rule follows.
+    pub unmodelled: Vec<Unmodelled>,
 }
 
 impl Reading<'_> {

@@ -5,8 +5,10 @@ use std::sync::Arc;
 use mivask_core::fact::Fact;
 use mivask_core::identity::{DeclaredCapabilities, GroupName, PlainIdentity};
 use mivask_core::ids::UserNamespace;
+use mivask_core::outcome::Errno;
 use mivask_core::scene::{Container, VolumeMount, Who};
 use mivask_core::stage::Role;
+use mivask_core::unmodelled::Unmodelled;
 
 use super::project::Reading;
 use super::types::Service;
@@ -61,6 +63,7 @@ impl Reading<'_> {
                 .working_dir
                 .map(|path| Fact::new(path.into_bytes(), self.place(at("working_dir"), "working_dir"))),
             termination_log: None,
+            unmodelled: std::mem::take(&mut self.unmodelled),
             from: self.place(node, "services"),
         })
     }
@@ -71,13 +74,12 @@ impl Reading<'_> {
             "" => None,
             "host" => Some(Fact::new(Arc::new(UserNamespace::initial()), self.place(node, "userns_mode"))),
             other => {
-                let message = format!(
-                    "userns_mode `{}` is not modelled: the host's own namespace counts",
-                    other.escape_debug()
-                );
-                let help =
-                    Some("give its maps under `host: { user-namespace: ... }` in a scene file".to_owned());
-                self.diagnostic(Severity::Warning, node, &message, help);
+                let name = format!("`userns_mode: {}`", other.escape_debug());
+                let settle = "give its maps under `host: { user-namespace: ... }` in a scene file";
+                let message = format!("{name} is not modelled: answers depend on the ids it gives");
+                self.diagnostic(Severity::Warning, node, &message, Some(settle.to_owned()));
+                let from = self.place(node, "userns_mode");
+                self.unmodelled.push(Unmodelled::ids(&name, settle, from));
                 None
             }
         }
@@ -108,31 +110,32 @@ impl Reading<'_> {
                 ("no-new-privileges", "false") => {}
                 ("systempaths" | "unmask", "unconfined" | "ALL") => options.unmasked = true,
                 ("label", "disable") | ("seccomp" | "apparmor", "unconfined") => {}
-                ("label", _) => self.diagnostic(
-                    Severity::Note,
-                    item,
-                    "SELinux is not modelled: it may deny what is allowed here",
-                    None,
-                ),
-                ("apparmor", _) => self.diagnostic(
-                    Severity::Note,
-                    item,
-                    "this AppArmor profile is not modelled: it may deny what is allowed here",
-                    None,
-                ),
-                ("seccomp", _) => self.diagnostic(
-                    Severity::Note,
-                    item,
-                    "this seccomp profile is not modelled: it may deny what is allowed here",
-                    None,
-                ),
+                ("label", _) => {
+                    let name = format!("SELinux with `{}`", text.escape_debug());
+                    self.policy(item, Severity::Note, &name, Errno::EACCES);
+                }
+                ("apparmor", _) => {
+                    let name = format!("the AppArmor profile {}", value.escape_debug());
+                    self.policy(item, Severity::Note, &name, Errno::EACCES);
+                }
+                ("seccomp", _) => {
+                    let name = format!("the seccomp profile {}", value.escape_debug());
+                    self.policy(item, Severity::Note, &name, Errno::EPERM);
+                }
                 _ => {
-                    let message = format!("the security option `{}` is not known here", text.escape_debug());
-                    self.diagnostic(Severity::Warning, item, &message, None);
+                    let name = format!("the security option `{}`", text.escape_debug());
+                    self.policy(item, Severity::Warning, &name, Errno::EPERM);
                 }
             }
         }
         options
+    }
+
+    /// Something that may refuse with `errno`, of which no more is known.
+    fn policy(&mut self, node: &Node, severity: Severity, name: &str, errno: Errno) {
+        let message = format!("{name} is not modelled: it may refuse what all else permits");
+        self.diagnostic(severity, node, &message, None);
+        self.unmodelled.push(Unmodelled::policy(name, errno, self.place(node, "security_opt")));
     }
 
     /// Every mount of a service: its volumes, tmpfs, secrets and configs, and those of other services.

@@ -4,8 +4,10 @@ use mivask_core::fact::Fact;
 use mivask_core::ids::MountIds;
 use mivask_core::mode::Mode;
 use mivask_core::mount::MountFlags;
+use mivask_core::outcome::Errno;
 use mivask_core::personality::{Personality, Tmpfs};
 use mivask_core::scene::{Below, Driver, EngineOptions, TmpfsAsked, Volume, VolumeKind, VolumeMount};
+use mivask_core::unmodelled::Unmodelled;
 
 use super::project::Reading;
 use super::types::{self, BindOptions, LongVolume};
@@ -100,8 +102,7 @@ impl Reading<'_> {
                 "rw" | "cached" | "delegated" | "consistent" | "rprivate" | "private" | "rslave"
                 | "slave" | "rshared" | "shared" | "copy" => {}
                 "z" | "Z" => {
-                    let message = "SELinux is not modelled: it may deny what is allowed here";
-                    self.diagnostic(Severity::Note, item, message, None);
+                    self.labelled(option, item);
                 }
                 "U" | "O" | "idmap" | "noexec" | "nosuid" | "nodev" => {
                     engine.take_over |= option == "U";
@@ -111,9 +112,11 @@ impl Reading<'_> {
                     engine.first = engine.first.or_else(|| Some(word()));
                 }
                 other => {
-                    let message =
-                        format!("the option `{}` of a volume is not modelled", other.escape_debug());
+                    let name = format!("the option `{}` of a volume", other.escape_debug());
+                    let message = format!("{name} is not modelled: it may refuse what all else permits");
                     self.diagnostic(Severity::Warning, item, &message, None);
+                    let from = self.source.place(&item.span, "volumes");
+                    self.unmodelled.push(Unmodelled::policy(&name, Errno::EACCES, from));
                 }
             }
         }
@@ -156,6 +159,9 @@ impl Reading<'_> {
         let options = long.volume.as_ref();
         let image = long.image.as_ref().and_then(|image| image.subpath.clone());
         let below = self.below(bind, item)?;
+        if let Some(word) = bind.and_then(|bind| bind.selinux.as_deref()) {
+            self.labelled(word, item);
+        }
         let target = self.target(long.target.as_deref().unwrap_or_default(), item)?;
         Some(Asked {
             below,
@@ -164,6 +170,15 @@ impl Reading<'_> {
             sub_path: options.and_then(|options| options.subpath.clone()).or(image),
             ..Asked::new(kind, target)
         })
+    }
+
+    /// `z` or `Z`: the engine labels what is mounted, so that the containers may use it.
+    fn labelled(&mut self, option: &str, item: &Node) {
+        let option = option.escape_debug();
+        let assumed =
+            format!("SELinux, where the host enforces it, permits what the option `{option}` labels");
+        let from = self.source.place(&item.span, "volumes");
+        self.unmodelled.push(Unmodelled::trusted(&assumed, from));
     }
 
     /// `recursive` of a bind.

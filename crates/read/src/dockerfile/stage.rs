@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::ops::Range;
 use std::sync::Arc;
 
+use mivask_core::fact::Unknown;
 use mivask_core::mode::Mode;
 use mivask_core::recipe::{
     Base, BuildStage, BuildStep, Command, Copy, CopyFrom, CopySource, Instruction as Told,
@@ -157,7 +158,12 @@ impl Reader<'_> {
             Some(variables.replaced(&flag.value.as_ref()?.value, escape))
         };
         let owner = option("chown", variables);
-        let mode = option("chmod", variables).and_then(|text| self.mode(&text, span));
+        let chmod = option("chmod", variables);
+        let mode = chmod.as_ref().and_then(|text| self.mode(text, span));
+        let unknown_mode = chmod.filter(|_| mode.is_none()).map(|text| {
+            let fact = format!("the mode that --chmod={} gives", text.escape_debug());
+            Unknown::new(&fact, "write up to four octal digits")
+        });
         let from = option("from", variables);
         let paths: Vec<String> = sources
             .iter()
@@ -180,7 +186,7 @@ impl Reader<'_> {
             }
             None => CopyFrom::Context(Arc::new(self.taken(&paths, span, add, &mut given))),
         };
-        let copy = Copy { from, sources: given, to, owner, mode };
+        let copy = Copy { from, sources: given, to, owner, mode, unknown_mode };
         let keyword = if add { "ADD" } else { "COPY" };
         let words = format!("`{}`", shown(&self.source.text[within(span, self.source)], escape));
         self.push_called(stage, Told::Copy(Box::new(copy)), &within(span, self.source), keyword, words);
@@ -214,7 +220,7 @@ impl Reader<'_> {
         let mode = u16::from_str_radix(text, 8).ok().filter(|mode| *mode <= 0o7777).map(Mode::new);
         if mode.is_none() {
             let message =
-                format!("--chmod `{}` is not modelled: the source's mode counts", text.escape_debug());
+                format!("--chmod `{}` is not modelled: the mode counts as unknown", text.escape_debug());
             let help = Some("write up to four octal digits".to_owned());
             self.diagnostics.add(Severity::Warning, self.source, &within(span, self.source), message, help);
         }

@@ -10,6 +10,7 @@ use mivask_core::stage::Role;
 
 use super::api::{Container as ApiContainer, PersistentVolumeClaim, PodSpec, VolumeMount as ApiMount};
 use super::environment::{Expanded, expand};
+use super::unmodelled::Policies;
 use super::{Origin, security, unmodelled, volumes};
 use crate::diagnostic::{Diagnostics, Severity};
 use crate::nearest::nearest;
@@ -46,6 +47,7 @@ struct Pod<'a> {
     head: &'a Head,
     declared: Vec<&'a str>,
     own_users: bool,
+    policies: Policies,
 }
 
 /// The workload of `spec`; `origin` is at it.
@@ -73,8 +75,8 @@ pub(super) fn workload(
         volumes
             .push(Volume { name, kind: VolumeKind::Claim { claim: head.claim(template), read_only: false } });
     }
-    unmodelled::pod(spec, origin, diagnostics);
-    let pod = Pod { head: &head, declared, own_users: spec.host_users == Some(false) };
+    let policies = unmodelled::pod(spec, origin, diagnostics);
+    let pod = Pod { head: &head, declared, own_users: spec.host_users == Some(false), policies };
     let containers = containers(spec, &pod, origin, diagnostics)?;
     if spec.containers.is_empty() {
         origin.diagnostic(
@@ -153,7 +155,7 @@ fn container(
         return None;
     }
     let context = described.security_context.clone().unwrap_or_default();
-    unmodelled::container(&context, pod.own_users, origin, diagnostics);
+    let policies = unmodelled::container(&context, pod.own_users, origin, diagnostics);
     let security = security::container(&context, &origin.at("securityContext"), diagnostics);
     let listed = origin.at("volumeMounts");
     let mut mounts: Vec<VolumeMount> = Vec::new();
@@ -190,6 +192,7 @@ fn container(
             "terminationMessagePath",
             origin,
         ),
+        unmodelled: policies.over(&pod.policies, &context),
         from: origin.place("name", "containers.name"),
     })
 }

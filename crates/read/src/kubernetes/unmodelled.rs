@@ -1,21 +1,65 @@
 //! Fields that would change answers, but that no rule here looks at yet: said, never skipped over.
 
+use mivask_core::outcome::Errno;
+use mivask_core::unmodelled::Unmodelled;
+
 use super::Origin;
-use super::api::{PodSpec, SecurityContext};
+use super::api::{PodSpec, SecurityContext, SecurityProfile};
 use crate::diagnostic::{Diagnostics, Severity};
 
-const SELINUX: &str = "SELinux is not modelled: it may deny what is allowed here";
-const APPARMOR: &str = "this AppArmor profile is not modelled: it may deny what is allowed here";
+/// The policies that a pod or a container asks for.
+#[derive(Clone, Default)]
+pub(super) struct Policies {
+    selinux: Option<Unmodelled>,
+    apparmor: Option<Unmodelled>,
+    seccomp: Option<Unmodelled>,
+}
+
+impl Policies {
+    fn read(
+        selinux: bool,
+        (apparmor, seccomp): (Option<&SecurityProfile>, Option<&SecurityProfile>),
+        origin: &Origin<'_>,
+        diagnostics: &mut Diagnostics,
+    ) -> Self {
+        let mut unmodelled = |key: &str, name: &str, errno| {
+            let field = format!("securityContext.{key}");
+            let message = format!("{name} is not modelled: it may refuse what all else permits");
+            origin.diagnostic(Severity::Note, &field, message, None, diagnostics);
+            Unmodelled::policy(name, errno, origin.place(&field, &field))
+        };
+        let own = |profile: Option<&SecurityProfile>, noun: &str| {
+            let file = profile.filter(|profile| profile.type_ == "Localhost")?.localhost_profile.as_deref();
+            Some(format!("the {noun} profile {}", file.unwrap_or("of the node").escape_debug()))
+        };
+        Self {
+            selinux: selinux
+                .then(|| unmodelled("seLinuxOptions", "SELinux with these `seLinuxOptions`", Errno::EACCES)),
+            apparmor: own(apparmor, "AppArmor")
+                .map(|name| unmodelled("appArmorProfile", &name, Errno::EACCES)),
+            seccomp: own(seccomp, "seccomp").map(|name| unmodelled("seccompProfile", &name, Errno::EPERM)),
+        }
+    }
+
+    /// Those of a container, and of its pod where it says nothing itself.
+    pub(super) fn over(self, pod: &Self, container: &SecurityContext) -> Vec<Unmodelled> {
+        let pick = |own: Option<Unmodelled>, said: bool, of_pod: &Option<Unmodelled>| {
+            if said { own } else { of_pod.clone() }
+        };
+        let all = [
+            pick(self.selinux, container.se_linux_options.is_some(), &pod.selinux),
+            pick(self.apparmor, container.app_armor_profile.is_some(), &pod.apparmor),
+            pick(self.seccomp, container.seccomp_profile.is_some(), &pod.seccomp),
+        ];
+        all.into_iter().flatten().collect()
+    }
+}
 
 /// Fields of the pod; `origin` is at its spec.
-pub(super) fn pod(spec: &PodSpec, origin: &Origin<'_>, diagnostics: &mut Diagnostics) {
-    let Some(context) = &spec.security_context else { return };
-    if context.se_linux_options.is_some() {
-        origin.diagnostic(Severity::Note, "securityContext.seLinuxOptions", SELINUX, None, diagnostics);
-    }
-    if context.app_armor_profile.as_ref().is_some_and(|profile| profile.type_ == "Localhost") {
-        origin.diagnostic(Severity::Note, "securityContext.appArmorProfile", APPARMOR, None, diagnostics);
-    }
+pub(super) fn pod(spec: &PodSpec, origin: &Origin<'_>, diagnostics: &mut Diagnostics) -> Policies {
+    let Some(context) = &spec.security_context else { return Policies::default() };
+    let profiles = (context.app_armor_profile.as_ref(), context.seccomp_profile.as_ref());
+    Policies::read(context.se_linux_options.is_some(), profiles, origin, diagnostics)
 }
 
 /// Fields of a container, and those the API refuses together; `origin` is at the container. `own_users` says
@@ -25,19 +69,15 @@ pub(super) fn container(
     own_users: bool,
     origin: &Origin<'_>,
     diagnostics: &mut Diagnostics,
-) {
+) -> Policies {
     if context.proc_mount.as_deref() == Some("Unmasked") && !own_users {
         let message = "the API refuses `procMount: Unmasked` without `hostUsers: false`";
         origin.diagnostic(Severity::Error, "securityContext.procMount", message, None, diagnostics);
     }
-    if context.se_linux_options.is_some() {
-        origin.diagnostic(Severity::Note, "securityContext.seLinuxOptions", SELINUX, None, diagnostics);
-    }
-    if context.app_armor_profile.as_ref().is_some_and(|profile| profile.type_ == "Localhost") {
-        origin.diagnostic(Severity::Note, "securityContext.appArmorProfile", APPARMOR, None, diagnostics);
-    }
+    let profiles = (context.app_armor_profile.as_ref(), context.seccomp_profile.as_ref());
+    let policies = Policies::read(context.se_linux_options.is_some(), profiles, origin, diagnostics);
     if context.allow_privilege_escalation != Some(false) {
-        return;
+        return policies;
     }
     let field = "securityContext.allowPrivilegeEscalation";
     if context.privileged == Some(true) {
@@ -49,4 +89,5 @@ pub(super) fn container(
         let message = "the API refuses `allowPrivilegeEscalation: false` beside an added CAP_SYS_ADMIN";
         origin.diagnostic(Severity::Error, field, message, None, diagnostics);
     }
+    policies
 }

@@ -73,6 +73,7 @@ pub fn add(
         mounts,
         working_directory: cwd.starts_with('/').then(|| reading.fact("process.cwd", cwd.into_bytes())),
         termination_log: None,
+        unmodelled: Vec::new(),
         from: reading.place("process"),
     };
     scene.workloads.push(Workload {

@@ -86,6 +86,7 @@ impl Reading<'_> {
             mounts,
             working_directory: None,
             termination_log: None,
+            unmodelled: Vec::new(),
             from: self.source.place(&item.span, "containers"),
         }
     }

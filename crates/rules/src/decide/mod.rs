@@ -13,6 +13,7 @@ mod remove;
 mod rename;
 mod tag;
 mod truncate;
+mod unmodelled;
 mod writable;
 
 pub mod after_walk;
@@ -40,7 +41,11 @@ pub fn decide_new_entry<'a, W: Witness>(
     path: &'a [u8],
     w: &mut W,
 ) -> Verdict {
-    create::new_entry(view, kind, mode, path, w)
+    let verdict = create::new_entry(view, kind, mode, path, w);
+    if view.unmodelled.is_empty() {
+        return verdict;
+    }
+    unmodelled::weighed(view, verdict, w, |view, w| create::new_entry(view, kind, mode, path, w))
 }
 
 /// Decides one act of the actor behind `view`.
@@ -50,6 +55,15 @@ pub fn decide_new_entry<'a, W: Witness>(
 /// # Errors
 /// The errno the kernel would give.
 pub fn decide<'a, W: Witness>(view: &'a View<'a>, verb: &'a Verb, path: &'a [u8], w: &mut W) -> Verdict {
+    let verdict = decide_modelled(view, verb, path, w);
+    if view.unmodelled.is_empty() {
+        return verdict;
+    }
+    unmodelled::weighed(view, verdict, w, |view, w| decide_modelled(view, verb, path, w))
+}
+
+/// The same by what the rules follow.
+fn decide_modelled<'a, W: Witness>(view: &'a View<'a>, verb: &'a Verb, path: &'a [u8], w: &mut W) -> Verdict {
     let group = |gid: u32| Owner { uid: None, gid: Some(gid) };
     match verb {
         Verb::Inspects => look::inspect(view, path, Follow::Links, w),

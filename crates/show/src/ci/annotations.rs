@@ -5,9 +5,10 @@ use std::io::{self, Write};
 use mivask_core::expect::Standing;
 
 use crate::safe::safe;
-use crate::upheld::{Place, Run, at as place_words, place, sentences};
+use crate::upheld::{Place, Run, at as place_words, place, rests_on, sentences};
 
-/// An error for each expectation that does not hold, and a notice at each fact that breaks it.
+/// An error for each expectation that does not hold, a notice at each fact that breaks it, and a notice for each that holds
+/// on something taken for granted.
 ///
 /// # Errors
 /// Whatever `out` refuses.
@@ -21,6 +22,7 @@ pub fn annotations(out: &mut dyn Write, run: &Run) -> io::Result<()> {
             let level = match (one.is_held(run.accept), one.standing) {
                 (false, _) => "error",
                 (true, Standing::Depends | Standing::MeetsNothing) => "warning",
+                (true, Standing::Holds) if !rests_on(one).is_empty() => "notice",
                 (true, Standing::Holds | Standing::Broken) => continue,
             };
             let expected = safe(&one.expected.text);

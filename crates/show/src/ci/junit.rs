@@ -7,7 +7,7 @@ use quick_xml::Writer;
 use quick_xml::events::{BytesDecl, BytesEnd, BytesStart, BytesText, Event};
 
 use crate::safe::safe;
-use crate::upheld::{Checked, Run, at, place, sentences};
+use crate::upheld::{Checked, Run, at, place, rests_on, sentences};
 
 /// Every expectation as a test case.
 ///
@@ -95,6 +95,8 @@ struct Case {
     attributes: Vec<(&'static str, String)>,
     /// How it ended; `None` where it passed.
     mark: Option<Mark>,
+    /// What it rests on, where it passed.
+    notes: Vec<String>,
 }
 
 /// The element within a case that did not simply pass.
@@ -107,8 +109,14 @@ struct Mark {
 impl Case {
     fn write(&self, writer: &mut Out<'_>) -> io::Result<()> {
         let start = start("testcase", &self.attributes);
-        element(writer, start, self.mark.is_some(), |writer| {
-            self.mark.iter().try_for_each(|mark| mark.write(writer))
+        element(writer, start, self.mark.is_some() || !self.notes.is_empty(), |writer| {
+            self.mark.iter().try_for_each(|mark| mark.write(writer))?;
+            if self.notes.is_empty() {
+                return Ok(());
+            }
+            element(writer, BytesStart::new("system-out"), true, |writer| {
+                writer.write_event(Event::Text(BytesText::new(&self.notes.join("\n"))))
+            })
         })
     }
 }
@@ -136,6 +144,7 @@ fn cases(input: &Checked, run: &Run) -> Vec<Case> {
             attributes: vec![("message", xml(why)), ("type", "unusable".to_owned())],
             text: None,
         }),
+        notes: Vec::new(),
     });
     unusable.chain(input.held.iter().map(|one| case(one, input, run))).collect()
 }
@@ -157,7 +166,9 @@ fn case(one: &Upheld, input: &Checked, run: &Run) -> Case {
         (Standing::Holds | Standing::Broken | Standing::Depends, true) => None,
         (Standing::Holds | Standing::Broken | Standing::Depends, false) => Some(failure(one)),
     };
-    Case { attributes, mark }
+    let passed = mark.is_none();
+    let notes = if passed { rests_on(one).iter().map(|note| xml(note)).collect() } else { Vec::new() };
+    Case { attributes, mark, notes }
 }
 
 fn failure(one: &Upheld) -> Mark {

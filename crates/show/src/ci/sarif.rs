@@ -6,17 +6,19 @@ use mivask_core::expect::{Standing, Upheld};
 use mivask_core::fact::Provenance;
 use serde_json::{Value, json};
 
-use crate::upheld::{Checked, Run, place, sentences};
+use crate::upheld::{Checked, Run, place, rests_on, sentences};
 
 /// The rules, with what each means.
-const RULES: [(&str, &str); 4] = [
+const RULES: [(&str, &str); 5] = [
     ("broken", "An expectation does not hold."),
     ("depends", "Whether an expectation holds depends on a missing fact."),
+    ("holds", "An expectation holds, by what is taken for granted or because nothing is there."),
     ("meets-nothing", "An expectation speaks of no actor or path that is there."),
     ("unusable", "An input cannot be used."),
 ];
 
-/// Every expectation that does not hold as a result at its line, with the facts that break it as related locations.
+/// Every expectation that does not hold as a result at its line, with the facts that break it as related locations; one
+/// that holds on something taken for granted as a note.
 ///
 /// # Errors
 /// Whatever `out` refuses.
@@ -45,6 +47,7 @@ fn findings(input: &Checked, run: &Run) -> Vec<Value> {
             (false, _) => "error",
             (true, Standing::Depends) => "warning",
             (true, Standing::MeetsNothing) => "note",
+            (true, Standing::Holds) if !rests_on(one).is_empty() => "note",
             (true, Standing::Holds | Standing::Broken) => continue,
         };
         let mut text = vec![format!("{} in {}: {}", one.standing.word(), input.input, one.expected.text)];

@@ -5,7 +5,7 @@ use std::io::{self, Write};
 use mivask_core::expect::Standing;
 
 use crate::safe::safe;
-use crate::upheld::{Run, at, sentences};
+use crate::upheld::{Run, at, rests_on, sentences};
 
 /// Every expectation as a test point, with what speaks against it as its YAML block.
 ///
@@ -33,16 +33,17 @@ pub fn tap(out: &mut dyn Write, run: &Run) -> io::Result<()> {
                 "{word} {number} - {}{skip}",
                 escaped(&format!("{name}: {}", safe(&one.expected.text)))
             )?;
+            let mut fields = vec![
+                ("standing", vec![one.standing.word().to_owned()]),
+                ("at", vec![safe(&at(&one.expected.from))]),
+            ];
             if !one.against.is_empty() {
-                let at = vec![safe(&at(&one.expected.from))];
-                block(
-                    out,
-                    &[
-                        ("standing", vec![one.standing.word().to_owned()]),
-                        ("at", at),
-                        ("against", sentences(one)),
-                    ],
-                )?;
+                fields.push(("against", sentences(one)));
+            } else if !rests_on(one).is_empty() {
+                fields.push(("rests-on", rests_on(one)));
+            }
+            if fields.len() > 2 {
+                block(out, &fields)?;
             }
         }
     }
@@ -59,7 +60,9 @@ fn block(out: &mut dyn Write, fields: &[(&str, Vec<String>)]) -> io::Result<()> 
     for (name, values) in fields {
         // A JSON string is a YAML string.
         match values.as_slice() {
-            [one] if *name != "against" => writeln!(out, "  {name}: {}", serde_json::to_string(one)?)?,
+            [one] if !matches!(*name, "against" | "rests-on") => {
+                writeln!(out, "  {name}: {}", serde_json::to_string(one)?)?
+            }
             several => {
                 writeln!(out, "  {name}:")?;
                 for value in several {

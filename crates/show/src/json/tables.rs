@@ -37,6 +37,8 @@ pub(super) struct IdentityJson {
     possible: Vec<PossibleJson>,
     facts: Vec<FactJson>,
     assumptions: Vec<String>,
+    /// What was asked for and is not followed: facts that answers may depend on.
+    unmodelled: Vec<String>,
 }
 
 #[derive(Debug, JsonSchema, Serialize)]
@@ -131,6 +133,7 @@ impl IdentityJson {
                 })
                 .collect(),
             assumptions: resolved.assumptions.iter().map(ToString::to_string).collect(),
+            unmodelled: actor.unmodelled.iter().map(|one| one.unknown.fact.to_string()).collect(),
         }
     }
 }

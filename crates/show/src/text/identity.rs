@@ -7,6 +7,7 @@ use mivask_core::identity::IdentityField;
 use mivask_core::identity::set_in_words;
 use mivask_core::ids::InsideUid;
 use mivask_core::stage::Actor;
+use mivask_core::unmodelled::Touches;
 
 use super::{Layout, paragraph};
 use crate::safe::safe;
@@ -83,6 +84,11 @@ fn identity(out: &mut dyn Write, actor: &Actor, layout: Layout) -> io::Result<()
     }
     for text in &actor.identity.assumptions {
         paragraph(out, &format!("assumed: {}", safe(text)), 2, layout)?;
+    }
+    for one in &actor.unmodelled {
+        let kind = if one.touches == Touches::Trusted { "assumed" } else { "not known" };
+        let text = format!("{kind}: {} ({})", safe(&one.unknown.fact), safe(&one.from.to_string()));
+        paragraph(out, &paint(OPEN, &text), 2, layout)?;
     }
     Ok(())
 }

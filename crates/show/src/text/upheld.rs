@@ -3,12 +3,13 @@
 use std::io::{self, Write};
 
 use mivask_core::expect::{Against, Standing, Upheld};
+use mivask_core::fact::Provenance;
 
 use super::survey::grouped;
 use super::{Layout, folded, paragraph};
 use crate::safe::safe;
 use crate::style::{BAD, FAINT, GOOD, OPEN, STRONG, paint};
-use crate::upheld::{Checked, Run, at};
+use crate::upheld::{Checked, Run, at, rests_on};
 
 /// Which expectations are shown.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -31,7 +32,8 @@ const INDENT: usize = 9;
 pub fn upheld(out: &mut dyn Write, run: &Run, shown: Shown, layout: Layout) -> io::Result<()> {
     for checked in &run.inputs {
         let counts = checked.counts();
-        let fine = counts.holds + counts.meets_nothing == counts.all;
+        let fine =
+            counts.holds + counts.meets_nothing == counts.all && !checked.held.iter().any(is_qualified);
         let quiet = checked.unusable.is_none() && fine && shown == Shown::Wrong;
         if !quiet {
             input(out, checked, shown, layout)?;
@@ -48,6 +50,11 @@ pub fn upheld(out: &mut dyn Write, run: &Run, shown: Shown, layout: Layout) -> i
     writeln!(out, "{}", paint(style, &sum))
 }
 
+/// Whether it holds, but only as far as nothing is there or something is taken for granted.
+fn is_qualified(one: &Upheld) -> bool {
+    one.standing == Standing::Holds && (one.is_of_nothing() || !one.assumptions.is_empty())
+}
+
 fn plural(count: usize, noun: &str) -> String {
     if count == 1 { format!("1 {noun}") } else { format!("{count} {noun}s") }
 }
@@ -59,7 +66,10 @@ fn input(out: &mut dyn Write, checked: &Checked, shown: Shown, layout: Layout) -
     }
     for one in &checked.held {
         // What meets nothing has been warned of.
-        if matches!(one.standing, Standing::Depends | Standing::Broken) || shown == Shown::All {
+        if matches!(one.standing, Standing::Depends | Standing::Broken)
+            || shown == Shown::All
+            || is_qualified(one)
+        {
             expectation(out, one, shown, layout)?;
         }
     }
@@ -87,7 +97,7 @@ fn expectation(out: &mut dyn Write, one: &Upheld, shown: Shown, layout: Layout) 
     let indent = INDENT + 3;
     let from = safe(&at(&one.expected.from));
     match one.standing {
-        Standing::Holds => return Ok(()),
+        Standing::Holds => return noted(out, one, layout),
         Standing::MeetsNothing => {
             paragraph(
                 out,
@@ -108,12 +118,21 @@ fn expectation(out: &mut dyn Write, one: &Upheld, shown: Shown, layout: Layout) 
         let checked = grouped(one.checked as u64);
         paragraph(out, &format!("and {more} more of {checked} that were looked at"), indent, layout)?;
     }
-    Ok(())
+    noted(out, one, layout)
+}
+
+/// What it rests on.
+fn noted(out: &mut dyn Write, one: &Upheld, layout: Layout) -> io::Result<()> {
+    let mut notes = rests_on(one).into_iter();
+    notes.try_for_each(|note| paragraph(out, &paint(FAINT, &note), INDENT + 3, layout))
 }
 
 fn reason(out: &mut dyn Write, against: &Against, layout: Layout) -> io::Result<()> {
     let indent = INDENT + 3;
     let style = if against.open { OPEN } else { BAD };
+    if against.open && matches!(against.from, Provenance::Assumption(_)) {
+        return paragraph(out, &paint(style, &safe(&against.fact)), indent, layout);
+    }
     let found = format!("{}: {}", safe(&against.asked), paint(style, &safe(&against.found)));
     paragraph(out, &found, indent, layout)?;
     paragraph(out, &safe(&against.fact), indent + 2, layout)?;

@@ -15,6 +15,7 @@ struct Marking {
     /// Whether what comes from another image keeps its owner and every bit of its mode.
     kept: bool,
     mode: Option<Mode>,
+    unknown_mode: Option<Unknown>,
 }
 
 impl BuildState<'_> {
@@ -89,7 +90,8 @@ impl BuildState<'_> {
         let owned = copy.owner.is_some();
         // COPY --from keeps ids and modes of the other stage; what comes from the context is made 0:0.
         let kept = !owned && matches!(copy.from, CopyFrom::Other(_));
-        let marking = Marking { owner, owned, kept, mode: copy.mode };
+        let marking =
+            Marking { owner, owned, kept, mode: copy.mode, unknown_mode: copy.unknown_mode.clone() };
         let to = self.absolute(&copy.to);
         // As cp does: a target that is a directory takes the source into it.
         let into = copy.sources.len() > 1 || to.ends_with(b"/") || self.is_directory(&to);
@@ -272,7 +274,7 @@ impl BuildState<'_> {
         let bits = marking.kept || directory && self.rules.directories_keep_special_bits;
         let mode = if bits { source.mode } else { source.mode.without(Mode::new(0o7000)) };
         let asked = if directory { None } else { marking.mode };
-        let mut doubt = source.doubt.clone();
+        let mut doubt = source.doubt.clone().unwrap_or_default();
         if let Some(text) = asked
             && !self.rules.mode_spares_directories
         {
@@ -281,14 +283,17 @@ impl BuildState<'_> {
         }
         if directory && marking.mode.is_some() && !self.rules.mode_spares_directories {
             let fact = format!("the mode of directories that {} copies", step.words);
-            let attributes = Certainty::Unknown(Unknown::new(&fact, "set it with chmod in a RUN"));
-            doubt = Some(Doubt::new(attributes, Certainty::Known));
+            doubt.mode = Certainty::Unknown(Unknown::new(&fact, "set it with chmod in a RUN"));
         // What was not known of the source's mode does not matter any more.
         } else if asked.is_some() {
-            doubt = None;
+            doubt.mode = Certainty::Known;
         }
-        if let Some(unknown) = marking.owner.0.clone().err().or_else(|| marking.owner.1.clone().err()) {
-            doubt = Some(Doubt::new(Certainty::Unknown(unknown), Certainty::Known));
+        if let Some(unknown) = &marking.unknown_mode {
+            doubt.mode = Certainty::Unknown(unknown.clone());
+        }
+        if !marking.kept {
+            let unknown = marking.owner.0.clone().err().or_else(|| marking.owner.1.clone().err());
+            doubt.owner = unknown.map_or(Certainty::Known, Certainty::Unknown);
         }
         let number = |number: &Number| number.clone().unwrap_or_default();
         let (uid, gid) = if marking.kept {
@@ -299,7 +304,7 @@ impl BuildState<'_> {
         let entry = Entry {
             target: source.target.clone(),
             content: source.content.clone(),
-            doubt,
+            doubt: (doubt != Doubt::default()).then_some(doubt),
             ..Entry::new(source.kind, uid, gid, asked.unwrap_or(mode)).at(step.from.clone())
         };
         match self.tree.lookup(dir, name) {

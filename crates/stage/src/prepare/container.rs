@@ -79,6 +79,7 @@ pub(super) fn actor(
         credentials,
         mounts: mounts.mounts,
         all_devices: container.privileged,
+        unmodelled: container.unmodelled.clone(),
         blocked,
         from: container.from.clone(),
     }

@@ -78,6 +78,7 @@ fn actor(mounts: MountTable) -> Actor {
         },
         mounts,
         all_devices: true,
+        unmodelled: Vec::new(),
         blocked: None,
         from: Provenance::rule("root on the host"),
     }

@@ -2,6 +2,7 @@
 
 use mivask_model::fact::{Fact, Provenance};
 use mivask_model::refusal::Refusal;
+use mivask_model::unmodelled::Unmodelled;
 
 use super::{Volume, VolumeKind, VolumeMount};
 use crate::identity::{ContainerSecurity, PlainIdentity, PodSecurity, ProcessIdentity, Resolved};
@@ -97,6 +98,8 @@ pub struct Container {
     pub working_directory: Option<Fact<Vec<u8>>>,
     /// Where the kubelet mounts the termination log, where the description says so.
     pub termination_log: Option<Fact<Vec<u8>>>,
+    /// What it asks for that no rule here follows.
+    pub unmodelled: Vec<Unmodelled>,
     /// Where it was described.
     pub from: Provenance,
 }
@@ -118,6 +121,7 @@ impl Container {
             mounts: Vec::new(),
             working_directory: None,
             termination_log: None,
+            unmodelled: Vec::new(),
             from,
         }
     }

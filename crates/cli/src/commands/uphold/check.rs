@@ -238,7 +238,7 @@ fn look(
     one.own = own.len();
     for expected in own.iter().chain(shared) {
         let held = uphold(&whole.stage, expected, &Patterns).map_err(|why| Misread::at(expected, why))?;
-        one.checked.held.push(held);
+        one.checked.held.push(if args.facts.strict { held.without_assumptions() } else { held });
     }
     if one.checked.held.is_empty() {
         writeln!(one.said, "warning: {} expects nothing", mivask_show::safe(&one.checked.input))?;

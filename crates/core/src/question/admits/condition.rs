@@ -48,7 +48,7 @@ impl Site<'_> {
         };
         let tree = &self.stage.source(place.source).tree;
         place.inode.is_some_and(|id| {
-            tree.acl(id).is_none() && tree.inode(id).stored_mode().other().grants(Access::EXECUTE)
+            tree.acl(id).is_none() && tree.mode(id).is_some_and(|mode| mode.other().grants(Access::EXECUTE))
         })
     }
 

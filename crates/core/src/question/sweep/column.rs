@@ -65,15 +65,18 @@ pub struct Ending {
     /// The check that decided: the one that failed, or whose bits gave it. [`Check::Link`] where that is decided
     /// at the place a link or a script points to.
     pub check: Option<Check>,
+    /// Whether something was taken for granted.
+    pub assumed: bool,
 }
 
 impl Ending {
     pub(super) fn of(result: Result<(), Errno>, met_unknown: bool, check: Option<Check>) -> Self {
-        match result {
-            _ if met_unknown => Self { cell: Cell::Open, check: Some(Check::Unknown) },
-            Ok(()) => Self { cell: Cell::Allowed, check },
-            Err(errno) => Self { cell: Cell::Denied(errno), check },
-        }
+        let (cell, check) = match result {
+            _ if met_unknown => (Cell::Open, Some(Check::Unknown)),
+            Ok(()) => (Cell::Allowed, check),
+            Err(errno) => (Cell::Denied(errno), check),
+        };
+        Self { cell, check, assumed: false }
     }
 }
 

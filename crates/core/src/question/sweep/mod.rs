@@ -16,6 +16,7 @@ use std::sync::Arc;
 use mivask_model::act::Verb;
 use mivask_model::mode::{Access, FileKind};
 use mivask_model::outcome::Errno;
+use mivask_model::unmodelled::Touches;
 use mivask_rules::decide::{after_walk, decide};
 use mivask_rules::trace::Check;
 use mivask_rules::view::{Place, View};
@@ -82,6 +83,8 @@ struct Level {
     place: Place,
     /// What stops the actor from searching it, or a directory above.
     closed: Option<Ending>,
+    /// Whether something was taken for granted on the way to what is in it.
+    assumed: bool,
     children: std::ops::Range<usize>,
     /// How long its path is.
     path: usize,
@@ -129,8 +132,11 @@ pub fn follow(
     };
     let view = stage.view(actor, who, "");
     let mut recorder = Recorder::default();
-    let entered = decide(&view, &Verb::Enters, start, &mut recorder).map(drop);
-    let closed = Some(recorder.ending(entered)).filter(|ending| ending.cell != Cell::Allowed);
+    // What no rule follows makes no directory shut; it is weighed for each entry.
+    let modelled = view.with_unmodelled(&[]);
+    let entered = decide(&modelled, &Verb::Enters, start, &mut recorder).map(drop);
+    let entered = recorder.ending(entered);
+    let closed = Some(entered).filter(|ending| ending.cell != Cell::Allowed);
     let end = start.iter().rposition(|byte| *byte != b'/').map_or(0, |last| last + 1);
     let mut sweep = Sweep {
         view: &view,
@@ -142,7 +148,9 @@ pub fn follow(
     if let Some(ending) = closed {
         (sweep.visit)(Event::Shut(ending));
     }
-    sweep.below(place, closed);
+    sweep.below(place, closed, entered.assumed);
+    let trusted = actor.unmodelled.iter().filter(|one| one.touches == Touches::Trusted);
+    recorder.assumed.extend(trusted.map(|one| Arc::from(one.name.as_str())));
     Ok(recorder.assumed)
 }
 
@@ -155,12 +163,13 @@ struct Sweep<'v, 'w, F> {
 }
 
 impl<F: FnMut(Event<'_>)> Sweep<'_, '_, F> {
-    fn below(&mut self, place: Place, closed: Option<Ending>) {
+    fn below(&mut self, place: Place, closed: Option<Ending>, assumed: bool) {
         let view = self.view;
-        let mut levels = vec![self.level(place, closed)];
+        let mut levels = vec![self.level(place, closed, assumed)];
         while let Some(level) = levels.last_mut() {
             let directory = level.place;
             let closed = level.closed;
+            let assumed = level.assumed;
             let length = level.path;
             let next = level.children.next().zip(directory.inode);
             let entry = next.and_then(|(index, dir)| view.source(directory).tree.child(dir, index));
@@ -179,24 +188,28 @@ impl<F: FnMut(Event<'_>)> Sweep<'_, '_, F> {
             let kind = view.inode(there).map_or(FileKind::Directory, |inode| inode.kind);
             let endings = match closed {
                 Some(shut) => Endings::all(kind, shut),
+                None if assumed => self.open(found, kind).map(|ending| Ending { assumed, ..*ending }),
                 None => self.open(found, kind),
             };
+            let endings = if view.unmodelled.is_empty() { endings } else { unsettled(view, endings) };
             let depth = levels.len();
             let shut = closed.is_some();
             (self.visit)(Event::Entry(Swept { path: &self.path, kind, place: there, endings, shut, depth }));
             if kind == FileKind::Directory {
-                let shut = if closed.is_none() { self.searchable(there) } else { None };
+                let entered = if closed.is_none() { Some(self.searchable(there)) } else { None };
+                let shut = entered.filter(|ending| ending.cell != Cell::Allowed);
                 if let Some(ending) = shut {
                     (self.visit)(Event::Shut(ending));
                 }
-                levels.push(self.level(there, closed.or(shut)));
+                let assumed = assumed || entered.is_some_and(|ending| ending.assumed);
+                levels.push(self.level(there, closed.or(shut), assumed));
             }
         }
     }
 
-    fn level(&self, place: Place, closed: Option<Ending>) -> Level {
+    fn level(&self, place: Place, closed: Option<Ending>, assumed: bool) -> Level {
         let count = place.inode.map_or(0, |dir| self.view.source(place).tree.child_count(dir));
-        Level { place, closed, children: 0..count, path: self.path.len() }
+        Level { place, closed, assumed, children: 0..count, path: self.path.len() }
     }
 
     /// The columns of an entry whose directory can be searched.
@@ -266,15 +279,31 @@ impl<F: FnMut(Event<'_>)> Sweep<'_, '_, F> {
     fn act(&mut self, verb: &Verb) -> Ending {
         let mut unwatched = Unwatched::default();
         let ended = decide(self.view, verb, &self.path, &mut unwatched).map(drop);
-        Ending { check: Some(Check::Link), ..Ending::of(ended, unwatched.met_unknown, None) }
+        let Unwatched { met_unknown, assumed } = unwatched;
+        Ending { check: Some(Check::Link), assumed, ..Ending::of(ended, met_unknown, None) }
     }
 
-    fn searchable(&mut self, place: Place) -> Option<Ending> {
+    fn searchable(&mut self, place: Place) -> Ending {
         let found = self.walker.permit(place, Access::EXECUTE);
-        Some(self.ending(found)).filter(|ending| ending.cell != Cell::Allowed)
+        self.ending(found)
     }
 
     fn ending(&mut self, result: Result<(), Errno>) -> Ending {
         self.walker.witness().ending(result)
     }
+}
+
+/// What is left of endings where something was asked for that no rule here follows.
+fn unsettled(view: &View<'_>, endings: Endings) -> Endings {
+    let may = |ending: &Ending, touches: Touches| match (ending.cell, touches) {
+        (Cell::Allowed, Touches::Permitted(_)) | (Cell::Allowed | Cell::Denied(_), Touches::Ids) => true,
+        (Cell::Void | Cell::Open | Cell::Denied(_), _) | (_, Touches::Trusted) => false,
+    };
+    let trusted = view.unmodelled.iter().any(|one| one.touches == Touches::Trusted);
+    endings.map(|ending| {
+        if view.unmodelled.iter().any(|one| may(ending, one.touches)) {
+            return Ending { cell: Cell::Open, check: Some(Check::Unknown), ..*ending };
+        }
+        Ending { assumed: ending.assumed || trusted && ending.cell == Cell::Allowed, ..*ending }
+    })
 }

@@ -85,8 +85,9 @@ pub fn overview(
             if wanted(&swept) {
                 list(&swept);
                 // That a file of data does not run is true, but nothing to look at.
-                let inode = swept.place.inode.map(|id| stage.source(swept.place.source).tree.inode(id));
-                let data = inode.is_some_and(|inode| !inode.stored_mode().has_any(Mode::ANY_EXECUTE));
+                let tree = &stage.source(swept.place.source).tree;
+                let mode = swept.place.inode.and_then(|id| tree.mode(id).value());
+                let data = mode.is_some_and(|mode| !mode.has_any(Mode::ANY_EXECUTE));
                 sums.add(&swept, data);
             }
             if swept.kind == mivask_model::mode::FileKind::Directory {
@@ -152,7 +153,8 @@ impl Sums {
     fn add(&mut self, swept: &Swept<'_>, data: bool) {
         self.entries += 1;
         for (column, ending) in swept.endings.iter() {
-            let ending = *ending;
+            // What is taken for granted is listed below the sums, and parts none of them.
+            let ending = Ending { assumed: false, ..*ending };
             let not_run = data && column == Column::Run && matches!(ending.cell, super::Cell::Denied(_));
             if ending.cell == super::Cell::Void || not_run {
                 continue;

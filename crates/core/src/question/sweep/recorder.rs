@@ -15,6 +15,8 @@ use super::column::Ending;
 pub(super) struct Recorder {
     /// What was taken for granted so far.
     pub assumed: BTreeSet<Arc<str>>,
+    /// Whether the column that is watched rests on some of it.
+    assumes: bool,
     met_unknown: bool,
     failed: Option<Check>,
     gave: Option<Check>,
@@ -24,7 +26,8 @@ impl Recorder {
     /// The ending of what was watched since the last one.
     pub(super) fn ending(&mut self, result: Result<(), Errno>) -> Ending {
         let check = if result.is_ok() { self.gave } else { self.failed };
-        let ending = Ending::of(result, self.met_unknown, check);
+        let assumed = self.assumes;
+        let ending = Ending { assumed, ..Ending::of(result, self.met_unknown, check) };
         self.forget();
         ending
     }
@@ -32,6 +35,7 @@ impl Recorder {
     /// Drops what was watched, except what was assumed.
     pub(super) fn forget(&mut self) {
         self.met_unknown = false;
+        self.assumes = false;
         self.failed = None;
         self.gave = None;
     }
@@ -50,6 +54,7 @@ impl Witness for Recorder {
     }
 
     fn assume(&mut self, text: impl FnOnce() -> Arc<str>) {
+        self.assumes = true;
         self.assumed.insert(text());
     }
 

@@ -214,7 +214,9 @@ pub(in crate::kubernetes) struct PodSecurityContext {
     /// A label.
     pub se_linux_options: Option<IgnoredAny>,
     /// A profile.
-    pub app_armor_profile: Option<AppArmorProfile>,
+    pub app_armor_profile: Option<SecurityProfile>,
+    /// A filter of system calls.
+    pub seccomp_profile: Option<SecurityProfile>,
 }
 
 /// `securityContext` of a container.
@@ -240,7 +242,9 @@ pub(in crate::kubernetes) struct SecurityContext {
     /// A label.
     pub se_linux_options: Option<IgnoredAny>,
     /// A profile.
-    pub app_armor_profile: Option<AppArmorProfile>,
+    pub app_armor_profile: Option<SecurityProfile>,
+    /// A filter of system calls.
+    pub seccomp_profile: Option<SecurityProfile>,
 }
 
 /// `capabilities`.
@@ -253,11 +257,13 @@ pub(in crate::kubernetes) struct Capabilities {
     pub drop: Vec<String>,
 }
 
-/// `appArmorProfile`.
+/// `appArmorProfile` and `seccompProfile`.
 #[derive(Clone, Debug, Default, Deserialize)]
 #[serde(rename_all = "camelCase", default)]
-pub(in crate::kubernetes) struct AppArmorProfile {
+pub(in crate::kubernetes) struct SecurityProfile {
     /// Which kind of profile.
     #[serde(rename = "type")]
     pub type_: String,
+    /// One of the node's own.
+    pub localhost_profile: Option<String>,
 }
