@@ -6,10 +6,10 @@ use std::io::{self, Write};
 use std::sync::Arc;
 
 use mivask_core::change::Changes;
-use mivask_core::claim_groups::ClaimGroups;
 use mivask_core::prepare::Staging;
 use mivask_core::question::{Remark, remarks};
 use mivask_core::scene::Workload;
+use mivask_core::sharing::Sharing;
 use mivask_core::stage::{Actor, Stage};
 use mivask_disk::process::Reach;
 use mivask_read::input::Disk;
@@ -138,11 +138,11 @@ pub(crate) fn chosen(outline: &Outline, names: &[String]) -> Result<BTreeSet<usi
 type Visiting<'a> = &'a mut dyn FnMut(&Stage, &[&Actor], Vec<Remark>) -> Result<(), Failure>;
 
 /// Those of the workloads as they are changed.
-fn claim_groups(outline: &Outline, changes: &Changes) -> Result<Arc<ClaimGroups>, Failure> {
+fn sharing(outline: &Outline, changes: &Changes) -> Result<Arc<Sharing>, Failure> {
     if changes.is_empty() {
-        return Ok(outline.claim_groups.clone());
+        return Ok(outline.sharing.clone());
     }
-    let mut all = ClaimGroups::default();
+    let mut all = Sharing::default();
     outline.each(&Disk, &mut |given| {
         let mut changed = given.clone();
         changes.apply_to_workload(&mut changed)?;
@@ -159,7 +159,7 @@ pub(crate) fn each(
     visit: Visiting<'_>,
 ) -> Result<(), Failure> {
     let scene = &outline.scene;
-    let mut staging = Staging::new(scene, outline.actor_names.clone(), claim_groups(outline, changes)?);
+    let mut staging = Staging::new(scene, outline.actor_names.clone(), sharing(outline, changes)?);
     outline.each(&Disk, &mut |given| {
         let mut changed = Cow::Borrowed(given);
         if !changes.is_empty() {

@@ -21,7 +21,7 @@
 //! let answer = ask(&stage, &parse_act("gauge reads /etc/tide.conf")?)?;
 //! // Nothing is known of the image's files: the answer lists each possibility.
 //! assert_eq!(answer.outcome, Outcome::Depends);
-//! assert!(answer.depends_on.iter().any(|one| one.verdict.is_ok()));
+//! assert!(answer.depends_on.iter().any(|one| one.end.effect().is_some()));
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 //!
@@ -47,7 +47,7 @@ pub use mivask_model::{
 };
 pub use mivask_rules::{decide, explore, imprint, settle, trace, view, walk, witness};
 pub use mivask_stage::{
-    actor_names, claim_groups, cluster, identity, prepare, recipe, runtime, scene, stage,
+    actor_names, cluster, identity, need, prepare, recipe, runtime, scene, sharing, stage,
 };
 
 pub use mivask_model::act::{Act, parse_act};

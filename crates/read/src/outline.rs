@@ -4,9 +4,9 @@
 use std::sync::Arc;
 
 use mivask_core::actor_names::ActorNames;
-use mivask_core::claim_groups::ClaimGroups;
 use mivask_core::runtime::Flavour;
 use mivask_core::scene::{Scene, Workload};
+use mivask_core::sharing::Sharing;
 
 use crate::described::Described;
 use crate::diagnostic::Diagnostics;
@@ -26,7 +26,7 @@ pub struct Outline {
     /// The names of all actors.
     pub actor_names: Arc<ActorNames>,
     /// The filesystem groups of the pods on each claim.
-    pub claim_groups: Arc<ClaimGroups>,
+    pub sharing: Arc<Sharing>,
     kept: Kept,
 }
 
@@ -53,7 +53,7 @@ enum Kept {
 struct Gathering {
     headings: Vec<Heading>,
     containers: Vec<(Arc<str>, Arc<str>)>,
-    claim_groups: ClaimGroups,
+    sharing: Sharing,
     held: Vec<Workload>,
     hold: bool,
 }
@@ -62,13 +62,13 @@ impl Gathering {
     fn outline(self, scene: Scene, kept: Kept) -> Outline {
         let names = self.containers.iter().map(|(workload, container)| (workload, &**container));
         let actor_names = Arc::new(ActorNames::of(names));
-        let claim_groups = Arc::new(self.claim_groups);
-        Outline { scene, headings: self.headings, actor_names, claim_groups, kept }
+        let sharing = Arc::new(self.sharing);
+        Outline { scene, headings: self.headings, actor_names, sharing, kept }
     }
 
     fn take(&mut self, scene: &mut Scene) {
         for workload in scene.workloads.drain(..) {
-            self.claim_groups.take(&workload);
+            self.sharing.take(&workload);
             let name: Arc<str> = Arc::from(workload.name.as_str());
             let names = workload.containers.iter().map(|one| (name.clone(), Arc::from(one.name.as_str())));
             self.containers.extend(names);

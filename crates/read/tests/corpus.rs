@@ -9,10 +9,10 @@ use std::collections::BTreeSet;
 use std::path::Path;
 
 use mivask_core::act::parse_act;
-use mivask_core::claim_groups::ClaimGroups;
 use mivask_core::prepare::{self, Staging};
 use mivask_core::question::{access, ask, default_paths, mounts};
 use mivask_core::settle::Outcome;
+use mivask_core::sharing::Sharing;
 use mivask_core::stage::{Actor, Stage};
 use mivask_read::diagnostic::Diagnostics;
 use mivask_read::input::{InputError, Origin, read_input};
@@ -153,7 +153,7 @@ fn one_stage_at_a_time_answers_alike() {
             stage.actors.iter().flat_map(of).collect::<Vec<_>>()
         };
         let mut staging =
-            Staging::new(&scene, scene.actor_names().into(), ClaimGroups::of(&scene.workloads).into());
+            Staging::new(&scene, scene.actor_names().into(), Sharing::of(&scene.workloads).into());
         let apart: Vec<String> =
             scene.workloads.iter().flat_map(|workload| rows(&staging.next(workload))).collect();
         assert_eq!(apart, rows(&prepare::stage(&scene)), "{name}");

@@ -53,10 +53,55 @@ pub struct Dependence {
     /// What the user can add to settle them.
     pub settle: Vec<Arc<str>>,
     /// How the act then ends.
-    pub verdict: Verdict,
+    pub end: End,
+}
+
+/// How one possibility ends.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum End {
+    /// The act is tried.
+    Act(Verdict),
+    /// The actor never runs.
+    NeverRuns,
+}
+
+impl End {
+    /// What the act leaves, where it succeeds.
+    #[must_use]
+    pub const fn effect(&self) -> Option<&Effect> {
+        match self {
+            Self::Act(Ok(effect)) => Some(effect),
+            Self::Act(Err(_)) | Self::NeverRuns => None,
+        }
+    }
+
+    /// Why it fails, where it is tried and does.
+    #[must_use]
+    pub const fn errno(&self) -> Option<Errno> {
+        match self {
+            Self::Act(Err(errno)) => Some(*errno),
+            Self::Act(Ok(_)) | Self::NeverRuns => None,
+        }
+    }
+
+    /// The word used in JSON.
+    #[must_use]
+    pub const fn word(&self) -> &'static str {
+        match self {
+            Self::Act(Ok(_)) => "allowed",
+            Self::Act(Err(_)) => "denied",
+            Self::NeverRuns => "never-runs",
+        }
+    }
 }
 
 impl Dependence {
+    /// One possibility.
+    #[must_use]
+    pub const fn new(fact: String, conditions: Vec<String>, settle: Vec<Arc<str>>, end: End) -> Self {
+        Self { fact, conditions, settle, end }
+    }
+
     /// Every condition in one text.
     #[must_use]
     pub fn when(&self) -> String {
@@ -99,7 +144,7 @@ pub fn settle(explored: &Explored) -> (Outcome, Effect, Vec<Dependence>) {
             let mut settle: Vec<Arc<str>> =
                 ending.conditions.iter().map(|(unknown, _)| unknown.settle.clone()).collect();
             settle.dedup();
-            Dependence { fact: facts.join("; "), conditions, settle, verdict: ending.verdict.clone() }
+            Dependence { fact: facts.join("; "), conditions, settle, end: End::Act(ending.verdict.clone()) }
         })
         .collect();
     (outcome, effect, depends_on)

@@ -10,11 +10,12 @@
 
 pub mod actor_names;
 mod builder;
-pub mod claim_groups;
 pub mod cluster;
 pub mod identity;
+pub mod need;
 pub mod prepare;
 pub mod recipe;
 pub mod runtime;
 pub mod scene;
+pub mod sharing;
 pub mod stage;

@@ -13,6 +13,7 @@ use mivask_rules::witness::{MissingFact, Witness};
 
 use crate::actor_names::{ActorError, ActorNames};
 use crate::identity::{IdentityFact, Resolved};
+use crate::need::Need;
 
 /// What part of a pod a container is.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -63,6 +64,8 @@ pub struct Actor {
     pub all_devices: bool,
     /// What its description asks for that no rule here follows.
     pub unmodelled: Vec<Unmodelled>,
+    /// What has to be so for it to start, and is not known.
+    pub needs: Vec<Need>,
     /// Why a volume keeps its pod from starting.
     pub blocked: Option<Refusal>,
     /// Where it was described.

@@ -14,6 +14,7 @@ mod hostile;
 mod house;
 mod known;
 mod mistakes;
+mod mount_points;
 mod pasted;
 mod questions;
 mod rehearsals;

@@ -255,8 +255,10 @@ fn ended(answer: &Answer) -> String {
     if answer.outcome == Outcome::Depends {
         let mut ways: Vec<String> = Vec::new();
         for one in &answer.depends_on {
-            let way =
-                one.verdict.as_ref().map_or_else(|errno| format!("denied {errno}"), |_| "allowed".to_owned());
+            let way = match one.end.errno() {
+                Some(errno) => format!("denied {errno}"),
+                None => one.end.word().replace('-', " "),
+            };
             if !ways.contains(&way) {
                 ways.push(way);
             }

@@ -78,7 +78,7 @@ pub fn exposure(
             continue;
         }
         // A policy may keep it from something; what there is to be kept from is looked for here.
-        let actor = &Actor { unmodelled: Vec::new(), ..actor.clone() };
+        let actor = &Actor { unmodelled: Vec::new(), needs: Vec::new(), ..actor.clone() };
         for which in 0..actor.credentials.len() {
             // A part that cannot be swept has nothing to find.
             let _ = follow(stage, actor, which, b"/", |event| {

@@ -15,6 +15,7 @@ use mivask_stage::stage::{Actor, Stage};
 
 use super::ask::explored;
 use super::facts::{PathFacts, facts_of};
+use super::start::if_it_starts;
 use super::sweep::{Column, PerColumn};
 
 /// One actor and one path.
@@ -125,12 +126,12 @@ fn outcome(stage: &Stage, actor: &Actor, path: &[u8], what: &What) -> Outcome {
         What::Act(verb) => decide(&view, verb, path, &mut unwatched),
         What::NewEntry => decide_new_entry(&view, NewKind::File, Mode::new(0o666), path, &mut unwatched),
     };
-    if !unwatched.met_unknown {
+    if !unwatched.met_unknown && actor.needs.is_empty() {
         return verdict.map_or_else(|errno| Outcome::Denied(Some(errno)), |_| Outcome::Allowed);
     }
     let explored = explored(stage, actor, |view, w| match what {
         What::Act(verb) => decide(view, verb, path, w),
         What::NewEntry => decide_new_entry(view, NewKind::File, Mode::new(0o666), path, w),
     });
-    settle(&explored).0
+    if_it_starts(actor, settle(&explored)).0
 }

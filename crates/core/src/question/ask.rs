@@ -12,6 +12,8 @@ use mivask_rules::view::View;
 use mivask_stage::actor_names::ActorError;
 use mivask_stage::stage::{Actor, Stage};
 
+use super::start::if_it_starts;
+
 /// The answer to one act.
 #[derive(Clone, Debug)]
 #[non_exhaustive]
@@ -82,7 +84,7 @@ pub fn ask_as(stage: &Stage, actor: &Actor, act: &Act) -> Answer {
         };
     }
     let explored = explored(stage, actor, |view, w| decide(view, &act.verb, &act.path, w));
-    let (outcome, effect, depends_on) = settle(&explored);
+    let (outcome, effect, depends_on) = if_it_starts(actor, settle(&explored));
     let mut assumptions: Vec<Arc<str>> = explored.assumptions.into_iter().collect();
     assumptions.extend(actor.identity.assumptions.iter().cloned());
     let steps = explored.steps;

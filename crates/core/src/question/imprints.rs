@@ -4,11 +4,14 @@ use mivask_model::mode::{FileKind, Mode};
 use mivask_model::mount::MountOrigin;
 use mivask_model::outcome::Imprint;
 use mivask_rules::decide::decide_new_entry;
+use mivask_rules::explore::Explorer;
 use mivask_rules::imprint::NewKind;
 use mivask_rules::settle::{Dependence, Outcome, settle};
+use mivask_rules::view::View;
 use mivask_stage::stage::{Actor, Stage};
 
 use super::ask::explored;
+use super::start::if_it_starts;
 use crate::question::facts_at;
 
 /// What one actor leaves in one directory.
@@ -63,12 +66,14 @@ fn row(stage: &Stage, actor: &Actor, directory: &[u8], kind: NewKind, requested:
             (Outcome::NeverRuns(refusal.clone()), mivask_model::outcome::Effect::default(), Vec::new())
         }
         None => {
-            settle(&explored(stage, actor, |view, w| decide_new_entry(view, kind, requested, directory, w)))
+            let decide =
+                |view: &View<'_>, w: &mut Explorer| decide_new_entry(view, kind, requested, directory, w);
+            if_it_starts(actor, settle(&explored(stage, actor, decide)))
         }
     };
     // Where it depends, what it looks like if it is allowed is still worth saying, if all agree.
     let imprint = effect.imprint.or_else(|| {
-        let allowed = depends_on.iter().filter_map(|one| one.verdict.as_ref().ok()?.imprint.clone());
+        let allowed = depends_on.iter().filter_map(|one| one.end.effect()?.imprint.clone());
         allowed.reduce(|a, b| a.agreed(&b))
     });
     ImprintRow {

@@ -15,6 +15,7 @@ mod listing;
 mod mounts;
 mod reached;
 mod remarks;
+mod start;
 mod sweep;
 mod why;
 

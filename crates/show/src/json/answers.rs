@@ -122,13 +122,12 @@ pub(super) struct DependenceJson<'a> {
 
 impl<'a> DependenceJson<'a> {
     pub(super) fn new(one: &'a Dependence) -> Self {
-        let effect = one.verdict.as_ref().ok();
         Self {
             fact: &one.fact,
             when: one.when(),
-            outcome: if effect.is_some() { "allowed" } else { "denied" },
-            errno: one.verdict.as_ref().err().map(|errno| errno.name()),
-            imprint: effect.and_then(|effect| effect.imprint.as_ref()).map(ImprintJson::new),
+            outcome: one.end.word(),
+            errno: one.end.errno().map(|errno| errno.name()),
+            imprint: one.end.effect().and_then(|effect| effect.imprint.as_ref()).map(ImprintJson::new),
             settle: &one.settle,
         }
     }

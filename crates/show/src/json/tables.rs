@@ -9,6 +9,7 @@ use mivask_core::mount::RootFacts;
 use mivask_core::question::{AccessRow, Cell, Column, ImprintRow, MountRow, PathFacts, PerColumn, Swept};
 use mivask_core::settle::Outcome;
 use mivask_core::stage::Actor;
+use mivask_core::unmodelled::Touches;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -37,8 +38,8 @@ pub(super) struct IdentityJson {
     possible: Vec<PossibleJson>,
     facts: Vec<FactJson>,
     assumptions: Vec<String>,
-    /// What was asked for and is not followed: facts that answers may depend on.
-    unmodelled: Vec<String>,
+    /// Facts that are missing about it as a whole: whether it starts, and what it asks for and no rule follows.
+    missing_facts: Vec<String>,
 }
 
 #[derive(Debug, JsonSchema, Serialize)]
@@ -132,10 +133,22 @@ impl IdentityJson {
                     from: fact.from.to_string(),
                 })
                 .collect(),
-            assumptions: resolved.assumptions.iter().map(ToString::to_string).collect(),
-            unmodelled: actor.unmodelled.iter().map(|one| one.unknown.fact.to_string()).collect(),
+            assumptions: assumptions(actor),
+            missing_facts: missing_facts(actor),
         }
     }
+}
+
+fn assumptions(actor: &Actor) -> Vec<String> {
+    let trusted = actor.unmodelled.iter().filter(|one| one.touches == Touches::Trusted);
+    let own = actor.identity.assumptions.iter().map(ToString::to_string);
+    own.chain(trusted.map(|one| one.name.clone())).collect()
+}
+
+fn missing_facts(actor: &Actor) -> Vec<String> {
+    let needs = actor.needs.iter().map(|need| &need.unknown);
+    let unmodelled = actor.unmodelled.iter().filter(|one| one.touches != Touches::Trusted);
+    needs.chain(unmodelled.map(|one| &one.unknown)).map(|unknown| unknown.fact.to_string()).collect()
 }
 
 fn group_numbers(identity: &Identity) -> Vec<u32> {

@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use anstyle::Style;
 use mivask_core::outcome::{Effect, Imprint};
-use mivask_core::settle::Dependence;
+use mivask_core::settle::{Dependence, End};
 
 use super::{Layout, folded, imprint};
 use crate::safe::safe;
@@ -45,7 +45,7 @@ type Line = ((Style, String), String);
 /// Where each ending branches off one long way, only its own condition needs saying; what is at the end of the way
 /// happens otherwise. `None` where they branch in another fashion.
 fn chain(all: &[Dependence]) -> Option<Vec<Line>> {
-    let longest = all.iter().max_by_key(|one| (one.conditions.len(), one.verdict.is_ok()))?;
+    let longest = all.iter().max_by_key(|one| (one.conditions.len(), one.end.effect().is_some()))?;
     let on_the_way = |one: &Dependence| {
         let before = one.conditions.len().checked_sub(1);
         before.is_some_and(|before| longest.conditions.starts_with(&one.conditions[..before]))
@@ -70,11 +70,12 @@ fn chain(all: &[Dependence]) -> Option<Vec<Line>> {
 
 /// `denied EACCES`, `allowed`, or what an allowed act leaves.
 fn ending(one: &Dependence) -> (Style, String) {
-    match &one.verdict {
-        Err(errno) => (BAD, format!("denied {errno}")),
-        Ok(Effect { imprint: Some(left), .. }) if *left != Imprint::default() => {
+    match &one.end {
+        End::NeverRuns => (BAD, "never runs".to_owned()),
+        End::Act(Err(errno)) => (BAD, format!("denied {errno}")),
+        End::Act(Ok(Effect { imprint: Some(left), .. })) if *left != Imprint::default() => {
             (GOOD, format!("leaves {}", imprint(left)))
         }
-        Ok(_) => (GOOD, "allowed".to_owned()),
+        End::Act(Ok(_)) => (GOOD, "allowed".to_owned()),
     }
 }

@@ -82,8 +82,17 @@ fn identity(out: &mut dyn Write, actor: &Actor, layout: Layout) -> io::Result<()
         )?;
         paragraph(out, &format!("to settle it: {}", safe(&unknown.settle)), 2, layout)?;
     }
+    unsettled(out, actor, layout)
+}
+
+/// What is taken for granted about it, and what is not known.
+fn unsettled(out: &mut dyn Write, actor: &Actor, layout: Layout) -> io::Result<()> {
     for text in &actor.identity.assumptions {
         paragraph(out, &format!("assumed: {}", safe(text)), 2, layout)?;
+    }
+    for need in &actor.needs {
+        let text = format!("not known: {} ({})", safe(&need.unknown.fact), safe(&need.from.to_string()));
+        paragraph(out, &paint(OPEN, &text), 2, layout)?;
     }
     for one in &actor.unmodelled {
         let kind = if one.touches == Touches::Trusted { "assumed" } else { "not known" };

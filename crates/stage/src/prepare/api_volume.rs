@@ -6,6 +6,7 @@ use std::sync::Arc;
 use mivask_model::fact::{Fact, Provenance, Unknown};
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::mount::{MountFlags, Preparation, Source};
+use mivask_model::path::trimmed;
 use mivask_model::personality::Personality;
 use mivask_model::refusal::Refusal;
 use mivask_model::refusal::RefusalClass;
@@ -15,7 +16,7 @@ use super::context::Context;
 use super::fs_group::{self, GroupStep, Masks, Policy};
 use super::prepared::{Prepared, root_facts};
 use crate::scene::{ApiItem, ApiKind, ApiSource, ApiVolume, Who};
-use crate::stage::Stage;
+use crate::stage::{Role, Stage};
 
 /// The directory that holds the real files; the kubelet names it after the time.
 const DATA: &[u8] = b"..TIMESTAMP";
@@ -37,7 +38,10 @@ pub(super) fn prepare(
         }
     };
     let mut tree = Tree::new(Entry::directory(0, 0, mode), Provenance::rule(rule));
-    let added = contents.lay_out(&mut tree);
+    let added = inner_mount_points(context, &name.value)
+        .iter()
+        .try_for_each(|path| make_directory(&mut tree, path))
+        .and_then(|()| contents.lay_out(&mut tree));
     let mut preparation =
         Preparation { before: Some(root_facts(&tree, Tree::ROOT)), ..Preparation::default() };
     preparation.notes.push(Arc::from(rule));
@@ -75,6 +79,45 @@ pub(super) fn prepare(
         flags: MountFlags::READ_ONLY,
         ..Prepared::single(source, volume.kind.mount_kind(), preparation)
     }
+}
+
+/// Where the containers of the pod mount something inside a mount of `volume`, relative to that mount and the outermost of
+/// those that lie in each other. The kubelet makes these directories before it writes the files, since no runtime could make
+/// them in a read-only mount (`MakeNestedMountpoints`; docs/facts/kubelet.md section 6).
+fn inner_mount_points(context: &Context<'_>, volume: &str) -> Vec<Vec<u8>> {
+    let mut inner: Vec<Vec<u8>> = Vec::new();
+    // One that is added to a running pod comes too late.
+    let containers = context.workload.containers.iter().filter(|container| container.role != Role::Ephemeral);
+    for container in containers {
+        let all = || container.mounts.iter().map(|mount| trimmed(&mount.at.value));
+        for outer in container.mounts.iter().filter(|mount| mount.volume.value == volume) {
+            let rest = |at: &[u8]| {
+                let rest = at.strip_prefix(trimmed(&outer.at.value))?.strip_prefix(b"/")?;
+                (!rest.is_empty()).then(|| rest.to_vec())
+            };
+            let below: Vec<Vec<u8>> = all().filter_map(rest).collect();
+            let outermost = |path: &&Vec<u8>| {
+                let holds = |other: &Vec<u8>| {
+                    path.strip_prefix(other.as_slice()).is_some_and(|rest| rest.starts_with(b"/"))
+                };
+                !below.iter().any(holds)
+            };
+            inner.extend(below.iter().filter(outermost).cloned());
+        }
+    }
+    inner
+}
+
+fn make_directory(tree: &mut Tree, path: &[u8]) -> Result<(), TreeError> {
+    let rule = "the kubelet makes the mount points inside such a volume, 0:0 0755";
+    let mut here = Tree::ROOT;
+    for name in path.split(|byte| *byte == b'/').filter(|name| !name.is_empty()) {
+        here = match tree.lookup(here, name) {
+            Some(found) => found,
+            None => tree.add(here, name, Entry::directory(0, 0, 0o755).at(Provenance::rule(rule)))?,
+        };
+    }
+    Ok(())
 }
 
 /// The automatic service account volume of current releases.

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use mivask_model::act::quoted;
-use mivask_model::fact::{Fact, Provenance};
+use mivask_model::fact::Fact;
 use mivask_model::ids::{KernelOwner, MountIds};
 use mivask_model::mode::FileKind;
 use mivask_model::mount::{Mount, MountFlags, MountId, MountOrigin, MountTable, Preparation};
@@ -13,7 +13,7 @@ use mivask_model::refusal::RefusalClass;
 use mivask_model::tree::{InodeId, Tree};
 
 use super::bind::{self, Bound};
-use super::container_mounts::{ContainerMounts, Filled};
+use super::container_mounts::{Attachment, ContainerMounts, Filled};
 use super::context::Context;
 use super::defaults::{self, DefaultMount, TreeCache};
 use super::image::image_source;
@@ -59,6 +59,7 @@ pub(super) fn actor(
         filled: &mut state.filled,
         mounts: MountTable::default(),
         blocked: container.refusal.clone(),
+        needs: Vec::new(),
         own_ids,
     };
     mounts.blocked = mounts.blocked.or_else(|| mounts.image.and_then(|image| image.failure.clone()));
@@ -80,6 +81,7 @@ pub(super) fn actor(
         mounts: mounts.mounts,
         all_devices: container.privileged,
         unmodelled: container.unmodelled.clone(),
+        needs: mounts.needs,
         blocked,
         from: container.from.clone(),
     }
@@ -90,17 +92,6 @@ enum Wanted<'a> {
     Default(Box<DefaultMount>),
     /// A `VOLUME` of the image.
     Image(&'a Fact<Vec<u8>>),
-}
-
-/// One mount about to be made.
-pub(super) struct Attachment<'a> {
-    pub at: &'a [u8],
-    pub volume: &'a Prepared,
-    pub root: Option<InodeId>,
-    pub flags: MountFlags,
-    pub origin: MountOrigin,
-    pub from: &'a Provenance,
-    pub ids: &'a MountIds,
 }
 
 impl ContainerMounts<'_> {
@@ -319,7 +310,7 @@ impl ContainerMounts<'_> {
         let tree = &self.stage.source(new.volume.variants[0].source).tree;
         let directory = new.root.map(|root| tree.inode(root).kind == FileKind::Directory);
         let wanted = if directory == Some(true) { FileKind::Directory } else { FileKind::File };
-        match find_or_make(self.stage, &self.mounts, new.at, wanted, &self.maker()) {
+        match self.mount_point(new, wanted) {
             Ok(place) => {
                 let Some(inode) = place.inode else { return };
                 let there = self.stage.source(place.source).tree.inode(inode).kind;

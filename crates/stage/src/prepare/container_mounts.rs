@@ -2,14 +2,22 @@
 
 use std::collections::BTreeSet;
 
-use mivask_model::fact::Provenance;
+use mivask_model::act::quoted;
+use mivask_model::fact::{Provenance, Unknown};
 use mivask_model::ids::{KernelOwner, MountIds};
-use mivask_model::mount::{MountTable, SourceId};
+use mivask_model::mode::FileKind;
+use mivask_model::mount::{MountFlags, MountId, MountOrigin, MountTable, SourceId};
+use mivask_model::path::trimmed;
 use mivask_model::refusal::Refusal;
 use mivask_model::refusal::RefusalClass;
+use mivask_model::tree::InodeId;
+
+use mivask_rules::view::Place;
 
 use super::context::Context;
-use super::mount_point::Maker;
+use super::mount_point::{CannotMake, Made, Maker, find_or_make};
+use super::prepared::Prepared;
+use crate::need::Need;
 use crate::runtime::Profile;
 use crate::scene::{Container, Image};
 use crate::stage::Stage;
@@ -19,6 +27,17 @@ use crate::stage::Stage;
 pub(super) struct Filled {
     pub mounted: BTreeSet<SourceId>,
     pub copied: BTreeSet<SourceId>,
+}
+
+/// One mount about to be made.
+pub(super) struct Attachment<'a> {
+    pub at: &'a [u8],
+    pub volume: &'a Prepared,
+    pub root: Option<InodeId>,
+    pub flags: MountFlags,
+    pub origin: MountOrigin,
+    pub from: &'a Provenance,
+    pub ids: &'a MountIds,
 }
 
 pub(super) struct ContainerMounts<'a> {
@@ -31,6 +50,8 @@ pub(super) struct ContainerMounts<'a> {
     pub image_table: MountTable,
     pub image: Option<&'a Image>,
     pub blocked: Option<Refusal>,
+    /// What has to be so for it to start.
+    pub needs: Vec<Need>,
     /// The namespace's ids as the map of a mount.
     pub own_ids: MountIds,
     /// Who makes mount points.
@@ -50,5 +71,54 @@ impl ContainerMounts<'_> {
 
     pub(super) fn stop(&mut self, class: RefusalClass, reason: String, from: Provenance) {
         self.blocked.get_or_insert(Refusal { class, reason, from, whole_pod: false });
+    }
+
+    /// Where `new` is mounted, made if it is missing.
+    pub(super) fn mount_point(&mut self, new: &Attachment<'_>, kind: FileKind) -> Result<Place, CannotMake> {
+        let mut maker = self.maker();
+        let (presumed, place) = match find_or_make(self.stage, &self.mounts, new.at, kind, &maker) {
+            Ok(Made { place, presumed: None }) => return Ok(place),
+            Ok(Made { place, presumed: Some(presumed) }) => (presumed, place),
+            Err(CannotMake::ReadOnly(around)) => {
+                // Whoever writes to the volume may have made it by then.
+                let Some(writer) = self.writer(around) else { return Err(CannotMake::ReadOnly(around)) };
+                maker.in_read_only = true;
+                let made = find_or_make(self.stage, &self.mounts, new.at, kind, &maker)?;
+                let settle = format!("no scene can supply it: it is there if {writer} makes it");
+                self.need(new, around, (&format!(" ({writer} made it)"), &settle));
+                return Ok(made.place);
+            }
+            Err(other) => return Err(other),
+        };
+        self.need(new, presumed.around, ("", &presumed.settle));
+        Ok(place)
+    }
+
+    /// Who may write to what this container mounts read-only.
+    fn writer(&self, around: MountId) -> Option<String> {
+        let at = &self.mounts.get(around).at;
+        let mount = self.container.mounts.iter().find(|mount| trimmed(&mount.at.value) == trimmed(at))?;
+        let Context { sharing, workload, .. } = self.context;
+        sharing.other_writer(workload, &self.container.name, &mount.volume.value)
+    }
+
+    fn need(&mut self, new: &Attachment<'_>, around: MountId, (how, settle): (&str, &str)) {
+        let mount = self.mounts.get(around);
+        let volume = mount.label.clone().unwrap_or_else(|| {
+            let source = mount.variants[0].source;
+            self.stage.source(source).name.clone()
+        });
+        let at = quoted(new.at);
+        let unknown =
+            Unknown::new(&format!("whether {volume}, mounted read-only, has the mount point {at}"), settle);
+        self.needs.push(Need {
+            when: format!("{volume} has the mount point {at}{how}").into(),
+            otherwise: format!(
+                "{volume} lacks the mount point {at}, which cannot be made in a read-only mount"
+            )
+            .into(),
+            unknown,
+            from: new.from.clone(),
+        });
     }
 }

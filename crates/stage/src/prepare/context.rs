@@ -3,9 +3,9 @@
 use mivask_model::ids::KernelOwner;
 use mivask_model::mount::SourceId;
 
-use crate::claim_groups::ClaimGroups;
 use crate::runtime::Profile;
 use crate::scene::{Scene, Workload};
+use crate::sharing::Sharing;
 
 /// What the preparation of volumes looks at.
 #[derive(Clone, Copy)]
@@ -13,7 +13,7 @@ pub(super) struct Context<'a> {
     pub scene: &'a Scene,
     pub workload: &'a Workload,
     /// Which filesystem groups may reach which claim.
-    pub claim_groups: &'a ClaimGroups,
+    pub sharing: &'a Sharing,
     pub profile: &'a Profile,
     /// The host's tree, where it was given.
     pub host: Option<SourceId>,

@@ -43,7 +43,7 @@ pub(super) struct GroupSteps<'a> {
 /// The pods that mount `claim` under another group than `own`. The kubelet leaves a local volume alone while another
 /// pod has it, and walks others for each pod that starts: either way the order decides whose group is found.
 pub(super) fn rivals(context: &Context<'_>, claim: &str, own: Option<&Step>) -> Vec<Rival> {
-    let mounting = context.claim_groups.on(&context.workload.namespace, claim);
+    let mounting = context.sharing.on(&context.workload.namespace, claim);
     let assigned = context.scene.assigned.filesystem_group.as_ref();
     let mut all: Vec<Rival> = Vec::new();
     for one in mounting {

@@ -79,6 +79,7 @@ fn actor(mounts: MountTable) -> Actor {
         mounts,
         all_devices: true,
         unmodelled: Vec::new(),
+        needs: Vec::new(),
         blocked: None,
         from: Provenance::rule("root on the host"),
     }

@@ -285,7 +285,8 @@ fn make(stage: &mut Stage, table: &MountTable, wanted: &Wanted<'_>) -> Result<Re
         return Err(failed("nothing is there, and FileOrCreate does not make the parent"));
     }
     let maker = Maker::host(wanted.creator);
-    let place = find_or_make(stage, table, path, kind, &maker).map_err(failed)?;
+    let made_there = find_or_make(stage, table, path, kind, &maker);
+    let place = made_there.map_err(|why| failed(why.to_string()))?.place;
     Ok(place.inode.map_or(Reached::Unlisted, |inode| Reached::Known(inode, Some(made))))
 }
 

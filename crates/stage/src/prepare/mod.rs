@@ -29,12 +29,12 @@ use std::sync::Arc;
 
 use crate::actor_names::ActorNames;
 use crate::builder::built;
-use crate::claim_groups::ClaimGroups;
 use crate::identity::{
     IdentityFact, ImageFacts, Knowledge, Resolved, kubernetes_identity, plain_identity, process_identity,
 };
 use crate::runtime::Flavour;
 use crate::scene::{Container, Scene, Who, Workload};
+use crate::sharing::Sharing;
 use crate::stage::{Actor, Stage};
 use container::WorkloadState;
 use context::Context;
@@ -52,7 +52,7 @@ use mivask_model::refusal::Refusal;
 #[must_use]
 pub fn stage(scene: &Scene) -> Stage {
     let mut staging =
-        Staging::new(scene, Arc::new(scene.actor_names()), Arc::new(ClaimGroups::of(&scene.workloads)));
+        Staging::new(scene, Arc::new(scene.actor_names()), Arc::new(Sharing::of(&scene.workloads)));
     let mut stage = staging.empty();
     let host = staging.host.take().map(|host| stage.add_source(host));
     for workload in &scene.workloads {
@@ -68,19 +68,19 @@ pub fn stage(scene: &Scene) -> Stage {
 pub struct Staging<'a> {
     scene: Cow<'a, Scene>,
     actor_names: Arc<ActorNames>,
-    claim_groups: Arc<ClaimGroups>,
+    sharing: Arc<Sharing>,
     host: Option<Source>,
     cache: TreeCache,
     actors: usize,
 }
 
 impl<'a> Staging<'a> {
-    /// Begins before the first workload; `actor_names` and `claim_groups` are those of all workloads: the ones that `scene` holds
+    /// Begins before the first workload; `actor_names` and `sharing` are those of all workloads: the ones that `scene` holds
     /// itself do not count.
     #[must_use]
-    pub fn new(scene: &'a Scene, actor_names: Arc<ActorNames>, claim_groups: Arc<ClaimGroups>) -> Self {
+    pub fn new(scene: &'a Scene, actor_names: Arc<ActorNames>, sharing: Arc<Sharing>) -> Self {
         let host = host_path::host_source(scene);
-        Self { scene: built(scene), actor_names, claim_groups, host, cache: TreeCache::default(), actors: 0 }
+        Self { scene: built(scene), actor_names, sharing, host, cache: TreeCache::default(), actors: 0 }
     }
 
     /// The next workload on a stage of its own.
@@ -111,8 +111,8 @@ impl<'a> Staging<'a> {
             Flavour::Compose => creator(scene.host.user_namespace.as_ref()),
             Flavour::Pod | Flavour::Scene | Flavour::Bundle => KernelOwner::ROOT,
         };
-        let claim_groups = &*self.claim_groups;
-        let context = Context { scene, workload, claim_groups, profile: runtime.profile(), host, creator };
+        let sharing = &*self.sharing;
+        let context = Context { scene, workload, sharing, profile: runtime.profile(), host, creator };
         cache.next_workload();
         let volumes = volume::prepare_all(stage, &context, cache);
         let mut state = WorkloadState { volumes, cache, filled: container_mounts::Filled::default() };

@@ -6,7 +6,7 @@ use mivask_model::act::quoted;
 use mivask_model::fact::{Provenance, Unknown};
 use mivask_model::ids::{DiskGid, DiskUid, KernelOwner};
 use mivask_model::mode::{FileKind, Mode};
-use mivask_model::mount::{MountFlags, MountTable};
+use mivask_model::mount::{MountFlags, MountId, MountTable};
 use mivask_model::outcome::Errno;
 use mivask_model::tree::{Certainty, Doubt, Entry};
 use mivask_rules::lookup::{AllSeeing, root_credentials};
@@ -54,15 +54,16 @@ impl Maker {
 /// The place at `path`, made as `kind` with its parents where it is missing.
 ///
 /// # Errors
-/// Why it cannot be made or walked to, in words.
+/// Why it cannot be made or walked to.
 pub(super) fn find_or_make(
     stage: &mut Stage,
     table: &MountTable,
     path: &[u8],
     kind: FileKind,
     maker: &Maker,
-) -> Result<Place, String> {
+) -> Result<Made, CannotMake> {
     let mut place = None;
+    let mut presumed = None;
     // Only what comes last has an owner of its own, and only directories above directories share its mode.
     let above = Maker {
         directory: if kind == FileKind::Directory { maker.directory } else { maker.above_file },
@@ -75,9 +76,43 @@ pub(super) fn find_or_make(
         let kind = if last { kind } else { FileKind::Directory };
         let maker = if last { maker } else { &above };
         let prefix = if end == 0 { &b"/"[..] } else { &path[..end] };
-        place = Some(step(stage, table, prefix, kind, maker, MOST_LINKS)?);
+        place = Some(step(stage, table, prefix, kind, maker, &mut presumed, MOST_LINKS)?);
     }
-    place.ok_or_else(|| "the path is empty".to_owned())
+    let place = place.ok_or_else(|| "the path is empty".to_owned())?;
+    Ok(Made { place, presumed })
+}
+
+/// A mount point.
+pub(super) struct Made {
+    /// Where it is.
+    pub place: Place,
+    /// Where it has to be already, and nobody listed what is there.
+    pub presumed: Option<Presumed>,
+}
+
+/// A read-only mount that has to hold a mount point.
+pub(super) struct Presumed {
+    /// The mount.
+    pub around: MountId,
+    /// What the user can add to tell what it holds.
+    pub settle: Arc<str>,
+}
+
+/// Why a mount point cannot be made.
+#[derive(Debug, thiserror::Error)]
+pub(super) enum CannotMake {
+    /// It is missing in this mount.
+    #[error("the mount point is missing and the volume around it is mounted read-only")]
+    ReadOnly(MountId),
+    /// Anything else.
+    #[error("{0}")]
+    Other(String),
+}
+
+impl From<String> for CannotMake {
+    fn from(text: String) -> Self {
+        Self::Other(text)
+    }
 }
 
 /// Dangling links that are followed one after the other.
@@ -90,25 +125,26 @@ fn step(
     path: &[u8],
     kind: FileKind,
     maker: &Maker,
+    presumed: &mut Option<Presumed>,
     links: usize,
-) -> Result<Place, String> {
+) -> Result<Place, CannotMake> {
     match arrive(stage, table, path)? {
         Reached::There(place) => return Ok(place),
         // Below something no one knows nothing can be made here, but it may well be there.
         Reached::Missing(directory, _) if directory.inode.is_none() => return Ok(directory),
-        Reached::Missing(directory, name) => make(stage, table, directory, &name, kind, maker)?,
+        Reached::Missing(directory, name) => make(stage, table, (directory, &name, kind), maker, presumed)?,
         Reached::Dangling(target) if links > 0 => {
             let parents = target.iter().enumerate().skip(1).filter(|(_, byte)| **byte == b'/');
             for (end, _) in parents {
-                step(stage, table, &target[..end], FileKind::Directory, maker, links - 1)?;
+                step(stage, table, &target[..end], FileKind::Directory, maker, presumed, links - 1)?;
             }
-            return step(stage, table, &target, kind, maker, links - 1);
+            return step(stage, table, &target, kind, maker, presumed, links - 1);
         }
-        Reached::Dangling(_) => return Err("too many links that point at nothing".to_owned()),
+        Reached::Dangling(_) => return Err("too many links that point at nothing".to_owned().into()),
     }
     match arrive(stage, table, path)? {
         Reached::There(place) => Ok(place),
-        Reached::Missing(..) | Reached::Dangling(_) => Err(format!("{} cannot be made", quoted(path))),
+        Reached::Missing(..) | Reached::Dangling(_) => Err(format!("{} cannot be made", quoted(path)).into()),
     }
 }
 
@@ -154,19 +190,24 @@ fn dangling(view: &View<'_>, path: &[u8]) -> Option<Vec<u8>> {
 fn make(
     stage: &mut Stage,
     table: &MountTable,
-    directory: Place,
-    name: &[u8],
-    kind: FileKind,
+    (directory, name, kind): (Place, &[u8], FileKind),
     maker: &Maker,
-) -> Result<(), String> {
+    presumed: &mut Option<Presumed>,
+) -> Result<(), CannotMake> {
     let mount = table.get(directory.mount);
-    let dir = directory.inode.ok_or("the directory above it is not known")?;
+    let dir = directory.inode.ok_or_else(|| "the directory above it is not known".to_owned())?;
     let tree = &stage.source(mount.variants[0].source).tree;
     let may_be_there = tree.doubt(dir).is_some_and(|doubt| doubt.contents != Certainty::Known);
     let read_only = mount.flags.has(MountFlags::READ_ONLY) && mount.on.is_some() && !maker.in_read_only;
     // Where nobody listed the directory, the mount point is there if the container runs at all.
     if read_only && !may_be_there {
-        return Err("the mount point is missing and the volume around it is mounted read-only".to_owned());
+        return Err(CannotMake::ReadOnly(directory.mount));
+    }
+    if read_only {
+        let contents = tree.doubt(dir).and_then(|doubt| doubt.contents.unknown());
+        let settle =
+            contents.map_or_else(|| "no scene can supply it".into(), |unknown| unknown.settle.clone());
+        *presumed = Some(Presumed { around: directory.mount, settle });
     }
     let owner = maker.owner.unwrap_or(maker.creator);
     // Whom the mount's map does not know it stores as root.

@@ -143,6 +143,7 @@ pub fn follow(
         walker: Walker::new(&view, &mut recorder),
         memo: Memo::new(&view),
         path: start[..end].to_vec(),
+        starts: actor.needs.is_empty(),
         visit,
     };
     if let Some(ending) = closed {
@@ -159,6 +160,8 @@ struct Sweep<'v, 'w, F> {
     walker: Walker<'v, 'w, Recorder>,
     memo: Memo,
     path: Vec<u8>,
+    /// Whether it is known that the actor starts.
+    starts: bool,
     visit: F,
 }
 
@@ -191,7 +194,11 @@ impl<F: FnMut(Event<'_>)> Sweep<'_, '_, F> {
                 None if assumed => self.open(found, kind).map(|ending| Ending { assumed, ..*ending }),
                 None => self.open(found, kind),
             };
-            let endings = if view.unmodelled.is_empty() { endings } else { unsettled(view, endings) };
+            let endings = if view.unmodelled.is_empty() && self.starts {
+                endings
+            } else {
+                unsettled(view, self.starts, endings)
+            };
             let depth = levels.len();
             let shut = closed.is_some();
             (self.visit)(Event::Entry(Swept { path: &self.path, kind, place: there, endings, shut, depth }));
@@ -294,14 +301,15 @@ impl<F: FnMut(Event<'_>)> Sweep<'_, '_, F> {
 }
 
 /// What is left of endings where something was asked for that no rule here follows.
-fn unsettled(view: &View<'_>, endings: Endings) -> Endings {
+fn unsettled(view: &View<'_>, starts: bool, endings: Endings) -> Endings {
     let may = |ending: &Ending, touches: Touches| match (ending.cell, touches) {
         (Cell::Allowed, Touches::Permitted(_)) | (Cell::Allowed | Cell::Denied(_), Touches::Ids) => true,
         (Cell::Void | Cell::Open | Cell::Denied(_), _) | (_, Touches::Trusted) => false,
     };
     let trusted = view.unmodelled.iter().any(|one| one.touches == Touches::Trusted);
     endings.map(|ending| {
-        if view.unmodelled.iter().any(|one| may(ending, one.touches)) {
+        let lapses = !starts && ending.cell == Cell::Allowed;
+        if lapses || view.unmodelled.iter().any(|one| may(ending, one.touches)) {
             return Ending { cell: Cell::Open, check: Some(Check::Unknown), ..*ending };
         }
         Ending { assumed: ending.assumed || trusted && ending.cell == Cell::Allowed, ..*ending }

@@ -1,0 +1,131 @@
+//! What workloads share: the filesystem groups of the pods on one claim, and who writes to a volume. Known before the first
+//! of them is prepared.
+
+use std::collections::BTreeMap;
+
+use mivask_model::fact::Fact;
+use mivask_model::host_mounts::is_within;
+
+use crate::scene::{Container, Volume, VolumeKind, Workload};
+
+/// A pod that mounts a claim so that its filesystem group may reach it.
+#[derive(Clone, Debug)]
+pub struct Mounting {
+    /// The pod's name.
+    pub pod: String,
+    /// Its `fsGroup`.
+    pub group: Option<Fact<u32>>,
+    /// Whether `fsGroupChangePolicy` is OnRootMismatch.
+    pub on_root_mismatch: bool,
+}
+
+/// A volume that more than one workload may mount.
+#[derive(Clone, PartialEq, Eq, Debug)]
+enum Shared {
+    /// A claim, by namespace and name.
+    Claim(String, String),
+    /// A directory or file of the host.
+    Host(Vec<u8>),
+    /// A volume of an engine or of the scene, by its name.
+    Named(String),
+}
+
+impl Shared {
+    fn new(workload: &Workload, volume: &Volume) -> Option<Self> {
+        match &volume.kind {
+            VolumeKind::Claim { claim, .. } => Some(Self::Claim(workload.namespace.clone(), claim.clone())),
+            VolumeKind::HostPath { path, .. } | VolumeKind::Bind { path, .. } => {
+                Some(Self::Host(path.clone()))
+            }
+            VolumeKind::Named { .. } => Some(Self::Named(volume.name.value.clone())),
+            VolumeKind::Stored(name) => Some(Self::Named(name.clone())),
+            VolumeKind::EmptyDir(_)
+            | VolumeKind::Ephemeral { .. }
+            | VolumeKind::Backed { .. }
+            | VolumeKind::Api(_)
+            | VolumeKind::Image(_)
+            | VolumeKind::Anonymous
+            | VolumeKind::Tmpfs(_)
+            | VolumeKind::System(_)
+            | VolumeKind::Other { .. } => None,
+        }
+    }
+
+    /// Whether what is written to one may show in the other.
+    fn meets(&self, other: &Self) -> bool {
+        match (self, other) {
+            (Self::Host(a), Self::Host(b)) => is_within(a, b) || is_within(b, a),
+            (a, b) => a == b,
+        }
+    }
+}
+
+/// The pods on each claim, one for each group, and the workloads that write to what others may mount.
+#[derive(Clone, Debug, Default)]
+pub struct Sharing {
+    by_claim: BTreeMap<(String, String), Vec<Mounting>>,
+    writers: Vec<(String, Shared)>,
+}
+
+impl Sharing {
+    /// Those of `workloads`.
+    #[must_use]
+    pub fn of<'a>(workloads: impl IntoIterator<Item = &'a Workload>) -> Self {
+        let mut all = Self::default();
+        workloads.into_iter().for_each(|workload| all.take(workload));
+        all
+    }
+
+    /// Adds what `workload` mounts. Of pods with one group, the first stands for all.
+    pub fn take(&mut self, workload: &Workload) {
+        for volume in &workload.volumes {
+            if let Some(shared) = Shared::new(workload, volume)
+                && writes(&workload.containers, &volume.name.value)
+            {
+                self.writers.push((workload.name.clone(), shared));
+            }
+        }
+        for volume in &workload.volumes {
+            let VolumeKind::Claim { claim, read_only: false } = &volume.kind else { continue };
+            let on_claim = self.by_claim.entry((workload.namespace.clone(), claim.clone())).or_default();
+            let group = &workload.security.fs_group;
+            let value = |group: &Option<Fact<u32>>| group.as_ref().map(|group| group.value);
+            if !on_claim.iter().any(|other| value(&other.group) == value(group)) {
+                let on_root_mismatch =
+                    workload.security.on_root_mismatch.as_ref().is_some_and(|fact| fact.value);
+                on_claim.push(Mounting {
+                    pod: workload.name.clone(),
+                    group: group.clone(),
+                    on_root_mismatch,
+                });
+            }
+        }
+    }
+
+    /// Who may make something in `volume` of `workload` besides `container`: a container of it, or another workload.
+    #[must_use]
+    pub fn other_writer(&self, workload: &Workload, container: &str, volume: &str) -> Option<String> {
+        let mut beside = workload.containers.iter().filter(|other| other.name != container);
+        let beside = beside.find(|other| writes(std::slice::from_ref(*other), volume));
+        if let Some(other) = beside {
+            return Some(other.name.clone());
+        }
+        let volume = workload.volumes.iter().find(|given| given.name.value == volume)?;
+        let shared = Shared::new(workload, volume)?;
+        let mut others = self.writers.iter().filter(|(name, _)| *name != workload.name);
+        others.find(|(_, other)| shared.meets(other)).map(|(name, _)| name.clone())
+    }
+
+    /// The pods on `claim` of `namespace`.
+    #[must_use]
+    pub fn on(&self, namespace: &str, claim: &str) -> &[Mounting] {
+        let key = (namespace.to_owned(), claim.to_owned());
+        self.by_claim.get(&key).map_or(&[], Vec::as_slice)
+    }
+}
+
+/// Whether one of `containers` mounts `volume` writable.
+fn writes(containers: &[Container], volume: &str) -> bool {
+    let mut mounts = containers.iter().flat_map(|container| &container.mounts);
+    mounts.any(|mount| mount.volume.value == volume && !mount.read_only)
+}
