@@ -71,10 +71,12 @@ fn who(uid: u32, gid: u32, effective: CapabilitySet, namespace: UserNamespace) -
     Credentials {
         fsuid: Held::Id(KernelUid::new(uid)),
         fsgid: Held::Id(KernelGid::new(gid)),
-        groups: Vec::new(),
+        groups: [].into(),
         effective,
         permitted: effective,
         bounding: CapabilitySet::ALL,
+        inheritable: CapabilitySet::EMPTY,
+        ambient: CapabilitySet::EMPTY,
         umask: Mode::new(0o022),
         no_new_privileges: false,
         namespace: Arc::new(namespace),

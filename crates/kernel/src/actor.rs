@@ -32,7 +32,7 @@ pub(crate) fn become_actor(who: &Credentials) -> Result<(), KernelError> {
         let _ = rustix::thread::remove_capability_from_bounding_set(set);
     }
     let mut groups = Vec::with_capacity(who.groups.len());
-    for gid in &who.groups {
+    for gid in &*who.groups {
         let inside = who.namespace.to_inside_gid(*gid).ok_or_else(unmapped)?;
         groups.push(Gid::from_raw(inside.raw()));
     }
@@ -56,9 +56,14 @@ pub(crate) fn become_actor(who: &Credentials) -> Result<(), KernelError> {
     let sets = CapabilitySets {
         effective: set(who.effective.bits()),
         permitted: set(who.permitted.bits() | who.effective.bits()),
-        inheritable: CapabilitySet::empty(),
+        inheritable: set(who.inheritable.bits() | who.ambient.bits()),
     };
     rustix::thread::set_capabilities(None, sets).doing(|| "capset".to_owned())?;
+    for capability in who.ambient.iter() {
+        let set = CapabilitySet::from_bits_retain(1 << capability as u64);
+        rustix::thread::configure_capability_in_ambient_set(set, true)
+            .doing(|| "raising an ambient capability".to_owned())?;
+    }
     // It can be set, never taken back; a process starts without it.
     if who.no_new_privileges {
         rustix::thread::set_no_new_privs(true).doing(|| "setting no_new_privs".to_owned())?;

@@ -16,18 +16,28 @@ use rustix::fs::{CWD, FileType, Mode, OFlags};
 use crate::observe;
 use crate::report::Seen;
 
+/// How far an act goes that opens a file for writing.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub(crate) enum Effort {
+    /// It opens it.
+    Open,
+    /// It writes to it, too.
+    Write,
+}
+
 /// Makes the call; `path` is absolute within the process's root. What an act creates, or changes in owner or mode,
 /// comes back with its owner, mode and ACL, a started program with its effective ids and capabilities.
-pub(crate) fn attempt(verb: &Verb, path: &[u8]) -> io::Result<Seen> {
+/// With `effort` beyond opening, what is open for writing gets a byte more at its end.
+pub(crate) fn attempt(verb: &Verb, path: &[u8], effort: Effort) -> io::Result<Seen> {
     let path = name(path);
     let group = |gid: u32| Owner { uid: None, gid: Some(gid) };
     match verb {
         Verb::Inspects => rustix::fs::stat(path).map(drop)?,
         Verb::InspectsLink => rustix::fs::lstat(path).map(drop)?,
         Verb::Reads => open(path, OFlags::RDONLY)?,
-        Verb::Writes => open(path, OFlags::WRONLY)?,
-        Verb::Appends => open(path, OFlags::WRONLY | OFlags::APPEND)?,
-        Verb::Updates => open(path, OFlags::RDWR)?,
+        Verb::Writes => write(path, OFlags::WRONLY, effort)?,
+        Verb::Appends => write(path, OFlags::WRONLY | OFlags::APPEND, effort)?,
+        Verb::Updates => write(path, OFlags::RDWR, effort)?,
         Verb::Truncates => return emptied(path, || open(path, OFlags::WRONLY | OFlags::TRUNC)),
         Verb::Shortens => {
             return emptied(path, || {
@@ -36,7 +46,13 @@ pub(crate) fn attempt(verb: &Verb, path: &[u8]) -> io::Result<Seen> {
             });
         }
         Verb::Overwrites => return create_or_open(path, OFlags::WRONLY | OFlags::CREATE | OFlags::TRUNC),
-        Verb::Extends => return create_or_open(path, OFlags::WRONLY | OFlags::CREATE | OFlags::APPEND),
+        Verb::Extends => {
+            if effort == Effort::Write && rustix::fs::stat(path).is_ok() {
+                write(path, OFlags::WRONLY | OFlags::CREATE | OFlags::APPEND, effort)?;
+                return Ok(Seen::default());
+            }
+            return create_or_open(path, OFlags::WRONLY | OFlags::CREATE | OFlags::APPEND);
+        }
         Verb::Creates(mode) => {
             let file = open_file(path, OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL, *mode)?;
             return file.map_or_else(|| Ok(Seen::default()), observe::of_file);
@@ -82,6 +98,16 @@ fn raw(mode: CoreMode) -> Mode {
 
 fn open(path: &Path, flags: OFlags) -> io::Result<()> {
     open_file(path, flags, CoreMode::default()).map(drop)
+}
+
+fn write(path: &Path, flags: OFlags, effort: Effort) -> io::Result<()> {
+    let Some(file) = open_file(path, flags, CoreMode::new(0o666))? else { return Ok(()) };
+    if effort == Effort::Write && FileType::from_raw_mode(rustix::fs::fstat(&file)?.st_mode).is_file() {
+        rustix::fs::seek(&file, rustix::fs::SeekFrom::End(0))?;
+        // An append-only file with set-id bits takes nothing: they cannot be taken from it.
+        let _ = rustix::io::write(&file, b".");
+    }
+    Ok(())
 }
 
 /// A fifo without a partner would block; with O_NONBLOCK a writer gets ENXIO instead, which the model

@@ -8,9 +8,10 @@ use mivask_model::act::Act;
 use mivask_model::credentials::Credentials;
 use mivask_model::mount::MountTable;
 use mivask_model::observed::Observed;
-use mivask_model::outcome::{Effect, Errno, Imprint};
+use mivask_model::outcome::{Effect, Errno, Imprint, RunsAs};
 use mivask_stage::stage::{Actor, Stage};
 
+use crate::attempt::Effort;
 use crate::ground::{Choice, Grounds};
 use crate::report::{Record, Seen};
 use crate::world::{Shown, World};
@@ -116,11 +117,13 @@ impl Shop {
     fn run(&mut self, job: &Job) -> Answer {
         let mut all = Vec::with_capacity(job.acts.len());
         let mut shown = Vec::new();
+        let effort = if job.aftermath { Effort::Write } else { Effort::Open };
         while all.len() < job.acts.len() {
             let world = World::build(&job.stage, &job.mounts, &self.scratch, &mut self.grounds, self.choice)?;
-            let done = child::perform(&world.root(), &job.credentials, &job.acts[all.len()..]);
-            let observed: Result<Vec<Observed>, KernelError> =
-                done.map(|records| records.into_iter().map(|record| observed(&world, record)).collect());
+            let done = child::perform(&world.root(), &job.credentials, &job.acts[all.len()..], effort);
+            let observed: Result<Vec<Observed>, KernelError> = done.map(|records| {
+                records.into_iter().map(|record| observed(&world, &job.credentials, record)).collect()
+            });
             if job.aftermath {
                 shown = world.shown();
             }
@@ -136,7 +139,7 @@ impl Shop {
     }
 }
 
-fn observed(world: &World, record: Record) -> Observed {
+fn observed(world: &World, who: &Credentials, record: Record) -> Observed {
     match record {
         Record::Failed(raw) => Errno::by_number(raw).map_or(Observed::Other(raw), Observed::Denied),
         Record::Done(Seen { left, runs_as }) => {
@@ -144,7 +147,13 @@ fn observed(world: &World, record: Record) -> Observed {
                 Some((uid, gid)) => Imprint { disk_uid: Some(uid), disk_gid: Some(gid), ..imprint },
                 None => Imprint { disk_uid: None, disk_gid: None, ..imprint },
             });
-            Observed::Allowed(Effect { imprint, runs_as })
+            // What this machine lacks altogether is not missed: whoever has all the rest of a bounding set has all of it.
+            let here = who.bounding.intersection(crate::held());
+            let whole = |runs_as: RunsAs| {
+                let effective = if runs_as.effective == here { who.bounding } else { runs_as.effective };
+                RunsAs { effective, ..runs_as }
+            };
+            Observed::Allowed(Effect { imprint, runs_as: runs_as.map(whole) })
         }
     }
 }

@@ -7,12 +7,18 @@ use std::path::Path;
 use mivask_model::act::Act;
 use mivask_model::credentials::Credentials;
 
+use crate::attempt::Effort;
 use crate::process::{fork, keep_only, wait};
 use crate::report::Record;
 use crate::{Doing, KernelError, actor, attempt, id_map, namespace, report};
 
 /// Does the acts as `who` below `root`, one after the other, up to the first that changes something.
-pub(crate) fn perform(root: &Path, who: &Credentials, acts: &[Act]) -> Result<Vec<Record>, KernelError> {
+pub(crate) fn perform(
+    root: &Path,
+    who: &Credentials,
+    acts: &[Act],
+    effort: Effort,
+) -> Result<Vec<Record>, KernelError> {
     let (mut hear, mut say) = std::io::pipe().doing(|| "making a pipe".to_owned())?;
     let (mut wait_for, mut go) = std::io::pipe().doing(|| "making a pipe".to_owned())?;
     let alone = namespace::nobody_builds();
@@ -29,7 +35,7 @@ pub(crate) fn perform(root: &Path, who: &Credentials, acts: &[Act]) -> Result<Ve
             return;
         }
         for act in acts {
-            let tried = attempt::attempt(&act.verb, &act.path);
+            let tried = attempt::attempt(&act.verb, &act.path, effort);
             let changed = tried.is_ok() && !act.verb.only_looks();
             if say.write_all(report::encode(&tried).as_bytes()).is_err() || changed {
                 return;

@@ -99,6 +99,12 @@ pub fn unavailable() -> Option<String> {
     }
 }
 
+/// The capabilities that this process may put into force: all that the machine has, for root.
+pub(crate) fn held() -> mivask_model::caps::CapabilitySet {
+    let held = rustix::thread::capabilities(None).map_or(0, |sets| sets.permitted.bits());
+    mivask_model::caps::CapabilitySet::from_bits(held)
+}
+
 /// This machine's kernel settings that decide about files.
 #[must_use]
 pub fn settings() -> mivask_model::storage::Settings {

@@ -1,6 +1,5 @@
-//! A tiny program the kernel starts: it writes its effective ids and capabilities and ends with status 0.
-
-use std::path::Path;
+//! A tiny program the kernel starts: as the interpreter of a script it opens that and ends with the errno where it may not;
+//! then it writes its effective ids and capabilities and ends with status 0.
 
 use mivask_model::caps::CapabilitySet;
 use mivask_model::held::Held;
@@ -15,10 +14,19 @@ const MACHINE: u8 = 62;
 #[cfg(target_arch = "aarch64")]
 const MACHINE: u8 = 183;
 
-/// geteuid, getegid, capget and write(1, stack, 40): ids at 0 and 8, three pairs of capability words from 16 on.
+/// open(argument, O_RDONLY) of each argument; geteuid, getegid, capget and write(1, stack, 40): ids at 0 and 8, three pairs of capability words from 16 on.
 #[cfg(target_arch = "x86_64")]
 #[rustfmt::skip]
-const CODE: [u8; 90] = [
+const CODE: [u8; 138] = [
+    0x49, 0x89, 0xe5, 0x49, 0x83, 0xc5, 0x10,       // mov r13, rsp; add r13, 16
+    0x49, 0x8b, 0x7d, 0, 0x48, 0x85, 0xff,          // each: mov rdi, [r13]; test rdi, rdi
+    0x74, 32, 0x31, 0xf6, 0x31, 0xd2,               // jz opened; xor esi, esi; xor edx, edx
+    0xb8, 2, 0, 0, 0, 0x0f, 0x05,                   // mov eax, open; syscall
+    0x85, 0xc0, 0x78, 6, 0x49, 0x83, 0xc5, 8,       // test eax, eax; js failed; add r13, 8
+    0xeb, 0xe2,                                     // jmp each
+    0xf7, 0xd8, 0x89, 0xc7,                         // failed: neg eax; mov edi, eax
+    0xb8, 60, 0, 0, 0, 0x0f, 0x05,                  // mov eax, exit; syscall
+                                                    // opened:
     0x48, 0x83, 0xec, 0x40,                         // sub rsp, 64
     0xb8, 107, 0, 0, 0, 0x0f, 0x05,                 // mov eax, geteuid; syscall
     0x48, 0x89, 0x04, 0x24,                         // mov [rsp], rax
@@ -37,7 +45,15 @@ const CODE: [u8; 90] = [
 /// The same for 64-bit ARM.
 #[cfg(target_arch = "aarch64")]
 #[rustfmt::skip]
-const CODE: [u8; 92] = [
+const CODE: [u8; 152] = [
+    0xf3, 0x03, 0x00, 0x91, 0x73, 0x42, 0x00, 0x91, // mov x19, sp; add x19, x19, 16
+    0x61, 0x02, 0x40, 0xf9, 0x81, 0x01, 0x00, 0xb4, // each: ldr x1, [x19]; cbz x1, opened
+    0x60, 0x0c, 0x80, 0x92, 0x02, 0x00, 0x80, 0xd2, // mov x0, AT_FDCWD; mov x2, 0
+    0x03, 0x00, 0x80, 0xd2, 0x08, 0x07, 0x80, 0xd2, // mov x3, 0; mov x8, openat
+    0x01, 0x00, 0x00, 0xd4, 0x60, 0x00, 0xf8, 0xb7, // svc 0; tbnz x0, 63, failed
+    0x73, 0x22, 0x00, 0x91, 0xf7, 0xff, 0xff, 0x17, // add x19, x19, 8; b each
+    0xe0, 0x03, 0x00, 0xcb, 0xa8, 0x0b, 0x80, 0xd2, // failed: neg x0, x0; mov x8, exit
+    0x01, 0x00, 0x00, 0xd4,                         // svc 0; opened:
     0xff, 0x03, 0x01, 0xd1,                         // sub sp, sp, 64
     0xe8, 0x15, 0x80, 0xd2, 0x01, 0x00, 0x00, 0xd4, // mov x8, geteuid; svc 0
     0xe0, 0x03, 0x00, 0xf9,                         // str x0, [sp]
@@ -58,9 +74,9 @@ const CODE: [u8; 92] = [
 const HEADERS: usize = 64 + 56;
 
 #[cfg(any(target_arch = "x86_64", target_arch = "aarch64"))]
-#[expect(clippy::cast_possible_truncation, reason = "headers and code have fewer than 256 bytes together")]
 const fn program() -> [u8; HEADERS + CODE.len()] {
-    const SIZE: u8 = (HEADERS + CODE.len()) as u8;
+    const START: [u8; 8] = (HEADERS as u64).to_le_bytes();
+    const SIZE: [u8; 8] = (HEADERS as u64 + CODE.len() as u64).to_le_bytes();
     let mut bytes = [0; HEADERS + CODE.len()];
     // ELF header: magic, 64 bits, little endian, version 1; executable; entry behind the headers.
     let header: [(usize, u8); 16] = [
@@ -74,7 +90,7 @@ const fn program() -> [u8; HEADERS + CODE.len()] {
         (16, 2),
         (18, MACHINE),
         (20, 1),
-        (24, HEADERS as u8),
+        (24, START[0]),
         (26, 0x40),
         (32, 64),
         (52, 64),
@@ -82,8 +98,17 @@ const fn program() -> [u8; HEADERS + CODE.len()] {
         (56, 1),
     ];
     // Program header: load, readable and executable, at 0x400000, whole file, page-aligned.
-    let load: [(usize, u8); 7] =
-        [(64, 1), (68, 5), (82, 0x40), (90, 0x40), (96, SIZE), (104, SIZE), (113, 0x10)];
+    let load: [(usize, u8); 9] = [
+        (64, 1),
+        (68, 5),
+        (82, 0x40),
+        (90, 0x40),
+        (96, SIZE[0]),
+        (97, SIZE[1]),
+        (104, SIZE[0]),
+        (105, SIZE[1]),
+        (113, 0x10),
+    ];
     let mut index = 0;
     while index < header.len() {
         bytes[header[index].0] = header[index].1;
@@ -117,13 +142,6 @@ pub(crate) fn runs_as(written: &[u8]) -> Option<RunsAs> {
         gid: Held::Id(InsideGid::new(word(8)?)),
         effective: CapabilitySet::from_bits(effective),
     })
-}
-
-/// Whether the file that just ran cannot be a script, since it is exactly as long as [`PROGRAM`].
-///
-/// A program may be run without being readable, so its first bytes cannot be looked at.
-pub(crate) fn is_program_by_size(path: &Path) -> bool {
-    std::fs::metadata(path).is_ok_and(|facts| facts.len() == PROGRAM.len() as u64)
 }
 
 #[cfg(test)]

@@ -39,6 +39,8 @@ pub struct Shown {
     pub mode: Mode,
     /// Its access ACL where it has one, with stored ids.
     pub acl: Option<Acl>,
+    /// Whether it has file capabilities.
+    pub is_capable: bool,
 }
 
 impl Shown {
@@ -66,7 +68,8 @@ impl Shown {
         };
         let mode = Mode::new(u16::try_from(facts.mode() & 0o7777).unwrap_or_default());
         let acl = crate::observe::acl_at(full, false).flatten();
-        Self { source, path, kind, uid, gid, mode, acl }
+        let is_capable = rustix::fs::lgetxattr(full, c"security.capability", &mut [0_u8; 64]).is_ok();
+        Self { source, path, kind, uid, gid, mode, acl, is_capable }
     }
 }
 
@@ -191,7 +194,10 @@ impl World {
         let root = self.folder.join(format!("store-{}", self.stores.len()));
         fs::create_dir(&root).doing(|| "making a store".to_owned())?;
         let store = match &source.personality {
-            Personality::Native(_) | Personality::Tmpfs(_) => plain(source, root, grounds, choice)?,
+            // What the kernel makes itself has a stand-in with the same mount points; acts that come near it are not tried.
+            Personality::Native(_) | Personality::Tmpfs(_) | Personality::Kernel(_) => {
+                plain(source, root, grounds, choice)?
+            }
             Personality::Overlay => overlay(source, ids, root, grounds, choice)?,
             Personality::Image => image(source, root)?,
             // An empty stand-in; acts that come near it are not tried.
@@ -268,6 +274,7 @@ pub fn cannot_build(source: &Source) -> Option<String> {
         | Personality::Cifs(_)
         | Personality::Nfs(_)
         | Personality::Fuse(_)
+        | Personality::Kernel(_)
         | Personality::Remote(_) => false,
     };
     (!built).then(|| format!("{} is on {kind}, which is not built here", source.name))

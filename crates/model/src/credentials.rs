@@ -23,6 +23,10 @@ pub struct Identity {
     pub permitted: CapabilitySet,
     /// Upper bound of what it can regain by execve.
     pub bounding: CapabilitySet,
+    /// What a program whose file has them as inheritable keeps.
+    pub inheritable: CapabilitySet,
+    /// What any program keeps that is neither set-id nor has capabilities of its own.
+    pub ambient: CapabilitySet,
     /// Bits taken from the mode of what it creates, octal.
     pub umask: Mode,
     /// Whether execve can no longer add privileges.
@@ -39,13 +43,17 @@ pub struct Credentials {
     /// Filesystem group id.
     pub fsgid: Held<KernelGid>,
     /// Supplementary groups, sorted.
-    pub groups: Vec<KernelGid>,
+    pub groups: Arc<[KernelGid]>,
     /// Capabilities in force, in `namespace`.
     pub effective: CapabilitySet,
     /// Capabilities it may put in force; execve cannot add to them under no-new-privileges.
     pub permitted: CapabilitySet,
     /// Upper bound of what execve can give.
     pub bounding: CapabilitySet,
+    /// What execve of a file with the same inheritable ones gives.
+    pub inheritable: CapabilitySet,
+    /// What execve leaves in force (`cap_bprm_creds_from_file`).
+    pub ambient: CapabilitySet,
     /// Bits taken from the mode of what it creates, octal.
     pub umask: Mode,
     /// Whether execve can no longer add privileges.
@@ -70,10 +78,12 @@ impl Credentials {
         Some(Self {
             fsuid: identity.uid.through(|uid| namespace.to_kernel_uid(uid))?,
             fsgid: identity.gid.through(|gid| namespace.to_kernel_gid(gid))?,
-            groups,
+            groups: groups.into(),
             effective: identity.effective,
             permitted: identity.permitted,
             bounding: identity.bounding,
+            inheritable: identity.inheritable,
+            ambient: identity.ambient,
             umask: identity.umask,
             no_new_privileges: identity.no_new_privileges,
             namespace: namespace.clone(),

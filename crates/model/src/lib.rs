@@ -14,6 +14,7 @@ pub mod acl;
 pub mod act;
 pub mod caps;
 pub mod credentials;
+pub mod devices;
 pub mod fact;
 pub mod glob;
 pub mod held;

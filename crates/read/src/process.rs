@@ -129,7 +129,8 @@ fn resolved(process: &Process, from: &Provenance) -> Resolved {
     let inside = |gid: u32| namespace.to_inside_gid(KernelGid::new(gid)).unwrap_or(InsideGid::new(gid));
     let gid = inside(process.gid);
     let groups: Vec<InsideGid> = process.groups.iter().map(|gid| inside(*gid)).collect();
-    let [effective, permitted, bounding] = process.capabilities.map(CapabilitySet::from_bits);
+    let [effective, permitted, bounding, inheritable, ambient] =
+        process.capabilities.map(CapabilitySet::from_bits);
     let umask = Mode::new(process.umask.unwrap_or(0o022));
     let mut facts = Vec::new();
     let mut fact = |field, value: String| facts.push(IdentityFact { field, value, from: from.clone() });
@@ -161,6 +162,8 @@ fn resolved(process: &Process, from: &Provenance) -> Resolved {
         effective,
         permitted,
         bounding,
+        inheritable,
+        ambient,
         umask,
         no_new_privileges: process.no_new_privileges,
         namespace: Arc::new(namespace),

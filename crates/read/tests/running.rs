@@ -35,7 +35,7 @@ fn mount_points_keep_their_bytes() {
         uid: 0,
         gid: 0,
         groups: Vec::new(),
-        capabilities: [u64::MAX; 3],
+        capabilities: [u64::MAX; 5],
         umask: Some(0o022),
         no_new_privileges: false,
         uid_map: Vec::new(),

@@ -54,7 +54,7 @@ fn endings(answer: &Answer) -> String {
     let mut words: Vec<String> = answer
         .depends_on
         .iter()
-        .map(|one| one.verdict.as_ref().map_or_else(|errno| errno.to_string(), |_| "allowed".to_owned()))
+        .map(|one| one.end.errno().map_or_else(|| one.end.word().to_owned(), |errno| errno.to_string()))
         .collect();
     words.dedup();
     match words.is_empty() {

@@ -67,6 +67,7 @@ pub fn imprint<W: Witness>(
         | Personality::Overlay
         | Personality::Image
         | Personality::Nfs(_)
+        | Personality::Kernel(_)
         | Personality::Fuse(_) => {}
     }
     let Some(dir_id) = directory.inode else { return Imprint::default() };

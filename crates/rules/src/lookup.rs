@@ -43,10 +43,12 @@ pub fn root_credentials() -> Credentials {
     Credentials {
         fsuid: Held::Id(KernelUid::new(0)),
         fsgid: Held::Id(KernelGid::new(0)),
-        groups: Vec::new(),
+        groups: Arc::default(),
         effective: CapabilitySet::ALL,
         permitted: CapabilitySet::ALL,
         bounding: CapabilitySet::ALL,
+        inheritable: CapabilitySet::EMPTY,
+        ambient: CapabilitySet::EMPTY,
         umask: Mode::new(0o022),
         no_new_privileges: false,
         namespace: Arc::new(UserNamespace::initial()),

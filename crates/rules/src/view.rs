@@ -251,9 +251,11 @@ impl<'a> View<'a> {
         let tree = &self.storage.source(source).tree;
         let file = tree.file_instead()?;
         let unknown = tree.doubt(file).and_then(|doubt| doubt.owner.unknown())?;
+        let kind = tree.inode(file).kind;
         let at = String::from_utf8_lossy(&self.mount(mount).at).into_owned();
         let chosen = w.choose(MissingFact::Kind(source), unknown, 2, |option| {
-            format!("what is mounted at {at} is a {}", if option == 0 { "directory" } else { "file" })
+            let device = if kind.is_device() { "device" } else { "file" };
+            format!("what is mounted at {at} is a {}", if option == 0 { "directory" } else { device })
         });
         Some(if chosen == 0 { Tree::ROOT } else { file })
     }

@@ -89,6 +89,8 @@ fn process(uid: u32, gid: u32, groups: &[u32], held: &[Capability]) -> Credentia
         effective,
         permitted: effective,
         bounding: CapabilitySet::ALL,
+        inheritable: CapabilitySet::EMPTY,
+        ambient: CapabilitySet::EMPTY,
         umask: Mode::new(0o022),
         no_new_privileges: false,
         namespace: Arc::new(UserNamespace::initial()),

@@ -2,6 +2,7 @@
 
 use mivask_model::acl::AclText;
 use mivask_model::act::{Act, Verb};
+use mivask_model::caps::FileCapabilities;
 use mivask_model::fact::{Provenance, Unknown};
 use mivask_model::ids::{DiskGid, DiskOwner, DiskUid, InsideGid, InsideUid, UserNamespace};
 use mivask_model::mode::{FileKind, Mode};
@@ -29,6 +30,13 @@ pub(crate) enum Edit {
     Remove(InodeId, Vec<u8>),
     /// Another owner and mode; an ACL follows the mode.
     Become(InodeId, Box<Entry>),
+    /// Another owner and mode through chown(2), which takes a file's capabilities even where it names no id
+    /// (`chown_common`: ATTR_KILL_PRIV).
+    Chown(InodeId, Box<Entry>),
+    /// More bytes, and perhaps another mode; capabilities go (`file_remove_privs`).
+    Write(InodeId, Option<Mode>, Provenance),
+    /// File capabilities without any in them.
+    Uncapable(InodeId),
     /// Another access ACL, with stored ids, and the mode that goes with it.
     Acl(InodeId, AclText, Mode, Provenance),
     /// No bytes any more, and perhaps another mode.
@@ -67,10 +75,16 @@ impl Edit {
             let (dir, name) = named(end)?;
             return Some(Self::Remove(dir, name));
         }
-        if matches!(act.verb, Verb::Stamps | Verb::Backdates | Verb::Tags(_) | Verb::Extends) {
+        if matches!(&act.verb, Verb::Tags(name) if name == b"security.capability") {
+            return Some(Self::Uncapable(there()?));
+        }
+        if matches!(act.verb, Verb::Stamps | Verb::Backdates | Verb::Tags(_)) {
             return Some(Self::Nothing);
         }
         let id = there()?;
+        if act.verb.writes() {
+            return Some(Self::Write(id, effect.imprint.as_ref().and_then(|left| left.mode), place));
+        }
         if matches!(act.verb, Verb::Truncates | Verb::Overwrites | Verb::Shortens) {
             return Some(Self::Empty(id, effect.imprint.as_ref().and_then(|left| left.mode), place));
         }
@@ -78,13 +92,26 @@ impl Edit {
         if let (Verb::SetsAcl(text), Some(mode), Sight::There(at)) = (&act.verb, left.mode, end.sight) {
             return Some(Self::Acl(id, stored(seen_by, text, at)?, mode, place));
         }
-        Some(Self::Become(id, Box::new(entry_of(act, left, place))))
+        let entry = Box::new(entry_of(act, left, place));
+        let chown = matches!(
+            act.verb,
+            Verb::SetsOwner(_) | Verb::SetsGroup(_) | Verb::SetsLinkOwner(_) | Verb::SetsLinkGroup(_)
+        );
+        Some(if chown { Self::Chown(id, entry) } else { Self::Become(id, entry) })
     }
 
     /// The place on the disk it is about: an inode itself, or the directory of a name.
     pub(super) fn within(&self, end: &End) -> Place {
         match (self, end.sight) {
-            (Self::Become(..) | Self::Empty(..) | Self::Acl(..), Sight::There(place)) => place,
+            (
+                Self::Become(..)
+                | Self::Chown(..)
+                | Self::Write(..)
+                | Self::Uncapable(_)
+                | Self::Empty(..)
+                | Self::Acl(..),
+                Sight::There(place),
+            ) => place,
             (
                 Self::Nothing
                 | Self::Add(..)
@@ -92,6 +119,9 @@ impl Edit {
                 | Self::Move(..)
                 | Self::Remove(..)
                 | Self::Become(..)
+                | Self::Chown(..)
+                | Self::Write(..)
+                | Self::Uncapable(_)
                 | Self::Acl(..)
                 | Self::Empty(..),
                 _,
@@ -122,6 +152,22 @@ impl Edit {
             Self::Move((dir, name), (to, new)) => tree.move_entry((*dir, name), (*to, new))?,
             Self::Remove(dir, name) => tree.forget(*dir, name),
             Self::Become(id, entry) => becomes(tree, *id, entry),
+            Self::Chown(id, entry) => {
+                becomes(tree, *id, entry);
+                if tree.inode(*id).kind != FileKind::Directory {
+                    tree.drop_capabilities(*id);
+                }
+            }
+            Self::Write(id, mode, place) => {
+                if tree.inode(*id).kind == FileKind::File && !tree.inode(*id).marks.has(Marks::APPEND_ONLY) {
+                    tree.fill(*id);
+                    tree.drop_capabilities(*id);
+                    if let Some(mode) = mode {
+                        tree.set_mode(*id, *mode, place.clone());
+                    }
+                }
+            }
+            Self::Uncapable(id) => tree.set_capabilities(*id, FileCapabilities::NONE),
             Self::Acl(id, text, mode, place) => {
                 let uid = |uid| Some(DiskUid::new(uid));
                 let gid = |gid| Some(DiskGid::new(gid));
@@ -146,9 +192,6 @@ fn becomes(tree: &mut Tree, id: InodeId, entry: &Entry) {
     tree.set_mode(id, entry.mode, place.clone());
     if owner != before {
         tree.own(id, owner, entry.mode, place);
-        if tree.inode(id).kind != FileKind::Directory {
-            tree.drop_capabilities(id);
-        }
     }
     if let Some(doubt) = &entry.doubt {
         tree.doubt_owner_and_mode(id, doubt.owner.clone(), doubt.mode.clone());

@@ -13,14 +13,15 @@ use mivask_model::act::{Act, Verb};
 use mivask_model::ids::UserNamespace;
 use mivask_model::mount::MountTable;
 use mivask_model::outcome::{Effect, Errno};
-use mivask_rules::lookup::{End, Sight, walk};
-use mivask_rules::settle::Outcome;
+use mivask_rules::decide::decide_written;
+use mivask_rules::lookup::{End, Sight, look, walk};
+use mivask_rules::settle::{Dependence, Outcome, settle};
 use mivask_rules::view::Place;
 use mivask_rules::walk::Follow;
 use mivask_stage::actor_names::ActorError;
-use mivask_stage::stage::Stage;
+use mivask_stage::stage::{Actor, Stage};
 
-use crate::question::{Answer, ask};
+use crate::question::{Answer, ask, explored};
 use disks::Disks;
 use edit::Edit;
 
@@ -52,19 +53,38 @@ pub struct Performed {
 pub fn perform(stage: &mut Stage, act: &Act) -> Result<Performed, ActorError> {
     let answer = ask(stage, act)?;
     let carried = match answer.outcome {
-        Outcome::Allowed if act.verb.only_looks() => Carried::Nothing,
+        Outcome::Allowed if act.verb.only_looks() && !act.verb.writes() => Carried::Nothing,
         Outcome::Allowed => {
             let actor = stage.actor(&act.actor)?;
+            let written = written(stage, actor, act);
             let namespace = actor.credentials.first().map(|who| who.namespace.clone());
             // An actor without credentials is never allowed anything, so this only keeps the type whole.
             let namespace = namespace.unwrap_or_else(|| Arc::new(UserNamespace::initial()));
             let table = actor.mounts.clone();
-            carry_out(stage, &table, &namespace, act, &answer.effect)
+            match written {
+                Some((Outcome::Allowed, effect, _)) => carry_out(stage, &table, &namespace, act, &effect),
+                // What is not listed has nothing to lose that anyone knows of.
+                Some(_) => Carried::Nothing,
+                None => carry_out(stage, &table, &namespace, act, &answer.effect),
+            }
         }
         Outcome::Denied(_) | Outcome::NeverRuns(_) => Carried::Nothing,
         Outcome::Depends => Carried::Open("its outcome depends on a missing fact".into()),
     };
     Ok(Performed { answer, carried })
+}
+
+/// What writing to the file leaves of it; `None` where the act writes nothing, or to a file that it makes.
+fn written(stage: &Stage, actor: &Actor, act: &Act) -> Option<(Outcome, Effect, Vec<Dependence>)> {
+    if !act.verb.writes() {
+        return None;
+    }
+    let sight = look(&stage.storage, &actor.mounts, &act.path, Follow::Links);
+    let there = matches!(sight, Ok(Sight::There(Place { inode: Some(_), .. })));
+    if act.verb == Verb::Extends && !there {
+        return None;
+    }
+    Some(settle(&explored(stage, actor, |view, w| decide_written(view, &act.path, w))))
 }
 
 /// Changes the stage as `effect` says, whose ACL has ids of `namespace`.

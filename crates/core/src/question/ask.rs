@@ -93,7 +93,7 @@ pub fn ask_as(stage: &Stage, actor: &Actor, act: &Act) -> Answer {
 }
 
 /// Decides something for `actor` under every possibility that matters.
-pub(super) fn explored(
+pub(crate) fn explored(
     stage: &Stage,
     actor: &Actor,
     decide: impl Fn(&View<'_>, &mut Explorer) -> Verdict,

@@ -21,6 +21,7 @@ mod why;
 
 pub use access::{AccessRow, access, default_paths};
 pub use admits::{Admission, Condition, admissions};
+pub(crate) use ask::explored;
 pub use ask::{Answer, ask, ask_as};
 pub use confirm::{Comparison, Held, compare, unsettled};
 pub use contrast::{CellOutcome, Contrast, FileChange, MOST_COMPARED, OutcomeChange, contrast};

@@ -48,8 +48,8 @@ pub struct Process {
     pub gid: u32,
     /// Supplementary groups.
     pub groups: Vec<u32>,
-    /// Capabilities as bits: effective, permitted, bounding.
-    pub capabilities: [u64; 3],
+    /// Capabilities as bits: effective, permitted, bounding, inheritable, ambient.
+    pub capabilities: [u64; 5],
     /// The umask, octal; `None` where the kernel does not tell it.
     pub umask: Option<u16>,
     /// Whether execve can no longer add privileges.

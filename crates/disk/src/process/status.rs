@@ -11,8 +11,8 @@ pub(super) struct Status {
     pub gid: u32,
     /// `Groups`.
     pub groups: Vec<u32>,
-    /// `CapEff`, `CapPrm` and `CapBnd` as bits.
-    pub capabilities: [u64; 3],
+    /// `CapEff`, `CapPrm`, `CapBnd`, `CapInh` and `CapAmb` as bits.
+    pub capabilities: [u64; 5],
     /// `Umask`; kernels before 4.7 do not have it.
     pub umask: Option<u16>,
     /// `NoNewPrivs`.
@@ -33,7 +33,13 @@ impl Status {
             uid: id("Uid")?,
             gid: id("Gid")?,
             groups: groups.collect::<Option<_>>()?,
-            capabilities: [set("CapEff")?, set("CapPrm")?, set("CapBnd").unwrap_or_default()],
+            capabilities: [
+                set("CapEff")?,
+                set("CapPrm")?,
+                set("CapBnd").unwrap_or_default(),
+                set("CapInh").unwrap_or_default(),
+                set("CapAmb").unwrap_or_default(),
+            ],
             umask: line("Umask").and_then(|bits| u16::from_str_radix(bits, 8).ok()),
             no_new_privileges: line("NoNewPrivs") == Some("1"),
         })
@@ -50,7 +56,7 @@ mod tests {
                     CapPrm:\t0000000000000003\nCapEff:\t0000000000000001\nCapBnd:\t000001ffffffffff\nNoNewPrivs:\t1\n";
         let status = Status::read(text).expect("it is whole");
         assert_eq!((status.uid, status.gid, status.groups), (7101, 7200, vec![7200, 7300]));
-        assert_eq!(status.capabilities, [1, 3, 0x1ff_ffff_ffff]);
+        assert_eq!(status.capabilities, [1, 3, 0x1ff_ffff_ffff, 0, 0]);
         assert_eq!((status.umask, status.no_new_privileges), (Some(0o027), true));
         assert!(Status::read(&text.replace("CapEff", "CapOld")).is_none());
     }

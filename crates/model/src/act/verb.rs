@@ -233,6 +233,12 @@ impl Verb {
         )
     }
 
+    /// Whether it opens a file that is there for writing and keeps its content: whoever does so means to write to it.
+    #[must_use]
+    pub const fn writes(&self) -> bool {
+        matches!(self, Self::Writes | Self::Appends | Self::Updates | Self::Extends)
+    }
+
     /// The kind of the inode it makes under its path where none is there; `None` where it makes none.
     #[must_use]
     pub const fn makes(&self) -> Option<FileKind> {

@@ -19,6 +19,16 @@ pub struct FileCapabilities {
     pub root: u32,
 }
 
+impl FileCapabilities {
+    /// The attribute without a capability in it, the host's.
+    pub const NONE: Self = Self {
+        permitted: CapabilitySet::EMPTY,
+        inheritable: CapabilitySet::EMPTY,
+        effective: false,
+        root: 0,
+    };
+}
+
 /// A text that names no file capabilities.
 #[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
 #[error("`{0}` names no file capabilities: write NAMES=FLAGS, such as CHOWN,FOWNER=ep")]

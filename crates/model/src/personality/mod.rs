@@ -7,6 +7,7 @@ mod cifs;
 mod fat;
 mod fuse;
 mod image;
+mod kernel;
 mod masks;
 mod native;
 mod nfs;
@@ -18,6 +19,7 @@ mod tmpfs;
 pub use cifs::Cifs;
 pub use fat::Fat;
 pub use fuse::Fuse;
+pub use kernel::{Entry, Kernel};
 pub use native::{GroupRule, Native};
 pub use nfs::{Export, Nfs, Squash};
 pub use ntfs::Ntfs;
@@ -51,6 +53,8 @@ pub enum Personality {
     Fuse(Fuse),
     /// 9p, virtiofs and the like: the kernel checks what is shown, then the server decides too.
     Remote(Remote),
+    /// proc, sysfs and others whose entries the kernel makes.
+    Kernel(Kernel),
 }
 
 /// Something not every filesystem can do.
@@ -140,7 +144,7 @@ impl Personality {
             "fuse" | "fuseblk" => Self::Fuse(Fuse::default()),
             "9p" | "virtiofs" | "ceph" | "drvfs" => Self::Remote(Remote),
             other if other.starts_with("fuse.") => Self::Fuse(Fuse::default()),
-            _ => return None,
+            other => Self::Kernel(Kernel::of(other)?),
         })
     }
 
@@ -159,7 +163,7 @@ impl Personality {
             Self::Nfs(_) => nfs::is_harmless(key),
             Self::Fuse(fuse) => fuse.option(key, value)?,
             Self::Overlay => overlay::is_harmless(key),
-            Self::Image | Self::Remote(_) => false,
+            Self::Image | Self::Remote(_) | Self::Kernel(_) => false,
         };
         if known { Ok(()) } else { Err(OptionError::Unknown) }
     }
@@ -177,6 +181,7 @@ impl Personality {
             | Self::Image
             | Self::Nfs(_)
             | Self::Fuse(_)
+            | Self::Kernel(_)
             | Self::Remote(_) => None,
         }
     }
@@ -191,7 +196,20 @@ impl Personality {
             Self::Cifs(_) => cifs::support(feature),
             Self::Nfs(_) => nfs::support(feature),
             Self::Fuse(_) | Self::Remote(_) => remote::support(feature),
+            Self::Kernel(kernel) => kernel.support(feature),
         }
+    }
+
+    /// What it answers to that change of a directory, whoever asks; `None` where it depends on permission.
+    #[must_use]
+    pub const fn refuses(&self, entry: Entry) -> Option<Errno> {
+        if let Self::Kernel(kernel) = self { kernel.refuses(entry) } else { None }
+    }
+
+    /// Whether a name that is not there cannot even be asked for: ENOENT before all else.
+    #[must_use]
+    pub const fn knows_all_names(&self) -> bool {
+        matches!(self, Self::Kernel(Kernel::Proc))
     }
 
     /// Where a new inode's group comes from.
@@ -248,6 +266,7 @@ impl Personality {
             | Self::Cifs(_)
             | Self::Nfs(_)
             | Self::Fuse(_)
+            | Self::Kernel(_)
             | Self::Remote(_) => 4096,
         }
     }
@@ -263,7 +282,13 @@ impl Personality {
     pub const fn is_local(&self) -> bool {
         matches!(
             self,
-            Self::Native(_) | Self::Tmpfs(_) | Self::Overlay | Self::Image | Self::Fat(_) | Self::Ntfs(_)
+            Self::Native(_)
+                | Self::Tmpfs(_)
+                | Self::Overlay
+                | Self::Image
+                | Self::Fat(_)
+                | Self::Ntfs(_)
+                | Self::Kernel(_)
         )
     }
 

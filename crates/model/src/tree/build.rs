@@ -9,7 +9,7 @@ use crate::fact::{Provenance, Unknown};
 use crate::ids::DiskGid;
 use crate::mode::{FileKind, Mode};
 use crate::personality::Shown;
-use crate::tree::Entry;
+use crate::tree::{Device, Entry};
 
 /// Why an entry cannot be added.
 #[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
@@ -63,24 +63,25 @@ impl Tree {
         Self::unlisted(Certainty::Unknown(unknown.clone()), unknown)
     }
 
-    /// A tree of which not even its kind is known: its root, and [a file](Self::file_instead) that may be there instead.
+    /// A tree of which not even its kind is known: its root, and [something else](Self::file_instead) of kind `instead` that
+    /// may be there in its place; a device has `device` as its numbers, where those are known.
     ///
     /// # Panics
     /// Never: a table of one has room for another.
     #[must_use]
-    pub fn of_unknown_kind(unknown: &Unknown) -> Self {
+    pub fn of_unknown_kind(unknown: &Unknown, instead: FileKind, device: Option<Device>) -> Self {
         let mut tree = Self::unknown(unknown);
         let doubt = Doubt::new(Certainty::Unknown(unknown.clone()), Certainty::Known);
-        tree.push(Entry::file(0, 0, 0).doubting(doubt), Self::ROOT)
-            .expect("a table of one has room for another");
+        let instead = Entry { device, ..Entry::new(instead, 0, 0, Mode::new(0)).doubting(doubt) };
+        tree.push(instead, Self::ROOT).expect("a table of one has room for another");
         tree
     }
 
-    /// The file that may be in the place of the root, where nobody knows which of the two is.
+    /// What may be in the place of the root, where nobody knows which of the two is.
     #[must_use]
     pub fn file_instead(&self) -> Option<InodeId> {
         let alone = self.inodes.len() == 2 && self.child_count(Self::ROOT) == 0;
-        (alone && self.inode(InodeId(1)).kind == FileKind::File).then_some(InodeId(1))
+        (alone && self.inode(InodeId(1)).kind != FileKind::Directory).then_some(InodeId(1))
     }
 
     /// A tree that holds what is not listed, below a root that is 0:0 0755 as far as `attributes` says.

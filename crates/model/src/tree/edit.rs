@@ -1,7 +1,8 @@
 //! Single inodes changed in place, as carried-out acts and preparations change them.
 
-use super::{Certainty, Doubt, Entry, Extended, InodeId, Marks, Tree, TreeError};
+use super::{Certainty, Content, Doubt, Entry, Extended, InodeId, Marks, Tree, TreeError};
 use crate::acl::Acl;
+use crate::caps::FileCapabilities;
 use crate::fact::Provenance;
 use crate::ids::DiskOwner;
 use crate::mode::{FileKind, Mode};
@@ -87,10 +88,27 @@ impl Tree {
         }
     }
 
+    /// Gives `id` file capabilities, in place of those it has.
+    pub fn set_capabilities(&mut self, id: InodeId, capabilities: FileCapabilities) {
+        let before = self.extended(id).cloned().unwrap_or_default();
+        let index = self.intern(Extended { capabilities: Some(capabilities), ..before }).unwrap_or(0);
+        self.inodes[id.0 as usize].extended = index;
+    }
+
+    /// Gives the regular file `id` bytes, if it has none.
+    pub fn fill(&mut self, id: InodeId) {
+        let entry = Entry { content: Content::Data, ..Entry::new(FileKind::File, 0, 0, Mode::default()) };
+        if self.inode(id).kind == FileKind::File
+            && *self.content(id) == Content::Empty
+            && let Ok(extra) = self.extra(&entry, id)
+        {
+            self.inodes[id.0 as usize].extra = extra;
+        }
+    }
+
     /// Gives the regular file `id` no bytes.
     pub fn empty(&mut self, id: InodeId) {
-        let entry =
-            Entry { content: super::Content::Empty, ..Entry::new(FileKind::File, 0, 0, Mode::default()) };
+        let entry = Entry { content: Content::Empty, ..Entry::new(FileKind::File, 0, 0, Mode::default()) };
         if self.inode(id).kind == FileKind::File
             && let Ok(extra) = self.extra(&entry, id)
         {

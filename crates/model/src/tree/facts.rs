@@ -26,6 +26,9 @@ impl Marks {
     /// On an overlay: it is in the upper layer alone.
     pub const UPPER: Self = Self(64);
 
+    /// What is not listed in it are the host's devices.
+    pub const DEVICES: Self = Self(128);
+
     /// The marks that a source may tell, as one byte: 1 immutable, 2 append-only, 16 lower, 32 merged, 64 upper.
     #[must_use]
     pub const fn given(self) -> u8 {

@@ -5,6 +5,7 @@ use mivask_model::outcome::Errno;
 
 use super::writable::writable_mount;
 use super::{create, execute, look, open, remove};
+use crate::imprint::NewKind;
 use crate::view::Place;
 use crate::walk::{Arrival, Last, Slash, Target, Walker};
 use crate::witness::Witness;
@@ -81,7 +82,7 @@ pub fn enters<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Resul
 /// # Errors
 /// What the kernel answers instead.
 pub fn creates<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Result<(), Errno> {
-    create::entry_below(walker, place)
+    create::entry_below(walker, place, NewKind::File)
 }
 
 /// Whether the file can be run, as long as it is not a script; `None` for a script, whose interpreter is elsewhere.

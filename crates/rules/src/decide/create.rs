@@ -4,9 +4,9 @@ use mivask_model::act::Node;
 use mivask_model::caps::Capability;
 use mivask_model::mode::{Access, FileKind, Mode};
 use mivask_model::outcome::{Effect, Errno, Verdict};
-use mivask_model::personality::{Feature, Personality};
+use mivask_model::personality::{Entry, Feature, Personality};
 
-use super::feature::supports;
+use super::feature::{nameable, supports, takes};
 use super::writable::{creatable, may_create, writable_mount};
 use crate::imprint::{NewKind, imprint};
 use crate::trace::Check;
@@ -100,6 +100,7 @@ pub(super) fn free_name<'a, W: Witness>(
     if slashes == Slash::Trailing && kind != NewKind::Directory {
         return Err(walker.missing(&Arrival { directory, last, slashes, target }));
     }
+    nameable(walker, directory)?;
     writable_mount(walker, directory)?;
     Ok(directory)
 }
@@ -114,7 +115,7 @@ pub(super) fn new_entry<'a, W: Witness>(
 ) -> Verdict {
     let mut walker = Walker::new(view, w);
     let directory = walker.place(path, Follow::Links)?;
-    entry_below(&mut walker, directory)?;
+    entry_below(&mut walker, directory, kind)?;
     made(&mut walker, directory, kind, mode)
 }
 
@@ -122,13 +123,19 @@ pub(super) fn new_entry<'a, W: Witness>(
 ///
 /// # Errors
 /// The errno the kernel would give.
-pub(super) fn entry_below<W: Witness>(walker: &mut Walker<'_, '_, W>, directory: Place) -> Result<(), Errno> {
+pub(super) fn entry_below<W: Witness>(
+    walker: &mut Walker<'_, '_, W>,
+    directory: Place,
+    kind: NewKind,
+) -> Result<(), Errno> {
     if walker.view().is_not(directory, FileKind::Directory) {
         return Err(walker.fail(Check::Kind, "not a directory", directory, Errno::ENOTDIR));
     }
     walker.permit(directory, Access::EXECUTE)?;
+    nameable(walker, directory)?;
     creatable(walker, directory)?;
-    walker.permit(directory, Access::WRITE_EXECUTE)
+    walker.permit(directory, Access::WRITE_EXECUTE)?;
+    takes(walker, directory, if kind == NewKind::File { Entry::File } else { Entry::Other })
 }
 
 fn finish<W: Witness>(
@@ -138,6 +145,7 @@ fn finish<W: Witness>(
     mode: Mode,
 ) -> Verdict {
     may_create(walker, directory)?;
+    takes(walker, directory, Entry::Other)?;
     made(walker, directory, kind, mode)
 }
 

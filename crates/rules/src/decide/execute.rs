@@ -2,15 +2,16 @@
 
 mod privileges;
 
-use mivask_model::mode::{Access, FileKind};
+use mivask_model::credentials::Credentials;
+use mivask_model::mode::{Access, FileKind, Mode};
 use mivask_model::mount::MountFlags;
-use mivask_model::outcome::{Effect, Errno, Verdict};
+use mivask_model::outcome::{Effect, Errno, RunsAs, Verdict};
 use mivask_model::tree::Content;
 
 use crate::trace::Check;
 use crate::view::{Place, View};
 use crate::walk::{Follow, Walker};
-use crate::witness::Witness;
+use crate::witness::{MissingFact, Subject, Witness};
 use privileges::privileges;
 
 /// Interpreters of interpreters the kernel follows before it gives up.
@@ -32,11 +33,64 @@ fn start<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], depth: usize, w: &m
         return Err(walker.fail(Check::Format, "more than five interpreters in a row", place, Errno::ELOOP));
     }
     let effect = start(view, interpreter, depth + 1, w)?;
-    // Only then the interpreter opens the script, as the same identity.
-    let mut walker = Walker::new(view, w);
+    if effect.runs_as.is_none()
+        && let Some(granted) = opened_by_nobody_known(view, (interpreter, path), w)?
+    {
+        return if granted { Ok(effect) } else { Err(Errno::EACCES) };
+    }
+    // Only then the interpreter opens the script, as whoever it runs as.
+    let who = effect.runs_as.and_then(|runs_as| started(view.who, runs_as));
+    let who = who.as_ref().unwrap_or(view.who);
+    let view = view.of(who);
+    let mut walker = Walker::new(&view, w);
     let place = walker.place(path, Follow::Links)?;
     walker.permit(place, Access::READ)?;
     Ok(effect)
+}
+
+/// Where the interpreter's owner or mode is not known and it may be set-id: whether whoever it then runs as can read the
+/// script. `None` where it runs as its caller.
+fn opened_by_nobody_known<W: Witness>(
+    view: &View<'_>,
+    (interpreter, script): (&[u8], &[u8]),
+    w: &mut W,
+) -> Result<Option<bool>, Errno> {
+    let mut walker = Walker::new(view, w);
+    let place = walker.place(interpreter, Follow::Links)?;
+    let counts = !view.who.no_new_privileges && !view.mount(place.mount).flags.has(MountFlags::NO_SUID);
+    let is_set_id = counts
+        && (walker.asked(place).has(Mode::SET_USER_ID, "set-user-id")
+            || walker.asked(place).has(Mode::new(0o2010), "set-group-id and runs for its group"));
+    if !is_set_id {
+        return Ok(None);
+    }
+    let unknown = view
+        .doubt(place)
+        .and_then(|doubt| doubt.unknown_attribute())
+        .cloned()
+        .unwrap_or_else(|| view.unlisted(place));
+    let at = String::from_utf8_lossy(script).into_owned();
+    let question = MissingFact::Grants(Subject::Path(script.to_vec()), Access::READ);
+    let describe = |option| {
+        let may = if option == 0 { "may" } else { "may not" };
+        format!("whoever the interpreter runs as {may} read {at}")
+    };
+    Ok(Some(walker.witness().choose(question, &unknown, 2, describe) == 0))
+}
+
+/// What a process has that `who` started and that runs as `runs_as` says; `None` where it is the same, or has no mapping.
+fn started(who: &Credentials, runs_as: RunsAs) -> Option<Credentials> {
+    let same = (who.inside_uid(), who.inside_gid()) == (Some(runs_as.uid), Some(runs_as.gid));
+    if same && who.effective == runs_as.effective {
+        return None;
+    }
+    Some(Credentials {
+        fsuid: runs_as.uid.through(|uid| who.namespace.to_kernel_uid(uid))?,
+        fsgid: runs_as.gid.through(|gid| who.namespace.to_kernel_gid(gid))?,
+        effective: runs_as.effective,
+        permitted: runs_as.effective,
+        ..who.clone()
+    })
 }
 
 /// Starting what is at `place`; `None` for a script, whose interpreter takes a walk of its own.

@@ -2,7 +2,7 @@
 
 use mivask_model::fact::Unknown;
 use mivask_model::outcome::Errno;
-use mivask_model::personality::{Feature, Support};
+use mivask_model::personality::{Entry, Feature, Support};
 
 use crate::trace::Check;
 use crate::view::Place;
@@ -24,7 +24,9 @@ pub(super) fn supports<W: Witness>(
         Support::No(errno) => errno,
         Support::Unknown(fact) => {
             let unknown = Unknown::new(&format!("{fact} ({})", source.name), "no scene can supply it");
-            let describe = |option: usize| ["it does", "it does not"][option].to_owned();
+            let matter = fact.strip_prefix("whether ").unwrap_or(fact);
+            let describe =
+                |option: usize| [matter.to_owned(), format!("it is not so that {matter}")][option].clone();
             let question = MissingFact::Support(place.source, feature);
             if walker.witness().choose(question, &unknown, 2, describe) == 0 {
                 return Ok(());
@@ -43,4 +45,44 @@ pub(super) fn supports<W: Witness>(
         Feature::Acls => "ACLs",
     };
     Err(walker.fail(Check::Feature, format_args!("{kind} keeps no {what}"), place, errno))
+}
+
+/// Whether the filesystem of `directory` lets anyone do that to it.
+///
+/// # Errors
+/// The error it answers: EACCES or EPERM.
+pub(super) fn takes<W: Witness>(
+    walker: &mut Walker<'_, '_, W>,
+    directory: Place,
+    entry: Entry,
+) -> Result<(), Errno> {
+    let source = walker.view().source(directory);
+    let Some(errno) = source.personality.refuses(entry) else { return Ok(()) };
+    let kind = source.filesystem.as_deref().unwrap_or("this file system");
+    let fact = match entry {
+        Entry::File => "takes no new files",
+        Entry::Other => "takes no new names",
+        Entry::Removed | Entry::DirectoryRemoved => "lets nobody remove anything",
+        Entry::Renamed => "lets nobody rename anything",
+    };
+    Err(walker.fail(
+        Check::Feature,
+        format_args!("the kernel makes what is in {kind}, which {fact}"),
+        directory,
+        errno,
+    ))
+}
+
+/// Whether the filesystem of `directory` can be asked for a name that is not there.
+///
+/// # Errors
+/// ENOENT
+pub(super) fn nameable<W: Witness>(walker: &mut Walker<'_, '_, W>, directory: Place) -> Result<(), Errno> {
+    let source = walker.view().source(directory);
+    if !source.personality.knows_all_names() {
+        return Ok(());
+    }
+    let kind = source.filesystem.as_deref().unwrap_or("this file system");
+    let fact = format_args!("the kernel makes what is in {kind}, and no other name can be made there");
+    Err(walker.fail(Check::Feature, fact, directory, Errno::ENOENT))
 }

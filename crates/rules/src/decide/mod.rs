@@ -48,6 +48,14 @@ pub fn decide_new_entry<'a, W: Witness>(
     unmodelled::weighed(view, verdict, w, |view, w| create::new_entry(view, kind, mode, path, w))
 }
 
+/// What is left of the file at `path` once the actor has written to it.
+///
+/// # Errors
+/// What ends the walk.
+pub fn decide_written<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], w: &mut W) -> Verdict {
+    truncate::written(view, path, w)
+}
+
 /// Decides one act of the actor behind `view`.
 ///
 /// With [`Unwatched`](crate::witness::Unwatched) nothing is allocated as long as every fact is known.

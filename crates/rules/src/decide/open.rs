@@ -4,8 +4,10 @@ use mivask_model::fact::Unknown;
 use mivask_model::mode::{Access, FileKind, Mode};
 use mivask_model::mount::MountFlags;
 use mivask_model::outcome::{Effect, Errno, Verdict};
+use mivask_model::personality::Entry;
 use mivask_model::tree::{Device, Marks};
 
+use super::feature::{nameable, takes};
 use super::truncate::emptied;
 use super::writable::{may_create, writable_mount};
 use crate::imprint::{NewKind, imprint};
@@ -85,7 +87,9 @@ pub(super) fn open<'a, W: Witness>(view: &'a View<'a>, how: How, path: &'a [u8],
 
 fn create<W: Witness>(walker: &mut Walker<'_, '_, W>, how: How, arrival: &Arrival<'_>) -> Verdict {
     let directory = arrival.directory;
+    nameable(walker, directory)?;
     may_create(walker, directory)?;
+    takes(walker, directory, Entry::File)?;
     Ok(Effect { imprint: Some(imprint(walker, directory, NewKind::File, how.mode)), runs_as: None })
 }
 

@@ -3,8 +3,10 @@
 use mivask_model::caps::Capability;
 use mivask_model::mode::{Access, FileKind, Mode};
 use mivask_model::outcome::{Effect, Errno, Verdict};
+use mivask_model::personality::Entry;
 use mivask_model::tree::{Certainty, Marks};
 
+use super::feature::takes;
 use super::writable::{assume_unlocked, mapped, writable_mount};
 use crate::trace::Check;
 use crate::view::{Place, View};
@@ -59,6 +61,11 @@ pub(super) fn remove_entry<W: Witness>(
     victim: Place,
 ) -> Verdict {
     may_delete(walker, removal, directory, victim)?;
+    let entry = match removal {
+        Removal::File => Entry::Removed,
+        Removal::Directory => Entry::DirectoryRemoved,
+    };
+    takes(walker, directory, entry)?;
     if walker.view().is_mount_point(victim) {
         return Err(walker.fail_mount(Check::MountPoint, "something is mounted there", victim, Errno::EBUSY));
     }

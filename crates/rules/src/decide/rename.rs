@@ -2,9 +2,10 @@
 
 use mivask_model::mode::{Access, FileKind};
 use mivask_model::outcome::{Effect, Errno, Verdict};
-use mivask_model::personality::Personality;
+use mivask_model::personality::{Entry, Personality};
 use mivask_model::tree::Marks;
 
+use super::feature::{nameable, takes};
 use super::remove::{Removal, is_empty, may_delete};
 use super::writable::{may_create, writable_mount};
 use crate::trace::Check;
@@ -66,6 +67,9 @@ pub(super) fn rename<'a, W: Witness>(
     };
     walker.turn_to(new_path);
     let to = side(&mut walker, new_directory, new_last, new_name)?;
+    if let Target::Missing = to.target {
+        nameable(&mut walker, new_directory)?;
+    }
     let directory = view.is(moved, FileKind::Directory);
     let plan = Move { from, to, moved, directory };
     slashes_and_ancestors(&mut walker, &plan)?;
@@ -137,6 +141,7 @@ fn both_directories<W: Witness>(walker: &mut Walker<'_, '_, W>, plan: &Move) -> 
         Target::Missing => may_create(walker, to.directory),
         Target::There(replaced) => may_delete(walker, removal, to.directory, replaced),
     }?;
+    takes(walker, from.directory, Entry::Renamed)?;
     // Its `..` changes, so a directory itself is written to.
     if directory && from.directory.inode != to.directory.inode {
         let new_path = walker.turn_to(from.path.clone());

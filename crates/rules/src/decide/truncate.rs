@@ -39,6 +39,18 @@ pub(super) fn shorten<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], w: &mu
     Ok(if open { unknown() } else { effect })
 }
 
+/// What the first byte written to the file at `path` leaves of it, by whoever has it open: set-id bits may go
+/// (`file_remove_privs`).
+pub(super) fn written<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], w: &mut W) -> Verdict {
+    let mut walker = Walker::new(view, w);
+    let place = walker.place(path, Follow::Links)?;
+    // Where it would lose something an append-only file cannot be changed, and the write fails.
+    if view.is_not(place, FileKind::File) || view.has_marks(place, Marks::APPEND_ONLY) {
+        return Ok(Effect::default());
+    }
+    Ok(emptied(&mut walker, place))
+}
+
 /// What emptying a file leaves: set-id bits may go (`do_truncate`).
 pub(super) fn emptied<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Effect {
     let mode = match stripped(walker, place) {

@@ -57,6 +57,7 @@ pub(super) fn gate<W: Witness>(
         | Personality::Ntfs(_)
         | Personality::Cifs(_)
         | Personality::Nfs(_)
+        | Personality::Kernel(_)
         | Personality::Remote(_) => Ok(Gate::Bits),
     }
 }

@@ -4,11 +4,12 @@ mod components;
 mod links;
 mod report;
 
+use mivask_model::devices::{Guess, guess};
 use mivask_model::fact::Unknown;
 use mivask_model::mode::{Access, FileKind};
 use mivask_model::mount::MountTable;
 use mivask_model::outcome::Errno;
-use mivask_model::tree::Certainty;
+use mivask_model::tree::{Certainty, Marks};
 
 use crate::asked::Asked;
 use crate::fs_credentials::FsCredentials;
@@ -206,6 +207,12 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
             None | Some(Certainty::Known) => Ok(Target::Missing),
             Some(Certainty::Assumed(text)) => {
                 self.w.assume(|| text.clone());
+                Ok(Target::Missing)
+            }
+            Some(Certainty::Unknown(_))
+                if self.view.has_marks(directory, Marks::DEVICES) && guess(name) == Guess::Nothing =>
+            {
+                self.assume(|path| format!("no device of the host is called {path}"));
                 Ok(Target::Missing)
             }
             Some(Certainty::Unknown(unknown)) => Ok(self.presume(directory, unknown)),

@@ -79,7 +79,7 @@ fn judged(tree: Tree, verb: &Verb, path: &[u8], owner: KernelOwner) -> (Option<E
     let who = Credentials {
         fsuid: Held::Id(owner.uid),
         fsgid: Held::Id(owner.gid),
-        groups: vec![owner.gid],
+        groups: [owner.gid].into(),
         effective: none,
         permitted: none,
         namespace: Arc::new(UserNamespace::initial()),

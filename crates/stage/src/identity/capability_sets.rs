@@ -66,10 +66,14 @@ pub(crate) fn root_set(
         RootSet { set: rules.all, ambient: CapabilitySet::EMPTY, ignored: Vec::new(), refused: None };
     let add = result.named(rules, &declared.add);
     let drop = result.named(rules, &declared.drop);
+    let add_all = names_all(&declared.add);
     if privileged {
+        // It changes nothing for root; for others what was added is in force (Podman 4.3, measured).
+        if rules.ambient {
+            result.ambient = if add_all { result.set } else { add };
+        }
         return result;
     }
-    let add_all = names_all(&declared.add);
     let drop_all = names_all(&declared.drop);
     let clash = add.intersection(drop).iter().next();
     if rules.both == Both::Refused && (clash.is_some() || add_all && drop_all) {

@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use mivask_model::accounts::Accounts;
+use mivask_model::caps::CapabilitySet;
 use mivask_model::fact::{Fact, Provenance, Unknown};
 use mivask_model::held::Held;
 use mivask_model::ids::{InsideGid, InsideUid, UserNamespace};
@@ -323,7 +324,7 @@ impl Notes<'_> {
 
 struct Privileges {
     root: RootSet,
-    effective: Option<mivask_model::caps::CapabilitySet>,
+    effective: Option<CapabilitySet>,
     umask: Mode,
     no_new_privileges: bool,
 }
@@ -371,6 +372,7 @@ impl Privileges {
         // execve gives root what the bounding set allows and anybody else the ambient set (capabilities(7)).
         let derived = if person.uid.is(0) { self.root.set } else { self.root.ambient };
         let in_force = self.effective.unwrap_or(derived);
+        let ambient = if self.effective.is_none() { self.root.ambient } else { CapabilitySet::EMPTY };
         Identity {
             uid: person.uid.map(InsideUid::new),
             gid: person.gid.map(InsideGid::new),
@@ -379,6 +381,8 @@ impl Privileges {
             permitted: in_force,
             // Nothing is in force that the bounding set lacks, whatever else is set.
             bounding: self.root.set.union(in_force),
+            inheritable: ambient,
+            ambient: if person.uid.is(0) { CapabilitySet::EMPTY } else { ambient },
             umask: self.umask,
             no_new_privileges: self.no_new_privileges,
             namespace: Arc::new(UserNamespace::initial()),

@@ -49,11 +49,8 @@ pub fn process_identity(
     let uid = no_id::after_setting(asked.uid.value);
     let gid = no_id::after_setting(asked.gid.value);
     // execve: root's file permissions are full, everyone else keeps the ambient set alone.
-    let in_force = if uid == 0 {
-        asked.bounding.union(asked.inheritable)
-    } else {
-        asked.ambient.intersection(asked.inheritable).intersection(asked.permitted)
-    };
+    let ambient = asked.ambient.intersection(asked.inheritable).intersection(asked.permitted);
+    let in_force = if uid == 0 { asked.bounding.union(asked.inheritable) } else { ambient };
     let identity = Identity {
         uid: Held::Id(InsideUid::new(uid)),
         gid: Held::Id(InsideGid::new(gid)),
@@ -61,6 +58,8 @@ pub fn process_identity(
         effective: in_force,
         permitted: in_force,
         bounding: asked.bounding,
+        inheritable: asked.inheritable,
+        ambient,
         umask: umask.value,
         no_new_privileges,
         namespace: Arc::new(UserNamespace::initial()),

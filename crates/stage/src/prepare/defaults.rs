@@ -3,15 +3,16 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use mivask_model::fact::{Fact, Provenance, Unknown};
-use mivask_model::mode::{FileKind, Mode};
+use mivask_model::fact::{Fact, Provenance};
+use mivask_model::mode::Mode;
 use mivask_model::mount::{MountFlags, MountOrigin, Preparation, Source};
 use mivask_model::mount_kind::MountKind;
 use mivask_model::personality::Personality;
-use mivask_model::tree::{Certainty, Device, Doubt, Entry, Tree};
+use mivask_model::tree::{Certainty, Entry, Tree};
 
 use super::api_volume;
 use super::context::Context;
+use super::default_trees::{device_tree, file_tree, is_file, kernel_tree, masked_file, terminal_tree};
 use super::prepared::{Prepared, Ready};
 use crate::runtime::{DefaultKind, DefaultRow, Flavour};
 use crate::scene::{Container, TmpfsAsked};
@@ -71,6 +72,7 @@ pub(super) fn system(stage: &mut Stage, cache: &mut TreeCache, filesystem: &str)
     match filesystem {
         "dev" => placing.devices(false, MountFlags::NONE),
         "mqueue" => placing.shared("/dev/mqueue", 0o1777, MountFlags::NONE),
+        "devpts" => placing.terminals(MountFlags::NONE),
         other => placing.kernel_files(other, MountFlags::NONE),
     }
 }
@@ -97,6 +99,7 @@ impl DefaultMounts<'_> {
             // A privileged container gets a writable /sys, as device managers need it.
             DefaultKind::Sys => (self.placing.kernel_files("sysfs", read_only(row.flags, !privileged)), true),
             DefaultKind::Devices => (self.placing.devices(privileged, row.flags), true),
+            DefaultKind::Terminals => (self.placing.terminals(row.flags), true),
             DefaultKind::Shared(mode) => (self.placing.shared(row.at, mode, row.flags), true),
             DefaultKind::File { mode, follows_root } => {
                 let flags = read_only(row.flags, follows_root && self.container.read_only_root);
@@ -195,7 +198,7 @@ impl Placement<'_> {
             tree,
             read_only: false,
             native: Certainty::Known,
-            personality: Personality::default(),
+            personality: filesystem.and_then(Personality::of).unwrap_or_default(),
             anonymous: false,
         };
         let source = self.stage.add_source(source);
@@ -206,6 +209,12 @@ impl Placement<'_> {
     fn kernel_files(&mut self, filesystem: &str, flags: MountFlags) -> Prepared {
         let tree = self.cache.tree(filesystem.to_owned(), || kernel_tree(filesystem));
         self.place(filesystem, Some(filesystem), MountKind::Runtime(filesystem.into()), tree, flags)
+    }
+
+    /// `/dev/pts`: a devpts of the container's own.
+    fn terminals(&mut self, flags: MountFlags) -> Prepared {
+        let tree = self.cache.tree("devpts".to_owned(), terminal_tree);
+        self.place("devpts", Some("devpts"), MountKind::Runtime("devpts".into()), tree, flags)
     }
 
     fn shared(&mut self, at: &str, mode: u16, flags: MountFlags) -> Prepared {
@@ -238,12 +247,7 @@ impl Placement<'_> {
     /// A directory hides behind an empty read-only tmpfs, a file behind `/dev/null`.
     fn mask(&mut self, at: &str) -> Ready {
         Ready::Shared(if is_file(at) {
-            let tree = self.cache.tree("masked file".to_owned(), || {
-                let mut tree =
-                    Tree::new(Entry::directory(0, 0, 0o755), Provenance::rule("the runtime masks it"));
-                add(&mut tree, "null", null());
-                tree
-            });
+            let tree = self.cache.tree("masked file".to_owned(), masked_file);
             let root = tree.find(b"null").or(Some(Tree::ROOT));
             Prepared {
                 root,
@@ -281,109 +285,4 @@ impl Placement<'_> {
             ..self.place("proc", Some("proc"), MountKind::Runtime("proc".into()), tree, MountFlags::READ_ONLY)
         })
     }
-}
-
-/// Which of the shielded paths are files.
-fn is_file(at: &str) -> bool {
-    ["kcore", "keys", "latency_stats", "timer_list", "timer_stats", "sched_debug", "sysrq-trigger"]
-        .iter()
-        .any(|name| at.strip_prefix("/proc/") == Some(name))
-}
-
-/// Paths of `/proc` and `/sys` that runtimes mount something over, so that they are there to mount on.
-const SHIELDED: [(&str, &[&str]); 2] = [
-    (
-        "proc",
-        &[
-            "acpi",
-            "asound",
-            "bus",
-            "fs",
-            "irq",
-            "kcore",
-            "keys",
-            "latency_stats",
-            "scsi",
-            "sys",
-            "sysrq-trigger",
-            "timer_list",
-        ],
-    ),
-    ("sysfs", &["firmware", "dev/block"]),
-];
-
-fn kernel_tree(filesystem: &str) -> Tree {
-    let unknown =
-        Unknown::new(&format!("what {filesystem} shows"), "not possible: the kernel decides file by file");
-    let doubt = Doubt::new(Certainty::Known, Certainty::Unknown(unknown.clone()));
-    let root = Entry::directory(0, 0, 0o555).doubting(doubt.clone());
-    let mut tree = Tree::new(root, Provenance::rule("the kernel"));
-    for path in SHIELDED.iter().filter(|(of, _)| *of == filesystem).flat_map(|(_, paths)| *paths) {
-        // Whether this kernel has it, and a file's mode, differ: only a directory's is the same everywhere.
-        let file = is_file(&format!("/{filesystem}/{path}"));
-        let directory = || Entry::directory(0, 0, 0o555).doubting(doubt.clone());
-        let unsure = Doubt::new(Certainty::Unknown(unknown.clone()), Certainty::Known);
-        let entry = if file { Entry::file(0, 0, 0o400).doubting(unsure) } else { directory() };
-        let (above, name) = path.rsplit_once('/').unwrap_or(("", path));
-        let added = tree
-            .ensure(above.as_bytes(), |_, _| directory())
-            .and_then(|dir| tree.add(dir, name.as_bytes(), entry));
-        debug_assert!(added.is_ok(), "{path}");
-    }
-    tree
-}
-
-fn device_tree(privileged: bool) -> Tree {
-    let unlisted = |what: &str| {
-        let unknown = Unknown::new(what, "not possible in a scene");
-        Doubt::new(Certainty::Known, Certainty::Unknown(unknown))
-    };
-    // Every device of the host is bound into a privileged container, and which there are is not in any description.
-    let mut root = Entry::directory(0, 0, 0o755);
-    if privileged {
-        root = root.doubting(unlisted("which devices the host has"));
-    }
-    let mut tree = Tree::new(root, Provenance::rule("the runtime makes /dev a tmpfs, 0:0 0755"));
-    let nodes =
-        [("null", 1, 3), ("zero", 1, 5), ("full", 1, 7), ("random", 1, 8), ("urandom", 1, 9), ("tty", 5, 0)];
-    for (name, major, minor) in nodes {
-        let mut node = null();
-        node.device = Some(Device { major, minor });
-        add(&mut tree, name, node);
-    }
-    for (name, target) in [
-        ("fd", "/proc/self/fd"),
-        ("stdin", "/proc/self/fd/0"),
-        ("stdout", "/proc/self/fd/1"),
-        ("stderr", "/proc/self/fd/2"),
-        ("ptmx", "pts/ptmx"),
-    ] {
-        let mut link = Entry::new(FileKind::Link, 0, 0, Mode::new(0o777));
-        link.target = target.as_bytes().into();
-        add(&mut tree, name, link);
-    }
-    add(&mut tree, "shm", Entry::directory(0, 0, 0o755));
-    add(&mut tree, "mqueue", Entry::directory(0, 0, 0o755));
-    add(&mut tree, "pts", Entry::directory(0, 0, 0o755).doubting(unlisted("which terminals there are")));
-    tree
-}
-
-fn file_tree(name: &str, mode: u16) -> Tree {
-    let rule = format!("the runtime's own {name}, 0:0 {mode:04o}");
-    let mut tree = Tree::new(Entry::directory(0, 0, 0o755), Provenance::Rule(rule.into()));
-    add(&mut tree, name, Entry::file(0, 0, mode));
-    tree
-}
-
-/// `/dev/null`.
-fn null() -> Entry {
-    let mut node = Entry::new(FileKind::CharDevice, 0, 0, Mode::new(0o666));
-    node.device = Some(Device { major: 1, minor: 3 });
-    node
-}
-
-fn add(tree: &mut Tree, name: &str, entry: Entry) {
-    // The names are distinct and the root is a directory, so nothing can fail.
-    let added = tree.add(Tree::ROOT, name.as_bytes(), entry);
-    debug_assert!(added.is_ok(), "{name}");
 }

@@ -57,6 +57,8 @@ fn actor(mounts: MountTable) -> Actor {
         effective: CapabilitySet::ALL,
         permitted: CapabilitySet::ALL,
         bounding: CapabilitySet::ALL,
+        inheritable: CapabilitySet::EMPTY,
+        ambient: CapabilitySet::EMPTY,
         umask: Mode::new(0o022),
         no_new_privileges: false,
         namespace: Arc::new(UserNamespace::initial()),

@@ -1,17 +1,19 @@
 //! hostPath volumes: the host's inode as it is (docs/facts/kubelet.md section 5).
 
-use mivask_model::ids::KernelOwner;
 use std::sync::Arc;
 
+use mivask_model::devices::{self, Guess};
 use mivask_model::fact::{Provenance, Unknown};
 use mivask_model::host_mounts::HostMount;
+use mivask_model::ids::KernelOwner;
 use mivask_model::mode::FileKind;
 use mivask_model::mount::{MountFlags, MountOrigin, MountTable, Preparation, Source, SourceId, Variant};
 use mivask_model::mount_kind::MountKind;
+use mivask_model::path::trimmed;
 use mivask_model::personality::Personality;
 use mivask_model::refusal::Refusal;
 use mivask_model::refusal::RefusalClass;
-use mivask_model::tree::{Certainty, InodeId, Tree};
+use mivask_model::tree::{Certainty, Device, InodeId, Tree};
 use mivask_rules::lookup::{Sight, look};
 use mivask_rules::view::Place;
 use mivask_rules::walk::Follow;
@@ -169,8 +171,14 @@ fn failed(reason: impl Into<String>) -> Problem {
 fn unknown(stage: &mut Stage, shown: &str, wanted: &Wanted<'_>, mount: Option<&HostMount>) -> Prepared {
     let missing =
         Unknown::new(&format!("what is at host path {shown}"), "give `host: { tree: ... }` in a scene file");
-    let directory = kind_needed(wanted.check) == Some(FileKind::Directory);
-    let mut tree = if directory { Tree::unknown(&missing) } else { Tree::of_unknown_kind(&missing) };
+    let needed = kind_needed(wanted.check);
+    let directory = needed == Some(FileKind::Directory);
+    let mut tree = if directory {
+        Tree::unknown(&missing)
+    } else {
+        let (kind, device) = guessed(wanted.path, needed);
+        Tree::of_unknown_kind(&missing, kind, device)
+    };
     // Some file systems show one owner and mode for every directory; what shows of a file is its own, too.
     let shows = mount.and_then(|mount| mount.personality.as_ref()?.shown());
     if directory && let Some(shows) = shows {
@@ -192,9 +200,21 @@ fn unknown(stage: &mut Stage, shown: &str, wanted: &Wanted<'_>, mount: Option<&H
     };
     let source = stage.add_source(source);
     // Without a type, nothing says whether a directory or a file is mounted.
-    let root = directory.then_some(Tree::ROOT);
+    let instead = stage.source(source).tree.file_instead().filter(|_| needed.is_some());
+    let root = if directory { Some(Tree::ROOT) } else { instead };
     let host_path = Some(Arc::from(wanted.path));
     Prepared { root, host_path, ..Prepared::single(source, wanted.kind.clone(), Preparation::default()) }
+}
+
+/// What is at a host path that is no directory, as far as its name or the check tells.
+fn guessed(path: &[u8], needed: Option<FileKind>) -> (FileKind, Option<Device>) {
+    let guess = path.strip_prefix(b"/dev/").map(|name| devices::guess(trimmed(name)));
+    match (needed, guess) {
+        (None | Some(FileKind::CharDevice), Some(Guess::Device(kind, device))) => (kind, Some(device)),
+        (Some(kind), _) => (kind, None),
+        (None, Some(Guess::Either)) => (FileKind::BlockDevice, None),
+        (None, Some(Guess::Nothing) | None) => (FileKind::File, None),
+    }
 }
 
 /// The inode at `path` on the host, made where it is missing and `check` makes something.

@@ -6,6 +6,7 @@ mod bind;
 mod container;
 mod container_mounts;
 mod context;
+mod default_trees;
 mod defaults;
 mod engine;
 mod fs_group;

@@ -4,6 +4,7 @@ use mivask_model::ids::KernelOwner;
 use std::sync::Arc;
 
 use mivask_model::fact::{Provenance, Unknown};
+use mivask_model::mode::FileKind;
 use mivask_model::mount::{MountFlags, Preparation, RootFacts, Source, SourceId, Variant};
 use mivask_model::mount_kind::MountKind;
 use mivask_model::personality::Personality;
@@ -114,7 +115,7 @@ pub(super) fn root_facts(tree: &Tree, id: InodeId) -> RootFacts {
 
 /// A source of which nothing is known but that it keeps owners and modes itself.
 pub(super) fn unknown_source(stage: &mut Stage, name: &str, kind: MountKind, unknown: Unknown) -> Prepared {
-    let tree = Tree::of_unknown_kind(&unknown);
+    let tree = Tree::of_unknown_kind(&unknown, FileKind::File, None);
     let native = Certainty::Unknown(unknown);
     let source = Source {
         name: Arc::from(name),

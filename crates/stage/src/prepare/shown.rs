@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use mivask_model::act::quoted;
 use mivask_model::fact::Unknown;
+use mivask_model::mode::FileKind;
 use mivask_model::mount::{Preparation, Source};
 use mivask_model::refusal::RefusalClass;
 use mivask_model::tree::{InodeId, Tree};
@@ -49,7 +50,7 @@ impl ContainerMounts<'_> {
             let fact = format!("what {name} is mounted at {}", quoted(&mount.at.value));
             Unknown::new(&fact, "list it in the volume's tree")
         });
-        let tree = Arc::new(Tree::of_unknown_kind(&unknown));
+        let tree = Arc::new(Tree::of_unknown_kind(&unknown, FileKind::File, None));
         let source = self.stage.add_source(Source { name: name.into(), tree, disk: None, ..whole });
         let part = Prepared::single(source, volume.kind.clone(), Preparation::default());
         *volume = Prepared { root: None, flags: volume.flags, ..part };

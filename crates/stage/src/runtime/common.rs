@@ -47,6 +47,7 @@ pub(super) const RUNC_TMPFS: TmpfsRules = TmpfsRules {
 pub(super) const KERNEL: &[DefaultRow] = &[
     DefaultRow::new("/proc", K::Proc, QUIET),
     DefaultRow::new("/dev", K::Devices, MountFlags::NO_SUID),
+    DefaultRow::new("/dev/pts", K::Terminals, MountFlags::NO_SUID.with(MountFlags::NO_EXEC)),
     DefaultRow::new("/dev/shm", K::Shared(0o1777), QUIET),
     DefaultRow::new("/dev/mqueue", K::Shared(0o1777), QUIET),
     DefaultRow::new("/sys", K::Sys, QUIET),

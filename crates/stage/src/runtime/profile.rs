@@ -217,6 +217,8 @@ pub enum DefaultKind {
     Sys,
     /// A tmpfs with the usual devices.
     Devices,
+    /// The container's own terminals.
+    Terminals,
     /// A directory of this mode on a tmpfs or mqueue.
     Shared(u16),
     /// One file of the runtime's own, of this mode; read-only where the root is, if given so.

@@ -49,6 +49,8 @@ fn somebody(condition: Option<&Condition>) -> Credentials {
         effective: held,
         permitted: held,
         bounding: held,
+        inheritable: CapabilitySet::EMPTY,
+        ambient: CapabilitySet::EMPTY,
         umask: Mode::new(0o022),
         no_new_privileges: true,
         namespace: Arc::new(UserNamespace::initial()),

@@ -5,6 +5,7 @@
 
 mod admits;
 mod aftermath;
+mod ambient;
 mod checks;
 mod demo;
 mod expectations;

@@ -10,7 +10,7 @@ use fastrand::Rng;
 use mivask_core::act::Act;
 use mivask_core::outcome::{Effect, Imprint, Verdict};
 use mivask_core::question::{Answer, ask, unsettled};
-use mivask_core::settle::Outcome;
+use mivask_core::settle::{Dependence, End, Outcome};
 use mivask_trial::scenario::{Kind, Scenario, generate, random_act};
 
 /// How many acts are asked about, unless `MIVASK_MISSING_ACTS` says otherwise.
@@ -27,7 +27,12 @@ fn endings(answer: &Answer) -> Option<Vec<Verdict>> {
         Outcome::Allowed if answer.depends_on.is_empty() => vec![Ok(answer.effect.clone())],
         Outcome::Denied(Some(errno)) if answer.depends_on.is_empty() => vec![Err(*errno)],
         Outcome::Allowed | Outcome::Denied(_) | Outcome::Depends => {
-            answer.depends_on.iter().map(|one| one.verdict.clone()).collect()
+            // With every fact these containers start.
+            let verdict = |one: &Dependence| match &one.end {
+                End::Act(verdict) => Some(verdict.clone()),
+                End::NeverRuns => None,
+            };
+            answer.depends_on.iter().filter_map(verdict).collect()
         }
         Outcome::NeverRuns(_) => Vec::new(),
     })

@@ -293,6 +293,8 @@ impl Site<'_> {
             effective: held,
             permitted: held,
             bounding: held,
+            inheritable: CapabilitySet::EMPTY,
+            ambient: CapabilitySet::EMPTY,
             umask: Mode::new(0o022),
             no_new_privileges: first.no_new_privileges,
             namespace: first.namespace.clone(),

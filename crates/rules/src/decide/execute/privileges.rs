@@ -35,7 +35,8 @@ pub(super) fn privileges<W: Witness>(
     let mut permitted = CapabilitySet::EMPTY;
     let mut effective = false;
     if let Some(file) = file {
-        permitted = who.bounding.intersection(file.permitted);
+        let inherited = who.inheritable.intersection(file.inheritable);
+        permitted = who.bounding.intersection(file.permitted).union(inherited);
         effective = file.effective;
         if effective && !permitted.contains(file.permitted) {
             let fact = "the file's capabilities are to be in force, but the process's bounding set lacks one";
@@ -54,10 +55,18 @@ pub(super) fn privileges<W: Witness>(
     // A set-user-id root program with capabilities of its own gives a stranger those only.
     let mixed = file.is_some() && new_uid == root && uid != root;
     if !mixed && (new_uid == root || uid == root) {
-        permitted = who.bounding;
+        permitted = who.bounding.union(who.inheritable);
         effective |= new_uid == root;
     }
+    let in_group = new_gid == gid
+        || new_gid
+            .id()
+            .and_then(|gid| who.namespace.to_kernel_gid(gid))
+            .is_some_and(|gid| who.groups.contains(&gid));
+    let other_ids = new_uid != uid || !in_group;
     let changed = (new_uid, new_gid) != (uid, gid) || !who.permitted.contains(permitted);
+    // Whoever becomes somebody else, or is given capabilities by the file, keeps none of its own.
+    let ambient = if file.is_some() || other_ids { CapabilitySet::EMPTY } else { who.ambient };
     let mut new_uid = new_uid;
     let mut new_gid = new_gid;
     if changed && who.no_new_privileges {
@@ -65,7 +74,7 @@ pub(super) fn privileges<W: Witness>(
         new_gid = gid;
         permitted = permitted.intersection(who.permitted);
     }
-    let effective = if effective { permitted } else { CapabilitySet::EMPTY };
+    let effective = if effective { permitted.union(ambient) } else { ambient };
     Ok(Some(RunsAs { uid: new_uid, gid: new_gid, effective }))
 }
 

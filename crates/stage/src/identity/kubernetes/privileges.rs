@@ -29,10 +29,7 @@ impl Case<'_> {
             let value = format!("{} ignored: CRI knows no such name{hint}", name.name);
             self.fact(IdentityField::Capability, value, name.from);
         }
-        let umask =
-            self.container.umask.clone().unwrap_or_else(|| {
-                Fact::new(Mode::new(0o022), Provenance::rule("the runtime's default umask"))
-            });
+        let umask = self.umask();
         self.fact(IdentityField::Umask, umask.value, umask.from.clone());
         let escalation = self.container.allow_privilege_escalation.clone();
         let no_new_privileges = escalation.as_ref().is_some_and(|allowed| !allowed.value);
@@ -54,6 +51,8 @@ impl Case<'_> {
                     effective: in_force,
                     permitted: in_force,
                     bounding: set,
+                    inheritable: CapabilitySet::EMPTY,
+                    ambient: CapabilitySet::EMPTY,
                     umask: umask.value,
                     no_new_privileges,
                     namespace: namespace.clone(),
@@ -69,17 +68,22 @@ impl Case<'_> {
             refusal,
             assumptions: self.assumptions,
         };
-        if let Some((reason, from)) = refused {
-            let class = RefusalClass::CreateContainerError;
+        let mut refuse = |class, reason, from| {
             resolved.refusal.get_or_insert(Refusal { class, reason, from, whole_pod: false });
+        };
+        if let Some((reason, from)) = refused {
+            refuse(RefusalClass::CreateContainerError, reason, from);
         }
         if let Some(id) = large {
             let reason = format!("{id} is out of range: runc takes ids up to 2147483647");
-            let class = RefusalClass::StartError;
-            let from = Provenance::rule("the image's account files");
-            resolved.refusal.get_or_insert(Refusal { class, reason, from, whole_pod: false });
+            refuse(RefusalClass::StartError, reason, Provenance::rule("the image's account files"));
         }
         resolved
+    }
+
+    fn umask(&self) -> Fact<Mode> {
+        let default = || Fact::new(Mode::new(0o022), Provenance::rule("the runtime's default umask"));
+        self.container.umask.clone().unwrap_or_else(default)
     }
 
     fn capability_source(&self, privileged: bool) -> Provenance {

@@ -7,7 +7,7 @@ agree! {
     file_capabilities_are_gained: "other runs /p/gives-chown -> allowed";
     file_capabilities_without_the_effective_flag: "other runs /p/gives-later -> allowed";
     file_capabilities_outside_the_bounding_set: "other runs /p/gives-too-much -> denied EPERM";
-    file_capabilities_outside_it_for_root_too: "root runs /p/gives-too-much -> denied EPERM";
+    file_capabilities_outside_it_for_root_too: "plain-root runs /p/gives-too-much -> denied EPERM";
     file_capabilities_on_nosuid: "other runs /m/nosuid/gives-chown -> allowed";
     file_capabilities_without_new_privileges: "held runs /p/gives-chown -> allowed";
     set_user_id_root_brings_the_bounding_set: "other runs /p/set-root -> allowed";

@@ -1,0 +1,131 @@
+//! What is in the mounts that every container has: devices, terminals, the kernel's own files.
+
+use mivask_model::fact::{Provenance, Unknown};
+use mivask_model::mode::{FileKind, Mode};
+use mivask_model::tree::{Certainty, Device, Doubt, Entry, Marks, Tree};
+
+/// Which of the shielded paths are files.
+pub(super) fn is_file(at: &str) -> bool {
+    ["kcore", "keys", "latency_stats", "timer_list", "timer_stats", "sched_debug", "sysrq-trigger"]
+        .iter()
+        .any(|name| at.strip_prefix("/proc/") == Some(name))
+}
+
+/// Paths of `/proc` and `/sys` that runtimes mount something over, so that they are there to mount on.
+const SHIELDED: [(&str, &[&str]); 2] = [
+    (
+        "proc",
+        &[
+            "acpi",
+            "asound",
+            "bus",
+            "fs",
+            "irq",
+            "kcore",
+            "keys",
+            "latency_stats",
+            "scsi",
+            "sys",
+            "sysrq-trigger",
+            "timer_list",
+        ],
+    ),
+    ("sysfs", &["firmware", "dev/block"]),
+];
+
+pub(super) fn kernel_tree(filesystem: &str) -> Tree {
+    let unknown =
+        Unknown::new(&format!("what {filesystem} shows"), "not possible: the kernel decides file by file");
+    let doubt = Doubt::new(Certainty::Known, Certainty::Unknown(unknown.clone()));
+    let root = Entry::directory(0, 0, 0o555).doubting(doubt.clone());
+    let mut tree = Tree::new(root, Provenance::rule("the kernel"));
+    for path in SHIELDED.iter().filter(|(of, _)| *of == filesystem).flat_map(|(_, paths)| *paths) {
+        // Whether this kernel has it, and a file's mode, differ: only a directory's is the same everywhere.
+        let file = is_file(&format!("/{filesystem}/{path}"));
+        let directory = || Entry::directory(0, 0, 0o555).doubting(doubt.clone());
+        let unsure = Doubt::new(Certainty::Unknown(unknown.clone()), Certainty::Known);
+        let entry = if file { Entry::file(0, 0, 0o400).doubting(unsure) } else { directory() };
+        let (above, name) = path.rsplit_once('/').unwrap_or(("", path));
+        let added = tree
+            .ensure(above.as_bytes(), |_, _| directory())
+            .and_then(|dir| tree.add(dir, name.as_bytes(), entry));
+        debug_assert!(added.is_ok(), "{path}");
+    }
+    tree
+}
+
+pub(super) fn device_tree(privileged: bool) -> Tree {
+    let unlisted = |what: &str| {
+        let unknown = Unknown::new(what, "not possible in a scene");
+        Doubt::new(Certainty::Known, Certainty::Unknown(unknown))
+    };
+    // Every device of the host is bound into a privileged container, and which there are is not in any description.
+    let mut root = Entry::directory(0, 0, 0o755);
+    if privileged {
+        root = root.doubting(unlisted("which devices the host has"));
+        root.marks = root.marks.with(Marks::DEVICES);
+    }
+    let mut tree = Tree::new(root, Provenance::rule("the runtime makes /dev a tmpfs, 0:0 0755"));
+    let nodes =
+        [("null", 1, 3), ("zero", 1, 5), ("full", 1, 7), ("random", 1, 8), ("urandom", 1, 9), ("tty", 5, 0)];
+    for (name, major, minor) in nodes {
+        let mut node = null();
+        node.device = Some(Device { major, minor });
+        add(&mut tree, name, node);
+    }
+    for (name, target) in [
+        ("fd", "/proc/self/fd"),
+        ("stdin", "/proc/self/fd/0"),
+        ("stdout", "/proc/self/fd/1"),
+        ("stderr", "/proc/self/fd/2"),
+        ("ptmx", "pts/ptmx"),
+    ] {
+        let mut link = Entry::new(FileKind::Link, 0, 0, Mode::new(0o777));
+        link.target = target.as_bytes().into();
+        add(&mut tree, name, link);
+    }
+    add(&mut tree, "shm", Entry::directory(0, 0, 0o755));
+    add(&mut tree, "mqueue", Entry::directory(0, 0, 0o755));
+    add(&mut tree, "pts", Entry::directory(0, 0, 0o755));
+    tree
+}
+
+pub(super) fn file_tree(name: &str, mode: u16) -> Tree {
+    let rule = format!("the runtime's own {name}, 0:0 {mode:04o}");
+    let mut tree = Tree::new(Entry::directory(0, 0, 0o755), Provenance::Rule(rule.into()));
+    add(&mut tree, name, Entry::file(0, 0, mode));
+    tree
+}
+
+/// `/dev/null`.
+fn null() -> Entry {
+    let mut node = Entry::new(FileKind::CharDevice, 0, 0, Mode::new(0o666));
+    node.device = Some(Device { major: 1, minor: 3 });
+    node
+}
+
+fn add(tree: &mut Tree, name: &str, entry: Entry) {
+    // The names are distinct and the root is a directory, so nothing can fail.
+    let added = tree.add(Tree::ROOT, name.as_bytes(), entry);
+    debug_assert!(added.is_ok(), "{name}");
+}
+
+/// A devpts of the container's own.
+pub(super) fn terminal_tree() -> Tree {
+    let unknown = Unknown::new("which terminals there are", "not possible in a scene");
+    let doubt = Doubt::new(Certainty::Known, Certainty::Unknown(unknown));
+    let root = Entry::directory(0, 0, 0o755).doubting(doubt);
+    let mut tree = Tree::new(root, Provenance::rule("the runtime mounts a devpts"));
+    let mut multiplexer = null();
+    multiplexer.device = Some(Device { major: 5, minor: 2 });
+    add(&mut tree, "ptmx", multiplexer);
+    tree
+}
+
+/// A file hidden behind `/dev/null`.
+pub(super) fn masked_file() -> Tree {
+    let root = Entry::directory(0, 0, 0o755);
+    let mut tree = Tree::new(root, Provenance::rule("the runtime masks it"));
+    add(&mut tree, "null", null());
+    tree
+}
