@@ -233,6 +233,12 @@ impl<'a> View<'a> {
         Place { mount, source, inode }
     }
 
+    /// Whether nobody knows if the inode at `place` is a directory or something else.
+    #[must_use]
+    pub fn is_of_unknown_kind(&self, place: Place) -> bool {
+        self.doubt(place).is_some_and(|doubt| doubt.kind.unknown().is_some())
+    }
+
     /// Whether `place` is the root of a mount of which nobody knows whether it is a directory or a file.
     #[must_use]
     pub fn is_of_either_kind(&self, place: Place) -> bool {

@@ -175,13 +175,30 @@ impl Scenario {
         self.scene().map(|scene| prepare::stage(&scene))
     }
 
+    /// The stage of the same scene with a second actor, `z`, who has user and group 8900 and the same mounts; and that scene.
+    ///
+    /// # Errors
+    /// As for [`Self::stage`].
+    pub fn with_another(&self) -> Result<(Stage, String), TrialError> {
+        let mut two = self.to_string();
+        let (_, containers) = two.split_once("containers:\n").unwrap_or_default();
+        let mounts =
+            containers.split_once("    mounts:").map(|(_, mounts)| mounts.to_owned()).unwrap_or_default();
+        two.push_str(&format!("  - name: z\n    user: '8900:8900'\n    mounts:{mounts}"));
+        let scene = self.read(&two)?;
+        Ok((prepare::stage(&scene), two))
+    }
+
     /// The same before it is prepared.
     ///
     /// # Errors
     /// As for [`Self::stage`].
     pub fn scene(&self) -> Result<Scene, TrialError> {
-        let text = self.to_string();
-        let source = SourceText::new("scenario.yaml", &text);
+        self.read(&self.to_string())
+    }
+
+    fn read(&self, text: &str) -> Result<Scene, TrialError> {
+        let source = SourceText::new("scenario.yaml", text);
         let mut diagnostics = Diagnostics::default();
         let nodes = yaml::parse(&source, &mut diagnostics);
         let scene = nodes

@@ -50,8 +50,8 @@ fn mounts_as_json() {
     let document = tides().json(["mounts", "s.yaml", "--format", "json"]);
     let mounts = document["mounts"].as_array().unwrap();
     let app = mounts.iter().find(|mount| mount["at"] == "/data/app").unwrap();
-    assert_eq!(app["root"], json!({ "uid": 0, "gid": 7300, "mode": "2777" }));
-    assert_eq!(app["prepared_from"], json!({ "uid": 0, "gid": 0, "mode": "0777" }));
+    assert_eq!(app["root"], json!({ "uid": 0, "gid": 7300, "mode": "2777", "ids": "stored" }));
+    assert_eq!(app["prepared_from"], json!({ "uid": 0, "gid": 0, "mode": "0777", "ids": "stored" }));
     assert_eq!(
         (&app["kind"], &app["flags"], &app["touches"]),
         (&json!("emptyDir"), &json!(["rw"]), &json!(1))
@@ -112,6 +112,22 @@ fn why_as_json() {
       "actor": "gauge",
       "outcome": "denied",
       "errno": "EACCES",
+      "errnos": [
+        "EACCES"
+      ],
+      "reason": {
+        "path": "/closed",
+        "check": "other-bits",
+        "fact": "drwxr-x--- 0750 405:1001: other has ---, needed --x",
+        "needed": "--x",
+        "granted": "---",
+        "from": {
+          "text": "s.yaml:10:9 tree",
+          "file": "s.yaml",
+          "line": 10,
+          "column": 9
+        }
+      },
       "refusal": null,
       "imprint": null,
       "runs_as": null,

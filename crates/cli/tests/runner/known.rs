@@ -256,3 +256,74 @@ fn what_is_not_modelled_is_not_known() {
     --- status 0
     ");
 }
+
+/// A link that leads nowhere is there; what lies deeper than the rows is counted; and files that are given for an emptyDir are
+/// its files.
+#[test]
+fn rows_leave_nothing_out() {
+    let scratch = Scratch::with(
+        "s.yaml",
+        "scene: 1
+volumes:
+  v:
+    filesystem: ext4
+    tree:
+      - { path: /, kind: dir, owner: '5:5', mode: 0755 }
+      - { path: /nowhere, kind: link, owner: '5:5', target: none }
+      - { path: /round, kind: link, owner: '0:0', target: round }
+      - { path: /d, kind: dir, owner: '0:0', mode: 0755 }
+      - { path: /d/salaries.json, owner: '0:0', mode: 0644 }
+containers: [{ name: a, user: '5:5', mounts: [{ volume: v, at: /v }] }]
+",
+    )
+    .and(
+        "p.yaml",
+        "apiVersion: v1
+kind: Pod
+metadata: {name: p}
+spec:
+  containers: [{name: a, image: i, securityContext: {runAsUser: 5, runAsGroup: 5}, volumeMounts: [{name: scratch, mountPath: /s}, {name: cm, mountPath: /cm}]}]
+  volumes: [{name: scratch, emptyDir: {}}, {name: cm, configMap: {name: cm}}]
+",
+    )
+    .and(
+        "e.yaml",
+        "scene: 1
+workloads: [p.yaml]
+volumes:
+  scratch: { tree: [{ path: /, kind: dir, owner: '5:5', mode: 0700 }, { path: /f, owner: '0:0', mode: 0600 }] }
+  cm: { tree: [{ path: /, kind: dir, owner: '0:0', mode: 0755 }] }
+",
+    );
+    assert_snapshot!(scratch.run(["access", "s.yaml"]), @"
+    a
+      path        owner  mode             read    write   create  delete     list  enter  run
+      /v          5:5    drwxr-xr-x 0755  -       -       yes     EACCES     yes   yes    -
+      /v/d        0:0    drwxr-xr-x 0755  -       -       EACCES  ENOTEMPTY  yes   yes    -
+      /v/nowhere  5:5    lrwxrwxrwx 0777  ENOENT  ENOENT  -       yes        -     -      -
+      /v/round    0:0    lrwxrwxrwx 0777  ELOOP   ELOOP   -       yes        -     -      -
+      /v: 1 entry deeper, not shown (--tree /v counts them all)
+
+    read, write, run: the file; list, enter: the directory; create: a new entry in it; delete: the path itself.
+    --- status 0
+    ");
+    assert_snapshot!(scratch.run(["access", "e.yaml"]), @"
+    a
+      path  owner  mode             read    write   create  delete  list  enter  run
+      /cm   0:0    drwxrwxrwx 0777  -       -       EROFS   EACCES  yes   yes    -
+      /s    5:5    drwx------ 0700  -       -       yes     EACCES  yes   yes    -
+      /s/f  0:0    -rw------- 0600  EACCES  EACCES  -       yes     -     -      EACCES
+
+    read, write, run: the file; list, enter: the directory; create: a new entry in it; delete: the path itself.
+    --- standard error
+    warning: the files that are given for volume `cm` are not used: the kubelet writes what is in it
+     --> e.yaml:5:7 volumes.cm
+
+    --- status 0
+    ");
+    let answer = scratch.json(["ask", "s.yaml", "a writes /v/d/salaries.json", "--format", "json"]);
+    let reason = &answer["acts"][0]["reason"];
+    assert_eq!((&reason["path"], &reason["check"]), (&"/v/d/salaries.json".into(), &"other-bits".into()));
+    assert_eq!((&reason["needed"], &reason["granted"]), (&"-w-".into(), &"r--".into()));
+    assert_eq!((&reason["from"]["file"], &reason["from"]["line"]), (&"s.yaml".into(), &10.into()));
+}

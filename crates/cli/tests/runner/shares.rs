@@ -110,7 +110,7 @@ fn a_path_lets_in_whom_its_way_lets_in() {
     assert_snapshot!(boats().run(["admits", "b.yaml", "/hold/drop", "--actor", "mate", "--to", "list", "--change", change]), @"
     /hold/drop  drwxrwxr-x 0775 0:0  (volume hold, as mate sees it)
       open lets anybody list, but not
-        any member of group 0
+        any member of group 0, but not uid 0 or uid 7
     --- status 0
     ");
 }

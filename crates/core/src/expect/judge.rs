@@ -3,7 +3,7 @@
 use mivask_model::act::{Expectation, quoted};
 use mivask_model::fact::Provenance;
 use mivask_rules::settle::Outcome;
-use mivask_rules::trace::{Check, Step, StepResult};
+use mivask_rules::trace::Check;
 use mivask_stage::identity::IdentityField;
 use mivask_stage::stage::Actor;
 
@@ -74,13 +74,8 @@ fn deciding(actor: &Actor, answer: &Answer) -> (String, Provenance) {
     {
         return found;
     }
-    let failed = |step: &&Step| matches!(step.result, StepResult::Failed(_));
-    let step = if matches!(answer.outcome, Outcome::Denied(_)) {
-        answer.steps.iter().rev().find(failed)
-    } else {
-        answer.steps.iter().rev().find(|step| step.check.is_permission()).or(answer.steps.last())
-    };
-    match step {
+    let last = || answer.steps.last().filter(|_| !matches!(answer.outcome, Outcome::Denied(_)));
+    match answer.deciding().or_else(last) {
         Some(step) => {
             let from = if step.check == Check::Capability { empowered(actor) } else { step.from.clone() };
             (format!("{}: {}", quoted(&step.path), step.fact), from)

@@ -5,6 +5,7 @@ use mivask_model::mode::{FileKind, Mode};
 use mivask_model::mount::{MountOrigin, MountTable};
 use mivask_model::outcome::Verdict;
 use mivask_model::path::trimmed;
+use mivask_model::tree::{InodeId, Tree};
 use mivask_rules::decide::{decide, decide_new_entry};
 use mivask_rules::imprint::NewKind;
 use mivask_rules::lookup::{Sight, look};
@@ -30,6 +31,8 @@ pub struct AccessRow {
     pub facts: Option<PathFacts>,
     /// Whether nothing is there for certain.
     pub missing: bool,
+    /// How many known entries below it have no row of their own, in the rows of [`default_rows`].
+    pub deeper: usize,
     /// What the actor can do; `None` where the question makes no sense for that kind of file.
     pub cells: PerColumn<Option<Outcome>>,
 }
@@ -38,11 +41,14 @@ pub struct AccessRow {
 #[must_use]
 pub fn access(stage: &Stage, actor: &Actor, path: &[u8]) -> AccessRow {
     let sight = look(&stage.storage, &actor.mounts, path, Follow::Links);
+    let link = link(stage, actor, path);
     let facts = match sight {
         Ok(Sight::There(place)) => facts_of(stage, actor, place),
-        Ok(Sight::Missing | Sight::Unlisted) | Err(_) => None,
+        Ok(Sight::Unlisted) => None,
+        // It points at nothing, or at itself: what is there is the link.
+        Ok(Sight::Missing) | Err(_) => link,
     };
-    let missing = matches!(sight, Ok(Sight::Missing) | Err(_));
+    let missing = matches!(sight, Ok(Sight::Missing) | Err(_)) && link.is_none();
     let kind = facts.map(|facts| facts.kind);
     let is_directory = kind == Some(FileKind::Directory);
     let is_unknown = kind.is_none() && !missing;
@@ -56,9 +62,7 @@ pub fn access(stage: &Stage, actor: &Actor, path: &[u8]) -> AccessRow {
         // For a missing path: create it.
         Column::Create if kind.is_none() => Some(What::Act(Verb::Creates(Mode::new(0o666)))),
         // What goes is the name, and a link to a directory is not a directory.
-        Column::Delete if is_directory && !is_link(stage, actor, path) => {
-            Some(What::Act(Verb::RemovesDirectory))
-        }
+        Column::Delete if is_directory && link.is_none() => Some(What::Act(Verb::RemovesDirectory)),
         Column::Delete if !missing => Some(What::Act(Verb::Deletes)),
         Column::List if is_directory || is_either => Some(What::Act(Verb::Lists)),
         Column::Enter if is_directory || is_either => Some(What::Act(Verb::Enters)),
@@ -72,13 +76,14 @@ pub fn access(stage: &Stage, actor: &Actor, path: &[u8]) -> AccessRow {
         | Column::Run => None,
     };
     let cells = PerColumn::from_fn(|column| Some(outcome(stage, actor, path, &question(column)?)));
-    AccessRow { actor: actor.name.to_string(), path: path.to_vec(), facts, missing, cells }
+    AccessRow { actor: actor.name.to_string(), path: path.to_vec(), facts, missing, deeper: 0, cells }
 }
 
-/// Whether the last name of `path` is a link itself.
-fn is_link(stage: &Stage, actor: &Actor, path: &[u8]) -> bool {
-    matches!(look(&stage.storage, &actor.mounts, path, Follow::AllButLast),
-        Ok(Sight::There(place)) if facts_of(stage, actor, place).is_some_and(|facts| facts.kind == FileKind::Link))
+/// The link that the last name of `path` is, if it is one.
+fn link(stage: &Stage, actor: &Actor, path: &[u8]) -> Option<PathFacts> {
+    let sight = look(&stage.storage, &actor.mounts, path, Follow::AllButLast);
+    let Ok(Sight::There(place)) = sight else { return None };
+    facts_of(stage, actor, place).filter(|facts| facts.kind == FileKind::Link)
 }
 
 /// More entries of a mount are not shown by themselves.
@@ -106,6 +111,36 @@ pub fn default_paths(stage: &Stage, actor: &Actor) -> Vec<Vec<u8>> {
     paths.sort();
     paths.dedup();
     paths
+}
+
+/// The rows of [`default_paths`]; that of a mount says how many entries lie deeper.
+#[must_use]
+pub fn default_rows(stage: &Stage, actor: &Actor) -> Vec<AccessRow> {
+    let mut rows: Vec<AccessRow> =
+        default_paths(stage, actor).iter().map(|path| access(stage, actor, path)).collect();
+    for (_, mount) in actor.mounts.iter().filter(|(_, mount)| mount.origin == MountOrigin::Declared) {
+        let tree = &stage.source(mount.variants[0].source).tree;
+        let Some(root) = mount.root else { continue };
+        let few = tree.child_count(root) <= MOST_LISTED;
+        let own = tree.children(root).filter(|(name, _)| !name.starts_with(b".."));
+        let hidden = own.map(|(_, child)| below(tree, child) + usize::from(!few)).sum();
+        if let Some(row) = rows.iter_mut().find(|row| row.path == *mount.at) {
+            row.deeper = hidden;
+        }
+    }
+    rows
+}
+
+/// How many entries are below `id`.
+fn below(tree: &Tree, id: InodeId) -> usize {
+    let mut count = 0;
+    let mut pending = vec![id];
+    while let Some(id) = pending.pop() {
+        count += tree.child_count(id);
+        pending
+            .extend(tree.children(id).map(|(_, child)| child).filter(|child| tree.child_count(*child) > 0));
+    }
+    count
 }
 
 enum What {

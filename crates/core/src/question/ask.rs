@@ -7,7 +7,7 @@ use mivask_model::outcome::{Effect, Verdict};
 use mivask_rules::decide::decide;
 use mivask_rules::explore::{Explored, Explorer, explore};
 use mivask_rules::settle::{Dependence, Outcome, settle};
-use mivask_rules::trace::Step;
+use mivask_rules::trace::{Step, StepResult};
 use mivask_rules::view::View;
 use mivask_stage::actor_names::ActorError;
 use mivask_stage::stage::{Actor, Stage};
@@ -37,6 +37,18 @@ pub struct Answer {
 }
 
 impl Answer {
+    /// The check that decides: the one that failed, or whose bits, ACL, capability or ownership let the act through. `None`
+    /// where it depends on a missing fact, or where the actor never runs.
+    #[must_use]
+    pub fn deciding(&self) -> Option<&Step> {
+        let mut latest_first = self.steps.iter().rev();
+        match self.outcome {
+            Outcome::Denied(_) => latest_first.find(|step| matches!(step.result, StepResult::Failed(_))),
+            Outcome::Allowed => latest_first.find(|step| step.check.is_permission()),
+            Outcome::Depends | Outcome::NeverRuns(_) => None,
+        }
+    }
+
     /// Whether the act's expectation holds; `None` where it has none. A `depends` never holds.
     #[must_use]
     pub fn holds(&self) -> Option<bool> {

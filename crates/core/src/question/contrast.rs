@@ -3,7 +3,9 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use mivask_model::mount::{MountOrigin, MountTable};
+use mivask_rules::lookup::{Sight, look};
 use mivask_rules::settle::Outcome;
+use mivask_rules::walk::Follow;
 use mivask_stage::stage::{Actor, Stage};
 
 use super::access::{AccessRow, access, default_paths};
@@ -117,15 +119,21 @@ pub fn contrast(before: (&Stage, &Actor), after: (&Stage, &Actor), starts: &[Vec
     for path in paths {
         let then = old.get(path);
         let now = new.get(path);
+        let unlisted_then = if then.is_none() { unlisted(before, path) } else { None };
+        let unlisted_now = if now.is_none() { unlisted(after, path) } else { None };
         let was = then.and_then(|seen| seen.facts);
         let is = now.and_then(|seen| seen.facts);
-        if was != is {
+        // What may have been there all along is neither new nor gone.
+        if was != is && unlisted_then.is_none() && unlisted_now.is_none() {
             files.push(FileChange { actor: name.clone(), path: path.clone(), before: was, after: is });
         }
         for column in Column::ALL {
-            let outcome =
-                |seen: Option<&Seen>| seen.map_or(CellOutcome::Void, |seen| *seen.outcomes.of(column));
-            let key = (column, outcome(then), outcome(now));
+            let outcome = |seen: Option<&Seen>, other: Option<&Seen>| match (seen, other) {
+                (Some(seen), _) => *seen.outcomes.of(column),
+                (None, Some(other)) => *other.outcomes.of(column),
+                (None, None) => CellOutcome::Void,
+            };
+            let key = (column, outcome(then, unlisted_then.as_ref()), outcome(now, unlisted_now.as_ref()));
             if key.1 != key.2 {
                 groups.entry(key).or_default().push(path.clone());
             }
@@ -200,6 +208,13 @@ fn whole(stage: &Stage, actor: &Actor, start: &[u8], all: &mut BTreeMap<Vec<u8>,
     let row = access(stage, actor, start);
     all.insert(start.to_vec(), of_row(&row, false));
     all.len() <= MOST_COMPARED
+}
+
+/// What a path shows that one side does not list, and that may be there.
+fn unlisted((stage, actor): (&Stage, &Actor), path: &[u8]) -> Option<Seen> {
+    let sight = look(&stage.storage, &actor.mounts, path, Follow::Links);
+    let never = actor.refusal().is_some();
+    (sight == Ok(Sight::Unlisted)).then(|| of_row(&access(stage, actor, path), never))
 }
 
 fn of_row(row: &AccessRow, never: bool) -> Seen {

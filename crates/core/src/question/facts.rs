@@ -55,7 +55,7 @@ pub fn facts_of(stage: &Stage, actor: &Actor, place: Place) -> Option<PathFacts>
     let view = stage.view(actor, &root, "");
     let inode = view.inode(place)?;
     // What is mounted there may as well be a file.
-    if view.is_of_either_kind(place) {
+    if view.is_of_either_kind(place) || view.is_of_unknown_kind(place) {
         return None;
     }
     if view.mount(place.mount).variants.len() > 1 {

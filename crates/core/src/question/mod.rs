@@ -19,8 +19,8 @@ mod start;
 mod sweep;
 mod why;
 
-pub use access::{AccessRow, access, default_paths};
-pub use admits::{Admission, Condition, admissions};
+pub use access::{AccessRow, access, default_paths, default_rows};
+pub use admits::{Admission, Condition, Ids, admissions};
 pub(crate) use ask::explored;
 pub use ask::{Answer, ask, ask_as};
 pub use confirm::{Comparison, Held, compare, unsettled};

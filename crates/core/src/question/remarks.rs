@@ -10,7 +10,7 @@ use mivask_model::mount_kind::MountKind;
 use mivask_stage::identity::IdentityField;
 use mivask_stage::identity::{DeclaredCapabilities, Knowledge};
 use mivask_stage::runtime::Flavour;
-use mivask_stage::scene::{Container, Scene, VolumeKind, Who, Workload};
+use mivask_stage::scene::{Container, Scene, Volume, VolumeKind, Who, Workload};
 use mivask_stage::stage::{Actor, Stage};
 
 use super::facts::facts_at;
@@ -69,6 +69,7 @@ impl Looking<'_> {
         self.no_account();
         self.useless_capabilities();
         self.group_on_host_paths();
+        self.files_without_use();
         for (_, mount) in self.actor.mounts.iter() {
             if mount.origin == MountOrigin::Declared {
                 self.made_by_root(mount);
@@ -151,6 +152,42 @@ impl Looking<'_> {
     }
 
     /// A filesystem group that stops at the host.
+    /// Files that the scene gives for a volume which cannot have them.
+    fn files_without_use(&mut self) {
+        let mounted: Vec<&Volume> = self
+            .workload
+            .volumes
+            .iter()
+            .filter(|volume| {
+                self.container.mounts.iter().any(|mount| mount.volume.value == volume.name.value)
+            })
+            .collect();
+        for volume in mounted {
+            let why = match &volume.kind {
+                VolumeKind::Api(_) => "the kubelet writes what is in it",
+                VolumeKind::Image(_) => "it holds what its image does",
+                VolumeKind::HostPath { .. } | VolumeKind::Bind { .. } => "it holds what the host has there",
+                VolumeKind::Tmpfs(_) | VolumeKind::System(_) | VolumeKind::Anonymous => "it is made anew",
+                VolumeKind::EmptyDir(_)
+                | VolumeKind::Claim { .. }
+                | VolumeKind::Ephemeral { .. }
+                | VolumeKind::Backed { .. }
+                | VolumeKind::Stored(_)
+                | VolumeKind::Named { .. }
+                | VolumeKind::Other { .. } => continue,
+            };
+            let name = &volume.name.value;
+            let given = self.scene.volumes.get(name).filter(|facts| facts.tree.is_some());
+            if let Some(from) = given.map(|facts| facts.from.clone()) {
+                self.add(
+                    format!("the files that are given for volume `{name}` are not used: {why}"),
+                    None,
+                    from,
+                );
+            }
+        }
+    }
+
     fn group_on_host_paths(&mut self) {
         let Some(group) = self.workload.security.fs_group.as_ref() else { return };
         let group = group.value;

@@ -3,7 +3,6 @@
 use std::fmt;
 
 use mivask_rules::settle::Outcome;
-use mivask_rules::trace::StepResult;
 
 use super::ask::Answer;
 
@@ -43,8 +42,8 @@ pub fn why(answer: &Answer) -> Option<Why> {
             answer.depends_on.first().map(|one| Why::new(&format!("depends on {}", one.fact)))
         }
         Outcome::Denied(_) => {
-            let failed = answer.steps.iter().rev().find(|step| matches!(step.result, StepResult::Failed(_)));
-            let step = failed.map(|step| Why { path: Some(step.path.clone()), fact: step.fact.clone() });
+            let step =
+                answer.deciding().map(|step| Why { path: Some(step.path.clone()), fact: step.fact.clone() });
             step.or_else(|| answer.outcome.errno().map(|errno| Why::new(errno.meaning())))
         }
     }

@@ -1,7 +1,7 @@
 //! What to know about an act that no change of owners, modes, mounts or ids mends.
 
 use mivask_rules::settle::Outcome;
-use mivask_rules::trace::{Check, StepResult};
+use mivask_rules::trace::Check;
 
 use crate::question::Answer;
 
@@ -15,7 +15,7 @@ pub(super) fn hint(answer: &Answer) -> Option<String> {
         }
         Outcome::Allowed | Outcome::Denied(_) => {}
     }
-    let step = answer.steps.iter().rev().find(|step| matches!(step.result, StepResult::Failed(_)))?;
+    let step = answer.deciding().filter(|_| answer.outcome != Outcome::Allowed)?;
     about(step.check).map(ToOwned::to_owned)
 }
 

@@ -126,7 +126,7 @@ pub(super) fn assumed_file(entry: &mut Entry, shown: &str, why: &str) {
     let or_assumed = |certainty| if certainty == Certainty::Known { assumed.clone() } else { certainty };
     let owner = or_assumed(before.owner);
     let mode = or_assumed(before.mode);
-    entry.doubt = Some(Doubt { owner, mode, contents: before.contents });
+    entry.doubt = Some(Doubt { owner, mode, ..before });
 }
 
 /// `entry` of which no one knows what is in it.

@@ -36,13 +36,15 @@ pub struct Doubt {
     pub mode: Certainty,
     /// For a directory: the entries that are not listed.
     pub contents: Certainty,
+    /// Whether it is a directory or something else: a mount point for something of which nobody knows what it is.
+    pub kind: Certainty,
 }
 
 impl Doubt {
     /// As sure of its owner as of its mode.
     #[must_use]
     pub fn new(attributes: Certainty, contents: Certainty) -> Self {
-        Self { owner: attributes.clone(), mode: attributes, contents }
+        Self { owner: attributes.clone(), mode: attributes, contents, kind: Certainty::Known }
     }
 
     /// What is not known of owner and mode; of the owner where both are not.

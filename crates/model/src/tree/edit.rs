@@ -148,8 +148,8 @@ impl Tree {
 
     /// Says how sure the owner of `id` is, and how sure its mode.
     pub fn doubt_owner_and_mode(&mut self, id: InodeId, owner: Certainty, mode: Certainty) {
-        let contents = self.doubt(id).map(|doubt| doubt.contents.clone()).unwrap_or_default();
-        self.set_doubt(id, Doubt { owner, mode, contents });
+        let before = self.doubt(id).cloned().unwrap_or_default();
+        self.set_doubt(id, Doubt { owner, mode, ..before });
     }
 
     /// Says how sure it is that the entries of `id` are all.

@@ -161,7 +161,7 @@ impl EntryReader<'_> {
         let mut inode = Entry::new(kind, stored.uid.raw(), stored.gid.raw(), told_mode.unwrap_or_default());
         let owner = self.given(owner.is_some(), "owner");
         let mode = self.given(told_mode.is_some(), "mode");
-        inode = inode.doubting(Doubt { owner, mode, contents: Certainty::Known });
+        inode = inode.doubting(Doubt { owner, mode, ..Doubt::default() });
         inode.place = Some(self.source.place(&self.item.span, "tree"));
         inode.target = self.entry.target.as_deref().unwrap_or_default().as_bytes().into();
         if kind == FileKind::Link && inode.target.is_empty() {

@@ -114,7 +114,7 @@ pub(super) fn new_entry<'a, W: Witness>(
     w: &mut W,
 ) -> Verdict {
     let mut walker = Walker::new(view, w);
-    let directory = walker.place(path, Follow::Links)?;
+    let directory = walker.place(path, Follow::OnTheWay)?;
     entry_below(&mut walker, directory, kind)?;
     made(&mut walker, directory, kind, mode)
 }

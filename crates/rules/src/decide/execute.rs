@@ -12,7 +12,7 @@ use crate::trace::Check;
 use crate::view::{Place, View};
 use crate::walk::{Follow, Walker};
 use crate::witness::{MissingFact, Subject, Witness};
-use privileges::privileges;
+use privileges::{privileges, without_set_id};
 
 /// Interpreters of interpreters the kernel follows before it gives up.
 const MOST_INTERPRETERS: usize = 5;
@@ -33,13 +33,16 @@ fn start<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], depth: usize, w: &m
         return Err(walker.fail(Check::Format, "more than five interpreters in a row", place, Errno::ELOOP));
     }
     let effect = start(view, interpreter, depth + 1, w)?;
-    if effect.runs_as.is_none()
-        && let Some(granted) = opened_by_nobody_known(view, (interpreter, path), w)?
-    {
-        return if granted { Ok(effect) } else { Err(Errno::EACCES) };
-    }
     // Only then the interpreter opens the script, as whoever it runs as.
-    let who = effect.runs_as.and_then(|runs_as| started(view.who, runs_as));
+    let runs_as = match effect.runs_as {
+        Some(runs_as) => Some(runs_as),
+        None => match opened_by_nobody_known(view, (interpreter, path), w)? {
+            Opens::As(runs_as) => runs_as,
+            Opens::Granted => return Ok(effect),
+            Opens::Refused => return Err(Errno::EACCES),
+        },
+    };
+    let who = runs_as.and_then(|runs_as| started(view.who, runs_as));
     let who = who.as_ref().unwrap_or(view.who);
     let view = view.of(who);
     let mut walker = Walker::new(&view, w);
@@ -48,13 +51,22 @@ fn start<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], depth: usize, w: &m
     Ok(effect)
 }
 
-/// Where the interpreter's owner or mode is not known and it may be set-id: whether whoever it then runs as can read the
-/// script. `None` where it runs as its caller.
+/// Who opens a script.
+enum Opens {
+    /// Somebody known; `None` for the caller, who has no ids to speak of.
+    As(Option<RunsAs>),
+    /// Somebody who may.
+    Granted,
+    /// Somebody who may not.
+    Refused,
+}
+
+/// Where it is not known whom the interpreter runs as, since it may be set-id.
 fn opened_by_nobody_known<W: Witness>(
     view: &View<'_>,
     (interpreter, script): (&[u8], &[u8]),
     w: &mut W,
-) -> Result<Option<bool>, Errno> {
+) -> Result<Opens, Errno> {
     let mut walker = Walker::new(view, w);
     let place = walker.place(interpreter, Follow::Links)?;
     let counts = !view.who.no_new_privileges && !view.mount(place.mount).flags.has(MountFlags::NO_SUID);
@@ -62,7 +74,7 @@ fn opened_by_nobody_known<W: Witness>(
         && (walker.asked(place).has(Mode::SET_USER_ID, "set-user-id")
             || walker.asked(place).has(Mode::new(0o2010), "set-group-id and runs for its group"));
     if !is_set_id {
-        return Ok(None);
+        return Ok(Opens::As(without_set_id(&walker, place)));
     }
     let unknown = view
         .doubt(place)
@@ -75,7 +87,10 @@ fn opened_by_nobody_known<W: Witness>(
         let may = if option == 0 { "may" } else { "may not" };
         format!("whoever the interpreter runs as {may} read {at}")
     };
-    Ok(Some(walker.witness().choose(question, &unknown, 2, describe) == 0))
+    Ok(match walker.witness().choose(question, &unknown, 2, describe) {
+        0 => Opens::Granted,
+        _ => Opens::Refused,
+    })
 }
 
 /// What a process has that `who` started and that runs as `runs_as` says; `None` where it is the same, or has no mapping.

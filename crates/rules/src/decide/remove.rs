@@ -1,7 +1,7 @@
 //! unlink(2) and rmdir(2) (`do_unlinkat`, `do_rmdir`, `may_delete` in fs/namei.c).
 
 use mivask_model::caps::Capability;
-use mivask_model::mode::{Access, FileKind, Mode};
+use mivask_model::mode::{Access, Mode};
 use mivask_model::outcome::{Effect, Errno, Verdict};
 use mivask_model::personality::Entry;
 use mivask_model::tree::{Certainty, Marks};
@@ -47,7 +47,7 @@ pub(super) fn remove<'a, W: Witness>(
         return Err(walker.missing(&Arrival { directory, last, slashes: slash, target }));
     };
     if removal == Removal::File && slash == Slash::Trailing {
-        let errno = if view.is(victim, FileKind::Directory) { Errno::EISDIR } else { Errno::ENOTDIR };
+        let errno = if walker.is_directory(victim) { Errno::EISDIR } else { Errno::ENOTDIR };
         return Err(walker.fail(Check::Kind, "a slash follows the name", victim, errno));
     }
     remove_entry(&mut walker, removal, directory, victim)
@@ -99,10 +99,10 @@ pub(super) fn may_delete<W: Witness>(
     }
     assume_unlocked(walker, victim);
     match removal {
-        Removal::Directory if view.is_not(victim, FileKind::Directory) => {
+        Removal::Directory if view.inode(victim).is_some() && !walker.is_directory(victim) => {
             Err(walker.fail(Check::Kind, "not a directory", victim, Errno::ENOTDIR))
         }
-        Removal::File if view.is(victim, FileKind::Directory) => {
+        Removal::File if walker.is_directory(victim) => {
             Err(walker.fail(Check::Kind, "a directory: unlink does not remove it", victim, Errno::EISDIR))
         }
         Removal::File | Removal::Directory => Ok(()),

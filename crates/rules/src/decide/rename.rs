@@ -70,7 +70,7 @@ pub(super) fn rename<'a, W: Witness>(
     if let Target::Missing = to.target {
         nameable(&mut walker, new_directory)?;
     }
-    let directory = view.is(moved, FileKind::Directory);
+    let directory = walker.is_directory(moved);
     let plan = Move { from, to, moved, directory };
     slashes_and_ancestors(&mut walker, &plan)?;
     if let Target::There(replaced) = plan.to.target
@@ -105,7 +105,7 @@ fn slashes_and_ancestors<W: Witness>(walker: &mut Walker<'_, '_, W>, plan: &Move
     let directory = *directory;
     let view = walker.view();
     let slashes = from.slashes == Slash::Trailing || to.slashes == Slash::Trailing;
-    if view.is_not(moved, FileKind::Directory) && slashes {
+    if view.inode(moved).is_some() && !directory && slashes {
         let fact = "a slash follows the name of a non-directory";
         return Err(walker.fail(Check::Kind, fact, moved, Errno::ENOTDIR));
     }

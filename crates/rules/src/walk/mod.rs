@@ -18,6 +18,9 @@ use crate::trace::Check;
 use crate::view::{Place, View};
 use crate::witness::{MissingFact, Witness};
 
+/// What is assumed of everything that is only presumed to be there.
+const PRESUMED_KIND: &str = "what is not listed is of the kind the act needs: a file or a directory";
+
 /// Longest name of one component.
 const LONGEST_NAME: usize = 255;
 
@@ -26,6 +29,8 @@ const LONGEST_NAME: usize = 255;
 pub enum Follow {
     /// To its end.
     Links,
+    /// To its end, as in front of a further name: what protects links at the end of a path does not count.
+    OnTheWay,
     /// The link itself is meant.
     AllButLast,
 }
@@ -157,11 +162,11 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
                 return Ok(arrival);
             };
             // Once slashes were seen, every further link is followed too.
-            let followed = follow == Follow::Links || slashes == Slash::Trailing;
+            let followed = follow != Follow::AllButLast || slashes == Slash::Trailing;
             if !followed || !self.view.is(place, FileKind::Link) {
                 return Ok(arrival);
             }
-            path = self.follow(place, Some(directory))?;
+            path = self.follow(place, (follow != Follow::OnTheWay).then_some(directory))?;
             start = directory;
             self.leave_last();
         }
@@ -200,6 +205,9 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
             let crossed = self.view.cross(place, self.w);
             if crossed.mount != directory.mount {
                 self.note_mount(crossed);
+            } else if !W::ALL_SEEING && self.view.is_of_unknown_kind(crossed) {
+                self.w.assume(|| PRESUMED_KIND.into());
+                return Ok(Target::There(Place { inode: None, ..crossed }));
             }
             return Ok(Target::There(crossed));
         }
@@ -235,6 +243,12 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
         Ok(Target::There(Place { inode, ..directory }))
     }
 
+    /// Whether the inode at `place` is a directory. A mount point of which that is not known is what is mounted on it.
+    pub fn is_directory(&mut self, place: Place) -> bool {
+        let seen = if self.view.is_of_unknown_kind(place) { self.view.cross(place, self.w) } else { place };
+        self.view.is(seen, FileKind::Directory)
+    }
+
     /// Starts a second walk, with a count of links of its own; gives the path of the first back.
     pub fn restart(&mut self) -> Vec<u8> {
         self.links = 0;
@@ -257,7 +271,7 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
         if chosen != 0 {
             return Target::Missing;
         }
-        self.w.assume(|| "what is not listed is of the kind the act needs: a file or a directory".into());
+        self.w.assume(|| PRESUMED_KIND.into());
         Target::There(Place { inode: None, ..directory })
     }
 

@@ -2,7 +2,7 @@
 
 use std::io::{self, Write};
 
-use mivask_core::question::{Admission, Column, Condition, Reached};
+use mivask_core::question::{Admission, Column, Condition, Ids, Reached};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -33,9 +33,20 @@ pub(super) struct AdmissionJson<'a> {
 struct ConditionJson<'a> {
     uid: Option<u32>,
     groups: Vec<u32>,
+    /// The one capability it takes; null for none, and for several.
     capability: Option<&'static str>,
+    capabilities: Vec<&'static str>,
+    /// Those whom it does not mean although they meet it.
+    unless: Vec<IdsJson>,
     through: Vec<ThroughJson<'a>>,
     actors: &'a [String],
+}
+
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Ids")]
+struct IdsJson {
+    uid: Option<u32>,
+    groups: Vec<u32>,
 }
 
 #[derive(JsonSchema, Serialize)]
@@ -55,13 +66,24 @@ pub(super) struct ReachedJson<'a> {
     all_below: Option<usize>,
 }
 
+impl IdsJson {
+    fn new(ids: &Ids) -> Self {
+        Self { uid: ids.uid.map(|uid| uid.raw()), groups: ids.groups.iter().map(|gid| gid.raw()).collect() }
+    }
+}
+
 impl<'a> ConditionJson<'a> {
     fn new(condition: &'a Condition) -> Self {
         let through = condition.through.iter();
         Self {
             uid: condition.uid.map(|uid| uid.raw()),
             groups: condition.groups.iter().map(|gid| gid.raw()).collect(),
-            capability: condition.capability.map(|capability| capability.name()),
+            capability: match condition.capabilities.as_slice() {
+                [one] => Some(one.name()),
+                _ => None,
+            },
+            capabilities: condition.capabilities.iter().map(|capability| capability.name()).collect(),
+            unless: condition.unless.iter().map(IdsJson::new).collect(),
             through: through.map(|(path, fact)| ThroughJson { path: JsonPath::new(path), fact }).collect(),
             actors: &condition.actors,
         }

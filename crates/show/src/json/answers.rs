@@ -1,5 +1,6 @@
 //! Acts and their traces.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use mivask_core::caps::Capability;
@@ -11,6 +12,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::JsonPath;
+use super::place::PlaceJson;
 
 #[derive(Debug, JsonSchema, Serialize)]
 #[schemars(rename = "Act")]
@@ -20,6 +22,10 @@ pub(super) struct ActJson<'a> {
     #[schemars(extend("enum" = ["allowed", "denied", "depends", "never-runs"]))]
     outcome: &'static str,
     errno: Option<&'static str>,
+    /// Every errno that it may end with, where it may be denied; one where that is certain.
+    errnos: BTreeSet<&'static str>,
+    /// The check that decides; null where that depends on a missing fact, or where no check does.
+    reason: Option<ReasonJson>,
     refusal: Option<RefusalJson<'a>>,
     imprint: Option<ImprintJson<'a>>,
     runs_as: Option<RunsAsJson>,
@@ -40,6 +46,8 @@ impl<'a> ActJson<'a> {
             actor: &answer.actor,
             outcome: answer.outcome.word(),
             errno: answer.outcome.errno().map(|errno| errno.name()),
+            errnos: possible_errnos(answer),
+            reason: answer.deciding().filter(|_| answer.depends_on.is_empty()).map(ReasonJson::new),
             refusal,
             imprint: answer.effect.imprint.as_ref().map(ImprintJson::new),
             runs_as: answer.effect.runs_as.map(RunsAsJson::new),
@@ -47,6 +55,42 @@ impl<'a> ActJson<'a> {
             assumptions: &answer.assumptions,
             expected: answer.act.expectation.map(|expected| expected.to_string()),
             holds: answer.holds(),
+        }
+    }
+}
+
+fn possible_errnos(answer: &Answer) -> BTreeSet<&'static str> {
+    let possible = answer.depends_on.iter().filter_map(|one| one.end.errno());
+    possible.chain(answer.outcome.errno()).map(|errno| errno.name()).collect()
+}
+
+/// The check that decides an act.
+#[derive(Debug, JsonSchema, Serialize)]
+#[schemars(rename = "Reason")]
+struct ReasonJson {
+    /// What it looked at, as walked so far.
+    path: JsonPath,
+    /// Which check: of the bits and ACLs, the class that the actor is in.
+    check: &'static str,
+    /// The fact, in words.
+    fact: String,
+    /// What the act needs of the class, such as `-w-`; null for every other check.
+    needed: Option<String>,
+    /// What the class has.
+    granted: Option<String>,
+    /// Where the fact was read.
+    from: PlaceJson,
+}
+
+impl ReasonJson {
+    fn new(step: &Step) -> Self {
+        Self {
+            path: JsonPath::new(&step.path),
+            check: step.check.code(),
+            fact: step.fact.clone(),
+            needed: step.bits.map(|bits| bits.needed.to_string()),
+            granted: step.bits.map(|bits| bits.granted.to_string()),
+            from: PlaceJson::new(&step.from),
         }
     }
 }

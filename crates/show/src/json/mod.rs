@@ -11,6 +11,7 @@ mod decode;
 mod exposure;
 mod handoff;
 mod overview;
+mod place;
 mod rehearse;
 mod remedy;
 mod schema;

@@ -186,10 +186,13 @@ struct RootJson {
     gid: u32,
     #[schemars(regex(pattern = "^[0-7]{4}$"))]
     mode: String,
+    /// `uid` and `gid` are as the disk has them, whatever a mount or a user namespace maps them to.
+    #[schemars(extend("const" = "stored"))]
+    ids: &'static str,
 }
 
 fn root(facts: RootFacts) -> RootJson {
-    RootJson { uid: facts.uid, gid: facts.gid, mode: facts.mode.to_string() }
+    RootJson { uid: facts.uid, gid: facts.gid, mode: facts.mode.to_string(), ids: "stored" }
 }
 
 impl<'a> MountJson<'a> {
@@ -222,7 +225,12 @@ pub(super) struct AccessJson<'a> {
     gid: Option<u32>,
     #[schemars(regex(pattern = "^[0-7]{4}$"))]
     mode: Option<String>,
+    /// `uid` and `gid` are as the actor sees them.
+    #[schemars(extend("const" = "inside"))]
+    ids: &'static str,
     missing: bool,
+    /// How many known entries below it have no row of their own, where no path was named.
+    deeper: usize,
     read: Option<&'static str>,
     write: Option<&'static str>,
     create: Option<&'static str>,
@@ -239,7 +247,7 @@ impl<'a> AccessJson<'a> {
         let given = row.cells.map(|outcome| {
             outcome.as_ref().map(|outcome| (outcome.word(), outcome.errno().map(|errno| errno.name())))
         });
-        Self::of(&row.actor, &row.path, row.facts.as_ref(), row.missing, given)
+        Self { deeper: row.deeper, ..Self::of(&row.actor, &row.path, row.facts.as_ref(), row.missing, given) }
     }
 
     /// An entry of a sweep, in the same fields.
@@ -272,7 +280,9 @@ impl<'a> AccessJson<'a> {
             uid: facts.and_then(|facts| facts.uid).map(|uid| uid.raw()),
             gid: facts.and_then(|facts| facts.gid).map(|gid| gid.raw()),
             mode: facts.and_then(|facts| facts.mode).map(|mode| mode.to_string()),
+            ids: "inside",
             missing,
+            deeper: 0,
             read: word(Column::Read),
             write: word(Column::Write),
             create: word(Column::Create),

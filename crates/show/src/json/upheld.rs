@@ -4,12 +4,12 @@ use std::io::{self, Write};
 use std::sync::Arc;
 
 use mivask_core::expect::{AcceptDepends, Against, Upheld};
-use mivask_core::fact::Provenance;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::place::PlaceJson;
 use super::{FORMAT, JsonPath};
-use crate::upheld::{Run, place};
+use crate::upheld::Run;
 
 #[derive(JsonSchema, Serialize)]
 #[schemars(rename = "Run")]
@@ -64,28 +64,6 @@ struct AgainstJson<'a> {
     from: PlaceJson,
     open: bool,
     settle: &'a [String],
-}
-
-/// A place in words, and in parts where it is one in a file.
-#[derive(JsonSchema, Serialize)]
-#[schemars(rename = "Place")]
-struct PlaceJson {
-    text: String,
-    file: Option<String>,
-    line: Option<usize>,
-    column: Option<usize>,
-}
-
-impl PlaceJson {
-    fn new(from: &Provenance) -> Self {
-        let at = place(from);
-        Self {
-            text: from.to_string(),
-            file: at.as_ref().map(|at| at.file.to_owned()),
-            line: at.as_ref().map(|at| at.line),
-            column: at.as_ref().map(|at| at.column),
-        }
-    }
 }
 
 impl<'a> ExpectationJson<'a> {

@@ -18,6 +18,7 @@ use crate::figure;
 use crate::remedy::Written;
 use crate::safe::safe;
 use crate::shell;
+use crate::text::access::not_shown;
 use crate::text::remedy_summary;
 use crate::upheld::{Run, at, sentences};
 use crate::words::id;
@@ -129,6 +130,8 @@ impl MountView {
 /// The matrix of one actor.
 pub(super) struct MatrixView {
     pub actor: String,
+    /// What below its paths has no row.
+    pub not_shown: Vec<String>,
     pub rows: Vec<RowView>,
 }
 
@@ -164,6 +167,7 @@ impl MatrixView {
         groups
             .map(|group| Self {
                 actor: safe(&group[0].actor),
+                not_shown: group.iter().filter(|row| row.deeper > 0).map(not_shown).collect(),
                 rows: group.iter().map(|row| RowView::new(row, &walks)).collect(),
             })
             .collect()

@@ -31,8 +31,19 @@ pub fn access(out: &mut dyn Write, rows: &[AccessRow], layout: Layout) -> io::Re
         } else {
             group.iter().try_for_each(|row| stacked(out, row, layout))?;
         }
+        for row in group.iter().filter(|row| row.deeper > 0) {
+            super::paragraph(out, &paint(OPEN, &not_shown(row)), 2, layout)?;
+        }
     }
     Ok(())
+}
+
+/// How much below a path has no row.
+pub(crate) fn not_shown(row: &AccessRow) -> String {
+    let path = quoted(&row.path);
+    let count = super::survey::grouped(row.deeper as u64);
+    let entries = if row.deeper == 1 { "entry" } else { "entries" };
+    format!("{path}: {count} {entries} deeper, not shown (--tree {path} counts them all)")
 }
 
 /// What the columns of the matrix are about.

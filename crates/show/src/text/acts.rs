@@ -6,7 +6,6 @@ use std::io::{self, Write};
 use mivask_core::act::quoted;
 use mivask_core::question::Answer;
 use mivask_core::settle::Outcome;
-use mivask_core::trace::StepResult;
 
 use super::depends::dependences;
 use super::{Layout, assumptions, elsewhere, imprint, paragraph};
@@ -82,8 +81,7 @@ fn reason(out: &mut dyn Write, answer: &Answer, layout: Layout) -> io::Result<()
         }
         return Ok(());
     }
-    let failed = answer.steps.iter().rev().find(|step| matches!(step.result, StepResult::Failed(_)));
-    if let (Outcome::Denied(_), Some(step)) = (&answer.outcome, failed) {
+    if let (Outcome::Denied(_), Some(step)) = (&answer.outcome, answer.deciding()) {
         paragraph(out, &format!("{}: {}", quoted(&step.path), safe(&step.fact)), INDENT, layout)?;
     }
     Ok(())

@@ -3,8 +3,9 @@
 use std::io::{self, Write};
 
 use mivask_core::act::quoted;
+use mivask_core::ids::InsideGid;
 use mivask_core::mode::{FileKind, symbolic};
-use mivask_core::question::{Admission, Column, Condition, Reached};
+use mivask_core::question::{Admission, Column, Condition, Ids, Reached};
 
 use super::{Layout, id, paragraph};
 use crate::safe::safe;
@@ -94,13 +95,27 @@ fn one(out: &mut dyn Write, admission: &Admission, layout: Layout) -> io::Result
 fn who(condition: &Condition) -> String {
     let groups: Vec<String> = condition.groups.iter().map(ToString::to_string).collect();
     let groups = groups.join(" and ");
-    match (condition.uid, groups.is_empty(), condition.capability) {
-        (Some(uid), true, Some(capability)) => format!("uid {uid} with {}", capability.name()),
-        (Some(uid), true, None) => format!("uid {uid}"),
-        (Some(uid), false, _) => format!("uid {uid}, if in group {groups}"),
-        (None, true, Some(capability)) => format!("any id with {}", capability.name()),
-        (None, false, _) => format!("any member of group {groups}"),
-        (None, true, None) => "any id".to_owned(),
+    let ids = match (condition.uid, groups.is_empty()) {
+        (Some(uid), true) => format!("uid {uid}"),
+        (Some(uid), false) => format!("uid {uid}, if in group {groups}"),
+        (None, true) => "any id".to_owned(),
+        (None, false) => format!("any member of group {groups}"),
+    };
+    let capabilities: Vec<&str> = condition.capabilities.iter().map(|capability| capability.name()).collect();
+    let with =
+        if capabilities.is_empty() { ids } else { format!("{ids} with {}", capabilities.join(" and ")) };
+    let unless: Vec<String> = condition.unless.iter().map(|ids| but_not(ids, &condition.groups)).collect();
+    if unless.is_empty() { with } else { format!("{with}, but not {}", unless.join(" or ")) }
+}
+
+/// `uid 7101`, `uid 7101 in group 7300`, `members of group 7300`; groups that are known are left out.
+fn but_not(ids: &Ids, known: &[InsideGid]) -> String {
+    let others = ids.groups.iter().filter(|gid| !known.contains(gid));
+    let groups: Vec<String> = others.map(ToString::to_string).collect();
+    match (ids.uid, groups.is_empty()) {
+        (Some(uid), true) => format!("uid {uid}"),
+        (Some(uid), false) => format!("uid {uid} in group {}", groups.join(" and ")),
+        (None, _) => format!("members of group {}", groups.join(" and ")),
     }
 }
 

@@ -1,6 +1,6 @@
 //! Answers for people.
 
-mod access;
+pub(crate) mod access;
 mod acts;
 mod admits;
 mod compare;

@@ -193,7 +193,7 @@ impl<'a> BuildState<'a> {
         let surer = |own: Certainty, before| if own.unknown().is_some() { own } else { before };
         let owner = surer(own.owner, before.owner);
         let mode = surer(own.mode, before.mode);
-        entry.doubting(Doubt { owner, mode, contents: before.contents })
+        entry.doubting(Doubt { owner, mode, ..before })
     }
 
     /// `path` is there, or may be, and no one knows as what.

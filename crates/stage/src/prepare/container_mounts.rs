@@ -76,6 +76,7 @@ impl ContainerMounts<'_> {
     /// Where `new` is mounted, made if it is missing.
     pub(super) fn mount_point(&mut self, new: &Attachment<'_>, kind: FileKind) -> Result<Place, CannotMake> {
         let mut maker = self.maker();
+        maker.of_either_kind = new.root.is_none();
         let (presumed, place) = match find_or_make(self.stage, &self.mounts, new.at, kind, &maker) {
             Ok(Made { place, presumed: None }) => return Ok(place),
             Ok(Made { place, presumed: Some(presumed) }) => (presumed, place),

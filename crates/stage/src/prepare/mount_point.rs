@@ -28,6 +28,8 @@ pub(super) struct Maker {
     pub above_file: u16,
     /// Whether it is made even where the mount around it is read-only.
     pub in_read_only: bool,
+    /// Whether what comes last may as well be a directory as a file.
+    pub of_either_kind: bool,
     /// Who makes it.
     pub creator: KernelOwner,
     /// The owner of what comes last in the path, where that is not its creator.
@@ -40,14 +42,17 @@ impl Maker {
     /// The runtime, for missing mount points.
     pub(super) const fn runtime(rules: &MountPointRules, creator: KernelOwner) -> Self {
         let MountPointRules { directory, file, above_file, in_read_only, rule } = *rules;
-        Self { directory, file, above_file, in_read_only, creator, owner: None, rule }
+        let of_either_kind = false;
+        Self { directory, file, above_file, in_read_only, of_either_kind, creator, owner: None, rule }
     }
 
     /// A kubelet or a daemon, for missing host paths.
     pub(super) const fn host(creator: KernelOwner) -> Self {
         let rule = "a missing host path is made by root, directories 0755, files 0644";
         let in_read_only = false;
-        Self { directory: 0o755, file: 0o644, above_file: 0o755, in_read_only, creator, owner: None, rule }
+        let (directory, above_file) = (0o755, 0o755);
+        let of_either_kind = false;
+        Self { directory, file: 0o644, above_file, in_read_only, of_either_kind, creator, owner: None, rule }
     }
 }
 
@@ -68,6 +73,7 @@ pub(super) fn find_or_make(
     let above = Maker {
         directory: if kind == FileKind::Directory { maker.directory } else { maker.above_file },
         owner: None,
+        of_either_kind: false,
         ..*maker
     };
     let ends = path.iter().enumerate().filter(|(_, byte)| **byte == b'/').map(|(at, _)| at);
@@ -244,8 +250,17 @@ fn make(
                 Certainty::Assumed(text) => {
                     Doubt::new(Certainty::Assumed(text.clone()), Certainty::Assumed(text))
                 }
-                Certainty::Known | Certainty::Unknown(_) => Doubt { owner, mode, contents: Certainty::Known },
+                Certainty::Known | Certainty::Unknown(_) => Doubt { owner, mode, ..Doubt::default() },
             });
+        }
+        if maker.of_either_kind {
+            let fact = format!("whether the mount point {} is a directory or a file", quoted(name));
+            let mut doubt = entry.doubt.take().unwrap_or_default();
+            let unknown = Unknown::new(&fact, "tell what is mounted there");
+            let unsure = Certainty::Unknown(unknown);
+            doubt =
+                Doubt { owner: doubt.owner, mode: unsure.clone(), contents: unsure.clone(), kind: unsure };
+            entry = entry.doubting(doubt);
         }
         Arc::make_mut(&mut source.tree).add(dir, name, entry).map_err(|error| error.to_string())?;
     }

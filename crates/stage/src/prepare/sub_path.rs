@@ -107,9 +107,7 @@ fn make(tree: &mut Tree, root: InodeId, dir: InodeId, name: &[u8], last: bool) -
     let entry = entry.doubting(match above.contents {
         // It is made because nothing was there, which is only assumed.
         Certainty::Assumed(text) => Doubt::new(Certainty::Assumed(text.clone()), Certainty::Assumed(text)),
-        Certainty::Known | Certainty::Unknown(_) => {
-            Doubt { owner, mode: by_mode, contents: Certainty::Known }
-        }
+        Certainty::Known | Certainty::Unknown(_) => Doubt { owner, mode: by_mode, ..Doubt::default() },
     });
     tree.add(dir, name, entry).map_err(|error| error.to_string())
 }

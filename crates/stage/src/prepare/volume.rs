@@ -17,7 +17,7 @@ use super::fs_group::{self, GroupStep, Masks, Policy};
 use super::host_path;
 use super::image::image_source;
 use super::prepared::{Fills, Prepared, Ready, local_source, new_volume, root_facts, unknown_source};
-use crate::scene::{Driver, HostPathCheck, Medium, Volume, VolumeKind, Workload};
+use crate::scene::{Driver, HostPathCheck, Medium, Volume, VolumeKind};
 use crate::stage::Stage;
 
 /// Every volume of the workload, by its name in the description.
@@ -43,7 +43,7 @@ fn ready(stage: &mut Stage, context: &Context<'_>, cache: &mut TreeCache, volume
         waits,
     };
     Ready::Shared(match &volume.kind {
-        VolumeKind::EmptyDir(medium) => empty_dir(stage, context.workload, volume, *medium),
+        VolumeKind::EmptyDir(medium) => empty_dir(stage, context, volume, *medium),
         VolumeKind::HostPath { path, check } => {
             host_path::prepare(stage, context, &host(path, *check, &MountKind::HostPath, true))
         }
@@ -88,19 +88,26 @@ fn ready(stage: &mut Stage, context: &Context<'_>, cache: &mut TreeCache, volume
 }
 
 /// 0777 on disk, 1777 in memory; with a filesystem group 2777 and 3777 (docs/facts/kubelet.md section 4).
-fn empty_dir(stage: &mut Stage, workload: &Workload, volume: &Volume, medium: Medium) -> Prepared {
+/// What the scene tells of it is what it holds already, as in a pod that runs.
+fn empty_dir(stage: &mut Stage, context: &Context<'_>, volume: &Volume, medium: Medium) -> Prepared {
     let (mode, filesystem, rule) = match medium {
         Medium::Disk => (0o777, None, "the kubelet makes an emptyDir 0:0 0777"),
         Medium::Memory => {
             (0o1777, Some(Arc::from("tmpfs")), "a Memory emptyDir is a tmpfs, 0:0 1777 (sticky)")
         }
     };
-    let mut tree = Tree::new(Entry::directory(0, 0, mode), Provenance::rule(rule));
+    let told = context.scene.volumes.get(&volume.name.value).and_then(|facts| facts.tree.as_deref());
+    let made = || Tree::new(Entry::directory(0, 0, mode), Provenance::rule(rule));
+    let mut tree = told.cloned().unwrap_or_else(made);
     let mut preparation =
         Preparation { before: Some(root_facts(&tree, Tree::ROOT)), ..Preparation::default() };
-    preparation.notes.push(Arc::from(rule));
+    preparation.notes.push(Arc::from(if told.is_some() {
+        "its files are given: it is taken as it is then"
+    } else {
+        rule
+    }));
     // The change policy counts for claims only.
-    if let Some(group) = &workload.security.fs_group {
+    if let Some(group) = &context.workload.security.fs_group {
         let from = &group.from;
         let policy = Policy::Always;
         let group = group.value;

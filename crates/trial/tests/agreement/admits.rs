@@ -37,8 +37,8 @@ containers:
 
 /// A process that meets `condition` and nothing more; no one in particular where it names nothing.
 fn somebody(condition: Option<&Condition>) -> Credentials {
-    let held = condition.and_then(|condition| condition.capability);
-    let held = held.map_or(CapabilitySet::EMPTY, |capability| CapabilitySet::EMPTY.with(capability));
+    let held = condition.into_iter().flat_map(|condition| &condition.capabilities);
+    let held = held.fold(CapabilitySet::EMPTY, |set, capability| set.with(*capability));
     let groups = condition.map(|condition| condition.groups.clone()).unwrap_or_default();
     Credentials {
         fsuid: Held::Id(KernelUid::new(

@@ -14,6 +14,7 @@ mod missing;
 mod modes;
 mod pods;
 mod properties;
+mod questions;
 mod random;
 mod remedies;
 mod support;

@@ -6,7 +6,7 @@ mod wanted;
 use std::io::Write;
 use std::path::PathBuf;
 
-use mivask_core::question::{access, default_paths};
+use mivask_core::question::{access, default_rows};
 use mivask_disk::process::Reach;
 use mivask_show::{json, sides, text};
 
@@ -54,8 +54,10 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     Table {
         reach: Reach { paths: paths.clone(), whole: false },
         ask: &|stage, actor| {
-            let own = if paths.is_empty() { default_paths(stage, actor) } else { paths.clone() };
-            own.iter().map(|path| access(stage, actor, path)).collect()
+            if paths.is_empty() {
+                return default_rows(stage, actor);
+            }
+            paths.iter().map(|path| access(stage, actor, path)).collect()
         },
         facets: &sides::access,
         text: &|out, rows| text::access(out, rows, load::layout()),

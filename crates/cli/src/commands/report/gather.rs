@@ -9,7 +9,7 @@ use mivask_core::handoff::handoffs;
 use mivask_core::mode::{FileKind, Mode};
 use mivask_core::outcome::Errno;
 use mivask_core::question::{
-    AccessRow, Answer, Column, access, ask, ask_as, default_paths, free_path, mounts, remarks,
+    AccessRow, Answer, Column, access, ask, ask_as, default_rows, free_path, mounts, remarks,
 };
 use mivask_core::remedy::{Remedies, remedies};
 use mivask_core::settle::Outcome;
@@ -46,8 +46,12 @@ pub(super) fn page<'a>(
         reasons.add(&ask(stage, act)?, None);
     }
     for actor in &stage.actors {
-        let own = if paths.is_empty() { default_paths(stage, actor) } else { paths.to_vec() };
-        for row in own.iter().map(|path| access(stage, actor, path)) {
+        let rows = if paths.is_empty() {
+            default_rows(stage, actor)
+        } else {
+            paths.iter().map(|path| access(stage, actor, path)).collect()
+        };
+        for row in rows {
             for (column, act) in acts_of(Which::Denied, stage, actor, &row) {
                 reasons.add(&ask_as(stage, actor, &act), Some((&row, column)));
             }

@@ -1,20 +1,29 @@
 //! What someone must be to get in, in the words of the description, and which actors are that.
 
-use mivask_model::ids::{KernelGid, KernelUid};
+use mivask_model::caps::{Capability, CapabilitySet};
+use mivask_model::credentials::Credentials;
+use mivask_model::held::Held;
+use mivask_model::ids::{KernelGid, KernelOwner, KernelUid};
 use mivask_model::mode::Access;
 use mivask_rules::lookup::{Sight, look};
 use mivask_rules::settle::{Outcome, settle};
 use mivask_rules::trace::{Check, Step};
 use mivask_rules::walk::Follow;
 
-use super::{Condition, Site, Trial};
+use super::{Condition, Found, Ids, Site, Trial};
 use crate::question::admits::Column;
+
+/// Whether `held` has the capability, or a wider one: DAC_OVERRIDE gives all that DAC_READ_SEARCH does (capabilities(7)).
+const fn holds(held: CapabilitySet, capability: Capability) -> bool {
+    held.has(capability)
+        || matches!(capability, Capability::DacReadSearch) && held.has(Capability::DacOverride)
+}
 
 impl Site<'_> {
     /// The conditions with the actors that meet them and get in; one meets the first that fits.
-    pub(super) fn with_actors(&self, all: Vec<(Trial, Vec<Step>)>, unnamed: u32) -> Vec<Condition> {
-        let mut conditions: Vec<Condition> =
-            all.iter().map(|(trial, steps)| self.condition(trial, steps, unnamed)).collect();
+    pub(super) fn with_actors(&self, all: Vec<Found>, anybody: bool, nobody: KernelOwner) -> Vec<Condition> {
+        let unnamed = nobody.uid.raw();
+        let mut conditions: Vec<Condition> = all.iter().map(|found| self.condition(found, unnamed)).collect();
         let [who] = self.actor.credentials.as_slice() else { return conditions };
         if self.actor.refusal().is_some() || settle(&self.explored(who)).0 != Outcome::Allowed {
             return conditions;
@@ -25,12 +34,52 @@ impl Site<'_> {
                     let gid = KernelGid::new(*gid);
                     who.fsgid.is(gid) || who.groups.contains(&gid)
                 })
-                && trial.capability.is_none_or(|capability| who.effective.has(capability))
+                && trial.capability.is_none_or(|capability| holds(who.effective, capability))
         };
-        if let Some(at) = all.iter().position(|(trial, _)| meets(trial)) {
+        let is_meant = |found: &Found| meets(&found.trial) && !found.unless.iter().any(meets);
+        if let Some(at) = all.iter().position(is_meant) {
             conditions[at].actors.push(self.actor.name.to_string());
+        } else if !anybody {
+            // What was tried goes without the mixtures of ids and capabilities that an actor may have.
+            conditions.push(Condition { actors: vec![self.actor.name.to_string()], ..self.own(who, nobody) });
         }
         conditions
+    }
+
+    /// What lets an actor in that gets in: as little of its user, its groups and its capabilities as is enough.
+    fn own(&self, who: &Credentials, nobody: KernelOwner) -> Condition {
+        let mut least = Credentials { fsgid: Held::Id(nobody.gid), ..who.clone() };
+        let primary = who.fsgid.id().into_iter();
+        least.groups = primary.chain(who.groups.iter().copied()).collect();
+        let gets_in = |one: &Credentials| settle(&self.explored(one)).0 == Outcome::Allowed;
+        let narrow = |least: &mut Credentials, less: Credentials| {
+            if gets_in(&less) {
+                *least = less;
+            }
+        };
+        let stranger = Credentials { fsuid: Held::Id(nobody.uid), ..least.clone() };
+        narrow(&mut least, stranger);
+        for capability in who.effective.iter() {
+            let effective = least.effective.without(capability);
+            let less = Credentials { effective, permitted: effective, ..least.clone() };
+            narrow(&mut least, less);
+        }
+        for gid in least.groups.clone().iter() {
+            let groups = least.groups.iter().copied().filter(|other| other != gid).collect();
+            let less = Credentials { groups, ..least.clone() };
+            narrow(&mut least, less);
+        }
+        let through = self.through(&self.explored(&least).steps);
+        let groups = least.groups.iter().filter_map(|gid| least.namespace.to_inside_gid(*gid)).collect();
+        let uid = least.fsuid.id().filter(|uid| *uid != nobody.uid);
+        Condition {
+            uid: uid.and_then(|uid| least.namespace.to_inside_uid(uid)),
+            groups,
+            capabilities: least.effective.iter().collect(),
+            unless: Vec::new(),
+            through,
+            actors: Vec::new(),
+        }
     }
 
     /// A directory on the way that everyone passes.
@@ -52,11 +101,24 @@ impl Site<'_> {
         })
     }
 
-    pub(super) fn condition(&self, trial: &Trial, steps: &[Step], unnamed: u32) -> Condition {
+    fn ids(&self, trial: &Trial, unnamed: u32) -> Ids {
         let namespace = &self.actor.credentials[0].namespace;
         let uid =
             (trial.uid != unnamed).then(|| namespace.to_inside_uid(KernelUid::new(trial.uid))).flatten();
         let groups = trial.groups.iter().filter_map(|gid| namespace.to_inside_gid(KernelGid::new(*gid)));
+        Ids { uid, groups: groups.collect() }
+    }
+
+    pub(super) fn condition(&self, found: &Found, unnamed: u32) -> Condition {
+        let Ids { uid, groups } = self.ids(&found.trial, unnamed);
+        let capabilities = found.trial.capability.into_iter().collect();
+        let unless = found.unless.iter().map(|trial| self.ids(trial, unnamed)).collect();
+        let through = self.through(&found.steps);
+        Condition { uid, groups, capabilities, unless, through, actors: Vec::new() }
+    }
+
+    /// The checks that let it pass and would not let everybody.
+    fn through(&self, steps: &[Step]) -> Vec<(Vec<u8>, String)> {
         let decisive = [
             Check::OwnerBits,
             Check::GroupBits,
@@ -72,6 +134,6 @@ impl Site<'_> {
                 through.push(one);
             }
         }
-        Condition { uid, groups: groups.collect(), capability: trial.capability, through, actors: Vec::new() }
+        through
     }
 }

@@ -19,7 +19,7 @@ use mivask_model::mount::MountTable;
 use mivask_rules::decide::{decide, decide_new_entry};
 use mivask_rules::explore::{Explored, explore};
 use mivask_rules::imprint::NewKind;
-use mivask_rules::lookup::{Sight, look};
+use mivask_rules::lookup::{Sight, look, root_credentials};
 use mivask_rules::settle::{Outcome, settle};
 use mivask_rules::trace::{Step, StepResult};
 use mivask_rules::walk::Follow;
@@ -41,12 +41,24 @@ pub struct Condition {
     pub uid: Option<InsideUid>,
     /// A member of all of these groups.
     pub groups: Vec<InsideGid>,
-    /// With this capability in force.
-    pub capability: Option<Capability>,
+    /// With these capabilities in force.
+    pub capabilities: Vec<Capability>,
+    /// Those whom it does not mean although they meet it: an owner whose own bits say otherwise.
+    pub unless: Vec<Ids>,
     /// The checks of owners, groups and ACLs that let it pass: path and fact.
     pub through: Vec<(Vec<u8>, String)>,
     /// The actors of the scene that meet it and get in.
     pub actors: Vec<String>,
+}
+
+/// A user, a member of groups, or both.
+#[derive(Clone, PartialEq, Eq, Debug)]
+#[non_exhaustive]
+pub struct Ids {
+    /// This user, as the actors see ids.
+    pub uid: Option<InsideUid>,
+    /// A member of all of these groups.
+    pub groups: Vec<InsideGid>,
 }
 
 /// Whom one path lets in.
@@ -141,6 +153,24 @@ struct Trial {
     capability: Option<Capability>,
 }
 
+impl Trial {
+    /// Whether whoever it stands for meets `other`, too.
+    fn is_wider(&self, other: &Self, unnamed: KernelOwner) -> bool {
+        (other.uid == self.uid || other.uid == unnamed.uid.raw())
+            && other.groups.iter().all(|gid| self.groups.contains(gid))
+    }
+}
+
+/// An identity that was tried and counts, with what lets it pass and the wider ones that end otherwise.
+struct Found {
+    trial: Trial,
+    steps: Vec<Step>,
+    unless: Vec<Trial>,
+}
+
+/// Tries an identity.
+type LetsIn<'a> = dyn FnMut(&Trial) -> (bool, Explored) + 'a;
+
 impl Site<'_> {
     fn admission(&self) -> Admission {
         let first = self.actor;
@@ -164,8 +194,8 @@ impl Site<'_> {
         } else {
             why
         };
-        let conditions = self.with_actors(conditions, unnamed.uid.raw());
-        let except = except.iter().map(|trial| self.condition(trial, &[], unnamed.uid.raw())).collect();
+        let conditions = self.with_actors(conditions, anybody, unnamed);
+        let except = except.iter().map(|found| self.condition(found, unnamed.uid.raw())).collect();
         Admission {
             path: self.path.to_vec(),
             to: self.to,
@@ -187,59 +217,66 @@ impl Site<'_> {
         named: &Named,
         unnamed: KernelOwner,
         anybody: bool,
-        lets_in: &mut dyn FnMut(&Trial) -> (bool, Explored),
-    ) -> (Vec<(Trial, Vec<Step>)>, Vec<Trial>) {
+        lets_in: &mut LetsIn<'_>,
+    ) -> (Vec<Found>, Vec<Found>) {
         let groups: Vec<u32> = named.groups.iter().copied().collect();
         let users: Vec<u32> = std::iter::once(unnamed.uid.raw()).chain(named.users.iter().copied()).collect();
-        let (mut conditions, mut except): (Vec<(Trial, Vec<Step>)>, Vec<Trial>) = (Vec::new(), Vec::new());
+        let mut found: Vec<Found> = Vec::new();
+        // Subsets come smallest first, so what contains one that is known says nothing new, unless it ends otherwise.
         for (uid, groups) in
             users.iter().flat_map(|uid| subsets(&groups).into_iter().map(move |set| (*uid, set)))
         {
             let trial = Trial { uid, groups, capability: None };
-            // Subsets come smallest first, so what contains one that is known says nothing new.
-            let smaller = |known: &Trial| {
-                (known.uid == uid || known.uid == unnamed.uid.raw())
-                    && known.groups.iter().all(|gid| trial.groups.contains(gid))
-            };
-            let known = if anybody {
-                except.iter().any(smaller)
-            } else {
-                conditions.iter().any(|(known, _)| smaller(known))
-            };
-            if known {
+            let (is_in, explored) = lets_in(&trial);
+            let mut wider = found.iter_mut().filter(|known| trial.is_wider(&known.trial, unnamed)).peekable();
+            if is_in != anybody {
+                if wider.peek().is_none() {
+                    found.push(Found { trial, steps: explored.steps, unless: Vec::new() });
+                }
                 continue;
             }
-            match lets_in(&trial) {
-                (true, explored) if !anybody => conditions.push((trial, explored.steps)),
-                (false, _) if anybody => except.push(trial),
-                (_, _) => {}
+            for known in wider {
+                if !known.unless.iter().any(|other| trial.is_wider(other, unnamed)) {
+                    known.unless.push(trial.clone());
+                }
             }
         }
         if anybody {
-            return (conditions, except);
+            return (Vec::new(), found);
         }
+        self.with_capabilities(&mut found, &users, unnamed, lets_in);
+        (found, Vec::new())
+    }
+
+    /// Adds those who get in with a capability.
+    fn with_capabilities(
+        &self,
+        conditions: &mut Vec<Found>,
+        users: &[u32],
+        unnamed: KernelOwner,
+        lets_in: &mut LetsIn<'_>,
+    ) {
         // A capability alone, or with an owner that it takes the rest of the way; the first that opens is the narrowest.
-        for uid in users {
+        for uid in users.iter().copied() {
             let enough =
                 |known: &Trial| known.uid == uid && known.capability.is_none() && known.groups.is_empty();
-            if conditions.iter().any(|(known, _)| enough(known)) {
+            if conditions.iter().any(|known| enough(&known.trial)) {
                 continue;
             }
             let held = OPENING.into_iter().take_while(|capability| {
                 let any =
                     |known: &Trial| known.uid == unnamed.uid.raw() && known.capability == Some(*capability);
-                !conditions.iter().any(|(known, _)| any(known))
+                !conditions.iter().any(|known| any(&known.trial))
             });
             let held: Vec<Capability> = held.collect();
             for capability in held {
                 let trial = Trial { uid, groups: Vec::new(), capability: Some(capability) };
                 if let (true, explored) = lets_in(&trial) {
-                    conditions.push((trial, explored.steps));
+                    conditions.push(Found { trial, steps: explored.steps, unless: Vec::new() });
                     break;
                 }
             }
         }
-        (conditions, except)
     }
 
     fn source(&self) -> Option<Arc<str>> {
@@ -271,8 +308,13 @@ impl Site<'_> {
             }
         };
         for prefix in prefixes(self.path) {
-            take(&first.mounts, prefix, Follow::Links);
             take(&first.mounts, prefix, Follow::AllButLast);
+        }
+        // Links and interpreters lead elsewhere: what somebody meets who is let in everywhere.
+        let steps = self.explored(&root_credentials()).steps;
+        let met: BTreeSet<&[u8]> = steps.iter().map(|step| step.path.as_slice()).collect();
+        for path in met {
+            take(&first.mounts, path, Follow::Links);
         }
         // An id without an inside form can be written in no description of this actor.
         named.users.retain(|uid| namespace.to_inside_uid(KernelUid::new(*uid)).is_some());
@@ -292,7 +334,8 @@ impl Site<'_> {
             // What is asked is what opens the path, so the capability is there already, not to be raised first.
             effective: held,
             permitted: held,
-            bounding: held,
+            // A program with capabilities of its own needs them there, whoever runs it.
+            bounding: first.bounding.union(held),
             inheritable: CapabilitySet::EMPTY,
             ambient: CapabilitySet::EMPTY,
             umask: Mode::new(0o022),

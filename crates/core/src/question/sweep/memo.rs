@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use indexmap::IndexMap;
 use mivask_model::mount::{MountId, SourceId};
-use mivask_model::tree::{InodeId, Likeness, Marks};
+use mivask_model::tree::{Certainty, InodeId, Likeness, Marks, Tree};
 use mivask_rules::decide::after_walk;
 use mivask_rules::view::{Place, View};
 use rustc_hash::FxBuildHasher;
@@ -19,13 +19,15 @@ pub(super) struct Key {
     mount: MountId,
     directory: usize,
     entry: Likeness,
+    /// What is not known of the entry.
+    doubts: usize,
     /// 1 where something is in it, else 0.
     full: usize,
 }
 
 pub(super) struct Memo {
     known: IndexMap<Key, Endings, FxBuildHasher>,
-    directories: IndexMap<Likeness, (), FxBuildHasher>,
+    directories: IndexMap<(Likeness, usize), (), FxBuildHasher>,
     /// The directory asked about last, and its number among the likenesses.
     latest: Option<(Place, usize)>,
     /// The entry asked about last: the files of a directory are mostly alike, and comparing costs less than hashing.
@@ -59,21 +61,21 @@ impl Memo {
         let tree = &view.source(found.place).tree;
         let entry = found.place.inode?;
         let directory = found.directory.inode?;
-        let doubted = |id: InodeId| tree.inode(id).marks.has(Marks::DOUBTED);
-        if found.there != found.place || doubted(entry) || doubted(directory) || self.is_covered(found.place)
-        {
+        if found.there != found.place || self.is_covered(found.place) {
             return None;
         }
+        let (doubts, of_directory) = (doubts(tree, entry)?, doubts(tree, directory)?);
         let directory = match self.latest {
             Some((place, number)) if place == found.directory => number,
             _ => {
-                let (number, _) = self.directories.insert_full(tree.likeness(directory), ());
+                let known = (tree.likeness(directory), of_directory);
+                let (number, _) = self.directories.insert_full(known, ());
                 self.latest = Some((found.directory, number));
                 number
             }
         };
         let full = usize::from(tree.child_count(entry) > 0);
-        Some(Key { mount: found.place.mount, directory, entry: tree.likeness(entry), full })
+        Some(Key { mount: found.place.mount, directory, entry: tree.likeness(entry), doubts, full })
     }
 
     pub(super) fn get(&mut self, key: &Key) -> Option<Endings> {
@@ -90,4 +92,21 @@ impl Memo {
     pub(super) fn insert(&mut self, key: Key, endings: Endings) {
         self.known.insert(key, endings);
     }
+}
+
+/// What is not known of an inode, as bits. The questions differ from inode to inode, their answers do not: each is asked for
+/// itself. `None` where something is taken for granted, which is named for each inode, or where not even the kind is known.
+fn doubts(tree: &Tree, id: InodeId) -> Option<usize> {
+    if !tree.inode(id).marks.has(Marks::DOUBTED) {
+        return Some(0);
+    }
+    let Some(doubt) = tree.doubt(id) else { return Some(0) };
+    if doubt.kind != Certainty::Known {
+        return None;
+    }
+    [&doubt.owner, &doubt.mode, &doubt.contents].into_iter().try_fold(0, |bits, certainty| match certainty {
+        Certainty::Known => Some(bits << 1),
+        Certainty::Unknown(_) => Some(bits << 1 | 1),
+        Certainty::Assumed(_) => None,
+    })
 }

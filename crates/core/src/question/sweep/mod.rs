@@ -15,10 +15,12 @@ use std::sync::Arc;
 
 use mivask_model::act::Verb;
 use mivask_model::mode::{Access, FileKind};
-use mivask_model::outcome::Errno;
+use mivask_model::outcome::{Effect, Errno};
 use mivask_model::unmodelled::Touches;
 use mivask_rules::decide::{after_walk, decide};
-use mivask_rules::trace::Check;
+use mivask_rules::explore::{Explorer, explore};
+use mivask_rules::settle::{Outcome, settle};
+use mivask_rules::trace::{Check, StepResult};
 use mivask_rules::view::{Place, View};
 use mivask_rules::walk::{Follow, Walker};
 use mivask_rules::witness::Unwatched;
@@ -135,7 +137,7 @@ pub fn follow(
     // What no rule follows makes no directory shut; it is weighed for each entry.
     let modelled = view.with_unmodelled(&[]);
     let entered = decide(&modelled, &Verb::Enters, start, &mut recorder).map(drop);
-    let entered = recorder.ending(entered);
+    let entered = exact(recorder.ending(entered), |w| decide(&modelled, &Verb::Enters, start, w).map(drop));
     let closed = Some(entered).filter(|ending| ending.cell != Cell::Allowed);
     let end = start.iter().rposition(|byte| *byte != b'/').map_or(0, |last| last + 1);
     let mut sweep = Sweep {
@@ -189,11 +191,16 @@ impl<F: FnMut(Event<'_>)> Sweep<'_, '_, F> {
                 if self.memo.is_covered(place) { view.cross(place, self.walker.witness()) } else { place };
             let found = after_walk::Found { directory, name, place, there };
             let kind = view.inode(there).map_or(FileKind::Directory, |inode| inode.kind);
+            let unsure = view.is_of_unknown_kind(there);
             let endings = match closed {
-                Some(shut) => Endings::all(kind, shut),
-                None if assumed => self.open(found, kind).map(|ending| Ending { assumed, ..*ending }),
+                Some(shut) if shut.cell != Cell::Open => Endings::all(kind, shut),
+                Some(_) | None if unsure => {
+                    Endings::all(kind, Ending { cell: Cell::Open, ..Ending::default() })
+                }
+                Some(_) => self.open(found, kind).map(|ending| perhaps(*ending)),
                 None => self.open(found, kind),
             };
+            let endings = endings.map(|ending| Ending { assumed: ending.assumed || assumed, ..*ending });
             let endings = if view.unmodelled.is_empty() && self.starts {
                 endings
             } else {
@@ -203,13 +210,18 @@ impl<F: FnMut(Event<'_>)> Sweep<'_, '_, F> {
             let shut = closed.is_some();
             (self.visit)(Event::Entry(Swept { path: &self.path, kind, place: there, endings, shut, depth }));
             if kind == FileKind::Directory {
-                let entered = if closed.is_none() { Some(self.searchable(there)) } else { None };
+                let open = closed.is_none_or(|shut| shut.cell == Cell::Open);
+                let entered = if open { Some(self.searchable(there)) } else { None };
                 let shut = entered.filter(|ending| ending.cell != Cell::Allowed);
-                if let Some(ending) = shut {
+                if let (None, Some(ending)) = (closed, shut) {
                     (self.visit)(Event::Shut(ending));
                 }
                 let assumed = assumed || entered.is_some_and(|ending| ending.assumed);
-                levels.push(self.level(there, closed.or(shut), assumed));
+                let within = match (closed, shut) {
+                    (Some(above), Some(shut)) if above.cell == Cell::Open => Some(perhaps(shut)),
+                    (closed, shut) => closed.or(shut),
+                };
+                levels.push(self.level(there, within, assumed));
             }
         }
     }
@@ -225,7 +237,14 @@ impl<F: FnMut(Event<'_>)> Sweep<'_, '_, F> {
         if let Some(known) = key.as_ref().and_then(|key| self.memo.get(key)) {
             return known;
         }
-        let endings = self.judge(found, kind);
+        let mut endings = self.judge(found, kind);
+        for column in Column::ALL {
+            let ending = *endings.of(column);
+            // Links and scripts have been asked about in full.
+            if ending.cell == Cell::Open && ending.check != Some(Check::Link) {
+                endings.set(column, self.settled(found, (column, kind), ending));
+            }
+        }
         // A link's columns depend on where it points, a script's on its interpreter.
         let own = kind != FileKind::Link && endings.of(Column::Run).check != Some(Check::Link);
         if let Some(key) = key
@@ -287,16 +306,74 @@ impl<F: FnMut(Event<'_>)> Sweep<'_, '_, F> {
         let mut unwatched = Unwatched::default();
         let ended = decide(self.view, verb, &self.path, &mut unwatched).map(drop);
         let Unwatched { met_unknown, assumed } = unwatched;
-        Ending { check: Some(Check::Link), assumed, ..Ending::of(ended, met_unknown, None) }
+        let ending = Ending { assumed, ..Ending::of(ended, met_unknown, None) };
+        let ending = exact(ending, |w| decide(self.view, verb, &self.path, w).map(drop));
+        Ending { check: Some(Check::Link), ..ending }
+    }
+
+    /// How a column ends that met a missing fact, whatever that turns out to be.
+    fn settled(
+        &self,
+        found: after_walk::Found<'_>,
+        (column, kind): (Column, FileKind),
+        ending: Ending,
+    ) -> Ending {
+        exact(ending, |w| {
+            let mut walker = Walker::new(self.view, w);
+            walker.turn_to(self.path.clone());
+            match column {
+                Column::Read => after_walk::reads(&mut walker, found),
+                Column::Write => after_walk::writes(&mut walker, found),
+                Column::Create => after_walk::creates(&mut walker, found.there),
+                Column::Delete => after_walk::deletes(&mut walker, found, kind == FileKind::Directory),
+                Column::List => after_walk::lists(&mut walker, found.there),
+                Column::Enter => after_walk::enters(&mut walker, found.there),
+                Column::Run => match after_walk::runs(&mut walker, found.there) {
+                    Some(result) => result,
+                    // A script takes a walk of its own.
+                    None => decide(self.view, &Verb::Runs, &self.path, w).map(drop),
+                },
+            }
+        })
     }
 
     fn searchable(&mut self, place: Place) -> Ending {
         let found = self.walker.permit(place, Access::EXECUTE);
-        self.ending(found)
+        let ending = self.ending(found);
+        exact(ending, |w| {
+            let mut walker = Walker::new(self.view, w);
+            walker.turn_to(self.path.clone());
+            walker.permit(place, Access::EXECUTE)
+        })
     }
 
     fn ending(&mut self, result: Result<(), Errno>) -> Ending {
         self.walker.witness().ending(result)
+    }
+}
+
+/// `ending`, or what every possibility agrees on where that met a missing fact.
+fn exact(ending: Ending, decide: impl Fn(&mut Explorer) -> Result<(), Errno>) -> Ending {
+    if ending.cell != Cell::Open {
+        return ending;
+    }
+    let explored = explore(|w| decide(w).map(|()| Effect::default()));
+    let failed = explored.steps.iter().rev().find(|step| matches!(step.result, StepResult::Failed(_)));
+    let (cell, check) = match settle(&explored).0 {
+        Outcome::Allowed => (Cell::Allowed, None),
+        Outcome::Denied(Some(errno)) => (Cell::Denied(errno), failed.map(|step| step.check)),
+        Outcome::Denied(None) | Outcome::Depends | Outcome::NeverRuns(_) => return ending,
+    };
+    Ending { cell, check, ..ending }
+}
+
+/// The ending of something that is perhaps not reached, for want of search permission (EACCES).
+fn perhaps(ending: Ending) -> Ending {
+    match ending.cell {
+        Cell::Void | Cell::Denied(Errno::EACCES) => ending,
+        Cell::Allowed | Cell::Denied(_) | Cell::Open => {
+            Ending { cell: Cell::Open, check: Some(Check::Unknown), ..ending }
+        }
     }
 }
 

@@ -18,7 +18,7 @@ use mivask_model::personality::{Personality, Squash};
 use mivask_model::tree::{Inode, Tree};
 use mivask_rules::lookup::{Sight, look};
 use mivask_rules::settle::Outcome;
-use mivask_rules::trace::{Check, Step, StepResult};
+use mivask_rules::trace::{Check, Step};
 use mivask_rules::view::Place;
 use mivask_rules::walk::Follow;
 use mivask_stage::runtime::Flavour;
@@ -57,8 +57,7 @@ pub(super) fn candidates(scene: &Scene, stage: &Stage, act: &Act, answer: &Answe
     if answer.outcome == Outcome::Allowed {
         return leaving::candidates(stage, actor, act, answer);
     }
-    let failed = answer.steps.iter().rev().find(|step| matches!(step.result, StepResult::Failed(_)));
-    let Some(step) = failed else { return Vec::new() };
+    let Some(step) = answer.deciding() else { return Vec::new() };
     let met = Met::nearest(stage, actor, &act.actor, &step.path);
     // These two need nothing of the inode, which may not exist.
     if step.check == Check::Lookup {

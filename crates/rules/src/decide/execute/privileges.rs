@@ -15,6 +15,9 @@ use crate::view::{Place, View};
 use crate::walk::Walker;
 use crate::witness::Witness;
 
+/// User and group inside.
+type Ids = (Held<InsideUid>, Held<InsideGid>);
+
 /// What the program file at `place` makes of the process; `None` where owner and mode are not known, and with them
 /// the set-id bits.
 ///
@@ -35,22 +38,62 @@ pub(super) fn privileges<W: Witness>(
     let mut permitted = CapabilitySet::EMPTY;
     let mut effective = false;
     if let Some(file) = file {
-        let inherited = who.inheritable.intersection(file.inheritable);
-        permitted = who.bounding.intersection(file.permitted).union(inherited);
+        permitted = given(who, file);
         effective = file.effective;
         if effective && !permitted.contains(file.permitted) {
             let fact = "the file's capabilities are to be in force, but the process's bounding set lacks one";
             return Err(walker.fail(Check::FileCapabilities, fact, place, Errno::EPERM));
         }
     }
-    // Whose it is and which bits it has matters from here on; capabilities of its own were refused whoever owns it.
-    let owner = walker.asked(place).owner();
-    let Some((owner, mode)) = owner.zip(walker.asked(place).mode()) else { return Ok(None) };
-    let set = if no_suid || who.no_new_privileges { None } else { set_ids(who, owner, mode) };
-    let (new_uid, new_gid) = set.unwrap_or((uid, gid));
-    if mode.has(Mode::SET_USER_ID) || mode.has(Mode::new(0o2010)) || file.is_some() {
-        note(walker, place, (new_uid, new_gid), file);
+    // Which bits it has, and with set-id bits whose it is, matters from here on; capabilities of its own were refused whoever
+    // owns it.
+    let counts = !no_suid && !who.no_new_privileges;
+    let mode = walker.asked(place).mode();
+    let set = match mode {
+        None if counts => return Ok(None),
+        Some(mode) if counts && is_set_id(mode) => {
+            let Some(owner) = walker.asked(place).owner() else { return Ok(None) };
+            set_ids(who, owner, mode)
+        }
+        Some(_) | None => None,
+    };
+    if mode.is_some_and(is_set_id) || file.is_some() {
+        note(walker, place, set.unwrap_or((uid, gid)), file);
     }
+    Ok(Some(gained(who, (uid, gid), set, (file, permitted, effective))))
+}
+
+/// Whether the bits make a program run as its owner or its group. Set-group-id without group execute marks mandatory locking.
+pub(super) const fn is_set_id(mode: Mode) -> bool {
+    mode.has(Mode::SET_USER_ID) || mode.has(Mode::new(0o2010))
+}
+
+/// What the process at `ids` gains from a program that has no set-id bits, where it is not known whether it has.
+pub(super) fn without_set_id<W: Witness>(walker: &Walker<'_, '_, W>, place: Place) -> Option<RunsAs> {
+    let view = walker.view();
+    let who = view.who;
+    let ids = who.inside_uid().zip(who.inside_gid())?;
+    let no_suid = view.mount(place.mount).flags.has(MountFlags::NO_SUID);
+    let file = if no_suid { None } else { file_capabilities(view, place) };
+    let permitted = file.map_or(CapabilitySet::EMPTY, |file| given(who, file));
+    Some(gained(who, ids, None, (file, permitted, file.is_some_and(|file| file.effective))))
+}
+
+/// What a file's capabilities give to `who`.
+fn given(who: &Credentials, file: &FileCapabilities) -> CapabilitySet {
+    let inherited = who.inheritable.intersection(file.inheritable);
+    who.bounding.intersection(file.permitted).union(inherited)
+}
+
+/// The identity after execve: from the ids `uid` and `gid`, with those that set-id bits give, and what the file's capabilities
+/// permit and put into force.
+fn gained(
+    who: &Credentials,
+    (uid, gid): Ids,
+    set: Option<Ids>,
+    (file, mut permitted, mut effective): (Option<&FileCapabilities>, CapabilitySet, bool),
+) -> RunsAs {
+    let (new_uid, new_gid) = set.unwrap_or((uid, gid));
     let root = Held::Id(InsideUid::new(0));
     // A set-user-id root program with capabilities of its own gives a stranger those only.
     let mixed = file.is_some() && new_uid == root && uid != root;
@@ -75,7 +118,7 @@ pub(super) fn privileges<W: Witness>(
         permitted = permitted.intersection(who.permitted);
     }
     let effective = if effective { permitted.union(ambient) } else { ambient };
-    Ok(Some(RunsAs { uid: new_uid, gid: new_gid, effective }))
+    RunsAs { uid: new_uid, gid: new_gid, effective }
 }
 
 /// The ids that set-id bits give; `None` where there are none or either id has no mapping in the process's
