@@ -11,7 +11,8 @@ use std::path::Path;
 
 use mivask_model::act::{Node, Owner, Verb};
 use mivask_model::mode::{FileKind, Mode as CoreMode};
-use rustix::fs::{CWD, FileType, Mode, OFlags};
+use mivask_model::xattr;
+use rustix::fs::{Access, AtFlags, CWD, FileType, Mode, OFlags, RenameFlags};
 
 use crate::observe;
 use crate::report::Seen;
@@ -32,27 +33,19 @@ pub(crate) fn attempt(verb: &Verb, path: &[u8], effort: Effort) -> io::Result<Se
     let path = name(path);
     let group = |gid: u32| Owner { uid: None, gid: Some(gid) };
     match verb {
-        Verb::Inspects => rustix::fs::stat(path).map(drop)?,
-        Verb::InspectsLink => rustix::fs::lstat(path).map(drop)?,
+        Verb::Inspects => return Ok(observe::of_stat(&rustix::fs::stat(path)?)),
+        Verb::InspectsLink => return Ok(observe::of_stat(&rustix::fs::lstat(path)?)),
+        Verb::MayRead => rustix::fs::access(path, Access::READ_OK)?,
+        Verb::MayWrite => rustix::fs::access(path, Access::WRITE_OK)?,
+        Verb::MayRun => rustix::fs::access(path, Access::EXEC_OK)?,
         Verb::Reads => open(path, OFlags::RDONLY)?,
         Verb::Writes => write(path, OFlags::WRONLY, effort)?,
         Verb::Appends => write(path, OFlags::WRONLY | OFlags::APPEND, effort)?,
         Verb::Updates => write(path, OFlags::RDWR, effort)?,
         Verb::Truncates => return emptied(path, || open(path, OFlags::WRONLY | OFlags::TRUNC)),
-        Verb::Shortens => {
-            return emptied(path, || {
-                let path = std::ffi::CString::new(path.as_os_str().as_bytes())?;
-                change::truncate(&path)
-            });
-        }
+        Verb::Shortens => return emptied(path, || change::truncate(path)),
         Verb::Overwrites => return create_or_open(path, OFlags::WRONLY | OFlags::CREATE | OFlags::TRUNC),
-        Verb::Extends => {
-            if effort == Effort::Write && rustix::fs::stat(path).is_ok() {
-                write(path, OFlags::WRONLY | OFlags::CREATE | OFlags::APPEND, effort)?;
-                return Ok(Seen::default());
-            }
-            return create_or_open(path, OFlags::WRONLY | OFlags::CREATE | OFlags::APPEND);
-        }
+        Verb::Extends => return extend(path, effort),
         Verb::Creates(mode) => {
             let file = open_file(path, OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL, *mode)?;
             return file.map_or_else(|| Ok(Seen::default()), observe::of_file);
@@ -63,7 +56,7 @@ pub(crate) fn attempt(verb: &Verb, path: &[u8], effort: Effort) -> io::Result<Se
         Verb::MakesDirectory(mode) => {
             rustix::fs::mkdir(path, raw(*mode))?;
             // Whoever could make it can look at it: that takes no more than the walk.
-            return observe::of_link(path);
+            return observe::of_directory(path);
         }
         Verb::MakesFifo(mode) => return make(path, FileType::Fifo, *mode, 0),
         Verb::MakesNode(node, mode) => return make_node(path, *node, *mode),
@@ -72,7 +65,10 @@ pub(crate) fn attempt(verb: &Verb, path: &[u8], effort: Effort) -> io::Result<Se
             return observe::of_link(path);
         }
         Verb::Links(new) => rustix::fs::link(path, name(new))?,
+        Verb::LinksTarget(new) => rustix::fs::linkat(CWD, path, CWD, name(new), AtFlags::SYMLINK_FOLLOW)?,
         Verb::Renames(new) => rustix::fs::rename(path, name(new))?,
+        Verb::RenamesNew(new) => rename(path, new, RenameFlags::NOREPLACE)?,
+        Verb::Exchanges(new) => rename(path, new, RenameFlags::EXCHANGE)?,
         Verb::Deletes => rustix::fs::unlink(path)?,
         Verb::RemovesDirectory => rustix::fs::rmdir(path)?,
         Verb::SetsMode(wanted) => return change::set_mode(path, wanted),
@@ -81,9 +77,13 @@ pub(crate) fn attempt(verb: &Verb, path: &[u8], effort: Effort) -> io::Result<Se
         Verb::SetsLinkOwner(owner) => return change::set_owner(path, *owner, false),
         Verb::SetsLinkGroup(gid) => return change::set_owner(path, group(*gid), false),
         Verb::SetsAcl(acl) => return change::set_acl(path, acl),
+        Verb::SetsDefaultAcl(acl) => return change::set_default_acl(path, acl),
+        Verb::RemovesAcl => return change::remove_acl(path),
+        Verb::RemovesDefaultAcl => rustix::fs::removexattr(path, xattr::DEFAULT)?,
         Verb::Stamps => change::set_times(path, rustix::fs::UTIME_NOW)?,
         Verb::Backdates => change::set_times(path, 0)?,
         Verb::Tags(name) => change::tag(path, name)?,
+        Verb::ReadsTag(name) => change::read_tag(path, name)?,
     }
     Ok(Seen::default())
 }
@@ -96,6 +96,19 @@ fn raw(mode: CoreMode) -> Mode {
     Mode::from_raw_mode(u32::from(mode.bits()))
 }
 
+fn rename(path: &Path, new: &[u8], flags: RenameFlags) -> rustix::io::Result<()> {
+    rustix::fs::renameat_with(CWD, path, CWD, name(new), flags)
+}
+
+fn extend(path: &Path, effort: Effort) -> io::Result<Seen> {
+    let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::APPEND;
+    if effort == Effort::Write && rustix::fs::stat(path).is_ok() {
+        write(path, flags, effort)?;
+        return Ok(Seen::default());
+    }
+    create_or_open(path, flags)
+}
+
 fn open(path: &Path, flags: OFlags) -> io::Result<()> {
     open_file(path, flags, CoreMode::default()).map(drop)
 }
@@ -104,8 +117,7 @@ fn write(path: &Path, flags: OFlags, effort: Effort) -> io::Result<()> {
     let Some(file) = open_file(path, flags, CoreMode::new(0o666))? else { return Ok(()) };
     if effort == Effort::Write && FileType::from_raw_mode(rustix::fs::fstat(&file)?.st_mode).is_file() {
         rustix::fs::seek(&file, rustix::fs::SeekFrom::End(0))?;
-        // An append-only file with set-id bits takes nothing: they cannot be taken from it.
-        let _ = rustix::io::write(&file, b".");
+        rustix::io::write(&file, b".")?;
     }
     Ok(())
 }

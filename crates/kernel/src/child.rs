@@ -4,7 +4,7 @@ use std::io::{Read, Write};
 use std::os::fd::AsRawFd;
 use std::path::Path;
 
-use mivask_model::act::Act;
+use mivask_model::act::{Act, Verb};
 use mivask_model::credentials::Credentials;
 
 use crate::attempt::Effort;
@@ -34,10 +34,15 @@ pub(crate) fn perform(
             let _ = say.write_all(report::failure(&error.to_string()).as_bytes());
             return;
         }
-        for act in acts {
+        for (index, act) in acts.iter().enumerate() {
+            // An act that fails may leave a copy in an overlay's upper layer, and those see whether there is one.
+            if index > 0 && matches!(act.verb, Verb::RemovesAcl | Verb::RemovesDefaultAcl) {
+                return;
+            }
             let tried = attempt::attempt(&act.verb, &act.path, effort);
-            let changed = tried.is_ok() && !act.verb.only_looks();
-            if say.write_all(report::encode(&tried).as_bytes()).is_err() || changed {
+            // What was seen is looked up on the disk, so nothing may happen to it before that.
+            let ends = tried.as_ref().is_ok_and(|seen| !act.verb.only_looks() || seen.left.is_some());
+            if say.write_all(report::encode(&tried).as_bytes()).is_err() || ends {
                 return;
             }
         }

@@ -28,6 +28,25 @@ pub(crate) fn of_link(path: &Path) -> io::Result<Seen> {
     Ok(seen(&rustix::fs::lstat(path)?, acl.flatten().as_ref()))
 }
 
+/// The same of a new directory, with the default ACL it has inherited.
+pub(crate) fn of_directory(path: &Path) -> io::Result<Seen> {
+    let mut seen = of_link(path)?;
+    seen.set_default_acl(default_acl_at(path));
+    Ok(seen)
+}
+
+/// What a `stat` shows.
+pub(crate) fn of_stat(stat: &Stat) -> Seen {
+    seen(stat, None)
+}
+
+/// The default ACL at a path, as text; `None` where there is none, or no way there.
+pub(crate) fn default_acl_at(path: &Path) -> Option<String> {
+    let mut buffer = [0; 4096];
+    let length = rustix::fs::getxattr(path, xattr::DEFAULT, &mut buffer[..]).ok()?;
+    xattr::decode(&buffer[..length]).as_ref().map(shown)
+}
+
 /// Something that is there already, held so that it can be looked at whatever an act does to the way there.
 pub(crate) struct Watched<'p> {
     file: OwnedFd,

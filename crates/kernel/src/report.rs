@@ -24,6 +24,15 @@ pub(crate) struct Seen {
     pub runs_as: Option<RunsAs>,
 }
 
+impl Seen {
+    /// Adds the default ACL of what was left.
+    pub(crate) fn set_default_acl(&mut self, text: Option<String>) {
+        if let Some((imprint, _)) = &mut self.left {
+            imprint.default_acl = text;
+        }
+    }
+}
+
 /// One act done.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub(crate) enum Record {
@@ -43,7 +52,8 @@ pub(crate) fn encode(tried: &io::Result<Seen>) -> String {
         let gid = id(imprint.gid.map(InsideGid::raw));
         let mode = imprint.mode.unwrap_or_default().bits();
         let acl = imprint.acl.as_deref().unwrap_or("-");
-        return format!("left {uid} {gid} {mode} {} {} {acl}\n", node.device, node.inode);
+        let default_acl = imprint.default_acl.as_deref().unwrap_or("-");
+        return format!("left {uid} {gid} {mode} {} {} {acl} {default_acl}\n", node.device, node.inode);
     }
     match &seen.runs_as {
         Some(RunsAs { uid, gid, effective }) => format!("ran {uid} {gid} {}\n", effective.bits()),
@@ -84,7 +94,9 @@ fn line(line: &str) -> Result<Record, KernelError> {
             let gid = id(1)?;
             let mode = Mode::new(u16::try_from(id(2)?).map_err(|_| garbled())?);
             let node = Node { device: number(3).ok_or_else(garbled)?, inode: number(4).ok_or_else(garbled)? };
-            let acl = words.get(5).filter(|acl| **acl != "-").map(|acl| (*acl).to_owned());
+            let text =
+                |index: usize| words.get(index).filter(|acl| **acl != "-").map(|acl| (*acl).to_owned());
+            let (acl, default_acl) = (text(5), text(6));
             let plain = Imprint::new(
                 InsideUid::new(uid),
                 InsideGid::new(gid),
@@ -92,7 +104,10 @@ fn line(line: &str) -> Result<Record, KernelError> {
                 DiskUid::new(uid),
                 DiskGid::new(gid),
             );
-            Ok(Record::Done(Seen { left: Some((Imprint { acl, ..plain }, node)), runs_as: None }))
+            Ok(Record::Done(Seen {
+                left: Some((Imprint { acl, default_acl, ..plain }, node)),
+                runs_as: None,
+            }))
         }
         "trouble" => Err(KernelError::Harness(rest.to_owned())),
         _ => Err(garbled()),

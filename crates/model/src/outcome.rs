@@ -49,6 +49,7 @@ errnos! {
     ENAMETOOLONG = 36 "name too long",
     ENOTEMPTY = 39 "directory not empty",
     ELOOP = 40 "too many symbolic links",
+    ENODATA = 61 "no such attribute",
     EOVERFLOW = 75 "an id that cannot be expressed there",
     EOPNOTSUPP = 95 "not supported by the file system",
 }
@@ -96,6 +97,8 @@ pub struct Imprint {
     pub disk_gid: Option<DiskGid>,
     /// Its access ACL where that says more than the mode, in the text form of acl(5).
     pub acl: Option<String>,
+    /// Its default ACL, where the act gives it one, likewise.
+    pub default_acl: Option<String>,
 }
 
 impl Imprint {
@@ -109,6 +112,7 @@ impl Imprint {
             disk_uid: Some(disk_uid),
             disk_gid: Some(disk_gid),
             acl: None,
+            default_acl: None,
         }
     }
 
@@ -125,6 +129,7 @@ impl Imprint {
             disk_uid: same(&self.disk_uid, &other.disk_uid),
             disk_gid: same(&self.disk_gid, &other.disk_gid),
             acl: same(&self.acl, &other.acl),
+            default_acl: same(&self.default_acl, &other.default_acl),
         }
     }
 }
@@ -143,7 +148,7 @@ pub struct RunsAs {
 /// What an allowed act leaves behind.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct Effect {
-    /// The inode it created, or one whose owner or mode it changed as it is then.
+    /// The inode it created, or one whose owner or mode it changed as it is then; of an act that only looks, what it shows.
     pub imprint: Option<Imprint>,
     /// The identity of the program it started.
     pub runs_as: Option<RunsAs>,

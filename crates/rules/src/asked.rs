@@ -138,6 +138,31 @@ impl<'a, 'p, W: Witness> Asked<'a, 'p, W> {
         })
     }
 
+    /// Which of owner and group have no mapping on the mount.
+    pub(crate) fn lost(&mut self) -> Lost {
+        if let Some((uid, gid)) = self.owner() {
+            return Lost { owner: uid.is_none(), group: gid.is_none() };
+        }
+        if self.is_mapped() {
+            return Lost { owner: false, group: false };
+        }
+        let ids = &self.view.mount(self.place.mount).ids;
+        let mut ways = vec![(true, false), (false, true), (true, true)];
+        ways.retain(|(owner, group)| !(*owner && ids.uids.is_identity() || *group && ids.gids.is_identity()));
+        let path = self.text();
+        let unknown = self.unknown(Which::Owner);
+        let chosen = self.w.choose(MissingFact::Lost(self.subject()), &unknown, ways.len(), |option| {
+            let what = match ways[option] {
+                (true, false) => "the owner alone",
+                (false, true) => "the group alone",
+                (_, _) => "both owner and group",
+            };
+            format!("{what} of {path} has no mapping on its mount")
+        });
+        let (owner, group) = ways[chosen];
+        Lost { owner, group }
+    }
+
     /// Whether `capability` counts for it: both ids have to be mapped in the actor's user namespace
     /// (`capable_wrt_inode_uidgid`).
     pub(crate) fn is_under(&mut self, acting: &FsCredentials<'_>, capability: Capability) -> bool {
@@ -239,6 +264,15 @@ impl<'a, 'p, W: Witness> Asked<'a, 'p, W> {
     fn text(&self) -> String {
         text(self.path)
     }
+}
+
+/// What has no mapping on a mount.
+#[derive(Clone, Copy)]
+pub(crate) struct Lost {
+    /// The owner.
+    pub owner: bool,
+    /// The group.
+    pub group: bool,
 }
 
 #[derive(Clone, Copy)]

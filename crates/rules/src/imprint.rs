@@ -102,7 +102,10 @@ pub fn imprint<W: Witness>(
     let above = view.owner(directory).and_then(|owner| owner.value()).map(|owner| owner.gid);
     let disk_gid = if from_directory { above } else { own_group };
     let stored = Stored { uid: disk_uid, gid: disk_gid, mode: Some(mode) };
-    let given = seen(view, directory, stored, acl.as_ref());
+    let mut given = seen(view, directory, stored, acl.as_ref());
+    if let Some(default) = default.filter(|_| W::TRACING && kind == NewKind::Directory) {
+        given.default_acl = Some(shown(view, directory, default));
+    }
     note(walker, &given, mode, requested, from_directory, default.is_some());
     given
 }
@@ -180,14 +183,19 @@ pub(crate) fn seen(view: &View<'_>, place: Place, stored: Stored, acl: Option<&A
         let inside = ids.to_kernel_gid(gid).and_then(|gid| namespace.to_inside_gid(gid));
         inside.unwrap_or(InsideGid::new(OVERFLOW_ID))
     });
-    let acl = acl.map(|acl| {
-        acl.seen(
-            |uid| namespace.to_inside_uid(ids.to_kernel_uid(uid)?).map(InsideUid::raw),
-            |gid| namespace.to_inside_gid(ids.to_kernel_gid(gid)?).map(InsideGid::raw),
-        )
-        .to_string()
-    });
-    Imprint { uid, gid, mode, disk_uid, disk_gid, acl }
+    let acl = acl.map(|acl| shown(view, place, acl));
+    Imprint { uid, gid, mode, disk_uid, disk_gid, acl, default_acl: None }
+}
+
+/// An ACL with stored ids in the text form of acl(5), as the actor sees it through the mount of `place`.
+pub(crate) fn shown(view: &View<'_>, place: Place, acl: &Acl) -> String {
+    let namespace = &view.who.namespace;
+    let ids = &view.mount(place.mount).ids;
+    acl.seen(
+        |uid| namespace.to_inside_uid(ids.to_kernel_uid(uid)?).map(InsideUid::raw),
+        |gid| namespace.to_inside_gid(ids.to_kernel_gid(gid)?).map(InsideGid::raw),
+    )
+    .to_string()
 }
 
 fn note<W: Witness>(

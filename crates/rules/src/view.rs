@@ -242,9 +242,18 @@ impl<'a> View<'a> {
     /// Whether `place` is the root of a mount of which nobody knows whether it is a directory or a file.
     #[must_use]
     pub fn is_of_either_kind(&self, place: Place) -> bool {
+        self.is_unlisted_root(place)
+            && self.mount(place.mount).root.is_none()
+            && self.source(place).tree.file_instead().is_some()
+    }
+
+    /// Whether `place` is the root of a source whose tree is not given.
+    #[must_use]
+    pub fn is_unlisted_root(&self, place: Place) -> bool {
         let tree = &self.source(place).tree;
-        let root = place.inode == Some(Tree::ROOT) || place.inode == tree.file_instead();
-        root && self.mount(place.mount).root.is_none() && tree.file_instead().is_some()
+        let root = place.inode.is_some_and(|inode| inode == Tree::ROOT || tree.file_instead() == Some(inode));
+        let unknown = |doubt: &Doubt| doubt.contents.unknown().is_some() && doubt.owner.unknown().is_some();
+        root && tree.doubt(Tree::ROOT).is_some_and(unknown)
     }
 
     /// The root of a mount of which nobody knows whether it is a directory or a file.

@@ -7,7 +7,6 @@ use mivask_model::held::Held;
 use mivask_model::ids::{KernelGid, KernelUid};
 use mivask_model::mode::{Access, Mode};
 use mivask_model::mount::{MountId, SourceId};
-use mivask_model::personality::Feature;
 use mivask_model::tree::InodeId;
 
 use crate::trace::Step;
@@ -46,6 +45,8 @@ pub enum MissingFact {
     SameOwner(Subject, Subject),
     /// Whether owner and group of an inode have a mapping on its mount.
     Mapped(Subject),
+    /// Which of owner and group of an inode have no mapping on its mount, where not both have one.
+    Lost(Subject),
     /// Whether the actor's user and group, whose numbers are not given, have a mapping on a mount.
     ActorMapped(MountId),
     /// Whether owner and group of an inode are mapped in the actor's user namespace.
@@ -56,8 +57,8 @@ pub enum MissingFact {
     Squash(SourceId),
     /// Whether the server of a source lets the actor do it.
     Server(SourceId),
-    /// Whether the filesystem of a source has a feature.
-    Support(SourceId, Feature),
+    /// Whether the filesystem of a source can do what the words say.
+    Support(SourceId, &'static str),
     /// The value of a kernel setting.
     Setting(&'static str),
     /// What execve finds in a file.
@@ -66,6 +67,8 @@ pub enum MissingFact {
     Device(SourceId, InodeId),
     /// Whether a device has a driver.
     Driver(SourceId, InodeId),
+    /// Whether an inode has the extended attribute that is asked for.
+    Attribute(Subject),
     /// What the thing of this number does, among those that no rule here follows.
     Unmodelled(usize),
 }

@@ -239,7 +239,7 @@ pub fn acts(answers: &[Answer]) -> Vec<Facet> {
         let subject = answer.act.to_string();
         all.push(Facet { subject: subject.clone(), field: "outcome", value: ending(&answer.outcome) });
         if let Some(left) = &answer.effect.imprint {
-            all.push(Facet { subject, field: "leaves", value: imprint(left) });
+            all.push(Facet { subject, field: answer.act.verb.imprint_word(), value: imprint(left) });
         }
     }
     all

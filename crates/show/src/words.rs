@@ -1,5 +1,6 @@
 //! How an act ends, in a few words.
 
+use mivask_core::act::Verb;
 use mivask_core::caps::{Capability, CapabilitySet};
 use mivask_core::handoff::Use;
 use mivask_core::observed::Observed;
@@ -23,27 +24,33 @@ pub fn outcome(outcome: &Outcome) -> String {
 #[must_use]
 pub fn predicted(held: &Held) -> String {
     match &held.answer.outcome {
-        Outcome::Allowed => allowed(&held.answer.effect),
+        Outcome::Allowed => allowed(&held.answer.act.verb, &held.answer.effect),
         Outcome::Denied(_) | Outcome::Depends | Outcome::NeverRuns(_) => outcome(&held.answer.outcome),
     }
 }
 
 /// What the kernel did, in the same words.
 #[must_use]
-pub fn observed(observed: &Observed) -> String {
+pub fn observed(verb: &Verb, observed: &Observed) -> String {
     match observed {
-        Observed::Allowed(effect) => allowed(effect),
+        Observed::Allowed(effect) => allowed(verb, effect),
         Observed::Denied(errno) => format!("denied {errno}"),
         Observed::Other(number) => format!("failed with errno {number}"),
     }
 }
 
-fn allowed(effect: &Effect) -> String {
+fn allowed(verb: &Verb, effect: &Effect) -> String {
     if let Some(left) = &effect.imprint {
-        let acl = left.acl.as_ref().map_or_else(String::new, |acl| format!(", acl {acl}"));
-        return format!("allowed, leaves {}{}{acl}", imprint(left), elsewhere(left));
+        return format!("allowed, {}", found(verb, left));
     }
     effect.runs_as.map_or_else(|| "allowed".to_owned(), |runs_as| format!("allowed, {}", ran(&runs_as)))
+}
+
+/// `leaves 7101:7300 0640, acl ...`, or `shows ...` where the act only looks.
+pub(crate) fn found(verb: &Verb, left: &Imprint) -> String {
+    let acl = left.acl.as_ref().map_or_else(String::new, |acl| format!(", acl {acl}"));
+    let default = left.default_acl.as_ref().map_or_else(String::new, |acl| format!(", default acl {acl}"));
+    format!("{} {}{}{acl}{default}", verb.imprint_word(), imprint(left), elsewhere(left))
 }
 
 /// `runs as 0:7200 with CHOWN FOWNER and 3 more`.

@@ -284,7 +284,7 @@ fn a_part_is_mounted_alone() {
     Assumed
       the directories above mount points in image of container stowaway let everyone pass (0:0 0755 where the runtime makes them)
       the root of image of container stowaway is 0:0 0755
-      what is not listed is of the kind the act needs: a file or a directory
+      what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only
     --- status 0
     ");
     assert_snapshot!(boats().run(change("stowaway mounts only /hold/../drop")), @"

@@ -75,8 +75,7 @@ fn access_as_json() {
 fn imprint_as_json() {
     let document = tides().json(["imprint", "s.yaml", "/data/app", "/open", "--format", "json"]);
     let imprint = |row: usize| &document["rows"][row]["imprint"];
-    let expected =
-        json!({ "uid": 7101, "gid": 7300, "mode": "0644", "disk_uid": 7101, "disk_gid": 7300, "acl": null });
+    let expected = json!({ "uid": 7101, "gid": 7300, "mode": "0644", "disk_uid": 7101, "disk_gid": 7300, "acl": null, "default_acl": null });
     assert_eq!(*imprint(0), expected);
     assert_eq!((&imprint(1)["mode"], &imprint(2)["gid"]), (&json!("2755"), &json!(7200)));
 }

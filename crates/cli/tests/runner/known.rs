@@ -26,7 +26,7 @@ fn a_read_only_superblock_needs_no_tree() {
 
     Assumed
       the root of image x is 0:0 0755
-      what is not listed is of the kind the act needs: a file or a directory
+      what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only
     --- status 0
     ");
 }
@@ -257,8 +257,7 @@ fn what_is_not_modelled_is_not_known() {
     ");
 }
 
-/// A link that leads nowhere is there; what lies deeper than the rows is counted; and files that are given for an emptyDir are
-/// its files.
+/// A link that leads nowhere is there, and what lies deeper than the rows is counted.
 #[test]
 fn rows_leave_nothing_out() {
     let scratch = Scratch::with(
@@ -275,8 +274,30 @@ volumes:
       - { path: /d/salaries.json, owner: '0:0', mode: 0644 }
 containers: [{ name: a, user: '5:5', mounts: [{ volume: v, at: /v }] }]
 ",
-    )
-    .and(
+    );
+    assert_snapshot!(scratch.run(["access", "s.yaml"]), @"
+    a
+      path        owner  mode             read    write   create  delete     list  enter  run
+      /v          5:5    drwxr-xr-x 0755  -       -       yes     EACCES     yes   yes    -
+      /v/d        0:0    drwxr-xr-x 0755  -       -       EACCES  ENOTEMPTY  yes   yes    -
+      /v/nowhere  5:5    lrwxrwxrwx 0777  ENOENT  ENOENT  -       yes        -     -      -
+      /v/round    0:0    lrwxrwxrwx 0777  ELOOP   ELOOP   -       yes        -     -      -
+      /v: 1 entry deeper, not shown (--tree /v counts them all)
+
+    read, write, run: the file; list, enter: the directory; create: a new entry in it; delete: the path itself.
+    --- status 0
+    ");
+    let answer = scratch.json(["ask", "s.yaml", "a writes /v/d/salaries.json", "--format", "json"]);
+    let reason = &answer["acts"][0]["reason"];
+    assert_eq!((&reason["path"], &reason["check"]), (&"/v/d/salaries.json".into(), &"other-bits".into()));
+    assert_eq!((&reason["needed"], &reason["granted"]), (&"-w-".into(), &"r--".into()));
+    assert_eq!((&reason["from"]["file"], &reason["from"]["line"]), (&"s.yaml".into(), &10.into()));
+}
+
+/// Files that are given for an emptyDir are its files; what the kubelet writes itself is not given.
+#[test]
+fn files_for_an_emptydir_are_its_files() {
+    let scratch = Scratch::with(
         "p.yaml",
         "apiVersion: v1
 kind: Pod
@@ -295,18 +316,6 @@ volumes:
   cm: { tree: [{ path: /, kind: dir, owner: '0:0', mode: 0755 }] }
 ",
     );
-    assert_snapshot!(scratch.run(["access", "s.yaml"]), @"
-    a
-      path        owner  mode             read    write   create  delete     list  enter  run
-      /v          5:5    drwxr-xr-x 0755  -       -       yes     EACCES     yes   yes    -
-      /v/d        0:0    drwxr-xr-x 0755  -       -       EACCES  ENOTEMPTY  yes   yes    -
-      /v/nowhere  5:5    lrwxrwxrwx 0777  ENOENT  ENOENT  -       yes        -     -      -
-      /v/round    0:0    lrwxrwxrwx 0777  ELOOP   ELOOP   -       yes        -     -      -
-      /v: 1 entry deeper, not shown (--tree /v counts them all)
-
-    read, write, run: the file; list, enter: the directory; create: a new entry in it; delete: the path itself.
-    --- status 0
-    ");
     assert_snapshot!(scratch.run(["access", "e.yaml"]), @"
     a
       path  owner  mode             read    write   create  delete  list  enter  run
@@ -321,9 +330,4 @@ volumes:
 
     --- status 0
     ");
-    let answer = scratch.json(["ask", "s.yaml", "a writes /v/d/salaries.json", "--format", "json"]);
-    let reason = &answer["acts"][0]["reason"];
-    assert_eq!((&reason["path"], &reason["check"]), (&"/v/d/salaries.json".into(), &"other-bits".into()));
-    assert_eq!((&reason["needed"], &reason["granted"]), (&"-w-".into(), &"r--".into()));
-    assert_eq!((&reason["from"]["file"], &reason["from"]["line"]), (&"s.yaml".into(), &10.into()));
 }

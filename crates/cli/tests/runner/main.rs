@@ -1,6 +1,7 @@
 //! The built program on files in a temporary folder, as a user would run it.
 
 mod acts;
+mod asked;
 mod builds;
 mod changes;
 mod comparisons;

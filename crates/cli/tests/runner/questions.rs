@@ -322,7 +322,7 @@ fn file_systems_without_owners_say_what_everything_shows() {
 
     Assumed
       a tmpfs whose tree is not given is new and empty
-      what is not listed is of the kind the act needs: a file or a directory
+      what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only
     --- status 0
     ");
 }

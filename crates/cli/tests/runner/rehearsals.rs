@@ -225,7 +225,7 @@ fn what_depends_is_not_carried_out() {
 
     Assumed
       the root of image of container a is 0:0 0755
-      what is not listed is of the kind the act needs: a file or a directory
+      what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only
     --- status 0
     ");
 }

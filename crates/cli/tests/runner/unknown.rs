@@ -86,7 +86,7 @@ fn an_image_without_facts_is_named_with_what_would_settle_it() {
       no group of image tides/gauge:3 lists the user as a member (its group file is not given)
       the directories above mount points in image tides/gauge:3 let everyone pass (0:0 0755 where the runtime makes them)
       the root of image tides/gauge:3 is 0:0 0755
-      what is not listed is of the kind the act needs: a file or a directory
+      what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only
     --- status 0
     ");
 }
@@ -120,7 +120,7 @@ fn a_claim_without_facts_depends_on_what_it_holds_and_on_the_filesystem_group() 
 
     Assumed
       after the filesystem-group step the volume's root is at least 2770; its owner is taken to be root
-      what is not listed is of the kind the act needs: a file or a directory
+      what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only
     --- status 0
     ");
     assert_snapshot!(scratch.run(["mounts", "s.yaml"]), @"
@@ -158,7 +158,7 @@ fn a_secret_that_nobody_gave_is_unknown_not_empty() {
                    to settle it: give the Secret `keys` beside the workload
 
     Assumed
-      what is not listed is of the kind the act needs: a file or a directory
+      what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only
     --- status 0
     ");
 }

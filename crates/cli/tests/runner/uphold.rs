@@ -37,7 +37,7 @@ fn all_that_is_wrong_is_told_with_both_places() {
                   to settle it: give cook an `image:`, and its `tree:` under `images:` in a scene file
                 assumed: the root of image of container cook is 0:0 0755
                 assumed: the root of image of container stowaway is 0:0 0755
-                assumed: what is not listed is of the kind the act needs: a file or a directory
+                assumed: what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only
       BROKEN    /hold/keys/id_rsa at-most 0600
                 expected at rules.acts:6:1
                 /hold/keys/id_rsa as mate sees it: wider than 0600
@@ -68,7 +68,7 @@ fn with_all_those_that_hold_are_told_too() {
                 assumed: /hold is a program the kernel can run
                 assumed: the root of image of container cook is 0:0 0755
                 assumed: the root of image of container stowaway is 0:0 0755
-                assumed: what is not listed is of the kind the act needs: a file or a directory
+                assumed: what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only
 
     2 expectations in 1 input: 1 holds, 1 depends
     --- status 1
@@ -89,7 +89,7 @@ fn what_depends_does_not_hold_unless_that_is_accepted() {
                   a fact is missing: what image of container mate holds
                   to settle it: give mate an `image:`, and its `tree:` under `images:` in a scene file
                 assumed: the root of image of container mate is 0:0 0755
-                assumed: what is not listed is of the kind the act needs: a file or a directory
+                assumed: what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only
 
     1 expectation in 1 input: 0 hold, 1 depends
     --- status 1
@@ -179,7 +179,7 @@ fn inputs_that_cannot_be_used_do_not_hide_the_others() {
         - "cook writes /hold/old: depends (allowed or denied EACCES or denied ENOENT), because a fact is missing: what image of container cook holds"
         - "assumed: the root of image of container cook is 0:0 0755"
         - "assumed: the root of image of container stowaway is 0:0 0755"
-        - "assumed: what is not listed is of the kind the act needs: a file or a directory"
+        - "assumed: what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only"
       ...
     ok 6 - s.yaml: mate reads /hold/cargo -> denied ENOENT
     not ok 7 - s.yaml: /hold/keys/id_rsa at-most 0600

@@ -23,7 +23,7 @@ fn junit() {
     cook writes /hold/old: depends (allowed or denied EACCES or denied ENOENT), because a fact is missing: what image of container cook holds
     assumed: the root of image of container cook is 0:0 0755
     assumed: the root of image of container stowaway is 0:0 0755
-    assumed: what is not listed is of the kind the act needs: a file or a directory</failure>
+    assumed: what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only</failure>
             </testcase>
             <testcase name="mate reads /hold/cargo -&gt; denied ENOENT" classname="s.yaml" assertions="1" file="rules.acts" line="5"/>
             <testcase name="/hold/keys/id_rsa at-most 0600" classname="s.yaml" assertions="2" file="rules.acts" line="6">
@@ -41,7 +41,7 @@ fn junit() {
 fn annotations() {
     assert_snapshot!(harbour().run(["uphold", "s.yaml", "--expect", "rules.acts", "--format", "annotations"]), @"
     ::notice file=rules.acts,line=3,col=1,title=holds%3A only mate writes /hold/log::assumed: the root of image of container cook is 0:0 0755%0Aassumed: the root of image of container stowaway is 0:0 0755
-    ::error file=rules.acts,line=4,col=1,title=depends%3A * never writes /hold/old/**::cook writes /hold/old: depends (allowed or denied EACCES or denied ENOENT), because a fact is missing: what image of container cook holds%0Aassumed: the root of image of container cook is 0:0 0755%0Aassumed: the root of image of container stowaway is 0:0 0755%0Aassumed: what is not listed is of the kind the act needs: a file or a directory
+    ::error file=rules.acts,line=4,col=1,title=depends%3A * never writes /hold/old/**::cook writes /hold/old: depends (allowed or denied EACCES or denied ENOENT), because a fact is missing: what image of container cook holds%0Aassumed: the root of image of container cook is 0:0 0755%0Aassumed: the root of image of container stowaway is 0:0 0755%0Aassumed: what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only
     ::error file=rules.acts,line=6,col=1,title=broken%3A /hold/keys/id_rsa at-most 0600::/hold/keys/id_rsa as mate sees it: wider than 0600, because /hold/keys/id_rsa: -rw-r----- 0640 101:500 (s.yaml:10:9 tree)%0A/hold/keys/id_rsa as cook sees it: depends, because a fact is missing: what is at /hold/keys/id_rsa
     ::notice file=s.yaml,line=10,col=9,title=/hold/keys/id_rsa as mate sees it%3A wider than 0600::breaks `/hold/keys/id_rsa at-most 0600` (rules.acts:6:1)
     --- status 1

@@ -1,6 +1,6 @@
 //! One change of a tree.
 
-use mivask_model::acl::AclText;
+use mivask_model::acl::{Acl, AclText};
 use mivask_model::act::{Act, Verb};
 use mivask_model::caps::FileCapabilities;
 use mivask_model::fact::{Provenance, Unknown};
@@ -26,6 +26,12 @@ pub(crate) enum Edit {
     Link(InodeId, Vec<u8>, InodeId),
     /// Another name, perhaps in another directory.
     Move((InodeId, Vec<u8>), (InodeId, Vec<u8>)),
+    /// Two names for each other.
+    Exchange((InodeId, Vec<u8>), (InodeId, Vec<u8>)),
+    /// Another default ACL, with stored ids, or none.
+    DefaultAcl(InodeId, Option<AclText>),
+    /// No access ACL; the mode stays.
+    NoAcl(InodeId, Option<Mode>),
     /// One name less.
     Remove(InodeId, Vec<u8>),
     /// Another owner and mode; an ACL follows the mode.
@@ -58,10 +64,15 @@ impl Edit {
         if let Some(second) = second {
             // The directory itself may hold more than is listed; the new name is known to be free or replaced.
             let (dir, name) = named(second)?;
-            return Some(if let Verb::Links(_) = &act.verb {
-                Self::Link(dir, name, there()?)
+            if matches!(act.verb, Verb::Links(_) | Verb::LinksTarget(_)) {
+                return Some(Self::Link(dir, name, there()?));
+            }
+            let moved = named(end)?;
+            let exchange = matches!(act.verb, Verb::Exchanges(_));
+            return Some(if exchange {
+                Self::Exchange(moved, (dir, name))
             } else {
-                Self::Move(named(end)?, (dir, name))
+                Self::Move(moved, (dir, name))
             });
         }
         if act.verb.creates() && effect.imprint.is_some() && !matches!(end.sight, Sight::There(_)) {
@@ -82,6 +93,15 @@ impl Edit {
             return Some(Self::Nothing);
         }
         let id = there()?;
+        if act.verb == Verb::RemovesAcl {
+            return Some(Self::NoAcl(id, effect.imprint.as_ref().and_then(|left| left.mode)));
+        }
+        if act.verb == Verb::RemovesDefaultAcl {
+            return Some(Self::DefaultAcl(id, None));
+        }
+        if let (Verb::SetsDefaultAcl(text), Sight::There(at)) = (&act.verb, end.sight) {
+            return Some(Self::DefaultAcl(id, Some(stored(seen_by, text, at)?)));
+        }
         if act.verb.writes() {
             return Some(Self::Write(id, effect.imprint.as_ref().and_then(|left| left.mode), place));
         }
@@ -108,6 +128,8 @@ impl Edit {
                 | Self::Chown(..)
                 | Self::Write(..)
                 | Self::Uncapable(_)
+                | Self::DefaultAcl(..)
+                | Self::NoAcl(..)
                 | Self::Empty(..)
                 | Self::Acl(..),
                 Sight::There(place),
@@ -122,6 +144,9 @@ impl Edit {
                 | Self::Chown(..)
                 | Self::Write(..)
                 | Self::Uncapable(_)
+                | Self::Exchange(..)
+                | Self::DefaultAcl(..)
+                | Self::NoAcl(..)
                 | Self::Acl(..)
                 | Self::Empty(..),
                 _,
@@ -134,22 +159,33 @@ impl Edit {
     /// # Errors
     /// The tree cannot take it.
     pub(crate) fn apply(&self, tree: &mut Tree) -> Result<(), TreeError> {
+        if let Self::Become(id, ..)
+        | Self::Chown(id, ..)
+        | Self::Write(id, ..)
+        | Self::Uncapable(id)
+        | Self::DefaultAcl(id, ..)
+        | Self::NoAcl(id, ..)
+        | Self::Acl(id, ..)
+        | Self::Empty(id, ..) = self
+        {
+            tree.copy_up(*id);
+        }
         match self {
             Self::Nothing => {}
-            Self::Add(dir, name, entry, asked) => {
-                let mut entry = (**entry).clone();
-                if entry.kind != FileKind::Link {
-                    entry.extended.access = tree.default_acl(*dir).map(|default| default.inherited(*asked));
-                }
-                if tree.inode(*dir).marks.has(Marks::LOWER) || tree.inode(*dir).marks.has(Marks::UPPER) {
-                    entry.marks = entry.marks.with(Marks::UPPER);
-                }
-                let directory = entry.kind == FileKind::Directory;
-                entry.extended.default = if directory { tree.default_acl(*dir).cloned() } else { None };
-                tree.add(*dir, name, entry)?;
-            }
+            Self::Add(dir, name, entry, asked) => add(tree, (*dir, name), entry, *asked)?,
             Self::Link(dir, name, id) => tree.link(*dir, name, *id)?,
             Self::Move((dir, name), (to, new)) => tree.move_entry((*dir, name), (*to, new))?,
+            Self::Exchange((dir, name), (to, new)) => tree.exchange((*dir, name), (*to, new))?,
+            Self::DefaultAcl(id, text) => {
+                let acl = text.as_ref().and_then(|text| acl(tree, *id, text));
+                if tree.inode(*id).kind == FileKind::Directory {
+                    tree.set_default_acl(*id, acl);
+                }
+            }
+            Self::NoAcl(id, left) => {
+                let mode = left.unwrap_or_else(|| tree.inode(*id).stored_mode());
+                tree.set_access_acl(*id, None, mode, Provenance::rule("an act"));
+            }
             Self::Remove(dir, name) => tree.forget(*dir, name),
             Self::Become(id, entry) => becomes(tree, *id, entry),
             Self::Chown(id, entry) => {
@@ -159,7 +195,7 @@ impl Edit {
                 }
             }
             Self::Write(id, mode, place) => {
-                if tree.inode(*id).kind == FileKind::File && !tree.inode(*id).marks.has(Marks::APPEND_ONLY) {
+                if tree.inode(*id).kind == FileKind::File {
                     tree.fill(*id);
                     tree.drop_capabilities(*id);
                     if let Some(mode) = mode {
@@ -169,10 +205,7 @@ impl Edit {
             }
             Self::Uncapable(id) => tree.set_capabilities(*id, FileCapabilities::NONE),
             Self::Acl(id, text, mode, place) => {
-                let uid = |uid| Some(DiskUid::new(uid));
-                let gid = |gid| Some(DiskGid::new(gid));
-                let acl = text.over(tree.inode(*id).stored_mode(), uid, gid);
-                tree.set_access_acl(*id, acl, *mode, place.clone());
+                tree.set_access_acl(*id, acl(tree, *id, text), *mode, place.clone());
             }
             Self::Empty(id, mode, place) => {
                 tree.empty(*id);
@@ -183,6 +216,26 @@ impl Edit {
         }
         Ok(())
     }
+}
+
+/// Makes an entry, with what the directory's default ACL and layer give it.
+fn add(tree: &mut Tree, (dir, name): (InodeId, &[u8]), entry: &Entry, asked: Mode) -> Result<(), TreeError> {
+    let mut entry = entry.clone();
+    if entry.kind != FileKind::Link {
+        entry.extended.access = tree.default_acl(dir).map(|default| default.inherited(asked));
+    }
+    if tree.inode(dir).marks.has(Marks::LOWER) || tree.inode(dir).marks.has(Marks::UPPER) {
+        entry.marks = entry.marks.with(Marks::UPPER);
+    }
+    let directory = entry.kind == FileKind::Directory;
+    entry.extended.default = if directory { tree.default_acl(dir).cloned() } else { None };
+    tree.add(dir, name, entry)?;
+    Ok(())
+}
+
+/// The ACL of stored ids that `text` gives `id`.
+fn acl(tree: &Tree, id: InodeId, text: &AclText) -> Option<Acl> {
+    text.over(tree.inode(id).stored_mode(), |uid| Some(DiskUid::new(uid)), |gid| Some(DiskGid::new(gid)))
 }
 
 fn becomes(tree: &mut Tree, id: InodeId, entry: &Entry) {

@@ -136,6 +136,8 @@ const fn follows(verb: &Verb) -> bool {
             | Verb::Points(_)
             | Verb::Links(_)
             | Verb::Renames(_)
+            | Verb::RenamesNew(_)
+            | Verb::Exchanges(_)
             | Verb::Deletes
             | Verb::RemovesDirectory
             | Verb::SetsLinkOwner(_)

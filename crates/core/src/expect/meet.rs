@@ -95,8 +95,18 @@ const fn sense(verb: &Verb) -> Sense {
         Verb::Runs => Sense::File,
         Verb::Inspects
         | Verb::InspectsLink
+        | Verb::MayRead
+        | Verb::MayWrite
+        | Verb::MayRun
         | Verb::Links(_)
+        | Verb::LinksTarget(_)
         | Verb::Renames(_)
+        | Verb::RenamesNew(_)
+        | Verb::Exchanges(_)
+        | Verb::SetsDefaultAcl(_)
+        | Verb::RemovesAcl
+        | Verb::RemovesDefaultAcl
+        | Verb::ReadsTag(_)
         | Verb::SetsMode(_)
         | Verb::SetsOwner(_)
         | Verb::SetsGroup(_)

@@ -272,7 +272,7 @@ fn ended(answer: &Answer) -> String {
             let mode = left.mode.map_or_else(|| "?".to_owned(), |mode| mode.to_string());
             let uid = left.uid.map(|uid| uid.raw());
             let gid = left.gid.map(|gid| gid.raw());
-            format!("leaves {}:{} {mode}", id(uid), id(gid))
+            format!("{} {}:{} {mode}", answer.act.verb.imprint_word(), id(uid), id(gid))
         }
         (None, _) => answer.outcome.word().replace('-', " "),
     }

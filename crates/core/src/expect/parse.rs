@@ -219,6 +219,7 @@ pub fn parse_expectation_lines(text: &str) -> Result<Vec<(Claim, Range<usize>)>,
 mod tests {
     use super::*;
     use mivask_model::mode::Mode;
+    use mivask_model::outcome::Errno;
 
     fn read(text: &str) -> Claim {
         parse_expectation_line(text).unwrap_or_else(|error| panic!("{text}: {error}"))
@@ -235,7 +236,7 @@ mod tests {
             panic!("no act")
         };
         assert_eq!((who.names, verb), (words(&["gauge", "press"]), Verb::Reads));
-        assert_eq!(expectation.to_string(), "denied EACCES");
+        assert_eq!(expectation, Expectation::Denied(Some(Errno::EACCES)));
         let Claim::Never { who, verb, paths } =
             read("* except prime never writes /etc/** except /etc/mtab, /etc/a")
         else {

@@ -66,7 +66,9 @@ fn same_imprint(predicted: &Imprint, seen: &Imprint) -> bool {
     // Where the mode is open, so is the ACL.
     let acl =
         predicted.mode.is_none() || predicted.acl == seen.acl || seen.acl.as_deref() == Some(UNSEEN_ACL);
-    acl && open(predicted.uid.as_ref(), seen.uid.as_ref())
+    let default_acl = predicted.mode.is_none() || predicted.default_acl == seen.default_acl;
+    acl && default_acl
+        && open(predicted.uid.as_ref(), seen.uid.as_ref())
         && open(predicted.gid.as_ref(), seen.gid.as_ref())
         && open(predicted.mode.as_ref(), seen.mode.as_ref())
         && open(predicted.disk_uid.as_ref(), seen.disk_uid.as_ref())

@@ -124,7 +124,17 @@ const fn column_of(verb: &Verb) -> Option<Column> {
         | Verb::MakesNode(..)
         | Verb::Points(_)
         | Verb::Links(_)
+        | Verb::LinksTarget(_)
         | Verb::Renames(_)
+        | Verb::RenamesNew(_)
+        | Verb::Exchanges(_)
+        | Verb::SetsDefaultAcl(_)
+        | Verb::RemovesAcl
+        | Verb::RemovesDefaultAcl
+        | Verb::ReadsTag(_)
+        | Verb::MayRead
+        | Verb::MayWrite
+        | Verb::MayRun
         | Verb::SetsMode(_)
         | Verb::SetsOwner(_)
         | Verb::SetsGroup(_)
@@ -245,7 +255,17 @@ fn file(base: &Stage, act: &Act) -> f64 {
         | Verb::MakesNode(..)
         | Verb::Points(_)
         | Verb::Links(_)
+        | Verb::LinksTarget(_)
         | Verb::Renames(_)
+        | Verb::RenamesNew(_)
+        | Verb::Exchanges(_)
+        | Verb::SetsDefaultAcl(_)
+        | Verb::RemovesAcl
+        | Verb::RemovesDefaultAcl
+        | Verb::ReadsTag(_)
+        | Verb::MayRead
+        | Verb::MayWrite
+        | Verb::MayRun
         | Verb::Deletes
         | Verb::RemovesDirectory
         | Verb::SetsOwner(_)

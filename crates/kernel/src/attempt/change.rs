@@ -1,6 +1,6 @@
 //! Changing what is there: mode, owner, ACL, times, attributes, length.
 
-use std::ffi::{CStr, OsStr};
+use std::ffi::{CString, OsStr};
 use std::io;
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
@@ -51,6 +51,25 @@ pub(super) fn set_acl(path: &Path, text: &AclText) -> io::Result<Seen> {
     watched.now()
 }
 
+/// removexattr(2) of the access ACL.
+pub(super) fn remove_acl(path: &Path) -> io::Result<Seen> {
+    let watched = observe::watch(path, true)?;
+    rustix::fs::removexattr(path, xattr::ACCESS)?;
+    watched.now()
+}
+
+/// setxattr(2) of the default ACL; what is not named comes from the mode.
+pub(super) fn set_default_acl(path: &Path, text: &AclText) -> io::Result<Seen> {
+    let watched = observe::watch(path, true)?;
+    let mode = observe::mode(&watched.stat()?);
+    let acl = text.over(mode, |uid| Some(DiskUid::new(uid)), |gid| Some(DiskGid::new(gid)));
+    let value = acl.map(|acl| xattr::encode(&acl)).unwrap_or_default();
+    rustix::fs::setxattr(path, xattr::DEFAULT, &value, XattrFlags::empty())?;
+    let mut seen = observe::of_stat(&watched.stat()?);
+    seen.set_default_acl(observe::default_acl_at(path));
+    Ok(seen)
+}
+
 /// utimensat(2) with both times alike: nanoseconds may be `UTIME_NOW`.
 pub(super) fn set_times(path: &Path, nanoseconds: i64) -> io::Result<()> {
     let time = Timespec { tv_sec: 1_000_000_000, tv_nsec: nanoseconds };
@@ -65,9 +84,16 @@ pub(super) fn tag(path: &Path, name: &[u8]) -> io::Result<()> {
     Ok(rustix::fs::setxattr(path, OsStr::from_bytes(name), value, XattrFlags::empty())?)
 }
 
+/// getxattr(2).
+pub(super) fn read_tag(path: &Path, name: &[u8]) -> io::Result<()> {
+    rustix::fs::getxattr(path, OsStr::from_bytes(name), &mut [0_u8; 256])?;
+    Ok(())
+}
+
 /// truncate(2) to nothing.
 #[expect(unsafe_code, reason = "the library has no truncate by path")]
-pub(super) fn truncate(path: &CStr) -> io::Result<()> {
+pub(super) fn truncate(path: &Path) -> io::Result<()> {
+    let path = CString::new(path.as_os_str().as_bytes())?;
     // SAFETY: the path is a terminated string.
     if unsafe { libc::truncate(path.as_ptr(), 0) } == 0 { Ok(()) } else { Err(io::Error::last_os_error()) }
 }

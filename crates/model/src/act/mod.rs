@@ -2,6 +2,7 @@
 
 mod error;
 mod parse;
+mod sentence;
 pub mod split;
 mod verb;
 
@@ -48,27 +49,29 @@ pub struct Act {
     pub expectation: Option<Expectation>,
 }
 
+impl Act {
+    /// What it is expected to come to, as one would write it.
+    #[must_use]
+    pub fn expected(&self) -> Option<String> {
+        self.expectation.map(|expected| match expected {
+            Expectation::Leaves { uid, gid, mode } => {
+                fn any(part: Option<impl fmt::Display>) -> String {
+                    part.map_or_else(|| "*".to_owned(), |part| part.to_string())
+                }
+                format!("{} {}:{} {}", self.verb.imprint_word(), any(uid), any(gid), any(mode))
+            }
+            Expectation::Denied(Some(errno)) => format!("denied {errno}"),
+            Expectation::Denied(None) => "denied".to_owned(),
+            Expectation::Allowed => "allowed".to_owned(),
+        })
+    }
+}
+
 impl fmt::Display for Act {
     /// The sentence without its expectation; it reads back as the same act.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{} ", quoted(self.actor.as_bytes()))?;
         self.verb.sentence(&self.path, f)
-    }
-}
-
-impl fmt::Display for Expectation {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Self::Allowed => f.write_str("allowed"),
-            Self::Denied(None) => f.write_str("denied"),
-            Self::Denied(Some(errno)) => write!(f, "denied {errno}"),
-            Self::Leaves { uid, gid, mode } => {
-                let any = |part: Option<String>| part.unwrap_or_else(|| "*".to_owned());
-                let uid = any(uid.map(|id| id.to_string()));
-                let gid = any(gid.map(|id| id.to_string()));
-                write!(f, "leaves {uid}:{gid} {}", any(mode.map(|mode| mode.to_string())))
-            }
-        }
     }
 }
 

@@ -154,7 +154,7 @@ fn take_value(verb: &mut Verb, value: &Word) -> Result<(), ActError> {
         *owner = Owner::parse(&text).ok_or_else(|| value.error(ActErrorKind::Owner))?;
     } else if let Verb::SetsGroup(gid) | Verb::SetsLinkGroup(gid) = verb {
         *gid = id(&text).ok_or_else(|| value.error(ActErrorKind::Id))?;
-    } else if let Verb::SetsAcl(acl) = verb {
+    } else if let Verb::SetsAcl(acl) | Verb::SetsDefaultAcl(acl) = verb {
         let read = AclText::parse(&text);
         *acl = read.map_err(|error| value.error(|_| ActErrorKind::Acl(error.to_string())))?;
     }
@@ -163,11 +163,16 @@ fn take_value(verb: &mut Verb, value: &Word) -> Result<(), ActError> {
 
 /// Gives a verb what is behind `at`, `to` or `with`.
 fn take_target(verb: &mut Verb, word: &Word) -> Result<(), ActError> {
-    if let Verb::Links(new) | Verb::Renames(new) = verb {
+    if let Verb::Links(new)
+    | Verb::LinksTarget(new)
+    | Verb::Renames(new)
+    | Verb::RenamesNew(new)
+    | Verb::Exchanges(new) = verb
+    {
         *new = absolute(word)?;
     } else if let Verb::Points(target) = verb {
         *target = without_nul(word)?;
-    } else if let Verb::Tags(name) = verb {
+    } else if let Verb::Tags(name) | Verb::ReadsTag(name) = verb {
         if !matches!(word.text.len(), 1..=255) || word.text.starts_with(b"system.posix_acl_") {
             return Err(word.error(ActErrorKind::Attribute));
         }
@@ -260,7 +265,8 @@ fn parse_expectation<'a>(
                 Ok(Expectation::Denied(Some(errno)))
             }
         },
-        b"leaves" => {
+        // What somebody sees who only looks.
+        b"leaves" | b"shows" => {
             let owner = words.next().ok_or_else(short)?;
             let text = owner.as_text();
             let part = |part: &str| if part == "*" { Some(None) } else { id(part).map(Some) };
@@ -283,11 +289,16 @@ mod tests {
     fn every_verb_reads_back_as_it_prints() {
         let path = b"/data/a b\"\\\x01\xff".to_vec();
         let filled = Verb::ALL.iter().cloned().map(|mut verb| {
-            if let Verb::Links(new) | Verb::Renames(new) = &mut verb {
+            if let Verb::Links(new)
+            | Verb::LinksTarget(new)
+            | Verb::Renames(new)
+            | Verb::RenamesNew(new)
+            | Verb::Exchanges(new) = &mut verb
+            {
                 *new = path.clone();
-            } else if let Verb::Tags(name) = &mut verb {
+            } else if let Verb::Tags(name) | Verb::ReadsTag(name) = &mut verb {
                 *name = b"user.\xff".to_vec();
-            } else if let Verb::SetsAcl(acl) = &mut verb {
+            } else if let Verb::SetsAcl(acl) | Verb::SetsDefaultAcl(acl) = &mut verb {
                 *acl = AclText::parse("user:3:rw-,o::---,mask::r--").unwrap();
             }
             verb

@@ -1,8 +1,5 @@
 //! What can be done: each verb means one system call.
 
-use std::fmt;
-
-use super::quoted;
 use crate::acl::AclText;
 use crate::mode::{FileKind, Mode, ModeChange};
 use crate::tree::Device;
@@ -14,6 +11,12 @@ pub enum Verb {
     Inspects,
     /// lstat
     InspectsLink,
+    /// access R_OK: by the real ids, and without capabilities for anybody but root
+    MayRead,
+    /// access W_OK
+    MayWrite,
+    /// access X_OK
+    MayRun,
     /// open O_RDONLY
     Reads,
     /// open O_WRONLY
@@ -48,8 +51,14 @@ pub enum Verb {
     Points(Vec<u8>),
     /// link to this new absolute path
     Links(Vec<u8>),
+    /// linkat AT_SYMLINK_FOLLOW to this new absolute path
+    LinksTarget(Vec<u8>),
     /// rename to this absolute path
     Renames(Vec<u8>),
+    /// renameat2 RENAME_NOREPLACE to this absolute path
+    RenamesNew(Vec<u8>),
+    /// renameat2 RENAME_EXCHANGE with this absolute path
+    Exchanges(Vec<u8>),
     /// unlink
     Deletes,
     /// rmdir
@@ -66,12 +75,20 @@ pub enum Verb {
     SetsLinkGroup(u32),
     /// setxattr of the access ACL
     SetsAcl(AclText),
+    /// setxattr of the default ACL
+    SetsDefaultAcl(AclText),
+    /// removexattr of the access ACL
+    RemovesAcl,
+    /// removexattr of the default ACL
+    RemovesDefaultAcl,
     /// utimensat to now
     Stamps,
     /// utimensat to an explicit time
     Backdates,
     /// setxattr of this attribute
     Tags(Vec<u8>),
+    /// getxattr of this attribute
+    ReadsTag(Vec<u8>),
 }
 
 /// What mknod makes.
@@ -85,7 +102,7 @@ pub struct Node {
 
 impl Node {
     /// The null device, 1:3.
-    const NULL: Self = Self { kind: FileKind::CharDevice, device: Device { major: 1, minor: 3 } };
+    pub(super) const NULL: Self = Self { kind: FileKind::CharDevice, device: Device { major: 1, minor: 3 } };
 }
 
 /// The ids chown is given (inside ids); a part that is not named stays.
@@ -158,6 +175,9 @@ macro_rules! verbs {
 verbs! {
     Self::Inspects => Self::Inspects, "inspects", Shape::Path, "ACTOR inspects PATH";
     Self::InspectsLink => Self::InspectsLink, "inspects-link", Shape::Path, "ACTOR inspects-link PATH";
+    Self::MayRead => Self::MayRead, "may-read", Shape::Path, "ACTOR may-read PATH";
+    Self::MayWrite => Self::MayWrite, "may-write", Shape::Path, "ACTOR may-write PATH";
+    Self::MayRun => Self::MayRun, "may-run", Shape::Path, "ACTOR may-run PATH";
     Self::Reads => Self::Reads, "reads", Shape::Path, "ACTOR reads PATH";
     Self::Writes => Self::Writes, "writes", Shape::Path, "ACTOR writes PATH";
     Self::Appends => Self::Appends, "appends", Shape::Path, "ACTOR appends PATH";
@@ -175,7 +195,10 @@ verbs! {
     Self::MakesNode(..) => Self::MakesNode(Node::NULL, Mode::new(0o666)), "makes-node", Shape::Node, "ACTOR makes-node PATH [as char|block MAJOR:MINOR, or as socket] [mode M]";
     Self::Points(_) => Self::Points(Vec::new()), "points", Shape::Behind("at"), "ACTOR points PATH at TARGET";
     Self::Links(_) => Self::Links(Vec::new()), "links", Shape::Behind("to"), "ACTOR links PATH to NEW";
+    Self::LinksTarget(_) => Self::LinksTarget(Vec::new()), "links-target", Shape::Behind("to"), "ACTOR links-target PATH to NEW";
     Self::Renames(_) => Self::Renames(Vec::new()), "renames", Shape::Behind("to"), "ACTOR renames PATH to NEW";
+    Self::RenamesNew(_) => Self::RenamesNew(Vec::new()), "renames-new", Shape::Behind("to"), "ACTOR renames-new PATH to NEW";
+    Self::Exchanges(_) => Self::Exchanges(Vec::new()), "exchanges", Shape::Behind("with"), "ACTOR exchanges PATH with OTHER";
     Self::Deletes => Self::Deletes, "deletes", Shape::Path, "ACTOR deletes PATH";
     Self::RemovesDirectory => Self::RemovesDirectory, "removes-directory", Shape::Path, "ACTOR removes-directory PATH";
     Self::SetsMode(_) => Self::SetsMode(ModeChange::Exact(Mode::new(0o644))), "sets-mode", Shape::Before, "ACTOR sets-mode MODE on PATH";
@@ -184,9 +207,13 @@ verbs! {
     Self::SetsLinkOwner(_) => Self::SetsLinkOwner(Owner { uid: None, gid: None }), "sets-link-owner", Shape::Before, "ACTOR sets-link-owner UID[:GID] on PATH";
     Self::SetsLinkGroup(_) => Self::SetsLinkGroup(0), "sets-link-group", Shape::Before, "ACTOR sets-link-group GID on PATH";
     Self::SetsAcl(_) => Self::SetsAcl(AclText::NONE), "sets-acl", Shape::Before, "ACTOR sets-acl ACL on PATH";
+    Self::SetsDefaultAcl(_) => Self::SetsDefaultAcl(AclText::NONE), "sets-default-acl", Shape::Before, "ACTOR sets-default-acl ACL on PATH";
+    Self::RemovesAcl => Self::RemovesAcl, "removes-acl", Shape::Path, "ACTOR removes-acl PATH";
+    Self::RemovesDefaultAcl => Self::RemovesDefaultAcl, "removes-default-acl", Shape::Path, "ACTOR removes-default-acl PATH";
     Self::Stamps => Self::Stamps, "stamps", Shape::Path, "ACTOR stamps PATH";
     Self::Backdates => Self::Backdates, "backdates", Shape::Path, "ACTOR backdates PATH";
     Self::Tags(_) => Self::Tags(Vec::new()), "tags", Shape::Behind("with"), "ACTOR tags PATH with NAME";
+    Self::ReadsTag(_) => Self::ReadsTag(Vec::new()), "reads-tag", Shape::Behind("of"), "ACTOR reads-tag PATH of NAME";
 }
 
 impl Verb {
@@ -207,7 +234,16 @@ impl Verb {
     /// The second path of a link or a rename.
     #[must_use]
     pub const fn second_path(&self) -> Option<&[u8]> {
-        if let Self::Links(new) | Self::Renames(new) = self { Some(new.as_slice()) } else { None }
+        if let Self::Links(new)
+        | Self::LinksTarget(new)
+        | Self::Renames(new)
+        | Self::RenamesNew(new)
+        | Self::Exchanges(new) = self
+        {
+            Some(new.as_slice())
+        } else {
+            None
+        }
     }
 
     /// The verb of that word, with the mode it asks for where none is given.
@@ -223,6 +259,10 @@ impl Verb {
             self,
             Self::Inspects
                 | Self::InspectsLink
+                | Self::MayRead
+                | Self::MayWrite
+                | Self::MayRun
+                | Self::ReadsTag(_)
                 | Self::Reads
                 | Self::Writes
                 | Self::Appends
@@ -250,6 +290,16 @@ impl Verb {
             Self::Points(_) => Some(FileKind::Link),
             Self::Inspects
             | Self::InspectsLink
+            | Self::MayRead
+            | Self::MayWrite
+            | Self::MayRun
+            | Self::ReadsTag(_)
+            | Self::LinksTarget(_)
+            | Self::RenamesNew(_)
+            | Self::Exchanges(_)
+            | Self::SetsDefaultAcl(_)
+            | Self::RemovesAcl
+            | Self::RemovesDefaultAcl
             | Self::Reads
             | Self::Writes
             | Self::Appends
@@ -285,72 +335,22 @@ impl Verb {
     #[must_use]
     pub const fn changes_entries(&self) -> bool {
         self.creates()
-            || matches!(self, Self::Deletes | Self::RemovesDirectory | Self::Renames(_) | Self::Links(_))
+            || matches!(self, Self::Deletes | Self::RemovesDirectory)
+            || self.second_path().is_some()
     }
 
     /// Whether it sets owner, group, mode or ACL of what its path leads to.
     #[must_use]
     pub const fn sets_attributes(&self) -> bool {
-        matches!(self, Self::SetsMode(_) | Self::SetsOwner(_) | Self::SetsGroup(_) | Self::SetsAcl(_))
-    }
-
-    /// The sentence about `path`, without the actor.
-    pub(super) fn sentence(&self, path: &[u8], f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let word = self.word();
-        let path = quoted(path);
-        if let Some(value) = self.value_before() {
-            return write!(f, "{word} {value} on {path}");
-        }
-        write!(f, "{word} {path}")?;
-        if let Self::Points(value) | Self::Links(value) | Self::Renames(value) | Self::Tags(value) = self
-            && let Shape::Behind(preposition) = self.shape()
-        {
-            write!(f, " {preposition} {}", quoted(value))?;
-        }
-        if let Self::MakesNode(node, _) = self
-            && *node != Node::NULL
-        {
-            write!(f, " as {node}")?;
-        }
-        let usual = Self::by_word(word).and_then(|verb| verb.mode());
-        match self.mode() {
-            Some(mode) if Some(mode) != usual => write!(f, " mode {mode}"),
-            Some(_) | None => Ok(()),
-        }
-    }
-
-    fn value_before(&self) -> Option<String> {
-        if let Self::SetsMode(change) = self {
-            return Some(change.to_string());
-        }
-        if let Self::SetsAcl(acl) = self {
-            let text = acl.to_string();
-            return Some(if text.is_empty() { "\"\"".to_owned() } else { text });
-        }
-        if let Self::SetsOwner(owner) | Self::SetsLinkOwner(owner) = self {
-            return Some(owner.to_string());
-        }
-        if let Self::SetsGroup(gid) | Self::SetsLinkGroup(gid) = self {
-            return Some(gid.to_string());
-        }
-        None
-    }
-}
-
-impl fmt::Display for Node {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(self.kind.word())?;
-        if self.kind.is_device() { write!(f, " {}:{}", self.device.major, self.device.minor) } else { Ok(()) }
-    }
-}
-
-impl fmt::Display for Owner {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match (self.uid, self.gid) {
-            (Some(uid), Some(gid)) => write!(f, "{uid}:{gid}"),
-            (Some(uid), None) => write!(f, "{uid}"),
-            (None, Some(gid)) => write!(f, ":{gid}"),
-            (None, None) => f.write_str(":"),
-        }
+        matches!(
+            self,
+            Self::SetsMode(_)
+                | Self::SetsOwner(_)
+                | Self::SetsGroup(_)
+                | Self::SetsAcl(_)
+                | Self::SetsDefaultAcl(_)
+                | Self::RemovesAcl
+                | Self::RemovesDefaultAcl
+        )
     }
 }

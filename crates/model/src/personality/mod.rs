@@ -200,6 +200,29 @@ impl Personality {
         }
     }
 
+    /// Whether it can rename without replacing, and with `exchange` two names against each other (the flags of renameat2(2)).
+    #[must_use]
+    pub const fn renames_so(&self, exchange: bool) -> Support {
+        match self {
+            Self::Native(_)
+            | Self::Tmpfs(_)
+            | Self::Overlay
+            | Self::Image
+            | Self::Fat(_)
+            | Self::Kernel(_) => Support::Yes,
+            Self::Ntfs(_) | Self::Cifs(_) if !exchange => Support::Yes,
+            Self::Fuse(_) => Support::Unknown("whether the program behind the mount renames so"),
+            Self::Ntfs(_) | Self::Cifs(_) | Self::Nfs(_) | Self::Remote(_) => Support::No(Errno::EINVAL),
+        }
+    }
+
+    /// Whether removing an access ACL takes set-group-id from outsiders of the file's group, as giving one does
+    /// (`simple_set_acl`, `ovl_set_acl`); others touch no mode then.
+    #[must_use]
+    pub const fn drops_set_group_id_with_acl(&self) -> bool {
+        matches!(self, Self::Tmpfs(_) | Self::Overlay)
+    }
+
     /// What it answers to that change of a directory, whoever asks; `None` where it depends on permission.
     #[must_use]
     pub const fn refuses(&self, entry: Entry) -> Option<Errno> {
@@ -253,21 +276,24 @@ impl Personality {
         matches!(self, Self::Native(native) if native.skips_empty())
     }
 
-    /// How long a link's target must not be, in bytes.
+    /// Whether it keeps a link's target of `length` bytes; PATH_MAX is looked at elsewhere.
     #[must_use]
-    pub const fn longest_target(&self) -> usize {
+    pub const fn keeps_target(&self, length: usize) -> Support {
         match self {
-            Self::Native(native) => native.longest_target(),
-            Self::Tmpfs(_)
-            | Self::Overlay
-            | Self::Image
+            Self::Native(native) => native.keeps_target(length),
+            Self::Tmpfs(_) | Self::Image | Self::Kernel(_) => Support::Yes,
+            Self::Overlay
             | Self::Fat(_)
             | Self::Ntfs(_)
             | Self::Cifs(_)
             | Self::Nfs(_)
             | Self::Fuse(_)
-            | Self::Kernel(_)
-            | Self::Remote(_) => 4096,
+            | Self::Remote(_) => {
+                if length < 1024 {
+                    return Support::Yes;
+                }
+                Support::Unknown("whether the file system below keeps a link target of that length")
+            }
         }
     }
 

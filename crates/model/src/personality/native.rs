@@ -1,5 +1,6 @@
 //! ext2, ext3, ext4, xfs, btrfs and others that keep owners and modes themselves.
 
+use super::Support;
 use crate::outcome::Errno;
 
 /// Where a new inode's group comes from.
@@ -59,9 +60,14 @@ impl Native {
         self.is_ext
     }
 
-    /// How long a link's target must not be, in bytes (`XFS_SYMLINK_MAXLEN`; PATH_MAX elsewhere).
-    pub(super) const fn longest_target(self) -> usize {
-        if self.is_xfs { 1024 } else { 4096 }
+    /// Whether a link's target of `length` bytes is kept (`XFS_SYMLINK_MAXLEN`; elsewhere it has to fit in a block, as in
+    /// `ext4_symlink`, and blocks have 1024 bytes at least).
+    pub(super) const fn keeps_target(self, length: usize) -> Support {
+        match length {
+            0..1024 => Support::Yes,
+            _ if self.is_xfs => Support::No(Errno::ENAMETOOLONG),
+            _ => Support::Unknown("whether a link target of that length fits in a block of the file system"),
+        }
     }
 
     /// Whether truncate(2) of a file that is empty already does nothing at all, set-id bits included

@@ -88,6 +88,52 @@ impl Tree {
         }
     }
 
+    /// Gives each of two entries the other's name and place; nothing where one of them is not there.
+    ///
+    /// # Errors
+    /// Either is not in a directory, or a table is full.
+    pub fn exchange(
+        &mut self,
+        (dir, name): (InodeId, &[u8]),
+        (to, new): (InodeId, &[u8]),
+    ) -> Result<(), TreeError> {
+        let (Some(one), Some(other)) = (self.lookup(dir, name), self.lookup(to, new)) else { return Ok(()) };
+        if one == other {
+            return Ok(());
+        }
+        self.forget(dir, name);
+        self.forget(to, new);
+        self.name_again(dir, name, other)?;
+        self.name_again(to, new, one)?;
+        self.adopt(other, dir);
+        self.adopt(one, to);
+        Ok(())
+    }
+
+    /// Makes `parent` what `..` of `id` is, if that is a directory.
+    fn adopt(&mut self, id: InodeId, parent: InodeId) {
+        let inode = self.inode(id);
+        if inode.kind == FileKind::Directory {
+            let index = inode.extra as usize;
+            self.directories[index].parent = parent;
+        }
+    }
+
+    /// Notes that what came from a lower layer is in the upper one too, as after every change of it (`ovl_copy_up`).
+    pub fn copy_up(&mut self, id: InodeId) {
+        let inode = &mut self.inodes[id.0 as usize];
+        if inode.marks.has(Marks::LOWER) {
+            inode.marks = inode.marks.with(Marks::MERGED);
+        }
+    }
+
+    /// Gives the directory `id` a default ACL, or takes it away.
+    pub fn set_default_acl(&mut self, id: InodeId, default: Option<Acl>) {
+        let extended = self.extended(id).cloned().unwrap_or_default();
+        let index = self.intern(Extended { default, ..extended }).unwrap_or(0);
+        self.inodes[id.0 as usize].extended = index;
+    }
+
     /// Gives `id` file capabilities, in place of those it has.
     pub fn set_capabilities(&mut self, id: InodeId, capabilities: FileCapabilities) {
         let before = self.extended(id).cloned().unwrap_or_default();
@@ -133,11 +179,7 @@ impl Tree {
         self.forget(from, name);
         self.forget(to, new);
         self.name_again(to, new, moved)?;
-        let inode = self.inode(moved);
-        if inode.kind == FileKind::Directory {
-            let index = inode.extra as usize;
-            self.directories[index].parent = to;
-        }
+        self.adopt(moved, to);
         Ok(())
     }
 

@@ -20,7 +20,7 @@ impl Marks {
     pub const GROUP_STEP: Self = Self(8);
     /// On an overlay: it comes from a lower layer.
     pub const LOWER: Self = Self(16);
-    /// On an overlay: a directory that is in the upper layer too.
+    /// On an overlay: what comes from a lower layer and is in the upper one too.
     pub const MERGED: Self = Self(32);
 
     /// On an overlay: it is in the upper layer alone.

@@ -53,7 +53,7 @@ pub(super) fn set_mode<'a, W: Witness>(
 }
 
 /// `mode` without a set-group-id bit the actor may not give.
-fn kept<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, mode: Mode) -> Mode {
+pub(super) fn kept<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, mode: Mode) -> Mode {
     let acting = walker.fs_credentials(place);
     if !mode.has(Mode::SET_GROUP_ID) || keeps_bit(walker, place, &acting) {
         mode
@@ -63,7 +63,7 @@ fn kept<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, mode: Mode) ->
 }
 
 /// Owner and group as stored, as far as they are given.
-fn stored_ids(view: &View<'_>, place: Place) -> (Option<DiskUid>, Option<DiskGid>) {
+pub(super) fn stored_ids(view: &View<'_>, place: Place) -> (Option<DiskUid>, Option<DiskGid>) {
     let owner = view.owner(place).and_then(|owner| owner.value());
     (owner.map(|owner| owner.uid), owner.map(|owner| owner.gid))
 }

@@ -6,7 +6,7 @@ use mivask_model::mode::{Access, FileKind, Mode};
 use mivask_model::outcome::{Effect, Errno, Verdict};
 use mivask_model::personality::{Entry, Feature, Personality};
 
-use super::feature::{nameable, supports, takes};
+use super::feature::{keeps_target, nameable, supports, takes};
 use super::writable::{creatable, may_create, writable_mount};
 use crate::imprint::{NewKind, imprint};
 use crate::trace::Check;
@@ -70,10 +70,7 @@ pub(super) fn make_link<'a, W: Witness>(
     let directory = free_name(&mut walker, path, NewKind::Link)?;
     may_create(&mut walker, directory)?;
     supports(&mut walker, directory, Feature::Links)?;
-    if target.len() >= view.source(directory).personality.longest_target() {
-        let fact = "the file system keeps no target of that length";
-        return Err(walker.fail(Check::Feature, fact, directory, Errno::ENAMETOOLONG));
-    }
+    keeps_target(&mut walker, directory, target.len())?;
     made(&mut walker, directory, NewKind::Link, Mode::new(0o777))
 }
 

@@ -19,20 +19,8 @@ pub(super) fn supports<W: Witness>(
     feature: Feature,
 ) -> Result<(), Errno> {
     let source = walker.view().source(place);
-    let errno = match source.personality.support(feature) {
-        Support::Yes => return Ok(()),
-        Support::No(errno) => errno,
-        Support::Unknown(fact) => {
-            let unknown = Unknown::new(&format!("{fact} ({})", source.name), "no scene can supply it");
-            let matter = fact.strip_prefix("whether ").unwrap_or(fact);
-            let describe =
-                |option: usize| [matter.to_owned(), format!("it is not so that {matter}")][option].clone();
-            let question = MissingFact::Support(place.source, feature);
-            if walker.witness().choose(question, &unknown, 2, describe) == 0 {
-                return Ok(());
-            }
-            Errno::EPERM
-        }
+    let Some(errno) = refusal(walker, place, source.personality.support(feature), Errno::EPERM) else {
+        return Ok(());
     };
     let kind = source.filesystem.as_deref().unwrap_or("this file system");
     let what = match feature {
@@ -45,6 +33,46 @@ pub(super) fn supports<W: Witness>(
         Feature::Acls => "ACLs",
     };
     Err(walker.fail(Check::Feature, format_args!("{kind} keeps no {what}"), place, errno))
+}
+
+/// The error that the filesystem at `place` answers to what it has no support for; `otherwise` where no one can know
+/// whether it has, and it is taken to refuse.
+pub(super) fn refusal<W: Witness>(
+    walker: &mut Walker<'_, '_, W>,
+    place: Place,
+    support: Support,
+    otherwise: Errno,
+) -> Option<Errno> {
+    let fact = match support {
+        Support::Yes => return None,
+        Support::No(errno) => return Some(errno),
+        Support::Unknown(fact) => fact,
+    };
+    let source = walker.view().source(place);
+    let unknown = Unknown::new(&format!("{fact} ({})", source.name), "no scene can supply it");
+    let matter = fact.strip_prefix("whether ").unwrap_or(fact);
+    let describe = |option: usize| [matter.to_owned(), format!("it is not so that {matter}")][option].clone();
+    let question = MissingFact::Support(place.source, fact);
+    (walker.witness().choose(question, &unknown, 2, describe) != 0).then_some(otherwise)
+}
+
+/// Whether the filesystem of `directory` keeps a link's target of `length` bytes.
+///
+/// # Errors
+/// ENAMETOOLONG
+pub(super) fn keeps_target<W: Witness>(
+    walker: &mut Walker<'_, '_, W>,
+    directory: Place,
+    length: usize,
+) -> Result<(), Errno> {
+    let support = walker.view().source(directory).personality.keeps_target(length);
+    match refusal(walker, directory, support, Errno::ENAMETOOLONG) {
+        None => Ok(()),
+        Some(errno) => {
+            let fact = "the file system keeps no target of that length";
+            Err(walker.fail(Check::Feature, fact, directory, errno))
+        }
+    }
 }
 
 /// Whether the filesystem of `directory` lets anyone do that to it.

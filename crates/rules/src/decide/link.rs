@@ -13,10 +13,15 @@ use crate::view::{Place, View};
 use crate::walk::{Follow, Walker};
 use crate::witness::Witness;
 
-/// Gives what is at `path` the further name `new`; a symbolic link at the end is not followed.
-pub(super) fn link<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], new: &'a [u8], w: &mut W) -> Verdict {
+/// Gives what is at `path` the further name `new`; a symbolic link at the end is followed as `follow` says.
+pub(super) fn link<'a, W: Witness>(
+    view: &'a View<'a>,
+    (path, follow): (&'a [u8], Follow),
+    new: &'a [u8],
+    w: &mut W,
+) -> Verdict {
     let mut walker = Walker::new(view, w);
-    let old = walker.place(path, Follow::AllButLast)?;
+    let old = walker.place(path, follow)?;
     let old_path = walker.restart();
     let directory = free_name(&mut walker, new, NewKind::File)?;
     if old.mount != directory.mount {

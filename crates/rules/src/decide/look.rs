@@ -1,8 +1,9 @@
 //! Looking without opening for data: stat, lstat, chdir, opendir.
 
 use mivask_model::mode::{Access, FileKind};
-use mivask_model::outcome::{Effect, Errno, Verdict};
+use mivask_model::outcome::{Effect, Errno, Imprint, Verdict};
 
+use crate::imprint::{Stored, seen};
 use crate::trace::Check;
 use crate::view::{Place, View};
 use crate::walk::{Follow, Walker};
@@ -18,7 +19,23 @@ pub(super) fn inspect<'a, W: Witness>(
     let mut walker = Walker::new(view, w);
     let place = walker.place(path, follow)?;
     walker.enters(place)?;
-    Ok(Effect::default())
+    Ok(shown(&mut walker, place))
+}
+
+/// Owner, group and mode as `stat` shows them, as far as they are given.
+fn shown<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Effect {
+    let view = walker.view();
+    if view.inode(place).is_none() {
+        return Effect { imprint: Some(Imprint::default()), runs_as: None };
+    }
+    let owner = view.owner(place).and_then(|owner| owner.value());
+    let mode = walker.asked(place).mode();
+    let stored = Stored { uid: owner.map(|owner| owner.uid), gid: owner.map(|owner| owner.gid), mode };
+    let stored = match view.source(place).personality.shown() {
+        Some(shown) => Stored { uid: Some(shown.uid), gid: Some(shown.gid), ..stored },
+        None => stored,
+    };
+    Effect { imprint: Some(seen(view, place, stored, None)), runs_as: None }
 }
 
 /// chdir(2): a directory, and search permission on it.

@@ -3,10 +3,12 @@
 mod after;
 mod attributes;
 mod create;
+mod default_acl;
 mod execute;
 mod feature;
 mod link;
 mod look;
+mod may;
 mod open;
 mod owner;
 mod remove;
@@ -19,7 +21,7 @@ mod writable;
 pub mod after_walk;
 
 use mivask_model::act::{Owner, Verb};
-use mivask_model::mode::Mode;
+use mivask_model::mode::{Access, Mode};
 use mivask_model::outcome::Verdict;
 
 use crate::imprint::NewKind;
@@ -27,6 +29,7 @@ use crate::view::View;
 use crate::walk::Follow;
 use crate::witness::Witness;
 use open::How;
+use rename::Rename;
 
 /// Decides whether the directory at `path` takes a new entry of `kind`, asked for with `mode`.
 ///
@@ -78,6 +81,9 @@ fn decide_modelled<'a, W: Witness>(view: &'a View<'a>, verb: &'a Verb, path: &'a
         Verb::InspectsLink => look::inspect(view, path, Follow::AllButLast, w),
         Verb::Lists => look::list(view, path, w),
         Verb::Enters => look::enter(view, path, w),
+        Verb::MayRead => may::may(view, Access::READ, path, w),
+        Verb::MayWrite => may::may(view, Access::WRITE, path, w),
+        Verb::MayRun => may::may(view, Access::EXECUTE, path, w),
         Verb::Reads => open::open(view, How::READ, path, w),
         Verb::Writes => open::open(view, How::WRITE, path, w),
         Verb::Appends => open::open(view, How::APPEND, path, w),
@@ -91,8 +97,11 @@ fn decide_modelled<'a, W: Witness>(view: &'a View<'a>, verb: &'a Verb, path: &'a
         Verb::MakesFifo(mode) => create::make_node(view, None, *mode, path, w),
         Verb::MakesNode(node, mode) => create::make_node(view, Some(*node), *mode, path, w),
         Verb::Points(target) => create::make_link(view, target, path, w),
-        Verb::Links(new) => link::link(view, path, new, w),
-        Verb::Renames(new) => rename::rename(view, path, new, w),
+        Verb::Links(new) => link::link(view, (path, Follow::AllButLast), new, w),
+        Verb::LinksTarget(new) => link::link(view, (path, Follow::Links), new, w),
+        Verb::Renames(new) => rename::rename(view, Rename::Over, path, new, w),
+        Verb::RenamesNew(new) => rename::rename(view, Rename::New, path, new, w),
+        Verb::Exchanges(new) => rename::rename(view, Rename::Exchange, path, new, w),
         Verb::Deletes => remove::remove(view, remove::Removal::File, path, w),
         Verb::RemovesDirectory => remove::remove(view, remove::Removal::Directory, path, w),
         Verb::Runs => execute::run(view, path, w),
@@ -102,8 +111,12 @@ fn decide_modelled<'a, W: Witness>(view: &'a View<'a>, verb: &'a Verb, path: &'a
         Verb::SetsLinkOwner(owner) => owner::set_owner(view, *owner, path, Follow::AllButLast, w),
         Verb::SetsLinkGroup(gid) => owner::set_owner(view, group(*gid), path, Follow::AllButLast, w),
         Verb::SetsAcl(acl) => attributes::set_acl(view, acl, path, w),
+        Verb::SetsDefaultAcl(acl) => default_acl::set(view, acl, path, w),
+        Verb::RemovesAcl => default_acl::remove(view, false, path, w),
+        Verb::RemovesDefaultAcl => default_acl::remove(view, true, path, w),
         Verb::Stamps => attributes::stamp(view, path, w),
         Verb::Backdates => attributes::backdate(view, path, w),
         Verb::Tags(name) => tag::tag(view, name, path, w),
+        Verb::ReadsTag(name) => tag::read(view, name, path, w),
     }
 }

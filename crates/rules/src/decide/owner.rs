@@ -89,12 +89,8 @@ fn still_mapped<W: Witness>(
     place: Place,
     wanted: Chown,
 ) -> Result<(), Errno> {
-    let mut asked = walker.asked(place);
-    let lost = match asked.owner() {
-        Some((uid, gid)) => wanted.uid.is_none() && uid.is_none() || wanted.gid.is_none() && gid.is_none(),
-        None => !asked.is_mapped(),
-    };
-    if !lost {
+    let lost = walker.asked(place).lost();
+    if !(wanted.uid.is_none() && lost.owner || wanted.gid.is_none() && lost.group) {
         return Ok(());
     }
     let fact = "its owner or group has no mapping on this mount";
@@ -104,13 +100,15 @@ fn still_mapped<W: Witness>(
 /// `chown_ok` and `chgrp_ok`.
 fn gives<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, wanted: Chown) -> Result<(), Errno> {
     let acting = walker.fs_credentials(place);
-    // An owner without mapping is changed by whoever has CHOWN where the superblock lives, so there it counts for all.
-    if acting.capable(Capability::Chown) && walker.asked(place).is_native() {
+    if walker.asked(place).is_surely_under(&acting, Capability::Chown) {
         return Ok(());
     }
+    // An id without a mapping is replaced by whoever has CHOWN where the superblock lives; the other one is not.
+    let everywhere = acting.capable(Capability::Chown) && walker.asked(place).is_native();
     if let Some(new) = wanted.uid {
         let may = acting.uid.is(new) && walker.asked(place).is_of(acting.uid)
-            || walker.asked(place).is_under(&acting, Capability::Chown);
+            || walker.asked(place).is_under(&acting, Capability::Chown)
+            || everywhere && walker.asked(place).lost().owner;
         if !may {
             let fact = "giving a file to another user takes CHOWN";
             return Err(walker.fail(Check::GivingAway, fact, place, Errno::EPERM));
@@ -119,7 +117,8 @@ fn gives<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, wanted: Chown
     if let Some(new) = wanted.gid {
         let takes = acting.in_group(new) || walker.asked(place).is_of_group(new);
         let may = takes && walker.asked(place).is_of(acting.uid)
-            || walker.asked(place).is_under(&acting, Capability::Chown);
+            || walker.asked(place).is_under(&acting, Capability::Chown)
+            || everywhere && walker.asked(place).lost().group;
         if !may {
             let fact = "giving a file to a group takes its owner, in that group, or CHOWN";
             return Err(walker.fail(Check::GivingAway, fact, place, Errno::EPERM));

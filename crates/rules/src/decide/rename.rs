@@ -5,7 +5,7 @@ use mivask_model::outcome::{Effect, Errno, Verdict};
 use mivask_model::personality::{Entry, Personality};
 use mivask_model::tree::Marks;
 
-use super::feature::{nameable, takes};
+use super::feature::{nameable, refusal, takes};
 use super::remove::{Removal, is_empty, may_delete};
 use super::writable::{may_create, writable_mount};
 use crate::trace::Check;
@@ -13,8 +13,20 @@ use crate::view::{Place, View};
 use crate::walk::{Arrival, Last, Slash, Target, Walker};
 use crate::witness::Witness;
 
+/// What becomes of something that is at the new name.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub(super) enum Rename {
+    /// It is replaced.
+    Over,
+    /// It is left, and nothing is renamed (RENAME_NOREPLACE).
+    New,
+    /// It gets the old name (RENAME_EXCHANGE).
+    Exchange,
+}
+
 /// What is moved from where to where.
 struct Move {
+    how: Rename,
     from: Side,
     to: Side,
     moved: Place,
@@ -30,9 +42,10 @@ struct Side {
     path: Vec<u8>,
 }
 
-/// Moves the entry at `path` to `new`, over what is there; links at the end are not followed.
+/// Moves the entry at `path` to `new`; links at the end are not followed.
 pub(super) fn rename<'a, W: Witness>(
     view: &'a View<'a>,
+    how: Rename,
     path: &'a [u8],
     new: &'a [u8],
     w: &mut W,
@@ -46,12 +59,9 @@ pub(super) fn rename<'a, W: Witness>(
         return Err(walker.fail_mount(Check::OneMount, fact, new_directory, Errno::EXDEV));
     }
     let (Last::Name(old_name, _), Last::Name(new_name, _)) = (old_last, new_last) else {
-        return Err(walker.fail(
-            Check::Kind,
-            "`/`, `.` and `..` keep their names",
-            new_directory,
-            Errno::EBUSY,
-        ));
+        let is_there = how == Rename::New && matches!(old_last, Last::Name(..));
+        let errno = if is_there { Errno::EEXIST } else { Errno::EBUSY };
+        return Err(walker.fail(Check::Kind, "`/`, `.` and `..` keep their names", new_directory, errno));
     };
     writable_mount(&mut walker, old_directory)?;
     let new_path = walker.turn_to(old_path);
@@ -71,7 +81,8 @@ pub(super) fn rename<'a, W: Witness>(
         nameable(&mut walker, new_directory)?;
     }
     let directory = walker.is_directory(moved);
-    let plan = Move { from, to, moved, directory };
+    let plan = Move { how, from, to, moved, directory };
+    new_name_fits(&mut walker, &plan, new_directory)?;
     slashes_and_ancestors(&mut walker, &plan)?;
     if let Target::There(replaced) = plan.to.target
         && replaced == moved
@@ -97,14 +108,53 @@ fn side<W: Witness>(
     Ok(Side { directory, target, slashes, path: walker.path().to_vec() })
 }
 
+/// What the flags of renameat2(2) ask of the new name: that nothing is there, or that something is.
+fn new_name_fits<W: Witness>(
+    walker: &mut Walker<'_, '_, W>,
+    plan: &Move,
+    new_directory: Place,
+) -> Result<(), Errno> {
+    match (plan.how, plan.to.target) {
+        (Rename::New, Target::There(place)) => {
+            Err(walker.fail(Check::Kind, "something of that name is there already", place, Errno::EEXIST))
+        }
+        (Rename::Exchange, Target::Missing) => {
+            Err(walker.fail(Check::Lookup, "no such entry", new_directory, Errno::ENOENT))
+        }
+        (Rename::Exchange, Target::There(place)) => {
+            let slashes = plan.to.slashes == Slash::Trailing;
+            if slashes && walker.view().inode(place).is_some() && !walker.is_directory(place) {
+                let fact = "a slash follows the name of a non-directory";
+                return Err(walker.fail(Check::Kind, fact, place, Errno::ENOTDIR));
+            }
+            Ok(())
+        }
+        (Rename::Over | Rename::New, _) => Ok(()),
+    }
+}
+
+/// Whether the filesystem knows the flags at all (`vfs_rename` leaves that to it).
+fn knows_flags<W: Witness>(walker: &mut Walker<'_, '_, W>, plan: &Move) -> Result<(), Errno> {
+    if plan.how == Rename::Over {
+        return Ok(());
+    }
+    let place = plan.from.directory;
+    let source = walker.view().source(place);
+    let support = source.personality.renames_so(plan.how == Rename::Exchange);
+    let Some(errno) = refusal(walker, place, support, Errno::EINVAL) else { return Ok(()) };
+    let kind = source.filesystem.as_deref().unwrap_or("this file system");
+    Err(walker.fail(Check::Feature, format_args!("{kind} does not rename so"), place, errno))
+}
+
 /// Slashes behind the name of a non-directory (ENOTDIR), a directory moved into itself (EINVAL) or onto one it
 /// is in (ENOTEMPTY).
 fn slashes_and_ancestors<W: Witness>(walker: &mut Walker<'_, '_, W>, plan: &Move) -> Result<(), Errno> {
-    let Move { from, to, moved, directory } = plan;
+    let Move { how, from, to, moved, directory } = plan;
     let moved = *moved;
     let directory = *directory;
     let view = walker.view();
-    let slashes = from.slashes == Slash::Trailing || to.slashes == Slash::Trailing;
+    let exchange = *how == Rename::Exchange;
+    let slashes = from.slashes == Slash::Trailing || !exchange && to.slashes == Slash::Trailing;
     if view.inode(moved).is_some() && !directory && slashes {
         let fact = "a slash follows the name of a non-directory";
         return Err(walker.fail(Check::Kind, fact, moved, Errno::ENOTDIR));
@@ -123,14 +173,15 @@ fn slashes_and_ancestors<W: Witness>(walker: &mut Walker<'_, '_, W>, plan: &Move
         && within(from.directory, replaced)
     {
         let fact = "the directory to replace holds what is moved";
-        return Err(walker.fail(Check::Empty, fact, replaced, Errno::ENOTEMPTY));
+        let errno = if exchange { Errno::EINVAL } else { Errno::ENOTEMPTY };
+        return Err(walker.fail(Check::Empty, fact, replaced, errno));
     }
     Ok(())
 }
 
 /// What both directories ask: removing here, creating or replacing there.
 fn both_directories<W: Witness>(walker: &mut Walker<'_, '_, W>, plan: &Move) -> Result<(), Errno> {
-    let Move { from, to, moved, directory } = plan;
+    let Move { how, from, to, moved, directory } = plan;
     let moved = *moved;
     let directory = *directory;
     let removal = if directory { Removal::Directory } else { Removal::File };
@@ -139,7 +190,15 @@ fn both_directories<W: Witness>(walker: &mut Walker<'_, '_, W>, plan: &Move) -> 
     walker.turn_to(new_path);
     match to.target {
         Target::Missing => may_create(walker, to.directory),
-        Target::There(replaced) => may_delete(walker, removal, to.directory, replaced),
+        Target::There(replaced) => {
+            let own = *how == Rename::Exchange && !walker.is_directory(replaced);
+            let removal = match (*how, own) {
+                (Rename::Over | Rename::New, _) => removal,
+                (Rename::Exchange, true) => Removal::File,
+                (Rename::Exchange, false) => Removal::Directory,
+            };
+            may_delete(walker, removal, to.directory, replaced)
+        }
     }?;
     takes(walker, from.directory, Entry::Renamed)?;
     // Its `..` changes, so a directory itself is written to.
@@ -148,12 +207,18 @@ fn both_directories<W: Witness>(walker: &mut Walker<'_, '_, W>, plan: &Move) -> 
         walker.permit(moved, Access::WRITE)?;
         walker.turn_to(new_path);
     }
+    if let (Rename::Exchange, Target::There(other)) = (*how, to.target)
+        && walker.is_directory(other)
+        && from.directory.inode != to.directory.inode
+    {
+        walker.permit(other, Access::WRITE)?;
+    }
     Ok(())
 }
 
 /// What the filesystem says when everything is permitted.
 fn moves<W: Witness>(walker: &mut Walker<'_, '_, W>, plan: &Move) -> Verdict {
-    let Move { from, to, moved, directory } = plan;
+    let Move { how, from, to, moved, directory } = plan;
     let moved = *moved;
     let directory = *directory;
     let view = walker.view();
@@ -173,6 +238,18 @@ fn moves<W: Witness>(walker: &mut Walker<'_, '_, W>, plan: &Move) -> Verdict {
         return Err(walker.fail(Check::Feature, fact, moved, Errno::EXDEV));
     }
     walker.turn_to(new_path);
+    knows_flags(walker, plan)?;
+    if *how == Rename::Exchange {
+        let other = replaced.filter(|other| walker.is_directory(*other));
+        if let Some(other) = other
+            && layered
+            && view.has_marks(other, Marks::LOWER)
+        {
+            let fact = "a directory of a lower layer (the image) cannot be renamed: tools copy instead";
+            return Err(walker.fail(Check::Feature, fact, other, Errno::EXDEV));
+        }
+        return Ok(Effect::default());
+    }
     if directory && let Some(replaced) = replaced {
         is_empty(walker, replaced, view.source(replaced).personality.full_directory())?;
     }

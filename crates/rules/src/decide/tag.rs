@@ -1,6 +1,7 @@
-//! setxattr(2) (`vfs_setxattr`, `xattr_permission` in fs/xattr.c, `cap_convert_nscap` in security/commoncap.c).
+//! setxattr(2) and getxattr(2) (`vfs_setxattr`, `xattr_permission` in fs/xattr.c, `cap_convert_nscap` in security/commoncap.c).
 
 use mivask_model::caps::Capability;
+use mivask_model::fact::Unknown;
 use mivask_model::ids::InsideUid;
 use mivask_model::mode::{Access, FileKind, Mode};
 use mivask_model::outcome::{Effect, Errno, Verdict};
@@ -9,10 +10,11 @@ use mivask_model::personality::Feature;
 use super::attributes::owned;
 use super::feature::supports;
 use super::writable::{mapped, unlocked, writable_mount};
+use crate::asked::subject;
 use crate::trace::Check;
 use crate::view::{Place, View};
 use crate::walk::{Follow, Walker};
-use crate::witness::Witness;
+use crate::witness::{MissingFact, Witness};
 
 /// The attribute that holds file capabilities; setting it here means an empty set.
 const FILE_CAPABILITIES: &[u8] = b"security.capability";
@@ -49,6 +51,56 @@ pub(super) fn tag<'a, W: Witness>(view: &'a View<'a>, name: &[u8], path: &'a [u8
     }
     supports(&mut walker, place, Feature::Attributes)?;
     Ok(Effect::default())
+}
+
+/// getxattr(2) of `name` (`vfs_getxattr`): what may not be seen is said not to be there.
+pub(super) fn read<'a, W: Witness>(view: &'a View<'a>, name: &[u8], path: &'a [u8], w: &mut W) -> Verdict {
+    let mut walker = Walker::new(view, w);
+    let place = walker.place(path, Follow::Links)?;
+    if name.starts_with(b"trusted.") {
+        if !walker.fs_credentials(place).capable(Capability::SysAdmin) {
+            let fact = "attributes of that prefix show only with SYS_ADMIN in the host's user namespace";
+            return Err(walker.fail(Check::Capability, fact, place, Errno::ENODATA));
+        }
+    } else if !name.starts_with(b"security.") && !name.starts_with(b"system.") {
+        let special = view.is_not(place, FileKind::File) && view.is_not(place, FileKind::Directory);
+        if name.starts_with(b"user.") && special {
+            let fact = "only files and directories carry user attributes";
+            return Err(walker.fail(Check::Kind, fact, place, Errno::ENODATA));
+        }
+        walker.permit(place, Access::READ)?;
+    }
+    if KEPT.contains(&name) {
+        return Err(walker.fail(Check::Feature, "nothing follows the prefix", place, Errno::EINVAL));
+    }
+    if !KEPT.iter().any(|prefix| name.starts_with(prefix)) {
+        let fact = "no file system keeps attributes of that prefix";
+        return Err(walker.fail(Check::Feature, fact, place, Errno::EOPNOTSUPP));
+    }
+    supports(&mut walker, place, Feature::Attributes)?;
+    has(&mut walker, place, name)
+}
+
+/// Whether the attribute is there: file capabilities are given, others are not known.
+fn has<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, name: &[u8]) -> Verdict {
+    let view = walker.view();
+    let tree = &view.source(place).tree;
+    let known = place.inode.filter(|_| name == FILE_CAPABILITIES && tree.unrecorded().capabilities.is_none());
+    let there = match known {
+        Some(id) => tree.capabilities(id).is_some(),
+        None => {
+            let path = walker.path_text().into_owned();
+            let name = String::from_utf8_lossy(name).into_owned();
+            let unknown = Unknown::new(&format!("whether {path} has {name}"), "no scene can supply it");
+            let question = MissingFact::Attribute(subject(place, walker.path()));
+            let describe = |option| format!("{path} {} {name}", if option == 0 { "has" } else { "lacks" });
+            walker.witness().choose(question, &unknown, 2, describe) == 0
+        }
+    };
+    if there {
+        return Ok(Effect::default());
+    }
+    Err(walker.fail(Check::Feature, "it has no such attribute", place, Errno::ENODATA))
 }
 
 /// SYS_ADMIN in the initial user namespace, where the superblocks live.

@@ -44,8 +44,7 @@ pub(super) fn shorten<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], w: &mu
 pub(super) fn written<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], w: &mut W) -> Verdict {
     let mut walker = Walker::new(view, w);
     let place = walker.place(path, Follow::Links)?;
-    // Where it would lose something an append-only file cannot be changed, and the write fails.
-    if view.is_not(place, FileKind::File) || view.has_marks(place, Marks::APPEND_ONLY) {
+    if view.is_not(place, FileKind::File) {
         return Ok(Effect::default());
     }
     Ok(emptied(&mut walker, place))

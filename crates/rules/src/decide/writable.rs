@@ -8,6 +8,7 @@ use mivask_model::tree::Marks;
 
 use crate::trace::Check;
 use crate::view::Place;
+use crate::walk::PRESUMED_KIND;
 use crate::walk::Walker;
 use crate::witness::{MissingFact, Witness};
 
@@ -88,8 +89,11 @@ pub(super) fn unlocked<W: Witness>(
     Ok(())
 }
 
-/// Where the source does not tell of attributes, none is assumed.
+/// Where the source does not tell of attributes, or has no tree, none is assumed.
 pub(super) fn assume_unlocked<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) {
+    if walker.view().is_unlisted_root(place) {
+        walker.witness().assume(|| PRESUMED_KIND.into());
+    }
     if let Some(text) = &walker.view().source(place).tree.unrecorded().attributes {
         walker.witness().assume(|| text.clone());
     }

@@ -2,6 +2,7 @@
 
 use mivask_model::mode::{Access, FileKind};
 use mivask_model::outcome::Errno;
+use mivask_model::tree::Tree;
 
 use super::{Last, Slash, Target, Walker};
 use crate::trace::Check;
@@ -26,6 +27,7 @@ impl<'a, W: Witness> Walker<'a, '_, W> {
             here = self.root();
             self.path.clear();
         }
+        self.presumed = (None, 0);
         let mut rest = skip_slashes(path);
         if rest.is_empty() {
             return Ok((here, Last::Root));
@@ -86,20 +88,24 @@ impl<'a, W: Witness> Walker<'a, '_, W> {
     /// `..`: never above the actor's root; out of a mount onto what it covers (`follow_dotdot`).
     fn up(&mut self, here: Place) -> Place {
         self.leave_last();
-        let Some(mut inode) = here.inode else {
-            return here;
-        };
-        let mut mount = here.mount;
+        if let (Some(above), count @ 1..) = self.presumed {
+            self.presumed.1 = count - 1;
+            return if count == 1 { above } else { here };
+        }
+        let (mut mount, mut inode) = (here.mount, here.inode);
         loop {
             let facts = self.view.mount(mount);
-            if Some(inode) != facts.root {
+            // What a mount shows of a tree that is not given is the root of that tree.
+            let root = facts.root.or(inode.filter(|inode| *inode == Tree::ROOT));
+            if inode != root {
                 break;
             }
             match facts.on {
                 None => return self.root(),
-                Some((below, covered)) => (mount, inode) = (below, covered),
+                Some((below, covered)) => (mount, inode) = (below, Some(covered)),
             }
         }
+        let Some(inode) = inode else { return here };
         let place = if mount == here.mount { here } else { self.view.root_of(mount, self.w) };
         let parent = self.view.source(place).tree.parent(inode);
         self.view.cross(Place { inode: Some(parent), ..place }, self.w)

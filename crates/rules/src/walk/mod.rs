@@ -19,7 +19,7 @@ use crate::view::{Place, View};
 use crate::witness::{MissingFact, Witness};
 
 /// What is assumed of everything that is only presumed to be there.
-const PRESUMED_KIND: &str = "what is not listed is of the kind the act needs: a file or a directory";
+pub(crate) const PRESUMED_KIND: &str = "what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only";
 
 /// Longest name of one component.
 const LONGEST_NAME: usize = 255;
@@ -94,12 +94,14 @@ pub struct Walker<'a, 'w, W> {
     w: &'w mut W,
     links: u32,
     path: Vec<u8>,
+    /// The last directory before the names that are only presumed, and how many of these there are.
+    presumed: (Option<Place>, u32),
 }
 
 impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
     /// A walker at the actor's root.
     pub fn new(view: &'a View<'a>, w: &'w mut W) -> Self {
-        Self { view, w, links: 0, path: Vec::new() }
+        Self { view, w, links: 0, path: Vec::new(), presumed: (None, 0) }
     }
 
     /// The place `path` leads to.
@@ -206,8 +208,7 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
             if crossed.mount != directory.mount {
                 self.note_mount(crossed);
             } else if !W::ALL_SEEING && self.view.is_of_unknown_kind(crossed) {
-                self.w.assume(|| PRESUMED_KIND.into());
-                return Ok(Target::There(Place { inode: None, ..crossed }));
+                return Ok(Target::There(self.presumed_in(directory)));
             }
             return Ok(Target::There(crossed));
         }
@@ -271,8 +272,15 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
         if chosen != 0 {
             return Target::Missing;
         }
+        Target::There(self.presumed_in(directory))
+    }
+
+    /// What is presumed to be in `directory`.
+    fn presumed_in(&mut self, directory: Place) -> Place {
         self.w.assume(|| PRESUMED_KIND.into());
-        Target::There(Place { inode: None, ..directory })
+        let (above, count) = self.presumed;
+        self.presumed = if count == 0 { (Some(directory), 1) } else { (above, count + 1) };
+        Place { inode: None, ..directory }
     }
 
     /// Checks `access` on `place`, with the current path in the trace.

@@ -53,7 +53,7 @@ impl<'a> ActJson<'a> {
             runs_as: answer.effect.runs_as.map(RunsAsJson::new),
             depends_on: answer.depends_on.iter().map(DependenceJson::new).collect(),
             assumptions: &answer.assumptions,
-            expected: answer.act.expectation.map(|expected| expected.to_string()),
+            expected: answer.act.expected(),
             holds: answer.holds(),
         }
     }
@@ -119,6 +119,7 @@ pub(super) struct ImprintJson<'a> {
     disk_uid: Option<u32>,
     disk_gid: Option<u32>,
     acl: Option<&'a str>,
+    default_acl: Option<&'a str>,
 }
 
 impl<'a> ImprintJson<'a> {
@@ -130,6 +131,7 @@ impl<'a> ImprintJson<'a> {
             disk_uid: imprint.disk_uid.map(|uid| uid.raw()),
             disk_gid: imprint.disk_gid.map(|gid| gid.raw()),
             acl: imprint.acl.as_deref(),
+            default_acl: imprint.default_acl.as_deref(),
         }
     }
 }

@@ -8,11 +8,11 @@ use mivask_core::question::Answer;
 use mivask_core::settle::Outcome;
 
 use super::depends::dependences;
-use super::{Layout, assumptions, elsewhere, imprint, paragraph};
+use super::{Layout, assumptions, paragraph};
 use crate::layout::Counted;
 use crate::safe::safe;
 use crate::style::{BAD, FAINT, STRONG, outcome, paint};
-use crate::words::ran;
+use crate::words::{found, ran};
 
 /// Columns taken by the outcome.
 pub(super) const INDENT: usize = 15;
@@ -54,15 +54,14 @@ pub(super) fn act(out: &mut dyn Write, answer: &Answer, layout: Layout) -> io::R
     reason(out, answer, layout)?;
     // Where possibilities differ, each says itself what it leaves.
     if let (Some(left), true) = (&answer.effect.imprint, answer.depends_on.is_empty()) {
-        let acl = left.acl.as_ref().map_or_else(String::new, |acl| format!(", acl {acl}"));
-        paragraph(out, &format!("leaves {}{}{acl}", imprint(left), elsewhere(left)), INDENT, layout)?;
+        paragraph(out, &found(&answer.act.verb, left), INDENT, layout)?;
     }
     if let Some(runs_as) = answer.effect.runs_as
         && answer.outcome == Outcome::Allowed
     {
         paragraph(out, &ran(&runs_as), INDENT, layout)?;
     }
-    if let (Some(false), Some(expected)) = (answer.holds(), answer.act.expectation) {
+    if let (Some(false), Some(expected)) = (answer.holds(), answer.act.expected()) {
         writeln!(out, "{}{}", " ".repeat(INDENT), paint(BAD, &format!("NOT as expected: {expected}")))?;
     }
     Ok(())
@@ -75,7 +74,7 @@ fn reason(out: &mut dyn Write, answer: &Answer, layout: Layout) -> io::Result<()
         return paragraph(out, &safe(&refusal.from.to_string()), INDENT, layout);
     }
     if !answer.depends_on.is_empty() {
-        dependences(out, &answer.depends_on, INDENT, layout)?;
+        dependences(out, &answer.depends_on, answer.act.verb.imprint_word(), INDENT, layout)?;
         if answer.cut_short {
             paragraph(out, "and more: too many facts are unknown to try every combination", INDENT, layout)?;
         }

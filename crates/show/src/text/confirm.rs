@@ -42,13 +42,18 @@ fn one(out: &mut dyn Write, held: &Held, layout: Layout) -> io::Result<()> {
     let label = |style, text: &str| format!("{}{}", paint(style, text), " ".repeat(INDENT - text.len()));
     match &held.result {
         Comparison::Same(seen) => {
-            let line = format!("{act}  {}", paint(FAINT, &safe(&observed(seen))));
+            let line = format!("{act}  {}", paint(FAINT, &safe(&observed(&held.answer.act.verb, seen))));
             writeln!(out, "{}{}", label(GOOD, "same"), folded(&line, INDENT, layout.width))
         }
         Comparison::Different(seen) => {
             writeln!(out, "{}{act}", label(BAD, "DIFFERENT"))?;
             paragraph(out, &format!("predicted   {}", safe(&predicted(held))), INDENT, layout)?;
-            paragraph(out, &format!("the kernel  {}", safe(&observed(seen))), INDENT, layout)
+            paragraph(
+                out,
+                &format!("the kernel  {}", safe(&observed(&held.answer.act.verb, seen))),
+                INDENT,
+                layout,
+            )
         }
         Comparison::NotChecked(reason) => {
             writeln!(out, "{}{act}", label(OPEN, "not checked"))?;

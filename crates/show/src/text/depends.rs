@@ -15,16 +15,17 @@ use crate::style::{BAD, FAINT, GOOD, paint};
 /// Endings that are listed with all their conditions; of more, only what decides each is said.
 const MOST: usize = 3;
 
-/// The possibilities of an answer, and what would settle them.
+/// The possibilities of an answer, and what would settle them; `word` goes before what an allowed act leaves.
 pub(super) fn dependences(
     out: &mut dyn Write,
     all: &[Dependence],
+    word: &str,
     indent: usize,
     layout: Layout,
 ) -> io::Result<()> {
-    let lines = match chain(all) {
+    let lines = match chain(all, word) {
         Some(lines) if all.len() > MOST => lines,
-        Some(_) | None => all.iter().map(|one| (ending(one), format!("when {}", one.when()))).collect(),
+        Some(_) | None => all.iter().map(|one| (ending(one, word), format!("when {}", one.when()))).collect(),
     };
     let pad = " ".repeat(indent);
     let width = lines.iter().map(|((_, label), _)| label.len()).max().unwrap_or(0) + 2;
@@ -44,7 +45,7 @@ type Line = ((Style, String), String);
 
 /// Where each ending branches off one long way, only its own condition needs saying; what is at the end of the way
 /// happens otherwise. `None` where they branch in another fashion.
-fn chain(all: &[Dependence]) -> Option<Vec<Line>> {
+fn chain(all: &[Dependence], word: &str) -> Option<Vec<Line>> {
     let longest = all.iter().max_by_key(|one| (one.conditions.len(), one.end.effect().is_some()))?;
     let on_the_way = |one: &Dependence| {
         let before = one.conditions.len().checked_sub(1);
@@ -57,24 +58,24 @@ fn chain(all: &[Dependence]) -> Option<Vec<Line>> {
     sides.sort_by_key(|one| one.conditions.len());
     let mut lines: Vec<Line> = Vec::new();
     for one in sides {
-        let label = ending(one);
+        let label = ending(one, word);
         let own = one.conditions.last()?;
         match lines.iter_mut().find(|(known, _)| *known == label) {
             Some((_, whens)) => whens.push_str(&format!(", or {own}")),
             None => lines.push((label, format!("when {own}"))),
         }
     }
-    lines.push((ending(longest), "otherwise".to_owned()));
+    lines.push((ending(longest, word), "otherwise".to_owned()));
     Some(lines)
 }
 
-/// `denied EACCES`, `allowed`, or what an allowed act leaves.
-fn ending(one: &Dependence) -> (Style, String) {
+/// `denied EACCES`, `allowed`, or what an allowed act leaves or shows, which `word` says.
+fn ending(one: &Dependence, word: &str) -> (Style, String) {
     match &one.end {
         End::NeverRuns => (BAD, "never runs".to_owned()),
         End::Act(Err(errno)) => (BAD, format!("denied {errno}")),
         End::Act(Ok(Effect { imprint: Some(left), .. })) if *left != Imprint::default() => {
-            (GOOD, format!("leaves {}", imprint(left)))
+            (GOOD, format!("{word} {}", imprint(left)))
         }
         End::Act(Ok(_)) => (GOOD, "allowed".to_owned()),
     }

@@ -35,7 +35,7 @@ pub fn imprints(out: &mut dyn Write, rows: &[ImprintRow], layout: Layout) -> io:
         write!(out, "{}", table.render(layout.width))?;
         for row in group.iter().filter(|row| row.outcome == Outcome::Depends) {
             writeln!(out, "  {} in {}", row.kind.file_kind().word(), quoted(&row.directory))?;
-            dependences(out, &row.depends_on, 4, layout)?;
+            dependences(out, &row.depends_on, "leaves", 4, layout)?;
         }
     }
     Ok(())

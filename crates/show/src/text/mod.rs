@@ -46,7 +46,7 @@ pub use crate::layout::Layout;
 use crate::layout::{Counted, folded, paragraph};
 use crate::safe::safe;
 use crate::style::{STRONG, paint};
-use crate::words::{elsewhere, id, imprint, stored};
+use crate::words::{id, imprint, stored};
 
 /// The assumptions of several answers, each once: no more lines than the answer has, unless all are asked for.
 fn assumptions(out: &mut Counted<'_>, all: &BTreeSet<&Arc<str>>, layout: Layout) -> io::Result<()> {

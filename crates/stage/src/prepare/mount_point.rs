@@ -6,9 +6,10 @@ use mivask_model::act::quoted;
 use mivask_model::fact::{Provenance, Unknown};
 use mivask_model::ids::{DiskGid, DiskUid, KernelOwner};
 use mivask_model::mode::{FileKind, Mode};
+use mivask_model::mount::Source;
 use mivask_model::mount::{MountFlags, MountId, MountTable};
 use mivask_model::outcome::Errno;
-use mivask_model::tree::{Certainty, Doubt, Entry};
+use mivask_model::tree::{Certainty, Doubt, Entry, InodeId};
 use mivask_rules::lookup::{AllSeeing, root_credentials};
 use mivask_rules::view::Devices;
 use mivask_rules::view::{Place, View};
@@ -231,38 +232,39 @@ fn make(
             _ => maker.file,
         };
         let mut entry = Entry::new(kind, uid, group, Mode::new(bits)).at(Provenance::rule(maker.rule));
-        if let Some(Certainty::Unknown(unknown)) = source.tree.doubt(dir).map(|doubt| doubt.contents.clone())
-        {
+        let mut doubt = doubt_below(source, dir, kind, setgid);
+        if maker.of_either_kind {
+            let fact = format!("whether the mount point {} is a directory or a file", quoted(name));
+            let unknown = Unknown::new(&fact, "tell what is mounted there");
+            let unsure = Certainty::Unknown(unknown);
+            doubt =
+                Doubt { owner: doubt.owner, mode: unsure.clone(), contents: unsure.clone(), kind: unsure };
+        }
+        entry = entry.doubting(doubt);
+        Arc::make_mut(&mut source.tree).add(dir, name, entry).map_err(|error| error.to_string())?;
+    }
+    Ok(())
+}
+
+/// How sure what is made in `dir` can be: a mount point in a directory that nobody listed may have been there before.
+fn doubt_below(source: &Source, dir: InodeId, kind: FileKind, setgid: bool) -> Doubt {
+    let above = source.tree.doubt(dir).cloned().unwrap_or_default();
+    match above.contents {
+        Certainty::Unknown(unknown) => {
             let text = format!(
                 "the directories above mount points in {} let everyone pass (0:0 0755 where the runtime makes them)",
                 source.name
             );
-            let attributes = Certainty::Assumed(text.into());
-            entry = entry.doubting(Doubt::new(attributes, Certainty::Unknown(unknown)));
-        } else {
-            let above = source.tree.doubt(dir).cloned().unwrap_or_default();
+            Doubt::new(Certainty::Assumed(text.into()), Certainty::Unknown(unknown))
+        }
+        Certainty::Assumed(text) => Doubt::new(Certainty::Assumed(text.clone()), Certainty::Assumed(text)),
+        Certainty::Known => {
             let unless =
                 |certainty: Option<&Unknown>| certainty.cloned().map_or(Certainty::Known, Certainty::Unknown);
             // A set-group-id bit above decides about the group of what is made, and about its mode.
             let owner = unless(above.mode.unknown().or(if setgid { above.owner.unknown() } else { None }));
             let mode = unless(above.mode.unknown().filter(|_| kind == FileKind::Directory));
-            entry = entry.doubting(match above.contents {
-                Certainty::Assumed(text) => {
-                    Doubt::new(Certainty::Assumed(text.clone()), Certainty::Assumed(text))
-                }
-                Certainty::Known | Certainty::Unknown(_) => Doubt { owner, mode, ..Doubt::default() },
-            });
+            Doubt { owner, mode, ..Doubt::default() }
         }
-        if maker.of_either_kind {
-            let fact = format!("whether the mount point {} is a directory or a file", quoted(name));
-            let mut doubt = entry.doubt.take().unwrap_or_default();
-            let unknown = Unknown::new(&fact, "tell what is mounted there");
-            let unsure = Certainty::Unknown(unknown);
-            doubt =
-                Doubt { owner: doubt.owner, mode: unsure.clone(), contents: unsure.clone(), kind: unsure };
-            entry = entry.doubting(doubt);
-        }
-        Arc::make_mut(&mut source.tree).add(dir, name, entry).map_err(|error| error.to_string())?;
     }
-    Ok(())
 }

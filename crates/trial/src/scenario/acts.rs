@@ -38,12 +38,16 @@ fn fill(rng: &mut Rng, scenario: &Scenario, verb: &mut Verb) {
         *node = random_node(rng);
     } else if let Verb::Points(target) = verb {
         *target = random_path(rng, scenario);
-        // Around the longest that some file system keeps.
-        if rng.usize(..4) == 0 {
-            let lengths = [1023, 1024, 4095];
-            target.resize(lengths[rng.usize(..lengths.len())], b'x');
+        // The longest that every file system keeps.
+        if rng.usize(..8) == 0 {
+            target.resize(1023, b'x');
         }
-    } else if let Verb::Links(new) | Verb::Renames(new) = verb {
+    } else if let Verb::Links(new)
+    | Verb::LinksTarget(new)
+    | Verb::Renames(new)
+    | Verb::RenamesNew(new)
+    | Verb::Exchanges(new) = verb
+    {
         *new = random_path(rng, scenario);
     } else if let Verb::SetsMode(change) = verb {
         let texts = ["g+s", "u+s", "g=u", "a+X", "o-rwx", "+w", "g+w,o=", "u=rwxs,go=rx", "+t"];
@@ -56,8 +60,12 @@ fn fill(rng: &mut Rng, scenario: &Scenario, verb: &mut Verb) {
         *owner = Owner { uid: part(rng, &USERS), gid: part(rng, &GROUPS) };
     } else if let Verb::SetsGroup(gid) | Verb::SetsLinkGroup(gid) = verb {
         *gid = GROUPS[rng.usize(..GROUPS.len())];
-    } else if let Verb::SetsAcl(acl) = verb {
+    } else if let Verb::SetsAcl(acl) | Verb::SetsDefaultAcl(acl) = verb {
         *acl = random_acl(rng);
+    } else if let Verb::ReadsTag(name) = verb {
+        // Others may be there or not: no scene tells.
+        let names: [&[u8]; 3] = [b"security.capability", b"odd.note", b"user."];
+        *name = names[rng.usize(..names.len())].to_vec();
     } else if let Verb::Tags(name) = verb {
         let names: [&[u8]; 8] = [
             b"user.note",

@@ -58,7 +58,7 @@ fn of_kernel(shown: &[Shown], source: mivask_core::mount::SourceId) -> BTreeMap<
 }
 
 /// What both leave, for every source the kernel built; `None` where the act is not to be compared.
-fn agrees(bench: &Bench, stage: &Stage, act: &Act) -> Option<()> {
+fn agrees(bench: &Bench, stage: &Stage, act: &Act, scene: &dyn Fn() -> String) -> Option<()> {
     let actor = stage.actor(&act.actor).expect("the actor of an act");
     let mut after = stage.clone();
     let performed = perform(&mut after, act).expect("the actor of an act");
@@ -72,7 +72,7 @@ fn agrees(bench: &Bench, stage: &Stage, act: &Act) -> Option<()> {
         Err(error) => panic!("{act}: {error}"),
     };
     let allowed = matches!(observed, Observed::Allowed(_));
-    assert_eq!(allowed, performed.answer.outcome == Outcome::Allowed, "{act}: {observed:?}");
+    assert_eq!(allowed, performed.answer.outcome == Outcome::Allowed, "{}: {observed:?}", scene());
     let mut sources: Vec<_> = shown.iter().map(|one| one.source).collect();
     sources.dedup();
     for source in sources {
@@ -84,7 +84,7 @@ fn agrees(bench: &Bench, stage: &Stage, act: &Act) -> Option<()> {
             .filter(|path| model.get(*path) != kernel.get(*path))
             .map(|path| (path, before.get(path), model.get(path), kernel.get(path)))
             .collect();
-        assert!(differs.is_empty(), "{act}: path, before, model, kernel: {differs:#?}");
+        assert!(differs.is_empty(), "{}: path, before, model, kernel: {differs:?}", scene());
     }
     allowed.then_some(())
 }
@@ -107,7 +107,8 @@ fn what_random_acts_leave_is_what_the_kernel_leaves() {
             for _ in 0..12 {
                 let act = random_act(&mut rng, &scenario);
                 let changes = !act.verb.only_looks() || act.verb.writes();
-                if changes && agrees(&bench, &stage, &act).is_some() {
+                let scene = || scenario.with_comments(&act, &[]);
+                if changes && agrees(&bench, &stage, &act, &scene).is_some() {
                     compared += 1;
                 }
             }
@@ -196,7 +197,8 @@ fn a_day_of_acts_leaves_what_the_kernel_leaves_at_every_step() {
     for line in DAY.lines().filter(|line| !line.is_empty()) {
         let act = parse_act(line).unwrap();
         if let Some(bench) = &bench {
-            agrees(bench, &stage, &act).unwrap_or_else(|| panic!("{act} was not compared, or not allowed"));
+            agrees(bench, &stage, &act, &|| act.to_string())
+                .unwrap_or_else(|| panic!("{act} was not compared, or not allowed"));
         }
         let performed = perform(&mut stage, &act).unwrap();
         assert_ne!(performed.carried, Carried::Nothing, "{act}: {:?}", performed.answer.outcome);

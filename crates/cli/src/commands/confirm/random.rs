@@ -98,7 +98,7 @@ fn save(difference: &Difference, path: &Path) -> Result<(), Failure> {
 fn observed(held: &Held) -> String {
     match &held.result {
         Comparison::Same(observed) | Comparison::Different(observed) => {
-            mivask_show::words::observed(observed)
+            mivask_show::words::observed(&held.answer.act.verb, observed)
         }
         Comparison::NotChecked(reason) => reason.clone(),
     }

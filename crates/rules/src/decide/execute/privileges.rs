@@ -29,7 +29,6 @@ pub(super) fn privileges<W: Witness>(
 ) -> Result<Option<RunsAs>, Errno> {
     let view = walker.view();
     let who = view.who;
-    let (Some(uid), Some(gid)) = (who.inside_uid(), who.inside_gid()) else { return Ok(None) };
     let no_suid = view.mount(place.mount).flags.has(MountFlags::NO_SUID);
     let file = if no_suid { None } else { file_capabilities(view, place) };
     if let (None, false, Some(text)) = (file, no_suid, &view.source(place).tree.unrecorded().capabilities) {
@@ -45,6 +44,7 @@ pub(super) fn privileges<W: Witness>(
             return Err(walker.fail(Check::FileCapabilities, fact, place, Errno::EPERM));
         }
     }
+    let (Some(uid), Some(gid)) = (who.inside_uid(), who.inside_gid()) else { return Ok(None) };
     // Which bits it has, and with set-id bits whose it is, matters from here on; capabilities of its own were refused whoever
     // owns it.
     let counts = !no_suid && !who.no_new_privileges;

@@ -42,6 +42,12 @@ agree_on_layers! {
     writing_to_the_image_copies_up: "owner truncates /overlay/file -> allowed";
     changing_the_owner_in_the_image: "root sets-owner 7102:7300 on /overlay/image/f -> leaves 7102:7300 2644";
     overlay_leaves_a_foreign_set_group_id: "both-caps sets-group 0 on /overlay/set-group -> leaves 0:0 2644";
+    an_acl_the_image_does_not_have: "both-caps removes-acl /overlay/file -> denied ENODATA";
+    set_group_id_of_ones_own_group_stays: "both-caps removes-acl /overlay/set-group -> denied ENODATA";
+    a_foreign_set_group_id_goes_with_the_acl: "both-caps removes-acl /overlay/new -> leaves 0:0 0777";
+    a_directory_of_the_image_is_not_exchanged: "owner exchanges /overlay/image with /overlay/new -> denied EXDEV";
+    nor_with_a_file: "owner exchanges /overlay/file with /overlay/mixed -> denied EXDEV";
+    files_of_the_image_are: "owner exchanges /overlay/file with /overlay/new -> allowed";
 
     // 5 and 6: groups of new files.
     without_grpid_the_process_gives_the_group: "owner creates /ext4/shared/new -> leaves 7101:7200 0644";

@@ -3,6 +3,12 @@
 use super::world;
 
 agree! {
+    // An owner without a mapping on the mount, with a group that has one.
+    an_owner_without_a_mapping_is_replaced: "giver sets-owner 7101 on /m/mapped/half-mapped -> leaves 7101:7200 0666";
+    its_group_is_not_for_want_of_an_owner: "giver sets-owner 7101:7200 on /m/mapped/half-mapped -> denied EPERM";
+    nor_can_it_be_written_back: "giver sets-group 7200 on /m/mapped/half-mapped -> denied EOVERFLOW";
+    both_without_a_mapping_are_replaced: "giver sets-owner 7101:7200 on /m/mapped/unmapped -> leaves 7101:7200 0666";
+
     // 1.5: user namespaces.
     root_of_a_namespace_overrides_mapped_owners: "inner-root updates /c/owner-0000 -> allowed";
     root_of_a_namespace_owns_what_it_is: "lone-root updates /m/rw/mine -> allowed";
