@@ -1,12 +1,11 @@
-//! chmod(2), setting an ACL, utimensat(2) (`notify_change`, `setattr_prepare` in fs/attr.c, `vfs_set_acl`).
+//! chmod(2), utimensat(2) (`notify_change`, `setattr_prepare` in fs/attr.c).
 
-use mivask_model::acl::AclText;
-use mivask_model::ids::{DiskGid, DiskUid, InsideGid, InsideUid};
+use mivask_model::ids::{DiskGid, DiskUid};
 use mivask_model::mode::{Access, FileKind, Mode, ModeChange};
 use mivask_model::outcome::{Effect, Errno, Verdict};
 use mivask_model::personality::{Feature, Personality};
 
-use super::after::{After, acl_at, keeps_bit, left, unknown};
+use super::after::{After, acl_at, keeps_bit, left};
 use super::feature::supports;
 use super::writable::{mapped, unlocked, writable_mount};
 use crate::trace::Check;
@@ -66,51 +65,6 @@ pub(super) fn kept<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, mod
 pub(super) fn stored_ids(view: &View<'_>, place: Place) -> (Option<DiskUid>, Option<DiskGid>) {
     let owner = view.owner(place).and_then(|owner| owner.value());
     (owner.map(|owner| owner.uid), owner.map(|owner| owner.gid))
-}
-
-/// setxattr(2) of the access ACL: its ids must exist in the actor's namespace (EINVAL), then the inode may be
-/// written to (EPERM), then the owner alone may, then the ids must be expressed on the mount (EINVAL).
-pub(super) fn set_acl<'a, W: Witness>(
-    view: &'a View<'a>,
-    text: &AclText,
-    path: &'a [u8],
-    w: &mut W,
-) -> Verdict {
-    let mut walker = Walker::new(view, w);
-    let place = walker.place(path, Follow::Links)?;
-    writable_mount(&mut walker, place)?;
-    let namespace = &view.who.namespace;
-    let inside = text.all(
-        |uid| namespace.to_kernel_uid(InsideUid::new(uid)).is_some(),
-        |gid| namespace.to_kernel_gid(InsideGid::new(gid)).is_some(),
-    );
-    if !inside {
-        let fact = "an id in the ACL has no mapping in the actor's user namespace";
-        return Err(walker.fail(Check::Unmapped, fact, place, Errno::EINVAL));
-    }
-    unlocked(&mut walker, place, true)?;
-    mapped(&mut walker, place, Errno::EPERM)?;
-    supports(&mut walker, place, Feature::Acls)?;
-    owned(&mut walker, place, "only the owner changes the ACL")?;
-    let ids = &view.mount(place.mount).ids;
-    let before = walker.asked(place).mode();
-    let acl = text.over(
-        before.unwrap_or_default(),
-        |uid| ids.to_disk_uid(namespace.to_kernel_uid(InsideUid::new(uid))?),
-        |gid| ids.to_disk_gid(namespace.to_kernel_gid(InsideGid::new(gid))?),
-    );
-    let Some(acl) = acl else {
-        let fact = "an id in the ACL cannot be expressed on this mount";
-        return Err(walker.fail(Check::Unmapped, fact, place, Errno::EINVAL));
-    };
-    // Entries that are left out come from the mode, so without one neither is known.
-    let Some(before) = before else {
-        return Ok(unknown());
-    };
-    let mode = Some(kept(&mut walker, place, acl.applied_to(before)));
-    let acl = (!acl.is_minimal()).then_some(acl);
-    let (uid, gid) = stored_ids(view, place);
-    Ok(left(&mut walker, place, &After { uid, gid, mode, acl }))
 }
 
 /// utimensat(2) to now: the owner, or whoever may write.

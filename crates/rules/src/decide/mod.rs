@@ -1,9 +1,9 @@
 //! How an act ends, check by check in the kernel's order.
 
+mod acl;
 mod after;
 mod attributes;
 mod create;
-mod default_acl;
 mod execute;
 mod feature;
 mod link;
@@ -110,10 +110,10 @@ fn decide_modelled<'a, W: Witness>(view: &'a View<'a>, verb: &'a Verb, path: &'a
         Verb::SetsGroup(gid) => owner::set_owner(view, group(*gid), path, Follow::Links, w),
         Verb::SetsLinkOwner(owner) => owner::set_owner(view, *owner, path, Follow::AllButLast, w),
         Verb::SetsLinkGroup(gid) => owner::set_owner(view, group(*gid), path, Follow::AllButLast, w),
-        Verb::SetsAcl(acl) => attributes::set_acl(view, acl, path, w),
-        Verb::SetsDefaultAcl(acl) => default_acl::set(view, acl, path, w),
-        Verb::RemovesAcl => default_acl::remove(view, false, path, w),
-        Verb::RemovesDefaultAcl => default_acl::remove(view, true, path, w),
+        Verb::SetsAcl(text) => acl::set(view, text, path, w),
+        Verb::SetsDefaultAcl(acl) => acl::set_default(view, acl, path, w),
+        Verb::RemovesAcl => acl::remove(view, false, path, w),
+        Verb::RemovesDefaultAcl => acl::remove(view, true, path, w),
         Verb::Stamps => attributes::stamp(view, path, w),
         Verb::Backdates => attributes::backdate(view, path, w),
         Verb::Tags(name) => tag::tag(view, name, path, w),

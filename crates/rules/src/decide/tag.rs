@@ -42,14 +42,7 @@ pub(super) fn tag<'a, W: Witness>(view: &'a View<'a>, name: &[u8], path: &'a [u8
     if name.starts_with(b"security.") && name != FILE_CAPABILITIES {
         privileged(&mut walker, place)?;
     }
-    if KEPT.contains(&name) {
-        return Err(walker.fail(Check::Feature, "nothing follows the prefix", place, Errno::EINVAL));
-    }
-    if !KEPT.iter().any(|prefix| name.starts_with(prefix)) {
-        let fact = "no file system keeps attributes of that prefix";
-        return Err(walker.fail(Check::Feature, fact, place, Errno::EOPNOTSUPP));
-    }
-    supports(&mut walker, place, Feature::Attributes)?;
+    has_name(&mut walker, place, name)?;
     Ok(Effect::default())
 }
 
@@ -70,6 +63,12 @@ pub(super) fn read<'a, W: Witness>(view: &'a View<'a>, name: &[u8], path: &'a [u
         }
         walker.permit(place, Access::READ)?;
     }
+    has_name(&mut walker, place, name)?;
+    has(&mut walker, place, name)
+}
+
+/// A prefix that the file system keeps, and something behind it.
+fn has_name<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, name: &[u8]) -> Result<(), Errno> {
     if KEPT.contains(&name) {
         return Err(walker.fail(Check::Feature, "nothing follows the prefix", place, Errno::EINVAL));
     }
@@ -77,8 +76,7 @@ pub(super) fn read<'a, W: Witness>(view: &'a View<'a>, name: &[u8], path: &'a [u
         let fact = "no file system keeps attributes of that prefix";
         return Err(walker.fail(Check::Feature, fact, place, Errno::EOPNOTSUPP));
     }
-    supports(&mut walker, place, Feature::Attributes)?;
-    has(&mut walker, place, name)
+    supports(walker, place, Feature::Attributes)
 }
 
 /// Whether the attribute is there: file capabilities are given, others are not known.

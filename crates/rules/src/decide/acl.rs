@@ -1,10 +1,10 @@
-//! setxattr(2) of the default ACL, removexattr(2) of either (`vfs_set_acl`, `vfs_remove_acl`, `set_posix_acl` in
+//! setxattr(2) and removexattr(2) of access and default ACLs (`vfs_set_acl`, `vfs_remove_acl`, `set_posix_acl` in
 //! fs/posix_acl.c).
 
-use mivask_model::acl::AclText;
+use mivask_model::acl::{Acl, AclText};
 use mivask_model::fact::Unknown;
 use mivask_model::ids::{InsideGid, InsideUid};
-use mivask_model::mode::FileKind;
+use mivask_model::mode::{FileKind, Mode};
 use mivask_model::outcome::{Effect, Errno, Imprint, Verdict};
 use mivask_model::personality::{Feature, Personality};
 use mivask_model::tree::{Certainty, InodeId, Marks, Tree};
@@ -14,48 +14,96 @@ use super::attributes::{kept, owned, stored_ids};
 use super::feature::supports;
 use super::writable::{mapped, unlocked, writable_mount};
 use crate::asked::subject;
+use crate::imprint::shown;
 use crate::trace::Check;
 use crate::view::{Place, View};
 use crate::walk::{Follow, Walker};
 use crate::witness::{MissingFact, Witness};
 
-/// Gives the directory at `path` this default ACL: ids are checked as for an access ACL, and only a directory takes one
-/// (EACCES).
+const RULE: &str = "only the owner changes the ACL";
+
+/// setxattr(2) of the access ACL: its ids must exist in the actor's namespace (EINVAL), then the inode may be
+/// written to (EPERM), then the owner alone may, then the ids must be expressed on the mount (EINVAL).
 pub(super) fn set<'a, W: Witness>(view: &'a View<'a>, text: &AclText, path: &'a [u8], w: &mut W) -> Verdict {
     let mut walker = Walker::new(view, w);
-    let place = walker.place(path, Follow::Links)?;
-    writable_mount(&mut walker, place)?;
-    let namespace = &view.who.namespace;
-    let inside = text.all(
-        |uid| namespace.to_kernel_uid(InsideUid::new(uid)).is_some(),
-        |gid| namespace.to_kernel_gid(InsideGid::new(gid)).is_some(),
-    );
-    if !inside {
-        let fact = "an id in the ACL has no mapping in the actor's user namespace";
-        return Err(walker.fail(Check::Unmapped, fact, place, Errno::EINVAL));
-    }
+    let place = takes_ids(&mut walker, text, path)?;
+    changeable(&mut walker, place)?;
+    owned(&mut walker, place, RULE)?;
+    let before = walker.asked(place).mode();
+    let acl = stored(&mut walker, place, text, before)?;
+    // Entries that are left out come from the mode, so without one neither is known.
+    let Some(before) = before else {
+        return Ok(unknown());
+    };
+    let mode = Some(kept(&mut walker, place, acl.applied_to(before)));
+    let acl = (!acl.is_minimal()).then_some(acl);
+    let (uid, gid) = stored_ids(view, place);
+    Ok(left(&mut walker, place, &After { uid, gid, mode, acl }))
+}
+
+/// Gives the directory at `path` this default ACL: ids are checked as for an access ACL, and only a directory takes one
+/// (EACCES).
+pub(super) fn set_default<'a, W: Witness>(
+    view: &'a View<'a>,
+    text: &AclText,
+    path: &'a [u8],
+    w: &mut W,
+) -> Verdict {
+    let mut walker = Walker::new(view, w);
+    let place = takes_ids(&mut walker, text, path)?;
     changeable(&mut walker, place)?;
     if view.is_not(place, FileKind::Directory) {
         let fact = "only directories have a default ACL";
         return Err(walker.fail(Check::Kind, fact, place, Errno::EACCES));
     }
-    owned(&mut walker, place, "only the owner changes the ACL")?;
-    let ids = &view.mount(place.mount).ids;
+    owned(&mut walker, place, RULE)?;
     let before = walker.asked(place).mode();
+    let acl = stored(&mut walker, place, text, before)?;
+    let Some(mode) = before else { return Ok(unknown()) };
+    let (uid, gid) = stored_ids(view, place);
+    let effect = left(&mut walker, place, &After { uid, gid, mode: Some(mode), acl: None });
+    let default_acl = W::TRACING.then(|| shown(view, place, &acl));
+    Ok(Effect { imprint: effect.imprint.map(|imprint| Imprint { default_acl, ..imprint }), ..effect })
+}
+
+/// The place at `path`, where the mount can be written and the ids of `text` exist in the actor's namespace.
+fn takes_ids<'a, W: Witness>(
+    walker: &mut Walker<'a, '_, W>,
+    text: &AclText,
+    path: &'a [u8],
+) -> Result<Place, Errno> {
+    let place = walker.place(path, Follow::Links)?;
+    writable_mount(walker, place)?;
+    let namespace = &walker.view().who.namespace;
+    let inside = text.all(
+        |uid| namespace.to_kernel_uid(InsideUid::new(uid)).is_some(),
+        |gid| namespace.to_kernel_gid(InsideGid::new(gid)).is_some(),
+    );
+    if inside {
+        return Ok(place);
+    }
+    let fact = "an id in the ACL has no mapping in the actor's user namespace";
+    Err(walker.fail(Check::Unmapped, fact, place, Errno::EINVAL))
+}
+
+/// The ACL as the inode keeps it, over the mode there was.
+fn stored<W: Witness>(
+    walker: &mut Walker<'_, '_, W>,
+    place: Place,
+    text: &AclText,
+    before: Option<Mode>,
+) -> Result<Acl, Errno> {
+    let view = walker.view();
+    let (ids, namespace) = (&view.mount(place.mount).ids, &view.who.namespace);
     let acl = text.over(
         before.unwrap_or_default(),
         |uid| ids.to_disk_uid(namespace.to_kernel_uid(InsideUid::new(uid))?),
         |gid| ids.to_disk_gid(namespace.to_kernel_gid(InsideGid::new(gid))?),
     );
-    let Some(acl) = acl else {
+    acl.ok_or_else(|| {
         let fact = "an id in the ACL cannot be expressed on this mount";
-        return Err(walker.fail(Check::Unmapped, fact, place, Errno::EINVAL));
-    };
-    let Some(mode) = before else { return Ok(unknown()) };
-    let (uid, gid) = stored_ids(view, place);
-    let effect = left(&mut walker, place, &After { uid, gid, mode: Some(mode), acl: None });
-    let default_acl = W::TRACING.then(|| crate::imprint::shown(view, place, &acl));
-    Ok(Effect { imprint: effect.imprint.map(|imprint| Imprint { default_acl, ..imprint }), ..effect })
+        walker.fail(Check::Unmapped, fact, place, Errno::EINVAL)
+    })
 }
 
 /// Takes the default or the access ACL away; the mode stays, with the mask as the group's bits. Some file systems take a
@@ -74,7 +122,7 @@ pub(super) fn remove<'a, W: Witness>(
     if default && view.is_not(place, FileKind::Directory) {
         return Ok(Effect::default());
     }
-    owned(&mut walker, place, "only the owner changes the ACL")?;
+    owned(&mut walker, place, RULE)?;
     let before = walker.asked(place).mode();
     let drops = !default && view.source(place).personality.drops_set_group_id_with_acl();
     let mode = before.map(|before| if drops { kept(&mut walker, place, before) } else { before });
