@@ -18,8 +18,8 @@ pub(super) type SeenBy<'a> = (&'a MountTable, &'a UserNamespace);
 /// What happens to a tree.
 #[derive(Clone, Debug)]
 pub(crate) enum Edit {
-    /// Nothing that a later act could see.
-    Nothing,
+    /// Nothing that a later act could see, but what an overlay copies for it.
+    Touch(InodeId),
     /// A new entry of a directory, asked for with this mode.
     Add(InodeId, Vec<u8>, Box<Entry>, Mode),
     /// A further name.
@@ -90,7 +90,7 @@ impl Edit {
             return Some(Self::Uncapable(there()?));
         }
         if matches!(act.verb, Verb::Stamps | Verb::Backdates | Verb::Tags(_)) {
-            return Some(Self::Nothing);
+            return Some(Self::Touch(there()?));
         }
         let id = there()?;
         if act.verb == Verb::RemovesAcl {
@@ -135,7 +135,7 @@ impl Edit {
                 Sight::There(place),
             ) => place,
             (
-                Self::Nothing
+                Self::Touch(_)
                 | Self::Add(..)
                 | Self::Link(..)
                 | Self::Move(..)
@@ -154,24 +154,41 @@ impl Edit {
         }
     }
 
+    /// Notes what an overlay copies to its upper layer for it (`ovl_copy_up`): what is changed, and directories whose names are.
+    fn copy_up(&self, tree: &mut Tree) {
+        let mut all = Vec::new();
+        match self {
+            Self::Touch(id)
+            | Self::Become(id, ..)
+            | Self::Chown(id, ..)
+            | Self::Write(id, ..)
+            | Self::Uncapable(id)
+            | Self::DefaultAcl(id, ..)
+            | Self::NoAcl(id, ..)
+            | Self::Acl(id, ..)
+            | Self::Empty(id, ..)
+            | Self::Add(id, ..)
+            | Self::Remove(id, _) => all.push(*id),
+            Self::Link(dir, _, id) => all.extend([*dir, *id]),
+            Self::Move((dir, name), (to, new)) | Self::Exchange((dir, name), (to, new)) => {
+                all.extend([*dir, *to]);
+                all.extend(tree.lookup(*dir, name));
+                all.extend(tree.lookup(*to, new));
+            }
+        }
+        for id in all {
+            tree.copy_up(id);
+        }
+    }
+
     /// Makes the change.
     ///
     /// # Errors
     /// The tree cannot take it.
     pub(crate) fn apply(&self, tree: &mut Tree) -> Result<(), TreeError> {
-        if let Self::Become(id, ..)
-        | Self::Chown(id, ..)
-        | Self::Write(id, ..)
-        | Self::Uncapable(id)
-        | Self::DefaultAcl(id, ..)
-        | Self::NoAcl(id, ..)
-        | Self::Acl(id, ..)
-        | Self::Empty(id, ..) = self
-        {
-            tree.copy_up(*id);
-        }
+        self.copy_up(tree);
         match self {
-            Self::Nothing => {}
+            Self::Touch(_) => {}
             Self::Add(dir, name, entry, asked) => add(tree, (*dir, name), entry, *asked)?,
             Self::Link(dir, name, id) => tree.link(*dir, name, *id)?,
             Self::Move((dir, name), (to, new)) => tree.move_entry((*dir, name), (*to, new))?,

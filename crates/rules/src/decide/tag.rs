@@ -1,11 +1,11 @@
 //! setxattr(2) and getxattr(2) (`vfs_setxattr`, `xattr_permission` in fs/xattr.c, `cap_convert_nscap` in security/commoncap.c).
 
-use mivask_model::caps::Capability;
+use mivask_model::caps::{Capability, FileCapabilities};
 use mivask_model::fact::Unknown;
-use mivask_model::ids::InsideUid;
+use mivask_model::ids::{DiskUid, InsideUid};
 use mivask_model::mode::{Access, FileKind, Mode};
 use mivask_model::outcome::{Effect, Errno, Verdict};
-use mivask_model::personality::Feature;
+use mivask_model::personality::{Feature, Personality};
 
 use super::attributes::owned;
 use super::feature::supports;
@@ -20,6 +20,9 @@ use crate::witness::{MissingFact, Witness};
 const FILE_CAPABILITIES: &[u8] = b"security.capability";
 /// Prefixes some file system keeps attributes under.
 const KEPT: [&[u8]; 3] = [b"user.", b"trusted.", b"security."];
+
+/// What an overlay keeps its own attributes under, and names in it under another (`ovl_own_xattr_set`).
+const OVERLAYS_OWN: &[u8] = b"trusted.overlay.";
 
 /// Sets the extended attribute `name`.
 pub(super) fn tag<'a, W: Witness>(view: &'a View<'a>, name: &[u8], path: &'a [u8], w: &mut W) -> Verdict {
@@ -69,7 +72,8 @@ pub(super) fn read<'a, W: Witness>(view: &'a View<'a>, name: &[u8], path: &'a [u
 
 /// A prefix that the file system keeps, and something behind it.
 fn has_name<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, name: &[u8]) -> Result<(), Errno> {
-    if KEPT.contains(&name) {
+    let layered = walker.view().source(place).personality == Personality::Overlay;
+    if KEPT.contains(&name) || layered && name == OVERLAYS_OWN {
         return Err(walker.fail(Check::Feature, "nothing follows the prefix", place, Errno::EINVAL));
     }
     if !KEPT.iter().any(|prefix| name.starts_with(prefix)) {
@@ -95,10 +99,23 @@ fn has<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, name: &[u8]) ->
             walker.witness().choose(question, &unknown, 2, describe) == 0
         }
     };
+    let held = known.and_then(|id| tree.capabilities(id));
+    if there && name == FILE_CAPABILITIES && !shows(view, place, held) {
+        let fact = "the root user they belong to has no number in the actor's user namespace";
+        return Err(walker.fail(Check::Unmapped, fact, place, Errno::EOVERFLOW));
+    }
     if there {
         return Ok(Effect::default());
     }
     Err(walker.fail(Check::Feature, "it has no such attribute", place, Errno::ENODATA))
+}
+
+/// Whether file capabilities can be shown: those of a root user that the namespace has a number for, and the host's
+/// (`cap_inode_getsecurity`).
+fn shows(view: &View<'_>, place: Place, capabilities: Option<&FileCapabilities>) -> bool {
+    let stored = DiskUid::new(capabilities.map_or(0, |file| file.root));
+    let root = view.mount(place.mount).ids.to_kernel_uid(stored);
+    root.is_some_and(|root| root.raw() == 0 || view.who.namespace.to_inside_uid(root).is_some())
 }
 
 /// SYS_ADMIN in the initial user namespace, where the superblocks live.

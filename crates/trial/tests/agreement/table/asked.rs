@@ -50,6 +50,7 @@ agree! {
     // Attributes.
     an_attribute_is_not_there: "owner reads-tag /p/run of security.capability -> denied ENODATA";
     an_attribute_is_there: "other reads-tag /p/gives-chown of security.capability -> allowed";
+    the_hosts_show_in_every_namespace: "lone-root reads-tag /m/mapped/gives-chown of security.capability -> allowed";
     reading_user_attributes_takes_r: "other reads-tag /c/root-0600 of user.note -> denied EACCES";
     trusted_ones_do_not_show: "owner reads-tag /g/mine of trusted.note -> denied ENODATA";
     a_fifo_has_no_user_attributes: "owner reads-tag /f/fifo of user.note -> denied ENODATA";
