@@ -1,5 +1,6 @@
 //! What to know about an act that no change of owners, modes, mounts or ids mends.
 
+use mivask_model::outcome::Errno;
 use mivask_rules::settle::Outcome;
 use mivask_rules::trace::Check;
 
@@ -14,6 +15,9 @@ pub(super) fn hint(answer: &Answer) -> Option<String> {
             return Some(format!("it depends on {}: supply that first", facts.join("; ")));
         }
         Outcome::Allowed | Outcome::Denied(_) => {}
+    }
+    if answer.outcome.errno() == Some(Errno::ENODATA) {
+        return Some("it is not there, or not shown: set it first, no permission helps".to_owned());
     }
     let step = answer.deciding().filter(|_| answer.outcome != Outcome::Allowed)?;
     about(step.check).map(ToOwned::to_owned)
@@ -59,7 +63,7 @@ const fn about(check: Check) -> Option<&'static str> {
             "only root with CHOWN gives files away: let an init container that runs as root do it"
         }
         Check::Capability => {
-            "only root on the host with MKNOD makes devices: let the runtime hand in the one that is needed"
+            "that takes a capability on the host itself (MKNOD for devices): let the runtime, or root there, do it"
         }
         Check::OwnerBits
         | Check::AclUser

@@ -15,6 +15,9 @@ use crate::style::{BAD, FAINT, GOOD, paint};
 /// Endings that are listed with all their conditions; of more, only what decides each is said.
 const MOST: usize = 3;
 
+/// What settles a fact that no description holds.
+const NO_SCENE: &str = "no scene can supply it";
+
 /// The possibilities of an answer, and what would settle them; `word` goes before what an allowed act leaves.
 pub(super) fn dependences(
     out: &mut dyn Write,
@@ -34,7 +37,9 @@ pub(super) fn dependences(
         writeln!(out, "{pad}{}{when}", paint(style, &format!("{label:<width$}")))?;
     }
     let settles: BTreeSet<&Arc<str>> = all.iter().flat_map(|one| &one.settle).collect();
+    let several = settles.len() > 1;
     for settle in settles {
+        let settle = if several && **settle == *NO_SCENE { "no scene can supply the rest" } else { settle };
         let text = format!("to settle it: {}", safe(settle));
         writeln!(out, "{pad}{}", paint(FAINT, &folded(&text, indent, layout.width)))?;
     }
@@ -65,7 +70,10 @@ fn chain(all: &[Dependence], word: &str) -> Option<Vec<Line>> {
             None => lines.push((label, format!("when {own}"))),
         }
     }
-    lines.push((ending(longest, word), "otherwise".to_owned()));
+    // What ends like the rest needs no line of its own.
+    let rest = ending(longest, word);
+    lines.retain(|(label, _)| *label != rest);
+    lines.push((rest, "otherwise".to_owned()));
     Some(lines)
 }
 
