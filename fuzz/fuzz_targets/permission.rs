@@ -14,6 +14,7 @@ use mivask_core::decide::decide;
 use mivask_core::explore::{Decision, explore};
 use mivask_core::fact::Provenance;
 use mivask_core::credentials::Credentials;
+use mivask_core::held::Held;
 use mivask_core::ids::{DiskGid, DiskUid, Extent, IdMap, KernelGid, KernelUid, MountIds, UserNamespace};
 use mivask_core::mode::{FileKind, Mode, ModeChange};
 use mivask_core::mount::{Mount, MountFlags, MountOrigin, MountTable, Preparation, Source, Variant};
@@ -182,11 +183,13 @@ fn who(who: &Who) -> Credentials {
     let effective = CapabilitySet::from_bits(who.capabilities);
     let groups = IDS.into_iter().zip(who.groups).filter(|(_, member)| *member);
     Credentials {
-        fsuid: KernelUid::new(id(who.uid)),
-        fsgid: KernelGid::new(id(who.gid)),
+        fsuid: Held::Id(KernelUid::new(id(who.uid))),
+        fsgid: Held::Id(KernelGid::new(id(who.gid))),
         groups: groups.map(|(gid, _)| KernelGid::new(gid)).collect(),
         effective,
         permitted: effective,
+        inheritable: CapabilitySet::EMPTY,
+        ambient: CapabilitySet::EMPTY,
         bounding: CapabilitySet::from_bits(who.bounding),
         umask: Mode::new(who.umask & 0o777),
         no_new_privileges: who.no_new_privileges,
@@ -198,14 +201,19 @@ fn verb(number: u8, mode: u16, second: [u8; 4]) -> Verb {
     let mut verb = Verb::ALL[usize::from(number) % Verb::ALL.len()].clone();
     match &mut verb {
         Verb::Creates(asked) | Verb::MakesDirectory(asked) | Verb::MakesFifo(asked) => *asked = Mode::new(mode),
-        Verb::Points(path_to) | Verb::Links(path_to) | Verb::Renames(path_to) => *path_to = path(&second),
+        Verb::Points(path_to)
+        | Verb::Links(path_to)
+        | Verb::LinksTarget(path_to)
+        | Verb::Renames(path_to)
+        | Verb::RenamesNew(path_to)
+        | Verb::Exchanges(path_to) => *path_to = path(&second),
         Verb::SetsMode(change) => *change = ModeChange::Exact(Mode::new(mode)),
         Verb::SetsOwner(owner) | Verb::SetsLinkOwner(owner) => {
             *owner = Owner { uid: Some(id(second[0])).filter(|_| second[2] & 1 == 0), gid: Some(id(second[1])) };
         }
         Verb::SetsGroup(gid) | Verb::SetsLinkGroup(gid) => *gid = id(second[0]),
-        Verb::SetsAcl(text) => *text = acl(second),
-        Verb::Tags(name) => *name = [&b"user."[..], &b"trusted.x"[..], &b"security.capability"[..]][usize::from(second[0]) % 3].to_vec(),
+        Verb::SetsAcl(text) | Verb::SetsDefaultAcl(text) => *text = acl(second),
+        Verb::Tags(name) | Verb::ReadsTag(name) => *name = [&b"user."[..], &b"trusted.x"[..], &b"security.capability"[..]][usize::from(second[0]) % 3].to_vec(),
         _ => {}
     }
     verb
