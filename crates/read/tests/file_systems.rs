@@ -234,6 +234,28 @@ fn a_share_of_the_host_is_checked_here_and_there() {
     hold(&volume, &["herald reads /v/mine -> denied EACCES", "gauge reads /v/mine -> depends"]);
 }
 
+/// FUSE passes every name on to its program, and servers have `system.` names of their own; the rest keeps three prefixes.
+#[test]
+fn some_file_systems_keep_attributes_of_other_names() {
+    let shared = format!("{{ filesystem: fuse.stash, options: [allow_other, default_permissions], {TREE} }}");
+    hold(
+        &shared,
+        &["gauge reads-tag /v/mine of odd.note -> depends", "gauge tags /v/mine with odd.note -> depends"],
+    );
+    for filesystem in ["nfs4", "cifs", "ntfs3"] {
+        let volume = format!("{{ filesystem: {filesystem}, {TREE} }}");
+        hold(&volume, &["root reads-tag /v/mine of system.note -> depends"]);
+    }
+    let native = format!("{{ filesystem: ext4, {TREE} }}");
+    hold(
+        &native,
+        &[
+            "gauge reads-tag /v/mine of odd.note -> denied EOPNOTSUPP",
+            "gauge tags /v/mine with system.note -> denied EOPNOTSUPP",
+        ],
+    );
+}
+
 #[test]
 fn an_image_file_system_takes_no_write() {
     let volume = format!("{{ filesystem: squashfs, {TREE} }}");

@@ -223,6 +223,26 @@ impl Personality {
         matches!(self, Self::Tmpfs(_) | Self::Overlay)
     }
 
+    /// Whether it keeps the attribute `name`, whose prefix is none of `user.`, `trusted.` and `security.`: FUSE passes every name
+    /// on, others have `system.` names of their own (`s_xattr` of each).
+    #[must_use]
+    pub fn keeps_other_name(&self, name: &[u8]) -> Support {
+        let takes = match self {
+            Self::Fuse(_) => true,
+            Self::Ntfs(_) | Self::Cifs(_) | Self::Nfs(_) | Self::Remote(_) => name.starts_with(b"system."),
+            Self::Native(_)
+            | Self::Tmpfs(_)
+            | Self::Overlay
+            | Self::Image
+            | Self::Fat(_)
+            | Self::Kernel(_) => false,
+        };
+        if takes {
+            return Support::Unknown("whether this file system keeps attributes of that name");
+        }
+        Support::No(Errno::EOPNOTSUPP)
+    }
+
     /// What it answers to that change of a directory, whoever asks; `None` where it depends on permission.
     #[must_use]
     pub const fn refuses(&self, entry: Entry) -> Option<Errno> {

@@ -8,7 +8,7 @@ use mivask_model::outcome::{Effect, Errno, Verdict};
 use mivask_model::personality::{Feature, Personality};
 
 use super::attributes::owned;
-use super::feature::supports;
+use super::feature::{refusal, supports};
 use super::writable::{mapped, unlocked, writable_mount};
 use crate::asked::subject;
 use crate::trace::Check;
@@ -77,8 +77,11 @@ fn has_name<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, name: &[u8
         return Err(walker.fail(Check::Feature, "nothing follows the prefix", place, Errno::EINVAL));
     }
     if !KEPT.iter().any(|prefix| name.starts_with(prefix)) {
-        let fact = "no file system keeps attributes of that prefix";
-        return Err(walker.fail(Check::Feature, fact, place, Errno::EOPNOTSUPP));
+        let support = walker.view().source(place).personality.keeps_other_name(name);
+        if let Some(errno) = refusal(walker, place, support, Errno::EOPNOTSUPP) {
+            let fact = "this file system keeps no attributes of that prefix";
+            return Err(walker.fail(Check::Feature, fact, place, errno));
+        }
     }
     supports(walker, place, Feature::Attributes)
 }
