@@ -183,6 +183,7 @@ fn who(who: &Who) -> Credentials {
     let effective = CapabilitySet::from_bits(who.capabilities);
     let groups = IDS.into_iter().zip(who.groups).filter(|(_, member)| *member);
     Credentials {
+        real: None,
         fsuid: Held::Id(KernelUid::new(id(who.uid))),
         fsgid: Held::Id(KernelGid::new(id(who.gid))),
         groups: groups.map(|(gid, _)| KernelGid::new(gid)).collect(),

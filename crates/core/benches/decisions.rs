@@ -17,7 +17,7 @@ use mivask_core::personality::Personality;
 use mivask_core::prepare;
 use mivask_core::question::{ask, sweep};
 use mivask_core::remedy::remedies;
-use mivask_core::scene::{Container, Scene, Volume, VolumeFacts, VolumeKind, VolumeMount, Who, Workload};
+use mivask_core::scene::{Container, Program, Scene, Volume, VolumeFacts, VolumeKind, VolumeMount, Who, Workload};
 use mivask_core::stage::{Role, Stage};
 use mivask_core::tree::{Content, Entry, InodeId, Tree};
 use mivask_core::witness::Unwatched;
@@ -105,6 +105,7 @@ fn scene(tree: Tree, names: &[&str], at: &str) -> Scene {
         privileged: false,
         mounts: vec![mount.clone()],
         working_directory: None,
+        program: Program::default(),
         termination_log: None,
         unmodelled: Vec::new(),
         from: Provenance::rule("bench"),

@@ -69,6 +69,7 @@ fn tree(root: Entry, file: Entry) -> Tree {
 
 fn who(uid: u32, gid: u32, effective: CapabilitySet, namespace: UserNamespace) -> Credentials {
     Credentials {
+        real: None,
         fsuid: Held::Id(KernelUid::new(uid)),
         fsgid: Held::Id(KernelGid::new(gid)),
         groups: [].into(),

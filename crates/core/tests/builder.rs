@@ -74,6 +74,7 @@ fn container() -> Container {
         refusal: None,
         mounts: Vec::new(),
         working_directory: None,
+        program: mivask_core::scene::Program::default(),
         termination_log: None,
         unmodelled: Vec::new(),
         from: from(),

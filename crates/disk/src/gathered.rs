@@ -40,6 +40,12 @@ pub struct ImageFacts {
     pub volumes: Vec<String>,
     /// Its working directory.
     pub working_directory: Option<String>,
+    /// The first word of its ENTRYPOINT, which names the program.
+    pub entrypoint: Option<String>,
+    /// The first word of its CMD.
+    pub command: Option<String>,
+    /// `PATH` of its environment.
+    pub search: Option<String>,
 }
 
 /// The content of `/etc/passwd` and `/etc/group`; `None` for a file that is not there.

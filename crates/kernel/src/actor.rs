@@ -4,6 +4,7 @@ use std::path::Path;
 
 use mivask_model::caps::Capability;
 use mivask_model::credentials::Credentials;
+use mivask_model::held::Held;
 use mivask_model::ids::{InsideGid, InsideUid};
 use rustix::fs::Mode;
 use rustix::process::{Gid, Uid};
@@ -41,15 +42,17 @@ pub(crate) fn become_actor(who: &Credentials) -> Result<(), KernelError> {
         Err(rustix::io::Errno::PERM) if groups.len() < 2 => {}
         set => set.doing(|| "setgroups".to_owned())?,
     }
-    let gid = Gid::from_raw(
-        who.inside_gid().ok_or_else(unmapped)?.id().map(InsideGid::raw).ok_or_else(unnumbered)?,
-    );
-    rustix::thread::set_thread_res_gid(gid, gid, gid).doing(|| "setresgid".to_owned())?;
+    let gid = |gid: Option<Held<InsideGid>>| {
+        gid.ok_or_else(unmapped)?.id().map(InsideGid::raw).map(Gid::from_raw).ok_or_else(unnumbered)
+    };
+    let uid = |uid: Option<Held<InsideUid>>| {
+        uid.ok_or_else(unmapped)?.id().map(InsideUid::raw).map(Uid::from_raw).ok_or_else(unnumbered)
+    };
+    let (real, acting) = (gid(who.real_gid())?, gid(who.inside_gid())?);
+    rustix::thread::set_thread_res_gid(real, acting, acting).doing(|| "setresgid".to_owned())?;
     rustix::thread::set_keep_capabilities(true).doing(|| "keeping capabilities".to_owned())?;
-    let uid = Uid::from_raw(
-        who.inside_uid().ok_or_else(unmapped)?.id().map(InsideUid::raw).ok_or_else(unnumbered)?,
-    );
-    rustix::thread::set_thread_res_uid(uid, uid, uid).doing(|| "setresuid".to_owned())?;
+    let (real, acting) = (uid(who.real_uid())?, uid(who.inside_uid())?);
+    rustix::thread::set_thread_res_uid(real, acting, acting).doing(|| "setresuid".to_owned())?;
     let held = rustix::thread::capabilities(None).doing(|| "reading capabilities".to_owned())?;
     // Some machines lack a capability altogether; those that decide about files are checked for earlier.
     let set = |bits: u64| CapabilitySet::from_bits_retain(bits) & held.permitted;

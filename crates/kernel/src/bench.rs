@@ -5,6 +5,7 @@ use std::sync::Arc;
 use std::sync::mpsc::{Receiver, Sender, channel};
 
 use mivask_model::act::Act;
+use mivask_model::caps::CapabilitySet;
 use mivask_model::credentials::Credentials;
 use mivask_model::mount::MountTable;
 use mivask_model::observed::Observed;
@@ -149,9 +150,11 @@ fn observed(world: &World, who: &Credentials, record: Record) -> Observed {
             });
             // What this machine lacks altogether is not missed: whoever has all the rest of a bounding set has all of it.
             let here = who.bounding.intersection(crate::held());
-            let whole = |runs_as: RunsAs| {
-                let effective = if runs_as.effective == here { who.bounding } else { runs_as.effective };
-                RunsAs { effective, ..runs_as }
+            let whole = |set: CapabilitySet| if set == here { who.bounding } else { set };
+            let whole = |runs_as: RunsAs| RunsAs {
+                effective: whole(runs_as.effective),
+                permitted: whole(runs_as.permitted),
+                ..runs_as
             };
             Observed::Allowed(Effect { imprint, runs_as: runs_as.map(whole) })
         }

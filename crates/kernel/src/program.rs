@@ -135,12 +135,14 @@ const fn program() -> [u8; 0] {
 /// The identity in what the program wrote.
 pub(crate) fn runs_as(written: &[u8]) -> Option<RunsAs> {
     let word = |at: usize| Some(u32::from_le_bytes(written.get(at..at + 4)?.try_into().ok()?));
-    // Each of the two capability words comes with its permitted and inheritable ones.
-    let effective = u64::from(word(16)?) | u64::from(word(28)?) << 32;
+    // Two words of effective capabilities, each with its permitted and inheritable ones behind it.
+    let set =
+        |at: usize| Some(CapabilitySet::from_bits(u64::from(word(at)?) | u64::from(word(at + 12)?) << 32));
     Some(RunsAs {
         uid: Held::Id(InsideUid::new(word(0)?)),
         gid: Held::Id(InsideGid::new(word(8)?)),
-        effective: CapabilitySet::from_bits(effective),
+        effective: set(16)?,
+        permitted: set(20)?,
     })
 }
 
@@ -162,5 +164,6 @@ mod tests {
         assert!(ids.gid.is(InsideGid::new(rustix::process::getegid().as_raw())));
         let held = rustix::thread::capabilities(None).unwrap();
         assert_eq!(ids.effective.bits(), held.effective.bits());
+        assert_eq!(ids.permitted.bits(), held.permitted.bits());
     }
 }

@@ -56,7 +56,9 @@ pub(crate) fn encode(tried: &io::Result<Seen>) -> String {
         return format!("left {uid} {gid} {mode} {} {} {acl} {default_acl}\n", node.device, node.inode);
     }
     match &seen.runs_as {
-        Some(RunsAs { uid, gid, effective }) => format!("ran {uid} {gid} {}\n", effective.bits()),
+        Some(RunsAs { uid, gid, effective, permitted }) => {
+            format!("ran {uid} {gid} {} {}\n", effective.bits(), permitted.bits())
+        }
         None => "done\n".to_owned(),
     }
 }
@@ -81,11 +83,12 @@ fn line(line: &str) -> Result<Record, KernelError> {
         "done" => Ok(Record::Done(Seen::default())),
         "failed" => rest.parse().map(Record::Failed).map_err(|_| garbled()),
         "ran" => {
-            let effective = CapabilitySet::from_bits(number(2).ok_or_else(garbled)?);
+            let set = |index: usize| number(index).map(CapabilitySet::from_bits).ok_or_else(garbled);
             let runs_as = RunsAs {
                 uid: Held::Id(InsideUid::new(id(0)?)),
                 gid: Held::Id(InsideGid::new(id(1)?)),
-                effective,
+                effective: set(2)?,
+                permitted: set(3)?,
             };
             Ok(Record::Done(Seen { left: None, runs_as: Some(runs_as) }))
         }
@@ -133,6 +136,7 @@ mod tests {
             uid: Held::Id(InsideUid::new(0)),
             gid: Held::Id(InsideGid::new(7200)),
             effective: CapabilitySet::from_bits(0xa804_25fb),
+            permitted: CapabilitySet::from_bits(0xa804_25ff),
         };
         let acl = "user::rw-,user:7102:r--,group::r--,mask::r--,other::---";
         let all = [

@@ -7,13 +7,24 @@ use crate::held::Held;
 use crate::ids::{InsideGid, InsideUid, KernelGid, KernelUid, UserNamespace};
 use crate::mode::Mode;
 
+/// The real ids of a process whose program is set-id: those that access(2) and the next execve look at.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct RealIds<Uid, Gid> {
+    /// Real user id.
+    pub uid: Held<Uid>,
+    /// Real group id.
+    pub gid: Held<Gid>,
+}
+
 /// One process identity, in inside ids.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Identity {
-    /// User id.
+    /// User id it acts with: the effective one.
     pub uid: Held<InsideUid>,
-    /// Primary group id.
+    /// Primary group id it acts with.
     pub gid: Held<InsideGid>,
+    /// The real ids, where they are not those it acts with.
+    pub real: Option<RealIds<InsideUid, InsideGid>>,
     /// Supplementary groups as the kernel lists them in `/proc/PID/status`: sorted, and with
     /// the primary group repeated where the runtime repeats it.
     pub groups: Vec<Held<InsideGid>>,
@@ -42,6 +53,8 @@ pub struct Credentials {
     pub fsuid: Held<KernelUid>,
     /// Filesystem group id.
     pub fsgid: Held<KernelGid>,
+    /// The real ids, where they are not those it acts with.
+    pub real: Option<RealIds<KernelUid, KernelGid>>,
     /// Supplementary groups, sorted.
     pub groups: Arc<[KernelGid]>,
     /// Capabilities in force, in `namespace`.
@@ -73,11 +86,19 @@ impl Credentials {
         for gid in identity.groups.iter().filter_map(|gid| gid.id()) {
             groups.push(namespace.to_kernel_gid(gid)?);
         }
+        let real = match identity.real {
+            None => None,
+            Some(real) => Some(RealIds {
+                uid: real.uid.through(|uid| namespace.to_kernel_uid(uid))?,
+                gid: real.gid.through(|gid| namespace.to_kernel_gid(gid))?,
+            }),
+        };
         groups.sort_unstable();
         groups.dedup();
         Some(Self {
             fsuid: identity.uid.through(|uid| namespace.to_kernel_uid(uid))?,
             fsgid: identity.gid.through(|gid| namespace.to_kernel_gid(gid))?,
+            real,
             groups: groups.into(),
             effective: identity.effective,
             permitted: identity.permitted,
@@ -100,5 +121,41 @@ impl Credentials {
     #[must_use]
     pub fn inside_gid(&self) -> Option<Held<InsideGid>> {
         self.fsgid.through(|gid| self.namespace.to_inside_gid(gid))
+    }
+
+    /// The real user id as the process sees it; `None` where it is not mapped.
+    #[must_use]
+    pub fn real_uid(&self) -> Option<Held<InsideUid>> {
+        let uid = self.real.map_or(self.fsuid, |real| real.uid);
+        uid.through(|uid| self.namespace.to_inside_uid(uid))
+    }
+
+    /// The real group id as the process sees it; `None` where it is not mapped.
+    #[must_use]
+    pub fn real_gid(&self) -> Option<Held<InsideGid>> {
+        let gid = self.real.map_or(self.fsgid, |real| real.gid);
+        gid.through(|gid| self.namespace.to_inside_gid(gid))
+    }
+
+    /// The same in inside ids, with `groups` as the kernel lists them; `None` where an id has no mapping.
+    #[must_use]
+    pub fn identity(&self, groups: &[Held<InsideGid>]) -> Option<Identity> {
+        let uid = self.inside_uid()?;
+        let gid = self.inside_gid()?;
+        let real = RealIds { uid: self.real_uid()?, gid: self.real_gid()? };
+        Some(Identity {
+            uid,
+            gid,
+            real: (real != RealIds { uid, gid }).then_some(real),
+            groups: groups.to_vec(),
+            effective: self.effective,
+            permitted: self.permitted,
+            bounding: self.bounding,
+            inheritable: self.inheritable,
+            ambient: self.ambient,
+            umask: self.umask,
+            no_new_privileges: self.no_new_privileges,
+            namespace: self.namespace.clone(),
+        })
     }
 }

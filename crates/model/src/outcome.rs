@@ -143,6 +143,8 @@ pub struct RunsAs {
     pub gid: Held<InsideGid>,
     /// Capabilities in force.
     pub effective: CapabilitySet,
+    /// Capabilities it may put in force.
+    pub permitted: CapabilitySet,
 }
 
 /// What an allowed act leaves behind.

@@ -10,7 +10,7 @@ use mivask_core::host_mounts::{HostMount, HostMounts};
 use mivask_core::identity::{ImageFacts, Knowledge};
 use mivask_core::mount::MountFlags;
 use mivask_core::personality::Personality;
-use mivask_core::scene::{Image, VolumeFacts};
+use mivask_core::scene::{Image, Program, VolumeFacts};
 use mivask_core::tree::Tree;
 use mivask_disk::error::{At, DiskError};
 use mivask_disk::gathered::{AccountFiles, Gathered, Holes};
@@ -32,13 +32,20 @@ pub fn image(source: &str, gathered: Gathered) -> Image {
     let mut user = Knowledge::Unknown;
     let mut volumes = Vec::new();
     let mut working_directory = None;
+    let mut program = Knowledge::Unknown;
     if let Some(given) = gathered.image {
         user = Knowledge::Known(given.user.map(|user| Fact::new(user, from())));
         volumes = given.volumes.into_iter().map(|path| Fact::new(path.into_bytes(), from())).collect();
-        working_directory = given.working_directory.map(|path| Fact::new(path.into_bytes(), from()));
+        let bytes = |text: Option<String>| text.map(|text| Fact::new(text.into_bytes(), from()));
+        working_directory = bytes(given.working_directory);
+        program = Knowledge::Known(Program {
+            entrypoint: bytes(given.entrypoint),
+            command: bytes(given.command),
+            search: bytes(given.search),
+        });
     }
     let identity = ImageFacts { user, accounts };
-    Image { identity, tree: Some(tree), volumes, working_directory, ..Image::default() }
+    Image { identity, tree: Some(tree), volumes, working_directory, program, ..Image::default() }
 }
 
 fn account_lines(source: &str, files: &AccountFiles) -> Accounts {

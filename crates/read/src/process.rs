@@ -16,7 +16,8 @@ use mivask_core::mount::MountFlags;
 use mivask_core::personality::Personality;
 use mivask_core::runtime::Flavour;
 use mivask_core::scene::{
-    Below, Container, EngineOptions, Scene, Volume, VolumeFacts, VolumeKind, VolumeMount, Who, Workload,
+    Below, Container, EngineOptions, Program, Scene, Volume, VolumeFacts, VolumeKind, VolumeMount, Who,
+    Workload,
 };
 use mivask_core::stage::Role;
 use mivask_core::storage::Settings;
@@ -80,6 +81,7 @@ pub fn scene(process: Process, settings: Settings) -> Scene {
         refusal: None,
         mounts,
         working_directory: None,
+        program: Program::default(),
         termination_log: None,
         unmodelled: Vec::new(),
         from: from.clone(),
@@ -156,6 +158,7 @@ fn resolved(process: &Process, from: &Provenance) -> Resolved {
         assumptions.push("it may open the devices of a container's usual list, and no others".into());
     }
     let identity = Identity {
+        real: None,
         uid: Held::Id(uid),
         gid: Held::Id(gid),
         groups: groups.into_iter().map(Held::Id).collect(),

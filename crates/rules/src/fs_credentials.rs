@@ -133,6 +133,7 @@ mod tests {
 
     fn process(uid: u32, gid: u32, groups: std::ops::Range<u32>) -> Credentials {
         Credentials {
+            real: None,
             fsuid: Held::Id(KernelUid::new(uid)),
             fsgid: Held::Id(KernelGid::new(gid)),
             groups: groups.map(KernelGid::new).collect(),

@@ -41,6 +41,7 @@ impl Witness for AllSeeing {
 /// Root on the host with every capability.
 pub fn root_credentials() -> Credentials {
     Credentials {
+        real: None,
         fsuid: Held::Id(KernelUid::new(0)),
         fsgid: Held::Id(KernelGid::new(0)),
         groups: Arc::default(),

@@ -83,6 +83,7 @@ impl Disk {
 fn process(uid: u32, gid: u32, groups: &[u32], held: &[Capability]) -> Credentials {
     let effective = held.iter().fold(CapabilitySet::EMPTY, |set, capability| set.with(*capability));
     Credentials {
+        real: None,
         fsuid: Held::Id(KernelUid::new(uid)),
         fsgid: Held::Id(KernelGid::new(gid)),
         groups: groups.iter().copied().map(KernelGid::new).collect(),

@@ -55,6 +55,12 @@ pub enum Instruction {
     WorkingDirectory(Vec<u8>),
     /// `VOLUME`
     Volumes(Vec<Vec<u8>>),
+    /// `ENTRYPOINT`, by its first word; empty where it has none.
+    Entrypoint(Vec<u8>),
+    /// `CMD`, by its first word; empty where it has none.
+    Command(Vec<u8>),
+    /// `ENV PATH=`, with a zero byte where what was there before stands.
+    Search(Vec<u8>),
     /// `COPY` and `ADD`
     Copy(Box<Copy>),
     /// One command of a `RUN`.

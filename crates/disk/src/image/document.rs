@@ -132,6 +132,12 @@ pub(super) struct Config {
     pub user: Option<String>,
     /// `WORKDIR`.
     pub working_dir: Option<String>,
+    /// `ENTRYPOINT`.
+    pub entrypoint: Option<Vec<String>>,
+    /// `CMD`.
+    pub cmd: Option<Vec<String>>,
+    /// The environment, as `NAME=value`.
+    pub env: Option<Vec<String>>,
     /// `VOLUME`s, as the keys.
     pub volumes: Option<BTreeMap<String, IgnoredAny>>,
 }

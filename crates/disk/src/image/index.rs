@@ -176,10 +176,19 @@ pub(super) fn facts(config: &[u8]) -> Result<crate::gathered::ImageFacts, String
     let config: Configuration = serde_json::from_slice(config)
         .map_err(|error| format!("the configuration of the image does not read: {error}"))?;
     let given = config.config.unwrap_or_default();
+    let first = |words: Option<Vec<String>>| words.and_then(|words| words.into_iter().next());
     let text = |value: Option<String>| value.filter(|text| !text.is_empty());
     Ok(crate::gathered::ImageFacts {
         user: text(given.user),
         volumes: given.volumes.unwrap_or_default().into_keys().collect(),
         working_directory: text(given.working_dir),
+        entrypoint: first(given.entrypoint),
+        command: first(given.cmd),
+        search: given
+            .env
+            .into_iter()
+            .flatten()
+            .rev()
+            .find_map(|one| Some(one.strip_prefix("PATH=")?.to_owned())),
     })
 }

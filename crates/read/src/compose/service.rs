@@ -6,13 +6,14 @@ use mivask_core::fact::Fact;
 use mivask_core::identity::{DeclaredCapabilities, GroupName, PlainIdentity};
 use mivask_core::ids::UserNamespace;
 use mivask_core::outcome::Errno;
-use mivask_core::scene::{Container, VolumeMount, Who};
+use mivask_core::scene::{Container, Program, VolumeMount, Who};
 use mivask_core::stage::Role;
 use mivask_core::unmodelled::Unmodelled;
 
 use super::project::Reading;
 use super::types::Service;
 use crate::diagnostic::Severity;
+use crate::dockerfile::words;
 use crate::yaml::{Node, Scalar, Value, resolve};
 
 /// What `security_opt` says.
@@ -62,10 +63,37 @@ impl Reading<'_> {
             working_directory: given
                 .working_dir
                 .map(|path| Fact::new(path.into_bytes(), self.place(at("working_dir"), "working_dir"))),
+            program: self.program(node),
             termination_log: None,
             unmodelled: std::mem::take(&mut self.unmodelled),
             from: self.place(node, "services"),
         })
+    }
+
+    /// What it starts: `null` leaves the image's, an empty list or text takes it away (Compose specification, `entrypoint`).
+    fn program(&self, node: &Node) -> Program {
+        let word = |key: &str| {
+            let given = node.get(key).filter(|given| !given.is_nothing())?;
+            let first = match (given.is_list(), given.text()) {
+                (true, _) => given.items().first().and_then(Node::text).unwrap_or_default().to_owned(),
+                (false, Some(text)) => words(text, '\\', &|_| None).into_iter().next().unwrap_or_default(),
+                (false, None) => return None,
+            };
+            Some(Fact::new(first.into_bytes(), self.place(given, key)))
+        };
+        let named =
+            |node: &Node| Some(Fact::new(node.text()?.as_bytes().to_vec(), self.place(node, "environment")));
+        let search = node.get("environment").and_then(|given| {
+            if given.is_list() {
+                let path = |item: &Node| {
+                    let value = item.text()?.strip_prefix("PATH=")?.as_bytes().to_vec();
+                    Some(Fact::new(value, self.place(item, "environment")))
+                };
+                return given.items().iter().rev().find_map(path);
+            }
+            given.get("PATH").and_then(named)
+        });
+        Program { entrypoint: word("entrypoint"), command: word("command"), search }
     }
 
     /// `host` leaves a remapped daemon's namespace.

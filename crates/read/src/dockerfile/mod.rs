@@ -5,6 +5,8 @@ mod shell;
 mod stage;
 mod variables;
 
+pub(crate) use shell::words;
+
 use std::collections::BTreeMap;
 use std::ops::Range;
 use std::path::Path;

@@ -46,7 +46,20 @@ impl Reader<'_> {
             Instruction::Arg(arg) => {
                 variables.set_args(&arg.arguments.value, self.escape, self.args, Some(self.global));
             }
-            Instruction::Env(env) => variables.set_env(&env.arguments.value, self.escape),
+            Instruction::Env(env) => {
+                if let Some(search) = variables.search(&env.arguments.value, self.escape) {
+                    self.push(stage, Told::Search(search.into_bytes()), &env.arguments.span, "ENV");
+                }
+                variables.set_env(&env.arguments.value, self.escape);
+            }
+            Instruction::Entrypoint(given) => {
+                let (word, span) = first_word(&given.arguments, variables);
+                self.push(stage, Told::Entrypoint(word), &span, "ENTRYPOINT");
+            }
+            Instruction::Cmd(given) => {
+                let (word, span) = first_word(&given.arguments, variables);
+                self.push(stage, Told::Command(word), &span, "CMD");
+            }
             Instruction::User(user) => {
                 let name = variables.replaced(&user.arguments.value, self.escape).trim().to_owned();
                 self.push(stage, Told::User(name), &user.arguments.span, "USER");
@@ -81,12 +94,11 @@ impl Reader<'_> {
             Instruction::Shell(shell) => {
                 let name =
                     shell.arguments.first().map(|word| word.value.rsplit('/').next().unwrap_or_default());
+                variables.shell = shell.arguments.first().map(|word| word.value.to_string());
                 variables.foreign_shell = !matches!(name, Some("sh" | "bash" | "ash" | "dash"));
             }
             // These say nothing about files, or only about images built on this one.
-            Instruction::Cmd(_)
-            | Instruction::Entrypoint(_)
-            | Instruction::Expose(_)
+            Instruction::Expose(_)
             | Instruction::From(_)
             | Instruction::Healthcheck(_)
             | Instruction::Label(_)
@@ -236,6 +248,22 @@ impl Reader<'_> {
             Some(number) => Base::Stage(number),
             None => Base::Image(name.to_owned()),
         }
+    }
+}
+
+/// The word that names the program, empty where there is none; what is written for a shell starts the shell.
+fn first_word(form: &Form<'_>, variables: &Variables) -> (Vec<u8>, Range<usize>) {
+    match form {
+        Form::Exec(words) => {
+            let first = words.value.first().map_or_else(Vec::new, |word| word.value.as_bytes().to_vec());
+            (first, words.span.clone())
+        }
+        Form::Shell(script) if script.value.trim().is_empty() => (Vec::new(), script.span.clone()),
+        Form::Shell(script) => {
+            let shell = variables.shell.clone().unwrap_or_else(|| "/bin/sh".to_owned());
+            (shell.into_bytes(), script.span.clone())
+        }
+        _ => (Vec::new(), 0..0),
     }
 }
 

@@ -9,6 +9,8 @@ use super::shell;
 pub(super) struct Variables {
     args: BTreeMap<String, String>,
     env: BTreeMap<String, String>,
+    /// The program of `SHELL`.
+    pub shell: Option<String>,
     /// Whether commands are for a shell whose language is not known here.
     pub foreign_shell: bool,
     /// Names that had no value where they were used.
@@ -18,7 +20,8 @@ pub(super) struct Variables {
 impl Variables {
     /// The environment that a stage hands on to one built on it.
     pub(super) fn inherited(&self) -> Self {
-        Self { env: self.env.clone(), foreign_shell: self.foreign_shell, ..Self::default() }
+        let (env, shell) = (self.env.clone(), self.shell.clone());
+        Self { env, shell, foreign_shell: self.foreign_shell, ..Self::default() }
     }
 
     /// What a command's shell sees: the environment wins.
@@ -62,6 +65,15 @@ impl Variables {
         }
         out.push_str(rest);
         out
+    }
+
+    /// What an `ENV` makes of `PATH`, with a zero byte where the base's stays; `None` where it leaves it alone.
+    pub(super) fn search(&self, text: &str, escape: char) -> Option<String> {
+        let mut probe = self.clone();
+        probe.env.entry("PATH".to_owned()).or_insert_with(|| "\0".to_owned());
+        let before = probe.env.get("PATH").cloned();
+        probe.set_env(text, escape);
+        probe.env.remove("PATH").filter(|after| Some(after) != before.as_ref())
     }
 
     /// `ENV NAME=value ...`, or `ENV NAME the rest of the line`.

@@ -5,7 +5,7 @@ use mivask_core::mount::MountFlags;
 use mivask_core::refusal::Refusal;
 use mivask_core::refusal::RefusalClass;
 use mivask_core::runtime::Flavour;
-use mivask_core::scene::{Below, Container, Volume, VolumeKind, VolumeMount, Who, Workload};
+use mivask_core::scene::{Below, Container, Program, Volume, VolumeKind, VolumeMount, Who, Workload};
 use mivask_core::stage::Role;
 
 use super::api::{Container as ApiContainer, PersistentVolumeClaim, PodSpec, VolumeMount as ApiMount};
@@ -186,6 +186,7 @@ fn container(
         refusal,
         who: Who::Kubernetes(Box::new(security)),
         mounts,
+        program: program(described, origin),
         working_directory: path_of(described.working_dir.as_deref(), "workingDir", origin),
         termination_log: path_of(
             described.termination_message_path.as_deref(),
@@ -195,6 +196,21 @@ fn container(
         unmodelled: policies.over(&pod.policies, &context),
         from: origin.place("name", "containers.name"),
     })
+}
+
+/// What it starts; an empty list says nothing.
+fn program(described: &ApiContainer, origin: &Origin<'_>) -> Program {
+    let words = |words: &[String], field: &str| {
+        let first = Program::first(words);
+        (!words.is_empty()).then(|| origin.fact(field, field, first))
+    };
+    let search = described.env.iter().rfind(|variable| variable.name == "PATH");
+    let search = search.and_then(|variable| variable.value.as_ref()).filter(|value| !value.contains("$("));
+    Program {
+        entrypoint: words(&described.command, "command"),
+        command: words(&described.args, "args"),
+        search: search.map(|value| origin.fact("env", "env", value.clone().into_bytes())),
+    }
 }
 
 /// An absolute path of a field; anything else is left to the runtime's default.

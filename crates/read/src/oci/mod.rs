@@ -14,7 +14,8 @@ use mivask_core::mode::Mode;
 use mivask_core::mount::MountFlags;
 use mivask_core::runtime::Flavour;
 use mivask_core::scene::{
-    Below, Container, EngineOptions, Scene, TmpfsAsked, Volume, VolumeKind, VolumeMount, Who, Workload,
+    Below, Container, EngineOptions, Program, Scene, TmpfsAsked, Volume, VolumeKind, VolumeMount, Who,
+    Workload,
 };
 use mivask_core::stage::Role;
 
@@ -72,6 +73,7 @@ pub fn add(
         refusal: None,
         mounts,
         working_directory: cwd.starts_with('/').then(|| reading.fact("process.cwd", cwd.into_bytes())),
+        program: reading.program(process),
         termination_log: None,
         unmodelled: Vec::new(),
         from: reading.place("process"),
@@ -100,6 +102,15 @@ struct Reading<'a> {
 }
 
 impl Reading<'_> {
+    fn program(&self, process: &Process) -> Program {
+        let search = process.env.iter().find_map(|one| one.strip_prefix("PATH="));
+        Program {
+            entrypoint: Some(self.fact("process.args", Program::first(&process.args))),
+            command: None,
+            search: search.map(|path| self.fact("process.env", path.as_bytes().to_vec())),
+        }
+    }
+
     fn at(&self, path: &str) -> &Node {
         self.node.find(path).unwrap_or(self.node)
     }

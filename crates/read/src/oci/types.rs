@@ -38,6 +38,12 @@ pub(super) struct Process {
     pub user: User,
     /// Its working directory.
     pub cwd: String,
+    /// The program and its arguments.
+    #[serde(default)]
+    pub args: Vec<String>,
+    /// Its environment, as `NAME=value`.
+    #[serde(default)]
+    pub env: Vec<String>,
     /// Its capability sets.
     #[serde(default)]
     pub capabilities: LinuxCapabilities,

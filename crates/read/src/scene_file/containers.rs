@@ -8,7 +8,7 @@ use mivask_core::identity::{DeclaredCapabilities, GroupName, PlainIdentity, PodS
 use mivask_core::ids::{MountIds, UserNamespace};
 use mivask_core::mode::Mode;
 use mivask_core::runtime::Flavour;
-use mivask_core::scene::{Container, Volume, VolumeKind, VolumeMount, Who, Workload};
+use mivask_core::scene::{Container, Program, Volume, VolumeKind, VolumeMount, Who, Workload};
 use mivask_core::stage::Role;
 
 use super::convert::Reading;
@@ -85,6 +85,13 @@ impl Reading<'_> {
             who: Who::Plain(Box::new(plain)),
             mounts,
             working_directory: None,
+            program: Program {
+                entrypoint: section
+                    .program
+                    .as_ref()
+                    .map(|program| self.fact(item, "program", program.clone().into_bytes())),
+                ..Program::default()
+            },
             termination_log: None,
             unmodelled: Vec::new(),
             from: self.source.place(&item.span, "containers"),

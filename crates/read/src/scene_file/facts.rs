@@ -9,7 +9,7 @@ use mivask_core::identity::{ImageFacts, Knowledge};
 use mivask_core::ids::UserNamespace;
 use mivask_core::mount::MountFlags;
 use mivask_core::personality::{OptionError, Personality, Squash};
-use mivask_core::scene::{Host, Image, VolumeFacts};
+use mivask_core::scene::{Host, Image, Program, VolumeFacts};
 use mivask_core::storage::Settings;
 use mivask_core::tree::Tree;
 use mivask_disk::image::Choice;
@@ -39,6 +39,10 @@ fn over(from: Image, given: Image) -> Image {
         tree: given.tree.or(from.tree),
         volumes: if given.volumes.is_empty() { from.volumes } else { given.volumes },
         working_directory: given.working_directory.or(from.working_directory),
+        program: match (given.program, from.program) {
+            (Knowledge::Known(given), Knowledge::Known(from)) => Knowledge::Known(given.over(from)),
+            (known @ Knowledge::Known(_), Knowledge::Unknown) | (Knowledge::Unknown, known) => known,
+        },
         ..given
     }
 }
@@ -92,8 +96,13 @@ impl Reading<'_> {
             let span = &node.get("working-directory").unwrap_or(node).span;
             Fact::new(path.as_bytes().to_vec(), self.source.place(span, &field("working-directory")))
         });
+        let program = section.program.as_ref().map_or(Knowledge::Unknown, |program| {
+            let span = &node.get("program").unwrap_or(node).span;
+            let word = Fact::new(program.as_bytes().to_vec(), self.source.place(span, &field("program")));
+            Knowledge::Known(Program { entrypoint: Some(word), ..Program::default() })
+        });
         let identity = ImageFacts { user, accounts };
-        let given = Image { identity, tree, volumes, working_directory, ..Image::default() };
+        let given = Image { identity, tree, volumes, working_directory, program, ..Image::default() };
         match section.from.as_deref().zip(node.get("from")) {
             Some((path, at)) => {
                 self.image_from(name, section, path, at).map_or(given.clone(), |from| over(from, given))

@@ -164,6 +164,8 @@ pub struct ImageSection {
     pub volumes: Vec<String>,
     /// Its working directory.
     pub working_directory: Option<String>,
+    /// The program it starts, the first word of its ENTRYPOINT or CMD: a path, or a name that is looked for in `PATH`.
+    pub program: Option<String>,
 }
 
 /// Account files: a path, or the text itself (anything with a `:` in it); `null` where there is none.
@@ -239,6 +241,8 @@ pub struct ContainerSection {
     pub name: String,
     /// The image it runs, a key of `images`.
     pub image: Option<String>,
+    /// The program it starts: a path, or a name that is looked for in `PATH`; the image's where left out.
+    pub program: Option<String>,
     /// `UID`, `UID:GID` or names; the image's USER where left out.
     pub user: Option<RawText>,
     /// Added supplementary group ids.

@@ -19,42 +19,61 @@ const MOST_INTERPRETERS: usize = 5;
 
 /// Starts the program at `path`.
 pub(super) fn run<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], w: &mut W) -> Verdict {
+    let runs_as = start(view, path, 0, w)?.and_then(|who| {
+        let (uid, gid) = (who.inside_uid()?, who.inside_gid()?);
+        Some(RunsAs { uid, gid, effective: who.effective, permitted: who.permitted })
+    });
+    Ok(Effect { imprint: None, runs_as })
+}
+
+/// What the process behind `view` is once it has started the program at `path`; `None` where that is not known.
+///
+/// # Errors
+/// Why the kernel does not start it.
+pub fn start_program<'a, W: Witness>(
+    view: &'a View<'a>,
+    path: &'a [u8],
+    w: &mut W,
+) -> Result<Option<Credentials>, Errno> {
     start(view, path, 0, w)
 }
 
-fn start<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], depth: usize, w: &mut W) -> Verdict {
+fn start<'a, W: Witness>(
+    view: &'a View<'a>,
+    path: &'a [u8],
+    depth: usize,
+    w: &mut W,
+) -> Result<Option<Credentials>, Errno> {
     let mut walker = Walker::new(view, w);
     let place = walker.place(path, Follow::Links)?;
     executable(&mut walker, place)?;
     let Some(interpreter) = interpreter(&mut walker, place)? else {
-        return Ok(Effect { imprint: None, runs_as: privileges(&mut walker, place)? });
+        return privileges(&mut walker, place);
     };
     if depth == MOST_INTERPRETERS {
         return Err(walker.fail(Check::Format, "more than five interpreters in a row", place, Errno::ELOOP));
     }
-    let effect = start(view, interpreter, depth + 1, w)?;
+    let started = start(view, interpreter, depth + 1, w)?;
     // Only then the interpreter opens the script, as whoever it runs as.
-    let runs_as = match effect.runs_as {
-        Some(runs_as) => Some(runs_as),
+    let opens = match &started {
+        Some(who) => Some(who.clone()),
         None => match opened_by_nobody_known(view, (interpreter, path), w)? {
-            Opens::As(runs_as) => runs_as,
-            Opens::Granted => return Ok(effect),
+            Opens::As(who) => who,
+            Opens::Granted => return Ok(None),
             Opens::Refused => return Err(Errno::EACCES),
         },
     };
-    let who = runs_as.and_then(|runs_as| started(view.who, runs_as));
-    let who = who.as_ref().unwrap_or(view.who);
-    let view = view.of(who);
+    let view = view.of(opens.as_ref().unwrap_or(view.who));
     let mut walker = Walker::new(&view, w);
     let place = walker.place(path, Follow::Links)?;
     walker.permit(place, Access::READ)?;
-    Ok(effect)
+    Ok(started)
 }
 
 /// Who opens a script.
 enum Opens {
     /// Somebody known; `None` for the caller, who has no ids to speak of.
-    As(Option<RunsAs>),
+    As(Option<Credentials>),
     /// Somebody who may.
     Granted,
     /// Somebody who may not.
@@ -90,21 +109,6 @@ fn opened_by_nobody_known<W: Witness>(
     Ok(match walker.witness().choose(question, &unknown, 2, describe) {
         0 => Opens::Granted,
         _ => Opens::Refused,
-    })
-}
-
-/// What a process has that `who` started and that runs as `runs_as` says; `None` where it is the same, or has no mapping.
-fn started(who: &Credentials, runs_as: RunsAs) -> Option<Credentials> {
-    let same = (who.inside_uid(), who.inside_gid()) == (Some(runs_as.uid), Some(runs_as.gid));
-    if same && who.effective == runs_as.effective {
-        return None;
-    }
-    Some(Credentials {
-        fsuid: runs_as.uid.through(|uid| who.namespace.to_kernel_uid(uid))?,
-        fsgid: runs_as.gid.through(|gid| who.namespace.to_kernel_gid(gid))?,
-        effective: runs_as.effective,
-        permitted: runs_as.effective,
-        ..who.clone()
     })
 }
 

@@ -1,7 +1,7 @@
 //! access(2) (`do_faccessat` in fs/open.c).
 
 use mivask_model::caps::CapabilitySet;
-use mivask_model::credentials::Credentials;
+use mivask_model::credentials::{Credentials, RealIds};
 use mivask_model::fact::Provenance;
 use mivask_model::ids::InsideUid;
 use mivask_model::mode::{Access, FileKind};
@@ -15,11 +15,12 @@ use crate::walk::{Follow, Walker};
 use crate::witness::Witness;
 
 /// Whether the real user may do that: with all that it is permitted to put in force for root, with nothing for anybody else
-/// (`access_override_creds`). The real ids are those the process runs as, since nothing here started set-id.
+/// (`access_override_creds`).
 pub(super) fn may<'a, W: Witness>(view: &'a View<'a>, wanted: Access, path: &'a [u8], w: &mut W) -> Verdict {
-    let root = view.who.inside_uid().is_some_and(|uid| uid.is(InsideUid::new(0)));
+    let root = view.who.real_uid().is_some_and(|uid| uid.is(InsideUid::new(0)));
     let effective = if root { view.who.permitted } else { CapabilitySet::EMPTY };
-    let who = Credentials { effective, ..view.who.clone() };
+    let real = view.who.real.unwrap_or(RealIds { uid: view.who.fsuid, gid: view.who.fsgid });
+    let who = Credentials { fsuid: real.uid, fsgid: real.gid, effective, ..view.who.clone() };
     let view = view.of(&who);
     let mut walker = Walker::new(&view, w);
     if !root {

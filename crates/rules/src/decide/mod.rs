@@ -20,6 +20,8 @@ mod writable;
 
 pub mod after_walk;
 
+pub use execute::start_program;
+
 use mivask_model::act::{Owner, Verb};
 use mivask_model::mode::{Access, Mode};
 use mivask_model::outcome::Verdict;

@@ -12,8 +12,9 @@ use mivask_model::refusal::RefusalClass;
 use mivask_model::tree::{Certainty, Doubt, Entry, InodeId, Spot, Tree};
 
 use crate::identity::Knowledge;
+use crate::recipe::BuildStep;
 use crate::runtime::BuildRules;
-use crate::scene::Image;
+use crate::scene::{Image, Program, USUAL_SEARCH};
 
 /// A number, or the fact that would give it.
 pub(super) type Number = Result<u32, Unknown>;
@@ -35,6 +36,11 @@ pub(super) struct BuildState<'a> {
     pub user: Knowledge<Option<Fact<String>>>,
     pub volumes: Vec<Fact<Vec<u8>>>,
     pub working_directory: Option<Fact<Vec<u8>>>,
+    pub program: Knowledge<Program>,
+    /// Whether a `CMD` of this stage said what the program's arguments are, so that an `ENTRYPOINT` leaves it.
+    pub own_command: bool,
+    /// `PATH`, where a step set it.
+    pub search: Option<Fact<Vec<u8>>>,
     /// Whether the working directory is still to be made, by the first command that runs in it.
     pub to_make: bool,
     /// Where commands of the running `RUN` are, where one of them went elsewhere.
@@ -65,6 +71,9 @@ impl<'a> BuildState<'a> {
             user: base.identity.user,
             volumes: base.volumes,
             working_directory: base.working_directory,
+            program: base.program,
+            own_command: false,
+            search: None,
             to_make: false,
             shell_directory: None,
             umask: Mode::new(0o022),
@@ -89,9 +98,50 @@ impl<'a> BuildState<'a> {
             tree: Some(Arc::new(tree)),
             volumes: self.volumes.clone(),
             working_directory: self.working_directory.clone(),
+            program: self.started(),
             assumptions: self.assumptions.clone(),
             failure: self.failure.clone(),
         }
+    }
+
+    /// What it starts, with the `PATH` it got.
+    fn started(&self) -> Knowledge<Program> {
+        match (&self.program, &self.search) {
+            (Knowledge::Known(program), Some(search)) => {
+                Knowledge::Known(Program { search: Some(search.clone()), ..program.clone() })
+            }
+            (program, _) => program.clone(),
+        }
+    }
+
+    /// `ENTRYPOINT`: the base's `CMD` is gone with it.
+    pub(super) fn starts(&mut self, word: &[u8], step: &BuildStep) {
+        let known = match &self.program {
+            Knowledge::Known(program) => program.clone(),
+            Knowledge::Unknown => Program::default(),
+        };
+        let command = if self.own_command { known.command } else { None };
+        let entrypoint = Some(Fact::new(word.to_vec(), step.from.clone()));
+        self.program = Knowledge::Known(Program { entrypoint, command, search: known.search });
+    }
+
+    /// `CMD`; below an image that is not given it may be an argument of that one's entrypoint.
+    pub(super) fn passes(&mut self, word: &[u8], step: &BuildStep) {
+        self.own_command = true;
+        if let Knowledge::Known(program) = &mut self.program {
+            program.command = Some(Fact::new(word.to_vec(), step.from.clone()));
+        }
+    }
+
+    /// `ENV PATH=`.
+    pub(super) fn looks_in(&mut self, text: &[u8], step: &BuildStep) {
+        let base = match &self.program {
+            Knowledge::Known(program) => program.search.as_ref(),
+            Knowledge::Unknown => None,
+        };
+        let before = self.search.as_ref().or(base).map_or(USUAL_SEARCH, |search| search.value.as_slice());
+        let pieces: Vec<&[u8]> = text.split(|byte| *byte == 0).collect();
+        self.search = Some(Fact::new(pieces.join(before), step.from.clone()));
     }
 
     /// The build stops here: there is no such image. Where failure is forgiven, only what comes of it is not known.

@@ -22,7 +22,7 @@ use mivask_model::tree::{Certainty, Entry, Tree};
 use crate::identity::{ImageFacts, Knowledge};
 use crate::recipe::{Base, BuildStage, CopyFrom, Instruction};
 use crate::runtime::{BuildRules, Runtime};
-use crate::scene::{Image, Scene};
+use crate::scene::{Image, Program, Scene};
 use ground::BuildState;
 
 /// The scene with every image that it builds, as the builder of its runtime makes them.
@@ -59,6 +59,10 @@ fn corrected(built: Image, given: &Image) -> Image {
         tree: given.tree.or(built.tree),
         volumes: if given.volumes.is_empty() { built.volumes } else { given.volumes },
         working_directory: given.working_directory.or(built.working_directory),
+        program: match (given.program, built.program) {
+            (Knowledge::Known(given), Knowledge::Known(built)) => Knowledge::Known(given.over(built)),
+            (known @ Knowledge::Known(_), Knowledge::Unknown) | (Knowledge::Unknown, known) => known,
+        },
         ..built
     }
 }
@@ -107,6 +111,9 @@ impl<'a> Yard<'a> {
                     let paths = paths.iter().map(|path| Fact::new(path.clone(), step.from.clone()));
                     ground.volumes.extend(paths);
                 }
+                Instruction::Entrypoint(word) => ground.starts(word, step),
+                Instruction::Command(word) => ground.passes(word, step),
+                Instruction::Search(text) => ground.looks_in(text, step),
                 Instruction::Copy(copy) => {
                     let (tree, whence) = match &copy.from {
                         CopyFrom::Context(tree) => (tree.clone(), "the build context".to_owned()),
@@ -135,6 +142,7 @@ impl<'a> Yard<'a> {
                     accounts: Knowledge::Known(Accounts::default()),
                 },
                 tree: Some(Arc::new(Tree::new(Entry::directory(0, 0, 0o755), from.clone()))),
+                program: Knowledge::Known(Program::default()),
                 ..Image::default()
             },
             Base::Stage(number) => earlier.get(*number).map(BuildState::image).unwrap_or_default(),

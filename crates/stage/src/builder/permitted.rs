@@ -77,6 +77,7 @@ fn judged(tree: Tree, verb: &Verb, path: &[u8], owner: KernelOwner) -> (Option<E
     });
     let none = mivask_model::caps::CapabilitySet::EMPTY;
     let who = Credentials {
+        real: None,
         fsuid: Held::Id(owner.uid),
         fsgid: Held::Id(owner.gid),
         groups: [owner.gid].into(),

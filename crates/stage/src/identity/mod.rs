@@ -29,12 +29,18 @@ use mivask_model::fact::{Provenance, Unknown};
 pub enum IdentityField {
     /// `USER` of the image.
     ImageUser,
+    /// The program it starts, where that decides who it is.
+    Program,
     /// User id.
     Uid,
+    /// Real user id, where the program is set-id.
+    RealUid,
     /// Account name.
     Name,
     /// Primary group id.
     Gid,
+    /// Real group id, where the program is set-id.
+    RealGid,
     /// One supplementary group id.
     Group,
     /// Bounding set.
@@ -57,7 +63,10 @@ impl IdentityField {
     pub const fn word(self) -> &'static str {
         match self {
             Self::ImageUser => "image user",
+            Self::Program => "program",
             Self::Uid => "uid",
+            Self::RealUid => "real uid",
+            Self::RealGid => "real gid",
             Self::Name => "name",
             Self::Gid => "gid",
             Self::Group => "group",

@@ -374,6 +374,7 @@ impl Privileges {
         let in_force = self.effective.unwrap_or(derived);
         let ambient = if self.effective.is_none() { self.root.ambient } else { CapabilitySet::EMPTY };
         Identity {
+            real: None,
             uid: person.uid.map(InsideUid::new),
             gid: person.gid.map(InsideGid::new),
             groups: sorted(person.groups),

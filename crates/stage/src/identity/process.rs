@@ -52,6 +52,7 @@ pub fn process_identity(
     let ambient = asked.ambient.intersection(asked.inheritable).intersection(asked.permitted);
     let in_force = if uid == 0 { asked.bounding.union(asked.inheritable) } else { ambient };
     let identity = Identity {
+        real: None,
         uid: Held::Id(InsideUid::new(uid)),
         gid: Held::Id(InsideGid::new(gid)),
         groups: sorted(groups.iter().copied().map(Held::Id)),

@@ -20,7 +20,7 @@ use super::image::image_source;
 use super::mount_point::find_or_make;
 use super::nested;
 use super::prepared::{Prepared, Ready, new_volume};
-use super::{creator, identify, image_name, user_namespace};
+use super::{creator, identify, image_name, program, user_namespace};
 use crate::runtime::{Flavour, Runtime};
 use crate::scene::{Container, VolumeMount};
 use crate::stage::{Actor, Stage};
@@ -70,7 +70,7 @@ pub(super) fn actor(
     });
     // A cluster holds the whole pod back, an engine only the container that mounts it.
     let blocked = mounts.blocked.or_else(|| shared.into_iter().find(|refusal| refusal.whole_pod));
-    Actor {
+    let mut actor = Actor {
         name,
         workload: Arc::from(context.workload.name.as_str()),
         container: Arc::from(container.name.as_str()),
@@ -84,7 +84,10 @@ pub(super) fn actor(
         needs: mounts.needs,
         blocked,
         from: container.from.clone(),
-    }
+    };
+    let image = container.image.as_ref().and_then(|image| context.scene.images.get(&image.value));
+    program::follow(stage, &mut actor, container, image);
+    actor
 }
 
 enum Wanted<'a> {

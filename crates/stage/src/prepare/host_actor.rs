@@ -51,6 +51,7 @@ pub fn stage_with_host(scene: &Scene) -> Stage {
 
 fn actor(mounts: MountTable) -> Actor {
     let identity = Identity {
+        real: None,
         uid: Held::Id(InsideUid::new(0)),
         gid: Held::Id(InsideGid::new(0)),
         groups: Vec::new(),

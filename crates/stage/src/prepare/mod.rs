@@ -18,6 +18,7 @@ mod image;
 mod mount_point;
 mod nested;
 mod prepared;
+mod program;
 mod shown;
 mod sub_path;
 mod volume;

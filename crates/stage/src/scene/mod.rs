@@ -1,5 +1,6 @@
 //! Everything that was given: workloads, images, volumes and the host.
 
+mod program;
 mod volume;
 mod workload;
 
@@ -11,7 +12,7 @@ use mivask_model::accounts::Accounts;
 use crate::actor_names::ActorNames;
 use crate::cluster::Cluster;
 pub use crate::cluster::HostPathCheck;
-use crate::identity::ImageFacts;
+use crate::identity::{ImageFacts, Knowledge};
 use crate::recipe::Recipe;
 use crate::runtime::Runtime;
 use mivask_model::fact::{Fact, Provenance};
@@ -23,6 +24,7 @@ use mivask_model::refusal::Refusal;
 use mivask_model::storage::Settings;
 use mivask_model::tree::Tree;
 
+pub use program::{Program, USUAL_SEARCH};
 pub use volume::*;
 pub use workload::*;
 
@@ -91,6 +93,8 @@ pub struct Image {
     pub volumes: Vec<Fact<Vec<u8>>>,
     /// Its working directory.
     pub working_directory: Option<Fact<Vec<u8>>>,
+    /// The program it starts.
+    pub program: Knowledge<Program>,
     /// What was taken for granted about it.
     pub assumptions: Vec<Arc<str>>,
     /// Why there is no such image: its build fails.

@@ -4,7 +4,7 @@ use mivask_model::fact::{Fact, Provenance};
 use mivask_model::refusal::Refusal;
 use mivask_model::unmodelled::Unmodelled;
 
-use super::{Volume, VolumeKind, VolumeMount};
+use super::{Program, Volume, VolumeKind, VolumeMount};
 use crate::identity::{ContainerSecurity, PlainIdentity, PodSecurity, ProcessIdentity, Resolved};
 use crate::runtime::Flavour;
 use crate::stage::Role;
@@ -96,6 +96,8 @@ pub struct Container {
     pub mounts: Vec<VolumeMount>,
     /// Its working directory, where the description sets one.
     pub working_directory: Option<Fact<Vec<u8>>>,
+    /// What it starts.
+    pub program: Program,
     /// Where the kubelet mounts the termination log, where the description says so.
     pub termination_log: Option<Fact<Vec<u8>>>,
     /// What it asks for that no rule here follows.
@@ -120,6 +122,7 @@ impl Container {
             refusal: None,
             mounts: Vec::new(),
             working_directory: None,
+            program: Program::default(),
             termination_log: None,
             unmodelled: Vec::new(),
             from,

@@ -41,6 +41,7 @@ fn somebody(condition: Option<&Condition>) -> Credentials {
     let held = held.fold(CapabilitySet::EMPTY, |set, capability| set.with(*capability));
     let groups = condition.map(|condition| condition.groups.clone()).unwrap_or_default();
     Credentials {
+        real: None,
         fsuid: Held::Id(KernelUid::new(
             condition.and_then(|condition| condition.uid).map_or(4321, |uid| uid.raw()),
         )),

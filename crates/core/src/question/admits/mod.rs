@@ -328,6 +328,7 @@ impl Site<'_> {
         let held =
             trial.capability.map_or(CapabilitySet::EMPTY, |capability| CapabilitySet::EMPTY.with(capability));
         Credentials {
+            real: None,
             fsuid: Held::Id(KernelUid::new(trial.uid)),
             fsgid: Held::Id(KernelGid::new(group)),
             groups: trial.groups.iter().copied().map(KernelGid::new).collect(),

@@ -85,7 +85,7 @@ pub(super) fn commands(script: &str, escape: char, values: Values<'_>) -> Vec<Pi
 }
 
 /// The words of one line without operators: those of `ENV`, `ARG` and the like.
-pub(super) fn words(line: &str, escape: char, values: Values<'_>) -> Vec<String> {
+pub(crate) fn words(line: &str, escape: char, values: Values<'_>) -> Vec<String> {
     let mut lexer = Lexer::new(line, escape, values);
     while lexer.at < line.len() {
         let before = lexer.at;

@@ -137,6 +137,10 @@ pub(in crate::kubernetes) struct Container {
     pub volume_mounts: Vec<VolumeMount>,
     /// Its working directory.
     pub working_dir: Option<String>,
+    /// What it starts, in place of the image's entrypoint.
+    pub command: Vec<String>,
+    /// The arguments, in place of the image's.
+    pub args: Vec<String>,
     /// The file for its last words.
     pub termination_message_path: Option<String>,
     /// `Always` makes an init container a sidecar.

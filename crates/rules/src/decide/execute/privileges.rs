@@ -2,12 +2,12 @@
 //! `cap_bprm_creds_from_file` in security/commoncap.c).
 
 use mivask_model::caps::{CapabilitySet, FileCapabilities};
-use mivask_model::credentials::Credentials;
+use mivask_model::credentials::{Credentials, RealIds};
 use mivask_model::held::Held;
 use mivask_model::ids::{DiskUid, InsideGid, InsideUid, KernelUid};
 use mivask_model::mode::Mode;
 use mivask_model::mount::MountFlags;
-use mivask_model::outcome::{Errno, RunsAs};
+use mivask_model::outcome::Errno;
 
 use crate::asked::Owner;
 use crate::trace::Check;
@@ -19,14 +19,14 @@ use crate::witness::Witness;
 type Ids = (Held<InsideUid>, Held<InsideGid>);
 
 /// What the program file at `place` makes of the process; `None` where owner and mode are not known, and with them
-/// the set-id bits.
+/// the set-id bits, or an id has no mapping.
 ///
 /// # Errors
 /// EPERM where the file's capabilities are to be in force but the bounding set lacks one.
 pub(super) fn privileges<W: Witness>(
     walker: &mut Walker<'_, '_, W>,
     place: Place,
-) -> Result<Option<RunsAs>, Errno> {
+) -> Result<Option<Credentials>, Errno> {
     let view = walker.view();
     let who = view.who;
     let no_suid = view.mount(place.mount).flags.has(MountFlags::NO_SUID);
@@ -60,7 +60,7 @@ pub(super) fn privileges<W: Witness>(
     if mode.is_some_and(is_set_id) || file.is_some() {
         note(walker, place, set.unwrap_or((uid, gid)), file);
     }
-    Ok(Some(gained(who, (uid, gid), set, (file, permitted, effective))))
+    Ok(gained(who, (uid, gid), set, (file, permitted, effective)))
 }
 
 /// Whether the bits make a program run as its owner or its group. Set-group-id without group execute marks mandatory locking.
@@ -69,14 +69,14 @@ pub(super) const fn is_set_id(mode: Mode) -> bool {
 }
 
 /// What the process at `ids` gains from a program that has no set-id bits, where it is not known whether it has.
-pub(super) fn without_set_id<W: Witness>(walker: &Walker<'_, '_, W>, place: Place) -> Option<RunsAs> {
+pub(super) fn without_set_id<W: Witness>(walker: &Walker<'_, '_, W>, place: Place) -> Option<Credentials> {
     let view = walker.view();
     let who = view.who;
     let ids = who.inside_uid().zip(who.inside_gid())?;
     let no_suid = view.mount(place.mount).flags.has(MountFlags::NO_SUID);
     let file = if no_suid { None } else { file_capabilities(view, place) };
     let permitted = file.map_or(CapabilitySet::EMPTY, |file| given(who, file));
-    Some(gained(who, ids, None, (file, permitted, file.is_some_and(|file| file.effective))))
+    gained(who, ids, None, (file, permitted, file.is_some_and(|file| file.effective)))
 }
 
 /// What a file's capabilities give to `who`.
@@ -85,40 +85,51 @@ fn given(who: &Credentials, file: &FileCapabilities) -> CapabilitySet {
     who.bounding.intersection(file.permitted).union(inherited)
 }
 
-/// The identity after execve: from the ids `uid` and `gid`, with those that set-id bits give, and what the file's capabilities
-/// permit and put into force.
+/// The process after execve, which acted with the ids `uid` and `gid`: with those that set-id bits give, and what the file's
+/// capabilities permit and put into force; `None` where an id has no mapping.
+///
+/// The real ids stay, and are those that a change is measured against (`__is_setuid`, `__is_real`).
 fn gained(
     who: &Credentials,
     (uid, gid): Ids,
     set: Option<Ids>,
     (file, mut permitted, mut effective): (Option<&FileCapabilities>, CapabilitySet, bool),
-) -> RunsAs {
-    let (new_uid, new_gid) = set.unwrap_or((uid, gid));
+) -> Option<Credentials> {
+    let real = (who.real_uid()?, who.real_gid()?);
+    let (mut new_uid, mut new_gid) = set.unwrap_or((uid, gid));
     let root = Held::Id(InsideUid::new(0));
     // A set-user-id root program with capabilities of its own gives a stranger those only.
-    let mixed = file.is_some() && new_uid == root && uid != root;
-    if !mixed && (new_uid == root || uid == root) {
+    let mixed = file.is_some() && new_uid == root && real.0 != root;
+    if !mixed && (new_uid == root || real.0 == root) {
         permitted = who.bounding.union(who.inheritable);
         effective |= new_uid == root;
     }
-    let in_group = new_gid == gid
+    let in_group = new_gid == real.1
         || new_gid
             .id()
             .and_then(|gid| who.namespace.to_kernel_gid(gid))
             .is_some_and(|gid| who.groups.contains(&gid));
-    let other_ids = new_uid != uid || !in_group;
-    let changed = (new_uid, new_gid) != (uid, gid) || !who.permitted.contains(permitted);
+    let other_ids = new_uid != real.0 || !in_group;
+    let changed = (new_uid, new_gid) != real || !who.permitted.contains(permitted);
     // Whoever becomes somebody else, or is given capabilities by the file, keeps none of its own.
     let ambient = if file.is_some() || other_ids { CapabilitySet::EMPTY } else { who.ambient };
-    let mut new_uid = new_uid;
-    let mut new_gid = new_gid;
     if changed && who.no_new_privileges {
-        new_uid = uid;
-        new_gid = gid;
+        (new_uid, new_gid) = real;
         permitted = permitted.intersection(who.permitted);
     }
-    let effective = if effective { permitted.union(ambient) } else { ambient };
-    RunsAs { uid: new_uid, gid: new_gid, effective }
+    let permitted = permitted.union(ambient);
+    let fsuid = new_uid.through(|uid| who.namespace.to_kernel_uid(uid))?;
+    let fsgid = new_gid.through(|gid| who.namespace.to_kernel_gid(gid))?;
+    let stays = who.real.unwrap_or(RealIds { uid: who.fsuid, gid: who.fsgid });
+    Some(Credentials {
+        fsuid,
+        fsgid,
+        real: (stays != RealIds { uid: fsuid, gid: fsgid }).then_some(stays),
+        permitted,
+        effective: if effective { permitted } else { ambient },
+        ambient,
+        ..who.clone()
+    })
 }
 
 /// The ids that set-id bits give; `None` where there are none or either id has no mapping in the process's

@@ -45,6 +45,7 @@ impl Case<'_> {
                 // A process that is not root starts without effective capabilities, whatever was added.
                 let in_force = if numbers.uid.is(0) { set } else { CapabilitySet::EMPTY };
                 let identity = Identity {
+                    real: None,
                     uid: numbers.uid.map(InsideUid::new),
                     gid: numbers.gid.map(InsideGid::new),
                     groups: sorted(numbers.groups),
