@@ -17,7 +17,9 @@ use mivask_core::personality::Personality;
 use mivask_core::prepare;
 use mivask_core::question::{ask, sweep};
 use mivask_core::remedy::remedies;
-use mivask_core::scene::{Container, Program, Scene, Volume, VolumeFacts, VolumeKind, VolumeMount, Who, Workload};
+use mivask_core::scene::{
+    Container, Program, Scene, Volume, VolumeFacts, VolumeKind, VolumeMount, Who, Workload,
+};
 use mivask_core::stage::{Role, Stage};
 use mivask_core::tree::{Content, Entry, InodeId, Tree};
 use mivask_core::witness::Unwatched;

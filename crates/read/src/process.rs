@@ -16,10 +16,8 @@ use mivask_core::mount::MountFlags;
 use mivask_core::personality::Personality;
 use mivask_core::runtime::Flavour;
 use mivask_core::scene::{
-    Below, Container, EngineOptions, Program, Scene, Volume, VolumeFacts, VolumeKind, VolumeMount, Who,
-    Workload,
+    Below, Container, EngineOptions, Scene, Volume, VolumeFacts, VolumeKind, VolumeMount, Who, Workload,
 };
-use mivask_core::stage::Role;
 use mivask_core::storage::Settings;
 use mivask_disk::process::{Process, ProcessMount};
 
@@ -70,21 +68,12 @@ pub fn scene(process: Process, settings: Settings) -> Scene {
         scene.volumes.insert(shown, VolumeFacts { flags: MountFlags::NONE, ..facts });
     }
     let container = Container {
-        name: "process".to_owned(),
-        role: Role::App,
-        image: None,
         who,
-        read_only_root: false,
         // A container's list of devices is kept where no one can read it back; a process of the host has none.
         privileged: process.same_mounts,
         unmasked: true,
-        refusal: None,
         mounts,
-        working_directory: None,
-        program: Program::default(),
-        termination_log: None,
-        unmodelled: Vec::new(),
-        from: from.clone(),
+        ..Container::plain("process", "0:0", from.clone())
     };
     scene.workloads.push(Workload {
         name: process.name,

@@ -17,6 +17,7 @@ mod known;
 mod mistakes;
 mod mount_points;
 mod pasted;
+mod programs;
 mod questions;
 mod rehearsals;
 mod remedy;

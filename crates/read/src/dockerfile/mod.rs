@@ -30,6 +30,22 @@ pub(crate) struct Options {
     pub target: Option<String>,
 }
 
+/// `text` with `""` for the empty list of an `ENTRYPOINT` or a `CMD`, which the parser does not take; every byte stays where it is.
+fn without_empty_lists(text: &str) -> String {
+    let line = |line: &str| {
+        let list = line.find('[').map(|at| (&line[..at], &line[at..]));
+        let Some((before, list)) = list else { return line.to_owned() };
+        let keyword = before.trim();
+        let starts = keyword.eq_ignore_ascii_case("ENTRYPOINT") || keyword.eq_ignore_ascii_case("CMD");
+        let inside = list.trim_end().strip_prefix('[').and_then(|list| list.strip_suffix(']'));
+        if starts && inside.is_some_and(|inside| inside.trim().is_empty()) {
+            return format!("{before}{}", list.replace(['[', ']'], "\""));
+        }
+        line.to_owned()
+    };
+    text.split_inclusive('\n').map(line).collect()
+}
+
 /// Reads the build file `source`, whose context is `folder`.
 ///
 /// `None` where it cannot be used; `diagnostics` says why.
@@ -40,7 +56,8 @@ pub(crate) fn read(
     files: &dyn FileReader,
     diagnostics: &mut Diagnostics,
 ) -> Option<Recipe> {
-    let parsed = match parse(&source.text) {
+    let text = without_empty_lists(&source.text);
+    let parsed = match parse(&text) {
         Ok(parsed) => parsed,
         Err(error) => {
             let at = byte_of(source, error.line(), error.column());

@@ -68,18 +68,7 @@ impl Reader<'_> {
                 let to = variables.replaced(unquoted(&path.arguments.value), self.escape);
                 self.push(stage, Told::WorkingDirectory(to.into_bytes()), &path.arguments.span, "WORKDIR");
             }
-            Instruction::Volume(volume) => {
-                let (texts, span) = match &volume.arguments {
-                    JsonOrStringArray::Json(list) => (&list.value[..], list.span.clone()),
-                    JsonOrStringArray::String(list) => {
-                        let start = list.first().map_or(0, |text| text.span.start);
-                        (&list[..], start..list.last().map_or(0, |text| text.span.end))
-                    }
-                };
-                let paths =
-                    texts.iter().map(|text| variables.replaced(&text.value, self.escape).into_bytes());
-                self.push(stage, Told::Volumes(paths.collect()), &span, "VOLUME");
-            }
+            Instruction::Volume(volume) => self.volumes(&volume.arguments, stage, variables),
             Instruction::Copy(copy) => {
                 let parts = (&copy.options[..], &copy.src[..], &*copy.dest.value);
                 let span = copy.copy.span.start..copy.dest.span.end;
@@ -107,6 +96,18 @@ impl Reader<'_> {
             | Instruction::Stopsignal(_)
             | _ => {}
         }
+    }
+
+    fn volumes(&self, given: &JsonOrStringArray<'_, 1>, stage: &mut BuildStage, variables: &mut Variables) {
+        let (texts, span) = match given {
+            JsonOrStringArray::Json(list) => (&list.value[..], list.span.clone()),
+            JsonOrStringArray::String(list) => {
+                let start = list.first().map_or(0, |text| text.span.start);
+                (&list[..], start..list.last().map_or(0, |text| text.span.end))
+            }
+        };
+        let paths = texts.iter().map(|text| variables.replaced(&text.value, self.escape).into_bytes());
+        self.push(stage, Told::Volumes(paths.collect()), &span, "VOLUME");
     }
 
     fn push(&self, stage: &mut BuildStage, instruction: Told, span: &Range<usize>, keyword: &str) {
@@ -258,7 +259,10 @@ fn first_word(form: &Form<'_>, variables: &Variables) -> (Vec<u8>, Range<usize>)
             let first = words.value.first().map_or_else(Vec::new, |word| word.value.as_bytes().to_vec());
             (first, words.span.clone())
         }
-        Form::Shell(script) if script.value.trim().is_empty() => (Vec::new(), script.span.clone()),
+        // An empty list, as `without_empty_lists` spells it.
+        Form::Shell(script) if unquoted(script.value.trim()).trim().is_empty() => {
+            (Vec::new(), script.span.clone())
+        }
         Form::Shell(script) => {
             let shell = variables.shell.clone().unwrap_or_else(|| "/bin/sh".to_owned());
             (shell.into_bytes(), script.span.clone())

@@ -146,8 +146,8 @@ pub struct IdMapSection {
 #[serde(rename_all = "kebab-case")]
 pub struct ImageSection {
     /// Where the image is: an OCI layout, an archive of one or one that an engine saved, a folder or an archive with
-    /// its root file system. It tells the files and accounts, the first three also USER, VOLUME and WORKDIR; what
-    /// is beside it here wins.
+    /// its root file system. It tells the files and accounts, the first three also USER, VOLUME, WORKDIR and the
+    /// program; what is beside it here wins.
     pub from: Option<String>,
     /// Which platform of an image for several, such as `linux/arm64`; this machine's where left out.
     pub platform: Option<String>,

@@ -28,6 +28,10 @@ pub(super) struct IdentityJson {
     refusal_class: Option<&'static str>,
     uid: Option<u32>,
     gid: Option<u32>,
+    /// The real user id; another than `uid` where the program that starts is set-id.
+    real_uid: Option<u32>,
+    /// The real group id, likewise.
+    real_gid: Option<u32>,
     groups: Option<Vec<u32>>,
     name: Option<String>,
     #[schemars(regex(pattern = "^[0-7]{4}$"))]
@@ -112,6 +116,12 @@ impl IdentityJson {
             refusal_class: refusal.map(|refusal| refusal.class.word()),
             uid: agreed(shown, |identity| identity.uid.id()).flatten().map(|id| id.raw()),
             gid: agreed(shown, |identity| identity.gid.id()).flatten().map(|id| id.raw()),
+            real_uid: agreed(shown, |identity| identity.real.map_or(identity.uid, |real| real.uid).id())
+                .flatten()
+                .map(|id| id.raw()),
+            real_gid: agreed(shown, |identity| identity.real.map_or(identity.gid, |real| real.gid).id())
+                .flatten()
+                .map(|id| id.raw()),
             groups: agreed(shown, group_numbers),
             name: resolved.name.clone(),
             umask: agreed(shown, |identity| identity.umask.to_string()),

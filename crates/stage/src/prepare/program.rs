@@ -10,7 +10,7 @@ use mivask_model::fact::{Fact, Provenance, Unknown};
 use mivask_model::outcome::{Effect, Errno, RunsAs, Verdict};
 use mivask_model::refusal::{Refusal, RefusalClass};
 use mivask_rules::decide::start_program;
-use mivask_rules::explore::{Explored, explore};
+use mivask_rules::explore::{Decision, Explored, explore};
 
 use super::container::parts;
 use crate::identity::{IdentityFact, IdentityField, Knowledge, set_in_words};
@@ -48,12 +48,31 @@ pub(super) fn follow(stage: &Stage, actor: &mut Actor, container: &Container, im
         // The engine holds what it was told until execve, whoever it has become.
         let permitted = actor.credentials[index].permitted.union(held_at_start(container, identity));
         let who = Credentials { permitted, ..actor.credentials[index].clone() };
-        let Some(trial) = paths.iter().find_map(|path| tried(stage, actor, &who, path)) else { continue };
+        let Some(Found { trial, listed, passed }) = found(&paths, |path| {
+            let trial = tried(stage, actor, &who, path)?;
+            let tree = image.and_then(|image| image.tree.as_ref());
+            Some((tree.is_some_and(|tree| tree.find(path).is_some()), trial))
+        }) else {
+            continue;
+        };
         if let Some(refusal) = refused(&trial, named, several) {
             actor.identity.refusal = Some(refusal);
             return;
         }
-        become_what_it_makes(actor, index, &trial, (named, search.is_none()));
+        let mut taken: Vec<Arc<str>> = Vec::new();
+        if !named.value.contains(&b'/') {
+            let (word, path) = (quoted(&named.value), quoted(&trial.path));
+            if search.is_none() {
+                let usual = String::from_utf8_lossy(USUAL_SEARCH);
+                taken.push(format!("{word} is looked for in {usual}").into());
+            }
+            if passed {
+                taken.push(
+                    format!("{word} is {path}: the directories that PATH lists before have none").into(),
+                );
+            }
+        }
+        become_what_it_makes(actor, index, &trial, (named, &taken, listed));
     }
 }
 
@@ -87,6 +106,29 @@ fn candidates(
     let search = search.map_or(USUAL_SEARCH, |search| search.value.as_slice());
     // A name is not looked for in directories that are relative.
     search.split(|byte| *byte == b':').filter(|at| at.starts_with(b"/")).map(joined).collect()
+}
+
+/// The program that a search finds.
+struct Found {
+    trial: Trial,
+    /// Whether the image's files list it.
+    listed: bool,
+    /// Whether it was passed over that one of that name may lie where nothing is listed.
+    passed: bool,
+}
+
+/// The first of `paths` where a program can be started, as far as `at` can tell, which also says whether it is listed.
+fn found(paths: &[Vec<u8>], at: impl Fn(&[u8]) -> Option<(bool, Trial)>) -> Option<Found> {
+    let mut passed = false;
+    for path in paths {
+        let Some((listed, trial)) = at(path) else { continue };
+        let certain = matches!(trial.explored.decision, Decision::Settled(_));
+        if listed || certain && outcomes(&trial).is_some() || paths.len() == 1 {
+            return Some(Found { trial, listed, passed });
+        }
+        passed = true;
+    }
+    None
 }
 
 /// What starting `path` comes to; `None` where nothing can be started there, so that the search goes on.
@@ -130,34 +172,37 @@ fn become_what_it_makes(
     actor: &mut Actor,
     index: usize,
     trial: &Trial,
-    (named, usual_search): (&Fact<Vec<u8>>, bool),
+    (named, taken, listed): (&Fact<Vec<u8>>, &[Arc<str>], bool),
 ) {
-    let Some(outcomes) = outcomes(trial) else { return };
+    let path = quoted(&trial.path);
+    let ordinary: Arc<str> =
+        format!("the program {path} is neither set-id nor has capabilities of its own").into();
+    let Some(outcomes) = outcomes(trial) else {
+        // Of images that are not given it goes without saying (docs/limits.md).
+        if listed && !actor.identity.assumptions.contains(&ordinary) {
+            actor.identity.assumptions.push(ordinary);
+        }
+        return;
+    };
     let before = &actor.identity.possible[index].1;
     let own = &actor.credentials[index];
-    let ordinary = |made: &Credentials| {
+    let unchanged = |made: &Credentials| {
         (made.fsuid, made.fsgid, made.effective) == (own.fsuid, own.fsgid, own.effective)
             && made.permitted == own.permitted
     };
-    if outcomes.iter().all(|(_, made)| ordinary(made)) {
+    if outcomes.iter().all(|(_, made)| unchanged(made)) {
         return;
     }
     let identities: Option<Vec<Identity>> =
         outcomes.iter().map(|(_, made)| made.identity(&before.groups)).collect();
     let Some(identities) = identities else { return };
-    let path = quoted(&trial.path);
     let alone = actor.credentials.len() == 1;
     if outcomes.len() > 1 && !alone {
-        let text = format!("the program {path} is neither set-id nor has capabilities of its own");
-        return actor.identity.assumptions.push(text.into());
-    }
-    if usual_search && !named.value.contains(&b'/') {
-        let text =
-            format!("{} is looked for in {}", quoted(&named.value), String::from_utf8_lossy(USUAL_SEARCH));
-        actor.identity.assumptions.push(text.into());
+        return actor.identity.assumptions.push(ordinary);
     }
     let other = |text: &Arc<str>| !actor.identity.assumptions.contains(text);
-    let new: Vec<_> = trial.explored.assumptions.iter().filter(|text| other(text)).cloned().collect();
+    let new: Vec<_> =
+        taken.iter().chain(&trial.explored.assumptions).filter(|text| other(text)).cloned().collect();
     actor.identity.assumptions.extend(new);
     let made: Vec<Credentials> = outcomes.iter().map(|(_, made)| made.clone()).collect();
     if alone {
@@ -202,33 +247,35 @@ fn outcomes(trial: &Trial) -> Option<Vec<Outcome>> {
 
 /// Says in the facts whom the program runs as; what the engine gave stays as the real ids.
 fn tell(actor: &mut Actor, identities: &[Identity], path: &str, from: &Provenance) {
-    let resolved = &mut actor.identity;
-    let real = |field| match field {
-        IdentityField::Uid => IdentityField::RealUid,
-        IdentityField::Gid => IdentityField::RealGid,
-        other => other,
-    };
-    let moved = identities.iter().any(|identity| identity.real.is_some());
-    if moved {
-        resolved.name = None;
-        resolved.facts.retain(|fact| fact.field != IdentityField::Name);
-        resolved.facts.iter_mut().for_each(|fact| fact.field = real(fact.field));
-    }
-    resolved.facts.retain(|fact| fact.field != IdentityField::Effective);
-    let mut rows = vec![(IdentityField::Program, path.to_owned(), from.clone())];
-    let by = Provenance::rule(&format!("set-id bits or capabilities of {path}"));
+    let facts = &mut actor.identity.facts;
     let either = |text: &dyn Fn(&Identity) -> String| {
         let mut texts: Vec<String> = identities.iter().map(text).collect();
         texts.dedup();
         texts.join(" or ")
     };
-    if moved {
-        rows.push((IdentityField::Uid, either(&|identity| identity.uid.to_string()), by.clone()));
-        rows.push((IdentityField::Gid, either(&|identity| identity.gid.to_string()), by.clone()));
+    let mut rows = vec![(IdentityField::Program, path.to_owned(), from.clone())];
+    let moved = |other: fn(&Identity) -> bool| identities.iter().any(other);
+    let mut becomes = |field, real, value: String, bit: &str| {
+        facts.iter_mut().filter(|fact| fact.field == field).for_each(|fact| fact.field = real);
+        rows.push((field, value, Provenance::rule(&format!("the {bit} bit of {path}"))));
+    };
+    if moved(|identity| identity.real.is_some_and(|real| real.uid != identity.uid)) {
+        let uid = either(&|identity| identity.uid.to_string());
+        becomes(IdentityField::Uid, IdentityField::RealUid, uid, "set-user-ID");
+        actor.identity.name = None;
     }
-    rows.push((IdentityField::Effective, either(&|identity| set_in_words(identity.effective)), by));
-    let facts = rows.into_iter().map(|(field, value, from)| IdentityFact { field, value, from });
-    resolved.facts.splice(0..0, facts);
+    if moved(|identity| identity.real.is_some_and(|real| real.gid != identity.gid)) {
+        let gid = either(&|identity| identity.gid.to_string());
+        becomes(IdentityField::Gid, IdentityField::RealGid, gid, "set-group-ID");
+    }
+    let effective = either(&|identity| set_in_words(identity.effective));
+    rows.push((IdentityField::Effective, effective, Provenance::rule(&format!("what {path} gives"))));
+    let named = actor.identity.name.is_some();
+    facts.retain(|fact| {
+        fact.field != IdentityField::Effective && (named || fact.field != IdentityField::Name)
+    });
+    let rows = rows.into_iter().map(|(field, value, from)| IdentityFact { field, value, from });
+    facts.splice(0..0, rows);
 }
 
 fn in_words(identity: &Identity) -> String {

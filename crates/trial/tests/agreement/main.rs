@@ -13,6 +13,7 @@ mod handoff;
 mod missing;
 mod modes;
 mod pods;
+mod program;
 mod properties;
 mod questions;
 mod random;

@@ -40,7 +40,10 @@ pub(super) fn privileges<W: Witness>(
         permitted = given(who, file);
         effective = file.effective;
         if effective && !permitted.contains(file.permitted) {
-            let fact = "the file's capabilities are to be in force, but the process's bounding set lacks one";
+            let lacking = file.permitted.minus(permitted);
+            let fact = format_args!(
+                "the file's capabilities are to be in force, but the bounding set lacks {lacking}"
+            );
             return Err(walker.fail(Check::FileCapabilities, fact, place, Errno::EPERM));
         }
     }
