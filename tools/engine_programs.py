@@ -95,5 +95,5 @@ def build_rows():
     return [
         build("a set-user-ID entrypoint", ["USER alice", 'ENTRYPOINT ["/bin/raise"]']),
         build("one by name, below the image's PATH", ["RUN mkdir /own && chmod 755 /own", "ENV PATH=/own:/bin", "USER alice", 'ENTRYPOINT ["raise"]']),
-        build("an entrypoint that is made in the build", ["COPY --chmod=4755 s /own", "USER alice", 'ENTRYPOINT ["/bin/turn"]', 'CMD ["x"]']),
+        build("an entrypoint that is made in the build", ["COPY s /own", "RUN chmod 4755 /own", "USER alice", 'ENTRYPOINT ["/bin/turn"]', 'CMD []']),
     ]

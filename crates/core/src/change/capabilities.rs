@@ -27,8 +27,8 @@ pub(super) fn capabilities(
         Who::Kubernetes(security) => declare(&mut security.capabilities, names, add, from),
         Who::Plain(plain) => declare_plain(plain, names, (set, add), from),
         Who::Process(process) => {
-            let ProcessIdentity { bounding, permitted, inheritable, ambient, .. } = &mut **process;
-            for sets in [bounding, permitted, inheritable, ambient] {
+            let ProcessIdentity { bounding, effective, permitted, inheritable, ambient, .. } = &mut **process;
+            for sets in [bounding, effective, permitted, inheritable, ambient] {
                 *sets = if add { sets.union(set) } else { sets.minus(set) };
             }
         }

@@ -139,8 +139,7 @@ impl Reading<'_> {
         let permitted = self.capabilities("permitted", &sets.permitted)?;
         let inheritable = self.capabilities("inheritable", &sets.inheritable)?;
         let ambient = self.capabilities("ambient", &sets.ambient)?;
-        // It is only checked: execve works the effective set out again from the others (capabilities(7)).
-        self.capabilities("effective", &sets.effective)?;
+        let effective = self.capabilities("effective", &sets.effective)?;
         let user = &process.user;
         let list = self.at("process.user.additionalGids");
         let groups = user.additional_gids.iter().enumerate().map(|(index, gid)| {
@@ -156,6 +155,7 @@ impl Reading<'_> {
                 .no_new_privileges
                 .map(|given| self.fact("process.noNewPrivileges", given)),
             bounding,
+            effective,
             permitted,
             inheritable,
             ambient,

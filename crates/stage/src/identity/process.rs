@@ -48,9 +48,15 @@ pub fn process_identity(
     }
     let uid = no_id::after_setting(asked.uid.value);
     let gid = no_id::after_setting(asked.gid.value);
-    // execve: root's file permissions are full, everyone else keeps the ambient set alone.
+    // execve: root's file permissions are full, everyone else keeps the ambient set alone. Without new privileges no one gets
+    // more than was held before (`cap_bprm_creds_from_file`).
     let ambient = asked.ambient.intersection(asked.inheritable).intersection(asked.permitted);
-    let in_force = if uid == 0 { asked.bounding.union(asked.inheritable) } else { ambient };
+    let of_root = asked.bounding.union(asked.inheritable);
+    let in_force = match (uid == 0, no_new_privileges) {
+        (true, true) => of_root.intersection(asked.permitted),
+        (true, false) => of_root,
+        (false, _) => ambient,
+    };
     let identity = Identity {
         real: None,
         uid: Held::Id(InsideUid::new(uid)),

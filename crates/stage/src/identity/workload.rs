@@ -125,6 +125,8 @@ pub struct ProcessIdentity {
     pub no_new_privileges: Option<Fact<bool>>,
     /// `process.capabilities.bounding`
     pub bounding: CapabilitySet,
+    /// `process.capabilities.effective`, in force until the program starts.
+    pub effective: CapabilitySet,
     /// `process.capabilities.permitted`
     pub permitted: CapabilitySet,
     /// `process.capabilities.inheritable`

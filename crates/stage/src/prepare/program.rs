@@ -45,9 +45,9 @@ pub(super) fn follow(stage: &Stage, actor: &mut Actor, container: &Container, im
     let several = actor.credentials.len() > 1;
     for index in 0..actor.credentials.len() {
         let (_, identity) = &actor.identity.possible[index];
-        // The engine holds what it was told until execve, whoever it has become.
-        let permitted = actor.credentials[index].permitted.union(held_at_start(container, identity));
-        let who = Credentials { permitted, ..actor.credentials[index].clone() };
+        // The engine holds what it was told until execve, whoever it has become: with that it may start what its user may not.
+        let (effective, permitted) = held_at_start(container, identity);
+        let who = Credentials { effective, permitted, ..actor.credentials[index].clone() };
         let Some(Found { trial, listed, passed }) = found(&paths, |path| {
             let trial = tried(stage, actor, &who, path)?;
             let tree = image.and_then(|image| image.tree.as_ref());
@@ -76,13 +76,13 @@ pub(super) fn follow(stage: &Stage, actor: &mut Actor, container: &Container, im
     }
 }
 
-/// What `identity` may put in force until its engine starts its program; a bundle says it, and CRI engines leave a user who is
-/// not root the whole set.
-fn held_at_start(container: &Container, identity: &Identity) -> CapabilitySet {
+/// The capabilities that are in force and permitted until the engine starts the program: a bundle says them, and CRI engines
+/// leave a user who is not root the whole set.
+fn held_at_start(container: &Container, identity: &Identity) -> (CapabilitySet, CapabilitySet) {
     match &container.who {
-        Who::Process(process) => process.permitted,
-        Who::Kubernetes(_) => identity.bounding,
-        Who::Plain(_) | Who::Running(_) => CapabilitySet::EMPTY,
+        Who::Process(process) => (process.effective.intersection(process.permitted), process.permitted),
+        Who::Kubernetes(_) => (identity.bounding, identity.bounding),
+        Who::Plain(_) | Who::Running(_) => (identity.effective, identity.permitted),
     }
 }
 
