@@ -1,12 +1,14 @@
 //! What was typed, and the help for it.
 
-use std::ffi::OsStr;
+use std::ffi::{OsStr, OsString};
 use std::fmt::Write;
+use std::process::ExitCode;
 
 use clap::builder::StyledStr;
 use clap::builder::styling::Style;
-use clap::{ArgAction, CommandFactory, Parser, Subcommand};
+use clap::{ArgAction, CommandFactory, FromArgMatches, Parser, Subcommand};
 use clap_complete::engine::{ArgValueCompleter, CompletionCandidate};
+use mivask_show::safe;
 
 use crate::commands::{
     access, admits, ask, compare, completions, confirm, decode, demo, exposure, handoff, identity, imprint,
@@ -14,6 +16,7 @@ use crate::commands::{
 };
 use crate::complete;
 use crate::options::{Color, Paging};
+use crate::terminal;
 
 /// Predicts what a containerised process can do to files, before anything is deployed, and says why.
 ///
@@ -43,6 +46,37 @@ pub(crate) struct Args {
 
     #[command(subcommand)]
     pub command: Command,
+}
+
+/// What was typed, or what there is to say instead: help, the version, or what is wrong with it.
+///
+/// # Errors
+/// That text. It repeats words that were typed only as they can be shown: a line end in one would end the line of the message.
+pub(crate) fn typed(words: Vec<OsString>) -> Result<Args, clap::Error> {
+    let parse = |words: &[OsString]| {
+        command().try_get_matches_from(words).and_then(|matches| Args::from_arg_matches(&matches))
+    };
+    parse(&words).map_err(|error| {
+        let shown: Vec<OsString> = words.iter().map(|word| safe(&word.to_string_lossy()).into()).collect();
+        if !error.use_stderr() || shown == words {
+            return error;
+        }
+        let message = safe(&error.to_string());
+        parse(&shown).err().unwrap_or_else(|| command().error(error.kind(), message))
+    })
+}
+
+/// Shows what there is to say instead of an answer, and gives the status to end with.
+pub(crate) fn tell(told: &clap::Error) -> ExitCode {
+    let text = told.render().ansi().to_string();
+    let mut out: Box<dyn std::io::Write> = if told.use_stderr() {
+        terminal::messages(Color::Auto, false)
+    } else {
+        Box::new(terminal::answers(Color::Auto, Paging::Never))
+    };
+    // Whoever closed the pipe wants no more of it.
+    let _ = out.write_all(text.as_bytes()).and_then(|()| out.flush());
+    u8::try_from(told.exit_code()).map_or(ExitCode::FAILURE, ExitCode::from)
 }
 
 /// The heading of options that every command has.

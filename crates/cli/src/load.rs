@@ -1,7 +1,7 @@
 //! From the INPUT argument to a stage, with every diagnostic on standard error.
 
 use std::collections::BTreeSet;
-use std::io::{self, Write};
+use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::time::Instant;
 
@@ -299,7 +299,8 @@ fn inside_path(path: &Path) -> Result<Vec<u8>, Failure> {
 /// How text is laid out: folded at the terminal's width, or not at all where there is no terminal.
 pub(crate) fn layout() -> mivask_show::text::Layout {
     let given = std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
-    let width = given
-        .or_else(|| terminal_size::terminal_size_of(io::stdout()).map(|(width, _)| usize::from(width.0)));
+    let width = given.or_else(|| {
+        terminal_size::terminal_size_of(crate::terminal::stdout()).map(|(width, _)| usize::from(width.0))
+    });
     mivask_show::text::Layout { width, all_assumptions: crate::terminal::lists_all_assumptions() }
 }

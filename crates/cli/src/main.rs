@@ -24,15 +24,12 @@ mod sources;
 mod table;
 mod terminal;
 
-use std::io::{self, ErrorKind, Write};
+use std::io::{ErrorKind, Write};
 use std::process::ExitCode;
 use std::time::Instant;
 
-use anstream::AutoStream;
-use clap::FromArgMatches;
 use clap_complete::CompleteEnv;
 
-use args::Args;
 use commands::completions;
 use end::{End, Failure};
 use options::Paging;
@@ -44,16 +41,15 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 fn main() -> ExitCode {
     CompleteEnv::with_factory(args::command).var(completions::VARIABLE).bin("mivask").complete();
-    let matches = args::command().get_matches();
-    let args = Args::from_arg_matches(&matches).unwrap_or_else(|error| error.exit());
+    let args = match args::typed(std::env::args_os().collect()) {
+        Ok(args) => args,
+        Err(told) => return args::tell(&told),
+    };
     let begun = Instant::now();
     terminal::begin_log(args.verbose);
     terminal::keep_quiet(args.quiet);
     terminal::list_all_assumptions(args.all_assumptions);
-    let choice = args.color.choice();
-    let err = AutoStream::new(io::stderr().lock(), choice);
-    let mut err: Box<dyn Write> =
-        if args.quiet { Box::new(terminal::Quiet::new(err)) } else { Box::new(err) };
+    let mut err = terminal::messages(args.color, args.quiet);
     let paging = if args.command.is_live() { Paging::Never } else { args.pager };
     let mut out = terminal::answers(args.color, paging);
     let end = dispatch::run(&args, &mut out, &mut err);
@@ -66,7 +62,7 @@ fn main() -> ExitCode {
         Err(Failure::Output(error)) if error.kind() == ErrorKind::BrokenPipe => End::Answered.into(),
         Err(failure) => {
             // Where standard error is gone too, the exit status still tells.
-            let _ = failure.report(&mut err);
+            let _ = failure.report(&mut *err);
             End::Unusable.into()
         }
     }

@@ -17,16 +17,6 @@ pub(crate) enum Color {
     Never,
 }
 
-impl Color {
-    pub(crate) const fn choice(self) -> anstream::ColorChoice {
-        match self {
-            Self::Auto => anstream::ColorChoice::Auto,
-            Self::Always => anstream::ColorChoice::Always,
-            Self::Never => anstream::ColorChoice::Never,
-        }
-    }
-}
-
 /// Whether long text goes through a pager.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, ValueEnum)]
 pub(crate) enum Paging {

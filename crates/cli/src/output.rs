@@ -3,13 +3,33 @@
 use std::io::{BufWriter, Write};
 use std::path::{Path, PathBuf};
 
+use mivask_show::guarded::{Colour, Guarded};
+
 use crate::end::Failure;
 
 /// Lets `fill` write to standard output, byte for byte: nothing that could be a colour is taken out.
 pub(crate) fn raw(fill: impl FnOnce(&mut (dyn Write + Send)) -> Result<(), Failure>) -> Result<(), Failure> {
-    let mut out = BufWriter::with_capacity(1 << 18, std::io::stdout());
+    let mut out = BufWriter::with_capacity(1 << 18, crate::terminal::stdout());
     fill(&mut out)?;
     out.flush().map_err(Failure::Output)
+}
+
+/// Lets `fill` write text to `out`, in which nothing is left that whoever shows it would obey.
+pub(crate) fn guarded(
+    out: &mut dyn Write,
+    fill: impl FnOnce(&mut dyn Write) -> Result<(), Failure>,
+) -> Result<(), Failure> {
+    let mut out = Guarded::new(out, Colour::Stripped);
+    fill(&mut out)?;
+    out.flush().map_err(Failure::Output)
+}
+
+/// The same as [`replace`] for text, guarded.
+pub(crate) fn text(
+    path: &Path,
+    fill: impl FnOnce(&mut dyn Write) -> Result<(), Failure>,
+) -> Result<(), Failure> {
+    replace(path, |out| guarded(out, fill))
 }
 
 /// Lets `fill` write a new file, which takes the place of `path` only when it is whole; a device or a pipe is written to.

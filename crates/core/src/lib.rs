@@ -42,8 +42,8 @@ pub mod rehearse;
 pub mod remedy;
 
 pub use mivask_model::{
-    accounts, acl, act, caps, credentials, fact, glob, held, host_mounts, ids, mode, mount, mount_kind,
-    observed, outcome, personality, refusal, storage, tree, xattr,
+    accounts, acl, act, caps, credentials, fact, glob, glyph, held, host_mounts, ids, mode, mount,
+    mount_kind, observed, outcome, personality, refusal, storage, tree, xattr,
 };
 pub use mivask_rules::{decide, explore, imprint, settle, trace, view, walk, witness};
 pub use mivask_stage::{

@@ -10,6 +10,7 @@ pub mod export;
 pub mod gathered;
 mod grow;
 pub mod image;
+pub mod json;
 mod listing;
 pub mod live;
 pub mod mounts;

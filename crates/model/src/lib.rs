@@ -17,6 +17,7 @@ pub mod credentials;
 pub mod devices;
 pub mod fact;
 pub mod glob;
+pub mod glyph;
 pub mod held;
 pub mod host_mounts;
 pub mod ids;

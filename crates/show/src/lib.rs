@@ -7,6 +7,7 @@ pub mod ci;
 pub mod compare;
 pub mod diagnostics;
 pub mod figure;
+pub mod guarded;
 pub mod json;
 mod layout;
 pub mod remedy;

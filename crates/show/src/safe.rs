@@ -2,21 +2,22 @@
 
 use std::fmt::Write;
 
-/// `text` with control characters and characters that reorder text shown as escapes.
+use mivask_core::glyph::is_obeyed;
+
+/// `text` with every character escaped that a terminal, a page or a CI would obey.
 #[must_use]
 pub fn safe(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
     for c in text.chars() {
-        let reorders =
-            matches!(c, '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}');
-        if c.is_control() || reorders {
-            // Writing to a String cannot fail.
-            let _ = write!(out, "\\u{{{:x}}}", c as u32);
-        } else {
-            out.push(c);
-        }
+        if is_obeyed(c) { escape(c, &mut out) } else { out.push(c) }
     }
     out
+}
+
+/// `c` as an escape.
+pub(crate) fn escape(c: char, out: &mut String) {
+    // Writing to a String cannot fail.
+    let _ = write!(out, "\\u{{{:x}}}", u32::from(c));
 }
 
 #[cfg(test)]

@@ -112,10 +112,7 @@ pub fn text(out: &mut dyn Write, sides: &[Side], layout: Layout) -> io::Result<(
 /// Whatever `out` refuses.
 pub fn json(out: &mut dyn Write, sides: &[Side]) -> io::Result<()> {
     let runtimes = sides.iter().map(|side| side.runtime).collect();
-    serde_json::to_writer_pretty(
-        &mut *out,
-        &Document { mivask: 1, runtimes, differences: differences(sides) },
-    )?;
+    mivask_disk::json::pretty(out, &Document { mivask: 1, runtimes, differences: differences(sides) })?;
     writeln!(out)
 }
 

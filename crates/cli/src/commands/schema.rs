@@ -50,7 +50,7 @@ impl Which {
             Self::Scene => schemars::schema_for!(SceneFile),
             Self::Document(document) => document.schema(),
         };
-        let text = serde_json::to_string_pretty(&schema).map_err(|error| Failure::Output(error.into()))?;
+        let text = mivask_disk::json::pretty_text(&schema).map_err(Failure::Output)?;
         Ok(format!("{text}\n"))
     }
 }

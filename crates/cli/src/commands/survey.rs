@@ -97,7 +97,7 @@ impl CommandError for CannotWrite {}
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
     let text = args.to.is_some_and(To::is_text);
-    if args.output.is_none() && io::stdout().is_terminal() && !text {
+    if args.output.is_none() && crate::terminal::stdout().is_terminal() && !text {
         return Err(CannotWrite::Terminal.into());
     }
     if args.to.and_then(To::format).is_some_and(|format| !format.is_built_in()) {

@@ -7,11 +7,12 @@ mod quiet;
 use std::io::{self, IsTerminal, Write};
 use std::sync::OnceLock;
 
-use anstream::{AutoStream, ColorChoice, StripStream};
+use anstream::{AutoStream, ColorChoice};
+use mivask_show::guarded::{Colour, Guarded};
 
 pub(crate) use self::log::begin as begin_log;
 use pager::Pager;
-pub(crate) use quiet::Quiet;
+use quiet::Quiet;
 
 use crate::options::{Color, Paging};
 
@@ -44,27 +45,41 @@ pub(crate) fn lists_all_assumptions() -> bool {
 }
 
 /// Where the answer goes: through a pager where it is long and a terminal reads it, and without colour where none is wanted.
-pub(crate) fn answers(color: Color, paging: Paging) -> Box<dyn Write> {
-    let stdout = io::stdout();
-    let asked = color.choice();
-    let colour = if asked == ColorChoice::Auto { AutoStream::choice(&stdout) } else { asked };
+pub(crate) fn answers(color: Color, paging: Paging) -> Guarded<Box<dyn Write>> {
+    let stdout = stdout();
+    let colour = colour(color, AutoStream::choice(&stdout));
     let out: Box<dyn Write> = if paging == Paging::Auto && stdout.is_terminal() {
         Box::new(Pager::new())
     } else {
         Box::new(io::BufWriter::new(stdout))
     };
-    if colour == ColorChoice::Never { Box::new(Stripped(StripStream::new(out))) } else { out }
+    Guarded::new(out, colour)
 }
 
-/// Text without colour codes.
-struct Stripped(StripStream<Box<dyn Write>>);
+/// Where everything goes that is said besides the answer. Standard error is not locked: whoever works meanwhile logs to it.
+pub(crate) fn messages(color: Color, quiet: bool) -> Box<dyn Write> {
+    let err = stderr();
+    let guarded = Guarded::new(io::LineWriter::new(err), colour(color, AutoStream::choice(&stderr())));
+    if quiet { Box::new(Quiet::new(guarded)) } else { Box::new(guarded) }
+}
 
-impl Write for Stripped {
-    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        self.0.write(bytes)
+const fn colour(asked: Color, seen: ColorChoice) -> Colour {
+    match (asked, seen) {
+        (Color::Never, _) | (Color::Auto, ColorChoice::Never) => Colour::Stripped,
+        (Color::Always | Color::Auto, _) => Colour::Kept,
     }
+}
 
-    fn flush(&mut self) -> io::Result<()> {
-        self.0.flush()
-    }
+/// Standard output, unguarded.
+#[expect(
+    clippy::disallowed_methods,
+    reason = "the one place that hands it to those who guard it, or write no text"
+)]
+pub(crate) fn stdout() -> io::Stdout {
+    io::stdout()
+}
+
+#[expect(clippy::disallowed_methods, reason = "the one place that guards it")]
+fn stderr() -> io::Stderr {
+    io::stderr()
 }

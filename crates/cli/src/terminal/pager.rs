@@ -38,7 +38,7 @@ impl Pager {
     fn pass(&mut self, bytes: &[u8]) -> io::Result<()> {
         match &mut self.reader {
             Reader::None => self.kept.extend_from_slice(bytes),
-            Reader::Terminal => io::stdout().write_all(bytes)?,
+            Reader::Terminal => super::stdout().write_all(bytes)?,
             Reader::Pager(child) => match &mut child.stdin {
                 Some(input) => input.write_all(bytes)?,
                 None => return Err(io::ErrorKind::BrokenPipe.into()),
@@ -68,7 +68,7 @@ impl Drop for Pager {
     fn drop(&mut self) {
         if let Reader::None = self.reader {
             // A terminal that is gone has no one to tell.
-            let _ = io::stdout().write_all(&self.kept).and_then(|()| io::stdout().flush());
+            let _ = super::stdout().write_all(&self.kept).and_then(|()| super::stdout().flush());
         }
         if let Reader::Pager(child) = &mut self.reader {
             drop(child.stdin.take());

@@ -56,7 +56,7 @@ impl Bytes {
 
 pub(super) fn write(out: &mut dyn Write, tree: &Tree) -> io::Result<()> {
     each(tree, &mut |row| {
-        serde_json::to_writer(&mut *out, &entry(tree, &row))?;
+        crate::json::compact(out, &entry(tree, &row))?;
         writeln!(out)
     })
 }

@@ -15,6 +15,7 @@ pub use split::{Word, split};
 pub use verb::id;
 pub use verb::{Node, Owner, Verb};
 
+use crate::glyph::is_obeyed;
 use crate::mode::Mode;
 use crate::outcome::Errno;
 
@@ -81,9 +82,7 @@ impl fmt::Display for Act {
 pub fn quoted(path: &[u8]) -> String {
     let plain = std::str::from_utf8(path).ok().filter(|text| {
         !text.is_empty()
-            && text.chars().all(|c| {
-                !c.is_whitespace() && !c.is_control() && !is_bidi(c) && !matches!(c, '"' | '#' | '\\')
-            })
+            && text.chars().all(|c| !c.is_whitespace() && !is_obeyed(c) && !matches!(c, '"' | '#' | '\\'))
     });
     if let Some(text) = plain {
         return text.to_owned();
@@ -93,7 +92,7 @@ pub fn quoted(path: &[u8]) -> String {
         for c in chunk.valid().chars() {
             match c {
                 '"' | '\\' => out.extend(['\\', c]),
-                c if c.is_control() || is_bidi(c) => {
+                c if is_obeyed(c) => {
                     let mut bytes = [0; 4];
                     c.encode_utf8(&mut bytes)
                         .bytes()
@@ -106,9 +105,4 @@ pub fn quoted(path: &[u8]) -> String {
     }
     out.push('"');
     out
-}
-
-/// Characters that reorder the text around them on a terminal.
-const fn is_bidi(c: char) -> bool {
-    matches!(c, '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}')
 }

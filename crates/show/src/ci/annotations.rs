@@ -57,7 +57,7 @@ fn command(
     text: &str,
 ) -> io::Result<()> {
     let at = at.map_or_else(String::new, |at| {
-        format!("file={},line={},col={},", property(at.file), at.line, at.column)
+        format!("file={},line={},col={},", property(&safe(at.file)), at.line, at.column)
     });
     writeln!(out, "::{level} {at}title={}::{}", property(title), data(text))
 }

@@ -32,7 +32,7 @@ pub fn sarif(out: &mut dyn Write, run: &Run) -> io::Result<()> {
         "version": "2.1.0",
         "runs": [{ "tool": { "driver": driver }, "results": results }],
     });
-    serde_json::to_writer_pretty(&mut *out, &sarif)?;
+    mivask_disk::json::pretty(out, &sarif)?;
     writeln!(out)
 }
 

@@ -61,12 +61,12 @@ fn block(out: &mut dyn Write, fields: &[(&str, Vec<String>)]) -> io::Result<()> 
         // A JSON string is a YAML string.
         match values.as_slice() {
             [one] if !matches!(*name, "against" | "rests-on") => {
-                writeln!(out, "  {name}: {}", serde_json::to_string(one)?)?
+                writeln!(out, "  {name}: {}", mivask_disk::json::text(one)?)?
             }
             several => {
                 writeln!(out, "  {name}:")?;
                 for value in several {
-                    writeln!(out, "    - {}", serde_json::to_string(value)?)?;
+                    writeln!(out, "    - {}", mivask_disk::json::text(value)?)?;
                 }
             }
         }

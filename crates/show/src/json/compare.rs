@@ -126,6 +126,6 @@ pub fn compared(out: &mut dyn Write, compared: &Compared) -> io::Result<()> {
         closed: outcomes(&compared.closed),
         otherwise: outcomes(&compared.other),
     };
-    serde_json::to_writer_pretty(&mut *out, &document)?;
+    mivask_disk::json::pretty(out, &document)?;
     writeln!(out)
 }

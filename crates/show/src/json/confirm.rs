@@ -103,7 +103,7 @@ pub fn random_acts(out: &mut dyn Write, differing: &[Held], summary: &RandomSumm
         difference: differing.first().map(HeldJson::new),
         scene: summary.scene.as_deref(),
     };
-    serde_json::to_writer_pretty(&mut *out, &json)?;
+    mivask_disk::json::pretty(out, &json)?;
     writeln!(out)
 }
 

@@ -76,7 +76,7 @@ impl<'a> List<'a> {
         self.out.write_all(if self.empty { b"\n" } else { b",\n" })?;
         self.empty = false;
         // A line's end within a text is escaped, so every one here is between fields.
-        let text = serde_json::to_string_pretty(item)?;
+        let text = mivask_disk::json::pretty_text(item)?;
         write!(self.out, "    {}", text.replace('\n', "\n    "))
     }
 
@@ -120,7 +120,7 @@ pub fn acts(out: &mut dyn Write, answers: &[Answer]) -> io::Result<()> {
 pub fn act_lines(out: &mut dyn Write, answers: &[Answer]) -> io::Result<()> {
     for answer in answers {
         let line = Single { mivask: FORMAT, act: answers::ActJson::new(answer), trace: None };
-        serde_json::to_writer(&mut *out, &line)?;
+        mivask_disk::json::compact(out, &line)?;
         writeln!(out)?;
     }
     Ok(())
@@ -133,7 +133,7 @@ pub fn act_lines(out: &mut dyn Write, answers: &[Answer]) -> io::Result<()> {
 pub fn why(out: &mut dyn Write, answer: &Answer) -> io::Result<()> {
     let trace = answer.steps.iter().enumerate().map(answers::StepJson::new).collect();
     let single = Single { mivask: FORMAT, act: answers::ActJson::new(answer), trace: Some(trace) };
-    serde_json::to_writer_pretty(&mut *out, &single)?;
+    mivask_disk::json::pretty(out, &single)?;
     writeln!(out)
 }
 

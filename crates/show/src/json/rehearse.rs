@@ -126,6 +126,6 @@ pub fn rehearsed(out: &mut dyn Write, steps: &[RehearsalStep], listings: &[Listi
         steps: steps.iter().map(StepJson::new).collect(),
         listings: listings.iter().map(ListingJson::new).collect(),
     };
-    serde_json::to_writer_pretty(&mut *out, &rehearsed)?;
+    mivask_disk::json::pretty(out, &rehearsed)?;
     writeln!(out)
 }

@@ -95,6 +95,6 @@ pub fn remedies(out: &mut dyn Write, found: &Remedies, written: &[Written]) -> i
         remedies: found.remedies.iter().zip(written).map(RemedyJson::new).collect(),
         hint: found.hint.as_deref(),
     };
-    serde_json::to_writer_pretty(&mut *out, &document)?;
+    mivask_disk::json::pretty(out, &document)?;
     writeln!(out)
 }

@@ -124,6 +124,6 @@ pub fn upheld(out: &mut dyn Write, run: &Run) -> io::Result<()> {
             })
             .collect(),
     };
-    serde_json::to_writer_pretty(&mut *out, &document)?;
+    mivask_disk::json::pretty(out, &document)?;
     writeln!(out)
 }

@@ -131,14 +131,11 @@ fn draw(which: Which, whole: &Whole, acts: &[Act]) -> Result<Figure, Failure> {
     })
 }
 
-fn write(
-    path: &Path,
-    fill: impl FnOnce(&mut (dyn Write + Send)) -> Result<(), Failure>,
-) -> Result<End, Failure> {
+fn write(path: &Path, fill: impl FnOnce(&mut dyn Write) -> Result<(), Failure>) -> Result<End, Failure> {
     if path == Path::new("-") {
-        output::raw(fill)?
+        output::raw(|out| output::guarded(out, fill))?
     } else {
-        output::replace(path, fill)?
+        output::text(path, fill)?
     }
     Ok(End::Answered)
 }

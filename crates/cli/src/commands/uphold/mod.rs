@@ -98,7 +98,7 @@ impl Args {
     fn once(&self, out: &mut dyn Write, err: &mut dyn Write) -> Result<(End, Vec<PathBuf>), Failure> {
         let check::Outcome { run, files, wrong } = check::all(self, err)?;
         for (format, path) in &self.also {
-            output::replace(path, |file| Ok(print(file, *format, &run, self.shown())?))?;
+            output::text(path, |file| Ok(print(file, *format, &run, self.shown())?))?;
         }
         print(out, self.format, &run, self.shown())?;
         let end = match (run.unusable() > 0 || wrong, run.is_held()) {
