@@ -25,7 +25,7 @@ use crate::terminal;
 #[derive(Debug, Parser)]
 #[command(name = "mivask", version, max_term_width = MOST_COLUMNS)]
 #[command(
-    after_help = "Each command has --help with examples. Exit status: 0 answered; 1 an expectation does not hold, or a survey is incomplete; 2 unusable input.\n\nTry it: mivask demo"
+    after_help = "Each command has --help with examples. Exit status: 0 answered; 1 an expectation does not hold, or a survey is incomplete; 2 unusable input; 3 confirm: nothing could be checked.\n\nTry it: mivask demo"
 )]
 pub(crate) struct Args {
     /// When to colour; NO_COLOR is obeyed too.

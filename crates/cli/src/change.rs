@@ -10,13 +10,13 @@ use mivask_core::change::{Change, Changes, parse_change};
 use mivask_core::glob::{Globs, Matcher, PatternError};
 use mivask_core::scene::{Scene, Workload};
 use mivask_read::diagnostic::{Diagnostics, Severity};
-use mivask_read::input::Disk;
 use mivask_read::outline::Outline;
 use mivask_read::text::SourceText;
 use mivask_show::safe;
 
 use crate::diagnostics;
 use crate::end::Failure;
+use crate::inputs::Files;
 
 /// The pattern language of `--matching`.
 #[derive(Clone, Copy, Debug)]
@@ -77,7 +77,7 @@ pub(crate) fn outline(changes: &Changes, outline: &mut Outline, err: &mut dyn Wr
     let mut notes = Vec::new();
     // Accounts are those of the image of an actor, whose workload may have to be read again.
     let mut concerned: Vec<Workload> = Vec::new();
-    outline.each(&Disk, &mut |workload| -> Result<(), Failure> {
+    outline.each(&Files::default(), &mut |workload| -> Result<(), Failure> {
         let named = |name: &str| {
             let mut containers = workload.containers.iter();
             containers.any(|one| name == one.name || name == format!("{}/{}", workload.name, one.name))

@@ -20,6 +20,8 @@ pub(crate) enum End {
     Incomplete,
     /// 2: the input cannot be used.
     Unusable,
+    /// 3: nothing that was asked for could be checked here.
+    Unchecked,
 }
 
 impl From<End> for ExitCode {
@@ -28,6 +30,7 @@ impl From<End> for ExitCode {
             End::Answered => 0,
             End::NotUpheld | End::Incomplete => 1,
             End::Unusable => 2,
+            End::Unchecked => 3,
         })
     }
 }

@@ -16,7 +16,7 @@ use mivask_core::stage::Stage;
 use mivask_disk::process::Reach;
 use mivask_read::described::Described;
 use mivask_read::diagnostic::{Diagnostics, Severity};
-use mivask_read::input::{Disk, FileReader, InputError, Origin, read_described, read_merged};
+use mivask_read::input::{FileReader, InputError, Origin, read_described, read_merged};
 use mivask_read::outline::Outline;
 use mivask_read::process;
 use mivask_read::text::SourceText;
@@ -26,6 +26,7 @@ use crate::change;
 use crate::diagnostics;
 use crate::end::{End, Failure};
 use crate::facts;
+use crate::inputs::Files;
 use crate::options::Input;
 use crate::reach;
 
@@ -44,7 +45,7 @@ pub(crate) struct Whole {
 impl Whole {
     /// What `input` describes, under the first runtime it names.
     pub(crate) fn read(input: &Input, reach: &Reach, err: &mut dyn Write) -> Result<Self, Failure> {
-        Self::read_by(&Disk, input, reach, err)
+        Self::read_by(&Files::default(), input, reach, err)
     }
 
     /// The same through another reader of files.
@@ -124,7 +125,7 @@ pub(crate) fn sides(
     if input.facts.runtime.len() < 2 {
         return Ok(None);
     }
-    let (Described { mut scene, .. }, changes) = changed(&Disk, input, &Reach::default(), err)?;
+    let (Described { mut scene, .. }, changes) = changed(&Files::default(), input, &Reach::default(), err)?;
     let mut sides = Vec::new();
     for runtime in &input.facts.runtime {
         let stage = staged(&mut scene, Some(*runtime), &changes)?;
@@ -201,8 +202,8 @@ pub(crate) fn outline(input: &Input, reach: &Reach, err: &mut dyn Write) -> Resu
     let mut outline = match process::named(&input.input) {
         Some(pid) => Outline::of(running(pid, reach)?),
         None => checked(input, err, |diagnostics| match merged(input) {
-            None => Outline::read(&Origin::of(&input.input), &Disk, diagnostics),
-            Some(all) => read_merged(&all, &Disk, diagnostics).map(Outline::of),
+            None => Outline::read(&Origin::of(&input.input), &Files::default(), diagnostics),
+            Some(all) => read_merged(&all, &Files::default(), diagnostics).map(Outline::of),
         })?,
     };
     let (scene, held) = outline.parts();
@@ -266,8 +267,8 @@ fn fits<'a>(
 pub(crate) fn text(path: &Path) -> Result<SourceText, Failure> {
     let origin = Origin::of(path);
     let bytes = match &origin {
-        Origin::Standard => Disk.standard_input(),
-        Origin::File(path) => Disk.read(path),
+        Origin::Standard => Files::default().standard_input(),
+        Origin::File(path) => Files::default().read(path),
     };
     let bytes = bytes.map_err(|error| Failure::File { path: path.to_path_buf(), error })?;
     match std::str::from_utf8(&bytes) {

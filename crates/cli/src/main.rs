@@ -15,6 +15,7 @@ mod diagnostics;
 mod dispatch;
 mod end;
 mod facts;
+mod inputs;
 mod load;
 mod next_word;
 mod options;

@@ -26,6 +26,7 @@ pub(crate) fn gather(source: &Path, options: &Options) -> Result<Gathered, Failu
             bar.set_position(before + entries);
         }
     };
+    crate::inputs::note(source);
     let gathered = source::gather(source, options, &watch);
     bar.finish_and_clear();
     gathered.map_err(Failure::Disk)

@@ -12,13 +12,13 @@ use mivask_core::scene::Workload;
 use mivask_core::sharing::Sharing;
 use mivask_core::stage::{Actor, Stage};
 use mivask_disk::process::Reach;
-use mivask_read::input::Disk;
 use mivask_read::outline::Outline;
 use mivask_show::json::List;
 use mivask_show::sides::{Facet, Side};
 
 use crate::change;
 use crate::end::{End, Failure};
+use crate::inputs::Files;
 use crate::load::{Told, choose, outline, print_sides};
 use crate::options::{Common, Format};
 
@@ -143,7 +143,7 @@ fn sharing(outline: &Outline, changes: &Changes) -> Result<Arc<Sharing>, Failure
         return Ok(outline.sharing.clone());
     }
     let mut all = Sharing::default();
-    outline.each(&Disk, &mut |given| {
+    outline.each(&Files::default(), &mut |given| {
         let mut changed = given.clone();
         changes.apply_to_workload(&mut changed)?;
         all.take(&changed);
@@ -160,7 +160,7 @@ pub(crate) fn each(
 ) -> Result<(), Failure> {
     let scene = &outline.scene;
     let mut staging = Staging::new(scene, outline.actor_names.clone(), sharing(outline, changes)?);
-    outline.each(&Disk, &mut |given| {
+    outline.each(&Files::default(), &mut |given| {
         let mut changed = Cow::Borrowed(given);
         if !changes.is_empty() {
             changes.apply_to_workload(changed.to_mut())?;

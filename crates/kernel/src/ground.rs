@@ -4,13 +4,13 @@ use std::collections::BTreeMap;
 use std::fmt;
 use std::fs::{self, File};
 use std::path::{Path, PathBuf};
-use std::process::Command;
 use std::str::FromStr;
 
 use mivask_model::mount::Source;
 use mivask_model::personality::{GroupRule, Personality};
 
-use crate::{Doing, KernelError, namespace};
+use crate::tool::{self, has_tool};
+use crate::{Doing, KernelError};
 
 /// A file system that keeps owners and modes itself.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
@@ -93,14 +93,6 @@ impl FromStr for Filesystem {
     }
 }
 
-/// Whether `tool` is in a folder of PATH, or where system tools lie.
-#[must_use]
-pub fn has_tool(tool: &str) -> bool {
-    let path = std::env::var_os("PATH").unwrap_or_default();
-    let system = ["/usr/sbin", "/sbin", "/usr/bin", "/bin"].map(PathBuf::from);
-    std::env::split_paths(&path).chain(system).any(|folder| folder.join(tool).is_file())
-}
-
 /// What sources are built on.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub enum Choice {
@@ -166,7 +158,7 @@ impl Grounds {
         let file = File::create(&image).doing(|| "making an image file".to_owned())?;
         file.set_len(size).doing(|| "sizing an image file".to_owned())?;
         drop(file);
-        run(Command::new(format!("mkfs.{filesystem}")).args(arguments).arg(&image))?;
+        tool::run(tool::command(&format!("mkfs.{filesystem}"))?.args(arguments).arg(&image))?;
         let options = if grpid { "loop,grpid" } else { "loop" };
         mount_image(&image, &folder, filesystem.name(), options)?;
         self.made.insert(ground, folder.clone());
@@ -176,25 +168,8 @@ impl Grounds {
 
 /// Mounts an image through a loop device, which goes when the mount does. The file's name goes at once.
 pub(crate) fn mount_image(image: &Path, at: &Path, kind: &str, options: &str) -> Result<(), KernelError> {
-    run(Command::new("mount").args(["-t", kind, "-o", options]).args([image, at]))?;
+    tool::run(tool::command("mount")?.args(["-t", kind, "-o", options]).args([image, at]))?;
     fs::remove_file(image).doing(|| "removing the name of an image file".to_owned())
-}
-
-/// Runs a system tool to its end.
-pub(crate) fn run(command: &mut Command) -> Result<(), KernelError> {
-    let name = command.get_program().to_string_lossy().into_owned();
-    let path = std::env::var("PATH").unwrap_or_default();
-    command.env("PATH", format!("{path}:/usr/sbin:/sbin:/usr/bin:/bin"));
-    let output = {
-        let _alone = namespace::nobody_builds();
-        command.output().doing(|| format!("running {name}"))?
-    };
-    if output.status.success() {
-        return Ok(());
-    }
-    let said = String::from_utf8_lossy(&output.stderr);
-    let said = said.lines().find(|line| !line.trim().is_empty()).unwrap_or("without a word");
-    Err(KernelError::Unsupported(format!("{name} failed: {said}")))
 }
 
 #[cfg(test)]

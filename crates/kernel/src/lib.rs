@@ -22,6 +22,7 @@ mod process;
 mod program;
 mod report;
 mod store;
+mod tool;
 mod unprivileged;
 mod world;
 
@@ -30,8 +31,9 @@ use std::io;
 use rustix::thread::CapabilitySet;
 
 pub use bench::Bench;
-pub use ground::{Choice, Filesystem, UnknownFilesystem, has_tool};
+pub use ground::{Choice, Filesystem, UnknownFilesystem};
 pub use program::PROGRAM;
+pub use tool::has_tool;
 pub use unprivileged::enter_user_namespace;
 pub use world::{Shown, cannot_build};
 

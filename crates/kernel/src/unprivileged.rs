@@ -3,9 +3,8 @@
 use std::fs;
 use std::io::{Read, Write};
 use std::os::fd::AsRawFd;
-use std::process::Command;
 
-use crate::{Doing, KernelError, ground, process};
+use crate::{Doing, KernelError, process, tool};
 
 /// Puts the whole process, which must have one thread yet, into a user namespace where it is root.
 ///
@@ -49,8 +48,8 @@ fn map_subordinate_ids(pid: u32, uid: u32, gid: u32) -> bool {
     let map = |tool: &str, file: &str, own: u32| {
         let Some(range) = subordinate(file, uid) else { return false };
         let numbers = [pid, 0, own, 1, 1, range.start, range.count].map(|number| number.to_string());
-        ground::has_tool(tool)
-            && Command::new(tool).args(numbers).status().is_ok_and(|status| status.success())
+        tool::command(tool)
+            .is_ok_and(|mut helper| helper.args(numbers).status().is_ok_and(|status| status.success()))
     };
     map("newuidmap", "/etc/subuid", uid) && map("newgidmap", "/etc/subgid", gid)
 }

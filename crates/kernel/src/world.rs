@@ -4,7 +4,6 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
-use std::process::Command;
 use std::sync::Arc;
 
 use mivask_model::acl::Acl;
@@ -20,7 +19,7 @@ use rustix::mount::{MountFlags as RawFlags, UnmountFlags};
 use crate::ground::{self, Choice, Filesystem, Ground, Grounds};
 use crate::report::Node;
 use crate::store::{self, Part};
-use crate::{Doing, KernelError, layers, mounts, namespace};
+use crate::{Doing, KernelError, layers, mounts, namespace, tool};
 
 /// One inode as it is on a source's file system.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -346,9 +345,9 @@ fn image(source: &Source, root: PathBuf) -> Result<Store, KernelError> {
     match kind {
         "squashfs" => {
             let arguments = ["-noappend", "-quiet", "-no-progress", "-noI", "-noD", "-noF", "-noX"];
-            ground::run(Command::new("mksquashfs").args([&folder, &packed]).args(arguments))?;
+            tool::run(tool::command("mksquashfs")?.args([&folder, &packed]).args(arguments))?;
         }
-        "erofs" => ground::run(Command::new("mkfs.erofs").args(["--quiet"]).args([&packed, &folder]))?,
+        "erofs" => tool::run(tool::command("mkfs.erofs")?.args(["--quiet"]).args([&packed, &folder]))?,
         other => return Err(KernelError::Unsupported(format!("{} is on {other}", source.name))),
     }
     ground::mount_image(&packed, &root, kind, "loop,ro")?;

@@ -20,7 +20,8 @@
     remember(theme);
   });
 
-  // The filter of the matrix.
+  // The filter of the matrix; it sends nothing anywhere.
+  byId("filter").addEventListener("submit", function (event) { event.preventDefault(); });
   var search = byId("search"), actor = byId("actor"), outcome = byId("outcome"), count = byId("count");
   var groups = Array.prototype.slice.call(document.querySelectorAll("#matrix tbody"));
   var filter = function () {

@@ -7,11 +7,12 @@ use clap::ValueEnum;
 use mivask_core::question::{Answer, ask};
 use mivask_core::stage::Stage;
 use mivask_disk::process::Reach;
-use mivask_read::input::{Disk, FileReader};
+use mivask_read::input::FileReader;
 use mivask_show::sides;
 
 use crate::acts::gather;
 use crate::end::{End, Failure};
+use crate::inputs::Files;
 use crate::load;
 use crate::options::Input;
 use crate::reach;
@@ -77,7 +78,8 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
 fn reach(args: &Args) -> Result<Reach, Failure> {
     let mut sentences = args.acts.clone();
     for path in args.file.iter().filter(|path| *path != std::path::Path::new("-")) {
-        let text = Disk.read(path).map_err(|error| Failure::File { path: path.clone(), error })?;
+        let text =
+            Files::default().read(path).map_err(|error| Failure::File { path: path.clone(), error })?;
         sentences.extend(String::from_utf8_lossy(&text).lines().map(ToOwned::to_owned));
     }
     Ok(reach::reach_of(&sentences))

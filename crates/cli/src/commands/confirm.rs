@@ -19,7 +19,7 @@ use crate::options::{Facts, Format};
 /// cannot be rebuilt comes back as not checked, with the reason. With --random, scenarios are made up: the first
 /// that differs is minimised and saved as a scene file.
 ///
-/// Exit status 1: kernel and prediction differ.
+/// Exit status 1: kernel and prediction differ; 3: nothing could be checked here.
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Examples:\n  mivask confirm pod.yaml 'gauge writes /data/level.csv'\n  mivask confirm --random 20000 --seed 7"

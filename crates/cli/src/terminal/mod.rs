@@ -70,6 +70,12 @@ const fn colour(asked: Color, seen: ColorChoice) -> Colour {
     }
 }
 
+/// Says something besides the answer, from where no one has the writer for it.
+pub(crate) fn note(text: &str) {
+    // Where standard error is gone there is no one to tell.
+    let _ = writeln!(messages(Color::Auto, is_quiet()), "note: {}", mivask_show::safe(text));
+}
+
 /// Standard output, unguarded.
 #[expect(
     clippy::disallowed_methods,

@@ -4,6 +4,8 @@ use std::io::{self, Write};
 use std::process::{Child, Command, Stdio};
 
 /// Keeps what is written until it is more than a screen; then a pager has it, else the terminal when all is written.
+///
+/// What a pager was given is kept until it has ended: where it turns out that there is none, the terminal has it.
 pub(super) struct Pager {
     kept: Vec<u8>,
     lines: usize,
@@ -32,17 +34,20 @@ impl Pager {
     fn begin(&mut self) -> io::Result<()> {
         self.reader = spawn().map_or(Reader::Terminal, Reader::Pager);
         let kept = std::mem::take(&mut self.kept);
-        self.pass(&kept)
+        self.pass(&kept).map(drop)
     }
 
     fn pass(&mut self, bytes: &[u8]) -> io::Result<()> {
         match &mut self.reader {
             Reader::None => self.kept.extend_from_slice(bytes),
             Reader::Terminal => super::stdout().write_all(bytes)?,
-            Reader::Pager(child) => match &mut child.stdin {
-                Some(input) => input.write_all(bytes)?,
-                None => return Err(io::ErrorKind::BrokenPipe.into()),
-            },
+            Reader::Pager(child) => {
+                self.kept.extend_from_slice(bytes);
+                let Some(input) = &mut child.stdin else { return Err(io::ErrorKind::BrokenPipe.into()) };
+                if let Err(error) = input.write_all(bytes) {
+                    return if self.is_no_pager() { Ok(()) } else { Err(error) };
+                }
+            }
         }
         Ok(())
     }
@@ -70,11 +75,24 @@ impl Drop for Pager {
             // A terminal that is gone has no one to tell.
             let _ = super::stdout().write_all(&self.kept).and_then(|()| super::stdout().flush());
         }
-        if let Reader::Pager(child) = &mut self.reader {
-            drop(child.stdin.take());
-            // Its reader is done before the prompt comes back.
-            let _ = child.wait();
+        // Its reader is done before the prompt comes back.
+        self.is_no_pager();
+    }
+}
+
+impl Pager {
+    /// Waits for the pager; one that the shell did not find, or could not start, leaves what it was given to the terminal.
+    fn is_no_pager(&mut self) -> bool {
+        let Reader::Pager(child) = &mut self.reader else { return false };
+        drop(child.stdin.take());
+        let none = child.wait().is_ok_and(|status| matches!(status.code(), Some(126 | 127)));
+        if none {
+            self.reader = Reader::Terminal;
+            let mut out = super::stdout();
+            let _ = out.write_all(&self.kept).and_then(|()| out.flush());
+            self.kept.clear();
         }
+        none
     }
 }
 

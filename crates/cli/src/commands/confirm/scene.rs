@@ -52,7 +52,12 @@ pub(super) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
 
 fn end(held: &[Held]) -> End {
     let differs = held.iter().any(|one| matches!(one.result, Comparison::Different(_)));
-    if differs { End::NotUpheld } else { End::Answered }
+    let nothing = held.iter().all(|one| matches!(one.result, Comparison::NotChecked(_)));
+    match (differs, nothing) {
+        (true, _) => End::NotUpheld,
+        (false, true) => End::Unchecked,
+        (false, false) => End::Answered,
+    }
 }
 
 fn choice(names: &[String]) -> Result<Choice, Failure> {

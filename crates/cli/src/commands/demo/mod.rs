@@ -128,7 +128,7 @@ fn write(path: &Path, text: &str) -> Result<(), Failure> {
     if let Some(parent) = path.parent() {
         fs::create_dir_all(parent).map_err(failure)?;
     }
-    fs::write(path, text).map_err(failure)
+    output::replace(path, |file| Ok(file.write_all(text.as_bytes())?))
 }
 
 /// A word as a shell takes it.

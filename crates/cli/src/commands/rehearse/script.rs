@@ -9,13 +9,14 @@ use mivask_core::prepare::HOST;
 use mivask_core::rehearse::{Rehearsal, RehearsalError, RehearsalStep};
 use mivask_core::stage::Stage;
 use mivask_read::diagnostic::{Diagnostics, Severity};
-use mivask_read::input::{Disk, FileReader, Origin};
+use mivask_read::input::{FileReader, Origin};
 use mivask_read::text::SourceText;
 
 use super::{Args, is_file};
 use crate::acts::{known_name, mistake};
 use crate::diagnostics;
 use crate::end::Failure;
+use crate::inputs::Files;
 
 /// What was given, before it is read as sentences.
 pub(super) struct Script(Vec<SourceText>);
@@ -48,8 +49,8 @@ impl Script {
             }
             let origin = Origin::of(path);
             let bytes = match &origin {
-                Origin::Standard => Disk.standard_input(),
-                Origin::File(path) => Disk.read(path),
+                Origin::Standard => Files::default().standard_input(),
+                Origin::File(path) => Files::default().read(path),
             };
             let bytes = bytes.map_err(|error| Failure::File { path: path.clone(), error })?;
             all.push(SourceText::new(&origin.name(), &String::from_utf8_lossy(&bytes)));

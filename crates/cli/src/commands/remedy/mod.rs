@@ -85,7 +85,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         let picked = args.pick.checked_sub(1).and_then(|at| written.get(at));
         let picked = picked.ok_or(RemedyError::NoRemedy { pick: args.pick, found: written.len() })?;
         let text = picked.text.as_ref().ok_or(RemedyError::NotInDescription(args.pick))?;
-        output::replace(path, |file| Ok(file.write_all(text.as_bytes())?))?;
+        output::amend(path, |file| Ok(file.write_all(text.as_bytes())?))?;
         let path = mivask_show::safe(&path.display().to_string());
         let files = found
             .remedies

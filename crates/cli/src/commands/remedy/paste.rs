@@ -3,10 +3,11 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
+use crate::inputs::Files;
 use mivask_core::change::{Change, Changes};
 use mivask_core::remedy::Remedy;
 use mivask_core::scene::{Scene, Workload};
-use mivask_read::input::{Disk, FileReader};
+use mivask_read::input::FileReader;
 use mivask_read::patch::{PatchError, file_of, patched};
 use mivask_show::remedy::Written;
 use similar::TextDiff;
@@ -54,7 +55,7 @@ impl Texts {
     }
 
     fn text(&mut self, file: &str) -> Option<String> {
-        let read = || String::from_utf8(Disk.read(Path::new(file)).ok()?).ok();
+        let read = || String::from_utf8(Files::default().read(Path::new(file)).ok()?).ok();
         self.0.entry(file.to_owned()).or_insert_with(read).clone()
     }
 }

@@ -23,9 +23,9 @@ use mivask_show::upheld::{Checked, Run};
 
 use super::Args;
 use super::error::{Misread, UpholdError};
-use super::watch::Recorder;
 use crate::change::Patterns;
 use crate::end::Failure;
+use crate::inputs::Files;
 use crate::load::{Whole, text};
 use crate::options::Input;
 
@@ -186,11 +186,11 @@ fn one(args: &Args, path: &std::path::Path, shared: &[Expected]) -> One {
         actor_names: None,
         own: 0,
     };
-    let recorder = Recorder::default();
+    let recorder = Files::default();
     if let Err(failure) = look(args, path, shared, &recorder, &mut one) {
         one.checked.unusable = Some(why(&failure, &mut one.said));
     }
-    one.files = recorder.files();
+    one.files = recorder.paths();
     one
 }
 
@@ -213,7 +213,7 @@ fn look(
     args: &Args,
     path: &std::path::Path,
     shared: &[Expected],
-    recorder: &Recorder,
+    recorder: &Files,
     one: &mut One,
 ) -> Result<(), Failure> {
     let input = Input { input: path.to_path_buf(), facts: args.facts.clone() };

@@ -123,6 +123,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     if standard > 1 || (standard > 0 && args.watch) {
         return Err(UpholdError::StandardInputMore.into());
     }
+    output::distinct(args.also.iter().map(|(_, path)| path.as_path()))?;
     if args.watch {
         return watch::run(args, out, err);
     }

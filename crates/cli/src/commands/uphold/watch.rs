@@ -1,17 +1,11 @@
 //! Doing it again whenever a file changes that was read.
 
-use std::cell::RefCell;
 use std::collections::BTreeSet;
-use std::io::{self, BufRead, Write};
+use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, channel};
 use std::time::{Duration, SystemTime};
 
-use mivask_disk::error::DiskError;
-use mivask_disk::gathered::Gathered;
-use mivask_disk::image::Choice;
-use mivask_read::files::Found;
-use mivask_read::input::{Disk, FileReader, Origin};
 use notify::{Event, EventKind, RecursiveMode, Watcher};
 
 use super::Args;
@@ -20,67 +14,6 @@ use crate::end::{End, Failure};
 
 /// An editor writes a file in several steps: so long nothing more must happen before it is read.
 const SETTLED: Duration = Duration::from_millis(60);
-
-/// Reads from the disk and remembers what.
-#[derive(Default)]
-pub(super) struct Recorder(RefCell<BTreeSet<PathBuf>>);
-
-impl Recorder {
-    pub(super) fn files(self) -> BTreeSet<PathBuf> {
-        self.0.into_inner()
-    }
-
-    fn note(&self, path: &Path) {
-        self.0.borrow_mut().insert(path.to_path_buf());
-    }
-}
-
-impl FileReader for Recorder {
-    fn read(&self, path: &Path) -> io::Result<Vec<u8>> {
-        self.note(path);
-        Disk.read(path)
-    }
-
-    fn folder(&self, path: &Path) -> io::Result<Option<Vec<PathBuf>>> {
-        self.note(path);
-        Disk.folder(path)
-    }
-
-    fn look(&self, path: &Path) -> io::Result<Found> {
-        self.note(path);
-        Disk.look(path)
-    }
-
-    fn gather(&self, path: &Path, choice: &Choice) -> Result<Gathered, DiskError> {
-        self.note(path);
-        Disk.gather(path, choice)
-    }
-
-    fn standard_input(&self) -> io::Result<Vec<u8>> {
-        Disk.standard_input()
-    }
-
-    fn open(&self, path: &Path) -> io::Result<Box<dyn BufRead>> {
-        self.note(path);
-        Disk.open(path)
-    }
-
-    fn reads_twice(&self, origin: &Origin) -> bool {
-        Disk.reads_twice(origin)
-    }
-
-    fn variable(&self, name: &str) -> Option<String> {
-        Disk.variable(name)
-    }
-
-    fn absolute(&self, path: &Path) -> PathBuf {
-        Disk.absolute(path)
-    }
-
-    fn open_standard_input(&self) -> io::Result<Box<dyn BufRead>> {
-        Disk.open_standard_input()
-    }
-}
 
 /// Runs until it is interrupted.
 pub(super) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
