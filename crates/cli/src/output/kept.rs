@@ -4,8 +4,12 @@ use std::fs::{File, Permissions};
 use std::os::unix::fs::{MetadataExt, PermissionsExt, fchown};
 
 use rustix::fs::{XattrFlags, fgetxattr, flistxattr, fsetxattr};
+use rustix::io::Errno;
 
 use super::place::There;
+
+/// Bytes of a list of names, or of a value, at most (`XATTR_LIST_MAX`, `XATTR_SIZE_MAX`).
+const MOST: usize = 1 << 16;
 
 /// Gives `new` what `there` has; whether all of it could be given.
 pub(super) fn take_over(new: &File, there: &There) -> bool {
@@ -36,23 +40,19 @@ fn attributes(new: &File, there: &File) -> bool {
 }
 
 fn names(file: &File) -> Option<Vec<String>> {
-    let mut none: [u8; 0] = [];
-    let size = match flistxattr(file, &mut none) {
+    let mut list = vec![0_u8; MOST];
+    let size = match flistxattr(file, &mut list[..]) {
         Ok(size) => size,
         // A file system without attributes has none to keep.
-        Err(rustix::io::Errno::OPNOTSUPP | rustix::io::Errno::NOSYS) => return Some(Vec::new()),
+        Err(Errno::OPNOTSUPP | Errno::NOSYS) => 0,
         Err(_) => return None,
     };
-    let mut list = vec![0_u8; size];
-    let size = flistxattr(file, &mut list).ok()?;
     let names = list[..size].split(|byte| *byte == 0).filter(|name| !name.is_empty());
     Some(names.map(|name| String::from_utf8_lossy(name).into_owned()).collect())
 }
 
 fn copy(new: &File, there: &File, name: &str) -> bool {
-    let mut none: [u8; 0] = [];
-    let Ok(size) = fgetxattr(there, name, &mut none) else { return false };
-    let mut value = vec![0_u8; size];
-    let Ok(size) = fgetxattr(there, name, &mut value) else { return false };
+    let mut value = vec![0_u8; MOST];
+    let Ok(size) = fgetxattr(there, name, &mut value[..]) else { return false };
     fsetxattr(new, name, &value[..size], XattrFlags::empty()).is_ok()
 }

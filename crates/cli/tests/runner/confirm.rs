@@ -170,3 +170,49 @@ fn without_root_a_part_is_tried() {
     no difference: 2 the same, 0 different, 1 not checked (built on tmpfs)
     ");
 }
+
+/// A program that confirm runs as root comes from a fixed place, and a folder for temporary files may be anything.
+#[test]
+fn the_callers_environment_decides_nothing() {
+    if skipped("the_callers_environment_decides_nothing") {
+        return;
+    }
+    let scratch = Scratch::with("a,b/x", "")
+        .and("world", "mine")
+        .and("bin/mkfs.ext4", "#!/bin/sh\ntouch /tmp/mivask-was-run\n");
+    let tool = scratch.path().join("bin/mkfs.ext4");
+    std::fs::set_permissions(tool, std::os::unix::fs::PermissionsExt::from_mode(0o755)).expect("a mode");
+    let _ = std::fs::remove_file("/tmp/mivask-was-run");
+    for folder in [".", "a,b", "/proc", "/", "none"] {
+        let output = Command::new(env!("CARGO_BIN_EXE_mivask"))
+            .args(["confirm", "--random", "40", "--filesystem", "tmpfs", "--filesystem", "ext4"])
+            .current_dir(scratch.path())
+            .env("TMPDIR", folder)
+            .env("PATH", format!("{}:/usr/bin:/bin", scratch.path().join("bin").display()))
+            .output()
+            .expect("the program runs");
+        let said = String::from_utf8_lossy(&output.stderr).into_owned();
+        // A machine may lack the file system or its tools, and says so; then nothing is checked.
+        assert!(matches!(output.status.code(), Some(0 | 2 | 3)), "{folder}: {said}");
+        assert!(!std::path::Path::new("/tmp/mivask-was-run").exists(), "{folder}");
+        let mut left: Vec<_> = std::fs::read_dir(scratch.path())
+            .expect("a folder")
+            .map(|entry| entry.expect("an entry").file_name())
+            .collect();
+        left.sort();
+        assert_eq!(left, ["a,b", "bin", "world"], "{folder}");
+        assert_eq!(std::fs::read_to_string(scratch.path().join("world")).expect("a file"), "mine");
+    }
+}
+
+/// Otherwise a step of a CI could not tell it from "no difference".
+#[test]
+fn nothing_checked_has_a_status_of_its_own() {
+    if skipped("nothing_checked_has_a_status_of_its_own") {
+        return;
+    }
+    let transcript = tides().run(["confirm", "s.yaml", "gauge reads /proc/version"]);
+    assert!(transcript.contains("1 not checked") && transcript.ends_with("--- status 3"), "{transcript}");
+    let some = tides().run(["confirm", "s.yaml", "gauge reads /proc/version", "gauge reads /closed/key"]);
+    assert!(some.ends_with("--- status 0"), "{some}");
+}

@@ -18,6 +18,7 @@ mod house;
 mod known;
 mod mistakes;
 mod mount_points;
+mod outputs;
 mod pasted;
 mod programs;
 mod questions;

@@ -56,6 +56,17 @@ fn what_is_longer_than_the_terminal_is_paged() {
 }
 
 #[test]
+fn a_pager_that_is_not_there_swallows_nothing() {
+    let scratch = Scratch::with("s.yaml", BOATS);
+    for pager in ["nosuchpager", "/no/such/pager", "/etc/passwd"] {
+        let text = on_terminal(&scratch, 8, &format!("PAGER={pager} mivask access s.yaml; echo status $?"));
+        let whole = text.contains("/hold/old") && text.contains("stowaway");
+        assert!(whole && text.ends_with("status 0\n"), "{pager}: {text}");
+        assert_eq!(text.matches("/hold/old").count(), 2, "{pager}: {text}");
+    }
+}
+
+#[test]
 fn no_color_is_obeyed() {
     let scratch = Scratch::with("s.yaml", BOATS);
     assert!(!on_terminal(&scratch, 200, "NO_COLOR=1 mivask access s.yaml").contains('\u{1b}'));
