@@ -8,15 +8,16 @@ use crate::end::Failure;
 
 /// Prints every diagnostic.
 pub(crate) fn report(diagnostics: &Diagnostics, err: &mut dyn Write) -> Result<(), Failure> {
-    diagnostics
-        .iter()
-        .try_for_each(|diagnostic| mivask_show::diagnostics::diagnostic(err, diagnostic))
-        .map_err(Failure::Output)
+    diagnostics.iter().try_for_each(|diagnostic| mivask_show::diagnostics::diagnostic(err, diagnostic))?;
+    for (count, last) in diagnostics.left_out() {
+        mivask_show::diagnostics::left_out(err, count, last)?;
+    }
+    Ok(())
 }
 
 /// Ends where an error is among the diagnostics.
 pub(crate) fn refuse_errors(diagnostics: &Diagnostics) -> Result<(), Failure> {
-    match diagnostics.iter().filter(|diagnostic| diagnostic.severity == Severity::Error).count() {
+    match diagnostics.count(Severity::Error) {
         0 => Ok(()),
         errors => Err(Failure::Mistakes { errors }),
     }

@@ -1,6 +1,6 @@
 //! From the INPUT argument to a stage, with every diagnostic on standard error.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::time::Instant;
@@ -15,7 +15,7 @@ use mivask_core::scene::Scene;
 use mivask_core::stage::Stage;
 use mivask_disk::process::Reach;
 use mivask_read::described::Described;
-use mivask_read::diagnostic::{Diagnostics, Severity};
+use mivask_read::diagnostic::{Diagnostics, MOST_OF_A_KIND, Severity, kind};
 use mivask_read::input::{FileReader, InputError, Origin, read_described, read_merged};
 use mivask_read::outline::Outline;
 use mivask_read::process;
@@ -87,29 +87,43 @@ impl Whole {
             remarks(&self.scene, &self.scene.workloads, &self.stage, &|actor| names.contains(&*actor.name)),
             err,
         )?;
-        given.refuse(self.strict)
+        given.refuse(self.strict, err)
     }
 }
 
-/// Remarks that were printed.
+/// Remarks that were printed, and how many there were of each kind.
 #[derive(Default)]
-pub(crate) struct Told(BTreeSet<Remark>);
+pub(crate) struct Told {
+    seen: BTreeSet<Remark>,
+    kinds: BTreeMap<String, (usize, Remark)>,
+}
 
 impl Told {
-    /// Prints those that are new.
+    /// Prints those that are new, of each kind the first few.
     pub(crate) fn remarks(&mut self, remarks: Vec<Remark>, err: &mut dyn Write) -> Result<(), Failure> {
         for remark in remarks {
-            if !self.0.contains(&remark) {
-                mivask_show::diagnostics::remark(err, &remark)?;
-                self.0.insert(remark);
+            if self.seen.contains(&remark) {
+                continue;
             }
+            // What is to be done about them tells kinds apart: messages begin with names.
+            let kind = remark.help.clone().unwrap_or_else(|| kind(&remark.message));
+            let (count, _) = self.kinds.entry(kind).or_insert_with(|| (0, remark.clone()));
+            *count += 1;
+            if *count <= MOST_OF_A_KIND {
+                mivask_show::diagnostics::remark(err, &remark)?;
+            }
+            self.seen.insert(remark);
         }
         Ok(())
     }
 
-    /// Ends where remarks count as errors.
-    pub(crate) fn refuse(&self, strict: bool) -> Result<(), Failure> {
-        if strict && !self.0.is_empty() { Err(Failure::Strict { warnings: self.0.len() }) } else { Ok(()) }
+    /// Says how many were left out, and ends where remarks count as errors.
+    pub(crate) fn refuse(&self, strict: bool, err: &mut dyn Write) -> Result<(), Failure> {
+        for (count, first) in self.kinds.values().filter(|(count, _)| *count > MOST_OF_A_KIND) {
+            mivask_show::diagnostics::more_remarks(err, count - MOST_OF_A_KIND, first)?;
+        }
+        let warnings = self.seen.len();
+        if strict && warnings > 0 { Err(Failure::Strict { warnings }) } else { Ok(()) }
     }
 }
 
@@ -228,7 +242,7 @@ fn checked<T>(
     diagnostics::report(&diagnostics, err)?;
     let result = result?;
     diagnostics::refuse_errors(&diagnostics)?;
-    let warnings = diagnostics.iter().filter(|diagnostic| diagnostic.severity == Severity::Warning).count();
+    let warnings = diagnostics.count(Severity::Warning);
     if input.facts.strict && warnings > 0 {
         return Err(Failure::Strict { warnings });
     }

@@ -67,7 +67,7 @@ impl<R> Table<'_, R> {
         let mut given = Told::default();
         if common.input.facts.strict {
             self.each((&outline, &changes), &chosen, &mut |remarks, _| given.remarks(remarks, err))?;
-            given.refuse(true)?;
+            given.refuse(true, err)?;
         }
         match common.format {
             Format::Json => {
@@ -93,6 +93,7 @@ impl<R> Table<'_, R> {
                 (self.below)(out)?;
             }
         }
+        given.refuse(false, err)?;
         Ok(End::Answered)
     }
 

@@ -9,6 +9,9 @@ use mivask_read::diagnostic::{Diagnostic, Severity};
 use crate::safe::safe;
 use crate::style::{BAD, OPEN, STRONG, paint};
 
+/// Bytes of a line that are shown around a mistake, on either side.
+const NEAR: usize = 160;
+
 /// One diagnostic as a message, its place, the source line and what to do.
 ///
 /// # Errors
@@ -31,6 +34,32 @@ pub fn diagnostic(out: &mut dyn Write, diagnostic: &Diagnostic) -> io::Result<()
         group = group.element(Level::HELP.message(safe(help)));
     }
     writeln!(out, "{}\n", Renderer::styled().render(&[group]))
+}
+
+/// That `count` more like `last` are not shown.
+///
+/// # Errors
+/// Whatever `out` refuses.
+pub fn left_out(out: &mut dyn Write, count: usize, last: &Diagnostic) -> io::Result<()> {
+    let word = match last.severity {
+        Severity::Note => paint(STRONG, "note"),
+        Severity::Warning => paint(OPEN.bold(), "warning"),
+        Severity::Error => paint(BAD, "error"),
+    };
+    more(out, &word, count, &last.message)
+}
+
+/// The same of remarks.
+///
+/// # Errors
+/// Whatever `out` refuses.
+pub fn more_remarks(out: &mut dyn Write, count: usize, last: &Remark) -> io::Result<()> {
+    more(out, &paint(OPEN.bold(), "warning"), count, &last.message)
+}
+
+fn more(out: &mut dyn Write, word: &str, count: usize, message: &str) -> io::Result<()> {
+    writeln!(out, "{word}: {}", paint(STRONG, &format!("{count} more like: {}", safe(message))))?;
+    writeln!(out)
 }
 
 /// One remark as a message, its place and what to do.
@@ -58,16 +87,24 @@ fn line(out: &mut dyn Write, word: &str, remark: &Remark) -> io::Result<()> {
     writeln!(out)
 }
 
-/// The line a diagnostic is on, with tabs and control characters made harmless, and the diagnostic's span within it.
+/// The line a diagnostic is on, with tabs and control characters made harmless, and the diagnostic's span within it. Of a long line
+/// only what is near.
 fn excerpt(diagnostic: &Diagnostic) -> (String, usize, std::ops::Range<usize>) {
     let text = &diagnostic.source.text;
     let start = boundary(text, diagnostic.span.start);
-    let line_start = text[..start].rfind('\n').map_or(0, |newline| newline + 1);
-    let line_end = text[start..].find('\n').map_or(text.len(), |newline| start + newline);
-    let end = boundary(text, diagnostic.span.end).clamp(start, line_end);
+    let near = boundary(text, start.saturating_sub(NEAR));
+    let line_start = text[near..start].rfind('\n').map_or(near, |newline| near + newline + 1);
+    let far = boundary(text, start.saturating_add(2 * NEAR).min(text.len()));
+    let line_end = text[start..far].find('\n').map_or(far, |newline| start + newline);
+    let end = boundary(text, diagnostic.span.end).clamp(start, boundary(text, line_end.min(start + NEAR)));
+    let cut = |whole: bool| if whole { "" } else { "..." };
+    let whole_before = line_start == 0 || text.as_bytes()[line_start - 1] == b'\n';
+    let whole_after = line_end == text.len() || text.as_bytes()[line_end] == b'\n';
     let before = harmless(&text[line_start..start]);
+    let before = format!("{}{before}", cut(whole_before));
     let marked = harmless(text[start..end].trim_end());
     let after = harmless(&text[(start + text[start..end].trim_end().len())..line_end]);
+    let after = format!("{after}{}", cut(whole_after));
     let (line, _) = diagnostic.source.line_column(diagnostic.span.start);
     let from = before.len();
     let span = from..from + marked.len();

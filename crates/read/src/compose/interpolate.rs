@@ -1,5 +1,11 @@
 //! `${NAME}` and its forms (Compose specification, "Interpolation").
 
+/// Bytes of a text with its variables replaced.
+pub(super) const LONGEST: usize = 1 << 20;
+
+/// Variables within the defaults of others.
+pub(super) const DEEPEST_NESTING: usize = 32;
+
 /// Why a text cannot be interpolated.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub(super) enum Trouble {
@@ -12,6 +18,10 @@ pub(super) enum Trouble {
     },
     /// A `$` that begins none of the forms.
     Form,
+    /// It becomes longer than [`LONGEST`].
+    Long,
+    /// More than [`DEEPEST_NESTING`] variables are nested.
+    Deep,
 }
 
 /// `text` with its variables replaced. The names of variables that have no value and no default are added to `unset`.
@@ -23,6 +33,18 @@ pub(super) fn interpolate(
     value: &dyn Fn(&str) -> Option<String>,
     unset: &mut Vec<String>,
 ) -> Result<String, Trouble> {
+    nested(text, value, unset, 0)
+}
+
+fn nested(
+    text: &str,
+    value: &dyn Fn(&str) -> Option<String>,
+    unset: &mut Vec<String>,
+    depth: usize,
+) -> Result<String, Trouble> {
+    if depth > DEEPEST_NESTING {
+        return Err(Trouble::Deep);
+    }
     let mut out = String::with_capacity(text.len());
     let mut rest = text;
     while let Some(at) = rest.find('$') {
@@ -33,7 +55,7 @@ pub(super) fn interpolate(
             rest = after;
         } else if let Some(inner) = behind.strip_prefix('{') {
             let end = closing(inner).ok_or(Trouble::Form)?;
-            out.push_str(&braced(&inner[..end], value, unset)?);
+            out.push_str(&braced(&inner[..end], value, unset, depth)?);
             rest = &inner[end + 1..];
         } else {
             let length = name_length(behind);
@@ -42,6 +64,9 @@ pub(super) fn interpolate(
             }
             out.push_str(&plain(&behind[..length], value, unset));
             rest = &behind[length..];
+        }
+        if out.len() > LONGEST {
+            return Err(Trouble::Long);
         }
     }
     out.push_str(rest);
@@ -82,6 +107,7 @@ fn braced(
     inner: &str,
     value: &dyn Fn(&str) -> Option<String>,
     unset: &mut Vec<String>,
+    depth: usize,
 ) -> Result<String, Trouble> {
     let length = name_length(inner);
     let (name, form) = inner.split_at(length);
@@ -94,7 +120,7 @@ fn braced(
     // With a colon, an empty value counts as none.
     let (empty_is_none, form) = form.strip_prefix(':').map_or((false, form), |form| (true, form));
     let given = value(name).filter(|value| !(empty_is_none && value.is_empty()));
-    let mut nested = |text: &str| interpolate(text, value, unset);
+    let mut nested = |text: &str| nested(text, value, unset, depth + 1);
     match (form.split_at_checked(1), given) {
         (Some(("-", _)), Some(value)) => Ok(value),
         (Some(("-", default)), None) => nested(default),
@@ -144,5 +170,14 @@ mod tests {
         a_lonely_dollar: "5$ 6" => Err::<&str, _>(Trouble::Form);
         a_digit: "$5" => Err::<&str, _>(Trouble::Form);
         a_strange_form: "${SET!x}" => Err::<&str, _>(Trouble::Form);
+    }
+
+    #[test]
+    fn what_grows_without_bound_is_a_mistake() {
+        let deep = format!("{}x{}", "${A:-".repeat(40_000), "}".repeat(40_000));
+        assert_eq!(run(&deep), Err(Trouble::Deep));
+        let value = |_: &str| Some("x".repeat(1 << 16));
+        let long = "$A".repeat(1_000_000);
+        assert_eq!(interpolate(&long, &value, &mut Vec::new()), Err(Trouble::Long));
     }
 }

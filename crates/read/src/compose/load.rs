@@ -4,7 +4,8 @@ use std::collections::BTreeMap;
 use std::ops::Range;
 use std::path::{Component, Path, PathBuf};
 
-use super::interpolate::{Trouble, interpolate};
+use super::environment::environment;
+use super::interpolate::{DEEPEST_NESTING, LONGEST, Trouble, interpolate};
 use super::merge::merge;
 use crate::diagnostic::{Diagnostics, Severity};
 use crate::files::FileReader;
@@ -14,6 +15,14 @@ use crate::yaml::{Node, Value, parse};
 /// Files that `include` and `extends` may lead through, one from the other.
 const DEEPEST: usize = 32;
 
+/// A file that was read, or is being read.
+enum Read {
+    /// With what it includes and extends; `None` where it cannot be used, which was said.
+    Whole(Option<Node>),
+    /// It leads back to itself.
+    UnderWay,
+}
+
 pub(super) struct Loader<'a> {
     pub files: &'a dyn FileReader,
     pub diagnostics: &'a mut Diagnostics,
@@ -22,17 +31,20 @@ pub(super) struct Loader<'a> {
     variables: BTreeMap<String, String>,
     unset: Vec<String>,
     depth: usize,
+    /// Every file that another one names, by its whole path: each is read once.
+    read: BTreeMap<String, Read>,
 }
 
 impl<'a> Loader<'a> {
     /// A loader for a project in `folder`, whose `.env` counts.
     pub(super) fn new(files: &'a dyn FileReader, folder: &Path, diagnostics: &'a mut Diagnostics) -> Self {
-        let mut variables = BTreeMap::new();
-        if let Ok(bytes) = files.read(&folder.join(".env")) {
-            // A malformed line is left out; the shell's variables override the file's.
-            variables.extend(dotenvy::from_read_iter(bytes.as_slice()).flatten());
-        }
-        Self { files, diagnostics, texts: Vec::new(), length: 0, variables, unset: Vec::new(), depth: 0 }
+        let path = folder.join(".env");
+        let variables = match files.read(&path) {
+            Ok(bytes) => environment(&path, &bytes, diagnostics),
+            Err(_) => BTreeMap::new(),
+        };
+        let (texts, unset, read) = (Vec::new(), Vec::new(), BTreeMap::new());
+        Self { files, diagnostics, texts, length: 0, variables, unset, depth: 0, read }
     }
 
     pub(super) fn variable(&self, name: &str) -> Option<String> {
@@ -59,6 +71,22 @@ impl<'a> Loader<'a> {
 
     /// The file at `path` with what it includes and extends; `named` is where another one names it.
     pub(super) fn file(&mut self, path: &Path, named: &Range<usize>) -> Option<Node> {
+        let whole = clean(&self.files.absolute(path));
+        match self.read.get(&whole) {
+            Some(Read::Whole(node)) => return node.clone(),
+            Some(Read::UnderWay) => {
+                self.error(named, format!("{} includes or extends itself", path.display()));
+                return None;
+            }
+            None => {}
+        }
+        self.read.insert(whole.clone(), Read::UnderWay);
+        let node = self.unread(path, named);
+        self.read.insert(whole, Read::Whole(node.clone()));
+        node
+    }
+
+    fn unread(&mut self, path: &Path, named: &Range<usize>) -> Option<Node> {
         let name = path.display().to_string();
         let text = self.files.read(path).map_err(|error| error.to_string());
         let text = text.and_then(|bytes| String::from_utf8(bytes).map_err(|_| "it is not UTF-8".to_owned()));
@@ -81,7 +109,7 @@ impl<'a> Loader<'a> {
     pub(super) fn node(&mut self, mut node: Node, source: &SourceText, folder: &Path) -> Option<Node> {
         if self.depth > DEEPEST {
             let span = self.length.saturating_sub(1)..self.length;
-            self.error(&span, "files include or extend one another without end".to_owned());
+            self.error(&span, format!("more than {DEEPEST} files include or extend one another in a row"));
             return None;
         }
         // Variables are replaced before files are merged: each file may have a folder, but all have one environment.
@@ -116,6 +144,15 @@ impl<'a> Loader<'a> {
                         let help = (!why.is_empty()).then_some(why);
                         let message = format!("the variable {name} has no value, and the file requires one");
                         self.diagnostics.add(Severity::Error, source, &span, message, help);
+                    }
+                    Err(Trouble::Long) => {
+                        let message = format!("with its variables it is longer than {LONGEST} bytes");
+                        self.diagnostics.add(Severity::Error, source, &span, message, None);
+                    }
+                    Err(Trouble::Deep) => {
+                        let message =
+                            format!("more than {DEEPEST_NESTING} variables are nested in one another");
+                        self.diagnostics.add(Severity::Error, source, &span, message, None);
                     }
                     Err(Trouble::Form) => {
                         let help = Some("write $$ for a plain dollar sign".to_owned());
@@ -162,67 +199,7 @@ impl<'a> Loader<'a> {
         whole
     }
 
-    /// Every service with what it extends underneath.
-    fn extended(&mut self, mut node: Node, folder: &Path) -> Option<Node> {
-        let names: Vec<String> = match node.get("services").map(|services| &services.value) {
-            Some(Value::Mapping(pairs)) => {
-                pairs.iter().filter_map(|(key, _)| key.text()).map(str::to_owned).collect()
-            }
-            _ => Vec::new(),
-        };
-        for name in names {
-            let whole = self.service(&node, &name, folder, &mut Vec::new())?;
-            if let Value::Mapping(pairs) = &mut node.value
-                && let Some((_, services)) = pairs.iter_mut().find(|(key, _)| key.text() == Some("services"))
-                && let Value::Mapping(services) = &mut services.value
-                && let Some((_, service)) = services.iter_mut().find(|(key, _)| key.text() == Some(&name))
-            {
-                *service = whole;
-            }
-        }
-        Some(node)
-    }
-
-    fn service(&mut self, file: &Node, name: &str, folder: &Path, seen: &mut Vec<String>) -> Option<Node> {
-        let service = file.get("services")?.get(name)?.clone();
-        let Some((key, extends)) = service.entry("extends").map(|(key, value)| (key.clone(), value.clone()))
-        else {
-            return Some(service);
-        };
-        if seen.iter().any(|earlier| earlier == name) {
-            self.error(&key.span, format!("service `{name}` extends itself"));
-            return None;
-        }
-        seen.push(name.to_owned());
-        let base = extends
-            .text()
-            .or_else(|| extends.get("service").and_then(Node::text))
-            .unwrap_or_default()
-            .to_owned();
-        let lower = match extends.get("file").and_then(Node::text) {
-            // Its own services were extended when it was read.
-            Some(path) => self
-                .file(&folder.join(path), &extends.span)?
-                .get("services")
-                .and_then(|all| all.get(&base))
-                .cloned(),
-            None => self.service(file, &base, folder, seen),
-        };
-        let Some(mut lower) = lower else {
-            self.error(&extends.span, format!("there is no service `{base}` to extend"));
-            return None;
-        };
-        let mut upper = service;
-        for side in [&mut lower, &mut upper] {
-            if let Value::Mapping(pairs) = &mut side.value {
-                // It is done, and the specification does not hand it on.
-                pairs.retain(|(key, _)| key.text() != Some("extends"));
-            }
-        }
-        Some(merge(lower, upper, "/services/x"))
-    }
-
-    fn error(&mut self, span: &Range<usize>, message: String) {
+    pub(super) fn error(&mut self, span: &Range<usize>, message: String) {
         let source = self.joined();
         self.diagnostics.add(Severity::Error, &source, span, message, None);
     }

@@ -1,5 +1,7 @@
 //! One Compose file on top of another (Compose specification, "Merge").
 
+use std::collections::HashMap;
+
 use crate::yaml::{Mark, Node, Value};
 
 /// `upper` merged onto `lower`; `path` is where both stand, for rules of their own.
@@ -17,38 +19,52 @@ pub(super) fn merge(lower: Node, upper: Node, path: &str) -> Node {
 }
 
 fn mappings(lower: Vec<(Node, Node)>, upper: Vec<(Node, Node)>, path: &str) -> Value {
-    let mut merged = lower;
+    let mut places: HashMap<Option<String>, usize> = HashMap::with_capacity(lower.len());
+    for (at, (key, _)) in lower.iter().enumerate() {
+        places.entry(name(key)).or_insert(at);
+    }
+    let mut merged: Vec<Option<(Node, Node)>> = lower.into_iter().map(Some).collect();
     for (key, value) in upper {
-        let at = merged.iter().position(|(known, _)| known.text() == key.text());
-        let below = format!("{path}/{}", key.text().unwrap_or_default());
-        match (at, value.mark) {
-            (Some(at), Mark::Reset) => {
-                merged.remove(at);
+        let known = places.get(&name(&key)).copied();
+        let there = known.and_then(|at| Some((at, merged[at].take()?)));
+        if value.mark == Mark::Reset {
+            continue;
+        }
+        match there {
+            Some((at, (_, lower))) => {
+                let below = format!("{path}/{}", key.text().unwrap_or_default());
+                merged[at] = Some((key, merge(lower, value, &below)));
             }
-            (None, Mark::Reset) => {}
-            (Some(at), _) => {
-                let lower =
-                    std::mem::replace(&mut merged[at].1, Node::new(Value::Sequence(Vec::new()), 0..0));
-                merged[at] = (key, merge(lower, value, &below));
+            None => {
+                places.insert(name(&key), merged.len());
+                merged.push(Some((key, value)));
             }
-            (None, _) => merged.push((key, value)),
         }
     }
-    Value::Mapping(merged)
+    Value::Mapping(merged.into_iter().flatten().collect())
+}
+
+fn name(key: &Node) -> Option<String> {
+    key.text().map(str::to_owned)
 }
 
 /// Lists grow, but an entry with the same target replaces the earlier one.
 fn sequences(lower: Vec<Node>, upper: Vec<Node>, path: &str) -> Value {
-    let mut merged = lower;
-    for item in upper {
-        let same = |known: &Node| match identity(&item, path) {
-            Some(target) => identity(known, path) == Some(target),
-            None => known.text().is_some() && known.text() == item.text(),
-        };
-        merged.retain(|known| !same(known));
-        merged.push(item);
+    let same = |item: &Node| identity(item, path).or_else(|| name(item));
+    let mut places: HashMap<String, Vec<usize>> = HashMap::new();
+    let mut merged: Vec<Option<Node>> = Vec::with_capacity(lower.len() + upper.len());
+    let below = lower.len();
+    for (at, item) in lower.into_iter().chain(upper).enumerate() {
+        if let Some(same) = same(&item) {
+            let earlier = places.entry(same).or_default();
+            if at >= below {
+                earlier.drain(..).for_each(|earlier| merged[earlier] = None);
+            }
+            earlier.push(at);
+        }
+        merged.push(Some(item));
     }
-    Value::Sequence(merged)
+    Value::Sequence(merged.into_iter().flatten().collect())
 }
 
 /// Lists that are commands: the later one counts whole.

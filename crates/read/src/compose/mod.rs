@@ -1,6 +1,8 @@
 //! Compose files (the open Compose specification).
 
 mod build;
+mod environment;
+mod extends;
 mod interpolate;
 mod load;
 mod merge;

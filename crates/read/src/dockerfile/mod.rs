@@ -19,7 +19,7 @@ use crate::files::FileReader;
 use crate::text::SourceText;
 use context::Context;
 use stage::Reader;
-use variables::Variables;
+use variables::{LONGEST_VALUE, MOST_BYTES, Variables};
 
 /// What a description says about a build.
 #[derive(Debug, Default)]
@@ -71,25 +71,26 @@ pub(crate) fn read(
     let context = Context::new(files, folder);
     let mut global = Variables::default();
     let mut stages: Vec<(String, BuildStage, Variables)> = Vec::new();
+    let mut names: Vec<String> = Vec::new();
     let mut target = None;
     for instruction in &parsed.instructions {
         match instruction {
             Instruction::From(from) => {
                 let name = global.replaced(&from.image.value, escape);
                 let alias = from.as_.as_ref().map(|(_, name)| name.value.to_string());
-                let (base, inherited) = base_of(&name, &stages);
+                let (base, inherited) = base_of(&name, &stages, &global);
                 let alias = alias.unwrap_or_default().to_lowercase();
                 if options.target.as_ref().is_some_and(|wanted| wanted.to_lowercase() == alias) {
                     target = Some(stages.len());
                 }
                 let from = source.place(&from.image.span, "FROM");
+                names.push(alias.clone());
                 stages.push((alias, BuildStage { base, steps: Vec::new(), from }, inherited));
             }
             Instruction::Arg(arg) if stages.is_empty() => {
                 global.set_args(&arg.arguments.value, escape, &options.args, None);
             }
             other @ (Instruction::Add(_) | _) => {
-                let names: Vec<String> = stages.iter().map(|(name, ..)| name.clone()).collect();
                 let Some((_, stage, variables)) = stages.last_mut() else { continue };
                 let args = &options.args;
                 let global = &global;
@@ -105,6 +106,16 @@ pub(crate) fn read(
                 reader.instruction(other, stage, variables);
             }
         }
+    }
+    let long =
+        stages.iter().map(|(_, _, variables)| variables).chain([&global]).find_map(|one| one.long.clone());
+    let grown = long.map(|name| format!("the value of `{name}` is longer than {LONGEST_VALUE} bytes"));
+    let grown = grown.or_else(|| {
+        global.is_spent().then(|| format!("its variables make more than {MOST_BYTES} bytes of text"))
+    });
+    if let Some(message) = grown {
+        diagnostics.add(Severity::Error, source, &(0..0), message, None);
+        return None;
     }
     let mut unset: Vec<String> = global.unset;
     unset.extend(stages.iter().flat_map(|(_, _, variables)| variables.unset.iter().cloned()));
@@ -143,13 +154,13 @@ fn finish(
 }
 
 /// What a name in `FROM` means, with the environment that comes with it.
-fn base_of(name: &str, stages: &[(String, BuildStage, Variables)]) -> (Base, Variables) {
+fn base_of(name: &str, stages: &[(String, BuildStage, Variables)], global: &Variables) -> (Base, Variables) {
     let lower = name.to_lowercase();
     let earlier = stages.iter().rposition(|(alias, ..)| *alias == lower && !alias.is_empty());
     match earlier {
         Some(number) => (Base::Stage(number), stages[number].2.inherited()),
-        None if name == "scratch" => (Base::Scratch, Variables::default()),
-        None => (Base::Image(name.to_owned()), Variables::default()),
+        None if name == "scratch" => (Base::Scratch, global.fresh()),
+        None => (Base::Image(name.to_owned()), global.fresh()),
     }
 }
 

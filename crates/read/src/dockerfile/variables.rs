@@ -1,8 +1,16 @@
 //! `ARG` and `ENV`: which value a variable has where.
 
+use std::cell::Cell;
 use std::collections::BTreeMap;
+use std::rc::Rc;
 
 use super::shell;
+
+/// Bytes of one value; the kernel hands a program 131,072 at most (`MAX_ARG_STRLEN`).
+pub(super) const LONGEST_VALUE: usize = 1 << 17;
+
+/// Bytes that all variables of a file may put in their place together: each line may double the one before.
+pub(super) const MOST_BYTES: usize = 32 << 20;
 
 /// The variables of one stage.
 #[derive(Clone, Debug, Default)]
@@ -15,18 +23,34 @@ pub(super) struct Variables {
     pub foreign_shell: bool,
     /// Names that had no value where they were used.
     pub unset: Vec<String>,
+    /// The name of one whose value is longer than [`LONGEST_VALUE`], which counts as empty.
+    pub long: Option<String>,
+    /// Bytes of values that were put in their place in the whole file.
+    spent: Rc<Cell<usize>>,
 }
 
 impl Variables {
     /// The environment that a stage hands on to one built on it.
     pub(super) fn inherited(&self) -> Self {
         let (env, shell) = (self.env.clone(), self.shell.clone());
-        Self { env, shell, foreign_shell: self.foreign_shell, ..Self::default() }
+        Self { env, shell, foreign_shell: self.foreign_shell, ..self.fresh() }
+    }
+
+    /// The variables of another stage of the file.
+    pub(super) fn fresh(&self) -> Self {
+        Self { spent: self.spent.clone(), ..Self::default() }
+    }
+
+    /// Whether they made more than [`MOST_BYTES`] of text; what is left has no values.
+    pub(super) fn is_spent(&self) -> bool {
+        self.spent.get() > MOST_BYTES
     }
 
     /// What a command's shell sees: the environment wins.
     pub(super) fn value(&self, name: &str) -> Option<String> {
-        self.env.get(name).or_else(|| self.args.get(name)).cloned()
+        let value = self.env.get(name).or_else(|| self.args.get(name))?;
+        self.spent.set(self.spent.get().saturating_add(value.len()));
+        (!self.is_spent()).then(|| value.clone())
     }
 
     /// `text` with its variables in place; one without a value counts as empty.
@@ -69,6 +93,9 @@ impl Variables {
 
     /// What an `ENV` makes of `PATH`, with a zero byte where the base's stays; `None` where it leaves it alone.
     pub(super) fn search(&self, text: &str, escape: char) -> Option<String> {
+        if !text.contains("PATH") {
+            return None;
+        }
         let mut probe = self.clone();
         probe.env.entry("PATH".to_owned()).or_insert_with(|| "\0".to_owned());
         let before = probe.env.get("PATH").cloned();
@@ -81,10 +108,12 @@ impl Variables {
         let first = text.split_whitespace().next().unwrap_or_default();
         if first.contains('=') {
             for (name, value) in self.pairs(text, escape) {
-                self.env.insert(name, value.unwrap_or_default());
+                let value = self.bounded(&name, value.unwrap_or_default());
+                self.env.insert(name, value);
             }
         } else {
             let value = self.replaced(text[first.len()..].trim(), escape);
+            let value = self.bounded(first, value);
             self.env.insert(first.to_owned(), value);
         }
     }
@@ -100,14 +129,22 @@ impl Variables {
         for (name, default) in self.pairs(text, escape) {
             let global = || global.and_then(|global| global.args.get(&name).cloned());
             if let Some(value) = given.get(&name).cloned().or(default).or_else(global) {
+                let value = self.bounded(&name, value);
                 self.args.insert(name, value);
             }
         }
     }
 
-    fn pairs(&mut self, text: &str, escape: char) -> Vec<(String, Option<String>)> {
-        let known = self.clone();
-        let words = shell::words(text, escape, &|name| Some(known.value(name).unwrap_or_default()));
+    fn bounded(&mut self, name: &str, value: String) -> String {
+        if value.len() <= LONGEST_VALUE {
+            return value;
+        }
+        self.long.get_or_insert_with(|| name.to_owned());
+        String::new()
+    }
+
+    fn pairs(&self, text: &str, escape: char) -> Vec<(String, Option<String>)> {
+        let words = shell::words(text, escape, &|name| Some(self.value(name).unwrap_or_default()));
         let pair = |word: String| match word.split_once('=') {
             Some((name, value)) => (name.to_owned(), Some(value.to_owned())),
             None => (word, None),

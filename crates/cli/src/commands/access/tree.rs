@@ -47,7 +47,7 @@ pub(super) fn run(
         }
         Ok(())
     })?;
-    given.refuse(input.facts.strict)?;
+    given.refuse(input.facts.strict, err)?;
     telling.end(err)?;
     Ok(End::Answered)
 }

@@ -2,6 +2,9 @@
 
 use super::Values;
 
+/// Bytes of `{a,b}` that are looked at.
+const MOST_OF_BRACES: usize = 1 << 10;
+
 #[derive(Clone, Debug, Default)]
 pub(super) struct Word {
     pub text: String,
@@ -156,7 +159,7 @@ impl<'a> Lexer<'a> {
                     self.bump();
                 }
                 '*' | '?' | '[' => self.pattern(c, &mut word),
-                '{' if self.rest().split_whitespace().next().is_some_and(|text| text.contains(',')) => {
+                '{' if self.is_braces() => {
                     self.pattern(c, &mut word);
                 }
                 _ => {
@@ -166,6 +169,12 @@ impl<'a> Lexer<'a> {
             }
         }
         self.words.push(word);
+    }
+
+    /// Whether a word of braces with a comma begins here, as far as one looks.
+    fn is_braces(&self) -> bool {
+        let near = self.rest().bytes().take(MOST_OF_BRACES).take_while(|byte| !byte.is_ascii_whitespace());
+        near.into_iter().any(|byte| byte == b',')
     }
 
     fn pattern(&mut self, c: char, word: &mut Word) {

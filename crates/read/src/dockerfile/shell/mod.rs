@@ -2,6 +2,8 @@
 
 mod lexer;
 
+use std::collections::HashSet;
+
 use mivask_core::recipe::Command;
 
 use lexer::{Lexer, Word};
@@ -30,7 +32,7 @@ pub(super) type Values<'a> = &'a dyn Fn(&str) -> Option<String>;
 /// The commands of `script`, whose lines go on behind `escape`.
 pub(super) fn commands(script: &str, escape: char, values: Values<'_>) -> Vec<Piece> {
     let mut lexer = Lexer::new(script, escape, values);
-    let (mut pieces, mut assigned): (Vec<Piece>, Vec<String>) = (Vec::new(), Vec::new());
+    let (mut pieces, mut assigned): (Vec<Piece>, HashSet<String>) = (Vec::new(), HashSet::new());
     // Where the chain of `&&` begins that is being read, and whether its failure ends everything.
     let mut chain = 0;
     let mut strict = false;
