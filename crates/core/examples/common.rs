@@ -32,7 +32,7 @@ pub(crate) fn scene() -> Result<Scene, TreeError> {
 
 #[allow(dead_code, reason = "it is the example's own, where the file is not a part of another")]
 fn main() -> Result<(), Box<dyn std::error::Error>> {
-    for actor in &prepare::stage(&scene()?).actors {
+    for actor in prepare::stage(&scene()?).actors.iter() {
         println!("{}", actor.name);
         for fact in actor.facts() {
             println!("  {:<6} {:<24} {}", fact.field.word(), fact.value, fact.from);

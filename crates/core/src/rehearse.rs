@@ -1,5 +1,7 @@
 //! Acts in order, each seeing what the earlier ones changed.
 
+use std::sync::Arc;
+
 use mivask_model::act::Act;
 use mivask_stage::actor_names::ActorError;
 use mivask_stage::prepare::stage_with_host;
@@ -141,7 +143,7 @@ impl Rehearsal {
         }
         let notes = changes.apply_to_scene(&mut scene)?;
         let next = stage_with_host(&scene);
-        for (actor, model) in self.stage.actors.iter_mut().zip(&next.actors) {
+        for (actor, model) in Arc::make_mut(&mut self.stage.actors).iter_mut().zip(next.actors.iter()) {
             actor.identity = model.identity.clone();
             actor.credentials = model.credentials.clone();
             actor.blocked = model.blocked.clone();

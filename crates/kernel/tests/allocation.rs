@@ -84,7 +84,7 @@ fn an_unwatched_decision_allocates_nothing() {
     };
     let stage = prepare::stage(&scene);
     let mut decisions = 0;
-    for actor in &stage.actors {
+    for actor in stage.actors.iter() {
         let view = stage.view(actor, &actor.credentials[0], "somebody");
         for path in PATHS {
             for verb in Verb::ALL {

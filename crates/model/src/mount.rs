@@ -236,6 +236,11 @@ impl MountTable {
         MountId(self.mounts.len() - 1)
     }
 
+    /// Gives back what was kept free for more: nothing is mounted behind the last one.
+    pub fn close(&mut self) {
+        self.mounts.shrink_to_fit();
+    }
+
     /// The mount `id`.
     #[must_use]
     pub fn get(&self, id: MountId) -> &Mount {

@@ -1,8 +1,10 @@
 //! The sources behind the mounts of a host, and the kernel settings that decide about all of them.
 
+use std::collections::HashMap;
 use std::sync::Arc;
 
 use crate::mount::{Disk, Source, SourceId};
+use crate::tree::Tree;
 
 /// Kernel settings of the host that decide about files; `None` if not given.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
@@ -46,6 +48,21 @@ impl Storage {
     /// Every source.
     pub fn source_ids(&self) -> impl Iterator<Item = SourceId> + use<> {
         (0..self.sources.len()).map(SourceId)
+    }
+
+    /// [`disk_of`](Self::disk_of) of every source, in their order, in one pass.
+    #[must_use]
+    pub fn disks(&self) -> Vec<SourceId> {
+        let mut by_name: HashMap<&str, usize> = HashMap::new();
+        let mut by_tree: HashMap<(*const Tree, bool), usize> = HashMap::new();
+        let mut disks = Vec::with_capacity(self.sources.len());
+        for (at, source) in self.sources.iter().enumerate() {
+            let tree = (Arc::as_ptr(&source.tree), source.disk.is_some());
+            let alike = *by_tree.entry(tree).or_insert(at);
+            let named = source.disk.as_ref().map(|disk| *by_name.entry(&disk.name).or_insert(at));
+            disks.push(SourceId(named.map_or(alike, |named| named.min(alike))));
+        }
+        disks
     }
 
     /// The first source that shows the same disk as `id`: the same inodes, or the same volume as another workload finds it,

@@ -127,7 +127,7 @@ fn usable(path: &str, files: &Damaged) -> bool {
     }
     let Some(scene) = read.ok().filter(|_| !diagnostics.has_errors()) else { return false };
     let stage = prepare::stage(&scene);
-    for actor in &stage.actors {
+    for actor in stage.actors.iter() {
         drop(mounts(&stage, actor));
         drop(imprints(&stage, actor, &[]));
         default_paths(&stage, actor).iter().for_each(|path| drop(access(&stage, actor, path)));

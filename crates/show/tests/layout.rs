@@ -61,7 +61,7 @@ fn everything(width: Option<usize>) -> String {
     let stage = demo();
     let layout = Layout { width, all_assumptions: true };
     let mut out = Vec::new();
-    for actor in &stage.actors {
+    for actor in stage.actors.iter() {
         let paths = default_paths(&stage, actor);
         let rows: Vec<_> = paths.iter().map(|path| access(&stage, actor, path)).collect();
         text::access(&mut out, &rows, layout).unwrap();

@@ -104,7 +104,9 @@ pub struct Stage {
     /// What mounts show.
     pub storage: Storage,
     /// The actors, in the order of their description.
-    pub actors: Vec<Actor>,
+    ///
+    /// Copies of a stage, on which something is tried, share them until one changes them.
+    pub actors: Arc<Vec<Actor>>,
     pub(crate) actor_names: Arc<ActorNames>,
     /// The number of the first actor here among those of the scene.
     pub first: usize,

@@ -35,7 +35,7 @@ pub(super) struct Seen<'s> {
 impl<'s> Seen<'s> {
     /// Nothing yet.
     pub(super) fn new(stage: &'s Stage) -> Self {
-        let disks = stage.source_ids().map(|source| (source, stage.disk_of(source)));
+        let disks = stage.source_ids().zip(stage.storage.disks());
         Self { stage, disks: disks.collect(), objects: BTreeSet::new(), names: BTreeMap::new() }
     }
 

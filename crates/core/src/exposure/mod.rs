@@ -72,7 +72,7 @@ pub fn exposure(
 ) -> Result<Vec<Finding>, AcceptedError> {
     let mut singles = Vec::new();
     let groups = shared_groups(stage);
-    for actor in &stage.actors {
+    for actor in stage.actors.iter() {
         umask(actor, &groups, &mut singles);
         if actor.refusal().is_some() {
             continue;

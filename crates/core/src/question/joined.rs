@@ -1,6 +1,6 @@
 //! Volumes that several workloads mount, each prepared in its own way: seen together they are one disk.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use mivask_model::mount::SourceId;
@@ -37,9 +37,9 @@ impl Joined {
     pub(crate) fn new(stage: &Stage) -> Self {
         let possible = possibilities(stage);
         let mut groups: BTreeMap<(SourceId, Possibility), Vec<SourceId>> = BTreeMap::new();
-        for source in stage.source_ids() {
+        for (source, disk) in stage.source_ids().zip(stage.storage.disks()) {
             let possibility = possible.get(&source).copied().unwrap_or_default();
-            groups.entry((stage.disk_of(source), possibility)).or_default().push(source);
+            groups.entry((disk, possibility)).or_default().push(source);
         }
         let mut joined = Self {
             stage: stage.clone(),
@@ -54,8 +54,12 @@ impl Joined {
             }
         }
         joined.renumber();
-        for ((disk, (at, of)), sources) in &groups {
-            let apart = groups.keys().any(|(other, (_, others))| other == disk && others != of);
+        let mut counts: BTreeMap<SourceId, BTreeSet<usize>> = BTreeMap::new();
+        for (disk, (_, of)) in groups.keys() {
+            counts.entry(*disk).or_default().insert(*of);
+        }
+        for ((disk, (at, _)), sources) in &groups {
+            let apart = counts.get(disk).is_some_and(|counts| counts.len() > 1);
             if let Some(first) = sources.first()
                 && apart
                 && *at == 0
@@ -116,7 +120,10 @@ impl Joined {
         let now = |source: SourceId, inode: InodeId| {
             self.became.get(&source).and_then(|became| became.get(&inode)).copied().unwrap_or(inode)
         };
-        for actor in &mut self.stage.actors {
+        if self.became.values().all(BTreeMap::is_empty) {
+            return;
+        }
+        for actor in Arc::make_mut(&mut self.stage.actors) {
             let shown: Vec<SourceId> =
                 actor.mounts.iter().map(|(_, mount)| mount.variants[0].source).collect();
             for (mount, source) in actor.mounts.iter_mut().zip(&shown) {

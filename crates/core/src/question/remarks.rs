@@ -39,7 +39,7 @@ pub fn remarks(
     let containers = workloads
         .iter()
         .flat_map(|workload| workload.containers.iter().map(move |container| (workload, container)));
-    let staged = containers.zip(&stage.actors);
+    let staged = containers.zip(stage.actors.iter());
     for ((workload, container), actor) in staged.filter(|(_, actor)| wanted(actor)) {
         let mut looking = Looking { scene, stage, workload, container, actor, found: Vec::new() };
         looking.all();

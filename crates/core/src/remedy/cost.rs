@@ -82,7 +82,7 @@ fn ln(count: usize) -> f64 {
 }
 
 fn contrasts(base: &Stage, now: &Stage) -> Vec<Contrast> {
-    let actors = base.actors.iter().zip(&now.actors);
+    let actors = base.actors.iter().zip(now.actors.iter());
     let all = actors.map(|(was, is)| contrast((base, was), (now, is), &[]));
     all.filter(|one| !one.is_empty() || one.partial).collect()
 }

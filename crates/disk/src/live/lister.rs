@@ -4,6 +4,7 @@ use std::ffi::CStr;
 use std::mem::MaybeUninit;
 use std::os::fd::{AsFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
+use std::sync::Arc;
 
 use mivask_model::act::quoted;
 use mivask_model::fact::Unknown;
@@ -15,12 +16,15 @@ use rustix::io::Errno;
 use super::finished::Bringer;
 use super::listing::{Found, Listing, Rare};
 use super::look::{self, Attributes};
-use super::pool::{Job, Pool};
+use super::pool::{Anchor, Job, Pool};
 use super::{Options, Watch};
 use crate::gathered::Holes;
 
 /// The longest path one call takes; longer ones are opened piece by piece (`PATH_MAX` is 4,096).
 const LONGEST: usize = 4000;
+
+/// Bytes of a path from which on a directory becomes the anchor of those in it.
+const FAR: usize = 512;
 
 pub(super) struct Lister<'a> {
     pub root: &'a OwnedFd,
@@ -52,15 +56,21 @@ impl<'a> Lister<'a> {
         while let Some(job) = self.pool.take() {
             let mut listing = Listing::default();
             let mut found = Vec::new();
-            if let Err(error) = self.list(&job, &mut listing, &mut found) {
-                self.unlisted(&job.path, error, &mut listing);
+            let mut anchor = job.anchor.clone();
+            match self.list(&job, &mut listing, &mut found) {
+                Ok(Some(open)) => {
+                    let (above, path) = (job.anchor.clone(), job.path.clone());
+                    anchor = Some(Arc::new(Anchor { open, above, path }));
+                }
+                Ok(None) => {}
+                Err(error) => self.unlisted(&job, error, &mut listing),
             }
             listing.sort();
             (self.watch)(listing.entries.len() as u64);
             let directories = || listing.entries.iter().filter_map(|entry| entry.directory);
             // Sorted as their names are: whoever puts the tree together asks for them in that order.
             let paths = directories().map(|place| std::mem::take(&mut found[place as usize])).collect();
-            let numbers = self.pool.done(paths);
+            let numbers = self.pool.done(anchor.as_ref(), paths);
             for (entry, number) in
                 listing.entries.iter_mut().filter(|one| one.directory.is_some()).zip(numbers)
             {
@@ -71,13 +81,16 @@ impl<'a> Lister<'a> {
         }
     }
 
+    /// Lists one directory; `found` gets the directories in it. Gives it back open where they are to be found from it.
     pub(super) fn list(
         &mut self,
         job: &Job,
         listing: &mut Listing,
         found: &mut Vec<Vec<u8>>,
-    ) -> rustix::io::Result<()> {
-        let directory = open_below(self.root, &job.path)?;
+    ) -> rustix::io::Result<Option<OwnedFd>> {
+        let from = job.anchor.as_ref().map_or(self.root, |anchor| &anchor.open);
+        let directory = open_below(from, &job.path)?;
+        let far = job.path.len() >= FAR;
         let searchable = match rustix::process::fchdir(&directory) {
             // Its names may be read, and nothing else.
             Err(Errno::ACCESS) => false,
@@ -88,21 +101,25 @@ impl<'a> Lister<'a> {
         let mut result = Ok(());
         while let Some(entry) = entries.next() {
             match entry {
-                Ok(entry) => self.entry(&entry, (&job.path, searchable), listing, found),
+                Ok(entry) => self.entry(&entry, (job, searchable), listing, found),
                 Err(error) => {
                     result = Err(error);
                     break;
                 }
             }
         }
+        drop(entries);
         self.buffer = buffer;
-        result
+        if far && result.is_ok() {
+            found.iter_mut().for_each(|path| *path = path.split_off(job.path.len() + 1));
+        }
+        result.map(|()| far.then_some(directory))
     }
 
     fn entry(
         &mut self,
         entry: &RawDirEntry<'_>,
-        (above, searchable): (&[u8], bool),
+        (above, searchable): (&Job, bool),
         listing: &mut Listing,
         found: &mut Vec<Vec<u8>>,
     ) {
@@ -154,7 +171,7 @@ impl<'a> Lister<'a> {
         &mut self,
         name: &CStr,
         facts: &Statx,
-        above: &[u8],
+        above: &Job,
         one: &mut Found,
         listing: &mut Listing,
         found: &mut Vec<Vec<u8>>,
@@ -183,7 +200,7 @@ impl<'a> Lister<'a> {
                     special = true;
                 } else {
                     one.directory = u32::try_from(found.len()).ok();
-                    found.push(join(above, name.to_bytes()));
+                    found.push(join(&above.path, name.to_bytes()));
                 }
             }
             FileKind::Link => {
@@ -221,7 +238,7 @@ impl<'a> Lister<'a> {
         &mut self,
         name: &CStr,
         facts: &Statx,
-        above: &[u8],
+        above: &Job,
         rare: &mut Rare,
         listing: &mut Listing,
     ) -> bool {
@@ -240,14 +257,14 @@ impl<'a> Lister<'a> {
     }
 
     /// The directory itself could not be listed, or not to its end.
-    fn unlisted(&self, path: &[u8], error: Errno, listing: &mut Listing) {
-        let fact = format!("what is in {}", self.path(path, b""));
+    fn unlisted(&self, job: &Job, error: Errno, listing: &mut Listing) {
+        let fact = format!("what is in {}", self.path(job, b""));
         let contents = unknown(&fact, error, &mut listing.holes);
         listing.unlisted = Some(Doubt::new(Certainty::Known, contents));
     }
 
-    fn path(&self, above: &[u8], name: &[u8]) -> String {
-        quoted(&join(&join(self.shown, above), name)).to_string()
+    fn path(&self, above: &Job, name: &[u8]) -> String {
+        quoted(&join(&join(self.shown, &above.whole_path()), name)).to_string()
     }
 }
 

@@ -109,7 +109,7 @@ pub(crate) fn list_one(root: &OwnedFd, path: &[u8]) -> Result<Vec<(Vec<u8>, Entr
     let pool = Pool::new();
     let watch = |_: u64| ();
     let mut listing = Listing::default();
-    let job = pool::Job { number: 0, path: path.to_vec() };
+    let job = pool::Job { number: 0, anchor: None, path: path.to_vec() };
     Lister::new(root, 0, b"", &options, &watch, &pool).list(&job, &mut listing, &mut Vec::new())?;
     let entry = |found| (listing.name(found).to_vec(), assemble::entry(&listing, found, false));
     Ok(listing.entries.iter().map(entry).collect())

@@ -1,14 +1,43 @@
 //! The directories still to be listed, shared by the threads that list them.
 
 use std::ops::RangeFrom;
-use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
+use std::os::fd::OwnedFd;
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+
+/// A directory that stays open, so that what is far below it is found from it: from the root the kernel would look up every level
+/// again for each directory.
+pub(super) struct Anchor {
+    /// The directory.
+    pub open: OwnedFd,
+    /// The anchor before it.
+    pub above: Option<Arc<Self>>,
+    /// Its path from there, or from the root.
+    pub path: Vec<u8>,
+}
 
 /// A directory to be listed.
 pub(super) struct Job {
     /// The number of its listing.
     pub number: u32,
-    /// Its path below the root; empty for the root itself.
+    /// The nearest anchor; `None` for the root.
+    pub anchor: Option<Arc<Anchor>>,
+    /// Its path from there; empty for the root itself.
     pub path: Vec<u8>,
+}
+
+impl Job {
+    /// Its path from the root.
+    pub(super) fn whole_path(&self) -> Vec<u8> {
+        let mut parts = vec![self.path.as_slice()];
+        let mut next = self.anchor.as_ref();
+        while let Some(anchor) = next {
+            parts.push(&anchor.path);
+            next = anchor.above.as_ref();
+        }
+        parts.reverse();
+        parts.retain(|part| !part.is_empty());
+        parts.join(&b'/')
+    }
 }
 
 /// What is still to be done. The newest job comes first, which keeps few waiting.
@@ -30,7 +59,7 @@ struct State {
 impl Pool {
     /// With the root to be listed, as number 0.
     pub(super) fn new() -> Self {
-        let jobs = vec![Job { number: 0, path: Vec::new() }];
+        let jobs = vec![Job { number: 0, anchor: None, path: Vec::new() }];
         Self {
             state: Mutex::new(State { jobs, busy: 0, waiting: 0, next: 1, stopped: false }),
             changed: Condvar::new(),
@@ -58,11 +87,11 @@ impl Pool {
         }
     }
 
-    /// A directory is done; `found` are the paths of those in it, and what comes back are their numbers.
-    pub(super) fn done(&self, found: Vec<Vec<u8>>) -> RangeFrom<u32> {
+    /// A directory is done; `found` are the paths of those in it from `anchor`, and what comes back are their numbers.
+    pub(super) fn done(&self, anchor: Option<&Arc<Anchor>>, found: Vec<Vec<u8>>) -> RangeFrom<u32> {
         let mut state = self.lock();
         let first = state.next;
-        let new = (first..).zip(found).map(|(number, path)| Job { number, path });
+        let new = (first..).zip(found).map(|(number, path)| Job { number, anchor: anchor.cloned(), path });
         let before = state.jobs.len();
         state.jobs.extend(new);
         state.next += u32::try_from(state.jobs.len() - before).unwrap_or(u32::MAX);

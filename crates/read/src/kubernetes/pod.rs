@@ -1,5 +1,7 @@
 //! The pod at the heart of every workload kind.
 
+use std::collections::HashSet;
+
 use mivask_core::fact::Fact;
 use mivask_core::mount::MountFlags;
 use mivask_core::refusal::Refusal;
@@ -120,6 +122,7 @@ fn containers(
         ("containers", Role::App, &spec.containers),
         ("ephemeralContainers", Role::Ephemeral, &spec.ephemeral_containers),
     ];
+    let mut names = HashSet::new();
     for (key, role, list) in lists {
         let here = origin.at(key);
         for (index, described) in list.iter().enumerate() {
@@ -127,7 +130,7 @@ fn containers(
             // An init container that is restarted for ever runs beside the others (KEP-753).
             let sidecar = role == Role::Init && described.restart_policy.as_deref() == Some("Always");
             let role = if sidecar { Role::Sidecar } else { role };
-            if containers.iter().any(|earlier: &Container| earlier.name == described.name) {
+            if !names.insert(&described.name) {
                 let message = format!("two containers are called `{}`: the API refuses that", described.name);
                 item.diagnostic(Severity::Error, "name", message, None, diagnostics);
             }

@@ -15,6 +15,10 @@ pub(super) struct HandoffJson<'a> {
     source: &'a str,
     directory: JsonPath,
     members: Vec<MemberJson<'a>>,
+    /// How many more reach it who have the ids, capabilities, image and path of a member.
+    members_alike: usize,
+    /// How many more reach it and are not compared.
+    members_left_out: usize,
     creations: Vec<CreationJson<'a>>,
     assumptions: Vec<&'a str>,
 }
@@ -121,6 +125,8 @@ pub fn handoffs(out: &mut dyn Write, all: &[Handoff]) -> io::Result<()> {
             .iter()
             .map(|(actor, path)| MemberJson { actor, path: JsonPath::new(path) })
             .collect(),
+        members_alike: handoff.left_out.alike,
+        members_left_out: handoff.left_out.others,
         creations: handoff.creations.iter().map(CreationJson::new).collect(),
         assumptions: handoff.assumptions.iter().map(|text| &**text).collect(),
     });

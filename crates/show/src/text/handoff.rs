@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::io::{self, Write};
 
 use mivask_core::act::quoted;
-use mivask_core::handoff::{Creation, Handoff, PerUse};
+use mivask_core::handoff::{Creation, Handoff, LeftOut, MOST_MEMBERS, PerUse};
 use mivask_core::question::Why;
 use mivask_core::settle::Outcome;
 
@@ -51,14 +51,31 @@ fn one(out: &mut dyn Write, handoff: &Handoff, layout: Layout) -> io::Result<()>
         .map(|(path, names)| format!("{} in {}", quoted(path), safe(&names.join(", "))))
         .collect();
     writeln!(out, "{}  {}", paint(STRONG, &place), paint(FAINT, &seen.join("; ")))?;
+    for text in left_out(handoff) {
+        paragraph(out, &paint(OPEN, &text), 2, layout)?;
+    }
+    let names: Vec<String> = handoff.members.iter().map(|(name, _)| safe(name)).collect();
     let mut titles = vec!["creator", "new file"];
-    titles.extend(handoff.members.iter().map(|(name, _)| name.as_str()));
+    titles.extend(names.iter().map(String::as_str));
     let mut table = Table::new(&titles);
     for creation in &handoff.creations {
         table.row(row(handoff, creation));
     }
     write!(out, "{}", table.render(layout.width))?;
     reasons(out, handoff, layout)
+}
+
+/// Who is not compared, where very many share the directory.
+fn left_out(handoff: &Handoff) -> Vec<String> {
+    let LeftOut { alike, others } = handoff.left_out;
+    let mut texts = Vec::new();
+    if alike > 0 {
+        texts.push(format!("{alike} more reach it with the ids, capabilities, image and path of one below"));
+    }
+    if others > 0 {
+        texts.push(format!("{others} more reach it and are not compared: {MOST_MEMBERS} are at most"));
+    }
+    texts
 }
 
 fn row(handoff: &Handoff, creation: &Creation) -> Vec<String> {

@@ -70,6 +70,7 @@ pub(super) fn actor(
     });
     // A cluster holds the whole pod back, an engine only the container that mounts it.
     let blocked = mounts.blocked.or_else(|| shared.into_iter().find(|refusal| refusal.whole_pod));
+    mounts.mounts.close();
     let mut actor = Actor {
         name,
         workload: Arc::from(context.workload.name.as_str()),

@@ -45,7 +45,7 @@ pub fn stage_with_host(scene: &Scene) -> Stage {
     let mut actor_names = (*stage.actor_names).clone();
     actor_names.add(HOST);
     stage.actor_names = Arc::new(actor_names);
-    stage.actors.push(actor(mounts));
+    Arc::make_mut(&mut stage.actors).push(actor(mounts));
     stage
 }
 

@@ -125,9 +125,9 @@ impl<'a> Staging<'a> {
             let name = known.unwrap_or_else(|| Arc::from(container.name.as_str()));
             self.actors += 1;
             let actor = container::actor(stage, &context, container, &mut state, (runtime, name));
-            stage.actors.push(actor);
+            Arc::make_mut(&mut stage.actors).push(actor);
         }
-        spread_refusals(&mut stage.actors[first..]);
+        spread_refusals(&mut Arc::make_mut(&mut stage.actors)[first..]);
     }
 }
 

@@ -107,7 +107,7 @@ fn settle(stage: &mut Stage, err: &mut dyn Write) -> Result<(), Failure> {
         writeln!(err, "note: this machine's kernel settings count, not the scene's: {}", others.join(", "))?;
     }
     stage.storage.settings = here;
-    for actor in &mut stage.actors {
+    for actor in std::sync::Arc::make_mut(&mut stage.actors) {
         actor.all_devices = true;
     }
     Ok(())

@@ -45,7 +45,7 @@ pub(super) fn page<'a>(
     for act in acts {
         reasons.add(&ask(stage, act)?, None);
     }
-    for actor in &stage.actors {
+    for actor in stage.actors.iter() {
         let rows = if paths.is_empty() {
             default_rows(stage, actor)
         } else {
