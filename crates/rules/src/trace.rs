@@ -1,5 +1,7 @@
 //! The ordered checks that lead to an outcome.
 
+use std::sync::Arc;
+
 use mivask_model::fact::Provenance;
 use mivask_model::ids::{InsideGid, InsideUid};
 use mivask_model::mode::{Access, Mode};
@@ -139,6 +141,14 @@ pub struct Step {
     pub result: StepResult,
     /// What a check of mode bits or an ACL compared; `None` for every other check.
     pub bits: Option<Bits>,
+}
+
+impl Step {
+    /// One for a witness that looks at nothing else ([`BRIEF`](crate::witness::Witness::BRIEF)).
+    pub(crate) fn brief(check: Check, result: StepResult) -> Self {
+        let from = Provenance::Rule(Arc::default());
+        Self { path: Vec::new(), check, fact: String::new(), from, result, bits: None }
+    }
 }
 
 /// What a check of mode bits or an ACL compared.

@@ -80,6 +80,9 @@ pub trait Witness {
     /// Whether every permission is taken to be given, as for someone who only wants to know what is there.
     const ALL_SEEING: bool = false;
 
+    /// Whether only the check and the result of a step are looked at: then no words are made for it.
+    const BRIEF: bool = false;
+
     /// A check was made.
     fn step(&mut self, step: impl FnOnce() -> Step);
 

@@ -1,5 +1,7 @@
 //! What differs between two scenes, ready to be shown.
 
+use std::collections::HashMap;
+
 use mivask_core::question::{CellOutcome, Contrast, FileChange, MountRow, OutcomeChange};
 use mivask_core::stage::Actor;
 
@@ -12,6 +14,8 @@ pub struct Compared {
     mounts: [Vec<Facet>; 2],
     /// Files with another owner or mode, each once.
     pub files: Vec<FileChange>,
+    /// Where the changes of each path are among them.
+    places: HashMap<Vec<u8>, Vec<usize>>,
     /// What became allowed.
     pub opened: Vec<OutcomeChange>,
     /// What is no longer allowed.
@@ -42,15 +46,21 @@ impl Compared {
     /// Adds what differs for one actor. A file that several actors see is given once.
     pub fn contrast(&mut self, contrast: Contrast) {
         for file in contrast.files {
-            let same = |known: &FileChange| {
-                known.path == file.path && (known.before, known.after) == (file.before, file.after)
+            let places = self.places.entry(file.path.clone()).or_default();
+            let same = |at: &&usize| {
+                let known: &FileChange = &self.files[**at];
+                (known.before, known.after) == (file.before, file.after)
             };
-            match self.files.iter_mut().find(|known| same(known)) {
-                Some(known) => {
+            match places.iter().find(same) {
+                Some(at) => {
+                    let known = &mut self.files[*at];
                     known.actor.push_str(", ");
                     known.actor.push_str(&file.actor);
                 }
-                None => self.files.push(file),
+                None => {
+                    places.push(self.files.len());
+                    self.files.push(file);
+                }
             }
         }
         self.partial |= contrast.partial;

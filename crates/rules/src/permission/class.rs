@@ -47,6 +47,9 @@ pub(super) fn decide<W: Witness>(
     }
     let judged = |result, w: &mut W| {
         w.step(|| {
+            if W::BRIEF {
+                return Step::brief(ruling.class.check(), result);
+            }
             let bits = compared(view, mode, owner, &ruling, wanted);
             let fact = describe(view, inode.kind, &bits, ruling.class);
             let judged = step(path, ruling.class.check(), fact, view.provenance(place), result);
@@ -60,6 +63,9 @@ pub(super) fn decide<W: Witness>(
     let counts = |capability| acting.capable_for(capability, owner.0, owner.1);
     if let Some(capability) = overriding(inode.kind, mode, wanted, counts) {
         w.step(|| {
+            if W::BRIEF {
+                return Step::brief(Check::Capability, StepResult::Passed);
+            }
             let fact = format!("{} overrides the mode bits for {wanted}", capability.name());
             let from = Provenance::rule("the actor's effective capabilities");
             step(path, Check::Capability, fact, from, StepResult::Passed)

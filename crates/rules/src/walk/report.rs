@@ -38,13 +38,11 @@ impl<W: Witness> Walker<'_, '_, W> {
     ) -> Errno {
         let path = &self.path;
         let result = StepResult::Failed(errno);
-        self.w.step(|| Step {
-            path: shown(path),
-            check,
-            fact: fact.to_string(),
-            from: from(),
-            result,
-            bits: None,
+        self.w.step(|| {
+            if W::BRIEF {
+                return Step::brief(check, result);
+            }
+            Step { path: shown(path), check, fact: fact.to_string(), from: from(), result, bits: None }
         });
         errno
     }
@@ -59,6 +57,9 @@ impl<W: Witness> Walker<'_, '_, W> {
     pub fn pass(&mut self, check: Check, fact: impl FnOnce() -> (String, Provenance)) {
         let path = &self.path;
         self.w.step(|| {
+            if W::BRIEF {
+                return Step::brief(check, StepResult::Passed);
+            }
             let (fact, from) = fact();
             Step { path: shown(path), check, fact, from, result: StepResult::Passed, bits: None }
         });

@@ -43,6 +43,7 @@ impl Recorder {
 
 impl Witness for Recorder {
     const TRACING: bool = true;
+    const BRIEF: bool = true;
 
     fn step(&mut self, step: impl FnOnce() -> Step) {
         let Step { check, result, .. } = step();
