@@ -1,5 +1,6 @@
 //! POSIX access control lists (POSIX.1e draft 17; acl(5)).
 
+use std::collections::HashSet;
 use std::fmt;
 
 use crate::ids::{DiskGid, DiskUid};
@@ -22,10 +23,16 @@ pub struct Acl {
     pub other: Access,
 }
 
+/// Entries of the longest ACL: eight bytes each behind four (`XATTR_SIZE_MAX`, linux/posix_acl_xattr.h).
+pub const MOST_ENTRIES: usize = 8191;
+
 /// What is wrong with an ACL text.
 #[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum AclError {
+    /// There are more entries than an attribute has room for.
+    #[error("it has more than {MOST_ENTRIES} entries, which is all an attribute has room for")]
+    Many,
     /// An entry is not `TAG:QUALIFIER:PERMISSIONS`.
     #[error("`{0}` is not an ACL entry: write TAG:ID:PERMISSIONS, such as user:7102:rw-")]
     Entry(String),
@@ -79,7 +86,7 @@ impl AclText {
     /// A malformed entry, a name where an id is needed, or an entry given twice.
     pub fn parse(text: &str) -> Result<Self, AclError> {
         let mut acl = Self::default();
-        let mut seen = Vec::new();
+        let mut seen = HashSet::new();
         for entry in text.split([',', '\n']).map(str::trim).filter(|entry| !entry.is_empty()) {
             let parts: Vec<&str> = entry.split(':').collect();
             let &[tag, id, bits] = parts.as_slice() else {
@@ -87,10 +94,12 @@ impl AclText {
             };
             let tag =
                 if TAGS.contains(&tag) { tag.chars().next().unwrap_or_default() } else { char::default() };
-            if seen.contains(&(tag, id)) {
+            if !seen.insert((tag, id)) {
                 return Err(AclError::Twice(entry.to_owned()));
             }
-            seen.push((tag, id));
+            if seen.len() > MOST_ENTRIES {
+                return Err(AclError::Many);
+            }
             let access = permissions(bits).ok_or_else(|| AclError::Entry(entry.to_owned()))?;
             match (tag, id) {
                 ('u', "") => acl.owner = Some(access),

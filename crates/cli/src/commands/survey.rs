@@ -134,6 +134,9 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         None => output::raw(record)?,
     }
     text::holes(err, gathered.holes.vanished, gathered.holes.denied, gathered.holes.failed)?;
+    if gathered.holes.any() {
+        text::missing_facts(err, gathered.tree.missing_facts())?;
+    }
     text::boundaries(err, gathered.holes.boundaries)?;
     Ok(if gathered.holes.any() { End::Incomplete } else { End::Answered })
 }

@@ -12,6 +12,9 @@ use tar::{EntryType, Header};
 use super::pax::{Pax, Tells};
 use super::stream::{Part, Stream};
 
+/// Bytes of the largest file there can be (`loff_t`), with room to count on.
+const LARGEST: u64 = 1 << 62;
+
 const BLOCK: u64 = 512;
 /// The most bytes of an extended header, or of a long name. A path has at most 4,096 bytes, an attribute 65,536.
 const MOST_EXTENDED: u64 = 1 << 20;
@@ -92,7 +95,7 @@ impl<'s> Members<'s> {
         loop {
             let at = self.at;
             let Some(header) = self.header()? else { return Ok(None) };
-            let size = header.entry_size().map_err(|_| TarError::Header(at, "its size is not a number"))?;
+            let size = size_of(&header, at)?;
             #[expect(clippy::wildcard_enum_match_arm, reason = "every other kind is a member")]
             match header.entry_type() {
                 EntryType::XHeader => {
@@ -136,9 +139,9 @@ impl<'s> Members<'s> {
         if header.entry_type() == EntryType::GNUSparse {
             self.sparse(header, at)?;
         }
-        let given = header.entry_size().map_err(|_| TarError::Header(at, "its size is not a number"))?;
+        let given = size_of(header, at)?;
         let stored = match what {
-            What::Kind(FileKind::File) => pax.size.unwrap_or(given),
+            What::Kind(FileKind::File) => bounded(pax.size.unwrap_or(given), at)?,
             // A pax size belongs to files; other members have no content, whatever they claim.
             What::Kind(_) | What::Link(_) | What::Device(..) => 0,
             What::Same(_) => given,
@@ -287,4 +290,21 @@ fn content(member: &Member, sparse: bool, part: &mut Part<'_>) -> io::Result<Con
     let mut head = Vec::with_capacity(256);
     Read::take(part, HEAD).read_to_end(&mut head)?;
     Ok(crate::program::content(&head))
+}
+
+/// Bytes of a member's content.
+fn size_of(header: &Header, at: u64) -> Result<u64, TarError> {
+    let field = &header.as_old().size;
+    // In base 256 the second bit is the sign (GNU tar); in octal a minus says it.
+    let negative = field[0] & 0xc0 == 0xc0 || field.trim_ascii_start().starts_with(b"-");
+    if negative {
+        return Err(TarError::Header(at, "its size is negative"));
+    }
+    let size = header.entry_size().map_err(|_| TarError::Header(at, "its size is not a number"))?;
+    bounded(size, at)
+}
+
+/// A size that can be counted on from any place.
+fn bounded(size: u64, at: u64) -> Result<u64, TarError> {
+    if size > LARGEST { Err(TarError::Header(at, "its size is more than any file has")) } else { Ok(size) }
 }

@@ -87,7 +87,14 @@ pub fn look(pid: u32, reach: &Reach) -> Result<Process, DiskError> {
     let status = status.ok_or_else(|| {
         wrong("there is no such process".to_owned(), "name a process of this machine by its number")
     })?;
-    let table = read("mountinfo").map_err(|error| DiskError::io(&shown, &error))?;
+    let table = read("mountinfo").map_err(|error| {
+        // What a process had is gone with it, while its number waits for its parent (proc_pid_stat(5), state Z).
+        if std::fs::read_link(format!("/proc/{pid}/root")).is_err() && error.raw_os_error() == Some(22) {
+            let help = "name one that still runs, such as its parent";
+            return wrong("it has ended: it is a zombie, which has no files any more".to_owned(), help);
+        }
+        DiskError::io(&shown, &error)
+    })?;
     let lines = mounts::read(&format!("/proc/{pid}/mountinfo"), &mut &table[..])?;
     // The link leads into the process's own mount namespace, which its path does not.
     let root = rustix::fs::open(

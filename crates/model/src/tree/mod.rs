@@ -26,7 +26,7 @@ pub use unrecorded::Unrecorded;
 
 use crate::acl::Acl;
 use crate::caps::FileCapabilities;
-use crate::fact::Provenance;
+use crate::fact::{Provenance, Unknown};
 use crate::ids::{DiskGid, DiskOwner, DiskUid};
 use crate::mode::{FileKind, Mode};
 
@@ -355,6 +355,11 @@ impl Tree {
             return None;
         }
         self.doubts.get(&id)
+    }
+
+    /// The missing facts about single inodes, in the order of their numbers.
+    pub fn missing_facts(&self) -> impl Iterator<Item = &Unknown> {
+        self.doubts.values().filter_map(|doubt| doubt.unknown_attribute().or(doubt.contents.unknown()))
     }
 
     /// ACLs and file capabilities of `id`, where it has any.

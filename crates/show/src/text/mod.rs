@@ -34,7 +34,7 @@ pub use overview::{overview, swept, swept_titles};
 pub use rehearse::{listings, rehearsal_assumptions, step};
 pub use remedy::remedies;
 pub(crate) use remedy::summary as remedy_summary;
-pub use survey::{boundaries, holes, survey};
+pub use survey::{boundaries, holes, missing_facts, survey};
 pub use upheld::{Shown, upheld};
 pub use why::why;
 

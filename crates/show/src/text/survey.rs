@@ -2,9 +2,13 @@
 
 use std::io::{self, Write};
 
+use mivask_core::fact::Unknown;
 use mivask_core::tree::Tree;
 
 use crate::safe;
+
+/// Facts that are named.
+const MOST_NAMED: usize = 5;
 
 /// One line about a survey that was written.
 ///
@@ -42,6 +46,19 @@ pub fn holes(err: &mut dyn Write, vanished: u64, denied: u64, failed: u64) -> io
         writeln!(err, "warning: {count} {noun} {what}: recorded as unknown")?;
     }
     Ok(())
+}
+
+/// The first of the facts that are missing, by name.
+///
+/// # Errors
+/// `err` cannot be written.
+pub fn missing_facts<'a>(err: &mut dyn Write, facts: impl Iterator<Item = &'a Unknown>) -> io::Result<()> {
+    let mut facts = facts;
+    for unknown in facts.by_ref().take(MOST_NAMED) {
+        writeln!(err, "  {}", safe(&unknown.fact))?;
+    }
+    let more = facts.count();
+    if more > 0 { writeln!(err, "  and {} more", grouped(more as u64)) } else { Ok(()) }
 }
 
 /// Other file systems that were left alone.
