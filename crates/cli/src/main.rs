@@ -40,7 +40,21 @@ use options::Paging;
 #[global_allocator]
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
+/// Bytes of stack, whatever `ulimit -s` leaves the first thread: recursion over input is bounded for it.
+const STACK: usize = 8 << 20;
+
 fn main() -> ExitCode {
+    // A user namespace can be entered only by a process of one thread (unshare(2)).
+    if std::env::args_os().any(|word| word == "confirm") {
+        return run();
+    }
+    match std::thread::Builder::new().name("main".to_owned()).stack_size(STACK).spawn(run) {
+        Ok(thread) => thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)),
+        Err(_) => run(),
+    }
+}
+
+fn run() -> ExitCode {
     CompleteEnv::with_factory(args::command).var(completions::VARIABLE).bin("mivask").complete();
     let args = match args::typed(std::env::args_os().collect()) {
         Ok(args) => args,

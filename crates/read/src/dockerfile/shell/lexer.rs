@@ -3,7 +3,7 @@
 use super::Values;
 
 /// Bytes of `{a,b}` that are looked at.
-const MOST_OF_BRACES: usize = 1 << 10;
+const MOST_OF_BRACES: usize = 1 << 8;
 
 #[derive(Clone, Debug, Default)]
 pub(super) struct Word {
