@@ -1,6 +1,6 @@
 //! POSIX access control lists (POSIX.1e draft 17; acl(5)).
 
-use std::collections::HashSet;
+use std::collections::BTreeSet;
 use std::fmt;
 
 use crate::ids::{DiskGid, DiskUid};
@@ -86,7 +86,7 @@ impl AclText {
     /// A malformed entry, a name where an id is needed, or an entry given twice.
     pub fn parse(text: &str) -> Result<Self, AclError> {
         let mut acl = Self::default();
-        let mut seen = HashSet::new();
+        let mut seen = BTreeSet::new();
         for entry in text.split([',', '\n']).map(str::trim).filter(|entry| !entry.is_empty()) {
             let parts: Vec<&str> = entry.split(':').collect();
             let &[tag, id, bits] = parts.as_slice() else {
@@ -155,11 +155,11 @@ impl AclText {
         group: impl Fn(u32) -> Option<DiskGid>,
     ) -> Option<Acl> {
         let plain = Acl::minimal(mode);
-        let mut users = Vec::with_capacity(self.users.len());
+        let mut users = Vec::new();
         for (uid, access) in &self.users {
             users.push((user(*uid)?, *access));
         }
-        let mut groups = Vec::with_capacity(self.groups.len());
+        let mut groups = Vec::new();
         for (gid, access) in &self.groups {
             groups.push((group(*gid)?, *access));
         }

@@ -1,6 +1,6 @@
 //! The sources behind the mounts of a host, and the kernel settings that decide about all of them.
 
-use std::collections::HashMap;
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use crate::mount::{Disk, Source, SourceId};
@@ -53,8 +53,8 @@ impl Storage {
     /// [`disk_of`](Self::disk_of) of every source, in their order, in one pass.
     #[must_use]
     pub fn disks(&self) -> Vec<SourceId> {
-        let mut by_name: HashMap<&str, usize> = HashMap::new();
-        let mut by_tree: HashMap<(*const Tree, bool), usize> = HashMap::new();
+        let mut by_name: BTreeMap<&str, usize> = BTreeMap::new();
+        let mut by_tree: BTreeMap<(*const Tree, bool), usize> = BTreeMap::new();
         let mut disks = Vec::with_capacity(self.sources.len());
         for (at, source) in self.sources.iter().enumerate() {
             let tree = (Arc::as_ptr(&source.tree), source.disk.is_some());

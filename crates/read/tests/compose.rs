@@ -233,7 +233,8 @@ said! {
     a_variable_without_a_value: "services:\n  a: { image: 'i:$TAG' }\n" => ["warning p/compose.yaml:1: no value for TAG: each counts as empty"];
     a_required_variable: "services:\n  a: { image: 'i:${TAG:?which one}' }\n" => ["error p/compose.yaml:2: the variable TAG has no value, and the file requires one"];
     a_lonely_dollar: "services:\n  a: { image: 'i$' }\n" => ["error p/compose.yaml:2: a `$` that names no variable"];
-    a_service_that_extends_itself: "services:\n  a: { extends: b }\n  b: { extends: a }\n" => ["error p/compose.yaml:2: service `a` extends itself", "error p/compose.yaml:3: there is no service `a` to extend", "error p/compose.yaml:2: there is no service `b` to extend"];
+    a_service_that_extends_itself: "services:\n  a: { extends: a }\n" => ["error p/compose.yaml:2: service `a` extends itself"];
+    services_that_extend_one_another: "services:\n  a: { extends: b }\n  b: { extends: a }\n" => ["error p/compose.yaml:3: service `a` extends itself: a, b extend one another"];
     a_missing_include: "include: [none.yaml]\nservices: { a: { image: i } }\n" => ["error p/compose.yaml:1: p/none.yaml cannot be read: entity not found"];
     selinux: "services:\n  a: { image: i, security_opt: ['label:type:x'] }\n" => ["note p/compose.yaml:2: SELinux with `label:type:x` is not modelled: it may refuse what all else permits"];
     another_namespace: "services:\n  a: { image: i, userns_mode: keep-id }\n" => ["warning p/compose.yaml:2: `userns_mode: keep-id` is not modelled: answers depend on the ids it gives"];

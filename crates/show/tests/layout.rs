@@ -183,6 +183,6 @@ fn every_document_says_its_format() {
         // Written element by element it is laid out as it would be at once.
         let value: serde_json::Value = serde_json::from_str(&text).unwrap();
         assert!(value[name].is_array());
-        assert_eq!(text.lines().count(), serde_json::to_string_pretty(&value).unwrap().lines().count());
+        assert_eq!(text.lines().count(), mivask_disk::json::pretty_text(&value).unwrap().lines().count());
     }
 }

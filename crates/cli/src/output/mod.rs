@@ -118,7 +118,7 @@ fn put(
     fill(&mut out)?;
     out.flush().map_err(failure)?;
     drop(out);
-    settle(beside, place, path).map_err(failure)
+    settle(beside, *place, path).map_err(failure)
 }
 
 /// Puts what was written beside in its place.

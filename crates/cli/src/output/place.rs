@@ -15,7 +15,7 @@ pub(super) enum Target {
     /// To a device or a pipe.
     Stream(File),
     /// To a file.
-    Place(Place),
+    Place(Box<Place>),
 }
 
 /// A file's place, links on the way followed.
@@ -45,7 +45,7 @@ impl Target {
             Ok(file) => Self::opened(path, file, false),
             Err(error) if error.kind() == ErrorKind::NotFound => {
                 if !fs::symlink_metadata(path).is_ok_and(|facts| facts.is_symlink()) {
-                    return Place::fresh(path).map(Self::Place);
+                    return Place::fresh(path).map(Box::new).map(Self::Place);
                 }
                 let file = OpenOptions::new().write(true).create(true).truncate(false).open(path)?;
                 Self::opened(path, file, true)
@@ -69,7 +69,8 @@ impl Target {
             return Err(io::Error::new(ErrorKind::NotFound, "it moved away while it was opened"));
         };
         let (folder, name) = (folder.to_path_buf(), name.to_os_string());
-        Ok(Self::Place(Place { folder, name, there: Some(There { file, facts }), made }))
+        let place = Place { folder, name, there: Some(There { file, facts }), made };
+        Ok(Self::Place(Box::new(place)))
     }
 }
 

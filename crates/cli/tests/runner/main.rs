@@ -2,6 +2,7 @@
 
 mod acts;
 mod asked;
+mod bounds;
 mod builds;
 mod changes;
 mod comparisons;

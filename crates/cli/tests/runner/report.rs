@@ -182,7 +182,7 @@ fn without_scripts_everything_can_be_read() {
 #[test]
 fn hostile_names_are_text() {
     let evil = "x<img src=x onerror=alert(1)>&quot;'\"></style></script><script>alert(2)</script>]]>";
-    let json = |text: &str| serde_json::to_string(text).unwrap();
+    let json = |text: &str| mivask_disk::json::text(&text).unwrap();
     let scene = format!(
         "scene: 1\ntitle: {}\nvolumes: {{ v: {{ filesystem: ext4, tree: [{{ path: /, kind: dir, owner: '0:0', mode: 0755 }}, {{ path: {}, owner: '0:0', mode: 0600 }}] }} }}\n\
          containers: [{{ name: {}, user: '1:1', mounts: [{{ volume: v, at: /v }}] }}, {{ name: other, user: '2:2', mounts: [{{ volume: v, at: /v }}] }}]\nexpect: [other never reads /v/**]\n",

@@ -1,6 +1,6 @@
 //! Who reaches a directory, and who of very many is compared.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet};
 
 use mivask_model::path::{or_root, trimmed};
 use mivask_model::tree::{InodeId, Tree};
@@ -55,7 +55,7 @@ pub(super) fn compared(stage: &Stage, all: Vec<(usize, Vec<u8>)>) -> (Vec<(usize
         let actor = &stage.actors[*number];
         format!("{:?} {:?} {path:?}", actor.credentials, actor.image)
     };
-    let mut kinds: HashMap<String, Vec<usize>> = HashMap::new();
+    let mut kinds: BTreeMap<String, Vec<usize>> = BTreeMap::new();
     let names: Vec<String> = all.iter().map(kind).collect();
     for (at, name) in names.iter().enumerate() {
         kinds.entry(name.clone()).or_default().push(at);
@@ -68,10 +68,10 @@ pub(super) fn compared(stage: &Stage, all: Vec<(usize, Vec<u8>)>) -> (Vec<(usize
     order.sort_unstable();
     let mut chosen: Vec<usize> = order.into_iter().take(MOST_MEMBERS).map(|(_, at)| at).collect();
     chosen.sort_unstable();
-    let seen: HashSet<&str> = chosen.iter().map(|at| names[*at].as_str()).collect();
+    let seen: BTreeSet<&str> = chosen.iter().map(|at| names[*at].as_str()).collect();
     let alike = names.iter().filter(|name| seen.contains(name.as_str())).count() - chosen.len();
     let left_out = LeftOut { alike, others: all.len() - chosen.len() - alike };
-    let chosen: HashSet<usize> = chosen.into_iter().collect();
+    let chosen: BTreeSet<usize> = chosen.into_iter().collect();
     let kept = all.into_iter().enumerate().filter(|(at, _)| chosen.contains(at));
     (kept.map(|(_, member)| member).collect(), left_out)
 }

@@ -3,7 +3,7 @@
 mod members;
 mod trial;
 
-use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use mivask_model::mode::FileKind;
@@ -162,7 +162,7 @@ pub fn handoffs(stage: &Stage, paths: &[Vec<u8>]) -> Vec<Handoff> {
     let joined = Joined::new(stage);
     let stage = &joined.stage;
     let mut shared: Vec<Shared> = Vec::new();
-    let mut known = HashSet::new();
+    let mut known = BTreeSet::new();
     let mut add = |one: Shared| {
         if known.insert(one) {
             shared.push(one);

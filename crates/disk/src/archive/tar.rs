@@ -12,8 +12,8 @@ use tar::{EntryType, Header};
 use super::pax::{Pax, Tells};
 use super::stream::{Part, Stream};
 
-/// Bytes of the largest file there can be (`loff_t`), with room to count on.
-const LARGEST: u64 = 1 << 62;
+/// Bytes of the largest file there can be (`loff_t` is signed).
+const LARGEST: u64 = u64::MAX / 2;
 
 const BLOCK: u64 = 512;
 /// The most bytes of an extended header, or of a long name. A path has at most 4,096 bytes, an attribute 65,536.

@@ -108,7 +108,6 @@ impl<'a> Lister<'a> {
                 }
             }
         }
-        drop(entries);
         self.buffer = buffer;
         if far && result.is_ok() {
             found.iter_mut().for_each(|path| *path = path.split_off(job.path.len() + 1));

@@ -107,17 +107,29 @@ pub(crate) fn read(
             }
         }
     }
-    let long =
-        stages.iter().map(|(_, _, variables)| variables).chain([&global]).find_map(|one| one.long.clone());
-    let grown = long.map(|name| format!("the value of `{name}` is longer than {LONGEST_VALUE} bytes"));
-    let grown = grown.or_else(|| {
-        global.is_spent().then(|| format!("its variables make more than {MOST_BYTES} bytes of text"))
-    });
-    if let Some(message) = grown {
+    let all = stages.iter().map(|(_, _, variables)| variables).chain([&global]);
+    if let Some(message) = grown(all, &global) {
         diagnostics.add(Severity::Error, source, &(0..0), message, None);
         return None;
     }
-    let mut unset: Vec<String> = global.unset;
+    warn_of_unset(global.unset, &stages, source, diagnostics);
+    finish(stages, target, options, source, diagnostics)
+}
+
+/// What is wrong where variables grow without bound.
+fn grown<'a>(mut all: impl Iterator<Item = &'a Variables>, global: &Variables) -> Option<String> {
+    if let Some(name) = all.find_map(|one| one.long.as_ref()) {
+        return Some(format!("the value of `{name}` is longer than {LONGEST_VALUE} bytes"));
+    }
+    global.is_spent().then(|| format!("its variables make more than {MOST_BYTES} bytes of text"))
+}
+
+fn warn_of_unset(
+    mut unset: Vec<String>,
+    stages: &[(String, BuildStage, Variables)],
+    source: &SourceText,
+    diagnostics: &mut Diagnostics,
+) {
     unset.extend(stages.iter().flat_map(|(_, _, variables)| variables.unset.iter().cloned()));
     unset.sort();
     unset.dedup();
@@ -126,7 +138,6 @@ pub(crate) fn read(
         let help = "give it under `build: { args: ... }`; what a base image sets is not known".to_owned();
         diagnostics.add(Severity::Warning, source, &(0..0), message, Some(help));
     }
-    finish(stages, target, options, source, diagnostics)
 }
 
 /// The recipe up to the stage that was asked for.

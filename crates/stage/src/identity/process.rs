@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use mivask_model::accounts::Accounts;
+use mivask_model::caps::CapabilitySet;
 use mivask_model::fact::{Fact, Provenance};
 use mivask_model::held::Held;
 use mivask_model::ids::{InsideGid, InsideUid, UserNamespace};
@@ -48,15 +49,8 @@ pub fn process_identity(
     }
     let uid = no_id::after_setting(asked.uid.value);
     let gid = no_id::after_setting(asked.gid.value);
-    // execve: root's file permissions are full, everyone else keeps the ambient set alone. Without new privileges no one gets
-    // more than was held before (`cap_bprm_creds_from_file`).
     let ambient = asked.ambient.intersection(asked.inheritable).intersection(asked.permitted);
-    let of_root = asked.bounding.union(asked.inheritable);
-    let in_force = match (uid == 0, no_new_privileges) {
-        (true, true) => of_root.intersection(asked.permitted),
-        (true, false) => of_root,
-        (false, _) => ambient,
-    };
+    let in_force = if uid == 0 { of_root(asked, no_new_privileges) } else { ambient };
     let identity = Identity {
         real: None,
         uid: Held::Id(InsideUid::new(uid)),
@@ -88,6 +82,13 @@ pub fn process_identity(
         Refusal { class: RefusalClass::StartRefused, reason, from, whole_pod: false }
     });
     resolved
+}
+
+/// What execve leaves root: its file permissions are full, but without new privileges it gets no more than was held before
+/// (`cap_bprm_creds_from_file`). Everyone else keeps the ambient set alone.
+const fn of_root(asked: &ProcessIdentity, no_new_privileges: bool) -> CapabilitySet {
+    let all = asked.bounding.union(asked.inheritable);
+    if no_new_privileges { all.intersection(asked.permitted) } else { all }
 }
 
 /// Why the runtime does not start a process with these ids.
