@@ -2,7 +2,6 @@
 //! small stack.
 
 #![expect(clippy::unwrap_used, reason = "a test that fails says where")]
-#![expect(clippy::print_stdout, reason = "what is skipped is told")]
 
 use std::path::Path;
 use std::process::Command;
