@@ -2,19 +2,20 @@
 
 use crate::sources::gather;
 use std::io::{self, IsTerminal, Write};
-use std::path::PathBuf;
+use std::path::{Component, Path, PathBuf};
 
 use base64::prelude::BASE64_STANDARD as STANDARD;
 use base64::write::EncoderWriter;
 use clap::ValueEnum;
+use mivask_core::act::quoted;
 use mivask_disk::export::{self, Format};
 use mivask_disk::image::Choice;
-use mivask_disk::live::Options;
+use mivask_disk::live::{MOST_ENTRIES, Options, PATIENCE};
 use mivask_disk::survey;
 use mivask_show::text;
 
 use crate::end::{CommandError, End, Failure};
-use crate::output;
+use crate::{output, terminal};
 
 /// Records who owns what on a disk, in an image or an archive, in a small file.
 ///
@@ -43,6 +44,13 @@ pub(crate) struct Args {
     /// Also record file sizes.
     #[arg(long)]
     sizes: bool,
+    /// A directory below the source that is not looked into, such as one whose server does not answer; what is in it is recorded as
+    /// unknown. May be repeated.
+    #[arg(long, value_name = "DIRECTORY")]
+    leave_out: Vec<PathBuf>,
+    /// How many entries there may be; with more there is no survey. A server can make a directory that never ends.
+    #[arg(long, value_name = "N", default_value_t = MOST_ENTRIES, hide_default_value = true)]
+    most_entries: u64,
     /// Do not read ACLs and file capabilities: faster, and answers then assume that there are none.
     #[arg(long)]
     without_acls: bool,
@@ -97,7 +105,7 @@ impl CommandError for CannotWrite {}
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
     let text = args.to.is_some_and(To::is_text);
-    if args.output.is_none() && crate::terminal::stdout().is_terminal() && !text {
+    if args.output.is_none() && terminal::stdout().is_terminal() && !text {
         return Err(CannotWrite::Terminal.into());
     }
     if args.to.and_then(To::format).is_some_and(|format| !format.is_built_in()) {
@@ -107,6 +115,9 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         acls: !args.without_acls,
         across_mounts: args.across_mounts,
         sizes: args.sizes || args.to.and_then(To::format).is_some(),
+        leave_out: args.leave_out.iter().map(|path| below(&args.source, path)).collect(),
+        most_entries: args.most_entries,
+        stalled: Some(stalled),
         choice: Choice {
             name: args.reference.clone(),
             name_is_a_hint: false,
@@ -180,4 +191,23 @@ impl Write for Lines<'_> {
     fn flush(&mut self) -> io::Result<()> {
         self.out.flush()
     }
+}
+
+/// The path of a directory from the source, which it may begin with.
+fn below(source: &Path, path: &Path) -> Vec<u8> {
+    let path = path.strip_prefix(source).unwrap_or(path);
+    let parts = path.components().filter_map(|part| match part {
+        Component::Normal(name) => Some(name.as_encoded_bytes()),
+        Component::CurDir | Component::ParentDir | Component::RootDir | Component::Prefix(_) => None,
+    });
+    parts.collect::<Vec<_>>().join(&b'/')
+}
+
+/// Says where it stands; a server that does not answer would otherwise look like a large disk.
+fn stalled(path: &[u8]) {
+    let shown = if path.is_empty() { "the source itself".to_owned() } else { quoted(path) };
+    let seconds = PATIENCE.as_secs();
+    terminal::note(&format!(
+        "{shown} has not answered for {seconds} seconds; it is waited for: interrupt, and go on with --leave-out {shown}"
+    ));
 }

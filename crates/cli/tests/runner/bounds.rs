@@ -193,3 +193,26 @@ fn a_short_abuse() {
     let said = String::from_utf8_lossy(&output.stdout).into_owned();
     assert!(output.status.success(), "{said}{}", String::from_utf8_lossy(&output.stderr));
 }
+
+#[test]
+fn a_survey_of_too_many_entries_and_one_that_leaves_a_directory_out() {
+    let mut scratch = Scratch::with("d/a/f", "");
+    for number in 0..20 {
+        scratch = scratch.and(&format!("d/b/f{number}"), "");
+    }
+    let said = limited(&scratch, "survey d -o s --most-entries 10");
+    assert!(
+        said.contains("error: d: there are more than 10 entries") && said.contains("--most-entries"),
+        "{said}"
+    );
+    assert!(!scratch.path().join("s").exists());
+    assert!(limited(&scratch, "survey d -o s --most-entries 23").contains("24 inodes"));
+    for named in ["d/b", "./b/", "b"] {
+        let said = limited(&scratch, &format!("survey d --to jsonl --leave-out {named}"));
+        let line = said.lines().find(|line| line.contains("./b\"")).unwrap_or_default();
+        assert!(
+            line.contains("\"mode\":null") && line.contains("unknown") && !said.contains("f1"),
+            "{named}: {said}"
+        );
+    }
+}

@@ -70,7 +70,7 @@ impl<'a> Lister<'a> {
             let directories = || listing.entries.iter().filter_map(|entry| entry.directory);
             // Sorted as their names are: whoever puts the tree together asks for them in that order.
             let paths = directories().map(|place| std::mem::take(&mut found[place as usize])).collect();
-            let numbers = self.pool.done(anchor.as_ref(), paths);
+            let numbers = self.pool.done((job.number, listing.entries.len()), anchor.as_ref(), paths);
             for (entry, number) in
                 listing.entries.iter_mut().filter(|one| one.directory.is_some()).zip(numbers)
             {
@@ -101,6 +101,7 @@ impl<'a> Lister<'a> {
         let mut result = Ok(());
         while let Some(entry) = entries.next() {
             match entry {
+                Ok(_) if self.pool.is_too_much(listing.entries.len() + 1) => break,
                 Ok(entry) => self.entry(&entry, (job, searchable), listing, found),
                 Err(error) => {
                     result = Err(error);
@@ -143,6 +144,16 @@ impl<'a> Lister<'a> {
             size: 0,
             empty: false,
         };
+        let leaves_out = || join(&above.whole_path(), name.to_bytes());
+        if !self.options.leave_out.is_empty() && self.options.leave_out.contains(&leaves_out()) {
+            one.kind = FileKind::Directory;
+            let of = |what: &str| format!("{what} {}, which was left out", self.path(above, name.to_bytes()));
+            let unknown = |what: &str| Certainty::Unknown(Unknown::new(&of(what), "take it along"));
+            let doubt = Doubt::new(unknown("owner and mode of"), unknown("what is in"));
+            one.rare = listing.rare(Rare { doubt: Some(doubt), ..Rare::default() });
+            listing.entries.push(one);
+            return;
+        }
         match if searchable { look::look(name) } else { Err(Errno::ACCESS) } {
             Ok(facts) => self.known(name, &facts, above, &mut one, listing, found),
             Err(error) => {

@@ -17,6 +17,7 @@ use std::os::fd::OwnedFd;
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 use std::sync::Arc;
+use std::time::Duration;
 
 use mivask_model::fact::Provenance;
 use mivask_model::mode::FileKind;
@@ -33,7 +34,7 @@ use listing::Listing;
 use pool::Pool;
 
 /// What is read of a directory.
-#[derive(Clone, PartialEq, Eq, Debug)]
+#[derive(Clone, Debug)]
 pub struct Options {
     /// Whether files are asked for ACLs and capabilities; else none are assumed.
     pub acls: bool,
@@ -45,11 +46,32 @@ pub struct Options {
     pub choice: Choice,
     /// How many threads; as many as there are processors if not given.
     pub threads: Option<usize>,
+    /// Entries at most: a server may make a directory that never ends.
+    pub most_entries: u64,
+    /// Directories that are not looked into, by their paths from the root: what is in them is unknown.
+    pub leave_out: Vec<Vec<u8>>,
+    /// Told of a directory that has not answered for [`PATIENCE`], by its path from the root.
+    pub stalled: Option<fn(&[u8])>,
 }
+
+/// Entries that are read where no one says how many: ten times what a large disk has.
+pub const MOST_ENTRIES: u64 = 100_000_000;
+
+/// How long a directory may take to be listed before someone is told.
+pub const PATIENCE: Duration = Duration::from_secs(10);
 
 impl Default for Options {
     fn default() -> Self {
-        Self { acls: true, across_mounts: false, sizes: false, choice: Choice::default(), threads: None }
+        Self {
+            acls: true,
+            across_mounts: false,
+            sizes: false,
+            choice: Choice::default(),
+            threads: None,
+            most_entries: MOST_ENTRIES,
+            leave_out: Vec::new(),
+            stalled: None,
+        }
     }
 }
 
@@ -75,13 +97,18 @@ pub fn gather(root: &Path, options: &Options, watch: &Watch<'_>) -> Result<Gathe
             look::Attributes::new().of_open(&open, device).map_err(|error| failed(error.into()))?;
     }
     let name = root.as_os_str().as_bytes();
-    let pool = Pool::new();
+    let pool = Pool::new(options.most_entries);
     let origin = Provenance::Source(Arc::from(shown.as_str()));
     let lister = || Lister::new(&open, device, name, options, watch, &pool);
     let assemble = |finished: &Finished| assemble::assemble(entry, finished, origin, options.sizes);
     let (mut tree, holes) = list(&lister, &pool, options, assemble)
         .map_err(failed)?
         .map_err(|error: TreeError| DiskError::whole(&shown, error.to_string()))?;
+    if pool.is_over() {
+        let what = format!("there are more than {} entries", options.most_entries);
+        let help = "take a survey of a part of it, or say with --most-entries how many there may be";
+        return Err(DiskError::whole(&shown, what).with_help(help));
+    }
     if !options.acls {
         tree.set_unrecorded(Unrecorded::on_extended("the survey did not ask for them"));
     }
@@ -106,7 +133,7 @@ fn accounts(root: &OwnedFd) -> AccountFiles {
 /// that directory, so it must be its own ([`on_own_thread`]).
 pub(crate) fn list_one(root: &OwnedFd, path: &[u8]) -> Result<Vec<(Vec<u8>, Entry)>, rustix::io::Errno> {
     let options = Options { across_mounts: true, ..Options::default() };
-    let pool = Pool::new();
+    let pool = Pool::new(MOST_ENTRIES);
     let watch = |_: u64| ();
     let mut listing = Listing::default();
     let job = pool::Job { number: 0, anchor: None, path: path.to_vec() };
@@ -159,6 +186,9 @@ fn list<'a, T>(
             .map(start)
             .collect::<io::Result<Vec<_>>>()
             .inspect_err(|_| pool.stop())?;
+        if let Some(tell) = options.stalled {
+            scope.spawn(move || pool.watch_over(PATIENCE, tell));
+        }
         let assembled = assemble(&finished);
         // Where it failed, no one needs the rest.
         pool.stop();

@@ -1,8 +1,11 @@
 //! The directories still to be listed, shared by the threads that list them.
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::ops::RangeFrom;
 use std::os::fd::OwnedFd;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
 
 /// A directory that stays open, so that what is far below it is found from it: from the root the kernel would look up every level
 /// again for each directory.
@@ -44,6 +47,9 @@ impl Job {
 pub(super) struct Pool {
     state: Mutex<State>,
     changed: Condvar,
+    /// Entries so far of directories that are done, and how many there may be.
+    entries: AtomicU64,
+    most: u64,
 }
 
 struct State {
@@ -54,15 +60,26 @@ struct State {
     waiting: usize,
     next: u32,
     stopped: bool,
+    /// The directories that are being listed, and since when.
+    under_way: BTreeMap<u32, (Instant, Vec<u8>)>,
 }
 
 impl Pool {
     /// With the root to be listed, as number 0.
-    pub(super) fn new() -> Self {
+    pub(super) fn new(most: u64) -> Self {
         let jobs = vec![Job { number: 0, anchor: None, path: Vec::new() }];
         Self {
-            state: Mutex::new(State { jobs, busy: 0, waiting: 0, next: 1, stopped: false }),
+            state: Mutex::new(State {
+                jobs,
+                busy: 0,
+                waiting: 0,
+                next: 1,
+                stopped: false,
+                under_way: BTreeMap::new(),
+            }),
             changed: Condvar::new(),
+            entries: AtomicU64::new(0),
+            most,
         }
     }
 
@@ -75,6 +92,7 @@ impl Pool {
             }
             if let Some(job) = state.jobs.pop() {
                 state.busy += 1;
+                state.under_way.insert(job.number, (Instant::now(), job.whole_path()));
                 return Some(job);
             }
             if state.busy == 0 {
@@ -88,8 +106,15 @@ impl Pool {
     }
 
     /// A directory is done; `found` are the paths of those in it from `anchor`, and what comes back are their numbers.
-    pub(super) fn done(&self, anchor: Option<&Arc<Anchor>>, found: Vec<Vec<u8>>) -> RangeFrom<u32> {
+    pub(super) fn done(
+        &self,
+        (number, entries): (u32, usize),
+        anchor: Option<&Arc<Anchor>>,
+        found: Vec<Vec<u8>>,
+    ) -> RangeFrom<u32> {
+        self.entries.fetch_add(entries as u64, Ordering::Relaxed);
         let mut state = self.lock();
+        state.under_way.remove(&number);
         let first = state.next;
         let new = (first..).zip(found).map(|(number, path)| Job { number, anchor: anchor.cloned(), path });
         let before = state.jobs.len();
@@ -105,6 +130,38 @@ impl Pool {
         first..
     }
 
+    /// Whether `more` entries, beside those of directories that are done, are too many; then every thread ends.
+    pub(super) fn is_too_much(&self, more: usize) -> bool {
+        let over = self.entries.load(Ordering::Relaxed) + more as u64 > self.most;
+        if over {
+            // So that it is seen afterwards, whoever met it.
+            self.entries.fetch_add(more as u64, Ordering::Relaxed);
+            self.stop();
+        }
+        over
+    }
+
+    /// Whether there were too many entries.
+    pub(super) fn is_over(&self) -> bool {
+        self.entries.load(Ordering::Relaxed) > self.most
+    }
+
+    /// Tells of each directory that takes longer than `patience`, until everything is done.
+    pub(super) fn watch_over(&self, patience: Duration, tell: fn(&[u8])) {
+        let mut told = BTreeSet::new();
+        let mut state = self.lock();
+        while !state.stopped {
+            let (next, _) =
+                self.changed.wait_timeout(state, patience / 10).unwrap_or_else(PoisonError::into_inner);
+            state = next;
+            for (number, (since, path)) in &state.under_way {
+                if since.elapsed() > patience && told.insert(*number) {
+                    tell(path);
+                }
+            }
+        }
+    }
+
     /// Lets every thread end.
     pub(super) fn stop(&self) {
         self.lock().stopped = true;
@@ -113,5 +170,47 @@ impl Pool {
 
     fn lock(&self) -> MutexGuard<'_, State> {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    static TOLD: Mutex<Vec<Vec<u8>>> = Mutex::new(Vec::new());
+
+    fn tell(path: &[u8]) {
+        TOLD.lock().unwrap_or_else(PoisonError::into_inner).push(path.to_vec());
+    }
+
+    #[test]
+    fn a_directory_that_does_not_answer_is_told_of_once() {
+        let pool = Pool::new(10);
+        let root = pool.take().expect("the root");
+        pool.done((root.number, 1), None, vec![b"slow".to_vec()]);
+        let slow = pool.take().expect("a directory");
+        std::thread::scope(|scope| {
+            scope.spawn(|| pool.watch_over(Duration::from_millis(20), tell));
+            let begun = Instant::now();
+            let told = || !TOLD.lock().unwrap_or_else(PoisonError::into_inner).is_empty();
+            while !told() && begun.elapsed() < Duration::from_secs(60) {
+                std::thread::sleep(Duration::from_millis(5));
+            }
+            std::thread::sleep(Duration::from_millis(60));
+            pool.done((slow.number, 0), None, Vec::new());
+            pool.stop();
+        });
+        assert_eq!(*TOLD.lock().unwrap_or_else(PoisonError::into_inner), [b"slow".to_vec()]);
+    }
+
+    #[test]
+    fn too_many_entries_end_it() {
+        let pool = Pool::new(10);
+        let root = pool.take().expect("the root");
+        assert!(!pool.is_too_much(10) && !pool.is_over());
+        pool.done((root.number, 8), None, vec![b"a".to_vec()]);
+        assert!(!pool.is_too_much(2));
+        assert!(pool.is_too_much(3) && pool.is_over());
+        assert!(pool.take().is_none());
     }
 }
