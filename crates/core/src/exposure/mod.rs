@@ -60,6 +60,9 @@ pub(crate) struct Single {
     pub declared: bool,
 }
 
+/// Actors that are not worth a thread of their own.
+const FEWEST: usize = 64;
+
 /// Everything that is found, the worst first. `limits` are those the user declares; `accepted` stay in the list, marked.
 ///
 /// # Errors
@@ -70,24 +73,8 @@ pub fn exposure(
     accepted: &[Accepted],
     globs: &dyn Globs,
 ) -> Result<Vec<Finding>, AcceptedError> {
-    let mut singles = Vec::new();
     let groups = shared_groups(stage);
-    for actor in stage.actors.iter() {
-        umask(actor, &groups, &mut singles);
-        if actor.refusal().is_some() {
-            continue;
-        }
-        // A policy may keep it from something; what there is to be kept from is looked for here.
-        let actor = &Actor { unmodelled: Vec::new(), needs: Vec::new(), ..actor.clone() };
-        for which in 0..actor.credentials.len() {
-            // A part that cannot be swept has nothing to find.
-            let _ = follow(stage, actor, which, b"/", |event| {
-                if let Event::Entry(swept) = event {
-                    entry::look(stage, (actor, &actor.credentials[which]), &groups, &swept, &mut singles);
-                }
-            });
-        }
-    }
+    let mut singles = of_all(stage, &groups);
     let mut declared = Vec::new();
     limit::check(stage, limits, &mut declared);
     // What a declared limit says of a path is not said a second time.
@@ -107,6 +94,43 @@ pub fn exposure(
         (rank(a), &a.on, &a.paths).cmp(&(rank(b), &b.on, &b.paths))
     });
     Ok(findings)
+}
+
+/// What each actor finds, in the order of the actors; they are looked at side by side.
+fn of_all(stage: &Stage, groups: &BTreeMap<u32, BTreeSet<String>>) -> Vec<Single> {
+    let threads = std::thread::available_parallelism().map_or(1, usize::from);
+    let share = stage.actors.len().div_ceil(threads).max(FEWEST);
+    let of_some = |actors: &[Actor]| {
+        let mut singles = Vec::new();
+        actors.iter().for_each(|actor| of_one(stage, actor, groups, &mut singles));
+        singles
+    };
+    std::thread::scope(|scope| {
+        let shares = stage.actors.chunks(share).skip(1);
+        let started: Vec<_> = shares.map(|actors| scope.spawn(move || of_some(actors))).collect();
+        let mut singles = stage.actors.chunks(share).next().map(of_some).unwrap_or_default();
+        for thread in started {
+            singles.extend(thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)));
+        }
+        singles
+    })
+}
+
+fn of_one(stage: &Stage, actor: &Actor, groups: &BTreeMap<u32, BTreeSet<String>>, singles: &mut Vec<Single>) {
+    umask(actor, groups, singles);
+    if actor.refusal().is_some() {
+        return;
+    }
+    // A policy may keep it from something; what there is to be kept from is looked for here.
+    let actor = &Actor { unmodelled: Vec::new(), needs: Vec::new(), ..actor.clone() };
+    for which in 0..actor.credentials.len() {
+        // A part that cannot be swept has nothing to find.
+        let _ = follow(stage, actor, which, b"/", |event| {
+            if let Event::Entry(swept) = event {
+                entry::look(stage, (actor, &actor.credentials[which]), groups, &swept, singles);
+            }
+        });
+    }
 }
 
 /// Groups that more than one actor is in, by kernel id, with the actors.

@@ -1,8 +1,11 @@
 //! Two stages side by side: files that differ, and what an actor can do now that it could not before.
 
+use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet};
+use std::rc::Rc;
+use std::sync::Arc;
 
-use mivask_model::mount::{MountOrigin, MountTable};
+use mivask_model::mount::{Mount, MountOrigin, MountTable, SourceId};
 use mivask_rules::lookup::{Sight, look};
 use mivask_rules::settle::Outcome;
 use mivask_rules::walk::Follow;
@@ -98,6 +101,74 @@ type Shown = BTreeMap<Vec<u8>, Seen>;
 /// asks for.
 #[must_use]
 pub fn contrast(before: (&Stage, &Actor), after: (&Stage, &Actor), starts: &[Vec<u8>]) -> Contrast {
+    Baseline::new(before.0, before.1).contrast(after, starts)
+}
+
+/// Paths of one side that are kept for the next comparison.
+const MOST_KEPT: usize = 500_000;
+
+/// An actor before a change, compared with several changes: what it shows is looked at once.
+pub(crate) struct Baseline<'a> {
+    stage: &'a Stage,
+    actor: &'a Actor,
+    /// What is shown below the paths that were last asked for.
+    kept: RefCell<Option<(Vec<Vec<u8>>, Rc<Shown>)>>,
+}
+
+impl<'a> Baseline<'a> {
+    pub(crate) const fn new(stage: &'a Stage, actor: &'a Actor) -> Self {
+        Self { stage, actor, kept: RefCell::new(None) }
+    }
+
+    /// What differs now, as [`contrast`] has it.
+    pub(crate) fn contrast(&self, after: (&Stage, &Actor), starts: &[Vec<u8>]) -> Contrast {
+        if sees_the_same((self.stage, self.actor), after) {
+            return Contrast::default();
+        }
+        contrasted(self, after, starts)
+    }
+
+    /// Everything below `starts`; `None` where that is too much.
+    fn swept(&self, starts: &[Vec<u8>]) -> Option<Rc<Shown>> {
+        if let Some((known, shown)) = &*self.kept.borrow()
+            && known == starts
+        {
+            return Some(shown.clone());
+        }
+        let shown = Rc::new(swept((self.stage, self.actor), starts)?);
+        if shown.len() <= MOST_KEPT {
+            *self.kept.borrow_mut() = Some((starts.to_vec(), shown.clone()));
+        }
+        Some(shown)
+    }
+}
+
+/// Whether nothing that decides about files is different for the actor.
+fn sees_the_same(before: (&Stage, &Actor), after: (&Stage, &Actor)) -> bool {
+    let ((old, was), (new, is)) = (before, after);
+    let source = |stage: &Stage, other: &Stage, a: SourceId, b: SourceId| {
+        let (a, b) = (stage.source(a), other.source(b));
+        Arc::ptr_eq(&a.tree, &b.tree)
+            && (a.read_only, &a.native, &a.personality) == (b.read_only, &b.native, &b.personality)
+    };
+    let mount = |a: &Mount, b: &Mount| {
+        let sources = a.variants.iter().zip(&b.variants);
+        (&a.at, a.on, a.root, a.flags, &a.ids) == (&b.at, b.on, b.root, b.flags, &b.ids)
+            && a.variants.len() == b.variants.len()
+            && sources.into_iter().all(|(a, b)| source(old, new, a.source, b.source))
+    };
+    let mounts = was.mounts.iter().zip(is.mounts.iter());
+    old.storage.settings == new.storage.settings
+        && was.credentials == is.credentials
+        && was.refusal().is_some() == is.refusal().is_some()
+        && was.all_devices == is.all_devices
+        && was.unmodelled.len() == is.unmodelled.len()
+        && was.mounts.iter().count() == is.mounts.iter().count()
+        && mounts.into_iter().all(|((_, a), (_, b))| mount(a, b))
+}
+
+fn contrasted(baseline: &Baseline<'_>, after: (&Stage, &Actor), starts: &[Vec<u8>]) -> Contrast {
+    let before = (baseline.stage, baseline.actor);
     let mut all: Vec<Vec<u8>> = starts.to_vec();
     if starts.is_empty() {
         all = mounted(before.1);
@@ -111,7 +182,7 @@ pub fn contrast(before: (&Stage, &Actor), after: (&Stage, &Actor), starts: &[Vec
             .iter()
             .any(|above| above != path && mivask_model::host_mounts::is_within(path, above) && above != b"/")
     });
-    let (old, new, partial) = sides(before, after, &all);
+    let (old, new, partial) = sides(baseline, after, &all);
     let name = after.1.name.to_string();
     let paths: BTreeSet<&Vec<u8>> = old.keys().chain(new.keys()).collect();
     let mut files = Vec::new();
@@ -165,16 +236,13 @@ fn mounted(actor: &Actor) -> Vec<Vec<u8>> {
 
 /// What both show, and whether that is only what is directly in the mounts because it is too much. Either both are swept or
 /// neither is, since only what is asked about on both sides can be compared.
-fn sides(before: (&Stage, &Actor), after: (&Stage, &Actor), starts: &[Vec<u8>]) -> (Shown, Shown, bool) {
+fn sides(baseline: &Baseline<'_>, after: (&Stage, &Actor), starts: &[Vec<u8>]) -> (Rc<Shown>, Shown, bool) {
+    let before = (baseline.stage, baseline.actor);
     let settled = |actor: &Actor| actor.refusal().is_none() && actor.credentials.len() == 1;
     let sweeps = settled(before.1) && settled(after.1);
-    let swept = |(stage, actor): (&Stage, &Actor)| {
-        let mut all = BTreeMap::new();
-        starts.iter().all(|start| whole(stage, actor, start, &mut all)).then_some(all)
-    };
     if sweeps
-        && let Some(old) = swept(before)
-        && let Some(new) = swept(after)
+        && let Some(old) = baseline.swept(starts)
+        && let Some(new) = swept(after, starts)
     {
         return (old, new, false);
     }
@@ -185,7 +253,13 @@ fn sides(before: (&Stage, &Actor), after: (&Stage, &Actor), starts: &[Vec<u8>]) 
         let never = actor.refusal().is_some();
         paths.iter().map(|path| (path.clone(), of_row(&access(stage, actor, path), never))).collect()
     };
-    (listed(before), listed(after), sweeps)
+    (Rc::new(listed(before)), listed(after), sweeps)
+}
+
+/// Everything below `starts`; `None` where that is too much.
+fn swept((stage, actor): (&Stage, &Actor), starts: &[Vec<u8>]) -> Option<Shown> {
+    let mut all = BTreeMap::new();
+    starts.iter().all(|start| whole(stage, actor, start, &mut all)).then_some(all)
 }
 
 /// Everything below `start`; `false` where that is too much.

@@ -6,7 +6,7 @@ mod access;
 mod admits;
 mod ask;
 mod confirm;
-mod contrast;
+pub(crate) mod contrast;
 mod decode;
 mod facts;
 mod imprints;

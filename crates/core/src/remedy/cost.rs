@@ -12,12 +12,18 @@ use mivask_stage::stage::Stage;
 
 use super::{ChangedPlace, Remedy, Side, Tried};
 use crate::change::{Change, Process};
+use crate::question::contrast::Baseline;
 use crate::question::facts_at;
-use crate::question::{Column, Contrast, OutcomeChange, contrast};
+use crate::question::{Column, Contrast, OutcomeChange};
 
 /// The remedy with all that is known about it.
-pub(super) fn measured(scene: &Scene, base: &Stage, act: &Act, tried: Tried) -> Remedy {
-    let contrasts = contrasts(base, &tried.stage);
+pub(super) fn measured(
+    scene: &Scene,
+    (base, baselines): (&Stage, &[Baseline<'_>]),
+    act: &Act,
+    tried: Tried,
+) -> Remedy {
+    let contrasts = contrasts(baselines, &tried.stage);
     let partial = contrasts.iter().any(|one| one.partial);
     let mut opened: Vec<OutcomeChange> = contrasts.iter().flat_map(|one| one.opened.clone()).collect();
     for row in &mut opened {
@@ -81,9 +87,9 @@ fn ln(count: usize) -> f64 {
     (count as f64).ln_1p()
 }
 
-fn contrasts(base: &Stage, now: &Stage) -> Vec<Contrast> {
-    let actors = base.actors.iter().zip(now.actors.iter());
-    let all = actors.map(|(was, is)| contrast((base, was), (now, is), &[]));
+fn contrasts(baselines: &[Baseline<'_>], now: &Stage) -> Vec<Contrast> {
+    let actors = baselines.iter().zip(now.actors.iter());
+    let all = actors.map(|(was, is)| was.contrast((now, is), &[]));
     all.filter(|one| !one.is_empty() || one.partial).collect()
 }
 

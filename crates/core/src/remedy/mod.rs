@@ -21,6 +21,7 @@ use mivask_stage::scene::Scene;
 use mivask_stage::stage::Stage;
 
 use crate::change::{Change, Changes};
+use crate::question::contrast::Baseline;
 use crate::question::{Answer, OutcomeChange, ask};
 
 /// Changes that are made together at most.
@@ -164,8 +165,9 @@ pub fn remedies(scene: &Scene, changes: &Changes, act: &Act) -> Result<Remedies,
             "no few changes of ids, owners, modes or mounts are enough: see `why` for each check".to_owned(),
         );
     }
+    let baselines: Vec<Baseline<'_>> = base.actors.iter().map(|actor| Baseline::new(&base, actor)).collect();
     let mut remedies: Vec<Remedy> =
-        found.into_iter().map(|one| cost::measured(scene, &base, act, one)).collect();
+        found.into_iter().map(|one| cost::measured(scene, (&base, &baselines), act, one)).collect();
     remedies.sort_by(|a, b| a.cost.total_cmp(&b.cost));
     remedies.truncate(MOST_TOLD);
     Ok(Remedies { answer, remedies, hint })
