@@ -107,12 +107,15 @@ pub fn contrast(before: (&Stage, &Actor), after: (&Stage, &Actor), starts: &[Vec
 /// Paths of one side that are kept for the next comparison.
 const MOST_KEPT: usize = 500_000;
 
+/// What is shown below some paths.
+type Kept = (Vec<Vec<u8>>, Rc<Shown>);
+
 /// An actor before a change, compared with several changes: what it shows is looked at once.
 pub(crate) struct Baseline<'a> {
     stage: &'a Stage,
     actor: &'a Actor,
     /// What is shown below the paths that were last asked for.
-    kept: RefCell<Option<(Vec<Vec<u8>>, Rc<Shown>)>>,
+    kept: RefCell<Option<Kept>>,
 }
 
 impl<'a> Baseline<'a> {
