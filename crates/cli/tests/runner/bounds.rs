@@ -67,6 +67,21 @@ fn compose_files_that_lead_to_one_another() {
     said(&many, "more than 32 files include or extend one another in a row");
 }
 
+/// Rows of services and of images are followed without a call for each.
+#[test]
+fn services_and_images_in_a_row() {
+    let depends: String =
+        (0..8_000).map(|n| format!("  s{n}: {{ image: i, depends_on: [s{}] }}\n", n + 1)).collect();
+    said(&[("a.yaml", &format!("services:\n{depends}  s8000: {{ image: i }}\n"))], "s7999  app container");
+    let around = "services:\n  a: { image: i, depends_on: [b] }\n  b: { image: i, depends_on: [a] }\n";
+    said(&[("a.yaml", around)], "b  app container");
+    let build = |n: usize| {
+        format!("  s{n}: {{ image: i{n}, build: {{ context: ., dockerfile_inline: 'FROM i{}' }} }}\n", n + 1)
+    };
+    let built: String = (0..300).map(build).collect();
+    said(&[("a.yaml", &format!("services:\n{built}  s300: {{ image: i300 }}\n"))], "s299  app container");
+}
+
 #[test]
 fn variables_that_double() {
     let doubling: String = (0..40).map(|n| format!("C{}=${{C{n}}}${{C{n}}}\n", n + 1)).collect();

@@ -1,5 +1,6 @@
 //! A whole project: its services as containers of one workload.
 
+use std::collections::HashMap;
 use std::path::Path;
 
 use mivask_core::fact::Provenance;
@@ -140,38 +141,46 @@ impl Reading<'_> {
     }
 }
 
-/// Services behind those they depend on: in that order containers are made, and new volumes filled.
+/// Services behind those they depend on: in that order containers are made, and new volumes filled. One that depends on itself
+/// comes where it is met first.
 fn in_order<'a>(services: &[(&'a str, &'a Node)]) -> Vec<(&'a str, &'a Node)> {
-    fn visit<'a>(
-        name: &str,
-        all: &[(&'a str, &'a Node)],
-        seen: &mut Vec<String>,
-        out: &mut Vec<(&'a str, &'a Node)>,
-    ) {
-        let Some((name, node)) = all.iter().find(|(known, _)| *known == name) else { return };
-        if seen.iter().any(|earlier| earlier == name) {
-            return;
-        }
-        seen.push((*name).to_owned());
-        let mut needs: Vec<&str> = Vec::new();
-        match node.get("depends_on").map(|list| &list.value) {
-            Some(Value::Sequence(items)) => needs.extend(items.iter().filter_map(Node::text)),
-            Some(Value::Mapping(pairs)) => needs.extend(pairs.iter().filter_map(|(key, _)| key.text())),
-            Some(Value::Scalar { .. }) | None => {}
-        }
-        let from = node.get("volumes_from").map(Node::items).unwrap_or_default();
-        needs.extend(from.iter().filter_map(Node::text).map(|text| text.split(':').next().unwrap_or(text)));
-        for need in needs {
-            visit(need, all, seen, out);
-        }
-        out.push((name, node));
+    let mut places: HashMap<&str, usize> = HashMap::with_capacity(services.len());
+    for (at, (name, _)) in services.iter().enumerate() {
+        places.entry(name).or_insert(at);
     }
-    let mut seen = Vec::new();
-    let mut out = Vec::new();
-    for (name, _) in services {
-        visit(name, services, &mut seen, &mut out);
+    let mut seen = vec![false; services.len()];
+    let mut out = Vec::with_capacity(services.len());
+    for first in 0..services.len() {
+        if std::mem::replace(&mut seen[first], true) {
+            continue;
+        }
+        // A row may be as long as the file: it is followed on a stack of its own.
+        let mut row = vec![(first, needs(services[first].1).into_iter())];
+        while let Some((at, left)) = row.last_mut() {
+            let next = left.by_ref().filter_map(|need| places.get(need).copied());
+            match next.into_iter().find(|next| !std::mem::replace(&mut seen[*next], true)) {
+                Some(next) => row.push((next, needs(services[next].1).into_iter())),
+                None => {
+                    out.push(services[*at]);
+                    row.pop();
+                }
+            }
+        }
     }
     out
+}
+
+/// The services that one depends on, by name.
+fn needs(service: &Node) -> Vec<&str> {
+    let mut needs: Vec<&str> = Vec::new();
+    match service.get("depends_on").map(|list| &list.value) {
+        Some(Value::Sequence(items)) => needs.extend(items.iter().filter_map(Node::text)),
+        Some(Value::Mapping(pairs)) => needs.extend(pairs.iter().filter_map(|(key, _)| key.text())),
+        Some(Value::Scalar { .. }) | None => {}
+    }
+    let from = service.get("volumes_from").map(Node::items).unwrap_or_default();
+    needs.extend(from.iter().filter_map(Node::text).map(|text| text.split(':').next().unwrap_or(text)));
+    needs
 }
 
 /// Where keys belong that are at the wrong level.

@@ -67,6 +67,9 @@ fn corrected(built: Image, given: &Image) -> Image {
     }
 }
 
+/// Images that may be built one on the other.
+const MOST_IN_A_ROW: usize = 64;
+
 struct Yard<'a> {
     scene: &'a Scene,
     rules: &'a BuildRules,
@@ -83,7 +86,10 @@ impl<'a> Yard<'a> {
         let scene = self.scene;
         // An image that is built on itself has to come from elsewhere.
         let (name, recipe) = match scene.builds.get_key_value(name) {
-            Some(build) if self.under_way.insert(name.to_owned()) => build,
+            // Of a row that is longer than any is built in, the rest is not known.
+            Some(build) if self.under_way.len() < MOST_IN_A_ROW && self.under_way.insert(name.to_owned()) => {
+                build
+            }
             Some(_) | None => return scene.images.get(name).cloned(),
         };
         let mut stages: Vec<BuildState<'a>> = Vec::new();
