@@ -280,7 +280,7 @@ impl Tree {
         let mut marks = entry.marks;
         if let Some(doubt) = entry.doubt.filter(|doubt| *doubt != Doubt::default()) {
             marks = marks.with(Marks::DOUBTED);
-            self.doubts.insert(id, doubt);
+            self.doubts.insert(id, Box::new(doubt));
         }
         if let Some(place) = entry.place {
             self.places.insert(id, place);

@@ -204,6 +204,6 @@ impl Tree {
     pub fn set_doubt(&mut self, id: InodeId, doubt: Doubt) {
         let inode = &mut self.inodes[id.0 as usize];
         inode.marks = inode.marks.with(Marks::DOUBTED);
-        self.doubts.insert(id, doubt);
+        self.doubts.insert(id, Box::new(doubt));
     }
 }

@@ -110,7 +110,8 @@ pub struct Tree {
     contents: Vec<Content>,
     devices: Vec<Device>,
     extended: Vec<Extended>,
-    doubts: BTreeMap<InodeId, Doubt>,
+    /// Boxed: most trees have one or none, and a node of the map has room for eleven.
+    doubts: BTreeMap<InodeId, Box<Doubt>>,
     places: BTreeMap<InodeId, Provenance>,
     /// Where the filesystem group was asked for that changed some.
     group_step: Option<Provenance>,
@@ -354,7 +355,7 @@ impl Tree {
         if !self.inode(id).marks.has(Marks::DOUBTED) {
             return None;
         }
-        self.doubts.get(&id)
+        self.doubts.get(&id).map(Box::as_ref)
     }
 
     /// The missing facts about single inodes, in the order of their numbers.

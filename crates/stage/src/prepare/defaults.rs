@@ -1,6 +1,6 @@
 //! What a runtime, and a kubelet, mount into every container (docs/facts/runtimes.md section 6, docs/facts/kubelet.md section 3).
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use mivask_model::fact::{Fact, Provenance};
@@ -30,10 +30,11 @@ pub(super) struct DefaultMount {
     pub shifted: bool,
 }
 
-/// Trees that are the same in every container, made once.
+/// Trees and words that are the same in every container, made once.
 #[derive(Debug, Default)]
 pub(super) struct TreeCache {
     trees: BTreeMap<String, Arc<Tree>>,
+    words: BTreeSet<Arc<str>>,
     token: Option<Prepared>,
 }
 
@@ -41,6 +42,15 @@ impl TreeCache {
     /// Forgets what belongs to one workload.
     pub(super) fn next_workload(&mut self) {
         self.token = None;
+    }
+
+    fn word(&mut self, word: &str) -> Arc<str> {
+        if let Some(known) = self.words.get(word) {
+            return known.clone();
+        }
+        let new: Arc<str> = Arc::from(word);
+        self.words.insert(new.clone());
+        new
     }
 
     fn tree(&mut self, key: String, make: impl FnOnce() -> Tree) -> Arc<Tree> {
@@ -128,7 +138,7 @@ impl DefaultMounts<'_> {
     }
 
     fn push(&mut self, at: &str, volume: Ready, first: bool, origin: MountOrigin) {
-        let from = Provenance::rule("the runtime mounts it into every container");
+        let from = Provenance::Rule(self.placing.cache.word("the runtime mounts it into every container"));
         // The kernel makes the inodes of proc and sysfs itself, owned by its own root whatever the namespace maps.
         let shifted = !(at.starts_with("/proc") || at.starts_with("/sys"));
         self.all.push(DefaultMount { at: at.as_bytes().to_vec(), volume, from, first, origin, shifted });
@@ -136,7 +146,7 @@ impl DefaultMounts<'_> {
 
     /// What the kubelet adds. Its own /etc/hosts stays writable when the root is read-only; the runtime's two do not.
     fn kubelet(&mut self, context: &Context<'_>) {
-        let rule = Provenance::rule("the kubelet binds it into every container");
+        let rule = Provenance::Rule(self.placing.cache.word("the kubelet binds it into every container"));
         let with_root =
             if self.container.read_only_root { MountFlags::READ_ONLY } else { MountFlags::default() };
         for (name, flags) in
@@ -192,8 +202,8 @@ impl Placement<'_> {
         flags: MountFlags,
     ) -> Prepared {
         let source = Source {
-            name: Arc::from(name),
-            filesystem: filesystem.map(Arc::from),
+            name: self.cache.word(name),
+            filesystem: filesystem.map(|filesystem| self.cache.word(filesystem)),
             disk: None,
             tree,
             read_only: false,
@@ -208,13 +218,15 @@ impl Placement<'_> {
     /// `/proc` and `/sys`: root 0555, the rest is the kernel's and not modelled.
     fn kernel_files(&mut self, filesystem: &str, flags: MountFlags) -> Prepared {
         let tree = self.cache.tree(filesystem.to_owned(), || kernel_tree(filesystem));
-        self.place(filesystem, Some(filesystem), MountKind::Runtime(filesystem.into()), tree, flags)
+        let kind = MountKind::Runtime(self.cache.word(filesystem));
+        self.place(filesystem, Some(filesystem), kind, tree, flags)
     }
 
     /// `/dev/pts`: a devpts of the container's own.
     fn terminals(&mut self, flags: MountFlags) -> Prepared {
         let tree = self.cache.tree("devpts".to_owned(), terminal_tree);
-        self.place("devpts", Some("devpts"), MountKind::Runtime("devpts".into()), tree, flags)
+        let kind = MountKind::Runtime(self.cache.word("devpts"));
+        self.place("devpts", Some("devpts"), kind, tree, flags)
     }
 
     fn shared(&mut self, at: &str, mode: u16, flags: MountFlags) -> Prepared {
@@ -225,8 +237,11 @@ impl Placement<'_> {
             Tree::new(Entry::directory(0, 0, mode), Provenance::Rule(rule.into()))
         });
         {
-            let kind =
-                if filesystem == "tmpfs" { MountKind::Tmpfs } else { MountKind::Runtime(filesystem.into()) };
+            let kind = if filesystem == "tmpfs" {
+                MountKind::Tmpfs
+            } else {
+                MountKind::Runtime(self.cache.word(filesystem))
+            };
             self.place(name, Some(filesystem), kind, tree, flags)
         }
     }
@@ -246,19 +261,11 @@ impl Placement<'_> {
 
     /// A directory hides behind an empty read-only tmpfs, a file behind `/dev/null`.
     fn mask(&mut self, at: &str) -> Ready {
+        let kind = MountKind::Runtime(self.cache.word("masked"));
         Ready::Shared(if is_file(at) {
             let tree = self.cache.tree("masked file".to_owned(), masked_file);
             let root = tree.find(b"null").or(Some(Tree::ROOT));
-            Prepared {
-                root,
-                ..self.place(
-                    "null",
-                    Some("tmpfs"),
-                    MountKind::Runtime("masked".into()),
-                    tree,
-                    MountFlags::NONE,
-                )
-            }
+            Prepared { root, ..self.place("null", Some("tmpfs"), kind, tree, MountFlags::NONE) }
         } else {
             let tree = self.cache.tree("masked directory".to_owned(), || {
                 Tree::new(
@@ -266,23 +273,18 @@ impl Placement<'_> {
                     Provenance::rule("the runtime hides it behind an empty tmpfs"),
                 )
             });
-            self.place(
-                "masked",
-                Some("tmpfs"),
-                MountKind::Runtime("masked".into()),
-                tree,
-                MountFlags::READ_ONLY,
-            )
+            self.place("masked", Some("tmpfs"), kind, tree, MountFlags::READ_ONLY)
         })
     }
 
     /// A part of `/proc`, mounted again and read-only.
     fn read_only_part(&mut self, at: &str) -> Ready {
+        let kind = MountKind::Runtime(self.cache.word("proc"));
         let tree = self.cache.tree("proc".to_owned(), || kernel_tree("proc"));
         let root = tree.find(at.trim_start_matches("/proc").as_bytes()).or(Some(Tree::ROOT));
         Ready::Shared(Prepared {
             root,
-            ..self.place("proc", Some("proc"), MountKind::Runtime("proc".into()), tree, MountFlags::READ_ONLY)
+            ..self.place("proc", Some("proc"), kind, tree, MountFlags::READ_ONLY)
         })
     }
 }

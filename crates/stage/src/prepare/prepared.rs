@@ -83,7 +83,7 @@ impl Prepared {
     /// A volume with one source and no flags.
     pub(super) fn single(source: SourceId, kind: MountKind, preparation: Preparation) -> Self {
         Self {
-            variants: vec![Variant { when: Arc::from(""), source, preparation }],
+            variants: vec![Variant { when: Arc::default(), source, preparation }],
             question: None,
             root: Some(Tree::ROOT),
             flags: MountFlags::default(),
