@@ -72,6 +72,11 @@ impl FileReader for Files {
         Disk.gather(path, choice)
     }
 
+    fn head(&self, path: &Path, most: usize) -> io::Result<Vec<u8>> {
+        self.read_whole(path);
+        Disk.head(path, most)
+    }
+
     fn standard_input(&self) -> io::Result<Vec<u8>> {
         Disk.standard_input()
     }

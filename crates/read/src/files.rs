@@ -58,6 +58,16 @@ pub trait FileReader {
         Err(DiskError::whole(&path.display().to_string(), "there is no disk here"))
     }
 
+    /// The first `most` bytes of a file, which tell what execve finds in it.
+    ///
+    /// # Errors
+    /// Whatever the operating system says.
+    fn head(&self, path: &Path, most: usize) -> io::Result<Vec<u8>> {
+        let mut bytes = self.read(path)?;
+        bytes.truncate(most);
+        Ok(bytes)
+    }
+
     /// All of standard input.
     ///
     /// # Errors
@@ -148,6 +158,12 @@ impl FileReader for Disk {
         };
         let bits = u16::try_from(facts.permissions().mode() & 0o7777).unwrap_or_default();
         Ok(Found { kind, mode: Some(Mode::new(bits)), target })
+    }
+
+    fn head(&self, path: &Path, most: usize) -> io::Result<Vec<u8>> {
+        let mut bytes = Vec::with_capacity(most);
+        io::Read::read_to_end(&mut io::Read::take(File::open(path)?, most as u64), &mut bytes)?;
+        Ok(bytes)
     }
 
     fn standard_input(&self) -> io::Result<Vec<u8>> {

@@ -45,7 +45,7 @@ fn an_image_is_what_its_build_file_makes_of_it() {
       path                   owner      mode             read    write   create  delete  list  enter  run
       /data                  7101:7200  drwxr-s--- 2750  -       -       yes     EACCES  yes   yes    -
       /etc/gauge/level.toml  0:0        -rw-r----- 0640  EACCES  EACCES  -       EACCES  -     -      EACCES
-      /bin/gauge             7101:7200  -rwxr-xr-x 0755  yes     yes     -       yes     -     -      yes
+      /bin/gauge             7101:7200  -rwxr-xr-x 0755  yes     yes     -       yes     -     -      ENOENT
 
     read, write, run: the file; list, enter: the directory; create: a new entry in it; delete: the path itself.
     --- status 0

@@ -144,6 +144,20 @@ fn build_files() {
     }
 }
 
+/// The context has the file, so what it is is known: set-id bits of a script do nothing.
+#[test]
+fn a_script_of_the_build_context_is_none() {
+    let of = |content: &[u8]| {
+        let scene = format!("scene: 1\nworkloads: [compose.yaml]\nimages:\n  x:\n{}", image(""));
+        let scratch = Scratch::with("compose.yaml", "services:\n  c:\n    image: built\n    build: .\n");
+        let lines = "FROM x\nUSER root\nCOPY run /bin/run\nRUN chmod 4755 /bin/run\nUSER 1000:1000\nENTRYPOINT [\"/bin/run\"]\n";
+        who(&scratch.and("s.yaml", scene).and("Dockerfile", lines).and("run", content))
+    };
+    assert_eq!(of(b"\x7fELF\x02\x01\x01"), "0 for 1000");
+    assert_eq!(of(b"#!/bin/plain\n"), "1000 for 1000");
+    assert_eq!(of(b"#!/bin/raise\n"), "0 for 1000");
+}
+
 #[test]
 fn image_configurations() {
     let saved = |config: serde_json::Value| {

@@ -7,9 +7,15 @@ use globset::{GlobBuilder, GlobMatcher};
 use mivask_core::fact::{Provenance, Unknown};
 use mivask_core::mode::{FileKind, Mode};
 use mivask_core::recipe::CopySource;
-use mivask_core::tree::{Certainty, Doubt, Entry, Tree, TreeError};
+use mivask_core::tree::{Certainty, Content, Doubt, Entry, Tree, TreeError};
 
 use crate::files::{FileReader, Found};
+
+/// Bytes that tell what a file is: the kernel looks at as many (`BINPRM_BUF_SIZE`).
+const HEAD: usize = 256;
+
+/// Files of a context that are all looked into.
+const FEW: usize = 1_000;
 
 /// Files that are listed of one context; a larger one stays open.
 const MOST_FILES: usize = 50_000;
@@ -110,6 +116,18 @@ impl<'a> Context<'a> {
         self.files.look(&self.folder.join(path)).ok()
     }
 
+    /// What execve would find in a file, as its first bytes tell; in large contexts only of those that may be run, though a build may
+    /// make others so.
+    fn content(&self, path: &Path, found: &Found, all: bool) -> Content {
+        let may_run = all || found.mode.is_some_and(|mode| mode.has_any(Mode::ANY_EXECUTE));
+        let runs = found.kind == FileKind::File && may_run;
+        if !runs {
+            return Content::Unknown;
+        }
+        let head = self.files.head(&self.folder.join(path), HEAD);
+        head.map_or(Content::Unknown, |head| mivask_disk::program::content(&head))
+    }
+
     /// Adds `path` with what is below it.
     fn add(&self, tree: &mut Tree, path: &Path) {
         let mut pending = vec![path.to_path_buf()];
@@ -130,7 +148,8 @@ impl<'a> Context<'a> {
                 return tree_stays_open(tree, &unknown);
             }
             // A name that is listed already stays as it is.
-            if put(tree, &path, &found).is_ok() && found.kind == FileKind::Directory {
+            let content = self.content(&path, &found, tree.len() <= FEW);
+            if put(tree, &path, &found, content).is_ok() && found.kind == FileKind::Directory {
                 pending.extend(self.inside(&path));
             }
         }
@@ -143,13 +162,14 @@ fn tree_stays_open(tree: &mut Tree, unknown: &Unknown) {
     *tree = Tree::new(root, Provenance::Unknown(unknown.fact.clone()));
 }
 
-fn put(tree: &mut Tree, path: &Path, found: &Found) -> Result<(), TreeError> {
+fn put(tree: &mut Tree, path: &Path, found: &Found, content: Content) -> Result<(), TreeError> {
     let (Some(parent), Some(name)) = (path.parent(), path.file_name()) else {
         return Ok(());
     };
     let dir = tree.ensure(parent.as_os_str().as_encoded_bytes(), |_, _| Entry::directory(0, 0, 0o755))?;
     let mut entry = Entry::new(found.kind, 0, 0, found.mode.unwrap_or(Mode::new(0o644)));
     entry.target = found.target.clone().into();
+    entry.content = content;
     if found.mode.is_none() {
         let fact = format!("the mode of {} in the build context", path.display());
         let attributes = Certainty::Unknown(Unknown::new(&fact, "build where the file is"));
