@@ -5,6 +5,7 @@ use std::path::PathBuf;
 
 use clap_complete::engine::CompletionCandidate;
 use mivask_core::act::Verb;
+use mivask_core::glyph::is_obeyed;
 use mivask_core::stage::Stage;
 use mivask_disk::process::Reach;
 
@@ -27,7 +28,12 @@ fn stage() -> Option<Stage> {
 
 fn beginning_with(words: impl Iterator<Item = String>, current: &OsStr) -> Vec<CompletionCandidate> {
     let typed = current.to_string_lossy().into_owned();
-    words.filter(|word| word.starts_with(&typed)).map(CompletionCandidate::new).collect()
+    offered(words.filter(|word| word.starts_with(&typed)))
+}
+
+/// What a shell can show: it writes what it offers as it is, so names that a terminal would obey are left to be typed.
+fn offered(words: impl Iterator<Item = String>) -> Vec<CompletionCandidate> {
+    words.filter(|word| !word.chars().any(is_obeyed)).map(CompletionCandidate::new).collect()
 }
 
 /// The names of actors.
@@ -62,6 +68,5 @@ pub(crate) fn act(current: &OsStr) -> Vec<CompletionCandidate> {
     // A rehearsal knows words that are not acts.
     let verb = before.split_whitespace().count() == 1;
     let words = words.into_iter().filter(|word| !verb || Verb::by_word(word).is_some());
-    let whole = words.map(|word| format!("{before}{word}"));
-    whole.map(CompletionCandidate::new).collect()
+    offered(words.map(|word| format!("{before}{word}")))
 }

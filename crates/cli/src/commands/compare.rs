@@ -1,5 +1,6 @@
 //! `compare`: two scenes, or one with and without a change.
 
+use std::collections::BTreeSet;
 use std::io::Write;
 use std::path::PathBuf;
 
@@ -12,6 +13,7 @@ use mivask_show::{json, text};
 use crate::end::{CommandError, End, Failure};
 use crate::load::{self, Whole, layout};
 use crate::options::{Format, Input};
+use crate::terminal;
 
 /// Only what differs between two scenes, or with a --change.
 ///
@@ -85,7 +87,9 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     let old = wanted(&before)?;
     let new = wanted(&after)?;
     let find = |whole: &'_ Whole, name: &str| -> Option<Actor> { whole.stage.actor(name).ok().cloned() };
-    for name in old.iter().chain(new.iter().filter(|name| !old.contains(name))) {
+    let working = terminal::working("comparing what each actor sees");
+    let known: BTreeSet<_> = old.iter().collect();
+    for name in old.iter().chain(new.iter().filter(|name| !known.contains(name))) {
         let was = find(&before, name);
         let is = find(&after, name);
         if let Some(actor) = &was {
@@ -98,6 +102,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
             compared.contrast(contrast((&before.stage, was), (&after.stage, is), &paths));
         }
     }
+    drop(working);
     match args.format {
         Format::Text => text::compared(out, &compared, layout())?,
         Format::Json => json::compared(out, &compared)?,

@@ -12,6 +12,7 @@ use crate::change::Patterns;
 use crate::end::{CommandError, End, Failure};
 use crate::load::{Whole, layout};
 use crate::options::{Common, Format};
+use crate::terminal;
 
 /// What is open wider than it needs to be, worst first, and what follows from it.
 ///
@@ -82,7 +83,9 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     for name in &args.common.actor {
         names.push(whole.stage.actor(name)?.name.to_string());
     }
+    let working = terminal::working("looking at what each actor sees");
     let found = exposure(&whole.stage, &limits, &whole.policy.accepted, &Patterns)?;
+    drop(working);
     for one in stale(&whole.policy.accepted, &found) {
         writeln!(
             err,

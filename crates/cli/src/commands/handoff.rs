@@ -10,6 +10,7 @@ use mivask_show::{json, text};
 use crate::end::{End, Failure};
 use crate::load::{self, Whole, layout};
 use crate::options::{Format, Input};
+use crate::terminal;
 
 /// Which containers can use files another one creates on a shared volume.
 ///
@@ -36,7 +37,9 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     }
     let paths = load::inside_paths(&args.directories)?;
     let whole = Whole::read(&args.input, &Reach { paths: paths.clone(), whole: true }, err)?;
+    let working = terminal::working("trying what each creates and what the others can do with it");
     let found = handoffs(&whole.stage, &paths);
+    drop(working);
     match args.format {
         Format::Text => text::handoffs(out, &found, layout())?,
         Format::Json => json::handoffs(out, &found)?,

@@ -3,6 +3,7 @@
 mod log;
 mod pager;
 mod quiet;
+mod working;
 
 use std::io::{self, IsTerminal, Write};
 use std::sync::OnceLock;
@@ -13,6 +14,7 @@ use mivask_show::guarded::{Colour, Guarded};
 pub(crate) use self::log::begin as begin_log;
 use pager::Pager;
 use quiet::Quiet;
+pub(crate) use working::working;
 
 use crate::options::{Color, Paging};
 

@@ -278,3 +278,30 @@ fn mistakes_and_arguments() {
         ],
     );
 }
+
+/// A shell writes what it is offered as it is.
+#[test]
+fn completions_offer_nothing_that_a_terminal_obeys() {
+    let folder = tempfile::tempdir().unwrap();
+    let tree = "[{ path: /, kind: dir, owner: '0:0', mode: 0755 }, { path: \"/f@H\", owner: '0:0', mode: 0644 }, { path: /g, owner: '0:0', mode: 0644 }]";
+    let scene = format!(
+        "scene: 1\nvolumes: {{ v: {{ tree: {tree} }} }}\ncontainers:\n  - {{ name: \"a@H\", user: '5' }}\n  - {{ name: a, user: '5', mounts: [{{ volume: v, at: /m }}] }}\n"
+    );
+    std::fs::write(folder.path().join("s.yaml"), with(&scene)).unwrap();
+    for words in
+        [&["identity", "s.yaml", "--actor", ""][..], &["ask", "s.yaml", ""], &["access", "s.yaml", "/m/"]]
+    {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_mivask"));
+        let index = words.len().to_string();
+        command.args(["--", "mivask"]).args(words).current_dir(folder.path());
+        command
+            .env("MIVASK_COMPLETE", "bash")
+            .env("_CLAP_COMPLETE_INDEX", index)
+            .env("_CLAP_COMPLETE_COMP_TYPE", "9");
+        command.env("_CLAP_IFS", "\n").env("_CLAP_COMPLETE_SPACE", "true");
+        let output = command.stdin(Stdio::null()).output().unwrap();
+        check(&format!("completing {words:?}"), &output.stdout, false);
+        let offered = String::from_utf8(output.stdout).unwrap();
+        assert!(offered.lines().any(|line| line == "a" || line.starts_with('/')), "{words:?}: {offered}");
+    }
+}

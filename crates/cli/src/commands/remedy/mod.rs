@@ -14,7 +14,7 @@ use crate::end::{CommandError, End, Failure};
 use crate::load::{Whole, layout};
 use crate::options::{Format, Input};
 use crate::output;
-use crate::reach;
+use crate::{reach, terminal};
 
 /// The smallest changes that make a denied act succeed.
 ///
@@ -74,7 +74,9 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     let reach = Reach { whole: true, ..reach::reach_of(std::slice::from_ref(&args.act)) };
     let whole = Whole::read(&args.input, &reach, err)?;
     let act = only(&args.act, &whole.stage, err)?;
+    let working = terminal::working("trying changes, and comparing what each lets and keeps out");
     let found = remedies(whole.scene(), &whole.changes, &act)?;
+    drop(working);
     let mut texts = paste::Texts::default();
     let written: Vec<_> = found.remedies.iter().map(|remedy| texts.written(whole.scene(), remedy)).collect();
     match args.format {

@@ -17,7 +17,7 @@ use crate::acts::gather as read_acts;
 use crate::end::{CommandError, End, Failure};
 use crate::load::{self, Whole};
 use crate::options::Input;
-use crate::output;
+use crate::{output, terminal};
 
 /// One HTML page for the review, or a figure for a document.
 ///
@@ -104,7 +104,9 @@ pub(crate) fn run(args: &Args, err: &mut dyn Write) -> Result<End, Failure> {
             .map_or_else(|| input.display().to_string(), |name| name.to_string_lossy().into_owned())
     };
     let title = args.title.clone().or_else(|| whole.scene().title.clone()).unwrap_or_else(name);
+    let working = terminal::working("gathering the page");
     let page = gather::page(&whole, (title, &args.input), &paths, &acts)?;
+    drop(working);
     write(&args.output, |out| Ok(report::html(out, &page)?))
 }
 
