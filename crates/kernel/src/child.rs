@@ -12,6 +12,9 @@ use crate::process::{fork, keep_only, wait};
 use crate::report::Record;
 use crate::{Doing, KernelError, actor, attempt, id_map, namespace, report};
 
+/// Supplementary groups of a process at most (`NGROUPS_MAX`, setgroups(2)).
+const MOST_GROUPS: usize = 65_536;
+
 /// Does the acts as `who` below `root`, one after the other, up to the first that changes something.
 pub(crate) fn perform(
     root: &Path,
@@ -19,6 +22,13 @@ pub(crate) fn perform(
     acts: &[Act],
     effort: Effort,
 ) -> Result<Vec<Record>, KernelError> {
+    if who.groups.len() > MOST_GROUPS {
+        let text = format!(
+            "the actor has {} groups, and no process can have more than {MOST_GROUPS}",
+            who.groups.len()
+        );
+        return Err(KernelError::Unsupported(text));
+    }
     let (mut hear, mut say) = std::io::pipe().doing(|| "making a pipe".to_owned())?;
     let (mut wait_for, mut go) = std::io::pipe().doing(|| "making a pipe".to_owned())?;
     let alone = namespace::nobody_builds();

@@ -157,6 +157,18 @@ fn access_lists_that_no_attribute_holds() {
     assert!(limited(&scratch, "identity s.yaml").contains("it has more than 8191 entries"));
 }
 
+#[test]
+fn more_groups_than_a_process_can_have() {
+    let groups: Vec<String> = (1000..71_000).map(|gid: u32| gid.to_string()).collect();
+    let scene = |groups: &[String]| {
+        format!("scene: 1\ncontainers: [{{ name: a, user: '5:5', groups: [{}] }}]\n", groups.join(","))
+    };
+    let scratch = Scratch::with("s.yaml", &scene(&groups)).and("less.yaml", scene(&groups[..65_000]));
+    assert!(limited(&scratch, "identity s.yaml").contains("groups, and no process can have more than 65536"));
+    assert!(limited(&scratch, "ask less.yaml 'a reads /x'").contains("a reads /x"));
+    assert!(!limited(&scratch, "ask less.yaml 'a reads /x'").contains("never runs"));
+}
+
 /// Any user can make one, and the survey of everything has to get past it.
 #[test]
 fn a_deep_directory_is_surveyed_level_by_level() {

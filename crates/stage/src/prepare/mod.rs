@@ -191,9 +191,25 @@ fn identify(context: &Context<'_>, container: &Container) -> (Resolved, Vec<Cred
     if let Some(namespace) = user_namespace(context, container) {
         enter_namespace(&mut resolved, &namespace);
     }
+    too_many_groups(&mut resolved, container);
     let credentials =
         resolved.possible.iter().filter_map(|(_, identity)| Credentials::of(identity)).collect();
     (resolved, credentials)
+}
+
+/// Supplementary groups of a process at most (`NGROUPS_MAX`, setgroups(2)).
+const MOST_GROUPS: usize = 65_536;
+
+fn too_many_groups(resolved: &mut Resolved, container: &Container) {
+    let fewest = resolved.possible.iter().map(|(_, identity)| identity.groups.len()).min();
+    if let Some(count) = fewest.filter(|count| *count > MOST_GROUPS) {
+        resolved.refusal.get_or_insert(Refusal {
+            class: RefusalClass::StartError,
+            reason: format!("it has {count} groups, and no process can have more than {MOST_GROUPS}"),
+            from: container.from.clone(),
+            whole_pod: false,
+        });
+    }
 }
 
 /// The user namespace of a container: its own, its pod's, else the one the host puts all containers into.
