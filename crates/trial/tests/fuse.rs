@@ -20,6 +20,7 @@ use mivask_core::prepare;
 use mivask_core::question::ask;
 use mivask_core::settle::Outcome;
 use mivask_core::stage::Stage;
+use mivask_disk::live::{self, Options};
 use mivask_read::diagnostic::Diagnostics;
 use mivask_read::input::{Disk, Origin};
 use mivask_read::scene_file::read_scene;
@@ -114,6 +115,10 @@ struct Mounted {
 
 impl Mounted {
     fn new(options: &[&str]) -> Result<Self, String> {
+        Self::serving(Served, options)
+    }
+
+    fn serving(served: impl Filesystem, options: &[&str]) -> Result<Self, String> {
         if let Some(reason) = mivask_kernel::unavailable() {
             return Err(reason);
         }
@@ -128,7 +133,7 @@ impl Mounted {
         rustix::mount::mount("mivask-test", folder.path(), "fuse", MountFlags::NOSUID, Some(data.as_c_str()))
             .map_err(|error| format!("mounting FUSE: {error}"))?;
         let mounted = Self { folder };
-        let session = Session::from_fd(Served, device, SessionACL::All, Config::default());
+        let session = Session::from_fd(served, device, SessionACL::All, Config::default());
         session.and_then(|session| session.spawn()).map_err(|error| error.to_string()).map(|serving| {
             // It ends with the mount.
             std::mem::forget(serving);
@@ -252,4 +257,64 @@ fn everybody_enters_a_shared_mount_and_the_program_decides() {
 #[test]
 fn everybody_enters_a_shared_mount_and_the_kernel_checks_modes() {
     agree("shared, checked", &["user_id=7101", "group_id=7200", "allow_other", "default_permissions"]);
+}
+
+/// A directory that never ends, or one that does not answer for a while.
+struct Odd {
+    endless: bool,
+}
+
+impl Filesystem for Odd {
+    fn lookup(&self, _: &Request, _: INodeNo, _: &OsStr, reply: ReplyEntry) {
+        match attributes(INodeNo(2)) {
+            Some(attributes) => reply.entry(&Duration::ZERO, &attributes, Generation(0)),
+            None => reply.error(Errno::ENOENT),
+        }
+    }
+
+    fn getattr(&self, _: &Request, ino: INodeNo, _: Option<FileHandle>, reply: ReplyAttr) {
+        match attributes(ino) {
+            Some(attributes) => reply.attr(&Duration::ZERO, &attributes),
+            None => reply.error(Errno::ENOENT),
+        }
+    }
+
+    fn readdir(&self, _: &Request, _: INodeNo, _: FileHandle, offset: u64, mut reply: ReplyDirectory) {
+        if !self.endless {
+            std::thread::sleep(Duration::from_millis(1500));
+            return reply.ok();
+        }
+        for number in offset + 1.. {
+            if reply.add(INodeNo(2), number, FileType::RegularFile, format!("n{number}")) {
+                break;
+            }
+        }
+        reply.ok();
+    }
+}
+
+static STALLED: std::sync::Mutex<Vec<Vec<u8>>> = std::sync::Mutex::new(Vec::new());
+
+/// Surveys get past servers that no one means well with.
+#[test]
+fn servers_that_never_end_or_do_not_answer() {
+    let mount = |endless| match Mounted::serving(Odd { endless }, &["user_id=0", "group_id=0", "allow_other"])
+    {
+        Ok(mounted) => Some(mounted),
+        Err(reason) => {
+            println!("skipped: servers_that_never_end_or_do_not_answer: {reason}");
+            None
+        }
+    };
+    let Some(endless) = mount(true) else { return };
+    let options = Options { most_entries: 5_000, ..Options::default() };
+    let error =
+        live::gather(endless.folder.path(), &options, &|_| ()).expect_err("it never ends").to_string();
+    assert!(error.contains("there are more than 5000 entries"), "{error}");
+    let Some(silent) = mount(false) else { return };
+    let note = |path: &[u8]| STALLED.lock().expect("no one fails").push(path.to_vec());
+    let options = Options { patience: Duration::from_millis(100), stalled: Some(note), ..Options::default() };
+    let gathered = live::gather(silent.folder.path(), &options, &|_| ()).expect("it answers in the end");
+    assert_eq!(gathered.tree.len(), 1);
+    assert_eq!(*STALLED.lock().expect("no one fails"), [Vec::<u8>::new()]);
 }

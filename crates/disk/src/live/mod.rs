@@ -50,8 +50,10 @@ pub struct Options {
     pub most_entries: u64,
     /// Directories that are not looked into, by their paths from the root: what is in them is unknown.
     pub leave_out: Vec<Vec<u8>>,
-    /// Told of a directory that has not answered for [`PATIENCE`], by its path from the root.
+    /// Told of a directory that has not answered for `patience`, by its path from the root.
     pub stalled: Option<fn(&[u8])>,
+    /// How long that is; [`PATIENCE`] where no one says.
+    pub patience: Duration,
 }
 
 /// Entries that are read where no one says how many: ten times what a large disk has.
@@ -71,6 +73,7 @@ impl Default for Options {
             most_entries: MOST_ENTRIES,
             leave_out: Vec::new(),
             stalled: None,
+            patience: PATIENCE,
         }
     }
 }
@@ -187,7 +190,7 @@ fn list<'a, T>(
             .collect::<io::Result<Vec<_>>>()
             .inspect_err(|_| pool.stop())?;
         if let Some(tell) = options.stalled {
-            scope.spawn(move || pool.watch_over(PATIENCE, tell));
+            scope.spawn(move || pool.watch_over(options.patience, tell));
         }
         let assembled = assemble(&finished);
         // Where it failed, no one needs the rest.
