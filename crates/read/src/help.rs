@@ -17,6 +17,7 @@ pub fn help(kind: &ActErrorKind) -> String {
             format!("write `{form}{}`", if act { " [-> EXPECTATION]" } else { "" })
         }
         ActErrorKind::Short { form: None, .. } | ActErrorKind::Detail { form: None, .. } => form.to_owned(),
+        ActErrorKind::Nothing(_) => "name at least one, with commas between several".to_owned(),
         ActErrorKind::Verb(word) => match nearest(word, words.clone()) {
             Some(verb) => format!("did you mean `{verb}`?"),
             None => format!("the verbs are {}", words.collect::<Vec<_>>().join(", ")),

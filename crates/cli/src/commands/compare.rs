@@ -13,7 +13,7 @@ use mivask_show::{json, text};
 use crate::end::{CommandError, End, Failure};
 use crate::load::{self, Whole, layout};
 use crate::options::{Format, Input};
-use crate::terminal;
+use crate::terminal::{self, Quiet};
 
 /// Only what differs between two scenes, or with a --change.
 ///
@@ -63,12 +63,11 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     let mut after = args.input.clone();
     after.input = args.other.clone().unwrap_or(after.input);
     let before = Whole::read(&before, &reach, err)?;
-    let mut quiet = Vec::new();
-    let after = {
+    let after = if args.other.is_some() {
+        Whole::read(&after, &reach, err)?
+    } else {
         // What is said of the same input is said once; what is said of a change is new.
-        let given = Whole::read(&after, &reach, &mut quiet);
-        repeat(args.other.is_some(), &quiet, err)?;
-        given?
+        Whole::read(&after, &reach, &mut Quiet::without_warnings(&mut *err))?
     };
     let mut compared = Compared::default();
     let wanted = |whole: &Whole| -> Result<Vec<String>, Failure> {
@@ -108,23 +107,4 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         Format::Json => json::compared(out, &compared)?,
     }
     Ok(End::Answered)
-}
-
-/// Passes on what was said of the second scene: all of it, or only notes and errors where it is the first one again.
-fn repeat(all: bool, said: &[u8], err: &mut dyn Write) -> Result<(), Failure> {
-    let text = String::from_utf8_lossy(said);
-    let mut passing = all;
-    for line in text.split_inclusive('\n') {
-        if !all {
-            passing = match line {
-                line if line.starts_with("note:") || line.starts_with("error") => true,
-                line if line.starts_with("warning") => false,
-                _ => passing,
-            };
-        }
-        if passing {
-            err.write_all(line.as_bytes())?;
-        }
-    }
-    Ok(())
 }

@@ -13,7 +13,7 @@ use mivask_show::guarded::{Colour, Guarded};
 
 pub(crate) use self::log::begin as begin_log;
 use pager::Pager;
-use quiet::Quiet;
+pub(crate) use quiet::Quiet;
 pub(crate) use working::working;
 
 use crate::options::{Color, Paging};

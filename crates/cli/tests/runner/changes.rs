@@ -314,3 +314,40 @@ fn a_part_is_mounted_alone() {
     --- status 2
     ");
 }
+
+#[test]
+fn a_mistake_in_a_change_is_shown_by_every_command_that_takes_one() {
+    let questions: [&[&str]; 12] = [
+        &["identity", "b.yaml"],
+        &["mounts", "b.yaml"],
+        &["access", "b.yaml"],
+        &["imprint", "b.yaml"],
+        &["ask", "b.yaml", "cook writes /stores/log"],
+        &["why", "b.yaml", "cook writes /stores/log"],
+        &["remedy", "b.yaml", "cook writes /stores/log"],
+        &["handoff", "b.yaml"],
+        &["exposure", "b.yaml"],
+        &["compare", "b.yaml"],
+        &["compare", "b.yaml", "b.yaml"],
+        &["uphold", "b.yaml", "--expect", "e.acts"],
+    ];
+    let mistakes = [
+        ("mate umask rw", "`rw` is not an octal mode", 12),
+        ("mate adds \"\"", "nothing is named where a capability is expected", 11),
+        ("mate drops ,", "nothing is named where a capability is expected", 12),
+    ];
+    for words in questions {
+        for quiet in [&[][..], &["-q"]] {
+            for (change, mistake, column) in mistakes {
+                let scratch = boats().and("e.acts", "cook reads /stores/log -> allowed\n");
+                let said = scratch.run([words, &["--change", change], quiet].concat());
+                let (mistake, place) = (format!("error: {mistake}\n"), format!(" --> change 1:1:{column}\n"));
+                assert!(said.contains(&mistake) && said.contains(&place), "{words:?} {quiet:?}: {said}");
+                assert!(
+                    said.contains("  = help: ") && said.ends_with("--- status 2"),
+                    "{words:?} {quiet:?}: {said}"
+                );
+            }
+        }
+    }
+}

@@ -31,12 +31,12 @@ impl Scratch {
     }
 
     /// Standard output, standard error and exit status of one run, as a transcript.
-    pub(crate) fn run<const N: usize>(&self, words: [&str; N]) -> String {
+    pub(crate) fn run<'w>(&self, words: impl AsRef<[&'w str]>) -> String {
         self.feed(words, b"")
     }
 
     /// The same with `input` on standard input.
-    pub(crate) fn feed<const N: usize>(&self, words: [&str; N], input: &[u8]) -> String {
+    pub(crate) fn feed<'w>(&self, words: impl AsRef<[&'w str]>, input: &[u8]) -> String {
         let output = self.output(words, input);
         let text = |bytes: &[u8]| String::from_utf8(bytes.to_vec()).unwrap();
         let mut transcript = text(&output.stdout);
@@ -48,15 +48,15 @@ impl Scratch {
     }
 
     /// Standard output as JSON; the run must succeed without a word on standard error.
-    pub(crate) fn json<const N: usize>(&self, words: [&str; N]) -> serde_json::Value {
+    pub(crate) fn json<'w>(&self, words: impl AsRef<[&'w str]>) -> serde_json::Value {
         let output = self.output(words, b"");
         assert_eq!(String::from_utf8_lossy(&output.stderr), "");
         serde_json::from_slice(&output.stdout).unwrap()
     }
 
-    fn output<const N: usize>(&self, words: [&str; N], input: &[u8]) -> std::process::Output {
+    fn output<'w>(&self, words: impl AsRef<[&'w str]>, input: &[u8]) -> std::process::Output {
         let mut child = Command::new(env!("CARGO_BIN_EXE_mivask"))
-            .args(words)
+            .args(words.as_ref())
             .current_dir(self.0.path())
             .env_remove("COLUMNS")
             .stdin(Stdio::piped())

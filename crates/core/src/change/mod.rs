@@ -106,17 +106,18 @@ impl fmt::Display for Change {
 
 impl fmt::Display for Process {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let list = |names: &[String]| quoted(names.join(",").as_bytes());
         match self {
             Self::Becomes(uid, None) => write!(f, "becomes {uid}"),
             Self::Becomes(uid, Some(gid)) => write!(f, "becomes {uid}:{gid}"),
             Self::Umask(mask) => write!(f, "umask {mask}"),
-            Self::Drops(names) => write!(f, "drops {}", names.join(",")),
-            Self::Adds(names) => write!(f, "adds {}", names.join(",")),
+            Self::Drops(names) => write!(f, "drops {}", list(names)),
+            Self::Adds(names) => write!(f, "adds {}", list(names)),
             Self::Joins(gid) => write!(f, "joins {gid}"),
             Self::FilesystemGroup(gid) => write!(f, "filesystem-group {gid}"),
             Self::Scratch(at) => write!(f, "mounts scratch at {}", quoted(at)),
             Self::Only(part) => write!(f, "mounts only {}", quoted(part)),
-            Self::Mounts(at, options) => write!(f, "mounts {} with {}", quoted(at), options.join(",")),
+            Self::Mounts(at, options) => write!(f, "mounts {} with {}", quoted(at), list(options)),
         }
     }
 }

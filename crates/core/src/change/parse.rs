@@ -93,7 +93,7 @@ fn change(rest: &mut Rest<'_>) -> Result<Change, ActError> {
                 rest.preposition("as")?;
                 Change::Accounts(actor, Accounts::Adds(name, number(rest)?))
             } else {
-                Change::Process(actor, Process::Adds(names(word)))
+                Change::Process(actor, Process::Adds(names(word, "a capability")?))
             }
         }
         b"joins" => joins(actor, rest)?,
@@ -186,11 +186,17 @@ fn group_name(rest: &mut Rest<'_>) -> Result<String, ActError> {
 }
 
 fn list(rest: &mut Rest<'_>, what: &'static str) -> Result<Vec<String>, ActError> {
-    rest.next(what).map(names)
+    names(rest.next(what)?, what)
 }
 
-fn names(word: &Word) -> Vec<String> {
-    word.as_text().split(',').filter(|name| !name.is_empty()).map(ToOwned::to_owned).collect()
+/// What a word names between its commas; a word that names nothing is a mistake, since nothing would change.
+fn names(word: &Word, what: &'static str) -> Result<Vec<String>, ActError> {
+    let text = word.as_text();
+    let names: Vec<String> = text.split(',').filter(|name| !name.is_empty()).map(ToOwned::to_owned).collect();
+    if names.is_empty() {
+        return Err(word.error(|_| ActErrorKind::Nothing(what)));
+    }
+    Ok(names)
 }
 
 #[cfg(test)]
@@ -205,6 +211,8 @@ mod tests {
             "gauge umask 0002",
             "gauge drops ALL",
             "gauge adds CHOWN,FOWNER",
+            "gauge adds \"no such\\\"one,CHOWN\"",
+            "gauge mounts /a with \"r o\"",
             "gauge joins 7300",
             "pod joins 7300",
             "gauge filesystem-group 7400",
@@ -241,6 +249,9 @@ mod tests {
             ("gauge joins", 11..11, "the act ends where a group's number, or a user is expected"),
             ("host renumbers tides to 1", 15..20, "`tides` is not expected here"),
             ("gauge mounts data with ro", 13..17, "`data` is not an absolute path"),
+            ("gauge adds \"\"", 11..13, "nothing is named where a capability is expected"),
+            ("gauge drops ,", 12..13, "nothing is named where a capability is expected"),
+            ("gauge mounts /a with ,,", 21..23, "nothing is named where an option is expected"),
             ("gauge drops ALL now", 16..19, "`now` is not expected here"),
             ("gauge sets-mode rw on /x", 16..18, "`rw` is not a mode"),
         ] {

@@ -23,6 +23,9 @@ pub enum ActErrorKind {
         /// How a sentence with that verb is built.
         form: Option<&'static str>,
     },
+    /// A list without anything in it.
+    #[error("nothing is named where {0} is expected")]
+    Nothing(&'static str),
     /// The verb is not one.
     #[error("`{0}` is not a verb")]
     Verb(String),
