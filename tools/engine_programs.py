@@ -27,7 +27,7 @@ def compiled(folder):
     """The program, or `None` where it cannot be made."""
     compiler, target = shutil.which("cc"), folder / "program"
     source = Path(__file__).with_name("engine_program.c")
-    if compiler is None or subprocess.run([compiler, "-static", "-O1", "-o", target, source]).returncode:
+    if compiler is None or subprocess.run([compiler, "-static", "-s", "-O1", "-o", target, source]).returncode:
         return None
     return target.read_bytes()
 

@@ -5,6 +5,14 @@ use insta::assert_snapshot;
 use crate::scratch::{SCENE, Scratch, TIDES, pod};
 
 #[test]
+fn what_every_possibility_shares_is_told() {
+    let scratch = Scratch::with("pod.yaml", &pod("{ runAsUser: 1000 }"));
+    let shown = scratch.run(["identity", "pod.yaml"]);
+    assert!(shown.contains("either uid 1000 has no account"), "{shown}");
+    assert!(shown.contains("effective  none                 a process that is not root starts with none"), "{shown}");
+}
+
+#[test]
 fn an_unknown_image_user_is_both_possibilities() {
     let scratch = Scratch::with("pod.yaml", &pod("{}"));
     assert_snapshot!(scratch.run(["identity", "pod.yaml"]), @"

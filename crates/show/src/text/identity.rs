@@ -60,9 +60,12 @@ fn identity(out: &mut dyn Write, actor: &Actor, layout: Layout) -> io::Result<()
         };
         table.row(vec![field.to_owned(), value, paint(FAINT, &safe(&fact.from.to_string()))]);
     }
-    let first = actor.identity.possible.first().map(|(_, identity)| (identity.effective, identity.uid));
+    let mut possible = actor.identity.possible.iter().map(|(_, identity)| (identity.effective, identity.uid));
     let given = actor.facts().iter().any(|fact| fact.field == IdentityField::Effective);
-    if let (Some((effective, uid)), 1, false) = (first, actor.identity.possible.len(), given) {
+    if let Some((effective, uid)) = possible.next()
+        && !given
+        && possible.all(|other| other == (effective, uid))
+    {
         let root = uid.is(InsideUid::new(0));
         let why = match (effective.is_empty(), root) {
             (true, true) => "every capability is dropped",
