@@ -1,10 +1,8 @@
 //! The sources behind the mounts of a host, and the kernel settings that decide about all of them.
 
 use std::collections::BTreeMap;
-use std::sync::Arc;
 
 use crate::mount::{Disk, Source, SourceId};
-use crate::tree::Tree;
 
 /// Kernel settings of the host that decide about files; `None` if not given.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
@@ -23,15 +21,26 @@ pub struct Settings {
 #[derive(Clone, Debug, Default)]
 pub struct Storage {
     sources: Vec<Source>,
+    /// For each source, the first one on the same disk, where no name says which disk that is.
+    first_on_disk: Vec<SourceId>,
     /// The host's kernel settings.
     pub settings: Settings,
 }
 
 impl Storage {
-    /// Adds a source.
+    /// Adds a source with a disk of its own, or of the name that it has.
     pub fn add_source(&mut self, source: Source) -> SourceId {
+        let id = SourceId(self.sources.len());
         self.sources.push(source);
-        SourceId(self.sources.len() - 1)
+        self.first_on_disk.push(id);
+        id
+    }
+
+    /// Adds a source that shows the disk of `other` by other rules.
+    pub fn add_source_on(&mut self, other: SourceId, source: Source) -> SourceId {
+        let id = self.add_source(source);
+        self.first_on_disk[id.0] = self.first_on_disk[other.0];
+        id
     }
 
     /// The source `id`.
@@ -50,32 +59,29 @@ impl Storage {
         (0..self.sources.len()).map(SourceId)
     }
 
-    /// [`disk_of`](Self::disk_of) of every source, in their order, in one pass.
+    /// For every source, in their order, the first one that shows the same disk: the same volume as another workload finds it,
+    /// whose inodes have the same numbers as far as they were there before anyone prepared it ([`Disk::given`]), or the same
+    /// inodes under other rules.
+    ///
+    /// Containers of one image begin with the same files, and each has its own.
     #[must_use]
     pub fn disks(&self) -> Vec<SourceId> {
-        let mut by_name: BTreeMap<&str, usize> = BTreeMap::new();
-        let mut by_tree: BTreeMap<(*const Tree, bool), usize> = BTreeMap::new();
-        let mut disks = Vec::with_capacity(self.sources.len());
-        for (at, source) in self.sources.iter().enumerate() {
-            let tree = (Arc::as_ptr(&source.tree), source.disk.is_some());
-            let alike = *by_tree.entry(tree).or_insert(at);
-            let named = source.disk.as_ref().map(|disk| *by_name.entry(&disk.name).or_insert(at));
-            disks.push(SourceId(named.map_or(alike, |named| named.min(alike))));
-        }
-        disks
+        let mut by_name: BTreeMap<&str, SourceId> = BTreeMap::new();
+        let disks = self.source_ids().map(|id| match &self.source(id).disk {
+            Some(disk) => *by_name.entry(&disk.name).or_insert(id),
+            None => self.first_on_disk[id.0],
+        });
+        disks.collect()
     }
 
-    /// The first source that shows the same disk as `id`: the same inodes, or the same volume as another workload finds it,
-    /// whose inodes have the same numbers as far as they were there before anyone prepared it ([`Disk::given`]).
+    /// Whether two sources show the same disk.
     #[must_use]
-    pub fn disk_of(&self, id: SourceId) -> SourceId {
-        let source = self.source(id);
-        let same = |other: &SourceId| {
-            let other = self.source(*other);
-            let name = |source: &Source| source.disk.as_ref().map(|disk: &Disk| disk.name.clone());
-            let given = source.disk.is_some() && name(source) == name(other);
-            given || Arc::ptr_eq(&source.tree, &other.tree) && source.disk.is_some() == other.disk.is_some()
-        };
-        self.source_ids().find(same).unwrap_or(id)
+    pub fn on_one_disk(&self, a: SourceId, b: SourceId) -> bool {
+        let name = |id: SourceId| self.source(id).disk.as_ref().map(|disk: &Disk| &disk.name);
+        match (name(a), name(b)) {
+            (Some(a), Some(b)) => a == b,
+            (None, None) => self.first_on_disk[a.0] == self.first_on_disk[b.0],
+            (Some(_), None) | (None, Some(_)) => false,
+        }
     }
 }

@@ -136,12 +136,6 @@ impl Stage {
         self.storage.source_ids()
     }
 
-    /// The first source that shows the same disk as `id` ([`Storage::disk_of`]).
-    #[must_use]
-    pub fn disk_of(&self, id: SourceId) -> SourceId {
-        self.storage.disk_of(id)
-    }
-
     /// The actor called `name`: a container, or `workload/container`.
     ///
     /// # Errors

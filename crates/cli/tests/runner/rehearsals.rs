@@ -229,3 +229,59 @@ fn what_depends_is_not_carried_out() {
     --- status 0
     ");
 }
+
+#[test]
+fn containers_share_what_their_sandbox_has_and_nothing_else() {
+    let container = |name: &str| {
+        format!("{{ name: {name}, image: i, securityContext: {{ runAsUser: 0, runAsGroup: 0 }} }}")
+    };
+    let pod = |name: &str, containers: &[&str]| {
+        let containers: Vec<String> = containers.iter().map(|name| container(name)).collect();
+        format!(
+            "apiVersion: v1\nkind: Pod\nmetadata: {{ name: {name} }}\nspec:\n  containers: [{}]\n---\n",
+            containers.join(", ")
+        )
+    };
+    let scratch = Scratch::with("pods.yaml", &(pod("p", &["a", "b"]) + &pod("q", &["c"])))
+        .and("compose.yaml", "services: { a: { image: i, user: '0:0' }, b: { image: i, user: '0:0' } }");
+    let outcomes = |input: &str, acts: &[&str]| {
+        let shown = scratch.run([&["rehearse", input], acts].concat());
+        let lines = shown.lines().take_while(|line| !line.is_empty());
+        lines.filter(|line| !line.starts_with(' ')).map(str::to_owned).collect::<Vec<_>>()
+    };
+    // One /dev/shm, one set of message queues and one /etc/hosts for the containers of a pod; /dev for each container alone.
+    for shared in ["/dev/shm/x", "/dev/mqueue/x"] {
+        let acts = ["a creates", "b deletes", "a creates", "c reads"].map(|act| format!("{act} {shared}"));
+        let acts: Vec<&str> = acts.iter().map(String::as_str).collect();
+        let outcomes = outcomes("pods.yaml", &acts);
+        assert!(outcomes[..3].iter().all(|line| line.starts_with("allowed")), "{outcomes:?}");
+        assert!(outcomes[3].starts_with("denied ENOENT"), "{outcomes:?}");
+    }
+    let acts =
+        ["a sets-owner 7 on /etc/hosts", "b sets-mode 0600 on /etc/hosts", "c sets-mode 0640 on /etc/hosts"];
+    let shown = scratch.run([&["rehearse", "pods.yaml"], acts.as_slice()].concat());
+    assert!(shown.contains("-rw-------  7:0  hosts"), "{shown}");
+    for input in ["pods.yaml", "compose.yaml"] {
+        let outcomes = outcomes(input, &["a creates /dev/x", "b reads /dev/x"]);
+        assert!(outcomes[1].starts_with("denied ENOENT"), "{outcomes:?}");
+    }
+    // Services are containers of their own, whatever their engine makes alike.
+    let outcomes = outcomes("compose.yaml", &["a creates /dev/shm/x", "b reads /dev/shm/x"]);
+    assert!(outcomes[1].starts_with("denied ENOENT"), "{outcomes:?}");
+}
+
+#[test]
+fn claims_that_begin_with_the_same_files_are_two_disks() {
+    let scratch = Scratch::with("data.mtree", "#mtree\n. type=dir uid=0 gid=0 mode=0755\n").and(
+        "scene.yaml",
+        "
+scene: 1
+containers: [{ name: a, user: '0:0', mounts: [{ volume: one, at: /one }, { volume: two, at: /two }] }]
+volumes: { one: { tree: data.mtree }, two: { tree: data.mtree } }
+",
+    );
+    let shown =
+        scratch.run(["rehearse", "scene.yaml", "a creates /one/x", "a reads /one/x", "a reads /two/x"]);
+    assert!(shown.contains("allowed        a reads /one/x"), "{shown}");
+    assert!(shown.contains("denied ENOENT  a reads /two/x"), "{shown}");
+}

@@ -9,7 +9,10 @@ fn what_every_possibility_shares_is_told() {
     let scratch = Scratch::with("pod.yaml", &pod("{ runAsUser: 1000 }"));
     let shown = scratch.run(["identity", "pod.yaml"]);
     assert!(shown.contains("either uid 1000 has no account"), "{shown}");
-    assert!(shown.contains("effective  none                 a process that is not root starts with none"), "{shown}");
+    assert!(
+        shown.contains("effective  none                 a process that is not root starts with none"),
+        "{shown}"
+    );
 }
 
 #[test]

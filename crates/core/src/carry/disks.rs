@@ -8,7 +8,7 @@ use mivask_model::tree::{Entry, Tree, TreeError};
 use mivask_rules::view::Place;
 use mivask_stage::stage::Stage;
 
-/// Sources grouped by the tree they share.
+/// Sources of one disk, grouped by the tree they share.
 pub(crate) struct Disks(Vec<Vec<SourceId>>);
 
 impl Disks {
@@ -22,7 +22,10 @@ impl Disks {
                 continue;
             }
             let tree = &stage.source(source).tree;
-            let same = |other: &SourceId| Arc::ptr_eq(&stage.source(*other).tree, tree);
+            // The same tree alone says nothing: containers of one image begin with the same files.
+            let same = |other: &SourceId| {
+                Arc::ptr_eq(&stage.source(*other).tree, tree) && stage.storage.on_one_disk(*other, source)
+            };
             groups.push(stage.source_ids().filter(same).collect());
         }
         Self(groups)

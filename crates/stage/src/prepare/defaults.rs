@@ -35,13 +35,14 @@ pub(super) struct DefaultMount {
 pub(super) struct TreeCache {
     trees: BTreeMap<String, Arc<Tree>>,
     words: BTreeSet<Arc<str>>,
-    token: Option<Prepared>,
+    /// What all containers of a pod mount, by its name.
+    of_pod: BTreeMap<String, Prepared>,
 }
 
 impl TreeCache {
     /// Forgets what belongs to one workload.
     pub(super) fn next_workload(&mut self) {
-        self.token = None;
+        self.of_pod.clear();
     }
 
     fn word(&mut self, word: &str) -> Arc<str> {
@@ -65,12 +66,14 @@ pub(super) fn mounts(
     context: &Context<'_>,
     container: &Container,
 ) -> Vec<DefaultMount> {
-    let mut making = DefaultMounts { placing: Placement { stage, cache }, container, all: Vec::new() };
+    let pod = context.workload.flavour == Flavour::Pod;
+    let mut making =
+        DefaultMounts { placing: Placement { stage, cache, pod }, container, proc: None, all: Vec::new() };
     // Rows come in the order in which the runtime mounts them; a later one covers an earlier one.
     for row in context.profile.defaults.iter().copied().flatten() {
         making.row(row);
     }
-    if context.workload.flavour == Flavour::Pod {
+    if pod {
         making.kubelet(context);
     }
     making.all
@@ -78,7 +81,7 @@ pub(super) fn mounts(
 
 /// A file system of the kernel's that a bundle lists itself.
 pub(super) fn system(stage: &mut Stage, cache: &mut TreeCache, filesystem: &str) -> Prepared {
-    let mut placing = Placement { stage, cache };
+    let mut placing = Placement { stage, cache, pod: false };
     match filesystem {
         "dev" => placing.devices(false, MountFlags::NONE),
         "mqueue" => placing.shared("/dev/mqueue", 0o1777, MountFlags::NONE),
@@ -90,6 +93,8 @@ pub(super) fn system(stage: &mut Stage, cache: &mut TreeCache, filesystem: &str)
 struct DefaultMounts<'a> {
     placing: Placement<'a>,
     container: &'a Container,
+    /// The container's `/proc`, parts of which are mounted again.
+    proc: Option<Prepared>,
     all: Vec<DefaultMount>,
 }
 
@@ -97,6 +102,8 @@ struct DefaultMounts<'a> {
 struct Placement<'a> {
     stage: &'a mut Stage,
     cache: &'a mut TreeCache,
+    /// Whether the containers share a sandbox, with its `/dev/shm`, its message queues and the files of its network.
+    pod: bool,
 }
 
 impl DefaultMounts<'_> {
@@ -105,7 +112,9 @@ impl DefaultMounts<'_> {
         let read_only =
             |flags: MountFlags, when: bool| if when { flags.with(MountFlags::READ_ONLY) } else { flags };
         let (volume, first) = match row.kind {
-            DefaultKind::Proc => (self.placing.kernel_files("proc", row.flags), true),
+            DefaultKind::Proc => {
+                (self.proc.insert(self.placing.kernel_files("proc", row.flags)).clone(), true)
+            }
             // A privileged container gets a writable /sys, as device managers need it.
             DefaultKind::Sys => (self.placing.kernel_files("sysfs", read_only(row.flags, !privileged)), true),
             DefaultKind::Devices => (self.placing.devices(privileged, row.flags), true),
@@ -130,11 +139,22 @@ impl DefaultMounts<'_> {
                 return self.push(row.at, volume, true, MountOrigin::Shield);
             }
             DefaultKind::ReadOnly => {
-                let volume = self.placing.read_only_part(row.at);
+                let volume = self.read_only_part(row.at);
                 return self.push(row.at, volume, true, MountOrigin::Shield);
             }
         };
         self.push(row.at, Ready::Shared(volume), first, MountOrigin::Default);
+    }
+
+    /// A part of `/proc`, mounted again and read-only.
+    fn read_only_part(&mut self, at: &str) -> Ready {
+        let whole = match &self.proc {
+            Some(proc) => proc.clone(),
+            None => self.proc.insert(self.placing.kernel_files("proc", MountFlags::NONE)).clone(),
+        };
+        let tree = &self.placing.stage.source(whole.variants[0].source).tree;
+        let root = tree.find(at.trim_start_matches("/proc").as_bytes()).or(Some(Tree::ROOT));
+        Ready::Shared(Prepared { root, flags: MountFlags::READ_ONLY, ..whole })
     }
 
     fn push(&mut self, at: &str, volume: Ready, first: bool, origin: MountOrigin) {
@@ -152,7 +172,8 @@ impl DefaultMounts<'_> {
         for (name, flags) in
             [("hosts", MountFlags::default()), ("hostname", with_root), ("resolv.conf", with_root)]
         {
-            let volume = self.placing.single_file(name, 0o644, flags);
+            let volume =
+                self.placing.of_sandbox(name, flags, |placing| placing.single_file(name, 0o644, flags));
             self.add(format!("/etc/{name}").as_bytes(), volume, rule.clone());
         }
         let log = self.container.termination_log.as_ref();
@@ -167,19 +188,10 @@ impl DefaultMounts<'_> {
                 || Provenance::Assumption("the service account mounts its token, as by default".into());
             let from = token.map_or_else(assumed, |given| given.from.clone());
             // One volume for all containers of the pod: the kubelet writes it once.
-            let volume = match &self.placing.cache.token {
-                Some(volume) => volume.clone(),
-                None => {
-                    let name = Fact::new("service account token".to_owned(), from.clone());
-                    let volume = api_volume::prepare(
-                        self.placing.stage,
-                        context,
-                        &name,
-                        &api_volume::service_account(),
-                    );
-                    self.placing.cache.token.insert(volume).clone()
-                }
-            };
+            let volume = self.placing.of_sandbox("token", MountFlags::READ_ONLY, |placing| {
+                let name = Fact::new("service account token".to_owned(), from.clone());
+                api_volume::prepare(placing.stage, context, &name, &api_volume::service_account())
+            });
             self.add(b"/var/run/secrets/kubernetes.io/serviceaccount", volume, from);
         }
     }
@@ -232,18 +244,35 @@ impl Placement<'_> {
     fn shared(&mut self, at: &str, mode: u16, flags: MountFlags) -> Prepared {
         let name = at.rsplit('/').next().unwrap_or(at);
         let filesystem = if name == "mqueue" { "mqueue" } else { "tmpfs" };
-        let tree = self.cache.tree(format!("shared {mode:o}"), || {
-            let rule = format!("the runtime makes it 0:0 {mode:04o}");
-            Tree::new(Entry::directory(0, 0, mode), Provenance::Rule(rule.into()))
-        });
-        {
-            let kind = if filesystem == "tmpfs" {
-                MountKind::Tmpfs
-            } else {
-                MountKind::Runtime(self.cache.word(filesystem))
-            };
-            self.place(name, Some(filesystem), kind, tree, flags)
+        let kind = if filesystem == "tmpfs" {
+            MountKind::Tmpfs
+        } else {
+            MountKind::Runtime(self.cache.word(filesystem))
+        };
+        self.of_sandbox(name, flags, |placing| {
+            let tree = placing.cache.tree(format!("shared {mode:o}"), || {
+                let rule = format!("the runtime makes it 0:0 {mode:04o}");
+                Tree::new(Entry::directory(0, 0, mode), Provenance::Rule(rule.into()))
+            });
+            placing.place(name, Some(filesystem), kind, tree, flags)
+        })
+    }
+
+    /// What `make` makes, once for all containers of a pod (docs/facts/kubelet.md section 3).
+    fn of_sandbox(
+        &mut self,
+        name: &str,
+        flags: MountFlags,
+        make: impl FnOnce(&mut Self) -> Prepared,
+    ) -> Prepared {
+        if let Some(known) = self.cache.of_pod.get(name) {
+            return Prepared { flags, ..known.clone() };
         }
+        let made = make(self);
+        if self.pod {
+            self.cache.of_pod.insert(name.to_owned(), made.clone());
+        }
+        made
     }
 
     /// `/dev`: a tmpfs with the devices every container has.
@@ -274,17 +303,6 @@ impl Placement<'_> {
                 )
             });
             self.place("masked", Some("tmpfs"), kind, tree, MountFlags::READ_ONLY)
-        })
-    }
-
-    /// A part of `/proc`, mounted again and read-only.
-    fn read_only_part(&mut self, at: &str) -> Ready {
-        let kind = MountKind::Runtime(self.cache.word("proc"));
-        let tree = self.cache.tree("proc".to_owned(), || kernel_tree("proc"));
-        let root = tree.find(at.trim_start_matches("/proc").as_bytes()).or(Some(Tree::ROOT));
-        Ready::Shared(Prepared {
-            root,
-            ..self.place("proc", Some("proc"), kind, tree, MountFlags::READ_ONLY)
         })
     }
 }

@@ -140,7 +140,7 @@ pub(super) fn source_on(stage: &mut Stage, host: SourceId, mount: Option<&HostMo
     if let Some(shown) = mount.personality.as_ref().and_then(Personality::shown) {
         Arc::make_mut(&mut tree).show_as(&shown);
     }
-    stage.add_source(Source {
+    let source = Source {
         name: Arc::from(format!("host {}", mivask_model::act::quoted(&mount.at))),
         filesystem: Some(mount.filesystem.clone()),
         disk: None,
@@ -149,7 +149,8 @@ pub(super) fn source_on(stage: &mut Stage, host: SourceId, mount: Option<&HostMo
         native: knows_rules(mount),
         personality: mount.personality.clone().unwrap_or_default(),
         anonymous: false,
-    })
+    };
+    stage.storage.add_source_on(host, source)
 }
 
 /// Whether the file system of `mount` is one whose rules are known.
