@@ -17,11 +17,11 @@ use mivask_core::credentials::Credentials;
 use mivask_core::held::Held;
 use mivask_core::ids::{DiskGid, DiskUid, Extent, IdMap, KernelGid, KernelUid, MountIds, UserNamespace};
 use mivask_core::mode::{FileKind, Mode, ModeChange};
-use mivask_core::mount::{Mount, MountFlags, MountOrigin, MountTable, Preparation, Source, Variant};
+use mivask_core::mount::{Mount, MountFacts, MountFlags, MountOrigin, MountTable, Source, SourceFacts, Variant};
 use mivask_core::personality::Personality;
 use mivask_core::mount_kind::MountKind;
 use mivask_core::storage::{Settings, Storage};
-use mivask_core::tree::{Certainty, Content, Entry, InodeId, Marks, Tree};
+use mivask_core::tree::{Content, Entry, InodeId, Marks, Tree};
 use mivask_core::view::{Devices, View};
 use mivask_core::witness::Unwatched;
 
@@ -143,16 +143,9 @@ fn map(byte: u8) -> IdMap {
 fn source(storage: &mut Storage, tree: Tree, world: &World) -> mivask_core::mount::SourceId {
     let kinds = ["ext4", "xfs", "overlay", "erofs", "vfat", "tmpfs"];
     let personality = Personality::of(kinds[usize::from(world.filesystem) % kinds.len()]).unwrap_or_default();
-    storage.add_source(Source {
-        name: Arc::from("fuzz"),
-        filesystem: None,
-        disk: None,
-        tree: Arc::new(tree),
-        read_only: world.read_only || personality.is_read_only(),
-        native: Certainty::Known,
-        personality,
-        anonymous: false,
-    })
+    let read_only = world.read_only || personality.is_read_only();
+    let facts = SourceFacts { read_only, personality, ..SourceFacts::local("fuzz") };
+    storage.add_source(Source::new(Arc::new(tree), facts))
 }
 
 fn mount(
@@ -163,19 +156,17 @@ fn mount(
 ) -> Mount {
     let words = MountFlags::WORDS.into_iter().enumerate();
     let flags = words.filter(|(bit, _)| flags & 1 << bit != 0);
+    let facts = MountFacts {
+        ids: MountIds { uids: map(ids), gids: map(ids >> 2) },
+        ..MountFacts::plain(b"/a", MountKind::Volume, Provenance::rule("fuzz"))
+    };
     Mount {
         on,
-        at: Arc::from(&b"/a"[..]),
-        variants: vec![Variant { when: Arc::from(""), source, preparation: Preparation::default() }],
-        question: None,
+        variants: vec![Variant::only(source)],
         root: Some(Tree::ROOT),
         flags: flags.fold(MountFlags::default(), |flags, (_, (flag, _))| flags.with(flag)),
-        ids: MountIds { uids: map(ids), gids: map(ids >> 2) },
         origin: MountOrigin::Declared,
-        kind: MountKind::Volume,
-        host_path: None,
-        label: None,
-        from: Provenance::rule("fuzz"),
+        facts: Arc::new(facts),
     }
 }
 

@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 use std::io::Write;
 use std::sync::Arc;
 
+use mivask_core::listed::listed;
 use mivask_core::scene::{Scene, VolumeKind, Workload};
 use mivask_core::tree::{Tree, TreeError};
 use mivask_disk::gathered::Gathered;
@@ -20,7 +21,7 @@ use crate::sources::gather;
 #[derive(Debug, thiserror::Error)]
 enum FactsError {
     /// A source is named for something that nothing asks for.
-    #[error("nothing here has the {what} {name}: {}", if known.is_empty() { "it has none at all".to_owned() } else { format!("it has {}", known.join(", ")) })]
+    #[error("nothing here has the {what} {name}: {}", if known.is_empty() { "it has none at all".to_owned() } else { format!("it has {}", listed(known)) })]
     Unasked {
         /// A volume or an image.
         what: &'static str,

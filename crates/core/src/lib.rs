@@ -42,7 +42,7 @@ pub mod rehearse;
 pub mod remedy;
 
 pub use mivask_model::{
-    accounts, acl, act, caps, credentials, fact, glob, glyph, held, host_mounts, ids, mode, mount,
+    accounts, acl, act, caps, credentials, fact, glob, glyph, held, host_mounts, ids, listed, mode, mount,
     mount_kind, observed, outcome, personality, refusal, storage, tree, xattr,
 };
 pub use mivask_rules::{decide, explore, imprint, settle, trace, view, walk, witness};

@@ -56,11 +56,12 @@ pub enum RehearsalError {
 /// A stage on which acts have consequences. Trees are shared with the stage it began on until something changes them.
 #[derive(Clone, Debug)]
 pub struct Rehearsal {
-    scene: Scene,
+    /// Shared with the lines before, until one changes it.
+    scene: Arc<Scene>,
     start: Stage,
     stage: Stage,
     /// What was before each line.
-    earlier: Vec<(Scene, Stage)>,
+    earlier: Vec<(Arc<Scene>, Stage)>,
     steps: Vec<RehearsalStep>,
 }
 
@@ -73,6 +74,7 @@ impl Rehearsal {
     pub fn new(scene: Scene, changes: &Changes) -> Result<Self, ChangeError> {
         let mut stage = stage_with_host(&scene);
         changes.apply_to_files(&mut stage)?;
+        let scene = Arc::new(scene);
         Ok(Self { scene, start: stage.clone(), stage, earlier: Vec::new(), steps: Vec::new() })
     }
 
@@ -136,7 +138,7 @@ impl Rehearsal {
     }
 
     fn change(&mut self, change: &Change) -> Result<Vec<String>, RehearsalError> {
-        let mut scene = self.scene.clone();
+        let mut scene = Scene::clone(&self.scene);
         let changes = Changes::new(vec![change.clone()]);
         for (_, name) in changes.actors() {
             self.stage.actor(name)?;
@@ -149,7 +151,7 @@ impl Rehearsal {
             actor.blocked = model.blocked.clone();
             actor.mounts.take_flags(&model.mounts);
         }
-        self.scene = scene;
+        self.scene = Arc::new(scene);
         Ok(notes)
     }
 }

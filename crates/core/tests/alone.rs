@@ -9,13 +9,14 @@ use mivask_core::decide::{decide, decide_new_entry};
 use mivask_core::explore::{Decision, explore};
 use mivask_core::fact::{Provenance, Unknown};
 use mivask_core::held::Held;
-use mivask_core::ids::{Extent, IdMap, KernelGid, KernelUid, MountIds, UserNamespace};
+use mivask_core::ids::{Extent, IdMap, KernelGid, KernelUid, UserNamespace};
 use mivask_core::imprint::NewKind;
 use mivask_core::mode::Mode;
-use mivask_core::mount::{Mount, MountFlags, MountOrigin, MountTable, Preparation, Source, Variant};
+use mivask_core::mount::{
+    Mount, MountFacts, MountFlags, MountOrigin, MountTable, Source, SourceFacts, Variant,
+};
 use mivask_core::mount_kind::MountKind;
 use mivask_core::outcome::Errno::{self, EACCES, ENOENT, EROFS};
-use mivask_core::personality::Personality;
 use mivask_core::stage::Stage;
 use mivask_core::tree::{Certainty, Doubt, Entry, Tree};
 use mivask_core::view::{Devices, View};
@@ -28,36 +29,17 @@ fn staged(trees: Vec<Tree>, flags: MountFlags) -> (Stage, MountTable) {
         .into_iter()
         .enumerate()
         .map(|(index, tree)| {
-            let (name, tree) = (Arc::from("disk"), Arc::new(tree));
-            let source = Source {
-                name,
-                filesystem: None,
-                disk: None,
-                tree,
-                read_only: false,
-                native: Certainty::Known,
-                personality: Personality::default(),
-                anonymous: false,
-            };
-            let when = Arc::from(format!("variant {index}"));
-            Variant { when, source: stage.add_source(source), preparation: Preparation::default() }
+            let source = stage.add_source(Source::new(Arc::new(tree), SourceFacts::local("disk")));
+            Variant { when: Arc::from(format!("variant {index}")), ..Variant::only(source) }
         })
         .collect();
-    let mut table = MountTable::default();
-    table.push(Mount {
-        on: None,
-        at: Arc::from(&b"/"[..]),
+    let facts = MountFacts {
         question: (variants.len() > 1).then(|| Unknown::new("which variant", "say so")),
-        variants,
-        root: Some(Tree::ROOT),
-        flags,
-        ids: MountIds::default(),
-        origin: MountOrigin::Root,
-        kind: MountKind::Volume,
-        host_path: None,
-        label: None,
-        from: Provenance::rule("test"),
-    });
+        ..MountFacts::plain(b"/", MountKind::Volume, Provenance::rule("test"))
+    };
+    let root = Some(Tree::ROOT);
+    let mut table = MountTable::default();
+    table.push(Mount { on: None, variants, root, flags, origin: MountOrigin::Root, facts: Arc::new(facts) });
     (stage, table)
 }
 

@@ -194,5 +194,5 @@ fn what_a_command_needs_was_there_before() {
 fn a_volume_of_the_image_is_mounted() {
     let stage = built(Base::Scratch, Runtime::Docker, "mkdir -m 0700 /v\nchown 5:6 /v\nvolume /v");
     assert_eq!(at(&stage, "/v"), "5:6 0700");
-    assert!(stage.actors[0].mounts.iter().any(|(_, mount)| &*mount.at == b"/v"));
+    assert!(stage.actors[0].mounts.iter().any(|(_, mount)| &*mount.facts.at == b"/v"));
 }

@@ -112,15 +112,15 @@ pub(crate) struct Ground {
 impl Ground {
     /// What `source` is built on.
     pub(crate) fn of(source: &Source, choice: Choice) -> Self {
-        let given = source.filesystem.as_deref().and_then(|name| name.parse().ok());
+        let given = source.facts.filesystem.as_deref().and_then(|name| name.parse().ok());
         let filesystem = match choice {
             Choice::AsTold => given.unwrap_or(Filesystem::Tmpfs),
             Choice::On(filesystem) => filesystem,
         };
         let plain = Self { filesystem, grpid: false };
-        match (&source.personality, source.personality.group_rule()) {
+        match (&source.facts.personality, source.facts.personality.group_rule()) {
             // Each superblock that is to be read-only must be one of its own.
-            _ if source.read_only => Self { filesystem: Filesystem::Tmpfs, grpid: false },
+            _ if source.facts.read_only => Self { filesystem: Filesystem::Tmpfs, grpid: false },
             (Personality::Tmpfs(_), _) => Self { filesystem: Filesystem::Tmpfs, grpid: false },
             (_, GroupRule::Process) => plain,
             (_, GroupRule::Directory) => Self { filesystem: Filesystem::Ext4, grpid: true },
@@ -177,23 +177,17 @@ mod tests {
     use std::sync::Arc;
 
     use mivask_model::fact::Provenance;
-    use mivask_model::tree::{Certainty, Entry, Tree};
+    use mivask_model::mount::SourceFacts;
+    use mivask_model::tree::{Entry, Tree};
 
     use super::*;
 
     fn source(filesystem: &str, options: &[&str]) -> Source {
         let mut personality = Personality::of(filesystem).unwrap();
         options.iter().for_each(|option| personality.option(option).unwrap());
-        Source {
-            name: Arc::from("volume v"),
-            filesystem: Some(Arc::from(filesystem)),
-            disk: None,
-            tree: Arc::new(Tree::new(Entry::directory(0, 0, 0o755), Provenance::rule("test"))),
-            read_only: false,
-            native: Certainty::Known,
-            personality,
-            anonymous: false,
-        }
+        let tree = Arc::new(Tree::new(Entry::directory(0, 0, 0o755), Provenance::rule("test")));
+        let filesystem = Some(Arc::from(filesystem));
+        Source::new(tree, SourceFacts { filesystem, personality, ..SourceFacts::local("volume v") })
     }
 
     fn ground(filesystem: Filesystem, grpid: bool) -> Ground {
@@ -203,6 +197,7 @@ mod tests {
     #[test]
     fn a_source_is_built_on_what_was_chosen_unless_its_rules_need_more() {
         let on_btrfs = Choice::On(Filesystem::Btrfs);
+        let read_only = source("ext4", &[]).with(|facts| facts.read_only = true);
         for (source, choice, expected) in [
             (source("ext4", &[]), Choice::AsTold, ground(Filesystem::Ext4, false)),
             (source("ext4", &[]), on_btrfs, ground(Filesystem::Btrfs, false)),
@@ -210,9 +205,9 @@ mod tests {
             (source("ext4", &["grpid"]), on_btrfs, ground(Filesystem::Ext4, true)),
             (source("xfs", &["grpid"]), on_btrfs, ground(Filesystem::Xfs, true)),
             (source("tmpfs", &[]), on_btrfs, ground(Filesystem::Tmpfs, false)),
-            (Source { read_only: true, ..source("ext4", &[]) }, on_btrfs, ground(Filesystem::Tmpfs, false)),
+            (read_only, on_btrfs, ground(Filesystem::Tmpfs, false)),
         ] {
-            assert_eq!(Ground::of(&source, choice), expected, "{:?} {choice:?}", source.filesystem);
+            assert_eq!(Ground::of(&source, choice), expected, "{:?} {choice:?}", source.facts.filesystem);
         }
     }
 

@@ -126,7 +126,7 @@ impl World {
         for (_, mount) in table.iter() {
             let id = mount.variants[0].source;
             if !self.stores.contains_key(&id) {
-                self.store(id, stage.source(id), &mount.ids, grounds, choice)?;
+                self.store(id, stage.source(id), &mount.facts.ids, grounds, choice)?;
             }
             let lost = || KernelError::Unsupported("a mount of nobody knows what".to_owned());
             let at = match mount.on {
@@ -136,8 +136,8 @@ impl World {
             let (store, shown) = self.stores.get(&id).zip(mount.root).ok_or_else(lost)?;
             // An overlay applies id maps to its layers when it is mounted; mapped again, ids would go through both.
             let ids = match &store.layered {
-                None => mount.ids.clone(),
-                Some(layered) if *layered == mount.ids => MountIds::default(),
+                None => mount.facts.ids.clone(),
+                Some(layered) if *layered == mount.facts.ids => MountIds::default(),
                 Some(_) => {
                     let text = "one overlay is mounted with two id maps".to_owned();
                     return Err(KernelError::Unsupported(text));
@@ -149,9 +149,9 @@ impl World {
         // A superblock becomes read-only last: mount points and files have to be made on it first.
         for (id, store) in &self.stores {
             let source = stage.source(*id);
-            if source.read_only && !source.personality.is_read_only() {
+            if source.facts.read_only && !source.facts.personality.is_read_only() {
                 make_read_only(&store.root)
-                    .doing(|| format!("making the superblock of {} read-only", source.name))?;
+                    .doing(|| format!("making the superblock of {} read-only", source.facts.name))?;
             }
         }
         Ok(())
@@ -192,7 +192,7 @@ impl World {
     ) -> Result<(), KernelError> {
         let root = self.folder.join(format!("store-{}", self.stores.len()));
         fs::create_dir(&root).doing(|| "making a store".to_owned())?;
-        let store = match &source.personality {
+        let store = match &source.facts.personality {
             // What the kernel makes itself has a stand-in with the same mount points; acts that come near it are not tried.
             Personality::Native(_) | Personality::Tmpfs(_) | Personality::Kernel(_) => {
                 plain(source, root, grounds, choice)?
@@ -265,8 +265,8 @@ impl World {
 /// Why no kernel can be asked about what is on `source`; `None` where it can be built.
 #[must_use]
 pub fn cannot_build(source: &Source) -> Option<String> {
-    let kind = source.filesystem.as_deref().unwrap_or("a file system of its own");
-    let built = match &source.personality {
+    let kind = source.facts.filesystem.as_deref().unwrap_or("a file system of its own");
+    let built = match &source.facts.personality {
         Personality::Native(_) | Personality::Tmpfs(_) | Personality::Overlay | Personality::Image => true,
         Personality::Fat(_)
         | Personality::Ntfs(_)
@@ -276,7 +276,7 @@ pub fn cannot_build(source: &Source) -> Option<String> {
         | Personality::Kernel(_)
         | Personality::Remote(_) => false,
     };
-    (!built).then(|| format!("{} is on {kind}, which is not built here", source.name))
+    (!built).then(|| format!("{} is on {kind}, which is not built here", source.facts.name))
 }
 
 /// Owner and group of the inode of that number, as they show here: the harness is in the initial user namespace.
@@ -334,7 +334,7 @@ fn overlay(
 
 /// A folder packed into a read-only image.
 fn image(source: &Source, root: PathBuf) -> Result<Store, KernelError> {
-    let kind = source.filesystem.as_deref().unwrap_or("erofs");
+    let kind = source.facts.filesystem.as_deref().unwrap_or("erofs");
     let folder = root.with_extension("folder");
     let packed = root.with_extension("img");
     fs::create_dir(&folder).doing(|| "making a folder to pack".to_owned())?;
@@ -348,7 +348,7 @@ fn image(source: &Source, root: PathBuf) -> Result<Store, KernelError> {
             tool::run(tool::command("mksquashfs")?.args([&folder, &packed]).args(arguments))?;
         }
         "erofs" => tool::run(tool::command("mkfs.erofs")?.args(["--quiet"]).args([&packed, &folder]))?,
-        other => return Err(KernelError::Unsupported(format!("{} is on {other}", source.name))),
+        other => return Err(KernelError::Unsupported(format!("{} is on {other}", source.facts.name))),
     }
     ground::mount_image(&packed, &root, kind, "loop,ro")?;
     let paths = paths_below(&source.tree, &root);

@@ -12,23 +12,61 @@ use crate::tree::{Certainty, InodeId, Tree};
 
 /// A source of one [`Storage`](crate::storage::Storage).
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
-pub struct SourceId(pub(crate) usize);
+pub struct SourceId(u32);
+
+impl SourceId {
+    pub(crate) fn at(index: usize) -> Self {
+        Self(u32::try_from(index).unwrap_or(u32::MAX))
+    }
+
+    pub(crate) const fn index(self) -> usize {
+        self.0 as usize
+    }
+}
 
 /// A mount of one actor's [`MountTable`].
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
-pub struct MountId(pub(crate) usize);
+pub struct MountId(u32);
 
 impl MountId {
     /// Its place in the table, from 0.
     #[must_use]
     pub const fn number(self) -> usize {
-        self.0
+        self.0 as usize
+    }
+
+    fn at(index: usize) -> Self {
+        Self(u32::try_from(index).unwrap_or(u32::MAX))
     }
 }
 
 /// A filesystem, or a part of one, that mounts show.
 #[derive(Clone, Debug)]
 pub struct Source {
+    /// Its inodes.
+    pub tree: Arc<Tree>,
+    /// What holds for all of them; the same for many sources where engines make them alike.
+    pub facts: Arc<SourceFacts>,
+}
+
+impl Source {
+    /// A source of the inodes of `tree`.
+    #[must_use]
+    pub fn new(tree: Arc<Tree>, facts: SourceFacts) -> Self {
+        Self { tree, facts: Arc::new(facts) }
+    }
+
+    /// With other facts.
+    #[must_use]
+    pub fn with(mut self, change: impl FnOnce(&mut SourceFacts)) -> Self {
+        change(Arc::make_mut(&mut self.facts));
+        self
+    }
+}
+
+/// What holds for a source as a whole.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct SourceFacts {
     /// What it is called in answers, such as `claim readings`.
     pub name: Arc<str>,
     /// The filesystem's type, such as `ext4`; `None` if not given.
@@ -36,8 +74,6 @@ pub struct Source {
     /// The disk behind it where several workloads may mount that, each prepared in its own way: a claim in its namespace, a
     /// volume of the scene. `None` for what is a container's or pod's own.
     pub disk: Option<Disk>,
-    /// Its inodes.
-    pub tree: Arc<Tree>,
     /// Whether the superblock is read-only (not only a mount of it).
     pub read_only: bool,
     /// Whether it keeps owners and modes itself, as ext4 does, so that local rules decide.
@@ -46,6 +82,22 @@ pub struct Source {
     pub personality: Personality,
     /// Whether an engine makes it anew for each container, so that nothing on it is kept.
     pub anonymous: bool,
+}
+
+impl SourceFacts {
+    /// Those of a filesystem of a container's or pod's own that keeps owners and modes itself, as ext4 does.
+    #[must_use]
+    pub fn local(name: impl Into<Arc<str>>) -> Self {
+        Self {
+            name: name.into(),
+            filesystem: None,
+            disk: None,
+            read_only: false,
+            native: Certainty::Known,
+            personality: Personality::default(),
+            anonymous: false,
+        }
+    }
 }
 
 /// A disk that several workloads may mount.
@@ -178,7 +230,15 @@ pub struct Variant {
     /// The source in that case; all variants number their inodes alike.
     pub source: SourceId,
     /// What was done to it.
-    pub preparation: Preparation,
+    pub preparation: Arc<Preparation>,
+}
+
+impl Variant {
+    /// The only possibility, to which nothing is done.
+    #[must_use]
+    pub fn only(source: SourceId) -> Self {
+        Self { when: Arc::default(), source, preparation: Arc::default() }
+    }
 }
 
 /// One mount of an actor's view.
@@ -186,21 +246,50 @@ pub struct Variant {
 pub struct Mount {
     /// The mount and inode it covers; `None` for the root.
     pub on: Option<(MountId, InodeId)>,
-    /// Its path inside, for answers.
-    pub at: Arc<[u8]>,
     /// The possible sources; more than one where a fact is missing.
     pub variants: Vec<Variant>,
-    /// The missing fact that tells the variants apart.
-    pub question: Option<Unknown>,
     /// The inode that shows at the mount point; `None` if not even its kind is known: then the
     /// [tree](Tree::of_unknown_kind) has both.
     pub root: Option<InodeId>,
     /// Mount flags.
     pub flags: MountFlags,
-    /// The mount's id map.
-    pub ids: MountIds,
     /// Who put it there.
     pub origin: MountOrigin,
+    /// The rest, which is the same in all containers for what a runtime mounts into each of them.
+    pub facts: Arc<MountFacts>,
+}
+
+impl Mount {
+    /// A root that shows the whole of `source`, without flags.
+    #[must_use]
+    pub fn root(source: SourceId, kind: MountKind, from: Provenance) -> Self {
+        Self {
+            on: None,
+            variants: vec![Variant::only(source)],
+            root: Some(Tree::ROOT),
+            flags: MountFlags::NONE,
+            origin: MountOrigin::Root,
+            facts: Arc::new(MountFacts::plain(b"/", kind, from)),
+        }
+    }
+
+    /// Whether it is a volume made of objects of the API: what is changed there is replaced, and every mount of it is
+    /// read-only (docs/facts/kubelet.md).
+    #[must_use]
+    pub fn is_written_by_kubelet(&self) -> bool {
+        self.facts.kind.is_written_by_kubelet()
+    }
+}
+
+/// Where a mount is, what it shows and who asked for it.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct MountFacts {
+    /// Its path inside, for answers.
+    pub at: Arc<[u8]>,
+    /// The missing fact that tells the variants apart.
+    pub question: Option<Unknown>,
+    /// The mount's id map.
+    pub ids: MountIds,
     /// What kind of volume it is.
     pub kind: MountKind,
     /// The path of the host that shows, where it is one of a host path or bind.
@@ -211,12 +300,19 @@ pub struct Mount {
     pub from: Provenance,
 }
 
-impl Mount {
-    /// Whether it is a volume made of objects of the API: what is changed there is replaced, and every mount of it is
-    /// read-only (docs/facts/kubelet.md).
+impl MountFacts {
+    /// Those of a mount that is in no doubt, is not shifted, and shows the whole of its source.
     #[must_use]
-    pub fn is_written_by_kubelet(&self) -> bool {
-        self.kind.is_written_by_kubelet()
+    pub fn plain(at: &[u8], kind: MountKind, from: Provenance) -> Self {
+        Self {
+            at: at.into(),
+            question: None,
+            ids: MountIds::default(),
+            kind,
+            host_path: None,
+            label: None,
+            from,
+        }
     }
 }
 
@@ -233,7 +329,7 @@ impl MountTable {
     /// Adds a mount on top of what is there.
     pub fn push(&mut self, mount: Mount) -> MountId {
         self.mounts.push(mount);
-        MountId(self.mounts.len() - 1)
+        MountId::at(self.mounts.len() - 1)
     }
 
     /// Gives back what was kept free for more: nothing is mounted behind the last one.
@@ -244,12 +340,12 @@ impl MountTable {
     /// The mount `id`.
     #[must_use]
     pub fn get(&self, id: MountId) -> &Mount {
-        &self.mounts[id.0]
+        &self.mounts[id.number()]
     }
 
     /// Every mount, the root first, in the order they were made.
     pub fn iter(&self) -> impl Iterator<Item = (MountId, &Mount)> {
-        self.mounts.iter().enumerate().map(|(index, mount)| (MountId(index), mount))
+        self.mounts.iter().enumerate().map(|(index, mount)| (MountId::at(index), mount))
     }
 
     /// Every mount, to be changed.
@@ -260,7 +356,7 @@ impl MountTable {
     /// Takes the flags of the same mounts of `other`.
     pub fn take_flags(&mut self, other: &Self) {
         for (mount, model) in self.mounts.iter_mut().zip(&other.mounts) {
-            if mount.at == model.at {
+            if mount.facts.at == model.facts.at {
                 mount.flags = model.flags;
             }
         }
@@ -270,7 +366,7 @@ impl MountTable {
     #[must_use]
     pub fn covering(&self, mount: MountId, inode: InodeId) -> Option<MountId> {
         let covers = |candidate: &Mount| candidate.on == Some((mount, inode));
-        self.mounts.iter().rposition(covers).map(MountId)
+        self.mounts.iter().rposition(covers).map(MountId::at)
     }
 }
 
@@ -284,5 +380,10 @@ mod tests {
         assert_eq!(MountFlags::READ_ONLY.with(MountFlags::NO_EXEC).to_string(), "ro,noexec");
         assert_eq!(MountFlags::by_word("nosuid"), Some(MountFlags::NO_SUID));
         assert_eq!(MountFlags::by_word("relatime"), None);
+    }
+    #[test]
+    fn what_every_container_has_two_dozen_of_stays_small() {
+        let sizes = (size_of::<Mount>(), size_of::<Variant>(), size_of::<Source>());
+        assert!(sizes.0 <= 56 && sizes.1 <= 32 && sizes.2 <= 16, "{sizes:?}");
     }
 }

@@ -1,6 +1,7 @@
 //! The sources behind the mounts of a host, and the kernel settings that decide about all of them.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 use crate::mount::{Disk, Source, SourceId};
 
@@ -20,9 +21,10 @@ pub struct Settings {
 /// Every source that mounts of a host show, with the host's settings.
 #[derive(Clone, Debug, Default)]
 pub struct Storage {
-    sources: Vec<Source>,
+    /// Shared by copies, on which something is tried, until one of them changes.
+    sources: Arc<Vec<Source>>,
     /// For each source, the first one on the same disk, where no name says which disk that is.
-    first_on_disk: Vec<SourceId>,
+    first_on_disk: Arc<Vec<SourceId>>,
     /// The host's kernel settings.
     pub settings: Settings,
 }
@@ -30,33 +32,34 @@ pub struct Storage {
 impl Storage {
     /// Adds a source with a disk of its own, or of the name that it has.
     pub fn add_source(&mut self, source: Source) -> SourceId {
-        let id = SourceId(self.sources.len());
-        self.sources.push(source);
-        self.first_on_disk.push(id);
+        let id = SourceId::at(self.sources.len());
+        Arc::make_mut(&mut self.sources).push(source);
+        Arc::make_mut(&mut self.first_on_disk).push(id);
         id
     }
 
     /// Adds a source that shows the disk of `other` by other rules.
     pub fn add_source_on(&mut self, other: SourceId, source: Source) -> SourceId {
         let id = self.add_source(source);
-        self.first_on_disk[id.0] = self.first_on_disk[other.0];
+        let first = self.first_on_disk[other.index()];
+        Arc::make_mut(&mut self.first_on_disk)[id.index()] = first;
         id
     }
 
     /// The source `id`.
     #[must_use]
     pub fn source(&self, id: SourceId) -> &Source {
-        &self.sources[id.0]
+        &self.sources[id.index()]
     }
 
     /// The source `id`, to be changed.
     pub fn source_mut(&mut self, id: SourceId) -> &mut Source {
-        &mut self.sources[id.0]
+        &mut Arc::make_mut(&mut self.sources)[id.index()]
     }
 
     /// Every source.
     pub fn source_ids(&self) -> impl Iterator<Item = SourceId> + use<> {
-        (0..self.sources.len()).map(SourceId)
+        (0..self.sources.len()).map(SourceId::at)
     }
 
     /// For every source, in their order, the first one that shows the same disk: the same volume as another workload finds it,
@@ -67,9 +70,9 @@ impl Storage {
     #[must_use]
     pub fn disks(&self) -> Vec<SourceId> {
         let mut by_name: BTreeMap<&str, SourceId> = BTreeMap::new();
-        let disks = self.source_ids().map(|id| match &self.source(id).disk {
+        let disks = self.source_ids().map(|id| match &self.source(id).facts.disk {
             Some(disk) => *by_name.entry(&disk.name).or_insert(id),
-            None => self.first_on_disk[id.0],
+            None => self.first_on_disk[id.index()],
         });
         disks.collect()
     }
@@ -77,10 +80,10 @@ impl Storage {
     /// Whether two sources show the same disk.
     #[must_use]
     pub fn on_one_disk(&self, a: SourceId, b: SourceId) -> bool {
-        let name = |id: SourceId| self.source(id).disk.as_ref().map(|disk: &Disk| &disk.name);
+        let name = |id: SourceId| self.source(id).facts.disk.as_ref().map(|disk: &Disk| &disk.name);
         match (name(a), name(b)) {
             (Some(a), Some(b)) => a == b,
-            (None, None) => self.first_on_disk[a.0] == self.first_on_disk[b.0],
+            (None, None) => self.first_on_disk[a.index()] == self.first_on_disk[b.index()],
             (Some(_), None) | (None, Some(_)) => false,
         }
     }

@@ -240,7 +240,7 @@ fn a_part_named_by_the_environment() {
     let part = |expression: &str| mounting("emptyDir: {}", &format!(", subPathExpr: {expression}"), ENV);
     let known = part("$(NS)/$(POD)-$(A)-$$x");
     let mount =
-        known.actors[0].mounts.iter().find(|(_, mount)| &*mount.at == b"/v").expect("it is mounted").1;
+        known.actors[0].mounts.iter().find(|(_, mount)| &*mount.facts.at == b"/v").expect("it is mounted").1;
     let tree = &known.source(mount.variants[0].source).tree;
     assert_eq!((mount.root, facts(&known, "/v")), (tree.find(b"sea/p-one-$x"), "0:7000 2777".into()));
     assert_eq!(facts(&part("$(X)"), "/v"), "nothing", "nobody knows what it is");

@@ -4,12 +4,13 @@
 
 use std::io;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use mivask_core::act::parse_act;
 use mivask_core::prepare;
 use mivask_core::question::{ask, facts_at, mounts};
 use mivask_core::settle::Outcome;
-use mivask_core::stage::Stage;
+use mivask_core::stage::{Actor, Stage};
 use mivask_read::diagnostic::Diagnostics;
 use mivask_read::input::{FileReader, Origin, read_input};
 
@@ -67,6 +68,12 @@ fn stage(pod: &str, keys: &str, mounts: &str) -> Stage {
          {{ medium: Memory }} }}\n  - {{ name: d, persistentVolumeClaim: {{ claimName: disk }} }}\n  - {{ name: r, \
          persistentVolumeClaim: {{ claimName: disk, readOnly: true }} }}\n"
     );
+    staged(&manifest)
+}
+
+/// The stage of the scene with these pods.
+fn staged(manifest: &str) -> Stage {
+    let manifest = manifest.to_owned();
     let mut diagnostics = Diagnostics::default();
     let scene = read_input(&Origin::of(Path::new("s.yaml")), &Memory(manifest), &mut diagnostics).unwrap();
     assert!(
@@ -163,4 +170,28 @@ fn containers_of_a_pod_share_its_volumes() {
     let stage = prepare::stage(&scene);
     let seen = facts_at(&stage, stage.actor("b").unwrap(), b"/e/in").unwrap();
     assert_eq!(seen.mode.unwrap().to_string(), "0755", "the bare mount point, not what a sees there");
+}
+
+#[test]
+fn containers_hold_what_they_have_in_common_once_and_each_has_disks_of_its_own() {
+    let pod = |name: &str, at: &str| {
+        format!(
+            "apiVersion: v1\nkind: Pod\nmetadata: {{ name: {name} }}\nspec:\n  containers:\n    - {{ name: {name}, image: i, \
+             volumeMounts: [{{ name: e, mountPath: {at} }}] }}\n  volumes: [{{ name: e, emptyDir: {{}} }}]\n---\n"
+        )
+    };
+    let stage = staged(&(pod("a", "/e") + &pod("b", "/e") + &pod("c", "/elsewhere")));
+    let [a, b, c] = [0, 1, 2].map(|at| &stage.actors[at]);
+    let source = |actor: &Actor, at: &[u8]| {
+        let (_, mount) = actor.mounts.iter().find(|(_, mount)| *mount.facts.at == *at).unwrap();
+        (mount.variants[0].source, mount.facts.clone())
+    };
+    let tree = |actor: &Actor, at: &[u8]| stage.source(source(actor, at).0).tree.clone();
+    for at in [&b"/"[..], b"/dev", b"/e", b"/etc/hosts"] {
+        assert!(Arc::ptr_eq(&tree(a, at), &tree(b, at)), "{}", String::from_utf8_lossy(at));
+        assert!(!stage.storage.on_one_disk(source(a, at).0, source(b, at).0));
+    }
+    assert!(Arc::ptr_eq(&source(a, b"/proc").1, &source(c, b"/proc").1));
+    // Another mount point was made in the image.
+    assert!(!Arc::ptr_eq(&tree(a, b"/"), &tree(c, b"/")));
 }

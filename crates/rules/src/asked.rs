@@ -38,7 +38,7 @@ impl<'a, 'p, W: Witness> Asked<'a, 'p, W> {
         let owner = match self.place.inode {
             Some(id) => source.tree.owner(id),
             None => {
-                let shown = source.personality.shown()?;
+                let shown = source.facts.personality.shown()?;
                 Attribute::Known(DiskOwner { uid: shown.uid, gid: shown.gid })
             }
         };
@@ -119,7 +119,7 @@ impl<'a, 'p, W: Witness> Asked<'a, 'p, W> {
 
     /// Whether everybody is mapped on the mount, the owner among them.
     pub(crate) fn is_surely_mapped(&self) -> bool {
-        let ids = &self.view.mount(self.place.mount).ids;
+        let ids = &self.view.mount(self.place.mount).facts.ids;
         ids.uids.is_identity() && ids.gids.is_identity()
     }
 
@@ -146,7 +146,7 @@ impl<'a, 'p, W: Witness> Asked<'a, 'p, W> {
         if self.is_mapped() {
             return Lost { owner: false, group: false };
         }
-        let ids = &self.view.mount(self.place.mount).ids;
+        let ids = &self.view.mount(self.place.mount).facts.ids;
         let mut ways = vec![(true, false), (false, true), (true, true)];
         ways.retain(|(owner, group)| !(*owner && ids.uids.is_identity() || *group && ids.gids.is_identity()));
         let path = self.text();
@@ -199,7 +199,7 @@ impl<'a, 'p, W: Witness> Asked<'a, 'p, W> {
         if let Some((uid, _)) = self.owner() {
             return acting.owns(uid);
         }
-        let ids = &self.view.mount(self.place.mount).ids;
+        let ids = &self.view.mount(self.place.mount).facts.ids;
         acting.has(Capability::Fowner) && acting.maps_all() && ids.uids.is_identity() && self.is_native()
     }
 

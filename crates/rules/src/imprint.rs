@@ -53,7 +53,7 @@ pub fn imprint<W: Witness>(
     requested: Mode,
 ) -> Imprint {
     let view = walker.view();
-    let personality = &view.source(directory).personality;
+    let personality = &view.source(directory).facts.personality;
     match personality {
         Personality::Fat(_) | Personality::Cifs(_) => {
             return personality
@@ -72,7 +72,7 @@ pub fn imprint<W: Witness>(
     }
     let Some(dir_id) = directory.inode else { return Imprint::default() };
     let acting = walker.fs_credentials(directory);
-    let ids = &view.mount(directory.mount).ids;
+    let ids = &view.mount(directory.mount).facts.ids;
     let bits = walker.asked_in(directory).mode();
     // Without the directory's bits its ACL is not known either, and with them all but the owner is open.
     let Some(bits) = bits else {
@@ -174,7 +174,7 @@ pub(crate) struct Stored {
 pub(crate) fn seen(view: &View<'_>, place: Place, stored: Stored, acl: Option<&Acl>) -> Imprint {
     let Stored { uid: disk_uid, gid: disk_gid, mode } = stored;
     let namespace = &view.who.namespace;
-    let ids = &view.mount(place.mount).ids;
+    let ids = &view.mount(place.mount).facts.ids;
     let uid = disk_uid.map(|uid| {
         let inside = ids.to_kernel_uid(uid).and_then(|uid| namespace.to_inside_uid(uid));
         inside.unwrap_or(InsideUid::new(OVERFLOW_ID))
@@ -190,7 +190,7 @@ pub(crate) fn seen(view: &View<'_>, place: Place, stored: Stored, acl: Option<&A
 /// An ACL with stored ids in the text form of acl(5), as the actor sees it through the mount of `place`.
 pub(crate) fn shown(view: &View<'_>, place: Place, acl: &Acl) -> String {
     let namespace = &view.who.namespace;
-    let ids = &view.mount(place.mount).ids;
+    let ids = &view.mount(place.mount).facts.ids;
     acl.seen(
         |uid| namespace.to_inside_uid(ids.to_kernel_uid(uid)?).map(InsideUid::raw),
         |gid| namespace.to_inside_gid(ids.to_kernel_gid(gid)?).map(InsideGid::raw),

@@ -127,7 +127,7 @@ impl<'a> View<'a> {
     #[must_use]
     #[inline]
     pub fn kernel_owner(&self, place: Place, stored: DiskOwner) -> (Option<KernelUid>, Option<KernelGid>) {
-        let ids = &self.mount(place.mount).ids;
+        let ids = &self.mount(place.mount).facts.ids;
         (ids.to_kernel_uid(stored.uid), ids.to_kernel_gid(stored.gid))
     }
 
@@ -147,7 +147,7 @@ impl<'a> View<'a> {
 
     /// Whether the filesystem at `place` is certain to let the local kernel decide.
     pub(crate) fn is_native<W: Witness>(&self, place: Place, w: &mut W) -> bool {
-        match &self.source(place).native {
+        match &self.source(place).facts.native {
             Certainty::Known => true,
             Certainty::Assumed(text) => {
                 w.assume(|| text.clone());
@@ -172,11 +172,11 @@ impl<'a> View<'a> {
     /// Who acts on the filesystem of `place`, asking how an NFS server squashes if not given.
     pub(crate) fn fs_credentials<W: Witness>(&self, place: Place, w: &mut W) -> FsCredentials<'a> {
         let source = self.source(place);
-        let Personality::Nfs(nfs) = &source.personality else {
+        let Personality::Nfs(nfs) = &source.facts.personality else {
             return FsCredentials::process(self.who);
         };
         let squash = nfs.export.squash.unwrap_or_else(|| {
-            let fact = format!("how the server of {} squashes ids", source.name);
+            let fact = format!("how the server of {} squashes ids", source.facts.name);
             let unknown = Unknown::new(&fact, "give `export: { squash: root|all|none }` for the volume");
             let describe = |option: usize| match Squash::ALL[option] {
                 Squash::Root => "the server squashes root (its default)".to_owned(),
@@ -213,7 +213,7 @@ impl<'a> View<'a> {
         match source.tree.doubt(Tree::ROOT).map(|doubt| &doubt.contents) {
             Some(Certainty::Unknown(unknown)) => unknown.clone(),
             Some(Certainty::Known | Certainty::Assumed(_)) | None => {
-                Unknown::new(&format!("what {} holds", source.name), "give its tree in a scene file")
+                Unknown::new(&format!("what {} holds", source.facts.name), "give its tree in a scene file")
             }
         }
     }
@@ -221,7 +221,7 @@ impl<'a> View<'a> {
     /// The root of `mount`, with the source chosen where several are possible.
     pub fn root_of<W: Witness>(&self, mount: MountId, w: &mut W) -> Place {
         let facts = self.mount(mount);
-        let chosen = match (&facts.question, facts.variants.len()) {
+        let chosen = match (&facts.facts.question, facts.variants.len()) {
             (Some(unknown), count) if count > 1 => {
                 let describe = |option: usize| facts.variants[option].when.to_string();
                 w.choose(MissingFact::Variant(mount), unknown, count, describe)
@@ -267,7 +267,7 @@ impl<'a> View<'a> {
         let file = tree.file_instead()?;
         let unknown = tree.doubt(file).and_then(|doubt| doubt.owner.unknown())?;
         let kind = tree.inode(file).kind;
-        let at = String::from_utf8_lossy(&self.mount(mount).at).into_owned();
+        let at = String::from_utf8_lossy(&self.mount(mount).facts.at).into_owned();
         let chosen = w.choose(MissingFact::Kind(source), unknown, 2, |option| {
             let device = if kind.is_device() { "device" } else { "file" };
             format!("what is mounted at {at} is a {}", if option == 0 { "directory" } else { device })

@@ -9,15 +9,14 @@ use mivask_model::caps::{Capability, CapabilitySet};
 use mivask_model::credentials::Credentials;
 use mivask_model::fact::Provenance;
 use mivask_model::held::Held;
-use mivask_model::ids::{KernelGid, KernelUid, MountIds, UserNamespace};
+use mivask_model::ids::{KernelGid, KernelUid, UserNamespace};
 use mivask_model::mode::{Mode, ModeChange};
-use mivask_model::mount::{Mount, MountFlags, MountOrigin, MountTable, Preparation, Source, Variant};
+use mivask_model::mount::{Mount, MountTable, Source, SourceFacts};
 use mivask_model::mount_kind::MountKind;
 use mivask_model::outcome::Errno::{self, EACCES, EPERM};
 use mivask_model::outcome::Imprint;
-use mivask_model::personality::Personality;
 use mivask_model::storage::Storage;
-use mivask_model::tree::{Certainty, Entry, Tree};
+use mivask_model::tree::{Entry, Tree};
 use mivask_rules::decide::decide;
 use mivask_rules::view::{Devices, View};
 use mivask_rules::witness::Unwatched;
@@ -38,31 +37,9 @@ impl Disk {
         let within = tree.add(Tree::ROOT, b"d", directory).expect("the root is empty");
         tree.add(within, b"f", file).expect("the directory is empty");
         let mut storage = Storage::default();
-        let source = storage.add_source(Source {
-            name: Arc::from("disk"),
-            filesystem: None,
-            disk: None,
-            tree: Arc::new(tree),
-            read_only: false,
-            native: Certainty::Known,
-            personality: Personality::default(),
-            anonymous: false,
-        });
+        let source = storage.add_source(Source::new(Arc::new(tree), SourceFacts::local("disk")));
         let mut table = MountTable::default();
-        table.push(Mount {
-            on: None,
-            at: Arc::from(&b"/"[..]),
-            question: None,
-            variants: vec![Variant { when: Arc::from(""), source, preparation: Preparation::default() }],
-            root: Some(Tree::ROOT),
-            flags: MountFlags::default(),
-            ids: MountIds::default(),
-            origin: MountOrigin::Root,
-            kind: MountKind::Volume,
-            host_path: None,
-            label: None,
-            from: Provenance::rule("a test"),
-        });
+        table.push(Mount::root(source, MountKind::Volume, Provenance::rule("a test")));
         Self { storage, table }
     }
 

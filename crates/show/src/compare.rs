@@ -10,8 +10,10 @@ use crate::sides::{self, Facet, Side, differences};
 /// Everything that differs, grouped by cause.
 #[derive(Debug, Default)]
 pub struct Compared {
-    identities: [Vec<Facet>; 2],
-    mounts: [Vec<Facet>; 2],
+    /// Who is someone else: the value before, and the one after.
+    pub identities: Vec<(Facet, Option<String>)>,
+    /// What is mounted otherwise.
+    pub mounts: Vec<(Facet, Option<String>)>,
     /// Files with another owner or mode, each once.
     pub files: Vec<FileChange>,
     /// Where the changes of each path are among them.
@@ -26,21 +28,17 @@ pub struct Compared {
     pub partial: bool,
 }
 
-/// Before or after.
-#[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub enum Half {
-    /// The first scene, or the one without the change.
-    Before,
-    /// The second, or the one with it.
-    After,
-}
+/// An actor with its mounts, where a scene has it.
+pub type Half<'a> = Option<(&'a Actor, &'a [MountRow])>;
 
 impl Compared {
-    /// Adds an actor of one half with its mounts.
-    pub fn actor(&mut self, half: Half, actor: &Actor, mounts: &[MountRow]) {
-        let at = half as usize;
-        self.identities[at].extend(sides::identities(std::slice::from_ref(actor)));
-        self.mounts[at].extend(sides::mounts(mounts));
+    /// Adds what differs between an actor of the first scene, or without the change, and the same one of the second.
+    pub fn actor(&mut self, before: Half<'_>, after: Half<'_>) {
+        let halves = [before, after];
+        let identity = |(actor, _): (&Actor, _)| sides::identities(std::slice::from_ref(actor));
+        self.identities.extend(pairs(halves.map(|half| half.map(identity).unwrap_or_default())));
+        let mounts = |(_, mounts)| sides::mounts(mounts);
+        self.mounts.extend(pairs(halves.map(|half| half.map(mounts).unwrap_or_default())));
     }
 
     /// Adds what differs for one actor. A file that several actors see is given once.
@@ -73,28 +71,19 @@ impl Compared {
     #[must_use]
     pub fn is_empty(&self) -> bool {
         let outcomes = [&self.opened, &self.closed, &self.other];
-        self.identities().is_empty()
-            && self.mounts().is_empty()
+        self.identities.is_empty()
+            && self.mounts.is_empty()
             && self.files.is_empty()
             && outcomes.into_iter().all(Vec::is_empty)
     }
-
-    /// Who is someone else: the value before, and the one after.
-    #[must_use]
-    pub fn identities(&self) -> Vec<(Facet, Option<String>)> {
-        pairs(&self.identities)
-    }
-
-    /// What is mounted otherwise.
-    #[must_use]
-    pub fn mounts(&self) -> Vec<(Facet, Option<String>)> {
-        pairs(&self.mounts)
-    }
 }
 
-fn pairs(halves: &[Vec<Facet>; 2]) -> Vec<(Facet, Option<String>)> {
-    let side = |runtime, at: usize| Side { runtime, facets: halves[at].clone() };
-    let sides = [side("before", 0), side("after", 1)];
+fn pairs([before, after]: [Vec<Facet>; 2]) -> Vec<(Facet, Option<String>)> {
+    if before == after {
+        return Vec::new();
+    }
+    let side = |runtime, facets| Side { runtime, facets };
+    let sides = [side("before", before), side("after", after)];
     let rows = differences(&sides).into_iter();
     rows.map(|row| {
         let value = row.values[0].unwrap_or_default().to_owned();

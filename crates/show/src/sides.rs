@@ -1,5 +1,6 @@
 //! One question under several runtimes, side by side: only what differs.
 
+use std::collections::{BTreeSet, HashMap};
 use std::io::{self, Write};
 
 use mivask_core::act::quoted;
@@ -49,7 +50,7 @@ pub(crate) struct Difference<'a> {
 
 pub(crate) fn differences(sides: &[Side]) -> Vec<Difference<'_>> {
     let mut rows: Vec<Difference<'_>> = Vec::new();
-    let mut at = std::collections::HashMap::new();
+    let mut at = HashMap::new();
     for (number, side) in sides.iter().enumerate() {
         for facet in &side.facets {
             let row = *at.entry((facet.subject.as_str(), facet.field)).or_insert_with(|| {
@@ -62,7 +63,7 @@ pub(crate) fn differences(sides: &[Side]) -> Vec<Difference<'_>> {
     }
     rows.retain(|row| row.values.windows(2).any(|pair| pair[0] != pair[1]));
     // Of an actor that does not even start on one side, the rest is not a difference worth a line.
-    let idle: Vec<String> = rows
+    let idle: BTreeSet<String> = rows
         .iter()
         .filter(|row| row.field == "starts")
         .filter(|row| {
@@ -71,13 +72,15 @@ pub(crate) fn differences(sides: &[Side]) -> Vec<Difference<'_>> {
         .map(|row| row.subject.to_owned())
         .collect();
     let of_idle = |row: &Difference<'_>| {
-        idle.iter().any(|actor| row.subject == actor || row.subject.starts_with(&format!("{actor} ")))
+        let ends = row.subject.match_indices(' ').map(|(end, _)| end).chain([row.subject.len()]);
+        ends.into_iter().any(|end| idle.contains(&row.subject[..end]))
     };
     rows.retain(|row| row.field == "starts" || !of_idle(row));
     // What only a later side says of a subject is shown with the rest about it.
-    let first = |subject: &str| rows.iter().position(|row| row.subject == subject);
-    let order: Vec<Option<usize>> = rows.iter().map(|row| first(row.subject)).collect();
-    let mut placed: Vec<_> = order.into_iter().zip(rows).collect();
+    let mut first: HashMap<&str, usize> = HashMap::new();
+    let places = rows.into_iter().enumerate();
+    let mut placed: Vec<_> =
+        places.map(|(place, row)| (*first.entry(row.subject).or_insert(place), row)).collect();
     placed.sort_by_key(|(place, _)| *place);
     placed.into_iter().map(|(_, row)| row).collect()
 }

@@ -3,6 +3,8 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use mivask_model::listed::listed;
+
 /// Every actor of a scene, in the order of the description.
 #[derive(Clone, Debug, Default)]
 pub struct ActorNames {
@@ -24,24 +26,21 @@ pub enum ActorError {
         known: Vec<Arc<str>>,
     },
     /// Several workloads have a container of that name.
-    #[error("`{name}` matches several actors: write one of {}", which.join(", "))]
+    #[error("`{name}` matches several actors: write one of {}", listed(which))]
     Ambiguous {
         /// The name that was asked for.
         name: String,
         /// The full names it may mean.
         which: Vec<String>,
     },
-}
-
-/// Names that are listed before the rest is only counted.
-const MOST_LISTED: usize = 20;
-
-fn listed(names: &[Arc<str>]) -> String {
-    let shown = names.iter().take(MOST_LISTED).map(|name| &**name).collect::<Vec<_>>().join(", ");
-    match names.len().saturating_sub(MOST_LISTED) {
-        0 => shown,
-        more => format!("{shown} and {more} more"),
-    }
+    /// It is a workload, and acts are its containers'.
+    #[error("`{name}` is a workload: write its container, {}", listed(which))]
+    Workload {
+        /// The name that was asked for.
+        name: String,
+        /// The names of its containers.
+        which: Vec<Arc<str>>,
+    },
 }
 
 impl ActorNames {
@@ -87,7 +86,7 @@ impl ActorNames {
         };
         let found: Vec<usize> = (0..self.full.len()).filter(|at| called(&self.full[*at])).collect();
         match found.as_slice() {
-            [] => Err(ActorError::Unknown { name: name.to_owned(), known: self.names.clone() }),
+            [] => Err(self.nobody(name)),
             [one] => Ok(*one),
             several => {
                 let full = |at: &usize| format!("{}/{}", self.full[*at].0, self.full[*at].1);
@@ -97,5 +96,14 @@ impl ActorNames {
                 })
             }
         }
+    }
+
+    fn nobody(&self, name: &str) -> ActorError {
+        let of_workload = self.full.iter().zip(&self.names).filter(|((workload, _), _)| **workload == *name);
+        let which: Vec<Arc<str>> = of_workload.map(|(_, actor)| actor.clone()).collect();
+        if which.is_empty() {
+            return ActorError::Unknown { name: name.to_owned(), known: self.names.clone() };
+        }
+        ActorError::Workload { name: name.to_owned(), which }
     }
 }

@@ -110,7 +110,7 @@ fn hold_one_actor(stage: &Stage, answers: Vec<Answer>, bench: &Bench) -> Result<
 fn out_of_reach(stage: &Stage, actor: &Actor, answer: &Answer) -> Option<String> {
     actor.mounts.iter().find_map(|(_, mount)| {
         let reason = cannot_build(stage.source(mount.variants[0].source))?;
-        let at = &*mount.at;
+        let at = &*mount.facts.at;
         let near = answer.steps.iter().any(|step| {
             step.path.strip_prefix(at).is_some_and(|rest| rest.is_empty() || rest[0] == b'/' || at == b"/")
         });

@@ -5,9 +5,8 @@ use std::io::Write;
 use std::path::PathBuf;
 
 use mivask_core::question::{contrast, mounts};
-use mivask_core::stage::Actor;
 use mivask_disk::process::Reach;
-use mivask_show::compare::{Compared, Half};
+use mivask_show::compare::Compared;
 use mivask_show::{json, text};
 
 use crate::end::{CommandError, End, Failure};
@@ -85,19 +84,15 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     }
     let old = wanted(&before)?;
     let new = wanted(&after)?;
-    let find = |whole: &'_ Whole, name: &str| -> Option<Actor> { whole.stage.actor(name).ok().cloned() };
     let working = terminal::working("comparing what each actor sees");
     let known: BTreeSet<_> = old.iter().collect();
     for name in old.iter().chain(new.iter().filter(|name| !known.contains(name))) {
-        let was = find(&before, name);
-        let is = find(&after, name);
-        if let Some(actor) = &was {
-            compared.actor(Half::Before, actor, &mounts(&before.stage, actor));
-        }
-        if let Some(actor) = &is {
-            compared.actor(Half::After, actor, &mounts(&after.stage, actor));
-        }
-        if let (Some(was), Some(is)) = (&was, &is) {
+        let was = before.stage.actor(name).ok();
+        let is = after.stage.actor(name).ok();
+        let old_mounts = was.map(|actor| mounts(&before.stage, actor)).unwrap_or_default();
+        let new_mounts = is.map(|actor| mounts(&after.stage, actor)).unwrap_or_default();
+        compared.actor(was.map(|was| (was, &*old_mounts)), is.map(|is| (is, &*new_mounts)));
+        if let (Some(was), Some(is)) = (was, is) {
             compared.contrast(contrast((&before.stage, was), (&after.stage, is), &paths));
         }
     }

@@ -91,9 +91,6 @@ fn what_is_not_known_of_a_claim_stays_open_for_hand_offs() {
       r      create            drwxrwsr-x 2775 0:7300: other has r-x, needed -wx (/all)
 
     r reads, c changes, d deletes, p replaces (renames a file of its own over it); - cannot, ? depends. First a file made there, behind the slash a file in a subdirectory made there.
-
-    Assumed
-      claim shared is as the last workload finds it: each prepares it in its own way
     --- status 0
     ");
     // Both are open in the same way, and joined possibility by possibility: the last group is the reader's.

@@ -300,7 +300,7 @@ fn doubt(act: &Act) -> Doubt {
 
 /// An ACL as the actor writes it, with ids as they are stored.
 pub(super) fn stored((table, namespace): SeenBy<'_>, text: &AclText, place: Place) -> Option<AclText> {
-    let ids = &table.get(place.mount).ids;
+    let ids = &table.get(place.mount).facts.ids;
     let mut text = text.clone();
     for (uid, _) in &mut text.users {
         *uid = ids.to_disk_uid(namespace.to_kernel_uid(InsideUid::new(*uid))?)?.raw();

@@ -5,6 +5,7 @@ use std::sync::Arc;
 use mivask_model::fact::{Fact, Provenance};
 use mivask_model::held::Held;
 use mivask_model::ids::{InsideGid, InsideUid};
+use mivask_model::listed::listed;
 use mivask_model::mount::MountFlags;
 use mivask_model::path::trimmed;
 use mivask_stage::identity::GroupName;
@@ -70,7 +71,7 @@ pub(super) fn change(
 /// A word on who else is meant, where there is anyone else.
 fn whole_pod(field: &str, workload: &Workload) -> Option<String> {
     let names: Vec<&str> = workload.containers.iter().map(|container| container.name.as_str()).collect();
-    (names.len() > 1).then(|| format!("{field} is a field of the pod: it changes {} alike", names.join(", ")))
+    (names.len() > 1).then(|| format!("{field} is a field of the pod: it changes {} alike", listed(&names)))
 }
 
 fn single(container: &mut Container, what: &Process, from: &Provenance) -> Result<(), String> {
@@ -284,7 +285,7 @@ fn remount(container: &mut Container, at: &[u8], options: &[String]) -> Result<(
         return Ok(());
     }
     let Some(mount) = mount else {
-        let list = if known.is_empty() { "none".to_owned() } else { known.join(", ") };
+        let list = if known.is_empty() { "none".to_owned() } else { listed(&known) };
         return Err(format!("the description mounts nothing there (its mounts: {list})"));
     };
     for option in options {

@@ -45,7 +45,7 @@ impl<'s> Seen<'s> {
 
     fn object(&self, (source, inode): Object) -> Same {
         let shown = self.stage.source(source);
-        let given = shown.disk.as_ref().map_or(usize::MAX, |disk| disk.given);
+        let given = shown.facts.disk.as_ref().map_or(usize::MAX, |disk| disk.given);
         if usize::try_from(inode.number()).is_ok_and(|number| number < given) {
             Same::Given((self.disk(source), inode))
         } else if shown.tree.inode(inode).kind == FileKind::Directory {
@@ -89,17 +89,17 @@ impl<'s> Seen<'s> {
             if !sources.contains(&self.disk(source)) {
                 continue;
             }
-            let kind = facts_at(stage, actor, &mount.at).map(|facts| facts.kind);
+            let kind = facts_at(stage, actor, &mount.facts.at).map(|facts| facts.kind);
             let met = Met { kind, ending: None, object: Some((source, root)), deep: false };
             if self.objects.contains(&self.object((source, root))) {
-                meeting.insert(mount.at.to_vec(), met);
+                meeting.insert(mount.facts.at.to_vec(), met);
             }
-            directories.insert(mount.at.to_vec(), met);
+            directories.insert(mount.facts.at.to_vec(), met);
             add(
                 stage,
                 actor,
                 Some(verb),
-                &mount.at,
+                &mount.facts.at,
                 &|swept| {
                     swept
                         .place
@@ -108,7 +108,14 @@ impl<'s> Seen<'s> {
                 },
                 &mut meeting,
             );
-            add(stage, actor, None, &mount.at, &|swept| swept.kind == FileKind::Directory, &mut directories);
+            add(
+                stage,
+                actor,
+                None,
+                &mount.facts.at,
+                &|swept| swept.kind == FileKind::Directory,
+                &mut directories,
+            );
         }
         for (path, met) in directories {
             let disk = met.object.map(|object| self.object(object));

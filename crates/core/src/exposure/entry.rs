@@ -100,7 +100,11 @@ impl Met<'_> {
     }
 
     fn owns(&self) -> bool {
-        self.mount.ids.to_kernel_uid(self.inode.stored_owner().uid).is_some_and(|uid| self.who.fsuid.is(uid))
+        self.mount
+            .facts
+            .ids
+            .to_kernel_uid(self.inode.stored_owner().uid)
+            .is_some_and(|uid| self.who.fsuid.is(uid))
     }
 
     fn is_privileged(&self) -> bool {
@@ -122,7 +126,8 @@ impl Met<'_> {
             return;
         }
         // An emptyDir is 0777 by rule, and no one outside the pod reaches it.
-        let severity = if self.mount.kind == MountKind::EmptyDir { Severity::Medium } else { Severity::High };
+        let severity =
+            if self.mount.facts.kind == MountKind::EmptyDir { Severity::Medium } else { Severity::High };
         singles.push(match (self.directory(), sticky) {
             (true, true) => self.single(
                 Kind::WorldWritableSticky,
@@ -145,7 +150,7 @@ impl Met<'_> {
 
     fn shared(&self, singles: &mut Vec<Single>) {
         let needed = if self.directory() { Access::WRITE_EXECUTE } else { Access::WRITE };
-        let gid = self.mount.ids.to_kernel_gid(self.inode.stored_owner().gid);
+        let gid = self.mount.facts.ids.to_kernel_gid(self.inode.stored_owner().gid);
         let Some(members) = gid.and_then(|gid| self.groups.get(&gid.raw())) else { return };
         let writes = self.inode.stored_mode().group().grants(needed)
             && !self.inode.stored_mode().other().grants(needed);
@@ -169,7 +174,7 @@ impl Met<'_> {
         if self.swept.kind != FileKind::File || !(user || group) || !works || !self.allowed(Column::Run) {
             return;
         }
-        let owner = self.mount.ids.to_kernel_uid(self.inode.stored_owner().uid);
+        let owner = self.mount.facts.ids.to_kernel_uid(self.inode.stored_owner().uid);
         if user && !self.owns() {
             let (severity, whom) = match owner.map(|uid| uid.raw()) {
                 Some(0) => (Severity::High, "root".to_owned()),
@@ -214,7 +219,7 @@ impl Met<'_> {
     }
 
     fn host(&self, singles: &mut Vec<Single>) {
-        let Some(host) = self.mount.host_path.as_deref() else { return };
+        let Some(host) = self.mount.facts.host_path.as_deref() else { return };
         if !self.writes() || self.inode.kind.is_device() {
             return;
         }

@@ -96,6 +96,6 @@ fn broken(stage: &Stage, actor: &Actor, limit: &Fact<Limit>) -> Option<Single> {
 
 /// The volume at a place, in words.
 pub(super) fn on(stage: &Stage, actor: &Actor, place: Place) -> Arc<str> {
-    let label = actor.mounts.get(place.mount).label.clone();
-    label.unwrap_or_else(|| stage.source(place.source).name.clone())
+    let label = actor.mounts.get(place.mount).facts.label.clone();
+    label.unwrap_or_else(|| stage.source(place.source).facts.name.clone())
 }

@@ -23,7 +23,7 @@ pub(super) fn members(joined: &Joined, (source, directory): Shared, near: &[usiz
             }
             let root = mount.root?;
             let below = below(tree, root, directory)?;
-            let path = [trimmed(&mount.at), &below].concat();
+            let path = [trimmed(&mount.facts.at), &below].concat();
             // Something else may be mounted on the way.
             let seen = look(&stage.storage, &actor.mounts, or_root(&path), Follow::Links);
             let same = matches!(seen, Ok(Sight::There(place))

@@ -250,7 +250,7 @@ fn handoff(
     let named =
         members.iter().map(|(number, path)| (stage.actors[*number].name.to_string(), or_root(path).to_vec()));
     Handoff {
-        source: stage.source(source).name.clone(),
+        source: stage.source(source).facts.name.clone(),
         directory: or_root(&tree.path_of(directory)).to_vec(),
         members: named.collect(),
         left_out,

@@ -95,18 +95,18 @@ const MOST_LISTED: usize = 50;
 pub fn default_paths(stage: &Stage, actor: &Actor) -> Vec<Vec<u8>> {
     let mut paths = Vec::new();
     for (_, mount) in actor.mounts.iter().filter(|(_, mount)| mount.origin == MountOrigin::Declared) {
-        paths.push(mount.at.to_vec());
+        paths.push(mount.facts.at.to_vec());
         let source = stage.source(mount.variants[0].source);
         // What begins with two dots is the kubelet's own way of laying out API objects.
         // A volume of thousands is not a list to read: there is the sum of a whole tree for that.
         let few = mount.root.filter(|root| source.tree.child_count(*root) <= MOST_LISTED);
         let children = few.into_iter().flat_map(|root| source.tree.children(root));
         for (name, _) in children.filter(|(name, _)| !name.starts_with(b"..")) {
-            paths.push([trimmed(&mount.at), b"/", name].concat());
+            paths.push([trimmed(&mount.facts.at), b"/", name].concat());
         }
     }
     if paths.is_empty() {
-        paths.push(actor.mounts.get(MountTable::ROOT).at.to_vec());
+        paths.push(actor.mounts.get(MountTable::ROOT).facts.at.to_vec());
     }
     paths.sort();
     paths.dedup();
@@ -124,7 +124,7 @@ pub fn default_rows(stage: &Stage, actor: &Actor) -> Vec<AccessRow> {
         let few = tree.child_count(root) <= MOST_LISTED;
         let own = tree.children(root).filter(|(name, _)| !name.starts_with(b".."));
         let hidden = own.map(|(_, child)| below(tree, child) + usize::from(!few)).sum();
-        if let Some(row) = rows.iter_mut().find(|row| row.path == *mount.at) {
+        if let Some(row) = rows.iter_mut().find(|row| row.path == *mount.facts.at) {
             row.deeper = hidden;
         }
     }

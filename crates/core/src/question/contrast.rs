@@ -152,11 +152,13 @@ fn sees_the_same(before: (&Stage, &Actor), after: (&Stage, &Actor)) -> bool {
     let source = |stage: &Stage, other: &Stage, a: SourceId, b: SourceId| {
         let (a, b) = (stage.source(a), other.source(b));
         Arc::ptr_eq(&a.tree, &b.tree)
-            && (a.read_only, &a.native, &a.personality) == (b.read_only, &b.native, &b.personality)
+            && (a.facts.read_only, &a.facts.native, &a.facts.personality)
+                == (b.facts.read_only, &b.facts.native, &b.facts.personality)
     };
     let mount = |a: &Mount, b: &Mount| {
         let sources = a.variants.iter().zip(&b.variants);
-        (&a.at, a.on, a.root, a.flags, &a.ids) == (&b.at, b.on, b.root, b.flags, &b.ids)
+        (&a.facts.at, a.on, a.root, a.flags, &a.facts.ids)
+            == (&b.facts.at, b.on, b.root, b.flags, &b.facts.ids)
             && a.variants.len() == b.variants.len()
             && sources.into_iter().all(|(a, b)| source(old, new, a.source, b.source))
     };
@@ -230,9 +232,9 @@ fn contrasted(baseline: &Baseline<'_>, after: (&Stage, &Actor), starts: &[Vec<u8
 /// The mounts that a description asks for, or the root where it asks for none.
 fn mounted(actor: &Actor) -> Vec<Vec<u8>> {
     let declared = actor.mounts.iter().filter(|(_, mount)| mount.origin == MountOrigin::Declared);
-    let mut all: Vec<Vec<u8>> = declared.map(|(_, mount)| mount.at.to_vec()).collect();
+    let mut all: Vec<Vec<u8>> = declared.map(|(_, mount)| mount.facts.at.to_vec()).collect();
     if all.is_empty() {
-        all.push(actor.mounts.get(MountTable::ROOT).at.to_vec());
+        all.push(actor.mounts.get(MountTable::ROOT).facts.at.to_vec());
     }
     all
 }

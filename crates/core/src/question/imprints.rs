@@ -42,7 +42,7 @@ pub fn imprints(stage: &Stage, actor: &Actor, directories: &[Vec<u8>]) -> Vec<Im
     let mounted: Vec<Vec<u8>>;
     let directories = if directories.is_empty() {
         let declared = actor.mounts.iter().filter(|(_, mount)| mount.origin == MountOrigin::Declared);
-        let places = declared.map(|(_, mount)| mount.at.to_vec());
+        let places = declared.map(|(_, mount)| mount.facts.at.to_vec());
         mounted = places
             .filter(|at| facts_at(stage, actor, at).is_none_or(|f| f.kind == FileKind::Directory))
             .collect();

@@ -64,7 +64,7 @@ impl Joined {
                 && apart
                 && *at == 0
             {
-                let name = &joined.stage.source(*first).name;
+                let name = &joined.stage.source(*first).facts.name;
                 let note = format!(
                     "workloads differ in what is known of {name}: what one does with another one's files is left out"
                 );
@@ -89,7 +89,7 @@ impl Joined {
         let mut alike = Vec::new();
         for source in sources {
             let tree = self.stage.source(*source).tree.clone();
-            let given = self.stage.source(*source).disk.as_ref().map_or(tree.len(), |disk| disk.given);
+            let given = self.stage.source(*source).facts.disk.as_ref().map_or(tree.len(), |disk| disk.given);
             let same = Arc::ptr_eq(&tree, &last);
             let became = if same || tree.len() <= given {
                 Ok(BTreeMap::new())
@@ -110,7 +110,7 @@ impl Joined {
         for source in alike {
             self.stage.storage.source_mut(source).tree = whole.clone();
         }
-        let name = &self.stage.source(disk).name;
+        let name = &self.stage.source(disk).facts.name;
         let note = format!("{name} is as the last workload finds it: each prepares it in its own way");
         self.notes.insert(disk, note.into());
     }

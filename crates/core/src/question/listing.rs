@@ -117,7 +117,7 @@ fn listing(then: (&Stage, &Actor), now: (&Stage, &Actor), directory: Vec<u8>) ->
     let place = place(now.0, now.1, &directory, Follow::Links)
         .or_else(|| place(then.0, then.1, &directory, Follow::Links))?;
     let mount = now.1.mounts.get(place.mount);
-    let source = mount.label.clone().unwrap_or_else(|| now.0.source(place.source).name.clone());
+    let source = mount.facts.label.clone().unwrap_or_else(|| now.0.source(place.source).facts.name.clone());
     let all: BTreeSet<Vec<u8>> = old.into_iter().chain(new).collect();
     let mut entries = vec![Listed {
         name: b".".to_vec(),

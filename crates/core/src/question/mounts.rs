@@ -76,19 +76,19 @@ pub fn mounts(stage: &Stage, actor: &Actor) -> Vec<MountRow> {
             let notes = mount.variants.iter().flat_map(|variant| &variant.preparation.notes).cloned();
             MountRow {
                 actor: name.clone(),
-                at: mount.at.to_vec(),
-                source: mount.label.clone().unwrap_or_else(|| source.name.clone()),
-                kind: mount.kind.clone(),
-                filesystem: source.filesystem.clone(),
+                at: mount.facts.at.to_vec(),
+                source: mount.facts.label.clone().unwrap_or_else(|| source.facts.name.clone()),
+                kind: mount.facts.kind.clone(),
+                filesystem: source.facts.filesystem.clone(),
                 flags: mount.flags,
-                id_mapped: mount.ids != MountIds::default(),
+                id_mapped: mount.facts.ids != MountIds::default(),
                 root,
                 prepared_from: first.preparation.before.filter(|before| Some(*before) != root),
                 touches: if single { first.preparation.touches } else { 0 },
                 notes: notes.collect(),
-                question: mount.question.clone(),
+                question: mount.facts.question.clone(),
                 origin: mount.origin,
-                from: mount.from.clone(),
+                from: mount.facts.from.clone(),
             }
         })
         .collect()

@@ -4,6 +4,7 @@ use mivask_model::act::quoted;
 use mivask_model::fact::Provenance;
 use mivask_model::held::Held;
 use mivask_model::ids::{InsideGid, InsideUid};
+use mivask_model::listed::listed;
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::mount::{Mount, MountFlags, MountOrigin};
 use mivask_model::mount_kind::MountKind;
@@ -146,7 +147,7 @@ impl Looking<'_> {
         let message = format!(
             "{} adds {}, but does not run as root: it starts without capabilities whatever is added",
             self.name(),
-            names.join(", ")
+            listed(&names)
         );
         self.add(message, Some("give the program a file capability, or run it as root"), first.from.clone());
     }
@@ -209,21 +210,21 @@ impl Looking<'_> {
         let made = mount.variants.iter().any(|variant| variant.preparation.made);
         let writable = !mount.flags.has(MountFlags::READ_ONLY);
         if let (true, true, Some(uid)) = (made, writable, self.ordinary_user()) {
-            let what = mount.label.as_deref().unwrap_or("the source");
+            let what = mount.facts.label.as_deref().unwrap_or("the source");
             let name = self.name();
             let who = uid.id().map_or_else(|| name.clone(), |uid| format!("{name} ({uid})"));
             let message = format!("{what} is missing, so it is made as root's: {who} cannot write to it");
-            self.add(message, Some("make it beforehand, with the owner it needs"), mount.from.clone());
+            self.add(message, Some("make it beforehand, with the owner it needs"), mount.facts.from.clone());
         }
     }
 
     /// A directory of someone's disk where everyone can delete everyone's files.
     fn open_to_all(&mut self, mount: &Mount) {
         let given = matches!(
-            mount.kind,
+            mount.facts.kind,
             MountKind::Claim | MountKind::HostPath | MountKind::Bind | MountKind::Volume
         );
-        let facts = facts_at(self.stage, self.actor, &mount.at);
+        let facts = facts_at(self.stage, self.actor, &mount.facts.at);
         let Some(mode) = facts.filter(|facts| facts.kind == FileKind::Directory).and_then(|facts| facts.mode)
         else {
             return;
@@ -232,9 +233,9 @@ impl Looking<'_> {
         if given && open && !mount.flags.has(MountFlags::READ_ONLY) {
             let message = format!(
                 "{} is world-writable ({mode}) without the sticky bit: anyone can delete anyone's files",
-                quoted(&mount.at)
+                quoted(&mount.facts.at)
             );
-            self.add(message, Some("take `w` from other, or set the sticky bit"), mount.from.clone());
+            self.add(message, Some("take `w` from other, or set the sticky bit"), mount.facts.from.clone());
         }
     }
 }

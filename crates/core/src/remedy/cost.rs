@@ -63,8 +63,8 @@ fn changed_place(now: &Stage, change: &Change) -> Option<ChangedPlace> {
     };
     let mount = actor.mounts.get(place.mount);
     let source = now.source(place.source);
-    if mount.host_path.is_none() {
-        let label = mount.label.clone().unwrap_or_else(|| source.name.clone());
+    if mount.facts.host_path.is_none() {
+        let label = mount.facts.label.clone().unwrap_or_else(|| source.facts.name.clone());
         return Some(ChangedPlace::Volume(label, act.path.clone()));
     }
     // Sources of host paths hold the host's whole tree.
@@ -169,7 +169,7 @@ fn inodes(base: &Stage, tried: &Tried) -> usize {
             .filter_map(|mount| {
                 let variant = mount.variants.first()?;
                 // A volume that is new with each pod has nothing to keep.
-                let new = !seen.contains(&variant.source) && mount.kind != MountKind::EmptyDir;
+                let new = !seen.contains(&variant.source) && mount.facts.kind != MountKind::EmptyDir;
                 seen.push(variant.source);
                 new.then_some(variant.preparation.touches)
             })
@@ -296,13 +296,13 @@ fn undone(scene: &Scene, base: &Stage, change: &Change) -> Option<String> {
         }
     })?;
     let mount = actor.mounts.get(place.mount);
-    if mount.kind.is_made_anew() {
-        return Some(format!("the {} is made anew with each pod or container", mount.kind));
+    if mount.facts.kind.is_made_anew() {
+        return Some(format!("the {} is made anew with each pod or container", mount.facts.kind));
     }
     if mount.is_written_by_kubelet() {
-        return Some(format!("the kubelet writes the {} volume itself", mount.kind));
+        return Some(format!("the kubelet writes the {} volume itself", mount.facts.kind));
     }
-    if base.source(place.source).anonymous {
+    if base.source(place.source).facts.anonymous {
         return Some("an anonymous volume is made anew with each container".to_owned());
     }
     let workload = scene.workloads.iter().find(|workload| *workload.name == *actor.workload)?;

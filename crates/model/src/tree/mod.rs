@@ -52,7 +52,7 @@ impl fmt::Debug for InodeId {
 }
 
 /// The facts of one inode that every check needs.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub struct Inode {
     /// What it is.
     pub kind: FileKind,
@@ -87,13 +87,13 @@ impl Inode {
     }
 }
 
-#[derive(Clone, Debug)]
+#[derive(Clone, PartialEq, Eq, Debug)]
 struct Directory {
     parent: InodeId,
     children: Vec<Child>,
 }
 
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
 struct Child {
     name_start: u32,
     name_len: u32,
@@ -101,7 +101,7 @@ struct Child {
 }
 
 /// The on-disk facts of one source.
-#[derive(Clone, Debug)]
+#[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Tree {
     inodes: Vec<Inode>,
     directories: Vec<Directory>,

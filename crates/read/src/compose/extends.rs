@@ -1,5 +1,6 @@
 //! `extends` within a file and from others: each service is merged once.
 
+use mivask_core::listed::listed;
 use std::collections::{HashMap, HashSet};
 use std::path::Path;
 
@@ -66,7 +67,7 @@ impl Loader<'_> {
                     row[begins..].iter().filter_map(|at| services.pairs[*at].0.text()).collect();
                 let around = match names.as_slice() {
                     [_] => String::new(),
-                    names => format!(": {} extend one another", names.join(", ")),
+                    names => format!(": {} extend one another", listed(names)),
                 };
                 self.error(&key, format!("service `{base}` extends itself{around}"));
                 return None;

@@ -11,6 +11,7 @@ use std::collections::BTreeMap;
 use std::ops::Range;
 use std::path::Path;
 
+use mivask_core::listed::listed;
 use mivask_core::recipe::{Base, BuildStage, Recipe};
 use parse_dockerfile::{Instruction, parse};
 
@@ -155,7 +156,7 @@ fn finish(
         (None, None) => stages.len(),
         (Some(name), None) => {
             let names: Vec<&str> = stages.iter().map(|(name, ..)| name.as_str()).collect();
-            let help = Some(format!("it has {}", names.join(", ")));
+            let help = Some(format!("it has {}", listed(&names)));
             let message = format!("there is no build stage `{}`", name.escape_debug());
             diagnostics.add(Severity::Error, source, &(0..0), message, help);
             return None;

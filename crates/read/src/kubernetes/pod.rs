@@ -77,6 +77,7 @@ pub(super) fn workload(
         volumes
             .push(Volume { name, kind: VolumeKind::Claim { claim: head.claim(template), read_only: false } });
     }
+    volumes.shrink_to_fit();
     let policies = unmodelled::pod(spec, origin, diagnostics);
     let pod = Pod { head: &head, declared, own_users: spec.host_users == Some(false), policies };
     let containers = containers(spec, &pod, origin, diagnostics)?;
@@ -137,6 +138,8 @@ fn containers(
             containers.push(container(described, role, pod, &item, diagnostics)?);
         }
     }
+    // Thousands of pods are held at a time, most of them with one container.
+    containers.shrink_to_fit();
     Some(containers)
 }
 
@@ -161,7 +164,7 @@ fn container(
     let policies = unmodelled::container(&context, pod.own_users, origin, diagnostics);
     let security = security::container(&context, &origin.at("securityContext"), diagnostics);
     let listed = origin.at("volumeMounts");
-    let mut mounts: Vec<VolumeMount> = Vec::new();
+    let mut mounts: Vec<VolumeMount> = Vec::with_capacity(described.volume_mounts.len());
     let mut refusal = None;
     let privileged = context.privileged == Some(true);
     for (index, asked) in described.volume_mounts.iter().enumerate() {

@@ -137,18 +137,24 @@ impl<'a> Reader<'a> {
     fn mapping(&mut self, start: Range<usize>, depth: usize) -> Result<Node, Stop> {
         let mut pairs: Vec<(Node, Node)> = Vec::new();
         let mut merged = Vec::new();
+        // An alias has the place of what it stands for, which is further up.
+        let mut last = None;
         loop {
             let key = match self.next()? {
                 Some((Event::MappingEnd, end)) => {
-                    let end = pairs.last().map_or(end.end, |(_, value)| value.span.end);
                     add_merged(&mut pairs, merged);
-                    return Ok(Node::new(Value::Mapping(pairs), start.start..end));
+                    return Ok(Node::new(Value::Mapping(pairs), start.start..last.unwrap_or(end.end)));
                 }
                 Some((event, span)) => self.node(event, span, depth + 1)?,
                 None => return self.refuse(&start, "the mapping is not finished"),
             };
             let value = match self.next()? {
-                Some((event, span)) => self.node(event, span, depth + 1)?,
+                Some((event, span)) => {
+                    let alias = matches!(event, Event::Alias(_)).then_some(span.end);
+                    let value = self.node(event, span, depth + 1)?;
+                    last = Some(alias.unwrap_or(value.span.end));
+                    value
+                }
                 None => return self.refuse(&start, "the mapping is not finished"),
             };
             if key.text() == Some("<<") {
@@ -322,6 +328,14 @@ mod tests {
         let (nodes, _) = read(text);
         let span = nodes[0].get("key").unwrap().span.clone();
         assert_eq!(&text[span], "value");
+    }
+
+    #[test]
+    fn a_mapping_ends_behind_its_own_last_value_even_where_that_is_an_alias() {
+        let text = "base: &base { c: 1 }\nmine:\n  a: *base\nmerged:\n  a: 1\n  <<: *base\n";
+        let (nodes, _) = read(text);
+        let place = |key: &str| &text[nodes[0].get(key).unwrap().span.clone()];
+        assert_eq!((place("mine"), place("merged")), ("a: *base", "a: 1\n  <<: *base"));
     }
 
     #[test]

@@ -94,7 +94,7 @@ fn stored<W: Witness>(
     before: Option<Mode>,
 ) -> Result<Acl, Errno> {
     let view = walker.view();
-    let (ids, namespace) = (&view.mount(place.mount).ids, &view.who.namespace);
+    let (ids, namespace) = (&view.mount(place.mount).facts.ids, &view.who.namespace);
     let acl = text.over(
         before.unwrap_or_default(),
         |uid| ids.to_disk_uid(namespace.to_kernel_uid(InsideUid::new(uid))?),
@@ -124,10 +124,10 @@ pub(super) fn remove<'a, W: Witness>(
     }
     owned(&mut walker, place, RULE)?;
     let before = walker.asked(place).mode();
-    let drops = !default && view.source(place).personality.drops_set_group_id_with_acl();
+    let drops = !default && view.source(place).facts.personality.drops_set_group_id_with_acl();
     let mode = before.map(|before| if drops { kept(&mut walker, place, before) } else { before });
     // What loses set-group-id is copied up by that, before the ACL is looked for.
-    if view.source(place).personality == Personality::Overlay && mode == before {
+    if view.source(place).facts.personality == Personality::Overlay && mode == before {
         to_copy_up(&mut walker, place, default)?;
     }
     if default {

@@ -35,7 +35,7 @@ pub(super) fn set_mode<'a, W: Witness>(
         (None, ModeChange::Exact(exact)) => Some(*exact),
         (None, ModeChange::Clauses(_)) => None,
     };
-    let mode = match (&view.source(place).personality, wanted, before) {
+    let mode = match (&view.source(place).facts.personality, wanted, before) {
         (Personality::Fat(fat), Some(wanted), Some(before)) => {
             let kept = fat.sets_mode(wanted, before, directory);
             Some(kept.map_err(|errno| {
@@ -87,10 +87,10 @@ pub(super) fn backdate<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], w: &m
     writable_mount(&mut walker, place)?;
     unlocked(&mut walker, place, true)?;
     mapped(&mut walker, place, Errno::EOVERFLOW)?;
-    if let Personality::Fat(fat) = &view.source(place).personality {
+    if let Personality::Fat(fat) = &view.source(place).facts.personality {
         let shown = fat.shown();
         let acting = walker.fs_credentials(place);
-        let group = view.mount(place.mount).ids.to_kernel_gid(shown.gid);
+        let group = view.mount(place.mount).facts.ids.to_kernel_gid(shown.gid);
         if fat.lets_set_times(group.is_some_and(|group| acting.in_group(group))) {
             return Ok(Effect::default());
         }

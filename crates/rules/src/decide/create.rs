@@ -46,7 +46,7 @@ pub(super) fn make_node<'a, W: Witness>(
         let fact = "devices are made only with MKNOD in the host's user namespace";
         return Err(walker.fail(Check::Capability, fact, directory, Errno::EPERM));
     }
-    if whiteout && view.source(directory).personality == Personality::Overlay {
+    if whiteout && view.source(directory).facts.personality == Personality::Overlay {
         let fact = "an overlay makes whiteouts itself and lets nobody else make one (ovl_mknod)";
         return Err(walker.fail(Check::Feature, fact, directory, Errno::EPERM));
     }

@@ -19,10 +19,10 @@ pub(super) fn supports<W: Witness>(
     feature: Feature,
 ) -> Result<(), Errno> {
     let source = walker.view().source(place);
-    let Some(errno) = refusal(walker, place, source.personality.support(feature), Errno::EPERM) else {
+    let Some(errno) = refusal(walker, place, source.facts.personality.support(feature), Errno::EPERM) else {
         return Ok(());
     };
-    let kind = source.filesystem.as_deref().unwrap_or("this file system");
+    let kind = source.facts.filesystem.as_deref().unwrap_or("this file system");
     let what = match feature {
         Feature::Links => "symbolic links",
         Feature::HardLinks => "hard links",
@@ -49,7 +49,7 @@ pub(super) fn refusal<W: Witness>(
         Support::Unknown(fact) => fact,
     };
     let source = walker.view().source(place);
-    let unknown = Unknown::new(&format!("{fact} ({})", source.name), "no scene can supply it");
+    let unknown = Unknown::new(&format!("{fact} ({})", source.facts.name), "no scene can supply it");
     let matter = fact.strip_prefix("whether ").unwrap_or(fact);
     let describe = |option: usize| [matter.to_owned(), format!("it is not so that {matter}")][option].clone();
     let question = MissingFact::Support(place.source, fact);
@@ -65,7 +65,7 @@ pub(super) fn keeps_target<W: Witness>(
     directory: Place,
     length: usize,
 ) -> Result<(), Errno> {
-    let support = walker.view().source(directory).personality.keeps_target(length);
+    let support = walker.view().source(directory).facts.personality.keeps_target(length);
     match refusal(walker, directory, support, Errno::ENAMETOOLONG) {
         None => Ok(()),
         Some(errno) => {
@@ -85,8 +85,8 @@ pub(super) fn takes<W: Witness>(
     entry: Entry,
 ) -> Result<(), Errno> {
     let source = walker.view().source(directory);
-    let Some(errno) = source.personality.refuses(entry) else { return Ok(()) };
-    let kind = source.filesystem.as_deref().unwrap_or("this file system");
+    let Some(errno) = source.facts.personality.refuses(entry) else { return Ok(()) };
+    let kind = source.facts.filesystem.as_deref().unwrap_or("this file system");
     let fact = match entry {
         Entry::File => "takes no new files",
         Entry::Other => "takes no new names",
@@ -107,10 +107,10 @@ pub(super) fn takes<W: Witness>(
 /// ENOENT
 pub(super) fn nameable<W: Witness>(walker: &mut Walker<'_, '_, W>, directory: Place) -> Result<(), Errno> {
     let source = walker.view().source(directory);
-    if !source.personality.knows_all_names() {
+    if !source.facts.personality.knows_all_names() {
         return Ok(());
     }
-    let kind = source.filesystem.as_deref().unwrap_or("this file system");
+    let kind = source.facts.filesystem.as_deref().unwrap_or("this file system");
     let fact = format_args!("the kernel makes what is in {kind}, and no other name can be made there");
     Err(walker.fail(Check::Feature, fact, directory, Errno::ENOENT))
 }

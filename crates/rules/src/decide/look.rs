@@ -31,7 +31,7 @@ fn shown<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Effect {
     let owner = view.owner(place).and_then(|owner| owner.value());
     let mode = walker.asked(place).mode();
     let stored = Stored { uid: owner.map(|owner| owner.uid), gid: owner.map(|owner| owner.gid), mode };
-    let stored = match view.source(place).personality.shown() {
+    let stored = match view.source(place).facts.personality.shown() {
         Some(shown) => Stored { uid: Some(shown.uid), gid: Some(shown.gid), ..stored },
         None => stored,
     };

@@ -38,7 +38,7 @@ pub(super) fn set_owner<'a, W: Witness>(
     if owner != Owner::default() {
         unlocked(&mut walker, place, true)?;
     }
-    let ids = &view.mount(place.mount).ids;
+    let ids = &view.mount(place.mount).facts.ids;
     let uid = wanted.uid.map(|uid| ids.to_disk_uid(uid));
     let gid = wanted.gid.map(|gid| ids.to_disk_gid(gid));
     if uid == Some(None) || gid == Some(None) {
@@ -49,17 +49,17 @@ pub(super) fn set_owner<'a, W: Witness>(
         still_mapped(&mut walker, place, wanted)?;
     }
     // A chown that names no id passes by that check; some file systems make it once more for themselves.
-    if view.source(place).personality.locks_all() {
+    if view.source(place).facts.personality.locks_all() {
         unlocked(&mut walker, place, false)?;
     }
     gives(&mut walker, place, wanted)?;
     let mode = mode_after(&mut walker, place, wanted)?;
-    if mode.changes && view.source(place).personality.locks_all() {
+    if mode.changes && view.source(place).facts.personality.locks_all() {
         unlocked(&mut walker, place, true)?;
     }
     keeps(&mut walker, place, uid.flatten(), gid.flatten())?;
     let acl = acl_at(&walker, place);
-    let (uid, gid) = match view.source(place).personality.shown() {
+    let (uid, gid) = match view.source(place).facts.personality.shown() {
         Some(shown) => (Some(shown.uid), Some(shown.gid)),
         None => {
             let before = view.owner(place).and_then(|owner| owner.value());
@@ -149,7 +149,7 @@ fn mode_after<W: Witness>(
     let acting = walker.fs_credentials(place);
     // Nothing stops the owner, and what is left is not known either way.
     if before.is_none()
-        && !view.source(place).personality.locks_all()
+        && !view.source(place).facts.personality.locks_all()
         && walker.asked(place).is_surely_owned(&acting)
     {
         return Ok(ModeAfter { bits: None, changes: false });
@@ -167,7 +167,7 @@ fn mode_after<W: Witness>(
         return Ok(ModeAfter { bits, changes });
     }
     owned(walker, place, "clearing set-id bits counts as a change of mode, which only the owner may make")?;
-    if view.source(place).personality.clears_once() {
+    if view.source(place).facts.personality.clears_once() {
         return Ok(ModeAfter { bits, changes });
     }
     let stays = match wanted.gid {
@@ -186,7 +186,7 @@ fn keeps<W: Witness>(
     gid: Option<DiskGid>,
 ) -> Result<(), Errno> {
     let view = walker.view();
-    if let Personality::Fat(fat) = &view.source(place).personality {
+    if let Personality::Fat(fat) = &view.source(place).facts.personality {
         let refused = |errno| walker.fail(Check::Feature, "this file system keeps no owners", place, errno);
         return fat.sets_owner(uid, gid).map_err(refused);
     }

@@ -140,9 +140,9 @@ fn knows_flags<W: Witness>(walker: &mut Walker<'_, '_, W>, plan: &Move) -> Resul
     }
     let place = plan.from.directory;
     let source = walker.view().source(place);
-    let support = source.personality.renames_so(plan.how == Rename::Exchange);
+    let support = source.facts.personality.renames_so(plan.how == Rename::Exchange);
     let Some(errno) = refusal(walker, place, support, Errno::EINVAL) else { return Ok(()) };
-    let kind = source.filesystem.as_deref().unwrap_or("this file system");
+    let kind = source.facts.filesystem.as_deref().unwrap_or("this file system");
     Err(walker.fail(Check::Feature, format_args!("{kind} does not rename so"), place, errno))
 }
 
@@ -231,7 +231,7 @@ fn moves<W: Witness>(walker: &mut Walker<'_, '_, W>, plan: &Move) -> Verdict {
     if view.is_mount_point(moved) {
         return Err(walker.fail_mount(Check::MountPoint, busy, moved, Errno::EBUSY));
     }
-    let layered = view.source(moved).personality == Personality::Overlay;
+    let layered = view.source(moved).facts.personality == Personality::Overlay;
     if directory && layered && view.has_marks(moved, Marks::LOWER) {
         walker.assume(|_| "overlay mounts are made without redirect_dir, as runtimes do".to_owned());
         let fact = "a directory of a lower layer (the image) cannot be renamed: tools copy instead";
@@ -251,7 +251,7 @@ fn moves<W: Witness>(walker: &mut Walker<'_, '_, W>, plan: &Move) -> Verdict {
         return Ok(Effect::default());
     }
     if directory && let Some(replaced) = replaced {
-        is_empty(walker, replaced, view.source(replaced).personality.full_directory())?;
+        is_empty(walker, replaced, view.source(replaced).facts.personality.full_directory())?;
     }
     Ok(Effect::default())
 }

@@ -72,12 +72,12 @@ pub(super) fn read<'a, W: Witness>(view: &'a View<'a>, name: &[u8], path: &'a [u
 
 /// A prefix that the file system keeps, and something behind it.
 fn has_name<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, name: &[u8]) -> Result<(), Errno> {
-    let layered = walker.view().source(place).personality == Personality::Overlay;
+    let layered = walker.view().source(place).facts.personality == Personality::Overlay;
     if KEPT.contains(&name) || layered && name == OVERLAYS_OWN {
         return Err(walker.fail(Check::Feature, "nothing follows the prefix", place, Errno::EINVAL));
     }
     if !KEPT.iter().any(|prefix| name.starts_with(prefix)) {
-        let support = walker.view().source(place).personality.keeps_other_name(name);
+        let support = walker.view().source(place).facts.personality.keeps_other_name(name);
         if let Some(errno) = refusal(walker, place, support, Errno::EOPNOTSUPP) {
             let fact = "this file system keeps no attributes of that prefix";
             return Err(walker.fail(Check::Feature, fact, place, errno));
@@ -117,7 +117,7 @@ fn has<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, name: &[u8]) ->
 /// (`cap_inode_getsecurity`).
 fn shows(view: &View<'_>, place: Place, capabilities: Option<&FileCapabilities>) -> bool {
     let stored = DiskUid::new(capabilities.map_or(0, |file| file.root));
-    let root = view.mount(place.mount).ids.to_kernel_uid(stored);
+    let root = view.mount(place.mount).facts.ids.to_kernel_uid(stored);
     root.is_some_and(|root| root.raw() == 0 || view.who.namespace.to_inside_uid(root).is_some())
 }
 
@@ -151,7 +151,7 @@ fn file_capabilities<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -
         let fact = "file capabilities are set with SETFCAP, on files whose owner and group are mapped";
         return Err(walker.fail(Check::Capability, fact, place, Errno::EPERM));
     }
-    let ids = &view.mount(place.mount).ids;
+    let ids = &view.mount(place.mount).facts.ids;
     if acting.capable(Capability::Setfcap) && ids.uids.is_identity() && ids.gids.is_identity() {
         return Ok(());
     }

@@ -28,7 +28,7 @@ pub(super) fn shorten<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], w: &mu
         return Err(walker.fail(Check::AppendOnly, fact, place, Errno::EPERM));
     }
     let content = place.inode.map(|id| view.source(place).tree.content(id));
-    let skips = view.source(place).personality.skips_empty();
+    let skips = view.source(place).facts.personality.skips_empty();
     if content == Some(&Content::Empty) && skips {
         return Ok(Effect::default());
     }

@@ -18,7 +18,7 @@ pub(super) fn writable_mount<W: Witness>(walker: &mut Walker<'_, '_, W>, place: 
     if view.mount(place.mount).flags.has(MountFlags::READ_ONLY) {
         return Err(walker.fail_mount(Check::ReadOnlyMount, "the mount is read-only", place, Errno::EROFS));
     }
-    if view.source(place).read_only {
+    if view.source(place).facts.read_only {
         return Err(walker.fail(
             Check::ReadOnlyFilesystem,
             "the file system itself is read-only",
@@ -43,7 +43,7 @@ pub(super) fn may_create<W: Witness>(walker: &mut Walker<'_, '_, W>, directory: 
 pub(super) fn creatable<W: Witness>(walker: &mut Walker<'_, '_, W>, directory: Place) -> Result<(), Errno> {
     writable_mount(walker, directory)?;
     let view = walker.view();
-    let ids = &view.mount(directory.mount).ids;
+    let ids = &view.mount(directory.mount).facts.ids;
     let uid = view.who.fsuid.through(|uid| ids.to_disk_uid(uid));
     let gid = view.who.fsgid.through(|gid| ids.to_disk_gid(gid));
     let named = uid.is_none_or(|uid| uid.id().is_some()) && gid.is_none_or(|gid| gid.id().is_some());

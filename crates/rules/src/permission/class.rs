@@ -36,7 +36,7 @@ pub(super) fn decide<W: Witness>(
     let Bare { inode, owner, mode } = bare;
     let acting = view.fs_credentials(place, w);
     let acl = place.inode.and_then(|id| view.source(place).tree.acl(id));
-    let ids = &view.mount(place.mount).ids;
+    let ids = &view.mount(place.mount).facts.ids;
     let ruling = class(&acting, mode, acl, ids, owner, wanted);
     if acl.is_none()
         && !owner.0.is_some_and(|owner| acting.uid.is(owner))

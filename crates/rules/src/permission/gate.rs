@@ -29,7 +29,7 @@ pub(super) fn gate<W: Witness>(
     path: &[u8],
     w: &mut W,
 ) -> Result<Gate, Errno> {
-    match &view.source(place).personality {
+    match &view.source(place).facts.personality {
         Personality::Fuse(fuse) => {
             enters(view, place, path, w)?;
             if fuse.default_permissions {
@@ -68,7 +68,7 @@ pub(super) fn gate<W: Witness>(
 /// # Errors
 /// EACCES
 pub(crate) fn enters<W: Witness>(view: &View<'_>, place: Place, path: &[u8], w: &mut W) -> Result<(), Errno> {
-    let Personality::Fuse(fuse) = &view.source(place).personality else {
+    let Personality::Fuse(fuse) = &view.source(place).facts.personality else {
         return Ok(());
     };
     if fuse.allow_other || (view.who.fsuid.is(fuse.uid) && view.who.fsgid.is(fuse.gid)) {
@@ -79,7 +79,7 @@ pub(crate) fn enters<W: Witness>(view: &View<'_>, place: Place, path: &[u8], w: 
             "a FUSE mount without allow_other lets in {}:{} alone, its mounter; root too stays outside",
             fuse.uid, fuse.gid
         );
-        let from = view.mount(place.mount).from.clone();
+        let from = view.mount(place.mount).facts.from.clone();
         step(path, Check::Fuse, fact, from, StepResult::Failed(Errno::EACCES))
     });
     Err(Errno::EACCES)
@@ -90,12 +90,12 @@ pub(crate) fn enters<W: Witness>(view: &View<'_>, place: Place, path: &[u8], w: 
 /// # Errors
 /// EACCES where it is taken to refuse.
 pub(super) fn server<W: Witness>(view: &View<'_>, place: Place, path: &[u8], w: &mut W) -> Result<(), Errno> {
-    if view.source(place).personality.has_server() { ask(view, place, path, w) } else { Ok(()) }
+    if view.source(place).facts.personality.has_server() { ask(view, place, path, w) } else { Ok(()) }
 }
 
 fn ask<W: Witness>(view: &View<'_>, place: Place, path: &[u8], w: &mut W) -> Result<(), Errno> {
     let source = view.source(place);
-    let name = &source.name;
+    let name = &source.facts.name;
     let unknown = Unknown::new(
         &format!("what the server behind {name} allows"),
         "no scene can supply it: look at the server's own rules",

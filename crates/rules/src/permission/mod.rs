@@ -43,7 +43,7 @@ pub(crate) fn permission<W: Witness>(
         w.step(|| step(path, check, fact.to_owned(), view.provenance(place), StepResult::Failed(errno)));
         return Err(errno);
     }
-    if !view.source(place).personality.is_local() {
+    if !view.source(place).facts.personality.is_local() {
         match gate::gate(view, place, wanted, path, w)? {
             gate::Gate::Bits => {}
             gate::Gate::Open => return Ok(()),
@@ -77,7 +77,7 @@ fn write_barrier<W: Witness>(
     w: &mut W,
 ) -> Option<(Check, &'static str, Errno)> {
     let kept = matches!(inode.kind, FileKind::File | FileKind::Directory | FileKind::Link);
-    if view.source(place).read_only && kept {
+    if view.source(place).facts.read_only && kept {
         return Some((Check::ReadOnlyFilesystem, "the file system itself is read-only", Errno::EROFS));
     }
     if inode.marks.has(Marks::IMMUTABLE) {

@@ -38,7 +38,7 @@ pub(super) fn doubted<W: Witness>(
         return unknown.map_or(Ok(()), |unknown| ask(view, place, wanted, path, unknown, w));
     };
     let acl = place.inode.and_then(|id| view.source(place).tree.acl(id));
-    let bits = Bits { mode, acl, ids: &view.mount(place.mount).ids };
+    let bits = Bits { mode, acl, ids: &view.mount(place.mount).facts.ids };
     let granted = by_bits(&acting, &bits, wanted, &mut Asked::new(view, place, path, w))
         || overridden(&acting, (partly.inode.kind, mode), wanted, &mut Asked::new(view, place, path, w));
     let result = if granted { StepResult::Passed } else { StepResult::Failed(Errno::EACCES) };
@@ -159,7 +159,7 @@ pub(super) fn presumed<W: Witness>(
 ) -> Result<(), Errno> {
     let source = view.source(place);
     let unknown = view.unlisted(place);
-    if wanted.writes() && source.read_only {
+    if wanted.writes() && source.facts.read_only {
         return Err(Errno::EROFS);
     }
     if let gate::Gate::Open = gate::gate(view, place, wanted, path, w)? {
@@ -185,8 +185,8 @@ pub(super) fn presumed<W: Witness>(
 
 /// What the one owner and mode of such a filesystem give, where file and directory agree.
 fn by_what_shows<W: Witness>(view: &View<'_>, place: Place, wanted: Access, w: &mut W) -> Option<bool> {
-    let shown = view.source(place).personality.shown()?;
-    let ids = &view.mount(place.mount).ids;
+    let shown = view.source(place).facts.personality.shown()?;
+    let ids = &view.mount(place.mount).facts.ids;
     let owner = (ids.to_kernel_uid(shown.uid), ids.to_kernel_gid(shown.gid));
     let acting: FsCredentials<'_> = view.fs_credentials(place, w);
     let file = grants(&acting, FileKind::File, shown.file, owner, wanted);

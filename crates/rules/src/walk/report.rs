@@ -26,7 +26,7 @@ impl<W: Witness> Walker<'_, '_, W> {
     /// Records a failed check that rests on the mount of `place`.
     pub fn fail_mount(&mut self, check: Check, fact: impl fmt::Display, place: Place, errno: Errno) -> Errno {
         let view = self.view;
-        self.fail_from(check, fact, || view.mount(place.mount).from.clone(), errno)
+        self.fail_from(check, fact, || view.mount(place.mount).facts.from.clone(), errno)
     }
 
     fn fail_from(
@@ -78,7 +78,7 @@ impl<W: Witness> Walker<'_, '_, W> {
     pub(super) fn note_mount(&mut self, place: Place) {
         let mount = self.view.mount(place.mount);
         self.pass(Check::MountPoint, || {
-            (format!("{} is mounted here ({})", mount.kind, mount.flags), mount.from.clone())
+            (format!("{} is mounted here ({})", mount.facts.kind, mount.flags), mount.facts.from.clone())
         });
     }
 }

@@ -16,8 +16,8 @@ use crate::sides::Facet;
 pub(super) struct ComparedJson<'a> {
     mivask: u8,
     partial: bool,
-    identities: Vec<FacetJson>,
-    mounts: Vec<FacetJson>,
+    identities: Vec<FacetJson<'a>>,
+    mounts: Vec<FacetJson<'a>>,
     files: Vec<FileJson<'a>>,
     opened: Vec<OutcomeJson<'a>>,
     closed: Vec<OutcomeJson<'a>>,
@@ -26,11 +26,11 @@ pub(super) struct ComparedJson<'a> {
 
 #[derive(JsonSchema, Serialize)]
 #[schemars(rename = "Facet")]
-struct FacetJson {
-    about: String,
+struct FacetJson<'a> {
+    about: &'a str,
     what: &'static str,
-    before: Option<String>,
-    after: Option<String>,
+    before: Option<&'a str>,
+    after: Option<&'a str>,
 }
 
 #[derive(JsonSchema, Serialize)]
@@ -87,13 +87,13 @@ impl<'a> OutcomeJson<'a> {
     }
 }
 
-fn facets(rows: Vec<(Facet, Option<String>)>) -> Vec<FacetJson> {
-    let rows = rows.into_iter();
+fn facets(rows: &[(Facet, Option<String>)]) -> Vec<FacetJson<'_>> {
+    let rows = rows.iter();
     rows.map(|(facet, after)| FacetJson {
-        about: facet.subject,
+        about: &facet.subject,
         what: facet.field,
-        before: Some(facet.value).filter(|value| !value.is_empty()),
-        after,
+        before: Some(facet.value.as_str()).filter(|value| !value.is_empty()),
+        after: after.as_deref(),
     })
     .collect()
 }
@@ -119,8 +119,8 @@ pub fn compared(out: &mut dyn Write, compared: &Compared) -> io::Result<()> {
     let document = ComparedJson {
         mivask: FORMAT,
         partial: compared.partial,
-        identities: facets(compared.identities()),
-        mounts: facets(compared.mounts()),
+        identities: facets(&compared.identities),
+        mounts: facets(&compared.mounts),
         files: compared.files.iter().map(file).collect(),
         opened: outcomes(&compared.opened),
         closed: outcomes(&compared.closed),

@@ -4,7 +4,7 @@ mod page;
 mod view;
 
 use std::collections::BTreeSet;
-use std::io::{self, Write};
+use std::io::{self, BufWriter, Write};
 use std::sync::Arc;
 
 use askama::Template;
@@ -80,8 +80,11 @@ pub struct Open {
 ///
 /// # Errors
 /// Whatever `out` refuses.
-pub fn html(out: &mut dyn Write, report: &Report<'_>) -> io::Result<()> {
-    let page = page::Page::new(report);
-    let text = page.render().map_err(io::Error::other)?;
-    out.write_all(text.as_bytes())
+pub fn html(out: &mut dyn Write, report: Report<'_>) -> io::Result<()> {
+    let page = page::Page::new(&report);
+    // Of thousands of pods each of the three is large: what was answered, its text, and the page, which is never held whole.
+    drop(report);
+    let mut out = BufWriter::new(out);
+    page.write_into(&mut out)?;
+    out.flush()
 }

@@ -31,8 +31,8 @@ pub fn compared(out: &mut dyn Write, compared: &Compared, layout: Layout) -> io:
         return writeln!(out, "Nothing differs: identities, mounts and access are the same.");
     }
     let mut sections = Sections { out, layout, first: true };
-    sections.facets("Identities", &compared.identities())?;
-    sections.facets("Mounts", &compared.mounts())?;
+    sections.facets("Identities", &compared.identities)?;
+    sections.facets("Mounts", &compared.mounts)?;
     sections.files(&compared.files)?;
     sections.outcomes("Opened", GOOD, &compared.opened)?;
     sections.outcomes("Closed", BAD, &compared.closed)?;

@@ -5,6 +5,7 @@ use std::io::{self, Write};
 
 use mivask_core::act::quoted;
 use mivask_core::handoff::{Creation, Handoff, LeftOut, MOST_MEMBERS, PerUse};
+use mivask_core::listed::listed;
 use mivask_core::question::Why;
 use mivask_core::settle::Outcome;
 
@@ -46,10 +47,8 @@ fn one(out: &mut dyn Write, handoff: &Handoff, layout: Layout) -> io::Result<()>
     for (name, path) in &handoff.members {
         places.entry(path).or_default().push(name);
     }
-    let seen: Vec<String> = places
-        .iter()
-        .map(|(path, names)| format!("{} in {}", quoted(path), safe(&names.join(", "))))
-        .collect();
+    let seen: Vec<String> =
+        places.iter().map(|(path, names)| format!("{} in {}", quoted(path), safe(&listed(names)))).collect();
     writeln!(out, "{}  {}", paint(STRONG, &place), paint(FAINT, &seen.join("; ")))?;
     for text in left_out(handoff) {
         paragraph(out, &paint(OPEN, &text), 2, layout)?;

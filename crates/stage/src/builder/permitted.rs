@@ -6,13 +6,12 @@ use mivask_model::act::Verb;
 use mivask_model::credentials::Credentials;
 use mivask_model::fact::Unknown;
 use mivask_model::held::Held;
-use mivask_model::ids::{KernelOwner, MountIds, UserNamespace};
-use mivask_model::mount::{Mount, MountFlags, MountOrigin, MountTable, Preparation, Source, Variant};
+use mivask_model::ids::{KernelOwner, UserNamespace};
+use mivask_model::mount::{Mount, MountTable, Source, SourceFacts};
 use mivask_model::mount_kind::MountKind;
 use mivask_model::outcome::Errno;
-use mivask_model::personality::Personality;
 use mivask_model::storage::Storage;
-use mivask_model::tree::{Certainty, Tree};
+use mivask_model::tree::Tree;
 use mivask_rules::decide::decide;
 use mivask_rules::lookup::root_credentials;
 use mivask_rules::view::Devices;
@@ -49,32 +48,11 @@ impl BuildState<'_> {
 fn judged(tree: Tree, verb: &Verb, path: &[u8], owner: KernelOwner) -> (Option<Errno>, Tree) {
     let mut storage = Storage::default();
     let tree = Arc::new(tree);
-    let source = storage.add_source(Source {
-        name: Arc::from("the image being built"),
-        filesystem: None,
-        disk: None,
-        tree: tree.clone(),
-        read_only: false,
-        native: Certainty::Known,
-        personality: Personality::default(),
-        anonymous: false,
-    });
+    let facts = SourceFacts::local("the image being built");
+    let source = storage.add_source(Source::new(tree.clone(), facts));
     let from = tree.origin().clone();
     let mut table = MountTable::default();
-    table.push(Mount {
-        on: None,
-        at: Arc::from(&b"/"[..]),
-        variants: vec![Variant { when: Arc::from(""), source, preparation: Preparation::default() }],
-        question: None,
-        root: Some(Tree::ROOT),
-        flags: MountFlags::NONE,
-        ids: MountIds::default(),
-        origin: MountOrigin::Root,
-        kind: MountKind::Image,
-        host_path: None,
-        label: None,
-        from,
-    });
+    table.push(Mount::root(source, MountKind::Image, from));
     let none = mivask_model::caps::CapabilitySet::EMPTY;
     let who = Credentials {
         real: None,

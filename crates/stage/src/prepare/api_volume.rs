@@ -5,9 +5,8 @@ use std::sync::Arc;
 
 use mivask_model::fact::{Fact, Provenance, Unknown};
 use mivask_model::mode::{FileKind, Mode};
-use mivask_model::mount::{MountFlags, Preparation, Source};
+use mivask_model::mount::{MountFlags, Preparation, Source, SourceFacts};
 use mivask_model::path::trimmed;
-use mivask_model::personality::Personality;
 use mivask_model::refusal::Refusal;
 use mivask_model::refusal::RefusalClass;
 use mivask_model::tree::{Certainty, Doubt, Entry, Tree, TreeError};
@@ -56,17 +55,11 @@ pub(super) fn prepare(
         preparation.notes.extend(report.note);
     }
     contents.own_tokens(context, &mut tree);
-    let source = Source {
-        name: Arc::from(format!("{} {}", volume.kind.word(), name.value)),
+    let facts = SourceFacts {
         filesystem: (!on_disk).then(|| Arc::from("tmpfs")),
-        disk: None,
-        tree: Arc::new(tree),
-        read_only: false,
-        native: Certainty::Known,
-        personality: Personality::default(),
-        anonymous: false,
+        ..SourceFacts::local(format!("{} {}", volume.kind.word(), name.value))
     };
-    let source = stage.add_source(source);
+    let source = stage.add_source(Source::new(Arc::new(tree), facts));
     let blocked = contents.blocked.or_else(|| {
         let error = added.err()?;
         let class = RefusalClass::FailedMount;

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use mivask_model::fact::{Provenance, Unknown};
 use mivask_model::mode::FileKind;
-use mivask_model::mount::{Disk, MountFlags, Source};
+use mivask_model::mount::{Disk, MountFlags, Source, SourceFacts};
 use mivask_model::mount_kind::MountKind;
 use mivask_model::personality::Personality;
 use mivask_model::tree::{Certainty, Doubt, Entry, Tree};
@@ -188,14 +188,15 @@ fn local(
         let variant = &mut ready.variants[0];
         let tree = Arc::make_mut(&mut stage.storage.source_mut(variant.source).tree);
         let report = stepped(tree, top, step);
-        variant.preparation.touches = report.touched;
-        variant.preparation.notes.extend(report.note);
+        let preparation = Arc::make_mut(&mut variant.preparation);
+        preparation.touches = report.touched;
+        preparation.notes.extend(report.note);
         return ready;
     }
     // Each possibility has a copy of the host's tree: which step was first decides for every pod on it.
     let base = stage.source(ready.variants[0].source).clone();
     let disk = disk(context, asked, &base.tree);
-    let base = Source { name: Arc::from(asked.name), disk: Some(disk), ..base };
+    let base = base.with(|facts| (facts.name, facts.disk) = (Arc::from(asked.name), Some(disk)));
     let reach = || if asked.read_only { Reach::No(Arc::from(READ_ONLY)) } else { Reach::Yes };
     let steps = GroupSteps { own: group.map(|step| (step, reach())), others, others_reach: true };
     let stepped = with_steps(stage, base, asked.kind.clone(), top, &steps);
@@ -237,11 +238,9 @@ fn stored(
         || facts.is_some_and(|facts| facts.tree.is_some());
     let tree = personal_tree(facts.and_then(|facts| facts.tree.clone()), &personality, unknown);
     let disk = disk(context, asked, &tree);
-    let base = Source {
-        name: Arc::from(name),
+    let source_facts = SourceFacts {
         filesystem: filesystem.map(Arc::from),
         disk: Some(disk),
-        tree,
         read_only: facts.is_some_and(|facts| facts.read_only_filesystem) || personality.is_read_only(),
         personality,
         native: if known {
@@ -249,8 +248,9 @@ fn stored(
         } else {
             Certainty::Unknown(Unknown::new(&format!("the file system of {name}"), &settle))
         },
-        anonymous: false,
+        ..SourceFacts::local(name)
     };
+    let base = Source::new(tree, source_facts);
     let told = facts.and_then(|facts| facts.group_ownership.as_ref()).map(|fact| fact.value);
     let Asked { backing, access_modes, block, .. } = *asked;
     let reach = |read_only: bool| match told {

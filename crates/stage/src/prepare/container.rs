@@ -7,7 +7,7 @@ use mivask_model::act::quoted;
 use mivask_model::fact::Fact;
 use mivask_model::ids::{KernelOwner, MountIds};
 use mivask_model::mode::FileKind;
-use mivask_model::mount::{Mount, MountFlags, MountId, MountOrigin, MountTable, Preparation};
+use mivask_model::mount::{Mount, MountFacts, MountFlags, MountId, MountOrigin, MountTable, Preparation};
 use mivask_model::mount_kind::MountKind;
 use mivask_model::refusal::RefusalClass;
 use mivask_model::tree::{InodeId, Tree};
@@ -40,7 +40,8 @@ pub(super) fn actor(
     state: &mut WorkloadState<'_>,
     (runtime, name): (Runtime, Arc<str>),
 ) -> Actor {
-    let (identity, credentials) = identify(context, container);
+    let (mut identity, credentials) = identify(context, container);
+    identity.facts.shrink_to_fit();
     // What the runtime itself provides belongs to the namespace's root: its ids are shifted with it.
     let namespace = user_namespace(context, container);
     let own_ids = namespace.as_ref().map_or_else(MountIds::default, |namespace| MountIds {
@@ -71,6 +72,7 @@ pub(super) fn actor(
     // A cluster holds the whole pod back, an engine only the container that mounts it.
     let blocked = mounts.blocked.or_else(|| shared.into_iter().find(|refusal| refusal.whole_pod));
     mounts.mounts.close();
+    state.cache.share(mounts.stage, &mut mounts.mounts);
     let mut actor = Actor {
         name,
         workload: Arc::from(context.workload.name.as_str()),
@@ -200,7 +202,9 @@ impl ContainerMounts<'_> {
         }
         if of_it {
             // What the whole volume's root was before is not what this one was.
-            volume.variants.iter_mut().for_each(|variant| variant.preparation.before = None);
+            for variant in &mut volume.variants {
+                Arc::make_mut(&mut variant.preparation).before = None;
+            }
         }
         let flags = bound.flags;
         let at = mount.at.value.as_slice();
@@ -249,7 +253,8 @@ impl ContainerMounts<'_> {
                 let name = format!("anonymous volume at {}", quoted(&at.value));
                 let creator = self.creator;
                 let mut volume = new_volume(self.stage, &name, MountKind::Volume, creator);
-                self.stage.storage.source_mut(volume.variants[0].source).anonymous = true;
+                let source = self.stage.storage.source_mut(volume.variants[0].source);
+                Arc::make_mut(&mut source.facts).anonymous = true;
                 volume.flags = self.context.profile.volumes.flags;
                 self.fill(&mut volume, at, no_copy);
                 Some(volume)
@@ -335,19 +340,20 @@ impl ContainerMounts<'_> {
     }
 
     fn push(&mut self, on: Option<(MountId, InodeId)>, new: &Attachment<'_>) {
-        self.mounts.push(Mount {
-            on,
-            at: Arc::from(new.at),
-            variants: new.volume.variants.clone(),
+        let facts = MountFacts {
             question: new.volume.question.clone(),
-            root: new.root,
-            flags: new.flags,
             ids: new.ids.clone(),
-            origin: new.origin,
-            kind: new.volume.kind.clone(),
             host_path: new.volume.host_path.clone(),
             label: new.volume.label.clone(),
-            from: new.from.clone(),
+            ..MountFacts::plain(new.at, new.volume.kind.clone(), new.from.clone())
+        };
+        self.mounts.push(Mount {
+            on,
+            variants: new.volume.variants.clone(),
+            root: new.root,
+            flags: new.flags,
+            origin: new.origin,
+            facts: Arc::new(facts),
         });
     }
 

@@ -97,7 +97,7 @@ impl ContainerMounts<'_> {
 
     /// Who may write to what this container mounts read-only.
     fn writer(&self, around: MountId) -> Option<String> {
-        let at = &self.mounts.get(around).at;
+        let at = &self.mounts.get(around).facts.at;
         let mount = self.container.mounts.iter().find(|mount| trimmed(&mount.at.value) == trimmed(at))?;
         let Context { sharing, workload, .. } = self.context;
         sharing.other_writer(workload, &self.container.name, &mount.volume.value)
@@ -105,9 +105,9 @@ impl ContainerMounts<'_> {
 
     fn need(&mut self, new: &Attachment<'_>, around: MountId, (how, settle): (&str, &str)) {
         let mount = self.mounts.get(around);
-        let volume = mount.label.clone().unwrap_or_else(|| {
+        let volume = mount.facts.label.clone().unwrap_or_else(|| {
             let source = mount.variants[0].source;
-            self.stage.source(source).name.clone()
+            self.stage.source(source).facts.name.clone()
         });
         let at = quoted(new.at);
         let unknown =

@@ -5,15 +5,16 @@ use std::sync::Arc;
 
 use mivask_model::fact::{Fact, Provenance};
 use mivask_model::mode::Mode;
-use mivask_model::mount::{MountFlags, MountOrigin, Preparation, Source};
+use mivask_model::mount::{MountFlags, MountOrigin, MountTable, Preparation, Source, SourceFacts};
 use mivask_model::mount_kind::MountKind;
 use mivask_model::personality::Personality;
-use mivask_model::tree::{Certainty, Entry, Tree};
+use mivask_model::tree::{Entry, Tree};
 
 use super::api_volume;
 use super::context::Context;
 use super::default_trees::{device_tree, file_tree, is_file, kernel_tree, masked_file, terminal_tree};
 use super::prepared::{Prepared, Ready};
+use super::shared::Shared;
 use crate::runtime::{DefaultKind, DefaultRow, Flavour};
 use crate::scene::{Container, TmpfsAsked};
 use crate::stage::Stage;
@@ -37,12 +38,20 @@ pub(super) struct TreeCache {
     words: BTreeSet<Arc<str>>,
     /// What all containers of a pod mount, by its name.
     of_pod: BTreeMap<String, Prepared>,
+    facts: BTreeMap<(Arc<str>, Option<String>), Arc<SourceFacts>>,
+    unprepared: Arc<Preparation>,
+    shared: Shared,
 }
 
 impl TreeCache {
     /// Forgets what belongs to one workload.
     pub(super) fn next_workload(&mut self) {
         self.of_pod.clear();
+    }
+
+    /// Lets a container's mounts hold what those of another one hold that is equal.
+    pub(super) fn share(&mut self, stage: &mut Stage, table: &mut MountTable) {
+        self.shared.share(stage, table);
     }
 
     fn word(&mut self, word: &str) -> Arc<str> {
@@ -213,18 +222,14 @@ impl Placement<'_> {
         tree: Arc<Tree>,
         flags: MountFlags,
     ) -> Prepared {
-        let source = Source {
-            name: self.cache.word(name),
-            filesystem: filesystem.map(|filesystem| self.cache.word(filesystem)),
-            disk: None,
-            tree,
-            read_only: false,
-            native: Certainty::Known,
-            personality: filesystem.and_then(Personality::of).unwrap_or_default(),
-            anonymous: false,
-        };
-        let source = self.stage.add_source(source);
-        Prepared { flags, ..Prepared::single(source, kind, Preparation::default()) }
+        let key = (self.cache.word(name), filesystem.map(str::to_owned));
+        let facts = self.cache.facts.entry(key).or_insert_with_key(|(name, filesystem)| {
+            let personality = filesystem.as_deref().and_then(Personality::of).unwrap_or_default();
+            let filesystem = filesystem.as_deref().map(Arc::from);
+            Arc::new(SourceFacts { filesystem, personality, ..SourceFacts::local(name.clone()) })
+        });
+        let source = self.stage.add_source(Source { tree, facts: facts.clone() });
+        Prepared { flags, ..Prepared::single(source, kind, self.cache.unprepared.clone()) }
     }
 
     /// `/proc` and `/sys`: root 0555, the rest is the kernel's and not modelled.

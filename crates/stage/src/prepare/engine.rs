@@ -183,8 +183,11 @@ impl ContainerMounts<'_> {
         let missing = |table: &MountTable| {
             matches!(look(&self.stage.storage, table, at, Follow::Links), Ok(Sight::Missing))
         };
-        let mounted =
-            self.mounts.iter().skip(1).any(|(_, mount)| at.starts_with(&mount.at) && mount.at.len() > 1);
+        let mounted = self
+            .mounts
+            .iter()
+            .skip(1)
+            .any(|(_, mount)| at.starts_with(&mount.facts.at) && mount.facts.at.len() > 1);
         // Below another mount it is that volume's own directory, which the image knows nothing of.
         !mounted && missing(&self.mounts)
     }

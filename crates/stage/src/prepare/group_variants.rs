@@ -66,7 +66,7 @@ pub(super) fn with_steps(
     top: InodeId,
     steps: &GroupSteps<'_>,
 ) -> Prepared {
-    let name = base.name.clone();
+    let name = base.facts.name.clone();
     let before = known_root(&base.tree, top);
     let mut variants = Vec::new();
     // Every tree is made where no one knows which it is; the question then chooses between them.
@@ -80,7 +80,7 @@ pub(super) fn with_steps(
             made: false,
         };
         let source = stage.add_source(Source { tree, ..base.clone() });
-        variants.push(Variant { when: when.into(), source, preparation });
+        variants.push(Variant { when: when.into(), source, preparation: Arc::new(preparation) });
     };
     let own = match &steps.own {
         Some((own, Reach::Yes | Reach::Open(_))) => Some(*own),
@@ -116,7 +116,7 @@ pub(super) fn with_steps(
             Some(_) | None => format!("it does not reach {name} (as with hostPath and NFS volumes)"),
         };
         let source = stage.add_source(base);
-        variants.push(Variant { when: when.into(), source, preparation });
+        variants.push(Variant { when: when.into(), source, preparation: Arc::new(preparation) });
     }
     let question = match (&steps.own, steps.others.as_slice()) {
         (Some((_, Reach::Open(unknown))), []) => Some(unknown.clone()),

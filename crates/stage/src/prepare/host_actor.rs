@@ -6,10 +6,10 @@ use mivask_model::caps::CapabilitySet;
 use mivask_model::credentials::{Credentials, Identity};
 use mivask_model::fact::{Provenance, Unknown};
 use mivask_model::held::Held;
-use mivask_model::ids::{InsideGid, InsideUid, MountIds, UserNamespace};
+use mivask_model::ids::{InsideGid, InsideUid, UserNamespace};
 use mivask_model::mode::Mode;
 use mivask_model::mount::{
-    Mount, MountFlags, MountId, MountOrigin, MountTable, Preparation, SourceId, Variant,
+    Mount, MountFacts, MountFlags, MountId, MountOrigin, MountTable, SourceId, Variant,
 };
 use mivask_model::mount_kind::MountKind;
 use mivask_model::tree::{InodeId, Tree};
@@ -102,9 +102,10 @@ fn table(stage: &mut Stage, scene: &Scene, host: SourceId) -> MountTable {
         let tree = &stage.source(source).tree;
         // Every source here numbers its inodes as the host does.
         let Some(shows) = tree.find(&inner.at) else { continue };
-        let outer =
-            table.iter().filter(|(_, outer)| mivask_model::host_mounts::is_within(&inner.at, &outer.at));
-        let Some((outer, _)) = outer.max_by_key(|(_, outer)| outer.at.len()) else { continue };
+        let outer = table
+            .iter()
+            .filter(|(_, outer)| mivask_model::host_mounts::is_within(&inner.at, &outer.facts.at));
+        let Some((outer, _)) = outer.max_by_key(|(_, outer)| outer.facts.at.len()) else { continue };
         table.push(mount(Some((outer, shows)), &inner.at, source, shows, inner.flags, inner.from.clone()));
     }
     table
@@ -118,18 +119,16 @@ fn mount(
     flags: MountFlags,
     from: Provenance,
 ) -> Mount {
+    let facts = MountFacts {
+        host_path: on.is_some().then(|| at.into()),
+        ..MountFacts::plain(at, MountKind::Host, from)
+    };
     Mount {
         on,
-        at: at.into(),
-        variants: vec![Variant { when: "".into(), source, preparation: Preparation::default() }],
-        question: None,
+        variants: vec![Variant::only(source)],
         root: Some(root),
         flags,
-        ids: MountIds::default(),
         origin: if on.is_none() { MountOrigin::Root } else { MountOrigin::Default },
-        kind: MountKind::Host,
-        host_path: on.is_some().then(|| at.into()),
-        label: None,
-        from,
+        facts: Arc::new(facts),
     }
 }

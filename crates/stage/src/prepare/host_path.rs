@@ -7,10 +7,9 @@ use mivask_model::fact::{Provenance, Unknown};
 use mivask_model::host_mounts::HostMount;
 use mivask_model::ids::KernelOwner;
 use mivask_model::mode::FileKind;
-use mivask_model::mount::{MountFlags, MountOrigin, MountTable, Preparation, Source, SourceId, Variant};
+use mivask_model::mount::{Mount, MountFlags, MountTable, Preparation, Source, SourceFacts, SourceId};
 use mivask_model::mount_kind::MountKind;
 use mivask_model::path::trimmed;
-use mivask_model::personality::Personality;
 use mivask_model::refusal::Refusal;
 use mivask_model::refusal::RefusalClass;
 use mivask_model::tree::{Certainty, Device, InodeId, Tree};
@@ -31,17 +30,7 @@ pub(super) fn host_source(scene: &Scene) -> Option<Source> {
     if let Some(mounts) = &scene.host.mounts {
         nested::make_mount_points(&mut tree, mounts);
     }
-    let name = Arc::from("host");
-    Some(Source {
-        name,
-        filesystem: None,
-        disk: None,
-        tree,
-        read_only: false,
-        native: Certainty::Known,
-        personality: Personality::default(),
-        anonymous: false,
-    })
+    Some(Source::new(tree, SourceFacts::local("host")))
 }
 
 /// One path of the host that is to be mounted.
@@ -188,17 +177,14 @@ fn unknown(stage: &mut Stage, shown: &str, wanted: &Wanted<'_>, mount: Option<&H
         || Certainty::Assumed(format!("host path {shown} is on a local file system").into()),
         nested::knows_rules,
     );
-    let source = Source {
-        name: Arc::from(format!("host path {shown}")),
+    let facts = SourceFacts {
         filesystem: mount.map(|mount| mount.filesystem.clone()),
-        disk: None,
-        tree: Arc::new(tree),
         read_only: mount.is_some_and(|mount| mount.read_only_filesystem),
         native,
         personality: mount.and_then(|mount| mount.personality.clone()).unwrap_or_default(),
-        anonymous: false,
+        ..SourceFacts::local(format!("host path {shown}"))
     };
-    let source = stage.add_source(source);
+    let source = stage.add_source(Source::new(Arc::new(tree), facts));
     // Without a type, nothing says whether a directory or a file is mounted.
     let instead = stage.source(source).tree.file_instead().filter(|_| needed.is_some());
     let root = if directory { Some(Tree::ROOT) } else { instead };
@@ -247,21 +233,7 @@ const fn kind_needed(check: HostPathCheck) -> Option<FileKind> {
 
 fn host_table(host: SourceId) -> MountTable {
     let mut table = MountTable::default();
-    let variant = Variant { when: Arc::from(""), source: host, preparation: Preparation::default() };
-    table.push(mivask_model::mount::Mount {
-        on: None,
-        at: Arc::from(&b"/"[..]),
-        variants: vec![variant],
-        question: None,
-        root: Some(Tree::ROOT),
-        flags: MountFlags::default(),
-        ids: mivask_model::ids::MountIds::default(),
-        origin: MountOrigin::Root,
-        kind: MountKind::Host,
-        host_path: None,
-        label: None,
-        from: Provenance::rule("the host"),
-    });
+    table.push(Mount::root(host, MountKind::Host, Provenance::rule("the host")));
     table
 }
 

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use mivask_model::fact::Unknown;
-use mivask_model::mount::Source;
+use mivask_model::mount::{Source, SourceFacts};
 use mivask_model::personality::Personality;
 use mivask_model::tree::{Certainty, Tree};
 
@@ -26,14 +26,10 @@ pub(super) fn image_source(scene: &Scene, name: &str) -> Source {
         let root = Certainty::Assumed(format!("the root of image {name} is 0:0 0755").into());
         Arc::new(Tree::unlisted(root, &unknown))
     });
-    Source {
-        name: Arc::from(format!("image {name}")),
+    let facts = SourceFacts {
         filesystem: Some(Arc::from("overlay")),
-        disk: None,
-        tree,
-        read_only: false,
-        native: Certainty::Known,
         personality: Personality::Overlay,
-        anonymous: false,
-    }
+        ..SourceFacts::local(format!("image {name}"))
+    };
+    Source::new(tree, facts)
 }

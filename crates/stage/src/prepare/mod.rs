@@ -19,6 +19,7 @@ mod mount_point;
 mod nested;
 mod prepared;
 mod program;
+mod shared;
 mod shown;
 mod sub_path;
 mod volume;

@@ -6,8 +6,7 @@ use mivask_model::act::quoted;
 use mivask_model::fact::{Provenance, Unknown};
 use mivask_model::ids::{DiskGid, DiskUid, KernelOwner};
 use mivask_model::mode::{FileKind, Mode};
-use mivask_model::mount::Source;
-use mivask_model::mount::{MountFlags, MountId, MountTable};
+use mivask_model::mount::{MountFlags, MountId, MountTable, Source};
 use mivask_model::outcome::Errno;
 use mivask_model::tree::{Certainty, Doubt, Entry, InodeId};
 use mivask_rules::lookup::{AllSeeing, root_credentials};
@@ -218,8 +217,8 @@ fn make(
     }
     let owner = maker.owner.unwrap_or(maker.creator);
     // Whom the mount's map does not know it stores as root.
-    let uid = mount.ids.to_disk_uid(owner.uid).map_or(0, DiskUid::raw);
-    let gid = mount.ids.to_disk_gid(owner.gid).map_or(0, DiskGid::raw);
+    let uid = mount.facts.ids.to_disk_uid(owner.uid).map_or(0, DiskUid::raw);
+    let gid = mount.facts.ids.to_disk_gid(owner.gid).map_or(0, DiskGid::raw);
     let sources: Vec<_> = mount.variants.iter().map(|variant| variant.source).collect();
     for id in sources {
         let source = stage.storage.source_mut(id);
@@ -253,7 +252,7 @@ fn doubt_below(source: &Source, dir: InodeId, kind: FileKind, setgid: bool) -> D
         Certainty::Unknown(unknown) => {
             let text = format!(
                 "the directories above mount points in {} let everyone pass (0:0 0755 where the runtime makes them)",
-                source.name
+                source.facts.name
             );
             Doubt::new(Certainty::Assumed(text.into()), Certainty::Unknown(unknown))
         }

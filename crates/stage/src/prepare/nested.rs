@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use mivask_model::fact::Unknown;
 use mivask_model::host_mounts::{HostMount, HostMounts};
-use mivask_model::mount::{Preparation, Source, SourceId};
+use mivask_model::mount::{Preparation, Source, SourceFacts, SourceId};
 use mivask_model::personality::Personality;
 use mivask_model::tree::{Certainty, Doubt, Entry, InodeId, Tree};
 
@@ -140,17 +140,14 @@ pub(super) fn source_on(stage: &mut Stage, host: SourceId, mount: Option<&HostMo
     if let Some(shown) = mount.personality.as_ref().and_then(Personality::shown) {
         Arc::make_mut(&mut tree).show_as(&shown);
     }
-    let source = Source {
-        name: Arc::from(format!("host {}", mivask_model::act::quoted(&mount.at))),
+    let facts = SourceFacts {
         filesystem: Some(mount.filesystem.clone()),
-        disk: None,
-        tree,
         read_only: mount.read_only_filesystem,
         native: knows_rules(mount),
         personality: mount.personality.clone().unwrap_or_default(),
-        anonymous: false,
+        ..SourceFacts::local(format!("host {}", mivask_model::act::quoted(&mount.at)))
     };
-    stage.storage.add_source_on(host, source)
+    stage.storage.add_source_on(host, Source::new(tree, facts))
 }
 
 /// Whether the file system of `mount` is one whose rules are known.

@@ -5,9 +5,8 @@ use std::sync::Arc;
 
 use mivask_model::fact::{Provenance, Unknown};
 use mivask_model::mode::FileKind;
-use mivask_model::mount::{MountFlags, Preparation, RootFacts, Source, SourceId, Variant};
+use mivask_model::mount::{MountFlags, Preparation, RootFacts, Source, SourceFacts, SourceId, Variant};
 use mivask_model::mount_kind::MountKind;
-use mivask_model::personality::Personality;
 use mivask_model::refusal::Refusal;
 use mivask_model::tree::{Certainty, Doubt, Entry, InodeId, Tree};
 
@@ -81,9 +80,14 @@ pub(super) enum Fills {
 
 impl Prepared {
     /// A volume with one source and no flags.
-    pub(super) fn single(source: SourceId, kind: MountKind, preparation: Preparation) -> Self {
+    pub(super) fn single(
+        source: SourceId,
+        kind: MountKind,
+        preparation: impl Into<Arc<Preparation>>,
+    ) -> Self {
+        let preparation = preparation.into();
         Self {
-            variants: vec![Variant { when: Arc::default(), source, preparation }],
+            variants: vec![Variant { preparation, ..Variant::only(source) }],
             question: None,
             root: Some(Tree::ROOT),
             flags: MountFlags::default(),
@@ -99,7 +103,9 @@ impl Prepared {
     /// Says that something was done to it.
     pub(super) fn note(&mut self, text: impl Into<Arc<str>>) {
         let text = text.into();
-        self.variants.iter_mut().for_each(|variant| variant.preparation.notes.push(text.clone()));
+        for variant in &mut self.variants {
+            Arc::make_mut(&mut variant.preparation).notes.push(text.clone());
+        }
     }
 }
 
@@ -116,18 +122,8 @@ pub(super) fn root_facts(tree: &Tree, id: InodeId) -> RootFacts {
 /// A source of which nothing is known but that it keeps owners and modes itself.
 pub(super) fn unknown_source(stage: &mut Stage, name: &str, kind: MountKind, unknown: Unknown) -> Prepared {
     let tree = Tree::of_unknown_kind(&unknown, FileKind::File, None);
-    let native = Certainty::Unknown(unknown);
-    let source = Source {
-        name: Arc::from(name),
-        filesystem: None,
-        disk: None,
-        tree: Arc::new(tree),
-        read_only: false,
-        native,
-        personality: Personality::default(),
-        anonymous: false,
-    };
-    let source = stage.add_source(source);
+    let facts = SourceFacts { native: Certainty::Unknown(unknown), ..SourceFacts::local(name) };
+    let source = stage.add_source(Source::new(Arc::new(tree), facts));
     Prepared::single(source, kind, Preparation::default())
 }
 
@@ -138,16 +134,8 @@ pub(super) fn local_source(
     filesystem: Option<Arc<str>>,
     tree: Tree,
 ) -> SourceId {
-    stage.add_source(Source {
-        name: Arc::from(name),
-        filesystem,
-        disk: None,
-        tree: Arc::new(tree),
-        read_only: false,
-        native: Certainty::Known,
-        personality: Personality::default(),
-        anonymous: false,
-    })
+    let facts = SourceFacts { filesystem, ..SourceFacts::local(name) };
+    stage.add_source(Source::new(Arc::new(tree), facts))
 }
 
 /// A new volume of an engine: its root 0:0 0755, or the namespace's root's, and nothing in it.

@@ -20,7 +20,7 @@ impl ContainerMounts<'_> {
     /// known, `None` where it cannot be mounted.
     pub(super) fn shown(&mut self, volume: &mut Prepared, mount: &VolumeMount) -> Option<Option<InodeId>> {
         if let Some(unknown) = &mount.unknown_part {
-            let name = format!("part of {}", self.stage.source(volume.variants[0].source).name);
+            let name = format!("part of {}", self.stage.source(volume.variants[0].source).facts.name);
             let unknown = unknown_source(self.stage, &name, volume.kind.clone(), unknown.clone());
             *volume = Prepared { root: None, flags: volume.flags, ..unknown };
         }
@@ -44,14 +44,16 @@ impl ContainerMounts<'_> {
     /// Nobody listed the part: what is known of the file system holds for it all the same.
     fn part_of_unknown_kind(&mut self, volume: &mut Prepared, mount: &VolumeMount) {
         let whole = self.stage.source(volume.variants[0].source).clone();
-        let name = format!("part of {}", whole.name);
+        let name = format!("part of {}", whole.facts.name);
         let unlisted = whole.tree.doubt(Tree::ROOT).and_then(|doubt| doubt.contents.unknown());
         let unknown = unlisted.cloned().unwrap_or_else(|| {
             let fact = format!("what {name} is mounted at {}", quoted(&mount.at.value));
             Unknown::new(&fact, "list it in the volume's tree")
         });
         let tree = Arc::new(Tree::of_unknown_kind(&unknown, FileKind::File, None));
-        let source = self.stage.add_source(Source { name: name.into(), tree, disk: None, ..whole });
+        let source = self.stage.add_source(
+            Source { tree, ..whole }.with(|facts| (facts.name, facts.disk) = (name.into(), None)),
+        );
         let part = Prepared::single(source, volume.kind.clone(), Preparation::default());
         *volume = Prepared { root: None, flags: volume.flags, ..part };
     }

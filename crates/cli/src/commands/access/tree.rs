@@ -58,7 +58,7 @@ fn starts(actor: &Actor, paths: &[Vec<u8>]) -> Vec<Vec<u8>> {
         return paths.to_vec();
     }
     let declared = actor.mounts.iter().filter(|(_, mount)| mount.origin == MountOrigin::Declared);
-    let mut starts: Vec<Vec<u8>> = declared.map(|(_, mount)| mount.at.to_vec()).collect();
+    let mut starts: Vec<Vec<u8>> = declared.map(|(_, mount)| mount.facts.at.to_vec()).collect();
     starts.sort();
     starts.dedup();
     let mut outer: Vec<Vec<u8>> = Vec::new();
@@ -69,7 +69,7 @@ fn starts(actor: &Actor, paths: &[Vec<u8>]) -> Vec<Vec<u8>> {
         }
     }
     if outer.is_empty() {
-        outer.push(actor.mounts.get(MountTable::ROOT).at.to_vec());
+        outer.push(actor.mounts.get(MountTable::ROOT).facts.at.to_vec());
     }
     outer
 }

@@ -125,7 +125,7 @@ fn acts_of(which: Which, stage: &Stage, actor: &Actor, row: &AccessRow) -> Vec<(
         let (verb, path) = asked(column);
         Act { actor: row.actor.clone(), verb, path, expectation: None }
     };
-    let mounted = actor.mounts.iter().any(|(_, mount)| *mount.at == *row.path);
+    let mounted = actor.mounts.iter().any(|(_, mount)| *mount.facts.at == *row.path);
     let shown = |column: Column, outcome: Option<&Outcome>| {
         let permission = |errno: &Errno| matches!(errno, Errno::EACCES | Errno::EPERM | Errno::EROFS);
         let wanted = match outcome {

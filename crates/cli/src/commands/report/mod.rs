@@ -107,7 +107,7 @@ pub(crate) fn run(args: &Args, err: &mut dyn Write) -> Result<End, Failure> {
     let working = terminal::working("gathering the page");
     let page = gather::page(&whole, (title, &args.input), &paths, &acts)?;
     drop(working);
-    write(&args.output, |out| Ok(report::html(out, &page)?))
+    write(&args.output, |out| Ok(report::html(out, page)?))
 }
 
 /// The acts that are named, or every mistake in them.

@@ -12,6 +12,7 @@ use mivask_core::expect::{Claim, Expected, Paths, Standing, Upheld, Who, uphold}
 use mivask_core::fact::Fact;
 use mivask_core::finding::Limit;
 use mivask_core::glob::Globs;
+use mivask_core::listed::listed;
 use mivask_core::question::Remark;
 use mivask_disk::process::Reach;
 use mivask_read::diagnostic::Diagnostics;
@@ -266,7 +267,9 @@ fn limit(limit: &Fact<Limit>) -> Expected {
 fn strangers(expected: &Expected, actor_names: &ActorNames) -> Vec<String> {
     let named = expected.claim.who().into_iter().flat_map(|who| who.names.iter().chain(&who.except));
     let plain = named.filter(|name| !name.contains(['*', '?', '[']));
-    let unknown = |name: &&String| matches!(actor_names.find(name), Err(ActorError::Unknown { .. }));
+    let unknown = |name: &&String| {
+        matches!(actor_names.find(name), Err(ActorError::Unknown { .. } | ActorError::Workload { .. }))
+    };
     plain.filter(unknown).cloned().collect()
 }
 
@@ -277,8 +280,18 @@ fn stranger<'a>(
     err: &mut dyn Write,
 ) -> std::io::Result<()> {
     let known: Vec<&str> = known.collect();
-    let near = nearest(name, known.iter().copied()).map(|near| format!("did you mean `{near}`?"));
-    let help = near.or_else(|| Some(format!("there is {}", known.join(", "))));
-    let message = format!("there is no actor `{name}`");
+    let near = nearest(name, known.iter().copied());
+    let of_workload: Vec<&&str> = known
+        .iter()
+        .filter(|known| known.split_once('/').is_some_and(|(workload, _)| workload == name))
+        .collect();
+    let help = match near {
+        _ if !of_workload.is_empty() => {
+            format!("it is a workload: write its container, {}", listed(of_workload))
+        }
+        Some(near) => format!("did you mean `{near}`?"),
+        None => format!("there is {}", listed(&known)),
+    };
+    let (message, help) = (format!("there is no actor `{name}`"), Some(help));
     shown::fault(err, &Remark { message, help, from: expected.from.clone() })
 }

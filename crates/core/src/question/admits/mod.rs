@@ -283,8 +283,8 @@ impl Site<'_> {
         let first = self.actor;
         match look(&self.stage.storage, &first.mounts, self.path, Follow::Links) {
             Ok(Sight::There(place)) => {
-                let label = first.mounts.get(place.mount).label.clone();
-                Some(label.unwrap_or_else(|| self.stage.source(place.source).name.clone()))
+                let label = first.mounts.get(place.mount).facts.label.clone();
+                Some(label.unwrap_or_else(|| self.stage.source(place.source).facts.name.clone()))
             }
             Ok(Sight::Missing | Sight::Unlisted) | Err(_) => None,
         }
@@ -297,7 +297,7 @@ impl Site<'_> {
         let mut named = Named::default();
         let mut take = |mounts: &MountTable, path: &[u8], follow| {
             let Ok(Sight::There(place)) = look(&self.stage.storage, mounts, path, follow) else { return };
-            let ids = &mounts.get(place.mount).ids;
+            let ids = &mounts.get(place.mount).facts.ids;
             let source = self.stage.source(place.source);
             let Some(id) = place.inode else { return };
             let inode = source.tree.inode(id);

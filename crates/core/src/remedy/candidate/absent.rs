@@ -38,7 +38,7 @@ pub(super) fn candidates(stage: &Stage, actor: &Actor, act: &Act, step: &Step) -
 
 /// A new volume at the directory, where only the image is.
 pub(super) fn scratch(stage: &Stage, actor: &Actor, name: &str, directory: &[u8]) -> Vec<Candidate> {
-    let mounted = actor.mounts.iter().any(|(_, mount)| *mount.at == *directory);
+    let mounted = actor.mounts.iter().any(|(_, mount)| *mount.facts.at == *directory);
     let above = std::iter::successors(Some(directory), |path| (*path != b"/").then(|| parent(path)));
     let mut nearest =
         above.filter_map(|path| match look(&stage.storage, &actor.mounts, path, Follow::Links) {

@@ -24,7 +24,7 @@ impl Met<'_> {
         if self.mount.is_written_by_kubelet() {
             return Vec::new();
         }
-        let what = Process::Mounts(self.mount.at.to_vec(), vec![option.to_owned()]);
+        let what = Process::Mounts(self.mount.facts.at.to_vec(), vec![option.to_owned()]);
         vec![Candidate { changes: vec![Change::Process(self.name.to_owned(), what)], side: Side::Mount }]
     }
 }

@@ -125,8 +125,8 @@ impl<'a> Met<'a> {
         let inode = tree.inode(place.inode?);
         let namespace = &actor.credentials.first()?.namespace;
         let owner = tree.owner(place.inode?).value();
-        let uid = owner.and_then(|owner| namespace.to_inside_uid(mount.ids.to_kernel_uid(owner.uid)?));
-        let gid = owner.and_then(|owner| namespace.to_inside_gid(mount.ids.to_kernel_gid(owner.gid)?));
+        let uid = owner.and_then(|owner| namespace.to_inside_uid(mount.facts.ids.to_kernel_uid(owner.uid)?));
+        let gid = owner.and_then(|owner| namespace.to_inside_gid(mount.facts.ids.to_kernel_gid(owner.gid)?));
         let (uid, gid) = (uid.map(InsideUid::raw), gid.map(InsideGid::raw));
         Some(Self { stage, actor, name, place, mount, inode, tree, path: path.to_vec(), uid, gid })
     }
@@ -172,7 +172,7 @@ impl<'a> Met<'a> {
         let named = acl.into_iter().flat_map(|acl| acl.groups.iter());
         for (gid, _) in named.filter(|(_, access)| access.grants(needed)) {
             let inside =
-                self.mount.ids.to_kernel_gid(*gid).and_then(|gid| self.namespace().to_inside_gid(gid));
+                self.mount.facts.ids.to_kernel_gid(*gid).and_then(|gid| self.namespace().to_inside_gid(gid));
             all.extend(inside.map(|gid| process(self.name, Process::Joins(gid.raw()))));
         }
         if let Some(uid) = self.uid
@@ -240,7 +240,7 @@ impl<'a> Met<'a> {
         let mut workloads = scene.workloads.iter().filter(|workload| *workload.name == *self.actor.workload);
         let engine = workloads.next().is_some_and(|workload| workload.flavour == Flavour::Compose);
         // Engines fill named and anonymous volumes from the image, nothing else.
-        let bound = matches!(self.mount.kind, MountKind::Bind | MountKind::Tmpfs);
+        let bound = matches!(self.mount.facts.kind, MountKind::Bind | MountKind::Tmpfs);
         if !engine || bound || self.mount.origin != MountOrigin::Declared {
             return Vec::new();
         }
@@ -257,8 +257,8 @@ impl<'a> Met<'a> {
         let namespace = self.namespace();
         let seen = acl.map(|acl| {
             acl.seen(
-                |uid| Some(namespace.to_inside_uid(self.mount.ids.to_kernel_uid(uid)?)?.raw()),
-                |gid| Some(namespace.to_inside_gid(self.mount.ids.to_kernel_gid(gid)?)?.raw()),
+                |uid| Some(namespace.to_inside_uid(self.mount.facts.ids.to_kernel_uid(uid)?)?.raw()),
+                |gid| Some(namespace.to_inside_gid(self.mount.facts.ids.to_kernel_gid(gid)?)?.raw()),
             )
         });
         let mut text = seen.and_then(|acl| AclText::of(&acl)).unwrap_or_default();
@@ -282,7 +282,7 @@ impl<'a> Met<'a> {
         let same =
             Self::at(self.stage, self.actor, self.name, part).is_some_and(|met| met.place.mount == mount);
         // Who mounts it is root, and has to get past that directory too.
-        let personality = &self.stage.source(self.place.source).personality;
+        let personality = &self.stage.source(self.place.source).facts.personality;
         let passes =
             !matches!(personality, Personality::Nfs(nfs) if nfs.export.squash != Some(Squash::Nobody));
         let offered = deeper && closed && same && passes && self.mount.origin == MountOrigin::Declared;
@@ -301,7 +301,7 @@ impl<'a> Met<'a> {
         };
         // The kubelet leaves the host's own directories and those of a server as they are.
         let reached = self.mount.origin == MountOrigin::Declared
-            && !matches!(self.mount.kind, MountKind::HostPath | MountKind::Nfs);
+            && !matches!(self.mount.facts.kind, MountKind::HostPath | MountKind::Nfs);
         if workload.security.fs_group.is_some() || !reached {
             return Vec::new();
         }

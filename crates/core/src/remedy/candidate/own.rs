@@ -40,7 +40,7 @@ impl Met<'_> {
     }
 
     pub(super) fn is_mine(&self) -> bool {
-        let owner = self.mount.ids.to_kernel_uid(self.inode.stored_owner().uid);
+        let owner = self.mount.facts.ids.to_kernel_uid(self.inode.stored_owner().uid);
         owner.is_some_and(|owner| self.actor.credentials[0].fsuid.is(owner))
     }
 }

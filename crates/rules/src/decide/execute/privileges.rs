@@ -154,7 +154,7 @@ fn set_ids(
 /// (`get_vfs_caps_from_disk`, `rootid_owns_currentns`).
 fn file_capabilities<'a>(view: &View<'a>, place: Place) -> Option<&'a FileCapabilities> {
     let file = place.inode.and_then(|id| view.source(place).tree.capabilities(id))?;
-    let root = view.mount(place.mount).ids.to_kernel_uid(DiskUid::new(file.root))?;
+    let root = view.mount(place.mount).facts.ids.to_kernel_uid(DiskUid::new(file.root))?;
     owns(view.who, root).then_some(file)
 }
 
