@@ -20,6 +20,7 @@ use mivask_core::mode::{FileKind, Mode, ModeChange};
 use mivask_core::mount::{Mount, MountFacts, MountFlags, MountOrigin, MountTable, Source, SourceFacts, Variant};
 use mivask_core::personality::Personality;
 use mivask_core::mount_kind::MountKind;
+use mivask_core::outcome::Errno;
 use mivask_core::storage::{Settings, Storage};
 use mivask_core::tree::{Content, Entry, InodeId, Marks, Tree};
 use mivask_core::view::{Devices, View};
@@ -243,6 +244,8 @@ fuzz_target!(|data: &[u8]| {
         }
         let view = View::new(&storage, &table, &mighty, "x", Devices::Listed);
         let stronger = decide(&view, &verb, &path, &mut Unwatched::default());
-        assert!(verdict.is_err() || stronger.is_ok(), "{verb:?} {path:?}: {verdict:?} {stronger:?}");
+        // Without CAP_FSETID a file of the image loses set-group-id, is copied up by that, and then has an ACL to lose.
+        let nothing_to_lose = matches!(verb, Verb::RemovesAcl) && stronger == Err(Errno::ENODATA);
+        assert!(verdict.is_err() || stronger.is_ok() || nothing_to_lose, "{verb:?} {path:?}: {verdict:?} {stronger:?}");
     }
 });

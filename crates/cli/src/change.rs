@@ -76,7 +76,7 @@ pub(crate) fn outline(changes: &Changes, outline: &mut Outline, err: &mut dyn Wr
     known(changes, &outline.actor_names.clone())?;
     let mut notes = Vec::new();
     // Accounts are those of the image of an actor, whose workload may have to be read again.
-    let mut concerned: Vec<Workload> = Vec::new();
+    let mut concerned: Vec<Arc<Workload>> = Vec::new();
     outline.each(&Files::default(), &mut |workload| -> Result<(), Failure> {
         let named = |name: &str| {
             let mut containers = workload.containers.iter();

@@ -55,7 +55,7 @@ const HOST: &str = "host";
 /// Adds what `--disk` and `--image` name; `workloads` are those at hand, all of them if that is `Some`.
 pub(crate) fn add(
     scene: &mut Scene,
-    workloads: Option<&[Workload]>,
+    workloads: Option<&[Arc<Workload>]>,
     input: &Input,
     err: &mut dyn Write,
 ) -> Result<(), Failure> {
@@ -112,7 +112,7 @@ fn source(given: &NamedSource, choice: Choice, err: &mut dyn Write) -> Result<Ga
 fn known(
     name: &str,
     what: &'static str,
-    workloads: Option<&[Workload]>,
+    workloads: Option<&[Arc<Workload>]>,
     names: &dyn Fn(&Workload, &mut BTreeSet<String>),
 ) -> Result<(), Failure> {
     let Some(workloads) = workloads else { return Ok(()) };

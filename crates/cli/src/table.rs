@@ -1,6 +1,5 @@
 //! Questions about single actors, answered workload by workload.
 
-use std::borrow::Cow;
 use std::collections::BTreeSet;
 use std::io::{self, Write};
 use std::sync::Arc;
@@ -8,7 +7,6 @@ use std::sync::Arc;
 use mivask_core::change::Changes;
 use mivask_core::prepare::Staging;
 use mivask_core::question::{Remark, remarks};
-use mivask_core::scene::Workload;
 use mivask_core::sharing::Sharing;
 use mivask_core::stage::{Actor, Stage};
 use mivask_disk::process::Reach;
@@ -162,18 +160,15 @@ pub(crate) fn each(
     let scene = &outline.scene;
     let mut staging = Staging::new(scene, outline.actor_names.clone(), sharing(outline, changes)?);
     outline.each(&Files::default(), &mut |given| {
-        let mut changed = Cow::Borrowed(given);
-        if !changes.is_empty() {
-            changes.apply_to_workload(changed.to_mut())?;
-        }
-        let workload: &Workload = &changed;
-        let mut stage = staging.next(workload);
+        let mut workload = given.clone();
+        changes.apply_to_workload(&mut workload)?;
+        let mut stage = staging.next(&workload);
         changes.apply_to_files(&mut stage)?;
         let number = |actor: &Actor| stage.actors.iter().position(|other| std::ptr::eq(other, actor));
         let wanted = |actor: &Actor| {
             chosen.is_empty() || number(actor).is_some_and(|at| chosen.contains(&(stage.first + at)))
         };
-        let remarks = remarks(scene, std::slice::from_ref(workload), &stage, &wanted);
+        let remarks = remarks(scene, std::slice::from_ref(&workload), &stage, &wanted);
         let actors: Vec<&Actor> = stage.actors.iter().filter(|actor| wanted(actor)).collect();
         visit(&stage, &actors, remarks)
     })

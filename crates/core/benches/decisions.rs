@@ -124,7 +124,7 @@ fn scene(tree: Tree, names: &[&str], at: &str) -> Scene {
         service_account_token: None,
         from: Provenance::rule("bench"),
     };
-    let mut scene = Scene { workloads: vec![workload], ..Scene::default() };
+    let mut scene = Scene { workloads: vec![workload.into()], ..Scene::default() };
     scene.volumes.insert("main".to_owned(), facts);
     scene
 }

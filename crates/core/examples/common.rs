@@ -26,7 +26,7 @@ pub(crate) fn scene() -> Result<Scene, TreeError> {
 
     let mut scene = Scene::default();
     scene.volumes.insert("readings".to_owned(), VolumeFacts::native("ext4", tree, from.clone()));
-    scene.workloads.push(Workload::plain("station", vec![gauge, press], from));
+    scene.workloads.push(Workload::plain("station", vec![gauge, press], from).into());
     Ok(scene)
 }
 

@@ -15,7 +15,7 @@
 //! let from = || Provenance::rule("an example");
 //! let mut scene = Scene::default();
 //! let gauge = Container::plain("gauge", "7101:7200", from());
-//! scene.workloads.push(Workload::plain("station", vec![gauge], from()));
+//! scene.workloads.push(Workload::plain("station", vec![gauge], from()).into());
 //!
 //! let stage = prepare::stage(&scene);
 //! let answer = ask(&stage, &parse_act("gauge reads /etc/tide.conf")?)?;

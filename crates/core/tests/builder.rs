@@ -97,7 +97,7 @@ fn built(base: Base, runtime: Runtime, text: &str) -> Stage {
         from: from(),
     };
     let scene = Scene {
-        workloads: vec![workload],
+        workloads: vec![workload.into()],
         builds: [("built".to_owned(), Recipe { stages })].into(),
         runtime: Some(runtime),
         ..Scene::default()

@@ -43,7 +43,7 @@ pub struct Heading {
 
 #[derive(Debug)]
 enum Kept {
-    Held(Vec<Workload>),
+    Held(Vec<Arc<Workload>>),
     /// The files they are in.
     Again(Vec<Origin>),
 }
@@ -54,7 +54,7 @@ struct Gathering {
     headings: Vec<Heading>,
     containers: Vec<(Arc<str>, Arc<str>)>,
     sharing: Sharing,
-    held: Vec<Workload>,
+    held: Vec<Arc<Workload>>,
     hold: bool,
 }
 
@@ -122,7 +122,7 @@ impl Outline {
     }
 
     /// What was given beside the workloads, and the workloads where they are held.
-    pub fn parts(&mut self) -> (&mut Scene, Option<&[Workload]>) {
+    pub fn parts(&mut self) -> (&mut Scene, Option<&[Arc<Workload>]>) {
         let held = match &self.kept {
             Kept::Held(held) => Some(held.as_slice()),
             Kept::Again(_) => None,
@@ -137,7 +137,7 @@ impl Outline {
     pub fn each<E: From<InputError>>(
         &self,
         files: &dyn FileReader,
-        use_it: &mut dyn FnMut(&Workload) -> Result<(), E>,
+        use_it: &mut dyn FnMut(&Arc<Workload>) -> Result<(), E>,
     ) -> Result<(), E> {
         let parts = match &self.kept {
             Kept::Held(held) => return held.iter().try_for_each(use_it),

@@ -75,7 +75,7 @@ pub fn scene(process: Process, settings: Settings) -> Scene {
         mounts,
         ..Container::plain("process", "0:0", from.clone())
     };
-    scene.workloads.push(Workload {
+    let workload = Workload {
         name: process.name,
         kind: "process".to_owned(),
         flavour: Flavour::Scene,
@@ -86,7 +86,8 @@ pub fn scene(process: Process, settings: Settings) -> Scene {
         containers: vec![container],
         service_account_token: None,
         from,
-    });
+    };
+    scene.workloads.push(Arc::new(workload));
     scene
 }
 

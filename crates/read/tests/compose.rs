@@ -14,7 +14,7 @@ fn project(text: &str, others: &[(&str, &str)]) -> (Workload, Vec<String>) {
     files.extend(others);
     let (scene, diagnostics): (Scene, _) = read("p/compose.yaml", &files);
     let [workload] = scene.workloads.as_slice() else { panic!("{diagnostics:#?}") };
-    (workload.clone(), diagnostics)
+    (Workload::clone(workload), diagnostics)
 }
 
 fn container<'a>(workload: &'a Workload, name: &str) -> &'a Container {

@@ -1,5 +1,7 @@
 //! What each field of a manifest becomes, and what is said about fields that are wrong.
 
+use std::sync::Arc;
+
 use mivask_core::cluster::Backing;
 use mivask_core::fact::Provenance;
 use mivask_core::mount::MountFlags;
@@ -31,7 +33,7 @@ fn read(text: &str) -> (Vec<Workload>, Vec<String>) {
         let (line, _) = source.line_column(diagnostic.span.start);
         format!("{severity} {line}: {}", diagnostic.message)
     });
-    (scene.workloads, said.collect())
+    (scene.workloads.into_iter().map(Arc::unwrap_or_clone).collect(), said.collect())
 }
 
 const STATION: &str = "\

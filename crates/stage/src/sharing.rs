@@ -2,6 +2,7 @@
 //! of them is prepared.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 use mivask_model::fact::Fact;
 use mivask_model::host_mounts::is_within;
@@ -70,9 +71,9 @@ pub struct Sharing {
 impl Sharing {
     /// Those of `workloads`.
     #[must_use]
-    pub fn of<'a>(workloads: impl IntoIterator<Item = &'a Workload>) -> Self {
+    pub fn of(workloads: &[Arc<Workload>]) -> Self {
         let mut all = Self::default();
-        workloads.into_iter().for_each(|workload| all.take(workload));
+        workloads.iter().for_each(|workload| all.take(workload));
         all
     }
 

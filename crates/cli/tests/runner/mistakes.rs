@@ -270,3 +270,27 @@ fn a_kind_that_runs_nothing_here_is_a_note() {
     --- status 0
     ");
 }
+
+#[test]
+fn names_of_very_many_actors_are_counted_and_a_workload_is_answered_with_its_containers() {
+    let pods: String = (0..50)
+        .map(|number| {
+            format!(
+                "apiVersion: v1\nkind: Pod\nmetadata: {{ name: p{number} }}\nspec: {{ containers: [{{ name: c, image: i }}] }}\n---\n"
+            )
+        })
+        .collect();
+    let scratch =
+        Scratch::with("pods.yaml", &pods).and("e.acts", "nobody never reads /x\np7 never reads /x\n");
+    let ask = scratch.run(["ask", "pods.yaml", "p7 reads /x"]);
+    assert!(ask.contains("`p7` is a workload: write its container, p7/c"), "{ask}");
+    let ask = scratch.run(["ask", "pods.yaml", "zz reads /x"]);
+    assert!(ask.contains("p19/c and 30 more"), "{ask}");
+    let ask = scratch.run(["ask", "pods.yaml", "c reads /x"]);
+    assert!(
+        ask.contains("`c` matches several actors: write one of p0/c") && ask.contains("and 30 more"),
+        "{ask}"
+    );
+    let upheld = scratch.run(["uphold", "pods.yaml", "--expect", "e.acts"]);
+    assert!(upheld.contains("and 30 more") && upheld.contains("write its container, p7/c"), "{upheld}");
+}

@@ -260,3 +260,19 @@ fn remedies_as_json() {
     assert_eq!(first["then"]["outcome"], "allowed");
     assert_eq!(first["commands"][1], "chmod g+w /stores/log");
 }
+
+#[test]
+fn what_is_changed_anyway_is_changed_before_every_attempt() {
+    let scratch = Scratch::with(
+        "s.yaml",
+        "
+scene: 1
+containers: [{ name: x, user: '1000:1000', mounts: [{ volume: v, at: /data }] }]
+volumes: { v: { filesystem: ext4, tree: [{ path: /, kind: dir, owner: '0:0', mode: 0755 }, { path: /f, owner: '0:2000', mode: 0640 }] } }
+",
+    );
+    let words = ["remedy", "s.yaml", "x reads /data/f", "--change", "x sets-group 3000 on /data/f"];
+    let shown = scratch.run(words);
+    assert!(shown.contains("1  process  x joins 3000\n"), "{shown}");
+    assert!(!shown.contains("joins 2000"), "{shown}");
+}

@@ -18,7 +18,7 @@ type Database<'a> = (String, &'a mut Accounts);
 /// Makes the change in every database of `whose` that knows the names; one must.
 pub(super) fn change(
     scene: &mut Scene,
-    workloads: &[Workload],
+    workloads: &[Arc<Workload>],
     whose: &str,
     what: &What,
     notes: &mut Vec<String>,
@@ -59,7 +59,7 @@ pub(super) fn change(
 /// The databases `whose` means, of which at least one was given.
 fn databases<'a>(
     scene: &'a mut Scene,
-    workloads: &[Workload],
+    workloads: &[Arc<Workload>],
     whose: &str,
 ) -> Result<Vec<Database<'a>>, String> {
     let containers = workloads.iter().flat_map(|workload| {

@@ -208,7 +208,7 @@ impl Changes {
     pub fn apply_to_surroundings(
         &self,
         scene: &mut Scene,
-        workloads: &[Workload],
+        workloads: &[Arc<Workload>],
     ) -> Result<Vec<String>, ChangeError> {
         let mut notes = Vec::new();
         for change in &self.all {
@@ -237,13 +237,27 @@ impl Changes {
     ///
     /// # Errors
     /// The first change that cannot be made.
-    pub fn apply_to_workload(&self, workload: &mut Workload) -> Result<Vec<String>, ChangeError> {
+    pub fn apply_to_workload(&self, workload: &mut Arc<Workload>) -> Result<Vec<String>, ChangeError> {
         let mut notes = Vec::new();
+        if !self.concerns(workload) {
+            return Ok(notes);
+        }
+        let workload = Arc::make_mut(workload);
         for change in &self.all {
             process::change(workload, change, &mut notes)
                 .map_err(|reason| ChangeError::new(change, reason))?;
         }
         Ok(notes)
+    }
+
+    fn concerns(&self, workload: &Workload) -> bool {
+        self.all.iter().any(|change| match change {
+            Change::FilesystemGroup(_) | Change::Joins(_) => true,
+            Change::Process(name, _) => {
+                workload.containers.iter().any(|container| means(name, &workload.name, &container.name))
+            }
+            Change::Files(_) | Change::Image(_) | Change::Accounts(..) => false,
+        })
     }
 
     /// Makes those that concern files as an actor on `stage` sees them.
@@ -282,7 +296,7 @@ impl Changes {
 }
 
 /// Makes a change of an image's files before anything is prepared.
-fn image(scene: &mut Scene, workloads: &[Workload], act: &Act, globs: &dyn Globs) -> Result<(), String> {
+fn image(scene: &mut Scene, workloads: &[Arc<Workload>], act: &Act, globs: &dyn Globs) -> Result<(), String> {
     let containers = workloads.iter().flat_map(|workload| {
         workload.containers.iter().map(move |container| (workload.name.as_str(), container))
     });

@@ -1,5 +1,7 @@
 //! What is probably not meant, though everything can be read: told before any question is answered.
 
+use std::sync::Arc;
+
 use mivask_model::act::quoted;
 use mivask_model::fact::Provenance;
 use mivask_model::held::Held;
@@ -32,7 +34,7 @@ pub struct Remark {
 #[must_use]
 pub fn remarks(
     scene: &Scene,
-    workloads: &[Workload],
+    workloads: &[Arc<Workload>],
     stage: &Stage,
     wanted: &dyn Fn(&Actor) -> bool,
 ) -> Vec<Remark> {

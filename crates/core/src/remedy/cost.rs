@@ -1,5 +1,7 @@
 //! How much a remedy costs: what else it opens, how many inodes it touches, and what kind of change it is.
 
+use std::collections::BTreeSet;
+
 use mivask_model::act::{Act, Verb};
 use mivask_model::ids::{InsideGid, InsideUid};
 use mivask_model::mode::FileKind;
@@ -10,20 +12,22 @@ use mivask_rules::walk::Follow;
 use mivask_stage::scene::Scene;
 use mivask_stage::stage::Stage;
 
-use super::{ChangedPlace, Remedy, Side, Tried};
+use super::{Base, ChangedPlace, Remedy, Side, Tried};
 use crate::change::{Change, Process};
 use crate::question::contrast::Baseline;
 use crate::question::facts_at;
 use crate::question::{Column, Contrast, OutcomeChange};
 
-/// The remedy with all that is known about it.
+/// The remedy with all that is known about it; `None` where it cannot be made after all.
 pub(super) fn measured(
     scene: &Scene,
-    (base, baselines): (&Stage, &[Baseline<'_>]),
+    (base, baselines): (&Base<'_>, &[Baseline<'_>]),
     act: &Act,
     tried: Tried,
-) -> Remedy {
-    let contrasts = contrasts(baselines, &tried.stage);
+) -> Option<Remedy> {
+    let now = tried.stage(base).ok()?;
+    let base = &base.stage;
+    let contrasts = contrasts(baselines, &now);
     let partial = contrasts.iter().any(|one| one.partial);
     let mut opened: Vec<OutcomeChange> = contrasts.iter().flat_map(|one| one.opened.clone()).collect();
     for row in &mut opened {
@@ -35,7 +39,7 @@ pub(super) fn measured(
     let closed: Vec<OutcomeChange> = contrasts.into_iter().flat_map(|one| one.closed).collect();
     let opens: usize = opened.iter().map(|row| row.paths.len()).sum();
     let closes: usize = closed.iter().map(|row| row.paths.len()).sum();
-    let inodes = inodes(base, &tried);
+    let inodes = inodes(base, &now, &tried);
     let undone = tried.steps.iter().find_map(|step| undone(scene, base, &step.change));
     let kinds: f64 = tried.steps.iter().map(|step| kind(base, &step.change, step.side)).sum();
     let cost = kinds
@@ -45,9 +49,10 @@ pub(super) fn measured(
         + if undone.is_some() { 8.0 } else { 0.0 };
     let mut steps = tried.steps;
     for step in &mut steps {
-        step.place = changed_place(&tried.stage, &step.change);
+        step.place = changed_place(&now, &step.change);
     }
-    Remedy { steps, answer: tried.answer, opened, closed, inodes, undone, notes: tried.notes, partial, cost }
+    let (answer, notes) = (tried.answer, tried.notes);
+    Some(Remedy { steps, answer, opened, closed, inodes, undone, notes, partial, cost })
 }
 
 /// Where a change of files is made, looked up on the stage after it.
@@ -154,7 +159,7 @@ const fn column_of(verb: &Verb) -> Option<Column> {
 }
 
 /// How many inodes have another owner, group, mode or ACL.
-fn inodes(base: &Stage, tried: &Tried) -> usize {
+fn inodes(base: &Stage, now: &Stage, tried: &Tried) -> usize {
     let files = tried.steps.iter().filter_map(|step| match &step.change {
         Change::Files(act) | Change::Image(act) => Some(act.path.as_slice()),
         Change::Process(..) | Change::FilesystemGroup(_) | Change::Joins(_) | Change::Accounts(..) => None,
@@ -163,19 +168,18 @@ fn inodes(base: &Stage, tried: &Tried) -> usize {
     paths.sort_unstable();
     paths.dedup();
     let touches = |stage: &Stage| -> usize {
-        let mut seen = Vec::new();
+        let mut seen = BTreeSet::new();
         let mounts = stage.actors.iter().flat_map(|actor| actor.mounts.iter().map(|(_, mount)| mount));
         mounts
             .filter_map(|mount| {
                 let variant = mount.variants.first()?;
                 // A volume that is new with each pod has nothing to keep.
-                let new = !seen.contains(&variant.source) && mount.facts.kind != MountKind::EmptyDir;
-                seen.push(variant.source);
+                let new = seen.insert(variant.source) && mount.facts.kind != MountKind::EmptyDir;
                 new.then_some(variant.preparation.touches)
             })
             .sum()
     };
-    paths.len() + touches(&tried.stage).saturating_sub(touches(base))
+    paths.len() + touches(now).saturating_sub(touches(base))
 }
 
 /// What each kind of change costs before anything is measured: how much it disturbs whoever works on it next.

@@ -20,7 +20,7 @@ use mivask_stage::prepare::stage;
 use mivask_stage::scene::Scene;
 use mivask_stage::stage::Stage;
 
-use crate::change::{Change, Changes};
+use crate::change::{Change, ChangeError, Changes};
 use crate::question::contrast::Baseline;
 use crate::question::{Answer, OutcomeChange, ask};
 
@@ -124,14 +124,43 @@ impl Remedy {
     }
 }
 
+/// Where every attempt begins.
+struct Base<'a> {
+    stage: Stage,
+    /// What the user changes anyway.
+    changes: &'a Changes,
+}
+
+/// The stage of `scene` with the files that the user changes anyway.
+fn staged(scene: &Scene, changes: &Changes) -> Stage {
+    let mut now = stage(scene);
+    // They were made without an error before.
+    match changes.apply_to_files(&mut now) {
+        Ok(()) => now,
+        Err(_) => stage(scene),
+    }
+}
+
 /// One combination of changes, and where it leads.
 struct Tried {
     /// In order; where files are changed is looked up once it is known to help.
     steps: Vec<RemedyStep>,
-    scene: Scene,
-    stage: Stage,
+    scene: Arc<Scene>,
     answer: Answer,
     notes: Vec<String>,
+}
+
+impl Tried {
+    /// The stage after the changes, made again on `base` rather than kept: of a large scene each is large.
+    ///
+    /// # Errors
+    /// Files cannot be changed so.
+    fn stage(&self, base: &Base<'_>) -> Result<Stage, ChangeError> {
+        let described = self.steps.iter().any(|step| !matches!(step.change, Change::Files(_)));
+        let mut now = if described { staged(&self.scene, base.changes) } else { base.stage.clone() };
+        Changes::new(self.steps.iter().map(|step| step.change.clone()).collect()).apply_to_files(&mut now)?;
+        Ok(now)
+    }
 }
 
 /// Searches for what lets `act` succeed in `scene`; with an expectation of what it leaves, for what fulfils that.
@@ -139,25 +168,20 @@ struct Tried {
 /// # Errors
 /// The act names no actor, or several.
 pub fn remedies(scene: &Scene, changes: &Changes, act: &Act) -> Result<Remedies, ActorError> {
-    let mut base = stage(scene);
-    // What the user changed already was made without an error before.
-    if changes.apply_to_files(&mut base).is_err() {
-        base = stage(scene);
-    }
-    let answer = ask(&base, act)?;
+    let base = Base { stage: staged(scene, changes), changes };
+    let answer = ask(&base.stage, act)?;
     let mut hint = hint::hint(&answer);
     let start = Tried {
         steps: Vec::new(),
-        scene: scene.clone(),
-        stage: base.clone(),
+        scene: Arc::new(scene.clone()),
         answer: answer.clone(),
         notes: Vec::new(),
     };
     if goal(&answer) || matches!(answer.outcome, Outcome::NeverRuns(_)) {
         return Ok(Remedies { answer, remedies: Vec::new(), hint });
     }
-    let found = minimal(search(start, act, &mut hint));
-    if found.is_empty() && on_api_volume(&base, act) {
+    let found = minimal(search(start, &base, act, &mut hint));
+    if found.is_empty() && on_api_volume(&base.stage, act) {
         hint = Some("the kubelet writes that volume and mounts it read-only: copy the file to a volume of the pod's own".to_owned());
     }
     if found.is_empty() && hint.is_none() {
@@ -165,9 +189,10 @@ pub fn remedies(scene: &Scene, changes: &Changes, act: &Act) -> Result<Remedies,
             "no few changes of ids, owners, modes or mounts are enough: see `why` for each check".to_owned(),
         );
     }
-    let baselines: Vec<Baseline<'_>> = base.actors.iter().map(|actor| Baseline::new(&base, actor)).collect();
+    let actors = base.stage.actors.iter();
+    let baselines: Vec<Baseline<'_>> = actors.map(|actor| Baseline::new(&base.stage, actor)).collect();
     let mut remedies: Vec<Remedy> =
-        found.into_iter().map(|one| cost::measured(scene, (&base, &baselines), act, one)).collect();
+        found.into_iter().filter_map(|one| cost::measured(scene, (&base, &baselines), act, one)).collect();
     remedies.sort_by(|a, b| a.cost.total_cmp(&b.cost));
     remedies.truncate(MOST_TOLD);
     Ok(Remedies { answer, remedies, hint })
@@ -180,7 +205,7 @@ fn goal(answer: &Answer) -> bool {
 
 /// Every combination that leads to the goal, the short ones first; `hint` is filled where nothing helps against a check
 /// behind the first.
-fn search(start: Tried, act: &Act, hint: &mut Option<String>) -> Vec<Tried> {
+fn search(start: Tried, base: &Base<'_>, act: &Act, hint: &mut Option<String>) -> Vec<Tried> {
     let mut found: Vec<Tried> = Vec::new();
     let mut seen: BTreeSet<Vec<String>> = BTreeSet::new();
     let mut frontier = vec![start];
@@ -188,7 +213,8 @@ fn search(start: Tried, act: &Act, hint: &mut Option<String>) -> Vec<Tried> {
     while !frontier.is_empty() && tried < MOST_TRIED {
         let mut next = Vec::new();
         for from in &frontier {
-            for candidate in candidate::candidates(&from.scene, &from.stage, act, &from.answer) {
+            let Ok(now) = from.stage(base) else { continue };
+            for candidate in candidate::candidates(&from.scene, &now, act, &from.answer) {
                 let steps = joined(&from.steps, &candidate);
                 let mut key: Vec<String> = steps.iter().map(|step| step.change.to_string()).collect();
                 key.sort();
@@ -196,7 +222,7 @@ fn search(start: Tried, act: &Act, hint: &mut Option<String>) -> Vec<Tried> {
                     continue;
                 }
                 tried += 1;
-                let Some(one) = attempt(from, &candidate, steps, act) else { continue };
+                let Some(one) = attempt(base, (from, &now), &candidate, steps, act) else { continue };
                 // What is met behind the first check may be what nothing gets past.
                 if hint.is_none() {
                     *hint = hint::hint(&one.answer).map(|next| format!("once that is mended, {next}"));
@@ -234,29 +260,26 @@ fn replaces(later: &Change, earlier: &Change) -> bool {
 
 /// Makes the changes of `candidate` after those of `from`, together `steps`; `None` where they cannot be made.
 fn attempt(
-    from: &Tried,
+    base: &Base<'_>,
+    (from, now): (&Tried, &Stage),
     candidate: &candidate::Candidate,
     steps: Vec<RemedyStep>,
     act: &Act,
 ) -> Option<Tried> {
     let changes = Changes::new(candidate.changes.clone());
-    let mut scene = from.scene.clone();
-    let mut notes = from.notes.clone();
-    let files = candidate.changes.iter().all(|change| matches!(change, Change::Files(_)));
-    let mut stage_now = if files {
-        from.stage.clone()
-    } else {
-        notes.extend(changes.apply_to_scene(&mut scene).ok()?);
-        let mut again = stage(&scene);
-        // Files that were changed before are changed again on the new stage.
-        Changes::new(from.steps.iter().map(|step| step.change.clone()).collect())
-            .apply_to_files(&mut again)
-            .ok()?;
-        again
-    };
-    changes.apply_to_files(&mut stage_now).ok()?;
-    let answer = ask(&stage_now, act).ok()?;
-    Some(Tried { steps, scene, stage: stage_now, answer, notes })
+    if candidate.changes.iter().all(|change| matches!(change, Change::Files(_))) {
+        let mut now = now.clone();
+        changes.apply_to_files(&mut now).ok()?;
+        let answer = ask(&now, act).ok()?;
+        return Some(Tried { steps, scene: from.scene.clone(), answer, notes: from.notes.clone() });
+    }
+    let mut scene = Scene::clone(&from.scene);
+    let made = changes.apply_to_scene(&mut scene).ok()?;
+    let notes = [from.notes.as_slice(), &made].concat();
+    let tried = Tried { steps, scene: Arc::new(scene), answer: from.answer.clone(), notes };
+    // Files that were changed before are changed again on the new stage.
+    let answer = ask(&tried.stage(base).ok()?, act).ok()?;
+    Some(Tried { answer, ..tried })
 }
 
 /// Whether the path is on a volume that the kubelet writes.

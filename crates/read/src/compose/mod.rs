@@ -14,6 +14,7 @@ mod volumes;
 
 use std::collections::BTreeMap;
 use std::path::Path;
+use std::sync::Arc;
 
 use mivask_core::scene::Scene;
 
@@ -65,7 +66,7 @@ pub fn add(
     };
     let workload = reading.workload();
     scene.builds.extend(reading.builds);
-    scene.workloads.extend(workload);
+    scene.workloads.extend(workload.map(Arc::new));
 }
 
 /// The files of a project as one.

@@ -11,6 +11,8 @@ mod security;
 mod unmodelled;
 mod volumes;
 
+use std::sync::Arc;
+
 use mivask_core::scene::Scene;
 
 use crate::diagnostic::{Diagnostics, Severity};
@@ -43,7 +45,7 @@ pub fn add(
             let object: api::Pod = api::read("Pod", &origin, diagnostics)?;
             let head = head(object.metadata, "Pod", &origin, diagnostics)?;
             let spec = object.spec.unwrap_or_default();
-            scene.workloads.extend(pod::workload(&spec, &origin.at("spec"), head, diagnostics));
+            scene.workloads.extend(pod::workload(&spec, &origin.at("spec"), head, diagnostics).map(Arc::new));
         }
         "StatefulSet" => {
             let object: api::StatefulSet = api::read("StatefulSet", &origin, diagnostics)?;
@@ -51,7 +53,9 @@ pub fn add(
             head.claims = object.spec.volume_claim_templates;
             claims_of_a_set(&head, &origin, scene);
             let spec = object.spec.template.spec.unwrap_or_default();
-            scene.workloads.extend(pod::workload(&spec, &origin.at("spec.template.spec"), head, diagnostics));
+            scene.workloads.extend(
+                pod::workload(&spec, &origin.at("spec.template.spec"), head, diagnostics).map(Arc::new),
+            );
         }
         "CronJob" => {
             let object: api::CronJob = api::read("CronJob", &origin, diagnostics)?;
@@ -59,13 +63,15 @@ pub fn add(
             let job = object.spec.job_template.spec.unwrap_or_default();
             let spec = job.template.and_then(|template| template.spec).unwrap_or_default();
             let at = origin.at("spec.jobTemplate.spec.template.spec");
-            scene.workloads.extend(pod::workload(&spec, &at, head, diagnostics));
+            scene.workloads.extend(pod::workload(&spec, &at, head, diagnostics).map(Arc::new));
         }
         "PodTemplate" => {
             let object: api::PodTemplate = api::read("PodTemplate", &origin, diagnostics)?;
             let head = head(object.metadata, "PodTemplate", &origin, diagnostics)?;
             let spec = object.template.and_then(|template| template.spec).unwrap_or_default();
-            scene.workloads.extend(pod::workload(&spec, &origin.at("template.spec"), head, diagnostics));
+            scene
+                .workloads
+                .extend(pod::workload(&spec, &origin.at("template.spec"), head, diagnostics).map(Arc::new));
         }
         "Deployment" => templated("Deployment", &origin, scene, diagnostics)?,
         "DaemonSet" => templated("DaemonSet", &origin, scene, diagnostics)?,
@@ -118,7 +124,7 @@ fn templated(
     let template = object.spec.and_then(|spec| spec.template);
     let spec = template.and_then(|template| template.spec).unwrap_or_default();
     let at = origin.at("spec.template.spec");
-    scene.workloads.extend(pod::workload(&spec, &at, head, diagnostics));
+    scene.workloads.extend(pod::workload(&spec, &at, head, diagnostics).map(Arc::new));
     Some(())
 }
 

@@ -78,7 +78,7 @@ pub fn add(
         unmodelled: Vec::new(),
         from: reading.place("process"),
     };
-    scene.workloads.push(Workload {
+    let workload = Workload {
         name,
         kind: "bundle".to_owned(),
         flavour: Flavour::Bundle,
@@ -89,7 +89,8 @@ pub fn add(
         containers: vec![container],
         service_account_token: None,
         from: reading.place("ociVersion"),
-    });
+    };
+    scene.workloads.push(Arc::new(workload));
     Some(())
 }
 

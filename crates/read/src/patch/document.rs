@@ -56,18 +56,20 @@ impl Document {
     ///
     /// # Errors
     /// The layout of the file led the editor astray.
-    pub(super) fn text(&self) -> Result<String, PatchError> {
-        let text = self.file.to_string();
+    pub(super) fn text(self) -> Result<String, PatchError> {
+        let Self { file, document, nodes: before, number: own, container: _, touched } = self;
+        let text = file.to_string();
+        // Of a file with a whole cluster each form is large: what the editor holds is free before the text is read again.
+        drop((file, document));
         let mut diagnostics = Diagnostics::default();
         let nodes = parse(&SourceText::new("", &text), &mut diagnostics);
-        let touched = self.touched.borrow();
-        let alike = nodes.len() == self.nodes.len()
-            && nodes.iter().zip(&self.nodes).enumerate().all(|(number, (new, old))| {
-                let touched: &[Vec<Part>] = if number == self.number { &touched } else { &[] };
+        let touched = touched.into_inner();
+        let alike = nodes.len() == before.len()
+            && nodes.iter().zip(&before).enumerate().all(|(number, (new, old))| {
+                let touched: &[Vec<Part>] = if number == own { &touched } else { &[] };
                 same_but(old, new, &mut Vec::new(), touched)
             });
-        let there =
-            touched.iter().all(|way| nodes.get(self.number).is_some_and(|node| at(node, way).is_some()));
+        let there = touched.iter().all(|way| nodes.get(own).is_some_and(|node| at(node, way).is_some()));
         if alike && there { Ok(text) } else { Err(PatchError::Layout) }
     }
 

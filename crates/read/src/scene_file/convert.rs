@@ -1,6 +1,7 @@
 //! From a scene file to a scene.
 
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use mivask_core::fact::Fact;
 use mivask_core::policy::Policy;
@@ -178,7 +179,7 @@ pub(crate) fn described(
     };
     reading.runtime_fits(&scene, node);
     let own = reading.containers(&scene_file, node);
-    scene.workloads.extend(own);
+    scene.workloads.extend(own.map(Arc::new));
     if scene.workloads.is_empty() && !diagnostics.has_errors() {
         let help = "name a manifest under `workloads:`, or describe `containers:` here".to_owned();
         diagnostics.add(Severity::Error, source, &node.span, "the scene has no workload", Some(help));

@@ -14,13 +14,21 @@ const DEEPEST: usize = 100;
 /// Most nodes that aliases may add, so that a few lines cannot grow without bound.
 const MOST_ALIASED: usize = 200_000;
 
+/// The mark that a document begins, with what follows on the same line.
+const BEGIN: &str = "--- ";
+
 /// The documents of a YAML stream; empty ones are left out.
 ///
 /// A syntax error ends the reading and is reported in `diagnostics`; the documents before it are returned.
 pub fn parse(source: &SourceText, diagnostics: &mut Diagnostics) -> Vec<Node> {
+    // The parser holds a bracket that may begin a key, with all that is in it, until it is closed: for JSON that is the whole
+    // text. Behind a document's beginning there are no such keys.
+    let json = source.text.trim_start().starts_with(['{', '[']);
+    let begin = if json { BEGIN } else { "" };
+    let marked = json.then(|| [begin, &source.text].concat());
     let mut reader = Reader {
-        events: Parser::new_from_str(&source.text),
-        offsets: Offsets::new(&source.text),
+        events: Parser::new_from_str(marked.as_deref().unwrap_or(&source.text)),
+        offsets: Offsets::new(&source.text, begin.len()),
         source,
         diagnostics,
         anchors: BTreeMap::new(),
@@ -97,7 +105,10 @@ impl<'a> Reader<'a> {
                     Some("int" | "float" | "bool" | "null") => true,
                     _ => style == ScalarStyle::Plain,
                 };
-                let node = Node::new(Value::Scalar { text: text.into_owned(), plain }, span);
+                // The parser's strings have room for hundreds of bytes, and nodes of a whole cluster are held at a time.
+                let mut text = text.into_owned();
+                text.shrink_to_fit();
+                let node = Node::new(Value::Scalar { text, plain }, span);
                 (Node { mark, ..node }, anchor)
             }
             Event::SequenceStart(anchor, tag) => {
@@ -126,6 +137,7 @@ impl<'a> Reader<'a> {
         loop {
             match self.next()? {
                 Some((Event::SequenceEnd, end)) => {
+                    items.shrink_to_fit();
                     return Ok(Node::new(Value::Sequence(items), start.start..end.end));
                 }
                 Some((event, span)) => items.push(self.node(event, span, depth + 1)?),
@@ -143,6 +155,7 @@ impl<'a> Reader<'a> {
             let key = match self.next()? {
                 Some((Event::MappingEnd, end)) => {
                     add_merged(&mut pairs, merged);
+                    pairs.shrink_to_fit();
                     return Ok(Node::new(Value::Mapping(pairs), start.start..last.unwrap_or(end.end)));
                 }
                 Some((event, span)) => self.node(event, span, depth + 1)?,
@@ -284,16 +297,19 @@ struct Offsets {
     /// Byte offset of each character; empty where the text is ASCII and both are the same.
     table: Vec<usize>,
     end: usize,
+    /// Characters that the parser was given before the text.
+    before: usize,
 }
 
 impl Offsets {
-    fn new(text: &str) -> Self {
+    fn new(text: &str, before: usize) -> Self {
         let table =
             if text.is_ascii() { Vec::new() } else { text.char_indices().map(|(at, _)| at).collect() };
-        Self { table, end: text.len() }
+        Self { table, end: text.len(), before }
     }
 
     fn byte(&self, character: usize) -> usize {
+        let character = character.saturating_sub(self.before);
         if self.table.is_empty() {
             character.min(self.end)
         } else {

@@ -12,7 +12,7 @@ use mivask_core::exposure::Finding;
 use mivask_core::handoff::Handoff;
 use mivask_core::question::{AccessRow, Answer, MountRow, Remark};
 use mivask_core::remedy::Remedies;
-use mivask_core::stage::Stage;
+use mivask_core::stage::{Actor, Stage};
 
 use crate::remedy::Written;
 use crate::upheld::Run;
@@ -30,8 +30,8 @@ pub struct Report<'a> {
     pub stage: &'a Stage,
     /// What is probably not meant.
     pub remarks: Vec<Remark>,
-    /// The mounts of every actor, grouped by actor.
-    pub mounts: Vec<MountRow>,
+    /// The mounts of an actor: asked for while the page is written, since those of thousands are large.
+    pub mounts: fn(&Stage, &Actor) -> Vec<MountRow>,
     /// The matrix, grouped by actor.
     pub access: Vec<AccessRow>,
     /// What is denied, acts with the same reason together.

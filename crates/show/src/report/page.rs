@@ -3,7 +3,9 @@
 use askama::Template;
 use base64::Engine;
 use base64::prelude::BASE64_STANDARD as STANDARD;
-use mivask_core::question::Column;
+use mivask_core::mount::MountOrigin;
+use mivask_core::question::{Column, MountRow};
+use mivask_core::stage::{Actor, Stage};
 use sha2::{Digest, Sha256};
 
 use super::view::{ActorView, DeniedView, ExpectationView, FindingView, HandoffView, MatrixView, MountsView};
@@ -16,7 +18,7 @@ const SCRIPT: &str = include_str!("../../templates/report.js");
 
 #[derive(Template)]
 #[template(path = "report.html")]
-pub(super) struct Page {
+pub(super) struct Page<'a> {
     /// Our own style and script: nothing of the input is in them.
     style: String,
     script: &'static str,
@@ -30,7 +32,8 @@ pub(super) struct Page {
     remarks: Vec<RemarkView>,
     actors: Vec<ActorView>,
     mounts_figure: String,
-    mounts: Vec<MountsView>,
+    stage: &'a Stage,
+    rows: fn(&Stage, &Actor) -> Vec<MountRow>,
     columns: Vec<&'static str>,
     matrix: Vec<MatrixView>,
     row_count: usize,
@@ -58,8 +61,8 @@ struct RemarkView {
     help: Option<String>,
 }
 
-impl Page {
-    pub(super) fn new(report: &Report<'_>) -> Self {
+impl<'a> Page<'a> {
+    pub(super) fn new(report: &Report<'a>) -> Self {
         let denied = report.denied.iter().enumerate();
         let denied: Vec<DeniedView> =
             denied.map(|(at, one)| DeniedView::new(at + 1, one, report.stage)).collect();
@@ -84,8 +87,9 @@ impl Page {
                 })
                 .collect(),
             actors: report.stage.actors.iter().map(ActorView::new).collect(),
-            mounts_figure: figure::mounts(&report.mounts).inline(),
-            mounts: MountsView::all(&report.mounts),
+            mounts_figure: figure::mounts(&asked_for(report)).inline(),
+            stage: report.stage,
+            rows: report.mounts,
             columns: Column::ALL.map(Column::word).to_vec(),
             matrix: MatrixView::all(&report.access, &report.denied),
             row_count: report.access.len(),
@@ -108,6 +112,17 @@ impl Page {
             assumptions: report.assumptions.iter().map(|text| safe(text)).collect(),
         }
     }
+
+    /// What each actor has mounted, one after the other.
+    fn mounts(&self) -> impl Iterator<Item = MountsView> {
+        self.stage.actors.iter().filter_map(|actor| MountsView::new(&(self.rows)(self.stage, actor)))
+    }
+}
+
+/// The mounts that someone asked for.
+fn asked_for(report: &Report<'_>) -> Vec<MountRow> {
+    let rows = report.stage.actors.iter().flat_map(|actor| (report.mounts)(report.stage, actor));
+    rows.filter(|row| row.origin == MountOrigin::Declared).collect()
 }
 
 /// The same colours for those who choose by the button.

@@ -86,14 +86,10 @@ pub(super) struct MountView {
 }
 
 impl MountsView {
-    pub(super) fn all(rows: &[MountRow]) -> Vec<Self> {
-        let groups = rows.chunk_by(|a, b| a.actor == b.actor);
-        groups
-            .map(|group| Self {
-                actor: safe(&group[0].actor),
-                rows: group.iter().map(MountView::new).collect(),
-            })
-            .collect()
+    /// Those of one actor; `None` where it has none.
+    pub(super) fn new(rows: &[MountRow]) -> Option<Self> {
+        let actor = safe(&rows.first()?.actor);
+        Some(Self { actor, rows: rows.iter().map(MountView::new).collect() })
     }
 }
 

@@ -54,8 +54,8 @@ use mivask_model::refusal::Refusal;
 /// that is not given stays unknown.
 #[must_use]
 pub fn stage(scene: &Scene) -> Stage {
-    let mut staging =
-        Staging::new(scene, Arc::new(scene.actor_names()), Arc::new(Sharing::of(&scene.workloads)));
+    let sharing = Sharing::of(&scene.workloads);
+    let mut staging = Staging::new(scene, Arc::new(scene.actor_names()), Arc::new(sharing));
     let mut stage = staging.empty();
     let host = staging.host.take().map(|host| stage.add_source(host));
     for workload in &scene.workloads {
@@ -106,7 +106,7 @@ impl<'a> Staging<'a> {
     fn add(&mut self, stage: &mut Stage, given: &Workload, host: Option<SourceId>) {
         let scene = &*self.scene;
         let cache = &mut self.cache;
-        let workload = &assigned(scene, given);
+        let workload = &*assigned(scene, given);
         let runtime = scene.runtime_of(workload);
         // A daemon whose containers live in a user namespace makes what is missing as that namespace's root; a
         // kubelet makes it as the host's.
@@ -133,10 +133,12 @@ impl<'a> Staging<'a> {
 }
 
 /// The workload with the ids that its platform gives to pods that name none.
-fn assigned(scene: &Scene, given: &Workload) -> Workload {
-    let mut workload = given.clone();
-    if workload.flavour == Flavour::Pod {
-        let security = &mut workload.security;
+fn assigned<'a>(scene: &Scene, given: &'a Workload) -> Cow<'a, Workload> {
+    let mut workload = Cow::Borrowed(given);
+    let ids = &scene.assigned;
+    let any = ids.user.is_some() || ids.group.is_some() || ids.filesystem_group.is_some();
+    if any && given.flavour == Flavour::Pod {
+        let security = &mut workload.to_mut().security;
         security.run_as_user = security.run_as_user.take().or_else(|| scene.assigned.user.clone());
         security.run_as_group = security.run_as_group.take().or_else(|| scene.assigned.group.clone());
         security.fs_group = security.fs_group.take().or_else(|| scene.assigned.filesystem_group.clone());

@@ -34,7 +34,9 @@ pub struct Scene {
     /// What it is about, in the user's words.
     pub title: Option<String>,
     /// What runs.
-    pub workloads: Vec<Workload>,
+    ///
+    /// Copies of a scene, in which something is changed, share those that stay as they are.
+    pub workloads: Vec<Arc<Workload>>,
     /// What is known of images, by the name workloads use.
     pub images: BTreeMap<String, Image>,
     /// How images are built that is not given, by the same name. What `images` says of one wins.

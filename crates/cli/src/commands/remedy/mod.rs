@@ -72,8 +72,10 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         return Err(Failure::OneRuntimeAtATime("remedy"));
     }
     let reach = Reach { whole: true, ..reach::reach_of(std::slice::from_ref(&args.act)) };
-    let whole = Whole::read(&args.input, &reach, err)?;
+    let mut whole = Whole::read(&args.input, &reach, err)?;
     let act = only(&args.act, &whole.stage, err)?;
+    // Changes are tried on stages of their own; of a large scene this one is large.
+    drop(std::mem::take(&mut whole.stage));
     let working = terminal::working("trying changes, and comparing what each lets and keeps out");
     let found = remedies(whole.scene(), &whole.changes, &act)?;
     drop(working);

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::path::Path;
+use std::sync::Arc;
 
 use crate::inputs::Files;
 use mivask_core::change::{Change, Changes};
@@ -61,10 +62,10 @@ impl Texts {
 }
 
 /// The workload that a change is about.
-fn workload<'a>(scene: &'a Scene, change: &Change) -> Option<&'a Workload> {
+fn workload<'a>(scene: &'a Scene, change: &Change) -> Option<&'a Arc<Workload>> {
     let changes = Changes::new(vec![change.clone()]);
     let name = changes.actors().next().map(|(_, name)| name.to_owned());
-    let named = |workload: &&Workload| {
+    let named = |workload: &&Arc<Workload>| {
         workload.containers.iter().any(|one| match &name {
             Some(name) => *name == one.name || *name == format!("{}/{}", workload.name, one.name),
             None => true,

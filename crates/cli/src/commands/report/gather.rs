@@ -85,7 +85,7 @@ pub(super) fn page<'a>(
         changes: input.facts.change.clone(),
         stage,
         remarks: remarks(whole.scene(), &whole.scene().workloads, stage, &|_| true),
-        mounts: stage.actors.iter().flat_map(|actor| mounts(stage, actor)).collect(),
+        mounts,
         access: matrix,
         denied,
         more_denied,
