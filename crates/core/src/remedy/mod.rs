@@ -131,6 +131,16 @@ struct Base<'a> {
     changes: &'a Changes,
 }
 
+impl<'a> Base<'a> {
+    fn new(scene: &Scene, changes: &'a Changes) -> Self {
+        Self { stage: staged(scene, changes), changes }
+    }
+
+    fn baselines(&self) -> Vec<Baseline<'_>> {
+        self.stage.actors.iter().map(|actor| Baseline::new(&self.stage, actor)).collect()
+    }
+}
+
 /// The stage of `scene` with the files that the user changes anyway.
 fn staged(scene: &Scene, changes: &Changes) -> Stage {
     let mut now = stage(scene);
@@ -168,7 +178,23 @@ impl Tried {
 /// # Errors
 /// The act names no actor, or several.
 pub fn remedies(scene: &Scene, changes: &Changes, act: &Act) -> Result<Remedies, ActorError> {
-    let base = Base { stage: staged(scene, changes), changes };
+    let base = Base::new(scene, changes);
+    mended(scene, (&base, &base.baselines()), act)
+}
+
+/// The same for each of `acts`, whose scene is prepared and swept once for all.
+#[must_use]
+pub fn remedies_of_each(scene: &Scene, changes: &Changes, acts: &[Act]) -> Vec<Result<Remedies, ActorError>> {
+    let base = Base::new(scene, changes);
+    let baselines = base.baselines();
+    acts.iter().map(|act| mended(scene, (&base, &baselines), act)).collect()
+}
+
+fn mended(
+    scene: &Scene,
+    (base, baselines): (&Base<'_>, &[Baseline<'_>]),
+    act: &Act,
+) -> Result<Remedies, ActorError> {
     let answer = ask(&base.stage, act)?;
     let mut hint = hint::hint(&answer);
     let start = Tried {
@@ -180,7 +206,7 @@ pub fn remedies(scene: &Scene, changes: &Changes, act: &Act) -> Result<Remedies,
     if goal(&answer) || matches!(answer.outcome, Outcome::NeverRuns(_)) {
         return Ok(Remedies { answer, remedies: Vec::new(), hint });
     }
-    let found = minimal(search(start, &base, act, &mut hint));
+    let found = minimal(search(start, base, act, &mut hint));
     if found.is_empty() && on_api_volume(&base.stage, act) {
         hint = Some("the kubelet writes that volume and mounts it read-only: copy the file to a volume of the pod's own".to_owned());
     }
@@ -189,10 +215,8 @@ pub fn remedies(scene: &Scene, changes: &Changes, act: &Act) -> Result<Remedies,
             "no few changes of ids, owners, modes or mounts are enough: see `why` for each check".to_owned(),
         );
     }
-    let actors = base.stage.actors.iter();
-    let baselines: Vec<Baseline<'_>> = actors.map(|actor| Baseline::new(&base.stage, actor)).collect();
     let mut remedies: Vec<Remedy> =
-        found.into_iter().filter_map(|one| cost::measured(scene, (&base, &baselines), act, one)).collect();
+        found.into_iter().filter_map(|one| cost::measured(scene, (base, baselines), act, one)).collect();
     remedies.sort_by(|a, b| a.cost.total_cmp(&b.cost));
     remedies.truncate(MOST_TOLD);
     Ok(Remedies { answer, remedies, hint })

@@ -11,7 +11,7 @@ use mivask_core::outcome::Errno;
 use mivask_core::question::{
     AccessRow, Answer, Column, access, ask, ask_as, default_rows, free_path, mounts, remarks,
 };
-use mivask_core::remedy::{Remedies, remedies};
+use mivask_core::remedy::remedies_of_each;
 use mivask_core::settle::Outcome;
 use mivask_core::stage::{Actor, Stage};
 use mivask_core::trace::{Check, StepResult};
@@ -65,10 +65,7 @@ pub(super) fn page<'a>(
     let more_denied = reasons.all.len().saturating_sub(MOST_DRAWN);
     let mut denied = reasons.all;
     denied.truncate(MOST_DRAWN);
-    let mut texts = Texts::default();
-    for one in &mut denied {
-        one.remedies = mended(whole, &mut texts, &one.answer);
-    }
+    mend(whole, &mut denied);
     let handoffs = handoffs(stage, &[]);
     let limits = &whole.policy.limits;
     let findings = exposure(stage, limits, &whole.policy.accepted, &Patterns)?;
@@ -190,22 +187,24 @@ impl Reasons {
     }
 }
 
-/// What would let an act succeed, the narrowest first.
-fn mended(
-    whole: &Whole,
-    texts: &mut Texts,
-    answer: &Answer,
-) -> Option<(Remedies, Vec<mivask_show::remedy::Written>)> {
-    // What is meant to be denied needs no remedy.
-    if answer.act.expectation.is_some() && answer.holds() == Some(true) {
-        return None;
+/// Fills in what would let the acts succeed, the narrowest first.
+fn mend(whole: &Whole, denied: &mut [Denied]) {
+    let mut texts = Texts::default();
+    let acts: Vec<Act> = denied.iter().filter_map(|one| to_be_mended(&one.answer)).collect();
+    let mut found = remedies_of_each(whole.scene(), &whole.changes, &acts).into_iter();
+    for one in denied.iter_mut().filter(|one| to_be_mended(&one.answer).is_some()) {
+        // Two workloads of one name: which of them is to be changed no one can say.
+        let Some(Ok(mut found)) = found.next() else { continue };
+        found.remedies.truncate(MOST_REMEDIES);
+        let written = found.remedies.iter().map(|remedy| texts.written(whole.scene(), remedy)).collect();
+        one.remedies = Some((found, written));
     }
-    let act = Act { expectation: None, ..answer.act.clone() };
-    // Two workloads of one name: which of them is to be changed no one can say.
-    let mut found = remedies(whole.scene(), &whole.changes, &act).ok()?;
-    found.remedies.truncate(MOST_REMEDIES);
-    let written = found.remedies.iter().map(|remedy| texts.written(whole.scene(), remedy)).collect();
-    Some((found, written))
+}
+
+/// The act that a remedy is looked for; what is meant to be denied needs none.
+fn to_be_mended(answer: &Answer) -> Option<Act> {
+    let meant = answer.act.expectation.is_some() && answer.holds() == Some(true);
+    (!meant).then(|| Act { expectation: None, ..answer.act.clone() })
 }
 
 fn expectations(whole: &Whole, input: &str) -> Result<Run, Failure> {
