@@ -1,8 +1,35 @@
 //! What to do about mistakes in acts, changes and expectations.
 
 use mivask_core::act::{ActErrorKind, Verb};
+use mivask_core::mode::Mode;
 
 use crate::nearest::nearest;
+
+/// The verb for what a command of POSIX does.
+fn of_command(word: &str) -> Option<&'static Verb> {
+    let verb = match word {
+        "chmod" => "sets-mode",
+        "chown" => "sets-owner",
+        "chgrp" => "sets-group",
+        "cat" | "head" | "tail" | "less" | "more" | "grep" => "reads",
+        "echo" | "tee" => "writes",
+        "ls" => "lists",
+        "cd" => "enters",
+        "rm" | "unlink" => "deletes",
+        "rmdir" => "removes-directory",
+        "mkdir" => "makes-directory",
+        "mkfifo" => "makes-fifo",
+        "mknod" => "makes-node",
+        "touch" => "creates",
+        "mv" => "renames",
+        "ln" => "links",
+        "stat" => "inspects",
+        "exec" | "sh" => "runs",
+        "setfacl" => "sets-acl",
+        _ => return None,
+    };
+    Verb::ALL.iter().find(|known| known.word() == verb)
+}
 
 /// What to do about a mistake in an act, a change or an expectation.
 #[must_use]
@@ -18,11 +45,15 @@ pub fn help(kind: &ActErrorKind) -> String {
         }
         ActErrorKind::Short { form: None, .. } | ActErrorKind::Detail { form: None, .. } => form.to_owned(),
         ActErrorKind::Nothing(_) => "name at least one, with commas between several".to_owned(),
-        ActErrorKind::Verb(word) => match nearest(word, words.clone()) {
-            Some(verb) => format!("did you mean `{verb}`?"),
-            None => format!("the verbs are {}", words.collect::<Vec<_>>().join(", ")),
+        ActErrorKind::Verb(word) => match (of_command(word), nearest(word, words.clone())) {
+            (Some(verb), _) => format!("write `{}`", verb.form()),
+            (None, Some(verb)) => format!("did you mean `{verb}`?"),
+            (None, None) => format!("the verbs are {}", words.collect::<Vec<_>>().join(", ")),
         },
-        ActErrorKind::Change(_) => "write octal digits such as 0640, or clauses such as g+w,o-rwx".to_owned(),
+        ActErrorKind::Change(text) => {
+            let forms = "write octal digits such as 0640, or clauses such as g+w,o-rwx";
+            Mode::slip(text).unwrap_or_else(|| forms.to_owned())
+        }
         ActErrorKind::Id(_) => "acts name ids by number, as the container sees them".to_owned(),
         ActErrorKind::Owner(_) => {
             "write UID, UID:GID or :GID, by number, as the container sees them".to_owned()

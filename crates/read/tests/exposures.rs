@@ -92,6 +92,8 @@ fn what_lends_its_owner_counts_where_it_can_be_run_and_lends() {
         (program("0:0", "4755"), &quiet, "", &[]),
         (program("0:0", "4755"), GAUGE, ", options: [nosuid]", &[]),
         (program("0:0", "4755"), GAUGE, ", options: [noexec]", &[]),
+        // A script is run by its interpreter, and lends nothing.
+        (program("0:0", "4755").replace("content: program", "content: '#!/bin/sh'"), GAUGE, "", &[]),
     ];
     for (entries, gauge, mount, wanted) in cases {
         assert_eq!(on_volume(entries, gauge, mount), *wanted, "{entries} {gauge}{mount}");

@@ -146,7 +146,7 @@ macro_rules! said {
 said! {
     an_id_beyond_the_apis_range: "runAsUser: 7101" => "runAsUser: 2147483648", ["error 9: 2147483648 is not an id: the API takes 0 to 2147483647"];
     an_id_as_a_whole_float: "runAsUser: 7101" => "runAsUser: 7.101e3", [];
-    an_id_as_octal: "runAsUser: 7101" => "runAsUser: 017", [];
+    an_id_as_octal: "runAsUser: 7101" => "runAsUser: 017", ["warning 9: 017 is an octal number here: the id is 15"];
     an_id_that_is_a_name: "runAsUser: 7101" => "runAsUser: gauge", ["error 9: expected a whole number, found the text `gauge`"];
     groups_that_are_no_list: "[7310, 7320]" => "50", ["error 10: expected a list, found `50`"];
     a_policy_in_the_wrong_case: "OnRootMismatch" => "onrootmismatch", ["error 11: `onrootmismatch` is refused by the API"];

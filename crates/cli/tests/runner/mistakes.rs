@@ -272,6 +272,44 @@ fn a_kind_that_runs_nothing_here_is_a_note() {
 }
 
 #[test]
+fn a_command_in_place_of_a_verb_is_answered_with_the_act() {
+    let scratch = Scratch::with("s.yaml", "scene: 1\ncontainers: [{ name: a, user: '5:5' }]\n");
+    for (act, form) in [
+        ("a chmod 640 /f", "write `ACTOR sets-mode MODE on PATH`"),
+        ("a cat /f", "write `ACTOR reads PATH`"),
+        ("a rm /f", "write `ACTOR deletes PATH`"),
+        ("a raeds /f", "did you mean `reads`?"),
+    ] {
+        let shown = scratch.run(["ask", "s.yaml", act]);
+        assert!(shown.contains(form), "{act}: {shown}");
+    }
+}
+
+#[test]
+fn the_host_has_no_other_identity_and_a_page_is_no_picture() {
+    let scratch = Scratch::with("s.yaml", "scene: 1\ncontainers: [{ name: a, user: '5:5' }]\n");
+    for change in ["host umask 0002", "host becomes 5:5", "host joins 5"] {
+        let shown = scratch.run(["compare", "s.yaml", "--change", change]);
+        assert!(shown.contains("the host is root itself") && shown.ends_with("--- status 2"), "{shown}");
+    }
+    let shown = scratch.run(["report", "s.yaml", "-o", "x.svg"]);
+    assert!(shown.contains("write --figure walk, mounts or handoff"), "{shown}");
+    assert!(!scratch.path().join("x.svg").exists());
+}
+
+#[test]
+fn an_id_that_yaml_reads_as_octal_is_pointed_at() {
+    let pod = |ids: &str| pod(&format!("{{ {ids} }}"));
+    let shown = Scratch::with("pod.yaml", &pod("runAsUser: 05101")).run(["identity", "pod.yaml"]);
+    assert!(shown.contains("warning: 05101 is an octal number here: the id is 2625"), "{shown}");
+    assert!(shown.contains("help: write 5101 if you mean that, or 2625"), "{shown}");
+    for plain in ["runAsUser: 5101", "runAsUser: 0", "runAsUser: 07"] {
+        let shown = Scratch::with("pod.yaml", &pod(plain)).run(["identity", "pod.yaml"]);
+        assert!(!shown.contains("octal"), "{plain}: {shown}");
+    }
+}
+
+#[test]
 fn names_of_very_many_actors_are_counted_and_a_workload_is_answered_with_its_containers() {
     let pods: String = (0..50)
         .map(|number| {

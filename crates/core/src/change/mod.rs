@@ -227,6 +227,10 @@ impl Changes {
                 Change::FilesystemGroup(gid) | Change::Joins(gid) => {
                     notes.extend(hints(scene, *gid, None).into_iter().map(|hint| hint.to_string()));
                 }
+                Change::Process(name, _) if name == HOST => {
+                    let reason = "the host is root itself, for setting things up: it is not described and has no other identity";
+                    return Err(ChangeError::new(change, reason.to_owned()));
+                }
                 Change::Files(_) | Change::Process(..) => {}
             }
         }

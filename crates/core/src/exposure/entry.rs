@@ -171,7 +171,10 @@ impl Met<'_> {
         let user = mode.has(Mode::SET_USER_ID);
         let group = mode.has(Mode::new(0o2010));
         let works = !self.mount.flags.has(MountFlags::NO_SUID) && !self.who.no_new_privileges;
-        if self.swept.kind != FileKind::File || !(user || group) || !works || !self.allowed(Column::Run) {
+        // The kernel takes the ids of a script's interpreter (`bprm_fill_uid` of the last program alone).
+        let script = matches!(self.tree.content(self.id), Content::Script(_));
+        let set_id = (user || group) && works && !script;
+        if self.swept.kind != FileKind::File || !set_id || !self.allowed(Column::Run) {
             return;
         }
         let owner = self.mount.facts.ids.to_kernel_uid(self.inode.stored_owner().uid);

@@ -25,7 +25,7 @@ pub(crate) use ask::explored;
 pub use ask::{Answer, ask, ask_as};
 pub use confirm::{Comparison, Held, compare, unsettled};
 pub use contrast::{CellOutcome, Contrast, FileChange, MOST_COMPARED, OutcomeChange, contrast};
-pub use decode::{Decoded, decode};
+pub use decode::{Decoded, common_modes, decode};
 pub use facts::{PathFacts, facts_at, facts_of, free_path};
 pub use imprints::{ImprintRow, imprints};
 pub use listing::{Line, Listed, Listing, entries, listings};

@@ -103,6 +103,14 @@ impl ModeChange {
         }
     }
 
+    /// Whether it has an `X`: x only where some class has it already, or on a directory.
+    #[must_use]
+    pub fn spreads_execute(&self) -> bool {
+        let Self::Clauses(clauses) = self else { return false };
+        let mut actions = clauses.iter().flat_map(|clause| &clause.actions);
+        actions.any(|(_, bits)| matches!(bits, Bits::Letters(letters) if letters.contains('X')))
+    }
+
     /// What `mode` becomes. `umask` counts where a clause names no class, as POSIX has it; a directory's
     /// set-id bits go only where `s` or an octal mode names them.
     #[must_use]

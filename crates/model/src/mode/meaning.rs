@@ -137,10 +137,10 @@ impl Concern {
             }
             Self::StickyFile => "the sticky bit has no effect on a file",
             Self::RunsAsOwner => {
-                "setuid: whoever runs it acts as its owner, unless nosuid or no-new-privileges"
+                "setuid: whoever runs it acts as its owner, unless nosuid or no-new-privileges; on a script (#!) it does nothing"
             }
             Self::RunsAsGroup => {
-                "setgid: whoever runs it acts with its group, unless nosuid or no-new-privileges"
+                "setgid: whoever runs it acts with its group, unless nosuid or no-new-privileges; on a script (#!) it does nothing"
             }
             Self::OpenToAll => "everyone who reaches it can change it",
             Self::OpenWithoutSticky => {

@@ -3,6 +3,7 @@
 mod change;
 mod meaning;
 mod notation;
+mod slip;
 
 use std::fmt;
 use std::str::FromStr;
@@ -17,10 +18,18 @@ pub use notation::{NotationError, Written};
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default)]
 pub struct Mode(u16);
 
-/// A text that is not an octal mode.
+/// A text that is not a mode, or not a change of one.
 #[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
-#[error("`{0}` is not an octal mode")]
+#[error("{}", self.said())]
 pub struct ModeError(pub String);
+
+impl ModeError {
+    /// What is wrong, and what to write instead.
+    fn said(&self) -> String {
+        let help = slip::slip(&self.0).unwrap_or_else(|| "write octal (0640) or clauses (g+w,o=)".to_owned());
+        format!("`{}` is not a mode: {help}", self.0)
+    }
+}
 
 impl Mode {
     /// Set-user-id, `04000`.
@@ -36,6 +45,23 @@ impl Mode {
     #[must_use]
     pub const fn new(raw: u16) -> Self {
         Self(raw & 0o7777)
+    }
+
+    /// The mode that `text`, read as octal, would be in decimal, where that is what someone must have meant: 420 for 0644.
+    #[must_use]
+    pub fn in_decimal(text: &str) -> Option<Self> {
+        slip::in_decimal(text)
+    }
+
+    /// What is wrong with a text that is not a mode, and what to write instead, where it is a usual slip.
+    #[must_use]
+    pub fn slip(text: &str) -> Option<String> {
+        slip::slip(text)
+    }
+
+    /// Modes that people use, from none to all.
+    pub fn common() -> impl Iterator<Item = Self> {
+        slip::COMMON.into_iter().map(Self::new)
     }
 
     /// The bits as a number, `0` to `0o7777`.

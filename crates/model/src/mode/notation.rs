@@ -2,6 +2,7 @@
 
 use std::str::FromStr;
 
+use super::slip::slip;
 use super::{FileKind, Mode, ModeChange, symbolic};
 
 /// A mode that someone wrote, and the kind of file its first letter names.
@@ -15,10 +16,16 @@ pub struct Written {
 
 /// A text that is not a mode in any form.
 #[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
-#[error(
-    "`{0}` is not a mode: write octal (0750, 100644), letters (rwxr-x---, drwxr-s---) or clauses (u=rwx,g=rx,o=)"
-)]
+#[error("{}", self.said())]
 pub struct NotationError(pub String);
+
+impl NotationError {
+    fn said(&self) -> String {
+        let forms = "write octal (0750, 100644), letters (rwxr-x---, drwxr-s---) or clauses (u=rwx,g=rx,o=)";
+        let help = slip(&self.0).unwrap_or_else(|| forms.to_owned());
+        format!("`{}` is not a mode: {help}", self.0)
+    }
+}
 
 /// The part of `st_mode` that says what kind a file is, `0170000`.
 const KINDS: u32 = 0o170_000;
@@ -104,6 +111,14 @@ impl Mode {
         }
         let bits: u16 = special << 9 | nine;
         Some(Self::new(bits))
+    }
+
+    /// The bits as clauses that name these alone, such as `u=x,g=w`: empty where there is none.
+    #[must_use]
+    pub fn named(self, sign: char) -> String {
+        let all = self.clauses();
+        let some = all.split(',').filter(|clause| !clause.ends_with('='));
+        some.map(|clause| clause.replacen('=', &sign.to_string(), 1)).collect::<Vec<_>>().join(",")
     }
 
     /// The same bits as clauses of POSIX chmod that set all of them: `u=rwx,g=rxs,o=`.

@@ -76,11 +76,13 @@ struct Reader<'a, 'o> {
 impl Reader<'_, '_> {
     fn id(&mut self, key: &str, value: Option<i64>) -> Option<Fact<u32>> {
         let id = self.in_range(key, value?)?;
+        self.octal(&self.origin.at(key), id);
         Some(self.origin.fact(key, &format!("securityContext.{key}"), id))
     }
 
     fn element(&mut self, key: &str, index: usize, value: i64) -> Option<Fact<u32>> {
         let id = self.in_range(key, value)?;
+        self.octal(&self.origin.at(key).item(index), id);
         Some(self.origin.at(key).item(index).fact("", &format!("securityContext.{key}"), id))
     }
 
@@ -91,6 +93,18 @@ impl Reader<'_, '_> {
             self.origin.diagnostic(Severity::Error, key, message, None, self.diagnostics);
         }
         id
+    }
+
+    /// YAML reads a number that begins with 0 as octal, and ids are rarely meant so.
+    fn octal(&mut self, at: &Origin<'_>, id: u32) {
+        let written = at.node.text().unwrap_or_default();
+        let digits =
+            written.strip_prefix('0').filter(|digits| digits.parse::<u32>().is_ok_and(|meant| meant != id));
+        if let Some(digits) = digits {
+            let message = format!("{written} is an octal number here: the id is {id}");
+            let help = format!("write {} if you mean that, or {id}", digits.trim_start_matches('0'));
+            at.diagnostic(Severity::Warning, "", message, Some(help), self.diagnostics);
+        }
     }
 
     fn flag(&mut self, key: &str, value: Option<bool>) -> Option<Fact<bool>> {

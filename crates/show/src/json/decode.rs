@@ -19,6 +19,10 @@ pub(super) struct ModeJson {
     letters: String,
     clauses: String,
     classes: Vec<ClassJson>,
+    /// Clauses of the bits that the change sets, such as `g+w`; empty where it sets none.
+    sets: String,
+    /// Clauses of the bits that it clears.
+    clears: String,
     notes: Vec<&'static str>,
     created: Vec<CreatedJson>,
 }
@@ -54,7 +58,14 @@ impl ModeJson {
             letters: symbolic(row.kind, row.mode),
             clauses: row.mode.clauses(),
             classes: Class::ALL.map(class).into(),
-            notes: row.concerns.iter().map(|concern: &Concern| concern.text()).collect(),
+            sets: row.sets.named('+'),
+            clears: row.clears.named('-'),
+            notes: row
+                .remarks
+                .iter()
+                .copied()
+                .chain(row.concerns.iter().map(|concern: &Concern| concern.text()))
+                .collect(),
             created: made
                 .map(|(umask, mode)| CreatedJson { umask: umask.to_string(), mode: mode.to_string() })
                 .collect(),

@@ -24,7 +24,7 @@ pub use acts::acts;
 pub use admits::{admissions, reached};
 pub use compare::compared;
 pub use confirm::{confirmed, random_acts};
-pub use decode::decoded;
+pub use decode::{About, common_modes, decoded, umask};
 pub use exposure::findings;
 pub use handoff::handoffs;
 pub use identity::identities;

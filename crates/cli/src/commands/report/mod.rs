@@ -74,6 +74,12 @@ enum ReportError {
     /// Other figures are of no act.
     #[error("--act and --acts apply to the figure of a walk only: leave them out, or write --figure walk")]
     NoActInFigure,
+    /// A page is not a picture.
+    #[error(
+        "the page is HTML, and {} is named as a picture: write --figure walk, mounts or handoff for one, or name a .html file",
+        .0.display()
+    )]
+    PageAsPicture(PathBuf),
 }
 
 impl CommandError for ReportError {}
@@ -89,6 +95,12 @@ pub(crate) fn run(args: &Args, err: &mut dyn Write) -> Result<End, Failure> {
             return Err(ReportError::NoActInFigure.into());
         }
         Some(Which::Walk | Which::Mounts | Which::Handoff) | None => {}
+    }
+    let picture = |name: &std::ffi::OsStr| {
+        ["svg", "png", "pdf", "jpg"].iter().any(|known| name.eq_ignore_ascii_case(known))
+    };
+    if args.figure.is_none() && args.output.extension().is_some_and(picture) {
+        return Err(ReportError::PageAsPicture(args.output.clone()).into());
     }
     let paths = load::inside_paths(&args.paths)?;
     let whole = Whole::read(&args.input, &Reach { paths: paths.clone(), whole: true }, err)?;
