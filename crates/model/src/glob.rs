@@ -17,6 +17,20 @@ impl PatternError {
     }
 }
 
+/// Whether `text` is a pattern, not a path.
+#[must_use]
+pub fn is_pattern(text: &[u8]) -> bool {
+    text.iter().any(|byte| matches!(byte, b'*' | b'?' | b'['))
+}
+
+/// The directory that everything below which a pattern can match is in: `/data` of `/data/*.csv`.
+#[must_use]
+pub fn fixed_part(pattern: &[u8]) -> &[u8] {
+    let wild = pattern.iter().position(|byte| matches!(byte, b'*' | b'?' | b'[')).unwrap_or(pattern.len());
+    let end = pattern[..wild].iter().rposition(|byte| *byte == b'/').unwrap_or(0);
+    if end == 0 { b"/" } else { &pattern[..end] }
+}
+
 /// Makes matchers of patterns such as `/data/**/*.csv`; this crate has no pattern language of its own.
 pub trait Globs: fmt::Debug {
     /// The matcher of a pattern.

@@ -3,7 +3,7 @@
 use std::io::Write;
 
 use clap::ValueEnum;
-use mivask_core::exposure::{Accepted, AcceptedError, Finding, Limit, Severity, exposure};
+use mivask_core::exposure::{Accepted, Finding, Limit, PathPatternError, Severity, exposure};
 use mivask_core::fact::{Fact, Provenance};
 use mivask_disk::process::Reach;
 use mivask_show::{json, text};
@@ -59,7 +59,7 @@ impl Level {
     }
 }
 
-impl CommandError for AcceptedError {}
+impl CommandError for PathPatternError {}
 
 /// What the scene accepts and nothing is any more: it would hide what comes later.
 fn stale<'a>(accepted: &'a [Accepted], found: &[Finding]) -> Vec<&'a Accepted> {

@@ -286,3 +286,36 @@ fn findings_as_json() {
     assert_eq!(drop["paths"], json!(["/hold/drop", "/stores/drop"]));
     assert_eq!(drop["accepted"], json!(null));
 }
+
+#[test]
+fn limits_take_patterns_as_expectations_do() {
+    let scene = "scene: 1
+containers: [{ name: a, user: '9:9', mounts: [{ volume: v, at: /d }] }]
+volumes:
+  v:
+    filesystem: ext4
+    tree:
+      - { path: /, kind: dir, owner: '5:5', mode: 0755 }
+      - { path: /.ssh, kind: dir, owner: '5:5', mode: 0700 }
+      - { path: /.ssh/key, owner: '5:5', mode: 0640 }
+      - { path: /.ssh/narrow, owner: '5:5', mode: 0600 }
+      - { path: /.ssh/link, kind: link, owner: '5:5', target: key }
+at-most: ['LIMIT']
+";
+    let found = |limit: &str| {
+        let scratch = Scratch::with("s.yaml", &scene.replace("LIMIT", limit));
+        let document = scratch.json(["exposure", "s.yaml", "--format", "json"]);
+        let findings = document["findings"].as_array().unwrap();
+        findings.iter().flat_map(|one| one["paths"].as_array().unwrap().clone()).collect::<Vec<_>>()
+    };
+    // Whoever can reach it: the program that refuses it runs as somebody else.
+    assert_eq!(found("/d/.ssh/* at-most 0600"), ["/d/.ssh/key"]);
+    assert_eq!(found("a /d/*/k?y at-most 0600"), ["/d/.ssh/key"]);
+    assert_eq!(found("/d/.ssh/k* at-most 0640 owned-by 5"), [""; 0]);
+    assert_eq!(found("/d/.ssh/* at-most 0640 owned-by 7").len(), 2);
+    assert_eq!(found("/nowhere/** at-most 0600"), [""; 0]);
+    let wrong =
+        Scratch::with("s.yaml", &scene.replace("LIMIT", "/d/[ at-most 0600")).run(["exposure", "s.yaml"]);
+    assert!(wrong.contains("s.yaml:12:11 at-most: `/d/[` is not a pattern of paths"), "{wrong}");
+    assert!(wrong.ends_with("--- status 2"), "{wrong}");
+}

@@ -6,10 +6,7 @@ use mivask_stage::stage::Actor;
 
 use super::{Paths, Who};
 
-/// Whether `text` is a pattern.
-pub(super) fn is_pattern(text: &[u8]) -> bool {
-    text.iter().any(|byte| matches!(byte, b'*' | b'?' | b'['))
-}
+pub(super) use mivask_model::glob::is_pattern;
 
 fn matcher(pattern: &[u8], globs: &dyn Globs) -> Result<Matcher, PatternError> {
     if is_pattern(pattern) {

@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use mivask_model::fact::{Fact, Provenance};
+use mivask_model::glob::{Globs, Matcher, fixed_part, is_pattern};
 use mivask_model::mode::{FileKind, Mode, symbolic};
 use mivask_model::tree::Marks;
 use mivask_rules::lookup::{Sight, look};
@@ -10,21 +11,61 @@ use mivask_rules::view::Place;
 use mivask_rules::walk::Follow;
 use mivask_stage::stage::{Actor, Stage};
 
-use super::{Kind, Severity, Single, path_text};
+use super::{Kind, PathPatternError, Severity, Single, path_text};
 use crate::finding::Limit;
-use crate::question::facts_of;
+use crate::question::{Event, facts_of, follow};
 
-/// Adds a finding for each limit that someone sees broken.
-pub(super) fn check(stage: &Stage, limits: &[Fact<Limit>], singles: &mut Vec<Single>) {
+/// Adds a finding for each limit that someone sees broken, of a pattern for each path that it matches.
+///
+/// # Errors
+/// A path is not a pattern.
+pub(super) fn check(
+    stage: &Stage,
+    limits: &[Fact<Limit>],
+    globs: &dyn Globs,
+    singles: &mut Vec<Single>,
+) -> Result<(), PathPatternError> {
     for limit in limits {
+        let pattern = &limit.value.path;
+        let matches = is_pattern(pattern).then(|| globs.matcher(pattern)).transpose();
+        let matches = matches.map_err(|error| PathPatternError {
+            from: limit.from.clone(),
+            pattern: path_text(pattern),
+            error,
+        })?;
         let named = |actor: &&Actor| match &limit.value.actor {
             Some(name) => stage.actor(name).is_ok_and(|found| std::ptr::eq(found, *actor)),
             None => true,
         };
         for actor in stage.actors.iter().filter(named) {
-            singles.extend(broken(stage, actor, limit));
+            match &matches {
+                None => singles.extend(broken(stage, actor, limit)),
+                Some(matches) => each_broken(stage, actor, limit, matches, singles),
+            }
         }
     }
+    Ok(())
+}
+
+/// What breaks a limit of many paths, whoever can reach them.
+fn each_broken(
+    stage: &Stage,
+    actor: &Actor,
+    limit: &Fact<Limit>,
+    matches: &Matcher,
+    singles: &mut Vec<Single>,
+) {
+    // What cannot be swept is not there, or not known.
+    let _ = follow(stage, actor, 0, fixed_part(&limit.value.path), |event| {
+        // What a link points at has paths of its own.
+        if let Event::Entry(swept) = event
+            && swept.kind != FileKind::Link
+            && matches(swept.path)
+        {
+            let limit = limit.clone().map(|one| Limit { path: swept.path.to_vec(), ..one });
+            singles.extend(broken(stage, actor, &limit));
+        }
+    });
 }
 
 /// What breaks a limit.

@@ -66,17 +66,17 @@ const FEWEST: usize = 64;
 /// Everything that is found, the worst first. `limits` are those the user declares; `accepted` stay in the list, marked.
 ///
 /// # Errors
-/// An invalid pattern in `accepted`.
+/// An invalid pattern in `limits` or `accepted`.
 pub fn exposure(
     stage: &Stage,
     limits: &[Fact<Limit>],
     accepted: &[Accepted],
     globs: &dyn Globs,
-) -> Result<Vec<Finding>, AcceptedError> {
+) -> Result<Vec<Finding>, PathPatternError> {
     let groups = shared_groups(stage);
     let mut singles = of_all(stage, &groups);
     let mut declared = Vec::new();
-    limit::check(stage, limits, &mut declared);
+    limit::check(stage, limits, globs, &mut declared)?;
     // What a declared limit says of a path is not said a second time.
     let said = |single: &Single| {
         single.kind == Kind::TooWide && declared.iter().any(|known: &Single| known.path == single.path)
@@ -217,12 +217,12 @@ fn together(singles: Vec<Single>) -> Vec<Finding> {
     all
 }
 
-/// The path of an accepted finding is not a pattern.
+/// The path of an accepted finding, or of a limit, is not a pattern.
 #[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
 #[error("{from}: `{pattern}` is not a pattern of paths: {error}")]
 #[non_exhaustive]
-pub struct AcceptedError {
-    /// Where it is accepted.
+pub struct PathPatternError {
+    /// Where it was written.
     pub from: Provenance,
     /// The pattern.
     pub pattern: String,
@@ -235,10 +235,10 @@ fn meant(
     finding: &Finding,
     accepted: &[Accepted],
     globs: &dyn Globs,
-) -> Result<Option<Accepted>, AcceptedError> {
+) -> Result<Option<Accepted>, PathPatternError> {
     for one in accepted.iter().filter(|one| one.kind == finding.kind) {
         let Some(pattern) = &one.path else { return Ok(Some(one.clone())) };
-        let matcher = globs.matcher(pattern.as_bytes()).map_err(|error| AcceptedError {
+        let matcher = globs.matcher(pattern.as_bytes()).map_err(|error| PathPatternError {
             from: one.from.clone(),
             pattern: pattern.clone(),
             error,
