@@ -8,9 +8,15 @@ const MOST_LISTED: usize = 20;
 /// The names with commas between them; of very many the first, and how many more there are.
 #[must_use]
 pub fn listed<N: AsRef<str>>(names: impl IntoIterator<Item = N>) -> String {
+    listed_up_to(MOST_LISTED, names)
+}
+
+/// The same with at most so many names: `a, b and 3 more`.
+#[must_use]
+pub fn listed_up_to<N: AsRef<str>>(most: usize, names: impl IntoIterator<Item = N>) -> String {
     let mut names = names.into_iter();
     let mut text = String::new();
-    for name in names.by_ref().take(MOST_LISTED) {
+    for name in names.by_ref().take(most) {
         if !text.is_empty() {
             text.push_str(", ");
         }

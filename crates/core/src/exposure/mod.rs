@@ -16,6 +16,7 @@ use crate::question::{Event, follow};
 use mivask_model::act::quoted;
 use mivask_model::fact::{Fact, Provenance};
 use mivask_model::glob::{Globs, PatternError};
+use mivask_model::listed::listed_up_to;
 use mivask_model::mode::Mode;
 use mivask_stage::identity::IdentityField;
 use mivask_stage::stage::{Actor, Stage};
@@ -252,13 +253,9 @@ fn meant(
     Ok(None)
 }
 
-/// `a, b and 3 more`, for sentences.
+/// Some of the names, for sentences.
 fn listed(names: &BTreeSet<String>) -> String {
-    let shown: Vec<&str> = names.iter().take(3).map(String::as_str).collect();
-    match names.len().saturating_sub(3) {
-        0 => shown.join(", "),
-        more => format!("{} and {more} more", shown.join(", ")),
-    }
+    listed_up_to(3, names)
 }
 
 /// A path for sentences.
