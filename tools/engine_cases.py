@@ -27,7 +27,7 @@ TREE = [
     ("/sgid/", 405, 50, 0o2775), ("/m0/", 405, 405, 0o000), ("/open", 0, 0, 0o666), ("/etc/passwd", 0, 0, 0o644),
     ("/etc/group", 0, 0, 0o644), ("/bin/busybox", 0, 0, 0o755),
 ]
-LINKS = [("/bin/" + name, "busybox") for name in ("sh", "cat", "stat", "grep", "ls", "mkdir", "touch", "chown", "chmod", "chgrp", "true")] + [("/link", "/data")]
+LINKS = [("/bin/" + name, "busybox") for name in ("sh", "cat", "stat", "grep", "ls", "mkdir", "mkfifo", "touch", "chown", "chmod", "chgrp", "true")] + [("/link", "/data")]
 
 
 def row(name, service, args, paths=(), acts=(), flags=()):
@@ -76,6 +76,28 @@ def engine_rows(host):
         row("set-group-id directory", {"user": "alice:staff"}, ["--user", "alice:staff"], ["/sgid"], ["creates /sgid/x", "creates /data/x"]),
     ]
     return rows
+
+
+def joined_rows():
+    """Containers that join the IPC namespace or the network of another one, which runs before."""
+    made = "creates /dev/shm/m mode 0600"
+
+    def joins(name, ipc, lender, acts=()):
+        of_lender = {} if lender is None else {"ipc": lender}
+        case = row("joined: " + name, {"user": "405", "ipc": ipc}, ["--user", "405", "--ipc", ipc.replace("service:", "container:")], [], acts)
+        return case | {"lender": {"service": of_lender, "args": [] if lender is None else ["--ipc", lender], "act": made}}
+
+    read = ["reads /dev/shm/m", "creates /dev/shm/x"]
+    network = row("joined: network", {"user": "alice", "network_mode": "service:lender"}, ["--user", "alice"], [], ["reads /etc/hosts", "reads /etc/hostname"])
+    return [
+        joins("a shareable one", "service:lender", "shareable", read),
+        joins("one that says nothing", "service:lender", None, read),
+        joins("a private one", "service:lender", "private", read),
+        joins("one without", "service:lender", "none", read),
+        joins("none of its own", "none", "shareable", read),
+        joins("nobody", "private", "shareable", read),
+        network | {"network": "container:lender", "lender": {"service": {}, "args": [], "act": "sets-mode 0600 on /etc/hosts"}},
+    ]
 
 
 def host_mount_rows(host):

@@ -18,7 +18,7 @@ use mivask_core::prepare;
 use mivask_core::question::{ask, sweep};
 use mivask_core::remedy::remedies;
 use mivask_core::scene::{
-    Container, Program, Scene, Volume, VolumeFacts, VolumeKind, VolumeMount, Who, Workload,
+    Container, Ipc, Program, Scene, Volume, VolumeFacts, VolumeKind, VolumeMount, Who, Workload,
 };
 use mivask_core::stage::{Role, Stage};
 use mivask_core::tree::{Content, Entry, InodeId, Tree};
@@ -98,6 +98,8 @@ fn scene(tree: Tree, names: &[&str], at: &str) -> Scene {
         role: Role::App,
         image: None,
         unmasked: false,
+        ipc: Ipc::default(),
+        network_of: None,
         refusal: None,
         who: Who::Plain(Box::new(PlainIdentity {
             user: Some(fact(format!("{}:7200", 7102 + number))),

@@ -8,7 +8,7 @@ use mivask_core::prepare;
 use mivask_core::question::{ask, facts_at};
 use mivask_core::recipe::{Base, BuildStage, BuildStep, Command, Instruction, Recipe};
 use mivask_core::runtime::{Flavour, Runtime};
-use mivask_core::scene::{Container, Scene, Who, Workload};
+use mivask_core::scene::{Container, Ipc, Scene, Who, Workload};
 use mivask_core::settle::Outcome;
 use mivask_core::stage::{Role, Stage};
 
@@ -71,6 +71,8 @@ fn container() -> Container {
         read_only_root: false,
         privileged: false,
         unmasked: false,
+        ipc: Ipc::Default,
+        network_of: None,
         refusal: None,
         mounts: Vec::new(),
         working_directory: None,

@@ -162,6 +162,7 @@ said! {
     recursive_but_writable: "readOnly: true }" => "recursiveReadOnly: Enabled }", ["error 25: the API refuses recursiveReadOnly on a mount that is not `readOnly: true`"];
     propagation_to_the_host: "readOnly: true }" => "mountPropagation: Bidirectional }", ["error 25: the API refuses `mountPropagation: Bidirectional` on a container that is not privileged"];
     unmasked_without_users_of_its_own: "readOnlyRootFilesystem: true" => "procMount: Unmasked", ["error 21: the API refuses `procMount: Unmasked` without `hostUsers: false`"];
+    the_hosts_memory_and_own_users: "      securityContext:\n        runAsUser" => "      hostUsers: false\n      hostIPC: true\n      securityContext:\n        runAsUser", ["error 9: the API refuses `hostIPC: true` beside `hostUsers: false`"];
     a_container_without_a_name: "name: gauge" => "image: x", ["warning 17: the key `image` appears twice; this one counts", "error 16: a container has no name"];
     two_containers_of_one_name: "name: gauge" => "name: prime", ["error 16: two containers are called `prime`: the API refuses that"];
     an_object_without_a_name: "{ name: station }" => "{}", ["error 3: the object has no name"];

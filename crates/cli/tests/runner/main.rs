@@ -16,6 +16,7 @@ mod formats;
 mod hostile;
 mod hostile_names;
 mod house;
+mod joined;
 mod known;
 mod mistakes;
 mod mount_points;

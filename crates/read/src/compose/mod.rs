@@ -4,6 +4,7 @@ mod build;
 mod environment;
 mod extends;
 mod interpolate;
+mod joined;
 mod load;
 mod merge;
 mod project;

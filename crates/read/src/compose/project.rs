@@ -11,6 +11,7 @@ use mivask_core::scene::{Container, Volume, Workload};
 use mivask_core::unmodelled::Unmodelled;
 use serde::de::DeserializeOwned;
 
+use super::joined::lender;
 use super::types::Project;
 use crate::diagnostic::{Diagnostics, Severity};
 use crate::files::FileReader;
@@ -118,7 +119,7 @@ impl Reading<'_> {
         }
         let containers: Vec<Container> =
             // A service that mounts another one's volumes finds them only after that one was read.
-            in_order(&wanted).into_iter().filter_map(|(name, node)| reading.service(name, node)).collect();
+            in_order(&wanted, root.get("services").unwrap_or(root)).into_iter().filter_map(|(name, node)| reading.service(name, node)).collect();
         if containers.is_empty() && !reading.diagnostics.has_errors() {
             reading.diagnostic(Severity::Error, root, "no service of the file runs", None);
         }
@@ -143,7 +144,7 @@ impl Reading<'_> {
 
 /// Services behind those they depend on: in that order containers are made, and new volumes filled. One that depends on itself
 /// comes where it is met first.
-fn in_order<'a>(services: &[(&'a str, &'a Node)]) -> Vec<(&'a str, &'a Node)> {
+fn in_order<'a>(services: &[(&'a str, &'a Node)], all: &'a Node) -> Vec<(&'a str, &'a Node)> {
     let mut places: HashMap<&str, usize> = HashMap::with_capacity(services.len());
     for (at, (name, _)) in services.iter().enumerate() {
         places.entry(name).or_insert(at);
@@ -155,11 +156,11 @@ fn in_order<'a>(services: &[(&'a str, &'a Node)]) -> Vec<(&'a str, &'a Node)> {
             continue;
         }
         // A row may be as long as the file: it is followed on a stack of its own.
-        let mut row = vec![(first, needs(services[first].1).into_iter())];
+        let mut row = vec![(first, needs(services[first].1, all).into_iter())];
         while let Some((at, left)) = row.last_mut() {
             let next = left.by_ref().filter_map(|need| places.get(need).copied());
             match next.into_iter().find(|next| !std::mem::replace(&mut seen[*next], true)) {
-                Some(next) => row.push((next, needs(services[next].1).into_iter())),
+                Some(next) => row.push((next, needs(services[next].1, all).into_iter())),
                 None => {
                     out.push(services[*at]);
                     row.pop();
@@ -171,7 +172,7 @@ fn in_order<'a>(services: &[(&'a str, &'a Node)]) -> Vec<(&'a str, &'a Node)> {
 }
 
 /// The services that one depends on, by name.
-fn needs(service: &Node) -> Vec<&str> {
+fn needs<'a>(service: &'a Node, all: &'a Node) -> Vec<&'a str> {
     let mut needs: Vec<&str> = Vec::new();
     match service.get("depends_on").map(|list| &list.value) {
         Some(Value::Sequence(items)) => needs.extend(items.iter().filter_map(Node::text)),
@@ -180,6 +181,8 @@ fn needs(service: &Node) -> Vec<&str> {
     }
     let from = service.get("volumes_from").map(Node::items).unwrap_or_default();
     needs.extend(from.iter().filter_map(Node::text).map(|text| text.split(':').next().unwrap_or(text)));
+    let joined = ["ipc", "network_mode"].into_iter().filter_map(|key| service.get(key)?.text());
+    needs.extend(joined.filter_map(|text| lender(all, text)));
     needs
 }
 

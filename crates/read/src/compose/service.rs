@@ -58,6 +58,8 @@ impl Reading<'_> {
             read_only_root: given.read_only == Some(true),
             privileged: given.privileged == Some(true),
             unmasked: options.unmasked,
+            ipc: self.ipc(node),
+            network_of: self.network_of(node),
             refusal: None,
             mounts,
             working_directory: given

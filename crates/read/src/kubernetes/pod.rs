@@ -2,12 +2,12 @@
 
 use std::collections::HashSet;
 
-use mivask_core::fact::Fact;
+use mivask_core::fact::{Fact, Provenance};
 use mivask_core::mount::MountFlags;
 use mivask_core::refusal::Refusal;
 use mivask_core::refusal::RefusalClass;
 use mivask_core::runtime::Flavour;
-use mivask_core::scene::{Below, Container, Program, Volume, VolumeKind, VolumeMount, Who, Workload};
+use mivask_core::scene::{Below, Container, Ipc, Program, Volume, VolumeKind, VolumeMount, Who, Workload};
 use mivask_core::stage::Role;
 
 use super::api::{Container as ApiContainer, PersistentVolumeClaim, PodSpec, VolumeMount as ApiMount};
@@ -49,6 +49,7 @@ struct Pod<'a> {
     head: &'a Head,
     declared: Vec<&'a str>,
     own_users: bool,
+    host_ipc: Option<Provenance>,
     policies: Policies,
 }
 
@@ -78,8 +79,9 @@ pub(super) fn workload(
             .push(Volume { name, kind: VolumeKind::Claim { claim: head.claim(template), read_only: false } });
     }
     volumes.shrink_to_fit();
+    let host_ipc = (spec.host_ipc == Some(true)).then(|| origin.place("hostIPC", "hostIPC"));
     let policies = unmodelled::pod(spec, origin, diagnostics);
-    let pod = Pod { head: &head, declared, own_users: spec.host_users == Some(false), policies };
+    let pod = Pod { head: &head, declared, own_users: spec.host_users == Some(false), host_ipc, policies };
     let containers = containers(spec, &pod, origin, diagnostics)?;
     if spec.containers.is_empty() {
         origin.diagnostic(
@@ -189,6 +191,8 @@ fn container(
         read_only_root: security.read_only_root.as_ref().is_some_and(|fact| fact.value),
         privileged: security.privileged.as_ref().is_some_and(|fact| fact.value),
         unmasked: context.proc_mount.as_deref() == Some("Unmasked"),
+        ipc: pod.host_ipc.clone().map_or(Ipc::Default, Ipc::Host),
+        network_of: None,
         refusal,
         who: Who::Kubernetes(Box::new(security)),
         mounts,

@@ -57,6 +57,13 @@ impl Policies {
 
 /// Fields of the pod; `origin` is at its spec.
 pub(super) fn pod(spec: &PodSpec, origin: &Origin<'_>, diagnostics: &mut Diagnostics) -> Policies {
+    let of_host = [("hostIPC", spec.host_ipc), ("hostPID", spec.host_pid)];
+    for (key, _) in of_host.into_iter().filter(|(_, given)| *given == Some(true)) {
+        if spec.host_users == Some(false) {
+            let message = format!("the API refuses `{key}: true` beside `hostUsers: false`");
+            origin.diagnostic(Severity::Error, key, message, None, diagnostics);
+        }
+    }
     let Some(context) = &spec.security_context else { return Policies::default() };
     let profiles = (context.app_armor_profile.as_ref(), context.seccomp_profile.as_ref());
     Policies::read(context.se_linux_options.is_some(), profiles, origin, diagnostics)

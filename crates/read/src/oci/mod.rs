@@ -14,7 +14,7 @@ use mivask_core::mode::Mode;
 use mivask_core::mount::MountFlags;
 use mivask_core::runtime::Flavour;
 use mivask_core::scene::{
-    Below, Container, EngineOptions, Program, Scene, TmpfsAsked, Volume, VolumeKind, VolumeMount, Who,
+    Below, Container, EngineOptions, Ipc, Program, Scene, TmpfsAsked, Volume, VolumeKind, VolumeMount, Who,
     Workload,
 };
 use mivask_core::stage::Role;
@@ -70,6 +70,8 @@ pub fn add(
         read_only_root: root.is_some_and(|root| root.readonly),
         privileged: false,
         unmasked: !shielded,
+        ipc: Ipc::default(),
+        network_of: None,
         refusal: None,
         mounts,
         working_directory: cwd.starts_with('/').then(|| reading.fact("process.cwd", cwd.into_bytes())),

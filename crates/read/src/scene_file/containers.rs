@@ -8,7 +8,7 @@ use mivask_core::identity::{DeclaredCapabilities, GroupName, PlainIdentity, PodS
 use mivask_core::ids::{MountIds, UserNamespace};
 use mivask_core::mode::Mode;
 use mivask_core::runtime::Flavour;
-use mivask_core::scene::{Container, Program, Volume, VolumeKind, VolumeMount, Who, Workload};
+use mivask_core::scene::{Container, Ipc, Program, Volume, VolumeKind, VolumeMount, Who, Workload};
 use mivask_core::stage::Role;
 
 use super::convert::Reading;
@@ -81,6 +81,8 @@ impl Reading<'_> {
             read_only_root: section.read_only_root,
             privileged: section.privileged.unwrap_or(false),
             unmasked: false,
+            ipc: Ipc::default(),
+            network_of: None,
             refusal: None,
             who: Who::Plain(Box::new(plain)),
             mounts,

@@ -64,6 +64,7 @@ pub(super) fn actor(
         own_ids,
     };
     mounts.blocked = mounts.blocked.or_else(|| mounts.image.and_then(|image| image.failure.clone()));
+    mounts.blocked = mounts.blocked.or_else(|| state.cache.joins(context, container));
     mounts.all(&state.volumes, state.cache, runtime);
     let shared = state.volumes.values().filter_map(|volume| match volume {
         Ready::Shared(volume) => volume.blocked.clone(),

@@ -54,7 +54,7 @@ pub(super) fn kernel_tree(filesystem: &str) -> Tree {
     tree
 }
 
-pub(super) fn device_tree(privileged: bool) -> Tree {
+pub(super) fn device_tree(privileged: bool, memory: bool) -> Tree {
     let unlisted = |what: &str| {
         let unknown = Unknown::new(what, "not possible in a scene");
         Doubt::new(Certainty::Known, Certainty::Unknown(unknown))
@@ -84,7 +84,9 @@ pub(super) fn device_tree(privileged: bool) -> Tree {
         link.target = target.as_bytes().into();
         add(&mut tree, name, link);
     }
-    add(&mut tree, "shm", Entry::directory(0, 0, 0o755));
+    if memory {
+        add(&mut tree, "shm", Entry::directory(0, 0, 0o755));
+    }
     add(&mut tree, "mqueue", Entry::directory(0, 0, 0o755));
     add(&mut tree, "pts", Entry::directory(0, 0, 0o755));
     tree

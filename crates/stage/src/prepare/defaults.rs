@@ -8,15 +8,17 @@ use mivask_model::mode::Mode;
 use mivask_model::mount::{MountFlags, MountOrigin, MountTable, Preparation, Source, SourceFacts};
 use mivask_model::mount_kind::MountKind;
 use mivask_model::personality::Personality;
+use mivask_model::refusal::Refusal;
 use mivask_model::tree::{Entry, Tree};
 
 use super::api_volume;
 use super::context::Context;
 use super::default_trees::{device_tree, file_tree, is_file, kernel_tree, masked_file, terminal_tree};
+use super::joined::{self, Lenders};
 use super::prepared::{Prepared, Ready};
 use super::shared::Shared;
 use crate::runtime::{DefaultKind, DefaultRow, Flavour};
-use crate::scene::{Container, TmpfsAsked};
+use crate::scene::{Container, Ipc, TmpfsAsked};
 use crate::stage::Stage;
 
 /// A default mount: where and what.
@@ -36,8 +38,9 @@ pub(super) struct DefaultMount {
 pub(super) struct TreeCache {
     trees: BTreeMap<String, Arc<Tree>>,
     words: BTreeSet<Arc<str>>,
-    /// What all containers of a pod mount, by its name.
-    of_pod: BTreeMap<String, Prepared>,
+    /// What containers may have together: by whose it is, nobody's where it is the pod's, and by its name.
+    joined: BTreeMap<(String, String), Prepared>,
+    lenders: Lenders,
     facts: BTreeMap<(Arc<str>, Option<String>), Arc<SourceFacts>>,
     unprepared: Arc<Preparation>,
     shared: Shared,
@@ -46,12 +49,18 @@ pub(super) struct TreeCache {
 impl TreeCache {
     /// Forgets what belongs to one workload.
     pub(super) fn next_workload(&mut self) {
-        self.of_pod.clear();
+        self.joined.clear();
+        self.lenders = Lenders::default();
     }
 
     /// Lets a container's mounts hold what those of another one hold that is equal.
     pub(super) fn share(&mut self, stage: &mut Stage, table: &mut MountTable) {
         self.shared.share(stage, table);
+    }
+
+    /// Why `container` cannot have what it asks another one for.
+    pub(super) fn joins(&mut self, context: &Context<'_>, container: &Container) -> Option<Refusal> {
+        self.lenders.next(context, container)
     }
 
     fn word(&mut self, word: &str) -> Arc<str> {
@@ -76,11 +85,12 @@ pub(super) fn mounts(
     container: &Container,
 ) -> Vec<DefaultMount> {
     let pod = context.workload.flavour == Flavour::Pod;
+    let own = if pod { "" } else { container.name.as_str() };
     let mut making =
-        DefaultMounts { placing: Placement { stage, cache, pod }, container, proc: None, all: Vec::new() };
+        DefaultMounts { placing: Placement { stage, cache, own }, container, proc: None, all: Vec::new() };
     // Rows come in the order in which the runtime mounts them; a later one covers an earlier one.
     for row in context.profile.defaults.iter().copied().flatten() {
-        making.row(row);
+        making.row(context, row);
     }
     if pod {
         making.kubelet(context);
@@ -90,10 +100,10 @@ pub(super) fn mounts(
 
 /// A file system of the kernel's that a bundle lists itself.
 pub(super) fn system(stage: &mut Stage, cache: &mut TreeCache, filesystem: &str) -> Prepared {
-    let mut placing = Placement { stage, cache, pod: false };
+    let mut placing = Placement { stage, cache, own: "" };
     match filesystem {
-        "dev" => placing.devices(false, MountFlags::NONE),
-        "mqueue" => placing.shared("/dev/mqueue", 0o1777, MountFlags::NONE),
+        "dev" => placing.devices(false, true, MountFlags::NONE),
+        "mqueue" => placing.shared_memory("/dev/mqueue", 0o1777, MountFlags::NONE),
         "devpts" => placing.terminals(MountFlags::NONE),
         other => placing.kernel_files(other, MountFlags::NONE),
     }
@@ -107,16 +117,23 @@ struct DefaultMounts<'a> {
     all: Vec<DefaultMount>,
 }
 
+/// The files that go with a network, in the order in which the kubelet binds them.
+const NETWORK_FILES: [&str; 3] = ["hosts", "hostname", "resolv.conf"];
+
+fn last(path: &str) -> &str {
+    path.rsplit('/').next().unwrap_or(path)
+}
+
 /// Makes sources for the stage out of the cache's trees.
 struct Placement<'a> {
     stage: &'a mut Stage,
     cache: &'a mut TreeCache,
-    /// Whether the containers share a sandbox, with its `/dev/shm`, its message queues and the files of its network.
-    pod: bool,
+    /// Whose `/dev/shm`, message queues and files of the network these are, unless it joins others: the pod has no name.
+    own: &'a str,
 }
 
 impl DefaultMounts<'_> {
-    fn row(&mut self, row: &DefaultRow) {
+    fn row(&mut self, context: &Context<'_>, row: &DefaultRow) {
         let privileged = self.container.privileged;
         let read_only =
             |flags: MountFlags, when: bool| if when { flags.with(MountFlags::READ_ONLY) } else { flags };
@@ -126,12 +143,18 @@ impl DefaultMounts<'_> {
             }
             // A privileged container gets a writable /sys, as device managers need it.
             DefaultKind::Sys => (self.placing.kernel_files("sysfs", read_only(row.flags, !privileged)), true),
-            DefaultKind::Devices => (self.placing.devices(privileged, row.flags), true),
+            DefaultKind::Devices => {
+                let memory = self.container.ipc != Ipc::None;
+                (self.placing.devices(privileged, memory, row.flags), true)
+            }
             DefaultKind::Terminals => (self.placing.terminals(row.flags), true),
-            DefaultKind::Shared(mode) => (self.placing.shared(row.at, mode, row.flags), true),
+            DefaultKind::Shared(mode) => match self.memory(context, row, mode) {
+                Some(volume) => (volume, true),
+                None => return,
+            },
             DefaultKind::File { mode, follows_root } => {
                 let flags = read_only(row.flags, follows_root && self.container.read_only_root);
-                (self.placing.single_file(row.at.rsplit('/').next().unwrap_or(row.at), mode, flags), false)
+                (self.network_file(context, row.at, mode, flags), false)
             }
             DefaultKind::ScratchUnderReadOnlyRoot => {
                 if !self.container.read_only_root {
@@ -166,6 +189,55 @@ impl DefaultMounts<'_> {
         Ready::Shared(Prepared { root, flags: MountFlags::READ_ONLY, ..whole })
     }
 
+    /// `/dev/shm` or `/dev/mqueue`, from whom the container has it.
+    fn memory(&mut self, context: &Context<'_>, row: &DefaultRow, mode: u16) -> Option<Prepared> {
+        let name = last(row.at);
+        let own = self.placing.own;
+        let volume = match &self.container.ipc {
+            Ipc::Default | Ipc::Private | Ipc::Shareable => {
+                self.placing
+                    .of(own, name, row.flags, |placing| placing.shared_memory(row.at, mode, row.flags))
+            }
+            // The message queues are those of a namespace of its own.
+            Ipc::None if name == "shm" => return None,
+            Ipc::None => self.placing.shared_memory(row.at, mode, row.flags),
+            Ipc::Host(from) => {
+                let volume = joined::of_host(self.placing.stage, context, (row.at, from));
+                let added = if name == "shm" { context.profile.joins.host_flags } else { row.flags };
+                Prepared { flags: volume.flags.with(added), ..volume }
+            }
+            // One that lends what it does not have itself gives a new one.
+            Ipc::Of(lender) if self.placing.cache.lenders.has(&lender.value) => {
+                self.placing.of(&lender.value, name, row.flags, |placing| {
+                    placing.shared_memory(row.at, mode, row.flags)
+                })
+            }
+            Ipc::Of(lender) | Ipc::Elsewhere(lender) => {
+                let volume = joined::elsewhere(self.placing.stage, (row.at, lender));
+                Prepared { flags: row.flags, ..volume }
+            }
+        };
+        if !own.is_empty() {
+            self.placing.cache.joined.insert((own.to_owned(), name.to_owned()), volume.clone());
+        }
+        Some(volume)
+    }
+
+    /// A file that goes with the network; the rest of `/etc` is the container's own.
+    fn network_file(&mut self, context: &Context<'_>, at: &str, mode: u16, flags: MountFlags) -> Prepared {
+        let name = last(at);
+        let own = self.placing.own;
+        let make = |placing: &mut Placement<'_>| placing.single_file(name, mode, flags);
+        if own.is_empty() || !NETWORK_FILES.contains(&name) {
+            return make(&mut self.placing);
+        }
+        let lender = self.container.network_of.as_ref().filter(|_| context.profile.joins.network_files);
+        let lender = lender.map_or(own, |lender| lender.value.as_str());
+        let volume = self.placing.of(lender, name, flags, make);
+        self.placing.cache.joined.insert((own.to_owned(), name.to_owned()), volume.clone());
+        volume
+    }
+
     fn push(&mut self, at: &str, volume: Ready, first: bool, origin: MountOrigin) {
         let from = Provenance::Rule(self.placing.cache.word("the runtime mounts it into every container"));
         // The kernel makes the inodes of proc and sysfs itself, owned by its own root whatever the namespace maps.
@@ -178,11 +250,8 @@ impl DefaultMounts<'_> {
         let rule = Provenance::Rule(self.placing.cache.word("the kubelet binds it into every container"));
         let with_root =
             if self.container.read_only_root { MountFlags::READ_ONLY } else { MountFlags::default() };
-        for (name, flags) in
-            [("hosts", MountFlags::default()), ("hostname", with_root), ("resolv.conf", with_root)]
-        {
-            let volume =
-                self.placing.of_sandbox(name, flags, |placing| placing.single_file(name, 0o644, flags));
+        for (name, flags) in NETWORK_FILES.into_iter().zip([MountFlags::default(), with_root, with_root]) {
+            let volume = self.placing.of("", name, flags, |placing| placing.single_file(name, 0o644, flags));
             self.add(format!("/etc/{name}").as_bytes(), volume, rule.clone());
         }
         let log = self.container.termination_log.as_ref();
@@ -197,7 +266,7 @@ impl DefaultMounts<'_> {
                 || Provenance::Assumption("the service account mounts its token, as by default".into());
             let from = token.map_or_else(assumed, |given| given.from.clone());
             // One volume for all containers of the pod: the kubelet writes it once.
-            let volume = self.placing.of_sandbox("token", MountFlags::READ_ONLY, |placing| {
+            let volume = self.placing.of("", "token", MountFlags::READ_ONLY, |placing| {
                 let name = Fact::new("service account token".to_owned(), from.clone());
                 api_volume::prepare(placing.stage, context, &name, &api_volume::service_account())
             });
@@ -246,43 +315,41 @@ impl Placement<'_> {
         self.place("devpts", Some("devpts"), kind, tree, flags)
     }
 
-    fn shared(&mut self, at: &str, mode: u16, flags: MountFlags) -> Prepared {
-        let name = at.rsplit('/').next().unwrap_or(at);
+    fn shared_memory(&mut self, at: &str, mode: u16, flags: MountFlags) -> Prepared {
+        let name = last(at);
         let filesystem = if name == "mqueue" { "mqueue" } else { "tmpfs" };
         let kind = if filesystem == "tmpfs" {
             MountKind::Tmpfs
         } else {
             MountKind::Runtime(self.cache.word(filesystem))
         };
-        self.of_sandbox(name, flags, |placing| {
-            let tree = placing.cache.tree(format!("shared {mode:o}"), || {
-                let rule = format!("the runtime makes it 0:0 {mode:04o}");
-                Tree::new(Entry::directory(0, 0, mode), Provenance::Rule(rule.into()))
-            });
-            placing.place(name, Some(filesystem), kind, tree, flags)
-        })
+        let tree = self.cache.tree(format!("shared {mode:o}"), || {
+            let rule = format!("the runtime makes it 0:0 {mode:04o}");
+            Tree::new(Entry::directory(0, 0, mode), Provenance::Rule(rule.into()))
+        });
+        self.place(name, Some(filesystem), kind, tree, flags)
     }
 
-    /// What `make` makes, once for all containers of a pod (docs/facts/kubelet.md section 3).
-    fn of_sandbox(
+    /// What `owner` has under this name: made once (docs/facts/kubelet.md section 3, docs/facts/runtimes.md section 12).
+    fn of(
         &mut self,
+        owner: &str,
         name: &str,
         flags: MountFlags,
         make: impl FnOnce(&mut Self) -> Prepared,
     ) -> Prepared {
-        if let Some(known) = self.cache.of_pod.get(name) {
+        let key = (owner.to_owned(), name.to_owned());
+        if let Some(known) = self.cache.joined.get(&key) {
             return Prepared { flags, ..known.clone() };
         }
         let made = make(self);
-        if self.pod {
-            self.cache.of_pod.insert(name.to_owned(), made.clone());
-        }
+        self.cache.joined.insert(key, made.clone());
         made
     }
 
     /// `/dev`: a tmpfs with the devices every container has.
-    fn devices(&mut self, privileged: bool, flags: MountFlags) -> Prepared {
-        let tree = self.cache.tree(format!("dev {privileged}"), || device_tree(privileged));
+    fn devices(&mut self, privileged: bool, memory: bool, flags: MountFlags) -> Prepared {
+        let tree = self.cache.tree(format!("dev {privileged} {memory}"), || device_tree(privileged, memory));
         self.place("dev", Some("tmpfs"), MountKind::Tmpfs, tree, flags)
     }
 

@@ -15,6 +15,7 @@ mod group_variants;
 mod host_actor;
 mod host_path;
 mod image;
+mod joined;
 mod mount_point;
 mod nested;
 mod prepared;

@@ -2,7 +2,8 @@
 
 use super::common::{CAPABILITIES, CRUN_MOUNT_POINTS, DOCKER_BUILD, RUNC_MOUNT_POINTS, RUNC_TMPFS};
 use super::profile::{
-    BindRules, Forgets, IdentityRules, InNamespace, Listing, PLAIN, Profile, TmpfsRules, VolumeRules,
+    BindRules, Forgets, IdentityRules, InNamespace, JoinRules, Listing, PLAIN, Profile, TmpfsRules,
+    VolumeRules,
 };
 
 const IDENTITY: IdentityRules = IdentityRules {
@@ -36,6 +37,7 @@ pub(super) const RUNC: Profile = Profile {
     },
     defaults: &[],
     build: DOCKER_BUILD,
+    joins: JoinRules::ASKED,
     makes_working_directory: true,
     caveat: None,
 };

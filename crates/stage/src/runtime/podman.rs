@@ -6,7 +6,7 @@ use mivask_model::mount::MountFlags;
 use super::common::{CRUN_MOUNT_POINTS, FILES, PODMAN_BUILD, SHIELDS};
 use super::profile::{
     BindRules, Both, CapabilityNames, CapabilityRules, DefaultKind as K, DefaultRow, Forgets, IdentityRules,
-    InNamespace, Listing, MountPointRules, PLAIN, Profile, QUIET, TmpfsRules, VolumeRules,
+    InNamespace, JoinRules, Listing, MountPointRules, PLAIN, Profile, QUIET, TmpfsRules, VolumeRules,
 };
 
 const NO_DEV_SUID: MountFlags = MountFlags::NO_SUID.with(MountFlags::NO_DEV);
@@ -71,6 +71,7 @@ pub(super) const PROFILE: Profile = Profile {
         ],
     ],
     build: PODMAN_BUILD,
+    joins: JoinRules { ipc_by_default: true, network_files: false, host_flags: QUIET },
     makes_working_directory: false,
     caveat: None,
 };

@@ -34,6 +34,8 @@ pub struct Profile {
     pub volumes: VolumeRules,
     /// How the builder that goes with it makes images.
     pub build: BuildRules,
+    /// What containers have of others that they join.
+    pub joins: JoinRules,
     /// What is mounted into every container, table by table.
     pub defaults: &'static [&'static [DefaultRow]],
     /// Whether a missing working directory is made; an error otherwise.
@@ -206,6 +208,23 @@ pub struct BuildRules {
     pub directories_keep_special_bits: bool,
     /// Whether directories that `--chmod` meets are known to stay as they were copied.
     pub mode_spares_directories: bool,
+}
+
+/// Rules of containers that join others (docs/facts/runtimes.md section 12).
+#[derive(Clone, Copy, Debug)]
+pub struct JoinRules {
+    /// Whether others may join the IPC namespace of a container that does not say so.
+    pub ipc_by_default: bool,
+    /// Whether whoever joins a network has its `/etc/hosts`, `/etc/hostname` and `/etc/resolv.conf`, too.
+    pub network_files: bool,
+    /// The flags that are added where the host's `/dev/shm` is mounted.
+    pub host_flags: MountFlags,
+}
+
+impl JoinRules {
+    /// An IPC namespace is lent where it is asked for, and the host's `/dev/shm` is bound as it is.
+    pub(super) const ASKED: Self =
+        Self { ipc_by_default: false, network_files: true, host_flags: MountFlags::NONE };
 }
 
 /// What a default mount is.

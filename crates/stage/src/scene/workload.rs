@@ -73,6 +73,26 @@ pub enum Who {
     Running(Box<Resolved>),
 }
 
+/// Whose `/dev/shm` and message queues a container has (docs/facts/runtimes.md section 10).
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub enum Ipc {
+    /// Nothing is said: those of its pod, else its own, which engines let others join or not.
+    #[default]
+    Default,
+    /// Its own, which nobody joins.
+    Private,
+    /// Its own, which others may join.
+    Shareable,
+    /// No `/dev/shm`.
+    None,
+    /// Those of the host.
+    Host(Provenance),
+    /// Those of this container of the same workload.
+    Of(Fact<String>),
+    /// Those of this container, of which nothing is described.
+    Elsewhere(Fact<String>),
+}
+
 /// One container.
 #[derive(Clone, Debug)]
 pub struct Container {
@@ -90,6 +110,10 @@ pub struct Container {
     pub privileged: bool,
     /// Whether nothing of `/proc` and `/sys` is hidden or kept from being written.
     pub unmasked: bool,
+    /// Whose `/dev/shm` and message queues it has.
+    pub ipc: Ipc,
+    /// The container whose network, and with it whose `/etc/hosts`, `/etc/hostname` and `/etc/resolv.conf`, it has.
+    pub network_of: Option<Fact<String>>,
     /// Why it never runs, where the description alone says so.
     pub refusal: Option<Refusal>,
     /// The mounts it asks for.
@@ -119,6 +143,8 @@ impl Container {
             read_only_root: false,
             privileged: false,
             unmasked: false,
+            ipc: Ipc::Default,
+            network_of: None,
             refusal: None,
             mounts: Vec::new(),
             working_directory: None,

@@ -115,6 +115,12 @@ pub(in crate::kubernetes) struct PodSpec {
     pub security_context: Option<PodSecurityContext>,
     /// `false` gives it a user namespace of its own.
     pub host_users: Option<bool>,
+    /// `true` gives it the `/dev/shm` and the message queues of the node.
+    #[serde(rename = "hostIPC")]
+    pub host_ipc: Option<bool>,
+    /// `true` lets it see the processes of the node; refused where it has a user namespace of its own.
+    #[serde(rename = "hostPID")]
+    pub host_pid: Option<bool>,
     /// Whether a token is mounted.
     pub automount_service_account_token: Option<bool>,
 }
