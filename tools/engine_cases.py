@@ -100,6 +100,25 @@ def joined_rows():
     ]
 
 
+def entered_rows():
+    """Somebody whom the engine starts in a container that runs."""
+    containers = [
+        ("", {}, []),
+        (" of alice", {"user": "alice"}, ["--user", "alice"]),
+        (" of alice with a capability", {"user": "alice", "cap_add": ["CHOWN"]}, ["--user", "alice", "--cap-add", "CHOWN"]),
+        (" without capabilities", {"cap_drop": ["ALL"]}, ["--cap-drop", "ALL"]),
+        (" under no-new-privileges", {"security_opt": ["no-new-privileges"]}, ["--security-opt", "no-new-privileges"]),
+        (" of alice under no-new-privileges", {"user": "alice", "security_opt": ["no-new-privileges"]}, ["--user", "alice", "--security-opt", "no-new-privileges"]),
+        (" with groups added", {"user": "app", "group_add": ["777", "staff"]}, ["--user", "app", "--group-add", "777", "--group-add", "staff"]),
+    ]
+    acts = ["reads /data/a", "creates /data/x", "lists /m0", "creates /sgid/x"]
+    rows = []
+    for name, service, args in containers:
+        for who in ("root", "alice", "bob", "alice:staff", "0:50", "9999", "405:7", "nouser"):
+            rows.append(row(f"entered: {who} in a container{name}", service, args, ["/data"], acts) | {"as": who})
+    return rows
+
+
 def host_mount_rows(host):
     """Binds of a host with mounts of its own, which tools/engine-agreement makes: quiet, quiet/inner, fixed and dead."""
 

@@ -3,7 +3,7 @@
 use std::io::Write;
 use std::path::PathBuf;
 
-use mivask_core::act::{Act, ActError, parse_act, parse_acts};
+use mivask_core::act::{Act, ActError, Subject, parse_act, parse_acts};
 use mivask_core::stage::Stage;
 use mivask_read::diagnostic::{Diagnostics, Severity};
 use mivask_read::text::SourceText;
@@ -99,9 +99,12 @@ pub(crate) fn known_name(
     stage: &Stage,
     diagnostics: &mut Diagnostics,
 ) {
-    let Err(error) = stage.actor(name) else {
+    if stage.actor(name).is_ok() {
         return;
-    };
+    }
+    let place = Subject::named(name).actor;
+    let Err(error) = stage.actor_names().find(&place) else { return };
+    let name = place.as_str();
     let names = stage.actor_names().names().iter().map(|name| &**name);
     let help = mivask_read::nearest::nearest(name, names);
     let help = help.map(|meant| format!("did you mean `{meant}`?"));

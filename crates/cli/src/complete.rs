@@ -17,7 +17,7 @@ use crate::options::{Facts, Input};
 fn stage() -> Option<Stage> {
     let words: Vec<OsString> = std::env::args_os().skip_while(|word| word != "--").skip(2).collect();
     let files = words.iter().skip(1).map(PathBuf::from).filter(|path| path.is_file() || path.is_dir());
-    let reach = Reach { paths: Vec::new(), whole: true };
+    let reach = Reach { paths: Vec::new(), whole: true }.into();
     let mut stages = files.filter_map(|input| {
         let input = Input { input, facts: Facts::default() };
         // Whatever is wrong with it is said when the command runs.

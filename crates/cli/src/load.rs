@@ -28,7 +28,7 @@ use crate::end::{End, Failure};
 use crate::facts;
 use crate::inputs::Files;
 use crate::options::Input;
-use crate::reach;
+use crate::reach::Asked;
 
 /// A whole scene on one stage, for questions that name their actors themselves.
 pub(crate) struct Whole {
@@ -44,18 +44,18 @@ pub(crate) struct Whole {
 
 impl Whole {
     /// What `input` describes, under the first runtime it names.
-    pub(crate) fn read(input: &Input, reach: &Reach, err: &mut dyn Write) -> Result<Self, Failure> {
-        Self::read_by(&Files::default(), input, reach, err)
+    pub(crate) fn read(input: &Input, asked: &Asked, err: &mut dyn Write) -> Result<Self, Failure> {
+        Self::read_by(&Files::default(), input, asked, err)
     }
 
     /// The same through another reader of files.
     pub(crate) fn read_by(
         files: &dyn FileReader,
         input: &Input,
-        reach: &Reach,
+        asked: &Asked,
         err: &mut dyn Write,
     ) -> Result<Self, Failure> {
-        let (Described { mut scene, policy }, changes) = changed(files, input, reach, err)?;
+        let (Described { mut scene, policy }, changes) = changed(files, input, asked, err)?;
         let begun = Instant::now();
         let stage = staged(&mut scene, input.facts.runtime.first().copied(), &changes)?;
         log::info!(
@@ -79,9 +79,8 @@ impl Whole {
 
     /// Prints the remarks on those who act.
     pub(crate) fn remark(&self, acts: &[Act], err: &mut dyn Write) -> Result<(), Failure> {
-        let found = acts.iter().map(|act| self.stage.actor_names().find(&act.actor));
-        let chosen: BTreeSet<usize> = found.collect::<Result<_, _>>()?;
-        let names: BTreeSet<&str> = chosen.iter().map(|at| &*self.stage.actor_names().names()[*at]).collect();
+        let found = acts.iter().map(|act| self.stage.actor(&act.actor).map(|actor| &*actor.name));
+        let names: BTreeSet<&str> = found.collect::<Result<_, _>>()?;
         let mut given = Told::default();
         given.remarks(
             remarks(&self.scene, &self.scene.workloads, &self.stage, &|actor| names.contains(&*actor.name)),
@@ -133,13 +132,14 @@ type Answering<'a> = dyn FnMut(&Stage, &mut dyn Write) -> Result<Vec<Facet>, Fai
 /// The answers under several runtimes, where `input` names several.
 pub(crate) fn sides(
     input: &Input,
+    asked: &Asked,
     err: &mut dyn Write,
     answer: &mut Answering<'_>,
 ) -> Result<Option<Vec<Side>>, Failure> {
     if input.facts.runtime.len() < 2 {
         return Ok(None);
     }
-    let (Described { mut scene, .. }, changes) = changed(&Files::default(), input, &Reach::default(), err)?;
+    let (Described { mut scene, .. }, changes) = changed(&Files::default(), input, asked, err)?;
     let mut sides = Vec::new();
     for runtime in &input.facts.runtime {
         let stage = staged(&mut scene, Some(*runtime), &changes)?;
@@ -163,11 +163,11 @@ pub(crate) fn print_sides(out: &mut dyn Write, sides: &[Side], json: bool) -> Re
 fn changed(
     files: &dyn FileReader,
     input: &Input,
-    reach: &Reach,
+    asked: &Asked,
     err: &mut dyn Write,
 ) -> Result<(Described, Changes), Failure> {
     let changes = change::read(&input.facts.change, err)?;
-    let mut described = described(files, input, reach, err)?;
+    let mut described = described(files, input, asked, err)?;
     for runtime in &input.facts.runtime {
         fits_scene(*runtime, &described.scene)?;
     }
@@ -186,13 +186,13 @@ fn staged(scene: &mut Scene, runtime: Option<Runtime>, changes: &Changes) -> Res
 fn described(
     files: &dyn FileReader,
     input: &Input,
-    reach: &Reach,
+    asked: &Asked,
     err: &mut dyn Write,
 ) -> Result<Described, Failure> {
-    let reach = &reach::with_changes(reach, &input.facts.change);
+    let asked = asked.with_changes(&input.facts.change);
     let facts_alone = |scene| Described { scene, policy: Policy::default() };
     let mut described = match process::named(&input.input) {
-        Some(pid) => facts_alone(running(pid, reach)?),
+        Some(pid) => facts_alone(running(pid, &asked.reach)?),
         None => checked(input, err, |diagnostics| match merged(input) {
             None => read_described(&Origin::of(&input.input), files, diagnostics),
             Some(all) => read_merged(&all, files, diagnostics).map(facts_alone),
@@ -201,6 +201,9 @@ fn described(
     let workloads = std::mem::take(&mut described.scene.workloads);
     let added = facts::add(&mut described.scene, Some(&workloads), input, err);
     described.scene.workloads = workloads;
+    let mut asked = asked;
+    described.policy.actors().for_each(|name| asked.guest(name));
+    described.scene.guests = asked.guests;
     added.map(|()| described)
 }
 
@@ -211,10 +214,10 @@ fn running(pid: u32, reach: &Reach) -> Result<Scene, Failure> {
 }
 
 /// The same with the workloads apart, so that they need not all be held.
-pub(crate) fn outline(input: &Input, reach: &Reach, err: &mut dyn Write) -> Result<Outline, Failure> {
-    let reach = &reach::with_changes(reach, &input.facts.change);
+pub(crate) fn outline(input: &Input, asked: &Asked, err: &mut dyn Write) -> Result<Outline, Failure> {
+    let asked = asked.with_changes(&input.facts.change);
     let mut outline = match process::named(&input.input) {
-        Some(pid) => Outline::of(running(pid, reach)?),
+        Some(pid) => Outline::of(running(pid, &asked.reach)?),
         None => checked(input, err, |diagnostics| match merged(input) {
             None => Outline::read(&Origin::of(&input.input), &Files::default(), diagnostics),
             Some(all) => read_merged(&all, &Files::default(), diagnostics).map(Outline::of),
@@ -222,6 +225,7 @@ pub(crate) fn outline(input: &Input, reach: &Reach, err: &mut dyn Write) -> Resu
     };
     let (scene, held) = outline.parts();
     facts::add(scene, held, input, err)?;
+    scene.guests = asked.guests;
     Ok(outline)
 }
 

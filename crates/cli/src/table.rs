@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 use std::io::{self, Write};
 use std::sync::Arc;
 
+use mivask_core::act::Subject;
 use mivask_core::change::Changes;
 use mivask_core::prepare::Staging;
 use mivask_core::question::{Remark, remarks};
@@ -19,6 +20,7 @@ use crate::end::{End, Failure};
 use crate::inputs::Files;
 use crate::load::{Told, choose, outline, print_sides};
 use crate::options::{Common, Format};
+use crate::reach::Asked;
 
 /// Prints the rows of some actors.
 type Printing<'a, R> = &'a dyn Fn(&mut dyn Write, &[R]) -> io::Result<()>;
@@ -53,10 +55,12 @@ impl<R> Table<'_, R> {
         err: &mut dyn Write,
     ) -> Result<End, Failure> {
         let changes = change::read(&common.input.facts.change, err)?;
-        let mut outline = outline(&common.input, &self.reach, err)?;
+        let mut asked = Asked::from(self.reach.clone());
+        common.actor.iter().for_each(|name| asked.guest(name));
+        let mut outline = outline(&common.input, &asked, err)?;
         change::outline(&changes, &mut outline, err)?;
         // Nothing is printed before it is known who is meant.
-        let chosen = chosen(&outline, &common.actor)?;
+        let chosen = Chosen::of(&outline, &common.actor)?;
         let runtimes = &common.input.facts.runtime;
         if runtimes.len() > 1 {
             return self.side_by_side(&mut outline, &changes, &chosen, (common, out));
@@ -99,7 +103,7 @@ impl<R> Table<'_, R> {
         &self,
         outline: &mut Outline,
         changes: &Changes,
-        chosen: &BTreeSet<usize>,
+        chosen: &Chosen,
         (common, out): (&Common, &mut dyn Write),
     ) -> Result<End, Failure> {
         let mut sides = Vec::new();
@@ -115,22 +119,40 @@ impl<R> Table<'_, R> {
         print_sides(out, &sides, common.format == Format::Json)
     }
 
-    fn each(
-        &self,
-        given: (&Outline, &Changes),
-        chosen: &BTreeSet<usize>,
-        take: Taking<'_, R>,
-    ) -> Result<(), Failure> {
+    fn each(&self, given: (&Outline, &Changes), chosen: &Chosen, take: Taking<'_, R>) -> Result<(), Failure> {
         each(given, chosen, &mut |stage, actors, remarks| {
             take(remarks, actors.iter().flat_map(|actor| (self.ask)(stage, actor)).collect())
         })
     }
 }
 
-/// The numbers of the actors that are asked about; none for all.
-pub(crate) fn chosen(outline: &Outline, names: &[String]) -> Result<BTreeSet<usize>, Failure> {
-    let found = names.iter().map(|name| outline.actor_names.find(name));
-    Ok(found.collect::<Result<_, _>>()?)
+/// The actors that are asked about; nobody named is all of them.
+#[derive(Debug)]
+pub(crate) struct Chosen {
+    /// Their numbers in the scene.
+    numbers: BTreeSet<usize>,
+    /// Those in the place of others, whose numbers are nobody's.
+    guests: Vec<Subject>,
+}
+
+impl Chosen {
+    /// The actors of these names.
+    pub(crate) fn of(outline: &Outline, names: &[String]) -> Result<Self, Failure> {
+        let subjects = names.iter().map(|name| Subject::named(name));
+        let (guests, own): (Vec<_>, Vec<_>) = subjects.partition(Subject::is_guest);
+        guests.iter().try_for_each(|guest| outline.actor_names.find(&guest.actor).map(drop))?;
+        let numbers = own.iter().map(|own| outline.actor_names.find(&own.actor));
+        Ok(Self { numbers: numbers.collect::<Result<_, _>>()?, guests })
+    }
+
+    fn is(&self, stage: &Stage, actor: &Actor) -> bool {
+        if actor.guest {
+            return true;
+        }
+        let at = stage.actors.iter().position(|other| std::ptr::eq(other, actor));
+        let all = self.numbers.is_empty() && self.guests.is_empty();
+        all || at.is_some_and(|at| self.numbers.contains(&(stage.first + at)))
+    }
 }
 
 /// Takes the stage of one workload, those of its actors that are asked about, and the remarks on them.
@@ -154,7 +176,7 @@ fn sharing(outline: &Outline, changes: &Changes) -> Result<Arc<Sharing>, Failure
 /// Stages workload by workload, each with what is changed about it.
 pub(crate) fn each(
     (outline, changes): (&Outline, &Changes),
-    chosen: &BTreeSet<usize>,
+    chosen: &Chosen,
     visit: Visiting<'_>,
 ) -> Result<(), Failure> {
     let scene = &outline.scene;
@@ -164,10 +186,7 @@ pub(crate) fn each(
         changes.apply_to_workload(&mut workload)?;
         let mut stage = staging.next(&workload);
         changes.apply_to_files(&mut stage)?;
-        let number = |actor: &Actor| stage.actors.iter().position(|other| std::ptr::eq(other, actor));
-        let wanted = |actor: &Actor| {
-            chosen.is_empty() || number(actor).is_some_and(|at| chosen.contains(&(stage.first + at)))
-        };
+        let wanted = |actor: &Actor| chosen.is(&stage, actor);
         let remarks = remarks(scene, std::slice::from_ref(&workload), &stage, &wanted);
         let actors: Vec<&Actor> = stage.actors.iter().filter(|actor| wanted(actor)).collect();
         visit(&stage, &actors, remarks)

@@ -100,6 +100,7 @@ fn scene(tree: Tree, names: &[&str], at: &str) -> Scene {
         unmasked: false,
         ipc: Ipc::default(),
         network_of: None,
+        on_host: false,
         refusal: None,
         who: Who::Plain(Box::new(PlainIdentity {
             user: Some(fact(format!("{}:7200", 7102 + number))),

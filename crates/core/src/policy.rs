@@ -15,3 +15,11 @@ pub struct Policy {
     /// What is to hold.
     pub expectations: Vec<Expected>,
 }
+
+impl Policy {
+    /// The names of actors that it speaks of, patterns among them.
+    pub fn actors(&self) -> impl Iterator<Item = &str> {
+        let named = self.expectations.iter().filter_map(|expected| expected.claim.who());
+        named.flat_map(|who| who.names.iter().chain(&who.except)).map(String::as_str)
+    }
+}

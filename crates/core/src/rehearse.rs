@@ -2,9 +2,9 @@
 
 use std::sync::Arc;
 
-use mivask_model::act::Act;
+use mivask_model::act::{Act, Subject};
 use mivask_stage::actor_names::ActorError;
-use mivask_stage::prepare::stage_with_host;
+use mivask_stage::prepare::{self, stage_with_host};
 use mivask_stage::scene::Scene;
 use mivask_stage::stage::Stage;
 
@@ -102,6 +102,7 @@ impl Rehearsal {
         let before = self.stage.clone();
         let step = match sentence {
             Sentence::Act(act) => {
+                self.admit(&act.actor);
                 let done = perform(&mut self.stage, act)?;
                 RehearsalStep::Act { answer: Box::new(done.answer), carried: done.carried }
             }
@@ -137,6 +138,17 @@ impl Rehearsal {
         })
     }
 
+    /// Whoever acts in the place of an actor comes there now: who it is, and what a program makes of it, may have changed.
+    fn admit(&mut self, name: &str) {
+        if !Subject::named(name).is_guest() {
+            return;
+        }
+        if !self.scene.guests.iter().any(|known| known == name) {
+            Arc::make_mut(&mut self.scene).guests.push(name.to_owned());
+        }
+        prepare::admit(&mut self.stage, &self.scene, name);
+    }
+
     fn change(&mut self, change: &Change) -> Result<Vec<String>, RehearsalError> {
         let mut scene = Scene::clone(&self.scene);
         let changes = Changes::new(vec![change.clone()]);
@@ -145,7 +157,9 @@ impl Rehearsal {
         }
         let notes = changes.apply_to_scene(&mut scene)?;
         let next = stage_with_host(&scene);
-        for (actor, model) in Arc::make_mut(&mut self.stage.actors).iter_mut().zip(next.actors.iter()) {
+        let actors = Arc::make_mut(&mut self.stage.actors).iter_mut();
+        let model = next.actors.iter().filter(|actor| !actor.guest);
+        for (actor, model) in actors.filter(|actor| !actor.guest).zip(model) {
             actor.identity = model.identity.clone();
             actor.credentials = model.credentials.clone();
             actor.blocked = model.blocked.clone();

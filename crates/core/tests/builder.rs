@@ -73,6 +73,7 @@ fn container() -> Container {
         unmasked: false,
         ipc: Ipc::Default,
         network_of: None,
+        on_host: false,
         refusal: None,
         mounts: Vec::new(),
         working_directory: None,

@@ -29,7 +29,11 @@ const PREFIX: &str = "process:";
 /// The number of the process that an argument names.
 #[must_use]
 pub fn named(argument: &Path) -> Option<u32> {
-    argument.to_str()?.strip_prefix(PREFIX)?.parse().ok()
+    match argument.to_str()?.strip_prefix(PREFIX)? {
+        // Who asks, as an act sees it: the same ids and mounts.
+        "self" => Some(std::process::id()),
+        number => number.parse().ok(),
+    }
 }
 
 /// The scene of one running process; its actor is called `process`.
@@ -74,6 +78,7 @@ pub fn scene(process: Process, settings: Settings) -> Scene {
         unmasked: true,
         ipc: Ipc::default(),
         network_of: None,
+        on_host: false,
         mounts,
         ..Container::plain("process", "0:0", from.clone())
     };

@@ -26,6 +26,8 @@ pub enum Role {
     App,
     /// A container added to a running pod, for looking around.
     Ephemeral,
+    /// No container: somebody on the host.
+    Person,
 }
 
 impl Role {
@@ -37,6 +39,7 @@ impl Role {
             Self::Sidecar => "sidecar",
             Self::App => "app",
             Self::Ephemeral => "ephemeral",
+            Self::Person => "person",
         }
     }
 }
@@ -68,6 +71,8 @@ pub struct Actor {
     pub needs: Vec<Need>,
     /// Why a volume keeps its pod from starting.
     pub blocked: Option<Refusal>,
+    /// Whether it is somebody else in the place of an actor: `gauge as root`.
+    pub guest: bool,
     /// Where it was described.
     pub from: Provenance,
 }
@@ -141,14 +146,23 @@ impl Stage {
     /// # Errors
     /// No one has that name, or several have.
     pub fn actor(&self, name: &str) -> Result<&Actor, ActorError> {
-        self.actor_names.find(name).map(|at| &self.actors[at - self.first])
+        match self.guest(name) {
+            Some(guest) => Ok(guest),
+            None => self.actor_names.find(name).map(|at| &self.actors[at - self.first]),
+        }
+    }
+
+    /// Guests come behind all that have a place in the scene.
+    fn guest(&self, name: &str) -> Option<&Actor> {
+        self.actors.iter().rev().take_while(|actor| actor.guest).find(|actor| *actor.name == *name)
     }
 
     /// Whether the actor called `name` is on this stage, and not on that of another workload.
     #[must_use]
     pub fn has(&self, name: &str) -> bool {
         let found = self.actor_names.find(name);
-        found.is_ok_and(|at| at >= self.first && at - self.first < self.actors.len())
+        self.guest(name).is_some()
+            || found.is_ok_and(|at| at >= self.first && at - self.first < self.actors.len())
     }
 
     /// The names of every actor of the scene, on this stage or not.

@@ -48,7 +48,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         return Err(Failure::OneRuntimeAtATime("admits"));
     }
     let paths = load::inside_paths(&args.paths)?;
-    let whole = Whole::read(input, &Reach { paths: paths.clone(), whole: paths.is_empty() }, err)?;
+    let whole = Whole::read(input, &Reach { paths: paths.clone(), whole: paths.is_empty() }.into(), err)?;
     let actors = actors(&whole, &args.common.actor)?;
     if paths.is_empty() {
         return reach(args, &whole, &actors, (out, err));

@@ -6,7 +6,6 @@ use std::path::PathBuf;
 use clap::ValueEnum;
 use mivask_core::question::{Answer, ask};
 use mivask_core::stage::Stage;
-use mivask_disk::process::Reach;
 use mivask_read::input::FileReader;
 use mivask_show::sides;
 
@@ -15,7 +14,7 @@ use crate::end::{End, Failure};
 use crate::inputs::Files;
 use crate::load;
 use crate::options::Input;
-use crate::reach;
+use crate::reach::Asked;
 
 /// Whether acts succeed, and with which errno they fail.
 ///
@@ -53,15 +52,16 @@ enum ActFormat {
 }
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
+    let asked = asked(args)?;
     let mut answer = |stage: &Stage, err: &mut dyn Write| {
         let acts = gather(&args.input, &args.acts, &args.file, stage, err)?;
         let answers: Vec<Answer> = acts.iter().map(|act| ask(stage, act)).collect::<Result<_, _>>()?;
         Ok(sides::acts(&answers))
     };
-    if let Some(sides) = load::sides(&args.input, err, &mut answer)? {
+    if let Some(sides) = load::sides(&args.input, &asked, err, &mut answer)? {
         return load::print_sides(out, &sides, args.format != ActFormat::Text);
     }
-    let whole = load::Whole::read(&args.input, &reach(args)?, err)?;
+    let whole = load::Whole::read(&args.input, &asked, err)?;
     let acts = gather(&args.input, &args.acts, &args.file, &whole.stage, err)?;
     whole.remark(&acts, err)?;
     let answers: Vec<Answer> = acts.iter().map(|act| ask(&whole.stage, act)).collect::<Result<_, _>>()?;
@@ -75,12 +75,12 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
 }
 
 /// The paths that the acts speak of, for inputs of which not everything is read.
-fn reach(args: &Args) -> Result<Reach, Failure> {
+fn asked(args: &Args) -> Result<Asked, Failure> {
     let mut sentences = args.acts.clone();
     for path in args.file.iter().filter(|path| *path != std::path::Path::new("-")) {
         let text =
             Files::default().read(path).map_err(|error| Failure::File { path: path.clone(), error })?;
         sentences.extend(String::from_utf8_lossy(&text).lines().map(ToOwned::to_owned));
     }
-    Ok(reach::reach_of(&sentences))
+    Ok(Asked::of(&sentences))
 }

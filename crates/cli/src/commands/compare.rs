@@ -56,7 +56,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         return Err(NothingToCompare.into());
     }
     let paths = load::inside_paths(&args.paths)?;
-    let reach = Reach { paths: paths.clone(), whole: true };
+    let reach = Reach { paths: paths.clone(), whole: true }.into();
     let mut before = args.input.clone();
     before.facts.change.clear();
     let mut after = args.input.clone();

@@ -72,7 +72,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     if input.facts.runtime.len() > 1 {
         return Err(Failure::OneRuntimeAtATime("exposure"));
     }
-    let whole = Whole::read(input, &Reach { paths: Vec::new(), whole: true }, err)?;
+    let whole = Whole::read(input, &Reach { paths: Vec::new(), whole: true }.into(), err)?;
     let mut limits = whole.policy.limits.clone();
     let from = Provenance::rule("--at-most");
     limits.extend(args.at_most.iter().map(|limit| Fact::new(limit.clone(), from.clone())));

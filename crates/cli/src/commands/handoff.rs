@@ -36,7 +36,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         return Err(Failure::OneRuntimeAtATime("handoff"));
     }
     let paths = load::inside_paths(&args.directories)?;
-    let whole = Whole::read(&args.input, &Reach { paths: paths.clone(), whole: true }, err)?;
+    let whole = Whole::read(&args.input, &Reach { paths: paths.clone(), whole: true }.into(), err)?;
     let working = terminal::working("trying what each creates and what the others can do with it");
     let found = handoffs(&whole.stage, &paths);
     drop(working);

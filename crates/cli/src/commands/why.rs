@@ -10,7 +10,7 @@ use crate::acts::only;
 use crate::end::{End, Failure};
 use crate::load;
 use crate::options::{Format, Input};
-use crate::reach;
+use crate::reach::Asked;
 
 /// Every check behind one act, with its fact and where the fact came from.
 #[derive(Debug, clap::Args)]
@@ -26,14 +26,15 @@ pub(crate) struct Args {
 }
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
+    let asked = Asked::of(std::slice::from_ref(&args.act));
     let mut answer = |stage: &Stage, err: &mut dyn Write| {
         let answer = ask(stage, &only(&args.act, stage, err)?)?;
         Ok(sides::acts(&[answer]))
     };
-    if let Some(sides) = load::sides(&args.input, err, &mut answer)? {
+    if let Some(sides) = load::sides(&args.input, &asked, err, &mut answer)? {
         return load::print_sides(out, &sides, args.format == Format::Json);
     }
-    let whole = load::Whole::read(&args.input, &reach::reach_of(std::slice::from_ref(&args.act)), err)?;
+    let whole = load::Whole::read(&args.input, &asked, err)?;
     let stage = &whole.stage;
     let act = only(&args.act, stage, err)?;
     whole.remark(std::slice::from_ref(&act), err)?;

@@ -22,6 +22,7 @@ mod mistakes;
 mod mount_points;
 mod outputs;
 mod pasted;
+mod people;
 mod programs;
 mod questions;
 mod rehearsals;

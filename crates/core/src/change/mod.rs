@@ -22,7 +22,7 @@ pub use numbers::{NumberHint, free_id, hints};
 pub use parse::{Sentence, parse_change, parse_sentence};
 pub use process::{below, scratch_name, user_text};
 
-use mivask_model::act::{Act, quoted};
+use mivask_model::act::{Act, Subject, quoted};
 use mivask_model::mode::Mode;
 use mivask_stage::prepare::{HOST, stage_with_host};
 use mivask_stage::scene::{Scene, Workload};
@@ -196,7 +196,7 @@ impl Changes {
                 Change::FilesystemGroup(_) | Change::Joins(_) => return None,
             };
             // The host is no actor, so nobody has to be called that.
-            (name != HOST).then_some((change, name))
+            (Subject::named(name).actor != HOST).then_some((change, name))
         })
     }
 

@@ -38,6 +38,9 @@ pub(super) fn change(
         Change::Process(name, what) => {
             let named = |container: &Container| means(name, &workload.name, &container.name);
             let Some(at) = workload.containers.iter().position(named) else { return Ok(()) };
+            if workload.containers[at].on_host {
+                on_host(what, &workload.containers[at].name)?;
+            }
             match what {
                 Process::FilesystemGroup(gid) if pod => {
                     notes.extend(whole_pod("fsGroup", workload));
@@ -66,6 +69,22 @@ pub(super) fn change(
         Change::Files(_) | Change::Image(_) | Change::Accounts(..) => {}
     }
     Ok(())
+}
+
+/// People on a host have accounts, and no description.
+fn on_host(what: &Process, name: &str) -> Result<(), String> {
+    let instead = match what {
+        Process::Umask(_) => return Ok(()),
+        Process::Becomes(..) => format!("write `{name} as USER` for somebody else"),
+        Process::Joins(_) | Process::FilesystemGroup(_) => {
+            format!("groups are those of its account: write `host joins {name} to GROUP`")
+        }
+        Process::Drops(_) | Process::Adds(_) => "it has the capabilities of its user".to_owned(),
+        Process::Scratch(_) | Process::Only(_) | Process::Mounts(..) => {
+            "it sees the host's mounts, which `host: { mounts: ... }` gives".to_owned()
+        }
+    };
+    Err(format!("{name} is a person on the host: {instead}"))
 }
 
 /// A word on who else is meant, where there is anyone else.

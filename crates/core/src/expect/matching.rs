@@ -1,5 +1,6 @@
 //! Whether an actor or a path is one of those a line speaks of.
 
+use mivask_model::act::Subject;
 use mivask_model::glob::{Globs, Matcher, PatternError};
 use mivask_model::path::trimmed;
 use mivask_stage::stage::Actor;
@@ -27,22 +28,30 @@ fn matchers<'a>(
     patterns.map(|pattern| matcher(pattern, globs)).collect()
 }
 
-/// Tells who is meant.
+/// Tells who is meant. A pattern means no guest unless it says so: `* as root`.
 pub(super) struct Called {
-    names: Vec<Matcher>,
-    except: Vec<Matcher>,
+    names: Vec<(bool, Matcher)>,
+    except: Vec<(bool, Matcher)>,
 }
 
 impl Called {
     pub(super) fn new(who: &Who, globs: &dyn Globs) -> Result<Self, PatternError> {
-        let all = |names: &[String]| matchers(names.iter().map(String::as_bytes), globs);
+        let all = |names: &[String]| {
+            let guests = names.iter().map(|name| Subject::named(name).is_guest());
+            Ok(guests.zip(matchers(names.iter().map(String::as_bytes), globs)?).collect())
+        };
         Ok(Self { names: all(&who.names)?, except: all(&who.except)? })
     }
 
     pub(super) fn is(&self, actor: &Actor) -> bool {
+        let subject = Subject::named(&actor.name);
+        let called = |place: String| Subject { actor: place, ..subject.clone() }.name();
         let full = format!("{}/{}", actor.workload, actor.container);
-        let names = [actor.name.as_bytes(), actor.container.as_bytes(), full.as_bytes()];
-        let one = |matchers: &[Matcher]| matchers.iter().any(|is| names.iter().any(|name| is(name)));
+        let names = [actor.name.to_string(), called(actor.container.to_string()), called(full)];
+        let one = |matchers: &[(bool, Matcher)]| {
+            let mut meant = matchers.iter().filter(|(guest, _)| *guest == actor.guest);
+            meant.any(|(_, is)| names.iter().any(|name| is(name.as_bytes())))
+        };
         one(&self.names) && !one(&self.except)
     }
 }

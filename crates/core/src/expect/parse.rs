@@ -2,7 +2,9 @@
 
 use std::ops::Range;
 
-use mivask_model::act::{ActError, ActErrorKind, Expectation, Owner, Verb, Word, absolute, parse_act, split};
+use mivask_model::act::{
+    ActError, ActErrorKind, Expectation, Owner, Subject, Verb, Word, absolute, parse_act, split,
+};
 
 use super::{Claim, Paths, Who};
 
@@ -61,8 +63,27 @@ impl<'a> Line<'a> {
     }
 
     fn names(&mut self, form: &'static str) -> Result<Vec<String>, ActError> {
-        let all = self.list("an actor", form)?;
-        Ok(all.iter().map(Word::as_text).collect())
+        let mut names = Vec::new();
+        loop {
+            self.next("an actor", form)?;
+            let start = self.at - 1;
+            // A name ends at its comma, or where it is whole.
+            let whole = Subject::of(&self.words[start..]).map_or(1, |(_, words)| words);
+            let comma = (start..start + whole).find(|at| self.ends_with_comma(*at));
+            self.at = comma.map_or(start + whole, |at| at + 1);
+            if let Some(at) = comma {
+                self.words[at].text.pop();
+            }
+            let subject = Subject::of(&self.words[start..self.at]).map(|(subject, _)| subject);
+            names.extend(subject.filter(|subject| !subject.actor.is_empty()).map(|subject| subject.name()));
+            if comma.is_none() && !self.take(",") {
+                return Ok(names);
+            }
+        }
+    }
+
+    fn ends_with_comma(&self, at: usize) -> bool {
+        self.words.get(at).is_some_and(|word| self.text[word.span.clone()].ends_with(','))
     }
 
     fn who(&mut self, form: &'static str) -> Result<Who, ActError> {
@@ -252,6 +273,10 @@ mod tests {
             panic!("no limit")
         };
         assert_eq!((mode, owner.map(|owner| owner.uid)), (Mode::new(0o600), Some(Some(0))));
+        let Claim::Each { who, .. } = read("gauge as root, press , prime as 7:8 running /p read /x") else {
+            panic!("no act")
+        };
+        assert_eq!(who.names, ["gauge as root", "press", "prime as 7:8 running /p"]);
         assert!(matches!(read("gauge /keys/a at-most 0600"), Claim::AtMost { who: Some(_), .. }));
         assert!(matches!(read("a make-directory /x"), Claim::Each { verb: Verb::MakesDirectory(_), .. }));
         assert!(matches!(

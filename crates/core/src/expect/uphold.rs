@@ -82,7 +82,7 @@ fn only(
     let joined = Joined::new(stage);
     // What the preparation of one workload makes is there for the others once that has run.
     let later = if joined.notes.is_empty() { None } else { Some(all(&joined.stage)?) };
-    for (at, actor) in stage.actors.iter().enumerate().filter(|(_, actor)| !may.is(actor)) {
+    for (at, actor) in stage.actors.iter().enumerate().filter(|(_, actor)| !actor.guest && !may.is(actor)) {
         let meeting = seen.by(actor, verb);
         counts.judge(stage, actor, (verb, Expectation::Denied(None), How::ByKind), &meeting);
         if let Some(later) = &later {

@@ -62,6 +62,8 @@ impl Listed {
 pub struct Listing {
     /// Whose eyes.
     pub actor: String,
+    /// Others who changed something there, and see the same.
+    pub also: Vec<String>,
     /// The directory inside.
     pub directory: Vec<u8>,
     /// What is mounted there, in words.
@@ -70,6 +72,20 @@ pub struct Listing {
     pub entries: Vec<Listed>,
     /// How many unchanged entries are left out.
     pub omitted: usize,
+}
+
+impl Listing {
+    fn is_like(&self, other: &Self) -> bool {
+        let Self { actor: _, also: _, directory, source, entries, omitted } = self;
+        (directory, source, entries, omitted)
+            == (&other.directory, &other.source, &other.entries, &other.omitted)
+    }
+
+    /// Everybody whose eyes these are.
+    #[must_use]
+    pub fn eyes(&self) -> Vec<&str> {
+        std::iter::once(&self.actor).chain(&self.also).map(String::as_str).collect()
+    }
 }
 
 /// Directories with more entries show only what changed.
@@ -87,7 +103,11 @@ pub fn listings<'a>(before: &Stage, after: &Stage, acts: impl Iterator<Item = &'
                 continue;
             }
             let (Ok(then), Ok(now)) = (before.actor(&act.actor), after.actor(&act.actor)) else { continue };
-            all.extend(listing((before, then), (after, now), directory));
+            let Some(one) = listing((before, then), (after, now), directory) else { continue };
+            match all.iter_mut().find(|other: &&mut Listing| other.is_like(&one)) {
+                Some(other) => other.also.push(one.actor),
+                None => all.push(one),
+            }
         }
     }
     // A new directory is in the listing of the one above; without entries it says no more.
@@ -136,7 +156,7 @@ fn listing(then: (&Stage, &Actor), now: (&Stage, &Actor), directory: Vec<u8>) ->
         entries.retain(|entry| entry.changed() || entry.name == b".");
         omitted = whole - entries.len();
     }
-    Some(Listing { actor: now.1.name.to_string(), directory, source, entries, omitted })
+    Some(Listing { actor: now.1.name.to_string(), also: Vec::new(), directory, source, entries, omitted })
 }
 
 fn place(stage: &Stage, actor: &Actor, path: &[u8], follow: Follow) -> Option<Place> {

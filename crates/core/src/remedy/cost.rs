@@ -68,7 +68,7 @@ fn changed_place(now: &Stage, change: &Change) -> Option<ChangedPlace> {
     };
     let mount = actor.mounts.get(place.mount);
     let source = now.source(place.source);
-    if mount.facts.host_path.is_none() {
+    if mount.facts.host_path.is_none() && mount.facts.kind != MountKind::Host {
         let label = mount.facts.label.clone().unwrap_or_else(|| source.facts.name.clone());
         return Some(ChangedPlace::Volume(label, act.path.clone()));
     }

@@ -4,6 +4,7 @@ mod error;
 mod parse;
 mod sentence;
 pub mod split;
+mod subject;
 mod verb;
 
 use std::fmt;
@@ -12,6 +13,7 @@ pub use error::{ActError, ActErrorKind};
 pub use parse::{Rest, absolute};
 pub use parse::{parse_act, parse_acts};
 pub use split::{Word, split};
+pub use subject::Subject;
 pub use verb::id;
 pub use verb::{Node, Owner, Verb};
 
@@ -40,7 +42,7 @@ pub enum Expectation {
 /// One act: who does what to which path.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Act {
-    /// A container's name, or `workload/container`.
+    /// The name of a [`Subject`]: a container's, or `workload/container`, or that of somebody else in its place.
     pub actor: String,
     /// What it does.
     pub verb: Verb,
@@ -71,7 +73,7 @@ impl Act {
 impl fmt::Display for Act {
     /// The sentence without its expectation; it reads back as the same act.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{} ", quoted(self.actor.as_bytes()))?;
+        write!(f, "{} ", Subject::named(&self.actor))?;
         self.verb.sentence(&self.path, f)
     }
 }

@@ -4,7 +4,7 @@ use std::ops::Range;
 
 use super::split::{Word, split};
 use super::verb::{Shape, id};
-use super::{Act, ActError, ActErrorKind, Expectation, Node, Owner, Verb};
+use super::{Act, ActError, ActErrorKind, Expectation, Node, Owner, Subject, Verb};
 use crate::acl::AclText;
 use crate::mode::{FileKind, Mode};
 use crate::outcome::Errno;
@@ -58,9 +58,32 @@ impl<'a> Rest<'a> {
     /// # Errors
     /// There is none.
     pub fn next(&mut self, what: &'static str) -> Result<&'a Word, ActError> {
-        let end = self.end;
-        let form = self.form;
-        self.words.next().ok_or(ActError { span: end..end, kind: ActErrorKind::Short { what, form } })
+        self.words.next().ok_or_else(|| self.short(what))
+    }
+
+    const fn short(&self, what: &'static str) -> ActError {
+        ActError { span: self.end..self.end, kind: ActErrorKind::Short { what, form: self.form } }
+    }
+
+    /// Who acts.
+    ///
+    /// # Errors
+    /// There is no word, or none behind `as` and `running`.
+    pub fn subject(&mut self) -> Result<Subject, ActError> {
+        let words = self.words.as_slice();
+        let Some((subject, taken)) = Subject::of(words) else { return Err(self.short("an actor")) };
+        self.words = words[taken..].iter();
+        match self.words.as_slice() {
+            [word] if word.text == b"as" => return Err(self.short("a user")),
+            [word] if word.text == b"running" => return Err(self.short("the path of a program")),
+            _ => {}
+        }
+        if let Some(program) = &subject.program
+            && program.first() != Some(&b'/')
+        {
+            return Err(words[taken - 1].error(ActErrorKind::Relative));
+        }
+        Ok(subject)
     }
 
     /// A word that has to be `word`.
@@ -93,7 +116,7 @@ impl<'a> Rest<'a> {
 pub fn parse_act(text: &str) -> Result<Act, ActError> {
     let words = split(text)?;
     let mut rest = Rest { words: words.iter(), end: text.trim_end().len(), form: None };
-    let actor = rest.next("an actor")?;
+    let subject = rest.subject()?;
     let verb_word = rest.next("a verb")?;
     let mut verb = Verb::by_word(&verb_word.as_text()).ok_or_else(|| verb_word.error(ActErrorKind::Verb))?;
     rest.form = Some(verb.form());
@@ -127,7 +150,7 @@ pub fn parse_act(text: &str) -> Result<Act, ActError> {
             _ => return Err(rest.unexpected(word)),
         }
     }
-    Ok(Act { actor: actor.as_text(), verb, path, expectation })
+    Ok(Act { actor: subject.name(), verb, path, expectation })
 }
 
 /// The bytes of an absolute path.
@@ -345,6 +368,9 @@ mod tests {
     }
 
     refused! {
+        nobody_in_its_place: "gauge as" => 8..8, "the act ends where a user is expected";
+        no_program: "gauge as root running" => 21..21, "the act ends where the path of a program is expected";
+        a_relative_program: "gauge running p reads /x" => 14..15, "`p` is not an absolute path";
         an_empty_act: "" => 0..0, "the act ends where an actor is expected";
         no_path: "gauge reads" => 11..11, "the act ends where a path is expected";
         a_wrong_verb: "gauge writse /x" => 6..12, "`writse` is not a verb";

@@ -60,6 +60,7 @@ impl Reading<'_> {
             unmasked: options.unmasked,
             ipc: self.ipc(node),
             network_of: self.network_of(node),
+            on_host: false,
             refusal: None,
             mounts,
             working_directory: given

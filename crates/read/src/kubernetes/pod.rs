@@ -193,6 +193,7 @@ fn container(
         unmasked: context.proc_mount.as_deref() == Some("Unmasked"),
         ipc: pod.host_ipc.clone().map_or(Ipc::Default, Ipc::Host),
         network_of: None,
+        on_host: false,
         refusal,
         who: Who::Kubernetes(Box::new(security)),
         mounts,

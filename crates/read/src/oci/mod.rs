@@ -72,6 +72,7 @@ pub fn add(
         unmasked: !shielded,
         ipc: Ipc::default(),
         network_of: None,
+        on_host: false,
         refusal: None,
         mounts,
         working_directory: cwd.starts_with('/').then(|| reading.fact("process.cwd", cwd.into_bytes())),

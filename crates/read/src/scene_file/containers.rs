@@ -83,6 +83,7 @@ impl Reading<'_> {
             unmasked: false,
             ipc: Ipc::default(),
             network_of: None,
+            on_host: false,
             refusal: None,
             who: Who::Plain(Box::new(plain)),
             mounts,
@@ -142,7 +143,7 @@ impl Reading<'_> {
         }
     }
 
-    fn umask(&mut self, text: &RawText, item: &Node) -> Option<Fact<Mode>> {
+    pub(super) fn umask(&mut self, text: &RawText, item: &Node) -> Option<Fact<Mode>> {
         match text.mode().filter(|mode| mode.bits() <= 0o777) {
             Some(mode) => Some(self.fact(item, "umask", mode)),
             None => {

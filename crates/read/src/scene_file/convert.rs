@@ -180,8 +180,12 @@ pub(crate) fn described(
     reading.runtime_fits(&scene, node);
     let own = reading.containers(&scene_file, node);
     scene.workloads.extend(own.map(Arc::new));
+    let people = reading.people(&scene_file.host, &scene.host, node.get("host"));
+    scene.workloads.extend(people.map(Arc::new));
     if scene.workloads.is_empty() && !diagnostics.has_errors() {
-        let help = "name a manifest under `workloads:`, or describe `containers:` here".to_owned();
+        let help =
+            "name a manifest under `workloads:`, or describe `containers:` or `host: { people: ... }` here"
+                .to_owned();
         diagnostics.add(Severity::Error, source, &node.span, "the scene has no workload", Some(help));
     }
     Some(Described { scene, policy })

@@ -7,6 +7,8 @@ mod exposure;
 mod facts;
 mod id_map;
 mod listed;
+mod people;
+mod people_section;
 mod tree;
 mod tree_source;
 mod types;

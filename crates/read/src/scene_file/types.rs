@@ -7,6 +7,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer};
 
 use super::listed::Listed;
+use super::people_section::PeopleSection;
 use super::tree_source::TreeSource;
 use crate::yaml::RawText;
 
@@ -124,6 +125,9 @@ pub struct HostSection {
     /// Kernel settings, such as `fs.protected_regular: 1`.
     #[serde(default)]
     pub sysctls: BTreeMap<String, u8>,
+    /// Who works on it: accounts of its own, or users by number, each an actor who sees the host's files.
+    #[serde(default)]
+    pub people: PeopleSection,
     /// The user namespace containers live in where they state none of their own, as under a remapped daemon.
     pub user_namespace: Option<IdMapSection>,
 }

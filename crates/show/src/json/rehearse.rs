@@ -38,6 +38,8 @@ enum StepJson<'a> {
 #[schemars(rename = "Listing")]
 struct ListingJson<'a> {
     actor: &'a str,
+    /// Others who changed something there and see the same.
+    also: &'a [String],
     directory: JsonPath,
     source: &'a str,
     entries: Vec<EntryJson>,
@@ -108,6 +110,7 @@ impl<'a> ListingJson<'a> {
         };
         Self {
             actor: &listing.actor,
+            also: &listing.also,
             directory: JsonPath::new(&listing.directory),
             source: &listing.source,
             entries: listing.entries.iter().map(entry).collect(),

@@ -41,7 +41,6 @@ pub(super) struct FactView {
 
 impl ActorView {
     pub(super) fn new(actor: &Actor) -> Self {
-        let image = actor.image.as_ref().map_or_else(String::new, |image| format!(", image {}", safe(image)));
         let refusal = actor.refusal().map(|refusal| {
             safe(&format!("never runs: {} ({}, {})", refusal.reason, refusal.class, refusal.from))
         });
@@ -59,7 +58,7 @@ impl ActorView {
         notes.extend(actor.identity.assumptions.iter().map(|text| format!("assumed: {}", safe(text))));
         Self {
             name: safe(&actor.name),
-            heading: format!("{} container of {}{image}", actor.role.word(), safe(&actor.workload)),
+            heading: crate::text::place(actor),
             refusal,
             facts: actor.facts().iter().map(fact).collect(),
             notes,

@@ -6,7 +6,7 @@ use mivask_core::fact::Provenance;
 use mivask_core::identity::IdentityField;
 use mivask_core::identity::set_in_words;
 use mivask_core::ids::InsideUid;
-use mivask_core::stage::Actor;
+use mivask_core::stage::{Actor, Role};
 use mivask_core::unmodelled::Touches;
 
 use super::{Layout, paragraph};
@@ -28,16 +28,19 @@ pub fn identities(out: &mut dyn Write, actors: &[Actor], layout: Layout) -> io::
     Ok(())
 }
 
-fn identity(out: &mut dyn Write, actor: &Actor, layout: Layout) -> io::Result<()> {
+/// What an actor is a part of.
+pub(crate) fn place(actor: &Actor) -> String {
+    if actor.role == Role::Person {
+        return "on the host".to_owned();
+    }
     let image = actor.image.as_ref().map_or_else(String::new, |image| format!(", image {}", safe(image)));
+    let place = if actor.guest { "in the place of the " } else { "" };
+    format!("{place}{} container of {}{image}", actor.role.word(), safe(&actor.workload))
+}
+
+fn identity(out: &mut dyn Write, actor: &Actor, layout: Layout) -> io::Result<()> {
     let title = safe(&actor.name);
-    writeln!(
-        out,
-        "{}  {} container of {}{image}",
-        paint(STRONG, &title),
-        actor.role.word(),
-        safe(&actor.workload)
-    )?;
+    writeln!(out, "{}  {}", paint(STRONG, &title), place(actor))?;
     if let Some(refusal) = actor.refusal() {
         let text = format!("never runs: {} ({})", safe(&refusal.reason), refusal.class);
         writeln!(out, "  {}", paint(BAD, &super::folded(&text, 2, layout.width)))?;

@@ -28,6 +28,7 @@ pub use decode::{About, common_modes, decoded, umask};
 pub use exposure::findings;
 pub use handoff::handoffs;
 pub use identity::identities;
+pub(crate) use identity::place;
 pub use imprints::imprints;
 pub use mounts::mounts;
 pub use overview::{overview, swept, swept_titles};

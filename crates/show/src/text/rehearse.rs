@@ -4,6 +4,7 @@ use std::io::{self, Write};
 
 use mivask_core::act::quoted;
 use mivask_core::carry::Carried;
+use mivask_core::listed::listed;
 use mivask_core::mode::symbolic;
 use mivask_core::question::{Answer, Line, Listed, Listing};
 use mivask_core::rehearse::RehearsalStep;
@@ -62,8 +63,11 @@ pub fn listings(out: &mut dyn Write, listings: &[Listing], host: bool, layout: L
         return writeln!(out, "\nNo directory looks different afterwards.");
     }
     for listing in listings {
-        let eyes =
-            if host { "ids as stored".to_owned() } else { format!("as {} sees it", safe(&listing.actor)) };
+        let eyes = match (host, listing.eyes().as_slice()) {
+            (true, _) => "ids as stored".to_owned(),
+            (false, [one]) => format!("as {} sees it", safe(one)),
+            (false, all) => format!("as {} see it", safe(&listed(all))),
+        };
         let title = format!("{}  {eyes}  ({})", quoted(&listing.directory), safe(&listing.source));
         writeln!(out, "\n{}", paint(STRONG, &title))?;
         let mut table = Table::new(&["", "before", "", "after", "", "name"]);

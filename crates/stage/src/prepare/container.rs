@@ -19,6 +19,7 @@ use super::defaults::{self, DefaultMount, TreeCache};
 use super::image::image_source;
 use super::mount_point::find_or_make;
 use super::nested;
+use super::person;
 use super::prepared::{Prepared, Ready, new_volume};
 use super::{creator, identify, image_name, program, user_namespace};
 use crate::runtime::{Flavour, Runtime};
@@ -40,6 +41,10 @@ pub(super) fn actor(
     state: &mut WorkloadState<'_>,
     (runtime, name): (Runtime, Arc<str>),
 ) -> Actor {
+    if container.on_host {
+        let mounts = state.cache.host_mounts(stage, context.scene);
+        return person::actor(context.scene, container, mounts, name);
+    }
     let (mut identity, credentials) = identify(context, container);
     identity.facts.shrink_to_fit();
     // What the runtime itself provides belongs to the namespace's root: its ids are shifted with it.
@@ -87,6 +92,7 @@ pub(super) fn actor(
         unmodelled: container.unmodelled.clone(),
         needs: mounts.needs,
         blocked,
+        guest: false,
         from: container.from.clone(),
     };
     let image = container.image.as_ref().and_then(|image| context.scene.images.get(&image.value));

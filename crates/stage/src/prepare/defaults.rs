@@ -14,11 +14,12 @@ use mivask_model::tree::{Entry, Tree};
 use super::api_volume;
 use super::context::Context;
 use super::default_trees::{device_tree, file_tree, is_file, kernel_tree, masked_file, terminal_tree};
+use super::host_actor;
 use super::joined::{self, Lenders};
 use super::prepared::{Prepared, Ready};
 use super::shared::Shared;
 use crate::runtime::{DefaultKind, DefaultRow, Flavour};
-use crate::scene::{Container, Ipc, TmpfsAsked};
+use crate::scene::{Container, Ipc, Scene, TmpfsAsked};
 use crate::stage::Stage;
 
 /// A default mount: where and what.
@@ -41,6 +42,8 @@ pub(super) struct TreeCache {
     /// What containers may have together: by whose it is, nobody's where it is the pod's, and by its name.
     joined: BTreeMap<(String, String), Prepared>,
     lenders: Lenders,
+    /// What people on the host see.
+    host: Option<MountTable>,
     facts: BTreeMap<(Arc<str>, Option<String>), Arc<SourceFacts>>,
     unprepared: Arc<Preparation>,
     shared: Shared,
@@ -51,11 +54,17 @@ impl TreeCache {
     pub(super) fn next_workload(&mut self) {
         self.joined.clear();
         self.lenders = Lenders::default();
+        self.host = None;
     }
 
     /// Lets a container's mounts hold what those of another one hold that is equal.
     pub(super) fn share(&mut self, stage: &mut Stage, table: &mut MountTable) {
         self.shared.share(stage, table);
+    }
+
+    /// The host's own mounts, the same for everybody there.
+    pub(super) fn host_mounts(&mut self, stage: &mut Stage, scene: &Scene) -> MountTable {
+        self.host.get_or_insert_with(|| host_actor::mounts(stage, scene)).clone()
     }
 
     /// Why `container` cannot have what it asks another one for.

@@ -27,29 +27,29 @@ pub const HOST: &str = "host";
 /// tree and its mounts. A container that is called `host` keeps its name, and there is no such actor.
 #[must_use]
 pub fn stage_with_host(scene: &Scene) -> Stage {
-    let mut stage = super::stage(scene);
-    if stage.actor(HOST).is_ok() {
-        return stage;
-    }
-    // The first source is the host's, where anyone told of it.
-    let given = host_source(scene).and(stage.source_ids().next());
-    let source = match given {
-        Some(first) => first,
-        None => {
-            let unknown = Unknown::new("what is on the host", "give `host: { tree: ... }` in a scene file");
-            let tree = Tree::unknown(&unknown);
-            super::prepared::local_source(&mut stage, HOST, None, tree)
+    super::staged(scene, |stage| {
+        if stage.actor(HOST).is_ok() {
+            return;
         }
-    };
-    let mounts = table(&mut stage, scene, source);
-    let mut actor_names = (*stage.actor_names).clone();
-    actor_names.add(HOST);
-    stage.actor_names = Arc::new(actor_names);
-    Arc::make_mut(&mut stage.actors).push(actor(mounts));
-    stage
+        let mounts = mounts(stage, scene);
+        let mut actor_names = (*stage.actor_names).clone();
+        actor_names.add(HOST);
+        stage.actor_names = Arc::new(actor_names);
+        Arc::make_mut(&mut stage.actors).push(actor(mounts));
+    })
 }
 
-fn actor(mounts: MountTable) -> Actor {
+/// What somebody on the host sees. The first source is the host's, where anything is given of it.
+pub(super) fn mounts(stage: &mut Stage, scene: &Scene) -> MountTable {
+    let given = host_source(scene).and(stage.source_ids().next());
+    let source = given.unwrap_or_else(|| {
+        let unknown = Unknown::new("what is on the host", "give `host: { tree: ... }` in a scene file");
+        super::prepared::local_source(stage, HOST, None, Tree::unknown(&unknown))
+    });
+    table(stage, scene, source)
+}
+
+pub(super) fn actor(mounts: MountTable) -> Actor {
     let identity = Identity {
         real: None,
         uid: Held::Id(InsideUid::new(0)),
@@ -68,7 +68,7 @@ fn actor(mounts: MountTable) -> Actor {
         name: HOST.into(),
         workload: HOST.into(),
         container: HOST.into(),
-        role: Role::App,
+        role: Role::Person,
         image: None,
         credentials: Credentials::of(&identity).into_iter().collect(),
         identity: Resolved {
@@ -84,6 +84,7 @@ fn actor(mounts: MountTable) -> Actor {
         unmodelled: Vec::new(),
         needs: Vec::new(),
         blocked: None,
+        guest: false,
         from: Provenance::rule("root on the host"),
     }
 }

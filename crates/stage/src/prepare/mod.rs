@@ -12,12 +12,14 @@ mod engine;
 mod fs_group;
 mod group_step;
 mod group_variants;
+mod guest;
 mod host_actor;
 mod host_path;
 mod image;
 mod joined;
 mod mount_point;
 mod nested;
+mod person;
 mod prepared;
 mod program;
 mod shared;
@@ -25,6 +27,7 @@ mod shown;
 mod sub_path;
 mod volume;
 
+pub use guest::admit;
 pub use host_actor::{HOST, stage_with_host};
 
 use mivask_model::refusal::RefusalClass;
@@ -55,13 +58,22 @@ use mivask_model::refusal::Refusal;
 /// that is not given stays unknown.
 #[must_use]
 pub fn stage(scene: &Scene) -> Stage {
+    staged(scene, |_| {})
+}
+
+/// The scene on one stage; `more` adds those who belong to no workload. Guests come last.
+fn staged(scene: &Scene, more: impl FnOnce(&mut Stage)) -> Stage {
     let sharing = Sharing::of(&scene.workloads);
     let mut staging = Staging::new(scene, Arc::new(scene.actor_names()), Arc::new(sharing));
     let mut stage = staging.empty();
     let host = staging.host.take().map(|host| stage.add_source(host));
+    let mut guests = Vec::new();
     for workload in &scene.workloads {
-        staging.add(&mut stage, workload, host);
+        guests.extend(staging.add(&mut stage, workload, host));
     }
+    more(&mut stage);
+    guests.extend(guest::on_host(&mut stage, scene));
+    Arc::make_mut(&mut stage.actors).extend(guests);
     stage
 }
 
@@ -91,7 +103,8 @@ impl<'a> Staging<'a> {
     pub fn next(&mut self, workload: &Workload) -> Stage {
         let mut stage = self.empty();
         let host = self.host.take().map(|host| stage.add_source(host));
-        self.add(&mut stage, workload, host);
+        let guests = self.add(&mut stage, workload, host);
+        Arc::make_mut(&mut stage.actors).extend(guests);
         self.host = host.map(|host| stage.source(host).clone());
         stage
     }
@@ -104,7 +117,8 @@ impl<'a> Staging<'a> {
         stage
     }
 
-    fn add(&mut self, stage: &mut Stage, given: &Workload, host: Option<SourceId>) {
+    /// Puts a workload on the stage; those in the places of its containers come back.
+    fn add(&mut self, stage: &mut Stage, given: &Workload, host: Option<SourceId>) -> Vec<Actor> {
         let scene = &*self.scene;
         let cache = &mut self.cache;
         let workload = &*assigned(scene, given);
@@ -130,6 +144,7 @@ impl<'a> Staging<'a> {
             Arc::make_mut(&mut stage.actors).push(actor);
         }
         spread_refusals(&mut Arc::make_mut(&mut stage.actors)[first..]);
+        guest::of(stage, &context, &stage.actors[first..])
     }
 }
 

@@ -76,6 +76,26 @@ pub(super) fn follow(stage: &Stage, actor: &mut Actor, container: &Container, im
     }
 }
 
+/// Makes `actor` what the program at `path` makes of it, which it starts itself.
+pub(super) fn run(stage: &Stage, actor: &mut Actor, path: &[u8]) {
+    let named = Fact::new(path.to_vec(), Provenance::rule("the program that is started"));
+    let several = actor.credentials.len() > 1;
+    for index in 0..actor.credentials.len() {
+        let who = actor.credentials[index].clone();
+        let Some(trial) = tried(stage, actor, &who, path) else {
+            let reason = format!("its program {} cannot be started: nothing is there", quoted(path));
+            let class = RefusalClass::StartError;
+            actor.identity.refusal = Some(Refusal { class, reason, from: named.from, whole_pod: false });
+            return;
+        };
+        if let Some(refusal) = refused(&trial, &named, several) {
+            actor.identity.refusal = Some(refusal);
+            return;
+        }
+        become_what_it_makes(actor, index, &trial, (&named, &[], true));
+    }
+}
+
 /// The capabilities that are in force and permitted until the engine starts the program: a bundle says them, and CRI engines
 /// leave a user who is not root the whole set.
 fn held_at_start(container: &Container, identity: &Identity) -> (CapabilitySet, CapabilitySet) {

@@ -2,7 +2,7 @@
 
 use super::common::{CAPABILITIES, DOCKER_BUILD, KERNEL, RUNC_MOUNT_POINTS, RUNC_TMPFS, SHIELDS};
 use super::profile::{
-    BindRules, DefaultRow, Forgets, IdentityRules, InNamespace, JoinRules, Listing, PLAIN, Profile,
+    BindRules, DefaultRow, Entering, Forgets, IdentityRules, InNamespace, JoinRules, Listing, PLAIN, Profile,
     VolumeRules,
 };
 
@@ -43,6 +43,7 @@ pub(super) const CURRENT: Profile = Profile {
     volumes: VOLUMES,
     defaults: DEFAULTS,
     build: DOCKER_BUILD,
+    entering: Entering::FromTheNode,
     joins: JoinRules::ASKED,
     makes_working_directory: true,
     caveat: None,

@@ -4,8 +4,8 @@ use mivask_model::caps::CapabilitySet;
 
 use super::common::{DOCKER_BUILD, FILES, FOURTEEN, KERNEL, RUNC_MOUNT_POINTS, RUNC_TMPFS, SHIELDS};
 use super::profile::{
-    BindRules, Both, CapabilityNames, CapabilityRules, DefaultKind as K, DefaultRow, Forgets, IdentityRules,
-    InNamespace, JoinRules, Listing, PLAIN, Profile, VolumeRules,
+    BindRules, Both, CapabilityNames, CapabilityRules, DefaultKind as K, DefaultRow, Entering, Forgets,
+    IdentityRules, InNamespace, JoinRules, Listing, PLAIN, Profile, VolumeRules,
 };
 
 pub(super) const PROFILE: Profile = Profile {
@@ -51,6 +51,7 @@ pub(super) const PROFILE: Profile = Profile {
         ],
     ],
     build: DOCKER_BUILD,
+    entering: Entering::LikeAtStart,
     joins: JoinRules::ASKED,
     makes_working_directory: true,
     caveat: None,

@@ -12,8 +12,8 @@ mod podman;
 mod profile;
 
 pub use profile::{
-    BindRules, Both, BuildRules, CapabilityNames, CapabilityRules, DefaultKind, DefaultRow, Flavour, Forgets,
-    IdentityRules, InNamespace, Listing, MountPointRules, Profile, TmpfsRules, VolumeRules,
+    BindRules, Both, BuildRules, CapabilityNames, CapabilityRules, DefaultKind, DefaultRow, Entering,
+    Flavour, Forgets, IdentityRules, InNamespace, Listing, MountPointRules, Profile, TmpfsRules, VolumeRules,
 };
 
 /// A container runtime whose rules are known here.

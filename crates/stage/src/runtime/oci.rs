@@ -2,7 +2,7 @@
 
 use super::common::{CAPABILITIES, CRUN_MOUNT_POINTS, DOCKER_BUILD, RUNC_MOUNT_POINTS, RUNC_TMPFS};
 use super::profile::{
-    BindRules, Forgets, IdentityRules, InNamespace, JoinRules, Listing, PLAIN, Profile, TmpfsRules,
+    BindRules, Entering, Forgets, IdentityRules, InNamespace, JoinRules, Listing, PLAIN, Profile, TmpfsRules,
     VolumeRules,
 };
 
@@ -37,6 +37,7 @@ pub(super) const RUNC: Profile = Profile {
     },
     defaults: &[],
     build: DOCKER_BUILD,
+    entering: Entering::FromTheNode,
     joins: JoinRules::ASKED,
     makes_working_directory: true,
     caveat: None,

@@ -5,8 +5,9 @@ use mivask_model::mount::MountFlags;
 
 use super::common::{CRUN_MOUNT_POINTS, FILES, PODMAN_BUILD, SHIELDS};
 use super::profile::{
-    BindRules, Both, CapabilityNames, CapabilityRules, DefaultKind as K, DefaultRow, Forgets, IdentityRules,
-    InNamespace, JoinRules, Listing, MountPointRules, PLAIN, Profile, QUIET, TmpfsRules, VolumeRules,
+    BindRules, Both, CapabilityNames, CapabilityRules, DefaultKind as K, DefaultRow, Entering, Forgets,
+    IdentityRules, InNamespace, JoinRules, Listing, MountPointRules, PLAIN, Profile, QUIET, TmpfsRules,
+    VolumeRules,
 };
 
 const NO_DEV_SUID: MountFlags = MountFlags::NO_SUID.with(MountFlags::NO_DEV);
@@ -71,6 +72,7 @@ pub(super) const PROFILE: Profile = Profile {
         ],
     ],
     build: PODMAN_BUILD,
+    entering: Entering::AccountAlone,
     joins: JoinRules { ipc_by_default: true, network_files: false, host_flags: QUIET },
     makes_working_directory: false,
     caveat: None,

@@ -34,6 +34,8 @@ pub struct Profile {
     pub volumes: VolumeRules,
     /// How the builder that goes with it makes images.
     pub build: BuildRules,
+    /// Who somebody is whom the engine starts in a running container.
+    pub entering: Entering,
     /// What containers have of others that they join.
     pub joins: JoinRules,
     /// What is mounted into every container, table by table.
@@ -208,6 +210,19 @@ pub struct BuildRules {
     pub directories_keep_special_bits: bool,
     /// Whether directories that `--chmod` meets are known to stay as they were copied.
     pub mode_spares_directories: bool,
+}
+
+/// Who somebody is who is started in a running container (docs/facts/runtimes.md section 13).
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Entering {
+    /// Who the container's own process would be with that user, added groups included. Under no-new-privileges root has not
+    /// more than what is permitted to that process.
+    LikeAtStart,
+    /// The account with its memberships alone; the primary group is not listed again.
+    AccountAlone,
+    /// Engines of clusters start everybody as the container's user: somebody else comes from the node, or by a program that
+    /// logs in.
+    FromTheNode,
 }
 
 /// Rules of containers that join others (docs/facts/runtimes.md section 12).

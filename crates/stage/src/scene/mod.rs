@@ -51,6 +51,8 @@ pub struct Scene {
     pub assigned: Assigned,
     /// Objects that pods refer to.
     pub cluster: Cluster,
+    /// Who else acts in the place of an actor, by name: `gauge as root`; `* as root` stands for one in every place.
+    pub guests: Vec<String>,
 }
 
 impl Scene {

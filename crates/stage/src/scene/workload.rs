@@ -114,6 +114,8 @@ pub struct Container {
     pub ipc: Ipc,
     /// The container whose network, and with it whose `/etc/hosts`, `/etc/hostname` and `/etc/resolv.conf`, it has.
     pub network_of: Option<Fact<String>>,
+    /// Whether it is nobody's container, but a person on the host, who sees the host's files and has an account there.
+    pub on_host: bool,
     /// Why it never runs, where the description alone says so.
     pub refusal: Option<Refusal>,
     /// The mounts it asks for.
@@ -145,6 +147,7 @@ impl Container {
             unmasked: false,
             ipc: Ipc::Default,
             network_of: None,
+            on_host: false,
             refusal: None,
             mounts: Vec::new(),
             working_directory: None,

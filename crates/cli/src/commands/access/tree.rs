@@ -15,7 +15,7 @@ use crate::change;
 use crate::end::{End, Failure};
 use crate::load::{Told, choose, layout, outline};
 use crate::options::Format;
-use crate::table::{chosen, each};
+use crate::table::{Chosen, each};
 
 pub(super) fn run(
     args: &Args,
@@ -29,9 +29,9 @@ pub(super) fn run(
         return Err(Failure::OneRuntimeAtATime("--tree"));
     }
     let changes = change::read(&input.facts.change, err)?;
-    let mut outline = outline(input, &Reach { paths: paths.to_vec(), whole: true }, err)?;
+    let mut outline = outline(input, &Reach { paths: paths.to_vec(), whole: true }.into(), err)?;
     change::outline(&changes, &mut outline, err)?;
-    let chosen = chosen(&outline, &args.common.actor)?;
+    let chosen = Chosen::of(&outline, &args.common.actor)?;
     choose(&mut outline, input.facts.runtime.first().copied())?;
     let mut given = Told::default();
     let mut telling = Telling::begin(args, out)?;

@@ -14,7 +14,7 @@ use crate::acts::gather;
 use crate::end::{End, Failure};
 use crate::load;
 use crate::options::{Format, Input};
-use crate::reach;
+use crate::reach::Asked;
 
 pub(super) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
     let choice = choice(&args.filesystem)?;
@@ -22,7 +22,7 @@ pub(super) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         return Err(Failure::OneRuntimeAtATime("confirm"));
     }
     let input = Input { input: args.input.clone().unwrap_or_default(), facts: args.facts.clone() };
-    let whole = load::Whole::read(&input, &reach::reach_of(&args.acts), err)?;
+    let whole = load::Whole::read(&input, &Asked::of(&args.acts), err)?;
     let acts = gather(&input, &args.acts, &args.file, &whole.stage, err)?;
     whole.remark(&acts, err)?;
     let mut stage = whole.stage;

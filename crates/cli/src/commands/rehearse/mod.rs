@@ -7,13 +7,12 @@ use std::io::{IsTerminal, Write};
 use std::path::{Path, PathBuf};
 
 use mivask_core::rehearse::Rehearsal;
-use mivask_disk::process::Reach;
 use mivask_show::{json, text};
 
 use crate::end::{End, Failure};
 use crate::load;
 use crate::options::{Format, Input};
-use crate::reach;
+use crate::reach::Asked;
 use script::Script;
 
 /// Acts in order, on a copy: each sees what the earlier ones changed.
@@ -52,8 +51,9 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         return Err(Failure::OneRuntimeAtATime("rehearse"));
     }
     let script = Script::read(args)?;
-    let reach = Reach { whole: args.interactive, ..reach::reach_of(&script.texts()) };
-    let whole = load::Whole::read(&args.input, &reach, err)?;
+    let asked = Asked::of(&script.texts());
+    let asked = if args.interactive { asked.whole() } else { asked };
+    let whole = load::Whole::read(&args.input, &asked, err)?;
     let (scene, changes) = whole.into_scene();
     let mut rehearsal = Rehearsal::new(scene, &changes)?;
     let lines = script.sentences(rehearsal.stage(), err)?;

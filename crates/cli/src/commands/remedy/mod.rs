@@ -6,7 +6,6 @@ use std::io::Write;
 use std::path::PathBuf;
 
 use mivask_core::remedy::remedies;
-use mivask_disk::process::Reach;
 use mivask_show::{json, text};
 
 use crate::acts::only;
@@ -14,7 +13,8 @@ use crate::end::{CommandError, End, Failure};
 use crate::load::{Whole, layout};
 use crate::options::{Format, Input};
 use crate::output;
-use crate::{reach, terminal};
+use crate::reach::Asked;
+use crate::terminal;
 
 /// The smallest changes that make a denied act succeed.
 ///
@@ -71,8 +71,8 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     if args.input.facts.runtime.len() > 1 {
         return Err(Failure::OneRuntimeAtATime("remedy"));
     }
-    let reach = Reach { whole: true, ..reach::reach_of(std::slice::from_ref(&args.act)) };
-    let mut whole = Whole::read(&args.input, &reach, err)?;
+    let asked = Asked::of(std::slice::from_ref(&args.act)).whole();
+    let mut whole = Whole::read(&args.input, &asked, err)?;
     let act = only(&args.act, &whole.stage, err)?;
     // Changes are tried on stages of their own; of a large scene this one is large.
     drop(std::mem::take(&mut whole.stage));

@@ -103,7 +103,7 @@ pub(crate) fn run(args: &Args, err: &mut dyn Write) -> Result<End, Failure> {
         return Err(ReportError::PageAsPicture(args.output.clone()).into());
     }
     let paths = load::inside_paths(&args.paths)?;
-    let whole = Whole::read(&args.input, &Reach { paths: paths.clone(), whole: true }, err)?;
+    let whole = Whole::read(&args.input, &Reach { paths: paths.clone(), whole: true }.into(), err)?;
     let acts = acts(args, &whole, err)?;
     if let Some(which) = args.figure {
         let figure = draw(which, &whole, &acts)?;

@@ -7,6 +7,7 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use anstream::adapter::strip_str;
+use mivask_core::act::Subject;
 use mivask_core::actor_names::{ActorError, ActorNames};
 use mivask_core::expect::{Claim, Expected, Paths, Standing, Upheld, Who, uphold};
 use mivask_core::fact::Fact;
@@ -29,6 +30,7 @@ use crate::end::Failure;
 use crate::inputs::Files;
 use crate::load::{Whole, text};
 use crate::options::Input;
+use crate::reach::Asked;
 
 /// What came of it.
 pub(super) struct Outcome {
@@ -218,8 +220,10 @@ fn look(
     one: &mut One,
 ) -> Result<(), Failure> {
     let input = Input { input: path.to_path_buf(), facts: args.facts.clone() };
-    let reach = Reach { paths: Vec::new(), whole: true };
-    let whole = Whole::read_by(recorder, &input, &reach, &mut one.said)?;
+    let mut asked = Asked::from(Reach { paths: Vec::new(), whole: true });
+    let shared_names = shared.iter().filter_map(|expected| expected.claim.who());
+    shared_names.flat_map(|who| who.names.iter().chain(&who.except)).for_each(|name| asked.guest(name));
+    let whole = Whole::read_by(recorder, &input, &asked, &mut one.said)?;
     let actor_names = whole.stage.actor_names();
     let own = own_expectations(&whole)?;
     let mut errors = 0;
@@ -268,7 +272,10 @@ fn strangers(expected: &Expected, actor_names: &ActorNames) -> Vec<String> {
     let named = expected.claim.who().into_iter().flat_map(|who| who.names.iter().chain(&who.except));
     let plain = named.filter(|name| !name.contains(['*', '?', '[']));
     let unknown = |name: &&String| {
-        matches!(actor_names.find(name), Err(ActorError::Unknown { .. } | ActorError::Workload { .. }))
+        let name = &Subject::named(name).actor;
+        let is_pattern = name.contains(['*', '?', '[']);
+        !is_pattern
+            && matches!(actor_names.find(name), Err(ActorError::Unknown { .. } | ActorError::Workload { .. }))
     };
     plain.filter(unknown).cloned().collect()
 }

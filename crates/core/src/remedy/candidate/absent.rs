@@ -3,6 +3,7 @@
 use mivask_model::act::{Act, Verb};
 use mivask_model::mode::Mode;
 use mivask_model::mount::MountOrigin;
+use mivask_model::mount_kind::MountKind;
 use mivask_model::path::parent;
 use mivask_rules::lookup::{Sight, look};
 use mivask_rules::trace::Step;
@@ -42,7 +43,9 @@ pub(super) fn scratch(stage: &Stage, actor: &Actor, name: &str, directory: &[u8]
     let above = std::iter::successors(Some(directory), |path| (*path != b"/").then(|| parent(path)));
     let mut nearest =
         above.filter_map(|path| match look(&stage.storage, &actor.mounts, path, Follow::Links) {
-            Ok(Sight::There(place)) => Some(actor.mounts.get(place.mount).origin),
+            Ok(Sight::There(place)) => Some(actor.mounts.get(place.mount))
+                .filter(|mount| mount.facts.kind != MountKind::Host)
+                .map(|mount| mount.origin),
             Ok(Sight::Missing | Sight::Unlisted) | Err(_) => None,
         });
     let on_image = nearest.next() == Some(MountOrigin::Root);

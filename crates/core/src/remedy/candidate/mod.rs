@@ -6,7 +6,7 @@ mod leaving;
 mod own;
 
 use mivask_model::acl::{Acl, AclText};
-use mivask_model::act::{Act, Verb};
+use mivask_model::act::{Act, Subject, Verb};
 use mivask_model::caps::Capability;
 use mivask_model::ids::{InsideGid, InsideUid, UserNamespace};
 use mivask_model::mode::Who;
@@ -21,12 +21,13 @@ use mivask_rules::settle::Outcome;
 use mivask_rules::trace::{Check, Step};
 use mivask_rules::view::Place;
 use mivask_rules::walk::Follow;
+use mivask_stage::prepare::HOST;
 use mivask_stage::runtime::Flavour;
 use mivask_stage::scene::Scene;
 use mivask_stage::stage::{Actor, Stage};
 
 use super::Side;
-use crate::change::{Change, Process};
+use crate::change::{Accounts, Change, Process};
 use crate::question::Answer;
 
 /// Changes that are made together, in one place.
@@ -58,13 +59,15 @@ pub(super) fn candidates(scene: &Scene, stage: &Stage, act: &Act, answer: &Answe
         return leaving::candidates(stage, actor, act, answer);
     }
     let Some(step) = answer.deciding() else { return Vec::new() };
-    let met = Met::nearest(stage, actor, &act.actor, &step.path);
+    // Changes are made in the place of a guest by the name of whoever the place is.
+    let place = Subject::named(&act.actor).actor;
+    let met = Met::nearest(stage, actor, &place, &step.path);
     // These two need nothing of the inode, which may not exist.
     if step.check == Check::Lookup {
         return absent::candidates(stage, actor, act, step);
     }
     if step.check == Check::Capability {
-        return capability(&act.actor, Capability::Mknod);
+        return capability(&place, Capability::Mknod);
     }
     let Some(met) = met else { return Vec::new() };
     if step.bits.is_some() {
@@ -142,7 +145,17 @@ impl<'a> Met<'a> {
 
     /// Where the inode is changed.
     fn side(&self) -> Side {
-        if self.mount.origin == MountOrigin::Root { Side::Image } else { Side::Disk }
+        let image = self.mount.origin == MountOrigin::Root && self.mount.facts.kind != MountKind::Host;
+        if image { Side::Image } else { Side::Disk }
+    }
+
+    /// A membership of the account of somebody on the host.
+    fn membership(&self, scene: &Scene, gid: u32) -> Option<Candidate> {
+        let user = self.actor.identity.name.clone().filter(|_| *self.actor.workload == *HOST)?;
+        let lines = scene.host.accounts.as_ref()?.group.as_ref()?;
+        let group = lines.iter().find(|line| line.gid == gid)?.name.clone();
+        let what = Accounts::Joins(user, group);
+        Some(Candidate { changes: vec![Change::Accounts(HOST.to_owned(), what)], side: Side::Process })
     }
 
     fn file(&self, verbs: Vec<Verb>) -> Candidate {
@@ -166,7 +179,7 @@ impl<'a> Met<'a> {
         // Who the process is.
         if let Some(gid) = self.gid.filter(|gid| !self.in_group(*gid) && mode.group().grants(needed)) {
             // Only a group that already gives enough: joining one and opening it too is what `modes` proposes.
-            all.push(process(self.name, Process::Joins(gid)));
+            all.push(self.membership(scene, gid).unwrap_or_else(|| process(self.name, Process::Joins(gid))));
             all.extend(self.own_uid().map(|own| process(self.name, Process::Becomes(own, Some(gid)))));
         }
         let named = acl.into_iter().flat_map(|acl| acl.groups.iter());
