@@ -38,6 +38,7 @@ pub mod finding;
 pub mod handoff;
 pub mod policy;
 pub mod question;
+mod recursion;
 pub mod rehearse;
 pub mod remedy;
 

@@ -25,6 +25,7 @@ mod pasted;
 mod people;
 mod programs;
 mod questions;
+mod recursion;
 mod rehearsals;
 mod remedy;
 mod report;

@@ -19,17 +19,17 @@ fn a_remedy_says_what_else_it_opens_and_what_to_paste() {
     denied EACCES  cook writes /stores/log
                    /stores/log: -rw-r--r-- 0644 101:500: group 500 has r--, needed -w-
 
-    1  disk     cook sets-mode g+w on /stores/log
+    1  disk     for cook sets-mode g+w on /stores/log
                 opens nothing else; touches 1 inode
                 # as root, where volume hold is mounted as cook has it
                 chmod g+w /stores/log
 
-    2  disk     cook sets-acl user:102:rw-,group::r--,mask::rw- on /stores/log
+    2  disk     for cook sets-acl user:102:rw-,group::r--,mask::rw- on /stores/log
                 opens nothing else; touches 1 inode
                 # as root, where volume hold is mounted as cook has it
                 setfacl -m user:102:rw-,group::r--,mask::rw- /stores/log
 
-    3  disk     cook sets-owner 102 on /stores/log
+    3  disk     for cook sets-owner 102 on /stores/log
                 opens nothing else; closes 1; touches 1 inode
                 # as root, where volume hold is mounted as cook has it
                 chown 102 /stores/log
@@ -61,7 +61,7 @@ fn a_remedy_says_what_else_it_opens_and_what_to_paste() {
                 +  - { name: cook, user: '102:102', groups: [500, 101], umask: '0002', no-new-privileges: true, mounts: [{ volume: hold, at: /stores }] }
                    - { name: stowaway, user: '900:900', no-new-privileges: true, mounts: [{ volume: hold, at: /hold, read-only: true }] }
 
-    2  disk     cook sets-acl user:102:--x,group::r-x,mask::r-x on /stores/keys
+    2  disk     for cook sets-acl user:102:--x,group::r-x,mask::r-x on /stores/keys
                 opens nothing else; touches 1 inode
                 # as root, where volume hold is mounted as cook has it
                 setfacl -m user:102:--x,group::r-x,mask::r-x /stores/keys
@@ -240,8 +240,8 @@ fn an_expectation_of_what_is_left_is_a_goal() {
                    - { name: cook, user: '102:102', groups: [500], umask: '0002', no-new-privileges: true, mounts: [{ volume: hold, at: /stores }] }
                    - { name: stowaway, user: '900:900', no-new-privileges: true, mounts: [{ volume: hold, at: /hold, read-only: true }] }
 
-    2  disk     mate sets-group 500 on /hold/drop
-       disk     mate sets-mode g+s on /hold/drop
+    2  disk     for mate sets-group 500 on /hold/drop
+       disk     for mate sets-mode g+s on /hold/drop
                 opens nothing else; touches 1 inode
                 # as root, where volume hold is mounted as mate has it
                 chgrp 500 /hold/drop
@@ -255,7 +255,7 @@ fn remedies_as_json() {
     let document = boats().json(["remedy", "b.yaml", "cook writes /stores/log", "--format", "json"]);
     assert_eq!(document["act"]["errno"], "EACCES");
     let first = &document["remedies"][0];
-    assert_eq!(first["changes"], json!([{ "side": "disk", "change": "cook sets-mode g+w on /stores/log" }]));
+    assert_eq!(first["changes"], json!([{ "side": "disk", "change": "for cook sets-mode g+w on /stores/log" }]));
     assert_eq!((&first["inodes"], &first["undone"]), (&json!(1), &json!(null)));
     assert_eq!(first["then"]["outcome"], "allowed");
     assert_eq!(first["commands"][1], "chmod g+w /stores/log");

@@ -19,25 +19,25 @@ use crate::carry::{Carried, carry_out};
 
 /// Carries `act` out where its actor sees the path, as root with every capability and without regard to read-only
 /// mounts. Ids are those the actor sees. An actor who is on another stage changes nothing here.
-pub(super) fn administer(stage: &mut Stage, act: &Act, globs: &dyn Globs) -> Result<(), String> {
+pub(super) fn administer(stage: &mut Stage, act: &Act, globs: &dyn Globs) -> Result<Vec<Act>, String> {
     if act.verb.only_looks() {
         return Err(format!("`{}` changes nothing", act.verb.word()));
     }
     if !stage.has(&act.actor) {
-        return Ok(());
+        return Ok(Vec::new());
     }
     let actor = stage.actor(&act.actor).map_err(|error| error.to_string())?;
     let namespace = actor.credentials.first().map(|who| who.namespace.clone());
     let namespace = namespace.unwrap_or_else(|| Arc::new(UserNamespace::initial()));
     let table = writable(&actor.mounts);
     let act = Act { verb: outside(&act.verb, &namespace)?, ..act.clone() };
-    let all = expanded(stage, &table, &act, globs)?;
+    let all = expanded(&stage.storage, &table, &act, globs)?;
     let pattern = all.len() > 1;
-    for act in all {
-        single(stage, &table, &act)
+    for act in &all {
+        single(stage, &table, act)
             .map_err(|reason| if pattern { format!("{}: {reason}", quoted(&act.path)) } else { reason })?;
     }
-    Ok(())
+    Ok(all)
 }
 
 fn single(stage: &mut Stage, table: &MountTable, act: &Act) -> Result<(), String> {

@@ -31,7 +31,8 @@ use mivask_stage::stage::Stage;
 /// One change.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub enum Change {
-    /// Files: an act of an actor, or of `host`, that an administrator carries out. The path may be a pattern.
+    /// Files: `for gauge sets-mode g+w on /data`, an act that an administrator carries out where the actor sees the path,
+    /// or an act of `host`. The path may be a pattern.
     Files(Act),
     /// The image of one actor, as its build leaves it: `image gauge sets-owner 7101 on /cache`. Volumes that are filled
     /// from the image have it too.
@@ -94,7 +95,8 @@ impl fmt::Display for Change {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let name = |name: &str| quoted(name.as_bytes());
         match self {
-            Self::Files(act) => act.fmt(f),
+            Self::Files(act) if Subject::named(&act.actor).actor == HOST => act.fmt(f),
+            Self::Files(act) => write!(f, "for {act}"),
             Self::Image(act) => write!(f, "image {act}"),
             Self::Process(actor, what) => write!(f, "{} {what}", name(actor)),
             Self::FilesystemGroup(gid) => write!(f, "pod filesystem-group {gid}"),
@@ -174,6 +176,18 @@ impl Changes {
     #[must_use]
     pub fn with_globs(all: Vec<Change>, globs: Arc<dyn Globs>) -> Self {
         Self { all, globs }
+    }
+
+    /// These changes with another way of reading patterns.
+    #[must_use]
+    pub fn with(self, globs: Arc<dyn Globs>) -> Self {
+        Self { globs, ..self }
+    }
+
+    /// How their patterns are read.
+    #[must_use]
+    pub fn globs(&self) -> Arc<dyn Globs> {
+        self.globs.clone()
     }
 
     /// Whether nothing changes.
@@ -264,21 +278,25 @@ impl Changes {
         })
     }
 
-    /// Makes those that concern files as an actor on `stage` sees them.
+    /// Makes those that concern files as an actor on `stage` sees them, and says which acts that took: one for each path of
+    /// a pattern.
     ///
     /// # Errors
     /// The first change that cannot be made.
-    pub fn apply_to_files(&self, stage: &mut Stage) -> Result<(), ChangeError> {
+    pub fn apply_to_files(&self, stage: &mut Stage) -> Result<Vec<Act>, ChangeError> {
+        let mut made = Vec::new();
         for change in &self.all {
             let Change::Files(act) = change else { continue };
             // The host's files were changed before anything was prepared.
             if act.actor == HOST {
                 continue;
             }
-            administer::administer(stage, act, &*self.globs)
-                .map_err(|reason| ChangeError::new(change, reason))?;
+            made.extend(
+                administer::administer(stage, act, &*self.globs)
+                    .map_err(|reason| ChangeError::new(change, reason))?,
+            );
         }
-        Ok(())
+        Ok(made)
     }
 
     /// The scene with all that concerns accounts, the host's files and the descriptions.

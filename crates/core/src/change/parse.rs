@@ -44,11 +44,18 @@ pub fn parse_sentence(text: &str) -> Result<Sentence, ActError> {
         && verb(third)
     {
         let start = second.span.start;
-        let act = parse_act(&text[start..]).map_err(|mut error| {
-            error.span = error.span.start + start..error.span.end + start;
-            error
-        })?;
+        let act = parse_act(&text[start..]).map_err(|error| moved(error, start))?;
         return Ok(Sentence::Change(Change::Image(act)));
+    }
+    // What an administrator does where an actor sees it.
+    if let [first, second, ..] = words.as_slice()
+        && first.text == FOR
+        && !verb(second)
+        && second.text != b"as"
+    {
+        let start = second.span.start;
+        let act = parse_act(&text[start..]).map_err(|error| moved(error, start))?;
+        return Ok(Sentence::Change(Change::Files(act)));
     }
     let second = words.get(1).map(Word::as_text);
     let group = words.get(2).is_some_and(|word| word.text == b"group");
@@ -62,6 +69,15 @@ pub fn parse_sentence(text: &str) -> Result<Sentence, ActError> {
         }
         None => parse_act(text).map(Sentence::Act),
     }
+}
+
+/// The word in front of an act that an administrator does where its actor sees the path: `for gauge sets-mode g+w on /data`.
+const FOR: &[u8] = b"for";
+
+/// The same mistake that much further to the right.
+fn moved(mut error: ActError, start: usize) -> ActError {
+    error.span = error.span.start + start..error.span.end + start;
+    error
 }
 
 /// Reads a change: one of accounts or of a description, or an act that changes files.
@@ -234,7 +250,9 @@ mod tests {
             "gauge makes-directory /data/x mode 2775",
         ] {
             let change = parse_change(text).unwrap();
-            assert_eq!(change.to_string(), text);
+            let administered = matches!(&change, Change::Files(act) if act.actor != "host");
+            let said = if administered { format!("for {text}") } else { text.to_owned() };
+            assert_eq!(change.to_string(), said);
             assert_eq!(parse_change(&change.to_string()).unwrap(), change);
         }
     }
@@ -254,6 +272,7 @@ mod tests {
             ("gauge mounts /a with ,,", 21..23, "nothing is named where an option is expected"),
             ("gauge drops ALL now", 16..19, "`now` is not expected here"),
             ("gauge sets-mode rw on /x", 16..18, "`rw` is not a mode"),
+            ("for gauge sets-mode rw on /x", 20..22, "`rw` is not a mode"),
         ] {
             let error = parse_change(text).unwrap_err();
             assert_eq!((error.span.clone(), error.to_string().as_str()), (span, message));

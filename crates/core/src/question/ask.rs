@@ -2,7 +2,8 @@
 
 use std::sync::Arc;
 
-use mivask_model::act::{Act, Expectation};
+use mivask_model::act::{Act, Expectation, Verb};
+use mivask_model::mode::{FileKind, Mode};
 use mivask_model::outcome::{Effect, Verdict};
 use mivask_rules::decide::decide;
 use mivask_rules::explore::{Explored, Explorer, explore};
@@ -12,6 +13,7 @@ use mivask_rules::view::View;
 use mivask_stage::actor_names::ActorError;
 use mivask_stage::stage::{Actor, Stage};
 
+use super::facts::facts_at;
 use super::start::if_it_starts;
 
 /// The answer to one act.
@@ -99,9 +101,31 @@ pub fn ask_as(stage: &Stage, actor: &Actor, act: &Act) -> Answer {
     let (outcome, effect, depends_on) = if_it_starts(actor, settle(&explored));
     let mut assumptions: Vec<Arc<str>> = explored.assumptions.into_iter().collect();
     assumptions.extend(actor.identity.assumptions.iter().cloned());
+    assumptions.extend(kept_by_tools(stage, actor, act, &effect));
     let steps = explored.steps;
     let cut_short = explored.cut_short;
     Answer { act: act.clone(), actor: name, outcome, effect, depends_on, assumptions, steps, cut_short }
+}
+
+/// chmod(1) is not chmod(2) where a number takes the set-group-ID bit of a directory away (docs/facts/tools.md section 2).
+fn kept_by_tools(stage: &Stage, actor: &Actor, act: &Act, effect: &Effect) -> Option<Arc<str>> {
+    let Verb::SetsMode(change) = &act.verb else { return None };
+    let left = effect.imprint.as_ref()?.mode?;
+    let facts = facts_at(stage, actor, &act.path)?;
+    if facts.kind != FileKind::Directory || !facts.mode?.has(Mode::SET_GROUP_ID) {
+        return None;
+    }
+    if left.has(Mode::SET_GROUP_ID) {
+        let busybox = change
+            .assigns()
+            .then_some("`=` keeps the set-group-ID bit of a directory, as in coreutils; busybox takes it");
+        return busybox.map(Arc::from);
+    }
+    change.is_number().then(|| {
+        "the mode is set by the system call: chmod of coreutils keeps the set-group-ID bit of a directory unless five digits \
+         (00755) or g-s are written, busybox takes it"
+            .into()
+    })
 }
 
 /// Decides something for `actor` under every possibility that matters.

@@ -113,6 +113,15 @@ pub fn listings<'a>(before: &Stage, after: &Stage, acts: impl Iterator<Item = &'
     // A new directory is in the listing of the one above; without entries it says no more.
     let bare = |listing: &Listing| listing.entries.len() == 1 && listing.entries[0].before.is_none();
     all.retain(|listing| listing.entries.iter().any(Listed::changed) && !bare(listing));
+    // Nor does a directory of which nothing but itself changed, where the one above is listed.
+    let above: BTreeSet<(String, Vec<u8>)> =
+        all.iter().map(|listing| (listing.actor.clone(), listing.directory.clone())).collect();
+    let alone = |listing: &Listing| !listing.entries.iter().skip(1).any(Listed::changed);
+    let told = |listing: &Listing| {
+        listing.directory != b"/"
+            && above.contains(&(listing.actor.clone(), parent(&listing.directory).to_vec()))
+    };
+    all.retain(|listing| !(alone(listing) && told(listing)));
     all
 }
 

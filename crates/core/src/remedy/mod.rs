@@ -146,7 +146,7 @@ fn staged(scene: &Scene, changes: &Changes) -> Stage {
     let mut now = stage(scene);
     // They were made without an error before.
     match changes.apply_to_files(&mut now) {
-        Ok(()) => now,
+        Ok(_) => now,
         Err(_) => stage(scene),
     }
 }

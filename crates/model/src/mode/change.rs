@@ -77,6 +77,19 @@ impl ModeChange {
         (!letters.is_empty()).then(|| Self::Clauses(vec![clause]))
     }
 
+    /// Whether it sets bits of a class with `=`.
+    #[must_use]
+    pub fn assigns(&self) -> bool {
+        let Self::Clauses(clauses) = self else { return false };
+        clauses.iter().any(|clause| clause.actions.iter().any(|(operator, _)| *operator == Operator::Set))
+    }
+
+    /// Whether it is a whole mode, as a number says it.
+    #[must_use]
+    pub const fn is_number(&self) -> bool {
+        matches!(self, Self::Exact(_))
+    }
+
     /// Whether it gives the group something before anything else happens.
     #[must_use]
     pub fn begins_with_the_group(&self) -> bool {

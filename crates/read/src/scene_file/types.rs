@@ -120,7 +120,7 @@ pub struct HostSection {
     /// What is mounted where on it: the path of a copy of `/proc/self/mountinfo`, `/proc/mounts` or `/etc/fstab`.
     /// Binds show the options of the mount underneath.
     pub mounts: Option<String>,
-    /// Its account files. They decide nothing in a container; they tell which numbers are taken.
+    /// Its account files: who people on it are, and which numbers are taken. They decide nothing in a container.
     pub accounts: Option<AccountsSection>,
     /// Kernel settings, such as `fs.protected_regular: 1`.
     #[serde(default)]

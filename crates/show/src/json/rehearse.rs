@@ -28,6 +28,20 @@ enum StepJson<'a> {
         carried_out: bool,
         not_carried_out: Option<&'a str>,
     },
+    Several {
+        act: String,
+        actor: &'a str,
+        /// How many were allowed, and are carried out.
+        done: usize,
+        /// How many were refused.
+        refused: usize,
+        /// How many depend on missing facts, and are not carried out.
+        open: usize,
+        expected: Option<String>,
+        holds: Option<bool>,
+        /// The first of those that were refused or depend on something.
+        first: Vec<ActJson<'a>>,
+    },
     Change {
         change: String,
         notes: &'a [String],
@@ -95,7 +109,17 @@ impl<'a> StepJson<'a> {
                     not_carried_out: open,
                 }
             }
-            RehearsalStep::Change { change, notes } => Self::Change { change: change.to_string(), notes },
+            RehearsalStep::Several(several) => Self::Several {
+                act: several.act.to_string(),
+                actor: &several.act.actor,
+                done: several.done,
+                refused: several.refused,
+                open: several.open,
+                expected: several.act.expected(),
+                holds: several.holds(),
+                first: several.first.iter().map(ActJson::new).collect(),
+            },
+            RehearsalStep::Change { change, notes, .. } => Self::Change { change: change.to_string(), notes },
         }
     }
 }

@@ -7,7 +7,8 @@ use mivask_core::carry::Carried;
 use mivask_core::listed::listed;
 use mivask_core::mode::symbolic;
 use mivask_core::question::{Answer, Line, Listed, Listing};
-use mivask_core::rehearse::RehearsalStep;
+use mivask_core::rehearse::{RehearsalStep, Several};
+use mivask_core::settle::Outcome;
 
 use super::acts::{INDENT, act, taken_for_granted};
 use super::{Layout, paragraph};
@@ -29,13 +30,63 @@ pub fn step(out: &mut dyn Write, step: &RehearsalStep, layout: Layout) -> io::Re
                 paragraph(out, &paint(OPEN, &text), INDENT, layout)?;
             }
         }
-        RehearsalStep::Change { change, notes } => {
+        RehearsalStep::Several(several) => sum(out, several, layout)?,
+        RehearsalStep::Change { change, notes, .. } => {
             let word = paint(OPEN, "changed");
             writeln!(out, "{word}{}{}", " ".repeat(INDENT - 7), paint(STRONG, &safe(&change.to_string())))?;
             for note in notes {
                 paragraph(out, &safe(note), INDENT, layout)?;
             }
         }
+    }
+    Ok(())
+}
+
+/// How an act on many paths went: the sum, and the first that did not.
+fn sum(out: &mut dyn Write, several: &Several, layout: Layout) -> io::Result<()> {
+    let Several { done, refused, open, .. } = several;
+    let (word, style) = match (done, refused, open) {
+        (_, 0, 0) => ("allowed", GOOD),
+        (0, _, 0) => ("denied", BAD),
+        (_, 0, _) => ("depends", OPEN),
+        _ => ("in part", BAD),
+    };
+    let held = match several.holds() {
+        Some(true) => "  (as expected)".to_owned(),
+        Some(false) => {
+            format!("  ({} not as expected: {})", several.unheld, several.act.expected().unwrap_or_default())
+        }
+        None => String::new(),
+    };
+    let act = paint(STRONG, &safe(&several.act.to_string()));
+    writeln!(out, "{}{}{act}{held}", paint(style, word), " ".repeat(INDENT - word.len()))?;
+    let parts = [(done, "done"), (refused, "refused"), (open, "open, and not carried out")];
+    let parts: Vec<String> = parts
+        .iter()
+        .filter(|(count, _)| **count > 0)
+        .map(|(count, what)| format!("{count} {what}"))
+        .collect();
+    paragraph(out, &listed(&parts), INDENT, layout)?;
+    for answer in &several.first {
+        let how = match &answer.outcome {
+            Outcome::Denied(Some(errno)) => errno.to_string(),
+            Outcome::NeverRuns(_) => "never runs".to_owned(),
+            Outcome::Denied(None) | Outcome::Allowed | Outcome::Depends => "depends".to_owned(),
+        };
+        let why = answer.deciding().map_or_else(String::new, |step| {
+            let place = if step.path == answer.act.path {
+                String::new()
+            } else {
+                format!("{}: ", safe(&quoted(&step.path)))
+            };
+            format!(": {place}{}", safe(&step.fact))
+        });
+        let verb = answer.act.verb.word();
+        paragraph(out, &format!("{how} {verb} {}{why}", safe(&quoted(&answer.act.path))), INDENT, layout)?;
+    }
+    let more = refused + open - several.first.len();
+    if more > 0 {
+        writeln!(out, "{}and {more} more", " ".repeat(INDENT))?;
     }
     Ok(())
 }
@@ -54,6 +105,9 @@ pub fn rehearsal_assumptions(out: &mut dyn Write, steps: &[RehearsalStep], layou
     taken_for_granted(out, &answers, layout)
 }
 
+/// Directories that are shown; more are counted.
+const MOST_DIRECTORIES: usize = 24;
+
 /// The directories that changed: each name with what it was, `host` with owners as they are stored.
 ///
 /// # Errors
@@ -62,7 +116,7 @@ pub fn listings(out: &mut dyn Write, listings: &[Listing], host: bool, layout: L
     if listings.is_empty() {
         return writeln!(out, "\nNo directory looks different afterwards.");
     }
-    for listing in listings {
+    for listing in listings.iter().take(MOST_DIRECTORIES) {
         let eyes = match (host, listing.eyes().as_slice()) {
             (true, _) => "ids as stored".to_owned(),
             (false, [one]) => format!("as {} sees it", safe(one)),
@@ -79,7 +133,10 @@ pub fn listings(out: &mut dyn Write, listings: &[Listing], host: bool, layout: L
             writeln!(out, "     and {} more, unchanged", listing.omitted)?;
         }
     }
-    Ok(())
+    match listings.len().saturating_sub(MOST_DIRECTORIES) {
+        0 => Ok(()),
+        more => writeln!(out, "\nand {more} more directories that changed: `--format json` lists them"),
+    }
 }
 
 fn row(entry: &Listed, host: bool) -> Vec<String> {

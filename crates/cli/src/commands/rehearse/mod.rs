@@ -73,8 +73,8 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     } else {
         json::rehearsed(out, rehearsal.steps(), &rehearsal.listings())?;
     }
-    let mut answers = rehearsal.steps().iter().filter_map(mivask_core::rehearse::RehearsalStep::answer);
-    Ok(if answers.any(|answer| answer.holds() == Some(false)) { End::NotUpheld } else { End::Answered })
+    let broken = rehearsal.steps().iter().any(|step| step.holds() == Some(false));
+    Ok(if broken { End::NotUpheld } else { End::Answered })
 }
 
 /// A word without blanks names a file of acts.

@@ -107,12 +107,7 @@ fn typed(
     match line {
         "help" => help(out)?,
         "undo" => match rehearsal.undo() {
-            Some(RehearsalStep::Act { answer, .. }) => {
-                writeln!(out, "taken back: {}", mivask_show::safe(&answer.act.to_string()))?
-            }
-            Some(RehearsalStep::Change { change, .. }) => {
-                writeln!(out, "taken back: {}", mivask_show::safe(&change.to_string()))?;
-            }
+            Some(step) => writeln!(out, "taken back: {}", mivask_show::safe(&step.sentence()))?,
             None => writeln!(out, "there is nothing to take back")?,
         },
         "why" => match rehearsal.steps().iter().rev().find_map(RehearsalStep::answer) {

@@ -130,7 +130,7 @@ impl Line {
             let mut diagnostics = Diagnostics::default();
             let help = match &error {
                 RehearsalError::Actor(_) => Some(format!("`{HOST}` is root on the host")),
-                RehearsalError::Change(_) => None,
+                RehearsalError::Change(_) | RehearsalError::Pattern { .. } => None,
             };
             diagnostics.add(Severity::Error, &self.source, &self.span, error.to_string(), help);
             diagnostics::settle(&diagnostics, err)?;

@@ -1,8 +1,11 @@
 //! Acts in order, each seeing what the earlier ones changed.
 
+mod several;
+
 use std::sync::Arc;
 
 use mivask_model::act::{Act, Subject};
+use mivask_model::glob::Globs;
 use mivask_stage::actor_names::ActorError;
 use mivask_stage::prepare::{self, stage_with_host};
 use mivask_stage::scene::Scene;
@@ -11,6 +14,8 @@ use mivask_stage::stage::Stage;
 use crate::carry::{Carried, perform};
 use crate::change::{Change, ChangeError, Changes, Sentence};
 use crate::question::{Answer, Listing, listings};
+pub use several::Several;
+use several::SeveralError;
 
 /// One line of a rehearsal.
 #[derive(Clone, Debug)]
@@ -22,12 +27,16 @@ pub enum RehearsalStep {
         /// Whether anything is different now.
         carried: Carried,
     },
+    /// Someone did something to many files.
+    Several(Box<Several>),
     /// The scene is different from here on.
     Change {
         /// What was changed.
         change: Change,
         /// What is worth knowing about it.
         notes: Vec<String>,
+        /// What an administrator did to files.
+        made: Vec<Act>,
     },
 }
 
@@ -37,7 +46,27 @@ impl RehearsalStep {
     pub fn answer(&self) -> Option<&Answer> {
         match self {
             Self::Act { answer, .. } => Some(answer),
+            Self::Several(_) | Self::Change { .. } => None,
+        }
+    }
+
+    /// Whether what was expected of it holds; `None` where nothing was.
+    #[must_use]
+    pub fn holds(&self) -> Option<bool> {
+        match self {
+            Self::Act { answer, .. } => answer.holds(),
+            Self::Several(several) => several.holds(),
             Self::Change { .. } => None,
+        }
+    }
+
+    /// The line as a sentence.
+    #[must_use]
+    pub fn sentence(&self) -> String {
+        match self {
+            Self::Act { answer, .. } => answer.act.to_string(),
+            Self::Several(several) => several.act.to_string(),
+            Self::Change { change, .. } => change.to_string(),
         }
     }
 }
@@ -51,6 +80,14 @@ pub enum RehearsalError {
     /// The change cannot be made.
     #[error(transparent)]
     Change(#[from] ChangeError),
+    /// Its pattern is not one, or meets nothing.
+    #[error("`{act}` cannot be done: {reason}")]
+    Pattern {
+        /// The act.
+        act: String,
+        /// Why not.
+        reason: String,
+    },
 }
 
 /// A stage on which acts have consequences. Trees are shared with the stage it began on until something changes them.
@@ -60,6 +97,7 @@ pub struct Rehearsal {
     scene: Arc<Scene>,
     start: Stage,
     stage: Stage,
+    globs: Arc<dyn Globs>,
     /// What was before each line.
     earlier: Vec<(Arc<Scene>, Stage)>,
     steps: Vec<RehearsalStep>,
@@ -75,7 +113,8 @@ impl Rehearsal {
         let mut stage = stage_with_host(&scene);
         changes.apply_to_files(&mut stage)?;
         let scene = Arc::new(scene);
-        Ok(Self { scene, start: stage.clone(), stage, earlier: Vec::new(), steps: Vec::new() })
+        let globs = changes.globs();
+        Ok(Self { scene, start: stage.clone(), stage, globs, earlier: Vec::new(), steps: Vec::new() })
     }
 
     /// The stage as the lines so far leave it.
@@ -103,12 +142,29 @@ impl Rehearsal {
         let step = match sentence {
             Sentence::Act(act) => {
                 self.admit(&act.actor);
-                let done = perform(&mut self.stage, act)?;
-                RehearsalStep::Act { answer: Box::new(done.answer), carried: done.carried }
+                if several::is_meant(&self.stage, act) {
+                    let done = several::perform_all(&mut self.stage, act, &*self.globs);
+                    let done = done.map_err(|error| match error {
+                        SeveralError::Actor(error) => RehearsalError::Actor(error),
+                        SeveralError::Pattern(reason) => {
+                            RehearsalError::Pattern { act: act.to_string(), reason }
+                        }
+                    });
+                    match done {
+                        Ok(done) => RehearsalStep::Several(Box::new(done)),
+                        Err(error) => {
+                            self.stage = before;
+                            return Err(error);
+                        }
+                    }
+                } else {
+                    let done = perform(&mut self.stage, act)?;
+                    RehearsalStep::Act { answer: Box::new(done.answer), carried: done.carried }
+                }
             }
             Sentence::Change(change) => {
-                let notes = self.change(change)?;
-                RehearsalStep::Change { change: change.clone(), notes }
+                let (notes, made) = self.change(change)?;
+                RehearsalStep::Change { change: change.clone(), notes, made }
             }
         };
         self.earlier.push((scene, before));
@@ -132,9 +188,11 @@ impl Rehearsal {
 
     /// The acts that changed something.
     fn carried(&self) -> impl Iterator<Item = &Act> {
-        self.steps.iter().filter_map(|step| match step {
-            RehearsalStep::Act { answer, carried: Carried::Out } => Some(&answer.act),
-            RehearsalStep::Act { .. } | RehearsalStep::Change { .. } => None,
+        self.steps.iter().flat_map(|step| match step {
+            RehearsalStep::Act { answer, carried: Carried::Out } => std::slice::from_ref(&answer.act),
+            RehearsalStep::Several(several) => several.carried.as_slice(),
+            RehearsalStep::Change { made, .. } => made.as_slice(),
+            RehearsalStep::Act { .. } => &[],
         })
     }
 
@@ -149,7 +207,7 @@ impl Rehearsal {
         prepare::admit(&mut self.stage, &self.scene, name);
     }
 
-    fn change(&mut self, change: &Change) -> Result<Vec<String>, RehearsalError> {
+    fn change(&mut self, change: &Change) -> Result<(Vec<String>, Vec<Act>), RehearsalError> {
         let mut scene = Scene::clone(&self.scene);
         let changes = Changes::new(vec![change.clone()]);
         for (_, name) in changes.actors() {
@@ -165,7 +223,9 @@ impl Rehearsal {
             actor.blocked = model.blocked.clone();
             actor.mounts.take_flags(&model.mounts);
         }
+        // Files of the host are changed where its actor sees them.
+        let made = changes.with(self.globs.clone()).apply_to_files(&mut self.stage)?;
         self.scene = Arc::new(scene);
-        Ok(notes)
+        Ok((notes, made))
     }
 }
