@@ -49,7 +49,7 @@ pub(crate) fn inside(current: &OsStr) -> Vec<CompletionCandidate> {
     let mut all: Vec<String> = Vec::new();
     for name in stage.actor_names().names() {
         let line = format!("{name} reads {}", if typed.is_empty() { "/" } else { &typed });
-        all.extend(words_at(&stage, &line, line.len()).1);
+        all.extend(words_at(&stage, "", &line, line.len()).1);
     }
     all.sort();
     all.dedup();
@@ -60,7 +60,7 @@ pub(crate) fn inside(current: &OsStr) -> Vec<CompletionCandidate> {
 pub(crate) fn act(current: &OsStr) -> Vec<CompletionCandidate> {
     let Some(stage) = stage() else { return Vec::new() };
     let typed = current.to_string_lossy();
-    let (start, words) = words_at(&stage, &typed, typed.len());
+    let (start, words) = words_at(&stage, "", &typed, typed.len());
     if start == 0 {
         return actors(current);
     }

@@ -6,10 +6,11 @@ use mivask_core::question::entries;
 use mivask_core::stage::Stage;
 
 /// What is typed at the prompt instead of a sentence.
-pub(crate) const COMMANDS: [(&str, &str); 6] = [
-    ("why", "every check of the last act"),
-    ("undo", "takes the last line back"),
-    ("list", "the directories that changed, as the actors see them"),
+pub(crate) const COMMANDS: [(&str, &str); 7] = [
+    ("as", "`as NAME`: who acts in lines that begin with a verb"),
+    ("why", "every check of the last act, or of `why ACT`, which is not done"),
+    ("undo", "takes the last line back, or the last N of them"),
+    ("list", "the directories that changed, or everything in `list DIRECTORY`"),
     ("list-host", "the same with owners as stored"),
     ("help", "what can be typed"),
     ("quit", "ends the rehearsal"),
@@ -19,16 +20,22 @@ pub(crate) const COMMANDS: [(&str, &str); 6] = [
 const CHANGES: [&str; 9] =
     ["becomes", "umask", "drops", "adds", "joins", "parts", "filesystem-group", "mounts", "renumbers"];
 
-/// The words that fit at `cursor` of `line`, and where the word they replace begins.
-pub(crate) fn complete(stage: &Stage, line: &str, cursor: usize) -> (usize, Vec<String>) {
+/// The words that fit at `cursor` of `line`, and where the word they replace begins; `current` acts where nobody is named.
+pub(crate) fn complete(stage: &Stage, current: &str, line: &str, cursor: usize) -> (usize, Vec<String>) {
     let typed = line.get(..cursor).unwrap_or(line);
     let start = typed.rfind(char::is_whitespace).map_or(0, |at| at + 1);
     let (before, word) = typed.split_at(start);
+    let names = || stage.actor_names().names().iter().map(|name| quoted(name.as_bytes()));
     let mut words = before.split_whitespace();
     let found = match (words.next(), words.next()) {
         (None, _) => {
-            let actors = stage.actor_names().names().iter().map(|name| quoted(name.as_bytes()));
-            actors.chain(COMMANDS.map(|(command, _)| command.to_owned())).collect()
+            let verbs = Verb::ALL.iter().map(|verb| verb.word().to_owned()).filter(|_| !current.is_empty());
+            names().chain(COMMANDS.map(|(command, _)| command.to_owned())).chain(verbs).collect()
+        }
+        (Some("list" | "list-host"), None) if word.starts_with('/') => paths(stage, current, word),
+        (Some("as" | "why"), None) => names().collect(),
+        (Some(first), _) if Verb::by_word(first).is_some() && word.starts_with('/') => {
+            paths(stage, current, word)
         }
         (Some(_), None) => {
             let verbs = Verb::ALL.iter().map(Verb::word);
@@ -85,14 +92,19 @@ mod tests {
     #[test]
     fn actors_verbs_and_paths_are_completed() {
         let stage = stage();
-        let at_end = |line: &str| complete(&stage, line, line.len());
+        let at_end = |line: &str| complete(&stage, "", line, line.len());
         assert_eq!(at_end("ho"), (0, vec!["host".to_owned()]));
         assert_eq!(at_end("un"), (0, vec!["undo".to_owned()]));
         assert_eq!(at_end("host sets-m"), (5, vec!["sets-mode".to_owned()]));
         assert_eq!(at_end("host reads /s"), (11, vec!["/srv/".to_owned(), "/swap".to_owned()]));
         assert_eq!(at_end("host sets-mode 0600 on /sw"), (23, vec!["/swap".to_owned()]));
+        assert_eq!(at_end("list /s").1, Vec::<String>::new(), "as nobody");
+        assert_eq!(complete(&stage, "host", "list /s", 7).1, ["/srv/", "/swap"]);
+        assert_eq!(complete(&stage, "host", "reads /sw", 9).1, ["/swap"]);
+        assert_eq!(complete(&stage, "host", "rea", 3).1, ["reads", "reads-tag"]);
+        assert_eq!(at_end("as h").1, ["host"]);
         assert_eq!(at_end("nobody reads /s").1, Vec::<String>::new());
-        assert_eq!(complete(&stage, "ho reads /srv", 2), (0, vec!["host".to_owned()]));
-        assert_eq!(complete(&stage, "é", 1).1, Vec::<String>::new(), "within a letter");
+        assert_eq!(complete(&stage, "", "ho reads /srv", 2), (0, vec!["host".to_owned()]));
+        assert_eq!(complete(&stage, "", "é", 1).1, Vec::<String>::new(), "within a letter");
     }
 }

@@ -255,7 +255,10 @@ fn remedies_as_json() {
     let document = boats().json(["remedy", "b.yaml", "cook writes /stores/log", "--format", "json"]);
     assert_eq!(document["act"]["errno"], "EACCES");
     let first = &document["remedies"][0];
-    assert_eq!(first["changes"], json!([{ "side": "disk", "change": "for cook sets-mode g+w on /stores/log" }]));
+    assert_eq!(
+        first["changes"],
+        json!([{ "side": "disk", "change": "for cook sets-mode g+w on /stores/log" }])
+    );
     assert_eq!((&first["inodes"], &first["undone"]), (&json!(1), &json!(null)));
     assert_eq!(first["then"]["outcome"], "allowed");
     assert_eq!(first["commands"][1], "chmod g+w /stores/log");

@@ -10,6 +10,7 @@ use mivask_model::path::parent;
 use mivask_rules::lookup::{Sight, look};
 use mivask_rules::view::Place;
 use mivask_rules::walk::Follow;
+use mivask_stage::actor_names::ActorError;
 use mivask_stage::stage::{Actor, Stage};
 
 use super::facts::facts_of;
@@ -103,7 +104,7 @@ pub fn listings<'a>(before: &Stage, after: &Stage, acts: impl Iterator<Item = &'
                 continue;
             }
             let (Ok(then), Ok(now)) = (before.actor(&act.actor), after.actor(&act.actor)) else { continue };
-            let Some(one) = listing((before, then), (after, now), directory) else { continue };
+            let Some(one) = listing((before, then), (after, now), directory, MOST_LISTED) else { continue };
             match all.iter_mut().find(|other: &&mut Listing| other.is_like(&one)) {
                 Some(other) => other.also.push(one.actor),
                 None => all.push(one),
@@ -140,7 +141,31 @@ fn touched(before: &Stage, after: &Stage, act: &Act) -> Vec<Vec<u8>> {
     paths.map(|path| parent(path).to_vec()).collect()
 }
 
-fn listing(then: (&Stage, &Actor), now: (&Stage, &Actor), directory: Vec<u8>) -> Option<Listing> {
+/// Everything in one directory, before and after; `None` where `actor` comes to nothing there.
+///
+/// # Errors
+/// No actor is called so.
+pub fn listing_of(
+    before: &Stage,
+    after: &Stage,
+    actor: &str,
+    directory: &[u8],
+) -> Result<Option<Listing>, ActorError> {
+    let now = after.actor(actor)?;
+    // Whoever came later saw the same through the same mounts.
+    let then = before.actor(actor).unwrap_or(now);
+    let there = place(after, now, directory, Follow::Links)
+        .and_then(|place| facts_of(after, now, place))
+        .is_some_and(|facts| facts.kind == FileKind::Directory);
+    Ok(listing((before, then), (after, now), directory.to_vec(), usize::MAX).filter(|_| there))
+}
+
+fn listing(
+    then: (&Stage, &Actor),
+    now: (&Stage, &Actor),
+    directory: Vec<u8>,
+    most: usize,
+) -> Option<Listing> {
     let old = names(then, &directory);
     let new = names(now, &directory);
     let place = place(now.0, now.1, &directory, Follow::Links)
@@ -160,7 +185,7 @@ fn listing(then: (&Stage, &Actor), now: (&Stage, &Actor), directory: Vec<u8>) ->
         entries.push(Listed { name, before, after });
     }
     let mut omitted = 0;
-    if entries.len() > MOST_LISTED {
+    if entries.len() > most {
         let whole = entries.len();
         entries.retain(|entry| entry.changed() || entry.name == b".");
         omitted = whole - entries.len();

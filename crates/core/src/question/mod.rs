@@ -28,7 +28,7 @@ pub use contrast::{CellOutcome, Contrast, FileChange, MOST_COMPARED, OutcomeChan
 pub use decode::{Decoded, common_modes, decode};
 pub use facts::{PathFacts, facts_at, facts_of, free_path};
 pub use imprints::{ImprintRow, imprints};
-pub use listing::{Line, Listed, Listing, entries, listings};
+pub use listing::{Line, Listed, Listing, entries, listing_of, listings};
 pub use mounts::{MountRow, mounts};
 pub use reached::{Reached, reached};
 pub use remarks::{Remark, remarks};

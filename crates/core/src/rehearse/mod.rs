@@ -13,7 +13,7 @@ use mivask_stage::stage::Stage;
 
 use crate::carry::{Carried, perform};
 use crate::change::{Change, ChangeError, Changes, Sentence};
-use crate::question::{Answer, Listing, listings};
+use crate::question::{Answer, Listing, ask, listing_of, listings};
 pub use several::Several;
 use several::SeveralError;
 
@@ -184,6 +184,24 @@ impl Rehearsal {
     #[must_use]
     pub fn listings(&self) -> Vec<Listing> {
         listings(&self.start, &self.stage, self.carried())
+    }
+
+    /// One directory with everything in it, before the first line and now, as `actor` sees it; `None` where it comes to no
+    /// directory there.
+    ///
+    /// # Errors
+    /// No actor is called so.
+    pub fn listing_of(&self, actor: &str, directory: &[u8]) -> Result<Option<Listing>, ActorError> {
+        listing_of(&self.start, &self.stage, actor, directory)
+    }
+
+    /// How an act would end now; nothing is carried out.
+    ///
+    /// # Errors
+    /// It names no actor.
+    pub fn ask(&mut self, act: &Act) -> Result<Answer, ActorError> {
+        self.admit(&act.actor);
+        ask(&self.stage, act)
     }
 
     /// The acts that changed something.
