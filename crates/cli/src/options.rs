@@ -1,9 +1,11 @@
 //! Options that several commands share.
 
+use std::io::Write;
 use std::path::PathBuf;
 
 use clap::ValueEnum;
 use clap::builder::{PossibleValuesParser, TypedValueParser};
+use mivask_core::rehearse::Rehearsal;
 use mivask_core::runtime::Runtime;
 
 /// When to colour.
@@ -99,6 +101,29 @@ pub(crate) struct Common {
     /// How to print the answer.
     #[arg(long, value_name = "FORMAT", default_value = "text")]
     pub format: Format,
+}
+
+/// The commands of a change, and the way back.
+#[derive(Clone, Copy, Debug, Default, clap::Args)]
+pub(crate) struct Commands {
+    /// Print what an administrator types to make the change, as a shell script that may run twice.
+    #[arg(long, conflicts_with = "format")]
+    pub commands: bool,
+    /// Print what takes it back instead, from the state before.
+    #[arg(long, conflicts_with_all = ["format", "commands"])]
+    pub undo: bool,
+}
+
+impl Commands {
+    /// Prints what is asked for; `false` where neither is.
+    pub(crate) fn print(self, rehearsal: &Rehearsal, out: &mut dyn Write) -> std::io::Result<bool> {
+        if self.commands {
+            mivask_show::script::script(out, &rehearsal.commands())?;
+        } else if self.undo {
+            mivask_show::script::script(out, &rehearsal.way_back())?;
+        }
+        Ok(self.commands || self.undo)
+    }
 }
 
 /// How to print an answer.

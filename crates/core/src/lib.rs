@@ -36,11 +36,13 @@ pub mod expect;
 pub mod exposure;
 pub mod finding;
 pub mod handoff;
+pub mod place;
 pub mod policy;
 pub mod question;
 mod recursion;
 pub mod rehearse;
 pub mod remedy;
+pub mod script;
 
 pub use mivask_model::{
     accounts, acl, act, caps, credentials, fact, glob, glyph, held, host_mounts, ids, listed, mode, mount,

@@ -12,6 +12,7 @@ pub mod json;
 mod layout;
 pub mod remedy;
 pub mod report;
+pub mod script;
 pub mod shell;
 pub mod sides;
 pub mod text;

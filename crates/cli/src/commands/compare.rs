@@ -4,14 +4,19 @@ use std::collections::BTreeSet;
 use std::io::Write;
 use std::path::PathBuf;
 
+use mivask_core::change::{Change, Changes, Sentence};
+use mivask_core::prepare::HOST;
 use mivask_core::question::{contrast, mounts};
+use mivask_core::rehearse::{Rehearsal, RehearsalError};
 use mivask_disk::process::Reach;
 use mivask_show::compare::Compared;
 use mivask_show::{json, text};
 
+use crate::change;
 use crate::end::{CommandError, End, Failure};
 use crate::load::{self, Whole, layout};
-use crate::options::{Format, Input};
+use crate::options::{Commands, Format, Input};
+use crate::reach::Asked;
 use crate::terminal::{self, Quiet};
 
 /// Only what differs between two scenes, or with a --change.
@@ -34,6 +39,8 @@ pub(crate) struct Args {
     /// Only this actor: a container, or WORKLOAD/CONTAINER. May be repeated.
     #[arg(long, value_name = "NAME")]
     actor: Vec<String>,
+    #[command(flatten)]
+    commands: Commands,
     /// How to print the answer.
     #[arg(long, value_name = "FORMAT", default_value = "text")]
     format: Format,
@@ -48,12 +55,61 @@ struct NothingToCompare;
 
 impl CommandError for NothingToCompare {}
 
+/// Commands are those of changes: how one scene became another one is not known.
+#[derive(Debug, thiserror::Error)]
+#[error("--commands and --undo are about each --change of one input: leave {} out", mivask_show::safe(&.0.display().to_string()))]
+struct TwoScenes(PathBuf);
+
+impl CommandError for TwoScenes {}
+
+/// A change that cannot be made as one of a rehearsal.
+#[derive(Debug, thiserror::Error)]
+#[error("{0}")]
+struct NotScripted(String);
+
+impl CommandError for NotScripted {}
+
+/// The commands of every --change, or the way back.
+fn scripted(
+    args: &Args,
+    changes: &Changes,
+    out: &mut dyn Write,
+    err: &mut dyn Write,
+) -> Result<End, Failure> {
+    if let Some(other) = &args.other {
+        return Err(TwoScenes(other.clone()).into());
+    }
+    let mut input = args.input.clone();
+    input.facts.change.clear();
+    let asked = Asked::default().with_changes(&args.input.facts.change).whole();
+    let (scene, _) = Whole::read(&input, &asked, err)?.into_scene();
+    let mut rehearsal = Rehearsal::new(scene, &Changes::with_globs(Vec::new(), changes.globs()))?;
+    for change in changes.iter() {
+        let sentence = match change {
+            Change::Files(act) if act.actor == HOST => Sentence::Act(act.clone()),
+            other => Sentence::Change(other.clone()),
+        };
+        rehearsal.next(&sentence).map_err(|error| match error {
+            RehearsalError::Actor(error) => Failure::from(error),
+            RehearsalError::Change(error) => Failure::from(error),
+            error => NotScripted(error.to_string()).into(),
+        })?;
+    }
+    args.commands.print(&rehearsal, out)?;
+    Ok(End::Answered)
+}
+
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
     if args.input.facts.runtime.len() > 1 {
         return Err(Failure::OneRuntimeAtATime("compare"));
     }
     if args.other.is_none() && args.input.facts.change.is_empty() {
         return Err(NothingToCompare.into());
+    }
+    // What is wrong with a change is said once, and not among what the same input says again.
+    let changes = change::read(&args.input.facts.change, err)?;
+    if args.commands.commands || args.commands.undo {
+        return scripted(args, &changes, out, err);
     }
     let paths = load::inside_paths(&args.paths)?;
     let reach = Reach { paths: paths.clone(), whole: true }.into();

@@ -5,6 +5,7 @@ mod asked;
 mod bounds;
 mod builds;
 mod changes;
+mod commands;
 mod comparisons;
 mod confirm;
 mod decode;

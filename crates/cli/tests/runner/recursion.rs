@@ -13,7 +13,7 @@ use serde_json::json;
 use crate::scratch::Scratch;
 
 /// A tree with links, a file of somebody else's, and a directory that passes its group on.
-fn plant(top: &Path) {
+pub(crate) fn plant(top: &Path) {
     let _ = std::fs::remove_dir_all(top);
     std::fs::create_dir_all(top.join("d/e")).unwrap();
     std::fs::create_dir(top.join("x")).unwrap();
@@ -35,10 +35,10 @@ fn plant(top: &Path) {
     std::fs::set_permissions(top.join("d"), std::fs::Permissions::from_mode(0o2775)).unwrap();
 }
 
-const PATHS: [&str; 9] = ["", "/d", "/d/e", "/d/e/h", "/d/g", "/f", "/l", "/ld", "/x"];
+pub(crate) const PATHS: [&str; 9] = ["", "/d", "/d/e", "/d/e/h", "/d/g", "/f", "/l", "/ld", "/x"];
 
 /// Owner, group and mode of everything that is left.
-fn seen(top: &Path) -> BTreeMap<String, String> {
+pub(crate) fn seen(top: &Path) -> BTreeMap<String, String> {
     let facts = PATHS.iter().filter_map(|path| {
         let meta = std::fs::symlink_metadata(format!("{}{path}", top.display())).ok()?;
         Some(((*path).to_owned(), format!("{}:{} {:04o}", meta.uid(), meta.gid(), meta.mode() & 0o7777)))
@@ -80,7 +80,7 @@ fn scene() -> String {
 fn recursive_lines_leave_what_the_tools_leave() {
     let name = "recursive_lines_leave_what_the_tools_leave";
     let runs = |words: &[&str]| Command::new(words[0]).args(&words[1..]).output().is_ok();
-    if !nix_root() || !runs(&["setpriv", "--version"]) {
+    if !is_root() || !runs(&["setpriv", "--version"]) {
         println!("skipped: {name}: it takes root and setpriv");
         return;
     }
@@ -128,7 +128,7 @@ fn recursive_lines_leave_what_the_tools_leave() {
     println!("{compared} recursive changes agree with the tools");
 }
 
-fn nix_root() -> bool {
+pub(crate) fn is_root() -> bool {
     std::fs::metadata("/proc/self").is_ok_and(|meta| meta.uid() == 0)
 }
 

@@ -14,6 +14,7 @@ use mivask_stage::stage::Stage;
 use crate::carry::{Carried, perform};
 use crate::change::{Change, ChangeError, Changes, Sentence};
 use crate::question::{Answer, Listing, ask, listing_of, listings};
+use crate::script::{Step, Typed};
 pub use several::Several;
 use several::SeveralError;
 
@@ -47,6 +48,16 @@ impl RehearsalStep {
         match self {
             Self::Act { answer, .. } => Some(answer),
             Self::Several(_) | Self::Change { .. } => None,
+        }
+    }
+
+    /// The acts that changed something.
+    pub(crate) const fn carried(&self) -> &[Act] {
+        match self {
+            Self::Act { answer, carried: Carried::Out } => std::slice::from_ref(&answer.act),
+            Self::Several(several) => several.carried.as_slice(),
+            Self::Change { made, .. } => made.as_slice(),
+            Self::Act { .. } => &[],
         }
     }
 
@@ -206,11 +217,27 @@ impl Rehearsal {
 
     /// The acts that changed something.
     fn carried(&self) -> impl Iterator<Item = &Act> {
-        self.steps.iter().flat_map(|step| match step {
-            RehearsalStep::Act { answer, carried: Carried::Out } => std::slice::from_ref(&answer.act),
-            RehearsalStep::Several(several) => several.carried.as_slice(),
-            RehearsalStep::Change { made, .. } => made.as_slice(),
-            RehearsalStep::Act { .. } => &[],
+        self.steps.iter().flat_map(RehearsalStep::carried)
+    }
+
+    /// What an administrator types to make what the lines so far made, in order.
+    #[must_use]
+    pub fn commands(&self) -> Vec<Typed> {
+        self.changed().flat_map(|step| step.there()).collect()
+    }
+
+    /// What takes it back, the last line first.
+    #[must_use]
+    pub fn way_back(&self) -> Vec<Typed> {
+        let all: Vec<Step<'_>> = self.changed().collect();
+        all.iter().rev().flat_map(Step::back).collect()
+    }
+
+    fn changed(&self) -> impl Iterator<Item = Step<'_>> {
+        self.steps.iter().enumerate().filter_map(|(at, step)| {
+            let (scene, before) = self.earlier.get(at)?;
+            let after = self.earlier.get(at + 1).map_or(&self.stage, |(_, stage)| stage);
+            Some(Step { step, before: (scene, before), after })
         })
     }
 

@@ -14,6 +14,7 @@ use mivask_stage::stage::Stage;
 
 use super::{Base, ChangedPlace, Remedy, Side, Tried};
 use crate::change::{Change, Process};
+use crate::place::place_of;
 use crate::question::contrast::Baseline;
 use crate::question::facts_at;
 use crate::question::{Column, Contrast, OutcomeChange};
@@ -62,29 +63,7 @@ fn changed_place(now: &Stage, change: &Change) -> Option<ChangedPlace> {
         return Some(ChangedPlace::Image(image, act.path.clone()));
     }
     let Change::Files(act) = change else { return None };
-    let actor = now.actor(&act.actor).ok()?;
-    let Ok(Sight::There(place)) = look(&now.storage, &actor.mounts, &act.path, Follow::AllButLast) else {
-        return None;
-    };
-    let mount = actor.mounts.get(place.mount);
-    let source = now.source(place.source);
-    if mount.facts.host_path.is_none() && mount.facts.kind != MountKind::Host {
-        let label = mount.facts.label.clone().unwrap_or_else(|| source.facts.name.clone());
-        return Some(ChangedPlace::Volume(label, act.path.clone()));
-    }
-    // Sources of host paths hold the host's whole tree.
-    let end = act.path.iter().rposition(|byte| *byte == b'/').map_or(0, |at| at);
-    let path = match place.inode.filter(|id| source.tree.inode(*id).kind == FileKind::Directory) {
-        Some(directory) => source.tree.path_of(directory),
-        None => match look(&now.storage, &actor.mounts, &act.path[..end.max(1)], Follow::Links) {
-            Ok(Sight::There(above)) => {
-                let above = above.inode.map_or_else(Vec::new, |id| source.tree.path_of(id));
-                [above.as_slice(), &act.path[end..]].concat()
-            }
-            Ok(Sight::Missing | Sight::Unlisted) | Err(_) => return None,
-        },
-    };
-    Some(ChangedPlace::Host(path))
+    place_of(now, now.actor(&act.actor).ok()?, &act.path)
 }
 
 #[expect(clippy::cast_precision_loss, reason = "a rank, not a count")]

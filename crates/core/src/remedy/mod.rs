@@ -57,16 +57,7 @@ impl Side {
     }
 }
 
-/// Where files are changed in the real world.
-#[derive(Clone, PartialEq, Eq, Debug)]
-pub enum ChangedPlace {
-    /// On the host, at this path.
-    Host(Vec<u8>),
-    /// On a volume, called so, at the path where the actor sees it.
-    Volume(Arc<str>, Vec<u8>),
-    /// In an image, called so, when it is built.
-    Image(Arc<str>, Vec<u8>),
-}
+pub use crate::place::ChangedPlace;
 
 /// One change of a remedy.
 #[derive(Clone, Debug)]

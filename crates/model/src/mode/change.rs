@@ -77,6 +77,12 @@ impl ModeChange {
         (!letters.is_empty()).then(|| Self::Clauses(vec![clause]))
     }
 
+    /// Exactly this mode.
+    #[must_use]
+    pub const fn exactly(mode: Mode) -> Self {
+        Self::Exact(mode)
+    }
+
     /// Whether it sets bits of a class with `=`.
     #[must_use]
     pub fn assigns(&self) -> bool {

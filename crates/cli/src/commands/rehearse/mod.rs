@@ -6,12 +6,14 @@ mod script;
 use std::io::{IsTerminal, Write};
 use std::path::{Path, PathBuf};
 
-use mivask_core::rehearse::Rehearsal;
+use mivask_core::carry::Carried;
+use mivask_core::rehearse::{Rehearsal, RehearsalStep};
+use mivask_core::settle::Outcome;
 use mivask_show::{json, text};
 
 use crate::end::{End, Failure};
 use crate::load;
-use crate::options::{Format, Input};
+use crate::options::{Commands, Format, Input};
 use crate::reach::Asked;
 use script::Script;
 
@@ -39,8 +41,10 @@ pub(crate) struct Args {
     #[arg(long)]
     host: bool,
     /// Line by line at a prompt, with history, completion (Tab), `undo`, `why` and `list`.
-    #[arg(long, conflicts_with = "format")]
+    #[arg(long, conflicts_with_all = ["format", "commands", "undo"])]
     interactive: bool,
+    #[command(flatten)]
+    commands: Commands,
     /// How to print the answer.
     #[arg(long, value_name = "FORMAT", default_value = "text")]
     format: Format,
@@ -57,7 +61,8 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     let (scene, changes) = whole.into_scene();
     let mut rehearsal = Rehearsal::new(scene, &changes)?;
     let lines = script.sentences(rehearsal.stage(), err)?;
-    let text = args.format == Format::Text;
+    let script = args.commands.commands || args.commands.undo;
+    let text = args.format == Format::Text && !script;
     let layout = load::layout();
     for line in &lines {
         let step = line.rehearse(&mut rehearsal, err)?;
@@ -67,6 +72,8 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     }
     if args.interactive {
         prompt::run(&mut rehearsal, args.host, out, err)?;
+    } else if args.commands.print(&rehearsal, out)? {
+        refused(&rehearsal, err)?;
     } else if text {
         text::listings(out, &rehearsal.listings(), args.host, layout)?;
         text::rehearsal_assumptions(out, rehearsal.steps(), layout)?;
@@ -75,6 +82,22 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     }
     let broken = rehearsal.steps().iter().any(|step| step.holds() == Some(false));
     Ok(if broken { End::NotUpheld } else { End::Answered })
+}
+
+/// A script holds what was carried out: what was not is said beside it.
+fn refused(rehearsal: &Rehearsal, err: &mut dyn Write) -> Result<(), Failure> {
+    let not_done = |step: &&RehearsalStep| match step {
+        RehearsalStep::Act { answer, carried } => {
+            answer.outcome != Outcome::Allowed || matches!(carried, Carried::Open(_))
+        }
+        RehearsalStep::Several(several) => several.refused + several.open > 0,
+        RehearsalStep::Change { .. } => false,
+    };
+    for step in rehearsal.steps().iter().filter(not_done) {
+        let sentence = mivask_show::safe(&step.sentence());
+        writeln!(err, "note: not carried out, or in part, and so not in the script: {sentence}")?;
+    }
+    Ok(())
 }
 
 /// A word without blanks names a file of acts.

@@ -1,0 +1,58 @@
+//! Where files that an actor sees are in the real world.
+
+use std::sync::Arc;
+
+use mivask_model::mount::MountOrigin;
+use mivask_model::mount_kind::MountKind;
+use mivask_model::path::parent;
+use mivask_rules::lookup::{Sight, look};
+use mivask_rules::view::Place;
+use mivask_rules::walk::Follow;
+use mivask_stage::stage::{Actor, Stage};
+
+/// Where files are changed in the real world.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum ChangedPlace {
+    /// On the host, at this path.
+    Host(Vec<u8>),
+    /// On a volume, called so, at the path where the actor sees it.
+    Volume(Arc<str>, Vec<u8>),
+    /// In an image, called so, when it is built.
+    Image(Arc<str>, Vec<u8>),
+}
+
+/// Where `path` of `actor` is; where nothing is there, where it would be. `None` where that is not known.
+#[must_use]
+pub fn place_of(stage: &Stage, actor: &Actor, path: &[u8]) -> Option<ChangedPlace> {
+    let there = |path: &[u8], follow| match look(&stage.storage, &actor.mounts, path, follow) {
+        Ok(Sight::There(place)) => Some(place),
+        Ok(Sight::Missing | Sight::Unlisted) | Err(_) => None,
+    };
+    let own = there(path, Follow::AllButLast);
+    // The mount decides at its own point, the directory above anywhere else.
+    let place = match own {
+        Some(place) => place,
+        None => there(parent(path), Follow::Links)?,
+    };
+    let mount = actor.mounts.get(place.mount);
+    let source = stage.source(place.source);
+    if mount.origin == MountOrigin::Root && mount.facts.kind != MountKind::Host {
+        let image = actor.image.clone().unwrap_or_else(|| source.facts.name.clone());
+        return Some(ChangedPlace::Image(image, path.to_vec()));
+    }
+    if mount.facts.host_path.is_none() && mount.facts.kind != MountKind::Host {
+        let label = mount.facts.label.clone().unwrap_or_else(|| source.facts.name.clone());
+        return Some(ChangedPlace::Volume(label, path.to_vec()));
+    }
+    // Sources of host paths hold the host's whole tree.
+    let on_host = |place: Place| place.inode.map(|id| source.tree.path_of(id));
+    let directory = own.filter(|place| {
+        place.inode.is_some_and(|id| source.tree.inode(id).kind == mivask_model::mode::FileKind::Directory)
+    });
+    if let Some(directory) = directory {
+        return on_host(directory).map(ChangedPlace::Host);
+    }
+    let above = on_host(there(parent(path), Follow::Links)?)?;
+    let end = path.iter().rposition(|byte| *byte == b'/').unwrap_or(0);
+    Some(ChangedPlace::Host([above.as_slice(), &path[end..]].concat()))
+}

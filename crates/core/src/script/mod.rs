@@ -1,0 +1,179 @@
+//! What an administrator types to make what was tried, and to take it back.
+//!
+//! Nothing here is a decision: what is typed is the difference between the stage before a line and the stage behind it.
+
+mod accounts;
+mod inode;
+
+use std::sync::Arc;
+
+use mivask_model::act::{Act, Node, Verb};
+use mivask_model::mode::ModeChange;
+use mivask_stage::scene::Scene;
+use mivask_stage::stage::{Actor, Stage};
+
+use crate::change::Change;
+use crate::place::{ChangedPlace, place_of};
+use crate::recursion::whole;
+use crate::rehearse::RehearsalStep;
+pub use accounts::AccountLine;
+use inode::Sides;
+
+/// What is done to one path.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum Action {
+    /// Owner and group as stored; of a link itself.
+    Owner {
+        /// Stored user id.
+        uid: Option<u32>,
+        /// Stored group id.
+        gid: Option<u32>,
+    },
+    /// Permission bits.
+    Mode(ModeChange),
+    /// The whole access ACL in text form, with stored ids.
+    Acl(String),
+    /// No access ACL.
+    NoAcl,
+    /// The whole default ACL in text form, with stored ids.
+    DefaultAcl(String),
+    /// No default ACL.
+    NoDefaultAcl,
+    /// A new empty file.
+    File,
+    /// A new directory.
+    Directory,
+    /// A new named pipe.
+    Fifo,
+    /// A new device or socket.
+    Node(Node),
+    /// A new symbolic link to this target.
+    Link(Vec<u8>),
+    /// A further name of the file at this path, in the same place.
+    Name(Vec<u8>),
+    /// The name becomes this path, in the same place.
+    Move(Vec<u8>),
+    /// The name goes.
+    Remove,
+    /// The empty directory goes.
+    RemoveDirectory,
+}
+
+/// One thing to type.
+#[derive(Clone, PartialEq, Eq, Debug)]
+#[non_exhaustive]
+pub enum Typed {
+    /// Something about a path.
+    Path {
+        /// Who sees the path, for places that have no path of their own.
+        actor: Arc<str>,
+        /// Where.
+        place: ChangedPlace,
+        /// Whether everything below is meant, too.
+        below: bool,
+        /// What.
+        action: Action,
+    },
+    /// Something about accounts.
+    Account(AccountLine),
+    /// What no command does.
+    Note(String),
+}
+
+/// What one line of a rehearsal made different.
+pub(crate) struct Step<'a> {
+    pub step: &'a RehearsalStep,
+    pub before: (&'a Scene, &'a Stage),
+    pub after: &'a Stage,
+}
+
+impl Step<'_> {
+    /// What makes it.
+    pub(crate) fn there(&self) -> Vec<Typed> {
+        if let RehearsalStep::Change { change, .. } = self.step
+            && let Some(lines) = self.of_description(change, true)
+        {
+            return lines;
+        }
+        if let Some(lines) = self.at_once() {
+            return lines;
+        }
+        self.acts()
+            .iter()
+            .flat_map(|act| self.sides(act).map(|sides| sides.there()).unwrap_or_default())
+            .collect()
+    }
+
+    /// What takes it back.
+    pub(crate) fn back(&self) -> Vec<Typed> {
+        if let RehearsalStep::Change { change, .. } = self.step
+            && let Some(lines) = self.of_description(change, false)
+        {
+            return lines;
+        }
+        let acts = self.acts();
+        acts.iter()
+            .rev()
+            .flat_map(|act| self.sides(act).map(|sides| sides.back()).unwrap_or_default())
+            .collect()
+    }
+
+    fn acts(&self) -> &[Act] {
+        self.step.carried()
+    }
+
+    fn sides<'s>(&'s self, act: &'s Act) -> Option<Sides<'s>> {
+        let after = self.after.actor(&act.actor).ok()?;
+        let before = self.before.1.actor(&act.actor).unwrap_or(after);
+        Some(Sides { act, before: (self.before.1, before), after: (self.after, after) })
+    }
+
+    /// A change of everything in a directory that met no refusal is one command.
+    fn at_once(&self) -> Option<Vec<Typed>> {
+        let act = match self.step {
+            RehearsalStep::Several(several) if several.refused + several.open == 0 => &several.act,
+            RehearsalStep::Change { change: Change::Files(act), .. } => act,
+            RehearsalStep::Act { .. } | RehearsalStep::Several(_) | RehearsalStep::Change { .. } => {
+                return None;
+            }
+        };
+        let directory = whole(&act.path)?;
+        let action = match &act.verb {
+            Verb::SetsMode(change) => Action::Mode(change.clone()),
+            Verb::SetsOwner(owner) if self.is_plain(act) => Action::Owner { uid: owner.uid, gid: owner.gid },
+            Verb::SetsGroup(gid) if self.is_plain(act) => Action::Owner { uid: None, gid: Some(*gid) },
+            _ => return None,
+        };
+        let actor = self.before.1.actor(&act.actor).ok()?;
+        let place = place_of(self.before.1, actor, directory)?;
+        Some(vec![Typed::Path { actor: actor.name.clone(), place, below: true, action }])
+    }
+
+    /// Whether the ids the actor sees are those that are stored.
+    fn is_plain(&self, act: &Act) -> bool {
+        let Ok(actor) = self.before.1.actor(&act.actor) else { return false };
+        let initial = mivask_model::ids::UserNamespace::initial();
+        let unmapped = |actor: &Actor| actor.credentials.iter().all(|who| *who.namespace == initial);
+        unmapped(actor) && actor.mounts.iter().all(|(_, mount)| mount.facts.ids == Default::default())
+    }
+
+    /// A change that no file shows; `None` where it is one of files.
+    fn of_description(&self, change: &Change, there: bool) -> Option<Vec<Typed>> {
+        match change {
+            Change::Files(_) => None,
+            Change::Image(act) => Some(vec![Typed::Note(if there {
+                format!("in the build of the image: {act}")
+            } else {
+                format!("take it out of the build of the image again: {act}")
+            })]),
+            Change::Accounts(whose, what) => Some(accounts::lines(self.before.0, whose, what, there)),
+            Change::Process(..) | Change::FilesystemGroup(_) | Change::Joins(_) => {
+                Some(vec![Typed::Note(if there {
+                    format!("in the description, not by a command: {change}")
+                } else {
+                    format!("put the description back as it was before: {change}")
+                })])
+            }
+        }
+    }
+}
