@@ -36,6 +36,7 @@ mod scratch;
 mod shared_claims;
 mod shares;
 mod sources;
+mod states;
 mod terminal;
 mod transcripts;
 mod unknown;

@@ -54,6 +54,11 @@ impl Scratch {
         serde_json::from_slice(&output.stdout).unwrap()
     }
 
+    /// The same, whatever the exit status is.
+    pub(crate) fn json_of<'w>(&self, words: impl AsRef<[&'w str]>) -> serde_json::Value {
+        serde_json::from_slice(&self.output(words, b"").stdout).unwrap()
+    }
+
     fn output<'w>(&self, words: impl AsRef<[&'w str]>, input: &[u8]) -> std::process::Output {
         let mut child = Command::new(env!("CARGO_BIN_EXE_mivask"))
             .args(words.as_ref())

@@ -8,6 +8,7 @@
 //! * except prime never writes /etc/**
 //! only gauge, prime write /data/**
 //! /data/keys/* at-most 0600 owned-by 0
+//! /data is a directory 7101:7300 2770
 //! ```
 //!
 //! Who and where is found out in `matching` and `meet`, where else the same files are in `seen`, what is wrong in `judge`.
@@ -17,11 +18,13 @@ mod matching;
 mod meet;
 mod parse;
 mod seen;
+mod state;
 mod uphold;
 
 use std::fmt;
 
 pub use parse::{parse_expectation_line, parse_expectation_lines};
+pub use state::State;
 pub use uphold::uphold;
 
 use crate::question::Answer;
@@ -91,6 +94,24 @@ pub enum Claim {
         /// Who must own them (inside ids).
         owner: Option<Owner>,
     },
+    /// Nothing is changed there by these, or by nobody else: not written, made, removed, renamed, nor its owner, mode or ACL.
+    Unchanged {
+        /// Whether these alone may.
+        only: bool,
+        /// Who never does, or alone may.
+        who: Who,
+        /// Where.
+        paths: Paths,
+    },
+    /// This is at each of these paths.
+    Is {
+        /// Whose view counts; everyone's where no one is named.
+        who: Option<Who>,
+        /// Which paths.
+        paths: Paths,
+        /// What is there.
+        state: State,
+    },
 }
 
 impl Claim {
@@ -98,8 +119,11 @@ impl Claim {
     #[must_use]
     pub const fn who(&self) -> Option<&Who> {
         match self {
-            Self::Each { who, .. } | Self::Never { who, .. } | Self::Only { who, .. } => Some(who),
-            Self::AtMost { who, .. } => who.as_ref(),
+            Self::Each { who, .. }
+            | Self::Never { who, .. }
+            | Self::Only { who, .. }
+            | Self::Unchanged { who, .. } => Some(who),
+            Self::AtMost { who, .. } | Self::Is { who, .. } => who.as_ref(),
         }
     }
 
@@ -110,7 +134,9 @@ impl Claim {
             Self::Each { paths, .. }
             | Self::Never { paths, .. }
             | Self::Only { paths, .. }
-            | Self::AtMost { paths, .. } => paths,
+            | Self::AtMost { paths, .. }
+            | Self::Is { paths, .. }
+            | Self::Unchanged { paths, .. } => paths,
         }
     }
 }

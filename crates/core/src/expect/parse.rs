@@ -3,14 +3,17 @@
 use std::ops::Range;
 
 use mivask_model::act::{
-    ActError, ActErrorKind, Expectation, Owner, Subject, Verb, Word, absolute, parse_act, split,
+    ActError, ActErrorKind, Expectation, Subject, Verb, Word, absolute, parse_act, split,
 };
 
+use super::state::State;
 use super::{Claim, Paths, Who};
 
-const NEVER: &str = "ACTORS never VERB PATHS [except PATHS]";
-const ONLY: &str = "only ACTORS VERB PATHS [except PATHS]";
-const AT_MOST: &str = "[ACTORS] PATHS [except PATHS] at-most MODE [owned-by UID[:GID]]";
+mod state;
+
+const NEVER: &str = "ACTORS never VERB PATHS [except PATHS], or ACTORS never change PATHS [except PATHS]";
+const ONLY: &str = "only ACTORS VERB PATHS [except PATHS], or only ACTORS change PATHS [except PATHS]";
+const STATE: &str = "[ACTORS] PATHS [except PATHS] at-most MODE | at-least MODE | owned-by UID[:GID] | is [a KIND] [UID:GID] [MODE] | is missing";
 const EACH: &str = "ACTORS VERB PATHS [except PATHS] [-> EXPECTATION]";
 
 /// The words of a line, with the line itself: a word in quotes is never a word of the language.
@@ -135,6 +138,11 @@ pub fn parse_expectation_line(text: &str) -> Result<Claim, ActError> {
     } else {
         EACH
     };
+    if (only || never) && (line.take("changes") || line.take("change")) {
+        let pattern = line.path(form)?;
+        let paths = Paths { pattern, except: line.exceptions(form)? };
+        return line.detail(form).map_or(Ok(Claim::Unchanged { only, who, paths }), Err);
+    }
     let (verb, paths, expectation) = act(&mut line, form)?;
     match (only, never, expectation) {
         (true, _, None) => Ok(Claim::Only { who, verb, paths }),
@@ -191,24 +199,16 @@ fn act(line: &mut Line<'_>, form: &'static str) -> Result<(Verb, Paths, Option<E
 }
 
 fn at_most(line: &mut Line<'_>, who: Option<Who>) -> Result<Claim, ActError> {
-    let pattern = line.path(AT_MOST)?;
-    let except = line.exceptions(AT_MOST)?;
-    if !line.take("at-most") {
-        let end = line.text.trim_end().len();
-        let short = ActErrorKind::Short { what: "`at-most`", form: Some(AT_MOST) };
-        return Err(line.detail(AT_MOST).unwrap_or(ActError { span: end..end, kind: short }));
-    }
-    let word = line.next("a mode", AT_MOST)?;
-    let mode = word.as_text().parse().map_err(|_| word.error(ActErrorKind::Mode))?;
-    let mut owner = None;
-    if line.take("owned-by") {
-        let word = line.next("an owner", AT_MOST)?;
-        owner = Some(Owner::parse(&word.as_text()).ok_or_else(|| word.error(ActErrorKind::Owner))?);
-    }
-    match line.detail(AT_MOST) {
-        Some(extra) => Err(extra),
-        None => Ok(Claim::AtMost { who, paths: Paths { pattern, except }, mode, owner }),
-    }
+    let pattern = line.path(STATE)?;
+    let except = line.exceptions(STATE)?;
+    let paths = Paths { pattern, except };
+    let state = state::read(line)?;
+    let State { missing: false, kind: None, exactly: None, at_least: None, at_most: Some(mode), owner } =
+        state
+    else {
+        return Ok(Claim::Is { who, paths, state });
+    };
+    Ok(Claim::AtMost { who, paths, mode, owner })
 }
 
 /// Reads expectations, one a line; blank lines and `#` comments are passed over. Each comes with the bytes of its line.
@@ -239,7 +239,7 @@ pub fn parse_expectation_lines(text: &str) -> Result<Vec<(Claim, Range<usize>)>,
 #[cfg(test)]
 mod tests {
     use super::*;
-    use mivask_model::mode::Mode;
+    use mivask_model::mode::{FileKind, Mode};
     use mivask_model::outcome::Errno;
 
     fn read(text: &str) -> Claim {
@@ -277,6 +277,27 @@ mod tests {
             panic!("no act")
         };
         assert_eq!(who.names, ["gauge as root", "press", "prime as 7:8 running /p"]);
+        let Claim::Unchanged { only: true, paths, .. } = read("only gauge changes /a/** except /a/b") else {
+            panic!("no gate")
+        };
+        assert_eq!(paths.except, [b"/a/b".to_vec()]);
+        assert!(matches!(read("* never change /a"), Claim::Unchanged { only: false, .. }));
+        let Claim::Is { who: None, state, .. } = read("/keys/* is a file 0:* 0600") else {
+            panic!("no state")
+        };
+        let owner = state.owner.map(|owner| (owner.uid, owner.gid));
+        assert_eq!(
+            (state.kind, owner, state.exactly),
+            (Some(FileKind::File), Some((Some(0), None)), Some(Mode::new(0o600)))
+        );
+        let Claim::Is { who: Some(_), state, .. } = read("gauge /a at-least 0440 at-most 640 owned-by :7")
+        else {
+            panic!("no state")
+        };
+        assert_eq!(state.to_string(), "at-least 0440 at-most 0640 owned-by :7");
+        assert!(matches!(read("/x owned-by 0"), Claim::Is { .. }));
+        let Claim::Is { state, .. } = read("* /x except /y is missing") else { panic!("no state") };
+        assert!(state.missing);
         assert!(matches!(read("gauge /keys/a at-most 0600"), Claim::AtMost { who: Some(_), .. }));
         assert!(matches!(read("a make-directory /x"), Claim::Each { verb: Verb::MakesDirectory(_), .. }));
         assert!(matches!(
@@ -303,6 +324,14 @@ mod tests {
             ("only gauge, prime write /x -> allowed", "->"),
             ("/x at-most rw", "rw"),
             ("/x at-mist 0600", "at-mist"),
+            ("/x", ""),
+            ("/x is", ""),
+            ("/x is a", ""),
+            ("/x is a fish", "fish"),
+            ("/x is rw", "rw"),
+            ("/x is missing 0600", "0600"),
+            ("/x at-least 0400 at-least 0600", "at-least"),
+            ("/x owned-by", ""),
             ("/x at-most 0600 owned-by me", "me"),
             ("a reads /x except y", "y"),
             ("a reads /x except /y mode 3", "mode"),

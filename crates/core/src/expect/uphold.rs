@@ -6,7 +6,7 @@ use std::sync::Arc;
 use mivask_model::act::{Act, Expectation, Owner, Verb, quoted};
 use mivask_model::fact::Provenance;
 use mivask_model::glob::{Globs, PatternError};
-use mivask_model::mode::{FileKind, Mode};
+use mivask_model::mode::{Access, FileKind, Mode, ModeChange, Who as ModeWho};
 use mivask_rules::lookup::{Sight, look};
 use mivask_rules::walk::Follow;
 use mivask_stage::stage::{Actor, Stage};
@@ -15,6 +15,7 @@ use super::judge::against;
 use super::matching::{Called, is_pattern};
 use super::meet::{Meeting, Met, Object, meant, met};
 use super::seen::Seen;
+use super::state::{Likeness, State};
 use super::{Against, Claim, Expected, MOST_AGAINST, Paths, Standing, Upheld, Who};
 use crate::exposure::{TooWide, too_wide};
 use crate::finding::Limit;
@@ -36,18 +37,31 @@ pub fn uphold(stage: &Stage, expected: &Expected, globs: &dyn Globs) -> Result<U
                 counts.judge(stage, actor, (verb, *expectation, how), &meeting);
             }
         }
-        Claim::Never { who, verb, paths } => {
-            let actors = called(stage, who, globs)?;
-            counts.holds_of_nothing = !actors.is_empty();
-            for actor in actors {
-                let meeting = met(stage, actor, Some(verb), paths, globs)?;
-                counts.judge(stage, actor, (verb, Expectation::Denied(None), How::ByKind), &meeting);
+        Claim::Never { who, verb, paths } => never(stage, (who, verb, paths), globs, &mut counts)?,
+        Claim::Unchanged { only: alone, who, paths } => {
+            for verb in changing() {
+                if *alone {
+                    only(stage, (who, &verb, paths), globs, &mut counts)?;
+                } else {
+                    never(stage, (who, &verb, paths), globs, &mut counts)?;
+                }
             }
         }
         Claim::Only { who, verb, paths } => only(stage, (who, verb, paths), globs, &mut counts)?,
+        Claim::Is { who, paths, state } => {
+            let actors = called(stage, who.as_ref().unwrap_or(&everybody()), globs)?;
+            // Nothing is where nothing of the pattern is.
+            counts.holds_of_nothing = state.missing && !actors.is_empty();
+            for actor in actors {
+                let mut meeting = met(stage, actor, None, paths, globs)?;
+                if !is_pattern(&paths.pattern) && meeting.is_empty() {
+                    meeting.insert(paths.pattern.clone(), Met::unlisted(false));
+                }
+                counts.state(stage, actor, state, &meeting);
+            }
+        }
         Claim::AtMost { who, paths, mode, owner } => {
-            let everybody = Who { names: vec!["*".to_owned()], except: Vec::new() };
-            for actor in called(stage, who.as_ref().unwrap_or(&everybody), globs)? {
+            for actor in called(stage, who.as_ref().unwrap_or(&everybody()), globs)? {
                 let meeting = met(stage, actor, None, paths, globs)?;
                 counts.limit(stage, actor, (*mode, *owner), &meeting);
             }
@@ -56,9 +70,41 @@ pub fn uphold(stage: &Stage, expected: &Expected, globs: &dyn Globs) -> Result<U
     Ok(counts.upheld(expected))
 }
 
+fn everybody() -> Who {
+    Who { names: vec!["*".to_owned()], except: Vec::new() }
+}
+
 fn called<'s>(stage: &'s Stage, who: &Who, globs: &dyn Globs) -> Result<Vec<&'s Actor>, PatternError> {
     let called = Called::new(who, globs)?;
     Ok(stage.actors.iter().filter(|actor| called.is(actor)).collect())
+}
+
+/// The acts of which one is allowed wherever something can be changed: a rename takes what a removal does, a time or an
+/// attribute what writing or the mode does.
+fn changing() -> Vec<Verb> {
+    let mode = ModeChange::adding(ModeWho::Owner, Access::READ);
+    let owner = Owner { uid: Some(0), gid: Some(0) };
+    [Verb::Writes, Verb::Deletes]
+        .into_iter()
+        .chain(mode.map(Verb::SetsMode))
+        .chain([Verb::SetsOwner(owner)])
+        .collect()
+}
+
+/// None of these acts.
+fn never(
+    stage: &Stage,
+    (who, verb, paths): (&Who, &Verb, &Paths),
+    globs: &dyn Globs,
+    counts: &mut ClaimCounts,
+) -> Result<(), PatternError> {
+    let actors = called(stage, who, globs)?;
+    counts.holds_of_nothing = !actors.is_empty();
+    for actor in actors {
+        let meeting = met(stage, actor, Some(verb), paths, globs)?;
+        counts.judge(stage, actor, (verb, Expectation::Denied(None), How::ByKind), &meeting);
+    }
+    Ok(())
 }
 
 /// No one but `who`, to what `who` sees at these paths, wherever others have it.
@@ -224,6 +270,38 @@ impl ClaimCounts {
                 open,
                 settle: Vec::new(),
             });
+        }
+    }
+
+    fn state(&mut self, stage: &Stage, actor: &Actor, state: &State, meeting: &Meeting) {
+        for (path, met) in meeting {
+            let link =
+                met.kind == Some(FileKind::Link) && state.kind != Some(FileKind::Link) && !state.missing;
+            let again =
+                state.is_of_inode() && met.object.is_some_and(|object| !self.looked_at.insert(object));
+            if link && meeting.len() > 1 || again {
+                continue;
+            }
+            self.checked += 1;
+            self.assumptions.extend(met.object.iter().flat_map(|object| assumed_of(stage, *object)));
+            let (found, fact, from, open) = match state.against(stage, actor, path) {
+                Likeness::Same => continue,
+                Likeness::Other { found, fact, from } => {
+                    // Whoever sees the same adds nothing.
+                    let same = |object| !self.given.insert((object, found.clone(), fact.clone()));
+                    if met.object.is_some_and(same) {
+                        continue;
+                    }
+                    (found, fact, from, false)
+                }
+                Likeness::Unknown(fact) => {
+                    let from = Provenance::Unknown(fact.as_str().into());
+                    ("depends".to_owned(), format!("a fact is missing: {fact}"), from, true)
+                }
+            };
+            let (actor, path) = (actor.name.to_string(), path.clone());
+            let asked = format!("{} as {actor} sees it", quoted(&path));
+            self.add(Against { actor, path, asked, found, fact, from, open, settle: Vec::new() });
         }
     }
 

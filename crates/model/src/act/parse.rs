@@ -293,7 +293,9 @@ fn parse_expectation<'a>(
             let owner = words.next().ok_or_else(short)?;
             let text = owner.as_text();
             let part = |part: &str| if part == "*" { Some(None) } else { id(part).map(Some) };
-            let ids = text.split_once(':').and_then(|(uid, gid)| Some((part(uid)?, part(gid)?)));
+            // One `*` is any owner and any group.
+            let ids = if text == "*" { Some(("*", "*")) } else { text.split_once(':') };
+            let ids = ids.and_then(|(uid, gid)| Some((part(uid)?, part(gid)?)));
             let (uid, gid) = ids.ok_or_else(|| owner.error(ActErrorKind::Expectation))?;
             let mode = words.next().ok_or_else(short)?;
             let mode = if mode.text == b"*" { None } else { Some(parse_mode(mode)?) };
@@ -352,6 +354,9 @@ mod tests {
         let act = parse_act("gauge creates /data/x mode 600 -> leaves 7101:7300 0600").unwrap();
         assert_eq!(act.verb, Verb::Creates(Mode::new(0o600)));
         let leaves = Expectation::Leaves { uid: Some(7101), gid: Some(7300), mode: Some(Mode::new(0o600)) };
+        assert_eq!(act.expectation, Some(leaves));
+        let act = parse_act("gauge creates /x -> leaves * 0600").unwrap();
+        let leaves = Expectation::Leaves { uid: None, gid: None, mode: Some(Mode::new(0o600)) };
         assert_eq!(act.expectation, Some(leaves));
         let act = parse_act("tide/gauge writes /x -> denied EROFS # why").unwrap();
         assert_eq!(act.expectation, Some(Expectation::Denied(Some(Errno::EROFS))));

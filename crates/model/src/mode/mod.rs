@@ -258,6 +258,35 @@ impl FileKind {
         }
     }
 
+    /// What it is called in a sentence.
+    #[must_use]
+    pub const fn noun(self) -> &'static str {
+        match self {
+            Self::File => "file",
+            Self::Directory => "directory",
+            Self::Link => "link",
+            Self::Fifo => "pipe",
+            Self::Socket => "socket",
+            Self::CharDevice => "character-device",
+            Self::BlockDevice => "block-device",
+        }
+    }
+
+    /// The kind of that noun, or of the word of a scene file.
+    #[must_use]
+    pub fn by_noun(noun: &str) -> Option<Self> {
+        let all = [
+            Self::File,
+            Self::Directory,
+            Self::Link,
+            Self::Fifo,
+            Self::Socket,
+            Self::CharDevice,
+            Self::BlockDevice,
+        ];
+        all.into_iter().find(|kind| kind.noun() == noun || kind.word() == noun)
+    }
+
     /// The first letter of a long listing (POSIX `ls -l`).
     #[must_use]
     pub const fn letter(self) -> char {
