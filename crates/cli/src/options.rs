@@ -7,6 +7,7 @@ use clap::ValueEnum;
 use clap::builder::{PossibleValuesParser, TypedValueParser};
 use mivask_core::rehearse::Rehearsal;
 use mivask_core::runtime::Runtime;
+use mivask_core::script;
 
 /// When to colour.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, ValueEnum)]
@@ -118,9 +119,9 @@ impl Commands {
     /// Prints what is asked for; `false` where neither is.
     pub(crate) fn print(self, rehearsal: &Rehearsal, out: &mut dyn Write) -> std::io::Result<bool> {
         if self.commands {
-            mivask_show::script::script(out, &rehearsal.commands())?;
+            mivask_show::script::script(out, &script::commands(rehearsal))?;
         } else if self.undo {
-            mivask_show::script::script(out, &rehearsal.way_back())?;
+            mivask_show::script::script(out, &script::way_back(rehearsal))?;
         }
         Ok(self.commands || self.undo)
     }

@@ -33,7 +33,6 @@ pub fn script(out: &mut dyn Write, lines: &[Typed]) -> io::Result<()> {
             }
             Typed::Account(line) => (accounts_of(line), account(&line.what), 1),
             Typed::Note(text) => (last.clone(), format!("# {}", safe(text)), 1),
-            _ => (last.clone(), String::new(), 1),
         };
         if place != last {
             writeln!(out, "\n# {place}")?;
@@ -59,11 +58,11 @@ impl<'a> Later<'a> {
         let mut gone = BTreeMap::new();
         for (at, line) in lines.iter().enumerate() {
             let Typed::Path { place, action, .. } = line else { continue };
-            match action {
-                Action::Move(to) => gone.insert(path_of(place), (at, Some(to.as_slice()))),
-                Action::Remove | Action::RemoveDirectory => gone.insert(path_of(place), (at, None)),
-                _ => None,
-            };
+            if let Action::Move(to) = action {
+                gone.insert(path_of(place), (at, Some(to.as_slice())));
+            } else if matches!(action, Action::Remove | Action::RemoveDirectory) {
+                gone.insert(path_of(place), (at, None));
+            }
         }
         Self { gone }
     }
@@ -95,17 +94,12 @@ fn together(lines: &[Typed]) -> Vec<&[u8]> {
     }
     let here = ground(place, actor);
     for line in &lines[1..] {
-        match line {
-            Typed::Path { actor, place, below: deep, action: other }
-                if other == action
-                    && deep == below
-                    && ground(place, actor) == here
-                    && paths.len() < MOST_TOGETHER =>
-            {
-                paths.push(path_of(place));
-            }
-            _ => break,
+        let Typed::Path { actor, place, below: deep, action: other } = line else { break };
+        let same = other == action && deep == below && ground(place, actor) == here;
+        if !same || paths.len() == MOST_TOGETHER {
+            break;
         }
+        paths.push(path_of(place));
     }
     paths
 }

@@ -85,10 +85,10 @@ fn scripted(
     let (scene, _) = Whole::read(&input, &asked, err)?.into_scene();
     let mut rehearsal = Rehearsal::new(scene, &Changes::with_globs(Vec::new(), changes.globs()))?;
     for change in changes.iter() {
-        let sentence = match change {
-            Change::Files(act) if act.actor == HOST => Sentence::Act(act.clone()),
-            other => Sentence::Change(other.clone()),
-        };
+        let of_host =
+            if let Change::Files(act) = change { Some(act).filter(|act| act.actor == HOST) } else { None };
+        let sentence =
+            of_host.map_or_else(|| Sentence::Change(change.clone()), |act| Sentence::Act(act.clone()));
         rehearsal.next(&sentence).map_err(|error| match error {
             RehearsalError::Actor(error) => Failure::from(error),
             RehearsalError::Change(error) => Failure::from(error),

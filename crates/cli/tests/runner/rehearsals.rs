@@ -175,9 +175,10 @@ fn a_rehearsal_line_by_line() {
 
     No directory looks different afterwards.
     Type acts, such as `gauge creates /data/x`, or a change, such as `gauge becomes 7102`. Tab completes.
-      why        every check of the last act
-      undo       takes the last line back
-      list       the directories that changed, as the actors see them
+      as         `as NAME`: who acts in lines that begin with a verb
+      why        every check of the last act, or of `why ACT`, which is not done
+      undo       takes the last line back, or the last N of them
+      list       the directories that changed, or everything in `list DIRECTORY`
       list-host  the same with owners as stored
       help       what can be typed
       quit       ends the rehearsal

@@ -231,7 +231,7 @@ fn mistakes_in_expectations_are_all_told() {
     2 | * never writes /x -> allowed
       |                   ^^
       |
-      = help: write `ACTORS never VERB PATHS [except PATHS]`
+      = help: write `ACTORS never VERB PATHS [except PATHS], or ACTORS never change PATHS [except PATHS]`
 
     error: the input cannot be used: 2 errors above
     --- status 2

@@ -9,7 +9,7 @@ use mivask_rules::lookup::{Sight, look};
 use mivask_rules::walk::Follow;
 use mivask_stage::stage::{Actor, Stage};
 
-use crate::question::facts_of;
+use crate::question::{PathFacts, facts_of};
 
 /// What is to be there, as the actor sees it.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
@@ -93,8 +93,19 @@ impl State {
         if let Some(wanted) = self.kind.filter(|wanted| *wanted != facts.kind) {
             return other(format!("not a {}", wanted.noun()));
         }
+        let (wrong, open) = self.differences(&facts);
+        match (wrong.is_empty(), open) {
+            (false, _) => other(wrong.join(" and ")),
+            (true, true) => unknown(),
+            (true, false) => Likeness::Same,
+        }
+    }
+
+    /// What is not so, and whether something is not known.
+    fn differences(&self, facts: &PathFacts) -> (Vec<String>, bool) {
         let mut wrong = Vec::new();
         let mut open = false;
+        let (uid, gid) = (facts.uid.map(|id| id.raw()), facts.gid.map(|id| id.raw()));
         if let Some(owner) = self.owner {
             let differs =
                 |wanted: Option<u32>, is: Option<u32>| wanted.map(|wanted| is.map(|is| is != wanted));
@@ -117,11 +128,7 @@ impl State {
                 wrong.extend(most.map(|wanted| format!("wider than {wanted}")));
             }
         }
-        match (wrong.is_empty(), open) {
-            (false, _) => other(wrong.join(" and ")),
-            (true, true) => unknown(),
-            (true, false) => Likeness::Same,
-        }
+        (wrong, open)
     }
 }
 

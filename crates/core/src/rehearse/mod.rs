@@ -14,7 +14,6 @@ use mivask_stage::stage::Stage;
 use crate::carry::{Carried, perform};
 use crate::change::{Change, ChangeError, Changes, Sentence};
 use crate::question::{Answer, Listing, ask, listing_of, listings};
-use crate::script::{Step, Typed};
 pub use several::Several;
 use several::SeveralError;
 
@@ -220,24 +219,12 @@ impl Rehearsal {
         self.steps.iter().flat_map(RehearsalStep::carried)
     }
 
-    /// What an administrator types to make what the lines so far made, in order.
-    #[must_use]
-    pub fn commands(&self) -> Vec<Typed> {
-        self.changed().flat_map(|step| step.there()).collect()
-    }
-
-    /// What takes it back, the last line first.
-    #[must_use]
-    pub fn way_back(&self) -> Vec<Typed> {
-        let all: Vec<Step<'_>> = self.changed().collect();
-        all.iter().rev().flat_map(Step::back).collect()
-    }
-
-    fn changed(&self) -> impl Iterator<Item = Step<'_>> {
+    /// Each line with the scene and the stage before it, and the stage behind it.
+    pub(crate) fn lines(&self) -> impl Iterator<Item = (&RehearsalStep, (&Scene, &Stage), &Stage)> {
         self.steps.iter().enumerate().filter_map(|(at, step)| {
             let (scene, before) = self.earlier.get(at)?;
             let after = self.earlier.get(at + 1).map_or(&self.stage, |(_, stage)| stage);
-            Some(Step { step, before: (scene, before), after })
+            Some((step, (&**scene, before), after))
         })
     }
 

@@ -57,14 +57,8 @@ impl Sides<'_> {
             let path = mivask_model::act::quoted(&act.path);
             return vec![Typed::Note(format!("exchange {path} and {other}"))];
         }
-        let path = match &act.verb {
-            Verb::Links(new) | Verb::LinksTarget(new) => new.as_slice(),
-            _ => act.path.as_slice(),
-        };
-        let follow = match act.verb {
-            Verb::SetsMode(_) | Verb::SetsAcl(_) | Verb::SetsOwner(_) | Verb::SetsGroup(_) => Follow::Links,
-            _ => Follow::AllButLast,
-        };
+        let path = if let Verb::Links(new) | Verb::LinksTarget(new) = &act.verb { new } else { &act.path };
+        let follow = if act.verb.sets_attributes() { Follow::Links } else { Follow::AllButLast };
         let before = Found::at(self.before, path, follow);
         let after = Found::at(self.after, path, follow);
         let (from, to) = if there { (before, after) } else { (after, before) };

@@ -15,7 +15,7 @@ use mivask_stage::stage::{Actor, Stage};
 use crate::change::Change;
 use crate::place::{ChangedPlace, place_of};
 use crate::recursion::whole;
-use crate::rehearse::RehearsalStep;
+use crate::rehearse::{Rehearsal, RehearsalStep};
 pub use accounts::AccountLine;
 use inode::Sides;
 
@@ -61,7 +61,6 @@ pub enum Action {
 
 /// One thing to type.
 #[derive(Clone, PartialEq, Eq, Debug)]
-#[non_exhaustive]
 pub enum Typed {
     /// Something about a path.
     Path {
@@ -80,16 +79,32 @@ pub enum Typed {
     Note(String),
 }
 
+/// What an administrator types to make what the lines of a rehearsal made, in order.
+#[must_use]
+pub fn commands(rehearsal: &Rehearsal) -> Vec<Typed> {
+    steps(rehearsal).iter().flat_map(Step::there).collect()
+}
+
+/// What takes it back, the last line first.
+#[must_use]
+pub fn way_back(rehearsal: &Rehearsal) -> Vec<Typed> {
+    steps(rehearsal).iter().rev().flat_map(Step::back).collect()
+}
+
+fn steps(rehearsal: &Rehearsal) -> Vec<Step<'_>> {
+    rehearsal.lines().map(|(step, before, after)| Step { step, before, after }).collect()
+}
+
 /// What one line of a rehearsal made different.
-pub(crate) struct Step<'a> {
-    pub step: &'a RehearsalStep,
-    pub before: (&'a Scene, &'a Stage),
-    pub after: &'a Stage,
+struct Step<'a> {
+    step: &'a RehearsalStep,
+    before: (&'a Scene, &'a Stage),
+    after: &'a Stage,
 }
 
 impl Step<'_> {
     /// What makes it.
-    pub(crate) fn there(&self) -> Vec<Typed> {
+    fn there(&self) -> Vec<Typed> {
         if let RehearsalStep::Change { change, .. } = self.step
             && let Some(lines) = self.of_description(change, true)
         {
@@ -105,7 +120,7 @@ impl Step<'_> {
     }
 
     /// What takes it back.
-    pub(crate) fn back(&self) -> Vec<Typed> {
+    fn back(&self) -> Vec<Typed> {
         if let RehearsalStep::Change { change, .. } = self.step
             && let Some(lines) = self.of_description(change, false)
         {
@@ -138,11 +153,19 @@ impl Step<'_> {
             }
         };
         let directory = whole(&act.path)?;
-        let action = match &act.verb {
-            Verb::SetsMode(change) => Action::Mode(change.clone()),
-            Verb::SetsOwner(owner) if self.is_plain(act) => Action::Owner { uid: owner.uid, gid: owner.gid },
-            Verb::SetsGroup(gid) if self.is_plain(act) => Action::Owner { uid: None, gid: Some(*gid) },
-            _ => return None,
+        let plain = self.is_plain(act);
+        let action = if let Verb::SetsMode(change) = &act.verb {
+            Action::Mode(change.clone())
+        } else if let Verb::SetsOwner(owner) = &act.verb
+            && plain
+        {
+            Action::Owner { uid: owner.uid, gid: owner.gid }
+        } else if let Verb::SetsGroup(gid) = &act.verb
+            && plain
+        {
+            Action::Owner { uid: None, gid: Some(*gid) }
+        } else {
+            return None;
         };
         let actor = self.before.1.actor(&act.actor).ok()?;
         let place = place_of(self.before.1, actor, directory)?;

@@ -1,6 +1,7 @@
 //! The act language: one thing an actor does, as a sentence.
 
 mod error;
+mod expected;
 mod parse;
 mod sentence;
 pub mod split;

@@ -260,5 +260,5 @@ fn sentence(
 fn pointed_at(error: &ActError, name: &str, line: &str, err: &mut dyn Write) -> Result<(), Failure> {
     let mut diagnostics = Diagnostics::default();
     mistake(error, &SourceText::new(name, line), &mut diagnostics);
-    Ok(diagnostics::report(&diagnostics, err)?)
+    diagnostics::report(&diagnostics, err)
 }
