@@ -11,8 +11,8 @@ use clap_complete::engine::{ArgValueCompleter, CompletionCandidate};
 use mivask_show::safe;
 
 use crate::commands::{
-    access, admits, ask, compare, completions, confirm, decode, demo, exposure, handoff, identity, imprint,
-    manual, mounts, rehearse, remedy, report, schema, survey, uphold, why,
+    access, admits, ask, compare, completions, confirm, decode, demo, draft, exposure, handoff, identity,
+    imprint, manual, mounts, rehearse, remedy, report, schema, survey, uphold, why,
 };
 use crate::complete;
 use crate::options::{Color, Paging};
@@ -102,6 +102,7 @@ pub(crate) enum Command {
     Confirm(confirm::Args),
     Decode(decode::Args),
     Survey(survey::Args),
+    Draft(draft::Args),
     Demo(demo::Args),
     Schema(schema::Args),
     Completions(completions::Args),
@@ -127,6 +128,7 @@ impl Command {
             | Self::Compare(_)
             | Self::Remedy(_)
             | Self::Report(_)
+            | Self::Draft(_)
             | Self::Decode(_)
             | Self::Demo(_)
             | Self::Schema(_)
@@ -143,7 +145,7 @@ const GROUPS: [(&str, &[&str]); 6] = [
     ("Review", &["admits", "exposure"]),
     ("Change one thing", &["compare", "remedy"]),
     ("Hold the result", &["uphold", "report", "confirm"]),
-    ("Beside these", &["survey", "decode", "demo", "schema", "completions", "manual"]),
+    ("Beside these", &["survey", "draft", "decode", "demo", "schema", "completions", "manual"]),
 ];
 
 /// The command line, with its commands in groups.

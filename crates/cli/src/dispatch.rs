@@ -6,8 +6,8 @@ use clap::Parser;
 
 use crate::args::{Args, Command, bare};
 use crate::commands::{
-    access, admits, ask, compare, completions, confirm, decode, demo, exposure, handoff, identity, imprint,
-    manual, mounts, rehearse, remedy, report, schema, survey, uphold, why,
+    access, admits, ask, compare, completions, confirm, decode, demo, draft, exposure, handoff, identity,
+    imprint, manual, mounts, rehearse, remedy, report, schema, survey, uphold, why,
 };
 use crate::end::{End, Failure};
 
@@ -31,6 +31,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         Command::Uphold(args) => uphold::run(args, out, err),
         Command::Report(args) => report::run(args, err),
         Command::Demo(args) => demo::run(args, run_line, out),
+        Command::Draft(args) => draft::run(args, out, err),
         Command::Survey(args) => survey::run(args, out, err),
         Command::Schema(args) => schema::run(args, out),
         Command::Completions(args) => completions::run(args, out),

@@ -28,6 +28,7 @@ use crate::end::{End, Failure};
 use crate::facts;
 use crate::inputs::Files;
 use crate::options::Input;
+use crate::plain;
 use crate::reach::Asked;
 
 /// A whole scene on one stage, for questions that name their actors themselves.
@@ -191,9 +192,10 @@ fn described(
 ) -> Result<Described, Failure> {
     let asked = asked.with_changes(&input.facts.change);
     let facts_alone = |scene| Described { scene, policy: Policy::default() };
-    let mut described = match process::named(&input.input) {
-        Some(pid) => facts_alone(running(pid, &asked.reach)?),
-        None => checked(input, err, |diagnostics| match merged(input) {
+    let mut described = match (process::named(&input.input), plain::scene(input, &asked)?) {
+        (Some(pid), _) => facts_alone(running(pid, &asked.reach)?),
+        (None, Some(scene)) => facts_alone(scene),
+        (None, None) => checked(input, err, |diagnostics| match merged(input) {
             None => read_described(&Origin::of(&input.input), files, diagnostics),
             Some(all) => read_merged(&all, files, diagnostics).map(facts_alone),
         })?,
@@ -216,9 +218,10 @@ fn running(pid: u32, reach: &Reach) -> Result<Scene, Failure> {
 /// The same with the workloads apart, so that they need not all be held.
 pub(crate) fn outline(input: &Input, asked: &Asked, err: &mut dyn Write) -> Result<Outline, Failure> {
     let asked = asked.with_changes(&input.facts.change);
-    let mut outline = match process::named(&input.input) {
-        Some(pid) => Outline::of(running(pid, &asked.reach)?),
-        None => checked(input, err, |diagnostics| match merged(input) {
+    let mut outline = match (process::named(&input.input), plain::scene(input, &asked)?) {
+        (Some(pid), _) => Outline::of(running(pid, &asked.reach)?),
+        (None, Some(scene)) => Outline::of(scene),
+        (None, None) => checked(input, err, |diagnostics| match merged(input) {
             None => Outline::read(&Origin::of(&input.input), &Files::default(), diagnostics),
             Some(all) => read_merged(&all, &Files::default(), diagnostics).map(Outline::of),
         })?,

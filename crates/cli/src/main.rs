@@ -20,6 +20,7 @@ mod load;
 mod next_word;
 mod options;
 mod output;
+mod plain;
 mod reach;
 mod sources;
 mod table;

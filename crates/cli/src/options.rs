@@ -32,7 +32,8 @@ pub(crate) enum Paging {
 /// What to ask about.
 #[derive(Clone, Debug, clap::Args)]
 pub(crate) struct Input {
-    /// Kubernetes objects, a Compose file, an OCI configuration, a folder of these, or a scene file; `-` is standard input.
+    /// Kubernetes objects, a Compose file, an OCI configuration, a folder of these, a scene file or a build file; `-` is standard input.
+    /// Or files that nothing describes: a folder, a survey, an archive or a listing.
     pub input: PathBuf,
     #[command(flatten)]
     pub facts: Facts,
@@ -91,12 +92,22 @@ pub(crate) fn runtime_name() -> impl TypedValueParser<Value = Runtime> {
         .map(|word| Runtime::by_word(&word).unwrap_or(Runtime::Bare))
 }
 
+/// Who acts.
+#[derive(Clone, Debug, Default, clap::Args)]
+pub(crate) struct Acting {
+    /// Who acts where an act begins with its verb. Of a folder or a listing as INPUT: whom to ask about, an account or
+    /// UID[:GID]; yourself where left out.
+    #[arg(long, value_name = "NAME")]
+    pub actor: Vec<String>,
+}
+
 /// What nearly every question takes.
 #[derive(Debug, clap::Args)]
 pub(crate) struct Common {
     #[command(flatten)]
     pub input: Input,
-    /// Only this actor: a container, or WORKLOAD/CONTAINER. May be repeated.
+    /// Only this actor: a container, or WORKLOAD/CONTAINER. Of a folder or a listing as INPUT: whom to ask about, an
+    /// account or UID[:GID]. May be repeated.
     #[arg(long, value_name = "NAME")]
     pub actor: Vec<String>,
     /// How to print the answer.

@@ -12,11 +12,15 @@ pub(crate) struct Asked {
     pub reach: Reach,
     /// Who acts in the place of an actor, by name.
     pub guests: Vec<String>,
+    /// Whom files that nothing describes are asked about.
+    pub people: Vec<String>,
+    /// Who acts in the sentences.
+    pub actors: Vec<String>,
 }
 
 impl From<Reach> for Asked {
     fn from(reach: Reach) -> Self {
-        Self { reach, guests: Vec::new() }
+        Self { reach, ..Self::default() }
     }
 }
 
@@ -30,6 +34,7 @@ impl Asked {
                     let second = act.verb.second_path().map(<[u8]>::to_vec);
                     asked.reach.paths.extend(std::iter::once(act.path).chain(second));
                     asked.guest(&act.actor);
+                    asked.actors.push(Subject::named(&act.actor).actor);
                     continue;
                 }
                 Sentence::Change(change) => change,
@@ -38,6 +43,11 @@ impl Asked {
             changes.actors().for_each(|(_, name)| asked.guest(name));
         }
         asked
+    }
+
+    /// The same about these people, where the input describes nobody.
+    pub(crate) fn about(self, people: &[String]) -> Self {
+        Self { people: people.to_vec(), ..self }
     }
 
     /// The same with everything looked at.

@@ -55,7 +55,7 @@ impl<R> Table<'_, R> {
         err: &mut dyn Write,
     ) -> Result<End, Failure> {
         let changes = change::read(&common.input.facts.change, err)?;
-        let mut asked = Asked::from(self.reach.clone());
+        let mut asked = Asked::from(self.reach.clone()).about(&common.actor);
         common.actor.iter().for_each(|name| asked.guest(name));
         let mut outline = outline(&common.input, &asked, err)?;
         change::outline(&changes, &mut outline, err)?;

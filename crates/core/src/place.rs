@@ -8,7 +8,7 @@ use mivask_model::path::parent;
 use mivask_rules::lookup::{Sight, look};
 use mivask_rules::view::Place;
 use mivask_rules::walk::Follow;
-use mivask_stage::stage::{Actor, Stage};
+use mivask_stage::stage::{Actor, Role, Stage};
 
 /// Where files are changed in the real world.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -36,6 +36,9 @@ pub fn place_of(stage: &Stage, actor: &Actor, path: &[u8]) -> Option<ChangedPlac
     };
     let mount = actor.mounts.get(place.mount);
     let source = stage.source(place.source);
+    if actor.role == Role::Person {
+        return Some(ChangedPlace::Host(path.to_vec()));
+    }
     if mount.origin == MountOrigin::Root && mount.facts.kind != MountKind::Host {
         let image = actor.image.clone().unwrap_or_else(|| source.facts.name.clone());
         return Some(ChangedPlace::Image(image, path.to_vec()));

@@ -6,6 +6,7 @@ use mivask_core::scene::Scene;
 
 pub use crate::files::{Disk, FileReader, InputError, Origin};
 
+use crate::build_file;
 use crate::described::Described;
 use crate::diagnostic::{Diagnostics, Severity};
 use crate::documents::{Adding, add_nodes, folder_of_origin, is_scene, manifests_in, merge, open};
@@ -58,6 +59,14 @@ pub(crate) fn read_parts(
     diagnostics: &mut Diagnostics,
     after: &mut dyn FnMut(&mut Scene),
 ) -> Result<(), InputError> {
+    if let [Origin::File(path)] = parts
+        && build_file::is_one(path)
+    {
+        let name = path.display().to_string();
+        let bytes = files.read(path).map_err(|error| InputError::Io { name, error })?;
+        build_file::add(path, &bytes, &mut described.scene, files, diagnostics);
+        return Ok(());
+    }
     let mut skipped = Skipped::default();
     let mut first: Option<SourceText> = None;
     let mut found = 0;

@@ -9,6 +9,7 @@
 #![forbid(unsafe_code)]
 
 pub mod accounts;
+mod build_file;
 pub mod compose;
 pub mod described;
 pub mod diagnostic;
@@ -25,6 +26,7 @@ pub mod nearest;
 pub mod oci;
 pub mod outline;
 pub mod patch;
+pub mod people;
 pub mod process;
 pub mod scene_file;
 pub mod skipped;

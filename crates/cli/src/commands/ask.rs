@@ -13,7 +13,8 @@ use crate::acts::gather;
 use crate::end::{End, Failure};
 use crate::inputs::Files;
 use crate::load;
-use crate::options::Input;
+use crate::options::{Acting, Input};
+use crate::plain;
 use crate::reach::Asked;
 
 /// Whether acts succeed, and with which errno they fail.
@@ -29,6 +30,8 @@ use crate::reach::Asked;
 pub(crate) struct Args {
     #[command(flatten)]
     input: Input,
+    #[command(flatten)]
+    who: Acting,
     /// Acts, each a single argument.
     #[arg(value_name = "ACT")]
     acts: Vec<String>,
@@ -52,9 +55,10 @@ enum ActFormat {
 }
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
-    let asked = asked(args)?;
+    let sentences = plain::spoken(&args.input, &args.who.actor, &args.acts);
+    let asked = asked(&sentences, args)?;
     let mut answer = |stage: &Stage, err: &mut dyn Write| {
-        let acts = gather(&args.input, &args.acts, &args.file, stage, err)?;
+        let acts = gather(&args.input, &sentences, &args.file, stage, err)?;
         let answers: Vec<Answer> = acts.iter().map(|act| ask(stage, act)).collect::<Result<_, _>>()?;
         Ok(sides::acts(&answers))
     };
@@ -62,7 +66,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         return load::print_sides(out, &sides, args.format != ActFormat::Text);
     }
     let whole = load::Whole::read(&args.input, &asked, err)?;
-    let acts = gather(&args.input, &args.acts, &args.file, &whole.stage, err)?;
+    let acts = gather(&args.input, &sentences, &args.file, &whole.stage, err)?;
     whole.remark(&acts, err)?;
     let answers: Vec<Answer> = acts.iter().map(|act| ask(&whole.stage, act)).collect::<Result<_, _>>()?;
     match args.format {
@@ -75,12 +79,12 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
 }
 
 /// The paths that the acts speak of, for inputs of which not everything is read.
-fn asked(args: &Args) -> Result<Asked, Failure> {
-    let mut sentences = args.acts.clone();
+fn asked(given: &[String], args: &Args) -> Result<Asked, Failure> {
+    let mut sentences = given.to_vec();
     for path in args.file.iter().filter(|path| *path != std::path::Path::new("-")) {
         let text =
             Files::default().read(path).map_err(|error| Failure::File { path: path.clone(), error })?;
         sentences.extend(String::from_utf8_lossy(&text).lines().map(ToOwned::to_owned));
     }
-    Ok(Asked::of(&sentences))
+    Ok(Asked::of(&sentences).about(&args.who.actor))
 }

@@ -81,7 +81,7 @@ fn scripted(
     }
     let mut input = args.input.clone();
     input.facts.change.clear();
-    let asked = Asked::default().with_changes(&args.input.facts.change).whole();
+    let asked = Asked::default().about(&args.actor).with_changes(&args.input.facts.change).whole();
     let (scene, _) = Whole::read(&input, &asked, err)?.into_scene();
     let mut rehearsal = Rehearsal::new(scene, &Changes::with_globs(Vec::new(), changes.globs()))?;
     for change in changes.iter() {
@@ -112,7 +112,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         return scripted(args, &changes, out, err);
     }
     let paths = load::inside_paths(&args.paths)?;
-    let reach = Reach { paths: paths.clone(), whole: true }.into();
+    let reach = Asked::from(Reach { paths: paths.clone(), whole: true }).about(&args.actor);
     let mut before = args.input.clone();
     before.facts.change.clear();
     let mut after = args.input.clone();

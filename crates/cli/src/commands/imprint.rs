@@ -10,6 +10,7 @@ use mivask_show::{json, sides, text};
 use crate::end::{End, Failure};
 use crate::load;
 use crate::options::Common;
+use crate::plain;
 use crate::table::Table;
 
 /// Owner, group and mode of new files and directories.
@@ -28,7 +29,7 @@ pub(crate) struct Args {
 }
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
-    let paths = load::inside_paths(&args.directories)?;
+    let paths = load::inside_paths(&plain::paths(&args.common.input, &args.directories))?;
     Table {
         reach: Reach { paths: paths.clone(), whole: false },
         ask: &|stage, actor| imprints(stage, actor, &paths),

@@ -8,6 +8,7 @@ pub(crate) mod completions;
 pub(crate) mod confirm;
 pub(crate) mod decode;
 pub(crate) mod demo;
+pub(crate) mod draft;
 pub(crate) mod exposure;
 pub(crate) mod handoff;
 pub(crate) mod identity;

@@ -9,7 +9,8 @@ use mivask_show::sides;
 use crate::acts::only;
 use crate::end::{End, Failure};
 use crate::load;
-use crate::options::{Format, Input};
+use crate::options::{Acting, Format, Input};
+use crate::plain;
 use crate::reach::Asked;
 
 /// Every check behind one act, with its fact and where the fact came from.
@@ -18,6 +19,8 @@ use crate::reach::Asked;
 pub(crate) struct Args {
     #[command(flatten)]
     input: Input,
+    #[command(flatten)]
+    who: Acting,
     /// The act, a single argument.
     act: String,
     /// How to print the answer.
@@ -26,9 +29,11 @@ pub(crate) struct Args {
 }
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
-    let asked = Asked::of(std::slice::from_ref(&args.act));
+    let sentence = plain::spoken(&args.input, &args.who.actor, std::slice::from_ref(&args.act));
+    let asked = Asked::of(&sentence).about(&args.who.actor);
+    let sentence = sentence.concat();
     let mut answer = |stage: &Stage, err: &mut dyn Write| {
-        let answer = ask(stage, &only(&args.act, stage, err)?)?;
+        let answer = ask(stage, &only(&sentence, stage, err)?)?;
         Ok(sides::acts(&[answer]))
     };
     if let Some(sides) = load::sides(&args.input, &asked, err, &mut answer)? {
@@ -36,7 +41,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     }
     let whole = load::Whole::read(&args.input, &asked, err)?;
     let stage = &whole.stage;
-    let act = only(&args.act, stage, err)?;
+    let act = only(&sentence, stage, err)?;
     whole.remark(std::slice::from_ref(&act), err)?;
     let answer = ask(stage, &act)?;
     match args.format {

@@ -357,6 +357,8 @@ fn help_lists_the_commands_in_the_order_of_work() {
 
     Beside these:
       survey       Records who owns what on a disk, in an image or an archive, in a small file
+      draft        A first scene for a description: what it asks for that nobody has said yet, as
+                   comments to fill in
       decode       What a mode means, and what a change or a umask makes of it
       demo         Writes a demo scene and walks through it
       schema       The JSON Schema of the scene file, or of what a command prints

@@ -24,6 +24,7 @@ mod mount_points;
 mod outputs;
 mod pasted;
 mod people;
+mod plain;
 mod programs;
 mod questions;
 mod recursion;

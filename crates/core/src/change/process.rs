@@ -11,6 +11,7 @@ use mivask_model::path::trimmed;
 use mivask_stage::identity::GroupName;
 use mivask_stage::runtime::Flavour;
 use mivask_stage::scene::{Container, Medium, TmpfsAsked, Volume, VolumeKind, VolumeMount, Who, Workload};
+use mivask_stage::stage::Role;
 
 use super::capabilities::capabilities;
 use super::{Change, Process, means};
@@ -38,7 +39,7 @@ pub(super) fn change(
         Change::Process(name, what) => {
             let named = |container: &Container| means(name, &workload.name, &container.name);
             let Some(at) = workload.containers.iter().position(named) else { return Ok(()) };
-            if workload.containers[at].on_host {
+            if workload.containers[at].role == Role::Person || workload.containers[at].on_host {
                 on_host(what, &workload.containers[at].name)?;
             }
             match what {

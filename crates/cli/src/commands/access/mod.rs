@@ -11,9 +11,9 @@ use mivask_disk::process::Reach;
 use mivask_show::{json, sides, text};
 
 use crate::end::{End, Failure};
-use crate::load;
 use crate::options::Common;
 use crate::table::Table;
+use crate::{load, plain};
 use wanted::Condition;
 
 /// Who can read, write, create, delete, list, enter and run what.
@@ -47,7 +47,9 @@ pub(crate) struct Args {
 }
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
-    let paths = load::inside_paths(&args.paths)?;
+    let given = plain::paths(&args.common.input, &args.paths);
+    let given = if given.is_empty() { plain::first_paths(&args.common.input) } else { given };
+    let paths = load::inside_paths(&given)?;
     if args.tree {
         return tree::run(args, &paths, out, err);
     }

@@ -15,6 +15,7 @@ use crate::change;
 use crate::end::{End, Failure};
 use crate::load::{Told, choose, layout, outline};
 use crate::options::Format;
+use crate::reach::Asked;
 use crate::table::{Chosen, each};
 
 pub(super) fn run(
@@ -29,7 +30,11 @@ pub(super) fn run(
         return Err(Failure::OneRuntimeAtATime("--tree"));
     }
     let changes = change::read(&input.facts.change, err)?;
-    let mut outline = outline(input, &Reach { paths: paths.to_vec(), whole: true }.into(), err)?;
+    let mut outline = outline(
+        input,
+        &Asked::from(Reach { paths: paths.to_vec(), whole: true }).about(&args.common.actor),
+        err,
+    )?;
     change::outline(&changes, &mut outline, err)?;
     let chosen = Chosen::of(&outline, &args.common.actor)?;
     choose(&mut outline, input.facts.runtime.first().copied())?;

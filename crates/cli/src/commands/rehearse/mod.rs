@@ -13,7 +13,7 @@ use mivask_show::{json, text};
 
 use crate::end::{End, Failure};
 use crate::load;
-use crate::options::{Commands, Format, Input};
+use crate::options::{Acting, Commands, Format, Input};
 use crate::reach::Asked;
 use script::Script;
 
@@ -31,6 +31,8 @@ use script::Script;
 pub(crate) struct Args {
     #[command(flatten)]
     input: Input,
+    #[command(flatten)]
+    who: Acting,
     /// Acts, each a single argument, or files of acts, one per line.
     #[arg(value_name = "ACTS")]
     acts: Vec<String>,
@@ -55,7 +57,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         return Err(Failure::OneRuntimeAtATime("rehearse"));
     }
     let script = Script::read(args)?;
-    let asked = Asked::of(&script.texts());
+    let asked = Asked::of(&script.texts()).about(&args.who.actor);
     let asked = if args.interactive { asked.whole() } else { asked };
     let whole = load::Whole::read(&args.input, &asked, err)?;
     let (scene, changes) = whole.into_scene();

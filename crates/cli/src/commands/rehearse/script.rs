@@ -17,6 +17,7 @@ use crate::acts::{known_name, mistake};
 use crate::diagnostics;
 use crate::end::Failure;
 use crate::inputs::Files;
+use crate::plain;
 
 /// What was given, before it is read as sentences.
 pub(super) struct Script(Vec<SourceText>);
@@ -40,7 +41,8 @@ impl Script {
                 paths.push(text.into());
             } else {
                 number += 1;
-                all.push(SourceText::new(&format!("act {number}"), text));
+                let text = plain::spoken(&args.input, &args.who.actor, std::slice::from_ref(text)).concat();
+                all.push(SourceText::new(&format!("act {number}"), &text));
             }
         }
         for path in paths.iter().chain(&args.file) {

@@ -11,8 +11,9 @@ use mivask_show::{json, text};
 use crate::acts::only;
 use crate::end::{CommandError, End, Failure};
 use crate::load::{Whole, layout};
-use crate::options::{Format, Input};
+use crate::options::{Acting, Format, Input};
 use crate::output;
+use crate::plain;
 use crate::reach::Asked;
 use crate::terminal;
 
@@ -31,6 +32,8 @@ use crate::terminal;
 pub(crate) struct Args {
     #[command(flatten)]
     input: Input,
+    #[command(flatten)]
+    who: Acting,
     /// The act, a single argument.
     act: String,
     /// How many to show.
@@ -71,9 +74,11 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     if args.input.facts.runtime.len() > 1 {
         return Err(Failure::OneRuntimeAtATime("remedy"));
     }
-    let asked = Asked::of(std::slice::from_ref(&args.act)).whole();
+    let sentence = plain::spoken(&args.input, &args.who.actor, std::slice::from_ref(&args.act));
+    let asked = Asked::of(&sentence).about(&args.who.actor).whole();
+    let sentence = sentence.concat();
     let mut whole = Whole::read(&args.input, &asked, err)?;
-    let act = only(&args.act, &whole.stage, err)?;
+    let act = only(&sentence, &whole.stage, err)?;
     // Changes are tried on stages of their own; of a large scene this one is large.
     drop(std::mem::take(&mut whole.stage));
     let working = terminal::working("trying changes, and comparing what each lets and keeps out");

@@ -24,7 +24,7 @@ use mivask_rules::walk::Follow;
 use mivask_stage::prepare::HOST;
 use mivask_stage::runtime::Flavour;
 use mivask_stage::scene::Scene;
-use mivask_stage::stage::{Actor, Stage};
+use mivask_stage::stage::{Actor, Role, Stage};
 
 use super::Side;
 use crate::change::{Accounts, Change, Process};
@@ -145,7 +145,7 @@ impl<'a> Met<'a> {
 
     /// Where the inode is changed.
     fn side(&self) -> Side {
-        let image = self.mount.origin == MountOrigin::Root && self.mount.facts.kind != MountKind::Host;
+        let image = self.mount.origin == MountOrigin::Root && self.actor.role != Role::Person;
         if image { Side::Image } else { Side::Disk }
     }
 

@@ -1,0 +1,191 @@
+//! A first scene to fill in: what was described, and what is not known, as comments that become facts when they are filled in.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::io::{self, Write};
+
+use mivask_core::identity::Knowledge;
+use mivask_core::scene::{Scene, VolumeKind, Workload};
+
+use crate::safe::safe;
+
+/// What is written for one name, and who asks for it.
+type Asked<'a> = BTreeMap<&'a str, BTreeSet<String>>;
+
+/// Prints the scene of `workloads`, paths of descriptions, whose facts so far are in `scene`.
+///
+/// # Errors
+/// Whatever `out` refuses.
+pub fn draft(out: &mut dyn Write, scene: &Scene, workloads: &[String]) -> io::Result<()> {
+    writeln!(out, "# A scene: what runs, and the facts that decide who can do what to which files.")?;
+    writeln!(
+        out,
+        "# Take the `#` away in front of what you fill in; what stays away is unknown, and answers say so."
+    )?;
+    writeln!(out, "scene: 1\nworkloads:")?;
+    for path in workloads {
+        writeln!(out, "  - {}", text(path))?;
+    }
+    if let Some(flavour) = scene.workloads.first().map(|workload| workload.flavour) {
+        let words: Vec<&str> = mivask_core::runtime::Runtime::NAMED
+            .into_iter()
+            .filter(|runtime| runtime.runs(flavour))
+            .map(mivask_core::runtime::Runtime::word)
+            .collect();
+        let usual = flavour.usual().word();
+        writeln!(out, "# runtime: {usual}   # of {}; {usual} where left out", words.join(", "))?;
+    }
+    images(out, scene)?;
+    volumes(out, scene)?;
+    host(out, scene)?;
+    let act = scene.workloads.iter().flat_map(|workload| &workload.containers).find_map(|container| {
+        let mount = container.mounts.first()?;
+        Some(format!("{} writes {}", container.name, String::from_utf8_lossy(&mount.at.value)))
+    });
+    let act = act.unwrap_or_else(|| "NAME reads /PATH".to_owned());
+    writeln!(out, "\n# What is to hold, for `mivask uphold`.\n# expect:\n#   - {}", text(&act))
+}
+
+/// Prints the scene of people and a folder of this machine.
+///
+/// # Errors
+/// Whatever `out` refuses.
+pub fn of_folder(out: &mut dyn Write, folder: &str) -> io::Result<()> {
+    let folder = text(folder);
+    writeln!(out, "# A scene: people on one machine, and what they can do to which files.\nscene: 1\nhost:")?;
+    writeln!(out, "  trees:\n    {folder}: {folder}   # as it is now; `mivask survey` keeps it as it was")?;
+    writeln!(out, "  accounts: {{ passwd: /etc/passwd, group: /etc/group }}")?;
+    writeln!(out, "  people: accounts   # everybody, or a list: [NAME, {{ name: visitor, user: \"9:9\" }}]")?;
+    writeln!(out, "\n# What is to hold, for `mivask uphold`.\n# expect:\n#   - only root changes {folder}")
+}
+
+fn images(out: &mut dyn Write, scene: &Scene) -> io::Result<()> {
+    let mut asked: Asked<'_> = BTreeMap::new();
+    for container in scene.workloads.iter().flat_map(|workload| &workload.containers) {
+        if let Some(image) = &container.image {
+            asked.entry(&image.value).or_default().insert(container.name.clone());
+        }
+    }
+    asked.retain(|name, _| {
+        let known = scene.images.get(*name);
+        let built = scene.builds.contains_key(*name);
+        let whole = |image: &mivask_core::scene::Image| {
+            image.tree.is_some()
+                && matches!(image.identity.user, Knowledge::Known(_))
+                && matches!(image.identity.accounts, Knowledge::Known(_))
+        };
+        !built && !known.is_some_and(whole)
+    });
+    if asked.is_empty() {
+        return Ok(());
+    }
+    writeln!(out, "\n# images:")?;
+    for (name, by) in asked {
+        writeln!(out, "#   {}:   # run by {}", text(name), list(&by))?;
+        writeln!(
+            out,
+            "#     from: {}   # all at once: an archive that an engine saved, an OCI layout, a root file system",
+            text(&file(name, "tar"))
+        )?;
+        writeln!(out, "#     # or each by itself:")?;
+        writeln!(out, "#     # user: \"UID:GID\"   # its USER; null where it has none")?;
+        writeln!(
+            out,
+            "#     # accounts: {{ passwd: passwd, group: group }}   # copies of its /etc/passwd and /etc/group"
+        )?;
+        writeln!(out, "#     # tree: {}   # its files", text(&file(name, "survey")))?;
+    }
+    Ok(())
+}
+
+fn volumes(out: &mut dyn Write, scene: &Scene) -> io::Result<()> {
+    let mut asked: Asked<'_> = BTreeMap::new();
+    for workload in &scene.workloads {
+        for (name, by) in stored(workload) {
+            if scene.volumes.get(name).is_none_or(|volume| volume.tree.is_none()) {
+                asked.entry(name).or_default().extend(by);
+            }
+        }
+    }
+    if asked.is_empty() {
+        return Ok(());
+    }
+    writeln!(out, "\n# volumes:")?;
+    for (name, by) in asked {
+        let survey = file(name, "survey");
+        writeln!(out, "#   {}:   # {}", text(name), list(&by))?;
+        writeln!(
+            out,
+            "#     tree: {}   # what is on it: `mivask survey DIRECTORY -o {}`, or the output of `ls -lanR`",
+            text(&survey),
+            safe(&survey)
+        )?;
+        writeln!(out, "#     # filesystem: ext4")?;
+    }
+    Ok(())
+}
+
+/// Volumes of a workload whose files somebody has to give, with the mounts of each.
+fn stored(workload: &Workload) -> Vec<(&str, BTreeSet<String>)> {
+    let name = |kind: &VolumeKind| -> bool {
+        matches!(
+            kind,
+            VolumeKind::Claim { .. }
+                | VolumeKind::Stored(_)
+                | VolumeKind::Named { .. }
+                | VolumeKind::Backed { .. }
+        )
+    };
+    let mut all = Vec::new();
+    for volume in workload.volumes.iter().filter(|volume| name(&volume.kind)) {
+        let key = if let VolumeKind::Claim { claim: name, .. } | VolumeKind::Stored(name) = &volume.kind {
+            name.as_str()
+        } else {
+            volume.name.value.as_str()
+        };
+        let mounts = workload.containers.iter().flat_map(|container| {
+            let own = container.mounts.iter().filter(|mount| mount.volume.value == volume.name.value);
+            own.map(|mount| format!("{} at {}", container.name, String::from_utf8_lossy(&mount.at.value)))
+        });
+        all.push((key, mounts.collect()));
+    }
+    all
+}
+
+fn host(out: &mut dyn Write, scene: &Scene) -> io::Result<()> {
+    let mut paths: BTreeSet<&[u8]> = BTreeSet::new();
+    for volume in scene.workloads.iter().flat_map(|workload| &workload.volumes) {
+        if let VolumeKind::HostPath { path, .. } | VolumeKind::Bind { path, .. } = &volume.kind {
+            paths.insert(path);
+        }
+    }
+    if paths.is_empty() || scene.host.tree.is_some() {
+        return Ok(());
+    }
+    writeln!(out, "\n# host:\n#   trees:   # what is at the paths of the host that are mounted")?;
+    for path in paths {
+        let path = String::from_utf8_lossy(path);
+        writeln!(out, "#     {}: {}", text(&path), text(&file(path.trim_matches('/'), "survey")))?;
+    }
+    writeln!(out, "#   mounts: mountinfo   # a copy of its /proc/self/mountinfo")
+}
+
+fn list(by: &BTreeSet<String>) -> String {
+    let all: Vec<String> = by.iter().map(|one| safe(one)).collect();
+    mivask_core::listed::listed(&all)
+}
+
+/// A file name for the facts of something of this name.
+fn file(name: &str, end: &str) -> String {
+    let plain = |c: char| if c.is_ascii_alphanumeric() || "._-".contains(c) { c } else { '-' };
+    format!("{}.{end}", name.chars().map(plain).collect::<String>())
+}
+
+/// A scalar of YAML that reads back as this text.
+fn text(value: &str) -> String {
+    let plain = !value.is_empty()
+        && value.chars().all(|c| c.is_ascii_alphanumeric() || "/._- ".contains(c))
+        && value.starts_with(|c: char| c.is_ascii_alphabetic() || c == '/' || c == '.')
+        && !value.ends_with(' ')
+        && !["true", "false", "null", "yes", "no", "on", "off"].contains(&value.to_lowercase().as_str());
+    if plain { value.to_owned() } else { serde_json::Value::from(value).to_string() }
+}
