@@ -4,10 +4,12 @@ use std::fs::File;
 use std::io::Read;
 use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use mivask_core::accounts::Accounts;
 use mivask_core::act::{ActErrorKind, Verb, parse_act, quoted, split};
 use mivask_core::scene::Scene;
+use mivask_core::tree::Tree;
 use mivask_disk::live::Options;
 use mivask_disk::process::{Reach, look};
 use mivask_read::accounts;
@@ -27,6 +29,16 @@ const PREFIX: &str = "files:";
 struct Nobody;
 
 impl CommandError for Nobody {}
+
+/// The tree of an input that is no description: a folder as it is now, a survey, an archive, a listing.
+pub(crate) fn tree(input: &Path) -> Result<Option<Arc<Tree>>, Failure> {
+    match Ground::of(input) {
+        None => Ok(None),
+        Some(Ground::Folder(path) | Ground::Source(path)) => {
+            Ok(Some(gather(&path, &Options::default())?.tree))
+        }
+    }
+}
 
 /// The files that an input is, where it is no description.
 enum Ground {

@@ -32,6 +32,7 @@
 
 pub mod carry;
 pub mod change;
+pub mod drift;
 pub mod expect;
 pub mod exposure;
 pub mod finding;

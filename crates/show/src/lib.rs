@@ -7,6 +7,7 @@ pub mod ci;
 pub mod compare;
 pub mod diagnostics;
 pub mod draft;
+pub mod drift;
 pub mod figure;
 pub mod guarded;
 pub mod json;

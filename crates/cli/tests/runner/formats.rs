@@ -202,6 +202,8 @@ fn every_machine_output_fits_its_schema() {
     let scratch = Scratch::with("s.yaml", BOATS)
         .and("bad.acts", "mate writes /hold\n* never writes /hold/**\n")
         .and("o.yaml", "scene: 1\ncontainers: [{ name: mate, image: a }]\nexpect: [mate reads /x]\n")
+        .and("before.txt", "-rw-r--r-- 1 5 5 1 Nov 1 10:00 a\n-rw-r--r-- 1 5 5 1 Nov 1 10:00 b\n")
+        .and("after.txt", "-rw-rw-r-- 1 5 5 1 Nov 1 10:00 a\ndrwxr-xr-x 1 5 5 1 Nov 1 10:00 c\n")
         .and("c.yaml", COMPOSE);
     let written = scratch.run(["schema", "--to", "schemas"]);
     assert_eq!(written, "--- status 0");
@@ -243,6 +245,7 @@ fn every_machine_output_fits_its_schema() {
         ("reached", &["admits", "s.yaml", "--actor", "mate"]),
         ("exposure", &["exposure", "s.yaml", "--at-most", "/hold/log at-most 0600"]),
         ("compare", &["compare", "s.yaml", "--change", "mate becomes 900:900"]),
+        ("drift", &["compare", "before.txt", "after.txt"]),
         ("remedy", &["remedy", "s.yaml", "stowaway reads /hold/keys/id_rsa"]),
         ("decode", &["decode", "2750", "--umask", "0027"]),
         ("confirm", &["confirm", "s.yaml", "mate writes /hold/log", "cook reads /hold/log"]),
@@ -321,50 +324,51 @@ fn help_lists_the_commands_in_the_order_of_work() {
     let help = tides().run(["--help"]);
     let (commands, options) = help.split_once("How it is shown").unwrap();
     assert_snapshot!(commands, @"
-    Predicts what a containerised process can do to files, before anything is deployed, and says why.
+Predicts what a containerised process can do to files, before anything is deployed, and says why.
 
-    INPUT is a Kubernetes manifest, a Compose file, an OCI configuration, a folder of these, or a scene
-    file that adds facts about images, volumes and the host; `-` is standard input. Inputs are
-    recognised by content.
+INPUT is a Kubernetes manifest, a Compose file, an OCI configuration, a folder of these, or a scene
+file that adds facts about images, volumes and the host; `-` is standard input. Inputs are
+recognised by content.
 
-    Usage: mivask [OPTIONS] <COMMAND>
+Usage: mivask [OPTIONS] <COMMAND>
 
-    Look around:
-      identity     Which UID, GID, groups and capabilities each actor gets, and where each number comes
-                   from
-      mounts       What is mounted where, and who owns it before and after preparation
-      access       Who can read, write, create, delete, list, enter and run what
+Look around:
+  identity     Which UID, GID, groups and capabilities each actor gets, and where each number comes
+               from
+  mounts       What is mounted where, and who owns it before and after preparation
+  access       Who can read, write, create, delete, list, enter and run what
 
-    Try, and ask why not:
-      ask          Whether acts succeed, and with which errno they fail
-      why          Every check behind one act, with its fact and where the fact came from
-      imprint      Owner, group and mode of new files and directories
-      rehearse     Acts in order, on a copy: each sees what the earlier ones changed
-      handoff      Which containers can use files another one creates on a shared volume
+Try, and ask why not:
+  ask          Whether acts succeed, and with which errno they fail
+  why          Every check behind one act, with its fact and where the fact came from
+  imprint      Owner, group and mode of new files and directories
+  rehearse     Acts in order, on a copy: each sees what the earlier ones changed
+  handoff      Which containers can use files another one creates on a shared volume
 
-    Review:
-      admits       Who can access a path, as the smallest conditions; or everything an actor reaches
-      exposure     What is open wider than it needs to be, worst first, and what follows from it
+Review:
+  admits       Who can access a path, as the smallest conditions; or everything an actor reaches
+  exposure     What is open wider than it needs to be, worst first, and what follows from it
 
-    Change one thing:
-      compare      Only what differs between two scenes, or with a --change
-      remedy       The smallest changes that make a denied act succeed
+Change one thing:
+  compare      Only what differs between two scenes, with a --change, or between two states of a
+               disk
+  remedy       The smallest changes that make a denied act succeed
 
-    Hold the result:
-      uphold       Checks expectations against scenes, for CI
-      report       One HTML page for the review, or a figure for a document
-      confirm      Performs the same acts on the running kernel and reports whether it agrees
+Hold the result:
+  uphold       Checks expectations against scenes, for CI
+  report       One HTML page for the review, or a figure for a document
+  confirm      Performs the same acts on the running kernel and reports whether it agrees
 
-    Beside these:
-      survey       Records who owns what on a disk, in an image or an archive, in a small file
-      draft        A first scene for a description: what it asks for that nobody has said yet, as
-                   comments to fill in
-      decode       What a mode means, and what a change or a umask makes of it
-      demo         Writes a demo scene and walks through it
-      schema       The JSON Schema of the scene file, or of what a command prints
-      completions  Prints the shell completion script: commands, options, and the actors, paths and acts
-                   of the scene
-      manual       Writes manual pages: mivask.1, and one for each command
-    ");
+Beside these:
+  survey       Records who owns what on a disk, in an image or an archive, in a small file
+  draft        A first scene for a description: what it asks for that nobody has said yet, as
+               comments to fill in
+  decode       What a mode means, and what a change or a umask makes of it
+  demo         Writes a demo scene and walks through it
+  schema       The JSON Schema of the scene file, or of what a command prints
+  completions  Prints the shell completion script: commands, options, and the actors, paths and acts
+               of the scene
+  manual       Writes manual pages: mivask.1, and one for each command
+");
     assert!(options.contains("--color <WHEN>") && options.contains("--pager <WHEN>"), "{options}");
 }

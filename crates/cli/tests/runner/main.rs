@@ -12,6 +12,7 @@ mod decode;
 mod demo;
 mod disks;
 mod documents;
+mod drift;
 mod every_flag;
 mod formats;
 mod hostile;

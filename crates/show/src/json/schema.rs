@@ -6,8 +6,8 @@ use schemars::generate::SchemaSettings;
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 
 use super::{
-    Single, admits, answers, compare, confirm, decode, exposure, handoff, overview, rehearse, remedy, tables,
-    upheld,
+    Single, admits, answers, compare, confirm, decode, drift, exposure, handoff, overview, rehearse, remedy,
+    tables, upheld,
 };
 use crate::sides;
 
@@ -40,6 +40,8 @@ pub enum Document {
     Exposure,
     /// `compare`
     Compare,
+    /// `compare` of two disks
+    Drift,
     /// `remedy`
     Remedy,
     /// `decode`
@@ -56,7 +58,7 @@ pub enum Document {
 
 impl Document {
     /// Every document.
-    pub const ALL: [Self; 19] = [
+    pub const ALL: [Self; 20] = [
         Self::Identity,
         Self::Mounts,
         Self::Access,
@@ -70,6 +72,7 @@ impl Document {
         Self::Reached,
         Self::Exposure,
         Self::Compare,
+        Self::Drift,
         Self::Remedy,
         Self::Decode,
         Self::Confirm,
@@ -95,6 +98,7 @@ impl Document {
             Self::Reached => "reached",
             Self::Exposure => "exposure",
             Self::Compare => "compare",
+            Self::Drift => "drift",
             Self::Remedy => "remedy",
             Self::Decode => "decode",
             Self::Confirm => "confirm",
@@ -121,6 +125,7 @@ impl Document {
             Self::Reached => list::<admits::ReachedJson<'_>>("reached"),
             Self::Exposure => list::<exposure::FindingJson<'_>>("findings"),
             Self::Compare => whole::<compare::ComparedJson<'_>>(),
+            Self::Drift => list::<drift::DriftJson>("differences"),
             Self::Remedy => whole::<remedy::RemediesJson<'_>>(),
             Self::Decode => list::<decode::ModeJson>("modes"),
             Self::Confirm => list::<confirm::HeldJson<'_>>("acts"),

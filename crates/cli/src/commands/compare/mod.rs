@@ -1,4 +1,6 @@
-//! `compare`: two scenes, or one with and without a change.
+//! `compare`: two scenes, or one with and without a change; two states of a disk.
+
+mod drift;
 
 use std::collections::BTreeSet;
 use std::io::Write;
@@ -19,14 +21,17 @@ use crate::options::{Commands, Format, Input};
 use crate::reach::Asked;
 use crate::terminal::{self, Quiet};
 
-/// Only what differs between two scenes, or with a --change.
+/// Only what differs between two scenes, with a --change, or between two states of a disk.
 ///
 /// Which identities changed, which mounts, which files look different, and which access opened or closed.
+///
+/// Of two disks (surveys, archives, listings, folders; or with --volume what a scene says of a volume and such a source): which owners,
+/// modes, ACLs and kinds changed, what appeared and what is gone.
 ///
 /// Outcomes are compared for everything below the mounts the description asks for, or below each --path.
 #[derive(Debug, clap::Args)]
 #[command(
-    after_help = "Examples:\n  mivask compare tides.scene.yaml --change 'gauge becomes 7102:7200'\n  mivask compare before.yaml after.yaml --path /data"
+    after_help = "Examples:\n  mivask compare tides.scene.yaml --change 'gauge becomes 7102:7200'\n  mivask compare before.yaml after.yaml --path /data\n  mivask compare monday.survey /srv/readings"
 )]
 pub(crate) struct Args {
     #[command(flatten)]
@@ -39,6 +44,12 @@ pub(crate) struct Args {
     /// Only this actor: a container, or WORKLOAD/CONTAINER. May be repeated.
     #[arg(long, value_name = "NAME")]
     actor: Vec<String>,
+    /// Compare what INPUT says is on this volume with the files of OTHER.
+    #[arg(long, value_name = "NAME", requires = "other")]
+    volume: Option<String>,
+    /// Of two disks: each path that differs, not only what changed how often.
+    #[arg(long)]
+    list: bool,
     #[command(flatten)]
     commands: Commands,
     /// How to print the answer.
@@ -99,9 +110,23 @@ fn scripted(
     Ok(End::Answered)
 }
 
+/// The actors that are compared.
+fn wanted(args: &Args, whole: &Whole) -> Vec<String> {
+    if args.actor.is_empty() {
+        return whole.stage.actors.iter().map(|actor| actor.name.to_string()).collect();
+    }
+    let found = args.actor.iter().filter_map(|name| whole.stage.actor(name).ok());
+    found.map(|actor| actor.name.to_string()).collect()
+}
+
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
     if args.input.facts.runtime.len() > 1 {
         return Err(Failure::OneRuntimeAtATime("compare"));
+    }
+    if let Some(other) = &args.other
+        && let Some(pair) = drift::pair(args, other, err)?
+    {
+        return drift::run(args, &pair, out);
     }
     if args.other.is_none() && args.input.facts.change.is_empty() {
         return Err(NothingToCompare.into());
@@ -125,21 +150,13 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         Whole::read(&after, &reach, &mut Quiet::without_warnings(&mut *err))?
     };
     let mut compared = Compared::default();
-    let wanted = |whole: &Whole| -> Result<Vec<String>, Failure> {
-        let all = whole.stage.actors.iter();
-        if args.actor.is_empty() {
-            return Ok(all.map(|actor| actor.name.to_string()).collect());
-        }
-        let found = args.actor.iter().filter_map(|name| whole.stage.actor(name).ok());
-        Ok(found.map(|actor| actor.name.to_string()).collect())
-    };
     for name in &args.actor {
         if after.stage.actor(name).is_err() {
             before.stage.actor(name)?;
         }
     }
-    let old = wanted(&before)?;
-    let new = wanted(&after)?;
+    let old = wanted(args, &before);
+    let new = wanted(args, &after);
     let working = terminal::working("comparing what each actor sees");
     let known: BTreeSet<_> = old.iter().collect();
     for name in old.iter().chain(new.iter().filter(|name| !known.contains(name))) {
