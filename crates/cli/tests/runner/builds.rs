@@ -132,3 +132,53 @@ fn only_compose_files_are_merged() {
     --- status 2
     ");
 }
+
+/// The rows of `identity` of an image that is built on one with accounts by these lines.
+fn built(lines: &str) -> String {
+    let passwd = "root:x:0:0::/:\nkeeper:x:5101:5101::/:\n";
+    let base = json!({
+        "user": null,
+        "accounts": { "passwd": passwd, "group": "root:x:0:\nkeeper:x:5101:\nbees:x:5200:keeper\n" },
+        "tree": [
+            { "path": "/", "kind": "dir", "owner": "0:0", "mode": "0755" },
+            { "path": "/etc/group", "owner": "0:0", "mode": "0644" },
+            { "path": "/etc/passwd", "owner": "0:0", "mode": "0644" },
+        ],
+    });
+    let scene = json!({ "scene": 1, "workloads": ["c.yaml"], "images": { "base": base } });
+    let scratch = Scratch::with("s.yaml", &scene.to_string())
+        .and("c.yaml", "services: { gauge: { build: . } }\n")
+        .and("accounts", "keeper:x:9:9::/:\n")
+        .and("Dockerfile", format!("FROM base\n{lines}\nUSER keeper\n"));
+    let text = scratch.run(["identity", "s.yaml"]);
+    let row = |line: &str| line.split_whitespace().take(2).collect::<Vec<_>>().join(" ");
+    let wanted =
+        |line: &&str| ["uid", "gid", "group", "never"].iter().any(|word| line.trim_start().starts_with(word));
+    text.lines().filter(wanted).map(row).collect::<Vec<_>>().join(", ")
+}
+
+#[test]
+fn accounts_that_a_build_changes_are_followed_or_not_known() {
+    for (lines, wanted) in [
+        ("RUN groupmod -g 6000 bees", "uid 5101, gid 5101, group 6000"),
+        ("RUN groupmod -n wasps bees", "uid 5101, gid 5101, group 5200"),
+        ("RUN groupmod -g 6000 keeper", "uid 5101, gid 6000, group 5200"),
+        ("RUN groupmod -g 5101 bees", "never runs:"),
+        ("RUN groupdel bees", "uid 5101, gid 5101"),
+        ("RUN groupdel keeper", "never runs:"),
+        ("RUN userdel keeper", "never runs:"),
+        ("RUN gpasswd -d keeper bees", "uid 5101, gid 5101"),
+        ("RUN deluser keeper bees", "uid 5101, gid 5101"),
+        ("RUN groupadd -g 7 ants && gpasswd -a keeper ants && groupdel bees", "uid 5101, gid 5101, group 7"),
+        // What is not followed leaves no line certain.
+        ("RUN userdel -r keeper", "uid that"),
+        ("RUN sed -i s/5200/77/ /etc/group", "uid that"),
+        ("RUN echo x:x:5:5:: >> /etc/passwd", "uid that"),
+        ("RUN usermod -l ant keeper", "uid that"),
+        ("COPY accounts /etc/passwd", "uid that"),
+        // A file of another image is known with it.
+        ("FROM scratch\nCOPY --from=base /etc/passwd /etc/passwd", "uid 5101, gid 5101"),
+    ] {
+        assert_eq!(built(lines), wanted, "{lines}");
+    }
+}

@@ -4,6 +4,7 @@
 //! touch unknown, and names itself.
 
 mod account;
+mod account_change;
 mod copy;
 mod ground;
 mod names;
@@ -128,7 +129,15 @@ impl<'a> Yard<'a> {
                             (from.unwrap_or_else(|| Arc::new(untold(base))), in_words(base))
                         }
                     };
+                    let before = ground.account_files();
                     ground.copy(copy, &tree, &whence, step);
+                    if before != ground.account_files() {
+                        let other = match &copy.from {
+                            CopyFrom::Other(base) => self.base(base, &step.from, earlier).identity.accounts,
+                            CopyFrom::Context(_) => Knowledge::Unknown,
+                        };
+                        ground.accounts_copied(&before, (copy, &other), step);
+                    }
                 }
                 Instruction::Run { command, begins, may_fail } => {
                     ground.stumbled &= !begins;

@@ -7,6 +7,7 @@ use mivask_model::fact::Unknown;
 use mivask_model::mode::{FileKind, Mode, ModeChange};
 use mivask_model::tree::{Certainty, Content, Entry, InodeId, Spot};
 
+use super::account_change::changes_accounts;
 use super::ground::{BuildState, Number};
 use super::names::Found;
 use super::options::Grammar;
@@ -128,6 +129,12 @@ impl BuildState<'_> {
                     self.fail(&step.words, "it does not run as root", &step.from);
                 }
                 self.account_command(tool, words, step)
+            }
+            "groupmod" | "groupdel" | "userdel" | "gpasswd" | "deluser" | "delgroup" => {
+                if runner.0 != Ok(0) {
+                    self.fail(&step.words, "it does not run as root", &step.from);
+                }
+                self.account_change(tool, words, step)
             }
             _ => HARMLESS.contains(&tool).then_some(()),
         }
@@ -338,6 +345,9 @@ impl BuildState<'_> {
     fn not_understood(&mut self, names: &[Vec<u8>], step: &BuildStep) {
         let settle = "give `accounts` or `tree` for the built image in a scene file";
         let unknown = |what: &str| Unknown::new(&format!("{what} {}", step.words), settle);
+        if changes_accounts(&step.words, names) {
+            self.forget_accounts(unknown("what becomes of the accounts in"));
+        }
         self.may_have_more_accounts(unknown("which accounts are added by"));
         let text: Arc<str> =
             format!("{} changes and removes nothing that was there, except what it names", step.words).into();
