@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use mivask_core::act::Subject;
 use mivask_core::change::Changes;
-use mivask_core::prepare::Staging;
+use mivask_core::prepare::{HOST, Staging};
 use mivask_core::question::{Remark, remarks};
 use mivask_core::sharing::Sharing;
 use mivask_core::stage::{Actor, Stage};
@@ -140,7 +140,8 @@ impl Chosen {
     pub(crate) fn of(outline: &Outline, names: &[String]) -> Result<Self, Failure> {
         let subjects = names.iter().map(|name| Subject::named(name));
         let (guests, own): (Vec<_>, Vec<_>) = subjects.partition(Subject::is_guest);
-        guests.iter().try_for_each(|guest| outline.actor_names.find(&guest.actor).map(drop))?;
+        let mut places = guests.iter().filter(|guest| guest.actor != HOST);
+        places.try_for_each(|guest| outline.actor_names.find(&guest.actor).map(drop))?;
         let numbers = own.iter().map(|own| outline.actor_names.find(&own.actor));
         Ok(Self { numbers: numbers.collect::<Result<_, _>>()?, guests })
     }
@@ -190,5 +191,9 @@ pub(crate) fn each(
         let remarks = remarks(scene, std::slice::from_ref(&workload), &stage, &wanted);
         let actors: Vec<&Actor> = stage.actors.iter().filter(|actor| wanted(actor)).collect();
         visit(&stage, &actors, remarks)
-    })
+    })?;
+    // Who is on the host is in no workload.
+    let stage = staging.on_host();
+    let actors: Vec<&Actor> = stage.actors.iter().collect();
+    if actors.is_empty() { Ok(()) } else { visit(&stage, &actors, Vec::new()) }
 }

@@ -189,6 +189,36 @@ fn account(what: &Accounts) -> String {
             let group = word(group);
             format!("getent group {group} > /dev/null || groupadd -g {gid} {group}")
         }
+        Accounts::AddsNext(group, system) => {
+            let group = word(group);
+            let option = if *system { " -r" } else { "" };
+            format!("getent group {group} > /dev/null || groupadd{option} {group}")
+        }
+        Accounts::OnlyGroups(groups, user) => {
+            let groups = if groups.is_empty() { "''".to_owned() } else { word(groups) };
+            format!("usermod -G {groups} {}", word(user))
+        }
+        Accounts::AddsUser(user, given) => {
+            let user = word(user);
+            let options = match given {
+                None => String::new(),
+                Some((uid, None)) => format!(" -u {uid}"),
+                Some((uid, Some(group))) => format!(" -u {uid} -g {}", word(group)),
+            };
+            format!("getent passwd {user} > /dev/null || useradd{options} {user}")
+        }
+        Accounts::RenamesUser(user, new) => {
+            let (user, new) = (word(user), word(new));
+            format!("! getent passwd {user} > /dev/null || usermod -l {new} {user}")
+        }
+        Accounts::RenumbersUser(user, uid) => {
+            let user = word(user);
+            format!("[ \"$(id -u {user})\" = {uid} ] || usermod -u {uid} {user}")
+        }
+        Accounts::RemovesUser(user) => {
+            let user = word(user);
+            format!("! getent passwd {user} > /dev/null || userdel {user}")
+        }
         Accounts::Renames(name, new) => {
             let (name, new) = (word(name), word(new));
             format!("! getent group {name} > /dev/null || groupmod -n {new} {name}")

@@ -102,8 +102,9 @@ fn numbers_and_orphans_are_pointed_out() {
     --- standard error
     note: `host renumbers group crew to 65534` is made in the accounts of image boats/mate:1
     note: 65534 means no id, or ids that cannot be shown
-    note: 4 files keep the group 500: 4 on volume hold
+    note: 4 files keep the group 500: 4 on volume hold; `find / -xdev -gid 500 -exec chgrp -h 65534 {} +` gives them the new one
     note: `host adds group deck as 101` is made in the accounts of image boats/mate:1
+    note: the account tools refuse that: 101 is the group mate
     note: 101 is below 1000, where distributions number their system accounts
     note: 101 is the group mate of image boats/mate:1 already: whoever is in it gets the same access
     --- status 0
@@ -140,8 +141,10 @@ fn numbers_and_orphans_are_pointed_out() {
     --- standard error
     note: `mate renames group crew to deck` is made in the accounts of image boats/mate:1
     note: `mate joins mate to deck` is made in the accounts of image boats/mate:1
+    note: mate runs as 101:101: the group beside the user leaves out what the group file says of mate
     note: `mate sets-primary-group deck of mate` is made in the accounts of image boats/mate:1
     note: `mate parts mate from deck` is made in the accounts of image boats/mate:1
+    note: mate runs as 101:101: the group beside the user leaves out what the group file says of mate
     --- status 0
     ");
 }

@@ -1,5 +1,6 @@
 //! The built program on files in a temporary folder, as a user would run it.
 
+mod accounts;
 mod acts;
 mod asked;
 mod bounds;

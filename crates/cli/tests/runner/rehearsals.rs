@@ -115,7 +115,7 @@ fn mistakes_in_a_rehearsal_are_pointed_at() {
     1 | mate renumbers crew
       |                ^^^^
       |
-      = help: write `host renumbers group NAME to GID`
+      = help: write `host renumbers group NAME to GID, or host renumbers user NAME to UID`
 
     error: `reeds` is not a verb
      --> day.acts:2:6

@@ -67,6 +67,10 @@ pub enum Process {
     /// `mounts only PATH`: of the volume that is mounted above PATH, only that part, at PATH (`subPath` of the
     /// Kubernetes API, `volume.subpath` of the Compose specification).
     Only(Vec<u8>),
+    /// `starts again`: a new process with the accounts as they are now; in a rehearsal.
+    StartsAgain,
+    /// `is made again`: a new container with the image's files; volumes stay as they are. In a rehearsal.
+    IsMadeAgain,
     /// `mounts PATH with OPTION[,OPTION]`: `ro`, `rw`, `noexec`, `exec`, `nosuid`, `suid`, `nodev`, `dev`.
     Mounts(Vec<u8>, Vec<String>),
 }
@@ -82,6 +86,18 @@ pub enum Accounts {
     PrimaryGroup(String, String),
     /// `adds group NAME as GID`
     Adds(String, u32),
+    /// `adds group NAME`, `adds system group NAME`: the number that the tools pick.
+    AddsNext(String, bool),
+    /// `sets-groups GROUP[,GROUP] of USER`: these memberships and no others.
+    OnlyGroups(String, String),
+    /// `adds user NAME [as UID[:GROUP]]`: with a group of its own where none is named, and the next number where none is.
+    AddsUser(String, Option<(u32, Option<String>)>),
+    /// `renames user NAME to NEW`
+    RenamesUser(String, String),
+    /// `renumbers user NAME to UID`; files outside its home keep the old number.
+    RenumbersUser(String, u32),
+    /// `removes user NAME`; files keep its number.
+    RemovesUser(String),
     /// `renames group NAME to NEW`
     Renames(String, String),
     /// `renumbers group NAME to GID`; files keep the old number.
@@ -117,6 +133,8 @@ impl fmt::Display for Process {
             Self::Adds(names) => write!(f, "adds {}", list(names)),
             Self::Joins(gid) => write!(f, "joins {gid}"),
             Self::FilesystemGroup(gid) => write!(f, "filesystem-group {gid}"),
+            Self::StartsAgain => f.write_str("starts again"),
+            Self::IsMadeAgain => f.write_str("is made again"),
             Self::Scratch(at) => write!(f, "mounts scratch at {}", quoted(at)),
             Self::Only(part) => write!(f, "mounts only {}", quoted(part)),
             Self::Mounts(at, options) => write!(f, "mounts {} with {}", quoted(at), list(options)),
@@ -134,6 +152,17 @@ impl fmt::Display for Accounts {
                 write!(f, "sets-primary-group {} of {}", name(group), name(user))
             }
             Self::Adds(group, gid) => write!(f, "adds group {} as {gid}", name(group)),
+            Self::AddsNext(group, false) => write!(f, "adds group {}", name(group)),
+            Self::AddsNext(group, true) => write!(f, "adds system group {}", name(group)),
+            Self::OnlyGroups(groups, user) => write!(f, "sets-groups {} of {}", name(groups), name(user)),
+            Self::AddsUser(user, None) => write!(f, "adds user {}", name(user)),
+            Self::AddsUser(user, Some((uid, None))) => write!(f, "adds user {} as {uid}", name(user)),
+            Self::AddsUser(user, Some((uid, Some(group)))) => {
+                write!(f, "adds user {} as {uid}:{}", name(user), quoted(group.as_bytes()))
+            }
+            Self::RenamesUser(user, new) => write!(f, "renames user {} to {}", name(user), name(new)),
+            Self::RenumbersUser(user, uid) => write!(f, "renumbers user {} to {uid}", name(user)),
+            Self::RemovesUser(user) => write!(f, "removes user {}", name(user)),
             Self::Renames(group, new) => write!(f, "renames group {} to {}", name(group), name(new)),
             Self::Renumbers(group, gid) => write!(f, "renumbers group {} to {gid}", name(group)),
             Self::Removes(group) => write!(f, "removes group {}", name(group)),

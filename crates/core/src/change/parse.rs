@@ -15,19 +15,25 @@ pub enum Sentence {
 }
 
 /// Words that begin a change which is not an act, and how the sentence is built.
-const FORMS: [(&str, &str); 12] = [
+const FORMS: [(&str, &str); 15] = [
     ("becomes", "ACTOR becomes UID[:GID]"),
     ("umask", "ACTOR umask MODE"),
     ("drops", "ACTOR drops CAPABILITY[,CAPABILITY]"),
-    ("adds", "ACTOR adds CAPABILITY[,CAPABILITY], or host adds group NAME as GID"),
-    ("joins", "ACTOR joins GID, or host joins USER to GROUP"),
+    (
+        "adds",
+        "ACTOR adds CAPABILITY[,CAPABILITY], or host adds [system] group NAME [as GID], or host adds user NAME [as UID[:GROUP]]",
+    ),
+    ("joins", "ACTOR joins GID, or host joins USER[,USER] to GROUP[,GROUP]"),
     ("parts", "host parts USER from GROUP"),
     ("filesystem-group", "pod filesystem-group GID"),
     ("mounts", "ACTOR mounts PATH with OPTION[,OPTION], or ACTOR mounts scratch at PATH"),
     ("sets-primary-group", "host sets-primary-group GROUP of USER"),
-    ("renames", "host renames group NAME to NEW"),
-    ("renumbers", "host renumbers group NAME to GID"),
-    ("removes", "host removes group NAME"),
+    ("sets-groups", "host sets-groups GROUP[,GROUP] of USER"),
+    ("starts", "ACTOR starts again"),
+    ("is", "ACTOR is made again"),
+    ("renames", "host renames group NAME to NEW, or host renames user NAME to NEW"),
+    ("renumbers", "host renumbers group NAME to GID, or host renumbers user NAME to UID"),
+    ("removes", "host removes group NAME, or host removes user NAME"),
 ];
 
 /// Reads an act, or a change that is not an act.
@@ -58,7 +64,7 @@ pub fn parse_sentence(text: &str) -> Result<Sentence, ActError> {
         return Ok(Sentence::Change(Change::Files(act)));
     }
     let second = words.get(1).map(Word::as_text);
-    let group = words.get(2).is_some_and(|word| word.text == b"group");
+    let group = words.get(2).is_some_and(|word| word.text == b"group" || word.text == b"user");
     let form = second.as_deref().and_then(|word| FORMS.iter().find(|(known, _)| *known == word));
     match form {
         // Renaming a file is an act.
@@ -104,15 +110,22 @@ fn change(rest: &mut Rest<'_>) -> Result<Change, ActError> {
         b"drops" => Change::Process(actor, Process::Drops(list(rest, "a capability")?)),
         b"adds" => {
             let word = rest.next("a capability or `group`")?;
-            if word.text == b"group" {
-                let name = rest.next("a name")?.as_text();
-                rest.preposition("as")?;
-                Change::Accounts(actor, Accounts::Adds(name, number(rest)?))
+            if matches!(word.text.as_slice(), b"group" | b"user" | b"system") && !rest.is_empty() {
+                Change::Accounts(actor, added(word, rest)?)
             } else {
                 Change::Process(actor, Process::Adds(names(word, "a capability")?))
             }
         }
         b"joins" => joins(actor, rest)?,
+        b"starts" => {
+            rest.preposition("again")?;
+            Change::Process(actor, Process::StartsAgain)
+        }
+        b"is" => {
+            rest.preposition("made")?;
+            rest.preposition("again")?;
+            Change::Process(actor, Process::IsMadeAgain)
+        }
         b"filesystem-group" => {
             let gid = number(rest)?;
             if actor == "pod" {
@@ -153,17 +166,27 @@ fn accounts(actor: String, verb: &Word, rest: &mut Rest<'_>) -> Result<Change, A
             rest.preposition("of")?;
             Accounts::PrimaryGroup(group, rest.next("a user")?.as_text())
         }
+        b"sets-groups" => {
+            let groups = rest.next("groups")?.as_text();
+            rest.preposition("of")?;
+            Accounts::OnlyGroups(groups, rest.next("a user")?.as_text())
+        }
         b"renames" => {
-            let name = group_name(rest)?;
+            let (is_user, name) = account_name(rest)?;
             rest.preposition("to")?;
-            Accounts::Renames(name, rest.next("a name")?.as_text())
+            let new = rest.next("a name")?.as_text();
+            if is_user { Accounts::RenamesUser(name, new) } else { Accounts::Renames(name, new) }
         }
         b"renumbers" => {
-            let name = group_name(rest)?;
+            let (is_user, name) = account_name(rest)?;
             rest.preposition("to")?;
-            Accounts::Renumbers(name, number(rest)?)
+            let id = number(rest)?;
+            if is_user { Accounts::RenumbersUser(name, id) } else { Accounts::Renumbers(name, id) }
         }
-        b"removes" => Accounts::Removes(group_name(rest)?),
+        b"removes" => match account_name(rest)? {
+            (true, name) => Accounts::RemovesUser(name),
+            (false, name) => Accounts::Removes(name),
+        },
         _ => return Err(rest.unexpected(verb)),
     };
     Ok(Change::Accounts(actor, what))
@@ -196,9 +219,42 @@ fn number(rest: &mut Rest<'_>) -> Result<u32, ActError> {
     mivask_model::act::id(&word.as_text()).ok_or_else(|| word.error(ActErrorKind::Id))
 }
 
-fn group_name(rest: &mut Rest<'_>) -> Result<String, ActError> {
-    rest.preposition("group")?;
-    Ok(rest.next("a group's name")?.as_text())
+/// `group NAME` or `user NAME`: whether it is a user, and its name.
+fn account_name(rest: &mut Rest<'_>) -> Result<(bool, String), ActError> {
+    let word = rest.next("`group` or `user`")?;
+    match word.text.as_slice() {
+        b"group" => Ok((false, rest.next("a group's name")?.as_text())),
+        b"user" => Ok((true, rest.next("a user's name")?.as_text())),
+        _ => Err(rest.unexpected(word)),
+    }
+}
+
+/// What is behind `adds`: `[system] group NAME [as GID]`, `user NAME [as UID[:GROUP]]`.
+fn added(word: &Word, rest: &mut Rest<'_>) -> Result<Accounts, ActError> {
+    if word.text == b"user" {
+        let name = rest.next("a user's name")?.as_text();
+        if rest.is_empty() {
+            return Ok(Accounts::AddsUser(name, None));
+        }
+        rest.preposition("as")?;
+        let word = rest.next("a user id")?;
+        let text = word.as_text();
+        let (uid, group) =
+            text.split_once(':').map_or((text.as_str(), None), |(uid, group)| (uid, Some(group)));
+        let uid = mivask_model::act::id(uid).ok_or_else(|| word.error(ActErrorKind::Id))?;
+        let group = group.filter(|group| !group.is_empty()).map(str::to_owned);
+        return Ok(Accounts::AddsUser(name, Some((uid, group))));
+    }
+    let system = word.text == b"system";
+    if system {
+        rest.preposition("group")?;
+    }
+    let name = rest.next("a name")?.as_text();
+    if rest.is_empty() {
+        return Ok(Accounts::AddsNext(name, system));
+    }
+    rest.preposition("as")?;
+    Ok(Accounts::Adds(name, number(rest)?))
 }
 
 fn list(rest: &mut Rest<'_>, what: &'static str) -> Result<Vec<String>, ActError> {
@@ -243,6 +299,18 @@ mod tests {
             "host renames group tides to sea",
             "host renumbers group tides to 7201",
             "host removes group tides",
+            "host adds group tides",
+            "host adds system group tides",
+            "host adds user ada",
+            "host adds user ada as 5101",
+            "host adds user ada as 5101:bees",
+            "host renames user ada to eve",
+            "host renumbers user ada to 5102",
+            "host removes user ada",
+            "host sets-groups bees,crew of ada",
+            "host joins ada,bob to bees,crew",
+            "gauge starts again",
+            "gauge is made again",
             "host renames /srv/a to /srv/b",
             "image gauge sets-owner 7101 on /cache",
             "image reads /x",

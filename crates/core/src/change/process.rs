@@ -62,6 +62,8 @@ pub(super) fn change(
                     }
                     remount(&mut workload.containers[at], path, options)?;
                 }
+                // What starts again is looked at anew in any case.
+                Process::StartsAgain | Process::IsMadeAgain => {}
                 Process::Becomes(..) | Process::Umask(_) | Process::Drops(_) | Process::Adds(_) => {
                     single(&mut workload.containers[at], what, &from)?
                 }
@@ -75,7 +77,8 @@ pub(super) fn change(
 /// People on a host have accounts, and no description.
 fn on_host(what: &Process, name: &str) -> Result<(), String> {
     let instead = match what {
-        Process::Umask(_) => return Ok(()),
+        Process::Umask(_) | Process::StartsAgain => return Ok(()),
+        Process::IsMadeAgain => format!("write `{name} starts again`"),
         Process::Becomes(..) => format!("write `{name} as USER` for somebody else"),
         Process::Joins(_) | Process::FilesystemGroup(_) => {
             format!("groups are those of its account: write `host joins {name} to GROUP`")
@@ -112,6 +115,8 @@ fn single(container: &mut Container, what: &Process, from: &Provenance) -> Resul
         Process::Adds(names) => capabilities(&mut container.who, names, true, from)?,
         Process::Joins(_)
         | Process::FilesystemGroup(_)
+        | Process::StartsAgain
+        | Process::IsMadeAgain
         | Process::Scratch(_)
         | Process::Only(_)
         | Process::Mounts(..) => {}

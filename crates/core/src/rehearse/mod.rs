@@ -6,13 +6,16 @@ use std::sync::Arc;
 
 use mivask_model::act::{Act, Subject};
 use mivask_model::glob::Globs;
+use mivask_model::listed::listed;
+use mivask_model::mount::MountOrigin;
+use mivask_model::mount_kind::MountKind;
 use mivask_stage::actor_names::ActorError;
 use mivask_stage::prepare::{self, stage_with_host};
 use mivask_stage::scene::Scene;
-use mivask_stage::stage::Stage;
+use mivask_stage::stage::{Actor, Stage};
 
 use crate::carry::{Carried, perform};
-use crate::change::{Change, ChangeError, Changes, Sentence};
+use crate::change::{Change, ChangeError, Changes, Process, Sentence};
 use crate::question::{Answer, Listing, ask, listing_of, listings};
 pub use several::Several;
 use several::SeveralError;
@@ -98,6 +101,13 @@ pub enum RehearsalError {
         /// Why not.
         reason: String,
     },
+}
+
+/// Gives an actor the identity of another one.
+fn become_like(actor: &mut Actor, model: &Actor) {
+    actor.identity = model.identity.clone();
+    actor.credentials = model.credentials.clone();
+    actor.blocked = model.blocked.clone();
 }
 
 /// A stage on which acts have consequences. Trees are shared with the stage it began on until something changes them.
@@ -239,6 +249,48 @@ impl Rehearsal {
         prepare::admit(&mut self.stage, &self.scene, name);
     }
 
+    /// Every actor as a changed description has it.
+    fn take(&mut self, next: &Stage) {
+        let actors = Arc::make_mut(&mut self.stage.actors).iter_mut();
+        let model = next.actors.iter().filter(|actor| !actor.guest);
+        for (actor, model) in actors.filter(|actor| !actor.guest).zip(model) {
+            become_like(actor, model);
+            actor.mounts.take_flags(&model.mounts);
+        }
+    }
+
+    /// Who would be somebody else after a new start.
+    fn waiting(&self, next: &Stage) -> Option<String> {
+        let own = self.stage.actors.iter().filter(|actor| !actor.guest);
+        let pairs = own.zip(next.actors.iter().filter(|actor| !actor.guest));
+        let waiting: Vec<&str> = pairs
+            .filter(|(was, is)| was.identity.possible != is.identity.possible)
+            .map(|(was, _)| &*was.name)
+            .collect();
+        (!waiting.is_empty())
+            .then(|| format!("it counts for what is started afterwards: `{} starts again`", listed(&waiting)))
+    }
+
+    /// A new process of `name`; where it is made again, in a new container with the image's files.
+    fn restart(&mut self, name: &str, next: &Stage, anew: bool) -> Result<(), RehearsalError> {
+        let model = next.actor(name)?.clone();
+        let at = self.stage.actors.iter().position(|actor| actor.name == model.name);
+        let Some(at) = at else { return Ok(()) };
+        let actor = &mut Arc::make_mut(&mut self.stage.actors)[at];
+        become_like(actor, &model);
+        let mounts = actor.mounts.clone();
+        if anew {
+            for ((_, mount), (_, fresh)) in mounts.iter().zip(model.mounts.iter()) {
+                let own = mount.origin == MountOrigin::Root || mount.facts.kind == MountKind::Tmpfs;
+                for (variant, fresh) in mount.variants.iter().zip(&fresh.variants).filter(|_| own) {
+                    let tree = next.source(fresh.source).tree.clone();
+                    self.stage.storage.source_mut(variant.source).tree = tree;
+                }
+            }
+        }
+        Ok(())
+    }
+
     fn change(&mut self, change: &Change) -> Result<(Vec<String>, Vec<Act>), RehearsalError> {
         let mut scene = Scene::clone(&self.scene);
         let changes = Changes::new(vec![change.clone()]);
@@ -247,13 +299,19 @@ impl Rehearsal {
         }
         let notes = changes.apply_to_scene(&mut scene)?;
         let next = stage_with_host(&scene);
-        let actors = Arc::make_mut(&mut self.stage.actors).iter_mut();
-        let model = next.actors.iter().filter(|actor| !actor.guest);
-        for (actor, model) in actors.filter(|actor| !actor.guest).zip(model) {
-            actor.identity = model.identity.clone();
-            actor.credentials = model.credentials.clone();
-            actor.blocked = model.blocked.clone();
-            actor.mounts.take_flags(&model.mounts);
+        let mut notes = notes;
+        match change {
+            // Whoever runs already has the groups it was started with.
+            Change::Accounts(..) => notes.extend(self.waiting(&next)),
+            Change::Process(name, Process::StartsAgain) => self.restart(name, &next, false)?,
+            Change::Process(name, Process::IsMadeAgain) => self.restart(name, &next, true)?,
+            Change::Files(_)
+            | Change::Image(_)
+            | Change::Process(..)
+            | Change::FilesystemGroup(_)
+            | Change::Joins(_) => {
+                self.take(&next);
+            }
         }
         // Files of the host are changed where its actor sees them.
         let made = changes.with(self.globs.clone()).apply_to_files(&mut self.stage)?;

@@ -204,7 +204,7 @@ fn process(what: &Process) -> f64 {
         Process::Becomes(_, None) => 5.0,
         Process::Adds(names) if names.iter().any(|name| name == "DAC_OVERRIDE") => 16.0,
         Process::Adds(_) => 12.0,
-        Process::Drops(_) => 0.0,
+        Process::Drops(_) | Process::StartsAgain | Process::IsMadeAgain => 0.0,
     }
 }
 

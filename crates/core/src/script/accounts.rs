@@ -42,7 +42,28 @@ pub(super) fn lines(before: &Scene, whose: &str, what: &What, there: bool) -> Ve
                 None => vec![Typed::Note(format!("the primary group of {user} had no name before"))],
             }
         }
-        What::Adds(name, _) => vec![line(What::Removes(name.clone()))],
+        What::Adds(name, _) | What::AddsNext(name, _) => vec![line(What::Removes(name.clone()))],
+        What::AddsUser(name, _) => vec![line(What::RemovesUser(name.clone()))],
+        What::RenamesUser(name, new) => vec![line(What::RenamesUser(new.clone(), name.clone()))],
+        What::RenumbersUser(name, _) => {
+            let old = was.and_then(|was| was.user_by_name(name)).map(|(line, _)| line.uid);
+            old.map_or_else(Vec::new, |uid| vec![line(What::RenumbersUser(name.clone(), uid))])
+        }
+        What::OnlyGroups(_, user) => {
+            let old: Vec<String> = was.map_or_else(Vec::new, |was| {
+                was.memberships(user).map(|(line, _)| line.name.clone()).collect()
+            });
+            vec![line(What::OnlyGroups(old.join(","), user.clone()))]
+        }
+        What::RemovesUser(name) => {
+            let Some((old, _)) = was.and_then(|was| was.user_by_name(name)) else { return Vec::new() };
+            let back = line(What::AddsUser(name.clone(), Some((old.uid, Some(old.gid.to_string())))));
+            let groups: Vec<String> = was.map_or_else(Vec::new, |was| {
+                was.memberships(name).map(|(line, _)| line.name.clone()).collect()
+            });
+            let joins = (!groups.is_empty()).then(|| line(What::Joins(name.clone(), groups.join(","))));
+            std::iter::once(back).chain(joins).collect()
+        }
         What::Renames(name, new) => vec![line(What::Renames(new.clone(), name.clone()))],
         What::Renumbers(name, _) => {
             group(name).map_or_else(Vec::new, |old| vec![line(What::Renumbers(name.clone(), old.gid))])

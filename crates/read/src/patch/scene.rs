@@ -17,6 +17,7 @@ pub(super) fn write(document: &Document, what: &Process) -> Result<(), PatchErro
             document.set(&key(&["user"]), quoted(user_text(given, *uid, *gid)))
         }
         Process::Umask(mask) => document.set(&key(&["umask"]), mask.to_string()),
+        Process::StartsAgain | Process::IsMadeAgain => Err(no_field("it is not part of a description")),
         Process::Drops(names) | Process::Adds(names) => {
             let drop = key(&["capabilities", "drop"]);
             let add = key(&["capabilities", "add"]);

@@ -109,6 +109,18 @@ impl<'a> Staging<'a> {
         stage
     }
 
+    /// Those in the place of root on the host, on a stage of their own behind all workloads.
+    #[must_use]
+    pub fn on_host(&mut self) -> Stage {
+        let mut stage = self.empty();
+        if let Some(host) = self.host.take() {
+            stage.add_source(host);
+        }
+        let guests = guest::on_host(&mut stage, &self.scene);
+        Arc::make_mut(&mut stage.actors).extend(guests);
+        stage
+    }
+
     fn empty(&self) -> Stage {
         let settings = self.scene.host.settings;
         let mut stage = Stage::default();
