@@ -115,3 +115,42 @@ fn the_guide_is_real() {
 fn the_recipes_are_real() {
     holds("recipes.md", 18);
 }
+
+/// Cells of a row of a table; a bar within a cell has a backslash before it.
+fn cells(row: &str) -> Vec<String> {
+    let hidden = row.trim().trim_matches('|').replace("\\|", "\u{1}");
+    hidden.split('|').map(|cell| cell.trim().replace('\u{1}', "|")).collect()
+}
+
+/// Every need has a command that answers it.
+#[test]
+fn the_needs_are_answered() {
+    let path = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../../docs/needs.md");
+    let text = std::fs::read_to_string(path).unwrap();
+    let folder = begin("demo");
+    let mut lines = text.lines();
+    let mut file: Option<String> = None;
+    let mut count = 0;
+    while let Some(line) = lines.next() {
+        if let Some(name) = line.strip_prefix("<!-- file: ").and_then(|rest| rest.strip_suffix(" -->")) {
+            file = Some(name.to_owned());
+        } else if let Some(name) = file.take().filter(|_| line.starts_with("```")) {
+            let content: String =
+                lines.by_ref().take_while(|line| *line != "```").map(|line| format!("{line}\n")).collect();
+            let path = folder.path().join(name);
+            std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+            std::fs::write(path, content).unwrap();
+        } else if line.starts_with("| ") && line.contains("| `") {
+            let row = cells(line);
+            let [need, command, says] = row.as_slice() else { panic!("{line}") };
+            // What goes wrong is said on standard error, and is an answer too.
+            let answer = run(&format!("{{ {}; }} 2>&1", command.trim_matches('`')), folder.path());
+            // Without privilege nothing can be tried on the kernel.
+            let untried = command.contains(" confirm ") && answer.contains("not checked");
+            assert!(answer.contains(says.as_str()) || untried, "{need}: {command}\n{answer}");
+            count += 1;
+        }
+    }
+    assert!(count >= 100, "only {count} needs");
+    println!("{count} needs are answered by their commands");
+}

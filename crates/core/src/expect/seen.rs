@@ -8,7 +8,7 @@ use mivask_model::mount::{MountOrigin, SourceId};
 use mivask_model::path::{or_root, parent, trimmed};
 use mivask_rules::lookup::{Sight, look};
 use mivask_rules::walk::Follow;
-use mivask_stage::stage::{Actor, Stage};
+use mivask_stage::stage::{Actor, Role, Stage};
 
 use super::meet::{Meeting, Met, Object, add};
 use crate::question::facts_at;
@@ -82,7 +82,8 @@ impl<'s> Seen<'s> {
         let sources: BTreeSet<SourceId> = self.objects.iter().chain(self.names.keys()).map(disk).collect();
         let mut meeting = Meeting::new();
         let mut directories = Meeting::new();
-        let declared = |origin| origin == MountOrigin::Declared;
+        // Nothing of the host's was declared to people on it.
+        let declared = |origin| origin == MountOrigin::Declared || actor.role == Role::Person;
         for (_, mount) in actor.mounts.iter().filter(|(_, mount)| declared(mount.origin)) {
             let source = mount.variants[0].source;
             let Some(root) = mount.root else { continue };
