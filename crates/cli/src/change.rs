@@ -8,6 +8,7 @@ use globset::GlobBuilder;
 use mivask_core::actor_names::ActorNames;
 use mivask_core::change::{Change, Changes, parse_change};
 use mivask_core::glob::{Globs, Matcher, PatternError};
+use mivask_core::names::{AccountNames, with_any_number};
 use mivask_core::scene::{Scene, Workload};
 use mivask_read::diagnostic::{Diagnostics, Severity};
 use mivask_read::outline::Outline;
@@ -31,8 +32,23 @@ impl Globs for Patterns {
     }
 }
 
-/// Every change of the command line, or every mistake in them.
-pub(crate) fn read(sentences: &[String], err: &mut dyn Write) -> Result<Changes, Failure> {
+/// Every change of the command line, or every mistake in them; names of accounts are those that `scene` gives.
+pub(crate) fn read(sentences: &[String], scene: &Scene, err: &mut dyn Write) -> Result<Changes, Failure> {
+    let names = AccountNames::of(scene);
+    let numbered: Vec<String> = sentences.iter().map(|text| names.numbered(text)).collect();
+    parsed(&numbered, err)
+}
+
+/// Tells every mistake that does not hang on the names of accounts.
+pub(crate) fn check(sentences: &[String], err: &mut dyn Write) -> Result<(), Failure> {
+    let any: Vec<String> = sentences
+        .iter()
+        .map(|text| if parse_change(text).is_ok() { text.clone() } else { with_any_number(text) })
+        .collect();
+    parsed(&any, err).map(drop)
+}
+
+fn parsed(sentences: &[String], err: &mut dyn Write) -> Result<Changes, Failure> {
     let mut diagnostics = Diagnostics::default();
     let mut all: Vec<Change> = Vec::new();
     for (index, text) in sentences.iter().enumerate() {

@@ -7,6 +7,7 @@ use std::time::Instant;
 
 use mivask_core::act::Act;
 use mivask_core::change::Changes;
+use mivask_core::names::AccountNames;
 use mivask_core::policy::Policy;
 use mivask_core::prepare;
 use mivask_core::question::{Remark, remarks};
@@ -71,6 +72,12 @@ impl Whole {
     /// What was given, with what was changed about it.
     pub(crate) const fn scene(&self) -> &Scene {
         &self.scene
+    }
+
+    /// Sentences with numbers in place of the names of accounts that the scene gives.
+    pub(crate) fn numbered(&self, sentences: &[String]) -> Vec<String> {
+        let names = AccountNames::of(&self.scene);
+        sentences.iter().map(|text| names.numbered(text)).collect()
     }
 
     /// The scene, and the changes of files that are not made in it.
@@ -167,8 +174,9 @@ fn changed(
     asked: &Asked,
     err: &mut dyn Write,
 ) -> Result<(Described, Changes), Failure> {
-    let changes = change::read(&input.facts.change, err)?;
+    change::check(&input.facts.change, err)?;
     let mut described = described(files, input, asked, err)?;
+    let changes = change::read(&input.facts.change, &described.scene, err)?;
     for runtime in &input.facts.runtime {
         fits_scene(*runtime, &described.scene)?;
     }

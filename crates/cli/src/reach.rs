@@ -3,6 +3,7 @@
 
 use mivask_core::act::Subject;
 use mivask_core::change::{Changes, Sentence, parse_sentence};
+use mivask_core::names::with_any_number;
 use mivask_disk::process::Reach;
 
 /// What is looked at, and who acts besides the actors.
@@ -28,7 +29,10 @@ impl Asked {
     /// What these sentences speak of, as far as they read.
     pub(crate) fn of(sentences: &[String]) -> Self {
         let mut asked = Self::default();
-        for sentence in sentences.iter().filter_map(|text| parse_sentence(text).ok()) {
+        // Who and where is the same whatever numbers names stand for.
+        let read =
+            |text: &String| parse_sentence(text).or_else(|_| parse_sentence(&with_any_number(text))).ok();
+        for sentence in sentences.iter().filter_map(read) {
             let change = match sentence {
                 Sentence::Act(act) => {
                     let second = act.verb.second_path().map(<[u8]>::to_vec);

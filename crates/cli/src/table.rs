@@ -54,10 +54,11 @@ impl<R> Table<'_, R> {
         out: &mut dyn Write,
         err: &mut dyn Write,
     ) -> Result<End, Failure> {
-        let changes = change::read(&common.input.facts.change, err)?;
+        change::check(&common.input.facts.change, err)?;
         let mut asked = Asked::from(self.reach.clone()).about(&common.actor);
         common.actor.iter().for_each(|name| asked.guest(name));
         let mut outline = outline(&common.input, &asked, err)?;
+        let changes = change::read(&common.input.facts.change, &outline.scene, err)?;
         change::outline(&changes, &mut outline, err)?;
         // Nothing is printed before it is known who is meant.
         let chosen = Chosen::of(&outline, &common.actor)?;

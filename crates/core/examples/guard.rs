@@ -31,7 +31,8 @@ fn main() -> Result<ExitCode, Box<dyn std::error::Error>> {
         ["only gauge writes /data/**", "gauge never reads /data/keys/**", "press never reads /in/level.csv"]
     {
         let claim = parse_expectation_line(line)?;
-        let expected = Expected { claim, text: line.to_owned(), from: Provenance::rule("this example") };
+        let from = Provenance::rule("this example");
+        let expected = Expected { claim, text: line.to_owned(), from, unnamed: false };
         let upheld = uphold(&stage, &expected, &Below)?;
         println!("{:<14} {line}", upheld.standing.word());
         for against in &upheld.against {

@@ -4,13 +4,18 @@ use std::ops::Range;
 
 use mivask_core::act::ActError;
 use mivask_core::expect::{Claim, Expected, parse_expectation_line, parse_expectation_lines};
+use mivask_core::names::with_any_number;
 
 use crate::diagnostic::{Diagnostics, Severity};
 use crate::text::SourceText;
 
 /// What a file of expectations says; `diagnostics` mentions every mistake.
 pub fn read_expectations(source: &SourceText, diagnostics: &mut Diagnostics) -> Vec<Expected> {
-    match parse_expectation_lines(&source.text) {
+    // Lines are read with numbers in place of names, and looked up once it is known whose names they are.
+    let lines: String = source.text.split_inclusive('\n').map(with_any_number).collect();
+    match parse_expectation_lines(&source.text).or_else(|errors| {
+        parse_expectation_lines(&lines).map_err(|_| errors).map(|claims| in_place(claims, &source.text))
+    }) {
         Ok(claims) => claims.into_iter().map(|(claim, span)| expected(claim, source, &span)).collect(),
         Err(errors) => {
             for error in errors {
@@ -28,10 +33,13 @@ pub(crate) fn read_line(
     source: &SourceText,
     diagnostics: &mut Diagnostics,
 ) -> Option<Expected> {
-    match parse_expectation_line(text) {
+    match parse_expectation_line(text)
+        .or_else(|error| parse_expectation_line(&with_any_number(text)).map_err(|_| error))
+    {
         Ok(claim) => {
             let from = source.place(span, "expect");
-            Some(Expected { claim, text: uncommented(text), from })
+            let unnamed = parse_expectation_line(text).is_err();
+            Some(Expected { claim, text: uncommented(text), from, unnamed })
         }
         Err(error) => {
             // Where the line appears unchanged, its mistake is pointed at; else the whole of it.
@@ -45,7 +53,23 @@ pub(crate) fn read_line(
 
 fn expected(claim: Claim, source: &SourceText, span: &Range<usize>) -> Expected {
     let text = uncommented(source.text.get(span.clone()).unwrap_or_default());
-    Expected { claim, text, from: source.place(span, "expectation") }
+    let unnamed = parse_expectation_line(&text).is_err();
+    Expected { claim, text, from: source.place(span, "expectation"), unnamed }
+}
+
+/// The claims with the places that their lines have in `text`, which has names where they have numbers.
+fn in_place(claims: Vec<(Claim, Range<usize>)>, text: &str) -> Vec<(Claim, Range<usize>)> {
+    let mut start = 0;
+    let mut spans = Vec::new();
+    for line in text.split_inclusive('\n') {
+        let content = line.trim_end();
+        let indent = content.len() - content.trim_start().len();
+        if !content.is_empty() && !content[indent..].starts_with('#') {
+            spans.push(start + indent..start + content.len());
+        }
+        start += line.len();
+    }
+    claims.into_iter().zip(spans).map(|((claim, _), span)| (claim, span)).collect()
 }
 
 fn mistake(error: &ActError, span: &Range<usize>, source: &SourceText, diagnostics: &mut Diagnostics) {

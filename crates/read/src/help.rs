@@ -54,9 +54,12 @@ pub fn help(kind: &ActErrorKind) -> String {
             let forms = "write octal digits such as 0640, or clauses such as g+w,o-rwx";
             Mode::slip(text).unwrap_or_else(|| forms.to_owned())
         }
-        ActErrorKind::Id(_) => "acts name ids by number, as the container sees them".to_owned(),
+        ActErrorKind::Id(_) => {
+            "write the number as the container sees it, or a name that its account files have".to_owned()
+        }
         ActErrorKind::Owner(_) => {
-            "write UID, UID:GID or :GID, by number, as the container sees them".to_owned()
+            "write UID, UID:GID or :GID as the container sees them, or names that its account files have"
+                .to_owned()
         }
         ActErrorKind::Acl(_) => "write entries such as user:7102:rw-,group::r--,mask::rw-".to_owned(),
         ActErrorKind::Attribute(_) => {

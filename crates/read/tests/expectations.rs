@@ -61,7 +61,8 @@ containers:
 
 fn held_in(stage: &Stage, line: &str) -> Upheld {
     let claim = parse_expectation_line(line).unwrap_or_else(|error| panic!("{line}: {error}"));
-    let expected = Expected { claim, text: line.to_owned(), from: Provenance::rule("this test") };
+    let expected =
+        Expected { claim, text: line.to_owned(), from: Provenance::rule("this test"), unnamed: false };
     uphold(stage, &expected, &Stars).expect("a pattern")
 }
 

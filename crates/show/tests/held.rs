@@ -27,7 +27,8 @@ fn against(asked: &str, fact: &str, from: Provenance, open: bool) -> Against {
 
 fn upheld(text: &str, standing: Standing, against: Vec<Against>, more: usize) -> Upheld {
     let claim = parse_expectation_line("gauge never reads /x").unwrap();
-    let expected = Expected { claim, text: text.to_owned(), from: place("rules, old.acts", 7) };
+    let expected =
+        Expected { claim, text: text.to_owned(), from: place("rules, old.acts", 7), unnamed: false };
     let checked = (against.len() + more).max(usize::from(standing == Standing::Holds));
     Upheld { expected, standing, checked, against, more, assumptions: Vec::new() }
 }

@@ -66,6 +66,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         return load::print_sides(out, &sides, args.format != ActFormat::Text);
     }
     let whole = load::Whole::read(&args.input, &asked, err)?;
+    let sentences = whole.numbered(&sentences);
     let acts = gather(&args.input, &sentences, &args.file, &whole.stage, err)?;
     whole.remark(&acts, err)?;
     let answers: Vec<Answer> = acts.iter().map(|act| ask(&whole.stage, act)).collect::<Result<_, _>>()?;

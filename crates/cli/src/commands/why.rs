@@ -40,6 +40,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         return load::print_sides(out, &sides, args.format == Format::Json);
     }
     let whole = load::Whole::read(&args.input, &asked, err)?;
+    let sentence = whole.numbered(&[sentence]).concat();
     let stage = &whole.stage;
     let act = only(&sentence, stage, err)?;
     whole.remark(std::slice::from_ref(&act), err)?;

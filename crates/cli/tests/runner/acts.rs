@@ -29,7 +29,7 @@ fn acts_that_are_half_written() {
     1 | gauge sets-owner gauge on /data/a
       |                  ^^^^^
       |
-      = help: write UID, UID:GID or :GID, by number, as the container sees them
+      = help: write UID, UID:GID or :GID as the container sees them, or names that its account files have
 
     error: the input cannot be used: 1 error above
     --- status 2

@@ -214,6 +214,46 @@ ada, bob as ada read /srv/plan
 }
 
 #[test]
+fn names_stand_wherever_an_id_does() {
+    for (act, outcome) in [
+        ("gauge as root sets-owner scribe:pens on /comb/wax -> leaves scribe:pens 0600", "allowed"),
+        ("gauge as root sets-group pens on /comb/wax -> leaves *:pens 0600", "allowed"),
+        ("gauge as root sets-acl user:scribe:r--,group:pens:r-- on /comb/wax", "allowed"),
+        ("ada creates /srv/new -> leaves ada:crew 0644", "allowed"),
+    ] {
+        let answer = hive().json(["ask", "s.yaml", act, "--format", "json"]);
+        assert_eq!(
+            (&answer["acts"][0]["outcome"], answer["acts"][0]["holds"] == json!(false)),
+            (&json!(outcome), false),
+            "{act}"
+        );
+    }
+    let changed = hive().json([
+        "identity",
+        "s.yaml",
+        "--actor",
+        "gauge",
+        "--change",
+        "gauge becomes scribe",
+        "--format",
+        "json",
+    ]);
+    assert_eq!((&changed["actors"][0]["uid"], &changed["actors"][0]["gid"]), (&json!(5102), &json!(5202)));
+    let expect = "gauge /comb/wax owned-by keeper\ngauge /comb/wax is keeper:bees 0600\n/srv/** owned-by :crew\nada never writes /comb/**\n";
+    let upheld = hive().and("e", expect).run(["uphold", "s.yaml", "--expect", "e"]);
+    assert!(upheld.ends_with("--- status 0"), "{upheld}");
+    let unknown = hive().and("e", "/comb/wax owned-by zork\n").run(["uphold", "s.yaml", "--expect", "e"]);
+    assert!(unknown.contains("know no such name") && unknown.ends_with("--- status 2"), "{unknown}");
+    let said = hive().run(["ask", "s.yaml", "gauge sets-owner zork on /comb/wax"]);
+    assert!(said.contains("or names that its account files have"), "{said}");
+    let typed = hive().feed(
+        ["rehearse", "s.yaml", "--interactive"],
+        b"as gauge as root\nsets-owner scribe:bees on /comb/wax\n",
+    );
+    assert!(typed.contains("leaves 5102:5200 0600"), "{typed}");
+}
+
+#[test]
 fn mistakes_of_people_are_pointed_at() {
     let scene = |people: &str| {
         format!("scene: 1\nhost:\n  accounts:\n    passwd: \"ada:x:1:1::/:\"\n  people: {people}\n")

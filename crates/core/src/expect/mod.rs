@@ -27,6 +27,7 @@ pub use parse::{parse_expectation_line, parse_expectation_lines};
 pub use state::State;
 pub use uphold::uphold;
 
+use crate::names::AccountNames;
 use crate::question::Answer;
 use mivask_model::act::{Expectation, Owner, Verb};
 use mivask_model::fact::Provenance;
@@ -150,6 +151,24 @@ pub struct Expected {
     pub text: String,
     /// Where it is.
     pub from: Provenance,
+    /// Whether it has names where numbers are compared: its claim has none yet.
+    pub unnamed: bool,
+}
+
+impl Expected {
+    /// The same with the numbers that `names` gives, where it has names.
+    ///
+    /// # Errors
+    /// A name that no account file of that place knows, in words.
+    pub fn named(&self, names: &AccountNames<'_>) -> Result<Self, String> {
+        if !self.unnamed {
+            return Ok(self.clone());
+        }
+        match parse_expectation_line(&names.numbered(&self.text)) {
+            Ok(claim) => Ok(Self { claim, unnamed: false, ..self.clone() }),
+            Err(error) => Err(format!("{error}, and the account files that are given know no such name")),
+        }
+    }
 }
 
 impl fmt::Display for Expected {

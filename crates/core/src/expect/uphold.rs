@@ -27,6 +27,9 @@ use crate::question::{Cell, ask_as, facts_at};
 /// # Errors
 /// An invalid pattern, in words.
 pub fn uphold(stage: &Stage, expected: &Expected, globs: &dyn Globs) -> Result<Upheld, PatternError> {
+    if expected.unnamed {
+        return Err(PatternError::new("it has names of accounts, which are not looked up yet"));
+    }
     let mut counts = ClaimCounts::default();
     match &expected.claim {
         Claim::Each { who, verb, paths, expectation } => {

@@ -16,6 +16,7 @@ use mivask_stage::stage::{Actor, Stage};
 
 use crate::carry::{Carried, perform};
 use crate::change::{Change, ChangeError, Changes, Process, Sentence};
+use crate::names::AccountNames;
 use crate::question::{Answer, Listing, ask, listing_of, listings};
 pub use several::Several;
 use several::SeveralError;
@@ -213,6 +214,12 @@ impl Rehearsal {
     /// No actor is called so.
     pub fn listing_of(&self, actor: &str, directory: &[u8]) -> Result<Option<Listing>, ActorError> {
         listing_of(&self.start, &self.stage, actor, directory)
+    }
+
+    /// A sentence with numbers in place of the names of accounts, as they are now.
+    #[must_use]
+    pub fn numbered(&self, sentence: &str) -> String {
+        AccountNames::of(&self.scene).numbered(sentence)
     }
 
     /// How an act would end now; nothing is carried out.

@@ -45,7 +45,8 @@ fn what_speaks_against_an_expectation_is_what_the_kernel_does() {
         let stage = scenario.stage().expect("a scenario is a scene");
         for line in CLAIMS {
             let claim = parse_expectation_line(line).expect("a line");
-            let expected = Expected { claim, text: line.to_owned(), from: Provenance::rule("a test") };
+            let expected =
+                Expected { claim, text: line.to_owned(), from: Provenance::rule("a test"), unnamed: false };
             let held = uphold(&stage, &expected, &Everything).expect("no pattern");
             standings.insert(held.standing);
             let sure = held.against.iter().filter(|one| !one.open);

@@ -270,7 +270,8 @@ fn expectations_stand_by_single_acts() {
             let none = Claim::Never { who, verb: verb.clone(), paths };
             for (claim, wrong, seen) in [(all, cells.len() - allowed, &mut each), (none, allowed, &mut never)]
             {
-                let expected = Expected { claim, text: String::new(), from: Provenance::rule("a test") };
+                let expected =
+                    Expected { claim, text: String::new(), from: Provenance::rule("a test"), unnamed: false };
                 let held = uphold(stage, &expected, &Everything).unwrap();
                 assert_eq!(held.checked, cells.len(), "{verb:?}\n{scenario}");
                 assert_eq!(held.against.len() + held.more, wrong, "{verb:?} {:?}\n{scenario}", held.against);

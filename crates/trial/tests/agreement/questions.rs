@@ -186,7 +186,7 @@ fn expected(held: &mut Tally, stage: &Stage, answer: &Answer, scene: &Scenario) 
     let paths = Paths { pattern: act.path.clone(), except: Vec::new() };
     let mut upheld = |claim: Claim, wanted: Standing| {
         let text = act.to_string();
-        let expected = Expected { claim, text, from: Provenance::rule("a test") };
+        let expected = Expected { claim, text, from: Provenance::rule("a test"), unnamed: false };
         let standing = uphold(stage, &expected, &Literal).expect("no pattern").standing;
         held.hold("uphold", standing == wanted, || {
             format!("{standing:?}, wanted {wanted:?}, asked {:?}: {act}\n{scene}", answer.outcome)

@@ -29,12 +29,13 @@ pub(super) fn run(
     if input.facts.runtime.len() > 1 {
         return Err(Failure::OneRuntimeAtATime("--tree"));
     }
-    let changes = change::read(&input.facts.change, err)?;
+    change::check(&input.facts.change, err)?;
     let mut outline = outline(
         input,
         &Asked::from(Reach { paths: paths.to_vec(), whole: true }).about(&args.common.actor),
         err,
     )?;
+    let changes = change::read(&input.facts.change, &outline.scene, err)?;
     change::outline(&changes, &mut outline, err)?;
     let chosen = Chosen::of(&outline, &args.common.actor)?;
     choose(&mut outline, input.facts.runtime.first().copied())?;

@@ -81,12 +81,7 @@ struct NotScripted(String);
 impl CommandError for NotScripted {}
 
 /// The commands of every --change, or the way back.
-fn scripted(
-    args: &Args,
-    changes: &Changes,
-    out: &mut dyn Write,
-    err: &mut dyn Write,
-) -> Result<End, Failure> {
+fn scripted(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
     if let Some(other) = &args.other {
         return Err(TwoScenes(other.clone()).into());
     }
@@ -94,6 +89,7 @@ fn scripted(
     input.facts.change.clear();
     let asked = Asked::default().about(&args.actor).with_changes(&args.input.facts.change).whole();
     let (scene, _) = Whole::read(&input, &asked, err)?.into_scene();
+    let changes = change::read(&args.input.facts.change, &scene, err)?;
     let mut rehearsal = Rehearsal::new(scene, &Changes::with_globs(Vec::new(), changes.globs()))?;
     for change in changes.iter() {
         let of_host =
@@ -132,9 +128,9 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         return Err(NothingToCompare.into());
     }
     // What is wrong with a change is said once, and not among what the same input says again.
-    let changes = change::read(&args.input.facts.change, err)?;
+    change::check(&args.input.facts.change, err)?;
     if args.commands.commands || args.commands.undo {
-        return scripted(args, &changes, out, err);
+        return scripted(args, out, err);
     }
     let paths = load::inside_paths(&args.paths)?;
     let reach = Asked::from(Reach { paths: paths.clone(), whole: true }).about(&args.actor);

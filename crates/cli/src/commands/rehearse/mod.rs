@@ -60,6 +60,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     let asked = Asked::of(&script.texts()).about(&args.who.actor);
     let asked = if args.interactive { asked.whole() } else { asked };
     let whole = load::Whole::read(&args.input, &asked, err)?;
+    let script = script.numbered(&whole);
     let (scene, changes) = whole.into_scene();
     let mut rehearsal = Rehearsal::new(scene, &changes)?;
     let lines = script.sentences(rehearsal.stage(), err)?;

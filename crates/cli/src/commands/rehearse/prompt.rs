@@ -119,7 +119,10 @@ fn typed(
         "help" => help(out)?,
         "as" => become_one(rehearsal, current, rest, out, err)?,
         "undo" => undo(rehearsal, rest, out, err)?,
-        "why" if !rest.is_empty() => why(rehearsal, &with_actor(current, rest), out, err)?,
+        "why" if !rest.is_empty() => {
+            let act = rehearsal.numbered(&with_actor(current, rest));
+            why(rehearsal, &act, out, err)?;
+        }
         "why" => match rehearsal.steps().iter().rev().find_map(RehearsalStep::answer) {
             Some(answer) => {
                 let actor = rehearsal.stage().actor(&answer.act.actor)?;
@@ -135,7 +138,10 @@ fn typed(
                 list((rehearsal, current), rest, host, (out, err))?;
             }
         }
-        _ => sentence(rehearsal, &with_actor(current, line), out, err)?,
+        _ => {
+            let line = rehearsal.numbered(&with_actor(current, line));
+            sentence(rehearsal, &line, out, err)?;
+        }
     }
     Ok(())
 }

@@ -17,6 +17,7 @@ use crate::acts::{known_name, mistake};
 use crate::diagnostics;
 use crate::end::Failure;
 use crate::inputs::Files;
+use crate::load::Whole;
 use crate::plain;
 
 /// What was given, before it is read as sentences.
@@ -61,6 +62,16 @@ impl Script {
             return Err(Failure::NoAct);
         }
         Ok(Self(all))
+    }
+
+    /// The same with numbers in place of the names of accounts that the scene gives.
+    pub(super) fn numbered(self, whole: &Whole) -> Self {
+        let numbered = |source: SourceText| {
+            let lines: Vec<String> = source.text.split_inclusive('\n').map(str::to_owned).collect();
+            let text = whole.numbered(&lines).concat();
+            if *text == *source.text { source } else { SourceText::new(&source.name, &text) }
+        };
+        Self(self.0.into_iter().map(numbered).collect())
     }
 
     /// Every line.

@@ -78,6 +78,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     let asked = Asked::of(&sentence).about(&args.who.actor).whole();
     let sentence = sentence.concat();
     let mut whole = Whole::read(&args.input, &asked, err)?;
+    let sentence = whole.numbered(&[sentence]).concat();
     let act = only(&sentence, &whole.stage, err)?;
     // Changes are tried on stages of their own; of a large scene this one is large.
     drop(std::mem::take(&mut whole.stage));

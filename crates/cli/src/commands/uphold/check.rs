@@ -13,7 +13,9 @@ use mivask_core::expect::{Claim, Expected, Paths, Standing, Upheld, Who, uphold}
 use mivask_core::fact::Fact;
 use mivask_core::finding::Limit;
 use mivask_core::glob::Globs;
+use mivask_core::glob::PatternError;
 use mivask_core::listed::listed;
+use mivask_core::names::AccountNames;
 use mivask_core::question::Remark;
 use mivask_disk::process::Reach;
 use mivask_read::diagnostic::Diagnostics;
@@ -241,7 +243,8 @@ fn look(
     }
     one.actor_names = Some(actor_names.clone());
     one.own = own.len();
-    for expected in own.iter().chain(shared) {
+    let shared = named(&whole, shared)?;
+    for expected in own.iter().chain(&shared) {
         let held = uphold(&whole.stage, expected, &Patterns).map_err(|why| Misread::at(expected, why))?;
         one.checked.held.push(if args.facts.strict { held.without_assumptions() } else { held });
     }
@@ -256,7 +259,16 @@ pub(in crate::commands) fn own_expectations(whole: &Whole) -> Result<Vec<Expecte
     let mut own = whole.policy.expectations.clone();
     own.extend(whole.policy.limits.iter().map(limit));
     own.iter().try_for_each(patterns)?;
-    Ok(own)
+    named(whole, &own)
+}
+
+/// Expectations with the numbers of the names they have in this scene.
+fn named(whole: &Whole, expected: &[Expected]) -> Result<Vec<Expected>, Failure> {
+    let names = AccountNames::of(whole.scene());
+    let one = |expected: &Expected| {
+        expected.named(&names).map_err(|why| Failure::from(Misread::at(expected, PatternError::new(why))))
+    };
+    expected.iter().map(one).collect()
 }
 
 /// A limit of the scene as an expectation.
@@ -264,7 +276,7 @@ fn limit(limit: &Fact<Limit>) -> Expected {
     let Limit { actor, path, mode, owner } = limit.value.clone();
     let who = actor.map(|name| Who { names: vec![name], except: Vec::new() });
     let claim = Claim::AtMost { who, paths: Paths { pattern: path, except: Vec::new() }, mode, owner };
-    Expected { claim, text: limit.value.to_string(), from: limit.from.clone() }
+    Expected { claim, text: limit.value.to_string(), from: limit.from.clone(), unnamed: false }
 }
 
 /// Names that no one has, patterns left out.
