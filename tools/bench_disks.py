@@ -6,6 +6,7 @@ import io
 import json
 import os
 import random
+import subprocess
 import sys
 import tarfile
 
@@ -41,6 +42,31 @@ def make_five_million(path):
             for index in range(99):
                 mode = MODES[(index + folder) % 5]
                 out.write(f"{name}/sample-{index:04}.dat type=file uid={7100 + index % 13} gid={7200 + index % 3} mode={mode:04o}\n")
+
+
+def make_drift(folder):
+    """Two states of the tree as listings and surveys: the later one has 1 % of its files given away, opened or gone."""
+    listing = f"find {folder}/tree -printf '%m %U %G %y %p\\0%l\\0'"
+    subprocess.run(f"{listing} >{folder}/before.txt", shell=True, check=True)
+    for number, (mode, owner, kind, path) in enumerate(entries(f"{folder}/before.txt")):
+        if kind != "f" or number % 100:
+            continue
+        match number // 100 % 3:
+            case 0:
+                os.chown(path, 7999, -1)
+            case 1:
+                os.chmod(path, 0o666)
+            case _:
+                os.unlink(path)
+    subprocess.run(f"{listing} >{folder}/after.txt", shell=True, check=True)
+
+
+def entries(path):
+    with open(path, "rb") as file:
+        for record in file.read().split(b"\0")[::2]:
+            if record:
+                mode, owner, _, kind, name = record.decode().split(" ", 4)
+                yield mode, owner, kind, name
 
 
 def layer(number, files, size):
@@ -112,6 +138,9 @@ def report(folder):
         ("the same without asking for ACLs, CPU", cpu("survey-without-acls") / cpu("bare"), 1.1),
         ("access --tree, live, against find as that user, wall", wall("access-live") / wall("find-access"), 0.6),
         ("access --tree, survey, against find as that user, wall", wall("access-survey") / wall("find-access"), 0.15),
+        ("compare two surveys, against diff of two listings, wall", wall("compare-surveys") / wall("diff"), 1.0),
+        ("compare two surveys, seconds", wall("compare-surveys"), 1.0),
+        ("compare two listings, seconds", wall("compare-listings"), 1.0),
         ("survey file, bytes an inode", size("tree.survey") / inodes, 12),
         ("loading and writing a survey, seconds a million inodes", wall("load") / inodes * 1e6, 0.6),
         ("access --tree of 5,000,000 inodes, peak MB", peak("five"), 600),
@@ -130,5 +159,7 @@ if sys.argv[1] == "make":
     make_tree(f"{sys.argv[2]}/tree")
     make_five_million(f"{sys.argv[2]}/five-million.mtree")
     make_image(sys.argv[2])
+elif sys.argv[1] == "drift":
+    make_drift(sys.argv[2])
 else:
     report(sys.argv[2])

@@ -8,7 +8,7 @@ use super::{Drift, StoredFacts};
 #[derive(Clone, PartialEq, Eq, Debug)]
 #[non_exhaustive]
 pub struct DriftGroup {
-    /// What changed, such as `owner 5101:5200 -> 0:0`; `appeared` or `gone`.
+    /// What changed, such as `owner 5101 -> 0` or `owner 5101:5200 -> 0:0`; `appeared` or `gone`.
     pub what: String,
     /// How many entries.
     pub count: usize,
@@ -67,7 +67,14 @@ fn changed(before: &StoredFacts, after: &StoredFacts) -> String {
     if let (Some(was), Some(is)) = (before.owner, after.owner)
         && was != is
     {
-        parts.push(format!("owner {was} -> {is}"));
+        // A change of the owner alone is one line whatever groups the entries have.
+        parts.push(if was.gid == is.gid {
+            format!("owner {} -> {}", was.uid, is.uid)
+        } else if was.uid == is.uid {
+            format!("group {} -> {}", was.gid, is.gid)
+        } else {
+            format!("owner {was} -> {is}")
+        });
     }
     if let (Some(was), Some(is)) = (before.mode, after.mode)
         && was != is
