@@ -69,6 +69,12 @@ pub fn help(kind: &ActErrorKind) -> String {
         ActErrorKind::Relative(_) => {
             "write the path from the container's root, such as /data/level.csv".to_owned()
         }
+        ActErrorKind::LeftOut(word) => {
+            let word = word.escape_debug();
+            format!(
+                "leave actors out in front of the verb: `* except {word} never reads PATHS`, `only {word} reads PATHS`"
+            )
+        }
         ActErrorKind::Mode(_) => "write four digits from 0 to 7, such as 0640".to_owned(),
         ActErrorKind::Expectation(_) => {
             "write allowed, denied, denied EACCES, or leaves 1000:3000 0640".to_owned()

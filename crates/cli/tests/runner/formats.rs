@@ -127,6 +127,7 @@ fn why_as_json() {
           "column": 9
         }
       },
+      "nearest": null,
       "refusal": null,
       "imprint": null,
       "runs_as": null,

@@ -38,6 +38,7 @@ mod scene_mistakes;
 mod scratch;
 mod shared_claims;
 mod shares;
+mod slips;
 mod sources;
 mod states;
 mod terminal;

@@ -104,7 +104,12 @@ impl<'a> Line<'a> {
         if !self.take("except") {
             return Ok(Vec::new());
         }
-        self.list("a path", form)?.iter().map(absolute).collect()
+        let left_out = |word: &Word| {
+            // A name without a slash is meant as an actor's.
+            let actor = !word.text.contains(&b'/');
+            if actor { Err(word.error(ActErrorKind::LeftOut)) } else { absolute(word) }
+        };
+        self.list("a path", form)?.iter().map(left_out).collect()
     }
 
     fn detail(&self, form: &'static str) -> Option<ActError> {

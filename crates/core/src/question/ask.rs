@@ -8,12 +8,13 @@ use mivask_model::outcome::{Effect, Verdict};
 use mivask_rules::decide::decide;
 use mivask_rules::explore::{Explored, Explorer, explore};
 use mivask_rules::settle::{Dependence, Outcome, settle};
-use mivask_rules::trace::{Step, StepResult};
+use mivask_rules::trace::{Check, Step, StepResult};
 use mivask_rules::view::View;
 use mivask_stage::actor_names::ActorError;
 use mivask_stage::stage::{Actor, Stage};
 
 use super::facts::facts_at;
+use super::nearest::nearest;
 use super::start::if_it_starts;
 
 /// The answer to one act.
@@ -36,6 +37,8 @@ pub struct Answer {
     pub steps: Vec<Step>,
     /// Whether some combinations of missing facts were left out.
     pub cut_short: bool,
+    /// Where a name is missing that is nearly one that is there: the path with that one.
+    pub nearest: Option<Vec<u8>>,
 }
 
 impl Answer {
@@ -77,7 +80,11 @@ impl Answer {
 /// # Errors
 /// The act names no actor, or several.
 pub fn ask(stage: &Stage, act: &Act) -> Result<Answer, ActorError> {
-    Ok(ask_as(stage, stage.actor(&act.actor)?, act))
+    let actor = stage.actor(&act.actor)?;
+    let mut answer = ask_as(stage, actor, act);
+    let missing = answer.deciding().is_some_and(|step| step.check == Check::Lookup);
+    answer.nearest = if missing { nearest(stage, actor, &act.path) } else { None };
+    Ok(answer)
 }
 
 /// The same for an actor of the stage, whatever name the act has: two workloads of one name may have a container of one
@@ -95,6 +102,7 @@ pub fn ask_as(stage: &Stage, actor: &Actor, act: &Act) -> Answer {
             assumptions: Vec::new(),
             steps: Vec::new(),
             cut_short: false,
+            nearest: None,
         };
     }
     let explored = explored(stage, actor, |view, w| decide(view, &act.verb, &act.path, w));
@@ -104,7 +112,17 @@ pub fn ask_as(stage: &Stage, actor: &Actor, act: &Act) -> Answer {
     assumptions.extend(kept_by_tools(stage, actor, act, &effect));
     let steps = explored.steps;
     let cut_short = explored.cut_short;
-    Answer { act: act.clone(), actor: name, outcome, effect, depends_on, assumptions, steps, cut_short }
+    Answer {
+        act: act.clone(),
+        actor: name,
+        outcome,
+        effect,
+        depends_on,
+        assumptions,
+        steps,
+        cut_short,
+        nearest: None,
+    }
 }
 
 /// chmod(1) is not chmod(2) where a number takes the set-group-ID bit of a directory away (docs/facts/tools.md section 2).

@@ -13,6 +13,7 @@ mod imprints;
 pub(crate) mod joined;
 mod listing;
 mod mounts;
+mod nearest;
 mod reached;
 mod remarks;
 mod start;

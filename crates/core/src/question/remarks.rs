@@ -154,7 +154,6 @@ impl Looking<'_> {
         self.add(message, Some("give the program a file capability, or run it as root"), first.from.clone());
     }
 
-    /// A filesystem group that stops at the host.
     /// Files that the scene gives for a volume which cannot have them.
     fn files_without_use(&mut self) {
         let mounted: Vec<&Volume> = self
@@ -191,6 +190,7 @@ impl Looking<'_> {
         }
     }
 
+    /// A filesystem group that stops at the host.
     fn group_on_host_paths(&mut self) {
         let Some(group) = self.workload.security.fs_group.as_ref() else { return };
         let group = group.value;

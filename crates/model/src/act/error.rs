@@ -32,6 +32,9 @@ pub enum ActErrorKind {
     /// The path is not absolute.
     #[error("`{0}` is not an absolute path")]
     Relative(String),
+    /// Paths are left out here, and this is not one.
+    #[error("`{0}` is not a path to leave out")]
+    LeftOut(String),
     /// The mode is not octal.
     #[error("`{0}` is not an octal mode")]
     Mode(String),

@@ -141,20 +141,21 @@ fn file(
 }
 
 /// Modes that people mean.
-const USUAL: [u16; 24] = [
+const USUAL: [u16; 23] = [
     0o400, 0o440, 0o444, 0o500, 0o550, 0o555, 0o600, 0o640, 0o644, 0o660, 0o664, 0o666, 0o700, 0o711, 0o740,
-    0o744, 0o750, 0o755, 0o760, 0o764, 0o770, 0o771, 0o775, 0o777,
+    0o744, 0o750, 0o755, 0o760, 0o770, 0o771, 0o775, 0o777,
 ];
 
 /// A mode as the API takes it; one whose decimal digits look like octal ones is pointed at.
 fn mode(number: i32, key: &str, origin: &Origin<'_>, diagnostics: &mut Diagnostics) -> Mode {
-    let Some(bits) = u16::try_from(number).ok().filter(|bits| *bits <= 0o777) else {
-        let message = format!("the API refuses mode {number}: it takes 0 to 0777 (511)");
-        origin.diagnostic(Severity::Error, key, message, None, diagnostics);
-        return Mode::new(0);
-    };
     let written = origin.at(key).node.text().unwrap_or_default();
     let meant = u16::from_str_radix(written, 8).ok().filter(|meant| USUAL.contains(meant));
+    let Some(bits) = u16::try_from(number).ok().filter(|bits| *bits <= 0o777) else {
+        let message = format!("the API refuses mode {number}: it takes 0 to 0777 (511)");
+        let help = meant.map(|meant| format!("write 0{meant:o} (or {meant}) if you mean 0{meant:o}"));
+        origin.diagnostic(Severity::Error, key, message, help, diagnostics);
+        return Mode::new(0);
+    };
     let decimal = !written.starts_with('0') && written.parse() == Ok(number);
     if let (Some(meant), true, false) = (meant, decimal, USUAL.contains(&bits)) {
         let message = format!("{key} {written} is a decimal number here: the mode is 0{bits:o}");

@@ -22,6 +22,7 @@ use super::types::{
 use crate::accounts;
 use crate::diagnostic::Severity;
 use crate::disk;
+use crate::nearest::nearest;
 use crate::yaml::Node;
 
 /// An image with what was given beside it on top.
@@ -245,6 +246,12 @@ impl Reading<'_> {
             };
             let Err(error) = taken else { continue };
             let span = &node.item(index).unwrap_or(node).span;
+            if let (OptionError::Unknown, Some(meant)) = (&error, slip(option, personality.as_deref())) {
+                let message = format!("there is no mount option `{}`", option.escape_debug());
+                let help = Some(format!("did you mean `{}`?", meant.escape_debug()));
+                self.diagnostics.add(Severity::Error, self.source, span, message, help);
+                continue;
+            }
             let message = format!("the mount option `{}` {error}", option.escape_debug());
             let (severity, help) = match error {
                 OptionError::Unknown => (
@@ -348,4 +355,15 @@ impl Reading<'_> {
         let accounts = accounts.and_then(|(given, at)| self.accounts("the host", Some(given), at));
         Host { tree, mounts, accounts, settings, user_namespace }
     }
+}
+
+/// What a mount option is meant to be that is known in lower case, or misspells a flag: mount(2) refuses it.
+fn slip(option: &str, personality: Option<&Personality>) -> Option<String> {
+    let lower = option.to_lowercase();
+    let flag = |word: &str| MountFlags::by_word(word).is_some() || HARMLESS.contains(&word);
+    let taken = |word: &str| personality.is_some_and(|one| one.clone().option(word).is_ok());
+    if lower != option && (flag(&lower) || taken(&lower)) {
+        return Some(lower);
+    }
+    nearest(option, ["noexec", "nosuid", "nodev", "nosymfollow", "exec", "suid"]).map(ToOwned::to_owned)
 }

@@ -26,6 +26,8 @@ pub(super) struct ActJson<'a> {
     errnos: BTreeSet<&'static str>,
     /// The check that decides; null where that depends on a missing fact, or where no check does.
     reason: Option<ReasonJson>,
+    /// Where a name on the path is missing: the path with the name that is nearly it.
+    nearest: Option<JsonPath>,
     refusal: Option<RefusalJson<'a>>,
     imprint: Option<ImprintJson<'a>>,
     runs_as: Option<RunsAsJson>,
@@ -48,6 +50,7 @@ impl<'a> ActJson<'a> {
             errno: answer.outcome.errno().map(|errno| errno.name()),
             errnos: possible_errnos(answer),
             reason: answer.deciding().filter(|_| answer.depends_on.is_empty()).map(ReasonJson::new),
+            nearest: answer.nearest.as_deref().map(JsonPath::new),
             refusal,
             imprint: answer.effect.imprint.as_ref().map(ImprintJson::new),
             runs_as: answer.effect.runs_as.map(RunsAsJson::new),

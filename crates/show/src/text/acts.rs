@@ -81,7 +81,9 @@ fn reason(out: &mut dyn Write, answer: &Answer, layout: Layout) -> io::Result<()
         return Ok(());
     }
     if let (Outcome::Denied(_), Some(step)) = (&answer.outcome, answer.deciding()) {
-        paragraph(out, &format!("{}: {}", quoted(&step.path), safe(&step.fact)), INDENT, layout)?;
+        let near =
+            answer.nearest.as_deref().map_or_else(String::new, |path| format!("; nearest: {}", quoted(path)));
+        paragraph(out, &format!("{}: {}{near}", quoted(&step.path), safe(&step.fact)), INDENT, layout)?;
     }
     Ok(())
 }
