@@ -174,7 +174,15 @@ pub fn identities(actors: &[Actor]) -> Vec<Facet> {
 #[must_use]
 pub fn mounts(rows: &[MountRow]) -> Vec<Facet> {
     let mut all = Vec::new();
+    let mut last = None;
     for row in rows {
+        let value = row
+            .refusal
+            .as_ref()
+            .map_or_else(|| "yes".to_owned(), |one| format!("never runs: {}", one.reason));
+        if last.replace(&row.actor) != Some(&row.actor) {
+            all.push(Facet { subject: row.actor.clone(), field: "starts", value });
+        }
         let subject = format!("{} {}", row.actor, quoted(&row.at));
         let root = row.root.map_or_else(
             || "not known".to_owned(),
@@ -190,13 +198,14 @@ pub fn mounts(rows: &[MountRow]) -> Vec<Facet> {
 #[must_use]
 pub fn access(rows: &[AccessRow]) -> Vec<Facet> {
     let mut all = Vec::new();
+    let mut last = None;
     for row in rows {
-        if let Some(refusal) = refused(row) {
-            let value = format!("never runs: {}", refusal.reason);
-            let facet = Facet { subject: row.actor.clone(), field: "starts", value };
-            if !all.contains(&facet) {
-                all.push(facet);
-            }
+        let refusal = refused(row);
+        let value = refusal.map_or_else(|| "yes".to_owned(), |one| format!("never runs: {}", one.reason));
+        if last.replace(&row.actor) != Some(&row.actor) {
+            all.push(Facet { subject: row.actor.clone(), field: "starts", value });
+        }
+        if refusal.is_some() {
             continue;
         }
         let subject = format!("{} {}", row.actor, quoted(&row.path));

@@ -125,3 +125,35 @@ fn a_bundle_is_an_input() {
     --- status 0
     ");
 }
+
+#[test]
+fn one_runtime_that_refuses_is_a_difference_in_every_table() {
+    let scene = "\
+scene: 1
+containers: [{ name: gauge, image: x, user: '5102:5200', capabilities: { add: [CHOWN], drop: [CHOWN] } }]
+images: { x: { tree: [{ path: /, kind: dir, owner: '0:0', mode: '0755' }] } }
+";
+    for command in ["identity", "mounts", "access"] {
+        let answer = Scratch::with("s.yaml", scene).run([command, "s.yaml", "--runtime", "docker,podman"]);
+        let row = "gauge  starts  yes     never runs: CHOWN cannot be dropped and added at once";
+        assert!(answer.contains(row), "{command}: {answer}");
+    }
+    let alone = Scratch::with("s.yaml", scene).run(["mounts", "s.yaml", "--runtime", "podman", "-q"]);
+    assert!(
+        alone
+            .contains("never runs: CHOWN cannot be dropped and added at once; this is what would be mounted")
+    );
+    let alone = Scratch::with("s.yaml", scene).json([
+        "mounts",
+        "s.yaml",
+        "--runtime",
+        "podman",
+        "-q",
+        "--format",
+        "json",
+    ]);
+    assert_eq!(
+        alone["mounts"][0]["refusal"]["reason"], "CHOWN cannot be dropped and added at once",
+        "{alone}"
+    );
+}

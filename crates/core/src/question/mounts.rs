@@ -6,6 +6,7 @@ use mivask_model::fact::{Provenance, Unknown};
 use mivask_model::ids::MountIds;
 use mivask_model::mount::{MountFlags, MountOrigin, RootFacts};
 use mivask_model::mount_kind::MountKind;
+use mivask_model::refusal::Refusal;
 use mivask_stage::stage::{Actor, Stage};
 
 /// One mount of one actor.
@@ -40,6 +41,8 @@ pub struct MountRow {
     pub origin: MountOrigin,
     /// Where it was asked for.
     pub from: Provenance,
+    /// Why the actor never runs; the mounts are what it would have.
+    pub refusal: Option<Refusal>,
 }
 
 impl MountRow {
@@ -89,6 +92,7 @@ pub fn mounts(stage: &Stage, actor: &Actor) -> Vec<MountRow> {
                 question: mount.facts.question.clone(),
                 origin: mount.origin,
                 from: mount.facts.from.clone(),
+                refusal: actor.refusal().cloned(),
             }
         })
         .collect()

@@ -180,6 +180,8 @@ pub(super) struct MountJson<'a> {
     kind: &'a str,
     filesystem: Option<&'a str>,
     flags: Vec<&'static str>,
+    /// Why the actor never runs; the mounts are what it would have.
+    refusal: Option<RefusalJson<'a>>,
     id_mapped: bool,
     root: Option<RootJson>,
     prepared_from: Option<RootJson>,
@@ -214,6 +216,7 @@ impl<'a> MountJson<'a> {
             kind: row.kind.word(),
             filesystem: row.filesystem.as_deref(),
             flags: row.flags.words(),
+            refusal: row.refusal.as_ref().map(RefusalJson::new),
             id_mapped: row.id_mapped,
             root: row.root.map(root),
             prepared_from: row.prepared_from.map(root),

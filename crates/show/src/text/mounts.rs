@@ -21,6 +21,10 @@ pub fn mounts(out: &mut dyn Write, rows: &[MountRow], layout: Layout) -> io::Res
             writeln!(out)?;
         }
         writeln!(out, "{}", paint(STRONG, &safe(&group[0].actor)))?;
+        if let Some(refusal) = &group[0].refusal {
+            let text = format!("never runs: {}; this is what would be mounted", safe(&refusal.reason));
+            paragraph(out, &text, 2, layout)?;
+        }
         let mut table = Table::new(&["at", "what", "flags", "root", "before", "inodes changed"]);
         for row in group {
             table.row(cells(row));
