@@ -26,6 +26,8 @@ pub struct Compared {
     pub other: Vec<OutcomeChange>,
     /// Whether only what is directly in the mounts was compared.
     pub partial: bool,
+    /// The paths inside that were asked for; none where everything mounted is compared, and images where they differ.
+    pub below: Vec<Vec<u8>>,
 }
 
 /// An actor with its mounts, where a scene has it.

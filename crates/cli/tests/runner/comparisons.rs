@@ -65,7 +65,7 @@ fn only_what_differs_is_compared() {
     --- status 0
     ");
     assert_snapshot!(scratch.run(["compare", "b.yaml", "b.yaml"]), @"
-    Nothing differs: identities, mounts and access are the same.
+    Nothing differs: identities, mounts, what the images hold, and access to what is mounted are the same.
     --- status 0
     ");
     assert_snapshot!(scratch.run(["compare", "b.yaml"]), @"
@@ -107,4 +107,32 @@ fn a_comparison_lists_the_same_paths_on_both_sides() {
              groups  0 or ?  6
     --- status 0
     ");
+}
+
+#[test]
+fn a_file_of_the_image_is_a_difference() {
+    let scene = |mode: &str| {
+        format!(
+            "scene: 1\ncontainers: [{{ name: gauge, image: x, user: '5102:5200', mounts: [{{ volume: v, at: /v }}] }}]\n\
+             images: {{ x: {{ tree: [{{ path: /, kind: dir, owner: '0:0', mode: '0755' }}, {{ path: /key, owner: '0:0', mode: '{mode}' }}] }} }}\n\
+             volumes: {{ v: {{ tree: [{{ path: /, kind: dir, owner: '0:0', mode: '0755' }}] }} }}\n"
+        )
+    };
+    let scratch = || Scratch::with("s.yaml", &scene("0600")).and("t.yaml", scene("0644"));
+    let opened = "\
+Files
+  path  before               after                seen by
+  /key  -rw------- 0600 0:0  -rw-r--r-- 0644 0:0  gauge
+
+Opened
+  actor  what  before  after  paths
+  gauge  read  EACCES  yes    /key
+--- status 0";
+    assert_eq!(scratch().run(["compare", "s.yaml", "t.yaml"]), opened);
+    assert_eq!(scratch().run(["compare", "s.yaml", "--change", "for gauge sets-mode 0644 on /key"]), opened);
+    let below = scratch().run(["compare", "s.yaml", "t.yaml", "--path", "/v"]);
+    assert!(
+        below.starts_with("Nothing differs: identities, mounts, and access below /v are the same."),
+        "{below}"
+    );
 }

@@ -6,6 +6,7 @@ use std::rc::Rc;
 use std::sync::Arc;
 
 use mivask_model::mount::{Mount, MountOrigin, MountTable, SourceId};
+use mivask_model::tree::Tree;
 use mivask_rules::lookup::{Sight, look};
 use mivask_rules::settle::Outcome;
 use mivask_rules::walk::Follow;
@@ -14,6 +15,7 @@ use mivask_stage::stage::{Actor, Stage};
 use super::access::{AccessRow, access, default_paths};
 use super::facts::{PathFacts, facts_of};
 use super::sweep::{Cell, Column, PerColumn, follow};
+use crate::drift::drift;
 use crate::question::Event;
 
 /// Entries that are compared below one mount; beyond, only what is directly in it.
@@ -98,10 +100,20 @@ struct Seen {
 type Shown = BTreeMap<Vec<u8>, Seen>;
 
 /// What differs for an actor between two stages, below `starts`; without any, below every mount that its description
-/// asks for.
+/// asks for, and everywhere if the files of its image are others.
 #[must_use]
 pub fn contrast(before: (&Stage, &Actor), after: (&Stage, &Actor), starts: &[Vec<u8>]) -> Contrast {
-    Baseline::new(before.0, before.1).contrast(after, starts)
+    if sees_the_same(before, after) {
+        return Contrast::default();
+    }
+    let mut below: Vec<Vec<u8>> = starts.to_vec();
+    if starts.is_empty() {
+        below = [mounted(before.1), mounted(after.1)].concat();
+        if images_differ(before, after) {
+            below.push(b"/".to_vec());
+        }
+    }
+    contrasted(&Baseline::new(before.0, before.1), after, &below)
 }
 
 /// Paths of one side that are kept for the next comparison.
@@ -123,7 +135,7 @@ impl<'a> Baseline<'a> {
         Self { stage, actor, kept: RefCell::new(None) }
     }
 
-    /// What differs now, as [`contrast`] has it.
+    /// What differs now below `starts`, or what is mounted: a remedy is not held against the rest of an image.
     pub(crate) fn contrast(&self, after: (&Stage, &Actor), starts: &[Vec<u8>]) -> Contrast {
         if sees_the_same((self.stage, self.actor), after) {
             return Contrast::default();
@@ -227,6 +239,23 @@ fn contrasted(baseline: &Baseline<'_>, after: (&Stage, &Actor), starts: &[Vec<u8
         }
     }
     contrast
+}
+
+/// Whether the files of the image, or of what else is the root, are others.
+fn images_differ(before: (&Stage, &Actor), after: (&Stage, &Actor)) -> bool {
+    let roots = |(stage, actor): (&Stage, &Actor)| -> Vec<Arc<Tree>> {
+        let root = actor.mounts.get(MountTable::ROOT);
+        root.variants.iter().map(|variant| stage.source(variant.source).tree.clone()).collect()
+    };
+    let (old, new) = (roots(before), roots(after));
+    let same = |old: &Arc<Tree>, new: &Arc<Tree>| {
+        let mut found = false;
+        Arc::ptr_eq(old, new) || {
+            drift(old, new, &mut |_, _| found = true);
+            !found
+        }
+    };
+    old.len() != new.len() || !old.iter().zip(&new).all(|(old, new)| same(old, new))
 }
 
 /// The mounts that a description asks for, or the root where it asks for none.

@@ -3,6 +3,7 @@
 use std::io::{self, Write};
 
 use mivask_core::act::quoted;
+use mivask_core::listed::listed;
 use mivask_core::mode::symbolic;
 use mivask_core::question::{FileChange, MOST_COMPARED, OutcomeChange, PathFacts};
 
@@ -28,7 +29,13 @@ pub fn compared(out: &mut dyn Write, compared: &Compared, layout: Layout) -> io:
         super::paragraph(out, &paint(OPEN, &text), 0, layout)?;
     }
     if compared.is_empty() {
-        return writeln!(out, "Nothing differs: identities, mounts and access are the same.");
+        let text = if compared.below.is_empty() {
+            "Nothing differs: identities, mounts, what the images hold, and access to what is mounted are the same.".to_owned()
+        } else {
+            let below: Vec<String> = compared.below.iter().map(|path| quoted(path)).collect();
+            format!("Nothing differs: identities, mounts, and access below {} are the same.", listed(&below))
+        };
+        return super::paragraph(out, &text, 0, layout);
     }
     let mut sections = Sections { out, layout, first: true };
     sections.facets("Identities", &compared.identities)?;

@@ -146,6 +146,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         Whole::read(&after, &reach, &mut Quiet::without_warnings(&mut *err))?
     };
     let mut compared = Compared::default();
+    compared.below.clone_from(&paths);
     for name in &args.actor {
         if after.stage.actor(name).is_err() {
             before.stage.actor(name)?;
