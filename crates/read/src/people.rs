@@ -54,7 +54,16 @@ pub fn beside(process: Process, settings: Settings, accounts: Accounts, people: 
 pub fn before(tree: Arc<Tree>, people: &[String]) -> Scene {
     let from = Provenance::rule("who is asked about");
     let person = |name: &String| Container { on_host: true, ..Container::plain(name, name, from.clone()) };
-    let workload = Workload {
+    let workload = host_workload(people.iter().map(person).collect(), from.clone());
+    let mut scene = Scene::default();
+    scene.host.tree = Some(tree);
+    scene.workloads.push(Arc::new(workload));
+    scene
+}
+
+/// Those who act on the host's own tree, as one workload.
+pub(crate) fn host_workload(containers: Vec<Container>, from: Provenance) -> Workload {
+    Workload {
         name: HOST.to_owned(),
         kind: "host".to_owned(),
         flavour: Flavour::Scene,
@@ -62,12 +71,8 @@ pub fn before(tree: Arc<Tree>, people: &[String]) -> Scene {
         own_users: None,
         security: PodSecurity::default(),
         volumes: Vec::new(),
-        containers: people.iter().map(person).collect(),
+        containers,
         service_account_token: None,
-        from: from.clone(),
-    };
-    let mut scene = Scene::default();
-    scene.host.tree = Some(tree);
-    scene.workloads.push(Arc::new(workload));
-    scene
+        from,
+    }
 }

@@ -275,16 +275,7 @@ impl FileKind {
     /// The kind of that noun, or of the word of a scene file.
     #[must_use]
     pub fn by_noun(noun: &str) -> Option<Self> {
-        let all = [
-            Self::File,
-            Self::Directory,
-            Self::Link,
-            Self::Fifo,
-            Self::Socket,
-            Self::CharDevice,
-            Self::BlockDevice,
-        ];
-        all.into_iter().find(|kind| kind.noun() == noun || kind.word() == noun)
+        Self::ALL.into_iter().find(|kind| kind.noun() == noun || kind.word() == noun)
     }
 
     /// The first letter of a long listing (POSIX `ls -l`).

@@ -1,9 +1,7 @@
 //! `host: { people: ... }`: accounts of the host that act on its own files.
 
 use mivask_core::fact::Fact;
-use mivask_core::identity::{GroupName, PlainIdentity, PodSecurity};
-use mivask_core::prepare::HOST;
-use mivask_core::runtime::Flavour;
+use mivask_core::identity::{GroupName, PlainIdentity};
 use mivask_core::scene::{Container, Host, Who, Workload};
 
 use super::convert::Reading;
@@ -11,6 +9,7 @@ use super::people_section::{PeopleSection, PersonFacts, PersonSection};
 use super::types::HostSection;
 use crate::diagnostic::Severity;
 use crate::nearest::nearest;
+use crate::people::host_workload;
 use crate::yaml::Node;
 
 impl Reading<'_> {
@@ -36,18 +35,7 @@ impl Reading<'_> {
             }
         };
         let from = self.source.place(&at.span, "host.people");
-        (!containers.is_empty()).then(|| Workload {
-            name: HOST.to_owned(),
-            kind: "host".to_owned(),
-            flavour: Flavour::Scene,
-            namespace: String::new(),
-            own_users: None,
-            security: PodSecurity::default(),
-            volumes: Vec::new(),
-            containers,
-            service_account_token: None,
-            from,
-        })
+        (!containers.is_empty()).then(|| host_workload(containers, from))
     }
 
     fn everybody(&mut self, host: &Host, at: &Node) -> Vec<Container> {
