@@ -5,6 +5,7 @@ mod environment;
 mod extends;
 mod interpolate;
 mod joined;
+mod lender;
 mod load;
 mod merge;
 mod project;

@@ -11,7 +11,7 @@ use mivask_core::scene::{Container, Volume, Workload};
 use mivask_core::unmodelled::Unmodelled;
 use serde::de::DeserializeOwned;
 
-use super::joined::lender;
+use super::lender::lender;
 use super::types::Project;
 use crate::diagnostic::{Diagnostics, Severity};
 use crate::files::FileReader;

@@ -19,6 +19,7 @@ use super::defaults::{self, DefaultMount, TreeCache};
 use super::image::image_source;
 use super::mount_point::find_or_make;
 use super::nested;
+use super::path_parts::{depth, same_path};
 use super::person;
 use super::prepared::{Prepared, Ready, new_volume};
 use super::{creator, identify, image_name, program, user_namespace};
@@ -370,16 +371,4 @@ impl ContainerMounts<'_> {
         let bound = bind::bound(&self.profile().binds, namespaced, mount, volume);
         bound.map_err(|reason| self.stop(RefusalClass::StartRefused, reason, mount.at.from.clone())).ok()
     }
-}
-
-pub(super) fn parts(path: &[u8]) -> impl Iterator<Item = &[u8]> {
-    path.split(|byte| *byte == b'/').filter(|part| !part.is_empty())
-}
-
-pub(super) fn depth(path: &[u8]) -> usize {
-    parts(path).count()
-}
-
-fn same_path(a: &[u8], b: &[u8]) -> bool {
-    parts(a).eq(parts(b))
 }

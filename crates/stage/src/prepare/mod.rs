@@ -19,6 +19,7 @@ mod image;
 mod joined;
 mod mount_point;
 mod nested;
+mod path_parts;
 mod person;
 mod prepared;
 mod program;

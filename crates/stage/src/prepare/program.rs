@@ -12,7 +12,7 @@ use mivask_model::refusal::{Refusal, RefusalClass};
 use mivask_rules::decide::start_program;
 use mivask_rules::explore::{Decision, Explored, explore};
 
-use super::container::parts;
+use super::path_parts::parts;
 use crate::identity::{IdentityFact, IdentityField, Knowledge, set_in_words};
 use crate::scene::{Container, Image, USUAL_SEARCH, Who};
 use crate::stage::{Actor, Stage};

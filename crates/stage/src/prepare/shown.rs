@@ -9,8 +9,8 @@ use mivask_model::mount::{Preparation, Source};
 use mivask_model::refusal::RefusalClass;
 use mivask_model::tree::{InodeId, Tree};
 
-use super::container::{depth, parts};
 use super::container_mounts::ContainerMounts;
+use super::path_parts::{depth, parts};
 use super::prepared::{Prepared, unknown_source};
 use super::{nested, sub_path};
 use crate::scene::VolumeMount;
