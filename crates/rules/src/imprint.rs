@@ -61,7 +61,7 @@ pub fn imprint<W: Witness>(
                 .map_or_else(Imprint::default, |shown| uniform(walker, directory, kind, shown));
         }
         Personality::Ntfs(_) | Personality::Remote(_) => return Imprint::default(),
-        Personality::Fuse(fuse) if !fuse.default_permissions => return Imprint::default(),
+        Personality::Fuse(fuse) if !fuse.goes_by_bits() => return Imprint::default(),
         Personality::Native(_)
         | Personality::Tmpfs(_)
         | Personality::Overlay

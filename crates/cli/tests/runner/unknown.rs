@@ -249,3 +249,42 @@ fn the_kind_of_what_nobody_told_is_not_taken_for_a_directory() {
     --- status 0
     ");
 }
+
+/// Measured with fuse2fs: uid=5102,gid=5200,umask=0077 shows 0700 5102:5200 for 0644 0:0, and the program refuses 5102 all the same.
+#[test]
+fn what_a_fuse_program_shows_otherwise_depends_on_it() {
+    let scene = |options: &str| {
+        format!(
+            "scene: 1\ncontainers: [{{ name: gauge, image: x, user: '5102:5200', mounts: [{{ volume: v, at: /v }}] }}]\n\
+             images: {{ x: {{ tree: [{{ path: /, kind: dir, owner: '0:0', mode: '0755' }}] }} }}\n\
+             volumes: {{ v: {{ filesystem: fuseblk, options: [{options}], tree: [{{ path: /, kind: dir, owner: '0:0', mode: '0777' }}, \
+             {{ path: /f, owner: '0:0', mode: '0644' }}] }} }}\n"
+        )
+    };
+    let acts = [
+        "writes /v/f",
+        "reads /v/f",
+        "creates /v/n",
+        "sets-mode 0600 on /v/f",
+        "sets-owner 5103 on /v/f",
+        "sets-mode 0700 on /v",
+    ];
+    let outcome = |options: &str, act: &str| {
+        let act = format!("gauge {act}");
+        let answer =
+            Scratch::with("s.yaml", &scene(options)).json(["ask", "s.yaml", &act, "-q", "--format", "json"]);
+        answer["acts"][0]["outcome"].as_str().unwrap_or_default().to_owned()
+    };
+    for act in acts {
+        for shown in ["uid=5102", "gid=5200", "umask=0077"] {
+            assert_eq!(
+                outcome(&format!("allow_other, default_permissions, '{shown}'"), act),
+                "depends",
+                "{shown}: {act}"
+            );
+        }
+        assert_eq!(outcome("allow_other", act), "depends", "{act}");
+    }
+    let sure: Vec<String> = acts.iter().map(|act| outcome("allow_other, default_permissions", act)).collect();
+    assert_eq!(sure, ["denied", "allowed", "allowed", "denied", "denied", "denied"]);
+}

@@ -110,6 +110,9 @@ pub(super) fn owned<W: Witness>(
 ) -> Result<(), Errno> {
     let view = walker.view();
     let name = walker.view().name;
+    if let Some(decided) = walker.program_decides(place) {
+        return decided;
+    }
     if walker.owns(place) {
         walker.pass(Check::Owner, || (format!("{rule}, and {name} counts as it"), view.provenance(place)));
         return Ok(());

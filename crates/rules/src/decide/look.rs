@@ -2,6 +2,7 @@
 
 use mivask_model::mode::{Access, FileKind};
 use mivask_model::outcome::{Effect, Errno, Imprint, Verdict};
+use mivask_model::personality::Personality;
 
 use crate::imprint::{Stored, seen};
 use crate::trace::Check;
@@ -25,13 +26,15 @@ pub(super) fn inspect<'a, W: Witness>(
 /// Owner, group and mode as `stat` shows them, as far as they are given.
 fn shown<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Effect {
     let view = walker.view();
-    if view.inode(place).is_none() {
+    let personality = &view.source(place).facts.personality;
+    let overridden = matches!(personality, Personality::Fuse(fuse) if fuse.overrides);
+    if overridden || view.inode(place).is_none() {
         return Effect { imprint: Some(Imprint::default()), runs_as: None };
     }
     let owner = view.owner(place).and_then(|owner| owner.value());
     let mode = walker.asked(place).mode();
     let stored = Stored { uid: owner.map(|owner| owner.uid), gid: owner.map(|owner| owner.gid), mode };
-    let stored = match view.source(place).facts.personality.shown() {
+    let stored = match personality.shown() {
         Some(shown) => Stored { uid: Some(shown.uid), gid: Some(shown.gid), ..stored },
         None => stored,
     };

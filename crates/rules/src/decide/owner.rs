@@ -99,6 +99,9 @@ fn still_mapped<W: Witness>(
 
 /// `chown_ok` and `chgrp_ok`.
 fn gives<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, wanted: Chown) -> Result<(), Errno> {
+    if let Some(decided) = walker.program_decides(place) {
+        return decided;
+    }
     let acting = walker.fs_credentials(place);
     if walker.asked(place).is_surely_under(&acting, Capability::Chown) {
         return Ok(());

@@ -32,11 +32,12 @@ pub(super) fn gate<W: Witness>(
     match &view.source(place).facts.personality {
         Personality::Fuse(fuse) => {
             enters(view, place, path, w)?;
-            if fuse.default_permissions {
+            if fuse.goes_by_bits() {
                 return Ok(Gate::Bits);
             }
             // The kernel itself only asks a program for some x bit (`fuse_permission`).
-            let bare = view.is(place, FileKind::File)
+            let bare = !fuse.overrides
+                && view.is(place, FileKind::File)
                 && view
                     .mode(place)
                     .is_some_and(|mode| mode.is_some_and(|mode| !mode.has_any(Mode::ANY_EXECUTE)));
@@ -91,6 +92,21 @@ pub(crate) fn enters<W: Witness>(view: &View<'_>, place: Place, path: &[u8], w: 
 /// EACCES where it is taken to refuse.
 pub(super) fn server<W: Witness>(view: &View<'_>, place: Place, path: &[u8], w: &mut W) -> Result<(), Errno> {
     if view.source(place).facts.personality.has_server() { ask(view, place, path, w) } else { Ok(()) }
+}
+
+/// Whether a FUSE program, and not the kernel, decides who changes owner, mode and times of `place`: its answer, taken both ways.
+/// Without default_permissions the kernel leaves even the owner's check out (`fuse_do_setattr`, ATTR_FORCE).
+///
+/// # Errors
+/// EACCES
+pub(crate) fn program_decides<W: Witness>(
+    view: &View<'_>,
+    place: Place,
+    path: &[u8],
+    w: &mut W,
+) -> Option<Result<(), Errno>> {
+    let Personality::Fuse(fuse) = &view.source(place).facts.personality else { return None };
+    (!fuse.goes_by_bits()).then(|| ask(view, place, path, w))
 }
 
 fn ask<W: Witness>(view: &View<'_>, place: Place, path: &[u8], w: &mut W) -> Result<(), Errno> {

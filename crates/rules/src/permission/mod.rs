@@ -14,7 +14,7 @@ use crate::trace::{Check, Step, StepResult};
 use crate::view::{Place, View};
 use crate::witness::Witness;
 
-pub(crate) use gate::enters;
+pub(crate) use gate::{enters, program_decides};
 
 /// Whether the actor has `wanted` on the inode at `place`; `path` is for the trace.
 ///

@@ -13,7 +13,7 @@ use mivask_model::tree::{Certainty, Marks};
 
 use crate::asked::Asked;
 use crate::fs_credentials::FsCredentials;
-use crate::permission::{enters, permission};
+use crate::permission::{enters, permission, program_decides};
 use crate::trace::Check;
 use crate::view::{Place, View};
 use crate::witness::{MissingFact, Witness};
@@ -321,6 +321,11 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
     pub(crate) fn owns(&mut self, place: Place) -> bool {
         let acting = self.fs_credentials(place);
         self.asked(place).is_owned(&acting)
+    }
+
+    /// What a FUSE program answers, where it decides and not the kernel.
+    pub(crate) fn program_decides(&mut self, place: Place) -> Option<Result<(), Errno>> {
+        program_decides(self.view, place, &self.path, self.w)
     }
 
     /// Whether a FUSE mount at `place` lets the actor in at all.
