@@ -57,6 +57,10 @@ pub fn help(kind: &ActErrorKind) -> String {
         ActErrorKind::Id(_) => {
             "write the number as the container sees it, or a name that its account files have".to_owned()
         }
+        ActErrorKind::User(_) => {
+            "write `ACTOR as USER` or `ACTOR as USER:GROUP`, each a name or a number, then what they do"
+                .to_owned()
+        }
         ActErrorKind::Owner(_) => {
             "write UID, UID:GID or :GID as the container sees them, or names that its account files have"
                 .to_owned()

@@ -89,3 +89,20 @@ fn a_mode_in_decimal_that_looks_octal() {
         assert!(!said.contains("decimal number") && said.ends_with("--- status 0"), "{fine}: {said}");
     }
 }
+
+#[test]
+fn somebody_who_is_forgotten() {
+    for (act, said) in [
+        ("gauge as reads /v/honey.txt", "`reads` stands where a user is expected"),
+        ("gauge as root:b:c reads /v/honey.txt", "`root:b:c` stands where a user is expected"),
+        ("gauge as", "the act ends where a user is expected"),
+    ] {
+        let told = scene("rw").run(["ask", "s.yaml", act]);
+        assert!(told.contains(said) && told.ends_with("--- status 2"), "{act}: {told}");
+    }
+    // A user may have the name of a verb.
+    let told = scene("rw").run(["ask", "s.yaml", "gauge as reads reads /v/honey.txt"]);
+    assert!(told.contains("gauge as reads reads /v/honey.txt"), "{told}");
+    let told = scene("rw").and("e", "never reads /v/**\n").run(["uphold", "s.yaml", "--expect", "e"]);
+    assert!(told.contains("`* never VERB PATHS` for everybody") && told.ends_with("--- status 2"), "{told}");
+}

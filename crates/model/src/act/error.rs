@@ -44,6 +44,9 @@ pub enum ActErrorKind {
     /// An invalid user or group id.
     #[error("`{0}` is not a numeric id")]
     Id(String),
+    /// What stands behind `as` names no user.
+    #[error("`{0}` stands where a user is expected")]
+    User(String),
     /// An invalid owner.
     #[error("`{0}` is not an owner")]
     Owner(String),

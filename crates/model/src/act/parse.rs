@@ -76,6 +76,9 @@ impl<'a> Rest<'a> {
         match self.words.as_slice() {
             [word] if word.text == b"as" => return Err(self.short("a user")),
             [word] if word.text == b"running" => return Err(self.short("the path of a program")),
+            [next, ..] if subject.user.as_deref().is_some_and(|user| !names_user(user, next)) => {
+                return Err(words[2].error(ActErrorKind::User));
+            }
             _ => {}
         }
         if let Some(program) = &subject.program
@@ -107,6 +110,12 @@ impl<'a> Rest<'a> {
         let form = self.form;
         word.error(|text| ActErrorKind::Detail { text, form })
     }
+}
+
+/// Whether `user` can be one, where `next` follows: a verb in front of a path is the verb, and no name has a colon.
+fn names_user(user: &str, next: &Word) -> bool {
+    let forgotten = Verb::by_word(user).is_some() && next.text.first() == Some(&b'/');
+    !forgotten && user.bytes().filter(|byte| *byte == b':').count() < 2
 }
 
 /// Reads one act, such as `gauge creates /data/x mode 0600 -> leaves 7101:7300 0600`.

@@ -292,6 +292,9 @@ fn strangers(expected: &Expected, actor_names: &ActorNames) -> Vec<String> {
     plain.filter(unknown).cloned().collect()
 }
 
+/// Words of expectations that stand behind an actor.
+const WORDS: [&str; 4] = ["never", "may", "can", "cannot"];
+
 fn stranger<'a>(
     expected: &Expected,
     name: &str,
@@ -305,6 +308,9 @@ fn stranger<'a>(
         .filter(|known| known.split_once('/').is_some_and(|(workload, _)| workload == name))
         .collect();
     let help = match near {
+        _ if WORDS.contains(&name) => {
+            format!("say who in front of it: `ACTOR {name} VERB PATHS`, or `* {name} VERB PATHS` for everybody")
+        }
         _ if !of_workload.is_empty() => {
             format!("it is a workload: write its container, {}", listed(of_workload))
         }
