@@ -14,6 +14,8 @@ use mivask_disk::image::Choice;
 use mivask_read::files::Found;
 use mivask_read::input::{Disk, FileReader, Origin};
 
+use crate::options::Facts;
+
 /// Device and inode of every file that was read in this run.
 static READ: Mutex<BTreeSet<(u64, u64)>> = Mutex::new(BTreeSet::new());
 
@@ -33,16 +35,25 @@ pub(crate) fn is_read(facts: &Metadata) -> bool {
 
 /// Reads from the disk and remembers what.
 #[derive(Default)]
-pub(crate) struct Files(RefCell<BTreeSet<PathBuf>>);
+pub(crate) struct Files {
+    paths: RefCell<BTreeSet<PathBuf>>,
+    /// Volumes whose files `--disk` gives.
+    given: BTreeSet<String>,
+}
 
 impl Files {
+    /// The same, where `facts` say what is on some volumes.
+    pub(crate) fn beside(facts: &Facts) -> Self {
+        Self { given: facts.disk.iter().map(|given| given.name.clone()).collect(), ..Self::default() }
+    }
+
     /// The paths that were read or looked for.
     pub(crate) fn paths(self) -> BTreeSet<PathBuf> {
-        self.0.into_inner()
+        self.paths.into_inner()
     }
 
     fn looked_for(&self, path: &Path) {
-        self.0.borrow_mut().insert(path.to_path_buf());
+        self.paths.borrow_mut().insert(path.to_path_buf());
     }
 
     fn read_whole(&self, path: &Path) {
@@ -52,6 +63,10 @@ impl Files {
 }
 
 impl FileReader for Files {
+    fn gives(&self, volume: &str) -> bool {
+        self.given.contains(volume)
+    }
+
     fn read(&self, path: &Path) -> io::Result<Vec<u8>> {
         self.read_whole(path);
         Disk.read(path)

@@ -47,7 +47,7 @@ pub(crate) struct Whole {
 impl Whole {
     /// What `input` describes, under the first runtime it names.
     pub(crate) fn read(input: &Input, asked: &Asked, err: &mut dyn Write) -> Result<Self, Failure> {
-        Self::read_by(&Files::default(), input, asked, err)
+        Self::read_by(&Files::beside(&input.facts), input, asked, err)
     }
 
     /// The same through another reader of files.
@@ -147,7 +147,7 @@ pub(crate) fn sides(
     if input.facts.runtime.len() < 2 {
         return Ok(None);
     }
-    let (Described { mut scene, .. }, changes) = changed(&Files::default(), input, asked, err)?;
+    let (Described { mut scene, .. }, changes) = changed(&Files::beside(&input.facts), input, asked, err)?;
     let mut sides = Vec::new();
     for runtime in &input.facts.runtime {
         let stage = staged(&mut scene, Some(*runtime), &changes)?;
@@ -230,7 +230,7 @@ pub(crate) fn outline(input: &Input, asked: &Asked, err: &mut dyn Write) -> Resu
         (Some(pid), _) => Outline::of(running(pid, &asked.reach)?),
         (None, Some(scene)) => Outline::of(scene),
         (None, None) => checked(input, err, |diagnostics| match merged(input) {
-            None => Outline::read(&Origin::of(&input.input), &Files::default(), diagnostics),
+            None => Outline::read(&Origin::of(&input.input), &Files::beside(&input.facts), diagnostics),
             Some(all) => read_merged(&all, &Files::default(), diagnostics).map(Outline::of),
         })?,
     };

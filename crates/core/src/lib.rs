@@ -45,6 +45,7 @@ mod recursion;
 pub mod rehearse;
 pub mod remedy;
 pub mod script;
+mod width;
 
 pub use mivask_model::{
     accounts, acl, act, caps, credentials, fact, glob, glyph, held, host_mounts, ids, listed, mode, mount,

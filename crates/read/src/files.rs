@@ -38,6 +38,11 @@ pub trait FileReader {
     /// Whatever the operating system says.
     fn folder(&self, path: &Path) -> io::Result<Option<Vec<PathBuf>>>;
 
+    /// Whether a source is given for a volume of this name besides the input, so that a scene need not declare it.
+    fn gives(&self, _volume: &str) -> bool {
+        false
+    }
+
     /// What is at `path`, links not followed.
     ///
     /// # Errors

@@ -43,6 +43,8 @@ fn changes(name: &str, mounted: &[Vec<u8>]) -> Vec<Change> {
         "adds FOWNER",
         "joins 6666",
         "filesystem-group 7777",
+        "filesystem-group none",
+        "filesystem-group on-root-mismatch",
         "mounts / with ro",
         "mounts / with rw",
         "mounts scratch at /made/up",
@@ -50,7 +52,7 @@ fn changes(name: &str, mounted: &[Vec<u8>]) -> Vec<Change> {
     let parse = |text: &str| parse_change(&format!("{name} {text}")).expect(text);
     let mut all: Vec<Change> = sentences.map(parse).into();
     for at in mounted {
-        for option in ["ro", "rw"] {
+        for option in ["ro", "rw", "mode=0400"] {
             all.push(Change::Process(name.to_owned(), Process::Mounts(at.clone(), vec![option.to_owned()])));
         }
         all.push(Change::Process(name.to_owned(), Process::Only([at.as_slice(), b"/part/of"].concat())));

@@ -49,6 +49,20 @@ pub(crate) fn scratch() -> Scratch {
     Scratch::with("s.yaml", SCENE).and("readings.mtree", READINGS)
 }
 
+/// Our own scenes only: the API and Compose refuse a volume that is not declared.
+#[test]
+fn a_volume_that_nothing_declares() {
+    let undeclared = SCENE.replace("volumes: { readings: { filesystem: ext4, tree: readings.mtree } }\n", "");
+    let scratch = Scratch::with("s.yaml", &undeclared).and("readings.mtree", READINGS);
+    let act = "gauge reads /data/2026/mar.csv";
+    let given = scratch.run(["ask", "-q", "s.yaml", act, "--disk", "readings=readings.mtree"]);
+    assert!(given.starts_with("allowed") && given.ends_with("--- status 0"), "{given}");
+    let plain = scratch.run(["ask", "-q", "s.yaml", act]);
+    assert!(plain.contains("or give its files with --disk readings=SOURCE"), "{plain}");
+    let other = scratch.run(["ask", "-q", "s.yaml", act, "--disk", "reading=readings.mtree"]);
+    assert!(other.ends_with("--- status 2"), "{other}");
+}
+
 #[test]
 fn a_whole_tree_is_summed_up() {
     assert_snapshot!(scratch().run(["access", "s.yaml", "--tree"]), @"

@@ -21,6 +21,7 @@ mod hostile_names;
 mod house;
 mod joined;
 mod known;
+mod limits;
 mod mistakes;
 mod mount_points;
 mod outputs;

@@ -7,10 +7,12 @@
 mod account;
 mod administer;
 mod capabilities;
+mod group_step;
 mod numbers;
 mod parse;
 mod pattern;
 mod process;
+mod volume_mode;
 
 use std::fmt;
 use std::sync::Arc;
@@ -18,9 +20,11 @@ use std::sync::Arc;
 use mivask_model::glob::Globs;
 use mivask_model::glob::NoGlobs;
 
+pub use group_step::GroupStep;
 pub use numbers::{NumberHint, free_id, hints};
 pub use parse::{Sentence, parse_change, parse_sentence};
 pub use process::{below, scratch_name, user_text};
+pub use volume_mode::mode_option;
 
 use mivask_model::act::{Act, Subject, quoted};
 use mivask_model::mode::Mode;
@@ -40,7 +44,7 @@ pub enum Change {
     /// The process of one actor.
     Process(String, Process),
     /// The filesystem group of every pod, `pod filesystem-group 7400`.
-    FilesystemGroup(u32),
+    FilesystemGroup(GroupStep),
     /// A supplementary group of every pod, `pod joins 7400`.
     Joins(u32),
     /// The accounts of one actor's image, or with `host` of every image and the host, as far as they know the names.
@@ -61,7 +65,7 @@ pub enum Process {
     /// `joins GID`: a supplementary group; in a pod every container joins.
     Joins(u32),
     /// `filesystem-group GID`: that of its pod, or its own where it is in none.
-    FilesystemGroup(u32),
+    FilesystemGroup(GroupStep),
     /// `mounts scratch at PATH`: a new, empty volume that lives as long as the pod or container.
     Scratch(Vec<u8>),
     /// `mounts only PATH`: of the volume that is mounted above PATH, only that part, at PATH (`subPath` of the
@@ -71,7 +75,8 @@ pub enum Process {
     StartsAgain,
     /// `is made again`: a new container with the image's files; volumes stay as they are. In a rehearsal.
     IsMadeAgain,
-    /// `mounts PATH with OPTION[,OPTION]`: `ro`, `rw`, `noexec`, `exec`, `nosuid`, `suid`, `nodev`, `dev`.
+    /// `mounts PATH with OPTION[,OPTION]`: `ro`, `rw`, `noexec`, `exec`, `nosuid`, `suid`, `nodev`, `dev`; `mode=MODE` for the
+    /// files of a volume made of API objects (`defaultMode`), or the root of a tmpfs.
     Mounts(Vec<u8>, Vec<String>),
 }
 
@@ -115,7 +120,7 @@ impl fmt::Display for Change {
             Self::Files(act) => write!(f, "for {act}"),
             Self::Image(act) => write!(f, "image {act}"),
             Self::Process(actor, what) => write!(f, "{} {what}", name(actor)),
-            Self::FilesystemGroup(gid) => write!(f, "pod filesystem-group {gid}"),
+            Self::FilesystemGroup(step) => write!(f, "pod filesystem-group {step}"),
             Self::Joins(gid) => write!(f, "pod joins {gid}"),
             Self::Accounts(whose, what) => write!(f, "{} {what}", name(whose)),
         }
@@ -132,7 +137,7 @@ impl fmt::Display for Process {
             Self::Drops(names) => write!(f, "drops {}", list(names)),
             Self::Adds(names) => write!(f, "adds {}", list(names)),
             Self::Joins(gid) => write!(f, "joins {gid}"),
-            Self::FilesystemGroup(gid) => write!(f, "filesystem-group {gid}"),
+            Self::FilesystemGroup(step) => write!(f, "filesystem-group {step}"),
             Self::StartsAgain => f.write_str("starts again"),
             Self::IsMadeAgain => f.write_str("is made again"),
             Self::Scratch(at) => write!(f, "mounts scratch at {}", quoted(at)),
@@ -267,14 +272,14 @@ impl Changes {
                 Change::Files(act) if act.actor == HOST => {
                     on_host(scene, act, &*self.globs).map_err(|reason| ChangeError::new(change, reason))?;
                 }
-                Change::FilesystemGroup(gid) | Change::Joins(gid) => {
+                Change::FilesystemGroup(GroupStep::Group(gid)) | Change::Joins(gid) => {
                     notes.extend(hints(scene, *gid, None).into_iter().map(|hint| hint.to_string()));
                 }
                 Change::Process(name, _) if name == HOST => {
                     let reason = "the host is root itself, for setting things up: it is not described and has no other identity";
                     return Err(ChangeError::new(change, reason.to_owned()));
                 }
-                Change::Files(_) | Change::Process(..) => {}
+                Change::Files(_) | Change::Process(..) | Change::FilesystemGroup(_) => {}
             }
         }
         Ok(notes)

@@ -3,7 +3,7 @@
 use mivask_model::act::{Act, ActError, ActErrorKind, Owner, Rest, Verb, Word, absolute, parse_act, split};
 use mivask_model::mode::Mode;
 
-use super::{Accounts, Change, Process};
+use super::{Accounts, Change, GroupStep, Process};
 
 /// A line of a rehearsal: an act of someone, or a change of the scene around them.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -25,7 +25,7 @@ const FORMS: [(&str, &str); 15] = [
     ),
     ("joins", "ACTOR joins GID, or host joins USER[,USER] to GROUP[,GROUP]"),
     ("parts", "host parts USER from GROUP"),
-    ("filesystem-group", "pod filesystem-group GID"),
+    ("filesystem-group", "pod filesystem-group GID, or none, always, on-root-mismatch"),
     ("mounts", "ACTOR mounts PATH with OPTION[,OPTION], or ACTOR mounts scratch at PATH"),
     ("sets-primary-group", "host sets-primary-group GROUP of USER"),
     ("sets-groups", "host sets-groups GROUP[,GROUP] of USER"),
@@ -127,11 +127,11 @@ fn change(rest: &mut Rest<'_>) -> Result<Change, ActError> {
             Change::Process(actor, Process::IsMadeAgain)
         }
         b"filesystem-group" => {
-            let gid = number(rest)?;
+            let step = GroupStep::read(rest)?;
             if actor == "pod" {
-                Change::FilesystemGroup(gid)
+                Change::FilesystemGroup(step)
             } else {
-                Change::Process(actor, Process::FilesystemGroup(gid))
+                Change::Process(actor, Process::FilesystemGroup(step))
             }
         }
         b"mounts" => {

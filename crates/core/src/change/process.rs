@@ -14,7 +14,7 @@ use mivask_stage::scene::{Container, Medium, TmpfsAsked, Volume, VolumeKind, Vol
 use mivask_stage::stage::Role;
 
 use super::capabilities::capabilities;
-use super::{Change, Process, means};
+use super::{Change, Process, means, mode_option, volume_mode};
 
 /// Makes `change` in `workload` where it concerns it.
 pub(super) fn change(
@@ -25,12 +25,9 @@ pub(super) fn change(
     let from = Provenance::Act(change.to_string().into());
     let pod = matches!(workload.flavour, Flavour::Pod);
     match change {
-        Change::FilesystemGroup(gid) => {
-            if pod {
-                workload.security.fs_group = Some(Fact::new(*gid, from));
-            } else {
-                workload.containers.iter_mut().for_each(|container| group_of(container, *gid, &from));
-            }
+        Change::FilesystemGroup(step) if pod => step.of_pod(&mut workload.security, from),
+        Change::FilesystemGroup(step) => {
+            workload.containers.iter_mut().try_for_each(|container| step.of_container(container, &from))?;
         }
         Change::Joins(gid) if pod => workload.security.supplemental_groups.push(Fact::new(*gid, from)),
         Change::Joins(gid) => {
@@ -43,15 +40,15 @@ pub(super) fn change(
                 on_host(what, &workload.containers[at].name)?;
             }
             match what {
-                Process::FilesystemGroup(gid) if pod => {
+                Process::FilesystemGroup(step) if pod => {
                     notes.extend(whole_pod("fsGroup", workload));
-                    workload.security.fs_group = Some(Fact::new(*gid, from));
+                    step.of_pod(&mut workload.security, from);
                 }
                 Process::Joins(gid) if pod => {
                     notes.extend(whole_pod("supplementalGroups", workload));
                     workload.security.supplemental_groups.push(Fact::new(*gid, from));
                 }
-                Process::FilesystemGroup(gid) => group_of(&mut workload.containers[at], *gid, &from),
+                Process::FilesystemGroup(step) => step.of_container(&mut workload.containers[at], &from)?,
                 Process::Joins(gid) => joins(&mut workload.containers[at], *gid, &from),
                 Process::Scratch(path) => scratch(workload, at, path, &from)?,
                 Process::Only(part) => only(workload, at, part, &from)?,
@@ -60,7 +57,14 @@ pub(super) fn change(
                     if options.iter().any(|option| option == "rw") {
                         writable(workload, at, path)?;
                     }
-                    remount(&mut workload.containers[at], path, options)?;
+                    let (modes, flags): (Vec<_>, Vec<_>) =
+                        options.iter().partition(|option| mode_option(option).is_some());
+                    for mode in modes.into_iter().filter_map(|option| mode_option(option)) {
+                        volume_mode::set(workload, at, path, mode?, &from)?;
+                    }
+                    if !flags.is_empty() {
+                        remount(&mut workload.containers[at], path, &flags)?;
+                    }
                 }
                 // What starts again is looked at anew in any case.
                 Process::StartsAgain | Process::IsMadeAgain => {}
@@ -287,13 +291,7 @@ fn joins(container: &mut Container, gid: u32, from: &Provenance) {
     }
 }
 
-fn group_of(container: &mut Container, gid: u32, from: &Provenance) {
-    if let Who::Plain(plain) = &mut container.who {
-        plain.filesystem_group = Some(Fact::new(gid, from.clone()));
-    }
-}
-
-fn remount(container: &mut Container, at: &[u8], options: &[String]) -> Result<(), String> {
+fn remount(container: &mut Container, at: &[u8], options: &[&String]) -> Result<(), String> {
     let same = |given: &[u8]| trimmed(given) == trimmed(at);
     let root = trimmed(at).is_empty();
     let known: Vec<String> =

@@ -17,10 +17,10 @@ use super::meet::{Meeting, Met, Object, meant, met};
 use super::seen::Seen;
 use super::state::{Likeness, State};
 use super::{Against, Claim, Expected, MOST_AGAINST, Paths, Standing, Upheld, Who};
-use crate::exposure::{TooWide, too_wide};
 use crate::finding::Limit;
 use crate::question::joined::Joined;
-use crate::question::{Cell, ask_as, facts_at};
+use crate::question::{Cell, ask_as};
+use crate::width::{TooWide, Width, width};
 
 /// Whether `expected` holds on `stage`.
 ///
@@ -240,9 +240,14 @@ impl ClaimCounts {
             }
             let limit = Limit { actor: Some(actor.name.to_string()), path: path.clone(), mode, owner };
             self.assumptions.extend(met.object.iter().flat_map(|object| assumed_of(stage, *object)));
-            let (found, fact, from, open) = match width(stage, actor, &limit, met) {
-                Width::Absent => continue,
-                Width::Fits => {
+            let width = match width(stage, actor, &limit) {
+                Width::Unlisted if met.kind.is_some() => continue,
+                Width::Unlisted => Width::Unknown(format!("what is at {}", quoted(path))),
+                known => known,
+            };
+            let (found, fact, from, open) = match width {
+                Width::Absent | Width::Unlisted => continue,
+                Width::Fits(_) => {
                     self.checked += 1;
                     continue;
                 }
@@ -359,29 +364,4 @@ fn settled(met: &Met, expectation: Expectation) -> bool {
 fn assumed_of(stage: &Stage, (source, inode): Object) -> Vec<Arc<str>> {
     let tree = &stage.source(source).tree;
     [tree.owner(inode).assumption(), tree.mode(inode).assumption()].into_iter().flatten().cloned().collect()
-}
-
-/// A path held against a limit.
-enum Width {
-    /// Nothing is there.
-    Absent,
-    /// It is within.
-    Fits,
-    /// It is not.
-    Wide(TooWide),
-    /// This was not given.
-    Unknown(String),
-}
-
-fn width(stage: &Stage, actor: &Actor, limit: &Limit, met: &Met) -> Width {
-    let path = limit.path.as_slice();
-    let Some(facts) = facts_at(stage, actor, path) else {
-        let unlisted = look(&stage.storage, &actor.mounts, path, Follow::Links) == Ok(Sight::Unlisted);
-        let open = met.kind.is_none() && unlisted;
-        return if open { Width::Unknown(format!("what is at {}", quoted(path))) } else { Width::Absent };
-    };
-    if facts.mode.is_none() {
-        return Width::Unknown(format!("owner and mode of {}", quoted(path)));
-    }
-    too_wide(stage, actor, limit).map_or(Width::Fits, Width::Wide)
 }

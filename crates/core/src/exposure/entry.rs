@@ -10,11 +10,15 @@ use mivask_model::mount::{Mount, MountFlags, MountOrigin};
 use mivask_model::mount_kind::MountKind;
 use mivask_model::outcome::Errno;
 use mivask_model::tree::{Content, Inode, InodeId, Marks, Tree};
+use mivask_rules::lookup::{Sight, look as see};
+use mivask_rules::walk::Follow;
 use mivask_stage::stage::{Actor, Stage};
 
 use super::secret::is_secret;
+use super::strict::{Whose, strict};
 use super::{Kind, Severity, Single, limit, listed, path_text};
 use crate::question::{Cell, Column, Swept};
+use crate::width::{Width, width};
 
 /// Directories of a host that give away the host to whoever writes there.
 const HOST_ITSELF: [&str; 16] = [
@@ -24,6 +28,7 @@ const HOST_ITSELF: [&str; 16] = [
 
 /// One inode as one actor meets it.
 struct Met<'a> {
+    stage: &'a Stage,
     actor: &'a Actor,
     who: &'a Credentials,
     groups: &'a BTreeMap<u32, BTreeSet<String>>,
@@ -55,11 +60,12 @@ pub(super) fn look(
     }
     let on = limit::on(stage, actor, swept.place);
     let inode = tree.inode(id);
-    let met = Met { actor, who, groups, mount, tree, id, inode, swept, on };
+    let met = Met { stage, actor, who, groups, mount, tree, id, inode, swept, on };
     met.open_to_all(singles);
     met.shared(singles);
     met.set_id_program(singles);
-    met.secret(singles);
+    let looked_at = met.strict(singles);
+    met.secret(looked_at, singles);
     met.host(singles);
     met.program(singles);
     met.missing_execute(singles);
@@ -192,12 +198,37 @@ impl Met<'_> {
         }
     }
 
-    fn secret(&self, singles: &mut Vec<Single>) {
+    /// Whether a program is known that looks at the mode of such a file; a finding where it would not take it.
+    fn strict(&self, singles: &mut Vec<Single>) -> bool {
+        if self.swept.kind != FileKind::File || !self.allowed(Column::Read) {
+            return false;
+        }
+        let owner = self.mount.facts.ids.to_kernel_uid(self.inode.stored_owner().uid);
+        let root = owner.is_some_and(|uid| uid.raw() == 0);
+        let whose = match (self.owns(), root) {
+            (true, _) => Whose::Own,
+            (false, true) => Whose::Root,
+            (false, false) => Whose::Other,
+        };
+        let sees = |path: &[u8]| see(&self.stage.storage, &self.actor.mounts, path, Follow::Links);
+        let there = |path: &[u8]| matches!(sees(path), Ok(Sight::There(_)));
+        let Some(strict) = strict(self.swept.path, whose, &there) else { return false };
+        let Width::Wide(wide) = width(self.stage, self.actor, &strict.limit()) else { return true };
+        let inode = wide.place.inode.map(|id| self.stage.source(wide.place.source).tree.inode(id));
+        let step = inode.is_some_and(|inode| inode.marks.has(Marks::GROUP_STEP));
+        let text = strict.consequence(step);
+        let found = self.single(Kind::TooWide, Severity::Medium, text);
+        singles.push(Single { path: strict.path, fact: wide.fact, from: wide.from, ..found });
+        true
+    }
+
+    /// A key or a password; `looked_at` where it is known which program refuses what.
+    fn secret(&self, looked_at: bool, singles: &mut Vec<Single>) {
         if self.swept.kind != FileKind::File || !is_secret(self.swept.path) {
             return;
         }
         let step = self.inode.marks.has(Marks::GROUP_STEP);
-        if step && self.inode.stored_mode().has_any(Mode::new(0o077)) {
+        if step && !looked_at && self.inode.stored_mode().has_any(Mode::new(0o077)) {
             let text = format!(
                 "a program that checks its key refuses it: the filesystem-group step gave group {} access",
                 self.inode.stored_owner().gid

@@ -4,16 +4,15 @@ use std::sync::Arc;
 
 use mivask_model::fact::{Fact, Provenance};
 use mivask_model::glob::{Globs, Matcher, fixed_part, is_pattern};
-use mivask_model::mode::{FileKind, Mode, symbolic};
+use mivask_model::mode::FileKind;
 use mivask_model::tree::Marks;
-use mivask_rules::lookup::{Sight, look};
 use mivask_rules::view::Place;
-use mivask_rules::walk::Follow;
 use mivask_stage::stage::{Actor, Stage};
 
 use super::{Kind, PathPatternError, Severity, Single, path_text};
 use crate::finding::Limit;
-use crate::question::{Event, facts_of, follow};
+use crate::question::{Event, follow};
+use crate::width::{TooWide, Width, width};
 
 /// Adds a finding for each limit that someone sees broken, of a pattern for each path that it matches.
 ///
@@ -68,50 +67,15 @@ fn each_broken(
     });
 }
 
-/// What breaks a limit.
-pub(crate) struct TooWide {
-    /// Where it is.
-    place: Place,
-    /// What it is.
-    kind: FileKind,
-    /// Whether its mode is what breaks it, not only its owner.
-    by_mode: bool,
-    /// How, such as `wider than 0600`.
-    pub wider: String,
-    /// Its mode and owner in words.
-    pub fact: String,
-    /// Where those were read.
-    pub from: Provenance,
-}
-
-/// Whether `actor` sees `limit` broken; not where owner and mode are unknown.
-pub(crate) fn too_wide(stage: &Stage, actor: &Actor, limit: &Limit) -> Option<TooWide> {
-    let Limit { path, mode, owner, .. } = limit;
-    let Ok(Sight::There(place)) = look(&stage.storage, &actor.mounts, path, Follow::Links) else {
-        return None;
-    };
-    let facts = facts_of(stage, actor, place)?;
-    let found = facts.mode?;
-    let uid = facts.uid?;
-    let gid = facts.gid?;
-    let by_mode = found.without(*mode) != Mode::default();
-    let wrong_owner = owner.filter(|owner| {
-        owner.uid.is_some_and(|given| given != uid.raw()) || owner.gid.is_some_and(|given| given != gid.raw())
-    });
-    let wider = match (by_mode, wrong_owner) {
-        (true, None) => format!("wider than {mode}"),
-        (false, Some(owner)) => format!("not owned by {owner}"),
-        (true, Some(owner)) => format!("wider than {mode} and not owned by {owner}"),
-        (false, None) => return None,
-    };
-    let fact = format!("{} {found} {uid}:{gid}", symbolic(facts.kind, found));
-    let from = stage.source(place.source).tree.place(place.inode?);
-    Some(TooWide { place, kind: facts.kind, by_mode, wider, fact, from })
-}
-
 fn broken(stage: &Stage, actor: &Actor, limit: &Fact<Limit>) -> Option<Single> {
     let path = &limit.value.path;
-    let TooWide { place, kind, by_mode, wider, fact, from } = too_wide(stage, actor, &limit.value)?;
+    let TooWide { place, kind, by_mode, wider, fact, from } = match width(stage, actor, &limit.value) {
+        Width::Wide(wide) => wide,
+        Width::Unknown(_) => return Some(unknown(actor, limit)),
+        // Whoever is not named need not have it.
+        Width::Unlisted if limit.value.actor.is_some() => return Some(unknown(actor, limit)),
+        Width::Unlisted | Width::Absent | Width::Fits(_) => return None,
+    };
     let step = stage.source(place.source).tree.inode(place.inode?).marks.has(Marks::GROUP_STEP);
     let why = if step && by_mode {
         "; the filesystem-group step is what widens it, so narrow it again after that step, or keep it on a volume of its own"
@@ -133,6 +97,22 @@ fn broken(stage: &Stage, actor: &Actor, limit: &Fact<Limit>) -> Option<Single> {
         from,
         declared: true,
     })
+}
+
+/// What nobody told may break the limit, so it does not hold.
+fn unknown(actor: &Actor, limit: &Fact<Limit>) -> Single {
+    let path = path_text(&limit.value.path);
+    Single {
+        kind: Kind::TooWide,
+        severity: Severity::Medium,
+        on: actor.name.clone(),
+        path: limit.value.path.clone(),
+        actor: Some(actor.name.to_string()),
+        fact: "owner or mode not known".to_owned(),
+        consequence: format!("whether {path} is too wide for its program depends on what nobody told of it"),
+        from: Provenance::Unknown(format!("owner and mode of {path}").into()),
+        declared: true,
+    }
 }
 
 /// The volume at a place, in words.

@@ -5,12 +5,12 @@
 mod entry;
 mod limit;
 mod secret;
+mod strict;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 pub use crate::finding::{Accepted, Kind, Limit, LimitError, Severity};
-pub(crate) use limit::{TooWide, too_wide};
 
 use crate::question::{Event, follow};
 use mivask_model::act::quoted;

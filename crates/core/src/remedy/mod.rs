@@ -7,6 +7,7 @@
 mod candidate;
 mod cost;
 mod hint;
+mod wish;
 
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -21,8 +22,10 @@ use mivask_stage::scene::Scene;
 use mivask_stage::stage::Stage;
 
 use crate::change::{Change, ChangeError, Changes};
+use crate::exposure::Limit;
 use crate::question::contrast::Baseline;
 use crate::question::{Answer, OutcomeChange, ask};
+use wish::Wish;
 
 /// Changes that are made together at most.
 const DEEPEST: usize = 4;
@@ -58,6 +61,7 @@ impl Side {
 }
 
 pub use crate::place::ChangedPlace;
+pub use wish::Standing;
 
 /// One change of a remedy.
 #[derive(Clone, Debug)]
@@ -99,8 +103,10 @@ pub struct Remedy {
 #[derive(Clone, Debug)]
 #[non_exhaustive]
 pub struct Remedies {
-    /// How the act ends now.
+    /// How the act ends now; of a limit, how a look at its path does.
     pub answer: Answer,
+    /// The limit that is to hold, where that is what is wished for.
+    pub standing: Option<Standing>,
     /// What helps, the narrowest first.
     pub remedies: Vec<Remedy>,
     /// What to know where nothing narrow helps, or besides.
@@ -148,6 +154,8 @@ struct Tried {
     steps: Vec<RemedyStep>,
     scene: Arc<Scene>,
     answer: Answer,
+    /// Whether that is what was wished for.
+    reached: bool,
     notes: Vec<String>,
 }
 
@@ -170,7 +178,17 @@ impl Tried {
 /// The act names no actor, or several.
 pub fn remedies(scene: &Scene, changes: &Changes, act: &Act) -> Result<Remedies, ActorError> {
     let base = Base::new(scene, changes);
-    mended(scene, (&base, &base.baselines()), act)
+    mended(scene, (&base, &base.baselines()), &Wish::to(act))
+}
+
+/// Searches for what makes a path as narrow as `limit` asks, for whoever it names or the first who sees it wider.
+///
+/// # Errors
+/// The limit names no actor, or several.
+pub fn narrowings(scene: &Scene, changes: &Changes, limit: &Limit) -> Result<Remedies, ActorError> {
+    let base = Base::new(scene, changes);
+    let wish = Wish::within(&base.stage, limit)?;
+    mended(scene, (&base, &base.baselines()), &wish)
 }
 
 /// The same for each of `acts`, whose scene is prepared and swept once for all.
@@ -178,27 +196,34 @@ pub fn remedies(scene: &Scene, changes: &Changes, act: &Act) -> Result<Remedies,
 pub fn remedies_of_each(scene: &Scene, changes: &Changes, acts: &[Act]) -> Vec<Result<Remedies, ActorError>> {
     let base = Base::new(scene, changes);
     let baselines = base.baselines();
-    acts.iter().map(|act| mended(scene, (&base, &baselines), act)).collect()
+    acts.iter().map(|act| mended(scene, (&base, &baselines), &Wish::to(act))).collect()
 }
 
 fn mended(
     scene: &Scene,
     (base, baselines): (&Base<'_>, &[Baseline<'_>]),
-    act: &Act,
+    wish: &Wish<'_>,
 ) -> Result<Remedies, ActorError> {
+    let act = &wish.act;
     let answer = ask(&base.stage, act)?;
+    let standing = wish.standing(scene, &base.stage);
     let mut hint = hint::hint(&answer);
+    let reached = wish.reached(scene, &base.stage, &answer);
     let start = Tried {
         steps: Vec::new(),
         scene: Arc::new(scene.clone()),
         answer: answer.clone(),
+        reached,
         notes: Vec::new(),
     };
-    if goal(&answer) || matches!(answer.outcome, Outcome::NeverRuns(_)) {
-        return Ok(Remedies { answer, remedies: Vec::new(), hint });
+    let unknown = standing.as_ref().is_some_and(|one| one.open.is_some());
+    if reached || unknown || matches!(answer.outcome, Outcome::NeverRuns(_)) {
+        return Ok(Remedies { answer, standing, remedies: Vec::new(), hint });
     }
-    let found = minimal(search(start, base, act, &mut hint));
-    if found.is_empty() && on_api_volume(&base.stage, act) {
+    let found = minimal(search(start, base, wish, &mut hint));
+    if found.is_empty() && standing.as_ref().is_some_and(|one| one.wider.is_some()) {
+        hint = Some("the program needs a copy of its own: one that an init container makes on a scratch volume, owned by its user".to_owned());
+    } else if found.is_empty() && on_api_volume(&base.stage, act) {
         hint = Some("the kubelet writes that volume and mounts it read-only: copy the file to a volume of the pod's own".to_owned());
     }
     if found.is_empty() && hint.is_none() {
@@ -210,7 +235,7 @@ fn mended(
         found.into_iter().filter_map(|one| cost::measured(scene, (base, baselines), act, one)).collect();
     remedies.sort_by(|a, b| a.cost.total_cmp(&b.cost));
     remedies.truncate(MOST_TOLD);
-    Ok(Remedies { answer, remedies, hint })
+    Ok(Remedies { answer, standing, remedies, hint })
 }
 
 /// Whether that is what was wished for.
@@ -220,7 +245,7 @@ fn goal(answer: &Answer) -> bool {
 
 /// Every combination that leads to the goal, the short ones first; `hint` is filled where nothing helps against a check
 /// behind the first.
-fn search(start: Tried, base: &Base<'_>, act: &Act, hint: &mut Option<String>) -> Vec<Tried> {
+fn search(start: Tried, base: &Base<'_>, wish: &Wish<'_>, hint: &mut Option<String>) -> Vec<Tried> {
     let mut found: Vec<Tried> = Vec::new();
     let mut seen: BTreeSet<Vec<String>> = BTreeSet::new();
     let mut frontier = vec![start];
@@ -229,7 +254,7 @@ fn search(start: Tried, base: &Base<'_>, act: &Act, hint: &mut Option<String>) -
         let mut next = Vec::new();
         for from in &frontier {
             let Ok(now) = from.stage(base) else { continue };
-            for candidate in candidate::candidates(&from.scene, &now, act, &from.answer) {
+            for candidate in candidate::candidates(&from.scene, &now, wish, &from.answer) {
                 let steps = joined(&from.steps, &candidate);
                 let mut key: Vec<String> = steps.iter().map(|step| step.change.to_string()).collect();
                 key.sort();
@@ -237,14 +262,14 @@ fn search(start: Tried, base: &Base<'_>, act: &Act, hint: &mut Option<String>) -
                     continue;
                 }
                 tried += 1;
-                let Some(one) = attempt(base, (from, &now), &candidate, steps, act) else { continue };
+                let Some(one) = attempt(base, (from, &now), &candidate, steps, wish) else { continue };
                 // What is met behind the first check may be what nothing gets past.
                 if hint.is_none() {
                     *hint = hint::hint(&one.answer).map(|next| format!("once that is mended, {next}"));
                 }
-                if goal(&one.answer) {
+                if one.reached {
                     found.push(one);
-                } else if moves_on(from, &one) {
+                } else if wish.moves_on(from, &one) {
                     next.push(one);
                 }
             }
@@ -279,22 +304,25 @@ fn attempt(
     (from, now): (&Tried, &Stage),
     candidate: &candidate::Candidate,
     steps: Vec<RemedyStep>,
-    act: &Act,
+    wish: &Wish<'_>,
 ) -> Option<Tried> {
     let changes = Changes::new(candidate.changes.clone());
     if candidate.changes.iter().all(|change| matches!(change, Change::Files(_))) {
         let mut now = now.clone();
         changes.apply_to_files(&mut now).ok()?;
-        let answer = ask(&now, act).ok()?;
-        return Some(Tried { steps, scene: from.scene.clone(), answer, notes: from.notes.clone() });
+        let answer = ask(&now, &wish.act).ok()?;
+        let reached = wish.reached(&from.scene, &now, &answer);
+        return Some(Tried { steps, scene: from.scene.clone(), answer, reached, notes: from.notes.clone() });
     }
     let mut scene = Scene::clone(&from.scene);
     let made = changes.apply_to_scene(&mut scene).ok()?;
     let notes = [from.notes.as_slice(), &made].concat();
-    let tried = Tried { steps, scene: Arc::new(scene), answer: from.answer.clone(), notes };
+    let tried = Tried { steps, scene: Arc::new(scene), answer: from.answer.clone(), reached: false, notes };
     // Files that were changed before are changed again on the new stage.
-    let answer = ask(&tried.stage(base).ok()?, act).ok()?;
-    Some(Tried { answer, ..tried })
+    let now = tried.stage(base).ok()?;
+    let answer = ask(&now, &wish.act).ok()?;
+    let reached = wish.reached(&tried.scene, &now, &answer);
+    Some(Tried { answer, reached, ..tried })
 }
 
 /// Whether the path is on a volume that the kubelet writes.

@@ -28,6 +28,7 @@ pub(super) struct Document {
     number: usize,
     container: Vec<Part>,
     touched: RefCell<Vec<Vec<Part>>>,
+    gone: RefCell<Vec<Vec<Part>>>,
 }
 
 impl Document {
@@ -48,8 +49,8 @@ impl Document {
         // Empty documents are none to the reader.
         let mut documents = file.documents().filter(|document| !document.is_empty());
         let document = documents.nth(number).ok_or(PatchError::Lost)?;
-        let touched = RefCell::default();
-        Ok(Self { file, document, nodes, number, container, touched })
+        let (touched, gone) = (RefCell::default(), RefCell::default());
+        Ok(Self { file, document, nodes, number, container, touched, gone })
     }
 
     /// The text as it is now: every value that was not touched is read from it as before, and what was touched is there.
@@ -57,19 +58,23 @@ impl Document {
     /// # Errors
     /// The layout of the file led the editor astray.
     pub(super) fn text(self) -> Result<String, PatchError> {
-        let Self { file, document, nodes: before, number: own, container: _, touched } = self;
+        let Self { file, document, nodes: before, number: own, touched, gone, .. } = self;
         let text = file.to_string();
         // Of a file with a whole cluster each form is large: what the editor holds is free before the text is read again.
         drop((file, document));
         let mut diagnostics = Diagnostics::default();
         let nodes = parse(&SourceText::new("", &text), &mut diagnostics);
-        let touched = touched.into_inner();
+        let mut touched = touched.into_inner();
+        let there = touched.iter().all(|way| nodes.get(own).is_some_and(|node| at(node, way).is_some()));
+        let gone = gone.into_inner();
+        let there =
+            there && gone.iter().all(|way| nodes.get(own).is_some_and(|node| at(node, way).is_none()));
+        touched.extend(gone);
         let alike = nodes.len() == before.len()
             && nodes.iter().zip(&before).enumerate().all(|(number, (new, old))| {
                 let touched: &[Vec<Part>] = if number == own { &touched } else { &[] };
                 same_but(old, new, &mut Vec::new(), touched)
             });
-        let there = touched.iter().all(|way| nodes.get(own).is_some_and(|node| at(node, way).is_some()));
         if alike && there { Ok(text) } else { Err(PatchError::Layout) }
     }
 
@@ -88,6 +93,18 @@ impl Document {
         let path = path_text(way).ok_or(PatchError::Lost)?;
         self.touched.borrow_mut().push(way.to_vec());
         self.document.try_set_path(&path, value).map_err(|_| PatchError::Lost)
+    }
+
+    /// Takes the key at the end of a way out of its mapping, where it is there.
+    pub(super) fn remove(&self, way: &[Part]) -> Result<(), PatchError> {
+        let (Some((Part::Key(key), above)), Some(_)) = (way.split_last(), self.read(way)) else {
+            return Ok(());
+        };
+        let mapping =
+            path_text(above).and_then(|path| self.document.try_get_path(&path).ok()?.as_mapping().cloned());
+        mapping.and_then(|mapping| mapping.remove(key.as_str())).ok_or(PatchError::Lost)?;
+        self.gone.borrow_mut().push(way.to_vec());
+        Ok(())
     }
 
     /// Adds `value` to the list at the end of a way, which is made where it is missing.
@@ -213,7 +230,7 @@ fn same_but(old: &Node, new: &Node, way: &mut Vec<Part>, touched: &[Vec<Part>]) 
             (Some(old), Some(new)) => same_but(old, new, way, touched),
             // A mapping that was made on the way to what was set.
             (None, Some(_)) => touched.iter().any(|touched| touched.starts_with(way)),
-            (_, None) => false,
+            (_, None) => touched.contains(way),
         };
         way.pop();
         same

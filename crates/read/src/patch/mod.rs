@@ -52,7 +52,7 @@ pub fn file_of(workload: &Workload) -> Option<&str> {
 pub fn patched(text: &str, workload: &Workload, change: &Change) -> Result<String, PatchError> {
     let (name, what) = match change {
         Change::Process(name, what) => (Some(name.as_str()), what.clone()),
-        Change::FilesystemGroup(gid) => (None, Process::FilesystemGroup(*gid)),
+        Change::FilesystemGroup(step) => (None, Process::FilesystemGroup(*step)),
         Change::Joins(gid) => (None, Process::Joins(*gid)),
         Change::Files(_) | Change::Image(_) | Change::Accounts(..) => return Err(PatchError::Elsewhere),
     };

@@ -1,10 +1,11 @@
 //! Fields of the Kubernetes API.
 
-use mivask_core::change::{Process, scratch_name};
+use mivask_core::change::{GroupStep, Process, mode_option, scratch_name};
+use mivask_core::mode::Mode;
 use mivask_core::scene::Workload;
 use yaml_edit::{Mapping, YamlValue};
 
-use super::document::{Document, Part, below, mapping, text};
+use super::document::{Document, Part, below, item, mapping, text};
 use super::{PatchError, no_field, read_only};
 use crate::yaml::Node;
 
@@ -33,13 +34,22 @@ pub(super) fn write(document: &Document, workload: &Workload, what: &Process) ->
             let groups = below(spec, &["securityContext", "supplementalGroups"]);
             document.append(&groups, YamlValue::from(i64::from(*gid)))
         }
-        Process::FilesystemGroup(gid) => {
-            document.set(&below(spec, &["securityContext", "fsGroup"]), i64::from(*gid))
+        Process::FilesystemGroup(step) => {
+            let field = |name: &str| below(spec, &["securityContext", name]);
+            match step {
+                GroupStep::Group(gid) => document.set(&field("fsGroup"), i64::from(*gid)),
+                GroupStep::Off => document.remove(&field("fsGroup")),
+                GroupStep::Always => document.set(&field("fsGroupChangePolicy"), "Always"),
+                GroupStep::OnRootMismatch => document.set(&field("fsGroupChangePolicy"), "OnRootMismatch"),
+            }
         }
         Process::Mounts(at, options) if at.as_slice() == b"/" => {
             document.set(&security(&["readOnlyRootFilesystem"]), read_only(options)?)
         }
-        Process::Mounts(at, options) => remount(document, spec, at, read_only(options)?),
+        Process::Mounts(at, options) => match options.iter().find_map(|option| mode_option(option)) {
+            Some(Ok(mode)) if options.len() == 1 => files(document, spec, at, mode),
+            Some(_) | None => remount(document, spec, at, read_only(options)?),
+        },
         Process::Only(part) => only(document, &below(container, &["volumeMounts"]), part),
         Process::Scratch(at) => {
             let path = text(at)?;
@@ -53,7 +63,7 @@ pub(super) fn write(document: &Document, workload: &Workload, what: &Process) ->
     }
 }
 
-/// Sets `readOnly` of what is mounted at `at`.
+/// Sets `readOnly` of what is mounted at `at`, in decimal as JSON has it.
 fn remount(document: &Document, spec: &[Part], at: &[u8], read_only: bool) -> Result<(), PatchError> {
     let mounts = below(document.container(), &["volumeMounts"]);
     let way = document.mount_at(&mounts, "mountPath", at).ok_or(PatchError::Lost)?;
@@ -68,6 +78,26 @@ fn remount(document: &Document, spec: &[Part], at: &[u8], read_only: bool) -> Re
     document.set(&below(&way, &["readOnly"]), read_only)
 }
 
+/// Sets `defaultMode` of the volume of API objects that is mounted at `at`, in decimal as JSON has it.
+fn files(document: &Document, spec: &[Part], at: &[u8], mode: Mode) -> Result<(), PatchError> {
+    let mounts = below(document.container(), &["volumeMounts"]);
+    let way = document.mount_at(&mounts, "mountPath", at).ok_or(PatchError::Lost)?;
+    let mount = document.read(&way).ok_or(PatchError::Lost)?;
+    let (way, volume) = volume(document, spec, mount).ok_or(PatchError::Lost)?;
+    let kinds = ["secret", "configMap", "downwardAPI", "projected"];
+    let kind = kinds.into_iter().find(|kind| volume.get(kind).is_some()).ok_or(PatchError::Lost)?;
+    document.set(&below(&way, &[kind, "defaultMode"]), i64::from(mode.bits()))
+}
+
+/// The volume that `mount` names, and the way to it.
+fn volume<'a>(document: &'a Document, spec: &[Part], mount: &Node) -> Option<(Vec<Part>, &'a Node)> {
+    let volumes = below(spec, &["volumes"]);
+    let name = mount.get("name").and_then(Node::text);
+    let listed = document.read(&volumes).map(Node::items).unwrap_or_default();
+    let index = listed.iter().position(|volume| volume.get("name").and_then(Node::text) == name)?;
+    Some((item(&volumes, index), &listed[index]))
+}
+
 /// Mounts a part of the volume above `part`, and not the whole.
 fn only(document: &Document, mounts: &[Part], part: &[u8]) -> Result<(), PatchError> {
     let (way, _) = document.mount_above(mounts, "mountPath", part).ok_or(PatchError::Lost)?;
@@ -79,18 +109,11 @@ fn only(document: &Document, mounts: &[Part], part: &[u8]) -> Result<(), PatchEr
 
 /// Takes the `readOnly` of the volume that `mount` names.
 fn writable(document: &Document, spec: &[Part], mount: &Node) -> Result<(), PatchError> {
-    let volumes = below(spec, &["volumes"]);
-    let name = mount.get("name").and_then(Node::text);
-    let listed = document.read(&volumes).map(Node::items).unwrap_or_default();
-    let Some(index) = listed.iter().position(|volume| volume.get("name").and_then(Node::text) == name) else {
-        return Ok(());
-    };
+    let Some((way, volume)) = volume(document, spec, mount) else { return Ok(()) };
     for source in ["persistentVolumeClaim", "csi", "nfs", "iscsi", "fc", "rbd", "cephfs", "azureFile"] {
-        let given = listed[index].get(source).and_then(|source| source.get("readOnly"));
+        let given = volume.get(source).and_then(|source| source.get("readOnly"));
         if given.and_then(Node::text) == Some("true") {
-            let mut way = volumes.clone();
-            way.extend([Part::Item(index), Part::Key(source.to_owned()), Part::Key("readOnly".to_owned())]);
-            document.set(&way, false)?;
+            document.set(&below(&way, &[source, "readOnly"]), false)?;
         }
     }
     Ok(())

@@ -1,6 +1,6 @@
 //! Keys of our own scene file.
 
-use mivask_core::change::{Process, user_text};
+use mivask_core::change::{GroupStep, Process, user_text};
 use yaml_edit::YamlValue;
 
 use super::document::{Document, below, quoted};
@@ -25,7 +25,13 @@ pub(super) fn write(document: &Document, what: &Process) -> Result<(), PatchErro
             document.capabilities(names, if dropping { (&drop, &add) } else { (&add, &drop) }, dropping)
         }
         Process::Joins(gid) => document.append(&key(&["groups"]), YamlValue::from(i64::from(*gid))),
-        Process::FilesystemGroup(gid) => document.set(&key(&["filesystem-group"]), i64::from(*gid)),
+        Process::FilesystemGroup(step) => match step {
+            GroupStep::Group(gid) => document.set(&key(&["filesystem-group"]), i64::from(*gid)),
+            GroupStep::Off => document.remove(&key(&["filesystem-group"])),
+            GroupStep::Always | GroupStep::OnRootMismatch => {
+                Err(no_field("a container of a scene has no policy for its filesystem group"))
+            }
+        },
         Process::Mounts(at, options) if at.as_slice() == b"/" => {
             document.set(&key(&["read-only-root"]), super::read_only(options)?)
         }

@@ -188,10 +188,13 @@ impl Reading<'_> {
         volumes: &mut Vec<Volume>,
     ) -> Option<VolumeMount> {
         let at = item.get("volume").unwrap_or(item);
-        if !scene.volumes.contains_key(&mount.volume) {
+        if !scene.volumes.contains_key(&mount.volume) && !self.files.gives(&mount.volume) {
             let help = match nearest(&mount.volume, scene.volumes.keys().map(String::as_str)) {
                 Some(known) => format!("did you mean `{known}`?"),
-                None => "declare it under `volumes:`".to_owned(),
+                None => {
+                    let name = mount.volume.escape_debug();
+                    format!("declare it under `volumes:`, or give its files with --disk {name}=SOURCE")
+                }
             };
             let message = format!("volume `{}` is mounted but not declared", mount.volume.escape_debug());
             self.diagnostics.add(Severity::Error, self.source, &at.span, message, Some(help));

@@ -26,7 +26,7 @@ pub(super) struct Reading<'a> {
     pub source: &'a SourceText,
     pub diagnostics: &'a mut Diagnostics,
     folder: PathBuf,
-    files: &'a dyn FileReader,
+    pub(super) files: &'a dyn FileReader,
 }
 
 impl Reading<'_> {

@@ -3,7 +3,7 @@
 use std::io::{self, Write};
 
 use mivask_core::question::OutcomeChange;
-use mivask_core::remedy::{Remedies, Remedy};
+use mivask_core::remedy::{Remedies, Remedy, Standing};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -17,8 +17,41 @@ use crate::shell;
 pub(super) struct RemediesJson<'a> {
     mivask: u8,
     act: ActJson<'a>,
+    /// The limit that is asked for, in place of an act.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    limit: Option<StandingJson<'a>>,
     remedies: Vec<RemedyJson<'a>>,
     hint: Option<&'a str>,
+}
+
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Standing")]
+struct StandingJson<'a> {
+    /// `[ACTOR] PATH at-most MODE [owned-by OWNER]`
+    limit: String,
+    actor: &'a str,
+    /// Whether it holds now; null where owner or mode is not known.
+    holds: Option<bool>,
+    wider: Option<&'a str>,
+    fact: Option<&'a str>,
+    /// What is not known that would tell.
+    unknown: Option<&'a str>,
+    /// Whether the filesystem-group step widens it whenever the volume is mounted.
+    widened_again: bool,
+}
+
+impl<'a> StandingJson<'a> {
+    fn new(standing: &'a Standing) -> Self {
+        Self {
+            limit: standing.limit.to_string(),
+            actor: &standing.actor,
+            holds: standing.fact.is_some().then(|| standing.holds()),
+            wider: standing.wider.as_deref(),
+            fact: standing.fact.as_deref(),
+            unknown: standing.open.as_deref(),
+            widened_again: standing.again,
+        }
+    }
 }
 
 #[derive(JsonSchema, Serialize)]
@@ -92,6 +125,7 @@ pub fn remedies(out: &mut dyn Write, found: &Remedies, written: &[Written]) -> i
     let document = RemediesJson {
         mivask: FORMAT,
         act: ActJson::new(&found.answer),
+        limit: found.standing.as_ref().map(StandingJson::new),
         remedies: found.remedies.iter().zip(written).map(RemedyJson::new).collect(),
         hint: found.hint.as_deref(),
     };

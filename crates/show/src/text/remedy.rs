@@ -4,7 +4,7 @@ use std::io::{self, Write};
 
 use mivask_core::act::quoted;
 use mivask_core::question::OutcomeChange;
-use mivask_core::remedy::{Remedies, Remedy};
+use mivask_core::remedy::{Remedies, Remedy, Standing};
 use mivask_core::settle::Outcome;
 
 use super::acts::act;
@@ -31,12 +31,20 @@ pub fn remedies(
     most: usize,
     layout: Layout,
 ) -> io::Result<()> {
-    act(out, &found.answer, layout)?;
-    if found.answer.outcome == Outcome::Allowed && found.answer.holds() != Some(false) {
+    let mended = match &found.standing {
+        Some(standing) => stands(out, standing, layout)?,
+        None => {
+            act(out, &found.answer, layout)?;
+            found.answer.outcome == Outcome::Allowed && found.answer.holds() != Some(false)
+        }
+    };
+    if mended {
         return writeln!(out, "\nThere is nothing to mend.");
     }
     if found.remedies.is_empty() {
+        let unknown = found.standing.as_ref().is_some_and(|one| one.open.is_some());
         let word = match found.answer.outcome {
+            Outcome::Allowed if unknown => "What would help depends on missing facts.",
             Outcome::Depends => "What would help depends on missing facts.",
             Outcome::Allowed | Outcome::Denied(_) | Outcome::NeverRuns(_) => "Nothing narrow helps.",
         };
@@ -58,6 +66,27 @@ pub fn remedies(
         paragraph(out, &safe(hint), 0, layout)?;
     }
     Ok(())
+}
+
+/// How a limit stands, and whether it holds.
+fn stands(out: &mut dyn Write, standing: &Standing, layout: Layout) -> io::Result<bool> {
+    let who = &standing.actor;
+    let (style, word, why) = match (&standing.wider, &standing.fact) {
+        (Some(wider), Some(fact)) => (BAD, "too wide", format!("{fact}, as {who} sees it: {wider}")),
+        (_, Some(fact)) => (GOOD, "holds", format!("{fact}, as {who} sees it")),
+        (_, None) => match &standing.open {
+            Some(open) => (OPEN, "depends", format!("not known: {open}")),
+            None => (OPEN, "missing", format!("nothing is there, as {who} sees it")),
+        },
+    };
+    let sentence = safe(&standing.limit.to_string());
+    writeln!(out, "{} {}", paint(style, &format!("{word:<11}")), paint(STRONG, &sentence))?;
+    paragraph(out, &safe(&why), INDENT, layout)?;
+    if standing.again && standing.fact.is_some() {
+        let text = "the filesystem-group step widens it whenever the volume is mounted";
+        paragraph(out, &paint(OPEN, text), INDENT, layout)?;
+    }
+    Ok(standing.holds() && !standing.again)
 }
 
 fn one(

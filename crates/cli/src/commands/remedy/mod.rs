@@ -5,7 +5,10 @@ pub(super) mod paste;
 use std::io::Write;
 use std::path::PathBuf;
 
-use mivask_core::remedy::remedies;
+use mivask_core::act::{quoted, split};
+use mivask_core::exposure::{Limit, LimitError};
+use mivask_core::glob::is_pattern;
+use mivask_core::remedy::{Remedies, narrowings, remedies};
 use mivask_show::{json, text};
 
 use crate::acts::only;
@@ -25,16 +28,19 @@ use crate::terminal;
 /// options, a volume of its own, what the image's build leaves behind. Never 777, and a broad capability last. With
 /// an expectation of the new file (`-> leaves 7101:7300 0664`), what achieves it. Descriptions are changed by a
 /// patch, files by commands.
+///
+/// In place of an act, a limit: 'PATH at-most 0600 [owned-by UID[:GID]]' is what makes a key or a data directory as
+/// narrow as its program wants it, and keeps the filesystem group from widening it again.
 #[derive(Debug, clap::Args)]
 #[command(
-    after_help = "Examples:\n  mivask remedy tides.scene.yaml 'herald creates /publish/today.svg'\n  mivask remedy pod.yaml 'gauge creates /tmp/x' --apply-to pod.fixed.yaml"
+    after_help = "Examples:\n  mivask remedy tides.scene.yaml 'herald creates /publish/today.svg'\n  mivask remedy pod.yaml 'gauge creates /tmp/x' --apply-to pod.fixed.yaml\n  mivask remedy pod.yaml '/keys/id_ed25519 at-most 0600'"
 )]
 pub(crate) struct Args {
     #[command(flatten)]
     input: Input,
     #[command(flatten)]
     who: Acting,
-    /// The act, a single argument.
+    /// The act, or the limit, a single argument.
     act: String,
     /// How many to show.
     #[arg(long, value_name = "N", default_value_t = 5)]
@@ -61,6 +67,9 @@ enum RemedyError {
         /// How many there are.
         found: usize,
     },
+    /// A limit of many paths.
+    #[error("`{0}` stands for several paths: name one, since each may need another remedy")]
+    Several(String),
     /// It changes no description.
     #[error(
         "remedy {0} changes files or what no field of the description takes, so there is nothing to write"
@@ -70,9 +79,14 @@ enum RemedyError {
 
 impl CommandError for RemedyError {}
 
+impl CommandError for LimitError {}
+
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
     if args.input.facts.runtime.len() > 1 {
         return Err(Failure::OneRuntimeAtATime("remedy"));
+    }
+    if let Some(limit) = limit(&args.act) {
+        return narrowed(args, &limit?, out, err);
     }
     let sentence = plain::spoken(&args.input, &args.who.actor, std::slice::from_ref(&args.act));
     let asked = Asked::of(&sentence).about(&args.who.actor).whole();
@@ -82,14 +96,52 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     let act = only(&sentence, &whole.stage, err)?;
     // Changes are tried on stages of their own; of a large scene this one is large.
     drop(std::mem::take(&mut whole.stage));
-    let working = terminal::working("trying changes, and comparing what each lets and keeps out");
+    let working = terminal::working(WORKING);
     let found = remedies(whole.scene(), &whole.changes, &act)?;
     drop(working);
+    told(args, &whole, &found, out, err)
+}
+
+const WORKING: &str = "trying changes, and comparing what each lets and keeps out";
+
+/// The limit that a sentence is, where it is one.
+fn limit(sentence: &str) -> Option<Result<Limit, Failure>> {
+    let words = split(sentence).ok()?;
+    words.iter().any(|word| word.text == b"at-most").then(|| {
+        let limit: Limit = sentence.parse()?;
+        if is_pattern(&limit.path) {
+            return Err(RemedyError::Several(quoted(&limit.path)).into());
+        }
+        Ok(limit)
+    })
+}
+
+/// What makes a path as narrow as a limit asks.
+fn narrowed(args: &Args, limit: &Limit, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
+    let asked = Asked::default().about(&args.who.actor).whole();
+    let mut whole = Whole::read(&args.input, &asked, err)?;
+    drop(std::mem::take(&mut whole.stage));
+    let mut limit = limit.clone();
+    limit.actor = limit.actor.or_else(|| args.who.actor.first().cloned());
+    let working = terminal::working(WORKING);
+    let found = narrowings(whole.scene(), &whole.changes, &limit)?;
+    drop(working);
+    told(args, &whole, &found, out, err)
+}
+
+/// Prints what was found, and writes the one that was picked.
+fn told(
+    args: &Args,
+    whole: &Whole,
+    found: &Remedies,
+    out: &mut dyn Write,
+    err: &mut dyn Write,
+) -> Result<End, Failure> {
     let mut texts = paste::Texts::default();
     let written: Vec<_> = found.remedies.iter().map(|remedy| texts.written(whole.scene(), remedy)).collect();
     match args.format {
-        Format::Text => text::remedies(out, &found, &written, args.most, layout())?,
-        Format::Json => json::remedies(out, &found, &written)?,
+        Format::Text => text::remedies(out, found, &written, args.most, layout())?,
+        Format::Json => json::remedies(out, found, &written)?,
     }
     if let Some(path) = &args.apply_to {
         let picked = args.pick.checked_sub(1).and_then(|at| written.get(at));

@@ -191,7 +191,7 @@ fn one(args: &Args, path: &std::path::Path, shared: &[Expected]) -> One {
         actor_names: None,
         own: 0,
     };
-    let recorder = Files::default();
+    let recorder = Files::beside(&args.facts);
     if let Err(failure) = look(args, path, shared, &recorder, &mut one) {
         one.checked.unusable = Some(why(&failure, &mut one.said));
     }
@@ -309,7 +309,9 @@ fn stranger<'a>(
         .collect();
     let help = match near {
         _ if WORDS.contains(&name) => {
-            format!("say who in front of it: `ACTOR {name} VERB PATHS`, or `* {name} VERB PATHS` for everybody")
+            format!(
+                "say who in front of it: `ACTOR {name} VERB PATHS`, or `* {name} VERB PATHS` for everybody"
+            )
         }
         _ if !of_workload.is_empty() => {
             format!("it is a workload: write its container, {}", listed(of_workload))

@@ -3,6 +3,7 @@
 mod absent;
 mod flags;
 mod leaving;
+mod narrow;
 mod own;
 
 use mivask_model::acl::{Acl, AclText};
@@ -27,7 +28,8 @@ use mivask_stage::scene::Scene;
 use mivask_stage::stage::{Actor, Role, Stage};
 
 use super::Side;
-use crate::change::{Accounts, Change, Process};
+use super::wish::Wish;
+use crate::change::{Accounts, Change, GroupStep, Process};
 use crate::question::Answer;
 
 /// Changes that are made together, in one place.
@@ -53,8 +55,12 @@ struct Met<'a> {
 }
 
 /// What may let the act get past the check that stops it.
-pub(super) fn candidates(scene: &Scene, stage: &Stage, act: &Act, answer: &Answer) -> Vec<Candidate> {
+pub(super) fn candidates(scene: &Scene, stage: &Stage, wish: &Wish<'_>, answer: &Answer) -> Vec<Candidate> {
+    let act = &wish.act;
     let Ok(actor) = stage.actor(&act.actor) else { return Vec::new() };
+    if let Some(limit) = wish.limit {
+        return narrow::candidates(scene, stage, (actor, &Subject::named(&act.actor).actor), limit);
+    }
     if answer.outcome == Outcome::Allowed {
         return leaving::candidates(stage, actor, act, answer);
     }
@@ -120,7 +126,11 @@ fn capability(name: &str, capability: Capability) -> Vec<Candidate> {
 
 impl<'a> Met<'a> {
     fn at(stage: &'a Stage, actor: &'a Actor, name: &'a str, path: &[u8]) -> Option<Self> {
-        let Ok(Sight::There(place)) = look(&stage.storage, &actor.mounts, path, Follow::AllButLast) else {
+        Self::found(stage, actor, name, path, Follow::AllButLast)
+    }
+
+    fn found(stage: &'a Stage, actor: &'a Actor, name: &'a str, path: &[u8], follow: Follow) -> Option<Self> {
+        let Ok(Sight::There(place)) = look(&stage.storage, &actor.mounts, path, follow) else {
             return None;
         };
         let mount = actor.mounts.get(place.mount);
@@ -323,7 +333,8 @@ impl<'a> Met<'a> {
         let fresh = own.or_else(|| crate::change::free_id(scene));
         let mut gids: Vec<u32> = self.gid.filter(|gid| *gid != 0).into_iter().chain(fresh).collect();
         gids.dedup();
-        gids.into_iter().map(|gid| process(self.name, Process::FilesystemGroup(gid))).collect()
+        let given = |gid| process(self.name, Process::FilesystemGroup(GroupStep::Group(gid)));
+        gids.into_iter().map(given).collect()
     }
 
     /// Only the owner may.
