@@ -240,21 +240,15 @@ impl ClaimCounts {
             }
             let limit = Limit { actor: Some(actor.name.to_string()), path: path.clone(), mode, owner };
             self.assumptions.extend(met.object.iter().flat_map(|object| assumed_of(stage, *object)));
-            let width = match width(stage, actor, &limit) {
+            let (found, fact, from, open) = match width(stage, actor, &limit) {
+                Width::Absent => continue,
                 Width::Unlisted if met.kind.is_some() => continue,
-                Width::Unlisted => Width::Unknown(format!("what is at {}", quoted(path))),
-                known => known,
-            };
-            let (found, fact, from, open) = match width {
-                Width::Absent | Width::Unlisted => continue,
+                Width::Unlisted => missing_fact(format!("what is at {}", quoted(path))),
                 Width::Fits(_) => {
                     self.checked += 1;
                     continue;
                 }
-                Width::Unknown(fact) => {
-                    let from = Provenance::Unknown(fact.as_str().into());
-                    ("depends".to_owned(), format!("a fact is missing: {fact}"), from, true)
-                }
+                Width::Unknown(fact) => missing_fact(fact),
                 Width::Wide(TooWide { wider, fact, from, .. }) => {
                     // Whoever sees the same adds nothing.
                     let same = |object| !self.given.insert((object, wider.clone(), fact.clone()));
@@ -302,10 +296,7 @@ impl ClaimCounts {
                     }
                     (found, fact, from, false)
                 }
-                Likeness::Unknown(fact) => {
-                    let from = Provenance::Unknown(fact.as_str().into());
-                    ("depends".to_owned(), format!("a fact is missing: {fact}"), from, true)
-                }
+                Likeness::Unknown(fact) => missing_fact(fact),
             };
             let (actor, path) = (actor.name.to_string(), path.clone());
             let asked = format!("{} as {actor} sees it", quoted(&path));
@@ -364,4 +355,10 @@ fn settled(met: &Met, expectation: Expectation) -> bool {
 fn assumed_of(stage: &Stage, (source, inode): Object) -> Vec<Arc<str>> {
     let tree = &stage.source(source).tree;
     [tree.owner(inode).assumption(), tree.mode(inode).assumption()].into_iter().flatten().cloned().collect()
+}
+
+/// What is found, why, where that was read and whether it is open, for what was not told.
+fn missing_fact(fact: String) -> (String, String, Provenance, bool) {
+    let from = Provenance::Unknown(fact.as_str().into());
+    ("depends".to_owned(), format!("a fact is missing: {fact}"), from, true)
 }
