@@ -23,6 +23,8 @@ pub enum Kind {
     TooWide,
     /// A umask that leaves new files open.
     Umask,
+    /// An actor is root though nothing that is mounted needs it.
+    RunsAsRoot,
     /// Everyone writes it, and the sticky bit protects entries.
     WorldWritableSticky,
     /// A group that several actors share writes it.
@@ -33,7 +35,7 @@ pub enum Kind {
 
 impl Kind {
     /// Every kind.
-    pub const ALL: [Self; 10] = [
+    pub const ALL: [Self; 11] = [
         Self::WorldWritable,
         Self::SecretReadable,
         Self::HostWritable,
@@ -41,6 +43,7 @@ impl Kind {
         Self::SetId,
         Self::TooWide,
         Self::Umask,
+        Self::RunsAsRoot,
         Self::WorldWritableSticky,
         Self::GroupShared,
         Self::MissingExecute,
@@ -57,6 +60,7 @@ impl Kind {
             Self::SetId => "set-id",
             Self::TooWide => "too-wide",
             Self::Umask => "umask",
+            Self::RunsAsRoot => "runs-as-root",
             Self::WorldWritableSticky => "world-writable-sticky",
             Self::GroupShared => "group-shared",
             Self::MissingExecute => "missing-x",

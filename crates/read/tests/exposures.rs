@@ -145,3 +145,24 @@ fn what_the_kubelet_writes_itself_is_not_open() {
                volumes: [{ name: c, configMap: { name: c } }, { name: e, emptyDir: {} }]\n";
     assert_eq!(found(&[("s.yaml", pod)]), ["medium world-writable"], "the emptyDir alone");
 }
+
+#[test]
+fn root_that_nothing_needs() {
+    let root = "user: '0:0', no-new-privileges: true";
+    let file = |owner: &str, mode: &str| format!("{{ path: /a, owner: '{owner}', mode: {mode} }}");
+    let is_found = |entries: &str, gauge: &str, mount: &str| {
+        on_volume(entries, gauge, mount).contains(&"low runs-as-root".to_owned())
+    };
+    // The root of the volume is 0755 and root's: only root makes entries there.
+    assert!(!is_found(&file("0:0", "0644"), root, ""));
+    assert!(is_found(&file("0:0", "0644"), root, ", read-only: true"));
+    assert!(!is_found(&file("0:0", "0600"), root, ", read-only: true"));
+    // Whoever owns it could do the same; capabilities beyond the usual ones are for something else.
+    assert!(is_found(&file("71:71", "0600"), root, ", read-only: true"));
+    assert!(!is_found(
+        &file("71:71", "0600"),
+        &format!("{root}, capabilities: {{ add: [NET_ADMIN] }}"),
+        ", read-only: true"
+    ));
+    assert!(!is_found(&file("0:0", "0644"), GAUGE, ", read-only: true"));
+}

@@ -182,3 +182,20 @@ fn accounts_that_a_build_changes_are_followed_or_not_known() {
         assert_eq!(built(lines), wanted, "{lines}");
     }
 }
+
+#[test]
+fn what_a_build_leaves_is_changed_by_a_sentence() {
+    let scene = "scene: 1\nworkloads: [compose.yaml]\nimages:\n  base:\n    user: null\n    accounts: { passwd: 'root:x:0:0::/:/bin/sh', group: 'root:x:0:' }\n    \
+                 tree: [{ path: /, kind: dir, owner: '0:0', mode: 0755 }, { path: /srv, kind: dir, owner: '0:0', mode: 0755 }]\n";
+    let scratch = Scratch::with("s.yaml", scene)
+        .and("compose.yaml", "services: { jam: { build: . } }\n")
+        .and("Dockerfile", "FROM base\nRUN mkdir /srv/jam && chown 7:7 /srv/jam\nUSER 7:7\n");
+    let act = "jam creates /srv/jam/x";
+    assert!(scratch.run(["ask", "-q", "s.yaml", act]).starts_with("allowed"));
+    let said = scratch.run(["ask", "-q", "s.yaml", act, "--change", "image jam sets-owner 5:5 on /srv/**"]);
+    assert!(said.starts_with("denied EACCES") && said.contains("5:5"), "{said}");
+    // Of a base that nobody told there is nothing to change.
+    let unknown = scratch.and("s.yaml", "scene: 1\nworkloads: [compose.yaml]\n");
+    let said = unknown.run(["ask", "-q", "s.yaml", act, "--change", "image jam sets-owner 5 on /srv/jam"]);
+    assert!(said.contains("what image base holds") && said.ends_with("--- status 2"), "{said}");
+}

@@ -136,3 +136,15 @@ Opened
         "{below}"
     );
 }
+
+#[test]
+fn another_user_is_compared_in_the_image_too() {
+    let scene = "scene: 1\ncontainers: [{ name: gauge, image: x, user: '5102:5200', mounts: [{ volume: v, at: /v }] }]\n\
+                 images: { x: { tree: [{ path: /, kind: dir, owner: '0:0', mode: '0755' }, { path: /key, owner: '5103:0', mode: '0600' }] } }\n\
+                 volumes: { v: { tree: [{ path: /, kind: dir, owner: '0:0', mode: '0755' }] } }\nruntime: docker\n";
+    let said =
+        Scratch::with("s.yaml", scene).run(["compare", "-q", "s.yaml", "--change", "gauge becomes 5103"]);
+    assert!(said.contains("gauge  read   EACCES  yes    /key"), "{said}");
+    // What every container has of the runtime says nothing of the image.
+    assert!(!said.contains("/proc") && !said.contains("/dev"), "{said}");
+}

@@ -331,3 +331,27 @@ volumes:
     --- status 0
     ");
 }
+
+#[test]
+fn a_umask_of_a_container_that_a_manifest_gives() {
+    let pod = "apiVersion: v1\nkind: Pod\nmetadata: { name: p }\nspec:\n  securityContext: { runAsUser: 7101, runAsGroup: 7200 }\n  \
+               containers: [{ name: gauge, image: x, volumeMounts: [{ name: d, mountPath: /d }] }]\n  volumes: [{ name: d, emptyDir: {} }]\n";
+    let made = |umasks: &str| {
+        let scene = format!("scene: 1\nworkloads: [pod.yaml]\numasks: {umasks}\n");
+        Scratch::with("pod.yaml", pod).and("s.yaml", scene).run(["ask", "-q", "s.yaml", "gauge creates /d/x"])
+    };
+    assert!(made("{ gauge: '0027' }").contains("leaves 7101:7200 0640"));
+    assert!(made("{ p/gauge: 0o077 }").contains("leaves 7101:7200 0600"));
+    for (umasks, said) in [
+        ("{ gaug: '0027' }", "did you mean `gauge`?"),
+        ("{ q/gauge: '0027' }", "there is no container `q/gauge`"),
+        ("{ gauge: '0088' }", "is not a umask"),
+        ("{ gauge: '1022' }", "is not a umask"),
+    ] {
+        let told = made(umasks);
+        assert!(
+            told.contains(said) && told.contains("s.yaml:3:") && told.ends_with("--- status 2"),
+            "{told}"
+        );
+    }
+}

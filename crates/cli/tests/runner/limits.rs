@@ -32,7 +32,7 @@ fn pod(user: u32) -> Scratch {
             { "path": "/data/PG_VERSION", "owner": "5101:5200", "mode": "0600" },
         ] } },
     });
-    Scratch::with("s.yaml", &scene.to_string()).and("pod.yaml", &format!("{pod}\n---\n{secret}\n"))
+    Scratch::with("s.yaml", &scene.to_string()).and("pod.yaml", format!("{pod}\n---\n{secret}\n"))
 }
 
 /// The changes of each remedy, and what each closes is not looked at.

@@ -6,6 +6,7 @@
 
 mod account;
 mod administer;
+mod ahead;
 mod capabilities;
 mod group_step;
 mod numbers;
@@ -28,7 +29,7 @@ pub use volume_mode::mode_option;
 
 use mivask_model::act::{Act, Subject, quoted};
 use mivask_model::mode::Mode;
-use mivask_stage::prepare::{HOST, stage_with_host};
+use mivask_stage::prepare::HOST;
 use mivask_stage::scene::{Scene, Workload};
 use mivask_stage::stage::Stage;
 
@@ -266,11 +267,12 @@ impl Changes {
                         .map_err(|reason| ChangeError::new(change, reason))?;
                 }
                 Change::Image(act) => {
-                    image(scene, workloads, act, &*self.globs)
+                    ahead::image(scene, workloads, act, &*self.globs)
                         .map_err(|reason| ChangeError::new(change, reason))?;
                 }
                 Change::Files(act) if act.actor == HOST => {
-                    on_host(scene, act, &*self.globs).map_err(|reason| ChangeError::new(change, reason))?;
+                    ahead::on_host(scene, act, &*self.globs)
+                        .map_err(|reason| ChangeError::new(change, reason))?;
                 }
                 Change::FilesystemGroup(GroupStep::Group(gid)) | Change::Joins(gid) => {
                     notes.extend(hints(scene, *gid, None).into_iter().map(|hint| hint.to_string()));
@@ -349,46 +351,6 @@ impl Changes {
         scene.workloads = workloads;
         made
     }
-}
-
-/// Makes a change of an image's files before anything is prepared.
-fn image(scene: &mut Scene, workloads: &[Arc<Workload>], act: &Act, globs: &dyn Globs) -> Result<(), String> {
-    let containers = workloads.iter().flat_map(|workload| {
-        workload.containers.iter().map(move |container| (workload.name.as_str(), container))
-    });
-    let mut named = containers.filter(|(workload, container)| means(&act.actor, workload, &container.name));
-    let name =
-        named.next().and_then(|(_, container)| container.image.as_ref()).map(|image| image.value.clone());
-    let name = name.ok_or_else(|| format!("the image that {} runs is not given", act.actor))?;
-    let unknown =
-        || format!("the files of image {name} are not given: add `images: {{ {name}: {{ tree: ... }} }}`");
-    // A change of files that are not given would invent all of them.
-    let given = scene.images.get_mut(&name).ok_or_else(unknown)?;
-    let tree = given.tree.clone().ok_or_else(unknown)?;
-    // Root alone before the image's files.
-    let alone = Scene {
-        host: mivask_stage::scene::Host { tree: Some(tree), ..Default::default() },
-        ..Scene::default()
-    };
-    let mut stage = stage_with_host(&alone);
-    let act = Act { actor: HOST.to_owned(), ..act.clone() };
-    administer::administer(&mut stage, &act, globs)?;
-    given.tree = stage.source_ids().next().map(|source| stage.source(source).tree.clone());
-    Ok(())
-}
-
-/// Makes a change of the host's files before anything is prepared.
-fn on_host(scene: &mut Scene, act: &Act, globs: &dyn Globs) -> Result<(), String> {
-    let workloads = std::mem::take(&mut scene.workloads);
-    let mut stage = stage_with_host(scene);
-    scene.workloads = workloads;
-    if scene.host.tree.is_none() {
-        return Err("the host's files are not given: add `host: { tree: ... }` in a scene file".to_owned());
-    }
-    administer::administer(&mut stage, act, globs)?;
-    let first = stage.source_ids().next();
-    scene.host.tree = first.map(|source| stage.source(source).tree.clone());
-    Ok(())
 }
 
 /// Whether `name` means that container of `workload`.

@@ -4,6 +4,7 @@
 
 mod entry;
 mod limit;
+mod root;
 mod secret;
 mod strict;
 
@@ -124,6 +125,7 @@ fn of_one(stage: &Stage, actor: &Actor, groups: &BTreeMap<u32, BTreeSet<String>>
     }
     // A policy may keep it from something; what there is to be kept from is looked for here.
     let actor = &Actor { unmodelled: Vec::new(), needs: Vec::new(), ..actor.clone() };
+    root::look(stage, actor, singles);
     for which in 0..actor.credentials.len() {
         // A part that cannot be swept has nothing to find.
         let _ = follow(stage, actor, which, b"/", |event| {
@@ -244,7 +246,7 @@ fn meant(
             pattern: pattern.clone(),
             error,
         })?;
-        let named = finding.kind == Kind::Umask && *pattern == *finding.on;
+        let named = matches!(finding.kind, Kind::Umask | Kind::RunsAsRoot) && *pattern == *finding.on;
         let fits = |path: &Vec<u8>| *path == pattern.as_bytes() || matcher(path);
         if named || !finding.paths.is_empty() && finding.paths.iter().all(fits) {
             return Ok(Some(one.clone()));

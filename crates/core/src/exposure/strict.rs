@@ -51,6 +51,8 @@ pub(super) fn strict(path: &[u8], whose: Whose, there: &dyn Fn(&[u8]) -> bool) -
     let host_key = name.starts_with(b"ssh_host_") && name.ends_with(b"_key");
     match (name, whose) {
         (_, Whose::Own) if SSH_KEYS.contains(&name) || host_key => asked(path, 0o077, SSH_KEY),
+        // Of somebody else's it takes what it can read.
+        _ if SSH_KEYS.contains(&name) || host_key => asked(path, 0, SSH_KEY),
         (b"config" | b"authorized_keys", Whose::Own | Whose::Root) if directory.ends_with(b"/.ssh") => {
             asked(path, 0o022, SSH_FILE)
         }
@@ -104,7 +106,7 @@ mod tests {
         for (path, whose, wanted) in [
             ("/k/id_ed25519", Whose::Own, Some(("/k/id_ed25519", 0o077))),
             // The check is for the user's own keys alone: one of root's may be read by a group.
-            ("/k/id_ed25519", Whose::Root, None),
+            ("/k/id_ed25519", Whose::Root, Some(("/k/id_ed25519", 0))),
             ("/k/id_ed25519.pub", Whose::Own, None),
             ("/etc/ssh/ssh_host_rsa_key", Whose::Own, Some(("/etc/ssh/ssh_host_rsa_key", 0o077))),
             ("/root/.ssh/config", Whose::Root, Some(("/root/.ssh/config", 0o022))),

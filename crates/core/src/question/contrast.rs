@@ -99,8 +99,11 @@ struct Seen {
 /// What one side shows, path by path.
 type Shown = BTreeMap<Vec<u8>, Seen>;
 
+/// Entries of an image that are compared where only the actor's identity differs.
+const MOST_OF_AN_IMAGE: usize = 50_000;
+
 /// What differs for an actor between two stages, below `starts`; without any, below every mount that its description
-/// asks for, and everywhere if the files of its image are others.
+/// asks for, and in its image if that or the actor's identity is another.
 #[must_use]
 pub fn contrast(before: (&Stage, &Actor), after: (&Stage, &Actor), starts: &[Vec<u8>]) -> Contrast {
     if sees_the_same(before, after) {
@@ -109,7 +112,8 @@ pub fn contrast(before: (&Stage, &Actor), after: (&Stage, &Actor), starts: &[Vec
     let mut below: Vec<Vec<u8>> = starts.to_vec();
     if starts.is_empty() {
         below = [mounted(before.1), mounted(after.1)].concat();
-        if images_differ(before, after) {
+        let other = before.1.credentials != after.1.credentials && is_small(after);
+        if other || images_differ(before, after) {
             below.push(b"/".to_vec());
         }
     }
@@ -241,6 +245,12 @@ fn contrasted(baseline: &Baseline<'_>, after: (&Stage, &Actor), starts: &[Vec<u8
     contrast
 }
 
+/// Whether what an image holds is few enough to be compared for another identity alone.
+fn is_small((stage, actor): (&Stage, &Actor)) -> bool {
+    let root = actor.mounts.get(MountTable::ROOT);
+    root.variants.iter().all(|one| stage.source(one.source).tree.len() <= MOST_OF_AN_IMAGE)
+}
+
 /// Whether the files of the image, or of what else is the root, are others.
 fn images_differ(before: (&Stage, &Actor), after: (&Stage, &Actor)) -> bool {
     let roots = |(stage, actor): (&Stage, &Actor)| -> Vec<Arc<Tree>> {
@@ -298,9 +308,13 @@ fn swept((stage, actor): (&Stage, &Actor), starts: &[Vec<u8>]) -> Option<Shown> 
 
 /// Everything below `start`; `false` where that is too much.
 fn whole(stage: &Stage, actor: &Actor, start: &[u8], all: &mut BTreeMap<Vec<u8>, Seen>) -> bool {
+    // From the root down, what a runtime mounts into every container is left out: /proc, /sys and /dev.
+    let asked =
+        |mount: &Mount| start != b"/" || matches!(mount.origin, MountOrigin::Declared | MountOrigin::Root);
     let _ = follow(stage, actor, 0, start, |event| {
         if let Event::Entry(swept) = event
             && all.len() <= MOST_COMPARED
+            && asked(actor.mounts.get(swept.place.mount))
         {
             let facts = facts_of(stage, actor, swept.place);
             let outcomes = PerColumn::from_fn(|column| match swept.cell(column) {

@@ -144,16 +144,19 @@ impl Reading<'_> {
     }
 
     pub(super) fn umask(&mut self, text: &RawText, item: &Node) -> Option<Fact<Mode>> {
-        match text.mode().filter(|mode| mode.bits() <= 0o777) {
-            Some(mode) => Some(self.fact(item, "umask", mode)),
-            None => {
-                let span = &item.get("umask").unwrap_or(item).span;
-                let help = Some("write octal digits, such as 0027".to_owned());
-                let message = format!("`{}` is not a umask", text.0.escape_debug());
-                self.diagnostics.add(Severity::Error, self.source, span, message, help);
-                None
-            }
+        let mode = self.umask_at(text, item.get("umask").unwrap_or(item))?;
+        Some(self.fact(item, "umask", mode))
+    }
+
+    /// The umask that stands at `at`; a mistake where it is none.
+    pub(super) fn umask_at(&mut self, text: &RawText, at: &Node) -> Option<Mode> {
+        let mode = text.mode().filter(|mode| mode.bits() <= 0o777);
+        if mode.is_none() {
+            let help = Some("write octal digits, such as 0027".to_owned());
+            let message = format!("`{}` is not a umask", text.0.escape_debug());
+            self.diagnostics.add(Severity::Error, self.source, &at.span, message, help);
         }
+        mode
     }
 
     fn effective(&mut self, list: &CapabilityList, item: &Node) -> Option<Fact<CapabilitySet>> {

@@ -182,6 +182,7 @@ pub(crate) fn described(
     scene.workloads.extend(own.map(Arc::new));
     let people = reading.people(&scene_file.host, &scene.host, node.get("host"));
     scene.workloads.extend(people.map(Arc::new));
+    reading.umasks(&scene_file.umasks, &mut scene, node);
     if scene.workloads.is_empty() && !diagnostics.has_errors() {
         let help =
             "name a manifest under `workloads:`, or describe `containers:` or `host: { people: ... }` here"

@@ -12,6 +12,7 @@ mod people_section;
 mod tree;
 mod tree_source;
 mod types;
+mod umasks;
 
 pub(crate) use convert::described;
 pub use convert::read_scene;

@@ -42,6 +42,10 @@ pub struct SceneFile {
     /// Containers, when there is no manifest.
     #[serde(default)]
     pub containers: Vec<ContainerSection>,
+    /// The umasks that programs of described containers set, octal, by container or `WORKLOAD/CONTAINER`: no field of a
+    /// manifest says one.
+    #[serde(default)]
+    pub umasks: BTreeMap<String, RawText>,
     /// How wide paths may be at most, for programs that refuse keys and data directories that are wider:
     /// `[ACTOR] PATH at-most MODE [owned-by UID[:GID]]` each.
     #[serde(default)]

@@ -47,6 +47,12 @@ pub(crate) fn built(scene: &Scene) -> Cow<'_, Scene> {
     Cow::Owned(whole)
 }
 
+/// What the build of the image `name` leaves, with what else was told of it; `None` where there is no such image.
+#[must_use]
+pub fn image(scene: &Scene, name: &str) -> Option<Image> {
+    built(scene).images.get(name).cloned()
+}
+
 /// What was built, with what someone told about it in its place.
 fn corrected(built: Image, given: &Image) -> Image {
     let given = given.clone();

@@ -37,6 +37,7 @@ use std::sync::Arc;
 
 use crate::actor_names::ActorNames;
 use crate::builder::built;
+pub use crate::builder::image as built_image;
 use crate::identity::{
     IdentityFact, ImageFacts, Knowledge, Resolved, kubernetes_identity, plain_identity, process_identity,
 };
