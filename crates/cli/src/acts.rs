@@ -4,6 +4,7 @@ use std::io::Write;
 use std::path::PathBuf;
 
 use mivask_core::act::{Act, ActError, Subject, parse_act, parse_acts};
+use mivask_core::names::AccountNames;
 use mivask_core::stage::Stage;
 use mivask_read::diagnostic::{Diagnostics, Severity};
 use mivask_read::text::SourceText;
@@ -18,7 +19,7 @@ pub(crate) fn gather(
     input: &Input,
     sentences: &[String],
     files: &[PathBuf],
-    stage: &Stage,
+    (stage, names): (&Stage, &AccountNames),
     err: &mut dyn Write,
 ) -> Result<Vec<Act>, Failure> {
     let standard = std::path::Path::new("-");
@@ -28,10 +29,10 @@ pub(crate) fn gather(
     let mut acts = Vec::new();
     let mut diagnostics = Diagnostics::default();
     for (index, text) in sentences.iter().enumerate() {
-        acts.extend(one(text, index, stage, &mut diagnostics));
+        acts.extend(one(&names.numbered(text), index, stage, &mut diagnostics));
     }
     for path in files {
-        let text = load::text(path)?;
+        let text = numbered(load::text(path)?, names);
         match parse_acts(&text.text) {
             Ok(read) => {
                 for (act, span) in read {
@@ -44,6 +45,12 @@ pub(crate) fn gather(
     }
     diagnostics::settle(&diagnostics, err)?;
     if acts.is_empty() { Err(Failure::NoAct) } else { Ok(acts) }
+}
+
+/// Lines with numbers in place of the names of accounts.
+pub(crate) fn numbered(source: SourceText, names: &AccountNames) -> SourceText {
+    let text: String = source.text.split_inclusive('\n').map(|line| names.numbered(line)).collect();
+    if *text == *source.text { source } else { SourceText::new(&source.name, &text) }
 }
 
 /// The only act of a command that takes one.

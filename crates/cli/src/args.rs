@@ -37,6 +37,10 @@ pub(crate) struct Args {
     /// List every assumption, even if the list is longer than the answer; JSON always has them all.
     #[arg(long, global = true, help_heading = OUTPUT)]
     pub all_assumptions: bool,
+    /// Names of users and groups in place of ids, as the account files of each place have them; JSON has both. Ids that
+    /// they do not have stay numbers.
+    #[arg(long, global = true, help_heading = OUTPUT)]
+    pub names: bool,
     /// Only the answer and errors: no warnings, notes or progress.
     #[arg(short, long, global = true, conflicts_with = "verbose", help_heading = OUTPUT)]
     pub quiet: bool,
@@ -110,13 +114,14 @@ pub(crate) enum Command {
 }
 
 impl Command {
-    /// Whether someone is to see it as it goes, so that nothing may be kept back.
-    pub(crate) const fn is_live(&self) -> bool {
+    /// Whether it goes on until whoever started it ends it.
+    pub(crate) const fn lasts(&self) -> bool {
         match self {
             Self::Rehearse(args) => args.is_live(),
             Self::Uphold(args) => args.is_live(),
-            Self::Confirm(_) | Self::Survey(_) => true,
-            Self::Identity(_)
+            Self::Confirm(_)
+            | Self::Survey(_)
+            | Self::Identity(_)
             | Self::Mounts(_)
             | Self::Access(_)
             | Self::Ask(_)
@@ -135,6 +140,11 @@ impl Command {
             | Self::Completions(_)
             | Self::Manual(_) => false,
         }
+    }
+
+    /// Whether someone is to see it as it goes, so that nothing may be kept back.
+    pub(crate) const fn is_live(&self) -> bool {
+        self.lasts() || matches!(self, Self::Confirm(_) | Self::Survey(_))
     }
 }
 

@@ -31,6 +31,7 @@ use crate::inputs::Files;
 use crate::options::Input;
 use crate::plain;
 use crate::reach::Asked;
+use crate::terminal;
 
 /// A whole scene on one stage, for questions that name their actors themselves.
 pub(crate) struct Whole {
@@ -47,7 +48,9 @@ pub(crate) struct Whole {
 impl Whole {
     /// What `input` describes, under the first runtime it names.
     pub(crate) fn read(input: &Input, asked: &Asked, err: &mut dyn Write) -> Result<Self, Failure> {
-        Self::read_by(&Files::beside(&input.facts), input, asked, err)
+        let whole = Self::read_by(&Files::beside(&input.facts), input, asked, err)?;
+        terminal::keep_names(|| AccountNames::of(&whole.scene));
+        Ok(whole)
     }
 
     /// The same through another reader of files.
@@ -74,9 +77,14 @@ impl Whole {
         &self.scene
     }
 
+    /// The names of accounts that the scene gives.
+    pub(crate) fn names(&self) -> AccountNames {
+        AccountNames::of(&self.scene)
+    }
+
     /// Sentences with numbers in place of the names of accounts that the scene gives.
     pub(crate) fn numbered(&self, sentences: &[String]) -> Vec<String> {
-        let names = AccountNames::of(&self.scene);
+        let names = self.names();
         sentences.iter().map(|text| names.numbered(text)).collect()
     }
 
@@ -135,7 +143,7 @@ impl Told {
 }
 
 /// Answers a question on one stage.
-type Answering<'a> = dyn FnMut(&Stage, &mut dyn Write) -> Result<Vec<Facet>, Failure> + 'a;
+type Answering<'a> = dyn FnMut((&Stage, &AccountNames), &mut dyn Write) -> Result<Vec<Facet>, Failure> + 'a;
 
 /// The answers under several runtimes, where `input` names several.
 pub(crate) fn sides(
@@ -148,10 +156,12 @@ pub(crate) fn sides(
         return Ok(None);
     }
     let (Described { mut scene, .. }, changes) = changed(&Files::beside(&input.facts), input, asked, err)?;
+    let names = AccountNames::of(&scene);
+    terminal::keep_names(|| names.clone());
     let mut sides = Vec::new();
     for runtime in &input.facts.runtime {
         let stage = staged(&mut scene, Some(*runtime), &changes)?;
-        let facets = answer(&stage, err)?;
+        let facets = answer((&stage, &names), err)?;
         sides.push(Side { runtime: runtime.word(), facets });
     }
     Ok(Some(sides))
@@ -223,6 +233,19 @@ fn running(pid: u32, reach: &Reach) -> Result<Scene, Failure> {
     Ok(process::scene(process, mivask_kernel::settings()))
 }
 
+/// Keeps the names of every place, where they are wanted.
+fn keep_names(outline: &Outline) -> Result<(), Failure> {
+    if terminal::by_name() {
+        let mut names = AccountNames::of(&outline.scene);
+        outline.each(&Files::default(), &mut |workload| {
+            names.take(workload);
+            Ok::<(), Failure>(())
+        })?;
+        terminal::keep_names(|| names);
+    }
+    Ok(())
+}
+
 /// The same with the workloads apart, so that they need not all be held.
 pub(crate) fn outline(input: &Input, asked: &Asked, err: &mut dyn Write) -> Result<Outline, Failure> {
     let asked = asked.with_changes(&input.facts.change);
@@ -237,6 +260,7 @@ pub(crate) fn outline(input: &Input, asked: &Asked, err: &mut dyn Write) -> Resu
     let (scene, held) = outline.parts();
     facts::add(scene, held, input, err)?;
     scene.guests = asked.guests;
+    keep_names(&outline)?;
     Ok(outline)
 }
 
@@ -327,10 +351,15 @@ fn inside_path(path: &Path) -> Result<Vec<u8>, Failure> {
 }
 
 /// How text is laid out: folded at the terminal's width, or not at all where there is no terminal.
-pub(crate) fn layout() -> mivask_show::text::Layout {
+pub(crate) fn layout() -> mivask_show::text::Layout<'static> {
     let given = std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
     let width = given.or_else(|| {
-        terminal_size::terminal_size_of(crate::terminal::stdout()).map(|(width, _)| usize::from(width.0))
+        terminal_size::terminal_size_of(terminal::stdout()).map(|(width, _)| usize::from(width.0))
     });
-    mivask_show::text::Layout { width, all_assumptions: crate::terminal::lists_all_assumptions() }
+    mivask_show::text::Layout {
+        width,
+        all_assumptions: terminal::lists_all_assumptions(),
+        names: terminal::names(),
+        ..Default::default()
+    }
 }

@@ -55,6 +55,20 @@ fn main() -> ExitCode {
     }
 }
 
+/// The answer with names, which a document has beside its ids once it is whole.
+fn named(args: &args::Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
+    let mut answer = Vec::new();
+    let end = dispatch::run(args, &mut answer, err);
+    let is_done = match terminal::names().filter(|_| answer.first() == Some(&b'{')) {
+        Some(names) => mivask_show::json::with_names(out, &answer, names).map_err(Failure::Output)?,
+        None => false,
+    };
+    if !is_done {
+        out.write_all(&answer).map_err(Failure::Output)?;
+    }
+    end
+}
+
 fn run() -> ExitCode {
     CompleteEnv::with_factory(args::command).var(completions::VARIABLE).bin("mivask").complete();
     let args = match args::typed(std::env::args_os().collect()) {
@@ -68,7 +82,12 @@ fn run() -> ExitCode {
     let mut err = terminal::messages(args.color, args.quiet);
     let paging = if args.command.is_live() { Paging::Never } else { args.pager };
     let mut out = terminal::answers(args.color, paging);
-    let end = dispatch::run(&args, &mut out, &mut err);
+    terminal::call_by_name(args.names);
+    let end = if args.names && !args.command.lasts() {
+        named(&args, &mut out, &mut err)
+    } else {
+        dispatch::run(&args, &mut out, &mut err)
+    };
     let end = end.and_then(|end| out.flush().map(|()| end).map_err(Failure::Output));
     // A pager shows the answer before an error is given below it.
     drop(out);

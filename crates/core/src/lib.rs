@@ -37,6 +37,7 @@ pub mod expect;
 pub mod exposure;
 pub mod finding;
 pub mod handoff;
+mod named;
 pub mod names;
 pub mod place;
 pub mod policy;

@@ -4,20 +4,23 @@
 //! place know both. What they do not know stays as it is, and is a mistake like any other text there.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 use mivask_model::accounts::Accounts;
 use mivask_model::act::{Subject, split};
 use mivask_stage::identity::Knowledge;
-use mivask_stage::prepare::HOST;
-use mivask_stage::scene::Scene;
+use mivask_stage::prepare::{HOST, with_builds};
+use mivask_stage::scene::{Image, Scene, Workload};
 
 /// The account files of a scene, by the actors whose places they are in.
-#[derive(Debug, Default)]
-pub struct AccountNames<'a> {
+#[derive(Clone, Debug, Default)]
+pub struct AccountNames {
     /// By actor's name, and by `workload/container`.
-    places: BTreeMap<String, &'a Accounts>,
-    /// Every one.
-    all: Vec<&'a Accounts>,
+    places: BTreeMap<String, Arc<Accounts>>,
+    /// Those of images that have them.
+    images: BTreeMap<String, Arc<Accounts>>,
+    /// Those of the host.
+    host: Option<Arc<Accounts>>,
 }
 
 /// What a name stands for.
@@ -27,31 +30,39 @@ enum Kind {
     Group,
 }
 
-impl<'a> AccountNames<'a> {
-    /// The account files that `scene` gives.
+impl AccountNames {
+    /// The account files that `scene` gives, those of images that it builds included.
     #[must_use]
-    pub fn of(scene: &'a Scene) -> Self {
-        let mut names = Self::default();
-        let known = |image: &'a mivask_stage::scene::Image| match &image.identity.accounts {
-            Knowledge::Known(accounts) => Some(accounts),
+    pub fn of(scene: &Scene) -> Self {
+        let built = with_builds(scene);
+        let known = |(name, image): (&String, &Image)| match &image.identity.accounts {
+            Knowledge::Known(accounts) => Some((name.clone(), Arc::new(accounts.clone()))),
             Knowledge::Unknown => None,
         };
-        names.all.extend(scene.images.values().filter_map(known));
-        names.all.extend(scene.host.accounts.as_ref());
-        if let Some(accounts) = &scene.host.accounts {
-            names.places.insert(HOST.to_owned(), accounts);
+        let images = built.images.iter().filter_map(known).collect();
+        let host = built.host.accounts.clone().map(Arc::new);
+        let mut names = Self { images, host, ..Self::default() };
+        if let Some(accounts) = &names.host {
+            names.places.insert(HOST.to_owned(), accounts.clone());
         }
-        for workload in &scene.workloads {
-            for container in &workload.containers {
-                let of_image =
-                    container.image.as_ref().and_then(|image| known(scene.images.get(&image.value)?));
-                let accounts = if container.on_host { scene.host.accounts.as_ref() } else { of_image };
-                let Some(accounts) = accounts else { continue };
-                names.places.insert(container.name.clone(), accounts);
-                names.places.insert(format!("{}/{}", workload.name, container.name), accounts);
-            }
-        }
+        scene.workloads.iter().for_each(|workload| names.take(workload));
         names
+    }
+
+    /// Adds the places of one more workload.
+    pub fn take(&mut self, workload: &Workload) {
+        for container in &workload.containers {
+            let of_image = container.image.as_ref().and_then(|image| self.images.get(&image.value));
+            let accounts = if container.on_host { self.host.as_ref() } else { of_image };
+            let Some(accounts) = accounts.cloned() else { continue };
+            self.places.insert(format!("{}/{}", workload.name, container.name), accounts.clone());
+            self.places.insert(container.name.clone(), accounts);
+        }
+    }
+
+    /// The account files where the actor of this name is.
+    pub(crate) fn place(&self, actor: &str) -> Option<&Accounts> {
+        self.places.get(actor).map(|accounts| &**accounts)
     }
 
     /// The sentence with numbers in place of the names that are known where it speaks of them.
@@ -66,7 +77,8 @@ impl<'a> AccountNames<'a> {
             return found(accounts, kind, name);
         }
         // Where nobody's place is meant, all who know the name have to agree.
-        let mut all = self.all.iter().filter_map(|accounts| found(accounts, kind, name));
+        let everyone = self.images.values().chain(&self.host);
+        let mut all = everyone.filter_map(|accounts| found(accounts, kind, name));
         let first = all.next()?;
         all.all(|other| other == first).then_some(first)
     }

@@ -18,7 +18,7 @@ pub fn text(
     out: &mut dyn Write,
     (compared, groups): (Compared, &[DriftGroup]),
     paths: Option<&[(Vec<u8>, Drift)]>,
-    layout: Layout,
+    layout: Layout<'_>,
 ) -> io::Result<()> {
     let different: usize = groups.iter().map(|group| group.count).sum();
     if different == 0 {
@@ -29,7 +29,7 @@ pub fn text(
         for (path, one) in paths {
             table.row(row(path, one));
         }
-        write!(out, "{}", table.render(layout.width))?;
+        write!(out, "{}", table.render(layout))?;
     } else {
         let mut table = Table::new(&["entries", "what", "below"]);
         for group in groups {
@@ -39,7 +39,7 @@ pub fn text(
                 safe(&quoted(&group.below)),
             ]);
         }
-        write!(out, "{}", table.render(layout.width))?;
+        write!(out, "{}", table.render(layout))?;
         writeln!(out, "\n{different} entries differ, {} are in both: --list shows each path", compared.both)?;
     }
     if compared.unknown > 0 {

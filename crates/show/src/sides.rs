@@ -30,6 +30,18 @@ pub struct Facet {
     pub value: String,
 }
 
+impl Facet {
+    /// Whom it is about.
+    pub(crate) fn actor(&self) -> &str {
+        actor_of(&self.subject)
+    }
+}
+
+/// The actor that a subject begins with; one in the place of another stands in three words.
+fn actor_of(subject: &str) -> &str {
+    subject.split(' ').next().unwrap_or_default()
+}
+
 /// The answer under one runtime.
 #[derive(Clone, Debug)]
 pub struct Side {
@@ -89,7 +101,7 @@ pub(crate) fn differences(sides: &[Side]) -> Vec<Difference<'_>> {
 ///
 /// # Errors
 /// Whatever `out` refuses.
-pub fn text(out: &mut dyn Write, sides: &[Side], layout: Layout) -> io::Result<()> {
+pub fn text(out: &mut dyn Write, sides: &[Side], layout: Layout<'_>) -> io::Result<()> {
     let rows = differences(sides);
     let names: Vec<&str> = sides.iter().map(|side| side.runtime).collect();
     if rows.is_empty() {
@@ -103,10 +115,12 @@ pub fn text(out: &mut dyn Write, sides: &[Side], layout: Layout) -> io::Result<(
         let subject = if row.subject == previous { String::new() } else { paint(STRONG, &safe(row.subject)) };
         previous = row.subject;
         let mut cells = vec![subject, row.field.to_owned()];
-        cells.extend(row.values.iter().map(|value| value.map_or_else(|| paint(FAINT, "-"), safe)));
-        table.row(cells);
+        let actor = actor_of(row.subject);
+        let value = |value: &str| layout.of(actor).field(row.field, &safe(value));
+        cells.extend(row.values.iter().map(|one| one.map_or_else(|| paint(FAINT, "-"), value)));
+        table.row_of(actor, cells);
     }
-    write!(out, "{}", table.render(layout.width))
+    write!(out, "{}", table.render(layout))
 }
 
 /// The differences as one JSON document.

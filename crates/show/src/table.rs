@@ -3,7 +3,11 @@
 //! A cell folds between words, else behind a separator of a path or a name. What has neither is never cut: a number
 //! that is torn in two is worse than a line that is too long.
 
-use crate::layout::columns;
+use std::borrow::Cow;
+
+use mivask_core::prepare::HOST;
+
+use crate::layout::{Layout, columns};
 use crate::style::{STRONG, paint};
 
 /// Blanks before every column.
@@ -13,29 +17,66 @@ const GAP: usize = 2;
 const NARROWEST: usize = 60;
 
 /// Rows under a header.
-#[derive(Debug, Default)]
+#[derive(Clone, Debug, Default)]
 pub(crate) struct Table {
     rows: Vec<Vec<String>>,
+    /// Whom a row is about, where the table is about several.
+    actors: Vec<Option<String>>,
+    /// The columns whose ids are those that are stored.
+    stored: &'static [usize],
 }
 
 impl Table {
     /// A table with these column titles.
     pub(crate) fn new(titles: &[&str]) -> Self {
-        Self { rows: vec![titles.iter().map(|title| paint(STRONG, title)).collect()] }
+        let titles = titles.iter().map(|title| paint(STRONG, title)).collect();
+        Self { rows: vec![titles], actors: vec![None], stored: &[] }
+    }
+
+    /// The same with ids as they are stored in some columns.
+    pub(crate) fn with_stored(self, stored: &'static [usize]) -> Self {
+        Self { stored, ..self }
     }
 
     /// Adds a row; every cell must be safe to print.
     pub(crate) fn row(&mut self, cells: Vec<String>) {
         self.rows.push(cells);
+        self.actors.push(None);
     }
 
-    /// Whether it can be drawn at `width` columns without folding a cell.
-    pub(crate) fn fits(&self, width: Option<usize>) -> bool {
-        width.is_none_or(|width| total(&self.widths(columns)) <= width)
+    /// Adds a row about an actor.
+    pub(crate) fn row_of(&mut self, actor: &str, cells: Vec<String>) {
+        self.rows.push(cells);
+        self.actors.push(Some(actor.to_owned()));
     }
 
-    /// The table as lines, indented by two blanks and folded at `width` columns if there is a limit.
-    pub(crate) fn render(&self, width: Option<usize>) -> String {
+    /// With names in place of ids, where that is wanted.
+    fn named(&self, layout: Layout<'_>) -> Cow<'_, Self> {
+        if layout.names.is_none() {
+            return Cow::Borrowed(self);
+        }
+        let mut table = self.clone();
+        for (row, actor) in table.rows.iter_mut().zip(&self.actors) {
+            for (column, cell) in row.iter_mut().enumerate() {
+                let own = actor.as_deref().unwrap_or(layout.actor);
+                let actor = if self.stored.contains(&column) { HOST } else { own };
+                *cell = layout.named_at(actor, cell).into_owned();
+            }
+        }
+        Cow::Owned(table)
+    }
+
+    /// Whether it can be drawn without folding a cell.
+    pub(crate) fn fits(&self, layout: Layout<'_>) -> bool {
+        layout.width.is_none_or(|width| total(&self.named(layout).widths(columns)) <= width)
+    }
+
+    /// The table as lines, indented by two blanks and folded at the terminal's width if there is one.
+    pub(crate) fn render(&self, layout: Layout<'_>) -> String {
+        self.named(layout).drawn(layout.width)
+    }
+
+    fn drawn(&self, width: Option<usize>) -> String {
         let mut widths = self.widths(columns);
         if let Some(width) = width {
             self.narrow(&mut widths, width.max(NARROWEST));
@@ -162,25 +203,29 @@ mod tests {
     use super::*;
 
     fn table() -> Table {
-        let mut table = Table { rows: vec![vec!["field".to_owned(), "from".to_owned()]] };
+        let mut table = Table { rows: vec![vec!["field".to_owned(), "from".to_owned()]], ..Table::default() };
         let from = "station.yaml:29:32 securityContext.allowPrivilegeEscalation";
         table.row(vec!["no-new-privileges".to_owned(), from.to_owned()]);
         table
     }
 
+    fn at(width: usize) -> Layout<'static> {
+        Layout { width: Some(width), ..Layout::default() }
+    }
+
     #[test]
     fn columns_are_aligned() {
         assert_eq!(
-            table().render(None),
+            table().drawn(None),
             "  field              from\n  no-new-privileges  station.yaml:29:32 securityContext.allowPrivilegeEscalation\n"
         );
-        assert!(table().fits(Some(80)) && !table().fits(Some(70)));
+        assert!(table().fits(at(80)) && !table().fits(at(70)));
     }
 
     #[test]
     fn a_cell_folds_between_words_and_begins_with_no_blank() {
         assert_eq!(
-            table().render(Some(62)),
+            table().drawn(Some(62)),
             "  field              from\n  no-new-privileges  station.yaml:29:32\n                     securityContext.allowPrivilegeEscalation\n"
         );
     }

@@ -73,7 +73,8 @@ fn nothing_commands_a_terminal() {
         (
             "text",
             written(|out, run| {
-                text::upheld(out, run, Shown::All, Layout { width: None, all_assumptions: true }).unwrap()
+                text::upheld(out, run, Shown::All, Layout { all_assumptions: true, ..Layout::default() })
+                    .unwrap()
             }),
         ),
         ("junit", written(|out, run| ci::junit(out, run).unwrap())),
@@ -166,7 +167,13 @@ fn what_depends_may_be_accepted() {
 #[test]
 fn people_are_told_the_worst_first_few_and_the_rest_is_counted() {
     let few = written(|out, run| {
-        text::upheld(out, run, Shown::Wrong, Layout { width: Some(70), all_assumptions: true }).unwrap()
+        text::upheld(
+            out,
+            run,
+            Shown::Wrong,
+            Layout { width: Some(70), all_assumptions: true, ..Layout::default() },
+        )
+        .unwrap()
     });
     assert!(
         !few.contains("gauge reads /x\n") && !few.contains("/y"),

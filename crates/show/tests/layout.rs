@@ -44,7 +44,7 @@ fn visible(line: &str) -> String {
 /// What folds but is never laid out differently.
 fn foldable(width: Option<usize>) -> String {
     let stage = demo();
-    let layout = Layout { width, all_assumptions: true };
+    let layout = Layout { width, all_assumptions: true, ..Layout::default() };
     let mut out = Vec::new();
     let actors: Vec<_> = stage.actors.iter().collect();
     text::identities(&mut out, &stage.actors, layout).unwrap();
@@ -59,7 +59,7 @@ fn foldable(width: Option<usize>) -> String {
 /// Everything the demo can say, at this width.
 fn everything(width: Option<usize>) -> String {
     let stage = demo();
-    let layout = Layout { width, all_assumptions: true };
+    let layout = Layout { width, all_assumptions: true, ..Layout::default() };
     let mut out = Vec::new();
     for actor in stage.actors.iter() {
         let paths = default_paths(&stage, actor);

@@ -4,6 +4,7 @@ use std::io::Write;
 use std::path::PathBuf;
 
 use clap::ValueEnum;
+use mivask_core::names::AccountNames;
 use mivask_core::question::{Answer, ask};
 use mivask_core::stage::Stage;
 use mivask_read::input::FileReader;
@@ -57,8 +58,8 @@ enum ActFormat {
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
     let sentences = plain::spoken(&args.input, &args.who.actor, &args.acts);
     let asked = asked(&sentences, args)?;
-    let mut answer = |stage: &Stage, err: &mut dyn Write| {
-        let acts = gather(&args.input, &sentences, &args.file, stage, err)?;
+    let mut answer = |(stage, names): (&Stage, &AccountNames), err: &mut dyn Write| {
+        let acts = gather(&args.input, &sentences, &args.file, (stage, names), err)?;
         let answers: Vec<Answer> = acts.iter().map(|act| ask(stage, act)).collect::<Result<_, _>>()?;
         Ok(sides::acts(&answers))
     };
@@ -66,8 +67,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         return load::print_sides(out, &sides, args.format != ActFormat::Text);
     }
     let whole = load::Whole::read(&args.input, &asked, err)?;
-    let sentences = whole.numbered(&sentences);
-    let acts = gather(&args.input, &sentences, &args.file, &whole.stage, err)?;
+    let acts = gather(&args.input, &sentences, &args.file, (&whole.stage, &whole.names()), err)?;
     whole.remark(&acts, err)?;
     let answers: Vec<Answer> = acts.iter().map(|act| ask(&whole.stage, act)).collect::<Result<_, _>>()?;
     match args.format {

@@ -2,6 +2,7 @@
 
 use std::io::Write;
 
+use mivask_core::names::AccountNames;
 use mivask_core::question::ask;
 use mivask_core::stage::Stage;
 use mivask_show::sides;
@@ -32,8 +33,8 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     let sentence = plain::spoken(&args.input, &args.who.actor, std::slice::from_ref(&args.act));
     let asked = Asked::of(&sentence).about(&args.who.actor);
     let sentence = sentence.concat();
-    let mut answer = |stage: &Stage, err: &mut dyn Write| {
-        let answer = ask(stage, &only(&sentence, stage, err)?)?;
+    let mut answer = |(stage, names): (&Stage, &AccountNames), err: &mut dyn Write| {
+        let answer = ask(stage, &only(&names.numbered(&sentence), stage, err)?)?;
         Ok(sides::acts(&[answer]))
     };
     if let Some(sides) = load::sides(&args.input, &asked, err, &mut answer)? {

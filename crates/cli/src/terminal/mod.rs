@@ -9,6 +9,7 @@ use std::io::{self, IsTerminal, Write};
 use std::sync::OnceLock;
 
 use anstream::{AutoStream, ColorChoice};
+use mivask_core::names::AccountNames;
 use mivask_show::guarded::{Colour, Guarded};
 
 pub(crate) use self::log::begin as begin_log;
@@ -44,6 +45,35 @@ pub(crate) fn list_all_assumptions(all: bool) {
 /// Whether every assumption is listed.
 pub(crate) fn lists_all_assumptions() -> bool {
     ALL_ASSUMPTIONS.get().copied().unwrap_or_default()
+}
+
+/// Whether names stand in place of ids.
+static BY_NAME: OnceLock<bool> = OnceLock::new();
+
+/// The names of what is asked about, once it is read.
+static NAMES: OnceLock<AccountNames> = OnceLock::new();
+
+/// Remembers for the whole run whether names stand in place of ids.
+pub(crate) fn call_by_name(wanted: bool) {
+    // Set once, before anything runs.
+    let _ = BY_NAME.set(wanted);
+}
+
+/// Remembers the names of what is asked about, where they are wanted; of two scenes, those of the first.
+pub(crate) fn keep_names(names: impl FnOnce() -> AccountNames) {
+    if by_name() && NAMES.get().is_none() {
+        let _ = NAMES.set(names());
+    }
+}
+
+/// Whether names stand in place of ids.
+pub(crate) fn by_name() -> bool {
+    BY_NAME.get().copied().unwrap_or_default()
+}
+
+/// The names that were kept.
+pub(crate) fn names() -> Option<&'static AccountNames> {
+    NAMES.get()
 }
 
 /// Where the answer goes: through a pager where it is long and a terminal reads it, and without colour where none is wanted.

@@ -24,6 +24,7 @@ mod known;
 mod limits;
 mod mistakes;
 mod mount_points;
+mod named;
 mod outputs;
 mod pasted;
 mod people;

@@ -160,7 +160,7 @@ impl Expected {
     ///
     /// # Errors
     /// A name that no account file of that place knows, in words.
-    pub fn named(&self, names: &AccountNames<'_>) -> Result<Self, String> {
+    pub fn named(&self, names: &AccountNames) -> Result<Self, String> {
         if !self.unnamed {
             return Ok(self.clone());
         }
@@ -252,6 +252,16 @@ impl Upheld {
     #[must_use]
     pub fn is_of_nothing(&self) -> bool {
         self.standing == Standing::Holds && self.checked == 0
+    }
+
+    /// The same with names in place of the ids of what speaks against it.
+    #[must_use]
+    pub fn with_names(mut self, names: &AccountNames) -> Self {
+        for one in &mut self.against {
+            one.fact = names.in_text(&one.actor, &one.fact);
+            one.found = names.in_text(&one.actor, &one.found);
+        }
+        self
     }
 
     /// The same where nothing may be taken for granted: what holds by an assumption depends on that.

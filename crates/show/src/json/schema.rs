@@ -133,7 +133,9 @@ impl Document {
             Self::Uphold => whole::<upheld::RunJson<'_>>(),
             Self::Runtimes => whole::<sides::Document<'_>>(),
         };
-        titled(schema, self.word())
+        let mut schema = titled(schema, self.word());
+        super::names::in_schema(&mut schema);
+        schema
     }
 }
 

@@ -1,5 +1,6 @@
 //! One page for the review: everything the other commands answer, in one file that needs nothing else.
 
+mod named;
 mod page;
 mod view;
 
@@ -10,6 +11,7 @@ use std::sync::Arc;
 use askama::Template;
 use mivask_core::exposure::Finding;
 use mivask_core::handoff::Handoff;
+use mivask_core::names::AccountNames;
 use mivask_core::question::{AccessRow, Answer, MountRow, Remark};
 use mivask_core::remedy::Remedies;
 use mivask_core::stage::{Actor, Stage};
@@ -48,6 +50,8 @@ pub struct Report<'a> {
     pub upheld: Run,
     /// What was taken for granted.
     pub assumptions: BTreeSet<Arc<str>>,
+    /// The account files whose names stand in place of ids; `None` where ids are wanted.
+    pub names: Option<&'a AccountNames>,
 }
 
 /// Acts that are denied for one reason.

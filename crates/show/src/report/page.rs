@@ -4,12 +4,13 @@ use askama::Template;
 use base64::Engine;
 use base64::prelude::BASE64_STANDARD as STANDARD;
 use mivask_core::mount::MountOrigin;
+use mivask_core::names::AccountNames;
 use mivask_core::question::{Column, MountRow};
 use mivask_core::stage::{Actor, Stage};
 use sha2::{Digest, Sha256};
 
 use super::view::{ActorView, DeniedView, ExpectationView, FindingView, HandoffView, MatrixView, MountsView};
-use super::{Open, Report};
+use super::{Open, Report, named};
 use crate::figure;
 use crate::safe::safe;
 use crate::upheld::Counts;
@@ -45,6 +46,7 @@ pub(super) struct Page<'a> {
     findings: Vec<FindingView>,
     expectations: Vec<ExpectationView>,
     assumptions: Vec<String>,
+    names: Option<&'a AccountNames>,
 }
 
 /// A number at the top, which leads to its section.
@@ -66,6 +68,14 @@ impl<'a> Page<'a> {
         let denied = report.denied.iter().enumerate();
         let denied: Vec<DeniedView> =
             denied.map(|(at, one)| DeniedView::new(at + 1, one, report.stage)).collect();
+        let mut actors: Vec<ActorView> = report.stage.actors.iter().map(ActorView::new).collect();
+        let mut matrix = MatrixView::all(&report.access, &report.denied);
+        let mut findings: Vec<FindingView> = report.findings.iter().map(FindingView::new).collect();
+        if let Some(names) = report.names {
+            named::actors(&mut actors, names);
+            named::matrix(&mut matrix, names);
+            named::findings(&mut findings, names);
+        }
         let style =
             [figure::COLOURS, DARK, include_str!("../../templates/report.css"), figure::STYLE].concat();
         Self {
@@ -86,12 +96,12 @@ impl<'a> Page<'a> {
                     help: remark.help.as_ref().map(|help| safe(help)),
                 })
                 .collect(),
-            actors: report.stage.actors.iter().map(ActorView::new).collect(),
+            actors,
             mounts_figure: figure::mounts(&asked_for(report)).inline(),
             stage: report.stage,
             rows: report.mounts,
             columns: Column::ALL.map(Column::word).to_vec(),
-            matrix: MatrixView::all(&report.access, &report.denied),
+            matrix,
             row_count: report.access.len(),
             denied,
             more_denied: report.more_denied,
@@ -107,7 +117,8 @@ impl<'a> Page<'a> {
                 .collect(),
             handoff_figure: figure::handoffs(&report.handoffs).inline(),
             handoffs: report.handoffs.iter().map(HandoffView::new).collect(),
-            findings: report.findings.iter().map(FindingView::new).collect(),
+            findings,
+            names: report.names,
             expectations: ExpectationView::all(&report.upheld),
             assumptions: report.assumptions.iter().map(|text| safe(text)).collect(),
         }
@@ -115,7 +126,13 @@ impl<'a> Page<'a> {
 
     /// What each actor has mounted, one after the other.
     fn mounts(&self) -> impl Iterator<Item = MountsView> {
-        self.stage.actors.iter().filter_map(|actor| MountsView::new(&(self.rows)(self.stage, actor)))
+        self.stage.actors.iter().filter_map(|actor| {
+            let mut view = MountsView::new(&(self.rows)(self.stage, actor))?;
+            if let Some(names) = self.names {
+                named::mounts(&mut view, names);
+            }
+            Some(view)
+        })
     }
 }
 

@@ -16,18 +16,19 @@ use crate::table::Table;
 ///
 /// # Errors
 /// Whatever `out` refuses.
-pub fn access(out: &mut dyn Write, rows: &[AccessRow], layout: Layout) -> io::Result<()> {
+pub fn access(out: &mut dyn Write, rows: &[AccessRow], layout: Layout<'_>) -> io::Result<()> {
     for (index, group) in rows.chunk_by(|a, b| a.actor == b.actor).enumerate() {
         if index > 0 {
             writeln!(out)?;
         }
         writeln!(out, "{}", paint(STRONG, &safe(&group[0].actor)))?;
+        let layout = layout.of(&group[0].actor);
         let mut table = Table::new(&TITLES);
         for row in group {
             table.row(cells(row));
         }
-        if table.fits(layout.width) {
-            write!(out, "{}", table.render(layout.width))?;
+        if table.fits(layout) {
+            write!(out, "{}", table.render(layout))?;
         } else {
             group.iter().try_for_each(|row| stacked(out, row, layout))?;
         }
@@ -50,7 +51,7 @@ pub(crate) fn not_shown(row: &AccessRow) -> String {
 ///
 /// # Errors
 /// Whatever `out` refuses.
-pub fn access_key(out: &mut dyn Write, layout: Layout) -> io::Result<()> {
+pub fn access_key(out: &mut dyn Write, layout: Layout<'_>) -> io::Result<()> {
     let text = "read, write, run: the file; list, enter: the directory; create: a new entry in it; delete: the path itself.";
     writeln!(out, "\n{}", paint(FAINT, &folded(text, 0, layout.width)))
 }
@@ -59,9 +60,9 @@ const TITLES: [&str; 10] =
     ["path", "owner", "mode", "read", "write", "create", "delete", "list", "enter", "run"];
 
 /// A row on a narrow terminal: the path and what is there, then each answer behind its question.
-fn stacked(out: &mut dyn Write, row: &AccessRow, layout: Layout) -> io::Result<()> {
+fn stacked(out: &mut dyn Write, row: &AccessRow, layout: Layout<'_>) -> io::Result<()> {
     let cells = cells(row);
-    writeln!(out, "  {}  {} {}", cells[0], cells[2], cells[1])?;
+    writeln!(out, "  {}  {} {}", cells[0], cells[2], layout.named(&cells[1]))?;
     let answers = row.cells.iter().zip(&cells[3..]).filter(|((_, asked), _)| asked.is_some());
     let words: Vec<String> = answers.map(|((column, _), cell)| format!("{} {cell}", column.word())).collect();
     // Blanks within an answer must not fold, so each is joined with no-break spaces.

@@ -21,7 +21,7 @@ pub(super) const INDENT: usize = 15;
 ///
 /// # Errors
 /// Whatever `out` refuses.
-pub fn acts(out: &mut dyn Write, answers: &[Answer], layout: Layout) -> io::Result<()> {
+pub fn acts(out: &mut dyn Write, answers: &[Answer], layout: Layout<'_>) -> io::Result<()> {
     let out = &mut Counted::new(out);
     for answer in answers {
         act(out, answer, layout)?;
@@ -30,7 +30,11 @@ pub fn acts(out: &mut dyn Write, answers: &[Answer], layout: Layout) -> io::Resu
 }
 
 /// The assumptions of all answers.
-pub(super) fn taken_for_granted(out: &mut Counted<'_>, answers: &[Answer], layout: Layout) -> io::Result<()> {
+pub(super) fn taken_for_granted(
+    out: &mut Counted<'_>,
+    answers: &[Answer],
+    layout: Layout<'_>,
+) -> io::Result<()> {
     let all: BTreeSet<_> = answers.iter().flat_map(|answer| &answer.assumptions).collect();
     assumptions(out, &all, layout)
 }
@@ -44,7 +48,8 @@ fn padded(answer: &Answer) -> String {
     format!("{}{}", outcome(&answer.outcome), " ".repeat(INDENT.saturating_sub(plain).max(1)))
 }
 
-pub(super) fn act(out: &mut dyn Write, answer: &Answer, layout: Layout) -> io::Result<()> {
+pub(super) fn act(out: &mut dyn Write, answer: &Answer, layout: Layout<'_>) -> io::Result<()> {
+    let layout = layout.of(&answer.act.actor);
     let sentence = safe(&answer.act.to_string());
     let note = match answer.holds() {
         Some(true) => paint(FAINT, "  (as expected)"),
@@ -68,7 +73,7 @@ pub(super) fn act(out: &mut dyn Write, answer: &Answer, layout: Layout) -> io::R
 }
 
 /// Why it is not simply allowed.
-fn reason(out: &mut dyn Write, answer: &Answer, layout: Layout) -> io::Result<()> {
+fn reason(out: &mut dyn Write, answer: &Answer, layout: Layout<'_>) -> io::Result<()> {
     if let Outcome::NeverRuns(refusal) = &answer.outcome {
         paragraph(out, &format!("{}: {}", refusal.class, safe(&refusal.reason)), INDENT, layout)?;
         return paragraph(out, &safe(&refusal.from.to_string()), INDENT, layout);

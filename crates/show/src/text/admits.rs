@@ -15,16 +15,17 @@ use crate::style::{BAD, FAINT, GOOD, OPEN, STRONG, paint};
 ///
 /// # Errors
 /// Whatever `out` refuses.
-pub fn admissions(out: &mut dyn Write, all: &[Admission], layout: Layout) -> io::Result<()> {
+pub fn admissions(out: &mut dyn Write, all: &[Admission], layout: Layout<'_>) -> io::Result<()> {
     // Who sees nothing there is given last, and in short where others see something.
     let (there, missing): (Vec<_>, Vec<_>) = all.iter().partition(|one| one.facts.is_some());
     for (number, admission) in there.iter().chain(&missing).enumerate() {
         if number > 0 {
             writeln!(out)?;
         }
+        let layout = layout.of(admission.seen_by.first().map_or("", String::as_str));
         let short = number >= there.len() && there.iter().any(|one| one.path == admission.path);
         if short {
-            heading(out, admission)?;
+            heading(out, admission, layout)?;
         } else {
             one(out, admission, layout)?;
         }
@@ -32,7 +33,7 @@ pub fn admissions(out: &mut dyn Write, all: &[Admission], layout: Layout) -> io:
     Ok(())
 }
 
-fn heading(out: &mut dyn Write, admission: &Admission) -> io::Result<()> {
+fn heading(out: &mut dyn Write, admission: &Admission, layout: Layout<'_>) -> io::Result<()> {
     let facts = admission.facts.map_or_else(String::new, |facts| {
         let mode = facts.mode.map_or_else(
             || format!("{}?????????", facts.kind.letter()),
@@ -44,18 +45,18 @@ fn heading(out: &mut dyn Write, admission: &Admission) -> io::Result<()> {
         admission.source.as_ref().map_or_else(|| "nothing is known to be there".into(), |name| safe(name));
     let seen = format!("({source}, as {} see it)", safe(&admission.seen_by.join(", ")));
     let seen = if admission.seen_by.len() == 1 { seen.replace(" see it)", " sees it)") } else { seen };
-    let title = paint(STRONG, &format!("{}{facts}", quoted(&admission.path)));
+    let title = paint(STRONG, &format!("{}{}", quoted(&admission.path), layout.named(&facts)));
     writeln!(out, "{title}  {}", paint(FAINT, &seen))
 }
 
-fn one(out: &mut dyn Write, admission: &Admission, layout: Layout) -> io::Result<()> {
-    heading(out, admission)?;
+fn one(out: &mut dyn Write, admission: &Admission, layout: Layout<'_>) -> io::Result<()> {
+    heading(out, admission, layout)?;
     let to = admission.to.word();
     if admission.anybody {
         let but = if admission.except.is_empty() { "" } else { ", but not" };
         writeln!(out, "  {} lets anybody {to}{but}", paint(GOOD, "open"))?;
         for condition in &admission.except {
-            writeln!(out, "    {}", who(condition))?;
+            writeln!(out, "    {}", layout.named(&who(condition)))?;
         }
     } else if admission.conditions.is_empty() && !admission.depends_on.is_empty() {
         writeln!(out, "  {} no one for certain", paint(OPEN, "depends"))?;
@@ -68,7 +69,7 @@ fn one(out: &mut dyn Write, admission: &Admission, layout: Layout) -> io::Result
                 [] => String::new(),
                 actors => format!("  ({})", safe(&actors.join(", "))),
             };
-            writeln!(out, "    {}{}", paint(GOOD, &who(condition)), paint(FAINT, &actors))?;
+            writeln!(out, "    {}{}", paint(GOOD, &layout.named(&who(condition))), paint(FAINT, &actors))?;
             for (path, fact) in &condition.through {
                 paragraph(out, &paint(FAINT, &format!("{}: {}", quoted(path), safe(fact))), 6, layout)?;
             }
@@ -129,7 +130,7 @@ pub fn reached(
     to: Column,
     start: &[u8],
     all: &[Reached],
-    layout: Layout,
+    layout: Layout<'_>,
 ) -> io::Result<()> {
     let title = format!("{} can {} below {}", safe(actor), to.word(), quoted(start));
     writeln!(out, "{}", paint(STRONG, &title))?;

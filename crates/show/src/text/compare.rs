@@ -21,7 +21,7 @@ const NAMED: usize = 4;
 ///
 /// # Errors
 /// Whatever `out` refuses.
-pub fn compared(out: &mut dyn Write, compared: &Compared, layout: Layout) -> io::Result<()> {
+pub fn compared(out: &mut dyn Write, compared: &Compared, layout: Layout<'_>) -> io::Result<()> {
     if compared.partial {
         let text = format!(
             "Only what lies directly in the mounts is compared, since there are more than {MOST_COMPARED} entries: --path names a part."
@@ -48,7 +48,7 @@ pub fn compared(out: &mut dyn Write, compared: &Compared, layout: Layout) -> io:
 
 struct Sections<'a> {
     out: &'a mut dyn Write,
-    layout: Layout,
+    layout: Layout<'a>,
     first: bool,
 }
 
@@ -72,9 +72,11 @@ impl Sections<'_> {
             previous = &facet.subject;
             let cell = |text: &str| if text.is_empty() { paint(FAINT, "-") } else { safe(text) };
             let after = after.as_deref().unwrap_or_default();
-            table.row(vec![about, facet.field.to_owned(), cell(&facet.value), cell(after)]);
+            let actor = facet.actor();
+            let value = |text: &str| cell(&self.layout.of(actor).field(facet.field, text));
+            table.row_of(actor, vec![about, facet.field.to_owned(), value(&facet.value), value(after)]);
         }
-        write!(self.out, "{}", table.render(self.layout.width))
+        write!(self.out, "{}", table.render(self.layout))
     }
 
     fn files(&mut self, rows: &[FileChange]) -> io::Result<()> {
@@ -86,9 +88,11 @@ impl Sections<'_> {
         for row in rows.iter().take(LISTED) {
             let before = facts(row.before.as_ref());
             let after = facts(row.after.as_ref());
-            table.row(vec![quoted(&row.path), before, after, safe(&row.actor)]);
+            // Several who see the same stand in one row.
+            let first = row.actor.split(", ").next().unwrap_or_default();
+            table.row_of(first, vec![quoted(&row.path), before, after, safe(&row.actor)]);
         }
-        write!(self.out, "{}", table.render(self.layout.width))?;
+        write!(self.out, "{}", table.render(self.layout))?;
         match rows.len().saturating_sub(LISTED) {
             0 => Ok(()),
             more => writeln!(self.out, "  and {more} more"),
@@ -113,7 +117,7 @@ impl Sections<'_> {
                 format!("{}{more}", named.join(" ")),
             ]);
         }
-        write!(self.out, "{}", table.render(self.layout.width))
+        write!(self.out, "{}", table.render(self.layout))
     }
 }
 

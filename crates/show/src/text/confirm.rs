@@ -17,7 +17,7 @@ const INDENT: usize = 13;
 ///
 /// # Errors
 /// Whatever `out` refuses.
-pub fn confirmed(out: &mut dyn Write, all: &[Held], ground: &str, layout: Layout) -> io::Result<()> {
+pub fn confirmed(out: &mut dyn Write, all: &[Held], ground: &str, layout: Layout<'_>) -> io::Result<()> {
     for held in all {
         one(out, held, layout)?;
     }
@@ -37,12 +37,14 @@ pub fn confirmed(out: &mut dyn Write, all: &[Held], ground: &str, layout: Layout
     )
 }
 
-fn one(out: &mut dyn Write, held: &Held, layout: Layout) -> io::Result<()> {
+fn one(out: &mut dyn Write, held: &Held, layout: Layout<'_>) -> io::Result<()> {
+    let layout = layout.of(&held.answer.act.actor);
     let act = paint(STRONG, &safe(&held.answer.act.to_string()));
     let label = |style, text: &str| format!("{}{}", paint(style, text), " ".repeat(INDENT - text.len()));
     match &held.result {
         Comparison::Same(seen) => {
-            let line = format!("{act}  {}", paint(FAINT, &safe(&observed(&held.answer.act.verb, seen))));
+            let seen = observed(&held.answer.act.verb, seen);
+            let line = format!("{act}  {}", paint(FAINT, &layout.named(&safe(&seen))));
             writeln!(out, "{}{}", label(GOOD, "same"), folded(&line, INDENT, layout.width))
         }
         Comparison::Different(seen) => {
@@ -70,7 +72,7 @@ pub fn random_acts(
     out: &mut dyn Write,
     differing: &[Held],
     summary: &RandomSummary,
-    layout: Layout,
+    layout: Layout<'_>,
 ) -> io::Result<()> {
     for held in differing {
         one(out, held, layout)?;

@@ -27,7 +27,12 @@ pub struct About<'a> {
 ///
 /// # Errors
 /// Whatever `out` refuses.
-pub fn decoded(out: &mut dyn Write, rows: &[Decoded], about: &About<'_>, layout: Layout) -> io::Result<()> {
+pub fn decoded(
+    out: &mut dyn Write,
+    rows: &[Decoded],
+    about: &About<'_>,
+    layout: Layout<'_>,
+) -> io::Result<()> {
     let Some(first) = rows.first() else { return Ok(()) };
     let About { change, umask, owners, decimal } = *about;
     forms(out, first.before)?;
@@ -101,7 +106,7 @@ fn forms(out: &mut dyn Write, mode: Mode) -> io::Result<()> {
     let suid = weight(Mode::SET_USER_ID, "4");
     let (sgid, sticky) = (weight(Mode::SET_GROUP_ID, "2"), weight(Mode::STICKY, "1"));
     table.row(vec!["sum".to_owned(), suid, sgid, sticky, owner, group, others]);
-    write!(out, "{}", table.render(None))
+    write!(out, "{}", table.render(Layout::default()))
 }
 
 /// A digit as the sum of its weights: `4+2`.
@@ -142,7 +147,7 @@ pub fn umask(out: &mut dyn Write, umask: Mode) -> io::Result<()> {
             symbolic(kind, gets),
         ]);
     }
-    write!(out, "{}", table.render(None))?;
+    write!(out, "{}", table.render(Layout::default()))?;
     writeln!(out, "{}", paint(FAINT, "  a default ACL of the directory takes the place of the umask"))
 }
 
@@ -150,14 +155,14 @@ pub fn umask(out: &mut dyn Write, umask: Mode) -> io::Result<()> {
 ///
 /// # Errors
 /// Whatever `out` refuses.
-pub fn common_modes(out: &mut dyn Write, layout: Layout) -> io::Result<()> {
+pub fn common_modes(out: &mut dyn Write, layout: Layout<'_>) -> io::Result<()> {
     let mut table = Table::new(&["mode", "letters", "owner", "group", "others", "usual for"]);
     for (mode, purpose) in mivask_core::question::common_modes() {
         let [owner, group, others] = Class::ALL.map(|class| sum(class.of(mode)));
         let letters = symbolic(FileKind::File, mode)[1..].to_owned();
         table.row(vec![paint(STRONG, &mode.to_string()), letters, owner, group, others, purpose.to_owned()]);
     }
-    write!(out, "{}", table.render(layout.width))?;
+    write!(out, "{}", table.render(layout))?;
     writeln!(out)?;
     paragraph(
         out,
@@ -167,7 +172,7 @@ pub fn common_modes(out: &mut dyn Write, layout: Layout) -> io::Result<()> {
     )
 }
 
-fn kind(out: &mut dyn Write, row: &Decoded, layout: Layout) -> io::Result<()> {
+fn kind(out: &mut dyn Write, row: &Decoded, layout: Layout<'_>) -> io::Result<()> {
     for class in Class::ALL {
         let access = class.of(row.mode);
         writeln!(out, "  {:<7} {access}  {}", class.word(), power(access, row.kind))?;

@@ -24,16 +24,18 @@ pub(super) fn dependences(
     all: &[Dependence],
     word: &str,
     indent: usize,
-    layout: Layout,
+    layout: Layout<'_>,
 ) -> io::Result<()> {
     let lines = match chain(all, word) {
         Some(lines) if all.len() > MOST => lines,
         Some(_) | None => all.iter().map(|one| (ending(one, word), format!("when {}", one.when()))).collect(),
     };
+    let named = |((style, label), when): Line| ((style, layout.named(&label).into_owned()), when);
+    let lines: Vec<Line> = lines.into_iter().map(named).collect();
     let pad = " ".repeat(indent);
     let width = lines.iter().map(|((_, label), _)| label.len()).max().unwrap_or(0) + 2;
     for ((style, label), when) in lines {
-        let when = folded(&safe(&when), indent + width, layout.width);
+        let when = folded(&layout.named(&safe(&when)), indent + width, layout.width);
         writeln!(out, "{pad}{}{when}", paint(style, &format!("{label:<width$}")))?;
     }
     let settles: BTreeSet<&Arc<str>> = all.iter().flat_map(|one| &one.settle).collect();

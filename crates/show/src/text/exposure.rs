@@ -18,7 +18,7 @@ const INDENT: usize = 8;
 ///
 /// # Errors
 /// Whatever `out` refuses.
-pub fn findings(out: &mut dyn Write, all: &[Finding], layout: Layout) -> io::Result<()> {
+pub fn findings(out: &mut dyn Write, all: &[Finding], layout: Layout<'_>) -> io::Result<()> {
     let (accepted, open): (Vec<_>, Vec<_>) = all.iter().partition(|finding| finding.accepted.is_some());
     if open.is_empty() {
         writeln!(
@@ -42,7 +42,8 @@ pub fn findings(out: &mut dyn Write, all: &[Finding], layout: Layout) -> io::Res
     Ok(())
 }
 
-fn one(out: &mut dyn Write, finding: &Finding, layout: Layout) -> io::Result<()> {
+fn one(out: &mut dyn Write, finding: &Finding, layout: Layout<'_>) -> io::Result<()> {
+    let layout = layout.of(finding.actors.first().map_or("", String::as_str));
     let word = finding.severity.word();
     let style = match finding.severity {
         Severity::High => BAD,
@@ -60,7 +61,7 @@ fn one(out: &mut dyn Write, finding: &Finding, layout: Layout) -> io::Result<()>
         format!(" on {}, by {actors}", safe(&finding.on))
     };
     let fact = format!("{}{on}  ({})", safe(&finding.fact), safe(&finding.from.to_string()));
-    let fact = folded(&fact, INDENT, layout.width);
+    let fact = folded(&layout.named(&fact), INDENT, layout.width);
     writeln!(out, "{}{}", " ".repeat(INDENT), paint(FAINT, &fact))
 }
 

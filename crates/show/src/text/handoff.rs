@@ -20,7 +20,7 @@ use crate::words::use_letter;
 ///
 /// # Errors
 /// Whatever `out` refuses.
-pub fn handoffs(out: &mut dyn Write, all: &[Handoff], layout: Layout) -> io::Result<()> {
+pub fn handoffs(out: &mut dyn Write, all: &[Handoff], layout: Layout<'_>) -> io::Result<()> {
     if all.is_empty() {
         return writeln!(out, "No directory is known to be shared: no volume is shared by two containers.");
     }
@@ -38,7 +38,7 @@ pub fn handoffs(out: &mut dyn Write, all: &[Handoff], layout: Layout) -> io::Res
     assumptions(out, &taken, layout)
 }
 
-fn one(out: &mut dyn Write, handoff: &Handoff, layout: Layout) -> io::Result<()> {
+fn one(out: &mut dyn Write, handoff: &Handoff, layout: Layout<'_>) -> io::Result<()> {
     let place = match handoff.directory.as_slice() {
         b"/" => safe(&handoff.source),
         below => format!("{}, {}", safe(&handoff.source), quoted(below)),
@@ -58,9 +58,9 @@ fn one(out: &mut dyn Write, handoff: &Handoff, layout: Layout) -> io::Result<()>
     titles.extend(names.iter().map(String::as_str));
     let mut table = Table::new(&titles);
     for creation in &handoff.creations {
-        table.row(row(handoff, creation));
+        table.row_of(&creation.creator, row(handoff, creation));
     }
-    write!(out, "{}", table.render(layout.width))?;
+    write!(out, "{}", table.render(layout))?;
     reasons(out, handoff, layout)
 }
 
@@ -117,7 +117,7 @@ struct Reason {
 }
 
 /// Why not: each fact once for each actor.
-fn reasons(out: &mut dyn Write, handoff: &Handoff, layout: Layout) -> io::Result<()> {
+fn reasons(out: &mut dyn Write, handoff: &Handoff, layout: Layout<'_>) -> io::Result<()> {
     let mut all: Vec<Reason> = Vec::new();
     for creation in &handoff.creations {
         if let Some(why) = &creation.creates.why {
@@ -138,10 +138,12 @@ fn reasons(out: &mut dyn Write, handoff: &Handoff, layout: Layout) -> io::Result
     for reason in all {
         let path = reason.path.map_or_else(String::new, |path| format!(" ({})", quoted(&path)));
         let because = format!("{}{}", safe(&reason.fact), paint(FAINT, &path));
-        table.row(vec![safe(&reason.who), reason.cannot.join(" "), safe(&reason.made_by.join(" ")), because]);
+        let cells =
+            vec![safe(&reason.who), reason.cannot.join(" "), safe(&reason.made_by.join(" ")), because];
+        table.row_of(&reason.who, cells);
     }
     writeln!(out)?;
-    write!(out, "{}", table.render(layout.width))
+    write!(out, "{}", table.render(layout))
 }
 
 fn note(all: &mut Vec<Reason>, who: &str, cannot: &'static str, made_by: Option<&str>, why: &Why) {

@@ -3,8 +3,8 @@
 use std::io::{self, Write};
 
 use mivask_core::fact::Provenance;
-use mivask_core::identity::IdentityField;
 use mivask_core::identity::set_in_words;
+use mivask_core::identity::{IdentityFact, IdentityField};
 use mivask_core::ids::InsideUid;
 use mivask_core::stage::{Actor, Role};
 use mivask_core::unmodelled::Touches;
@@ -18,7 +18,7 @@ use crate::table::Table;
 ///
 /// # Errors
 /// Whatever `out` refuses.
-pub fn identities(out: &mut dyn Write, actors: &[Actor], layout: Layout) -> io::Result<()> {
+pub fn identities(out: &mut dyn Write, actors: &[Actor], layout: Layout<'_>) -> io::Result<()> {
     for (index, actor) in actors.iter().enumerate() {
         if index > 0 {
             writeln!(out)?;
@@ -38,7 +38,8 @@ pub(crate) fn place(actor: &Actor) -> String {
     format!("{place}{} container of {}{image}", actor.role.word(), safe(&actor.workload))
 }
 
-fn identity(out: &mut dyn Write, actor: &Actor, layout: Layout) -> io::Result<()> {
+fn identity(out: &mut dyn Write, actor: &Actor, layout: Layout<'_>) -> io::Result<()> {
+    let layout = layout.of(&actor.name);
     let title = safe(&actor.name);
     writeln!(out, "{}  {}", paint(STRONG, &title), place(actor))?;
     if let Some(refusal) = actor.refusal() {
@@ -59,7 +60,7 @@ fn identity(out: &mut dyn Write, actor: &Actor, layout: Layout) -> io::Result<()
             | Provenance::Source(_)
             | Provenance::Rule(_)
             | Provenance::Assumption(_)
-            | Provenance::Act(_) => safe(&fact.value),
+            | Provenance::Act(_) => value(fact, layout),
         };
         table.row(vec![field.to_owned(), value, paint(FAINT, &safe(&fact.from.to_string()))]);
     }
@@ -78,7 +79,7 @@ fn identity(out: &mut dyn Write, actor: &Actor, layout: Layout) -> io::Result<()
         };
         table.row(vec!["effective".to_owned(), set_in_words(effective), paint(FAINT, why)]);
     }
-    write!(out, "{}", table.render(layout.width))?;
+    write!(out, "{}", table.render(layout))?;
     if let Some(unknown) = &actor.identity.question {
         let whens: Vec<String> = actor.identity.possible.iter().map(|(when, _)| safe(when)).collect();
         writeln!(
@@ -91,8 +92,26 @@ fn identity(out: &mut dyn Write, actor: &Actor, layout: Layout) -> io::Result<()
     unsettled(out, actor, layout)
 }
 
+/// The value of a fact, an id with its name beside it where that is wanted.
+pub(super) fn value(fact: &IdentityFact, layout: Layout<'_>) -> String {
+    let text = safe(&fact.value);
+    match fact.field {
+        IdentityField::Uid | IdentityField::RealUid => layout.beside(&text, true),
+        IdentityField::Gid | IdentityField::RealGid | IdentityField::Group => layout.beside(&text, false),
+        IdentityField::ImageUser
+        | IdentityField::Program
+        | IdentityField::Name
+        | IdentityField::Bounding
+        | IdentityField::Capability
+        | IdentityField::Effective
+        | IdentityField::Umask
+        | IdentityField::NoNewPrivileges
+        | IdentityField::UserNamespace => text,
+    }
+}
+
 /// What is taken for granted about it, and what is not known.
-fn unsettled(out: &mut dyn Write, actor: &Actor, layout: Layout) -> io::Result<()> {
+fn unsettled(out: &mut dyn Write, actor: &Actor, layout: Layout<'_>) -> io::Result<()> {
     for text in &actor.identity.assumptions {
         paragraph(out, &format!("assumed: {}", safe(text)), 2, layout)?;
     }

@@ -17,22 +17,23 @@ use crate::table::Table;
 ///
 /// # Errors
 /// Whatever `out` refuses.
-pub fn imprints(out: &mut dyn Write, rows: &[ImprintRow], layout: Layout) -> io::Result<()> {
+pub fn imprints(out: &mut dyn Write, rows: &[ImprintRow], layout: Layout<'_>) -> io::Result<()> {
     for (index, group) in rows.chunk_by(|a, b| a.actor == b.actor).enumerate() {
         if index > 0 {
             writeln!(out)?;
         }
         writeln!(out, "{}", paint(STRONG, &safe(&group[0].actor)))?;
+        let layout = layout.of(&group[0].actor);
         let mut titles = vec!["in", "new", "asked", "result", "inside", "", "stored"];
         let acls = group.iter().any(|row| acl(row).is_some());
         titles.extend(acls.then_some("acl"));
-        let mut table = Table::new(&titles);
+        let mut table = Table::new(&titles).with_stored(STORED);
         for row in group {
             let mut cells = cells(row);
             cells.extend(acls.then(|| acl(row).unwrap_or_default().to_owned()));
             table.row(cells);
         }
-        write!(out, "{}", table.render(layout.width))?;
+        write!(out, "{}", table.render(layout))?;
         for row in group.iter().filter(|row| row.outcome == Outcome::Depends) {
             writeln!(out, "  {} in {}", row.kind.file_kind().word(), quoted(&row.directory))?;
             dependences(out, &row.depends_on, "leaves", 4, layout)?;
@@ -44,6 +45,9 @@ pub fn imprints(out: &mut dyn Write, rows: &[ImprintRow], layout: Layout) -> io:
 fn acl(row: &ImprintRow) -> Option<&str> {
     row.imprint.as_ref()?.acl.as_deref()
 }
+
+/// The column of owners as the disk keeps them.
+const STORED: &[usize] = &[6];
 
 fn cells(row: &ImprintRow) -> Vec<String> {
     let kind = row.kind.file_kind();

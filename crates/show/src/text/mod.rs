@@ -50,7 +50,7 @@ use crate::style::{STRONG, paint};
 use crate::words::{id, imprint, stored};
 
 /// The assumptions of several answers, each once: no more lines than the answer has, unless all are asked for.
-fn assumptions(out: &mut Counted<'_>, all: &BTreeSet<&Arc<str>>, layout: Layout) -> io::Result<()> {
+fn assumptions(out: &mut Counted<'_>, all: &BTreeSet<&Arc<str>>, layout: Layout<'_>) -> io::Result<()> {
     const INDENT: usize = 2;
     let texts: Vec<String> = all.iter().map(|text| folded(&safe(text), INDENT, layout.width)).collect();
     let height = |text: &String| text.lines().count();

@@ -15,25 +15,30 @@ use crate::table::Table;
 ///
 /// # Errors
 /// Whatever `out` refuses.
-pub fn mounts(out: &mut dyn Write, rows: &[MountRow], layout: Layout) -> io::Result<()> {
+pub fn mounts(out: &mut dyn Write, rows: &[MountRow], layout: Layout<'_>) -> io::Result<()> {
     for (index, group) in rows.chunk_by(|a, b| a.actor == b.actor).enumerate() {
         if index > 0 {
             writeln!(out)?;
         }
         writeln!(out, "{}", paint(STRONG, &safe(&group[0].actor)))?;
+        let layout = layout.of(&group[0].actor);
         if let Some(refusal) = &group[0].refusal {
             let text = format!("never runs: {}; this is what would be mounted", safe(&refusal.reason));
             paragraph(out, &text, 2, layout)?;
         }
-        let mut table = Table::new(&["at", "what", "flags", "root", "before", "inodes changed"]);
+        let mut table =
+            Table::new(&["at", "what", "flags", "root", "before", "inodes changed"]).with_stored(STORED);
         for row in group {
             table.row(cells(row));
         }
-        write!(out, "{}", table.render(layout.width))?;
+        write!(out, "{}", table.render(layout))?;
         notes(out, group, layout)?;
     }
     Ok(())
 }
+
+/// The columns of owners as the disk keeps them.
+const STORED: &[usize] = &[3, 4];
 
 fn cells(row: &MountRow) -> Vec<String> {
     let kind = row.filesystem.as_ref().filter(|fs| ***fs != *row.kind.word() && **fs != row.source);
@@ -57,7 +62,7 @@ fn facts(root: RootFacts) -> String {
     format!("{}:{} {}", root.uid, root.gid, root.mode)
 }
 
-fn notes(out: &mut dyn Write, rows: &[MountRow], layout: Layout) -> io::Result<()> {
+fn notes(out: &mut dyn Write, rows: &[MountRow], layout: Layout<'_>) -> io::Result<()> {
     for row in rows.iter().filter(|row| !row.is_default()) {
         let at = quoted(&row.at);
         let notes: Vec<String> = row.notes.iter().map(|note| safe(note)).collect();

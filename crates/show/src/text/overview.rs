@@ -18,8 +18,9 @@ use crate::table::Table;
 ///
 /// # Errors
 /// Whatever `out` refuses.
-pub fn overview(out: &mut dyn Write, overview: &Overview, layout: Layout) -> io::Result<()> {
+pub fn overview(out: &mut dyn Write, overview: &Overview, layout: Layout<'_>) -> io::Result<()> {
     let out = &mut Counted::new(out);
+    let layout = layout.of(&overview.actor);
     let (entries, noun) = counted(overview.entries);
     let when =
         if overview.when.is_empty() { String::new() } else { format!(", if {}", safe(&overview.when)) };
@@ -45,7 +46,7 @@ pub fn overview(out: &mut dyn Write, overview: &Overview, layout: Layout) -> io:
             before = Some(share.column);
             table.row(row(share, word, (entries, directories)));
         }
-        write!(out, "{}", table.render(layout.width))?;
+        write!(out, "{}", table.render(layout))?;
     }
     blockers(out, overview, layout)?;
     super::assumptions(out, &overview.assumptions.iter().collect(), layout)
@@ -67,7 +68,7 @@ fn row(share: &Share, word: &str, (entries, directories): (usize, usize)) -> Vec
     ]
 }
 
-fn blockers(out: &mut dyn Write, overview: &Overview, layout: Layout) -> io::Result<()> {
+fn blockers(out: &mut dyn Write, overview: &Overview, layout: Layout<'_>) -> io::Result<()> {
     if overview.blockers.is_empty() {
         return Ok(());
     }
@@ -88,7 +89,7 @@ fn blockers(out: &mut dyn Write, overview: &Overview, layout: Layout) -> io::Res
         let why = reason(*found);
         table.row(vec![quoted(path).to_string(), owner, mode, ending(*found), below, why]);
     }
-    write!(out, "{}", table.render(layout.width))
+    write!(out, "{}", table.render(layout))
 }
 
 fn owner_and_mode(facts: &PathFacts) -> (String, String) {
@@ -157,8 +158,14 @@ fn reason(ending: Ending) -> String {
 ///
 /// # Errors
 /// Whatever `out` refuses.
-pub fn swept(out: &mut dyn Write, swept: &Swept<'_>, facts: Option<&PathFacts>) -> io::Result<()> {
+pub fn swept(
+    out: &mut dyn Write,
+    swept: &Swept<'_>,
+    facts: Option<&PathFacts>,
+    layout: Layout<'_>,
+) -> io::Result<()> {
     let (owner, mode) = facts.map_or_else(Default::default, owner_and_mode);
+    let owner = layout.named(&owner);
     write!(out, "  {mode:<15} {owner:>11} ")?;
     for column in mivask_core::question::Column::ALL {
         let (text, style) = match swept.cell(column) {

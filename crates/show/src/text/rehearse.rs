@@ -6,6 +6,7 @@ use mivask_core::act::quoted;
 use mivask_core::carry::Carried;
 use mivask_core::listed::listed;
 use mivask_core::mode::symbolic;
+use mivask_core::prepare::HOST;
 use mivask_core::question::{Answer, Line, Listed, Listing};
 use mivask_core::rehearse::{RehearsalStep, Several};
 use mivask_core::settle::Outcome;
@@ -21,7 +22,7 @@ use crate::table::Table;
 ///
 /// # Errors
 /// Whatever `out` refuses.
-pub fn step(out: &mut dyn Write, step: &RehearsalStep, layout: Layout) -> io::Result<()> {
+pub fn step(out: &mut dyn Write, step: &RehearsalStep, layout: Layout<'_>) -> io::Result<()> {
     match step {
         RehearsalStep::Act { answer, carried } => {
             act(out, answer, layout)?;
@@ -43,7 +44,8 @@ pub fn step(out: &mut dyn Write, step: &RehearsalStep, layout: Layout) -> io::Re
 }
 
 /// How an act on many paths went: the sum, and the first that did not.
-fn sum(out: &mut dyn Write, several: &Several, layout: Layout) -> io::Result<()> {
+fn sum(out: &mut dyn Write, several: &Several, layout: Layout<'_>) -> io::Result<()> {
+    let layout = layout.of(&several.act.actor);
     let Several { done, refused, open, .. } = several;
     let (word, style) = match (done, refused, open) {
         (_, 0, 0) => ("allowed", GOOD),
@@ -98,7 +100,11 @@ const LEAST_ROOM: usize = 8;
 ///
 /// # Errors
 /// Whatever `out` refuses.
-pub fn rehearsal_assumptions(out: &mut dyn Write, steps: &[RehearsalStep], layout: Layout) -> io::Result<()> {
+pub fn rehearsal_assumptions(
+    out: &mut dyn Write,
+    steps: &[RehearsalStep],
+    layout: Layout<'_>,
+) -> io::Result<()> {
     let answers: Vec<Answer> = steps.iter().filter_map(RehearsalStep::answer).cloned().collect();
     // A rehearsal has a line for each act, and listings behind them.
     let out = &mut Counted { lines: steps.len().max(LEAST_ROOM), ..Counted::new(out) };
@@ -112,7 +118,7 @@ const MOST_DIRECTORIES: usize = 24;
 ///
 /// # Errors
 /// Whatever `out` refuses.
-pub fn listings(out: &mut dyn Write, listings: &[Listing], host: bool, layout: Layout) -> io::Result<()> {
+pub fn listings(out: &mut dyn Write, listings: &[Listing], host: bool, layout: Layout<'_>) -> io::Result<()> {
     if listings.is_empty() {
         return writeln!(out, "\nNo directory looks different afterwards.");
     }
@@ -128,7 +134,8 @@ pub fn listings(out: &mut dyn Write, listings: &[Listing], host: bool, layout: L
         for entry in &listing.entries {
             table.row(row(entry, host));
         }
-        write!(out, "{}", table.render(layout.width))?;
+        let actor = if host { HOST } else { listing.eyes().first().copied().unwrap_or_default() };
+        write!(out, "{}", table.render(layout.of(actor)))?;
         if listing.omitted > 0 {
             writeln!(out, "     and {} more, unchanged", listing.omitted)?;
         }

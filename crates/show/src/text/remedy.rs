@@ -29,7 +29,7 @@ pub fn remedies(
     found: &Remedies,
     written: &[Written],
     most: usize,
-    layout: Layout,
+    layout: Layout<'_>,
 ) -> io::Result<()> {
     let mended = match &found.standing {
         Some(standing) => stands(out, standing, layout)?,
@@ -69,7 +69,8 @@ pub fn remedies(
 }
 
 /// How a limit stands, and whether it holds.
-fn stands(out: &mut dyn Write, standing: &Standing, layout: Layout) -> io::Result<bool> {
+fn stands(out: &mut dyn Write, standing: &Standing, layout: Layout<'_>) -> io::Result<bool> {
+    let layout = layout.of(&standing.actor);
     let who = &standing.actor;
     let (style, word, why) = match (&standing.wider, &standing.fact) {
         (Some(wider), Some(fact)) => (BAD, "too wide", format!("{fact}, as {who} sees it: {wider}")),
@@ -94,7 +95,7 @@ fn one(
     number: usize,
     remedy: &Remedy,
     written: &Written,
-    layout: Layout,
+    layout: Layout<'_>,
 ) -> io::Result<()> {
     if number > 1 {
         writeln!(out)?;

@@ -29,7 +29,7 @@ const INDENT: usize = 9;
 ///
 /// # Errors
 /// Whatever `out` refuses.
-pub fn upheld(out: &mut dyn Write, run: &Run, shown: Shown, layout: Layout) -> io::Result<()> {
+pub fn upheld(out: &mut dyn Write, run: &Run, shown: Shown, layout: Layout<'_>) -> io::Result<()> {
     for checked in &run.inputs {
         let counts = checked.counts();
         let fine =
@@ -59,7 +59,7 @@ fn plural(count: usize, noun: &str) -> String {
     if count == 1 { format!("1 {noun}") } else { format!("{count} {noun}s") }
 }
 
-fn input(out: &mut dyn Write, checked: &Checked, shown: Shown, layout: Layout) -> io::Result<()> {
+fn input(out: &mut dyn Write, checked: &Checked, shown: Shown, layout: Layout<'_>) -> io::Result<()> {
     writeln!(out, "{}", paint(STRONG, &safe(&checked.input)))?;
     if let Some(why) = &checked.unusable {
         line(out, (BAD, "unusable"), &safe(why), layout)?;
@@ -80,13 +80,13 @@ fn line(
     out: &mut dyn Write,
     (style, word): (anstyle::Style, &str),
     text: &str,
-    layout: Layout,
+    layout: Layout<'_>,
 ) -> io::Result<()> {
     let padding = " ".repeat(INDENT.saturating_sub(word.len()));
     writeln!(out, "  {}{padding} {}", paint(style, word), folded(text, INDENT + 3, layout.width))
 }
 
-fn expectation(out: &mut dyn Write, one: &Upheld, shown: Shown, layout: Layout) -> io::Result<()> {
+fn expectation(out: &mut dyn Write, one: &Upheld, shown: Shown, layout: Layout<'_>) -> io::Result<()> {
     let (style, word) = match one.standing {
         Standing::Holds => (GOOD, "holds"),
         Standing::MeetsNothing => (OPEN, "nothing"),
@@ -122,12 +122,12 @@ fn expectation(out: &mut dyn Write, one: &Upheld, shown: Shown, layout: Layout) 
 }
 
 /// What it rests on.
-fn noted(out: &mut dyn Write, one: &Upheld, layout: Layout) -> io::Result<()> {
+fn noted(out: &mut dyn Write, one: &Upheld, layout: Layout<'_>) -> io::Result<()> {
     let mut notes = rests_on(one).into_iter();
     notes.try_for_each(|note| paragraph(out, &paint(FAINT, &note), INDENT + 3, layout))
 }
 
-fn reason(out: &mut dyn Write, against: &Against, layout: Layout) -> io::Result<()> {
+fn reason(out: &mut dyn Write, against: &Against, layout: Layout<'_>) -> io::Result<()> {
     let indent = INDENT + 3;
     let style = if against.open { OPEN } else { BAD };
     if against.open && matches!(against.from, Provenance::Assumption(_)) {

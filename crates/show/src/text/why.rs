@@ -18,8 +18,9 @@ use crate::table::Table;
 ///
 /// # Errors
 /// Whatever `out` refuses.
-pub fn why(out: &mut dyn Write, actor: &Actor, answer: &Answer, layout: Layout) -> io::Result<()> {
+pub fn why(out: &mut dyn Write, actor: &Actor, answer: &Answer, layout: Layout<'_>) -> io::Result<()> {
     let out = &mut Counted::new(out);
+    let layout = layout.of(&actor.name);
     acts::act(out, answer, layout)?;
     if !answer.steps.is_empty() {
         background(out, actor, answer, layout)?;
@@ -27,18 +28,18 @@ pub fn why(out: &mut dyn Write, actor: &Actor, answer: &Answer, layout: Layout) 
     acts::taken_for_granted(out, std::slice::from_ref(answer), layout)
 }
 
-fn background(out: &mut dyn Write, actor: &Actor, answer: &Answer, layout: Layout) -> io::Result<()> {
+fn background(out: &mut dyn Write, actor: &Actor, answer: &Answer, layout: Layout<'_>) -> io::Result<()> {
     writeln!(out, "\n{}", paint(STRONG, &format!("Who {} is", safe(&actor.name))))?;
     let mut table = Table::new(&["field", "value", "from"]);
     let shown = [IdentityField::Uid, IdentityField::Gid, IdentityField::Group, IdentityField::Umask];
     for fact in actor.facts().iter().filter(|fact| shown.contains(&fact.field)) {
         table.row(vec![
             fact.field.word().to_owned(),
-            safe(&fact.value),
+            super::identity::value(fact, layout),
             paint(FAINT, &safe(&fact.from.to_string())),
         ]);
     }
-    write!(out, "{}", table.render(layout.width))?;
+    write!(out, "{}", table.render(layout))?;
     let title = if answer.depends_on.is_empty() {
         "Checks, in the kernel's order"
     } else {
@@ -54,7 +55,7 @@ fn background(out: &mut dyn Write, actor: &Actor, answer: &Answer, layout: Layou
 }
 
 /// One line a check where the terminal is wide enough, else the fact and its place below it.
-fn steps(out: &mut dyn Write, steps: &[Step], layout: Layout) -> io::Result<()> {
+fn steps(out: &mut dyn Write, steps: &[Step], layout: Layout<'_>) -> io::Result<()> {
     let mut table = Table::new(&["", "path", "check", "fact", "from"]);
     for step in steps {
         let result = match step.result {
@@ -64,8 +65,8 @@ fn steps(out: &mut dyn Write, steps: &[Step], layout: Layout) -> io::Result<()> 
         let from = paint(FAINT, &safe(&step.from.to_string()));
         table.row(vec![result, quoted(&step.path), step.check.code().to_owned(), safe(&step.fact), from]);
     }
-    if table.fits(layout.width) {
-        return write!(out, "{}", table.render(layout.width));
+    if table.fits(layout) {
+        return write!(out, "{}", table.render(layout));
     }
     for step in steps {
         let (style, word) = match step.result {

@@ -27,7 +27,8 @@ use crate::scene::{Image, Program, Scene};
 use ground::BuildState;
 
 /// The scene with every image that it builds, as the builder of its runtime makes them.
-pub(crate) fn built(scene: &Scene) -> Cow<'_, Scene> {
+#[must_use]
+pub fn built(scene: &Scene) -> Cow<'_, Scene> {
     if scene.builds.is_empty() {
         return Cow::Borrowed(scene);
     }

@@ -37,7 +37,7 @@ use std::sync::Arc;
 
 use crate::actor_names::ActorNames;
 use crate::builder::built;
-pub use crate::builder::image as built_image;
+pub use crate::builder::{built as with_builds, image as built_image};
 use crate::identity::{
     IdentityFact, ImageFacts, Knowledge, Resolved, kubernetes_identity, plain_identity, process_identity,
 };

@@ -108,6 +108,7 @@ enum Telling<'o> {
         out: &'o mut dyn Write,
         first: bool,
         untitled: bool,
+        layout: text::Layout<'static>,
     },
     JsonSums(List<'o>),
     JsonRows(List<'o>),
@@ -117,7 +118,7 @@ impl<'o> Telling<'o> {
     fn begin(args: &Args, out: &'o mut dyn Write) -> io::Result<Self> {
         Ok(match (args.common.format, args.list) {
             (Format::Text, false) => Self::Sums { out, first: true },
-            (Format::Text, true) => Self::Rows { out, first: true, untitled: true },
+            (Format::Text, true) => Self::Rows { out, first: true, untitled: true, layout: layout() },
             (Format::Json, false) => Self::JsonSums(List::begin(out, "trees")?),
             (Format::Json, true) => Self::JsonRows(List::begin(out, "rows")?),
         })
@@ -184,14 +185,14 @@ impl<'o> Telling<'o> {
     ) -> io::Result<()> {
         let facts = || facts_of(stage, actor, swept.place);
         match self {
-            Self::Rows { out, first, untitled } => {
+            Self::Rows { out, first, untitled, layout } => {
                 if std::mem::take(untitled) {
                     if !std::mem::take(first) {
                         writeln!(out)?;
                     }
                     text::swept_titles(*out, &name(actor, which), start)?;
                 }
-                text::swept(*out, swept, facts().as_ref())
+                text::swept(*out, swept, facts().as_ref(), layout.of(&actor.name))
             }
             Self::JsonRows(list) => json::swept(list, &name(actor, which), swept, facts().as_ref()),
             Self::Sums { .. } | Self::JsonSums(_) => Ok(()),

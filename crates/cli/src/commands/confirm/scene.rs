@@ -23,7 +23,7 @@ pub(super) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     }
     let input = Input { input: args.input.clone().unwrap_or_default(), facts: args.facts.clone() };
     let whole = load::Whole::read(&input, &Asked::of(&args.acts), err)?;
-    let acts = gather(&input, &args.acts, &args.file, &whole.stage, err)?;
+    let acts = gather(&input, &args.acts, &args.file, (&whole.stage, &whole.names()), err)?;
     whole.remark(&acts, err)?;
     let mut stage = whole.stage;
     settle(&mut stage, err)?;

@@ -13,7 +13,7 @@ use mivask_read::input::{FileReader, Origin};
 use mivask_read::text::SourceText;
 
 use super::{Args, is_file};
-use crate::acts::{known_name, mistake};
+use crate::acts::{known_name, mistake, numbered};
 use crate::diagnostics;
 use crate::end::Failure;
 use crate::inputs::Files;
@@ -66,12 +66,8 @@ impl Script {
 
     /// The same with numbers in place of the names of accounts that the scene gives.
     pub(super) fn numbered(self, whole: &Whole) -> Self {
-        let numbered = |source: SourceText| {
-            let lines: Vec<String> = source.text.split_inclusive('\n').map(str::to_owned).collect();
-            let text = whole.numbered(&lines).concat();
-            if *text == *source.text { source } else { SourceText::new(&source.name, &text) }
-        };
-        Self(self.0.into_iter().map(numbered).collect())
+        let names = whole.names();
+        Self(self.0.into_iter().map(|source| numbered(source, &names)).collect())
     }
 
     /// Every line.

@@ -91,6 +91,7 @@ pub(super) fn page<'a>(
         findings,
         upheld,
         assumptions,
+        names: crate::terminal::names(),
     })
 }
 

@@ -127,7 +127,7 @@ fn acts(args: &Args, whole: &Whole, err: &mut dyn Write) -> Result<Vec<Act>, Fai
     if args.acts.is_empty() && args.file.is_empty() {
         return Ok(Vec::new());
     }
-    read_acts(&args.input, &args.acts, &args.file, &whole.stage, err)
+    read_acts(&args.input, &args.acts, &args.file, (&whole.stage, &whole.names()), err)
 }
 
 fn draw(which: Which, whole: &Whole, acts: &[Act]) -> Result<Figure, Failure> {

@@ -33,6 +33,7 @@ use crate::inputs::Files;
 use crate::load::{Whole, text};
 use crate::options::Input;
 use crate::reach::Asked;
+use crate::terminal;
 
 /// What came of it.
 pub(super) struct Outcome {
@@ -244,8 +245,10 @@ fn look(
     one.actor_names = Some(actor_names.clone());
     one.own = own.len();
     let shared = named(&whole, shared)?;
+    let names = terminal::by_name().then(|| AccountNames::of(whole.scene()));
     for expected in own.iter().chain(&shared) {
         let held = uphold(&whole.stage, expected, &Patterns).map_err(|why| Misread::at(expected, why))?;
+        let held = names.iter().fold(held, |held, names| held.with_names(names));
         one.checked.held.push(if args.facts.strict { held.without_assumptions() } else { held });
     }
     if one.checked.held.is_empty() {
