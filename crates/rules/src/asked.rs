@@ -20,10 +20,10 @@ pub(crate) type Owner = (Option<KernelUid>, Option<KernelGid>);
 
 /// One inode that is asked about, with the path that names it in words.
 pub(crate) struct Asked<'a, 'p, W> {
-    view: &'p View<'a>,
-    place: Place,
+    pub(crate) view: &'p View<'a>,
+    pub(crate) place: Place,
     path: &'p [u8],
-    w: &'p mut W,
+    pub(crate) w: &'p mut W,
 }
 
 impl<'a, 'p, W: Witness> Asked<'a, 'p, W> {
@@ -58,6 +58,9 @@ impl<'a, 'p, W: Witness> Asked<'a, 'p, W> {
         }
         let path = self.text();
         let name = if uid == self.view.who.fsuid { self.view.name.to_owned() } else { format!("uid {uid}") };
+        if let (Some(names), Some(uid)) = (self.names(), uid.id()) {
+            return self.is_of_named(names, uid, &name);
+        }
         self.ask_owner(MissingFact::Owner(self.subject(), uid), |yes| {
             if yes { format!("{name} owns {path}") } else { format!("somebody else owns {path}") }
         })
@@ -70,6 +73,9 @@ impl<'a, 'p, W: Witness> Asked<'a, 'p, W> {
         }
         let path = self.text();
         let name = self.view.name;
+        if let Some(names) = self.names() {
+            return self.shares_named(names, acting);
+        }
         self.ask_owner(MissingFact::Member(self.subject()), |yes| {
             if yes {
                 format!("{name} is in the group of {path}")
@@ -85,6 +91,9 @@ impl<'a, 'p, W: Witness> Asked<'a, 'p, W> {
             return group == Some(gid);
         }
         let path = self.text();
+        if let Some(names) = self.names() {
+            return self.is_of_named_group(names, gid);
+        }
         self.ask_owner(MissingFact::Group(self.subject(), gid), |yes| {
             if yes {
                 format!("the group of {path} is {gid}")
@@ -108,6 +117,12 @@ impl<'a, 'p, W: Witness> Asked<'a, 'p, W> {
             }
             (None, Some((Some(uid), _))) => return self.is_of(Held::Id(uid)),
             (None, None) => {}
+        }
+        let theirs = Asked::new(self.view, other, other_path, &mut *self.w).names();
+        if let (Some(mine), Some(theirs)) = (self.names(), theirs)
+            && self.place.source == other.source
+        {
+            return self.have_one_user(mine, (theirs, other, other_path));
         }
         let texts = (self.text(), text(other_path));
         let question = MissingFact::SameOwner(self.subject(), subject(other, other_path));
@@ -231,7 +246,7 @@ impl<'a, 'p, W: Witness> Asked<'a, 'p, W> {
         })
     }
 
-    fn ask_owner(&mut self, question: MissingFact, describe: impl Fn(bool) -> String) -> bool {
+    pub(crate) fn ask_owner(&mut self, question: MissingFact, describe: impl Fn(bool) -> String) -> bool {
         let unknown = self.unknown(Which::Owner);
         self.w.choose(question, &unknown, 2, |option| describe(option == 0)) == 0
     }

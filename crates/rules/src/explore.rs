@@ -46,6 +46,10 @@ impl Witness for Explorer {
         self.assumptions.insert(text());
     }
 
+    fn took_first(&self, is: impl Fn(&MissingFact) -> bool) -> bool {
+        self.choices[..self.replayed].iter().any(|choice| choice.taken == 0 && is(&choice.question))
+    }
+
     fn choose(
         &mut self,
         question: MissingFact,

@@ -11,6 +11,7 @@
 #![forbid(unsafe_code)]
 
 mod asked;
+mod asked_by_name;
 pub mod decide;
 pub mod explore;
 mod fs_credentials;

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use mivask_model::fact::Unknown;
 use mivask_model::held::Held;
-use mivask_model::ids::{KernelGid, KernelUid};
+use mivask_model::ids::{DiskGid, DiskUid, KernelGid, KernelUid};
 use mivask_model::mode::{Access, Mode};
 use mivask_model::mount::{MountId, SourceId};
 use mivask_model::tree::InodeId;
@@ -41,6 +41,12 @@ pub enum MissingFact {
     Group(Subject, KernelGid),
     /// Whether the actor is in the group of an inode.
     Member(Subject),
+    /// Whether the user of this name in a source has this number there.
+    UserNamed(SourceId, Arc<[u8]>, DiskUid),
+    /// Whether the group of this name in a source has this number there.
+    GroupNamed(SourceId, Arc<[u8]>, DiskGid),
+    /// Whether the actor is in the group of this name in a source.
+    MemberNamed(SourceId, Arc<[u8]>),
     /// Whether two inodes have one owner.
     SameOwner(Subject, Subject),
     /// Whether owner and group of an inode have a mapping on its mount.
@@ -88,6 +94,11 @@ pub trait Witness {
 
     /// The decision rests on an assumption.
     fn assume(&mut self, text: impl FnOnce() -> Arc<str>);
+
+    /// Whether the first possibility was taken for a question of this kind before.
+    fn took_first(&self, _is: impl Fn(&MissingFact) -> bool) -> bool {
+        false
+    }
 
     /// A fact is missing: which of `count` possibilities shall hold?
     fn choose(

@@ -222,3 +222,28 @@ fn a_running_process_is_an_actor() {
     --- status 2
     ");
 }
+
+/// Names without numbers: one name is one id, two names are two.
+#[test]
+fn a_listing_with_names_and_no_account_files() {
+    let listing = ".:\ntotal 8\n\
+        drwx------ 2 keeper bees 10 Nov 30 03:09 .\n\
+        -rw------- 1 keeper bees 10 Nov 30 03:09 mine\n\
+        -rw------- 1 scribe bees 10 Nov 30 03:09 other\n\
+        -rw-rw---- 1 root bees 10 Nov 30 03:09 shared\n";
+    let scene = "scene: 1\ncontainers: [{ name: a, image: x, user: '5:5', mounts: [{ volume: v, at: /v }] }]\n\
+        images: { x: { tree: [{ path: /, kind: dir, owner: '0:0', mode: 0755 }] } }\nvolumes: { v: { tree: ls.txt } }\n";
+    let scratch = Scratch::with("s.yaml", scene).and("ls.txt", listing);
+    let said = |act: &str| scratch.run(["ask", "-q", "s.yaml", act, "--all-assumptions"]);
+    let mine = said("a reads /v/mine");
+    assert!(mine.contains("allowed        when a is the user keeper there"), "{mine}");
+    assert!(mine.contains("denied EACCES  when a is not the user keeper there"), "{mine}");
+    // Whoever gets past the directory is keeper, and so not scribe.
+    let other = said("a reads /v/other");
+    assert!(other.starts_with("denied EACCES") && other.contains("different ids"), "{other}");
+    let shared = said("a writes /v/shared");
+    assert!(shared.contains("allowed        when a is the user keeper there; a is in the group bees there"), "{shared}");
+    // With the account files beside it, it is told.
+    let told = scratch.and("passwd", "keeper:x:5:5::/:/bin/sh\nscribe:x:6:5::/:/bin/sh\n").and("group", "bees:x:5:\n");
+    assert!(told.run(["ask", "-q", "s.yaml", "a reads /v/mine"]).starts_with("allowed"));
+}

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use mivask_model::act::quoted;
 use mivask_model::fact::{Provenance, Unknown};
 use mivask_model::mode::FileKind;
-use mivask_model::tree::{Certainty, Doubt, Entry, Tree, Unrecorded};
+use mivask_model::tree::{Certainty, Doubt, Entry, OwnerNames, Tree, Unrecorded};
 
 use super::lines::Lines;
 use crate::error::DiskError;
@@ -104,6 +104,20 @@ fn trimmed(path: &[u8]) -> &[u8] {
 pub(super) fn unknown_owner(entry: &mut Entry, fact: &str, settle: &str) {
     let before = entry.doubt.take().unwrap_or_default();
     entry.doubt = Some(Doubt { owner: Certainty::Unknown(Unknown::new(fact, settle)), ..before });
+}
+
+/// The same where at least the name of the user, of the group or of both is told.
+pub(super) fn named_owner(
+    entry: &mut Entry,
+    (user, group): (Option<&[u8]>, Option<&[u8]>),
+    fact: &str,
+    settle: &str,
+) {
+    unknown_owner(entry, fact, settle);
+    let names = OwnerNames { user: user.map(Arc::from), group: group.map(Arc::from) };
+    if let Some(doubt) = &mut entry.doubt {
+        doubt.names = Some(Arc::new(names));
+    }
 }
 
 /// `entry` of which the mode, or the ACL that goes with it, is not known.

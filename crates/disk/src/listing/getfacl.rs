@@ -6,7 +6,7 @@ use mivask_model::acl::Acl;
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::tree::{Certainty, Entry, InodeId, Tree, Unrecorded};
 
-use super::collect::{Collector, assumed_file, unknown_mode, unknown_owner};
+use super::collect::{Collector, assumed_file, named_owner, unknown_mode, unknown_owner};
 use super::lines::Lines;
 use super::owners::Owners;
 use super::unescape::backslashes;
@@ -137,7 +137,14 @@ impl Reader {
             unknown_mode(&mut entry, &format!("the mode of {shown}"), "write access ACLs too: not only -d");
         }
         if owner.is_none() || group.is_none() {
-            unknown_owner(&mut entry, &format!("owner and group of {shown}"), settle);
+            let fact = format!("owner and group of {shown}");
+            match (block.owner.as_deref(), block.group.as_deref()) {
+                (Some(user), Some(of)) => {
+                    let names = (owner.is_none().then_some(user), group.is_none().then_some(of));
+                    named_owner(&mut entry, names, &fact, settle);
+                }
+                (_, _) => unknown_owner(&mut entry, &fact, settle),
+            }
         }
         if !directory {
             assumed_file(&mut entry, &shown, "getfacl does not tell files and empty directories apart");

@@ -7,7 +7,7 @@ use mivask_model::act::quoted;
 use mivask_model::mode::FileKind;
 use mivask_model::tree::{Certainty, Device, Doubt, Entry, InodeId, Tree, Unrecorded};
 
-use super::collect::{Collector, top, unknown_contents, unknown_mode, unknown_owner};
+use super::collect::{Collector, named_owner, top, unknown_contents, unknown_mode};
 use super::lines::Lines;
 use super::owners::Owners;
 use super::unescape::shell_quoted;
@@ -145,14 +145,13 @@ impl Reader {
             [&self.section[..], b"/", &name].concat()
         };
         let shown = quoted(&path).to_string();
-        if let Some((what, unknown)) = owner.map(|name| ("user", name)).or(group.map(|name| ("group", name)))
+        let names = (owner.as_deref(), group.as_deref());
+        if let Some((what, unknown)) =
+            names.0.map(|name| ("user", name)).or(names.1.map(|name| ("group", name)))
         {
-            let fact = format!("the number of the {what} {}, which owns {shown}", quoted(&unknown));
-            unknown_owner(
-                &mut entry,
-                &fact,
-                "list with -n, or put the host's passwd and group files beside the listing",
-            );
+            let fact = format!("the number of the {what} {}, which owns {shown}", quoted(unknown));
+            let settle = "list with -n, or put the host's passwd and group files beside the listing";
+            named_owner(&mut entry, names, &fact, settle);
         }
         if acl {
             let fact = format!("the ACL of {shown}: the listing only says that there is one");

@@ -6,7 +6,7 @@ use mivask_model::act::quoted;
 use mivask_model::mode::{FileKind, Mode, ModeChange};
 use mivask_model::tree::{Content, Device, Entry, Marks, Unrecorded};
 
-use super::collect::{Collector, assumed_file, unknown_contents, unknown_mode, unknown_owner};
+use super::collect::{Collector, assumed_file, named_owner, unknown_contents, unknown_mode, unknown_owner};
 use super::lines::Lines;
 use super::owners::Owners;
 use super::unescape::backslashes;
@@ -207,12 +207,19 @@ fn entry(path: &[u8], given: Keywords) -> Entry {
         let settle = "leave out `ignore`, or give a survey";
         unknown_contents(&mut entry, &format!("what is in {shown}"), settle);
     }
-    let name = given.user.map(|name| ("user", name)).or(given.group.map(|name| ("group", name)));
+    // A part that is neither named nor numbered is not known at all.
+    let whole = (given.user.is_some() || given.uid.is_some()) && (given.group.is_some() || given.gid.is_some());
+    let names = (given.user.as_deref(), given.group.as_deref());
+    let name = names.0.map(|name| ("user", name)).or(names.1.map(|name| ("group", name)));
     match name {
         Some((what, name)) => {
-            let fact = format!("the number of the {what} {}, which owns {shown}", quoted(&name));
+            let fact = format!("the number of the {what} {}, which owns {shown}", quoted(name));
             let settle = "write uid= and gid=, or put the host's passwd and group files beside the listing";
-            unknown_owner(&mut entry, &fact, settle);
+            if whole {
+                named_owner(&mut entry, names, &fact, settle);
+            } else {
+                unknown_owner(&mut entry, &fact, settle);
+            }
         }
         None if given.uid.is_none() || given.gid.is_none() => {
             unknown_owner(&mut entry, &format!("the owner of {shown}"), "write uid= and gid=");

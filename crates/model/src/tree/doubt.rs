@@ -32,6 +32,8 @@ impl Certainty {
 pub struct Doubt {
     /// Its owner and group.
     pub owner: Certainty,
+    /// The names of owner and group, where those are all that is known of them.
+    pub names: Option<Arc<OwnerNames>>,
     /// Its mode and ACL.
     pub mode: Certainty,
     /// For a directory: the entries that are not listed.
@@ -40,11 +42,20 @@ pub struct Doubt {
     pub kind: Certainty,
 }
 
+/// Who owns an inode, by names whose numbers nobody told. In one source different names are different ids.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct OwnerNames {
+    /// The user's name; `None` where its number is the inode's.
+    pub user: Option<Arc<[u8]>>,
+    /// The group's name; `None` where its number is the inode's.
+    pub group: Option<Arc<[u8]>>,
+}
+
 impl Doubt {
     /// As sure of its owner as of its mode.
     #[must_use]
     pub fn new(attributes: Certainty, contents: Certainty) -> Self {
-        Self { owner: attributes.clone(), mode: attributes, contents, kind: Certainty::Known }
+        Self { owner: attributes.clone(), mode: attributes, contents, ..Self::default() }
     }
 
     /// What is not known of owner and mode; of the owner where both are not.

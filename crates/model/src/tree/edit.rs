@@ -191,7 +191,9 @@ impl Tree {
     /// Says how sure the owner of `id` is, and how sure its mode.
     pub fn doubt_owner_and_mode(&mut self, id: InodeId, owner: Certainty, mode: Certainty) {
         let before = self.doubt(id).cloned().unwrap_or_default();
-        self.set_doubt(id, Doubt { owner, mode, ..before });
+        // Another owner is not the one that was named.
+        let names = before.names.filter(|_| owner == before.owner);
+        self.set_doubt(id, Doubt { owner, mode, names, contents: before.contents, kind: before.kind });
     }
 
     /// Says how sure it is that the entries of `id` are all.

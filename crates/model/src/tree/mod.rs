@@ -18,7 +18,7 @@ use std::fmt;
 
 pub use build::TreeError;
 pub use builder::TreeBuilder;
-pub use doubt::{Attribute, Certainty, Doubt};
+pub use doubt::{Attribute, Certainty, Doubt, OwnerNames};
 pub use entry::Entry;
 pub use facts::{Content, Device, Extended, Likeness, Marks};
 pub use resolve::Spot;

@@ -236,8 +236,8 @@ fn make(
             let fact = format!("whether the mount point {} is a directory or a file", quoted(name));
             let unknown = Unknown::new(&fact, "tell what is mounted there");
             let unsure = Certainty::Unknown(unknown);
-            doubt =
-                Doubt { owner: doubt.owner, mode: unsure.clone(), contents: unsure.clone(), kind: unsure };
+            let (mode, contents) = (unsure.clone(), unsure.clone());
+            doubt = Doubt { owner: doubt.owner, mode, contents, kind: unsure, ..Doubt::default() };
         }
         entry = entry.doubting(doubt);
         Arc::make_mut(&mut source.tree).add(dir, name, entry).map_err(|error| error.to_string())?;

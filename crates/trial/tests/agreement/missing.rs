@@ -5,12 +5,17 @@
 //! seed and in the same scenarios.
 
 use std::collections::BTreeSet;
+use std::sync::Arc;
 
 use fastrand::Rng;
 use mivask_core::act::Act;
+use mivask_core::fact::Unknown;
+use mivask_core::ids::DiskOwner;
 use mivask_core::outcome::{Effect, Imprint, Verdict};
 use mivask_core::question::{Answer, ask, unsettled};
 use mivask_core::settle::{Dependence, End, Outcome};
+use mivask_core::stage::Stage;
+use mivask_core::tree::{Certainty, Doubt, OwnerNames};
 use mivask_trial::scenario::{Kind, Scenario, generate, random_act};
 
 /// How many acts are asked about, unless `MIVASK_MISSING_ACTS` says otherwise.
@@ -141,4 +146,57 @@ fn the_truth_is_among_what_is_possible_without_some_facts() {
     );
     println!("{asked} acts without some facts: {depends} depend, none leaves out the truth");
     assert!(depends * 10 > asked, "too few answers depend: {depends} of {asked}");
+}
+
+/// The same stage, told by name: of every user and group but root only a name is known, one for each number.
+#[expect(clippy::disallowed_methods, reason = "what is told is made less, whoever asks")]
+fn told_by_name(stage: &Stage) -> Stage {
+    let mut stage = stage.clone();
+    for source in stage.source_ids().collect::<Vec<_>>() {
+        let tree = Arc::make_mut(&mut stage.storage.source_mut(source).tree);
+        for id in tree.ids().collect::<Vec<_>>() {
+            let before = tree.doubt(id).cloned().unwrap_or_default();
+            let DiskOwner { uid, gid } = tree.inode(id).stored_owner();
+            if before.owner != Certainty::Known {
+                continue;
+            }
+            let name = |letter: char, id: u32| (id != 0).then(|| Arc::from(format!("{letter}{id}").into_bytes()));
+            let names = OwnerNames { user: name('u', uid.raw()), group: name('g', gid.raw()) };
+            if names.user.is_some() || names.group.is_some() {
+                let owner = Certainty::Unknown(Unknown::new("the number of a name", "tell it"));
+                tree.set_doubt(id, Doubt { owner, names: Some(Arc::new(names)), ..before });
+            }
+        }
+    }
+    stage
+}
+
+#[test]
+fn the_truth_is_among_what_is_possible_with_names_alone() {
+    let (mut asked, mut depends, mut settled) = (0, 0, 0);
+    let mut failures: Vec<String> = Vec::new();
+    for index in 0..1_500 {
+        let kind = Kind::WEIGHTED[index % Kind::WEIGHTED.len()];
+        let mut rng = Rng::with_seed(SEED.wrapping_add((index as u64).wrapping_mul(0x9e37_79b9_7f4a_7c15)));
+        let scenario = generate(&mut rng, kind);
+        let all: Vec<Act> = (0..40).map(|_| random_act(&mut rng, &scenario)).collect();
+        let stage = scenario.stage().unwrap();
+        let named = told_by_name(&stage);
+        for act in &all {
+            let (whole, less) = (ask(&stage, act).unwrap(), ask(&named, act).unwrap());
+            let truth = endings(&whole).and_then(|all| all.into_iter().next());
+            let (Some(truth), Some(possible), None) = (truth, endings(&less), unsettled(&whole)) else { continue };
+            asked += 1;
+            depends += usize::from(less.outcome == Outcome::Depends);
+            settled += usize::from(less.outcome != Outcome::Depends);
+            if !covers(&possible, &truth) {
+                let words: Vec<String> = possible.iter().map(word).collect();
+                failures.push(format!("{words:?} leaves out {truth:?}\n{}", scenario.with_comments(act, &[])));
+            }
+        }
+    }
+    let shown = failures.iter().min_by_key(|one| one.len()).map_or("", String::as_str);
+    assert!(failures.is_empty(), "{} differences in {asked} acts, the smallest:\n{shown}", failures.len());
+    println!("{asked} acts with names alone: {depends} depend, none leaves out the truth");
+    assert!(depends * 20 > asked && settled * 3 > asked, "{depends} of {asked} depend");
 }
