@@ -19,6 +19,7 @@ impl<'a, W: Witness> Asked<'a, '_, W> {
     }
 
     /// What is stored, of which only the part without a name counts.
+    #[expect(clippy::disallowed_methods, reason = "the part that has no name was told as a number")]
     fn stored(&self) -> Owner {
         let tree = &self.view.source(self.place).tree;
         let Some(id) = self.place.inode else { return (None, None) };
@@ -108,6 +109,8 @@ impl<'a, W: Witness> Asked<'a, '_, W> {
 
     fn assume_distinct(&mut self) {
         let listing = self.view.source(self.place).facts.name.clone();
-        self.w.assume(|| format!("different names of owners in what was told of {listing} are different ids").into());
+        self.w.assume(|| {
+            format!("different names of owners in what was told of {listing} are different ids").into()
+        });
     }
 }

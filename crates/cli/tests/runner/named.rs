@@ -70,7 +70,8 @@ fn every_answer_for_people_has_them() {
 #[test]
 fn documents_have_both() {
     let scratch = scratch();
-    let row = &scratch.json(["access", "s.yaml", "-q", "--names", "/comb/wax", "--format", "json"])["rows"][0];
+    let row =
+        &scratch.json(["access", "s.yaml", "-q", "--names", "/comb/wax", "--format", "json"])["rows"][0];
     assert_eq!([&row["uid"], &row["gid"], &row["gid_name"]], [&json!(9), &json!(5200), &json!("bees")]);
     assert!(row.get("uid_name").is_none(), "9 is nobody's: {row}");
     let act = ["ask", "s.yaml", "-q", "--names", "gauge creates /comb/x"];
@@ -78,8 +79,13 @@ fn documents_have_both() {
     let names = [&left["uid_name"], &left["gid_name"], &left["disk_uid_name"], &left["disk_gid_name"]];
     assert_eq!(names, [&json!("keeper"), &json!("bees"), &json!("ada"), &json!("crew")]);
     let lines = scratch.run([&act[..], &["gauge reads /comb/wax", "--format", "jsonl"]].concat());
-    assert_eq!(lines.lines().filter(|line| line.starts_with('{') && line.ends_with('}')).count(), 2, "{lines}");
-    let groups = scratch.json(["identity", "s.yaml", "-q", "--names", "--actor", "other", "--format", "json"]);
+    assert_eq!(
+        lines.lines().filter(|line| line.starts_with('{') && line.ends_with('}')).count(),
+        2,
+        "{lines}"
+    );
+    let groups =
+        scratch.json(["identity", "s.yaml", "-q", "--names", "--actor", "other", "--format", "json"]);
     assert_eq!(groups["actors"][0]["group_names"], json!([null, "bees"]), "{groups}");
 }
 

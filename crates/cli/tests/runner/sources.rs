@@ -242,8 +242,13 @@ fn a_listing_with_names_and_no_account_files() {
     let other = said("a reads /v/other");
     assert!(other.starts_with("denied EACCES") && other.contains("different ids"), "{other}");
     let shared = said("a writes /v/shared");
-    assert!(shared.contains("allowed        when a is the user keeper there; a is in the group bees there"), "{shared}");
+    assert!(
+        shared.contains("allowed        when a is the user keeper there; a is in the group bees there"),
+        "{shared}"
+    );
     // With the account files beside it, it is told.
-    let told = scratch.and("passwd", "keeper:x:5:5::/:/bin/sh\nscribe:x:6:5::/:/bin/sh\n").and("group", "bees:x:5:\n");
+    let told = scratch
+        .and("passwd", "keeper:x:5:5::/:/bin/sh\nscribe:x:6:5::/:/bin/sh\n")
+        .and("group", "bees:x:5:\n");
     assert!(told.run(["ask", "-q", "s.yaml", "a reads /v/mine"]).starts_with("allowed"));
 }

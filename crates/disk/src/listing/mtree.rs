@@ -208,7 +208,8 @@ fn entry(path: &[u8], given: Keywords) -> Entry {
         unknown_contents(&mut entry, &format!("what is in {shown}"), settle);
     }
     // A part that is neither named nor numbered is not known at all.
-    let whole = (given.user.is_some() || given.uid.is_some()) && (given.group.is_some() || given.gid.is_some());
+    let whole =
+        (given.user.is_some() || given.uid.is_some()) && (given.group.is_some() || given.gid.is_some());
     let names = (given.user.as_deref(), given.group.as_deref());
     let name = names.0.map(|name| ("user", name)).or(names.1.map(|name| ("group", name)));
     match name {

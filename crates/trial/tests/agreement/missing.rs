@@ -149,7 +149,6 @@ fn the_truth_is_among_what_is_possible_without_some_facts() {
 }
 
 /// The same stage, told by name: of every user and group but root only a name is known, one for each number.
-#[expect(clippy::disallowed_methods, reason = "what is told is made less, whoever asks")]
 fn told_by_name(stage: &Stage) -> Stage {
     let mut stage = stage.clone();
     for source in stage.source_ids().collect::<Vec<_>>() {
@@ -160,7 +159,8 @@ fn told_by_name(stage: &Stage) -> Stage {
             if before.owner != Certainty::Known {
                 continue;
             }
-            let name = |letter: char, id: u32| (id != 0).then(|| Arc::from(format!("{letter}{id}").into_bytes()));
+            let name =
+                |letter: char, id: u32| (id != 0).then(|| Arc::from(format!("{letter}{id}").into_bytes()));
             let names = OwnerNames { user: name('u', uid.raw()), group: name('g', gid.raw()) };
             if names.user.is_some() || names.group.is_some() {
                 let owner = Certainty::Unknown(Unknown::new("the number of a name", "tell it"));
@@ -185,13 +185,16 @@ fn the_truth_is_among_what_is_possible_with_names_alone() {
         for act in &all {
             let (whole, less) = (ask(&stage, act).unwrap(), ask(&named, act).unwrap());
             let truth = endings(&whole).and_then(|all| all.into_iter().next());
-            let (Some(truth), Some(possible), None) = (truth, endings(&less), unsettled(&whole)) else { continue };
+            let (Some(truth), Some(possible), None) = (truth, endings(&less), unsettled(&whole)) else {
+                continue;
+            };
             asked += 1;
             depends += usize::from(less.outcome == Outcome::Depends);
             settled += usize::from(less.outcome != Outcome::Depends);
             if !covers(&possible, &truth) {
                 let words: Vec<String> = possible.iter().map(word).collect();
-                failures.push(format!("{words:?} leaves out {truth:?}\n{}", scenario.with_comments(act, &[])));
+                failures
+                    .push(format!("{words:?} leaves out {truth:?}\n{}", scenario.with_comments(act, &[])));
             }
         }
     }
