@@ -5,14 +5,7 @@ use mivask_model::act::Subject;
 use mivask_model::glyph::is_obeyed;
 use mivask_stage::prepare::HOST;
 
-use crate::names::AccountNames;
-
-/// What a number in a text is.
-#[derive(Clone, Copy, PartialEq, Eq)]
-enum Kind {
-    User,
-    Group,
-}
+use crate::names::{AccountNames, Kind};
 
 impl AccountNames {
     /// The name of a user where `actor` is (inside id); of `host` for ids as they are stored.

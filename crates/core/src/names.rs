@@ -25,7 +25,7 @@ pub struct AccountNames {
 
 /// What a name stands for.
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum Kind {
+pub(crate) enum Kind {
     User,
     Group,
 }
