@@ -17,6 +17,7 @@ staff:x:50:alice,bob,app
 50:x:5050:
 gdupb:x:4050:dupb
 gdupa:x:4051:dupa
+# old:x:7001:alice,app
 """
 # path, owner, group, mode; a trailing slash makes a directory.
 TREE = [
@@ -73,6 +74,15 @@ def engine_rows(host):
         row("bind of nothing", {"volumes": [f"{host}/none:/in"]}, ["-v", f"{host}/none:/in"]),
         row("bind at a new path", {"volumes": [f"{host}/d:/a/b/c"]}, ["-v", f"{host}/d:/a/b/c"], ["/a", "/a/b"]),
         row("default mounts", {"user": "alice"}, ["--user", "alice"], ["/dev", "/dev/shm", "/proc", "/sys"], ["creates /dev/shm/x", "creates /dev/x", "writes /dev/full"]),
+        row("the root directory", {"cap_drop": ["ALL"]}, ["--cap-drop", "ALL"], ["/"], ["creates /new", "creates /tmp/x"]),
+        row("the root directory of somebody", {"user": "alice"}, ["--user", "alice"], ["/"], ["creates /new"]),
+        row("tmpfs on /dev/shm", {"user": "alice", "tmpfs": ["/dev/shm"]}, ["--user", "alice", "--tmpfs", "/dev/shm"], ["/dev/shm"], ["creates /dev/shm/x"]),
+        row("tmpfs on /dev/shm with a mode", {"tmpfs": ["/dev/shm:mode=700"]}, ["--tmpfs", "/dev/shm:mode=700"], ["/dev/shm"]),
+        row("file bound on /dev/shm", {"volumes": [f"{host}/d/f:/dev/shm"]}, ["-v", f"{host}/d/f:/dev/shm"], ["/dev/shm"]),
+        row("relative working directory", {"working_dir": "rel"}, ["-w", "rel"]),
+        row("working directory that is a file", {"working_dir": "/open"}, ["-w", "/open"]),
+        row("volume of a tmpfs with flags", {"volumes": ["vol:/t"]}, ["-v", "vol:/t"], [], ["creates /t/x"], ["/t"]) | {"vol": {"type": "tmpfs", "device": "tmpfs", "o": "noexec,nosuid,nodev,ro"}},
+        row("volume of a bind with flags", {"volumes": ["vol:/t"]}, ["-v", "vol:/t"], [], ["creates /t/x"]) | {"vol": {"type": "none", "device": f"{host}/full", "o": "bind,ro,noexec"}},
         row("set-group-id directory", {"user": "alice:staff"}, ["--user", "alice:staff"], ["/sgid"], ["creates /sgid/x", "creates /data/x"]),
     ]
     return rows
@@ -98,6 +108,18 @@ def joined_rows():
         joins("nobody", "private", "shareable", read),
         network | {"network": "container:lender", "lender": {"service": {}, "args": [], "act": "sets-mode 0600 on /etc/hosts"}},
     ]
+
+
+def lent_rows(host):
+    """Containers that have the volumes of another one, which runs before."""
+    lender = {"lender": {"service": {"volumes": ["vol:/sv"]}, "args": ["-v", "vol:/sv"], "act": "creates /dev/shm/m mode 0600"}}
+    lent = ["--volumes-from", "lender"]
+    rows = [
+        row("lent: all", {"volumes_from": ["lender"]}, lent, ["/sv"], ["creates /sv/x"]),
+        row("lent: read-only", {"volumes_from": ["lender:ro"]}, ["--volumes-from", "lender:ro"], ["/sv"], ["creates /sv/x"]),
+        row("lent: one of its own at the same path", {"volumes_from": ["lender"], "volumes": [f"{host}/d:/sv"]}, [*lent, "-v", f"{host}/d:/sv"], ["/sv", "/sv/f"]),
+    ]
+    return [case | lender for case in rows]
 
 
 def entered_rows():
@@ -159,6 +181,9 @@ def option_rows(host):
         volume("O on a bind", f"{host}/d:/in:O", "app", ["/in", "/in/f"], ["creates /in/x"]),
         volume("idmap without a namespace", "vol:/data:idmap", None),
         volume("noexec and nosuid", "vol:/data:noexec,nosuid", None, ["/data"]),
+        *(row(f"option: a {kind} behind a volume at {at}", {"user": "alice", "volumes": [f"vol:{at}"]}, ["--user", "alice", "-v", f"vol:{at}"], [at], [f"creates {at}/x"]) | {"vol": options}
+          for kind, options in (("tmpfs", {"type": "tmpfs", "device": "tmpfs", "o": "mode=0700"}), ("folder", {"type": "none", "device": f"{host}/empty", "o": "bind"}))
+          for at in ("/data", "/new", "/sgid")),
         row("option: keep-groups", {"user": "alice", "group_add": ["keep-groups"]}, ["--user", "alice", "--group-add", "keep-groups"]),
         row("option: keep-groups beside another", {"group_add": ["staff", "keep-groups"]}, ["--group-add", "staff", "--group-add", "keep-groups"]),
         row("option: keep-groups of nobody", {"group_add": ["keep-groups"]}, ["--group-add", "keep-groups"]),
@@ -218,6 +243,18 @@ def bundle_rows(host):
         bundle("read-only root", {"user": ids(405, 1001)}, acts=["creates /data/x", "writes /data/a"], readonly=True),
         bundle("tmpfs over a directory", {"user": ids(0, 0)}, [tmpfs], ["/data"]),
         bundle("tmpfs at a new path", {"user": ids(0, 0)}, [fresh], ["/new"]),
+        bundle("nobody named", {}, acts=["reads /data/a"]),
+        bundle("capabilities that nobody knows", {"user": ids(0, 0), "capabilities": {"bounding": ["CAP_NONE", "CHOWN", "CAP_KILL"], "effective": ["CAP_KILL", "CHOWN"], "permitted": ["CAP_KILL"]}}),
+        bundle("relative working directory", {"user": ids(0, 0), "cwd": "rel"}),
+        bundle("working directory that is a file", {"user": ids(0, 0), "cwd": "/open"}),
+        bundle("memory in a /dev of its own", {"user": ids(405, 1001)}, [
+            {"destination": "/dev", "type": "tmpfs", "source": "tmpfs", "options": ["nosuid", "mode=755"]},
+            {"destination": "/dev/shm", "type": "tmpfs", "source": "shm", "options": ["nosuid", "mode=1777"]},
+        ], ["/dev/shm"], ["creates /dev/shm/x"]),
+        bundle("a mount at /sys/fs/cgroup", {"user": ids(405, 1001)}, [
+            {"destination": "/sys", "type": "sysfs", "source": "sysfs", "options": ["nosuid", "noexec", "nodev", "ro"]},
+            {"destination": "/sys/fs/cgroup", "type": "tmpfs", "source": "tmpfs", "options": ["ro", "mode=755"]},
+        ], ["/sys/fs"], ["creates /sys/fs/cgroup/x"]),
         *(bind(f"{path} {' '.join(options)}{mapped and ' in a user namespace'}", path, options, mapped)
           for mapped in ("", "yes") for path, options in (
             ("quiet", ["rbind"]), ("quiet", ["bind"]), ("quiet", ["rbind", "ro"]), ("quiet", ["rbind", "rro"]), ("quiet", ["rbind", "noexec"]),
@@ -267,5 +304,7 @@ def build_rows():
         build("failures that a shell forgives", ["RUN mkdir /data; mkdir /one; chown app /one || true", "RUN set -e; mkdir /two; chown app /two"], ["/two"]),
         build("a change of owner takes file modes", ["RUN chmod 6755 /open && chown alice /open", "COPY s /open"], ["/open"]),
         build("variables", ["ARG WHO=app", "ENV HOME_OF=/home/$WHO", "RUN mkdir -p $HOME_OF && chown ${WHO}:${NONE:-staff} ${HOME_OF}", "USER $WHO"], ["/home", "/home/app"], ["creates /home/app/x"]),
+        build("a link of the context", ["COPY l /got", "COPY dl /all", "COPY f l /two/"], ["/got", "/all", "/all/f", "/all/closed", "/two/f"]),
+        build("a file over a directory", ["COPY tree /over", "COPY other /over"], ["/over/closed", "/over/f"]),
         build("what the ignore file leaves out", ["COPY . /all"], ["/all", "/all/tree/f"], ["reads /all/left"]),
     ]

@@ -26,7 +26,9 @@ pub fn passwd(name: &str, text: &str) -> Vec<UserLine> {
 #[must_use]
 pub fn group(name: &str, text: &str) -> Vec<GroupLine> {
     let file: Arc<str> = Arc::from(name);
+    // A comment here is none in passwd, where such a line is an account (docs/facts/runtimes.md section 14).
     account_lines(text)
+        .filter(|(_, fields)| !fields[0].starts_with('#'))
         .map(|(line, fields)| {
             let members = fields.get(3).copied().unwrap_or_default();
             GroupLine {

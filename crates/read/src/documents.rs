@@ -76,6 +76,7 @@ pub(crate) fn manifests_in(path: &Path, files: &dyn FileReader) -> Result<Option
     };
     paths.retain(|path| path.extension().is_some_and(|end| end == "yaml" || end == "yml" || end == "json"));
     paths.sort();
+    compose::without_overrides(&mut paths);
     if paths.is_empty() { Err(InputError::EmptyFolder { name }) } else { Ok(Some(paths)) }
 }
 
@@ -121,8 +122,8 @@ pub(crate) fn add_nodes(
             continue;
         }
         if compose::is_project(document) {
-            let parts = [(document.clone(), source, adding.folder.as_path())];
-            compose::add(&parts, adding.files, adding.scene, diagnostics);
+            let given = (document, source, adding.folder.as_path());
+            compose::add_file(given, adding.files, adding.scene, diagnostics);
             continue;
         }
         if oci::is_config(document) {

@@ -110,7 +110,7 @@ fn drivers_of_volumes() {
 services: { a: { image: i } }
 volumes:
   plain:
-  bound: { driver_opts: { type: none, o: bind, device: /srv/x } }
+  bound: { driver_opts: { type: none, o: 'bind,ro,noexec', device: /srv/x } }
   memory: { driver_opts: { type: tmpfs, device: tmpfs, o: 'size=9m,uid=405,mode=0700' } }
   share: { driver_opts: { type: nfs, o: 'addr=s,rw', device: ':/x' } }
   other: { driver: clouds }
@@ -122,16 +122,16 @@ volumes:
             format!("tmpfs {}:{} {}", tmpfs.uid, tmpfs.gid, tmpfs.mode)
         }
         VolumeKind::Named { driver: Driver::Nfs(_), .. } => "nfs".to_owned(),
-        VolumeKind::Named { driver, external } => format!("{driver:?} {external}"),
+        VolumeKind::Named { driver, external, flags } => format!("{driver:?} {external} {flags}"),
         other => panic!("{other:?}"),
     });
     let expected = [
-        "Local false",
-        "Bind([47, 115, 114, 118, 47, 120]) false",
+        "Local false rw",
+        "Bind([47, 115, 114, 118, 47, 120]) false ro,noexec",
         "tmpfs 405:0 0700",
         "nfs",
-        "Unknown(\"clouds\") false",
-        "Local true",
+        "Unknown(\"clouds\") false rw",
+        "Local true rw",
     ];
     assert_eq!(drivers.collect::<Vec<_>>(), expected);
 }
@@ -232,7 +232,13 @@ said! {
     an_undeclared_secret: "services:\n  a: { image: i, secrets: [k] }\n" => ["error p/compose.yaml:2: secret `k` is not declared"];
     a_variable_without_a_value: "services:\n  a: { image: 'i:$TAG' }\n" => ["warning p/compose.yaml:1: no value for TAG: each counts as empty"];
     a_required_variable: "services:\n  a: { image: 'i:${TAG:?which one}' }\n" => ["error p/compose.yaml:2: the variable TAG has no value, and the file requires one"];
-    a_lonely_dollar: "services:\n  a: { image: 'i$' }\n" => ["error p/compose.yaml:2: a `$` that names no variable"];
+    an_unfinished_variable: "services:\n  a: { image: 'i${X' }\n" => ["error p/compose.yaml:2: a `$` that names no variable"];
+    neither_image_nor_build: "services:\n  a: { user: '5' }\n  b:\n" => ["error p/compose.yaml:2: service `a` has neither an image nor a build", "error p/compose.yaml:3: service `b` has neither an image nor a build"];
+    a_service_to_depend_on: "services:\n  a: { image: i, depends_on: { bb: { condition: service_started } } }\n  b: { image: i }\n" => ["error p/compose.yaml:2: there is no service `bb` to depend on"];
+    a_service_that_may_be_missing: "services:\n  a: { image: i, depends_on: { b: { condition: service_started, required: false } } }\n" => [];
+    an_undeclared_network: "services:\n  a: { image: i, networks: [x, default] }\n" => ["error p/compose.yaml:2: network `x` is not declared"];
+    services_in_a_circle: "services:\n  a: { image: i, depends_on: [b] }\n  b: { image: i, depends_on: [a] }\n  c: { image: i }\n" => ["error p/compose.yaml:2: services depend on one another in a circle: a, b"];
+    a_missing_file_of_variables: "services:\n  a: { image: i, env_file: [none.env, { path: other.env, required: false }] }\n" => ["error p/compose.yaml:2: the file of variables none.env is not there"];
     a_service_that_extends_itself: "services:\n  a: { extends: a }\n" => ["error p/compose.yaml:2: service `a` extends itself"];
     services_that_extend_one_another: "services:\n  a: { extends: b }\n  b: { extends: a }\n" => ["error p/compose.yaml:3: service `a` extends itself: a, b extend one another"];
     a_missing_include: "include: [none.yaml]\nservices: { a: { image: i } }\n" => ["error p/compose.yaml:1: p/none.yaml cannot be read: entity not found"];
@@ -243,4 +249,69 @@ said! {
     mappings_where_lists_belong: "services:\n  a: { image: i, volumes: {b: c}, tmpfs: {d: e} }\n" => ["error p/compose.yaml:2: `volumes` is a list, found a mapping", "error p/compose.yaml:2: `tmpfs` is a list, found a mapping"];
     words_where_lists_belong: "services:\n  a: { image: i, group_add: 5, security_opt: no-new-privileges, secrets: k, volumes_from: b, profiles: z }\n" => ["error p/compose.yaml:2: `profiles` is a list, found a single value", "error p/compose.yaml:2: `security_opt` is a list, found a single value", "error p/compose.yaml:2: `secrets` is a list, found a single value", "error p/compose.yaml:2: `volumes_from` is a list, found a single value", "error p/compose.yaml:2: `group_add` is a list, found a single value"];
     lists_where_mappings_belong: "services:\n  a: { image: i }\nvolumes: [v]\nsecrets: 5\ninclude: { path: x }\n" => ["error p/compose.yaml:5: `include` is a list, found a mapping", "error p/compose.yaml:3: `volumes` is a mapping, found a list", "error p/compose.yaml:4: `secrets` is a mapping, found a single value"];
+}
+
+/// What Compose makes of a file before an engine sees it (docs/facts/runtimes.md section 14).
+#[test]
+fn what_compose_reads_as_the_field_takes_it() {
+    let text = "
+services:
+  a:
+    image: i
+    read_only: \"${RO:-true}\"
+    labels: { pattern: '^end$' }
+    group_add: ['010', 010]
+    volumes:
+    - { type: bind, source: ./in, target: /in, read_only: 'true' }
+    - { type: tmpfs, target: /t, tmpfs: { mode: '0750' } }
+    - /srv/a:/data
+    - data:/other
+    - /srv/b:/data/
+volumes: { data: {} }
+";
+    let (workload, diagnostics) = project(text, &[]);
+    assert_eq!(diagnostics, [] as [&str; 0]);
+    let service = container(&workload, "a");
+    assert!(service.read_only_root);
+    let Who::Plain(plain) = &service.who else { panic!("a service") };
+    let groups: Vec<String> = plain.groups.iter().map(|group| format!("{:?}", group.value)).collect();
+    assert_eq!(groups, ["Number(10)", "Number(8)"], "a text is the engine's to read, a number is YAML's");
+    // Of two at one path the last is kept, where the first stood.
+    let expected = ["/p/in (must exist) /in ro", "tmpfs Some(\"0750\") /t", "/srv/b /data/", "data /other"];
+    assert_eq!(mounts(&workload, "a"), expected);
+}
+
+#[test]
+fn volumes_of_other_services() {
+    let text = "
+services:
+  a: { image: i, volumes: ['sv:/sv', 'x:/new'] }
+  b: { image: i, volumes_from: [a] }
+  c: { image: i, volumes_from: ['b:ro'], volumes: ['own:/new'] }
+  d: { image: i, volumes_from: ['container:elsewhere'] }
+volumes: { sv: , x: , own: }
+";
+    let (workload, diagnostics) = project(text, &[]);
+    assert_eq!(
+        mounts(&workload, "c"),
+        ["own /new", "sv /sv ro"],
+        "what a service lends it may have from another"
+    );
+    assert_eq!(
+        diagnostics,
+        [
+            "warning p/compose.yaml:6: the volumes of the container `elsewhere` are not known: what is mounted where they are may be otherwise"
+        ]
+    );
+    assert_eq!(container(&workload, "d").unmodelled.len(), 1);
+}
+
+#[test]
+fn what_is_merged_on_top() {
+    let base = "services: { web: { image: i, user: '1000' } }\n";
+    let upper = ("p/compose.override.yaml", "services: { web: { user: '0:0' } }\n");
+    let (workload, diagnostics) = project(base, &[upper]);
+    assert_eq!(user(&workload, "web").as_deref(), Some("0:0"));
+    let said = "note p/compose.yaml:1: p/compose.override.yaml is merged on top, as by an engine that is told no file";
+    assert_eq!(diagnostics, [said]);
 }

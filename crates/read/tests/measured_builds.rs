@@ -193,10 +193,11 @@ fn what_is_not_understood_names_itself() {
 
 #[test]
 fn facts_that_somebody_gives_win() {
-    let images =
-        "images:\n  built: { user: '7:8', tree: [{ path: /, kind: dir, owner: '7:8', mode: 0700 }] }\n";
+    let images = "images:\n  built: { user: '7:8', tree: [{ path: /, kind: dir, owner: '7:8', mode: 0700 }, { path: /x, owner: '7:8', mode: 0700 }] }\n";
     let stage = built_on(images, "docker", "FROM other\nUSER 1:1\nRUN mkdir /x");
-    assert_eq!((identity(&stage).as_str(), at(&stage, "/").as_str()), ("7:8 8", "7:8 0700"));
+    assert_eq!((identity(&stage).as_str(), at(&stage, "/x").as_str()), ("7:8 8", "7:8 0700"));
+    // The root directory is the storage's, whatever anybody gives.
+    assert_eq!(at(&stage, "/"), "0:0 0755");
 }
 
 #[test]

@@ -62,7 +62,7 @@ fn an_image_is_what_its_build_file_makes_of_it() {
 
     Checks, in the kernel's order
               path                   check       fact                                            from
-      ok      /                      other-bits  drwxr-xr-x 0755 0:0: other has r-x, needed --x  app/Dockerfile:1:6 FROM
+      ok      /                      other-bits  drwxr-xr-x 0755 0:0: other has r-x, needed --x  the engine's storage makes the root directory 0:0 0755, whatever the image has
       ok      /etc                   other-bits  drwxr-xr-x 0755 0:0: other has r-x, needed --x  app/Dockerfile:3:1 COPY
       ok      /etc/gauge             other-bits  drwxr-xr-x 0755 0:0: other has r-x, needed --x  app/Dockerfile:3:1 COPY
       EACCES  /etc/gauge/level.toml  other-bits  -rw-r----- 0640 0:0: other has ---, needed r--  app/Dockerfile:3:1 COPY

@@ -25,7 +25,6 @@ fn a_read_only_superblock_needs_no_tree() {
                    to settle it: give `host: { tree: ... }` in a scene file
 
     Assumed
-      the root of image x is 0:0 0755
       what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only
     --- status 0
     ");

@@ -42,8 +42,7 @@ fn an_expectation_names_what_it_rests_on() {
                 expected at e.acts:1:1
                 it is only assumed that no group of image x lists the user as a member (its group file is not given)
                 it is only assumed that the directories above mount points in image x let everyone pass (0:0 0755 where the runtime makes them)
-                it is only assumed that the root of image x is 0:0 0755
-                and 1 more of 5 that were looked at
+                it is only assumed that what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only
       depends   a never creates /etc/**
                 expected at e.acts:2:1
                 a creates /etc/*/*: depends (denied EEXIST or allowed or denied EACCES or denied ENOENT)
@@ -57,7 +56,6 @@ fn an_expectation_names_what_it_rests_on() {
                   to settle it: list /etc/a under `images: { x: { tree: ... } }` in a scene file
                 assumed: no group of image x lists the user as a member (its group file is not given)
                 assumed: the directories above mount points in image x let everyone pass (0:0 0755 where the runtime makes them)
-                assumed: the root of image x is 0:0 0755
                 assumed: what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only
       holds     * never writes /dev/shm/none*
                 nothing is there
@@ -71,7 +69,6 @@ fn an_expectation_names_what_it_rests_on() {
       holds     a never deletes /etc/*
                 assumed: no group of image x lists the user as a member (its group file is not given)
                 assumed: the directories above mount points in image x let everyone pass (0:0 0755 where the runtime makes them)
-                assumed: the root of image x is 0:0 0755
                 assumed: what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only
       depends   a never creates /etc/**
                 expected at e.acts:2:1
@@ -86,7 +83,6 @@ fn an_expectation_names_what_it_rests_on() {
                   to settle it: list /etc/a under `images: { x: { tree: ... } }` in a scene file
                 assumed: no group of image x lists the user as a member (its group file is not given)
                 assumed: the directories above mount points in image x let everyone pass (0:0 0755 where the runtime makes them)
-                assumed: the root of image x is 0:0 0755
                 assumed: what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only
       holds     * never writes /dev/shm/none*
                 nothing is there
@@ -101,7 +97,6 @@ fn an_expectation_names_what_it_rests_on() {
             <testcase name="a never deletes /etc/*" classname="c.yaml" assertions="5" file="e.acts" line="1">
                 <system-out>assumed: no group of image x lists the user as a member (its group file is not given)
     assumed: the directories above mount points in image x let everyone pass (0:0 0755 where the runtime makes them)
-    assumed: the root of image x is 0:0 0755
     assumed: what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only</system-out>
             </testcase>
             <testcase name="a never creates /etc/**" classname="c.yaml" assertions="4" file="e.acts" line="2">
@@ -111,7 +106,6 @@ fn an_expectation_names_what_it_rests_on() {
     a creates /etc/a/*: depends (denied EEXIST or allowed or denied EACCES), because a fact is missing: what image x has at /etc/a
     assumed: no group of image x lists the user as a member (its group file is not given)
     assumed: the directories above mount points in image x let everyone pass (0:0 0755 where the runtime makes them)
-    assumed: the root of image x is 0:0 0755
     assumed: what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only</failure>
             </testcase>
             <testcase name="* never writes /dev/shm/none*" classname="c.yaml" assertions="0" file="e.acts" line="3">
@@ -131,7 +125,6 @@ fn an_expectation_names_what_it_rests_on() {
       rests-on:
         - "assumed: no group of image x lists the user as a member (its group file is not given)"
         - "assumed: the directories above mount points in image x let everyone pass (0:0 0755 where the runtime makes them)"
-        - "assumed: the root of image x is 0:0 0755"
         - "assumed: what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only"
       ...
     not ok 2 - c.yaml: a never creates /etc/**
@@ -144,7 +137,6 @@ fn an_expectation_names_what_it_rests_on() {
         - "a creates /etc/a/*: depends (denied EEXIST or allowed or denied EACCES), because a fact is missing: what image x has at /etc/a"
         - "assumed: no group of image x lists the user as a member (its group file is not given)"
         - "assumed: the directories above mount points in image x let everyone pass (0:0 0755 where the runtime makes them)"
-        - "assumed: the root of image x is 0:0 0755"
         - "assumed: what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only"
       ...
     ok 3 - c.yaml: * never writes /dev/shm/none*
@@ -157,8 +149,8 @@ fn an_expectation_names_what_it_rests_on() {
     --- status 1
     "#);
     assert_snapshot!(uphold("annotations"), @"
-    ::notice file=e.acts,line=1,col=1,title=holds%3A a never deletes /etc/*::assumed: no group of image x lists the user as a member (its group file is not given)%0Aassumed: the directories above mount points in image x let everyone pass (0:0 0755 where the runtime makes them)%0Aassumed: the root of image x is 0:0 0755%0Aassumed: what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only
-    ::error file=e.acts,line=2,col=1,title=depends%3A a never creates /etc/**::a creates /etc/*/*: depends (denied EEXIST or allowed or denied EACCES or denied ENOENT), because a fact is missing: what image x holds%0Aa creates /etc/a/new: depends (denied EEXIST or allowed or denied EACCES), because a fact is missing: what image x has at /etc/a%0Aa creates /etc/a/*: depends (denied EEXIST or allowed or denied EACCES), because a fact is missing: what image x has at /etc/a%0Aassumed: no group of image x lists the user as a member (its group file is not given)%0Aassumed: the directories above mount points in image x let everyone pass (0:0 0755 where the runtime makes them)%0Aassumed: the root of image x is 0:0 0755%0Aassumed: what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only
+    ::notice file=e.acts,line=1,col=1,title=holds%3A a never deletes /etc/*::assumed: no group of image x lists the user as a member (its group file is not given)%0Aassumed: the directories above mount points in image x let everyone pass (0:0 0755 where the runtime makes them)%0Aassumed: what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only
+    ::error file=e.acts,line=2,col=1,title=depends%3A a never creates /etc/**::a creates /etc/*/*: depends (denied EEXIST or allowed or denied EACCES or denied ENOENT), because a fact is missing: what image x holds%0Aa creates /etc/a/new: depends (denied EEXIST or allowed or denied EACCES), because a fact is missing: what image x has at /etc/a%0Aa creates /etc/a/*: depends (denied EEXIST or allowed or denied EACCES), because a fact is missing: what image x has at /etc/a%0Aassumed: no group of image x lists the user as a member (its group file is not given)%0Aassumed: the directories above mount points in image x let everyone pass (0:0 0755 where the runtime makes them)%0Aassumed: what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only
     ::notice file=e.acts,line=3,col=1,title=holds%3A * never writes /dev/shm/none*::nothing is there
     --- status 1
     ");
@@ -171,8 +163,8 @@ fn an_expectation_names_what_it_rests_on() {
         .map(|one| format!("{} {}: {}", one["ruleId"], one["level"], one["message"]["text"]))
         .collect();
     assert_snapshot!(told.join("\n"), @r#"
-    "holds" "note": "holds in c.yaml: a never deletes /etc/*\nassumed: no group of image x lists the user as a member (its group file is not given)\nassumed: the directories above mount points in image x let everyone pass (0:0 0755 where the runtime makes them)\nassumed: the root of image x is 0:0 0755\nassumed: what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only"
-    "depends" "error": "depends in c.yaml: a never creates /etc/**\na creates /etc/*/*: depends (denied EEXIST or allowed or denied EACCES or denied ENOENT), because a fact is missing: what image x holds\na creates /etc/a/new: depends (denied EEXIST or allowed or denied EACCES), because a fact is missing: what image x has at /etc/a\na creates /etc/a/*: depends (denied EEXIST or allowed or denied EACCES), because a fact is missing: what image x has at /etc/a\nassumed: no group of image x lists the user as a member (its group file is not given)\nassumed: the directories above mount points in image x let everyone pass (0:0 0755 where the runtime makes them)\nassumed: the root of image x is 0:0 0755\nassumed: what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only"
+    "holds" "note": "holds in c.yaml: a never deletes /etc/*\nassumed: no group of image x lists the user as a member (its group file is not given)\nassumed: the directories above mount points in image x let everyone pass (0:0 0755 where the runtime makes them)\nassumed: what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only"
+    "depends" "error": "depends in c.yaml: a never creates /etc/**\na creates /etc/*/*: depends (denied EEXIST or allowed or denied EACCES or denied ENOENT), because a fact is missing: what image x holds\na creates /etc/a/new: depends (denied EEXIST or allowed or denied EACCES), because a fact is missing: what image x has at /etc/a\na creates /etc/a/*: depends (denied EEXIST or allowed or denied EACCES), because a fact is missing: what image x has at /etc/a\nassumed: no group of image x lists the user as a member (its group file is not given)\nassumed: the directories above mount points in image x let everyone pass (0:0 0755 where the runtime makes them)\nassumed: what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only"
     "holds" "note": "holds in c.yaml: * never writes /dev/shm/none*\nnothing is there"
     "#);
 }

@@ -16,7 +16,7 @@ pub(super) enum Trouble {
         /// What the file says about it.
         why: String,
     },
-    /// A `$` that begins none of the forms.
+    /// A `${` that begins none of the forms.
     Form,
     /// It becomes longer than [`LONGEST`].
     Long,
@@ -59,8 +59,11 @@ fn nested(
             rest = &inner[end + 1..];
         } else {
             let length = name_length(behind);
+            // A `$` that begins no form is text, as in `^end$`.
             if length == 0 {
-                return Err(Trouble::Form);
+                out.push('$');
+                rest = behind;
+                continue;
             }
             out.push_str(&plain(&behind[..length], value, unset));
             rest = &behind[length..];
@@ -167,8 +170,9 @@ mod tests {
         required_and_not_empty: "${EMPTY:?}" => Err::<&str, _>(Trouble::Required { name: "EMPTY".into(), why: String::new() });
         required_and_there: "${EMPTY?}${SET:?}" => Ok::<&str, Trouble>("yes");
         an_open_brace: "${SET" => Err::<&str, _>(Trouble::Form);
-        a_lonely_dollar: "5$ 6" => Err::<&str, _>(Trouble::Form);
-        a_digit: "$5" => Err::<&str, _>(Trouble::Form);
+        a_lonely_dollar: "5$ 6" => Ok::<&str, Trouble>("5$ 6");
+        the_end_of_a_pattern: "^$SET$" => Ok::<&str, Trouble>("^yes$");
+        a_digit: "$5" => Ok::<&str, Trouble>("$5");
         a_strange_form: "${SET!x}" => Err::<&str, _>(Trouble::Form);
     }
 

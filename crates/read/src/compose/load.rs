@@ -115,7 +115,10 @@ impl<'a> Loader<'a> {
         // Variables are replaced before files are merged: each file may have a folder, but all have one environment.
         self.replace(&mut node, source);
         // Paths belong to the file they are written in, so they are made absolute before it is merged into another.
-        relative(&mut node, &|path| clean(&self.files.absolute(&folder.join(path))));
+        super::casts::cast(&mut node);
+        // Whose home `~` is, is known where the volume is read.
+        let absolute = |path: &str| clean(&self.files.absolute(&folder.join(path)));
+        relative(&mut node, &|path| if path.starts_with('~') { path.to_owned() } else { absolute(path) });
         // Places are kept as if all files were one text, so that a merged node still says which file it came from.
         shift(&mut node, self.length);
         self.length += source.joined_length();

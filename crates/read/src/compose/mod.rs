@@ -1,6 +1,8 @@
 //! Compose files (the open Compose specification).
 
 mod build;
+mod casts;
+mod consistent;
 mod environment;
 mod extends;
 mod interpolate;
@@ -8,6 +10,7 @@ mod joined;
 mod lender;
 mod load;
 mod merge;
+mod override_file;
 mod project;
 mod resources;
 mod service;
@@ -23,8 +26,9 @@ use mivask_core::scene::Scene;
 use crate::diagnostic::{Diagnostics, Severity};
 use crate::files::FileReader;
 use crate::text::SourceText;
-use crate::yaml::Node;
+use crate::yaml::{Node, parse};
 use load::Loader;
+pub(crate) use override_file::without_overrides;
 use project::Reading;
 
 /// Whether a document is a Compose file.
@@ -69,6 +73,30 @@ pub fn add(
     let workload = reading.workload();
     scene.builds.extend(reading.builds);
     scene.workloads.extend(workload.map(Arc::new));
+}
+
+/// Reads the project of one file, and what an engine merges on top of it where nobody names a file.
+pub(crate) fn add_file(
+    (node, source, folder): (&Node, &SourceText, &Path),
+    files: &dyn FileReader,
+    scene: &mut Scene,
+    diagnostics: &mut Diagnostics,
+) {
+    let upper = override_file::on_top_of(Path::new(&*source.name), files);
+    let read = upper.and_then(|path| {
+        let name = path.display().to_string();
+        let text = String::from_utf8(files.read(&path).ok()?).ok()?;
+        let source = SourceText::new(&name, &text);
+        let node = parse(&source, diagnostics).into_iter().next()?;
+        Some((node, source))
+    });
+    let mut parts = vec![(node.clone(), source, folder)];
+    if let Some((node, upper)) = &read {
+        let message = format!("{} is merged on top, as by an engine that is told no file", upper.name);
+        diagnostics.add(Severity::Note, source, &(0..0), message, None);
+        parts.push((node.clone(), upper, folder));
+    }
+    add(&parts, files, scene, diagnostics);
 }
 
 /// The files of a project as one.

@@ -96,6 +96,7 @@ impl Reading<'_> {
             reading.diagnostic(Severity::Error, root, "the file has no services", None);
             return None;
         }
+        reading.consistent(services);
         // A service without profiles always runs; one with profiles only when one of them is named.
         let active: Vec<&str> = profiles.split(',').map(str::trim).filter(|name| !name.is_empty()).collect();
         let mut waiting = Vec::new();

@@ -1,11 +1,13 @@
 //! One service.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use mivask_core::fact::Fact;
 use mivask_core::identity::{DeclaredCapabilities, GroupName, PlainIdentity};
 use mivask_core::ids::UserNamespace;
 use mivask_core::outcome::Errno;
+use mivask_core::path::trimmed;
 use mivask_core::scene::{Container, Program, VolumeMount, Who};
 use mivask_core::stage::Role;
 use mivask_core::unmodelled::Unmodelled;
@@ -122,11 +124,22 @@ impl Reading<'_> {
     }
 
     fn groups(&mut self, node: &Node) -> Vec<Fact<GroupName>> {
-        let name = |text: String| match resolve(&text) {
-            Scalar::Int(number) => u32::try_from(number).map_or(GroupName::Name(text), GroupName::Number),
-            Scalar::Null | Scalar::Bool(_) | Scalar::Float(_) | Scalar::Text => GroupName::Name(text),
+        let number = |item: &Node, text: &str| match (&item.value, resolve(text)) {
+            (Value::Scalar { plain: true, .. }, Scalar::Int(number)) => u32::try_from(number).ok(),
+            // A text is the engine's to read, which knows decimal numbers alone.
+            (Value::Scalar { .. }, _) => {
+                text.bytes().all(|byte| byte.is_ascii_digit()).then(|| text.parse().ok())?
+            }
+            (Value::Sequence(_) | Value::Mapping(_), _) => None,
         };
-        self.names(node, "group_add").into_iter().map(|fact| fact.map(name)).collect()
+        let items = self.list(node, "group_add").iter();
+        let group = |item: &Node| {
+            let text = item.text()?;
+            let group =
+                number(item, text).map_or_else(|| GroupName::Name(text.to_owned()), GroupName::Number);
+            Some(Fact::new(group, self.place(item, "group_add")))
+        };
+        items.filter_map(group).collect()
     }
 
     fn security_options(&mut self, list: &[Node]) -> Options {
@@ -173,8 +186,18 @@ impl Reading<'_> {
     fn mounts(&mut self, name: &str, node: &Node) -> Vec<VolumeMount> {
         let mut mounts: Vec<VolumeMount> = Vec::new();
         for item in self.list(node, "volumes") {
-            let asked = self.service_volume(item);
-            mounts.extend(asked.and_then(|asked| self.attach(name, asked, item)));
+            let Some(asked) = self.service_volume(item) else { continue };
+            // Of two at one path Compose keeps the last, where the first stood (compose-go, `EnforceUnicity`).
+            let path = trimmed(asked.target.as_bytes()).to_vec();
+            let before = mounts.iter().position(|known| trimmed(&known.at.value) == path);
+            if let Some(before) = before {
+                let own = format!("{name}:{}", String::from_utf8_lossy(&mounts[before].at.value));
+                self.volumes.retain(|volume| volume.name.value != own);
+            }
+            match (before, self.attach(name, asked, item)) {
+                (Some(before), Some(mount)) => mounts[before] = mount,
+                (_, mount) => mounts.extend(mount),
+            }
         }
         let tmpfs: &[Node] = match node.get("tmpfs") {
             Some(one) if one.text().is_some() => std::slice::from_ref(one),
@@ -185,16 +208,34 @@ impl Reading<'_> {
             mounts.extend(asked.and_then(|asked| self.attach(name, asked, item)));
         }
         mounts.extend(self.grants(name, node));
+        let mut lenders = BTreeSet::new();
         for item in self.list(node, "volumes_from") {
-            mounts.extend(self.borrowed(item));
+            // One of its own at the same path comes first.
+            let lent = self.borrowed(item, &mut lenders);
+            let lent: Vec<VolumeMount> =
+                lent.into_iter().filter(|lent| !mounts.iter().any(|own| same_path(own, lent))).collect();
+            mounts.extend(lent);
         }
         self.twice(&mut mounts, node);
         mounts
     }
 
-    /// `volumes_from: SERVICE[:ro]`
-    fn borrowed(&mut self, item: &Node) -> Vec<VolumeMount> {
+    /// `volumes_from: SERVICE[:ro]`, those that the service has from others included; `container:NAME[:ro]` is of a container that
+    /// no service of the file makes.
+    fn borrowed(&mut self, item: &Node, lenders: &mut BTreeSet<String>) -> Vec<VolumeMount> {
         let text = item.text().unwrap_or_default();
+        // What one lends is there once, however many ways lead to it.
+        if !lenders.insert(text.to_owned()) {
+            return Vec::new();
+        }
+        if let Some(name) = text.strip_prefix("container:") {
+            let name = format!("the volumes of the container `{}`", name.escape_debug());
+            let message = format!("{name} are not known: what is mounted where they are may be otherwise");
+            self.diagnostic(Severity::Warning, item, &message, None);
+            let from = self.place(item, "volumes_from");
+            self.unmodelled.push(Unmodelled::policy(&name, Errno::ENOENT, from));
+            return Vec::new();
+        }
         let (service, mode) = text.split_once(':').unwrap_or((text, ""));
         let Some(other) = self.root.get("services").and_then(|services| services.get(service)) else {
             let message =
@@ -208,6 +249,15 @@ impl Reading<'_> {
             let asked = self.service_volume(item);
             // A volume of its own keeps the name it has in the service that lends it.
             mounts.extend(asked.and_then(|asked| self.attach(service, asked, item)));
+        }
+        let further = other.get("volumes_from").map(Node::items).unwrap_or_default();
+        if lenders.len() <= MOST_LENDERS {
+            for item in further {
+                let lent = self.borrowed(item, lenders);
+                let lent: Vec<VolumeMount> =
+                    lent.into_iter().filter(|lent| !mounts.iter().any(|own| same_path(own, lent))).collect();
+                mounts.extend(lent);
+            }
         }
         mounts.iter_mut().for_each(|mount| mount.read_only |= mode == "ro");
         mounts
@@ -230,6 +280,14 @@ impl Reading<'_> {
             !again
         });
     }
+}
+
+/// Services that lend to one, itself or through others; what more lend is left out.
+const MOST_LENDERS: usize = 32;
+
+/// Whether both are mounted at one path.
+fn same_path(one: &VolumeMount, other: &VolumeMount) -> bool {
+    trimmed(&one.at.value) == trimmed(&other.at.value)
 }
 
 /// The pairs of a mapping; empty where it is not a mapping.

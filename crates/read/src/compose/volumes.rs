@@ -209,8 +209,11 @@ impl Reading<'_> {
     }
 
     fn home(&self, path: &str) -> String {
-        match path.strip_prefix('~') {
-            Some(rest) => format!("{}{rest}", self.files.variable("HOME").unwrap_or_default()),
+        // Whatever follows the `~` is below the home of whoever runs Compose (compose-go, `ExpandUser`).
+        let home = path.strip_prefix('~').zip(self.files.variable("HOME").filter(|home| !home.is_empty()));
+        match home {
+            Some((rest, home)) if rest.trim_matches('/').is_empty() => home,
+            Some((rest, home)) => format!("{}/{}", home.trim_end_matches('/'), rest.trim_start_matches('/')),
             None => path.to_owned(),
         }
     }
@@ -305,7 +308,8 @@ impl Reading<'_> {
             });
             let name = Fact::new(name.to_owned(), self.source.place(&key.span, "volumes"));
             self.declared.push(name.value.clone());
-            self.volumes.push(Volume { name, kind: VolumeKind::Named { driver, external } });
+            let flags = driver_flags(node);
+            self.volumes.push(Volume { name, kind: VolumeKind::Named { driver, external, flags } });
         }
     }
 
@@ -340,4 +344,15 @@ impl Reading<'_> {
             (None, Some(device)) => Driver::Unknown(device.to_owned()),
         }
     }
+}
+
+/// The flags among the options that the local driver gives to mount(2).
+fn driver_flags(node: &Node) -> MountFlags {
+    let options =
+        node.get("driver_opts").and_then(|all| all.get("o")).and_then(Node::text).unwrap_or_default();
+    options.split(',').map(str::trim).fold(MountFlags::NONE, |flags, word| match MountFlags::by_word(word) {
+        Some(flag) => flags.with(flag),
+        None if word == "rw" => flags.without(MountFlags::READ_ONLY),
+        None => MountFlags::by_word(&format!("no{word}")).map_or(flags, |flag| flags.without(flag)),
+    })
 }

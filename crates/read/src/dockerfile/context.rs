@@ -20,6 +20,9 @@ const FEW: usize = 1_000;
 /// Files that are listed of one context; a larger one stays open.
 const MOST_FILES: usize = 50_000;
 
+/// Links that are followed one after the other, as by the kernel.
+const MOST_LINKS: usize = 40;
+
 pub(super) struct Context<'a> {
     files: &'a dyn FileReader,
     folder: PathBuf,
@@ -56,6 +59,7 @@ impl<'a> Context<'a> {
             };
             for path in found {
                 self.add(&mut tree, &path);
+                self.follow(&mut tree, &path);
                 sources.push(CopySource::Path(path.as_os_str().as_encoded_bytes().to_vec()));
             }
         }
@@ -73,6 +77,22 @@ impl<'a> Context<'a> {
         }
         let packed = [&b"\x1f\x8b"[..], b"BZh", b"\xfd7zXZ", b"\x28\xb5\x2f\xfd"];
         packed.iter().any(|magic| bytes.starts_with(magic)) || bytes.get(257..262) == Some(b"ustar")
+    }
+
+    /// Adds what the link at `path` leads to, since a source that is a link is what it points at. The context is the root of every
+    /// target, as for the builders.
+    fn follow(&self, tree: &mut Tree, path: &Path) {
+        let mut path = path.to_path_buf();
+        for _ in 0..MOST_LINKS {
+            let Some(Found { kind: FileKind::Link, target, .. }) = self.look(&path) else { return };
+            let Ok(target) = String::from_utf8(target) else { return };
+            let above = path.parent().filter(|_| !target.starts_with('/')).unwrap_or(Path::new(""));
+            let Some(next) = above.join(target.trim_start_matches('/')).to_str().and_then(inside) else {
+                return;
+            };
+            self.add(tree, &next);
+            path = next;
+        }
     }
 
     fn leaves_out(&self, path: &Path) -> bool {

@@ -24,7 +24,13 @@ pub(super) fn volume(
             let message = "`mode` of an emptyDir is an alpha feature that is off by default: the directory is taken to be 0777";
             origin.diagnostic(Severity::Warning, "emptyDir.mode", message, None, diagnostics);
         }
-        VolumeKind::EmptyDir(medium(empty.medium.as_deref().unwrap_or_default(), origin, diagnostics)?)
+        let name = empty.medium.as_deref().unwrap_or_default();
+        // Huge pages are a hugetlbfs: its files are mapped, and writing to them fails.
+        if name == "HugePages" || name.starts_with("HugePages-") {
+            VolumeKind::Other { kind: "hugetlbfs".to_owned(), read_only: false }
+        } else {
+            VolumeKind::EmptyDir(medium(name, origin, diagnostics)?)
+        }
     } else if let Some(host) = &volume.host_path {
         let name = host.type_.as_deref().unwrap_or_default();
         VolumeKind::HostPath {
@@ -111,10 +117,9 @@ fn medium(name: &str, origin: &Origin<'_>, diagnostics: &mut Diagnostics) -> Opt
     match name {
         "" => Some(Medium::Disk),
         "Memory" => Some(Medium::Memory),
-        // Huge pages are a hugetlbfs; its files are not for ordinary writes.
         _ => {
-            let help =
-                nearest(name, ["Memory"]).map(|known| format!("did you mean `{known}`? Letter case counts"));
+            let help = nearest(name, ["Memory", "HugePages"])
+                .map(|known| format!("did you mean `{known}`? Letter case counts"));
             let message = format!(
                 "the kubelet knows no storage medium `{name}` for files: the pod would wait for ever"
             );

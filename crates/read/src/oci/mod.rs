@@ -50,7 +50,7 @@ pub fn add(
         return None;
     };
     let namespace = reading.namespace(&spec);
-    let who = reading.identity(process, namespace)?;
+    let who = reading.identity(process, namespace);
     let mut volumes = Vec::new();
     let listed = spec.mounts.iter().enumerate();
     let mounts = listed.filter_map(|(index, mount)| reading.mount(index, mount, &mut volumes)).collect();
@@ -75,7 +75,7 @@ pub fn add(
         on_host: false,
         refusal: None,
         mounts,
-        working_directory: cwd.starts_with('/').then(|| reading.fact("process.cwd", cwd.into_bytes())),
+        working_directory: Some(reading.fact("process.cwd", cwd.into_bytes())),
         program: reading.program(process),
         termination_log: None,
         unmodelled: Vec::new(),
@@ -132,25 +132,25 @@ impl Reading<'_> {
         self.diagnostics.add(Severity::Error, self.source, &span, message, None);
     }
 
-    /// Who the process is; `None` where a capability name is unknown.
+    /// Who the process is.
     fn identity(
         &mut self,
         process: &Process,
         namespace: Option<Fact<Arc<UserNamespace>>>,
-    ) -> Option<ProcessIdentity> {
+    ) -> ProcessIdentity {
         let sets = &process.capabilities;
-        let bounding = self.capabilities("bounding", &sets.bounding)?;
-        let permitted = self.capabilities("permitted", &sets.permitted)?;
-        let inheritable = self.capabilities("inheritable", &sets.inheritable)?;
-        let ambient = self.capabilities("ambient", &sets.ambient)?;
-        let effective = self.capabilities("effective", &sets.effective)?;
+        let bounding = self.capabilities("bounding", &sets.bounding);
+        let permitted = self.capabilities("permitted", &sets.permitted);
+        let inheritable = self.capabilities("inheritable", &sets.inheritable);
+        let ambient = self.capabilities("ambient", &sets.ambient);
+        let effective = self.capabilities("effective", &sets.effective);
         let user = &process.user;
         let list = self.at("process.user.additionalGids");
         let groups = user.additional_gids.iter().enumerate().map(|(index, gid)| {
             let span = &list.item(index).unwrap_or(list).span;
             Fact::new(*gid, self.source.place(span, "process.user.additionalGids"))
         });
-        Some(ProcessIdentity {
+        ProcessIdentity {
             uid: self.fact("process.user.uid", user.uid),
             gid: self.fact("process.user.gid", user.gid),
             groups: groups.collect(),
@@ -164,23 +164,26 @@ impl Reading<'_> {
             inheritable,
             ambient,
             user_namespace: namespace,
-        })
+        }
     }
 
-    /// The capabilities of one set; `None` where a name is unknown.
-    fn capabilities(&mut self, set: &str, names: &[String]) -> Option<CapabilitySet> {
+    /// The capabilities of one set; names that nobody knows are left out, as both runtimes do with a warning.
+    fn capabilities(&mut self, set: &str, names: &[String]) -> CapabilitySet {
         let mut all = CapabilitySet::EMPTY;
         for (index, name) in names.iter().enumerate() {
-            let Some(capability) = Capability::by_name(name) else {
+            // A name without the prefix is none here.
+            let known = name.get(..4).filter(|prefix| prefix.eq_ignore_ascii_case("CAP_"));
+            let Some(capability) = known.and_then(|_| Capability::by_name(name)) else {
                 let list = self.at("process.capabilities").get(set).unwrap_or(self.node);
                 let span = list.item(index).unwrap_or(list).span.clone();
-                let message = format!("`{name}` is not a capability");
-                self.diagnostics.add(Severity::Error, self.source, &span, message, None);
-                return None;
+                let message =
+                    format!("`{}` is not a capability: runc and crun leave it out", name.escape_debug());
+                self.diagnostics.add(Severity::Warning, self.source, &span, message, None);
+                continue;
             };
             all = all.with(capability);
         }
-        Some(all)
+        all
     }
 
     /// The maps, where there is a user namespace to map into.

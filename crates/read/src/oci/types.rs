@@ -34,7 +34,8 @@ pub(super) struct Root {
 #[derive(Clone, Debug, Deserialize)]
 #[serde(rename_all = "camelCase")]
 pub(super) struct Process {
-    /// Its ids.
+    /// Its ids; root's where nobody is named.
+    #[serde(default)]
     pub user: User,
     /// Its working directory.
     pub cwd: String,
@@ -53,7 +54,7 @@ pub(super) struct Process {
 }
 
 /// `process.user`, in inside ids.
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, Default, Deserialize)]
 #[serde(rename_all = "camelCase")]
 pub(super) struct User {
     /// User id.

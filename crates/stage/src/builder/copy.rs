@@ -307,6 +307,12 @@ impl BuildState<'_> {
             doubt: (doubt != Doubt::default()).then_some(doubt),
             ..Entry::new(source.kind, uid, gid, asked.unwrap_or(mode)).at(step.from.clone())
         };
+        self.put(dir, name, entry, step)
+    }
+
+    /// Puts `entry` in `dir`, where something of that name may be.
+    fn put(&mut self, dir: InodeId, name: &[u8], entry: Entry, step: &BuildStep) -> Option<InodeId> {
+        let directory = entry.kind == FileKind::Directory;
         match self.tree.lookup(dir, name) {
             // A directory that is there keeps owner and mode; only its entries are added.
             Some(there) if directory && self.tree.inode(there).kind == FileKind::Directory => Some(there),
@@ -314,8 +320,13 @@ impl BuildState<'_> {
                 self.tree.replace(there, entry);
                 Some(there)
             }
+            // A file takes the place of a directory with all that is in it; the other way about nothing does.
+            Some(_) if !directory => {
+                self.tree.forget(dir, name);
+                self.tree.add(dir, name, entry).ok()
+            }
             Some(_) => {
-                self.fail(&step.words, "a file and a directory would have one name", &step.from);
+                self.fail(&step.words, "a file is where it makes a directory", &step.from);
                 None
             }
             // One that is there already would keep its own.

@@ -16,8 +16,7 @@ use super::bind::{self, Bound};
 use super::container_mounts::{Attachment, ContainerMounts, Filled};
 use super::context::Context;
 use super::defaults::{self, DefaultMount, TreeCache};
-use super::image::image_source;
-use super::mount_point::find_or_make;
+use super::image::{image_source, with_root};
 use super::nested;
 use super::path_parts::{depth, same_path};
 use super::person;
@@ -116,7 +115,7 @@ impl ContainerMounts<'_> {
         // A mount at `/` is the root itself, so it comes before the default mounts that go into it.
         let whole =
             declared.iter().position(|mount| depth(&mount.at.value) == 0).map(|at| declared.remove(at));
-        self.root(whole, volumes);
+        self.root(whole, volumes, cache);
         let mut wanted: Vec<(usize, Wanted<'_>)> =
             declared.iter().map(|mount| (depth(&mount.at.value), Wanted::Declared(mount))).collect();
         let taken = |at: &[u8]| declared.iter().any(|mount| same_path(&mount.at.value, at));
@@ -152,7 +151,12 @@ impl ContainerMounts<'_> {
     }
 
     /// The root: the image, or the volume that is mounted at `/`.
-    fn root(&mut self, whole: Option<&VolumeMount>, volumes: &BTreeMap<String, Ready>) {
+    fn root(
+        &mut self,
+        whole: Option<&VolumeMount>,
+        volumes: &BTreeMap<String, Ready>,
+        cache: &mut TreeCache,
+    ) {
         let container = self.container;
         let read_only = if container.read_only_root { MountFlags::READ_ONLY } else { MountFlags::default() };
         if let Some(mount) = whole
@@ -166,7 +170,12 @@ impl ContainerMounts<'_> {
             let origin = MountOrigin::Root;
             return self.push(None, &Attachment { at, volume, root, flags, origin, from, ids });
         }
-        let source = image_source(self.context.scene, &image_name(container));
+        let name = image_name(container);
+        let mut source = image_source(self.context.scene, &name);
+        if let Some(root) = self.profile().root_directory {
+            source.tree =
+                cache.tree(format!("root {:o} {name}", root.mode), || with_root(&source.tree, root));
+        }
         let source = self.stage.add_source(source);
         let from = container.image.as_ref().map_or(&container.from, |image| &image.from);
         let volume = Prepared::single(source, MountKind::Image, Preparation::default());
@@ -298,29 +307,6 @@ impl ContainerMounts<'_> {
             from: &default.from,
             ids: &ids,
         });
-    }
-
-    /// A working directory that is missing is made, by root or by no one.
-    fn working_directory(&mut self) {
-        let own = self.container.working_directory.as_ref();
-        let image = self.image.and_then(|image| image.working_directory.as_ref());
-        let Some(path) = own.or(image) else { return };
-        let mut maker = self.maker();
-        // It gets plain permission bits, whatever mount points get.
-        maker.directory &= 0o777;
-        if !self.profile().makes_working_directory && self.is_missing_in_image(&path.value) {
-            if own.is_some() {
-                let reason =
-                    format!("the working directory {} does not exist in the container", quoted(&path.value));
-                return self.stop(RefusalClass::StartRefused, reason, path.from.clone());
-            }
-            maker.owner = self.process;
-        }
-        let made = find_or_make(self.stage, &self.mounts, &path.value, FileKind::Directory, &maker);
-        if let Err(reason) = made {
-            let reason = format!("the working directory {} cannot be made: {reason}", quoted(&path.value));
-            self.stop(RefusalClass::StartError, reason, path.from.clone());
-        }
     }
 
     fn attach(&mut self, new: &Attachment<'_>) {

@@ -11,7 +11,8 @@ pub(super) fn is_file(at: &str) -> bool {
         .any(|name| at.strip_prefix("/proc/") == Some(name))
 }
 
-/// Paths of `/proc` and `/sys` that runtimes mount something over, so that they are there to mount on.
+/// Paths of `/proc` and `/sys` that runtimes mount something over, so that they are there to mount on. Every kernel that runs
+/// containers has `/sys/fs/cgroup` (`cgroup_init`).
 const SHIELDED: [(&str, &[&str]); 2] = [
     (
         "proc",
@@ -30,7 +31,7 @@ const SHIELDED: [(&str, &[&str]); 2] = [
             "timer_list",
         ],
     ),
-    ("sysfs", &["firmware", "dev/block"]),
+    ("sysfs", &["firmware", "dev/block", "fs/cgroup"]),
 ];
 
 pub(super) fn kernel_tree(filesystem: &str) -> Tree {
@@ -42,12 +43,14 @@ pub(super) fn kernel_tree(filesystem: &str) -> Tree {
     for path in SHIELDED.iter().filter(|(of, _)| *of == filesystem).flat_map(|(_, paths)| *paths) {
         // Whether this kernel has it, and a file's mode, differ: only a directory's is the same everywhere.
         let file = is_file(&format!("/{filesystem}/{path}"));
-        let directory = || Entry::directory(0, 0, 0o555).doubting(doubt.clone());
+        // Directories of sysfs are 0755, but for those that are there to be mounted on (`sysfs_create_mount_point`).
+        let bits = if filesystem == "sysfs" && !path.ends_with("cgroup") { 0o755 } else { 0o555 };
+        let directory = |bits: u16| Entry::directory(0, 0, bits).doubting(doubt.clone());
         let unsure = Doubt::new(Certainty::Unknown(unknown.clone()), Certainty::Known);
-        let entry = if file { Entry::file(0, 0, 0o400).doubting(unsure) } else { directory() };
+        let entry = if file { Entry::file(0, 0, 0o400).doubting(unsure) } else { directory(bits) };
         let (above, name) = path.rsplit_once('/').unwrap_or(("", path));
         let added = tree
-            .ensure(above.as_bytes(), |_, _| directory())
+            .ensure(above.as_bytes(), |_, _| directory(if filesystem == "sysfs" { 0o755 } else { 0o555 }))
             .and_then(|dir| tree.add(dir, name.as_bytes(), entry));
         debug_assert!(added.is_ok(), "{path}");
     }

@@ -7,6 +7,7 @@ use mivask_model::fact::{Fact, Provenance};
 use mivask_model::mode::Mode;
 use mivask_model::mount::{MountFlags, MountOrigin, MountTable, Preparation, Source, SourceFacts};
 use mivask_model::mount_kind::MountKind;
+use mivask_model::path::trimmed;
 use mivask_model::personality::Personality;
 use mivask_model::refusal::Refusal;
 use mivask_model::tree::{Entry, Tree};
@@ -81,7 +82,7 @@ impl TreeCache {
         new
     }
 
-    fn tree(&mut self, key: String, make: impl FnOnce() -> Tree) -> Arc<Tree> {
+    pub(super) fn tree(&mut self, key: String, make: impl FnOnce() -> Tree) -> Arc<Tree> {
         self.trees.entry(key).or_insert_with(|| Arc::new(make())).clone()
     }
 }
@@ -111,7 +112,7 @@ pub(super) fn mounts(
 pub(super) fn system(stage: &mut Stage, cache: &mut TreeCache, filesystem: &str) -> Prepared {
     let mut placing = Placement { stage, cache, own: "" };
     match filesystem {
-        "dev" => placing.devices(false, true, MountFlags::NONE),
+        "dev" => placing.devices(false, false, MountFlags::NONE),
         "mqueue" => placing.shared_memory("/dev/mqueue", 0o1777, MountFlags::NONE),
         "devpts" => placing.terminals(MountFlags::NONE),
         other => placing.kernel_files(other, MountFlags::NONE),
@@ -153,7 +154,9 @@ impl DefaultMounts<'_> {
             // A privileged container gets a writable /sys, as device managers need it.
             DefaultKind::Sys => (self.placing.kernel_files("sysfs", read_only(row.flags, !privileged)), true),
             DefaultKind::Devices => {
-                let memory = self.container.ipc != Ipc::None;
+                // What is mounted on `/dev/shm` in its place finds nothing there.
+                let own = self.container.mounts.iter().any(|mount| trimmed(&mount.at.value) == b"/dev/shm");
+                let memory = self.container.ipc != Ipc::None && !own;
                 (self.placing.devices(privileged, memory, row.flags), true)
             }
             DefaultKind::Terminals => (self.placing.terminals(row.flags), true),

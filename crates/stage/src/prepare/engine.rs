@@ -7,7 +7,7 @@ use std::sync::Arc;
 use mivask_model::act::quoted;
 use mivask_model::fact::{Fact, Provenance, Unknown};
 use mivask_model::mode::{FileKind, Mode};
-use mivask_model::mount::{MountTable, Preparation, SourceId};
+use mivask_model::mount::{MountFlags, MountTable, Preparation, SourceId};
 use mivask_model::mount_kind::MountKind;
 use mivask_model::refusal::RefusalClass;
 use mivask_model::tree::{Certainty, Doubt, Entry, InodeId, Tree};
@@ -39,6 +39,13 @@ impl ContainerMounts<'_> {
         let in_image = self.in_image(&at.value);
         let once = self.profile().volumes.owns_root_at_first_mount;
         let first = self.filled.mounted.insert(source) && volume.fills == Fills::New;
+        if once && first && volume.flags.has(MountFlags::READ_ONLY) {
+            let reason = format!(
+                "{} is read-only by its driver's options, so the engine cannot give it away when it is first mounted",
+                quoted(&at.value)
+            );
+            return self.stop(RefusalClass::StartRefused, reason, at.from.clone());
+        }
         if once && first {
             self.own_root(volume, root, &in_image, &at.value);
         }

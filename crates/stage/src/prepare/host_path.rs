@@ -211,6 +211,8 @@ fn reach(stage: &mut Stage, host: SourceId, wanted: &Wanted<'_>) -> Result<Reach
     match seen(stage, &table, path, Follow::Links)? {
         Seen::Unlisted => Ok(Reached::Unlisted),
         Seen::There(inode, kind) => match kind_needed(check) {
+            // A file is whatever exists and is no directory (kubelet, `isFile` of the host utilities).
+            Some(FileKind::File) if kind != FileKind::Directory => Ok(Reached::Known(inode, None)),
             Some(needed) if kind != needed => {
                 Err(failed(format!("type {check:?} needs a {}, but it is a {}", needed.word(), kind.word())))
             }

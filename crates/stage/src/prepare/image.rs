@@ -2,11 +2,14 @@
 
 use std::sync::Arc;
 
-use mivask_model::fact::Unknown;
+use mivask_model::fact::{Provenance, Unknown};
+use mivask_model::ids::{DiskGid, DiskOwner, DiskUid};
+use mivask_model::mode::Mode;
 use mivask_model::mount::{Source, SourceFacts};
 use mivask_model::personality::Personality;
 use mivask_model::tree::{Certainty, Tree};
 
+use crate::runtime::RootDirectory;
 use crate::scene::Scene;
 
 /// What is before a container's name where it names no image.
@@ -32,4 +35,19 @@ pub(super) fn image_source(scene: &Scene, name: &str) -> Source {
         ..SourceFacts::local(format!("image {name}"))
     };
     Source::new(tree, facts)
+}
+
+/// The image's files below the root directory that the engine's storage makes.
+pub(super) fn with_root(tree: &Tree, directory: RootDirectory) -> Tree {
+    let RootDirectory { mode, of_default_storage } = directory;
+    let mut tree = tree.clone();
+    let rule =
+        format!("the engine's storage makes the root directory 0:0 {mode:04o}, whatever the image has");
+    let root = DiskOwner { uid: DiskUid::new(0), gid: DiskGid::new(0) };
+    tree.own(Tree::ROOT, root, Mode::new(mode), Provenance::Rule(rule.into()));
+    let assumed =
+        format!("the engine keeps images in its default storage, whose root directories are 0:0 {mode:04o}");
+    let certainty = if of_default_storage { Certainty::Assumed(assumed.into()) } else { Certainty::Known };
+    tree.doubt_attributes(Tree::ROOT, certainty);
+    tree
 }

@@ -27,6 +27,7 @@ mod shared;
 mod shown;
 mod sub_path;
 mod volume;
+mod working_directory;
 
 pub use guest::admit;
 pub use host_actor::{HOST, stage_with_host};

@@ -74,7 +74,9 @@ fn ready(stage: &mut Stage, context: &Context<'_>, cache: &mut TreeCache, volume
                 &Asked { plain: !wanted, ..Asked::new(key, &shown, MountKind::Volume, from) },
             )
         }
-        VolumeKind::Named { driver, external } => named(stage, context, volume, driver, *external),
+        VolumeKind::Named { driver, external, flags } => {
+            named(stage, context, volume, (driver, *flags), *external)
+        }
         VolumeKind::Anonymous => return Ready::Anonymous,
         VolumeKind::Tmpfs(asked) => return Ready::Tmpfs(asked.clone()),
         VolumeKind::Bind { path, make_missing } => {
@@ -126,13 +128,17 @@ fn named(
     stage: &mut Stage,
     context: &Context<'_>,
     volume: &Volume,
-    driver: &Driver,
+    (driver, own): (&Driver, MountFlags),
     external: bool,
 ) -> Prepared {
     let key = volume.name.value.as_str();
     let shown = format!("volume {key}");
     let from = &volume.name.from;
     let flags = context.profile.volumes.flags;
+    // Podman prepares whatever is behind a volume when it is first mounted, a directory of the host too (docs/facts/runtimes.md
+    // section 14).
+    let prepared_first =
+        if context.profile.volumes.owns_root_at_first_mount && !external { Fills::New } else { Fills::Used };
     let mut ready = match driver {
         Driver::Bind(path) => {
             let check = HostPathCheck::Directory;
@@ -140,7 +146,7 @@ fn named(
             let waits = false;
             let wanted = host_path::Wanted { path, check, kind, from, creator: context.creator, waits };
             let mut ready = host_path::prepare(stage, context, &wanted);
-            ready.fills = Fills::Used;
+            ready.fills = prepared_first;
             ready
         }
         Driver::Tmpfs(_) | Driver::Nfs(_) | Driver::Unknown(_) => {
@@ -151,7 +157,11 @@ fn named(
             };
             let asked =
                 Asked { plain: true, personality, ..Asked::new(key, &shown, MountKind::Volume, from) };
-            backed::prepare(stage, context, &asked)
+            let mut ready = backed::prepare(stage, context, &asked);
+            if matches!(driver, Driver::Tmpfs(_)) && context.profile.volumes.owns_root_at_first_mount {
+                ready.fills = Fills::New;
+            }
+            ready
         }
         Driver::Local if context.scene.volumes.contains_key(key) || external => {
             let asked = Asked { plain: true, ..Asked::new(key, &shown, MountKind::Volume, from) };
@@ -161,7 +171,7 @@ fn named(
         }
         Driver::Local => new_volume(stage, &shown, MountKind::Volume, context.creator),
     };
-    ready.flags = ready.flags.with(flags);
+    ready.flags = ready.flags.with(flags).with(own);
     ready
 }
 

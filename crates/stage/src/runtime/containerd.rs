@@ -46,6 +46,8 @@ pub(super) const CURRENT: Profile = Profile {
     entering: Entering::FromTheNode,
     joins: JoinRules::ASKED,
     makes_working_directory: true,
+    root_directory: None,
+    takes_relative_directory: false,
     caveat: None,
 };
 

@@ -5,7 +5,7 @@ use mivask_model::caps::CapabilitySet;
 use super::common::{DOCKER_BUILD, FILES, FOURTEEN, KERNEL, RUNC_MOUNT_POINTS, RUNC_TMPFS, SHIELDS};
 use super::profile::{
     BindRules, Both, CapabilityNames, CapabilityRules, DefaultKind as K, DefaultRow, Entering, Forgets,
-    IdentityRules, InNamespace, JoinRules, Listing, PLAIN, Profile, VolumeRules,
+    IdentityRules, InNamespace, JoinRules, Listing, PLAIN, Profile, RootDirectory, VolumeRules,
 };
 
 pub(super) const PROFILE: Profile = Profile {
@@ -54,5 +54,7 @@ pub(super) const PROFILE: Profile = Profile {
     entering: Entering::LikeAtStart,
     joins: JoinRules::ASKED,
     makes_working_directory: true,
+    root_directory: Some(RootDirectory { mode: 0o755, of_default_storage: false }),
+    takes_relative_directory: false,
     caveat: None,
 };

@@ -13,7 +13,8 @@ mod profile;
 
 pub use profile::{
     BindRules, Both, BuildRules, CapabilityNames, CapabilityRules, DefaultKind, DefaultRow, Entering,
-    Flavour, Forgets, IdentityRules, InNamespace, Listing, MountPointRules, Profile, TmpfsRules, VolumeRules,
+    Flavour, Forgets, IdentityRules, InNamespace, Listing, MountPointRules, Profile, RootDirectory,
+    TmpfsRules, VolumeRules,
 };
 
 /// A container runtime whose rules are known here.

@@ -40,6 +40,8 @@ pub(super) const RUNC: Profile = Profile {
     entering: Entering::FromTheNode,
     joins: JoinRules::ASKED,
     makes_working_directory: true,
+    root_directory: None,
+    takes_relative_directory: false,
     caveat: None,
 };
 
@@ -54,5 +56,6 @@ pub(super) const CRUN: Profile = Profile {
         always_along: false,
         in_namespace: InNamespace::LeavesBehind,
     },
+    takes_relative_directory: true,
     ..RUNC
 };

@@ -6,8 +6,8 @@ use mivask_model::mount::MountFlags;
 use super::common::{CRUN_MOUNT_POINTS, FILES, PODMAN_BUILD, SHIELDS};
 use super::profile::{
     BindRules, Both, CapabilityNames, CapabilityRules, DefaultKind as K, DefaultRow, Entering, Forgets,
-    IdentityRules, InNamespace, JoinRules, Listing, MountPointRules, PLAIN, Profile, QUIET, TmpfsRules,
-    VolumeRules,
+    IdentityRules, InNamespace, JoinRules, Listing, MountPointRules, PLAIN, Profile, QUIET, RootDirectory,
+    TmpfsRules, VolumeRules,
 };
 
 const NO_DEV_SUID: MountFlags = MountFlags::NO_SUID.with(MountFlags::NO_DEV);
@@ -75,5 +75,7 @@ pub(super) const PROFILE: Profile = Profile {
     entering: Entering::AccountAlone,
     joins: JoinRules { ipc_by_default: true, network_files: false, host_flags: QUIET },
     makes_working_directory: false,
+    root_directory: Some(RootDirectory { mode: 0o555, of_default_storage: true }),
+    takes_relative_directory: true,
     caveat: None,
 };

@@ -42,6 +42,11 @@ pub struct Profile {
     pub defaults: &'static [&'static [DefaultRow]],
     /// Whether a missing working directory is made; an error otherwise.
     pub makes_working_directory: bool,
+    /// The root directory, whatever the image says of it; the image's own where `None`.
+    pub root_directory: Option<RootDirectory>,
+    /// Whether a working directory that is not absolute is taken from the root; an error otherwise
+    /// (docs/facts/runtimes.md section 14).
+    pub takes_relative_directory: bool,
     /// Said with every identity: why the rules may differ from what runs.
     pub caveat: Option<&'static str>,
 }
@@ -223,6 +228,15 @@ pub enum Entering {
     /// Engines of clusters start everybody as the container's user: somebody else comes from the node, or by a program that
     /// logs in.
     FromTheNode,
+}
+
+/// The root directory that an engine's storage makes, 0:0 (docs/facts/runtimes.md section 14).
+#[derive(Clone, Copy, Debug)]
+pub struct RootDirectory {
+    /// Its mode, octal.
+    pub mode: u16,
+    /// Whether another storage driver than the default one does otherwise.
+    pub of_default_storage: bool,
 }
 
 /// Rules of containers that join others (docs/facts/runtimes.md section 12).

@@ -140,6 +140,8 @@ pub enum VolumeKind {
         driver: Driver,
         /// Whether it is made elsewhere, so that no one knows what it holds.
         external: bool,
+        /// The flags that its driver's options give it.
+        flags: MountFlags,
     },
     /// A volume of one container that no one named.
     Anonymous,
