@@ -139,6 +139,16 @@ fn a_layout_is_a_folder_or_an_archive_with_layers_packed_or_not() {
     write(folder.path(), &files);
     check(&gather(folder.path()).unwrap());
     check(&choose(&packed(&files), None, None).unwrap());
+    // `tar -C folder -c .` begins with the folder itself, in some formats after an extended header.
+    let mut members = vec![Member { path: "./", ..DIR }];
+    let inside: Vec<String> = files.keys().map(|name| format!("./{name}")).collect();
+    members.extend(inside.iter().zip(files.values()).map(|(path, content)| Member { path, content, ..FILE }));
+    check(&choose(&archive(&members), None, None).unwrap());
+    let pax = Member { path: "PaxHeaders", content: b"17 comment=tides\n", kind: EntryType::XHeader, ..FILE };
+    members.insert(0, pax);
+    check(&choose(&archive(&members), None, None).unwrap());
+    let other = choose(&archive(&members), Some("tides/other"), None).unwrap_err();
+    assert!(other.to_string().contains("tides/other"), "{other}");
 }
 
 #[test]

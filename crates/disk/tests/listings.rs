@@ -63,7 +63,11 @@ fn stat_writes_a_line_or_a_block_an_entry() {
         \x20 File: raw/'it''s' -> x\n\
         Access: (0777/lrwxrwxrwx)  Uid: (    0/    root)   Gid: (    0/    root)\n";
     assert!(told(block).starts_with("drwxrws--- 7101/7300 - .\nlrwxrwxrwx 0/0 - "), "{}", told(block));
-    assert!(told("777 0 0 symbolic link a\n").contains("a link without its target"));
+    // The format has no target: what is there stays unknown, and the rest is read.
+    let with_link =
+        "750 7101 7200 directory /srv\n777 0 0 symbolic link /srv/now\n640 0 0 regular file /srv/a\n";
+    assert_eq!(told(with_link), "drwxr-x--- 7101/7200 - .\n-rw-r----- 0/0 - ./a\n");
+    assert!(missing(&read(with_link.as_bytes()).unwrap().tree, "").unwrap().starts_with("what else is in"));
 }
 
 #[test]
@@ -164,6 +168,21 @@ fn mtree_in_its_three_styles() {
     let gaps = read(b"#mtree\n. type=dir uid=0 gid=0 mode=0755\na type=file mode=0644 uname=gauge gname=root\nb type=dir uid=0 gid=0 mode=0700 ignore\n..\n").unwrap();
     assert!(missing(&gaps.tree, "a").unwrap().starts_with("the number of the user gauge"));
     assert!(missing(&gaps.tree, "b").unwrap().starts_with("what is in"));
+}
+
+#[test]
+fn mtree_names_in_a_line_take_the_place_of_those_set() {
+    let text = "#mtree\n/set type=file uid=0 gname=root mode=0640\n. type=dir mode=0755\n    a size=0x10\n    b gname=shadow\n\
+        \x20   c gid=42 gname=shadow\n    d gname=shadow gid=43\n..\n";
+    let gathered = read(text.as_bytes()).unwrap();
+    assert_eq!(
+        listing(&gathered.tree),
+        "drwxr-xr-x 0/0 - .\n-rw-r----- 0/0 16 ./a\n?????????? ?/? - ./b\n-rw-r----- 0/42 - ./c\n-rw-r----- 0/43 - ./d\n"
+    );
+    assert!(missing(&gathered.tree, "b").unwrap().starts_with("the number of the group shadow"));
+    assert!(
+        told("#mtree\n. type=dir uid=0 gid=0 mode=0755\na size=0xzz\n").contains("size=0xzz does not read")
+    );
 }
 
 /// What is wrong is said with the line and what a line should be.

@@ -26,10 +26,25 @@ pub(crate) fn is_tar(head: &[u8]) -> bool {
     block[0] != 0 && given == Some(sum)
 }
 
-/// The path of the first member, as far as its own header tells it.
-pub(crate) fn first_name(head: &[u8]) -> &[u8] {
-    let field = &head[..head.len().min(100)];
-    field.split(|byte| *byte == 0).next().unwrap_or_default()
+/// The path of the first member that is not the folder itself (`./`), as far as its own header tells it.
+pub(crate) fn first_name(mut head: &[u8]) -> &[u8] {
+    /// Where the size and the type of a member are (POSIX.1-2001, ustar).
+    const SIZE: std::ops::Range<usize> = 124..136;
+    const TYPE: usize = 156;
+    loop {
+        let field = &head[..head.len().min(100)];
+        let name = field.split(|byte| *byte == 0).next().unwrap_or_default();
+        let kind = head.get(TYPE).copied().unwrap_or_default();
+        let passed = matches!(name, b"./" | b".") || matches!(kind, b'x' | b'g' | b'L' | b'K');
+        let digits = head.get(SIZE).map(|size| size.split(|byte| !byte.is_ascii_digit()).next());
+        let size = digits.flatten().and_then(|digits| std::str::from_utf8(digits).ok());
+        let size = size.and_then(|text| usize::from_str_radix(text, 8).ok()).unwrap_or(0);
+        let next = size.checked_next_multiple_of(512).and_then(|size| head.get(size.checked_add(512)?..));
+        match next.filter(|next| passed && is_tar(next)) {
+            Some(next) => head = next,
+            None => return name,
+        }
+    }
 }
 
 /// What is wrong with an archive, for its reader.

@@ -109,7 +109,7 @@ impl Reader {
         match first {
             b"/set" => {
                 let mut set = std::mem::take(&mut self.set);
-                words.try_for_each(|word| self.keyword(lines, word, &mut set))?;
+                self.keywords(lines, &mut words, &mut set)?;
                 self.set = set;
                 return Ok(());
             }
@@ -136,9 +136,7 @@ impl Reader {
         words: &mut dyn Iterator<Item = &[u8]>,
     ) -> Result<(), DiskError> {
         let mut given = self.set.clone();
-        for word in words {
-            self.keyword(lines, word, &mut given)?;
-        }
+        self.keywords(lines, words, &mut given)?;
         self.begun = true;
         self.tells_attributes |= given.marks.is_some();
         let whole = first.contains(&b'/');
@@ -156,7 +154,27 @@ impl Reader {
         Ok(())
     }
 
-    fn keyword(&self, lines: &Lines<'_>, word: &[u8], given: &mut Keywords) -> Result<(), DiskError> {
+    /// The words of one line. A number in it says better who owns what than a name beside it; a name takes the place of what an
+    /// earlier `/set` gave.
+    fn keywords(
+        &self,
+        lines: &Lines<'_>,
+        words: &mut dyn Iterator<Item = &[u8]>,
+        given: &mut Keywords,
+    ) -> Result<(), DiskError> {
+        let all: Vec<&[u8]> = words.collect();
+        let has = |key: &[u8]| all.iter().any(|word| word.starts_with(key));
+        let numbered = (has(b"uid="), has(b"gid="));
+        all.iter().try_for_each(|word| self.keyword(lines, word, numbered, given))
+    }
+
+    fn keyword(
+        &self,
+        lines: &Lines<'_>,
+        word: &[u8],
+        (has_uid, has_gid): (bool, bool),
+        given: &mut Keywords,
+    ) -> Result<(), DiskError> {
         let (key, value) = match word.iter().position(|byte| *byte == b'=') {
             Some(at) => (&word[..at], &word[at + 1..]),
             None => (word, &b""[..]),
@@ -170,17 +188,17 @@ impl Reader {
             b"uid" => (given.uid, given.user) = (Some(number(value).ok_or_else(wrong)?), None),
             b"gid" => (given.gid, given.group) = (Some(number(value).ok_or_else(wrong)?), None),
             // A number, where there is one too, says it better.
-            b"uname" if given.uid.is_none() => match self.owners.uid(value) {
-                Some(uid) => given.uid = Some(uid),
-                None => given.user = Some(value.to_vec()),
-            },
-            b"gname" if given.gid.is_none() => match self.owners.gid(value) {
-                Some(gid) => given.gid = Some(gid),
-                None => given.group = Some(value.to_vec()),
-            },
+            b"uname" if !has_uid => {
+                given.uid = self.owners.uid(value);
+                given.user = given.uid.is_none().then(|| value.to_vec());
+            }
+            b"gname" if !has_gid => {
+                given.gid = self.owners.gid(value);
+                given.group = given.gid.is_none().then(|| value.to_vec());
+            }
             b"mode" => given.mode = Some(mode(value).ok_or_else(wrong)?),
             b"link" => given.link = backslashes(value),
-            b"size" => given.size = Some(number(value).ok_or_else(wrong)?),
+            b"size" => given.size = Some(size(value).ok_or_else(wrong)?),
             b"flags" => given.marks = Some(marks(value)),
             b"device" => given.device = device(value),
             b"ignore" => given.ignore = true,
@@ -289,4 +307,13 @@ fn device(text: &[u8]) -> Option<Device> {
         None => number(field),
     };
     Some(Device { major: value(fields.next()?)?, minor: value(fields.next()?)? })
+}
+
+/// A size in decimal or, as some write it, in hexadecimal.
+fn size(value: &[u8]) -> Option<u64> {
+    let text = std::str::from_utf8(value).ok()?;
+    match text.strip_prefix("0x") {
+        Some(digits) => u64::from_str_radix(digits, 16).ok(),
+        None => number(value),
+    }
 }

@@ -81,10 +81,8 @@ fn put(collector: &mut Collector, lines: &Lines<'_>, path: &[u8], mut entry: Ent
                 "stat shows one path at a time: give a survey or a whole listing",
             );
         }
-        FileKind::Link if entry.target.is_empty() => {
-            let help = "give the output of `stat` without a format, which shows what links point at";
-            return Err(lines.wrong(0, "a link without its target", Some(help)));
-        }
+        // Where a link leads decides more than that it is one: what a directory of such a listing holds is not known anyway.
+        FileKind::Link if entry.target.is_empty() => return Ok(()),
         FileKind::Link
         | FileKind::File
         | FileKind::Fifo
