@@ -269,14 +269,22 @@ pub enum InputError {
         error: io::Error,
     },
     /// Not text.
-    #[error("{name}:{line}: not UTF-8 text (byte {offset})")]
+    #[error("{name}:{line}:{column}: not UTF-8 text (byte {offset})")]
     Encoding {
         /// The file as the user named it.
         name: String,
         /// Line of the first bad byte, from 1.
         line: usize,
+        /// Its column in characters, from 1.
+        column: usize,
         /// Offset of the first bad byte, from 0.
         offset: usize,
+    },
+    /// Text of two bytes a character, as some editors save it.
+    #[error("{name}:1:1: text in UTF-16: save it as UTF-8, or convert it with `iconv -f UTF-16 -t UTF-8`")]
+    Utf16 {
+        /// The file as the user named it.
+        name: String,
     },
     /// Larger than any description.
     #[error("{name} has {size} bytes: no description is that large")]

@@ -70,7 +70,7 @@ fields_of_a_pod! {
     a_word_for_a_truth: "hostIPC: yes please" => "5: expected true or false, found the text `yes please`";
     a_text_for_a_truth: "hostIPC: 'true'" => "5: expected true or false, found the text `true` (a truth value in quotes is text: remove the quotes)";
     a_whole_number: "priority: -5" => ;
-    a_number_beyond_32_bits: "priority: 2147483648" => "5: invalid value: integer `2147483648`, expected int32 (write a number from -2147483648 to 2147483647)";
+    a_number_beyond_32_bits: "priority: 2147483648" => "5: expected a number from -2147483648 to 2147483647, found `2147483648`";
     a_number_beyond_64_bits: "activeDeadlineSeconds: 9223372036854775808" => "5: expected a whole number, found `9223372036854775808`";
     a_broken_number: "priority: 1.5" => "5: expected a whole number, found `1.5`";
     a_text_for_a_number: "priority: high" => "5: expected a whole number, found the text `high`";

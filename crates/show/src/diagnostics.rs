@@ -24,6 +24,10 @@ pub fn diagnostic(out: &mut dyn Write, diagnostic: &Diagnostic) -> io::Result<()
     };
     let (excerpt, first_line, span) = excerpt(diagnostic);
     let name = safe(diagnostic.source.name_at(diagnostic.span.start));
+    // The renderer counts columns in the excerpt; of a long line, or one with escapes, that is another number.
+    let drawn = format!("{name}:{first_line}:{}\n", excerpt[..span.start].chars().count() + 1);
+    let (line, column) = diagnostic.source.line_column(diagnostic.span.start);
+    let place = format!("{name}:{line}:{column}\n");
     let message = safe(&diagnostic.message);
     let snippet = Snippet::source(excerpt)
         .path(name)
@@ -33,7 +37,7 @@ pub fn diagnostic(out: &mut dyn Write, diagnostic: &Diagnostic) -> io::Result<()
     if let Some(help) = &diagnostic.help {
         group = group.element(Level::HELP.message(safe(help)));
     }
-    writeln!(out, "{}\n", Renderer::styled().render(&[group]))
+    writeln!(out, "{}\n", Renderer::styled().render(&[group]).replacen(&drawn, &place, 1))
 }
 
 /// That `count` more like `last` are not shown.

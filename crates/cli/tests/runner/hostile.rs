@@ -9,7 +9,7 @@ fn bytes_that_are_no_text() {
     let scratch = Scratch::with("x", "").and("bad.yaml", b"a: 1\nb: \xff\n");
     assert_snapshot!(scratch.run(["identity", "bad.yaml"]), @"
     --- standard error
-    error: bad.yaml:2: not UTF-8 text (byte 8)
+    error: bad.yaml:2:4: not UTF-8 text (byte 8)
     --- status 2
     ");
     assert_snapshot!(scratch.run(["identity", "x"]), @"

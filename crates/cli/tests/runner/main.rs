@@ -46,6 +46,7 @@ mod states;
 mod terminal;
 mod transcripts;
 mod unknown;
+mod unreadable;
 mod uphold;
 mod uphold_formats;
 mod uphold_rests;

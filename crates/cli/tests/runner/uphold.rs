@@ -156,7 +156,7 @@ fn inputs_that_cannot_be_used_do_not_hide_the_others() {
     1..7
     not ok 1 - bad.yaml can be used
       ---
-      why: "missing field `name` (bad.yaml:2:14)"
+      why: "`name` is missing (bad.yaml:2:14)"
       ...
     not ok 2 - none.yaml can be used
       ---
@@ -199,7 +199,7 @@ fn inputs_that_cannot_be_used_do_not_hide_the_others() {
       |
       = help: did you mean `name`?
 
-    error: missing field `name`
+    error: `name` is missing
      --> bad.yaml:2:14
       |
     2 | containers: [{ nam: mate }]
@@ -251,17 +251,17 @@ fn mistakes_in_expectations_are_all_told() {
     let starred = scratch.and("star.yaml", format!("{BOATS}expect:\n  - * never writes /x\n"));
     assert_snapshot!(starred.run(["uphold", "star.yaml"]), @"
     star.yaml
-      unusable  not valid YAML: while scanning an anchor or alias, did not find expected alphabetic or numeric character (star.yaml:23:5)
+      unusable  not valid YAML: a `*` begins an alias (star.yaml:23:5)
 
     0 expectations in 1 input: 0 hold; 1 input cannot be used
     --- standard error
-    error: not valid YAML: while scanning an anchor or alias, did not find expected alphabetic or numeric character
+    error: not valid YAML: a `*` begins an alias
       --> star.yaml:23:5
        |
     23 |   - * never writes /x
        |     ^
        |
-       = help: YAML takes a `*` at the beginning for an alias: put the text in quotes
+       = help: put the text in quotes
 
     error: the input cannot be used: 1 error above
     --- status 2

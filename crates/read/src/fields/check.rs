@@ -27,12 +27,9 @@ impl Check<'_> {
         match asked {
             Type::Text => node.string().map(drop),
             Type::Bool => node.truth().map(drop),
-            Type::Integer(name, least, most) => match node.integer()? {
+            Type::Integer(least, most) => match node.integer()? {
                 number if (least..=most).contains(&number) => Ok(()),
-                number => {
-                    let message = format!("invalid value: integer `{number}`, expected {name}");
-                    Err(TypeError::at(node, message).help(format!("write a number from {least} to {most}")))
-                }
+                _ => Err(node.expected(&format!("a number from {least} to {most}"))),
             },
             Type::Float => match node.scalar() {
                 Some((_, Scalar::Int(_) | Scalar::Float(_))) => Ok(()),
@@ -89,8 +86,10 @@ impl Check<'_> {
             };
             let written = item.string()?;
             if written != demanded {
-                let message = format!("invalid value: string {written:?}, expected {demanded}");
-                return Err(TypeError::at(node, message));
+                let field = word(key)?;
+                let message = format!("expected `{field}: {demanded}` of a {name}, found `{written}`");
+                let help = format!("write `{field}: {demanded}`, which is what is read");
+                return Err(TypeError::at(item, message).help(help));
             }
         }
         Ok(())

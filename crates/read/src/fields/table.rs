@@ -9,8 +9,8 @@ pub(super) enum Type {
     Text,
     /// A truth value.
     Bool,
-    /// A whole number from the first to the second, by the name of its type.
-    Integer(&'static str, i64, i64),
+    /// A whole number from the first to the second.
+    Integer(i64, i64),
     /// Any number.
     Float,
     /// A timestamp of RFC 3339.
@@ -35,13 +35,13 @@ impl Type {
         match word {
             "text" => Self::Text,
             "bool" => Self::Bool,
-            "int32" => Self::Integer(word, i32::MIN as i64, i32::MAX as i64),
-            "int64" => Self::Integer(word, i64::MIN, i64::MAX),
-            "uint8" => Self::Integer(word, 0, u8::MAX as i64),
-            "uint16" => Self::Integer(word, 0, u16::MAX as i64),
-            "uint32" => Self::Integer(word, 0, u32::MAX as i64),
+            "int32" => Self::Integer(i32::MIN as i64, i32::MAX as i64),
+            "int64" => Self::Integer(i64::MIN, i64::MAX),
+            "uint8" => Self::Integer(0, u8::MAX as i64),
+            "uint16" => Self::Integer(0, u16::MAX as i64),
+            "uint32" => Self::Integer(0, u32::MAX as i64),
             // Numbers of documents are held in 64 bits with a sign.
-            "uint64" => Self::Integer(word, 0, i64::MAX),
+            "uint64" => Self::Integer(0, i64::MAX),
             "float" => Self::Float,
             "time" => Self::Time,
             "scalar" => Self::Scalar,
@@ -150,7 +150,7 @@ mod tests {
         assert_eq!(spec.field("nodeSelector"), Some(Type::Map("text")));
         assert_eq!(spec.field("runAsUser"), None);
         let user = OCI.lookup("User").expect("processes have a user");
-        assert_eq!(user.field("uid"), Some(Type::Integer("uint32", 0, 4_294_967_295)));
+        assert_eq!(user.field("uid"), Some(Type::Integer(0, 4_294_967_295)));
         let namespace = OCI.lookup("LinuxNamespace").expect("there are namespaces");
         assert!(matches!(namespace.field("type"), Some(Type::Word(words)) if words.contains("|user|")));
     }

@@ -22,6 +22,19 @@ use crate::yaml::{Node, Value};
 use api::{ObjectMeta, PersistentVolumeClaim};
 use pod::Head;
 
+/// The kinds that run containers.
+const WORKLOADS: [&str; 9] = [
+    "Pod",
+    "PodTemplate",
+    "Deployment",
+    "DaemonSet",
+    "ReplicaSet",
+    "ReplicationController",
+    "StatefulSet",
+    "Job",
+    "CronJob",
+];
+
 /// Whether a document is a Kubernetes object.
 #[must_use]
 pub fn is_object(node: &Node) -> bool {
@@ -90,9 +103,27 @@ pub fn add(
             }
         }
         other if cluster::add(other, &origin, &mut scene.cluster, diagnostics) => {}
-        other => skipped.add(other, source, &kind.span),
+        other => without_containers(other, kind, source, skipped, diagnostics),
     }
     Some(())
+}
+
+/// An object that runs no container here, unless its kind is one of them in the wrong case.
+fn without_containers(
+    name: &str,
+    kind: &Node,
+    source: &SourceText,
+    skipped: &mut Skipped,
+    diagnostics: &mut Diagnostics,
+) {
+    match WORKLOADS.into_iter().find(|known| known.eq_ignore_ascii_case(name)) {
+        Some(known) => {
+            let help = Some(format!("did you mean `{known}`? Letter case counts"));
+            let message = format!("the API knows no kind `{name}`");
+            diagnostics.add(Severity::Error, source, &kind.span, message, help);
+        }
+        None => skipped.add(name, source, &kind.span),
+    }
 }
 
 /// `item` of the list called `list` with the kind that this says of it.

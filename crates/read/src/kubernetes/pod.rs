@@ -176,7 +176,8 @@ fn container(
                 let part = sub_path_expression(expression, &mut mount, described, pod.head, &item);
                 refusal = refusal.or(part);
             }
-            if mounts.iter().any(|earlier| earlier.at.value == mount.at.value) {
+            // It compares the texts: `/a` and `/a/` are two to it, and the later one hides the other.
+            if described.volume_mounts[..index].iter().any(|earlier| earlier.mount_path == asked.mount_path) {
                 let message =
                     format!("two volumes are mounted at {}: the API refuses that", asked.mount_path);
                 item.diagnostic(Severity::Error, "mountPath", message, None, diagnostics);
@@ -342,6 +343,10 @@ fn mount_path(path: &str, origin: &Origin<'_>, diagnostics: &mut Diagnostics) ->
         let message = "a volume cannot be mounted at `/`: the container would not start";
         origin.diagnostic(Severity::Error, "mountPath", message, None, diagnostics);
         return None;
+    }
+    if path.contains(':') {
+        let message = "the API asks for a mountPath without `:`: some runtimes refuse it";
+        origin.diagnostic(Severity::Warning, "mountPath", message, None, diagnostics);
     }
     let clean = format!("/{}", parts.join("/"));
     Some(origin.fact("mountPath", "volumeMounts.mountPath", clean.into_bytes()))

@@ -19,6 +19,7 @@ pub(super) fn volume(
         origin.diagnostic(Severity::Error, "", "a volume has no name", help, diagnostics);
         return None;
     }
+    refused_by_the_api(volume, origin, diagnostics);
     let kind = if let Some(empty) = &volume.empty_dir {
         if empty.mode.is_some() {
             let message = "`mode` of an emptyDir is an alpha feature that is off by default: the directory is taken to be 0777";
@@ -54,7 +55,7 @@ pub(super) fn volume(
     } else if let Some((backing, read_only)) = plugins::backing(origin.node, true) {
         VolumeKind::Backed { backing, read_only }
     } else {
-        match source_key(origin.node) {
+        match source_keys(origin.node).next() {
             Some(key) => VolumeKind::Other { kind: key.to_owned(), read_only: false },
             None => {
                 let message = format!(
@@ -75,9 +76,36 @@ pub(super) fn volume(
     Some(Volume { name: origin.fact("name", "volumes.name", volume.name.clone()), kind })
 }
 
-/// The key that names a known source; unknown keys are dropped by the API server, and so here.
-fn source_key(node: &Node) -> Option<&str> {
-    const OTHERS: [&str; 25] = [
+/// What the API server refuses of a source (ValidateVolumes of its validation): a second one, and one that names nothing.
+fn refused_by_the_api(volume: &ApiVolume, origin: &Origin<'_>, diagnostics: &mut Diagnostics) {
+    /// Sources and the field each has to have.
+    const NEEDED: [(&str, &str); 4] = [
+        ("configMap", "name"),
+        ("secret", "secretName"),
+        ("persistentVolumeClaim", "claimName"),
+        ("ephemeral", "volumeClaimTemplate"),
+    ];
+    let keys: Vec<&str> = source_keys(origin.node).collect();
+    if let [first, second, ..] = keys.as_slice() {
+        let message =
+            format!("volume `{}` has two sources, {first} and {second}: the API refuses that", volume.name);
+        let help = Some("keep one of them, or make it two volumes".to_owned());
+        origin.diagnostic(Severity::Error, second, message, help, diagnostics);
+    }
+    for (source, field) in NEEDED.iter().filter(|(source, _)| keys.contains(source)) {
+        let given = origin.node.find(&format!("{source}.{field}"));
+        if given.is_none_or(|node| node.is_nothing() || node.text() == Some("")) {
+            let message =
+                format!("{source} of volume `{}` has no {field}: the API refuses that", volume.name);
+            let help = Some(format!("write `{source}: {{ {field}: ... }}`"));
+            origin.diagnostic(Severity::Error, source, message, help, diagnostics);
+        }
+    }
+}
+
+/// The keys that name known sources; unknown keys are dropped by the API server, and so here, and so is `null`.
+fn source_keys(node: &Node) -> impl Iterator<Item = &str> {
+    const SOURCES: [&str; 30] = [
         "awsElasticBlockStore",
         "azureDisk",
         "azureFile",
@@ -86,6 +114,7 @@ fn source_key(node: &Node) -> Option<&str> {
         "configMap",
         "csi",
         "downwardAPI",
+        "emptyDir",
         "ephemeral",
         "fc",
         "flexVolume",
@@ -93,9 +122,11 @@ fn source_key(node: &Node) -> Option<&str> {
         "gcePersistentDisk",
         "gitRepo",
         "glusterfs",
+        "hostPath",
         "image",
         "iscsi",
         "nfs",
+        "persistentVolumeClaim",
         "photonPersistentDisk",
         "portworxVolume",
         "projected",
@@ -103,14 +134,18 @@ fn source_key(node: &Node) -> Option<&str> {
         "rbd",
         "scaleIO",
         "secret",
+        "storageos",
+        "vsphereVolume",
     ];
-    let Value::Mapping(pairs) = &node.value else {
-        return None;
+    let pairs = match &node.value {
+        Value::Mapping(pairs) => pairs.as_slice(),
+        Value::Scalar { .. } | Value::Sequence(_) => &[],
     };
     pairs
         .iter()
+        .filter(|(_, value)| !value.is_nothing())
         .filter_map(|(key, _)| key.text())
-        .find(|key| OTHERS.contains(key) || *key == "storageos" || *key == "vsphereVolume")
+        .filter(|key| SOURCES.contains(key))
 }
 
 fn medium(name: &str, origin: &Origin<'_>, diagnostics: &mut Diagnostics) -> Option<Medium> {

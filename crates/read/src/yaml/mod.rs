@@ -5,6 +5,7 @@ mod node;
 mod parse;
 mod raw_text;
 mod scalar;
+mod syntax;
 mod typed;
 
 pub(crate) use de::{Misplaced, UnknownKeys, accepted, from_checked_node};

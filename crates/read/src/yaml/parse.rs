@@ -6,6 +6,7 @@ use std::ops::Range;
 use saphyr_parser::{Event, Parser, ScalarStyle, Span};
 
 use super::node::{Mark, Node, Value};
+use super::syntax::SyntaxError;
 use crate::diagnostic::{Diagnostics, Severity};
 use crate::text::SourceText;
 
@@ -211,57 +212,9 @@ impl<'a> Reader<'a> {
 
     /// A syntax error; the parser's own words come last, what is probably meant first.
     fn syntax(&mut self, at: usize, info: &str) {
-        let text = &self.source.text;
-        if let Some((span, key)) = missing_colon(text, at) {
-            let message = format!("a colon is missing after `{key}`");
-            let help = format!("write `{key}: ...`");
-            self.diagnostics.add(Severity::Error, self.source, &span, message, Some(help));
-            return;
-        }
-        let start = at.min(text.len());
-        let end = text[start..].chars().next().map_or(start, |c| start + c.len_utf8());
-        let line_start = text[..start].rfind('\n').map_or(0, |newline| newline + 1);
-        let tab = text[line_start..].bytes().take_while(u8::is_ascii_whitespace).any(|byte| byte == b'\t');
-        let line = text[line_start..].lines().next().unwrap_or_default();
-        let star = line.trim_start_matches([' ', '-', '[']).starts_with('*');
-        let help = if tab {
-            Some("YAML is indented with blanks, not with tabs")
-        } else if star {
-            Some("YAML takes a `*` at the beginning for an alias: put the text in quotes")
-        } else {
-            None
-        };
-        let help = help.map(ToOwned::to_owned);
-        self.diagnostics.add(
-            Severity::Error,
-            self.source,
-            &(start..end),
-            format!("not valid YAML: {info}"),
-            help,
-        );
+        let SyntaxError { span, message, help } = SyntaxError::new(&self.source.text, at, info);
+        self.diagnostics.add(Severity::Error, self.source, &span, message, help);
     }
-}
-
-/// A line `word value` near a syntax error, where `word: value` would be valid.
-fn missing_colon(text: &str, at: usize) -> Option<(Range<usize>, String)> {
-    let line_start = text.get(..at)?.rfind('\n').map_or(0, |newline| newline + 1);
-    // The parser stops at the line itself or at the one behind it.
-    let previous = text[..line_start.saturating_sub(1)].rfind('\n').map_or(0, |newline| newline + 1);
-    [line_start, previous].into_iter().find_map(|start| {
-        let line = text[start..].lines().next()?;
-        let body = line.trim_start().trim_start_matches("- ").trim_start();
-        let offset = start + (line.len() - body.len());
-        let length = body
-            .bytes()
-            .take_while(|byte| byte.is_ascii_alphanumeric() || *byte == b'-' || *byte == b'_')
-            .count();
-        let (key, rest) = body.split_at(length);
-        let value = rest.trim();
-        let alone =
-            value.is_empty() || (rest.starts_with(' ') && !value.contains([':', '#', '"', '\'', ' ']));
-        let word = key.starts_with(|c: char| c.is_ascii_alphabetic()) && alone && !body.is_empty();
-        word.then(|| (offset..offset + length, key.to_owned()))
-    })
 }
 
 fn count(node: &Node) -> usize {

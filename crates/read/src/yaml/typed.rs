@@ -48,6 +48,63 @@ impl de::Error for TypeError {
     fn custom<T: fmt::Display>(message: T) -> Self {
         Self { span: None, message: message.to_string(), help: None }
     }
+
+    fn missing_field(field: &'static str) -> Self {
+        Self { span: None, message: format!("`{field}` is missing"), help: None }
+    }
+
+    fn duplicate_field(field: &'static str) -> Self {
+        Self { span: None, message: format!("`{field}` is given twice"), help: None }
+    }
+
+    fn invalid_type(found: de::Unexpected<'_>, expected: &dyn de::Expected) -> Self {
+        Self::invalid_value(found, expected)
+    }
+
+    fn invalid_value(found: de::Unexpected<'_>, expected: &dyn de::Expected) -> Self {
+        let found = match found {
+            de::Unexpected::Signed(number) => format!("`{number}`"),
+            de::Unexpected::Unsigned(number) => format!("`{number}`"),
+            de::Unexpected::Float(number) => format!("`{number}`"),
+            de::Unexpected::Bool(truth) => format!("`{truth}`"),
+            de::Unexpected::Str(text) => format!("the text `{}`", shorten(text)),
+            de::Unexpected::Unit | de::Unexpected::Option => "nothing".to_owned(),
+            de::Unexpected::Seq => "a list".to_owned(),
+            de::Unexpected::Map => "a mapping".to_owned(),
+            de::Unexpected::Char(letter) => format!("the text `{letter}`"),
+            de::Unexpected::Bytes(_) => "bytes".to_owned(),
+            de::Unexpected::Other(what) => what.to_owned(),
+            de::Unexpected::NewtypeStruct
+            | de::Unexpected::Enum
+            | de::Unexpected::UnitVariant
+            | de::Unexpected::NewtypeVariant
+            | de::Unexpected::TupleVariant
+            | de::Unexpected::StructVariant => "something else".to_owned(),
+        };
+        let expected = expected.to_string();
+        let expected = range(&expected).unwrap_or(expected);
+        Self { span: None, message: format!("expected {expected}, found {found}"), help: None }
+    }
+
+    fn invalid_length(length: usize, expected: &dyn de::Expected) -> Self {
+        Self { span: None, message: format!("expected {expected}, found {length} of them"), help: None }
+    }
+}
+
+/// What an integer type of Rust means to whoever writes the number.
+fn range(integer: &str) -> Option<String> {
+    let (least, most) = match integer {
+        "u8" => (0, i64::from(u8::MAX)),
+        "u16" => (0, i64::from(u16::MAX)),
+        "u32" => (0, i64::from(u32::MAX)),
+        "u64" | "usize" => (0, i64::MAX),
+        "i8" => (i64::from(i8::MIN), i64::from(i8::MAX)),
+        "i16" => (i64::from(i16::MIN), i64::from(i16::MAX)),
+        "i32" => (i64::from(i32::MIN), i64::from(i32::MAX)),
+        "i64" | "isize" => (i64::MIN, i64::MAX),
+        _ => return None,
+    };
+    Some(format!("a number from {least} to {most}"))
 }
 
 impl Node {
