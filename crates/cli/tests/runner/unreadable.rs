@@ -146,8 +146,7 @@ fn columns_are_those_of_the_file() {
     assert!(told(long.as_bytes()).contains(&format!("s.yaml:2:{column}")), "{}", told(long.as_bytes()));
     let hidden = "scene: 1\ncontainers: [{ name: \"\u{202e}\u{e9}\", groups: x }]\n";
     let column =
-        hidden.lines().nth(1).map(|line| line.chars().position(|c| c == 'x')).flatten().expect("it is there")
-            + 1;
+        hidden.lines().nth(1).and_then(|line| line.chars().position(|c| c == 'x')).expect("it is there") + 1;
     assert!(told(hidden.as_bytes()).contains(&format!("s.yaml:2:{column}")), "{}", told(hidden.as_bytes()));
 }
 
@@ -228,6 +227,11 @@ fn what_the_api_refuses() {
     --- status 2
     ");
     assert!(pod("  - { name: v, emptyDir: {}, hostPath: null }\n").contains("status 0"));
+}
+
+/// Kinds in the wrong case, and versions that the API no longer serves.
+#[test]
+fn what_the_api_does_not_know() {
     let small = Scratch::with("pod.yaml", "apiVersion: v1\nkind: pod\nmetadata: { name: tide }\n");
     assert_snapshot!(small.run(["identity", "pod.yaml"]), @"
     --- standard error
