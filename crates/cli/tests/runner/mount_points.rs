@@ -141,3 +141,89 @@ fn a_mount_point_in_a_read_only_volume_may_be_missing() {
         &serde_json::json!(["whether emptyDir out, mounted read-only, has the mount point /a/b"])
     );
 }
+
+/// Services that mount a folder, a file and a tmpfs on what the kernel shows.
+fn in_kernel_files() -> Scratch {
+    let service =
+        |name: &str, at: &str| format!("  {name}: {{ image: x, user: '5:5', volumes: ['/srv/d:{at}'] }}\n");
+    let compose = [
+        "services:\n".to_owned(),
+        service("below", "/proc/tides"),
+        service("settings", "/proc/sys"),
+        service("whole", "/proc"),
+        service("classes", "/sys/class"),
+        service("lacking", "/sys/tides"),
+        "  load: { image: x, user: '5:5', volumes: ['/srv/f:/proc/loadavg'] }\n".to_owned(),
+        "  memory: { image: x, user: '5:5', tmpfs: [/proc/tides] }\n".to_owned(),
+    ]
+    .concat();
+    let scene = "scene: 1\nworkloads: [c.yaml]\nimages: { x: { tree: [{ path: /, kind: dir, owner: '0:0', mode: 0755 }], passwd: '', group: '' } }\n\
+        host: { tree: [{ path: /, kind: dir, owner: '0:0', mode: 0755 }, { path: /srv, kind: dir, owner: '0:0', mode: 0755 }, \
+        { path: /srv/d, kind: dir, owner: '5:5', mode: 0700 }, { path: /srv/f, kind: file, owner: '5:5', mode: 0600 }] }\n";
+    Scratch::with("s.yaml", scene).and("c.yaml", compose)
+}
+
+/// Nothing can be made in proc and sysfs, and runc hides only some files of proc.
+#[test]
+fn mounts_in_proc_and_sysfs() {
+    let scratch = in_kernel_files();
+    let acts = [
+        "below lists /",
+        "settings lists /",
+        "whole lists /",
+        "classes creates /sys/class/x",
+        "lacking lists /",
+        "load reads /proc/loadavg",
+        "memory lists /",
+    ];
+    let asked = |runtime: &str| {
+        let words = ["ask", "-q", "s.yaml", "--runtime", runtime];
+        scratch.run(words.into_iter().chain(acts).collect::<Vec<_>>())
+    };
+    assert_snapshot!(asked("docker"), @"
+    never runs     below lists /
+                   StartError: runc mounts nothing at /proc/tides: it is inside /proc
+                   c.yaml:2:45 volumes
+    never runs     settings lists /
+                   StartError: runc mounts nothing at /proc/sys: it is inside /proc
+                   c.yaml:3:48 volumes
+    never runs     whole lists /
+                   StartError: runc mounts nothing but proc at /proc
+                   c.yaml:4:45 volumes
+    allowed        classes creates /sys/class/x
+                   leaves 5:5 0644
+    depends        lacking lists /
+                   allowed     when sysfs has the mount point /sys/tides
+                   never runs  when sysfs lacks the mount point /sys/tides, which cannot be made there
+                   to settle it: not possible: the kernel decides file by file
+    allowed        load reads /proc/loadavg
+    depends        memory lists /
+                   allowed     when proc has the mount point /proc/tides
+                   never runs  when proc lacks the mount point /proc/tides, which cannot be made there
+                   to settle it: not possible: the kernel decides file by file
+    --- status 0
+    ");
+    assert_snapshot!(asked("podman"), @"
+    depends        below lists /
+                   allowed     when proc has the mount point /proc/tides
+                   never runs  when proc lacks the mount point /proc/tides, which cannot be made there
+                   to settle it: not possible: the kernel decides file by file
+    allowed        settings lists /
+    allowed        whole lists /
+    allowed        classes creates /sys/class/x
+                   leaves 5:5 0644
+    depends        lacking lists /
+                   allowed     when sysfs has the mount point /sys/tides
+                   never runs  when sysfs lacks the mount point /sys/tides, which cannot be made there
+                   to settle it: not possible: the kernel decides file by file
+    allowed        load reads /proc/loadavg
+    depends        memory lists /
+                   allowed     when proc has the mount point /proc/tides
+                   never runs  when proc lacks the mount point /proc/tides, which cannot be made there
+                   to settle it: not possible: the kernel decides file by file
+
+    Assumed
+      the engine keeps images in its default storage, whose root directories are 0:0 0555
+    --- status 0
+    ");
+}

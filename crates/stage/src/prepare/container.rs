@@ -310,6 +310,9 @@ impl ContainerMounts<'_> {
     }
 
     fn attach(&mut self, new: &Attachment<'_>) {
+        if let Some(reason) = self.guards(new) {
+            return self.stop(RefusalClass::StartError, reason, new.from.clone());
+        }
         let tree = &self.stage.source(new.volume.variants[0].source).tree;
         let directory = new.root.map(|root| tree.inode(root).kind == FileKind::Directory);
         let wanted = if directory == Some(true) { FileKind::Directory } else { FileKind::File };

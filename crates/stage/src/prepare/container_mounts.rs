@@ -7,6 +7,7 @@ use mivask_model::fact::{Provenance, Unknown};
 use mivask_model::ids::{KernelOwner, MountIds};
 use mivask_model::mode::FileKind;
 use mivask_model::mount::{MountFlags, MountId, MountOrigin, MountTable, SourceId};
+use mivask_model::mount_kind::MountKind;
 use mivask_model::path::trimmed;
 use mivask_model::refusal::Refusal;
 use mivask_model::refusal::RefusalClass;
@@ -86,12 +87,13 @@ impl ContainerMounts<'_> {
                 maker.in_read_only = true;
                 let made = find_or_make(self.stage, &self.mounts, new.at, kind, &maker)?;
                 let settle = format!("no scene can supply it: it is there if {writer} makes it");
-                self.need(new, around, (&format!(" ({writer} made it)"), &settle));
+                self.need(new, around, "mounted read-only, ", (&format!(" ({writer} made it)"), &settle));
                 return Ok(made.place);
             }
             Err(other) => return Err(other),
         };
-        self.need(new, presumed.around, ("", &presumed.settle));
+        let how = if presumed.kernel { "" } else { "mounted read-only, " };
+        self.need(new, presumed.around, how, ("", &presumed.settle));
         Ok(place)
     }
 
@@ -103,23 +105,51 @@ impl ContainerMounts<'_> {
         sharing.other_writer(workload, &self.container.name, &mount.volume.value)
     }
 
-    fn need(&mut self, new: &Attachment<'_>, around: MountId, (how, settle): (&str, &str)) {
+    /// `shown` is how the mount around it is mounted, or nothing where the kernel alone makes what is in it.
+    fn need(&mut self, new: &Attachment<'_>, around: MountId, shown: &str, (how, settle): (&str, &str)) {
         let mount = self.mounts.get(around);
         let volume = mount.facts.label.clone().unwrap_or_else(|| {
             let source = mount.variants[0].source;
             self.stage.source(source).facts.name.clone()
         });
         let at = quoted(new.at);
+        let comma = if shown.is_empty() { "" } else { ", " };
         let unknown =
-            Unknown::new(&format!("whether {volume}, mounted read-only, has the mount point {at}"), settle);
+            Unknown::new(&format!("whether {volume}{comma}{shown}has the mount point {at}"), settle);
+        let within = if shown.is_empty() { "there" } else { "in a read-only mount" };
         self.needs.push(Need {
             when: format!("{volume} has the mount point {at}{how}").into(),
-            otherwise: format!(
-                "{volume} lacks the mount point {at}, which cannot be made in a read-only mount"
-            )
-            .into(),
+            otherwise: format!("{volume} lacks the mount point {at}, which cannot be made {within}").into(),
             unknown,
             from: new.from.clone(),
         });
+    }
+
+    /// What runc refuses to hide of `/proc` (`checkProcMount`); some files alone may be replaced.
+    pub(super) fn guards(&self, new: &Attachment<'_>) -> Option<String> {
+        /// `/proc/net/dev` is one to runc, too, and yet `net` leads into a process's own directory.
+        const REPLACED: [&str; 10] = [
+            "cpuinfo",
+            "diskstats",
+            "meminfo",
+            "stat",
+            "swaps",
+            "uptime",
+            "loadavg",
+            "slabinfo",
+            "sys/kernel/ns_last_pid",
+            "sys/crypto/fips_enabled",
+        ];
+        let bound = !matches!(new.volume.kind, MountKind::Runtime(_) | MountKind::Tmpfs);
+        let at = trimmed(new.at);
+        let guarded = bound && new.origin == MountOrigin::Declared && self.profile().mount_points.guards_proc;
+        let below = at
+            .strip_prefix(b"/proc")
+            .filter(|rest| guarded && rest.first().is_none_or(|byte| *byte == b'/'))?;
+        match below.strip_prefix(b"/") {
+            Some(name) if REPLACED.iter().any(|known| known.as_bytes() == name) => None,
+            Some(_) => Some(format!("runc mounts nothing at {}: it is inside /proc", quoted(at))),
+            None => Some("runc mounts nothing but proc at /proc".to_owned()),
+        }
     }
 }

@@ -4,15 +4,30 @@ use mivask_model::fact::{Provenance, Unknown};
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::tree::{Certainty, Device, Doubt, Entry, Marks, Tree};
 
-/// Which of the shielded paths are files.
+/// Which of the paths below are files.
 pub(super) fn is_file(at: &str) -> bool {
-    ["kcore", "keys", "latency_stats", "timer_list", "timer_stats", "sched_debug", "sysrq-trigger"]
-        .iter()
-        .any(|name| at.strip_prefix("/proc/") == Some(name))
+    const FILES: [&str; 15] = [
+        "cpuinfo",
+        "diskstats",
+        "kcore",
+        "keys",
+        "latency_stats",
+        "loadavg",
+        "meminfo",
+        "sched_debug",
+        "stat",
+        "swaps",
+        "sysrq-trigger",
+        "timer_list",
+        "timer_stats",
+        "uptime",
+        "version",
+    ];
+    at.strip_prefix("/proc/").is_some_and(|name| FILES.contains(&name))
 }
 
-/// Paths of `/proc` and `/sys` that runtimes mount something over, so that they are there to mount on. Every kernel that runs
-/// containers has `/sys/fs/cgroup` (`cgroup_init`).
+/// Paths of `/proc` and `/sys` that are there to mount on: runtimes mount something over them, or every kernel that runs containers
+/// has them (`/sys/fs/cgroup` is made by `cgroup_init`).
 const SHIELDED: [(&str, &[&str]); 2] = [
     (
         "proc",
@@ -20,18 +35,29 @@ const SHIELDED: [(&str, &[&str]); 2] = [
             "acpi",
             "asound",
             "bus",
+            "cpuinfo",
+            "diskstats",
             "fs",
             "irq",
             "kcore",
             "keys",
             "latency_stats",
+            "loadavg",
+            "meminfo",
             "scsi",
+            "stat",
+            "swaps",
             "sys",
             "sysrq-trigger",
             "timer_list",
+            "uptime",
+            "version",
         ],
     ),
-    ("sysfs", &["firmware", "dev/block", "fs/cgroup"]),
+    (
+        "sysfs",
+        &["block", "bus", "class", "dev/block", "devices", "firmware", "fs/cgroup", "kernel", "module"],
+    ),
 ];
 
 pub(super) fn kernel_tree(filesystem: &str) -> Tree {

@@ -8,6 +8,7 @@ use mivask_model::ids::{DiskGid, DiskUid, KernelOwner};
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::mount::{MountFlags, MountId, MountTable, Source};
 use mivask_model::outcome::Errno;
+use mivask_model::personality::Entry as Making;
 use mivask_model::tree::{Certainty, Doubt, Entry, InodeId};
 use mivask_rules::lookup::{AllSeeing, root_credentials};
 use mivask_rules::view::Devices;
@@ -41,7 +42,7 @@ pub(super) struct Maker {
 impl Maker {
     /// The runtime, for missing mount points.
     pub(super) const fn runtime(rules: &MountPointRules, creator: KernelOwner) -> Self {
-        let MountPointRules { directory, file, above_file, in_read_only, rule } = *rules;
+        let MountPointRules { directory, file, above_file, in_read_only, guards_proc: _, rule } = *rules;
         let of_either_kind = false;
         Self { directory, file, above_file, in_read_only, of_either_kind, creator, owner: None, rule }
     }
@@ -96,10 +97,12 @@ pub(super) struct Made {
     pub presumed: Option<Presumed>,
 }
 
-/// A read-only mount that has to hold a mount point.
+/// A mount in which nothing can be made, so that it has to hold a mount point.
 pub(super) struct Presumed {
     /// The mount.
     pub around: MountId,
+    /// Whether that is since the kernel alone makes what is in it, not since it is read-only.
+    pub kernel: bool,
     /// What the user can add to tell what it holds.
     pub settle: Arc<str>,
 }
@@ -205,15 +208,22 @@ fn make(
     let tree = &stage.source(mount.variants[0].source).tree;
     let may_be_there = tree.doubt(dir).is_some_and(|doubt| doubt.contents != Certainty::Known);
     let read_only = mount.flags.has(MountFlags::READ_ONLY) && mount.on.is_some() && !maker.in_read_only;
+    let facts = &stage.source(mount.variants[0].source).facts;
+    let made = if kind == FileKind::File { Making::File } else { Making::Other };
+    // Whether proc and its like have a name is the kernel's affair (`proc_root_operations` has no `mkdir`).
+    let kernel = facts.personality.refuses(made).is_some();
+    if kernel && !may_be_there {
+        return Err(format!("nothing can be made in {}", facts.name).into());
+    }
     // Where nobody listed the directory, the mount point is there if the container runs at all.
     if read_only && !may_be_there {
         return Err(CannotMake::ReadOnly(directory.mount));
     }
-    if read_only {
+    if read_only || kernel {
         let contents = tree.doubt(dir).and_then(|doubt| doubt.contents.unknown());
         let settle =
             contents.map_or_else(|| "no scene can supply it".into(), |unknown| unknown.settle.clone());
-        *presumed = Some(Presumed { around: directory.mount, settle });
+        *presumed = Some(Presumed { around: directory.mount, kernel, settle });
     }
     let owner = maker.owner.unwrap_or(maker.creator);
     // Whom the mount's map does not know it stores as root.

@@ -24,6 +24,7 @@ pub(super) const RUNC_MOUNT_POINTS: MountPointRules = MountPointRules {
     file: 0o755,
     above_file: 0o755,
     in_read_only: false,
+    guards_proc: true,
     rule: "runc makes a missing mount point 0:0 0755",
 };
 
@@ -32,6 +33,7 @@ pub(super) const CRUN_MOUNT_POINTS: MountPointRules = MountPointRules {
     file: 0o700,
     above_file: 0o755,
     in_read_only: false,
+    guards_proc: false,
     rule: "crun makes a missing mount point 0:0, a directory 1755 and a file 0700",
 };
 

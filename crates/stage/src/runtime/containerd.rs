@@ -2,8 +2,8 @@
 
 use super::common::{CAPABILITIES, DOCKER_BUILD, KERNEL, RUNC_MOUNT_POINTS, RUNC_TMPFS, SHIELDS};
 use super::profile::{
-    BindRules, DefaultRow, Entering, Forgets, IdentityRules, InNamespace, JoinRules, Listing, PLAIN, Profile,
-    VolumeRules,
+    BindRules, DefaultRow, Entering, Forgets, IdentityRules, InNamespace, JoinRules, Listing,
+    MountPointRules, PLAIN, Profile, VolumeRules,
 };
 
 const IDENTITY: IdentityRules = IdentityRules {
@@ -64,4 +64,8 @@ pub(super) const VERSION_1_6: Profile = Profile {
 };
 
 /// A container of the scene file where no runtime is named: it has the mounts it lists and no others.
-pub(super) const BARE: Profile = Profile { defaults: &[], ..CURRENT };
+pub(super) const BARE: Profile = Profile {
+    defaults: &[],
+    mount_points: MountPointRules { guards_proc: false, ..RUNC_MOUNT_POINTS },
+    ..CURRENT
+};

@@ -129,6 +129,8 @@ pub struct MountPointRules {
     pub above_file: u16,
     /// Whether it is made even where the mount around it is read-only.
     pub in_read_only: bool,
+    /// Whether nothing but some files may be mounted at or below `/proc` (runc's `checkProcMount`).
+    pub guards_proc: bool,
     /// Said as the provenance of what is made.
     pub rule: &'static str,
 }
