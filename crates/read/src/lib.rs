@@ -32,4 +32,5 @@ pub mod scene_file;
 pub mod skipped;
 mod stream;
 pub mod text;
+mod tmpfs;
 pub mod yaml;

@@ -13,6 +13,7 @@ use super::project::Reading;
 use super::types::{self, BindOptions, LongVolume};
 use crate::diagnostic::Severity;
 use crate::nearest::nearest;
+use crate::tmpfs;
 use crate::yaml::Node;
 
 /// Whether the source of a short volume is a path of the host; a name of a volume otherwise.
@@ -224,23 +225,18 @@ impl Reading<'_> {
         let (target, options) = text.split_once(':').unwrap_or((text, ""));
         let mut asked = TmpfsAsked::default();
         for option in options.split(',').filter(|option| !option.is_empty()) {
-            let (key, value) = option.split_once('=').unwrap_or((option, ""));
-            match key {
-                "mode" => asked.mode = value.parse().ok(),
-                "uid" => asked.uid = value.parse().ok(),
-                "gid" => asked.gid = value.parse().ok(),
-                "exec" => asked.cleared = asked.cleared.with(MountFlags::NO_EXEC),
-                "suid" => asked.cleared = asked.cleared.with(MountFlags::NO_SUID),
-                "dev" => asked.cleared = asked.cleared.with(MountFlags::NO_DEV),
-                "rw" | "size" | "nr_inodes" | "defaults" => {}
-                word => match MountFlags::by_word(word) {
-                    Some(flag) => asked.added = asked.added.with(flag),
-                    None => {
-                        let message =
-                            format!("the tmpfs option `{}` is not known here", option.escape_debug());
-                        self.diagnostic(Severity::Warning, item, &message, None);
-                    }
-                },
+            match tmpfs::take(option, &mut asked) {
+                tmpfs::Told::Taken => {}
+                // Podman alone takes these.
+                tmpfs::Told::Unknown
+                    if matches!(option, "tmpcopyup" | "notmpcopyup" | "copyup" | "nocopyup") =>
+                {
+                    let message = format!("the tmpfs option `{option}` is not modelled");
+                    self.diagnostic(Severity::Warning, item, &message, None);
+                }
+                tmpfs::Told::Unknown => {
+                    asked.refused.get_or_insert_with(|| option.into());
+                }
             }
         }
         let target = self.target(target, item)?;

@@ -25,6 +25,7 @@ use crate::diagnostic::{Diagnostics, Severity};
 use crate::fields::{self, OCI};
 use crate::files::FileReader;
 use crate::text::SourceText;
+use crate::tmpfs::{Told, take};
 use crate::yaml::Node;
 
 /// Whether a document is a runtime configuration.
@@ -304,11 +305,10 @@ fn below(options: &[String]) -> Below {
 }
 
 fn tmpfs(options: &[String]) -> TmpfsAsked {
-    let value = |key: &str| options.iter().find_map(|option| option.strip_prefix(key)?.strip_prefix('='));
-    TmpfsAsked {
-        mode: value("mode").and_then(|mode| mode.parse().ok()),
-        uid: value("uid").and_then(|uid| uid.parse().ok()),
-        gid: value("gid").and_then(|gid| gid.parse().ok()),
-        ..TmpfsAsked::default()
+    let mut asked = TmpfsAsked::default();
+    for option in options {
+        // What is no option of a tmpfs is one of the runtime's own.
+        let _: Told = take(option, &mut asked);
     }
+    TmpfsAsked { added: MountFlags::NONE, cleared: MountFlags::NONE, ..asked }
 }

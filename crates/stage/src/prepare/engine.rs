@@ -247,6 +247,11 @@ impl ContainerMounts<'_> {
     /// A new tmpfs at `at`, with the owner and mode that the runtime gives it.
     pub(super) fn tmpfs(&mut self, asked: &TmpfsAsked, at: &Fact<Vec<u8>>) -> Option<Prepared> {
         let rules = self.profile().tmpfs;
+        if let Some(option) = &asked.refused {
+            let reason = format!("the option `{}` of a tmpfs is refused", option.escape_debug());
+            self.stop(RefusalClass::StartRefused, reason, at.from.clone());
+            return None;
+        }
         if (asked.uid.is_some() || asked.gid.is_some()) && !rules.takes_owner {
             self.stop(
                 RefusalClass::StartRefused,

@@ -15,10 +15,6 @@ use crate::stage::Stage;
 
 /// A declared volume, as far as it can be prepared before the containers are known.
 #[derive(Clone, Debug)]
-#[expect(
-    clippy::large_enum_variant,
-    reason = "nearly all are shared: a box would only be one more allocation"
-)]
 pub(super) enum Ready {
     /// One for all containers of the workload.
     Shared(Prepared),

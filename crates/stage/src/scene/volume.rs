@@ -1,5 +1,7 @@
 //! Volumes, and how containers mount them.
 
+use std::sync::Arc;
+
 use mivask_model::fact::{Fact, Unknown};
 use mivask_model::ids::MountIds;
 use mivask_model::mode::Mode;
@@ -193,6 +195,8 @@ pub struct TmpfsAsked {
     pub added: MountFlags,
     /// Flags taken from the runtime's own.
     pub cleared: MountFlags,
+    /// The first option that no engine or kernel takes, so that it is not mounted.
+    pub refused: Option<Arc<str>>,
 }
 
 /// A volume made of objects of the API.
