@@ -68,7 +68,7 @@ def engine_rows(host):
         row("tmpfs with a mode", {"tmpfs": ["/data:mode=700"]}, ["--tmpfs", "/data:mode=700"], ["/data"]),
         row("tmpfs with an owner", {"tmpfs": ["/data:uid=405"]}, ["--tmpfs", "/data:uid=405"]),
         *(row(f"tmpfs with {option}", {"tmpfs": [f"/new:{option}"]}, ["--tmpfs", f"/new:{option}"], ["/new"])
-          for option in ("bogus", "mode=999", "mode=17777", "mode=", "uid=app", "size=abc", "size=1m,mode=750", "size=50%", "noatime")),
+          for option in ("bogus", "mode=999", "mode=17777", "mode=", "uid=app", "size=abc", "size=1m,mode=750", "size=50%", "noatime", "nr_inodes=1k", "lazytime", "nosymfollow", "defaults", "private")),
         row("read-only root", {"read_only": True, "user": "alice"}, ["--read-only", "--user", "alice"], ["/tmp", "/run", "/var/tmp"],
             ["creates /tmp/x", "creates /run/x", "creates /etc/x", "writes /open", "creates /dev/shm/x"]),
         row("bind of the host", {"user": "405", "volumes": [f"{host}/d:/in"]}, ["--user", "405", "-v", f"{host}/d:/in"], ["/in", "/in/f"], ["reads /in/f", "creates /in/x"]),

@@ -13,9 +13,12 @@ pub(crate) enum Told {
     Unknown,
 }
 
-/// Words of mount(8) and of tmpfs that decide nothing about owners, modes and access.
-const IDLE: [&str; 27] = [
-    "rw",
+/// How mounts below it spread: nothing that an actor sees.
+const SPREAD: [&str; 8] =
+    ["private", "rprivate", "shared", "rshared", "slave", "rslave", "unbindable", "runbindable"];
+
+/// Other words that Docker passes on and that decide nothing about owners, modes and access.
+const IDLE: [&str; 14] = [
     "defaults",
     "async",
     "sync",
@@ -28,20 +31,8 @@ const IDLE: [&str; 27] = [
     "norelatime",
     "strictatime",
     "nostrictatime",
-    "lazytime",
-    "nolazytime",
     "mand",
     "nomand",
-    "private",
-    "rprivate",
-    "shared",
-    "rshared",
-    "slave",
-    "rslave",
-    "unbindable",
-    "runbindable",
-    "noswap",
-    "silent",
 ];
 
 /// Adds an option to what is asked of a tmpfs. A value that the kernel refuses stays in [`TmpfsAsked::refused`].
@@ -63,8 +54,14 @@ pub(crate) fn take(option: &str, asked: &mut TmpfsAsked) -> Told {
             asked.gid.is_some()
         }
         ("size", Some(value)) => amount(value.strip_suffix('%').unwrap_or(value)),
-        ("nr_inodes" | "nr_blocks", Some(value)) => amount(value),
-        ("mpol" | "huge", Some(_)) => true,
+        ("nr_inodes" | "nr_blocks", Some(value)) => {
+            asked.other.get_or_insert_with(|| option.into());
+            amount(value)
+        }
+        ("mpol", Some(_)) => {
+            asked.other.get_or_insert_with(|| option.into());
+            true
+        }
         ("exec", None) => {
             asked.cleared = asked.cleared.with(MountFlags::NO_EXEC);
             true
@@ -77,8 +74,14 @@ pub(crate) fn take(option: &str, asked: &mut TmpfsAsked) -> Told {
             asked.cleared = asked.cleared.with(MountFlags::NO_DEV);
             true
         }
-        (word, None) if IDLE.contains(&word) => true,
-        (word, None) => match MountFlags::by_word(word) {
+        ("rw", None) => true,
+        (word, None) if SPREAD.contains(&word) => true,
+        (word, None) if IDLE.contains(&word) => {
+            asked.other.get_or_insert_with(|| option.into());
+            true
+        }
+        // Docker's and Podman's lists of flags end before this one.
+        (word, None) => match MountFlags::by_word(word).filter(|flag| *flag != MountFlags::NO_SYMFOLLOW) {
             Some(flag) => {
                 asked.added = asked.added.with(flag);
                 true

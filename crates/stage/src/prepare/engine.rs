@@ -247,7 +247,8 @@ impl ContainerMounts<'_> {
     /// A new tmpfs at `at`, with the owner and mode that the runtime gives it.
     pub(super) fn tmpfs(&mut self, asked: &TmpfsAsked, at: &Fact<Vec<u8>>) -> Option<Prepared> {
         let rules = self.profile().tmpfs;
-        if let Some(option) = &asked.refused {
+        let other = asked.other.as_ref().filter(|_| !rules.takes_others);
+        if let Some(option) = asked.refused.as_ref().or(other) {
             let reason = format!("the option `{}` of a tmpfs is refused", option.escape_debug());
             self.stop(RefusalClass::StartRefused, reason, at.from.clone());
             return None;

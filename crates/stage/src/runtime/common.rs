@@ -43,6 +43,7 @@ pub(super) const RUNC_TMPFS: TmpfsRules = TmpfsRules {
     keeps_directory_mode: true,
     copies_up: false,
     takes_owner: true,
+    takes_others: true,
 };
 
 /// What runc's engines mount first.

@@ -49,7 +49,13 @@ pub(super) const RUNC: Profile = Profile {
 pub(super) const CRUN: Profile = Profile {
     identity: IdentityRules { captures_group_names: false, refuses_large_ids: false, ..IDENTITY },
     mount_points: CRUN_MOUNT_POINTS,
-    tmpfs: TmpfsRules { flags: PLAIN, keeps_directory_mode: false, copies_up: false, takes_owner: true },
+    tmpfs: TmpfsRules {
+        flags: PLAIN,
+        keeps_directory_mode: false,
+        copies_up: false,
+        takes_owner: true,
+        takes_others: true,
+    },
     binds: BindRules {
         makes_missing_source: false,
         forgets: Forgets::Always,

@@ -37,6 +37,7 @@ pub(super) const PROFILE: Profile = Profile {
         keeps_directory_mode: false,
         copies_up: true,
         takes_owner: false,
+        takes_others: false,
     },
     binds: BindRules {
         makes_missing_source: false,

@@ -146,6 +146,8 @@ pub struct TmpfsRules {
     pub copies_up: bool,
     /// Whether `uid=` and `gid=` are honoured; they are refused otherwise.
     pub takes_owner: bool,
+    /// Whether options beyond `mode=`, `size=` and flags that Mivask shows are passed on; they are refused otherwise.
+    pub takes_others: bool,
 }
 
 /// What a read-only bind does with the other flags of the host mount it shows.

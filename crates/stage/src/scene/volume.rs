@@ -195,6 +195,8 @@ pub struct TmpfsAsked {
     pub added: MountFlags,
     /// Flags taken from the runtime's own.
     pub cleared: MountFlags,
+    /// The first option that mount(8) and the kernel take and not every engine, such as `noatime`.
+    pub other: Option<Arc<str>>,
     /// The first option that no engine or kernel takes, so that it is not mounted.
     pub refused: Option<Arc<str>>,
 }
