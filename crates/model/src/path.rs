@@ -22,9 +22,38 @@ pub const fn or_root(path: &[u8]) -> &[u8] {
     if path.is_empty() { b"/" } else { path }
 }
 
+/// `path` from the root, without doubled slashes, `.` and a slash at its end, and with `..` taken by its text alone: as runtimes have
+/// it before they mount (Go's `path.Clean`). `/` where nothing is left.
+#[must_use]
+pub fn cleaned(path: &[u8]) -> Vec<u8> {
+    let mut parts: Vec<&[u8]> = Vec::new();
+    for part in path.split(|byte| *byte == b'/').filter(|part| !part.is_empty() && *part != b".") {
+        if part == b".." {
+            parts.pop();
+        } else {
+            parts.push(part);
+        }
+    }
+    [b"/", parts.join(&b'/').as_slice()].concat()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn dots_and_doubled_slashes_are_taken_by_their_text() {
+        for (given, left) in [
+            ("/a/../b", "/b"),
+            ("//a/./b//", "/a/b"),
+            ("a", "/a"),
+            ("/..", "/"),
+            ("", "/"),
+            ("/a/..b", "/a/..b"),
+        ] {
+            assert_eq!(cleaned(given.as_bytes()), left.as_bytes(), "{given}");
+        }
+    }
 
     #[test]
     fn slashes_at_the_end_do_not_count() {

@@ -163,6 +163,15 @@ fn in_kernel_files() -> Scratch {
     Scratch::with("s.yaml", scene).and("c.yaml", compose)
 }
 
+#[test]
+fn paths_in_proc_are_cleaned_first() {
+    // What counts is the path that the engine makes of the text.
+    let dots = "services:\n  out: { image: x, volumes: ['/srv/d:/proc/../data'] }\n  in: { image: x, volumes: ['/srv/d:/x/..//proc/tides'] }\n";
+    let written = Scratch::with("c.yaml", dots).run(["ask", "-q", "c.yaml", "out lists /", "in lists /"]);
+    assert!(written.starts_with("allowed        out lists /"), "{written}");
+    assert!(written.contains("runc mounts nothing at /proc/tides"), "{written}");
+}
+
 /// Nothing can be made in proc and sysfs, and runc hides only some files of proc.
 #[test]
 fn mounts_in_proc_and_sysfs() {

@@ -4,6 +4,7 @@ use std::collections::HashSet;
 
 use mivask_core::fact::{Fact, Provenance};
 use mivask_core::mount::MountFlags;
+use mivask_core::path::cleaned;
 use mivask_core::refusal::Refusal;
 use mivask_core::refusal::RefusalClass;
 use mivask_core::runtime::Flavour;
@@ -330,16 +331,9 @@ fn mount_path(path: &str, origin: &Origin<'_>, diagnostics: &mut Diagnostics) ->
         origin.diagnostic(Severity::Error, "", "a volumeMount has no mountPath", None, diagnostics);
         return None;
     }
-    let mut parts: Vec<&str> = Vec::new();
-    for part in path.split('/').filter(|part| !part.is_empty() && *part != ".") {
-        // Runtimes clean the path before they mount, so a container never sees the dots.
-        if part == ".." {
-            parts.pop();
-        } else {
-            parts.push(part);
-        }
-    }
-    if parts.is_empty() {
+    // Runtimes clean the path before they mount, so a container never sees the dots.
+    let clean = cleaned(path.as_bytes());
+    if clean == b"/" {
         let message = "a volume cannot be mounted at `/`: the container would not start";
         origin.diagnostic(Severity::Error, "mountPath", message, None, diagnostics);
         return None;
@@ -348,6 +342,5 @@ fn mount_path(path: &str, origin: &Origin<'_>, diagnostics: &mut Diagnostics) ->
         let message = "the API asks for a mountPath without `:`: some runtimes refuse it";
         origin.diagnostic(Severity::Warning, "mountPath", message, None, diagnostics);
     }
-    let clean = format!("/{}", parts.join("/"));
-    Some(origin.fact("mountPath", "volumeMounts.mountPath", clean.into_bytes()))
+    Some(origin.fact("mountPath", "volumeMounts.mountPath", clean))
 }

@@ -8,7 +8,7 @@ use mivask_model::ids::{KernelOwner, MountIds};
 use mivask_model::mode::FileKind;
 use mivask_model::mount::{MountFlags, MountId, MountOrigin, MountTable, SourceId};
 use mivask_model::mount_kind::MountKind;
-use mivask_model::path::trimmed;
+use mivask_model::path::{cleaned, trimmed};
 use mivask_model::refusal::Refusal;
 use mivask_model::refusal::RefusalClass;
 use mivask_model::tree::InodeId;
@@ -141,14 +141,14 @@ impl ContainerMounts<'_> {
             "sys/crypto/fips_enabled",
         ];
         let bound = !matches!(new.volume.kind, MountKind::Runtime(_) | MountKind::Tmpfs);
-        let at = trimmed(new.at);
+        let at = cleaned(new.at);
         let guarded = bound && new.origin == MountOrigin::Declared && self.profile().mount_points.guards_proc;
         let below = at
             .strip_prefix(b"/proc")
             .filter(|rest| guarded && rest.first().is_none_or(|byte| *byte == b'/'))?;
         match below.strip_prefix(b"/") {
             Some(name) if REPLACED.iter().any(|known| known.as_bytes() == name) => None,
-            Some(_) => Some(format!("runc mounts nothing at {}: it is inside /proc", quoted(at))),
+            Some(_) => Some(format!("runc mounts nothing at {}: it is inside /proc", quoted(&at))),
             None => Some("runc mounts nothing but proc at /proc".to_owned()),
         }
     }
