@@ -28,7 +28,7 @@ TREE = [
     ("/sgid/", 405, 50, 0o2775), ("/m0/", 405, 405, 0o000), ("/open", 0, 0, 0o666), ("/etc/passwd", 0, 0, 0o644),
     ("/etc/group", 0, 0, 0o644), ("/bin/busybox", 0, 0, 0o755),
 ]
-LINKS = [("/bin/" + name, "busybox") for name in ("sh", "cat", "stat", "grep", "ls", "mkdir", "mkfifo", "touch", "chown", "chmod", "chgrp", "true")] + [("/link", "/data")]
+LINKS = [("/bin/" + name, "busybox") for name in ("sh", "cat", "stat", "grep", "ls", "mkdir", "mkfifo", "touch", "chown", "chmod", "chgrp", "true")] + [("/link", "/data"), ("/broken", "/nowhere/x")]
 
 
 def row(name, service, args, paths=(), acts=(), flags=()):
@@ -49,6 +49,12 @@ def engine_rows(host):
     rows += [
         row("group added by name", {"user": "9999", "group_add": ["staff", "7777"]}, ["--user", "9999", "--group-add", "staff", "--group-add", "7777"]),
         row("two spellings of a group", {"user": "9999", "group_add": ["50", "staff"]}, ["--user", "9999", "--group-add", "50", "--group-add", "staff"]),
+        row("group added without a name", {"user": "alice", "group_add": [""]}, ["--user", "alice", "--group-add="]),
+        *(row(f"group added out of range, {number}", {"user": "alice", "group_add": [number]}, ["--user", "alice", "--group-add", number]) for number in ("2147483648", "4294967295", "2147483647")),
+        row("bind at a link that points at nothing", {"volumes": [f"{host}/d:/broken"]}, ["-v", f"{host}/d:/broken"], ["/broken"], ["lists /nowhere/x"]),
+        row("bind below a link that points at nothing", {"volumes": [f"{host}/d:/broken/in"]}, ["-v", f"{host}/d:/broken/in"], ["/broken"]),
+        row("volume at a link that points at nothing", {"volumes": ["vol:/broken"]}, ["-v", "vol:/broken"], ["/broken"]),
+        row("tmpfs at a link that points at nothing", {"tmpfs": ["/broken"]}, ["--tmpfs", "/broken"], ["/broken"]),
         row("capability added", {"user": "alice", "cap_add": ["CHOWN"]}, ["--user", "alice", "--cap-add", "CHOWN"], acts=["reads /data/a"]),
         row("override added", {"user": "alice", "cap_add": ["DAC_OVERRIDE"]}, ["--user", "alice", "--cap-add", "DAC_OVERRIDE"], acts=["reads /data/a", "creates /data/new"]),
         row("all dropped", {"cap_drop": ["ALL"]}, ["--cap-drop", "ALL"], acts=["reads /data/a", "lists /m0", "creates /new"]),
@@ -124,7 +130,23 @@ def lent_rows(host):
         row("lent: read-only", {"volumes_from": ["lender:ro"]}, ["--volumes-from", "lender:ro"], ["/sv"], ["creates /sv/x"]),
         row("lent: one of its own at the same path", {"volumes_from": ["lender"], "volumes": [f"{host}/d:/sv"]}, [*lent, "-v", f"{host}/d:/sv"], ["/sv", "/sv/f"]),
     ]
-    return [case | lender for case in rows]
+    rows = [case | lender for case in rows]
+
+    def lends(name, service, args, mode, paths, acts, image="i:1", own=({}, [])):
+        borrowed = row(f"lent: {name}{mode}", {"user": "405", "volumes_from": ["lender" + mode], **own[0]}, ["--user", "405", "--volumes-from", "lender" + mode, *own[1]], paths, acts)
+        return borrowed | {"lender": {"service": service, "args": args, "image": image, "act": "creates /dev/shm/m mode 0600"}}
+
+    acts = ["creates /data/x", "reads /data/a"]
+    for mode in ("", ":ro", ":rw"):
+        rows += [
+            lends("an anonymous volume", {"volumes": ["/data"]}, ["-v", "/data"], mode, ["/data", "/data/a"], acts),
+            lends("a volume of the image", {}, [], mode, ["/data", "/data/a"], acts, "i:v"),
+            lends("one that is not filled", {"volumes": ["vol:/data:nocopy"]}, ["-v", "vol:/data:nocopy"], mode, ["/data"], acts),
+            lends("a bind", {"volumes": [f"{host}/d:/data"]}, ["-v", f"{host}/d:/data"], mode, ["/data", "/data/f"], ["creates /data/x", "reads /data/f"]),
+            lends("a tmpfs of its own", {"tmpfs": ["/sv"]}, ["--tmpfs", "/sv"], mode, ["/sv"], ["creates /sv/x"]),
+            lends("one of its own over a volume of the image", {}, [], mode, ["/data"], acts, "i:v", ({"volumes": [f"{host}/d:/data"]}, ["-v", f"{host}/d:/data"])),
+        ]
+    return rows
 
 
 def entered_rows():
@@ -220,11 +242,32 @@ def mapped_rows(host):
     return mapped
 
 
+def remapped_rows(host):
+    """Docker whose containers all have a user namespace (`userns-remap`)."""
+    outside = {"userns_mode": "host"}, ["--userns", "host"]
+    rows = [
+        row("remapped: image", {"user": "alice"}, ["--user", "alice"], ["/", "/data", "/m0"], ["creates /data/x", "creates /tmp/x"]),
+        row("remapped: privileged", {"privileged": True}, ["--privileged"]),
+        row("remapped: privileged for nobody special", {"user": "alice", "privileged": True}, ["--user", "alice", "--privileged"]),
+        row("remapped: volume filled from the image", {"volumes": ["vol:/data"]}, ["-v", "vol:/data"], ["/data", "/data/a", "/data/sub"]),
+        row("remapped: volume at a missing path", {"user": "alice", "volumes": ["vol:/new"]}, ["--user", "alice", "-v", "vol:/new"], ["/new"], ["creates /new/x"]),
+        row("remapped: bind of owners without a mapping", {"volumes": [f"{host}/d:/in"]}, ["-v", f"{host}/d:/in"], ["/in", "/in/f"], ["reads /in/f", "creates /in/x"]),
+        row("remapped: a mount point in such a bind", {"volumes": [f"{host}/d:/in", "vol:/in/new"]}, ["-v", f"{host}/d:/in", "-v", "vol:/in/new"]),
+        row("remapped: out of the namespace", outside[0], outside[1], ["/", "/data", "/data/a", "/etc/hosts", "/etc/passwd", "/dev", "/dev/shm"], ["reads /data/a", "creates /new"]),
+        row("remapped: somebody out of the namespace", {"user": "alice", **outside[0]}, ["--user", "alice", *outside[1]], ["/data", "/tmp"], ["creates /tmp/x", "creates /data/x", "writes /open"]),
+        row("remapped: a volume out of the namespace", {"volumes": ["vol:/data"], **outside[0]}, ["-v", "vol:/data", *outside[1]], ["/data", "/data/a"], ["creates /data/x"]),
+        row("remapped: privileged out of the namespace", {"privileged": True, "user": "alice", **outside[0]}, ["--user", "alice", "--privileged", *outside[1]], ["/data"]),
+    ]
+    for case in rows:
+        case["namespace"] = {"uids": ["0 165536 65536"], "gids": ["0 165536 65536"]}
+    return rows
+
+
 def bundle_rows(host):
     """OCI bundles, the same for runc and crun."""
     def bundle(name, process, mounts=(), paths=(), acts=(), readonly=False, flags=(), mapped=False):
         return {"name": name, "process": process, "mounts": list(mounts), "paths": list(paths), "acts": list(acts),
-                "readonly": readonly, "flags": list(flags), "mapped": mapped}
+                "readonly": readonly, "flags": list(flags), "mapped": mapped, "shifted": True}
 
     def bind(name, path, options, mapped):
         mount = {"destination": "/in", "type": "bind", "source": f"{host}/{path}", "options": options}
@@ -260,6 +303,19 @@ def bundle_rows(host):
             {"destination": "/sys", "type": "sysfs", "source": "sysfs", "options": ["nosuid", "noexec", "nodev", "ro"]},
             {"destination": "/sys/fs/cgroup", "type": "tmpfs", "source": "tmpfs", "options": ["ro", "mode=755"]},
         ], ["/sys/fs"], ["creates /sys/fs/cgroup/x"]),
+        bundle("mapped: a root that is not shifted", {"user": ids(0, 0)}, [{"destination": "/dev/shm", "type": "tmpfs", "source": "shm", "options": ["mode=1777"]}],
+               ["/", "/etc", "/dev", "/dev/shm", "/open"], ["creates /x", "creates /etc/x", "writes /open", "reads /etc/passwd", "creates /tmp/x", "lists /m0"], mapped=True) | {"shifted": False},
+        bundle("mapped: a root that is shifted", {"user": ids(405, 1001)}, [], ["/", "/data", "/data/a", "/dev"], ["creates /data/x", "creates /tmp/x"], mapped=True),
+        bundle("mapped: a bind with idmap", {"user": ids(405, 1001)}, [{"destination": "/in", "type": "bind", "source": f"{host}/d", "options": ["bind", "idmap"]}], ["/in", "/in/f"], ["reads /in/f"], mapped=True),
+        bundle("hidden and read-only paths", {"user": ids(0, 0)}, [], ["/data", "/sgid"],
+               ["creates /data/x", "lists /data", "writes /open", "creates /sgid/x", "writes /etc/group", "reads /etc/passwd"], flags=["/data", "/sgid", "/open"])
+        | {"linux": {"maskedPaths": ["/data", "/open", "/none"], "readonlyPaths": ["/sgid", "/etc/group", "/none"]}},
+        bundle("mounts below a read-only path", {"user": ids(0, 0)}, [
+            {"destination": "/sgid", "type": "tmpfs", "source": "tmpfs", "options": ["nosuid", "mode=755"]}, {"destination": "/sgid/in", "type": "tmpfs", "source": "tmpfs", "options": []},
+        ], ["/sgid"], ["creates /sgid/x", "creates /sgid/in/x"], flags=["/sgid"]) | {"linux": {"readonlyPaths": ["/sgid"]}},
+        bundle("a hidden path through a link", {"user": ids(0, 0)}, [], ["/link"], ["creates /data/x"]) | {"linux": {"maskedPaths": ["/link"]}},
+        *(bundle(f"a tmpfs that is filled, {' '.join(options)} at {at}", {"user": ids(0, 0)}, [{"destination": at, "type": "tmpfs", "source": "tmpfs", "options": ["tmpcopyup", *options]}], [at, "/data", "/data/a", "/data/sub"], ["creates /data/x"])
+          for at in ("/data", "/new", "/link") for options in ([], ["mode=701"], ["uid=5", "ro"])),
         *(bind(f"{path} {' '.join(options)}{mapped and ' in a user namespace'}", path, options, mapped)
           for mapped in ("", "yes") for path, options in (
             ("quiet", ["rbind"]), ("quiet", ["bind"]), ("quiet", ["rbind", "ro"]), ("quiet", ["rbind", "rro"]), ("quiet", ["rbind", "noexec"]),

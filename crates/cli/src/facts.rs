@@ -5,6 +5,7 @@ use std::io::Write;
 use std::sync::Arc;
 
 use mivask_core::listed::listed;
+use mivask_core::recipe::Recipe;
 use mivask_core::scene::{Scene, VolumeKind, Workload};
 use mivask_core::tree::{Tree, TreeError};
 use mivask_disk::gathered::Gathered;
@@ -59,8 +60,13 @@ pub(crate) fn add(
     input: &Input,
     err: &mut dyn Write,
 ) -> Result<(), Failure> {
+    scene.builder = input.facts.builder.or(scene.builder);
     for given in &input.facts.image {
-        known(&given.name, "image", workloads, &images_of)?;
+        let bases: BTreeSet<String> = scene.builds.values().flat_map(Recipe::images).cloned().collect();
+        known(&given.name, "image", workloads, &|workload, names| {
+            images_of(workload, names);
+            names.extend(bases.iter().cloned());
+        })?;
         let choice = Choice { name: Some(given.name.clone()), name_is_a_hint: true, platform: None };
         let gathered = source(given, choice, err)?;
         let image = disk::image(&given.source.display().to_string(), gathered);
@@ -85,13 +91,14 @@ pub(crate) fn add(
                 scene.host.tree = Some(Arc::new(whole.map_err(failed)?));
             }
             Some(_) | None => {
-                known(&given.name, "volume", workloads, &volumes_of)?;
+                let name = own_name(workloads, &given.name);
+                known(name, "volume", workloads, &volumes_of)?;
                 let tree = source(given, Choice::default(), err)?.tree;
-                match scene.volumes.get_mut(&given.name) {
+                match scene.volumes.get_mut(name) {
                     Some(volume) => volume.tree = Some(tree),
                     None => {
                         let volume = disk::volume(&given.source.display().to_string(), tree);
-                        scene.volumes.insert(given.name.clone(), volume);
+                        scene.volumes.insert(name.to_owned(), volume);
                     }
                 }
             }
@@ -122,6 +129,16 @@ fn known(
         return Ok(());
     }
     Err(FactsError::Unasked { what, name: name.to_owned(), known: all.into_iter().collect() }.into())
+}
+
+/// What the description calls the volume that its engine lists as `name`; the name itself where none is listed so.
+fn own_name<'a>(workloads: Option<&'a [Arc<Workload>]>, name: &'a str) -> &'a str {
+    let mut volumes = workloads.into_iter().flatten().flat_map(|workload| &workload.volumes);
+    let listed = volumes.find(|volume| {
+        volume.name.value != name
+            && matches!(&volume.kind, VolumeKind::Named { listed, .. } if listed == name)
+    });
+    listed.map_or(name, |volume| volume.name.value.as_str())
 }
 
 fn images_of(workload: &Workload, names: &mut BTreeSet<String>) {

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use clap::ValueEnum;
 use clap::builder::{PossibleValuesParser, TypedValueParser};
 use mivask_core::rehearse::Rehearsal;
-use mivask_core::runtime::Runtime;
+use mivask_core::runtime::{Builder, Runtime};
 use mivask_core::script;
 
 /// When to colour.
@@ -51,6 +51,9 @@ pub(crate) struct Facts {
     /// Whose rules apply. Name several, such as `docker,podman`, to see only what differs between them.
     #[arg(help_heading = FACTS, long, value_name = "NAME", value_delimiter = ',', value_parser = runtime_name())]
     pub runtime: Vec<Runtime>,
+    /// What builds the images that are built: buildkit with docker unless said otherwise, buildah with podman.
+    #[arg(help_heading = FACTS, long, value_name = "NAME", value_parser = builder_name())]
+    pub builder: Option<Builder>,
     /// What is on a volume, named by its PVC or volume name; `host` for the whole host, `host:/PATH` for a part of
     /// it. SOURCE is a directory, a survey, an archive or a listing. May be repeated.
     #[arg(help_heading = FACTS, long, value_name = "NAME=SOURCE", value_parser = named_source)]
@@ -63,7 +66,7 @@ pub(crate) struct Facts {
     /// 0002', 'gauge drops ALL', 'gauge mounts /data with ro', 'gauge sets-mode g+w on /data/**', 'host joins gauge
     /// to tides'. Files are changed by an administrator where the actor sees them; files of `host` before they are
     /// mounted. May be repeated.
-    #[arg(help_heading = FACTS, long, value_name = "CHANGE")]
+    #[arg(help_heading = FACTS, long, value_name = "CHANGE", allow_hyphen_values = true)]
     pub change: Vec<String>,
     /// Treat warnings as errors.
     #[arg(help_heading = FACTS, long)]
@@ -92,12 +95,17 @@ pub(crate) fn runtime_name() -> impl TypedValueParser<Value = Runtime> {
         .map(|word| Runtime::by_word(&word).unwrap_or(Runtime::Bare))
 }
 
+fn builder_name() -> impl TypedValueParser<Value = Builder> {
+    PossibleValuesParser::new(Builder::ALL.map(Builder::word))
+        .map(|word| Builder::by_word(&word).unwrap_or(Builder::BuildKit))
+}
+
 /// Who acts.
 #[derive(Clone, Debug, Default, clap::Args)]
 pub(crate) struct Acting {
     /// Who acts where an act begins with its verb. Of a folder or a listing as INPUT: whom to ask about, an account or
     /// UID[:GID]; yourself where left out.
-    #[arg(long, value_name = "NAME")]
+    #[arg(long, value_name = "NAME", allow_hyphen_values = true)]
     pub actor: Vec<String>,
 }
 
@@ -108,7 +116,7 @@ pub(crate) struct Common {
     pub input: Input,
     /// Only this actor: a container, or WORKLOAD/CONTAINER. Of a folder or a listing as INPUT: whom to ask about, an
     /// account or UID[:GID]. May be repeated.
-    #[arg(long, value_name = "NAME")]
+    #[arg(long, value_name = "NAME", allow_hyphen_values = true)]
     pub actor: Vec<String>,
     /// How to print the answer.
     #[arg(long, value_name = "FORMAT", default_value = "text")]

@@ -18,7 +18,7 @@ use mivask_core::prepare;
 use mivask_core::question::{ask, sweep};
 use mivask_core::remedy::remedies;
 use mivask_core::scene::{
-    Container, Ipc, Program, Scene, Volume, VolumeFacts, VolumeKind, VolumeMount, Who, Workload,
+    Container, Program, Scene, Volume, VolumeFacts, VolumeKind, VolumeMount, Who, Workload,
 };
 use mivask_core::stage::{Role, Stage};
 use mivask_core::tree::{Content, Entry, InodeId, Tree};
@@ -94,26 +94,16 @@ fn scene(tree: Tree, names: &[&str], at: &str) -> Scene {
     };
     let mount = VolumeMount::new(fact("main".to_owned()), fact(at.as_bytes().to_vec()));
     let container = |number: usize, name: &str| Container {
-        name: name.to_owned(),
         role: Role::App,
         image: None,
-        unmasked: false,
-        ipc: Ipc::default(),
-        network_of: None,
-        on_host: false,
-        refusal: None,
         who: Who::Plain(Box::new(PlainIdentity {
             user: Some(fact(format!("{}:7200", 7102 + number))),
             ..PlainIdentity::default()
         })),
-        read_only_root: false,
-        privileged: false,
         mounts: vec![mount.clone()],
         working_directory: None,
         program: Program::default(),
-        termination_log: None,
-        unmodelled: Vec::new(),
-        from: Provenance::rule("bench"),
+        ..Container::new(name, Provenance::rule("bench"))
     };
     let workload = Workload {
         flavour: mivask_core::runtime::Flavour::Scene,

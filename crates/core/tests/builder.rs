@@ -4,11 +4,12 @@ use std::sync::Arc;
 
 use mivask_core::fact::{Fact, Provenance};
 use mivask_core::identity::{DeclaredCapabilities, PlainIdentity};
+use mivask_core::outcome::Errno;
 use mivask_core::prepare;
 use mivask_core::question::{ask, facts_at};
 use mivask_core::recipe::{Base, BuildStage, BuildStep, Command, Instruction, Recipe};
-use mivask_core::runtime::{Flavour, Runtime};
-use mivask_core::scene::{Container, Ipc, Scene, Who, Workload};
+use mivask_core::runtime::{Builder, Flavour, Runtime};
+use mivask_core::scene::{Container, Scene, Who, Workload};
 use mivask_core::settle::Outcome;
 use mivask_core::stage::{Role, Stage};
 
@@ -28,7 +29,7 @@ fn owned(words: &[&str]) -> Vec<String> {
     words.iter().map(|word| (*word).to_owned()).collect()
 }
 
-/// One instruction a line: `user`, `workdir`, `volume`, `end`, a command, `may` before one whose failure is forgiven, or `? path` for one no one understands.
+/// One instruction a line: `user`, `workdir`, `volume`, `end`, a command, `may` before one whose failure is forgiven, `then` before one that is chained to it, or `? path` for one no one understands.
 fn steps(text: &str) -> Vec<BuildStep> {
     let read = |line: &str| {
         let words: Vec<&str> = line.split_whitespace().collect();
@@ -42,13 +43,16 @@ fn steps(text: &str) -> Vec<BuildStep> {
                 run(Command::Opaque { names })
             }
             ["may", words @ ..] => {
+                Instruction::Run { command: Command::Plain(owned(words)), begins: true, may_fail: true }
+            }
+            ["then", words @ ..] => {
                 Instruction::Run { command: Command::Plain(owned(words)), begins: false, may_fail: true }
             }
             words => run(Command::Plain(owned(words))),
         };
         step(instruction, line.trim())
     };
-    text.lines().filter(|line| !line.trim().is_empty()).map(read).collect()
+    text.lines().filter(|line| !matches!(line.trim(), "" | "classic")).map(read).collect()
 }
 
 fn container() -> Container {
@@ -64,23 +68,13 @@ fn container() -> Container {
         user_namespace: None,
     };
     Container {
-        name: "c".to_owned(),
         role: Role::App,
         image: Some(Fact::new("built".to_owned(), from())),
         who: Who::Plain(Box::new(plain)),
-        read_only_root: false,
-        privileged: false,
-        unmasked: false,
-        ipc: Ipc::Default,
-        network_of: None,
-        on_host: false,
-        refusal: None,
         mounts: Vec::new(),
         working_directory: None,
         program: mivask_core::scene::Program::default(),
-        termination_log: None,
-        unmodelled: Vec::new(),
-        from: from(),
+        ..Container::new("c", from())
     }
 }
 
@@ -103,6 +97,7 @@ fn built(base: Base, runtime: Runtime, text: &str) -> Stage {
         workloads: vec![workload.into()],
         builds: [("built".to_owned(), Recipe { stages })].into(),
         runtime: Some(runtime),
+        builder: text.starts_with("classic\n").then_some(Builder::Classic),
         ..Scene::default()
     };
     prepare::stage(&scene)
@@ -156,11 +151,12 @@ left! {
     unknown_and_known_again: "mkdir /a /b\n? /a\nchown 5:6 /a\nchmod 0750 /a" => "/a" "5:6 0750", "/b" "0:0 0755";
     named_before_it_is_made: "mkdir /a\n? /a/b\nmkdir -p /a/b/c /a/d\nchown 5:6 /a/b/c\nchmod 700 /a/b/c" =>
         "/a/b" "not known", "/a/b/c" "5:6 0700", "/a/d" "0:0 0755";
-    forgiven_failure: "mkdir /a\nmay mkdir /a\nend\nmkdir /b\nchmod 700 /b" => "/a" "not known", "/b" "0:0 0700";
-    what_hangs_on_it_may_not_have_run: "mkdir /a /b\nmay mkdir /a\nmay chmod 700 /b" => "/b" "not known";
+    forgiven_failure: "mkdir /a\nmay mkdir /a\nend\nmkdir /b\nchmod 700 /b" => "/a" "0:0 0755", "/b" "0:0 0700";
+    what_hangs_on_it_does_not_run: "mkdir /a /b\nmay mkdir /a\nthen chmod 700 /b" => "/b" "0:0 0755";
     what_comes_behind_runs_anyway: "mkdir /a\nmay mkdir /a\nmkdir /b" => "/b" "0:0 0755";
     success_needs_no_forgiveness: "may mkdir /a\nmay chown 5:6 /a" => "/a" "5:6 0755";
-    what_happens_below_a_volume_is_lost: "mkdir -m 700 /v\nvolume /v\nchown 5:6 /v\ntouch /v/f /g\nend\nchmod 600 /g" => "/v" "0:0 0700", "/v/f" "nothing", "/g" "0:0 0600";
+    what_happens_below_a_volume_is_kept: "mkdir -m 700 /v\nvolume /v\nchown 5:6 /v" => "/v" "5:6 0700";
+    without_buildkit_it_is_lost: "classic\nmkdir -m 700 /v\nvolume /v\nchown 5:6 /v\ntouch /v/f /g\nend\nchmod 600 /g" => "/v" "0:0 0700", "/v/f" "nothing", "/g" "0:0 0600";
     before_the_volume_it_is_kept: "mkdir /v\nchown 5:6 /v\nend\nvolume /v" => "/v" "5:6 0755";
     unknown_and_half_known: "mkdir /a\n? /a\nchown 5:6 /a" => "/a" "not known";
 }
@@ -171,7 +167,8 @@ fn an_opaque_command_leaves_its_name() {
     let ask = |act: &str| ask(&stage, &mivask_core::act::parse_act(act).expect(act)).expect(act);
     let answer = ask("c lists /a");
     assert!(answer.depends_on.is_empty() || answer.depends_on[0].fact.contains("what becomes of /a in ? /a"));
-    assert_eq!(ask("c reads /b/new").outcome, Outcome::Depends);
+    assert_eq!(ask("c reads /new").outcome, Outcome::Depends);
+    assert_eq!(ask("c reads /b/new").outcome, Outcome::Denied(Some(Errno::ENOENT)));
     assert!(
         ask("c lists /b").assumptions.iter().any(|text| text.contains("? /a changes and removes nothing"))
     );

@@ -34,6 +34,7 @@ pub fn gather(path: &Path, options: &Options, watch: &Watch<'_>) -> Result<Gathe
         return if image::is_layout(path) {
             image::gather_layout(path, &options.choice, options.sizes)
         } else {
+            one_tree(&name, options)?;
             live::gather(path, options, watch)
         };
     }
@@ -65,6 +66,7 @@ impl Told<'_> {
         let mut peeked = Peeked::new(&mut part, HEAD).map_err(failed)?;
         let head = peeked.head().to_vec();
         if head.starts_with(&survey::MAGIC[..14]) {
+            one_tree(name, self.options)?;
             return survey::read(&mut peeked, name, self.size).map_err(|error| of_survey(name, &error));
         }
         let packing = Packing::of(&head);
@@ -73,7 +75,7 @@ impl Told<'_> {
         }
         let Some(mut unpacked) = packing.unpack(peeked).map_err(failed)? else {
             return Err(DiskError::whole(name, "an archive packed in a way that is not read")
-                .with_help("pack it with gzip, zstd or xz, or not at all"));
+                .with_help("pack it with gzip, zstd, xz or bzip2, or not at all"));
         };
         let unpacked_badly = |error| DiskError::whole(name, format!("cannot be unpacked: {error}"));
         let mut part = Part::new(&mut *unpacked, u64::MAX);
@@ -95,10 +97,12 @@ impl Told<'_> {
             return if image::is_image_member(archive::first_name(head)) {
                 image::gather_archive(name, stream, &options.choice, options.sizes)
             } else {
+                one_tree(name, options)?;
                 unpack::gather(name, stream, options.sizes)
             };
         }
         if let Some(kind) = listing::kind(head) {
+            one_tree(name, options)?;
             let mut input = BufReader::with_capacity(1 << 16, stream);
             return listing::gather(kind, name, &mut input, owners());
         }
@@ -108,6 +112,16 @@ impl Told<'_> {
         Err(DiskError::whole(name, "this is neither a directory nor a file that tells of one")
             .with_help(HELP))
     }
+}
+
+/// Of one tree of files there is nothing to choose.
+fn one_tree(name: &str, options: &Options) -> Result<(), DiskError> {
+    let choice = &options.choice;
+    if choice.name_is_a_hint || choice.name.is_none() && choice.platform.is_none() {
+        return Ok(());
+    }
+    Err(DiskError::whole(name, "this is one tree of files, not images to choose from")
+        .with_help("leave the name and the platform of the image out"))
 }
 
 fn of_survey(name: &str, error: &SurveyError) -> DiskError {

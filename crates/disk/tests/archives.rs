@@ -48,7 +48,14 @@ fn an_archive_is_a_tree_however_it_is_packed() {
     let plain = sample();
     let mut gzip = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
     gzip.write_all(&plain).unwrap();
-    let packed = [plain.clone(), gzip.finish().unwrap(), zstd::encode_all(&plain[..], 1).unwrap()];
+    let mut bzip2 = bzip2::write::BzEncoder::new(Vec::new(), bzip2::Compression::fast());
+    bzip2.write_all(&plain).unwrap();
+    let packed = [
+        plain.clone(),
+        gzip.finish().unwrap(),
+        bzip2.finish().unwrap(),
+        zstd::encode_all(&plain[..], 1).unwrap(),
+    ];
     for bytes in packed {
         let gathered = read(&bytes).unwrap();
         let tree = &gathered.tree;
@@ -201,8 +208,37 @@ fn a_bomb_is_passed_over() {
 
 #[test]
 fn what_is_no_source_is_said_with_what_would_be_one() {
-    for bytes in [&b""[..], b"hello\n", b"BZh91AY", &[0; 4096]] {
+    for bytes in [&b""[..], b"hello\n", b"\x04\x22\x4d\x18lz", &[0; 4096]] {
         let error = read(bytes).unwrap_err();
         assert!(error.help.is_some(), "{error}");
     }
+}
+
+/// An unpacker needs nothing behind the content of the last member.
+#[test]
+fn the_end_may_be_missing() {
+    let mut bytes = archive(&[Member { path: "a", content: b"x", ..FILE }]);
+    while bytes.last() == Some(&0) {
+        bytes.pop();
+    }
+    assert_eq!(listing(&read(&bytes).unwrap().tree), "drwxr-xr-x 0/0 - .\n-rw-r--r-- 0/0 1 ./a\n");
+}
+
+#[test]
+fn one_tree_is_not_chosen_from() {
+    let bytes = archive(&[FILE, Member { path: "a", ..FILE }]);
+    let ask = |name: Option<&str>, platform: Option<&str>, hint: bool| {
+        let choice = mivask_disk::image::Choice {
+            name: name.map(str::to_owned),
+            platform: platform.map(str::to_owned),
+            name_is_a_hint: hint,
+        };
+        let options = mivask_disk::live::Options { choice, ..mivask_disk::live::Options::default() };
+        mivask_disk::source::read("source", &mut &bytes[..], &options).map(drop)
+    };
+    for (name, platform) in [(Some("tides:1"), None), (None, Some("linux/arm64"))] {
+        let error = ask(name, platform, false).unwrap_err();
+        assert!(error.message.contains("one tree of files"), "{error}");
+    }
+    assert!(ask(None, None, false).is_ok() && ask(Some("tides:1"), None, true).is_ok());
 }

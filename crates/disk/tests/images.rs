@@ -212,3 +212,21 @@ fn what_is_missing_is_said() {
     let error = gather(folder.path()).unwrap_err().to_string();
     assert!(error.contains(&gone) && error.contains("No such file"), "{error}");
 }
+
+/// A layer that cannot be read spoils no image but those that are made of it; a link's header counts for its inode.
+#[test]
+fn a_broken_layer_spoils_its_own_image_alone() {
+    let link = Member { path: "h", kind: EntryType::Link, link: "a", owner: (99, 0), mode: 0o600, ..FILE };
+    let whole = archive(&[Member { path: "a", owner: (5, 6), ..FILE }, link]);
+    let broken = [&archive(&[FILE])[..512], &[b'x'; 1024][..]].concat();
+    let files =
+        layout(&[("tides/one:1", "linux/amd64", vec![whole]), ("tides/two:1", "linux/amd64", vec![broken])]);
+    let bytes = packed(&files);
+    let one = choose(&bytes, Some("tides/one:1"), Some("linux/amd64")).unwrap();
+    assert_eq!(
+        listing(&one.tree),
+        "drwxr-xr-x 0/0 - .\n-rw------- 99/0 - ./a\n-rw------- 99/0 - ./h link to ./a\n"
+    );
+    let two = choose(&bytes, Some("tides/two:1"), Some("linux/amd64")).unwrap_err();
+    assert!(two.message.contains("its checksum does not match"), "{two}");
+}

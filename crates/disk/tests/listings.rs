@@ -103,6 +103,53 @@ fn long_listings_are_what_people_paste() {
     assert_eq!(missing(&gathered.tree, "").unwrap(), "owner and mode of the directory that source lists");
 }
 
+/// With inode numbers, blocks, labels and other quoting, and as find writes it.
+#[test]
+fn long_listings_with_more_columns() {
+    const TREE: &str = "drwxr-x--- 7101/7200 - .\n-rw-r----- 7101/7200 - \"./two words\"\ndrwx------ 0/0 - ./d\n-rw-r--r-- 0/0 - ./d/x\n";
+    let plain = ".:\ntotal 8\ndrwxr-x--- 3 7101 7200 4096 Nov  2 10:00 .\n-rw-r----- 1 7101 7200 2 Nov  2 10:00 two words\n\
+        drwx------ 2 0 0 4096 Nov  2 10:00 d\n\n./d:\ntotal 0\ndrwx------ 2 0 0 4096 Nov  2 10:00 .\n-rw-r--r-- 1 0 0 0 Nov  2 10:00 x\n";
+    let sorted = |text: &str| {
+        let mut lines: Vec<String> =
+            listing(&read(text.as_bytes()).unwrap().tree).lines().map(str::to_owned).collect();
+        lines.sort();
+        lines
+    };
+    let expected = {
+        let mut lines: Vec<String> = TREE.lines().map(str::to_owned).collect();
+        lines.sort();
+        lines
+    };
+    let with = |change: &dyn Fn(&str) -> String| {
+        plain
+            .lines()
+            .map(|line| if line.starts_with(['d', '-']) { change(line) } else { line.to_owned() } + "\n")
+            .collect::<String>()
+    };
+    assert_eq!(sorted(plain), expected);
+    assert_eq!(sorted(&with(&|line| format!(" 10010953    4 {line}"))), expected, "-i -s");
+    assert_eq!(
+        sorted(&with(&|line| format!("4.0K {}", line.replace(" 4096 ", " 4.0K ")))),
+        expected,
+        "-s -h"
+    );
+    assert_eq!(
+        sorted(&with(&|line| line
+            .replace(" 7101 7200 ", " 7101 7200 a_u:a_r:a_t:s0:c1,c2 ")
+            .replace(" 0 0 ", " 0 0 ? "))),
+        expected,
+        "-Z"
+    );
+    assert_eq!(sorted(&with(&|line| line.replace("two words", "two\\ words"))), expected, "-b");
+    let found = " 10010953      4 drwxr-x---   3 7101     7200         4096 Nov 30 08:01 .\n \
+        10011002      0 -rw-r-----   1 7101     7200            0 Nov 30 08:01 ./two\\ words\n \
+        10011015      4 drwx------   2 root     0            4096 Nov 30 08:01 ./d\n \
+        10011016      0 -rw-r--r--   1 0        root            0 Nov 30 08:01 ./d/x\n";
+    assert_eq!(sorted(found), expected, "find -ls");
+    let tree = read(found.as_bytes()).unwrap().tree;
+    assert_eq!((missing(&tree, ""), missing(&tree, "d")), (None, None), "find lists all there is");
+}
+
 /// Names of owners need the account files beside the listing; without them they are unknown.
 #[test]
 fn owners_by_name() {
@@ -134,10 +181,27 @@ fn getfacl_tells_every_entry() {
     );
     let acl = Acl::parse("user:7105:rw-,group::r--,mask::r--", Mode::new(0o640)).unwrap();
     assert_eq!(tree.acl(find(tree, "two words")), Some(&acl));
+    // Hardly any directory has no x; what has one may be an empty directory.
+    let open = read(b"# file: a\n# owner: 0\n# group: 0\nuser::rwx\ngroup::r-x\nother::---\n\n# file: a/p\n# owner: 0\n# group: 0\nuser::rwx\ngroup::---\nother::---\n").unwrap();
+    let doubt = open.tree.doubt(find(&open.tree, "p")).unwrap();
+    assert!(doubt.kind.unknown().unwrap().fact.starts_with("whether a/p is a file or an empty directory"));
     assert_eq!(tree.default_acl(find(tree, "")).unwrap().groups[0].0.raw(), 7300);
     assert!(missing(tree, "two words").unwrap().starts_with("assumed: "), "it may be an empty directory");
     assert_eq!(missing(tree, "deep"), None, "something lies in it");
     assert_eq!(missing(tree, "deep/x").unwrap(), "owner and group of srv/tides/deep/x");
+}
+
+#[test]
+fn getfacl_as_a_table() {
+    let text = "# file: t/d\nUSER   7101      rwx  rwx\nuser   7              rwx\nuser   1000      r-X     \nGROUP  7200      r-x  r-x\n\
+        mask             r--  rwx\nother            r-x  r-x\n\n# file: t/d/y\nUSER   root      rw-     \nGROUP  0         r--     \nother            ---     \n";
+    let tree = read(text.as_bytes()).unwrap().tree;
+    assert_eq!(listing(&tree), "drwxr--r-x 7101/7200 - .\n-rw-r----- 0/0 - ./y\n");
+    let acl = Acl::parse("user:1000:r-x,group::r-x,mask::r--", Mode::new(0o745)).unwrap();
+    assert_eq!(tree.acl(find(&tree, "")), Some(&acl));
+    assert_eq!(tree.default_acl(find(&tree, "")).unwrap().users[0].0.raw(), 7);
+    let mode = &tree.doubt(find(&tree, "y")).unwrap().mode;
+    assert!(matches!(mode, Certainty::Assumed(text) if text.contains("no set-id")), "{mode:?}");
 }
 
 #[test]

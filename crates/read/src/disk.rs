@@ -44,7 +44,7 @@ pub fn image(source: &str, gathered: Gathered) -> Image {
             search: bytes(given.search),
         });
     }
-    let identity = ImageFacts { user, accounts };
+    let identity = ImageFacts { user, accounts, covered: false };
     Image { identity, tree: Some(tree), volumes, working_directory, program, ..Image::default() }
 }
 

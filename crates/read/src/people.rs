@@ -23,7 +23,8 @@ const MACHINE: &str = "this machine";
 pub fn beside(process: Process, settings: Settings, accounts: Accounts, people: &[String]) -> Scene {
     let mut scene = process::scene(process, settings);
     let from = Provenance::rule("who is asked about");
-    let identity = ImageFacts { user: Knowledge::Known(None), accounts: Knowledge::Known(accounts) };
+    let identity =
+        ImageFacts { user: Knowledge::Known(None), accounts: Knowledge::Known(accounts), covered: false };
     scene.images.insert(MACHINE.to_owned(), Image { identity, ..Image::default() });
     for workload in &mut scene.workloads {
         let workload = Arc::make_mut(workload);

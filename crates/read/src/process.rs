@@ -16,7 +16,7 @@ use mivask_core::mount::MountFlags;
 use mivask_core::personality::Personality;
 use mivask_core::runtime::Flavour;
 use mivask_core::scene::{
-    Below, Container, EngineOptions, Ipc, Scene, Volume, VolumeFacts, VolumeKind, VolumeMount, Who, Workload,
+    Below, Container, EngineOptions, Scene, Volume, VolumeFacts, VolumeKind, VolumeMount, Who, Workload,
 };
 use mivask_core::storage::Settings;
 use mivask_disk::process::{Process, ProcessMount};
@@ -76,9 +76,6 @@ pub fn scene(process: Process, settings: Settings) -> Scene {
         // A container's list of devices is kept where no one can read it back; a process of the host has none.
         privileged: process.same_mounts,
         unmasked: true,
-        ipc: Ipc::default(),
-        network_of: None,
-        on_host: false,
         mounts,
         ..Container::plain("process", "0:0", from.clone())
     };

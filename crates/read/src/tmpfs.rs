@@ -75,6 +75,10 @@ pub(crate) fn take(option: &str, asked: &mut TmpfsAsked) -> Told {
             true
         }
         ("rw", None) => true,
+        ("tmpcopyup" | "copyup" | "notmpcopyup" | "nocopyup", None) => {
+            asked.copies_up = Some(!option.starts_with("no"));
+            true
+        }
         (word, None) if SPREAD.contains(&word) => true,
         (word, None) if IDLE.contains(&word) => {
             asked.other.get_or_insert_with(|| option.into());

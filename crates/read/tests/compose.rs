@@ -122,7 +122,7 @@ volumes:
             format!("tmpfs {}:{} {}", tmpfs.uid, tmpfs.gid, tmpfs.mode)
         }
         VolumeKind::Named { driver: Driver::Nfs(_), .. } => "nfs".to_owned(),
-        VolumeKind::Named { driver, external, flags } => format!("{driver:?} {external} {flags}"),
+        VolumeKind::Named { driver, external, flags, .. } => format!("{driver:?} {external} {flags}"),
         other => panic!("{other:?}"),
     });
     let expected = [

@@ -154,7 +154,7 @@ said! {
     a_truth_value_of_yaml_1_1: "readOnlyRootFilesystem: true" => "readOnlyRootFilesystem: yes", [];
     a_list_written_as_a_word: "drop: [ALL, CHOWN]" => "drop: ALL", ["error 23: expected a list, found the text `ALL`"];
     a_medium_in_the_wrong_case: "medium: Memory" => "medium: memory", ["error 28: the kubelet knows no storage medium `memory` for files: the pod would wait for ever"];
-    a_relative_host_path: "path: /srv" => "path: srv", ["error 29: host path `srv` is not absolute: the container would not start"];
+    a_relative_host_path: "path: /srv" => "path: srv", ["warning 29: host path `srv` is not absolute: what mounts it never starts"];
     a_host_path_with_dots: "path: /srv" => "path: /srv/../x", ["error 29: the API refuses `..` in a host path"];
     a_sub_path_that_leaves_the_volume: "subPath: a/b" => "subPath: ../b", ["error 25: the API refuses subPath `../b`: it must stay inside the volume"];
     a_sub_path_told_twice: "subPath: a/b" => "subPath: a/b, subPathExpr: $(POD)", ["error 25: the API refuses subPath and subPathExpr on one mount"];

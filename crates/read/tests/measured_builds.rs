@@ -81,11 +81,14 @@ macro_rules! rows {
 }
 
 rows! {
-    docker_makes_the_working_directory_as_root: "docker" "USER app\nWORKDIR /wd/a" => "/wd" "0:0 0755", "/wd/a" "0:0 0755";
+    classic_makes_the_working_directory_as_root: "docker\nbuilder: classic" "USER app\nWORKDIR /wd/a" => "/wd" "0:0 0755", "/wd/a" "0:0 0755";
     podman_leaves_it_to_the_first_command: "podman" "USER app\nWORKDIR /wd/a\nRUN true" => "/wd" "405:1001 0755", "/wd/a" "405:1001 0755";
     podman_knows_no_group_for_a_number: "podman" "USER 9999\nWORKDIR /wd\nRUN true" => "/wd" "9999:9999 0755";
     podman_leaves_it_to_a_copy: "podman" "USER app\nWORKDIR /wd\nCOPY --chown=alice f g" => "/wd" "1000:1000 0755";
     commands_are_the_users: "docker" "USER app\nRUN mkdir /tmp/d && touch /tmp/f" => "/tmp/d" "405:1001 0755", "/tmp/f" "405:1001 0644";
+    podman_makes_it_with_any_copy: "podman" "WORKDIR /sgid/w\nUSER app\nWORKDIR /wd/a\nCOPY --chmod=600 f /tmp/f\nUSER root" => "/wd" "405:1001 0755", "/wd/a" "405:1001 0755";
+    podman_takes_a_number_for_its_own_group: "podman" "USER 405\nWORKDIR /wd\nRUN true" => "/wd" "405:405 0755";
+    what_always_fails: "docker" "RUN false && mkdir /a; mkdir /b" => "/a" "missing", "/b" "0:0 0755";
     a_set_group_id_directory: "docker" "USER app\nRUN cd /sgid && mkdir d && touch f" => "/sgid/d" "405:50 2755", "/sgid/f" "405:50 0644";
     modes_of_mkdir: "docker" "RUN umask 077 && mkdir -p /a/b && mkdir -m 1770 /c" => "/a" "0:0 0700", "/a/b" "0:0 0700", "/c" "0:0 1770";
     the_next_run_has_a_new_shell: "docker" "RUN umask 077; cd /tmp\nRUN mkdir a" => "/a" "0:0 0755";
@@ -93,18 +96,61 @@ rows! {
     a_change_of_owner_takes_set_id_bits: "docker" "RUN chmod 6755 /open && chown app /open" => "/open" "405:0 0755";
     through_a_link: "docker" "RUN chmod o+r /link/a" => "/data/a" "405:1001 0604";
     a_copy_is_roots: "docker" "USER app\nCOPY --chmod=640 f /dir/f" => "/dir" "0:0 0755", "/dir/f" "0:0 0640";
-    docker_gives_parents_of_a_file_away: "docker" "COPY --chown=app f /made/f" => "/made" "405:1001 0755";
-    docker_keeps_parents_of_a_directory: "docker" "COPY --chown=app:staff tree /made/to" => "/made" "0:0 0755", "/made/to" "405:50 0755";
+    classic_gives_parents_of_a_file_away: "docker\nbuilder: classic" "COPY --chown=app f /made/f" => "/made" "405:1001 0755";
+    classic_keeps_parents_of_a_directory: "docker\nbuilder: classic" "COPY --chown=app:staff tree /made/to" => "/made" "0:0 0755", "/made/to" "405:50 0755";
     podman_gives_those_away_too: "podman" "COPY --chown=app:staff tree /made/to" => "/made" "405:50 0755", "/made/to" "405:50 0755";
     numbers_come_first: "docker" "COPY --chown=1001 --chmod=600 f /f" => "/f" "1001:1001 0600";
-    docker_wants_a_group_of_that_name: "docker" "COPY --chown=bob f /f" =>
+    classic_wants_a_group_of_that_name: "docker\nbuilder: classic" "COPY --chown=bob f /f" =>
         "/f" "refused: image built cannot be built: `COPY --chown=bob f /f`: the image has no group `bob`";
     podman_takes_the_login_group: "podman" "COPY --chown=bob --chmod=600 f /f" => "/f" "1001:1000 0600";
     a_group_alone: "podman" "COPY --chown=:staff --chmod=600 f /f" => "/f" "0:50 0600";
     an_existing_directory_keeps_its_own: "docker" "COPY --chown=9:9 tree /data" => "/data" "405:1001 0750", "/data/sub" "not known";
     the_ignore_file_counts: "docker" "COPY . /all" => "/all/left" "missing", "/all/tree/f" "not known";
     from_a_stage_owners_stay: "docker" "RUN chown app /open && chmod 4755 /open\nFROM base\nCOPY --from=0 /open /o\nCOPY --from=0 --chown=9 /open /p" =>
-        "/o" "405:0 4755", "/p" "9:9 0755";
+        "/o" "405:0 4755", "/p" "9:9 4755";
+    classic_takes_set_id_bits_of_files: "docker\nbuilder: classic" "RUN chmod 4755 /open\nFROM base\nCOPY --from=0 --chown=9 /open /p" => "/p" "9:9 0755";
+    classic_knows_no_chmod: "docker\nbuilder: classic" "COPY --chmod=640 f /f" =>
+        "/f" "refused: image built cannot be built: `COPY --chmod=640 f /f`: --chmod needs BuildKit";
+    classic_needs_a_directory_to_work_in: "docker\nbuilder: classic" "WORKDIR ${UNSET}" =>
+        "/" "refused: image built cannot be built: WORKDIR `${UNSET}`: it names no directory";
+    buildkit_makes_the_working_directory_for_the_user: "docker" "USER app\nWORKDIR /wd/a" => "/wd" "405:1001 0755", "/wd/a" "405:1001 0755";
+    buildkit_gives_a_number_away_as_it_is: "docker" "USER 405\nWORKDIR /wd\nWORKDIR /sgid/w" => "/wd" "405:405 0755", "/sgid/w" "405:405 2755";
+    buildkit_leaves_root_the_group_above: "docker" "WORKDIR /sgid/a\nCOPY --chmod=600 f /sgid/n/f" => "/sgid/a" "0:50 2755", "/sgid/n" "0:50 2755", "/sgid/n/f" "0:0 0600";
+    buildkit_gives_parents_away: "docker" "COPY --chown=405:50 tree /made/to" => "/made" "405:50 0755", "/made/to" "405:50 0755";
+    buildkit_takes_the_login_group: "docker" "COPY --chown=bob --chmod=600 f /f" => "/f" "1001:1000 0600";
+    buildkit_sets_permissions_alone: "docker" "COPY --chmod=4711 f /f" => "/f" "0:0 0711";
+    buildkit_keeps_what_is_below_a_volume: "docker" "VOLUME /data\nRUN chown alice /data && touch /data/new" => "/data" "1000:1001 0750", "/data/new" "0:0 0644";
+    buildkit_takes_no_name_for_root: "docker" "COPY --chown=nouser --chmod=600 f /f" => "/f" "0:0 0600";
+    nobody_runs_a_command: "docker" "USER nouser\nRUN true\nUSER root" => "/" "refused: image built cannot be built: RUN `true`: the image has no user `nouser`";
+    no_one_by_that_group: "podman" "USER app:nogroup\nRUN true\nUSER root" => "/" "refused: image built cannot be built: RUN `true`: the image has no group `nogroup`";
+    an_empty_working_directory: "docker" "WORKDIR ${UNSET}\nRUN touch f" => "/f" "0:0 0644";
+    a_group_of_the_account: "docker" "USER alice\nRUN mkdir /tmp/d && chgrp staff /tmp/d" => "/tmp/d" "1000:50 0755";
+    a_copied_file: "docker" "RUN cp /open /c && cp -p /data/a /k && cp /open /data/a" => "/c" "0:0 0644", "/k" "405:1001 0600", "/data/a" "405:1001 0600";
+    a_copied_tree: "docker" "RUN cp -a /data /c && cp -r /data /d && cp -r /data/. /tmp" => "/c" "405:1001 0750", "/c/a" "405:1001 0600", "/d" "0:0 0750", "/tmp/a" "0:0 0600";
+    tools_differ_about_set_id_bits: "docker" "RUN cp -r /sgid /c && cp -a /sgid /k" => "/c" "not known", "/k" "405:50 2775";
+    a_directory_needs_a_word: "docker" "RUN cp /data /c" => "/" "refused: image built cannot be built: RUN `cp /data /c`: -r is not given for a directory";
+    moved: "docker" "RUN mv /data/a /b && mv /data /tmp/" => "/b" "405:1001 0600", "/tmp/data" "405:1001 0750", "/data" "missing";
+    removed: "docker" "RUN rm /open && rm -rf /data/* && rmdir /sgid" => "/open" "missing", "/data" "405:1001 0750", "/data/a" "missing", "/sgid" "missing";
+    not_removed: "docker" "RUN rm /data" => "/" "refused: image built cannot be built: RUN `rm /data`: EISDIR";
+    pointed_at: "docker" "RUN ln -s /data/a /l && ln -sfn /open /link && ln /open /hard" => "/l" "405:1001 0600", "/link" "0:0 0666", "/hard" "0:0 0666";
+    installed: "docker" "RUN install -d -o app -g staff -m 2750 /i/a && install -m 640 /open /i/a/f && install -D -o 9 /open /j/k/f" =>
+        "/i" "0:0 0755", "/i/a" "405:50 2750", "/i/a/f" "0:50 0640", "/j/k" "0:0 0755", "/j/k/f" "9:0 0755";
+    output_into_files: "docker" "RUN umask 027; echo x > /o && echo y >> /open && : > /data/a" => "/o" "0:0 0640", "/open" "0:0 0666", "/data/a" "405:1001 0600";
+    output_into_nothing: "docker" "RUN echo x > /none/x" => "/" "refused: image built cannot be built: RUN `echo x > /none/x`: ENOENT";
+    a_text_into_a_file: "docker" "RUN cat <<E > /t && chmod 600 /t\nUSER nobody\nE\nRUN chown 5 /t" => "/t" "5:0 0600";
+    a_test_that_holds: "docker" "RUN test -d /data && chmod 700 /data; [ -f /data ] && chmod 711 /data; true" => "/data" "405:1001 0700";
+    a_test_that_does_not: "docker" "RUN [ -f /data ]" => "/" "refused: image built cannot be built: RUN `[ -f /data ]`: it is not so";
+    failure_that_does_not_matter: "docker" "RUN rm /none || true; mkdir /m && mkdir /m; mkdir /n" => "/m" "0:0 0755", "/n" "0:0 0755";
+    a_pattern_that_is_known: "docker" "RUN chmod 600 /op* /dat[a-b]" => "/open" "0:0 0600", "/data" "405:1001 0600";
+    links_themselves: "docker" "RUN chown -h app /link" => "/data" "405:1001 0750";
+    what_is_refused_changes_nothing: "docker" "USER alice\nRUN cp -p /open /data/a; ln -s /open /data/l; mv /open /data/m; true\nUSER root" =>
+        "/data/a" "405:1001 0600", "/data/l" "missing", "/data/m" "missing", "/open" "0:0 0666";
+    one_that_is_missing_stops_no_other: "docker" "RUN cp -p /none /data/a /tmp/; true" => "/tmp/a" "405:1001 0600";
+    moved_to_where_a_directory_may_be: "docker" "RUN mkdir /opt && apk add tini && mv /open /opt/x" => "/opt/x" "not known";
+    command_starts_another: "docker" "RUN command -v tini; command mkdir /c; env A=b mkdir /e" => "/c" "0:0 0755", "/data/new" "missing";
+    removed_in_what_is_not_listed: "docker" "RUN apk add tini && mkdir -p /var/cache/apk/x && rm -rf /var/cache/apk/* && mkdir /later" =>
+        "/later" "0:0 0755", "/data/a" "405:1001 0600";
+    packages_leave_the_rest_alone: "docker" "RUN apk add --no-cache tini" => "/data/new" "missing", "/usr/x" "not known";
     stages_by_name: "docker" "RUN mkdir /x\nFROM base AS two\nCOPY --from=one /x /y\nFROM two" => "/y" "not known";
     missing_sources: "docker" "COPY nothing /x" => "/x" "refused: image built cannot be built: `COPY nothing /x`: nothing is not in the build context";
     a_refused_command: "docker" "USER alice\nRUN mkdir /data/x" =>

@@ -245,7 +245,7 @@ mod podman_volumes {
         tmpfs_is_sticky_whatever_was_there: "tmpfs: /data" at "/data" => "0:0 1777 rw,nosuid,nodev";
         tmpfs_with_a_mode: "tmpfs: '/data:mode=700'" at "/data" => "0:0 0700 rw,nosuid,nodev";
         scratch_under_a_read_only_root: "read_only: true" at "/tmp" => "0:0 1777 rw,nosuid,nodev";
-        hosts_follow_the_root: "read_only: true" at "/etc/hosts" => "0:0 0644 ro";
+        hosts_follow_the_root: "read_only: true" at "/etc/hosts" => "0:0 0644 ro,noexec,nosuid,nodev";
         taken_over_but_for_the_root: "user: alice, volumes: ['v:/data:U']" at "/data" => "405:1001 0750 rw,nosuid,nodev";
         taken_over_at_a_missing_path: "user: alice, volumes: ['v:/new:U']" at "/new" => "1000:1000 0755 rw,nosuid,nodev";
         flags_are_added: "volumes: ['v:/data:noexec']" at "/data" => "405:1001 0750 rw,noexec,nosuid,nodev";

@@ -37,7 +37,8 @@ fn stage(user: Option<&str>, pod: &str, container: &str, extra: &str, bare: bool
     );
     let known = if bare { mivask_core::accounts::Accounts::default() } else { fixtures::accounts() };
     let user = user.map(|user| Fact::new(user.to_owned(), Provenance::rule("the image")));
-    let identity = ImageFacts { user: Knowledge::Known(user), accounts: Knowledge::Known(known) };
+    let identity =
+        ImageFacts { user: Knowledge::Known(user), accounts: Knowledge::Known(known), covered: false };
     let images = [("i".to_owned(), Image { identity, ..Image::default() })].into();
     prepare::stage(&Scene { images, ..scene })
 }

@@ -13,6 +13,28 @@ pub struct Recipe {
     pub stages: Vec<BuildStage>,
 }
 
+impl Recipe {
+    /// The images that it begins with or copies from.
+    pub fn images(&self) -> impl Iterator<Item = &String> {
+        self.stages.iter().flat_map(|stage| {
+            let copied = stage.steps.iter().filter_map(|step| {
+                let Instruction::Copy(copy) = &step.instruction else { return None };
+                let CopyFrom::Other(base) = &copy.from else { return None };
+                base.image()
+            });
+            stage.base.image().into_iter().chain(copied)
+        })
+    }
+}
+
+impl Base {
+    /// The image that it is, if it is one.
+    #[must_use]
+    pub const fn image(&self) -> Option<&String> {
+        if let Self::Image(name) = self { Some(name) } else { None }
+    }
+}
+
 /// One stage: what it begins with, and what is done to it.
 #[derive(Clone, Debug)]
 pub struct BuildStage {
@@ -118,9 +140,38 @@ pub enum CopyFrom {
 pub enum Command {
     /// Words without anything left to expand.
     Plain(Vec<String>),
+    /// Words with patterns among them, or with output that goes to files.
+    Shell(ShellCommand),
     /// Something else, with the paths it names.
     Opaque {
         /// Paths among its words, as written.
         names: Vec<Vec<u8>>,
     },
+}
+
+/// A command with what a shell does before it starts.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct ShellCommand {
+    /// Its words.
+    pub words: Vec<ShellWord>,
+    /// Files that its output goes to, in order.
+    pub outputs: Vec<Output>,
+}
+
+/// One word of a [`ShellCommand`].
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct ShellWord {
+    /// As it is without quotes.
+    pub text: String,
+    /// Whether `*`, `?` or `[` stands in it without quotes.
+    pub pattern: bool,
+}
+
+/// A file that output goes to.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Output {
+    /// Its path.
+    pub path: String,
+    /// Whether what it holds stays (`>>`).
+    pub appends: bool,
 }

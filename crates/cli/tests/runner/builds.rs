@@ -38,6 +38,7 @@ fn an_image_is_what_its_build_file_makes_of_it() {
       gid        7200   app/Dockerfile:2:31 RUN
       umask      0022   the runtime's default umask
       effective  none   a process that is not root starts with none
+      assumed: image marsh-gauge is built by buildkit, the usual builder here (--builder names another)
     --- status 0
     ");
     assert_snapshot!(project().run(["access", "compose.yaml", "/data", "/etc/gauge/level.toml", "/bin/gauge"]), @"
@@ -68,6 +69,9 @@ fn an_image_is_what_its_build_file_makes_of_it() {
       EACCES  /etc/gauge/level.toml  other-bits  -rw-r----- 0640 0:0: other has ---, needed r--  app/Dockerfile:3:1 COPY
 
       EACCES: permission denied
+
+    Assumed
+      image marsh-gauge is built by buildkit, the usual builder here (--builder names another)
     --- status 0
     ");
 }
@@ -77,9 +81,16 @@ fn builders_differ() {
     let project = || project().and("app/Dockerfile", BUILD.replace("gauge:tides run.sh", "gauge run.sh"));
     let podman = project().run(["identity", "compose.yaml", "--runtime", "podman"]);
     assert!(podman.contains("7101") && podman.ends_with("--- status 0"), "{podman}");
-    // The account's own group is called tides, and Docker's builder looks for one called gauge.
+    // The account's own group is called tides, and Docker's builder without BuildKit looks for one called gauge.
+    let classic = project().run(["identity", "compose.yaml", "--runtime", "docker", "--builder", "classic"]);
+    assert!(classic.contains("the image has no group `gauge`"), "{classic}");
     let docker = project().run(["identity", "compose.yaml", "--runtime", "docker"]);
-    assert!(docker.contains("the image has no group `gauge`"), "{docker}");
+    assert!(
+        docker.contains(
+            "image marsh-gauge is built by buildkit, the usual builder here (--builder names another)"
+        ),
+        "{docker}"
+    );
 }
 
 #[test]

@@ -14,6 +14,7 @@ mod demo;
 mod disks;
 mod documents;
 mod drift;
+mod engines;
 mod every_flag;
 mod formats;
 mod hostile;

@@ -164,6 +164,7 @@ pub(crate) enum Packing {
     Gzip,
     Zstd,
     Xz,
+    Bzip2,
     /// Known, but not read.
     Unread(&'static str),
 }
@@ -176,7 +177,7 @@ impl Packing {
             [0x28, 0xb5, 0x2f, 0xfd, ..] => Self::Zstd,
             [0x50..=0x5f, 0x2a, 0x4d, 0x18, ..] => Self::Zstd,
             [0xfd, b'7', b'z', b'X', b'Z', 0, ..] => Self::Xz,
-            [b'B', b'Z', b'h', b'1'..=b'9', ..] => Self::Unread("bzip2"),
+            [b'B', b'Z', b'h', b'1'..=b'9', ..] => Self::Bzip2,
             [0x04, 0x22, 0x4d, 0x18, ..] => Self::Unread("lz4"),
             [0x1f, 0x9d, ..] => Self::Unread("compress"),
             _ => Self::None,
@@ -194,6 +195,7 @@ impl Packing {
                 Box::new(Flow(decoder))
             }
             Self::Xz => Box::new(Flow(lzma_rust2::XzReader::new_mem_limit(reader, true, MOST_XZ))),
+            Self::Bzip2 => Box::new(Flow(bzip2::read::MultiBzDecoder::new(reader))),
             Self::Unread(_) => return Ok(None),
         }))
     }

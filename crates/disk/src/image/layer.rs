@@ -2,11 +2,12 @@
 
 use std::io;
 
-use crate::archive::{Member, Members, Packing, Part, Peeked, Stream, TarError, is_tar, tar_error};
+use crate::archive::{Member, Members, Packing, Part, Peeked, Stream, TarError, What, is_tar, tar_error};
 use crate::error::DiskError;
 use crate::gathered::AccountFiles;
 use crate::grow::Grower;
 use crate::unpack;
+use mivask_model::ids::DiskOwner;
 
 /// What a file of a layer is called that takes another away.
 const WHITEOUT: &[u8] = b".wh.";
@@ -50,7 +51,7 @@ impl Blob {
                 return Ok(Self::Text(text));
             }
             Packing::None => return Ok(Self::Other),
-            Packing::Gzip | Packing::Zstd | Packing::Xz | Packing::Unread(_) => {}
+            Packing::Gzip | Packing::Zstd | Packing::Xz | Packing::Bzip2 | Packing::Unread(_) => {}
         }
         let Some(mut unpacked) = packing.unpack(peeked).map_err(failed)? else { return Ok(Self::Other) };
         Layer::read(name, &mut *unpacked).map(Self::Layer)
@@ -84,6 +85,14 @@ impl Layer {
         let whiteout = |member: &&Member| !split(&member.path).1.starts_with(WHITEOUT);
         for member in self.members.iter().filter(whiteout) {
             unpack::place(grower, member)?;
+            // An engine gives the inode what the header of the link says, whatever that of the file said.
+            if matches!(member.what, What::Same(_))
+                && let Some(id) = grower.tree.find(&member.path)
+            {
+                let owner = DiskOwner::new(member.uid, member.gid);
+                let place = grower.tree.place(id);
+                grower.tree.own(id, owner, member.mode, place);
+            }
         }
         for (own, all) in
             [(self.accounts.passwd, &mut accounts.passwd), (self.accounts.group, &mut accounts.group)]

@@ -116,6 +116,9 @@ pub(crate) fn gather_archive(
     let config = blobs.text(&chosen.config).map_err(wrong)?;
     let mut growing = Growing::new(name, sizes);
     for layer in &chosen.layers {
+        if let Some(error) = blobs.broken.remove(&blobs.name(layer)) {
+            return Err(error);
+        }
         growing.add(blobs.layer(layer).map_err(wrong)?)?;
     }
     growing.finish(&config)
@@ -126,6 +129,8 @@ pub(crate) fn gather_archive(
 struct Blobs {
     texts: BTreeMap<String, Vec<u8>>,
     layers: BTreeMap<String, Layer>,
+    /// What is wrong with others: only an image that needs one is spoilt by it.
+    broken: BTreeMap<String, DiskError>,
     /// Names that are links to others, as engines save a layer that occurs twice.
     links: BTreeMap<String, String>,
 }
@@ -135,21 +140,17 @@ impl Blobs {
         let mut blobs = Self::default();
         let mut members = Members::new(stream);
         loop {
-            let mut failure = None;
             let next = members.next(&mut |member, part| {
                 if part.left > 0 {
                     let inner = String::from_utf8_lossy(&member.path).into_owned();
                     match Blob::read(&format!("{name} ({inner})"), part) {
                         Ok(blob) => blobs.keep(&inner, blob),
-                        Err(error) => failure = Some(error),
+                        Err(error) => drop(blobs.broken.insert(plain(&member.path), error)),
                     }
                 }
                 Ok(())
             });
             let member = next.map_err(|error| tar_error(name, error))?;
-            if let Some(error) = failure {
-                return Err(error);
-            }
             let Some(member) = member else { return Ok(blobs) };
             if let Some(target) = member.leads_to() {
                 blobs.links.insert(plain(&member.path), plain(&target));

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use mivask_model::act::quoted;
 use mivask_model::fact::{Provenance, Unknown};
-use mivask_model::mode::FileKind;
+use mivask_model::mode::{FileKind, Mode};
 use mivask_model::tree::{Certainty, Doubt, Entry, OwnerNames, Tree, Unrecorded};
 
 use super::lines::Lines;
@@ -134,6 +134,15 @@ pub(super) fn top(root: &[u8]) -> Option<Vec<u8>> {
 
 /// `entry` whose kind the listing does not tell, so that it is taken for a file.
 pub(super) fn assumed_file(entry: &mut Entry, shown: &str, why: &str) {
+    // Hardly any directory is without search permission, and what has it may as well be one.
+    if entry.mode.has_any(Mode::ANY_EXECUTE) {
+        let fact = format!("whether {shown} is a file or an empty directory: {why}");
+        let unknown =
+            Unknown::new(&fact, "give a survey, or a listing with kinds: `find -printf` or `ls -lnR`");
+        let before = entry.doubt.take().unwrap_or_default();
+        entry.doubt = Some(Doubt { kind: Certainty::Unknown(unknown), ..before });
+        return;
+    }
     let assumed = Certainty::Assumed(format!("{shown} is a file: {why}").into());
     let before = entry.doubt.take().unwrap_or_default();
     // What is not known asks for itself, and whoever answers that says of what kind it is.

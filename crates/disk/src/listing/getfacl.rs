@@ -1,4 +1,4 @@
-//! `getfacl -R` (better with `-n`, and with `-a` and `-d` for whole trees): one block a file.
+//! `getfacl -R` (better with `-n`, and with `-a` and `-d` for whole trees): one block a file. With `-t` its entries are a table.
 
 use std::io::BufRead;
 
@@ -29,6 +29,30 @@ struct Block {
     default: Vec<String>,
     /// A name in an entry that no one knows the number of.
     unknown: Option<Vec<u8>>,
+    /// Whether its entries are a table, which leaves the special bits out.
+    table: bool,
+}
+
+/// A row of a table: tag, name, and the two permissions in its last eight characters.
+struct Row<'l> {
+    tag: &'l str,
+    name: &'l str,
+    access: String,
+    default: String,
+}
+
+impl<'l> Row<'l> {
+    fn of(line: &'l [u8]) -> Option<Self> {
+        let line = std::str::from_utf8(line).ok().filter(|line| !line.contains(':'))?;
+        let (head, last) = line.split_at_checked(line.len().checked_sub(8)?)?;
+        let (access, default) = (last.get(..3)?, last.get(5..)?);
+        let mut words = head.split_whitespace();
+        let (tag, name) = (words.next()?, words.next().unwrap_or_default());
+        let known = ["USER", "user", "GROUP", "group", "mask", "other"].contains(&tag);
+        // What a mask takes is written in capitals.
+        let shown = |text: &str| text.trim().to_lowercase();
+        known.then(|| Self { tag, name, access: shown(access), default: shown(default) })
+    }
 }
 
 pub(super) fn gather(name: &str, input: &mut dyn BufRead, owners: Owners) -> Result<Gathered, DiskError> {
@@ -55,6 +79,9 @@ pub(super) fn gather(name: &str, input: &mut dyn BufRead, owners: Owners) -> Res
             open.flags = flags.to_vec();
         } else if line.is_empty() {
             reader.put(&lines, block.take())?;
+        } else if let Some(row) = Row::of(&line) {
+            open.table = true;
+            reader.row(&lines, &row, open)?;
         } else if !line.starts_with(b"#") {
             reader.entry(&lines, &line, open)?;
         }
@@ -107,6 +134,29 @@ impl Reader {
         Ok(())
     }
 
+    /// The same from a row of a table.
+    fn row(&self, lines: &Lines<'_>, row: &Row<'_>, block: &mut Block) -> Result<(), DiskError> {
+        let name = row.name.as_bytes();
+        let who = match row.tag {
+            "USER" => {
+                block.owner = Some(backslashes(name));
+                ""
+            }
+            "GROUP" => {
+                block.group = Some(backslashes(name));
+                ""
+            }
+            _ => row.name,
+        };
+        let tag = row.tag.to_lowercase();
+        for (kind, permissions) in [("", &row.access), ("default:", &row.default)] {
+            if !permissions.is_empty() {
+                self.entry(lines, format!("{kind}{tag}:{who}:{permissions}").as_bytes(), block)?;
+            }
+        }
+        Ok(())
+    }
+
     fn put(&mut self, lines: &Lines<'_>, block: Option<Block>) -> Result<(), DiskError> {
         let Some(block) = block else { return Ok(()) };
         let parse = |entries: &[String]| match entries {
@@ -135,6 +185,16 @@ impl Reader {
             unknown_mode(&mut entry, &fact, settle);
         } else if block.access.is_empty() {
             unknown_mode(&mut entry, &format!("the mode of {shown}"), "write access ACLs too: not only -d");
+        }
+        if block.table {
+            let assumed = format!("{shown} has no set-id and no sticky bit, which getfacl -t leaves out");
+            let before = entry.doubt.take().unwrap_or_default();
+            let mode = if before.mode == Certainty::Known {
+                Certainty::Assumed(assumed.into())
+            } else {
+                before.mode
+            };
+            entry.doubt = Some(mivask_model::tree::Doubt { mode, ..before });
         }
         if owner.is_none() || group.is_none() {
             let fact = format!("owner and group of {shown}");

@@ -1,4 +1,5 @@
-//! `ls -ln`, `ls -lnR` and what else people paste of a long listing; owners by name need account files beside it.
+//! `ls -ln`, `ls -lnR` and what else people paste of a long listing, with `-i`, `-s` and `-Z` too, and `find -ls`, which writes the same
+//! with whole paths; owners by name need account files beside it.
 
 use std::collections::BTreeSet;
 use std::io::BufRead;
@@ -10,7 +11,7 @@ use mivask_model::tree::{Certainty, Device, Doubt, Entry, InodeId, Tree, Unrecor
 use super::collect::{Collector, named_owner, top, unknown_contents, unknown_mode};
 use super::lines::Lines;
 use super::owners::Owners;
-use super::unescape::shell_quoted;
+use super::unescape::{backslashes, shell_quoted};
 use super::{kind_of_letter, number};
 use crate::error::DiskError;
 use crate::gathered::Gathered;
@@ -19,7 +20,7 @@ const HELP: &str =
     "each line is MODE LINKS OWNER GROUP SIZE DATE NAME, as `ls -lan` and `ls -lanR` write them";
 
 pub(super) fn fits(line: &[u8]) -> bool {
-    is_total(line) || letters(line.split(|byte| *byte == b' ').next().unwrap_or_default()).is_some()
+    is_total(line) || (Words { rest: line }).letters().is_some()
 }
 
 fn is_total(line: &[u8]) -> bool {
@@ -51,6 +52,7 @@ pub(super) fn gather(name: &str, input: &mut dyn BufRead, owners: Owners) -> Res
         section: Vec::new(),
         listed: BTreeSet::new(),
         dotted: BTreeSet::new(),
+        found: None,
         blank: true,
         any: false,
     };
@@ -71,6 +73,8 @@ struct Reader {
     listed: BTreeSet<InodeId>,
     /// Those of them that were listed with names that begin with a dot.
     dotted: BTreeSet<InodeId>,
+    /// Where `find -ls` began, as long as every line may be one of its; not set before the first.
+    found: Option<Option<Vec<u8>>>,
     /// Whether the last line was blank, or there was none.
     blank: bool,
     any: bool,
@@ -125,7 +129,15 @@ impl Reader {
     }
 
     fn put(&mut self, lines: &Lines<'_>, row: Row) -> Result<(), DiskError> {
-        let Row { name, mut entry, acl, owner, group } = row;
+        let Row { name, mut entry, acl, found, owner, group } = row;
+        // What find writes begins with one directory, and everything else is below that.
+        let first = self.found.get_or_insert_with(|| found.then(|| name.clone()));
+        let below = first.as_ref().is_some_and(|first| {
+            name == *first || name.strip_prefix(first.as_slice()).is_some_and(|rest| rest.starts_with(b"/"))
+        });
+        if !below {
+            *first = None;
+        }
         if name == b".." {
             return Ok(());
         }
@@ -162,26 +174,32 @@ impl Reader {
 
     fn row(&self, line: &[u8]) -> Option<Row> {
         let mut words = Words { rest: line };
-        let (kind, mode, acl) = letters(words.next()?)?;
+        let (kind, mode, acl) = words.letters()?;
+        let counted = !letters_first(line);
         number::<u64>(words.next()?)?;
         let owner = words.next()?;
         let group = words.next()?;
-        let size = words.next()?;
+        let mut size = words.next()?;
+        // `-Z` writes a label before the size, or `?` where there is none.
+        if is_label(size) {
+            size = words.next()?;
+        }
         let mut device = None;
         if let Some(major) = size.strip_suffix(b",") {
             device = Some(Device { major: number(major)?, minor: number(words.next()?)? });
         } else {
-            number::<u64>(size)?;
+            bytes(size)?;
         }
         let rest = words.behind_date()?;
-        let (name, target) = names(rest, kind)?;
+        let found = counted && rest.first().is_some_and(|byte| matches!(byte, b'.' | b'/'));
+        let (name, target) = names(rest, kind, found && rest.contains(&b'/'))?;
         let uid = self.owners.uid(owner);
         let gid = self.owners.gid(group);
         let mut entry = Entry::new(kind, uid.unwrap_or(0), gid.unwrap_or(0), mode);
         entry.target = target.into();
         entry.device = device;
         let unknown = |id: Option<u32>, name: &[u8]| id.is_none().then(|| name.to_vec());
-        Some(Row { name, entry, acl, owner: unknown(uid, owner), group: unknown(gid, group) })
+        Some(Row { name, entry, acl, found, owner: unknown(uid, owner), group: unknown(gid, group) })
     }
 
     /// What is in directories without a section is not known; without `-a` names with a dot are assumed away.
@@ -189,6 +207,7 @@ impl Reader {
         if !self.any {
             return Err(DiskError::whole(name, "the listing names no file"));
         }
+        let whole = self.found.is_some_and(|first| first.is_some()) && self.root.is_none();
         let tree = &mut self.collector.grower.tree;
         let hidden: std::sync::Arc<str> =
             "no name begins with a dot in directories that were listed without -a".into();
@@ -196,7 +215,7 @@ impl Reader {
             tree.ids().filter(|id| tree.inode(*id).kind == FileKind::Directory).collect();
         for id in directories {
             let listed = self.listed.contains(&id) || (id == Tree::ROOT && self.root.is_none());
-            let contents = match (listed, self.dotted.contains(&id)) {
+            let contents = match (listed || whole, whole || self.dotted.contains(&id)) {
                 (true, true) => Certainty::Known,
                 (true, false) => Certainty::Assumed(hidden.clone()),
                 (false, _) => {
@@ -220,6 +239,8 @@ struct Row {
     name: Vec<u8>,
     entry: Entry,
     acl: bool,
+    /// Whether `find -ls` may have written it.
+    found: bool,
     /// The owner's name, or its number where no name is known.
     owner: Option<Vec<u8>>,
     group: Option<Vec<u8>>,
@@ -230,6 +251,25 @@ struct Words<'l> {
 }
 
 impl<'l> Words<'l> {
+    /// The letters of the mode, behind an inode's number and a count of blocks where `-i` and `-s` write them.
+    fn letters(&mut self) -> Option<(FileKind, mivask_model::mode::Mode, bool)> {
+        for _ in 0..2 {
+            let before = self.rest;
+            if let Some(found) = letters(self.next()?) {
+                return Some(found);
+            }
+            self.rest = before;
+            let word = self.next()?;
+            // Blocks are also written as 4.0K.
+            let blocks = word.first().is_some_and(u8::is_ascii_digit)
+                && word.iter().all(|byte| byte.is_ascii_alphanumeric() || *byte == b'.');
+            if !blocks {
+                return None;
+            }
+        }
+        letters(self.next()?)
+    }
+
     fn next(&mut self) -> Option<&'l [u8]> {
         let start = self.rest.iter().position(|byte| *byte != b' ')?;
         let rest = &self.rest[start..];
@@ -255,11 +295,41 @@ impl<'l> Words<'l> {
     }
 }
 
+/// Whether nothing is before the letters of the mode.
+fn letters_first(line: &[u8]) -> bool {
+    (Words { rest: line }).next().is_some_and(|word| letters(word).is_some())
+}
+
+/// A size: a number of bytes, or one as `-h` writes it.
+fn bytes(word: &[u8]) -> Option<()> {
+    let digits =
+        word.strip_suffix(b"K").or(word.strip_suffix(b"M")).or(word.strip_suffix(b"G")).unwrap_or(word);
+    let plain = !digits.is_empty() && digits.iter().all(|byte| byte.is_ascii_digit() || *byte == b'.');
+    plain.then_some(())
+}
+
+/// Whether it is an SELinux label, user:role:type:level.
+fn is_label(word: &[u8]) -> bool {
+    word == b"?" || word.iter().filter(|byte| **byte == b':').count() >= 2
+}
+
+/// A name whose every blank is behind a backslash, as `--quoting-style=escape` and `find -ls` write it.
+fn escaped(text: &[u8]) -> Option<Vec<u8>> {
+    let blanks = || text.iter().enumerate().filter(|(_, byte)| **byte == b' ').map(|(at, _)| at);
+    let all = blanks().all(|at| at > 0 && text[at - 1] == b'\\');
+    (all && blanks().next().is_some()).then(|| backslashes(text))
+}
+
 /// The name, and what a link points at.
-fn names(text: &[u8], kind: FileKind) -> Option<(Vec<u8>, Vec<u8>)> {
+fn names(text: &[u8], kind: FileKind, found: bool) -> Option<(Vec<u8>, Vec<u8>)> {
     // Where some names are quoted, the others are put in line with a blank.
     let aligned = text.strip_prefix(b" ").unwrap_or(text);
-    let plain = |text: &[u8]| shell_quoted(text).unwrap_or_else(|| text.to_vec());
+    let plain = |text: &[u8]| {
+        if found {
+            return backslashes(text);
+        }
+        shell_quoted(text).or_else(|| escaped(text)).unwrap_or_else(|| text.to_vec())
+    };
     if kind != FileKind::Link {
         return Some((plain(aligned), Vec::new()));
     }

@@ -50,7 +50,8 @@ impl Loader<'_> {
             let base = base.unwrap_or_default();
             if let Some(path) = extends.get("file").and_then(Node::text) {
                 // Its own services were extended when it was read.
-                let file = self.file(&folder.join(path), &extends.span)?;
+                let path = folder.join(path);
+                let file = self.file(&path, path.parent().unwrap_or(Path::new("")), &extends.span)?;
                 lowest = file.get("services").and_then(|all| all.get(base)).cloned();
                 if lowest.is_none() {
                     self.error(&extends.span, format!("there is no service `{base}` to extend"));

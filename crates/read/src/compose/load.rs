@@ -7,6 +7,7 @@ use std::path::{Component, Path, PathBuf};
 use super::environment::environment;
 use super::interpolate::{DEEPEST_NESTING, LONGEST, Trouble, interpolate};
 use super::merge::merge;
+use super::setting::{Setting, Settings};
 use crate::diagnostic::{Diagnostics, Severity};
 use crate::files::FileReader;
 use crate::text::SourceText;
@@ -15,24 +16,23 @@ use crate::yaml::{Node, Value, parse};
 /// Files that `include` and `extends` may lead through, one from the other.
 const DEEPEST: usize = 32;
 
-/// A file that was read, or is being read.
-enum Read {
-    /// With what it includes and extends; `None` where it cannot be used, which was said.
-    Whole(Option<Node>),
-    /// It leads back to itself.
-    UnderWay,
-}
+/// A file that was read, with what it includes and extends; `None` where it cannot be used, which was said.
+struct Read(Option<Node>);
 
 pub(super) struct Loader<'a> {
     pub files: &'a dyn FileReader,
     pub diagnostics: &'a mut Diagnostics,
     texts: Vec<SourceText>,
     length: usize,
-    variables: BTreeMap<String, String>,
+    /// What is being read is read in.
+    pub setting: Setting,
+    pub settings: Settings,
     unset: Vec<String>,
     depth: usize,
-    /// Every file that another one names, by its whole path: each is read once.
-    read: BTreeMap<String, Read>,
+    /// Every file that another one names, by its whole path, its folder and its setting: each is read once.
+    read: BTreeMap<(String, String, usize), Read>,
+    /// Whole paths of those that are being read.
+    under_way: Vec<String>,
 }
 
 impl<'a> Loader<'a> {
@@ -44,16 +44,18 @@ impl<'a> Loader<'a> {
             Err(_) => BTreeMap::new(),
         };
         let (texts, unset, read) = (Vec::new(), Vec::new(), BTreeMap::new());
-        Self { files, diagnostics, texts, length: 0, variables, unset, depth: 0, read }
+        let setting = Setting { variables, number: 0 };
+        let (settings, under_way) = (BTreeMap::new(), Vec::new());
+        Self { files, diagnostics, texts, length: 0, setting, settings, unset, depth: 0, read, under_way }
     }
 
     pub(super) fn variable(&self, name: &str) -> Option<String> {
-        self.files.variable(name).or_else(|| self.variables.get(name).cloned())
+        self.files.variable(name).or_else(|| self.setting.variables.get(name).cloned())
     }
 
     /// The variables of `.env`.
     pub(super) fn variables(self) -> BTreeMap<String, String> {
-        self.variables
+        self.setting.variables
     }
 
     /// Everything that was read, so that spans point into it.
@@ -69,29 +71,31 @@ impl<'a> Loader<'a> {
         names
     }
 
-    /// The file at `path` with what it includes and extends; `named` is where another one names it.
-    pub(super) fn file(&mut self, path: &Path, named: &Range<usize>) -> Option<Node> {
+    /// The file at `path` with what it includes and extends, whose relative paths begin at `folder`; `named` is where another one names
+    /// it.
+    pub(super) fn file(&mut self, path: &Path, folder: &Path, named: &Range<usize>) -> Option<Node> {
         let whole = clean(&self.files.absolute(path));
-        match self.read.get(&whole) {
-            Some(Read::Whole(node)) => return node.clone(),
-            Some(Read::UnderWay) => {
-                self.error(named, format!("{} includes or extends itself", path.display()));
-                return None;
-            }
-            None => {}
+        if self.under_way.contains(&whole) {
+            self.error(named, format!("{} includes or extends itself", path.display()));
+            return None;
         }
-        self.read.insert(whole.clone(), Read::UnderWay);
-        let node = self.unread(path, named);
-        self.read.insert(whole, Read::Whole(node.clone()));
+        let key = (whole.clone(), clean(&self.files.absolute(folder)), self.setting.number);
+        if let Some(Read(node)) = self.read.get(&key) {
+            return node.clone();
+        }
+        self.under_way.push(whole);
+        let node = self.unread(path, folder, named);
+        self.under_way.pop();
+        self.read.insert(key, Read(node.clone()));
         node
     }
 
-    fn unread(&mut self, path: &Path, named: &Range<usize>) -> Option<Node> {
+    fn unread(&mut self, path: &Path, folder: &Path, named: &Range<usize>) -> Option<Node> {
         let name = path.display().to_string();
         let text = self.files.read(path).map_err(|error| error.to_string());
         let text = text.and_then(|bytes| String::from_utf8(bytes).map_err(|_| "it is not UTF-8".to_owned()));
         match text {
-            Ok(text) => self.text(&SourceText::new(&name, &text), path.parent().unwrap_or(Path::new(""))),
+            Ok(text) => self.text(&SourceText::new(&name, &text), folder),
             Err(error) => {
                 self.error(named, format!("{name} cannot be read: {error}"));
                 None
@@ -176,32 +180,6 @@ impl<'a> Loader<'a> {
         }
     }
 
-    /// What `include` brings, merged.
-    fn included(&mut self, node: &Node, folder: &Path) -> Option<Node> {
-        let mut whole: Option<Node> = None;
-        if let Some(other) = node.get("include").filter(|list| !list.is_list() && !list.is_nothing()) {
-            self.error(&other.span, format!("`include` is a list, found {}", other.noun()));
-        }
-        let list = node.get("include").map(|list| list.items().to_vec()).unwrap_or_default();
-        for item in list {
-            let paths: Vec<Node> = match (item.text(), item.get("path")) {
-                (Some(_), _) => vec![item.clone()],
-                (None, Some(paths)) if paths.text().is_some() => vec![paths.clone()],
-                (None, Some(paths)) => paths.items().to_vec(),
-                (None, None) => Vec::new(),
-            };
-            for path in &paths {
-                let Some(text) = path.text() else { continue };
-                let file = self.file(&folder.join(text), &path.span)?;
-                whole = Some(match whole {
-                    Some(lower) => merge(lower, file, ""),
-                    None => file,
-                });
-            }
-        }
-        whole
-    }
-
     pub(super) fn error(&mut self, span: &Range<usize>, message: String) {
         let source = self.joined();
         self.diagnostics.add(Severity::Error, &source, span, message, None);
@@ -281,7 +259,7 @@ fn text_at(node: &mut Node, key: &str, change: &dyn Fn(&str) -> String) {
 }
 
 /// An absolute path without `.` and `..`.
-fn clean(path: &Path) -> String {
+pub(super) fn clean(path: &Path) -> String {
     let mut out = PathBuf::new();
     for part in path.components() {
         match part {

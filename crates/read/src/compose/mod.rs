@@ -5,6 +5,7 @@ mod casts;
 mod consistent;
 mod environment;
 mod extends;
+mod include;
 mod interpolate;
 mod joined;
 mod lender;
@@ -14,6 +15,7 @@ mod override_file;
 mod project;
 mod resources;
 mod service;
+mod setting;
 mod types;
 mod volumes;
 
@@ -68,6 +70,8 @@ pub fn add(
         declared,
         volumes,
         builds,
+        lenders: Vec::new(),
+        given_files: Vec::new(),
         unmodelled: Vec::new(),
     };
     let workload = reading.workload();

@@ -3,11 +3,12 @@
 use std::collections::HashMap;
 use std::path::Path;
 
+use mivask_core::fact::Fact;
 use mivask_core::fact::Provenance;
 use mivask_core::identity::PodSecurity;
 use mivask_core::recipe::Recipe;
 use mivask_core::runtime::Flavour;
-use mivask_core::scene::{Container, Volume, Workload};
+use mivask_core::scene::{Container, GivenFile, Lent, Volume, Workload};
 use mivask_core::unmodelled::Unmodelled;
 use serde::de::DeserializeOwned;
 
@@ -34,6 +35,10 @@ pub(super) struct Reading<'a> {
     pub volumes: Vec<Volume>,
     /// Images that services build.
     pub builds: Vec<(String, Recipe)>,
+    /// Services whose images' volumes the service that is being read has.
+    pub lenders: Vec<(Fact<String>, Lent, bool)>,
+    /// Files that are put into the service that is being read.
+    pub given_files: Vec<GivenFile>,
     /// What the service that is being read asks for and no rule follows.
     pub unmodelled: Vec<Unmodelled>,
 }

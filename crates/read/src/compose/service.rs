@@ -8,7 +8,7 @@ use mivask_core::identity::{DeclaredCapabilities, GroupName, PlainIdentity};
 use mivask_core::ids::UserNamespace;
 use mivask_core::outcome::Errno;
 use mivask_core::path::trimmed;
-use mivask_core::scene::{Container, Program, VolumeMount, Who};
+use mivask_core::scene::{Container, Lent, Program, VolumeMount, Who};
 use mivask_core::stage::Role;
 use mivask_core::unmodelled::Unmodelled;
 
@@ -53,7 +53,6 @@ impl Reading<'_> {
             user_namespace: self.user_namespace(given.userns_mode.as_deref(), at("userns_mode")),
         };
         Some(Container {
-            name: name.to_owned(),
             role: Role::App,
             image: Some(Fact::new(image, self.place(at("image"), "image"))),
             who: Who::Plain(Box::new(plain)),
@@ -62,16 +61,18 @@ impl Reading<'_> {
             unmasked: options.unmasked,
             ipc: self.ipc(node),
             network_of: self.network_of(node),
-            on_host: false,
-            refusal: None,
+            without_network: node.get("network_mode").and_then(Node::text) == Some("none"),
+            terminal: given.tty == Some(true),
+            holds_input: given.stdin_open == Some(true),
+            lenders: std::mem::take(&mut self.lenders),
+            files: std::mem::take(&mut self.given_files),
             mounts,
             working_directory: given
                 .working_dir
                 .map(|path| Fact::new(path.into_bytes(), self.place(at("working_dir"), "working_dir"))),
             program: self.program(node),
-            termination_log: None,
             unmodelled: std::mem::take(&mut self.unmodelled),
-            from: self.place(node, "services"),
+            ..Container::new(name, self.place(node, "services"))
         })
     }
 
@@ -237,6 +238,7 @@ impl Reading<'_> {
             return Vec::new();
         }
         let (service, mode) = text.split_once(':').unwrap_or((text, ""));
+        let place = item;
         let Some(other) = self.root.get("services").and_then(|services| services.get(service)) else {
             let message =
                 format!("there is no service `{}` whose volumes could be taken", service.escape_debug());
@@ -250,6 +252,12 @@ impl Reading<'_> {
             // A volume of its own keeps the name it has in the service that lends it.
             mounts.extend(asked.and_then(|asked| self.attach(service, asked, item)));
         }
+        let lent = if mode.is_empty() { Lent::Plain } else { Lent::WithMode };
+        for mount in &mut mounts {
+            mount.engine.lent = Some(lent);
+        }
+        let from = self.place(place, "volumes_from");
+        self.lenders.push((Fact::new(service.to_owned(), from), lent, mode == "ro"));
         let further = other.get("volumes_from").map(Node::items).unwrap_or_default();
         if lenders.len() <= MOST_LENDERS {
             for item in further {

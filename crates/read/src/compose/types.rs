@@ -30,6 +30,8 @@ known! {
         read_only: Option<bool>,
         userns_mode: Option<String>,
         working_dir: Option<String>,
+        tty: Option<bool>,
+        stdin_open: Option<bool>,
     } ignores {
         annotations attach blkio_config build cap_add cap_drop cgroup cgroup_parent command configs container_name
         cpu_count cpu_percent cpu_period cpu_quota cpu_rt_period cpu_rt_runtime cpu_shares cpus cpuset
@@ -38,7 +40,7 @@ known! {
         init ipc isolation label_file labels links logging mac_address mem_limit mem_reservation mem_swappiness
         memswap_limit models network_mode networks oom_kill_disable oom_score_adj pid pids_limit platform ports
         post_start pre_stop profiles provider pull_policy pull_refresh_after restart runtime scale secrets
-        security_opt shm_size stdin_open stop_grace_period stop_signal storage_opt sysctls tmpfs tty ulimits
+        security_opt shm_size stop_grace_period stop_signal storage_opt sysctls tmpfs ulimits
         use_api_socket uts volumes volumes_from
     }
 }

@@ -227,13 +227,6 @@ impl Reading<'_> {
         for option in options.split(',').filter(|option| !option.is_empty()) {
             match tmpfs::take(option, &mut asked) {
                 tmpfs::Told::Taken => {}
-                // Podman alone takes these.
-                tmpfs::Told::Unknown
-                    if matches!(option, "tmpcopyup" | "notmpcopyup" | "copyup" | "nocopyup") =>
-                {
-                    let message = format!("the tmpfs option `{option}` is not modelled");
-                    self.diagnostic(Severity::Warning, item, &message, None);
-                }
                 tmpfs::Told::Unknown => {
                     asked.refused.get_or_insert_with(|| option.into());
                 }
@@ -305,7 +298,9 @@ impl Reading<'_> {
             let name = Fact::new(name.to_owned(), self.source.place(&key.span, "volumes"));
             self.declared.push(name.value.clone());
             let flags = driver_flags(node);
-            self.volumes.push(Volume { name, kind: VolumeKind::Named { driver, external, flags } });
+            let usual = if external { name.value.clone() } else { format!("{}_{}", self.name, name.value) };
+            let listed = given.name.unwrap_or(usual);
+            self.volumes.push(Volume { name, kind: VolumeKind::Named { listed, driver, external, flags } });
         }
     }
 

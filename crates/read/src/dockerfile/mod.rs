@@ -3,6 +3,7 @@
 mod context;
 mod shell;
 mod stage;
+mod texts;
 mod variables;
 
 pub(crate) use shell::words;
@@ -57,7 +58,7 @@ pub(crate) fn read(
     files: &dyn FileReader,
     diagnostics: &mut Diagnostics,
 ) -> Option<Recipe> {
-    let text = without_empty_lists(&source.text);
+    let text = texts::without_input(&without_empty_lists(&source.text));
     let parsed = match parse(&text) {
         Ok(parsed) => parsed,
         Err(error) => {

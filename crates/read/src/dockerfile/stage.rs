@@ -136,7 +136,8 @@ impl Reader<'_> {
                 self.push(stage, certain(Command::Plain(plain)), &words.span, "RUN");
             }
             Form::Shell(script) => {
-                let document = run.here_docs.first();
+                // A text that is given to a command is its input; one alone is the script.
+                let document = run.here_docs.first().filter(|_| script.value.trim().is_empty());
                 let start = document.map_or(script.span.start, |document| document.span.start);
                 let text = document.map_or(script.value, |document| &document.value);
                 if variables.foreign_shell {

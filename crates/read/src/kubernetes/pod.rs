@@ -187,15 +187,14 @@ fn container(
         }
     }
     Some(Container {
-        name: described.name.clone(),
         role,
         image: described.image.clone().map(|image| origin.fact("image", "image", image)),
         read_only_root: security.read_only_root.as_ref().is_some_and(|fact| fact.value),
         privileged: security.privileged.as_ref().is_some_and(|fact| fact.value),
         unmasked: context.proc_mount.as_deref() == Some("Unmasked"),
         ipc: pod.host_ipc.clone().map_or(Ipc::Default, Ipc::Host),
-        network_of: None,
-        on_host: false,
+        terminal: described.tty == Some(true),
+        holds_input: described.stdin == Some(true),
         refusal,
         who: Who::Kubernetes(Box::new(security)),
         mounts,
@@ -207,7 +206,7 @@ fn container(
             origin,
         ),
         unmodelled: policies.over(&pod.policies, &context),
-        from: origin.place("name", "containers.name"),
+        ..Container::new(&described.name, origin.place("name", "containers.name"))
     })
 }
 

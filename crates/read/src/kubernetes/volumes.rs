@@ -79,11 +79,13 @@ pub(super) fn volume(
 /// What the API server refuses of a source (ValidateVolumes of its validation): a second one, and one that names nothing.
 fn refused_by_the_api(volume: &ApiVolume, origin: &Origin<'_>, diagnostics: &mut Diagnostics) {
     /// Sources and the field each has to have.
-    const NEEDED: [(&str, &str); 4] = [
+    const NEEDED: [(&str, &str); 6] = [
         ("configMap", "name"),
         ("secret", "secretName"),
         ("persistentVolumeClaim", "claimName"),
         ("ephemeral", "volumeClaimTemplate"),
+        ("ephemeral", "volumeClaimTemplate.spec.accessModes"),
+        ("ephemeral", "volumeClaimTemplate.spec.resources.requests.storage"),
     ];
     let keys: Vec<&str> = source_keys(origin.node).collect();
     if let [first, second, ..] = keys.as_slice() {
@@ -92,13 +94,21 @@ fn refused_by_the_api(volume: &ApiVolume, origin: &Origin<'_>, diagnostics: &mut
         let help = Some("keep one of them, or make it two volumes".to_owned());
         origin.diagnostic(Severity::Error, second, message, help, diagnostics);
     }
+    let mut said = None;
     for (source, field) in NEEDED.iter().filter(|(source, _)| keys.contains(source)) {
+        // Of one source the first thing that is missing is enough.
+        if said == Some(*source) {
+            continue;
+        }
         let given = origin.node.find(&format!("{source}.{field}"));
         if given.is_none_or(|node| node.is_nothing() || node.text() == Some("")) {
             let message =
                 format!("{source} of volume `{}` has no {field}: the API refuses that", volume.name);
-            let help = Some(format!("write `{source}: {{ {field}: ... }}`"));
+            let nested =
+                field.split('.').rev().fold("...".to_owned(), |inner, key| format!("{{ {key}: {inner} }}"));
+            let help = Some(format!("write `{source}: {nested}`"));
             origin.diagnostic(Severity::Error, source, message, help, diagnostics);
+            said = Some(*source);
         }
     }
 }
@@ -167,9 +177,8 @@ fn medium(name: &str, origin: &Origin<'_>, diagnostics: &mut Diagnostics) -> Opt
 fn host_path(path: &str, origin: &Origin<'_>, diagnostics: &mut Diagnostics) -> Option<Vec<u8>> {
     let at = "hostPath.path";
     if !path.starts_with('/') {
-        let message = format!("host path `{path}` is not absolute: the container would not start");
-        origin.diagnostic(Severity::Error, at, message, None, diagnostics);
-        return None;
+        let message = format!("host path `{path}` is not absolute: what mounts it never starts");
+        origin.diagnostic(Severity::Warning, at, message, None, diagnostics);
     }
     if path.split('/').any(|part| part == "..") {
         origin.diagnostic(Severity::Error, at, "the API refuses `..` in a host path", None, diagnostics);

@@ -14,12 +14,12 @@ use mivask_core::mode::Mode;
 use mivask_core::mount::MountFlags;
 use mivask_core::runtime::Flavour;
 use mivask_core::scene::{
-    Below, Container, EngineOptions, Ipc, Program, Scene, TmpfsAsked, Volume, VolumeKind, VolumeMount, Who,
-    Workload,
+    Below, Container, EngineOptions, Program, Scene, Shield, ShieldKind, TmpfsAsked, Volume, VolumeKind,
+    VolumeMount, Who, Workload,
 };
 use mivask_core::stage::Role;
 
-use self::types::{Config, LinuxIdMapping, Mount, Process};
+use self::types::{Config, Linux, LinuxIdMapping, Mount, Process};
 use crate::accounts;
 use crate::diagnostic::{Diagnostics, Severity};
 use crate::fields::{self, OCI};
@@ -64,23 +64,17 @@ pub fn add(
     let name = spec.hostname.clone().filter(|name| !name.is_empty()).unwrap_or_else(|| "process".to_owned());
     let cwd = process.cwd.clone();
     let container = Container {
-        name: name.clone(),
         role: Role::App,
         image: Some(reading.fact("root.path", path)),
         who: Who::Process(Box::new(who)),
         read_only_root: root.is_some_and(|root| root.readonly),
-        privileged: false,
         unmasked: !shielded,
-        ipc: Ipc::default(),
-        network_of: None,
-        on_host: false,
-        refusal: None,
+        terminal: process.terminal,
         mounts,
         working_directory: Some(reading.fact("process.cwd", cwd.into_bytes())),
         program: reading.program(process),
-        termination_log: None,
-        unmodelled: Vec::new(),
-        from: reading.place("process"),
+        shields: reading.shields(linux),
+        ..Container::new(&name, reading.place("process"))
     };
     let workload = Workload {
         name,
@@ -239,10 +233,28 @@ impl Reading<'_> {
             read_only: flags.has(MountFlags::READ_ONLY),
             flags,
             ids,
-            engine: EngineOptions { taken_back, ..EngineOptions::default() },
+            engine: EngineOptions { taken_back, id_mapped: has("idmap"), ..EngineOptions::default() },
             below: below(options),
             ..VolumeMount::new(name, Fact::new(target.into_bytes(), place))
         })
+    }
+
+    /// What is hidden and what is read-only.
+    fn shields(&self, linux: Option<&Linux>) -> Vec<Shield> {
+        let Some(linux) = linux else { return Vec::new() };
+        let lists = [
+            (&linux.masked_paths, "maskedPaths", ShieldKind::Masked),
+            (&linux.readonly_paths, "readonlyPaths", ShieldKind::ReadOnly),
+        ];
+        let shields = lists.into_iter().flat_map(|(paths, key, kind)| {
+            let list = self.node.find(&format!("linux.{key}"));
+            paths.iter().enumerate().map(move |(index, path)| {
+                let item = list.and_then(|list| list.item(index)).unwrap_or(self.node);
+                let from = self.source.place(&item.span, key);
+                Shield { at: Fact::new(path.clone().into_bytes(), from), kind }
+            })
+        });
+        shields.collect()
     }
 
     /// The account files of the root file system, where the bundle has it at hand.

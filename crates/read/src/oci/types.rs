@@ -48,6 +48,9 @@ pub(super) struct Process {
     /// Its capability sets.
     #[serde(default)]
     pub capabilities: LinuxCapabilities,
+    /// Whether it has a terminal.
+    #[serde(default)]
+    pub terminal: bool,
     /// no_new_privs.
     #[serde(default)]
     pub no_new_privileges: Option<bool>,

@@ -8,7 +8,7 @@ use mivask_core::identity::{DeclaredCapabilities, GroupName, PlainIdentity, PodS
 use mivask_core::ids::{MountIds, UserNamespace};
 use mivask_core::mode::Mode;
 use mivask_core::runtime::Flavour;
-use mivask_core::scene::{Container, Ipc, Program, Volume, VolumeKind, VolumeMount, Who, Workload};
+use mivask_core::scene::{Container, Program, Volume, VolumeKind, VolumeMount, Who, Workload};
 use mivask_core::stage::Role;
 
 use super::convert::Reading;
@@ -75,16 +75,10 @@ impl Reading<'_> {
             .collect();
         let plain = self.identity(section, item);
         Container {
-            name: section.name.clone(),
             role: Role::App,
             image: section.image.clone().map(|image| self.fact(item, "image", image)),
             read_only_root: section.read_only_root,
             privileged: section.privileged.unwrap_or(false),
-            unmasked: false,
-            ipc: Ipc::default(),
-            network_of: None,
-            on_host: false,
-            refusal: None,
             who: Who::Plain(Box::new(plain)),
             mounts,
             working_directory: None,
@@ -95,9 +89,7 @@ impl Reading<'_> {
                     .map(|program| self.fact(item, "program", program.clone().into_bytes())),
                 ..Program::default()
             },
-            termination_log: None,
-            unmodelled: Vec::new(),
-            from: self.source.place(&item.span, "containers"),
+            ..Container::new(&section.name, self.source.place(&item.span, "containers"))
         }
     }
 

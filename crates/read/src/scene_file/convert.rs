@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use mivask_core::fact::Fact;
 use mivask_core::policy::Policy;
-use mivask_core::runtime::Runtime;
+use mivask_core::runtime::{Builder, Runtime};
 use mivask_core::scene::{Assigned, Scene};
 use mivask_disk::error::DiskError;
 use mivask_disk::gathered::Gathered;
@@ -13,7 +13,7 @@ use mivask_disk::image::Choice;
 use mivask_disk::mounts::MountLine;
 
 use super::listed::Listed;
-use super::types::{AssignedSection, RuntimeName, SceneFile};
+use super::types::{AssignedSection, BuilderName, RuntimeName, SceneFile};
 use crate::described::Described;
 use crate::diagnostic::{Diagnostics, Severity};
 use crate::documents::{merge_named, read_manifests};
@@ -95,6 +95,23 @@ const fn runtime(name: RuntimeName) -> Runtime {
     }
 }
 
+const fn builder(name: BuilderName) -> Builder {
+    match name {
+        BuilderName::Buildkit => Builder::BuildKit,
+        BuilderName::Classic => Builder::Classic,
+        BuilderName::Buildah => Builder::Buildah,
+    }
+}
+
+/// A scene of which no more than whose rules apply is known.
+fn beginning(scene_file: &SceneFile) -> Scene {
+    Scene {
+        runtime: scene_file.runtime.map(runtime),
+        builder: scene_file.builder.map(builder),
+        ..Scene::default()
+    }
+}
+
 /// Reads the facts of the scene file `node`; manifests and account files it names are read through `files`.
 ///
 /// `None` where it cannot be used; `diagnostics` says why.
@@ -139,7 +156,7 @@ pub(crate) fn described(
         Origin::Standard => PathBuf::new(),
         Origin::File(path) => path.parent().unwrap_or(Path::new("")).to_path_buf(),
     };
-    let mut scene = Scene { runtime: scene_file.runtime.map(runtime), ..Scene::default() };
+    let mut scene = beginning(&scene_file);
     let mut reading = Reading { source, diagnostics, folder, files };
     for (name, section) in &scene_file.images {
         let Some(at) = node.get("images").and_then(|images| images.get(name)) else {

@@ -36,7 +36,7 @@ fn over(from: Image, given: Image) -> Image {
         known @ Knowledge::Known(_) => known,
     };
     Image {
-        identity: ImageFacts { user, accounts },
+        identity: ImageFacts { user, accounts, covered: false },
         tree: given.tree.or(from.tree),
         volumes: if given.volumes.is_empty() { from.volumes } else { given.volumes },
         working_directory: given.working_directory.or(from.working_directory),
@@ -102,7 +102,7 @@ impl Reading<'_> {
             let word = Fact::new(program.as_bytes().to_vec(), self.source.place(span, &field("program")));
             Knowledge::Known(Program { entrypoint: Some(word), ..Program::default() })
         });
-        let identity = ImageFacts { user, accounts };
+        let identity = ImageFacts { user, accounts, covered: false };
         let given = Image { identity, tree, volumes, working_directory, program, ..Image::default() };
         match section.from.as_deref().zip(node.get("from")) {
             Some((path, at)) => {

@@ -27,6 +27,8 @@ pub struct SceneFile {
     /// The container runtime whose rules apply. Left out: containerd for Kubernetes objects, docker for Compose
     /// files, runc for OCI configurations; containers listed here then have exactly the mounts they list.
     pub runtime: Option<RuntimeName>,
+    /// What builds the images that the scene builds. Left out: buildkit with docker, buildah with podman.
+    pub builder: Option<BuilderName>,
     /// Ids that the platform gives to pods that name none, as some do from a range of each namespace.
     #[serde(default)]
     pub assigned: AssignedSection,
@@ -98,6 +100,18 @@ pub enum RuntimeName {
     Runc,
     /// crun 1.8.
     Crun,
+}
+
+/// A builder of images.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum BuilderName {
+    /// BuildKit, Docker's usual one.
+    Buildkit,
+    /// The builder of Docker's daemon without it (`DOCKER_BUILDKIT=0`).
+    Classic,
+    /// Podman's.
+    Buildah,
 }
 
 /// Ids given to pods whose manifest names none.

@@ -1,12 +1,14 @@
 //! `COPY`, `ADD` and `WORKDIR`.
 
-use mivask_model::fact::{Fact, Unknown};
+use mivask_model::fact::Unknown;
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::tree::{Certainty, Content, Doubt, Entry, InodeId, Spot, Tree};
 
 use super::ground::{BuildState, Number};
 use super::names::Found;
 use crate::recipe::{BuildStep, Copy, CopyFrom, CopySource};
+use crate::runtime::Chmod;
+use mivask_model::ids::DiskOwner;
 
 /// Who owns what is copied, and with which mode; the root and the source's where nothing is given.
 struct Marking {
@@ -19,73 +21,11 @@ struct Marking {
 }
 
 impl BuildState<'_> {
-    /// `WORKDIR`: made at once as root's, or later by whoever needs it.
-    pub(super) fn work_in(&mut self, path: &[u8], step: &BuildStep) {
-        let path = self.absolute(path);
-        self.working_directory = Some(Fact::new(path, step.from.clone()));
-        self.to_make = true;
-        if self.rules.makes_working_directory {
-            self.make_working_directory(step);
-        }
-    }
-
-    /// Makes the working directory with its parents where it is missing.
-    pub(super) fn make_working_directory(&mut self, step: &BuildStep) {
-        self.to_make = false;
-        let Some(path) = self.working_directory.clone() else { return };
-        let owner = if self.rules.makes_working_directory { (Ok(0), Ok(0)) } else { self.maker() };
-        self.ensure(&path.value, &owner, &path.from, step);
-    }
-
-    /// The build's user as the owner of a directory: without an account its group is its own number.
-    fn maker(&mut self) -> (Number, Number) {
-        let (uid, gid) = self.runner();
-        let lone = |uid: u32| self.login_group(uid).unwrap_or(Ok(uid));
-        match (&uid, &gid) {
-            // A USER without a group part runs with group 0, and yet its own primary group owns what it makes.
-            (Ok(uid), Ok(0)) if *uid != 0 => (Ok(*uid), lone(*uid)),
-            _ => (uid, gid),
-        }
-    }
-
-    /// The directory at `path`, made with its parents for `owner`; `None` if nothing is known of what is there.
-    pub(super) fn ensure(
-        &mut self,
-        path: &[u8],
-        owner: &(Number, Number),
-        from: &mivask_model::fact::Provenance,
-        step: &BuildStep,
-    ) -> Option<InodeId> {
-        let entry = self.entry(FileKind::Directory, owner, 0o755, from);
-        match self.tree.resolve(path, true) {
-            Spot::There(id) if self.tree.inode(id).kind == FileKind::Directory => Some(id),
-            Spot::There(_) | Spot::Nowhere(_) => {
-                self.fail(&step.words, "ENOTDIR", &step.from);
-                None
-            }
-            Spot::Missing { dir, names } => Some(self.lay_directories(dir, &names, entry)),
-            Spot::Unlisted { dir, names } => {
-                let entry = self.unlisted(entry, path);
-                Some(self.lay_directories(dir, &names, entry))
-            }
-        }
-    }
-
-    /// Directories one in the other, as a builder makes them: with the owner it wants, not the one of the directory above.
-    fn lay_directories(&mut self, dir: InodeId, names: &[Vec<u8>], entry: Entry) -> InodeId {
-        let mut here = dir;
-        for name in names {
-            let inherits = self.rules.copies_inherit_set_group_id
-                && self.tree.inode(here).stored_mode().has(Mode::SET_GROUP_ID);
-            let bit = if inherits { Mode::SET_GROUP_ID } else { Mode::default() };
-            let entry = Entry { mode: entry.mode.with(bit), ..entry.clone() };
-            here = self.tree.add(here, name, entry).unwrap_or(here);
-        }
-        here
-    }
-
     /// `COPY` or `ADD` from `tree`, which is called `whence`.
     pub(super) fn copy(&mut self, copy: &Copy, tree: &Tree, whence: &str, step: &BuildStep) {
+        if copy.mode.is_some() && self.rules.chmod == Chmod::Refused {
+            self.fail(&step.words, "--chmod needs BuildKit", &step.from);
+        }
         let Some(owner) = self.copy_owner(copy.owner.as_deref(), step) else { return };
         let owned = copy.owner.is_some();
         // COPY --from keeps ids and modes of the other stage; what comes from the context is made 0:0.
@@ -128,7 +68,7 @@ impl BuildState<'_> {
                 }
                 CopySource::Made(_) | CopySource::Archive => {
                     // Its own ids and modes are kept, whatever --chown says.
-                    self.ensure(&to, &(Ok(0), Ok(0)), &step.from, step);
+                    self.ensure(&to, (&(Ok(0), Ok(0)), false), &step.from, step);
                     self.touched(&to, &unknown);
                 }
             }
@@ -197,6 +137,13 @@ impl BuildState<'_> {
     fn owner_of(&mut self, found: Found, (what, name): (&str, &str), step: &BuildStep) -> Option<Number> {
         match found {
             Found::Number(number) => Some(number),
+            Found::Missing if self.rules.missing_owner_is_root => {
+                self.assume(format!(
+                    "{} takes root for the {what} `{name}`, whom the image has not, as BuildKit of Docker 20.10 does",
+                    step.words
+                ));
+                Some(Ok(0))
+            }
             Found::Missing => {
                 self.fail(&step.words, &format!("the image has no {what} `{name}`"), &step.from);
                 None
@@ -208,7 +155,7 @@ impl BuildState<'_> {
     fn parents(&mut self, path: &[u8], marking: &Marking, file: bool, step: &BuildStep) -> Option<InodeId> {
         let owned = marking.owned && (file || self.rules.owns_parents_of_directories);
         let owner = if owned { marking.owner.clone() } else { (Ok(0), Ok(0)) };
-        self.ensure(path, &owner, &step.from, step)
+        self.ensure(path, (&owner, owned), &step.from, step)
     }
 
     /// One file at `to`, or as `name` in the directory that `to` is.
@@ -242,7 +189,7 @@ impl BuildState<'_> {
                 return;
             }
         }
-        let Some(top) = self.ensure(to, &marking.owner, &step.from, step) else { return };
+        let Some(top) = self.ensure(to, (&marking.owner, marking.owned), &step.from, step) else { return };
         pending.push((top, from));
         while let Some((here, there)) = pending.pop() {
             if let Some(doubt) = tree.doubt(there)
@@ -271,21 +218,17 @@ impl BuildState<'_> {
         step: &BuildStep,
     ) -> Option<InodeId> {
         let directory = source.kind == FileKind::Directory;
-        let bits = marking.kept || directory && self.rules.directories_keep_special_bits;
-        let mode = if bits { source.mode } else { source.mode.without(Mode::new(0o7000)) };
-        let asked = if directory { None } else { marking.mode };
+        let kept = if directory { self.rules.directory_bits } else { self.rules.file_bits };
+        let kept = if marking.kept { 0o7000 } else { kept };
+        let special = source.mode.masked(Mode::new(kept));
+        let mode = source.mode.without(Mode::new(0o7000)).with(special);
+        let asked = marking.mode.map(|asked| match self.rules.chmod {
+            Chmod::Permissions => asked.masked(Mode::new(0o777)).with(special),
+            Chmod::Everything | Chmod::Refused => asked,
+        });
         let mut doubt = source.doubt.clone().unwrap_or_default();
-        if let Some(text) = asked
-            && !self.rules.mode_spares_directories
-        {
-            let text = format!("{} is built by something that knows --chmod={text}", step.words);
-            self.assume(text);
-        }
-        if directory && marking.mode.is_some() && !self.rules.mode_spares_directories {
-            let fact = format!("the mode of directories that {} copies", step.words);
-            doubt.mode = Certainty::Unknown(Unknown::new(&fact, "set it with chmod in a RUN"));
         // What was not known of the source's mode does not matter any more.
-        } else if asked.is_some() {
+        if asked.is_some() {
             doubt.mode = Certainty::Known;
         }
         if let Some(unknown) = &marking.unknown_mode {
@@ -314,19 +257,33 @@ impl BuildState<'_> {
     fn put(&mut self, dir: InodeId, name: &[u8], entry: Entry, step: &BuildStep) -> Option<InodeId> {
         let directory = entry.kind == FileKind::Directory;
         match self.tree.lookup(dir, name) {
-            // A directory that is there keeps owner and mode; only its entries are added.
-            Some(there) if directory && self.tree.inode(there).kind == FileKind::Directory => Some(there),
+            // A directory that is there gets owner and mode of the one that is copied (seen with every builder).
+            Some(there) if directory && self.tree.inode(there).kind == FileKind::Directory => {
+                self.tree.own(
+                    there,
+                    DiskOwner { uid: entry.uid, gid: entry.gid },
+                    entry.mode,
+                    step.from.clone(),
+                );
+                let doubt = entry.doubt.unwrap_or_default();
+                self.tree.doubt_owner_and_mode(there, doubt.owner, doubt.mode);
+                Some(there)
+            }
             Some(there) if directory == (self.tree.inode(there).kind == FileKind::Directory) => {
                 self.tree.replace(there, entry);
                 Some(there)
             }
-            // A file takes the place of a directory with all that is in it; the other way about nothing does.
-            Some(_) if !directory => {
+            Some(_) if self.rules.kinds_give_way => {
                 self.tree.forget(dir, name);
                 self.tree.add(dir, name, entry).ok()
             }
             Some(_) => {
-                self.fail(&step.words, "a file is where it makes a directory", &step.from);
+                let why = if directory {
+                    "a file is where it makes a directory"
+                } else {
+                    "a directory is where it makes a file"
+                };
+                self.fail(&step.words, why, &step.from);
                 None
             }
             // One that is there already would keep its own.
@@ -335,18 +292,13 @@ impl BuildState<'_> {
                 let entry = self.unlisted(entry, &path);
                 self.tree.add(dir, name, entry).ok()
             }
-            None if directory && self.rules.copies_inherit_set_group_id => {
-                let inherits = self.tree.inode(dir).stored_mode().has(Mode::SET_GROUP_ID);
-                let bit = if inherits { Mode::SET_GROUP_ID } else { Mode::default() };
-                self.tree.add(dir, name, Entry { mode: entry.mode.with(bit), ..entry }).ok()
-            }
             None => self.tree.add(dir, name, entry).ok(),
         }
     }
 }
 
 /// What a copy takes over of a source.
-fn leaf(tree: &Tree, id: InodeId) -> Entry {
+pub(super) fn leaf(tree: &Tree, id: InodeId) -> Entry {
     let inode = tree.inode(id);
     Entry {
         target: tree.target(id).unwrap_or_default().into(),

@@ -51,7 +51,9 @@ pub(super) struct BuildState<'a> {
     pub failure: Option<Refusal>,
     /// Whether the build goes on where the command at hand fails.
     pub forgiving: bool,
-    /// Whether a command of the running `RUN` failed, or may have, and the build went on.
+    /// Whether the last command of the running `RUN` failed for certain, and the shell went on.
+    pub failed: bool,
+    /// Whether it may have.
     pub stumbled: bool,
     /// What the files were when the running `RUN` began, where the image has volumes.
     pub started: Option<Box<Tree>>,
@@ -80,6 +82,7 @@ impl<'a> BuildState<'a> {
             assumptions: base.assumptions,
             failure: base.failure,
             forgiving: false,
+            failed: false,
             stumbled: false,
             started: None,
             settled: BTreeMap::new(),
@@ -94,7 +97,7 @@ impl<'a> BuildState<'a> {
         let user = self.user.clone();
         let accounts = self.accounts.clone();
         Image {
-            identity: crate::identity::ImageFacts { user, accounts },
+            identity: crate::identity::ImageFacts { user, accounts, covered: false },
             tree: Some(Arc::new(tree)),
             volumes: self.volumes.clone(),
             working_directory: self.working_directory.clone(),
@@ -144,10 +147,10 @@ impl<'a> BuildState<'a> {
         self.search = Some(Fact::new(pieces.join(before), step.from.clone()));
     }
 
-    /// The build stops here: there is no such image. Where failure is forgiven, only what comes of it is not known.
+    /// The build stops here: there is no such image. Where failure is forgiven, what is chained to the command does not run.
     pub(super) fn fail(&mut self, words: &str, why: &str, from: &Provenance) {
         if self.forgiving {
-            self.stumbled = true;
+            self.failed = true;
             return;
         }
         let reason = format!("image {} cannot be built: {words}: {why}", self.name);

@@ -5,12 +5,20 @@
 
 mod account;
 mod account_change;
+mod attributes;
 mod copy;
+mod directories;
+mod done;
+mod entries;
+mod files;
 mod ground;
+mod install;
 mod names;
 mod options;
 mod permitted;
 mod run;
+mod shell;
+mod unread;
 
 use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
@@ -22,7 +30,7 @@ use mivask_model::tree::{Certainty, Entry, Tree};
 
 use crate::identity::{ImageFacts, Knowledge};
 use crate::recipe::{Base, BuildStage, CopyFrom, Instruction};
-use crate::runtime::{BuildRules, Runtime};
+use crate::runtime::{BuildRules, Builder, Runtime};
 use crate::scene::{Image, Program, Scene};
 use ground::BuildState;
 
@@ -32,8 +40,10 @@ pub fn built(scene: &Scene) -> Cow<'_, Scene> {
     if scene.builds.is_empty() {
         return Cow::Borrowed(scene);
     }
-    let rules = &scene.runtime.unwrap_or(Runtime::Docker).profile().build;
-    let mut yard = Yard { scene, rules, done: BTreeMap::new(), under_way: BTreeSet::new() };
+    let runtime = scene.runtime.unwrap_or(Runtime::Docker);
+    let builder = scene.builder.unwrap_or_else(|| Builder::usual(runtime));
+    let rules = builder.rules();
+    let mut yard = Yard { scene, rules, builder, done: BTreeMap::new(), under_way: BTreeSet::new() };
     for name in scene.builds.keys() {
         yard.image(name);
     }
@@ -63,7 +73,7 @@ fn corrected(built: Image, given: &Image) -> Image {
         known @ Knowledge::Known(_) => known,
     };
     Image {
-        identity: ImageFacts { user: or(given.identity.user, built.identity.user), accounts },
+        identity: ImageFacts { user: or(given.identity.user, built.identity.user), accounts, covered: false },
         tree: given.tree.or(built.tree),
         volumes: if given.volumes.is_empty() { built.volumes } else { given.volumes },
         working_directory: given.working_directory.or(built.working_directory),
@@ -81,6 +91,7 @@ const MOST_IN_A_ROW: usize = 64;
 struct Yard<'a> {
     scene: &'a Scene,
     rules: &'a BuildRules,
+    builder: Builder,
     done: BTreeMap<String, Image>,
     under_way: BTreeSet<String>,
 }
@@ -105,7 +116,13 @@ impl<'a> Yard<'a> {
             let ground = self.stage(name, stage, &stages);
             stages.push(ground);
         }
-        let image = stages.last().map(BuildState::image)?;
+        let mut image = stages.last().map(BuildState::image)?;
+        if scene.builder.is_none() {
+            let usual = self.builder.word();
+            let text =
+                format!("image {name} is built by {usual}, the usual builder here (--builder names another)");
+            image.assumptions.push(text.into());
+        }
         self.under_way.remove(name);
         self.done.insert(name.clone(), image.clone());
         Some(image)
@@ -138,6 +155,7 @@ impl<'a> Yard<'a> {
                     };
                     let before = ground.account_files();
                     ground.copy(copy, &tree, &whence, step);
+                    ground.after_copy(step);
                     if before != ground.account_files() {
                         let other = match &copy.from {
                             CopyFrom::Other(base) => self.base(base, &step.from, earlier).identity.accounts,
@@ -147,8 +165,7 @@ impl<'a> Yard<'a> {
                     }
                 }
                 Instruction::Run { command, begins, may_fail } => {
-                    ground.stumbled &= !begins;
-                    ground.run(command, *may_fail, step);
+                    ground.run(command, (*begins, *may_fail), step);
                 }
                 Instruction::RunEnds => ground.shell_ends(),
             }
@@ -162,6 +179,7 @@ impl<'a> Yard<'a> {
                 identity: ImageFacts {
                     user: Knowledge::Known(None),
                     accounts: Knowledge::Known(Accounts::default()),
+                    covered: false,
                 },
                 tree: Some(Arc::new(Tree::new(Entry::directory(0, 0, 0o755), from.clone()))),
                 program: Knowledge::Known(Program::default()),

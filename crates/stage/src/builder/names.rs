@@ -7,6 +7,7 @@ use mivask_model::fact::Unknown;
 
 use super::ground::{BuildState, Number};
 use crate::identity::Knowledge;
+use crate::recipe::BuildStep;
 
 /// What a name means.
 pub(super) enum Found {
@@ -90,6 +91,33 @@ impl BuildState<'_> {
         }
     }
 
+    /// Whether the image's user is a name that it does not know.
+    pub(super) fn nobody(&self) -> bool {
+        let Knowledge::Known(Some(user)) = &self.user else { return false };
+        let user = user.value.split(':').next().unwrap_or_default();
+        is_name(user) && matches!(self.account(user).0, Found::Missing)
+    }
+
+    /// The image's user where it is a number without a group.
+    pub(super) fn lone_number(&self) -> Option<u32> {
+        let Knowledge::Known(Some(user)) = &self.user else { return None };
+        user.value.parse().ok()
+    }
+
+    /// The groups of the group file that commands run with as well; a group part of the user takes them away.
+    pub(super) fn memberships(&self) -> Vec<u32> {
+        let (Knowledge::Known(Some(user)), Some(accounts)) = (&self.user, self.known_accounts()) else {
+            return Vec::new();
+        };
+        let line = match (user.value.contains(':'), user.value.parse()) {
+            (true, _) => None,
+            (false, Ok(uid)) => accounts.user_by_uid(uid),
+            (false, Err(_)) => accounts.user_by_name(&user.value),
+        };
+        let Some((line, _)) = line else { return Vec::new() };
+        accounts.memberships(&line.name).map(|(group, _)| group.gid).collect()
+    }
+
     /// User and group that commands run with.
     pub(super) fn runner(&mut self) -> (Number, Number) {
         let user = match &self.user {
@@ -123,6 +151,19 @@ impl BuildState<'_> {
         (uid, gid)
     }
 
+    /// A command cannot run as somebody whom the image does not know by that name.
+    pub(super) fn runner_exists(&mut self, step: &BuildStep) {
+        let Knowledge::Known(Some(user)) = &self.user else { return };
+        let (user, group) = user.value.split_once(':').unwrap_or((&user.value, ""));
+        let no_group = is_name(group) && matches!(self.group(group), Found::Missing);
+        let (what, name) = match (self.nobody(), no_group) {
+            (true, _) => ("user", user.to_owned()),
+            (false, true) => ("group", group.to_owned()),
+            (false, false) => return,
+        };
+        self.fail(&step.words, &format!("the image has no {what} `{name}`"), &step.from);
+    }
+
     /// The number, or the fact that would give it; a name that is missing for certain is one no one can look up.
     fn number(&self, found: Found, name: &str) -> Number {
         match found {
@@ -133,4 +174,9 @@ impl BuildState<'_> {
             }
         }
     }
+}
+
+/// Whether a part of a user string is a name that has to be looked up.
+fn is_name(part: &str) -> bool {
+    !part.is_empty() && part.parse::<u32>().is_err()
 }

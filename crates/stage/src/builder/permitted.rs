@@ -22,30 +22,37 @@ use super::ground::{BuildState, Number};
 use crate::recipe::BuildStep;
 
 impl BuildState<'_> {
-    /// The build fails where its user may not do that; root of a build may do everything.
+    /// Whether the user of the build may do that; root may do everything. The command fails where it is refused.
     pub(super) fn permitted(
         &mut self,
         verb: &Verb,
         path: &[u8],
         runner: &(Number, Number),
         step: &BuildStep,
-    ) {
-        let (Ok(uid), Ok(gid)) = runner else { return };
+    ) -> bool {
+        let (Ok(uid), Ok(gid)) = runner else { return true };
         if *uid == 0 || self.failure.is_some() {
-            return;
+            return true;
         }
         let tree = std::mem::replace(&mut self.tree, Tree::unknown(&Unknown::new("", "")));
-        let (errno, tree) = judged(tree, verb, path, KernelOwner::new(*uid, *gid));
+        let groups = self.memberships();
+        let (errno, tree) = judged(tree, verb, path, (KernelOwner::new(*uid, *gid), &groups));
         self.tree = tree;
         if let Some(errno) = errno {
             let why = format!("user {uid} is refused: {errno} ({})", errno.meaning());
             self.fail(&step.words, &why, &step.from);
         }
+        errno.is_none()
     }
 }
 
 /// The errno that keeps `owner` from acting on the tree; `None` where nothing does, or no one knows.
-fn judged(tree: Tree, verb: &Verb, path: &[u8], owner: KernelOwner) -> (Option<Errno>, Tree) {
+fn judged(
+    tree: Tree,
+    verb: &Verb,
+    path: &[u8],
+    (owner, groups): (KernelOwner, &[u32]),
+) -> (Option<Errno>, Tree) {
     let mut storage = Storage::default();
     let tree = Arc::new(tree);
     let facts = SourceFacts::local("the image being built");
@@ -54,11 +61,14 @@ fn judged(tree: Tree, verb: &Verb, path: &[u8], owner: KernelOwner) -> (Option<E
     let mut table = MountTable::default();
     table.push(Mount::root(source, MountKind::Image, from));
     let none = mivask_model::caps::CapabilitySet::EMPTY;
+    let mut sorted: Vec<_> =
+        groups.iter().map(|gid| KernelOwner::new(0, *gid).gid).chain([owner.gid]).collect();
+    sorted.sort_unstable();
     let who = Credentials {
         real: None,
         fsuid: Held::Id(owner.uid),
         fsgid: Held::Id(owner.gid),
-        groups: [owner.gid].into(),
+        groups: sorted.into(),
         effective: none,
         permitted: none,
         namespace: Arc::new(UserNamespace::initial()),

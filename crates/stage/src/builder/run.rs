@@ -1,67 +1,76 @@
 //! The commands of `RUN` that are understood, and what the others leave unknown.
 
-use std::sync::Arc;
-
-use mivask_model::act::{Owner, Verb, quoted};
+use mivask_model::act::{Verb, quoted};
 use mivask_model::fact::Unknown;
 use mivask_model::mode::{FileKind, Mode, ModeChange};
-use mivask_model::tree::{Certainty, Content, Entry, InodeId, Spot};
+use mivask_model::tree::{Content, Entry, Spot};
 
 use super::account_change::changes_accounts;
+use super::done::{Done, bare};
 use super::ground::{BuildState, Number};
-use super::names::Found;
 use super::options::Grammar;
+use super::shell::{LOOKERS, READERS};
 use crate::recipe::{BuildStep, Command};
 
 const MAKE_DIRECTORY: Grammar =
     Grammar { valued: "m", plain: "pv", long: &[("mode", 'm'), ("parents", 'p'), ("verbose", 'v')] };
 const TOUCH: Grammar = Grammar { valued: "", plain: "amf", long: &[] };
-const CHANGE: Grammar = Grammar {
-    valued: "",
-    plain: "Rvcfh",
-    long: &[
-        ("recursive", 'R'),
-        ("verbose", 'v'),
-        ("changes", 'c'),
-        ("silent", 'f'),
-        ("quiet", 'f'),
-        ("no-dereference", 'h'),
-    ],
-};
-
 /// Commands that neither touch files nor accounts.
-const HARMLESS: [&str; 8] = [":", "true", "set", "export", "unset", "echo", "printf", "sleep"];
+const HARMLESS: [&str; 10] =
+    [":", "true", "set", "export", "unset", "echo", "printf", "sleep", "sync", "wait"];
 
 impl BuildState<'_> {
-    /// One command of a `RUN`.
-    pub(super) fn run(&mut self, command: &Command, may_fail: bool, step: &BuildStep) {
+    /// One command of a `RUN`; one that `begins` runs whatever became of the one before.
+    pub(super) fn run(&mut self, command: &Command, (begins, may_fail): (bool, bool), step: &BuildStep) {
+        if begins {
+            (self.failed, self.stumbled) = (false, false);
+        }
         let runner = self.runner();
+        self.runner_exists(step);
         if self.to_make {
             self.make_working_directory(step);
         }
         self.volumes_begin(step);
+        // What is chained to one that failed does not run.
+        if self.failed {
+            return;
+        }
         self.forgiving = may_fail;
-        let done = match command {
-            // What depends on one that may have failed may not have run.
-            Command::Plain(_) if self.stumbled => None,
+        // What depends on one that may have failed may not have run.
+        let done = if self.stumbled { Done::Unread } else { self.command(command, &runner, step) };
+        self.forgiving = false;
+        self.stumbled |= may_fail && done != Done::Known;
+        self.writes_accounts(command, step);
+        if done == Done::Unread {
+            let (tool, names) = named(command);
+            self.not_understood(tool, &names, step);
+        }
+    }
+
+    /// What a known command puts in the place of the account files is not read.
+    fn writes_accounts(&mut self, command: &Command, step: &BuildStep) {
+        const TOOLS: [&str; 5] = ["cp", "mv", "rm", "ln", "install"];
+        let (tool, names) = named(command);
+        let outputs = if let Command::Shell(command) = command { command.outputs.as_slice() } else { &[] };
+        let outputs = outputs.iter().map(|output| output.path.clone().into_bytes());
+        let changed = match tool {
+            Some(tool) if TOOLS.contains(&bare(tool)) => changes_accounts("", &names),
+            Some(_) | None => changes_accounts("", &outputs.collect::<Vec<_>>()),
+        };
+        if changed {
+            let fact = format!("what becomes of the accounts in {}", step.words);
+            self.forget_accounts(Unknown::new(&fact, "give `accounts` for the built image in a scene file"));
+        }
+    }
+
+    fn command(&mut self, command: &Command, runner: &(Number, Number), step: &BuildStep) -> Done {
+        match command {
             Command::Plain(words) => {
                 let words: Vec<&str> = words.iter().map(String::as_str).collect();
-                words.split_first().map_or(Some(()), |(tool, rest)| self.plain(tool, rest, &runner, step))
+                words.split_first().map_or(Done::Known, |(tool, rest)| self.plain(tool, rest, runner, step))
             }
-            Command::Opaque { .. } => None,
-        };
-        self.forgiving = false;
-        self.stumbled |= may_fail && done.is_none();
-        if done.is_none() || self.stumbled {
-            let own: Vec<Vec<u8>>;
-            let names = match command {
-                Command::Opaque { names } => names,
-                Command::Plain(words) => {
-                    own = words.iter().skip(1).map(|word| word.clone().into_bytes()).collect();
-                    &own
-                }
-            };
-            self.not_understood(names, step);
+            Command::Shell(command) => self.shell(command, runner, step),
+            Command::Opaque { .. } => Done::Unread,
         }
     }
 
@@ -70,16 +79,16 @@ impl BuildState<'_> {
         self.volumes_end();
         self.shell_directory = None;
         self.umask = Mode::new(0o022);
-        self.stumbled = false;
+        (self.stumbled, self.failed) = (false, false);
     }
 
     /// A builder mounts something over every volume before a `RUN`...
     fn volumes_begin(&mut self, step: &BuildStep) {
-        if self.volumes.is_empty() || self.started.is_some() {
+        if self.rules.keeps_volumes || self.volumes.is_empty() || self.started.is_some() {
             return;
         }
         for volume in self.volumes.clone() {
-            self.ensure(&volume.value, &(Ok(0), Ok(0)), &volume.from, step);
+            self.ensure(&volume.value, (&(Ok(0), Ok(0)), false), &volume.from, step);
         }
         self.started = Some(Box::new(self.tree.clone()));
     }
@@ -94,50 +103,73 @@ impl BuildState<'_> {
         }
     }
 
-    fn plain(
+    /// One command whose words are known.
+    pub(super) fn plain(
         &mut self,
         tool: &str,
         words: &[&str],
         runner: &(Number, Number),
         step: &BuildStep,
-    ) -> Option<()> {
-        let tool = tool.strip_prefix("/bin/").or(tool.strip_prefix("/usr/bin/")).unwrap_or(tool);
-        let tool = tool.strip_prefix("/usr/sbin/").or(tool.strip_prefix("/sbin/")).unwrap_or(tool);
+    ) -> Done {
+        let tool = bare(tool);
+        let known = |done: Option<()>| done.map_or(Done::Unread, |()| Done::Known);
+        let or_unread = |done: Option<Done>| done.unwrap_or(Done::Unread);
         match tool {
-            "mkdir" => self.make_all(words, runner, step),
-            "touch" => self.touch_all(words, runner, step),
-            "chmod" => self.change_modes(words, runner, step),
-            "chown" | "chgrp" => self.change_owners(tool == "chgrp", words, runner, step),
-            "cd" => {
-                let [directory] = words else { return None };
-                let directory = self.absolute(directory.as_bytes());
-                match self.tree.resolve(&directory, true) {
-                    Spot::Missing { .. } => self.fail(&step.words, "ENOENT", &step.from),
-                    Spot::Nowhere(errno) => self.fail(&step.words, errno, &step.from),
-                    Spot::There(_) | Spot::Unlisted { .. } => {}
-                }
-                self.shell_directory = Some(directory);
-                Some(())
+            "mkdir" => known(self.make_all(words, runner, step)),
+            "touch" => known(self.touch_all(words, runner, step)),
+            "chmod" => known(self.change_modes(words, runner, step)),
+            "chown" | "chgrp" => known(self.change_owners(tool == "chgrp", words, runner, step)),
+            "cp" => or_unread(self.copies(words, runner, step)),
+            "mv" => or_unread(self.moves(words, runner, step)),
+            "rm" | "rmdir" | "unlink" => or_unread(self.removes(tool, words, runner, step)),
+            "ln" => or_unread(self.links(words, runner, step)),
+            "install" => or_unread(self.installs(words, runner, step)),
+            "test" | "[" => self.test(words, step),
+            "false" => {
+                self.fail(&step.words, "it always fails", &step.from);
+                Done::Known
             }
+            // These start what comes behind them.
+            "command" if matches!(words.first(), Some(&("-v" | "-V"))) => Done::Unsure,
+            "command" => {
+                words.split_first().map_or(Done::Known, |(tool, rest)| self.plain(tool, rest, runner, step))
+            }
+            "cd" => known(self.change_directory(words, step)),
             "umask" => {
-                let [mask] = words else { return None };
-                self.umask = mask.parse().ok()?;
-                Some(())
+                let [mask] = words else { return Done::Unread };
+                let Ok(mask) = mask.parse() else { return Done::Unread };
+                self.umask = mask;
+                Done::Known
             }
             "adduser" | "addgroup" | "useradd" | "groupadd" | "usermod" => {
                 if runner.0 != Ok(0) {
                     self.fail(&step.words, "it does not run as root", &step.from);
                 }
-                self.account_command(tool, words, step)
+                known(self.account_command(tool, words, step))
             }
             "groupmod" | "groupdel" | "userdel" | "gpasswd" | "deluser" | "delgroup" => {
                 if runner.0 != Ok(0) {
                     self.fail(&step.words, "it does not run as root", &step.from);
                 }
-                self.account_change(tool, words, step)
+                known(self.account_change(tool, words, step))
             }
-            _ => HARMLESS.contains(&tool).then_some(()),
+            _ if READERS.contains(&tool) => self.reads(words, runner, step),
+            _ if LOOKERS.contains(&tool) => Done::Unsure,
+            _ if HARMLESS.contains(&tool) => Done::Known,
+            _ => Done::Unread,
         }
+    }
+
+    fn change_directory(&mut self, words: &[&str], step: &BuildStep) -> Option<()> {
+        let [directory] = words else { return None };
+        let directory = self.absolute(directory.as_bytes());
+        match self.tree.resolve(&directory, true) {
+            Spot::Missing { .. } => self.fail(&step.words, "ENOENT", &step.from),
+            Spot::Nowhere(errno) => self.fail(&step.words, errno, &step.from),
+            Spot::There(_) | Spot::Unlisted { .. } => {}
+        }
+        self.shell_directory = Some(directory);
+        Some(())
     }
 
     fn make_all(&mut self, words: &[&str], runner: &(Number, Number), step: &BuildStep) -> Option<()> {
@@ -173,7 +205,14 @@ impl BuildState<'_> {
                 }
                 Spot::Unlisted { dir, names } => (dir, names, !parents),
             };
-            self.permitted(&Verb::MakesDirectory(plain), &without_last(path, names.len() - 1), runner, step);
+            if !self.permitted(
+                &Verb::MakesDirectory(plain),
+                &without_last(path, names.len() - 1),
+                runner,
+                step,
+            ) {
+                continue;
+            }
             let mut above = self.entry(FileKind::Directory, runner, plain.bits(), &step.from);
             if !listed {
                 above = self.unlisted(above, path);
@@ -205,7 +244,9 @@ impl BuildState<'_> {
                 Spot::Missing { dir, names } => (dir, names, true),
                 Spot::Unlisted { dir, names } => (dir, names, false),
             };
-            self.permitted(&Verb::Creates(Mode::new(0o666)), &path, runner, step);
+            if !self.permitted(&Verb::Creates(Mode::new(0o666)), &path, runner, step) {
+                continue;
+            }
             let mode = Mode::new(0o666).without(self.umask);
             let mut entry = self.entry(FileKind::File, runner, mode.bits(), &step.from);
             entry.content = Content::Empty;
@@ -217,160 +258,32 @@ impl BuildState<'_> {
         Some(())
     }
 
-    fn change_modes(&mut self, words: &[&str], runner: &(Number, Number), step: &BuildStep) -> Option<()> {
-        // A symbolic change may begin with a minus, which is not an option.
-        let at = words.iter().position(|word| !word.starts_with('-') || is_change(word))?;
-        let parsed = CHANGE.parse(&[&words[..at], &words[at + 1..]].concat())?;
-        let change: ModeChange = words[at].parse().ok()?;
-        let exact = matches!(change, ModeChange::Exact(_));
-        for (id, path) in self.targets(&parsed.words, parsed.has('R'), parsed.has('f'), step) {
-            let inode = *self.tree.inode(id);
-            let directory = inode.kind == FileKind::Directory;
-            self.permitted(&Verb::SetsMode(change.clone()), &path, runner, step);
-            let mode = change.applied_to(inode.stored_mode(), directory, self.umask);
-            self.set_mode(id, mode, exact, &step.from);
-            let set_id = Mode::new(0o6000).masked(inode.stored_mode());
-            let sets = exact || words[at].contains('=');
-            if directory && sets && set_id != Mode::default() && (!exact || !mode.has(set_id)) {
-                let fact = format!("whether {} leaves {} its set-id bits", step.words, quoted(&path));
-                let unknown =
-                    Unknown::new(&fact, "tools differ: write u-s,g-s or set them in the same number");
-                self.tree.doubt_attributes(id, Certainty::Unknown(unknown));
-            }
-        }
-        Some(())
-    }
-
-    fn change_owners(
-        &mut self,
-        group_only: bool,
-        words: &[&str],
-        runner: &(Number, Number),
-        step: &BuildStep,
-    ) -> Option<()> {
-        let parsed = CHANGE.parse(words)?;
-        let (owner, paths) = parsed.words.split_first()?;
-        let (user, group) = match (group_only, owner.split_once(':')) {
-            (true, _) => ("", Some(*owner)),
-            (false, Some((user, group))) => (user, Some(group)),
-            (false, None) => (*owner, None),
-        };
-        let account = (!user.is_empty()).then(|| self.account(user));
-        let is_number = |text: &str| text.parse::<u32>().ok();
-        let (uid, login) = match account {
-            None => (None, None),
-            Some((uid, login)) => (Some(self.owner_number(uid, is_number(user), user, step)?), Some(login)),
-        };
-        let gid = match (group, login) {
-            (None, _) => None,
-            (Some(""), Some(login)) => Some(self.owner_number(login, None, user, step)?),
-            (Some(""), None) => None,
-            (Some(group), _) => {
-                let found = self.group(group);
-                Some(self.owner_number(found, is_number(group), group, step)?)
-            }
-        };
-        for (id, path) in self.targets(paths, parsed.has('R'), parsed.has('f'), step) {
-            let known = |number: &Option<Number>| number.clone().and_then(Result::ok);
-            let owner = Owner { uid: known(&uid), gid: known(&gid) };
-            self.permitted(&Verb::SetsOwner(owner), &path, runner, step);
-            self.own(id, uid.as_ref(), gid.as_ref(), &step.from);
-        }
-        Some(())
-    }
-
-    /// A name comes before a number, as POSIX has it for chown; not every tool does.
-    fn owner_number(
-        &mut self,
-        found: Found,
-        number: Option<u32>,
-        text: &str,
-        step: &BuildStep,
-    ) -> Option<Number> {
-        match (found, number) {
-            (Found::Number(Ok(id)), Some(number)) if id != number => {
-                let fact = format!("whether {} takes {text} for a name or a number", step.words);
-                Some(Err(Unknown::new(&fact, "give the tree of the built image in a scene file")))
-            }
-            (Found::Number(Ok(id)), _) => Some(Ok(id)),
-            (Found::Number(Err(_)) | Found::Missing, Some(number)) => Some(Ok(number)),
-            (Found::Number(Err(unknown)), None) => Some(Err(unknown)),
-            (Found::Missing, None) => {
-                self.fail(&step.words, &format!("there is no user or group `{text}`"), &step.from);
-                None
-            }
-        }
-    }
-
-    /// The inodes that paths name, each with its path, with what is below where asked for.
-    fn targets(
-        &mut self,
-        paths: &[&str],
-        below: bool,
-        quiet: bool,
-        step: &BuildStep,
-    ) -> Vec<(InodeId, Vec<u8>)> {
-        let mut all = Vec::new();
-        for path in paths {
-            let path = self.absolute(path.as_bytes());
-            match self.tree.resolve(&path, true) {
-                Spot::There(id) if below => {
-                    let mut next = all.len();
-                    all.push((id, path));
-                    while let Some((here, path)) = all.get(next).cloned() {
-                        next += 1;
-                        let inside = self.tree.children(here);
-                        all.extend(
-                            inside.map(|(name, child)| (child, [path.as_slice(), b"/", name].concat())),
-                        );
-                    }
-                }
-                Spot::There(id) => all.push((id, path)),
-                Spot::Missing { .. } if !quiet => self.fail(&step.words, "ENOENT", &step.from),
-                Spot::Nowhere(errno) if !quiet => self.fail(&step.words, errno, &step.from),
-                Spot::Unlisted { .. } => self.has_to_be_there(&path, step),
-                Spot::Missing { .. } | Spot::Nowhere(_) => {}
-            }
-        }
-        all
-    }
-
     /// No one listed `path`, but the command needs it.
-    fn has_to_be_there(&mut self, path: &[u8], step: &BuildStep) {
+    pub(super) fn has_to_be_there(&mut self, path: &[u8], step: &BuildStep) {
         let fact = format!("what {} is before {}", quoted(path), step.words);
         self.presume(path, &Unknown::new(&fact, "give the tree of the base image in a scene file"));
     }
+}
 
-    /// Something that is not understood may have added files and accounts, and changed what it names.
-    fn not_understood(&mut self, names: &[Vec<u8>], step: &BuildStep) {
-        let settle = "give `accounts` or `tree` for the built image in a scene file";
-        let unknown = |what: &str| Unknown::new(&format!("{what} {}", step.words), settle);
-        if changes_accounts(&step.words, names) {
-            self.forget_accounts(unknown("what becomes of the accounts in"));
+/// The tool of a command, and the paths that it names.
+fn named(command: &Command) -> (Option<&str>, Vec<Vec<u8>>) {
+    let bytes = |word: &String| word.clone().into_bytes();
+    match command {
+        Command::Opaque { names } => (None, names.clone()),
+        Command::Plain(words) => {
+            (words.first().map(String::as_str), words.iter().skip(1).map(bytes).collect())
         }
-        self.may_have_more_accounts(unknown("which accounts are added by"));
-        let text: Arc<str> =
-            format!("{} changes and removes nothing that was there, except what it names", step.words).into();
-        let adds = unknown("which files are added by");
-        for id in self.tree.ids().collect::<Vec<_>>() {
-            let doubt = self.tree.doubt(id).cloned().unwrap_or_default();
-            if doubt.knows_attributes() {
-                self.tree.doubt_attributes(id, Certainty::Assumed(text.clone()));
-            }
-            let listed = !matches!(doubt.contents, Certainty::Unknown(_));
-            if listed && self.tree.inode(id).kind == FileKind::Directory {
-                self.may_hold_more(id, &adds);
-            }
-        }
-        let named: Vec<Vec<u8>> = names
-            .iter()
-            .filter(|name| name.contains(&b'/') && !name.contains(&b'*'))
-            .map(|name| self.absolute(name))
-            .filter(|path| path.iter().any(|byte| !matches!(byte, b'/' | b'.')))
-            .collect();
-        for path in named {
-            let what = format!("what becomes of {} in", quoted(&path));
-            self.touched(&path, &unknown(&what));
+        Command::Shell(command) => {
+            let words = command.words.iter().skip(1).map(|word| match word.text.find(['*', '?', '[']) {
+                // What a pattern names is in the directory before it.
+                Some(at) if word.pattern => {
+                    let end = word.text[..at].rfind('/').unwrap_or(0);
+                    word.text.as_bytes()[..end].to_vec()
+                }
+                Some(_) | None => bytes(&word.text),
+            });
+            let outputs = command.outputs.iter().map(|output| bytes(&output.path));
+            (command.words.first().map(|word| word.text.as_str()), words.chain(outputs).collect())
         }
     }
 }
@@ -380,9 +293,4 @@ fn without_last(path: &[u8], count: usize) -> Vec<u8> {
     let parts: Vec<&[u8]> = path.split(|byte| *byte == b'/').filter(|part| !part.is_empty()).collect();
     let kept = &parts[..parts.len().saturating_sub(count)];
     [b"/", kept.join(&b'/').as_slice()].concat()
-}
-
-/// Whether a word that begins with a minus is a change of a mode: `-w`, `-x`.
-fn is_change(word: &str) -> bool {
-    word.parse::<ModeChange>().is_ok() && !matches!(word, "-R" | "-v" | "-c" | "-f" | "-h")
 }

@@ -3,28 +3,23 @@
 use std::sync::Arc;
 
 use mivask_model::accounts::Accounts;
-use mivask_model::caps::CapabilitySet;
 use mivask_model::fact::{Fact, Provenance, Unknown};
 use mivask_model::held::Held;
-use mivask_model::ids::{InsideGid, InsideUid, UserNamespace};
-use mivask_model::mode::Mode;
-use mivask_model::refusal::RefusalClass;
 
-use super::capability_sets::{RootSet, root_set, set_in_words};
-use super::groups::{captured, look_up, sorted};
+use super::groups::{captured, look_up};
 use super::kubernetes::{out_of_range, user_number};
 use super::no_id;
+use super::notes::Notes;
 use super::people::{People, Person};
-use super::{
-    GroupName, Identity, IdentityFact, ImageFacts, Knowledge, PlainIdentity, Refusal, Resolved, untold,
-};
+use super::privileges::Privileges;
+use super::{GroupName, ImageFacts, Knowledge, PlainIdentity, Resolved, untold};
 use crate::identity::IdentityField;
-use crate::runtime::{IdentityRules, Listing, Profile};
+use crate::runtime::{Listing, Profile};
 
 /// Resolves the identity of a container of a scene file or a Compose file.
 ///
 /// A name needs an account; a group part drops the memberships of the group file. Never fails: a user that does not
-/// resolve carries a [`Refusal`], a missing fact becomes several possible identities.
+/// resolve carries a refusal, a missing fact becomes several possible identities.
 #[must_use]
 pub fn plain_identity(
     asked: &PlainIdentity,
@@ -37,7 +32,9 @@ pub fn plain_identity(
     notes.assumptions.extend(profile.caveat.map(Arc::from));
     let mut people = notes.people(asked, image);
     notes.added(asked, image, &mut people);
-    if let (Knowledge::Known(accounts), true) = (&image.accounts, rules.captures_group_names) {
+    if let (Knowledge::Known(accounts), true) =
+        (&image.accounts, rules.captures_group_names && !image.covered)
+    {
         for (_, person) in &mut people.possible {
             let numbers: Vec<u32> = person.numbers().collect();
             let captured = captured(&numbers, accounts, &mut notes.facts).into_iter().map(Held::Id);
@@ -69,18 +66,6 @@ pub fn plain_identity(
     Resolved { possible, question: people.question, name, facts, refusal, assumptions }
 }
 
-/// The class of every refusal outside a cluster.
-const START: RefusalClass = RefusalClass::StartRefused;
-
-/// The facts behind an identity as they are found.
-struct Notes<'a> {
-    image_name: &'a str,
-    rules: &'a IdentityRules,
-    facts: Vec<IdentityFact>,
-    assumptions: Vec<Arc<str>>,
-    refusal: Option<Refusal>,
-}
-
 /// The parts of a user string.
 struct Parts<'a> {
     user: &'a str,
@@ -90,14 +75,6 @@ struct Parts<'a> {
 }
 
 impl Notes<'_> {
-    fn fact(&mut self, field: IdentityField, value: impl ToString, from: Provenance) {
-        self.facts.push(IdentityFact { field, value: value.to_string(), from });
-    }
-
-    fn refuse(&mut self, reason: String, from: Provenance) {
-        self.refusal.get_or_insert(Refusal { class: START, reason, from, whole_pod: false });
-    }
-
     /// `USER` or `USER:GROUP`; what an empty group part means differs.
     fn split<'s>(&self, user: &'s str) -> Parts<'s> {
         let mut parts = user.split(':');
@@ -137,6 +114,7 @@ impl Notes<'_> {
             Knowledge::Known(accounts) => {
                 let roots = by_image && !nobody && self.rules.image_user_gets_roots_groups;
                 match self.look_up(&user, accounts, listed, roots) {
+                    Ok(people) if nobody && self.rules.nobody_has_group_0 => self.with_group_0(people),
                     Ok(people) => people,
                     // A layer that could not be read may hold the line that is missing.
                     Err(_) if accounts.incomplete.is_some() => self.without_accounts(&user, listed),
@@ -148,6 +126,16 @@ impl Notes<'_> {
                 }
             }
         }
+    }
+
+    /// Podman takes nobody's group from the accounts where nobody is named.
+    fn with_group_0(&mut self, mut people: People) -> People {
+        for (_, person) in &mut people.possible {
+            person.gid = Held::Id(0);
+        }
+        self.facts.retain(|fact| fact.field != IdentityField::Gid);
+        self.fact(IdentityField::Gid, 0, Provenance::rule("nobody is named, so group 0"));
+        people
     }
 
     /// The user is not given.
@@ -293,6 +281,15 @@ impl Notes<'_> {
         let complete = matches!(&image.accounts, Knowledge::Known(known) if known.incomplete.is_none());
         let mut added = Vec::new();
         for (group, found) in asked.groups.iter().zip(found) {
+            match &group.value {
+                GroupName::Name(name) if name.is_empty() && self.rules.passes_over_empty_groups => continue,
+                GroupName::Number(number) if out_of_range(&number.to_string()) => {
+                    let reason = format!("`{number}`: uids and gids must be in range 0-2147483647");
+                    self.refuse(reason, group.from.clone());
+                    continue;
+                }
+                GroupName::Name(_) | GroupName::Number(_) => {}
+            }
             let gid = match (&group.value, found) {
                 (GroupName::Number(gid), None) => Some(*gid),
                 (_, Some((gid, _))) => Some(gid),
@@ -319,74 +316,5 @@ impl Notes<'_> {
             added.push(Held::Id(group.value));
         }
         people.possible.iter_mut().for_each(|(_, person)| person.groups.extend(&added));
-    }
-}
-
-struct Privileges {
-    root: RootSet,
-    effective: Option<CapabilitySet>,
-    umask: Mode,
-    no_new_privileges: bool,
-}
-
-impl Privileges {
-    fn of(asked: &PlainIdentity, profile: &Profile, notes: &mut Notes<'_>) -> Self {
-        let privileged = asked.privileged.as_ref().is_some_and(|fact| fact.value);
-        let root = root_set(&profile.capabilities, &asked.capabilities, privileged);
-        if let Some((reason, from)) = root.refused.clone() {
-            notes.refuse(reason, from);
-        }
-        let declared = asked.capabilities.drop.first().or(asked.capabilities.add.first());
-        if let (Some(name), None) = (declared, &asked.effective) {
-            notes.fact(IdentityField::Bounding, set_in_words(root.set), name.from.clone());
-        }
-        for name in &root.ignored {
-            let hint = name.meant.map_or(String::new(), |meant| format!("; write {meant}"));
-            notes.fact(
-                IdentityField::Capability,
-                format!("{} ignored: CRI knows no such name{hint}", name.name),
-                name.from.clone(),
-            );
-        }
-        let umask = asked
-            .umask
-            .clone()
-            // Runtimes set the umask themselves, so that of the engine's own process decides nothing.
-            .unwrap_or_else(|| Fact::new(Mode::new(0o022), Provenance::rule("the runtime's default umask")));
-        notes.fact(IdentityField::Umask, umask.value, umask.from.clone());
-        if let Some(effective) = &asked.effective {
-            notes.fact(IdentityField::Effective, effective.value, effective.from.clone());
-        }
-        if let Some(given) = &asked.no_new_privileges {
-            notes.fact(IdentityField::NoNewPrivileges, given.value, given.from.clone());
-        }
-        Self {
-            root,
-            effective: asked.effective.as_ref().map(|fact| fact.value),
-            umask: umask.value,
-            no_new_privileges: asked.no_new_privileges.as_ref().is_some_and(|fact| fact.value),
-        }
-    }
-
-    fn identity(&self, person: Person) -> Identity {
-        // execve gives root what the bounding set allows and anybody else the ambient set (capabilities(7)).
-        let derived = if person.uid.is(0) { self.root.set } else { self.root.ambient };
-        let in_force = self.effective.unwrap_or(derived);
-        let ambient = if self.effective.is_none() { self.root.ambient } else { CapabilitySet::EMPTY };
-        Identity {
-            real: None,
-            uid: person.uid.map(InsideUid::new),
-            gid: person.gid.map(InsideGid::new),
-            groups: sorted(person.groups),
-            effective: in_force,
-            permitted: in_force,
-            // Nothing is in force that the bounding set lacks, whatever else is set.
-            bounding: self.root.set.union(in_force),
-            inheritable: ambient,
-            ambient: if person.uid.is(0) { CapabilitySet::EMPTY } else { ambient },
-            umask: self.umask,
-            no_new_privileges: self.no_new_privileges,
-            namespace: Arc::new(UserNamespace::initial()),
-        }
     }
 }

@@ -27,6 +27,8 @@ pub struct ImageFacts {
     pub user: Knowledge<Option<Fact<String>>>,
     /// Its account files.
     pub accounts: Knowledge<Accounts>,
+    /// Whether others are mounted over them when the process starts: runc looks groups up in those.
+    pub covered: bool,
 }
 
 /// The pod-level security context of the Kubernetes API, as far as it concerns identities.

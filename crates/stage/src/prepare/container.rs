@@ -3,25 +3,26 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use mivask_model::act::quoted;
 use mivask_model::fact::Fact;
-use mivask_model::ids::{KernelOwner, MountIds};
-use mivask_model::mode::FileKind;
-use mivask_model::mount::{Mount, MountFacts, MountFlags, MountId, MountOrigin, MountTable, Preparation};
+use mivask_model::ids::{KernelOwner, MountIds, UserNamespace};
+use mivask_model::mount::{MountFlags, MountId, MountOrigin, MountTable, Preparation};
 use mivask_model::mount_kind::MountKind;
 use mivask_model::refusal::RefusalClass;
-use mivask_model::tree::{InodeId, Tree};
+use mivask_model::tree::Tree;
 
-use super::bind::{self, Bound};
+use super::bind::Bound;
 use super::container_mounts::{Attachment, ContainerMounts, Filled};
 use super::context::Context;
-use super::defaults::{self, DefaultMount, TreeCache};
-use super::image::{image_source, with_root};
+use super::defaults::{self, DefaultIds, DefaultMount};
+use super::image::{image_source, renumbered, with_accounts, with_added, with_root};
+use super::lent::Lending;
 use super::nested;
 use super::path_parts::{depth, same_path};
 use super::person;
-use super::prepared::{Prepared, Ready, new_volume};
+use super::prepared::{Prepared, Ready};
+use super::tree_cache::TreeCache;
 use super::{creator, identify, image_name, program, user_namespace};
+use crate::identity::Resolved;
 use crate::runtime::{Flavour, Runtime};
 use crate::scene::{Container, VolumeMount};
 use crate::stage::{Actor, Stage};
@@ -49,12 +50,11 @@ pub(super) fn actor(
     identity.facts.shrink_to_fit();
     // What the runtime itself provides belongs to the namespace's root: its ids are shifted with it.
     let namespace = user_namespace(context, container);
-    let own_ids = namespace.as_ref().map_or_else(MountIds::default, |namespace| MountIds {
-        uids: namespace.value.uids.clone(),
-        gids: namespace.value.gids.clone(),
-    });
+    let own_ids = namespace.as_ref().map_or_else(MountIds::default, |namespace| ids_of(&namespace.value));
+    let storage_ids = storage_ids(context, namespace.as_ref(), &own_ids);
     let only = if let [one] = credentials.as_slice() { Some(one) } else { None };
     let mut mounts = ContainerMounts {
+        inside: inside(&identity),
         process: only.and_then(|one| Some(KernelOwner { uid: one.fsuid.id()?, gid: one.fsgid.id()? })),
         creator: creator(namespace.as_ref()),
         image: container.image.as_ref().and_then(|image| context.scene.images.get(&image.value)),
@@ -67,7 +67,9 @@ pub(super) fn actor(
         blocked: container.refusal.clone(),
         needs: Vec::new(),
         own_ids,
+        storage_ids,
     };
+    mounts.refuses_privileges();
     mounts.blocked = mounts.blocked.or_else(|| mounts.image.and_then(|image| image.failure.clone()));
     mounts.blocked = mounts.blocked.or_else(|| state.cache.joins(context, container));
     mounts.all(&state.volumes, state.cache, runtime);
@@ -100,11 +102,46 @@ pub(super) fn actor(
     actor
 }
 
+/// The ids of the engine's storage: a remapped one's own, also for a container that it leaves out of its namespace.
+fn storage_ids(
+    context: &Context<'_>,
+    own: Option<&Fact<Arc<UserNamespace>>>,
+    own_ids: &MountIds,
+) -> MountIds {
+    let inside = own.is_some_and(|own| !own.value.uids.is_identity());
+    let of_engine = context.scene.host.user_namespace.as_ref().filter(|_| !inside);
+    of_engine.map_or_else(|| own_ids.clone(), |of_engine| ids_of(&of_engine.value))
+}
+
+fn ids_of(namespace: &UserNamespace) -> MountIds {
+    MountIds { uids: namespace.uids.clone(), gids: namespace.gids.clone() }
+}
+
+/// Whether it is a file system that a runtime makes in the container's namespace; the kernel's own files belong to its own root.
+fn is_made_inside(kind: &MountKind) -> bool {
+    let of_runtime = if let MountKind::Runtime(name) = kind { &**name } else { "" };
+    *kind == MountKind::Tmpfs || matches!(of_runtime, "mqueue" | "devpts")
+}
+
+/// The process's user and group inside, each where every possibility has the same.
+fn inside(identity: &Resolved) -> (Option<u32>, Option<u32>) {
+    let same = |ids: Vec<Option<u32>>| {
+        let first = ids.first().copied().flatten();
+        first.filter(|_| ids.iter().all(|id| *id == first))
+    };
+    let possible = identity.possible.iter().map(|(_, one)| one);
+    let users = possible.clone().map(|one| one.uid.id().map(|id| id.raw()));
+    let groups = possible.map(|one| one.gid.id().map(|id| id.raw()));
+    (same(users.collect()), same(groups.collect()))
+}
+
 enum Wanted<'a> {
     Declared(&'a VolumeMount),
     Default(Box<DefaultMount>),
     /// A `VOLUME` of the image.
     Image(&'a Fact<Vec<u8>>),
+    /// One of another container's image.
+    Lent(Lending),
 }
 
 impl ContainerMounts<'_> {
@@ -116,11 +153,12 @@ impl ContainerMounts<'_> {
         let whole =
             declared.iter().position(|mount| depth(&mount.at.value) == 0).map(|at| declared.remove(at));
         self.root(whole, volumes, cache);
+        self.working_directory_of_image();
         let mut wanted: Vec<(usize, Wanted<'_>)> =
             declared.iter().map(|mount| (depth(&mount.at.value), Wanted::Declared(mount))).collect();
         let taken = |at: &[u8]| declared.iter().any(|mount| same_path(&mount.at.value, at));
         if runtime != Runtime::Bare {
-            for default in defaults::mounts(self.stage, cache, self.context, container) {
+            for default in defaults::mounts(self.stage, cache, self.context, (container, self.inside)) {
                 // What the description mounts at the same place replaces the runtime's own mount: both would be
                 // stacked otherwise.
                 if !taken(&default.at) {
@@ -134,6 +172,14 @@ impl ContainerMounts<'_> {
             // A VOLUME of the image is an anonymous volume only where nothing else is mounted.
             let left = own.iter().filter(|volume| !taken(&volume.value));
             wanted.extend(left.map(|volume| (depth(&volume.value), Wanted::Image(volume))));
+            let lent = self.lent_by_images().into_iter().filter(|lent| !taken(&lent.at.value));
+            // What another container lends comes before what the image would have made.
+            let lent: Vec<Lending> = lent.collect();
+            wanted.retain(|(_, wanted)| match wanted {
+                Wanted::Image(volume) => !lent.iter().any(|lent| same_path(&volume.value, &lent.at.value)),
+                Wanted::Declared(_) | Wanted::Default(_) | Wanted::Lent(_) => true,
+            });
+            wanted.extend(lent.into_iter().map(|lent| (depth(&lent.at.value), Wanted::Lent(lent))));
         }
         // What the runtime needs comes first, then outer mounts before inner ones, whatever the description's
         // order; a bundle lists its mounts in the order they are made.
@@ -145,9 +191,12 @@ impl ContainerMounts<'_> {
                 Wanted::Declared(mount) => self.declared(mount, volumes),
                 Wanted::Default(default) => self.default(default),
                 Wanted::Image(volume) => self.image_volume(volume),
+                Wanted::Lent(lent) => self.lent(lent),
             }
         }
+        self.given_files();
         self.working_directory();
+        self.shields(cache);
     }
 
     /// The root: the image, or the volume that is mounted at `/`.
@@ -172,16 +221,28 @@ impl ContainerMounts<'_> {
         }
         let name = image_name(container);
         let mut source = image_source(self.context.scene, &name);
-        if let Some(root) = self.profile().root_directory {
+        let (root, added) = (self.profile().root_directory, self.profile().added);
+        if let Some(root) = root {
+            let key = format!("root {:o} {name}", root.mode);
+            source.tree = cache.tree(key, || with_added(with_root(&source.tree, root), added));
+        }
+        if self.profile().makes_accounts && self.names_a_user() {
+            let mode = if container.read_only_root { 0o644 } else { 0o600 };
             source.tree =
-                cache.tree(format!("root {:o} {name}", root.mode), || with_root(&source.tree, root));
+                cache.tree(format!("accounts {mode:o} {name}"), || with_accounts(&source.tree, mode));
+        }
+        if self.is_left_out() {
+            source.tree = Arc::new(renumbered(&source.tree, &self.renumbering()));
         }
         let source = self.stage.add_source(source);
         let from = container.image.as_ref().map_or(&container.from, |image| &image.from);
         let volume = Prepared::single(source, MountKind::Image, Preparation::default());
         let root = Some(Tree::ROOT);
         let origin = MountOrigin::Root;
-        let ids = &self.own_ids.clone();
+        // An engine shifts the files of an image for the namespace; those of a bundle are as they are stored.
+        let bundle = self.context.workload.flavour == Flavour::Bundle;
+        // Where a remapped engine leaves the container out of its namespace, that is a matter of numbers on disk alone.
+        let ids = &if bundle || self.is_left_out() { MountIds::default() } else { self.own_ids.clone() };
         self.push(None, &Attachment { at: b"/", volume: &volume, root, flags: read_only, origin, from, ids });
         // Volumes are filled from the image as it was before anything was mounted.
         self.image_table.push(self.mounts.get(MountTable::ROOT).clone());
@@ -198,11 +259,17 @@ impl ContainerMounts<'_> {
         }
         // An idmapped mount takes its map from a user namespace, and the initial one cannot be used
         // (mount_setattr(2)).
-        if mount.engine.id_mapped && self.own_ids.uids.is_identity() {
+        let bundle = self.context.workload.flavour == Flavour::Bundle;
+        let id_mapped = mount.engine.id_mapped && (self.profile().binds.maps_ids || !bundle);
+        if id_mapped && self.own_ids.uids.is_identity() {
             let reason = "`idmap` needs a user namespace of the container's own".to_owned();
             return self.stop(RefusalClass::StartRefused, reason, mount.at.from.clone());
         }
-        let Some(mut volume) = self.ready(ready, &mount.at, mount.no_copy) else { return };
+        if mount.engine.lent.is_some() && matches!(ready, Ready::Tmpfs(_)) {
+            return self.lent_tmpfs(mount);
+        }
+        let no_copy = self.is_left_as_it_is(mount);
+        let Some(mut volume) = self.ready(ready, (&mount.volume.value, &mount.at), no_copy) else { return };
         if mount.engine.take_over {
             self.take_over(&mut volume, &mount.at.value);
         }
@@ -211,6 +278,7 @@ impl ContainerMounts<'_> {
         }
         let whole = volume.root;
         let Some(root) = self.shown(&mut volume, mount) else { return };
+        volume.flags = self.volume_flags(&volume);
         let Some(bound) = self.bound(mount, &volume) else { return };
         // A part is mounted without what is below it (docs/facts/kubelet.md section 8).
         let of_it = mount.sub_path.is_some() && root != whole;
@@ -224,12 +292,14 @@ impl ContainerMounts<'_> {
             }
         }
         let flags = bound.flags;
-        let at = mount.at.value.as_slice();
+        let at = self.profile().mount_points.place(&mount.at.value);
+        let at = at.as_slice();
         let from = &mount.at.from;
         let origin = MountOrigin::Declared;
         let of_pod = self.context.workload.own_users.is_some();
-        // A tmpfs is made inside the namespace, so its 0:0 is the namespace's root.
-        let shifted = of_pod || mount.engine.id_mapped || matches!(ready, Ready::Tmpfs(_));
+        // What is made inside the namespace is the namespace's root's.
+        let made_inside = matches!(ready, Ready::Tmpfs(_)) || is_made_inside(&volume.kind);
+        let shifted = of_pod || id_mapped || made_inside;
         let ids = if shifted { self.own_ids.clone() } else { mount.ids.clone() };
         // `attach` adds nothing where the mount point cannot be made; then nothing can be mounted below either.
         let before = self.mounts.iter().count();
@@ -259,7 +329,12 @@ impl ContainerMounts<'_> {
     }
 
     /// The volume as this container gets it at `at`: filled or made where that is its own.
-    fn ready(&mut self, ready: &Ready, at: &Fact<Vec<u8>>, no_copy: bool) -> Option<Prepared> {
+    fn ready(
+        &mut self,
+        ready: &Ready,
+        (name, at): (&str, &Fact<Vec<u8>>),
+        no_copy: bool,
+    ) -> Option<Prepared> {
         match ready {
             Ready::Shared(volume) => {
                 let mut volume = volume.clone();
@@ -267,12 +342,7 @@ impl ContainerMounts<'_> {
                 Some(volume)
             }
             Ready::Anonymous => {
-                let name = format!("anonymous volume at {}", quoted(&at.value));
-                let creator = self.creator;
-                let mut volume = new_volume(self.stage, &name, MountKind::Volume, creator);
-                let source = self.stage.storage.source_mut(volume.variants[0].source);
-                Arc::make_mut(&mut source.facts).anonymous = true;
-                volume.flags = self.context.profile.volumes.flags;
+                let mut volume = self.anonymous(name, at);
                 self.fill(&mut volume, at, no_copy);
                 Some(volume)
             }
@@ -281,10 +351,12 @@ impl ContainerMounts<'_> {
     }
 
     fn image_volume(&mut self, volume: &Fact<Vec<u8>>) {
-        let Some(prepared) = self.ready(&Ready::Anonymous, volume, false) else { return };
-        let at = volume.value.as_slice();
+        let name = format!("{}:{}", self.container.name, String::from_utf8_lossy(&volume.value));
+        let Some(prepared) = self.ready(&Ready::Anonymous, (&name, volume), false) else { return };
+        let at = self.profile().mount_points.place(&volume.value);
+        let at = at.as_slice();
         let root = prepared.root;
-        let flags = prepared.flags;
+        let flags = self.volume_flags(&prepared);
         let origin = MountOrigin::Declared;
         let from = &volume.from;
         let ids = &MountIds::default();
@@ -293,8 +365,15 @@ impl ContainerMounts<'_> {
 
     fn default(&mut self, default: &DefaultMount) {
         let at = Fact::new(default.at.clone(), default.from.clone());
-        let Some(volume) = self.ready(&default.volume, &at, false) else { return };
-        let ids = if default.shifted { self.own_ids.clone() } else { MountIds::default() };
+        let Some(mut volume) = self.ready(&default.volume, ("", &at), false) else { return };
+        let ids = match default.ids {
+            DefaultIds::Storage if self.is_left_out() => {
+                self.as_stored(&mut volume);
+                MountIds::default()
+            }
+            DefaultIds::Inside | DefaultIds::Storage => self.own_ids.clone(),
+            DefaultIds::Host => MountIds::default(),
+        };
         let root = volume.root;
         let flags = volume.flags;
         let origin = default.origin;
@@ -307,57 +386,5 @@ impl ContainerMounts<'_> {
             from: &default.from,
             ids: &ids,
         });
-    }
-
-    fn attach(&mut self, new: &Attachment<'_>) {
-        if let Some(reason) = self.guards(new) {
-            return self.stop(RefusalClass::StartError, reason, new.from.clone());
-        }
-        let tree = &self.stage.source(new.volume.variants[0].source).tree;
-        let directory = new.root.map(|root| tree.inode(root).kind == FileKind::Directory);
-        let wanted = if directory == Some(true) { FileKind::Directory } else { FileKind::File };
-        match self.mount_point(new, wanted) {
-            Ok(place) => {
-                let Some(inode) = place.inode else { return };
-                let there = self.stage.source(place.source).tree.inode(inode).kind;
-                if directory.is_some_and(|directory| directory != (there == FileKind::Directory)) {
-                    let at = quoted(new.at);
-                    let there = there.word();
-                    let wanted = wanted.word();
-                    let reason = format!("{at} is a {there}, a {wanted} cannot be mounted on it");
-                    return self.stop(RefusalClass::StartError, reason, new.from.clone());
-                }
-                self.push(Some((place.mount, inode)), new);
-            }
-            Err(reason) => {
-                let reason = format!("the mount point {} cannot be made: {reason}", quoted(new.at));
-                self.stop(RefusalClass::StartError, reason, new.from.clone());
-            }
-        }
-    }
-
-    fn push(&mut self, on: Option<(MountId, InodeId)>, new: &Attachment<'_>) {
-        let facts = MountFacts {
-            question: new.volume.question.clone(),
-            ids: new.ids.clone(),
-            host_path: new.volume.host_path.clone(),
-            label: new.volume.label.clone(),
-            ..MountFacts::plain(new.at, new.volume.kind.clone(), new.from.clone())
-        };
-        self.mounts.push(Mount {
-            on,
-            variants: new.volume.variants.clone(),
-            root: new.root,
-            flags: new.flags,
-            origin: new.origin,
-            facts: Arc::new(facts),
-        });
-    }
-
-    /// How this container's runtime makes a mount, or `None` where it refuses.
-    fn bound(&mut self, mount: &VolumeMount, volume: &Prepared) -> Option<Bound> {
-        let namespaced = user_namespace(self.context, self.container).is_some();
-        let bound = bind::bound(&self.profile().binds, namespaced, mount, volume);
-        bound.map_err(|reason| self.stop(RefusalClass::StartRefused, reason, mount.at.from.clone())).ok()
     }
 }

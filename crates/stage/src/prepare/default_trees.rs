@@ -83,7 +83,28 @@ pub(super) fn kernel_tree(filesystem: &str) -> Tree {
     tree
 }
 
-pub(super) fn device_tree(privileged: bool, memory: bool) -> Tree {
+/// The devices that every container has, by name and number.
+pub(super) const DEVICES: [(&str, u32, u32); 6] =
+    [("null", 1, 3), ("zero", 1, 5), ("full", 1, 7), ("random", 1, 8), ("urandom", 1, 9), ("tty", 5, 0)];
+
+/// What decides which devices there are, and whose they are.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
+pub(super) struct DeviceTree {
+    /// Whether those of the host are there.
+    pub privileged: bool,
+    /// Whether there is a directory for `/dev/shm`.
+    pub memory: bool,
+    /// Owner and group of `/dev/null`, inside ids.
+    pub null: (u32, u32),
+}
+
+impl DeviceTree {
+    pub(super) fn tree(self) -> Tree {
+        device_tree(self)
+    }
+}
+
+fn device_tree(DeviceTree { privileged, memory, null: (user, group) }: DeviceTree) -> Tree {
     let unlisted = |what: &str| {
         let unknown = Unknown::new(what, "not possible in a scene");
         Doubt::new(Certainty::Known, Certainty::Unknown(unknown))
@@ -95,11 +116,14 @@ pub(super) fn device_tree(privileged: bool, memory: bool) -> Tree {
         root.marks = root.marks.with(Marks::DEVICES);
     }
     let mut tree = Tree::new(root, Provenance::rule("the runtime makes /dev a tmpfs, 0:0 0755"));
-    let nodes =
-        [("null", 1, 3), ("zero", 1, 5), ("full", 1, 7), ("random", 1, 8), ("urandom", 1, 9), ("tty", 5, 0)];
-    for (name, major, minor) in nodes {
-        let mut node = null();
+    for (name, major, minor) in DEVICES {
+        let (user, group) = if name == "null" { (user, group) } else { (0, 0) };
+        let mut node = Entry::new(FileKind::CharDevice, user, group, Mode::new(0o666));
         node.device = Some(Device { major, minor });
+        if (user, group) != (0, 0) {
+            node = node
+                .at(Provenance::rule("the runtime gives the process its standard input, which is /dev/null"));
+        }
         add(&mut tree, name, node);
     }
     for (name, target) in [
@@ -153,10 +177,35 @@ pub(super) fn terminal_tree() -> Tree {
     tree
 }
 
+/// One device of the host.
+pub(super) fn host_device_tree(name: &str, (major, minor): (u32, u32), (uid, gid): (u32, u32)) -> Tree {
+    let mut tree = Tree::new(Entry::directory(0, 0, 0o755), Provenance::rule("the host's device, bound"));
+    let mut node = Entry::new(FileKind::CharDevice, uid, gid, Mode::new(0o666));
+    node.device = Some(Device { major, minor });
+    add(&mut tree, name, node);
+    tree
+}
+
 /// A file hidden behind `/dev/null`.
 pub(super) fn masked_file() -> Tree {
     let root = Entry::directory(0, 0, 0o755);
     let mut tree = Tree::new(root, Provenance::rule("the runtime masks it"));
     add(&mut tree, "null", null());
+    tree
+}
+
+/// The process's terminal, as `/dev/console` shows it: a device of its user and of group 5.
+pub(super) fn console_tree(owner: Option<u32>) -> Tree {
+    let mut tree = Tree::new(
+        Entry::directory(0, 0, 0o755),
+        Provenance::rule("the runtime binds the terminal of the process, group 5, 0620"),
+    );
+    let mut console = Entry::new(FileKind::CharDevice, owner.unwrap_or(0), 5, Mode::new(0o620));
+    console.device = Some(Device { major: 136, minor: 0 });
+    if owner.is_none() {
+        let unknown = Unknown::new("whose terminal it is", "tell who the process is");
+        console = console.doubting(Doubt { owner: Certainty::Unknown(unknown), ..Doubt::default() });
+    }
+    add(&mut tree, "console", console);
     tree
 }

@@ -1,26 +1,22 @@
 //! What a runtime, and a kubelet, mount into every container (docs/facts/runtimes.md section 6, docs/facts/kubelet.md section 3).
 
-use std::collections::{BTreeMap, BTreeSet};
-use std::sync::Arc;
-
 use mivask_model::fact::{Fact, Provenance};
+use mivask_model::ids::{InsideGid, InsideUid};
 use mivask_model::mode::Mode;
-use mivask_model::mount::{MountFlags, MountOrigin, MountTable, Preparation, Source, SourceFacts};
-use mivask_model::mount_kind::MountKind;
-use mivask_model::path::trimmed;
-use mivask_model::personality::Personality;
-use mivask_model::refusal::Refusal;
-use mivask_model::tree::{Entry, Tree};
+use mivask_model::mount::{MountFlags, MountOrigin};
+use mivask_model::path::{cleaned, trimmed};
+use mivask_model::tree::Tree;
 
 use super::api_volume;
 use super::context::Context;
-use super::default_trees::{device_tree, file_tree, is_file, kernel_tree, masked_file, terminal_tree};
-use super::host_actor;
-use super::joined::{self, Lenders};
+use super::default_sources::{Placement, last};
+use super::default_trees::{DEVICES, DeviceTree, is_file};
+use super::joined;
 use super::prepared::{Prepared, Ready};
-use super::shared::Shared;
+use super::tree_cache::TreeCache;
+use super::user_namespace;
 use crate::runtime::{DefaultKind, DefaultRow, Flavour};
-use crate::scene::{Container, Ipc, Scene, TmpfsAsked};
+use crate::scene::{Container, Ipc, TmpfsAsked, VolumeKind};
 use crate::stage::Stage;
 
 /// A default mount: where and what.
@@ -31,60 +27,19 @@ pub(super) struct DefaultMount {
     /// Whether the runtime makes it before everything the description asks for.
     pub first: bool,
     pub origin: MountOrigin,
-    /// Whether its owners are the namespace's root's; the kernel's own files are not.
-    pub shifted: bool,
+    /// What its owners are.
+    pub ids: DefaultIds,
 }
 
-/// Trees and words that are the same in every container, made once.
-#[derive(Debug, Default)]
-pub(super) struct TreeCache {
-    trees: BTreeMap<String, Arc<Tree>>,
-    words: BTreeSet<Arc<str>>,
-    /// What containers may have together: by whose it is, nobody's where it is the pod's, and by its name.
-    joined: BTreeMap<(String, String), Prepared>,
-    lenders: Lenders,
-    /// What people on the host see.
-    host: Option<MountTable>,
-    facts: BTreeMap<(Arc<str>, Option<String>), Arc<SourceFacts>>,
-    unprepared: Arc<Preparation>,
-    shared: Shared,
-}
-
-impl TreeCache {
-    /// Forgets what belongs to one workload.
-    pub(super) fn next_workload(&mut self) {
-        self.joined.clear();
-        self.lenders = Lenders::default();
-        self.host = None;
-    }
-
-    /// Lets a container's mounts hold what those of another one hold that is equal.
-    pub(super) fn share(&mut self, stage: &mut Stage, table: &mut MountTable) {
-        self.shared.share(stage, table);
-    }
-
-    /// The host's own mounts, the same for everybody there.
-    pub(super) fn host_mounts(&mut self, stage: &mut Stage, scene: &Scene) -> MountTable {
-        self.host.get_or_insert_with(|| host_actor::mounts(stage, scene)).clone()
-    }
-
-    /// Why `container` cannot have what it asks another one for.
-    pub(super) fn joins(&mut self, context: &Context<'_>, container: &Container) -> Option<Refusal> {
-        self.lenders.next(context, container)
-    }
-
-    fn word(&mut self, word: &str) -> Arc<str> {
-        if let Some(known) = self.words.get(word) {
-            return known.clone();
-        }
-        let new: Arc<str> = Arc::from(word);
-        self.words.insert(new.clone());
-        new
-    }
-
-    pub(super) fn tree(&mut self, key: String, make: impl FnOnce() -> Tree) -> Arc<Tree> {
-        self.trees.entry(key).or_insert_with(|| Arc::new(make())).clone()
-    }
+/// Whose ids the files of a default mount have.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub(super) enum DefaultIds {
+    /// Those inside the container's namespace.
+    Inside,
+    /// Those of the engine's storage.
+    Storage,
+    /// The host's, as the kernel's own files and devices that are bound from there.
+    Host,
 }
 
 /// The default mounts of one container, outer ones first.
@@ -92,12 +47,12 @@ pub(super) fn mounts(
     stage: &mut Stage,
     cache: &mut TreeCache,
     context: &Context<'_>,
-    container: &Container,
+    (container, process): (&Container, (Option<u32>, Option<u32>)),
 ) -> Vec<DefaultMount> {
     let pod = context.workload.flavour == Flavour::Pod;
     let own = if pod { "" } else { container.name.as_str() };
-    let mut making =
-        DefaultMounts { placing: Placement { stage, cache, own }, container, proc: None, all: Vec::new() };
+    let placing = Placement { stage, cache, own };
+    let mut making = DefaultMounts { placing, container, process, proc: None, all: Vec::new() };
     // Rows come in the order in which the runtime mounts them; a later one covers an earlier one.
     for row in context.profile.defaults.iter().copied().flatten() {
         making.row(context, row);
@@ -112,7 +67,7 @@ pub(super) fn mounts(
 pub(super) fn system(stage: &mut Stage, cache: &mut TreeCache, filesystem: &str) -> Prepared {
     let mut placing = Placement { stage, cache, own: "" };
     match filesystem {
-        "dev" => placing.devices(false, false, MountFlags::NONE),
+        "dev" => placing.devices(DeviceTree::default(), MountFlags::NONE),
         "mqueue" => placing.shared_memory("/dev/mqueue", 0o1777, MountFlags::NONE),
         "devpts" => placing.terminals(MountFlags::NONE),
         other => placing.kernel_files(other, MountFlags::NONE),
@@ -122,6 +77,8 @@ pub(super) fn system(stage: &mut Stage, cache: &mut TreeCache, filesystem: &str)
 struct DefaultMounts<'a> {
     placing: Placement<'a>,
     container: &'a Container,
+    /// The process's user and group as they are inside, where they are settled.
+    process: (Option<u32>, Option<u32>),
     /// The container's `/proc`, parts of which are mounted again.
     proc: Option<Prepared>,
     all: Vec<DefaultMount>,
@@ -129,18 +86,6 @@ struct DefaultMounts<'a> {
 
 /// The files that go with a network, in the order in which the kubelet binds them.
 const NETWORK_FILES: [&str; 3] = ["hosts", "hostname", "resolv.conf"];
-
-fn last(path: &str) -> &str {
-    path.rsplit('/').next().unwrap_or(path)
-}
-
-/// Makes sources for the stage out of the cache's trees.
-struct Placement<'a> {
-    stage: &'a mut Stage,
-    cache: &'a mut TreeCache,
-    /// Whose `/dev/shm`, message queues and files of the network these are, unless it joins others: the pod has no name.
-    own: &'a str,
-}
 
 impl DefaultMounts<'_> {
     fn row(&mut self, context: &Context<'_>, row: &DefaultRow) {
@@ -157,17 +102,28 @@ impl DefaultMounts<'_> {
                 // What is mounted on `/dev/shm` in its place finds nothing there.
                 let own = self.container.mounts.iter().any(|mount| trimmed(&mount.at.value) == b"/dev/shm");
                 let memory = self.container.ipc != Ipc::None && !own;
-                (self.placing.devices(privileged, memory, row.flags), true)
+                // An open pipe is not `/dev/null`, and under a user namespace that is the host's.
+                let input = self.container.holds_input && !self.container.terminal;
+                let given = context.profile.gives_null_away && !input && !self.namespaced(context);
+                let owner = self.process.0.zip(self.process.1).filter(|_| given);
+                let null = owner.unwrap_or_default();
+                (self.placing.devices(DeviceTree { privileged, memory, null }, row.flags), true)
             }
             DefaultKind::Terminals => (self.placing.terminals(row.flags), true),
             DefaultKind::Shared(mode) => match self.memory(context, row, mode) {
                 Some(volume) => (volume, true),
                 None => return,
             },
-            DefaultKind::File { mode, follows_root } => {
-                let flags = read_only(row.flags, follows_root && self.container.read_only_root);
+            DefaultKind::File { of_network: true, .. } if self.container.without_network => return,
+            DefaultKind::File { mode, under_read_only_root, of_network: _ } => {
+                let read_only = self.container.read_only_root;
+                let flags = if read_only { row.flags.with(under_read_only_root) } else { row.flags };
                 (self.network_file(context, row.at, mode, flags), false)
             }
+            DefaultKind::Marker(_) if self.hidden(context, row.at) => return,
+            DefaultKind::Marker(mode) => (self.network_file(context, row.at, mode, row.flags), false),
+            DefaultKind::Console if !self.container.terminal => return,
+            DefaultKind::Console => (self.placing.console(self.process.0, row.flags), false),
             DefaultKind::ScratchUnderReadOnlyRoot => {
                 if !self.container.read_only_root {
                     return;
@@ -179,26 +135,85 @@ impl DefaultMounts<'_> {
             // Neither `privileged` nor `procMount: Unmasked` leaves anything hidden.
             DefaultKind::Masked | DefaultKind::ReadOnly if privileged || self.container.unmasked => return,
             DefaultKind::Masked => {
-                let volume = self.placing.mask(row.at);
+                // What covers a file is on `/dev`, or a device of the host.
+                let bound = self.namespaced(context) && row.flags.has(MountFlags::NO_SUID);
+                let flags = if bound { MountFlags::NONE } else { row.flags };
+                let volume = self.placing.mask(is_file(row.at), flags);
                 return self.push(row.at, volume, true, MountOrigin::Shield);
             }
             DefaultKind::ReadOnly => {
-                let volume = self.read_only_part(row.at);
+                let volume = self.read_only_part(row.at, row.flags);
                 return self.push(row.at, volume, true, MountOrigin::Shield);
             }
         };
         self.push(row.at, Ready::Shared(volume), first, MountOrigin::Default);
+        if row.kind == DefaultKind::Devices {
+            self.host_devices(context);
+        }
+        if let (DefaultKind::Shared(mode), "/dev/mqueue") = (row.kind, row.at) {
+            self.queues_of_no_group(context, mode);
+        }
+    }
+
+    /// Gives the message queues just mounted their owner in a user namespace: its root, and the host's group 0, since runc's process
+    /// has no group of the namespace yet when it mounts them.
+    fn queues_of_no_group(&mut self, context: &Context<'_>, mode: u16) {
+        if !context.profile.mount_points.guards_proc {
+            return;
+        }
+        let Some(namespace) = user_namespace(context, self.container) else { return };
+        let (true, Some(root)) = (self.namespaced(context), namespace.value.to_kernel_uid(InsideUid::new(0)))
+        else {
+            return;
+        };
+        if !matches!(self.container.ipc, Ipc::Default | Ipc::Private | Ipc::Shareable | Ipc::None) {
+            return;
+        }
+        let volume = self.placing.queues(root.raw(), mode);
+        if let Some(last) = self.all.last_mut() {
+            let flags =
+                if let Ready::Shared(before) = &last.volume { before.flags } else { MountFlags::NONE };
+            last.volume = Ready::Shared(Prepared { flags, ..volume });
+            last.ids = DefaultIds::Host;
+        }
+    }
+
+    /// Whether a tmpfs or a bind is mounted at the directory of `at`, or around it: Podman mounts its volumes before the file.
+    fn hidden(&self, context: &Context<'_>, at: &str) -> bool {
+        let directory = at.strip_suffix(last(at)).unwrap_or(at).as_bytes();
+        let covers = |mount: &[u8]| {
+            let around = [&cleaned(mount), b"/".as_slice()].concat();
+            around.len() > 2 && directory.starts_with(&around)
+        };
+        let before = |name: &str| {
+            let mut volumes = context.workload.volumes.iter();
+            let kind = volumes.find(|volume| volume.name.value == name).map(|volume| &volume.kind);
+            matches!(kind, Some(VolumeKind::Named { .. } | VolumeKind::Anonymous))
+        };
+        // What the description mounts at the place of a default mount is there instead of it.
+        let replaced =
+            |at: &[u8]| self.container.mounts.iter().any(|mount| cleaned(&mount.at.value) == cleaned(at));
+        self.all.iter().any(|mount| covers(&mount.at) && !replaced(&mount.at))
+            || self
+                .container
+                .mounts
+                .iter()
+                .any(|mount| covers(&mount.at.value) && !before(&mount.volume.value))
+    }
+
+    fn namespaced(&self, context: &Context<'_>) -> bool {
+        user_namespace(context, self.container).is_some_and(|namespace| !namespace.value.uids.is_identity())
     }
 
     /// A part of `/proc`, mounted again and read-only.
-    fn read_only_part(&mut self, at: &str) -> Ready {
+    fn read_only_part(&mut self, at: &str, flags: MountFlags) -> Ready {
         let whole = match &self.proc {
             Some(proc) => proc.clone(),
             None => self.proc.insert(self.placing.kernel_files("proc", MountFlags::NONE)).clone(),
         };
         let tree = &self.placing.stage.source(whole.variants[0].source).tree;
         let root = tree.find(at.trim_start_matches("/proc").as_bytes()).or(Some(Tree::ROOT));
-        Ready::Shared(Prepared { root, flags: MountFlags::READ_ONLY, ..whole })
+        Ready::Shared(Prepared { root, flags: flags.with(MountFlags::READ_ONLY), ..whole })
     }
 
     /// `/dev/shm` or `/dev/mqueue`, from whom the container has it.
@@ -253,8 +268,36 @@ impl DefaultMounts<'_> {
     fn push(&mut self, at: &str, volume: Ready, first: bool, origin: MountOrigin) {
         let from = Provenance::Rule(self.placing.cache.word("the runtime mounts it into every container"));
         // The kernel makes the inodes of proc and sysfs itself, owned by its own root whatever the namespace maps.
-        let shifted = !(at.starts_with("/proc") || at.starts_with("/sys"));
-        self.all.push(DefaultMount { at: at.as_bytes().to_vec(), volume, from, first, origin, shifted });
+        let of_kernel = at.starts_with("/proc") || at.starts_with("/sys");
+        let stored = at.starts_with("/etc") || at.starts_with("/run");
+        let ids = match (of_kernel, stored) {
+            (true, _) => DefaultIds::Host,
+            (false, true) => DefaultIds::Storage,
+            (false, false) => DefaultIds::Inside,
+        };
+        self.all.push(DefaultMount { at: at.as_bytes().to_vec(), volume, from, first, origin, ids });
+    }
+
+    /// In a user namespace nobody makes devices, so the host's are bound.
+    fn host_devices(&mut self, context: &Context<'_>) {
+        let Some(namespace) = user_namespace(context, self.container) else { return };
+        if namespace.value.uids.is_identity() {
+            return;
+        }
+        let open = self.container.holds_input && !self.container.terminal;
+        let given = context.profile.gives_null_away && !open;
+        let own = self.process.0.zip(self.process.1).filter(|_| given).and_then(|(user, group)| {
+            let user = namespace.value.to_kernel_uid(InsideUid::new(user))?;
+            Some((user.raw(), namespace.value.to_kernel_gid(InsideGid::new(group))?.raw()))
+        });
+        for (name, major, minor) in DEVICES {
+            let owner = if name == "null" { own.unwrap_or_default() } else { (0, 0) };
+            let volume = self.placing.host_device(name, (major, minor), owner);
+            let from = Provenance::Rule(self.placing.cache.word("the runtime binds the host's device"));
+            let (at, ids) = (format!("/dev/{name}").into_bytes(), DefaultIds::Host);
+            let (volume, origin) = (Ready::Shared(volume), MountOrigin::Default);
+            self.all.push(DefaultMount { at, volume, from, first: true, origin, ids });
+        }
     }
 
     /// What the kubelet adds. Its own /etc/hosts stays writable when the root is read-only; the runtime's two do not.
@@ -289,104 +332,7 @@ impl DefaultMounts<'_> {
     fn add(&mut self, at: &[u8], volume: Prepared, from: Provenance) {
         let at = at.to_vec();
         let volume = Ready::Shared(volume);
-        let origin = MountOrigin::Default;
-        self.all.push(DefaultMount { at, volume, from, first: false, origin, shifted: true });
-    }
-}
-
-impl Placement<'_> {
-    fn place(
-        &mut self,
-        name: &str,
-        filesystem: Option<&str>,
-        kind: MountKind,
-        tree: Arc<Tree>,
-        flags: MountFlags,
-    ) -> Prepared {
-        let key = (self.cache.word(name), filesystem.map(str::to_owned));
-        let facts = self.cache.facts.entry(key).or_insert_with_key(|(name, filesystem)| {
-            let personality = filesystem.as_deref().and_then(Personality::of).unwrap_or_default();
-            let filesystem = filesystem.as_deref().map(Arc::from);
-            Arc::new(SourceFacts { filesystem, personality, ..SourceFacts::local(name.clone()) })
-        });
-        let source = self.stage.add_source(Source { tree, facts: facts.clone() });
-        Prepared { flags, ..Prepared::single(source, kind, self.cache.unprepared.clone()) }
-    }
-
-    /// `/proc` and `/sys`: root 0555, the rest is the kernel's and not modelled.
-    fn kernel_files(&mut self, filesystem: &str, flags: MountFlags) -> Prepared {
-        let tree = self.cache.tree(filesystem.to_owned(), || kernel_tree(filesystem));
-        let kind = MountKind::Runtime(self.cache.word(filesystem));
-        self.place(filesystem, Some(filesystem), kind, tree, flags)
-    }
-
-    /// `/dev/pts`: a devpts of the container's own.
-    fn terminals(&mut self, flags: MountFlags) -> Prepared {
-        let tree = self.cache.tree("devpts".to_owned(), terminal_tree);
-        let kind = MountKind::Runtime(self.cache.word("devpts"));
-        self.place("devpts", Some("devpts"), kind, tree, flags)
-    }
-
-    fn shared_memory(&mut self, at: &str, mode: u16, flags: MountFlags) -> Prepared {
-        let name = last(at);
-        let filesystem = if name == "mqueue" { "mqueue" } else { "tmpfs" };
-        let kind = if filesystem == "tmpfs" {
-            MountKind::Tmpfs
-        } else {
-            MountKind::Runtime(self.cache.word(filesystem))
-        };
-        let tree = self.cache.tree(format!("shared {mode:o}"), || {
-            let rule = format!("the runtime makes it 0:0 {mode:04o}");
-            Tree::new(Entry::directory(0, 0, mode), Provenance::Rule(rule.into()))
-        });
-        self.place(name, Some(filesystem), kind, tree, flags)
-    }
-
-    /// What `owner` has under this name: made once (docs/facts/kubelet.md section 3, docs/facts/runtimes.md section 12).
-    fn of(
-        &mut self,
-        owner: &str,
-        name: &str,
-        flags: MountFlags,
-        make: impl FnOnce(&mut Self) -> Prepared,
-    ) -> Prepared {
-        let key = (owner.to_owned(), name.to_owned());
-        if let Some(known) = self.cache.joined.get(&key) {
-            return Prepared { flags, ..known.clone() };
-        }
-        let made = make(self);
-        self.cache.joined.insert(key, made.clone());
-        made
-    }
-
-    /// `/dev`: a tmpfs with the devices every container has.
-    fn devices(&mut self, privileged: bool, memory: bool, flags: MountFlags) -> Prepared {
-        let tree = self.cache.tree(format!("dev {privileged} {memory}"), || device_tree(privileged, memory));
-        self.place("dev", Some("tmpfs"), MountKind::Tmpfs, tree, flags)
-    }
-
-    /// A bind of one file; the mount shows the file itself.
-    fn single_file(&mut self, name: &str, mode: u16, flags: MountFlags) -> Prepared {
-        let tree = self.cache.tree(format!("file {name} {mode:o}"), || file_tree(name, mode));
-        let root = tree.find(name.as_bytes()).or(Some(Tree::ROOT));
-        Prepared { root, ..self.place(name, None, MountKind::Bind, tree, flags) }
-    }
-
-    /// A directory hides behind an empty read-only tmpfs, a file behind `/dev/null`.
-    fn mask(&mut self, at: &str) -> Ready {
-        let kind = MountKind::Runtime(self.cache.word("masked"));
-        Ready::Shared(if is_file(at) {
-            let tree = self.cache.tree("masked file".to_owned(), masked_file);
-            let root = tree.find(b"null").or(Some(Tree::ROOT));
-            Prepared { root, ..self.place("null", Some("tmpfs"), kind, tree, MountFlags::NONE) }
-        } else {
-            let tree = self.cache.tree("masked directory".to_owned(), || {
-                Tree::new(
-                    Entry::directory(0, 0, 0o755),
-                    Provenance::rule("the runtime hides it behind an empty tmpfs"),
-                )
-            });
-            self.place("masked", Some("tmpfs"), kind, tree, MountFlags::READ_ONLY)
-        })
+        let (origin, ids) = (MountOrigin::Default, DefaultIds::Inside);
+        self.all.push(DefaultMount { at, volume, from, first: false, origin, ids });
     }
 }

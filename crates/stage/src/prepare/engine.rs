@@ -9,6 +9,7 @@ use mivask_model::fact::{Fact, Provenance, Unknown};
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::mount::{MountFlags, MountTable, Preparation, SourceId};
 use mivask_model::mount_kind::MountKind;
+use mivask_model::path::cleaned;
 use mivask_model::refusal::RefusalClass;
 use mivask_model::tree::{Certainty, Doubt, Entry, InodeId, Tree};
 use mivask_rules::lookup::{Sight, look};
@@ -17,6 +18,7 @@ use mivask_rules::walk::Follow;
 
 use super::container_mounts::ContainerMounts;
 use super::prepared::{Fills, Prepared, local_source};
+use crate::runtime::Flavour;
 use crate::scene::TmpfsAsked;
 
 /// What the image has at a path.
@@ -47,7 +49,17 @@ impl ContainerMounts<'_> {
             return self.stop(RefusalClass::StartRefused, reason, at.from.clone());
         }
         if once && first {
-            self.own_root(volume, root, &in_image, &at.value);
+            let elsewhere = self.leads_to_the_host(&at.value).then(|| {
+                let fact = format!(
+                    "what the host has where the image's link on the way to {} leads",
+                    quoted(&at.value)
+                );
+                InImage::Unlisted(Unknown::new(
+                    &fact,
+                    "no scene can supply it: name the path behind the link",
+                ))
+            });
+            self.own_root(volume, root, elsewhere.as_ref().unwrap_or(&in_image), &at.value);
         }
         match in_image {
             InImage::Other(..) => {
@@ -179,6 +191,18 @@ impl ContainerMounts<'_> {
         Unknown::new(&format!("what image {image} has at {}", quoted(at)), &settle)
     }
 
+    /// Whether a link of the image before the last component begins at the root: Podman then looks at the host's own files
+    /// (`fixVolumePermissions` joins paths and leaves links to the kernel).
+    pub(super) fn leads_to_the_host(&self, at: &[u8]) -> bool {
+        let at = cleaned(at);
+        let ends = at.iter().enumerate().skip(1).filter(|(_, byte)| **byte == b'/').map(|(end, _)| end);
+        ends.into_iter().any(|end| {
+            let sight = look(&self.stage.storage, &self.image_table, &at[..end], Follow::AllButLast);
+            let Ok(Sight::There(Place { source, inode: Some(inode), .. })) = sight else { return false };
+            self.stage.source(source).tree.target(inode).is_some_and(|target| target.first() == Some(&b'/'))
+        })
+    }
+
     fn is_link(&self, at: &[u8]) -> bool {
         let sight = look(&self.stage.storage, &self.image_table, at, Follow::AllButLast);
         matches!(sight, Ok(Sight::There(Place { source, inode: Some(inode), .. }))
@@ -235,8 +259,8 @@ impl ContainerMounts<'_> {
     }
 
     /// Stored ids of the image to stored ids of a volume, which no map is before.
-    fn renumbering(&self) -> impl Fn(DiskOwner) -> DiskOwner + use<> {
-        let ids = self.own_ids.clone();
+    pub(super) fn renumbering(&self) -> impl Fn(DiskOwner) -> DiskOwner + use<> {
+        let ids = self.storage_ids.clone();
         move |owner| {
             let uid = owner.uid.raw();
             let gid = owner.gid.raw();
@@ -244,23 +268,29 @@ impl ContainerMounts<'_> {
         }
     }
 
-    /// A new tmpfs at `at`, with the owner and mode that the runtime gives it.
-    pub(super) fn tmpfs(&mut self, asked: &TmpfsAsked, at: &Fact<Vec<u8>>) -> Option<Prepared> {
+    /// Why the engine does not make such a tmpfs.
+    fn refuses_tmpfs(&self, asked: &TmpfsAsked) -> Option<String> {
         let rules = self.profile().tmpfs;
         let other = asked.other.as_ref().filter(|_| !rules.takes_others);
         if let Some(option) = asked.refused.as_ref().or(other) {
-            let reason = format!("the option `{}` of a tmpfs is refused", option.escape_debug());
+            return Some(format!("the option `{}` of a tmpfs is refused", option.escape_debug()));
+        }
+        let engine = self.context.workload.flavour == Flavour::Compose;
+        if engine && asked.copies_up.is_some() && !rules.copies_up {
+            return Some("`tmpcopyup` and `notmpcopyup` of a tmpfs are Podman's alone".to_owned());
+        }
+        let owned = asked.uid.is_some() || asked.gid.is_some();
+        (owned && !rules.takes_owner).then(|| "`uid=` and `gid=` of a tmpfs are refused here".to_owned())
+    }
+
+    /// A new tmpfs at `at`, with the owner and mode that the runtime gives it.
+    pub(super) fn tmpfs(&mut self, asked: &TmpfsAsked, at: &Fact<Vec<u8>>) -> Option<Prepared> {
+        let rules = self.profile().tmpfs;
+        if let Some(reason) = self.refuses_tmpfs(asked) {
             self.stop(RefusalClass::StartRefused, reason, at.from.clone());
             return None;
         }
-        if (asked.uid.is_some() || asked.gid.is_some()) && !rules.takes_owner {
-            self.stop(
-                RefusalClass::StartRefused,
-                "`uid=` and `gid=` of a tmpfs are refused here".to_owned(),
-                at.from.clone(),
-            );
-            return None;
-        }
+        let copies_up = asked.copies_up.unwrap_or(rules.copies_up);
         let sight = look(&self.stage.storage, &self.mounts, &at.value, Follow::Links);
         let there = match sight {
             Ok(Sight::There(Place { source, inode: Some(inode), .. })) => Some((source, inode)),
@@ -284,10 +314,10 @@ impl ContainerMounts<'_> {
         let uid = asked.uid.unwrap_or(0);
         let gid = asked.gid.unwrap_or(0);
         let mut tree = Tree::new(Entry::new(FileKind::Directory, uid, gid, mode), Provenance::rule(rule));
-        if matches!(sight, Ok(Sight::Unlisted)) && (rules.keeps_directory_mode || rules.copies_up) {
+        if matches!(sight, Ok(Sight::Unlisted)) && (rules.keeps_directory_mode || copies_up) {
             let open = Certainty::Unknown(self.image_unknown(&at.value));
             let mode = if rules.keeps_directory_mode { open.clone() } else { Certainty::Known };
-            let contents = if rules.copies_up { open } else { Certainty::Known };
+            let contents = if copies_up { open } else { Certainty::Known };
             tree.set_doubt(Tree::ROOT, Doubt { mode, contents, ..Doubt::default() });
         } else if let (Some((source, inode)), true) = (there, rules.keeps_directory_mode) {
             let mode = self.stage.source(source).tree.doubt(inode).map(|doubt| doubt.mode.clone());
@@ -298,13 +328,30 @@ impl ContainerMounts<'_> {
         let mut volume = Prepared::single(source, MountKind::Tmpfs, Preparation::default());
         volume.note(rule);
         volume.flags = rules.flags.without(asked.cleared).with(asked.added);
-        if let (Some((from, inode)), true) = (there, rules.copies_up) {
+        if let (Some((from, inode)), true) = (there, copies_up) {
             let from_tree = self.stage.source(from).tree.clone();
             let tree = Arc::make_mut(&mut self.stage.storage.source_mut(source).tree);
             if tree.graft(Tree::ROOT, &from_tree, inode, &|owner| owner).is_ok() && tree.len() > 1 {
+                if rules.keeps_directory_mode {
+                    without_umask(tree);
+                }
                 volume.note("the image's content is copied in; the root keeps its own owner and mode");
             }
         }
         Some(volume)
+    }
+}
+
+/// runc copies with its umask, and without set-id and sticky bits (`fileutils.CopyDirectory`, measured with runc 1.1).
+fn without_umask(tree: &mut Tree) {
+    for id in tree.below(Tree::ROOT).into_iter().filter(|id| *id != Tree::ROOT) {
+        let inode = *tree.inode(id);
+        if inode.kind != FileKind::Link {
+            tree.set_mode(
+                id,
+                inode.stored_mode().masked(Mode::new(0o755)),
+                Provenance::rule("runc copies it in"),
+            );
+        }
     }
 }

@@ -1,15 +1,18 @@
 //! From a scene to a stage: what kubelet and runtime do before the process starts.
 
 mod api_volume;
+mod attach;
 mod backed;
 mod bind;
 mod container;
 mod container_mounts;
 mod context;
+mod default_sources;
 mod default_trees;
 mod defaults;
 mod engine;
 mod fs_group;
+mod given_files;
 mod group_step;
 mod group_variants;
 mod guest;
@@ -17,15 +20,19 @@ mod host_actor;
 mod host_path;
 mod image;
 mod joined;
+mod lent;
 mod mount_point;
+mod mounted_accounts;
 mod nested;
 mod path_parts;
 mod person;
 mod prepared;
 mod program;
 mod shared;
+mod shields;
 mod shown;
 mod sub_path;
+mod tree_cache;
 mod volume;
 mod working_directory;
 
@@ -39,6 +46,7 @@ use std::sync::Arc;
 use crate::actor_names::ActorNames;
 use crate::builder::built;
 pub use crate::builder::{built as with_builds, image as built_image};
+use crate::identity::GroupName;
 use crate::identity::{
     IdentityFact, ImageFacts, Knowledge, Resolved, kubernetes_identity, plain_identity, process_identity,
 };
@@ -48,12 +56,14 @@ use crate::sharing::Sharing;
 use crate::stage::{Actor, Stage};
 use container::WorkloadState;
 use context::Context;
-use defaults::TreeCache;
+use mivask_model::accounts::Accounts;
 use mivask_model::credentials::Credentials;
 use mivask_model::fact::{Fact, Provenance};
 use mivask_model::ids::{Extent, IdMap, InsideGid, InsideUid, KernelOwner, UserNamespace};
 use mivask_model::mount::{Source, SourceId};
 use mivask_model::refusal::Refusal;
+use mounted_accounts::{MountedAccounts, mounted_accounts};
+use tree_cache::TreeCache;
 
 /// Applies every rule of identity and preparation and puts each actor before its mount table.
 ///
@@ -204,10 +214,15 @@ fn identify(context: &Context<'_>, container: &Container) -> (Resolved, Vec<Cred
     let image_name = image_name(container);
     let given = container.image.as_ref().and_then(|image| scene.images.get(&image.value));
     let mut image = given.map_or_else(ImageFacts::default, |image| image.identity.clone());
-    let over = |at: &[u8]| container.mounts.iter().any(|mount| mount.at.value == at);
-    let replaced = profile.identity.reads_mounted_accounts && (over(b"/etc/passwd") || over(b"/etc/group"));
-    if replaced {
-        image.accounts = Knowledge::Unknown;
+    let mounted = mounted_accounts(context, container);
+    image.covered = mounted.is_some();
+    let captured = profile.identity.captures_group_names && mounted == Some(MountedAccounts::Unread);
+    let mounted = mounted.filter(|_| profile.identity.reads_mounted_accounts);
+    let replaced = mounted == Some(MountedAccounts::Unread);
+    match mounted {
+        Some(MountedAccounts::Unread) => image.accounts = Knowledge::Unknown,
+        Some(MountedAccounts::None) => image.accounts = Knowledge::Known(Accounts::default()),
+        None => {}
     }
     let mut resolved = match &container.who {
         Who::Kubernetes(security) => {
@@ -221,6 +236,21 @@ fn identify(context: &Context<'_>, container: &Container) -> (Resolved, Vec<Cred
         let text = "the account files that are mounted over the image's are those looked into, and they were not read";
         resolved.assumptions.push(text.into());
     }
+    if let (Some(reason), Some(_)) =
+        (added_by_name(container), mounted.filter(|_| profile.identity.reads_mounted_accounts))
+    {
+        let from = container.from.clone();
+        resolved.refusal.get_or_insert(Refusal {
+            class: RefusalClass::StartRefused,
+            reason,
+            from,
+            whole_pod: false,
+        });
+    }
+    if captured {
+        let text = "no group in the account files that are mounted over the image's is named like the number of one it has";
+        resolved.assumptions.push(text.into());
+    }
     resolved.assumptions.extend(given.into_iter().flat_map(|image| image.assumptions.iter().cloned()));
     if let Some(namespace) = user_namespace(context, container) {
         enter_namespace(&mut resolved, &namespace);
@@ -229,6 +259,18 @@ fn identify(context: &Context<'_>, container: &Container) -> (Resolved, Vec<Cred
     let credentials =
         resolved.possible.iter().filter_map(|(_, identity)| Credentials::of(identity)).collect();
     (resolved, credentials)
+}
+
+/// Why Podman refuses a group that is added by name where other account files are mounted: it finds none in either.
+fn added_by_name(container: &Container) -> Option<String> {
+    let Who::Plain(plain) = &container.who else { return None };
+    let name = plain.groups.iter().find_map(|group| match &group.value {
+        GroupName::Name(name) if name != "keep-groups" && name.parse::<u32>().is_err() => Some(name),
+        GroupName::Name(_) | GroupName::Number(_) => None,
+    })?;
+    Some(format!(
+        "the group `{name}` is looked up in the account files that are mounted over the image's, which fails"
+    ))
 }
 
 /// Supplementary groups of a process at most (`NGROUPS_MAX`, setgroups(2)).

@@ -4,9 +4,10 @@ use std::sync::Arc;
 
 use mivask_model::act::quoted;
 use mivask_model::fact::{Provenance, Unknown};
-use mivask_model::ids::{DiskGid, DiskUid, KernelOwner};
+use mivask_model::ids::{DiskGid, DiskUid, KernelOwner, MountIds};
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::mount::{MountFlags, MountId, MountTable, Source};
+use mivask_model::mount_kind::MountKind;
 use mivask_model::outcome::Errno;
 use mivask_model::personality::Entry as Making;
 use mivask_model::tree::{Certainty, Doubt, Entry, InodeId};
@@ -19,7 +20,7 @@ use crate::runtime::MountPointRules;
 use crate::stage::Stage;
 
 /// What is made, and by whom.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Debug)]
 pub(super) struct Maker {
     /// Mode of a directory, and of the parents of one; octal.
     pub directory: u16,
@@ -29,31 +30,56 @@ pub(super) struct Maker {
     pub above_file: u16,
     /// Whether it is made even where the mount around it is read-only.
     pub in_read_only: bool,
+    /// Whether that is so in a tmpfs.
+    pub in_read_only_tmpfs: bool,
+    /// Whether a link that points at nothing is followed.
+    pub follows_dangling: bool,
     /// Whether what comes last may as well be a directory as a file.
     pub of_either_kind: bool,
     /// Who makes it.
     pub creator: KernelOwner,
+    /// The ids of the user namespace whose root that is; those of the host's where it is the initial one.
+    pub ids: MountIds,
     /// The owner of what comes last in the path, where that is not its creator.
     pub owner: Option<KernelOwner>,
+    /// The same of what comes before.
+    pub owner_above: Option<KernelOwner>,
     /// Said as the provenance of what is made.
     pub rule: &'static str,
 }
 
 impl Maker {
     /// The runtime, for missing mount points.
-    pub(super) const fn runtime(rules: &MountPointRules, creator: KernelOwner) -> Self {
-        let MountPointRules { directory, file, above_file, in_read_only, guards_proc: _, rule } = *rules;
-        let of_either_kind = false;
-        Self { directory, file, above_file, in_read_only, of_either_kind, creator, owner: None, rule }
+    pub(super) fn runtime(rules: &MountPointRules, creator: KernelOwner) -> Self {
+        Self {
+            directory: rules.directory,
+            file: rules.file,
+            above_file: rules.above_file,
+            in_read_only: rules.in_read_only,
+            follows_dangling: rules.follows_dangling,
+            in_read_only_tmpfs: rules.in_read_only || rules.tmpfs_read_only_last,
+            rule: rules.rule,
+            ..Self::host(creator)
+        }
     }
 
     /// A kubelet or a daemon, for missing host paths.
-    pub(super) const fn host(creator: KernelOwner) -> Self {
+    pub(super) fn host(creator: KernelOwner) -> Self {
         let rule = "a missing host path is made by root, directories 0755, files 0644";
-        let in_read_only = false;
-        let (directory, above_file) = (0o755, 0o755);
-        let of_either_kind = false;
-        Self { directory, file: 0o644, above_file, in_read_only, of_either_kind, creator, owner: None, rule }
+        Self {
+            directory: 0o755,
+            file: 0o644,
+            above_file: 0o755,
+            in_read_only: false,
+            in_read_only_tmpfs: false,
+            follows_dangling: true,
+            of_either_kind: false,
+            creator,
+            ids: MountIds::default(),
+            owner: None,
+            owner_above: None,
+            rule,
+        }
     }
 }
 
@@ -73,9 +99,9 @@ pub(super) fn find_or_make(
     // Only what comes last has an owner of its own, and only directories above directories share its mode.
     let above = Maker {
         directory: if kind == FileKind::Directory { maker.directory } else { maker.above_file },
-        owner: None,
+        owner: maker.owner_above,
         of_either_kind: false,
-        ..*maker
+        ..maker.clone()
     };
     let ends = path.iter().enumerate().filter(|(_, byte)| **byte == b'/').map(|(at, _)| at);
     for end in ends.chain([path.len()]) {
@@ -142,6 +168,9 @@ fn step(
         // Below something no one knows nothing can be made here, but it may well be there.
         Reached::Missing(directory, _) if directory.inode.is_none() => return Ok(directory),
         Reached::Missing(directory, name) => make(stage, table, (directory, &name, kind), maker, presumed)?,
+        Reached::Dangling(_) if !maker.follows_dangling => {
+            return Err(format!("{} is a link that points at nothing", quoted(path)).into());
+        }
         Reached::Dangling(target) if links > 0 => {
             let parents = target.iter().enumerate().skip(1).filter(|(_, byte)| **byte == b'/');
             for (end, _) in parents {
@@ -207,7 +236,9 @@ fn make(
     let dir = directory.inode.ok_or_else(|| "the directory above it is not known".to_owned())?;
     let tree = &stage.source(mount.variants[0].source).tree;
     let may_be_there = tree.doubt(dir).is_some_and(|doubt| doubt.contents != Certainty::Known);
-    let read_only = mount.flags.has(MountFlags::READ_ONLY) && mount.on.is_some() && !maker.in_read_only;
+    let despite =
+        if mount.facts.kind == MountKind::Tmpfs { maker.in_read_only_tmpfs } else { maker.in_read_only };
+    let read_only = mount.flags.has(MountFlags::READ_ONLY) && mount.on.is_some() && !despite;
     let facts = &stage.source(mount.variants[0].source).facts;
     let made = if kind == FileKind::File { Making::File } else { Making::Other };
     // Whether proc and its like have a name is the kernel's affair (`proc_root_operations` has no `mkdir`).
@@ -224,6 +255,9 @@ fn make(
         let settle =
             contents.map_or_else(|| "no scene can supply it".into(), |unknown| unknown.settle.clone());
         *presumed = Some(Presumed { around: directory.mount, kernel, settle });
+    }
+    if refused(stage, table, directory.mount, dir, maker) {
+        return Err("EACCES (the namespace's root may not write there)".to_owned().into());
     }
     let owner = maker.owner.unwrap_or(maker.creator);
     // Whom the mount's map does not know it stores as root.
@@ -253,6 +287,25 @@ fn make(
         Arc::make_mut(&mut source.tree).add(dir, name, entry).map_err(|error| error.to_string())?;
     }
     Ok(())
+}
+
+/// Whether the root of a user namespace may not make anything in `dir`: capabilities count where owner and group are mapped
+/// (`capable_wrt_inode_uidgid`, fs/inode.c), the other bits everywhere.
+fn refused(stage: &Stage, table: &MountTable, mount: MountId, dir: InodeId, maker: &Maker) -> bool {
+    if maker.ids.uids.is_identity() {
+        return false;
+    }
+    let mount = table.get(mount);
+    let tree = &stage.source(mount.variants[0].source).tree;
+    if tree.doubt(dir).is_some_and(|doubt| doubt.owner != Certainty::Known || doubt.mode != Certainty::Known)
+    {
+        return false;
+    }
+    let inode = tree.inode(dir);
+    let owner = inode.stored_owner();
+    let uid = mount.facts.ids.to_kernel_uid(owner.uid).and_then(|uid| maker.ids.to_disk_uid(uid));
+    let gid = mount.facts.ids.to_kernel_gid(owner.gid).and_then(|gid| maker.ids.to_disk_gid(gid));
+    (uid.is_none() || gid.is_none()) && !inode.stored_mode().has(Mode::new(0o003))
 }
 
 /// How sure what is made in `dir` can be: a mount point in a directory that nobody listed may have been there before.

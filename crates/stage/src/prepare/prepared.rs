@@ -96,6 +96,12 @@ impl Prepared {
         }
     }
 
+    /// The same, of which `root` shows.
+    pub(super) const fn rooted(mut self, root: Option<InodeId>) -> Self {
+        self.root = root;
+        self
+    }
+
     /// Says that something was done to it.
     pub(super) fn note(&mut self, text: impl Into<Arc<str>>) {
         let text = text.into();

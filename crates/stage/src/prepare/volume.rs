@@ -3,20 +3,23 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use mivask_model::act::quoted;
 use mivask_model::fact::{Fact, Provenance, Unknown};
 use mivask_model::mount::{MountFlags, Preparation};
 use mivask_model::mount_kind::MountKind;
 use mivask_model::personality::Personality;
+use mivask_model::refusal::{Refusal, RefusalClass};
 use mivask_model::tree::{Entry, Tree};
 
 use super::api_volume;
 use super::backed::{self, Asked};
 use super::context::Context;
-use super::defaults::{self, TreeCache};
+use super::defaults;
 use super::fs_group::{self, GroupStep, Masks, Policy};
 use super::host_path;
 use super::image::image_source;
 use super::prepared::{Fills, Prepared, Ready, local_source, new_volume, root_facts, unknown_source};
+use super::tree_cache::TreeCache;
 use crate::scene::{Driver, HostPathCheck, Medium, Volume, VolumeKind};
 use crate::stage::Stage;
 
@@ -44,6 +47,8 @@ fn ready(stage: &mut Stage, context: &Context<'_>, cache: &mut TreeCache, volume
     };
     Ready::Shared(match &volume.kind {
         VolumeKind::EmptyDir(medium) => empty_dir(stage, context, volume, *medium),
+        // A kubelet passes it on as it is, and no runtime takes it.
+        VolumeKind::HostPath { path, .. } if path.first() != Some(&b'/') => not_absolute(stage, path, from),
         VolumeKind::HostPath { path, check } => {
             host_path::prepare(stage, context, &host(path, *check, &MountKind::HostPath, true))
         }
@@ -74,7 +79,7 @@ fn ready(stage: &mut Stage, context: &Context<'_>, cache: &mut TreeCache, volume
                 &Asked { plain: !wanted, ..Asked::new(key, &shown, MountKind::Volume, from) },
             )
         }
-        VolumeKind::Named { driver, external, flags } => {
+        VolumeKind::Named { driver, external, flags, .. } => {
             named(stage, context, volume, (driver, *flags), *external)
         }
         VolumeKind::Anonymous => return Ready::Anonymous,
@@ -192,4 +197,14 @@ fn other(stage: &mut Stage, volume: &Volume, kind: &str, read_only: bool) -> Pre
         prepared.flags = MountFlags::READ_ONLY;
     }
     prepared
+}
+
+/// A host path that no runtime takes.
+fn not_absolute(stage: &mut Stage, path: &[u8], from: &Provenance) -> Prepared {
+    let shown = quoted(path);
+    let reason = format!("the host path {shown} is not absolute");
+    let refusal = Refusal { class: RefusalClass::StartError, reason, from: from.clone(), whole_pod: false };
+    let unknown = Unknown::new(&format!("what {shown} is"), "write an absolute path");
+    let name = format!("host path {shown}");
+    Prepared { blocked: Some(refusal), ..unknown_source(stage, &name, MountKind::HostPath, unknown) }
 }

@@ -2,6 +2,7 @@
 
 use mivask_model::act::quoted;
 use mivask_model::mode::FileKind;
+use mivask_model::path::cleaned;
 use mivask_model::refusal::RefusalClass;
 use mivask_model::tree::Certainty;
 use mivask_rules::view::Place;
@@ -10,6 +11,19 @@ use super::container_mounts::ContainerMounts;
 use super::mount_point::find_or_make;
 
 impl ContainerMounts<'_> {
+    /// Docker makes it in the image before anything is mounted, as root's whatever the directory above says.
+    pub(super) fn working_directory_of_image(&mut self) {
+        let own = self.container.working_directory.as_ref();
+        let image = self.image.and_then(|image| image.working_directory.as_ref());
+        let Some(path) = own.or(image).filter(|_| self.profile().owns_working_directory) else { return };
+        let mut maker = self.maker();
+        maker.directory &= 0o777;
+        (maker.owner, maker.owner_above) = (Some(self.creator), Some(self.creator));
+        // What keeps it from being made keeps the container from starting, and is said where it is looked for.
+        let _said_later =
+            find_or_make(self.stage, &self.mounts, &cleaned(&path.value), FileKind::Directory, &maker);
+    }
+
     /// A working directory that is missing is made, by root or by no one.
     pub(super) fn working_directory(&mut self) {
         let own = self.container.working_directory.as_ref();
@@ -30,7 +44,8 @@ impl ContainerMounts<'_> {
                     format!("the working directory {} does not exist in the container", quoted(&path.value));
                 return self.stop(RefusalClass::StartRefused, reason, path.from.clone());
             }
-            maker.owner = self.process;
+            // It is looked for on the host behind a link that begins at the root, and so is not found to be given away.
+            maker.owner = self.process.filter(|_| !self.leads_to_the_host(&absolute));
         }
         let shown = quoted(&path.value);
         let reason = match find_or_make(self.stage, &self.mounts, &absolute, FileKind::Directory, &maker) {

@@ -4,7 +4,7 @@ use mivask_model::caps::CapabilitySet;
 use mivask_model::mount::MountFlags;
 
 use super::profile::{
-    Both, BuildRules, CapabilityNames, CapabilityRules, DefaultKind as K, DefaultRow, MountPointRules, PLAIN,
+    Added, Both, CapabilityNames, CapabilityRules, DefaultKind as K, DefaultRow, MountPointRules, PLAIN,
     QUIET, TmpfsRules,
 };
 
@@ -24,6 +24,8 @@ pub(super) const RUNC_MOUNT_POINTS: MountPointRules = MountPointRules {
     file: 0o755,
     above_file: 0o755,
     in_read_only: false,
+    tmpfs_read_only_last: true,
+    follows_dangling: true,
     guards_proc: true,
     rule: "runc makes a missing mount point 0:0 0755",
 };
@@ -33,6 +35,8 @@ pub(super) const CRUN_MOUNT_POINTS: MountPointRules = MountPointRules {
     file: 0o700,
     above_file: 0o755,
     in_read_only: false,
+    tmpfs_read_only_last: false,
+    follows_dangling: false,
     guards_proc: false,
     rule: "crun makes a missing mount point 0:0, a directory 1755 and a file 0700",
 };
@@ -56,46 +60,50 @@ pub(super) const KERNEL: &[DefaultRow] = &[
     DefaultRow::new("/sys", K::Sys, QUIET),
 ];
 
-/// What every engine hides, and what it keeps from being written.
-pub(super) const SHIELDS: &[DefaultRow] = &[
-    DefaultRow::new("/proc/acpi", K::Masked, PLAIN),
-    DefaultRow::new("/proc/kcore", K::Masked, PLAIN),
-    DefaultRow::new("/proc/keys", K::Masked, PLAIN),
-    DefaultRow::new("/proc/latency_stats", K::Masked, PLAIN),
-    DefaultRow::new("/proc/timer_list", K::Masked, PLAIN),
-    DefaultRow::new("/proc/scsi", K::Masked, PLAIN),
-    DefaultRow::new("/sys/firmware", K::Masked, PLAIN),
-    DefaultRow::new("/proc/bus", K::ReadOnly, PLAIN),
-    DefaultRow::new("/proc/fs", K::ReadOnly, PLAIN),
-    DefaultRow::new("/proc/irq", K::ReadOnly, PLAIN),
-    DefaultRow::new("/proc/sys", K::ReadOnly, PLAIN),
-];
+/// What runc's engines hide, and what they keep from being written: a file is covered by the container's own `/dev/null`, which is
+/// on its `/dev`, and a part of `/proc` keeps the flags of `/proc`.
+pub(super) const SHIELDS: &[DefaultRow] = &shields(MountFlags::NO_SUID, QUIET);
+
+/// The same under Podman, whose crun binds a `/dev/null` that cannot be written.
+pub(super) const CRUN_SHIELDS: &[DefaultRow] = &shields(MountFlags::READ_ONLY, PLAIN);
+
+const fn shields(file: MountFlags, part: MountFlags) -> [DefaultRow; 12] {
+    [
+        DefaultRow::new("/proc/acpi", K::Masked, PLAIN),
+        DefaultRow::new("/proc/kcore", K::Masked, file),
+        DefaultRow::new("/proc/keys", K::Masked, file),
+        DefaultRow::new("/proc/latency_stats", K::Masked, file),
+        DefaultRow::new("/proc/timer_list", K::Masked, file),
+        DefaultRow::new("/proc/scsi", K::Masked, PLAIN),
+        DefaultRow::new("/sys/firmware", K::Masked, PLAIN),
+        DefaultRow::new("/proc/bus", K::ReadOnly, part),
+        DefaultRow::new("/proc/fs", K::ReadOnly, part),
+        DefaultRow::new("/proc/irq", K::ReadOnly, part),
+        DefaultRow::new("/proc/sys", K::ReadOnly, part),
+        DefaultRow::new("/proc/sysrq-trigger", K::ReadOnly, part),
+    ]
+}
 
 /// The files that engines bind into every container.
-pub(super) const FILES: &[DefaultRow] = &[
-    DefaultRow::new("/etc/hosts", K::File { mode: 0o644, follows_root: true }, PLAIN),
-    DefaultRow::new("/etc/hostname", K::File { mode: 0o644, follows_root: true }, PLAIN),
-    DefaultRow::new("/etc/resolv.conf", K::File { mode: 0o644, follows_root: true }, PLAIN),
-];
+pub(super) const FILES: &[DefaultRow] = &files(MountFlags::READ_ONLY, false);
 
-/// The builder of Docker's daemon, as measured without its newer back end.
-pub(super) const DOCKER_BUILD: BuildRules = BuildRules {
-    makes_working_directory: true,
-    owner_needs_group_of_its_name: true,
-    group_alone: false,
-    owns_parents_of_directories: false,
-    copies_inherit_set_group_id: true,
-    directories_keep_special_bits: true,
-    mode_spares_directories: false,
-};
+/// The same as Podman binds them.
+pub(super) const PODMAN_FILES: &[DefaultRow] = &files(MountFlags::READ_ONLY.with(QUIET), true);
 
-/// Podman's builder.
-pub(super) const PODMAN_BUILD: BuildRules = BuildRules {
-    makes_working_directory: false,
-    owner_needs_group_of_its_name: false,
-    group_alone: true,
-    owns_parents_of_directories: true,
-    copies_inherit_set_group_id: false,
-    directories_keep_special_bits: false,
-    mode_spares_directories: true,
-};
+const fn files(under_read_only_root: MountFlags, resolver_needs_network: bool) -> [DefaultRow; 3] {
+    let of_network = false;
+    let file = K::File { mode: 0o644, under_read_only_root, of_network };
+    let resolver = K::File { mode: 0o644, under_read_only_root, of_network: resolver_needs_network };
+    [
+        DefaultRow::new("/etc/hosts", file, PLAIN),
+        DefaultRow::new("/etc/hostname", file, PLAIN),
+        DefaultRow::new("/etc/resolv.conf", resolver, PLAIN),
+    ]
+}
+
+/// `/dev/console`, where there is a terminal, as runc binds it; crun's has no flags.
+pub(super) const CONSOLE: &[DefaultRow] =
+    &[DefaultRow::new("/dev/console", K::Console, MountFlags::NO_SUID.with(MountFlags::NO_EXEC))];
+
+/// `/etc/mtab` as engines have it, unless the image has its own.
+pub(super) const MOUNT_TABLE: Added = Added { path: "etc/mtab", mode: 0o777, target: Some("/proc/mounts") };

@@ -1,6 +1,6 @@
 //! containerd behind a kubelet (docs/facts/runtimes.md, docs/facts/kubelet.md).
 
-use super::common::{CAPABILITIES, DOCKER_BUILD, KERNEL, RUNC_MOUNT_POINTS, RUNC_TMPFS, SHIELDS};
+use super::common::{CAPABILITIES, CONSOLE, KERNEL, RUNC_MOUNT_POINTS, RUNC_TMPFS, SHIELDS};
 use super::profile::{
     BindRules, DefaultRow, Entering, Forgets, IdentityRules, InNamespace, JoinRules, Listing,
     MountPointRules, PLAIN, Profile, VolumeRules,
@@ -11,6 +11,8 @@ const IDENTITY: IdentityRules = IdentityRules {
     empty_group_is_explicit: false,
     captures_group_names: false,
     knows_keep_groups: false,
+    passes_over_empty_groups: false,
+    nobody_has_group_0: false,
     image_user_gets_roots_groups: false,
     reads_mounted_accounts: false,
     refuses_large_ids: true,
@@ -18,7 +20,7 @@ const IDENTITY: IdentityRules = IdentityRules {
 };
 
 /// docs/facts/kubelet.md section 3; what the kubelet adds comes behind.
-const DEFAULTS: &[&[DefaultRow]] = &[KERNEL, SHIELDS];
+const DEFAULTS: &[&[DefaultRow]] = &[KERNEL, CONSOLE, SHIELDS];
 
 /// Image volumes are copied once into a directory of the container's own.
 pub(super) const VOLUMES: VolumeRules = VolumeRules {
@@ -37,15 +39,20 @@ pub(super) const CURRENT: Profile = Profile {
     binds: BindRules {
         makes_missing_source: true,
         forgets: Forgets::Nothing,
+        maps_ids: false,
         always_along: false,
         in_namespace: InNamespace::AsAsked,
     },
     volumes: VOLUMES,
     defaults: DEFAULTS,
-    build: DOCKER_BUILD,
     entering: Entering::FromTheNode,
     joins: JoinRules::ASKED,
     makes_working_directory: true,
+    owns_working_directory: false,
+    refuses_privileged_in_namespace: false,
+    makes_accounts: false,
+    added: &[],
+    gives_null_away: false,
     root_directory: None,
     takes_relative_directory: false,
     caveat: None,
@@ -57,6 +64,7 @@ pub(super) const VERSION_1_6: Profile = Profile {
     binds: BindRules {
         makes_missing_source: true,
         forgets: Forgets::WhereAsked,
+        maps_ids: false,
         always_along: false,
         in_namespace: InNamespace::AsAsked,
     },

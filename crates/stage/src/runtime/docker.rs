@@ -2,10 +2,10 @@
 
 use mivask_model::caps::CapabilitySet;
 
-use super::common::{DOCKER_BUILD, FILES, FOURTEEN, KERNEL, RUNC_MOUNT_POINTS, RUNC_TMPFS, SHIELDS};
+use super::common::{CONSOLE, FILES, FOURTEEN, KERNEL, MOUNT_TABLE, RUNC_MOUNT_POINTS, RUNC_TMPFS, SHIELDS};
 use super::profile::{
-    BindRules, Both, CapabilityNames, CapabilityRules, DefaultKind as K, DefaultRow, Entering, Forgets,
-    IdentityRules, InNamespace, JoinRules, Listing, PLAIN, Profile, RootDirectory, VolumeRules,
+    Added, BindRules, Both, CapabilityNames, CapabilityRules, DefaultKind as K, DefaultRow, Entering,
+    Forgets, IdentityRules, InNamespace, JoinRules, Listing, PLAIN, Profile, RootDirectory, VolumeRules,
 };
 
 pub(super) const PROFILE: Profile = Profile {
@@ -14,6 +14,8 @@ pub(super) const PROFILE: Profile = Profile {
         empty_group_is_explicit: false,
         captures_group_names: true,
         knows_keep_groups: false,
+        passes_over_empty_groups: false,
+        nobody_has_group_0: false,
         image_user_gets_roots_groups: false,
         reads_mounted_accounts: false,
         refuses_large_ids: true,
@@ -32,6 +34,7 @@ pub(super) const PROFILE: Profile = Profile {
     binds: BindRules {
         makes_missing_source: true,
         forgets: Forgets::WhereAsked,
+        maps_ids: false,
         always_along: false,
         in_namespace: InNamespace::CannotLeave,
     },
@@ -41,19 +44,15 @@ pub(super) const PROFILE: Profile = Profile {
         takes_options: false,
         link_gives_its_mode: false,
     },
-    defaults: &[
-        KERNEL,
-        FILES,
-        SHIELDS,
-        &[
-            DefaultRow::new("/proc/asound", K::Masked, PLAIN),
-            DefaultRow::new("/proc/sysrq-trigger", K::ReadOnly, PLAIN),
-        ],
-    ],
-    build: DOCKER_BUILD,
+    defaults: &[KERNEL, CONSOLE, FILES, SHIELDS, &[DefaultRow::new("/proc/asound", K::Masked, PLAIN)]],
     entering: Entering::LikeAtStart,
     joins: JoinRules::ASKED,
     makes_working_directory: true,
+    owns_working_directory: true,
+    refuses_privileged_in_namespace: true,
+    makes_accounts: false,
+    added: &[Added { path: ".dockerenv", mode: 0o755, target: None }, MOUNT_TABLE],
+    gives_null_away: false,
     root_directory: Some(RootDirectory { mode: 0o755, of_default_storage: false }),
     takes_relative_directory: false,
     caveat: None,

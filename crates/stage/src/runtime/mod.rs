@@ -3,6 +3,7 @@
 //! A rule that rests on a quirk of one measured version is a switch of its own here, so that another version's
 //! profile can leave it off.
 
+mod builders;
 mod common;
 mod containerd;
 mod cri_o;
@@ -11,10 +12,11 @@ mod oci;
 mod podman;
 mod profile;
 
+pub use builders::{BuildRules, Builder, Chmod, InSetGroupId, WorkingDirectory};
 pub use profile::{
-    BindRules, Both, BuildRules, CapabilityNames, CapabilityRules, DefaultKind, DefaultRow, Entering,
-    Flavour, Forgets, IdentityRules, InNamespace, Listing, MountPointRules, Profile, RootDirectory,
-    TmpfsRules, VolumeRules,
+    Added, BindRules, Both, CapabilityNames, CapabilityRules, DefaultKind, DefaultRow, Entering, Flavour,
+    Forgets, IdentityRules, InNamespace, Listing, MountPointRules, Profile, RootDirectory, TmpfsRules,
+    VolumeRules,
 };
 
 /// A container runtime whose rules are known here.

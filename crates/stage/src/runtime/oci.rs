@@ -1,6 +1,6 @@
 //! runc and crun on a bundle: what its configuration says and nothing else (docs/facts/runtimes.md section 10).
 
-use super::common::{CAPABILITIES, CRUN_MOUNT_POINTS, DOCKER_BUILD, RUNC_MOUNT_POINTS, RUNC_TMPFS};
+use super::common::{CAPABILITIES, CONSOLE, CRUN_MOUNT_POINTS, RUNC_MOUNT_POINTS, RUNC_TMPFS};
 use super::profile::{
     BindRules, Entering, Forgets, IdentityRules, InNamespace, JoinRules, Listing, PLAIN, Profile, TmpfsRules,
     VolumeRules,
@@ -11,6 +11,8 @@ const IDENTITY: IdentityRules = IdentityRules {
     empty_group_is_explicit: false,
     captures_group_names: true,
     knows_keep_groups: false,
+    passes_over_empty_groups: false,
+    nobody_has_group_0: false,
     image_user_gets_roots_groups: false,
     reads_mounted_accounts: false,
     refuses_large_ids: true,
@@ -26,6 +28,7 @@ pub(super) const RUNC: Profile = Profile {
     binds: BindRules {
         makes_missing_source: false,
         forgets: Forgets::WhereAsked,
+        maps_ids: false,
         always_along: false,
         in_namespace: InNamespace::CannotLeave,
     },
@@ -35,11 +38,15 @@ pub(super) const RUNC: Profile = Profile {
         takes_options: false,
         link_gives_its_mode: false,
     },
-    defaults: &[],
-    build: DOCKER_BUILD,
+    defaults: &[CONSOLE],
     entering: Entering::FromTheNode,
     joins: JoinRules::ASKED,
     makes_working_directory: true,
+    owns_working_directory: false,
+    refuses_privileged_in_namespace: false,
+    makes_accounts: false,
+    added: &[],
+    gives_null_away: false,
     root_directory: None,
     takes_relative_directory: false,
     caveat: None,
@@ -59,6 +66,7 @@ pub(super) const CRUN: Profile = Profile {
     binds: BindRules {
         makes_missing_source: false,
         forgets: Forgets::Always,
+        maps_ids: true,
         always_along: false,
         in_namespace: InNamespace::LeavesBehind,
     },

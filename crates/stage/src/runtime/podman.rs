@@ -3,7 +3,7 @@
 use mivask_model::caps::CapabilitySet;
 use mivask_model::mount::MountFlags;
 
-use super::common::{CRUN_MOUNT_POINTS, FILES, PODMAN_BUILD, SHIELDS};
+use super::common::{CRUN_MOUNT_POINTS, CRUN_SHIELDS, MOUNT_TABLE, PODMAN_FILES};
 use super::profile::{
     BindRules, Both, CapabilityNames, CapabilityRules, DefaultKind as K, DefaultRow, Entering, Forgets,
     IdentityRules, InNamespace, JoinRules, Listing, MountPointRules, PLAIN, Profile, QUIET, RootDirectory,
@@ -18,6 +18,8 @@ pub(super) const PROFILE: Profile = Profile {
         empty_group_is_explicit: true,
         captures_group_names: false,
         knows_keep_groups: true,
+        passes_over_empty_groups: true,
+        nobody_has_group_0: true,
         image_user_gets_roots_groups: false,
         reads_mounted_accounts: true,
         refuses_large_ids: false,
@@ -42,6 +44,7 @@ pub(super) const PROFILE: Profile = Profile {
     binds: BindRules {
         makes_missing_source: false,
         forgets: Forgets::ReadOnly,
+        maps_ids: true,
         always_along: true,
         in_namespace: InNamespace::LeavesBehind,
     },
@@ -62,20 +65,24 @@ pub(super) const PROFILE: Profile = Profile {
             DefaultRow::new("/tmp", K::ScratchUnderReadOnlyRoot, NO_DEV_SUID),
             DefaultRow::new("/run", K::ScratchUnderReadOnlyRoot, NO_DEV_SUID),
             DefaultRow::new("/var/tmp", K::ScratchUnderReadOnlyRoot, NO_DEV_SUID),
-            DefaultRow::new("/run/.containerenv", K::File { mode: 0o644, follows_root: true }, PLAIN),
+            DefaultRow::new("/dev/console", K::Console, PLAIN),
+            DefaultRow::new("/run/.containerenv", K::Marker(0o644), PLAIN),
         ],
-        FILES,
-        SHIELDS,
+        PODMAN_FILES,
+        CRUN_SHIELDS,
         &[
             DefaultRow::new("/sys/dev/block", K::Masked, PLAIN),
             DefaultRow::new("/proc/asound", K::ReadOnly, PLAIN),
-            DefaultRow::new("/proc/sysrq-trigger", K::ReadOnly, PLAIN),
         ],
     ],
-    build: PODMAN_BUILD,
     entering: Entering::AccountAlone,
     joins: JoinRules { ipc_by_default: true, network_files: false, host_flags: QUIET },
     makes_working_directory: false,
+    owns_working_directory: false,
+    refuses_privileged_in_namespace: false,
+    makes_accounts: true,
+    added: &[MOUNT_TABLE],
+    gives_null_away: true,
     root_directory: Some(RootDirectory { mode: 0o555, of_default_storage: true }),
     takes_relative_directory: true,
     caveat: None,

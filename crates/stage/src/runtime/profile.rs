@@ -2,6 +2,7 @@
 
 use mivask_model::caps::CapabilitySet;
 use mivask_model::mount::MountFlags;
+use mivask_model::path::cleaned;
 
 /// What kind of description a workload comes from; it decides which runtimes can run it.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
@@ -32,8 +33,6 @@ pub struct Profile {
     pub binds: BindRules,
     /// What a named or anonymous volume does.
     pub volumes: VolumeRules,
-    /// How the builder that goes with it makes images.
-    pub build: BuildRules,
     /// Who somebody is whom the engine starts in a running container.
     pub entering: Entering,
     /// What containers have of others that they join.
@@ -42,6 +41,18 @@ pub struct Profile {
     pub defaults: &'static [&'static [DefaultRow]],
     /// Whether a missing working directory is made; an error otherwise.
     pub makes_working_directory: bool,
+    /// Whether what is made of a working directory is root's in every case; the group of a set-group-ID directory otherwise.
+    pub owns_working_directory: bool,
+    /// Whether a privileged container is refused in a user namespace (Docker with remapped ids).
+    pub refuses_privileged_in_namespace: bool,
+    /// Whether account files that the image has not are made for a user who is named, 0:0 0600; bound 0644 where the root is
+    /// read-only (Podman).
+    pub makes_accounts: bool,
+    /// What is put into the image's root beside its own files.
+    pub added: &'static [Added],
+    /// Whether standard input that is `/dev/null` is given to the process's user and group (crun's
+    /// `maybe_chown_std_streams`).
+    pub gives_null_away: bool,
     /// The root directory, whatever the image says of it; the image's own where `None`.
     pub root_directory: Option<RootDirectory>,
     /// Whether a working directory that is not absolute is taken from the root; an error otherwise
@@ -73,6 +84,10 @@ pub struct IdentityRules {
     pub captures_group_names: bool,
     /// Whether the group name `keep-groups` means those of who starts the container: none for root.
     pub knows_keep_groups: bool,
+    /// Whether an added group without a name is passed over; an error otherwise.
+    pub passes_over_empty_groups: bool,
+    /// Whether a process for which nobody names a user has group 0, whatever the account says.
+    pub nobody_has_group_0: bool,
     /// Whether an image's USER alone gets root's memberships instead of the user's own (containerd 1.6 without a kubelet).
     pub image_user_gets_roots_groups: bool,
     /// Whether a passwd or group file that is mounted over the image's is the one looked into.
@@ -129,10 +144,26 @@ pub struct MountPointRules {
     pub above_file: u16,
     /// Whether it is made even where the mount around it is read-only.
     pub in_read_only: bool,
+    /// Whether a tmpfs turns read-only only when everything is mounted (runc).
+    pub tmpfs_read_only_last: bool,
+    /// Whether a link that points at nothing is followed, and its target made; an error otherwise (crun).
+    pub follows_dangling: bool,
     /// Whether nothing but some files may be mounted at or below `/proc` (runc's `checkProcMount`).
     pub guards_proc: bool,
     /// Said as the provenance of what is made.
     pub rule: &'static str,
+}
+
+impl MountPointRules {
+    /// Where `path` is mounted: without what means nothing in it. crun leaves a slash at its end, which only a directory may have.
+    #[must_use]
+    pub fn place(&self, path: &[u8]) -> Vec<u8> {
+        let mut place = cleaned(path);
+        if !self.guards_proc && path.ends_with(b"/") && place.len() > 1 {
+            place.push(b'/');
+        }
+        place
+    }
 }
 
 /// Rules of tmpfs mounts (docs/facts/runtimes.md section 5).
@@ -170,6 +201,8 @@ pub struct BindRules {
     pub makes_missing_source: bool,
     /// What becomes of the host mount's flags.
     pub forgets: Forgets,
+    /// Whether the option `idmap` of a bundle's bind maps its ids like the container's (crun); it is left out otherwise.
+    pub maps_ids: bool,
     /// Whether mounts below a source come along even where they are to be left out (Podman 4.3).
     pub always_along: bool,
     /// What changes in a user namespace of the container's own.
@@ -201,26 +234,6 @@ pub struct VolumeRules {
     pub link_gives_its_mode: bool,
 }
 
-/// Rules of builders (docs/facts/runtimes.md section 9).
-#[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub struct BuildRules {
-    /// Whether `WORKDIR` makes what is missing at once, as root; the first command or relative copy makes it
-    /// otherwise, as the user of the moment.
-    pub makes_working_directory: bool,
-    /// Whether `--chown=NAME` takes the group of that *name*, and fails without one; the account's group otherwise.
-    pub owner_needs_group_of_its_name: bool,
-    /// Whether `--chown=:GROUP` is taken, with root as the user; an error otherwise.
-    pub group_alone: bool,
-    /// Whether directories made above a copied *directory* get the ids of `--chown`; root's otherwise.
-    pub owns_parents_of_directories: bool,
-    /// Whether a directory that a copy makes in a set-group-ID directory gets that bit.
-    pub copies_inherit_set_group_id: bool,
-    /// Whether a copied directory keeps its set-id bits and the sticky bit; a copied file never does.
-    pub directories_keep_special_bits: bool,
-    /// Whether directories that `--chmod` meets are known to stay as they were copied.
-    pub mode_spares_directories: bool,
-}
-
 /// Who somebody is who is started in a running container (docs/facts/runtimes.md section 13).
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub enum Entering {
@@ -232,6 +245,17 @@ pub enum Entering {
     /// Engines of clusters start everybody as the container's user: somebody else comes from the node, or by a program that
     /// logs in.
     FromTheNode,
+}
+
+/// A file that an engine makes in the image's root, 0:0, where it is not mounted.
+#[derive(Clone, Copy, Debug)]
+pub struct Added {
+    /// Its path, without the leading slash.
+    pub path: &'static str,
+    /// Its mode, octal.
+    pub mode: u16,
+    /// Where it points, for a symbolic link; a regular file otherwise.
+    pub target: Option<&'static str>,
 }
 
 /// The root directory that an engine's storage makes, 0:0 (docs/facts/runtimes.md section 14).
@@ -277,9 +301,15 @@ pub enum DefaultKind {
     File {
         /// Its mode, octal.
         mode: u16,
-        /// Whether it turns read-only with the root file system.
-        follows_root: bool,
+        /// The flags it gets where the root file system is read-only.
+        under_read_only_root: MountFlags,
+        /// Whether it is left out where there is no network.
+        of_network: bool,
     },
+    /// The same, made in the image's own directory: what is mounted around it hides it.
+    Marker(u16),
+    /// `/dev/console`, where there is a terminal: the process's, group 5, 0620.
+    Console,
     /// A tmpfs 0:0 1777 that is there only where the root is read-only, with the image's content copied in.
     ScratchUnderReadOnlyRoot,
     /// A path of `/proc` or `/sys` hidden behind an empty read-only directory or `/dev/null`.

@@ -14,7 +14,7 @@ use crate::cluster::Cluster;
 pub use crate::cluster::HostPathCheck;
 use crate::identity::{ImageFacts, Knowledge};
 use crate::recipe::Recipe;
-use crate::runtime::Runtime;
+use crate::runtime::{Builder, Runtime};
 use mivask_model::fact::{Fact, Provenance};
 use mivask_model::host_mounts::HostMounts;
 use mivask_model::ids::UserNamespace;
@@ -47,6 +47,8 @@ pub struct Scene {
     pub host: Host,
     /// The runtime that was named; each workload's usual one where none was, or where it cannot run it.
     pub runtime: Option<Runtime>,
+    /// The builder that was named; the runtime's usual one where none was.
+    pub builder: Option<Builder>,
     /// Ids the platform gives to pods that name none.
     pub assigned: Assigned,
     /// Objects that pods refer to.

@@ -86,6 +86,17 @@ pub struct EngineOptions {
     pub id_mapped: bool,
     /// Flags that a later option takes back; crun sets them all the same.
     pub taken_back: MountFlags,
+    /// That it is another container's (`volumes_from`), with a mode word or without.
+    pub lent: Option<Lent>,
+}
+
+/// How a volume is lent.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Lent {
+    /// By the lender's name alone.
+    Plain,
+    /// With `:ro` or `:rw` behind it.
+    WithMode,
 }
 
 /// One declared volume.
@@ -138,6 +149,8 @@ pub enum VolumeKind {
     Stored(String),
     /// A named volume of an engine.
     Named {
+        /// What the engine calls it: its `name:`, else the project's name and its own, or its own alone where it is external.
+        listed: String,
         /// What is behind it.
         driver: Driver,
         /// Whether it is made elsewhere, so that no one knows what it holds.
@@ -195,6 +208,8 @@ pub struct TmpfsAsked {
     pub added: MountFlags,
     /// Flags taken from the runtime's own.
     pub cleared: MountFlags,
+    /// `tmpcopyup` and `notmpcopyup`: whether the content of the directory it covers is copied in.
+    pub copies_up: Option<bool>,
     /// The first option that mount(8) and the kernel take and not every engine, such as `noatime`.
     pub other: Option<Arc<str>>,
     /// The first option that no engine or kernel takes, so that it is not mounted.

@@ -1,10 +1,11 @@
 //! What runs: workloads and their containers.
 
 use mivask_model::fact::{Fact, Provenance};
+use mivask_model::mode::Mode;
 use mivask_model::refusal::Refusal;
 use mivask_model::unmodelled::Unmodelled;
 
-use super::{Program, Volume, VolumeKind, VolumeMount};
+use super::{Lent, Program, Volume, VolumeKind, VolumeMount};
 use crate::identity::{ContainerSecurity, PlainIdentity, PodSecurity, ProcessIdentity, Resolved};
 use crate::runtime::Flavour;
 use crate::stage::Role;
@@ -93,6 +94,37 @@ pub enum Ipc {
     Elsewhere(Fact<String>),
 }
 
+/// A file that is copied into a container before it starts, as Compose does with secrets and configs that are no files of the host.
+#[derive(Clone, Debug)]
+pub struct GivenFile {
+    /// Its path.
+    pub at: Fact<Vec<u8>>,
+    /// Its owner, inside.
+    pub uid: u32,
+    /// Its group, inside.
+    pub gid: u32,
+    /// Its mode.
+    pub mode: Mode,
+}
+
+/// A path that is shielded when everything is mounted.
+#[derive(Clone, Debug)]
+pub struct Shield {
+    /// The path.
+    pub at: Fact<Vec<u8>>,
+    /// How.
+    pub kind: ShieldKind,
+}
+
+/// How a path is shielded.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum ShieldKind {
+    /// Hidden behind an empty directory or `/dev/null`.
+    Masked,
+    /// Mounted again, read-only.
+    ReadOnly,
+}
+
 /// One container.
 #[derive(Clone, Debug)]
 pub struct Container {
@@ -114,6 +146,12 @@ pub struct Container {
     pub ipc: Ipc,
     /// The container whose network, and with it whose `/etc/hosts`, `/etc/hostname` and `/etc/resolv.conf`, it has.
     pub network_of: Option<Fact<String>>,
+    /// Whether it has no network: an engine may leave out what goes with one.
+    pub without_network: bool,
+    /// Whether it has a terminal of its own (`tty`), and with it `/dev/console`.
+    pub terminal: bool,
+    /// Whether its standard input is held open, so that it is not `/dev/null`.
+    pub holds_input: bool,
     /// Whether it is nobody's container, but a person on the host, who sees the host's files and has an account there.
     pub on_host: bool,
     /// Why it never runs, where the description alone says so.
@@ -124,6 +162,12 @@ pub struct Container {
     pub working_directory: Option<Fact<Vec<u8>>>,
     /// What it starts.
     pub program: Program,
+    /// Containers of the same workload that lend it the volumes of their images, and whether read-only.
+    pub lenders: Vec<(Fact<String>, Lent, bool)>,
+    /// Files that are put into it before it starts.
+    pub files: Vec<GivenFile>,
+    /// What a bundle hides and keeps from being written, in its order.
+    pub shields: Vec<Shield>,
     /// Where the kubelet mounts the termination log, where the description says so.
     pub termination_log: Option<Fact<Vec<u8>>>,
     /// What it asks for that no rule here follows.
@@ -133,28 +177,41 @@ pub struct Container {
 }
 
 impl Container {
-    /// A container that runs as `user` (`UID`, `UID:GID` or names) and asks for nothing more.
+    /// A container of which no more is known than its name and its place.
     #[must_use]
-    pub fn plain(name: &str, user: &str, from: Provenance) -> Self {
-        let user = Some(Fact::new(user.to_owned(), from.clone()));
+    pub fn new(name: &str, from: Provenance) -> Self {
         Self {
             name: name.to_owned(),
             role: Role::App,
             image: None,
-            who: Who::Plain(Box::new(PlainIdentity { user, ..PlainIdentity::default() })),
+            who: Who::Plain(Box::default()),
             read_only_root: false,
             privileged: false,
             unmasked: false,
             ipc: Ipc::Default,
             network_of: None,
+            without_network: false,
+            terminal: false,
+            holds_input: false,
             on_host: false,
             refusal: None,
             mounts: Vec::new(),
             working_directory: None,
             program: Program::default(),
+            lenders: Vec::new(),
+            files: Vec::new(),
+            shields: Vec::new(),
             termination_log: None,
             unmodelled: Vec::new(),
             from,
         }
+    }
+
+    /// A container that runs as `user` (`UID`, `UID:GID` or names) and asks for nothing more.
+    #[must_use]
+    pub fn plain(name: &str, user: &str, from: Provenance) -> Self {
+        let user = Some(Fact::new(user.to_owned(), from.clone()));
+        let who = Who::Plain(Box::new(PlainIdentity { user, ..PlainIdentity::default() }));
+        Self { who, ..Self::new(name, from) }
     }
 }

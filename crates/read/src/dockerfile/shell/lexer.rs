@@ -1,5 +1,7 @@
 //! Words of a shell script, with the variables in them.
 
+use mivask_core::recipe::Output;
+
 use super::Values;
 
 /// Bytes of `{a,b}` that are looked at.
@@ -36,10 +38,18 @@ pub(super) struct Lexer<'a> {
     pub values: Values<'a>,
     pub words: Vec<Word>,
     pub opaque: bool,
+    /// Files that output goes to.
+    pub outputs: Vec<Output>,
+    /// Whether a word that is a pattern stands among them.
+    pub expands: bool,
+    /// Lines that end the texts given to commands, the next one first.
+    ends: Vec<String>,
     /// Whether the command ended in `&&`.
     pub chained: bool,
     /// Whether it holds `||`.
     pub alternative: bool,
+    /// Whether that is one that cannot fail, so that what is chained to it runs.
+    pub forgiven: bool,
 }
 
 impl<'a> Lexer<'a> {
@@ -47,7 +57,22 @@ impl<'a> Lexer<'a> {
         let opaque = false;
         let chained = true;
         let alternative = false;
-        Self { script, at: 0, escape, values, words: Vec::new(), opaque, chained, alternative }
+        let (outputs, ends, expands) = (Vec::new(), Vec::new(), false);
+        let words = Vec::new();
+        Self {
+            script,
+            at: 0,
+            escape,
+            values,
+            words,
+            opaque,
+            outputs,
+            expands,
+            ends,
+            chained,
+            alternative,
+            forgiven: false,
+        }
     }
 
     pub(super) fn rest(&self) -> &str {
@@ -84,7 +109,11 @@ impl<'a> Lexer<'a> {
             }
             match c {
                 '#' => self.skip_line(),
-                ' ' | '\t' | '\r' | '\n' | ';' | '&' => {
+                '\n' => {
+                    self.bump();
+                    self.skip_texts();
+                }
+                ' ' | '\t' | '\r' | ';' | '&' => {
                     self.bump();
                 }
                 _ => return,
@@ -115,7 +144,10 @@ impl<'a> Lexer<'a> {
                     self.chained = true;
                     return;
                 }
-                '|' | '<' | '>' | '&' => {
+                '|' if !whole && self.forgives() => return,
+                '&' if self.rest().starts_with("&>") => self.redirection(),
+                '<' | '>' => self.redirection(),
+                '|' | '&' => {
                     self.opaque = true;
                     self.alternative |= self.rest().starts_with("||");
                     self.bump();
@@ -128,6 +160,102 @@ impl<'a> Lexer<'a> {
                 '#' => self.skip_line(),
                 _ => self.word(),
             }
+        }
+    }
+
+    /// `|| true` and `|| :`, which say no more than that failure does not matter; read over, if it is that.
+    fn forgives(&mut self) -> bool {
+        let Some(behind) = self.rest().strip_prefix("||") else { return false };
+        let behind = behind.trim_start_matches([' ', '\t']);
+        let Some(rest) = ["true", ":"].iter().find_map(|word| behind.strip_prefix(word)) else {
+            return false;
+        };
+        let ends = rest.trim_start_matches([' ', '\t', '\r']);
+        if !(ends.is_empty() || ends.starts_with(['\n', ';']) || ends.starts_with("&&")) {
+            return false;
+        }
+        let chained = ends.starts_with("&&");
+        self.at = self.script.len() - ends.len() + if chained { 2 } else { 0 };
+        self.chained |= chained;
+        (self.alternative, self.forgiven) = (true, true);
+        true
+    }
+
+    /// `> FILE`, `2>&1`, `< FILE`, `<< END`.
+    fn redirection(&mut self) {
+        // A number right before is the descriptor's.
+        let digits = self.script[..self.at].ends_with(|c: char| c.is_ascii_digit());
+        if digits && self.words.last().is_some_and(|word| word.text.bytes().all(|byte| byte.is_ascii_digit()))
+        {
+            self.words.pop();
+        }
+        if self.peek() == Some('&') {
+            self.bump();
+        }
+        let into = self.bump() == Some('>');
+        let doubled = self.peek() == Some(if into { '>' } else { '<' });
+        if doubled {
+            self.bump();
+        }
+        if !into && doubled && self.peek() == Some('<') {
+            // A text of one word is input.
+            self.bump();
+        } else if !into && doubled {
+            let strip = self.peek() == Some('-');
+            if strip {
+                self.bump();
+            }
+            if let Some(word) = self.target() {
+                self.ends.push(word.text);
+            }
+            return;
+        }
+        match self.peek() {
+            Some('&') => {
+                self.bump();
+                self.at +=
+                    self.rest().find(|c: char| c != '-' && !c.is_ascii_digit()).unwrap_or(self.rest().len());
+                return;
+            }
+            Some('(') => {
+                self.opaque = true;
+                return;
+            }
+            Some('|') if into => {
+                self.bump();
+            }
+            _ => {}
+        }
+        let Some(word) = self.target() else { return };
+        if word.pattern.is_some() {
+            self.opaque = true;
+        }
+        if into {
+            self.outputs.push(Output { path: word.text, appends: doubled });
+        }
+    }
+
+    /// The word that a redirection goes to.
+    fn target(&mut self) -> Option<Word> {
+        self.at += self.rest().len() - self.rest().trim_start_matches([' ', '\t']).len();
+        let (before, expands) = (self.words.len(), self.expands);
+        if self.peek().is_none_or(|c| "\n;&|<>()".contains(c)) {
+            return None;
+        }
+        self.word();
+        self.expands = expands;
+        if self.words.len() > before { self.words.pop() } else { None }
+    }
+
+    /// Texts that begin behind this line end, up to the lines that end them; a text that is elsewhere leaves the script as it is.
+    fn skip_texts(&mut self) {
+        for end in std::mem::take(&mut self.ends) {
+            let mut at = self.at;
+            let found = self.script[self.at..].split_inclusive('\n').find_map(|line| {
+                at += line.len();
+                (line.trim_end_matches(['\n', '\r']).trim_start_matches('\t') == end).then_some(at)
+            });
+            self.at = found.unwrap_or(self.at);
         }
     }
 
@@ -158,8 +286,12 @@ impl<'a> Lexer<'a> {
                     self.opaque = true;
                     self.bump();
                 }
-                '*' | '?' | '[' => self.pattern(c, &mut word),
+                '*' | '?' | '[' => {
+                    self.expands = true;
+                    self.pattern(c, &mut word);
+                }
                 '{' if self.is_braces() => {
+                    self.opaque = true;
                     self.pattern(c, &mut word);
                 }
                 _ => {
@@ -178,7 +310,6 @@ impl<'a> Lexer<'a> {
     }
 
     fn pattern(&mut self, c: char, word: &mut Word) {
-        self.opaque = true;
         word.pattern.get_or_insert(word.text.len());
         self.bump();
         word.text.push(c);

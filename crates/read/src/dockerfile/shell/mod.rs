@@ -4,7 +4,7 @@ mod lexer;
 
 use std::collections::HashSet;
 
-use mivask_core::recipe::Command;
+use mivask_core::recipe::{Command, ShellCommand, ShellWord};
 
 use lexer::{Lexer, Word};
 
@@ -36,6 +36,7 @@ pub(super) fn commands(script: &str, escape: char, values: Values<'_>) -> Vec<Pi
     // Where the chain of `&&` begins that is being read, and whether its failure ends everything.
     let mut chain = 0;
     let mut strict = false;
+    let mut forgiven = false;
     loop {
         lexer.skip_separators();
         let start = lexer.at;
@@ -53,7 +54,9 @@ pub(super) fn commands(script: &str, escape: char, values: Values<'_>) -> Vec<Pi
         lexer.words = Vec::new();
         lexer.opaque = false;
         lexer.chained = false;
-        lexer.alternative = false;
+        (lexer.alternative, lexer.forgiven) = (false, false);
+        lexer.outputs = Vec::new();
+        lexer.expands = false;
         lexer.command(false);
         let compound = lexer.words.first().is_some_and(|word| KEYWORDS.contains(&word.text.as_str()));
         let uses = lexer.words.iter().any(|word| word.variables.iter().any(|name| assigned.contains(name)));
@@ -68,8 +71,13 @@ pub(super) fn commands(script: &str, escape: char, values: Values<'_>) -> Vec<Pi
             assigned.extend(assignment(&word.text).map(str::to_owned));
         }
         let leads = words.first().is_some_and(|word| assignment(&word.text).is_some());
-        let command = if lexer.opaque || compound || uses || leads {
-            Command::Opaque { names: words.iter().filter_map(Word::path).collect() }
+        let command = if lexer.opaque || compound || uses || leads || grouped {
+            let outputs = lexer.outputs.iter().map(|output| output.path.clone().into_bytes());
+            Command::Opaque { names: words.iter().filter_map(Word::path).chain(outputs).collect() }
+        } else if lexer.expands || !lexer.outputs.is_empty() {
+            let word = |word: &Word| ShellWord { text: word.text.clone(), pattern: word.pattern.is_some() };
+            let words = words.iter().map(word).collect();
+            Command::Shell(ShellCommand { words, outputs: lexer.outputs.clone() })
         } else {
             Command::Plain(words.iter().map(|word| word.text.clone()).collect())
         };
@@ -79,8 +87,9 @@ pub(super) fn commands(script: &str, escape: char, values: Values<'_>) -> Vec<Pi
         if lexer.alternative {
             pieces[chain..].iter_mut().for_each(|piece| piece.may_fail = true);
         }
-        if !words.is_empty() {
-            let begins = pieces.len() == chain;
+        if !words.is_empty() || !lexer.outputs.is_empty() {
+            let begins = pieces.len() == chain || std::mem::take(&mut forgiven);
+            forgiven = lexer.forgiven;
             pieces.push(Piece { command, begins, may_fail: lexer.alternative, at: start..end });
         }
     }
@@ -108,6 +117,8 @@ fn assignment(word: &str) -> Option<&str> {
 
 #[cfg(test)]
 mod tests {
+    use mivask_core::recipe::Output;
+
     use super::*;
 
     fn plain(words: &[&str]) -> Command {
@@ -116,6 +127,22 @@ mod tests {
 
     fn opaque(names: &[&str]) -> Command {
         Command::Opaque { names: names.iter().map(|name| name.as_bytes().to_vec()).collect() }
+    }
+
+    /// Words, those with patterns behind a question mark, and files that output goes to.
+    fn shell(words: &[&str], outputs: &[&str]) -> Command {
+        let word = |word: &&str| match word.strip_prefix('?') {
+            Some(text) => ShellWord { text: text.to_owned(), pattern: true },
+            None => ShellWord { text: (*word).to_owned(), pattern: false },
+        };
+        let output = |output: &&str| {
+            let appends = output.starts_with(">>");
+            Output { path: output.trim_start_matches('>').to_owned(), appends }
+        };
+        Command::Shell(ShellCommand {
+            words: words.iter().map(word).collect(),
+            outputs: outputs.iter().map(output).collect(),
+        })
     }
 
     macro_rules! scripts {
@@ -149,8 +176,18 @@ mod tests {
         a_variable_that_the_script_sets: "DIR=/x; mkdir $DIR" => [opaque(&["/x"]), opaque(&["/data"])];
         pipes_and_redirections_name_paths: "cat /a | tee /b >/c && mkdir /d" =>
             [opaque(&["/a", "/b", "/c"]), plain(&["mkdir", "/d"])];
-        patterns_name_the_directory: "rm -rf /var/lib/apt/lists/* /x/{a,b}" => [opaque(&["/var/lib/apt/lists", "/x"])];
-        an_alternative_is_no_plain_command: "mkdir /a || true; touch /b" => [opaque(&["/a"]), plain(&["touch", "/b"])];
+        braces_name_the_directory: "rm -rf /var/lib/apt/lists/* /x/{a,b}" => [opaque(&["/var/lib/apt/lists", "/x"])];
+        patterns_are_kept: "rm -rf /var/lib/apt/lists/* '/x/*'" =>
+            [shell(&["rm", "-rf", "?/var/lib/apt/lists/*", "/x/*"], &[])];
+        output_goes_to_files: "echo hi > /a 2>/dev/null; cat </b >>/c 2>&1 && :>/d" =>
+            [shell(&["echo", "hi"], &[">/a", ">/dev/null"]), shell(&["cat"], &[">>/c"]), shell(&[":"], &[">/d"])];
+        a_text_is_no_command: "cat <<EOF > /a\nmkdir /no\nEOF\ncat > /b <<-'END' && mkdir /yes\n\tmkdir /no\n\tEND\ntouch /c" =>
+            [shell(&["cat"], &[">/a"]), shell(&["cat"], &[">/b"]), plain(&["mkdir", "/yes"]), plain(&["touch", "/c"])];
+        a_text_that_is_elsewhere: "cat <<EOF > /a\nmkdir /b" => [shell(&["cat"], &[">/a"]), plain(&["mkdir", "/b"])];
+        a_number_apart_is_a_word: "echo 2 >/a" => [shell(&["echo", "2"], &[">/a"])];
+        forgiven_by_true: "mkdir /a || true; touch /b || : && cd /c" =>
+            [plain(&["mkdir", "/a"]), plain(&["touch", "/b"]), plain(&["cd", "/c"])];
+        an_alternative_is_no_plain_command: "mkdir /a || mkdir /c; touch /b" => [opaque(&["/a", "/c"]), plain(&["touch", "/b"])];
         compound_commands_swallow_the_rest: "mkdir /a && if true; then touch /b; fi; touch /c" =>
             [plain(&["mkdir", "/a"]), opaque(&["/b", "/c"])];
         groups_too: "(cd /a; touch b) && mkdir /c" => [opaque(&["/a", "/c"])];
@@ -180,7 +217,7 @@ mod tests {
             ("set -x; a; b", "|?|?|+"),
             ("a && b || c", "|??"),
             ("a || true; b", "|?|+"),
-            ("a || true && b", "|?+"),
+            ("a || true && b", "|?|+"),
         ] {
             assert_eq!(forgiven(script), expected, "{script}");
         }

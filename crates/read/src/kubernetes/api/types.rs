@@ -143,6 +143,10 @@ pub(in crate::kubernetes) struct Container {
     pub volume_mounts: Vec<VolumeMount>,
     /// Its working directory.
     pub working_dir: Option<String>,
+    /// `tty`
+    pub tty: Option<bool>,
+    /// `stdin`
+    pub stdin: Option<bool>,
     /// What it starts, in place of the image's entrypoint.
     pub command: Vec<String>,
     /// The arguments, in place of the image's.

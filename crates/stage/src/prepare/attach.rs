@@ -1,0 +1,69 @@
+//! One mount put in its place.
+
+use std::sync::Arc;
+
+use mivask_model::act::quoted;
+use mivask_model::mode::FileKind;
+use mivask_model::mount::{Mount, MountFacts, MountId};
+use mivask_model::refusal::RefusalClass;
+use mivask_model::tree::InodeId;
+
+use super::bind::{self, Bound};
+use super::container_mounts::{Attachment, ContainerMounts};
+use super::prepared::Prepared;
+use super::user_namespace;
+use crate::scene::VolumeMount;
+
+impl ContainerMounts<'_> {
+    pub(super) fn attach(&mut self, new: &Attachment<'_>) {
+        if let Some(reason) = self.guards(new).or_else(|| self.lacks_devices(new)) {
+            return self.stop(RefusalClass::StartError, reason, new.from.clone());
+        }
+        let tree = &self.stage.source(new.volume.variants[0].source).tree;
+        let directory = new.root.map(|root| tree.inode(root).kind == FileKind::Directory);
+        let wanted = if directory == Some(true) { FileKind::Directory } else { FileKind::File };
+        match self.mount_point(new, wanted) {
+            Ok(place) => {
+                let Some(inode) = place.inode else { return };
+                let there = self.stage.source(place.source).tree.inode(inode).kind;
+                if directory.is_some_and(|directory| directory != (there == FileKind::Directory)) {
+                    let at = quoted(new.at);
+                    let there = there.word();
+                    let wanted = wanted.word();
+                    let reason = format!("{at} is a {there}, a {wanted} cannot be mounted on it");
+                    return self.stop(RefusalClass::StartError, reason, new.from.clone());
+                }
+                self.push(Some((place.mount, inode)), new);
+            }
+            Err(reason) => {
+                let reason = format!("the mount point {} cannot be made: {reason}", quoted(new.at));
+                self.stop(RefusalClass::StartError, reason, new.from.clone());
+            }
+        }
+    }
+
+    pub(super) fn push(&mut self, on: Option<(MountId, InodeId)>, new: &Attachment<'_>) {
+        let facts = MountFacts {
+            question: new.volume.question.clone(),
+            ids: new.ids.clone(),
+            host_path: new.volume.host_path.clone(),
+            label: new.volume.label.clone(),
+            ..MountFacts::plain(new.at, new.volume.kind.clone(), new.from.clone())
+        };
+        self.mounts.push(Mount {
+            on,
+            variants: new.volume.variants.clone(),
+            root: new.root,
+            flags: new.flags,
+            origin: new.origin,
+            facts: Arc::new(facts),
+        });
+    }
+
+    /// How this container's runtime makes a mount, or `None` where it refuses.
+    pub(super) fn bound(&mut self, mount: &VolumeMount, volume: &Prepared) -> Option<Bound> {
+        let namespaced = user_namespace(self.context, self.container).is_some();
+        let bound = bind::bound(&self.profile().binds, namespaced, mount, volume);
+        bound.map_err(|reason| self.stop(RefusalClass::StartRefused, reason, mount.at.from.clone())).ok()
+    }
+}
