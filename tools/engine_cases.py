@@ -19,6 +19,27 @@ gdupb:x:4050:dupb
 gdupa:x:4051:dupa
 # old:x:7001:alice,app
 """
+# Lines that no account tool writes, behind all others, as some stop what looks for a later line.
+PASSWD += """onlyname
+short:x:3300
+nogid:x:3301:
+baduid:x:xyz:3500::/:
+badgid:x:3400:abc::/:
+wraps:x:4294967296:3600::/:
+large:x:3000000000:3700::/:
+negative:x:-5:3800::/:
+negative-group:x:3900:-7::/:
+large-group:x:3901:3000000000::/:
+lonely-group:x:3902:3000000001::/:
+minus-one:x:4294967295:1000::/:
+""" + "".join(f"in-{group}:x:{uid}:{uid}::/:\n" for uid, group in enumerate(("negative", "wraps", "large", "letters", "nothing"), 4000))
+GROUP += """negative:x:-7:in-negative
+wraps:x:4294967296:in-wraps
+large:x:3000000000:in-large
+letters:x:abc:in-letters
+nothing:x::in-nothing
+"""
+MALFORMED = [line.split(":")[0] for line in PASSWD.splitlines()[PASSWD.splitlines().index("onlyname"):]]
 # path, owner, group, mode; a trailing slash makes a directory.
 TREE = [
     ("/", 0, 0, 0o755), ("/bin/", 0, 0, 0o755), ("/etc/", 0, 0, 0o755), ("/proc/", 0, 0, 0o755), ("/sys/", 0, 0, 0o755),
@@ -45,7 +66,9 @@ def engine_rows(host):
     rows += [user(text) for text in (
         "root", "0", "alice", "1000", "alice:", "01000", "app", "405", "bob", "1234", "5678", "9999", "alice:staff", "alice:50",
         "1000:1000", "alice:7777", "9999:9998", ":staff", "dupa", "dupb", "alice:4300", "nouser", "alice:nogroup",
+        *MALFORMED, "3300", "3400", "3700", "3900", "3901", "4000", "4001", "4294967296", "3000000009", "-5", "alice:-7", "alice:3000000000", "alice:4294967296", "4294967291", "3000000000", "alice:negative", "alice:wraps", "alice:large", "alice:letters",
     )]
+    rows += [row(f"group added, {name}", {"user": "alice", "group_add": [name]}, ["--user", "alice", "--group-add", name]) for name in ("negative", "wraps", "large", "letters")]
     rows += [
         row("group added by name", {"user": "9999", "group_add": ["staff", "7777"]}, ["--user", "9999", "--group-add", "staff", "--group-add", "7777"]),
         row("two spellings of a group", {"user": "9999", "group_add": ["50", "staff"]}, ["--user", "9999", "--group-add", "50", "--group-add", "staff"]),

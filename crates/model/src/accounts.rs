@@ -9,6 +9,8 @@ pub struct UserLine {
     pub name: String,
     /// Inside user id, as the runtimes' parsers read it.
     pub uid: u32,
+    /// The number in the file, where 32 bits do not hold it: `uid` is what it wraps to, and is not found by it.
+    pub wrapped: Option<i64>,
     /// Primary inside group id.
     pub gid: u32,
     /// Where it is, or what added it.
@@ -22,10 +24,28 @@ pub struct GroupLine {
     pub name: String,
     /// Inside group id.
     pub gid: u32,
+    /// The number in the file, where 32 bits do not hold it: `gid` is what it wraps to, and is not found by it.
+    pub wrapped: Option<i64>,
     /// Names of the members, exactly as written.
     pub members: Vec<String>,
     /// Where it is, or what added it.
     pub from: Provenance,
+}
+
+impl UserLine {
+    /// The user id as the runtimes look it up: the number of the file.
+    #[must_use]
+    pub fn number(&self) -> i64 {
+        self.wrapped.unwrap_or_else(|| self.uid.into())
+    }
+}
+
+impl GroupLine {
+    /// The group id as the runtimes look it up: the number of the file.
+    #[must_use]
+    pub fn number(&self) -> i64 {
+        self.wrapped.unwrap_or_else(|| self.gid.into())
+    }
 }
 
 /// The two account files of an image; `None` where the image has no such file.
@@ -46,10 +66,18 @@ impl Accounts {
         self.find_user(|line| line.name == name)
     }
 
-    /// The first passwd line with this user id.
+    /// The first passwd line with this user id, which may be one that 32 bits do not hold.
     #[must_use]
-    pub fn user_by_uid(&self, uid: u32) -> Option<(&UserLine, Provenance)> {
-        self.find_user(|line| line.uid == uid)
+    pub fn user_by_uid(&self, uid: impl Into<i64>) -> Option<(&UserLine, Provenance)> {
+        let uid = uid.into();
+        self.find_user(|line| line.number() == uid)
+    }
+
+    /// The first group line with this group id, which may be one that 32 bits do not hold.
+    #[must_use]
+    pub fn group_by_gid(&self, gid: impl Into<i64>) -> Option<(&GroupLine, Provenance)> {
+        let gid = gid.into();
+        self.find_group(|line| line.number() == gid)
     }
 
     /// The first group line with this name.

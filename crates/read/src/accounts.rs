@@ -13,11 +13,11 @@ use mivask_core::fact::Provenance;
 pub fn passwd(name: &str, text: &str) -> Vec<UserLine> {
     let file: Arc<str> = Arc::from(name);
     account_lines(text)
-        .map(|(line, fields)| UserLine {
-            name: fields[0].to_owned(),
-            uid: number(fields.get(2)),
-            gid: number(fields.get(3)),
-            from: Provenance::Line { file: file.clone(), line },
+        .map(|(line, fields)| {
+            let (uid, wrapped) = number(fields.get(2));
+            let (gid, _) = number(fields.get(3));
+            let from = Provenance::Line { file: file.clone(), line };
+            UserLine { name: fields[0].to_owned(), uid, wrapped, gid, from }
         })
         .collect()
 }
@@ -31,9 +31,11 @@ pub fn group(name: &str, text: &str) -> Vec<GroupLine> {
         .filter(|(_, fields)| !fields[0].starts_with('#'))
         .map(|(line, fields)| {
             let members = fields.get(3).copied().unwrap_or_default();
+            let (gid, wrapped) = number(fields.get(2));
             GroupLine {
                 name: fields[0].to_owned(),
-                gid: number(fields.get(2)),
+                gid,
+                wrapped,
                 members: members.split(',').filter(|member| !member.is_empty()).map(str::to_owned).collect(),
                 from: Provenance::Line { file: file.clone(), line },
             }
@@ -46,15 +48,16 @@ fn account_lines(text: &str) -> impl Iterator<Item = (usize, Vec<&str>)> {
     numbered.filter(|(_, line)| !line.is_empty()).map(|(number, line)| (number, line.split(':').collect()))
 }
 
-/// Decimal with an optional `+`; anything else is 0, and larger numbers wrap at 32 bits.
-fn number(field: Option<&&str>) -> u32 {
+/// Decimal with an optional sign; anything else is 0. Larger numbers wrap at 32 bits, and are given as they are beside that.
+fn number(field: Option<&&str>) -> (u32, Option<i64>) {
     let text = field.copied().unwrap_or_default();
     #[expect(
         clippy::cast_possible_truncation,
         clippy::cast_sign_loss,
         reason = "the runtimes wrap at 32 bits too"
     )]
-    text.parse::<i64>().map_or(0, |number| number as u32)
+    text.parse::<i64>()
+        .map_or((0, None), |number| (number as u32, u32::try_from(number).is_err().then_some(number)))
 }
 
 #[cfg(test)]

@@ -26,10 +26,7 @@ impl Found {
 impl BuildState<'_> {
     /// The accounts that are known, if any.
     fn known_accounts(&self) -> Option<&Accounts> {
-        match &self.accounts {
-            Knowledge::Known(accounts) => Some(accounts),
-            Knowledge::Unknown => None,
-        }
+        self.accounts.known()
     }
 
     /// The account files, to be changed; where nothing is known of them they are incomplete from the start.
@@ -109,7 +106,7 @@ impl BuildState<'_> {
         let (Knowledge::Known(Some(user)), Some(accounts)) = (&self.user, self.known_accounts()) else {
             return Vec::new();
         };
-        let line = match (user.value.contains(':'), user.value.parse()) {
+        let line = match (user.value.contains(':'), user.value.parse::<u32>()) {
             (true, _) => None,
             (false, Ok(uid)) => accounts.user_by_uid(uid),
             (false, Err(_)) => accounts.user_by_name(&user.value),

@@ -30,7 +30,10 @@ impl BuildState<'_> {
         runner: &(Number, Number),
         step: &BuildStep,
     ) -> bool {
-        let (Ok(uid), Ok(gid)) = runner else { return true };
+        let (Ok(uid), Ok(gid)) = runner else {
+            self.assume(format!("the user of the build may do `{}`", step.words));
+            return true;
+        };
         if *uid == 0 || self.failure.is_some() {
             return true;
         }
@@ -38,6 +41,10 @@ impl BuildState<'_> {
         let groups = self.memberships();
         let (errno, tree) = judged(tree, verb, path, (KernelOwner::new(*uid, *gid), &groups));
         self.tree = tree;
+        let Ok(errno) = errno else {
+            self.assume(format!("user {uid} may do `{}`", step.words));
+            return true;
+        };
         if let Some(errno) = errno {
             let why = format!("user {uid} is refused: {errno} ({})", errno.meaning());
             self.fail(&step.words, &why, &step.from);
@@ -46,13 +53,16 @@ impl BuildState<'_> {
     }
 }
 
-/// The errno that keeps `owner` from acting on the tree; `None` where nothing does, or no one knows.
+/// What no one knows of a tree decides.
+struct NotKnown;
+
+/// The errno that keeps `owner` from acting on the tree; `None` where nothing does.
 fn judged(
     tree: Tree,
     verb: &Verb,
     path: &[u8],
     (owner, groups): (KernelOwner, &[u32]),
-) -> (Option<Errno>, Tree) {
+) -> (Result<Option<Errno>, NotKnown>, Tree) {
     let mut storage = Storage::default();
     let tree = Arc::new(tree);
     let facts = SourceFacts::local("the image being built");
@@ -77,7 +87,7 @@ fn judged(
     let mut unwatched = Unwatched::default();
     let view = View::new(&storage, &table, &who, "the build", Devices::Listed);
     let verdict = decide(&view, verb, path, &mut unwatched);
-    let errno = if unwatched.met_unknown { None } else { verdict.err() };
+    let errno = if unwatched.met_unknown { Err(NotKnown) } else { Ok(verdict.err()) };
     drop(storage);
     (errno, Arc::unwrap_or_clone(tree))
 }

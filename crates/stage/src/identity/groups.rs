@@ -3,7 +3,7 @@
 use mivask_model::accounts::Accounts;
 use mivask_model::fact::Provenance;
 use mivask_model::held::Held;
-use mivask_model::ids::InsideGid;
+use mivask_model::ids::{InsideGid, NO_ID};
 
 use super::IdentityFact;
 
@@ -15,10 +15,10 @@ pub(super) fn look_up(wanted: &[String], accounts: &Accounts) -> Vec<Option<(u32
     let mut taken: Vec<u32> = Vec::new();
     let mut find = |text: &String| {
         let lines = accounts.group.as_ref()?;
-        let is = |gid: u32| text.parse() == Ok(gid);
+        let number = text.parse::<i64>();
         let line = lines
             .iter()
-            .filter(|line| line.name == *text || is(line.gid))
+            .filter(|line| line.name == *text || number == Ok(line.number()))
             .find(|line| !taken.contains(&line.gid))?;
         taken.push(line.gid);
         Some((line.gid, line.from.clone()))
@@ -50,9 +50,20 @@ pub(super) fn sorted(groups: impl IntoIterator<Item = Held<u32>>) -> Vec<Held<In
 }
 
 /// The largest id that runc takes.
-const LARGEST: u32 = 2_147_483_647;
+pub(super) const LARGEST: u32 = 2_147_483_647;
 
-/// The first of `ids` that runc refuses at start.
-pub(super) fn too_large(ids: impl IntoIterator<Item = u32>) -> Option<u32> {
-    ids.into_iter().find(|id| *id > LARGEST)
+/// The first id of a process that runc refuses at start: one above 2147483647 that is not in the container's account files
+/// (`GetExecUser` and `GetAdditionalGroups` check the range of what they did not find), or [`NO_ID`], which setuid(2) does not take.
+pub(super) fn too_large(
+    uid: Option<u32>,
+    gid: Option<u32>,
+    groups: impl IntoIterator<Item = u32>,
+    accounts: Option<&Accounts>,
+) -> Option<u32> {
+    let an_id = |id: u32| id != NO_ID;
+    let user =
+        uid.filter(|uid| !an_id(*uid) || accounts.and_then(|accounts| accounts.user_by_uid(*uid)).is_none());
+    let listed = |gid: u32| an_id(gid) && accounts.and_then(|accounts| accounts.group_by_gid(gid)).is_some();
+    let groups = gid.into_iter().chain(groups).filter(|gid| !listed(*gid));
+    user.into_iter().chain(groups).find(|id| *id > LARGEST)
 }

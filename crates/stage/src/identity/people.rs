@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use mivask_model::accounts::Accounts;
 use mivask_model::fact::Unknown;
 use mivask_model::held::Held;
 
@@ -23,9 +24,8 @@ impl Person {
     }
 
     /// The first of its ids that runc refuses at start.
-    pub(super) fn too_large(&self) -> Option<u32> {
-        let own = self.uid.id().into_iter().chain(self.gid.id());
-        too_large(own.chain(self.numbers()))
+    pub(super) fn too_large(&self, accounts: Option<&Accounts>) -> Option<u32> {
+        too_large(self.uid.id(), self.gid.id(), self.numbers(), accounts)
     }
 }
 

@@ -6,7 +6,7 @@ use mivask_model::accounts::Accounts;
 use mivask_model::fact::{Fact, Provenance, Unknown};
 use mivask_model::held::Held;
 
-use super::groups::{captured, look_up};
+use super::groups::{LARGEST, captured, look_up};
 use super::kubernetes::{out_of_range, user_number};
 use super::no_id;
 use super::notes::Notes;
@@ -44,21 +44,7 @@ pub fn plain_identity(
     }
     let name = people.possible[0].1.name.clone();
     // Ids from the account files get past the check of the USER string; runc looks again when it starts.
-    let large = people.possible.iter().find_map(|(_, person)| person.too_large());
-    let no_group = people.possible.iter().find_map(|(_, person)| no_id::refused(person.numbers()));
-    let at_start = if rules.refuses_large_ids {
-        large.map(|id| format!("{id} is out of range: runc takes ids up to 2147483647"))
-    } else {
-        no_id::note(&mut notes.facts);
-        for (_, person) in &mut people.possible {
-            person.uid = person.uid.map(no_id::after_setting);
-            person.gid = person.gid.map(no_id::after_setting);
-        }
-        no_group
-    };
-    if let Some(reason) = at_start {
-        notes.refuse(reason, Provenance::rule("the image's account files"));
-    }
+    notes.at_start(&mut people, image);
     let privileges = Privileges::of(asked, profile, &mut notes);
     let possible = people.possible.into_iter();
     let possible = possible.map(|(when, person)| (when, privileges.identity(person))).collect();
@@ -74,7 +60,51 @@ struct Parts<'a> {
     explicit: bool,
 }
 
+impl<'a> Parts<'a> {
+    /// The parts, and whether an account file has each as a number: the range of those is not checked (`GetExecUser`).
+    fn listed(&self, accounts: Option<&Accounts>) -> impl Iterator<Item = (&'a str, bool)> + use<'a> {
+        let user = account_number(self.user).and_then(|number| accounts?.user_by_uid(number)).is_some();
+        let group = self.group.and_then(account_number).and_then(|number| accounts?.group_by_gid(number));
+        let group = self.group.map(|part| (part, group.is_some()));
+        [(self.user, user)].into_iter().chain(group)
+    }
+}
+
+/// A user or group part as a number to look up in an account file: decimal with an optional sign; the empty part is root.
+fn account_number(part: &str) -> Option<i64> {
+    if part.is_empty() { Some(0) } else { part.parse().ok() }
+}
+
 impl Notes<'_> {
+    /// What the runtime makes of ids past the usual ones when it starts the process.
+    fn at_start(&mut self, people: &mut People, image: &ImageFacts) {
+        let accounts = image.accounts.known().filter(|_| !image.covered);
+        let large = people.possible.iter().find_map(|(_, person)| person.too_large(accounts));
+        let from = || Provenance::rule("the image's account files");
+        if let (true, Some(id)) = (self.rules.refuses_large_ids, large) {
+            self.refuse(format!("{id} is out of range: runc takes ids up to 2147483647"), from());
+            return self.unless_listed(id, image);
+        }
+        if let Some(reason) = people.possible.iter().find_map(|(_, person)| no_id::refused(person.numbers()))
+        {
+            self.refuse(reason, from());
+        }
+        no_id::note(&mut self.facts);
+        for (_, person) in &mut people.possible {
+            person.uid = person.uid.map(no_id::after_setting);
+            person.gid = person.gid.map(no_id::after_setting);
+        }
+    }
+
+    /// A number out of range is taken where an account file has it, which may not be known.
+    fn unless_listed(&mut self, number: impl std::fmt::Display, image: &ImageFacts) {
+        let known = image.accounts.known().is_some_and(|accounts| accounts.incomplete.is_none());
+        if !known || image.covered {
+            let text = format!("no account of image {} has the number {number}", self.image_name);
+            self.assumptions.push(text.into());
+        }
+    }
+
     /// `USER` or `USER:GROUP`; what an empty group part means differs.
     fn split<'s>(&self, user: &'s str) -> Parts<'s> {
         let mut parts = user.split(':');
@@ -101,8 +131,14 @@ impl Notes<'_> {
         let root = || Fact::new(String::new(), Provenance::rule("the image has no USER, so root"));
         let user = user.unwrap_or_else(root);
         let parts = self.split(&user.value);
-        for part in [Some(parts.user), parts.group].into_iter().flatten().filter(|part| out_of_range(part)) {
-            self.refuse(format!("`{part}`: uids and gids must be in range 0-2147483647"), user.from.clone());
+        for (part, listed) in parts.listed(image.accounts.known()) {
+            if !listed && out_of_range(part) {
+                self.refuse(
+                    format!("`{part}`: uids and gids must be in range 0-2147483647"),
+                    user.from.clone(),
+                );
+                self.unless_listed(part, image);
+            }
         }
         let listed = match self.rules.listing {
             Listing::Always => true,
@@ -203,17 +239,19 @@ impl Notes<'_> {
         roots: bool,
     ) -> Result<People, String> {
         let parts = self.split(&user.value);
-        let number = user_number(parts.user);
-        let line = match number {
+        let line = match account_number(parts.user) {
             Some(uid) => known.user_by_uid(uid),
             None => known.user_by_name(parts.user),
         };
-        let uid = number.or(line.as_ref().map(|(line, _)| line.uid));
+        let uid = line.as_ref().map(|(line, _)| line.uid).or(user_number(parts.user));
         let uid = uid.ok_or_else(|| format!("no passwd line of the image has the name `{}`", parts.user))?;
         let (gid, gid_from) = match (parts.group, &line) {
             (Some(part), _) => {
-                let by_name = || known.group_by_name(part).map(|(line, _)| line.gid);
-                let gid = user_number(part).or_else(by_name);
+                let line = match account_number(part) {
+                    Some(gid) => known.group_by_gid(gid),
+                    None => known.group_by_name(part),
+                };
+                let gid = line.map(|(line, _)| line.gid).or(user_number(part));
                 let lost = || format!("no group line of the image has the name `{part}`");
                 (gid.ok_or_else(lost)?, user.from.clone())
             }
@@ -239,7 +277,10 @@ impl Notes<'_> {
         };
         // A group part drops the memberships of the group file (docs/facts/runtimes.md 1.1).
         for (line, place) in member.into_iter().flat_map(|name| known.memberships(name)) {
-            if !groups.contains(&line.gid) {
+            if self.rules.passes_over_large_memberships && !(0..LARGEST.into()).contains(&line.number()) {
+                let value = format!("not {}, which Podman passes over", line.number());
+                self.fact(IdentityField::Group, value, place);
+            } else if !groups.contains(&line.gid) {
                 self.fact(IdentityField::Group, line.gid, place);
                 groups.push(line.gid);
             }
@@ -283,7 +324,7 @@ impl Notes<'_> {
         for (group, found) in asked.groups.iter().zip(found) {
             match &group.value {
                 GroupName::Name(name) if name.is_empty() && self.rules.passes_over_empty_groups => continue,
-                GroupName::Number(number) if out_of_range(&number.to_string()) => {
+                GroupName::Number(number) if found.is_none() && out_of_range(&number.to_string()) => {
                     let reason = format!("`{number}`: uids and gids must be in range 0-2147483647");
                     self.refuse(reason, group.from.clone());
                     continue;

@@ -73,7 +73,7 @@ pub fn process_identity(
         refusal: None,
         assumptions,
     };
-    let reason = refusal(asked, &groups, profile);
+    let reason = refusal(asked, &groups, accounts, profile);
     if !profile.identity.refuses_large_ids {
         no_id::note(&mut resolved.facts);
     }
@@ -92,11 +92,16 @@ const fn of_root(asked: &ProcessIdentity, no_new_privileges: bool) -> Capability
 }
 
 /// Why the runtime does not start a process with these ids.
-fn refusal(asked: &ProcessIdentity, groups: &[u32], profile: &Profile) -> Option<String> {
+fn refusal(
+    asked: &ProcessIdentity,
+    groups: &[u32],
+    accounts: &Knowledge<Accounts>,
+    profile: &Profile,
+) -> Option<String> {
     let groups = groups.iter().copied();
     if !profile.identity.refuses_large_ids {
         return no_id::refused(groups);
     }
-    let ids = [asked.uid.value, asked.gid.value].into_iter().chain(groups);
-    too_large(ids).map(|id| format!("{id} is out of range: runc takes ids up to 2147483647"))
+    too_large(Some(asked.uid.value), Some(asked.gid.value), groups, accounts.known())
+        .map(|id| format!("{id} is out of range: runc takes ids up to 2147483647"))
 }

@@ -20,6 +20,16 @@ pub enum Knowledge<T> {
     Known(T),
 }
 
+impl<T> Knowledge<T> {
+    /// What was told, if anything was.
+    pub const fn known(&self) -> Option<&T> {
+        match self {
+            Self::Known(told) => Some(told),
+            Self::Unknown => None,
+        }
+    }
+}
+
 /// What an image says about identities.
 #[derive(Clone, Debug, Default)]
 pub struct ImageFacts {

@@ -13,7 +13,7 @@ use mivask_rules::decide::start_program;
 use mivask_rules::explore::{Decision, Explored, explore};
 
 use super::path_parts::parts;
-use crate::identity::{IdentityFact, IdentityField, Knowledge, set_in_words};
+use crate::identity::{IdentityFact, IdentityField, set_in_words};
 use crate::scene::{Container, Image, USUAL_SEARCH, Who};
 use crate::stage::{Actor, Stage};
 
@@ -30,10 +30,7 @@ type Outcome = (Vec<(Unknown, String)>, Credentials);
 
 /// Makes `actor` what its program makes of it, as far as the program's file is given; any other is taken for an ordinary one.
 pub(super) fn follow(stage: &Stage, actor: &mut Actor, container: &Container, image: Option<&Image>) {
-    let of_image = image.and_then(|image| match &image.program {
-        Knowledge::Known(program) => Some(program),
-        Knowledge::Unknown => None,
-    });
+    let of_image = image.and_then(|image| image.program.known());
     let Some(named) = container.program.named(of_image) else { return };
     if matches!(container.who, Who::Running(_)) || actor.refusal().is_some() {
         return;

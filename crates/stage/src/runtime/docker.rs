@@ -19,6 +19,7 @@ pub(super) const PROFILE: Profile = Profile {
         image_user_gets_roots_groups: false,
         reads_mounted_accounts: false,
         refuses_large_ids: true,
+        passes_over_large_memberships: false,
         refuses_group_without_user: false,
     },
     capabilities: CapabilityRules {

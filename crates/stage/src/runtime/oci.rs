@@ -16,6 +16,7 @@ const IDENTITY: IdentityRules = IdentityRules {
     image_user_gets_roots_groups: false,
     reads_mounted_accounts: false,
     refuses_large_ids: true,
+    passes_over_large_memberships: false,
     refuses_group_without_user: false,
 };
 

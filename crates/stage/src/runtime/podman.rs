@@ -23,6 +23,7 @@ pub(super) const PROFILE: Profile = Profile {
         image_user_gets_roots_groups: false,
         reads_mounted_accounts: true,
         refuses_large_ids: false,
+        passes_over_large_memberships: true,
         refuses_group_without_user: false,
     },
     capabilities: CapabilityRules {

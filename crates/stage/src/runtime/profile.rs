@@ -94,6 +94,8 @@ pub struct IdentityRules {
     pub reads_mounted_accounts: bool,
     /// Whether ids above 2147483647 keep the process from starting.
     pub refuses_large_ids: bool,
+    /// Whether memberships whose number is negative or above 2147483646 are passed over.
+    pub passes_over_large_memberships: bool,
     /// Whether a pod-level runAsGroup without a runAsUser keeps the whole pod from starting.
     pub refuses_group_without_user: bool,
 }

@@ -58,10 +58,7 @@ impl Case<'_> {
     }
 
     fn accounts(&self) -> Option<&Accounts> {
-        match &self.image.accounts {
-            Knowledge::Known(accounts) => Some(accounts),
-            Knowledge::Unknown => None,
-        }
+        self.image.accounts.known()
     }
 
     fn asked_uid(&self) -> Option<&Fact<u32>> {

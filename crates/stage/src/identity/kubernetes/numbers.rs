@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use mivask_model::accounts::UserLine;
+use mivask_model::accounts::{Accounts, UserLine};
 use mivask_model::fact::{Fact, Provenance, Unknown};
 use mivask_model::held::Held;
 
@@ -20,9 +20,9 @@ pub(super) struct Numbers {
 
 impl Numbers {
     /// The first id that runc refuses at start.
-    pub(super) fn too_large(&self) -> Option<u32> {
-        let own = self.uid.id().into_iter().chain(self.gid.id());
-        too_large(own.chain(self.groups.iter().filter_map(|gid| gid.id())))
+    pub(super) fn too_large(&self, accounts: Option<&Accounts>) -> Option<u32> {
+        let groups = self.groups.iter().filter_map(|gid| gid.id());
+        too_large(self.uid.id(), self.gid.id(), groups, accounts)
     }
 }
 

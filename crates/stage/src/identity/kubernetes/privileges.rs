@@ -37,7 +37,7 @@ impl Case<'_> {
             self.fact(IdentityField::NoNewPrivileges, no_new_privileges, allowed.from);
         }
         let namespace = Arc::new(UserNamespace::initial());
-        let large = possibilities.possible.iter().find_map(|(_, numbers)| numbers.too_large());
+        let large = possibilities.possible.iter().find_map(|(_, numbers)| numbers.too_large(self.accounts()));
         let possible = possibilities
             .possible
             .into_iter()
