@@ -124,20 +124,8 @@ mod tests {
     #[test]
     fn owners_and_ids_get_their_names_and_nothing_else_does() {
         let from = Provenance::rule("test");
-        let user = |name: &str, uid| UserLine {
-            name: name.to_owned(),
-            uid,
-            wrapped: None,
-            gid: uid,
-            from: from.clone(),
-        };
-        let group = |name: &str, gid| GroupLine {
-            name: name.to_owned(),
-            gid,
-            wrapped: None,
-            members: Vec::new(),
-            from: from.clone(),
-        };
+        let user = |name: &str, uid| UserLine::new(name, uid, uid, from.clone());
+        let group = |name: &str, gid| GroupLine::new(name, gid, from.clone());
         let mut scene = Scene::default();
         scene.host.accounts = Some(Accounts {
             passwd: Some(vec![user("root", 0), user("keeper", 5101)]),

@@ -2,9 +2,11 @@
 
 use std::sync::Arc;
 
+use mivask_model::mode::FileKind;
 use mivask_model::mount::MountOrigin;
 use mivask_model::mount_kind::MountKind;
 use mivask_model::path::parent;
+use mivask_model::tree::{InodeId, Tree};
 use mivask_rules::lookup::{Sight, look};
 use mivask_rules::view::Place;
 use mivask_rules::walk::Follow;
@@ -19,6 +21,15 @@ pub enum ChangedPlace {
     Volume(Arc<str>, Vec<u8>),
     /// In an image, called so, when it is built.
     Image(Arc<str>, Vec<u8>),
+}
+
+/// One name that `file` has in `tree`, from its root.
+fn name_of(tree: &Tree, file: InodeId) -> Option<Vec<u8>> {
+    let within = |directory: InodeId| {
+        let name = tree.children(directory).find(|(_, child)| *child == file)?.0;
+        Some([tree.path_of(directory).as_slice(), b"/", name].concat())
+    };
+    tree.ids().filter(|id| tree.inode(*id).kind == FileKind::Directory).find_map(within)
 }
 
 /// Where `path` of `actor` is; where nothing is there, where it would be. `None` where that is not known.
@@ -49,11 +60,14 @@ pub fn place_of(stage: &Stage, actor: &Actor, path: &[u8]) -> Option<ChangedPlac
     }
     // Sources of host paths hold the host's whole tree.
     let on_host = |place: Place| place.inode.map(|id| source.tree.path_of(id));
-    let directory = own.filter(|place| {
-        place.inode.is_some_and(|id| source.tree.inode(id).kind == mivask_model::mode::FileKind::Directory)
-    });
+    let is_directory = |id| source.tree.inode(id).kind == FileKind::Directory;
+    let directory = own.filter(|place| place.inode.is_some_and(is_directory));
     if let Some(directory) = directory {
         return on_host(directory).map(ChangedPlace::Host);
+    }
+    // The directory above a file that is mounted by itself is in another mount.
+    if let Some(file) = mount.root.filter(|root| own.and_then(|place| place.inode) == Some(*root)) {
+        return name_of(&source.tree, file).map(ChangedPlace::Host);
     }
     let above = on_host(there(parent(path), Follow::Links)?)?;
     let end = path.iter().rposition(|byte| *byte == b'/').unwrap_or(0);

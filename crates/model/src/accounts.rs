@@ -33,6 +33,12 @@ pub struct GroupLine {
 }
 
 impl UserLine {
+    /// A line that somebody adds.
+    #[must_use]
+    pub fn new(name: &str, uid: u32, gid: u32, from: Provenance) -> Self {
+        Self { name: name.to_owned(), uid, wrapped: None, gid, from }
+    }
+
     /// The user id as the runtimes look it up: the number of the file.
     #[must_use]
     pub fn number(&self) -> i64 {
@@ -41,6 +47,12 @@ impl UserLine {
 }
 
 impl GroupLine {
+    /// A line without members that somebody adds.
+    #[must_use]
+    pub fn new(name: &str, gid: u32, from: Provenance) -> Self {
+        Self { name: name.to_owned(), gid, wrapped: None, members: Vec::new(), from }
+    }
+
     /// The group id as the runtimes look it up: the number of the file.
     #[must_use]
     pub fn number(&self) -> i64 {

@@ -139,6 +139,25 @@ impl AclText {
         self.mask = Some(both(before, access));
     }
 
+    /// The same with other ids for the users and groups it names; `None` where one has no other.
+    #[must_use]
+    pub fn renumbered(
+        &self,
+        user: impl Fn(u32) -> Option<u32>,
+        group: impl Fn(u32) -> Option<u32>,
+    ) -> Option<Self> {
+        let mut text = self.clone();
+        for (id, _) in &mut text.users {
+            *id = user(*id)?;
+        }
+        for (id, _) in &mut text.groups {
+            *id = group(*id)?;
+        }
+        text.users.sort_unstable();
+        text.groups.sort_unstable();
+        Some(text)
+    }
+
     /// Whether every user and group named in it passes.
     pub fn all(&self, user: impl Fn(u32) -> bool, group: impl Fn(u32) -> bool) -> bool {
         self.users.iter().all(|(uid, _)| user(*uid)) && self.groups.iter().all(|(gid, _)| group(*gid))

@@ -69,6 +69,14 @@ impl<'a> FsCredentials<'a> {
         acting
     }
 
+    /// Says of a process that a server made somebody else of it; nothing where it did not.
+    pub(crate) fn squashed_from(&self, who: &Credentials) -> String {
+        match (self.uid == who.fsuid, self.uid.id(), self.gid.id()) {
+            (false, Some(uid), Some(gid)) => format!(" (the server squashes it to {uid}:{gid})"),
+            (true | false, _, _) => String::new(),
+        }
+    }
+
     /// Whether it is in `gid` (`vfsgid_in_group_p`).
     pub(crate) fn in_group(&self, gid: KernelGid) -> bool {
         let root = KernelGid::new(0);

@@ -1,6 +1,6 @@
 //! Changes of files as commands of a shell.
 
-use mivask_core::act::{Act, Owner, Verb};
+use mivask_core::act::{Owner, Verb};
 use mivask_core::change::Change;
 use mivask_core::remedy::{ChangedPlace, Remedy};
 
@@ -27,13 +27,25 @@ pub fn commands(remedy: &Remedy) -> Vec<String> {
     let mut all: Vec<String> = Vec::new();
     let mut last = String::new();
     for step in &remedy.steps {
-        let (Change::Files(act) | Change::Image(act), Some(place)) = (&step.change, &step.place) else {
+        let (Change::Files(act) | Change::Image(act), Some(there)) = (&step.change, &step.there) else {
             continue;
         };
-        let (place, path, prefix) = match place {
+        let (place, path, prefix) = match &there.place {
+            ChangedPlace::Host(path) if there.apart => {
+                let who = safe(&act.actor);
+                (format!("on the host, as root, outside of {who}'s user namespace: its ids there"), path, "")
+            }
             ChangedPlace::Host(path) => ("on the host, as root".to_owned(), path, ""),
             ChangedPlace::Volume(name, path) => {
-                (format!("as root, where {} is mounted as {} has it", safe(name), safe(&act.actor)), path, "")
+                let (name, who) = (safe(name), safe(&act.actor));
+                let place = if there.apart {
+                    format!(
+                        "as root outside of any user namespace, where {name} is mounted at {who}'s path without an id map"
+                    )
+                } else {
+                    format!("as root, where {name} is mounted as {who} has it")
+                };
+                (place, path, "")
             }
             ChangedPlace::Image(name, path) => {
                 (format!("in the build of image {}, as root", safe(name)), path, "RUN ")
@@ -43,29 +55,33 @@ pub fn commands(remedy: &Remedy) -> Vec<String> {
             all.push(format!("# {place}"));
             last = place;
         }
-        all.push(format!("{prefix}{}", command(act, path)));
+        all.push(format!("{prefix}{}", command(&there.verb, path)));
     }
     all
 }
 
-fn command(act: &Act, path: &[u8]) -> String {
+fn command(verb: &Verb, path: &[u8]) -> String {
     let path = word(path);
-    if let Verb::SetsMode(change) = &act.verb {
+    if let Verb::SetsMode(change) = verb {
         return format!("chmod {change} {path}");
     }
-    if let Verb::SetsOwner(Owner { uid: None, gid: Some(gid) }) | Verb::SetsGroup(gid) = &act.verb {
+    if let Verb::SetsOwner(Owner { uid: None, gid: Some(gid) }) | Verb::SetsGroup(gid) = verb {
         return format!("chgrp {gid} {path}");
     }
-    if let Verb::SetsOwner(owner) = &act.verb {
+    if let Verb::SetsOwner(owner) = verb {
         return format!("chown {owner} {path}");
     }
-    if let Verb::SetsAcl(acl) = &act.verb {
+    if let Verb::SetsAcl(acl) = verb {
         return format!("setfacl -m {acl} {path}");
     }
-    if let Verb::MakesDirectory(mode) = &act.verb {
+    if let Verb::SetsDefaultAcl(acl) = verb {
+        return format!("setfacl -d -m {acl} {path}");
+    }
+    if let Verb::MakesDirectory(mode) = verb {
         return format!("mkdir -m {mode} {path}");
     }
-    act.to_string()
+    // Nothing else is among the changes of a remedy.
+    format!("# {} {path}", verb.word())
 }
 
 #[cfg(test)]

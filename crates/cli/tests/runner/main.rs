@@ -34,6 +34,7 @@ mod programs;
 mod questions;
 mod recursion;
 mod rehearsals;
+mod remedied;
 mod remedy;
 mod report;
 mod runtimes;

@@ -19,6 +19,8 @@ fn a_remedy_says_what_else_it_opens_and_what_to_paste() {
     denied EACCES  cook writes /stores/log
                    /stores/log: -rw-r--r-- 0644 101:500: group 500 has r--, needed -w-
 
+                it is a file of mate, whose next one is refused as well: what lasts is found for 'cook writes what mate makes in /hold'
+
     1  disk     for cook sets-mode g+w on /stores/log
                 opens nothing else; touches 1 inode
                 # as root, where volume hold is mounted as cook has it
@@ -30,7 +32,7 @@ fn a_remedy_says_what_else_it_opens_and_what_to_paste() {
                 setfacl -m user:102:rw-,group::r--,mask::rw- /stores/log
 
     3  disk     for cook sets-owner 102 on /stores/log
-                opens nothing else; closes 1; touches 1 inode
+                opens nothing else; takes 1 away: mate can no longer write /hold/log; touches 1 inode
                 # as root, where volume hold is mounted as cook has it
                 chown 102 /stores/log
 
@@ -65,7 +67,7 @@ fn a_remedy_says_what_else_it_opens_and_what_to_paste() {
                 opens nothing else; touches 1 inode
                 # as root, where volume hold is mounted as cook has it
                 setfacl -m user:102:--x,group::r-x,mask::r-x /stores/keys
-    and 4 wider ones: --most 6
+    and 5 wider ones: --most 7
     --- status 0
     ");
 }
@@ -230,6 +232,7 @@ fn an_expectation_of_what_is_left_is_a_goal() {
 
     1  process  mate becomes 101:500
                 opens nothing else
+                its group is 500 then, not 101
                 --- b.yaml
                 +++ b.yaml
                 @@ -17,5 +17,5 @@

@@ -35,6 +35,19 @@ pub(super) fn members(joined: &Joined, (source, directory): Shared, near: &[usiz
     all
 }
 
+/// Where `reader` sees the directory that `maker` sees at `path`, by the shortest way; `None` where it does not.
+pub(crate) fn path_of_same(joined: &Joined, (maker, path): (&str, &[u8]), reader: &str) -> Option<Vec<u8>> {
+    let stage = &joined.stage;
+    let maker = stage.actor(maker).ok()?;
+    let reader = stage.actor(reader).ok()?;
+    let Ok(Sight::There(place)) = look(&stage.storage, &maker.mounts, path, Follow::Links) else {
+        return None;
+    };
+    let near = stage.actors.iter().position(|actor| actor.name == reader.name)?;
+    let found = members(joined, (joined.disk(place.source), place.inode?), &[near]);
+    found.into_iter().next().map(|(_, path)| or_root(&path).to_vec())
+}
+
 /// The path of `directory` from `root`; `None` where it is not below `root`.
 fn below(tree: &Tree, root: InodeId, directory: InodeId) -> Option<Vec<u8>> {
     if !tree.is_within(directory, root) {

@@ -18,6 +18,7 @@ use mivask_stage::stage::{Actor, Stage};
 
 use crate::question::Why;
 use crate::question::joined::Joined;
+pub(crate) use members::path_of_same;
 use members::{compared, members};
 use trial::Trial;
 

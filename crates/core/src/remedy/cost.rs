@@ -2,9 +2,13 @@
 
 use std::collections::BTreeSet;
 
+use mivask_model::acl::AclText;
 use mivask_model::act::{Act, Verb};
+use mivask_model::caps::Capability;
+use mivask_model::credentials::Credentials;
+use mivask_model::held::Held;
 use mivask_model::ids::{InsideGid, InsideUid};
-use mivask_model::mode::FileKind;
+use mivask_model::mode::{FileKind, Mode};
 use mivask_model::mount_kind::MountKind;
 use mivask_model::tree::{Certainty, Tree};
 use mivask_rules::lookup::{Sight, look};
@@ -12,12 +16,14 @@ use mivask_rules::walk::Follow;
 use mivask_stage::scene::Scene;
 use mivask_stage::stage::Stage;
 
-use super::{Base, ChangedPlace, Remedy, Side, Tried};
+use super::{Base, InPlace, Remedy, RemedyStep, Side, Tried};
 use crate::change::{Change, Process};
-use crate::place::place_of;
 use crate::question::contrast::Baseline;
 use crate::question::facts_at;
 use crate::question::{Column, Contrast, OutcomeChange};
+
+/// What an ACL entry costs: few look for one.
+const ENTRY: f64 = 4.5;
 
 /// The remedy with all that is known about it; `None` where it cannot be made after all.
 pub(super) fn measured(
@@ -34,41 +40,75 @@ pub(super) fn measured(
     for row in &mut opened {
         let actor = row.actor.clone();
         let column = row.column;
-        row.paths.retain(|path| !is_goal(act, &actor, column, path));
+        row.paths.retain(|path| !is_goal(act, &actor, column, path) && !tried.makes_anew(path));
     }
     opened.retain(|row| !row.paths.is_empty());
+    worst_first(base, &mut opened);
     let closed: Vec<OutcomeChange> = contrasts.into_iter().flat_map(|one| one.closed).collect();
     let opens: usize = opened.iter().map(|row| row.paths.len()).sum();
     let closes: usize = closed.iter().map(|row| row.paths.len()).sum();
     let inodes = inodes(base, &now, &tried);
     let undone = tried.steps.iter().find_map(|step| undone(scene, base, &step.change));
     let kinds: f64 = tried.steps.iter().map(|step| kind(base, &step.change, step.side)).sum();
-    let cost = kinds
+    let cost = kinds - entries(&tried.steps)
         + 2.5 * ln(opens)
         + 2.0 * ln(closes)
         + 0.5 * ln(inodes)
         + if undone.is_some() { 8.0 } else { 0.0 };
     let mut steps = tried.steps;
     for step in &mut steps {
-        step.place = changed_place(&now, &step.change);
+        step.there = InPlace::of(&now, &step.change);
     }
-    let (answer, notes) = (tried.answer, tried.notes);
+    let (answer, mut notes) = (tried.answer, tried.notes);
+    notes.extend(gained(base, &now, &act.actor));
     Some(Remedy { steps, answer, opened, closed, inodes, undone, notes, partial, cost })
 }
 
-/// Where a change of files is made, looked up on the stage after it.
-fn changed_place(now: &Stage, change: &Change) -> Option<ChangedPlace> {
-    if let Change::Image(act) = change {
-        let image = now.actor(&act.actor).ok()?.image.clone()?;
-        return Some(ChangedPlace::Image(image, act.path.clone()));
+/// What the process is besides, where it becomes somebody else: capabilities that come with root, another group.
+fn gained(base: &Stage, now: &Stage, actor: &str) -> Vec<String> {
+    let who = |stage: &Stage| stage.actor(actor).ok().and_then(|actor| actor.credentials.first().cloned());
+    let (Some(was), Some(is)) = (who(base), who(now)) else { return Vec::new() };
+    let names = is.effective.minus(was.effective);
+    let names: Vec<&str> = names.iter().map(Capability::name).collect();
+    let mut notes = Vec::new();
+    if !names.is_empty() {
+        let shown = names[..names.len().min(3)].join(", ");
+        let more = names.len().saturating_sub(3);
+        let more = if more == 0 { String::new() } else { format!(" and {more} more") };
+        notes.push(format!("gains the capabilities {shown}{more}"));
     }
-    let Change::Files(act) = change else { return None };
-    place_of(now, now.actor(&act.actor).ok()?, &act.path)
+    let group = |who: &Credentials| who.inside_gid().and_then(Held::id).map(InsideGid::raw);
+    if let (Some(old), Some(new)) = (group(&was), group(&is))
+        && old != new
+    {
+        notes.push(format!("its group is {new} then, not {old}"));
+    }
+    notes
+}
+
+/// Entries for one user on the directories of one way are one decision, not many.
+fn entries(steps: &[RemedyStep]) -> f64 {
+    let acl = |step: &&RemedyStep| matches!(&step.change, Change::Files(act) if matches!(act.verb, Verb::SetsAcl(_)));
+    let further = steps.iter().filter(acl).skip(1);
+    further.map(|_| ENTRY - 0.5).sum()
 }
 
 #[expect(clippy::cast_precision_loss, reason = "a rank, not a count")]
 fn ln(count: usize) -> f64 {
     (count as f64).ln_1p()
+}
+
+/// What nobody but its owner could read comes first: a key that opens is not to be one of "3 more".
+fn worst_first(base: &Stage, opened: &mut [OutcomeChange]) {
+    for row in opened.iter_mut() {
+        let Ok(actor) = base.actor(&row.actor) else { continue };
+        let is_public = |path: &Vec<u8>| {
+            facts_at(base, actor, path).is_none_or(|facts| {
+                facts.kind != FileKind::File || facts.mode.is_none_or(|mode| mode.has_any(Mode::new(0o077)))
+            })
+        };
+        row.paths.sort_by_cached_key(is_public);
+    }
 }
 
 fn contrasts(baselines: &[Baseline<'_>], now: &Stage) -> Vec<Contrast> {
@@ -164,6 +204,12 @@ fn inodes(base: &Stage, now: &Stage, tried: &Tried) -> usize {
 /// What each kind of change costs before anything is measured: how much it disturbs whoever works on it next.
 fn kind(base: &Stage, change: &Change, side: Side) -> f64 {
     match change {
+        // What takes the file's name later is not seen there.
+        Change::Process(name, Process::Only(part)) if is_file(base, name, part) => 10.0,
+        // Every file that it makes from then on is everybody's to read.
+        Change::Process(name, what @ Process::Umask(umask)) if opens_to_others(base, name, *umask) => {
+            process(what) + 6.0
+        }
         Change::Process(_, what) => process(what),
         // A new image has to be built, and what runs has to be made anew.
         Change::Files(act) | Change::Image(act) => {
@@ -174,6 +220,37 @@ fn kind(base: &Stage, change: &Change, side: Side) -> f64 {
         }
         Change::FilesystemGroup(_) | Change::Joins(_) => 2.0,
         Change::Accounts(..) => 3.0,
+    }
+}
+
+/// Whether the ACL that is there names as many users and groups as `text`.
+fn names_as_many(base: &Stage, act: &Act, text: &AclText) -> bool {
+    let Ok(actor) = base.actor(&act.actor) else { return false };
+    let Ok(Sight::There(place)) = look(&base.storage, &actor.mounts, &act.path, Follow::Links) else {
+        return false;
+    };
+    let acl = place.inode.and_then(|id| base.source(place.source).tree.acl(id));
+    acl.is_some_and(|acl| acl.users.len() == text.users.len() && acl.groups.len() == text.groups.len())
+}
+
+/// Whether a umask takes less from others than the process's own.
+fn opens_to_others(base: &Stage, name: &str, umask: Mode) -> bool {
+    let was = base.actor(name).ok().and_then(|actor| actor.credentials.first()).map(|who| who.umask);
+    was.is_some_and(|was| was.without(umask).has_any(Mode::new(0o007)))
+}
+
+fn is_file(base: &Stage, name: &str, path: &[u8]) -> bool {
+    let facts = base.actor(name).ok().and_then(|actor| facts_at(base, actor, path));
+    facts.is_some_and(|facts| facts.kind == FileKind::File)
+}
+
+impl Tried {
+    /// Whether the directory `path` is another one afterwards: an empty one, which the runtime makes above a mount point.
+    fn makes_anew(&self, path: &[u8]) -> bool {
+        self.steps.iter().any(|step| {
+            let Change::Process(_, Process::Only(part)) = &step.change else { return false };
+            part.as_slice() != path && mivask_model::host_mounts::is_within(part, path)
+        })
     }
 }
 
@@ -196,7 +273,7 @@ fn process(what: &Process) -> f64 {
         Process::Joins(_) | Process::Umask(_) | Process::Scratch(_) => 1.0,
         Process::FilesystemGroup(_) => 1.5,
         // The program finds nothing else of the volume any more.
-        Process::Only(_) => 5.5,
+        Process::Only(_) => 7.5,
         Process::Mounts(at, _) if at.as_slice() == b"/" => 6.0,
         Process::Mounts(..) => 1.5,
         Process::Becomes(0, _) => 14.0,
@@ -225,7 +302,9 @@ fn file(base: &Stage, act: &Act) -> f64 {
         }
         Verb::MakesDirectory(_) => 1.0,
         Verb::SetsGroup(_) => 1.5 + taken(group),
-        Verb::SetsAcl(_) => 4.5,
+        // Who is to get it is named already, and the mask alone is in the way.
+        Verb::SetsAcl(text) if names_as_many(base, act, text) => 1.5,
+        Verb::SetsAcl(_) | Verb::SetsDefaultAcl(_) => ENTRY,
         Verb::Inspects
         | Verb::InspectsLink
         | Verb::Reads
@@ -248,7 +327,6 @@ fn file(base: &Stage, act: &Act) -> f64 {
         | Verb::Renames(_)
         | Verb::RenamesNew(_)
         | Verb::Exchanges(_)
-        | Verb::SetsDefaultAcl(_)
         | Verb::RemovesAcl
         | Verb::RemovesDefaultAcl
         | Verb::ReadsTag(_)

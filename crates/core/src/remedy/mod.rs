@@ -4,15 +4,19 @@
 //! and everything before it included. What stops the act then is mended in turn, a few changes deep at most. What is
 //! left is ranked by what else it opens.
 
+mod besides;
 mod candidate;
+mod chain;
 mod cost;
 mod hint;
+mod in_place;
+mod made;
+mod search;
 mod wish;
 
-use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use mivask_model::act::{Act, Verb};
+use mivask_model::act::Act;
 use mivask_rules::lookup::{Sight, look};
 use mivask_rules::settle::Outcome;
 use mivask_rules::walk::Follow;
@@ -25,14 +29,11 @@ use crate::change::{Change, ChangeError, Changes};
 use crate::exposure::Limit;
 use crate::question::contrast::Baseline;
 use crate::question::{Answer, OutcomeChange, ask};
+use search::{minimal, search};
 use wish::Wish;
 
-/// Changes that are made together at most.
-const DEEPEST: usize = 4;
 /// Remedies that are given at most; the rest is wider still.
 const MOST_TOLD: usize = 12;
-/// Combinations that are tried at most.
-const MOST_TRIED: usize = 160;
 
 /// Where a remedy is made.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
@@ -61,6 +62,8 @@ impl Side {
 }
 
 pub use crate::place::ChangedPlace;
+pub use in_place::InPlace;
+pub use made::{FORM as MADE_FORM, Made, MadeError};
 pub use wish::Standing;
 
 /// One change of a remedy.
@@ -71,8 +74,8 @@ pub struct RemedyStep {
     pub change: Change,
     /// Where it is made.
     pub side: Side,
-    /// Which files it changes in the real world; `None` where it changes a description.
-    pub place: Option<ChangedPlace>,
+    /// How it is made in the real world; `None` where it changes a description, or where no one can.
+    pub there: Option<InPlace>,
 }
 
 /// Something to change, with what follows from it.
@@ -109,11 +112,19 @@ pub struct Remedies {
     pub standing: Option<Standing>,
     /// What helps, the narrowest first.
     pub remedies: Vec<Remedy>,
-    /// What to know where nothing narrow helps, or besides.
+    /// What to know where nothing narrow helps.
     pub hint: Option<String>,
+    /// The cause in a sentence, where it is none that a change of the scene mends, or where none is needed.
+    pub besides: Option<String>,
 }
 
 impl Remedy {
+    /// How many pairs of actor and path are no longer allowed, for one question or another.
+    #[must_use]
+    pub fn closes(&self) -> usize {
+        self.closed.iter().map(|row| row.paths.len()).sum()
+    }
+
     /// How many pairs of actor and path it opens for one question or another.
     #[must_use]
     pub fn opens(&self) -> usize {
@@ -160,6 +171,17 @@ struct Tried {
 }
 
 impl Tried {
+    /// The same place to begin at.
+    fn again(&self) -> Self {
+        Self {
+            steps: self.steps.clone(),
+            scene: self.scene.clone(),
+            answer: self.answer.clone(),
+            reached: self.reached,
+            notes: self.notes.clone(),
+        }
+    }
+
     /// The stage after the changes, made again on `base` rather than kept: of a large scene each is large.
     ///
     /// # Errors
@@ -178,7 +200,19 @@ impl Tried {
 /// The act names no actor, or several.
 pub fn remedies(scene: &Scene, changes: &Changes, act: &Act) -> Result<Remedies, ActorError> {
     let base = Base::new(scene, changes);
-    mended(scene, (&base, &base.baselines()), &Wish::to(act))
+    let answer = ask(&base.stage, act)?;
+    Ok(mended(scene, (&base, &base.baselines()), &Wish::to(act), answer))
+}
+
+/// Searches for what lets the next file that an actor makes be used by another, and lasts.
+///
+/// # Errors
+/// It names nobody there is, or two who share nothing, or nothing is made there.
+pub fn lasting(scene: &Scene, changes: &Changes, made: &Made) -> Result<Remedies, MadeError> {
+    let base = Base::new(scene, changes);
+    let wish = Wish::of_made(&base.stage, made)?;
+    let answer = made.ask(&base.stage, &wish.act)?;
+    Ok(mended(scene, (&base, &base.baselines()), &wish, answer))
 }
 
 /// Searches for what makes a path as narrow as `limit` asks, for whoever it names or the first who sees it wider.
@@ -188,7 +222,8 @@ pub fn remedies(scene: &Scene, changes: &Changes, act: &Act) -> Result<Remedies,
 pub fn narrowings(scene: &Scene, changes: &Changes, limit: &Limit) -> Result<Remedies, ActorError> {
     let base = Base::new(scene, changes);
     let wish = Wish::within(&base.stage, limit)?;
-    mended(scene, (&base, &base.baselines()), &wish)
+    let answer = ask(&base.stage, &wish.act)?;
+    Ok(mended(scene, (&base, &base.baselines()), &wish, answer))
 }
 
 /// The same for each of `acts`, whose scene is prepared and swept once for all.
@@ -196,18 +231,21 @@ pub fn narrowings(scene: &Scene, changes: &Changes, limit: &Limit) -> Result<Rem
 pub fn remedies_of_each(scene: &Scene, changes: &Changes, acts: &[Act]) -> Vec<Result<Remedies, ActorError>> {
     let base = Base::new(scene, changes);
     let baselines = base.baselines();
-    acts.iter().map(|act| mended(scene, (&base, &baselines), &Wish::to(act))).collect()
+    let of = |act: &Act| Ok(mended(scene, (&base, &baselines), &Wish::to(act), ask(&base.stage, act)?));
+    acts.iter().map(of).collect()
 }
 
 fn mended(
     scene: &Scene,
     (base, baselines): (&Base<'_>, &[Baseline<'_>]),
     wish: &Wish<'_>,
-) -> Result<Remedies, ActorError> {
+    answer: Answer,
+) -> Remedies {
     let act = &wish.act;
-    let answer = ask(&base.stage, act)?;
     let standing = wish.standing(scene, &base.stage);
-    let mut hint = hint::hint(&answer);
+    let besides = besides::besides(&base.stage, wish, &answer);
+    // The cause is told already, and what the check would have one do does not reach it.
+    let mut hint = hint::hint(&answer).filter(|_| besides.is_none());
     let reached = wish.reached(scene, &base.stage, &answer);
     let start = Tried {
         steps: Vec::new(),
@@ -217,8 +255,8 @@ fn mended(
         notes: Vec::new(),
     };
     let unknown = standing.as_ref().is_some_and(|one| one.open.is_some());
-    if reached || unknown || matches!(answer.outcome, Outcome::NeverRuns(_)) {
-        return Ok(Remedies { answer, standing, remedies: Vec::new(), hint });
+    if reached || unknown {
+        return Remedies { answer, standing, remedies: Vec::new(), hint, besides };
     }
     let found = minimal(search(start, base, wish, &mut hint));
     if found.is_empty() && standing.as_ref().is_some_and(|one| one.wider.is_some()) {
@@ -226,7 +264,9 @@ fn mended(
     } else if found.is_empty() && on_api_volume(&base.stage, act) {
         hint = Some("the kubelet writes that volume and mounts it read-only: copy the file to a volume of the pod's own".to_owned());
     }
-    if found.is_empty() && hint.is_none() {
+    if besides.is_some() {
+        hint = None;
+    } else if found.is_empty() && hint.is_none() {
         hint = Some(
             "no few changes of ids, owners, modes or mounts are enough: see `why` for each check".to_owned(),
         );
@@ -235,94 +275,12 @@ fn mended(
         found.into_iter().filter_map(|one| cost::measured(scene, (base, baselines), act, one)).collect();
     remedies.sort_by(|a, b| a.cost.total_cmp(&b.cost));
     remedies.truncate(MOST_TOLD);
-    Ok(Remedies { answer, standing, remedies, hint })
+    Remedies { answer, standing, remedies, hint, besides }
 }
 
 /// Whether that is what was wished for.
 fn goal(answer: &Answer) -> bool {
     answer.outcome == Outcome::Allowed && answer.holds() != Some(false)
-}
-
-/// Every combination that leads to the goal, the short ones first; `hint` is filled where nothing helps against a check
-/// behind the first.
-fn search(start: Tried, base: &Base<'_>, wish: &Wish<'_>, hint: &mut Option<String>) -> Vec<Tried> {
-    let mut found: Vec<Tried> = Vec::new();
-    let mut seen: BTreeSet<Vec<String>> = BTreeSet::new();
-    let mut frontier = vec![start];
-    let mut tried = 0;
-    while !frontier.is_empty() && tried < MOST_TRIED {
-        let mut next = Vec::new();
-        for from in &frontier {
-            let Ok(now) = from.stage(base) else { continue };
-            for candidate in candidate::candidates(&from.scene, &now, wish, &from.answer) {
-                let steps = joined(&from.steps, &candidate);
-                let mut key: Vec<String> = steps.iter().map(|step| step.change.to_string()).collect();
-                key.sort();
-                if steps.len() > DEEPEST || tried >= MOST_TRIED || !seen.insert(key) {
-                    continue;
-                }
-                tried += 1;
-                let Some(one) = attempt(base, (from, &now), &candidate, steps, wish) else { continue };
-                // What is met behind the first check may be what nothing gets past.
-                if hint.is_none() {
-                    *hint = hint::hint(&one.answer).map(|next| format!("once that is mended, {next}"));
-                }
-                if one.reached {
-                    found.push(one);
-                } else if wish.moves_on(from, &one) {
-                    next.push(one);
-                }
-            }
-        }
-        frontier = next;
-    }
-    found
-}
-
-/// The earlier changes and then those of `candidate`.
-fn joined(earlier: &[RemedyStep], candidate: &candidate::Candidate) -> Vec<RemedyStep> {
-    // A later ACL says what an earlier one of the same file said, and more.
-    let replaced = |step: &RemedyStep| candidate.changes.iter().any(|later| replaces(later, &step.change));
-    let mut steps: Vec<RemedyStep> = earlier.iter().filter(|step| !replaced(step)).cloned().collect();
-    let added = candidate.changes.iter().cloned();
-    steps.extend(added.map(|change| RemedyStep { change, side: candidate.side, place: None }));
-    steps
-}
-
-fn replaces(later: &Change, earlier: &Change) -> bool {
-    let (Change::Files(later) | Change::Image(later), Change::Files(earlier) | Change::Image(earlier)) =
-        (later, earlier)
-    else {
-        return false;
-    };
-    matches!((&later.verb, &earlier.verb), (Verb::SetsAcl(_), Verb::SetsAcl(_))) && later.path == earlier.path
-}
-
-/// Makes the changes of `candidate` after those of `from`, together `steps`; `None` where they cannot be made.
-fn attempt(
-    base: &Base<'_>,
-    (from, now): (&Tried, &Stage),
-    candidate: &candidate::Candidate,
-    steps: Vec<RemedyStep>,
-    wish: &Wish<'_>,
-) -> Option<Tried> {
-    let changes = Changes::new(candidate.changes.clone());
-    if candidate.changes.iter().all(|change| matches!(change, Change::Files(_))) {
-        let mut now = now.clone();
-        changes.apply_to_files(&mut now).ok()?;
-        let answer = ask(&now, &wish.act).ok()?;
-        let reached = wish.reached(&from.scene, &now, &answer);
-        return Some(Tried { steps, scene: from.scene.clone(), answer, reached, notes: from.notes.clone() });
-    }
-    let mut scene = Scene::clone(&from.scene);
-    let made = changes.apply_to_scene(&mut scene).ok()?;
-    let notes = [from.notes.as_slice(), &made].concat();
-    let tried = Tried { steps, scene: Arc::new(scene), answer: from.answer.clone(), reached: false, notes };
-    // Files that were changed before are changed again on the new stage.
-    let now = tried.stage(base).ok()?;
-    let answer = ask(&now, &wish.act).ok()?;
-    let reached = wish.reached(&tried.scene, &now, &answer);
-    Some(Tried { answer, reached, ..tried })
 }
 
 /// Whether the path is on a volume that the kubelet writes.
@@ -332,28 +290,4 @@ fn on_api_volume(base: &Stage, act: &Act) -> bool {
         Ok(Sight::There(place)) => actor.mounts.get(place.mount).is_written_by_kubelet(),
         Ok(Sight::Missing | Sight::Unlisted) | Err(_) => false,
     }
-}
-
-/// Whether something else stops the act now, so that it is worth going on.
-fn moves_on(from: &Tried, to: &Tried) -> bool {
-    let stopped = |answer: &Answer| {
-        answer
-            .steps
-            .last()
-            .map(|step| (step.path.clone(), step.check, step.bits.map(|bits| bits.needed), step.result))
-    };
-    matches!(to.answer.outcome, Outcome::Denied(_) | Outcome::Allowed)
-        && (stopped(&from.answer) != stopped(&to.answer) || to.answer.outcome == Outcome::Allowed)
-}
-
-/// Without those that do all that another one does, and more.
-fn minimal(found: Vec<Tried>) -> Vec<Tried> {
-    let keys: Vec<BTreeSet<String>> =
-        found.iter().map(|one| one.steps.iter().map(|step| step.change.to_string()).collect()).collect();
-    let mut keep = found.into_iter().enumerate().filter(|(at, _)| {
-        !keys.iter().enumerate().any(|(other, smaller)| {
-            other != *at && smaller.is_subset(&keys[*at]) && (smaller.len() < keys[*at].len() || other < *at)
-        })
-    });
-    keep.by_ref().map(|(_, one)| one).collect()
 }

@@ -8,6 +8,7 @@ use mivask_stage::actor_names::ActorError;
 use mivask_stage::scene::Scene;
 use mivask_stage::stage::{Actor, Stage};
 
+use super::made::{Made, MadeError};
 use super::{Tried, goal};
 use crate::exposure::Limit;
 use crate::question::{Answer, ask};
@@ -19,6 +20,8 @@ pub(super) struct Wish<'a> {
     pub act: Act,
     /// How wide its path may be, where that is what is wished for.
     pub limit: Option<&'a Limit>,
+    /// Who makes what is at the path, where that is another actor's next file.
+    pub made: Option<&'a Made>,
     /// What its actor does with the path and has to be able to do afterwards.
     kept: Option<Act>,
 }
@@ -52,7 +55,23 @@ impl Standing {
 impl<'a> Wish<'a> {
     /// That `act` succeeds.
     pub(super) fn to(act: &Act) -> Self {
-        Self { act: act.clone(), limit: None, kept: None }
+        Self { act: act.clone(), limit: None, made: None, kept: None }
+    }
+
+    /// That what `made` says succeeds.
+    ///
+    /// # Errors
+    /// It names nobody there is, or two who share nothing.
+    pub(super) fn of_made(stage: &Stage, made: &'a Made) -> Result<Self, MadeError> {
+        Ok(Self { act: made.act(stage)?, limit: None, made: Some(made), kept: None })
+    }
+
+    /// How its act ends on `stage`; `None` where nobody can be asked.
+    pub(super) fn ask(&self, stage: &Stage) -> Option<Answer> {
+        match self.made {
+            Some(made) => made.ask(stage, &self.act).ok(),
+            None => ask(stage, &self.act).ok(),
+        }
     }
 
     /// That `limit` holds for whoever it names, else for the first who sees it broken.
@@ -74,7 +93,7 @@ impl<'a> Wish<'a> {
         let used = |verb| Act { verb, ..act.clone() };
         let allowed = |act: &Act| ask(stage, act).is_ok_and(|answer| answer.outcome == Outcome::Allowed);
         let kept = [used(Verb::Reads), used(Verb::Lists)].into_iter().find(allowed);
-        Ok(Self { act, limit: Some(limit), kept })
+        Ok(Self { act, limit: Some(limit), made: None, kept })
     }
 
     /// How its limit stands.
@@ -102,7 +121,7 @@ impl<'a> Wish<'a> {
     /// Whether it is worth going on from there.
     pub(super) fn moves_on(&self, from: &Tried, to: &Tried) -> bool {
         match self.limit {
-            None => super::moves_on(from, to),
+            None => super::search::moves_on(from, to),
             Some(_) => to.answer.outcome == Outcome::Allowed,
         }
     }

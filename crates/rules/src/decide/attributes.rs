@@ -117,5 +117,6 @@ pub(super) fn owned<W: Witness>(
         walker.pass(Check::Owner, || (format!("{rule}, and {name} counts as it"), view.provenance(place)));
         return Ok(());
     }
-    Err(walker.fail(Check::Owner, format_args!("{rule}, and {name} is not it"), place, Errno::EPERM))
+    let so = walker.fs_credentials(place).squashed_from(view.who);
+    Err(walker.fail(Check::Owner, format_args!("{rule}, and {name} is not it{so}"), place, Errno::EPERM))
 }

@@ -113,7 +113,8 @@ fn gives<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, wanted: Chown
             || walker.asked(place).is_under(&acting, Capability::Chown)
             || everywhere && walker.asked(place).lost().owner;
         if !may {
-            let fact = "giving a file to another user takes CHOWN";
+            let so = acting.squashed_from(walker.view().who);
+            let fact = format_args!("giving a file to another user takes CHOWN{so}");
             return Err(walker.fail(Check::GivingAway, fact, place, Errno::EPERM));
         }
     }
@@ -123,7 +124,8 @@ fn gives<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, wanted: Chown
             || walker.asked(place).is_under(&acting, Capability::Chown)
             || everywhere && walker.asked(place).lost().group;
         if !may {
-            let fact = "giving a file to a group takes its owner, in that group, or CHOWN";
+            let so = acting.squashed_from(walker.view().who);
+            let fact = format_args!("giving a file to a group takes its owner, in that group, or CHOWN{so}");
             return Err(walker.fail(Check::GivingAway, fact, place, Errno::EPERM));
         }
     }

@@ -123,16 +123,17 @@ fn sticky<W: Witness>(walker: &mut Walker<'_, '_, W>, directory: Place, victim: 
         return Ok(());
     }
     let name = view.name;
+    let so = acting.squashed_from(view.who);
     let owner = |place| view.owner(place).and_then(|owner| owner.value()).map(|owner| owner.uid);
     match (owner(directory), owner(victim)) {
         (Some(above), Some(entry)) => {
             let fact = format_args!(
-                "the directory is sticky and {name} owns neither it ({above}) nor the entry ({entry})"
+                "the directory is sticky and {name} owns neither it ({above}) nor the entry ({entry}){so}"
             );
             Err(walker.fail(Check::Sticky, fact, victim, Errno::EPERM))
         }
         (_, _) => {
-            let fact = "the directory is sticky and the entry is another user's";
+            let fact = format_args!("the directory is sticky and the entry is another user's{so}");
             Err(walker.fail(Check::Sticky, fact, victim, Errno::EPERM))
         }
     }

@@ -51,7 +51,7 @@ pub(super) fn decide<W: Witness>(
                 return Step::brief(ruling.class.check(), result);
             }
             let bits = compared(view, mode, owner, &ruling, wanted);
-            let fact = describe(view, inode.kind, &bits, ruling.class);
+            let fact = describe(view, inode.kind, &bits, &ruling) + &acting.squashed_from(view.who);
             let judged = step(path, ruling.class.check(), fact, view.provenance(place), result);
             Step { bits: Some(bits), ..judged }
         });
@@ -115,6 +115,20 @@ impl Class {
 struct Ruling {
     class: Class,
     granted: Access,
+    /// What the ACL's entry has, where its mask takes some of that.
+    cut: Option<Access>,
+}
+
+impl Ruling {
+    const fn of(class: Class, granted: Access) -> Self {
+        Self { class, granted, cut: None }
+    }
+
+    /// An entry of an ACL as far as its mask lets it through.
+    fn masked(class: Class, entry: Access, mask: Access) -> Self {
+        let granted = entry.masked(mask);
+        Self { class, granted, cut: Some(entry).filter(|entry| *entry != granted) }
+    }
 }
 
 /// The one class whose bits decide: owner, then the ACL, then group, then other.
@@ -127,7 +141,7 @@ fn class(
     wanted: Access,
 ) -> Ruling {
     if uid.is_some_and(|uid| acting.uid.is(uid)) {
-        return Ruling { class: Class::Owner, granted: mode.owner() };
+        return Ruling::of(Class::Owner, mode.owner());
     }
     // With a mask of nothing the kernel does not look at the ACL at all.
     if let Some(acl) = acl
@@ -136,8 +150,8 @@ fn class(
         return acl_class(acting, acl, ids, gid, wanted);
     }
     match gid {
-        Some(gid) if acting.in_group(gid) => Ruling { class: Class::Group(gid), granted: mode.group() },
-        Some(_) | None => Ruling { class: Class::Other, granted: mode.other() },
+        Some(gid) if acting.in_group(gid) => Ruling::of(Class::Group(gid), mode.group()),
+        Some(_) | None => Ruling::of(Class::Other, mode.other()),
     }
 }
 
@@ -152,19 +166,19 @@ fn acl_class(
     let named =
         acl.users.iter().find(|(uid, _)| ids.to_kernel_uid(*uid).is_some_and(|uid| acting.uid.is(uid)));
     if let Some((_, access)) = named {
-        return Ruling { class: Class::AclUser, granted: access.masked(mask) };
+        return Ruling::masked(Class::AclUser, *access, mask);
     }
     let owning = gid.into_iter().map(|gid| (gid, acl.group));
     let groups = acl.groups.iter().filter_map(|(gid, access)| Some((ids.to_kernel_gid(*gid)?, *access)));
     let mut matched = None;
     for (group, access) in owning.chain(groups).filter(|(group, _)| acting.in_group(*group)) {
-        let ruling = Ruling { class: Class::AclGroup(group), granted: access.masked(mask) };
+        let ruling = Ruling::masked(Class::AclGroup(group), access, mask);
         if access.grants(wanted) {
             return ruling;
         }
         matched.get_or_insert(ruling);
     }
-    matched.unwrap_or(Ruling { class: Class::Other, granted: acl.other })
+    matched.unwrap_or(Ruling::of(Class::Other, acl.other))
 }
 
 /// What the named user of an ACL gets, where `acting` is one: it does not depend on who owns the inode.
@@ -218,9 +232,9 @@ fn compared(view: &View<'_>, mode: Mode, (uid, gid): Owner, ruling: &Ruling, nee
 }
 
 /// `drwxr-x--- 0750 7101:7200: group 7200 has r-x, needed -w-`.
-fn describe(view: &View<'_>, kind: FileKind, bits: &Bits, class: Class) -> String {
+fn describe(view: &View<'_>, kind: FileKind, bits: &Bits, ruling: &Ruling) -> String {
     let seen = |gid| view.who.namespace.to_inside_gid(gid).map_or(OVERFLOW_ID, InsideGid::raw);
-    let class = match class {
+    let class = match ruling.class {
         Class::Owner => format!("the owner ({})", view.name),
         Class::AclUser => "the ACL's named user".to_owned(),
         Class::AclGroup(gid) => format!("the ACL's group {}", seen(gid)),
@@ -229,5 +243,10 @@ fn describe(view: &View<'_>, kind: FileKind, bits: &Bits, class: Class) -> Strin
     };
     let Bits { needed, granted, owner, group, mode } = bits;
     let letters = symbolic(kind, *mode);
+    // The mask is the middle digit of the mode, and a chmod of that is what narrows it.
+    let granted = match ruling.cut {
+        Some(entry) => format!("{entry}, of which the mask leaves {granted}"),
+        None => granted.to_string(),
+    };
     format!("{letters} {mode} {}:{}: {class} has {granted}, needed {needed}", owner.raw(), group.raw())
 }

@@ -22,6 +22,8 @@ pub(super) struct RemediesJson<'a> {
     limit: Option<StandingJson<'a>>,
     remedies: Vec<RemedyJson<'a>>,
     hint: Option<&'a str>,
+    /// The cause, where it is none that a change of the scene mends, or where none is needed.
+    besides: Option<&'a str>,
 }
 
 #[derive(JsonSchema, Serialize)]
@@ -61,6 +63,9 @@ struct RemedyJson<'a> {
     opens: usize,
     opened: Vec<OpenedJson<'a>>,
     opens_partial: bool,
+    /// How many pairs of actor and path are no longer allowed.
+    closes: usize,
+    closed: Vec<OpenedJson<'a>>,
     inodes: usize,
     undone: Option<&'a str>,
     notes: &'a [String],
@@ -105,6 +110,8 @@ impl<'a> RemedyJson<'a> {
             opens: remedy.opens(),
             opened: remedy.opened.iter().map(opened).collect(),
             opens_partial: remedy.partial,
+            closes: remedy.closes(),
+            closed: remedy.closed.iter().map(opened).collect(),
             inodes: remedy.inodes,
             undone: remedy.undone.as_deref(),
             notes: &remedy.notes,
@@ -128,6 +135,7 @@ pub fn remedies(out: &mut dyn Write, found: &Remedies, written: &[Written]) -> i
         limit: found.standing.as_ref().map(StandingJson::new),
         remedies: found.remedies.iter().zip(written).map(RemedyJson::new).collect(),
         hint: found.hint.as_deref(),
+        besides: found.besides.as_deref(),
     };
     mivask_disk::json::pretty(out, &document)?;
     writeln!(out)

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::io::{self, Write};
 
 use mivask_core::act::quoted;
-use mivask_core::handoff::{Creation, Handoff, LeftOut, MOST_MEMBERS, PerUse};
+use mivask_core::handoff::{Creation, Handoff, LeftOut, MOST_MEMBERS, PerUse, Use};
 use mivask_core::listed::listed;
 use mivask_core::question::Why;
 use mivask_core::settle::Outcome;
@@ -143,7 +143,35 @@ fn reasons(out: &mut dyn Write, handoff: &Handoff, layout: Layout<'_>) -> io::Re
         table.row_of(&reason.who, cells);
     }
     writeln!(out)?;
-    write!(out, "{}", table.render(layout))
+    write!(out, "{}", table.render(layout))?;
+    match to_mend(handoff) {
+        Some(sentence) => paragraph(
+            out,
+            &paint(FAINT, &format!("what would help: mivask remedy INPUT '{sentence}'")),
+            0,
+            layout,
+        ),
+        None => Ok(()),
+    }
+}
+
+/// The first thing that somebody cannot do with another's file, as `remedy` takes it.
+fn to_mend(handoff: &Handoff) -> Option<String> {
+    let verb = |wanted| match wanted {
+        Use::Read => Some("reads"),
+        Use::Change => Some("writes"),
+        Use::Delete | Use::Replace => None,
+    };
+    handoff.creations.iter().find_map(|creation| {
+        let (_, directory) = handoff.members.iter().find(|(name, _)| *name == creation.creator)?;
+        creation.consumers.iter().find_map(|one| {
+            let denied = one.file.iter().flat_map(PerUse::iter);
+            let mut denied = denied.filter(|(_, ended)| matches!(ended.outcome, Outcome::Denied(_)));
+            let verb = denied.find_map(|(wanted, _)| verb(wanted))?;
+            let (reader, maker) = (safe(&one.consumer), safe(&creation.creator));
+            Some(format!("{reader} {verb} what {maker} makes in {}", quoted(directory)))
+        })
+    })
 }
 
 fn note(all: &mut Vec<Reason>, who: &str, cannot: &'static str, made_by: Option<&str>, why: &Why) {

@@ -16,7 +16,7 @@ use crate::style::{BAD, FAINT, GOOD, OPEN, STRONG, paint};
 
 /// Columns taken by number and side.
 const INDENT: usize = 12;
-/// Things that open which are named.
+/// Things that open, and paths of each, which are named.
 const NAMED: usize = 3;
 
 /// The act, then each remedy with what else it opens and what to paste. `written` has the patches, `most` says how many
@@ -40,6 +40,10 @@ pub fn remedies(
     };
     if mended {
         return writeln!(out, "\nThere is nothing to mend.");
+    }
+    if let Some(besides) = &found.besides {
+        writeln!(out)?;
+        paragraph(out, &safe(besides), INDENT, layout)?;
     }
     if found.remedies.is_empty() {
         let unknown = found.standing.as_ref().is_some_and(|one| one.open.is_some());
@@ -137,14 +141,18 @@ pub(crate) fn summary(remedy: &Remedy) -> String {
     let opened = match remedy.opens() {
         0 => "opens nothing else".to_owned(),
         count => {
-            let named: Vec<String> = remedy.opened.iter().take(NAMED).map(opening).collect();
+            let named: Vec<String> =
+                remedy.opened.iter().take(NAMED).map(|row| changed(row, "can")).collect();
             format!("opens {count} more: {}", named.join("; "))
         }
     };
-    let closed: usize = remedy.closed.iter().map(|row| row.paths.len()).sum();
-    let closes = match closed {
+    let closes = match remedy.closes() {
         0 => String::new(),
-        count => format!("; closes {count}"),
+        count => {
+            let named: Vec<String> =
+                remedy.closed.iter().take(NAMED).map(|row| changed(row, "can no longer")).collect();
+            format!("; takes {count} away: {}", named.join("; "))
+        }
     };
     let inodes = match remedy.inodes {
         0 => String::new(),
@@ -156,12 +164,12 @@ pub(crate) fn summary(remedy: &Remedy) -> String {
     format!("{opened}{partial}{closes}{inodes}")
 }
 
-/// `press can read /data/x and 2 more`
-fn opening(row: &OutcomeChange) -> String {
-    let path = row.paths.first().map(|path| quoted(path)).unwrap_or_default();
-    let more = match row.paths.len() {
-        0 | 1 => String::new(),
-        count => format!(" and {} more", count - 1),
+/// `press can read /data/x, /data/y, /data/z and 2 more`, or `can no longer`.
+fn changed(row: &OutcomeChange, can: &str) -> String {
+    let path = row.paths.iter().take(NAMED).map(|path| quoted(path)).collect::<Vec<_>>().join(", ");
+    let more = match row.paths.len().saturating_sub(NAMED) {
+        0 => String::new(),
+        count => format!(" and {count} more"),
     };
-    format!("{} can {} {path}{more}", safe(&row.actor), row.column.word())
+    format!("{} {can} {} {path}{more}", safe(&row.actor), row.column.word())
 }

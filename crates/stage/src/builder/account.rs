@@ -209,13 +209,7 @@ impl BuildState<'_> {
     }
 
     fn push_group(&mut self, name: &str, gid: u32, step: &BuildStep) {
-        let line = GroupLine {
-            name: name.to_owned(),
-            gid,
-            wrapped: None,
-            members: Vec::new(),
-            from: step.from.clone(),
-        };
+        let line = GroupLine::new(name, gid, step.from.clone());
         self.accounts_mut().group.get_or_insert_default().push(line);
     }
 
@@ -245,13 +239,7 @@ impl BuildState<'_> {
                 if own {
                     self.push_group(wanted.name, gid, step);
                 }
-                let line = UserLine {
-                    name: wanted.name.to_owned(),
-                    uid,
-                    wrapped: None,
-                    gid,
-                    from: step.from.clone(),
-                };
+                let line = UserLine::new(wanted.name, uid, gid, step.from.clone());
                 self.accounts_mut().passwd.get_or_insert_default().push(line);
             }
             (Err(unknown), _) | (_, Err(unknown)) => self.may_have_more_accounts(unknown),
@@ -319,8 +307,7 @@ impl BuildState<'_> {
             (None, gid) => match (self.missing_accounts(), uid, gid) {
                 (None, _, _) => self.fail(&step.words, &format!("there is no user `{name}`"), &step.from),
                 (Some(_), Some(uid), Some(Ok(gid))) => {
-                    let line =
-                        UserLine { name: name.to_owned(), uid, wrapped: None, gid, from: step.from.clone() };
+                    let line = UserLine::new(name, uid, gid, step.from.clone());
                     self.accounts_mut().passwd.get_or_insert_default().push(line);
                 }
                 (Some(_), ..) => {}

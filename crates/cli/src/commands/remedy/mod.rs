@@ -8,7 +8,7 @@ use std::path::PathBuf;
 use mivask_core::act::{quoted, split};
 use mivask_core::exposure::{Limit, LimitError};
 use mivask_core::glob::is_pattern;
-use mivask_core::remedy::{Remedies, narrowings, remedies};
+use mivask_core::remedy::{Made, MadeError, Remedies, lasting, narrowings, remedies};
 use mivask_show::{json, text};
 
 use crate::acts::only;
@@ -31,16 +31,19 @@ use crate::terminal;
 ///
 /// In place of an act, a limit: 'PATH at-most 0600 [owned-by UID[:GID]]' is what makes a key or a data directory as
 /// narrow as its program wants it, and keeps the filesystem group from widening it again.
+///
+/// Or what is handed over: 'READER VERB what MAKER makes in DIRECTORY' is about the maker's next file, which no chmod of
+/// today's reaches: the maker's umask, a group that the directory hands down, a default ACL, one user for both.
 #[derive(Debug, clap::Args)]
 #[command(
-    after_help = "Examples:\n  mivask remedy tides.scene.yaml 'herald creates /publish/today.svg'\n  mivask remedy pod.yaml 'gauge creates /tmp/x' --apply-to pod.fixed.yaml\n  mivask remedy pod.yaml '/keys/id_ed25519 at-most 0600'"
+    after_help = "Examples:\n  mivask remedy tides.scene.yaml 'herald creates /publish/today.svg'\n  mivask remedy pod.yaml 'gauge creates /tmp/x' --apply-to pod.fixed.yaml\n  mivask remedy pod.yaml '/keys/id_ed25519 at-most 0600'\n  mivask remedy pod.yaml 'press reads what gauge makes in /data'"
 )]
 pub(crate) struct Args {
     #[command(flatten)]
     input: Input,
     #[command(flatten)]
     who: Acting,
-    /// The act, or the limit, a single argument.
+    /// The act, the limit or the hand-over, a single argument.
     act: String,
     /// How many to show.
     #[arg(long, value_name = "N", default_value_t = 5)]
@@ -81,12 +84,17 @@ impl CommandError for RemedyError {}
 
 impl CommandError for LimitError {}
 
+impl CommandError for MadeError {}
+
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
     if args.input.facts.runtime.len() > 1 {
         return Err(Failure::OneRuntimeAtATime("remedy"));
     }
     if let Some(limit) = limit(&args.act) {
         return narrowed(args, &limit?, out, err);
+    }
+    if let Some(made) = Made::parse(&args.act, args.who.actor.first().map(String::as_str)) {
+        return handed_over(args, &made?, out, err);
     }
     let sentence = plain::spoken(&args.input, &args.who.actor, std::slice::from_ref(&args.act));
     let asked = Asked::of(&sentence).about(&args.who.actor).whole();
@@ -129,6 +137,16 @@ fn narrowed(args: &Args, limit: &Limit, out: &mut dyn Write, err: &mut dyn Write
     told(args, &whole, &found, out, err)
 }
 
+/// What lets somebody use what another one makes.
+fn handed_over(args: &Args, made: &Made, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
+    let mut whole = Whole::read(&args.input, &Asked::default().whole(), err)?;
+    drop(std::mem::take(&mut whole.stage));
+    let working = terminal::working(WORKING);
+    let found = lasting(whole.scene(), &whole.changes, made)?;
+    drop(working);
+    told(args, &whole, &found, out, err)
+}
+
 /// Prints what was found, and writes the one that was picked.
 fn told(
     args: &Args,
@@ -152,7 +170,7 @@ fn told(
         let files = found
             .remedies
             .get(args.pick - 1)
-            .is_some_and(|remedy| remedy.steps.iter().any(|step| step.place.is_some()));
+            .is_some_and(|remedy| remedy.steps.iter().any(|step| step.there.is_some()));
         let rest =
             if files { ", as far as the description takes it: its commands are still to be run" } else { "" };
         writeln!(err, "note: remedy {} is written to {path}{rest}", args.pick)?;

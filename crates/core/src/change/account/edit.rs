@@ -123,8 +123,7 @@ fn push(accounts: &mut Accounts, group: &str, gid: u32, from: &Provenance) -> Re
     if line(accounts, group).is_ok_and(|line| line.name == group) {
         return Err(format!("there is a group {group} already"));
     }
-    let line =
-        GroupLine { name: group.to_owned(), gid, wrapped: None, members: Vec::new(), from: from.clone() };
+    let line = GroupLine::new(group, gid, from.clone());
     accounts.group.get_or_insert_default().push(line);
     Ok(())
 }
@@ -152,7 +151,7 @@ fn add_user(
             gid
         }
     };
-    let line = UserLine { name: user.to_owned(), uid, wrapped: None, gid, from: from.clone() };
+    let line = UserLine::new(user, uid, gid, from.clone());
     accounts.passwd.get_or_insert_default().push(line);
     Ok(format!("{user} is {uid}:{gid}"))
 }

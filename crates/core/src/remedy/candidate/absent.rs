@@ -2,7 +2,7 @@
 
 use mivask_model::act::{Act, Verb};
 use mivask_model::mode::Mode;
-use mivask_model::mount::MountOrigin;
+use mivask_model::mount::{MountFlags, MountOrigin, MountTable};
 use mivask_model::mount_kind::MountKind;
 use mivask_model::path::parent;
 use mivask_rules::lookup::{Sight, look};
@@ -35,6 +35,19 @@ pub(super) fn candidates(stage: &Stage, actor: &Actor, act: &Act, step: &Step) -
         all.push(Candidate { changes: vec![change], side });
     }
     all
+}
+
+/// A new volume where something is to be created below a root that is read-only, whatever the image has there.
+pub(super) fn below_read_only_root(actor: &Actor, act: &Act) -> Vec<Candidate> {
+    let directory = parent(&act.path);
+    let root = actor.mounts.get(MountTable::ROOT);
+    let mut others = actor.mounts.iter().filter(|(id, _)| *id != MountTable::ROOT);
+    let elsewhere = others.any(|(_, mount)| mivask_model::host_mounts::is_within(directory, &mount.facts.at));
+    if !act.verb.creates() || !root.flags.has(MountFlags::READ_ONLY) || elsewhere || directory == b"/" {
+        return Vec::new();
+    }
+    let what = Process::Scratch(directory.to_vec());
+    vec![Candidate { changes: vec![Change::Process(act.actor.clone(), what)], side: Side::Mount }]
 }
 
 /// A new volume at the directory, where only the image is.

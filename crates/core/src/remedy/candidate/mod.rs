@@ -3,19 +3,20 @@
 mod absent;
 mod flags;
 mod leaving;
+mod made;
 mod narrow;
 mod own;
+mod start;
+mod volumes;
 
 use mivask_model::acl::{Acl, AclText};
 use mivask_model::act::{Act, Subject, Verb};
 use mivask_model::caps::Capability;
 use mivask_model::ids::{InsideGid, InsideUid, UserNamespace};
 use mivask_model::mode::Who;
-use mivask_model::mode::{Access, FileKind, Mode, ModeChange};
+use mivask_model::mode::{Access, FileKind, ModeChange};
 use mivask_model::mount::{Mount, MountOrigin};
-use mivask_model::mount_kind::MountKind;
 use mivask_model::path::parent;
-use mivask_model::personality::{Personality, Squash};
 use mivask_model::tree::{Inode, Tree};
 use mivask_rules::lookup::{Sight, look};
 use mivask_rules::settle::Outcome;
@@ -23,13 +24,12 @@ use mivask_rules::trace::{Check, Step};
 use mivask_rules::view::Place;
 use mivask_rules::walk::Follow;
 use mivask_stage::prepare::HOST;
-use mivask_stage::runtime::Flavour;
 use mivask_stage::scene::Scene;
 use mivask_stage::stage::{Actor, Role, Stage};
 
 use super::Side;
 use super::wish::Wish;
-use crate::change::{Accounts, Change, GroupStep, Process};
+use crate::change::{Accounts, Change, Process};
 use crate::question::Answer;
 
 /// Changes that are made together, in one place.
@@ -61,10 +61,20 @@ pub(super) fn candidates(scene: &Scene, stage: &Stage, wish: &Wish<'_>, answer: 
     if let Some(limit) = wish.limit {
         return narrow::candidates(scene, stage, (actor, &Subject::named(&act.actor).actor), limit);
     }
-    if answer.outcome == Outcome::Allowed {
-        return leaving::candidates(stage, actor, act, answer);
+    match answer.outcome {
+        Outcome::Allowed => leaving::candidates(stage, actor, act, answer),
+        Outcome::NeverRuns(_) => start::candidates(scene, actor),
+        // Several things may be in the way, and a read-only root is whatever the image has.
+        Outcome::Denied(None) => absent::below_read_only_root(actor, act),
+        Outcome::Denied(Some(_)) | Outcome::Depends => {
+            answer.deciding().map(|step| past(scene, stage, (actor, wish), step)).unwrap_or_default()
+        }
     }
-    let Some(step) = answer.deciding() else { return Vec::new() };
+}
+
+/// What may let the act get past the check of `step`.
+fn past(scene: &Scene, stage: &Stage, (actor, wish): (&Actor, &Wish<'_>), step: &Step) -> Vec<Candidate> {
+    let act = &wish.act;
     // Changes are made in the place of a guest by the name of whoever the place is.
     let place = Subject::named(&act.actor).actor;
     let met = Met::nearest(stage, actor, &place, &step.path);
@@ -76,6 +86,11 @@ pub(super) fn candidates(scene: &Scene, stage: &Stage, wish: &Wish<'_>, answer: 
         return capability(&place, Capability::Mknod);
     }
     let Some(met) = met else { return Vec::new() };
+    if let (Some(bits), Some(made)) = (step.bits, wish.made)
+        && step.path == act.path
+    {
+        return made::candidates(scene, stage, made, &met, bits.needed);
+    }
     if step.bits.is_some() {
         return met.bits(scene, step, &act.path);
     }
@@ -114,6 +129,24 @@ pub(super) fn candidates(scene: &Scene, stage: &Stage, wish: &Wish<'_>, answer: 
         | Check::Imprint
         | Check::Unknown => Vec::new(),
     }
+}
+
+/// The ACL entry for the actor where the act is stopped; its own u bits where that is its own.
+pub(super) fn entry(stage: &Stage, wish: &Wish<'_>, answer: &Answer) -> Option<Candidate> {
+    let act = &wish.act;
+    let actor = stage.actor(&act.actor).ok()?;
+    let step = answer.deciding()?;
+    let needed = step.bits?.needed;
+    let place = Subject::named(&act.actor).actor;
+    let met = Met::nearest(stage, actor, &place, &step.path)?;
+    if met.side() != Side::Disk || met.mount.is_written_by_kubelet() {
+        return None;
+    }
+    if met.is_mine() {
+        return met.modes(needed).pop();
+    }
+    let acl = met.tree.acl(met.place.inode?);
+    met.with_entry(acl, needed).map(|acl| met.file(vec![Verb::SetsAcl(acl)]))
 }
 
 fn process(name: &str, what: Process) -> Candidate {
@@ -205,7 +238,7 @@ impl<'a> Met<'a> {
             all.push(process(self.name, Process::Becomes(uid, None)));
         }
         all.extend(self.filesystem_group(scene));
-        all.extend(self.part_alone(needed, target));
+        all.extend(self.parts_alone(needed, target));
         // What is on the disk; what the kubelet writes itself is not changed there.
         if self.mount.is_written_by_kubelet() {
             return all;
@@ -258,33 +291,19 @@ impl<'a> Met<'a> {
         all
     }
 
-    /// The owner in the image, where an engine may have filled the volume from it.
-    fn filled(&self, scene: &Scene) -> Vec<Candidate> {
-        let mut workloads = scene.workloads.iter().filter(|workload| *workload.name == *self.actor.workload);
-        let engine = workloads.next().is_some_and(|workload| workload.flavour == Flavour::Compose);
-        // Engines fill named and anonymous volumes from the image, nothing else.
-        let bound = matches!(self.mount.facts.kind, MountKind::Bind | MountKind::Tmpfs);
-        if !engine || bound || self.mount.origin != MountOrigin::Declared {
-            return Vec::new();
-        }
-        let Some(own) = self.to_own().map(|verb| Change::Image(self.act(verb))) else { return Vec::new() };
-        let made = Change::Image(self.act(Verb::MakesDirectory(Mode::new(0o755))));
-        // Where the image lacks it, it has to be made there too.
-        let all = [vec![own.clone()], vec![made, own]];
-        all.map(|changes| Candidate { changes, side: Side::Image }).into()
+    /// An ACL with the ids that the actor sees.
+    fn seen(&self, acl: &Acl) -> Option<AclText> {
+        let namespace = self.namespace();
+        AclText::of(&acl.seen(
+            |uid| Some(namespace.to_inside_uid(self.mount.facts.ids.to_kernel_uid(uid)?)?.raw()),
+            |gid| Some(namespace.to_inside_gid(self.mount.facts.ids.to_kernel_gid(gid)?)?.raw()),
+        ))
     }
 
     /// The ACL with an entry for the actor's user.
     fn with_entry(&self, acl: Option<&Acl>, needed: Access) -> Option<AclText> {
         let own = self.own_uid()?;
-        let namespace = self.namespace();
-        let seen = acl.map(|acl| {
-            acl.seen(
-                |uid| Some(namespace.to_inside_uid(self.mount.facts.ids.to_kernel_uid(uid)?)?.raw()),
-                |gid| Some(namespace.to_inside_gid(self.mount.facts.ids.to_kernel_gid(gid)?)?.raw()),
-            )
-        });
-        let mut text = seen.and_then(|acl| AclText::of(&acl)).unwrap_or_default();
+        let mut text = acl.and_then(|acl| self.seen(acl)).unwrap_or_default();
         // The entry takes the place of the class that decided before, so what that gave is kept. Nothing in a directory
         // is reached without x.
         let mode = self.inode.stored_mode();
@@ -294,47 +313,6 @@ impl<'a> Met<'a> {
         let access = Access::new(u16::from(needed.bits() | extra.bits() | held.bits()));
         text.give(own, access, self.inode.stored_mode());
         Some(text)
-    }
-
-    /// The directory of `target` alone, mounted past the one that may not be entered.
-    fn part_alone(&self, needed: Access, target: &[u8]) -> Option<Candidate> {
-        let part = parent(target);
-        let deeper = mivask_model::host_mounts::is_within(part, &self.path) && part != self.path;
-        let closed = needed == Access::EXECUTE && self.inode.kind == FileKind::Directory;
-        let mount = self.place.mount;
-        let same =
-            Self::at(self.stage, self.actor, self.name, part).is_some_and(|met| met.place.mount == mount);
-        // Who mounts it is root, and has to get past that directory too.
-        let personality = &self.stage.source(self.place.source).facts.personality;
-        let passes =
-            !matches!(personality, Personality::Nfs(nfs) if nfs.export.squash != Some(Squash::Nobody));
-        let offered = deeper && closed && same && passes && self.mount.origin == MountOrigin::Declared;
-        let what = Process::Only(part.to_vec());
-        offered.then(|| Candidate {
-            changes: vec![Change::Process(self.name.to_owned(), what)],
-            side: Side::Mount,
-        })
-    }
-
-    /// A filesystem group, where the kubelet or the scene applies one to this volume.
-    fn filesystem_group(&self, scene: &Scene) -> Vec<Candidate> {
-        let workload = scene.workloads.iter().find(|workload| *workload.name == *self.actor.workload);
-        let Some(workload) = workload.filter(|workload| matches!(workload.flavour, Flavour::Pod)) else {
-            return Vec::new();
-        };
-        // The kubelet leaves the host's own directories and those of a server as they are.
-        let reached = self.mount.origin == MountOrigin::Declared
-            && !matches!(self.mount.facts.kind, MountKind::HostPath | MountKind::Nfs);
-        if workload.security.fs_group.is_some() || !reached {
-            return Vec::new();
-        }
-        let own = self.own_groups().first().copied();
-        // A number that nobody has opens nothing else.
-        let fresh = own.or_else(|| crate::change::free_id(scene));
-        let mut gids: Vec<u32> = self.gid.filter(|gid| *gid != 0).into_iter().chain(fresh).collect();
-        gids.dedup();
-        let given = |gid| process(self.name, Process::FilesystemGroup(GroupStep::Group(gid)));
-        gids.into_iter().map(given).collect()
     }
 
     /// Only the owner may.

@@ -1,0 +1,94 @@
+//! A change of files as it is made in the real world: where, and with the ids of that place.
+
+use mivask_model::acl::AclText;
+use mivask_model::act::{Act, Owner, Verb};
+use mivask_model::ids::{DiskGid, DiskUid, InsideGid, InsideUid, MountIds, UserNamespace};
+use mivask_rules::lookup::{Sight, look};
+use mivask_rules::view::Place;
+use mivask_rules::walk::Follow;
+use mivask_stage::stage::{Actor, Stage};
+
+use crate::change::Change;
+use crate::place::{ChangedPlace, place_of};
+
+/// A change of files where they are.
+#[derive(Clone, PartialEq, Eq, Debug)]
+#[non_exhaustive]
+pub struct InPlace {
+    /// Where it is made.
+    pub place: ChangedPlace,
+    /// What is done there, with stored ids; in an image with those of its build.
+    pub verb: Verb,
+    /// Whether those ids are others than the actor's inside, so that it has to be done outside of the actor's user
+    /// namespace, and not through a mount with an id map.
+    pub apart: bool,
+}
+
+impl InPlace {
+    /// Where `change` is made, looked up on the stage `now`, which is behind it; `None` where it changes no files, or where no one
+    /// can make it: its ids have no form in that place.
+    pub(super) fn of(now: &Stage, change: &Change) -> Option<Self> {
+        if let Change::Image(act) = change {
+            let image = now.actor(&act.actor).ok()?.image.clone()?;
+            let place = ChangedPlace::Image(image, act.path.clone());
+            return Some(Self { place, verb: act.verb.clone(), apart: false });
+        }
+        let Change::Files(act) = change else { return None };
+        let actor = now.actor(&act.actor).ok()?;
+        let place = place_of(now, actor, &act.path)?;
+        let ids = Ids::of(now, actor, act)?;
+        let verb = ids.stored(&act.verb)?;
+        let apart = verb != act.verb || !ids.namespace.is_initial();
+        Some(Self { place, verb, apart })
+    }
+}
+
+/// The two maps between an actor's ids and those on the disk.
+struct Ids<'a> {
+    namespace: &'a UserNamespace,
+    mount: &'a MountIds,
+}
+
+impl<'a> Ids<'a> {
+    fn of(stage: &'a Stage, actor: &'a Actor, act: &Act) -> Option<Self> {
+        let Ok(Sight::There(Place { mount, .. })) =
+            look(&stage.storage, &actor.mounts, &act.path, Follow::AllButLast)
+        else {
+            return None;
+        };
+        let namespace = &actor.credentials.first()?.namespace;
+        Some(Self { namespace, mount: &actor.mounts.get(mount).facts.ids })
+    }
+
+    /// `from_kuid(fs_userns, make_kuid(current_user_ns(), uid))` through the id map of the mount.
+    fn uid(&self, uid: u32) -> Option<DiskUid> {
+        self.mount.to_disk_uid(self.namespace.to_kernel_uid(InsideUid::new(uid))?)
+    }
+
+    fn gid(&self, gid: u32) -> Option<DiskGid> {
+        self.mount.to_disk_gid(self.namespace.to_kernel_gid(InsideGid::new(gid))?)
+    }
+
+    /// `verb` with stored ids; verbs that name no ids are the same everywhere.
+    fn stored(&self, verb: &Verb) -> Option<Verb> {
+        let uid = |uid| Some(self.uid(uid)?.raw());
+        let gid = |gid| Some(self.gid(gid)?.raw());
+        let all = |acl: &AclText| acl.renumbered(uid, gid);
+        let owned = |owner: &Owner| {
+            let uid = owner.uid.map(|id| uid(id).ok_or(())).transpose().ok()?;
+            let gid = owner.gid.map(|id| gid(id).ok_or(())).transpose().ok()?;
+            Some(Owner { uid, gid })
+        };
+        Some(if let Verb::SetsOwner(owner) = verb {
+            Verb::SetsOwner(owned(owner)?)
+        } else if let Verb::SetsGroup(group) = verb {
+            Verb::SetsGroup(gid(*group)?)
+        } else if let Verb::SetsAcl(acl) = verb {
+            Verb::SetsAcl(all(acl)?)
+        } else if let Verb::SetsDefaultAcl(acl) = verb {
+            Verb::SetsDefaultAcl(all(acl)?)
+        } else {
+            verb.clone()
+        })
+    }
+}
