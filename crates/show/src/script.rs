@@ -10,7 +10,7 @@ use mivask_core::place::ChangedPlace;
 use mivask_core::script::{AccountLine, Action, Typed};
 
 use crate::safe::safe;
-use crate::shell::word;
+use crate::shell::{path_of, word};
 
 /// Paths in one command at most.
 const MOST_TOGETHER: usize = 20;
@@ -102,12 +102,6 @@ fn together(lines: &[Typed]) -> Vec<&[u8]> {
         paths.push(path_of(place));
     }
     paths
-}
-
-fn path_of(place: &ChangedPlace) -> &[u8] {
-    match place {
-        ChangedPlace::Host(path) | ChangedPlace::Volume(_, path) | ChangedPlace::Image(_, path) => path,
-    }
 }
 
 /// Where commands are run, and by whom.

@@ -2,7 +2,7 @@
 
 use mivask_core::act::{Owner, Verb};
 use mivask_core::change::Change;
-use mivask_core::remedy::{ChangedPlace, Remedy};
+use mivask_core::remedy::{ChangedPlace, InPlace, Remedy, Stored};
 
 use crate::safe::safe;
 
@@ -17,8 +17,67 @@ pub fn word(path: &[u8]) -> String {
     if let Some(text) = printable {
         return format!("'{}'", text.replace('\'', "'\\''"));
     }
+    // A shell takes line ends from the end of what a command prints.
+    let ends = path.iter().rev().take_while(|byte| **byte == b'\n').count();
+    let (path, lines) = path.split_at(path.len() - ends);
+    let ends = if lines.is_empty() { String::new() } else { format!("'{}'", "\n".repeat(lines.len())) };
     let escaped: String = path.iter().map(|byte| format!("\\{byte:03o}")).collect();
-    format!("\"$(printf '{escaped}')\"")
+    format!("\"$(printf '{escaped}')\"{ends}")
+}
+
+/// The commands of a remedy that change files outside of images, as a script that looks at every file before it changes
+/// any, stops where one is neither as it was nor as it is to be, and may run twice; `None` where it changes no such file.
+#[must_use]
+pub fn script(remedy: &Remedy) -> Option<String> {
+    let on_disk = |there: &&InPlace| !matches!(there.place, ChangedPlace::Image(..));
+    let there: Vec<&InPlace> =
+        remedy.steps.iter().filter_map(|step| step.there.as_ref()).filter(on_disk).collect();
+    there.first()?;
+    let mut text = format!("#!/bin/sh\n# {}\nset -eu\n", safe(&remedy.answer.act.to_string()));
+    text.push_str("[ \"$(id -u)\" = 0 ] || { echo 'run this as root' >&2; exit 1; }\n");
+    text.push_str("is() { [ \"$(stat -L -c '%u:%g %a' -- \"$1\")\" = \"$2\" ]; }\n\n");
+    let mut seen: Vec<&[u8]> = Vec::new();
+    for one in &there {
+        let path = path_of(&one.place);
+        if seen.contains(&path) {
+            continue;
+        }
+        seen.push(path);
+        let states: Vec<String> = [one.was, one.is].into_iter().flatten().map(stored).collect();
+        let path = word(path);
+        if let (Some(was), Some(_)) = (one.was.map(stored), one.is) {
+            let checks: Vec<String> = states.iter().map(|state| format!("is {path} '{state}'")).collect();
+            let told = format!("{path} is not what was looked at, {was}: nothing is changed");
+            let told = word(told.as_bytes());
+            text.push_str(&format!("{} || {{ echo {told} >&2; exit 1; }}\n", checks.join(" || ")));
+        }
+    }
+    for line in commands(remedy) {
+        let line = match line.strip_prefix("RUN ") {
+            Some(build) => format!("# RUN {build}"),
+            None => line,
+        };
+        // What is there already is not made again.
+        let path = line
+            .strip_prefix("mkdir ")
+            .and_then(|rest| rest.rsplit_once(' '))
+            .map(|(_, path)| path.to_owned());
+        let guard = path.map_or_else(String::new, |path| format!("[ -d {path} ] || "));
+        text.push_str(&format!("{guard}{line}\n"));
+    }
+    Some(text)
+}
+
+/// As `stat -c '%u:%g %a'` prints it.
+fn stored(stored: Stored) -> String {
+    format!("{} {:o}", stored.owner, stored.mode.bits())
+}
+
+/// The path of a place.
+pub(crate) fn path_of(place: &ChangedPlace) -> &[u8] {
+    match place {
+        ChangedPlace::Host(path) | ChangedPlace::Volume(_, path) | ChangedPlace::Image(_, path) => path,
+    }
 }
 
 /// The commands of a remedy that change files, each group under a comment that says where.
@@ -93,7 +152,8 @@ mod tests {
         assert_eq!(word(b"/data/level.csv"), "/data/level.csv");
         assert_eq!(word(b"/a b"), "'/a b'");
         assert_eq!(word(b"/it's"), "'/it'\\''s'");
-        assert_eq!(word(b"/\xff\n"), "\"$(printf '\\057\\377\\012')\"");
+        assert_eq!(word(b"/\n\xff"), "\"$(printf '\\057\\012\\377')\"");
+        assert_eq!(word(b"/\xff\n\n"), "\"$(printf '\\057\\377')\"'\n\n'");
         assert_eq!(word(b""), "''");
     }
 }

@@ -36,6 +36,7 @@ mod recursion;
 mod rehearsals;
 mod remedied;
 mod remedy;
+mod remedy_causes;
 mod report;
 mod runtimes;
 mod scene_mistakes;

@@ -57,7 +57,7 @@ pub(super) fn measured(
         + if undone.is_some() { 8.0 } else { 0.0 };
     let mut steps = tried.steps;
     for step in &mut steps {
-        step.there = InPlace::of(&now, &step.change);
+        step.there = InPlace::of(base, &now, &step.change);
     }
     let (answer, mut notes) = (tried.answer, tried.notes);
     notes.extend(gained(base, &now, &act.actor));

@@ -2,7 +2,8 @@
 
 use mivask_model::acl::AclText;
 use mivask_model::act::{Act, Owner, Verb};
-use mivask_model::ids::{DiskGid, DiskUid, InsideGid, InsideUid, MountIds, UserNamespace};
+use mivask_model::ids::{DiskGid, DiskOwner, DiskUid, InsideGid, InsideUid, MountIds, UserNamespace};
+use mivask_model::mode::Mode;
 use mivask_rules::lookup::{Sight, look};
 use mivask_rules::view::Place;
 use mivask_rules::walk::Follow;
@@ -22,16 +23,42 @@ pub struct InPlace {
     /// Whether those ids are others than the actor's inside, so that it has to be done outside of the actor's user
     /// namespace, and not through a mount with an id map.
     pub apart: bool,
+    /// Owner, group and mode as they are stored now and once the whole remedy is made; `None` where nothing is there, or
+    /// where that is not known.
+    pub was: Option<Stored>,
+    /// The same afterwards.
+    pub is: Option<Stored>,
+}
+
+/// Owner, group and mode as a disk has them.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct Stored {
+    /// Stored user and group.
+    pub owner: DiskOwner,
+    /// Permission bits.
+    pub mode: Mode,
+}
+
+impl Stored {
+    fn of(stage: &Stage, act: &Act) -> Option<Self> {
+        let actor = stage.actor(&act.actor).ok()?;
+        let Ok(Sight::There(place)) = look(&stage.storage, &actor.mounts, &act.path, Follow::Links) else {
+            return None;
+        };
+        let tree = &stage.source(place.source).tree;
+        let owner = tree.owner(place.inode?).value()?;
+        Some(Self { owner, mode: tree.mode(place.inode?).value()? })
+    }
 }
 
 impl InPlace {
-    /// Where `change` is made, looked up on the stage `now`, which is behind it; `None` where it changes no files, or where no one
+    /// Where `change` is made, looked up on the stages before and behind the remedy; `None` where it changes no files, or where no one
     /// can make it: its ids have no form in that place.
-    pub(super) fn of(now: &Stage, change: &Change) -> Option<Self> {
+    pub(super) fn of(base: &Stage, now: &Stage, change: &Change) -> Option<Self> {
         if let Change::Image(act) = change {
             let image = now.actor(&act.actor).ok()?.image.clone()?;
             let place = ChangedPlace::Image(image, act.path.clone());
-            return Some(Self { place, verb: act.verb.clone(), apart: false });
+            return Some(Self { place, verb: act.verb.clone(), apart: false, was: None, is: None });
         }
         let Change::Files(act) = change else { return None };
         let actor = now.actor(&act.actor).ok()?;
@@ -39,7 +66,7 @@ impl InPlace {
         let ids = Ids::of(now, actor, act)?;
         let verb = ids.stored(&act.verb)?;
         let apart = verb != act.verb || !ids.namespace.is_initial();
-        Some(Self { place, verb, apart })
+        Some(Self { place, verb, apart, was: Stored::of(base, act), is: Stored::of(now, act) })
     }
 }
 

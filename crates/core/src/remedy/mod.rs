@@ -62,8 +62,9 @@ impl Side {
 }
 
 pub use crate::place::ChangedPlace;
-pub use in_place::InPlace;
+pub use in_place::{InPlace, Stored};
 pub use made::{FORM as MADE_FORM, Made, MadeError};
+pub use search::MOST_TRIED;
 pub use wish::Standing;
 
 /// One change of a remedy.
@@ -114,6 +115,8 @@ pub struct Remedies {
     pub remedies: Vec<Remedy>,
     /// What to know where nothing narrow helps.
     pub hint: Option<String>,
+    /// Whether combinations were left out, since there are too many.
+    pub bounded: bool,
     /// The cause in a sentence, where it is none that a change of the scene mends, or where none is needed.
     pub besides: Option<String>,
 }
@@ -256,9 +259,10 @@ fn mended(
     };
     let unknown = standing.as_ref().is_some_and(|one| one.open.is_some());
     if reached || unknown {
-        return Remedies { answer, standing, remedies: Vec::new(), hint, besides };
+        return Remedies { answer, standing, remedies: Vec::new(), hint, bounded: false, besides };
     }
-    let found = minimal(search(start, base, wish, &mut hint));
+    let (found, bounded) = search(start, base, wish, &mut hint);
+    let found = minimal(found);
     if found.is_empty() && standing.as_ref().is_some_and(|one| one.wider.is_some()) {
         hint = Some("the program needs a copy of its own: one that an init container makes on a scratch volume, owned by its user".to_owned());
     } else if found.is_empty() && on_api_volume(&base.stage, act) {
@@ -275,7 +279,7 @@ fn mended(
         found.into_iter().filter_map(|one| cost::measured(scene, (base, baselines), act, one)).collect();
     remedies.sort_by(|a, b| a.cost.total_cmp(&b.cost));
     remedies.truncate(MOST_TOLD);
-    Remedies { answer, standing, remedies, hint, besides }
+    Remedies { answer, standing, remedies, hint, bounded, besides }
 }
 
 /// Whether that is what was wished for.

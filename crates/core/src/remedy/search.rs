@@ -10,27 +10,27 @@ use mivask_stage::stage::Stage;
 
 use super::wish::Wish;
 use super::{Base, RemedyStep, Tried, candidate, chain, hint};
-use crate::change::{Change, Changes};
+use crate::change::{Change, Changes, Process};
 use crate::question::Answer;
 
 /// Changes that are made together at most.
 const DEEPEST: usize = 4;
 /// Combinations that are tried at most.
-const MOST_TRIED: usize = 160;
+pub const MOST_TRIED: usize = 160;
 
 /// Every combination that leads to the goal, the short ones first; `hint` is filled where nothing helps against a check
-/// behind the first.
+/// behind the first. With it, whether some were left out for their number.
 pub(super) fn search(
     start: Tried,
     base: &Base<'_>,
     wish: &Wish<'_>,
     hint: &mut Option<String>,
-) -> Vec<Tried> {
+) -> (Vec<Tried>, bool) {
     let mut found: Vec<Tried> = Vec::new();
     let deep = chain::of_entries(&start, base, wish);
     let mut seen: BTreeSet<Vec<String>> = BTreeSet::new();
     let mut frontier = vec![start];
-    let mut tried = 0;
+    let (mut tried, mut bounded) = (0, false);
     while !frontier.is_empty() && tried < MOST_TRIED {
         let mut next = Vec::new();
         for from in &frontier {
@@ -41,7 +41,11 @@ pub(super) fn search(
                 let steps = joined(&from.steps, &candidate);
                 let mut key: Vec<String> = steps.iter().map(|step| step.change.to_string()).collect();
                 key.sort();
-                if steps.len() > DEEPEST || tried >= MOST_TRIED || !seen.insert(key) {
+                if steps.len() > DEEPEST || !seen.insert(key) {
+                    continue;
+                }
+                if tried >= MOST_TRIED {
+                    bounded = true;
                     continue;
                 }
                 tried += 1;
@@ -60,7 +64,7 @@ pub(super) fn search(
         frontier = next;
     }
     found.extend(deep);
-    found
+    (found, bounded || !frontier.is_empty())
 }
 
 /// The earlier changes and then those of `candidate`.
@@ -105,8 +109,28 @@ pub(super) fn attempt(
     // Files that were changed before are changed again on the new stage.
     let now = tried.stage(base).ok()?;
     let answer = wish.ask(&now)?;
-    let reached = wish.reached(&tried.scene, &now, &answer);
-    Some(Tried { answer, reached, ..tried })
+    let mut reached = wish.reached(&tried.scene, &now, &answer);
+    let mut notes = tried.notes.clone();
+    if let (false, Some(note)) = (reached, under_condition(&from.answer, candidate, &answer)) {
+        notes.push(note);
+        reached = true;
+    }
+    Some(Tried { answer, reached, notes, ..tried })
+}
+
+/// The condition under which scratch space below a read-only root helps, where the image is not known: runc 1.1 gives a tmpfs
+/// the mode of the directory that it covers. Everything else is refused there whatever the image has.
+fn under_condition(before: &Answer, candidate: &candidate::Candidate, after: &Answer) -> Option<String> {
+    let scratch =
+        candidate.changes.iter().all(|change| matches!(change, Change::Process(_, Process::Scratch(_))));
+    if !scratch || before.outcome != Outcome::Denied(None) || after.outcome != Outcome::Depends {
+        return None;
+    }
+    let fact = after.depends_on.first()?;
+    Some(format!(
+        "whether it helps depends on {}: runc gives a tmpfs the mode of the directory it covers",
+        fact.fact
+    ))
 }
 
 /// Whether something else stops the act now, so that it is worth going on.

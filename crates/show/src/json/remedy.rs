@@ -22,6 +22,8 @@ pub(super) struct RemediesJson<'a> {
     limit: Option<StandingJson<'a>>,
     remedies: Vec<RemedyJson<'a>>,
     hint: Option<&'a str>,
+    /// Whether combinations were left out, since there are too many.
+    bounded: bool,
     /// The cause, where it is none that a change of the scene mends, or where none is needed.
     besides: Option<&'a str>,
 }
@@ -135,6 +137,7 @@ pub fn remedies(out: &mut dyn Write, found: &Remedies, written: &[Written]) -> i
         limit: found.standing.as_ref().map(StandingJson::new),
         remedies: found.remedies.iter().zip(written).map(RemedyJson::new).collect(),
         hint: found.hint.as_deref(),
+        bounded: found.bounded,
         besides: found.besides.as_deref(),
     };
     mivask_disk::json::pretty(out, &document)?;

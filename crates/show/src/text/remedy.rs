@@ -4,7 +4,7 @@ use std::io::{self, Write};
 
 use mivask_core::act::quoted;
 use mivask_core::question::OutcomeChange;
-use mivask_core::remedy::{Remedies, Remedy, Standing};
+use mivask_core::remedy::{MOST_TRIED, Remedies, Remedy, Standing};
 use mivask_core::settle::Outcome;
 
 use super::acts::act;
@@ -63,6 +63,10 @@ pub fn remedies(
     if more > 0 {
         let noun = if more == 1 { "wider one" } else { "wider ones" };
         writeln!(out, "{}", paint(FAINT, &format!("and {more} {noun}: --most {}", found.remedies.len())))?;
+    }
+    if found.bounded {
+        let text = format!("not every combination was tried: {MOST_TRIED} are the most");
+        writeln!(out, "{}", paint(OPEN, &text))?;
     }
     if let Some(hint) = found.hint.as_ref()
         && found.remedies.is_empty()

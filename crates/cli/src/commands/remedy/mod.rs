@@ -9,7 +9,7 @@ use mivask_core::act::{quoted, split};
 use mivask_core::exposure::{Limit, LimitError};
 use mivask_core::glob::is_pattern;
 use mivask_core::remedy::{Made, MadeError, Remedies, lasting, narrowings, remedies};
-use mivask_show::{json, text};
+use mivask_show::{json, shell, text};
 
 use crate::acts::only;
 use crate::end::{CommandError, End, Failure};
@@ -51,8 +51,11 @@ pub(crate) struct Args {
     /// Write the description with a remedy applied to this file.
     #[arg(long, value_name = "FILE")]
     apply_to: Option<PathBuf>,
-    /// Which remedy to write with --apply-to.
-    #[arg(long, value_name = "N", default_value_t = 1, requires = "apply_to")]
+    /// Write the commands of a remedy to this file, as a shell script that looks before it changes and may run twice.
+    #[arg(long, value_name = "FILE")]
+    script: Option<PathBuf>,
+    /// Which remedy to write with --apply-to and --script.
+    #[arg(long, value_name = "N", default_value_t = 1)]
     pick: usize,
     /// How to print the answer.
     #[arg(long, value_name = "FORMAT", default_value = "text")]
@@ -73,6 +76,9 @@ enum RemedyError {
     /// A limit of many paths.
     #[error("`{0}` stands for several paths: name one, since each may need another remedy")]
     Several(String),
+    /// It changes no file.
+    #[error("remedy {0} changes no file outside of an image, so there is no script to write")]
+    NotOnDisk(usize),
     /// It changes no description.
     #[error(
         "remedy {0} changes files or what no field of the description takes, so there is nothing to write"
@@ -174,6 +180,14 @@ fn told(
         let rest =
             if files { ", as far as the description takes it: its commands are still to be run" } else { "" };
         writeln!(err, "note: remedy {} is written to {path}{rest}", args.pick)?;
+    }
+    if let Some(path) = &args.script {
+        let picked = args.pick.checked_sub(1).and_then(|at| found.remedies.get(at));
+        let picked = picked.ok_or(RemedyError::NoRemedy { pick: args.pick, found: found.remedies.len() })?;
+        let text = shell::script(picked).ok_or(RemedyError::NotOnDisk(args.pick))?;
+        output::replace(path, |file| Ok(file.write_all(text.as_bytes())?))?;
+        let path = mivask_show::safe(&path.display().to_string());
+        writeln!(err, "note: the commands of remedy {} are written to {path}: sh {path}", args.pick)?;
     }
     Ok(End::Answered)
 }

@@ -17,6 +17,7 @@ use mivask_model::mode::Who;
 use mivask_model::mode::{Access, FileKind, ModeChange};
 use mivask_model::mount::{Mount, MountOrigin};
 use mivask_model::path::parent;
+use mivask_model::personality::Personality;
 use mivask_model::tree::{Inode, Tree};
 use mivask_rules::lookup::{Sight, look};
 use mivask_rules::settle::Outcome;
@@ -213,6 +214,12 @@ impl<'a> Met<'a> {
         Act { actor: self.name.to_owned(), verb, path: self.path.clone(), expectation: None }
     }
 
+    /// Whether a mount option says whose everything on the file system is.
+    fn keeps_no_owners(&self) -> bool {
+        let personality = &self.stage.source(self.place.source).facts.personality;
+        matches!(personality, Personality::Fat(_) | Personality::Ntfs(_) | Personality::Cifs(_))
+    }
+
     /// Bits or an ACL refuse.
     fn bits(&self, scene: &Scene, step: &Step, target: &[u8]) -> Vec<Candidate> {
         let needed = step.bits.map_or(Access::READ, |bits| bits.needed);
@@ -231,7 +238,8 @@ impl<'a> Met<'a> {
                 self.mount.facts.ids.to_kernel_gid(*gid).and_then(|gid| self.namespace().to_inside_gid(gid));
             all.extend(inside.map(|gid| process(self.name, Process::Joins(gid.raw()))));
         }
-        if let Some(uid) = self.uid
+        // Where a mount option says whose everything is, nobody has to be root for it.
+        if let Some(uid) = self.uid.filter(|uid| *uid != 0 || !self.keeps_no_owners())
             && !self.is_mine()
             && mode.owner().grants(needed)
         {
@@ -247,6 +255,9 @@ impl<'a> Met<'a> {
         all.extend(self.filled(scene));
         if !self.is_mine() {
             all.extend(self.with_entry(acl, needed).map(|acl| self.file(vec![Verb::SetsAcl(acl)])));
+        }
+        if self.keeps_no_owners() {
+            return all;
         }
         // DAC_READ_SEARCH reads files and searches directories; writing, and running a file without an x bit, take
         // the wider one.

@@ -11,7 +11,7 @@ use mivask_core::act::parse_act;
 use mivask_core::change::{Changes, parse_change};
 use mivask_core::prepare;
 use mivask_core::question::{Comparison, ask};
-use mivask_core::remedy::{Remedies, remedies};
+use mivask_core::remedy::{Made, Remedies, lasting, remedies};
 use mivask_core::scene::Scene;
 use mivask_core::settle::Outcome;
 use mivask_kernel::{Bench, Choice, unavailable};
@@ -42,6 +42,9 @@ fn rows() -> Vec<Row<'static>> {
 }
 
 fn found(scene: &Scene, act: &str) -> Remedies {
+    if let Some(made) = Made::parse(act, None) {
+        return lasting(scene, &Changes::new(Vec::new()), &made.expect(act)).expect(act);
+    }
     remedies(scene, &Changes::new(Vec::new()), &parse_act(act).expect(act)).expect(act)
 }
 
@@ -107,7 +110,7 @@ fn the_first_remedy_is_the_one_an_engineer_would_choose() {
         }
     }
     assert!(wrong.is_empty(), "{} of {} rows:\n{}", wrong.len(), all.len(), wrong.join("\n"));
-    assert!(all.len() >= 60, "{} rows", all.len());
+    assert!(all.len() >= 120, "{} rows", all.len());
     for errno in mivask_core::outcome::Errno::ALL {
         assert!(errnos.contains(errno.name()), "no row ends with {errno}");
     }
@@ -125,16 +128,28 @@ fn every_remedy_holds_by_its_sentences_alone_and_on_the_kernel() {
     let (mut asked, mut agreed) = (0, 0);
     for row in rows() {
         let told = scene(&format!("tests/agreement/remedies/{}.scene.yaml", row.scene));
-        let act = parse_act(row.act).unwrap();
+        let made = Made::parse(row.act, None).map(Result::unwrap);
         for remedy in found(&told, row.act).remedies {
             let sentences: Vec<String> = remedy.steps.iter().map(|step| step.change.to_string()).collect();
             let changes = sentences.iter().map(|text| parse_change(text).unwrap()).collect();
             let changes = Changes::new(changes);
             let mut scene = told.clone();
             changes.apply_to_scene(&mut scene).unwrap();
+            if let Some(made) = &made {
+                // Files that are handed over are made on the kernel by the tests of the program.
+                let again = lasting(&scene, &changes, made).unwrap();
+                assert_eq!(again.answer.outcome, Outcome::Allowed, "{}: {sentences:?}", row.act);
+                continue;
+            }
+            let act = parse_act(row.act).unwrap();
             let mut stage = prepare::stage(&scene);
             changes.apply_to_files(&mut stage).unwrap();
             let answer = ask(&stage, &act).unwrap();
+            // Scratch space in an image that nobody described, as it says.
+            if remedy.answer.outcome == Outcome::Depends {
+                assert!(remedy.notes.iter().any(|note| note.contains("depends on")), "{}", row.act);
+                continue;
+            }
             assert_eq!(answer.outcome, Outcome::Allowed, "{}: {sentences:?}", row.act);
             let Some(bench) = &bench else { continue };
             asked += 1;
