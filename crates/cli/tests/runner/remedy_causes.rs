@@ -244,3 +244,70 @@ fn sentences_that_hand_nothing_over() {
     --- status 2
     ");
 }
+
+#[test]
+fn one_set_of_changes_for_the_acts_of_a_file() {
+    let acts = "# what the release needs\napp writes /masked/f\nboss creates /data/x\napp creates /spool/x\nboss sets-owner 5 on /data/f\n";
+    let scratch =
+        Scratch::with("s.yaml", CAUSES).and("release.acts", acts).and("none.acts", "app creates /spool/x\n");
+    assert_snapshot!(scratch.run(["remedy", "s.yaml", "--acts", "release.acts", "-q"]), @"
+    mended       app writes /masked/f
+    mended       boss creates /data/x
+    allowed now  app creates /spool/x
+    not mended   boss sets-owner 5 on /data/f
+
+    1  disk     for app sets-acl user::rw-,user:1000:rw-,group::r--,mask::rw-,other::--- on /masked/f
+       process  boss becomes 1000
+                opens nothing else; touches 1 inode
+                # as root, where volume m is mounted as app has it
+                setfacl -m user::rw-,user:1000:rw-,group::r--,mask::rw-,other::--- /masked/f
+                --- s.yaml
+                +++ s.yaml
+                @@ -1,5 +1,5 @@
+                 scene: 1
+                 containers:
+                -- { name: boss, user: '0:0', mounts: [{ at: /data, volume: share }] }
+                +- { name: boss, user: '1000:0', mounts: [{ at: /data, volume: share }] }
+                 - name: app
+                   user: '1000:1000'
+
+    denied EPERM   boss sets-owner 5 on /data/f
+                   /data/f: giving a file to another user takes CHOWN
+                only root with CHOWN gives files away: let an init container that runs as root do it
+    --- status 0
+    ");
+    assert_snapshot!(scratch.run(["remedy", "s.yaml", "--acts", "none.acts", "-q"]), @"
+    allowed now  app creates /spool/x
+
+    There is nothing to mend.
+    --- status 0
+    ");
+    let found = scratch.json(["remedy", "s.yaml", "--acts", "release.acts", "-q", "--format", "json"]);
+    assert_eq!(found["acts"].as_array().map(Vec::len), Some(4));
+    assert_eq!(found["files"].as_array().map(Vec::len), Some(1));
+    assert_eq!(found["left"][0]["act"]["act"], "boss sets-owner 5 on /data/f");
+    let said = scratch.run([
+        "remedy",
+        "s.yaml",
+        "--acts",
+        "release.acts",
+        "--apply-to",
+        "new.yaml",
+        "--script",
+        "fix.sh",
+    ]);
+    assert!(
+        said.contains("note: remedy 1 is written to new.yaml, as far as the description takes it"),
+        "{said}"
+    );
+    assert!(said.contains("note: the commands of remedy 1 are written to fix.sh: sh fix.sh"), "{said}");
+    let new = std::fs::read_to_string(scratch.path().join("new.yaml")).unwrap_or_default();
+    assert!(new.contains("user: '1000:0'"), "{new}");
+    for wrong in [
+        &["remedy", "s.yaml", "--acts", "release.acts", "app reads /x"][..],
+        &["remedy", "s.yaml"],
+        &["remedy", "s.yaml", "--acts", "missing.acts"],
+    ] {
+        assert!(scratch.run(wrong).ends_with("--- status 2"), "{wrong:?}");
+    }
+}

@@ -219,6 +219,13 @@ impl Changes {
         Self { globs, ..self }
     }
 
+    /// These changes and then `more`.
+    #[must_use]
+    pub fn and(&self, more: impl IntoIterator<Item = Change>) -> Self {
+        let all = self.all.iter().cloned().chain(more).collect();
+        Self { all, globs: self.globs.clone() }
+    }
+
     /// How their patterns are read.
     #[must_use]
     pub fn globs(&self) -> Arc<dyn Globs> {

@@ -29,7 +29,7 @@ const ENTRY: f64 = 4.5;
 pub(super) fn measured(
     scene: &Scene,
     (base, baselines): (&Base<'_>, &[Baseline<'_>]),
-    act: &Act,
+    acts: &[Act],
     tried: Tried,
 ) -> Option<Remedy> {
     let now = tried.stage(base).ok()?;
@@ -40,7 +40,9 @@ pub(super) fn measured(
     for row in &mut opened {
         let actor = row.actor.clone();
         let column = row.column;
-        row.paths.retain(|path| !is_goal(act, &actor, column, path) && !tried.makes_anew(path));
+        row.paths.retain(|path| {
+            !acts.iter().any(|act| is_goal(act, &actor, column, path)) && !tried.makes_anew(path)
+        });
     }
     opened.retain(|row| !row.paths.is_empty());
     worst_first(base, &mut opened);
@@ -60,7 +62,9 @@ pub(super) fn measured(
         step.there = InPlace::of(base, &now, &step.change);
     }
     let (answer, mut notes) = (tried.answer, tried.notes);
-    notes.extend(gained(base, &now, &act.actor));
+    let mut actors: Vec<&str> = acts.iter().map(|act| act.actor.as_str()).collect();
+    actors.dedup();
+    notes.extend(actors.into_iter().flat_map(|actor| gained(base, &now, actor)));
     Some(Remedy { steps, answer, opened, closed, inodes, undone, notes, partial, cost })
 }
 

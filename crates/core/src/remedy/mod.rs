@@ -12,6 +12,7 @@ mod hint;
 mod in_place;
 mod made;
 mod search;
+mod together;
 mod wish;
 
 use std::sync::Arc;
@@ -65,6 +66,7 @@ pub use crate::place::ChangedPlace;
 pub use in_place::{InPlace, Stored};
 pub use made::{FORM as MADE_FORM, Made, MadeError};
 pub use search::MOST_TRIED;
+pub use together::{MOST_ACTS, MOST_REFUSED, Together, together};
 pub use wish::Standing;
 
 /// One change of a remedy.
@@ -275,8 +277,10 @@ fn mended(
             "no few changes of ids, owners, modes or mounts are enough: see `why` for each check".to_owned(),
         );
     }
-    let mut remedies: Vec<Remedy> =
-        found.into_iter().filter_map(|one| cost::measured(scene, (base, baselines), act, one)).collect();
+    let mut remedies: Vec<Remedy> = found
+        .into_iter()
+        .filter_map(|one| cost::measured(scene, (base, baselines), std::slice::from_ref(act), one))
+        .collect();
     remedies.sort_by(|a, b| a.cost.total_cmp(&b.cost));
     remedies.truncate(MOST_TOLD);
     Remedies { answer, standing, remedies, hint, bounded, besides }

@@ -3,7 +3,7 @@
 use std::io::{self, Write};
 
 use mivask_core::question::OutcomeChange;
-use mivask_core::remedy::{Remedies, Remedy, Standing};
+use mivask_core::remedy::{Remedies, Remedy, Standing, Together};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -124,6 +124,64 @@ impl<'a> RemedyJson<'a> {
             then: ActJson::new(&remedy.answer),
         }
     }
+}
+
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "RemedyTogether")]
+pub(super) struct TogetherJson<'a> {
+    mivask: u8,
+    /// Each act as it ends now.
+    acts: Vec<ActJson<'a>>,
+    /// One set of changes for all that can be mended; null where nothing has to be changed or nothing helps. Its `then` is of
+    /// the last act, its `file` and `diff` are those of `files`' first.
+    remedy: Option<RemedyJson<'a>>,
+    /// The patch of each description.
+    files: Vec<FileJson<'a>>,
+    /// What is refused all the same.
+    left: Vec<LeftJson<'a>>,
+}
+
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "PatchedFile")]
+struct FileJson<'a> {
+    file: Option<&'a str>,
+    diff: &'a str,
+    not_written: &'a [String],
+}
+
+impl<'a> FileJson<'a> {
+    fn new(one: &'a Written) -> Self {
+        Self { file: one.file.as_deref(), diff: &one.diff, not_written: &one.problems }
+    }
+}
+
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "LeftOver")]
+struct LeftJson<'a> {
+    act: ActJson<'a>,
+    hint: Option<&'a str>,
+}
+
+/// `remedy --acts`: the acts as they are, one set of changes for them, and what is left.
+///
+/// # Errors
+/// Whatever `out` refuses.
+pub fn together(out: &mut dyn Write, found: &Together, written: &[Written]) -> io::Result<()> {
+    let none = Written::default();
+    let first = written.first().unwrap_or(&none);
+    let document = TogetherJson {
+        mivask: FORMAT,
+        acts: found.answers.iter().map(ActJson::new).collect(),
+        remedy: found.remedy.as_ref().map(|remedy| RemedyJson::new((remedy, first))),
+        files: written.iter().map(FileJson::new).collect(),
+        left: found
+            .left
+            .iter()
+            .map(|(answer, hint)| LeftJson { act: ActJson::new(answer), hint: hint.as_deref() })
+            .collect(),
+    };
+    mivask_disk::json::pretty(out, &document)?;
+    writeln!(out)
 }
 
 /// `remedy`: the act as it is, and each remedy with what to paste, in the list `remedies`.

@@ -44,6 +44,8 @@ pub enum Document {
     Drift,
     /// `remedy`
     Remedy,
+    /// `remedy --acts`
+    RemedyTogether,
     /// `decode`
     Decode,
     /// `confirm`
@@ -58,7 +60,7 @@ pub enum Document {
 
 impl Document {
     /// Every document.
-    pub const ALL: [Self; 20] = [
+    pub const ALL: [Self; 21] = [
         Self::Identity,
         Self::Mounts,
         Self::Access,
@@ -74,6 +76,7 @@ impl Document {
         Self::Compare,
         Self::Drift,
         Self::Remedy,
+        Self::RemedyTogether,
         Self::Decode,
         Self::Confirm,
         Self::ConfirmRandom,
@@ -100,6 +103,7 @@ impl Document {
             Self::Compare => "compare",
             Self::Drift => "drift",
             Self::Remedy => "remedy",
+            Self::RemedyTogether => "remedy-together",
             Self::Decode => "decode",
             Self::Confirm => "confirm",
             Self::ConfirmRandom => "confirm-random",
@@ -127,6 +131,7 @@ impl Document {
             Self::Compare => whole::<compare::ComparedJson<'_>>(),
             Self::Drift => list::<drift::DriftJson>("differences"),
             Self::Remedy => whole::<remedy::RemediesJson<'_>>(),
+            Self::RemedyTogether => whole::<remedy::TogetherJson<'_>>(),
             Self::Decode => list::<decode::ModeJson>("modes"),
             Self::Confirm => list::<confirm::HeldJson<'_>>("acts"),
             Self::ConfirmRandom => whole::<confirm::RandomJson<'_>>(),

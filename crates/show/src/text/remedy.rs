@@ -3,8 +3,8 @@
 use std::io::{self, Write};
 
 use mivask_core::act::quoted;
-use mivask_core::question::OutcomeChange;
-use mivask_core::remedy::{MOST_TRIED, Remedies, Remedy, Standing};
+use mivask_core::question::{Answer, OutcomeChange};
+use mivask_core::remedy::{MOST_TRIED, Remedies, Remedy, Standing, Together};
 use mivask_core::settle::Outcome;
 
 use super::acts::act;
@@ -76,6 +76,51 @@ pub fn remedies(
     Ok(())
 }
 
+/// Several acts, what makes them all succeed, and what is left. `written` has the patch of each file.
+///
+/// # Errors
+/// Whatever `out` refuses.
+pub fn together(
+    out: &mut dyn Write,
+    found: &Together,
+    written: &[Written],
+    layout: Layout<'_>,
+) -> io::Result<()> {
+    let is_left = |answer: &Answer| found.left.iter().any(|(left, _)| left.act == answer.act);
+    for answer in &found.answers {
+        let (style, word) = match answer.outcome {
+            Outcome::Allowed if answer.holds() != Some(false) => (GOOD, "allowed now"),
+            _ if is_left(answer) => (BAD, "not mended"),
+            Outcome::Allowed | Outcome::Denied(_) | Outcome::Depends | Outcome::NeverRuns(_) => {
+                (GOOD, "mended")
+            }
+        };
+        let act = safe(&answer.act.to_string());
+        writeln!(out, "{} {}", paint(style, &format!("{word:<INDENT$}")), paint(STRONG, &act))?;
+    }
+    writeln!(out)?;
+    match &found.remedy {
+        Some(remedy) => {
+            one(out, 1, remedy, &written.first().cloned().unwrap_or_default(), layout)?;
+            for more in written.iter().skip(1) {
+                patch(out, more, layout)?;
+            }
+        }
+        None if found.left.is_empty() => writeln!(out, "There is nothing to mend.")?,
+        None => writeln!(out, "{}", paint(BAD, "Nothing narrow helps."))?,
+    }
+    if !found.left.is_empty() {
+        writeln!(out)?;
+    }
+    for (answer, hint) in &found.left {
+        act(out, answer, layout)?;
+        if let Some(hint) = hint {
+            paragraph(out, &safe(hint), INDENT, layout)?;
+        }
+    }
+    Ok(())
+}
+
 /// How a limit stands, and whether it holds.
 fn stands(out: &mut dyn Write, standing: &Standing, layout: Layout<'_>) -> io::Result<bool> {
     let layout = layout.of(&standing.actor);
@@ -125,6 +170,12 @@ fn one(
         let comment = line.starts_with('#');
         writeln!(out, "{margin}{}", if comment { paint(FAINT, &line) } else { line })?;
     }
+    patch(out, written, layout)
+}
+
+/// The patch of one file, and what it does not take.
+fn patch(out: &mut dyn Write, written: &Written, layout: Layout<'_>) -> io::Result<()> {
+    let margin = " ".repeat(INDENT);
     for line in written.diff.lines() {
         let style = match line.as_bytes() {
             [b'+', b'+', b'+', ..] | [b'-', b'-', b'-', ..] => STRONG,

@@ -3,15 +3,18 @@
 pub(super) mod paste;
 
 use std::io::Write;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use mivask_core::act::{quoted, split};
 use mivask_core::exposure::{Limit, LimitError};
 use mivask_core::glob::is_pattern;
-use mivask_core::remedy::{Made, MadeError, Remedies, lasting, narrowings, remedies};
+use mivask_core::remedy::{
+    MOST_ACTS, Made, MadeError, Remedies, Remedy, lasting, narrowings, remedies, together,
+};
+use mivask_show::remedy::Written;
 use mivask_show::{json, shell, text};
 
-use crate::acts::only;
+use crate::acts::{gather, only};
 use crate::end::{CommandError, End, Failure};
 use crate::load::{Whole, layout};
 use crate::options::{Acting, Format, Input};
@@ -34,9 +37,11 @@ use crate::terminal;
 ///
 /// Or what is handed over: 'READER VERB what MAKER makes in DIRECTORY' is about the maker's next file, which no chmod of
 /// today's reaches: the maker's umask, a group that the directory hands down, a default ACL, one user for both.
+///
+/// Or the acts of a file, with --acts: one set of changes for all of them, of which nothing can be left out.
 #[derive(Debug, clap::Args)]
 #[command(
-    after_help = "Examples:\n  mivask remedy tides.scene.yaml 'herald creates /publish/today.svg'\n  mivask remedy pod.yaml 'gauge creates /tmp/x' --apply-to pod.fixed.yaml\n  mivask remedy pod.yaml '/keys/id_ed25519 at-most 0600'\n  mivask remedy pod.yaml 'press reads what gauge makes in /data'"
+    after_help = "Examples:\n  mivask remedy tides.scene.yaml 'herald creates /publish/today.svg'\n  mivask remedy pod.yaml 'gauge creates /tmp/x' --apply-to pod.fixed.yaml\n  mivask remedy pod.yaml '/keys/id_ed25519 at-most 0600'\n  mivask remedy pod.yaml 'press reads what gauge makes in /data'\n  mivask remedy pod.yaml --acts release.acts --script fix.sh"
 )]
 pub(crate) struct Args {
     #[command(flatten)]
@@ -44,7 +49,11 @@ pub(crate) struct Args {
     #[command(flatten)]
     who: Acting,
     /// The act, the limit or the hand-over, a single argument.
-    act: String,
+    #[arg(required_unless_present = "file")]
+    act: Option<String>,
+    /// A file of acts, one per line, for which one set of changes is looked for; `-` is standard input.
+    #[arg(long = "acts", value_name = "FILE", conflicts_with = "act")]
+    file: Option<PathBuf>,
     /// How many to show.
     #[arg(long, value_name = "N", default_value_t = 5)]
     most: usize,
@@ -76,6 +85,12 @@ enum RemedyError {
     /// A limit of many paths.
     #[error("`{0}` stands for several paths: name one, since each may need another remedy")]
     Several(String),
+    /// There are too many acts.
+    #[error("{0} acts are too many for one set of changes: give at most {MOST_ACTS}")]
+    Many(usize),
+    /// It changes several descriptions, or none.
+    #[error("the changes concern {0} files: apply the patches that are printed")]
+    SeveralFiles(usize),
     /// It changes no file.
     #[error("remedy {0} changes no file outside of an image, so there is no script to write")]
     NotOnDisk(usize),
@@ -96,13 +111,14 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     if args.input.facts.runtime.len() > 1 {
         return Err(Failure::OneRuntimeAtATime("remedy"));
     }
-    if let Some(limit) = limit(&args.act) {
+    let Some(sentence) = &args.act else { return all_at_once(args, out, err) };
+    if let Some(limit) = limit(sentence) {
         return narrowed(args, &limit?, out, err);
     }
-    if let Some(made) = Made::parse(&args.act, args.who.actor.first().map(String::as_str)) {
+    if let Some(made) = Made::parse(sentence, args.who.actor.first().map(String::as_str)) {
         return handed_over(args, &made?, out, err);
     }
-    let sentence = plain::spoken(&args.input, &args.who.actor, std::slice::from_ref(&args.act));
+    let sentence = plain::spoken(&args.input, &args.who.actor, std::slice::from_ref(sentence));
     let asked = Asked::of(&sentence).about(&args.who.actor).whole();
     let sentence = sentence.concat();
     let mut whole = Whole::read(&args.input, &asked, err)?;
@@ -153,6 +169,34 @@ fn handed_over(args: &Args, made: &Made, out: &mut dyn Write, err: &mut dyn Writ
     told(args, &whole, &found, out, err)
 }
 
+/// One set of changes for the acts of a file.
+fn all_at_once(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
+    let mut whole = Whole::read(&args.input, &Asked::default().whole(), err)?;
+    let files: Vec<PathBuf> = args.file.iter().cloned().collect();
+    let acts = gather(&args.input, &[], &files, (&whole.stage, &whole.names()), err)?;
+    if acts.len() > MOST_ACTS {
+        return Err(RemedyError::Many(acts.len()).into());
+    }
+    drop(std::mem::take(&mut whole.stage));
+    let working = terminal::working(WORKING);
+    let found = together(whole.scene(), &whole.changes, &acts)?;
+    drop(working);
+    let mut texts = paste::Texts::default();
+    let written = found.remedy.as_ref().map(|one| texts.each(whole.scene(), one)).unwrap_or_default();
+    match args.format {
+        Format::Text => text::together(out, &found, &written, layout())?,
+        Format::Json => json::together(out, &found, &written)?,
+    }
+    if let Some(path) = &args.apply_to {
+        let [one] = written.as_slice() else {
+            return Err(RemedyError::SeveralFiles(written.len()).into());
+        };
+        apply(one, args.pick, path, found.remedy.as_ref(), err)?;
+    }
+    script(args, found.remedy.as_slice(), err)?;
+    Ok(End::Answered)
+}
+
 /// Prints what was found, and writes the one that was picked.
 fn told(
     args: &Args,
@@ -168,26 +212,42 @@ fn told(
         Format::Json => json::remedies(out, found, &written)?,
     }
     if let Some(path) = &args.apply_to {
-        let picked = args.pick.checked_sub(1).and_then(|at| written.get(at));
-        let picked = picked.ok_or(RemedyError::NoRemedy { pick: args.pick, found: written.len() })?;
-        let text = picked.text.as_ref().ok_or(RemedyError::NotInDescription(args.pick))?;
-        output::amend(path, |file| Ok(file.write_all(text.as_bytes())?))?;
-        let path = mivask_show::safe(&path.display().to_string());
-        let files = found
-            .remedies
-            .get(args.pick - 1)
-            .is_some_and(|remedy| remedy.steps.iter().any(|step| step.there.is_some()));
-        let rest =
-            if files { ", as far as the description takes it: its commands are still to be run" } else { "" };
-        writeln!(err, "note: remedy {} is written to {path}{rest}", args.pick)?;
+        let at = args.pick.checked_sub(1);
+        let picked = at.and_then(|at| written.get(at).zip(found.remedies.get(at)));
+        let (picked, remedy) =
+            picked.ok_or(RemedyError::NoRemedy { pick: args.pick, found: written.len() })?;
+        apply(picked, args.pick, path, Some(remedy), err)?;
     }
-    if let Some(path) = &args.script {
-        let picked = args.pick.checked_sub(1).and_then(|at| found.remedies.get(at));
-        let picked = picked.ok_or(RemedyError::NoRemedy { pick: args.pick, found: found.remedies.len() })?;
-        let text = shell::script(picked).ok_or(RemedyError::NotOnDisk(args.pick))?;
-        output::replace(path, |file| Ok(file.write_all(text.as_bytes())?))?;
-        let path = mivask_show::safe(&path.display().to_string());
-        writeln!(err, "note: the commands of remedy {} are written to {path}: sh {path}", args.pick)?;
-    }
+    script(args, &found.remedies, err)?;
     Ok(End::Answered)
+}
+
+/// Writes the description with a remedy applied.
+fn apply(
+    written: &Written,
+    pick: usize,
+    path: &Path,
+    remedy: Option<&Remedy>,
+    err: &mut dyn Write,
+) -> Result<(), Failure> {
+    let text = written.text.as_ref().ok_or(RemedyError::NotInDescription(pick))?;
+    output::amend(path, |file| Ok(file.write_all(text.as_bytes())?))?;
+    let path = mivask_show::safe(&path.display().to_string());
+    let files = remedy.is_some_and(|remedy| remedy.steps.iter().any(|step| step.there.is_some()));
+    let rest =
+        if files { ", as far as the description takes it: its commands are still to be run" } else { "" };
+    writeln!(err, "note: remedy {pick} is written to {path}{rest}")?;
+    Ok(())
+}
+
+/// Writes the commands of the remedy that was picked as a script.
+fn script(args: &Args, found: &[Remedy], err: &mut dyn Write) -> Result<(), Failure> {
+    let Some(path) = &args.script else { return Ok(()) };
+    let picked = args.pick.checked_sub(1).and_then(|at| found.get(at));
+    let picked = picked.ok_or(RemedyError::NoRemedy { pick: args.pick, found: found.len() })?;
+    let text = shell::script(picked).ok_or(RemedyError::NotOnDisk(args.pick))?;
+    output::replace(path, |file| Ok(file.write_all(text.as_bytes())?))?;
+    let path = mivask_show::safe(&path.display().to_string());
+    writeln!(err, "note: the commands of remedy {} are written to {path}: sh {path}", args.pick)?;
+    Ok(())
 }

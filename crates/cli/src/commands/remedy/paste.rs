@@ -20,27 +20,44 @@ pub(in crate::commands) struct Texts(BTreeMap<String, Option<String>>);
 impl Texts {
     /// The changes of `remedy` that a description takes, written into it.
     pub(in crate::commands) fn written(&mut self, scene: &Scene, remedy: &Remedy) -> Written {
+        self.each(scene, remedy).into_iter().next().unwrap_or_default()
+    }
+
+    /// The changes of `remedy` that descriptions take, written into each of the files.
+    pub(in crate::commands) fn each(&mut self, scene: &Scene, remedy: &Remedy) -> Vec<Written> {
+        let changes = remedy.steps.iter().map(|step| &step.change);
+        let mut by_file: Vec<(String, Vec<&Change>)> = Vec::new();
+        for change in changes.filter(|change| !matches!(change, Change::Files(_) | Change::Image(_))) {
+            let Some(file) = workload(scene, change).and_then(|one| file_of(one)) else { continue };
+            match by_file.iter_mut().find(|(known, _)| known == file) {
+                Some((_, all)) => all.push(change),
+                None => by_file.push((file.to_owned(), vec![change])),
+            }
+        }
+        by_file.into_iter().map(|(file, changes)| self.in_file(scene, file, &changes)).collect()
+    }
+
+    /// `changes` written into one file, which all their workloads are from.
+    fn in_file(&mut self, scene: &Scene, file: String, changes: &[&Change]) -> Written {
         let mut written = Written::default();
-        let described: Vec<&Change> = remedy
-            .steps
-            .iter()
-            .map(|step| &step.change)
-            .filter(|change| !matches!(change, Change::Files(_) | Change::Image(_)))
-            .collect();
-        let Some(actor) = described.first() else { return written };
-        let Some(mut workload) = workload(scene, actor).cloned() else { return written };
-        let Some(file) = file_of(&workload).map(ToOwned::to_owned) else { return written };
+        let mut workloads: Vec<Arc<Workload>> = Vec::new();
         let Some(old) = self.text(&file) else {
             written.problems.push(format!("{file} cannot be read again, so there is no patch"));
             return written;
         };
         let mut new = old.clone();
-        for change in described {
-            match patched(&new, &workload, change) {
+        for change in changes {
+            let Some(given) = workload(scene, change) else { continue };
+            let at = workloads.iter().position(|known| known.name == given.name).unwrap_or_else(|| {
+                workloads.push(given.clone());
+                workloads.len() - 1
+            });
+            match patched(&new, &workloads[at], change) {
                 Ok(text) => {
                     new = text;
                     // A later change sees what this one added.
-                    let _ = Changes::new(vec![change.clone()]).apply_to_workload(&mut workload);
+                    let all = Changes::new(vec![(*change).clone()]);
+                    let _ = all.apply_to_workload(&mut workloads[at]);
                 }
                 Err(PatchError::Elsewhere) => {}
                 Err(error) => written.problems.push(error.to_string()),

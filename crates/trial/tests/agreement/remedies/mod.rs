@@ -7,11 +7,11 @@ mod random;
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use mivask_core::act::parse_act;
+use mivask_core::act::{Act, parse_act};
 use mivask_core::change::{Changes, parse_change};
 use mivask_core::prepare;
-use mivask_core::question::{Comparison, ask};
-use mivask_core::remedy::{Made, Remedies, lasting, remedies};
+use mivask_core::question::{Answer, Comparison, ask};
+use mivask_core::remedy::{Made, Remedies, lasting, remedies, together};
 use mivask_core::scene::Scene;
 use mivask_core::settle::Outcome;
 use mivask_kernel::{Bench, Choice, unavailable};
@@ -114,6 +114,52 @@ fn the_first_remedy_is_the_one_an_engineer_would_choose() {
     for errno in mivask_core::outcome::Errno::ALL {
         assert!(errnos.contains(errno.name()), "no row ends with {errno}");
     }
+}
+
+/// Whether an act succeeds and leaves what is expected of it.
+fn is_reached(answer: &Answer) -> bool {
+    answer.outcome == Outcome::Allowed && answer.holds() != Some(false)
+}
+
+#[test]
+fn one_set_of_changes_for_every_act_of_a_scene() {
+    let mut acts: BTreeMap<&str, Vec<Act>> = BTreeMap::new();
+    for row in rows() {
+        if let Ok(act) = parse_act(row.act) {
+            acts.entry(row.scene).or_default().push(act);
+        }
+    }
+    let mut mended = 0;
+    for (name, acts) in acts {
+        let told = scene(&format!("tests/agreement/remedies/{name}.scene.yaml"));
+        let found = together(&told, &Changes::new(Vec::new()), &acts).expect("actors that are there");
+        let steps = found.remedy.map(|remedy| remedy.steps).unwrap_or_default();
+        let reached = |without: Option<usize>| -> Vec<bool> {
+            let kept = steps.iter().enumerate().filter(|(at, _)| Some(*at) != without);
+            let changes = Changes::new(kept.map(|(_, step)| step.change.clone()).collect());
+            let mut scene = told.clone();
+            // Without one of them another may not be possible any more.
+            if changes.apply_to_scene(&mut scene).is_err() {
+                return Vec::new();
+            }
+            let mut stage = prepare::stage(&scene);
+            if changes.apply_to_files(&mut stage).is_err() {
+                return Vec::new();
+            }
+            acts.iter().map(|act| is_reached(&ask(&stage, act).expect("an actor"))).collect()
+        };
+        let whole = reached(None);
+        let refused: Vec<&Act> = found.left.iter().map(|(answer, _)| &answer.act).collect();
+        for (act, allowed) in acts.iter().zip(&whole) {
+            assert_eq!(*allowed, !refused.contains(&act), "{name}: {act}");
+        }
+        for at in 0..steps.len() {
+            assert_ne!(reached(Some(at)), whole, "{name}: {} is needless", steps[at].change);
+        }
+        let before = found.answers.iter().filter(|answer| is_reached(answer)).count();
+        mended += acts.len() - before - refused.len();
+    }
+    assert!(mended >= 60, "{mended}");
 }
 
 #[test]
