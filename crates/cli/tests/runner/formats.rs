@@ -202,6 +202,7 @@ fn every_machine_output_fits_its_schema() {
     let published = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../schemas");
     let scratch = Scratch::with("s.yaml", BOATS)
         .and("bad.acts", "mate writes /hold\n* never writes /hold/**\n")
+        .and("some.acts", "mate writes /hold/log\nstowaway reads /hold/keys/id_rsa\ncook deletes /\n")
         .and("o.yaml", "scene: 1\ncontainers: [{ name: mate, image: a }]\nexpect: [mate reads /x]\n")
         .and("before.txt", "-rw-r--r-- 1 5 5 1 Nov 1 10:00 a\n-rw-r--r-- 1 5 5 1 Nov 1 10:00 b\n")
         .and("after.txt", "-rw-rw-r-- 1 5 5 1 Nov 1 10:00 a\ndrwxr-xr-x 1 5 5 1 Nov 1 10:00 c\n")
@@ -248,6 +249,7 @@ fn every_machine_output_fits_its_schema() {
         ("compare", &["compare", "s.yaml", "--change", "mate becomes 900:900"]),
         ("drift", &["compare", "before.txt", "after.txt"]),
         ("remedy", &["remedy", "s.yaml", "stowaway reads /hold/keys/id_rsa"]),
+        ("remedy-together", &["remedy", "s.yaml", "--acts", "some.acts"]),
         ("decode", &["decode", "2750", "--umask", "0027"]),
         ("confirm", &["confirm", "s.yaml", "mate writes /hold/log", "cook reads /hold/log"]),
         ("confirm-random", &["confirm", "--random", "20", "--seed", "1"]),

@@ -153,8 +153,8 @@ fn one_set_of_changes_for_every_act_of_a_scene() {
         for (act, allowed) in acts.iter().zip(&whole) {
             assert_eq!(*allowed, !refused.contains(&act), "{name}: {act}");
         }
-        for at in 0..steps.len() {
-            assert_ne!(reached(Some(at)), whole, "{name}: {} is needless", steps[at].change);
+        for (at, step) in steps.iter().enumerate() {
+            assert_ne!(reached(Some(at)), whole, "{name}: {} is needless", step.change);
         }
         let before = found.answers.iter().filter(|answer| is_reached(answer)).count();
         mended += acts.len() - before - refused.len();
