@@ -30,48 +30,20 @@ pub(super) fn besides(stage: &Stage, wish: &Wish<'_>, answer: &Answer) -> Option
     let step = answer.deciding()?;
     let actor = stage.actor(&act.actor).ok()?;
     let path = quoted(&step.path);
-    match step.check {
-        Check::NoExec => Some(format!(
+    if step.check == Check::NoExec {
+        return Some(format!(
             "noexec keeps the kernel from running the file itself, not from reading it: if {path} is a script, run it by its interpreter (`sh {path}`); a program can be copied to a mount without noexec"
-        )),
-        Check::ProtectedFile => Some(format!(
-            "fs.protected_regular and fs.protected_fifos stop O_CREAT alone: a program that opens {path} without it is not refused"
-        )),
-        Check::OwnerBits
-        | Check::AclUser
-        | Check::AclGroup
-        | Check::GroupBits
-        | Check::OtherBits
-        | Check::Owner
-        | Check::Sticky
-        | Check::GivingAway => {
-            of_file_system(stage, actor, step).or_else(|| next_file(stage, (actor, act), step))
-        }
-        Check::Lookup
-        | Check::Link
-        | Check::ProtectedSymlink
-        | Check::ProtectedHardlink
-        | Check::MountPoint
-        | Check::Kind
-        | Check::ReadOnlyMount
-        | Check::ReadOnlyFilesystem
-        | Check::NoDev
-        | Check::DeviceList
-        | Check::Immutable
-        | Check::AppendOnly
-        | Check::Unmapped
-        | Check::Capability
-        | Check::OneMount
-        | Check::Feature
-        | Check::Server
-        | Check::Fuse
-        | Check::Empty
-        | Check::Format
-        | Check::FileCapabilities
-        | Check::SetId
-        | Check::Imprint
-        | Check::Unknown => None,
+        ));
     }
+    if step.check == Check::ProtectedFile {
+        return Some(format!(
+            "fs.protected_regular and fs.protected_fifos stop O_CREAT alone: a program that opens {path} without it is not refused"
+        ));
+    }
+    if !step.check.is_permission() {
+        return None;
+    }
+    of_file_system(stage, actor, step).or_else(|| next_file(stage, (actor, act), step))
 }
 
 /// What the maker's next file is.

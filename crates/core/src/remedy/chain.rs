@@ -1,6 +1,6 @@
 //! One kind of change on every directory of the way, however deep: the search changes only a few things together.
 
-use super::search::{attempt, joined};
+use super::attempt::{attempt, joined};
 use super::{Base, Tried, candidate};
 use crate::remedy::wish::Wish;
 

@@ -4,6 +4,7 @@
 //! and everything before it included. What stops the act then is mended in turn, a few changes deep at most. What is
 //! left is ranked by what else it opens.
 
+mod attempt;
 mod besides;
 mod candidate;
 mod chain;

@@ -121,7 +121,7 @@ impl<'a> Wish<'a> {
     /// Whether it is worth going on from there.
     pub(super) fn moves_on(&self, from: &Tried, to: &Tried) -> bool {
         match self.limit {
-            None => super::search::moves_on(from, to),
+            None => moves_on(from, to),
             Some(_) => to.answer.outcome == Outcome::Allowed,
         }
     }
@@ -150,4 +150,16 @@ pub(super) fn widened_again(scene: &Scene, stage: &Stage, act: &Act) -> bool {
     let spared = security.on_root_mismatch.as_ref().is_some_and(|fact| fact.value)
         && place.inode != Some(mivask_model::tree::Tree::ROOT);
     stepped && security.fs_group.is_some() && !spared && !mount.is_written_by_kubelet()
+}
+
+/// Whether something else stops the act now, so that it is worth going on.
+fn moves_on(from: &Tried, to: &Tried) -> bool {
+    let stopped = |answer: &Answer| {
+        answer
+            .steps
+            .last()
+            .map(|step| (step.path.clone(), step.check, step.bits.map(|bits| bits.needed), step.result))
+    };
+    matches!(to.answer.outcome, Outcome::Denied(_) | Outcome::Allowed)
+        && (stopped(&from.answer) != stopped(&to.answer) || to.answer.outcome == Outcome::Allowed)
 }
