@@ -191,7 +191,7 @@ fn a_file_of_another_points_at_what_lasts() {
       shipper  change                      api       -rw------- 0600 7001:7001: other has ---, needed -w- (/srv/out/new-of-api)
       shipper  delete replace create       api       drwxr-xr-x 0755 7001:7001: other has r-x, needed -wx (/srv/out)
       shipper  read change delete replace  api       drwx------ 0700 7001:7001: other has ---, needed --x (/srv/out/dir-of-api)
-    what would help: mivask remedy INPUT 'shipper reads what api makes in /srv/out'
+      what would help: mivask remedy INPUT 'shipper reads what api makes in /srv/out'
 
     r reads, c changes, d deletes, p replaces (renames a file of its own over it); - cannot, ? depends. First a file made there, behind the slash a file in a subdirectory made there.
 

@@ -148,7 +148,7 @@ fn reasons(out: &mut dyn Write, handoff: &Handoff, layout: Layout<'_>) -> io::Re
         Some(sentence) => paragraph(
             out,
             &paint(FAINT, &format!("what would help: mivask remedy INPUT '{sentence}'")),
-            0,
+            2,
             layout,
         ),
         None => Ok(()),
