@@ -17,6 +17,7 @@ mod end;
 mod facts;
 mod inputs;
 mod load;
+mod logged;
 mod next_word;
 mod options;
 mod output;

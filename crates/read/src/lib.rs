@@ -22,6 +22,7 @@ pub mod files;
 pub mod help;
 pub mod input;
 pub mod kubernetes;
+pub mod message;
 pub mod nearest;
 pub mod oci;
 pub mod outline;

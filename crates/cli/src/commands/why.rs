@@ -10,6 +10,7 @@ use mivask_show::sides;
 use crate::acts::only;
 use crate::end::{End, Failure};
 use crate::load;
+use crate::logged::Logged;
 use crate::options::{Acting, Format, Input};
 use crate::plain;
 use crate::reach::Asked;
@@ -30,7 +31,11 @@ pub(crate) struct Args {
 }
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
-    let sentence = plain::spoken(&args.input, &args.who.actor, std::slice::from_ref(&args.act));
+    let logged = Logged::of(&args.act, &args.who.actor).transpose()?;
+    let sentence = match &logged {
+        Some(logged) => logged.acts().take(1).collect(),
+        None => plain::spoken(&args.input, &args.who.actor, std::slice::from_ref(&args.act)),
+    };
     let asked = Asked::of(&sentence).about(&args.who.actor);
     let sentence = sentence.concat();
     let mut answer = |(stage, names): (&Stage, &AccountNames), err: &mut dyn Write| {
@@ -43,6 +48,10 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     let whole = load::Whole::read(&args.input, &asked, err)?;
     let sentence = whole.numbered(&[sentence]).concat();
     let stage = &whole.stage;
+    let sentence = match &logged {
+        Some(logged) => logged.choose(stage, err)?,
+        None => sentence,
+    };
     let act = only(&sentence, stage, err)?;
     whole.remark(std::slice::from_ref(&act), err)?;
     let answer = ask(stage, &act)?;

@@ -311,3 +311,58 @@ fn one_set_of_changes_for_the_acts_of_a_file() {
         assert!(scratch.run(wrong).ends_with("--- status 2"), "{wrong:?}");
     }
 }
+
+#[test]
+fn a_line_of_a_log_is_an_act() {
+    let scratch = Scratch::with("s.yaml", CAUSES);
+    let said = |words: &[&str]| scratch.run(words);
+    assert_snapshot!(said(&["remedy", "s.yaml", "--actor", "app", "open /masked/f: permission denied", "--most", "1"]), @"
+    denied EACCES  app writes /masked/f
+                   /masked/f: -rw-r----- 0640 0:0: the ACL's named user has rw-, of which the mask leaves r--, needed -w-
+
+    1  disk     for app sets-acl user::rw-,user:1000:rw-,group::r--,mask::rw-,other::--- on /masked/f
+                opens nothing else; touches 1 inode
+                # as root, where volume m is mounted as app has it
+                setfacl -m user::rw-,user:1000:rw-,group::r--,mask::rw-,other::--- /masked/f
+    and 3 wider ones: --most 4
+    --- standard error
+    note: the message is taken for `app writes /masked/f`, which ends with EACCES here
+    --- status 0
+    ");
+    assert_snapshot!(said(&["why", "s.yaml", "--actor", "app", "Error: EACCES: permission denied, mkdir '/masked/new'"]), @"
+    denied EACCES  app makes-directory /masked/new
+                   /masked: drwxr-xr-x 0755 0:0: other has r-x, needed -wx
+
+    Who app is
+      field  value  from
+      uid    1000   s.yaml:5:9 containers.user
+      gid    1000   s.yaml:5:9 containers.user
+      umask  0022   the runtime's default umask
+
+    Checks, in the kernel's order
+              path     check        fact                                            from
+      ok      /        other-bits   drwxr-xr-x 0755 0:0: other has r-x, needed --x  assumed: the root of image of container app is 0:0 0755
+      ok      /masked  mount-point  volume is mounted here (rw)                     s.yaml:6:18 mounts.at
+      ok      /masked  other-bits   drwxr-xr-x 0755 0:0: other has r-x, needed --x  s.yaml:15:12 tree
+      EACCES  /masked  other-bits   drwxr-xr-x 0755 0:0: other has r-x, needed -wx  s.yaml:15:12 tree
+
+      EACCES: permission denied
+
+    Assumed
+      the root of image of container app is 0:0 0755
+    --- standard error
+    note: the message is taken for `app makes-directory /masked/new`, which ends with EACCES here
+    --- status 0
+    ");
+    assert_snapshot!(said(&["why", "s.yaml", "open /masked/f: permission denied"]), @"
+    --- standard error
+    error: a message does not say who met it: name somebody with --actor
+    --- status 2
+    ");
+    assert_snapshot!(said(&["remedy", "s.yaml", "--actor", "app", "open /masked/f: read-only file system", "-q"]), @"
+    allowed        app reads /masked/f
+
+    There is nothing to mend.
+    --- status 0
+    ");
+}

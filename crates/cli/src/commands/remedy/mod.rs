@@ -17,6 +17,7 @@ use mivask_show::{json, shell, text};
 use crate::acts::{gather, only};
 use crate::end::{CommandError, End, Failure};
 use crate::load::{Whole, layout};
+use crate::logged::Logged;
 use crate::options::{Acting, Format, Input};
 use crate::output;
 use crate::plain;
@@ -37,6 +38,9 @@ use crate::terminal;
 ///
 /// Or what is handed over: 'READER VERB what MAKER makes in DIRECTORY' is about the maker's next file, which no chmod of
 /// today's reaches: the maker's umask, a group that the directory hands down, a default ACL, one user for both.
+///
+/// Or a line of a log with --actor, such as 'open /data/x: permission denied': the first act of the kind that ends with that
+/// error here.
 ///
 /// Or the acts of a file, with --acts: one set of changes for all of them, of which nothing can be left out.
 #[derive(Debug, clap::Args)]
@@ -118,12 +122,30 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     if let Some(made) = Made::parse(sentence, args.who.actor.first().map(String::as_str)) {
         return handed_over(args, &made?, out, err);
     }
+    if let Some(logged) = Logged::of(sentence, &args.who.actor) {
+        let logged = logged?;
+        let acts: Vec<String> = logged.acts().collect();
+        let whole = Whole::read(&args.input, &Asked::of(&acts).about(&args.who.actor).whole(), err)?;
+        let sentence = logged.choose(&whole.stage, err)?;
+        return mended(args, whole, &sentence, out, err);
+    }
     let sentence = plain::spoken(&args.input, &args.who.actor, std::slice::from_ref(sentence));
     let asked = Asked::of(&sentence).about(&args.who.actor).whole();
     let sentence = sentence.concat();
-    let mut whole = Whole::read(&args.input, &asked, err)?;
+    let whole = Whole::read(&args.input, &asked, err)?;
     let sentence = whole.numbered(&[sentence]).concat();
-    let act = only(&sentence, &whole.stage, err)?;
+    mended(args, whole, &sentence, out, err)
+}
+
+/// What lets the act of a sentence succeed.
+fn mended(
+    args: &Args,
+    mut whole: Whole,
+    sentence: &str,
+    out: &mut dyn Write,
+    err: &mut dyn Write,
+) -> Result<End, Failure> {
+    let act = only(sentence, &whole.stage, err)?;
     // Changes are tried on stages of their own; of a large scene this one is large.
     drop(std::mem::take(&mut whole.stage));
     let working = terminal::working(WORKING);

@@ -1,0 +1,60 @@
+//! A line of a log in place of an act: what was refused, and with which error, narrows down what was tried.
+
+use std::io::Write;
+
+use mivask_core::act::{parse_act, quoted};
+use mivask_core::question::ask;
+use mivask_core::stage::Stage;
+use mivask_read::message::{Message, parse};
+
+use crate::end::{CommandError, Failure};
+
+/// A message does not say who met it.
+#[derive(Debug, thiserror::Error)]
+#[error("a message does not say who met it: name somebody with --actor")]
+struct Nobody;
+
+impl CommandError for Nobody {}
+
+/// A message and who met it.
+pub(crate) struct Logged {
+    actor: String,
+    message: Message,
+}
+
+impl Logged {
+    /// The message that `text` is, where it is no act; `actors` are those of `--actor`.
+    pub(crate) fn of(text: &str, actors: &[String]) -> Option<Result<Self, Failure>> {
+        if parse_act(text).is_ok() {
+            return None;
+        }
+        let message = parse(text)?;
+        let Some(actor) = actors.first().cloned() else { return Some(Err(Nobody.into())) };
+        Some(Ok(Self { actor, message }))
+    }
+
+    /// What may have been tried, the likeliest first.
+    pub(crate) fn acts(&self) -> impl Iterator<Item = String> {
+        let path = quoted(self.message.path.as_bytes());
+        self.message.verbs.iter().map(move |verb| format!("{} {verb} {path}", self.actor))
+    }
+
+    /// The first of them that ends with the error of the message, said on standard error; the likeliest where none does.
+    pub(crate) fn choose(&self, stage: &Stage, err: &mut dyn Write) -> Result<String, Failure> {
+        let ends = |sentence: &String| {
+            let act = parse_act(sentence).ok()?;
+            ask(stage, &act).ok()?.outcome.errno()
+        };
+        let errno = self.message.errno;
+        let met = self.acts().find(|sentence| ends(sentence) == Some(errno));
+        let (sentence, why) = match met {
+            Some(sentence) => (sentence, format!("which ends with {errno} here")),
+            None => {
+                let likeliest = self.acts().next().unwrap_or_default();
+                (likeliest, format!("though nothing of the kind ends with {errno} here"))
+            }
+        };
+        writeln!(err, "note: the message is taken for `{}`, {why}", mivask_show::safe(&sentence))?;
+        Ok(sentence)
+    }
+}
