@@ -42,6 +42,10 @@ pub struct Message {
 /// The message that `text` is; `None` where it names no error or no absolute path.
 #[must_use]
 pub fn parse(text: &str) -> Option<Message> {
+    // A mistyped act with an expectation names an error as well.
+    if text.contains("->") || !text.contains([':', '(']) {
+        return None;
+    }
     let lower = text.to_ascii_lowercase();
     let by_words = WORDS.iter().filter_map(|(words, errno)| Some((lower.find(words)?, *errno))).min();
     let by_name = text.split(|letter: char| !letter.is_ascii_alphanumeric()).find_map(Errno::by_name);
@@ -115,7 +119,7 @@ mod tests {
         java: "java.io.FileNotFoundException: /etc/app.conf (Permission denied)" => EACCES "/etc/app.conf" "reads";
         runtime: "exec /app/run: permission denied" => EACCES "/app/run" "runs";
         cat: "cat: /run/secrets/key: Permission denied" => EACCES "/run/secrets/key" "reads";
-        a_name_alone: "EROFS /data/x" => EROFS "/data/x" "reads";
+        a_name_alone: "EROFS: /data/x" => EROFS "/data/x" "reads";
     }
 
     #[test]
@@ -128,6 +132,8 @@ mod tests {
             "EACCES",
             "//",
             "a/b: permission denied",
+            "gauge creats /data/x -> denied EACCES",
+            "gauge creats /data/x EACCES",
             "\u{2018}/",
         ] {
             assert_eq!(parse(text), None, "{text:?}");
