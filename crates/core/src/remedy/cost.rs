@@ -9,7 +9,6 @@ use mivask_model::credentials::Credentials;
 use mivask_model::held::Held;
 use mivask_model::ids::{InsideGid, InsideUid};
 use mivask_model::mode::{FileKind, Mode};
-use mivask_model::mount_kind::MountKind;
 use mivask_model::tree::{Certainty, Tree};
 use mivask_rules::lookup::{Sight, look};
 use mivask_rules::walk::Follow;
@@ -196,8 +195,9 @@ fn inodes(base: &Stage, now: &Stage, tried: &Tried) -> usize {
         mounts
             .filter_map(|mount| {
                 let variant = mount.variants.first()?;
-                // A volume that is new with each pod has nothing to keep.
-                let new = seen.insert(variant.source) && mount.facts.kind != MountKind::EmptyDir;
+                // A volume that is new with each pod has nothing to keep, and what the kubelet writes is its own.
+                let kept = !mount.facts.kind.is_made_anew() && !mount.is_written_by_kubelet();
+                let new = seen.insert(variant.source) && kept;
                 new.then_some(variant.preparation.touches)
             })
             .sum()
