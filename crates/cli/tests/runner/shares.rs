@@ -24,6 +24,7 @@ fn what_one_creates_is_handed_to_the_others() {
       stowaway  change                 mate       -rw-r--r-- 0644 101:500: other has r--, needed -w- (/hold/new-of-mate)
       stowaway  delete replace create  mate cook  the mount is read-only (/hold)
       stowaway  change                 cook       -rw-rw-r-- 0664 102:500: other has r--, needed -w- (/hold/new-of-cook)
+      what would help: mivask remedy INPUT 'cook writes what mate makes in /hold'
 
     r reads, c changes, d deletes, p replaces (renames a file of its own over it); - cannot, ? depends. First a file made there, behind the slash a file in a subdirectory made there.
 
@@ -47,6 +48,7 @@ fn what_one_creates_is_handed_to_the_others() {
       mate      change                 cook       -rw-rw-r-- 0664 102:102: other has r--, needed -w- (/hold/drop/new-of-cook)
       mate      delete replace         cook       drwxrwxr-x 0775 102:102: other has r-x, needed -wx (/hold/drop/dir-of-cook)
       stowaway  change                 cook       -rw-rw-r-- 0664 102:102: other has r--, needed -w- (/hold/drop/new-of-cook)
+      what would help: mivask remedy INPUT 'cook writes what mate makes in /hold/drop'
 
     r reads, c changes, d deletes, p replaces (renames a file of its own over it); - cannot, ? depends. First a file made there, behind the slash a file in a subdirectory made there.
 
