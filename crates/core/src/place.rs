@@ -23,6 +23,16 @@ pub enum ChangedPlace {
     Image(Arc<str>, Vec<u8>),
 }
 
+impl ChangedPlace {
+    /// The path that it is at: on the host, or where the actor or the build sees it.
+    #[must_use]
+    pub const fn path(&self) -> &[u8] {
+        match self {
+            Self::Host(path) | Self::Volume(_, path) | Self::Image(_, path) => path.as_slice(),
+        }
+    }
+}
+
 /// One name that `file` has in `tree`, from its root.
 fn name_of(tree: &Tree, file: InodeId) -> Option<Vec<u8>> {
     let within = |directory: InodeId| {

@@ -71,9 +71,12 @@ impl<'a> FsCredentials<'a> {
 
     /// Says of a process that a server made somebody else of it; nothing where it did not.
     pub(crate) fn squashed_from(&self, who: &Credentials) -> String {
-        match (self.uid == who.fsuid, self.uid.id(), self.gid.id()) {
-            (false, Some(uid), Some(gid)) => format!(" (the server squashes it to {uid}:{gid})"),
-            (true | false, _, _) => String::new(),
+        match (self.uid.id(), self.gid.id()) {
+            (Some(uid), Some(gid)) if self.uid != who.fsuid => {
+                format!(" (the server squashes it to {uid}:{gid})")
+            }
+            (_, Some(gid)) if self.gid != who.fsgid => format!(" (the server squashes its group to {gid})"),
+            (_, _) => String::new(),
         }
     }
 
@@ -163,6 +166,22 @@ mod tests {
         assert!(acting.uid.is(KernelUid::new(65534)) && acting.gid.is(KernelGid::new(65534)));
         assert!(!acting.in_group(KernelGid::new(0)) && acting.in_group(KernelGid::new(2)));
         assert!(!acting.capable(Capability::DacOverride));
+    }
+
+    #[test]
+    fn what_the_server_makes_of_somebody_is_told() {
+        let export = Export::default();
+        for (uid, gid, squash, told) in [
+            (0, 0, Squash::Root, " (the server squashes it to 65534:65534)"),
+            (7101, 0, Squash::Root, " (the server squashes its group to 65534)"),
+            (7101, 7200, Squash::Root, ""),
+            (7101, 7200, Squash::All, " (the server squashes it to 65534:65534)"),
+            (0, 0, Squash::Nobody, ""),
+        ] {
+            let who = process(uid, gid, 0..0);
+            let acting = FsCredentials::on_server(&who, squash, &export);
+            assert_eq!(acting.squashed_from(&who), told, "{uid}:{gid}");
+        }
     }
 
     #[test]

@@ -10,7 +10,7 @@ use mivask_core::place::ChangedPlace;
 use mivask_core::script::{AccountLine, Action, Typed};
 
 use crate::safe::safe;
-use crate::shell::{path_of, word};
+use crate::shell::word;
 
 /// Paths in one command at most.
 const MOST_TOGETHER: usize = 20;
@@ -28,7 +28,7 @@ pub fn script(out: &mut dyn Write, lines: &[Typed]) -> io::Result<()> {
         let (place, text, taken) = match &lines[at] {
             Typed::Path { actor, place, below, action } => {
                 let guard = later.guard(at, place, action);
-                let same = if guard.is_empty() { together(&lines[at..]) } else { vec![path_of(place)] };
+                let same = if guard.is_empty() { together(&lines[at..]) } else { vec![place.path()] };
                 (ground(place, actor), format!("{guard}{}", command(action, &same, *below)), same.len())
             }
             Typed::Account(line) => (accounts_of(line), account(&line.what), 1),
@@ -59,9 +59,9 @@ impl<'a> Later<'a> {
         for (at, line) in lines.iter().enumerate() {
             let Typed::Path { place, action, .. } = line else { continue };
             if let Action::Move(to) = action {
-                gone.insert(path_of(place), (at, Some(to.as_slice())));
+                gone.insert(place.path(), (at, Some(to.as_slice())));
             } else if matches!(action, Action::Remove | Action::RemoveDirectory) {
-                gone.insert(path_of(place), (at, None));
+                gone.insert(place.path(), (at, None));
             }
         }
         Self { gone }
@@ -69,7 +69,7 @@ impl<'a> Later<'a> {
 
     /// What is asked in front of the command at `at`.
     fn guard(&self, at: usize, place: &ChangedPlace, action: &Action) -> String {
-        let path = path_of(place);
+        let path = place.path();
         let Some((_, to)) = self.gone.get(path).filter(|(later, _)| *later > at) else {
             return String::new();
         };
@@ -88,7 +88,7 @@ impl<'a> Later<'a> {
 /// The paths of the lines at the beginning that do the same in the same place.
 fn together(lines: &[Typed]) -> Vec<&[u8]> {
     let Some(Typed::Path { actor, place, below, action }) = lines.first() else { return Vec::new() };
-    let mut paths: Vec<&[u8]> = vec![path_of(place)];
+    let mut paths: Vec<&[u8]> = vec![place.path()];
     if !matches!(action, Action::Owner { .. } | Action::Mode(_) | Action::Acl(_) | Action::NoAcl) {
         return paths;
     }
@@ -99,7 +99,7 @@ fn together(lines: &[Typed]) -> Vec<&[u8]> {
         if !same || paths.len() == MOST_TOGETHER {
             break;
         }
-        paths.push(path_of(place));
+        paths.push(place.path());
     }
     paths
 }

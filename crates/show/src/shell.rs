@@ -38,7 +38,7 @@ pub fn script(remedy: &Remedy) -> Option<String> {
     text.push_str("is() { [ \"$(stat -L -c '%u:%g %a' -- \"$1\")\" = \"$2\" ]; }\n\n");
     let mut seen: Vec<&[u8]> = Vec::new();
     for one in &there {
-        let path = path_of(&one.place);
+        let path = one.place.path();
         if seen.contains(&path) {
             continue;
         }
@@ -71,13 +71,6 @@ pub fn script(remedy: &Remedy) -> Option<String> {
 /// As `stat -c '%u:%g %a'` prints it.
 fn stored(stored: Stored) -> String {
     format!("{} {:o}", stored.owner, stored.mode.bits())
-}
-
-/// The path of a place.
-pub(crate) fn path_of(place: &ChangedPlace) -> &[u8] {
-    match place {
-        ChangedPlace::Host(path) | ChangedPlace::Volume(_, path) | ChangedPlace::Image(_, path) => path,
-    }
 }
 
 /// The commands of a remedy that change files, each group under a comment that says where.

@@ -265,3 +265,22 @@ fn a_script_looks_before_it_changes_and_runs_twice() {
     assert!(none.contains("error: there is no remedy 99"), "{none}");
     assert!(!top.join("none.sh").exists());
 }
+
+#[test]
+fn an_interpreter_reads_what_noexec_does_not_run() {
+    if !is_root("an interpreter on a noexec mount") {
+        return;
+    }
+    let scratch = Scratch::with("empty", "");
+    let top = scratch.path().display().to_string();
+    let mounted = format!("mount -t tmpfs -o noexec t {top}");
+    let within =
+        |script: &str| succeeds(&format!("unshare -m --propagation private sh -c '{mounted} && {script}'"));
+    if !within("true") {
+        println!("skipped: an interpreter on a noexec mount: none can be made here");
+        return;
+    }
+    let made = format!("echo true > {top}/x && chmod 755 {top}/x");
+    assert!(within(&format!("{made} && sh {top}/x")));
+    assert!(!within(&format!("{made} && {top}/x")));
+}

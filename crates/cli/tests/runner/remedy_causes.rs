@@ -78,7 +78,7 @@ fn the_cause_is_told_before_its_symptoms() {
     denied EACCES  app writes /usb/f
                    /usb/f: -rwxr-xr-x 0755 0:0: other has r-x, needed -w-
 
-                vfat keeps no owners of its own: whoever mounts volume u says whose everything is, by uid=1000, gid= or umask= among its mount options
+                what vfat has no owner for is shown with that of the mount options: whoever mounts volume u can say uid=1000, gid= or umask=
 
     Nothing narrow helps.
     ");
@@ -272,7 +272,7 @@ fn one_set_of_changes_for_the_acts_of_a_file() {
                    user: '1000:1000'
 
     denied EPERM   boss sets-owner 5 on /data/f
-                   /data/f: giving a file to another user takes CHOWN
+                   /data/f: giving a file to another user takes CHOWN (the server squashes its group to 65534)
                 only root with CHOWN gives files away: let an init container that runs as root do it
     --- status 0
     ");

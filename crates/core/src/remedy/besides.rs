@@ -74,7 +74,7 @@ fn next_file(stage: &Stage, (actor, act): (&Actor, &Act), step: &Step) -> Option
     let joined = Joined::new(stage);
     let directory = path_of_same(&joined, (&actor.name, parent(&step.path)), &maker.name)?;
     let made = Made::new(&act.actor, &act.verb, &maker.name, directory);
-    let next = made.act(stage).ok()?;
+    let next = made.act(&joined).ok()?;
     // It may have a umask by now that lets the next file be used.
     let answer = made.ask(stage, &next).ok().filter(|answer| answer.outcome != Outcome::Allowed)?;
     (answer.outcome.errno().is_some()).then(|| {
@@ -99,23 +99,24 @@ fn of_file_system(stage: &Stage, actor: &Actor, step: &Step) -> Option<String> {
     match &source.facts.personality {
         Personality::Nfs(nfs) => {
             let anonymous = nfs.export.anonymous;
-            let squashed = match nfs.export.squash? {
-                Squash::Root => who.fsuid == Held::Id(KernelUid::new(0)),
-                Squash::All => true,
-                Squash::Nobody => false,
+            let instead = match nfs.export.squash? {
+                Squash::Root if who.fsuid == Held::Id(KernelUid::new(0)) => {
+                    ", or run as a user that it does not squash"
+                }
+                // Whoever asks is the same there.
+                Squash::All => "",
+                Squash::Root | Squash::Nobody => return None,
             };
-            squashed.then(|| {
-                format!(
-                    "the server of {} squashes it to {anonymous}: change owners and modes on the server itself, or run as a user that it does not squash; no capability and no init container that runs as root helps",
-                    source.facts.name
-                )
-            })
+            Some(format!(
+                "the server of {} squashes it to {anonymous}: change owners and modes on the server itself{instead}; no capability and no init container that runs as root helps",
+                source.facts.name
+            ))
         }
         Personality::Fat(_) | Personality::Ntfs(_) | Personality::Cifs(_) => {
             let uid = who.inside_uid().and_then(Held::id).map(InsideUid::raw);
             let uid = uid.map_or_else(|| "ID".to_owned(), |uid| uid.to_string());
             Some(format!(
-                "{} keeps no owners of its own: whoever mounts {} says whose everything is, by uid={uid}, gid= or umask= among its mount options",
+                "what {} has no owner for is shown with that of the mount options: whoever mounts {} can say uid={uid}, gid= or umask=",
                 source.facts.filesystem.as_deref().unwrap_or("the file system"),
                 source.facts.name
             ))

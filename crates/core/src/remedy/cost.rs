@@ -62,6 +62,7 @@ pub(super) fn measured(
     }
     let (answer, mut notes) = (tried.answer, tried.notes);
     let mut actors: Vec<&str> = acts.iter().map(|act| act.actor.as_str()).collect();
+    actors.sort_unstable();
     actors.dedup();
     notes.extend(actors.into_iter().flat_map(|actor| gained(base, &now, actor)));
     Some(Remedy { steps, answer, opened, closed, inodes, undone, notes, partial, cost })

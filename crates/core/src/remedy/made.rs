@@ -3,16 +3,14 @@
 use mivask_model::act::{Act, ActError, Verb, parse_act, quoted, split};
 use mivask_model::mode::Mode;
 use mivask_model::path::trimmed;
-use mivask_rules::lookup::{Sight, look};
 use mivask_rules::settle::Outcome;
-use mivask_rules::walk::Follow;
 use mivask_stage::actor_names::ActorError;
 use mivask_stage::stage::Stage;
 
 use crate::carry::perform;
 use crate::handoff::path_of_same;
 use crate::question::joined::Joined;
-use crate::question::{Answer, ask};
+use crate::question::{Answer, ask, free_path};
 
 /// How the sentence is built.
 pub const FORM: &str = "READER VERB what MAKER makes in DIRECTORY";
@@ -101,37 +99,21 @@ impl Made {
     ///
     /// # Errors
     /// Nobody of that name is there, or the reader does not mount the volume.
-    pub(super) fn act(&self, stage: &Stage) -> Result<Act, MadeError> {
+    pub(super) fn act(&self, joined: &Joined) -> Result<Act, MadeError> {
+        let stage = &joined.stage;
         let maker = stage.actor(&self.maker)?;
         stage.actor(&self.reader)?;
-        let name = self.name(stage)?;
-        let joined = Joined::new(stage);
-        let directory = path_of_same(&joined, (&maker.name, &self.directory), &self.reader);
+        let new = free_path(stage, maker, &self.directory);
+        let name = &new[trimmed(&self.directory).len() + 1..];
+        let directory = path_of_same(joined, (&maker.name, &self.directory), &self.reader);
         let directory = directory.ok_or_else(|| MadeError::NotShared {
             reader: self.reader.clone(),
             maker: self.maker.clone(),
             directory: quoted(&self.directory),
         })?;
-        let path = [trimmed(&directory), b"/", &name].concat();
+        let path = [trimmed(&directory), b"/", name].concat();
         let sentence = format!("{} {} {}", self.reader, self.verb, quoted(&path));
         parse_act(&sentence).map_err(MadeError::Act)
-    }
-
-    /// A name that nothing in the directory has.
-    fn name(&self, stage: &Stage) -> Result<Vec<u8>, MadeError> {
-        let maker = stage.actor(&self.maker)?;
-        let plain = format!("new-of-{}", self.maker.replace('/', "-"));
-        let taken = |name: &str| {
-            let path = self.path(name.as_bytes());
-            matches!(look(&stage.storage, &maker.mounts, &path, Follow::AllButLast), Ok(Sight::There(_)))
-        };
-        let numbered = (2..).map(|number| format!("{plain}-{number}"));
-        let mut names = std::iter::once(plain.clone()).chain(numbered);
-        Ok(names.find(|name| !taken(name)).unwrap_or(plain).into_bytes())
-    }
-
-    fn path(&self, name: &[u8]) -> Vec<u8> {
-        [trimmed(&self.directory), b"/", name].concat()
     }
 
     /// The sentence itself.
@@ -154,8 +136,9 @@ impl Made {
     pub(super) fn after(&self, stage: &Stage, act: &Act) -> Result<(Stage, Answer), MadeError> {
         let mut stage = Joined::new(stage).stage;
         let name = act.path.rsplit(|byte| *byte == b'/').next().unwrap_or_default();
+        let path = [trimmed(&self.directory), b"/", name].concat();
         let verb = Verb::Creates(Mode::new(0o666));
-        let creation = Act { actor: self.maker.clone(), verb, path: self.path(name), expectation: None };
+        let creation = Act { actor: self.maker.clone(), verb, path, expectation: None };
         let made = perform(&mut stage, &creation)?.answer;
         if made.outcome == Outcome::Allowed {
             return Ok((stage, made));

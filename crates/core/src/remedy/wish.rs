@@ -11,6 +11,7 @@ use mivask_stage::stage::{Actor, Stage};
 use super::made::{Made, MadeError};
 use super::{Tried, goal};
 use crate::exposure::Limit;
+use crate::question::joined::Joined;
 use crate::question::{Answer, ask};
 use crate::width::{TooWide, Width, width};
 
@@ -63,7 +64,7 @@ impl<'a> Wish<'a> {
     /// # Errors
     /// It names nobody there is, or two who share nothing.
     pub(super) fn of_made(stage: &Stage, made: &'a Made) -> Result<Self, MadeError> {
-        Ok(Self { act: made.act(stage)?, limit: None, made: Some(made), kept: None })
+        Ok(Self { act: made.act(&Joined::new(stage))?, limit: None, made: Some(made), kept: None })
     }
 
     /// How its act ends on `stage`; `None` where nobody can be asked.

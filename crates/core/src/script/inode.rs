@@ -88,7 +88,7 @@ impl Sides<'_> {
     fn made(&self, path: &[u8], to: Found<'_>, there: bool) -> Vec<Typed> {
         if let Verb::Links(_) | Verb::LinksTarget(_) = &self.act.verb {
             let old = self.place(&self.act.path);
-            let same_place = old.map(|place| path_in(&place).to_vec());
+            let same_place = old.map(|place| place.path().to_vec());
             return same_place.map_or_else(Vec::new, |old| self.typed(path, [Action::Name(old)]));
         }
         let mut lines = Vec::new();
@@ -118,7 +118,7 @@ impl Sides<'_> {
     fn moved(&self, new: &[u8], there: bool) -> Vec<Typed> {
         let old = self.act.path.as_slice();
         let (from, to) = if there { (old, new) } else { (new, old) };
-        let target = self.place(to).map(|place| path_in(&place).to_vec());
+        let target = self.place(to).map(|place| place.path().to_vec());
         let mut lines = target.map_or_else(Vec::new, |to| self.typed(from, [Action::Move(to)]));
         if !there && Found::at(self.before, new, Follow::AllButLast).is_some() {
             let new = mivask_model::act::quoted(new);
@@ -139,15 +139,6 @@ impl Sides<'_> {
         let actor = &self.before.1.name;
         let line = |action| Typed::Path { actor: actor.clone(), place: place.clone(), below: false, action };
         actions.into_iter().map(line).collect()
-    }
-}
-
-/// The path that a place is at.
-pub(super) const fn path_in(place: &super::ChangedPlace) -> &[u8] {
-    match place {
-        super::ChangedPlace::Host(path)
-        | super::ChangedPlace::Volume(_, path)
-        | super::ChangedPlace::Image(_, path) => path.as_slice(),
     }
 }
 

@@ -38,7 +38,7 @@ pub(super) fn candidates(stage: &Stage, actor: &Actor, act: &Act, step: &Step) -
 }
 
 /// A new volume where something is to be created below a root that is read-only, whatever the image has there.
-pub(super) fn below_read_only_root(actor: &Actor, act: &Act) -> Vec<Candidate> {
+pub(super) fn below_read_only_root(actor: &Actor, name: &str, act: &Act) -> Vec<Candidate> {
     let directory = parent(&act.path);
     let root = actor.mounts.get(MountTable::ROOT);
     let mut others = actor.mounts.iter().filter(|(id, _)| *id != MountTable::ROOT);
@@ -47,7 +47,7 @@ pub(super) fn below_read_only_root(actor: &Actor, act: &Act) -> Vec<Candidate> {
         return Vec::new();
     }
     let what = Process::Scratch(directory.to_vec());
-    vec![Candidate { changes: vec![Change::Process(act.actor.clone(), what)], side: Side::Mount }]
+    vec![Candidate { changes: vec![Change::Process(name.to_owned(), what)], side: Side::Mount }]
 }
 
 /// A new volume at the directory, where only the image is.

@@ -66,7 +66,7 @@ pub(super) fn candidates(scene: &Scene, stage: &Stage, wish: &Wish<'_>, answer: 
         Outcome::Allowed => leaving::candidates(stage, actor, act, answer),
         Outcome::NeverRuns(_) => start::candidates(scene, actor),
         // Several things may be in the way, and a read-only root is whatever the image has.
-        Outcome::Denied(None) => absent::below_read_only_root(actor, act),
+        Outcome::Denied(None) => absent::below_read_only_root(actor, &Subject::named(&act.actor).actor, act),
         Outcome::Denied(Some(_)) | Outcome::Depends => {
             answer.deciding().map(|step| past(scene, stage, (actor, wish), step)).unwrap_or_default()
         }
