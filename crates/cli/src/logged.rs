@@ -3,7 +3,8 @@
 use std::io::Write;
 
 use mivask_core::act::{parse_act, quoted};
-use mivask_core::question::ask;
+use mivask_core::question::{Answer, ask};
+use mivask_core::settle::End;
 use mivask_core::stage::Stage;
 use mivask_read::message::{Message, parse};
 
@@ -39,17 +40,22 @@ impl Logged {
         self.message.verbs.iter().map(move |verb| format!("{} {verb} {path}", self.actor))
     }
 
-    /// The first of them that ends with the error of the message, said on standard error; the likeliest where none does.
+    /// The first of them that ends with the error of the message, else the first that may, said on standard error; the likeliest
+    /// where none does.
     pub(crate) fn choose(&self, stage: &Stage, err: &mut dyn Write) -> Result<String, Failure> {
-        let ends = |sentence: &String| {
-            let act = parse_act(sentence).ok()?;
-            ask(stage, &act).ok()?.outcome.errno()
-        };
         let errno = self.message.errno;
-        let met = self.acts().find(|sentence| ends(sentence) == Some(errno));
-        let (sentence, why) = match met {
-            Some(sentence) => (sentence, format!("which ends with {errno} here")),
-            None => {
+        let asked = |sentence: String| {
+            let act = parse_act(&sentence).ok()?;
+            Some((sentence, ask(stage, &act).ok()?))
+        };
+        let all: Vec<(String, Answer)> = self.acts().filter_map(asked).collect();
+        let may = |answer: &Answer| answer.depends_on.iter().any(|one| one.end == End::Act(Err(errno)));
+        let certain = all.iter().find(|(_, answer)| answer.outcome.errno() == Some(errno));
+        let possible = || all.iter().find(|(_, answer)| may(answer));
+        let (sentence, why) = match (certain, certain.or_else(possible)) {
+            (Some((sentence, _)), _) => (sentence.clone(), format!("which ends with {errno} here")),
+            (None, Some((sentence, _))) => (sentence.clone(), format!("which may end with {errno} here")),
+            (None, None) => {
                 let likeliest = self.acts().next().unwrap_or_default();
                 (likeliest, format!("though nothing of the kind ends with {errno} here"))
             }

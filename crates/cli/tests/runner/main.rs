@@ -37,6 +37,7 @@ mod rehearsals;
 mod remedied;
 mod remedy;
 mod remedy_causes;
+mod remedy_forms;
 mod report;
 mod runtimes;
 mod scene_mistakes;

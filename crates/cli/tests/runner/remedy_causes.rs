@@ -7,7 +7,7 @@ use insta::assert_snapshot;
 use crate::remedied::handed_over;
 use crate::scratch::Scratch;
 
-const CAUSES: &str = "scene: 1
+pub(crate) const CAUSES: &str = "scene: 1
 containers:
 - { name: boss, user: '0:0', mounts: [{ at: /data, volume: share }] }
 - name: app
@@ -95,7 +95,7 @@ fn the_cause_is_told_before_its_symptoms() {
     ");
 }
 
-const POD: &str = "apiVersion: v1
+pub(crate) const POD: &str = "apiVersion: v1
 kind: Pod
 metadata: { name: p }
 spec:
@@ -215,6 +215,16 @@ fn sentences_that_hand_nothing_over() {
         "nobody reads what api makes in /srv/out",
         "api reads what shipper makes in /srv/out",
     ];
+    let pod = POD.replace("SECURITY", "runAsUser: 1000, readOnlyRootFilesystem: true");
+    let pod = format!(
+        "{pod}    volumeMounts: [{{ name: v, mountPath: /v }}]\n  volumes: [{{ name: v, persistentVolumeClaim: {{ claimName: c }} }}]\n"
+    );
+    let scratch = scratch.and("pod.yaml", pod);
+    assert_snapshot!(scratch.run(["remedy", "pod.yaml", "app reads what app makes in /v"]), @"
+    --- standard error
+    error: whether app can create a file in /v depends on what claim c holds: supply that first
+    --- status 2
+    ");
     let said =
         wrong.map(|sentence| format!("{sentence}\n{}\n", scratch.run(["remedy", "s.yaml", sentence, "-q"])));
     assert_snapshot!(said.concat(), @"
@@ -242,127 +252,5 @@ fn sentences_that_hand_nothing_over() {
     --- standard error
     error: shipper cannot create a file in /srv/out: ask for that first (EACCES)
     --- status 2
-    ");
-}
-
-#[test]
-fn one_set_of_changes_for_the_acts_of_a_file() {
-    let acts = "# what the release needs\napp writes /masked/f\nboss creates /data/x\napp creates /spool/x\nboss sets-owner 5 on /data/f\n";
-    let scratch =
-        Scratch::with("s.yaml", CAUSES).and("release.acts", acts).and("none.acts", "app creates /spool/x\n");
-    assert_snapshot!(scratch.run(["remedy", "s.yaml", "--acts", "release.acts", "-q"]), @"
-    mended       app writes /masked/f
-    mended       boss creates /data/x
-    allowed now  app creates /spool/x
-    not mended   boss sets-owner 5 on /data/f
-
-    1  disk     for app sets-acl user::rw-,user:1000:rw-,group::r--,mask::rw-,other::--- on /masked/f
-       process  boss becomes 1000
-                opens nothing else; touches 1 inode
-                # as root, where volume m is mounted as app has it
-                setfacl -m user::rw-,user:1000:rw-,group::r--,mask::rw-,other::--- /masked/f
-                --- s.yaml
-                +++ s.yaml
-                @@ -1,5 +1,5 @@
-                 scene: 1
-                 containers:
-                -- { name: boss, user: '0:0', mounts: [{ at: /data, volume: share }] }
-                +- { name: boss, user: '1000:0', mounts: [{ at: /data, volume: share }] }
-                 - name: app
-                   user: '1000:1000'
-
-    denied EPERM   boss sets-owner 5 on /data/f
-                   /data/f: giving a file to another user takes CHOWN (the server squashes its group to 65534)
-                only root with CHOWN gives files away: let an init container that runs as root do it
-    --- status 0
-    ");
-    assert_snapshot!(scratch.run(["remedy", "s.yaml", "--acts", "none.acts", "-q"]), @"
-    allowed now  app creates /spool/x
-
-    There is nothing to mend.
-    --- status 0
-    ");
-    let found = scratch.json(["remedy", "s.yaml", "--acts", "release.acts", "-q", "--format", "json"]);
-    assert_eq!(found["acts"].as_array().map(Vec::len), Some(4));
-    assert_eq!(found["files"].as_array().map(Vec::len), Some(1));
-    assert_eq!(found["left"][0]["act"]["act"], "boss sets-owner 5 on /data/f");
-    let said = scratch.run([
-        "remedy",
-        "s.yaml",
-        "--acts",
-        "release.acts",
-        "--apply-to",
-        "new.yaml",
-        "--script",
-        "fix.sh",
-    ]);
-    assert!(
-        said.contains("note: remedy 1 is written to new.yaml, as far as the description takes it"),
-        "{said}"
-    );
-    assert!(said.contains("note: the commands of remedy 1 are written to fix.sh: sh fix.sh"), "{said}");
-    let new = std::fs::read_to_string(scratch.path().join("new.yaml")).unwrap_or_default();
-    assert!(new.contains("user: '1000:0'"), "{new}");
-    for wrong in [
-        &["remedy", "s.yaml", "--acts", "release.acts", "app reads /x"][..],
-        &["remedy", "s.yaml"],
-        &["remedy", "s.yaml", "--acts", "missing.acts"],
-    ] {
-        assert!(scratch.run(wrong).ends_with("--- status 2"), "{wrong:?}");
-    }
-}
-
-#[test]
-fn a_line_of_a_log_is_an_act() {
-    let scratch = Scratch::with("s.yaml", CAUSES);
-    let said = |words: &[&str]| scratch.run(words);
-    assert_snapshot!(said(&["remedy", "s.yaml", "--actor", "app", "open /masked/f: permission denied", "--most", "1"]), @"
-    denied EACCES  app writes /masked/f
-                   /masked/f: -rw-r----- 0640 0:0: the ACL's named user has rw-, of which the mask leaves r--, needed -w-
-
-    1  disk     for app sets-acl user::rw-,user:1000:rw-,group::r--,mask::rw-,other::--- on /masked/f
-                opens nothing else; touches 1 inode
-                # as root, where volume m is mounted as app has it
-                setfacl -m user::rw-,user:1000:rw-,group::r--,mask::rw-,other::--- /masked/f
-    and 3 wider ones: --most 4
-    --- standard error
-    note: the message is taken for `app writes /masked/f`, which ends with EACCES here
-    --- status 0
-    ");
-    assert_snapshot!(said(&["why", "s.yaml", "--actor", "app", "Error: EACCES: permission denied, mkdir '/masked/new'"]), @"
-    denied EACCES  app makes-directory /masked/new
-                   /masked: drwxr-xr-x 0755 0:0: other has r-x, needed -wx
-
-    Who app is
-      field  value  from
-      uid    1000   s.yaml:5:9 containers.user
-      gid    1000   s.yaml:5:9 containers.user
-      umask  0022   the runtime's default umask
-
-    Checks, in the kernel's order
-              path     check        fact                                            from
-      ok      /        other-bits   drwxr-xr-x 0755 0:0: other has r-x, needed --x  assumed: the root of image of container app is 0:0 0755
-      ok      /masked  mount-point  volume is mounted here (rw)                     s.yaml:6:18 mounts.at
-      ok      /masked  other-bits   drwxr-xr-x 0755 0:0: other has r-x, needed --x  s.yaml:15:12 tree
-      EACCES  /masked  other-bits   drwxr-xr-x 0755 0:0: other has r-x, needed -wx  s.yaml:15:12 tree
-
-      EACCES: permission denied
-
-    Assumed
-      the root of image of container app is 0:0 0755
-    --- standard error
-    note: the message is taken for `app makes-directory /masked/new`, which ends with EACCES here
-    --- status 0
-    ");
-    assert_snapshot!(said(&["why", "s.yaml", "open /masked/f: permission denied"]), @"
-    --- standard error
-    error: a message does not say who met it: name somebody with --actor
-    --- status 2
-    ");
-    assert_snapshot!(said(&["remedy", "s.yaml", "--actor", "app", "open /masked/f: read-only file system", "-q"]), @"
-    allowed        app reads /masked/f
-
-    There is nothing to mend.
-    --- status 0
     ");
 }

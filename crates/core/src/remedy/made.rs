@@ -51,6 +51,16 @@ pub enum MadeError {
         /// How it ends.
         ends: String,
     },
+    /// Whether it makes anything there depends on a missing fact.
+    #[error("whether {maker} can create a file in {directory} depends on {fact}: supply that first")]
+    Open {
+        /// Who.
+        maker: String,
+        /// Where.
+        directory: String,
+        /// What is not known.
+        fact: String,
+    },
     /// The reader does not mount it.
     #[error("{reader} does not reach {directory} of {maker}: both have to mount that volume")]
     NotShared {
@@ -132,7 +142,10 @@ impl Made {
         &self.directory
     }
 
-    /// `stage` once the file is made that `act` is about, its disks joined; how the making ends, where it is not made.
+    /// `stage` once the file is made that `act` is about, its disks joined, and how the making ends.
+    ///
+    /// # Errors
+    /// It is not made, or nobody knows whether it is.
     pub(super) fn after(&self, stage: &Stage, act: &Act) -> Result<(Stage, Answer), MadeError> {
         let mut stage = Joined::new(stage).stage;
         let name = act.path.rsplit(|byte| *byte == b'/').next().unwrap_or_default();
@@ -143,11 +156,19 @@ impl Made {
         if made.outcome == Outcome::Allowed {
             return Ok((stage, made));
         }
+        let (maker, directory) = (self.maker.clone(), quoted(&self.directory));
+        if made.outcome == Outcome::Depends {
+            let fact = made.depends_on.first().map(|one| one.fact.clone()).unwrap_or_default();
+            return Err(MadeError::Open { maker, directory, fact });
+        }
         let ends = made.outcome.errno().map_or(made.outcome.word(), |errno| errno.name()).to_owned();
-        Err(MadeError::NotMade { maker: self.maker.clone(), directory: quoted(&self.directory), ends })
+        Err(MadeError::NotMade { maker, directory, ends })
     }
 
-    /// How `act` ends once the file is made; how the making ends, where nothing is made.
+    /// How `act` ends once the file is made.
+    ///
+    /// # Errors
+    /// It is not made, or nobody knows whether it is.
     pub(super) fn ask(&self, stage: &Stage, act: &Act) -> Result<Answer, MadeError> {
         let (stage, _) = self.after(stage, act)?;
         Ok(ask(&stage, act)?)
