@@ -1,6 +1,6 @@
 //! Changes of files as commands of a shell.
 
-use mivask_core::act::{Owner, Verb};
+use mivask_core::act::{Owner, Verb, quoted};
 use mivask_core::change::Change;
 use mivask_core::remedy::{ChangedPlace, InPlace, Remedy, Stored};
 
@@ -44,12 +44,12 @@ pub fn script(remedy: &Remedy) -> Option<String> {
         }
         seen.push(path);
         let states: Vec<String> = [one.was, one.is].into_iter().flatten().map(stored).collect();
-        let path = word(path);
+        let (path, shown) = (word(path), quoted(path));
         if let (Some(was), Some(_)) = (one.was.map(stored), one.is) {
             let checks: Vec<String> = states.iter().map(|state| format!("is {path} '{state}'")).collect();
-            let told = format!("{path} is not what was looked at, {was}: nothing is changed");
+            let told = format!("{shown} is not what was looked at, {was}: nothing is changed");
             let told = word(told.as_bytes());
-            text.push_str(&format!("{} || {{ echo {told} >&2; exit 1; }}\n", checks.join(" || ")));
+            text.push_str(&format!("{} || {{ printf '%s\\n' {told} >&2; exit 1; }}\n", checks.join(" || ")));
         }
     }
     for line in commands(remedy) {
