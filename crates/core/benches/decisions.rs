@@ -16,7 +16,7 @@ use mivask_core::mount::MountFlags;
 use mivask_core::personality::Personality;
 use mivask_core::prepare;
 use mivask_core::question::{ask, sweep};
-use mivask_core::remedy::remedies;
+use mivask_core::remedy::{Situation, remedies};
 use mivask_core::scene::{
     Container, Program, Scene, Volume, VolumeFacts, VolumeKind, VolumeMount, Who, Workload,
 };
@@ -141,7 +141,8 @@ fn one_remedy(criterion: &mut Criterion) {
     let act = parse_act(&sentence).expect("an act");
     criterion.bench_function("remedies on two thousand files", |bencher| {
         bencher.iter(|| {
-            let found = remedies(&scene, &Changes::new(Vec::new()), &act).expect("the actor is known");
+            let found = remedies(&Situation::new(&scene, &Changes::new(Vec::new())), &act)
+                .expect("the actor is known");
             assert!(!black_box(found).remedies.is_empty());
         });
     });

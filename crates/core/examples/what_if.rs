@@ -6,12 +6,12 @@ mod common;
 
 use mivask_core::act::parse_act;
 use mivask_core::change::Changes;
-use mivask_core::remedy::remedies;
+use mivask_core::remedy::{Situation, remedies};
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let scene = common::scene()?;
     let act = parse_act("gauge reads /data/keys/id")?;
-    let found = remedies(&scene, &Changes::new(Vec::new()), &act)?;
+    let found = remedies(&Situation::new(&scene, &Changes::new(Vec::new())), &act)?;
     println!("{act}: {}", found.answer.outcome.word());
     for remedy in &found.remedies {
         let changes: Vec<String> = remedy.steps.iter().map(|step| step.change.to_string()).collect();

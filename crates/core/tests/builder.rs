@@ -95,7 +95,7 @@ fn built(base: Base, runtime: Runtime, text: &str) -> Stage {
     };
     let scene = Scene {
         workloads: vec![workload.into()],
-        builds: [("built".to_owned(), Recipe { stages })].into(),
+        builds: [("built".to_owned(), Recipe { stages, file: None })].into(),
         runtime: Some(runtime),
         builder: text.starts_with("classic\n").then_some(Builder::Classic),
         ..Scene::default()

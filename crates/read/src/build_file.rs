@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use mivask_core::fact::Fact;
 use mivask_core::identity::PodSecurity;
+use mivask_core::recipe::BuildFile;
 use mivask_core::runtime::Flavour;
 use mivask_core::scene::{Container, Scene, Who, Workload};
 
@@ -39,7 +40,13 @@ pub(crate) fn add(
     let source = SourceText::new(&path.display().to_string(), &String::from_utf8_lossy(bytes));
     let context = path.parent().unwrap_or(Path::new(""));
     let options = Options { args: std::collections::BTreeMap::new(), target: None };
-    let Some(recipe) = dockerfile::read(&source, context, &options, files, diagnostics) else { return };
+    let Some(mut recipe) = dockerfile::read(&source, context, &options, files, diagnostics) else { return };
+    recipe.file = Some(Arc::new(BuildFile {
+        path: path.display().to_string(),
+        context: context.display().to_string(),
+        args: options.args,
+        target: None,
+    }));
     let from = source.place(&(0..0), "the build file");
     scene.builds.insert(IMAGE.to_owned(), recipe);
     let mut container = Container::plain(IMAGE, "", from.clone());

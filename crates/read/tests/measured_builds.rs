@@ -195,7 +195,7 @@ accounts! {
 
 #[test]
 fn a_number_that_a_tool_picks_is_an_assumption_or_unknown() {
-    let scratch = "FROM scratch\nRUN addgroup tides && adduser -D -G tides gauge\nUSER gauge";
+    let scratch = "FROM scratch\nCOPY f /bin/sh\nRUN addgroup tides && adduser -D -G tides gauge\nUSER gauge";
     let stage = built_on("", "docker", scratch);
     assert_eq!(identity(&stage), "1000:1000 1000");
     let assumed =

@@ -52,7 +52,7 @@ pub fn script(remedy: &Remedy) -> Option<String> {
             text.push_str(&format!("{} || {{ printf '%s\\n' {told} >&2; exit 1; }}\n", checks.join(" || ")));
         }
     }
-    for line in commands(remedy) {
+    for line in commands(remedy, &[]) {
         let line = match line.strip_prefix("RUN ") {
             Some(build) => format!("# RUN {build}"),
             None => line,
@@ -73,15 +73,20 @@ fn stored(stored: Stored) -> String {
     format!("{} {:o}", stored.owner, stored.mode.bits())
 }
 
-/// The commands of a remedy that change files, each group under a comment that says where.
+/// The commands of a remedy that change files, each group under a comment that says where; without those of `images`, whose
+/// build files have them.
 #[must_use]
-pub fn commands(remedy: &Remedy) -> Vec<String> {
+pub fn commands(remedy: &Remedy, images: &[String]) -> Vec<String> {
     let mut all: Vec<String> = Vec::new();
     let mut last = String::new();
     for step in &remedy.steps {
         let (Change::Files(act) | Change::Image(act), Some(there)) = (&step.change, &step.there) else {
             continue;
         };
+        if matches!(&there.place, ChangedPlace::Image(name, _) if images.iter().any(|image| **image == **name))
+        {
+            continue;
+        }
         let (place, path, prefix) = match &there.place {
             ChangedPlace::Host(path) if there.apart => {
                 let who = safe(&act.actor);
@@ -112,7 +117,9 @@ pub fn commands(remedy: &Remedy) -> Vec<String> {
     all
 }
 
-fn command(verb: &Verb, path: &[u8]) -> String {
+/// The command for one change of files.
+#[must_use]
+pub fn command(verb: &Verb, path: &[u8]) -> String {
     let path = word(path);
     if let Verb::SetsMode(change) = verb {
         return format!("chmod {change} {path}");

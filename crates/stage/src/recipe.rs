@@ -1,5 +1,6 @@
 //! What a build file says, instruction by instruction, before any rule is applied.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use mivask_model::fact::{Provenance, Unknown};
@@ -11,6 +12,21 @@ use mivask_model::tree::Tree;
 pub struct Recipe {
     /// The stages up to the one that becomes the image, which comes last.
     pub stages: Vec<BuildStage>,
+    /// The file that it was read from; `None` of a text inside another file.
+    pub file: Option<Arc<BuildFile>>,
+}
+
+/// Where a recipe was read, and what was said about the build beside it.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct BuildFile {
+    /// The file, as the user would name it.
+    pub path: String,
+    /// The folder of its context, likewise.
+    pub context: String,
+    /// Values of build arguments.
+    pub args: BTreeMap<String, String>,
+    /// The stage that becomes the image; the last one where none is named.
+    pub target: Option<String>,
 }
 
 impl Recipe {
@@ -94,6 +110,8 @@ pub enum Instruction {
         /// Whether the build goes on where it fails, as before `;` and `||`.
         may_fail: bool,
     },
+    /// The beginning of a `RUN`, with the program that it starts where that is an absolute path: the shell, or its own first word.
+    RunBegins(Vec<u8>),
     /// The end of a `RUN`: directory and umask of its shell are gone.
     RunEnds,
 }

@@ -9,6 +9,7 @@ use crate::scratch::Scratch;
 
 const BUILD: &str = "\
 FROM scratch
+COPY run.sh /bin/sh
 RUN addgroup -g 7200 tides && adduser -D -H -u 7101 -G tides gauge
 COPY conf /etc/gauge
 COPY --chown=gauge:tides run.sh /bin/gauge
@@ -33,9 +34,9 @@ fn an_image_is_what_its_build_file_makes_of_it() {
     assert_snapshot!(project().run(["identity", "compose.yaml"]), @"
     gauge  app container of marsh, image marsh-gauge
       field      value  from
-      uid        7101   app/Dockerfile:6:6 USER
-      name       gauge  app/Dockerfile:2:31 RUN
-      gid        7200   app/Dockerfile:2:31 RUN
+      uid        7101   app/Dockerfile:7:6 USER
+      name       gauge  app/Dockerfile:3:31 RUN
+      gid        7200   app/Dockerfile:3:31 RUN
       umask      0022   the runtime's default umask
       effective  none   a process that is not root starts with none
       assumed: image marsh-gauge is built by buildkit, the usual builder here (--builder names another)
@@ -46,7 +47,7 @@ fn an_image_is_what_its_build_file_makes_of_it() {
       path                   owner      mode             read    write   create  delete  list  enter  run
       /data                  7101:7200  drwxr-s--- 2750  -       -       yes     EACCES  yes   yes    -
       /etc/gauge/level.toml  0:0        -rw-r----- 0640  EACCES  EACCES  -       EACCES  -     -      EACCES
-      /bin/gauge             7101:7200  -rwxr-xr-x 0755  yes     yes     -       yes     -     -      ENOENT
+      /bin/gauge             7101:7200  -rwxr-xr-x 0755  yes     yes     -       EACCES  -     -      ELOOP
 
     read, write, run: the file; list, enter: the directory; create: a new entry in it; delete: the path itself.
     --- status 0
@@ -57,16 +58,16 @@ fn an_image_is_what_its_build_file_makes_of_it() {
 
     Who gauge is
       field  value  from
-      uid    7101   app/Dockerfile:6:6 USER
-      gid    7200   app/Dockerfile:2:31 RUN
+      uid    7101   app/Dockerfile:7:6 USER
+      gid    7200   app/Dockerfile:3:31 RUN
       umask  0022   the runtime's default umask
 
     Checks, in the kernel's order
               path                   check       fact                                            from
       ok      /                      other-bits  drwxr-xr-x 0755 0:0: other has r-x, needed --x  the engine's storage makes the root directory 0:0 0755, whatever the image has
-      ok      /etc                   other-bits  drwxr-xr-x 0755 0:0: other has r-x, needed --x  app/Dockerfile:3:1 COPY
-      ok      /etc/gauge             other-bits  drwxr-xr-x 0755 0:0: other has r-x, needed --x  app/Dockerfile:3:1 COPY
-      EACCES  /etc/gauge/level.toml  other-bits  -rw-r----- 0640 0:0: other has ---, needed r--  app/Dockerfile:3:1 COPY
+      ok      /etc                   other-bits  drwxr-xr-x 0755 0:0: other has r-x, needed --x  app/Dockerfile:4:1 COPY
+      ok      /etc/gauge             other-bits  drwxr-xr-x 0755 0:0: other has r-x, needed --x  app/Dockerfile:4:1 COPY
+      EACCES  /etc/gauge/level.toml  other-bits  -rw-r----- 0640 0:0: other has ---, needed r--  app/Dockerfile:4:1 COPY
 
       EACCES: permission denied
 

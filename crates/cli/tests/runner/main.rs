@@ -36,6 +36,7 @@ mod recursion;
 mod rehearsals;
 mod remedied;
 mod remedy;
+mod remedy_builds;
 mod remedy_causes;
 mod remedy_forms;
 mod report;

@@ -205,8 +205,7 @@ spec:
 
 #[test]
 fn a_build_file_alone() {
-    let build =
-        "FROM scratch\nCOPY --chown=5101:5200 honey /comb/honey\nRUN chmod 700 /comb\nUSER 5102:5200\n";
+    let build = "FROM scratch\nCOPY honey /bin/sh\nCOPY --chown=5101:5200 honey /comb/honey\nRUN chmod 700 /comb\nUSER 5102:5200\n";
     let scratch = Scratch::with("Dockerfile", build)
         .and("honey", "")
         .and("other.Containerfile", "FROM scratch\nUSER 7\n");

@@ -106,10 +106,10 @@ fn a_manifest_is_patched_in_place() {
                    - { name: app, emptyDir: {} }
 
     3  process  gauge joins 1001
-       image    image gauge sets-acl user:7101:r--,group::---,mask::r-- on /closed/key
+       image    image gauge sets-owner 7101 on /closed/key
                 opens nothing else; touches 1 inode
                 # in the build of image tides/gauge:3, as root
-                RUN setfacl -m user:7101:r--,group::---,mask::r-- /closed/key
+                RUN chown 7101 /closed/key
                 --- pod.yaml
                 +++ pod.yaml
                 @@ -4,5 +4,5 @@
@@ -119,7 +119,7 @@ fn a_manifest_is_patched_in_place() {
                 +  securityContext: { runAsUser: 7101, runAsGroup: 7200, fsGroup: 7300, supplementalGroups: [1001] }
                    containers:
                    - name: gauge
-    and 9 wider ones: --most 12
+    and 6 wider ones: --most 9
     --- status 0
     ");
 }
@@ -230,7 +230,14 @@ fn an_expectation_of_what_is_left_is_a_goal() {
                    leaves 101:101 0644
                    NOT as expected: leaves 101:500 0644
 
-    1  process  mate becomes 101:500
+    1  disk     for mate sets-group 500 on /hold/drop
+       disk     for mate sets-mode g+s on /hold/drop
+                opens nothing else; touches 1 inode
+                # as root, where volume hold is mounted as mate has it
+                chgrp 500 /hold/drop
+                chmod g+s /hold/drop
+
+    2  process  mate becomes 101:500
                 opens nothing else
                 its group is 500 then, not 101
                 --- b.yaml
@@ -242,13 +249,6 @@ fn an_expectation_of_what_is_left_is_a_goal() {
                 +  - { name: mate, image: 'boats/mate:1', user: '101:500', groups: [500], mounts: [{ volume: hold, at: /hold }] }
                    - { name: cook, user: '102:102', groups: [500], umask: '0002', no-new-privileges: true, mounts: [{ volume: hold, at: /stores }] }
                    - { name: stowaway, user: '900:900', no-new-privileges: true, mounts: [{ volume: hold, at: /hold, read-only: true }] }
-
-    2  disk     for mate sets-group 500 on /hold/drop
-       disk     for mate sets-mode g+s on /hold/drop
-                opens nothing else; touches 1 inode
-                # as root, where volume hold is mounted as mate has it
-                chgrp 500 /hold/drop
-                chmod g+s /hold/drop
     --- status 0
     ");
 }

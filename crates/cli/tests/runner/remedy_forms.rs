@@ -157,3 +157,44 @@ fn a_line_of_a_log_that_may_be_so() {
     --- status 0
     ");
 }
+
+#[test]
+fn what_the_scene_expects_is_kept_where_anything_keeps_it() {
+    let scene = "\
+scene: 1
+containers:
+- { name: web, user: '1000:1000', mounts: [{ at: /data, volume: share }] }
+- { name: keeper, user: '2000:2000', mounts: [{ at: /data, volume: share }] }
+volumes:
+  share:
+    tree:
+    - { path: /, kind: dir, owner: '2000:2000', mode: '0750' }
+    - { path: /page, owner: '2000:2000', mode: '0640' }
+    - { path: /key, owner: '2000:2000', mode: '0660' }
+";
+    let expected = "expect:\n- web never writes /data/key\n- keeper reads /data/page\n";
+    let changes = |scratch: &Scratch| -> Vec<(String, Vec<String>)> {
+        let found = scratch.json(["remedy", "s.yaml", "web reads /data/page", "-q", "--format", "json"]);
+        let all = found["remedies"].as_array().cloned().unwrap_or_default();
+        let text = |one: &serde_json::Value| one.as_str().unwrap_or_default().to_owned();
+        all.iter()
+            .map(|one| {
+                let changes = one["changes"].as_array().cloned().unwrap_or_default();
+                let changes: Vec<String> = changes.iter().map(|one| text(&one["change"])).collect();
+                let breaks = one["breaks"].as_array().cloned().unwrap_or_default();
+                (changes.join("; "), breaks.iter().map(text).collect())
+            })
+            .collect()
+    };
+    let free = changes(&Scratch::with("s.yaml", scene));
+    assert_eq!(free.first().map(|one| one.0.as_str()), Some("web joins 2000"), "{free:?}");
+    let scratch = Scratch::with("s.yaml", &format!("{scene}{expected}"));
+    let bound = changes(&scratch);
+    assert!(bound.first().is_some_and(|one| one.0.contains("sets-acl") && one.1.is_empty()), "{bound:?}");
+    let joins = bound.iter().find(|one| one.0 == "web joins 2000");
+    assert_eq!(joins.map(|one| one.1.as_slice()), Some(&["web never writes /data/key".to_owned()][..]));
+    let breaking: Vec<bool> = bound.iter().map(|one| !one.1.is_empty()).collect();
+    assert!(breaking.is_sorted(), "{bound:?}");
+    let said = scratch.run(["remedy", "s.yaml", "web reads /data/page", "-q", "--most", "12"]);
+    assert!(said.contains("breaks what the scene expects: web never writes /data/key"), "{said}");
+}

@@ -1,5 +1,6 @@
 //! One combination of changes, made on the model and asked about.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use mivask_model::act::Verb;
@@ -7,8 +8,9 @@ use mivask_rules::settle::Outcome;
 use mivask_stage::scene::Scene;
 use mivask_stage::stage::Stage;
 
+use super::situation::Base;
 use super::wish::Wish;
-use super::{Base, RemedyStep, Tried, candidate};
+use super::{RemedyStep, Tried, candidate};
 use crate::change::{Change, Changes, Process};
 use crate::question::Answer;
 
@@ -28,7 +30,26 @@ fn replaces(later: &Change, earlier: &Change) -> bool {
     else {
         return false;
     };
-    matches!((&later.verb, &earlier.verb), (Verb::SetsAcl(_), Verb::SetsAcl(_))) && later.path == earlier.path
+    let same = matches!(
+        (&later.verb, &earlier.verb),
+        (Verb::SetsAcl(_), Verb::SetsAcl(_)) | (Verb::SetsOwner(_), Verb::SetsOwner(_))
+    );
+    same && later.path == earlier.path
+}
+
+/// Whether a process that became somebody already would become somebody else.
+pub(super) fn becomes_twice(steps: &[RemedyStep]) -> bool {
+    let becomes = steps.iter().filter_map(|step| match &step.change {
+        Change::Process(name, Process::Becomes(..)) => Some(name),
+        Change::Process(..)
+        | Change::Files(_)
+        | Change::Image(_)
+        | Change::FilesystemGroup(_)
+        | Change::Joins(_)
+        | Change::Accounts(..) => None,
+    });
+    let mut seen = BTreeSet::new();
+    becomes.into_iter().any(|name| !seen.insert(name))
 }
 
 /// Makes the changes of `candidate` after those of `from`, together `steps`; `None` where they cannot be made.

@@ -6,13 +6,17 @@
 
 mod attempt;
 mod besides;
+mod built;
 mod candidate;
 mod chain;
-mod cost;
 mod hint;
 mod in_place;
 mod made;
+mod marks;
+mod measured;
+mod rank;
 mod search;
+mod situation;
 mod together;
 mod wish;
 
@@ -23,7 +27,6 @@ use mivask_rules::lookup::{Sight, look};
 use mivask_rules::settle::Outcome;
 use mivask_rules::walk::Follow;
 use mivask_stage::actor_names::ActorError;
-use mivask_stage::prepare::stage;
 use mivask_stage::scene::Scene;
 use mivask_stage::stage::Stage;
 
@@ -32,6 +35,7 @@ use crate::exposure::Limit;
 use crate::question::contrast::Baseline;
 use crate::question::{Answer, OutcomeChange, ask};
 use search::{minimal, search};
+use situation::{Base, staged};
 use wish::Wish;
 
 /// Remedies that are given at most; the rest is wider still.
@@ -64,9 +68,12 @@ impl Side {
 }
 
 pub use crate::place::ChangedPlace;
+pub use built::{image_wanted, is_built};
 pub use in_place::{InPlace, Stored};
 pub use made::{FORM as MADE_FORM, Made, MadeError};
+pub use rank::{Mark, Rank, Rung};
 pub use search::MOST_TRIED;
+pub use situation::Situation;
 pub use together::{MOST_ACTS, MOST_REFUSED, Together, together};
 pub use wish::Standing;
 
@@ -102,8 +109,10 @@ pub struct Remedy {
     pub notes: Vec<String>,
     /// Whether what it opens was looked for only directly in the mounts, since there is too much else.
     pub partial: bool,
-    /// The rank: less is better.
-    pub cost: f64,
+    /// Expectations of the scene, as they were written, that hold now and do not afterwards.
+    pub breaks: Vec<String>,
+    /// What speaks against it, and so its place among the others.
+    pub rank: Rank,
 }
 
 /// What can be done about one act.
@@ -114,7 +123,7 @@ pub struct Remedies {
     pub answer: Answer,
     /// The limit that is to hold, where that is what is wished for.
     pub standing: Option<Standing>,
-    /// What helps, the narrowest first.
+    /// What helps, the best first.
     pub remedies: Vec<Remedy>,
     /// What to know where nothing narrow helps.
     pub hint: Option<String>,
@@ -135,33 +144,6 @@ impl Remedy {
     #[must_use]
     pub fn opens(&self) -> usize {
         self.opened.iter().map(|row| row.paths.len()).sum()
-    }
-}
-
-/// Where every attempt begins.
-struct Base<'a> {
-    stage: Stage,
-    /// What the user changes anyway.
-    changes: &'a Changes,
-}
-
-impl<'a> Base<'a> {
-    fn new(scene: &Scene, changes: &'a Changes) -> Self {
-        Self { stage: staged(scene, changes), changes }
-    }
-
-    fn baselines(&self) -> Vec<Baseline<'_>> {
-        self.stage.actors.iter().map(|actor| Baseline::new(&self.stage, actor)).collect()
-    }
-}
-
-/// The stage of `scene` with the files that the user changes anyway.
-fn staged(scene: &Scene, changes: &Changes) -> Stage {
-    let mut now = stage(scene);
-    // They were made without an error before.
-    match changes.apply_to_files(&mut now) {
-        Ok(_) => now,
-        Err(_) => stage(scene),
     }
 }
 
@@ -194,60 +176,57 @@ impl Tried {
     /// Files cannot be changed so.
     fn stage(&self, base: &Base<'_>) -> Result<Stage, ChangeError> {
         let described = self.steps.iter().any(|step| !matches!(step.change, Change::Files(_)));
-        let mut now = if described { staged(&self.scene, base.changes) } else { base.stage.clone() };
+        let mut now =
+            if described { staged(&self.scene, base.situation.changes) } else { base.stage.clone() };
         Changes::new(self.steps.iter().map(|step| step.change.clone()).collect()).apply_to_files(&mut now)?;
         Ok(now)
     }
 }
 
-/// Searches for what lets `act` succeed in `scene`; with an expectation of what it leaves, for what fulfils that.
+/// Searches for what lets `act` succeed; with an expectation of what it leaves, for what fulfils that.
 ///
 /// # Errors
 /// The act names no actor, or several.
-pub fn remedies(scene: &Scene, changes: &Changes, act: &Act) -> Result<Remedies, ActorError> {
-    let base = Base::new(scene, changes);
+pub fn remedies(situation: &Situation<'_>, act: &Act) -> Result<Remedies, ActorError> {
+    let base = Base::new(situation);
     let answer = ask(&base.stage, act)?;
-    Ok(mended(scene, (&base, &base.baselines()), &Wish::to(act), answer))
+    Ok(mended((&base, &base.baselines()), &Wish::to(act), answer))
 }
 
 /// Searches for what lets the next file that an actor makes be used by another, and lasts.
 ///
 /// # Errors
 /// It names nobody there is, or two who share nothing, or nothing is made there.
-pub fn lasting(scene: &Scene, changes: &Changes, made: &Made) -> Result<Remedies, MadeError> {
-    let base = Base::new(scene, changes);
+pub fn lasting(situation: &Situation<'_>, made: &Made) -> Result<Remedies, MadeError> {
+    let base = Base::new(situation);
     let wish = Wish::of_made(&base.stage, made)?;
     let answer = made.ask(&base.stage, &wish.act)?;
-    Ok(mended(scene, (&base, &base.baselines()), &wish, answer))
+    Ok(mended((&base, &base.baselines()), &wish, answer))
 }
 
 /// Searches for what makes a path as narrow as `limit` asks, for whoever it names or the first who sees it wider.
 ///
 /// # Errors
 /// The limit names no actor, or several.
-pub fn narrowings(scene: &Scene, changes: &Changes, limit: &Limit) -> Result<Remedies, ActorError> {
-    let base = Base::new(scene, changes);
+pub fn narrowings(situation: &Situation<'_>, limit: &Limit) -> Result<Remedies, ActorError> {
+    let base = Base::new(situation);
     let wish = Wish::within(&base.stage, limit)?;
     let answer = ask(&base.stage, &wish.act)?;
-    Ok(mended(scene, (&base, &base.baselines()), &wish, answer))
+    Ok(mended((&base, &base.baselines()), &wish, answer))
 }
 
 /// The same for each of `acts`, whose scene is prepared and swept once for all.
 #[must_use]
-pub fn remedies_of_each(scene: &Scene, changes: &Changes, acts: &[Act]) -> Vec<Result<Remedies, ActorError>> {
-    let base = Base::new(scene, changes);
+pub fn remedies_of_each(situation: &Situation<'_>, acts: &[Act]) -> Vec<Result<Remedies, ActorError>> {
+    let base = Base::new(situation);
     let baselines = base.baselines();
-    let of = |act: &Act| Ok(mended(scene, (&base, &baselines), &Wish::to(act), ask(&base.stage, act)?));
+    let of = |act: &Act| Ok(mended((&base, &baselines), &Wish::to(act), ask(&base.stage, act)?));
     acts.iter().map(of).collect()
 }
 
-fn mended(
-    scene: &Scene,
-    (base, baselines): (&Base<'_>, &[Baseline<'_>]),
-    wish: &Wish<'_>,
-    answer: Answer,
-) -> Remedies {
+fn mended((base, baselines): (&Base<'_>, &[Baseline<'_>]), wish: &Wish<'_>, answer: Answer) -> Remedies {
     let act = &wish.act;
+    let scene = base.situation.scene;
     let standing = wish.standing(scene, &base.stage);
     let besides = besides::besides(&base.stage, wish, &answer);
     // The cause is told already, and what the check would have one do does not reach it.
@@ -280,9 +259,9 @@ fn mended(
     }
     let mut remedies: Vec<Remedy> = found
         .into_iter()
-        .filter_map(|one| cost::measured(scene, (base, baselines), std::slice::from_ref(act), one))
+        .filter_map(|one| measured::measured((base, baselines), std::slice::from_ref(act), one))
         .collect();
-    remedies.sort_by(|a, b| a.cost.total_cmp(&b.cost));
+    remedies.sort_by(|a, b| a.rank.cmp(&b.rank));
     remedies.truncate(MOST_TOLD);
     Remedies { answer, standing, remedies, hint, bounded, besides }
 }

@@ -2,9 +2,10 @@
 
 use std::collections::BTreeSet;
 
-use super::attempt::{attempt, joined};
+use super::attempt::{attempt, becomes_twice, joined};
+use super::situation::Base;
 use super::wish::Wish;
-use super::{Base, Tried, candidate, chain, hint};
+use super::{Tried, candidate, chain, hint};
 
 /// Changes that are made together at most.
 const DEEPEST: usize = 4;
@@ -34,7 +35,7 @@ pub(super) fn search(
                 let steps = joined(&from.steps, &candidate);
                 let mut key: Vec<String> = steps.iter().map(|step| step.change.to_string()).collect();
                 key.sort();
-                if steps.len() > DEEPEST || !seen.insert(key) {
+                if steps.len() > DEEPEST || becomes_twice(&steps) || !seen.insert(key) {
                     continue;
                 }
                 if tried >= MOST_TRIED {

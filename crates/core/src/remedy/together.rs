@@ -9,8 +9,9 @@ use mivask_stage::prepare::stage;
 use mivask_stage::scene::Scene;
 use mivask_stage::stage::Stage;
 
+use super::situation::{Base, Situation};
 use super::wish::Wish;
-use super::{Base, Remedy, RemedyStep, Tried, cost, goal, mended};
+use super::{Remedy, RemedyStep, Rung, Tried, goal, measured, mended};
 use crate::change::{Change, Changes};
 use crate::question::{Answer, ask};
 
@@ -39,10 +40,10 @@ pub struct Together {
 ///
 /// # Errors
 /// An act names no actor, or several.
-pub fn together(scene: &Scene, changes: &Changes, acts: &[Act]) -> Result<Together, ActorError> {
-    let base = Base::new(scene, changes);
+pub fn together(situation: &Situation<'_>, acts: &[Act]) -> Result<Together, ActorError> {
+    let base = Base::new(situation);
     let answers = acts.iter().map(|act| ask(&base.stage, act)).collect::<Result<Vec<_>, _>>()?;
-    let mut state = State { scene, changes, acts, steps: Vec::new(), notes: Vec::new() };
+    let mut state = State { situation, acts, steps: Vec::new(), notes: Vec::new() };
     let refused = (0..acts.len()).filter(|at| !goal(&answers[*at]));
     let mut left: Vec<usize> = refused.skip(MOST_REFUSED).collect();
     let too_many = || Some(format!("{MOST_REFUSED} refused acts are mended together at most"));
@@ -79,14 +80,13 @@ pub fn together(scene: &Scene, changes: &Changes, acts: &[Act]) -> Result<Togeth
         reached: true,
         notes: state.notes,
     };
-    let remedy = cost::measured(scene, (&base, &base.baselines()), acts, tried);
+    let remedy = measured::measured((&base, &base.baselines()), acts, tried);
     Ok(Together { answers, remedy, left })
 }
 
 /// What is changed so far.
 struct State<'a> {
-    scene: &'a Scene,
-    changes: &'a Changes,
+    situation: &'a Situation<'a>,
     acts: &'a [Act],
     steps: Vec<RemedyStep>,
     notes: Vec<String>,
@@ -98,11 +98,11 @@ impl State<'_> {
         let is_file = |change: &&Change| matches!(change, Change::Files(_));
         let all: Vec<&Change> = steps.iter().map(|step| &step.change).collect();
         let described = all.iter().copied().filter(|change| !is_file(change)).cloned().collect();
-        let mut scene = self.scene.clone();
+        let mut scene = self.situation.scene.clone();
         // They were made without an error when they were found.
         let _ = Changes::new(described).apply_to_scene(&mut scene);
         let files = all.into_iter().filter(is_file).cloned();
-        (scene, self.changes.and(files))
+        (scene, self.situation.changes.and(files))
     }
 
     /// The scene and the stage after `steps`.
@@ -123,9 +123,10 @@ impl State<'_> {
     /// The remedy for the act `at` that mends most others and takes none that succeeds; what to know where there is none.
     fn mends(&self, at: usize, reached: &[bool]) -> Result<Remedy, Option<String>> {
         let (scene, changes) = self.parts(&self.steps);
-        let base = Base::new(&scene, &changes);
+        let situation = self.situation.of(&scene, &changes);
+        let base = Base::new(&situation);
         let Ok(answer) = ask(&base.stage, &self.acts[at]) else { return Err(None) };
-        let found = mended(&scene, (&base, &base.baselines()), &Wish::to(&self.acts[at]), answer);
+        let found = mended((&base, &base.baselines()), &Wish::to(&self.acts[at]), answer);
         let mut best: Option<(usize, Remedy)> = None;
         for remedy in found.remedies {
             if remedy.answer.outcome != Outcome::Allowed {
@@ -135,8 +136,8 @@ impl State<'_> {
             let after = self.reached(&steps);
             let keeps = reached.iter().zip(&after).all(|(was, is)| *is || !*was);
             let count = after.iter().filter(|one| **one).count();
-            // They come with the narrowest first, so only one that mends more takes its place; root never does.
-            let wider = remedy.cost > WIDEST && best.is_some();
+            // They come with the narrowest first, so only one that mends more takes its place; root never does, nor what breaks an expectation.
+            let wider = remedy.rank.worst() >= Rung::Breaking && best.is_some();
             if after[at] && keeps && !wider && best.as_ref().is_none_or(|(most, _)| count > *most) {
                 best = Some((count, remedy));
             }
@@ -160,6 +161,3 @@ impl State<'_> {
         }
     }
 }
-
-/// The cost from which on a remedy is root, or next to it.
-const WIDEST: f64 = 12.0;

@@ -1,6 +1,9 @@
 //! `build` of a service: where its build file is and what is skipped to it.
 
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use mivask_core::recipe::{BuildFile, Recipe};
 
 use super::project::Reading;
 use super::service::pairs;
@@ -46,7 +49,15 @@ impl Reading<'_> {
         };
         let options = Options { args: self.build_args(node), target: given.target };
         let recipe = dockerfile::read(&source, &context, &options, self.files, self.diagnostics);
-        self.builds.extend(recipe.map(|recipe| (image.to_owned(), recipe)));
+        let file = inline.is_none().then(|| {
+            Arc::new(BuildFile {
+                path: self.shown(&path),
+                context: self.shown(&context),
+                args: options.args,
+                target: options.target,
+            })
+        });
+        self.builds.extend(recipe.map(|recipe| (image.to_owned(), Recipe { file, ..recipe })));
     }
 
     fn build_file(&self, path: &Path) -> Result<SourceText, String> {

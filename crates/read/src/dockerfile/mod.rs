@@ -48,6 +48,11 @@ fn without_empty_lists(text: &str) -> String {
     text.split_inclusive('\n').map(line).collect()
 }
 
+/// `text` as the parser takes it, with every byte where it is.
+pub(crate) fn masked(text: &str) -> String {
+    texts::without_input(&without_empty_lists(text))
+}
+
 /// Reads the build file `source`, whose context is `folder`.
 ///
 /// `None` where it cannot be used; `diagnostics` says why.
@@ -58,7 +63,7 @@ pub(crate) fn read(
     files: &dyn FileReader,
     diagnostics: &mut Diagnostics,
 ) -> Option<Recipe> {
-    let text = texts::without_input(&without_empty_lists(&source.text));
+    let text = masked(&source.text);
     let parsed = match parse(&text) {
         Ok(parsed) => parsed,
         Err(error) => {
@@ -163,7 +168,8 @@ fn finish(
             return None;
         }
     };
-    Some(Recipe { stages: stages.into_iter().take(count).map(|(_, stage, _)| stage).collect() })
+    let stages = stages.into_iter().take(count).map(|(_, stage, _)| stage).collect();
+    Some(Recipe { stages, file: None })
 }
 
 /// What a name in `FROM` means, with the environment that comes with it.

@@ -132,6 +132,10 @@ impl Reader<'_> {
         let value = |name: &str| variables.value(name);
         match &run.arguments {
             Form::Exec(words) => {
+                let first = words.value.first().map(|word| word.value.as_bytes());
+                if let Some(program) = first.filter(|word| word.first() == Some(&b'/')) {
+                    self.push(stage, Told::RunBegins(program.to_vec()), &words.span, "RUN");
+                }
                 let plain = words.value.iter().map(|word| word.value.to_string()).collect();
                 self.push(stage, certain(Command::Plain(plain)), &words.span, "RUN");
             }
@@ -140,6 +144,10 @@ impl Reader<'_> {
                 let document = run.here_docs.first().filter(|_| script.value.trim().is_empty());
                 let start = document.map_or(script.span.start, |document| document.span.start);
                 let text = document.map_or(script.value, |document| &document.value);
+                let shell = variables.shell.as_deref().unwrap_or("/bin/sh");
+                if shell.starts_with('/') {
+                    self.push(stage, Told::RunBegins(shell.as_bytes().to_vec()), &script.span, "RUN");
+                }
                 if variables.foreign_shell {
                     let opaque = Command::Opaque { names: Vec::new() };
                     self.push(stage, certain(opaque), &script.span, "RUN");

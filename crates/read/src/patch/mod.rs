@@ -1,5 +1,6 @@
 //! A change of a description written into the user's own file: comments and layout stay as they are.
 
+pub mod build;
 mod compose;
 mod document;
 mod pod;

@@ -9,7 +9,7 @@ use serde::Serialize;
 
 use super::answers::ActJson;
 use super::{FORMAT, JsonPath};
-use crate::remedy::Written;
+use crate::remedy::{PatchedFile, Written};
 use crate::shell;
 
 #[derive(JsonSchema, Serialize)]
@@ -70,11 +70,18 @@ struct RemedyJson<'a> {
     closed: Vec<OpenedJson<'a>>,
     inodes: usize,
     undone: Option<&'a str>,
+    /// Expectations of the scene that hold now and do not afterwards.
+    breaks: &'a [String],
+    /// What speaks against it, the worst first: names of docs/remedies.md, by which remedies are put into order.
+    against: Vec<&'static str>,
     notes: &'a [String],
     commands: Vec<String>,
+    /// The first of `files`, for those who look at one.
     file: Option<&'a str>,
     diff: &'a str,
     not_written: &'a [String],
+    /// The patch of each description and build file.
+    files: Vec<FileJson<'a>>,
     then: ActJson<'a>,
 }
 
@@ -103,6 +110,7 @@ fn opened(row: &OutcomeChange) -> OpenedJson<'_> {
 
 impl<'a> RemedyJson<'a> {
     fn new((remedy, written): (&'a Remedy, &'a Written)) -> Self {
+        let first = written.files.first();
         Self {
             changes: remedy
                 .steps
@@ -116,11 +124,14 @@ impl<'a> RemedyJson<'a> {
             closed: remedy.closed.iter().map(opened).collect(),
             inodes: remedy.inodes,
             undone: remedy.undone.as_deref(),
+            breaks: &remedy.breaks,
+            against: remedy.rank.marks().iter().map(|mark| mark.name()).collect(),
             notes: &remedy.notes,
-            commands: shell::commands(remedy),
-            file: written.file.as_deref(),
-            diff: &written.diff,
-            not_written: &written.problems,
+            commands: shell::commands(remedy, &written.images),
+            file: first.and_then(|one| one.file.as_deref()),
+            diff: first.map_or("", |one| &one.diff),
+            not_written: first.map_or(&[], |one| &one.problems),
+            files: written.files.iter().map(FileJson::new).collect(),
             then: ActJson::new(&remedy.answer),
         }
     }
@@ -133,9 +144,9 @@ pub(super) struct TogetherJson<'a> {
     /// Each act as it ends now.
     acts: Vec<ActJson<'a>>,
     /// One set of changes for all that can be mended; null where nothing has to be changed or nothing helps. Its `then` is of
-    /// the last act, its `file` and `diff` are those of `files`' first.
+    /// the last act.
     remedy: Option<RemedyJson<'a>>,
-    /// The patch of each description.
+    /// The patch of each description and build file.
     files: Vec<FileJson<'a>>,
     /// What is refused all the same.
     left: Vec<LeftJson<'a>>,
@@ -150,7 +161,7 @@ struct FileJson<'a> {
 }
 
 impl<'a> FileJson<'a> {
-    fn new(one: &'a Written) -> Self {
+    fn new(one: &'a PatchedFile) -> Self {
         Self { file: one.file.as_deref(), diff: &one.diff, not_written: &one.problems }
     }
 }
@@ -166,14 +177,12 @@ struct LeftJson<'a> {
 ///
 /// # Errors
 /// Whatever `out` refuses.
-pub fn together(out: &mut dyn Write, found: &Together, written: &[Written]) -> io::Result<()> {
-    let none = Written::default();
-    let first = written.first().unwrap_or(&none);
+pub fn together(out: &mut dyn Write, found: &Together, written: &Written) -> io::Result<()> {
     let document = TogetherJson {
         mivask: FORMAT,
         acts: found.answers.iter().map(ActJson::new).collect(),
-        remedy: found.remedy.as_ref().map(|remedy| RemedyJson::new((remedy, first))),
-        files: written.iter().map(FileJson::new).collect(),
+        remedy: found.remedy.as_ref().map(|remedy| RemedyJson::new((remedy, written))),
+        files: written.files.iter().map(FileJson::new).collect(),
         left: found
             .left
             .iter()

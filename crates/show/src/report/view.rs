@@ -273,7 +273,7 @@ impl RemedyView {
         let changes = remedy.steps.iter();
         let mut notes: Vec<String> = remedy.notes.iter().map(|note| safe(note)).collect();
         notes.extend(remedy.undone.iter().map(|undone| format!("does not last: {}", safe(undone))));
-        notes.extend(written.problems.iter().map(|problem| safe(problem)));
+        notes.extend(written.files.iter().flat_map(|file| file.problems.iter().map(|problem| safe(problem))));
         let line = |line: &str| DiffLine {
             class: match line.as_bytes() {
                 [b'+', b'+', b'+', ..] | [b'-', b'-', b'-', ..] => "head",
@@ -289,8 +289,8 @@ impl RemedyView {
                 .collect(),
             summary: remedy_summary(remedy),
             notes,
-            commands: shell::commands(remedy).join("\n"),
-            diff: written.diff.lines().map(line).collect(),
+            commands: shell::commands(remedy, &written.images).join("\n"),
+            diff: written.files.iter().flat_map(|file| file.diff.lines().map(line)).collect(),
         }
     }
 }

@@ -9,7 +9,7 @@ use mivask_core::settle::Outcome;
 
 use super::acts::act;
 use super::{Layout, paragraph};
-use crate::remedy::Written;
+use crate::remedy::{PatchedFile, Written};
 use crate::safe::safe;
 use crate::shell;
 use crate::style::{BAD, FAINT, GOOD, OPEN, STRONG, paint};
@@ -83,7 +83,7 @@ pub fn remedies(
 pub fn together(
     out: &mut dyn Write,
     found: &Together,
-    written: &[Written],
+    written: &Written,
     layout: Layout<'_>,
 ) -> io::Result<()> {
     let is_left = |answer: &Answer| found.left.iter().any(|(left, _)| left.act == answer.act);
@@ -100,12 +100,7 @@ pub fn together(
     }
     writeln!(out)?;
     match &found.remedy {
-        Some(remedy) => {
-            one(out, 1, remedy, &written.first().cloned().unwrap_or_default(), layout)?;
-            for more in written.iter().skip(1) {
-                patch(out, more, layout)?;
-            }
-        }
+        Some(remedy) => one(out, 1, remedy, written, layout)?,
         None if found.left.is_empty() => writeln!(out, "There is nothing to mend.")?,
         None => writeln!(out, "{}", paint(BAD, "Nothing narrow helps."))?,
     }
@@ -162,19 +157,23 @@ fn one(
     if let Some(undone) = &remedy.undone {
         paragraph(out, &paint(OPEN, &format!("does not last: {}", safe(undone))), INDENT, layout)?;
     }
+    for broken in &remedy.breaks {
+        let text = format!("breaks what the scene expects: {}", safe(broken));
+        paragraph(out, &paint(BAD, &text), INDENT, layout)?;
+    }
     for note in &remedy.notes {
         paragraph(out, &paint(FAINT, &safe(note)), INDENT, layout)?;
     }
     let margin = " ".repeat(INDENT);
-    for line in shell::commands(remedy) {
+    for line in shell::commands(remedy, &written.images) {
         let comment = line.starts_with('#');
         writeln!(out, "{margin}{}", if comment { paint(FAINT, &line) } else { line })?;
     }
-    patch(out, written, layout)
+    written.files.iter().try_for_each(|file| patch(out, file, layout))
 }
 
 /// The patch of one file, and what it does not take.
-fn patch(out: &mut dyn Write, written: &Written, layout: Layout<'_>) -> io::Result<()> {
+fn patch(out: &mut dyn Write, written: &PatchedFile, layout: Layout<'_>) -> io::Result<()> {
     let margin = " ".repeat(INDENT);
     for line in written.diff.lines() {
         let style = match line.as_bytes() {

@@ -2,6 +2,7 @@
 
 use mivask_model::accounts::Accounts;
 use mivask_model::fact::{Provenance, Unknown};
+use mivask_model::host_mounts::is_within;
 use mivask_model::tree::Spot;
 
 use super::ground::BuildState;
@@ -171,7 +172,7 @@ impl BuildState<'_> {
         step: &BuildStep,
     ) {
         let now = self.account_files();
-        let whole = |path: &[u8]| copy.sources.contains(&CopySource::Path(path.to_vec()));
+        let whole = |path: &[u8]| copy.sources.iter().any(|source| comes_from(source, &copy.to, path));
         let given = match other {
             Knowledge::Known(accounts) if accounts.incomplete.is_none() => Some(accounts),
             Knowledge::Known(_) | Knowledge::Unknown => None,
@@ -194,6 +195,22 @@ impl BuildState<'_> {
     pub(super) fn forget_accounts(&mut self, unknown: Unknown) {
         *self.accounts_mut() = Accounts { incomplete: Some(unknown), ..Accounts::default() };
     }
+}
+
+/// Whether a copy of `source` to `to` puts the file `path` of the other image at `path`: it is that file, or a directory above it,
+/// whose contents go where they were.
+fn comes_from(source: &CopySource, to: &[u8], path: &[u8]) -> bool {
+    let CopySource::Path(source) = source else { return false };
+    let plain = |path: &[u8]| [b"/", trimmed(path)].concat();
+    let (source, to) = (plain(source), plain(to));
+    source == path || source == to && is_within(path, &source)
+}
+
+/// Without slashes at its ends.
+fn trimmed(path: &[u8]) -> &[u8] {
+    let start = path.iter().position(|byte| *byte != b'/').unwrap_or(path.len());
+    let end = path.iter().rposition(|byte| *byte != b'/').map_or(start, |at| at + 1);
+    &path[start..end]
 }
 
 /// Whether the words of a step are about account files.

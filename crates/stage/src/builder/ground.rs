@@ -32,6 +32,8 @@ pub(super) struct BuildState<'a> {
     /// The name the image is called by.
     pub name: &'a str,
     pub tree: Tree,
+    /// Whether it began with nothing, so that only what was copied into it is there.
+    pub bare: bool,
     pub accounts: Knowledge<Accounts>,
     pub user: Knowledge<Option<Fact<String>>>,
     pub volumes: Vec<Fact<Vec<u8>>>,
@@ -69,6 +71,7 @@ impl<'a> BuildState<'a> {
             rules,
             name,
             tree,
+            bare: false,
             accounts: base.identity.accounts,
             user: base.identity.user,
             volumes: base.volumes,

@@ -132,6 +132,11 @@ impl<'a> Yard<'a> {
         let image = self.base(&stage.base, &stage.from, earlier);
         let tree = image.tree.clone().unwrap_or_else(|| Arc::new(untold(&stage.base)));
         let mut ground = BuildState::new(image, Arc::unwrap_or_clone(tree), name, self.rules);
+        ground.bare = match &stage.base {
+            Base::Scratch => true,
+            Base::Stage(number) => earlier.get(*number).is_some_and(|base| base.bare),
+            Base::Image(_) => false,
+        };
         for step in &stage.steps {
             match &step.instruction {
                 Instruction::User(user) => {
@@ -167,6 +172,7 @@ impl<'a> Yard<'a> {
                 Instruction::Run { command, begins, may_fail } => {
                     ground.run(command, (*begins, *may_fail), step);
                 }
+                Instruction::RunBegins(program) => ground.has_to_start(program, step),
                 Instruction::RunEnds => ground.shell_ends(),
             }
         }

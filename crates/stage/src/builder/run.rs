@@ -47,6 +47,13 @@ impl BuildState<'_> {
         }
     }
 
+    /// In an image that began with nothing, what nobody copied into it does not run.
+    pub(super) fn has_to_start(&mut self, program: &[u8], step: &BuildStep) {
+        if self.bare && matches!(self.tree.resolve(program, true), Spot::Missing { .. }) {
+            self.fail(&step.words.clone(), &format!("there is no {} in it", quoted(program)), &step.from);
+        }
+    }
+
     /// What a known command puts in the place of the account files is not read.
     fn writes_accounts(&mut self, command: &Command, step: &BuildStep) {
         const TOOLS: [&str; 5] = ["cp", "mv", "rm", "ln", "install"];

@@ -1,20 +1,24 @@
 //! `remedy`: the smallest changes that let an act succeed.
 
+mod apply;
+mod build;
 pub(super) mod paste;
 
 use std::io::Write;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
-use mivask_core::act::{quoted, split};
+use mivask_core::act::{Act, quoted, split};
 use mivask_core::exposure::{Limit, LimitError};
 use mivask_core::glob::is_pattern;
 use mivask_core::remedy::{
-    MOST_ACTS, Made, MadeError, Remedies, Remedy, lasting, narrowings, remedies, together,
+    MOST_ACTS, Made, MadeError, Remedies, Remedy, Situation, lasting, narrowings, remedies, together,
 };
 use mivask_show::remedy::Written;
 use mivask_show::{json, shell, text};
 
 use crate::acts::{gather, only};
+use crate::change::Patterns;
+use crate::commands::uphold::check::own_expectations;
 use crate::end::{CommandError, End, Failure};
 use crate::load::{Whole, layout};
 use crate::logged::Logged;
@@ -61,8 +65,8 @@ pub(crate) struct Args {
     /// How many to show.
     #[arg(long, value_name = "N", default_value_t = 5)]
     most: usize,
-    /// Write the description with a remedy applied to this file.
-    #[arg(long, value_name = "FILE")]
+    /// Write the description or build file with a remedy applied to this file; where several change, to this folder.
+    #[arg(long, value_name = "PATH")]
     apply_to: Option<PathBuf>,
     /// Write the commands of a remedy to this file, as a shell script that looks before it changes and may run twice.
     #[arg(long, value_name = "FILE")]
@@ -92,9 +96,12 @@ enum RemedyError {
     /// There are too many acts.
     #[error("{0} acts are too many for one set of changes: give at most {MOST_ACTS}")]
     Many(usize),
-    /// It changes several descriptions, or none.
-    #[error("the changes concern {0} files: apply the patches that are printed")]
+    /// It changes several files.
+    #[error("it changes {0} files: name a folder for them, one that is there")]
     SeveralFiles(usize),
+    /// Two of them have one name.
+    #[error("two files of it are called {0}: apply the patches that are printed")]
+    OneName(String),
     /// It changes no file.
     #[error("remedy {0} changes no file outside of an image, so there is no script to write")]
     NotOnDisk(usize),
@@ -148,10 +155,12 @@ fn mended(
     let act = only(sentence, &whole.stage, err)?;
     // Changes are tried on stages of their own; of a large scene this one is large.
     drop(std::mem::take(&mut whole.stage));
+    let own = own_expectations(&whole)?;
+    let situation = Situation::new(whole.scene(), &whole.changes).expecting(&own, &Patterns);
     let working = terminal::working(WORKING);
-    let found = remedies(whole.scene(), &whole.changes, &act)?;
+    let found = remedies(&situation, &act)?;
     drop(working);
-    told(args, &whole, &found, out, err)
+    told(args, &situation, (&found, &[act]), out, err)
 }
 
 const WORKING: &str = "trying changes, and comparing what each lets and keeps out";
@@ -175,20 +184,25 @@ fn narrowed(args: &Args, limit: &Limit, out: &mut dyn Write, err: &mut dyn Write
     drop(std::mem::take(&mut whole.stage));
     let mut limit = limit.clone();
     limit.actor = limit.actor.or_else(|| args.who.actor.first().cloned());
+    let own = own_expectations(&whole)?;
+    let situation = Situation::new(whole.scene(), &whole.changes).expecting(&own, &Patterns);
     let working = terminal::working(WORKING);
-    let found = narrowings(whole.scene(), &whole.changes, &limit)?;
+    let found =
+        narrowings(&Situation::new(whole.scene(), &whole.changes).expecting(&own, &Patterns), &limit)?;
     drop(working);
-    told(args, &whole, &found, out, err)
+    told(args, &situation, (&found, &[]), out, err)
 }
 
 /// What lets somebody use what another one makes.
 fn handed_over(args: &Args, made: &Made, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
     let mut whole = Whole::read(&args.input, &Asked::default().whole(), err)?;
     drop(std::mem::take(&mut whole.stage));
+    let own = own_expectations(&whole)?;
+    let situation = Situation::new(whole.scene(), &whole.changes).expecting(&own, &Patterns);
     let working = terminal::working(WORKING);
-    let found = lasting(whole.scene(), &whole.changes, made)?;
+    let found = lasting(&situation, made)?;
     drop(working);
-    told(args, &whole, &found, out, err)
+    told(args, &situation, (&found, &[]), out, err)
 }
 
 /// One set of changes for the acts of a file.
@@ -200,74 +214,58 @@ fn all_at_once(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<
         return Err(RemedyError::Many(acts.len()).into());
     }
     drop(std::mem::take(&mut whole.stage));
+    let own = own_expectations(&whole)?;
+    let situation = Situation::new(whole.scene(), &whole.changes).expecting(&own, &Patterns);
     let working = terminal::working(WORKING);
-    let found = together(whole.scene(), &whole.changes, &acts)?;
+    let found = together(&situation, &acts)?;
     drop(working);
-    let mut texts = paste::Texts::default();
-    let written = found.remedy.as_ref().map(|one| texts.each(whole.scene(), one)).unwrap_or_default();
+    let is_left = |act: &Act| found.left.iter().any(|(left, _)| left.act == *act);
+    let mended: Vec<Act> = acts.iter().filter(|act| !is_left(act)).cloned().collect();
+    let mut texts = paste::Texts::new(&situation);
+    let written = found.remedy.as_ref().map(|one| texts.written(one, &mended)).unwrap_or_default();
     match args.format {
         Format::Text => text::together(out, &found, &written, layout())?,
         Format::Json => json::together(out, &found, &written)?,
     }
-    if let Some(path) = &args.apply_to {
-        let [one] = written.as_slice() else {
-            return Err(RemedyError::SeveralFiles(written.len()).into());
-        };
-        apply(one, args.pick, path, found.remedy.as_ref(), err)?;
-    }
-    script(args, found.remedy.as_slice(), err)?;
+    written_where_asked(args, found.remedy.as_slice(), &[written], err)?;
     Ok(End::Answered)
 }
 
-/// Prints what was found, and writes the one that was picked.
+/// Prints what was found, and writes the one that was picked; `acts` succeed after each.
 fn told(
     args: &Args,
-    whole: &Whole,
-    found: &Remedies,
+    situation: &Situation<'_>,
+    (found, acts): (&Remedies, &[Act]),
     out: &mut dyn Write,
     err: &mut dyn Write,
 ) -> Result<End, Failure> {
-    let mut texts = paste::Texts::default();
-    let written: Vec<_> = found.remedies.iter().map(|remedy| texts.written(whole.scene(), remedy)).collect();
+    let mut texts = paste::Texts::new(situation);
+    let written: Vec<Written> = found.remedies.iter().map(|remedy| texts.written(remedy, acts)).collect();
     match args.format {
         Format::Text => text::remedies(out, found, &written, args.most, layout())?,
         Format::Json => json::remedies(out, found, &written)?,
     }
-    if let Some(path) = &args.apply_to {
-        let at = args.pick.checked_sub(1);
-        let picked = at.and_then(|at| written.get(at).zip(found.remedies.get(at)));
-        let (picked, remedy) =
-            picked.ok_or(RemedyError::NoRemedy { pick: args.pick, found: written.len() })?;
-        apply(picked, args.pick, path, Some(remedy), err)?;
-    }
-    script(args, &found.remedies, err)?;
+    written_where_asked(args, &found.remedies, &written, err)?;
     Ok(End::Answered)
 }
 
-/// Writes the description with a remedy applied.
-fn apply(
-    written: &Written,
-    pick: usize,
-    path: &Path,
-    remedy: Option<&Remedy>,
+/// Writes the remedy that was picked into the files that were asked for.
+fn written_where_asked(
+    args: &Args,
+    found: &[Remedy],
+    written: &[Written],
     err: &mut dyn Write,
 ) -> Result<(), Failure> {
-    let text = written.text.as_ref().ok_or(RemedyError::NotInDescription(pick))?;
-    output::amend(path, |file| Ok(file.write_all(text.as_bytes())?))?;
-    let path = mivask_show::safe(&path.display().to_string());
-    let files = remedy.is_some_and(|remedy| remedy.steps.iter().any(|step| step.there.is_some()));
-    let rest =
-        if files { ", as far as the description takes it: its commands are still to be run" } else { "" };
-    writeln!(err, "note: remedy {pick} is written to {path}{rest}")?;
-    Ok(())
-}
-
-/// Writes the commands of the remedy that was picked as a script.
-fn script(args: &Args, found: &[Remedy], err: &mut dyn Write) -> Result<(), Failure> {
+    if args.apply_to.is_none() && args.script.is_none() {
+        return Ok(());
+    }
+    let picked = args.pick.checked_sub(1).and_then(|at| found.get(at).zip(written.get(at)));
+    let (remedy, written) = picked.ok_or(RemedyError::NoRemedy { pick: args.pick, found: found.len() })?;
+    if let Some(path) = &args.apply_to {
+        apply::apply((args.pick, remedy), written, path, err)?;
+    }
     let Some(path) = &args.script else { return Ok(()) };
-    let picked = args.pick.checked_sub(1).and_then(|at| found.get(at));
-    let picked = picked.ok_or(RemedyError::NoRemedy { pick: args.pick, found: found.len() })?;
-    let text = shell::script(picked).ok_or(RemedyError::NotOnDisk(args.pick))?;
+    let text = shell::script(remedy).ok_or(RemedyError::NotOnDisk(args.pick))?;
     output::replace(path, |file| Ok(file.write_all(text.as_bytes())?))?;
     let path = mivask_show::safe(&path.display().to_string());
     writeln!(err, "note: the commands of remedy {} are written to {path}: sh {path}", args.pick)?;

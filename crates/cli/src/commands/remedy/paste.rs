@@ -4,27 +4,32 @@ use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::Arc;
 
-use crate::inputs::Files;
+use mivask_core::act::Act;
 use mivask_core::change::{Change, Changes};
-use mivask_core::remedy::Remedy;
+use mivask_core::remedy::{Remedy, Situation};
 use mivask_core::scene::{Scene, Workload};
 use mivask_read::input::FileReader;
 use mivask_read::patch::{PatchError, file_of, patched};
-use mivask_show::remedy::Written;
+use mivask_show::remedy::{PatchedFile, Written};
 use similar::TextDiff;
 
-/// Files that were read already.
-#[derive(Default)]
-pub(in crate::commands) struct Texts(BTreeMap<String, Option<String>>);
+use super::build;
+use crate::inputs::Files;
 
-impl Texts {
-    /// The changes of `remedy` that a description takes, written into it.
-    pub(in crate::commands) fn written(&mut self, scene: &Scene, remedy: &Remedy) -> Written {
-        self.each(scene, remedy).into_iter().next().unwrap_or_default()
+/// Patches of the files of one situation, each of which is read once.
+pub(in crate::commands) struct Texts<'a> {
+    situation: &'a Situation<'a>,
+    read: BTreeMap<String, Option<String>>,
+}
+
+impl<'a> Texts<'a> {
+    pub(in crate::commands) const fn new(situation: &'a Situation<'a>) -> Self {
+        Self { situation, read: BTreeMap::new() }
     }
 
-    /// The changes of `remedy` that descriptions take, written into each of the files.
-    pub(in crate::commands) fn each(&mut self, scene: &Scene, remedy: &Remedy) -> Vec<Written> {
+    /// The changes of `remedy` written into the files that take them; a build is tried with `acts`, which succeed after it.
+    pub(in crate::commands) fn written(&mut self, remedy: &Remedy, acts: &[Act]) -> Written {
+        let scene = self.situation.scene();
         let changes = remedy.steps.iter().map(|step| &step.change);
         let mut by_file: Vec<(String, Vec<&Change>)> = Vec::new();
         for change in changes.filter(|change| !matches!(change, Change::Files(_) | Change::Image(_))) {
@@ -34,16 +39,47 @@ impl Texts {
                 None => by_file.push((file.to_owned(), vec![change])),
             }
         }
-        by_file.into_iter().map(|(file, changes)| self.in_file(scene, file, &changes)).collect()
+        let mut written = Written::default();
+        for (file, changes) in by_file {
+            let one = self.in_file(scene, file, &changes);
+            written.files.push(one);
+        }
+        for image in build::images(remedy) {
+            let Some(file) = build::file(scene, &image) else { continue };
+            let path = file.path.clone();
+            let made = self.text(&path).map(|text| {
+                let new = build::edited(self.situation, (remedy, acts), (&image, &text), &file);
+                (text, new)
+            });
+            match made {
+                Some((old, Some(new))) => {
+                    written.images.push(image);
+                    let mut one = changed(path, &old, new.text);
+                    if new.whole_copy {
+                        one.problems.push("nothing runs in that image, so the option of the copy gives away all that it copies".to_owned());
+                    }
+                    written.files.push(one);
+                }
+                Some((_, None)) => written.files.push(PatchedFile {
+                    problems: vec![format!(
+                        "no one line of {path} does it: put the command behind whatever makes the file, or copy it from a stage that did it"
+                    )],
+                    file: Some(path),
+                    ..PatchedFile::default()
+                }),
+                None => {}
+            }
+        }
+        written
     }
 
     /// `changes` written into one file, which all their workloads are from.
-    fn in_file(&mut self, scene: &Scene, file: String, changes: &[&Change]) -> Written {
-        let mut written = Written::default();
+    fn in_file(&mut self, scene: &Scene, file: String, changes: &[&Change]) -> PatchedFile {
+        let mut problems = Vec::new();
         let mut workloads: Vec<Arc<Workload>> = Vec::new();
         let Some(old) = self.text(&file) else {
-            written.problems.push(format!("{file} cannot be read again, so there is no patch"));
-            return written;
+            problems.push(format!("{file} cannot be read again, so there is no patch"));
+            return PatchedFile { problems, ..PatchedFile::default() };
         };
         let mut new = old.clone();
         for change in changes {
@@ -60,22 +96,25 @@ impl Texts {
                     let _ = all.apply_to_workload(&mut workloads[at]);
                 }
                 Err(PatchError::Elsewhere) => {}
-                Err(error) => written.problems.push(error.to_string()),
+                Err(error) => problems.push(error.to_string()),
             }
         }
-        if new != old {
-            let diff = TextDiff::from_lines(&old, &new);
-            written.diff = diff.unified_diff().context_radius(2).header(&file, &file).to_string();
-            written.text = Some(new);
+        if new == old {
+            return PatchedFile { file: Some(file), problems, ..PatchedFile::default() };
         }
-        written.file = Some(file);
-        written
+        PatchedFile { problems, ..changed(file, &old, new) }
     }
 
     fn text(&mut self, file: &str) -> Option<String> {
         let read = || String::from_utf8(Files::default().read(Path::new(file)).ok()?).ok();
-        self.0.entry(file.to_owned()).or_insert_with(read).clone()
+        self.read.entry(file.to_owned()).or_insert_with(read).clone()
     }
+}
+
+fn changed(file: String, old: &str, new: String) -> PatchedFile {
+    let diff = TextDiff::from_lines(old, &new);
+    let diff = diff.unified_diff().context_radius(2).header(&file, &file).to_string();
+    PatchedFile { file: Some(file), diff, text: Some(new), problems: Vec::new() }
 }
 
 /// The workload that a change is about.

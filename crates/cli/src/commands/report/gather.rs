@@ -11,7 +11,7 @@ use mivask_core::outcome::Errno;
 use mivask_core::question::{
     AccessRow, Answer, Column, access, ask, ask_as, default_rows, free_path, mounts, remarks,
 };
-use mivask_core::remedy::remedies_of_each;
+use mivask_core::remedy::{Situation, remedies_of_each};
 use mivask_core::settle::Outcome;
 use mivask_core::stage::{Actor, Stage};
 use mivask_core::trace::{Check, StepResult};
@@ -65,7 +65,7 @@ pub(super) fn page<'a>(
     let more_denied = reasons.all.len().saturating_sub(MOST_DRAWN);
     let mut denied = reasons.all;
     denied.truncate(MOST_DRAWN);
-    mend(whole, &mut denied);
+    mend(whole, &mut denied)?;
     let handoffs = handoffs(stage, &[]);
     let limits = &whole.policy.limits;
     let findings = exposure(stage, limits, &whole.policy.accepted, &Patterns)?;
@@ -188,18 +188,25 @@ impl Reasons {
     }
 }
 
-/// Fills in what would let the acts succeed, the narrowest first.
-fn mend(whole: &Whole, denied: &mut [Denied]) {
-    let mut texts = Texts::default();
+/// Fills in what would let the acts succeed, the best first.
+fn mend(whole: &Whole, denied: &mut [Denied]) -> Result<(), Failure> {
     let acts: Vec<Act> = denied.iter().filter_map(|one| to_be_mended(&one.answer)).collect();
-    let mut found = remedies_of_each(whole.scene(), &whole.changes, &acts).into_iter();
+    let own = own_expectations(whole)?;
+    let situation = Situation::new(whole.scene(), &whole.changes).expecting(&own, &Patterns);
+    let mut texts = Texts::new(&situation);
+    let mut found = remedies_of_each(&situation, &acts).into_iter();
     for one in denied.iter_mut().filter(|one| to_be_mended(&one.answer).is_some()) {
         // Two workloads of one name: which of them is to be changed no one can say.
         let Some(Ok(mut found)) = found.next() else { continue };
         found.remedies.truncate(MOST_REMEDIES);
-        let written = found.remedies.iter().map(|remedy| texts.written(whole.scene(), remedy)).collect();
+        let written = found
+            .remedies
+            .iter()
+            .map(|remedy| texts.written(remedy, std::slice::from_ref(&found.answer.act)))
+            .collect();
         one.remedies = Some((found, written));
     }
+    Ok(())
 }
 
 /// The act that a remedy is looked for; what is meant to be denied needs none.

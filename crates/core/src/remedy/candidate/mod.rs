@@ -253,7 +253,8 @@ impl<'a> Met<'a> {
         }
         all.extend(self.modes(needed));
         all.extend(self.filled(scene));
-        if !self.is_mine() {
+        // The layers that builders write keep no ACL.
+        if !self.is_mine() && self.side() == Side::Disk {
             all.extend(self.with_entry(acl, needed).map(|acl| self.file(vec![Verb::SetsAcl(acl)])));
         }
         if self.keeps_no_owners() {

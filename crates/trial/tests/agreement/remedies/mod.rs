@@ -3,6 +3,7 @@
 //! Each first remedy is made on the model again by its sentences alone, and where the kernel can be asked, the kernel
 //! has to let the act succeed too.
 
+mod order;
 mod random;
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -11,7 +12,7 @@ use mivask_core::act::{Act, parse_act};
 use mivask_core::change::{Changes, parse_change};
 use mivask_core::prepare;
 use mivask_core::question::{Answer, Comparison, ask};
-use mivask_core::remedy::{Made, Remedies, lasting, remedies, together};
+use mivask_core::remedy::{Made, Remedies, Situation, lasting, remedies, together};
 use mivask_core::scene::Scene;
 use mivask_core::settle::Outcome;
 use mivask_kernel::{Bench, Choice, unavailable};
@@ -43,9 +44,9 @@ fn rows() -> Vec<Row<'static>> {
 
 fn found(scene: &Scene, act: &str) -> Remedies {
     if let Some(made) = Made::parse(act, None) {
-        return lasting(scene, &Changes::new(Vec::new()), &made.expect(act)).expect(act);
+        return lasting(&Situation::new(scene, &Changes::new(Vec::new())), &made.expect(act)).expect(act);
     }
-    remedies(scene, &Changes::new(Vec::new()), &parse_act(act).expect(act)).expect(act)
+    remedies(&Situation::new(scene, &Changes::new(Vec::new())), &parse_act(act).expect(act)).expect(act)
 }
 
 /// The changes of the first remedy, or what is said where there is none.
@@ -87,8 +88,8 @@ fn the_first_remedy_is_the_one_an_engineer_would_choose() {
                     let changes: Vec<String> =
                         remedy.steps.iter().map(|step| step.change.to_string()).collect();
                     format!(
-                        "    {:.2} {} (opens {}, closes {})",
-                        remedy.cost,
+                        "    {:?} {} (opens {}, closes {})",
+                        remedy.rank.marks().iter().map(|mark| mark.name()).collect::<Vec<_>>(),
                         changes.join("; "),
                         remedy.opens(),
                         remedy.closed.len()
@@ -132,7 +133,8 @@ fn one_set_of_changes_for_every_act_of_a_scene() {
     let mut mended = 0;
     for (name, acts) in acts {
         let told = scene(&format!("tests/agreement/remedies/{name}.scene.yaml"));
-        let found = together(&told, &Changes::new(Vec::new()), &acts).expect("actors that are there");
+        let found = together(&Situation::new(&told, &Changes::new(Vec::new())), &acts)
+            .expect("actors that are there");
         let steps = found.remedy.map(|remedy| remedy.steps).unwrap_or_default();
         let reached = |without: Option<usize>| -> Vec<bool> {
             let kept = steps.iter().enumerate().filter(|(at, _)| Some(*at) != without);
@@ -183,7 +185,7 @@ fn every_remedy_holds_by_its_sentences_alone_and_on_the_kernel() {
             changes.apply_to_scene(&mut scene).unwrap();
             if let Some(made) = &made {
                 // Files that are handed over are made on the kernel by the tests of the program.
-                let again = lasting(&scene, &changes, made).unwrap();
+                let again = lasting(&Situation::new(&scene, &changes), made).unwrap();
                 assert_eq!(again.answer.outcome, Outcome::Allowed, "{}: {sentences:?}", row.act);
                 continue;
             }

@@ -5,7 +5,7 @@ use mivask_core::act::Act;
 use mivask_core::change::Changes;
 use mivask_core::prepare;
 use mivask_core::question::{Comparison, ask};
-use mivask_core::remedy::{Remedy, remedies};
+use mivask_core::remedy::{Remedy, Situation, remedies};
 use mivask_core::scene::Scene;
 use mivask_core::settle::Outcome;
 use mivask_kernel::{Bench, Choice, unavailable};
@@ -48,7 +48,8 @@ fn remedies_of_random_acts_hold_on_the_kernel() {
             let scene = scenario.scene().expect("a scenario");
             for _ in 0..6 {
                 let act = random_act(&mut rng, &scenario);
-                let found = remedies(&scene, &Changes::new(Vec::new()), &act).expect("the actor of the act");
+                let found = remedies(&Situation::new(&scene, &Changes::new(Vec::new())), &act)
+                    .expect("the actor of the act");
                 if !matches!(found.answer.outcome, Outcome::Denied(_)) {
                     continue;
                 }

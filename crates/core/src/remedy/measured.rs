@@ -1,37 +1,36 @@
-//! How much a remedy costs: what else it opens, how many inodes it touches, and what kind of change it is.
+//! What follows from a remedy: what else it opens and takes away, how many inodes it touches, and whether it lasts.
 
 use std::collections::BTreeSet;
 
-use mivask_model::acl::AclText;
 use mivask_model::act::{Act, Verb};
 use mivask_model::caps::Capability;
 use mivask_model::credentials::Credentials;
 use mivask_model::held::Held;
-use mivask_model::ids::{InsideGid, InsideUid};
+use mivask_model::ids::InsideGid;
 use mivask_model::mode::{FileKind, Mode};
-use mivask_model::tree::{Certainty, Tree};
+use mivask_model::path::parent;
 use mivask_rules::lookup::{Sight, look};
 use mivask_rules::walk::Follow;
 use mivask_stage::scene::Scene;
 use mivask_stage::stage::Stage;
 
-use super::{Base, InPlace, Remedy, RemedyStep, Side, Tried};
+use super::rank::{self, Mark, Rank};
+use super::situation::Base;
+use super::{InPlace, Remedy, Side, Tried, marks};
 use crate::change::{Change, Process};
 use crate::question::contrast::Baseline;
 use crate::question::facts_at;
 use crate::question::{Column, Contrast, OutcomeChange};
 
-/// What an ACL entry costs: few look for one.
-const ENTRY: f64 = 4.5;
-
 /// The remedy with all that is known about it; `None` where it cannot be made after all.
 pub(super) fn measured(
-    scene: &Scene,
     (base, baselines): (&Base<'_>, &[Baseline<'_>]),
     acts: &[Act],
     tried: Tried,
 ) -> Option<Remedy> {
     let now = tried.stage(base).ok()?;
+    let broken = base.broken(&now);
+    let scene = base.situation.scene;
     let base = &base.stage;
     let contrasts = contrasts(baselines, &now);
     let partial = contrasts.iter().any(|one| one.partial);
@@ -44,18 +43,20 @@ pub(super) fn measured(
         });
     }
     opened.retain(|row| !row.paths.is_empty());
-    worst_first(base, &mut opened);
+    let secrets = worst_first(base, &mut opened);
     let closed: Vec<OutcomeChange> = contrasts.into_iter().flat_map(|one| one.closed).collect();
-    let opens: usize = opened.iter().map(|row| row.paths.len()).sum();
-    let closes: usize = closed.iter().map(|row| row.paths.len()).sum();
+    let count = |rows: &[OutcomeChange]| -> usize { rows.iter().map(|row| row.paths.len()).sum() };
     let inodes = inodes(base, &now, &tried);
     let undone = tried.steps.iter().find_map(|step| undone(scene, base, &step.change));
-    let kinds: f64 = tried.steps.iter().map(|step| kind(base, &step.change, step.side)).sum();
-    let cost = kinds - entries(&tried.steps)
-        + 2.5 * ln(opens)
-        + 2.0 * ln(closes)
-        + 0.5 * ln(inodes)
-        + if undone.is_some() { 8.0 } else { 0.0 };
+    let mut marks = marks::of_steps(base, &tried.steps, acts);
+    marks.extend(rank::of_opened(count(&opened), secrets));
+    marks.extend(steps_on_every_volume(base, acts, &tried, &opened).then_some(Mark::OtherVolumes));
+    marks.extend(rank::of_closed(count(&closed)));
+    marks.extend(rank::of_inodes(inodes));
+    marks.extend(undone.is_some().then_some(Mark::Undone));
+    marks.extend((!broken.is_empty()).then_some(Mark::Breaks));
+    let on_disk = tried.steps.iter().any(|step| matches!(step.side, Side::Disk | Side::Image));
+    let rank = Rank::new(marks, tried.steps.len(), on_disk);
     let mut steps = tried.steps;
     for step in &mut steps {
         step.there = InPlace::of(base, &now, &step.change);
@@ -65,7 +66,28 @@ pub(super) fn measured(
     actors.sort_unstable();
     actors.dedup();
     notes.extend(actors.into_iter().flat_map(|actor| gained(base, &now, actor)));
-    Some(Remedy { steps, answer, opened, closed, inodes, undone, notes, partial, cost })
+    let breaks = broken.into_iter().map(|one| one.text.clone()).collect();
+    Some(Remedy { steps, answer, opened, closed, breaks, inodes, undone, notes, partial, rank })
+}
+
+/// Whether a filesystem group opens volumes that none of the acts is about.
+fn steps_on_every_volume(base: &Stage, acts: &[Act], tried: &Tried, opened: &[OutcomeChange]) -> bool {
+    let step = |change: &Change| {
+        matches!(change, Change::FilesystemGroup(_) | Change::Process(_, Process::FilesystemGroup(_)))
+    };
+    let source = |actor: &str, path: &[u8]| {
+        let actor = base.actor(actor).ok()?;
+        match look(&base.storage, &actor.mounts, path, Follow::Links) {
+            Ok(Sight::There(place)) => Some(place.source),
+            Ok(Sight::Missing | Sight::Unlisted) | Err(_) => None,
+        }
+    };
+    let meant = |act: &Act| source(&act.actor, &act.path).or_else(|| source(&act.actor, parent(&act.path)));
+    let meant: Vec<_> = acts.iter().filter_map(meant).collect();
+    let other = |row: &OutcomeChange| {
+        row.paths.iter().any(|path| source(&row.actor, path).is_some_and(|source| !meant.contains(&source)))
+    };
+    tried.steps.iter().any(|one| step(&one.change)) && opened.iter().any(other)
 }
 
 /// What the process is besides, where it becomes somebody else: capabilities that come with root, another group.
@@ -90,20 +112,9 @@ fn gained(base: &Stage, now: &Stage, actor: &str) -> Vec<String> {
     notes
 }
 
-/// Entries for one user on the directories of one way are one decision, not many.
-fn entries(steps: &[RemedyStep]) -> f64 {
-    let acl = |step: &&RemedyStep| matches!(&step.change, Change::Files(act) if matches!(act.verb, Verb::SetsAcl(_)));
-    let further = steps.iter().filter(acl).skip(1);
-    further.map(|_| ENTRY - 0.5).sum()
-}
-
-#[expect(clippy::cast_precision_loss, reason = "a rank, not a count")]
-fn ln(count: usize) -> f64 {
-    (count as f64).ln_1p()
-}
-
-/// What nobody but its owner could read comes first: a key that opens is not to be one of "3 more".
-fn worst_first(base: &Stage, opened: &mut [OutcomeChange]) {
+/// What nobody but its owner could read comes first: a key that opens is not to be one of "3 more". How many of these.
+fn worst_first(base: &Stage, opened: &mut [OutcomeChange]) -> usize {
+    let mut secrets = 0;
     for row in opened.iter_mut() {
         let Ok(actor) = base.actor(&row.actor) else { continue };
         let is_public = |path: &Vec<u8>| {
@@ -112,7 +123,12 @@ fn worst_first(base: &Stage, opened: &mut [OutcomeChange]) {
             })
         };
         row.paths.sort_by_cached_key(is_public);
+        // Only a look at it gives a secret away.
+        if row.column == Column::Read {
+            secrets += row.paths.iter().filter(|path| !is_public(path)).count();
+        }
     }
+    secrets
 }
 
 fn contrasts(baselines: &[Baseline<'_>], now: &Stage) -> Vec<Contrast> {
@@ -206,49 +222,6 @@ fn inodes(base: &Stage, now: &Stage, tried: &Tried) -> usize {
     paths.len() + touches(now).saturating_sub(touches(base))
 }
 
-/// What each kind of change costs before anything is measured: how much it disturbs whoever works on it next.
-fn kind(base: &Stage, change: &Change, side: Side) -> f64 {
-    match change {
-        // What takes the file's name later is not seen there.
-        Change::Process(name, Process::Only(part)) if is_file(base, name, part) => 10.0,
-        // Every file that it makes from then on is everybody's to read.
-        Change::Process(name, what @ Process::Umask(umask)) if opens_to_others(base, name, *umask) => {
-            process(what) + 6.0
-        }
-        Change::Process(_, what) => process(what),
-        // A new image has to be built, and what runs has to be made anew.
-        Change::Files(act) | Change::Image(act) => {
-            let place = if side == Side::Image { 1.0 } else { 0.0 };
-            file(base, act)
-                + place
-                + if is_not_there_yet(base, act) && side == Side::Disk { 2.0 } else { 0.0 }
-        }
-        Change::FilesystemGroup(_) | Change::Joins(_) => 2.0,
-        Change::Accounts(..) => 3.0,
-    }
-}
-
-/// Whether the ACL that is there names as many users and groups as `text`.
-fn names_as_many(base: &Stage, act: &Act, text: &AclText) -> bool {
-    let Ok(actor) = base.actor(&act.actor) else { return false };
-    let Ok(Sight::There(place)) = look(&base.storage, &actor.mounts, &act.path, Follow::Links) else {
-        return false;
-    };
-    let acl = place.inode.and_then(|id| base.source(place.source).tree.acl(id));
-    acl.is_some_and(|acl| acl.users.len() == text.users.len() && acl.groups.len() == text.groups.len())
-}
-
-/// Whether a umask takes less from others than the process's own.
-fn opens_to_others(base: &Stage, name: &str, umask: Mode) -> bool {
-    let was = base.actor(name).ok().and_then(|actor| actor.credentials.first()).map(|who| who.umask);
-    was.is_some_and(|was| was.without(umask).has_any(Mode::new(0o007)))
-}
-
-fn is_file(base: &Stage, name: &str, path: &[u8]) -> bool {
-    let facts = base.actor(name).ok().and_then(|actor| facts_at(base, actor, path));
-    facts.is_some_and(|facts| facts.kind == FileKind::File)
-}
-
 impl Tried {
     /// Whether the directory `path` is another one afterwards: an empty one, which the runtime makes above a mount point.
     fn makes_anew(&self, path: &[u8]) -> bool {
@@ -256,96 +229,6 @@ impl Tried {
             let Change::Process(_, Process::Only(part)) = &step.change else { return false };
             part.as_slice() != path && mivask_model::host_mounts::is_within(part, path)
         })
-    }
-}
-
-/// Whether the volume is made when the container is, so that no one can change it before.
-fn is_not_there_yet(base: &Stage, act: &Act) -> bool {
-    let Ok(actor) = base.actor(&act.actor) else { return false };
-    let Ok(Sight::There(place)) = look(&base.storage, &actor.mounts, &act.path, Follow::AllButLast) else {
-        return false;
-    };
-    let assumed = |certainty: &Certainty| matches!(certainty, Certainty::Assumed(_));
-    let tree = &base.source(place.source).tree;
-    tree.doubt(Tree::ROOT)
-        .is_some_and(|doubt| doubt.assumed_attribute().is_some() || assumed(&doubt.contents))
-}
-
-fn process(what: &Process) -> f64 {
-    match what {
-        // The group of root opens what no one thought of.
-        Process::Joins(0) => 9.0,
-        Process::Joins(_) | Process::Umask(_) | Process::Scratch(_) => 1.0,
-        Process::FilesystemGroup(_) => 1.5,
-        // The program finds nothing else of the volume any more.
-        Process::Only(_) => 7.5,
-        Process::Mounts(at, _) if at.as_slice() == b"/" => 6.0,
-        Process::Mounts(..) => 1.5,
-        Process::Becomes(0, _) => 14.0,
-        Process::Becomes(_, Some(_)) => 6.0,
-        Process::Becomes(_, None) => 5.0,
-        Process::Adds(names) if names.iter().any(|name| name == "DAC_OVERRIDE") => 16.0,
-        Process::Adds(_) => 12.0,
-        Process::Drops(_) | Process::StartsAgain | Process::IsMadeAgain => 0.0,
-    }
-}
-
-fn file(base: &Stage, act: &Act) -> f64 {
-    let facts = base.actor(&act.actor).ok().and_then(|actor| facts_at(base, actor, &act.path));
-    let directory = facts.is_some_and(|facts| facts.kind == FileKind::Directory);
-    let owner = facts.and_then(|facts| facts.uid).map(InsideUid::raw);
-    let group = facts.and_then(|facts| facts.gid).map(InsideGid::raw);
-    // Whoever has it now loses it; root does not mind.
-    let taken = |id: Option<u32>| if id.is_some_and(|id| id != 0) { 4.0 } else { 0.0 };
-    match &act.verb {
-        Verb::SetsMode(change) => {
-            // A directory that is listed and not entered has lost its x: that is a mistake, not a rule.
-            let mistaken = directory && change.ends_with_execute();
-            // Images run with group 0 where no group is named, so opening it to group 0 opens it to most.
-            let of_root = group == Some(0) && change.begins_with_the_group();
-            (if mistaken { 0.3 } else { 1.5 }) + if of_root { 4.0 } else { 0.0 }
-        }
-        Verb::MakesDirectory(_) => 1.0,
-        Verb::SetsGroup(_) => 1.5 + taken(group),
-        // Who is to get it is named already, and the mask alone is in the way.
-        Verb::SetsAcl(text) if names_as_many(base, act, text) => 1.5,
-        Verb::SetsAcl(_) | Verb::SetsDefaultAcl(_) => ENTRY,
-        Verb::Inspects
-        | Verb::InspectsLink
-        | Verb::Reads
-        | Verb::Writes
-        | Verb::Appends
-        | Verb::Truncates
-        | Verb::Updates
-        | Verb::Overwrites
-        | Verb::Extends
-        | Verb::Shortens
-        | Verb::Runs
-        | Verb::Lists
-        | Verb::Enters
-        | Verb::Creates(_)
-        | Verb::MakesFifo(_)
-        | Verb::MakesNode(..)
-        | Verb::Points(_)
-        | Verb::Links(_)
-        | Verb::LinksTarget(_)
-        | Verb::Renames(_)
-        | Verb::RenamesNew(_)
-        | Verb::Exchanges(_)
-        | Verb::RemovesAcl
-        | Verb::RemovesDefaultAcl
-        | Verb::ReadsTag(_)
-        | Verb::MayRead
-        | Verb::MayWrite
-        | Verb::MayRun
-        | Verb::Deletes
-        | Verb::RemovesDirectory
-        | Verb::SetsOwner(_)
-        | Verb::SetsLinkOwner(_)
-        | Verb::SetsLinkGroup(_)
-        | Verb::Stamps
-        | Verb::Backdates
-        | Verb::Tags(_) => taken(owner) + if directory { 4.5 } else { 4.0 },
     }
 }
 
