@@ -3,11 +3,13 @@
 mod apply;
 mod build;
 pub(super) mod paste;
+mod unmet;
 
 use std::io::Write;
 use std::path::PathBuf;
 
 use mivask_core::act::{Act, quoted, split};
+use mivask_core::expect::Expected;
 use mivask_core::exposure::{Limit, LimitError};
 use mivask_core::glob::is_pattern;
 use mivask_core::remedy::{
@@ -18,7 +20,8 @@ use mivask_show::{json, shell, text};
 
 use crate::acts::{gather, only};
 use crate::change::Patterns;
-use crate::commands::uphold::check::own_expectations;
+use crate::commands::uphold::check::{named, of_files, own_expectations};
+use crate::commands::uphold::error::UpholdError;
 use crate::end::{CommandError, End, Failure};
 use crate::load::{Whole, layout};
 use crate::logged::Logged;
@@ -46,10 +49,11 @@ use crate::terminal;
 /// Or a line of a log with --actor, such as 'open /data/x: permission denied': the first act of the kind that ends with that
 /// error here.
 ///
-/// Or the acts of a file, with --acts: one set of changes for all of them, of which nothing can be left out.
+/// Or the acts of a file, with --acts, or all that `uphold` finds refused, with --unmet: one set of changes for all of them, of
+/// which nothing can be left out.
 #[derive(Debug, clap::Args)]
 #[command(
-    after_help = "Examples:\n  mivask remedy tides.scene.yaml 'herald creates /publish/today.svg'\n  mivask remedy pod.yaml 'gauge creates /tmp/x' --apply-to pod.fixed.yaml\n  mivask remedy pod.yaml '/keys/id_ed25519 at-most 0600'\n  mivask remedy pod.yaml 'press reads what gauge makes in /data'\n  mivask remedy pod.yaml --acts release.acts --script fix.sh"
+    after_help = "Examples:\n  mivask remedy tides.scene.yaml 'herald creates /publish/today.svg'\n  mivask remedy pod.yaml 'gauge creates /tmp/x' --apply-to pod.fixed.yaml\n  mivask remedy pod.yaml '/keys/id_ed25519 at-most 0600'\n  mivask remedy pod.yaml 'press reads what gauge makes in /data'\n  mivask remedy pod.yaml --acts release.acts --script fix.sh\n  mivask remedy tides.scene.yaml --unmet"
 )]
 pub(crate) struct Args {
     #[command(flatten)]
@@ -57,11 +61,17 @@ pub(crate) struct Args {
     #[command(flatten)]
     who: Acting,
     /// The act, the limit or the hand-over, a single argument.
-    #[arg(required_unless_present = "file")]
+    #[arg(required_unless_present_any = ["file", "unmet"])]
     act: Option<String>,
     /// A file of acts, one per line, for which one set of changes is looked for; `-` is standard input.
     #[arg(long = "acts", value_name = "FILE", conflicts_with = "act")]
     file: Option<PathBuf>,
+    /// One set of changes for all that is expected to be possible and is not, as `uphold` finds it.
+    #[arg(long, conflicts_with_all = ["act", "file"])]
+    unmet: bool,
+    /// A file of expectations, beside those of the scene: each that holds now is kept where anything keeps it. May be repeated.
+    #[arg(long, value_name = "FILE")]
+    expect: Vec<PathBuf>,
     /// How many to show.
     #[arg(long, value_name = "N", default_value_t = 5)]
     most: usize,
@@ -155,7 +165,7 @@ fn mended(
     let act = only(sentence, &whole.stage, err)?;
     // Changes are tried on stages of their own; of a large scene this one is large.
     drop(std::mem::take(&mut whole.stage));
-    let own = own_expectations(&whole)?;
+    let own = expected(args, &whole, err)?;
     let situation = Situation::new(whole.scene(), &whole.changes).expecting(&own, &Patterns);
     let working = terminal::working(WORKING);
     let found = remedies(&situation, &act)?;
@@ -164,6 +174,13 @@ fn mended(
 }
 
 const WORKING: &str = "trying changes, and comparing what each lets and keeps out";
+
+/// What the scene and the files of the command line expect.
+fn expected(args: &Args, whole: &Whole, err: &mut dyn Write) -> Result<Vec<Expected>, Failure> {
+    let mut own = own_expectations(whole)?;
+    own.extend(named(whole, &of_files(&args.expect, err)?)?);
+    Ok(own)
+}
 
 /// The limit that a sentence is, where it is one.
 fn limit(sentence: &str) -> Option<Result<Limit, Failure>> {
@@ -184,7 +201,7 @@ fn narrowed(args: &Args, limit: &Limit, out: &mut dyn Write, err: &mut dyn Write
     drop(std::mem::take(&mut whole.stage));
     let mut limit = limit.clone();
     limit.actor = limit.actor.or_else(|| args.who.actor.first().cloned());
-    let own = own_expectations(&whole)?;
+    let own = expected(args, &whole, err)?;
     let situation = Situation::new(whole.scene(), &whole.changes).expecting(&own, &Patterns);
     let working = terminal::working(WORKING);
     let found =
@@ -197,7 +214,7 @@ fn narrowed(args: &Args, limit: &Limit, out: &mut dyn Write, err: &mut dyn Write
 fn handed_over(args: &Args, made: &Made, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
     let mut whole = Whole::read(&args.input, &Asked::default().whole(), err)?;
     drop(std::mem::take(&mut whole.stage));
-    let own = own_expectations(&whole)?;
+    let own = expected(args, &whole, err)?;
     let situation = Situation::new(whole.scene(), &whole.changes).expecting(&own, &Patterns);
     let working = terminal::working(WORKING);
     let found = lasting(&situation, made)?;
@@ -208,13 +225,20 @@ fn handed_over(args: &Args, made: &Made, out: &mut dyn Write, err: &mut dyn Writ
 /// One set of changes for the acts of a file.
 fn all_at_once(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
     let mut whole = Whole::read(&args.input, &Asked::default().whole(), err)?;
-    let files: Vec<PathBuf> = args.file.iter().cloned().collect();
-    let acts = gather(&args.input, &[], &files, (&whole.stage, &whole.names()), err)?;
+    let own = expected(args, &whole, err)?;
+    let acts = if args.unmet {
+        if own.is_empty() {
+            return Err(UpholdError::NothingExpected.into());
+        }
+        unmet::acts(&whole, &own, err)?
+    } else {
+        let files: Vec<PathBuf> = args.file.iter().cloned().collect();
+        gather(&args.input, &[], &files, (&whole.stage, &whole.names()), err)?
+    };
     if acts.len() > MOST_ACTS {
         return Err(RemedyError::Many(acts.len()).into());
     }
     drop(std::mem::take(&mut whole.stage));
-    let own = own_expectations(&whole)?;
     let situation = Situation::new(whole.scene(), &whole.changes).expecting(&own, &Patterns);
     let working = terminal::working(WORKING);
     let found = together(&situation, &acts)?;

@@ -59,7 +59,7 @@ struct One {
 
 /// Every input.
 pub(super) fn all(args: &Args, err: &mut dyn Write) -> Result<Outcome, Failure> {
-    let shared = shared(args, err)?;
+    let shared = of_files(&args.expect, err)?;
     let count = args.inputs.len();
     let found: Vec<Mutex<Option<One>>> = (0..count).map(|_| Mutex::new(None)).collect();
     let next = AtomicUsize::new(0);
@@ -151,10 +151,13 @@ fn idle(
 }
 
 /// The expectations of the files that are named, or every mistake in them.
-fn shared(args: &Args, err: &mut dyn Write) -> Result<Vec<Expected>, Failure> {
+pub(in crate::commands) fn of_files(
+    files: &[PathBuf],
+    err: &mut dyn Write,
+) -> Result<Vec<Expected>, Failure> {
     let mut all = Vec::new();
     let mut diagnostics = Diagnostics::default();
-    for path in &args.expect {
+    for path in files {
         let text = text(path)?;
         all.extend(read_expectations(&text, &mut diagnostics));
     }
@@ -266,7 +269,7 @@ pub(in crate::commands) fn own_expectations(whole: &Whole) -> Result<Vec<Expecte
 }
 
 /// Expectations with the numbers of the names they have in this scene.
-fn named(whole: &Whole, expected: &[Expected]) -> Result<Vec<Expected>, Failure> {
+pub(in crate::commands) fn named(whole: &Whole, expected: &[Expected]) -> Result<Vec<Expected>, Failure> {
     let names = AccountNames::of(whole.scene());
     let one = |expected: &Expected| {
         expected.named(&names).map_err(|why| Failure::from(Misread::at(expected, PatternError::new(why))))

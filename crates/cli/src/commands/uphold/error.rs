@@ -6,7 +6,7 @@ use crate::end::CommandError;
 
 /// Why nothing can be checked.
 #[derive(Debug, thiserror::Error)]
-pub(super) enum UpholdError {
+pub(in crate::commands) enum UpholdError {
     /// Nothing is expected of any input.
     #[error(
         "nothing is expected: write expectations under `expect:` in the scene, or name a file of them with --expect"

@@ -26,7 +26,7 @@ use crate::output;
 /// An expectation is an act with its outcome, or covers many actors and paths: 'gauge, press read /data/**', '*
 /// except prime never writes /etc/**', 'only gauge, prime write /data/**', '/data/keys/* at-most 0600'.
 /// Expectations are in the scene, under `expect:` and `at-most:`, or in files named with --expect, which apply to
-/// every INPUT. One that depends on a missing fact does not hold.
+/// every INPUT. One that depends on a missing fact does not hold. What would help: `remedy INPUT --unmet`.
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Examples:\n  mivask uphold tides.scene.yaml\n  mivask uphold scenes/*.yaml --expect house-rules.acts --also junit=uphold.xml\n  mivask uphold station.yaml --expect rules.acts --format annotations"
