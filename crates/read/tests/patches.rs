@@ -109,7 +109,9 @@ fn hold(name: &str, text: &str) -> [usize; 3] {
                     .collect();
                 assert!(found == meant, "{name}: {change}\n{}\n{new}", differs.join("\n"));
                 let lost = lines_only_in(text, &new);
-                assert!(lost.len() <= 3, "{name}: {change} rewrites {lost:#?}\n{new}");
+                // JSON has a comma before a further value, and each capability set is a list of its own.
+                let most = if name.ends_with(".json") { 6 } else { 3 };
+                assert!(lost.len() <= most, "{name}: {change} rewrites {lost:#?}\n{new}");
                 for comment in text.lines().filter(|line| line.contains('#')) {
                     assert!(new.contains(comment), "{name}: {change} loses {comment}\n{new}");
                 }
@@ -127,7 +129,11 @@ fn every_change_of_the_corpus_reads_back_as_it_was_meant() {
     for entry in std::fs::read_dir(folder).expect("the corpus") {
         let path = entry.expect("an entry").path();
         let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
-        let text = std::fs::read_to_string(&path).expect("a text");
+        let mut text = std::fs::read_to_string(&path).expect("a text");
+        if name.ends_with(".json") {
+            // What is expected of it is no JSON.
+            text = text.split_inclusive('\n').filter(|line| !line.starts_with('#')).collect();
+        }
         let more = hold(&name, &text);
         (0..3).for_each(|at| counts[at] += more[at]);
     }

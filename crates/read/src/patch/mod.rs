@@ -1,6 +1,7 @@
 //! A change of a description written into the user's own file: comments and layout stay as they are.
 
 pub mod build;
+mod bundle;
 mod compose;
 mod document;
 mod pod;
@@ -62,17 +63,17 @@ pub fn patched(text: &str, workload: &Workload, change: &Change) -> Result<Strin
         None => true,
     };
     let container = workload.containers.iter().find(meant).ok_or(PatchError::Lost)?;
+    if workload.flavour == Flavour::Bundle {
+        return bundle::written(text, &what);
+    }
     let Provenance::Document { line, column, .. } = &container.from else { return Err(PatchError::Lost) };
     let document = Document::open(text, (*line, *column))?;
     match workload.flavour {
         Flavour::Pod => pod::write(&document, workload, &what)?,
         Flavour::Compose => compose::write(&document, container, &what)?,
         Flavour::Scene => scene::write(&document, &what)?,
-        Flavour::Bundle => {
-            return Err(PatchError::NoField(
-                "a bundle's config.json is written by the tool that made it: change it there".to_owned(),
-            ));
-        }
+        // Written above.
+        Flavour::Bundle => {}
     }
     document.text()
 }
