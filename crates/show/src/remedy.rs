@@ -16,6 +16,8 @@ pub struct PatchedFile {
     pub file: Option<String>,
     /// A unified diff against that file; empty where nothing changes there.
     pub diff: String,
+    /// The whole file as it is.
+    pub old: Option<String>,
     /// The whole file with them.
     pub text: Option<String>,
     /// Changes that no field takes, and what to do instead.

@@ -39,6 +39,7 @@ mod remedy;
 mod remedy_builds;
 mod remedy_causes;
 mod remedy_forms;
+mod remedy_merges;
 mod remedy_unmet;
 mod report;
 mod runtimes;

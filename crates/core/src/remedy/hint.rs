@@ -14,6 +14,11 @@ pub(super) fn hint(answer: &Answer) -> Option<String> {
             let facts: Vec<&str> = answer.depends_on.iter().map(|one| one.fact.as_str()).take(1).collect();
             return Some(format!("it depends on {}: supply that first", facts.join("; ")));
         }
+        // Refused whatever the case is: which of them it is decides what would help.
+        Outcome::Denied(None) if !answer.depends_on.is_empty() => {
+            let fact = answer.depends_on.first().map_or("", |one| one.fact.as_str());
+            return Some(format!("it turns on {fact}: supply that first"));
+        }
         Outcome::Allowed | Outcome::Denied(_) => {}
     }
     if answer.outcome.errno() == Some(Errno::ENODATA) {

@@ -4,6 +4,7 @@ pub mod build;
 mod bundle;
 mod compose;
 mod document;
+mod merge;
 mod pod;
 mod scene;
 
@@ -13,6 +14,7 @@ use mivask_core::runtime::Flavour;
 use mivask_core::scene::Workload;
 
 use document::Document;
+pub use merge::{MergeError, merge_patch};
 
 /// Why a change cannot be written into a description.
 #[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]

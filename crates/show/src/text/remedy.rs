@@ -49,7 +49,7 @@ pub fn remedies(
         let unknown = found.standing.as_ref().is_some_and(|one| one.open.is_some());
         let word = match found.answer.outcome {
             Outcome::Allowed if unknown => "What would help depends on missing facts.",
-            Outcome::Depends => "What would help depends on missing facts.",
+            Outcome::Depends | Outcome::Denied(None) => "What would help depends on missing facts.",
             Outcome::Allowed | Outcome::Denied(_) | Outcome::NeverRuns(_) => "Nothing narrow helps.",
         };
         writeln!(out, "\n{}", paint(BAD, word))?;

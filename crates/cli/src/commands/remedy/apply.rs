@@ -5,6 +5,7 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 
 use mivask_core::remedy::Remedy;
+use mivask_read::patch::merge_patch;
 use mivask_show::remedy::Written;
 
 use super::RemedyError;
@@ -51,5 +52,29 @@ pub(super) fn apply(
         ""
     };
     writeln!(err, "note: remedy {pick} is written to {}{rest}", names.join(", "))?;
+    Ok(())
+}
+
+/// Writes what the remedy of number `pick` changes in Kubernetes objects to `path`, as a strategic merge patch.
+pub(super) fn merged(
+    pick: usize,
+    written: &Written,
+    path: &Path,
+    err: &mut dyn Write,
+) -> Result<(), Failure> {
+    let mut all = Vec::new();
+    for file in &written.files {
+        let (Some(old), Some(new)) = (&file.old, &file.text) else { continue };
+        all.push(merge_patch(old, new).map_err(|error| RemedyError::NoMerge { pick, error })?);
+    }
+    if all.is_empty() {
+        return Err(RemedyError::NotInDescription(pick).into());
+    }
+    output::replace(path, |file| Ok(file.write_all(all.join("---\n").as_bytes())?))?;
+    let path = mivask_show::safe(&path.display().to_string());
+    writeln!(
+        err,
+        "note: what remedy {pick} changes in objects is written to {path}, a strategic merge patch"
+    )?;
     Ok(())
 }

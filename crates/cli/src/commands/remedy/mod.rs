@@ -15,6 +15,7 @@ use mivask_core::glob::is_pattern;
 use mivask_core::remedy::{
     MOST_ACTS, Made, MadeError, Remedies, Remedy, Situation, lasting, narrowings, remedies, together,
 };
+use mivask_read::patch::MergeError;
 use mivask_show::remedy::Written;
 use mivask_show::{json, shell, text};
 
@@ -78,10 +79,13 @@ pub(crate) struct Args {
     /// Write the description or build file with a remedy applied to this file; where several change, to this folder.
     #[arg(long, value_name = "PATH")]
     apply_to: Option<PathBuf>,
+    /// Write what changes in Kubernetes objects to this file, as a strategic merge patch for manifests that are not edited.
+    #[arg(long, value_name = "FILE")]
+    merge_patch: Option<PathBuf>,
     /// Write the commands of a remedy to this file, as a shell script that looks before it changes and may run twice.
     #[arg(long, value_name = "FILE")]
     script: Option<PathBuf>,
-    /// Which remedy to write with --apply-to and --script.
+    /// Which remedy to write with --apply-to, --merge-patch and --script.
     #[arg(long, value_name = "N", default_value_t = 1)]
     pick: usize,
     /// How to print the answer.
@@ -112,6 +116,14 @@ enum RemedyError {
     /// Two of them have one name.
     #[error("two files of it are called {0}: apply the patches that are printed")]
     OneName(String),
+    /// What it changes is no object.
+    #[error("remedy {pick}: {error}")]
+    NoMerge {
+        /// The remedy that was picked.
+        pick: usize,
+        /// Why not.
+        error: MergeError,
+    },
     /// It changes no file.
     #[error("remedy {0} changes no file outside of an image, so there is no script to write")]
     NotOnDisk(usize),
@@ -280,13 +292,16 @@ fn written_where_asked(
     written: &[Written],
     err: &mut dyn Write,
 ) -> Result<(), Failure> {
-    if args.apply_to.is_none() && args.script.is_none() {
+    if args.apply_to.is_none() && args.merge_patch.is_none() && args.script.is_none() {
         return Ok(());
     }
     let picked = args.pick.checked_sub(1).and_then(|at| found.get(at).zip(written.get(at)));
     let (remedy, written) = picked.ok_or(RemedyError::NoRemedy { pick: args.pick, found: found.len() })?;
     if let Some(path) = &args.apply_to {
         apply::apply((args.pick, remedy), written, path, err)?;
+    }
+    if let Some(path) = &args.merge_patch {
+        apply::merged(args.pick, written, path, err)?;
     }
     let Some(path) = &args.script else { return Ok(()) };
     let text = shell::script(remedy).ok_or(RemedyError::NotOnDisk(args.pick))?;

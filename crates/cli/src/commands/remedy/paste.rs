@@ -54,7 +54,8 @@ impl<'a> Texts<'a> {
             match made {
                 Some((old, Some(new))) => {
                     written.images.push(image);
-                    let mut one = changed(path, &old, new.text);
+                    // A build file is no object that is merged.
+                    let mut one = PatchedFile { old: None, ..changed(path, &old, new.text) };
                     if new.whole_copy {
                         one.problems.push("nothing runs in that image, so the option of the copy gives away all that it copies".to_owned());
                     }
@@ -114,7 +115,7 @@ impl<'a> Texts<'a> {
 fn changed(file: String, old: &str, new: String) -> PatchedFile {
     let diff = TextDiff::from_lines(old, &new);
     let diff = diff.unified_diff().context_radius(2).header(&file, &file).to_string();
-    PatchedFile { file: Some(file), diff, text: Some(new), problems: Vec::new() }
+    PatchedFile { file: Some(file), diff, old: Some(old.to_owned()), text: Some(new), problems: Vec::new() }
 }
 
 /// The workload that a change is about.
