@@ -112,7 +112,9 @@ pub fn commands(remedy: &Remedy, images: &[String]) -> Vec<String> {
             all.push(format!("# {place}"));
             last = place;
         }
-        all.push(format!("{prefix}{}", command(&there.verb, path)));
+        let one = command(&there.verb, path);
+        let one = if there.recursive { one.replacen(' ', " -R ", 1) } else { one };
+        all.push(format!("{prefix}{one}"));
     }
     all
 }

@@ -249,6 +249,7 @@ fn every_machine_output_fits_its_schema() {
         ("compare", &["compare", "s.yaml", "--change", "mate becomes 900:900"]),
         ("drift", &["compare", "before.txt", "after.txt"]),
         ("remedy", &["remedy", "s.yaml", "stowaway reads /hold/keys/id_rsa"]),
+        ("remedy-tree", &["remedy", "s.yaml", "stowaway reads /hold/**"]),
         ("remedy-together", &["remedy", "s.yaml", "--acts", "some.acts"]),
         ("decode", &["decode", "2750", "--umask", "0027"]),
         ("confirm", &["confirm", "s.yaml", "mate writes /hold/log", "cook reads /hold/log"]),

@@ -40,6 +40,7 @@ mod remedy_builds;
 mod remedy_causes;
 mod remedy_forms;
 mod remedy_merges;
+mod remedy_trees;
 mod remedy_unmet;
 mod report;
 mod runtimes;

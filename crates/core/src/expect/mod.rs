@@ -13,6 +13,7 @@
 //!
 //! Who and where is found out in `matching` and `meet`, where else the same files are in `seen`, what is wrong in `judge`.
 
+mod endings;
 mod judge;
 mod matching;
 mod meet;
@@ -23,6 +24,7 @@ mod uphold;
 
 use std::fmt;
 
+pub(crate) use endings::endings;
 pub use parse::{parse_expectation_line, parse_expectation_lines};
 pub use state::State;
 pub use uphold::uphold;

@@ -11,6 +11,7 @@ use mivask_stage::stage::{Actor, Stage};
 
 use crate::change::Change;
 use crate::place::{ChangedPlace, place_of};
+use crate::recursion::whole;
 
 /// A change of files where they are.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -23,6 +24,8 @@ pub struct InPlace {
     /// Whether those ids are others than the actor's inside, so that it has to be done outside of the actor's user
     /// namespace, and not through a mount with an id map.
     pub apart: bool,
+    /// Whether it is done to all below that place as well.
+    pub recursive: bool,
     /// Owner, group and mode as they are stored now and once the whole remedy is made; `None` where nothing is there, or
     /// where that is not known.
     pub was: Option<Stored>,
@@ -58,15 +61,29 @@ impl InPlace {
         if let Change::Image(act) = change {
             let image = now.actor(&act.actor).ok()?.image.clone()?;
             let place = ChangedPlace::Image(image, act.path.clone());
-            return Some(Self { place, verb: act.verb.clone(), apart: false, was: None, is: None });
+            return Some(Self {
+                place,
+                verb: act.verb.clone(),
+                apart: false,
+                recursive: false,
+                was: None,
+                is: None,
+            });
         }
         let Change::Files(act) = change else { return None };
         let actor = now.actor(&act.actor).ok()?;
+        let named =
+            matches!(look(&now.storage, &actor.mounts, &act.path, Follow::AllButLast), Ok(Sight::There(_)));
+        let top = whole(&act.path).filter(|_| !named);
+        let recursive = top.is_some();
+        let act = &Act { path: top.unwrap_or(&act.path).to_vec(), ..act.clone() };
         let place = place_of(now, actor, &act.path)?;
         let ids = Ids::of(now, actor, act)?;
         let verb = ids.stored(&act.verb)?;
         let apart = verb != act.verb || !ids.namespace.is_initial();
-        Some(Self { place, verb, apart, was: Stored::of(base, act), is: Stored::of(now, act) })
+        // Of a whole tree, its top says nothing of the rest.
+        let stored = |stage| if recursive { None } else { Stored::of(stage, act) };
+        Some(Self { place, verb, apart, recursive, was: stored(base), is: stored(now) })
     }
 }
 

@@ -13,6 +13,7 @@ use super::rank::Mark;
 use super::{RemedyStep, Side};
 use crate::change::{Change, Process};
 use crate::question::facts_at;
+use crate::recursion::whole;
 
 /// The marks of all `steps`, which are made on `base`.
 pub(super) fn of_steps(base: &Stage, steps: &[RemedyStep], acts: &[Act]) -> Vec<Mark> {
@@ -82,7 +83,9 @@ fn of_process(base: &Stage, name: &str, what: &Process) -> Vec<Mark> {
 }
 
 fn of_file(base: &Stage, act: &Act, earlier: &[RemedyStep]) -> Vec<Mark> {
-    let facts = base.actor(&act.actor).ok().and_then(|actor| facts_at(base, actor, &act.path));
+    // Of a whole tree, its top stands for the rest.
+    let path = whole(&act.path).unwrap_or(&act.path);
+    let facts = base.actor(&act.actor).ok().and_then(|actor| facts_at(base, actor, path));
     let directory = facts.is_some_and(|facts| facts.kind == FileKind::Directory);
     let owner = facts.and_then(|facts| facts.uid).map(InsideUid::raw);
     let group = facts.and_then(|facts| facts.gid).map(InsideGid::raw);

@@ -22,31 +22,86 @@ use crate::question::contrast::Baseline;
 use crate::question::facts_at;
 use crate::question::{Column, Contrast, OutcomeChange};
 
+/// What is asked for, and so is no opening.
+pub(super) enum Goals<'a> {
+    /// Each of these acts.
+    Acts(&'a [Act]),
+    /// The act, whose path is a pattern, on each of these paths.
+    Tree(&'a Act, &'a BTreeSet<Vec<u8>>),
+}
+
+impl Goals<'_> {
+    const fn acts(&self) -> &[Act] {
+        match self {
+            Self::Acts(acts) => acts,
+            Self::Tree(act, _) => std::slice::from_ref(act),
+        }
+    }
+
+    /// Whether that is what was asked for, or cannot be had without.
+    fn is(&self, actor: &str, column: Column, path: &[u8]) -> bool {
+        match self {
+            Self::Acts(acts) => acts.iter().any(|act| is_goal(act, actor, column, path)),
+            // Listing is what reading comes to for its directories.
+            Self::Tree(act, paths) => {
+                let lists = act.verb == Verb::Reads && column == Column::List;
+                let wanted = column_of(&act.verb).is_none_or(|wanted| wanted == column) || lists;
+                let below = || paths.range(path.to_vec()..).next();
+                let above = || below().is_some_and(|first| mivask_model::host_mounts::is_within(first, path));
+                is_same(act, actor) && (paths.contains(path) && wanted || column == Column::Enter && above())
+            }
+        }
+    }
+
+    /// How many inodes a change of `path` changes.
+    fn matched(&self, path: &[u8]) -> usize {
+        match self {
+            Self::Tree(act, paths) if act.path == path => paths.len(),
+            Self::Tree(..) | Self::Acts(_) => 1,
+        }
+    }
+}
+
+/// Whether an act is of that actor.
+fn is_same(act: &Act, actor: &str) -> bool {
+    let name = act.actor.rsplit('/').next().unwrap_or(&act.actor);
+    actor == act.actor || actor.rsplit('/').next() == Some(name)
+}
+
 /// The remedy with all that is known about it; `None` where it cannot be made after all.
 pub(super) fn measured(
     (base, baselines): (&Base<'_>, &[Baseline<'_>]),
-    acts: &[Act],
+    goals: &Goals<'_>,
     tried: Tried,
 ) -> Option<Remedy> {
     let now = tried.stage(base).ok()?;
-    let broken = base.broken(&now);
+    Some(measured_on((base, baselines), goals, tried, &now))
+}
+
+/// The same, with the stage `now` after it: of a whole tree, making it takes long.
+pub(super) fn measured_on(
+    (base, baselines): (&Base<'_>, &[Baseline<'_>]),
+    goals: &Goals<'_>,
+    tried: Tried,
+    now: &Stage,
+) -> Remedy {
+    let acts = goals.acts();
+    let broken = base.broken(now);
     let scene = base.situation.scene;
     let base = &base.stage;
-    let contrasts = contrasts(baselines, &now);
+    let contrasts = contrasts(baselines, now);
     let partial = contrasts.iter().any(|one| one.partial);
     let mut opened: Vec<OutcomeChange> = contrasts.iter().flat_map(|one| one.opened.clone()).collect();
     for row in &mut opened {
         let actor = row.actor.clone();
         let column = row.column;
-        row.paths.retain(|path| {
-            !acts.iter().any(|act| is_goal(act, &actor, column, path)) && !tried.makes_anew(path)
-        });
+        row.paths.retain(|path| !goals.is(&actor, column, path) && !tried.makes_anew(path));
     }
     opened.retain(|row| !row.paths.is_empty());
     let secrets = worst_first(base, &mut opened);
     let closed: Vec<OutcomeChange> = contrasts.into_iter().flat_map(|one| one.closed).collect();
     let count = |rows: &[OutcomeChange]| -> usize { rows.iter().map(|row| row.paths.len()).sum() };
-    let inodes = inodes(base, &now, &tried);
+    let inodes = inodes(base, now, &tried, goals);
     let undone = tried.steps.iter().find_map(|step| undone(scene, base, &step.change));
     let mut marks = marks::of_steps(base, &tried.steps, acts);
     marks.extend(rank::of_opened(count(&opened), secrets));
@@ -59,15 +114,15 @@ pub(super) fn measured(
     let rank = Rank::new(marks, tried.steps.len(), on_disk);
     let mut steps = tried.steps;
     for step in &mut steps {
-        step.there = InPlace::of(base, &now, &step.change);
+        step.there = InPlace::of(base, now, &step.change);
     }
     let (answer, mut notes) = (tried.answer, tried.notes);
     let mut actors: Vec<&str> = acts.iter().map(|act| act.actor.as_str()).collect();
     actors.sort_unstable();
     actors.dedup();
-    notes.extend(actors.into_iter().flat_map(|actor| gained(base, &now, actor)));
+    notes.extend(actors.into_iter().flat_map(|actor| gained(base, now, actor)));
     let breaks = broken.into_iter().map(|one| one.text.clone()).collect();
-    Some(Remedy { steps, answer, opened, closed, breaks, inodes, undone, notes, partial, rank })
+    Remedy { steps, answer, opened, closed, breaks, inodes, undone, notes, partial, rank }
 }
 
 /// Whether a filesystem group opens volumes that none of the acts is about.
@@ -140,8 +195,7 @@ fn contrasts(baselines: &[Baseline<'_>], now: &Stage) -> Vec<Contrast> {
 /// Whether it is what was asked for, or cannot be had without: the way there, and with a new or a lost entry what
 /// that directory then lets its actor do with other names.
 fn is_goal(act: &Act, actor: &str, column: Column, path: &[u8]) -> bool {
-    let name = act.actor.rsplit('/').next().unwrap_or(&act.actor);
-    let who = actor == act.actor || actor.rsplit('/').next() == Some(name);
+    let who = is_same(act, actor);
     let directory = act
         .path
         .strip_prefix(path)
@@ -198,7 +252,7 @@ const fn column_of(verb: &Verb) -> Option<Column> {
 }
 
 /// How many inodes have another owner, group, mode or ACL.
-fn inodes(base: &Stage, now: &Stage, tried: &Tried) -> usize {
+fn inodes(base: &Stage, now: &Stage, tried: &Tried, goals: &Goals<'_>) -> usize {
     let files = tried.steps.iter().filter_map(|step| match &step.change {
         Change::Files(act) | Change::Image(act) => Some(act.path.as_slice()),
         Change::Process(..) | Change::FilesystemGroup(_) | Change::Joins(_) | Change::Accounts(..) => None,
@@ -206,6 +260,7 @@ fn inodes(base: &Stage, now: &Stage, tried: &Tried) -> usize {
     let mut paths: Vec<&[u8]> = files.collect();
     paths.sort_unstable();
     paths.dedup();
+    let changed: usize = paths.iter().map(|path| goals.matched(path)).sum();
     let touches = |stage: &Stage| -> usize {
         let mut seen = BTreeSet::new();
         let mounts = stage.actors.iter().flat_map(|actor| actor.mounts.iter().map(|(_, mount)| mount));
@@ -219,7 +274,7 @@ fn inodes(base: &Stage, now: &Stage, tried: &Tried) -> usize {
             })
             .sum()
     };
-    paths.len() + touches(now).saturating_sub(touches(base))
+    changed + touches(now).saturating_sub(touches(base))
 }
 
 impl Tried {

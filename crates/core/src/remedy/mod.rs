@@ -18,6 +18,7 @@ mod rank;
 mod search;
 mod situation;
 mod together;
+mod tree;
 mod wish;
 
 use std::sync::Arc;
@@ -75,6 +76,7 @@ pub use rank::{Mark, Rank, Rung};
 pub use search::MOST_TRIED;
 pub use situation::Situation;
 pub use together::{MOST_ACTS, MOST_REFUSED, Together, together};
+pub use tree::{TreeError, TreeRemedies, over_tree};
 pub use wish::Standing;
 
 /// One change of a remedy.
@@ -178,7 +180,8 @@ impl Tried {
         let described = self.steps.iter().any(|step| !matches!(step.change, Change::Files(_)));
         let mut now =
             if described { staged(&self.scene, base.situation.changes) } else { base.stage.clone() };
-        Changes::new(self.steps.iter().map(|step| step.change.clone()).collect()).apply_to_files(&mut now)?;
+        let steps = self.steps.iter().map(|step| step.change.clone()).collect();
+        Changes::with_globs(steps, base.situation.changes.globs()).apply_to_files(&mut now)?;
         Ok(now)
     }
 }
@@ -259,7 +262,9 @@ fn mended((base, baselines): (&Base<'_>, &[Baseline<'_>]), wish: &Wish<'_>, answ
     }
     let mut remedies: Vec<Remedy> = found
         .into_iter()
-        .filter_map(|one| measured::measured((base, baselines), std::slice::from_ref(act), one))
+        .filter_map(|one| {
+            measured::measured((base, baselines), &measured::Goals::Acts(std::slice::from_ref(act)), one)
+        })
         .collect();
     remedies.sort_by(|a, b| a.rank.cmp(&b.rank));
     remedies.truncate(MOST_TOLD);

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use super::attempt::{attempt, becomes_twice, joined};
 use super::situation::Base;
 use super::wish::Wish;
-use super::{Tried, candidate, chain, hint};
+use super::{Side, Tried, candidate, chain, hint};
 
 /// Changes that are made together at most.
 const DEEPEST: usize = 4;
@@ -21,7 +21,7 @@ pub(super) fn search(
     hint: &mut Option<String>,
 ) -> (Vec<Tried>, bool) {
     let mut found: Vec<Tried> = Vec::new();
-    let deep = chain::of_entries(&start, base, wish);
+    let deep = if wish.one_of_many { None } else { chain::of_entries(&start, base, wish) };
     let mut seen: BTreeSet<Vec<String>> = BTreeSet::new();
     let mut frontier = vec![start];
     let (mut tried, mut bounded) = (0, false);
@@ -32,6 +32,9 @@ pub(super) fn search(
             let after = wish.made.and_then(|made| made.after(&now, &wish.act).ok()).map(|(after, _)| after);
             let sees = after.as_ref().unwrap_or(&now);
             for candidate in candidate::candidates(&from.scene, sees, wish, &from.answer) {
+                if wish.one_of_many && matches!(candidate.side, Side::Disk | Side::Image) {
+                    continue;
+                }
                 let steps = joined(&from.steps, &candidate);
                 let mut key: Vec<String> = steps.iter().map(|step| step.change.to_string()).collect();
                 key.sort();

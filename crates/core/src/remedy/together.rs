@@ -80,7 +80,7 @@ pub fn together(situation: &Situation<'_>, acts: &[Act]) -> Result<Together, Act
         reached: true,
         notes: state.notes,
     };
-    let remedy = measured::measured((&base, &base.baselines()), acts, tried);
+    let remedy = measured::measured((&base, &base.baselines()), &measured::Goals::Acts(acts), tried);
     Ok(Together { answers, remedy, left })
 }
 

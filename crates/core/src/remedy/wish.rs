@@ -23,6 +23,8 @@ pub(super) struct Wish<'a> {
     pub limit: Option<&'a Limit>,
     /// Who makes what is at the path, where that is another actor's next file.
     pub made: Option<&'a Made>,
+    /// Whether no change of that one file is looked for: it stands for many.
+    pub one_of_many: bool,
     /// What its actor does with the path and has to be able to do afterwards.
     kept: Option<Act>,
 }
@@ -56,7 +58,12 @@ impl Standing {
 impl<'a> Wish<'a> {
     /// That `act` succeeds.
     pub(super) fn to(act: &Act) -> Self {
-        Self { act: act.clone(), limit: None, made: None, kept: None }
+        Self { act: act.clone(), limit: None, made: None, one_of_many: false, kept: None }
+    }
+
+    /// That `act` succeeds on a path that stands for many.
+    pub(super) fn of_many(act: &Act) -> Self {
+        Self { one_of_many: true, ..Self::to(act) }
     }
 
     /// That what `made` says succeeds.
@@ -64,7 +71,13 @@ impl<'a> Wish<'a> {
     /// # Errors
     /// It names nobody there is, or two who share nothing.
     pub(super) fn of_made(stage: &Stage, made: &'a Made) -> Result<Self, MadeError> {
-        Ok(Self { act: made.act(&Joined::new(stage))?, limit: None, made: Some(made), kept: None })
+        Ok(Self {
+            act: made.act(&Joined::new(stage))?,
+            limit: None,
+            made: Some(made),
+            one_of_many: false,
+            kept: None,
+        })
     }
 
     /// How its act ends on `stage`; `None` where nobody can be asked.
@@ -94,7 +107,7 @@ impl<'a> Wish<'a> {
         let used = |verb| Act { verb, ..act.clone() };
         let allowed = |act: &Act| ask(stage, act).is_ok_and(|answer| answer.outcome == Outcome::Allowed);
         let kept = [used(Verb::Reads), used(Verb::Lists)].into_iter().find(allowed);
-        Ok(Self { act, limit: Some(limit), made: None, kept })
+        Ok(Self { act, limit: Some(limit), made: None, one_of_many: false, kept })
     }
 
     /// How its limit stands.

@@ -31,7 +31,7 @@ pub use exposure::findings;
 pub use handoff::handoffs;
 pub use names::with_names;
 pub use rehearse::rehearsed;
-pub use remedy::{remedies, together};
+pub use remedy::{over_tree, remedies, together};
 pub use schema::Document;
 pub use upheld::upheld;
 

@@ -3,7 +3,7 @@
 use std::io::{self, Write};
 
 use mivask_core::question::OutcomeChange;
-use mivask_core::remedy::{Remedies, Remedy, Standing, Together};
+use mivask_core::remedy::{Remedies, Remedy, Standing, Together, TreeRemedies};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -187,6 +187,52 @@ pub fn together(out: &mut dyn Write, found: &Together, written: &Written) -> io:
             .left
             .iter()
             .map(|(answer, hint)| LeftJson { act: ActJson::new(answer), hint: hint.as_deref() })
+            .collect(),
+    };
+    mivask_disk::json::pretty(out, &document)?;
+    writeln!(out)
+}
+
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "RemedyTree")]
+pub(super) struct TreeJson<'a> {
+    mivask: u8,
+    /// The act, with a pattern for its path.
+    act: String,
+    /// Paths that the pattern matches and that the act makes sense for.
+    paths: usize,
+    /// Those that succeed now.
+    allowed: usize,
+    /// Those that depend on a missing fact.
+    open: usize,
+    remedies: Vec<ReachJson<'a>>,
+}
+
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "Reach")]
+struct ReachJson<'a> {
+    /// How many of `paths` succeed then.
+    reaches: usize,
+    remedy: RemedyJson<'a>,
+}
+
+/// `remedy` of an act on a whole tree: what helps, and how much of the tree each reaches.
+///
+/// # Errors
+/// Whatever `out` refuses.
+pub fn over_tree(out: &mut dyn Write, found: &TreeRemedies, written: &[Written]) -> io::Result<()> {
+    let remedies = found.remedies.iter().zip(written);
+    let document = TreeJson {
+        mivask: FORMAT,
+        act: found.act.to_string(),
+        paths: found.paths,
+        allowed: found.allowed,
+        open: found.open,
+        remedies: remedies
+            .map(|((remedy, reaches), written)| ReachJson {
+                reaches: *reaches,
+                remedy: RemedyJson::new((remedy, written)),
+            })
             .collect(),
     };
     mivask_disk::json::pretty(out, &document)?;

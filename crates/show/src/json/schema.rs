@@ -44,8 +44,10 @@ pub enum Document {
     Drift,
     /// `remedy`
     Remedy,
-    /// `remedy --acts`
+    /// `remedy --acts`, `remedy --unmet`
     RemedyTogether,
+    /// `remedy` of an act on a whole tree
+    RemedyTree,
     /// `decode`
     Decode,
     /// `confirm`
@@ -60,7 +62,7 @@ pub enum Document {
 
 impl Document {
     /// Every document.
-    pub const ALL: [Self; 21] = [
+    pub const ALL: [Self; 22] = [
         Self::Identity,
         Self::Mounts,
         Self::Access,
@@ -77,6 +79,7 @@ impl Document {
         Self::Drift,
         Self::Remedy,
         Self::RemedyTogether,
+        Self::RemedyTree,
         Self::Decode,
         Self::Confirm,
         Self::ConfirmRandom,
@@ -104,6 +107,7 @@ impl Document {
             Self::Drift => "drift",
             Self::Remedy => "remedy",
             Self::RemedyTogether => "remedy-together",
+            Self::RemedyTree => "remedy-tree",
             Self::Decode => "decode",
             Self::Confirm => "confirm",
             Self::ConfirmRandom => "confirm-random",
@@ -132,6 +136,7 @@ impl Document {
             Self::Drift => list::<drift::DriftJson>("differences"),
             Self::Remedy => whole::<remedy::RemediesJson<'_>>(),
             Self::RemedyTogether => whole::<remedy::TogetherJson<'_>>(),
+            Self::RemedyTree => whole::<remedy::TreeJson<'_>>(),
             Self::Decode => list::<decode::ModeJson>("modes"),
             Self::Confirm => list::<confirm::HeldJson<'_>>("acts"),
             Self::ConfirmRandom => whole::<confirm::RandomJson<'_>>(),

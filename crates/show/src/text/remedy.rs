@@ -4,7 +4,7 @@ use std::io::{self, Write};
 
 use mivask_core::act::quoted;
 use mivask_core::question::{Answer, OutcomeChange};
-use mivask_core::remedy::{MOST_TRIED, Remedies, Remedy, Standing, Together};
+use mivask_core::remedy::{MOST_TRIED, Remedies, Remedy, Standing, Together, TreeRemedies};
 use mivask_core::settle::Outcome;
 
 use super::acts::act;
@@ -116,6 +116,57 @@ pub fn together(
     Ok(())
 }
 
+/// An act on a whole tree, and how much of it each remedy reaches. `written` has the patches, `most` says how many are shown.
+///
+/// # Errors
+/// Whatever `out` refuses.
+pub fn over_tree(
+    out: &mut dyn Write,
+    found: &TreeRemedies,
+    written: &[Written],
+    most: usize,
+    layout: Layout<'_>,
+) -> io::Result<()> {
+    let refused = found.paths - found.allowed - found.open;
+    let (style, word) = match (refused, found.open) {
+        (0, 0) => (GOOD, "allowed"),
+        (0, _) => (OPEN, "depends"),
+        (_, _) => (BAD, "denied"),
+    };
+    let act = safe(&found.act.to_string());
+    writeln!(out, "{} {}", paint(style, &format!("{word:<INDENT$}")), paint(STRONG, &act))?;
+    let open =
+        if found.open == 0 { String::new() } else { format!(", {} depend on missing facts", found.open) };
+    let counts = format!("{refused} of {} paths are refused{open}", found.paths);
+    paragraph(out, &counts, INDENT + 1, layout)?;
+    if refused == 0 {
+        let facts = "What would help depends on missing facts.";
+        return writeln!(out, "\n{}", if found.open > 0 { facts } else { "There is nothing to mend." });
+    }
+    writeln!(out)?;
+    if found.remedies.is_empty() {
+        writeln!(out, "{}", paint(BAD, "Nothing that is one for all of it helps."))?;
+        let text = "ask for one of the refused paths: its remedies may be changes of that path alone";
+        return paragraph(out, text, 0, layout);
+    }
+    for (number, ((remedy, reached), written)) in found.remedies.iter().zip(written).take(most).enumerate() {
+        head(out, number + 1, remedy)?;
+        let all = *reached == found.paths;
+        let text = format!(
+            "reaches {} of {}",
+            if all { "all".to_owned() } else { reached.to_string() },
+            found.paths
+        );
+        paragraph(out, &paint(if all { GOOD } else { OPEN }, &text), INDENT, layout)?;
+        body(out, remedy, written, layout)?;
+    }
+    let more = found.remedies.len().saturating_sub(most);
+    if more > 0 {
+        writeln!(out, "{}", paint(FAINT, &format!("and {more} more: --most {}", found.remedies.len())))?;
+    }
+    Ok(())
+}
+
 /// How a limit stands, and whether it holds.
 fn stands(out: &mut dyn Write, standing: &Standing, layout: Layout<'_>) -> io::Result<bool> {
     let layout = layout.of(&standing.actor);
@@ -145,6 +196,12 @@ fn one(
     written: &Written,
     layout: Layout<'_>,
 ) -> io::Result<()> {
+    head(out, number, remedy)?;
+    body(out, remedy, written, layout)
+}
+
+/// Its number and changes.
+fn head(out: &mut dyn Write, number: usize, remedy: &Remedy) -> io::Result<()> {
     if number > 1 {
         writeln!(out)?;
     }
@@ -153,6 +210,11 @@ fn one(
         let head = format!("{number:<3}{:<9}", step.side.word());
         writeln!(out, "{head}{}", paint(STRONG, &safe(&step.change.to_string())))?;
     }
+    Ok(())
+}
+
+/// What follows from it, and what to paste.
+fn body(out: &mut dyn Write, remedy: &Remedy, written: &Written, layout: Layout<'_>) -> io::Result<()> {
     paragraph(out, &summary(remedy), INDENT, layout)?;
     if let Some(undone) = &remedy.undone {
         paragraph(out, &paint(OPEN, &format!("does not last: {}", safe(undone))), INDENT, layout)?;

@@ -3,6 +3,7 @@
 mod apply;
 mod build;
 pub(super) mod paste;
+mod tree;
 mod unmet;
 
 use std::io::Write;
@@ -12,6 +13,7 @@ use mivask_core::act::{Act, quoted, split};
 use mivask_core::expect::Expected;
 use mivask_core::exposure::{Limit, LimitError};
 use mivask_core::glob::is_pattern;
+use mivask_core::question::facts_at;
 use mivask_core::remedy::{
     MOST_ACTS, Made, MadeError, Remedies, Remedy, Situation, lasting, narrowings, remedies, together,
 };
@@ -50,11 +52,13 @@ use crate::terminal;
 /// Or a line of a log with --actor, such as 'open /data/x: permission denied': the first act of the kind that ends with that
 /// error here.
 ///
+/// Or an act on a whole tree, 'store reads /blobs/**': what helps all of it, and how much each change reaches.
+///
 /// Or the acts of a file, with --acts, or all that `uphold` finds refused, with --unmet: one set of changes for all of them, of
 /// which nothing can be left out.
 #[derive(Debug, clap::Args)]
 #[command(
-    after_help = "Examples:\n  mivask remedy tides.scene.yaml 'herald creates /publish/today.svg'\n  mivask remedy pod.yaml 'gauge creates /tmp/x' --apply-to pod.fixed.yaml\n  mivask remedy pod.yaml '/keys/id_ed25519 at-most 0600'\n  mivask remedy pod.yaml 'press reads what gauge makes in /data'\n  mivask remedy pod.yaml --acts release.acts --script fix.sh\n  mivask remedy tides.scene.yaml --unmet"
+    after_help = "Examples:\n  mivask remedy tides.scene.yaml 'herald creates /publish/today.svg'\n  mivask remedy pod.yaml 'gauge creates /tmp/x' --apply-to pod.fixed.yaml\n  mivask remedy pod.yaml '/keys/id_ed25519 at-most 0600'\n  mivask remedy pod.yaml 'press reads what gauge makes in /data'\n  mivask remedy pod.yaml --acts release.acts --script fix.sh\n  mivask remedy tides.scene.yaml --unmet\n  mivask remedy tides.scene.yaml 'herald reads /data/**'"
 )]
 pub(crate) struct Args {
     #[command(flatten)]
@@ -175,6 +179,9 @@ fn mended(
     err: &mut dyn Write,
 ) -> Result<End, Failure> {
     let act = only(sentence, &whole.stage, err)?;
+    if is_tree(&whole, &act) {
+        return tree::mended(args, whole, &act, out, err);
+    }
     // Changes are tried on stages of their own; of a large scene this one is large.
     drop(std::mem::take(&mut whole.stage));
     let own = expected(args, &whole, err)?;
@@ -183,6 +190,13 @@ fn mended(
     let found = remedies(&situation, &act)?;
     drop(working);
     told(args, &situation, (&found, &[act]), out, err)
+}
+
+/// Whether an act is about what a pattern matches: a name may hold such a character.
+fn is_tree(whole: &Whole, act: &Act) -> bool {
+    let literally =
+        whole.stage.actor(&act.actor).is_ok_and(|actor| facts_at(&whole.stage, actor, &act.path).is_some());
+    is_pattern(&act.path) && !literally
 }
 
 const WORKING: &str = "trying changes, and comparing what each lets and keeps out";
