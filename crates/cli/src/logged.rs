@@ -3,8 +3,9 @@
 use std::io::Write;
 
 use mivask_core::act::{parse_act, quoted};
+use mivask_core::outcome::Errno;
 use mivask_core::question::{Answer, ask};
-use mivask_core::settle::End;
+use mivask_core::settle::{Dependence, End};
 use mivask_core::stage::Stage;
 use mivask_read::message::{Message, parse};
 
@@ -21,6 +22,25 @@ impl CommandError for Nobody {}
 pub(crate) struct Logged {
     actor: String,
     message: Message,
+}
+
+/// What has to be so where an act that depends on missing facts ended with `errno`; what it was about comes before the way
+/// there, since whoever looks for the cause of a refusal finds it there most often.
+fn causes(answer: &Answer, errno: Errno) -> Option<String> {
+    let ends = |one: &&Dependence| one.end == End::Act(Err(errno));
+    let mut all: Vec<&str> = Vec::new();
+    for cause in answer.depends_on.iter().filter(ends).filter_map(|one| one.conditions.last()) {
+        for one in cause.split(", or ") {
+            if !all.contains(&one) {
+                all.push(one);
+            }
+        }
+    }
+    match all.as_slice() {
+        [] => None,
+        [one] => Some(one.to_string()),
+        several => Some(format!("one of these is so: {}", several.join("; "))),
+    }
 }
 
 impl Logged {
@@ -61,6 +81,10 @@ impl Logged {
             }
         };
         writeln!(err, "note: the message is taken for `{}`, {why}", mivask_show::safe(&sentence))?;
+        let chosen = all.iter().find(|(known, _)| *known == sentence).map(|(_, answer)| answer);
+        if let Some(causes) = chosen.filter(|_| certain.is_none()).and_then(|answer| causes(answer, errno)) {
+            writeln!(err, "note: given that it was {errno}, {}", mivask_show::safe(&causes))?;
+        }
         Ok(sentence)
     }
 }

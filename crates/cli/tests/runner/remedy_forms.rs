@@ -154,6 +154,7 @@ fn a_line_of_a_log_that_may_be_so() {
                 +      emptyDir: {}
     --- standard error
     note: the message is taken for `app creates /tmp/x.lock`, which may end with EROFS here
+    note: given that it was EROFS, /tmp/x.lock is missing
     --- status 0
     ");
 }

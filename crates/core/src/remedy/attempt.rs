@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use mivask_model::act::Verb;
+use mivask_model::fact::Fact;
 use mivask_rules::settle::Outcome;
 use mivask_stage::scene::Scene;
 use mivask_stage::stage::Stage;
@@ -77,11 +78,49 @@ pub(super) fn attempt(
     let answer = wish.ask(&now)?;
     let mut reached = wish.reached(&tried.scene, &now, &answer);
     let mut notes = tried.notes.clone();
+    if let (false, Some((scene, note))) =
+        (reached, where_it_is_applied(base, &tried, (candidate, &answer), wish))
+    {
+        notes.push(note);
+        return Some(Tried { answer, reached: true, notes, scene: Arc::new(scene), ..tried });
+    }
     if let (false, Some(note)) = (reached, under_condition(&from.answer, candidate, &answer)) {
         notes.push(note);
         reached = true;
     }
     Some(Tried { answer, reached, notes, ..tried })
+}
+
+/// The scene in which the filesystem group reaches every claim, and that it helps there, where nobody said whether a driver lets
+/// the kubelet apply it.
+fn where_it_is_applied(
+    base: &Base<'_>,
+    tried: &Tried,
+    (candidate, after): (&candidate::Candidate, &Answer),
+    wish: &Wish<'_>,
+) -> Option<(Scene, String)> {
+    let step = |change: &Change| {
+        matches!(change, Change::FilesystemGroup(_) | Change::Process(_, Process::FilesystemGroup(_)))
+    };
+    if after.outcome != Outcome::Depends || !candidate.changes.iter().all(step) {
+        return None;
+    }
+    let mut scene = Scene::clone(&tried.scene);
+    for facts in scene.volumes.values_mut().filter(|facts| facts.group_ownership.is_none()) {
+        facts.group_ownership = Some(Fact::new(true, facts.from.clone()));
+    }
+    let there = Tried { scene: Arc::new(scene), ..tried.again() };
+    let now = there.stage(base).ok()?;
+    let answer = wish.ask(&now)?;
+    if !wish.reached(&there.scene, &now, &answer) {
+        return None;
+    }
+    let fact = after.depends_on.first()?;
+    let note = format!(
+        "whether it helps depends on {}: a CSI driver says so in its fsGroupPolicy, and NFS and host paths never take it",
+        fact.fact
+    );
+    Some((Scene::clone(&there.scene), note))
 }
 
 /// The condition under which scratch space below a read-only root helps, where the image is not known: runc 1.1 gives a tmpfs

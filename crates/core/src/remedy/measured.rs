@@ -10,6 +10,7 @@ use mivask_model::ids::InsideGid;
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::path::parent;
 use mivask_rules::lookup::{Sight, look};
+use mivask_rules::settle::Outcome;
 use mivask_rules::walk::Follow;
 use mivask_stage::scene::Scene;
 use mivask_stage::stage::Stage;
@@ -17,7 +18,7 @@ use mivask_stage::stage::Stage;
 use super::rank::{self, Mark, Rank};
 use super::situation::Base;
 use super::{InPlace, Remedy, Side, Tried, marks};
-use crate::change::{Change, Process};
+use crate::change::{Change, GroupStep, Process};
 use crate::question::contrast::Baseline;
 use crate::question::facts_at;
 use crate::question::{Column, Contrast, OutcomeChange};
@@ -104,6 +105,7 @@ pub(super) fn measured_on(
     let inodes = inodes(base, now, &tried, goals);
     let undone = tried.steps.iter().find_map(|step| undone(scene, base, &step.change));
     let mut marks = marks::of_steps(base, &tried.steps, acts);
+    marks.extend((tried.answer.outcome == Outcome::Depends).then_some(Mark::Conditional));
     marks.extend(rank::of_opened(count(&opened), secrets));
     marks.extend(steps_on_every_volume(base, acts, &tried, &opened).then_some(Mark::OtherVolumes));
     marks.extend(rank::of_closed(count(&closed)));
@@ -120,6 +122,7 @@ pub(super) fn measured_on(
     let mut actors: Vec<&str> = acts.iter().map(|act| act.actor.as_str()).collect();
     actors.sort_unstable();
     actors.dedup();
+    notes.extend(steps.iter().filter_map(|step| number(base, acts, &step.change)));
     notes.extend(actors.into_iter().flat_map(|actor| gained(base, now, actor)));
     let breaks = broken.into_iter().map(|one| one.text.clone()).collect();
     Remedy { steps, answer, opened, closed, breaks, inodes, undone, notes, partial, rank }
@@ -143,6 +146,33 @@ fn steps_on_every_volume(base: &Stage, acts: &[Act], tried: &Tried, opened: &[Ou
         row.paths.iter().any(|path| source(&row.actor, path).is_some_and(|source| !meant.contains(&source)))
     };
     tried.steps.iter().any(|one| step(&one.change)) && opened.iter().any(other)
+}
+
+/// Where the number of a filesystem group comes from.
+fn number(base: &Stage, acts: &[Act], change: &Change) -> Option<String> {
+    let (Change::FilesystemGroup(GroupStep::Group(gid))
+    | Change::Process(_, Process::FilesystemGroup(GroupStep::Group(gid)))) = change
+    else {
+        return None;
+    };
+    let act = acts.first()?;
+    let actor = base.actor(&act.actor).ok()?;
+    let who = actor.credentials.first()?;
+    let own = who.inside_gid().and_then(Held::id).map(InsideGid::raw);
+    let there = facts_at(base, actor, &act.path).or_else(|| facts_at(base, actor, parent(&act.path)));
+    let there = there.and_then(|facts| facts.gid).map(InsideGid::raw);
+    Some(match *gid {
+        gid if own == Some(gid) => format!("{gid} is the group that {} has", act.actor),
+        gid if there == Some(gid) => format!("{gid} is the group that the files have"),
+        gid if actor.identity.possible.iter().any(|(_, one)| is_in(&one.groups, gid)) => {
+            format!("{gid} is a group that {} is in", act.actor)
+        }
+        gid => format!("{gid} is a number that nothing here uses"),
+    })
+}
+
+fn is_in(groups: &[Held<InsideGid>], gid: u32) -> bool {
+    groups.iter().any(|held| held.id().map(InsideGid::raw) == Some(gid))
 }
 
 /// What the process is besides, where it becomes somebody else: capabilities that come with root, another group.
