@@ -171,6 +171,9 @@ fn nfs_replaces_root_unless_told() {
             "gauge sets-acl user:7102:rw- on /v/mine -> denied EOPNOTSUPP",
         ],
     );
+    // What is exported is NFS, whether the scene says so or the volume of the claim.
+    let exported = format!("{{ export: {{ squash: root }}, {TREE} }}");
+    hold(&exported, &["root reads /v/mine -> denied EACCES", "root lists /v -> denied EACCES"]);
     let trusting = format!("{{ filesystem: nfs4, export: {{ squash: none }}, {TREE} }}");
     hold(
         &trusting,

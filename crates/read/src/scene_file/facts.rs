@@ -163,7 +163,9 @@ impl Reading<'_> {
         let given = section.tree.as_ref().zip(node.get("tree"));
         let mut listed = given.and_then(|(given, node)| self.tree(&format!("volume {name}"), given, node));
         let at = |key: &str| node.get(key).unwrap_or(node);
-        let mut filesystem = section.filesystem.clone();
+        // What a server exports is NFS, a claim whose volume says so elsewhere among it.
+        let exported = section.export.is_some().then(|| "nfs".to_owned());
+        let mut filesystem = section.filesystem.clone().or(exported);
         let mut personality = Personality::default();
         match filesystem.as_deref().map(|kind| (kind, Personality::of(kind))) {
             None => {}
