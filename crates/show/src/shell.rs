@@ -29,7 +29,7 @@ pub fn word(path: &[u8]) -> String {
 /// any, stops where one is neither as it was nor as it is to be, and may run twice; `None` where it changes no such file.
 #[must_use]
 pub fn script(remedy: &Remedy) -> Option<String> {
-    let on_disk = |there: &&InPlace| !matches!(there.place, ChangedPlace::Image(..));
+    let on_disk = |there: &&InPlace| !there.server && !matches!(there.place, ChangedPlace::Image(..));
     let there: Vec<&InPlace> =
         remedy.steps.iter().filter_map(|step| step.there.as_ref()).filter(on_disk).collect();
     there.first()?;
@@ -52,7 +52,14 @@ pub fn script(remedy: &Remedy) -> Option<String> {
             text.push_str(&format!("{} || {{ printf '%s\\n' {told} >&2; exit 1; }}\n", checks.join(" || ")));
         }
     }
+    let mut elsewhere = false;
     for line in commands(remedy, &[]) {
+        if line.starts_with('#') {
+            elsewhere = line.starts_with(ON_SERVER);
+        } else if elsewhere {
+            text.push_str(&format!("# {line}\n"));
+            continue;
+        }
         let line = match line.strip_prefix("RUN ") {
             Some(build) => format!("# RUN {build}"),
             None => line,
@@ -67,6 +74,9 @@ pub fn script(remedy: &Remedy) -> Option<String> {
     }
     Some(text)
 }
+
+/// How the comment above commands for a server begins.
+const ON_SERVER: &str = "# on the server that exports it";
 
 /// As `stat -c '%u:%g %a'` prints it.
 fn stored(stored: Stored) -> String {
@@ -88,6 +98,10 @@ pub fn commands(remedy: &Remedy, images: &[String]) -> Vec<String> {
             continue;
         }
         let (place, path, prefix) = match &there.place {
+            ChangedPlace::Host(path) | ChangedPlace::Volume(_, path) if there.server => {
+                let who = safe(&act.actor);
+                (format!("{}, as root, at what is {who}'s path", &ON_SERVER[2..]), path, "")
+            }
             ChangedPlace::Host(path) if there.apart => {
                 let who = safe(&act.actor);
                 (format!("on the host, as root, outside of {who}'s user namespace: its ids there"), path, "")

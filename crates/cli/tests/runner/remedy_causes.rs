@@ -254,3 +254,42 @@ fn sentences_that_hand_nothing_over() {
     --- status 2
     ");
 }
+
+#[test]
+fn what_is_exported_is_changed_on_the_server() {
+    let scene = "scene: 1
+containers:
+- { name: boss, user: '0:0', mounts: [{ at: /data, volume: share }] }
+- { name: app, user: '1000:1000', mounts: [{ at: /data, volume: share }, { at: /own, volume: own }] }
+- { name: other, user: '3000:3000', mounts: [{ at: /data, volume: share }] }
+volumes:
+  share:
+    export: { squash: root }
+    tree: [{ path: /, kind: dir, owner: '3000:3000', mode: '0755' }, { path: /f, owner: '3000:3000', mode: '0640' }]
+  own: { filesystem: ext4, tree: [{ path: /, kind: dir, owner: '0:0', mode: '0700' }, { path: /f, owner: '1000:1000', mode: '0600' }] }
+";
+    let scratch = Scratch::with("s.yaml", scene).and("both.acts", "app writes /data/f\napp reads /own/f\n");
+    let ask = |act: &str, change: &str| scratch.run(["ask", "s.yaml", act, "-q", "--change", change]);
+    let said = ask("boss creates /data/x", "for boss sets-owner 65534 on /data");
+    assert!(said.contains("leaves 65534:65534 0644"), "{said}");
+    // Its own root is squashed on the client all the same.
+    let said = scratch.run(["ask", "s.yaml", "boss sets-owner 1000 on /data/f", "-q"]);
+    assert!(said.starts_with("denied EPERM"), "{said}");
+    let said = ask("app sets-acl user:5:r-- on /data/f", "for app sets-owner 1000 on /data/f");
+    assert!(said.starts_with("denied EOPNOTSUPP"), "{said}");
+    let found = scratch.json(["remedy", "s.yaml", "app writes /data/f", "-q", "--format", "json"]);
+    let owner = found["remedies"]
+        .as_array()
+        .into_iter()
+        .flatten()
+        .find(|one| one["commands"][1] == "chown 1000 /data/f");
+    let told =
+        owner.map(|one| one["commands"][0].as_str().unwrap_or_default().to_owned()).unwrap_or_default();
+    assert_eq!(told, "# on the server that exports it, as root, at what is app's path", "{found}");
+    let said = scratch.run(["remedy", "s.yaml", "--acts", "both.acts", "--script", "fix.sh"]);
+    let script = std::fs::read_to_string(scratch.path().join("fix.sh")).unwrap_or_default();
+    let runs: Vec<&str> =
+        script.lines().filter(|line| line.starts_with("ch") || line.starts_with("setfacl")).collect();
+    assert!(runs.iter().all(|line| line.contains("/own")) && !runs.is_empty(), "{said}\n{script}");
+    assert!(script.contains("\n# ch") && script.contains("/data/f"), "{script}");
+}

@@ -5,7 +5,8 @@ use std::sync::Arc;
 use mivask_model::act::{Act, Owner, Verb, quoted};
 use mivask_model::glob::Globs;
 use mivask_model::ids::{InsideGid, InsideUid, UserNamespace};
-use mivask_model::mount::{MountFlags, MountTable};
+use mivask_model::mount::{MountFlags, MountTable, SourceFacts, SourceId};
+use mivask_model::personality::{Personality, Squash};
 use mivask_rules::decide::decide;
 use mivask_rules::explore::explore;
 use mivask_rules::lookup::root_credentials;
@@ -18,7 +19,8 @@ use super::pattern::expanded;
 use crate::carry::{Carried, carry_out};
 
 /// Carries `act` out where its actor sees the path, as root with every capability and without regard to read-only
-/// mounts. Ids are those the actor sees. An actor who is on another stage changes nothing here.
+/// mounts. Ids are those the actor sees. What a server exports is changed on the server, which squashes nobody there. An actor
+/// who is on another stage changes nothing here.
 pub(super) fn administer(stage: &mut Stage, act: &Act, globs: &dyn Globs) -> Result<Vec<Act>, String> {
     if act.verb.only_looks() {
         return Err(format!("`{}` changes nothing", act.verb.word()));
@@ -33,11 +35,29 @@ pub(super) fn administer(stage: &mut Stage, act: &Act, globs: &dyn Globs) -> Res
     let act = Act { verb: outside(&act.verb, &namespace)?, ..act.clone() };
     let all = expanded(&stage.storage, &table, &act, globs)?;
     let pattern = all.len() > 1;
-    for act in &all {
+    let exports = trusting(stage);
+    let done = all.iter().try_for_each(|act| {
         single(stage, &table, act)
-            .map_err(|reason| if pattern { format!("{}: {reason}", quoted(&act.path)) } else { reason })?;
+            .map_err(|reason| if pattern { format!("{}: {reason}", quoted(&act.path)) } else { reason })
+    });
+    for (source, facts) in exports {
+        stage.storage.source_mut(source).facts = facts;
     }
-    Ok(all)
+    done.map(|()| all)
+}
+
+/// Lets every export squash nobody, for somebody on the server itself; what was known of each before.
+fn trusting(stage: &mut Stage) -> Vec<(SourceId, Arc<SourceFacts>)> {
+    let mut before = Vec::new();
+    for id in stage.source_ids() {
+        let facts = stage.source(id).facts.clone();
+        let Personality::Nfs(mut nfs) = facts.personality else { continue };
+        nfs.export.squash = Some(Squash::Nobody);
+        let trusting = SourceFacts { personality: Personality::Nfs(nfs), ..SourceFacts::clone(&facts) };
+        stage.storage.source_mut(id).facts = Arc::new(trusting);
+        before.push((id, facts));
+    }
+    before
 }
 
 fn single(stage: &mut Stage, table: &MountTable, act: &Act) -> Result<(), String> {

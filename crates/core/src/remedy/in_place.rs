@@ -4,6 +4,7 @@ use mivask_model::acl::AclText;
 use mivask_model::act::{Act, Owner, Verb};
 use mivask_model::ids::{DiskGid, DiskOwner, DiskUid, InsideGid, InsideUid, MountIds, UserNamespace};
 use mivask_model::mode::Mode;
+use mivask_model::personality::Personality;
 use mivask_rules::lookup::{Sight, look};
 use mivask_rules::view::Place;
 use mivask_rules::walk::Follow;
@@ -24,6 +25,8 @@ pub struct InPlace {
     /// Whether those ids are others than the actor's inside, so that it has to be done outside of the actor's user
     /// namespace, and not through a mount with an id map.
     pub apart: bool,
+    /// Whether that is on the server that exports it, who squashes nobody there.
+    pub server: bool,
     /// Whether it is done to all below that place as well.
     pub recursive: bool,
     /// Owner, group and mode as they are stored now and once the whole remedy is made; `None` where nothing is there, or
@@ -65,6 +68,7 @@ impl InPlace {
                 place,
                 verb: act.verb.clone(),
                 apart: false,
+                server: false,
                 recursive: false,
                 was: None,
                 is: None,
@@ -83,7 +87,8 @@ impl InPlace {
         let apart = verb != act.verb || !ids.namespace.is_initial();
         // Of a whole tree, its top says nothing of the rest.
         let stored = |stage| if recursive { None } else { Stored::of(stage, act) };
-        Some(Self { place, verb, apart, recursive, was: stored(base), is: stored(now) })
+        let server = ids.served;
+        Some(Self { place, verb, apart, server, recursive, was: stored(base), is: stored(now) })
     }
 }
 
@@ -91,17 +96,20 @@ impl InPlace {
 struct Ids<'a> {
     namespace: &'a UserNamespace,
     mount: &'a MountIds,
+    /// Whether a server exports it.
+    served: bool,
 }
 
 impl<'a> Ids<'a> {
     fn of(stage: &'a Stage, actor: &'a Actor, act: &Act) -> Option<Self> {
-        let Ok(Sight::There(Place { mount, .. })) =
+        let Ok(Sight::There(Place { mount, source, .. })) =
             look(&stage.storage, &actor.mounts, &act.path, Follow::AllButLast)
         else {
             return None;
         };
         let namespace = &actor.credentials.first()?.namespace;
-        Some(Self { namespace, mount: &actor.mounts.get(mount).facts.ids })
+        let served = matches!(stage.source(source).facts.personality, Personality::Nfs(_));
+        Some(Self { namespace, mount: &actor.mounts.get(mount).facts.ids, served })
     }
 
     /// `from_kuid(fs_userns, make_kuid(current_user_ns(), uid))` through the id map of the mount.

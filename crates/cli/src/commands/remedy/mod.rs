@@ -129,7 +129,7 @@ enum RemedyError {
         error: MergeError,
     },
     /// It changes no file.
-    #[error("remedy {0} changes no file outside of an image, so there is no script to write")]
+    #[error("remedy {0} changes no file outside of an image and a server, so there is no script to write")]
     NotOnDisk(usize),
     /// It changes no description.
     #[error(
