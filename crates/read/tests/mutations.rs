@@ -4,10 +4,14 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use fastrand::Rng;
+use mivask_core::change::parse_change;
 use mivask_core::prepare;
 use mivask_core::question::{access, default_paths, imprints, mounts};
+use mivask_core::recipe::BuildFile;
 use mivask_read::diagnostic::Diagnostics;
 use mivask_read::input::{FileReader, Origin, read_input};
+use mivask_read::patch::build::{Copied, Edit, edited};
+use mivask_read::patch::{merge_patch, patched};
 
 const SCENE: &str = include_str!("../../../demo/tides.scene.yaml");
 const STATION: &str = include_str!("../../../demo/station.yaml");
@@ -160,4 +164,37 @@ fn damaged_build_files_too() {
             usize::from(usable("project", &Damaged { scene: Vec::new(), station: Vec::new(), build }));
     }
     assert!((200..3_800).contains(&answered), "{answered} usable: the damage is one-sided");
+}
+
+#[test]
+fn damaged_texts_are_patched_or_left_alone() {
+    let mut rng = Rng::with_seed(9);
+    let file = BuildFile { path: "Dockerfile".to_owned(), context: String::new(), ..BuildFile::default() };
+    let commands = ["chown 1 /x".to_owned()];
+    let copied = Copied { alone: true, owner: Some("1:2".to_owned()), mode: Some("640".to_owned()) };
+    let (mut tried, mut merged, mut written) = (0, 0, 0);
+    for round in 0..800 {
+        let text = String::from_utf8_lossy(&damage(BUILD, &mut rng)).into_owned();
+        let files = Damaged { scene: Vec::new(), station: Vec::new(), build: text.clone().into_bytes() };
+        let line = Some(1 + round % 20);
+        let edit = Edit { line, copied: Some(copied.clone()), commands: &commands, user: Some("app") };
+        // Each candidate is read, and none is taken.
+        let none = edited(&text, &file, &edit, &files, &mut |_| {
+            tried += 1;
+            false
+        });
+        assert!(none.is_none());
+        let station = String::from_utf8_lossy(&damage(STATION, &mut rng)).into_owned();
+        merged += usize::from(merge_patch(STATION, &station).is_ok());
+        drop(merge_patch(&station, STATION));
+        let files = Damaged { scene: SCENE.into(), station: station.clone().into_bytes(), build: Vec::new() };
+        let mut diagnostics = Diagnostics::default();
+        let Ok(scene) = read_input(&Origin::of(Path::new("scene")), &files, &mut diagnostics) else {
+            continue;
+        };
+        let change = parse_change("gauge joins 5").expect("a change");
+        let new = scene.workloads.first().and_then(|workload| patched(&station, workload, &change).ok());
+        written += usize::from(new.is_some_and(|new| merge_patch(&station, &new).is_ok()));
+    }
+    assert!(tried > 400 && merged > 40 && written > 40, "{tried} {merged} {written}");
 }

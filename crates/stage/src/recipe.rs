@@ -17,7 +17,7 @@ pub struct Recipe {
 }
 
 /// Where a recipe was read, and what was said about the build beside it.
-#[derive(Clone, PartialEq, Eq, Debug)]
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct BuildFile {
     /// The file, as the user would name it.
     pub path: String,

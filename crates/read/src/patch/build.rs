@@ -88,7 +88,7 @@ fn candidates(
     let escape = parsed.parser_directives.escape.as_ref().map_or('\\', |escape| escape.value.value);
     let extents = extents(text, parsed);
     let all: Vec<Placed<'_, '_>> = parsed.instructions.iter().zip(extents).collect();
-    let line_of = |at: usize| text[..at].matches('\n').count() + 1;
+    let line_of = |at: usize| text.bytes().take(at).filter(|byte| *byte == b'\n').count() + 1;
     let lines = |extent: &Range<usize>| {
         line_of(extent.start)..=line_of(extent.end.saturating_sub(1).max(extent.start))
     };
