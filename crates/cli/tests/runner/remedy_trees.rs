@@ -53,6 +53,7 @@ fn changes_are_compared_by_what_they_reach() {
     2  process  store filesystem-group 2000
                 reaches all of 45
                 opens 85 more: store can write /blobs/s0/b0, /blobs/s1/b0, /blobs/s2/b0 and 37 more; store can create /blobs, /blobs/s0, /blobs/s1 and 2 more; store can delete /blobs/s0/b0, /blobs/s1/b0, /blobs/s2/b0 and 37 more; touches 45 inodes
+                2000 is the group that the files have
                 --- pod.yaml
                 +++ pod.yaml
                 @@ -12,2 +12,4 @@
@@ -64,6 +65,7 @@ fn changes_are_compared_by_what_they_reach() {
     3  process  store filesystem-group 1500
                 reaches all of 45
                 opens 85 more: store can write /blobs/s0/b0, /blobs/s1/b0, /blobs/s2/b0 and 37 more; store can create /blobs, /blobs/s0, /blobs/s1 and 2 more; store can delete /blobs/s0/b0, /blobs/s1/b0, /blobs/s2/b0 and 37 more; touches 45 inodes
+                1500 is the group that store has
                 --- pod.yaml
                 +++ pod.yaml
                 @@ -12,2 +12,4 @@
