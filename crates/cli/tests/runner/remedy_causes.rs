@@ -80,7 +80,9 @@ fn the_cause_is_told_before_its_symptoms() {
 
                 what vfat has no owner for is shown with that of the mount options: whoever mounts volume u can say uid=1000, gid= or umask=
 
-    Nothing narrow helps.
+    1  mount    app mounts /usb with uid=1000
+                opens 2 more: app can create /usb; app can delete /usb/f
+                no field of the description sets uid=1000: mount options belong to the volume (mountOptions, driver_opts)
     ");
     assert_snapshot!(said("app overwrites /spool/f"), @"
     denied EACCES  app overwrites /spool/f
@@ -292,4 +294,36 @@ volumes:
         script.lines().filter(|line| line.starts_with("ch") || line.starts_with("setfacl")).collect();
     assert!(runs.iter().all(|line| line.contains("/own")) && !runs.is_empty(), "{said}\n{script}");
     assert!(script.contains("\n# ch") && script.contains("/data/f"), "{script}");
+}
+
+#[test]
+fn a_mount_option_says_whose_files_are_that_have_no_owner() {
+    let scratch = Scratch::with("s.yaml", CAUSES);
+    let ask = |option: &str| {
+        let change = format!("app mounts {option}");
+        scratch.run(["ask", "s.yaml", "app writes /usb/f", "-q", "--change", &change])
+    };
+    for (option, said) in [
+        ("/usb with uid=1000", "allowed"),
+        ("/usb with rw,gid=1000,umask=0002", "allowed"),
+        ("/usb with gid=1000", "denied EACCES"),
+        (
+            "/usb with uid=x",
+            "error: `app mounts /usb with uid=x` cannot be made: the mount option `uid=x` needs",
+        ),
+        (
+            "/spool with uid=1000",
+            "error: `app mounts /spool with uid=1000` cannot be made: its file system keeps owners",
+        ),
+        (
+            "/none with uid=1000",
+            "error: `app mounts /none with uid=1000` cannot be made: the description mounts nothing",
+        ),
+    ] {
+        let answer = ask(option);
+        assert!(answer.contains(said), "{option}: {answer}");
+        assert_eq!(said.starts_with("error"), answer.ends_with("--- status 2"), "{option}: {answer}");
+    }
+    let found = scratch.json(["remedy", "s.yaml", "app writes /usb/f", "-q", "--format", "json"]);
+    assert_eq!(found["remedies"][0]["changes"][0]["change"], "app mounts /usb with uid=1000");
 }

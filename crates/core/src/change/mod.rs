@@ -10,6 +10,7 @@ mod ahead;
 mod capabilities;
 mod group_step;
 mod numbers;
+mod owner_options;
 mod parse;
 mod pattern;
 mod process;
@@ -77,7 +78,8 @@ pub enum Process {
     /// `is made again`: a new container with the image's files; volumes stay as they are. In a rehearsal.
     IsMadeAgain,
     /// `mounts PATH with OPTION[,OPTION]`: `ro`, `rw`, `noexec`, `exec`, `nosuid`, `suid`, `nodev`, `dev`; `mode=MODE` for the
-    /// files of a volume made of API objects (`defaultMode`), or the root of a tmpfs.
+    /// files of a volume made of API objects (`defaultMode`), or the root of a tmpfs; `uid=UID`, `gid=GID`, `umask=MASK` of a
+    /// volume whose file system keeps no owners.
     Mounts(Vec<u8>, Vec<String>),
 }
 
@@ -287,6 +289,12 @@ impl Changes {
                 Change::Process(name, _) if name == HOST => {
                     let reason = "the host is root itself, for setting things up: it is not described and has no other identity";
                     return Err(ChangeError::new(change, reason.to_owned()));
+                }
+                Change::Process(name, Process::Mounts(at, options))
+                    if options.iter().any(|option| owner_options::is_one(option)) =>
+                {
+                    owner_options::set(scene, workloads, (name, at), options)
+                        .map_err(|reason| ChangeError::new(change, reason))?;
                 }
                 Change::Files(_) | Change::Process(..) | Change::FilesystemGroup(_) => {}
             }

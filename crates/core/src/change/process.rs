@@ -14,7 +14,7 @@ use mivask_stage::scene::{Container, Medium, TmpfsAsked, Volume, VolumeKind, Vol
 use mivask_stage::stage::Role;
 
 use super::capabilities::capabilities;
-use super::{Change, Process, means, mode_option, volume_mode};
+use super::{Change, Process, means, mode_option, owner_options, volume_mode};
 
 /// Makes `change` in `workload` where it concerns it.
 pub(super) fn change(
@@ -57,8 +57,10 @@ pub(super) fn change(
                     if options.iter().any(|option| option == "rw") {
                         writable(workload, at, path)?;
                     }
+                    // Whose the files of a volume are is no matter of one mount.
+                    let options = options.iter().filter(|option| !owner_options::is_one(option));
                     let (modes, flags): (Vec<_>, Vec<_>) =
-                        options.iter().partition(|option| mode_option(option).is_some());
+                        options.partition(|option| mode_option(option).is_some());
                     for mode in modes.into_iter().filter_map(|option| mode_option(option)) {
                         volume_mode::set(workload, at, path, mode?, &from)?;
                     }

@@ -245,6 +245,13 @@ impl<'a> Met<'a> {
         {
             all.push(process(self.name, Process::Becomes(uid, None)));
         }
+        // A part that is mounted alone has the options of its volume.
+        if self.keeps_no_owners()
+            && self.mount.root.is_none_or(|root| root == Tree::ROOT)
+            && let Some(own) = self.own_uid()
+        {
+            all.extend(self.remounted(&format!("uid={own}")));
+        }
         all.extend(self.filesystem_group(scene));
         all.extend(self.parts_alone(needed, target));
         // What is on the disk; what the kubelet writes itself is not changed there.
