@@ -88,6 +88,15 @@ fn the_line_that_makes_the_file_is_changed() {
 }
 
 #[test]
+fn the_build_comes_before_another_user() {
+    let given = BUILD.replace("COPY app.conf /etc/app.conf", "COPY --chown=7:0 app.conf /etc/app.conf");
+    let scratch = service(&given);
+    let found = scratch.json(["remedy", "s.yaml", "app reads /etc/app.conf", "-q", "--format", "json"]);
+    assert_eq!(found["remedies"][0]["files"][0]["file"], "Dockerfile", "{found}");
+    assert_eq!(added(&scratch, "app reads /etc/app.conf"), ["COPY --chown=7:1000 app.conf /etc/app.conf"]);
+}
+
+#[test]
 fn what_is_patched_does_what_it_says() {
     let mut tried = 0;
     for build in [

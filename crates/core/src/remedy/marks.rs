@@ -4,10 +4,12 @@ use mivask_model::acl::AclText;
 use mivask_model::act::{Act, Owner, Verb};
 use mivask_model::ids::{InsideGid, InsideUid};
 use mivask_model::mode::{FileKind, Mode};
+use mivask_model::mount::MountOrigin;
+use mivask_model::path::parent;
 use mivask_model::tree::{Certainty, Tree};
 use mivask_rules::lookup::{Sight, look};
 use mivask_rules::walk::Follow;
-use mivask_stage::stage::Stage;
+use mivask_stage::stage::{Role, Stage};
 
 use super::rank::Mark;
 use super::{RemedyStep, Side};
@@ -17,6 +19,7 @@ use crate::recursion::whole;
 
 /// The marks of all `steps`, which are made on `base`.
 pub(super) fn of_steps(base: &Stage, steps: &[RemedyStep], acts: &[Act]) -> Vec<Mark> {
+    let built = acts.iter().any(|act| is_in_image(base, act));
     let only_reads = acts.iter().all(|act| reads(&act.verb));
     let mut marks = Vec::new();
     for (at, step) in steps.iter().enumerate() {
@@ -28,6 +31,8 @@ pub(super) fn of_steps(base: &Stage, steps: &[RemedyStep], acts: &[Act]) -> Vec<
             }
             marks.push(if only_reads && matches!(mark, Mark::Owner | Mark::OwnerOfDirectory) {
                 Mark::OwnerToRead
+            } else if built && mark == Mark::AnotherUser {
+                Mark::AnotherUserThanBuilt
             } else if again && mark == Mark::Entry {
                 Mark::FurtherEntry
             } else {
@@ -48,7 +53,7 @@ fn of_change(base: &Stage, step: &RemedyStep, earlier: &[RemedyStep]) -> Vec<Mar
     match &step.change {
         Change::Process(name, what) => of_process(base, name, what),
         Change::Files(act) | Change::Image(act) => {
-            let mut marks = of_file(base, act, earlier);
+            let mut marks = of_file(base, (act, side), earlier);
             marks.extend((side == Side::Image).then_some(Mark::Build));
             marks.extend((side == Side::Disk && is_not_there_yet(base, act)).then_some(Mark::NotThereYet));
             marks
@@ -82,15 +87,16 @@ fn of_process(base: &Stage, name: &str, what: &Process) -> Vec<Mark> {
     vec![mark]
 }
 
-fn of_file(base: &Stage, act: &Act, earlier: &[RemedyStep]) -> Vec<Mark> {
+fn of_file(base: &Stage, (act, side): (&Act, Side), earlier: &[RemedyStep]) -> Vec<Mark> {
     // Of a whole tree, its top stands for the rest.
     let path = whole(&act.path).unwrap_or(&act.path);
     let facts = base.actor(&act.actor).ok().and_then(|actor| facts_at(base, actor, path));
     let directory = facts.is_some_and(|facts| facts.kind == FileKind::Directory);
     let owner = facts.and_then(|facts| facts.uid).map(InsideUid::raw);
     let group = facts.and_then(|facts| facts.gid).map(InsideGid::raw);
-    // Whoever has it now loses it; root does not mind.
-    let taken = |id: Option<u32>, mark: Mark| id.is_some_and(|id| id != 0).then_some(mark);
+    // Whoever has it now loses it; root does not mind, and who is in an image is known and counted.
+    let taken =
+        |id: Option<u32>, mark: Mark| (side == Side::Disk && id.is_some_and(|id| id != 0)).then_some(mark);
     match &act.verb {
         Verb::SetsMode(change) => {
             let kind = if directory && change.ends_with_execute() { Mark::ForgottenX } else { Mark::Bits };
@@ -161,6 +167,16 @@ fn names_as_many(base: &Stage, act: &Act, text: &AclText) -> bool {
     };
     let acl = place.inode.and_then(|id| base.source(place.source).tree.acl(id));
     acl.is_some_and(|acl| acl.users.len() == text.users.len() && acl.groups.len() == text.groups.len())
+}
+
+/// Whether what an act is about is in an image.
+fn is_in_image(base: &Stage, act: &Act) -> bool {
+    let Ok(actor) = base.actor(&act.actor) else { return false };
+    let there = |path: &[u8]| match look(&base.storage, &actor.mounts, path, Follow::Links) {
+        Ok(Sight::There(place)) => Some(actor.mounts.get(place.mount).origin == MountOrigin::Root),
+        Ok(Sight::Missing | Sight::Unlisted) | Err(_) => None,
+    };
+    actor.role != Role::Person && there(&act.path).or_else(|| there(parent(&act.path))) == Some(true)
 }
 
 /// Whether somebody else of the scene runs as that user.
