@@ -153,7 +153,7 @@ fn a_tree_that_is_open_and_one_that_is_not_there() {
         "{said}"
     );
     let said = scratch.run(["remedy", "s.yaml", "store reads /none/**", "-q"]);
-    assert!(said.contains("0 of 1 paths are refused, 1 depend on missing facts"), "{said}");
+    assert!(said.contains("0 of 1 paths are refused, 1 depends on missing facts"), "{said}");
     assert!(said.starts_with("depends") && !said.contains("nothing to mend"), "{said}");
     let said = scratch.run(["remedy", "s.yaml", "store reads /blobs/[", "-q"]);
     assert!(said.ends_with("--- status 2"), "{said}");

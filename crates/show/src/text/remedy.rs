@@ -135,8 +135,11 @@ pub fn over_tree(
     };
     let act = safe(&found.act.to_string());
     writeln!(out, "{} {}", paint(style, &format!("{word:<INDENT$}")), paint(STRONG, &act))?;
-    let open =
-        if found.open == 0 { String::new() } else { format!(", {} depend on missing facts", found.open) };
+    let open = if found.open == 0 {
+        String::new()
+    } else {
+        format!(", {} depend{} on missing facts", found.open, if found.open == 1 { "s" } else { "" })
+    };
     let counts = format!("{refused} of {} paths are refused{open}", found.paths);
     paragraph(out, &counts, INDENT + 1, layout)?;
     if refused == 0 {
