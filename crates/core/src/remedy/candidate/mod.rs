@@ -260,7 +260,7 @@ impl<'a> Met<'a> {
         }
         all.extend(self.modes(needed));
         all.extend(self.filled(scene));
-        // The layers that builders write keep no ACL.
+        // Builders lose an ACL (docs/facts/runtimes.md section 9).
         if !self.is_mine() && self.side() == Side::Disk {
             all.extend(self.with_entry(acl, needed).map(|acl| self.file(vec![Verb::SetsAcl(acl)])));
         }
