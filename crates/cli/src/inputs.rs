@@ -14,6 +14,7 @@ use mivask_disk::image::Choice;
 use mivask_read::files::Found;
 use mivask_read::input::{Disk, FileReader, Origin};
 
+use crate::images;
 use crate::options::Facts;
 
 /// Device and inode of every file that was read in this run.
@@ -83,6 +84,9 @@ impl FileReader for Files {
     }
 
     fn gather(&self, path: &Path, choice: &Choice) -> Result<Gathered, DiskError> {
+        if let Some(image) = images::named(path) {
+            return images::gather(image, choice);
+        }
         self.read_whole(path);
         Disk.gather(path, choice)
     }

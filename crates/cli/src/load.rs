@@ -27,6 +27,7 @@ use crate::change;
 use crate::diagnostics;
 use crate::end::{End, Failure};
 use crate::facts;
+use crate::images;
 use crate::inputs::Files;
 use crate::options::Input;
 use crate::plain;
@@ -221,6 +222,9 @@ fn described(
     let workloads = std::mem::take(&mut described.scene.workloads);
     let added = facts::add(&mut described.scene, Some(&workloads), input, err);
     described.scene.workloads = workloads;
+    let mut wanted = images::Wanted::default();
+    described.scene.workloads.iter().for_each(|workload| wanted.take(workload));
+    images::add(&mut described.scene, wanted, input, err)?;
     let mut asked = asked;
     described.policy.actors().for_each(|name| asked.guest(name));
     described.scene.guests = asked.guests;
@@ -260,6 +264,14 @@ pub(crate) fn outline(input: &Input, asked: &Asked, err: &mut dyn Write) -> Resu
     let (scene, held) = outline.parts();
     facts::add(scene, held, input, err)?;
     scene.guests = asked.guests;
+    if images::are_looked_for(&outline.scene, input) {
+        let mut wanted = images::Wanted::default();
+        outline.each(&Files::default(), &mut |workload| {
+            wanted.take(workload);
+            Ok::<(), Failure>(())
+        })?;
+        images::add(&mut outline.scene, wanted, input, err)?;
+    }
     keep_names(&outline)?;
     Ok(outline)
 }

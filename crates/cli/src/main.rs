@@ -15,6 +15,7 @@ mod diagnostics;
 mod dispatch;
 mod end;
 mod facts;
+mod images;
 mod inputs;
 mod load;
 mod logged;

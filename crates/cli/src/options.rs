@@ -8,6 +8,7 @@ use clap::builder::{PossibleValuesParser, TypedValueParser};
 use mivask_core::rehearse::Rehearsal;
 use mivask_core::runtime::{Builder, Runtime};
 use mivask_core::script;
+use mivask_disk::place::{BadPlace, Place};
 
 /// When to colour.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, ValueEnum)]
@@ -62,6 +63,12 @@ pub(crate) struct Facts {
     /// file system. May be repeated.
     #[arg(help_heading = FACTS, long, value_name = "NAME=SOURCE", value_parser = named_source)]
     pub image: Vec<NamedSource>,
+    /// Where images are looked for that nothing is told of, in the order given: `registry` is the one in the image's name,
+    /// `registry:HOST[:PORT][/PREFIX]` one that has the images of others (with http:// before HOST where it has no TLS),
+    /// `docker` and `podman` are asked through their sockets, PATH is a folder of archives and layouts, and `none` is
+    /// nowhere, whatever a scene says. May be repeated; nothing is looked for otherwise.
+    #[arg(help_heading = FACTS, long, value_name = "PLACE", value_parser = place)]
+    pub images_from: Vec<String>,
     /// What would be different, as a sentence: 'gauge becomes 7102:7200', 'pod filesystem-group 7400', 'gauge umask
     /// 0002', 'gauge drops ALL', 'gauge mounts /data with ro', 'gauge sets-mode g+w on /data/**', 'host joins gauge
     /// to tides'. Files are changed by an administrator where the actor sees them; files of `host` before they are
@@ -71,6 +78,16 @@ pub(crate) struct Facts {
     /// Treat warnings as errors.
     #[arg(help_heading = FACTS, long)]
     pub strict: bool,
+}
+
+/// What `--images-from` takes for nowhere.
+pub(crate) const NOWHERE: &str = "none";
+
+fn place(text: &str) -> Result<String, BadPlace> {
+    if text != NOWHERE {
+        Place::parse(text)?;
+    }
+    Ok(text.to_owned())
 }
 
 /// `NAME=SOURCE`

@@ -10,9 +10,13 @@ use mivask_disk::live::Options;
 use mivask_disk::source;
 
 use crate::end::Failure;
+use crate::images;
 
 /// Reads a source, with a bar on a terminal where that takes long.
 pub(crate) fn gather(source: &Path, options: &Options) -> Result<Gathered, Failure> {
+    if let Some(image) = images::named(source) {
+        return images::gather(image, &options.choice).map_err(Failure::Disk);
+    }
     let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::stderr_with_hz(4));
     let style = ProgressStyle::with_template("{spinner} {human_pos} entries, {per_sec}, {elapsed}");
     bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_spinner()));

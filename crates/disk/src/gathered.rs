@@ -4,6 +4,7 @@ use std::io::{self, Read};
 use std::sync::Arc;
 
 use mivask_model::tree::Tree;
+use serde::{Deserialize, Serialize};
 
 /// Account files are kept up to this size.
 const MOST_ACCOUNTS: u64 = 4 << 20;
@@ -32,7 +33,8 @@ impl Gathered {
 }
 
 /// What the configuration of an image says about processes.
-#[derive(Clone, PartialEq, Eq, Debug, Default)]
+#[derive(Clone, PartialEq, Eq, Debug, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", default)]
 pub struct ImageFacts {
     /// Its USER; `None` where it has none.
     pub user: Option<String>,

@@ -113,6 +113,11 @@ impl Grower {
         self.tree.add(dir, name, entry).map_err(given)
     }
 
+    /// Whether something took the place of something else.
+    pub(crate) const fn gave_way(&self) -> bool {
+        self.orphans
+    }
+
     /// The tree, without what gave way.
     pub(crate) fn finish(self) -> (Tree, Holes) {
         (if self.orphans { self.tree.compacted() } else { self.tree }, self.holes)
@@ -176,7 +181,7 @@ impl Grower {
     }
 
     /// A path without empty parts and dots.
-    fn plain(&self, path: &[u8]) -> Result<Vec<u8>, String> {
+    pub(crate) fn plain(&self, path: &[u8]) -> Result<Vec<u8>, String> {
         let shown = || quoted(&path[..path.len().min(80)]).to_string();
         if path.len() > LONGEST_PATH {
             return Err(format!("{}...: a path of {} bytes", shown(), path.len()));

@@ -130,7 +130,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         Some("-") => "standard input".to_owned(),
         _ => args.source.display().to_string(),
     };
-    let own = |out: &mut (dyn Write + Send)| survey::write(out, &gathered.tree, &name, gathered.holes);
+    let own = |out: &mut (dyn Write + Send)| survey::record(out, &gathered, &name);
     let record = |out: &mut (dyn Write + Send)| match (args.to, args.to.and_then(To::format)) {
         (_, Some(format)) => export::write(out, &gathered.tree, format).map_err(Failure::Output),
         (Some(_), None) => base64(out, own).map_err(Failure::Output),

@@ -1,6 +1,7 @@
 //! The documents of an image that are read (OCI image specification); unknown fields are passed over.
 
 use std::collections::BTreeMap;
+use std::fmt;
 
 use serde::Deserialize;
 use serde::de::IgnoredAny;
@@ -37,9 +38,8 @@ pub(super) struct Descriptor {
     pub media_type: String,
     /// Its name.
     pub digest: Digest,
-    /// Its size; only that it is there is looked at.
-    #[serde(rename = "size")]
-    _size: IgnoredAny,
+    /// Its size in bytes.
+    pub size: u64,
     /// For which platform it is.
     #[serde(default)]
     pub platform: Option<Platform>,
@@ -72,11 +72,17 @@ pub(super) struct Platform {
 /// `algorithm:encoded`, in the characters that the specification allows: no part of it can lead out of a folder.
 #[derive(Clone, PartialEq, Eq, Debug, Deserialize)]
 #[serde(try_from = "String")]
-pub(super) struct Digest {
+pub struct Digest {
     /// Such as `sha256`.
     pub algorithm: String,
     /// The digest itself, mostly in hexadecimal digits.
     pub encoded: String,
+}
+
+impl fmt::Display for Digest {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}:{}", self.algorithm, self.encoded)
+    }
 }
 
 impl TryFrom<String> for Digest {

@@ -38,16 +38,16 @@ pub(super) fn layout(
     Ok(Chosen { config: blob(&manifest.config), layers })
 }
 
+/// The names that a descriptor carries.
+pub(super) fn names(descriptor: &Descriptor) -> Vec<String> {
+    let given = descriptor.annotations.iter().flatten();
+    let named = given.filter(|(key, _)| [NAME, LONG_NAME].contains(&key.as_str()));
+    named.map(|(_, name)| name.clone()).collect()
+}
+
 /// Those of `descriptors` that carry the wanted name; all of them where no name is wanted.
 fn by_name<'d>(descriptors: &'d [Descriptor], choice: &Choice) -> Result<Vec<&'d Descriptor>, String> {
-    let names = |descriptor: &Descriptor| -> Vec<String> {
-        let given = descriptor.annotations.iter().flatten();
-        given
-            .filter(|(key, _)| [NAME, LONG_NAME].contains(&key.as_str()))
-            .map(|(_, name)| name.clone())
-            .collect()
-    };
-    let Some(wanted) = &choice.name else { return several(descriptors, &names) };
+    let Some(wanted) = &choice.name else { return several(descriptors) };
     let found: Vec<&Descriptor> =
         descriptors.iter().filter(|one| names(one).iter().any(|name| same_name(name, wanted))).collect();
     let known: Vec<String> = descriptors.iter().flat_map(names).collect();
@@ -60,10 +60,7 @@ fn by_name<'d>(descriptors: &'d [Descriptor], choice: &Choice) -> Result<Vec<&'d
     }
 }
 
-fn several<'d>(
-    descriptors: &'d [Descriptor],
-    names: &dyn Fn(&Descriptor) -> Vec<String>,
-) -> Result<Vec<&'d Descriptor>, String> {
+fn several(descriptors: &[Descriptor]) -> Result<Vec<&Descriptor>, String> {
     let mut known: Vec<String> = descriptors.iter().flat_map(|one| names(one).into_iter().take(1)).collect();
     known.sort();
     known.dedup();
@@ -103,7 +100,10 @@ fn manifest(
 }
 
 /// The one for the wanted platform.
-fn by_platform<'d>(descriptors: &[&'d Descriptor], choice: &Choice) -> Result<&'d Descriptor, String> {
+pub(super) fn by_platform<'d>(
+    descriptors: &[&'d Descriptor],
+    choice: &Choice,
+) -> Result<&'d Descriptor, String> {
     // Attestations and the like are in indexes too, under the platform `unknown`.
     let known = |one: &&&Descriptor| one.platform.as_ref().is_none_or(|platform| platform.os != "unknown");
     let images: Vec<&&Descriptor> = descriptors.iter().filter(known).collect();
@@ -144,10 +144,18 @@ struct Saved {
     layers: Vec<String>,
 }
 
+fn all_saved(manifest: &[u8]) -> Result<Vec<Saved>, String> {
+    serde_json::from_slice(manifest).map_err(|error| format!("manifest.json does not read: {error}"))
+}
+
+/// The names of the images in the `manifest.json` of an engine's archive.
+pub(super) fn tags(manifest: &[u8]) -> Result<Vec<String>, String> {
+    Ok(all_saved(manifest)?.into_iter().flat_map(|one| one.repo_tags.into_iter().flatten()).collect())
+}
+
 /// Finds the image in the `manifest.json` of an engine's archive.
 pub(super) fn saved(manifest: &[u8], choice: &Choice) -> Result<Chosen, String> {
-    let all: Vec<Saved> =
-        serde_json::from_slice(manifest).map_err(|error| format!("manifest.json does not read: {error}"))?;
+    let all = all_saved(manifest)?;
     let tags: Vec<String> = all.iter().flat_map(|one| one.repo_tags.iter().flatten().cloned()).collect();
     let found = match &choice.name {
         Some(wanted) => {

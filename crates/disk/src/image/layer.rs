@@ -2,7 +2,9 @@
 
 use std::io;
 
-use crate::archive::{Member, Members, Packing, Part, Peeked, Stream, TarError, What, is_tar, tar_error};
+use crate::archive::{
+    Flow, Member, Members, Packing, Part, Peeked, Stream, TarError, What, is_tar, tar_error,
+};
 use crate::error::DiskError;
 use crate::gathered::AccountFiles;
 use crate::grow::Grower;
@@ -18,10 +20,10 @@ const HEAD: u64 = 1024;
 
 /// The members of one layer, without their content.
 #[derive(Clone, Debug, Default)]
-pub(super) struct Layer {
-    members: Vec<Member>,
+pub struct Layer {
+    pub(super) members: Vec<Member>,
     /// Account files that it brings.
-    accounts: AccountFiles,
+    pub(super) accounts: AccountFiles,
 }
 
 /// What a blob turned out to be.
@@ -59,6 +61,18 @@ impl Blob {
 }
 
 impl Layer {
+    /// Reads a layer that comes as a stream, packed or not, and is called `name` in errors. Its members' content is passed over.
+    ///
+    /// # Errors
+    /// It is no archive, or one that was cut.
+    pub fn from_stream(name: &str, input: &mut dyn io::Read) -> Result<Self, DiskError> {
+        let mut flow = Flow(input);
+        match Blob::read(name, &mut Part::new(&mut flow, u64::MAX))? {
+            Blob::Layer(layer) => Ok(layer),
+            Blob::Text(_) | Blob::Other => Err(DiskError::whole(name, "this is not a layer")),
+        }
+    }
+
     /// Reads the archive of a layer.
     pub(super) fn read(name: &str, stream: &mut dyn Stream) -> Result<Self, DiskError> {
         let mut layer = Self::default();
@@ -84,15 +98,7 @@ impl Layer {
         }
         let whiteout = |member: &&Member| !split(&member.path).1.starts_with(WHITEOUT);
         for member in self.members.iter().filter(whiteout) {
-            unpack::place(grower, member)?;
-            // An engine gives the inode what the header of the link says, whatever that of the file said.
-            if matches!(member.what, What::Same(_))
-                && let Some(id) = grower.tree.find(&member.path)
-            {
-                let owner = DiskOwner::new(member.uid, member.gid);
-                let place = grower.tree.place(id);
-                grower.tree.own(id, owner, member.mode, place);
-            }
+            add(grower, member)?;
         }
         for (own, all) in
             [(self.accounts.passwd, &mut accounts.passwd), (self.accounts.group, &mut accounts.group)]
@@ -103,6 +109,20 @@ impl Layer {
         }
         Ok(())
     }
+}
+
+/// Adds a member as an engine unpacks it.
+pub(super) fn add(grower: &mut Grower, member: &Member) -> Result<(), String> {
+    unpack::place(grower, member)?;
+    // An engine gives the inode what the header of the link says, whatever that of the file said.
+    if matches!(member.what, What::Same(_))
+        && let Some(id) = grower.tree.find(&member.path)
+    {
+        let owner = DiskOwner::new(member.uid, member.gid);
+        let place = grower.tree.place(id);
+        grower.tree.own(id, owner, member.mode, place);
+    }
+    Ok(())
 }
 
 fn split(path: &[u8]) -> (&[u8], &[u8]) {

@@ -6,7 +6,10 @@
 
 mod document;
 mod index;
+mod kept;
 mod layer;
+mod names;
+mod remote;
 
 use std::collections::BTreeMap;
 use std::fs::File;
@@ -20,7 +23,12 @@ use crate::error::DiskError;
 use crate::gathered::{AccountFiles, Gathered};
 use crate::grow::Grower;
 use index::Chosen;
-use layer::{Blob, Layer};
+use layer::Blob;
+
+pub use document::Digest;
+pub use layer::Layer;
+pub use names::names;
+pub use remote::{Part as RemotePart, Remote, remote};
 
 /// Which image of several is meant.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
@@ -35,7 +43,8 @@ pub struct Choice {
 
 impl Choice {
     /// The wanted system, architecture and variant, in the words of the OCI image specification.
-    fn wanted(&self) -> (&str, &str, Option<&str>) {
+    #[must_use]
+    pub fn wanted(&self) -> (&str, &str, Option<&str>) {
         match &self.platform {
             Some(platform) => {
                 let mut parts = platform.split('/');
@@ -209,23 +218,33 @@ fn plain(path: &[u8]) -> String {
 }
 
 /// An image whose layers are being put on top of each other.
-struct Growing<'n> {
+pub struct Growing<'n> {
     name: &'n str,
     grower: Grower,
     accounts: AccountFiles,
 }
 
 impl<'n> Growing<'n> {
-    fn new(name: &'n str, sizes: bool) -> Self {
+    /// Nothing yet of the image that answers call `name`.
+    #[must_use]
+    pub fn new(name: &'n str, sizes: bool) -> Self {
         let origin = Provenance::Source(Arc::from(name));
         Self { name, grower: Grower::new(origin, name, sizes), accounts: AccountFiles::default() }
     }
 
-    fn add(&mut self, layer: Layer) -> Result<(), DiskError> {
+    /// Puts the next layer on top.
+    ///
+    /// # Errors
+    /// A path in it cannot be one.
+    pub fn add(&mut self, layer: Layer) -> Result<(), DiskError> {
         layer.apply(&mut self.grower, &mut self.accounts).map_err(|what| DiskError::whole(self.name, what))
     }
 
-    fn finish(self, config: &[u8]) -> Result<Gathered, DiskError> {
+    /// The image, with what its configuration says.
+    ///
+    /// # Errors
+    /// `config` is no image configuration.
+    pub fn finish(self, config: &[u8]) -> Result<Gathered, DiskError> {
         let image = index::facts(config).map_err(|what| DiskError::whole(self.name, what))?;
         let (tree, holes) = self.grower.finish();
         let mut accounts = self.accounts;

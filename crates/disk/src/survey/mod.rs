@@ -4,6 +4,7 @@
 //! the frame before it too, so that a file that was cut, reordered or changed is found out. Directories come
 //! parents first; their entries are in columns, names without what they share with the name before.
 
+mod beside;
 mod columns;
 mod error;
 mod frame;
@@ -11,9 +12,11 @@ mod read;
 mod write;
 
 pub use error::SurveyError;
-pub use read::read;
-pub use write::write;
+pub use read::{read, read_named};
 
+pub use write::{record, write};
+
+use beside::Beside;
 use serde::{Deserialize, Serialize};
 
 /// The first line of every survey.
@@ -56,4 +59,7 @@ pub struct Head {
     pub failed: u64,
     /// Directories on which something else is mounted.
     pub boundaries: u64,
+    /// What an image says beside its files; left out where there is nothing.
+    #[serde(skip_serializing_if = "Beside::is_empty")]
+    pub image: Beside,
 }

@@ -23,6 +23,18 @@ use crate::gathered::{Gathered, Holes};
 /// # Errors
 /// It is not a survey, it was cut, or a checksum does not fit.
 pub fn read(input: &mut dyn Read, name: &str, bytes: Option<u64>) -> Result<Gathered, SurveyError> {
+    read_named(input, name, bytes).map(|(_, gathered)| gathered)
+}
+
+/// The same with the name of the source in its head.
+///
+/// # Errors
+/// As for [`read`].
+pub fn read_named(
+    input: &mut dyn Read,
+    name: &str,
+    bytes: Option<u64>,
+) -> Result<(String, Gathered), SurveyError> {
     let mut magic = [0; MAGIC.len()];
     match input.read_exact(&mut magic) {
         Err(error) if error.kind() == io::ErrorKind::UnexpectedEof => return Err(SurveyError::Magic),
@@ -77,7 +89,7 @@ fn everything(
     name: &str,
     bytes: Option<u64>,
     at: &mut u64,
-) -> Result<Gathered, Trouble> {
+) -> Result<(String, Gathered), Trouble> {
     let (Kind::Head, head) = frames.next()? else {
         return wrong("the head is missing");
     };
@@ -113,7 +125,10 @@ fn everything(
                     failed: head.failed,
                     boundaries: head.boundaries,
                 };
-                return Ok(Gathered::new(tree, holes));
+                let given = head.image.give(Gathered::new(tree, holes));
+                return given
+                    .map(|given| (head.source, given))
+                    .map_err(|error| Trouble::Content(format!("its account files: {error}")));
             }
         }
     }

@@ -8,10 +8,11 @@ use mivask_model::tree::{Certainty, Content, Doubt, InodeId, Likeness, Tree};
 use mivask_model::xattr;
 use rustc_hash::FxHashMap;
 
+use super::beside::Beside;
 use super::columns::{Column, Writer};
 use super::frame::{FrameWriter, Kind};
 use super::{Head, MAGIC};
-use crate::gathered::Holes;
+use crate::gathered::{Gathered, Holes};
 
 /// A frame is closed when its columns have this many bytes.
 const FULL: usize = 1 << 19;
@@ -21,10 +22,24 @@ const FULL: usize = 1 << 19;
 /// # Errors
 /// `out` cannot be written.
 pub fn write(out: &mut dyn Write, tree: &Tree, source: &str, holes: Holes) -> io::Result<()> {
+    whole(out, tree, &head(tree, source, holes))
+}
+
+/// Records all that a source gave, which is called `source`: for an image that is also its user, its accounts and what
+/// else its configuration says. Passwords in account files are left out.
+///
+/// # Errors
+/// `out` cannot be written.
+pub fn record(out: &mut dyn Write, gathered: &Gathered, source: &str) -> io::Result<()> {
+    let image = Beside::of(gathered.accounts.as_ref(), gathered.image.as_ref());
+    let head = Head { image, ..head(&gathered.tree, source, gathered.holes) };
+    whole(out, &gathered.tree, &head)
+}
+
+fn whole(out: &mut dyn Write, tree: &Tree, head: &Head) -> io::Result<()> {
     out.write_all(MAGIC)?;
     let mut frames = FrameWriter::new(out)?;
-    let head = serde_json::to_vec(&head(tree, source, holes))?;
-    frames.write(Kind::Head, &head)?;
+    frames.write(Kind::Head, &serde_json::to_vec(head)?)?;
     let mut recorder = Recorder {
         tree,
         columns: Writer::default(),
@@ -54,6 +69,7 @@ fn head(tree: &Tree, source: &str, holes: Holes) -> Head {
         denied: holes.denied,
         failed: holes.failed,
         boundaries: holes.boundaries,
+        image: Beside::default(),
     }
 }
 

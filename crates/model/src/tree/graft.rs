@@ -132,7 +132,12 @@ impl Tree {
         tree
     }
 
-    /// The facts of `id`, to be added elsewhere.
+    /// The facts of `id`, to be added to another tree.
+    #[must_use]
+    pub fn facts_of(&self, id: InodeId) -> Entry {
+        self.entry(id, &|owner| owner)
+    }
+
     fn entry(&self, id: InodeId, renumber: Renumber<'_>) -> Entry {
         let inode = self.inode(id);
         let owner = renumber(DiskOwner { uid: inode.uid, gid: inode.gid });

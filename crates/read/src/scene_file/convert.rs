@@ -11,6 +11,7 @@ use mivask_disk::error::DiskError;
 use mivask_disk::gathered::Gathered;
 use mivask_disk::image::Choice;
 use mivask_disk::mounts::MountLine;
+use mivask_disk::place::Place;
 
 use super::listed::Listed;
 use super::types::{AssignedSection, BuilderName, RuntimeName, SceneFile};
@@ -41,7 +42,9 @@ impl Reading<'_> {
 
     /// The facts of a source named in the scene.
     pub(super) fn gather(&self, path: &str, choice: &Choice) -> Result<(String, Gathered), DiskError> {
-        let full = self.folder.join(path);
+        // The name of an image somewhere else is no path.
+        let elsewhere = Place::of_image(path).is_some();
+        let full = if elsewhere { PathBuf::from(path) } else { self.folder.join(path) };
         Ok((full.display().to_string(), self.files.gather(&full, choice)?))
     }
 
@@ -52,6 +55,22 @@ impl Reading<'_> {
         let mut input = self.files.open(&full).map_err(|error| DiskError::io(&shown, &error))?;
         let lines = mivask_disk::mounts::read(&shown, &mut input)?;
         Ok((shown, lines))
+    }
+
+    /// Where images are looked for; paths are from this file's folder.
+    fn places(&mut self, given: &[String], node: Option<&Node>) -> Vec<String> {
+        let mut places = Vec::new();
+        for (index, text) in given.iter().enumerate() {
+            match Place::parse(text) {
+                Ok(Place::Folder(path)) => places.push(self.folder.join(path).display().to_string()),
+                Ok(_) => places.push(text.clone()),
+                Err(error) => {
+                    let Some(at) = node.and_then(|node| node.item(index)).or(node) else { continue };
+                    self.diagnostics.add(Severity::Error, self.source, &at.span, error.to_string(), None);
+                }
+            }
+        }
+        places
     }
 
     fn assigned(&self, section: &AssignedSection, node: &Node) -> Assigned {
@@ -158,6 +177,7 @@ pub(crate) fn described(
     };
     let mut scene = beginning(&scene_file);
     let mut reading = Reading { source, diagnostics, folder, files };
+    scene.images_from = reading.places(&scene_file.images_from, node.get("images-from"));
     for (name, section) in &scene_file.images {
         let Some(at) = node.get("images").and_then(|images| images.get(name)) else {
             continue;

@@ -26,7 +26,8 @@ use crate::nearest::nearest;
 use crate::yaml::Node;
 
 /// An image with what was given beside it on top.
-fn over(from: Image, given: Image) -> Image {
+#[must_use]
+pub fn over(from: Image, given: Image) -> Image {
     let user = match given.identity.user {
         Knowledge::Unknown => from.identity.user,
         known @ Knowledge::Known(_) => known,

@@ -16,6 +16,7 @@ mod umasks;
 
 pub(crate) use convert::described;
 pub use convert::read_scene;
+pub use facts::over;
 pub use types::SceneFile;
 
 pub use crate::documents::is_scene;

@@ -38,6 +38,10 @@ pub struct SceneFile {
     /// Facts about images, by the name workloads use.
     #[serde(default)]
     pub images: BTreeMap<String, ImageSection>,
+    /// Where images are looked for of which this file does not tell everything, in this order: `registry`,
+    /// `registry:HOST[:PORT][/PREFIX]`, `docker`, `podman`, or a folder of archives and layouts. Nowhere where left out.
+    #[serde(default)]
+    pub images_from: Vec<String>,
     /// Facts about volumes, by claim name or the name mounts below use.
     #[serde(default)]
     pub volumes: BTreeMap<String, VolumeSection>,

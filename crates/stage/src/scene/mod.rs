@@ -39,6 +39,8 @@ pub struct Scene {
     pub workloads: Vec<Arc<Workload>>,
     /// What is known of images, by the name workloads use.
     pub images: BTreeMap<String, Image>,
+    /// Where images are to be looked for of which not everything is given, in order; nowhere where it is empty.
+    pub images_from: Vec<String>,
     /// How images are built that is not given, by the same name. What `images` says of one wins.
     pub builds: BTreeMap<String, Recipe>,
     /// What is known of volumes, by claim name or scene volume name.
