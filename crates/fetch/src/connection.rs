@@ -6,10 +6,12 @@ use std::time::Duration;
 
 use ureq::config::Config;
 use ureq::http::{Response, Uri};
-use ureq::tls::TlsConfig;
+use ureq::unversioned::resolver::DefaultResolver;
+use ureq::unversioned::transport::{ConnectProxyConnector, Connector, TcpConnector};
 use ureq::{Agent, Body, Error};
 
 use crate::error::FetchError;
+use crate::tls::Wrapping;
 use crate::{proxy, roots};
 
 /// How long a server may take to be reached, and how long it may be silent.
@@ -49,8 +51,8 @@ enum Trouble {
 }
 
 /// The settings of every agent.
-pub(crate) fn settings(tls: Option<TlsConfig>, silent: Duration) -> Config {
-    let builder = Agent::config_builder()
+pub(crate) fn settings(silent: Duration) -> Config {
+    Agent::config_builder()
         .http_status_as_error(false)
         .max_redirects(0)
         .proxy(None)
@@ -62,11 +64,8 @@ pub(crate) fn settings(tls: Option<TlsConfig>, silent: Duration) -> Config {
         .timeout_per_read(Some(silent))
         .timeout_per_write(Some(SILENT))
         // A blob comes in pieces of this size.
-        .input_buffer_size(1 << 17);
-    match tls {
-        Some(tls) => builder.tls_config(tls).build(),
-        None => builder.build(),
-    }
+        .input_buffer_size(1 << 17)
+        .build()
 }
 
 impl Connection {
@@ -156,7 +155,16 @@ impl Connection {
     fn agent(&self, host: &str, plain: bool) -> Agent {
         let key = format!("{}{host}", if plain { "http://" } else { "" });
         let mut agents = self.agents.lock().unwrap_or_else(PoisonError::into_inner);
-        let new = || Agent::new_with_config(settings((!plain).then(|| roots::of(host)), SILENT));
+        let new = || {
+            let bare = ().chain(ConnectProxyConnector::default()).chain(TcpConnector::default());
+            let config = settings(SILENT);
+            let resolver = DefaultResolver::default();
+            if plain {
+                Agent::with_parts(config, bare, resolver)
+            } else {
+                Agent::with_parts(config, bare.chain(Wrapping::new(roots::of(host))), resolver)
+            }
+        };
         agents.entry(key).or_insert_with(new).clone()
     }
 }
@@ -220,7 +228,7 @@ fn trouble(host: &str, plain: bool, proxied: bool, error: &Error) -> Trouble {
         );
     }
     if said.contains("certificate") {
-        return Trouble::Lasting(new(&format!("is not trusted: {}", short(&said))).with_help(format!(
+        return Trouble::Lasting(new(&format!("is not trusted: {}", distrust(&said))).with_help(format!(
             "put the certificate of its authority into /etc/containers/certs.d/{host}/ca.crt, or into the file that \
              SSL_CERT_FILE names"
         )));
@@ -246,6 +254,21 @@ pub(crate) fn reason(error: &std::io::Error) -> String {
     let said = error.to_string();
     let end = said.find(" (os error").unwrap_or(said.len());
     said[..end].to_lowercase()
+}
+
+/// What is wrong with the certificate of a host.
+fn distrust(said: &str) -> String {
+    let known = [
+        ("CaUsedAsEndEntity", "its certificate is signed by itself"),
+        ("UnknownIssuer", "nobody who is trusted here has signed its certificate"),
+        ("NotValidForName", "its certificate is for another name"),
+        ("not valid for name", "its certificate is for another name"),
+        ("NotValidYet", "its certificate is not valid yet"),
+        ("not valid before", "its certificate is not valid yet"),
+        ("xpired", "its certificate has expired"),
+    ];
+    let found = known.iter().find(|(sign, _)| said.contains(sign));
+    found.map_or_else(|| short(said), |(_, words)| (*words).to_owned())
 }
 
 fn short(text: &str) -> String {

@@ -8,7 +8,7 @@ use std::time::Duration;
 use mivask_disk::image::Digest;
 use mivask_disk::live::Options;
 use mivask_disk::place::{Engine, EngineKind};
-use mivask_disk::reference::is_host;
+use mivask_disk::reference::{Reference, is_host};
 use mivask_disk::source;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use serde::Deserialize;
@@ -43,6 +43,9 @@ pub(crate) fn image(
 ) -> Result<Found, FetchError> {
     let way = Way::to(engine, connection)?;
     let word = engine.kind.word();
+    // An id is a name as well; what is neither would ask for something else.
+    Reference::parse(wanted.name)
+        .map_err(|what| FetchError::missing(format!("`{}`", wanted.name.escape_debug()), what))?;
     let name = utf8_percent_encode(wanted.name, NAME).to_string();
     let front = match engine.kind {
         EngineKind::Docker => "/images",
@@ -176,7 +179,7 @@ impl<'a> Way<'a> {
     }
 
     fn socket(path: PathBuf) -> Self {
-        let agent = unix::agent(connection::settings(None, PREPARED), path.clone());
+        let agent = unix::agent(connection::settings(PREPARED), path.clone());
         Self::Socket { path, agent }
     }
 

@@ -16,6 +16,7 @@ mod local;
 mod proxy;
 mod registry;
 mod roots;
+mod tls;
 mod unix;
 
 pub use cache::{Cache, Kept};

@@ -110,7 +110,11 @@ impl<'a> Session<'a> {
             }
             (404, _) => {
                 let help = "look at its name and tag; some registries say so of what you may not see";
-                FetchError::missing(host, format!("has not got {what} {image}")).with_help(help)
+                let message = match what {
+                    "the image" => format!("has no image {image}"),
+                    part => format!("lacks {part} of {image}"),
+                };
+                FetchError::missing(host, message).with_help(help)
             }
             (429, _) => {
                 let wait = told_to_wait(answer)
@@ -119,7 +123,7 @@ impl<'a> Session<'a> {
                     "wait, sign in for a higher limit, or name another place before it: registry:MIRROR, docker, podman",
                 )
             }
-            (500.., _) => error(format!("is not well: it answers {status} for {what} {image}"))
+            (500.., _) => error(format!("answers {status} for {what} {image}: it is not well"))
                 .with_help("try again later, or name another place before it"),
             (status, _) => error(format!("answers {status} for {what} {image}"))
                 .with_help("is this a registry? It has to speak the OCI distribution protocol"),
