@@ -4,9 +4,38 @@
 
 use std::io::Write;
 use std::path::Path;
-use std::process::{Command, Stdio};
+use std::process::{Command, Output, Stdio};
 
 use tempfile::TempDir;
+
+/// What would send a test elsewhere.
+const AMBIENT: [&str; 14] = [
+    "HTTP_PROXY",
+    "http_proxy",
+    "HTTPS_PROXY",
+    "https_proxy",
+    "ALL_PROXY",
+    "all_proxy",
+    "NO_PROXY",
+    "no_proxy",
+    "DOCKER_HOST",
+    "DOCKER_CONFIG",
+    "CONTAINER_HOST",
+    "REGISTRY_AUTH_FILE",
+    "XDG_CONFIG_HOME",
+    "SSL_CERT_FILE",
+];
+
+/// Standard output, standard error and exit status.
+fn transcript(output: &Output) -> String {
+    let text = |bytes: &[u8]| String::from_utf8(bytes.to_vec()).unwrap();
+    let mut transcript = text(&output.stdout);
+    if !output.stderr.is_empty() {
+        transcript.push_str("--- standard error\n");
+        transcript.push_str(&text(&output.stderr));
+    }
+    format!("{transcript}--- status {}", output.status.code().unwrap())
+}
 
 /// A temporary folder with files in it.
 pub(crate) struct Scratch(TempDir);
@@ -37,14 +66,7 @@ impl Scratch {
 
     /// The same with `input` on standard input.
     pub(crate) fn feed<'w>(&self, words: impl AsRef<[&'w str]>, input: &[u8]) -> String {
-        let output = self.output(words, input);
-        let text = |bytes: &[u8]| String::from_utf8(bytes.to_vec()).unwrap();
-        let mut transcript = text(&output.stdout);
-        if !output.stderr.is_empty() {
-            transcript.push_str("--- standard error\n");
-            transcript.push_str(&text(&output.stderr));
-        }
-        format!("{transcript}--- status {}", output.status.code().unwrap())
+        transcript(&self.output(words, input))
     }
 
     /// Standard output as JSON; the run must succeed without a word on standard error.
@@ -59,11 +81,27 @@ impl Scratch {
         serde_json::from_slice(&self.output(words, b"").stdout).unwrap()
     }
 
-    fn output<'w>(&self, words: impl AsRef<[&'w str]>, input: &[u8]) -> std::process::Output {
-        let mut child = Command::new(env!("CARGO_BIN_EXE_mivask"))
-            .args(words.as_ref())
-            .current_dir(self.0.path())
-            .env_remove("COLUMNS")
+    /// A run whose home, cache and network settings are the folder's, and what `more` says.
+    pub(crate) fn at_home<'w>(&self, words: impl AsRef<[&'w str]>, more: &[(&str, &str)]) -> String {
+        let mut command = self.command(words);
+        for name in AMBIENT {
+            command.env_remove(name);
+        }
+        command.env("HOME", self.path()).env("XDG_CACHE_HOME", self.path().join("cache"));
+        command.env("XDG_RUNTIME_DIR", self.path()).envs(more.iter().copied());
+        let output = command.stdin(Stdio::null()).output().unwrap();
+        transcript(&output)
+    }
+
+    fn command<'w>(&self, words: impl AsRef<[&'w str]>) -> Command {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_mivask"));
+        command.args(words.as_ref()).current_dir(self.0.path()).env_remove("COLUMNS");
+        command
+    }
+
+    fn output<'w>(&self, words: impl AsRef<[&'w str]>, input: &[u8]) -> Output {
+        let mut child = self
+            .command(words)
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())
             .stderr(Stdio::piped())

@@ -35,7 +35,11 @@ pub enum Remote {
 /// It is none, one of an old form, one of something other than an image, or has nothing for the wanted platform.
 pub fn remote(manifest: &[u8], choice: &Choice) -> Result<Remote, String> {
     let broken = |error: serde_json::Error| format!("its manifest does not read: {error}");
-    let value: Value = serde_json::from_slice(manifest).map_err(broken)?;
+    // What stands in front of a registry answers with a page.
+    let page = |_| {
+        "what it gives as the manifest is no JSON: is this a registry, or a page to sign in on?".to_owned()
+    };
+    let value: Value = serde_json::from_slice(manifest).map_err(page)?;
     if value.get("manifests").is_some() {
         let index: Index = serde_json::from_value(value).map_err(broken)?;
         let all: Vec<&Descriptor> = index.manifests.iter().collect();

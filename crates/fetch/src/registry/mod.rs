@@ -136,7 +136,7 @@ impl Pull<'_> {
     fn small(&self, answer: Response<Body>, most: u64, what: &str) -> Result<Vec<u8>, FetchError> {
         let mut bytes = Vec::new();
         let got = answer.into_body().into_reader().take(most + 1).read_to_end(&mut bytes);
-        got.map_err(|error: io::Error| self.wrong(format!("{what} ended too early: {error}")))?;
+        got.map_err(|_: io::Error| self.wrong(format!("{what} ended too early")))?;
         if bytes.len() as u64 > most {
             return Err(self.wrong(format!("{what} has more than {most} bytes")));
         }
