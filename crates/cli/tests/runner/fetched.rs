@@ -1,7 +1,5 @@
 //! Images looked for where they are: what a registry gives, what it is asked for, and what is kept.
 
-#![expect(clippy::unwrap_used, reason = "a test that fails says where")]
-
 use std::net::TcpListener;
 use std::os::unix::fs::PermissionsExt;
 
@@ -353,6 +351,6 @@ fn several_processes_share_what_is_kept() {
     }
     let asked = registry.asked().len();
     let again = scratch.at_home(words, &[]);
-    assert!(again.contains(&*answers[0].split("---").next().unwrap()), "{again}");
+    assert!(again.contains(answers[0].split("---").next().unwrap()), "{again}");
     assert_eq!(registry.asked()[asked..].iter().filter(|one| one.contains("/blobs/")).count(), 3);
 }

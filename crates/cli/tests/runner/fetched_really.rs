@@ -153,14 +153,8 @@ fn a_real_registry_gives_what_the_archive_gives() {
     assert!(said.contains("has no image tides/gauge:4"), "{said}");
 }
 
-/// A password that is `ebb`, as registries keep it (bcrypt).
-const HTPASSWD: &str = "tide:$2b$04$E6611wWO5ZS6RsESuXIGseS9pjktAib5xf8vqw7c9naY1dQtVWROS\n";
-
-#[test]
-fn a_real_registry_with_tls_and_passwords() {
-    let ground = ground();
-    let scratch = &ground.0;
-    let (Some(openssl), Some(skopeo)) = (program("openssl"), program("skopeo")) else { return };
+/// A certificate for `localhost` that is signed by itself, and the passwords.
+fn certificate(scratch: &Scratch, openssl: PathBuf) {
     let mut certificate = Command::new(openssl);
     certificate.args([
         "req",
@@ -185,6 +179,17 @@ fn a_real_registry_with_tls_and_passwords() {
     ]);
     succeeds(certificate.current_dir(scratch.path()));
     std::fs::write(scratch.path().join("htpasswd"), HTPASSWD).unwrap();
+}
+
+/// A password that is `ebb`, as registries keep it (bcrypt).
+const HTPASSWD: &str = "tide:$2b$04$E6611wWO5ZS6RsESuXIGseS9pjktAib5xf8vqw7c9naY1dQtVWROS\n";
+
+#[test]
+fn a_real_registry_with_tls_and_passwords() {
+    let ground = ground();
+    let scratch = &ground.0;
+    let (Some(openssl), Some(skopeo)) = (program("openssl"), program("skopeo")) else { return };
+    certificate(scratch, openssl);
     let port = free_port();
     let more = "http: {addr: '127.0.0.1:PORT', tls: {certificate: FOLDER/ca.crt, key: FOLDER/key.pem}}\n\
         auth: {htpasswd: {realm: tides, path: FOLDER/htpasswd}}\n";
@@ -221,10 +226,18 @@ fn a_real_registry_with_tls_and_passwords() {
     assert!(said.contains("refuses the credentials of") && !said.contains("flow"), "{said}");
     std::fs::write(&file, auth("ebb")).unwrap();
     agrees(&ground, &source, &place, &source, &[]);
-    // Its name is looked at, whoever signed it; a file that is named counts as a folder's does.
+    std::fs::remove_dir_all(&trusted).unwrap();
+    named_certificates_count(&ground, port);
+}
+
+/// A file that is named counts as a folder's does; the name in it is looked at, whoever signed it.
+fn named_certificates_count(ground: &(Scratch, String, String), port: u16) {
+    let host = format!("localhost:{port}");
+    let source = format!("registry:{host}/tides/gauge:3");
+    let survey =
+        |source: &str, more: &[(&str, &str)]| ground.0.at_home(["survey", source, "--to", "jsonl"], more);
     let other = survey(&format!("registry:127.0.0.1:{port}/tides/gauge:3"), &[("SSL_CERT_FILE", "ca.crt")]);
     assert!(other.contains("is not trusted: its certificate is for another name"), "{other}");
-    std::fs::remove_dir_all(&trusted).unwrap();
     assert_eq!(survey(&source, &[("SSL_CERT_FILE", "ca.crt")]), ground.1);
     let plain = survey(&format!("registry:http://{host}/tides/gauge:3"), &[]);
     assert!(plain.contains("error: ") && plain.ends_with("--- status 2"), "{plain}");
