@@ -138,6 +138,26 @@ pub(crate) fn gather(image: (Place, String), choice: &Choice) -> Result<Gathered
     }
 }
 
+/// Lists what is kept of images.
+#[cfg(feature = "network")]
+pub(crate) fn kept(out: &mut dyn Write) -> Result<(), Failure> {
+    let cache = mivask_fetch::Cache::usual();
+    let Some(folder) = cache.folder() else {
+        writeln!(out, "There is no folder to keep images in: neither XDG_CACHE_HOME nor HOME is set.")?;
+        return Ok(());
+    };
+    let all: Vec<mivask_show::text::Kept> = cache
+        .contents()
+        .into_iter()
+        .map(|one| {
+            let name = one.path.file_stem().unwrap_or_default().to_string_lossy().into_owned();
+            let unused = one.used.elapsed().unwrap_or_default();
+            mivask_show::text::Kept { name, bytes: one.bytes, unused, is_image: one.is_image }
+        })
+        .collect();
+    Ok(mivask_show::text::kept(out, &folder.display().to_string(), cache.most(), &all)?)
+}
+
 /// Looks for one image in each place until it is found; otherwise says why it is in none. Whether it was found.
 #[cfg(feature = "network")]
 fn look_for(name: &str, places: &[Place], scene: &mut Scene, err: &mut dyn Write) -> Result<bool, Failure> {
@@ -174,6 +194,12 @@ const NOT_BUILT_IN: &str =
 #[cfg(not(feature = "network"))]
 pub(crate) fn gather(image: (Place, String), _: &Choice) -> Result<Gathered, DiskError> {
     Err(DiskError::whole(&image.1, NOT_BUILT_IN))
+}
+
+/// Nothing is kept.
+#[cfg(not(feature = "network"))]
+pub(crate) fn kept(_: &mut dyn Write) -> Result<(), Failure> {
+    Err(Failure::Disk(DiskError::whole("what is kept", NOT_BUILT_IN)))
 }
 
 /// Nothing is asked, and that is said.

@@ -87,6 +87,12 @@ impl Cache {
         self.folder.as_deref()
     }
 
+    /// How many bytes all files together may have.
+    #[must_use]
+    pub const fn most(&self) -> u64 {
+        self.most
+    }
+
     /// Everything in it, the latest used first.
     #[must_use]
     pub fn contents(&self) -> Vec<Kept> {
@@ -205,4 +211,76 @@ fn files(folder: &Path, is_image: bool) -> Vec<Kept> {
         (named || part).then(|| Kept { bytes: facts.size(), path, used, is_image })
     });
     kept.collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn digest(number: u64) -> Digest {
+        Digest::try_from(format!("sha256:{number:064x}")).unwrap()
+    }
+
+    /// A layer of one file.
+    fn layer(name: &str) -> Layer {
+        let mut builder = tar::Builder::new(Vec::new());
+        let mut header = tar::Header::new_ustar();
+        header.set_size(0);
+        header.set_mode(0o640);
+        header.set_uid(7101);
+        header.set_gid(7200);
+        builder.append_data(&mut header, name, io::empty()).unwrap();
+        Layer::from_stream("layer", &mut builder.into_inner().unwrap().as_slice()).unwrap()
+    }
+
+    #[test]
+    fn what_was_not_used_for_longest_goes_first() {
+        let folder = tempfile::tempdir().unwrap();
+        let all = Cache::in_folder(folder.path(), u64::MAX);
+        for number in 0..6 {
+            all.keep_layer(&digest(number), &layer("a"));
+            let file = File::open(
+                all.contents()
+                    .iter()
+                    .find(|one| one.path.to_string_lossy().contains(&file_name(&digest(number))))
+                    .unwrap()
+                    .path
+                    .clone(),
+            )
+            .unwrap();
+            file.set_modified(SystemTime::UNIX_EPOCH + std::time::Duration::from_secs(number)).unwrap();
+        }
+        // Being asked for is being used.
+        assert!(all.layer(&digest(0)).is_some());
+        let bytes = all.contents()[0].bytes;
+        let few = Cache::in_folder(folder.path(), bytes * 3 + bytes / 2);
+        few.keep_layer(&digest(6), &layer("a"));
+        let left: Vec<bool> = (0..7).map(|number| few.layer(&digest(number)).is_some()).collect();
+        assert_eq!(left, [true, false, false, false, false, true, true]);
+    }
+
+    #[test]
+    fn what_is_under_the_wrong_name_is_not_believed() {
+        let folder = tempfile::tempdir().unwrap();
+        let cache = Cache::in_folder(folder.path(), MOST);
+        cache.keep_layer(&digest(1), &layer("a"));
+        let place = folder.path().join(LAYERS);
+        let path = |number| place.join(file_name(&digest(number))).with_extension(EXTENSION);
+        fs::copy(path(1), path(2)).unwrap();
+        fs::write(path(3), b"").unwrap();
+        assert!(cache.layer(&digest(1)).is_some() && cache.layer(&digest(2)).is_none());
+        assert!(cache.layer(&digest(3)).is_none() && !path(2).exists() && !path(3).exists());
+        let facts = fs::metadata(&place).unwrap();
+        assert_eq!(facts.mode() & 0o777, 0o700);
+    }
+
+    #[test]
+    fn without_a_folder_or_a_place_to_write_nothing_is_kept_and_nothing_fails() {
+        Cache::none().keep_layer(&digest(1), &layer("a"));
+        assert!(Cache::none().layer(&digest(1)).is_none() && Cache::none().contents().is_empty());
+        let file = tempfile::NamedTempFile::new().unwrap();
+        let cache = Cache::in_folder(file.path(), MOST);
+        cache.keep_layer(&digest(1), &layer("a"));
+        assert!(cache.layer(&digest(1)).is_none());
+    }
 }

@@ -15,7 +15,7 @@ use mivask_disk::survey;
 use mivask_show::text;
 
 use crate::end::{CommandError, End, Failure};
-use crate::{output, terminal};
+use crate::{images, output, terminal};
 
 /// Records who owns what on a disk, in an image or an archive, in a small file.
 ///
@@ -24,8 +24,13 @@ use crate::{output, terminal};
 #[derive(Debug, clap::Args)]
 #[command(after_help = "Example: mivask survey /srv/readings -o readings.survey")]
 pub(crate) struct Args {
-    /// A directory, a survey, an archive, the layers of an image, or a listing.
-    source: PathBuf,
+    /// A directory, a survey, an archive, the layers of an image, or a listing; or an image where it is: `registry:NAME`
+    /// (`registry:http://HOST/NAME` without TLS), `docker:NAME`, `podman:NAME`.
+    #[arg(required_unless_present = "kept")]
+    source: Option<PathBuf>,
+    /// List what is kept of images that were looked for, and where; each is a survey itself.
+    #[arg(long, exclusive = true)]
+    kept: bool,
     /// The file to write; by default standard output, unless that is a terminal.
     #[arg(short, long, value_name = "FILE")]
     output: Option<PathBuf>,
@@ -104,6 +109,10 @@ enum CannotWrite {
 impl CommandError for CannotWrite {}
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
+    let Some(source) = &args.source else {
+        images::kept(out)?;
+        return Ok(End::Answered);
+    };
     let text = args.to.is_some_and(To::is_text);
     if args.output.is_none() && terminal::stdout().is_terminal() && !text {
         return Err(CannotWrite::Terminal.into());
@@ -115,7 +124,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         acls: !args.without_acls,
         across_mounts: args.across_mounts,
         sizes: args.sizes || args.to.and_then(To::format).is_some(),
-        leave_out: args.leave_out.iter().map(|path| below(&args.source, path)).collect(),
+        leave_out: args.leave_out.iter().map(|path| below(source, path)).collect(),
         most_entries: args.most_entries,
         stalled: Some(stalled),
         choice: Choice {
@@ -125,10 +134,10 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         },
         ..Options::default()
     };
-    let gathered = gather(&args.source, &options)?;
-    let name = match args.source.to_str() {
+    let gathered = gather(source, &options)?;
+    let name = match source.to_str() {
         Some("-") => "standard input".to_owned(),
-        _ => args.source.display().to_string(),
+        _ => source.display().to_string(),
     };
     let own = |out: &mut (dyn Write + Send)| survey::record(out, &gathered, &name);
     let record = |out: &mut (dyn Write + Send)| match (args.to, args.to.and_then(To::format)) {

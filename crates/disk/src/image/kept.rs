@@ -8,7 +8,7 @@ use mivask_model::mode::FileKind;
 use mivask_model::tree::{Certainty, Entry, InodeId, Tree};
 use rustc_hash::FxHashMap;
 
-use super::layer::{Layer, add};
+use super::layer::{Layer, add, is_whiteout};
 use crate::archive::{Member, What};
 use crate::gathered::Gathered;
 use crate::grow::Grower;
@@ -30,6 +30,12 @@ impl Layer {
     fn tree(&self, key: &str) -> Option<Gathered> {
         let mut grower = Grower::new(Provenance::Source(Arc::from(key)), "the layer", true);
         for member in &self.members {
+            // A whiteout is no file that could have a further name.
+            if let What::Same(first) = &member.what
+                && is_whiteout(first)
+            {
+                return None;
+            }
             add(&mut grower, member).ok()?;
             let path = grower.plain(&member.path).ok()?;
             grower.tree.find(&path)?;

@@ -10,6 +10,7 @@ use crate::gathered::AccountFiles;
 use crate::grow::Grower;
 use crate::unpack;
 use mivask_model::ids::DiskOwner;
+use mivask_model::mode::FileKind;
 
 /// What a file of a layer is called that takes another away.
 const WHITEOUT: &[u8] = b".wh.";
@@ -96,8 +97,7 @@ impl Layer {
                 grower.whiteout(&[above, b"/", gone].concat(), false)?;
             }
         }
-        let whiteout = |member: &&Member| !split(&member.path).1.starts_with(WHITEOUT);
-        for member in self.members.iter().filter(whiteout) {
+        for member in self.members.iter().filter(|member| !is_whiteout(&member.path)) {
             add(grower, member)?;
         }
         for (own, all) in
@@ -111,6 +111,11 @@ impl Layer {
     }
 }
 
+/// Whether a member takes something away.
+pub(super) fn is_whiteout(path: &[u8]) -> bool {
+    split(path).1.starts_with(WHITEOUT)
+}
+
 /// Adds a member as an engine unpacks it.
 pub(super) fn add(grower: &mut Grower, member: &Member) -> Result<(), String> {
     unpack::place(grower, member)?;
@@ -120,7 +125,10 @@ pub(super) fn add(grower: &mut Grower, member: &Member) -> Result<(), String> {
     {
         let owner = DiskOwner::new(member.uid, member.gid);
         let place = grower.tree.place(id);
-        grower.tree.own(id, owner, member.mode, place);
+        // The bits of a link are what they are, whatever a header says.
+        let inode = grower.tree.inode(id);
+        let mode = if inode.kind == FileKind::Link { inode.stored_mode() } else { member.mode };
+        grower.tree.own(id, owner, mode, place);
     }
     Ok(())
 }

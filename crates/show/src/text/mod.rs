@@ -35,7 +35,7 @@ pub use overview::{overview, swept, swept_titles};
 pub use rehearse::{listings, rehearsal_assumptions, step};
 pub(crate) use remedy::summary as remedy_summary;
 pub use remedy::{over_tree, remedies, together};
-pub use survey::{boundaries, holes, missing_facts, survey};
+pub use survey::{Kept, boundaries, holes, kept, missing_facts, survey};
 pub use upheld::{Shown, upheld};
 pub use why::why;
 

@@ -1,6 +1,7 @@
 //! What a survey recorded and what it could not.
 
 use std::io::{self, Write};
+use std::time::Duration;
 
 use mivask_core::fact::Unknown;
 use mivask_core::tree::Tree;
@@ -28,6 +29,46 @@ pub fn survey(out: &mut dyn Write, source: &str, file: &str, tree: &Tree, bytes:
         out,
         "{source}: {inodes} inodes, {directories} of them directories, in {bytes} bytes ({each} each): {file}"
     )
+}
+
+/// A file that is kept of an image.
+#[derive(Clone, Debug)]
+pub struct Kept {
+    /// What it is called, which begins with a digest.
+    pub name: String,
+    /// How many bytes it has.
+    pub bytes: u64,
+    /// How long ago it was used.
+    pub unused: Duration,
+    /// Whether it is a whole image, and not a layer.
+    pub is_image: bool,
+}
+
+/// What is kept of images in `folder`, of at most `most` bytes.
+///
+/// # Errors
+/// `out` cannot be written.
+pub fn kept(out: &mut dyn Write, folder: &str, most: u64, all: &[Kept]) -> io::Result<()> {
+    let bytes = all.iter().map(|one| one.bytes).sum();
+    let files =
+        if all.len() == 1 { "1 file".to_owned() } else { format!("{} files", grouped(all.len() as u64)) };
+    writeln!(out, "{}: {files}, {} bytes of at most {}", safe(folder), grouped(bytes), grouped(most))?;
+    for one in all {
+        let what = if one.is_image { "image" } else { "layer" };
+        let bytes = grouped(one.bytes);
+        writeln!(out, "  {what}  {bytes:>11} bytes  used {:<14}  {}", ago(one.unused), safe(&one.name))?;
+    }
+    Ok(())
+}
+
+fn ago(time: Duration) -> String {
+    let units = [(86400, "day"), (3600, "hour"), (60, "minute")];
+    let seconds = time.as_secs();
+    let Some((length, unit)) = units.iter().find(|(length, _)| seconds >= *length) else {
+        return "just now".to_owned();
+    };
+    let count = seconds / length;
+    format!("{count} {unit}{} ago", if count == 1 { "" } else { "s" })
 }
 
 /// What stayed unknown, if anything did.
