@@ -4,6 +4,7 @@ use std::path::{Path, PathBuf};
 
 use mivask_core::scene::Scene;
 
+use crate::command_line;
 use crate::compose;
 use crate::diagnostic::{Diagnostics, Severity};
 use crate::files::{FileReader, InputError, Origin};
@@ -45,7 +46,9 @@ fn add_files(
         adding.folder = folder_of(path);
         let mut stream = open(&Origin::File(path.clone()), files)?;
         while let Some(source) = stream.next()? {
-            add_nodes(&parse(&source, diagnostics), &source, &mut adding, diagnostics);
+            if !add_commands(&source, &mut adding, diagnostics) {
+                add_nodes(&parse(&source, diagnostics), &source, &mut adding, diagnostics);
+            }
         }
     }
     adding.skipped.report(diagnostics);
@@ -109,6 +112,19 @@ fn folder_of(path: &Path) -> PathBuf {
     path.parent().unwrap_or(Path::new("")).to_path_buf()
 }
 
+/// Adds what the commands of a script make; whether the text is one.
+pub(crate) fn add_commands(
+    source: &SourceText,
+    adding: &mut Adding<'_>,
+    diagnostics: &mut Diagnostics,
+) -> bool {
+    let is_one = command_line::is_one(&source.text);
+    if is_one {
+        command_line::add(source, &adding.folder, adding.files, adding.scene, diagnostics);
+    }
+    is_one
+}
+
 /// Adds each document to the scene; one that is nothing of ours is a mistake.
 pub(crate) fn add_nodes(
     documents: &[Node],
@@ -134,8 +150,8 @@ pub(crate) fn add_nodes(
             ("a scene file cannot be one of several documents", "give it alone")
         } else {
             (
-                "neither a Kubernetes object, a Compose file, an OCI configuration nor a scene file",
-                "a manifest has `apiVersion:` and `kind:`, a Compose file `services:`, a configuration `ociVersion`, a scene file `scene: 1`",
+                "neither a Kubernetes object, a Compose file, an OCI configuration, a scene file nor an engine's command line",
+                "a manifest has `apiVersion:` and `kind:`, a Compose file `services:`, a configuration `ociVersion`, a scene file `scene: 1`, a script a command such as `docker run`",
             )
         };
         diagnostics.add(Severity::Error, source, &head(document), message, Some(help.to_owned()));

@@ -9,7 +9,9 @@ pub use crate::files::{Disk, FileReader, InputError, Origin};
 use crate::build_file;
 use crate::described::Described;
 use crate::diagnostic::{Diagnostics, Severity};
-use crate::documents::{Adding, add_nodes, folder_of_origin, is_scene, manifests_in, merge, open};
+use crate::documents::{
+    Adding, add_commands, add_nodes, folder_of_origin, is_scene, manifests_in, merge, open,
+};
 use crate::scene_file;
 use crate::skipped::Skipped;
 use crate::text::SourceText;
@@ -74,7 +76,11 @@ pub(crate) fn read_parts(
     for origin in parts {
         let mut stream = open(origin, files)?;
         while let Some(source) = stream.next()? {
-            let documents = parse(&source, diagnostics);
+            let mut adding =
+                Adding { scene: &mut described.scene, skipped, files, folder: folder_of_origin(origin) };
+            let commands = add_commands(&source, &mut adding, diagnostics);
+            skipped = adding.skipped;
+            let documents = if commands { Vec::new() } else { parse(&source, diagnostics) };
             if let ([only], 0, [origin]) = (documents.as_slice(), found, parts)
                 && is_scene(only)
             {
@@ -87,7 +93,7 @@ pub(crate) fn read_parts(
                 }
                 return Ok(());
             }
-            found += documents.len();
+            found += documents.len() + usize::from(commands);
             let scene = &mut described.scene;
             let mut adding = Adding { scene, skipped, files, folder: folder_of_origin(origin) };
             add_nodes(&documents, &source, &mut adding, diagnostics);

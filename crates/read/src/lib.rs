@@ -10,6 +10,7 @@
 
 pub mod accounts;
 mod build_file;
+mod command_line;
 pub mod compose;
 pub mod described;
 pub mod diagnostic;

@@ -126,7 +126,7 @@ images:
                    denied EACCES  when owner and mode of /tmp do not give app --x
                    denied EEXIST  when /tmp/x is there
                    denied EROFS   otherwise
-                   to settle it: give `images: { i: { tree: ... } }` in a scene file
+                   to settle it: give `images: { i: { tree: ... } }` in a scene file, or let it be looked for with --images-from
 
     1  mount    app mounts scratch at /tmp
                 opens 1 more: app can list /tmp

@@ -137,7 +137,7 @@ fn a_line_of_a_log_that_may_be_so() {
                    denied EACCES  when owner and mode of /tmp do not give app --x
                    denied EEXIST  when /tmp/x.lock is there
                    denied EROFS   otherwise
-                   to settle it: give `images: { i: { tree: ... } }` in a scene file
+                   to settle it: give `images: { i: { tree: ... } }` in a scene file, or let it be looked for with --images-from
 
     1  mount    app mounts scratch at /tmp
                 opens 1 more: app can list /tmp

@@ -26,7 +26,7 @@ fn an_unknown_image_user_is_both_possibilities() {
       bounding  the default 14           the runtime's default set
       umask     0022                     the runtime's default umask
       either the image runs as root, or the image runs as an ordinary user with a group of its own, or the image runs as an ordinary user without an account, so with group 0
-      to settle it: give `user` under `images: { tides/gauge:3: ... }` in a scene file
+      to settle it: give `user` under `images: { tides/gauge:3: ... }` in a scene file, or let it be looked for with --images-from
       assumed: no group of image tides/gauge:3 lists the user as a member (its group file is not given)
     --- status 0
     ");
@@ -35,7 +35,7 @@ fn an_unknown_image_user_is_both_possibilities() {
                    leaves 0:0 0644  when the image runs as root
                    leaves ?:? 0644  when the image runs as an ordinary user with a group of its own
                    leaves ?:0 0644  when the image runs as an ordinary user without an account, so with group 0
-                   to settle it: give `user` under `images: { tides/gauge:3: ... }` in a scene file
+                   to settle it: give `user` under `images: { tides/gauge:3: ... }` in a scene file, or let it be looked for with --images-from
 
     Assumed
       no group of image tides/gauge:3 lists the user as a member (its group file is not given)
@@ -47,7 +47,7 @@ fn an_unknown_image_user_is_both_possibilities() {
     depends        gauge writes /etc/hosts
                    allowed        when the image runs as root
                    denied EACCES  when the image runs as an ordinary user with a group of its own, or the image runs as an ordinary user without an account, so with group 0
-                   to settle it: give `user` under `images: { tides/gauge:3: ... }` in a scene file
+                   to settle it: give `user` under `images: { tides/gauge:3: ... }` in a scene file, or let it be looked for with --images-from
 
     Assumed
       no group of image tides/gauge:3 lists the user as a member (its group file is not given)
@@ -66,7 +66,7 @@ fn a_demand_for_non_root_rules_root_out() {
     allowed        gauge creates /data/app/x
                    leaves ?:? 0644  when the image runs as an ordinary user with a group of its own
                    leaves ?:0 0644  when the image runs as an ordinary user without an account, so with group 0
-                   to settle it: give `user` under `images: { tides/gauge:3: ... }` in a scene file
+                   to settle it: give `user` under `images: { tides/gauge:3: ... }` in a scene file, or let it be looked for with --images-from
 
     Assumed
       image tides/gauge:3 names a user other than root by number, as runAsNonRoot demands
@@ -86,12 +86,12 @@ fn an_image_without_facts_is_named_with_what_would_settle_it() {
                    denied EACCES  when owner and mode of /tmp do not give gauge --x, or owner and mode of /tmp do not give gauge -wx
                    denied EEXIST  when /tmp/x is there
                    allowed        otherwise
-                   to settle it: give `images: { tides/gauge:3: { tree: ... } }` in a scene file
+                   to settle it: give `images: { tides/gauge:3: { tree: ... } }` in a scene file, or let it be looked for with --images-from
     depends        gauge reads /etc/tide.conf
                    allowed        when /etc/tide.conf is there; owner and mode of /etc/tide.conf give gauge r--
                    denied EACCES  when /etc/tide.conf is there; owner and mode of /etc/tide.conf do not give gauge r--
                    denied ENOENT  when /etc/tide.conf is missing
-                   to settle it: give `images: { tides/gauge:3: { tree: ... } }` in a scene file
+                   to settle it: give `images: { tides/gauge:3: { tree: ... } }` in a scene file, or let it be looked for with --images-from
 
     Assumed
       no group of image tides/gauge:3 lists the user as a member (its group file is not given)

@@ -47,13 +47,13 @@ fn an_expectation_names_what_it_rests_on() {
                 expected at e.acts:2:1
                 a creates /etc/*/*: depends (denied EEXIST or allowed or denied EACCES or denied ENOENT)
                   a fact is missing: what image x holds
-                  to settle it: give `images: { x: { tree: ... } }` in a scene file
+                  to settle it: give `images: { x: { tree: ... } }` in a scene file, or let it be looked for with --images-from
                 a creates /etc/a/new: depends (denied EEXIST or allowed or denied EACCES)
                   a fact is missing: what image x has at /etc/a
-                  to settle it: list /etc/a under `images: { x: { tree: ... } }` in a scene file
+                  to settle it: list /etc/a under `images: { x: { tree: ... } }` in a scene file, or let it be looked for with --images-from
                 a creates /etc/a/*: depends (denied EEXIST or allowed or denied EACCES)
                   a fact is missing: what image x has at /etc/a
-                  to settle it: list /etc/a under `images: { x: { tree: ... } }` in a scene file
+                  to settle it: list /etc/a under `images: { x: { tree: ... } }` in a scene file, or let it be looked for with --images-from
                 assumed: no group of image x lists the user as a member (its group file is not given)
                 assumed: the directories above mount points in image x let everyone pass (0:0 0755 where the runtime makes them)
                 assumed: what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only
@@ -74,13 +74,13 @@ fn an_expectation_names_what_it_rests_on() {
                 expected at e.acts:2:1
                 a creates /etc/*/*: depends (denied EEXIST or allowed or denied EACCES or denied ENOENT)
                   a fact is missing: what image x holds
-                  to settle it: give `images: { x: { tree: ... } }` in a scene file
+                  to settle it: give `images: { x: { tree: ... } }` in a scene file, or let it be looked for with --images-from
                 a creates /etc/a/new: depends (denied EEXIST or allowed or denied EACCES)
                   a fact is missing: what image x has at /etc/a
-                  to settle it: list /etc/a under `images: { x: { tree: ... } }` in a scene file
+                  to settle it: list /etc/a under `images: { x: { tree: ... } }` in a scene file, or let it be looked for with --images-from
                 a creates /etc/a/*: depends (denied EEXIST or allowed or denied EACCES)
                   a fact is missing: what image x has at /etc/a
-                  to settle it: list /etc/a under `images: { x: { tree: ... } }` in a scene file
+                  to settle it: list /etc/a under `images: { x: { tree: ... } }` in a scene file, or let it be looked for with --images-from
                 assumed: no group of image x lists the user as a member (its group file is not given)
                 assumed: the directories above mount points in image x let everyone pass (0:0 0755 where the runtime makes them)
                 assumed: what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only

@@ -9,6 +9,7 @@ mod columns;
 mod error;
 mod frame;
 mod read;
+mod values;
 mod write;
 
 pub use error::SurveyError;

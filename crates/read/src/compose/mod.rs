@@ -23,7 +23,7 @@ use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::Arc;
 
-use mivask_core::scene::Scene;
+use mivask_core::scene::{Scene, Workload};
 
 use crate::diagnostic::{Diagnostics, Severity};
 use crate::files::FileReader;
@@ -53,30 +53,20 @@ pub fn add(
     let Some(whole) = load(sources, files, diagnostics) else { return };
     let Loaded { root, source, variables, name } = whole;
     let variable = |name: &str| files.variable(name).or_else(|| variables.get(name).cloned());
-    let declared = Vec::new();
-    let volumes = Vec::new();
-    let builds = Vec::new();
-    let source = &source;
-    let root = &root;
-    let variable = &variable;
-    let mut reading = Reading {
-        source,
-        files,
-        diagnostics,
-        root,
-        folder,
-        variable,
-        name,
-        declared,
-        volumes,
-        builds,
-        lenders: Vec::new(),
-        given_files: Vec::new(),
-        unmodelled: Vec::new(),
-    };
+    let mut reading = Reading::new((&root, &source, *folder), (files, &variable), name, diagnostics);
     let workload = reading.workload();
     scene.builds.extend(reading.builds);
     scene.workloads.extend(workload.map(Arc::new));
+}
+
+/// The workload of a project that was made of another description: nothing in it is interpolated or merged.
+pub(crate) fn workload(
+    (root, source, folder): (&Node, &SourceText, &Path),
+    files: &dyn FileReader,
+    name: &str,
+    diagnostics: &mut Diagnostics,
+) -> Option<Workload> {
+    Reading::new((root, source, folder), (files, &|_| None), name.to_owned(), diagnostics).workload()
 }
 
 /// Reads the project of one file, and what an engine merges on top of it where nobody names a file.

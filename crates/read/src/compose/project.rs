@@ -19,6 +19,9 @@ use crate::files::FileReader;
 use crate::text::SourceText;
 use crate::yaml::{Node, Value, from_node};
 
+/// Gives the values of variables.
+pub(super) type Variable<'a> = dyn Fn(&str) -> Option<String> + 'a;
+
 /// One project being read.
 pub(super) struct Reading<'a> {
     pub source: &'a SourceText,
@@ -28,7 +31,7 @@ pub(super) struct Reading<'a> {
     /// The project's folder as the user named it.
     pub folder: &'a Path,
     /// The value of a variable.
-    pub variable: &'a dyn Fn(&str) -> Option<String>,
+    pub variable: &'a Variable<'a>,
     pub name: String,
     /// Names of the project's volumes.
     pub declared: Vec<String>,
@@ -41,6 +44,32 @@ pub(super) struct Reading<'a> {
     pub given_files: Vec<GivenFile>,
     /// What the service that is being read asks for and no rule follows.
     pub unmodelled: Vec<Unmodelled>,
+}
+
+impl<'a> Reading<'a> {
+    /// A project of which nothing is read yet.
+    pub(super) fn new(
+        (root, source, folder): (&'a Node, &'a SourceText, &'a Path),
+        (files, variable): (&'a dyn FileReader, &'a Variable<'a>),
+        name: String,
+        diagnostics: &'a mut Diagnostics,
+    ) -> Self {
+        Self {
+            source,
+            files,
+            diagnostics,
+            root,
+            folder,
+            variable,
+            name,
+            declared: Vec::new(),
+            volumes: Vec::new(),
+            builds: Vec::new(),
+            lenders: Vec::new(),
+            given_files: Vec::new(),
+            unmodelled: Vec::new(),
+        }
+    }
 }
 
 impl Reading<'_> {

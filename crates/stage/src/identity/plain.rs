@@ -176,7 +176,7 @@ impl Notes<'_> {
 
     /// The user is not given.
     fn any_user(&mut self) -> People {
-        let settle = "give `user` on the container, or under `images:`";
+        let settle = "give `user` on the container or under `images:`, or let the image be looked for with --images-from";
         let unknown = Unknown::new(&format!("the user of image {}", self.image_name), settle);
         self.fact(IdentityField::Uid, "0 or an ordinary user's", Provenance::Unknown(unknown.fact.clone()));
         let person = |(when, uid, gid)| (when, Person { uid, gid, groups: vec![gid], name: None });

@@ -186,8 +186,10 @@ impl ContainerMounts<'_> {
 
     fn image_unknown(&self, at: &[u8]) -> Unknown {
         let image = super::image_name(self.container);
-        let settle =
-            format!("list {} under `images: {{ {image}: {{ tree: ... }} }}` in a scene file", quoted(at));
+        let settle = format!(
+            "list {} under `images: {{ {image}: {{ tree: ... }} }}` in a scene file, or let it be looked for with --images-from",
+            quoted(at)
+        );
         Unknown::new(&format!("what image {image} has at {}", quoted(at)), &settle)
     }
 

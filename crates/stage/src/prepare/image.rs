@@ -23,7 +23,7 @@ pub(super) fn image_source(scene: &Scene, name: &str) -> Source {
             Some(container) => {
                 format!("give {container} an `image:`, and its `tree:` under `images:` in a scene file")
             }
-            None => format!("give `images: {{ {name}: {{ tree: ... }} }}` in a scene file"),
+            None => format!("give `images: {{ {name}: {{ tree: ... }} }}` in a scene file, or let it be looked for with --images-from"),
         };
         let unknown = Unknown::new(&format!("what image {name} holds"), &settle);
         let root = Certainty::Assumed(format!("the root of image {name} is 0:0 0755").into());

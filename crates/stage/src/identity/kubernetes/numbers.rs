@@ -230,6 +230,9 @@ impl Case<'_> {
     }
 
     fn settle_image(&self, key: &str) -> String {
-        format!("give `{key}` under `images: {{ {}: ... }}` in a scene file", self.image_name)
+        format!(
+            "give `{key}` under `images: {{ {}: ... }}` in a scene file, or let it be looked for with --images-from",
+            self.image_name
+        )
     }
 }

@@ -1,0 +1,406 @@
+//! One command line that makes a container, as a service.
+
+use std::ops::Range;
+
+use mivask_core::fact::Fact;
+use mivask_core::mode::Mode;
+use mivask_core::outcome::Errno;
+use mivask_core::runtime::Runtime;
+use mivask_core::unmodelled::Unmodelled;
+
+use super::made::{Made, plain, text};
+use super::options::{self, Meaning};
+use super::words::Word;
+use crate::diagnostic::{Diagnostics, Severity};
+use crate::nearest::nearest;
+use crate::text::SourceText;
+
+/// What is read of one command line.
+pub(super) struct Run {
+    pub name: String,
+    pub service: Made,
+    pub umask: Option<Fact<Mode>>,
+    pub unmodelled: Vec<Unmodelled>,
+    pub span: Range<usize>,
+    lenders: Vec<Word>,
+}
+
+impl Run {
+    /// `--volumes-from`: containers of the same script, or others.
+    pub(super) fn lend(&mut self, names: &[String]) {
+        for lender in std::mem::take(&mut self.lenders) {
+            let name = lender.text.split(':').next().unwrap_or_default();
+            let own = names.iter().any(|known| known == name);
+            let given = if own { lender.text.clone() } else { format!("container:{}", lender.text) };
+            self.service.add("volumes_from", text(&given, &lender.span));
+        }
+    }
+}
+
+/// A script being read.
+pub(super) struct Reading<'a> {
+    pub source: &'a SourceText,
+    pub diagnostics: &'a mut Diagnostics,
+    /// Where relative paths begin.
+    pub folder: &'a str,
+    pub volumes: &'a mut Made,
+}
+
+/// An option, and its value where one belongs to it.
+struct Given<'w> {
+    name: String,
+    /// The word the option is in.
+    at: &'w Word,
+    value: Option<Word>,
+    meaning: Meaning,
+}
+
+impl Reading<'_> {
+    pub(super) fn say(&mut self, severity: Severity, word: &Word, message: &str, help: Option<String>) {
+        self.diagnostics.add(severity, self.source, &word.span, message.to_owned(), help);
+    }
+
+    /// `volume create`: its options are those of the project's volume.
+    pub(super) fn volume(&mut self, words: &[Word]) {
+        let mut options = Made::default();
+        let mut driver = None;
+        let mut rest = words.iter();
+        while let Some(word) = rest.next() {
+            let (name, value) = match word.text.split_once('=').filter(|_| word.text.starts_with("--")) {
+                Some((name, value)) => (name, Some(Word { text: value.to_owned(), ..word.clone() })),
+                None if word.text.starts_with('-') => (word.text.as_str(), rest.next().cloned()),
+                None => {
+                    let mut volume = Made::default();
+                    volume.set("name", text(&word.text, &word.span));
+                    if let Some(driver) = driver.take() {
+                        volume.set("driver", driver);
+                    }
+                    volume.set("driver_opts", std::mem::take(&mut options).node(word.span.clone()));
+                    self.volumes.set(&word.text, volume.node(word.span.clone()));
+                    return;
+                }
+            };
+            let Some(value) = value else { continue };
+            match name {
+                "--opt" | "-o" => {
+                    if let Some((key, set)) = value.text.split_once('=') {
+                        options.set(key, text(set, &value.span));
+                    }
+                }
+                "--driver" | "-d" => driver = Some(text(&value.text, &value.span)),
+                _ => {}
+            }
+        }
+    }
+
+    /// A command line behind `run`; `taken` are the names of those before.
+    pub(super) fn run(&mut self, engine: Runtime, words: &[Word], taken: &[&str]) -> Option<Run> {
+        let (given, rest) = self.options(engine, words);
+        let Some((image, command)) = rest.split_first() else {
+            if let Some(last) = words.last() {
+                let help = "the image follows the options: docker run [OPTIONS] IMAGE [COMMAND]".to_owned();
+                self.say(Severity::Error, last, "this command line names no image", Some(help));
+            }
+            return None;
+        };
+        let named =
+            given.iter().rev().find(|one| one.meaning == Meaning::Name).and_then(|one| one.value.as_ref());
+        let named = named.filter(|word| word.unknown.is_none()).map(|word| word.text.clone());
+        let span = image.span.clone();
+        let mut run = Run {
+            name: named.unwrap_or_else(|| own_name(&image.text, taken)),
+            service: Made::default(),
+            umask: None,
+            unmodelled: Vec::new(),
+            span: words.first().map_or(span.start, |word| word.span.start)..span.end,
+            lenders: Vec::new(),
+        };
+        run.service.set("image", text(&image.text, &image.span));
+        run.service.set("container_name", text(&run.name, &image.span));
+        if let Some(first) = command.first().filter(|word| word.unknown.is_none()) {
+            run.service.add("command", text(&first.text, &first.span));
+        }
+        for one in given {
+            self.take(one, &mut run);
+        }
+        Some(run)
+    }
+
+    /// The options, and the words behind them.
+    fn options<'w>(&mut self, engine: Runtime, words: &'w [Word]) -> (Vec<Given<'w>>, &'w [Word]) {
+        let mut given = Vec::new();
+        let mut at = 0;
+        while let Some(word) = words.get(at) {
+            at += 1;
+            if word.text == "--" {
+                break;
+            }
+            if !word.text.starts_with('-') || word.text == "-" {
+                return (given, &words[at - 1..]);
+            }
+            if let Some(long) = word.text.strip_prefix("--") {
+                let (name, value) =
+                    long.split_once('=').map_or((long, None), |(name, value)| (name, Some(value)));
+                let Some(meaning) = options::meaning(name).filter(|_| name.len() > 1) else {
+                    at += self.unknown(engine, name, word);
+                    continue;
+                };
+                let value = match value {
+                    Some(value) => Some(Word { text: value.to_owned(), ..word.clone() }),
+                    None if meaning.takes_value(name) => {
+                        at += 1;
+                        words.get(at - 1).cloned()
+                    }
+                    None => None,
+                };
+                given.push(Given { name: name.to_owned(), at: word, value, meaning });
+                continue;
+            }
+            at += self.letters(engine, word, words.get(at), &mut given);
+        }
+        (given, words.get(at..).unwrap_or_default())
+    }
+
+    /// Short options in one word: switches, and a last one with its value. How many further words belong to it.
+    fn letters<'w>(
+        &mut self,
+        engine: Runtime,
+        word: &'w Word,
+        next: Option<&Word>,
+        given: &mut Vec<Given<'w>>,
+    ) -> usize {
+        for (index, letter) in word.text.char_indices().skip(1) {
+            let name = letter.to_string();
+            let Some(meaning) = options::meaning(&name) else {
+                return self.unknown(engine, &name, word);
+            };
+            if !meaning.takes_value(&name) {
+                given.push(Given { name, at: word, value: None, meaning });
+                continue;
+            }
+            let rest = &word.text[index + letter.len_utf8()..];
+            let attached = rest.strip_prefix('=').unwrap_or(rest);
+            let (value, used) = match attached {
+                "" => (next.cloned(), 1),
+                text => (Some(Word { text: text.to_owned(), ..word.clone() }), 0),
+            };
+            given.push(Given { name, at: word, value, meaning });
+            return used;
+        }
+        0
+    }
+
+    /// Says that an option is unknown; how many further words belong to what was meant.
+    fn unknown(&mut self, engine: Runtime, name: &str, word: &Word) -> usize {
+        let meant = nearest(name, options::names());
+        let help = match meant {
+            Some(meant) => format!("did you mean `--{meant}`?"),
+            None => "it is taken for a switch: write --OPTION=VALUE where it has a value".to_owned(),
+        };
+        let dashes = if name.chars().count() == 1 { "-" } else { "--" };
+        let message = format!(
+            "`{dashes}{}` is no option of {} run that is known here",
+            name.escape_debug(),
+            engine.word()
+        );
+        self.say(Severity::Warning, word, &message, Some(help));
+        let takes =
+            meant.is_some_and(|meant| options::meaning(meant).is_some_and(|one| one.takes_value(meant)));
+        usize::from(takes && !word.text.contains('='))
+    }
+
+    /// Makes one option a part of the service.
+    fn take(&mut self, given: Given<'_>, run: &mut Run) {
+        let Given { name, at, value, meaning } = given;
+        match (meaning, value) {
+            (Meaning::Truth(key), value) => {
+                let set = value.is_none_or(|value| {
+                    ["true", "1", "t", "T", "TRUE", "True"].contains(&value.text.as_str())
+                });
+                run.service.set(key, plain(if set { "true" } else { "false" }, &at.span));
+            }
+            (Meaning::Switch | Meaning::Value | Meaning::Name, _) => {}
+            (Meaning::Files, _) => {
+                let what = format!("`--{name}`");
+                let message = format!("{what} is not modelled: it may change what is there");
+                self.say(Severity::Warning, at, &message, None);
+                run.unmodelled.push(Unmodelled::policy(
+                    &what,
+                    Errno::ENOENT,
+                    self.source.place(&at.span, &name),
+                ));
+            }
+            (_, None) => {
+                let message = format!("`--{name}` has no value");
+                self.say(Severity::Error, at, &message, None);
+            }
+            (Meaning::Ids, Some(_)) => {
+                let settle = "give its maps under `host: { user-namespace: ... }` in a scene file";
+                let what = format!("`--{name}`");
+                let message = format!("{what} is not modelled: answers depend on the ids it gives");
+                self.say(Severity::Warning, at, &message, Some(settle.to_owned()));
+                run.unmodelled.push(Unmodelled::ids(&what, settle, self.source.place(&at.span, &name)));
+            }
+            (meaning, Some(value)) => match value.unknown.clone() {
+                Some(unknown) => self.untold(&name, meaning, (&value, &unknown), run),
+                None => self.known(&name, meaning, &value, run),
+            },
+        }
+    }
+
+    fn known(&mut self, name: &str, meaning: Meaning, value: &Word, run: &mut Run) {
+        match meaning {
+            Meaning::Text(key) => run.service.set(key, text(&value.text, &value.span)),
+            Meaning::Element("volumes") => {
+                let short = self.short(&value.text, value);
+                run.service.add("volumes", text(&short, &value.span));
+            }
+            Meaning::Element("volumes_from") => run.lenders.push(value.clone()),
+            Meaning::Element(key) => run.service.add(key, text(&value.text, &value.span)),
+            Meaning::Mount => {
+                if let Some(node) = self.mount(value) {
+                    run.service.add("volumes", node);
+                }
+            }
+            Meaning::Environment => {
+                if value.text.starts_with("PATH=") {
+                    run.service.add("environment", text(&value.text, &value.span));
+                }
+            }
+            Meaning::Entrypoint => {
+                // Podman takes a list in JSON as well.
+                let list: Option<Vec<String>> = serde_json::from_str(&value.text).ok();
+                let first = list.map_or_else(|| Some(value.text.clone()), |list| list.into_iter().next());
+                run.service.set("entrypoint", text("", &value.span));
+                if let Some(first) = first.filter(|first| !first.is_empty()) {
+                    run.service.add("entrypoint", text(&first, &value.span));
+                }
+            }
+            Meaning::Umask => match u16::from_str_radix(&value.text, 8) {
+                Ok(bits) if bits <= 0o777 => {
+                    run.umask = Some(Fact::new(Mode::new(bits), self.source.place(&value.span, name)));
+                }
+                _ => {
+                    let message = format!("`{}` is no octal umask", value.text.escape_debug());
+                    self.say(Severity::Error, value, &message, Some("write it as 0027".to_owned()));
+                }
+            },
+            Meaning::Truth(_)
+            | Meaning::Switch
+            | Meaning::Value
+            | Meaning::Name
+            | Meaning::Files
+            | Meaning::Ids => {}
+        }
+    }
+
+    /// An option whose value only a shell can tell.
+    fn untold(&mut self, name: &str, meaning: Meaning, (value, unknown): (&Word, &str), run: &mut Run) {
+        let from = self.source.place(&value.span, name);
+        let dashes = if name.chars().count() == 1 { "-" } else { "--" };
+        let what = format!("`{dashes}{name} {}`", value.text.escape_debug());
+        let settle = format!("write it where `{}` stands", unknown.escape_debug());
+        if matches!(
+            meaning,
+            Meaning::Entrypoint | Meaning::Environment | Meaning::Text("working_dir" | "network_mode")
+        ) {
+            // A wrong guess about these is none: what they decide is not known then.
+            if meaning != Meaning::Environment {
+                run.unmodelled.push(Unmodelled::policy(&what, Errno::ENOENT, from));
+            }
+            return;
+        }
+        let message =
+            format!("{what} is not known here: answers depend on what `{}` is", unknown.escape_debug());
+        self.say(Severity::Warning, value, &message, Some(settle.clone()));
+        match meaning {
+            Meaning::Element("volumes") if known_target(&value.text).is_some() => {
+                let (source, target) = known_target(&value.text).unwrap_or_default();
+                self.untold_source(source, target, value, run);
+            }
+            Meaning::Element("volumes" | "tmpfs" | "volumes_from") | Meaning::Mount => {
+                run.unmodelled.push(Unmodelled::policy(&what, Errno::ENOENT, from));
+            }
+            Meaning::Text(_)
+            | Meaning::Element(_)
+            | Meaning::Truth(_)
+            | Meaning::Name
+            | Meaning::Environment
+            | Meaning::Entrypoint
+            | Meaning::Umask
+            | Meaning::Ids
+            | Meaning::Files
+            | Meaning::Value
+            | Meaning::Switch => run.unmodelled.push(Unmodelled::ids(&what, &settle, from)),
+        }
+    }
+
+    /// A volume of which only the place is known: `--disk` can give it by what stands there.
+    fn untold_source(&mut self, source: &str, target: &str, value: &Word, run: &mut Run) {
+        let span = &value.span;
+        let mut volume = Made::default();
+        volume.set("external", plain("true", span));
+        self.volumes.set(source, volume.node(span.clone()));
+        let mut made = Made::default();
+        made.set("type", text("volume", span));
+        made.set("source", text(source, span));
+        made.set("target", text(target, span));
+        run.service.add("volumes", made.node(span.clone()));
+    }
+
+    /// The short form of a volume, with a path that does not depend on a working directory, or a volume that is declared.
+    fn short(&mut self, given: &str, word: &Word) -> String {
+        let Some((source, rest)) = given.split_once(':') else { return given.to_owned() };
+        if source.starts_with(['/', '.', '~']) {
+            return format!("{}:{rest}", self.absolute(source));
+        }
+        self.declare(source, word);
+        given.to_owned()
+    }
+
+    /// An engine makes a volume that it does not know.
+    pub(super) fn declare(&mut self, name: &str, word: &Word) {
+        if !self.volumes.has(name) {
+            let mut volume = Made::default();
+            volume.set("name", text(name, &word.span));
+            self.volumes.set(name, volume.node(word.span.clone()));
+        }
+    }
+
+    /// A path from the folder of the script, where it says no more.
+    pub(super) fn absolute(&self, path: &str) -> String {
+        let path = path.strip_prefix("./").unwrap_or(path);
+        match path {
+            "." => self.folder.to_owned(),
+            path if path.starts_with(['/', '~']) => path.to_owned(),
+            path => format!("{}/{path}", self.folder.trim_end_matches('/')),
+        }
+    }
+}
+
+/// Source and target of a short volume whose source alone is not known.
+fn known_target(short: &str) -> Option<(&str, &str)> {
+    let at = short.rfind(":/")?;
+    let (source, target) = (&short[..at], &short[at + 1..]);
+    let target = target.split(':').next().unwrap_or_default();
+    // The part in front may have options behind it where it is the target that is not known.
+    (!target.contains(['$', '`']) && source.contains(['$', '`'])).then_some((source, target))
+}
+
+/// A name for a container that has none: the last part of its image's.
+fn own_name(image: &str, taken: &[&str]) -> String {
+    let last = image.rsplit('/').next().unwrap_or(image);
+    let plain: String = last
+        .split(['@', ':'])
+        .next()
+        .unwrap_or_default()
+        .chars()
+        .filter(|letter| letter.is_ascii_alphanumeric() || "_.-".contains(*letter))
+        .collect();
+    let plain = if plain.is_empty() { "container".to_owned() } else { plain };
+    let free = |name: &String| !taken.contains(&name.as_str());
+    std::iter::once(plain.clone())
+        .chain((2..=taken.len() + 2).map(|number| format!("{plain}-{number}")))
+        .find(free)
+        .unwrap_or(plain)
+}
