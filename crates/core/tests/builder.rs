@@ -57,6 +57,7 @@ fn steps(text: &str) -> Vec<BuildStep> {
 
 fn container() -> Container {
     let plain = PlainIdentity {
+        untold: None,
         user: None,
         groups: Vec::new(),
         filesystem_group: None,

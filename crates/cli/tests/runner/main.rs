@@ -57,6 +57,7 @@ mod standin;
 mod states;
 mod terminal;
 mod transcripts;
+mod typed;
 mod unknown;
 mod unreadable;
 mod uphold;

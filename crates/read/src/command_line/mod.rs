@@ -159,5 +159,6 @@ fn finish(container: &mut Container, run: &mut Run) {
     if let Who::Plain(plain) = &mut container.who {
         let plain: &mut PlainIdentity = plain;
         plain.umask = run.umask.take();
+        plain.untold = run.untold.take();
     }
 }

@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use mivask_core::fact::Fact;
+use mivask_core::fact::{Fact, Unknown};
 use mivask_core::mode::Mode;
 use mivask_core::outcome::Errno;
 use mivask_core::runtime::Runtime;
@@ -20,6 +20,8 @@ pub(super) struct Run {
     pub name: String,
     pub service: Made,
     pub umask: Option<Fact<Mode>>,
+    /// What would say who it is, where only a shell could tell.
+    pub untold: Option<Unknown>,
     pub unmodelled: Vec<Unmodelled>,
     pub span: Range<usize>,
     lenders: Vec<Word>,
@@ -111,6 +113,7 @@ impl Reading<'_> {
             name: named.unwrap_or_else(|| own_name(&image.text, taken)),
             service: Made::default(),
             umask: None,
+            untold: None,
             unmodelled: Vec::new(),
             span: words.first().map_or(span.start, |word| word.span.start)..span.end,
             lenders: Vec::new(),
@@ -321,6 +324,7 @@ impl Reading<'_> {
             Meaning::Element("volumes" | "tmpfs" | "volumes_from") | Meaning::Mount => {
                 run.unmodelled.push(Unmodelled::policy(&what, Errno::ENOENT, from));
             }
+            Meaning::Text("user") => run.untold = Some(Unknown::new(&what, &settle)),
             Meaning::Text(_)
             | Meaning::Element(_)
             | Meaning::Truth(_)

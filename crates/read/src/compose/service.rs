@@ -40,6 +40,7 @@ impl Reading<'_> {
         let fact = |reading: &Self, key: &str, value: bool| Fact::new(value, reading.place(at(key), key));
         let plain = PlainIdentity {
             user: given.user.map(|user| Fact::new(user.0, self.place(at("user"), "user"))),
+            untold: None,
             groups: self.groups(node),
             filesystem_group: None,
             capabilities: DeclaredCapabilities {

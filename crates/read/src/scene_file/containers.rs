@@ -117,6 +117,7 @@ impl Reading<'_> {
         PlainIdentity {
             user_namespace,
             user: section.user.as_ref().map(|user| self.fact(item, "user", user.0.clone())),
+            untold: None,
             groups: section
                 .groups
                 .iter()

@@ -117,13 +117,20 @@ impl Notes<'_> {
     }
 
     fn people(&mut self, asked: &PlainIdentity, image: &ImageFacts) -> People {
+        if let Some(unknown) = &asked.untold {
+            return self.any_user(unknown.clone(), "it");
+        }
         let given = asked.user.clone().filter(|user| !user.value.is_empty());
         let by_image = given.is_none();
         let user = match given {
             Some(user) => Some(user),
             // An empty user in a description leaves the image's in force, as one that is left out does.
             None => match &image.user {
-                Knowledge::Unknown => return self.any_user(),
+                Knowledge::Unknown => {
+                    let settle = "give `user` on the container or under `images:`, or let the image be looked for with --images-from";
+                    let fact = format!("the user of image {}", self.image_name);
+                    return self.any_user(Unknown::new(&fact, settle), "the image");
+                }
                 Knowledge::Known(user) => user.clone().filter(|user| !user.value.is_empty()),
             },
         };
@@ -174,13 +181,14 @@ impl Notes<'_> {
         people
     }
 
-    /// The user is not given.
-    fn any_user(&mut self) -> People {
-        let settle = "give `user` on the container or under `images:`, or let the image be looked for with --images-from";
-        let unknown = Unknown::new(&format!("the user of image {}", self.image_name), settle);
+    /// The user is not given; `runs` is what runs as it.
+    fn any_user(&mut self, unknown: Unknown, runs: &str) -> People {
         self.fact(IdentityField::Uid, "0 or an ordinary user's", Provenance::Unknown(unknown.fact.clone()));
         let person = |(when, uid, gid)| (when, Person { uid, gid, groups: vec![gid], name: None });
-        People { possible: untold::users(None).into_iter().map(person).collect(), question: Some(unknown) }
+        People {
+            possible: untold::users(None, runs).into_iter().map(person).collect(),
+            question: Some(unknown),
+        }
     }
 
     /// The user is given, the account files are not.

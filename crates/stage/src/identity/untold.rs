@@ -7,20 +7,21 @@ use mivask_model::held::Held;
 /// What must hold for a possibility, its user and its group.
 type Possible = (Arc<str>, Held<u32>, Held<u32>);
 
-/// The possible users and groups of an image whose user is not given; `group` is the group, where that is given.
-pub(super) fn users(group: Option<u32>) -> Vec<Possible> {
-    let root = "the image runs as root";
+/// The possible users and groups where the user is not given; `group` is the group, where that is given, and `runs` is what runs as
+/// them, such as `the image`.
+pub(super) fn users(group: Option<u32>, runs: &str) -> Vec<Possible> {
+    let root = "root";
     let zero = Held::Id(0);
     let own = Held::Unnumbered;
     let rows = match group.map(Held::Id) {
-        Some(group) => vec![(root, zero, group), ("the image runs as an ordinary user", own, group)],
+        Some(group) => vec![(root, zero, group), ("an ordinary user", own, group)],
         None => vec![
             (root, zero, zero),
-            ("the image runs as an ordinary user with a group of its own", own, own),
-            ("the image runs as an ordinary user without an account, so with group 0", own, zero),
+            ("an ordinary user with a group of its own", own, own),
+            ("an ordinary user without an account, so with group 0", own, zero),
         ],
     };
-    rows.into_iter().map(|(when, uid, gid)| (Arc::from(when), uid, gid)).collect()
+    rows.into_iter().map(|(when, uid, gid)| (format!("{runs} runs as {when}").into(), uid, gid)).collect()
 }
 
 /// The possible primary groups of `uid`, whose account is not given.

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use mivask_model::accounts::Accounts;
 use mivask_model::caps::CapabilitySet;
-use mivask_model::fact::Fact;
+use mivask_model::fact::{Fact, Unknown};
 use mivask_model::ids::UserNamespace;
 use mivask_model::mode::Mode;
 
@@ -104,6 +104,8 @@ impl std::fmt::Display for GroupName {
 pub struct PlainIdentity {
     /// `user`: `UID`, `UID:GID` or names; the image's `USER` where absent.
     pub user: Option<Fact<String>>,
+    /// What would say who it is, where somebody is named and nobody can tell whom: neither `user` nor the image counts then.
+    pub untold: Option<Unknown>,
     /// Added supplementary groups.
     pub groups: Vec<Fact<GroupName>>,
     /// `filesystem-group`: also a supplementary group.

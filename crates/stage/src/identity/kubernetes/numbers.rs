@@ -148,7 +148,8 @@ impl Case<'_> {
             groups.push(gid);
             Numbers { uid, gid, groups }
         };
-        let users = untold::users(group).into_iter().filter(|(_, uid, _)| !ordinary_only || !uid.is(0));
+        let users =
+            untold::users(group, "the image").into_iter().filter(|(_, uid, _)| !ordinary_only || !uid.is(0));
         let possible: Vec<(Arc<str>, Numbers)> =
             users.map(|(when, uid, gid)| (when, with(uid, gid))).collect();
         let question = (possible.len() > 1).then_some(unknown);

@@ -1,0 +1,313 @@
+//! Command lines of engines as input, alone and in scripts.
+
+use insta::assert_snapshot;
+
+use crate::scratch::Scratch;
+
+/// A script as people keep it.
+const SCRIPT: &str = r#"#!/bin/sh
+# starts the gauge
+set -e
+TAG=${TAG:-3}
+docker network create tides || true
+docker volume create --opt type=tmpfs --opt device=tmpfs --opt o=uid=7101,mode=0750 spool
+sudo docker run -d --name gauge --restart=always \
+  --user 7101:7200 --group-add 7300 --cap-drop=ALL --read-only \
+  -v "$PWD/data":/data -v spool:/spool --tmpfs /run:mode=0755,size=1m \
+  --mount type=bind,src=/srv/in,dst=/in,readonly -p 8080:80 -e PATH=/bin -it \
+  "tides/gauge:$TAG" /bin/gauge --listen 80   # as in the manual
+"#;
+
+#[test]
+fn a_script_is_read_as_the_engine_reads_its_words() {
+    let scratch = Scratch::with("run.sh", SCRIPT).and("data/level", "3\n");
+    let folder = scratch.path().canonicalize().unwrap().display().to_string();
+    // Columns are as wide as the folder's name.
+    let plain = |transcript: String| {
+        let lines = transcript.replace(&folder, "FOLDER");
+        lines
+            .lines()
+            .map(|line| line.split_whitespace().collect::<Vec<_>>().join(" ") + "\n")
+            .collect::<String>()
+    };
+    assert_snapshot!(plain(scratch.run(["identity", "run.sh"])), @"
+    gauge app container of commands, image tides/gauge:3
+    field value from
+    uid 7101 run.sh:8:10 user
+    gid 7200 run.sh:8:10 user
+    group 7300 run.sh:8:32 group_add
+    bounding none run.sh:8:37 cap_drop
+    umask 0022 the runtime's default umask
+    effective none a process that is not root starts with none
+    --- status 0
+    ");
+    assert_snapshot!(plain(scratch.run(["mounts", "run.sh"])), @"
+    gauge
+    at what flags root before inodes changed
+    / image tides/gauge:3 (overlay) ro 0:0 0755
+    /data host path FOLDER/data rw not known
+    /spool volume spool rw 7101:0 0750
+    /in host path /srv/in ro not known
+    /run tmpfs at /run rw,noexec,nosuid,nodev not known
+    /run: runc 1.1 gives a tmpfs the mode of the directory it covers, if the image has one there
+    --- status 0
+    ");
+    let acts = ["gauge creates /spool/x", "gauge creates /etc/x", "gauge writes /in/a"];
+    assert_snapshot!(plain(scratch.run(["ask", "run.sh", acts[0], acts[1], acts[2]])), @"
+    allowed gauge creates /spool/x
+    leaves 7101:7200 0644
+    denied gauge creates /etc/x
+    denied EEXIST when /etc/x is there
+    denied EROFS when /etc/x is missing
+    to settle it: give `images: { tides/gauge:3: { tree: ... } }` in a scene file, or let it be looked for with --images-from
+    denied gauge writes /in/a
+    denied ENOTDIR when what is mounted at /in is a file
+    denied ENOENT when /in/a is missing
+    denied EROFS when owner and mode of /in/a give gauge -w-
+    denied EACCES otherwise
+    to settle it: give `host: { tree: ... }` in a scene file
+
+    Assumed
+    a tmpfs whose tree is not given is new and empty
+    the directories above mount points in image tides/gauge:3 let everyone pass (0:0 0755 where the runtime makes them)
+    what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only
+    --- status 0
+    ");
+}
+
+#[test]
+fn a_line_is_read_from_standard_input_and_in_a_scene() {
+    let scratch = Scratch::with(
+        "x.scene.yaml",
+        "scene: 1\nworkloads: [line]\nimages: { img: { user: \"33\", accounts: null } }\n",
+    )
+    .and("line", "podman run --rm --umask 0007 -v state:/s -w /s img sh\n");
+    assert_snapshot!(scratch.run(["imprint", "x.scene.yaml", "/s"]), @"
+    img
+      in  new   asked  result   inside       stored
+      /s  file  0666   depends  33:? ????    33:?
+      /s  dir   0777   depends  33:? ????    33:?
+      file in /s
+        leaves 33:? ????  when owner and mode of /s give img --x; owner and mode of /s give img -wx
+        denied EACCES     when owner and mode of /s give img --x; owner and mode of /s do not give img -wx
+        denied EACCES     when owner and mode of /s do not give img --x
+        to settle it: list /s under `images: { img: { tree: ... } }` in a scene file, or let it be looked for with --images-from
+      dir in /s
+        leaves 33:? ????  when owner and mode of /s give img --x; owner and mode of /s give img -wx
+        denied EACCES     when owner and mode of /s give img --x; owner and mode of /s do not give img -wx
+        denied EACCES     when owner and mode of /s do not give img --x
+        to settle it: list /s under `images: { img: { tree: ... } }` in a scene file, or let it be looked for with --images-from
+    --- standard error
+    warning: img (33) has no account in its image, so its group is 0, root's
+     --> x.scene.yaml:3:24 images.img.user
+      = help: name a group beside the user, or give the image an account
+
+    --- status 0
+    ");
+    let line = b"$ docker container create -u5:6 --cap-add=DAC_OVERRIDE --security-opt no-new-privileges other/img\n";
+    assert_snapshot!(scratch.feed(["identity", "-"], line), @"
+    img  app container of commands, image other/img
+      field              value           from
+      uid                5               standard input:1:27 user
+      gid                6               standard input:1:27 user
+      bounding           the default 14  standard input:1:33 cap_add
+      umask              0022            the runtime's default umask
+      no-new-privileges  true            standard input:1:71 security_opt
+      effective          none            a process that is not root starts with none
+    --- standard error
+    warning: img adds DAC_OVERRIDE, but does not run as root: it starts without capabilities whatever is added
+     --> standard input:1:33 cap_add
+      = help: give the program a file capability, or run it as root
+
+    --- status 0
+    ");
+}
+
+#[test]
+fn what_only_a_shell_can_tell_is_a_missing_fact() {
+    let script = "UIDS=$(id -u):$(id -g)\nif true; then IMAGE=a; else IMAGE=b; fi\n\
+        docker run -u $UIDS -v $DATA:/data -v /x:$WHERE $IMAGE\n";
+    let scratch =
+        Scratch::with("run.sh", script).and("data.mtree", "#mtree\n. type=dir uid=0 gid=0 mode=0777\n");
+    assert_snapshot!(scratch.run(["identity", "run.sh"]), @"
+    IMAGE  app container of commands, image $IMAGE
+      field  value                    from
+      uid    0 or an ordinary user's  unknown: `-u $UIDS`
+      umask  0022                     the runtime's default umask
+      either it runs as root, or it runs as an ordinary user with a group of its own, or it runs as an ordinary user without an account, so with group 0
+      to settle it: write it where `$UIDS` stands
+      not known: what `-v /x:$WHERE` permits (run.sh:3:39 v)
+    --- standard error
+    warning: `-u $UIDS` is not known here: answers depend on what `$UIDS` is
+     --> run.sh:3:15
+      |
+    3 | docker run -u $UIDS -v $DATA:/data -v /x:$WHERE $IMAGE
+      |               ^^^^^
+      |
+      = help: write it where `$UIDS` stands
+
+    warning: `-v $DATA:/data` is not known here: answers depend on what `$DATA` is
+     --> run.sh:3:24
+      |
+    3 | docker run -u $UIDS -v $DATA:/data -v /x:$WHERE $IMAGE
+      |                        ^^^^^^^^^^^
+      |
+      = help: write it where `$DATA` stands
+
+    warning: `-v /x:$WHERE` is not known here: answers depend on what `$WHERE` is
+     --> run.sh:3:39
+      |
+    3 | docker run -u $UIDS -v $DATA:/data -v /x:$WHERE $IMAGE
+      |                                       ^^^^^^^^^
+      |
+      = help: write it where `$WHERE` stands
+
+    --- status 0
+    ");
+    // The image's own user does not count.
+    let known = scratch.and("x.scene.yaml", "scene: 1\nworkloads: [run.sh]\nimages: { $IMAGE: { user: '33', accounts: null } }\n");
+    assert!(known.run(["identity", "-q", "x.scene.yaml"]).contains("uid    0 or an ordinary user's"));
+    let scratch = known;
+    let given = scratch.run(["mounts", "-q", "run.sh", "--disk", "$DATA=data.mtree"]);
+    assert!(given.contains("volume $DATA") && given.contains("0:0 0777"), "{given}");
+}
+
+#[test]
+fn mistakes_are_at_their_word() {
+    let said = |line: &str| Scratch::with("run.sh", line).run(["identity", "run.sh"]);
+    let all = [
+        "docker run --usr 5 --read-onyl img\n",
+        "docker run -v /a:/b\n",
+        "docker run --mount type=tmpfs,dst=/t,tmpfs-mode=9 img\n",
+        "docker run --mount type=bind,sorce=/a,dst=/b img\n",
+        "podman run --userns=keep-id --uidmap 0:1:2 --pod p --umask 999 img\n",
+        "docker run -u\n",
+    ]
+    .map(said);
+    assert_snapshot!(all.join("\n\n"), @"
+    img  app container of commands, image img
+      field  value                    from
+      uid    0 or an ordinary user's  unknown: the user of image img
+      umask  0022                     the runtime's default umask
+      either the image runs as root, or the image runs as an ordinary user with a group of its own, or the image runs as an ordinary user without an account, so with group 0
+      to settle it: give `user` on the container or under `images:`, or let the image be looked for with --images-from
+    --- standard error
+    warning: `--usr` is no option of docker run that is known here
+     --> run.sh:1:12
+      |
+    1 | docker run --usr 5 --read-onyl img
+      |            ^^^^^
+      |
+      = help: did you mean `--user`?
+
+    warning: `--read-onyl` is no option of docker run that is known here
+     --> run.sh:1:20
+      |
+    1 | docker run --usr 5 --read-onyl img
+      |                    ^^^^^^^^^^^
+      |
+      = help: did you mean `--read-only`?
+
+    --- status 0
+
+    --- standard error
+    error: this command line names no image
+     --> run.sh:1:15
+      |
+    1 | docker run -v /a:/b
+      |               ^^^^^
+      |
+      = help: the image follows the options: docker run [OPTIONS] IMAGE [COMMAND]
+
+    error: the input cannot be used: 1 error above
+    --- status 2
+
+    --- standard error
+    error: `9` is no octal mode
+     --> run.sh:1:20
+      |
+    1 | docker run --mount type=tmpfs,dst=/t,tmpfs-mode=9 img
+      |                    ^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^
+      |
+      = help: write four digits from 0 to 7, such as 1770
+
+    error: the input cannot be used: 1 error above
+    --- status 2
+
+    --- standard error
+    warning: `sorce` is no field of a mount that is known here
+     --> run.sh:1:20
+      |
+    1 | docker run --mount type=bind,sorce=/a,dst=/b img
+      |                    ^^^^^^^^^^^^^^^^^^^^^^^^^
+      |
+      = help: did you mean `source`?
+
+    error: this volume has no `source`
+     --> run.sh:1:20
+      |
+    1 | docker run --mount type=bind,sorce=/a,dst=/b img
+      |                    ^^^^^^^^^^^^^^^^^^^^^^^^^
+
+    error: the input cannot be used: 1 error above
+    --- status 2
+
+    --- standard error
+    warning: `--uidmap` is not modelled: answers depend on the ids it gives
+     --> run.sh:1:29
+      |
+    1 | podman run --userns=keep-id --uidmap 0:1:2 --pod p --umask 999 img
+      |                             ^^^^^^^^
+      |
+      = help: give its maps under `host: { user-namespace: ... }` in a scene file
+
+    warning: `--pod` is not modelled: it may change what is there
+     --> run.sh:1:44
+      |
+    1 | podman run --userns=keep-id --uidmap 0:1:2 --pod p --umask 999 img
+      |                                            ^^^^^
+
+    error: `999` is no octal umask
+     --> run.sh:1:60
+      |
+    1 | podman run --userns=keep-id --uidmap 0:1:2 --pod p --umask 999 img
+      |                                                            ^^^
+      |
+      = help: write it as 0027
+
+    warning: `userns_mode: keep-id` is not modelled: answers depend on the ids it gives
+     --> run.sh:1:12
+      |
+    1 | podman run --userns=keep-id --uidmap 0:1:2 --pod p --umask 999 img
+      |            ^^^^^^^^^^^^^^^^
+      |
+      = help: give its maps under `host: { user-namespace: ... }` in a scene file
+
+    error: the input cannot be used: 1 error above
+    --- status 2
+
+    --- standard error
+    error: this command line names no image
+     --> run.sh:1:12
+      |
+    1 | docker run -u
+      |            ^^
+      |
+      = help: the image follows the options: docker run [OPTIONS] IMAGE [COMMAND]
+
+    error: the input cannot be used: 1 error above
+    --- status 2
+    ");
+}
+
+#[test]
+fn no_manifest_is_taken_for_a_script() {
+    let map = "apiVersion: v1\nkind: ConfigMap\nmetadata: {name: a}\ndata:\n  run.sh: |\n    docker run img\n---\napiVersion: v1\nkind: Pod\n\
+        metadata: {name: p}\nspec: {containers: [{name: c, image: i, command: [docker, run, img]}]}\n";
+    let scratch = Scratch::with("a.yaml", map)
+        .and("b.json", "{\"services\": {\"d\": {\"image\": \"i\", \"command\": \"docker run img\"}}}");
+    assert!(scratch.run(["identity", "a.yaml"]).contains("app container of p"));
+    assert!(scratch.run(["identity", "b.json"]).contains("image i"));
+    let other = scratch.and("c.sh", "#!/bin/sh\necho docker run\n");
+    assert!(other.run(["identity", "c.sh"]).ends_with("--- status 2"));
+}
