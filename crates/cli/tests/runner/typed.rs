@@ -165,25 +165,24 @@ fn what_only_a_shell_can_tell_is_a_missing_fact() {
     --- status 0
     ");
     // The image's own user does not count.
-    let known = scratch.and("x.scene.yaml", "scene: 1\nworkloads: [run.sh]\nimages: { $IMAGE: { user: '33', accounts: null } }\n");
+    let known = scratch.and(
+        "x.scene.yaml",
+        "scene: 1\nworkloads: [run.sh]\nimages: { $IMAGE: { user: '33', accounts: null } }\n",
+    );
     assert!(known.run(["identity", "-q", "x.scene.yaml"]).contains("uid    0 or an ordinary user's"));
     let scratch = known;
     let given = scratch.run(["mounts", "-q", "run.sh", "--disk", "$DATA=data.mtree"]);
     assert!(given.contains("volume $DATA") && given.contains("0:0 0777"), "{given}");
 }
 
+/// What is said of one line.
+fn said(line: &str) -> String {
+    Scratch::with("run.sh", line).run(["identity", "run.sh"])
+}
+
 #[test]
 fn mistakes_are_at_their_word() {
-    let said = |line: &str| Scratch::with("run.sh", line).run(["identity", "run.sh"]);
-    let all = [
-        "docker run --usr 5 --read-onyl img\n",
-        "docker run -v /a:/b\n",
-        "docker run --mount type=tmpfs,dst=/t,tmpfs-mode=9 img\n",
-        "docker run --mount type=bind,sorce=/a,dst=/b img\n",
-        "podman run --userns=keep-id --uidmap 0:1:2 --pod p --umask 999 img\n",
-        "docker run -u\n",
-    ]
-    .map(said);
+    let all = ["docker run --usr 5 --read-onyl img\n", "docker run -v /a:/b\n", "docker run -u\n"].map(said);
     assert_snapshot!(all.join("\n\n"), @"
     img  app container of commands, image img
       field  value                    from
@@ -223,6 +222,28 @@ fn mistakes_are_at_their_word() {
     --- status 2
 
     --- standard error
+    error: this command line names no image
+     --> run.sh:1:12
+      |
+    1 | docker run -u
+      |            ^^
+      |
+      = help: the image follows the options: docker run [OPTIONS] IMAGE [COMMAND]
+
+    error: the input cannot be used: 1 error above
+    --- status 2
+    ");
+}
+
+#[test]
+fn so_are_those_of_fields_and_numbers() {
+    let all = [
+        "docker run --mount type=tmpfs,dst=/t,tmpfs-mode=9 img\n",
+        "docker run --mount type=bind,sorce=/a,dst=/b img\n",
+    ]
+    .map(said);
+    assert_snapshot!(all.join("\n\n"), @"
+    --- standard error
     error: `9` is no octal mode
      --> run.sh:1:20
       |
@@ -251,7 +272,9 @@ fn mistakes_are_at_their_word() {
 
     error: the input cannot be used: 1 error above
     --- status 2
-
+    ");
+    let ids = "podman run --userns=keep-id --uidmap 0:1:2 --pod p --umask 999 img\n";
+    assert_snapshot!(said(ids), @"
     --- standard error
     warning: `--uidmap` is not modelled: answers depend on the ids it gives
      --> run.sh:1:29
@@ -282,18 +305,6 @@ fn mistakes_are_at_their_word() {
       |            ^^^^^^^^^^^^^^^^
       |
       = help: give its maps under `host: { user-namespace: ... }` in a scene file
-
-    error: the input cannot be used: 1 error above
-    --- status 2
-
-    --- standard error
-    error: this command line names no image
-     --> run.sh:1:12
-      |
-    1 | docker run -u
-      |            ^^
-      |
-      = help: the image follows the options: docker run [OPTIONS] IMAGE [COMMAND]
 
     error: the input cannot be used: 1 error above
     --- status 2
