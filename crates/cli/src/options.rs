@@ -33,7 +33,8 @@ pub(crate) enum Paging {
 /// What to ask about.
 #[derive(Clone, Debug, clap::Args)]
 pub(crate) struct Input {
-    /// Kubernetes objects, a Compose file, an OCI configuration, a folder of these, a scene file or a build file; `-` is standard input.
+    /// Kubernetes objects, a Compose file, an OCI configuration, a folder of these, a scene file, a build file, or command lines such as
+    /// `docker run ...`; `-` is standard input.
     /// Or files that nothing describes: a folder, a survey, an archive or a listing.
     pub input: PathBuf,
     #[command(flatten)]

@@ -273,6 +273,10 @@ fn so_are_those_of_fields_and_numbers() {
     error: the input cannot be used: 1 error above
     --- status 2
     ");
+}
+
+#[test]
+fn what_is_not_modelled_is_said() {
     let ids = "podman run --userns=keep-id --uidmap 0:1:2 --pod p --umask 999 img\n";
     assert_snapshot!(said(ids), @"
     --- standard error
@@ -309,6 +313,14 @@ fn so_are_those_of_fields_and_numbers() {
     error: the input cannot be used: 1 error above
     --- status 2
     ");
+}
+
+#[test]
+fn a_remedy_is_no_patch_of_a_script() {
+    let scratch = Scratch::with("run.sh", "docker run --name app -u 1000 --read-only web:2\n");
+    let told = scratch.run(["remedy", "-q", "run.sh", "app creates /tmp/x", "--apply-to", "other.sh"]);
+    assert!(told.contains("a command line is not written here") && told.ends_with("--- status 2"), "{told}");
+    assert!(!scratch.path().join("other.sh").exists());
 }
 
 #[test]

@@ -25,6 +25,9 @@ use made::Made;
 use run::{Reading, Run};
 use words::{Command, Variables, Word, commands};
 
+/// What workloads of command lines are.
+pub(crate) const KIND: &str = "command line";
+
 /// Whether a text is no YAML but has a command line of an engine that makes a container.
 pub(crate) fn is_one(text: &str) -> bool {
     let named = ["docker", "podman"].iter().any(|engine| text.contains(engine));
@@ -144,7 +147,7 @@ pub(crate) fn add(
     else {
         return;
     };
-    workload.kind = "command line".to_owned();
+    workload.kind = KIND.to_owned();
     for container in &mut workload.containers {
         if let Some(run) = runs.iter_mut().find(|run| run.name == container.name) {
             finish(container, run);

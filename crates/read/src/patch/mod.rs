@@ -13,6 +13,7 @@ use mivask_core::fact::Provenance;
 use mivask_core::runtime::Flavour;
 use mivask_core::scene::Workload;
 
+use crate::command_line;
 use document::Document;
 pub use merge::{MergeError, merge_patch};
 
@@ -26,6 +27,9 @@ pub enum PatchError {
     /// The text does not have what the change is about.
     #[error("the file is not as it was when it was read")]
     Lost,
+    /// A script is not edited.
+    #[error("a command line is not written here: give the engine the option that says so")]
+    CommandLine,
     /// The editor does not get along with the way the file is written.
     #[error("the file is written in a way that is not edited safely here: make that change by hand")]
     Layout,
@@ -60,6 +64,9 @@ pub fn patched(text: &str, workload: &Workload, change: &Change) -> Result<Strin
         Change::Joins(gid) => (None, Process::Joins(*gid)),
         Change::Files(_) | Change::Image(_) | Change::Accounts(..) => return Err(PatchError::Elsewhere),
     };
+    if workload.kind == command_line::KIND {
+        return Err(PatchError::CommandLine);
+    }
     let meant = |container: &&mivask_core::scene::Container| match name {
         Some(name) => name.rsplit('/').next() == Some(container.name.as_str()),
         None => true,
