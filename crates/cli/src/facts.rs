@@ -31,6 +31,12 @@ enum FactsError {
         /// Those there are.
         known: Vec<String>,
     },
+    /// A part of the host that does not say where it is.
+    #[error("a part of the host is named by its path from the root")]
+    Relative {
+        /// The whole option, as it is meant.
+        meant: String,
+    },
     /// A part of the host does not fit into the rest.
     #[error("{path} on the host: {error}")]
     Planted {
@@ -44,7 +50,14 @@ enum FactsError {
 impl CommandError for FactsError {
     fn meant(&self) -> Option<&str> {
         match self {
-            Self::Unasked { name, known, .. } => nearest(name, known.iter().map(String::as_str)),
+            Self::Unasked { name, known, .. } => {
+                // A claim from a template is called by the template, the pod and its number.
+                let made = known
+                    .iter()
+                    .find(|known| known.strip_prefix(name).is_some_and(|rest| rest.starts_with('-')));
+                made.map(String::as_str).or_else(|| nearest(name, known.iter().map(String::as_str)))
+            }
+            Self::Relative { meant } => Some(meant),
             Self::Planted { .. } => None,
         }
     }
@@ -89,6 +102,12 @@ pub(crate) fn add(
                     Tree::planted(scene.host.tree.as_deref(), &path.as_bytes()[1..], &part, "the host");
                 let failed = |error| FactsError::Planted { path: path[1..].to_owned(), error };
                 scene.host.tree = Some(Arc::new(whole.map_err(failed)?));
+            }
+            Some(path) if path.starts_with(":.") => {
+                let here = std::env::current_dir().unwrap_or_default();
+                let path = here.join(path[1..].trim_start_matches("./"));
+                let meant = format!("--disk host:{}={}", path.display(), given.source.display());
+                return Err(FactsError::Relative { meant }.into());
             }
             Some(_) | None => {
                 let name = own_name(workloads, &given.name);

@@ -36,7 +36,8 @@ pub(crate) enum Kind {
 
 /// What a text is, by its beginning; `None` where it is not a listing.
 pub(crate) fn kind(head: &[u8]) -> Option<Kind> {
-    let lines = head.split(|byte| matches!(byte, b'\n' | 0)).filter(|line| !line.trim_ascii().is_empty());
+    let lines = head.split(|byte| matches!(byte, b'\n' | 0));
+    let lines = lines.filter(|line| !line.trim_ascii().is_empty() && !lines::is_typed(line));
     lines.take(8).find_map(|line| {
         let tests: [(Kind, Test); 5] = [
             (Kind::Mtree, mtree::fits),
@@ -99,6 +100,7 @@ mod tests {
             ("#mtree\n/set type=file\n", Kind::Mtree),
             ("./a uid=0 gid=0 mode=0755 type=dir\n", Kind::Mtree),
             ("# file: data\n# owner: 7101\n", Kind::Getfacl),
+            ("$ ls -lan\ntotal 8\n", Kind::Ls),
             ("total 8\n-rw-r--r-- 1 0 0 1 Nov  2 10:00 a\n", Kind::Ls),
             ("/srv:\ntotal 8\n", Kind::Ls),
             ("drwxr-x---. 2 root tides 4096 Nov  2 10:00 a\n", Kind::Ls),

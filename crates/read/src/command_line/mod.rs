@@ -7,6 +7,7 @@ mod made;
 mod mount;
 mod options;
 mod run;
+mod volume;
 mod words;
 
 use std::path::Path;
