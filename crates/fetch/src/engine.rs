@@ -60,6 +60,10 @@ pub(crate) fn image(
         return Err(FetchError::missing(word, format!("has no image {shown}")).with_help(help));
     }
     let inspected: Inspected = answer_of(answer, &shown).map_err(failed)?;
+    if wanted.choice.platform.is_some() && !inspected.is_for(wanted.choice.wanted()) {
+        let message = format!("has {shown} for {}/{} alone", inspected.os, inspected.architecture);
+        return Err(failed(message).with_help("pull it there for that platform"));
+    }
     let id = inspected.digest().map_err(failed)?;
     let key = Key::of_engine(&id);
     if let Some(kept) = cache.image(&key, &source) {
@@ -89,9 +93,17 @@ struct Inspected {
     id: String,
     #[serde(default)]
     size: u64,
+    #[serde(default)]
+    os: String,
+    #[serde(default)]
+    architecture: String,
 }
 
 impl Inspected {
+    fn is_for(&self, (os, architecture, _): (&str, &str, Option<&str>)) -> bool {
+        self.os == os && self.architecture == architecture
+    }
+
     fn digest(&self) -> Result<Digest, String> {
         // Podman leaves the algorithm out.
         let text = if self.id.contains(':') { self.id.clone() } else { format!("sha256:{}", self.id) };

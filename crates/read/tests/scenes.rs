@@ -173,7 +173,9 @@ fn nothing_to_run_is_a_mistake() {
     assert_eq!(read("scene: 1\n").1, ["the scene has no workload"]);
     assert_eq!(
         read("- a\n").1,
-        ["neither a Kubernetes object, a Compose file, an OCI configuration, a scene file nor an engine's command line"]
+        [
+            "neither a Kubernetes object, a Compose file, an OCI configuration, a scene file nor an engine's command line"
+        ]
     );
 }
 

@@ -126,7 +126,7 @@ fn a_line_is_read_from_standard_input_and_in_a_scene() {
 #[test]
 fn what_only_a_shell_can_tell_is_a_missing_fact() {
     let script = "UIDS=$(id -u):$(id -g)\nif true; then IMAGE=a; else IMAGE=b; fi\n\
-        docker run -u $UIDS -v $DATA:/data -v /x:$WHERE $IMAGE\n";
+        docker run -u $UIDS -v $DATA:/data --mount type=bind,src=$IN,dst=/in,readonly $IMAGE\n";
     let scratch =
         Scratch::with("run.sh", script).and("data.mtree", "#mtree\n. type=dir uid=0 gid=0 mode=0777\n");
     assert_snapshot!(scratch.run(["identity", "run.sh"]), @"
@@ -136,12 +136,11 @@ fn what_only_a_shell_can_tell_is_a_missing_fact() {
       umask  0022                     the runtime's default umask
       either it runs as root, or it runs as an ordinary user with a group of its own, or it runs as an ordinary user without an account, so with group 0
       to settle it: write it where `$UIDS` stands
-      not known: what `-v /x:$WHERE` permits (run.sh:3:39 v)
     --- standard error
     warning: `-u $UIDS` is not known here: answers depend on what `$UIDS` is
      --> run.sh:3:15
       |
-    3 | docker run -u $UIDS -v $DATA:/data -v /x:$WHERE $IMAGE
+    3 | docker run -u $UIDS -v $DATA:/data --mount type=bind,src=$IN,dst=/in,readonly $IMAGE
       |               ^^^^^
       |
       = help: write it where `$UIDS` stands
@@ -149,18 +148,18 @@ fn what_only_a_shell_can_tell_is_a_missing_fact() {
     warning: `-v $DATA:/data` is not known here: answers depend on what `$DATA` is
      --> run.sh:3:24
       |
-    3 | docker run -u $UIDS -v $DATA:/data -v /x:$WHERE $IMAGE
+    3 | docker run -u $UIDS -v $DATA:/data --mount type=bind,src=$IN,dst=/in,readonly $IMAGE
       |                        ^^^^^^^^^^^
       |
       = help: write it where `$DATA` stands
 
-    warning: `-v /x:$WHERE` is not known here: answers depend on what `$WHERE` is
-     --> run.sh:3:39
+    warning: `--mount type=bind,src=$IN,dst=/in,readonly` is not known here: answers depend on what `$IN` is
+     --> run.sh:3:44
       |
-    3 | docker run -u $UIDS -v $DATA:/data -v /x:$WHERE $IMAGE
-      |                                       ^^^^^^^^^
+    3 | docker run -u $UIDS -v $DATA:/data --mount type=bind,src=$IN,dst=/in,readonly $IMAGE
+      |                                            ^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^
       |
-      = help: write it where `$WHERE` stands
+      = help: write it where `$IN` stands
 
     --- status 0
     ");
@@ -173,6 +172,18 @@ fn what_only_a_shell_can_tell_is_a_missing_fact() {
     let scratch = known;
     let given = scratch.run(["mounts", "-q", "run.sh", "--disk", "$DATA=data.mtree"]);
     assert!(given.contains("volume $DATA") && given.contains("0:0 0777"), "{given}");
+    let words = |line: &str| line.split_whitespace().map(str::to_owned).collect::<Vec<_>>();
+    assert!(given.lines().any(|line| words(line).starts_with(&words("/in volume $IN ro"))), "{given}");
+    for (line, flags) in
+        [("-v $D:/d:z,ro", "ro"), ("-v $D:/d", "rw"), ("--mount type=volume,src=$D,dst=/d,ro=true", "ro")]
+    {
+        let given =
+            Scratch::with("run.sh", &format!("docker run {line} img\n")).run(["mounts", "-q", "run.sh"]);
+        assert!(
+            given.lines().any(|one| words(one).starts_with(&words(&format!("/d volume $D {flags}")))),
+            "{line}: {given}"
+        );
+    }
 }
 
 /// What is said of one line.
@@ -313,6 +324,39 @@ fn what_is_not_modelled_is_said() {
     error: the input cannot be used: 1 error above
     --- status 2
     ");
+}
+
+#[test]
+fn what_could_be_anything_is_an_error() {
+    for (line, word) in [
+        ("docker run --read-only -v /x:$WHERE img", "$WHERE"),
+        ("docker run --mount type=bind,src=/a,dst=$WHERE img", "$WHERE"),
+        ("docker run --tmpfs $WHERE img", "$WHERE"),
+        ("docker run --volumes-from $(cat other) img", "$(cat other)"),
+        ("docker run --read-only=$RO img", "$RO"),
+        ("docker run --privileged=\"$P\" img", "$P"),
+        ("docker run $OPTIONS img sh", "$OPTIONS"),
+        ("docker run $IMAGE --rm img", "$IMAGE"),
+        ("docker run \"$@\" img", "$@"),
+        (". ./env\ndocker run -v /x:${WHERE:-/x} img", "${WHERE:-/x}"),
+    ] {
+        let told = said(&format!("{line}\n"));
+        let message = format!("error: what `{word}` is decides what is mounted where, or who runs");
+        assert!(told.contains(&message) && told.ends_with("--- status 2"), "{line}: {told}");
+    }
+    for line in [
+        "docker run $IMAGE sh",
+        "docker run \"$X\" sh",
+        "docker run -d $X",
+        "docker run -e A=$B --name $N img",
+    ] {
+        let told = said(&format!("{line}\n"));
+        assert!(!told.contains("error: ") && told.ends_with("--- status 0"), "{line}: {told}");
+    }
+    assert!(
+        said("docker run img:${TAG:-3}\n")
+            .contains("note: nothing sets `${TAG:-3}` here: its default is taken")
+    );
 }
 
 #[test]

@@ -3,10 +3,12 @@
 //! Each becomes a Compose service that says the same, where it stands, and is read as one. What only a shell could tell is named
 //! as a missing fact.
 
+mod expansion;
 mod made;
 mod mount;
 mod options;
 mod run;
+mod untold;
 mod volume;
 mod words;
 
@@ -18,7 +20,7 @@ use mivask_core::runtime::Runtime;
 use mivask_core::scene::{Container, Scene, Who};
 
 use crate::compose;
-use crate::diagnostic::Diagnostics;
+use crate::diagnostic::{Diagnostics, Severity};
 use crate::files::FileReader;
 use crate::text::SourceText;
 use crate::yaml::Node;
@@ -118,6 +120,12 @@ pub(crate) fn add(
             reading.volume(words);
         } else if let Some((engine, words)) = making(command) {
             let taken: Vec<&str> = runs.iter().map(|run| run.name.as_str()).collect();
+            let defaults: Vec<(&Word, &String)> =
+                words.iter().flat_map(|word| word.defaults.iter().map(move |shown| (word, shown))).collect();
+            for (word, shown) in defaults {
+                let message = format!("nothing sets `{}` here: its default is taken", shown.escape_debug());
+                reading.say(Severity::Note, word, &message, None);
+            }
             if let Some(run) = reading.run(engine, words, &taken) {
                 engines.push(engine);
                 runs.push(run);

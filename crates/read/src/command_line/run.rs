@@ -10,7 +10,7 @@ use mivask_core::unmodelled::Unmodelled;
 
 use super::made::{Made, plain, text};
 use super::options::{self, Meaning};
-use super::words::Word;
+use super::words::{Word, may_be_options};
 use crate::diagnostic::{Diagnostics, Severity};
 use crate::nearest::nearest;
 use crate::text::SourceText;
@@ -105,6 +105,16 @@ impl Reading<'_> {
             if word.text == "--" {
                 break;
             }
+            if let Some(unknown) =
+                word.unknown.as_ref().filter(|unknown| word.text.starts_with(unknown.as_str()))
+            {
+                let next = words.get(at);
+                if word.is_one() || next.is_none() || !may_be_options(unknown, next) {
+                    return (given, &words[at - 1..]);
+                }
+                self.undecided(word);
+                continue;
+            }
             if !word.text.starts_with('-') || word.text == "-" {
                 return (given, &words[at - 1..]);
             }
@@ -183,6 +193,9 @@ impl Reading<'_> {
     fn take(&mut self, given: Given<'_>, run: &mut Run) {
         let Given { name, at, value, meaning } = given;
         match (meaning, value) {
+            (Meaning::Truth(_), Some(value)) if value.unknown.is_some() => {
+                self.undecided(&value);
+            }
             (Meaning::Truth(key), value) => {
                 let set = value.is_none_or(|value| {
                     ["true", "1", "t", "T", "TRUE", "True"].contains(&value.text.as_str())
@@ -264,61 +277,6 @@ impl Reading<'_> {
         }
     }
 
-    /// An option whose value only a shell can tell.
-    fn untold(&mut self, name: &str, meaning: Meaning, (value, unknown): (&Word, &str), run: &mut Run) {
-        let from = self.source.place(&value.span, name);
-        let dashes = if name.chars().count() == 1 { "-" } else { "--" };
-        let what = format!("`{dashes}{name} {}`", value.text.escape_debug());
-        let settle = format!("write it where `{}` stands", unknown.escape_debug());
-        if matches!(
-            meaning,
-            Meaning::Entrypoint | Meaning::Environment | Meaning::Text("working_dir" | "network_mode")
-        ) {
-            // A wrong guess about these is none: what they decide is not known then.
-            if meaning != Meaning::Environment {
-                run.unmodelled.push(Unmodelled::policy(&what, Errno::ENOENT, from));
-            }
-            return;
-        }
-        let message =
-            format!("{what} is not known here: answers depend on what `{}` is", unknown.escape_debug());
-        self.say(Severity::Warning, value, &message, Some(settle.clone()));
-        match meaning {
-            Meaning::Element("volumes") if known_target(&value.text).is_some() => {
-                let (source, target) = known_target(&value.text).unwrap_or_default();
-                self.untold_source(source, target, value, run);
-            }
-            Meaning::Element("volumes" | "tmpfs" | "volumes_from") | Meaning::Mount => {
-                run.unmodelled.push(Unmodelled::policy(&what, Errno::ENOENT, from));
-            }
-            Meaning::Text("user") => run.untold = Some(Unknown::new(&what, &settle)),
-            Meaning::Text(_)
-            | Meaning::Element(_)
-            | Meaning::Truth(_)
-            | Meaning::Name
-            | Meaning::Environment
-            | Meaning::Entrypoint
-            | Meaning::Umask
-            | Meaning::Ids
-            | Meaning::Files
-            | Meaning::Value
-            | Meaning::Switch => run.unmodelled.push(Unmodelled::ids(&what, &settle, from)),
-        }
-    }
-
-    /// A volume of which only the place is known: `--disk` can give it by what stands there.
-    fn untold_source(&mut self, source: &str, target: &str, value: &Word, run: &mut Run) {
-        let span = &value.span;
-        let mut volume = Made::default();
-        volume.set("external", plain("true", span));
-        self.volumes.set(source, volume.node(span.clone()));
-        let mut made = Made::default();
-        made.set("type", text("volume", span));
-        made.set("source", text(source, span));
-        made.set("target", text(target, span));
-        run.service.add("volumes", made.node(span.clone()));
-    }
-
     /// The short form of a volume, with a path that does not depend on a working directory, or a volume that is declared.
     fn short(&mut self, given: &str, word: &Word) -> String {
         let Some((source, rest)) = given.split_once(':') else { return given.to_owned() };
@@ -347,15 +305,6 @@ impl Reading<'_> {
             path => format!("{}/{path}", self.folder.trim_end_matches('/')),
         }
     }
-}
-
-/// Source and target of a short volume whose source alone is not known.
-fn known_target(short: &str) -> Option<(&str, &str)> {
-    let at = short.rfind(":/")?;
-    let (source, target) = (&short[..at], &short[at + 1..]);
-    let target = target.split(':').next().unwrap_or_default();
-    // The part in front may have options behind it where it is the target that is not known.
-    (!target.contains(['$', '`']) && source.contains(['$', '`'])).then_some((source, target))
 }
 
 /// A name for a container that has none: the last part of its image's.

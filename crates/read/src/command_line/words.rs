@@ -10,6 +10,10 @@ pub(super) struct Word {
     pub text: String,
     /// Why it is not known: the first part of it that only a shell could tell.
     pub unknown: Option<String>,
+    /// Whether that part stands in quotes, so that it is one word whatever it is.
+    pub quoted: bool,
+    /// Defaults that were taken, as they stand there.
+    pub defaults: Vec<String>,
     /// The bytes it is at.
     pub span: Range<usize>,
 }
@@ -25,18 +29,27 @@ pub(super) type Variables = BTreeMap<String, Option<String>>;
 
 /// The simple commands of a script in order, assignments made on the way.
 pub(super) fn commands(text: &str, variables: Variables) -> Vec<Command> {
-    let mut reader =
-        Reader { text, at: 0, variables, depth: 0, commands: Vec::new(), current: Command::default() };
+    let mut reader = Reader {
+        text,
+        at: 0,
+        variables,
+        depth: 0,
+        anything: false,
+        commands: Vec::new(),
+        current: Command::default(),
+    };
     reader.everything();
     reader.commands
 }
 
-struct Reader<'t> {
-    text: &'t str,
-    at: usize,
-    variables: Variables,
+pub(super) struct Reader<'t> {
+    pub(super) text: &'t str,
+    pub(super) at: usize,
+    pub(super) variables: Variables,
     /// How many loops, conditions and functions it is in: what is set there may not be.
     depth: usize,
+    /// Whether something was read that may set any variable.
+    pub(super) anything: bool,
     commands: Vec<Command>,
     current: Command,
 }
@@ -50,11 +63,11 @@ const BEFORE: [&str; 6] = ["then", "do", "else", "elif", "!", "time"];
 const DECLARING: [&str; 5] = ["export", "readonly", "local", "declare", "typeset"];
 
 impl Reader<'_> {
-    fn peek(&self) -> Option<char> {
+    pub(super) fn peek(&self) -> Option<char> {
         self.text[self.at..].chars().next()
     }
 
-    fn next(&mut self) -> Option<char> {
+    pub(super) fn next(&mut self) -> Option<char> {
         let letter = self.peek()?;
         self.at += letter.len_utf8();
         Some(letter)
@@ -144,6 +157,17 @@ impl Reader<'_> {
         while command.words.first().is_some_and(|word| assignment(&word.text).is_some()) {
             command.words.remove(0);
         }
+        match command.words.first().map_or("", |word| word.text.as_str()) {
+            "." | "source" | "eval" => {
+                self.anything = true;
+                self.variables.values_mut().for_each(|value| *value = None);
+            }
+            "read" | "getopts" | "mapfile" | "readarray" | "unset" => {
+                let named = command.words[1..].iter().map(|word| (word.text.clone(), None));
+                self.variables.extend(named.collect::<Vec<_>>());
+            }
+            _ => {}
+        }
         self.commands.push(command);
     }
 
@@ -155,7 +179,13 @@ impl Reader<'_> {
 
     fn word(&mut self) -> Word {
         let begin = self.at;
-        let mut word = Word { text: String::new(), unknown: None, span: begin..begin };
+        let mut word = Word {
+            text: String::new(),
+            unknown: None,
+            quoted: false,
+            defaults: Vec::new(),
+            span: begin..begin,
+        };
         if self.peek() == Some('~') {
             self.home(&mut word);
         }
@@ -168,7 +198,13 @@ impl Reader<'_> {
                     word.text.push_str(&rest[..end]);
                     self.at += (end + 1).min(rest.len());
                 }
-                '"' => self.quoted(&mut word),
+                '"' => {
+                    let before = word.unknown.is_some();
+                    self.quoted(&mut word);
+                    // `"$@"` is as many words as there are.
+                    let several = word.unknown.as_deref().is_some_and(|unknown| unknown.contains('@'));
+                    word.quoted |= !before && word.unknown.is_some() && !several;
+                }
                 '\\' => match self.next() {
                     Some('\n') | None => {}
                     Some(letter) => word.text.push(letter),
@@ -197,92 +233,16 @@ impl Reader<'_> {
             }
         }
     }
-
-    /// `~` alone or before a slash; that of somebody else is not known.
-    fn home(&mut self, word: &mut Word) {
-        let rest = &self.text[self.at + 1..];
-        let end = rest.find(|letter| letter == '/' || letter == ':' || is_end(letter)).unwrap_or(rest.len());
-        let shown = &self.text[self.at..=self.at + end];
-        let value = (end == 0).then(|| self.variables.get("HOME").cloned().flatten()).flatten();
-        self.at += 1 + end;
-        word.take(value, shown);
-    }
-
-    /// Something in backquotes, which only a shell can tell.
-    fn until(&mut self, end: char, word: &mut Word) {
-        let begin = self.at - 1;
-        let rest = &self.text[self.at..];
-        self.at += rest.find(end).map_or(rest.len(), |at| at + 1);
-        word.take(None, &self.text[begin..self.at]);
-    }
-
-    /// What follows a `$`.
-    fn expansion(&mut self, word: &mut Word) {
-        let begin = self.at - 1;
-        match self.peek() {
-            Some('(') => {
-                self.parenthesis();
-                let shown = &self.text[begin..self.at];
-                let here = ["$(pwd)", "$(pwd -P)"].contains(&shown);
-                word.take(here.then(|| self.value("PWD")).flatten(), shown);
-            }
-            Some('{') => self.braces(begin, word),
-            Some(letter) if letter.is_ascii_alphabetic() || letter == '_' => {
-                let rest = &self.text[self.at..];
-                let end = rest.find(|letter: char| !(letter.is_ascii_alphanumeric() || letter == '_'));
-                let name = &rest[..end.unwrap_or(rest.len())];
-                self.at += name.len();
-                word.take(self.value(name), &self.text[begin..self.at]);
-            }
-            Some(letter) if letter.is_ascii_digit() || "@*#?$!-".contains(letter) => {
-                self.at += 1;
-                word.take(None, &self.text[begin..self.at]);
-            }
-            Some(_) | None => word.text.push('$'),
-        }
-    }
-
-    fn value(&self, name: &str) -> Option<String> {
-        self.variables.get(name).cloned().flatten()
-    }
-
-    fn parenthesis(&mut self) {
-        let mut depth = 0;
-        while let Some(letter) = self.next() {
-            match letter {
-                '(' => depth += 1,
-                ')' if depth == 1 => return,
-                ')' => depth -= 1,
-                _ => {}
-            }
-        }
-    }
-
-    /// `${NAME}`, and with a value instead: `:-` where it is empty or not set, `-` where it is not set.
-    fn braces(&mut self, begin: usize, word: &mut Word) {
-        let rest = &self.text[self.at + 1..];
-        let inside = &rest[..rest.find('}').unwrap_or(rest.len())];
-        self.at += 1 + (inside.len() + 1).min(rest.len());
-        let shown = &self.text[begin..self.at];
-        let end = inside.find(|letter: char| !(letter.is_ascii_alphanumeric() || letter == '_'));
-        let (name, more) = inside.split_at(end.unwrap_or(inside.len()));
-        let given = self.variables.get(name).cloned();
-        let default = [":-", ":=", "-", "="].iter().find_map(|sign| more.strip_prefix(sign));
-        let plain = default.filter(|text| !text.contains(['$', '`', '"', '\'', '\\'])).map(str::to_owned);
-        let value = match (given, more) {
-            (Some(given), "") => given,
-            // One that the script does not set may be set outside; its default is what is meant.
-            (None, _) => plain,
-            (Some(Some(text)), _) if text.is_empty() && more.starts_with(':') => plain,
-            (Some(given), _) => given.filter(|_| default.is_some()),
-        };
-        word.take(value, shown);
-    }
 }
 
 impl Word {
+    /// Whether it is one word, whatever it is.
+    pub(super) const fn is_one(&self) -> bool {
+        self.unknown.is_none() || self.quoted
+    }
+
     /// Adds a value, or that it is not known.
-    fn take(&mut self, value: Option<String>, shown: &str) {
+    pub(super) fn take(&mut self, value: Option<String>, shown: &str) {
         match value {
             Some(value) => self.text.push_str(&value),
             None => {
@@ -293,7 +253,7 @@ impl Word {
     }
 }
 
-fn is_end(letter: char) -> bool {
+pub(super) fn is_end(letter: char) -> bool {
     letter.is_whitespace() || ";&|<>()".contains(letter)
 }
 
@@ -303,6 +263,14 @@ fn assignment(text: &str) -> Option<(&str, &str)> {
     let first = name.bytes().next().is_some_and(|byte| byte.is_ascii_alphabetic() || byte == b'_');
     let fits = first && name.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'_');
     fits.then_some((name, value))
+}
+
+/// Whether an unknown word in front of the image, which is no single one, holds options rather than the image: by its name, or by what
+/// follows.
+pub(super) fn may_be_options(unknown: &str, next: Option<&Word>) -> bool {
+    let name = unknown.to_ascii_uppercase();
+    let image = ["IMAGE", "IMG", "TAG", "NAME"].iter().any(|part| name.contains(part));
+    !image || next.is_some_and(|next| next.text.starts_with('-'))
 }
 
 #[cfg(test)]
@@ -346,6 +314,8 @@ mod tests {
             ("if t; then X=1; fi; a $X", vec!["t", "a|$X?$X"]),
             ("for i in 1 2; do a $i; done", vec!["a|$i?$i"]),
             ("f() { X=1; a; }\nb $X", vec!["f", "a", "b|$X?$X"]),
+            (". ./env; a ${X:-d}", vec![".|./env", "a|${X:-d}?${X:-d}"]),
+            ("read X; a ${X:-d}", vec!["read|X", "a|${X:-d}?${X:-d}"]),
             ("a \"b", vec!["a|b"]),
             ("a 'b", vec!["a|b"]),
             ("a ${", vec!["a|${?${"]),
