@@ -140,6 +140,10 @@ fn places_are_asked_in_order_and_what_a_scene_says_wins() {
         scratch.at_home(["ask", "x.scene.yaml", "gauge reads /srv/new", "--images-from", "none"], &[]);
     assert!(answer.starts_with("depends "), "{answer}");
     assert_eq!(registry.asked().len(), asked);
+    let elsewhere = Scratch::with("x", "");
+    let path = scratch.path().join("x.scene.yaml").display().to_string();
+    let answer = elsewhere.at_home(["ask", &path, "gauge reads /srv/new"], &[]);
+    assert!(answer.starts_with("denied EACCES"), "{answer}");
     let bad = scene.replace("images,", "imagse,");
     let scratch = scratch.and("x.scene.yaml", &bad);
     assert_snapshot!(plain(&scratch.at_home(["identity", "x.scene.yaml"], &[]), &registry), @r#"

@@ -61,7 +61,11 @@ impl Reading<'_> {
     fn places(&mut self, given: &[String], node: Option<&Node>) -> Vec<String> {
         let mut places = Vec::new();
         for (index, text) in given.iter().enumerate() {
+            let beside = self.folder.join(text);
+            // A folder beside the scene may have a name without a slash.
+            let is_beside = matches!(self.files.folder(&beside), Ok(Some(_)));
             match Place::parse(text) {
+                Err(_) if is_beside => places.push(beside.display().to_string()),
                 Ok(Place::Folder(path)) => places.push(self.folder.join(path).display().to_string()),
                 Ok(_) => places.push(text.clone()),
                 Err(error) => {
