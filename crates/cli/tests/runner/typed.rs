@@ -360,6 +360,18 @@ fn what_could_be_anything_is_an_error() {
 }
 
 #[test]
+fn every_container_has_a_name_of_its_own() {
+    let script = "docker run img\ndocker run img:2\ndocker run --name img-2 a\ndocker run x/img\n".repeat(2);
+    let told = Scratch::with("run.sh", &script).run(["identity", "-q", "run.sh"]);
+    let mut names: Vec<&str> =
+        told.lines().filter_map(|line| line.split_once("  app container")).map(|(name, _)| name).collect();
+    let count = names.len();
+    names.sort_unstable();
+    names.dedup();
+    assert_eq!((count, names.len()), (8, 8), "{told}");
+}
+
+#[test]
 fn a_remedy_is_no_patch_of_a_script() {
     let scratch = Scratch::with("run.sh", "docker run --name app -u 1000 --read-only web:2\n");
     let told = scratch.run(["remedy", "-q", "run.sh", "app creates /tmp/x", "--apply-to", "other.sh"]);

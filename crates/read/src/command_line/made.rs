@@ -26,6 +26,11 @@ impl Made {
         self.0.push((text(key, &span), value));
     }
 
+    /// Adds `key`, which is not there yet.
+    pub(super) fn push(&mut self, key: &str, value: Node) {
+        self.0.push((text(key, &value.span), value));
+    }
+
     /// Adds to the list at `key`.
     pub(super) fn add(&mut self, key: &str, value: Node) {
         let found = self.0.iter_mut().find(|(known, _)| known.text() == Some(key));

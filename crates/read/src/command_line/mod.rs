@@ -12,6 +12,7 @@ mod untold;
 mod volume;
 mod words;
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 use std::sync::Arc;
 
@@ -113,20 +114,20 @@ pub(crate) fn add(
     let all = commands(&source.text, variables);
     let mut volumes = Made::default();
     let mut runs: Vec<Run> = Vec::new();
+    let mut taken = BTreeMap::new();
     let mut engines: Vec<Runtime> = Vec::new();
     let mut reading = Reading { source, diagnostics, folder: &whole, volumes: &mut volumes };
     for command in &all {
         if let Some(words) = volume(command) {
             reading.volume(words);
         } else if let Some((engine, words)) = making(command) {
-            let taken: Vec<&str> = runs.iter().map(|run| run.name.as_str()).collect();
             let defaults: Vec<(&Word, &String)> =
                 words.iter().flat_map(|word| word.defaults.iter().map(move |shown| (word, shown))).collect();
             for (word, shown) in defaults {
                 let message = format!("nothing sets `{}` here: its default is taken", shown.escape_debug());
                 reading.say(Severity::Note, word, &message, None);
             }
-            if let Some(run) = reading.run(engine, words, &taken) {
+            if let Some(run) = reading.run(engine, words, &mut taken) {
                 engines.push(engine);
                 runs.push(run);
             }
@@ -141,11 +142,11 @@ pub(crate) fn add(
     {
         scene.runtime = Some(*first);
     }
-    let names: Vec<String> = runs.iter().map(|run| run.name.clone()).collect();
+    let names: BTreeSet<String> = runs.iter().map(|run| run.name.clone()).collect();
     let mut services = Made::default();
     for run in &mut runs {
         run.lend(&names);
-        services.set(&run.name, std::mem::take(&mut run.service).node(run.span.clone()));
+        services.push(&run.name, std::mem::take(&mut run.service).node(run.span.clone()));
     }
     let span = runs[0].span.start..runs[runs.len() - 1].span.end;
     let mut root = Made::default();
@@ -157,8 +158,9 @@ pub(crate) fn add(
         return;
     };
     workload.kind = KIND.to_owned();
+    let mut runs: BTreeMap<String, Run> = runs.into_iter().map(|run| (run.name.clone(), run)).collect();
     for container in &mut workload.containers {
-        if let Some(run) = runs.iter_mut().find(|run| run.name == container.name) {
+        if let Some(run) = runs.get_mut(&container.name) {
             finish(container, run);
         }
     }

@@ -1,5 +1,6 @@
 //! One command line that makes a container, as a service.
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 
 use mivask_core::fact::{Fact, Unknown};
@@ -29,10 +30,10 @@ pub(super) struct Run {
 
 impl Run {
     /// `--volumes-from`: containers of the same script, or others.
-    pub(super) fn lend(&mut self, names: &[String]) {
+    pub(super) fn lend(&mut self, names: &BTreeSet<String>) {
         for lender in std::mem::take(&mut self.lenders) {
             let name = lender.text.split(':').next().unwrap_or_default();
-            let own = names.iter().any(|known| known == name);
+            let own = names.contains(name);
             let given = if own { lender.text.clone() } else { format!("container:{}", lender.text) };
             self.service.add("volumes_from", text(&given, &lender.span));
         }
@@ -62,8 +63,13 @@ impl Reading<'_> {
         self.diagnostics.add(severity, self.source, &word.span, message.to_owned(), help);
     }
 
-    /// A command line behind `run`; `taken` are the names of those before.
-    pub(super) fn run(&mut self, engine: Runtime, words: &[Word], taken: &[&str]) -> Option<Run> {
+    /// A command line behind `run`; `taken` are the names of those before, with how often each was wanted.
+    pub(super) fn run(
+        &mut self,
+        engine: Runtime,
+        words: &[Word],
+        taken: &mut BTreeMap<String, usize>,
+    ) -> Option<Run> {
         let (given, rest) = self.options(engine, words);
         let Some((image, command)) = rest.split_first() else {
             if let Some(last) = words.last() {
@@ -76,8 +82,15 @@ impl Reading<'_> {
             given.iter().rev().find(|one| one.meaning == Meaning::Name).and_then(|one| one.value.as_ref());
         let named = named.filter(|word| word.unknown.is_none()).map(|word| word.text.clone());
         let span = image.span.clone();
+        // Of two containers of one name the later takes its place; here both are shown.
+        let name = named.map_or_else(|| own_name(&image.text, taken), |name| free(&name, taken));
+        let base = name.rsplit_once('-').map(|(base, _)| base.to_owned());
+        if let Some(count) = base.and_then(|base| taken.get_mut(&base)) {
+            *count += 1;
+        }
+        taken.insert(name.clone(), 1);
         let mut run = Run {
-            name: named.unwrap_or_else(|| own_name(&image.text, taken)),
+            name,
             service: Made::default(),
             umask: None,
             untold: None,
@@ -308,7 +321,7 @@ impl Reading<'_> {
 }
 
 /// A name for a container that has none: the last part of its image's.
-fn own_name(image: &str, taken: &[&str]) -> String {
+fn own_name(image: &str, taken: &BTreeMap<String, usize>) -> String {
     let last = image.rsplit('/').next().unwrap_or(image);
     let plain: String = last
         .split(['@', ':'])
@@ -317,10 +330,12 @@ fn own_name(image: &str, taken: &[&str]) -> String {
         .chars()
         .filter(|letter| letter.is_ascii_alphanumeric() || "_.-".contains(*letter))
         .collect();
-    let plain = if plain.is_empty() { "container".to_owned() } else { plain };
-    let free = |name: &String| !taken.contains(&name.as_str());
-    std::iter::once(plain.clone())
-        .chain((2..=taken.len() + 2).map(|number| format!("{plain}-{number}")))
-        .find(free)
-        .unwrap_or(plain)
+    if plain.is_empty() { free("container", taken) } else { free(&plain, taken) }
+}
+
+/// `wanted`, with a number behind it where it is taken.
+fn free(wanted: &str, taken: &BTreeMap<String, usize>) -> String {
+    let Some(count) = taken.get(wanted) else { return wanted.to_owned() };
+    let numbered = (count + 1..).map(|number| format!("{wanted}-{number}"));
+    numbered.into_iter().find(|name| !taken.contains_key(name)).unwrap_or_else(|| wanted.to_owned())
 }
