@@ -21,6 +21,7 @@ pub mod expectations;
 mod fields;
 pub mod files;
 pub mod help;
+mod id_lines;
 pub mod input;
 pub mod kubernetes;
 pub mod message;

@@ -5,6 +5,7 @@
 
 mod expansion;
 mod made;
+mod maps;
 mod mount;
 mod options;
 mod run;
@@ -174,5 +175,6 @@ fn finish(container: &mut Container, run: &mut Run) {
         let plain: &mut PlainIdentity = plain;
         plain.umask = run.umask.take();
         plain.untold = run.untold.take();
+        plain.user_namespace = run.user_namespace.take().or(plain.user_namespace.take());
     }
 }

@@ -2,8 +2,10 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
+use std::sync::Arc;
 
 use mivask_core::fact::{Fact, Unknown};
+use mivask_core::ids::UserNamespace;
 use mivask_core::mode::Mode;
 use mivask_core::outcome::Errno;
 use mivask_core::runtime::Runtime;
@@ -21,8 +23,11 @@ pub(super) struct Run {
     pub name: String,
     pub service: Made,
     pub umask: Option<Fact<Mode>>,
+    pub user_namespace: Option<Fact<Arc<UserNamespace>>>,
     /// What would say who it is, where only a shell could tell.
     pub untold: Option<Unknown>,
+    /// `--uidmap` and `--gidmap`, in the order they stand.
+    pub maps: Vec<(String, Word)>,
     pub unmodelled: Vec<Unmodelled>,
     pub span: Range<usize>,
     lenders: Vec<Word>,
@@ -93,7 +98,9 @@ impl Reading<'_> {
             name,
             service: Made::default(),
             umask: None,
+            user_namespace: None,
             untold: None,
+            maps: Vec::new(),
             unmodelled: Vec::new(),
             span: words.first().map_or(span.start, |word| word.span.start)..span.end,
             lenders: Vec::new(),
@@ -106,6 +113,7 @@ impl Reading<'_> {
         for one in given {
             self.take(one, &mut run);
         }
+        self.maps(&mut run);
         Some(run)
     }
 
@@ -230,13 +238,7 @@ impl Reading<'_> {
                 let message = format!("`--{name}` has no value");
                 self.say(Severity::Error, at, &message, None);
             }
-            (Meaning::Ids, Some(_)) => {
-                let settle = "give its maps under `host: { user-namespace: ... }` in a scene file";
-                let what = format!("`--{name}`");
-                let message = format!("{what} is not modelled: answers depend on the ids it gives");
-                self.say(Severity::Warning, at, &message, Some(settle.to_owned()));
-                run.unmodelled.push(Unmodelled::ids(&what, settle, self.source.place(&at.span, &name)));
-            }
+            (Meaning::Ids, Some(value)) => run.maps.push((name, value)),
             (meaning, Some(value)) => match value.unknown.clone() {
                 Some(unknown) => self.untold(&name, meaning, (&value, &unknown), run),
                 None => self.known(&name, meaning, &value, run),

@@ -4,6 +4,7 @@ use mivask_core::ids::{Extent, IdMap};
 
 use super::convert::Reading;
 use crate::diagnostic::Severity;
+use crate::id_lines::{extent, overlap};
 use crate::yaml::Node;
 use crate::yaml::RawText;
 
@@ -36,17 +37,4 @@ impl Reading<'_> {
         }
         IdMap::new(extents)
     }
-}
-
-fn extent(text: &str) -> Option<Extent> {
-    let numbers: Option<Vec<u32>> = text.split_whitespace().map(|word| word.parse().ok()).collect();
-    let &[inside, outside, count] = numbers?.as_slice() else { return None };
-    let fits = count > 0 && inside.checked_add(count).is_some() && outside.checked_add(count).is_some();
-    fits.then_some(Extent { inside, outside, count })
-}
-
-/// Whether two lines share an id on either side, which the kernel refuses (`mappings_overlap`).
-fn overlap(a: &Extent, b: &Extent) -> bool {
-    let meet = |a_start: u32, b_start: u32| a_start < b_start + b.count && b_start < a_start + a.count;
-    meet(a.inside, b.inside) || meet(a.outside, b.outside)
 }
