@@ -37,27 +37,11 @@ impl Reading<'_> {
             Meaning::Element("volumes") => known_target(&value.text),
             Meaning::Mount => known_field(&value.text),
             Meaning::Element("tmpfs" | "volumes_from") => None,
-            Meaning::Element(_)
-            | Meaning::Text(_)
-            | Meaning::Truth(_)
-            | Meaning::Name
-            | Meaning::Environment
-            | Meaning::Entrypoint
-            | Meaning::Umask
-            | Meaning::Ids
-            | Meaning::Files
-            | Meaning::Value
-            | Meaning::Switch => Some(("", "")),
-        };
-        let Some((source, target)) = place else { return self.undecided(value) };
-        let message =
-            format!("{what} is not known here: answers depend on what `{}` is", unknown.escape_debug());
-        self.say(Severity::Warning, value, &message, Some(settle.clone()));
-        if !target.is_empty() {
-            return self.untold_source(source, target, value, run);
-        }
-        match meaning {
-            Meaning::Text("user") => run.untold = Some(Unknown::new(&what, &settle)),
+            Meaning::Text("user") => {
+                self.unsure(&what, unknown, value, &settle);
+                run.untold = Some(Unknown::new(&what, &settle));
+                return;
+            }
             Meaning::Text(_)
             | Meaning::Element(_)
             | Meaning::Truth(_)
@@ -68,9 +52,22 @@ impl Reading<'_> {
             | Meaning::Ids
             | Meaning::Files
             | Meaning::Value
-            | Meaning::Mount
-            | Meaning::Switch => run.unmodelled.push(Unmodelled::ids(&what, &settle, from)),
-        }
+            | Meaning::Switch => {
+                self.unsure(&what, unknown, value, &settle);
+                run.unmodelled.push(Unmodelled::ids(&what, &settle, from));
+                return;
+            }
+        };
+        let Some((source, target)) = place else { return self.undecided(value) };
+        self.unsure(&what, unknown, value, &settle);
+        self.untold_source(source, target, value, run);
+    }
+
+    /// Says what is not known, and goes on.
+    fn unsure(&mut self, what: &str, unknown: &str, value: &Word, settle: &str) {
+        let unknown = unknown.escape_debug();
+        let message = format!("{what} is not known here: answers depend on what `{unknown}` is");
+        self.say(Severity::Warning, value, &message, Some(settle.to_owned()));
     }
 
     /// A word that may put a mount anywhere, or decide anything: no answer about any path would be worth something.
