@@ -7,6 +7,7 @@ use mivask_disk::live::Options;
 use mivask_disk::reference::Reference;
 use mivask_disk::source;
 
+use crate::connection::reason;
 use crate::error::FetchError;
 use crate::{Found, Wanted};
 
@@ -14,7 +15,7 @@ use crate::{Found, Wanted};
 /// taken for it.
 pub(crate) fn image(folder: &Path, wanted: &Wanted<'_>) -> Result<Found, FetchError> {
     let place = folder.display().to_string();
-    let failed = |error: std::io::Error| FetchError::new(&place, error.to_string());
+    let failed = |error: std::io::Error| FetchError::new(&place, reason(&error));
     let mut paths = vec![folder.to_path_buf()];
     if image::names(folder)?.is_none() {
         let entries: Result<Vec<_>, _> = std::fs::read_dir(folder).map_err(failed)?.collect();
