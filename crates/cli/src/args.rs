@@ -37,6 +37,10 @@ pub(crate) struct Args {
     /// List every assumption, even if the list is longer than the answer; JSON always has them all.
     #[arg(long, global = true, help_heading = OUTPUT)]
     pub all_assumptions: bool,
+    /// What answers leave out for length: every possibility of one that depends, mounts that every container has (mounts), and
+    /// expectations that hold (uphold).
+    #[arg(long, global = true, help_heading = OUTPUT)]
+    pub all: bool,
     /// Names of users and groups in place of ids, as the account files of each place have them; JSON has both. Ids that
     /// they do not have stay numbers.
     #[arg(long, global = true, help_heading = OUTPUT)]

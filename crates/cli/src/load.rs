@@ -371,6 +371,7 @@ pub(crate) fn layout() -> mivask_show::text::Layout<'static> {
     mivask_show::text::Layout {
         width,
         all_assumptions: terminal::lists_all_assumptions(),
+        all_ways: terminal::lists_all(),
         names: terminal::names(),
         ..Default::default()
     }

@@ -81,6 +81,7 @@ fn run() -> ExitCode {
     terminal::begin_log(args.verbose);
     terminal::keep_quiet(args.quiet);
     terminal::list_all_assumptions(args.all_assumptions);
+    terminal::list_all(args.all);
     let mut err = terminal::messages(args.color, args.quiet);
     let paging = if args.command.is_live() { Paging::Never } else { args.pager };
     let mut out = terminal::answers(args.color, paging);

@@ -3,6 +3,8 @@
 use std::fmt;
 use std::sync::Arc;
 
+use crate::usual::Usual;
+
 /// A value together with the place it was read from, or the rule that set it.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Fact<T> {
@@ -86,12 +88,20 @@ pub struct Unknown {
     pub fact: Arc<str>,
     /// What the user can add to settle it, such as `volumes: { readings: { tree: ... } }`.
     pub settle: Arc<str>,
+    /// What it usually is.
+    pub usual: Option<Usual>,
 }
 
 impl Unknown {
     /// A missing fact and what would settle it.
     #[must_use]
     pub fn new(fact: &str, settle: &str) -> Self {
-        Self { fact: Arc::from(fact), settle: Arc::from(settle) }
+        Self { fact: Arc::from(fact), settle: Arc::from(settle), usual: None }
+    }
+
+    /// The same, of which this is usual.
+    #[must_use]
+    pub fn usually(self, usual: Option<Usual>) -> Self {
+        Self { usual, ..self }
     }
 }

@@ -33,4 +33,5 @@ pub mod refusal;
 pub mod storage;
 pub mod tree;
 pub mod unmodelled;
+pub mod usual;
 pub mod xattr;

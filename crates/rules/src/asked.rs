@@ -12,6 +12,7 @@ use mivask_model::mode::Mode;
 use mivask_model::tree::Attribute;
 
 use crate::fs_credentials::FsCredentials;
+use crate::usual_place;
 use crate::view::{Place, View};
 use crate::witness::{MissingFact, Subject, Witness};
 
@@ -61,9 +62,10 @@ impl<'a, 'p, W: Witness> Asked<'a, 'p, W> {
         if let (Some(names), Some(uid)) = (self.names(), uid.id()) {
             return self.is_of_named(names, uid, &name);
         }
-        self.ask_owner(MissingFact::Owner(self.subject(), uid), |yes| {
-            if yes { format!("{name} owns {path}") } else { format!("somebody else owns {path}") }
-        })
+        let describe =
+            |yes| if yes { format!("{name} owns {path}") } else { format!("somebody else owns {path}") };
+        let answer = |(owner, _): Owner| owner.map(|owner| uid.is(owner));
+        self.ask_owner_usually(MissingFact::Owner(self.subject(), uid), (answer, describe))
     }
 
     /// Whether `acting` is in its group (`vfsgid_in_group_p`).
@@ -76,13 +78,15 @@ impl<'a, 'p, W: Witness> Asked<'a, 'p, W> {
         if let Some(names) = self.names() {
             return self.shares_named(names, acting);
         }
-        self.ask_owner(MissingFact::Member(self.subject()), |yes| {
+        let describe = |yes| {
             if yes {
                 format!("{name} is in the group of {path}")
             } else {
                 format!("{name} is not in the group of {path}")
             }
-        })
+        };
+        let answer = |(_, group): Owner| group.map(|group| acting.in_group(group));
+        self.ask_owner_usually(MissingFact::Member(self.subject()), (answer, describe))
     }
 
     /// Whether its group is `gid`.
@@ -94,13 +98,15 @@ impl<'a, 'p, W: Witness> Asked<'a, 'p, W> {
         if let Some(names) = self.names() {
             return self.is_of_named_group(names, gid);
         }
-        self.ask_owner(MissingFact::Group(self.subject(), gid), |yes| {
+        let describe = |yes| {
             if yes {
                 format!("the group of {path} is {gid}")
             } else {
                 format!("the group of {path} is another")
             }
-        })
+        };
+        let answer = |(_, group): Owner| group.map(|group| group == gid);
+        self.ask_owner_usually(MissingFact::Group(self.subject(), gid), (answer, describe))
     }
 
     /// Whether it is of the same user as `other`, which `other_path` names; an owner without a mapping is nobody's
@@ -147,10 +153,12 @@ impl<'a, 'p, W: Witness> Asked<'a, 'p, W> {
             return true;
         }
         let path = self.text();
-        self.ask_owner(MissingFact::Mapped(self.subject()), |yes| {
+        let describe = |yes| {
             let have = if yes { "have" } else { "lack" };
             format!("owner and group of {path} {have} a mapping on its mount")
-        })
+        };
+        let answer = |(owner, group): Owner| Some(owner.is_some() && group.is_some());
+        self.ask_owner_usually(MissingFact::Mapped(self.subject()), (answer, describe))
     }
 
     /// Which of owner and group have no mapping on the mount.
@@ -226,9 +234,12 @@ impl<'a, 'p, W: Witness> Asked<'a, 'p, W> {
         let path = self.text();
         let unknown = self.unknown(Which::Mode);
         let question = MissingFact::Bits(self.subject(), bits);
-        let chosen = self.w.choose(question, &unknown, 2, |option| {
-            format!("{path} {} {words}", if option == 0 { "is not" } else { "is" })
-        });
+        let describe = |option| format!("{path} {} {words}", if option == 0 { "is not" } else { "is" });
+        let usual = || {
+            let (usual, _, mode) = usual_place::attributes(self.view, self.place, self.path, &unknown)?;
+            Some((usual, usize::from(mode.has(bits))))
+        };
+        let chosen = self.w.choose_usually(question, &unknown, 2, (usual, describe));
         chosen == 1
     }
 
@@ -240,15 +251,33 @@ impl<'a, 'p, W: Witness> Asked<'a, 'p, W> {
     /// Whether both ids are mapped in the actor's user namespace, where that does not map all.
     fn is_inside(&mut self) -> bool {
         let path = self.text();
-        self.ask_owner(MissingFact::Inside(self.subject()), |yes| {
+        let describe = |yes| {
             let are = if yes { "are" } else { "are not" };
             format!("owner and group of {path} {are} mapped in the user namespace")
-        })
+        };
+        let namespace = &self.view.who.namespace;
+        let answer = |(owner, group): Owner| {
+            Some(namespace.to_inside_uid(owner?).is_some() && namespace.to_inside_gid(group?).is_some())
+        };
+        self.ask_owner_usually(MissingFact::Inside(self.subject()), (answer, describe))
     }
 
     pub(crate) fn ask_owner(&mut self, question: MissingFact, describe: impl Fn(bool) -> String) -> bool {
+        self.ask_owner_usually(question, (|_| None, describe))
+    }
+
+    /// The same, with what the answer is for the owner that is usual.
+    fn ask_owner_usually(
+        &mut self,
+        question: MissingFact,
+        (answer, describe): (impl Fn(Owner) -> Option<bool>, impl Fn(bool) -> String),
+    ) -> bool {
         let unknown = self.unknown(Which::Owner);
-        self.w.choose(question, &unknown, 2, |option| describe(option == 0)) == 0
+        let usual = || {
+            let (usual, owner, _) = usual_place::attributes(self.view, self.place, self.path, &unknown)?;
+            Some((usual, usize::from(!answer(owner)?)))
+        };
+        self.w.choose_usually(question, &unknown, 2, (usual, |option| describe(option == 0))) == 0
     }
 
     fn note<T>(&mut self, attribute: Attribute<'_, T>) -> Option<T> {

@@ -10,6 +10,7 @@ use std::sync::Arc;
 
 use mivask_model::fact::Unknown;
 use mivask_model::outcome::Verdict;
+use mivask_model::usual::Usual;
 
 use crate::trace::Step;
 use crate::witness::{MissingFact, Witness};
@@ -21,6 +22,8 @@ pub const MOST_RUNS: usize = 64;
 struct Choice {
     question: MissingFact,
     unknown: Unknown,
+    /// What it usually is, and which possibility that is.
+    usual: Option<(Usual, usize)>,
     taken: usize,
     count: usize,
     when: String,
@@ -50,19 +53,26 @@ impl Witness for Explorer {
         self.choices[..self.replayed].iter().any(|choice| choice.taken == 0 && is(&choice.question))
     }
 
-    fn choose(
+    fn choose_usually(
         &mut self,
         question: MissingFact,
         unknown: &Unknown,
         count: usize,
-        describe: impl Fn(usize) -> String,
+        (usual, describe): (impl FnOnce() -> Option<(Usual, usize)>, impl Fn(usize) -> String),
     ) -> usize {
         let asked = self.choices[..self.replayed].iter().find(|choice| choice.question == question);
         if let Some(choice) = asked {
             return choice.taken;
         }
         if self.replayed == self.choices.len() {
-            let choice = Choice { question, unknown: unknown.clone(), taken: 0, count, when: String::new() };
+            let choice = Choice {
+                question,
+                unknown: unknown.clone(),
+                usual: usual().filter(|(_, option)| *option < count),
+                taken: 0,
+                count,
+                when: String::new(),
+            };
             self.choices.push(choice);
         }
         let choice = &mut self.choices[self.replayed];
@@ -83,6 +93,8 @@ pub enum Decision {
         unknown: Unknown,
         /// Each possibility with what follows from it.
         options: Vec<(String, Self)>,
+        /// What it usually is, and which of `options` that is.
+        usual: Option<(Usual, usize)>,
     },
 }
 
@@ -102,7 +114,7 @@ impl Decision {
     pub fn endings(&self) -> Vec<Ending> {
         match self {
             Self::Settled(verdict) => vec![Ending { conditions: Vec::new(), verdict: verdict.clone() }],
-            Self::Asks { unknown, options } => {
+            Self::Asks { unknown, options, .. } => {
                 let mut all = Vec::new();
                 for (when, decision) in options {
                     for mut ending in decision.endings() {
@@ -170,20 +182,31 @@ fn merge(runs: &[Run], depth: usize) -> Decision {
     };
     // Possibilities with the same consequences are one: "when a, or b".
     let mut options: Vec<(String, Decision)> = Vec::new();
+    let mut usual = None;
     for same in runs.chunk_by(|a, b| a.choices[depth].taken == b.choices[depth].taken) {
-        let when = &same[0].choices[depth].when;
+        let Choice { when, taken, .. } = &same[0].choices[depth];
         let decision = merge(same, depth + 1);
-        match options.iter_mut().find(|(_, known)| *known == decision) {
-            Some((whens, _)) => {
+        let at = match options.iter().position(|(_, known)| *known == decision) {
+            Some(at) => {
+                let whens = &mut options[at].0;
                 whens.push_str(", or ");
                 whens.push_str(when);
+                at
             }
-            None => options.push((when.clone(), decision)),
+            None => {
+                options.push((when.clone(), decision));
+                options.len() - 1
+            }
+        };
+        if let Some((known, option)) = &choice.usual
+            && option == taken
+        {
+            usual = Some((known.clone(), at));
         }
     }
     match options.as_slice() {
         [(_, only)] => only.clone(),
-        _ => Decision::Asks { unknown: choice.unknown.clone(), options },
+        _ => Decision::Asks { unknown: choice.unknown.clone(), options, usual },
     }
 }
 

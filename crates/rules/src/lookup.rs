@@ -11,6 +11,7 @@ use mivask_model::mode::Mode;
 use mivask_model::mount::MountTable;
 use mivask_model::outcome::Errno;
 use mivask_model::storage::Storage;
+use mivask_model::usual::Usual;
 
 use crate::trace::Step;
 use crate::view::{Devices, Place, View};
@@ -31,7 +32,13 @@ impl Witness for AllSeeing {
 
     fn assume(&mut self, _: impl FnOnce() -> Arc<str>) {}
 
-    fn choose(&mut self, question: MissingFact, _: &Unknown, _: usize, _: impl Fn(usize) -> String) -> usize {
+    fn choose_usually(
+        &mut self,
+        question: MissingFact,
+        _: &Unknown,
+        _: usize,
+        _: (impl FnOnce() -> Option<(Usual, usize)>, impl Fn(usize) -> String),
+    ) -> usize {
         let unlisted = matches!(question, MissingFact::Exists(_));
         self.met_unlisted |= unlisted;
         usize::from(unlisted)

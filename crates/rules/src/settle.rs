@@ -150,7 +150,7 @@ pub fn settle(explored: &Explored) -> (Outcome, Effect, Vec<Dependence>) {
     (outcome, effect, depends_on)
 }
 
-fn agreed<'a>(verdicts: impl Iterator<Item = &'a Verdict>) -> Effect {
+pub(crate) fn agreed<'a>(verdicts: impl Iterator<Item = &'a Verdict>) -> Effect {
     let effects = verdicts.filter_map(|verdict| verdict.as_ref().ok());
     effects
         .cloned()

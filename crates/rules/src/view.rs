@@ -11,6 +11,7 @@ use mivask_model::tree::{Attribute, Certainty, Doubt, Inode, InodeId, Marks, Tre
 use mivask_model::unmodelled::Unmodelled;
 
 use crate::fs_credentials::FsCredentials;
+use crate::usual;
 use crate::witness::{MissingFact, Witness};
 
 /// An inode seen through a mount.
@@ -224,7 +225,12 @@ impl<'a> View<'a> {
         let chosen = match (&facts.facts.question, facts.variants.len()) {
             (Some(unknown), count) if count > 1 => {
                 let describe = |option: usize| facts.variants[option].when.to_string();
-                w.choose(MissingFact::Variant(mount), unknown, count, describe)
+                w.choose_usually(
+                    MissingFact::Variant(mount),
+                    unknown,
+                    count,
+                    (|| usual::variant(unknown), describe),
+                )
             }
             _ => 0,
         };
@@ -268,10 +274,12 @@ impl<'a> View<'a> {
         let unknown = tree.doubt(file).and_then(|doubt| doubt.owner.unknown())?;
         let kind = tree.inode(file).kind;
         let at = String::from_utf8_lossy(&self.mount(mount).facts.at).into_owned();
-        let chosen = w.choose(MissingFact::Kind(source), unknown, 2, |option| {
+        let describe = |option| {
             let device = if kind.is_device() { "device" } else { "file" };
             format!("what is mounted at {at} is a {}", if option == 0 { "directory" } else { device })
-        });
+        };
+        let usual = || usual::kind(&self.mount(mount).facts.at).filter(|_| !kind.is_device());
+        let chosen = w.choose_usually(MissingFact::Kind(source), unknown, 2, (usual, describe));
         Some(if chosen == 0 { Tree::ROOT } else { file })
     }
 

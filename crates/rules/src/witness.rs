@@ -8,6 +8,7 @@ use mivask_model::ids::{DiskGid, DiskUid, KernelGid, KernelUid};
 use mivask_model::mode::{Access, Mode};
 use mivask_model::mount::{MountId, SourceId};
 use mivask_model::tree::InodeId;
+use mivask_model::usual::Usual;
 
 use crate::trace::Step;
 
@@ -107,6 +108,17 @@ pub trait Witness {
         unknown: &Unknown,
         count: usize,
         describe: impl Fn(usize) -> String,
+    ) -> usize {
+        self.choose_usually(question, unknown, count, (|| None, describe))
+    }
+
+    /// The same, where one possibility may be the usual one.
+    fn choose_usually(
+        &mut self,
+        question: MissingFact,
+        unknown: &Unknown,
+        count: usize,
+        words: (impl FnOnce() -> Option<(Usual, usize)>, impl Fn(usize) -> String),
     ) -> usize;
 }
 
@@ -130,7 +142,13 @@ impl Witness for Unwatched {
         self.assumed = true;
     }
 
-    fn choose(&mut self, _: MissingFact, _: &Unknown, _: usize, _: impl Fn(usize) -> String) -> usize {
+    fn choose_usually(
+        &mut self,
+        _: MissingFact,
+        _: &Unknown,
+        _: usize,
+        _: (impl FnOnce() -> Option<(Usual, usize)>, impl Fn(usize) -> String),
+    ) -> usize {
         self.met_unknown = true;
         0
     }

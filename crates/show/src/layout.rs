@@ -13,6 +13,8 @@ pub struct Layout<'a> {
     pub width: Option<usize>,
     /// Whether every assumption is listed, also where that is longer than the answer.
     pub all_assumptions: bool,
+    /// Whether every possibility of an answer that depends is listed.
+    pub all_ways: bool,
     /// The account files whose names stand in place of ids; `None` where ids are wanted.
     pub names: Option<&'a AccountNames>,
     /// Whose place an answer is about, so that its names count.
@@ -26,7 +28,7 @@ impl<'a> Layout<'a> {
     where
         'a: 'b,
     {
-        Layout { width: self.width, all_assumptions: self.all_assumptions, names: self.names, actor }
+        Layout { actor, ..self }
     }
 
     /// `text` with names in place of ids, where that is wanted.

@@ -30,6 +30,29 @@ pub(crate) fn outcome(outcome: &Outcome) -> String {
     }
 }
 
+/// The usual outcome where there is one: `usually allowed`.
+pub(crate) fn usual_or(usual: Option<&Outcome>, certain: &Outcome) -> String {
+    match usual {
+        Some(usual) => format!("{}{}", paint(OPEN, "usually "), outcome(usual)),
+        None => outcome(certain),
+    }
+}
+
+/// The mark of a cell that is only usual: it depends on facts that are nearly always the same.
+pub(crate) const USUAL: char = '~';
+
+/// One cell of what is usual: the same words behind a mark, in the colour of what depends.
+pub(crate) fn usual_cell(usual: &Outcome) -> String {
+    let word = match usual {
+        Outcome::Allowed => "yes",
+        Outcome::Denied(Some(errno)) => errno.name(),
+        Outcome::Denied(None) => "denied",
+        Outcome::Depends => "depends",
+        Outcome::NeverRuns(_) => "never",
+    };
+    paint(OPEN, &format!("{USUAL}{word}"))
+}
+
 /// One cell of a matrix: `yes`, the errno, `depends`, or `-` where the question makes no sense.
 pub(crate) fn cell(outcome: Option<&Outcome>) -> String {
     match outcome {

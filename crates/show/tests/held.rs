@@ -21,6 +21,7 @@ fn against(asked: &str, fact: &str, from: Provenance, open: bool) -> Against {
         fact: fact.to_owned(),
         from,
         open,
+        usual: Vec::new(),
         settle: if open { vec!["give its tree".to_owned()] } else { Vec::new() },
     }
 }
@@ -30,7 +31,7 @@ fn upheld(text: &str, standing: Standing, against: Vec<Against>, more: usize) ->
     let expected =
         Expected { claim, text: text.to_owned(), from: place("rules, old.acts", 7), unnamed: false };
     let checked = (against.len() + more).max(usize::from(standing == Standing::Holds));
-    Upheld { expected, standing, checked, against, more, assumptions: Vec::new() }
+    Upheld { expected, standing, checked, against, more, usually: false, assumptions: Vec::new() }
 }
 
 /// One of each standing, with texts that mean something in one format or another.

@@ -54,6 +54,8 @@ pub struct PersistentClaim {
     pub class: Option<String>,
     /// `accessModes`
     pub access_modes: BTreeSet<String>,
+    /// Whether the description makes it: from nothing, and not bound yet.
+    pub new: bool,
     /// Where it was given.
     pub from: Provenance,
 }

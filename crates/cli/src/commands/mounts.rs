@@ -17,14 +17,11 @@ use crate::table::Table;
 pub(crate) struct Args {
     #[command(flatten)]
     common: Common,
-    /// Also what the runtime mounts into every container (/proc, /dev, ...); always in JSON.
-    #[arg(long)]
-    all: bool,
 }
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
     let shown = |rows: &[MountRow]| -> Vec<MountRow> {
-        rows.iter().filter(|row| args.all || !row.is_default()).cloned().collect()
+        rows.iter().filter(|row| crate::terminal::lists_all() || !row.is_default()).cloned().collect()
     };
     Table {
         reach: Reach::default(),

@@ -47,6 +47,20 @@ pub(crate) fn lists_all_assumptions() -> bool {
     ALL_ASSUMPTIONS.get().copied().unwrap_or_default()
 }
 
+/// Whether answers leave nothing out for length.
+static ALL: OnceLock<bool> = OnceLock::new();
+
+/// Remembers for the whole run whether answers leave nothing out for length.
+pub(crate) fn list_all(all: bool) {
+    // Set once, before anything runs.
+    let _ = ALL.set(all);
+}
+
+/// Whether answers leave nothing out for length.
+pub(crate) fn lists_all() -> bool {
+    ALL.get().copied().unwrap_or_default()
+}
+
 /// Whether names stand in place of ids.
 static BY_NAME: OnceLock<bool> = OnceLock::new();
 

@@ -63,3 +63,4 @@ mod unreadable;
 mod uphold;
 mod uphold_formats;
 mod uphold_rests;
+mod usual;

@@ -2,6 +2,7 @@
 
 use mivask_model::act::{Expectation, quoted};
 use mivask_model::fact::Provenance;
+use mivask_model::usual::Usual;
 use mivask_rules::settle::Outcome;
 use mivask_rules::trace::Check;
 use mivask_stage::identity::IdentityField;
@@ -36,8 +37,16 @@ pub(super) fn against(actor: &Actor, answer: &Answer) -> Option<Against> {
         fact,
         from,
         open,
+        usual: usual(answer),
         settle,
     })
+}
+
+/// The usual facts with which it is as expected.
+fn usual(answer: &Answer) -> Vec<Usual> {
+    let Some(usually) = &answer.usually else { return Vec::new() };
+    let ends = Answer { outcome: usually.outcome.clone(), effect: usually.effect.clone(), ..answer.clone() };
+    if ends.holds() == Some(true) { usually.rests_on.iter().cloned().collect() } else { Vec::new() }
 }
 
 /// Whether it is allowed, and what it leaves depends on a missing fact and may be as expected.

@@ -34,6 +34,7 @@ use crate::question::Answer;
 use mivask_model::act::{Expectation, Owner, Verb};
 use mivask_model::fact::Provenance;
 use mivask_model::mode::Mode;
+use mivask_model::usual::Usual;
 use mivask_rules::settle::Outcome;
 
 /// Whom a line speaks of: names, or patterns of names, of containers or of `workload/container`.
@@ -225,6 +226,8 @@ pub struct Against {
     pub from: Provenance,
     /// Whether it only may be so: a fact is missing.
     pub open: bool,
+    /// What the missing facts usually are, where with those it is as expected.
+    pub usual: Vec<Usual>,
     /// What the user can add to settle that.
     pub settle: Vec<String>,
 }
@@ -242,6 +245,8 @@ pub struct Upheld {
     pub against: Vec<Against>,
     /// How many more there are.
     pub more: usize,
+    /// Whether everything that depends on missing facts usually is as expected.
+    pub usually: bool,
     /// What was taken for granted by the acts that are named.
     pub assumptions: Vec<std::sync::Arc<str>>,
 }
@@ -280,10 +285,12 @@ impl Upheld {
             fact: format!("it is only assumed that {text}"),
             from: Provenance::Assumption(text.clone()),
             open: true,
+            usual: Vec::new(),
             settle: Vec::new(),
         };
         self.against = self.assumptions.iter().take(MOST_AGAINST).map(depends).collect();
         self.more = self.assumptions.len() - self.against.len();
+        self.usually = false;
         self.standing = Standing::Depends;
         self
     }
@@ -294,6 +301,7 @@ impl Upheld {
         match (self.standing, accept_depends) {
             (Standing::Holds | Standing::MeetsNothing, _) | (Standing::Depends, AcceptDepends::Yes) => true,
             (Standing::Broken, _) | (Standing::Depends, AcceptDepends::No) => false,
+            (Standing::Depends, AcceptDepends::Usual) => self.usually,
         }
     }
 }
@@ -303,6 +311,8 @@ impl Upheld {
 pub enum AcceptDepends {
     /// It does.
     Yes,
+    /// It does where it holds if the fact is as usual.
+    Usual,
     /// It does not.
     No,
 }

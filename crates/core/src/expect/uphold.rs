@@ -173,6 +173,8 @@ struct ClaimCounts {
     open: Vec<Against>,
     broken_count: usize,
     open_count: usize,
+    /// Of those, how many usually are as expected.
+    usual_count: usize,
     assumptions: BTreeSet<Arc<str>>,
     /// Whether it holds where no path is met: there are actors, and nothing is what they are not to do.
     holds_of_nothing: bool,
@@ -270,6 +272,7 @@ impl ClaimCounts {
                 fact,
                 from,
                 open,
+                usual: Vec::new(),
                 settle: Vec::new(),
             });
         }
@@ -300,11 +303,22 @@ impl ClaimCounts {
             };
             let (actor, path) = (actor.name.to_string(), path.clone());
             let asked = format!("{} as {actor} sees it", quoted(&path));
-            self.add(Against { actor, path, asked, found, fact, from, open, settle: Vec::new() });
+            self.add(Against {
+                actor,
+                path,
+                asked,
+                found,
+                fact,
+                from,
+                open,
+                usual: Vec::new(),
+                settle: Vec::new(),
+            });
         }
     }
 
     fn add(&mut self, found: Against) {
+        self.usual_count += usize::from(found.open && !found.usual.is_empty());
         let (list, count) = if found.open {
             (&mut self.open, &mut self.open_count)
         } else {
@@ -333,6 +347,7 @@ impl ClaimCounts {
             checked: self.checked,
             against,
             more,
+            usually: self.open_count > 0 && self.usual_count == self.open_count,
             assumptions: self.assumptions.into_iter().collect(),
         }
     }

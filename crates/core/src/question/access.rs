@@ -6,6 +6,7 @@ use mivask_model::mount::{MountOrigin, MountTable};
 use mivask_model::outcome::Verdict;
 use mivask_model::path::trimmed;
 use mivask_model::tree::{InodeId, Tree};
+use mivask_model::usual::{Usual, UsualRule};
 use mivask_rules::decide::{decide, decide_new_entry};
 use mivask_rules::imprint::NewKind;
 use mivask_rules::lookup::{Sight, look};
@@ -16,7 +17,7 @@ use mivask_stage::stage::{Actor, Stage};
 
 use super::ask::explored;
 use super::facts::{PathFacts, facts_of};
-use super::start::if_it_starts;
+use super::start::{if_it_starts, usually_if_it_starts};
 use super::sweep::{Column, PerColumn};
 
 /// One actor and one path.
@@ -35,6 +36,16 @@ pub struct AccessRow {
     pub deeper: usize,
     /// What the actor can do; `None` where the question makes no sense for that kind of file.
     pub cells: PerColumn<Option<Outcome>>,
+    /// What it usually can, where that depends on missing facts and each is usually one way.
+    pub usually: PerColumn<Option<Outcome>>,
+}
+
+impl AccessRow {
+    /// Whether something in it is only usual.
+    #[must_use]
+    pub fn is_usual(&self) -> bool {
+        self.usually.iter().any(|(_, usual)| usual.is_some())
+    }
 }
 
 /// The row of `actor` for `path`.
@@ -75,8 +86,18 @@ pub fn access(stage: &Stage, actor: &Actor, path: &[u8]) -> AccessRow {
         | Column::Enter
         | Column::Run => None,
     };
-    let cells = PerColumn::from_fn(|column| Some(outcome(stage, actor, path, &question(column)?)));
-    AccessRow { actor: actor.name.to_string(), path: path.to_vec(), facts, missing, deeper: 0, cells }
+    let both = PerColumn::from_fn(|column| Some(outcome(stage, actor, path, &question(column)?)));
+    let usually = PerColumn::from_fn(|column| both.of(column).as_ref()?.1.clone());
+    let cells = both.map(|cell| cell.as_ref().map(|(outcome, _)| outcome.clone()));
+    AccessRow {
+        actor: actor.name.to_string(),
+        path: path.to_vec(),
+        facts,
+        missing,
+        deeper: 0,
+        cells,
+        usually,
+    }
 }
 
 /// The link that the last name of `path` is, if it is one.
@@ -148,9 +169,10 @@ enum What {
     NewEntry,
 }
 
-fn outcome(stage: &Stage, actor: &Actor, path: &[u8], what: &What) -> Outcome {
+/// The outcome, and the usual one.
+fn outcome(stage: &Stage, actor: &Actor, path: &[u8], what: &What) -> (Outcome, Option<Outcome>) {
     if let Some(refusal) = actor.refusal() {
-        return Outcome::NeverRuns(refusal.clone());
+        return (Outcome::NeverRuns(refusal.clone()), None);
     }
     // Nearly always everything is known; only then is the cheap way's verdict the whole answer.
     let mut unwatched = Unwatched::default();
@@ -162,11 +184,17 @@ fn outcome(stage: &Stage, actor: &Actor, path: &[u8], what: &What) -> Outcome {
         What::NewEntry => decide_new_entry(&view, NewKind::File, Mode::new(0o666), path, &mut unwatched),
     };
     if !unwatched.met_unknown && actor.needs.is_empty() {
-        return verdict.map_or_else(|errno| Outcome::Denied(Some(errno)), |_| Outcome::Allowed);
+        return (verdict.map_or_else(|errno| Outcome::Denied(Some(errno)), |_| Outcome::Allowed), None);
     }
     let explored = explored(stage, actor, |view, w| match what {
         What::Act(verb) => decide(view, verb, path, w),
         What::NewEntry => decide_new_entry(view, NewKind::File, Mode::new(0o666), path, w),
     });
-    if_it_starts(actor, settle(&explored)).0
+    let (outcome, ..) = if_it_starts(actor, settle(&explored));
+    let usually = usually_if_it_starts(actor, &explored, &outcome);
+    // Nobody asks of what is usually a directory how a file is read.
+    let of_a_file = matches!(what, What::Act(Verb::Reads | Verb::Writes | Verb::Runs));
+    let is_directory = |usual: &Usual| usual.rule == UsualRule::MountIsDirectory;
+    let usually = usually.filter(|one| !(of_a_file && one.rests_on.iter().any(is_directory)));
+    (outcome, usually.map(|usually| usually.outcome))
 }

@@ -9,13 +9,14 @@ use mivask_rules::decide::decide;
 use mivask_rules::explore::{Explored, Explorer, explore};
 use mivask_rules::settle::{Dependence, Outcome, settle};
 use mivask_rules::trace::{Check, Step, StepResult};
+use mivask_rules::usually::Usually;
 use mivask_rules::view::View;
 use mivask_stage::actor_names::ActorError;
 use mivask_stage::stage::{Actor, Stage};
 
 use super::facts::facts_at;
 use super::nearest::nearest;
-use super::start::if_it_starts;
+use super::start::{if_it_starts, usually_if_it_starts};
 
 /// The answer to one act.
 #[derive(Clone, Debug)]
@@ -31,6 +32,8 @@ pub struct Answer {
     pub effect: Effect,
     /// The possibilities, where there is more than one ending.
     pub depends_on: Vec<Dependence>,
+    /// How it ends where every missing fact that matters is as usual; only where the outcome is [`Outcome::Depends`].
+    pub usually: Option<Usually>,
     /// What was taken for granted.
     pub assumptions: Vec<Arc<str>>,
     /// The checks, in order (of the first possibility).
@@ -99,6 +102,7 @@ pub fn ask_as(stage: &Stage, actor: &Actor, act: &Act) -> Answer {
             outcome: Outcome::NeverRuns(refusal.clone()),
             effect: Effect::default(),
             depends_on: Vec::new(),
+            usually: None,
             assumptions: Vec::new(),
             steps: Vec::new(),
             cut_short: false,
@@ -107,6 +111,7 @@ pub fn ask_as(stage: &Stage, actor: &Actor, act: &Act) -> Answer {
     }
     let explored = explored(stage, actor, |view, w| decide(view, &act.verb, &act.path, w));
     let (outcome, effect, depends_on) = if_it_starts(actor, settle(&explored));
+    let usually = usually_if_it_starts(actor, &explored, &outcome);
     let mut assumptions: Vec<Arc<str>> = explored.assumptions.into_iter().collect();
     assumptions.extend(actor.identity.assumptions.iter().cloned());
     assumptions.extend(kept_by_tools(stage, actor, act, &effect));
@@ -118,6 +123,7 @@ pub fn ask_as(stage: &Stage, actor: &Actor, act: &Act) -> Answer {
         outcome,
         effect,
         depends_on,
+        usually,
         assumptions,
         steps,
         cut_short,

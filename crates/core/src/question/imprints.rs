@@ -7,11 +7,12 @@ use mivask_rules::decide::decide_new_entry;
 use mivask_rules::explore::Explorer;
 use mivask_rules::imprint::NewKind;
 use mivask_rules::settle::{Dependence, Outcome, settle};
+use mivask_rules::usually::Usually;
 use mivask_rules::view::View;
 use mivask_stage::stage::{Actor, Stage};
 
 use super::ask::explored;
-use super::start::if_it_starts;
+use super::start::{if_it_starts, usually_if_it_starts};
 use crate::question::facts_at;
 
 /// What one actor leaves in one directory.
@@ -32,6 +33,8 @@ pub struct ImprintRow {
     pub imprint: Option<Imprint>,
     /// The possibilities, where a fact is missing.
     pub depends_on: Vec<Dependence>,
+    /// How it ends where every missing fact that matters is as usual.
+    pub usually: Option<Usually>,
 }
 
 /// Two rows for each directory: a file asked for with 0666 and a directory asked for with 0777.
@@ -61,14 +64,18 @@ pub fn imprints(stage: &Stage, actor: &Actor, directories: &[Vec<u8>]) -> Vec<Im
 }
 
 fn row(stage: &Stage, actor: &Actor, directory: &[u8], kind: NewKind, requested: Mode) -> ImprintRow {
-    let (outcome, effect, depends_on) = match actor.refusal() {
+    let ((outcome, effect, depends_on), usually) = match actor.refusal() {
         Some(refusal) => {
-            (Outcome::NeverRuns(refusal.clone()), mivask_model::outcome::Effect::default(), Vec::new())
+            let never = Outcome::NeverRuns(refusal.clone());
+            ((never, mivask_model::outcome::Effect::default(), Vec::new()), None)
         }
         None => {
             let decide =
                 |view: &View<'_>, w: &mut Explorer| decide_new_entry(view, kind, requested, directory, w);
-            if_it_starts(actor, settle(&explored(stage, actor, decide)))
+            let explored = explored(stage, actor, decide);
+            let settled = if_it_starts(actor, settle(&explored));
+            let usually = usually_if_it_starts(actor, &explored, &settled.0);
+            (settled, usually)
         }
     };
     // Where it depends, what it looks like if it is allowed is still worth saying, if all agree.
@@ -84,5 +91,6 @@ fn row(stage: &Stage, actor: &Actor, directory: &[u8], kind: NewKind, requested:
         outcome,
         imprint,
         depends_on,
+        usually,
     }
 }

@@ -1,9 +1,12 @@
 //! What is left of an answer where it is not known whether the actor starts at all.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use mivask_model::outcome::Effect;
+use mivask_rules::explore::{Decision, Explored};
 use mivask_rules::settle::{Dependence, End, Outcome};
+use mivask_rules::usually::{Usually, usually};
 use mivask_stage::stage::Actor;
 
 /// An answer: its outcome, what it leaves, what it depends on.
@@ -41,4 +44,25 @@ pub(super) fn if_it_starts(actor: &Actor, settled: Settled) -> Settled {
     });
     all.extend(lacking);
     (Outcome::Depends, Effect::default(), all)
+}
+
+/// How an act that depends on missing facts usually ends: containers that are asked about usually start.
+pub(super) fn usually_if_it_starts(actor: &Actor, explored: &Explored, outcome: &Outcome) -> Option<Usually> {
+    if *outcome != Outcome::Depends {
+        return None;
+    }
+    let mut found = match (&explored.decision, explored.cut_short) {
+        (Decision::Settled(Ok(effect)), false) => Usually {
+            outcome: Outcome::Allowed,
+            effect: effect.clone(),
+            rests_on: BTreeSet::new(),
+            conditions: BTreeSet::new(),
+        },
+        _ => usually(explored)?,
+    };
+    for need in &actor.needs {
+        found.rests_on.insert(need.unknown.usual.clone()?);
+        found.conditions.insert(need.when.to_string());
+    }
+    Some(found)
 }

@@ -19,11 +19,13 @@ mod search;
 mod situation;
 mod together;
 mod tree;
+mod usual;
 mod wish;
 
 use std::sync::Arc;
 
 use mivask_model::act::Act;
+use mivask_model::usual::Usual;
 use mivask_rules::lookup::{Sight, look};
 use mivask_rules::settle::Outcome;
 use mivask_rules::walk::Follow;
@@ -133,6 +135,8 @@ pub struct Remedies {
     pub bounded: bool,
     /// The cause in a sentence, where it is none that a change of the scene mends, or where none is needed.
     pub besides: Option<String>,
+    /// What the remedies take to be as usual, where they help only then.
+    pub as_usual: Vec<Usual>,
 }
 
 impl Remedy {
@@ -193,7 +197,8 @@ impl Tried {
 pub fn remedies(situation: &Situation<'_>, act: &Act) -> Result<Remedies, ActorError> {
     let base = Base::new(situation);
     let answer = ask(&base.stage, act)?;
-    Ok(mended((&base, &base.baselines()), &Wish::to(act), answer))
+    let told = mended((&base, &base.baselines()), &Wish::to(act), answer);
+    Ok(usual::instead(situation, act, told))
 }
 
 /// Searches for what lets the next file that an actor makes be used by another, and lasts.
@@ -223,7 +228,10 @@ pub fn narrowings(situation: &Situation<'_>, limit: &Limit) -> Result<Remedies, 
 pub fn remedies_of_each(situation: &Situation<'_>, acts: &[Act]) -> Vec<Result<Remedies, ActorError>> {
     let base = Base::new(situation);
     let baselines = base.baselines();
-    let of = |act: &Act| Ok(mended((&base, &baselines), &Wish::to(act), ask(&base.stage, act)?));
+    let of = |act: &Act| {
+        let told = mended((&base, &baselines), &Wish::to(act), ask(&base.stage, act)?);
+        Ok(usual::instead(situation, act, told))
+    };
     acts.iter().map(of).collect()
 }
 
@@ -244,7 +252,15 @@ fn mended((base, baselines): (&Base<'_>, &[Baseline<'_>]), wish: &Wish<'_>, answ
     };
     let unknown = standing.as_ref().is_some_and(|one| one.open.is_some());
     if reached || unknown {
-        return Remedies { answer, standing, remedies: Vec::new(), hint, bounded: false, besides };
+        return Remedies {
+            answer,
+            standing,
+            remedies: Vec::new(),
+            hint,
+            bounded: false,
+            besides,
+            as_usual: Vec::new(),
+        };
     }
     let (found, bounded) = search(start, base, wish, &mut hint);
     let found = minimal(found);
@@ -268,7 +284,7 @@ fn mended((base, baselines): (&Base<'_>, &[Baseline<'_>]), wish: &Wish<'_>, answ
         .collect();
     remedies.sort_by(|a, b| a.rank.cmp(&b.rank));
     remedies.truncate(MOST_TOLD);
-    Remedies { answer, standing, remedies, hint, bounded, besides }
+    Remedies { answer, standing, remedies, hint, bounded, besides, as_usual: Vec::new() }
 }
 
 /// Whether that is what was wished for.

@@ -76,7 +76,10 @@ pub(super) fn claim(object: PersistentVolumeClaim, origin: &Origin<'_>, cluster:
     let Some(name) = object.metadata.name else { return };
     let namespace = object.metadata.namespace.unwrap_or_else(|| DEFAULT_NAMESPACE.to_owned());
     let spec = object.spec;
+    let copied = spec.data_source.is_some() || spec.data_source_ref.is_some();
+    let bound = spec.volume_name.is_some() || object.status.phase.is_some();
     let claim = PersistentClaim {
+        new: !copied && !bound && spec.volume_mode.as_deref() != Some("Block"),
         volume: spec.volume_name.filter(|name| !name.is_empty()),
         class: spec.storage_class_name,
         access_modes: spec.access_modes.into_iter().collect(),

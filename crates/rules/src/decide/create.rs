@@ -10,6 +10,7 @@ use super::feature::{keeps_target, nameable, supports, takes};
 use super::writable::{creatable, may_create, writable_mount};
 use crate::imprint::{NewKind, imprint};
 use crate::trace::Check;
+use crate::usual_place::Expected;
 use crate::view::{Place, View};
 use crate::walk::{Arrival, Follow, Last, Slash, Target, Walker};
 use crate::witness::Witness;
@@ -81,6 +82,7 @@ pub(super) fn free_name<'a, W: Witness>(
     path: &'a [u8],
     kind: NewKind,
 ) -> Result<Place, Errno> {
+    walker.expect(Expected::New);
     let (directory, last) = walker.parent_of(path)?;
     let Last::Name(name, slashes) = last else {
         return Err(walker.fail(Check::Kind, "`/`, `.` and `..` exist already", directory, Errno::EEXIST));
@@ -111,6 +113,7 @@ pub(super) fn new_entry<'a, W: Witness>(
     w: &mut W,
 ) -> Verdict {
     let mut walker = Walker::new(view, w);
+    walker.expect(Expected::Directory);
     let directory = walker.place(path, Follow::OnTheWay)?;
     entry_below(&mut walker, directory, kind)?;
     made(&mut walker, directory, kind, mode)

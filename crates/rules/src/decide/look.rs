@@ -6,6 +6,7 @@ use mivask_model::personality::Personality;
 
 use crate::imprint::{Stored, seen};
 use crate::trace::Check;
+use crate::usual_place::Expected;
 use crate::view::{Place, View};
 use crate::walk::{Follow, Walker};
 use crate::witness::Witness;
@@ -44,6 +45,7 @@ fn shown<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Effect {
 /// chdir(2): a directory, and search permission on it.
 pub(super) fn enter<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], w: &mut W) -> Verdict {
     let mut walker = Walker::new(view, w);
+    walker.expect(Expected::Directory);
     let place = walker.place(path, Follow::Links)?;
     directory(&mut walker, place, Access::EXECUTE)
 }
@@ -51,6 +53,7 @@ pub(super) fn enter<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], w: &mut 
 /// opendir(3) and readdir(3): a directory, and read permission on it.
 pub(super) fn list<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], w: &mut W) -> Verdict {
     let mut walker = Walker::new(view, w);
+    walker.expect(Expected::Directory);
     let place = walker.place(path, Follow::Links)?;
     directory(&mut walker, place, Access::READ)
 }

@@ -12,6 +12,7 @@ use super::truncate::emptied;
 use super::writable::{may_create, writable_mount};
 use crate::imprint::{NewKind, imprint};
 use crate::trace::Check;
+use crate::usual_place::Expected;
 use crate::view::Devices;
 use crate::view::{Place, View};
 use crate::walk::{Arrival, Follow, Slash, Target, Walker};
@@ -73,6 +74,9 @@ impl How {
 /// open(2) with the flags of `how`.
 pub(super) fn open<'a, W: Witness>(view: &'a View<'a>, how: How, path: &'a [u8], w: &mut W) -> Verdict {
     let mut walker = Walker::new(view, w);
+    if how.creation == Creation::Always {
+        walker.expect(Expected::New);
+    }
     let arrival = match how.creation {
         Creation::No => walker.arrive(path, Follow::Links)?,
         Creation::IfMissing => walker.arrive_to_create(path, Follow::Links)?,

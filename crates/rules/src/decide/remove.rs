@@ -5,6 +5,7 @@ use mivask_model::mode::{Access, Mode};
 use mivask_model::outcome::{Effect, Errno, Verdict};
 use mivask_model::personality::Entry;
 use mivask_model::tree::{Certainty, Marks};
+use mivask_model::usual::UsualRule;
 
 use super::feature::takes;
 use super::writable::{assume_unlocked, mapped, writable_mount};
@@ -163,7 +164,9 @@ pub(super) fn is_empty<W: Witness>(
             let path = walker.path_text().into_owned();
             let describe = |option: usize| format!("{path} {}", ["is empty", "is not empty"][option]);
             let question = MissingFact::Content(victim.source, id);
-            if walker.witness().choose(question, unknown, 2, describe) == 0 {
+            let new = unknown.usual.as_ref().filter(|usual| usual.rule == UsualRule::NewClaim);
+            let usual = || new.map(|usual| (usual.clone(), 0));
+            if walker.witness().choose_usually(question, unknown, 2, (usual, describe)) == 0 {
                 return Ok(());
             }
             Err(walker.fail(Check::Empty, "the directory is not empty", victim, full))

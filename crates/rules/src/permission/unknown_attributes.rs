@@ -12,6 +12,7 @@ use super::{gate, step};
 use crate::asked::{Asked, Owner, subject};
 use crate::fs_credentials::FsCredentials;
 use crate::trace::{Check, StepResult};
+use crate::usual_place;
 use crate::view::{Place, View};
 use crate::witness::{MissingFact, Witness};
 
@@ -204,10 +205,17 @@ fn ask<W: Witness>(
 ) -> Result<(), Errno> {
     let text = String::from_utf8_lossy(if path.is_empty() { b"/" } else { path }).into_owned();
     let question = MissingFact::Grants(subject(place, path), wanted);
-    let chosen = w.choose(question, unknown, 2, |option| match option {
+    let describe = |option| match option {
         0 => format!("owner and mode of {text} give {} {wanted}", view.name),
         _ => format!("owner and mode of {text} do not give {} {wanted}", view.name),
-    });
+    };
+    let acting = view.fs_credentials(place, w);
+    let usual = || {
+        let (usual, owner, mode) = usual_place::attributes(view, place, path, unknown)?;
+        let granted = grants(&acting, FileKind::Directory, mode, owner, wanted);
+        Some((usual, usize::from(!granted)))
+    };
+    let chosen = w.choose_usually(question, unknown, 2, (usual, describe));
     let result = if chosen == 0 { StepResult::Passed } else { StepResult::Failed(Errno::EACCES) };
     w.step(|| {
         let fact = format!(

@@ -6,6 +6,7 @@ use mivask_model::tree::Tree;
 
 use super::{Last, Slash, Target, Walker};
 use crate::trace::Check;
+use crate::usual_place::Expected;
 use crate::view::Place;
 use crate::witness::Witness;
 
@@ -55,7 +56,7 @@ impl<'a, W: Witness> Walker<'a, '_, W> {
         let mut next = match name {
             b"." => here,
             b".." => self.up(here),
-            _ => match self.lookup(here, name)? {
+            _ => match self.lookup_on_the_way(here, name)? {
                 Target::There(place) => place,
                 Target::Missing => {
                     return Err(self.fail(Check::Lookup, "no such entry", here, Errno::ENOENT));
@@ -76,6 +77,13 @@ impl<'a, W: Witness> Walker<'a, '_, W> {
             ));
         }
         Ok(next)
+    }
+
+    fn lookup_on_the_way(&mut self, here: Place, name: &[u8]) -> Result<Target, Errno> {
+        let last = std::mem::replace(&mut self.last, Expected::Directory);
+        let target = self.lookup(here, name);
+        self.last = last;
+        target
     }
 
     pub(super) fn dots(&mut self, directory: Place, last: Last<'_>) -> Place {

@@ -15,6 +15,7 @@ use crate::asked::Asked;
 use crate::fs_credentials::FsCredentials;
 use crate::permission::{enters, permission, program_decides};
 use crate::trace::Check;
+use crate::usual_place::{self, Expected};
 use crate::view::{Place, View};
 use crate::witness::{MissingFact, Witness};
 
@@ -96,12 +97,14 @@ pub struct Walker<'a, 'w, W> {
     path: Vec<u8>,
     /// The last directory before the names that are only presumed, and how many of these there are.
     presumed: (Option<Place>, u32),
+    /// What the last name is expected to be.
+    pub(crate) last: Expected,
 }
 
 impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
     /// A walker at the actor's root.
     pub fn new(view: &'a View<'a>, w: &'w mut W) -> Self {
-        Self { view, w, links: 0, path: Vec::new(), presumed: (None, 0) }
+        Self { view, w, links: 0, path: Vec::new(), presumed: (None, 0), last: Expected::Anything }
     }
 
     /// The place `path` leads to.
@@ -139,6 +142,11 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
     /// EISDIR, and any error of the walk.
     pub fn arrive_to_create(&mut self, path: &'a [u8], follow: Follow) -> Result<Arrival<'a>, Errno> {
         self.go(path, follow, Purpose::Create)
+    }
+
+    /// Says what the last name of the next path is expected to be.
+    pub(crate) const fn expect(&mut self, last: Expected) {
+        self.last = last;
     }
 
     fn go(&mut self, path: &'a [u8], follow: Follow, purpose: Purpose) -> Result<Arrival<'a>, Errno> {
@@ -264,11 +272,13 @@ impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
     /// The current path may or may not be there.
     fn presume(&mut self, directory: Place, unknown: &Unknown) -> Target {
         let path = self.path_text().into_owned();
-        let chosen =
-            self.w.choose(MissingFact::Exists(self.path.clone()), unknown, 2, |option| match option {
-                0 => format!("{path} is there"),
-                _ => format!("{path} is missing"),
-            });
+        let describe = |option| match option {
+            0 => format!("{path} is there"),
+            _ => format!("{path} is missing"),
+        };
+        let usual = || usual_place::existence(self.view, directory, &self.path, unknown, self.last);
+        let question = MissingFact::Exists(self.path.clone());
+        let chosen = self.w.choose_usually(question, unknown, 2, (usual, describe));
         if chosen != 0 {
             return Target::Missing;
         }

@@ -13,6 +13,7 @@ use serde::Serialize;
 
 use super::JsonPath;
 use super::place::PlaceJson;
+use super::usually::UsuallyJson;
 
 #[derive(Debug, JsonSchema, Serialize)]
 #[schemars(rename = "Act")]
@@ -32,6 +33,8 @@ pub(super) struct ActJson<'a> {
     imprint: Option<ImprintJson<'a>>,
     runs_as: Option<RunsAsJson>,
     depends_on: Vec<DependenceJson<'a>>,
+    /// How it ends where every missing fact that matters is as usual (docs/usual.md); the outcome is `depends` all the same.
+    usually: Option<UsuallyJson<'a>>,
     assumptions: &'a [Arc<str>],
     expected: Option<String>,
     holds: Option<bool>,
@@ -55,6 +58,7 @@ impl<'a> ActJson<'a> {
             imprint: answer.effect.imprint.as_ref().map(ImprintJson::new),
             runs_as: answer.effect.runs_as.map(RunsAsJson::new),
             depends_on: answer.depends_on.iter().map(DependenceJson::new).collect(),
+            usually: answer.usually.as_ref().map(UsuallyJson::new),
             assumptions: &answer.assumptions,
             expected: answer.act.expected(),
             holds: answer.holds(),

@@ -19,6 +19,7 @@ mod remedy;
 mod schema;
 mod tables;
 mod upheld;
+mod usually;
 
 use std::io::{self, Write};
 

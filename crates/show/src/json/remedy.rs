@@ -8,6 +8,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::answers::ActJson;
+use super::usually::UsualJson;
 use super::{FORMAT, JsonPath};
 use crate::remedy::{PatchedFile, Written};
 use crate::shell;
@@ -26,6 +27,8 @@ pub(super) struct RemediesJson<'a> {
     bounded: bool,
     /// The cause, where it is none that a change of the scene mends, or where none is needed.
     besides: Option<&'a str>,
+    /// What `remedies` take to be as usual, where they help only then (docs/usual.md).
+    as_usual: Vec<UsualJson<'a>>,
 }
 
 #[derive(JsonSchema, Serialize)]
@@ -252,6 +255,7 @@ pub fn remedies(out: &mut dyn Write, found: &Remedies, written: &[Written]) -> i
         hint: found.hint.as_deref(),
         bounded: found.bounded,
         besides: found.besides.as_deref(),
+        as_usual: found.as_usual.iter().map(UsualJson::new).collect(),
     };
     mivask_disk::json::pretty(out, &document)?;
     writeln!(out)

@@ -15,6 +15,7 @@ use serde::Serialize;
 
 use super::JsonPath;
 use super::answers::{DependenceJson, ImprintJson, RefusalJson};
+use super::usually::{UsualEndJson, UsuallyJson};
 
 #[derive(Debug, JsonSchema, Serialize)]
 #[schemars(rename = "Identity")]
@@ -253,6 +254,8 @@ pub(super) struct AccessJson<'a> {
     run: Option<&'static str>,
     /// The errno of each denied column.
     errnos: BTreeMap<&'static str, &'static str>,
+    /// The columns that depend, where every missing fact that matters is usually one way (docs/usual.md).
+    usually: BTreeMap<&'static str, UsualEndJson>,
 }
 
 impl<'a> AccessJson<'a> {
@@ -260,7 +263,15 @@ impl<'a> AccessJson<'a> {
         let given = row.cells.map(|outcome| {
             outcome.as_ref().map(|outcome| (outcome.word(), outcome.errno().map(|errno| errno.name())))
         });
-        Self { deeper: row.deeper, ..Self::of(&row.actor, &row.path, row.facts.as_ref(), row.missing, given) }
+        let usual = row.usually.iter();
+        let usually = usual
+            .filter_map(|(column, end)| Some((column.word(), UsualEndJson::new(end.as_ref()?))))
+            .collect();
+        Self {
+            deeper: row.deeper,
+            usually,
+            ..Self::of(&row.actor, &row.path, row.facts.as_ref(), row.missing, given)
+        }
     }
 
     /// An entry of a sweep, in the same fields.
@@ -304,6 +315,7 @@ impl<'a> AccessJson<'a> {
             enter: word(Column::Enter),
             run: word(Column::Run),
             errnos,
+            usually: BTreeMap::new(),
         }
     }
 }
@@ -321,6 +333,8 @@ pub(super) struct ImprintRowJson<'a> {
     refusal: Option<RefusalJson<'a>>,
     imprint: Option<ImprintJson<'a>>,
     depends_on: Vec<DependenceJson<'a>>,
+    /// How it ends where every missing fact that matters is as usual (docs/usual.md).
+    usually: Option<UsuallyJson<'a>>,
 }
 
 impl<'a> ImprintRowJson<'a> {
@@ -339,6 +353,7 @@ impl<'a> ImprintRowJson<'a> {
             refusal,
             imprint: row.imprint.as_ref().map(ImprintJson::new),
             depends_on: row.depends_on.iter().map(DependenceJson::new).collect(),
+            usually: row.usually.as_ref().map(UsuallyJson::new),
         }
     }
 }

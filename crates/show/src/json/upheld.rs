@@ -8,6 +8,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::place::PlaceJson;
+use super::usually::UsualJson;
 use super::{FORMAT, JsonPath};
 use crate::upheld::Run;
 
@@ -63,6 +64,8 @@ struct AgainstJson<'a> {
     fact: &'a str,
     from: PlaceJson,
     open: bool,
+    /// What the missing facts usually are, where with those it is as expected (docs/usual.md).
+    usual: Vec<UsualJson<'a>>,
     settle: &'a [String],
 }
 
@@ -91,6 +94,7 @@ impl<'a> AgainstJson<'a> {
             fact: &one.fact,
             from: PlaceJson::new(&one.from),
             open: one.open,
+            usual: one.usual.iter().map(UsualJson::new).collect(),
             settle: &one.settle,
         }
     }

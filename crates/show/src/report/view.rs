@@ -18,6 +18,7 @@ use crate::figure;
 use crate::remedy::Written;
 use crate::safe::safe;
 use crate::shell;
+use crate::style::USUAL;
 use crate::text::access::not_shown;
 use crate::text::remedy_summary;
 use crate::upheld::{Run, at, sentences};
@@ -175,7 +176,14 @@ impl RowView {
         let number = |raw: Option<u32>| id(raw);
         let cells = row.cells.iter().map(|(column, answer)| {
             let walk = walks.get(&(row.actor.as_str(), row.path.as_slice(), column.word())).copied();
-            CellView::new(column.word(), answer.as_ref(), walk)
+            let cell = CellView::new(column.word(), answer.as_ref(), walk);
+            match row.usually.of(column) {
+                Some(usual) => CellView {
+                    text: format!("{USUAL}{}", CellView::new(column.word(), Some(usual), None).text),
+                    ..cell
+                },
+                None => cell,
+            }
         });
         let data = facts.and_then(|facts| facts.mode).is_some_and(|mode| !mode.has_any(Mode::ANY_EXECUTE));
         let mut cells: Vec<CellView> = cells.collect();

@@ -9,7 +9,7 @@ use mivask_core::settle::Outcome;
 
 use super::{Layout, folded, id};
 use crate::safe::safe;
-use crate::style::{FAINT, OPEN, STRONG, cell, paint};
+use crate::style::{FAINT, OPEN, STRONG, USUAL, cell, paint, usual_cell};
 use crate::table::Table;
 
 /// One block an actor; `rows` come grouped by actor.
@@ -51,8 +51,12 @@ pub(crate) fn not_shown(row: &AccessRow) -> String {
 ///
 /// # Errors
 /// Whatever `out` refuses.
-pub fn access_key(out: &mut dyn Write, layout: Layout<'_>) -> io::Result<()> {
+pub fn access_key(out: &mut dyn Write, has_usual: bool, layout: Layout<'_>) -> io::Result<()> {
     let text = "read, write, run: the file; list, enter: the directory; create: a new entry in it; delete: the path itself.";
+    let mark =
+        if has_usual { format!(" {USUAL}: usually so; `ask` says on what it rests.") } else { String::new() };
+    let text = format!("{text}{mark}");
+    let text = text.as_str();
     writeln!(out, "\n{}", paint(FAINT, &folded(text, 0, layout.width)))
 }
 
@@ -86,7 +90,10 @@ fn cells(row: &AccessRow) -> Vec<String> {
     let data = facts.and_then(|facts| facts.mode).is_some_and(|mode| !mode.has_any(Mode::ANY_EXECUTE));
     cells.extend(row.cells.iter().map(|(column, outcome)| match outcome.as_ref().and_then(Outcome::errno) {
         Some(errno) if data && column == Column::Run => paint(FAINT, errno.name()),
-        Some(_) | None => cell(outcome.as_ref()),
+        Some(_) | None => match row.usually.of(column) {
+            Some(usual) => usual_cell(usual),
+            None => cell(outcome.as_ref()),
+        },
     }));
     cells
 }

@@ -7,11 +7,11 @@ use mivask_core::act::quoted;
 use mivask_core::question::Answer;
 use mivask_core::settle::Outcome;
 
-use super::depends::dependences;
+use super::depends::Ways;
 use super::{Layout, assumptions, paragraph};
 use crate::layout::Counted;
 use crate::safe::safe;
-use crate::style::{BAD, FAINT, STRONG, outcome, paint};
+use crate::style::{BAD, FAINT, OPEN, STRONG, outcome, paint};
 use crate::words::{found, ran};
 
 /// Columns taken by the outcome.
@@ -41,11 +41,17 @@ pub(super) fn taken_for_granted(
 
 /// The outcome padded to its column; colour codes do not count.
 fn padded(answer: &Answer) -> String {
-    let plain = match answer.outcome.errno() {
-        Some(errno) => 7 + errno.name().len(),
-        None => answer.outcome.word().len(),
+    let (shown, before) = match &answer.usually {
+        Some(usually) => (&usually.outcome, "usually "),
+        None => (&answer.outcome, ""),
     };
-    format!("{}{}", outcome(&answer.outcome), " ".repeat(INDENT.saturating_sub(plain).max(1)))
+    let plain = before.len()
+        + match shown.errno() {
+            Some(errno) => 7 + errno.name().len(),
+            None => shown.word().len(),
+        };
+    let before = paint(OPEN, before);
+    format!("{before}{}{}", outcome(shown), " ".repeat(INDENT.saturating_sub(plain).max(1)))
 }
 
 pub(super) fn act(out: &mut dyn Write, answer: &Answer, layout: Layout<'_>) -> io::Result<()> {
@@ -79,11 +85,13 @@ fn reason(out: &mut dyn Write, answer: &Answer, layout: Layout<'_>) -> io::Resul
         return paragraph(out, &safe(&refusal.from.to_string()), INDENT, layout);
     }
     if !answer.depends_on.is_empty() {
-        dependences(out, &answer.depends_on, answer.act.verb.imprint_word(), INDENT, layout)?;
-        if answer.cut_short {
-            paragraph(out, "and more: too many facts are unknown to try every combination", INDENT, layout)?;
-        }
-        return Ok(());
+        let ways = Ways {
+            all: &answer.depends_on,
+            usually: answer.usually.as_ref(),
+            word: answer.act.verb.imprint_word(),
+            cut_short: answer.cut_short,
+        };
+        return ways.write(out, INDENT, layout);
     }
     if let (Outcome::Denied(_), Some(step)) = (&answer.outcome, answer.deciding()) {
         let near =

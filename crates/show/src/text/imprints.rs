@@ -7,10 +7,10 @@ use mivask_core::mode::symbolic;
 use mivask_core::question::ImprintRow;
 use mivask_core::settle::Outcome;
 
-use super::depends::dependences;
+use super::depends::Ways;
 use super::{Layout, imprint, stored};
 use crate::safe::safe;
-use crate::style::{STRONG, outcome, paint};
+use crate::style::{STRONG, paint, usual_or};
 use crate::table::Table;
 
 /// One block an actor; `rows` come grouped by actor.
@@ -36,7 +36,13 @@ pub fn imprints(out: &mut dyn Write, rows: &[ImprintRow], layout: Layout<'_>) ->
         write!(out, "{}", table.render(layout))?;
         for row in group.iter().filter(|row| row.outcome == Outcome::Depends) {
             writeln!(out, "  {} in {}", row.kind.file_kind().word(), quoted(&row.directory))?;
-            dependences(out, &row.depends_on, "leaves", 4, layout)?;
+            let ways = Ways {
+                all: &row.depends_on,
+                usually: row.usually.as_ref(),
+                word: "leaves",
+                cut_short: false,
+            };
+            ways.write(out, 4, layout)?;
         }
     }
     Ok(())
@@ -51,13 +57,16 @@ const STORED: &[usize] = &[6];
 
 fn cells(row: &ImprintRow) -> Vec<String> {
     let kind = row.kind.file_kind();
-    let left = row.imprint.as_ref();
+    let left = match &row.usually {
+        Some(usually) => usually.effect.imprint.as_ref(),
+        None => row.imprint.as_ref(),
+    };
     let letters = left.and_then(|left| left.mode).map(|mode| symbolic(kind, mode));
     vec![
         quoted(&row.directory),
         kind.word().to_owned(),
         row.requested.to_string(),
-        outcome(&row.outcome),
+        usual_or(row.usually.as_ref().map(|usually| &usually.outcome), &row.outcome),
         left.map(imprint).unwrap_or_default(),
         letters.unwrap_or_default(),
         left.map(stored).unwrap_or_default(),

@@ -45,6 +45,12 @@ pub fn remedies(
         writeln!(out)?;
         paragraph(out, &safe(besides), INDENT, layout)?;
     }
+    if !found.as_usual.is_empty() && !found.remedies.is_empty() {
+        writeln!(out, "\n{}", paint(OPEN, "Where that is as usual:"))?;
+    }
+    if found.remedies.is_empty() && is_usually_allowed(found) {
+        return writeln!(out, "\nUsually there is nothing to mend.");
+    }
     if found.remedies.is_empty() {
         let unknown = found.standing.as_ref().is_some_and(|one| one.open.is_some());
         let word = match found.answer.outcome {
@@ -74,6 +80,10 @@ pub fn remedies(
         paragraph(out, &safe(hint), 0, layout)?;
     }
     Ok(())
+}
+
+fn is_usually_allowed(found: &Remedies) -> bool {
+    found.answer.usually.as_ref().is_some_and(|usually| usually.outcome == Outcome::Allowed)
 }
 
 /// Several acts, what makes them all succeed, and what is left. `written` has the patch of each file.

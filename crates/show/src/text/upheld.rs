@@ -136,6 +136,11 @@ fn reason(out: &mut dyn Write, against: &Against, layout: Layout<'_>) -> io::Res
     let found = format!("{}: {}", safe(&against.asked), paint(style, &safe(&against.found)));
     paragraph(out, &found, indent, layout)?;
     paragraph(out, &safe(&against.fact), indent + 2, layout)?;
+    if !against.usual.is_empty() {
+        let facts: Vec<String> = against.usual.iter().map(|usual| safe(&usual.says)).collect();
+        let text = format!("usually as expected, since as usual {}", facts.join("; "));
+        paragraph(out, &text, indent + 2, layout)?;
+    }
     if !against.open {
         paragraph(out, &paint(FAINT, &safe(&against.from.to_string())), indent + 2, layout)?;
     }

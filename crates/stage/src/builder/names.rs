@@ -1,7 +1,5 @@
 //! Names and numbers of users and groups while an image is built.
 
-use std::sync::Arc;
-
 use mivask_model::accounts::Accounts;
 use mivask_model::fact::Unknown;
 
@@ -167,7 +165,7 @@ impl BuildState<'_> {
             Found::Number(number) => number,
             Found::Missing => {
                 let fact = format!("who `{name}` is: image {} has no such account", self.name);
-                Err(Unknown { fact: Arc::from(fact), settle: Arc::from("name one that it has") })
+                Err(Unknown::new(&fact, "name one that it has"))
             }
         }
     }

@@ -9,10 +9,11 @@ use mivask_model::mount::{Disk, MountFlags, Source, SourceFacts};
 use mivask_model::mount_kind::MountKind;
 use mivask_model::personality::Personality;
 use mivask_model::tree::{Certainty, Doubt, Entry, Tree};
+use mivask_model::usual::{Usual, UsualRule};
 
 use super::context::Context;
 use super::fs_group::Policy;
-use super::group_step::{Case, READ_ONLY, Reach, reach};
+use super::group_step::{Case, READ_ONLY, Reach, is_for_one_node, reach};
 use super::group_variants::{GroupSteps, Step, rivals, stepped, with_steps};
 use super::host_path;
 use super::nested;
@@ -44,6 +45,8 @@ pub(super) struct Asked<'a> {
     pub block: bool,
     /// Whether no kubelet looks after it, so that there is no filesystem-group step.
     pub plain: bool,
+    /// Whether it is made with what asks for it.
+    pub new: bool,
     /// Where it was asked for.
     pub from: &'a Provenance,
 }
@@ -62,6 +65,7 @@ impl<'a> Asked<'a> {
             read_only: false,
             block: false,
             plain: false,
+            new: false,
             from,
         }
     }
@@ -92,6 +96,7 @@ pub(super) fn claim(
     let backing = class.map(|class| provisioned(&class.provisioner, class.fs_type.as_deref()));
     asked.backing = backing.as_ref();
     asked.access_modes = told.map(|told| &told.access_modes);
+    asked.new = told.is_some_and(|told| told.new);
     asked.flags = class.map_or(MountFlags::NONE, |class| class.flags);
     prepare(stage, context, &asked)
 }
@@ -113,6 +118,7 @@ pub(super) fn ephemeral(
         backing: backing.as_ref(),
         access_modes: Some(&modes),
         flags: class.map_or(MountFlags::NONE, |class| class.flags),
+        new: true,
         ..Asked::new(claim, &name, MountKind::Ephemeral, from)
     };
     prepare(stage, context, &asked)
@@ -232,21 +238,27 @@ fn stored(
         (None, None, None) => facts.map(|facts| facts.personality.clone()).unwrap_or_default(),
     };
     let personality = with_group_option(personality, asked, group);
-    let unknown = || Unknown::new(&format!("what {name} holds"), &settle);
+    let usual = usual(asked, filesystem);
+    let unknown = || Unknown::new(&format!("what {name} holds"), &settle).usually(usual.clone());
     let known = filesystem.is_some()
         || asked.personality.is_some()
         || facts.is_some_and(|facts| facts.tree.is_some());
-    let tree = personal_tree(facts.and_then(|facts| facts.tree.clone()), &personality, unknown);
+    let taken = usual.as_ref().filter(|_| context.scene.as_usual);
+    let told = facts.and_then(|facts| facts.tree.clone()).or_else(|| taken.map(new_tree));
+    let tree = personal_tree(told, &personality, unknown);
     let disk = disk(context, asked, &tree);
     let source_facts = SourceFacts {
         filesystem: filesystem.map(Arc::from),
         disk: Some(disk),
         read_only: facts.is_some_and(|facts| facts.read_only_filesystem) || personality.is_read_only(),
         personality,
-        native: if known {
-            Certainty::Known
-        } else {
-            Certainty::Unknown(Unknown::new(&format!("the file system of {name}"), &settle))
+        native: match taken {
+            _ if known => Certainty::Known,
+            Some(usual) => Certainty::Assumed(as_usual(usual)),
+            None => {
+                let fact = format!("the file system of {name}");
+                Certainty::Unknown(Unknown::new(&fact, &settle).usually(usual.clone()))
+            }
         },
         ..SourceFacts::local(name)
     };
@@ -258,7 +270,11 @@ fn stored(
         Some(true) if !read_only => Reach::Yes,
         Some(false) => Reach::No(Arc::from("the filesystem group is not applied to this volume")),
         Some(true) | None => {
-            reach(&Case { name, backing, access_modes, read_only, block }, &context.scene.cluster)
+            let case = Case { name, backing, access_modes, read_only, block, new: asked.new };
+            match reach(&case, &context.scene.cluster) {
+                Reach::Open(unknown) if taken.is_some() && unknown.usual.is_some() => Reach::Yes,
+                told => told,
+            }
         }
     };
     let mut steps = GroupSteps::default();
@@ -272,6 +288,28 @@ fn stored(
     let mut prepared = with_steps(stage, base, asked.kind.clone(), Tree::ROOT, &steps);
     prepared.flags = facts.map_or(MountFlags::NONE, |facts| facts.flags);
     prepared
+}
+
+fn as_usual(usual: &Usual) -> Arc<str> {
+    format!("as usual {}", usual.says).into()
+}
+
+/// What a new claim holds.
+fn new_tree(usual: &Usual) -> Arc<Tree> {
+    let text = as_usual(usual);
+    let doubt = Doubt::new(Certainty::Assumed(text.clone()), Certainty::Assumed(text.clone()));
+    let root = Entry::directory(0, 0, 0o755).doubting(doubt);
+    Arc::new(Tree::new(root, Provenance::Assumption(text)))
+}
+
+/// What a claim that comes with its description usually holds: nothing, on a block device that is used on one node at a time.
+fn usual(asked: &Asked<'_>, filesystem: Option<&str>) -> Option<Usual> {
+    let native = filesystem.is_none_or(|name| matches!(name, "ext4" | "xfs" | "btrfs" | "ext3"));
+    let disk = matches!(asked.backing, None | Some(Backing::Csi { .. } | Backing::Disk { .. }));
+    let usual =
+        asked.new && disk && native && asked.personality.is_none() && is_for_one_node(asked.access_modes);
+    let says = || format!("{} is new and empty, on a disk, its root 0:0 0755", asked.name);
+    usual.then(|| Usual::new(UsualRule::NewClaim, &says()))
 }
 
 /// azureFile gets the filesystem group as a mount option instead of a walk.

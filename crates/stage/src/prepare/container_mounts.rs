@@ -13,6 +13,7 @@ use mivask_model::path::{cleaned, trimmed};
 use mivask_model::refusal::Refusal;
 use mivask_model::refusal::RefusalClass;
 use mivask_model::tree::InodeId;
+use mivask_model::usual::{Usual, UsualRule};
 
 use mivask_rules::view::Place;
 
@@ -171,11 +172,14 @@ impl ContainerMounts<'_> {
         });
         let at = quoted(new.at);
         let comma = if shown.is_empty() { "" } else { ", " };
-        let unknown =
-            Unknown::new(&format!("whether {volume}{comma}{shown}has the mount point {at}"), settle);
+        let when = format!("{volume} has the mount point {at}{how}");
+        // The kernel alone makes what is in its own file systems: a name of somebody's choice is usually not there.
+        let usual = (!shown.is_empty()).then(|| Usual::new(UsualRule::Starts, &when));
+        let fact = format!("whether {volume}{comma}{shown}has the mount point {at}");
+        let unknown = Unknown::new(&fact, settle).usually(usual);
         let within = if shown.is_empty() { "there" } else { "in a read-only mount" };
         self.needs.push(Need {
-            when: format!("{volume} has the mount point {at}{how}").into(),
+            when: when.as_str().into(),
             otherwise: format!("{volume} lacks the mount point {at}, which cannot be made {within}").into(),
             unknown,
             from: new.from.clone(),

@@ -125,7 +125,7 @@ impl DefaultMounts<'_> {
             DefaultKind::Console if !self.container.terminal => return,
             DefaultKind::Console => (self.placing.console(self.process.0, row.flags), false),
             DefaultKind::ScratchUnderReadOnlyRoot => {
-                if !self.container.read_only_root {
+                if !self.container.read_only_root || self.container.no_scratch {
                     return;
                 }
                 let mode = Some(Mode::new(0o1777));

@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use mivask_model::fact::Unknown;
+use mivask_model::usual::{Usual, UsualRule};
 
 use crate::cluster::{Backing, Cluster, GroupPolicy};
 
@@ -37,12 +38,20 @@ pub(super) struct Case<'a> {
     pub read_only: bool,
     /// Whether it is a block device without a file system.
     pub block: bool,
+    /// Whether it is made with what asks for it.
+    pub new: bool,
 }
 
 /// Whether the step reaches the volume of `case`.
 pub(super) fn reach(case: &Case<'_>, cluster: &Cluster) -> Reach {
     let settle = "say `group-ownership: apply` or `skip` for the volume in a scene file";
-    let unknown = || Unknown::new(&format!("whether the filesystem group reaches {}", case.name), settle);
+    let says = || format!("the kubelet gives {} to the filesystem group", case.name);
+    let usual = (case.new && is_for_one_node(case.access_modes))
+        .then(|| Usual::new(UsualRule::GroupApplied, &says()));
+    let unknown = || {
+        let fact = format!("whether the filesystem group reaches {}", case.name);
+        Unknown::new(&fact, settle).usually(usual.clone())
+    };
     if case.block {
         return Reach::no("a block device keeps its own owner and mode");
     }
@@ -83,7 +92,7 @@ pub(super) fn reach(case: &Case<'_>, cluster: &Cluster) -> Reach {
                 None => {
                     let fact = format!("the fsGroupPolicy of CSI driver {driver}, so {}", unknown().fact);
                     let settle = format!("give the CSIDriver object `{driver}`, or {settle}");
-                    Reach::Open(Unknown::new(&fact, &settle))
+                    Reach::Open(Unknown::new(&fact, &settle).usually(unknown().usual))
                 }
             }
         }
@@ -96,6 +105,11 @@ pub(super) const READ_ONLY: &str = "it is asked for read-only, so the filesystem
 /// ReadWriteOncePod is believed to count as ReadWriteOnce.
 fn read_write_once(modes: Option<&BTreeSet<String>>) -> bool {
     modes.is_some_and(|modes| modes.contains("ReadWriteOnce") || modes.contains("ReadWriteOncePod"))
+}
+
+/// Whether only pods of one node use it at a time, as far as it is told: what many nodes share is a file server's.
+pub(super) fn is_for_one_node(modes: Option<&BTreeSet<String>>) -> bool {
+    modes.is_some_and(|modes| !modes.is_empty() && modes.iter().all(|mode| mode.starts_with("ReadWriteOnce")))
 }
 
 #[cfg(test)]
@@ -117,8 +131,14 @@ mod tests {
             cluster.drivers.insert("disks.example".to_owned(), driver);
         }
         let modes: BTreeSet<String> = modes.iter().map(|mode| (*mode).to_owned()).collect();
-        let case =
-            Case { name: "x", backing: Some(backing), access_modes: Some(&modes), read_only, block: false };
+        let case = Case {
+            name: "x",
+            backing: Some(backing),
+            access_modes: Some(&modes),
+            read_only,
+            block: false,
+            new: false,
+        };
         match reach(&case, &cluster) {
             Reach::Yes => "yes",
             Reach::No(_) => "no",

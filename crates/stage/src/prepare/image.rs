@@ -7,7 +7,8 @@ use mivask_model::ids::{DiskGid, DiskOwner, DiskUid};
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::mount::{Source, SourceFacts};
 use mivask_model::personality::Personality;
-use mivask_model::tree::{Certainty, Entry, Spot, Tree};
+use mivask_model::tree::{Certainty, Doubt, Entry, Spot, Tree};
+use mivask_model::usual::{Usual, UsualRule, image_directories};
 
 use crate::runtime::{Added, RootDirectory};
 use crate::scene::Scene;
@@ -25,9 +26,11 @@ pub(super) fn image_source(scene: &Scene, name: &str) -> Source {
             }
             None => format!("give `images: {{ {name}: {{ tree: ... }} }}` in a scene file, or let it be looked for with --images-from"),
         };
-        let unknown = Unknown::new(&format!("what image {name} holds"), &settle);
+        let usual = Usual::new(UsualRule::ImageDirectory, &format!("image {name}: "));
+        let unknown = Unknown::new(&format!("what image {name} holds"), &settle).usually(Some(usual));
         let root = Certainty::Assumed(format!("the root of image {name} is 0:0 0755").into());
-        Arc::new(Tree::unlisted(root, &unknown))
+        let tree = Tree::unlisted(root, &unknown);
+        Arc::new(if scene.as_usual { with_usual_directories(tree, name, &unknown) } else { tree })
     });
     let facts = SourceFacts {
         filesystem: Some(Arc::from("overlay")),
@@ -35,6 +38,23 @@ pub(super) fn image_source(scene: &Scene, name: &str) -> Source {
         ..SourceFacts::local(format!("image {name}"))
     };
     Source::new(tree, facts)
+}
+
+/// An image of which nothing is told, with the directories that every image has.
+fn with_usual_directories(mut tree: Tree, name: &str, unknown: &Unknown) -> Tree {
+    for (path, mode) in image_directories() {
+        let (above, last) = path.rsplit_once('/').unwrap_or_default();
+        let mut parts = above.split('/').filter(|part| !part.is_empty());
+        let Some(dir) = parts.try_fold(Tree::ROOT, |dir, part| tree.lookup(dir, part.as_bytes())) else {
+            continue;
+        };
+        let says = format!("as usual {path} of image {name} is 0:0 {mode}");
+        let doubt = Doubt::new(Certainty::Assumed(says.into()), Certainty::Unknown(unknown.clone()));
+        let entry = Entry::new(FileKind::Directory, 0, 0, mode).doubting(doubt);
+        let added = tree.add(dir, last.as_bytes(), entry);
+        debug_assert!(added.is_ok(), "{path}: {added:?}");
+    }
+    tree
 }
 
 /// The image's files below the root directory that the engine's storage makes.

@@ -57,6 +57,8 @@ pub struct Scene {
     pub cluster: Cluster,
     /// Who else acts in the place of an actor, by name: `gauge as root`; `* as root` stands for one in every place.
     pub guests: Vec<String>,
+    /// Whether missing facts that are usually one way are taken to be so, as assumptions (docs/usual.md).
+    pub as_usual: bool,
 }
 
 impl Scene {
@@ -69,6 +71,12 @@ impl Scene {
         ActorNames::of(workloads.flat_map(|(name, workload)| {
             workload.containers.iter().map(move |container| (name, container.name.as_str()))
         }))
+    }
+
+    /// The same where missing facts are as usual.
+    #[must_use]
+    pub fn as_usual(&self) -> Self {
+        Self { as_usual: true, ..self.clone() }
     }
 
     /// The runtime of `workload`.

@@ -138,6 +138,8 @@ pub struct Container {
     pub who: Who,
     /// Whether its root filesystem is mounted read-only.
     pub read_only_root: bool,
+    /// Whether Podman leaves out the scratch space that it mounts below such a root (`--read-only-tmpfs=false`).
+    pub no_scratch: bool,
     /// Whether it is privileged: every device, writable `/sys`.
     pub privileged: bool,
     /// Whether nothing of `/proc` and `/sys` is hidden or kept from being written.
@@ -186,6 +188,7 @@ impl Container {
             image: None,
             who: Who::Plain(Box::default()),
             read_only_root: false,
+            no_scratch: false,
             privileged: false,
             unmasked: false,
             ipc: Ipc::Default,

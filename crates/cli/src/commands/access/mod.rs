@@ -3,10 +3,11 @@
 mod tree;
 mod wanted;
 
+use std::cell::Cell;
 use std::io::Write;
 use std::path::PathBuf;
 
-use mivask_core::question::{access, default_rows};
+use mivask_core::question::{AccessRow, access, default_rows};
 use mivask_disk::process::Reach;
 use mivask_show::{json, sides, text};
 
@@ -53,6 +54,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     if args.tree {
         return tree::run(args, &paths, out, err);
     }
+    let has_usual = Cell::new(false);
     Table {
         reach: Reach { paths: paths.clone(), whole: false },
         ask: &|stage, actor| {
@@ -62,8 +64,11 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
             paths.iter().map(|path| access(stage, actor, path)).collect()
         },
         facets: &sides::access,
-        text: &|out, rows| text::access(out, rows, load::layout()),
-        below: &|out| text::access_key(out, load::layout()),
+        text: &|out, rows| {
+            has_usual.set(has_usual.get() || rows.iter().any(AccessRow::is_usual));
+            text::access(out, rows, load::layout())
+        },
+        below: &|out| text::access_key(out, has_usual.get(), load::layout()),
         list: "rows",
         json: &json::access,
     }

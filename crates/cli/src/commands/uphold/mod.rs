@@ -43,9 +43,9 @@ pub(crate) struct Args {
     /// Expectations that depend on a missing fact count as held; they are still reported.
     #[arg(long)]
     accept_depends: bool,
-    /// Also list those that hold.
-    #[arg(long)]
-    all: bool,
+    /// Expectations that hold where missing facts are as usual (docs/usual.md) count as held; they are still reported.
+    #[arg(long, conflicts_with = "accept_depends")]
+    accept_usual: bool,
     /// How to print the result.
     #[arg(long, value_name = "FORMAT", default_value = "text")]
     format: ReportFormat,
@@ -92,7 +92,11 @@ impl Args {
     }
 
     const fn accept(&self) -> AcceptDepends {
-        if self.accept_depends { AcceptDepends::Yes } else { AcceptDepends::No }
+        match (self.accept_depends, self.accept_usual) {
+            (true, _) => AcceptDepends::Yes,
+            (false, true) => AcceptDepends::Usual,
+            (false, false) => AcceptDepends::No,
+        }
     }
 
     fn once(&self, out: &mut dyn Write, err: &mut dyn Write) -> Result<(End, Vec<PathBuf>), Failure> {
@@ -109,8 +113,8 @@ impl Args {
         Ok((end, files))
     }
 
-    const fn shown(&self) -> Shown {
-        if self.all { Shown::All } else { Shown::Wrong }
+    fn shown(&self) -> Shown {
+        if crate::terminal::lists_all() { Shown::All } else { Shown::Wrong }
     }
 }
 

@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use mivask_model::fact::Unknown;
 use mivask_model::outcome::Errno;
+use mivask_model::usual::Usual;
 use mivask_rules::trace::{Check, Step, StepResult};
 use mivask_rules::witness::{MissingFact, Witness};
 
@@ -59,7 +60,13 @@ impl Witness for Recorder {
         self.assumed.insert(text());
     }
 
-    fn choose(&mut self, _: MissingFact, _: &Unknown, _: usize, _: impl Fn(usize) -> String) -> usize {
+    fn choose_usually(
+        &mut self,
+        _: MissingFact,
+        _: &Unknown,
+        _: usize,
+        _: (impl FnOnce() -> Option<(Usual, usize)>, impl Fn(usize) -> String),
+    ) -> usize {
         self.met_unknown = true;
         0
     }

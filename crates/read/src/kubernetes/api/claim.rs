@@ -12,6 +12,16 @@ pub(in crate::kubernetes) struct PersistentVolumeClaim {
     pub metadata: ObjectMeta,
     /// What it asks for.
     pub spec: PersistentVolumeClaimSpec,
+    /// What became of it.
+    pub status: PersistentVolumeClaimStatus,
+}
+
+/// `status` of a claim.
+#[derive(Clone, Debug, Default, Deserialize)]
+#[serde(rename_all = "camelCase", default)]
+pub(in crate::kubernetes) struct PersistentVolumeClaimStatus {
+    /// `Pending`, `Bound` or `Lost`.
+    pub phase: Option<String>,
 }
 
 /// `spec` of a claim.
@@ -24,4 +34,10 @@ pub(in crate::kubernetes) struct PersistentVolumeClaimSpec {
     pub storage_class_name: Option<String>,
     /// How it is used.
     pub access_modes: Vec<String>,
+    /// `Filesystem` or `Block`.
+    pub volume_mode: Option<String>,
+    /// What it is made a copy of.
+    pub data_source: Option<serde_json::Value>,
+    /// The same, of more kinds.
+    pub data_source_ref: Option<serde_json::Value>,
 }
