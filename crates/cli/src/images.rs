@@ -90,7 +90,7 @@ mod network {
     use mivask_fetch::{Cache, FetchError, Fetcher, Found, Step};
 
     /// The one of this run: connections and tokens are shared.
-    fn fetcher() -> &'static Fetcher {
+    pub(super) fn fetcher() -> &'static Fetcher {
         static FETCHER: OnceLock<Fetcher> = OnceLock::new();
         FETCHER.get_or_init(|| Fetcher::new(Cache::usual()))
     }
@@ -122,6 +122,12 @@ mod network {
         }
         found
     }
+}
+
+/// What asks engines and registries in this run.
+#[cfg(feature = "network")]
+pub(crate) fn fetcher() -> &'static mivask_fetch::Fetcher {
+    network::fetcher()
 }
 
 /// The image that is named with its place.
@@ -187,7 +193,7 @@ fn look_for(name: &str, places: &[Place], scene: &mut Scene, err: &mut dyn Write
 
 /// Why this build asks nobody.
 #[cfg(not(feature = "network"))]
-const NOT_BUILT_IN: &str =
+pub(crate) const NOT_BUILT_IN: &str =
     "this build opens no connections: build it with --features network, or take a package";
 
 /// Nothing is asked.

@@ -14,8 +14,8 @@ use mivask_disk::image::Choice;
 use mivask_read::files::Found;
 use mivask_read::input::{Disk, FileReader, Origin};
 
-use crate::images;
 use crate::options::Facts;
+use crate::{containers, images};
 
 /// Device and inode of every file that was read in this run.
 static READ: Mutex<BTreeSet<(u64, u64)>> = Mutex::new(BTreeSet::new());
@@ -101,6 +101,9 @@ impl FileReader for Files {
     }
 
     fn open(&self, path: &Path) -> io::Result<Box<dyn BufRead>> {
+        if let Some(container) = containers::Named::of(path) {
+            return Ok(Box::new(io::Cursor::new(container.json()?)));
+        }
         self.read_whole(path);
         Disk.open(path)
     }

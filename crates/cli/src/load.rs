@@ -24,6 +24,7 @@ use mivask_read::text::SourceText;
 use mivask_show::sides::{Facet, Side};
 
 use crate::change;
+use crate::containers;
 use crate::diagnostics;
 use crate::end::{End, Failure};
 use crate::facts;
@@ -211,8 +212,8 @@ fn described(
 ) -> Result<Described, Failure> {
     let asked = asked.with_changes(&input.facts.change);
     let facts_alone = |scene| Described { scene, policy: Policy::default() };
-    let mut described = match (process::named(&input.input), plain::scene(input, &asked)?) {
-        (Some(pid), _) => facts_alone(running(pid, &asked.reach)?),
+    let mut described = match (running(input, &asked.reach, err)?, plain::scene(input, &asked)?) {
+        (Some(scene), _) => facts_alone(scene),
         (None, Some(scene)) => facts_alone(scene),
         (None, None) => checked(input, err, |diagnostics| match merged(input) {
             None => read_described(&Origin::of(&input.input), files, diagnostics),
@@ -231,10 +232,30 @@ fn described(
     added.map(|()| described)
 }
 
-/// A running process, with the part of its files that is asked about.
-fn running(pid: u32, reach: &Reach) -> Result<Scene, Failure> {
-    let process = mivask_disk::process::look(pid, reach).map_err(Failure::Disk)?;
-    Ok(process::scene(process, mivask_kernel::settings()))
+/// A running process, or a container that runs here, with the part of its files that is asked about.
+fn running(input: &Input, reach: &Reach, err: &mut dyn Write) -> Result<Option<Scene>, Failure> {
+    let of = |pid| mivask_disk::process::look(pid, reach);
+    if let Some(pid) = process::named(&input.input) {
+        let process = of(pid).map_err(Failure::Disk)?;
+        return Ok(Some(process::scene(process, mivask_kernel::settings())));
+    }
+    let Some(named) = containers::Named::of(&input.input) else { return Ok(None) };
+    let name = input.input.display().to_string();
+    let json = named.json().map_err(|error| Failure::Input(InputError::Io { name, error }))?;
+    let Some((pid, name)) = named.process(&json) else { return Ok(None) };
+    match of(pid) {
+        Ok(found) => Ok(Some(process::scene_called(&name, found, mivask_kernel::settings()))),
+        Err(error) => {
+            let shown = mivask_show::safe(&name);
+            if !terminal::is_quiet() {
+                writeln!(
+                    err,
+                    "note: {shown} runs here as process {pid}, and what its engine says is used: {error}"
+                )?;
+            }
+            Ok(None)
+        }
+    }
 }
 
 /// Keeps the names of every place, where they are wanted.
@@ -253,8 +274,8 @@ fn keep_names(outline: &Outline) -> Result<(), Failure> {
 /// The same with the workloads apart, so that they need not all be held.
 pub(crate) fn outline(input: &Input, asked: &Asked, err: &mut dyn Write) -> Result<Outline, Failure> {
     let asked = asked.with_changes(&input.facts.change);
-    let mut outline = match (process::named(&input.input), plain::scene(input, &asked)?) {
-        (Some(pid), _) => Outline::of(running(pid, &asked.reach)?),
+    let mut outline = match (running(input, &asked.reach, err)?, plain::scene(input, &asked)?) {
+        (Some(scene), _) => Outline::of(scene),
         (None, Some(scene)) => Outline::of(scene),
         (None, None) => checked(input, err, |diagnostics| match merged(input) {
             None => Outline::read(&Origin::of(&input.input), &Files::beside(&input.facts), diagnostics),

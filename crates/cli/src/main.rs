@@ -11,6 +11,7 @@ mod args;
 mod change;
 mod commands;
 mod complete;
+mod containers;
 mod diagnostics;
 mod dispatch;
 mod end;

@@ -33,8 +33,9 @@ pub(crate) enum Paging {
 /// What to ask about.
 #[derive(Clone, Debug, clap::Args)]
 pub(crate) struct Input {
-    /// Kubernetes objects, a Compose file, an OCI configuration, a folder of these, a scene file, a build file, or command lines such as
-    /// `docker run ...`; `-` is standard input.
+    /// Kubernetes objects, a Compose file, an OCI configuration, a folder of these, a scene file, a build file, command lines such as
+    /// `docker run ...`, a unit file of Podman's, or what an engine prints of a container; `-` is standard input, `container:NAME` is
+    /// asked for at the engine's socket.
     /// Or files that nothing describes: a folder, a survey, an archive or a listing.
     pub input: PathBuf,
     #[command(flatten)]

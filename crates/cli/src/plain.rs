@@ -58,7 +58,7 @@ impl Ground {
         );
         let describes = |path: &Path| {
             let end = path.extension().and_then(|end| end.to_str()).unwrap_or_default();
-            ["yaml", "yml", "json"].contains(&end)
+            ["yaml", "yml", "json", "container", "kube"].contains(&end)
         };
         if path.is_dir() {
             let entries = std::fs::read_dir(&path).ok()?;

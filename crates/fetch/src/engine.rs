@@ -21,15 +21,15 @@ use crate::error::FetchError;
 use crate::{Found, Step, Wanted, local, unix};
 
 /// The largest answer about one image.
-const MOST_ANSWER: u64 = 8 << 20;
+pub(crate) const MOST_ANSWER: u64 = 8 << 20;
 /// How long an engine may prepare what it sends: some write an archive first.
 const PREPARED: Duration = Duration::from_secs(600);
 /// What stays as it is in the name of an image.
-const NAME: &AsciiSet =
+pub(crate) const NAME: &AsciiSet =
     &NON_ALPHANUMERIC.remove(b'/').remove(b':').remove(b'.').remove(b'-').remove(b'_').remove(b'@');
 
 /// How an engine is reached.
-enum Way<'a> {
+pub(crate) enum Way<'a> {
     Socket { path: PathBuf, agent: Agent },
     Address { url: String, connection: &'a Connection },
 }
@@ -122,7 +122,7 @@ fn answer_of(answer: Response<Body>, shown: &str) -> Result<Inspected, String> {
 }
 
 /// What an engine says went wrong.
-fn said(answer: Response<Body>) -> String {
+pub(crate) fn said(answer: Response<Body>) -> String {
     #[derive(Deserialize)]
     struct Message {
         #[serde(alias = "cause")]
@@ -137,7 +137,7 @@ fn said(answer: Response<Body>) -> String {
 
 impl<'a> Way<'a> {
     /// The way to an engine: what it was named with, what the environment says, or the socket that is there.
-    fn to(engine: &Engine, connection: &'a Connection) -> Result<Self, FetchError> {
+    pub(crate) fn to(engine: &Engine, connection: &'a Connection) -> Result<Self, FetchError> {
         let word = engine.kind.word();
         let variable = match engine.kind {
             EngineKind::Docker => "DOCKER_HOST",
@@ -195,7 +195,7 @@ impl<'a> Way<'a> {
         Self::Socket { path, agent }
     }
 
-    fn get(&self, path: &str, word: &str) -> Result<Response<Body>, FetchError> {
+    pub(crate) fn get(&self, path: &str, word: &str) -> Result<Response<Body>, FetchError> {
         match self {
             Self::Address { url, connection } => {
                 connection.send(&Ask { url: &format!("{url}{path}"), ..Ask::default() })

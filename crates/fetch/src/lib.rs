@@ -6,6 +6,7 @@
 
 mod cache;
 mod connection;
+mod container;
 mod credentials;
 mod digest;
 mod engine;
@@ -24,7 +25,7 @@ pub use error::FetchError;
 
 use mivask_disk::gathered::Gathered;
 use mivask_disk::image::Choice;
-use mivask_disk::place::Place;
+use mivask_disk::place::{Engine, Place};
 
 /// How much was asked for and how much of it came.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -73,6 +74,16 @@ impl Fetcher {
             Place::Engine(engine) => engine::image(engine, &wanted, &self.connection, &self.cache),
             Place::Folder(path) => folder::image(path, &wanted),
         }
+    }
+}
+
+impl Fetcher {
+    /// What `engine` says of the container `name`, as JSON.
+    ///
+    /// # Errors
+    /// It has none of that name, or cannot be asked.
+    pub fn container(&self, engine: &Engine, name: &str) -> Result<Vec<u8>, FetchError> {
+        container::container(engine, name, &self.connection)
     }
 }
 

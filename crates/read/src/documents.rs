@@ -1,8 +1,10 @@
 //! Documents of descriptions, recognised by content and added to a scene.
 
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use mivask_core::scene::Scene;
+use mivask_core::unmodelled::Unmodelled;
 
 use crate::command_line;
 use crate::compose;
@@ -77,7 +79,8 @@ pub(crate) fn manifests_in(path: &Path, files: &dyn FileReader) -> Result<Option
     else {
         return Ok(None);
     };
-    paths.retain(|path| path.extension().is_some_and(|end| end == "yaml" || end == "yml" || end == "json"));
+    let endings = ["yaml", "yml", "json", "container", "kube"];
+    paths.retain(|path| endings.iter().any(|known| path.extension().is_some_and(|end| end == *known)));
     paths.sort();
     compose::without_overrides(&mut paths);
     if paths.is_empty() { Err(InputError::EmptyFolder { name }) } else { Ok(Some(paths)) }
@@ -112,12 +115,43 @@ fn folder_of(path: &Path) -> PathBuf {
     path.parent().unwrap_or(Path::new("")).to_path_buf()
 }
 
-/// Adds what the commands of a script make; whether the text is one.
+/// Adds the manifests that Podman plays: what it makes of them is not what a kubelet does, so that answers depend on it.
+fn played(
+    manifests: &[PathBuf],
+    source: &SourceText,
+    adding: &mut Adding<'_>,
+    diagnostics: &mut Diagnostics,
+) {
+    if manifests.is_empty() {
+        return;
+    }
+    let settle = "ask about the manifest itself to see what a kubelet does";
+    let message = "Podman plays these manifests in a way of its own, which is not modelled";
+    diagnostics.add(Severity::Warning, source, &(0..0), message.to_owned(), Some(settle.to_owned()));
+    let before = adding.scene.workloads.len();
+    if let Err(error) = add_files(manifests, adding.files, adding.scene, diagnostics) {
+        diagnostics.add(Severity::Error, source, &(0..0), error.to_string(), None);
+    }
+    let from = source.place(&(0..0), "Yaml");
+    for workload in adding.scene.workloads.iter_mut().skip(before) {
+        for container in &mut Arc::make_mut(workload).containers {
+            container.unmodelled.push(Unmodelled::ids("`podman kube play`", settle, from.clone()));
+        }
+    }
+}
+
+/// Adds what the commands of a script or a unit make; whether the text is one.
 pub(crate) fn add_commands(
     source: &SourceText,
     adding: &mut Adding<'_>,
     diagnostics: &mut Diagnostics,
 ) -> bool {
+    if command_line::unit::is_one(&source.text) {
+        let from = (adding.folder.as_path(), adding.files);
+        let manifests = command_line::unit::add(source, from, adding.scene, diagnostics);
+        played(&manifests, source, adding, diagnostics);
+        return true;
+    }
     let is_one = command_line::is_one(&source.text);
     if is_one {
         command_line::add(source, &adding.folder, adding.files, adding.scene, diagnostics);
@@ -142,6 +176,11 @@ pub(crate) fn add_nodes(
             compose::add_file(given, adding.files, adding.scene, diagnostics);
             continue;
         }
+        if command_line::is_inspected(document) {
+            let from = (adding.folder.as_path(), adding.files);
+            command_line::add_inspected(document, source, from, adding.scene, diagnostics);
+            continue;
+        }
         if oci::is_config(document) {
             oci::add(document, source, (adding.files, &adding.folder), adding.scene, diagnostics);
             continue;
@@ -150,8 +189,8 @@ pub(crate) fn add_nodes(
             ("a scene file cannot be one of several documents", "give it alone")
         } else {
             (
-                "neither a Kubernetes object, a Compose file, an OCI configuration, a scene file nor an engine's command line",
-                "a manifest has `apiVersion:` and `kind:`, a Compose file `services:`, a configuration `ociVersion`, a scene file `scene: 1`, a script a command such as `docker run`",
+                "neither a Kubernetes object, a Compose file, an OCI configuration, a scene file, an engine's command line, what it prints of a container, nor a unit of Podman's",
+                "a manifest has `apiVersion:` and `kind:`, a Compose file `services:`, a configuration `ociVersion`, a scene file `scene: 1`, a script a command such as `docker run`, a printed container `Config` and `HostConfig`, a unit `[Container]`",
             )
         };
         diagnostics.add(Severity::Error, source, &head(document), message, Some(help.to_owned()));

@@ -295,7 +295,7 @@ pub enum InputError {
         size: usize,
     },
     /// A folder without manifests.
-    #[error("the folder {name} holds no .yaml, .yml or .json file")]
+    #[error("the folder {name} holds no .yaml, .yml, .json, .container or .kube file")]
     EmptyFolder {
         /// The folder as the user named it.
         name: String,

@@ -39,6 +39,12 @@ pub fn named(argument: &Path) -> Option<u32> {
 /// The scene of one running process; its actor is called `process`.
 #[must_use]
 pub fn scene(process: Process, settings: Settings) -> Scene {
+    scene_called("process", process, settings)
+}
+
+/// The same with another name for its actor.
+#[must_use]
+pub fn scene_called(name: &str, process: Process, settings: Settings) -> Scene {
     let file: Arc<str> = Arc::from(format!("/proc/{}/status", process.pid));
     let from = Provenance::Source(file.clone());
     let who = Who::Running(Box::new(resolved(&process, &from)));
@@ -77,7 +83,7 @@ pub fn scene(process: Process, settings: Settings) -> Scene {
         privileged: process.same_mounts,
         unmasked: true,
         mounts,
-        ..Container::plain("process", "0:0", from.clone())
+        ..Container::plain(name, "0:0", from.clone())
     };
     let workload = Workload {
         name: process.name,

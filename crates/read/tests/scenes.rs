@@ -174,7 +174,7 @@ fn nothing_to_run_is_a_mistake() {
     assert_eq!(
         read("- a\n").1,
         [
-            "neither a Kubernetes object, a Compose file, an OCI configuration, a scene file nor an engine's command line"
+            "neither a Kubernetes object, a Compose file, an OCI configuration, a scene file, an engine's command line, what it prints of a container, nor a unit of Podman's"
         ]
     );
 }

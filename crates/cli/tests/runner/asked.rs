@@ -42,8 +42,8 @@ fn what_is_asked_and_shown() {
                    shows 5:5 0777
                    NOT as expected: shows 0:0 *
     depends        app reads-tag /data/acl of user.note
-                   allowed         when /data/acl has user.note
                    denied ENODATA  when /data/acl lacks user.note
+                   allowed         when /data/acl has user.note
                    to settle it: no scene can supply it
     allowed        app links-target /data/link to /data/link2
     denied EEXIST  app renames-new /data/key to /data/acl

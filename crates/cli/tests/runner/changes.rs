@@ -287,9 +287,9 @@ fn a_part_is_mounted_alone() {
     // Another directory shows there, and what was beside it is gone.
     assert_snapshot!(boats().run(change("stowaway mounts only /hold/drop")), @"
     depends        stowaway lists /hold/keys
-                   allowed        when /hold/keys is there; owner and mode of /hold/keys give stowaway r--
-                   denied EACCES  when /hold/keys is there; owner and mode of /hold/keys do not give stowaway r--
                    denied ENOENT  when /hold/keys is missing
+                   denied EACCES  when owner and mode of /hold/keys do not give stowaway r--
+                   allowed        otherwise
                    to settle it: give stowaway an `image:`, and its `tree:` under `images:` in a scene file
 
     Assumed

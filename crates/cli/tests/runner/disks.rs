@@ -231,7 +231,8 @@ fn entries_are_listed_and_picked() {
             "delete": "EPERM",
             "run": "EACCES",
             "write": "EACCES"
-          }
+          },
+          "usually": {}
         }
       ]
     }

@@ -153,6 +153,33 @@ fn a_real_registry_gives_what_the_archive_gives() {
     assert!(said.contains("has no image tides/gauge:4"), "{said}");
 }
 
+/// Makes a container, and asks the engine what it is.
+fn tells_of_a_container(word: &str, scratch: &Scratch, address: &str, client: &dyn Fn() -> Command) {
+    let options = ["--user", "7101:7200", "--group-add", "7300", "--cap-drop", "ALL", "--read-only"];
+    let mut create = client();
+    create.args(["create", "--name", "gauge", "--network", "none"]).args(options);
+    succeeds(create.args(["-v", "/srv:/in:ro", "-v", "held:/held", "tides/gauge:3", "/bin/gauge"]));
+    let variable = if word == "docker" { "DOCKER_HOST" } else { "CONTAINER_HOST" };
+    // Of the other engine there is a socket where nobody listens.
+    let other = if word == "docker" { "CONTAINER_HOST" } else { "DOCKER_HOST" };
+    let set = [(variable, address), (other, "unix:///nowhere")];
+    let identity = scratch.at_home(["identity", "container:gauge"], &set);
+    for field in [("uid", "7101"), ("gid", "7200"), ("group", "7300"), ("bounding", "none")] {
+        let row = |line: &str| line.split_whitespace().take(2).eq([field.0, field.1]);
+        assert!(identity.lines().any(row), "{field:?}: {identity}");
+    }
+    let mounts = scratch.at_home(["mounts", &format!("container:{word}:gauge")], &set);
+    assert!(mounts.contains("/in    host path /srv") && mounts.contains("/held  volume held"), "{mounts}");
+    let act = ["ask", "container:gauge", "gauge creates /in/x", "gauge creates /held/x"];
+    let answers = scratch.at_home(act, &set);
+    assert!(answers.starts_with("denied"), "{answers}");
+    // The volume is there, and nobody said what it holds: it is not filled from the image any more.
+    assert!(answers.contains("depends        gauge creates /held/x"), "{answers}");
+    let said = scratch.at_home(["identity", "container:nobody"], &set);
+    assert!(said.contains(&format!("{word}: has no container nobody")), "{said}");
+    assert!(said.ends_with("--- status 2"), "{said}");
+}
+
 /// A certificate for `localhost` that is signed by itself, and the passwords.
 fn certificate(scratch: &Scratch, openssl: PathBuf) {
     let mut certificate = Command::new(openssl);
@@ -244,7 +271,12 @@ fn named_certificates_count(ground: &(Scratch, String, String), port: u16) {
 }
 
 /// Loads the archive of the image into an engine, and asks it.
-fn engine_agrees(word: &str, ground: &(Scratch, String, String), socket: &Path, load: &mut Command) {
+fn engine_agrees(
+    word: &str,
+    ground: &(Scratch, String, String),
+    socket: &Path,
+    client: &dyn Fn() -> Command,
+) {
     let Some(skopeo) = program("skopeo") else { return };
     let mut save = Command::new(skopeo);
     save.args([
@@ -254,7 +286,7 @@ fn engine_agrees(word: &str, ground: &(Scratch, String, String), socket: &Path, 
         "docker-archive:gauge.tar:tides/gauge:3",
     ]);
     succeeds(save.current_dir(ground.0.path()));
-    succeeds(load.current_dir(ground.0.path()));
+    succeeds(client().args(["load", "-i", "gauge.tar"]).current_dir(ground.0.path()));
     let place = format!("{word}:{}", socket.display());
     let variable = if word == "docker" { "DOCKER_HOST" } else { "CONTAINER_HOST" };
     let address = format!("unix://{}", socket.display());
@@ -264,6 +296,7 @@ fn engine_agrees(word: &str, ground: &(Scratch, String, String), socket: &Path, 
         .0
         .at_home(["survey", &format!("{word}:tides/gauge:4"), "--to", "mtree"], &[(variable, &address)]);
     assert!(said.contains("has no image tides/gauge:4"), "{said}");
+    tells_of_a_container(word, &ground.0, &address, client);
 }
 
 fn is_root() -> bool {
@@ -293,9 +326,12 @@ fn a_real_podman_gives_what_the_archive_gives() {
     base(&mut service);
     service.args(["system", "service", "--time", "0"]).arg(format!("unix://{}", socket.display()));
     let Some(_server) = Server::start(&mut service, &folder.join("log"), || socket.exists()) else { return };
-    let mut load = Command::new(&podman);
-    base(&mut load);
-    engine_agrees("podman", &ground, &socket, load.args(["load", "-i", "gauge.tar"]));
+    let client = || {
+        let mut command = Command::new(&podman);
+        base(&mut command);
+        command
+    };
+    engine_agrees("podman", &ground, &socket, &client);
 }
 
 #[test]
@@ -321,5 +357,5 @@ fn a_real_docker_gives_what_the_archive_gives() {
     };
     let ready = || client().arg("info").status().is_ok_and(|status| status.success());
     let Some(_server) = Server::start(&mut daemon, &folder.join("log"), ready) else { return };
-    engine_agrees("docker", &ground, &socket, client().args(["load", "-i", "gauge.tar"]));
+    engine_agrees("docker", &ground, &socket, &client);
 }

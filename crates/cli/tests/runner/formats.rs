@@ -132,6 +132,7 @@ fn why_as_json() {
       "imprint": null,
       "runs_as": null,
       "depends_on": [],
+      "usually": null,
       "assumptions": [],
       "expected": null,
       "holds": null,

@@ -14,14 +14,15 @@ fn a_read_only_superblock_needs_no_tree() {
         .and("mountinfo", mounts);
     assert_snapshot!(scratch.run(["ask", "s.yaml", "a creates /a/x", "a creates /b/x"]), @"
     denied         a creates /a/x
-                   denied EEXIST   when what is mounted at /a is a directory; /a/x is there
-                   denied EROFS    when what is mounted at /a is a directory; /a/x is missing
                    denied ENOTDIR  when what is mounted at /a is a file
+                   denied EEXIST   when /a/x is there
+                   denied EROFS    otherwise
                    to settle it: give `host: { tree: ... }` in a scene file
-    depends        a creates /b/x
-                   denied EEXIST    when what is mounted at /b is a directory; /b/x is there
-                   leaves 0:? ????  when what is mounted at /b is a directory; /b/x is missing
-                   denied ENOTDIR   when what is mounted at /b is a file
+    usually allowed a creates /b/x
+                   leaves 0:? ????
+                   as usual: /b/x is not there yet; what is mounted at /b is a directory
+                   denied EEXIST   when /b/x is there
+                   denied ENOTDIR  when what is mounted at /b is a file
                    to settle it: give `host: { tree: ... }` in a scene file
 
     Assumed
@@ -109,8 +110,8 @@ fn two_filesystem_groups_on_one_claim_are_a_matter_of_order() {
         .and("s.yaml", format!("scene: 1\nworkloads: [pods.yaml]\nhost: {{ tree: {tree} }}\n"));
     assert_snapshot!(scratch.run(["ask", "s.yaml", "a creates /v/x", "b creates /v/x"]), @"
     depends        a creates /v/x
-                   leaves 1001:7000 0644  when claim c has the pod's own filesystem group, 7000
                    denied EACCES          when claim c has the filesystem group of birch, 8000
+                   leaves 1001:7000 0644  when claim c has the pod's own filesystem group, 7000
                    to settle it: give the volume's tree as it is once both run, and `group-ownership: skip`
     depends        b creates /v/x
                    denied EACCES          when claim c has the filesystem group of alder, 7000
@@ -202,11 +203,11 @@ fn what_is_not_modelled_is_not_known() {
                    leaves 1000:1000 0644  when `userns_mode: keep-id` gives the host's own ids
                    denied EACCES          when `userns_mode: keep-id` gives others, and bits or an ACL refuse them
                    denied EPERM           when `userns_mode: keep-id` gives others, and it takes another owner or a capability
-                   allowed                otherwise
+                   allowed                when `userns_mode: keep-id` gives others, and they are let through
                    to settle it: give its maps under `host: { user-namespace: ... }` in a scene file
     depends        guarded creates /d/x
-                   leaves 1000:1000 0644  when the AppArmor profile web permits this
                    denied EACCES          when the AppArmor profile web refuses this
+                   leaves 1000:1000 0644  when the AppArmor profile web permits this
                    to settle it: no scene can supply it
     denied EACCES  guarded reads /d/f
                    /d/f: -rw-r----- 0640 33:33: other has ---, needed r--

@@ -90,21 +90,23 @@ fn a_mount_point_in_a_read_only_volume_may_be_missing() {
         ["after creates /a/b/x", "alone creates /a/b/x", "claim creates /c/d/x", "host creates /h/d/x"];
     let [a, b, c, d] = acts;
     assert_snapshot!(scratch.run(["ask", "s.yaml", "-q", a, b, c, d]), @"
-    depends        after creates /a/b/x
-                   leaves 1000:1000 0644  when emptyDir out has the mount point /a/b (maker made it)
-                   never runs             when emptyDir out lacks the mount point /a/b, which cannot be made in a read-only mount
+    usually allowed after creates /a/b/x
+                   leaves 1000:1000 0644
+                   as usual: emptyDir out has the mount point /a/b (maker made it)
+                   never runs  when emptyDir out lacks the mount point /a/b, which cannot be made in a read-only mount
                    to settle it: no scene can supply it: it is there if maker makes it
     never runs     alone creates /a/b/x
                    StartError: the mount point /a/b cannot be made: the mount point is missing and the volume around it is mounted read-only
                    p.yaml:10:112 volumeMounts.mountPath
     depends        claim creates /c/d/x
-                   leaves 1000:1000 0644  when claim c has the mount point /c/d; owner and mode of /c give claim --x
-                   denied EACCES          when claim c has the mount point /c/d; owner and mode of /c do not give claim --x
                    never runs             when claim c lacks the mount point /c/d, which cannot be made in a read-only mount
+                   denied EACCES          when owner and mode of /c do not give claim --x
+                   leaves 1000:1000 0644  otherwise
                    to settle it: give `volumes: { c: { tree: ... } }` in a scene file
-    depends        host creates /h/d/x
-                   leaves 1000:1000 0644  when host /srv/h has the mount point /h/d (other made it)
-                   never runs             when host /srv/h lacks the mount point /h/d, which cannot be made in a read-only mount
+    usually allowed host creates /h/d/x
+                   leaves 1000:1000 0644
+                   as usual: host /srv/h has the mount point /h/d (other made it)
+                   never runs  when host /srv/h lacks the mount point /h/d, which cannot be made in a read-only mount
                    to settle it: no scene can supply it: it is there if other makes it
 
     Assumed
@@ -114,11 +116,11 @@ fn a_mount_point_in_a_read_only_volume_may_be_missing() {
     ");
     assert_snapshot!(scratch.run(["access", "s.yaml", "--actor", "after", "-q"]), @"
     after
-      path  owner  mode             read  write  create   delete  list     enter    run
-      /a    0:0    drwxrwxrwx 0777  -     -      EROFS    EACCES  depends  depends  -
-      /a/b  0:0    drwxrwxrwx 0777  -     -      depends  EROFS   depends  depends  -
+      path  owner  mode             read  write  create  delete  list  enter  run
+      /a    0:0    drwxrwxrwx 0777  -     -      EROFS   EACCES  ~yes  ~yes   -
+      /a/b  0:0    drwxrwxrwx 0777  -     -      ~yes    EROFS   ~yes  ~yes   -
 
-    read, write, run: the file; list, enter: the directory; create: a new entry in it; delete: the path itself.
+    read, write, run: the file; list, enter: the directory; create: a new entry in it; delete: the path itself. ~: usually so; `ask` says on what it rests.
     --- status 0
     ");
     assert_snapshot!(scratch.run(["identity", "s.yaml", "--actor", "claim", "-q"]), @"
@@ -202,33 +204,33 @@ fn mounts_in_proc_and_sysfs() {
     allowed        classes creates /sys/class/x
                    leaves 5:5 0644
     depends        lacking lists /
-                   allowed     when sysfs has the mount point /sys/tides
                    never runs  when sysfs lacks the mount point /sys/tides, which cannot be made there
+                   allowed     when sysfs has the mount point /sys/tides
                    to settle it: not possible: the kernel decides file by file
     allowed        load reads /proc/loadavg
     depends        memory lists /
-                   allowed     when proc has the mount point /proc/tides
                    never runs  when proc lacks the mount point /proc/tides, which cannot be made there
+                   allowed     when proc has the mount point /proc/tides
                    to settle it: not possible: the kernel decides file by file
     --- status 0
     ");
     assert_snapshot!(asked("podman"), @"
     depends        below lists /
-                   allowed     when proc has the mount point /proc/tides
                    never runs  when proc lacks the mount point /proc/tides, which cannot be made there
+                   allowed     when proc has the mount point /proc/tides
                    to settle it: not possible: the kernel decides file by file
     allowed        settings lists /
     allowed        whole lists /
     allowed        classes creates /sys/class/x
                    leaves 5:5 0644
     depends        lacking lists /
-                   allowed     when sysfs has the mount point /sys/tides
                    never runs  when sysfs lacks the mount point /sys/tides, which cannot be made there
+                   allowed     when sysfs has the mount point /sys/tides
                    to settle it: not possible: the kernel decides file by file
     allowed        load reads /proc/loadavg
     depends        memory lists /
-                   allowed     when proc has the mount point /proc/tides
                    never runs  when proc lacks the mount point /proc/tides, which cannot be made there
+                   allowed     when proc has the mount point /proc/tides
                    to settle it: not possible: the kernel decides file by file
 
     Assumed

@@ -88,14 +88,12 @@ fn a_line_is_read_from_standard_input_and_in_a_scene() {
       /s  file  0666   depends  33:? ????    33:?
       /s  dir   0777   depends  33:? ????    33:?
       file in /s
-        leaves 33:? ????  when owner and mode of /s give img --x; owner and mode of /s give img -wx
-        denied EACCES     when owner and mode of /s give img --x; owner and mode of /s do not give img -wx
-        denied EACCES     when owner and mode of /s do not give img --x
+        denied EACCES     when owner and mode of /s do not give img --x, or owner and mode of /s do not give img -wx
+        leaves 33:? ????  otherwise
         to settle it: list /s under `images: { img: { tree: ... } }` in a scene file, or let it be looked for with --images-from
       dir in /s
-        leaves 33:? ????  when owner and mode of /s give img --x; owner and mode of /s give img -wx
-        denied EACCES     when owner and mode of /s give img --x; owner and mode of /s do not give img -wx
-        denied EACCES     when owner and mode of /s do not give img --x
+        denied EACCES     when owner and mode of /s do not give img --x, or owner and mode of /s do not give img -wx
+        leaves 33:? ????  otherwise
         to settle it: list /s under `images: { img: { tree: ... } }` in a scene file, or let it be looked for with --images-from
     --- standard error
     warning: img (33) has no account in its image, so its group is 0, root's

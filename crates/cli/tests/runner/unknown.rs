@@ -45,8 +45,8 @@ fn an_unknown_image_user_is_both_possibilities() {
     ");
     assert_snapshot!(scratch.run(["ask", "pod.yaml", "gauge writes /etc/hosts"]), @"
     depends        gauge writes /etc/hosts
-                   allowed        when the image runs as root
                    denied EACCES  when the image runs as an ordinary user with a group of its own, or the image runs as an ordinary user without an account, so with group 0
+                   allowed        when the image runs as root
                    to settle it: give `user` under `images: { tides/gauge:3: ... }` in a scene file, or let it be looked for with --images-from
 
     Assumed
@@ -81,16 +81,16 @@ fn a_demand_for_non_root_rules_root_out() {
 fn an_image_without_facts_is_named_with_what_would_settle_it() {
     let scratch = Scratch::with("pod.yaml", &pod(TIDES));
     assert_snapshot!(scratch.run(["ask", "pod.yaml", "gauge creates /tmp/x", "gauge reads /etc/tide.conf"]), @"
-    depends        gauge creates /tmp/x
-                   denied ENOENT  when /tmp is missing
-                   denied EACCES  when owner and mode of /tmp do not give gauge --x, or owner and mode of /tmp do not give gauge -wx
+    usually allowed gauge creates /tmp/x
+                   as usual: image tides/gauge:3: /tmp is there, 0:0 1777; /tmp/x is not there yet
                    denied EEXIST  when /tmp/x is there
-                   allowed        otherwise
+                   denied EACCES  when owner and mode of /tmp do not give gauge -wx, or owner and mode of /tmp do not give gauge --x
+                   denied ENOENT  when /tmp is missing
                    to settle it: give `images: { tides/gauge:3: { tree: ... } }` in a scene file, or let it be looked for with --images-from
     depends        gauge reads /etc/tide.conf
-                   allowed        when /etc/tide.conf is there; owner and mode of /etc/tide.conf give gauge r--
-                   denied EACCES  when /etc/tide.conf is there; owner and mode of /etc/tide.conf do not give gauge r--
                    denied ENOENT  when /etc/tide.conf is missing
+                   denied EACCES  when owner and mode of /etc/tide.conf do not give gauge r--
+                   allowed        otherwise
                    to settle it: give `images: { tides/gauge:3: { tree: ... } }` in a scene file, or let it be looked for with --images-from
 
     Assumed
@@ -120,12 +120,13 @@ fn a_claim_without_facts_depends_on_what_it_holds_and_on_the_filesystem_group() 
     let scratch = Scratch::with("pod.yaml", &claim).and("s.yaml", SCENE);
     assert_snapshot!(scratch.run(["ask", "s.yaml", "gauge creates /data/app/x"]), @"
     depends        gauge creates /data/app/x
-                   denied EEXIST          when filesystem group 7300 reaches claim readings; /data/app/x is there
-                   leaves 7101:7300 0644  when filesystem group 7300 reaches claim readings; /data/app/x is missing
-                   denied EEXIST          when it does not reach claim readings (as with hostPath and NFS volumes); owner and mode of /data/app give gauge --x; /data/app/x is there
-                   leaves 7101:? ????     when it does not reach claim readings (as with hostPath and NFS volumes); owner and mode of /data/app give gauge --x; /data/app/x is missing; owner and mode of /data/app give gauge -wx
-                   denied EACCES          when it does not reach claim readings (as with hostPath and NFS volumes); owner and mode of /data/app give gauge --x; /data/app/x is missing; owner and mode of /data/app do not give gauge -wx
-                   denied EACCES          when it does not reach claim readings (as with hostPath and NFS volumes); owner and mode of /data/app do not give gauge --x
+                   when filesystem group 7300 reaches claim readings:
+                     denied EEXIST          when /data/app/x is there
+                     leaves 7101:7300 0644  when /data/app/x is missing
+                   when it does not reach claim readings (as with hostPath and NFS volumes):
+                     denied EACCES          when owner and mode of /data/app do not give gauge --x, or owner and mode of /data/app do not give gauge -wx
+                     denied EEXIST          when /data/app/x is there
+                   and 1 more possibility (--all lists them)
                    to settle it: give `volumes: { readings: { tree: ... } }` in a scene file
                    to settle it: say `group-ownership: apply` or `skip` for the volume in a scene file
 
@@ -159,9 +160,9 @@ fn a_secret_that_nobody_gave_is_unknown_not_empty() {
     let scratch = Scratch::with("pod.yaml", &secret).and("s.yaml", SCENE);
     assert_snapshot!(scratch.run(["ask", "s.yaml", "gauge reads /data/app/key", "gauge creates /data/app/x"]), @"
     depends        gauge reads /data/app/key
-                   allowed        when /data/app/key is there; owner and mode of /data/app/key give gauge r--
-                   denied EACCES  when /data/app/key is there; owner and mode of /data/app/key do not give gauge r--
                    denied ENOENT  when /data/app/key is missing
+                   denied EACCES  when owner and mode of /data/app/key do not give gauge r--
+                   allowed        otherwise
                    to settle it: give the Secret `keys` beside the workload
     denied         gauge creates /data/app/x
                    denied EEXIST  when /data/app/x is there
@@ -183,8 +184,8 @@ fn an_owner_or_mode_left_out_of_a_tree_is_unknown() {
     let scratch = Scratch::with("pod.yaml", &pod(TIDES)).and("s.yaml", scene);
     assert_snapshot!(scratch.run(["ask", "s.yaml", "gauge reads /open/key", "gauge deletes /open/key"]), @"
     depends        gauge reads /open/key
-                   allowed        when owner and mode of /open/key give gauge r--
                    denied EACCES  when owner and mode of /open/key do not give gauge r--
+                   allowed        when owner and mode of /open/key give gauge r--
                    to settle it: give it in the tree of the scene file
     allowed        gauge deletes /open/key
     --- status 0
@@ -228,8 +229,8 @@ fn the_kind_of_what_nobody_told_is_not_taken_for_a_directory() {
     ");
     assert_snapshot!(scratch.run(["ask", "s.yaml", "gauge reads /data/app"]), @"
     depends        gauge reads /data/app
-                   allowed        when owner and mode of /data/app give gauge r--
                    denied EACCES  when owner and mode of /data/app do not give gauge r--
+                   allowed        when owner and mode of /data/app give gauge r--
                    to settle it: give the ConfigMap `conf` beside the workload
     --- status 0
     ");

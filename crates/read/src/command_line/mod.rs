@@ -4,31 +4,33 @@
 //! as a missing fact.
 
 mod expansion;
+mod inspected;
 mod made;
 mod maps;
 mod mount;
 mod options;
 mod run;
+mod runs;
+pub(crate) mod unit;
 mod untold;
 mod volume;
 mod words;
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use std::path::Path;
-use std::sync::Arc;
 
-use mivask_core::identity::PlainIdentity;
 use mivask_core::runtime::Runtime;
-use mivask_core::scene::{Container, Scene, Who};
+use mivask_core::scene::Scene;
 
-use crate::compose;
 use crate::diagnostic::{Diagnostics, Severity};
 use crate::files::FileReader;
 use crate::text::SourceText;
 use crate::yaml::Node;
-use made::Made;
-use run::{Reading, Run};
+use run::Reading;
+use runs::{Of, Runs};
 use words::{Command, Variables, Word, commands};
+
+pub(crate) use inspected::is_one as is_inspected;
 
 /// What workloads of command lines are.
 pub(crate) const KIND: &str = "command line";
@@ -113,12 +115,10 @@ pub(crate) fn add(
     let home = files.variable("HOME");
     let variables = Variables::from([("PWD".to_owned(), Some(whole.clone())), ("HOME".to_owned(), home)]);
     let all = commands(&source.text, variables);
-    let mut volumes = Made::default();
-    let mut runs: Vec<Run> = Vec::new();
+    let mut runs = Runs::default();
     let mut taken = BTreeMap::new();
-    let mut engines: Vec<Runtime> = Vec::new();
-    let mut reading = Reading { source, diagnostics, folder: &whole, volumes: &mut volumes };
     for command in &all {
+        let mut reading = Reading { source, diagnostics, folder: &whole, volumes: &mut runs.volumes };
         if let Some(words) = volume(command) {
             reading.volume(words);
         } else if let Some((engine, words)) = making(command) {
@@ -129,52 +129,21 @@ pub(crate) fn add(
                 reading.say(Severity::Note, word, &message, None);
             }
             if let Some(run) = reading.run(engine, words, &mut taken) {
-                engines.push(engine);
-                runs.push(run);
+                runs.push(engine, run);
             }
         }
     }
-    if runs.is_empty() {
-        return;
-    }
-    // A script that starts containers of both engines is as good as one of none.
-    if let (None, Some(first)) = (scene.runtime, engines.first())
-        && engines.iter().all(|one| one == first)
-    {
-        scene.runtime = Some(*first);
-    }
-    let names: BTreeSet<String> = runs.iter().map(|run| run.name.clone()).collect();
-    let mut services = Made::default();
-    for run in &mut runs {
-        run.lend(&names);
-        services.push(&run.name, std::mem::take(&mut run.service).node(run.span.clone()));
-    }
-    let span = runs[0].span.start..runs[runs.len() - 1].span.end;
-    let mut root = Made::default();
-    root.set("services", services.node(span.clone()));
-    root.set("volumes", volumes.node(span.clone()));
-    let root: Node = root.node(span);
-    let Some(mut workload) = compose::workload((&root, source, folder), files, "commands", diagnostics)
-    else {
-        return;
-    };
-    workload.kind = KIND.to_owned();
-    let mut runs: BTreeMap<String, Run> = runs.into_iter().map(|run| (run.name.clone(), run)).collect();
-    for container in &mut workload.containers {
-        if let Some(run) = runs.get_mut(&container.name) {
-            finish(container, run);
-        }
-    }
-    scene.workloads.push(Arc::new(workload));
+    runs.add(&Of { source, folder, files, name: "commands", kind: KIND }, scene, diagnostics);
 }
 
-/// What no Compose service can say.
-fn finish(container: &mut Container, run: &mut Run) {
-    container.unmodelled.append(&mut run.unmodelled);
-    if let Who::Plain(plain) = &mut container.who {
-        let plain: &mut PlainIdentity = plain;
-        plain.umask = run.umask.take();
-        plain.untold = run.untold.take();
-        plain.user_namespace = run.user_namespace.take().or(plain.user_namespace.take());
-    }
+/// Adds the containers of a document that an engine printed.
+pub(crate) fn add_inspected(
+    document: &Node,
+    source: &SourceText,
+    (folder, files): (&Path, &dyn FileReader),
+    scene: &mut Scene,
+    diagnostics: &mut Diagnostics,
+) {
+    let runs = inspected::read(document, source, folder, diagnostics);
+    runs.add(&Of { source, folder, files, name: "containers", kind: inspected::KIND }, scene, diagnostics);
 }

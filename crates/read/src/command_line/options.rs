@@ -23,16 +23,20 @@ pub(super) enum Meaning {
     Ids,
     /// Something about files that no rule here follows.
     Files,
+    /// Whether Podman mounts scratch space below a read-only root.
+    Scratch,
     /// A value that says nothing about files or identity.
     Value,
     /// A switch that says nothing about them.
     Switch,
 }
 
-use Meaning::{Element, Entrypoint, Environment, Files, Ids, Mount, Name, Switch, Text, Truth, Umask, Value};
+use Meaning::{
+    Element, Entrypoint, Environment, Files, Ids, Mount, Name, Scratch, Switch, Text, Truth, Umask, Value,
+};
 
 /// Options that decide something here; a letter is the short form.
-const DECIDING: [(&str, &str, Meaning); 37] = [
+const DECIDING: [(&str, &str, Meaning); 38] = [
     ("user", "u", Text("user")),
     ("group-add", "", Element("group_add")),
     ("cap-add", "", Element("cap_add")),
@@ -50,6 +54,7 @@ const DECIDING: [(&str, &str, Meaning); 37] = [
     ("net", "", Text("network_mode")),
     ("privileged", "", Truth("privileged")),
     ("read-only", "", Truth("read_only")),
+    ("read-only-tmpfs", "", Scratch),
     ("tty", "t", Truth("tty")),
     ("interactive", "i", Truth("stdin_open")),
     ("name", "", Name),
@@ -89,7 +94,7 @@ const VALUES: &str = "add-host annotation a attach arch authfile blkio-weight bl
 /// Switches that decide nothing here.
 const SWITCHES: &str = "detach d rm init publish-all P sig-proxy disable-content-trust quiet q no-healthcheck \
     oom-kill-disable replace tls-verify no-hosts no-hostname rmi env-host http-proxy unsetenv-all passwd help \
-    use-api-socket read-only-tmpfs";
+    use-api-socket";
 
 /// What the option `name`, long or of one letter, decides; `None` where no engine has it.
 pub(super) fn meaning(name: &str) -> Option<Meaning> {
@@ -112,7 +117,7 @@ impl Meaning {
     /// Whether a value belongs to it. `--rootfs` is a switch that makes a path of the image.
     pub(super) const fn takes_value(self, name: &str) -> bool {
         match self {
-            Truth(_) | Switch => false,
+            Truth(_) | Scratch | Switch => false,
             Files => !matches!(name.as_bytes(), b"rootfs"),
             Text(_) | Element(_) | Mount | Name | Environment | Entrypoint | Umask | Ids | Value => true,
         }

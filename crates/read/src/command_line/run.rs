@@ -29,6 +29,8 @@ pub(super) struct Run {
     /// `--uidmap` and `--gidmap`, in the order they stand.
     pub maps: Vec<(String, Word)>,
     pub unmodelled: Vec<Unmodelled>,
+    /// `--read-only-tmpfs=false`
+    pub no_scratch: bool,
     pub span: Range<usize>,
     lenders: Vec<Word>,
 }
@@ -102,6 +104,7 @@ impl Reading<'_> {
             untold: None,
             maps: Vec::new(),
             unmodelled: Vec::new(),
+            no_scratch: false,
             span: words.first().map_or(span.start, |word| word.span.start)..span.end,
             lenders: Vec::new(),
         };
@@ -214,15 +217,14 @@ impl Reading<'_> {
     fn take(&mut self, given: Given<'_>, run: &mut Run) {
         let Given { name, at, value, meaning } = given;
         match (meaning, value) {
-            (Meaning::Truth(_), Some(value)) if value.unknown.is_some() => {
+            (Meaning::Truth(_) | Meaning::Scratch, Some(value)) if value.unknown.is_some() => {
                 self.undecided(&value);
             }
             (Meaning::Truth(key), value) => {
-                let set = value.is_none_or(|value| {
-                    ["true", "1", "t", "T", "TRUE", "True"].contains(&value.text.as_str())
-                });
+                let set = is_set(value.as_ref());
                 run.service.set(key, plain(if set { "true" } else { "false" }, &at.span));
             }
+            (Meaning::Scratch, value) => run.no_scratch = !is_set(value.as_ref()),
             (Meaning::Switch | Meaning::Value | Meaning::Name, _) => {}
             (Meaning::Files, _) => {
                 let what = format!("`--{name}`");
@@ -284,6 +286,7 @@ impl Reading<'_> {
                 }
             },
             Meaning::Truth(_)
+            | Meaning::Scratch
             | Meaning::Switch
             | Meaning::Value
             | Meaning::Name
@@ -320,6 +323,11 @@ impl Reading<'_> {
             path => format!("{}/{path}", self.folder.trim_end_matches('/')),
         }
     }
+}
+
+/// Whether a switch is on: it is where no value follows.
+fn is_set(value: Option<&Word>) -> bool {
+    value.is_none_or(|value| ["true", "1", "t", "T", "TRUE", "True"].contains(&value.text.as_str()))
 }
 
 /// A name for a container that has none: the last part of its image's.

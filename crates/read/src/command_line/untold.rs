@@ -34,8 +34,8 @@ impl Reading<'_> {
             return;
         }
         let place = match meaning {
-            Meaning::Element("volumes") => known_target(&value.text),
-            Meaning::Mount => known_field(&value.text),
+            Meaning::Element("volumes") => known_target(&value.text, unknown),
+            Meaning::Mount => known_field(&value.text, unknown),
             Meaning::Element("tmpfs" | "volumes_from") => None,
             Meaning::Text("user") => {
                 self.unsure(&what, unknown, value, &settle);
@@ -51,6 +51,7 @@ impl Reading<'_> {
             | Meaning::Umask
             | Meaning::Ids
             | Meaning::Files
+            | Meaning::Scratch
             | Meaning::Value
             | Meaning::Switch => {
                 self.unsure(&what, unknown, value, &settle);
@@ -73,10 +74,15 @@ impl Reading<'_> {
     /// A word that may put a mount anywhere, or decide anything: no answer about any path would be worth something.
     pub(super) fn undecided(&mut self, word: &Word) {
         let unknown = word.unknown.as_deref().unwrap_or_default().escape_debug().to_string();
+        let (who, further) = if unknown.starts_with('%') {
+            ("systemd", "give the unit under the name of an instance")
+        } else {
+            ("a shell", "set it in the script")
+        };
         let message = format!(
-            "what `{unknown}` is decides what is mounted where, or who runs, and only a shell can tell"
+            "what `{unknown}` is decides what is mounted where, or who runs, and only {who} can tell"
         );
-        let help = format!("write it where `{unknown}` stands, or set it in the script");
+        let help = format!("write it where `{unknown}` stands, or {further}");
         self.say(Severity::Error, word, &message, Some(help));
     }
 
@@ -102,17 +108,22 @@ impl Reading<'_> {
     }
 }
 
+/// Whether nothing in it is left to a shell, or to a specifier where those are what is not known.
+fn is_told(text: &str, unknown: &str) -> bool {
+    !text.contains(['$', '`']) && !(unknown.starts_with('%') && text.contains('%'))
+}
+
 /// Source and target of a short volume whose source alone is not known.
-fn known_target(short: &str) -> Option<(&str, &str)> {
+fn known_target<'w>(short: &'w str, unknown: &str) -> Option<(&'w str, &'w str)> {
     let at = short.rfind(":/")?;
     let (source, target) = (&short[..at], &short[at + 1..]);
     let target = target.split(':').next().unwrap_or_default();
     // The part in front may have options behind it where it is the target that is not known.
-    (!target.contains(['$', '`']) && source.contains(['$', '`'])).then_some((source, target))
+    (is_told(target, unknown) && !is_told(source, unknown)).then_some((source, target))
 }
 
 /// Source and target of a `--mount` whose source alone is not known.
-fn known_field(mount: &str) -> Option<(&str, &str)> {
+fn known_field<'w>(mount: &'w str, unknown: &str) -> Option<(&'w str, &'w str)> {
     let of = |names: &[&str]| {
         mount
             .split(',')
@@ -121,6 +132,6 @@ fn known_field(mount: &str) -> Option<(&str, &str)> {
     };
     let (source, target) = (of(&["source", "src"])?, of(&["target", "destination", "dst"])?);
     let rest = mount.split(',').filter(|field| !field.ends_with(source));
-    let told = |text: &str| !text.contains(['$', '`']);
+    let told = |text: &str| is_told(text, unknown);
     (!told(source) && told(target) && rest.into_iter().all(told)).then_some((source, target))
 }

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::ops::Range;
 
 /// A word of a command.
-#[derive(Clone, PartialEq, Eq, Debug)]
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub(super) struct Word {
     /// What it is, quotes and expansions resolved.
     pub text: String,

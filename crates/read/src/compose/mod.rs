@@ -23,6 +23,7 @@ use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::Arc;
 
+use mivask_core::recipe::Recipe;
 use mivask_core::scene::{Scene, Workload};
 
 use crate::diagnostic::{Diagnostics, Severity};
@@ -59,14 +60,17 @@ pub fn add(
     scene.workloads.extend(workload.map(Arc::new));
 }
 
-/// The workload of a project that was made of another description: nothing in it is interpolated or merged.
+/// The workload of a project that was made of another description, and how its images are built: nothing in it is interpolated or
+/// merged.
 pub(crate) fn workload(
     (root, source, folder): (&Node, &SourceText, &Path),
     files: &dyn FileReader,
     name: &str,
     diagnostics: &mut Diagnostics,
-) -> Option<Workload> {
-    Reading::new((root, source, folder), (files, &|_| None), name.to_owned(), diagnostics).workload()
+) -> Option<(Workload, Vec<(String, Recipe)>)> {
+    let mut reading = Reading::new((root, source, folder), (files, &|_| None), name.to_owned(), diagnostics);
+    let workload = reading.workload()?;
+    Some((workload, reading.builds))
 }
 
 /// Reads the project of one file, and what an engine merges on top of it where nobody names a file.

@@ -1,0 +1,369 @@
+//! Containers as engines print them: the answer of `inspect`, a list of objects with `Config`, `HostConfig` and `Mounts`.
+//!
+//! What an engine says of a container is what it was made with, after its own defaults. Each is read as the command line that makes
+//! the same, with two differences: its volumes exist already, and what Podman says of capabilities is all there is.
+
+use std::collections::BTreeMap;
+use std::path::Path;
+
+use mivask_core::caps::Capability;
+use mivask_core::runtime::Runtime;
+use mivask_core::unmodelled::Unmodelled;
+
+use super::Runs;
+use super::made::{Made, plain, text};
+use super::run::{Reading, Run};
+use super::words::Word;
+use crate::diagnostic::{Diagnostics, Severity};
+use crate::text::SourceText;
+use crate::yaml::{Node, Value};
+
+/// What workloads of such documents are.
+pub(crate) const KIND: &str = "container";
+
+/// Whether a document is what an engine says of containers: one, or a list.
+pub(crate) fn is_one(document: &Node) -> bool {
+    match &document.value {
+        Value::Sequence(items) => items.first().is_some_and(is_container),
+        Value::Mapping(_) => is_container(document),
+        Value::Scalar { .. } => false,
+    }
+}
+
+fn is_container(node: &Node) -> bool {
+    ["Id", "Config", "HostConfig"].iter().all(|key| node.get(key).is_some())
+}
+
+/// Reads every container of the document.
+pub(super) fn read(
+    document: &Node,
+    source: &SourceText,
+    folder: &Path,
+    diagnostics: &mut Diagnostics,
+) -> Runs {
+    let mut runs = Runs::default();
+    let mut taken = BTreeMap::new();
+    let folder = folder.display().to_string();
+    let items = match &document.value {
+        Value::Sequence(items) => items.as_slice(),
+        Value::Mapping(_) | Value::Scalar { .. } => std::slice::from_ref(document),
+    };
+    for node in items {
+        if !is_container(node) {
+            let message = "no container: it has no `Id`, `Config` and `HostConfig`".to_owned();
+            diagnostics.add(Severity::Error, source, &node.span, message, None);
+            continue;
+        }
+        let engine = engine(node);
+        let mut words = Words { node, all: Vec::new() };
+        words.options();
+        let image = words.program();
+        let mut reading = Reading { source, diagnostics, folder: &folder, volumes: &mut runs.volumes };
+        let Some(mut run) = reading.run(engine, &words.all, &mut taken) else { continue };
+        reading.mounts(node, &mut run);
+        reading.ids(node, &mut run);
+        if node.find("Config.User").and_then(Node::text).is_none_or(str::is_empty) {
+            runs.without_user.extend(image);
+        }
+        runs.push(engine, run);
+    }
+    runs
+}
+
+/// Podman says which runtime it starts and what an image is called.
+fn engine(node: &Node) -> Runtime {
+    let podman = ["OCIRuntime", "ImageName", "ConmonPidFile"].iter().any(|key| node.get(key).is_some());
+    if podman { Runtime::Podman } else { Runtime::Docker }
+}
+
+/// The command line that makes such a container.
+struct Words<'a> {
+    node: &'a Node,
+    all: Vec<Word>,
+}
+
+impl Words<'_> {
+    fn word(&mut self, text: &str, at: &Node) {
+        let span = at.span.clone();
+        self.all.push(Word {
+            text: text.to_owned(),
+            unknown: None,
+            quoted: true,
+            defaults: Vec::new(),
+            span,
+        });
+    }
+
+    /// `--OPTION=VALUE`, at the value.
+    fn option(&mut self, option: &str, value: &str, at: &Node) {
+        self.word(&format!("--{option}={value}"), at);
+    }
+
+    /// The text at `path`, where it is not empty.
+    fn said(&self, path: &str) -> Option<(&'_ Node, String)> {
+        let node = self.node.find(path)?;
+        let text = node.text().filter(|text| !text.is_empty() && !node.is_nothing())?;
+        Some((node, text.to_owned()))
+    }
+
+    fn each(&mut self, option: &str, path: &str) {
+        let items = self.node.find(path).map(|list| list.items().to_vec()).unwrap_or_default();
+        for item in items {
+            if let Some(text) = item.text() {
+                self.option(option, text, &item);
+            }
+        }
+    }
+
+    fn switch(&mut self, option: &str, path: &str) {
+        if let Some(node) = self.node.find(path).filter(|node| node.text() == Some("true")).cloned() {
+            self.word(&format!("--{option}"), &node);
+        }
+    }
+
+    fn text(&mut self, option: &str, path: &str) {
+        if let Some((node, text)) = self.said(path).map(|(node, text)| (node.clone(), text)) {
+            self.option(option, &text, &node);
+        }
+    }
+
+    fn options(&mut self) {
+        if let Some((node, name)) = self.said("Name").map(|(node, text)| (node.clone(), text)) {
+            self.option("name", name.trim_start_matches('/'), &node);
+        }
+        // It is the image's user where the command line named none.
+        self.text("user", "Config.User");
+        self.each("group-add", "HostConfig.GroupAdd");
+        let annotation = self.node.find("Config.Annotations");
+        if let Some(kept) = annotation.and_then(|all| all.get("run.oci.keep_original_groups")).cloned() {
+            self.option("group-add", "keep-groups", &kept);
+        }
+        self.overlays();
+        self.capabilities();
+        self.switch("privileged", "HostConfig.Privileged");
+        self.switch("read-only", "HostConfig.ReadonlyRootfs");
+        self.each("security-opt", "HostConfig.SecurityOpt");
+        self.switch("tty", "Config.Tty");
+        self.switch("interactive", "Config.OpenStdin");
+        self.text("umask", "Config.Umask");
+        self.text("workdir", "Config.WorkingDir");
+        for (option, path) in [("ipc", "HostConfig.IpcMode"), ("network", "HostConfig.NetworkMode")] {
+            let joins = |mode: &str| ["host", "none"].contains(&mode) || mode.starts_with("container:");
+            if self.said(path).is_some_and(|(_, mode)| joins(&mode)) {
+                self.text(option, path);
+            }
+        }
+        self.user_namespace();
+        self.tmpfs();
+    }
+
+    /// Podman says what came of it: what is left for any program, and what is in force. Docker says what was asked for.
+    fn capabilities(&mut self) {
+        let Some(left) = self.node.get("BoundingCaps").cloned() else {
+            self.each("cap-add", "HostConfig.CapAdd");
+            return self.each("cap-drop", "HostConfig.CapDrop");
+        };
+        if self.node.find("HostConfig.Privileged").and_then(Node::text) == Some("true") {
+            return;
+        }
+        let names: Vec<&str> = left.items().iter().filter_map(Node::text).collect();
+        let is_left =
+            |one: &Capability| names.iter().any(|name| name.strip_prefix("CAP_") == Some(one.name()));
+        for gone in Capability::ALL.iter().filter(|one| !is_left(one)) {
+            self.option("cap-drop", gone.name(), &left);
+        }
+        self.each("cap-add", "EffectiveCaps");
+    }
+
+    /// Binds under an overlay of their own, of which nothing but the command line tells.
+    fn overlays(&mut self) {
+        let words =
+            self.node.find("Config.CreateCommand").map(|list| list.items().to_vec()).unwrap_or_default();
+        for word in words {
+            let Some(text) = word.text() else { continue };
+            let value =
+                text.split_once('=').filter(|_| text.starts_with("-")).map_or(text, |(_, value)| value);
+            let parts: Vec<&str> = value.split(':').collect();
+            if let [source, _, options] = parts.as_slice()
+                && source.starts_with('/')
+                && options.split(',').any(|option| option == "O")
+            {
+                self.option("volume", value, &word);
+            }
+        }
+    }
+
+    fn user_namespace(&mut self) {
+        let maps = self.node.find("HostConfig.IDMappings").is_some_and(|maps| !maps.is_nothing());
+        if maps {
+            self.each("uidmap", "HostConfig.IDMappings.UidMap");
+            self.each("gidmap", "HostConfig.IDMappings.GidMap");
+        } else if self.said("HostConfig.UsernsMode").is_some_and(|(_, mode)| mode != "private") {
+            self.text("userns", "HostConfig.UsernsMode");
+        }
+    }
+
+    fn tmpfs(&mut self) {
+        let engine = engine(self.node);
+        let read_only = self.node.find("HostConfig.ReadonlyRootfs").and_then(Node::text) == Some("true");
+        let Some(Value::Mapping(pairs)) = self.node.find("HostConfig.Tmpfs").map(|node| node.value.clone())
+        else {
+            return;
+        };
+        for (key, options) in &pairs {
+            let (Some(at), Some(given)) = (key.text(), options.text()) else { continue };
+            // Those that Podman adds below a read-only root come with that.
+            let own = engine == Runtime::Podman && read_only && ["/run", "/tmp", "/var/tmp"].contains(&at);
+            if own && given == "rw,rprivate,nosuid,nodev,tmpcopyup" {
+                continue;
+            }
+            let kept = given.split(',').filter(|option| !option.ends_with("private") && !option.is_empty());
+            let kept: Vec<&str> = kept.collect();
+            let colon = if kept.is_empty() { "" } else { ":" };
+            self.option("tmpfs", &format!("{at}{colon}{}", kept.join(",")), key);
+        }
+    }
+
+    /// The image, and what is started in it: both engines say that as a path with arguments.
+    fn program(&mut self) -> Option<String> {
+        if let Some((node, path)) = self.said("Path").map(|(node, text)| (node.clone(), text)) {
+            let list = serde_json::Value::from(vec![path]).to_string();
+            self.option("entrypoint", &list, &node);
+        }
+        let image =
+            self.said("ImageName").or_else(|| self.said("Config.Image")).or_else(|| self.said("Image"));
+        let (node, image) =
+            image.map_or_else(|| (self.node.clone(), String::new()), |(node, text)| (node.clone(), text));
+        self.word(&image, &node);
+        let arguments = self.node.get("Args").map(|list| list.items().to_vec()).unwrap_or_default();
+        for argument in arguments {
+            if let Some(text) = argument.text() {
+                self.word(text, &argument);
+            }
+        }
+        Some(image).filter(|image| !image.is_empty())
+    }
+}
+
+impl Reading<'_> {
+    /// What is mounted, with the real sources; the volumes exist already.
+    fn mounts(&mut self, node: &Node, run: &mut Run) {
+        let wanted = node.find("HostConfig.Mounts").map(Node::items).unwrap_or_default();
+        for mount in node.get("Mounts").map(Node::items).unwrap_or_default() {
+            let said = |key: &str| mount.get(key).and_then(Node::text).unwrap_or_default();
+            let (kind, target) = (said("Type"), said("Destination"));
+            let asked = wanted.iter().find(|one| one.get("Target").and_then(Node::text) == Some(target));
+            run.service.add("volumes", self.element(mount, (kind, target), asked));
+        }
+    }
+
+    fn element(&mut self, mount: &Node, (kind, target): (&str, &str), asked: Option<&Node>) -> Node {
+        let span = &mount.span;
+        let said = |key: &str| mount.get(key).and_then(Node::text).unwrap_or_default();
+        let read_only = said("RW") == "false";
+        let other;
+        let source = match kind {
+            "bind" => said("Source"),
+            "volume" if !said("Name").is_empty() => {
+                self.exists(said("Name"), mount);
+                said("Name")
+            }
+            "tmpfs" => "",
+            _ => {
+                let name = format!("{kind} at {target}");
+                let message = format!(
+                    "a mount of type `{}` is not modelled: what is at {} is not known",
+                    kind.escape_debug(),
+                    target.escape_debug()
+                );
+                self.diagnostics.add(Severity::Warning, self.source, span, message, None);
+                self.exists(&name, mount);
+                other = name;
+                &other
+            }
+        };
+        let kind = if kind == "bind" || kind == "tmpfs" { kind } else { "volume" };
+        let options: Vec<&str> =
+            mount.get("Options").map(Node::items).unwrap_or_default().iter().filter_map(Node::text).collect();
+        let short: Vec<&str> = options
+            .into_iter()
+            .filter(|option| ["U", "idmap", "noexec", "nosuid", "nodev"].contains(option))
+            .collect();
+        if !short.is_empty() && !source.contains(':') && !target.contains(':') {
+            let ro = if read_only { ",ro" } else { "" };
+            let ro = if kind == "volume" { format!("{ro},nocopy") } else { ro.to_owned() };
+            return text(&format!("{source}:{target}:{}{ro}", short.join(",")), span);
+        }
+        let mut made = Made::default();
+        made.set("type", text(kind, span));
+        if !source.is_empty() {
+            made.set("source", text(source, span));
+        }
+        made.set("target", text(target, span));
+        if read_only {
+            made.set("read_only", plain("true", span));
+        }
+        let asked = |path: &str| {
+            asked.and_then(|one| one.find(path)).and_then(Node::text).filter(|text| *text != "0")
+        };
+        if let Some(mode) = asked("TmpfsOptions.Mode") {
+            let mut tmpfs = Made::default();
+            tmpfs.set("mode", plain(mode, span));
+            made.set("tmpfs", tmpfs.node(span.clone()));
+        }
+        if kind == "volume" {
+            // What the image has there is in it since the container was made.
+            let mut volume = Made::default();
+            volume.set("nocopy", plain("true", span));
+            if let Some(path) = asked("VolumeOptions.Subpath").filter(|path| !path.is_empty()) {
+                volume.set("subpath", text(path, span));
+            }
+            made.set("volume", volume.node(span.clone()));
+        }
+        made.node(span.clone())
+    }
+
+    /// A volume that is there: nothing is copied into it any more.
+    fn exists(&mut self, name: &str, at: &Node) {
+        if !self.volumes.has(name) {
+            let mut volume = Made::default();
+            volume.set("external", plain("true", &at.span));
+            volume.set("name", text(name, &at.span));
+            self.volumes.set(name, volume.node(at.span.clone()));
+        }
+    }
+
+    /// The engines do not say whose ids the container's are where they run without root or remap everybody; where they keep
+    /// things tells it.
+    fn ids(&mut self, node: &Node, run: &mut Run) {
+        if run.user_namespace.is_some() {
+            return;
+        }
+        let kept = ["StaticDir", "HostnamePath", "LogPath", "ResolvConfPath", "ConmonPidFile"];
+        let Some(path) = kept
+            .iter()
+            .find_map(|key| node.get(key).filter(|node| node.text().is_some_and(|text| !text.is_empty())))
+        else {
+            return;
+        };
+        let text = path.text().unwrap_or_default();
+        let remapped = text.split('/').any(|part| {
+            let ids = part.split_once('.');
+            ids.is_some_and(|(uid, gid)| {
+                [uid, gid].iter().all(|id| !id.is_empty() && id.bytes().all(|byte| byte.is_ascii_digit()))
+            })
+        });
+        let rootless =
+            text.contains("/.local/share/") || text.starts_with("/run/user/") || text.starts_with("/home/");
+        let what = match (remapped, rootless) {
+            (true, _) => "an engine that remaps its users (`userns-remap`)",
+            (false, true) => "an engine without root",
+            (false, false) => return,
+        };
+        let settle = "give the maps under `host: { user-namespace: ... }` in a scene file";
+        let message = format!("this is a container of {what}: answers depend on the ids it gives");
+        self.diagnostics.add(Severity::Warning, self.source, &path.span, message, Some(settle.to_owned()));
+        let from = self.source.place(&path.span, "HostnamePath");
+        run.unmodelled.push(Unmodelled::ids(what, settle, from));
+    }
+}
