@@ -14,25 +14,24 @@ use mivask_core::question::{Remark, remarks};
 use mivask_core::runtime::{Flavour, Runtime};
 use mivask_core::scene::Scene;
 use mivask_core::stage::Stage;
-use mivask_disk::process::Reach;
 use mivask_read::described::Described;
 use mivask_read::diagnostic::{Diagnostics, MOST_OF_A_KIND, Severity, kind};
 use mivask_read::input::{FileReader, InputError, Origin, read_described, read_merged};
 use mivask_read::outline::Outline;
-use mivask_read::process;
 use mivask_read::text::SourceText;
 use mivask_show::sides::{Facet, Side};
 
 use crate::change;
-use crate::containers;
 use crate::diagnostics;
 use crate::end::{End, Failure};
 use crate::facts;
+use crate::here;
 use crate::images;
 use crate::inputs::Files;
 use crate::options::Input;
 use crate::plain;
 use crate::reach::Asked;
+use crate::running::running;
 use crate::terminal;
 
 /// A whole scene on one stage, for questions that name their actors themselves.
@@ -119,7 +118,8 @@ impl Told {
     /// Prints those that are new, of each kind the first few.
     pub(crate) fn remarks(&mut self, remarks: Vec<Remark>, err: &mut dyn Write) -> Result<(), Failure> {
         for remark in remarks {
-            if self.seen.contains(&remark) {
+            let said = |known: &Remark| remark.note && known.note && known.message == remark.message;
+            if self.seen.contains(&remark) || self.seen.iter().any(said) {
                 continue;
             }
             // What is to be done about them tells kinds apart: messages begin with names.
@@ -139,7 +139,7 @@ impl Told {
         for (count, first) in self.kinds.values().filter(|(count, _)| *count > MOST_OF_A_KIND) {
             mivask_show::diagnostics::more_remarks(err, count - MOST_OF_A_KIND, first)?;
         }
-        let warnings = self.seen.len();
+        let warnings = self.seen.iter().filter(|remark| !remark.note).count();
         if strict && warnings > 0 { Err(Failure::Strict { warnings }) } else { Ok(()) }
     }
 }
@@ -222,6 +222,7 @@ fn described(
     };
     let workloads = std::mem::take(&mut described.scene.workloads);
     let added = facts::add(&mut described.scene, Some(&workloads), input, err);
+    here::note(&described.scene, &workloads, input, err)?;
     described.scene.workloads = workloads;
     let mut wanted = images::Wanted::default();
     described.scene.workloads.iter().for_each(|workload| wanted.take(workload));
@@ -230,32 +231,6 @@ fn described(
     described.policy.actors().for_each(|name| asked.guest(name));
     described.scene.guests = asked.guests;
     added.map(|()| described)
-}
-
-/// A running process, or a container that runs here, with the part of its files that is asked about.
-fn running(input: &Input, reach: &Reach, err: &mut dyn Write) -> Result<Option<Scene>, Failure> {
-    let of = |pid| mivask_disk::process::look(pid, reach);
-    if let Some(pid) = process::named(&input.input) {
-        let process = of(pid).map_err(Failure::Disk)?;
-        return Ok(Some(process::scene(process, mivask_kernel::settings())));
-    }
-    let Some(named) = containers::Named::of(&input.input) else { return Ok(None) };
-    let name = input.input.display().to_string();
-    let json = named.json().map_err(|error| Failure::Input(InputError::Io { name, error }))?;
-    let Some((pid, name)) = named.process(&json) else { return Ok(None) };
-    match of(pid) {
-        Ok(found) => Ok(Some(process::scene_called(&name, found, mivask_kernel::settings()))),
-        Err(error) => {
-            let shown = mivask_show::safe(&name);
-            if !terminal::is_quiet() {
-                writeln!(
-                    err,
-                    "note: {shown} runs here as process {pid}, and what its engine says is used: {error}"
-                )?;
-            }
-            Ok(None)
-        }
-    }
 }
 
 /// Keeps the names of every place, where they are wanted.
@@ -284,6 +259,7 @@ pub(crate) fn outline(input: &Input, asked: &Asked, err: &mut dyn Write) -> Resu
     };
     let (scene, held) = outline.parts();
     facts::add(scene, held, input, err)?;
+    here::note(scene, held.unwrap_or_default(), input, err)?;
     scene.guests = asked.guests;
     if images::are_looked_for(&outline.scene, input) {
         let mut wanted = images::Wanted::default();

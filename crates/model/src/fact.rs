@@ -89,7 +89,7 @@ pub struct Unknown {
     /// What the user can add to settle it, such as `volumes: { readings: { tree: ... } }`.
     pub settle: Arc<str>,
     /// What it usually is.
-    pub usual: Option<Usual>,
+    pub usual: Option<Arc<Usual>>,
 }
 
 impl Unknown {
@@ -101,7 +101,7 @@ impl Unknown {
 
     /// The same, of which this is usual.
     #[must_use]
-    pub fn usually(self, usual: Option<Usual>) -> Self {
+    pub fn usually(self, usual: Option<Arc<Usual>>) -> Self {
         Self { usual, ..self }
     }
 }

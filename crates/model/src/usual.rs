@@ -89,4 +89,10 @@ impl Usual {
     pub fn new(rule: UsualRule, says: &str) -> Self {
         Self { rule, says: says.into() }
     }
+
+    /// The same, to be shared by what it is usual of.
+    #[must_use]
+    pub fn shared(rule: UsualRule, says: &str) -> Arc<Self> {
+        Arc::new(Self::new(rule, says))
+    }
 }

@@ -48,6 +48,18 @@ impl SourceText {
         Self { name: Arc::from(name), text: Arc::from(text), line_starts, characters, first_line, parts }
     }
 
+    /// Whether values of it are nobody's business: it holds a Secret of a cluster, or the environment of a container.
+    #[must_use]
+    pub fn has_secrets(&self) -> bool {
+        let is_kind = |at: usize| {
+            let before = self.text[..at].trim_end_matches(['"', '\'', ' ']);
+            let key = before.strip_suffix(':').map(|key| key.trim_end_matches(['"', '\'', ' ']));
+            key.is_some_and(|key| key.ends_with("kind"))
+        };
+        self.text.match_indices("Secret").any(|(at, _)| is_kind(at))
+            || self.text.contains("\"HostConfig\"") && self.text.contains("\"Env\"")
+    }
+
     /// How many characters begin before byte `at`.
     fn characters_before(&self, at: usize) -> usize {
         let block = at / BLOCK;

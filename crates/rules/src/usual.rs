@@ -8,7 +8,7 @@ pub(crate) type Answer = Option<(Usual, usize)>;
 
 /// Which possibility is usual for a mount of which several sources are possible.
 pub(crate) fn variant(unknown: &Unknown) -> Answer {
-    let usual = unknown.usual.as_ref().filter(|usual| usual.rule == UsualRule::GroupApplied)?;
+    let usual = unknown.usual.as_deref().filter(|usual| usual.rule == UsualRule::GroupApplied)?;
     Some((usual.clone(), 0))
 }
 

@@ -31,7 +31,7 @@ pub(crate) fn attributes(
     path: &[u8],
     unknown: &Unknown,
 ) -> Option<(Usual, Owner, Mode)> {
-    let usual = unknown.usual.as_ref()?;
+    let usual = unknown.usual.as_deref()?;
     let (usual, mode) = match usual.rule {
         UsualRule::NewClaim => (usual.clone(), Mode::new(0o755)),
         UsualRule::ImageDirectory => of_image(view, place, path, usual)?,
@@ -63,7 +63,7 @@ pub(crate) fn existence(
 ) -> Answer {
     const THERE: usize = 0;
     const MISSING: usize = 1;
-    if let Some(usual) = &unknown.usual {
+    if let Some(usual) = unknown.usual.as_deref() {
         if usual.rule == UsualRule::NewClaim {
             return Some((usual.clone(), MISSING));
         }

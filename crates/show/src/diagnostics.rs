@@ -22,7 +22,10 @@ pub fn diagnostic(out: &mut dyn Write, diagnostic: &Diagnostic) -> io::Result<()
         Severity::Warning => Level::WARNING,
         Severity::Error => Level::ERROR,
     };
-    let (excerpt, first_line, span) = excerpt(diagnostic);
+    let (mut excerpt, first_line, span) = excerpt(diagnostic);
+    if diagnostic.source.has_secrets() {
+        excerpt = masked(&excerpt);
+    }
     let name = safe(diagnostic.source.name_at(diagnostic.span.start));
     // The renderer counts columns in the excerpt; of a long line, or one with escapes, that is another number.
     let drawn = format!("{name}:{first_line}:{}\n", excerpt[..span.start].chars().count() + 1);
@@ -71,7 +74,8 @@ fn more(out: &mut dyn Write, word: &str, count: usize, message: &str) -> io::Res
 /// # Errors
 /// Whatever `out` refuses.
 pub fn remark(out: &mut dyn Write, remark: &Remark) -> io::Result<()> {
-    line(out, &paint(OPEN.bold(), "warning"), remark)
+    let word = if remark.note { paint(STRONG, "note") } else { paint(OPEN.bold(), "warning") };
+    line(out, &word, remark)
 }
 
 /// The same about something that makes the input unusable.
@@ -113,6 +117,15 @@ fn excerpt(diagnostic: &Diagnostic) -> (String, usize, std::ops::Range<usize>) {
     let from = before.len();
     let span = from..from + marked.len();
     (format!("{before}{marked}{after}"), line, span)
+}
+
+/// A line whose values nobody is to see: what follows the first colon is asterisks, byte for byte.
+fn masked(line: &str) -> String {
+    let (key, value) = line.split_at(line.find(':').unwrap_or(0));
+    let hide = |letter: char| {
+        if letter == ' ' || letter == ':' { letter.to_string() } else { "*".repeat(letter.len_utf8()) }
+    };
+    key.chars().map(String::from).chain(value.chars().map(hide)).collect()
 }
 
 /// The first place from `at` on where a character begins: a span that ends within one is drawn to its end.

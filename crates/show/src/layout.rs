@@ -15,6 +15,8 @@ pub struct Layout<'a> {
     pub all_assumptions: bool,
     /// Whether every possibility of an answer that depends is listed.
     pub all_ways: bool,
+    /// Whether what settles an answer is told below all of them.
+    pub settled_below: bool,
     /// The account files whose names stand in place of ids; `None` where ids are wanted.
     pub names: Option<&'a AccountNames>,
     /// Whose place an answer is about, so that its names count.

@@ -17,13 +17,14 @@ fn a_read_only_superblock_needs_no_tree() {
                    denied ENOTDIR  when what is mounted at /a is a file
                    denied EEXIST   when /a/x is there
                    denied EROFS    otherwise
-                   to settle it: give `host: { tree: ... }` in a scene file
     usually allowed a creates /b/x
                    leaves 0:? ????
                    as usual: /b/x is not there yet; what is mounted at /b is a directory
                    denied EEXIST   when /b/x is there
                    denied ENOTDIR  when what is mounted at /b is a file
-                   to settle it: give `host: { tree: ... }` in a scene file
+
+    To settle it, in a scene file
+      host: { tree: ... }
 
     Assumed
       what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only
@@ -112,11 +113,12 @@ fn two_filesystem_groups_on_one_claim_are_a_matter_of_order() {
     depends        a creates /v/x
                    denied EACCES          when claim c has the filesystem group of birch, 8000
                    leaves 1001:7000 0644  when claim c has the pod's own filesystem group, 7000
-                   to settle it: give the volume's tree as it is once both run, and `group-ownership: skip`
     depends        b creates /v/x
                    denied EACCES          when claim c has the filesystem group of alder, 7000
                    leaves 1002:8000 0644  when claim c has the pod's own filesystem group, 8000
-                   to settle it: give the volume's tree as it is once both run, and `group-ownership: skip`
+
+    To settle it
+      give the volume's tree as it is once both run, and `group-ownership: skip`
 
     Assumed
       no group of image x lists the user as a member (its group file is not given)
@@ -204,15 +206,17 @@ fn what_is_not_modelled_is_not_known() {
                    denied EACCES          when `userns_mode: keep-id` gives others, and bits or an ACL refuse them
                    denied EPERM           when `userns_mode: keep-id` gives others, and it takes another owner or a capability
                    allowed                when `userns_mode: keep-id` gives others, and they are let through
-                   to settle it: give its maps under `host: { user-namespace: ... }` in a scene file
     depends        guarded creates /d/x
                    denied EACCES          when the AppArmor profile web refuses this
                    leaves 1000:1000 0644  when the AppArmor profile web permits this
-                   to settle it: no scene can supply it
     denied EACCES  guarded reads /d/f
                    /d/f: -rw-r----- 0640 33:33: other has ---, needed r--
     allowed        labelled creates /d/x
                    leaves 1000:1000 0644
+
+    To settle it
+      give its maps under `host: { user-namespace: ... }` in a scene file
+      no scene can supply it
 
     Assumed
       SELinux, where the host enforces it, permits what the option `z` labels

@@ -31,6 +31,7 @@ mod mistakes;
 mod mount_points;
 mod named;
 mod outputs;
+mod packaged;
 mod pasted;
 mod people;
 mod plain;

@@ -94,7 +94,6 @@ fn a_mount_point_in_a_read_only_volume_may_be_missing() {
                    leaves 1000:1000 0644
                    as usual: emptyDir out has the mount point /a/b (maker made it)
                    never runs  when emptyDir out lacks the mount point /a/b, which cannot be made in a read-only mount
-                   to settle it: no scene can supply it: it is there if maker makes it
     never runs     alone creates /a/b/x
                    StartError: the mount point /a/b cannot be made: the mount point is missing and the volume around it is mounted read-only
                    p.yaml:10:112 volumeMounts.mountPath
@@ -102,12 +101,15 @@ fn a_mount_point_in_a_read_only_volume_may_be_missing() {
                    never runs             when claim c lacks the mount point /c/d, which cannot be made in a read-only mount
                    denied EACCES          when owner and mode of /c do not give claim --x
                    leaves 1000:1000 0644  otherwise
-                   to settle it: give `volumes: { c: { tree: ... } }` in a scene file
     usually allowed host creates /h/d/x
                    leaves 1000:1000 0644
                    as usual: host /srv/h has the mount point /h/d (other made it)
                    never runs  when host /srv/h lacks the mount point /h/d, which cannot be made in a read-only mount
-                   to settle it: no scene can supply it: it is there if other makes it
+
+    To settle it, in a scene file
+      volumes: { c: { tree: ... } }
+      no scene can supply it: it is there if maker makes it
+      no scene can supply it: it is there if other makes it
 
     Assumed
       no group of image x lists the user as a member (its group file is not given)
@@ -206,19 +208,19 @@ fn mounts_in_proc_and_sysfs() {
     depends        lacking lists /
                    never runs  when sysfs lacks the mount point /sys/tides, which cannot be made there
                    allowed     when sysfs has the mount point /sys/tides
-                   to settle it: not possible: the kernel decides file by file
     allowed        load reads /proc/loadavg
     depends        memory lists /
                    never runs  when proc lacks the mount point /proc/tides, which cannot be made there
                    allowed     when proc has the mount point /proc/tides
-                   to settle it: not possible: the kernel decides file by file
+
+    To settle it
+      not possible: the kernel decides file by file
     --- status 0
     ");
     assert_snapshot!(asked("podman"), @"
     depends        below lists /
                    never runs  when proc lacks the mount point /proc/tides, which cannot be made there
                    allowed     when proc has the mount point /proc/tides
-                   to settle it: not possible: the kernel decides file by file
     allowed        settings lists /
     allowed        whole lists /
     allowed        classes creates /sys/class/x
@@ -226,12 +228,13 @@ fn mounts_in_proc_and_sysfs() {
     depends        lacking lists /
                    never runs  when sysfs lacks the mount point /sys/tides, which cannot be made there
                    allowed     when sysfs has the mount point /sys/tides
-                   to settle it: not possible: the kernel decides file by file
     allowed        load reads /proc/loadavg
     depends        memory lists /
                    never runs  when proc lacks the mount point /proc/tides, which cannot be made there
                    allowed     when proc has the mount point /proc/tides
-                   to settle it: not possible: the kernel decides file by file
+
+    To settle it
+      not possible: the kernel decides file by file
 
     Assumed
       the engine keeps images in its default storage, whose root directories are 0:0 0555

@@ -285,8 +285,8 @@ spec:
     "#);
     assert!(scratch.run(["draft", "pod.yaml", "-o", "s.yaml"]).ends_with("--- status 0"));
     assert_eq!(
-        scratch.json(["mounts", "s.yaml", "--format", "json"]),
-        scratch.json(["mounts", "pod.yaml", "--format", "json"])
+        scratch.json(["mounts", "-q", "s.yaml", "--format", "json"]),
+        scratch.json(["mounts", "-q", "pod.yaml", "--format", "json"])
     );
     // Everything that is commented out reads, once its files are there.
     let filled = filled_in(&drafted);

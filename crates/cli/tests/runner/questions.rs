@@ -311,15 +311,16 @@ fn file_systems_without_owners_say_what_everything_shows() {
                    leaves 7101:7200 0750
                    as usual: /usb/new is not there yet
                    denied EEXIST  when /usb/new is there
-                   to settle it: give `volumes: { usb: { tree: ... } }` in a scene file
     denied         gauge points /usb/l at x
                    denied EEXIST  when /usb/l is there
                    denied EPERM   when /usb/l is missing
-                   to settle it: give `volumes: { usb: { tree: ... } }` in a scene file
     depends        gauge lists /share
                    denied EACCES  when the server squashes root (its default), or the server squashes everyone
                    allowed        when the server squashes no one
-                   to settle it: give `export: { squash: root|all|none }` for the volume
+
+    To settle it, in a scene file
+      volumes: { usb: { tree: ... } }
+      give `export: { squash: root|all|none }` for the volume
 
     Assumed
       a tmpfs whose tree is not given is new and empty

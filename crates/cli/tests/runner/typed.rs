@@ -59,13 +59,16 @@ fn a_script_is_read_as_the_engine_reads_its_words() {
     denied gauge creates /etc/x
     denied EEXIST when /etc/x is there
     denied EROFS when /etc/x is missing
-    to settle it: give `images: { tides/gauge:3: { tree: ... } }` in a scene file, or let it be looked for with --images-from
     denied gauge writes /in/a
     denied ENOTDIR when what is mounted at /in is a file
     denied ENOENT when /in/a is missing
     denied EROFS when owner and mode of /in/a give gauge -w-
     denied EACCES otherwise
-    to settle it: give `host: { tree: ... }` in a scene file
+
+    To settle it, in a scene file
+    host: { tree: ... }
+    images: { tides/gauge:3: { tree: ... } }
+    or let images be looked for with --images-from
 
     Assumed
     a tmpfs whose tree is not given is new and empty

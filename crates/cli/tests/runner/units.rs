@@ -76,13 +76,16 @@ fn a_container_unit_is_what_the_generator_makes_of_it() {
     denied EACCES when owner and mode of /tmp do not give gauge --x
     denied EEXIST when /tmp/x is there
     denied EROFS otherwise
-    to settle it: give `images: { tides/gauge:3: { tree: ... } }` in a scene file, or let it be looked for with --images-from
     denied gauge creates /data/x
     denied ENOTDIR when what is mounted at /data is a file
     denied EACCES when owner and mode of /data do not give gauge --x
     denied EEXIST when /data/x is there
     denied EROFS otherwise
-    to settle it: give `host: { tree: ... }` in a scene file
+
+    To settle it, in a scene file
+    host: { tree: ... }
+    images: { tides/gauge:3: { tree: ... } }
+    or let images be looked for with --images-from
 
     Assumed
     the engine keeps images in its default storage, whose root directories are 0:0 0555
@@ -216,7 +219,7 @@ fn mistakes_in_units() {
     3 | Volume=lost.volume:/l
       |        ^^^^^^^^^^^^^^
       |
-      = help: put lost.volume into /tmp/.tmpXgYxI1
+      = help: put lost.volume into the folder of the unit
 
     --- status 0
     ");

@@ -86,12 +86,14 @@ fn an_image_without_facts_is_named_with_what_would_settle_it() {
                    denied EEXIST  when /tmp/x is there
                    denied EACCES  when owner and mode of /tmp do not give gauge -wx, or owner and mode of /tmp do not give gauge --x
                    denied ENOENT  when /tmp is missing
-                   to settle it: give `images: { tides/gauge:3: { tree: ... } }` in a scene file, or let it be looked for with --images-from
     depends        gauge reads /etc/tide.conf
                    denied ENOENT  when /etc/tide.conf is missing
                    denied EACCES  when owner and mode of /etc/tide.conf do not give gauge r--
                    allowed        otherwise
-                   to settle it: give `images: { tides/gauge:3: { tree: ... } }` in a scene file, or let it be looked for with --images-from
+
+    To settle it, in a scene file
+      images: { tides/gauge:3: { tree: ... } }
+      or let images be looked for with --images-from
 
     Assumed
       no group of image tides/gauge:3 lists the user as a member (its group file is not given)
@@ -133,6 +135,11 @@ fn a_claim_without_facts_depends_on_what_it_holds_and_on_the_filesystem_group() 
     Assumed
       after the filesystem-group step the volume's root is at least 2770; its owner is taken to be root
       what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only
+    --- standard error
+    note: what is behind its claims is not in the input: a cluster that runs this can tell
+     --> pod.yaml:13:13 volumes.name
+      = help: pipe `... get pod,pvc,pv,storageclass,csidriver,configmap,secret,serviceaccount -o yaml` into this command, with `-` in place of the file and your cluster's client for the dots
+
     --- status 0
     ");
     assert_snapshot!(scratch.run(["mounts", "s.yaml"]), @"
@@ -142,6 +149,11 @@ fn a_claim_without_facts_depends_on_what_it_holds_and_on_the_filesystem_group() 
       /data/app  claim readings                 rw     not known
       /data/app: either the kubelet gives the volume to group 7300, its root at least 2770; or the filesystem group is not applied to this volume
       /data/app: not known: whether the filesystem group reaches claim readings; to settle it: say `group-ownership: apply` or `skip` for the volume in a scene file
+    --- standard error
+    note: what is behind its claims is not in the input: a cluster that runs this can tell
+     --> pod.yaml:13:13 volumes.name
+      = help: pipe `... get pod,pvc,pv,storageclass,csidriver,configmap,secret,serviceaccount -o yaml` into this command, with `-` in place of the file and your cluster's client for the dots
+
     --- status 0
     ");
     assert_snapshot!(scratch.run(["access", "s.yaml"]), @"
@@ -150,6 +162,11 @@ fn a_claim_without_facts_depends_on_what_it_holds_and_on_the_filesystem_group() 
       /data/app  ?:?    dir not known  -     -      depends  EACCES  depends  depends  -
 
     read, write, run: the file; list, enter: the directory; create: a new entry in it; delete: the path itself.
+    --- standard error
+    note: what is behind its claims is not in the input: a cluster that runs this can tell
+     --> pod.yaml:13:13 volumes.name
+      = help: pipe `... get pod,pvc,pv,storageclass,csidriver,configmap,secret,serviceaccount -o yaml` into this command, with `-` in place of the file and your cluster's client for the dots
+
     --- status 0
     ");
 }
@@ -163,11 +180,12 @@ fn a_secret_that_nobody_gave_is_unknown_not_empty() {
                    denied ENOENT  when /data/app/key is missing
                    denied EACCES  when owner and mode of /data/app/key do not give gauge r--
                    allowed        otherwise
-                   to settle it: give the Secret `keys` beside the workload
     denied         gauge creates /data/app/x
                    denied EEXIST  when /data/app/x is there
                    denied EROFS   when /data/app/x is missing
-                   to settle it: give the Secret `keys` beside the workload
+
+    To settle it
+      give the Secret `keys` beside the workload
 
     Assumed
       what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only
@@ -288,4 +306,42 @@ fn what_a_fuse_program_shows_otherwise_depends_on_it() {
     }
     let sure: Vec<String> = acts.iter().map(|act| outcome("allow_other, default_permissions", act)).collect();
     assert_eq!(sure, ["denied", "allowed", "allowed", "denied", "denied", "denied"]);
+}
+
+#[test]
+fn a_secret_is_shown_nowhere() {
+    for text in [
+        "apiVersion: v1\nkind: Secret\nmetadata: {name: s}\nstringData:\n  key: tidewater1\n  key: tidewater2\n",
+        "apiVersion: v1\nkind: Secret\nmetadata: {name: s}\nstringData:\n  key: \"tidewater3\" x\n",
+        "{\"apiVersion\": \"v1\", \"kind\": \"Secret\", \"data\": {\"key\": \"tidewater4\", \"other\" \"x\"}}",
+        "apiVersion: v1\nkind: List\nitems:\n- {kind: \"Secret\", apiVersion: v1, metadata: {name: s}, data: {k: tidewater5, k: tidewater6}}\n",
+    ] {
+        let scratch = Scratch::with("s.yaml", text);
+        let said = scratch.run(["identity", "s.yaml"]);
+        assert!(said.contains("s.yaml:") && !said.contains("tidewater"), "{said}");
+    }
+}
+
+#[test]
+fn a_cluster_is_asked_by_a_pipe() {
+    let pod = |namespace: &str| {
+        format!(
+            "apiVersion: v1\nkind: Pod\nmetadata: {{name: p{namespace}}}\nspec:\n  containers: [{{name: c, image: x, volumeMounts: [{{name: d, \
+            mountPath: /d}}]}}]\n  volumes: [{{name: d, persistentVolumeClaim: {{claimName: d}}}}]\n"
+        )
+    };
+    let scratch = Scratch::with("p.yaml", &pod(", namespace: tides"));
+    let line =
+        "pipe `... get pod,pvc,pv,storageclass,csidriver,configmap,secret,serviceaccount -n tides -o yaml`";
+    for command in [&["access", "p.yaml"][..], &["ask", "p.yaml", "c reads /d/x", "c reads /d/y"]] {
+        let said = scratch.run(command);
+        assert_eq!(said.matches(line).count(), 1, "{said}");
+        assert!(!scratch.run([command, &["-q"]].concat()).contains("pipe"));
+    }
+    // It is no warning.
+    assert!(scratch.run(["access", "p.yaml", "--strict"]).ends_with("--- status 0"));
+    let bound = "---\napiVersion: v1\nkind: PersistentVolume\nmetadata: {name: v}\nspec: {claimRef: {name: d, namespace: default}, csi: \
+        {driver: x.example}}\n";
+    let scratch = Scratch::with("p.yaml", &format!("{}{bound}", pod("")));
+    assert!(!scratch.run(["access", "p.yaml"]).contains("pipe"));
 }

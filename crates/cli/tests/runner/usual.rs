@@ -62,6 +62,11 @@ fn a_new_claim_is_answered_as_usual_with_what_else_may_be() {
       /var/lib/db  ?:?    dir not known  -     -      ~yes    EACCES  ~yes  ~yes   -
 
     read, write, run: the file; list, enter: the directory; create: a new entry in it; delete: the path itself. ~: usually so; `ask` says on what it rests.
+    --- standard error
+    note: what is behind its claims is not in the input: a cluster that runs this can tell
+     --> set.yaml:9:7 volumeClaimTemplates
+      = help: pipe `... get pod,pvc,pv,storageclass,csidriver,configmap,secret,serviceaccount -o yaml` into this command, with `-` in place of the file and your cluster's client for the dots
+
     --- status 0
     ");
     assert_snapshot!(scratch.run(["imprint", "set.yaml", "--all"]), @"
@@ -85,6 +90,11 @@ fn a_new_claim_is_answered_as_usual_with_what_else_may_be() {
           leaves 999:? ????  otherwise
         to settle it: give `volumes: { data-db-0: { tree: ... } }` in a scene file
         to settle it: say `group-ownership: apply` or `skip` for the volume in a scene file
+    --- standard error
+    note: what is behind its claims is not in the input: a cluster that runs this can tell
+     --> set.yaml:9:7 volumeClaimTemplates
+      = help: pipe `... get pod,pvc,pv,storageclass,csidriver,configmap,secret,serviceaccount -o yaml` into this command, with `-` in place of the file and your cluster's client for the dots
+
     --- status 0
     ");
 }
@@ -221,4 +231,18 @@ fn every_rule_is_documented() {
     let text = std::fs::read_to_string(path).unwrap_or_default();
     let headings: BTreeSet<&str> = text.lines().filter_map(|line| line.strip_prefix("## ")).collect();
     assert_eq!(headings, UsualRule::ALL.iter().map(|rule| rule.word()).collect());
+}
+
+#[test]
+fn bind_sources_that_are_here_get_the_line_to_type() {
+    let compose = "services:\n  web:\n    image: tides/web:1\n    user: '5:5'\n    volumes: ['./in put:/in', ./lost:/lost, /etc/hosts:/etc/hosts]\n";
+    let scratch = Scratch::with("compose.yaml", compose).and("in put/x", "");
+    let folder = scratch.path().canonicalize().unwrap().display().to_string();
+    let said = scratch.run(["access", "compose.yaml"]);
+    let line = format!("  --disk 'host:{folder}/in put={folder}/in put'\n");
+    assert!(said.contains(&line) && said.matches("--disk").count() == 1, "{said}");
+    let source = format!("host:{folder}/in put={folder}/in put");
+    let with = scratch.run(["access", "compose.yaml", "--disk", &source]);
+    assert!(with.contains("/in ") && !with.contains("note: "), "{with}");
+    assert!(!scratch.run(["access", "compose.yaml", "-q"]).contains("note: "));
 }

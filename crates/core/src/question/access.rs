@@ -32,6 +32,8 @@ pub struct AccessRow {
     pub facts: Option<PathFacts>,
     /// Whether nothing is there for certain.
     pub missing: bool,
+    /// Whether something is mounted there: nobody deletes that.
+    pub mount_point: bool,
     /// How many known entries below it have no row of their own, in the rows of [`default_rows`].
     pub deeper: usize,
     /// What the actor can do; `None` where the question makes no sense for that kind of file.
@@ -89,15 +91,10 @@ pub fn access(stage: &Stage, actor: &Actor, path: &[u8]) -> AccessRow {
     let both = PerColumn::from_fn(|column| Some(outcome(stage, actor, path, &question(column)?)));
     let usually = PerColumn::from_fn(|column| both.of(column).as_ref()?.1.clone());
     let cells = both.map(|cell| cell.as_ref().map(|(outcome, _)| outcome.clone()));
-    AccessRow {
-        actor: actor.name.to_string(),
-        path: path.to_vec(),
-        facts,
-        missing,
-        deeper: 0,
-        cells,
-        usually,
-    }
+    let on = |at: &[u8]| trimmed(at) == trimmed(path);
+    let mount_point = actor.mounts.iter().any(|(_, mount)| on(&mount.facts.at) && mount.on.is_some());
+    let actor = actor.name.to_string();
+    AccessRow { actor, path: path.to_vec(), facts, missing, mount_point, deeper: 0, cells, usually }
 }
 
 /// The link that the last name of `path` is, if it is one.

@@ -5,6 +5,7 @@
 mod access;
 mod admits;
 mod ask;
+mod cluster_gap;
 mod confirm;
 pub(crate) mod contrast;
 mod decode;

@@ -16,6 +16,7 @@ use mivask_stage::runtime::Flavour;
 use mivask_stage::scene::{Container, Scene, Volume, VolumeKind, Who, Workload};
 use mivask_stage::stage::{Actor, Stage};
 
+use super::cluster_gap::cluster_gap;
 use super::facts::facts_at;
 
 /// Something that deserves a second look.
@@ -27,6 +28,8 @@ pub struct Remark {
     pub help: Option<String>,
     /// The fact it is about.
     pub from: Provenance,
+    /// Whether it is only worth knowing: nothing is odd.
+    pub note: bool,
 }
 
 /// Every remark on the actors of `stage` that are `wanted`, in their order, each once; it was made of `workloads` and
@@ -49,6 +52,10 @@ pub fn remarks(
         let new = looking.found.into_iter().filter(|remark| !all.contains(remark)).collect::<Vec<_>>();
         all.extend(new);
     }
+    // Said once, of the first that has one.
+    let gap =
+        stage.actors.iter().any(wanted).then(|| workloads.iter().find_map(|one| cluster_gap(scene, one)));
+    all.extend(gap.flatten());
     all
 }
 
@@ -86,7 +93,7 @@ impl Looking<'_> {
     }
 
     fn add(&mut self, message: String, help: Option<&str>, from: Provenance) {
-        self.found.push(Remark { message, help: help.map(str::to_owned), from });
+        self.found.push(Remark { message, help: help.map(str::to_owned), from, note: false });
     }
 
     /// The user, where it is settled and not root.

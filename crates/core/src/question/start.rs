@@ -61,7 +61,7 @@ pub(super) fn usually_if_it_starts(actor: &Actor, explored: &Explored, outcome: 
         _ => usually(explored)?,
     };
     for need in &actor.needs {
-        found.rests_on.insert(need.unknown.usual.clone()?);
+        found.rests_on.insert(need.unknown.usual.as_deref()?.clone());
         found.conditions.insert(need.when.to_string());
     }
     Some(found)

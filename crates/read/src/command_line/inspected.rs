@@ -303,23 +303,7 @@ impl Reading<'_> {
         if read_only {
             made.set("read_only", plain("true", span));
         }
-        let asked = |path: &str| {
-            asked.and_then(|one| one.find(path)).and_then(Node::text).filter(|text| *text != "0")
-        };
-        if let Some(mode) = asked("TmpfsOptions.Mode") {
-            let mut tmpfs = Made::default();
-            tmpfs.set("mode", plain(mode, span));
-            made.set("tmpfs", tmpfs.node(span.clone()));
-        }
-        if kind == "volume" {
-            // What the image has there is in it since the container was made.
-            let mut volume = Made::default();
-            volume.set("nocopy", plain("true", span));
-            if let Some(path) = asked("VolumeOptions.Subpath").filter(|path| !path.is_empty()) {
-                volume.set("subpath", text(path, span));
-            }
-            made.set("volume", volume.node(span.clone()));
-        }
+        further(&mut made, kind, asked, span);
         made.node(span.clone())
     }
 
@@ -365,5 +349,25 @@ impl Reading<'_> {
         self.diagnostics.add(Severity::Warning, self.source, &path.span, message, Some(settle.to_owned()));
         let from = self.source.place(&path.span, "HostnamePath");
         run.unmodelled.push(Unmodelled::ids(what, settle, from));
+    }
+}
+
+/// What only the request for a mount says: the mode of a tmpfs, the part of a volume.
+fn further(made: &mut Made, kind: &str, asked: Option<&Node>, span: &std::ops::Range<usize>) {
+    let asked =
+        |path: &str| asked.and_then(|one| one.find(path)).and_then(Node::text).filter(|text| *text != "0");
+    if let Some(mode) = asked("TmpfsOptions.Mode") {
+        let mut tmpfs = Made::default();
+        tmpfs.set("mode", plain(mode, span));
+        made.set("tmpfs", tmpfs.node(span.clone()));
+    }
+    if kind == "volume" {
+        // What the image has there is in it since the container was made.
+        let mut volume = Made::default();
+        volume.set("nocopy", plain("true", span));
+        if let Some(path) = asked("VolumeOptions.Subpath").filter(|path| !path.is_empty()) {
+            volume.set("subpath", text(path, span));
+        }
+        made.set("volume", volume.node(span.clone()));
     }
 }

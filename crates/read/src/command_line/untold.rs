@@ -110,7 +110,7 @@ impl Reading<'_> {
 
 /// Whether nothing in it is left to a shell, or to a specifier where those are what is not known.
 fn is_told(text: &str, unknown: &str) -> bool {
-    !text.contains(['$', '`']) && !(unknown.starts_with('%') && text.contains('%'))
+    !(text.contains(['$', '`']) || unknown.starts_with('%') && text.contains('%'))
 }
 
 /// Source and target of a short volume whose source alone is not known.

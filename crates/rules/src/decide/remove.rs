@@ -164,7 +164,7 @@ pub(super) fn is_empty<W: Witness>(
             let path = walker.path_text().into_owned();
             let describe = |option: usize| format!("{path} {}", ["is empty", "is not empty"][option]);
             let question = MissingFact::Content(victim.source, id);
-            let new = unknown.usual.as_ref().filter(|usual| usual.rule == UsualRule::NewClaim);
+            let new = unknown.usual.as_deref().filter(|usual| usual.rule == UsualRule::NewClaim);
             let usual = || new.map(|usual| (usual.clone(), 0));
             if walker.witness().choose_usually(question, unknown, 2, (usual, describe)) == 0 {
                 return Ok(());

@@ -173,33 +173,26 @@ impl MatrixView {
 impl RowView {
     fn new(row: &AccessRow, walks: &Walks<'_>) -> Self {
         let facts = row.facts.as_ref();
-        let number = |raw: Option<u32>| id(raw);
         let cells = row.cells.iter().map(|(column, answer)| {
             let walk = walks.get(&(row.actor.as_str(), row.path.as_slice(), column.word())).copied();
-            let cell = CellView::new(column.word(), answer.as_ref(), walk);
-            match row.usually.of(column) {
-                Some(usual) => CellView {
-                    text: format!("{USUAL}{}", CellView::new(column.word(), Some(usual), None).text),
-                    ..cell
-                },
-                None => cell,
-            }
+            CellView::new(column.word(), answer.as_ref(), walk).usually(row.usually.of(column).as_ref())
         });
         let data = facts.and_then(|facts| facts.mode).is_some_and(|mode| !mode.has_any(Mode::ANY_EXECUTE));
         let mut cells: Vec<CellView> = cells.collect();
-        // That a file of data does not run is true, but nothing to look at.
-        for cell in cells.iter_mut().filter(|cell| data && cell.title == "run" && cell.class == "denied") {
-            cell.class = "none";
-        }
+        // That a file of data does not run is true, and that nobody deletes a mount point, but nothing to look at.
+        let dull = |cell: &CellView| match cell.title {
+            "run" => data && cell.class == "denied",
+            "delete" => row.mount_point,
+            _ => false,
+        };
+        cells.iter_mut().filter(|cell| dull(cell)).for_each(|cell| cell.class = "none");
         let mut outcomes: Vec<&str> = cells.iter().map(|cell| cell.class).collect();
         outcomes.sort_unstable();
         outcomes.dedup();
         Self {
             path: quoted(&row.path),
             owner: facts.map_or_else(String::new, |facts| {
-                let uid = facts.uid.map(|uid| uid.raw());
-                let gid = facts.gid.map(|gid| gid.raw());
-                format!("{}:{}", number(uid), number(gid))
+                format!("{}:{}", id(facts.uid.map(|uid| uid.raw())), id(facts.gid.map(|gid| gid.raw())))
             }),
             mode: match facts {
                 None if row.missing => "missing".to_owned(),
@@ -227,6 +220,12 @@ impl CellView {
             Some(Outcome::NeverRuns(_)) => ("never".to_owned(), "denied"),
         };
         Self { title, text, class, walk }
+    }
+
+    /// The same where another answer is usual.
+    fn usually(self, usual: Option<&Outcome>) -> Self {
+        let Some(usual) = usual else { return self };
+        Self { text: format!("{USUAL}{}", Self::new(self.title, Some(usual), None).text), ..self }
     }
 }
 

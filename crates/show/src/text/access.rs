@@ -89,7 +89,9 @@ fn cells(row: &AccessRow) -> Vec<String> {
     // That a file of data does not run is true, but nothing to look at.
     let data = facts.and_then(|facts| facts.mode).is_some_and(|mode| !mode.has_any(Mode::ANY_EXECUTE));
     cells.extend(row.cells.iter().map(|(column, outcome)| match outcome.as_ref().and_then(Outcome::errno) {
-        Some(errno) if data && column == Column::Run => paint(FAINT, errno.name()),
+        Some(errno) if data && column == Column::Run || row.mount_point && column == Column::Delete => {
+            paint(FAINT, errno.name())
+        }
         Some(_) | None => match row.usually.of(column) {
             Some(usual) => usual_cell(usual),
             None => cell(outcome.as_ref()),

@@ -8,7 +8,7 @@ use mivask_core::question::Answer;
 use mivask_core::settle::Outcome;
 
 use super::depends::Ways;
-use super::{Layout, assumptions, paragraph};
+use super::{Layout, assumptions, paragraph, settle};
 use crate::layout::Counted;
 use crate::safe::safe;
 use crate::style::{BAD, FAINT, OPEN, STRONG, outcome, paint};
@@ -23,8 +23,12 @@ pub(super) const INDENT: usize = 15;
 /// Whatever `out` refuses.
 pub fn acts(out: &mut dyn Write, answers: &[Answer], layout: Layout<'_>) -> io::Result<()> {
     let out = &mut Counted::new(out);
+    let settled_below = settle::is_shared(answers);
     for answer in answers {
-        act(out, answer, layout)?;
+        act(out, answer, Layout { settled_below, ..layout })?;
+    }
+    if settled_below {
+        settle::settle(out, answers, layout)?;
     }
     taken_for_granted(out, answers, layout)
 }

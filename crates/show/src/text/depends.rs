@@ -71,7 +71,7 @@ impl Ways<'_> {
             let text = "and more: too many facts are unknown to try every combination";
             paragraph(out, text, indent, layout)?;
         }
-        self.settle(out, indent, layout)
+        if layout.settled_below { Ok(()) } else { self.settle(out, indent, layout) }
     }
 
     fn usual(

@@ -15,6 +15,7 @@ mod mounts;
 mod overview;
 mod rehearse;
 mod remedy;
+mod settle;
 mod survey;
 mod upheld;
 mod why;

@@ -243,7 +243,7 @@ fn stored(
     let known = filesystem.is_some()
         || asked.personality.is_some()
         || facts.is_some_and(|facts| facts.tree.is_some());
-    let taken = usual.as_ref().filter(|_| context.scene.as_usual);
+    let taken = usual.as_deref().filter(|_| context.scene.as_usual);
     let told = facts.and_then(|facts| facts.tree.clone()).or_else(|| taken.map(new_tree));
     let tree = personal_tree(told, &personality, unknown);
     let disk = disk(context, asked, &tree);
@@ -264,19 +264,7 @@ fn stored(
     };
     let base = Source::new(tree, source_facts);
     let told = facts.and_then(|facts| facts.group_ownership.as_ref()).map(|fact| fact.value);
-    let Asked { backing, access_modes, block, .. } = *asked;
-    let reach = |read_only: bool| match told {
-        // A reference that is read-only is never stepped, whatever the volume would allow.
-        Some(true) if !read_only => Reach::Yes,
-        Some(false) => Reach::No(Arc::from("the filesystem group is not applied to this volume")),
-        Some(true) | None => {
-            let case = Case { name, backing, access_modes, read_only, block, new: asked.new };
-            match reach(&case, &context.scene.cluster) {
-                Reach::Open(unknown) if taken.is_some() && unknown.usual.is_some() => Reach::Yes,
-                told => told,
-            }
-        }
-    };
+    let reach = |read_only: bool| reached(context, asked, told, read_only);
     let mut steps = GroupSteps::default();
     if let Some(own) = group {
         steps.own = Some((own, reach(asked.read_only)));
@@ -302,14 +290,29 @@ fn new_tree(usual: &Usual) -> Arc<Tree> {
     Arc::new(Tree::new(root, Provenance::Assumption(text)))
 }
 
+/// Whether the filesystem group is applied; `told` is what the scene says of it.
+fn reached(context: &Context<'_>, asked: &Asked<'_>, told: Option<bool>, read_only: bool) -> Reach {
+    let Asked { name, backing, access_modes, block, new, .. } = *asked;
+    match told {
+        // A reference that is read-only is never stepped, whatever the volume would allow.
+        Some(true) if !read_only => return Reach::Yes,
+        Some(false) => return Reach::No(Arc::from("the filesystem group is not applied to this volume")),
+        Some(true) | None => {}
+    }
+    let case = Case { name, backing, access_modes, read_only, block, new };
+    let reach = reach(&case, &context.scene.cluster);
+    let is_usual = matches!(&reach, Reach::Open(unknown) if unknown.usual.is_some());
+    if context.scene.as_usual && is_usual { Reach::Yes } else { reach }
+}
+
 /// What a claim that comes with its description usually holds: nothing, on a block device that is used on one node at a time.
-fn usual(asked: &Asked<'_>, filesystem: Option<&str>) -> Option<Usual> {
+fn usual(asked: &Asked<'_>, filesystem: Option<&str>) -> Option<Arc<Usual>> {
     let native = filesystem.is_none_or(|name| matches!(name, "ext4" | "xfs" | "btrfs" | "ext3"));
     let disk = matches!(asked.backing, None | Some(Backing::Csi { .. } | Backing::Disk { .. }));
     let usual =
         asked.new && disk && native && asked.personality.is_none() && is_for_one_node(asked.access_modes);
     let says = || format!("{} is new and empty, on a disk, its root 0:0 0755", asked.name);
-    usual.then(|| Usual::new(UsualRule::NewClaim, &says()))
+    usual.then(|| Usual::shared(UsualRule::NewClaim, &says()))
 }
 
 /// azureFile gets the filesystem group as a mount option instead of a walk.

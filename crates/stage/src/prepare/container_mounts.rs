@@ -174,7 +174,7 @@ impl ContainerMounts<'_> {
         let comma = if shown.is_empty() { "" } else { ", " };
         let when = format!("{volume} has the mount point {at}{how}");
         // The kernel alone makes what is in its own file systems: a name of somebody's choice is usually not there.
-        let usual = (!shown.is_empty()).then(|| Usual::new(UsualRule::Starts, &when));
+        let usual = (!shown.is_empty()).then(|| Usual::shared(UsualRule::Starts, &when));
         let fact = format!("whether {volume}{comma}{shown}has the mount point {at}");
         let unknown = Unknown::new(&fact, settle).usually(usual);
         let within = if shown.is_empty() { "there" } else { "in a read-only mount" };

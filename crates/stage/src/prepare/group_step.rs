@@ -47,7 +47,7 @@ pub(super) fn reach(case: &Case<'_>, cluster: &Cluster) -> Reach {
     let settle = "say `group-ownership: apply` or `skip` for the volume in a scene file";
     let says = || format!("the kubelet gives {} to the filesystem group", case.name);
     let usual = (case.new && is_for_one_node(case.access_modes))
-        .then(|| Usual::new(UsualRule::GroupApplied, &says()));
+        .then(|| Usual::shared(UsualRule::GroupApplied, &says()));
     let unknown = || {
         let fact = format!("whether the filesystem group reaches {}", case.name);
         Unknown::new(&fact, settle).usually(usual.clone())

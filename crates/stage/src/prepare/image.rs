@@ -26,7 +26,7 @@ pub(super) fn image_source(scene: &Scene, name: &str) -> Source {
             }
             None => format!("give `images: {{ {name}: {{ tree: ... }} }}` in a scene file, or let it be looked for with --images-from"),
         };
-        let usual = Usual::new(UsualRule::ImageDirectory, &format!("image {name}: "));
+        let usual = Usual::shared(UsualRule::ImageDirectory, &format!("image {name}: "));
         let unknown = Unknown::new(&format!("what image {name} holds"), &settle).usually(Some(usual));
         let root = Certainty::Assumed(format!("the root of image {name} is 0:0 0755").into());
         let tree = Tree::unlisted(root, &unknown);

@@ -145,7 +145,7 @@ fn idle(
     warned.retain(|expected| !strangers.iter().any(|at| shared[*at] == *expected));
     for expected in &warned {
         let message = format!("`{}` meets no actor or path", expected.text);
-        shown::remark(err, &Remark { message, help: None, from: expected.from.clone() })?;
+        shown::remark(err, &Remark { message, help: None, from: expected.from.clone(), note: false })?;
     }
     Ok(warned.len())
 }
@@ -326,5 +326,5 @@ fn stranger<'a>(
         None => format!("there is {}", listed(&known)),
     };
     let (message, help) = (format!("there is no actor `{name}`"), Some(help));
-    shown::fault(err, &Remark { message, help, from: expected.from.clone() })
+    shown::fault(err, &Remark { message, help, from: expected.from.clone(), note: false })
 }
