@@ -41,5 +41,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
 
 /// Runs the command line behind `mivask`, for the demo.
 fn run_line(words: &[&str], out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
-    run(&Args::parse_from(std::iter::once(&"mivask").chain(words)), out, err)
+    let args = Args::parse_from(std::iter::once(&"mivask").chain(words));
+    crate::terminal::list_all(args.all);
+    run(&args, out, err)
 }

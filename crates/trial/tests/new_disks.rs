@@ -1,7 +1,5 @@
 //! What is usual of a disk (docs/usual.md, new-claim), held against the programs that make file systems.
 
-#![expect(clippy::unwrap_used, reason = "a test that fails says where")]
-
 use std::fs::File;
 use std::process::Command;
 

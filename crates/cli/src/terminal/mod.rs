@@ -7,6 +7,7 @@ mod working;
 
 use std::io::{self, IsTerminal, Write};
 use std::sync::OnceLock;
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use anstream::{AutoStream, ColorChoice};
 use mivask_core::names::AccountNames;
@@ -48,17 +49,16 @@ pub(crate) fn lists_all_assumptions() -> bool {
 }
 
 /// Whether answers leave nothing out for length.
-static ALL: OnceLock<bool> = OnceLock::new();
+static ALL: AtomicBool = AtomicBool::new(false);
 
-/// Remembers for the whole run whether answers leave nothing out for length.
+/// Remembers whether answers leave nothing out for length: for the whole run, or for one command of a demo.
 pub(crate) fn list_all(all: bool) {
-    // Set once, before anything runs.
-    let _ = ALL.set(all);
+    ALL.store(all, Ordering::Relaxed);
 }
 
 /// Whether answers leave nothing out for length.
 pub(crate) fn lists_all() -> bool {
-    ALL.get().copied().unwrap_or_default()
+    ALL.load(Ordering::Relaxed)
 }
 
 /// Whether names stand in place of ids.

@@ -1,5 +1,7 @@
 //! Scripts that are handed to users.
 
+#![expect(clippy::unwrap_used, reason = "a test that fails says where")]
+
 use std::os::unix::fs::PermissionsExt;
 use std::path::PathBuf;
 use std::process::Command;

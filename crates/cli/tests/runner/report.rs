@@ -115,7 +115,7 @@ fn the_page_is_filtered_searched_and_coloured_in_a_browser() {
         assert_eq!(seen["focused"], "search");
         assert_eq!(seen["searched"], json!([1, "1 of 18 paths"]));
         assert_eq!(seen["emptied"], json!([18, ""]));
-        assert_eq!((&seen["actor"], &seen["denied"]), (&json!(5), &json!(4)));
+        assert_eq!((&seen["actor"], &seen["denied"]), (&json!(5), &json!(2)));
         assert_eq!(seen["depends"], json!([0, "0 of 18 paths"]));
         let themes = seen["themes"].as_array().unwrap();
         assert_eq!(themes[1], json!(["Theme: light", "rgb(251, 250, 246)"]));

@@ -30,7 +30,7 @@ fn a_script_is_read_as_the_engine_reads_its_words() {
             .map(|line| line.split_whitespace().collect::<Vec<_>>().join(" ") + "\n")
             .collect::<String>()
     };
-    assert_snapshot!(plain(scratch.run(["identity", "run.sh"])), @"
+    assert_snapshot!(plain(scratch.run(["identity", "-q", "run.sh"])), @"
     gauge app container of commands, image tides/gauge:3
     field value from
     uid 7101 run.sh:8:10 user
@@ -41,7 +41,7 @@ fn a_script_is_read_as_the_engine_reads_its_words() {
     effective none a process that is not root starts with none
     --- status 0
     ");
-    assert_snapshot!(plain(scratch.run(["mounts", "run.sh"])), @"
+    assert_snapshot!(plain(scratch.run(["mounts", "-q", "run.sh"])), @"
     gauge
     at what flags root before inodes changed
     / image tides/gauge:3 (overlay) ro 0:0 0755
@@ -53,7 +53,7 @@ fn a_script_is_read_as_the_engine_reads_its_words() {
     --- status 0
     ");
     let acts = ["gauge creates /spool/x", "gauge creates /etc/x", "gauge writes /in/a"];
-    assert_snapshot!(plain(scratch.run(["ask", "run.sh", acts[0], acts[1], acts[2]])), @"
+    assert_snapshot!(plain(scratch.run(["ask", "-q", "run.sh", acts[0], acts[1], acts[2]])), @"
     allowed gauge creates /spool/x
     leaves 7101:7200 0644
     denied gauge creates /etc/x

@@ -1,5 +1,7 @@
 //! Podman's unit files as input.
 
+#![expect(clippy::unwrap_used, reason = "a test that fails says where")]
+
 use insta::assert_snapshot;
 
 use crate::scratch::Scratch;
@@ -54,6 +56,10 @@ fn a_container_unit_is_what_the_generator_makes_of_it() {
     umask 0022 the runtime's default umask
     no-new-privileges true gauge.container:14:17 security_opt
     effective CHOWN FOWNER they are in force whoever runs it
+    --- standard error
+    note: a bind source is on this machine; what is there as it is here comes with
+    --disk host:FOLDER/data=FOLDER/data
+
     --- status 0
     ");
     assert_snapshot!(run(&["mounts", "gauge.container"]), @"
@@ -65,6 +71,10 @@ fn a_container_unit_is_what_the_generator_makes_of_it() {
     /in host path /root/in rw not known
     /scratch tmpfs at /scratch rw,nosuid,nodev 0:0 0770
     /scratch: the tmpfs's own `mode=`
+    --- standard error
+    note: a bind source is on this machine; what is there as it is here comes with
+    --disk host:FOLDER/data=FOLDER/data
+
     --- status 0
     ");
     let acts = ["gauge creates /scratch/x", "gauge creates /tmp/x", "gauge creates /data/x"];
@@ -92,12 +102,16 @@ fn a_container_unit_is_what_the_generator_makes_of_it() {
     what is not listed is of the kind the act needs, a file or a directory, and neither immutable nor append-only
     --- status 0
     ");
-    // The line that it stands for says the same.
+}
+
+#[test]
+fn the_line_that_a_unit_stands_for_says_the_same() {
+    let scratch = Scratch::with("gauge.container", GAUGE).and("spool.volume", SPOOL).and("data/x", "");
     let line = "podman run --name gauge --user 7101:7200 --group-add 7300 --cap-drop all --cap-add CAP_CHOWN --cap-add CAP_FOWNER \
         --read-only --read-only-tmpfs=false --security-opt no-new-privileges -v ./data:/data:ro -v spool:/spool -v /root/in:/in \
         --tmpfs /scratch:mode=0770 tides/gauge:3 /bin/gauge";
     let volume = "podman volume create --opt type=tmpfs --opt device=tmpfs --opt o=mode=0750,uid=7101 spool";
-    let scratch = scratch.and("run.sh", &format!("#!/bin/sh\n{volume}\n{line}\n"));
+    let scratch = scratch.and("run.sh", format!("#!/bin/sh\n{volume}\n{line}\n"));
     assert_eq!(scratch.run(["mounts", "gauge.container"]), scratch.run(["mounts", "run.sh"]));
     let access = ["/data", "/spool", "/tmp", "/in", "/scratch", "/var/tmp"];
     let asked = |input: &str| scratch.run([&["access", input], access.as_slice()].concat());
