@@ -27,6 +27,8 @@ type Printing<'a, R> = &'a dyn Fn(&mut dyn Write, &[R]) -> io::Result<()>;
 
 /// A question about single actors, and how its answers are shown.
 pub(crate) struct Table<'a, R> {
+    /// Whether it is about files, so that it matters what is known of volumes.
+    pub of_files: bool,
     /// The paths that are asked about, for inputs of which not everything is read.
     pub reach: Reach,
     /// The rows about one actor.
@@ -121,7 +123,8 @@ impl<R> Table<'_, R> {
     }
 
     fn each(&self, given: (&Outline, &Changes), chosen: &Chosen, take: Taking<'_, R>) -> Result<(), Failure> {
-        each(given, chosen, &mut |stage, actors, remarks| {
+        each(given, chosen, &mut |stage, actors, mut remarks| {
+            remarks.retain(|remark| self.of_files || !remark.note);
             take(remarks, actors.iter().flat_map(|actor| (self.ask)(stage, actor)).collect())
         })
     }

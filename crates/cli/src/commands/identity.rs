@@ -22,6 +22,7 @@ pub(crate) struct Args {
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
     Table {
+        of_files: false,
         reach: Reach::default(),
         // Of what an actor sees nothing is shown here, so it need not stay.
         ask: &|_, actor| vec![Actor { mounts: MountTable::default(), ..actor.clone() }],

@@ -31,6 +31,7 @@ pub(crate) struct Args {
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
     let paths = load::inside_paths(&plain::paths(&args.common.input, &args.directories))?;
     Table {
+        of_files: true,
         reach: Reach { paths: paths.clone(), whole: false },
         ask: &|stage, actor| imprints(stage, actor, &paths),
         facets: &sides::imprints,

@@ -24,6 +24,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         rows.iter().filter(|row| crate::terminal::lists_all() || !row.is_default()).cloned().collect()
     };
     Table {
+        of_files: true,
         reach: Reach::default(),
         ask: &mounts,
         facets: &|rows| sides::mounts(&shown(rows)),

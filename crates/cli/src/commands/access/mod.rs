@@ -56,6 +56,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     }
     let has_usual = Cell::new(false);
     Table {
+        of_files: true,
         reach: Reach { paths: paths.clone(), whole: false },
         ask: &|stage, actor| {
             if paths.is_empty() {
