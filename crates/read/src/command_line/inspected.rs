@@ -164,7 +164,8 @@ impl Words<'_> {
             return self.each("cap-drop", "HostConfig.CapDrop");
         };
         if self.node.find("HostConfig.Privileged").and_then(Node::text) == Some("true") {
-            return;
+            // Nothing is taken from such a container; of a user's programs those are in force that were asked for.
+            return self.each("cap-add", "EffectiveCaps");
         }
         let names: Vec<&str> = left.items().iter().filter_map(Node::text).collect();
         let is_left =
