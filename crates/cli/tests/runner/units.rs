@@ -22,7 +22,7 @@ ReadOnlyTmpfs=no
 NoNewPrivileges=yes
 Volume=./data:/data:ro
 Volume=spool.volume:/spool
-Volume=%h/in:/in
+Volume=/root/in:/in
 Tmpfs=/scratch:mode=0770
 Exec=/bin/gauge \\
   --listen 80
@@ -239,6 +239,18 @@ fn mistakes_in_units() {
     ");
     let stray = scratch.run(["identity", "a.container"]);
     assert!(stray.contains("error: ") && stray.ends_with("--- status 2"), "{stray}");
+}
+
+#[test]
+fn the_systems_own_units_are_roots() {
+    let unit = "[Container]\nImage=tides/c:1\nUser=%U:%G\nVolume=%h/in:/in\n";
+    let scratch =
+        Scratch::with("etc/containers/systemd/c.container", unit).and("elsewhere/c.container", unit);
+    let mounts = scratch.run(["mounts", "etc/containers/systemd/c.container"]);
+    assert!(mounts.contains("/in  host path /root/in"), "{mounts}");
+    // Of one that lies elsewhere nobody knows who starts it.
+    let said = scratch.run(["ask", "elsewhere/c.container", "c creates /etc/x"]);
+    assert!(said.contains("answers depend on what `%h` is") && said.contains("depends"), "{said}");
 }
 
 #[test]

@@ -109,6 +109,29 @@ fn what_several_nodes_use_is_not_usual() {
 }
 
 #[test]
+fn what_an_init_container_prepares_and_a_part_are_not_usual() {
+    let plain = set("", "ReadWriteOnce");
+    let denied = |text: &str| {
+        let scratch = Scratch::with("set.yaml", text);
+        scratch.run(["ask", "set.yaml", CREATES]).starts_with("usually denied EACCES")
+    };
+    assert!(denied(&plain));
+    let init = |mounts: &str| {
+        let init = format!(
+            "      initContainers:\n      - {{name: i, image: tides/i:1{mounts}}}\n      containers:\n"
+        );
+        plain.replace("      containers:\n", &init)
+    };
+    assert!(!denied(&init(", volumeMounts: [{name: data, mountPath: /d}]")));
+    assert!(denied(&init("")), "one that does not have the claim changes nothing");
+    // With a filesystem group its group and mode are those of the volume's root.
+    assert!(!denied(
+        &set(GROUP, "ReadWriteOnce")
+            .replace("mountPath: /var/lib/db}", "mountPath: /var/lib/db, subPath: a}")
+    ));
+}
+
+#[test]
 fn a_claim_of_its_own_is_new_where_nothing_says_otherwise() {
     let pod = "apiVersion: v1\nkind: Pod\nmetadata: {name: p}\nspec:\n  securityContext: {runAsUser: 7}\n  containers:\n  - \
         {name: c, image: tides/c:1, volumeMounts: [{name: d, mountPath: /d}]}\n  volumes:\n  - {name: d, persistentVolumeClaim: \

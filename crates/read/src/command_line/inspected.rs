@@ -19,7 +19,7 @@ use crate::text::SourceText;
 use crate::yaml::{Node, Value};
 
 /// What workloads of such documents are.
-pub(crate) const KIND: &str = "container";
+pub(super) const KIND: &str = "printed container";
 
 /// Whether a document is what an engine says of containers: one, or a list.
 pub(crate) fn is_one(document: &Node) -> bool {
@@ -353,8 +353,25 @@ impl Reading<'_> {
     }
 }
 
-/// What only the request for a mount says: the mode of a tmpfs, the part of a volume.
+/// What only the request for a mount says: the mode of a tmpfs, the part of a volume, what becomes of mounts below a bind. One
+/// that is in no list of requests was asked for in the short form, and an engine makes the source of such a bind.
 fn further(made: &mut Made, kind: &str, asked: Option<&Node>, span: &std::ops::Range<usize>) {
+    if kind == "bind" {
+        let option = |key: &str| {
+            asked.and_then(|one| one.get("BindOptions")?.get(key)).and_then(Node::text) == Some("true")
+        };
+        let words = [
+            ("NonRecursive", "disabled"),
+            ("ReadOnlyNonRecursive", "writable"),
+            ("ReadOnlyForceRecursive", "readonly"),
+        ];
+        let mut bind = Made::default();
+        bind.set("create_host_path", plain(if asked.is_none() { "true" } else { "false" }, span));
+        if let Some((_, word)) = words.iter().find(|(key, _)| option(key)) {
+            bind.set("recursive", text(word, span));
+        }
+        made.set("bind", bind.node(span.clone()));
+    }
     let asked =
         |path: &str| asked.and_then(|one| one.find(path)).and_then(Node::text).filter(|text| *text != "0");
     if let Some(mode) = asked("TmpfsOptions.Mode") {

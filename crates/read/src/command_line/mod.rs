@@ -35,6 +35,20 @@ pub(crate) use inspected::is_one as is_inspected;
 /// What workloads of command lines are.
 pub(crate) const KIND: &str = "command line";
 
+/// Which kind of description a workload is of, where it was read as a command line.
+pub(crate) fn kind(workload: &str) -> Option<&'static str> {
+    [KIND, inspected::KIND, unit::KIND].into_iter().find(|kind| *kind == workload)
+}
+
+/// What to do where a change cannot be written into a description of that kind.
+pub(crate) fn instead(kind: &str) -> &'static str {
+    match kind {
+        unit::KIND => "give it the key that says so, or the option in PodmanArgs=",
+        inspected::KIND => "make the container again with the option that says so",
+        _ => "give the engine the option that says so",
+    }
+}
+
 /// Whether a text is no YAML but has a command line of an engine that makes a container.
 pub(crate) fn is_one(text: &str) -> bool {
     let named = ["docker", "podman"].iter().any(|engine| text.contains(engine));

@@ -27,9 +27,9 @@ pub enum PatchError {
     /// The text does not have what the change is about.
     #[error("the file is not as it was when it was read")]
     Lost,
-    /// A script is not edited.
-    #[error("a command line is not written here: give the engine the option that says so")]
-    CommandLine,
+    /// Neither a script nor what was read as a command line is edited.
+    #[error("a {0} is not written here: {further}", further = command_line::instead(.0))]
+    CommandLine(&'static str),
     /// The editor does not get along with the way the file is written.
     #[error("the file is written in a way that is not edited safely here: make that change by hand")]
     Layout,
@@ -64,8 +64,8 @@ pub fn patched(text: &str, workload: &Workload, change: &Change) -> Result<Strin
         Change::Joins(gid) => (None, Process::Joins(*gid)),
         Change::Files(_) | Change::Image(_) | Change::Accounts(..) => return Err(PatchError::Elsewhere),
     };
-    if workload.kind == command_line::KIND {
-        return Err(PatchError::CommandLine);
+    if let Some(kind) = command_line::kind(&workload.kind) {
+        return Err(PatchError::CommandLine(kind));
     }
     let meant = |container: &&mivask_core::scene::Container| match name {
         Some(name) => name.rsplit('/').next() == Some(container.name.as_str()),

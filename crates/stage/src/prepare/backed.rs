@@ -19,8 +19,8 @@ use super::host_path;
 use super::nested;
 use super::prepared::Prepared;
 use crate::cluster::Backing;
-use crate::scene::{HostPathCheck, VolumeFacts, Workload};
-use crate::stage::Stage;
+use crate::scene::{HostPathCheck, Volume, VolumeFacts, VolumeKind, Workload};
+use crate::stage::{Role, Stage};
 
 /// What a description asks for, and what the cluster's objects say of it.
 #[derive(Clone, Debug)]
@@ -238,7 +238,7 @@ fn stored(
         (None, None, None) => facts.map(|facts| facts.personality.clone()).unwrap_or_default(),
     };
     let personality = with_group_option(personality, asked, group);
-    let usual = usual(asked, filesystem);
+    let usual = usual(asked, filesystem).filter(|_| !is_seeded(context.workload, key));
     let unknown = || Unknown::new(&format!("what {name} holds"), &settle).usually(usual.clone());
     let known = filesystem.is_some()
         || asked.personality.is_some()
@@ -276,6 +276,16 @@ fn stored(
     let mut prepared = with_steps(stage, base, asked.kind.clone(), Tree::ROOT, &steps);
     prepared.flags = facts.map_or(MountFlags::NONE, |facts| facts.flags);
     prepared
+}
+
+/// Whether an init container has the claim, too: it is there to change what the others find.
+fn is_seeded(workload: &Workload, claim: &str) -> bool {
+    let of_claim =
+        |volume: &&Volume| matches!(&volume.kind, VolumeKind::Claim { claim: own, .. } if own == claim);
+    let names: Vec<&String> =
+        workload.volumes.iter().filter(of_claim).map(|volume| &volume.name.value).collect();
+    let inits = workload.containers.iter().filter(|container| container.role == Role::Init);
+    inits.flat_map(|container| &container.mounts).any(|mount| names.contains(&&mount.volume.value))
 }
 
 fn as_usual(usual: &Usual) -> Arc<str> {

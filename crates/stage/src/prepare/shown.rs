@@ -46,7 +46,8 @@ impl ContainerMounts<'_> {
         let whole = self.stage.source(volume.variants[0].source).clone();
         let name = format!("part of {}", whole.facts.name);
         let unlisted = whole.tree.doubt(Tree::ROOT).and_then(|doubt| doubt.contents.unknown());
-        let unknown = unlisted.cloned().unwrap_or_else(|| {
+        // What is usual of the volume's root is not of a part: the filesystem group reaches it in another way.
+        let unknown = unlisted.map(|unknown| unknown.clone().usually(None)).unwrap_or_else(|| {
             let fact = format!("what {name} is mounted at {}", quoted(&mount.at.value));
             Unknown::new(&fact, "list it in the volume's tree")
         });

@@ -73,8 +73,7 @@ impl Reader<'_> {
     }
 
     fn expanded(&self, mut word: Word) -> Word {
-        let rootless = is_of_a_user(self.whole);
-        expand(&mut word, self.name, (!rootless).then_some("/root"));
+        expand(&mut word, self.name, is_of_the_system(self.whole));
         word
     }
 
@@ -312,6 +311,13 @@ impl Reader<'_> {
 fn is_of_a_user(folder: &str) -> bool {
     let inside = format!("{folder}/");
     ["/.config/containers/systemd/", "/containers/systemd/users/"].iter().any(|part| inside.contains(part))
+}
+
+/// Whether the system's own manager starts them. Of a unit that lies anywhere else nobody knows.
+fn is_of_the_system(folder: &str) -> bool {
+    let inside = format!("{folder}/");
+    let paths = ["/etc/containers/systemd/", "/usr/share/containers/systemd/", "/run/containers/systemd/"];
+    !is_of_a_user(folder) && paths.iter().any(|part| inside.contains(part))
 }
 
 fn is_yes(text: &str) -> bool {

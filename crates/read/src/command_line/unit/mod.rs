@@ -23,7 +23,7 @@ use specifiers::Name;
 use syntax::Unit;
 
 /// What workloads of such files are.
-const KIND: &str = "unit";
+pub(super) const KIND: &str = "unit";
 
 /// Sections that only Podman's own unit files have.
 const SECTIONS: [&str; 7] = ["Container", "Pod", "Kube", "Volume", "Build", "Image", "Network"];

@@ -37,8 +37,22 @@ impl Name {
     }
 }
 
+/// What specifiers are to the system's own manager.
+const SYSTEM: [(char, &str); 10] = [
+    ('h', "/root"),
+    ('t', "/run"),
+    ('S', "/var/lib"),
+    ('C', "/var/cache"),
+    ('L', "/var/log"),
+    ('E', "/etc"),
+    ('U', "0"),
+    ('G', "0"),
+    ('u', "root"),
+    ('g', "root"),
+];
+
 /// Puts what is known in place of specifiers; a word with another one is not known.
-pub(super) fn expand(word: &mut Word, name: &Name, home: Option<&str>) {
+pub(super) fn expand(word: &mut Word, name: &Name, system: bool) {
     let mut out = String::new();
     let text = std::mem::take(&mut word.text);
     let mut letters = text.chars();
@@ -60,18 +74,12 @@ pub(super) fn expand(word: &mut Word, name: &Name, home: Option<&str>) {
             'i' | 'I' if name.is_template() => None,
             'i' | 'I' => Some(name.instance().unwrap_or_default().to_owned()),
             'j' | 'J' => name.prefix().rsplit('-').next().map(str::to_owned),
-            'h' => home.map(str::to_owned),
-            // Those of the system's own manager.
-            't' => home.is_some_and(|home| home == "/root").then(|| "/run".to_owned()),
-            'S' => home.is_some_and(|home| home == "/root").then(|| "/var/lib".to_owned()),
-            'C' => home.is_some_and(|home| home == "/root").then(|| "/var/cache".to_owned()),
-            'L' => home.is_some_and(|home| home == "/root").then(|| "/var/log".to_owned()),
-            'E' => home.is_some_and(|home| home == "/root").then(|| "/etc".to_owned()),
-            'U' | 'G' => home.is_some_and(|home| home == "/root").then(|| "0".to_owned()),
-            'u' | 'g' => home.is_some_and(|home| home == "/root").then(|| "root".to_owned()),
             'T' => Some("/tmp".to_owned()),
             'V' => Some("/var/tmp".to_owned()),
-            _ => None,
+            _ => SYSTEM
+                .iter()
+                .find(|(known, _)| system && *known == which)
+                .map(|(_, value)| (*value).to_owned()),
         };
         match value {
             Some(value) => out.push_str(&value),
@@ -92,7 +100,7 @@ mod tests {
 
     fn expanded(text: &str, file: &str) -> (String, Option<String>) {
         let mut word = Word { text: text.to_owned(), ..Word::default() };
-        expand(&mut word, &Name::of(file), Some("/root"));
+        expand(&mut word, &Name::of(file), file.starts_with("/etc"));
         (word.text, word.unknown)
     }
 
@@ -106,7 +114,9 @@ mod tests {
     #[test]
     fn a_template_is_started_under_names_that_nobody_knows() {
         assert_eq!(expanded("/srv/%i", "gauge@.container"), ("/srv/%i".to_owned(), Some("%i".to_owned())));
-        assert_eq!(expanded("%H", "gauge.container").1, Some("%H".to_owned()));
+        assert_eq!(expanded("%H", "/etc/containers/systemd/gauge.container").1, Some("%H".to_owned()));
+        // Whose manager starts a unit that lies anywhere is not known.
+        assert_eq!(expanded("%h", "gauge.container").1, Some("%h".to_owned()));
         assert_eq!(expanded("x%i", "gauge.container").0, "x");
     }
 }
