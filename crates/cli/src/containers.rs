@@ -56,6 +56,7 @@ impl<'a> Named<'a> {
         for kind in kinds {
             match ask(&Engine { kind, address: None }, self.name) {
                 Ok(answer) => found.push((kind, answer)),
+                Err(why) if failed.contains(&why) => {}
                 Err(why) => failed.push(why),
             }
         }

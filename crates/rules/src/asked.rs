@@ -13,11 +13,9 @@ use mivask_model::tree::Attribute;
 
 use crate::fs_credentials::FsCredentials;
 use crate::usual_place;
+pub(crate) use crate::view::Owner;
 use crate::view::{Place, View};
 use crate::witness::{MissingFact, Subject, Witness};
-
-/// Owner and group in kernel ids; `None` for each that has no mapping.
-pub(crate) type Owner = (Option<KernelUid>, Option<KernelGid>);
 
 /// One inode that is asked about, with the path that names it in words.
 pub(crate) struct Asked<'a, 'p, W> {

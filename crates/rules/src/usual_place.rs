@@ -1,15 +1,12 @@
 //! What a missing fact usually is, where an inode or a name is asked about.
 
 use mivask_model::fact::Unknown;
-use mivask_model::ids::{DiskOwner, KernelGid, KernelUid};
+use mivask_model::ids::DiskOwner;
 use mivask_model::mode::Mode;
 use mivask_model::usual::{Usual, UsualRule, image_directories};
 
 use crate::usual::Answer;
-use crate::view::{Place, View};
-
-/// Owner and group in kernel ids; `None` for each that has no mapping.
-type Owner = (Option<KernelUid>, Option<KernelGid>);
+use crate::view::{Owner, Place, View};
 
 /// The mode of the directory at `path` of an image, where it is one that every image has.
 fn standard(path: &[u8]) -> Option<Mode> {

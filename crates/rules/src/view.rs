@@ -14,6 +14,9 @@ use crate::fs_credentials::FsCredentials;
 use crate::usual;
 use crate::witness::{MissingFact, Witness};
 
+/// Owner and group in kernel ids; `None` for each that has no mapping.
+pub type Owner = (Option<KernelUid>, Option<KernelGid>);
+
 /// An inode seen through a mount.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub struct Place {
@@ -127,7 +130,7 @@ impl<'a> View<'a> {
     /// `stored` at `place` as the kernel compares it; `None` for each id that has no mapping.
     #[must_use]
     #[inline]
-    pub fn kernel_owner(&self, place: Place, stored: DiskOwner) -> (Option<KernelUid>, Option<KernelGid>) {
+    pub fn kernel_owner(&self, place: Place, stored: DiskOwner) -> Owner {
         let ids = &self.mount(place.mount).facts.ids;
         (ids.to_kernel_uid(stored.uid), ids.to_kernel_gid(stored.gid))
     }

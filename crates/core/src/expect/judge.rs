@@ -45,8 +45,11 @@ pub(super) fn against(actor: &Actor, answer: &Answer) -> Option<Against> {
 /// The usual facts with which it is as expected.
 fn usual(answer: &Answer) -> Vec<Usual> {
     let Some(usually) = &answer.usually else { return Vec::new() };
-    let ends = Answer { outcome: usually.outcome.clone(), effect: usually.effect.clone(), ..answer.clone() };
-    if ends.holds() == Some(true) { usually.rests_on.iter().cloned().collect() } else { Vec::new() }
+    if answer.would_hold(&usually.outcome, &usually.effect) == Some(true) {
+        usually.rests_on.iter().cloned().collect()
+    } else {
+        Vec::new()
+    }
 }
 
 /// Whether it is allowed, and what it leaves depends on a missing fact and may be as expected.

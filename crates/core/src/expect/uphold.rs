@@ -262,19 +262,7 @@ impl ClaimCounts {
                 }
             };
             self.checked += 1;
-            let asked = format!("{} as {} sees it", quoted(path), actor.name);
-            let actor = actor.name.to_string();
-            self.add(Against {
-                actor,
-                path: path.clone(),
-                asked,
-                found,
-                fact,
-                from,
-                open,
-                usual: Vec::new(),
-                settle: Vec::new(),
-            });
+            self.add(seen(actor, path, (found, fact, from, open)));
         }
     }
 
@@ -301,19 +289,7 @@ impl ClaimCounts {
                 }
                 Likeness::Unknown(fact) => missing_fact(fact),
             };
-            let (actor, path) = (actor.name.to_string(), path.clone());
-            let asked = format!("{} as {actor} sees it", quoted(&path));
-            self.add(Against {
-                actor,
-                path,
-                asked,
-                found,
-                fact,
-                from,
-                open,
-                usual: Vec::new(),
-                settle: Vec::new(),
-            });
+            self.add(seen(actor, path, (found, fact, from, open)));
         }
     }
 
@@ -370,6 +346,25 @@ fn settled(met: &Met, expectation: Expectation) -> bool {
 fn assumed_of(stage: &Stage, (source, inode): Object) -> Vec<Arc<str>> {
     let tree = &stage.source(source).tree;
     [tree.owner(inode).assumption(), tree.mode(inode).assumption()].into_iter().flatten().cloned().collect()
+}
+
+/// What was found of a path as an actor sees it.
+fn seen(
+    actor: &Actor,
+    path: &[u8],
+    (found, fact, from, open): (String, String, Provenance, bool),
+) -> Against {
+    Against {
+        actor: actor.name.to_string(),
+        path: path.to_vec(),
+        asked: format!("{} as {} sees it", quoted(path), actor.name),
+        found,
+        fact,
+        from,
+        open,
+        usual: Vec::new(),
+        settle: Vec::new(),
+    }
 }
 
 /// What is found, why, where that was read and whether it is open, for what was not told.

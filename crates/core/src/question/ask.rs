@@ -60,14 +60,19 @@ impl Answer {
     /// Whether the act's expectation holds; `None` where it has none. A `depends` never holds.
     #[must_use]
     pub fn holds(&self) -> Option<bool> {
+        self.would_hold(&self.outcome, &self.effect)
+    }
+
+    /// The same if the act ended like that.
+    pub(crate) fn would_hold(&self, outcome: &Outcome, effect: &Effect) -> Option<bool> {
         let expected = self.act.expectation?;
         Some(match expected {
-            Expectation::Allowed => self.outcome == Outcome::Allowed,
-            Expectation::Denied(None) => matches!(self.outcome, Outcome::Denied(_)),
-            Expectation::Denied(errno) => self.outcome == Outcome::Denied(errno),
+            Expectation::Allowed => *outcome == Outcome::Allowed,
+            Expectation::Denied(None) => matches!(outcome, Outcome::Denied(_)),
+            Expectation::Denied(errno) => *outcome == Outcome::Denied(errno),
             Expectation::Leaves { uid, gid, mode } => {
-                let left = self.effect.imprint.as_ref();
-                self.outcome == Outcome::Allowed
+                let left = effect.imprint.as_ref();
+                *outcome == Outcome::Allowed
                     && left.is_some_and(|left| {
                         uid.is_none_or(|uid| left.uid.is_some_and(|id| id.raw() == uid))
                             && gid.is_none_or(|gid| left.gid.is_some_and(|id| id.raw() == gid))

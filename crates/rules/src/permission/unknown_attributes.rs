@@ -36,7 +36,7 @@ pub(super) fn doubted<W: Witness>(
             (Some(doubt), None) => doubt.unknown_attribute(),
             (None, _) => None,
         };
-        return unknown.map_or(Ok(()), |unknown| ask(view, place, wanted, path, unknown, w));
+        return unknown.map_or(Ok(()), |unknown| ask(view, (place, &acting), wanted, path, unknown, w));
     };
     let acl = place.inode.and_then(|id| view.source(place).tree.acl(id));
     let bits = Bits { mode, acl, ids: &view.mount(place.mount).facts.ids };
@@ -181,7 +181,7 @@ pub(super) fn presumed<W: Witness>(
     if overridden && acting.maps_all() && view.is_native(place, w) {
         return Ok(());
     }
-    ask(view, place, wanted, path, &unknown, w)
+    ask(view, (place, &acting), wanted, path, &unknown, w)
 }
 
 /// What the one owner and mode of such a filesystem give, where file and directory agree.
@@ -197,7 +197,7 @@ fn by_what_shows<W: Witness>(view: &View<'_>, place: Place, wanted: Access, w: &
 
 fn ask<W: Witness>(
     view: &View<'_>,
-    place: Place,
+    (place, acting): (Place, &FsCredentials<'_>),
     wanted: Access,
     path: &[u8],
     unknown: &Unknown,
@@ -209,10 +209,9 @@ fn ask<W: Witness>(
         0 => format!("owner and mode of {text} give {} {wanted}", view.name),
         _ => format!("owner and mode of {text} do not give {} {wanted}", view.name),
     };
-    let acting = view.fs_credentials(place, w);
     let usual = || {
         let (usual, owner, mode) = usual_place::attributes(view, place, path, unknown)?;
-        let granted = grants(&acting, FileKind::Directory, mode, owner, wanted);
+        let granted = grants(acting, FileKind::Directory, mode, owner, wanted);
         Some((usual, usize::from(!granted)))
     };
     let chosen = w.choose_usually(question, unknown, 2, (usual, describe));

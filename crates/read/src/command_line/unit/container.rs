@@ -38,6 +38,17 @@ pub(super) struct Reader<'a> {
 impl Reader<'_> {
     pub(super) fn container(&mut self, runs: &mut Runs) {
         self.unknown_keys();
+        let named = |key: &str| self.unit.last(SECTION, key).is_some();
+        if !named("Image") && !named("Rootfs") {
+            let help = Some("write Image= below [Container]".to_owned());
+            return self.diagnostics.add(
+                Severity::Error,
+                self.source,
+                &self.head,
+                "the unit names no image",
+                help,
+            );
+        }
         let mut words = self.options();
         let build = self.volumes_and_image(runs, &mut words);
         words.extend(self.all("Exec"));
@@ -196,11 +207,7 @@ impl Reader<'_> {
             words.push(option("mount", &mount));
         }
         let image = self.last("Image").or_else(|| self.last("Rootfs"));
-        let Some(image) = image else {
-            let help = Some("write Image= below [Container]".to_owned());
-            self.diagnostics.add(Severity::Error, self.source, &self.head, "the unit names no image", help);
-            return None;
-        };
+        let image = image?;
         if self.unit.last(SECTION, "Image").is_none() {
             words.push(with(&image, "--rootfs"));
         }
