@@ -34,7 +34,7 @@ pub(crate) fn is_one(document: &Node) -> bool {
 
 fn is_container(node: &Node) -> bool {
     let is_mapping = |key: &&str| node.get(key).is_some_and(|node| matches!(node.value, Value::Mapping(_)));
-    node.get("Id").is_some() && ["Config", "HostConfig"].iter().all(|key| is_mapping(key))
+    node.get("Id").is_some() && ["Config", "HostConfig"].iter().all(is_mapping)
 }
 
 /// Reads every container of the document.
