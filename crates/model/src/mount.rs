@@ -353,6 +353,12 @@ impl MountTable {
         self.mounts.iter_mut()
     }
 
+    /// Makes the possible source number `variant` of `id` the only one.
+    pub fn choose(&mut self, id: MountId, variant: usize) {
+        let variants = &mut self.mounts[id.number()].variants;
+        *variants = variants.get(variant).cloned().into_iter().collect();
+    }
+
     /// Takes the flags of the same mounts of `other`.
     pub fn take_flags(&mut self, other: &Self) {
         for (mount, model) in self.mounts.iter_mut().zip(&other.mounts) {

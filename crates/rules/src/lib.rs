@@ -20,7 +20,7 @@ pub mod lookup;
 mod permission;
 pub mod settle;
 pub mod trace;
-mod usual;
+pub mod usual;
 mod usual_place;
 pub mod usually;
 pub mod view;

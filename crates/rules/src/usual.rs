@@ -4,11 +4,18 @@ use mivask_model::fact::Unknown;
 use mivask_model::usual::{Usual, UsualRule};
 
 /// An answer that is usual, and of which possibility.
-pub(crate) type Answer = Option<(Usual, usize)>;
+pub type Answer = Option<(Usual, usize)>;
 
 /// Which possibility is usual for a mount of which several sources are possible.
-pub(crate) fn variant(unknown: &Unknown) -> Answer {
+#[must_use]
+pub fn variant(unknown: &Unknown) -> Answer {
     let usual = unknown.usual.as_deref().filter(|usual| usual.rule == UsualRule::GroupApplied)?;
+    Some((usual.clone(), 0))
+}
+
+/// That the kubelet makes a directory of it: a part of a new claim.
+pub(crate) fn made(unknown: &Unknown) -> Answer {
+    let usual = unknown.usual.as_deref().filter(|usual| usual.rule == UsualRule::NewClaim)?;
     Some((usual.clone(), 0))
 }
 

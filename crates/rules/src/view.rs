@@ -71,6 +71,12 @@ impl<'a> View<'a> {
         Self { unmodelled, ..self }
     }
 
+    /// The same process before other mounts.
+    #[must_use]
+    pub const fn before(self, mounts: &'a MountTable) -> Self {
+        Self { mounts, ..self }
+    }
+
     /// What somebody else has before the same mounts, by what the rules follow alone.
     pub(crate) const fn of(&self, who: &'a Credentials) -> Self {
         Self { who, unmodelled: &[], ..*self }
@@ -281,7 +287,8 @@ impl<'a> View<'a> {
             let device = if kind.is_device() { "device" } else { "file" };
             format!("what is mounted at {at} is a {}", if option == 0 { "directory" } else { device })
         };
-        let usual = || usual::kind(&self.mount(mount).facts.at).filter(|_| !kind.is_device());
+        let of_path = || usual::kind(&self.mount(mount).facts.at).filter(|_| !kind.is_device());
+        let usual = || usual::made(unknown).or_else(of_path);
         let chosen = w.choose_usually(MissingFact::Kind(source), unknown, 2, (usual, describe));
         Some(if chosen == 0 { Tree::ROOT } else { file })
     }

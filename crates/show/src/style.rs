@@ -39,7 +39,7 @@ pub(crate) fn usual_or(usual: Option<&Outcome>, certain: &Outcome) -> String {
 }
 
 /// The mark of a cell that is only usual: it depends on facts that are nearly always the same.
-pub(crate) const USUAL: char = '~';
+pub(crate) const USUAL_MARK: &str = "~";
 
 /// One cell of what is usual: the same words behind a mark, in the colour of what depends.
 pub(crate) fn usual_cell(usual: &Outcome) -> String {
@@ -50,7 +50,7 @@ pub(crate) fn usual_cell(usual: &Outcome) -> String {
         Outcome::Depends => "depends",
         Outcome::NeverRuns(_) => "never",
     };
-    paint(OPEN, &format!("{USUAL}{word}"))
+    paint(OPEN, &format!("{USUAL_MARK}{word}"))
 }
 
 /// One cell of a matrix: `yes`, the errno, `depends`, or `-` where the question makes no sense.

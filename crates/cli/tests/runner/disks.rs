@@ -111,17 +111,17 @@ fn a_whole_tree_is_summed_up() {
 fn entries_are_listed_and_picked() {
     assert_snapshot!(scratch().run(["access", "s.yaml", "--tree", "--list"]), @"
     gauge: below /data
-      mode                  owner  read      write     create    delete    list      enter     run       path
-      drwxrwsr-x 2775   7101:7200  -         -         yes       ENOTEMPTY yes       yes       -         /data/2026
-      -rw-r----- 0640   7102:7200  yes       EACCES    -         yes       -         -         EACCES    /data/2026/apr.csv
-      -rw-r----- 0640   7101:7200  yes       yes       -         yes       -         -         EACCES    /data/2026/mar.csv
-      -rw------- 0600   7102:7300  EACCES    EACCES    -         yes       -         -         EACCES    /data/2026/may.csv
-      drwxrwxrwt 1777         0:0  -         -         yes       ENOTEMPTY yes       yes       -         /data/drop
-      -rw-r--r-- 0644   7102:7200  yes       EACCES    -         EPERM     -         -         EACCES    /data/drop/other.csv
-      drwx------ 0700         0:0  -         -         EACCES    ENOTEMPTY EACCES    EACCES    -         /data/keys
-      drwx------ 0700         0:0  -         -         EACCES    EACCES    EACCES    EACCES    -         /data/keys/old
-      -rw------- 0600         0:0  EACCES    EACCES    -         EACCES    -         -         EACCES    /data/keys/site.key
-      lrwxrwxrwx 0777         0:0  yes       EACCES    -         yes       -         -         -         /data/today
+      mode                  owner  read       write      create     delete     list       enter      run        path
+      drwxrwsr-x 2775   7101:7200  -          -          yes        ENOTEMPTY  yes        yes        -          /data/2026
+      -rw-r----- 0640   7102:7200  yes        EACCES     -          yes        -          -          EACCES     /data/2026/apr.csv
+      -rw-r----- 0640   7101:7200  yes        yes        -          yes        -          -          EACCES     /data/2026/mar.csv
+      -rw------- 0600   7102:7300  EACCES     EACCES     -          yes        -          -          EACCES     /data/2026/may.csv
+      drwxrwxrwt 1777         0:0  -          -          yes        ENOTEMPTY  yes        yes        -          /data/drop
+      -rw-r--r-- 0644   7102:7200  yes        EACCES     -          EPERM      -          -          EACCES     /data/drop/other.csv
+      drwx------ 0700         0:0  -          -          EACCES     ENOTEMPTY  EACCES     EACCES     -          /data/keys
+      drwx------ 0700         0:0  -          -          EACCES     EACCES     EACCES     EACCES     -          /data/keys/old
+      -rw------- 0600         0:0  EACCES     EACCES     -          EACCES     -          -          EACCES     /data/keys/site.key
+      lrwxrwxrwx 0777         0:0  yes        EACCES     -          yes        -          -          -          /data/today
     --- status 0
     ");
     let picked = [
@@ -137,9 +137,9 @@ fn entries_are_listed_and_picked() {
     ];
     assert_snapshot!(scratch().run(picked), @"
     gauge: below /data
-      mode                  owner  read      write     create    delete    list      enter     run       path
-      -rw-r----- 0640   7102:7200  yes       EACCES    -         yes       -         -         EACCES    /data/2026/apr.csv
-      -rw------- 0600   7102:7300  EACCES    EACCES    -         yes       -         -         EACCES    /data/2026/may.csv
+      mode                  owner  read       write      create     delete     list       enter      run        path
+      -rw-r----- 0640   7102:7200  yes        EACCES     -          yes        -          -          EACCES     /data/2026/apr.csv
+      -rw------- 0600   7102:7300  EACCES     EACCES     -          yes        -          -          EACCES     /data/2026/may.csv
     --- status 0
     ");
     assert_snapshot!(scratch().run(["access", "s.yaml", "--tree", "--where", "delete=EPERM"]), @"
@@ -170,6 +170,7 @@ fn entries_are_listed_and_picked() {
               "outcome": "allowed",
               "errno": null,
               "check": "group-bits",
+              "usually": null,
               "above": false,
               "entries": 1,
               "directories": 1
@@ -179,6 +180,7 @@ fn entries_are_listed_and_picked() {
               "outcome": "denied",
               "errno": "EACCES",
               "check": "group-bits",
+              "usually": null,
               "above": false,
               "entries": 1,
               "directories": 1
@@ -188,6 +190,7 @@ fn entries_are_listed_and_picked() {
               "outcome": "denied",
               "errno": "EPERM",
               "check": "sticky",
+              "usually": null,
               "above": false,
               "entries": 1,
               "directories": 1
@@ -199,7 +202,8 @@ fn entries_are_listed_and_picked() {
             "no file has an ACL: mtree does not show that",
             "no file is immutable or append-only: mtree does not show that",
             "the root of image tides/gauge:3 is 0:0 0755"
-          ]
+          ],
+          "as_usual": []
         }
       ]
     }

@@ -1,5 +1,6 @@
 //! What one inode shows to one actor.
 
+use std::cell::Cell as Flag;
 use std::collections::{BTreeMap, BTreeSet};
 
 use mivask_model::credentials::Credentials;
@@ -11,6 +12,7 @@ use mivask_model::mount_kind::MountKind;
 use mivask_model::outcome::Errno;
 use mivask_model::tree::{Content, Inode, InodeId, Marks, Tree};
 use mivask_rules::lookup::{Sight, look as see};
+use mivask_rules::usual::variant;
 use mivask_rules::walk::Follow;
 use mivask_stage::stage::{Actor, Stage};
 
@@ -38,6 +40,8 @@ struct Met<'a> {
     inode: &'a Inode,
     swept: &'a Swept<'a>,
     on: std::sync::Arc<str>,
+    /// Whether what was looked at so far is only usual.
+    usual: Flag<bool>,
 }
 
 /// Adds what is found about `swept`.
@@ -55,20 +59,42 @@ pub(super) fn look(
     }
     let tree = &*stage.source(swept.place.source).tree;
     let untold = tree.doubt(id).is_some_and(|doubt| !doubt.knows_attributes());
-    if untold || swept.shut {
+    let Some(usual) = reached(mount, swept) else { return };
+    if untold {
         return;
     }
     let on = limit::on(stage, actor, swept.place);
     let inode = tree.inode(id);
-    let met = Met { stage, actor, who, groups, mount, tree, id, inode, swept, on };
+    let met = Met { stage, actor, who, groups, mount, tree, id, inode, swept, on, usual: Flag::new(usual) };
+    let begin = || met.usual.set(usual);
     met.open_to_all(singles);
+    begin();
     met.shared(singles);
+    begin();
     met.set_id_program(singles);
+    begin();
     let looked_at = met.strict(singles);
+    begin();
     met.secret(looked_at, singles);
+    begin();
     met.host(singles);
+    begin();
     met.program(singles);
+    begin();
     met.missing_execute(singles);
+}
+
+/// Whether an entry is reached: `Some(true)` where that, or its owner and mode, are only usual.
+fn reached(mount: &Mount, swept: &Swept<'_>) -> Option<bool> {
+    let ends = |cell: Cell| swept.endings.iter().any(|(_, ending)| ending.usual == Some(cell));
+    // Several sources are possible: what is looked at is the first, which is the usual one or none.
+    let several = mount.variants.len() > 1;
+    let first_is_usual = mount.facts.question.as_ref().and_then(variant).is_some();
+    match (swept.shut, several) {
+        (false, false) => Some(false),
+        (false, true) => first_is_usual.then_some(true),
+        (true, several) => (ends(Cell::Allowed) && (first_is_usual || !several)).then_some(true),
+    }
 }
 
 impl Met<'_> {
@@ -85,6 +111,7 @@ impl Met<'_> {
             consequence,
             from: self.tree.place(self.id),
             declared: false,
+            usual: self.usual.get(),
         }
     }
 
@@ -92,8 +119,12 @@ impl Met<'_> {
         self.swept.kind == FileKind::Directory
     }
 
+    /// Whether it is allowed, certainly or usually.
     fn allowed(&self, column: Column) -> bool {
-        self.swept.cell(column) == Cell::Allowed
+        let ending = self.swept.endings.of(column);
+        let allowed = ending.certain_or_usual() == Some(Cell::Allowed);
+        self.usual.set(self.usual.get() || allowed && ending.cell == Cell::Open);
+        allowed
     }
 
     /// Changes the file, or the entries of the directory; for a socket, connects to it.

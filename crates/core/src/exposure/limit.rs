@@ -96,6 +96,7 @@ fn broken(stage: &Stage, actor: &Actor, limit: &Fact<Limit>) -> Option<Single> {
         ),
         from,
         declared: true,
+        usual: false,
     })
 }
 
@@ -112,6 +113,7 @@ fn unknown(actor: &Actor, limit: &Fact<Limit>) -> Single {
         consequence: format!("whether {path} is too wide for its program depends on what nobody told of it"),
         from: Provenance::Unknown(format!("owner and mode of {path}").into()),
         declared: true,
+        usual: false,
     }
 }
 

@@ -44,6 +44,8 @@ pub struct Finding {
     pub from: Provenance,
     /// Whether a declared limit is broken.
     pub declared: bool,
+    /// Whether it depends on missing facts, and is so where each is as usual (docs/usual.md).
+    pub usual: bool,
     /// Why it is meant, where the scene says so.
     pub accepted: Option<Accepted>,
 }
@@ -60,6 +62,7 @@ pub(crate) struct Single {
     pub consequence: String,
     pub from: Provenance,
     pub declared: bool,
+    pub usual: bool,
 }
 
 /// Actors that are not worth a thread of their own.
@@ -91,7 +94,7 @@ pub fn exposure(
     }
     findings.sort_by(|a, b| {
         let rank = |finding: &Finding| {
-            (finding.accepted.is_some(), std::cmp::Reverse(finding.severity), finding.kind)
+            (finding.accepted.is_some(), std::cmp::Reverse(finding.severity), finding.usual, finding.kind)
         };
         (rank(a), &a.on, &a.paths).cmp(&(rank(b), &b.on, &b.paths))
     });
@@ -167,6 +170,7 @@ fn umask(actor: &Actor, groups: &BTreeMap<u32, BTreeSet<String>>, singles: &mut 
             from: facts
                 .map_or_else(|| Provenance::rule("the runtime's default umask"), |fact| fact.from.clone()),
             declared: false,
+            usual: false,
         });
     };
     if !who.umask.has(Mode::new(0o002)) {
@@ -186,16 +190,18 @@ fn umask(actor: &Actor, groups: &BTreeMap<u32, BTreeSet<String>>, singles: &mut 
     }
 }
 
-/// One finding for each kind, place, severity and sentence.
+/// One finding for each kind, place, severity and sentence, certain ones apart from usual ones.
 fn together(singles: Vec<Single>) -> Vec<Finding> {
     let mut all: Vec<Finding> = Vec::new();
-    let mut at: BTreeMap<(Kind, Severity, Arc<str>, String), usize> = BTreeMap::new();
+    let mut at: BTreeMap<(Kind, Severity, Arc<str>, String, bool), usize> = BTreeMap::new();
     for single in singles {
-        let key = (single.kind, single.severity, single.on.clone(), single.consequence.clone());
+        let Single { kind, severity, usual, .. } = single;
+        let key = (kind, severity, single.on.clone(), single.consequence.clone(), usual);
         let index = *at.entry(key).or_insert_with(|| {
             all.push(Finding {
-                kind: single.kind,
-                severity: single.severity,
+                kind,
+                severity,
+                usual,
                 on: single.on.clone(),
                 paths: Vec::new(),
                 actors: Vec::new(),

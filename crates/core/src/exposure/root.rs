@@ -66,6 +66,7 @@ pub(super) fn look(stage: &Stage, actor: &Actor, singles: &mut Vec<Single>) {
         consequence,
         from: from.map_or_else(|| Provenance::rule("no user is named, so root"), |fact| fact.from.clone()),
         declared: false,
+        usual: false,
     });
 }
 

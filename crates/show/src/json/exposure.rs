@@ -20,6 +20,8 @@ pub(super) struct FindingJson<'a> {
     consequence: &'a str,
     from: String,
     declared: bool,
+    /// Whether it depends on missing facts, and is so where each is as usual (docs/usual.md).
+    usually: bool,
     accepted: Option<AcceptedJson<'a>>,
 }
 
@@ -45,6 +47,7 @@ pub fn findings(out: &mut dyn Write, all: &[Finding]) -> io::Result<()> {
         consequence: &finding.consequence,
         from: finding.from.to_string(),
         declared: finding.declared,
+        usually: finding.usual,
         accepted: finding
             .accepted
             .as_ref()

@@ -5,6 +5,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::JsonPath;
+use super::usually::{UsualEndJson, UsualJson};
 
 #[derive(Debug, JsonSchema, Serialize)]
 #[schemars(rename = "Overview")]
@@ -17,6 +18,8 @@ pub(super) struct OverviewJson<'a> {
     blocking: u64,
     blockers: Vec<BlockerJson>,
     assumptions: Vec<&'a str>,
+    /// What `usually` rests on.
+    as_usual: Vec<UsualJson<'a>>,
 }
 
 #[derive(Debug, JsonSchema, Serialize)]
@@ -37,6 +40,8 @@ struct EndingJson {
     outcome: &'static str,
     errno: Option<&'static str>,
     check: Option<&'static str>,
+    /// Of what depends: the usual outcome, where every missing fact that matters is usually one way (docs/usual.md).
+    usually: Option<UsualEndJson>,
 }
 
 #[derive(Debug, JsonSchema, Serialize)]
@@ -86,7 +91,12 @@ impl EndingJson {
             Cell::Void | Cell::Allowed | Cell::Open => None,
         };
         let outcome = outcome(ending.cell).unwrap_or("void");
-        Self { outcome, errno, check: ending.check.map(mivask_core::trace::Check::code) }
+        Self {
+            outcome,
+            errno,
+            check: ending.check.map(mivask_core::trace::Check::code),
+            usually: ending.usually().as_ref().map(UsualEndJson::new),
+        }
     }
 }
 
@@ -113,7 +123,8 @@ impl<'a> OverviewJson<'a> {
             shares: shares.collect(),
             blocking: overview.blocking,
             blockers: blockers.collect(),
-            assumptions: overview.assumptions.iter().map(|text| &**text).collect(),
+            assumptions: overview.rests_on.assumptions.iter().map(|text| &**text).collect(),
+            as_usual: overview.rests_on.usual.iter().map(UsualJson::new).collect(),
         }
     }
 }

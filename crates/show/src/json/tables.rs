@@ -283,7 +283,11 @@ impl<'a> AccessJson<'a> {
             Cell::Denied(errno) => Some(("denied", Some(errno.name()))),
             Cell::Open => Some(("depends", None)),
         });
-        Self { kind: Some(kind.word()), ..Self::of(actor, swept.path, facts, false, given) }
+        let usual = swept.endings.iter();
+        let usually = usual
+            .filter_map(|(column, ending)| Some((column.word(), UsualEndJson::new(&ending.usually()?))))
+            .collect();
+        Self { kind: Some(kind.word()), usually, ..Self::of(actor, swept.path, facts, false, given) }
     }
 
     /// `given`: the word and the errno of each column.

@@ -9,7 +9,7 @@ use mivask_core::settle::Outcome;
 
 use super::{Layout, folded, id};
 use crate::safe::safe;
-use crate::style::{FAINT, OPEN, STRONG, USUAL, cell, paint, usual_cell};
+use crate::style::{FAINT, OPEN, STRONG, USUAL_MARK, cell, paint, usual_cell};
 use crate::table::Table;
 
 /// One block an actor; `rows` come grouped by actor.
@@ -53,11 +53,21 @@ pub(crate) fn not_shown(row: &AccessRow) -> String {
 /// Whatever `out` refuses.
 pub fn access_key(out: &mut dyn Write, has_usual: bool, layout: Layout<'_>) -> io::Result<()> {
     let text = "read, write, run: the file; list, enter: the directory; create: a new entry in it; delete: the path itself.";
-    let mark =
-        if has_usual { format!(" {USUAL}: usually so; `ask` says on what it rests.") } else { String::new() };
-    let text = format!("{text}{mark}");
-    let text = text.as_str();
-    writeln!(out, "\n{}", paint(FAINT, &folded(text, 0, layout.width)))
+    let text = if has_usual { format!("{text} {}", usual_key()) } else { text.to_owned() };
+    writeln!(out, "\n{}", paint(FAINT, &folded(&text, 0, layout.width)))
+}
+
+/// What the mark of a cell means.
+fn usual_key() -> String {
+    format!("{USUAL_MARK}: usually so; `ask` says on what it rests.")
+}
+
+/// The same below the list of a tree.
+///
+/// # Errors
+/// Whatever `out` refuses.
+pub fn swept_key(out: &mut dyn Write, layout: Layout<'_>) -> io::Result<()> {
+    writeln!(out, "\n{}", paint(FAINT, &folded(&usual_key(), 0, layout.width)))
 }
 
 const TITLES: [&str; 10] =

@@ -53,7 +53,8 @@ fn one(out: &mut dyn Write, finding: &Finding, layout: Layout<'_>) -> io::Result
     let padding = " ".repeat(INDENT.saturating_sub(word.len()));
     let what = format!("{} {}", paint(STRONG, finding.kind.word()), paths(finding));
     writeln!(out, "{}{padding}{}", paint(style, word), folded(&what, INDENT, layout.width))?;
-    paragraph(out, &safe(&finding.consequence), INDENT, layout)?;
+    let usually = if finding.usual { paint(OPEN, "usually: ") } else { String::new() };
+    paragraph(out, &format!("{usually}{}", safe(&finding.consequence)), INDENT, layout)?;
     let actors = safe(&finding.actors.join(", "));
     let on = if finding.paths.is_empty() {
         String::new()

@@ -20,7 +20,7 @@ mod survey;
 mod upheld;
 mod why;
 
-pub use access::{access, access_key};
+pub use access::{access, access_key, swept_key};
 pub use acts::acts;
 pub use admits::{admissions, reached};
 pub use compare::compared;

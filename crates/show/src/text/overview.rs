@@ -5,13 +5,14 @@ use std::io::{self, Write};
 use mivask_core::act::quoted;
 use mivask_core::mode::symbolic;
 use mivask_core::question::{Blocker, Cell, Ending, Overview, PathFacts, Share, Swept};
+use mivask_core::settle::Outcome;
 use mivask_core::trace::Check;
 
 use super::survey::grouped;
 use super::{Layout, id};
 use crate::layout::Counted;
 use crate::safe::safe;
-use crate::style::{BAD, FAINT, GOOD, OPEN, STRONG, paint};
+use crate::style::{BAD, FAINT, GOOD, OPEN, STRONG, USUAL_MARK as MARK, paint, usual_or};
 use crate::table::Table;
 
 /// The endings of each column, and the directories that shut most off.
@@ -49,7 +50,12 @@ pub fn overview(out: &mut dyn Write, overview: &Overview, layout: Layout<'_>) ->
         write!(out, "{}", table.render(layout))?;
     }
     blockers(out, overview, layout)?;
-    super::assumptions(out, &overview.assumptions.iter().collect(), layout)
+    let usual: Vec<String> = overview.rests_on.usual.iter().map(|usual| safe(&usual.says)).collect();
+    if !usual.is_empty() {
+        writeln!(out)?;
+        super::paragraph(out, &format!("as usual: {}", usual.join("; ")), 0, layout)?;
+    }
+    super::assumptions(out, &overview.rests_on.assumptions.iter().collect(), layout)
 }
 
 fn row(share: &Share, word: &str, (entries, directories): (usize, usize)) -> Vec<String> {
@@ -102,6 +108,9 @@ fn owner_and_mode(facts: &PathFacts) -> (String, String) {
 }
 
 fn ending(ending: Ending) -> String {
+    if let Some(usual) = ending.usually() {
+        return usual_or(Some(&usual), &Outcome::Depends);
+    }
     match ending.cell {
         Cell::Void => paint(FAINT, "-"),
         Cell::Allowed => paint(GOOD, "allowed"),
@@ -168,13 +177,16 @@ pub fn swept(
     let owner = layout.named(&owner);
     write!(out, "  {mode:<15} {owner:>11} ")?;
     for column in mivask_core::question::Column::ALL {
-        let (text, style) = match swept.cell(column) {
-            Cell::Void => ("-", FAINT),
-            Cell::Allowed => ("yes", GOOD),
-            Cell::Denied(errno) => (errno.name(), BAD),
-            Cell::Open => ("depends", OPEN),
+        let (mark, text, style) = match (swept.cell(column), swept.endings.of(column).usual) {
+            (Cell::Open, Some(Cell::Allowed)) => (MARK, "yes", OPEN),
+            (Cell::Open, Some(Cell::Denied(errno))) => (MARK, errno.name(), OPEN),
+            (Cell::Open, _) => ("", "depends", OPEN),
+            (Cell::Void, _) => ("", "-", FAINT),
+            (Cell::Allowed, _) => ("", "yes", GOOD),
+            (Cell::Denied(errno), _) => ("", errno.name(), BAD),
         };
-        write!(out, " {style}{text:<9}{style:#}")?;
+        let width = 10 - mark.len();
+        write!(out, " {style}{mark}{text:<width$}{style:#}")?;
     }
     writeln!(out, " {}", quoted(swept.path))
 }
@@ -187,7 +199,7 @@ pub fn swept_titles(out: &mut dyn Write, actor: &str, start: &[u8]) -> io::Resul
     writeln!(out, "{}: below {}", paint(STRONG, &safe(actor)), quoted(start))?;
     write!(out, "  {STRONG}{:<15} {:>11} ", "mode", "owner")?;
     for column in mivask_core::question::Column::ALL {
-        write!(out, " {:<9}", column.word())?;
+        write!(out, " {:<10}", column.word())?;
     }
     writeln!(out, " path{STRONG:#}")
 }

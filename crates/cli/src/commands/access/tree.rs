@@ -108,6 +108,8 @@ enum Telling<'o> {
         out: &'o mut dyn Write,
         first: bool,
         untitled: bool,
+        /// Whether something that was printed is only usual.
+        usual: bool,
         layout: text::Layout<'static>,
     },
     JsonSums(List<'o>),
@@ -118,7 +120,9 @@ impl<'o> Telling<'o> {
     fn begin(args: &Args, out: &'o mut dyn Write) -> io::Result<Self> {
         Ok(match (args.common.format, args.list) {
             (Format::Text, false) => Self::Sums { out, first: true },
-            (Format::Text, true) => Self::Rows { out, first: true, untitled: true, layout: layout() },
+            (Format::Text, true) => {
+                Self::Rows { out, first: true, untitled: true, usual: false, layout: layout() }
+            }
             (Format::Json, false) => Self::JsonSums(List::begin(out, "trees")?),
             (Format::Json, true) => Self::JsonRows(List::begin(out, "rows")?),
         })
@@ -185,7 +189,8 @@ impl<'o> Telling<'o> {
     ) -> io::Result<()> {
         let facts = || facts_of(stage, actor, swept.place);
         match self {
-            Self::Rows { out, first, untitled, layout } => {
+            Self::Rows { out, first, untitled, usual, layout } => {
+                *usual |= swept.endings.iter().any(|(_, ending)| ending.usual.is_some());
                 if std::mem::take(untitled) {
                     if !std::mem::take(first) {
                         writeln!(out)?;
@@ -221,6 +226,7 @@ impl<'o> Telling<'o> {
     fn end(self, err: &mut dyn Write) -> io::Result<()> {
         match self {
             Self::Rows { first: true, .. } => writeln!(err, "note: no entry is like that"),
+            Self::Rows { out, usual: true, .. } => text::swept_key(out, layout()),
             Self::Sums { .. } | Self::Rows { .. } => Ok(()),
             Self::JsonSums(list) | Self::JsonRows(list) => list.end(),
         }

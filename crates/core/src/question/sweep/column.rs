@@ -2,6 +2,7 @@
 
 use mivask_model::mode::FileKind;
 use mivask_model::outcome::Errno;
+use mivask_rules::settle::Outcome;
 use mivask_rules::trace::Check;
 
 /// One cell of the matrix, small enough to keep millions of.
@@ -67,16 +68,37 @@ pub struct Ending {
     pub check: Option<Check>,
     /// Whether something was taken for granted.
     pub assumed: bool,
+    /// Of one that is open: [`Cell::Allowed`] or [`Cell::Denied`], where every missing fact that matters is usually one way.
+    pub usual: Option<Cell>,
 }
 
 impl Ending {
+    /// The outcome, or the usual one of what is open; `None` where there is neither.
+    #[must_use]
+    pub fn certain_or_usual(self) -> Option<Cell> {
+        match self.cell {
+            Cell::Open => self.usual,
+            Cell::Void | Cell::Allowed | Cell::Denied(_) => Some(self.cell),
+        }
+    }
+
+    /// The usual outcome of what is open, as single questions have it.
+    #[must_use]
+    pub fn usually(self) -> Option<Outcome> {
+        match self.usual? {
+            Cell::Allowed => Some(Outcome::Allowed),
+            Cell::Denied(errno) => Some(Outcome::Denied(Some(errno))),
+            Cell::Void | Cell::Open => None,
+        }
+    }
+
     pub(super) fn of(result: Result<(), Errno>, met_unknown: bool, check: Option<Check>) -> Self {
         let (cell, check) = match result {
             _ if met_unknown => (Cell::Open, Some(Check::Unknown)),
             Ok(()) => (Cell::Allowed, check),
             Err(errno) => (Cell::Denied(errno), check),
         };
-        Self { cell, check, assumed: false }
+        Self { cell, check, assumed: false, usual: None }
     }
 }
 

@@ -1,13 +1,13 @@
 //! A sweep summed up: how many inodes end how, and why; which directories keep an actor out.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use mivask_model::mode::Mode;
 use mivask_stage::stage::{Actor, Stage};
 
-use super::column::{Column, Ending, PerColumn};
-use super::{Event, SweepError, Swept, follow};
+use super::column::{Cell, Column, Ending, PerColumn};
+use super::{Event, RestsOn, SweepError, Swept, follow};
 use crate::question::PathFacts;
 use crate::question::facts::facts_of;
 
@@ -32,8 +32,8 @@ pub struct Overview {
     pub blockers: Vec<Blocker>,
     /// How many directories shut something off.
     pub blocking: u64,
-    /// What was taken for granted.
-    pub assumptions: BTreeSet<Arc<str>>,
+    /// What the endings rest on.
+    pub rests_on: RestsOn,
 }
 
 /// How many entries share one ending.
@@ -79,7 +79,7 @@ pub fn overview(
 ) -> Result<Overview, SweepError> {
     let mut sums = Sums { levels: vec![Level::default()], ..Sums::default() };
     let mut latest = (start.to_vec(), None);
-    let assumptions = follow(stage, actor, which, start, |event| match event {
+    let rests_on = follow(stage, actor, which, start, |event| match event {
         Event::Entry(swept) => {
             sums.seen();
             if wanted(&swept) {
@@ -97,6 +97,8 @@ pub fn overview(
                 latest.1 = Some(swept.place);
             }
         }
+        // One that usually lets pass is in nobody's way.
+        Event::Shut(ending) if ending.usual == Some(Cell::Allowed) => {}
         Event::Shut(ending) => {
             let facts = match latest.1 {
                 Some(place) => facts_of(stage, actor, place),
@@ -116,7 +118,7 @@ pub fn overview(
         shares,
         blockers: sums.blockers,
         blocking: sums.blocking,
-        assumptions,
+        rests_on,
     })
 }
 
@@ -155,8 +157,8 @@ impl Sums {
         for (column, ending) in swept.endings.iter() {
             // What is taken for granted is listed below the sums, and parts none of them.
             let ending = Ending { assumed: false, ..*ending };
-            let not_run = data && column == Column::Run && matches!(ending.cell, super::Cell::Denied(_));
-            if ending.cell == super::Cell::Void || not_run {
+            let not_run = data && column == Column::Run && matches!(ending.cell, Cell::Denied(_));
+            if ending.cell == Cell::Void || not_run {
                 continue;
             }
             let share = self.share(column, ending, swept.shut);

@@ -16,6 +16,8 @@ use super::column::Ending;
 pub(super) struct Recorder {
     /// What was taken for granted so far.
     pub assumed: BTreeSet<Arc<str>>,
+    /// The facts behind what was only usual so far.
+    pub usual: BTreeSet<Usual>,
     /// Whether the column that is watched rests on some of it.
     assumes: bool,
     met_unknown: bool,
