@@ -21,7 +21,7 @@ pub(crate) fn endings(
 ) -> Result<BTreeMap<Vec<u8>, Option<bool>>, PatternError> {
     let paths = Paths { pattern: pattern.to_vec(), except: Vec::new() };
     let mut all = BTreeMap::new();
-    for (path, met) in met(stage, actor, Some(verb), &paths, globs)? {
+    for (path, met) in met(stage, actor, Some(verb), &paths, globs)?.at {
         let known = met.ending.map(|ending| ending.cell);
         let ends = match known {
             Some(Cell::Void) => continue,

@@ -1,6 +1,7 @@
 //! Which paths of an actor a line meets, and which acts it means by them.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 use mivask_model::act::Verb;
 use mivask_model::glob::{Globs, PatternError};
@@ -39,8 +40,20 @@ impl Met {
     }
 }
 
-/// Paths that are met, in order.
-pub(super) type Meeting = BTreeMap<Vec<u8>, Met>;
+/// What is met.
+#[derive(Default)]
+pub(super) struct Meeting {
+    /// The paths, in order.
+    pub at: BTreeMap<Vec<u8>, Met>,
+    /// What the endings that are assumed rest on.
+    pub assumptions: BTreeSet<Arc<str>>,
+}
+
+impl Meeting {
+    pub(super) fn insert(&mut self, path: Vec<u8>, met: Met) {
+        self.at.insert(path, met);
+    }
+}
 
 /// The column that answers for `verb` on something of that kind, where one does.
 fn column(verb: &Verb, kind: FileKind) -> Option<Column> {
@@ -151,7 +164,7 @@ pub(super) fn met(
     paths: &Paths,
     globs: &dyn Globs,
 ) -> Result<Meeting, PatternError> {
-    let mut meeting = Meeting::new();
+    let mut meeting = Meeting::default();
     let literal = &paths.pattern;
     let sight = look(&stage.storage, &actor.mounts, literal, Follow::Links);
     // A name may hold such a character: what exists under this very name is taken literally.
@@ -199,7 +212,7 @@ pub(super) fn add(
 ) {
     for which in 0..actor.credentials.len() {
         // What cannot be swept has nothing to meet.
-        let _ = follow(stage, actor, which, start, |event| {
+        let found = follow(stage, actor, which, start, |event| {
             let Event::Entry(swept) = event else { return };
             if !wanted(&swept) {
                 return;
@@ -209,11 +222,13 @@ pub(super) fn add(
             let object = swept.place.inode.map(|id| (swept.place.source, id));
             let met = Met { kind: Some(swept.kind), ending, object, deep: false };
             meeting
+                .at
                 .entry(swept.path.to_vec())
                 // Where one possible identity may and another may not, it has to be asked.
                 .and_modify(|known| known.ending = known.ending.filter(|known| Some(*known) == ending))
                 .or_insert(met);
         });
+        meeting.assumptions.extend(found.into_iter().flat_map(|rests_on| rests_on.assumptions));
     }
 }
 

@@ -80,8 +80,8 @@ impl<'s> Seen<'s> {
             Same::Given((source, _)) | Same::Made(source, _) => *source,
         };
         let sources: BTreeSet<SourceId> = self.objects.iter().chain(self.names.keys()).map(disk).collect();
-        let mut meeting = Meeting::new();
-        let mut directories = Meeting::new();
+        let mut meeting = Meeting::default();
+        let mut directories = Meeting::default();
         // Nothing of the host's was declared to people on it.
         let declared = |origin| origin == MountOrigin::Declared || actor.role == Role::Person;
         for (_, mount) in actor.mounts.iter().filter(|(_, mount)| declared(mount.origin)) {
@@ -118,7 +118,7 @@ impl<'s> Seen<'s> {
                 &mut directories,
             );
         }
-        for (path, met) in directories {
+        for (path, met) in directories.at {
             let disk = met.object.map(|object| self.object(object));
             let names = disk.and_then(|object| self.names.get(&object));
             for (name, unlisted) in names.into_iter().flatten() {

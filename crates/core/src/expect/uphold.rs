@@ -57,7 +57,7 @@ pub fn uphold(stage: &Stage, expected: &Expected, globs: &dyn Globs) -> Result<U
             counts.holds_of_nothing = state.missing && !actors.is_empty();
             for actor in actors {
                 let mut meeting = met(stage, actor, None, paths, globs)?;
-                if !is_pattern(&paths.pattern) && meeting.is_empty() {
+                if !is_pattern(&paths.pattern) && meeting.at.is_empty() {
                     meeting.insert(paths.pattern.clone(), Met::unlisted(false));
                 }
                 counts.state(stage, actor, state, &meeting);
@@ -121,7 +121,7 @@ fn only(
     let all = |stage| -> Result<Seen<'_>, PatternError> {
         let mut seen = Seen::new(stage);
         for actor in stage.actors.iter().filter(|actor| may.is(actor)) {
-            for (path, met) in met(stage, actor, None, paths, globs)? {
+            for (path, met) in met(stage, actor, None, paths, globs)?.at {
                 seen.add(actor, &path, met);
             }
         }
@@ -137,11 +137,11 @@ fn only(
         if let Some(later) = &later {
             let actor_then = &joined.stage.actors[at];
             let mut meeting = later.by(actor_then, verb);
-            meeting.retain(|path, met| {
+            meeting.at.retain(|path, met| {
                 let now = look(&stage.storage, &actor.mounts, path, Follow::AllButLast);
                 met.object.is_some() && now == Ok(Sight::Missing)
             });
-            if !meeting.is_empty() {
+            if !meeting.at.is_empty() {
                 counts.assumptions.extend(joined.notes.values().cloned());
             }
             counts.judge(&joined.stage, actor_then, (verb, Expectation::Denied(None), How::ByKind), &meeting);
@@ -188,11 +188,13 @@ impl ClaimCounts {
         (verb, expectation, how): (&Verb, Expectation, How),
         meeting: &Meeting,
     ) {
-        for (path, met) in meeting {
+        let (mut told, mut assumed) = (false, false);
+        for (path, met) in &meeting.at {
             let act = match how {
                 How::AsItStands => Some((verb.clone(), path.clone())),
                 How::ByKind if settled(met, expectation) => {
-                    self.assumptions.extend(actor.identity.assumptions.iter().cloned());
+                    told = true;
+                    assumed |= met.ending.is_some_and(|ending| ending.assumed);
                     self.checked += 1;
                     continue;
                 }
@@ -201,10 +203,7 @@ impl ClaimCounts {
             let Some((verb, mut path)) = act else { continue };
             self.checked += 1;
             // Enough is given; the rest is only counted, and counting needs no reasons.
-            if self.broken_count >= MOST_AGAINST
-                && matches!(expectation, Expectation::Denied(_))
-                && met.ending.is_some_and(|ending| ending.cell == Cell::Allowed)
-            {
+            if self.broken_count >= MOST_AGAINST && contradicts(met, expectation) {
                 self.broken_count += 1;
                 continue;
             }
@@ -224,6 +223,10 @@ impl ClaimCounts {
                 }
             }
         }
+        // What the sweep told rests on what it took for granted.
+        let of_sweep = meeting.assumptions.iter().filter(|_| assumed);
+        let of_actor = actor.identity.assumptions.iter().filter(|_| told);
+        self.assumptions.extend(of_sweep.chain(of_actor).cloned());
     }
 
     fn limit(
@@ -233,7 +236,7 @@ impl ClaimCounts {
         (mode, owner): (Mode, Option<Owner>),
         meeting: &Meeting,
     ) {
-        for (path, met) in meeting {
+        for (path, met) in &meeting.at {
             // A link has no mode of its own that anyone checks, and a file is wide but once, whoever sees it. Owners are as
             // each sees them.
             let again = owner.is_none() && met.object.is_some_and(|object| !self.looked_at.insert(object));
@@ -267,12 +270,12 @@ impl ClaimCounts {
     }
 
     fn state(&mut self, stage: &Stage, actor: &Actor, state: &State, meeting: &Meeting) {
-        for (path, met) in meeting {
+        for (path, met) in &meeting.at {
             let link =
                 met.kind == Some(FileKind::Link) && state.kind != Some(FileKind::Link) && !state.missing;
             let again =
                 state.is_of_inode() && met.object.is_some_and(|object| !self.looked_at.insert(object));
-            if link && meeting.len() > 1 || again {
+            if link && meeting.at.len() > 1 || again {
                 continue;
             }
             self.checked += 1;
@@ -329,9 +332,18 @@ impl ClaimCounts {
     }
 }
 
-/// Whether the sweep has told already that it is as expected, and that this rests on nothing taken for granted.
+/// Whether the sweep has told already that it is the other way round than expected.
+fn contradicts(met: &Met, expectation: Expectation) -> bool {
+    let cell = met.ending.map(|ending| ending.cell);
+    matches!(
+        (cell, expectation),
+        (Some(Cell::Allowed), Expectation::Denied(_)) | (Some(Cell::Denied(_)), Expectation::Allowed)
+    )
+}
+
+/// Whether the sweep has told already that it is as expected.
 fn settled(met: &Met, expectation: Expectation) -> bool {
-    let Some(ending) = met.ending.filter(|ending| !ending.assumed) else { return false };
+    let Some(ending) = met.ending else { return false };
     match (ending.cell, expectation) {
         (Cell::Allowed, Expectation::Allowed) | (Cell::Denied(_), Expectation::Denied(None)) => true,
         (Cell::Denied(errno), Expectation::Denied(Some(wanted))) => errno == wanted,

@@ -6,6 +6,7 @@ use std::rc::Rc;
 use std::sync::Arc;
 
 use mivask_model::mount::{Mount, MountOrigin, MountTable, SourceId};
+use mivask_model::path::parent;
 use mivask_model::tree::Tree;
 use mivask_rules::lookup::{Sight, look};
 use mivask_rules::settle::Outcome;
@@ -91,6 +92,7 @@ impl Contrast {
 }
 
 /// One path on one side.
+#[derive(Clone, Copy)]
 struct Seen {
     facts: Option<PathFacts>,
     outcomes: PerColumn<CellOutcome>,
@@ -206,13 +208,14 @@ fn contrasted(baseline: &Baseline<'_>, after: (&Stage, &Actor), starts: &[Vec<u8
     let (old, new, partial) = sides(baseline, after, &all);
     let name = after.1.name.to_string();
     let paths: BTreeSet<&Vec<u8>> = old.keys().chain(new.keys()).collect();
+    let (mut unlisted_before, mut unlisted_after) = (Unlisted::default(), Unlisted::default());
     let mut files = Vec::new();
     let mut groups: BTreeMap<(Column, CellOutcome, CellOutcome), Vec<Vec<u8>>> = BTreeMap::new();
     for path in paths {
         let then = old.get(path);
         let now = new.get(path);
-        let unlisted_then = if then.is_none() { unlisted(before, path) } else { None };
-        let unlisted_now = if now.is_none() { unlisted(after, path) } else { None };
+        let unlisted_then = if then.is_none() { unlisted_before.at(before, path) } else { None };
+        let unlisted_now = if now.is_none() { unlisted_after.at(after, path) } else { None };
         let was = then.and_then(|seen| seen.facts);
         let is = now.and_then(|seen| seen.facts);
         // What may have been there all along is neither new nor gone.
@@ -332,11 +335,35 @@ fn whole(stage: &Stage, actor: &Actor, start: &[u8], all: &mut BTreeMap<Vec<u8>,
     all.len() <= MOST_COMPARED
 }
 
-/// What a path shows that one side does not list, and that may be there.
-fn unlisted((stage, actor): (&Stage, &Actor), path: &[u8]) -> Option<Seen> {
-    let sight = look(&stage.storage, &actor.mounts, path, Follow::Links);
-    let never = actor.refusal().is_some();
-    (sight == Ok(Sight::Unlisted)).then(|| of_row(&access(stage, actor, path), never))
+/// The longest name, in bytes (limits.h).
+const NAME_MAX: usize = 255;
+
+/// What one side does not list, and that may be there: the same for all names in a directory.
+#[derive(Default)]
+struct Unlisted {
+    /// By directory.
+    known: BTreeMap<Vec<u8>, Seen>,
+}
+
+impl Unlisted {
+    /// What `path` shows; `None` where it is known whether it is there.
+    fn at(&mut self, (stage, actor): (&Stage, &Actor), path: &[u8]) -> Option<Seen> {
+        if look(&stage.storage, &actor.mounts, path, Follow::Links) != Ok(Sight::Unlisted) {
+            return None;
+        }
+        let ask = || of_row(&access(stage, actor, path), actor.refusal().is_some());
+        let directory = parent(path);
+        // What is too long is another matter (ENAMETOOLONG), and nothing as short as this is.
+        if path.len() > NAME_MAX {
+            return Some(ask());
+        }
+        if let Some(known) = self.known.get(directory) {
+            return Some(*known);
+        }
+        let seen = ask();
+        self.known.insert(directory.to_vec(), seen);
+        Some(seen)
+    }
 }
 
 fn of_row(row: &AccessRow, never: bool) -> Seen {

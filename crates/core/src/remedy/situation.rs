@@ -47,14 +47,11 @@ impl<'a> Situation<'a> {
         Situation { scene, changes, expected: self.expected, globs: self.globs }
     }
 
-    /// Which expectations hold on `stage`.
-    fn held(&self, stage: &Stage) -> Vec<bool> {
-        let holds = |one: &Expected| {
-            // One that cannot be read is an error of `uphold`, not of a remedy.
-            let standing = uphold(stage, one, self.globs).map(|upheld| upheld.standing);
-            matches!(standing, Ok(Standing::Holds | Standing::MeetsNothing))
-        };
-        self.expected.iter().map(holds).collect()
+    /// Whether an expectation holds on `stage`.
+    fn holds(&self, stage: &Stage, one: &Expected) -> bool {
+        // One that cannot be read is an error of `uphold`, not of a remedy.
+        let standing = uphold(stage, one, self.globs).map(|upheld| upheld.standing);
+        matches!(standing, Ok(Standing::Holds | Standing::MeetsNothing))
     }
 }
 
@@ -62,14 +59,14 @@ impl<'a> Situation<'a> {
 pub(super) struct Base<'a> {
     pub stage: Stage,
     pub situation: &'a Situation<'a>,
-    /// Which expectations hold now.
-    held: Vec<bool>,
+    /// The expectations that hold now.
+    held: Vec<&'a Expected>,
 }
 
 impl<'a> Base<'a> {
     pub(super) fn new(situation: &'a Situation<'a>) -> Self {
         let stage = staged(situation.scene, situation.changes);
-        let held = situation.held(&stage);
+        let held = situation.expected.iter().filter(|one| situation.holds(&stage, one)).collect();
         Self { stage, situation, held }
     }
 
@@ -79,12 +76,7 @@ impl<'a> Base<'a> {
 
     /// The expectations that hold now and do not on `stage`.
     pub(super) fn broken(&self, stage: &Stage) -> Vec<&'a Expected> {
-        if !self.held.contains(&true) {
-            return Vec::new();
-        }
-        let then = self.situation.held(stage);
-        let expected = self.situation.expected.iter().zip(self.held.iter().zip(then));
-        expected.filter(|(_, (now, then))| **now && !then).map(|(one, _)| one).collect()
+        self.held.iter().copied().filter(|one| !self.situation.holds(stage, one)).collect()
     }
 }
 
