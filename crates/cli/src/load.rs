@@ -7,6 +7,7 @@ use std::time::Instant;
 
 use mivask_core::act::Act;
 use mivask_core::change::Changes;
+use mivask_core::handoff::{Handoff, handoffs, with_usual};
 use mivask_core::names::AccountNames;
 use mivask_core::policy::Policy;
 use mivask_core::prepare;
@@ -76,6 +77,17 @@ impl Whole {
     /// What was given, with what was changed about it.
     pub(crate) const fn scene(&self) -> &Scene {
         &self.scene
+    }
+
+    /// What each creates and what the others can do with it, with what is usual.
+    pub(crate) fn handoffs(&self, paths: &[Vec<u8>]) -> Result<Vec<Handoff>, Failure> {
+        let found = handoffs(&self.stage, paths);
+        if !found.iter().any(Handoff::is_open) {
+            return Ok(found);
+        }
+        let mut usual = prepare::stage(&self.scene.as_usual());
+        self.changes.apply_to_files(&mut usual)?;
+        Ok(with_usual(found, &usual, paths))
     }
 
     /// The names of accounts that the scene gives.

@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use crate::ids::DiskOwner;
 use crate::mode::Mode;
 
 /// Directories that an image has (Filesystem Hierarchy Standard 3.0, chapters 3 to 5) and that are 0:0 0755, what holds one before it.
@@ -81,13 +82,21 @@ pub struct Usual {
     pub rule: UsualRule,
     /// The same as a sentence: `claim readings is new: empty, its root 0:0 0755`.
     pub says: Arc<str>,
+    /// Owner and mode, where it is about those of one inode.
+    pub leaves: Option<(DiskOwner, Mode)>,
 }
 
 impl Usual {
     /// A usual value.
     #[must_use]
     pub fn new(rule: UsualRule, says: &str) -> Self {
-        Self { rule, says: says.into() }
+        Self { rule, says: says.into(), leaves: None }
+    }
+
+    /// The same as an assumption, for where it is taken to be so.
+    #[must_use]
+    pub fn assumption(&self) -> Arc<str> {
+        format!("as usual {}", self.says).into()
     }
 
     /// The same, to be shared by what it is usual of.

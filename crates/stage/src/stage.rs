@@ -1,5 +1,6 @@
 //! The stage: everything known, with each actor before its mount table.
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use mivask_model::credentials::Credentials;
@@ -8,6 +9,7 @@ use mivask_model::mount::{MountTable, Source, SourceId};
 use mivask_model::refusal::Refusal;
 use mivask_model::storage::Storage;
 use mivask_model::unmodelled::Unmodelled;
+use mivask_model::usual::Usual;
 use mivask_rules::view::{Devices, View};
 use mivask_rules::witness::{MissingFact, Witness};
 
@@ -115,6 +117,9 @@ pub struct Stage {
     pub(crate) actor_names: Arc<ActorNames>,
     /// The number of the first actor here among those of the scene.
     pub first: usize,
+    /// What was taken to be as usual, by the name of the source that it is of; nothing unless the scene asked for it
+    /// ([`Scene::as_usual`](crate::scene::Scene::as_usual)).
+    pub usual: BTreeMap<Arc<str>, BTreeSet<Usual>>,
 }
 
 impl Stage {
@@ -123,6 +128,11 @@ impl Stage {
     pub fn view<'a>(&'a self, actor: &'a Actor, who: &'a Credentials, name: &'a str) -> View<'a> {
         let devices = if actor.all_devices { Devices::All } else { Devices::Listed };
         View::new(&self.storage, &actor.mounts, who, name, devices).with_unmodelled(&actor.unmodelled)
+    }
+
+    /// Notes that something of `source` is taken to be as usual.
+    pub(crate) fn take_usual(&mut self, source: &str, usual: Usual) {
+        self.usual.entry(source.into()).or_default().insert(usual);
     }
 
     /// Adds a source.

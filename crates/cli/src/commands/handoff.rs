@@ -3,7 +3,6 @@
 use std::io::Write;
 use std::path::PathBuf;
 
-use mivask_core::handoff::handoffs;
 use mivask_disk::process::Reach;
 use mivask_show::{json, text};
 
@@ -38,7 +37,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     let paths = load::inside_paths(&args.directories)?;
     let whole = Whole::read(&args.input, &Reach { paths: paths.clone(), whole: true }.into(), err)?;
     let working = terminal::working("trying what each creates and what the others can do with it");
-    let found = handoffs(&whole.stage, &paths);
+    let found = whole.handoffs(&paths)?;
     drop(working);
     match args.format {
         Format::Text => text::handoffs(out, &found, layout())?,

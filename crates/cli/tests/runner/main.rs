@@ -67,3 +67,4 @@ mod uphold;
 mod uphold_formats;
 mod uphold_rests;
 mod usual;
+mod usual_trees;

@@ -2,6 +2,7 @@
 
 mod members;
 mod trial;
+mod usual;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -11,6 +12,7 @@ use mivask_model::mount::{Mount, MountOrigin, SourceId};
 use mivask_model::outcome::Imprint;
 use mivask_model::path::or_root;
 use mivask_model::tree::InodeId;
+use mivask_model::usual::Usual;
 use mivask_rules::lookup::{Sight, look};
 use mivask_rules::settle::Outcome;
 use mivask_rules::walk::Follow;
@@ -21,6 +23,7 @@ use crate::question::joined::Joined;
 pub(crate) use members::path_of_same;
 use members::{compared, members};
 use trial::Trial;
+pub use usual::with_usual;
 
 /// What a second actor may want to do with a file.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -59,6 +62,8 @@ pub struct UseOutcome {
     pub outcome: Outcome,
     /// Why it is not allowed.
     pub why: Option<Why>,
+    /// Of one that depends: how it ends where each missing fact is as usual (docs/usual.md), from [`with_usual`].
+    pub usually: Option<Box<Self>>,
 }
 
 /// How each of the four uses of one file ends.
@@ -119,8 +124,21 @@ pub struct Creation {
     pub directory: Option<Imprint>,
     /// The file in it.
     pub nested: Option<Imprint>,
+    /// The same where it depends whether they can be made, and they usually can.
+    pub usually: Option<UsualCreation>,
     /// The others.
     pub consumers: Vec<Consumer>,
+}
+
+/// What one creator usually leaves.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct UsualCreation {
+    /// The file.
+    pub file: Option<Imprint>,
+    /// The subdirectory.
+    pub directory: Option<Imprint>,
+    /// The file in it.
+    pub nested: Option<Imprint>,
 }
 
 /// One directory that several actors reach.
@@ -139,6 +157,8 @@ pub struct Handoff {
     pub creations: Vec<Creation>,
     /// What was taken for granted.
     pub assumptions: BTreeSet<Arc<str>>,
+    /// The facts behind what is only usual.
+    pub rests_on: BTreeSet<Usual>,
 }
 
 /// How many who share a directory are compared, each with each.
@@ -257,5 +277,6 @@ fn handoff(
         left_out,
         creations,
         assumptions,
+        rests_on: BTreeSet::new(),
     }
 }

@@ -42,7 +42,7 @@ impl Trial<'_> {
             let nested = self.uses(consumer, &inner, &nested.0);
             consumers.push(Consumer { consumer: self.name(consumer), file, nested });
         }
-        Creation { creator: name, creates, file, directory, nested: nested.1, consumers }
+        Creation { creator: name, creates, file, directory, nested: nested.1, usually: None, consumers }
     }
 
     fn name(&self, member: usize) -> String {
@@ -82,7 +82,7 @@ impl Trial<'_> {
         if let Carried::Open(reason) = performed.carried
             && done.outcome == Outcome::Allowed
         {
-            done = UseOutcome { outcome: Outcome::Depends, why: Some(Why::new(&reason)) };
+            done = UseOutcome { outcome: Outcome::Depends, why: Some(Why::new(&reason)), usually: None };
         }
         (done, performed.answer.effect.imprint)
     }
@@ -124,9 +124,9 @@ impl Trial<'_> {
 
 /// Two workloads of one name: no one can be asked.
 fn ambiguous() -> UseOutcome {
-    UseOutcome { outcome: Outcome::Depends, why: Some(Why::new("its name is not its own")) }
+    UseOutcome { outcome: Outcome::Depends, why: Some(Why::new("its name is not its own")), usually: None }
 }
 
 fn done(answer: &Answer) -> UseOutcome {
-    UseOutcome { outcome: answer.outcome.clone(), why: why(answer) }
+    UseOutcome { outcome: answer.outcome.clone(), why: why(answer), usually: None }
 }

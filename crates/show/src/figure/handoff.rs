@@ -6,6 +6,7 @@ use mivask_core::settle::Outcome;
 
 use super::Figure;
 use super::pen::{Pen, cut, folded};
+use crate::style::USUAL_MARK;
 use crate::words::use_letter;
 
 const LABEL: f64 = 190.0;
@@ -35,6 +36,7 @@ pub(super) fn draw(all: &[Handoff]) -> Figure {
         for line in [
             "upper row: a file made there; lower row: a file in a subdirectory made there",
             "r reads, c changes, d deletes, p replaces (renames its own over it); ? depends",
+            "~ usually so",
         ] {
             pen.text((14.0, y), "from", line);
             y += 17.0;
@@ -85,22 +87,26 @@ fn grid(pen: &mut Pen, mut y: f64, handoff: &Handoff, consumers: &[(String, Vec<
 }
 
 fn leaves(creation: &Creation) -> String {
-    match (&creation.creates.outcome, &creation.file) {
-        (Outcome::Allowed, Some(left)) => crate::words::imprint(left),
-        (outcome, _) => crate::words::outcome(outcome),
+    let usual = creation.usually.as_ref().and_then(|usual| usual.file.as_ref());
+    match (&creation.creates.outcome, &creation.file, usual) {
+        (Outcome::Allowed, Some(left), _) => crate::words::imprint(left),
+        (_, _, Some(left)) => format!("{USUAL_MARK}{}", crate::words::imprint(left)),
+        (outcome, _, None) => crate::words::outcome(outcome),
     }
 }
 
 fn squares(pen: &mut Pen, (x, y): (f64, f64), uses: Option<&PerUse>) {
     for (at, (wanted, ended)) in uses.iter().flat_map(|uses| uses.iter()).enumerate() {
         let x = x + (SQUARE + 2.0) * count(at);
-        let (class, letter) = match ended.outcome {
+        let usual = ended.usually.is_some();
+        let (class, letter) = match ended.certain_or_usual().outcome {
             Outcome::Allowed => ("bit good", use_letter(wanted)),
             Outcome::Denied(_) | Outcome::NeverRuns(_) => ("bit bad", "–"),
             Outcome::Depends => ("bit open", "?"),
         };
+        let (class, mark) = if usual { ("bit open", USUAL_MARK) } else { (class, "") };
         pen.bar((x, y), (SQUARE, SQUARE), class);
-        pen.centred((x + SQUARE / 2.0, y + 13.8), &format!("letter {class}"), letter);
+        pen.centred((x + SQUARE / 2.0, y + 13.8), &format!("letter {class}"), &format!("{mark}{letter}"));
     }
 }
 

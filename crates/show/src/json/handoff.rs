@@ -7,6 +7,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::answers::ImprintJson;
+use super::usually::{UsualEndJson, UsualJson};
 use super::{JsonPath, document};
 
 #[derive(JsonSchema, Serialize)]
@@ -21,6 +22,8 @@ pub(super) struct HandoffJson<'a> {
     members_left_out: usize,
     creations: Vec<CreationJson<'a>>,
     assumptions: Vec<&'a str>,
+    /// What `usually` rests on.
+    as_usual: Vec<UsualJson<'a>>,
 }
 
 #[derive(JsonSchema, Serialize)]
@@ -38,10 +41,35 @@ struct CreationJson<'a> {
     outcome: &'static str,
     errno: Option<&'static str>,
     why: Option<String>,
+    /// Of what depends: what becomes of it where each missing fact is as usual (docs/usual.md).
+    usually: Option<UsualCreationJson<'a>>,
     file: Option<ImprintJson<'a>>,
     subdirectory: Option<ImprintJson<'a>>,
     file_in_subdirectory: Option<ImprintJson<'a>>,
     consumers: Vec<ConsumerJson<'a>>,
+}
+
+#[derive(JsonSchema, Serialize)]
+#[schemars(rename = "UsualCreation")]
+struct UsualCreationJson<'a> {
+    #[serde(flatten)]
+    end: UsualEndJson,
+    file: Option<ImprintJson<'a>>,
+    subdirectory: Option<ImprintJson<'a>>,
+    file_in_subdirectory: Option<ImprintJson<'a>>,
+}
+
+impl<'a> UsualCreationJson<'a> {
+    fn new(creation: &'a Creation) -> Option<Self> {
+        let end = UsualEndJson::new(&creation.creates.usually.as_ref()?.outcome);
+        let left = creation.usually.as_ref();
+        Some(Self {
+            end,
+            file: left.and_then(|left| left.file.as_ref()).map(ImprintJson::new),
+            subdirectory: left.and_then(|left| left.directory.as_ref()).map(ImprintJson::new),
+            file_in_subdirectory: left.and_then(|left| left.nested.as_ref()).map(ImprintJson::new),
+        })
+    }
 }
 
 #[derive(JsonSchema, Serialize)]
@@ -68,6 +96,8 @@ struct UseOutcomeJson {
     outcome: &'static str,
     errno: Option<&'static str>,
     why: Option<String>,
+    /// Of what depends: how it ends where each missing fact is as usual.
+    usually: Option<UsualEndJson>,
 }
 
 impl UseOutcomeJson {
@@ -76,6 +106,7 @@ impl UseOutcomeJson {
             outcome: done.outcome.word(),
             errno: done.outcome.errno().map(|errno| errno.name()),
             why: done.why.as_ref().map(ToString::to_string),
+            usually: done.usually.as_ref().map(|usually| UsualEndJson::new(&usually.outcome)),
         }
     }
 }
@@ -98,12 +129,13 @@ impl<'a> CreationJson<'a> {
             file: one.file.as_ref().map(PerUseJson::new),
             file_in_subdirectory: one.nested.as_ref().map(PerUseJson::new),
         };
-        let UseOutcomeJson { outcome, errno, why } = UseOutcomeJson::new(&creation.creates);
+        let UseOutcomeJson { outcome, errno, why, usually: _ } = UseOutcomeJson::new(&creation.creates);
         Self {
             creator: &creation.creator,
             outcome,
             errno,
             why,
+            usually: UsualCreationJson::new(creation),
             file: creation.file.as_ref().map(ImprintJson::new),
             subdirectory: creation.directory.as_ref().map(ImprintJson::new),
             file_in_subdirectory: creation.nested.as_ref().map(ImprintJson::new),
@@ -129,6 +161,7 @@ pub fn handoffs(out: &mut dyn Write, all: &[Handoff]) -> io::Result<()> {
         members_left_out: handoff.left_out.others,
         creations: handoff.creations.iter().map(CreationJson::new).collect(),
         assumptions: handoff.assumptions.iter().map(|text| &**text).collect(),
+        as_usual: handoff.rests_on.iter().map(UsualJson::new).collect(),
     });
     document(out, "directories", rows)
 }

@@ -2,6 +2,7 @@
 
 mod named;
 mod page;
+mod shared;
 mod view;
 
 use std::collections::BTreeSet;

@@ -9,7 +9,8 @@ use mivask_core::question::{Column, MountRow};
 use mivask_core::stage::{Actor, Stage};
 use sha2::{Digest, Sha256};
 
-use super::view::{ActorView, DeniedView, ExpectationView, FindingView, HandoffView, MatrixView, MountsView};
+use super::shared::HandoffView;
+use super::view::{ActorView, DeniedView, ExpectationView, FindingView, MatrixView, MountsView};
 use super::{Open, Report, named};
 use crate::figure;
 use crate::safe::safe;

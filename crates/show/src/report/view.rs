@@ -5,7 +5,6 @@ use std::collections::BTreeMap;
 use mivask_core::act::quoted;
 use mivask_core::exposure::Finding;
 use mivask_core::fact::Provenance;
-use mivask_core::handoff::{Handoff, PerUse};
 use mivask_core::mode::{Mode, symbolic};
 use mivask_core::mount::RootFacts;
 use mivask_core::question::{AccessRow, MountRow, PathFacts};
@@ -18,7 +17,7 @@ use crate::figure;
 use crate::remedy::Written;
 use crate::safe::safe;
 use crate::shell;
-use crate::style::USUAL;
+use crate::style::USUAL_MARK;
 use crate::text::access::not_shown;
 use crate::text::remedy_summary;
 use crate::upheld::{Run, at, sentences};
@@ -225,7 +224,7 @@ impl CellView {
     /// The same where another answer is usual.
     fn usually(self, usual: Option<&Outcome>) -> Self {
         let Some(usual) = usual else { return self };
-        Self { text: format!("{USUAL}{}", Self::new(self.title, Some(usual), None).text), ..self }
+        Self { text: format!("{USUAL_MARK}{}", Self::new(self.title, Some(usual), None).text), ..self }
     }
 }
 
@@ -302,45 +301,6 @@ impl RemedyView {
     }
 }
 
-/// A shared directory in words, for those who cannot see the figure.
-pub(super) struct HandoffView {
-    pub place: String,
-    pub lines: Vec<String>,
-}
-
-impl HandoffView {
-    pub(super) fn new(handoff: &Handoff) -> Self {
-        let mut lines = Vec::new();
-        for creation in &handoff.creations {
-            for one in creation.consumers.iter().filter(|one| one.file.is_some() || one.nested.is_some()) {
-                lines.push(format!(
-                    "{} can {} a file that {} makes, and {} one in a subdirectory that it makes",
-                    safe(&one.consumer),
-                    uses(one.file.as_ref()),
-                    safe(&creation.creator),
-                    uses(one.nested.as_ref())
-                ));
-            }
-        }
-        let place = match handoff.directory.as_slice() {
-            b"/" => safe(&handoff.source),
-            below => format!("{}, {}", safe(&handoff.source), quoted(below)),
-        };
-        Self { place, lines }
-    }
-}
-
-/// What someone can do with a file, as a list of verbs.
-fn uses(uses: Option<&PerUse>) -> String {
-    let mut can = Vec::new();
-    for (wanted, ended) in uses.iter().flat_map(|uses| uses.iter()) {
-        if ended.outcome == Outcome::Allowed {
-            can.push(wanted.word());
-        }
-    }
-    if can.is_empty() { "do nothing with".to_owned() } else { can.join(", ") }
-}
-
 /// One finding.
 pub(super) struct FindingView {
     pub severity: &'static str,
@@ -362,7 +322,11 @@ impl FindingView {
             } else {
                 finding.paths.iter().map(|path| quoted(path)).collect()
             },
-            consequence: safe(&finding.consequence),
+            consequence: format!(
+                "{}{}",
+                if finding.usual { "usually: " } else { "" },
+                safe(&finding.consequence)
+            ),
             fact: safe(&format!("{} on {} ({})", finding.fact, finding.on, finding.from)),
             actors: safe(&finding.actors.join(", ")),
             accepted: finding.accepted.as_ref().map(|one| safe(&format!("{} ({})", one.reason, one.from))),

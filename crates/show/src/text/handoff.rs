@@ -12,7 +12,7 @@ use mivask_core::settle::Outcome;
 use super::{Layout, assumptions, imprint, paragraph};
 use crate::layout::Counted;
 use crate::safe::safe;
-use crate::style::{BAD, FAINT, GOOD, OPEN, STRONG, paint};
+use crate::style::{BAD, FAINT, GOOD, OPEN, STRONG, USUAL_MARK, paint, usual_or};
 use crate::table::Table;
 use crate::words::use_letter;
 
@@ -33,7 +33,9 @@ pub fn handoffs(out: &mut dyn Write, all: &[Handoff], layout: Layout<'_>) -> io:
     }
     writeln!(out)?;
     let key = "r reads, c changes, d deletes, p replaces (renames a file of its own over it); - cannot, ? depends. First a file made there, behind the slash a file in a subdirectory made there.";
-    paragraph(out, key, 0, layout)?;
+    let is_usual = all.iter().any(|handoff| !handoff.rests_on.is_empty());
+    let mark = if is_usual { format!(" {USUAL_MARK}: usually so.") } else { String::new() };
+    paragraph(out, &format!("{key}{mark}"), 0, layout)?;
     let taken = all.iter().flat_map(|handoff| &handoff.assumptions).collect();
     assumptions(out, &taken, layout)
 }
@@ -61,6 +63,11 @@ fn one(out: &mut dyn Write, handoff: &Handoff, layout: Layout<'_>) -> io::Result
         table.row_of(&creation.creator, row(handoff, creation));
     }
     write!(out, "{}", table.render(layout))?;
+    if !handoff.rests_on.is_empty() {
+        let facts: Vec<String> = handoff.rests_on.iter().map(|usual| safe(&usual.says)).collect();
+        writeln!(out)?;
+        paragraph(out, &format!("as usual: {}", facts.join("; ")), 2, layout)?;
+    }
     reasons(out, handoff, layout)
 }
 
@@ -78,9 +85,14 @@ fn left_out(handoff: &Handoff) -> Vec<String> {
 }
 
 fn row(handoff: &Handoff, creation: &Creation) -> Vec<String> {
-    let leaves = match (&creation.file, &creation.creates.outcome) {
-        (Some(left), Outcome::Allowed) => imprint(left),
-        (_, outcome) => crate::style::outcome(outcome),
+    let usual = creation.usually.as_ref().and_then(|usual| usual.file.as_ref());
+    let leaves = match (&creation.file, &creation.creates.outcome, usual) {
+        (Some(left), Outcome::Allowed, _) => imprint(left),
+        (_, _, Some(left)) => format!("{}{}", paint(OPEN, USUAL_MARK), imprint(left)),
+        (_, outcome, None) => {
+            let usually = creation.creates.usually.as_ref().map(|usually| &usually.outcome);
+            usual_or(usually, outcome)
+        }
     };
     let mut cells = vec![safe(&creation.creator), leaves];
     for (name, _) in &handoff.members {
@@ -94,13 +106,20 @@ fn row(handoff: &Handoff, creation: &Creation) -> Vec<String> {
     cells
 }
 
-/// `rcdp`, with `-` and `?` where not.
+/// `rcdp`, with `-` and `?` where not; what is only usual is behind a mark, one where all of it is.
 fn letters(uses: Option<&PerUse>) -> String {
-    let mut letters = String::new();
-    for (wanted, ended) in uses.iter().flat_map(|uses| uses.iter()) {
-        letters.push_str(&match ended.outcome {
-            Outcome::Allowed => paint(GOOD, use_letter(wanted)),
-            Outcome::Denied(_) | Outcome::NeverRuns(_) => paint(BAD, "-"),
+    let Some(uses) = uses else { return String::new() };
+    let all = uses.iter().all(|(_, ended)| ended.usually.is_some());
+    let mut letters = if all { paint(OPEN, USUAL_MARK) } else { String::new() };
+    for (wanted, ended) in uses.iter() {
+        let (mark, good, bad) = match (ended.usually.is_some(), all) {
+            (true, true) => ("", OPEN, OPEN),
+            (true, false) => (USUAL_MARK, OPEN, OPEN),
+            (false, _) => ("", GOOD, BAD),
+        };
+        letters.push_str(&match ended.certain_or_usual().outcome {
+            Outcome::Allowed => paint(good, &format!("{mark}{}", use_letter(wanted))),
+            Outcome::Denied(_) | Outcome::NeverRuns(_) => paint(bad, &format!("{mark}-")),
             Outcome::Depends => paint(OPEN, "?"),
         });
     }
@@ -120,12 +139,12 @@ struct Reason {
 fn reasons(out: &mut dyn Write, handoff: &Handoff, layout: Layout<'_>) -> io::Result<()> {
     let mut all: Vec<Reason> = Vec::new();
     for creation in &handoff.creations {
-        if let Some(why) = &creation.creates.why {
+        if let Some(why) = &creation.creates.certain_or_usual().why {
             note(&mut all, &creation.creator, "create", None, why);
         }
         for one in &creation.consumers {
             for (wanted, ended) in one.file.iter().chain(&one.nested).flat_map(PerUse::iter) {
-                if let Some(why) = &ended.why {
+                if let Some(why) = &ended.certain_or_usual().why {
                     note(&mut all, &one.consumer, wanted.word(), Some(&creation.creator), why);
                 }
             }
@@ -166,7 +185,8 @@ fn to_mend(handoff: &Handoff) -> Option<String> {
         let (_, directory) = handoff.members.iter().find(|(name, _)| *name == creation.creator)?;
         creation.consumers.iter().find_map(|one| {
             let denied = one.file.iter().flat_map(PerUse::iter);
-            let mut denied = denied.filter(|(_, ended)| matches!(ended.outcome, Outcome::Denied(_)));
+            let mut denied =
+                denied.filter(|(_, ended)| matches!(ended.certain_or_usual().outcome, Outcome::Denied(_)));
             let verb = denied.find_map(|(wanted, _)| verb(wanted))?;
             let (reader, maker) = (safe(&one.consumer), safe(&creation.creator));
             Some(format!("{reader} {verb} what {maker} makes in {}", quoted(directory)))

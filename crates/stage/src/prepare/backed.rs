@@ -4,7 +4,9 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use mivask_model::fact::{Provenance, Unknown};
+use mivask_model::ids::DiskOwner;
 use mivask_model::mode::FileKind;
+use mivask_model::mode::Mode;
 use mivask_model::mount::{Disk, MountFlags, Source, SourceFacts};
 use mivask_model::mount_kind::MountKind;
 use mivask_model::personality::Personality;
@@ -254,7 +256,7 @@ fn stored(
         personality,
         native: match taken {
             _ if known => Certainty::Known,
-            Some(usual) => Certainty::Assumed(as_usual(usual)),
+            Some(usual) => Certainty::Assumed(usual.assumption()),
             None => {
                 let fact = format!("the file system of {name}");
                 Certainty::Unknown(Unknown::new(&fact, &settle).usually(usual.clone()))
@@ -263,11 +265,17 @@ fn stored(
         ..SourceFacts::local(name)
     };
     let base = Source::new(tree, source_facts);
+    if let Some(usual) = taken {
+        stage.take_usual(name, usual.clone());
+    }
     let told = facts.and_then(|facts| facts.group_ownership.as_ref()).map(|fact| fact.value);
     let reach = |read_only: bool| reached(context, asked, told, read_only);
     let mut steps = GroupSteps::default();
     if let Some(own) = group {
         steps.own = Some((own, reach(asked.read_only)));
+        if let Some(usual) = usually_reached(context, asked, told) {
+            stage.take_usual(name, usual);
+        }
     }
     if asked.kind == MountKind::Claim && !matches!(reach(false), Reach::No(_)) {
         steps.others = rivals(context, key, group);
@@ -288,13 +296,9 @@ fn is_seeded(workload: &Workload, claim: &str) -> bool {
     inits.flat_map(|container| &container.mounts).any(|mount| names.contains(&&mount.volume.value))
 }
 
-fn as_usual(usual: &Usual) -> Arc<str> {
-    format!("as usual {}", usual.says).into()
-}
-
 /// What a new claim holds.
 fn new_tree(usual: &Usual) -> Arc<Tree> {
-    let text = as_usual(usual);
+    let text = usual.assumption();
     let doubt = Doubt::new(Certainty::Assumed(text.clone()), Certainty::Assumed(text.clone()));
     let root = Entry::directory(0, 0, 0o755).doubting(doubt);
     Arc::new(Tree::new(root, Provenance::Assumption(text)))
@@ -302,17 +306,32 @@ fn new_tree(usual: &Usual) -> Arc<Tree> {
 
 /// Whether the filesystem group is applied; `told` is what the scene says of it.
 fn reached(context: &Context<'_>, asked: &Asked<'_>, told: Option<bool>, read_only: bool) -> Reach {
-    let Asked { name, backing, access_modes, block, new, .. } = *asked;
     match told {
         // A reference that is read-only is never stepped, whatever the volume would allow.
         Some(true) if !read_only => return Reach::Yes,
         Some(false) => return Reach::No(Arc::from("the filesystem group is not applied to this volume")),
         Some(true) | None => {}
     }
-    let case = Case { name, backing, access_modes, read_only, block, new };
-    let reach = reach(&case, &context.scene.cluster);
-    let is_usual = matches!(&reach, Reach::Open(unknown) if unknown.usual.is_some());
-    if context.scene.as_usual && is_usual { Reach::Yes } else { reach }
+    if read_only || usually_reached(context, asked, told).is_none() {
+        return reach_of(context, asked, read_only);
+    }
+    Reach::Yes
+}
+
+fn reach_of(context: &Context<'_>, asked: &Asked<'_>, read_only: bool) -> Reach {
+    let Asked { name, backing, access_modes, block, new, .. } = *asked;
+    reach(&Case { name, backing, access_modes, read_only, block, new }, &context.scene.cluster)
+}
+
+/// That the filesystem group is applied, where nobody says so, it usually is, and that is to be taken.
+fn usually_reached(context: &Context<'_>, asked: &Asked<'_>, told: Option<bool>) -> Option<Usual> {
+    if !context.scene.as_usual || asked.read_only || told.is_some() {
+        return None;
+    }
+    match reach_of(context, asked, false) {
+        Reach::Open(unknown) => unknown.usual.as_deref().cloned(),
+        Reach::Yes | Reach::No(_) => None,
+    }
 }
 
 /// What a claim that comes with its description usually holds: nothing, on a block device that is used on one node at a time.
@@ -322,7 +341,8 @@ fn usual(asked: &Asked<'_>, filesystem: Option<&str>) -> Option<Arc<Usual>> {
     let usual =
         asked.new && disk && native && asked.personality.is_none() && is_for_one_node(asked.access_modes);
     let says = || format!("{} is new and empty, on a disk, its root 0:0 0755", asked.name);
-    usual.then(|| Usual::shared(UsualRule::NewClaim, &says()))
+    let leaves = Some((DiskOwner::new(0, 0), Mode::new(0o755)));
+    usual.then(|| Arc::new(Usual { leaves, ..Usual::new(UsualRule::NewClaim, &says()) }))
 }
 
 /// azureFile gets the filesystem group as a mount option instead of a walk.

@@ -220,7 +220,7 @@ impl ContainerMounts<'_> {
             return self.push(None, &Attachment { at, volume, root, flags, origin, from, ids });
         }
         let name = image_name(container);
-        let mut source = image_source(self.context.scene, &name);
+        let mut source = image_source(self.stage, self.context.scene, &name);
         let (root, added) = (self.profile().root_directory, self.profile().added);
         if let Some(root) = root {
             let key = format!("root {:o} {name}", root.mode);

@@ -12,12 +12,13 @@ use mivask_model::usual::{Usual, UsualRule, image_directories};
 
 use crate::runtime::{Added, RootDirectory};
 use crate::scene::Scene;
+use crate::stage::Stage;
 
 /// What is before a container's name where it names no image.
 pub(super) const NAMELESS: &str = "of container ";
 
 /// The files of the image called `name`.
-pub(super) fn image_source(scene: &Scene, name: &str) -> Source {
+pub(super) fn image_source(stage: &mut Stage, scene: &Scene, name: &str) -> Source {
     let image = scene.images.get(name);
     let tree = image.and_then(|image| image.tree.clone()).unwrap_or_else(|| {
         let settle = match name.strip_prefix(NAMELESS) {
@@ -30,7 +31,7 @@ pub(super) fn image_source(scene: &Scene, name: &str) -> Source {
         let unknown = Unknown::new(&format!("what image {name} holds"), &settle).usually(Some(usual));
         let root = Certainty::Assumed(format!("the root of image {name} is 0:0 0755").into());
         let tree = Tree::unlisted(root, &unknown);
-        Arc::new(if scene.as_usual { with_usual_directories(tree, name, &unknown) } else { tree })
+        Arc::new(if scene.as_usual { with_usual_directories(stage, tree, name, &unknown) } else { tree })
     });
     let facts = SourceFacts {
         filesystem: Some(Arc::from("overlay")),
@@ -41,15 +42,17 @@ pub(super) fn image_source(scene: &Scene, name: &str) -> Source {
 }
 
 /// An image of which nothing is told, with the directories that every image has.
-fn with_usual_directories(mut tree: Tree, name: &str, unknown: &Unknown) -> Tree {
+fn with_usual_directories(stage: &mut Stage, mut tree: Tree, name: &str, unknown: &Unknown) -> Tree {
     for (path, mode) in image_directories() {
         let (above, last) = path.rsplit_once('/').unwrap_or_default();
         let mut parts = above.split('/').filter(|part| !part.is_empty());
         let Some(dir) = parts.try_fold(Tree::ROOT, |dir, part| tree.lookup(dir, part.as_bytes())) else {
             continue;
         };
-        let says = format!("as usual {path} of image {name} is 0:0 {mode}");
-        let doubt = Doubt::new(Certainty::Assumed(says.into()), Certainty::Unknown(unknown.clone()));
+        let says = format!("image {name}: {path} is there, 0:0 {mode}");
+        let usual = Usual::new(UsualRule::ImageDirectory, &says);
+        let doubt = Doubt::new(Certainty::Assumed(usual.assumption()), Certainty::Unknown(unknown.clone()));
+        stage.take_usual(&format!("image {name}"), usual);
         let entry = Entry::new(FileKind::Directory, 0, 0, mode).doubting(doubt);
         let added = tree.add(dir, last.as_bytes(), entry);
         debug_assert!(added.is_ok(), "{path}: {added:?}");

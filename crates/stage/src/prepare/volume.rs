@@ -182,7 +182,7 @@ fn named(
 
 /// Another image's files: read-only, without programs, never given to the filesystem group.
 fn image(stage: &mut Stage, context: &Context<'_>, reference: &Fact<String>) -> Prepared {
-    let source = image_source(context.scene, &reference.value);
+    let source = image_source(stage, context.scene, &reference.value);
     let source = stage.add_source(source);
     let flags = MountFlags::READ_ONLY.with(MountFlags::NO_EXEC);
     Prepared { flags, ..Prepared::single(source, MountKind::Image, Preparation::default()) }

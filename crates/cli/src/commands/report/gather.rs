@@ -5,7 +5,6 @@ use std::collections::{BTreeMap, BTreeSet};
 use mivask_core::act::{Act, Verb};
 use mivask_core::expect::{AcceptDepends, uphold};
 use mivask_core::exposure::exposure;
-use mivask_core::handoff::handoffs;
 use mivask_core::mode::{FileKind, Mode};
 use mivask_core::outcome::Errno;
 use mivask_core::question::{
@@ -66,7 +65,7 @@ pub(super) fn page<'a>(
     let mut denied = reasons.all;
     denied.truncate(MOST_DRAWN);
     mend(whole, &mut denied)?;
-    let handoffs = handoffs(stage, &[]);
+    let handoffs = whole.handoffs(&[])?;
     let limits = &whole.policy.limits;
     let findings = exposure(stage, limits, &whole.policy.accepted, &Patterns)?;
     let upheld = expectations(whole, &input.input.display().to_string())?;

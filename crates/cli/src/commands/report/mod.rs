@@ -7,7 +7,6 @@ use std::path::{Path, PathBuf};
 
 use clap::ValueEnum;
 use mivask_core::act::Act;
-use mivask_core::handoff::handoffs;
 use mivask_core::question::{ask, mounts};
 use mivask_disk::process::Reach;
 use mivask_show::figure::{self, Figure, Walk};
@@ -141,7 +140,7 @@ fn draw(which: Which, whole: &Whole, acts: &[Act]) -> Result<Figure, Failure> {
             let rows: Vec<_> = actors.flat_map(|actor| mounts(&whole.stage, actor)).collect();
             figure::mounts(&rows)
         }
-        Which::Handoff => figure::handoffs(&handoffs(&whole.stage, &[])),
+        Which::Handoff => figure::handoffs(&whole.handoffs(&[])?),
     })
 }
 
