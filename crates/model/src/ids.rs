@@ -68,7 +68,7 @@ id_type!(
 macro_rules! owner_type {
     ($(#[$doc:meta])* $name:ident, $uid:ident, $gid:ident) => {
         $(#[$doc])*
-        #[derive(Clone, Copy, PartialEq, Eq, Debug)]
+        #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
         pub struct $name {
             /// The user.
             pub uid: $uid,

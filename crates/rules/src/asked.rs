@@ -50,6 +50,16 @@ impl<'a, 'p, W: Witness> Asked<'a, 'p, W> {
         self.note(self.view.source(self.place).tree.mode(id))
     }
 
+    /// Owner, group and mode as they usually are on the disk, where nobody knows them and what is usual is followed.
+    pub(crate) fn usually_stored(&self) -> Option<(DiskOwner, Mode)> {
+        if !self.w.is_as_usual() || self.view.is_known(self.place) {
+            return None;
+        }
+        let unknown = self.unknown(Which::Mode);
+        let (_, owner, mode) = usual_place::stored(self.view, self.place, self.path, &unknown)?;
+        Some((owner, mode))
+    }
+
     /// Whether it is of user `uid`.
     pub(crate) fn is_of(&mut self, uid: Held<KernelUid>) -> bool {
         if let Some((owner, _)) = self.owner() {

@@ -36,6 +36,14 @@ pub struct Explorer {
     replayed: usize,
     steps: Vec<Step>,
     assumptions: BTreeSet<Arc<str>>,
+    /// Whether new choices are taken as they usually are.
+    as_usual: bool,
+}
+
+impl Explorer {
+    const fn new(choices: Vec<Choice>, as_usual: bool) -> Self {
+        Self { choices, replayed: 0, steps: Vec::new(), assumptions: BTreeSet::new(), as_usual }
+    }
 }
 
 impl Witness for Explorer {
@@ -47,6 +55,10 @@ impl Witness for Explorer {
 
     fn assume(&mut self, text: impl FnOnce() -> Arc<str>) {
         self.assumptions.insert(text());
+    }
+
+    fn is_as_usual(&self) -> bool {
+        self.as_usual
     }
 
     fn took_first(&self, is: impl Fn(&MissingFact) -> bool) -> bool {
@@ -65,14 +77,10 @@ impl Witness for Explorer {
             return choice.taken;
         }
         if self.replayed == self.choices.len() {
-            let choice = Choice {
-                question,
-                unknown: unknown.clone(),
-                usual: usual().filter(|(_, option)| *option < count),
-                taken: 0,
-                count,
-                when: String::new(),
-            };
+            let usual = usual().filter(|(_, option)| *option < count);
+            let taken = usual.as_ref().filter(|_| self.as_usual).map_or(0, |(_, option)| *option);
+            let choice =
+                Choice { question, unknown: unknown.clone(), usual, taken, count, when: String::new() };
             self.choices.push(choice);
         }
         let choice = &mut self.choices[self.replayed];
@@ -142,35 +150,64 @@ pub struct Explored {
     pub cut_short: bool,
 }
 
+/// One act where each missing fact that is usually one thing is so.
+#[derive(Clone, Debug)]
+pub struct AsUsual {
+    /// The checks; the first possibility of the other missing facts.
+    pub steps: Vec<Step>,
+    /// How it ends, for each possibility of the other missing facts.
+    pub verdicts: Vec<Verdict>,
+}
+
+/// Decides an act where each missing fact that is usually one thing is so.
+pub fn follow_usual(decide: impl FnMut(&mut Explorer) -> Verdict) -> AsUsual {
+    let Runs { all, first_steps, .. } = runs(decide, true);
+    AsUsual { steps: first_steps, verdicts: all.into_iter().map(|run| run.verdict).collect() }
+}
+
 struct Run {
     choices: Vec<Choice>,
     verdict: Verdict,
 }
 
 /// Decides an act under every combination of the unknown facts it meets.
-pub fn explore(mut decide: impl FnMut(&mut Explorer) -> Verdict) -> Explored {
-    let mut runs: Vec<Run> = Vec::new();
+pub fn explore(decide: impl FnMut(&mut Explorer) -> Verdict) -> Explored {
+    let Runs { all, first_steps, assumptions, cut_short } = runs(decide, false);
+    Explored { decision: merge(&all, 0), steps: first_steps, assumptions, cut_short }
+}
+
+/// What came out of every combination, in the order they were tried.
+struct Runs {
+    all: Vec<Run>,
+    first_steps: Vec<Step>,
+    assumptions: BTreeSet<Arc<str>>,
+    cut_short: bool,
+}
+
+/// Tries every combination, at most [`MOST_RUNS`]; with `as_usual`, facts that are usually one thing have that one possibility.
+fn runs(mut decide: impl FnMut(&mut Explorer) -> Verdict, as_usual: bool) -> Runs {
+    let mut all: Vec<Run> = Vec::new();
     let mut choices: Vec<Choice> = Vec::new();
     let mut first_steps = None;
     let mut assumptions = BTreeSet::new();
+    let is_done = |choice: &Choice| choice.taken + 1 == choice.count || as_usual && choice.usual.is_some();
     loop {
-        let mut explorer = Explorer { choices, replayed: 0, steps: Vec::new(), assumptions: BTreeSet::new() };
+        let mut explorer = Explorer::new(choices, as_usual);
         let verdict = decide(&mut explorer);
         assumptions.append(&mut explorer.assumptions);
         first_steps.get_or_insert(explorer.steps);
         choices = explorer.choices;
-        runs.push(Run { choices: choices.clone(), verdict });
+        all.push(Run { choices: choices.clone(), verdict });
         // The next combination: advance the last choice that has possibilities left.
-        while choices.last().is_some_and(|choice| choice.taken + 1 == choice.count) {
+        while choices.last().is_some_and(is_done) {
             choices.pop();
         }
-        let cut_short = runs.len() >= MOST_RUNS;
+        let cut_short = all.len() >= MOST_RUNS;
         match choices.last_mut() {
             Some(choice) if !cut_short => choice.taken += 1,
             unfinished => {
                 let cut_short = unfinished.is_some();
-                let decision = merge(&runs, 0);
-                return Explored { decision, steps: first_steps.unwrap_or_default(), assumptions, cut_short };
+                return Runs { all, first_steps: first_steps.unwrap_or_default(), assumptions, cut_short };
             }
         }
     }

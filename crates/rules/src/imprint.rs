@@ -70,10 +70,13 @@ pub fn imprint<W: Witness>(
         | Personality::Kernel(_)
         | Personality::Fuse(_) => {}
     }
-    let Some(dir_id) = directory.inode else { return Imprint::default() };
+    let usual = walker.asked_in(directory).usually_stored();
+    if directory.inode.is_none() && usual.is_none() {
+        return Imprint::default();
+    }
     let acting = walker.fs_credentials(directory);
     let ids = &view.mount(directory.mount).facts.ids;
-    let bits = walker.asked_in(directory).mode();
+    let bits = walker.asked_in(directory).mode().or(usual.map(|(_, mode)| mode));
     // Without the directory's bits its ACL is not known either, and with them all but the owner is open.
     let Some(bits) = bits else {
         let uid = acting.uid.id().map(|uid| ids.to_disk_uid(uid).unwrap_or(DiskUid::new(OVERFLOW_ID)));
@@ -81,7 +84,7 @@ pub fn imprint<W: Witness>(
     };
     let (from_directory, passes_on) = group_source(personality.group_rule(), bits);
     let mut mode = asked(walker, directory, bits, kind, requested);
-    let default = if kind == NewKind::Link { None } else { view.source(directory).tree.default_acl(dir_id) };
+    let default = if kind == NewKind::Link { None } else { default_acl(view, directory) };
     let mut acl = None;
     match default {
         // A default ACL takes the umask's place.
@@ -99,7 +102,8 @@ pub fn imprint<W: Witness>(
     }
     let disk_uid = acting.uid.id().map(|uid| ids.to_disk_uid(uid).unwrap_or(DiskUid::new(OVERFLOW_ID)));
     let own_group = acting.gid.id().map(|gid| ids.to_disk_gid(gid).unwrap_or(DiskGid::new(OVERFLOW_ID)));
-    let above = view.owner(directory).and_then(|owner| owner.value()).map(|owner| owner.gid);
+    let above = view.owner(directory).and_then(|owner| owner.value()).or(usual.map(|(owner, _)| owner));
+    let above = above.map(|owner| owner.gid);
     let disk_gid = if from_directory { above } else { own_group };
     let stored = Stored { uid: disk_uid, gid: disk_gid, mode: Some(mode) };
     let mut given = seen(view, directory, stored, acl.as_ref());
@@ -108,6 +112,10 @@ pub fn imprint<W: Witness>(
     }
     note(walker, &given, mode, requested, from_directory, default.is_some());
     given
+}
+
+fn default_acl<'a>(view: &View<'a>, directory: Place) -> Option<&'a Acl> {
+    directory.inode.and_then(|id| view.source(directory).tree.default_acl(id))
 }
 
 /// Whether the group comes from the directory, and whether a new directory inherits the set-group-id bit.

@@ -150,7 +150,9 @@ pub fn settle(explored: &Explored) -> (Outcome, Effect, Vec<Dependence>) {
     (outcome, effect, depends_on)
 }
 
-pub(crate) fn agreed<'a>(verdicts: impl Iterator<Item = &'a Verdict>) -> Effect {
+/// What all that succeed leave alike.
+#[must_use]
+pub fn agreed<'a>(verdicts: impl Iterator<Item = &'a Verdict>) -> Effect {
     let effects = verdicts.filter_map(|verdict| verdict.as_ref().ok());
     effects
         .cloned()

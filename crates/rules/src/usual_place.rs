@@ -28,15 +28,31 @@ pub(crate) fn attributes(
     path: &[u8],
     unknown: &Unknown,
 ) -> Option<(Usual, Owner, Mode)> {
+    let (usual, owner, mode) = stored(view, place, path, unknown)?;
+    Some((usual, view.kernel_owner(place, owner), mode))
+}
+
+/// The same as it is on the disk.
+pub(crate) fn stored(
+    view: &View<'_>,
+    place: Place,
+    path: &[u8],
+    unknown: &Unknown,
+) -> Option<(Usual, DiskOwner, Mode)> {
     let usual = unknown.usual.as_deref()?;
-    let (usual, mode) = match usual.rule {
-        UsualRule::NewClaim => (usual.clone(), Mode::new(0o755)),
-        UsualRule::ImageDirectory => of_image(view, place, path, usual)?,
-        UsualRule::GroupApplied | UsualRule::NewName | UsualRule::MountIsDirectory | UsualRule::Starts => {
-            return None;
+    match usual.rule {
+        UsualRule::NewClaim => {
+            let (owner, mode) = usual.leaves?;
+            Some((usual.clone(), owner, mode))
         }
-    };
-    Some((usual, view.kernel_owner(place, DiskOwner::new(0, 0)), mode))
+        UsualRule::ImageDirectory => {
+            let (usual, mode) = of_image(view, place, path, usual)?;
+            Some((usual, DiskOwner::new(0, 0), mode))
+        }
+        UsualRule::GroupApplied | UsualRule::NewName | UsualRule::MountIsDirectory | UsualRule::Starts => {
+            None
+        }
+    }
 }
 
 /// What a name is expected to be, where an act tells.

@@ -101,6 +101,11 @@ pub trait Witness {
         false
     }
 
+    /// Whether missing facts are followed as they usually are (docs/usual.md).
+    fn is_as_usual(&self) -> bool {
+        false
+    }
+
     /// A fact is missing: which of `count` possibilities shall hold?
     fn choose(
         &mut self,

@@ -82,6 +82,7 @@ fn an_image_without_facts_is_named_with_what_would_settle_it() {
     let scratch = Scratch::with("pod.yaml", &pod(TIDES));
     assert_snapshot!(scratch.run(["ask", "pod.yaml", "gauge creates /tmp/x", "gauge reads /etc/tide.conf"]), @"
     usually allowed gauge creates /tmp/x
+                   leaves 7101:7200 0644
                    as usual: image tides/gauge:3: /tmp is there, 0:0 1777; /tmp/x is not there yet
                    denied EEXIST  when /tmp/x is there
                    denied EACCES  when owner and mode of /tmp do not give gauge -wx, or owner and mode of /tmp do not give gauge --x

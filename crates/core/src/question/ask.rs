@@ -6,8 +6,8 @@ use mivask_model::act::{Act, Expectation, Verb};
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::outcome::{Effect, Verdict};
 use mivask_rules::decide::decide;
-use mivask_rules::explore::{Explored, Explorer, explore};
-use mivask_rules::settle::{Dependence, Outcome, settle};
+use mivask_rules::explore::{AsUsual, Explored, Explorer, explore, follow_usual};
+use mivask_rules::settle::{Dependence, Outcome, agreed, settle};
 use mivask_rules::trace::{Check, Step, StepResult};
 use mivask_rules::usually::Usually;
 use mivask_rules::view::View;
@@ -36,7 +36,7 @@ pub struct Answer {
     pub usually: Option<Usually>,
     /// What was taken for granted.
     pub assumptions: Vec<Arc<str>>,
-    /// The checks, in order (of the first possibility).
+    /// The checks, in order: where an act is usually allowed or denied those of the usual possibility, else of the first.
     pub steps: Vec<Step>,
     /// Whether some combinations of missing facts were left out.
     pub cut_short: bool,
@@ -116,11 +116,12 @@ pub fn ask_as(stage: &Stage, actor: &Actor, act: &Act) -> Answer {
     }
     let explored = explored(stage, actor, |view, w| decide(view, &act.verb, &act.path, w));
     let (outcome, effect, depends_on) = if_it_starts(actor, settle(&explored));
-    let usually = usually_if_it_starts(actor, &explored, &outcome);
+    let mut usually = usually_if_it_starts(actor, &explored, &outcome);
+    let of_usual = follow(stage, actor, usually.as_mut(), |view, w| decide(view, &act.verb, &act.path, w));
     let mut assumptions: Vec<Arc<str>> = explored.assumptions.into_iter().collect();
     assumptions.extend(actor.identity.assumptions.iter().cloned());
     assumptions.extend(kept_by_tools(stage, actor, act, &effect));
-    let steps = explored.steps;
+    let steps = of_usual.unwrap_or(explored.steps);
     let cut_short = explored.cut_short;
     Answer {
         act: act.clone(),
@@ -155,6 +156,24 @@ fn kept_by_tools(stage: &Stage, actor: &Actor, act: &Act, effect: &Effect) -> Op
          (00755) or g-s are written, busybox takes it"
             .into()
     })
+}
+
+/// The checks behind what is usual, which gets all that it leaves there.
+pub(super) fn follow(
+    stage: &Stage,
+    actor: &Actor,
+    usually: Option<&mut Usually>,
+    decide: impl Fn(&View<'_>, &mut Explorer) -> Verdict,
+) -> Option<Vec<Step>> {
+    let usually = usually?;
+    let AsUsual { steps, verdicts } = follow_usual(|w| {
+        let who = actor.choose_credentials(w);
+        decide(&stage.view(actor, who, &actor.name), w)
+    });
+    if usually.outcome == Outcome::Allowed && verdicts.iter().all(Result::is_ok) {
+        usually.effect = agreed(verdicts.iter());
+    }
+    Some(steps)
 }
 
 /// Decides something for `actor` under every possibility that matters.

@@ -11,7 +11,7 @@ use mivask_rules::usually::Usually;
 use mivask_rules::view::View;
 use mivask_stage::stage::{Actor, Stage};
 
-use super::ask::explored;
+use super::ask::{explored, follow};
 use super::start::{if_it_starts, usually_if_it_starts};
 use crate::question::facts_at;
 
@@ -74,7 +74,9 @@ fn row(stage: &Stage, actor: &Actor, directory: &[u8], kind: NewKind, requested:
                 |view: &View<'_>, w: &mut Explorer| decide_new_entry(view, kind, requested, directory, w);
             let explored = explored(stage, actor, decide);
             let settled = if_it_starts(actor, settle(&explored));
-            let usually = usually_if_it_starts(actor, &explored, &settled.0);
+            let mut usually = usually_if_it_starts(actor, &explored, &settled.0);
+            // The checks are nobody's here.
+            let _ = follow(stage, actor, usually.as_mut(), decide);
             (settled, usually)
         }
     };

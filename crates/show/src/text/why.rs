@@ -40,10 +40,10 @@ fn background(out: &mut dyn Write, actor: &Actor, answer: &Answer, layout: Layou
         ]);
     }
     write!(out, "{}", table.render(layout))?;
-    let title = if answer.depends_on.is_empty() {
-        "Checks, in the kernel's order"
-    } else {
-        "Checks, for the first possibility"
+    let title = match (answer.depends_on.is_empty(), &answer.usually) {
+        (true, _) => "Checks, in the kernel's order",
+        (false, Some(_)) => "Checks, where it is as usual",
+        (false, None) => "Checks, for the first possibility",
     };
     writeln!(out, "\n{}", paint(STRONG, title))?;
     steps(out, &answer.steps, layout)?;

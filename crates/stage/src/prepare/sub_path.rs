@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use mivask_model::fact::{Provenance, Unknown};
-use mivask_model::ids::DiskGid;
+use mivask_model::ids::{DiskGid, DiskOwner};
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::mount::MountFlags;
 use mivask_model::mount_kind::MountKind;
@@ -44,6 +44,16 @@ pub(super) fn resolve(stage: &mut Stage, volume: &Prepared, path: &[u8]) -> Resu
         }
     }
     Ok(found)
+}
+
+/// Owner and mode of the directory that `path` is made to be on an empty volume, whose root has `owner` and `mode`; `None` where it
+/// cannot be, or is the root.
+pub(super) fn made_in_new(owner: DiskOwner, mode: Mode, path: &[u8]) -> Option<(DiskOwner, Mode)> {
+    let root = Entry::directory(owner.uid.raw(), owner.gid.raw(), mode.bits());
+    let mut tree = Tree::new(root, Provenance::rule("a new file system"));
+    let part = in_tree(&mut tree, Tree::ROOT, path, None).ok()??;
+    let inode = tree.inode(part.inode);
+    (part.inode != Tree::ROOT).then(|| (inode.stored_owner(), inode.stored_mode()))
 }
 
 /// Where a walk is: in the volume, or on the host around it.
