@@ -66,6 +66,14 @@ impl CommandError for FactsError {
 /// The name of the host among disks.
 const HOST: &str = "host";
 
+/// The path on the host that a disk of this name is; `None` for a volume.
+pub(crate) fn part_of_host(name: &str) -> Option<&str> {
+    match name.strip_prefix(HOST)? {
+        "" => Some("/"),
+        path => path.strip_prefix(':'),
+    }
+}
+
 /// Adds what `--disk` and `--image` name; `workloads` are those at hand, all of them if that is `Some`.
 pub(crate) fn add(
     scene: &mut Scene,
@@ -151,7 +159,7 @@ fn known(
 }
 
 /// What the description calls the volume that its engine lists as `name`; the name itself where none is listed so.
-fn own_name<'a>(workloads: Option<&'a [Arc<Workload>]>, name: &'a str) -> &'a str {
+pub(crate) fn own_name<'a>(workloads: Option<&'a [Arc<Workload>]>, name: &'a str) -> &'a str {
     let mut volumes = workloads.into_iter().flatten().flat_map(|workload| &workload.volumes);
     let listed = volumes.find(|volume| {
         volume.name.value != name

@@ -35,6 +35,14 @@ pub(crate) fn named(source: &Path) -> Option<(Place, String)> {
     Place::of_image(source.to_str()?)
 }
 
+/// A place of `--images-from` as a scene has it; `named` is how that calls a file.
+pub(crate) fn place_as_named(place: &str, named: &dyn Fn(&Path) -> String) -> String {
+    match Place::parse(place) {
+        Ok(Place::Folder(folder)) => named(&folder),
+        Ok(Place::Registry(_) | Place::Engine(_)) | Err(_) => place.to_owned(),
+    }
+}
+
 /// Where images are looked for, in order.
 fn places<'a>(scene: &'a Scene, input: &'a Input) -> &'a [String] {
     let own = &input.facts.images_from;

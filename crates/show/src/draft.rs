@@ -4,39 +4,59 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::io::{self, Write};
 
 use mivask_core::identity::Knowledge;
-use mivask_core::scene::{Scene, VolumeKind, Workload};
+use mivask_core::runtime::Runtime;
+use mivask_core::scene::{Image, Scene, VolumeKind, Workload};
 
 use crate::safe::safe;
 
 /// What is written for one name, and who asks for it.
 type Asked<'a> = BTreeMap<&'a str, BTreeSet<String>>;
 
-/// Prints the scene of `workloads`, paths of descriptions, whose facts so far are in `scene`.
+/// A name, and the source of what is known of it.
+pub type Sourced = (String, String);
+
+/// What was given beside the description, in paths as the scene is to have them.
+#[derive(Debug, Default)]
+pub struct Given {
+    /// The description, and what is merged on top of it.
+    pub workloads: Vec<String>,
+    /// Whose rules apply.
+    pub runtime: Option<Runtime>,
+    /// Where images were looked for.
+    pub images_from: Vec<String>,
+    /// Sources of images.
+    pub images: Vec<Sourced>,
+    /// Sources of volumes, by the name that a scene has for them.
+    pub volumes: Vec<Sourced>,
+    /// Sources of the host, by path.
+    pub host: Vec<Sourced>,
+}
+
+/// Prints the scene of what was `given`, whose facts so far are in `scene`.
 ///
 /// # Errors
 /// Whatever `out` refuses.
-pub fn draft(out: &mut dyn Write, scene: &Scene, workloads: &[String]) -> io::Result<()> {
+pub fn draft(out: &mut dyn Write, scene: &Scene, given: &Given) -> io::Result<()> {
     writeln!(out, "# A scene: what runs, and the facts that decide who can do what to which files.")?;
     writeln!(
         out,
         "# Take the `#` away in front of what you fill in; what stays away is unknown, and answers say so."
     )?;
     writeln!(out, "scene: 1\nworkloads:")?;
-    for path in workloads {
+    for path in &given.workloads {
         writeln!(out, "  - {}", text(path))?;
     }
-    if let Some(flavour) = scene.workloads.first().map(|workload| workload.flavour) {
-        let words: Vec<&str> = mivask_core::runtime::Runtime::NAMED
-            .into_iter()
-            .filter(|runtime| runtime.runs(flavour))
-            .map(mivask_core::runtime::Runtime::word)
-            .collect();
+    if let Some(runtime) = given.runtime {
+        writeln!(out, "runtime: {}", runtime.word())?;
+    } else if let Some(flavour) = scene.workloads.first().map(|workload| workload.flavour) {
+        let words: Vec<&str> =
+            Runtime::NAMED.into_iter().filter(|runtime| runtime.runs(flavour)).map(Runtime::word).collect();
         let usual = flavour.usual().word();
         writeln!(out, "# runtime: {usual}   # of {}; {usual} where left out", words.join(", "))?;
     }
-    images(out, scene)?;
-    volumes(out, scene)?;
-    host(out, scene)?;
+    images(out, scene, given)?;
+    volumes(out, scene, given)?;
+    host(out, scene, given)?;
     let act = scene.workloads.iter().flat_map(|workload| &workload.containers).find_map(|container| {
         let mount = container.mounts.first()?;
         Some(format!("{} writes {}", container.name, String::from_utf8_lossy(&mount.at.value)))
@@ -58,7 +78,32 @@ pub fn of_folder(out: &mut dyn Write, folder: &str) -> io::Result<()> {
     writeln!(out, "\n# What is to hold, for `mivask uphold`.\n# expect:\n#   - only root changes {folder}")
 }
 
-fn images(out: &mut dyn Write, scene: &Scene) -> io::Result<()> {
+/// The heading of a part: a comment where nothing of it is given.
+fn heading(out: &mut dyn Write, word: &str, given: &[Sourced]) -> io::Result<()> {
+    writeln!(out, "\n{}{word}:", if given.is_empty() { "# " } else { "" })
+}
+
+/// What was found of an image, for those who read the scene.
+fn found(name: &str, image: &Image) -> String {
+    let user = match &image.identity.user {
+        Knowledge::Known(Some(user)) => format!("user {}", safe(&user.value)),
+        Knowledge::Known(None) => "no user, so root".to_owned(),
+        Knowledge::Unknown => "its user is not known".to_owned(),
+    };
+    format!("{}: {user}", text(name))
+}
+
+fn images(out: &mut dyn Write, scene: &Scene, given: &Given) -> io::Result<()> {
+    if !given.images_from.is_empty() {
+        let places: Vec<String> = given.images_from.iter().map(|place| text(place)).collect();
+        writeln!(out, "images-from: [{}]   # looked for again where it is needed", places.join(", "))?;
+    }
+    let is_given = |name: &str| given.images.iter().any(|(given, _)| given == name);
+    for (name, image) in
+        scene.images.iter().filter(|(name, _)| !given.images_from.is_empty() && !is_given(name))
+    {
+        writeln!(out, "# found: {}", found(name, image))?;
+    }
     let mut asked: Asked<'_> = BTreeMap::new();
     for container in scene.workloads.iter().flat_map(|workload| &workload.containers) {
         if let Some(image) = &container.image {
@@ -68,17 +113,20 @@ fn images(out: &mut dyn Write, scene: &Scene) -> io::Result<()> {
     asked.retain(|name, _| {
         let known = scene.images.get(*name);
         let built = scene.builds.contains_key(*name);
-        let whole = |image: &mivask_core::scene::Image| {
+        let whole = |image: &Image| {
             image.tree.is_some()
                 && matches!(image.identity.user, Knowledge::Known(_))
                 && matches!(image.identity.accounts, Knowledge::Known(_))
         };
-        !built && !known.is_some_and(whole)
+        !built && !is_given(name) && !known.is_some_and(whole)
     });
-    if asked.is_empty() {
+    if asked.is_empty() && given.images.is_empty() {
         return Ok(());
     }
-    writeln!(out, "\n# images:")?;
+    heading(out, "images", &given.images)?;
+    for (name, source) in &given.images {
+        writeln!(out, "  {}:\n    from: {}", text(name), text(source))?;
+    }
     for (name, by) in asked {
         writeln!(out, "#   {}:   # run by {}", text(name), list(&by))?;
         writeln!(
@@ -97,7 +145,7 @@ fn images(out: &mut dyn Write, scene: &Scene) -> io::Result<()> {
     Ok(())
 }
 
-fn volumes(out: &mut dyn Write, scene: &Scene) -> io::Result<()> {
+fn volumes(out: &mut dyn Write, scene: &Scene, given: &Given) -> io::Result<()> {
     let mut asked: Asked<'_> = BTreeMap::new();
     for workload in &scene.workloads {
         for (name, by) in stored(workload) {
@@ -106,10 +154,13 @@ fn volumes(out: &mut dyn Write, scene: &Scene) -> io::Result<()> {
             }
         }
     }
-    if asked.is_empty() {
+    if asked.is_empty() && given.volumes.is_empty() {
         return Ok(());
     }
-    writeln!(out, "\n# volumes:")?;
+    heading(out, "volumes", &given.volumes)?;
+    for (name, source) in &given.volumes {
+        writeln!(out, "  {}:\n    tree: {}", text(name), text(source))?;
+    }
     for (name, by) in asked {
         let survey = file(name, "survey");
         writeln!(out, "#   {}:   # {}", text(name), list(&by))?;
@@ -151,17 +202,28 @@ fn stored(workload: &Workload) -> Vec<(&str, BTreeSet<String>)> {
     all
 }
 
-fn host(out: &mut dyn Write, scene: &Scene) -> io::Result<()> {
+fn host(out: &mut dyn Write, scene: &Scene, given: &Given) -> io::Result<()> {
     let mut paths: BTreeSet<&[u8]> = BTreeSet::new();
     for volume in scene.workloads.iter().flat_map(|workload| &workload.volumes) {
         if let VolumeKind::HostPath { path, .. } | VolumeKind::Bind { path, .. } = &volume.kind {
             paths.insert(path);
         }
     }
-    if paths.is_empty() || scene.host.tree.is_some() {
+    // The whole host, or a part of it that has the path.
+    let told = |path: &[u8]| {
+        let within = |part: &Sourced| mivask_core::host_mounts::is_within(path, part.0.as_bytes());
+        given.host.iter().any(within) || given.host.is_empty() && scene.host.tree.is_some()
+    };
+    paths.retain(|path| !told(path));
+    if paths.is_empty() && given.host.is_empty() {
         return Ok(());
     }
-    writeln!(out, "\n# host:\n#   trees:   # what is at the paths of the host that are mounted")?;
+    heading(out, "host", &given.host)?;
+    let mark = if given.host.is_empty() { "# " } else { "" };
+    writeln!(out, "{mark}  trees:   # what is at the paths of the host that are mounted")?;
+    for (path, source) in &given.host {
+        writeln!(out, "    {}: {}", text(path), text(source))?;
+    }
     for path in paths {
         let path = String::from_utf8_lossy(path);
         writeln!(out, "#     {}: {}", text(&path), text(&file(path.trim_matches('/'), "survey")))?;

@@ -3,13 +3,14 @@
 use std::io::Write;
 use std::path::{Path, PathBuf};
 
-use mivask_show::draft;
+use mivask_core::scene::Scene;
+use mivask_show::draft::{self, Given};
 
 use crate::end::{CommandError, End, Failure};
 use crate::load::Whole;
-use crate::options::Input;
+use crate::options::{Input, NamedSource};
 use crate::reach::Asked;
-use crate::{output, plain};
+use crate::{facts, images, output, plain};
 
 /// A first scene for a description: what it asks for that nobody has said yet, as comments to fill in.
 ///
@@ -51,19 +52,44 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     // Paths of a scene begin at its own folder.
     let elsewhere =
         args.output.as_deref().and_then(Path::parent).is_some_and(|folder| folder != Path::new(""));
-    let named = |path: &PathBuf| {
+    let named = |path: &Path| {
         let whole = if elsewhere { path.canonicalize().ok() } else { None };
-        whole.unwrap_or_else(|| path.clone()).display().to_string()
+        whole.unwrap_or_else(|| path.to_path_buf()).display().to_string()
     };
-    let descriptions: Vec<String> =
-        std::iter::once(input).chain(&args.input.facts.merge).map(named).collect();
+    let given = given(&args.input, whole.scene(), &named);
     let write = |out: &mut dyn Write| match &folder {
         Some(folder) => draft::of_folder(out, &folder.display().to_string()),
-        None => draft::draft(out, whole.scene(), &descriptions),
+        None => draft::draft(out, whole.scene(), &given),
     };
     match &args.output {
         Some(path) => output::replace(path, |file| Ok(write(file)?))?,
         None => write(out)?,
     }
     Ok(End::Answered)
+}
+
+/// What was given beside the description; `named` is how the scene calls a file.
+fn given(input: &Input, scene: &Scene, named: &dyn Fn(&Path) -> String) -> Given {
+    let facts = &input.facts;
+    let source = |given: &NamedSource| match images::named(&given.source) {
+        Some(_) => given.source.display().to_string(),
+        None => named(&given.source),
+    };
+    let mut all = Given {
+        workloads: std::iter::once(&input.input).chain(&facts.merge).map(|path| named(path)).collect(),
+        runtime: facts.runtime.first().copied(),
+        images_from: facts.images_from.iter().map(|place| images::place_as_named(place, named)).collect(),
+        images: facts.image.iter().map(|given| (given.name.clone(), source(given))).collect(),
+        ..Given::default()
+    };
+    for given in &facts.disk {
+        match facts::part_of_host(&given.name) {
+            Some(path) => all.host.push((path.to_owned(), source(given))),
+            None => {
+                let name = facts::own_name(Some(&scene.workloads), &given.name);
+                all.volumes.push((name.to_owned(), source(given)));
+            }
+        }
+    }
+    all
 }
