@@ -230,6 +230,8 @@ def option_rows(host):
         volume("U on a bind that is read-only", f"{host}/d:/in:U,ro", "app", ["/in", "/in/f"], ["creates /in/x"]),
         volume("O on a bind", f"{host}/d:/in:O", "app", ["/in", "/in/f"], ["creates /in/x"]),
         volume("idmap without a namespace", "vol:/data:idmap", None),
+        row("option: a read-only root without scratch space", None, ["--user", "alice", "--read-only", "--read-only-tmpfs=false"], ["/tmp", "/run", "/var/tmp"],
+            ["creates /tmp/x", "creates /run/x", "creates /dev/shm/x"]),
         volume("noexec and nosuid", "vol:/data:noexec,nosuid", None, ["/data"]),
         *(row(f"option: a {kind} behind a volume at {at}", {"user": "alice", "volumes": [f"vol:{at}"]}, ["--user", "alice", "-v", f"vol:{at}"], [at], [f"creates {at}/x"]) | {"vol": options}
           for kind, options in (("tmpfs", {"type": "tmpfs", "device": "tmpfs", "o": "mode=0700"}), ("folder", {"type": "none", "device": f"{host}/empty", "o": "bind"}))

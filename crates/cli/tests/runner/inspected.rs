@@ -125,6 +125,21 @@ fn podman_says_which_capabilities_are_left_and_which_in_force() {
 }
 
 #[test]
+fn podman_says_by_its_tmpfs_whether_a_read_only_root_has_scratch_space() {
+    let scratch_space =
+        r#""/run": "rw,rprivate,nosuid,nodev,tmpcopyup", "/tmp": "rw,rprivate,nosuid,nodev,tmpcopyup""#;
+    for (tmpfs, ends) in [(scratch_space, "allowed"), ("", "denied")] {
+        let text = format!(
+            r#"[{{"Id": "aa", "Name": "gauge", "ImageName": "localhost/tides/gauge:3", "OCIRuntime": "crun", "Path": "sleep", "Args": ["9"],
+            "Mounts": [], "HostConfig": {{"ReadonlyRootfs": true, "Tmpfs": {{{tmpfs}}}}}, "Config": {{"User": "0:0"}}}}]"#
+        );
+        let scratch = Scratch::with("gauge.json", &text);
+        let row = scratch.json(["access", "-q", "gauge.json", "/tmp", "--format", "json"])["rows"][0].clone();
+        assert_eq!(row["create"], ends, "{row:#}");
+    }
+}
+
+#[test]
 fn an_engine_without_root_or_with_remapped_users_has_ids_that_are_not_known() {
     for path in [
         "/var/lib/docker/165536.165536/containers/4f9c/hostname",

@@ -213,21 +213,25 @@ impl Words<'_> {
     fn tmpfs(&mut self) {
         let engine = engine(self.node);
         let read_only = self.node.find("HostConfig.ReadonlyRootfs").and_then(Node::text) == Some("true");
-        let Some(Value::Mapping(pairs)) = self.node.find("HostConfig.Tmpfs").map(|node| node.value.clone())
-        else {
-            return;
-        };
+        let Some(node) = self.node.find("HostConfig.Tmpfs") else { return };
+        let Value::Mapping(pairs) = &node.value else { return };
+        let (node, pairs) = (node.clone(), pairs.clone());
+        let mut scratch = false;
         for (key, options) in &pairs {
             let (Some(at), Some(given)) = (key.text(), options.text()) else { continue };
             // Those that Podman adds below a read-only root come with that.
             let own = engine == Runtime::Podman && read_only && ["/run", "/tmp", "/var/tmp"].contains(&at);
             if own && given == "rw,rprivate,nosuid,nodev,tmpcopyup" {
+                scratch = true;
                 continue;
             }
             let kept = given.split(',').filter(|option| !option.ends_with("private") && !option.is_empty());
             let kept: Vec<&str> = kept.collect();
             let colon = if kept.is_empty() { "" } else { ":" };
             self.option("tmpfs", &format!("{at}{colon}{}", kept.join(",")), key);
+        }
+        if engine == Runtime::Podman && read_only && !scratch {
+            self.option("read-only-tmpfs", "false", &node);
         }
     }
 
