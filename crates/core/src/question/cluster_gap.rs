@@ -3,7 +3,7 @@
 use mivask_stage::runtime::Flavour;
 use mivask_stage::scene::{Scene, VolumeKind, Workload};
 
-use super::remarks::Remark;
+use super::remark::Remark;
 
 /// What to ask the cluster for: everything that is read beside pods.
 const OBJECTS: &str = "pod,pvc,pv,storageclass,csidriver,configmap,secret,serviceaccount";

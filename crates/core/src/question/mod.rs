@@ -16,6 +16,7 @@ mod listing;
 mod mounts;
 mod nearest;
 mod reached;
+mod remark;
 mod remarks;
 mod start;
 mod sweep;
@@ -33,7 +34,8 @@ pub use imprints::{ImprintRow, imprints};
 pub use listing::{Line, Listed, Listing, entries, listing_of, listings};
 pub use mounts::{MountRow, mounts};
 pub use reached::{Reached, reached};
-pub use remarks::{Remark, remarks};
+pub use remark::Remark;
+pub use remarks::remarks;
 pub use sweep::{
     Blocker, Cell, Column, Ending, Endings, Event, Overview, PerColumn, Share, SweepError, Swept, follow,
     overview, sweep,

@@ -18,19 +18,7 @@ use mivask_stage::stage::{Actor, Stage};
 
 use super::cluster_gap::cluster_gap;
 use super::facts::facts_at;
-
-/// Something that deserves a second look.
-#[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
-pub struct Remark {
-    /// What is odd, in one sentence.
-    pub message: String,
-    /// What to do about it.
-    pub help: Option<String>,
-    /// The fact it is about.
-    pub from: Provenance,
-    /// Whether it is only worth knowing: nothing is odd.
-    pub note: bool,
-}
+use super::remark::Remark;
 
 /// Every remark on the actors of `stage` that are `wanted`, in their order, each once; it was made of `workloads` and
 /// what `scene` tells beside them.

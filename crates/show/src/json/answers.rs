@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use mivask_core::caps::Capability;
-use mivask_core::outcome::{Imprint, RunsAs};
+use mivask_core::outcome::RunsAs;
 use mivask_core::question::Answer;
 use mivask_core::settle::{Dependence, Outcome};
 use mivask_core::trace::{Step, StepResult};
@@ -12,6 +12,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::JsonPath;
+use super::imprint::ImprintJson;
 use super::place::PlaceJson;
 use super::usually::UsuallyJson;
 
@@ -113,33 +114,6 @@ pub(super) struct RefusalJson<'a> {
 impl<'a> RefusalJson<'a> {
     pub(super) fn new(refusal: &'a mivask_core::refusal::Refusal) -> Self {
         Self { class: refusal.class.word(), reason: &refusal.reason, from: refusal.from.to_string() }
-    }
-}
-
-#[derive(Debug, JsonSchema, Serialize)]
-#[schemars(rename = "Imprint")]
-pub(super) struct ImprintJson<'a> {
-    uid: Option<u32>,
-    gid: Option<u32>,
-    #[schemars(regex(pattern = "^[0-7]{4}$"))]
-    mode: Option<String>,
-    disk_uid: Option<u32>,
-    disk_gid: Option<u32>,
-    acl: Option<&'a str>,
-    default_acl: Option<&'a str>,
-}
-
-impl<'a> ImprintJson<'a> {
-    pub(super) fn new(imprint: &'a Imprint) -> Self {
-        Self {
-            uid: imprint.uid.map(|uid| uid.raw()),
-            gid: imprint.gid.map(|gid| gid.raw()),
-            mode: imprint.mode.map(|mode| mode.to_string()),
-            disk_uid: imprint.disk_uid.map(|uid| uid.raw()),
-            disk_gid: imprint.disk_gid.map(|gid| gid.raw()),
-            acl: imprint.acl.as_deref(),
-            default_acl: imprint.default_acl.as_deref(),
-        }
     }
 }
 

@@ -8,7 +8,8 @@ use mivask_core::question::{Comparison, Held};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::answers::{ActJson, ImprintJson, RunsAsJson};
+use super::answers::{ActJson, RunsAsJson};
+use super::imprint::ImprintJson;
 use super::{FORMAT, document};
 use crate::RandomSummary;
 

@@ -6,7 +6,7 @@ use mivask_core::handoff::{Consumer, Creation, Handoff, PerUse, UseOutcome};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::answers::ImprintJson;
+use super::imprint::ImprintJson;
 use super::usually::{UsualEndJson, UsualJson};
 use super::{JsonPath, document};
 

@@ -11,6 +11,7 @@ mod decode;
 mod drift;
 mod exposure;
 mod handoff;
+mod imprint;
 mod names;
 mod overview;
 mod place;

@@ -14,7 +14,8 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::JsonPath;
-use super::answers::{DependenceJson, ImprintJson, RefusalJson};
+use super::answers::{DependenceJson, RefusalJson};
+use super::imprint::ImprintJson;
 use super::usually::{UsualEndJson, UsuallyJson};
 
 #[derive(Debug, JsonSchema, Serialize)]

@@ -6,7 +6,7 @@ use mivask_core::usually::Usually;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::answers::ImprintJson;
+use super::imprint::ImprintJson;
 
 /// How something that depends usually ends.
 #[derive(Debug, JsonSchema, Serialize)]
