@@ -33,12 +33,13 @@ pub(super) fn draw(all: &[Handoff]) -> Figure {
         y = one(&mut pen, y, handoff);
     }
     if !all.is_empty() {
+        let is_usual = all.iter().any(|one| !one.rests_on.is_empty());
+        let usual = if is_usual { "; ~ usually so" } else { "" };
         for line in [
-            "upper row: a file made there; lower row: a file in a subdirectory made there",
-            "r reads, c changes, d deletes, p replaces (renames its own over it); ? depends",
-            "~ usually so",
+            "upper row: a file made there; lower row: a file in a subdirectory made there".to_owned(),
+            format!("r reads, c changes, d deletes, p replaces (renames its own over it); ? depends{usual}"),
         ] {
-            pen.text((14.0, y), "from", line);
+            pen.text((14.0, y), "from", &line);
             y += 17.0;
         }
     }
