@@ -11,7 +11,7 @@ use ureq::unversioned::transport::{ConnectProxyConnector, Connector, TcpConnecto
 use ureq::{Agent, Body, Error};
 
 use crate::error::FetchError;
-use crate::tls::Wrapping;
+use crate::tls::{SHOWN, Wrapping};
 use crate::{proxy, roots};
 
 /// How long a server may take to be reached, and how long it may be silent.
@@ -227,6 +227,14 @@ fn trouble(host: &str, plain: bool, proxied: bool, error: &Error) -> Trouble {
                 .with_help(format!("where it is meant to be plain HTTP, write registry:http://{host}")),
         );
     }
+    let own =
+        || format!("put it and its key into ~/.config/containers/certs.d/{host}/, as NAME.cert and NAME.key");
+    if let Some(at) = said.find(SHOWN) {
+        return Trouble::Lasting(new(&format!("cannot be asked: {}", &said[at..])).with_help(own()));
+    }
+    if wants_certificate(&said) {
+        return Trouble::Lasting(new("wants to see a certificate that it trusts").with_help(own()));
+    }
     if said.contains("certificate") {
         return Trouble::Lasting(new(&format!("is not trusted: {}", distrust(&said))).with_help(format!(
             "put the certificate of its authority into /etc/containers/certs.d/{host}/ca.crt, or into the file that \
@@ -254,6 +262,20 @@ pub(crate) fn reason(error: &std::io::Error) -> String {
     let said = error.to_string();
     let end = said.find(" (os error").unwrap_or(said.len());
     said[..end].to_lowercase()
+}
+
+/// Whether the other side ends the connection over our certificate, or for want of one (the alerts of RFC 8446, section 6.2).
+fn wants_certificate(said: &str) -> bool {
+    let Some((_, alert)) = said.rsplit_once("received fatal alert: ") else { return false };
+    let alerts = [
+        "badcertificate",
+        "certificaterequired",
+        "unknownca",
+        "certificateunknown",
+        "accessdenied",
+        "decrypterror",
+    ];
+    alerts.contains(&alert.to_ascii_lowercase().as_str())
 }
 
 /// What is wrong with the certificate of a host.

@@ -8,14 +8,18 @@ use rustls::client::WebPkiServerVerifier;
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName, UnixTime};
 use rustls::server::ParsedCertificate;
+use rustls::sign::{CertifiedKey, SingleCertAndKey};
 use rustls::{
-    CertificateError, ClientConfig, ClientConnection, DigitallySignedStruct, RootCertStore, SignatureScheme,
-    StreamOwned,
+    CertificateError, ClientConfig, ClientConnection, DigitallySignedStruct, InconsistentKeys, RootCertStore,
+    SignatureScheme, StreamOwned,
 };
 use ureq::Error;
 use ureq::unversioned::transport::{
     Buffers, ConnectionDetails, Connector, Either, LazyBuffers, NextTimeout, Transport, TransportAdapter,
 };
+
+/// How what is wrong with a certificate of our own begins.
+pub(crate) const SHOWN: &str = "the certificate to be shown";
 
 /// Whom a host is trusted by, and what is shown to it.
 pub(crate) struct Trust {
@@ -38,17 +42,21 @@ impl Trust {
         let inner = WebPkiServerVerifier::builder_with_provider(Arc::new(roots), provider.clone())
             .build()
             .map_err(|error| format!("there are no certificates to trust: {error}"))?;
+        let load = |key| provider.key_provider.load_private_key(key);
+        let client = self.client.map(|(chain, key)| Ok((chain, load(key)?))).transpose();
+        let client = client.map_err(|error: rustls::Error| format!("{SHOWN} has no key: {error}"))?;
         let builder = ClientConfig::builder_with_provider(provider)
             .with_safe_default_protocol_versions()
             .map_err(|error| error.to_string())?
             .dangerous()
             .with_custom_certificate_verifier(Arc::new(Verifier { inner, own: self.own }));
-        match self.client {
-            Some((chain, key)) => builder
-                .with_client_auth_cert(chain, key)
-                .map_err(|error| format!("the certificate to be shown does not fit its key: {error}")),
-            None => Ok(builder.with_no_client_auth()),
+        let Some((chain, key)) = client else { return Ok(builder.with_no_client_auth()) };
+        let shown = CertifiedKey::new(chain, key);
+        // One of an old version is not looked into: what to make of it is the other side's.
+        if matches!(shown.keys_match(), Err(rustls::Error::InconsistentKeys(InconsistentKeys::KeyMismatch))) {
+            return Err(format!("{SHOWN} does not fit its key"));
         }
+        Ok(builder.with_client_cert_resolver(Arc::new(SingleCertAndKey::from(shown))))
     }
 }
 

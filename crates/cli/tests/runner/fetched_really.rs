@@ -19,7 +19,7 @@ spec: {containers: [{name: gauge, image: 'tides/gauge:3'}]}
 ";
 
 /// A server that ends with the test.
-struct Server(Child);
+pub(crate) struct Server(Child);
 
 impl Server {
     /// Starts a program, and waits until `ready`. `None` where it does not get so far; that is said.
@@ -62,7 +62,7 @@ impl Drop for Server {
 }
 
 /// Where a program is; where it is missing that is said.
-fn program(name: &str) -> Option<PathBuf> {
+pub(crate) fn program(name: &str) -> Option<PathBuf> {
     let path = std::env::var("PATH").unwrap_or_default() + ":/usr/sbin:/sbin";
     let found = path.split(':').map(|folder| Path::new(folder).join(name)).find(|path| path.is_file());
     if found.is_none() {
@@ -71,13 +71,13 @@ fn program(name: &str) -> Option<PathBuf> {
     found
 }
 
-fn succeeds(command: &mut Command) {
+pub(crate) fn succeeds(command: &mut Command) {
     let output = command.stdin(Stdio::null()).output().unwrap();
     assert!(output.status.success(), "{command:?}: {}", String::from_utf8_lossy(&output.stderr));
 }
 
 /// The scene's folder with the image as a layout, and what its archive says: the listing, and who runs.
-fn ground() -> (Scratch, String, String) {
+pub(crate) fn ground() -> (Scratch, String, String) {
     let mut scratch = Scratch::with("pod.yaml", POD).and("auth/empty.json", "{}");
     for (path, bytes) in Images::gauge().layout("tides/gauge:3") {
         scratch = scratch.and(&format!("layout/{path}"), bytes);
@@ -89,7 +89,13 @@ fn ground() -> (Scratch, String, String) {
 }
 
 /// Asks twice, the second time from what was kept.
-fn agrees(ground: &(Scratch, String, String), source: &str, place: &str, shown: &str, more: &[(&str, &str)]) {
+pub(crate) fn agrees(
+    ground: &(Scratch, String, String),
+    source: &str,
+    place: &str,
+    shown: &str,
+    more: &[(&str, &str)],
+) {
     let (scratch, listing, who) = ground;
     for time in ["first", "second"] {
         assert_eq!(scratch.at_home(["survey", source, "--to", "jsonl"], more), *listing, "{time}: {source}");
@@ -100,11 +106,11 @@ fn agrees(ground: &(Scratch, String, String), source: &str, place: &str, shown: 
     }
 }
 
-fn free_port() -> u16 {
+pub(crate) fn free_port() -> u16 {
     TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port()
 }
 
-fn registry(scratch: &Scratch, port: u16, more: &str) -> Option<Server> {
+pub(crate) fn registry(scratch: &Scratch, port: u16, more: &str) -> Option<Server> {
     let folder = scratch.path();
     let config = folder.join(format!("registry-{port}.yml"));
     let text = format!(
@@ -178,96 +184,6 @@ fn tells_of_a_container(word: &str, scratch: &Scratch, address: &str, client: &d
     let said = scratch.at_home(["identity", "container:nobody"], &set);
     assert!(said.contains(&format!("{word}: has no container nobody")), "{said}");
     assert!(said.ends_with("--- status 2"), "{said}");
-}
-
-/// A certificate for `localhost` that is signed by itself, and the passwords.
-fn certificate(scratch: &Scratch, openssl: PathBuf) {
-    let mut certificate = Command::new(openssl);
-    certificate.args([
-        "req",
-        "-x509",
-        "-newkey",
-        "ec",
-        "-pkeyopt",
-        "ec_paramgen_curve:prime256v1",
-        "-nodes",
-        "-days",
-        "30",
-    ]);
-    certificate.args([
-        "-subj",
-        "/CN=tides",
-        "-addext",
-        "subjectAltName=DNS:localhost",
-        "-keyout",
-        "key.pem",
-        "-out",
-        "ca.crt",
-    ]);
-    succeeds(certificate.current_dir(scratch.path()));
-    std::fs::write(scratch.path().join("htpasswd"), HTPASSWD).unwrap();
-}
-
-/// A password that is `ebb`, as registries keep it (bcrypt).
-const HTPASSWD: &str = "tide:$2b$04$E6611wWO5ZS6RsESuXIGseS9pjktAib5xf8vqw7c9naY1dQtVWROS\n";
-
-#[test]
-fn a_real_registry_with_tls_and_passwords() {
-    let ground = ground();
-    let scratch = &ground.0;
-    let (Some(openssl), Some(skopeo)) = (program("openssl"), program("skopeo")) else { return };
-    certificate(scratch, openssl);
-    let port = free_port();
-    let more = "http: {addr: '127.0.0.1:PORT', tls: {certificate: FOLDER/ca.crt, key: FOLDER/key.pem}}\n\
-        auth: {htpasswd: {realm: tides, path: FOLDER/htpasswd}}\n";
-    let Some(_server) = registry(scratch, port, more) else { return };
-    let host = format!("localhost:{port}");
-    let mut copy = Command::new(skopeo);
-    copy.args([
-        "copy",
-        "--insecure-policy",
-        "--dest-tls-verify=false",
-        "--dest-creds",
-        "tide:ebb",
-        "oci:layout:tides/gauge:3",
-    ]);
-    succeeds(copy.arg(format!("docker://{host}/tides/gauge:3")).current_dir(scratch.path()));
-
-    let place = format!("registry:{host}");
-    let source = format!("{place}/tides/gauge:3");
-    let survey =
-        |source: &str, more: &[(&str, &str)]| scratch.at_home(["survey", source, "--to", "jsonl"], more);
-    let said = survey(&source, &[]);
-    assert!(said.contains("is not trusted: its certificate is signed by itself"), "{said}");
-    let trusted = scratch.path().join(format!(".config/containers/certs.d/{host}"));
-    std::fs::create_dir_all(&trusted).unwrap();
-    std::fs::copy(scratch.path().join("ca.crt"), trusted.join("ca.crt")).unwrap();
-    let said = survey(&source, &[]);
-    assert!(said.contains("wants credentials for tides/gauge:3, and there are none"), "{said}");
-    let auth = |password: &str| {
-        format!(r#"{{"auths": {{"{host}/tides": {{"username": "tide", "password": "{password}"}}}}}}"#)
-    };
-    let file = scratch.path().join(".config/containers/auth.json");
-    std::fs::write(&file, auth("flow")).unwrap();
-    let said = survey(&source, &[]);
-    assert!(said.contains("refuses the credentials of") && !said.contains("flow"), "{said}");
-    std::fs::write(&file, auth("ebb")).unwrap();
-    agrees(&ground, &source, &place, &source, &[]);
-    std::fs::remove_dir_all(&trusted).unwrap();
-    named_certificates_count(&ground, port);
-}
-
-/// A file that is named counts as a folder's does; the name in it is looked at, whoever signed it.
-fn named_certificates_count(ground: &(Scratch, String, String), port: u16) {
-    let host = format!("localhost:{port}");
-    let source = format!("registry:{host}/tides/gauge:3");
-    let survey =
-        |source: &str, more: &[(&str, &str)]| ground.0.at_home(["survey", source, "--to", "jsonl"], more);
-    let other = survey(&format!("registry:127.0.0.1:{port}/tides/gauge:3"), &[("SSL_CERT_FILE", "ca.crt")]);
-    assert!(other.contains("is not trusted: its certificate is for another name"), "{other}");
-    assert_eq!(survey(&source, &[("SSL_CERT_FILE", "ca.crt")]), ground.1);
-    let plain = survey(&format!("registry:http://{host}/tides/gauge:3"), &[]);
-    assert!(plain.contains("error: ") && plain.ends_with("--- status 2"), "{plain}");
 }
 
 /// Loads the archive of the image into an engine, and asks it.

@@ -19,6 +19,7 @@ mod every_flag;
 mod fetched;
 mod fetched_badly;
 mod fetched_really;
+mod fetched_tls;
 mod formats;
 mod hostile;
 mod hostile_names;

@@ -3,6 +3,7 @@
 #![expect(clippy::unwrap_used, reason = "a test that fails says where")]
 
 pub(crate) mod image;
+pub(crate) mod tunnel;
 
 use std::collections::BTreeMap;
 use std::io::{BufRead, BufReader, Read, Write};
