@@ -40,7 +40,9 @@ struct Met<'a> {
     inode: &'a Inode,
     swept: &'a Swept<'a>,
     on: std::sync::Arc<str>,
-    /// Whether what was looked at so far is only usual.
+    /// Whether that it is met, or what it is, is only usual.
+    usually_reached: bool,
+    /// Whether what was looked at for a finding so far is only usual.
     usual: Flag<bool>,
 }
 
@@ -59,45 +61,44 @@ pub(super) fn look(
     }
     let tree = &*stage.source(swept.place.source).tree;
     let untold = tree.doubt(id).is_some_and(|doubt| !doubt.knows_attributes());
-    let Some(usual) = reached(mount, swept) else { return };
+    let Some(usually_reached) = reached(mount, swept) else { return };
     if untold {
         return;
     }
     let on = limit::on(stage, actor, swept.place);
     let inode = tree.inode(id);
-    let met = Met { stage, actor, who, groups, mount, tree, id, inode, swept, on, usual: Flag::new(usual) };
-    let begin = || met.usual.set(usual);
+    let usual = Flag::new(usually_reached);
+    let met = Met { stage, actor, who, groups, mount, tree, id, inode, swept, on, usually_reached, usual };
     met.open_to_all(singles);
-    begin();
-    met.shared(singles);
-    begin();
-    met.set_id_program(singles);
-    begin();
-    let looked_at = met.strict(singles);
-    begin();
-    met.secret(looked_at, singles);
-    begin();
-    met.host(singles);
-    begin();
-    met.program(singles);
-    begin();
-    met.missing_execute(singles);
+    met.afresh().shared(singles);
+    met.afresh().set_id_program(singles);
+    let looked_at = met.afresh().strict(singles);
+    met.afresh().secret(looked_at, singles);
+    met.afresh().host(singles);
+    met.afresh().program(singles);
+    met.afresh().missing_execute(singles);
 }
 
 /// Whether an entry is reached: `Some(true)` where that, or its owner and mode, are only usual.
 fn reached(mount: &Mount, swept: &Swept<'_>) -> Option<bool> {
-    let ends = |cell: Cell| swept.endings.iter().any(|(_, ending)| ending.usual == Some(cell));
+    let usually_used = || swept.endings.iter().any(|(_, ending)| ending.usual == Some(Cell::Allowed));
     // Several sources are possible: what is looked at is the first, which is the usual one or none.
     let several = mount.variants.len() > 1;
     let first_is_usual = mount.facts.question.as_ref().and_then(variant).is_some();
     match (swept.shut, several) {
         (false, false) => Some(false),
         (false, true) => first_is_usual.then_some(true),
-        (true, several) => (ends(Cell::Allowed) && (first_is_usual || !several)).then_some(true),
+        (true, several) => (usually_used() && (first_is_usual || !several)).then_some(true),
     }
 }
 
 impl Met<'_> {
+    /// For the next finding.
+    fn afresh(&self) -> &Self {
+        self.usual.set(self.usually_reached);
+        self
+    }
+
     fn single(&self, kind: Kind, severity: Severity, consequence: String) -> Single {
         let mode = self.inode.stored_mode();
         let DiskOwner { uid, gid } = self.inode.stored_owner();
