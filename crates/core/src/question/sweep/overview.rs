@@ -79,7 +79,7 @@ pub fn overview(
 ) -> Result<Overview, SweepError> {
     let mut sums = Sums { levels: vec![Level::default()], ..Sums::default() };
     let mut latest = (start.to_vec(), None);
-    let rests_on = follow(stage, actor, which, start, |event| match event {
+    let mut rests_on = follow(stage, actor, which, start, |event| match event {
         Event::Entry(swept) => {
             sums.seen();
             if wanted(&swept) {
@@ -109,6 +109,10 @@ pub fn overview(
         Event::Leave => sums.leave(),
     })?;
     let mut shares = sums.shares;
+    // Of what was not picked nothing is told.
+    if !shares.iter().any(|share| share.ending.usual.is_some()) {
+        rests_on.usual.clear();
+    }
     shares.sort_by_key(|share| (share.column, std::cmp::Reverse(share.entries)));
     Ok(Overview {
         actor: actor.name.to_string(),
