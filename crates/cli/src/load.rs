@@ -7,7 +7,7 @@ use std::time::Instant;
 
 use mivask_core::act::Act;
 use mivask_core::change::Changes;
-use mivask_core::handoff::{Handoff, handoffs, with_usual};
+use mivask_core::handoff::{Handoff, handoffs, may_be_usual, with_usual};
 use mivask_core::names::AccountNames;
 use mivask_core::policy::Policy;
 use mivask_core::prepare;
@@ -82,7 +82,7 @@ impl Whole {
     /// What each creates and what the others can do with it, with what is usual.
     pub(crate) fn handoffs(&self, paths: &[Vec<u8>]) -> Result<Vec<Handoff>, Failure> {
         let found = handoffs(&self.stage, paths);
-        if !found.iter().any(Handoff::is_open) {
+        if !may_be_usual(&self.stage, &found) {
             return Ok(found);
         }
         let mut usual = prepare::stage(&self.scene.as_usual());

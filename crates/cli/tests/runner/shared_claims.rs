@@ -58,7 +58,7 @@ fn a_claim_of_two_pods_is_shared() {
     let scratch =
         scratch.and("pods.yaml", PODS.replace("claimName: shared } }]\n---", "claimName: other } }]\n---"));
     assert_snapshot!(scratch.run(["handoff", "s.yaml", "-q"]), @"
-    No directory is known to be shared: no volume is shared by two containers.
+    No directory is known to be shared by two containers.
     --- status 0
     ");
 }

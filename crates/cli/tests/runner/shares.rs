@@ -63,7 +63,7 @@ fn what_one_creates_is_handed_to_the_others() {
 fn nothing_is_shared_by_one_alone() {
     let scene = "scene: 1\nvolumes: { v: {} }\ncontainers:\n  - { name: a, user: '5:5', mounts: [{ volume: v, at: /v }] }\n";
     assert_snapshot!(Scratch::with("s.yaml", scene).run(["handoff", "s.yaml"]), @"
-    No directory is known to be shared: no volume is shared by two containers.
+    No directory is known to be shared by two containers.
     --- status 0
     ");
 }

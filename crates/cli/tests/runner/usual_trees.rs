@@ -118,6 +118,27 @@ fn a_hand_off_over_a_new_claim_is_told_as_usual() {
 }
 
 #[test]
+fn a_part_of_a_new_claim_is_usually_shared() {
+    let parts = SET.replace("mountPath: /state }", "mountPath: /state, subPath: x }");
+    let scratch =
+        Scratch::with("set.yaml", &parts.replace("mountPath: /data }", "mountPath: /data, subPath: x }"));
+    let told = scratch.json(["handoff", "-q", "set.yaml", "--format", "json"]);
+    let directory = &told["directories"][0];
+    assert_eq!(directory["directory"], "/x");
+    let creation = &directory["creations"][0];
+    assert_eq!((&creation["outcome"], &creation["file"]), (&"depends".into(), &serde_json::Value::Null));
+    assert_eq!(creation["why"], "depends on what claim state-tide-0 holds");
+    assert_eq!(creation["usually"]["file"]["mode"], "0644");
+    assert_eq!(creation["consumers"][0]["file"]["read"]["outcome"], "depends");
+    assert_eq!(creation["consumers"][0]["file"]["read"]["usually"]["outcome"], "allowed");
+    // Two parts are two directories.
+    let scratch =
+        Scratch::with("set.yaml", &parts.replace("mountPath: /data }", "mountPath: /data, subPath: z }"));
+    let told = scratch.run(["handoff", "-q", "set.yaml"]);
+    assert!(told.starts_with("No directory is known to be shared by two containers."), "{told}");
+}
+
+#[test]
 fn a_finding_that_hangs_on_what_is_usual_says_so() {
     assert_snapshot!(scratch().run(["exposure", "-q", "tide.scene.yaml"]), @"
     low     group-shared /data /data/d /data/d/f /state and 2 more

@@ -23,7 +23,7 @@ use crate::question::joined::Joined;
 pub(crate) use members::path_of_same;
 use members::{compared, members};
 use trial::Trial;
-pub use usual::with_usual;
+pub use usual::{may_be_usual, with_usual};
 
 /// What a second actor may want to do with a file.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]

@@ -7,7 +7,8 @@ use mivask_model::usual::{Usual, UsualRule};
 use mivask_rules::settle::Outcome;
 use mivask_stage::stage::Stage;
 
-use super::{Creation, Handoff, PerUse, UseOutcome, UsualCreation, handoffs};
+use super::{Creation, Handoff, PerUse, UseOutcome, UsualCreation, declared, handoffs};
+use crate::question::Why;
 
 /// `told` with what is usual; `stage` is that of the same scene with missing facts as usual.
 #[must_use]
@@ -19,7 +20,11 @@ pub fn with_usual(mut told: Vec<Handoff>, stage: &Stage, paths: &[Vec<u8>]) -> V
         let same = |one: &&mut Handoff| {
             (&one.source, &one.directory, &one.members) == (&usual.source, &usual.directory, &usual.members)
         };
-        if let Some(one) = told.iter_mut().find(same).filter(|one| one.is_open()) {
+        let Some(one) = told.iter_mut().find(same) else {
+            told.push(only_usual(stage, &usual));
+            continue;
+        };
+        if one.is_open() {
             add(one, &usual);
             if one.creations.iter().any(is_usual) {
                 one.rests_on = rests_on(stage, &usual);
@@ -27,6 +32,29 @@ pub fn with_usual(mut told: Vec<Handoff>, stage: &Stage, paths: &[Vec<u8>]) -> V
         }
     }
     told
+}
+
+/// Whether something of `told`, on `stage`, may be usual: it depends, or nobody knows what a mount shows.
+#[must_use]
+pub fn may_be_usual(stage: &Stage, told: &[Handoff]) -> bool {
+    told.iter().any(Handoff::is_open)
+        || stage.actors.iter().flat_map(declared).any(|(_, mount)| mount.root.is_none())
+}
+
+/// A directory that is only usually shared: a part of a new claim, of which nobody knows whether it is there.
+fn only_usual(stage: &Stage, usual: &Handoff) -> Handoff {
+    let open = || UseOutcome {
+        outcome: Outcome::Depends,
+        why: Some(Why::new(&format!("depends on what {} holds", usual.source))),
+        usually: None,
+    };
+    let mut told = usual.clone();
+    for one in &mut told.creations {
+        (one.creates, one.file, one.directory, one.nested) = (open(), None, None, None);
+        one.consumers.iter_mut().for_each(|consumer| (consumer.file, consumer.nested) = (None, None));
+    }
+    add(&mut told, usual);
+    Handoff { rests_on: rests_on(stage, usual), ..told }
 }
 
 fn ends(creation: &Creation) -> impl Iterator<Item = &UseOutcome> {

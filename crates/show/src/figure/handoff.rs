@@ -22,11 +22,7 @@ pub(super) fn draw(all: &[Handoff]) -> Figure {
     let widest = all.iter().map(|handoff| handoff.members.len()).max().unwrap_or(1).clamp(4, ACROSS);
     let width = LABEL + FIELD * count(widest) + 20.0;
     if all.is_empty() {
-        pen.text(
-            (14.0, y),
-            "fact",
-            "No directory is known to be shared: no volume is shared by two containers.",
-        );
+        pen.text((14.0, y), "fact", "No directory is known to be shared by two containers.");
         y += 20.0;
     }
     for handoff in all {

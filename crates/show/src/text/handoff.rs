@@ -22,7 +22,7 @@ use crate::words::use_letter;
 /// Whatever `out` refuses.
 pub fn handoffs(out: &mut dyn Write, all: &[Handoff], layout: Layout<'_>) -> io::Result<()> {
     if all.is_empty() {
-        return writeln!(out, "No directory is known to be shared: no volume is shared by two containers.");
+        return writeln!(out, "No directory is known to be shared by two containers.");
     }
     let out = &mut Counted::new(out);
     for (number, handoff) in all.iter().enumerate() {
