@@ -1,7 +1,6 @@
 //! Images looked for where they are: what a registry gives, what it is asked for, and what is kept.
 
 use std::net::TcpListener;
-use std::os::unix::fs::PermissionsExt;
 
 use insta::assert_snapshot;
 use serde_json::json;
@@ -298,9 +297,8 @@ fn accounts_come_from_files_and_helpers() {
         let own = |text: &str| text.replace("HOST", &registry.host).replace("USER", user);
         let scratch = Scratch::with("pod.yaml", POD)
             .and("auth.json", own(file))
-            .and("bin/docker-credential-tide", own(helper));
+            .and_program("bin/docker-credential-tide", own(helper));
         let program = scratch.path().join("bin/docker-credential-tide");
-        std::fs::set_permissions(&program, std::fs::Permissions::from_mode(0o755)).unwrap();
         let path = format!("{}:{}", program.parent().unwrap().display(), std::env::var("PATH").unwrap());
         let more = [("REGISTRY_AUTH_FILE", "auth.json"), ("PATH", path.as_str())];
         let words = ["identity", "pod.yaml", "--images-from", &registry.place()];

@@ -2,7 +2,6 @@
 
 #![expect(clippy::unwrap_used, reason = "a test that fails says where")]
 
-use std::os::unix::fs::PermissionsExt;
 use std::path::PathBuf;
 use std::process::Command;
 
@@ -23,10 +22,7 @@ fn script() -> PathBuf {
 }
 
 fn client() -> Scratch {
-    let scratch = Scratch::with("client", CLIENT).and("volume/level", "3\n").and("volume/deep/x", "");
-    let path = scratch.path().join("client");
-    std::fs::set_permissions(path, std::fs::Permissions::from_mode(0o755)).unwrap();
-    scratch
+    Scratch::with("volume/level", "3\n").and("volume/deep/x", "").and_program("client", CLIENT)
 }
 
 fn run(scratch: &Scratch, arguments: &[&str]) -> std::process::Output {

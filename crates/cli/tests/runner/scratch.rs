@@ -54,6 +54,18 @@ impl Scratch {
         self
     }
 
+    /// The folder with one more file that can be run. It is written by a process of its own: whoever forks beside this one
+    /// inherits what is open for writing, and such a file does not run (ETXTBSY).
+    pub(crate) fn and_program(self, name: &str, text: impl AsRef<[u8]>) -> Self {
+        let scratch = self.and(&format!("{name}.text"), text);
+        let path = scratch.0.path().join(name);
+        let mut install = Command::new("install");
+        let text = scratch.0.path().join(format!("{name}.text"));
+        let done = install.args(["-m", "755"]).arg(text).arg(&path);
+        assert!(done.status().unwrap().success(), "{name}");
+        scratch
+    }
+
     /// The folder itself.
     pub(crate) fn path(&self) -> &Path {
         self.0.path()
