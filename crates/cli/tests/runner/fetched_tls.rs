@@ -2,39 +2,27 @@
 
 #![expect(clippy::unwrap_used, reason = "a test that fails says where")]
 
-use std::path::PathBuf;
 use std::process::Command;
 
 use crate::fetched_really::{agrees, free_port, ground, program, registry, succeeds};
 use crate::scratch::Scratch;
 use crate::standin::tunnel::Tunnel;
 
+/// What openssl makes in the folder; nothing where it is missing, which is said.
+fn openssl(scratch: &Scratch, words: &str) -> Option<()> {
+    let mut command = Command::new(program("openssl")?);
+    succeeds(command.args(words.split_whitespace()).current_dir(scratch.path()));
+    Some(())
+}
+
 /// A certificate for `localhost` and `registry.example` that is signed by itself, and the passwords.
-fn certificate(scratch: &Scratch, openssl: PathBuf) {
-    let mut certificate = Command::new(openssl);
-    certificate.args([
-        "req",
-        "-x509",
-        "-newkey",
-        "ec",
-        "-pkeyopt",
-        "ec_paramgen_curve:prime256v1",
-        "-nodes",
-        "-days",
-        "30",
-    ]);
-    certificate.args([
-        "-subj",
-        "/CN=tides",
-        "-addext",
-        "subjectAltName=DNS:localhost,DNS:registry.example",
-        "-keyout",
-        "key.pem",
-        "-out",
-        "ca.crt",
-    ]);
-    succeeds(certificate.current_dir(scratch.path()));
+fn certificate(scratch: &Scratch) -> Option<()> {
     std::fs::write(scratch.path().join("htpasswd"), HTPASSWD).unwrap();
+    openssl(
+        scratch,
+        "req -x509 -newkey ec -pkeyopt ec_paramgen_curve:prime256v1 -nodes -days 30 -subj /CN=tides
+         -addext subjectAltName=DNS:localhost,DNS:registry.example -keyout key.pem -out ca.crt",
+    )
 }
 
 /// A password that is `ebb`, as registries keep it (bcrypt).
@@ -44,8 +32,7 @@ const HTPASSWD: &str = "tide:$2b$04$E6611wWO5ZS6RsESuXIGseS9pjktAib5xf8vqw7c9naY
 fn a_real_registry_with_tls_and_passwords() {
     let ground = ground();
     let scratch = &ground.0;
-    let (Some(openssl), Some(skopeo)) = (program("openssl"), program("skopeo")) else { return };
-    certificate(scratch, openssl);
+    let (Some(()), Some(skopeo)) = (certificate(scratch), program("skopeo")) else { return };
     let port = free_port();
     let more = "http: {addr: '127.0.0.1:PORT', tls: {certificate: FOLDER/ca.crt, key: FOLDER/key.pem}}\n\
         auth: {htpasswd: {realm: tides, path: FOLDER/htpasswd}}\n";
@@ -124,39 +111,16 @@ fn named_certificates_count(ground: &(Scratch, String, String), port: u16) {
     assert!(plain.contains("error: ") && plain.ends_with("--- status 2"), "{plain}");
 }
 
-/// What openssl makes in the folder.
-fn openssl(scratch: &Scratch, words: &[&str]) -> Option<()> {
-    let mut command = Command::new(program("openssl")?);
-    succeeds(command.args(words).current_dir(scratch.path()));
-    Some(())
-}
-
 /// A registry that wants to see a certificate is shown the one that is kept for it.
 #[test]
 fn a_real_registry_that_wants_a_certificate() {
     let ground = ground();
     let scratch = &ground.0;
-    let (Some(tool), Some(skopeo)) = (program("openssl"), program("skopeo")) else { return };
-    certificate(scratch, tool);
-    let request = [
-        "req", "-newkey", "rsa:2048", "-nodes", "-subj", "/CN=tide", "-keyout", "tide.key", "-out",
-        "tide.csr",
-    ];
-    let signed = [
-        "x509",
-        "-req",
-        "-in",
-        "tide.csr",
-        "-CA",
-        "ca.crt",
-        "-CAkey",
-        "key.pem",
-        "-days",
-        "30",
-        "-out",
-        "tide.cert",
-    ];
-    for words in [&request[..], &signed] {
+    let (Some(()), Some(skopeo)) = (certificate(scratch), program("skopeo")) else { return };
+    for words in [
+        "req -newkey rsa:2048 -nodes -subj /CN=tide -keyout tide.key -out tide.csr",
+        "x509 -req -in tide.csr -CA ca.crt -CAkey key.pem -days 30 -out tide.cert",
+    ] {
         let Some(()) = openssl(scratch, words) else { return };
     }
     let port = free_port();

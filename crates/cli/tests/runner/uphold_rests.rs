@@ -168,3 +168,26 @@ fn an_expectation_names_what_it_rests_on() {
     "holds" "note": "holds in c.yaml: * never writes /dev/shm/none*\nnothing is there"
     "#);
 }
+
+/// A link leads to another volume, of which something is taken for granted: a line about the link names it.
+#[test]
+fn what_a_link_leads_to_is_named_with_what_is_assumed_of_it() {
+    let scene = "\
+scene: 1
+volumes:
+  data: { filesystem: ext4, tree: [{ path: /, kind: dir, owner: '7101:7200', mode: '0755' }, { path: /to, kind: link, target: /other/f }] }
+  other: { filesystem: ext4, tree: other.mtree }
+containers:
+  - { name: gauge, user: '7101:7200', no-new-privileges: true, mounts: [{ volume: data, at: /data }, { volume: other, at: /other }] }
+";
+    let listing =
+        "#mtree\n. type=dir uid=7101 gid=7200 mode=0755\n./f type=file uid=7101 gid=7200 mode=0644\n";
+    let scratch =
+        Scratch::with("s.yaml", scene).and("other.mtree", listing).and("lines", "gauge writes /data/t*\n");
+    let held = scratch.run(["uphold", "-q", "s.yaml", "--expect", "lines", "--all"]);
+    assert!(held.contains("holds     gauge writes /data/t*"), "{held}");
+    assert!(
+        held.contains("assumed: no file is immutable or append-only: mtree does not show that"),
+        "{held}"
+    );
+}

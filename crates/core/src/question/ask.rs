@@ -117,7 +117,8 @@ pub fn ask_as(stage: &Stage, actor: &Actor, act: &Act) -> Answer {
     let explored = explored(stage, actor, |view, w| decide(view, &act.verb, &act.path, w));
     let (outcome, effect, depends_on) = if_it_starts(actor, settle(&explored));
     let mut usually = usually_if_it_starts(actor, &explored, &outcome);
-    let of_usual = follow(stage, actor, usually.as_mut(), |view, w| decide(view, &act.verb, &act.path, w));
+    let of_usual =
+        usual_steps(stage, actor, usually.as_mut(), |view, w| decide(view, &act.verb, &act.path, w));
     let mut assumptions: Vec<Arc<str>> = explored.assumptions.into_iter().collect();
     assumptions.extend(actor.identity.assumptions.iter().cloned());
     assumptions.extend(kept_by_tools(stage, actor, act, &effect));
@@ -159,7 +160,7 @@ fn kept_by_tools(stage: &Stage, actor: &Actor, act: &Act, effect: &Effect) -> Op
 }
 
 /// The checks behind what is usual, which gets all that it leaves there.
-pub(super) fn follow(
+pub(super) fn usual_steps(
     stage: &Stage,
     actor: &Actor,
     usually: Option<&mut Usually>,

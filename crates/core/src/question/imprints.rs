@@ -11,7 +11,7 @@ use mivask_rules::usually::Usually;
 use mivask_rules::view::View;
 use mivask_stage::stage::{Actor, Stage};
 
-use super::ask::{explored, follow};
+use super::ask::{explored, usual_steps};
 use super::start::{if_it_starts, usually_if_it_starts};
 use crate::question::facts_at;
 
@@ -76,7 +76,7 @@ fn row(stage: &Stage, actor: &Actor, directory: &[u8], kind: NewKind, requested:
             let settled = if_it_starts(actor, settle(&explored));
             let mut usually = usually_if_it_starts(actor, &explored, &settled.0);
             // The checks are nobody's here.
-            let _ = follow(stage, actor, usually.as_mut(), decide);
+            let _ = usual_steps(stage, actor, usually.as_mut(), decide);
             (settled, usually)
         }
     };

@@ -1,6 +1,7 @@
 //! What every possibility of the missing facts agrees on, and what is usual where they do not.
 
 use std::collections::BTreeSet;
+use std::sync::Arc;
 
 use mivask_model::outcome::{Effect, Errno};
 use mivask_model::unmodelled::Touches;
@@ -14,31 +15,42 @@ use mivask_stage::need::Need;
 
 use super::column::{Cell, Ending, Endings};
 
-/// `ending`, or what every possibility agrees on where that met a missing fact; and the usual facts that a usual ending rests on.
-pub(super) fn exact(
-    ending: Ending,
-    decide: impl Fn(&mut Explorer) -> Result<(), Errno>,
-) -> (Ending, BTreeSet<Usual>) {
+/// An ending with what it rests on, as far as that was found out here.
+pub(super) struct Exact {
+    pub ending: Ending,
+    /// Behind a usual ending.
+    pub usual: BTreeSet<Usual>,
+    /// What any possibility took for granted.
+    pub assumptions: BTreeSet<Arc<str>>,
+}
+
+/// `ending`, or what every possibility agrees on where that met a missing fact.
+pub(super) fn exact(ending: Ending, decide: impl Fn(&mut Explorer) -> Result<(), Errno>) -> Exact {
     if ending.cell != Cell::Open {
-        return (ending, BTreeSet::new());
+        return Exact { ending, usual: BTreeSet::new(), assumptions: BTreeSet::new() };
     }
     let explored = explore(|w| decide(w).map(|()| Effect::default()));
     let failed = explored.steps.iter().rev().find(|step| matches!(step.result, StepResult::Failed(_)));
-    let (cell, check) = match settle(&explored).0 {
-        Outcome::Allowed => (Cell::Allowed, None),
-        Outcome::Denied(Some(errno)) => (Cell::Denied(errno), failed.map(|step| step.check)),
+    let mut usual = BTreeSet::new();
+    let ending = match settle(&explored).0 {
+        Outcome::Allowed => Ending { cell: Cell::Allowed, check: None, ..ending },
+        Outcome::Denied(Some(errno)) => {
+            Ending { cell: Cell::Denied(errno), check: failed.map(|step| step.check), ..ending }
+        }
         Outcome::Denied(None) | Outcome::Depends | Outcome::NeverRuns(_) => {
-            let Some(found) = usually(&explored) else { return (ending, BTreeSet::new()) };
-            let usual = match found.outcome {
-                Outcome::Allowed => Some(Cell::Allowed),
-                Outcome::Denied(Some(errno)) => Some(Cell::Denied(errno)),
-                Outcome::Denied(None) | Outcome::Depends | Outcome::NeverRuns(_) => None,
+            let found = usually(&explored);
+            let cell = match found.as_ref().map(|found| &found.outcome) {
+                Some(Outcome::Allowed) => Some(Cell::Allowed),
+                Some(Outcome::Denied(Some(errno))) => Some(Cell::Denied(*errno)),
+                Some(Outcome::Denied(None) | Outcome::Depends | Outcome::NeverRuns(_)) | None => None,
             };
-            let rests_on = if usual.is_some() { found.rests_on } else { BTreeSet::new() };
-            return (Ending { usual, ..ending }, rests_on);
+            usual.extend(found.filter(|_| cell.is_some()).into_iter().flat_map(|found| found.rests_on));
+            Ending { usual: cell, ..ending }
         }
     };
-    (Ending { cell, check, ..ending }, BTreeSet::new())
+    let assumptions = explored.assumptions;
+    let ending = Ending { assumed: ending.assumed || !assumptions.is_empty(), ..ending };
+    Exact { ending, usual, assumptions }
 }
 
 /// The ending of something that is perhaps not reached: whether the directories above can be searched is open (`above`), and

@@ -188,9 +188,10 @@ fn entered(
         let mut recorder = Recorder::default();
         let ended = decide(view, &Verb::Enters, start, &mut recorder).map(drop);
         let ended = recorder.ending(ended);
-        let (ending, usual) = exact(ended, |w| decide(view, &Verb::Enters, start, w).map(drop));
+        let found = exact(ended, |w| decide(view, &Verb::Enters, start, w).map(drop));
         rests_on.assumptions.extend(recorder.assumed);
-        (ending, usual)
+        rests_on.assumptions.extend(found.assumptions);
+        (found.ending, found.usual)
     };
     let (ending, usual) = ask(&whole);
     // A way through links crosses mounts that the start is not in: then only what holds under all choices is taken.

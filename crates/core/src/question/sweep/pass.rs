@@ -18,7 +18,7 @@ use mivask_rules::witness::Unwatched;
 use mivask_stage::need::Need;
 
 use super::column::{Cell, Column, Ending, Endings};
-use super::exact::{exact, perhaps, unsettled};
+use super::exact::{Exact, exact, perhaps, unsettled};
 use super::memo::Memo;
 use super::recorder::Recorder;
 
@@ -250,8 +250,9 @@ impl<'v, 'w> Pass<'v, 'w> {
     fn act(&mut self, verb: &Verb) -> Ending {
         let mut unwatched = Unwatched::default();
         let ended = decide(self.whole, verb, &self.path, &mut unwatched).map(drop);
+        // What is taken for granted there is named by those who look at each possibility.
         let Unwatched { met_unknown, assumed } = unwatched;
-        let ending = Ending { assumed, ..Ending::of(ended, met_unknown, None) };
+        let ending = Ending::of(ended, met_unknown || assumed, None);
         let ending = self.exact(ending, |pass, w| decide(pass.whole, verb, &pass.path, w).map(drop));
         Ending { check: Some(Check::Link), ..ending }
     }
@@ -324,8 +325,10 @@ impl<'v, 'w> Pass<'v, 'w> {
         ending: Ending,
         decide: impl Fn(&Self, &mut Explorer) -> Result<(), Errno>,
     ) -> Ending {
-        let (ending, rests_on) = exact(ending, |w| decide(self, w));
-        self.walker.witness().usual.extend(rests_on);
+        let Exact { ending, usual, assumptions } = exact(ending, |w| decide(self, w));
+        let recorder = self.walker.witness();
+        recorder.usual.extend(usual);
+        recorder.assumed.extend(assumptions);
         ending
     }
 }
