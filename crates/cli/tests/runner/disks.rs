@@ -164,6 +164,7 @@ fn entries_are_listed_and_picked() {
           "when": "",
           "below": "/data/drop",
           "entries": 1,
+          "unlisted": false,
           "shares": [
             {
               "act": "read",

@@ -61,6 +61,7 @@ mod states;
 mod terminal;
 mod transcripts;
 mod typed;
+mod typed_refused;
 mod units;
 mod unknown;
 mod unreadable;

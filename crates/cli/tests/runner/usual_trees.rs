@@ -72,6 +72,9 @@ fn a_tree_that_a_group_may_reach_is_never_certain() {
       the root of image tides/gauge:1 is 0:0 0755
     --- status 0
     ");
+    // That nothing is listed is not that nothing is there.
+    let unknown = scratch.run(["access", "-q", "set.yaml", "--tree", "--actor", "gauge"]);
+    assert!(unknown.starts_with("gauge: nothing is known of what is below /state\n"), "{unknown}");
     let rows = scratch.json([&list[..], &["--format", "json"]].concat());
     assert_eq!(rows["rows"][1]["write"], "depends");
     assert_eq!(rows["rows"][1]["usually"]["write"]["outcome"], "allowed");

@@ -221,10 +221,10 @@ impl Reading<'_> {
                 self.undecided(&value);
             }
             (Meaning::Truth(key), value) => {
-                let set = is_set(value.as_ref());
+                let set = self.is_set(&name, value.as_ref());
                 run.service.set(key, plain(if set { "true" } else { "false" }, &at.span));
             }
-            (Meaning::Scratch, value) => run.no_scratch = !is_set(value.as_ref()),
+            (Meaning::Scratch, value) => run.no_scratch = !self.is_set(&name, value.as_ref()),
             (Meaning::Switch | Meaning::Value | Meaning::Name, _) => {}
             (Meaning::Files, _) => {
                 let what = format!("`--{name}`");
@@ -301,8 +301,23 @@ impl Reading<'_> {
         if source.starts_with(['/', '.', '~']) {
             return format!("{}:{rest}", self.absolute(source));
         }
-        self.declare(source, word);
+        // An empty one is no volume, which those who read the service say.
+        if !source.is_empty() {
+            self.declare(source, word);
+        }
         given.to_owned()
+    }
+
+    /// Whether a switch is on: it is where no value follows, and engines take no other words (Go's `strconv.ParseBool`).
+    fn is_set(&mut self, name: &str, value: Option<&Word>) -> bool {
+        let Some(value) = value else { return true };
+        let (on, off) = (["true", "1", "t", "T", "TRUE", "True"], ["false", "0", "f", "F", "FALSE", "False"]);
+        let set = on.contains(&value.text.as_str());
+        if !set && !off.contains(&value.text.as_str()) {
+            let message = format!("`--{name}` is true or false, not `{}`", value.text.escape_debug());
+            self.say(Severity::Error, value, &message, None);
+        }
+        set
     }
 
     /// An engine makes a volume that it does not know.
@@ -323,11 +338,6 @@ impl Reading<'_> {
             path => format!("{}/{path}", self.folder.trim_end_matches('/')),
         }
     }
-}
-
-/// Whether a switch is on: it is where no value follows.
-fn is_set(value: Option<&Word>) -> bool {
-    value.is_none_or(|value| ["true", "1", "t", "T", "TRUE", "True"].contains(&value.text.as_str()))
 }
 
 /// A name for a container that has none: the last part of its image's.

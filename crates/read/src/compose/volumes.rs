@@ -84,6 +84,11 @@ impl Reading<'_> {
                 return None;
             }
         };
+        if source == Some("") {
+            let help = Some("write SOURCE:TARGET, or TARGET alone for a volume of its own".to_owned());
+            self.diagnostic(Severity::Error, item, "the source of a volume is empty", help);
+            return None;
+        }
         // A short bind makes what is missing on the host, as Docker does for `-v`; a long
         // one does not.
         let kind = match source {

@@ -14,6 +14,8 @@ pub(super) struct OverviewJson<'a> {
     when: &'a str,
     below: JsonPath,
     entries: u64,
+    /// Whether the directory itself may hold more than is listed.
+    unlisted: bool,
     shares: Vec<ShareJson>,
     blocking: u64,
     blockers: Vec<BlockerJson>,
@@ -120,6 +122,7 @@ impl<'a> OverviewJson<'a> {
             when: &overview.when,
             below: JsonPath::new(&overview.start),
             entries: overview.entries,
+            unlisted: overview.unlisted,
             shares: shares.collect(),
             blocking: overview.blocking,
             blockers: blockers.collect(),

@@ -23,11 +23,16 @@ pub fn overview(out: &mut dyn Write, overview: &Overview, layout: Layout<'_>) ->
     let out = &mut Counted::new(out);
     let layout = layout.of(&overview.actor);
     let (entries, noun) = counted(overview.entries);
+    let count = match (overview.unlisted, overview.entries) {
+        (true, 0) => "nothing is known of what is".to_owned(),
+        (true, _) => format!("{entries} known {noun}"),
+        (false, _) => format!("{entries} {noun}"),
+    };
     let when =
         if overview.when.is_empty() { String::new() } else { format!(", if {}", safe(&overview.when)) };
     writeln!(
         out,
-        "{}{when}: {entries} {noun} below {}",
+        "{}{when}: {count} below {}",
         paint(STRONG, &safe(&overview.actor)),
         quoted(&overview.start)
     )?;

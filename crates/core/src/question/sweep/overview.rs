@@ -4,6 +4,8 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use mivask_model::mode::Mode;
+use mivask_rules::lookup::{Sight, look};
+use mivask_rules::walk::Follow;
 use mivask_stage::stage::{Actor, Stage};
 
 use super::column::{Cell, Column, Ending, PerColumn};
@@ -26,6 +28,8 @@ pub struct Overview {
     pub start: Vec<u8>,
     /// How many entries were asked about.
     pub entries: u64,
+    /// Whether the directory itself may hold more than is listed.
+    pub unlisted: bool,
     /// The endings of each column, the most frequent first.
     pub shares: Vec<Share>,
     /// The directories that shut off most, the worst first.
@@ -119,11 +123,20 @@ pub fn overview(
         when: actor.identity.possible.get(which).map_or_else(|| Arc::from(""), |(when, _)| when.clone()),
         start: start.to_vec(),
         entries: sums.entries,
+        unlisted: is_unlisted(stage, actor, start),
         shares,
         blockers: sums.blockers,
         blocking: sums.blocking,
         rests_on,
     })
+}
+
+/// Whether not all is known that is in the directory at `start`.
+fn is_unlisted(stage: &Stage, actor: &Actor, start: &[u8]) -> bool {
+    let Ok(Sight::There(place)) = look(&stage.storage, &actor.mounts, start, Follow::Links) else {
+        return false;
+    };
+    place.inode.is_some_and(|id| stage.source(place.source).tree.is_unlisted(id))
 }
 
 /// A directory whose entries are being told.
