@@ -8,8 +8,9 @@
 use std::ffi::OsStr;
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
-use std::process::Command;
-use std::time::{Duration, SystemTime, UNIX_EPOCH};
+use std::process::{Command, Stdio};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use fuser::{
     BsdFileFlags, Config, Errno, FileAttr, FileHandle, FileType, Filesystem, Generation, INodeNo, LockOwner,
@@ -136,6 +137,8 @@ impl Filesystem for Served {
 /// The file system served at a temporary folder, until it is dropped.
 struct Mounted {
     folder: tempfile::TempDir,
+    /// How serving ended, once it has: with the mount, or before it.
+    ended: Arc<Mutex<Option<String>>>,
 }
 
 impl Mounted {
@@ -157,11 +160,15 @@ impl Mounted {
         let data = std::ffi::CString::new(data).map_err(|error| error.to_string())?;
         rustix::mount::mount("mivask-test", folder.path(), "fuse", MountFlags::NOSUID, Some(data.as_c_str()))
             .map_err(|error| format!("mounting FUSE: {error}"))?;
-        let mounted = Self { folder };
+        let mounted = Self { folder, ended: Arc::default() };
         let session = Session::from_fd(served, device, SessionACL::All, Config::default());
         session.and_then(|session| session.spawn()).map_err(|error| error.to_string()).map(|serving| {
             // It ends with the mount.
-            std::mem::forget(serving);
+            let ended = mounted.ended.clone();
+            std::thread::spawn(move || {
+                let how = format!("{:?}", serving.join());
+                *ended.lock().unwrap_or_else(PoisonError::into_inner) = Some(how);
+            });
             mounted
         })
     }
@@ -206,8 +213,27 @@ fn stage(options: &[&str]) -> Stage {
     prepare::stage(&scene.expect("a scene"))
 }
 
-/// What an ordinary tool meets as that identity: the name of the errno where it was not let.
-fn really(verb: &str, path: &Path, uid: u32, gid: u32) -> Option<&'static str> {
+/// How long a tool may wait for an answer of the server, which lives in this process.
+const PATIENCE: Duration = Duration::from_secs(60);
+
+/// What a tool says on its standard error, and whether it succeeds; `None` where it gets no answer.
+fn patiently(command: &mut Command) -> Option<(bool, String)> {
+    let mut tool = command.stdout(Stdio::null()).stderr(Stdio::piped()).spawn().expect("the tool runs");
+    let begun = Instant::now();
+    while tool.try_wait().expect("our own child").is_none() {
+        if begun.elapsed() > PATIENCE {
+            tool.kill().expect("our own child");
+            return None;
+        }
+        std::thread::sleep(Duration::from_millis(2));
+    }
+    let output = tool.wait_with_output().expect("it has ended");
+    Some((output.status.success(), String::from_utf8_lossy(&output.stderr).into_owned()))
+}
+
+/// What an ordinary tool meets as that identity: the name of the errno where it was not let. The outer `None` where it gets no
+/// answer at all.
+fn really(verb: &str, path: &Path, uid: u32, gid: u32) -> Option<Option<&'static str>> {
     let mut command = match verb.split(' ').next().unwrap_or_default() {
         "sets-mode" => Command::new("chmod"),
         "sets-owner" => Command::new("chown"),
@@ -224,12 +250,11 @@ fn really(verb: &str, path: &Path, uid: u32, gid: u32) -> Option<&'static str> {
         "backdates" => command.args(["-h", "-d", "@1"]).arg(path),
         _ => command.arg(path),
     };
-    let output = command.uid(uid).gid(gid).output().expect("the tool runs");
-    let said = String::from_utf8_lossy(&output.stderr);
+    let (success, said) = patiently(command.uid(uid).gid(gid))?;
     let refused = [("Permission denied", "EACCES"), ("Operation not permitted", "EPERM")];
     let errno = refused.into_iter().find(|(text, _)| said.contains(text)).map(|(_, errno)| errno);
-    assert!(output.status.success() == errno.is_none(), "{verb}: {said}");
-    errno
+    assert!(success == errno.is_none(), "{verb}: {said}");
+    Some(errno)
 }
 
 fn agree(test: &str, options: &[&str]) {
@@ -255,7 +280,13 @@ fn agree(test: &str, options: &[&str]) {
             for path in paths {
                 let answer = ask(&stage, &parse_act(&format!("{name} {verb} {path}")).expect("an act"));
                 let answer = answer.expect("the actor is known");
-                let refused = really(verb, &mounted.path(path), uid, gid);
+                let Some(refused) = really(verb, &mounted.path(path), uid, gid) else {
+                    let ended = mounted.ended.lock().unwrap_or_else(PoisonError::into_inner).clone();
+                    // One that is there has to answer.
+                    let how = ended.expect("an answer of a server that has not ended");
+                    println!("skipped: {test}: the file system of the test is served no more: {how}");
+                    return;
+                };
                 let allowed = refused.is_none();
                 let predicted = match &answer.outcome {
                     Outcome::Allowed => allowed,
@@ -336,7 +367,7 @@ impl Filesystem for Odd {
     }
 }
 
-static STALLED: std::sync::Mutex<Vec<Vec<u8>>> = std::sync::Mutex::new(Vec::new());
+static STALLED: Mutex<Vec<Vec<u8>>> = Mutex::new(Vec::new());
 
 /// Surveys get past servers that no one means well with.
 #[test]
