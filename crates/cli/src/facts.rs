@@ -17,6 +17,7 @@ use mivask_read::nearest::nearest;
 use crate::end::{CommandError, Failure};
 use crate::options::{Input, NamedSource};
 use crate::sources::gather;
+use crate::starter;
 
 /// What is wrong with a `--disk` or an `--image`.
 #[derive(Debug, thiserror::Error)]
@@ -82,6 +83,7 @@ pub(crate) fn add(
     err: &mut dyn Write,
 ) -> Result<(), Failure> {
     scene.builder = input.facts.builder.or(scene.builder);
+    starter::add(scene, &input.facts)?;
     for given in &input.facts.image {
         let bases: BTreeSet<String> = scene.builds.values().flat_map(Recipe::images).cloned().collect();
         known(&given.name, "image", workloads, &|workload, names| {

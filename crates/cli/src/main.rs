@@ -28,6 +28,7 @@ mod plain;
 mod reach;
 mod running;
 mod sources;
+mod starter;
 mod table;
 mod terminal;
 

@@ -71,6 +71,13 @@ pub(crate) struct Facts {
     /// nowhere, whatever a scene says. May be repeated; nothing is looked for otherwise.
     #[arg(help_heading = FACTS, long, value_name = "PLACE", value_parser = place)]
     pub images_from: Vec<String>,
+    /// Whose engine it is, where that is not root's: a login name or user id of the host. Its ids are 0 inside for this user, and
+    /// the user's subordinate ids (subuid(5)) from 1.
+    #[arg(help_heading = FACTS, long, value_name = "USER", value_parser = clap::builder::NonEmptyStringValueParser::new())]
+    pub rootless: Option<String>,
+    /// The host's account files: `live` for those of this machine, or a folder with copies of passwd, group, subuid and subgid.
+    #[arg(help_heading = FACTS, long, value_name = "PLACE", value_parser = clap::builder::NonEmptyStringValueParser::new())]
+    pub host_accounts: Option<String>,
     /// What would be different, as a sentence: 'gauge becomes 7102:7200', 'pod filesystem-group 7400', 'gauge umask
     /// 0002', 'gauge drops ALL', 'gauge mounts /data with ro', 'gauge sets-mode g+w on /data/**', 'host joins gauge
     /// to tides'. Files are changed by an administrator where the actor sees them; files of `host` before they are

@@ -50,11 +50,11 @@ mod width;
 
 pub use mivask_model::{
     accounts, acl, act, caps, credentials, fact, glob, glyph, held, host_mounts, ids, listed, mode, mount,
-    mount_kind, observed, outcome, path, personality, refusal, storage, tree, usual, xattr,
+    mount_kind, observed, outcome, path, personality, picked, refusal, storage, tree, usual, xattr,
 };
 pub use mivask_rules::{decide, explore, imprint, settle, trace, usually, view, walk, witness};
 pub use mivask_stage::{
-    actor_names, cluster, identity, need, prepare, recipe, runtime, scene, sharing, stage,
+    actor_names, cluster, identity, namespace, need, prepare, recipe, runtime, scene, sharing, stage,
 };
 
 pub use mivask_model::act::{Act, parse_act};

@@ -28,6 +28,8 @@ pub struct Identity {
     /// Supplementary groups as the kernel lists them in `/proc/PID/status`: sorted, and with
     /// the primary group repeated where the runtime repeats it.
     pub groups: Vec<Held<InsideGid>>,
+    /// Supplementary groups that its user namespace does not map: it sees each as 65534, and they count all the same.
+    pub unmapped_groups: Arc<[KernelGid]>,
     /// Capabilities in force.
     pub effective: CapabilitySet,
     /// Capabilities the process may put in force.
@@ -86,6 +88,7 @@ impl Credentials {
         for gid in identity.groups.iter().filter_map(|gid| gid.id()) {
             groups.push(namespace.to_kernel_gid(gid)?);
         }
+        groups.extend_from_slice(&identity.unmapped_groups);
         let real = match identity.real {
             None => None,
             Some(real) => Some(RealIds {
@@ -148,6 +151,12 @@ impl Credentials {
             gid,
             real: (real != RealIds { uid, gid }).then_some(real),
             groups: groups.to_vec(),
+            unmapped_groups: self
+                .groups
+                .iter()
+                .copied()
+                .filter(|gid| self.namespace.to_inside_gid(*gid).is_none())
+                .collect(),
             effective: self.effective,
             permitted: self.permitted,
             bounding: self.bounding,

@@ -6,6 +6,8 @@
 
 use std::fmt;
 
+use crate::picked::{in_words, is_picked};
+
 macro_rules! id_type {
     ($(#[$doc:meta])* $name:ident) => {
         $(#[$doc])*
@@ -133,6 +135,13 @@ pub struct Extent {
     pub count: u32,
 }
 
+impl fmt::Display for Extent {
+    /// As in `/proc/PID/uid_map`: `0 100000 65536`.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{} {} {}", self.inside, in_words(self.outside), self.count)
+    }
+}
+
 /// A map between two id spaces; the empty one maps every id but `(uid_t)-1` to itself.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct IdMap {
@@ -186,6 +195,53 @@ impl IdMap {
             let offset = id.checked_sub(line.outside)?;
             (offset < line.count).then(|| line.inside.wrapping_add(offset))
         })
+    }
+
+    /// This map behind `outer`, whose near side is this one's far side: what a namespace inside another one makes of ids.
+    ///
+    /// Lines are split where `outer`'s are; `None` where `outer` lacks an id that a line leads to (`map_write` in
+    /// kernel/user_namespace.c, EPERM).
+    #[must_use]
+    pub fn within(&self, outer: &Self) -> Option<Self> {
+        if outer.is_identity() {
+            return Some(self.clone());
+        }
+        if self.is_identity() {
+            return Some(outer.clone());
+        }
+        let mut extents = Vec::new();
+        for line in &self.extents {
+            let mut done = 0;
+            while done < line.count {
+                let middle = line.outside.checked_add(done)?;
+                let covering = outer.extents.iter().find_map(|outer| {
+                    let offset = middle.checked_sub(outer.inside)?;
+                    (offset < outer.count).then_some((outer, offset))
+                });
+                let (part, offset) = covering?;
+                let count = (line.count - done).min(part.count - offset);
+                extents.push(Extent { inside: line.inside + done, outside: part.outside + offset, count });
+                done += count;
+            }
+        }
+        Some(Self::new(extents))
+    }
+
+    /// The line that covers `id` on the near side.
+    #[must_use]
+    pub fn line_of(&self, id: u32) -> Option<Extent> {
+        let covers = |line: &&Extent| id.checked_sub(line.inside).is_some_and(|offset| offset < line.count);
+        self.extents.iter().find(covers).copied()
+    }
+
+    /// Whether a line covers any id of `from..=to` on the far side.
+    #[must_use]
+    pub fn reaches(&self, from: u32, to: u32) -> bool {
+        self.is_identity()
+            || self.extents.iter().any(|line| {
+                let last = line.outside.saturating_add(line.count.saturating_sub(1));
+                line.count > 0 && line.outside <= to && from <= last
+            })
     }
 }
 
@@ -257,6 +313,10 @@ impl fmt::Display for IdMap {
         for (index, line) in self.extents.iter().enumerate() {
             let comma = if index == 0 { "" } else { ", " };
             let last = line.inside.saturating_add(line.count.saturating_sub(1));
+            if is_picked(line.outside) {
+                write!(f, "{comma}{}-{last} picked by the engine", line.inside)?;
+                continue;
+            }
             write!(f, "{comma}{}-{last} from {}", line.inside, line.outside)?;
         }
         Ok(())
@@ -311,6 +371,19 @@ mod tests {
         assert_eq!(map.forward(10), None);
         assert_eq!(map.backward(100_009), Some(9));
         assert_eq!(map.backward(99_999), None);
+    }
+
+    #[test]
+    fn a_map_behind_another_is_split_where_that_one_is() {
+        let line = |inside, outside, count| Extent { inside, outside, count };
+        let outer = IdMap::new(vec![line(0, 1500, 1), line(1, 200_000, 100)]);
+        let inner = IdMap::new(vec![line(0, 0, 11), line(1000, 50, 51)]);
+        let whole = inner.within(&outer);
+        let lines = [line(0, 1500, 1), line(1, 200_000, 10), line(1000, 200_049, 51)];
+        assert_eq!(whole.as_ref().map(IdMap::extents), Some(&lines[..]));
+        assert_eq!(IdMap::new(vec![line(0, 50, 52)]).within(&outer), None);
+        assert_eq!(IdMap::identity().within(&outer), Some(outer.clone()));
+        assert_eq!(outer.within(&IdMap::identity()), Some(outer));
     }
 
     #[test]

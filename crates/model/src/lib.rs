@@ -29,6 +29,7 @@ pub mod observed;
 pub mod outcome;
 pub mod path;
 pub mod personality;
+pub mod picked;
 pub mod refusal;
 pub mod storage;
 pub mod tree;

@@ -128,9 +128,12 @@ fn plain(filesystem: &str) -> Option<Personality> {
 fn resolved(process: &Process, from: &Provenance) -> Resolved {
     let namespace = UserNamespace { uids: id_map(&process.uid_map), gids: id_map(&process.gid_map) };
     let uid = namespace.to_inside_uid(KernelUid::new(process.uid)).unwrap_or(InsideUid::new(process.uid));
-    let inside = |gid: u32| namespace.to_inside_gid(KernelGid::new(gid)).unwrap_or(InsideGid::new(gid));
-    let gid = inside(process.gid);
-    let groups: Vec<InsideGid> = process.groups.iter().map(|gid| inside(*gid)).collect();
+    let inside = |gid: u32| namespace.to_inside_gid(KernelGid::new(gid));
+    let gid = inside(process.gid).unwrap_or(InsideGid::new(process.gid));
+    let groups: Vec<InsideGid> = process.groups.iter().filter_map(|gid| inside(*gid)).collect();
+    // Groups that were kept from outside count, though nothing inside has their number.
+    let unmapped = process.groups.iter().filter(|gid| inside(**gid).is_none());
+    let unmapped: Arc<[KernelGid]> = unmapped.map(|gid| KernelGid::new(*gid)).collect();
     let [effective, permitted, bounding, inheritable, ambient] =
         process.capabilities.map(CapabilitySet::from_bits);
     let umask = Mode::new(process.umask.unwrap_or(0o022));
@@ -139,6 +142,9 @@ fn resolved(process: &Process, from: &Provenance) -> Resolved {
     fact(IdentityField::Uid, uid.to_string());
     fact(IdentityField::Gid, gid.to_string());
     groups.iter().for_each(|group| fact(IdentityField::Group, group.to_string()));
+    for group in &*unmapped {
+        fact(IdentityField::Group, format!("65534, which is {group} on the host and counts as that"));
+    }
     if process.umask.is_some() {
         fact(IdentityField::Umask, umask.to_string());
     }
@@ -161,6 +167,7 @@ fn resolved(process: &Process, from: &Provenance) -> Resolved {
         real: None,
         uid: Held::Id(uid),
         gid: Held::Id(gid),
+        unmapped_groups: unmapped,
         groups: groups.into_iter().map(Held::Id).collect(),
         effective,
         permitted,

@@ -63,6 +63,9 @@ checks! {
     GroupBits "group-bits",
     /// Everyone else's bits decide.
     OtherBits "other-bits",
+    /// The bits are against it, and a capability that is held does not count: an id of the inode is not mapped in the actor's user
+    /// namespace.
+    UnmappedOwner "unmapped-owner",
     /// A capability overrides the bits.
     Capability "capability",
     /// The sticky bit of the directory.
@@ -108,6 +111,7 @@ impl Check {
                 | Self::AclGroup
                 | Self::GroupBits
                 | Self::OtherBits
+                | Self::UnmappedOwner
                 | Self::Capability
                 | Self::Sticky
                 | Self::Owner

@@ -5,6 +5,7 @@ use mivask_core::caps::{Capability, CapabilitySet};
 use mivask_core::handoff::Use;
 use mivask_core::observed::Observed;
 use mivask_core::outcome::{Effect, Imprint, RunsAs};
+use mivask_core::picked::in_words;
 use mivask_core::question::Held;
 use mivask_core::settle::Outcome;
 
@@ -100,7 +101,12 @@ pub(crate) fn imprint(imprint: &Imprint) -> String {
 
 /// The same as stored on the disk, without the mode.
 pub(crate) fn stored(imprint: &Imprint) -> String {
-    format!("{}:{}", id(imprint.disk_uid.map(|uid| uid.raw())), id(imprint.disk_gid.map(|gid| gid.raw())))
+    let shown = |raw: Option<u32>| raw.map_or_else(|| "?".to_owned(), in_words);
+    format!(
+        "{}:{}",
+        shown(imprint.disk_uid.map(|uid| uid.raw())),
+        shown(imprint.disk_gid.map(|gid| gid.raw()))
+    )
 }
 
 /// `, stored as 8101:8200` where the disk keeps other ids than the actor sees.

@@ -12,6 +12,7 @@ pub mod actor_names;
 mod builder;
 pub mod cluster;
 pub mod identity;
+pub mod namespace;
 pub mod need;
 pub mod prepare;
 pub mod recipe;

@@ -15,6 +15,7 @@ use mivask_rules::witness::{MissingFact, Witness};
 
 use crate::actor_names::{ActorError, ActorNames};
 use crate::identity::{IdentityFact, Resolved};
+use crate::namespace::Starter;
 use crate::need::Need;
 
 /// What part of a pod a container is.
@@ -73,6 +74,8 @@ pub struct Actor {
     pub needs: Vec<Need>,
     /// Why a volume keeps its pod from starting.
     pub blocked: Option<Refusal>,
+    /// Who starts the engine that makes it, where that is not root.
+    pub starter: Option<Arc<Starter>>,
     /// Whether it is somebody else in the place of an actor: `gauge as root`.
     pub guest: bool,
     /// Where it was described.

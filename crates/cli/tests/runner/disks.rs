@@ -221,6 +221,8 @@ fn entries_are_listed_and_picked() {
           "kind": "file",
           "uid": 7102,
           "gid": 7200,
+          "disk_uid": 7102,
+          "disk_gid": 7200,
           "mode": "0644",
           "ids": "inside",
           "missing": false,

@@ -184,6 +184,7 @@ fn unmodelled() -> Scratch {
     Scratch::with("c.yaml", UNMODELLED).and(
         "s.yaml",
         "scene: 1
+runtime: podman
 workloads: [c.yaml]
 images: { x: { tree: [{ path: /, owner: '0:0', mode: 0755 }] } }
 host:
@@ -202,10 +203,10 @@ fn what_is_not_modelled_is_not_known() {
     let [a, b, c, d] = acts;
     assert_snapshot!(scratch.run(["ask", "s.yaml", "-q", a, b, c, d]), @"
     depends        keeper creates /d/x
-                   leaves 1000:1000 0644  when `userns_mode: keep-id` gives the host's own ids
-                   denied EACCES          when `userns_mode: keep-id` gives others, and bits or an ACL refuse them
-                   denied EPERM           when `userns_mode: keep-id` gives others, and it takes another owner or a capability
-                   allowed                when `userns_mode: keep-id` gives others, and they are let through
+                   leaves 1000:1000 0644  when `keep-id` gives the host's own ids
+                   denied EACCES          when `keep-id` gives others, and bits or an ACL refuse them
+                   denied EPERM           when `keep-id` gives others, and it takes another owner or a capability
+                   allowed                when `keep-id` gives others, and they are let through
     depends        guarded creates /d/x
                    denied EACCES          when the AppArmor profile web refuses this
                    leaves 1000:1000 0644  when the AppArmor profile web permits this
@@ -215,18 +216,19 @@ fn what_is_not_modelled_is_not_known() {
                    leaves 1000:1000 0644
 
     To settle it
-      give its maps under `host: { user-namespace: ... }` in a scene file
       no scene can supply it
+      say who starts the engine: --rootless USER, or `host: { started-by: USER }` in a scene file
 
     Assumed
       SELinux, where the host enforces it, permits what the option `z` labels
+      the engine keeps images in its default storage, whose root directories are 0:0 0555
     --- status 0
     ");
     assert_snapshot!(scratch.run(["access", "s.yaml", "/d", "/d/f", "-q"]), @"
     keeper
-      path  owner      mode             read     write    create   delete   list     enter    run
-      /d    1000:1000  drwxr-xr-x 0755  -        -        depends  denied   depends  depends  -
-      /d/f  33:33      -rw-r----- 0640  depends  depends  -        depends  -        -        denied
+      path  owner  on the host  mode             read     write    create   delete   list     enter    run
+      /d    ?:?    1000:1000    drwxr-xr-x 0755  -        -        depends  denied   depends  depends  -
+      /d/f  ?:?    33:33        -rw-r----- 0640  depends  depends  -        depends  -        -        denied
 
     guarded
       path  owner      mode             read    write   create   delete   list     enter    run
@@ -247,6 +249,9 @@ fn what_is_not_modelled_is_not_known() {
       read    denied EACCES        1            1  the bits of others
       write   denied EACCES        1            1  the bits of others
       delete  depends              1            1  a missing fact
+
+    Assumed
+      the engine keeps images in its default storage, whose root directories are 0:0 0555
     --- status 0
     ");
     assert_snapshot!(scratch.run(["identity", "s.yaml", "--actor", "keeper", "-q"]), @"
@@ -256,7 +261,7 @@ fn what_is_not_modelled_is_not_known() {
       gid        1000   c.yaml:3:29 user
       umask      0022   the runtime's default umask
       effective  none   a process that is not root starts with none
-      not known: which ids `userns_mode: keep-id` gives (c.yaml:3:55 userns_mode)
+      not known: which ids `keep-id` gives (c.yaml:3:55 userns_mode)
     --- status 0
     ");
 }

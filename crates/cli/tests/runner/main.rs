@@ -49,6 +49,7 @@ mod remedy_merges;
 mod remedy_trees;
 mod remedy_unmet;
 mod report;
+mod rootless;
 mod runtimes;
 mod scene_mistakes;
 mod scratch;

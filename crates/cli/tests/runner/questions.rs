@@ -267,19 +267,19 @@ fn ids_are_shown_as_the_actor_and_as_the_disk_have_them() {
     allowed        root creates /new
                    leaves 0:0 0644, stored as 100000:100000
     denied EACCES  root writes /hosts
-                   /hosts: -rw-r--r-- 0644 65534:65534: other has r--, needed -w-
+                   /hosts: -rw-r--r-- 0644 65534:65534 (0:0 of the host are not mapped): other has r--, needed -w-; nobody's here, so no capability counts
     denied EINVAL  root sets-owner 70000 on /f
                    /f: the id has no mapping in the actor's user namespace
     --- status 0
     ");
     assert_snapshot!(scratch.run(["identity", "s.yaml", "--actor", "gauge"]), @"
     gauge  app container of scene
-      field           value                                    from
-      uid             7101                                     s.yaml:6:11 containers.user
-      gid             7200                                     s.yaml:6:11 containers.user
-      umask           0022                                     the runtime's default umask
-      user-namespace  users 0-65535 from 100000, groups alike  s.yaml:7:21 containers.user-namespace
-      effective       none                                     a process that is not root starts with none
+      field           value                                    on the host                   from
+      uid             7101                                     107101 (line 0 100000 65536)  s.yaml:6:11 containers.user
+      gid             7200                                     107200 (line 0 100000 65536)  s.yaml:6:11 containers.user
+      umask           0022                                                                   the runtime's default umask
+      user-namespace  users 0-65535 from 100000, groups alike                                s.yaml:7:21 containers.user-namespace
+      effective       none                                                                   a process that is not root starts with none
     --- status 0
     ");
     assert_snapshot!(scratch.run(["imprint", "s.yaml", "/", "--actor", "root"]), @"

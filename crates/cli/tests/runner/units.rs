@@ -268,6 +268,6 @@ fn a_users_own_units_have_ids_that_are_not_known() {
     let unit = "[Container]\nImage=tides/c:1\nUser=5:5\nVolume=%h/in:/in\n";
     let scratch = Scratch::with("me/.config/containers/systemd/c.container", unit);
     let said = scratch.run(["identity", "me/.config/containers/systemd/c.container"]);
-    assert!(said.contains("a user's own Podman starts this unit"), "{said}");
+    assert!(said.contains("which ids an engine without root gives"), "{said}");
     assert!(said.contains("answers depend on what `%h` is"), "{said}");
 }

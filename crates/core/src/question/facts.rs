@@ -1,9 +1,13 @@
 //! What is at a path inside, whoever asks.
 
+use mivask_model::ids::DiskOwner;
 use mivask_model::ids::{InsideGid, InsideUid, OVERFLOW_ID};
 use mivask_model::mode::{FileKind, Mode};
+use mivask_model::mount::MountOrigin;
+use mivask_model::mount_kind::MountKind;
 use mivask_model::path::trimmed;
 use mivask_model::tree::Attribute;
+use mivask_model::unmodelled::Touches;
 use mivask_rules::lookup::{Sight, look, root_credentials};
 use mivask_rules::view::Place;
 use mivask_rules::walk::Follow;
@@ -23,6 +27,8 @@ pub struct PathFacts {
     pub gid: Option<InsideGid>,
     /// Permission bits.
     pub mode: Option<Mode>,
+    /// Owner as the disk has it, of what the description mounts: what somebody on the host sees.
+    pub disk: Option<DiskOwner>,
 }
 
 /// What is at `path`, links followed; `None` where nothing is, or no one knows.
@@ -59,7 +65,19 @@ pub fn facts_of(stage: &Stage, actor: &Actor, place: Place) -> Option<PathFacts>
         return None;
     }
     if view.mount(place.mount).variants.len() > 1 {
-        return Some(PathFacts { kind: inode.kind, uid: None, gid: None, mode: None });
+        return Some(PathFacts { kind: inode.kind, uid: None, gid: None, mode: None, disk: None });
+    }
+    let mount = view.mount(place.mount);
+    let made = matches!(mount.facts.kind, MountKind::Tmpfs | MountKind::Image);
+    let disk = if mount.origin == MountOrigin::Declared && !made {
+        view.owner(place).and_then(Attribute::value)
+    } else {
+        None
+    };
+    // Of a namespace that nobody knows there is no telling what an owner is inside.
+    if actor.unmodelled.iter().any(|one| one.touches == Touches::Ids) {
+        let mode = view.mode(place).and_then(Attribute::value);
+        return Some(PathFacts { kind: inode.kind, uid: None, gid: None, mode, disk });
     }
     let namespace = &actor.credentials.first()?.namespace;
     let owner = view.owner(place).and_then(Attribute::value).map(|owner| view.kernel_owner(place, owner));
@@ -70,5 +88,5 @@ pub fn facts_of(stage: &Stage, actor: &Actor, place: Place) -> Option<PathFacts>
         gid.and_then(|gid| namespace.to_inside_gid(gid)).unwrap_or(InsideGid::new(OVERFLOW_ID))
     });
     let mode = view.mode(place).and_then(Attribute::value);
-    Some(PathFacts { kind: inode.kind, uid, gid, mode })
+    Some(PathFacts { kind: inode.kind, uid, gid, mode, disk })
 }

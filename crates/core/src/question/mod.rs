@@ -18,6 +18,7 @@ mod nearest;
 mod reached;
 mod remark;
 mod remarks;
+mod rootless;
 mod start;
 mod sweep;
 mod why;

@@ -3,10 +3,11 @@
 use std::sync::Arc;
 
 use mivask_model::fact::{Provenance, Unknown};
-use mivask_model::ids::MountIds;
-use mivask_model::mount::{MountFlags, MountOrigin, RootFacts};
+use mivask_model::ids::{DiskOwner, InsideGid, InsideUid, MountIds, OVERFLOW_ID};
+use mivask_model::mount::{Mount, MountFlags, MountOrigin, RootFacts};
 use mivask_model::mount_kind::MountKind;
 use mivask_model::refusal::Refusal;
+use mivask_model::unmodelled::Touches;
 use mivask_stage::stage::{Actor, Stage};
 
 /// One mount of one actor.
@@ -29,6 +30,8 @@ pub struct MountRow {
     pub id_mapped: bool,
     /// Owner, group and mode of what shows there; `None` where it is unknown.
     pub root: Option<RootFacts>,
+    /// Owner and group of that as the actor sees them, where they are other numbers; 65534 for an id without a mapping.
+    pub inside: Option<(InsideUid, InsideGid)>,
     /// The same before it was prepared, where that changed it.
     pub prepared_from: Option<RootFacts>,
     /// How many inodes the filesystem-group step changes.
@@ -76,6 +79,7 @@ pub fn mounts(stage: &Stage, actor: &Actor) -> Vec<MountRow> {
                     mode: inode.stored_mode(),
                 }
             });
+            let inside = known.and_then(|id| inside(actor, mount, source.tree.inode(id).stored_owner()));
             let notes = mount.variants.iter().flat_map(|variant| &variant.preparation.notes).cloned();
             MountRow {
                 actor: name.clone(),
@@ -86,6 +90,7 @@ pub fn mounts(stage: &Stage, actor: &Actor) -> Vec<MountRow> {
                 flags: mount.flags,
                 id_mapped: mount.facts.ids != MountIds::default(),
                 root,
+                inside,
                 prepared_from: first.preparation.before.filter(|before| Some(*before) != root),
                 touches: if single { first.preparation.touches } else { 0 },
                 notes: notes.collect(),
@@ -96,4 +101,18 @@ pub fn mounts(stage: &Stage, actor: &Actor) -> Vec<MountRow> {
             }
         })
         .collect()
+}
+
+/// What the actor sees of an owner on the disk, where that is another one.
+fn inside(actor: &Actor, mount: &Mount, owner: DiskOwner) -> Option<(InsideUid, InsideGid)> {
+    if actor.unmodelled.iter().any(|one| one.touches == Touches::Ids) {
+        return None;
+    }
+    let namespace = &actor.credentials.first()?.namespace;
+    let ids = &mount.facts.ids;
+    let uid = ids.to_kernel_uid(owner.uid).and_then(|uid| namespace.to_inside_uid(uid));
+    let gid = ids.to_kernel_gid(owner.gid).and_then(|gid| namespace.to_inside_gid(gid));
+    let uid = uid.unwrap_or(InsideUid::new(OVERFLOW_ID));
+    let gid = gid.unwrap_or(InsideGid::new(OVERFLOW_ID));
+    (uid.raw() != owner.uid.raw() || gid.raw() != owner.gid.raw()).then_some((uid, gid))
 }

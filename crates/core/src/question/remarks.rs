@@ -19,6 +19,7 @@ use mivask_stage::stage::{Actor, Stage};
 use super::cluster_gap::cluster_gap;
 use super::facts::facts_at;
 use super::remark::Remark;
+use super::rootless::surprise;
 
 /// Every remark on the actors of `stage` that are `wanted`, in their order, each once; it was made of `workloads` and
 /// what `scene` tells beside them.
@@ -68,6 +69,7 @@ impl Looking<'_> {
         self.useless_capabilities();
         self.group_on_host_paths();
         self.files_without_use();
+        self.somebody_else_on_the_host();
         for (_, mount) in self.actor.mounts.iter() {
             if mount.origin == MountOrigin::Declared {
                 self.made_by_root(mount);
@@ -88,6 +90,13 @@ impl Looking<'_> {
     fn ordinary_user(&self) -> Option<Held<InsideUid>> {
         let [(_, who)] = self.actor.identity.possible.as_slice() else { return None };
         Some(who.uid).filter(|uid| !uid.is(InsideUid::new(0)))
+    }
+
+    /// An engine without root, whose container is not who starts it.
+    fn somebody_else_on_the_host(&mut self) {
+        if let Some(found) = surprise(self.stage, self.actor) {
+            self.add(found.message, Some(&found.help), found.from);
+        }
     }
 
     /// The kubelet passes on only the user part of an image's USER.

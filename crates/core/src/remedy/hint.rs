@@ -75,6 +75,7 @@ const fn about(check: Check) -> Option<&'static str> {
         | Check::AclGroup
         | Check::GroupBits
         | Check::OtherBits
+        | Check::UnmappedOwner
         | Check::ReadOnlyMount
         | Check::NoExec
         | Check::NoDev

@@ -5,6 +5,7 @@ use mivask_model::act::{Act, Owner, Verb};
 use mivask_model::ids::{DiskGid, DiskOwner, DiskUid, InsideGid, InsideUid, MountIds, UserNamespace};
 use mivask_model::mode::Mode;
 use mivask_model::personality::Personality;
+use mivask_model::picked::is_picked;
 use mivask_rules::lookup::{Sight, look};
 use mivask_rules::view::Place;
 use mivask_rules::walk::Follow;
@@ -114,11 +115,14 @@ impl<'a> Ids<'a> {
 
     /// `from_kuid(fs_userns, make_kuid(current_user_ns(), uid))` through the id map of the mount.
     fn uid(&self, uid: u32) -> Option<DiskUid> {
-        self.mount.to_disk_uid(self.namespace.to_kernel_uid(InsideUid::new(uid))?)
+        let kernel = self.namespace.to_kernel_uid(InsideUid::new(uid))?;
+        // Nobody can type the number of an id that an engine is still to pick.
+        if is_picked(kernel.raw()) { None } else { self.mount.to_disk_uid(kernel) }
     }
 
     fn gid(&self, gid: u32) -> Option<DiskGid> {
-        self.mount.to_disk_gid(self.namespace.to_kernel_gid(InsideGid::new(gid))?)
+        let kernel = self.namespace.to_kernel_gid(InsideGid::new(gid))?;
+        if is_picked(kernel.raw()) { None } else { self.mount.to_disk_gid(kernel) }
     }
 
     /// `verb` with stored ids; verbs that name no ids are the same everywhere.

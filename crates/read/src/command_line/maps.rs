@@ -1,62 +1,92 @@
 //! `--uidmap` and `--gidmap`: the maps of a container's own user namespace (podman-run(1)).
 
-use std::sync::Arc;
-
 use mivask_core::fact::Fact;
-use mivask_core::ids::{Extent, IdMap, UserNamespace};
+use mivask_core::namespace::{MapLine, NamespaceAsked, map_line};
 use mivask_core::unmodelled::Unmodelled;
 
 use super::run::{Reading, Run};
-use super::words::Word;
 use crate::diagnostic::Severity;
-use crate::id_lines::{extent, overlap};
 
 impl Reading<'_> {
-    /// Gives the container its maps, where they are plain lines of numbers; anything else about them is not modelled, and neither
-    /// is anything then.
+    /// Gives the container its maps; of those that only a shell or the engine's accounts could tell the answers depend.
     pub(super) fn maps(&mut self, run: &mut Run) {
         let Some((name, first)) = run.maps.first().cloned() else { return };
-        let uids = of(run, "uidmap");
-        let gids = of(run, "gidmap");
-        let plain = run.maps.iter().all(|(name, _)| ["uidmap", "gidmap"].contains(&name.as_str()));
         let from = self.source.place(&first.span, &name);
-        match (uids, gids) {
-            (Some(uids), Some(gids)) if plain && !(uids.is_empty() && gids.is_empty()) => {
-                // Of one that is left out the other one stands for both.
-                let both = |own: &[Extent], other: &[Extent]| {
-                    if own.is_empty() { other.to_vec() } else { own.to_vec() }
-                };
-                let (uids, gids) = (both(&uids, &gids), both(&gids, &uids));
-                let maps = UserNamespace { uids: IdMap::new(uids), gids: IdMap::new(gids) };
-                run.user_namespace = Some(Fact::new(Arc::new(maps), from));
-            }
-            _ => {
-                let settle = "write them as numbers, INSIDE:OUTSIDE:COUNT, or give the maps under `host: { user-namespace: ... }` in a scene file";
-                let what = format!("`--{name}`");
-                let message =
-                    format!("{what} in this form is not modelled: answers depend on the ids it gives");
-                self.say(Severity::Warning, &first, &message, Some(settle.to_owned()));
-                run.unmodelled.push(Unmodelled::ids(&what, settle, from));
+        if run.service.has("userns_mode") {
+            let message = format!("`--{name}` and `--userns` exclude one another");
+            return self.say(Severity::Error, &first, &message, Some("keep one of them".to_owned()));
+        }
+        let mut uids = Vec::new();
+        let mut gids = Vec::new();
+        let mut told = true;
+        for (name, word) in std::mem::take(&mut run.maps) {
+            let both = match name.as_str() {
+                _ if word.unknown.is_some() => None,
+                "uidmap" => lines(&word.text, Side::Users),
+                "gidmap" => lines(&word.text, Side::Groups),
+                // `--subuidname`: the lines of somebody in the engine's own subuid.
+                _ => None,
+            };
+            match both {
+                Some(Ok((users, groups))) => {
+                    uids.extend(users);
+                    gids.extend(groups);
+                }
+                Some(Err(message)) => {
+                    let help = Some("write INSIDE:FROM:COUNT, such as 0:100000:65536".to_owned());
+                    self.say(Severity::Error, &word, &message, help);
+                }
+                None => told = false,
             }
         }
+        if told {
+            run.user_namespace = Some(Fact::new(NamespaceAsked::Lines { uids, gids }, from));
+            return;
+        }
+        let settle = "write them as numbers, INSIDE:FROM:COUNT, or give the maps under `host: { user-namespace: ... }` in a scene file";
+        let what = format!("`--{name}`");
+        let message = format!("{what} in this form is not modelled: answers depend on the ids it gives");
+        self.say(Severity::Warning, &first, &message, Some(settle.to_owned()));
+        run.unmodelled.push(Unmodelled::ids(&what, settle, from));
     }
 }
 
-/// The lines that one option gives; `None` where one of them is not of plain numbers.
-fn of(run: &Run, name: &str) -> Option<Vec<Extent>> {
-    let given = run.maps.iter().filter(|(known, _)| known == name);
-    let mut all: Vec<Extent> = Vec::new();
-    for (_, word) in given {
-        let line = line(word)?;
-        if all.iter().any(|known| overlap(known, &line)) {
-            return None;
-        }
-        all.push(line);
-    }
-    Some(all)
+/// Whom an option maps.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Side {
+    Users,
+    Groups,
 }
 
-fn line(word: &Word) -> Option<Extent> {
-    let digits = word.text.bytes().all(|byte| byte.is_ascii_digit() || byte == b':');
-    (word.unknown.is_none() && digits).then(|| extent(&word.text.replace(':', " ")))?
+/// Lines for users, and for groups.
+type Lines = (Vec<MapLine>, Vec<MapLine>);
+
+/// The lines of one value, one behind the other as older Podmans take them; letters in front say whom each is for. `None` where it is
+/// nothing, which is passed over like one that is not given.
+fn lines(text: &str, side: Side) -> Option<Result<Lines, String>> {
+    if text.is_empty() {
+        return Some(Ok(Lines::default()));
+    }
+    let flags = text.len() - text.trim_start_matches(['+', 'u', 'g']).len();
+    let (flags, numbers) = text.split_at(flags);
+    let plus = if flags.contains('+') { "+" } else { "" };
+    let parts: Vec<&str> = numbers.split(':').collect();
+    // Two numbers are a line of one id; else they come in threes.
+    let chunks = if parts.len() == 2 { vec![parts.as_slice()] } else { parts.chunks(3).collect() };
+    let mut all = Lines::default();
+    for chunk in chunks {
+        let line = match map_line(&format!("{plus}{}", chunk.join(":"))) {
+            Ok(line) => line,
+            Err(bad) => return Some(Err(bad.to_string())),
+        };
+        let users = flags.contains('u') || (!flags.contains('g') && side == Side::Users);
+        let groups = flags.contains('g') || (!flags.contains('u') && side == Side::Groups);
+        if users {
+            all.0.push(line);
+        }
+        if groups {
+            all.1.push(line);
+        }
+    }
+    Some(Ok(all))
 }

@@ -2,11 +2,10 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
-use std::sync::Arc;
 
-use mivask_core::fact::{Fact, Unknown};
-use mivask_core::ids::UserNamespace;
+use mivask_core::fact::{Fact, Provenance, Unknown};
 use mivask_core::mode::Mode;
+use mivask_core::namespace::NamespaceAsked;
 use mivask_core::outcome::Errno;
 use mivask_core::runtime::Runtime;
 use mivask_core::unmodelled::Unmodelled;
@@ -23,12 +22,14 @@ pub(super) struct Run {
     pub name: String,
     pub service: Made,
     pub umask: Option<Fact<Mode>>,
-    pub user_namespace: Option<Fact<Arc<UserNamespace>>>,
+    pub user_namespace: Option<Fact<NamespaceAsked>>,
     /// What would say who it is, where only a shell could tell.
     pub untold: Option<Unknown>,
     /// `--uidmap` and `--gidmap`, in the order they stand.
     pub maps: Vec<(String, Word)>,
     pub unmodelled: Vec<Unmodelled>,
+    /// Where it says that an engine without root makes it.
+    pub of_user: Option<Provenance>,
     /// `--read-only-tmpfs=false`
     pub no_scratch: bool,
     pub span: Range<usize>,
@@ -101,6 +102,7 @@ impl Reading<'_> {
             service: Made::default(),
             umask: None,
             user_namespace: None,
+            of_user: None,
             untold: None,
             maps: Vec::new(),
             unmodelled: Vec::new(),

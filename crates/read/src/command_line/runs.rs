@@ -87,6 +87,7 @@ impl Runs {
 /// What no Compose service can say.
 fn finish(container: &mut Container, run: &mut Run) {
     container.unmodelled.append(&mut run.unmodelled);
+    container.of_user = run.of_user.take();
     container.no_scratch = run.no_scratch;
     if let Who::Plain(plain) = &mut container.who {
         let plain: &mut PlainIdentity = plain;

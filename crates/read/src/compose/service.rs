@@ -1,11 +1,10 @@
 //! One service.
 
 use std::collections::BTreeSet;
-use std::sync::Arc;
 
 use mivask_core::fact::Fact;
 use mivask_core::identity::{DeclaredCapabilities, GroupName, PlainIdentity};
-use mivask_core::ids::UserNamespace;
+use mivask_core::namespace::{self, NamespaceAsked};
 use mivask_core::outcome::Errno;
 use mivask_core::path::trimmed;
 use mivask_core::scene::{Container, Lent, Program, VolumeMount, Who};
@@ -103,21 +102,18 @@ impl Reading<'_> {
         Program { entrypoint: word("entrypoint"), command: word("command"), search }
     }
 
-    /// `host` leaves a remapped daemon's namespace.
-    fn user_namespace(&mut self, mode: Option<&str>, node: &Node) -> Option<Fact<Arc<UserNamespace>>> {
-        match mode? {
-            "" => None,
-            "host" => Some(Fact::new(Arc::new(UserNamespace::initial()), self.place(node, "userns_mode"))),
-            other => {
-                let name = format!("`userns_mode: {}`", other.escape_debug());
-                let settle = "give its maps under `host: { user-namespace: ... }` in a scene file";
-                let message = format!("{name} is not modelled: answers depend on the ids it gives");
-                self.diagnostic(Severity::Warning, node, &message, Some(settle.to_owned()));
-                let from = self.place(node, "userns_mode");
-                self.unmodelled.push(Unmodelled::ids(&name, settle, from));
-                None
-            }
+    /// The user namespace that it asks for; of one that nobody knows the answers depend.
+    fn user_namespace(&mut self, mode: Option<&str>, node: &Node) -> Option<Fact<NamespaceAsked>> {
+        let asked = namespace::mode(mode?)?;
+        if let NamespaceAsked::Elsewhere(name) = &asked {
+            let settle = "give its maps under `host: { user-namespace: ... }` in a scene file";
+            let message = format!(
+                "nobody knows the user namespace `{}`: answers depend on the ids it gives",
+                name.escape_debug()
+            );
+            self.diagnostic(Severity::Warning, node, &message, Some(settle.to_owned()));
         }
+        Some(Fact::new(asked, self.place(node, "userns_mode")))
     }
 
     fn names(&mut self, node: &Node, key: &str) -> Vec<Fact<String>> {

@@ -113,6 +113,7 @@ impl Reading<'_> {
                 "U" | "O" | "idmap" | "noexec" | "nosuid" | "nodev" => {
                     engine.take_over |= option == "U";
                     engine.id_mapped |= option == "idmap";
+                    engine.overlaid |= option == "O";
                     flags = flags.with(MountFlags::by_word(option).unwrap_or(MountFlags::NONE));
                     let word = || Fact::new(option.to_owned(), self.source.place(&item.span, "volumes"));
                     engine.first = engine.first.or_else(|| Some(word()));

@@ -7,6 +7,7 @@ use mivask_core::fact::Fact;
 use mivask_core::identity::{DeclaredCapabilities, GroupName, PlainIdentity, PodSecurity};
 use mivask_core::ids::{MountIds, UserNamespace};
 use mivask_core::mode::Mode;
+use mivask_core::namespace::NamespaceAsked;
 use mivask_core::runtime::Flavour;
 use mivask_core::scene::{Container, Program, Volume, VolumeKind, VolumeMount, Who, Workload};
 use mivask_core::stage::Role;
@@ -112,7 +113,8 @@ impl Reading<'_> {
         let user_namespace = section.user_namespace.as_ref().map(|maps| {
             let (uids, gids) =
                 self.id_maps(&maps.uids, &maps.gids, item.get("user-namespace").unwrap_or(item));
-            self.fact(item, "user-namespace", Arc::new(UserNamespace { uids, gids }))
+            let ids = Arc::new(UserNamespace { uids, gids });
+            self.fact(item, "user-namespace", NamespaceAsked::Ids(ids))
         });
         PlainIdentity {
             user_namespace,
@@ -133,6 +135,7 @@ impl Reading<'_> {
                 .no_new_privileges
                 .map(|given| self.fact(item, "no-new-privileges", given)),
             umask,
+            ..PlainIdentity::default()
         }
     }
 

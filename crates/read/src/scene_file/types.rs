@@ -152,6 +152,12 @@ pub struct HostSection {
     pub people: PeopleSection,
     /// The user namespace containers live in where they state none of their own, as under a remapped daemon.
     pub user_namespace: Option<IdMapSection>,
+    /// Who starts the engines, by login name or user id: containers of somebody other than root have the ids of that user.
+    pub started_by: Option<RawText>,
+    /// Its `/etc/subuid`: the path of a copy, or the text itself.
+    pub subuid: Option<String>,
+    /// Its `/etc/subgid`, likewise.
+    pub subgid: Option<String>,
 }
 
 /// Lines of an id map, three numbers each: where a range starts on the near side, where on the far side, and how

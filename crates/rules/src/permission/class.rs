@@ -45,19 +45,23 @@ pub(super) fn decide<W: Witness>(
     {
         w.assume(|| text.clone());
     }
-    let judged = |result, w: &mut W| {
+    let judged = |check, result, w: &mut W| {
         w.step(|| {
             if W::BRIEF {
-                return Step::brief(ruling.class.check(), result);
+                return Step::brief(check, result);
             }
             let bits = compared(view, mode, owner, &ruling, wanted);
-            let fact = describe(view, inode.kind, &bits, &ruling) + &acting.squashed_from(view.who);
-            let judged = step(path, ruling.class.check(), fact, view.provenance(place), result);
+            let mut fact =
+                describe(view, (inode.kind, owner), &bits, &ruling) + &acting.squashed_from(view.who);
+            if check == Check::UnmappedOwner {
+                fact.push_str("; nobody's here, so no capability counts");
+            }
+            let judged = step(path, check, fact, view.provenance(place), result);
             Step { bits: Some(bits), ..judged }
         });
     };
     if ruling.granted.grants(wanted) {
-        judged(StepResult::Passed, w);
+        judged(ruling.class.check(), StepResult::Passed, w);
         return Ok(());
     }
     let counts = |capability| acting.capable_for(capability, owner.0, owner.1);
@@ -72,7 +76,9 @@ pub(super) fn decide<W: Witness>(
         });
         return Ok(());
     }
-    judged(StepResult::Failed(Errno::EACCES), w);
+    let in_vain = overriding(inode.kind, mode, wanted, |capability| acting.has(capability)).is_some();
+    let check = if in_vain { Check::UnmappedOwner } else { ruling.class.check() };
+    judged(check, StepResult::Failed(Errno::EACCES), w);
     Err(Errno::EACCES)
 }
 
@@ -231,8 +237,8 @@ fn compared(view: &View<'_>, mode: Mode, (uid, gid): Owner, ruling: &Ruling, nee
     }
 }
 
-/// `drwxr-x--- 0750 7101:7200: group 7200 has r-x, needed -w-`.
-fn describe(view: &View<'_>, kind: FileKind, bits: &Bits, ruling: &Ruling) -> String {
+/// `drwxr-x--- 0750 7101:7200: group 7200 has r-x, needed -w-`; an owner without a mapping with what the host calls it.
+fn describe(view: &View<'_>, (kind, at): (FileKind, Owner), bits: &Bits, ruling: &Ruling) -> String {
     let seen = |gid| view.who.namespace.to_inside_gid(gid).map_or(OVERFLOW_ID, InsideGid::raw);
     let class = match ruling.class {
         Class::Owner => format!("the owner ({})", view.name),
@@ -248,5 +254,23 @@ fn describe(view: &View<'_>, kind: FileKind, bits: &Bits, ruling: &Ruling) -> St
         Some(entry) => format!("{entry}, of which the mask leaves {granted}"),
         None => granted.to_string(),
     };
-    format!("{letters} {mode} {}:{}: {class} has {granted}, needed {needed}", owner.raw(), group.raw())
+    let outside = outside(view, at);
+    format!(
+        "{letters} {mode} {}:{}{outside}: {class} has {granted}, needed {needed}",
+        owner.raw(),
+        group.raw()
+    )
+}
+
+/// ` (owner 1001 of the host is not mapped)`, where that is so.
+fn outside(view: &View<'_>, (uid, gid): Owner) -> String {
+    let namespace = &view.who.namespace;
+    let uid = uid.filter(|uid| namespace.to_inside_uid(*uid).is_none());
+    let gid = gid.filter(|gid| namespace.to_inside_gid(*gid).is_none());
+    match (uid, gid) {
+        (None, None) => String::new(),
+        (Some(uid), None) => format!(" (owner {uid} of the host is not mapped)"),
+        (None, Some(gid)) => format!(" (group {gid} of the host is not mapped)"),
+        (Some(uid), Some(gid)) => format!(" ({uid}:{gid} of the host are not mapped)"),
+    }
 }

@@ -1,6 +1,7 @@
 //! What an act leaves.
 
 use mivask_core::outcome::Imprint;
+use mivask_core::picked::is_picked;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -23,8 +24,8 @@ impl<'a> ImprintJson<'a> {
             uid: imprint.uid.map(|uid| uid.raw()),
             gid: imprint.gid.map(|gid| gid.raw()),
             mode: imprint.mode.map(|mode| mode.to_string()),
-            disk_uid: imprint.disk_uid.map(|uid| uid.raw()),
-            disk_gid: imprint.disk_gid.map(|gid| gid.raw()),
+            disk_uid: imprint.disk_uid.map(|uid| uid.raw()).filter(|id| !is_picked(*id)),
+            disk_gid: imprint.disk_gid.map(|gid| gid.raw()).filter(|id| !is_picked(*id)),
             acl: imprint.acl.as_deref(),
             default_acl: imprint.default_acl.as_deref(),
         }

@@ -12,6 +12,7 @@ mod drift;
 mod exposure;
 mod handoff;
 mod imprint;
+mod mounts;
 mod names;
 mod overview;
 mod place;
@@ -156,7 +157,7 @@ pub fn identities(list: &mut List<'_>, actors: &[Actor]) -> io::Result<()> {
 /// # Errors
 /// Whatever the output refuses.
 pub fn mounts(list: &mut List<'_>, rows: &[MountRow]) -> io::Result<()> {
-    rows.iter().try_for_each(|row| list.push(&tables::MountJson::new(row)))
+    rows.iter().try_for_each(|row| list.push(&mounts::MountJson::new(row)))
 }
 
 /// `access`: every row of the matrix, in the list `rows`.

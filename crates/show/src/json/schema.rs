@@ -6,8 +6,8 @@ use schemars::generate::SchemaSettings;
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 
 use super::{
-    Single, admits, answers, compare, confirm, decode, drift, exposure, handoff, overview, rehearse, remedy,
-    tables, upheld,
+    Single, admits, answers, compare, confirm, decode, drift, exposure, handoff, mounts, overview, rehearse,
+    remedy, tables, upheld,
 };
 use crate::sides;
 
@@ -121,7 +121,7 @@ impl Document {
     pub fn schema(self) -> Schema {
         let schema = match self {
             Self::Identity => list::<tables::IdentityJson>("actors"),
-            Self::Mounts => list::<tables::MountJson<'_>>("mounts"),
+            Self::Mounts => list::<mounts::MountJson<'_>>("mounts"),
             Self::Access => list::<tables::AccessJson<'_>>("rows"),
             Self::AccessTree => list::<overview::OverviewJson<'_>>("trees"),
             Self::Ask => list::<answers::ActJson<'_>>("acts"),

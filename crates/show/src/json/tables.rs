@@ -4,9 +4,9 @@ use std::collections::BTreeMap;
 
 use mivask_core::caps::CapabilitySet;
 use mivask_core::credentials::Identity;
-use mivask_core::ids::{IdMap, UserNamespace};
-use mivask_core::mount::RootFacts;
-use mivask_core::question::{AccessRow, Cell, Column, ImprintRow, MountRow, PathFacts, PerColumn, Swept};
+use mivask_core::ids::{IdMap, OVERFLOW_ID, UserNamespace};
+use mivask_core::picked::is_picked;
+use mivask_core::question::{AccessRow, Cell, Column, ImprintRow, PathFacts, PerColumn, Swept};
 use mivask_core::settle::Outcome;
 use mivask_core::stage::Actor;
 use mivask_core::unmodelled::Touches;
@@ -35,6 +35,12 @@ pub(super) struct IdentityJson {
     /// The real group id, likewise.
     real_gid: Option<u32>,
     groups: Option<Vec<u32>>,
+    /// The same as the host has them; `null` too for an id of a range that the engine picks.
+    host_uid: Option<u32>,
+    host_gid: Option<u32>,
+    host_groups: Option<Vec<u32>>,
+    /// Who starts the engine, by login name or user id, where that is not root.
+    started_by: Option<String>,
     name: Option<String>,
     #[schemars(regex(pattern = "^[0-7]{4}$"))]
     umask: Option<String>,
@@ -125,6 +131,19 @@ impl IdentityJson {
                 .flatten()
                 .map(|id| id.raw()),
             groups: agreed(shown, group_numbers),
+            host_uid: agreed(shown, |one| {
+                told(one.uid.id().and_then(|uid| one.namespace.to_kernel_uid(uid))?.raw())
+            })
+            .flatten(),
+            host_gid: agreed(shown, |one| {
+                told(one.gid.id().and_then(|gid| one.namespace.to_kernel_gid(gid))?.raw())
+            })
+            .flatten(),
+            host_groups: agreed(shown, host_groups).flatten(),
+            started_by: actor
+                .starter
+                .as_ref()
+                .map(|starter| starter.name.clone().unwrap_or_else(|| starter.uid.to_string())),
             name: resolved.name.clone(),
             umask: agreed(shown, |identity| identity.umask.to_string()),
             capabilities: CapabilitiesJson {
@@ -163,71 +182,31 @@ fn missing_facts(actor: &Actor) -> Vec<String> {
     needs.chain(unmodelled.map(|one| &one.unknown)).map(|unknown| unknown.fact.to_string()).collect()
 }
 
+/// An id of the host, unless the engine picks it.
+pub(super) fn told(id: u32) -> Option<u32> {
+    Some(id).filter(|id| !is_picked(*id))
+}
+
+/// Supplementary groups as the host has them, sorted.
+fn host_groups(identity: &Identity) -> Option<Vec<u32>> {
+    let inside = identity.groups.iter().filter_map(|gid| gid.id());
+    let mapped = inside.map(|gid| told(identity.namespace.to_kernel_gid(gid)?.raw()));
+    let unmapped = identity.unmapped_groups.iter().map(|gid| Some(gid.raw()));
+    let mut all = mapped.chain(unmapped).collect::<Option<Vec<u32>>>()?;
+    all.sort_unstable();
+    all.dedup();
+    Some(all)
+}
+
 fn group_numbers(identity: &Identity) -> Vec<u32> {
-    identity.groups.iter().filter_map(|gid| gid.id()).map(|gid| gid.raw()).collect()
+    let unmapped = identity.unmapped_groups.iter().map(|_| OVERFLOW_ID);
+    identity.groups.iter().filter_map(|gid| gid.id()).map(|gid| gid.raw()).chain(unmapped).collect()
 }
 
 /// What every possibility says, or nothing.
 fn agreed<T: PartialEq>(possible: &[&Identity], get: impl Fn(&Identity) -> T) -> Option<T> {
     let first = get(possible.first()?);
     possible.iter().all(|identity| get(identity) == first).then_some(first)
-}
-
-#[derive(Debug, JsonSchema, Serialize)]
-#[schemars(rename = "Mount")]
-pub(super) struct MountJson<'a> {
-    actor: &'a str,
-    at: JsonPath,
-    source: &'a str,
-    kind: &'a str,
-    filesystem: Option<&'a str>,
-    flags: Vec<&'static str>,
-    /// Why the actor never runs; the mounts are what it would have.
-    refusal: Option<RefusalJson<'a>>,
-    id_mapped: bool,
-    root: Option<RootJson>,
-    prepared_from: Option<RootJson>,
-    touches: usize,
-    notes: Vec<&'a str>,
-    depends_on: Option<&'a str>,
-    from: String,
-}
-
-#[derive(Debug, JsonSchema, Serialize)]
-#[schemars(rename = "Root")]
-struct RootJson {
-    uid: u32,
-    gid: u32,
-    #[schemars(regex(pattern = "^[0-7]{4}$"))]
-    mode: String,
-    /// `uid` and `gid` are as the disk has them, whatever a mount or a user namespace maps them to.
-    #[schemars(extend("const" = "stored"))]
-    ids: &'static str,
-}
-
-fn root(facts: RootFacts) -> RootJson {
-    RootJson { uid: facts.uid, gid: facts.gid, mode: facts.mode.to_string(), ids: "stored" }
-}
-
-impl<'a> MountJson<'a> {
-    pub(super) fn new(row: &'a MountRow) -> Self {
-        Self {
-            actor: &row.actor,
-            at: JsonPath::new(&row.at),
-            source: &row.source,
-            kind: row.kind.word(),
-            filesystem: row.filesystem.as_deref(),
-            flags: row.flags.words(),
-            refusal: row.refusal.as_ref().map(RefusalJson::new),
-            id_mapped: row.id_mapped,
-            root: row.root.map(root),
-            prepared_from: row.prepared_from.map(root),
-            touches: row.touches,
-            notes: row.notes.iter().map(|note| &**note).collect(),
-            depends_on: row.question.as_ref().map(|unknown| &*unknown.fact),
-            from: row.from.to_string(),
-        }
-    }
 }
 
 #[derive(Debug, JsonSchema, Serialize)]
@@ -238,6 +217,9 @@ pub(super) struct AccessJson<'a> {
     kind: Option<&'static str>,
     uid: Option<u32>,
     gid: Option<u32>,
+    /// The owner as the disk has it, of what the description mounts.
+    disk_uid: Option<u32>,
+    disk_gid: Option<u32>,
     #[schemars(regex(pattern = "^[0-7]{4}$"))]
     mode: Option<String>,
     /// `uid` and `gid` are as the actor sees them.
@@ -308,6 +290,8 @@ impl<'a> AccessJson<'a> {
             kind: facts.map(|facts| facts.kind.word()),
             uid: facts.and_then(|facts| facts.uid).map(|uid| uid.raw()),
             gid: facts.and_then(|facts| facts.gid).map(|gid| gid.raw()),
+            disk_uid: facts.and_then(|facts| told(facts.disk?.uid.raw())),
+            disk_gid: facts.and_then(|facts| told(facts.disk?.gid.raw())),
             mode: facts.and_then(|facts| facts.mode).map(|mode| mode.to_string()),
             ids: "inside",
             missing,

@@ -7,6 +7,7 @@ use mivask_core::exposure::Finding;
 use mivask_core::fact::Provenance;
 use mivask_core::mode::{Mode, symbolic};
 use mivask_core::mount::RootFacts;
+use mivask_core::picked::in_words;
 use mivask_core::question::{AccessRow, MountRow, PathFacts};
 use mivask_core::remedy::Remedy;
 use mivask_core::settle::Outcome;
@@ -94,7 +95,7 @@ impl MountsView {
 
 impl MountView {
     fn new(row: &MountRow) -> Self {
-        let facts = |root: RootFacts| format!("{}:{} {}", root.uid, root.gid, root.mode);
+        let facts = |root: RootFacts| format!("{}:{} {}", in_words(root.uid), in_words(root.gid), root.mode);
         let kind = row.filesystem.as_ref().filter(|kind| ***kind != *row.kind.word() && **kind != row.source);
         let mut notes: Vec<String> = row.notes.iter().map(|note| safe(note)).collect();
         if let Some(unknown) = &row.question {

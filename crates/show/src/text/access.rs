@@ -4,6 +4,7 @@ use std::io::{self, Write};
 
 use mivask_core::act::quoted;
 use mivask_core::mode::{Mode, symbolic};
+use mivask_core::picked::in_words;
 use mivask_core::question::{AccessRow, Column, PathFacts};
 use mivask_core::settle::Outcome;
 
@@ -23,9 +24,21 @@ pub fn access(out: &mut dyn Write, rows: &[AccessRow], layout: Layout<'_>) -> io
         }
         writeln!(out, "{}", paint(STRONG, &safe(&group[0].actor)))?;
         let layout = layout.of(&group[0].actor);
-        let mut table = Table::new(&TITLES);
+        let apart = group.iter().any(|row| on_host(row).is_some());
+        let titles: Vec<&str> = TITLES
+            .iter()
+            .flat_map(|title| match *title {
+                "owner" if apart => vec!["owner", "on the host"],
+                other => vec![other],
+            })
+            .collect();
+        let mut table = Table::new(&titles);
         for row in group {
-            table.row(cells(row));
+            let mut cells = cells(row);
+            if apart {
+                cells.insert(2, on_host(row).unwrap_or_default());
+            }
+            table.row(cells);
         }
         if table.fits(layout) {
             write!(out, "{}", table.render(layout))?;
@@ -37,6 +50,15 @@ pub fn access(out: &mut dyn Write, rows: &[AccessRow], layout: Layout<'_>) -> io
         }
     }
     Ok(())
+}
+
+/// The owner as the host has it, where that is another one than inside.
+fn on_host(row: &AccessRow) -> Option<String> {
+    let facts = row.facts.as_ref()?;
+    let disk = facts.disk?;
+    let (uid, gid) = (facts.uid.map(|uid| uid.raw()), facts.gid.map(|gid| gid.raw()));
+    let apart = (uid, gid) != (Some(disk.uid.raw()), Some(disk.gid.raw()));
+    apart.then(|| format!("{}:{}", in_words(disk.uid.raw()), in_words(disk.gid.raw())))
 }
 
 /// How much below a path has no row.
@@ -76,7 +98,8 @@ const TITLES: [&str; 10] =
 /// A row on a narrow terminal: the path and what is there, then each answer behind its question.
 fn stacked(out: &mut dyn Write, row: &AccessRow, layout: Layout<'_>) -> io::Result<()> {
     let cells = cells(row);
-    writeln!(out, "  {}  {} {}", cells[0], cells[2], layout.named(&cells[1]))?;
+    let host = on_host(row).map(|owner| format!(", {owner} on the host")).unwrap_or_default();
+    writeln!(out, "  {}  {} {}{host}", cells[0], cells[2], layout.named(&cells[1]))?;
     let answers = row.cells.iter().zip(&cells[3..]).filter(|((_, asked), _)| asked.is_some());
     let words: Vec<String> = answers.map(|((column, _), cell)| format!("{} {cell}", column.word())).collect();
     // Blanks within an answer must not fold, so each is joined with no-break spaces.

@@ -5,7 +5,8 @@ use std::io::{self, Write};
 use mivask_core::fact::Provenance;
 use mivask_core::identity::set_in_words;
 use mivask_core::identity::{IdentityFact, IdentityField};
-use mivask_core::ids::InsideUid;
+use mivask_core::ids::{InsideUid, UserNamespace};
+use mivask_core::picked::in_words;
 use mivask_core::stage::{Actor, Role};
 use mivask_core::unmodelled::Touches;
 
@@ -48,7 +49,16 @@ fn identity(out: &mut dyn Write, actor: &Actor, layout: Layout<'_>) -> io::Resul
         paragraph(out, &safe(&refusal.from.to_string()), 4, layout)?;
         return Ok(());
     }
-    let mut table = Table::new(&["field", "value", "from"]);
+    let outside = outside(actor);
+    let titles: &[&str] = match outside {
+        Some(_) => &["field", "value", "on the host", "from"],
+        None => &["field", "value", "from"],
+    };
+    let mut table = Table::new(titles);
+    let row = |field: &str, value: String, of_host: String, from: String| match outside {
+        Some(_) => vec![field.to_owned(), value, of_host, from],
+        None => vec![field.to_owned(), value, from],
+    };
     let mut previous = None;
     for fact in actor.facts() {
         let field = if previous == Some(fact.field) { "" } else { fact.field.word() };
@@ -62,7 +72,8 @@ fn identity(out: &mut dyn Write, actor: &Actor, layout: Layout<'_>) -> io::Resul
             | Provenance::Assumption(_)
             | Provenance::Act(_) => value(fact, layout),
         };
-        table.row(vec![field.to_owned(), value, paint(FAINT, &safe(&fact.from.to_string()))]);
+        let of_host = outside.map(|namespace| on_host(fact, namespace)).unwrap_or_default();
+        table.row(row(field, value, of_host, paint(FAINT, &safe(&fact.from.to_string()))));
     }
     let mut possible = actor.identity.possible.iter().map(|(_, identity)| (identity.effective, identity.uid));
     let given = actor.facts().iter().any(|fact| fact.field == IdentityField::Effective);
@@ -77,7 +88,7 @@ fn identity(out: &mut dyn Write, actor: &Actor, layout: Layout<'_>) -> io::Resul
             (false, true) => "root gets the bounding set",
             (false, false) => "they are in force whoever runs it",
         };
-        table.row(vec!["effective".to_owned(), set_in_words(effective), paint(FAINT, why)]);
+        table.row(row("effective", set_in_words(effective), String::new(), paint(FAINT, why)));
     }
     write!(out, "{}", table.render(layout))?;
     if let Some(unknown) = &actor.identity.question {
@@ -90,6 +101,36 @@ fn identity(out: &mut dyn Write, actor: &Actor, layout: Layout<'_>) -> io::Resul
         paragraph(out, &format!("to settle it: {}", safe(&unknown.settle)), 2, layout)?;
     }
     unsettled(out, actor, layout)
+}
+
+/// The namespace that its ids go through, where that is not the host's own and the same in every possibility.
+fn outside(actor: &Actor) -> Option<&UserNamespace> {
+    let mut all = actor.identity.possible.iter().map(|(_, identity)| &*identity.namespace);
+    let first = all.next().filter(|namespace| !namespace.is_initial())?;
+    all.all(|other| other == first).then_some(first)
+}
+
+/// What an id is on the host, and the line of the map that says so.
+fn on_host(fact: &IdentityFact, namespace: &UserNamespace) -> String {
+    let map = match fact.field {
+        IdentityField::Uid | IdentityField::RealUid => &namespace.uids,
+        IdentityField::Gid | IdentityField::RealGid | IdentityField::Group => &namespace.gids,
+        IdentityField::ImageUser
+        | IdentityField::Program
+        | IdentityField::Name
+        | IdentityField::Bounding
+        | IdentityField::Capability
+        | IdentityField::Effective
+        | IdentityField::Umask
+        | IdentityField::NoNewPrivileges
+        | IdentityField::UserNamespace => return String::new(),
+    };
+    let Ok(id) = fact.value.parse::<u32>() else { return String::new() };
+    match (map.forward(id), map.line_of(id)) {
+        (Some(outside), Some(line)) => format!("{} (line {line})", in_words(outside)),
+        (Some(outside), None) => in_words(outside),
+        (None, _) => "no mapping".to_owned(),
+    }
 }
 
 /// The value of a fact, an id with its name beside it where that is wanted.

@@ -4,6 +4,7 @@ use std::io::{self, Write};
 
 use mivask_core::act::quoted;
 use mivask_core::mount::RootFacts;
+use mivask_core::picked::in_words;
 use mivask_core::question::MountRow;
 
 use super::{Layout, paragraph};
@@ -26,10 +27,17 @@ pub fn mounts(out: &mut dyn Write, rows: &[MountRow], layout: Layout<'_>) -> io:
             let text = format!("never runs: {}; this is what would be mounted", safe(&refusal.reason));
             paragraph(out, &text, 2, layout)?;
         }
-        let mut table =
-            Table::new(&["at", "what", "flags", "root", "before", "inodes changed"]).with_stored(STORED);
+        let apart = group.iter().any(|row| row.inside.is_some());
+        let titles: &[&str] = if apart {
+            &["at", "what", "flags", "root", "before", "inodes changed", "inside"]
+        } else {
+            &["at", "what", "flags", "root", "before", "inodes changed"]
+        };
+        let mut table = Table::new(titles).with_stored(STORED);
         for row in group {
-            table.row(cells(row));
+            let inside = row.inside.map(|(uid, gid)| format!("{}:{}", uid.raw(), gid.raw()));
+            let inside = apart.then(|| inside.unwrap_or_default());
+            table.row(cells(row).into_iter().chain(inside).collect());
         }
         write!(out, "{}", table.render(layout))?;
         notes(out, group, layout)?;
@@ -59,7 +67,7 @@ fn cells(row: &MountRow) -> Vec<String> {
 }
 
 fn facts(root: RootFacts) -> String {
-    format!("{}:{} {}", root.uid, root.gid, root.mode)
+    format!("{}:{} {}", in_words(root.uid), in_words(root.gid), root.mode)
 }
 
 fn notes(out: &mut dyn Write, rows: &[MountRow], layout: Layout<'_>) -> io::Result<()> {

@@ -148,6 +148,7 @@ fn reason(ending: Ending) -> String {
         Check::AclGroup => "a group of the ACL",
         Check::GroupBits => "the group's bits",
         Check::OtherBits => "the bits of others",
+        Check::UnmappedOwner => "owners that are not mapped",
         Check::Capability => "a capability",
         Check::Sticky => "the sticky bit of the directory",
         Check::ProtectedFile | Check::ProtectedSymlink | Check::ProtectedHardlink => "a kernel setting",

@@ -1,5 +1,6 @@
 //! Who an actor is: numbers, capabilities, umask, and where each came from.
 
+mod added;
 mod capability_sets;
 mod groups;
 mod kubernetes;
@@ -21,7 +22,8 @@ pub use mivask_model::refusal::Refusal;
 pub use plain::plain_identity;
 pub use process::process_identity;
 pub use workload::{
-    ContainerSecurity, GroupName, ImageFacts, Knowledge, PlainIdentity, PodSecurity, ProcessIdentity,
+    ContainerSecurity, GroupName, ImageFacts, Knowledge, NamespaceTerms, PlainIdentity, PodSecurity,
+    ProcessIdentity,
 };
 
 use mivask_model::fact::{Provenance, Unknown};

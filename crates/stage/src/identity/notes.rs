@@ -5,7 +5,7 @@ use std::sync::Arc;
 use mivask_model::fact::Provenance;
 use mivask_model::refusal::{Refusal, RefusalClass};
 
-use super::{IdentityFact, IdentityField};
+use super::{IdentityFact, IdentityField, NamespaceTerms};
 use crate::runtime::IdentityRules;
 
 /// The class of every refusal outside a cluster.
@@ -15,6 +15,7 @@ const START: RefusalClass = RefusalClass::StartRefused;
 pub(super) struct Notes<'a> {
     pub image_name: &'a str,
     pub rules: &'a IdentityRules,
+    pub terms: &'a NamespaceTerms,
     pub facts: Vec<IdentityFact>,
     pub assumptions: Vec<Arc<str>>,
     pub refusal: Option<Refusal>,

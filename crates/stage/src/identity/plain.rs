@@ -6,13 +6,13 @@ use mivask_model::accounts::Accounts;
 use mivask_model::fact::{Fact, Provenance, Unknown};
 use mivask_model::held::Held;
 
-use super::groups::{LARGEST, captured, look_up};
+use super::groups::{LARGEST, captured};
 use super::kubernetes::{out_of_range, user_number};
 use super::no_id;
 use super::notes::Notes;
 use super::people::{People, Person};
 use super::privileges::Privileges;
-use super::{GroupName, ImageFacts, Knowledge, PlainIdentity, Resolved, untold};
+use super::{ImageFacts, Knowledge, NamespaceTerms, PlainIdentity, Resolved, untold};
 use crate::identity::IdentityField;
 use crate::runtime::{Listing, Profile};
 
@@ -26,9 +26,11 @@ pub fn plain_identity(
     image: &ImageFacts,
     image_name: &str,
     profile: &Profile,
+    terms: &NamespaceTerms,
 ) -> Resolved {
     let rules = &profile.identity;
-    let mut notes = Notes { image_name, rules, facts: Vec::new(), assumptions: Vec::new(), refusal: None };
+    let mut notes =
+        Notes { image_name, rules, terms, facts: Vec::new(), assumptions: Vec::new(), refusal: None };
     notes.assumptions.extend(profile.caveat.map(Arc::from));
     let mut people = notes.people(asked, image);
     notes.added(asked, image, &mut people);
@@ -50,6 +52,15 @@ pub fn plain_identity(
     let possible = possible.map(|(when, person)| (when, privileges.identity(person))).collect();
     let Notes { facts, assumptions, refusal, .. } = notes;
     Resolved { possible, question: people.question, name, facts, refusal, assumptions }
+}
+
+/// Where the image's user is not known it may name nobody, and `keep-id` then runs it as who starts the engine.
+fn with_starter(mut people: People, starter: Option<(u32, u32)>) -> People {
+    let Some((uid, gid)) = starter else { return people };
+    let person = Person { uid: Held::Id(uid), gid: Held::Id(gid), groups: vec![Held::Id(gid)], name: None };
+    let when = "the image names nobody, so it runs as who starts the engine";
+    people.possible.insert(0, (when.into(), person));
+    people
 }
 
 /// The parts of a user string.
@@ -122,6 +133,10 @@ impl Notes<'_> {
         }
         let given = asked.user.clone().filter(|user| !user.value.is_empty());
         let by_image = given.is_none();
+        let starter = self.terms.starter.map(|(uid, gid)| {
+            let rule = Provenance::rule("keep-id: nobody is named, so who starts the engine");
+            Fact::new(format!("{uid}:{gid}"), rule)
+        });
         let user = match given {
             Some(user) => Some(user),
             // An empty user in a description leaves the image's in force, as one that is left out does.
@@ -129,9 +144,10 @@ impl Notes<'_> {
                 Knowledge::Unknown => {
                     let settle = "give `user` on the container or under `images:`, or let the image be looked for with --images-from";
                     let fact = format!("the user of image {}", self.image_name);
-                    return self.any_user(Unknown::new(&fact, settle), "the image");
+                    let people = self.any_user(Unknown::new(&fact, settle), "the image");
+                    return with_starter(people, self.terms.starter);
                 }
-                Knowledge::Known(user) => user.clone().filter(|user| !user.value.is_empty()),
+                Knowledge::Known(user) => user.clone().filter(|user| !user.value.is_empty()).or(starter),
             },
         };
         let nobody = user.is_none();
@@ -288,6 +304,10 @@ impl Notes<'_> {
             if self.rules.passes_over_large_memberships && !(0..LARGEST.into()).contains(&line.number()) {
                 let value = format!("not {}, which Podman passes over", line.number());
                 self.fact(IdentityField::Group, value, place);
+            } else if self.lacks(line.gid) {
+                let value =
+                    format!("not {}, which its user namespace lacks: Podman passes over it", line.gid);
+                self.fact(IdentityField::Group, value, place);
             } else if !groups.contains(&line.gid) {
                 self.fact(IdentityField::Group, line.gid, place);
                 groups.push(line.gid);
@@ -299,71 +319,5 @@ impl Notes<'_> {
         }
         let groups = groups.into_iter().map(Held::Id).collect();
         Ok(People::one(Person { uid: Held::Id(uid), gid: Held::Id(gid), groups, name }))
-    }
-
-    /// `keep-groups` puts the groups of who starts the container in place of its own: root has none.
-    fn kept(&mut self, asked: &PlainIdentity, people: &mut People) -> bool {
-        let is_word =
-            |group: &&Fact<GroupName>| matches!(&group.value, GroupName::Name(name) if name == "keep-groups");
-        if !self.rules.knows_keep_groups {
-            return false;
-        }
-        let Some(word) = asked.groups.iter().find(is_word) else { return false };
-        if asked.groups.len() > 1 {
-            self.refuse("keep-groups takes no other group beside it".to_owned(), word.from.clone());
-        }
-        self.fact(IdentityField::Group, "none, like the root that starts it", word.from.clone());
-        people.possible.iter_mut().for_each(|(_, person)| person.groups.clear());
-        true
-    }
-
-    /// The groups that the description adds. Engines look names and numbers up together, in the group file.
-    fn added(&mut self, asked: &PlainIdentity, image: &ImageFacts, people: &mut People) {
-        if self.kept(asked, people) {
-            return;
-        }
-        let wanted: Vec<String> = asked.groups.iter().map(|group| group.value.to_string()).collect();
-        let found = match &image.accounts {
-            Knowledge::Known(accounts) => look_up(&wanted, accounts),
-            Knowledge::Unknown => vec![None; wanted.len()],
-        };
-        let complete = matches!(&image.accounts, Knowledge::Known(known) if known.incomplete.is_none());
-        let mut added = Vec::new();
-        for (group, found) in asked.groups.iter().zip(found) {
-            match &group.value {
-                GroupName::Name(name) if name.is_empty() && self.rules.passes_over_empty_groups => continue,
-                GroupName::Number(number) if found.is_none() && out_of_range(&number.to_string()) => {
-                    let reason = format!("`{number}`: uids and gids must be in range 0-2147483647");
-                    self.refuse(reason, group.from.clone());
-                    continue;
-                }
-                GroupName::Name(_) | GroupName::Number(_) => {}
-            }
-            let gid = match (&group.value, found) {
-                (GroupName::Number(gid), None) => Some(*gid),
-                (_, Some((gid, _))) => Some(gid),
-                (GroupName::Name(name), None) if complete => {
-                    let reason = format!(
-                        "unable to find group {name}: the image's group file has no further line for it"
-                    );
-                    self.refuse(reason, group.from.clone());
-                    continue;
-                }
-                (GroupName::Name(name), None) => {
-                    let text =
-                        format!("the group `{name}` of image {} owns nothing listed here", self.image_name);
-                    self.assumptions.push(text.into());
-                    None
-                }
-            };
-            let value = gid.map_or_else(|| format!("that of `{}`", group.value), |gid| gid.to_string());
-            self.fact(IdentityField::Group, value, group.from.clone());
-            added.push(Held::from(gid));
-        }
-        if let Some(group) = &asked.filesystem_group {
-            self.fact(IdentityField::Group, group.value, group.from.clone());
-            added.push(Held::Id(group.value));
-        }
-        people.possible.iter_mut().for_each(|(_, person)| person.groups.extend(&added));
     }
 }

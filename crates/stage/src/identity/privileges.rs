@@ -70,6 +70,7 @@ impl Privileges {
             real: None,
             uid: person.uid.map(InsideUid::new),
             gid: person.gid.map(InsideGid::new),
+            unmapped_groups: Arc::default(),
             groups: sorted(person.groups),
             effective: in_force,
             permitted: in_force,

@@ -55,6 +55,7 @@ pub fn process_identity(
         real: None,
         uid: Held::Id(InsideUid::new(uid)),
         gid: Held::Id(InsideGid::new(gid)),
+        unmapped_groups: Arc::default(),
         groups: sorted(groups.iter().copied().map(Held::Id)),
         effective: in_force,
         permitted: in_force,

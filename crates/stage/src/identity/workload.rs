@@ -9,6 +9,7 @@ use mivask_model::ids::UserNamespace;
 use mivask_model::mode::Mode;
 
 use crate::identity::capability_sets::DeclaredCapabilities;
+use crate::namespace::NamespaceAsked;
 
 /// What is known about something that may simply not have been given.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
@@ -120,8 +121,21 @@ pub struct PlainIdentity {
     pub no_new_privileges: Option<Fact<bool>>,
     /// `umask`
     pub umask: Option<Fact<Mode>>,
-    /// `user-namespace`: the host's where absent.
-    pub user_namespace: Option<Fact<Arc<UserNamespace>>>,
+    /// The user namespace that it asks for; the engine's where absent.
+    pub user_namespace: Option<Fact<NamespaceAsked>>,
+}
+
+/// What a container's user namespace and who starts its engine add to who it is.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct NamespaceTerms {
+    /// The user and group inside of who starts the engine, who it runs as where nobody is named (`keep-id`).
+    pub starter: Option<(u32, u32)>,
+    /// The group inside that its engine adds (`keep-id`, `nomap`).
+    pub kept_group: Option<Fact<u32>>,
+    /// The groups of the host that `keep-groups` keeps; `None` where root starts it, who has none.
+    pub kept_groups: Option<Arc<[u32]>>,
+    /// The ids there are, where the engine passes over memberships of other groups.
+    pub available: Option<Arc<UserNamespace>>,
 }
 
 /// The process of an OCI runtime configuration.

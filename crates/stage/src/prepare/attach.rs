@@ -11,7 +11,6 @@ use mivask_model::tree::InodeId;
 use super::bind::{self, Bound};
 use super::container_mounts::{Attachment, ContainerMounts};
 use super::prepared::Prepared;
-use super::user_namespace;
 use crate::scene::VolumeMount;
 
 impl ContainerMounts<'_> {
@@ -62,8 +61,8 @@ impl ContainerMounts<'_> {
 
     /// How this container's runtime makes a mount, or `None` where it refuses.
     pub(super) fn bound(&mut self, mount: &VolumeMount, volume: &Prepared) -> Option<Bound> {
-        let namespaced = user_namespace(self.context, self.container).is_some();
-        let bound = bind::bound(&self.profile().binds, namespaced, mount, volume);
+        let how = (self.own_namespace, self.context.starter_of().0.is_some());
+        let bound = bind::bound(&self.profile().binds, how, mount, volume);
         bound.map_err(|reason| self.stop(RefusalClass::StartRefused, reason, mount.at.from.clone())).ok()
     }
 }

@@ -1,6 +1,7 @@
 //! What runtimes make of the flags of a bind, and of the mounts below it (docs/facts/runtimes.md sections 4 and 10).
 
 use mivask_model::mount::MountFlags;
+use mivask_model::mount_kind::MountKind;
 
 use super::prepared::Prepared;
 use crate::runtime::{BindRules, Forgets, InNamespace};
@@ -19,13 +20,14 @@ pub(super) struct Bound {
 const LOCKED: MountFlags =
     MountFlags::READ_ONLY.with(MountFlags::NO_EXEC).with(MountFlags::NO_SUID).with(MountFlags::NO_DEV);
 
-/// How `mount` shows `volume`; `namespaced` where the container has a user namespace of its own.
+/// How `mount` shows `volume`; `namespaced` where the container has a user namespace of its own, `rootless` where the engine is in
+/// one.
 ///
 /// # Errors
 /// Why the container does not start, in words.
 pub(super) fn bound(
     rules: &BindRules,
-    namespaced: bool,
+    (namespaced, rootless): (bool, bool),
     mount: &VolumeMount,
     volume: &Prepared,
 ) -> Result<Bound, String> {
@@ -38,6 +40,8 @@ pub(super) fn bound(
     // user namespace of its own there is no such boundary.
     let way = if namespaced { rules.in_namespace } else { InNamespace::AsAsked };
     let leaves = match way {
+        // All that an engine without root has is locked together: nothing stays behind, and no flag goes (mount_namespaces(7)).
+        InNamespace::LeavesBehind | InNamespace::CannotLeave | InNamespace::AsAsked if rootless => false,
         InNamespace::LeavesBehind => true,
         InNamespace::CannotLeave if below.left && !volume.nested.is_empty() => {
             return Err("in a user namespace no bind leaves out the mounts below it".to_owned());
@@ -45,11 +49,13 @@ pub(super) fn bound(
         InNamespace::CannotLeave | InNamespace::AsAsked => below.left && !rules.always_along,
     };
     let bind = volume.kind.is_bound();
+    let bound = bind || volume.kind == MountKind::Volume;
     let flags = match rules.forgets {
         // Only what makes it read-only makes crun mount it again; what else is asked for is lost.
-        _ if bind && way == InNamespace::LeavesBehind && !ever_asked.has(MountFlags::READ_ONLY) => {
+        _ if bound && way == InNamespace::LeavesBehind && !ever_asked.has(MountFlags::READ_ONLY) => {
             below.applied(host)
         }
+        _ if bind && rootless => below.applied(host.with(asked)),
         Forgets::WhereAsked if bind && asked != MountFlags::NONE => {
             // Where the kernel refuses, runc tries again with `ro` if the host's mount is so, and with nothing else.
             let kept = if namespaced { host.both(MountFlags::READ_ONLY) } else { MountFlags::NONE };

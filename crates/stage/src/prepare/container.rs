@@ -5,9 +5,8 @@ use std::sync::Arc;
 
 use mivask_model::fact::Fact;
 use mivask_model::ids::{KernelOwner, MountIds, UserNamespace};
-use mivask_model::mount::{MountFlags, MountId, MountOrigin, MountTable, Preparation};
+use mivask_model::mount::{MountFlags, MountOrigin, MountTable, Preparation};
 use mivask_model::mount_kind::MountKind;
-use mivask_model::refusal::RefusalClass;
 use mivask_model::tree::Tree;
 
 use super::bind::Bound;
@@ -16,12 +15,12 @@ use super::context::Context;
 use super::defaults::{self, DefaultIds, DefaultMount};
 use super::image::{image_source, renumbered, with_accounts, with_added, with_root};
 use super::lent::Lending;
-use super::nested;
 use super::path_parts::{depth, same_path};
 use super::person;
 use super::prepared::{Prepared, Ready};
+use super::space::{root_of, space_of};
 use super::tree_cache::TreeCache;
-use super::{creator, identify, image_name, program, user_namespace};
+use super::{identify, image_name, picked, program};
 use crate::identity::Resolved;
 use crate::runtime::{Flavour, Runtime};
 use crate::scene::{Container, VolumeMount};
@@ -49,14 +48,15 @@ pub(super) fn actor(
     let (mut identity, credentials) = identify(context, container);
     identity.facts.shrink_to_fit();
     // What the runtime itself provides belongs to the namespace's root: its ids are shifted with it.
-    let namespace = user_namespace(context, container);
+    let space = space_of(context, container);
+    let namespace = space.namespace.clone();
     let own_ids = namespace.as_ref().map_or_else(MountIds::default, |namespace| ids_of(&namespace.value));
     let storage_ids = storage_ids(context, namespace.as_ref(), &own_ids);
     let only = if let [one] = credentials.as_slice() { Some(one) } else { None };
     let mut mounts = ContainerMounts {
         inside: inside(&identity),
         process: only.and_then(|one| Some(KernelOwner { uid: one.fsuid.id()?, gid: one.fsgid.id()? })),
-        creator: creator(namespace.as_ref()),
+        creator: root_of(namespace.as_ref().map(|namespace| &*namespace.value)),
         image: container.image.as_ref().and_then(|image| context.scene.images.get(&image.value)),
         image_table: MountTable::default(),
         stage,
@@ -66,6 +66,9 @@ pub(super) fn actor(
         mounts: MountTable::default(),
         blocked: container.refusal.clone(),
         needs: Vec::new(),
+        assumptions: Vec::new(),
+        unmodelled: Vec::new(),
+        own_namespace: space.own,
         own_ids,
         storage_ids,
     };
@@ -79,8 +82,11 @@ pub(super) fn actor(
     });
     // A cluster holds the whole pod back, an engine only the container that mounts it.
     let blocked = mounts.blocked.or_else(|| shared.into_iter().find(|refusal| refusal.whole_pod));
+    identity.assumptions.append(&mut mounts.assumptions);
     mounts.mounts.close();
     state.cache.share(mounts.stage, &mut mounts.mounts);
+    let unmodelled =
+        space.unmodelled.clone().or(picked::matters(mounts.stage, context, &mounts.mounts, &space));
     let mut actor = Actor {
         name,
         workload: Arc::from(context.workload.name.as_str()),
@@ -91,9 +97,10 @@ pub(super) fn actor(
         credentials,
         mounts: mounts.mounts,
         all_devices: container.privileged,
-        unmodelled: container.unmodelled.clone(),
+        unmodelled: container.unmodelled.iter().cloned().chain(unmodelled).chain(mounts.unmodelled).collect(),
         needs: mounts.needs,
         blocked,
+        starter: context.starter_of().0.map(|starter| Arc::new(starter.clone())),
         guest: false,
         from: container.from.clone(),
     };
@@ -115,12 +122,6 @@ fn storage_ids(
 
 fn ids_of(namespace: &UserNamespace) -> MountIds {
     MountIds { uids: namespace.uids.clone(), gids: namespace.gids.clone() }
-}
-
-/// Whether it is a file system that a runtime makes in the container's namespace; the kernel's own files belong to its own root.
-fn is_made_inside(kind: &MountKind) -> bool {
-    let of_runtime = if let MountKind::Runtime(name) = kind { &**name } else { "" };
-    *kind == MountKind::Tmpfs || matches!(of_runtime, "mqueue" | "devpts")
 }
 
 /// The process's user and group inside, each where every possibility has the same.
@@ -248,88 +249,8 @@ impl ContainerMounts<'_> {
         self.image_table.push(self.mounts.get(MountTable::ROOT).clone());
     }
 
-    fn declared(&mut self, mount: &VolumeMount, volumes: &BTreeMap<String, Ready>) {
-        // Readers refuse mounts of undeclared volumes, so a missing one is only passed over here.
-        let Some(ready) = volumes.get(&mount.volume.value) else { return };
-        if let Some(word) = mount.engine.first.as_ref()
-            && !self.profile().volumes.takes_options
-        {
-            let reason = format!("`{}` is not an option of a volume for this engine", word.value);
-            return self.stop(RefusalClass::StartRefused, reason, word.from.clone());
-        }
-        // An idmapped mount takes its map from a user namespace, and the initial one cannot be used
-        // (mount_setattr(2)).
-        let bundle = self.context.workload.flavour == Flavour::Bundle;
-        let id_mapped = mount.engine.id_mapped && (self.profile().binds.maps_ids || !bundle);
-        if id_mapped && self.own_ids.uids.is_identity() {
-            let reason = "`idmap` needs a user namespace of the container's own".to_owned();
-            return self.stop(RefusalClass::StartRefused, reason, mount.at.from.clone());
-        }
-        if mount.engine.lent.is_some() && matches!(ready, Ready::Tmpfs(_)) {
-            return self.lent_tmpfs(mount);
-        }
-        let no_copy = self.is_left_as_it_is(mount);
-        let Some(mut volume) = self.ready(ready, (&mount.volume.value, &mount.at), no_copy) else { return };
-        if mount.engine.take_over {
-            self.take_over(&mut volume, &mount.at.value);
-        }
-        if let Some(refusal) = volume.blocked.as_ref().filter(|refusal| !refusal.whole_pod) {
-            self.blocked.get_or_insert_with(|| refusal.clone());
-        }
-        let whole = volume.root;
-        let Some(root) = self.shown(&mut volume, mount) else { return };
-        volume.flags = self.volume_flags(&volume);
-        let Some(bound) = self.bound(mount, &volume) else { return };
-        // A part is mounted without what is below it (docs/facts/kubelet.md section 8).
-        let of_it = mount.sub_path.is_some() && root != whole;
-        if bound.leaves || of_it {
-            nested::leave_behind(self.stage, &mut volume);
-        }
-        if of_it {
-            // What the whole volume's root was before is not what this one was.
-            for variant in &mut volume.variants {
-                Arc::make_mut(&mut variant.preparation).before = None;
-            }
-        }
-        let flags = bound.flags;
-        let at = self.profile().mount_points.place(&mount.at.value);
-        let at = at.as_slice();
-        let from = &mount.at.from;
-        let origin = MountOrigin::Declared;
-        let of_pod = self.context.workload.own_users.is_some();
-        // What is made inside the namespace is the namespace's root's.
-        let made_inside = matches!(ready, Ready::Tmpfs(_)) || is_made_inside(&volume.kind);
-        let shifted = of_pod || id_mapped || made_inside;
-        let ids = if shifted { self.own_ids.clone() } else { mount.ids.clone() };
-        // `attach` adds nothing where the mount point cannot be made; then nothing can be mounted below either.
-        let before = self.mounts.iter().count();
-        self.attach(&Attachment { at, volume: &volume, root, flags, origin, from, ids: &ids });
-        let made = self.mounts.iter().nth(before).map(|(id, _)| id);
-        if let Some(outer) = made {
-            self.nested(outer, &volume, mount, &ids);
-        }
-    }
-
-    /// What is mounted below a host path comes along, with flags of its own: those of the outer mount are its alone.
-    fn nested(&mut self, outer: MountId, volume: &Prepared, mount: &VolumeMount, ids: &MountIds) {
-        for nested in &volume.nested {
-            let path = [&mount.at.value, b"/".as_slice(), &nested.rest].concat();
-            let inner = Prepared {
-                root: Some(nested.shows),
-                label: Some(nested.label.clone()),
-                host_path: Some(nested.at.clone()),
-                ..Prepared::single(nested.source, volume.kind.clone(), Preparation::default())
-            };
-            let root = inner.root;
-            let flags = mount.below.applied(nested.flags);
-            let origin = MountOrigin::Declared;
-            let new = Attachment { at: &path, volume: &inner, root, flags, origin, from: &nested.from, ids };
-            self.push(Some((outer, nested.inode)), &new);
-        }
-    }
-
     /// The volume as this container gets it at `at`: filled or made where that is its own.
-    fn ready(
+    pub(super) fn ready(
         &mut self,
         ready: &Ready,
         (name, at): (&str, &Fact<Vec<u8>>),

@@ -13,6 +13,7 @@ use mivask_model::path::{cleaned, trimmed};
 use mivask_model::refusal::Refusal;
 use mivask_model::refusal::RefusalClass;
 use mivask_model::tree::InodeId;
+use mivask_model::unmodelled::Unmodelled;
 use mivask_model::usual::{Usual, UsualRule};
 
 use mivask_rules::view::Place;
@@ -58,6 +59,12 @@ pub(super) struct ContainerMounts<'a> {
     pub blocked: Option<Refusal>,
     /// What has to be so for it to start.
     pub needs: Vec<Need>,
+    /// What was taken for granted.
+    pub assumptions: Vec<Arc<str>>,
+    /// What of its mounts no rule here follows.
+    pub unmodelled: Vec<Unmodelled>,
+    /// Whether the runtime makes a user namespace for it, instead of leaving it in the engine's.
+    pub own_namespace: bool,
     /// The namespace's ids as the map of a mount.
     pub own_ids: MountIds,
     /// The ids that files of the engine's storage have: the namespace's, also where a remapped engine leaves the container out of it.
@@ -113,14 +120,14 @@ impl ContainerMounts<'_> {
 
     /// The flags of a volume's mount: in a user namespace Podman adds none of its own.
     pub(super) fn volume_flags(&self, volume: &Prepared) -> MountFlags {
-        let inside = !self.own_ids.uids.is_identity();
+        let inside = self.own_namespace && !self.own_ids.uids.is_identity();
         let of_engine = volume.kind == MountKind::Volume && self.context.workload.flavour == Flavour::Compose;
         if inside && of_engine { volume.flags.without(self.profile().volumes.flags) } else { volume.flags }
     }
 
     /// A remapped Docker gives no privileges inside its namespace.
     pub(super) fn refuses_privileges(&mut self) {
-        let inside = self.container.privileged && !self.own_ids.uids.is_identity();
+        let inside = self.container.privileged && self.own_namespace && !self.own_ids.uids.is_identity();
         if inside && self.profile().refuses_privileged_in_namespace {
             let reason =
                 "privileged containers are refused in a user namespace: `userns_mode: host` leaves it"

@@ -13,8 +13,8 @@ use super::default_sources::{Placement, last};
 use super::default_trees::{DEVICES, DeviceTree, is_file};
 use super::joined;
 use super::prepared::{Prepared, Ready};
+use super::space::user_namespace;
 use super::tree_cache::TreeCache;
-use super::user_namespace;
 use crate::runtime::{DefaultKind, DefaultRow, Flavour};
 use crate::scene::{Container, Ipc, TmpfsAsked, VolumeKind};
 use crate::stage::Stage;
@@ -285,7 +285,9 @@ impl DefaultMounts<'_> {
             return;
         }
         let open = self.container.holds_input && !self.container.terminal;
-        let given = context.profile.gives_null_away && !open;
+        // Nobody but root gives the host's away.
+        let of_root = matches!(context.starter, Ok(None));
+        let given = context.profile.gives_null_away && of_root && !open;
         let own = self.process.0.zip(self.process.1).filter(|_| given).and_then(|(user, group)| {
             let user = namespace.value.to_kernel_uid(InsideUid::new(user))?;
             Some((user.raw(), namespace.value.to_kernel_gid(InsideGid::new(group))?.raw()))

@@ -22,7 +22,7 @@ use crate::runtime::Flavour;
 use crate::scene::TmpfsAsked;
 
 /// What the image has at a path.
-enum InImage {
+pub(super) enum InImage {
     Directory(SourceId, InodeId),
     Other(SourceId, InodeId),
     Missing,
@@ -94,42 +94,6 @@ impl ContainerMounts<'_> {
         }
     }
 
-    /// `U`: everything goes to the process's user and group; the root then back to whom the image's directory belongs,
-    /// where there is one and the volume is the engine's own (docs/facts/runtimes.md 3.2).
-    pub(super) fn take_over(&mut self, volume: &mut Prepared, at: &[u8]) {
-        let Some(root) = volume.root else { return };
-        let in_image = if volume.kind == MountKind::Volume { Some(self.in_image(at)) } else { None };
-        // The kernel would not let a chown through a link touch what is elsewhere: the engine uses lchown.
-        let owner = self.process;
-        for variant in &volume.variants {
-            let tree = Arc::make_mut(&mut self.stage.storage.source_mut(variant.source).tree);
-            for id in tree.below(root) {
-                match owner {
-                    Some(owner) => tree.chown(
-                        id,
-                        owner.uid.raw(),
-                        owner.gid.raw(),
-                        Provenance::rule("`U` gives it to the process"),
-                    ),
-                    None => {
-                        let fact = "the process's user and group, which own everything with `U`";
-                        let unknown = Unknown::new(fact, "give `user` and `accounts` of the image");
-                        tree.doubt_attributes(id, Certainty::Unknown(unknown));
-                    }
-                }
-            }
-        }
-        volume.note("`U` gives everything in it to the process's user and group");
-        let source = volume.variants[0].source;
-        if let Some(InImage::Directory(image, inode)) = in_image {
-            let model = *self.stage.source(image).tree.inode(inode);
-            let tree = Arc::make_mut(&mut self.stage.storage.source_mut(source).tree);
-            let rule = Provenance::rule("the root goes back to the owner of the image's directory");
-            tree.chown(root, model.stored_owner().uid.raw(), model.stored_owner().gid.raw(), rule);
-            volume.note("its root goes back to the owner of the image's directory");
-        }
-    }
-
     /// Podman gives the root to whom the image's directory belongs, or to the process, once and for all.
     fn own_root(&mut self, volume: &mut Prepared, root: InodeId, in_image: &InImage, at: &[u8]) {
         let source = volume.variants[0].source;
@@ -170,7 +134,7 @@ impl ContainerMounts<'_> {
         }
     }
 
-    fn in_image(&self, at: &[u8]) -> InImage {
+    pub(super) fn in_image(&self, at: &[u8]) -> InImage {
         match look(&self.stage.storage, &self.image_table, at, Follow::Links) {
             Ok(Sight::There(Place { source, inode: Some(inode), .. })) => {
                 if self.stage.source(source).tree.inode(inode).kind == FileKind::Directory {
@@ -263,10 +227,14 @@ impl ContainerMounts<'_> {
     /// Stored ids of the image to stored ids of a volume, which no map is before.
     pub(super) fn renumbering(&self) -> impl Fn(DiskOwner) -> DiskOwner + use<> {
         let ids = self.storage_ids.clone();
+        // What the map lacks stays what it is to the engine.
+        let engine = self.context.starter_of().0.map(|starter| starter.namespace.clone()).unwrap_or_default();
         move |owner| {
             let uid = owner.uid.raw();
             let gid = owner.gid.raw();
-            DiskOwner::new(ids.uids.forward(uid).unwrap_or(uid), ids.gids.forward(gid).unwrap_or(gid))
+            let uid = ids.uids.forward(uid).or_else(|| engine.uids.forward(uid)).unwrap_or(uid);
+            let gid = ids.gids.forward(gid).or_else(|| engine.gids.forward(gid)).unwrap_or(gid);
+            DiskOwner::new(uid, gid)
         }
     }
 

@@ -10,7 +10,7 @@ use mivask_model::tree::Certainty;
 
 use super::container_mounts::ContainerMounts;
 use super::mount_point::find_or_make;
-use super::user_namespace;
+use super::space::user_namespace;
 use crate::scene::GivenFile;
 
 impl ContainerMounts<'_> {

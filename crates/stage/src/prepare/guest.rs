@@ -31,9 +31,14 @@ pub fn admit(stage: &mut Stage, scene: &Scene, name: &str) {
         let mut named = containers.filter(|(_, container)| *container.name == *own.container);
         let Some((workload, container)) = named.next() else { return };
         let sharing = Sharing::default();
-        let profile = scene.runtime_of(workload).profile();
+        let runtime = scene.runtime_of(workload);
+        let profile = runtime.profile();
+        let starter = &if runtime.has_starter() { scene.host.starter() } else { Ok(None) };
+        let (sharing, creator) = (&sharing, KernelOwner::ROOT);
+        let before = scene.workloads.iter().take_while(|one| one.name != workload.name);
+        let first = before.map(|one| one.containers.len()).sum();
         let context =
-            Context { scene, workload, sharing: &sharing, profile, host: None, creator: KernelOwner::ROOT };
+            Context { scene, workload, first, sharing, runtime, profile, starter, host: None, creator };
         actor(stage, (&context, container), &own, &subject)
     };
     let actors = Arc::make_mut(&mut stage.actors);

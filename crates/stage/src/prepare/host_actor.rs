@@ -54,6 +54,7 @@ pub(super) fn actor(mounts: MountTable) -> Actor {
         real: None,
         uid: Held::Id(InsideUid::new(0)),
         gid: Held::Id(InsideGid::new(0)),
+        unmapped_groups: Arc::default(),
         groups: Vec::new(),
         effective: CapabilitySet::ALL,
         permitted: CapabilitySet::ALL,
@@ -65,6 +66,7 @@ pub(super) fn actor(mounts: MountTable) -> Actor {
         namespace: Arc::new(UserNamespace::initial()),
     };
     Actor {
+        starter: None,
         name: HOST.into(),
         workload: HOST.into(),
         container: HOST.into(),

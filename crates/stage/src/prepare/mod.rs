@@ -7,6 +7,7 @@ mod bind;
 mod container;
 mod container_mounts;
 mod context;
+mod declared;
 mod default_sources;
 mod default_trees;
 mod defaults;
@@ -26,12 +27,16 @@ mod mounted_accounts;
 mod nested;
 mod path_parts;
 mod person;
+mod picked;
 mod prepared;
 mod program;
+mod reach;
 mod shared;
 mod shields;
 mod shown;
+mod space;
 mod sub_path;
+mod take_over;
 mod tree_cache;
 mod volume;
 mod working_directory;
@@ -48,8 +53,9 @@ use crate::builder::built;
 pub use crate::builder::{built as with_builds, image as built_image};
 use crate::identity::GroupName;
 use crate::identity::{
-    IdentityFact, ImageFacts, Knowledge, Resolved, kubernetes_identity, plain_identity, process_identity,
+    ImageFacts, Knowledge, Resolved, kubernetes_identity, plain_identity, process_identity,
 };
+use crate::namespace::{Starter, UnknownStarter};
 use crate::runtime::Flavour;
 use crate::scene::{Container, Scene, Who, Workload};
 use crate::sharing::Sharing;
@@ -58,11 +64,11 @@ use container::WorkloadState;
 use context::Context;
 use mivask_model::accounts::Accounts;
 use mivask_model::credentials::Credentials;
-use mivask_model::fact::{Fact, Provenance};
-use mivask_model::ids::{Extent, IdMap, InsideGid, InsideUid, KernelOwner, UserNamespace};
+use mivask_model::ids::KernelOwner;
 use mivask_model::mount::{Source, SourceId};
 use mivask_model::refusal::Refusal;
 use mounted_accounts::{MountedAccounts, mounted_accounts};
+use space::{root_of, space_of};
 use tree_cache::TreeCache;
 
 /// Applies every rule of identity and preparation and puts each actor before its mount table.
@@ -101,6 +107,8 @@ pub struct Staging<'a> {
     host: Option<Source>,
     cache: TreeCache,
     actors: usize,
+    /// Who starts the engine, where that is not root.
+    starter: Result<Option<Starter>, UnknownStarter>,
 }
 
 impl<'a> Staging<'a> {
@@ -109,7 +117,9 @@ impl<'a> Staging<'a> {
     #[must_use]
     pub fn new(scene: &'a Scene, actor_names: Arc<ActorNames>, sharing: Arc<Sharing>) -> Self {
         let host = host_path::host_source(scene);
-        Self { scene: built(scene), actor_names, sharing, host, cache: TreeCache::default(), actors: 0 }
+        let starter = scene.host.starter();
+        let cache = TreeCache::default();
+        Self { scene: built(scene), actor_names, sharing, host, cache, actors: 0, starter }
     }
 
     /// The next workload on a stage of its own.
@@ -151,11 +161,14 @@ impl<'a> Staging<'a> {
         // A daemon whose containers live in a user namespace makes what is missing as that namespace's root; a
         // kubelet makes it as the host's.
         let creator = match workload.flavour {
-            Flavour::Compose => creator(scene.host.user_namespace.as_ref()),
+            Flavour::Compose => engine_root(scene, &self.starter),
             Flavour::Pod | Flavour::Scene | Flavour::Bundle => KernelOwner::ROOT,
         };
         let sharing = &*self.sharing;
-        let context = Context { scene, workload, sharing, profile: runtime.profile(), host, creator };
+        let profile = runtime.profile();
+        let starter = if runtime.has_starter() { &self.starter } else { &Ok(None) };
+        let first = self.actors;
+        let context = Context { scene, workload, first, sharing, runtime, profile, starter, host, creator };
         cache.next_workload();
         let volumes = volume::prepare_all(stage, &context, cache);
         let mut state = WorkloadState { volumes, cache, filled: container_mounts::Filled::default() };
@@ -187,12 +200,12 @@ fn assigned<'a>(scene: &Scene, given: &'a Workload) -> Cow<'a, Workload> {
     workload
 }
 
-/// Root of a user namespace, or of the host.
-fn creator(namespace: Option<&Fact<Arc<UserNamespace>>>) -> KernelOwner {
-    let Some(namespace) = namespace else { return KernelOwner::ROOT };
-    let uid = namespace.value.to_kernel_uid(InsideUid::new(0)).unwrap_or(KernelOwner::ROOT.uid);
-    let gid = namespace.value.to_kernel_gid(InsideGid::new(0)).unwrap_or(KernelOwner::ROOT.gid);
-    KernelOwner { uid, gid }
+/// Who an engine's daemon is on the host: root, the root of the namespace that it puts its containers into, or who starts it.
+fn engine_root(scene: &Scene, starter: &Result<Option<Starter>, UnknownStarter>) -> KernelOwner {
+    match starter {
+        Ok(Some(starter)) => root_of(Some(&starter.namespace)),
+        Ok(None) | Err(_) => root_of(scene.host.user_namespace.as_ref().map(|namespace| &*namespace.value)),
+    }
 }
 
 /// A refusal that hits the whole pod hits every container of it.
@@ -224,11 +237,17 @@ fn identify(context: &Context<'_>, container: &Container) -> (Resolved, Vec<Cred
         Some(MountedAccounts::None) => image.accounts = Knowledge::Known(Accounts::default()),
         None => {}
     }
+    let space = space_of(context, container);
+    let terms = space::terms(context, &space);
+    let plain = match &container.who {
+        Who::Plain(plain) => Some(&**plain),
+        Who::Kubernetes(_) | Who::Process(_) | Who::Running(_) => None,
+    };
     let mut resolved = match &container.who {
         Who::Kubernetes(security) => {
             kubernetes_identity(&context.workload.security, security, &image, &image_name, profile)
         }
-        Who::Plain(plain) => plain_identity(plain, &image, &image_name, profile),
+        Who::Plain(plain) => plain_identity(plain, &image, &image_name, profile, &terms),
         Who::Process(process) => process_identity(process, &image.accounts, profile),
         Who::Running(resolved) => (**resolved).clone(),
     };
@@ -252,9 +271,7 @@ fn identify(context: &Context<'_>, container: &Container) -> (Resolved, Vec<Cred
         resolved.assumptions.push(text.into());
     }
     resolved.assumptions.extend(given.into_iter().flat_map(|image| image.assumptions.iter().cloned()));
-    if let Some(namespace) = user_namespace(context, container) {
-        enter_namespace(&mut resolved, &namespace);
-    }
+    space::enter(&mut resolved, &space, (plain, &terms), &container.from);
     too_many_groups(&mut resolved, container);
     let credentials =
         resolved.possible.iter().filter_map(|(_, identity)| Credentials::of(identity)).collect();
@@ -285,52 +302,6 @@ fn too_many_groups(resolved: &mut Resolved, container: &Container) {
             from: container.from.clone(),
             whole_pod: false,
         });
-    }
-}
-
-/// The user namespace of a container: its own, its pod's, else the one the host puts all containers into.
-fn user_namespace(context: &Context<'_>, container: &Container) -> Option<Fact<Arc<UserNamespace>>> {
-    let own = match &container.who {
-        Who::Plain(plain) => plain.user_namespace.clone(),
-        Who::Process(process) => return process.user_namespace.clone(),
-        Who::Running(_) => return None,
-        Who::Kubernetes(_) => context.workload.own_users.as_ref().map(pod_namespace),
-    };
-    own.or_else(|| context.scene.host.user_namespace.clone())
-}
-
-/// `hostUsers: false`: 65536 ids of the pod's own. Which ones decides nothing, since its volumes are id-mapped too.
-fn pod_namespace(from: &Provenance) -> Fact<Arc<UserNamespace>> {
-    let ids = IdMap::new(vec![Extent { inside: 0, outside: 65_536, count: 65_536 }]);
-    Fact::new(Arc::new(UserNamespace { uids: ids.clone(), gids: ids }), from.clone())
-}
-
-/// Puts every possible identity into `namespace`; one whose user or groups it does not map cannot start.
-fn enter_namespace(resolved: &mut Resolved, namespace: &Fact<Arc<UserNamespace>>) {
-    let value = namespace.value.to_string();
-    resolved.facts.push(IdentityFact {
-        field: crate::identity::IdentityField::UserNamespace,
-        value,
-        from: namespace.from.clone(),
-    });
-    for (_, identity) in &mut resolved.possible {
-        identity.namespace = namespace.value.clone();
-    }
-    let first = resolved.possible.first().cloned();
-    resolved.possible.retain(|(_, identity)| Credentials::of(identity).is_some());
-    if resolved.possible.is_empty() {
-        let ids = first.as_ref().map(|(_, identity)| format!("{}:{}", identity.uid, identity.gid));
-        let ids = ids.unwrap_or_default();
-        let reason =
-            format!("{ids} or one of its groups has no mapping in its user namespace ({})", namespace.value);
-        let from = namespace.from.clone();
-        resolved.refusal.get_or_insert(Refusal {
-            class: RefusalClass::StartRefused,
-            reason,
-            from,
-            whole_pod: false,
-        });
-        resolved.possible.extend(first);
     }
 }
 

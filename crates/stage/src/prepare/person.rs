@@ -9,7 +9,9 @@ use mivask_model::ids::InsideUid;
 use mivask_model::mount::MountTable;
 
 use super::host_actor;
-use crate::identity::{IdentityFact, IdentityField, ImageFacts, Knowledge, PlainIdentity, Resolved};
+use crate::identity::{
+    IdentityFact, IdentityField, ImageFacts, Knowledge, NamespaceTerms, PlainIdentity, Resolved,
+};
 use crate::identity::{plain_identity, set_in_words};
 use crate::runtime::Runtime;
 use crate::scene::{Container, Scene, Who};
@@ -49,7 +51,8 @@ pub(super) fn guest(scene: &Scene, mounts: MountTable, user: &str, name: Arc<str
 fn identity(scene: &Scene, asked: &PlainIdentity) -> Resolved {
     let accounts = scene.host.accounts.clone().map_or(Knowledge::Unknown, Knowledge::Known);
     let facts = ImageFacts { accounts, ..ImageFacts::default() };
-    let mut resolved = plain_identity(asked, &facts, "the host", Runtime::Bare.profile());
+    let mut resolved =
+        plain_identity(asked, &facts, "the host", Runtime::Bare.profile(), &NamespaceTerms::default());
     for (_, identity) in &mut resolved.possible {
         let all = if identity.uid.is(InsideUid::new(0)) { CapabilitySet::ALL } else { CapabilitySet::EMPTY };
         (identity.effective, identity.permitted, identity.bounding) = (all, all, CapabilitySet::ALL);

@@ -88,6 +88,15 @@ impl Runtime {
         }
     }
 
+    /// Whether it is an engine that users start for themselves, too.
+    #[must_use]
+    pub const fn has_starter(self) -> bool {
+        match self {
+            Self::Docker | Self::Podman | Self::Bare => true,
+            Self::Containerd | Self::Containerd16 | Self::CriO | Self::Runc | Self::Crun => false,
+        }
+    }
+
     /// Whether it can run workloads of `flavour`.
     #[must_use]
     pub const fn runs(self, flavour: Flavour) -> bool {

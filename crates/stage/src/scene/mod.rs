@@ -13,6 +13,7 @@ use crate::actor_names::ActorNames;
 use crate::cluster::Cluster;
 pub use crate::cluster::HostPathCheck;
 use crate::identity::{ImageFacts, Knowledge};
+use crate::namespace::{Starter, SubordinateIds, UnknownStarter, starter};
 use crate::recipe::Recipe;
 use crate::runtime::{Builder, Runtime};
 use mivask_model::fact::{Fact, Provenance};
@@ -165,4 +166,19 @@ pub struct Host {
     pub settings: Settings,
     /// The user namespace that containers without one of their own live in, where it is not the host's.
     pub user_namespace: Option<Fact<Arc<UserNamespace>>>,
+    /// Who starts the engines, by login name or user id of the host; root where left out.
+    pub started_by: Option<Fact<String>>,
+    /// Its `/etc/subuid` and `/etc/subgid`.
+    pub subordinate: SubordinateIds,
+}
+
+impl Host {
+    /// Who starts the engines, where that is not root.
+    ///
+    /// # Errors
+    /// Where a name cannot be looked up, or the ids make no map.
+    pub fn starter(&self) -> Result<Option<Starter>, UnknownStarter> {
+        let Some(word) = &self.started_by else { return Ok(None) };
+        starter(word, self.accounts.as_ref(), &self.subordinate)
+    }
 }

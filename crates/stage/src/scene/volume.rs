@@ -82,6 +82,8 @@ pub struct EngineOptions {
     pub first: Option<Fact<String>>,
     /// `U`: everything goes to the process's user and group.
     pub take_over: bool,
+    /// `O`: an overlay of its own lies over it.
+    pub overlaid: bool,
     /// `idmap`: the container's own user namespace maps the mount too.
     pub id_mapped: bool,
     /// Flags that a later option takes back; crun sets them all the same.

@@ -156,6 +156,8 @@ pub struct Container {
     pub holds_input: bool,
     /// Whether it is nobody's container, but a person on the host, who sees the host's files and has an account there.
     pub on_host: bool,
+    /// Where it says that an engine without root makes it.
+    pub of_user: Option<Provenance>,
     /// Why it never runs, where the description alone says so.
     pub refusal: Option<Refusal>,
     /// The mounts it asks for.
@@ -197,6 +199,7 @@ impl Container {
             terminal: false,
             holds_input: false,
             on_host: false,
+            of_user: None,
             refusal: None,
             mounts: Vec::new(),
             working_directory: None,

@@ -83,6 +83,7 @@ const fn grants_or_refuses(check: Check) -> bool {
             | Check::AclGroup
             | Check::GroupBits
             | Check::OtherBits
+            | Check::UnmappedOwner
             | Check::Capability
             | Check::Server
     )

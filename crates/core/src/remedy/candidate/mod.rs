@@ -119,6 +119,7 @@ fn past(scene: &Scene, stage: &Stage, (actor, wish): (&Actor, &Wish<'_>), step: 
         | Check::AclGroup
         | Check::GroupBits
         | Check::OtherBits
+        | Check::UnmappedOwner
         | Check::OneMount
         | Check::Feature
         | Check::Server

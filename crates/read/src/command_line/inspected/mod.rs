@@ -200,7 +200,37 @@ impl Words<'_> {
         }
     }
 
+    /// `--userns keep-id` or `nomap` of the command line that made it, before the image.
+    fn typed_namespace(&self) -> Option<(String, Node)> {
+        let words = self.node.find("Config.CreateCommand")?.items();
+        let mut words = words.iter();
+        let image = |text: &str| {
+            let known = ["Config.Image", "ImageName"].iter().filter_map(|path| self.said(path));
+            known.into_iter().any(|(_, name)| name == text || name.ends_with(&format!("/{text}")))
+        };
+        while let Some(word) = words.next() {
+            let text = word.text().filter(|text| !image(text))?;
+            let (mode, at) = match text.strip_prefix("--userns") {
+                Some("") => {
+                    let value = words.next()?;
+                    (value.text()?, value)
+                }
+                Some(rest) => (rest.strip_prefix('=')?, word),
+                None => continue,
+            };
+            return ["keep-id", "nomap"]
+                .iter()
+                .any(|known| mode.starts_with(known))
+                .then(|| (mode.to_owned(), at.clone()));
+        }
+        None
+    }
+
     fn user_namespace(&mut self) {
+        // What comes of `keep-id` and `nomap` is more than their maps, and nothing but the command line tells.
+        if let Some((mode, at)) = self.typed_namespace() {
+            return self.option("userns", &mode, &at);
+        }
         let maps = self.node.find("HostConfig.IDMappings").is_some_and(|maps| !maps.is_nothing());
         if maps {
             self.each("uidmap", "HostConfig.IDMappings.UidMap");

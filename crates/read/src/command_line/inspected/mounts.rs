@@ -82,9 +82,6 @@ impl Reading<'_> {
     /// The engines do not say whose ids the container's are where they run without root or remap everybody; where they keep
     /// things tells it.
     pub(super) fn ids(&mut self, node: &Node, run: &mut Run) {
-        if run.user_namespace.is_some() {
-            return;
-        }
         let kept = ["StaticDir", "HostnamePath", "LogPath", "ResolvConfPath", "ConmonPidFile"];
         let Some(path) = kept
             .iter()
@@ -101,11 +98,13 @@ impl Reading<'_> {
         });
         let rootless =
             text.contains("/.local/share/") || text.starts_with("/run/user/") || text.starts_with("/home/");
-        let what = match (remapped, rootless) {
-            (true, _) => "an engine that remaps its users (`userns-remap`)",
-            (false, true) => "an engine without root",
-            (false, false) => return,
-        };
+        if rootless && !remapped {
+            run.of_user = Some(self.source.place(&path.span, "HostnamePath"));
+        }
+        if !remapped || run.user_namespace.is_some() {
+            return;
+        }
+        let what = "an engine that remaps its users (`userns-remap`)";
         let settle = "give the maps under `host: { user-namespace: ... }` in a scene file";
         let message = format!("this is a container of {what}: answers depend on the ids it gives");
         self.diagnostics.add(Severity::Warning, self.source, &path.span, message, Some(settle.to_owned()));

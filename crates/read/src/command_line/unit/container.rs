@@ -5,7 +5,6 @@ use std::ops::Range;
 use std::path::Path;
 
 use mivask_core::runtime::Runtime;
-use mivask_core::unmodelled::Unmodelled;
 
 use super::super::run::{Reading, Run};
 use super::super::runs::Runs;
@@ -302,15 +301,9 @@ impl Reader<'_> {
 
     /// A user's own units are started by a Podman without root.
     fn whose(&mut self, run: &mut Run) {
-        if !is_of_a_user(self.whole) || run.user_namespace.is_some() {
-            return;
+        if is_of_a_user(self.whole) {
+            run.of_user = Some(self.source.place(&self.head, SECTION));
         }
-        let settle = "give the maps under `host: { user-namespace: ... }` in a scene file";
-        let message =
-            "a user's own Podman starts this unit: answers depend on the ids that it gives".to_owned();
-        self.diagnostics.add(Severity::Warning, self.source, &self.head, message, Some(settle.to_owned()));
-        let from = self.source.place(&self.head, SECTION);
-        run.unmodelled.push(Unmodelled::ids("a unit of a user", settle, from));
     }
 }
 

@@ -48,6 +48,7 @@ impl Case<'_> {
                     real: None,
                     uid: numbers.uid.map(InsideUid::new),
                     gid: numbers.gid.map(InsideGid::new),
+                    unmapped_groups: Arc::default(),
                     groups: sorted(numbers.groups),
                     effective: in_force,
                     permitted: in_force,

@@ -1,0 +1,109 @@
+//! `--rootless` and `--host-accounts`: who starts the engine, and the account files of the host.
+
+use std::fs::File;
+use std::io::{ErrorKind, Read};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use mivask_core::accounts::Accounts;
+use mivask_core::fact::{Fact, Provenance};
+use mivask_core::namespace::{UnknownStarter, subordinate};
+use mivask_core::scene::Scene;
+use mivask_read::accounts;
+
+use crate::end::{CommandError, Failure};
+use crate::options::Facts;
+
+/// The word for this machine's own files.
+pub(crate) const LIVE: &str = "live";
+
+/// Bytes of an account file at most.
+const MOST: u64 = 16 << 20;
+
+/// What is wrong with them.
+#[derive(Debug, thiserror::Error)]
+enum StarterError {
+    /// Nobody can tell who starts the engine.
+    #[error("{from}: {why}; {help}")]
+    Unknown {
+        /// Where that is said.
+        from: Provenance,
+        /// Why.
+        why: UnknownStarter,
+        /// What to do.
+        help: &'static str,
+    },
+    /// A file that cannot be read.
+    #[error("{path}: {why}")]
+    File {
+        /// Which one.
+        path: String,
+        /// Why.
+        why: String,
+    },
+}
+
+impl CommandError for StarterError {}
+
+/// Adds both to `scene`; a starter that nobody knows is an error.
+pub(crate) fn add(scene: &mut Scene, facts: &Facts) -> Result<(), Failure> {
+    if let Some(place) = &facts.host_accounts {
+        let folder = if place == LIVE { PathBuf::from("/etc") } else { PathBuf::from(place) };
+        take(scene, &folder)?;
+    }
+    if let Some(user) = &facts.rootless {
+        let from = Provenance::Source(Arc::from(format!("--rootless {user}")));
+        scene.host.started_by = Some(Fact::new(user.clone(), from));
+    }
+    let Err(why) = scene.host.starter() else { return Ok(()) };
+    let from = scene.host.started_by.as_ref().map(|word| word.from.clone());
+    let help = match &why {
+        UnknownStarter::NoAccount(_) | UnknownStarter::NoAccounts(_) => {
+            "give its user id, or --host-accounts: `live` for this machine, or a folder with copies of passwd, group, subuid and subgid"
+        }
+        UnknownStarter::TooMany(_) | UnknownStarter::Overlap(_) => "no engine of this user starts",
+    };
+    let from = from.unwrap_or_else(|| Provenance::rule("who starts the engine"));
+    Err(StarterError::Unknown { from, why, help }.into())
+}
+
+/// The account files in `folder`, in place of what a scene says of each.
+fn take(scene: &mut Scene, folder: &Path) -> Result<(), Failure> {
+    let mut found = false;
+    let mut text = |name: &str| -> Result<Option<(String, String)>, Failure> {
+        let path = folder.join(name);
+        let shown = path.display().to_string();
+        let read = |mut file: File| {
+            let mut bytes = Vec::new();
+            file.by_ref().take(MOST).read_to_end(&mut bytes)?;
+            Ok(bytes)
+        };
+        match File::open(&path).and_then(read) {
+            Ok(bytes) => {
+                found = true;
+                Ok(Some((shown, String::from_utf8_lossy(&bytes).into_owned())))
+            }
+            Err(error) if error.kind() == ErrorKind::NotFound => Ok(None),
+            Err(error) => Err(StarterError::File { path: shown, why: error.to_string() }.into()),
+        }
+    };
+    let (passwd, group) = (text("passwd")?, text("group")?);
+    let (subuid, subgid) = (text("subuid")?, text("subgid")?);
+    if !found {
+        let path = folder.display().to_string();
+        let why = "there is no passwd, group, subuid or subgid in it".to_owned();
+        return Err(StarterError::File { path, why }.into());
+    }
+    if passwd.is_some() || group.is_some() {
+        scene.host.accounts = Some(Accounts {
+            passwd: passwd.map(|(name, text)| accounts::passwd(&name, &text)),
+            group: group.map(|(name, text)| accounts::group(&name, &text)),
+            incomplete: None,
+        });
+    }
+    // A machine without these files has given nobody anything.
+    let lines = |text: Option<(String, String)>| text.map_or_else(Vec::new, |(_, text)| subordinate(&text));
+    scene.host.subordinate.uids = Some(lines(subuid));
+    scene.host.subordinate.gids = Some(lines(subgid));
+    Ok(())
+}

@@ -1,0 +1,121 @@
+//! `--rootless` and `--host-accounts`: whose engine it is.
+
+use crate::scratch::Scratch;
+
+const COMPOSE: &str = "services:
+  app: { image: i, user: '405:1001', userns_mode: 'MODE', volumes: ['/srv/d:/in'] }
+";
+
+fn scratch(mode: &str) -> Scratch {
+    let scene = "scene: 1\nruntime: podman\nworkloads: [c.yaml]\nhost: { tree: [{ path: /, kind: dir, owner: '0:0', mode: '0755' }, \
+                 { path: /srv, kind: dir, owner: '0:0', mode: '0755' }, { path: /srv/d, kind: dir, owner: '1500:1500', mode: '0750' }] }\n";
+    Scratch::with("c.yaml", &COMPOSE.replace("MODE", mode))
+        .and("s.yaml", scene)
+        .and("etc/passwd", "ada:x:1500:1500::/home/ada:/bin/sh\n")
+        .and("etc/group", "ada:x:1500:\ncrew:x:1600:ada\n")
+        .and("etc/subuid", "ada:300000:65536\n")
+        .and("etc/subgid", "ada:300000:65536\n")
+        .and("other/passwd", "bob:x:7:7::/:\n")
+}
+
+#[test]
+fn who_starts_the_engine_is_named_on_the_command_line() {
+    let scratch = scratch("host");
+    let who = ["identity", "-q", "s.yaml", "--host-accounts", "etc", "--rootless", "ada", "--format", "json"];
+    let actor = scratch.json(who)["actors"][0].clone();
+    let numbers = ["uid", "gid", "host_uid", "host_gid"].map(|key| actor[key].as_u64());
+    assert_eq!(numbers, [Some(405), Some(1001), Some(300_404), Some(301_000)], "{actor:#}");
+    assert_eq!(actor["started_by"], "ada");
+    let shown = scratch.run(["identity", "-q", "s.yaml", "--host-accounts", "etc", "--rootless", "ada"]);
+    assert!(shown.contains("300404 (line 1 300000 65536)"), "{shown}");
+}
+
+#[test]
+fn keep_id_makes_the_user_who_starts_it() {
+    let scratch = scratch("keep-id:uid=405,gid=1001");
+    let ask = |who: &str| {
+        scratch.run(["ask", "-q", "s.yaml", "--host-accounts", "etc", "--rootless", who, "app creates /in/x"])
+    };
+    let known = ask("ada");
+    assert!(known.contains("leaves 405:1001 0644, stored as 1500:1500"), "{known}");
+    // By number, of whom no more is known than that: the ids are as those of a new account.
+    let number = scratch.run(["ask", "-q", "s.yaml", "--rootless", "1500", "app creates /in/x"]);
+    assert!(number.contains("stored as 1500:1500") && number.contains("100000-165535"), "{number}");
+    let untold = scratch.run(["ask", "-q", "s.yaml", "app creates /in/x"]);
+    assert!(untold.contains("depends") && untold.contains("--rootless USER"), "{untold}");
+}
+
+#[test]
+fn whom_nobody_knows_starts_nothing() {
+    let scratch = scratch("host");
+    for (options, message) in [
+        (&["--rootless", "ada"][..], "`ada` is a name, and the host's accounts are not given"),
+        (&["--rootless", "eve", "--host-accounts", "etc"], "no account of the host is called `eve`"),
+        (
+            &["--rootless", "ada", "--host-accounts", "none"],
+            "there is no passwd, group, subuid or subgid in it",
+        ),
+        (&["--rootless", ""], "a value is required"),
+    ] {
+        let told = scratch.run([&["identity", "s.yaml"], options].concat());
+        assert!(told.contains(message) && told.ends_with("--- status 2"), "{options:?}: {told}");
+    }
+    // A machine without subordinate ids gives its users none.
+    let told = scratch.run(["identity", "-q", "s.yaml", "--rootless", "bob", "--host-accounts", "other"]);
+    assert!(told.contains("never runs: 405:1001 or one of its groups has no mapping"), "{told}");
+}
+
+#[test]
+fn whoever_is_somebody_else_on_the_host_is_told_so() {
+    let scratch = scratch("host");
+    let told = scratch.run(["identity", "s.yaml", "--rootless", "1500"]);
+    let warning = "warning: user 1500's own /srv/d on the host belongs to root in app, which runs as 405 (100404 on the host)";
+    assert!(told.contains(warning), "{told}");
+    assert!(told.contains("`--userns keep-id:uid=405,gid=1001` makes it user 1500"), "{told}");
+    let kept = scratch.run(["identity", "c.yaml", "--runtime", "podman", "--rootless", "405"]);
+    assert!(!kept.contains("own /srv/d"), "{kept}");
+}
+
+#[test]
+fn owners_are_shown_inside_and_on_the_host() {
+    let scratch = scratch("host");
+    let access = scratch.run(["access", "-q", "s.yaml", "/in", "--rootless", "1500"]);
+    assert!(access.contains("on the host") && access.contains("0:0    1500:1500"), "{access}");
+    let mounts = scratch.json(["mounts", "-q", "s.yaml", "--rootless", "1500", "--format", "json"]);
+    let mounts = mounts["mounts"].as_array().cloned().unwrap_or_default();
+    let bound = mounts.iter().find(|mount| mount["at"] == "/in").cloned().unwrap_or_default();
+    assert_eq!((&bound["inside_uid"], &bound["root"]["uid"]), (&0.into(), &1500.into()), "{bound:#}");
+}
+
+fn said(script: &str) -> String {
+    Scratch::with("run.sh", script).run(["identity", "run.sh"])
+}
+
+#[test]
+fn a_mode_and_a_map_exclude_one_another() {
+    let told = said("podman run --userns=keep-id --uidmap 0:1:2 img\n");
+    assert!(told.contains("`--uidmap` and `--userns` exclude one another"), "{told}");
+    assert!(told.ends_with("--- status 2"), "{told}");
+}
+
+#[test]
+fn maps_of_numbers_are_followed_and_others_are_not() {
+    for (maps, known) in [
+        ("--uidmap 0:100000:65536", true),
+        ("--uidmap 0:100000:1000 --uidmap 1000:5000:1 --gidmap=0:200000:65536", true),
+        ("--uidmap +0:100000:10", true),
+        ("--uidmap 0:@1000:10", true),
+        ("--uidmap 0:1:10 --uidmap 5:100:10", true),
+        ("--subuidname tide", false),
+    ] {
+        let told = said(&format!("podman run {maps} img\n"));
+        assert_eq!(!told.contains("is not modelled: answers depend"), known, "{maps}: {told}");
+    }
+    let shared = said("podman run --uidmap 0:1:10 --uidmap 5:100:10 img\n");
+    assert!(shared.contains("never runs: two lines of the map share ids"), "{shared}");
+    for wrong in ["0:1", "a:b:c", "0:1:0", "0:1:2:3"] {
+        let told = said(&format!("podman run --uidmap {wrong} img\n"));
+        let refused = told.contains("is not INSIDE:FROM:COUNT") && told.ends_with("--- status 2");
+        assert_eq!(refused, wrong != "0:1", "{wrong}: {told}");
+    }
+}

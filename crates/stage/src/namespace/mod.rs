@@ -1,0 +1,13 @@
+//! User namespaces: what a description asks for, who starts the engine, and the ids that come of it
+//! (docs/facts/runtimes.md section 7, docs/facts/rootless.md).
+
+mod asked;
+mod auto;
+mod lines;
+mod resolve;
+mod starter;
+
+pub use asked::{Auto, BadMode, KeepId, MapLine, NamespaceAsked, mode};
+pub use lines::{BadLine, map_line};
+pub use resolve::{Engine, Space, space};
+pub use starter::{Range, Starter, SubordinateIds, SubordinateLine, UnknownStarter, starter, subordinate};

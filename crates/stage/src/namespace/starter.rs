@@ -1,0 +1,205 @@
+//! Who starts an engine without root, and the ids that he may give (subuid(5), newuidmap(1)).
+
+use std::sync::Arc;
+
+use mivask_model::accounts::Accounts;
+use mivask_model::fact::{Fact, Provenance};
+use mivask_model::ids::{Extent, IdMap, UserNamespace};
+
+/// Consecutive ids of the host.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct Range {
+    /// The first one.
+    pub first: u32,
+    /// How many.
+    pub count: u32,
+}
+
+/// One line of `/etc/subuid` or `/etc/subgid`: `OWNER:FIRST:COUNT`.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct SubordinateLine {
+    /// A login name, or a user id.
+    pub owner: String,
+    /// The ids.
+    pub range: Range,
+}
+
+/// The two files; `None` where one is not given.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct SubordinateIds {
+    /// `/etc/subuid`
+    pub uids: Option<Vec<SubordinateLine>>,
+    /// `/etc/subgid`
+    pub gids: Option<Vec<SubordinateLine>>,
+}
+
+/// Who starts an engine without root.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Starter {
+    /// Login name, where one is known.
+    pub name: Option<String>,
+    /// User id on the host.
+    pub uid: u32,
+    /// Primary group on the host.
+    pub gid: u32,
+    /// Supplementary groups on the host, sorted, the primary one among them.
+    pub groups: Vec<u32>,
+    /// The engine's own namespace: 0 is the starter, 1 and up the subordinate ids.
+    pub namespace: Arc<UserNamespace>,
+    /// Subordinate user ids that are mapped.
+    pub sub_uids: u32,
+    /// Subordinate group ids that are mapped.
+    pub sub_gids: u32,
+    /// What was taken for granted.
+    pub assumptions: Vec<Arc<str>>,
+    /// Where it is said.
+    pub from: Provenance,
+}
+
+impl Starter {
+    /// What to call it: the login name, else the number.
+    #[must_use]
+    pub fn word(&self) -> String {
+        self.name.clone().unwrap_or_else(|| format!("user {}", self.uid))
+    }
+}
+
+/// Why nobody can tell who starts it.
+#[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
+pub enum UnknownStarter {
+    /// A name without an account.
+    #[error("no account of the host is called `{0}`")]
+    NoAccount(String),
+    /// A name, and no account files.
+    #[error("`{0}` is a name, and the host's accounts are not given")]
+    NoAccounts(String),
+    /// More lines than the kernel takes.
+    #[error(
+        "{0} ranges of subordinate ids are more than the 340 lines that a map has at most (user_namespaces(7))"
+    )]
+    TooMany(usize),
+    /// Ranges that share ids, which the kernel refuses (EINVAL).
+    #[error("the subordinate ids of `{0}` overlap, which no map may (EINVAL)")]
+    Overlap(String),
+}
+
+/// Reads `/etc/subuid` or `/etc/subgid` as `newuidmap` does: lines that are not `OWNER:FIRST:COUNT` are passed over.
+#[must_use]
+pub fn subordinate(text: &str) -> Vec<SubordinateLine> {
+    let line = |line: &str| {
+        let mut parts = line.trim().split(':');
+        let (owner, first, count) = (parts.next()?, parts.next()?, parts.next()?);
+        let range = Range { first: first.trim().parse().ok()?, count: count.trim().parse().ok()? };
+        let fits = range.count > 0 && range.first.checked_add(range.count).is_some();
+        let good = parts.next().is_none() && !owner.is_empty() && !owner.starts_with('#') && fits;
+        good.then(|| SubordinateLine { owner: owner.to_owned(), range })
+    };
+    text.lines().filter_map(line).collect()
+}
+
+/// What `useradd` gives to the first account (`SUB_UID_MIN`, `SUB_UID_COUNT` in login.defs(5)).
+const USUAL: Range = Range { first: 100_000, count: 65_536 };
+
+/// Lines of a map at most (`UID_GID_MAP_MAX_EXTENTS`).
+const MOST_LINES: usize = 340;
+
+/// Who `word` is, a login name or a user id of the host; `None` for root, whose engine has all ids.
+///
+/// # Errors
+/// Where a name cannot be looked up, or the ids make no map.
+pub fn starter(
+    word: &Fact<String>,
+    accounts: Option<&Accounts>,
+    ids: &SubordinateIds,
+) -> Result<Option<Starter>, UnknownStarter> {
+    let text = word.value.as_str();
+    let number: Option<u32> =
+        text.bytes().all(|byte| byte.is_ascii_digit()).then(|| text.parse().ok()).flatten();
+    let line = accounts.and_then(|accounts| match number {
+        Some(uid) => accounts.user_by_uid(uid),
+        None => accounts.user_by_name(text),
+    });
+    let mut assumptions: Vec<Arc<str>> = Vec::new();
+    let (uid, gid, name) = match (line, number) {
+        (Some((line, _)), _) => (line.uid, line.gid, Some(line.name.clone())),
+        (None, None) if text == "root" => (0, 0, Some(text.to_owned())),
+        (None, None) if accounts.is_some() => return Err(UnknownStarter::NoAccount(text.to_owned())),
+        (None, None) => return Err(UnknownStarter::NoAccounts(text.to_owned())),
+        (None, Some(0)) => (0, 0, None),
+        (None, Some(uid)) => {
+            let told =
+                format!("user {uid} of the host has the group {uid} and no other, as a new account has");
+            assumptions.push(told.into());
+            (uid, uid, None)
+        }
+    };
+    if uid == 0 {
+        return Ok(None);
+    }
+    let members = name
+        .as_deref()
+        .into_iter()
+        .flat_map(|name| accounts.into_iter().flat_map(move |known| known.memberships(name)));
+    let mut groups: Vec<u32> = members.map(|(line, _)| line.gid).chain([gid]).collect();
+    groups.sort_unstable();
+    groups.dedup();
+    let shown = name.clone().unwrap_or_else(|| uid.to_string());
+    let own = |lines: &[SubordinateLine]| -> Vec<Range> {
+        let is_own = |line: &&SubordinateLine| {
+            Some(line.owner.as_str()) == name.as_deref() || line.owner == uid.to_string()
+        };
+        lines.iter().filter(is_own).map(|line| line.range).collect()
+    };
+    if ids.uids.is_none() || ids.gids.is_none() {
+        let text = format!(
+            "{shown} has the subordinate ids 100000-165535, as `useradd` gives them to the first account (the host's subuid and subgid tell)"
+        );
+        assumptions.push(text.into());
+    }
+    let usual = || vec![USUAL];
+    let (uids, gids) = match (&ids.uids, &ids.gids) {
+        (Some(uids), Some(gids)) => (own(uids), own(gids)),
+        (Some(one), None) | (None, Some(one)) => (own(one), own(one)),
+        (None, None) => (usual(), usual()),
+    };
+    // Without both there is a map of one id (`rootless.becomeRootInUserNS`).
+    let (uids, gids) =
+        if uids.is_empty() || gids.is_empty() { (Vec::new(), Vec::new()) } else { (uids, gids) };
+    let held = |ranges: &[Range]| ranges.iter().map(|range| range.count).fold(0, u32::saturating_add);
+    let namespace =
+        UserNamespace { uids: default_map(uid, &uids, &shown)?, gids: default_map(gid, &gids, &shown)? };
+    Ok(Some(Starter {
+        sub_uids: held(&uids),
+        sub_gids: held(&gids),
+        namespace: Arc::new(namespace),
+        name,
+        uid,
+        gid,
+        groups,
+        assumptions,
+        from: word.from.clone(),
+    }))
+}
+
+/// `0 -> own`, then the ranges by their first id, one behind the other (containers/storage, `createIDMap`).
+fn default_map(own: u32, ranges: &[Range], who: &str) -> Result<IdMap, UnknownStarter> {
+    let mut ranges = ranges.to_vec();
+    ranges.sort_by_key(|range| range.first);
+    if ranges.len() >= MOST_LINES {
+        return Err(UnknownStarter::TooMany(ranges.len()));
+    }
+    let mut extents = vec![Extent { inside: 0, outside: own, count: 1 }];
+    let mut next: u32 = 1;
+    for range in &ranges {
+        let meets = |line: &Extent| {
+            u64::from(range.first) < u64::from(line.outside) + u64::from(line.count)
+                && u64::from(line.outside) < u64::from(range.first) + u64::from(range.count)
+        };
+        if extents.iter().any(meets) || next.checked_add(range.count).is_none() {
+            return Err(UnknownStarter::Overlap(who.to_owned()));
+        }
+        extents.push(Extent { inside: next, outside: range.first, count: range.count });
+        next += range.count;
+    }
+    Ok(IdMap::new(extents))
+}

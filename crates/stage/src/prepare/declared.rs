@@ -1,0 +1,134 @@
+//! Mounts that a description asks for.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use mivask_model::fact::Provenance;
+use mivask_model::ids::MountIds;
+use mivask_model::mount::{MountId, MountOrigin, Preparation};
+use mivask_model::mount_kind::MountKind;
+use mivask_model::refusal::RefusalClass;
+
+use super::container_mounts::{Attachment, ContainerMounts};
+use super::nested;
+use super::prepared::{Prepared, Ready};
+use crate::runtime::Flavour;
+use crate::scene::VolumeMount;
+
+impl ContainerMounts<'_> {
+    pub(super) fn declared(&mut self, mount: &VolumeMount, volumes: &BTreeMap<String, Ready>) {
+        // Readers refuse mounts of undeclared volumes, so a missing one is only passed over here.
+        let Some(ready) = volumes.get(&mount.volume.value) else { return };
+        if let Some((class, reason, from)) = self.refuses_options(mount) {
+            return self.stop(class, reason, from);
+        }
+        // An idmapped mount takes its map from a user namespace, and the initial one cannot be used
+        // (mount_setattr(2)).
+        let bundle = self.context.workload.flavour == Flavour::Bundle;
+        let id_mapped = mount.engine.id_mapped && (self.profile().binds.maps_ids || !bundle);
+        if mount.engine.lent.is_some() && matches!(ready, Ready::Tmpfs(_)) {
+            return self.lent_tmpfs(mount);
+        }
+        let no_copy = self.is_left_as_it_is(mount);
+        let Some(mut volume) = self.ready(ready, (&mount.volume.value, &mount.at), no_copy) else { return };
+        if mount.engine.take_over {
+            self.take_over(&mut volume, &mount.at);
+        }
+        self.starter_reaches(&volume, &mount.at.from);
+        if mount.engine.overlaid {
+            self.lower_of_nobody(&volume, &mount.at);
+        }
+        if let Some(refusal) = volume.blocked.as_ref().filter(|refusal| !refusal.whole_pod) {
+            self.blocked.get_or_insert_with(|| refusal.clone());
+        }
+        let whole = volume.root;
+        let Some(root) = self.shown(&mut volume, mount) else { return };
+        volume.flags = self.volume_flags(&volume);
+        let Some(bound) = self.bound(mount, &volume) else { return };
+        // A part is mounted without what is below it (docs/facts/kubelet.md section 8).
+        let of_it = mount.sub_path.is_some() && root != whole;
+        if bound.leaves || of_it {
+            nested::leave_behind(self.stage, &mut volume);
+        }
+        if of_it {
+            // What the whole volume's root was before is not what this one was.
+            for variant in &mut volume.variants {
+                Arc::make_mut(&mut variant.preparation).before = None;
+            }
+        }
+        let flags = bound.flags;
+        let at = self.profile().mount_points.place(&mount.at.value);
+        let at = at.as_slice();
+        let from = &mount.at.from;
+        let origin = MountOrigin::Declared;
+        let of_pod = self.context.workload.own_users.is_some();
+        // What is made inside the namespace is the namespace's root's.
+        let made_inside = matches!(ready, Ready::Tmpfs(_)) || is_made_inside(&volume.kind);
+        let shifted = of_pod || id_mapped || made_inside;
+        let ids = if shifted { self.own_ids.clone() } else { mount.ids.clone() };
+        // `attach` adds nothing where the mount point cannot be made; then nothing can be mounted below either.
+        let before = self.mounts.iter().count();
+        self.attach(&Attachment { at, volume: &volume, root, flags, origin, from, ids: &ids });
+        let made = self.mounts.iter().nth(before).map(|(id, _)| id);
+        if let Some(outer) = made {
+            self.nested(outer, &volume, mount, &ids);
+        }
+    }
+
+    /// Why the engine refuses what a mount asks for.
+    fn refuses_options(&self, mount: &VolumeMount) -> Option<(RefusalClass, String, Provenance)> {
+        let asked = &mount.engine;
+        if let Some(word) = asked.first.as_ref()
+            && !self.profile().volumes.takes_options
+        {
+            let reason = format!("`{}` is not an option of a volume for this engine", word.value);
+            return Some((RefusalClass::StartRefused, reason, word.from.clone()));
+        }
+        let from = || mount.at.from.clone();
+        let bundle = self.context.workload.flavour == Flavour::Bundle;
+        let id_mapped = asked.id_mapped && (self.profile().binds.maps_ids || !bundle);
+        if id_mapped && self.own_ids.uids.is_identity() {
+            let reason = "`idmap` needs a user namespace of the container's own".to_owned();
+            return Some((RefusalClass::StartRefused, reason, from()));
+        }
+        let (starter, _) = self.context.starter_of();
+        let starter = starter?;
+        if id_mapped {
+            let reason = "`idmap` is refused to an engine without root (mount_setattr: EPERM)".to_owned();
+            return Some((RefusalClass::StartError, reason, from()));
+        }
+        // The overlay lies in the store, whose folders are the starter's alone.
+        if asked.overlaid && self.own_ids.uids.backward(starter.uid).is_none() {
+            let who = starter.word();
+            let reason = format!(
+                "`O` lays an overlay in {who}'s store, which a namespace without {who} may not enter (EACCES)"
+            );
+            return Some((RefusalClass::StartError, reason, from()));
+        }
+        None
+    }
+
+    /// What is mounted below a host path comes along, with flags of its own: those of the outer mount are its alone.
+    fn nested(&mut self, outer: MountId, volume: &Prepared, mount: &VolumeMount, ids: &MountIds) {
+        for nested in &volume.nested {
+            let path = [&mount.at.value, b"/".as_slice(), &nested.rest].concat();
+            let inner = Prepared {
+                root: Some(nested.shows),
+                label: Some(nested.label.clone()),
+                host_path: Some(nested.at.clone()),
+                ..Prepared::single(nested.source, volume.kind.clone(), Preparation::default())
+            };
+            let root = inner.root;
+            let flags = mount.below.applied(nested.flags);
+            let origin = MountOrigin::Declared;
+            let new = Attachment { at: &path, volume: &inner, root, flags, origin, from: &nested.from, ids };
+            self.push(Some((outer, nested.inode)), &new);
+        }
+    }
+}
+
+/// Whether it is a file system that a runtime makes in the container's namespace; the kernel's own files belong to its own root.
+fn is_made_inside(kind: &MountKind) -> bool {
+    let of_runtime = if let MountKind::Runtime(name) = kind { &**name } else { "" };
+    *kind == MountKind::Tmpfs || matches!(of_runtime, "mqueue" | "devpts")
+}

@@ -1,0 +1,179 @@
+//! The user namespace of each container, and what it makes of an identity.
+
+use std::borrow::Cow;
+use std::sync::Arc;
+
+use mivask_model::credentials::Credentials;
+use mivask_model::fact::{Fact, Provenance};
+use mivask_model::ids::{Extent, IdMap, InsideGid, InsideUid, KernelGid, KernelOwner, UserNamespace};
+use mivask_model::refusal::{Refusal, RefusalClass};
+use mivask_model::unmodelled::Unmodelled;
+
+use super::context::Context;
+use crate::identity::{GroupName, IdentityFact, IdentityField, NamespaceTerms, PlainIdentity, Resolved};
+use crate::namespace::{Engine, NamespaceAsked, Space, space};
+use crate::runtime::Runtime;
+use crate::scene::{Container, Who};
+
+/// The user namespace of a container: its own, its pod's, else the one that its engine puts all containers into.
+pub(super) fn user_namespace(
+    context: &Context<'_>,
+    container: &Container,
+) -> Option<Fact<Arc<UserNamespace>>> {
+    space_of(context, container).namespace
+}
+
+const WHO_STARTS: &str =
+    "say who starts the engine: --rootless USER, or `host: { started-by: USER }` in a scene file";
+
+/// The same with all that comes of it.
+pub(super) fn space_of(context: &Context<'_>, container: &Container) -> Space {
+    let engine = Engine {
+        runtime: context.runtime,
+        starter: context.starter_of().0,
+        told: context.scene.host.started_by.is_some(),
+        container: context.first + position(context, container),
+        remapped: context.scene.host.user_namespace.as_ref(),
+    };
+    let mut space = match &container.who {
+        Who::Process(process) => {
+            let namespace = process.user_namespace.clone();
+            return Space { own: namespace.is_some(), namespace, ..Space::default() };
+        }
+        Who::Running(_) => return Space::default(),
+        Who::Plain(plain) => space(followed(context, plain).as_deref(), &engine),
+        Who::Kubernetes(_) => match context.workload.own_users.as_ref() {
+            Some(from) => Space { namespace: Some(pod_namespace(from)), own: true, ..Space::default() },
+            None => space(None, &engine),
+        },
+    };
+    let what = "an engine without root";
+    match (context.starter_of(), &container.of_user) {
+        ((_, Some(unknown)), _) => {
+            let from = context.scene.host.started_by.as_ref();
+            let from =
+                from.map_or_else(|| Provenance::rule("who starts the engine"), |word| word.from.clone());
+            space.unmodelled = Some(Unmodelled::ids(what, &unknown.to_string(), from));
+        }
+        // Its ids are those of an engine's namespace, of which no more is known than that it is not the host's.
+        ((None, None), Some(from)) => {
+            space.unmodelled = Some(Unmodelled::ids(what, WHO_STARTS, from.clone()));
+        }
+        ((Some(_), None), _) | ((None, None), None) => {}
+    }
+    space
+}
+
+/// Which container of its workload it is.
+fn position(context: &Context<'_>, container: &Container) -> usize {
+    context.workload.containers.iter().position(|one| one.name == container.name).unwrap_or_default()
+}
+
+/// What `plain` asks for; `container:NAME` is what that one of the same description asks for.
+fn followed<'a>(context: &'a Context<'_>, plain: &'a PlainIdentity) -> Option<Cow<'a, Fact<NamespaceAsked>>> {
+    /// Containers that join one another, one after the other; more of them go in a circle.
+    const MOST: usize = 64;
+    let mut asked = plain.user_namespace.as_ref()?;
+    for _ in 0..MOST {
+        let NamespaceAsked::Of(name) = &asked.value else { return Some(Cow::Borrowed(asked)) };
+        let joined = context.workload.containers.iter().find(|container| container.name == *name);
+        let Some(Who::Plain(joined)) = joined.map(|container| &container.who) else { break };
+        match joined.user_namespace.as_ref() {
+            Some(next) => asked = next,
+            // That of the engine, or of its own by default.
+            None => return None,
+        }
+    }
+    Some(Cow::Borrowed(asked))
+}
+
+/// `hostUsers: false`: 65536 ids of the pod's own. Which ones decides nothing, since its volumes are id-mapped too.
+fn pod_namespace(from: &Provenance) -> Fact<Arc<UserNamespace>> {
+    let ids = IdMap::new(vec![Extent { inside: 0, outside: 65_536, count: 65_536 }]);
+    Fact::new(Arc::new(UserNamespace { uids: ids.clone(), gids: ids }), from.clone())
+}
+
+/// Root of a user namespace, or of the host.
+pub(super) fn root_of(namespace: Option<&UserNamespace>) -> KernelOwner {
+    let Some(namespace) = namespace else { return KernelOwner::ROOT };
+    let uid = namespace.to_kernel_uid(InsideUid::new(0)).unwrap_or(KernelOwner::ROOT.uid);
+    let gid = namespace.to_kernel_gid(InsideGid::new(0)).unwrap_or(KernelOwner::ROOT.gid);
+    KernelOwner { uid, gid }
+}
+
+/// What its namespace and who starts the engine add to who it is.
+pub(super) fn terms(context: &Context<'_>, space: &Space) -> NamespaceTerms {
+    let starter = context.starter_of().0.filter(|_| context.runtime == Runtime::Podman);
+    let rule = || Provenance::rule("Podman adds it in such a user namespace");
+    NamespaceTerms {
+        starter: space.user,
+        kept_group: space.group.map(|gid| Fact::new(gid, rule())),
+        kept_groups: starter.map(|starter| starter.groups.as_slice().into()),
+        available: starter.and(space.namespace.as_ref()).map(|namespace| namespace.value.clone()),
+    }
+}
+
+/// Puts every possible identity into its namespace; one whose user or groups it does not map cannot start.
+pub(super) fn enter(
+    resolved: &mut Resolved,
+    space: &Space,
+    (plain, terms): (Option<&PlainIdentity>, &NamespaceTerms),
+    from: &Provenance,
+) {
+    resolved.assumptions.extend(space.assumptions.iter().cloned());
+    let refuse = |resolved: &mut Resolved, reason: String, from: &Provenance| {
+        let class = RefusalClass::StartRefused;
+        resolved.refusal.get_or_insert(Refusal { class, reason, from: from.clone(), whole_pod: false });
+    };
+    if let Some(reason) = &space.refusal {
+        let asked = plain.and_then(|plain| plain.user_namespace.as_ref());
+        refuse(resolved, reason.clone(), asked.map_or(from, |asked| &asked.from));
+    }
+    let Some(namespace) = &space.namespace else { return };
+    let value = namespace.value.to_string();
+    resolved.facts.push(IdentityFact {
+        field: IdentityField::UserNamespace,
+        value,
+        from: namespace.from.clone(),
+    });
+    let kept = plain.filter(|plain| keeps_groups(plain)).and_then(|_| terms.kept_groups.clone());
+    for (_, identity) in &mut resolved.possible {
+        identity.namespace = namespace.value.clone();
+    }
+    if let Some(kept) = kept {
+        keep(resolved, &kept, &namespace.value);
+    }
+    let first = resolved.possible.first().cloned();
+    resolved.possible.retain(|(_, identity)| Credentials::of(identity).is_some());
+    if resolved.possible.is_empty() {
+        let ids = first.as_ref().map(|(_, identity)| format!("{}:{}", identity.uid, identity.gid));
+        let ids = ids.unwrap_or_default();
+        let reason =
+            format!("{ids} or one of its groups has no mapping in its user namespace ({})", namespace.value);
+        refuse(resolved, reason, &namespace.from);
+        resolved.possible.extend(first);
+    }
+}
+
+fn keeps_groups(plain: &PlainIdentity) -> bool {
+    plain.groups.iter().any(|group| matches!(&group.value, GroupName::Name(name) if name == "keep-groups"))
+}
+
+/// The host's groups of who starts the engine, as far as they have a number inside and as far as they have none.
+fn keep(resolved: &mut Resolved, kept: &[u32], namespace: &UserNamespace) {
+    let inside = |gid: u32| namespace.to_inside_gid(KernelGid::new(gid));
+    for (_, identity) in &mut resolved.possible {
+        identity.groups =
+            kept.iter().filter_map(|gid| inside(*gid)).map(mivask_model::held::Held::Id).collect();
+        let unmapped = kept.iter().filter(|gid| inside(**gid).is_none());
+        identity.unmapped_groups = unmapped.map(|gid| KernelGid::new(*gid)).collect();
+    }
+    for gid in kept {
+        let value = match inside(*gid) {
+            Some(inside) => format!("{inside}, which is {gid} on the host"),
+            None => format!("65534, which is {gid} on the host and counts as that"),
+        };
+        let from = Provenance::rule("keep-groups: the groups of who starts the engine");
+        resolved.facts.push(IdentityFact { field: IdentityField::Group, value, from });
+    }
+}
