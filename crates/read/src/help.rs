@@ -54,6 +54,9 @@ pub fn help(kind: &ActErrorKind) -> String {
             let forms = "write octal digits such as 0640, or clauses such as g+w,o-rwx";
             Mode::slip(text).unwrap_or_else(|| forms.to_owned())
         }
+        ActErrorKind::Namespace(_) => {
+            "write it as after `--userns`, such as keep-id:uid=7101,gid=7200".to_owned()
+        }
         ActErrorKind::Id(_) => {
             "write the number as the container sees it, or a name that its account files have".to_owned()
         }

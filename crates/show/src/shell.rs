@@ -53,7 +53,7 @@ pub fn script(remedy: &Remedy) -> Option<String> {
         }
     }
     let mut elsewhere = false;
-    for line in commands(remedy, &[]) {
+    for line in listed(remedy, &[], false) {
         if line.starts_with('#') {
             elsewhere = line.starts_with(ON_SERVER);
         } else if elsewhere {
@@ -87,6 +87,11 @@ fn stored(stored: Stored) -> String {
 /// build files have them.
 #[must_use]
 pub fn commands(remedy: &Remedy, images: &[String]) -> Vec<String> {
+    listed(remedy, images, true)
+}
+
+/// The same; with `unshare` as who starts an engine without root, where that user may.
+fn listed(remedy: &Remedy, images: &[String], unshare: bool) -> Vec<String> {
     let mut all: Vec<String> = Vec::new();
     let mut last = String::new();
     for step in &remedy.steps {
@@ -95,6 +100,16 @@ pub fn commands(remedy: &Remedy, images: &[String]) -> Vec<String> {
         };
         if matches!(&there.place, ChangedPlace::Image(name, _) if images.iter().any(|image| **image == **name))
         {
+            continue;
+        }
+        let unshared = there.unshared.as_ref().filter(|_| unshare);
+        if let (Some((who, verb)), ChangedPlace::Host(path)) = (unshared, &there.place) {
+            let place = format!("as {}, in the namespace of its engine: its ids there", safe(who));
+            if place != last {
+                all.push(format!("# {place}"));
+                last = place;
+            }
+            all.push(format!("podman unshare {}", command(verb, path)));
             continue;
         }
         let (place, path, prefix) = match &there.place {

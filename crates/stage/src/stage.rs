@@ -17,6 +17,7 @@ use crate::actor_names::{ActorError, ActorNames};
 use crate::identity::{IdentityFact, Resolved};
 use crate::namespace::Starter;
 use crate::need::Need;
+use crate::runtime::Runtime;
 
 /// What part of a pod a container is.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -74,6 +75,8 @@ pub struct Actor {
     pub needs: Vec<Need>,
     /// Why a volume keeps its pod from starting.
     pub blocked: Option<Refusal>,
+    /// Whose rules it is made by.
+    pub runtime: Runtime,
     /// Who starts the engine that makes it, where that is not root.
     pub starter: Option<Arc<Starter>>,
     /// Whether it is somebody else in the place of an actor: `gauge as root`.

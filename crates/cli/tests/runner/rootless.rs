@@ -119,3 +119,45 @@ fn maps_of_numbers_are_followed_and_others_are_not() {
         assert_eq!(refused, wrong != "0:1", "{wrong}: {told}");
     }
 }
+
+#[test]
+fn a_remedy_keeps_the_id_or_is_made_as_who_starts_the_engine() {
+    let scratch = scratch("host");
+    let told = scratch.run([
+        "remedy",
+        "-q",
+        "s.yaml",
+        "app creates /in/x",
+        "--host-accounts",
+        "etc",
+        "--rootless",
+        "ada",
+        "--most",
+        "9",
+    ]);
+    let first = told.lines().find(|line| line.starts_with("1  ")).unwrap_or_default();
+    assert_eq!(first, "1  process  app user-namespace keep-id:uid=405,gid=1001", "{told}");
+    assert!(told.contains("userns_mode: \"keep-id:uid=405,gid=1001\""), "{told}");
+    assert!(told.contains("# as ada, in the namespace of its engine: its ids there"), "{told}");
+    assert!(told.contains("podman unshare chown 405 /srv/d"), "{told}");
+    // What is not the engine's to give is root's to change.
+    let root = scratch.run(["remedy", "-q", "s.yaml", "app creates /in/x", "--rootless", "7", "--most", "9"]);
+    assert!(!root.contains("podman unshare") && root.contains("on the host, as root"), "{root}");
+}
+
+#[test]
+fn a_user_namespace_is_a_change() {
+    let scratch = scratch("host");
+    let asked = |mode: &str| {
+        let change = format!("app user-namespace {mode}");
+        let who = ["--host-accounts", "etc", "--rootless", "ada", "--change", &change];
+        scratch.run([&["ask", "-q", "s.yaml", "app creates /in/x"], &who[..]].concat())
+    };
+    assert!(asked("keep-id:uid=405,gid=1001").contains("stored as 1500:1500"));
+    assert!(asked("nomap").contains("denied EACCES"));
+    let wrong = asked("keep-ids");
+    assert!(
+        wrong.contains("`keep-ids` is not a user namespace") && wrong.ends_with("--- status 2"),
+        "{wrong}"
+    );
+}

@@ -68,6 +68,8 @@ pub enum Process {
     Joins(u32),
     /// `filesystem-group GID`: that of its pod, or its own where it is in none.
     FilesystemGroup(GroupStep),
+    /// `user-namespace MODE`: as `--userns` and `userns_mode` name it, such as `keep-id:uid=7101`.
+    UserNamespace(String),
     /// `mounts scratch at PATH`: a new, empty volume that lives as long as the pod or container.
     Scratch(Vec<u8>),
     /// `mounts only PATH`: of the volume that is mounted above PATH, only that part, at PATH (`subPath` of the
@@ -141,6 +143,7 @@ impl fmt::Display for Process {
             Self::Adds(names) => write!(f, "adds {}", list(names)),
             Self::Joins(gid) => write!(f, "joins {gid}"),
             Self::FilesystemGroup(step) => write!(f, "filesystem-group {step}"),
+            Self::UserNamespace(mode) => write!(f, "user-namespace {}", quoted(mode.as_bytes())),
             Self::StartsAgain => f.write_str("starts again"),
             Self::IsMadeAgain => f.write_str("is made again"),
             Self::Scratch(at) => write!(f, "mounts scratch at {}", quoted(at)),

@@ -2,6 +2,7 @@
 
 use mivask_model::act::{Act, ActError, ActErrorKind, Owner, Rest, Verb, Word, absolute, parse_act, split};
 use mivask_model::mode::Mode;
+use mivask_stage::namespace::{self, NamespaceAsked};
 
 use super::{Accounts, Change, GroupStep, Process};
 
@@ -15,7 +16,7 @@ pub enum Sentence {
 }
 
 /// Words that begin a change which is not an act, and how the sentence is built.
-const FORMS: [(&str, &str); 15] = [
+const FORMS: [(&str, &str); 16] = [
     ("becomes", "ACTOR becomes UID[:GID]"),
     ("umask", "ACTOR umask MODE"),
     ("drops", "ACTOR drops CAPABILITY[,CAPABILITY]"),
@@ -25,6 +26,7 @@ const FORMS: [(&str, &str); 15] = [
     ),
     ("joins", "ACTOR joins GID, or host joins USER[,USER] to GROUP[,GROUP]"),
     ("parts", "host parts USER from GROUP"),
+    ("user-namespace", "ACTOR user-namespace MODE, such as host, keep-id or nomap"),
     ("filesystem-group", "pod filesystem-group GID, or none, always, on-root-mismatch"),
     ("mounts", "ACTOR mounts PATH with OPTION[,OPTION], or ACTOR mounts scratch at PATH"),
     ("sets-primary-group", "host sets-primary-group GROUP of USER"),
@@ -106,6 +108,14 @@ fn change(rest: &mut Rest<'_>) -> Result<Change, ActError> {
             let word = rest.next("a mode")?;
             let mask: Mode = word.as_text().parse().map_err(|_| word.error(ActErrorKind::Mode))?;
             Change::Process(actor, Process::Umask(mask))
+        }
+        b"user-namespace" => {
+            let word = rest.next("a user namespace")?;
+            let mode = word.as_text().to_owned();
+            if matches!(namespace::mode(&mode), None | Some(NamespaceAsked::Bad(_))) {
+                return Err(word.error(ActErrorKind::Namespace));
+            }
+            Change::Process(actor, Process::UserNamespace(mode))
         }
         b"drops" => Change::Process(actor, Process::Drops(list(rest, "a capability")?)),
         b"adds" => {

@@ -9,6 +9,7 @@ use mivask_model::listed::listed;
 use mivask_model::mount::MountFlags;
 use mivask_model::path::trimmed;
 use mivask_stage::identity::GroupName;
+use mivask_stage::namespace;
 use mivask_stage::runtime::Flavour;
 use mivask_stage::scene::{Container, Medium, TmpfsAsked, Volume, VolumeKind, VolumeMount, Who, Workload};
 use mivask_stage::stage::Role;
@@ -70,9 +71,11 @@ pub(super) fn change(
                 }
                 // What starts again is looked at anew in any case.
                 Process::StartsAgain | Process::IsMadeAgain => {}
-                Process::Becomes(..) | Process::Umask(_) | Process::Drops(_) | Process::Adds(_) => {
-                    single(&mut workload.containers[at], what, &from)?
-                }
+                Process::Becomes(..)
+                | Process::Umask(_)
+                | Process::Drops(_)
+                | Process::Adds(_)
+                | Process::UserNamespace(_) => single(&mut workload.containers[at], what, &from)?,
             }
         }
         Change::Files(_) | Change::Image(_) | Change::Accounts(..) => {}
@@ -90,6 +93,7 @@ fn on_host(what: &Process, name: &str) -> Result<(), String> {
             format!("groups are those of its account: write `host joins {name} to GROUP`")
         }
         Process::Drops(_) | Process::Adds(_) => "it has the capabilities of its user".to_owned(),
+        Process::UserNamespace(_) => "it is in the host's own user namespace".to_owned(),
         Process::Scratch(_) | Process::Only(_) | Process::Mounts(..) => {
             "it sees the host's mounts, which `host: { mounts: ... }` gives".to_owned()
         }
@@ -119,6 +123,14 @@ fn single(container: &mut Container, what: &Process, from: &Provenance) -> Resul
         }
         Process::Drops(names) => capabilities(&mut container.who, names, false, from)?,
         Process::Adds(names) => capabilities(&mut container.who, names, true, from)?,
+        Process::UserNamespace(mode) => match &mut container.who {
+            Who::Plain(plain) => {
+                plain.user_namespace = namespace::mode(mode).map(|asked| Fact::new(asked, from.clone()));
+            }
+            Who::Kubernetes(_) | Who::Process(_) | Who::Running(_) => {
+                return Err(format!("`{mode}` is a user namespace of an engine's containers"));
+            }
+        },
         Process::Joins(_)
         | Process::FilesystemGroup(_)
         | Process::StartsAgain

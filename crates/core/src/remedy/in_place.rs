@@ -9,6 +9,7 @@ use mivask_model::picked::is_picked;
 use mivask_rules::lookup::{Sight, look};
 use mivask_rules::view::Place;
 use mivask_rules::walk::Follow;
+use mivask_stage::runtime::Runtime;
 use mivask_stage::stage::{Actor, Stage};
 
 use crate::change::Change;
@@ -26,6 +27,9 @@ pub struct InPlace {
     /// Whether those ids are others than the actor's inside, so that it has to be done outside of the actor's user
     /// namespace, and not through a mount with an id map.
     pub apart: bool,
+    /// What who starts an engine without root does instead, in its namespace: the name, and the same with the ids there. `None`
+    /// where that user may not.
+    pub unshared: Option<(String, Verb)>,
     /// Whether that is on the server that exports it, who squashes nobody there.
     pub server: bool,
     /// Whether it is done to all below that place as well.
@@ -69,6 +73,7 @@ impl InPlace {
                 place,
                 verb: act.verb.clone(),
                 apart: false,
+                unshared: None,
                 server: false,
                 recursive: false,
                 was: None,
@@ -89,8 +94,26 @@ impl InPlace {
         // Of a whole tree, its top says nothing of the rest.
         let stored = |stage| if recursive { None } else { Stored::of(stage, act) };
         let server = ids.served;
-        Some(Self { place, verb, apart, server, recursive, was: stored(base), is: stored(now) })
+        let unshared = unshared(now, actor, act, &verb).filter(|_| apart && !recursive && !server);
+        Some(Self { place, verb, apart, unshared, server, recursive, was: stored(base), is: stored(now) })
     }
+}
+
+/// Who starts a Podman without root has every right over what its namespace maps (`podman unshare`).
+fn unshared(stage: &Stage, actor: &Actor, act: &Act, verb: &Verb) -> Option<(String, Verb)> {
+    let starter = actor.starter.as_deref().filter(|_| actor.runtime == Runtime::Podman)?;
+    let Ok(Sight::There(place)) = look(&stage.storage, &actor.mounts, &act.path, Follow::Links) else {
+        return None;
+    };
+    if actor.mounts.get(place.mount).facts.ids != MountIds::default() {
+        return None;
+    }
+    let owner = stage.source(place.source).tree.owner(place.inode?).value()?;
+    let namespace = &starter.namespace;
+    let uid = |uid: u32| namespace.uids.backward(uid);
+    let gid = |gid: u32| namespace.gids.backward(gid);
+    uid(owner.uid.raw()).and(gid(owner.gid.raw()))?;
+    Some((starter.word(), renumbered(verb, uid, gid)?))
 }
 
 /// The two maps between an actor's ids and those on the disk.
@@ -129,22 +152,31 @@ impl<'a> Ids<'a> {
     fn stored(&self, verb: &Verb) -> Option<Verb> {
         let uid = |uid| Some(self.uid(uid)?.raw());
         let gid = |gid| Some(self.gid(gid)?.raw());
-        let all = |acl: &AclText| acl.renumbered(uid, gid);
-        let owned = |owner: &Owner| {
-            let uid = owner.uid.map(|id| uid(id).ok_or(())).transpose().ok()?;
-            let gid = owner.gid.map(|id| gid(id).ok_or(())).transpose().ok()?;
-            Some(Owner { uid, gid })
-        };
-        Some(if let Verb::SetsOwner(owner) = verb {
-            Verb::SetsOwner(owned(owner)?)
-        } else if let Verb::SetsGroup(group) = verb {
-            Verb::SetsGroup(gid(*group)?)
-        } else if let Verb::SetsAcl(acl) = verb {
-            Verb::SetsAcl(all(acl)?)
-        } else if let Verb::SetsDefaultAcl(acl) = verb {
-            Verb::SetsDefaultAcl(all(acl)?)
-        } else {
-            verb.clone()
-        })
+        renumbered(verb, uid, gid)
     }
+}
+
+/// `verb` with other ids; `None` where one has no other.
+fn renumbered(
+    verb: &Verb,
+    uid: impl Fn(u32) -> Option<u32>,
+    gid: impl Fn(u32) -> Option<u32>,
+) -> Option<Verb> {
+    let all = |acl: &AclText| acl.renumbered(&uid, &gid);
+    let owned = |owner: &Owner| {
+        let uid = owner.uid.map(|id| uid(id).ok_or(())).transpose().ok()?;
+        let gid = owner.gid.map(|id| gid(id).ok_or(())).transpose().ok()?;
+        Some(Owner { uid, gid })
+    };
+    Some(if let Verb::SetsOwner(owner) = verb {
+        Verb::SetsOwner(owned(owner)?)
+    } else if let Verb::SetsGroup(group) = verb {
+        Verb::SetsGroup(gid(*group)?)
+    } else if let Verb::SetsAcl(acl) = verb {
+        Verb::SetsAcl(all(acl)?)
+    } else if let Verb::SetsDefaultAcl(acl) = verb {
+        Verb::SetsDefaultAcl(all(acl)?)
+    } else {
+        verb.clone()
+    })
 }

@@ -69,6 +69,7 @@ fn of_process(base: &Stage, name: &str, what: &Process) -> Vec<Mark> {
         Process::Joins(_) => Mark::Joins,
         Process::Umask(umask) if opens_to_others(base, name, *umask) => Mark::EveryLaterFile,
         Process::Umask(_) => Mark::Umask,
+        Process::UserNamespace(_) => Mark::OtherIds,
         Process::Scratch(_) => Mark::Scratch,
         Process::FilesystemGroup(_) => Mark::GroupStep,
         Process::Only(part) if is_file(base, name, part) => Mark::OnlyFile,

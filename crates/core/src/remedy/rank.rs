@@ -89,6 +89,7 @@ marks! {
     Joins = "joins", Slight, "A membership in the description, of a group that has all it takes already";
     Umask = "umask", Slight, "A setting of the one process that makes the files";
     Scratch = "scratch", Slight, "A volume of its own touches nothing that is there";
+    OtherIds = "other-ids", Slight, "A word in the description; what it made before keeps the owner that it has on the host";
     MountOption = "mount-option", Slight, "A word in the description; owners and modes still decide";
     GroupStep = "filesystem-group", Slight, "A field of the description made for this; what it opens besides is counted";
     Bits = "bits", Slight, "A chmod of the owner's or the group's bits gives what its name says";

@@ -35,6 +35,9 @@ pub enum ActErrorKind {
     /// Paths are left out here, and this is not one.
     #[error("`{0}` is not a path to leave out")]
     LeftOut(String),
+    /// No user namespace.
+    #[error("`{0}` is not a user namespace: host, keep-id, nomap, auto, ns:PATH and container:NAME are")]
+    Namespace(String),
     /// The mode is not octal.
     #[error("`{0}` is not an octal mode")]
     Mode(String),

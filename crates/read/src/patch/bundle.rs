@@ -45,6 +45,9 @@ fn write(root: &mut Node, what: &Process) -> Result<(), PatchError> {
         Process::FilesystemGroup(_) => {
             Err(no_field("a bundle has no filesystem group: its volumes are as they are"))
         }
+        Process::UserNamespace(_) => {
+            Err(no_field("a bundle names its maps: `linux.uidMappings` and `linux.gidMappings`"))
+        }
         Process::StartsAgain | Process::IsMadeAgain => Err(no_field("it is not part of a description")),
         Process::Mounts(at, options) if at.as_slice() == b"/" => {
             set(root, &["root", "readonly"], plain(if super::read_only(options)? { "true" } else { "false" }))

@@ -29,6 +29,7 @@ pub(super) fn write(document: &Document, container: &Container, what: &Process) 
         Process::Umask(_) => Err(no_field(
             "no key of a service sets a umask: set it where the program starts, or in the image",
         )),
+        Process::UserNamespace(mode) => document.set(&key("userns_mode"), mode.as_str()),
         Process::StartsAgain | Process::IsMadeAgain => Err(no_field("it is not part of a description")),
         Process::Drops(names) | Process::Adds(names) => {
             let drop = key("cap_drop");

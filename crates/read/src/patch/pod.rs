@@ -23,6 +23,9 @@ pub(super) fn write(document: &Document, workload: &Workload, what: &Process) ->
         Process::Umask(_) => {
             Err(no_field("no field of a pod sets a umask: set it where the program starts, or in the image"))
         }
+        Process::UserNamespace(_) => {
+            Err(no_field("a pod has `hostUsers`, and no other word on its user namespace"))
+        }
         Process::StartsAgain | Process::IsMadeAgain => Err(no_field("it is not part of a description")),
         Process::Drops(names) | Process::Adds(names) => {
             let drop = security(&["capabilities", "drop"]);

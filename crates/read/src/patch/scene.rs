@@ -17,6 +17,9 @@ pub(super) fn write(document: &Document, what: &Process) -> Result<(), PatchErro
             document.set(&key(&["user"]), quoted(user_text(given, *uid, *gid)))
         }
         Process::Umask(mask) => document.set(&key(&["umask"]), mask.to_string()),
+        Process::UserNamespace(_) => {
+            Err(no_field("a container of a scene names its maps: `user-namespace: { uids: ..., gids: ... }`"))
+        }
         Process::StartsAgain | Process::IsMadeAgain => Err(no_field("it is not part of a description")),
         Process::Drops(names) | Process::Adds(names) => {
             let drop = key(&["capabilities", "drop"]);

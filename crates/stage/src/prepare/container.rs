@@ -100,6 +100,7 @@ pub(super) fn actor(
         unmodelled: container.unmodelled.iter().cloned().chain(unmodelled).chain(mounts.unmodelled).collect(),
         needs: mounts.needs,
         blocked,
+        runtime,
         starter: context.starter_of().0.map(|starter| Arc::new(starter.clone())),
         guest: false,
         from: container.from.clone(),

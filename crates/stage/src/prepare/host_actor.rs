@@ -17,6 +17,7 @@ use mivask_model::tree::{InodeId, Tree};
 use super::host_path::host_source;
 use super::nested::source_on;
 use crate::identity::Resolved;
+use crate::runtime::Runtime;
 use crate::scene::Scene;
 use crate::stage::{Actor, Role, Stage};
 
@@ -66,6 +67,7 @@ pub(super) fn actor(mounts: MountTable) -> Actor {
         namespace: Arc::new(UserNamespace::initial()),
     };
     Actor {
+        runtime: Runtime::Bare,
         starter: None,
         name: HOST.into(),
         workload: HOST.into(),

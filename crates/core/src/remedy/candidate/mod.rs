@@ -225,7 +225,7 @@ impl<'a> Met<'a> {
     fn bits(&self, scene: &Scene, step: &Step, target: &[u8]) -> Vec<Candidate> {
         let needed = step.bits.map_or(Access::READ, |bits| bits.needed);
         let mode = self.inode.stored_mode();
-        let mut all = Vec::new();
+        let mut all: Vec<Candidate> = self.kept_id(mode, needed).into_iter().collect();
         let acl = self.tree.acl(self.place.inode.unwrap_or(Tree::ROOT));
         // Who the process is.
         if let Some(gid) = self.gid.filter(|gid| !self.in_group(*gid) && mode.group().grants(needed)) {

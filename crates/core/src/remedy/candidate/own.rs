@@ -2,8 +2,10 @@
 
 use mivask_model::act::{Owner, Verb};
 use mivask_model::ids::{InsideGid, InsideUid, KernelGid};
+use mivask_model::mode::{Access, Mode};
 
-use super::Met;
+use super::{Candidate, Met, process};
+use crate::change::Process;
 
 impl Met<'_> {
     /// The actor's user inside, where its number is given: nothing can be given to an account without one.
@@ -31,6 +33,24 @@ impl Met<'_> {
             }
         }
         all
+    }
+
+    /// The user namespace in which the actor is who starts its engine, where the inode is that one's.
+    pub(super) fn kept_id(&self, mode: Mode, needed: Access) -> Option<Candidate> {
+        let starter = self.actor.starter.as_deref()?;
+        let who = &self.actor.credentials[0];
+        let (uid, gid) = (who.inside_uid()?.id()?.raw(), who.inside_gid()?.id()?.raw());
+        let owner = self.inode.stored_owner();
+        let ids = &self.mount.facts.ids;
+        let own = ids.to_kernel_uid(owner.uid).is_some_and(|owner| owner.raw() == starter.uid);
+        let group = ids.to_kernel_gid(owner.gid).is_some_and(|owner| owner.raw() == starter.gid);
+        let helps = own && mode.owner().grants(needed) || group && mode.group().grants(needed);
+        let already = who.fsuid.id().is_some_and(|uid| uid.raw() == starter.uid);
+        if !helps || already || uid == 0 || gid == 0 {
+            return None;
+        }
+        let mode = format!("keep-id:uid={uid},gid={gid}");
+        Some(process(self.name, Process::UserNamespace(mode)))
     }
 
     pub(super) fn in_group(&self, gid: u32) -> bool {
