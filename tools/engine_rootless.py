@@ -31,7 +31,7 @@ class Skipped(Exception):
 
 class Starter:
     def __init__(self, folder):
-        self.home, self.runtime, self.store = folder / "home", Path(f"/run/user/{UID}"), None
+        self.home, self.runtime, self.volumes = folder / "home", Path(f"/run/user/{UID}"), None
 
     def command(self):
         path = os.environ["PATH"] + ":/usr/sbin"
@@ -89,7 +89,7 @@ class Starter:
             verb, path = act.split()[:2]
             for at, source, options in self.sources(case):
                 if verb == "creates" and path.startswith(at + "/") and "/" not in path[len(at) + 1:] and not any("O" in option.split(",") for option in options):
-                    folder = Path(source) if source.startswith("/") else self.store / "volumes" / source / "_data"
+                    folder = Path(source) if source.startswith("/") else self.volumes / source / "_data"
                     found[act] = folder / path[len(at) + 1:]
         return found
 
@@ -123,6 +123,54 @@ def prepared(folder, wrapper):
     subprocess.run(["mount", "-t", "tmpfs", "-o", f"uid={UID},gid={GID},mode=700", "tmpfs", user.runtime], check=True)
     os.chown(user.home, UID, GID)
     return user
+
+
+DAEMON = """
+mkdir -p "$HOME/bin" "$HOME/docker-state"
+# The daemon wants what RootlessKit has beside it; nothing here has a port.
+printf '#!/bin/sh\\n' > "$HOME/bin/rootlesskit-docker-proxy"
+chmod +x "$HOME/bin/rootlesskit-docker-proxy"
+echo $$ > "$HOME/docker-state/child_pid"
+mount -t tmpfs tmpfs /run
+mkdir -p "$XDG_RUNTIME_DIR"
+export PATH="$HOME/bin:$PATH" ROOTLESSKIT_STATE_DIR="$HOME/docker-state"
+exec dockerd --rootless --data-root "$HOME/docker-data" --exec-root /run/docker-exec --pidfile /run/docker-pid -H "unix://$HOME/docker-socket" \
+    --storage-driver vfs --iptables=false --ip6tables=false --bridge=none --userland-proxy=false --exec-opt native.cgroupdriver=cgroupfs > "$HOME/docker-log" 2>&1
+"""
+
+
+def daemon(user):
+    """A Docker daemon of his, and its socket."""
+    script = user.home / "daemon"
+    script.write_text(DAEMON)
+    script.chmod(0o755)
+    unshare = ["podman", "--root", str(user.home / "store-vfs"), "--runroot", str(user.runtime / "run-vfs"), "--storage-driver", "vfs", "--cgroup-manager", "cgroupfs", "unshare"]
+    return subprocess.Popen([*user.command(), *unshare, "bash", str(script)], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL), f"unix://{user.home}/docker-socket"
+
+
+def docker_rows(host):
+    """Users and mounts of a daemon without root: it knows no user namespaces of containers."""
+    made = []
+    for who in USERS:
+        service, args = ({"user": who}, ["--user", who]) if who else ({}, [])
+        made.append(row(f"rootless: docker, user {who}", service, args, ["/", "/data", "/data/a", "/etc/passwd", "/etc/hosts", "/dev/null", "/dev/shm", "/proc"], ["creates /data/x", "reads /data/a", "creates /tmp/x"]))
+    for who in (None, "alice", "405"):
+        service, args = ({"user": who}, ["--user", who]) if who else ({}, [])
+        for folder in ("mine", "sub", "crew", "far", "others", "sticky", "nobody", "shut", "shut/in", "d", "mine/new", "shut/new", "mine/closed/new"):
+            bind = f"{host}/{folder}:/in"
+            made.append(row(f"rootless: docker, {folder} bound for {who}", {**service, "volumes": [bind]}, [*args, "-v", bind], ["/in", "/in/f"], ["creates /in/x", "reads /in/f", "lists /in"]))
+        for at in ("/data", "/new", "/empty", "/sticky"):
+            made.append(row(f"rootless: docker, volume at {at} for {who}", {**service, "volumes": [f"vol:{at}"]}, [*args, "-v", f"vol:{at}"], [at, "/data/a"], [f"creates {at}/x"], [at]))
+        made.append(row(f"rootless: docker, tmpfs for {who}", {**service, "tmpfs": ["/t"]}, [*args, "--tmpfs", "/t"], ["/t"], ["creates /t/x"], ["/t"]))
+    made += [
+        row("rootless: docker, privileged", {"privileged": True}, ["--privileged"], ["/dev/null", "/proc", "/sys"], ["creates /data/x"]),
+        row("rootless: docker, read-only", {"read_only": True}, ["--read-only"], ["/tmp", "/run"], ["creates /tmp/x", "creates /etc/x"]),
+        row("rootless: docker, host namespace", {"userns_mode": "host"}, ["--userns", "host"], ["/data"], ["creates /data/x"]),
+        row("rootless: docker, another namespace", {"userns_mode": "keep-id"}, ["--userns", "keep-id"]),
+        row("rootless: docker, a group far off", {"group_add": ["70000"]}, ["--group-add", "70000"]),
+        row("rootless: docker, a working directory", {"user": "alice", "working_dir": "/wd/a"}, ["--user", "alice", "--workdir", "/wd/a"], ["/wd", "/wd/a"]),
+    ]
+    return made
 
 
 # How a container gets its ids: what a description says of it, where one can, and what is typed.

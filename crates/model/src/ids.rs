@@ -314,7 +314,7 @@ impl fmt::Display for IdMap {
             let comma = if index == 0 { "" } else { ", " };
             let last = line.inside.saturating_add(line.count.saturating_sub(1));
             if is_picked(line.outside) {
-                write!(f, "{comma}{}-{last} picked by the engine", line.inside)?;
+                write!(f, "{comma}{}-{last} picked at its start", line.inside)?;
                 continue;
             }
             write!(f, "{comma}{}-{last} from {}", line.inside, line.outside)?;

@@ -13,10 +13,10 @@ pub fn is_picked(id: u32) -> bool {
     PICKED.contains(&id)
 }
 
-/// An id of the host for people: `auto+405` for the 405th of a picked range, counted from 0.
+/// An id of the host for people: `picked+405` for the 405th of a picked range, counted from 0.
 #[must_use]
 pub fn in_words(id: u32) -> String {
-    if is_picked(id) { format!("auto+{}", (id - PICKED.start) % SLOT) } else { id.to_string() }
+    if is_picked(id) { format!("picked+{}", (id - PICKED.start) % SLOT) } else { id.to_string() }
 }
 
 #[cfg(test)]
@@ -25,7 +25,7 @@ mod tests {
 
     #[test]
     fn a_picked_id_has_no_number() {
-        assert_eq!(in_words(PICKED.start + SLOT + 405), "auto+405");
+        assert_eq!(in_words(PICKED.start + SLOT + 405), "picked+405");
         assert_eq!(in_words(405), "405");
         assert!(!is_picked(crate::ids::NO_ID) && !is_picked(crate::ids::OVERFLOW_ID));
     }

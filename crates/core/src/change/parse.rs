@@ -99,6 +99,15 @@ pub fn parse_change(text: &str) -> Result<Change, ActError> {
     }
 }
 
+fn user_namespace(rest: &mut Rest<'_>) -> Result<Process, ActError> {
+    let word = rest.next("a user namespace")?;
+    let mode = word.as_text().to_owned();
+    match namespace::mode(&mode) {
+        None | Some(NamespaceAsked::Bad(_)) => Err(word.error(ActErrorKind::Namespace)),
+        Some(_) => Ok(Process::UserNamespace(mode)),
+    }
+}
+
 fn change(rest: &mut Rest<'_>) -> Result<Change, ActError> {
     let actor = rest.next("an actor")?.as_text();
     let verb = rest.next("what changes")?;
@@ -109,14 +118,7 @@ fn change(rest: &mut Rest<'_>) -> Result<Change, ActError> {
             let mask: Mode = word.as_text().parse().map_err(|_| word.error(ActErrorKind::Mode))?;
             Change::Process(actor, Process::Umask(mask))
         }
-        b"user-namespace" => {
-            let word = rest.next("a user namespace")?;
-            let mode = word.as_text().to_owned();
-            if matches!(namespace::mode(&mode), None | Some(NamespaceAsked::Bad(_))) {
-                return Err(word.error(ActErrorKind::Namespace));
-            }
-            Change::Process(actor, Process::UserNamespace(mode))
-        }
+        b"user-namespace" => Change::Process(actor, user_namespace(rest)?),
         b"drops" => Change::Process(actor, Process::Drops(list(rest, "a capability")?)),
         b"adds" => {
             let word = rest.next("a capability or `group`")?;

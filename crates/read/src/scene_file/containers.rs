@@ -135,7 +135,6 @@ impl Reading<'_> {
                 .no_new_privileges
                 .map(|given| self.fact(item, "no-new-privileges", given)),
             umask,
-            ..PlainIdentity::default()
         }
     }
 

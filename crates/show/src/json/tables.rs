@@ -4,7 +4,8 @@ use std::collections::BTreeMap;
 
 use mivask_core::caps::CapabilitySet;
 use mivask_core::credentials::Identity;
-use mivask_core::ids::{IdMap, OVERFLOW_ID, UserNamespace};
+use mivask_core::identity::IdentityFact;
+use mivask_core::ids::{Extent, IdMap, OVERFLOW_ID, UserNamespace};
 use mivask_core::picked::is_picked;
 use mivask_core::question::{AccessRow, Cell, Column, ImprintRow, PathFacts, PerColumn, Swept};
 use mivask_core::settle::Outcome;
@@ -66,15 +67,15 @@ struct CapabilitiesJson {
 #[schemars(rename = "Namespace")]
 struct NamespaceJson {
     initial: bool,
-    /// Lines `[inside, outside, count]`; none where every id is itself.
-    uids: Vec<[u32; 3]>,
-    gids: Vec<[u32; 3]>,
+    /// Lines `[inside, outside, count]`; none where every id is itself. `outside` is `null` where it is picked at the start.
+    uids: Vec<(u32, Option<u32>, u32)>,
+    gids: Vec<(u32, Option<u32>, u32)>,
 }
 
 impl NamespaceJson {
     fn new(namespace: &UserNamespace) -> Self {
-        let lines =
-            |map: &IdMap| map.extents().iter().map(|line| [line.inside, line.outside, line.count]).collect();
+        let line = |line: &Extent| (line.inside, told(line.outside), line.count);
+        let lines = |map: &IdMap| map.extents().iter().map(line).collect();
         Self { initial: namespace.is_initial(), uids: lines(&namespace.uids), gids: lines(&namespace.gids) }
     }
 }
@@ -96,6 +97,12 @@ struct FactJson {
     from: String,
 }
 
+impl FactJson {
+    fn new(fact: &IdentityFact) -> Self {
+        Self { field: fact.field.word(), value: fact.value.clone(), from: fact.from.to_string() }
+    }
+}
+
 impl IdentityJson {
     pub(super) fn new(actor: &Actor) -> Self {
         let resolved = &actor.identity;
@@ -114,6 +121,7 @@ impl IdentityJson {
         let set = |get: fn(&Identity) -> CapabilitySet| {
             agreed(shown, get).map(|set| set.iter().map(|cap| cap.name()).collect())
         };
+        let (host_uid, host_gid, host_groups) = on_host(actor, shown);
         Self {
             actor: actor.name.to_string(),
             workload: actor.workload.to_string(),
@@ -131,15 +139,9 @@ impl IdentityJson {
                 .flatten()
                 .map(|id| id.raw()),
             groups: agreed(shown, group_numbers),
-            host_uid: agreed(shown, |one| {
-                told(one.uid.id().and_then(|uid| one.namespace.to_kernel_uid(uid))?.raw())
-            })
-            .flatten(),
-            host_gid: agreed(shown, |one| {
-                told(one.gid.id().and_then(|gid| one.namespace.to_kernel_gid(gid))?.raw())
-            })
-            .flatten(),
-            host_groups: agreed(shown, host_groups).flatten(),
+            host_uid,
+            host_gid,
+            host_groups,
             started_by: actor
                 .starter
                 .as_ref()
@@ -155,19 +157,21 @@ impl IdentityJson {
             user_namespace: agreed(shown, |identity| identity.namespace.clone())
                 .map(|namespace| NamespaceJson::new(&namespace)),
             possible: possible_json.collect(),
-            facts: resolved
-                .facts
-                .iter()
-                .map(|fact| FactJson {
-                    field: fact.field.word(),
-                    value: fact.value.clone(),
-                    from: fact.from.to_string(),
-                })
-                .collect(),
+            facts: resolved.facts.iter().map(FactJson::new).collect(),
             assumptions: assumptions(actor),
             missing_facts: missing_facts(actor),
         }
     }
+}
+
+/// User, group and groups as the host has them, where the user namespace is known.
+fn on_host(actor: &Actor, shown: &[&Identity]) -> (Option<u32>, Option<u32>, Option<Vec<u32>>) {
+    if actor.unmodelled.iter().any(|one| one.touches == Touches::Ids) {
+        return (None, None, None);
+    }
+    let uid = |one: &Identity| told(one.uid.id().and_then(|uid| one.namespace.to_kernel_uid(uid))?.raw());
+    let gid = |one: &Identity| told(one.gid.id().and_then(|gid| one.namespace.to_kernel_gid(gid))?.raw());
+    (agreed(shown, uid).flatten(), agreed(shown, gid).flatten(), agreed(shown, host_groups).flatten())
 }
 
 fn assumptions(actor: &Actor) -> Vec<String> {

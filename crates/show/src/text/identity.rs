@@ -81,13 +81,7 @@ fn identity(out: &mut dyn Write, actor: &Actor, layout: Layout<'_>) -> io::Resul
         && !given
         && possible.all(|other| other == (effective, uid))
     {
-        let root = uid.is(InsideUid::new(0));
-        let why = match (effective.is_empty(), root) {
-            (true, true) => "every capability is dropped",
-            (true, false) => "a process that is not root starts with none",
-            (false, true) => "root gets the bounding set",
-            (false, false) => "they are in force whoever runs it",
-        };
+        let why = why_effective(effective.is_empty(), uid.is(InsideUid::new(0)));
         table.row(row("effective", set_in_words(effective), String::new(), paint(FAINT, why)));
     }
     write!(out, "{}", table.render(layout))?;
@@ -103,8 +97,21 @@ fn identity(out: &mut dyn Write, actor: &Actor, layout: Layout<'_>) -> io::Resul
     unsettled(out, actor, layout)
 }
 
+/// Why those capabilities are in force.
+const fn why_effective(none: bool, root: bool) -> &'static str {
+    match (none, root) {
+        (true, true) => "every capability is dropped",
+        (true, false) => "a process that is not root starts with none",
+        (false, true) => "root gets the bounding set",
+        (false, false) => "they are in force whoever runs it",
+    }
+}
+
 /// The namespace that its ids go through, where that is not the host's own and the same in every possibility.
 fn outside(actor: &Actor) -> Option<&UserNamespace> {
+    if actor.unmodelled.iter().any(|one| one.touches == Touches::Ids) {
+        return None;
+    }
     let mut all = actor.identity.possible.iter().map(|(_, identity)| &*identity.namespace);
     let first = all.next().filter(|namespace| !namespace.is_initial())?;
     all.all(|other| other == first).then_some(first)

@@ -144,27 +144,20 @@ pub fn starter(
     groups.sort_unstable();
     groups.dedup();
     let shown = name.clone().unwrap_or_else(|| uid.to_string());
-    let own = |lines: &[SubordinateLine]| -> Vec<Range> {
-        let is_own = |line: &&SubordinateLine| {
-            Some(line.owner.as_str()) == name.as_deref() || line.owner == uid.to_string()
-        };
-        lines.iter().filter(is_own).map(|line| line.range).collect()
+    let Given { uids, gids, told } = given(ids, name.as_deref(), uid);
+    let by_name = |lines: &Option<Vec<SubordinateLine>>| {
+        lines.iter().flatten().any(|line| line.owner.parse::<u32>().is_err())
     };
-    if ids.uids.is_none() || ids.gids.is_none() {
+    if told && name.is_none() && uids.is_empty() && by_name(&ids.uids) {
+        assumptions
+            .push(format!("no line of the host's subuid is that of {shown}, whose name is not known").into());
+    }
+    if !told {
         let text = format!(
             "{shown} has the subordinate ids 100000-165535, as `useradd` gives them to the first account (the host's subuid and subgid tell)"
         );
         assumptions.push(text.into());
     }
-    let usual = || vec![USUAL];
-    let (uids, gids) = match (&ids.uids, &ids.gids) {
-        (Some(uids), Some(gids)) => (own(uids), own(gids)),
-        (Some(one), None) | (None, Some(one)) => (own(one), own(one)),
-        (None, None) => (usual(), usual()),
-    };
-    // Without both there is a map of one id (`rootless.becomeRootInUserNS`).
-    let (uids, gids) =
-        if uids.is_empty() || gids.is_empty() { (Vec::new(), Vec::new()) } else { (uids, gids) };
     let held = |ranges: &[Range]| ranges.iter().map(|range| range.count).fold(0, u32::saturating_add);
     let namespace =
         UserNamespace { uids: default_map(uid, &uids, &shown)?, gids: default_map(gid, &gids, &shown)? };
@@ -179,6 +172,33 @@ pub fn starter(
         assumptions,
         from: word.from.clone(),
     }))
+}
+
+/// The ranges that somebody may give.
+struct Given {
+    uids: Vec<Range>,
+    gids: Vec<Range>,
+    /// Whether both files were given.
+    told: bool,
+}
+
+fn given(ids: &SubordinateIds, name: Option<&str>, uid: u32) -> Given {
+    let own = |lines: &[SubordinateLine]| -> Vec<Range> {
+        let is_own =
+            |line: &&SubordinateLine| Some(line.owner.as_str()) == name || line.owner == uid.to_string();
+        lines.iter().filter(is_own).map(|line| line.range).collect()
+    };
+    let (uids, gids) = match (&ids.uids, &ids.gids) {
+        (Some(uids), Some(gids)) => (own(uids), own(gids)),
+        (Some(one), None) | (None, Some(one)) => (own(one), own(one)),
+        (None, None) => (vec![USUAL], vec![USUAL]),
+    };
+    let told = ids.uids.is_some() && ids.gids.is_some();
+    // Without both there is a map of one id (`rootless.becomeRootInUserNS`).
+    if uids.is_empty() || gids.is_empty() {
+        return Given { uids: Vec::new(), gids: Vec::new(), told };
+    }
+    Given { uids, gids, told }
 }
 
 /// `0 -> own`, then the ranges by their first id, one behind the other (containers/storage, `createIDMap`).

@@ -7,6 +7,7 @@ use mivask_model::fact::Fact;
 use mivask_model::ids::{KernelOwner, MountIds, UserNamespace};
 use mivask_model::mount::{MountFlags, MountOrigin, MountTable, Preparation};
 use mivask_model::mount_kind::MountKind;
+use mivask_model::refusal::Refusal;
 use mivask_model::tree::Tree;
 
 use super::bind::Bound;
@@ -46,18 +47,18 @@ pub(super) fn actor(
         return person::actor(context.scene, container, mounts, name);
     }
     let (mut identity, credentials) = identify(context, container);
-    identity.facts.shrink_to_fit();
     // What the runtime itself provides belongs to the namespace's root: its ids are shifted with it.
     let space = space_of(context, container);
-    let namespace = space.namespace.clone();
-    let own_ids = namespace.as_ref().map_or_else(MountIds::default, |namespace| ids_of(&namespace.value));
-    let storage_ids = storage_ids(context, namespace.as_ref(), &own_ids);
+    let namespace = space.namespace.as_ref();
+    let own_ids = namespace.map_or_else(MountIds::default, |namespace| ids_of(&namespace.value));
+    let storage_ids = storage_ids(context, namespace, &own_ids);
+    let image = container.image.as_ref().and_then(|image| context.scene.images.get(&image.value));
     let only = if let [one] = credentials.as_slice() { Some(one) } else { None };
     let mut mounts = ContainerMounts {
         inside: inside(&identity),
         process: only.and_then(|one| Some(KernelOwner { uid: one.fsuid.id()?, gid: one.fsgid.id()? })),
-        creator: root_of(namespace.as_ref().map(|namespace| &*namespace.value)),
-        image: container.image.as_ref().and_then(|image| context.scene.images.get(&image.value)),
+        creator: root_of(namespace.map(|namespace| &*namespace.value)),
+        image,
         image_table: MountTable::default(),
         stage,
         context,
@@ -76,17 +77,12 @@ pub(super) fn actor(
     mounts.blocked = mounts.blocked.or_else(|| mounts.image.and_then(|image| image.failure.clone()));
     mounts.blocked = mounts.blocked.or_else(|| state.cache.joins(context, container));
     mounts.all(&state.volumes, state.cache, runtime);
-    let shared = state.volumes.values().filter_map(|volume| match volume {
-        Ready::Shared(volume) => volume.blocked.clone(),
-        Ready::Anonymous | Ready::Tmpfs(_) => None,
-    });
-    // A cluster holds the whole pod back, an engine only the container that mounts it.
-    let blocked = mounts.blocked.or_else(|| shared.into_iter().find(|refusal| refusal.whole_pod));
+    let blocked = mounts.blocked.or_else(|| of_whole_pod(&state.volumes));
     identity.assumptions.append(&mut mounts.assumptions);
     mounts.mounts.close();
     state.cache.share(mounts.stage, &mut mounts.mounts);
-    let unmodelled =
-        space.unmodelled.clone().or(picked::matters(mounts.stage, context, &mounts.mounts, &space));
+    let picked = picked::matters(mounts.stage, context, &mounts.mounts, &space);
+    let unmodelled = [space.unmodelled.or(picked)].into_iter().flatten().chain(mounts.unmodelled);
     let mut actor = Actor {
         name,
         workload: Arc::from(context.workload.name.as_str()),
@@ -97,7 +93,7 @@ pub(super) fn actor(
         credentials,
         mounts: mounts.mounts,
         all_devices: container.privileged,
-        unmodelled: container.unmodelled.iter().cloned().chain(unmodelled).chain(mounts.unmodelled).collect(),
+        unmodelled: container.unmodelled.iter().cloned().chain(unmodelled).collect(),
         needs: mounts.needs,
         blocked,
         runtime,
@@ -105,9 +101,17 @@ pub(super) fn actor(
         guest: false,
         from: container.from.clone(),
     };
-    let image = container.image.as_ref().and_then(|image| context.scene.images.get(&image.value));
     program::follow(stage, &mut actor, container, image);
     actor
+}
+
+/// A cluster holds the whole pod back, an engine only the container that mounts it.
+fn of_whole_pod(volumes: &BTreeMap<String, Ready>) -> Option<Refusal> {
+    let mut shared = volumes.values().filter_map(|volume| match volume {
+        Ready::Shared(volume) => volume.blocked.clone(),
+        Ready::Anonymous | Ready::Tmpfs(_) => None,
+    });
+    shared.find(|refusal| refusal.whole_pod)
 }
 
 /// The ids of the engine's storage: a remapped one's own, also for a container that it leaves out of its namespace.

@@ -273,6 +273,7 @@ fn identify(context: &Context<'_>, container: &Container) -> (Resolved, Vec<Cred
     resolved.assumptions.extend(given.into_iter().flat_map(|image| image.assumptions.iter().cloned()));
     space::enter(&mut resolved, &space, (plain, &terms), &container.from);
     too_many_groups(&mut resolved, container);
+    resolved.facts.shrink_to_fit();
     let credentials =
         resolved.possible.iter().filter_map(|(_, identity)| Credentials::of(identity)).collect();
     (resolved, credentials)

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use mivask_model::credentials::Credentials;
 use mivask_model::fact::{Fact, Provenance};
 use mivask_model::ids::{Extent, IdMap, InsideGid, InsideUid, KernelGid, KernelOwner, UserNamespace};
+use mivask_model::picked::PICKED;
 use mivask_model::refusal::{Refusal, RefusalClass};
 use mivask_model::unmodelled::Unmodelled;
 
@@ -89,7 +90,7 @@ fn followed<'a>(context: &'a Context<'_>, plain: &'a PlainIdentity) -> Option<Co
 
 /// `hostUsers: false`: 65536 ids of the pod's own. Which ones decides nothing, since its volumes are id-mapped too.
 fn pod_namespace(from: &Provenance) -> Fact<Arc<UserNamespace>> {
-    let ids = IdMap::new(vec![Extent { inside: 0, outside: 65_536, count: 65_536 }]);
+    let ids = IdMap::new(vec![Extent { inside: 0, outside: PICKED.start, count: 65_536 }]);
     Fact::new(Arc::new(UserNamespace { uids: ids.clone(), gids: ids }), from.clone())
 }
 

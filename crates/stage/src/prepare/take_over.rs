@@ -113,5 +113,5 @@ fn may_give(starter: &Starter, before: DiskOwner, owner: KernelOwner) -> bool {
     let user = owns && owner.uid.raw() == before.uid.raw();
     let gid = owner.gid.raw();
     let group = owns && (gid == before.gid.raw() || gid == starter.gid || starter.groups.contains(&gid));
-    (held || user) && (held || group)
+    held || user && group
 }

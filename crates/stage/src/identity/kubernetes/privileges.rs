@@ -14,8 +14,14 @@ use super::Case;
 use super::numbers::Possibilities;
 use crate::identity::IdentityField;
 use crate::identity::Resolved;
-use crate::identity::capability_sets::{RootSet, root_set, set_in_words};
+use crate::identity::capability_sets::{IgnoredCapability, RootSet, root_set, set_in_words};
 use crate::identity::groups::sorted;
+
+/// What is said of a capability that nobody knows.
+fn passed_over(name: &IgnoredCapability) -> String {
+    let hint = name.meant.map_or(String::new(), |meant| format!("; write {meant}"));
+    format!("{} ignored: CRI knows no such name{hint}", name.name)
+}
 
 impl Case<'_> {
     pub(super) fn privileges(mut self, possibilities: Possibilities, refusal: Option<Refusal>) -> Resolved {
@@ -25,9 +31,7 @@ impl Case<'_> {
         let from = self.capability_source(privileged);
         self.fact(IdentityField::Bounding, set_in_words(set), from);
         for name in ignored {
-            let hint = name.meant.map_or(String::new(), |meant| format!("; write {meant}"));
-            let value = format!("{} ignored: CRI knows no such name{hint}", name.name);
-            self.fact(IdentityField::Capability, value, name.from);
+            self.fact(IdentityField::Capability, passed_over(&name), name.from);
         }
         let umask = self.umask();
         self.fact(IdentityField::Umask, umask.value, umask.from.clone());
