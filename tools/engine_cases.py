@@ -103,6 +103,7 @@ def engine_rows(host):
         row("bind of the host", {"user": "405", "volumes": [f"{host}/d:/in"]}, ["--user", "405", "-v", f"{host}/d:/in"], ["/in", "/in/f"], ["reads /in/f", "creates /in/x"]),
         row("bind read-only", {"volumes": [f"{host}/d:/in:ro"]}, ["-v", f"{host}/d:/in:ro"], ["/in"], ["creates /in/y", "reads /in/f"]),
         row("bind of nothing", {"volumes": [f"{host}/none:/in"]}, ["-v", f"{host}/none:/in"]),
+        row("bind of nothing in a set-group-id directory", {"volumes": [f"{host}/d/no/ne:/in"]}, ["-v", f"{host}/d/no/ne:/in"], ["/in"], ["creates /in/x"]),
         row("bind at a new path", {"volumes": [f"{host}/d:/a/b/c"]}, ["-v", f"{host}/d:/a/b/c"], ["/a", "/a/b"]),
         row("default mounts", {"user": "alice"}, ["--user", "alice"], ["/dev", "/dev/shm", "/proc", "/sys"], ["creates /dev/shm/x", "creates /dev/x", "writes /dev/full"]),
         row("the root directory", {"cap_drop": ["ALL"]}, ["--cap-drop", "ALL"], ["/"], ["creates /new", "creates /tmp/x"]),

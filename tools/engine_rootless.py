@@ -156,7 +156,7 @@ def docker_rows(host):
         made.append(row(f"rootless: docker, user {who}", service, args, ["/", "/data", "/data/a", "/etc/passwd", "/etc/hosts", "/dev/null", "/dev/shm", "/proc"], ["creates /data/x", "reads /data/a", "creates /tmp/x"]))
     for who in (None, "alice", "405"):
         service, args = ({"user": who}, ["--user", who]) if who else ({}, [])
-        for folder in ("mine", "sub", "crew", "far", "others", "sticky", "nobody", "shut", "shut/in", "d", "mine/new", "shut/new", "mine/closed/new"):
+        for folder in ("mine", "sub", "crew", "far", "others", "sticky", "nobody", "shut", "shut/in", "d", "mine/new", "shut/new", "mine/closed/new", "full/new", "full/new/er", "crew/new", "others/new", "sub/new"):
             bind = f"{host}/{folder}:/in"
             made.append(row(f"rootless: docker, {folder} bound for {who}", {**service, "volumes": [bind]}, [*args, "-v", bind], ["/in", "/in/f"], ["creates /in/x", "reads /in/f", "lists /in"]))
         for at in ("/data", "/new", "/empty", "/sticky"):

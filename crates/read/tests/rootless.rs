@@ -205,3 +205,18 @@ fn a_container_may_have_the_namespace_of_another() {
     let facts = facts_at(&stage, &stage.actors[1], b"/in").unwrap();
     assert_eq!(facts.uid.map(|uid| uid.raw()), Some(1500));
 }
+
+#[test]
+fn a_docker_without_root_makes_a_missing_source_where_its_user_may() {
+    let docker = |path: &str| by("worker", "docker", &format!("volumes: ['{path}:/in']"));
+    assert_eq!(owner(&docker("/srv/mine/new"), "/in"), "0:0, 1500:1500 on the host");
+    // The group of a set-group-id directory is not that of what an engine makes in it.
+    assert_eq!(owner(&docker("/srv/crew/new"), "/in"), "0:0, 1500:1500 on the host");
+    let refused = refusal(&docker("/srv/new"));
+    assert_eq!(
+        refused,
+        "host path /srv/new: nothing is there, and the engine's user may not make it: EACCES"
+    );
+    let root = by("root", "docker", "volumes: ['/srv/crew/new:/in']");
+    assert_eq!(owner(&root, "/in"), "0:0, 0:0 on the host");
+}

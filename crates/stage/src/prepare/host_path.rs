@@ -21,6 +21,8 @@ use super::context::Context;
 use super::mount_point::{Maker, find_or_make};
 use super::nested;
 use super::prepared::Prepared;
+use super::rights::may_not_make;
+use crate::namespace::Starter;
 use crate::scene::{HostPathCheck, Scene};
 use crate::stage::Stage;
 
@@ -94,7 +96,8 @@ fn on_host(
     };
     let whole = host;
     let host = nested::source_on(stage, host, mount);
-    let found = match reach(stage, host, wanted) {
+    let (starter, _) = context.starter_of();
+    let found = match reach(stage, host, wanted, starter) {
         Ok(Reached::Unlisted) => return unknown(stage, &shown, wanted, mount),
         Ok(Reached::Known(root, made)) => Ok((root, made)),
         Err(problem) => Err(problem),
@@ -204,7 +207,12 @@ fn guessed(path: &[u8], needed: Option<FileKind>) -> (FileKind, Option<Device>) 
 }
 
 /// The inode at `path` on the host, made where it is missing and `check` makes something.
-fn reach(stage: &mut Stage, host: SourceId, wanted: &Wanted<'_>) -> Result<Reached, Problem> {
+fn reach(
+    stage: &mut Stage,
+    host: SourceId,
+    wanted: &Wanted<'_>,
+    starter: Option<&Starter>,
+) -> Result<Reached, Problem> {
     let path = wanted.path;
     let check = wanted.check;
     let table = host_table(host);
@@ -218,7 +226,12 @@ fn reach(stage: &mut Stage, host: SourceId, wanted: &Wanted<'_>) -> Result<Reach
             }
             Some(_) | None => Ok(Reached::Known(inode, None)),
         },
-        Seen::Missing => make(stage, &table, wanted),
+        Seen::Missing => match starter.and_then(|starter| may_not_make(stage, &table, starter, path)) {
+            Some(errno) => {
+                Err(failed(format!("nothing is there, and the engine's user may not make it: {errno}")))
+            }
+            None => make(stage, &table, wanted),
+        },
     }
 }
 
@@ -278,7 +291,9 @@ fn make(stage: &mut Stage, table: &MountTable, wanted: &Wanted<'_>) -> Result<Re
     if kind == FileKind::File && matches!(seen(stage, table, parent(path), Follow::Links)?, Seen::Missing) {
         return Err(failed("nothing is there, and FileOrCreate does not make the parent"));
     }
-    let maker = Maker::host(wanted.creator);
+    // An engine gives what it makes to its root, whatever set-group-id directory that is in (`MkdirAllAndChownNew`).
+    let owner = (!wanted.waits).then_some(wanted.creator);
+    let maker = Maker { owner, owner_above: owner, ..Maker::host(wanted.creator) };
     let made_there = find_or_make(stage, table, path, kind, &maker);
     let place = made_there.map_err(|why| failed(why.to_string()))?.place;
     Ok(place.inode.map_or(Reached::Unlisted, |inode| Reached::Known(inode, Some(made))))

@@ -31,6 +31,7 @@ mod picked;
 mod prepared;
 mod program;
 mod reach;
+mod rights;
 mod shared;
 mod shields;
 mod shown;

@@ -1,25 +1,19 @@
 //! Whether somebody who is not root gets to what is to be bound.
 
-use std::sync::Arc;
-
 use mivask_model::act::quoted;
-use mivask_model::caps::CapabilitySet;
-use mivask_model::credentials::Credentials;
 use mivask_model::fact::{Fact, Provenance};
-use mivask_model::held::Held;
-use mivask_model::ids::{KernelGid, KernelUid};
 use mivask_model::mount::{Mount, MountTable};
 use mivask_model::mount_kind::MountKind;
 use mivask_model::outcome::Errno;
 use mivask_model::refusal::RefusalClass;
 use mivask_model::unmodelled::Unmodelled;
-use mivask_rules::lookup::root_credentials;
 use mivask_rules::view::{Devices, View};
 use mivask_rules::walk::{Follow, Walker};
 use mivask_rules::witness::Unwatched;
 
 use super::container_mounts::ContainerMounts;
 use super::prepared::Prepared;
+use super::rights::credentials;
 use crate::namespace::Starter;
 use crate::runtime::Flavour;
 
@@ -75,19 +69,5 @@ impl ContainerMounts<'_> {
             return None;
         }
         Some(arrived.err().filter(|errno| *errno == Errno::EACCES))
-    }
-}
-
-/// Root of the engine's namespace, with the groups of who starts it.
-fn credentials(starter: &Starter) -> Credentials {
-    let groups: Vec<KernelGid> = starter.groups.iter().map(|gid| KernelGid::new(*gid)).collect();
-    Credentials {
-        fsuid: Held::Id(KernelUid::new(starter.uid)),
-        fsgid: Held::Id(KernelGid::new(starter.gid)),
-        groups: groups.into(),
-        effective: CapabilitySet::ALL,
-        permitted: CapabilitySet::ALL,
-        namespace: Arc::clone(&starter.namespace),
-        ..root_credentials()
     }
 }
