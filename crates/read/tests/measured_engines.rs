@@ -314,7 +314,6 @@ const HOST: &str = "host: { tree: [ { path: /, kind: dir, owner: '0:0', mode: 07
 #[test]
 fn docker_makes_a_missing_source_and_podman_refuses() {
     let docker = engine("docker", "user: alice, volumes: ['/srv/new/x:/in:ro']", "", HOST);
-    // The daemon chowns what it made (tools/engine_cases.py, "bind of nothing in a set-group-id directory").
     assert_eq!(root(&docker, "/in"), "0:0 2755 ro");
     let podman = engine("podman", "volumes: ['/srv/new:/in']", "", HOST);
     assert!(
