@@ -84,6 +84,7 @@ pub(crate) fn add(
 ) -> Result<(), Failure> {
     scene.builder = input.facts.builder.or(scene.builder);
     starter::add(scene, &input.facts)?;
+    starter::note(scene, workloads.unwrap_or_default(), &input.facts, err)?;
     for given in &input.facts.image {
         let bases: BTreeSet<String> = scene.builds.values().flat_map(Recipe::images).cloned().collect();
         known(&given.name, "image", workloads, &|workload, names| {

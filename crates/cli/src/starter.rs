@@ -1,14 +1,14 @@
 //! `--rootless` and `--host-accounts`: who starts the engine, and the account files of the host.
 
 use std::fs::File;
-use std::io::{ErrorKind, Read};
+use std::io::{ErrorKind, Read, Write};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use mivask_core::accounts::Accounts;
 use mivask_core::fact::{Fact, Provenance};
 use mivask_core::namespace::{UnknownStarter, subordinate};
-use mivask_core::scene::Scene;
+use mivask_core::scene::{Scene, Workload};
 use mivask_read::accounts;
 
 use crate::end::{CommandError, Failure};
@@ -67,6 +67,23 @@ pub(crate) fn add(scene: &mut Scene, facts: &Facts) -> Result<(), Failure> {
     Err(StarterError::Unknown { from, why, help }.into())
 }
 
+/// Says where nobody's engine is meant: a kubelet and a bundle's runtime have no user who starts them.
+pub(crate) fn note(
+    scene: &Scene,
+    workloads: &[Arc<Workload>],
+    facts: &Facts,
+    err: &mut dyn Write,
+) -> std::io::Result<()> {
+    let concerned = |workload: &Arc<Workload>| scene.runtime_of(workload).has_starter();
+    if facts.rootless.is_none() || workloads.is_empty() || workloads.iter().any(concerned) {
+        return Ok(());
+    }
+    writeln!(
+        err,
+        "warning: --rootless is about containers of Docker and Podman: nothing here is one, so it changes nothing"
+    )
+}
+
 /// The account files in `folder`, in place of what a scene says of each.
 fn take(scene: &mut Scene, folder: &Path) -> Result<(), Failure> {
     let mut found = false;
@@ -75,7 +92,7 @@ fn take(scene: &mut Scene, folder: &Path) -> Result<(), Failure> {
         let shown = path.display().to_string();
         let read = |mut file: File| {
             let mut bytes = Vec::new();
-            file.by_ref().take(MOST).read_to_end(&mut bytes)?;
+            Read::by_ref(&mut file).take(MOST).read_to_end(&mut bytes)?;
             Ok(bytes)
         };
         match File::open(&path).and_then(read) {

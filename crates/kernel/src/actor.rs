@@ -15,11 +15,21 @@ use crate::{Doing, KernelError, process};
 /// Makes `root` the root directory, in a user namespace where the actor has one of its own; someone outside
 /// must then write its maps. The namespace comes first: a process with a root of its own gets none.
 pub(crate) fn enter(root: &Path, who: &Credentials) -> Result<(), KernelError> {
+    if keeps_groups(who) {
+        // Nobody inside can ask for a group without a number there: it comes from outside, as an engine's `keep-groups` has it.
+        let groups: Vec<Gid> = who.groups.iter().map(|gid| Gid::from_raw(gid.raw())).collect();
+        rustix::thread::set_thread_groups(&groups).doing(|| "setgroups".to_owned())?;
+    }
     if !who.namespace.is_initial() {
         process::enter_user_namespace()?;
     }
     rustix::process::chroot(root).doing(|| format!("chroot to {}", root.display()))?;
     rustix::process::chdir("/").doing(|| "chdir to the new root".to_owned())
+}
+
+/// Whether it is in a group that its user namespace does not map.
+fn keeps_groups(who: &Credentials) -> bool {
+    who.groups.iter().any(|gid| who.namespace.to_inside_gid(*gid).is_none())
 }
 
 /// Turns the calling process into the actor. There is no way back.
@@ -32,15 +42,14 @@ pub(crate) fn become_actor(who: &Credentials) -> Result<(), KernelError> {
         // A kernel may lack the newest capabilities.
         let _ = rustix::thread::remove_capability_from_bounding_set(set);
     }
-    let mut groups = Vec::with_capacity(who.groups.len());
-    for gid in &*who.groups {
-        let inside = who.namespace.to_inside_gid(*gid).ok_or_else(unmapped)?;
-        groups.push(Gid::from_raw(inside.raw()));
-    }
-    match rustix::thread::set_thread_groups(&groups) {
-        // A user namespace of an unprivileged user has no setgroups; its own groups match nothing in there.
-        Err(rustix::io::Errno::PERM) if groups.len() < 2 => {}
-        set => set.doing(|| "setgroups".to_owned())?,
+    if !keeps_groups(who) {
+        let inside = who.groups.iter().filter_map(|gid| who.namespace.to_inside_gid(*gid));
+        let groups: Vec<Gid> = inside.map(|gid| Gid::from_raw(gid.raw())).collect();
+        match rustix::thread::set_thread_groups(&groups) {
+            // A user namespace of an unprivileged user has no setgroups; its own groups match nothing in there.
+            Err(rustix::io::Errno::PERM) if groups.len() < 2 => {}
+            set => set.doing(|| "setgroups".to_owned())?,
+        }
     }
     let gid = |gid: Option<Held<InsideGid>>| {
         gid.ok_or_else(unmapped)?.id().map(InsideGid::raw).map(Gid::from_raw).ok_or_else(unnumbered)

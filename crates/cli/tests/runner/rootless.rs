@@ -161,3 +161,58 @@ fn a_user_namespace_is_a_change() {
         "{wrong}"
     );
 }
+
+#[test]
+fn whoever_enters_has_what_the_engine_keeps_and_nothing_that_it_adds() {
+    let scene = "scene: 1
+runtime: podman
+workloads: [c.yaml]
+images: { i: { user: null, accounts: { passwd: \"root:x:0:0::/:\\nbob:x:1000:1000::/:\\n\", group: \"wheel:x:10:root,bob\\n\" } } }
+host: { started-by: ada, accounts: { passwd: etc/passwd, group: etc/group }, subuid: etc/subuid, subgid: etc/subgid }
+";
+    let services = "services:
+  plain: { image: i, userns_mode: keep-id }
+  kept: { image: i, userns_mode: keep-id, group_add: [keep-groups] }
+";
+    let scratch = scratch("host").and("e.yaml", scene).and("c.yaml", services);
+    let groups = |actor: &str| {
+        let told = scratch.json(["identity", "-q", "e.yaml", "--actor", actor, "--format", "json"]);
+        told["actors"][0]["groups"].clone()
+    };
+    assert_eq!(groups("plain as bob"), serde_json::json!([10]));
+    assert_eq!(groups("kept as bob"), serde_json::json!([1500, 65534]));
+    assert_eq!(groups("plain"), serde_json::json!([1500]));
+}
+
+#[test]
+fn kept_groups_are_kept_in_what_confirm_rebuilds() {
+    let scene = "scene: 1
+runtime: podman
+workloads: [c.yaml]
+images: { i: { user: '405:1001', tree: [{ path: /, kind: dir, owner: '0:0', mode: '0755' }] } }
+volumes: { data: { filesystem: ext4, tree: [{ path: /, kind: dir, owner: '0:1600', mode: '2770' }] } }
+host: { started-by: ada, accounts: { passwd: etc/passwd, group: etc/group }, subuid: etc/subuid, subgid: etc/subgid }
+";
+    let services = "services: { c: { image: i, group_add: [keep-groups], volumes: ['data:/in'] } }
+volumes: { data: { external: true } }
+";
+    let scratch = scratch("host").and("e.yaml", scene).and("c.yaml", services);
+    let told = scratch.run(["confirm", "-q", "e.yaml", "c creates /in/x"]);
+    if told.contains("skipped") || told.contains("takes root") {
+        return skipped(&told);
+    }
+    assert!(told.contains("1 the same, 0 different"), "{told}");
+}
+
+#[expect(clippy::print_stdout, reason = "a test says what it skips")]
+fn skipped(why: &str) {
+    println!("skipped: kept groups in confirm: {why}");
+}
+
+#[test]
+fn a_pod_has_nobody_who_starts_its_engine() {
+    let pod = "apiVersion: v1\nkind: Pod\nmetadata: {name: p}\nspec: {containers: [{name: c, image: i}]}\n";
+    let told = Scratch::with("p.yaml", pod).run(["identity", "p.yaml", "--rootless", "1500"]);
+    assert!(told.contains("nothing here is one, so it changes nothing"), "{told}");
+    assert!(!told.contains("on the host"), "{told}");
+}

@@ -8,7 +8,6 @@ use mivask_core::host_mounts::HostMounts;
 use mivask_core::identity::{ImageFacts, Knowledge};
 use mivask_core::ids::UserNamespace;
 use mivask_core::mount::MountFlags;
-use mivask_core::namespace::{self, SubordinateIds};
 use mivask_core::personality::{OptionError, Personality, Squash};
 use mivask_core::scene::{Host, Image, Program, VolumeFacts};
 use mivask_core::storage::Settings;
@@ -137,7 +136,7 @@ impl Reading<'_> {
 
     /// The name and text of an account file, given by path or as the text itself. The inner `None`: no such file.
     #[expect(clippy::option_option, reason = "no such file and unreadable differ")]
-    fn account_text(
+    pub(super) fn account_text(
         &mut self,
         image: &str,
         key: &str,
@@ -357,17 +356,7 @@ impl Reading<'_> {
             section.mounts.as_deref().zip(node.get("mounts")).and_then(|(path, at)| self.mounts(path, at));
         let accounts = section.accounts.as_ref().zip(node.get("accounts"));
         let accounts = accounts.and_then(|(given, at)| self.accounts("the host", Some(given), at));
-        let started_by = section.started_by.as_ref().map(|word| {
-            let span = &node.get("started-by").unwrap_or(node).span;
-            Fact::new(word.0.clone(), self.source.place(span, "host.started-by"))
-        });
-        let mut ids = |key: &str, given: Option<&str>| {
-            let (_, text) = self.account_text("the host", key, Some(given?), node)??;
-            Some(namespace::subordinate(&text))
-        };
-        let uids = ids("subuid", section.subuid.as_deref());
-        let gids = ids("subgid", section.subgid.as_deref());
-        let subordinate = SubordinateIds { uids, gids };
+        let (started_by, subordinate) = self.started_by(section, node);
         Host { tree, mounts, accounts, settings, user_namespace, started_by, subordinate }
     }
 }

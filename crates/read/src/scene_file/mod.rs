@@ -9,6 +9,7 @@ mod id_map;
 mod listed;
 mod people;
 mod people_section;
+mod started_by;
 mod tree;
 mod tree_source;
 mod types;

@@ -119,19 +119,8 @@ fn outside(actor: &Actor) -> Option<&UserNamespace> {
 
 /// What an id is on the host, and the line of the map that says so.
 fn on_host(fact: &IdentityFact, namespace: &UserNamespace) -> String {
-    let map = match fact.field {
-        IdentityField::Uid | IdentityField::RealUid => &namespace.uids,
-        IdentityField::Gid | IdentityField::RealGid | IdentityField::Group => &namespace.gids,
-        IdentityField::ImageUser
-        | IdentityField::Program
-        | IdentityField::Name
-        | IdentityField::Bounding
-        | IdentityField::Capability
-        | IdentityField::Effective
-        | IdentityField::Umask
-        | IdentityField::NoNewPrivileges
-        | IdentityField::UserNamespace => return String::new(),
-    };
+    let Some(user) = is_user(fact.field) else { return String::new() };
+    let map = if user { &namespace.uids } else { &namespace.gids };
     let Ok(id) = fact.value.parse::<u32>() else { return String::new() };
     match (map.forward(id), map.line_of(id)) {
         (Some(outside), Some(line)) => format!("{} (line {line})", in_words(outside)),
@@ -140,12 +129,11 @@ fn on_host(fact: &IdentityFact, namespace: &UserNamespace) -> String {
     }
 }
 
-/// The value of a fact, an id with its name beside it where that is wanted.
-pub(super) fn value(fact: &IdentityFact, layout: Layout<'_>) -> String {
-    let text = safe(&fact.value);
-    match fact.field {
-        IdentityField::Uid | IdentityField::RealUid => layout.beside(&text, true),
-        IdentityField::Gid | IdentityField::RealGid | IdentityField::Group => layout.beside(&text, false),
+/// Whether a field is a user's id, or a group's; `None` where it is none.
+const fn is_user(field: IdentityField) -> Option<bool> {
+    match field {
+        IdentityField::Uid | IdentityField::RealUid => Some(true),
+        IdentityField::Gid | IdentityField::RealGid | IdentityField::Group => Some(false),
         IdentityField::ImageUser
         | IdentityField::Program
         | IdentityField::Name
@@ -154,8 +142,14 @@ pub(super) fn value(fact: &IdentityFact, layout: Layout<'_>) -> String {
         | IdentityField::Effective
         | IdentityField::Umask
         | IdentityField::NoNewPrivileges
-        | IdentityField::UserNamespace => text,
+        | IdentityField::UserNamespace => None,
     }
+}
+
+/// The value of a fact, an id with its name beside it where that is wanted.
+pub(super) fn value(fact: &IdentityFact, layout: Layout<'_>) -> String {
+    let text = safe(&fact.value);
+    is_user(fact.field).map_or_else(|| text.clone(), |user| layout.beside(&text, user))
 }
 
 /// What is taken for granted about it, and what is not known.

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use mivask_model::ids::UserNamespace;
 
-use super::lines::map_line;
+use super::lines::{MapLine, map_line};
 
 /// The user namespace that a description asks for.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -54,21 +54,6 @@ pub struct Auto {
     pub uids: Vec<MapLine>,
     /// Lines for groups that are not picked.
     pub gids: Vec<MapLine>,
-}
-
-/// One line of `--uidmap` or `--gidmap`: `[+]INSIDE:[@]FROM[:COUNT]`.
-#[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub struct MapLine {
-    /// First inside id.
-    pub inside: u32,
-    /// First id that it is: of the engine's namespace, or of the host with `of_host`.
-    pub from: u32,
-    /// How many ids.
-    pub count: u32,
-    /// `@`: `from` is an id of the host.
-    pub of_host: bool,
-    /// `+`: all other ids are mapped as well, in order.
-    pub extends: bool,
 }
 
 /// Why a mode is none.

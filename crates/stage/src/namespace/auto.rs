@@ -3,8 +3,8 @@
 use mivask_model::ids::{Extent, IdMap, UserNamespace};
 use mivask_model::picked::{PICKED, SLOT};
 
-use super::asked::{Auto, MapLine};
-use super::lines::{BadLine, map};
+use super::asked::Auto;
+use super::lines::{BadLine, MapLine, map};
 
 /// The first of the ids that stand for those of the container with this number on its stage.
 fn first(container: usize) -> u32 {

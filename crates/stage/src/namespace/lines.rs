@@ -2,7 +2,20 @@
 
 use mivask_model::ids::{Extent, IdMap};
 
-use super::asked::MapLine;
+/// One line of `--uidmap` or `--gidmap`: `[+]INSIDE:[@]FROM[:COUNT]`.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct MapLine {
+    /// First inside id.
+    pub inside: u32,
+    /// First id that it is: of the engine's namespace, or of the host with `of_host`.
+    pub from: u32,
+    /// How many ids.
+    pub count: u32,
+    /// `@`: `from` is an id of the host.
+    pub of_host: bool,
+    /// `+`: all other ids are mapped as well, in order.
+    pub extends: bool,
+}
 
 /// Why a line is none.
 #[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]

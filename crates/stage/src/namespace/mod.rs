@@ -7,7 +7,7 @@ mod lines;
 mod resolve;
 mod starter;
 
-pub use asked::{Auto, BadMode, KeepId, MapLine, NamespaceAsked, mode};
-pub use lines::{BadLine, map_line};
+pub use asked::{Auto, BadMode, KeepId, NamespaceAsked, mode};
+pub use lines::{BadLine, MapLine, map_line};
 pub use resolve::{Engine, Space, space};
 pub use starter::{Range, Starter, SubordinateIds, SubordinateLine, UnknownStarter, starter, subordinate};

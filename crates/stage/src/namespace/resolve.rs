@@ -229,6 +229,12 @@ impl Engine<'_> {
             Err(bad) => return refused(self, bad.to_string()),
         };
         space.assumptions = self.own().assumptions;
+        if self.starter.is_none() {
+            space.assumptions.push(
+                "the range that `auto` picks, of the subordinate ids of `containers`, lies above 65535"
+                    .into(),
+            );
+        }
         if asked.size.is_none() {
             space.assumptions.push("the range that `auto` picks has all ids that are used inside (`size=` says how many it has, 1024 at least)".into());
         }

@@ -23,6 +23,8 @@ pub(super) struct Context<'a> {
     pub starter: &'a Result<Option<Starter>, UnknownStarter>,
     /// The host's tree, where it was given.
     pub host: Option<SourceId>,
+    /// Whether somebody enters a container that runs already, to whom the engine adds nothing of its own.
+    pub entering: bool,
     /// Who makes what is missing, in kernel ids.
     pub creator: KernelOwner,
 }

@@ -11,6 +11,7 @@ use mivask_model::mount::MountTable;
 
 use super::context::Context;
 use super::host_actor::{self, HOST};
+use super::space::keeps_groups;
 use super::{identify, person, program};
 use crate::identity::{IdentityFact, IdentityField, PlainIdentity, Resolved, set_in_words};
 use crate::runtime::Entering;
@@ -37,8 +38,18 @@ pub fn admit(stage: &mut Stage, scene: &Scene, name: &str) {
         let (sharing, creator) = (&sharing, KernelOwner::ROOT);
         let before = scene.workloads.iter().take_while(|one| one.name != workload.name);
         let first = before.map(|one| one.containers.len()).sum();
-        let context =
-            Context { scene, workload, first, sharing, runtime, profile, starter, host: None, creator };
+        let context = Context {
+            scene,
+            workload,
+            first,
+            sharing,
+            runtime,
+            profile,
+            starter,
+            host: None,
+            entering: true,
+            creator,
+        };
         actor(stage, (&context, container), &own, &subject)
     };
     let actors = Arc::make_mut(&mut stage.actors);
@@ -149,12 +160,14 @@ fn entering(context: &Context<'_>, container: &Container, own: &Actor, user: &st
     let own_user = plain.user.replace(Fact::new(user.to_owned(), from));
     let same = own_user.is_some_and(|own| own.value == *user);
     (plain.effective, plain.filesystem_group) = (None, None);
-    if how != Entering::LikeAtStart {
+    // Those of who starts the engine stay with every process (`run.oci.keep_original_groups`).
+    let kept = how == Entering::AccountAlone && keeps_groups(&plain);
+    if how != Entering::LikeAtStart && !kept {
         plain.groups.clear();
     }
     let other = Container { who: Who::Plain(Box::new(plain)), ..container.clone() };
-    let (mut resolved, _) = identify(context, &other);
-    if how == Entering::AccountAlone {
+    let (mut resolved, _) = identify(&Context { entering: true, ..*context }, &other);
+    if how == Entering::AccountAlone && !kept {
         without_primary_group(&mut resolved);
     }
     let Some((_, base)) = own.identity.possible.first() else { return resolved };

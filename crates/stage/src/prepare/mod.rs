@@ -169,7 +169,18 @@ impl<'a> Staging<'a> {
         let profile = runtime.profile();
         let starter = if runtime.has_starter() { &self.starter } else { &Ok(None) };
         let first = self.actors;
-        let context = Context { scene, workload, first, sharing, runtime, profile, starter, host, creator };
+        let context = Context {
+            scene,
+            workload,
+            first,
+            sharing,
+            runtime,
+            profile,
+            starter,
+            host,
+            entering: false,
+            creator,
+        };
         cache.next_workload();
         let volumes = volume::prepare_all(stage, &context, cache);
         let mut state = WorkloadState { volumes, cache, filled: container_mounts::Filled::default() };

@@ -108,7 +108,7 @@ pub(super) fn terms(context: &Context<'_>, space: &Space) -> NamespaceTerms {
     let rule = || Provenance::rule("Podman adds it in such a user namespace");
     NamespaceTerms {
         starter: space.user,
-        kept_group: space.group.map(|gid| Fact::new(gid, rule())),
+        kept_group: space.group.filter(|_| !context.entering).map(|gid| Fact::new(gid, rule())),
         kept_groups: starter.map(|starter| starter.groups.as_slice().into()),
         available: starter.and(space.namespace.as_ref()).map(|namespace| namespace.value.clone()),
     }
@@ -156,7 +156,7 @@ pub(super) fn enter(
     }
 }
 
-fn keeps_groups(plain: &PlainIdentity) -> bool {
+pub(super) fn keeps_groups(plain: &PlainIdentity) -> bool {
     plain.groups.iter().any(|group| matches!(&group.value, GroupName::Name(name) if name == "keep-groups"))
 }
 
