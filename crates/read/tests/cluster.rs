@@ -175,6 +175,22 @@ fn a_pod_with_users_of_its_own_sees_stored_ids() {
 }
 
 #[test]
+fn a_pod_with_users_of_its_own_does_not_start_on_what_takes_no_id_map() {
+    let pod = |spec: &str| {
+        let text = format!(
+            "{{ apiVersion: v1, kind: Pod, metadata: {{ name: p }}, spec: {{ {spec}volumes: [ {{ name: v, nfs: {{ server: s, path: /x }} }} ], \
+             containers: [ {{ name: c, image: i, volumeMounts: [ {{ name: v, mountPath: /v }} ] }} ] }} }}\n"
+        );
+        let stage = stage("s.yaml", &[("s.yaml", "scene: 1\nworkloads: [pod.yaml]\n"), ("pod.yaml", &text)]);
+        stage.actors[0].refusal().map(|refusal| refusal.reason.clone())
+    };
+    let reason =
+        "/v is on nfs, which no mount maps ids of: a pod with users of its own does not start (EINVAL)";
+    assert_eq!(pod("hostUsers: false, ").as_deref(), Some(reason));
+    assert_eq!(pod(""), None);
+}
+
+#[test]
 fn a_platform_assigns_ids_to_pods_that_name_none() {
     let scene = "scene: 1\nworkloads: [pod.yaml]\nassigned: { user: 1000650000, group: 0, filesystem-group: 1000650000 }\nimages: { i: { user: null, accounts: null } }\n";
     let pod = |security: &str| {

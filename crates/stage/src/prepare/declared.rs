@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use mivask_model::act::quoted;
 use mivask_model::fact::Provenance;
 use mivask_model::ids::MountIds;
 use mivask_model::mount::{MountId, MountOrigin, Preparation};
@@ -65,6 +66,13 @@ impl ContainerMounts<'_> {
         // What is made inside the namespace is the namespace's root's.
         let made_inside = matches!(ready, Ready::Tmpfs(_)) || is_made_inside(&volume.kind);
         let shifted = of_pod || id_mapped || made_inside;
+        if let Some(filesystem) = self.not_mapped(&volume).filter(|_| of_pod && !made_inside) {
+            let shown = quoted(&mount.at.value);
+            let reason = format!(
+                "{shown} is on {filesystem}, which no mount maps ids of: a pod with users of its own does not start (EINVAL)"
+            );
+            return self.stop(RefusalClass::StartError, reason, mount.at.from.clone());
+        }
         let ids = if shifted { self.own_ids.clone() } else { mount.ids.clone() };
         // `attach` adds nothing where the mount point cannot be made; then nothing can be mounted below either.
         let before = self.mounts.iter().count();
@@ -73,6 +81,13 @@ impl ContainerMounts<'_> {
         if let Some(outer) = made {
             self.nested(outer, &volume, mount, &ids);
         }
+    }
+
+    /// The file system of a volume, where it is one that takes no id map (mount_setattr(2), `FS_ALLOW_IDMAP`).
+    fn not_mapped(&self, volume: &Prepared) -> Option<Arc<str>> {
+        let mut all = volume.variants.iter().map(|variant| self.stage.source(variant.source));
+        let filesystem = all.find_map(|source| source.facts.filesystem.clone())?;
+        ["nfs", "nfs4", "cifs", "smb3", "9p", "afs"].contains(&&*filesystem).then_some(filesystem)
     }
 
     /// Why the engine refuses what a mount asks for.
