@@ -313,11 +313,15 @@ impl fmt::Display for IdMap {
         for (index, line) in self.extents.iter().enumerate() {
             let comma = if index == 0 { "" } else { ", " };
             let last = line.inside.saturating_add(line.count.saturating_sub(1));
-            if is_picked(line.outside) {
-                write!(f, "{comma}{}-{last} picked at its start", line.inside)?;
-                continue;
+            write!(f, "{comma}{}", line.inside)?;
+            if line.count > 1 {
+                write!(f, "-{last}")?;
             }
-            write!(f, "{comma}{}-{last} from {}", line.inside, line.outside)?;
+            if is_picked(line.outside) {
+                f.write_str(" picked at its start")?;
+            } else {
+                write!(f, " from {}", line.outside)?;
+            }
         }
         Ok(())
     }

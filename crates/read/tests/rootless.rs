@@ -87,11 +87,11 @@ people! {
     and_with_a_group: "userns_mode: keep-id, user: 'app:wheel'" => "405:10 10,1500";
     nomap_adds_group_0: "userns_mode: nomap, user: app" => "405:1001 0,1001";
     memberships_that_are_not_mapped_are_passed_over: "user: alice" => "1000:1000 10,1000";
-    groups_added_that_are_not_mapped: "group_add: [70000]" => "refused: 0:0 or one of its groups has no mapping in its user namespace (users 0-0 from 1500, 1-65536 from 200000, groups alike)";
+    groups_added_that_are_not_mapped: "group_add: [70000]" => "refused: 0:0 or one of its groups has no mapping in its user namespace (users 0 from 1500, 1-65536 from 200000, groups alike)";
     kept_groups_replace_the_images: "user: alice, group_add: [keep-groups]" => "1000:1000 0";
     keep_id_zero: "userns_mode: 'keep-id:uid=0'" => "refused: `keep-id` makes an empty line of the map for the id 0 (EINVAL, Podman 4.3)";
     no_mode: "userns_mode: bogus" => "refused: `bogus` is not a user namespace that an engine knows: host, keep-id, nomap, auto, ns:PATH and container:NAME are";
-    a_user_beyond_the_range: "user: '70000:0'" => "refused: 70000:0 or one of its groups has no mapping in its user namespace (users 0-0 from 1500, 1-65536 from 200000, groups alike)";
+    a_user_beyond_the_range: "user: '70000:0'" => "refused: 70000:0 or one of its groups has no mapping in its user namespace (users 0 from 1500, 1-65536 from 200000, groups alike)";
 }
 
 macro_rules! owners {

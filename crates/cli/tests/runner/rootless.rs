@@ -216,3 +216,14 @@ fn a_pod_has_nobody_who_starts_its_engine() {
     assert!(told.contains("nothing here is one, so it changes nothing"), "{told}");
     assert!(!told.contains("on the host"), "{told}");
 }
+
+#[test]
+fn an_engine_is_roots_with_other_ids_or_somebody_elses() {
+    let scene = "scene: 1\nworkloads: [c.yaml]\nhost:\n  started-by: 1500\n  user-namespace: { uids: [\"0 100000 65536\"] }\n";
+    let told = scratch("host").and("e.yaml", scene).run(["identity", "e.yaml"]);
+    let message = "`started-by` and `user-namespace` of the host exclude one another";
+    assert!(
+        told.contains(message) && told.contains("e.yaml:4:15") && told.ends_with("--- status 2"),
+        "{told}"
+    );
+}

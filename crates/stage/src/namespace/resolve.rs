@@ -287,17 +287,17 @@ mod tests {
     }
 
     spaces! {
-        nothing_asked_for: "" with "1500:200000:65536" => "users 0-0 from 1500, 1-65536 from 200000, groups alike";
-        ranges_follow_one_another_by_their_first_id: "" with "1500:300000:5\n1500:200000:5" => "users 0-0 from 1500, 1-5 from 200000, 6-10 from 300000, groups alike";
-        without_ranges_there_is_one_id: "" with "other:200000:5" => "users 0-0 from 1500, groups alike";
-        who_starts_it_keeps_the_number: "keep-id" with "1500:200000:65536" => "users 0-1499 from 200000, 1500-1500 from 1500, 1501-65536 from 201500, groups alike";
-        or_has_another_one: "keep-id:uid=3,gid=1" with "1500:200000:9" => "users 0-2 from 200000, 3-3 from 1500, 4-9 from 200003, groups 0-0 from 200000, 1-1 from 1500, 2-9 from 200001";
+        nothing_asked_for: "" with "1500:200000:65536" => "users 0 from 1500, 1-65536 from 200000, groups alike";
+        ranges_follow_one_another_by_their_first_id: "" with "1500:300000:5\n1500:200000:5" => "users 0 from 1500, 1-5 from 200000, 6-10 from 300000, groups alike";
+        without_ranges_there_is_one_id: "" with "other:200000:5" => "users 0 from 1500, groups alike";
+        who_starts_it_keeps_the_number: "keep-id" with "1500:200000:65536" => "users 0-1499 from 200000, 1500 from 1500, 1501-65536 from 201500, groups alike";
+        or_has_another_one: "keep-id:uid=3,gid=1" with "1500:200000:9" => "users 0-2 from 200000, 3 from 1500, 4-9 from 200003, groups 0 from 200000, 1 from 1500, 2-9 from 200001";
         zero_is_an_empty_line: "keep-id:uid=0" with "1500:200000:9" => "`keep-id` makes an empty line of the map for the id 0 (EINVAL, Podman 4.3)";
-        a_small_range_leaves_a_gap: "keep-id:uid=4000,gid=4000" with "1500:200000:2000" => "users 0-1999 from 200000, 4000-4000 from 1500, groups alike";
+        a_small_range_leaves_a_gap: "keep-id:uid=4000,gid=4000" with "1500:200000:2000" => "users 0-1999 from 200000, 4000 from 1500, groups alike";
         who_starts_it_is_nobody: "nomap" with "1500:200000:65536" => "users 0-65535 from 200000, groups alike";
         two_ranges_split_a_line: "nomap" with "1500:200000:5\n1500:300000:5" => "users 0-4 from 200000, 5-9 from 300000, groups alike";
         nobody_without_ranges: "nomap" with "" => "`nomap` needs subordinate ids (subuid(5))";
-        the_hosts_is_the_engines: "host" with "1500:200000:5" => "users 0-0 from 1500, 1-5 from 200000, groups alike";
+        the_hosts_is_the_engines: "host" with "1500:200000:5" => "users 0 from 1500, 1-5 from 200000, groups alike";
         more_than_there_is: "auto:size=70000" with "1500:200000:65536" => "`auto` is to have 70000 ids, and the engine has 65536 to give";
     }
 }
