@@ -140,6 +140,7 @@ fn a_remedy_keeps_the_id_or_is_made_as_who_starts_the_engine() {
     assert!(told.contains("userns_mode: \"keep-id:uid=405,gid=1001\""), "{told}");
     assert!(told.contains("# as ada, in the namespace of its engine: its ids there"), "{told}");
     assert!(told.contains("podman unshare chown 405 /srv/d"), "{told}");
+    assert!(told.contains("app mounts /in with U") && told.contains("/srv/d:/in:U"), "{told}");
     // What is not the engine's to give is root's to change.
     let root = scratch.run(["remedy", "-q", "s.yaml", "app creates /in/x", "--rootless", "7", "--most", "9"]);
     assert!(!root.contains("podman unshare") && root.contains("on the host, as root"), "{root}");

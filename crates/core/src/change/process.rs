@@ -330,6 +330,11 @@ fn remount(container: &mut Container, at: &[u8], options: &[&String]) -> Result<
         let cleared = flag(&format!("no{option}"));
         match (option.as_str(), flag(option), cleared) {
             ("ro", ..) => mount.read_only = true,
+            ("U", ..) => {
+                mount.engine.take_over = true;
+                let rule = Provenance::rule("a change");
+                mount.engine.first.get_or_insert_with(|| Fact::new(option.to_string(), rule));
+            }
             ("rw", ..) => {
                 mount.read_only = false;
                 clear(mount, MountFlags::READ_ONLY);
@@ -341,7 +346,7 @@ fn remount(container: &mut Container, at: &[u8], options: &[&String]) -> Result<
             (_, None, Some(cleared)) => clear(mount, cleared),
             (_, None, None) => {
                 return Err(format!(
-                    "`{option}` is not a mount option known here: ro, rw, noexec, nosuid, nodev, nosymfollow, or one of them without `no`"
+                    "`{option}` is not a mount option known here: ro, rw, noexec, nosuid, nodev, nosymfollow, or one of them without `no`, and Podman's U"
                 ));
             }
         }

@@ -75,6 +75,7 @@ fn of_process(base: &Stage, name: &str, what: &Process) -> Vec<Mark> {
         Process::Only(part) if is_file(base, name, part) => Mark::OnlyFile,
         Process::Only(_) => Mark::OnlyPart,
         Process::Mounts(at, _) if at.as_slice() == b"/" => Mark::WritableRoot,
+        Process::Mounts(_, options) if options.iter().any(|option| option == "U") => Mark::TakesOver,
         Process::Mounts(..) => Mark::MountOption,
         Process::Becomes(0, _) => Mark::Root,
         Process::Becomes(uid, gid) => {

@@ -115,6 +115,7 @@ marks! {
         "one-user-for-two", Marked, "Two programs that were kept apart can do what either could";
     AnotherGroup = "another-group", Marked, "Its files get another group as well";
     WritableRoot = "writable-root", Heavy, "The image's own programs can be written to";
+    TakesOver = "takes-over", Heavy, "At every start all that is in it is given to the process, on the host";
     OnlyPart = "hides-the-rest", Heavy, "The program finds nothing else of the volume any more";
     RootsGroup = "roots-group", Heavy, "The group of root opens what nobody thought of";
     EveryLaterFile = "every-later-file", Heavy, "Every file that the process makes from then on is open to everybody";

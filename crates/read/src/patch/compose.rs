@@ -42,6 +42,9 @@ pub(super) fn write(document: &Document, container: &Container, what: &Process) 
         Process::Mounts(at, options) if at.as_slice() == b"/" => {
             document.set(&key("read_only"), read_only(options)?)
         }
+        Process::Mounts(at, options) if options.iter().any(|option| option == "U") => {
+            with_option(document, at, "U")
+        }
         Process::Mounts(at, options) => remount(document, at, read_only(options)?),
         Process::Only(part) => only(document, part),
         Process::Scratch(at) => document.append(&key("tmpfs"), text(at)?.into()),
@@ -81,6 +84,26 @@ fn only(document: &Document, part: &[u8]) -> Result<(), PatchError> {
     let bind = entry.get("type").and_then(Node::text) == Some("bind");
     let source: &[&str] = if bind { &["source"] } else { &["volume", "subpath"] };
     document.deepen(&below(&way, source), rest)
+}
+
+/// The entry of `volumes` that is mounted at `at` with a further option of its short form.
+fn with_option(document: &Document, at: &[u8], option: &str) -> Result<(), PatchError> {
+    let at = std::str::from_utf8(at).map_err(|_| PatchError::Lost)?.trim_end_matches('/');
+    let volumes = below(document.container(), &["volumes"]);
+    let listed = document.read(&volumes).map(Node::items).unwrap_or_default();
+    for (index, entry) in listed.iter().enumerate() {
+        let Some(text) = entry.text() else { continue };
+        let mut parts = text.splitn(3, ':');
+        let (source, target, options) = (parts.next(), parts.next(), parts.next());
+        if source.is_some() && target.is_some_and(|target| target.trim_end_matches('/') == at) {
+            let comma = if options.is_some_and(|options| !options.is_empty()) { "," } else { "" };
+            let colon = if options.is_none() { ":" } else { comma };
+            return document.set(&item(&volumes, index), format!("{text}{colon}{option}"));
+        }
+    }
+    Err(no_field(
+        "no entry of the service's own `volumes` in the short form is mounted there, and the long one has no such option",
+    ))
 }
 
 /// Another service of the file that takes its keys from this one.

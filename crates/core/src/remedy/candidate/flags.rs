@@ -2,7 +2,9 @@
 
 use mivask_model::act::Act;
 use mivask_model::mount::MountOrigin;
+use mivask_model::mount_kind::MountKind;
 use mivask_model::path::parent;
+use mivask_stage::runtime::Runtime;
 use mivask_stage::stage::Stage;
 
 use super::{Candidate, Met, absent};
@@ -20,6 +22,14 @@ impl Met<'_> {
     }
 
     /// A flag of the mount refuses: the same mount with `option` instead, except where the kubelet makes it.
+    /// `U`: an engine without root gives what it mounts to the process, as far as it is its user's to give.
+    pub(super) fn taken_over(&self) -> Vec<Candidate> {
+        let given = matches!(self.mount.facts.kind, MountKind::Bind | MountKind::Volume)
+            && self.mount.origin == MountOrigin::Declared;
+        let podman = self.actor.starter.is_some() && self.actor.runtime == Runtime::Podman;
+        if given && podman && !self.is_mine() { self.remounted("U") } else { Vec::new() }
+    }
+
     pub(super) fn remounted(&self, option: &str) -> Vec<Candidate> {
         if self.mount.is_written_by_kubelet() {
             return Vec::new();
