@@ -61,7 +61,9 @@ pub(crate) fn add(scene: &mut Scene, facts: &Facts) -> Result<(), Failure> {
         UnknownStarter::NoAccount(_) | UnknownStarter::NoAccounts(_) => {
             "give its user id, or --host-accounts: `live` for this machine, or a folder with copies of passwd, group, subuid and subgid"
         }
-        UnknownStarter::TooMany(_) | UnknownStarter::Overlap(_) => "no engine of this user starts",
+        UnknownStarter::Empty(_) | UnknownStarter::TooMany(_) | UnknownStarter::Overlap(_) => {
+            "no engine of this user starts"
+        }
     };
     let from = from.unwrap_or_else(|| Provenance::rule("who starts the engine"));
     Err(StarterError::Unknown { from, why, help }.into())

@@ -73,6 +73,11 @@ pub enum UnknownStarter {
     /// A name, and no account files.
     #[error("`{0}` is a name, and the host's accounts are not given")]
     NoAccounts(String),
+    /// A line with no ids, which `newuidmap` refuses.
+    #[error(
+        "a line of the subordinate ids of `{0}` has no ids, which newuidmap refuses"
+    )]
+    Empty(String),
     /// More lines than the kernel takes.
     #[error(
         "{0} ranges of subordinate ids are more than the 340 lines that a map has at most (user_namespaces(7))"
@@ -83,18 +88,21 @@ pub enum UnknownStarter {
     Overlap(String),
 }
 
-/// Reads `/etc/subuid` or `/etc/subgid` as `newuidmap` does: lines that are not `OWNER:FIRST:COUNT` are passed over.
+/// Reads `/etc/subuid` or `/etc/subgid` as `newuidmap` does: lines that are not `OWNER:FIRST:COUNT` to the letter, blanks included,
+/// are passed over.
 #[must_use]
 pub fn subordinate(text: &str) -> Vec<SubordinateLine> {
-    let line = |line: &str| {
-        let mut parts = line.trim().split(':');
-        let (owner, first, count) = (parts.next()?, parts.next()?, parts.next()?);
-        let range = Range { first: first.trim().parse().ok()?, count: count.trim().parse().ok()? };
-        let fits = range.count > 0 && range.first.checked_add(range.count).is_some();
-        let good = parts.next().is_none() && !owner.is_empty() && !owner.starts_with('#') && fits;
-        good.then(|| SubordinateLine { owner: owner.to_owned(), range })
+    let number = |text: &str| -> Option<u32> {
+        text.bytes().all(|byte| byte.is_ascii_digit()).then(|| text.parse().ok()).flatten()
     };
-    text.lines().filter_map(line).collect()
+    let line = |line: &str| {
+        let parts: Vec<&str> = line.split(':').collect();
+        let &[owner, first, count] = parts.as_slice() else { return None };
+        let range = Range { first: number(first)?, count: number(count)? };
+        let fits = !owner.is_empty() && range.first.checked_add(range.count).is_some();
+        fits.then(|| SubordinateLine { owner: owner.to_owned(), range })
+    };
+    text.split('\n').filter_map(line).collect()
 }
 
 /// What `useradd` gives to the first account (`SUB_UID_MIN`, `SUB_UID_COUNT` in login.defs(5)).
@@ -205,6 +213,9 @@ fn given(ids: &SubordinateIds, name: Option<&str>, uid: u32) -> Given {
 fn default_map(own: u32, ranges: &[Range], who: &str) -> Result<IdMap, UnknownStarter> {
     let mut ranges = ranges.to_vec();
     ranges.sort_by_key(|range| range.first);
+    if ranges.iter().any(|range| range.count == 0) {
+        return Err(UnknownStarter::Empty(who.to_owned()));
+    }
     if ranges.len() >= MOST_LINES {
         return Err(UnknownStarter::TooMany(ranges.len()));
     }
@@ -222,4 +233,50 @@ fn default_map(own: u32, ranges: &[Range], who: &str) -> Result<IdMap, UnknownSt
         next += range.count;
     }
     Ok(IdMap::new(extents))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// The map of a user `worker`, 1500, as `/proc/self/uid_map` has it under `podman unshare` (Podman 4.3.1), or why there is none.
+    fn map(subuid: &str) -> String {
+        let word = Fact::new("worker".to_owned(), Provenance::rule("a test"));
+        let line = mivask_model::accounts::UserLine::new("worker", 1500, 1500, Provenance::rule("a test"));
+        let accounts = Accounts { passwd: Some(vec![line]), ..Accounts::default() };
+        let ids = SubordinateIds { uids: Some(subordinate(subuid)), gids: Some(subordinate(subuid)) };
+        match starter(&word, Some(&accounts), &ids) {
+            Ok(Some(starter)) => starter
+                .namespace
+                .uids
+                .extents()
+                .iter()
+                .map(ToString::to_string)
+                .collect::<Vec<_>>()
+                .join(", "),
+            Ok(None) => "root".to_owned(),
+            Err(why) => why.to_string(),
+        }
+    }
+
+    macro_rules! maps {
+        ($($name:ident: $subuid:literal => $lines:literal;)+) => {$(
+            #[test]
+            fn $name() {
+                assert_eq!(map($subuid), $lines);
+            }
+        )+};
+    }
+
+    maps! {
+        by_number: "1500:200000:65536\n" => "0 1500 1, 1 200000 65536";
+        by_the_first_id: "worker:200000:10\nworker:100000:5\n" => "0 1500 1, 1 100000 5, 6 200000 10";
+        of_somebody_else: "other:1:1\n" => "0 1500 1";
+        by_name_and_by_number: "worker:200000:10\n1500:300000:10\n" => "0 1500 1, 1 200000 10, 11 300000 10";
+        a_blank_behind_a_number: "# x\nworker:200000:10 \n" => "0 1500 1";
+        a_blank_before_a_name: " worker:200000:10\n" => "0 1500 1";
+        no_ids: "worker:200000:0\nworker:300000:4\n" => "a line of the subordinate ids of `worker` has no ids, which newuidmap refuses";
+        a_line_that_is_none: "worker:200000:10\nworker:bad:1\nworker:300000:4\n" => "0 1500 1, 1 200000 10, 11 300000 4";
+        ranges_that_meet: "worker:200000:10\nworker:200005:10\n" => "the subordinate ids of `worker` overlap, which no map may (EINVAL)";
+    }
 }
