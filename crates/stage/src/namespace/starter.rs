@@ -74,9 +74,7 @@ pub enum UnknownStarter {
     #[error("`{0}` is a name, and the host's accounts are not given")]
     NoAccounts(String),
     /// A line with no ids, which `newuidmap` refuses.
-    #[error(
-        "a line of the subordinate ids of `{0}` has no ids, which newuidmap refuses"
-    )]
+    #[error("a line of the subordinate ids of `{0}` has no ids, which newuidmap refuses")]
     Empty(String),
     /// More lines than the kernel takes.
     #[error(
