@@ -25,6 +25,9 @@ OWNED = [
 ]
 
 
+FILES = {"passwd": PASSWD, "group": GROUP, "subuid": SUBORDINATE, "subgid": SUBORDINATE}
+
+
 class Skipped(Exception):
     pass
 
@@ -47,6 +50,9 @@ class Starter:
         """Nothing of his stays, and his folder below /run goes."""
         self.afresh()
         subprocess.run(["umount", "--lazy", self.runtime], stderr=subprocess.DEVNULL)
+        # What is mounted over these next lies on the files themselves otherwise, and keeps them from being removed.
+        for name in FILES:
+            subprocess.run(["umount", f"/etc/{name}"], stderr=subprocess.DEVNULL)
 
     @staticmethod
     def facts():
@@ -110,7 +116,7 @@ def prepared(folder, wrapper):
             raise Skipped(f"there is no {tool}")
     folder.mkdir()
     user = Starter(folder)
-    for name, text in (("passwd", PASSWD), ("group", GROUP), ("subuid", SUBORDINATE), ("subgid", SUBORDINATE)):
+    for name, text in FILES.items():
         own = folder / name
         own.write_text(text)
         if not Path("/etc", name).exists():
