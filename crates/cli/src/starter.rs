@@ -97,6 +97,10 @@ fn take(scene: &mut Scene, folder: &Path) -> Result<(), Failure> {
             Read::by_ref(&mut file).take(MOST).read_to_end(&mut bytes)?;
             Ok(bytes)
         };
+        // What is no file may never end, or never begin (a FIFO).
+        if std::fs::metadata(&path).is_ok_and(|there| !there.is_file()) {
+            return Err(StarterError::File { path: shown, why: "it is not a file".to_owned() }.into());
+        }
         match File::open(&path).and_then(read) {
             Ok(bytes) => {
                 found = true;

@@ -171,10 +171,15 @@ fn two_ranges_that_are_picked_are_never_the_same() {
         HOST.replace("WHO", "worker")
     );
     let service = "image: i, user: app, userns_mode: auto, volumes: ['vol:/data']";
-    let compose = format!("services:\n  a: {{ {service} }}\n  b: {{ {service} }}\nvolumes: {{ vol: }}\n");
+    let joined = service.replace("auto", "'container:a'");
+    let compose = format!(
+        "services:\n  a: {{ {service} }}\n  b: {{ {service} }}\n  d: {{ {joined} }}\nvolumes: {{ vol: }}\n"
+    );
     let stage = stage("s.yaml", &[("s.yaml", &scene), ("compose.yaml", &compose)]);
     assert_eq!(outcome(&stage, "a writes /data/a"), Outcome::Allowed);
     assert!(!matches!(outcome(&stage, "b writes /data/a"), Outcome::Allowed));
+    // One that joins another has the same one.
+    assert_eq!(outcome(&stage, "d writes /data/a"), Outcome::Allowed);
 }
 
 #[test]

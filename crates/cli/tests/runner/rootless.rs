@@ -16,6 +16,7 @@ fn scratch(mode: &str) -> Scratch {
         .and("etc/subuid", "ada:300000:65536\n")
         .and("etc/subgid", "ada:300000:65536\n")
         .and("other/passwd", "bob:x:7:7::/:\n")
+        .and("odd/passwd/x", "")
 }
 
 #[test]
@@ -55,6 +56,7 @@ fn whom_nobody_knows_starts_nothing() {
             &["--rootless", "ada", "--host-accounts", "none"],
             "there is no passwd, group, subuid or subgid in it",
         ),
+        (&["--rootless", "7", "--host-accounts", "odd"], "odd/passwd: it is not a file"),
         (&["--rootless", ""], "a value is required"),
     ] {
         let told = scratch.run([&["identity", "s.yaml"], options].concat());

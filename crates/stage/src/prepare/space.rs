@@ -1,6 +1,5 @@
 //! The user namespace of each container, and what it makes of an identity.
 
-use std::borrow::Cow;
 use std::sync::Arc;
 
 use mivask_model::credentials::Credentials;
@@ -29,11 +28,15 @@ const WHO_STARTS: &str =
 
 /// The same with all that comes of it.
 pub(super) fn space_of(context: &Context<'_>, container: &Container) -> Space {
+    let (asked, owner) = match &container.who {
+        Who::Plain(plain) => followed(context, plain, container),
+        Who::Kubernetes(_) | Who::Process(_) | Who::Running(_) => (None, container),
+    };
     let engine = Engine {
         runtime: context.runtime,
         starter: context.starter_of().0,
         told: context.scene.host.started_by.is_some(),
-        container: context.first + position(context, container),
+        container: context.first + position(context, owner),
         remapped: context.scene.host.user_namespace.as_ref(),
     };
     let mut space = match &container.who {
@@ -42,7 +45,7 @@ pub(super) fn space_of(context: &Context<'_>, container: &Container) -> Space {
             return Space { own: namespace.is_some(), namespace, ..Space::default() };
         }
         Who::Running(_) => return Space::default(),
-        Who::Plain(plain) => space(followed(context, plain).as_deref(), &engine),
+        Who::Plain(_) => space(asked, &engine),
         Who::Kubernetes(_) => match context.workload.own_users.as_ref() {
             Some(from) => Space { namespace: Some(pod_namespace(from)), own: true, ..Space::default() },
             None => space(None, &engine),
@@ -70,22 +73,22 @@ fn position(context: &Context<'_>, container: &Container) -> usize {
     context.workload.containers.iter().position(|one| one.name == container.name).unwrap_or_default()
 }
 
-/// What `plain` asks for; `container:NAME` is what that one of the same description asks for.
-fn followed<'a>(context: &'a Context<'_>, plain: &'a PlainIdentity) -> Option<Cow<'a, Fact<NamespaceAsked>>> {
+/// What `plain` asks for, and whose namespace that is: `container:NAME` is that one of the same description.
+fn followed<'a>(
+    context: &'a Context<'_>,
+    plain: &'a PlainIdentity,
+    own: &'a Container,
+) -> (Option<&'a Fact<NamespaceAsked>>, &'a Container) {
     /// Containers that join one another, one after the other; more of them go in a circle.
     const MOST: usize = 64;
-    let mut asked = plain.user_namespace.as_ref()?;
+    let (mut asked, mut owner) = (plain.user_namespace.as_ref(), own);
     for _ in 0..MOST {
-        let NamespaceAsked::Of(name) = &asked.value else { return Some(Cow::Borrowed(asked)) };
+        let Some(NamespaceAsked::Of(name)) = asked.map(|asked| &asked.value) else { break };
         let joined = context.workload.containers.iter().find(|container| container.name == *name);
-        let Some(Who::Plain(joined)) = joined.map(|container| &container.who) else { break };
-        match joined.user_namespace.as_ref() {
-            Some(next) => asked = next,
-            // That of the engine, or of its own by default.
-            None => return None,
-        }
+        let Some((Who::Plain(plain), joined)) = joined.map(|joined| (&joined.who, joined)) else { break };
+        (asked, owner) = (plain.user_namespace.as_ref(), joined);
     }
-    Some(Cow::Borrowed(asked))
+    (asked, owner)
 }
 
 /// `hostUsers: false`: 65536 ids of the pod's own. Which ones decides nothing, since its volumes are id-mapped too.
