@@ -49,7 +49,7 @@ impl CommandError for StarterError {}
 pub(crate) fn add(scene: &mut Scene, facts: &Facts) -> Result<(), Failure> {
     if let Some(place) = &facts.host_accounts {
         let folder = if place == LIVE { PathBuf::from("/etc") } else { PathBuf::from(place) };
-        take(scene, &folder)?;
+        take(scene, &folder, place == LIVE)?;
     }
     if let Some(user) = &facts.rootless {
         let from = Provenance::Source(Arc::from(format!("--rootless {user}")));
@@ -86,15 +86,19 @@ pub(crate) fn note(
     )
 }
 
-/// The account files in `folder`, in place of what a scene says of each.
-fn take(scene: &mut Scene, folder: &Path) -> Result<(), Failure> {
+/// The account files in `folder`, in place of what a scene says of each; a missing copy says nothing of the machine, where it is not
+/// this one that is looked at.
+fn take(scene: &mut Scene, folder: &Path, here: bool) -> Result<(), Failure> {
     let mut found = false;
     let mut text = |name: &str| -> Result<Option<(String, String)>, Failure> {
         let path = folder.join(name);
         let shown = path.display().to_string();
         let read = |mut file: File| {
             let mut bytes = Vec::new();
-            Read::by_ref(&mut file).take(MOST).read_to_end(&mut bytes)?;
+            Read::by_ref(&mut file).take(MOST + 1).read_to_end(&mut bytes)?;
+            if bytes.len() as u64 > MOST {
+                return Err(std::io::Error::other("it is larger than 16 MiB, which no account file is"));
+            }
             Ok(bytes)
         };
         // What is no file may never end, or never begin (a FIFO).
@@ -124,9 +128,14 @@ fn take(scene: &mut Scene, folder: &Path) -> Result<(), Failure> {
             incomplete: None,
         });
     }
-    // A machine without these files has given nobody anything.
-    let lines = |text: Option<(String, String)>| text.map_or_else(Vec::new, |(_, text)| subordinate(&text));
-    scene.host.subordinate.uids = Some(lines(subuid));
-    scene.host.subordinate.gids = Some(lines(subgid));
+    let lines = |text: Option<(String, String)>| match text {
+        Some((_, text)) => Some(subordinate(&text)),
+        // A machine without these files has given nobody anything.
+        None => here.then(Vec::new),
+    };
+    let (uids, gids) = (lines(subuid), lines(subgid));
+    let ids = &mut scene.host.subordinate;
+    ids.uids = uids.or(ids.uids.take());
+    ids.gids = gids.or(ids.gids.take());
     Ok(())
 }

@@ -9,9 +9,3 @@ pub(crate) fn extent(text: &str) -> Option<Extent> {
     let fits = count > 0 && inside.checked_add(count).is_some() && outside.checked_add(count).is_some();
     fits.then_some(Extent { inside, outside, count })
 }
-
-/// Whether two lines share an id on either side, which the kernel refuses (`mappings_overlap`).
-pub(crate) fn overlap(a: &Extent, b: &Extent) -> bool {
-    let meet = |a_start: u32, b_start: u32| a_start < b_start + b.count && b_start < a_start + a.count;
-    meet(a.inside, b.inside) || meet(a.outside, b.outside)
-}

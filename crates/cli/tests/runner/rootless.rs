@@ -62,8 +62,13 @@ fn whom_nobody_knows_starts_nothing() {
         let told = scratch.run([&["identity", "s.yaml"], options].concat());
         assert!(told.contains(message) && told.ends_with("--- status 2"), "{options:?}: {told}");
     }
-    // A machine without subordinate ids gives its users none.
+    // A copy that is missing says nothing: what is taken for granted instead is named.
     let told = scratch.run(["identity", "-q", "s.yaml", "--rootless", "bob", "--host-accounts", "other"]);
+    assert!(told.contains("assumed: bob has the subordinate ids 100000-165535"), "{told}");
+    assert!(told.contains("assumed: user 7 is in no further group of the host"), "{told}");
+    // One that is there and has no line for the user is another matter: there is one id.
+    let empty = scratch.and("other/subuid", "").and("other/subgid", "");
+    let told = empty.run(["identity", "-q", "s.yaml", "--rootless", "bob", "--host-accounts", "other"]);
     assert!(told.contains("never runs: 405:1001 or one of its groups has no mapping"), "{told}");
 }
 
@@ -229,4 +234,22 @@ fn an_engine_is_roots_with_other_ids_or_somebody_elses() {
         told.contains(message) && told.contains("e.yaml:4:15") && told.ends_with("--- status 2"),
         "{told}"
     );
+}
+
+#[test]
+fn a_users_unit_has_the_ids_that_a_scene_gives() {
+    let unit = "[Container]\nImage=tides/c:1\nUser=5:5\n";
+    let maps = "scene: 1\nruntime: podman\nworkloads: [me/.config/containers/systemd/c.container]\nhost: { user-namespace: { uids: [\"0 1500 1\", \"1 200000 9\"], gids: [\"0 1500 1\", \"1 200000 9\"] } }\n";
+    let scratch = Scratch::with("me/.config/containers/systemd/c.container", unit).and("s.yaml", maps);
+    let told = scratch.json(["identity", "-q", "s.yaml", "--format", "json"])["actors"][0].clone();
+    assert_eq!(
+        (&told["host_uid"], &told["missing_facts"]),
+        (&200_004.into(), &serde_json::json!([])),
+        "{told:#}"
+    );
+    // Without them nobody knows whose it is.
+    let alone =
+        scratch.json(["identity", "-q", "me/.config/containers/systemd/c.container", "--format", "json"]);
+    let alone = &alone["actors"][0];
+    assert!(alone["host_uid"].is_null() && alone["missing_facts"] != serde_json::json!([]), "{alone:#}");
 }

@@ -1,7 +1,7 @@
 //! `--uidmap` and `--gidmap`: the maps of a container's own user namespace (podman-run(1)).
 
 use mivask_core::fact::Fact;
-use mivask_core::namespace::{MapLine, NamespaceAsked, map_line};
+use mivask_core::namespace::{BadLine, MapLine, NamespaceAsked, map_line};
 use mivask_core::unmodelled::Unmodelled;
 
 use super::run::{Reading, Run};
@@ -22,8 +22,8 @@ impl Reading<'_> {
         for (name, word) in std::mem::take(&mut run.maps) {
             let both = match name.as_str() {
                 _ if word.unknown.is_some() => None,
-                "uidmap" => lines(&word.text, Side::Users),
-                "gidmap" => lines(&word.text, Side::Groups),
+                "uidmap" => Some(lines(&word.text, Side::Users)),
+                "gidmap" => Some(lines(&word.text, Side::Groups)),
                 // `--subuidname`: the lines of somebody in the engine's own subuid.
                 _ => None,
             };
@@ -32,12 +32,15 @@ impl Reading<'_> {
                     uids.extend(users);
                     gids.extend(groups);
                 }
-                Some(Err(message)) => {
+                Some(Err(bad)) => {
                     let help = Some("write INSIDE:FROM:COUNT, such as 0:100000:65536".to_owned());
-                    self.say(Severity::Error, &word, &message, help);
+                    self.say(Severity::Error, &word, &bad.to_string(), help);
                 }
                 None => told = false,
             }
+        }
+        if told && uids.is_empty() && gids.is_empty() {
+            return;
         }
         if told {
             run.user_namespace = Some(Fact::new(NamespaceAsked::Lines { uids, gids }, from));
@@ -61,11 +64,11 @@ enum Side {
 /// Lines for users, and for groups.
 type Lines = (Vec<MapLine>, Vec<MapLine>);
 
-/// The lines of one value, one behind the other as older Podmans take them; letters in front say whom each is for. `None` where it is
-/// nothing, which is passed over like one that is not given.
-fn lines(text: &str, side: Side) -> Option<Result<Lines, String>> {
+/// The lines of one value, one behind the other as older Podmans take them; letters in front say whom each is for. An
+/// empty one is passed over.
+fn lines(text: &str, side: Side) -> Result<Lines, BadLine> {
     if text.is_empty() {
-        return Some(Ok(Lines::default()));
+        return Ok(Lines::default());
     }
     let flags = text.len() - text.trim_start_matches(['+', 'u', 'g']).len();
     let (flags, numbers) = text.split_at(flags);
@@ -75,10 +78,7 @@ fn lines(text: &str, side: Side) -> Option<Result<Lines, String>> {
     let chunks = if parts.len() == 2 { vec![parts.as_slice()] } else { parts.chunks(3).collect() };
     let mut all = Lines::default();
     for chunk in chunks {
-        let line = match map_line(&format!("{plus}{}", chunk.join(":"))) {
-            Ok(line) => line,
-            Err(bad) => return Some(Err(bad.to_string())),
-        };
+        let line = map_line(&format!("{plus}{}", chunk.join(":")))?;
         let users = flags.contains('u') || (!flags.contains('g') && side == Side::Users);
         let groups = flags.contains('g') || (!flags.contains('u') && side == Side::Groups);
         if users {
@@ -88,5 +88,5 @@ fn lines(text: &str, side: Side) -> Option<Result<Lines, String>> {
             all.1.push(line);
         }
     }
-    Some(Ok(all))
+    Ok(all)
 }

@@ -1,10 +1,11 @@
 //! Id maps of user namespaces and mounts.
 
 use mivask_core::ids::{Extent, IdMap};
+use mivask_core::namespace::overlap;
 
 use super::convert::Reading;
 use crate::diagnostic::Severity;
-use crate::id_lines::{extent, overlap};
+use crate::id_lines::extent;
 use crate::yaml::Node;
 use crate::yaml::RawText;
 

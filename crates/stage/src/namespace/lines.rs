@@ -78,8 +78,9 @@ pub(super) fn map(lines: &[MapLine], engine: &IdMap) -> Result<IdMap, BadLine> {
     Ok(IdMap::new(extents))
 }
 
-/// Whether two lines share an id on either side (`mappings_overlap`).
-fn overlap(a: &Extent, b: &Extent) -> bool {
+/// Whether two lines share an id on either side, which the kernel refuses (`mappings_overlap`).
+#[must_use]
+pub fn overlap(a: &Extent, b: &Extent) -> bool {
     let meet = |a_start: u32, b_start: u32| {
         u64::from(a_start) < u64::from(b_start) + u64::from(b.count)
             && u64::from(b_start) < u64::from(a_start) + u64::from(a.count)

@@ -8,6 +8,6 @@ mod resolve;
 mod starter;
 
 pub use asked::{Auto, BadMode, KeepId, NamespaceAsked, mode};
-pub use lines::{BadLine, MapLine, map_line};
+pub use lines::{BadLine, MapLine, map_line, overlap};
 pub use resolve::{Engine, Space, space};
 pub use starter::{Range, Starter, SubordinateIds, SubordinateLine, UnknownStarter, starter, subordinate};

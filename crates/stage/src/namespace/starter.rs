@@ -6,6 +6,8 @@ use mivask_model::accounts::Accounts;
 use mivask_model::fact::{Fact, Provenance};
 use mivask_model::ids::{Extent, IdMap, UserNamespace};
 
+use super::lines::overlap;
+
 /// Consecutive ids of the host.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub struct Range {
@@ -142,13 +144,12 @@ pub fn starter(
     if uid == 0 {
         return Ok(None);
     }
-    let members = name
-        .as_deref()
-        .into_iter()
-        .flat_map(|name| accounts.into_iter().flat_map(move |known| known.memberships(name)));
-    let mut groups: Vec<u32> = members.map(|(line, _)| line.gid).chain([gid]).collect();
-    groups.sort_unstable();
-    groups.dedup();
+    if name.is_some() && accounts.is_none_or(|known| known.group.is_none()) {
+        assumptions.push(
+            format!("user {uid} is in no further group of the host (its group file is not given)").into(),
+        );
+    }
+    let groups = groups_of(name.as_deref(), gid, accounts);
     let shown = name.clone().unwrap_or_else(|| uid.to_string());
     let Given { uids, gids, told } = given(ids, name.as_deref(), uid);
     let by_name = |lines: &Option<Vec<SubordinateLine>>| {
@@ -178,6 +179,15 @@ pub fn starter(
         assumptions,
         from: word.from.clone(),
     }))
+}
+
+/// The groups of an account on the host, its own among them, sorted.
+fn groups_of(name: Option<&str>, gid: u32, accounts: Option<&Accounts>) -> Vec<u32> {
+    let members = name.zip(accounts).into_iter().flat_map(|(name, known)| known.memberships(name));
+    let mut groups: Vec<u32> = members.map(|(line, _)| line.gid).chain([gid]).collect();
+    groups.sort_unstable();
+    groups.dedup();
+    groups
 }
 
 /// The ranges that somebody may give.
@@ -220,14 +230,11 @@ fn default_map(own: u32, ranges: &[Range], who: &str) -> Result<IdMap, UnknownSt
     let mut extents = vec![Extent { inside: 0, outside: own, count: 1 }];
     let mut next: u32 = 1;
     for range in &ranges {
-        let meets = |line: &Extent| {
-            u64::from(range.first) < u64::from(line.outside) + u64::from(line.count)
-                && u64::from(line.outside) < u64::from(range.first) + u64::from(range.count)
-        };
-        if extents.iter().any(meets) || next.checked_add(range.count).is_none() {
+        let extent = Extent { inside: next, outside: range.first, count: range.count };
+        if extents.iter().any(|line| overlap(line, &extent)) || next.checked_add(range.count).is_none() {
             return Err(UnknownStarter::Overlap(who.to_owned()));
         }
-        extents.push(Extent { inside: next, outside: range.first, count: range.count });
+        extents.push(extent);
         next += range.count;
     }
     Ok(IdMap::new(extents))

@@ -60,6 +60,7 @@ pub(super) fn space_of(context: &Context<'_>, container: &Container) -> Space {
             space.unmodelled = Some(Unmodelled::ids(what, &unknown.to_string(), from));
         }
         // Its ids are those of an engine's namespace, of which no more is known than that it is not the host's.
+        ((None, None), Some(_)) if asked.is_none() && engine.remapped.is_some() => {}
         ((None, None), Some(from)) => {
             space.unmodelled = Some(Unmodelled::ids(what, WHO_STARTS, from.clone()));
         }
