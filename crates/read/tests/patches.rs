@@ -39,7 +39,9 @@ fn changes(name: &str, mounted: &[Vec<u8>]) -> Vec<Change> {
         "becomes 4444",
         "becomes 4444:5555",
         "umask 0077",
+        "user-namespace host",
         "drops ALL",
+        "drops CHOWN",
         "adds FOWNER",
         "joins 6666",
         "filesystem-group 7777",
@@ -52,7 +54,7 @@ fn changes(name: &str, mounted: &[Vec<u8>]) -> Vec<Change> {
     let parse = |text: &str| parse_change(&format!("{name} {text}")).expect(text);
     let mut all: Vec<Change> = sentences.map(parse).into();
     for at in mounted {
-        for option in ["ro", "rw", "mode=0400"] {
+        for option in ["ro", "rw", "noexec", "mode=0400"] {
             all.push(Change::Process(name.to_owned(), Process::Mounts(at.clone(), vec![option.to_owned()])));
         }
         all.push(Change::Process(name.to_owned(), Process::Only([at.as_slice(), b"/part/of"].concat())));

@@ -242,13 +242,17 @@ fn mistakes_in_units() {
 }
 
 #[test]
-fn a_remedy_is_no_patch_of_a_unit() {
+fn a_remedy_is_a_patch_of_a_unit() {
     let scene = "scene: 1\nworkloads: [c.container]\nhost: {tree: [{path: /, kind: dir, owner: '0:0', mode: '0755'}, {path: /in, kind: dir, \
         owner: '0:0', mode: '0700'}]}\n";
     let scratch =
         Scratch::with("c.container", "[Container]\nImage=x\nUser=5:5\nVolume=/in:/in\n").and("s.yaml", scene);
-    let said = scratch.run(["remedy", "s.yaml", "c lists /in", "--most", "9"]);
-    assert!(said.contains("a unit is not written here: give it the key that says so"), "{said}");
+    let said = scratch.run(["remedy", "s.yaml", "c lists /in", "--pick", "4", "--apply-to", "new.container"]);
+    assert!(said.contains("\n            +AddCapability=DAC_READ_SEARCH\n"), "{said}");
+    assert_eq!(
+        std::fs::read_to_string(scratch.path().join("new.container")).unwrap(),
+        "[Container]\nImage=x\nUser=5:5\nVolume=/in:/in\nAddCapability=DAC_READ_SEARCH\n"
+    );
 }
 
 #[test]

@@ -330,8 +330,9 @@ fn remount(container: &mut Container, at: &[u8], options: &[&String]) -> Result<
         let cleared = flag(&format!("no{option}"));
         match (option.as_str(), flag(option), cleared) {
             ("ro", ..) => mount.read_only = true,
-            ("U", ..) => {
-                mount.engine.take_over = true;
+            ("U" | "idmap", ..) => {
+                mount.engine.take_over |= *option == "U";
+                mount.engine.id_mapped |= *option == "idmap";
                 let rule = Provenance::rule("a change");
                 mount.engine.first.get_or_insert_with(|| Fact::new(option.to_string(), rule));
             }
@@ -346,7 +347,7 @@ fn remount(container: &mut Container, at: &[u8], options: &[&String]) -> Result<
             (_, None, Some(cleared)) => clear(mount, cleared),
             (_, None, None) => {
                 return Err(format!(
-                    "`{option}` is not a mount option known here: ro, rw, noexec, nosuid, nodev, nosymfollow, or one of them without `no`, and Podman's U"
+                    "`{option}` is not a mount option known here: ro, rw, noexec, nosuid, nodev, nosymfollow, or one of them without `no`, and Podman's U and idmap"
                 ));
             }
         }

@@ -9,6 +9,7 @@ mod made;
 mod maps;
 mod mount;
 mod options;
+mod parts;
 mod run;
 mod runs;
 pub(crate) mod unit;
@@ -30,24 +31,11 @@ use run::Reading;
 use runs::{Of, Runs};
 use words::{Command, Variables, Word, commands};
 
-pub(crate) use inspected::is_one as is_inspected;
+pub(crate) use inspected::{KIND as INSPECTED, is_one as is_inspected};
+pub(crate) use parts::{Part, Parts, Value, parts};
 
 /// What workloads of command lines are.
 pub(crate) const KIND: &str = "command line";
-
-/// Which kind of description a workload is of, where it was read as a command line.
-pub(crate) fn kind(workload: &str) -> Option<&'static str> {
-    [KIND, inspected::KIND, unit::KIND].into_iter().find(|kind| *kind == workload)
-}
-
-/// What to do where a change cannot be written into a description of that kind.
-pub(crate) fn instead(kind: &str) -> &'static str {
-    match kind {
-        unit::KIND => "give it the key that says so, or the option in PodmanArgs=",
-        inspected::KIND => "make the container again with the option that says so",
-        _ => "give the engine the option that says so",
-    }
-}
 
 /// Whether a text is no YAML but has a command line of an engine that makes a container.
 pub(crate) fn is_one(text: &str) -> bool {

@@ -124,6 +124,12 @@ impl Meaning {
     }
 }
 
+/// The long name of an option that is given as a letter.
+pub(super) fn long(name: &str) -> &str {
+    let of_letter = DECIDING.iter().find(|(_, short, _)| !short.is_empty() && *short == name);
+    of_letter.map_or(name, |(long, ..)| long)
+}
+
 /// Every long name, to propose from.
 pub(super) fn names() -> impl Iterator<Item = &'static str> {
     let others = VALUES.split_whitespace().chain(SWITCHES.split_whitespace());

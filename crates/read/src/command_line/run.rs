@@ -58,11 +58,11 @@ pub(super) struct Reading<'a> {
 }
 
 /// An option, and its value where one belongs to it.
-struct Given<'w> {
-    name: String,
+pub(super) struct Given<'w> {
+    pub name: String,
     /// The word the option is in.
-    at: &'w Word,
-    value: Option<Word>,
+    pub at: &'w Word,
+    pub value: Option<Word>,
     meaning: Meaning,
 }
 
@@ -123,7 +123,7 @@ impl Reading<'_> {
     }
 
     /// The options, and the words behind them.
-    fn options<'w>(&mut self, engine: Runtime, words: &'w [Word]) -> (Vec<Given<'w>>, &'w [Word]) {
+    pub(super) fn options<'w>(&mut self, engine: Runtime, words: &'w [Word]) -> (Vec<Given<'w>>, &'w [Word]) {
         let mut given = Vec::new();
         let mut at = 0;
         while let Some(word) = words.get(at) {

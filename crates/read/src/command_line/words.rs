@@ -5,7 +5,7 @@ use std::ops::Range;
 
 /// A word of a command.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
-pub(super) struct Word {
+pub(crate) struct Word {
     /// What it is, quotes and expansions resolved.
     pub text: String,
     /// Why it is not known: the first part of it that only a shell could tell.

@@ -5,8 +5,12 @@ use mivask_core::scene::{Container, Who};
 use yaml_edit::YamlValue;
 
 use super::document::{Document, Part, below, item, quoted, rest_below, text};
+use super::engine::options_with;
 use super::{PatchError, no_field, read_only};
 use crate::yaml::{Node, Value};
+
+/// Options of Podman that only the short form of a volume has.
+const OF_SHORT_FORM: [&str; 2] = ["U", "idmap"];
 
 /// Writes `what` about the service.
 pub(super) fn write(document: &Document, container: &Container, what: &Process) -> Result<(), PatchError> {
@@ -42,10 +46,7 @@ pub(super) fn write(document: &Document, container: &Container, what: &Process) 
         Process::Mounts(at, options) if at.as_slice() == b"/" => {
             document.set(&key("read_only"), read_only(options)?)
         }
-        Process::Mounts(at, options) if options.iter().any(|option| option == "U") => {
-            with_option(document, at, "U")
-        }
-        Process::Mounts(at, options) => remount(document, at, read_only(options)?),
+        Process::Mounts(at, options) => remount(document, at, options),
         Process::Only(part) => only(document, part),
         Process::Scratch(at) => document.append(&key("tmpfs"), text(at)?.into()),
     }
@@ -86,26 +87,6 @@ fn only(document: &Document, part: &[u8]) -> Result<(), PatchError> {
     document.deepen(&below(&way, source), rest)
 }
 
-/// The entry of `volumes` that is mounted at `at` with a further option of its short form.
-fn with_option(document: &Document, at: &[u8], option: &str) -> Result<(), PatchError> {
-    let at = std::str::from_utf8(at).map_err(|_| PatchError::Lost)?.trim_end_matches('/');
-    let volumes = below(document.container(), &["volumes"]);
-    let listed = document.read(&volumes).map(Node::items).unwrap_or_default();
-    for (index, entry) in listed.iter().enumerate() {
-        let Some(text) = entry.text() else { continue };
-        let mut parts = text.splitn(3, ':');
-        let (source, target, options) = (parts.next(), parts.next(), parts.next());
-        if source.is_some() && target.is_some_and(|target| target.trim_end_matches('/') == at) {
-            let comma = if options.is_some_and(|options| !options.is_empty()) { "," } else { "" };
-            let colon = if options.is_none() { ":" } else { comma };
-            return document.set(&item(&volumes, index), format!("{text}{colon}{option}"));
-        }
-    }
-    Err(no_field(
-        "no entry of the service's own `volumes` in the short form is mounted there, and the long one has no such option",
-    ))
-}
-
 /// Another service of the file that takes its keys from this one.
 fn extended_by(document: &Document) -> Option<String> {
     let (Part::Key(name), above) = document.container().split_last()? else { return None };
@@ -119,29 +100,31 @@ fn extended_by(document: &Document) -> Option<String> {
     other.0.text().map(ToOwned::to_owned)
 }
 
-/// The entry of `volumes` that is mounted at `at`, short or long.
-fn remount(document: &Document, at: &[u8], read_only: bool) -> Result<(), PatchError> {
-    let at = std::str::from_utf8(at).map_err(|_| PatchError::Lost)?.trim_end_matches('/');
+/// The entry of `volumes` that is mounted at `at`, short or long, with these options.
+fn remount(document: &Document, at: &[u8], asked: &[String]) -> Result<(), PatchError> {
+    let of_podman = asked.iter().any(|option| OF_SHORT_FORM.contains(&option.as_str()));
+    let read_only = if of_podman { None } else { Some(read_only(asked)?) };
+    let at = text(at)?.trim_end_matches('/');
     let volumes = below(document.container(), &["volumes"]);
     let listed = document.read(&volumes).map(Node::items).unwrap_or_default();
     for (index, entry) in listed.iter().enumerate() {
         let way = item(&volumes, index);
-        if entry.get("target").and_then(Node::text).is_some_and(|target| target.trim_end_matches('/') == at) {
+        let long = entry.get("target").and_then(Node::text);
+        if long.is_some_and(|target| target.trim_end_matches('/') == at) {
+            let Some(read_only) = read_only else {
+                return Err(no_field(&format!(
+                    "the long form of a volume has no `{}`: write the entry in the short form, SOURCE:TARGET:OPTIONS",
+                    asked.join(",")
+                )));
+            };
             return document.set(&below(&way, &["read_only"]), read_only);
         }
-        let Some(text) = entry.text() else { continue };
-        let parts: Vec<&str> = text.split(':').collect();
-        if parts.get(1).is_some_and(|target| target.trim_end_matches('/') == at) {
-            let kept = parts.get(2).unwrap_or(&"").split(',');
-            let mut options: Vec<&str> = kept.filter(|word| !matches!(*word, "" | "ro" | "rw")).collect();
-            if read_only {
-                options.insert(0, "ro");
-            }
-            let mut short = parts[..2].join(":");
-            if !options.is_empty() {
-                short = format!("{short}:{}", options.join(","));
-            }
-            return document.set(&way, short);
+        let mut parts = entry.text().unwrap_or_default().splitn(3, ':');
+        if let (Some(source), Some(target)) = (parts.next(), parts.next())
+            && target.trim_end_matches('/') == at
+        {
+            let options = options_with(parts.next().unwrap_or_default(), asked);
+            return document.set(&way, format!("{source}:{target}{options}"));
         }
     }
     Err(no_field(

@@ -4,6 +4,7 @@ pub mod build;
 mod bundle;
 mod compose;
 mod document;
+mod engine;
 mod merge;
 mod pod;
 mod scene;
@@ -27,9 +28,9 @@ pub enum PatchError {
     /// The text does not have what the change is about.
     #[error("the file is not as it was when it was read")]
     Lost,
-    /// Neither a script nor what was read as a command line is edited.
-    #[error("a {0} is not written here: {further}", further = command_line::instead(.0))]
-    CommandLine(&'static str),
+    /// What an engine printed of a container that is there.
+    #[error("what an engine printed is not edited: make the container again with the option that says so")]
+    Printed,
     /// The editor does not get along with the way the file is written.
     #[error("the file is written in a way that is not edited safely here: make that change by hand")]
     Layout,
@@ -64,14 +65,17 @@ pub fn patched(text: &str, workload: &Workload, change: &Change) -> Result<Strin
         Change::Joins(gid) => (None, Process::Joins(*gid)),
         Change::Files(_) | Change::Image(_) | Change::Accounts(..) => return Err(PatchError::Elsewhere),
     };
-    if let Some(kind) = command_line::kind(&workload.kind) {
-        return Err(PatchError::CommandLine(kind));
+    if workload.kind == command_line::INSPECTED {
+        return Err(PatchError::Printed);
     }
     let meant = |container: &&mivask_core::scene::Container| match name {
         Some(name) => name.rsplit('/').next() == Some(container.name.as_str()),
         None => true,
     };
     let container = workload.containers.iter().find(meant).ok_or(PatchError::Lost)?;
+    if let Some(written) = engine::written(text, (&workload.kind, container), &what) {
+        return written;
+    }
     if workload.flavour == Flavour::Bundle {
         return bundle::written(text, &what);
     }

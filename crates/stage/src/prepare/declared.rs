@@ -66,10 +66,11 @@ impl ContainerMounts<'_> {
         // What is made inside the namespace is the namespace's root's.
         let made_inside = matches!(ready, Ready::Tmpfs(_)) || is_made_inside(&volume.kind);
         let shifted = of_pod || id_mapped || made_inside;
-        if let Some(filesystem) = self.not_mapped(&volume).filter(|_| of_pod && !made_inside) {
+        if let Some(filesystem) = self.not_mapped(&volume).filter(|_| (of_pod || id_mapped) && !made_inside) {
             let shown = quoted(&mount.at.value);
+            let what = if of_pod { "a pod with users of its own" } else { "a container with `idmap` on it" };
             let reason = format!(
-                "{shown} is on {filesystem}, which no mount maps ids of: a pod with users of its own does not start (EINVAL)"
+                "{shown} is on {filesystem}, which no mount maps ids of: {what} does not start (EINVAL)"
             );
             return self.stop(RefusalClass::StartError, reason, mount.at.from.clone());
         }

@@ -1,6 +1,7 @@
 //! Candidates where a flag of the mount refuses.
 
 use mivask_model::act::Act;
+use mivask_model::ids::MountIds;
 use mivask_model::mount::MountOrigin;
 use mivask_model::mount_kind::MountKind;
 use mivask_model::path::parent;
@@ -21,15 +22,26 @@ impl Met<'_> {
         all
     }
 
-    /// A flag of the mount refuses: the same mount with `option` instead, except where the kubelet makes it.
-    /// `U`: an engine without root gives what it mounts to the process, as far as it is its user's to give.
-    pub(super) fn taken_over(&self) -> Vec<Candidate> {
+    /// What Podman can do about a mount whose owners are not those of the container's own user namespace: `idmap` shows them
+    /// as they are on the disk, which an engine without root may not; `U` gives all of it to the process, as far as it is the
+    /// engine's user's to give.
+    pub(super) fn of_other_ids(&self) -> Vec<Candidate> {
         let given = matches!(self.mount.facts.kind, MountKind::Bind | MountKind::Volume)
             && self.mount.origin == MountOrigin::Declared;
-        let podman = self.actor.starter.is_some() && self.actor.runtime == Runtime::Podman;
-        if given && podman && !self.is_mine() { self.remounted("U") } else { Vec::new() }
+        let own = !self.namespace().is_initial();
+        if !given || self.actor.runtime != Runtime::Podman || self.is_mine() {
+            return Vec::new();
+        }
+        let mapped = self.mount.facts.ids != MountIds::default();
+        let id_mapped = own && self.actor.starter.is_none() && !mapped;
+        let mut all = if id_mapped { self.remounted("idmap") } else { Vec::new() };
+        if own {
+            all.extend(self.remounted("U"));
+        }
+        all
     }
 
+    /// A flag of the mount refuses: the same mount with `option` instead, except where the kubelet makes it.
     pub(super) fn remounted(&self, option: &str) -> Vec<Candidate> {
         if self.mount.is_written_by_kubelet() {
             return Vec::new();

@@ -253,7 +253,7 @@ impl<'a> Met<'a> {
         {
             all.extend(self.remounted(&format!("uid={own}")));
         }
-        all.extend(self.taken_over());
+        all.extend(self.of_other_ids());
         all.extend(self.filesystem_group(scene));
         all.extend(self.parts_alone(needed, target));
         // What is on the disk; what the kubelet writes itself is not changed there.

@@ -39,17 +39,21 @@ impl Met<'_> {
     pub(super) fn kept_id(&self, mode: Mode, needed: Access) -> Option<Candidate> {
         let starter = self.actor.starter.as_deref()?;
         let who = &self.actor.credentials[0];
-        let (uid, gid) = (who.inside_uid()?.id()?.raw(), who.inside_gid()?.id()?.raw());
+        let uid = who.inside_uid()?.id()?.raw();
+        // Without a group of its own, the starter's stays where it is.
+        let gid = who.inside_gid().and_then(|gid| gid.id()).map(InsideGid::raw);
         let owner = self.inode.stored_owner();
         let ids = &self.mount.facts.ids;
         let own = ids.to_kernel_uid(owner.uid).is_some_and(|owner| owner.raw() == starter.uid);
         let group = ids.to_kernel_gid(owner.gid).is_some_and(|owner| owner.raw() == starter.gid);
-        let helps = own && mode.owner().grants(needed) || group && mode.group().grants(needed);
+        let helps =
+            own && mode.owner().grants(needed) || group && gid.is_some() && mode.group().grants(needed);
         let already = who.fsuid.id().is_some_and(|uid| uid.raw() == starter.uid);
-        if !helps || already || uid == 0 || gid == 0 {
+        if !helps || already || uid == 0 || gid == Some(0) {
             return None;
         }
-        let mode = format!("keep-id:uid={uid},gid={gid}");
+        let group = gid.map(|gid| format!(",gid={gid}")).unwrap_or_default();
+        let mode = format!("keep-id:uid={uid}{group}");
         Some(process(self.name, Process::UserNamespace(mode)))
     }
 

@@ -21,7 +21,7 @@ use crate::yaml::{Node, Value};
 use shape::is_shaped;
 
 /// What workloads of such documents are.
-pub(super) const KIND: &str = "printed container";
+pub(crate) const KIND: &str = "printed container";
 
 /// Whether a document is what an engine says of containers: one, or a list.
 pub(crate) fn is_one(document: &Node) -> bool {

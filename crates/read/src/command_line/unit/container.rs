@@ -19,7 +19,8 @@ use crate::nearest::nearest;
 use crate::text::SourceText;
 use crate::yaml::Node;
 
-const SECTION: &str = "Container";
+/// The section of such a file.
+pub(crate) const SECTION: &str = "Container";
 
 /// One file being read.
 pub(super) struct Reader<'a> {

@@ -2,7 +2,7 @@
 
 /// What a key is.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub(super) enum Key {
+pub(crate) enum Key {
     /// An option with the last value.
     Last(&'static str),
     /// An option for each value.
@@ -69,9 +69,20 @@ const OTHERS: &str = "AddDevice AddHost Annotation AutoUpdate CgroupsMode Contai
     StopTimeout Sysctl Timezone Ulimit RemapUid RemapGid RemapUidSize";
 
 /// What `key` is; `None` where Podman has no such key.
-pub(super) fn key(key: &str) -> Option<Key> {
+pub(crate) fn key(key: &str) -> Option<Key> {
     let known = DECIDING.iter().find(|(known, _)| *known == key).map(|(_, meaning)| *meaning);
     known.or_else(|| OTHERS.split_whitespace().any(|known| known == key).then_some(Key::Nothing))
+}
+
+/// The key that is an option of `podman run`.
+pub(crate) fn key_of(option: &str) -> Option<&'static str> {
+    let is = |meaning: &Key| match meaning {
+        Last(name) | Each(name) | Words(name) | Switch(name) => *name == option,
+        Security(_) | Own | Key::Nothing => false,
+    };
+    let own = [("volume", "Volume"), ("mount", "Mount"), ("user", "User")];
+    let named = own.iter().find(|(name, _)| *name == option).map(|(_, key)| *key);
+    named.or_else(|| DECIDING.iter().find(|(_, meaning)| is(meaning)).map(|(key, _)| *key))
 }
 
 /// Every key.

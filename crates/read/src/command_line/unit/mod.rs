@@ -19,11 +19,13 @@ use crate::files::FileReader;
 use crate::text::SourceText;
 use beside::Beside;
 use container::Reader;
+pub(crate) use container::SECTION;
+pub(crate) use keys::{Key, key, key_of};
 use specifiers::Name;
-use syntax::Unit;
+pub(crate) use syntax::{Setting, Unit, split};
 
 /// What workloads of such files are.
-pub(super) const KIND: &str = "unit";
+pub(crate) const KIND: &str = "unit";
 
 /// Sections that only Podman's own unit files have.
 const SECTIONS: [&str; 7] = ["Container", "Pod", "Kube", "Volume", "Build", "Image", "Network"];

@@ -6,25 +6,27 @@ use super::super::words::Word;
 
 /// One file.
 #[derive(Clone, Debug, Default)]
-pub(super) struct Unit {
+pub(crate) struct Unit {
     sections: Vec<(String, Vec<Setting>)>,
 }
 
 /// One assignment.
 #[derive(Clone, Debug)]
-pub(super) struct Setting {
+pub(crate) struct Setting {
     pub key: String,
     pub value: String,
-    /// The bytes of the value.
+    /// The bytes of the value, as far as it is in the first line.
     pub span: Range<usize>,
+    /// The bytes of its lines, without the last line's end.
+    pub lines: Range<usize>,
 }
 
 impl Unit {
     /// Reads a file; lines that are none are left out and given to `odd`.
-    pub(super) fn parse(text: &str, odd: &mut dyn FnMut(Range<usize>)) -> Self {
+    pub(crate) fn parse(text: &str, odd: &mut dyn FnMut(Range<usize>)) -> Self {
         let mut unit = Self::default();
         let mut lines = Lines { text, at: 0 };
-        while let Some((line, span)) = lines.next_joined() {
+        while let Some((line, span, whole)) = lines.next_joined() {
             let line = line.trim();
             if line.is_empty() || line.starts_with(['#', ';']) {
                 continue;
@@ -39,28 +41,28 @@ impl Unit {
                 continue;
             };
             let (key, value) = (key.trim().to_owned(), value.trim().to_owned());
-            settings.push(Setting { key, value, span });
+            settings.push(Setting { key, value, span, lines: whole });
         }
         unit
     }
 
     /// Whether it has a section of this name.
-    pub(super) fn has(&self, section: &str) -> bool {
+    pub(crate) fn has(&self, section: &str) -> bool {
         self.sections.iter().any(|(name, _)| name == section)
     }
 
     /// Every assignment in sections of this name.
-    pub(super) fn settings<'a>(&'a self, section: &'a str) -> impl Iterator<Item = &'a Setting> {
+    pub(crate) fn settings<'a>(&'a self, section: &'a str) -> impl Iterator<Item = &'a Setting> {
         self.sections.iter().filter(move |(name, _)| name == section).flat_map(|(_, settings)| settings)
     }
 
     /// The last value of a key, where that is not empty.
-    pub(super) fn last<'a>(&'a self, section: &'a str, key: &str) -> Option<&'a Setting> {
+    pub(crate) fn last<'a>(&'a self, section: &'a str, key: &str) -> Option<&'a Setting> {
         self.settings(section).filter(|one| one.key == key).last().filter(|one| !one.value.is_empty())
     }
 
     /// Every value of a key; an empty one takes those before it away.
-    pub(super) fn all<'a>(&'a self, section: &'a str, key: &str) -> Vec<&'a Setting> {
+    pub(crate) fn all<'a>(&'a self, section: &'a str, key: &str) -> Vec<&'a Setting> {
         let mut all = Vec::new();
         for one in self.settings(section).filter(|one| one.key == key) {
             if one.value.is_empty() {
@@ -73,7 +75,7 @@ impl Unit {
     }
 
     /// Adds what a drop-in says, at `span`.
-    pub(super) fn drop_in(&mut self, other: Self, span: &Range<usize>) {
+    pub(crate) fn drop_in(&mut self, other: Self, span: &Range<usize>) {
         for (name, mut settings) in other.sections {
             for one in &mut settings {
                 one.span = span.clone();
@@ -97,14 +99,14 @@ impl Lines<'_> {
         Some((rest[..end].trim_end_matches(['\n', '\r']), begin))
     }
 
-    /// A line with those it goes on in: a backslash at the end is a blank, and comments in between are left out.
-    fn next_joined(&mut self) -> Option<(String, Range<usize>)> {
+    /// A line with those it goes on in, the bytes of the value and those of all of it: a backslash at the end is a blank, and comments in between are left out.
+    fn next_joined(&mut self) -> Option<(String, Range<usize>, Range<usize>)> {
         let (line, begin) = self.next().map(|(line, begin)| (line.to_owned(), begin))?;
         let mut joined = line;
         let comment = |line: &str| line.trim_start().starts_with(['#', ';']);
         if comment(&joined) {
             let end = begin + joined.len();
-            return Some((joined, begin..end));
+            return Some((joined, begin..end, begin..end));
         }
         let mut end = begin + joined.len();
         while joined.ends_with('\\') {
@@ -123,12 +125,12 @@ impl Lines<'_> {
         let first = self.text[start..end].find('\n').map_or(end, |at| start + at);
         let value = self.text[start..first].trim_end_matches([' ', '\t', '\r', '\\']);
         let blank = value.len() - value.trim_start().len();
-        Some((joined, start + blank..start + value.len().max(blank)))
+        Some((joined, start + blank..start + value.len().max(blank), begin..end))
     }
 }
 
 /// The words of a value, quotes resolved.
-pub(super) fn split(setting: &Setting) -> Vec<Word> {
+pub(crate) fn split(setting: &Setting) -> Vec<Word> {
     let mut words = Vec::new();
     let mut word: Option<String> = None;
     let mut quote = None;
