@@ -12,6 +12,7 @@ mod actor;
 mod attempt;
 mod bench;
 mod child;
+mod fitting;
 mod ground;
 mod id_map;
 mod layers;
@@ -31,10 +32,11 @@ use std::io;
 use rustix::thread::CapabilitySet;
 
 pub use bench::Bench;
+pub use fitting::Fitted;
 pub use ground::{Choice, Filesystem, UnknownFilesystem};
 pub use program::PROGRAM;
 pub use tool::has_tool;
-pub use unprivileged::enter_user_namespace;
+pub use unprivileged::{enter_user_namespace, fitted};
 pub use world::{Shown, cannot_build};
 
 /// Why an act could not be tried.

@@ -9,7 +9,7 @@ use std::sync::Arc;
 use mivask_model::acl::Acl;
 use mivask_model::ids::{DiskGid, DiskUid, KernelGid, KernelOwner, KernelUid, MountIds};
 use mivask_model::mode::{FileKind, Mode};
-use mivask_model::mount::{MountId, MountTable, Source, SourceId};
+use mivask_model::mount::{Mount, MountId, MountTable, Source, SourceId};
 use mivask_model::personality::Personality;
 use mivask_model::tree::{InodeId, Tree};
 use mivask_stage::stage::Stage;
@@ -128,6 +128,10 @@ impl World {
             if !self.stores.contains_key(&id) {
                 self.store(id, stage.source(id), &mount.facts.ids, grounds, choice)?;
             }
+            if self.lacks_device(table, mount) {
+                attached.push(PathBuf::new());
+                continue;
+            }
             let lost = || KernelError::Unsupported("a mount of nobody knows what".to_owned());
             let at = match mount.on {
                 None => root.clone(),
@@ -155,6 +159,19 @@ impl World {
             }
         }
         Ok(())
+    }
+
+    /// Whether a mount shows or covers a device that nobody could make here: acts that come near it are not tried.
+    fn lacks_device(&self, table: &MountTable, mount: &Mount) -> bool {
+        let missing = |source: &SourceId, inode: InodeId| {
+            let made = |store: &Store| store.paths.contains_key(&inode);
+            self.stores
+                .get(source)
+                .is_some_and(|store| !made(store) && store.tree.inode(inode).kind.is_device())
+        };
+        let shows = mount.root.is_some_and(|root| missing(&mount.variants[0].source, root));
+        let covers = |(below, inode)| missing(&table.get(below).variants[0].source, inode);
+        shows || mount.on.is_some_and(covers)
     }
 
     /// Where `inode` shows below the attached mount `below`: its literal path, since links on the way are the

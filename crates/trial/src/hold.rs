@@ -33,19 +33,20 @@ pub fn hold(stage: &Stage, answers: Vec<Answer>, bench: &Bench) -> Result<Vec<He
     Ok(held)
 }
 
-/// The same in a user namespace of our own, where capabilities count less than on a host: acts of actors with any
-/// come back as not checked, and so does everything whose ids have no mapping.
+/// The same in a user namespace of our own, where capabilities count less than on a host: acts of actors with any there
+/// come back as not checked, and so does everything whose ids have no mapping. `lacks` says why no actor with a user
+/// namespace of its own can be rebuilt in it.
 ///
 /// # Errors
 /// The bench itself fails.
 pub fn hold_unprivileged(
     stage: &Stage,
     answers: Vec<Answer>,
-    bench: &Bench,
+    (bench, lacks): (&Bench, Option<&str>),
 ) -> Result<Vec<Held>, KernelError> {
     let mut held = Vec::with_capacity(answers.len());
     for answer in answers {
-        if let Some(reason) = takes_root(stage, &answer) {
+        if let Some(reason) = takes_root(stage, &answer, lacks) {
             held.push(Held { answer, result: Comparison::NotChecked(reason.to_owned()) });
             continue;
         }
@@ -63,12 +64,13 @@ pub fn hold_unprivileged(
 }
 
 /// Why only root could rebuild what this act meets.
-fn takes_root(stage: &Stage, answer: &Answer) -> Option<&'static str> {
+fn takes_root<'l>(stage: &Stage, answer: &Answer, lacks: Option<&'l str>) -> Option<&'l str> {
     let actor = stage.actor(&answer.act.actor).ok()?;
-    if actor.credentials.iter().any(|who| !who.effective.is_empty() || !who.namespace.is_initial()) {
-        return Some(
-            "without root, no actor with capabilities or a user namespace of its own can be rebuilt",
-        );
+    if actor.credentials.iter().any(|who| !who.effective.is_empty() && who.namespace.is_initial()) {
+        return Some("without root, no actor with capabilities on the host can be rebuilt");
+    }
+    if let Some(lacks) = lacks.filter(|_| actor.credentials.iter().any(|who| !who.namespace.is_initial())) {
+        return Some(lacks);
     }
     let device = |path: &[u8]| facts_at(stage, actor, path).is_some_and(|facts| facts.kind.is_device());
     let met = answer.steps.iter().any(|step| device(&step.path));

@@ -160,12 +160,12 @@ fn without_root_a_part_is_tried() {
         println!("skipped: without_root_a_part_is_tried: this machine gives nobody but root user namespaces");
         return;
     }
-    assert!(said.contains("note: without root, only actors without capabilities are tried"), "{said}");
+    assert!(said.contains("note: without root, it is rebuilt in a user namespace"), "{said}");
     assert_snapshot!(printed, @"
     same         plain writes /f  denied EACCES
     same         plain creates /x  allowed, leaves 0:0 0644
     not checked  mighty writes /f
-                 without root, no actor with capabilities or a user namespace of its own can be rebuilt
+                 without root, no actor with capabilities on the host can be rebuilt
 
     no difference: 2 the same, 0 different, 1 not checked (built on tmpfs)
     ");

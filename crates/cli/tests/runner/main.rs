@@ -36,6 +36,7 @@ mod packaged;
 mod pasted;
 mod people;
 mod plain;
+mod plain_user;
 mod programs;
 mod questions;
 mod recursion;

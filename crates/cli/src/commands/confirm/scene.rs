@@ -2,11 +2,12 @@
 
 use std::io::Write;
 
-use mivask_core::question::{Comparison, Held};
+use mivask_core::act::Act;
+use mivask_core::question::{Answer, Comparison, Held};
 use mivask_core::stage::Stage;
 use mivask_core::storage::Settings;
 use mivask_kernel::{Bench, Choice, UnknownFilesystem, unavailable};
-use mivask_trial::hold::{hold, predict};
+use mivask_trial::hold::{hold, hold_unprivileged, predict};
 
 use super::Args;
 use super::error::ConfirmError;
@@ -27,17 +28,12 @@ pub(super) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     whole.remark(&acts, err)?;
     let mut stage = whole.stage;
     settle(&mut stage, err)?;
-    let privileged = unavailable().is_none();
-    if !privileged {
-        mivask_kernel::enter_user_namespace().map_err(ConfirmError::from)?;
-        writeln!(err, "note: without root, only actors without capabilities are tried, in a user namespace")?;
-    }
-    let bench = Bench::new(choice).map_err(ConfirmError::from)?;
     let answers = predict(&stage, &acts)?;
-    let held = if privileged {
+    let held = if unavailable().is_none() {
+        let bench = Bench::new(choice).map_err(ConfirmError::from)?;
         hold(&stage, answers, &bench).map_err(ConfirmError::from)?
     } else {
-        mivask_trial::hold::hold_unprivileged(&stage, answers, &bench).map_err(ConfirmError::from)?
+        without_root(stage, &acts, answers, choice, err)?
     };
     let ground = match choice {
         Choice::AsTold => "what the scene tells".to_owned(),
@@ -49,6 +45,36 @@ pub(super) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     }
     Ok(end(&held))
 }
+
+/// The same for a plain user: in a user namespace, with maps in which those of the scene fit.
+fn without_root(
+    mut stage: Stage,
+    acts: &[Act],
+    answers: Vec<Answer>,
+    choice: Choice,
+    err: &mut dyn Write,
+) -> Result<Vec<Held>, Failure> {
+    let (fitted, mut lacks) = match mivask_kernel::fitted(&stage, acts) {
+        Ok(fitted) => (fitted, None),
+        Err(reason) => (None, Some(reason)),
+    };
+    let entered = mivask_kernel::enter_user_namespace(fitted.as_ref()).map_err(ConfirmError::from)?;
+    match &fitted {
+        Some(fitted) if entered => fitted.trim(&mut stage),
+        Some(_) => lacks = Some(NO_MAPS.to_owned()),
+        None => {}
+    }
+    writeln!(
+        err,
+        "note: without root, it is rebuilt in a user namespace: no actor with capabilities on the host is tried"
+    )?;
+    let bench = Bench::new(choice).map_err(ConfirmError::from)?;
+    let held = hold_unprivileged(&stage, answers, (&bench, lacks.as_deref()));
+    Ok(held.map_err(ConfirmError::from)?)
+}
+
+/// Why no namespace within ours can be made.
+const NO_MAPS: &str = "without root, a user namespace of its own takes newuidmap, newgidmap and subordinate ids (/etc/subuid, /etc/subgid)";
 
 fn end(held: &[Held]) -> End {
     let differs = held.iter().any(|one| matches!(one.result, Comparison::Different(_)));
