@@ -15,7 +15,8 @@ use mivask_stage::stage::{Actor, Stage};
 use crate::attempt::Effort;
 use crate::ground::{Choice, Grounds};
 use crate::report::{Record, Seen};
-use crate::world::{Shown, World};
+use crate::shown::Shown;
+use crate::world::World;
 use crate::{KernelError, child, namespace};
 
 /// A place to try acts at. Its file systems are made when first needed and stay until it is dropped.

@@ -22,6 +22,7 @@ mod observe;
 mod process;
 mod program;
 mod report;
+mod shown;
 mod store;
 mod tool;
 mod unprivileged;
@@ -35,9 +36,10 @@ pub use bench::Bench;
 pub use fitting::Fitted;
 pub use ground::{Choice, Filesystem, UnknownFilesystem};
 pub use program::PROGRAM;
+pub use shown::Shown;
 pub use tool::has_tool;
 pub use unprivileged::{enter_user_namespace, fitted};
-pub use world::{Shown, cannot_build};
+pub use world::cannot_build;
 
 /// Why an act could not be tried.
 #[derive(Debug, thiserror::Error)]
