@@ -75,6 +75,10 @@ pub(crate) struct Facts {
     /// the user's subordinate ids (subuid(5)) from 1.
     #[arg(help_heading = FACTS, long, value_name = "USER", value_parser = clap::builder::NonEmptyStringValueParser::new())]
     pub rootless: Option<String>,
+    /// Whose subordinate ids a daemon of root's gives its containers, as Docker's `userns-remap` says it: `default`, a login name or a
+    /// user id of the host.
+    #[arg(help_heading = FACTS, long, value_name = "USER", conflicts_with = "rootless", value_parser = clap::builder::NonEmptyStringValueParser::new())]
+    pub remapped_to: Option<String>,
     /// The host's account files: `live` for those of this machine, or a folder with copies of passwd, group, subuid and subgid.
     #[arg(help_heading = FACTS, long, value_name = "PLACE", value_parser = clap::builder::NonEmptyStringValueParser::new())]
     pub host_accounts: Option<String>,

@@ -8,6 +8,7 @@ use std::sync::Arc;
 use mivask_core::accounts::Accounts;
 use mivask_core::fact::{Fact, Provenance};
 use mivask_core::namespace::{UnknownStarter, subordinate};
+use mivask_core::runtime::Runtime;
 use mivask_core::scene::{Scene, Workload};
 use mivask_read::accounts;
 
@@ -55,15 +56,29 @@ pub(crate) fn add(scene: &mut Scene, facts: &Facts) -> Result<(), Failure> {
         let from = Provenance::Source(Arc::from(format!("--rootless {user}")));
         scene.host.started_by = Some(Fact::new(user.clone(), from));
     }
-    let Err(why) = scene.host.starter() else { return Ok(()) };
-    let from = scene.host.started_by.as_ref().map(|word| word.from.clone());
+    if let Some(user) = &facts.remapped_to {
+        let from = Provenance::Source(Arc::from(format!("--remapped-to {user}")));
+        // In place of what a scene says of it.
+        scene.host.user_namespace = None;
+        scene.host.remapped_to = Some(Fact::new(user.clone(), from));
+    }
+    let (why, word) = match (scene.host.starter(), scene.host.containers_namespace()) {
+        (Err(why), _) => (why, &scene.host.started_by),
+        (_, Err(why)) => (why, &scene.host.remapped_to),
+        (Ok(_), Ok(_)) => return Ok(()),
+    };
+    let from = word.as_ref().map(|word| word.from.clone());
     let help = match &why {
         UnknownStarter::NoAccount(_) | UnknownStarter::NoAccounts(_) => {
             "give its user id, or --host-accounts: `live` for this machine, or a folder with copies of passwd, group, subuid and subgid"
         }
-        UnknownStarter::Empty(_) | UnknownStarter::TooMany(_) | UnknownStarter::Overlap(_) => {
-            "no engine of this user starts"
+        UnknownStarter::Untold(_) => {
+            "give them with --host-accounts, `live` for this machine's or a folder, or as `subuid` and `subgid` of the host in a scene file"
         }
+        UnknownStarter::Empty(_)
+        | UnknownStarter::TooMany(_)
+        | UnknownStarter::Overlap(_)
+        | UnknownStarter::NoIds(_) => "no engine with these ids starts",
     };
     let from = from.unwrap_or_else(|| Provenance::rule("who starts the engine"));
     Err(StarterError::Unknown { from, why, help }.into())
@@ -76,14 +91,22 @@ pub(crate) fn note(
     facts: &Facts,
     err: &mut dyn Write,
 ) -> std::io::Result<()> {
-    let concerned = |workload: &Arc<Workload>| scene.runtime_of(workload).has_starter();
-    if facts.rootless.is_none() || workloads.is_empty() || workloads.iter().any(concerned) {
-        return Ok(());
+    let any = |concerned: fn(Runtime) -> bool| {
+        workloads.is_empty() || workloads.iter().any(|workload| concerned(scene.runtime_of(workload)))
+    };
+    if facts.rootless.is_some() && !any(Runtime::has_starter) {
+        writeln!(
+            err,
+            "warning: --rootless is about containers of Docker and Podman: nothing here is one, so it changes nothing"
+        )?;
     }
-    writeln!(
-        err,
-        "warning: --rootless is about containers of Docker and Podman: nothing here is one, so it changes nothing"
-    )
+    if facts.remapped_to.is_some() && !any(|runtime| runtime == Runtime::Docker) {
+        writeln!(
+            err,
+            "warning: --remapped-to is about Docker's daemon, and nothing here is its container: their ids are those all the same"
+        )?;
+    }
+    Ok(())
 }
 
 /// The account files in `folder`, in place of what a scene says of each; a missing copy says nothing of the machine, where it is not

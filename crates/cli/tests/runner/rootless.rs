@@ -50,7 +50,7 @@ fn keep_id_makes_the_user_who_starts_it() {
 fn whom_nobody_knows_starts_nothing() {
     let scratch = scratch("host");
     for (options, message) in [
-        (&["--rootless", "ada"][..], "`ada` is a name, and the host's accounts are not given"),
+        (&["--rootless", "ada"][..], "`ada` cannot be looked up: the host's accounts are not given"),
         (&["--rootless", "eve", "--host-accounts", "etc"], "no account of the host is called `eve`"),
         (
             &["--rootless", "ada", "--host-accounts", "none"],
@@ -234,6 +234,49 @@ fn an_engine_is_roots_with_other_ids_or_somebody_elses() {
         told.contains(message) && told.contains("e.yaml:4:15") && told.ends_with("--- status 2"),
         "{told}"
     );
+}
+
+#[test]
+fn a_daemon_gives_the_ids_of_somebody() {
+    let scene = "scene: 1\nruntime: docker\nworkloads: [c.yaml]\nhost: { remapped-to: 'ada:crew', accounts: { passwd: etc/passwd, group: etc/group }, \
+                 subuid: etc/subuid, subgid: etc/subgid }\n";
+    let scratch = scratch("").and("e.yaml", scene);
+    let host = |words: &[&str]| {
+        let actor = &scratch.json(words)["actors"][0];
+        ["host_uid", "host_gid"].map(|key| actor[key].as_u64())
+    };
+    let ids = [Some(300_405), Some(301_001)];
+    assert_eq!(host(&["identity", "-q", "e.yaml", "--format", "json"]), ids);
+    // The same on the command line, and a member of the host's root has no other ids.
+    let given = ["identity", "-q", "c.yaml", "--host-accounts", "etc", "--format", "json", "--remapped-to"];
+    assert_eq!(host(&[given.as_slice(), &["1500"]].concat()), ids);
+    assert_eq!(host(&[given.as_slice(), &["root"]].concat()), [Some(405), Some(1001)]);
+    for (words, why) in [
+        (
+            &["--remapped-to", "ada"][..],
+            "the subordinate ids of `ada` are not given; give them with --host-accounts",
+        ),
+        (&["--remapped-to", "eve", "--host-accounts", "etc"], "no account of the host is called `eve`"),
+        (&["--remapped-to", "default", "--host-accounts", "other"], "--remapped-to default: "),
+        (&["--remapped-to", "ada", "--rootless", "ada"], "cannot be used with"),
+    ] {
+        let told = scratch.run([&["identity", "c.yaml"], words].concat());
+        assert!(told.contains(why) && told.ends_with("--- status 2"), "{words:?}: {told}");
+    }
+    let podman = scratch.run([
+        "identity",
+        "c.yaml",
+        "--runtime",
+        "podman",
+        "--remapped-to",
+        "ada",
+        "--host-accounts",
+        "etc",
+    ]);
+    assert!(podman.contains("warning: --remapped-to is about Docker's daemon"), "{podman}");
+    let both = scene.replace("remapped-to", "started-by: ada, remapped-to");
+    let told = Scratch::with("c.yaml", COMPOSE).and("e.yaml", &both).run(["identity", "e.yaml"]);
+    assert!(told.contains("`started-by` and `remapped-to` of the host exclude one another"), "{told}");
 }
 
 #[test]

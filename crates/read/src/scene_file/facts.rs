@@ -356,8 +356,8 @@ impl Reading<'_> {
             section.mounts.as_deref().zip(node.get("mounts")).and_then(|(path, at)| self.mounts(path, at));
         let accounts = section.accounts.as_ref().zip(node.get("accounts"));
         let accounts = accounts.and_then(|(given, at)| self.accounts("the host", Some(given), at));
-        let (started_by, subordinate) = self.started_by(section, node);
-        Host { tree, mounts, accounts, settings, user_namespace, started_by, subordinate }
+        let (started_by, remapped_to, subordinate) = self.started_by(section, node);
+        Host { tree, mounts, accounts, settings, user_namespace, remapped_to, started_by, subordinate }
     }
 }
 

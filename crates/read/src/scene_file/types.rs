@@ -154,6 +154,9 @@ pub struct HostSection {
     pub user_namespace: Option<IdMapSection>,
     /// Who starts the engines, by login name or user id: containers of somebody other than root have the ids of that user.
     pub started_by: Option<RawText>,
+    /// Whose subordinate ids a daemon of root's gives its containers, as Docker's `userns-remap` says it: `default` (the user dockremap),
+    /// a login name or a user id, maybe with a group behind a colon.
+    pub remapped_to: Option<RawText>,
     /// Its `/etc/subuid`: the path of a copy, or the text itself.
     pub subuid: Option<String>,
     /// Its `/etc/subgid`, likewise.

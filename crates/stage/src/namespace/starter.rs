@@ -73,10 +73,16 @@ pub enum UnknownStarter {
     #[error("no account of the host is called `{0}`")]
     NoAccount(String),
     /// A name, and no account files.
-    #[error("`{0}` is a name, and the host's accounts are not given")]
+    #[error("`{0}` cannot be looked up: the host's accounts are not given")]
     NoAccounts(String),
-    /// A line with no ids, which `newuidmap` refuses.
-    #[error("a line of the subordinate ids of `{0}` has no ids, which newuidmap refuses")]
+    /// The host's subuid and subgid are not given.
+    #[error("the subordinate ids of `{0}` are not given")]
+    Untold(String),
+    /// They have no line of a user whose ids a daemon is to take.
+    #[error("no line of the host's subuid and subgid is that of `{0}`")]
+    NoIds(String),
+    /// A line with no ids, which `newuidmap` and the kernel refuse.
+    #[error("a line of the subordinate ids of `{0}` has no ids, which no map may (EINVAL)")]
     Empty(String),
     /// More lines than the kernel takes.
     #[error(
@@ -221,15 +227,23 @@ fn given(ids: &SubordinateIds, name: Option<&str>, uid: u32) -> Given {
 fn default_map(own: u32, ranges: &[Range], who: &str) -> Result<IdMap, UnknownStarter> {
     let mut ranges = ranges.to_vec();
     ranges.sort_by_key(|range| range.first);
+    in_a_row(vec![Extent { inside: 0, outside: own, count: 1 }], &ranges, who)
+}
+
+/// `extents`, which begin at 0 inside, then the ranges as they come.
+pub(super) fn in_a_row(
+    mut extents: Vec<Extent>,
+    ranges: &[Range],
+    who: &str,
+) -> Result<IdMap, UnknownStarter> {
     if ranges.iter().any(|range| range.count == 0) {
         return Err(UnknownStarter::Empty(who.to_owned()));
     }
-    if ranges.len() >= MOST_LINES {
+    if extents.len() + ranges.len() > MOST_LINES {
         return Err(UnknownStarter::TooMany(ranges.len()));
     }
-    let mut extents = vec![Extent { inside: 0, outside: own, count: 1 }];
-    let mut next: u32 = 1;
-    for range in &ranges {
+    let mut next: u32 = extents.iter().map(|line| line.count).sum();
+    for range in ranges {
         let extent = Extent { inside: next, outside: range.first, count: range.count };
         if extents.iter().any(|line| overlap(line, &extent)) || next.checked_add(range.count).is_none() {
             return Err(UnknownStarter::Overlap(who.to_owned()));
@@ -280,7 +294,7 @@ mod tests {
         by_name_and_by_number: "worker:200000:10\n1500:300000:10\n" => "0 1500 1, 1 200000 10, 11 300000 10";
         a_blank_behind_a_number: "# x\nworker:200000:10 \n" => "0 1500 1";
         a_blank_before_a_name: " worker:200000:10\n" => "0 1500 1";
-        no_ids: "worker:200000:0\nworker:300000:4\n" => "a line of the subordinate ids of `worker` has no ids, which newuidmap refuses";
+        no_ids: "worker:200000:0\nworker:300000:4\n" => "a line of the subordinate ids of `worker` has no ids, which no map may (EINVAL)";
         a_line_that_is_none: "worker:200000:10\nworker:bad:1\nworker:300000:4\n" => "0 1500 1, 1 200000 10, 11 300000 4";
         ranges_that_meet: "worker:200000:10\nworker:200005:10\n" => "the subordinate ids of `worker` overlap, which no map may (EINVAL)";
     }

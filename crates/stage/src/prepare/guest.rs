@@ -1,5 +1,6 @@
 //! Somebody else in the place of an actor: another user there, or what a program that is started makes of whoever starts it.
 
+use std::borrow::Cow;
 use std::sync::Arc;
 
 use mivask_model::act::Subject;
@@ -11,7 +12,7 @@ use mivask_model::mount::MountTable;
 
 use super::context::Context;
 use super::host_actor::{self, HOST};
-use super::space::keeps_groups;
+use super::space::{self, keeps_groups};
 use super::{identify, person, program};
 use crate::identity::{IdentityFact, IdentityField, PlainIdentity, Resolved, set_in_words};
 use crate::runtime::Entering;
@@ -21,6 +22,7 @@ use crate::stage::{Actor, Stage};
 
 /// Puts the guest of this name on the stage as it is now, anew where it was there; nobody where its place is not there.
 pub fn admit(stage: &mut Stage, scene: &Scene, name: &str) {
+    let scene = &*space::remapped(Cow::Borrowed(scene));
     let subject = Subject::named(name);
     let Ok(own) = stage.actor(&subject.actor).cloned() else { return };
     let guest = if *own.workload == *HOST && *own.container == *HOST {

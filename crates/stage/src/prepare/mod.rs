@@ -120,7 +120,7 @@ impl<'a> Staging<'a> {
         let host = host_path::host_source(scene);
         let starter = scene.host.starter();
         let cache = TreeCache::default();
-        Self { scene: built(scene), actor_names, sharing, host, cache, actors: 0, starter }
+        Self { scene: space::remapped(built(scene)), actor_names, sharing, host, cache, actors: 0, starter }
     }
 
     /// The next workload on a stage of its own.

@@ -1,5 +1,6 @@
 //! The user namespace of each container, and what it makes of an identity.
 
+use std::borrow::Cow;
 use std::sync::Arc;
 
 use mivask_model::credentials::Credentials;
@@ -11,9 +12,9 @@ use mivask_model::unmodelled::Unmodelled;
 
 use super::context::Context;
 use crate::identity::{GroupName, IdentityFact, IdentityField, NamespaceTerms, PlainIdentity, Resolved};
-use crate::namespace::{Engine, NamespaceAsked, Space, space};
+use crate::namespace::{Engine, NamespaceAsked, Space, UnknownStarter, space};
 use crate::runtime::Runtime;
-use crate::scene::{Container, Who};
+use crate::scene::{Container, Scene, Who};
 
 /// The user namespace of a container: its own, its pod's, else the one that its engine puts all containers into.
 pub(super) fn user_namespace(
@@ -51,6 +52,10 @@ pub(super) fn space_of(context: &Context<'_>, container: &Container) -> Space {
             None => space(None, &engine),
         },
     };
+    if let Some((word, unknown)) = of_nobody_known(context) {
+        let what = "a daemon that gives its containers the ids of somebody";
+        space.unmodelled = Some(Unmodelled::ids(what, &unknown.to_string(), word.from.clone()));
+    }
     let what = "an engine without root";
     match (context.starter_of(), &container.of_user) {
         ((_, Some(unknown)), _) => {
@@ -67,6 +72,23 @@ pub(super) fn space_of(context: &Context<'_>, container: &Container) -> Space {
         ((Some(_), None), _) | ((None, None), None) => {}
     }
     space
+}
+
+/// The scene with the user namespace of its daemon's containers, where the ids of somebody say which that is.
+pub(super) fn remapped(mut scene: Cow<'_, Scene>) -> Cow<'_, Scene> {
+    let host = &scene.host;
+    if let (Some(_), None, Ok(Some(namespace))) =
+        (&host.remapped_to, &host.user_namespace, host.containers_namespace())
+    {
+        scene.to_mut().host.user_namespace = Some(namespace);
+    }
+    scene
+}
+
+/// Whose ids a daemon gives its containers, where nobody can tell which those are.
+fn of_nobody_known<'a>(context: &Context<'a>) -> Option<(&'a Fact<String>, UnknownStarter)> {
+    let host = &context.scene.host;
+    Some((host.remapped_to.as_ref()?, host.containers_namespace().err()?))
 }
 
 /// Which container of its workload it is.

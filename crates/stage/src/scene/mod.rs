@@ -13,7 +13,7 @@ use crate::actor_names::ActorNames;
 use crate::cluster::Cluster;
 pub use crate::cluster::HostPathCheck;
 use crate::identity::{ImageFacts, Knowledge};
-use crate::namespace::{Starter, SubordinateIds, UnknownStarter, starter};
+use crate::namespace::{Starter, SubordinateIds, UnknownStarter, remapped, starter};
 use crate::recipe::Recipe;
 use crate::runtime::{Builder, Runtime};
 use mivask_model::fact::{Fact, Provenance};
@@ -166,6 +166,9 @@ pub struct Host {
     pub settings: Settings,
     /// The user namespace that containers without one of their own live in, where it is not the host's.
     pub user_namespace: Option<Fact<Arc<UserNamespace>>>,
+    /// Whose subordinate ids containers of a daemon of root's have (`default`, a login name or a user id, maybe with a group): what is not
+    /// given as `user_namespace`.
+    pub remapped_to: Option<Fact<String>>,
     /// Who starts the engines, by login name or user id of the host; root where left out.
     pub started_by: Option<Fact<String>>,
     /// Its `/etc/subuid` and `/etc/subgid`.
@@ -180,5 +183,17 @@ impl Host {
     pub fn starter(&self) -> Result<Option<Starter>, UnknownStarter> {
         let Some(word) = &self.started_by else { return Ok(None) };
         starter(word, self.accounts.as_ref(), &self.subordinate)
+    }
+
+    /// The user namespace that containers without one of their own live in, where it is not the host's.
+    ///
+    /// # Errors
+    /// Where it is that of a user's subordinate ids, and nobody can tell these.
+    pub fn containers_namespace(&self) -> Result<Option<Fact<Arc<UserNamespace>>>, UnknownStarter> {
+        let Some(word) = self.remapped_to.as_ref().filter(|_| self.user_namespace.is_none()) else {
+            return Ok(self.user_namespace.clone());
+        };
+        let namespace = remapped(word, self.accounts.as_ref(), &self.subordinate)?;
+        Ok(namespace.map(|namespace| Fact::new(Arc::new(namespace), word.from.clone())))
     }
 }
