@@ -299,7 +299,7 @@ def bundle_rows(host):
     """OCI bundles, the same for runc and crun."""
     def bundle(name, process, mounts=(), paths=(), acts=(), readonly=False, flags=(), mapped=False):
         return {"name": name, "process": process, "mounts": list(mounts), "paths": list(paths), "acts": list(acts),
-                "readonly": readonly, "flags": list(flags), "mapped": mapped, "shifted": True}
+                "readonly": readonly, "flags": list(flags), "mapped": mapped, "shifted": True, "maps": ([(0, 100000, 65536)], [(0, 100000, 65536)])}
 
     def bind(name, path, options, mapped):
         mount = {"destination": "/in", "type": "bind", "source": f"{host}/{path}", "options": options}
@@ -355,7 +355,48 @@ def bundle_rows(host):
             ("plain", ["rbind", "ro", "noexec", "rw", "exec"]), ("plain", ["rbind", "rro", "rrw"]), ("plain", ["rbind", "ro", "rrw"]),
             ("plain", ["bind", "rro"]), ("plain", ["rbind", "nosuid", "rnodev"]), ("plain", ["rbind", "noexec"]),
         )),
+        *of_maps(bundle, ids, host),
     ]
+
+
+# INSIDE, OUTSIDE, COUNT for users and for groups: several lines, gaps, one id, groups of their own, the host's own ids.
+MAPS = {
+    "several lines": ([(0, 100000, 405), (405, 405, 1), (406, 100406, 60000)], [(0, 100000, 1001), (1001, 1001, 1), (1002, 101002, 60000)]),
+    "a gap": ([(0, 100000, 100), (405, 100405, 10)], [(0, 100000, 60), (1001, 101001, 10)]),
+    "one id": ([(0, 405, 1)], [(0, 1001, 1)]),
+    "no root inside": ([(405, 100405, 1)], [(1001, 101001, 1)]),
+    "groups of their own": ([(0, 100000, 65536)], [(0, 300000, 65536)]),
+    "the host's ids": ([(0, 0, 65536)], [(0, 0, 65536)]),
+    "lines out of order": ([(1000, 201000, 5000), (0, 100000, 1000)], [(1000, 201000, 5000), (0, 100000, 1000)]),
+}
+
+
+def through(lines, number):
+    """The id outside; one without a line stays what it is."""
+    return next((outside + number - inside for inside, outside, count in lines if inside <= number < inside + count), number)
+
+
+def of_maps(bundle, ids, host):
+    """Bundles with further maps, and binds that have maps or ask for those of the container."""
+    users = {"0": ids(0, 0), "405": ids(405, 1001), "groups": ids(405, 1001, 50, 1001, 29), "unmapped": ids(7777, 1001)}
+    bind = lambda *options, **more: [{"destination": "/in", "type": "bind", "source": f"{host}/d", "options": list(options)} | more]
+    lines = lambda *lines: [{"containerID": inside, "hostID": outside, "size": count} for inside, outside, count in lines]
+    own = {"uidMappings": lines((0, 405, 1), (1, 1, 100)), "gidMappings": lines((0, 1001, 1), (1, 1, 100))}
+    binds = {
+        "bind": bind("bind"), "idmap": bind("bind", "idmap"), "rbind idmap": bind("rbind", "idmap"), "ridmap": bind("bind", "ridmap"), "rbind ridmap": bind("rbind", "ridmap"),
+        "a map of its own": bind("bind", **own), "a map of its own and idmap": bind("bind", "idmap", **own), "idmap with lines": bind("bind", "idmap=uids=405-0-1#1-1-100;gids=1001-0-1"),
+        "idmap with lines of the container": bind("bind", "idmap=uids=@405-0-1;gids=@1001-0-1"), "a map of its own and idmap with lines": bind("bind", "idmap=uids=405-0-1;gids=1001-0-1", **own),
+    }
+    paths, acts = ["/", "/data", "/data/a", "/in", "/in/f", "/in/x"], ["reads /in/f", "creates /in/x", "creates /data/x"]
+    plain = [bundle(f"maps: {name} as {who}", {"user": user}, [], ["/", "/data", "/data/a"], ["creates /data/x", "creates /tmp/x", "reads /data/a"], mapped=True) | {"maps": maps}
+             for name, maps in MAPS.items() for who, user in users.items()]
+    bound = [bundle(f"maps: {name}, {how} as {who}", {"user": users[who]}, mounts, paths[:5], acts, mapped=True) | {"maps": maps}
+             for name, maps in [("the usual one", ([(0, 100000, 65536)], [(0, 100000, 65536)])), *MAPS.items()] for how, mounts in binds.items() for who in ("0", "405")]
+    odd = ("uids=405-100405-1", "gids=1001-101001-1", "uids=@405-405-1", "uids=405-0", "uids=405-0-1-2", "x=1-1-1", "uids=a-1-1", "uids=1-1-0", "uids=405-0-1;", "uids=405-0-1#", "", "uids=", "uids=-1-1-1", "uids=405-0-1;uids=1-1-1", "uids=405-0-1,gids=1001-0-1")
+    bound += [bundle(f"maps: odd, {text}", {"user": users["405"]}, bind("bind", f"idmap={text}"), ["/in", "/in/f"], ["reads /in/f"], mapped=True) for text in odd]
+    bound += [bundle(f"maps: of one kind, {kind} as 405", {"user": users["405"]}, bind("bind", **{kind: own[kind]}), ["/in", "/in/f"], ["reads /in/f"], mapped=True) for kind in own]
+    outside = [bundle(f"maps: none, {how} as {who}", {"user": users[who]}, mounts, paths[:5], acts) for how, mounts in binds.items() for who in ("0", "405")]
+    return plain + bound + outside
 
 
 

@@ -1,5 +1,6 @@
 //! OCI runtime configurations: `config.json` and the bundle around it (OCI runtime specification).
 
+mod id_map;
 mod types;
 
 use std::path::Path;
@@ -9,7 +10,7 @@ use mivask_core::accounts::Accounts;
 use mivask_core::caps::{Capability, CapabilitySet};
 use mivask_core::fact::Fact;
 use mivask_core::identity::{Knowledge, PodSecurity, ProcessIdentity};
-use mivask_core::ids::{Extent, IdMap, MountIds, UserNamespace};
+use mivask_core::ids::{MountIds, UserNamespace};
 use mivask_core::mode::Mode;
 use mivask_core::mount::MountFlags;
 use mivask_core::runtime::Flavour;
@@ -19,7 +20,8 @@ use mivask_core::scene::{
 };
 use mivask_core::stage::Role;
 
-use self::types::{Config, Linux, LinuxIdMapping, Mount, Process};
+use self::id_map::map;
+use self::types::{Config, Linux, Mount, Process};
 use crate::accounts;
 use crate::diagnostic::{Diagnostics, Severity};
 use crate::fields::{self, OCI};
@@ -51,10 +53,13 @@ pub fn add(
         return None;
     };
     let namespace = reading.namespace(&spec);
+    let maps = namespace.as_ref().map(|namespace| namespace.value.clone());
     let who = reading.identity(process, namespace);
     let mut volumes = Vec::new();
     let listed = spec.mounts.iter().enumerate();
-    let mounts = listed.filter_map(|(index, mount)| reading.mount(index, mount, &mut volumes)).collect();
+    let mounts = listed
+        .filter_map(|(index, mount)| reading.mount(index, (mount, maps.as_deref()), &mut volumes))
+        .collect();
     let root = spec.root.as_ref();
     let path = root.map(|root| root.path.clone()).unwrap_or_default();
     reading.accounts(&path, scene);
@@ -194,7 +199,12 @@ impl Reading<'_> {
         Some(self.fact("linux.uidMappings", Arc::new(namespace)))
     }
 
-    fn mount(&mut self, index: usize, mount: &Mount, volumes: &mut Vec<Volume>) -> Option<VolumeMount> {
+    fn mount(
+        &mut self,
+        index: usize,
+        (mount, namespace): (&Mount, Option<&UserNamespace>),
+        volumes: &mut Vec<Volume>,
+    ) -> Option<VolumeMount> {
         let item = self.at("mounts").item(index).unwrap_or(self.node);
         let place = self.source.place(&item.span, "mounts");
         let target = mount.destination.clone();
@@ -225,15 +235,34 @@ impl Reading<'_> {
         // A bundle may mount twice at one place; the number keeps the volumes apart.
         let name = Fact::new(format!("{target} ({index})"), place.clone());
         volumes.push(Volume { name: name.clone(), kind });
-        let ids = MountIds {
+        let mut ids = MountIds {
             uids: map(&mount.uid_mappings).unwrap_or_default(),
             gids: map(&mount.gid_mappings).unwrap_or_default(),
         };
+        let mut bad_map = None;
+        match (ids.uids.is_identity(), ids.gids.is_identity()) {
+            (false, true) => bad_map = Some("uidMappings without gidMappings".to_owned()),
+            (true, false) => bad_map = Some("gidMappings without uidMappings".to_owned()),
+            (true, true) | (false, false) => {}
+        }
+        let lines =
+            options.iter().find_map(|option| option.strip_prefix("idmap=")).filter(|text| !text.is_empty());
+        if let Some(text) = lines.filter(|_| ids == MountIds::default()) {
+            match id_map::asked(text, namespace) {
+                Some(asked) => ids = asked,
+                None => bad_map = Some(format!("idmap={text}")),
+            }
+        }
         Some(VolumeMount {
             read_only: flags.has(MountFlags::READ_ONLY),
             flags,
             ids,
-            engine: EngineOptions { taken_back, id_mapped: has("idmap"), ..EngineOptions::default() },
+            engine: EngineOptions {
+                taken_back,
+                id_mapped: has("idmap") || has("idmap="),
+                bad_map,
+                ..EngineOptions::default()
+            },
             below: below(options),
             ..VolumeMount::new(name, Fact::new(target.into_bytes(), place))
         })
@@ -279,12 +308,6 @@ impl Reading<'_> {
 }
 
 /// Lines of a map; those the kernel would refuse are for the runtime to report.
-fn map(lines: &[LinuxIdMapping]) -> Option<IdMap> {
-    let extent =
-        |line: &LinuxIdMapping| Extent { inside: line.container_id, outside: line.host_id, count: line.size };
-    (!lines.is_empty()).then(|| IdMap::new(lines.iter().map(extent).collect()))
-}
-
 /// The flag that an option sets (`true`) or clears.
 fn turned(option: &str) -> Option<(MountFlags, bool)> {
     let set = MountFlags::by_word(option).map(|flag| (flag, true));

@@ -65,7 +65,7 @@ impl ContainerMounts<'_> {
         let of_pod = self.context.workload.own_users.is_some();
         // What is made inside the namespace is the namespace's root's.
         let made_inside = matches!(ready, Ready::Tmpfs(_)) || is_made_inside(&volume.kind);
-        let shifted = of_pod || id_mapped || made_inside;
+        let own = of_pod || made_inside;
         if let Some(filesystem) = self.not_mapped(&volume).filter(|_| (of_pod || id_mapped) && !made_inside) {
             let shown = quoted(&mount.at.value);
             let what = if of_pod { "a pod with users of its own" } else { "a container with `idmap` on it" };
@@ -74,7 +74,7 @@ impl ContainerMounts<'_> {
             );
             return self.stop(RefusalClass::StartError, reason, mount.at.from.clone());
         }
-        let ids = if shifted { self.own_ids.clone() } else { mount.ids.clone() };
+        let ids = if own { self.own_ids.clone() } else { self.ids_of(mount) };
         // `attach` adds nothing where the mount point cannot be made; then nothing can be mounted below either.
         let before = self.mounts.iter().count();
         self.attach(&Attachment { at, volume: &volume, root, flags, origin, from, ids: &ids });
@@ -82,6 +82,18 @@ impl ContainerMounts<'_> {
         if let Some(outer) = made {
             self.nested(outer, &volume, mount, &ids);
         }
+    }
+
+    /// The id map of a mount: one of its own, or that of the container, where the engine makes it so.
+    fn ids_of(&mut self, mount: &VolumeMount) -> MountIds {
+        let given = mount.ids != MountIds::default();
+        let bundle = self.context.workload.flavour == Flavour::Bundle;
+        if bundle && !self.profile().binds.maps_ids && (given || mount.engine.id_mapped) {
+            let shown = quoted(&mount.at.value);
+            self.assumptions.push(format!("runc is older than 1.2, which maps the ids of {shown}").into());
+            return MountIds::default();
+        }
+        if mount.engine.id_mapped && !given { self.own_ids.clone() } else { mount.ids.clone() }
     }
 
     /// The file system of a volume, where it is one that takes no id map (mount_setattr(2), `FS_ALLOW_IDMAP`).
@@ -102,7 +114,12 @@ impl ContainerMounts<'_> {
         }
         let from = || mount.at.from.clone();
         let bundle = self.context.workload.flavour == Flavour::Bundle;
-        let id_mapped = asked.id_mapped && (self.profile().binds.maps_ids || !bundle);
+        if let Some(lines) = asked.bad_map.as_ref().filter(|_| self.profile().binds.maps_ids) {
+            let reason = format!("`{}` is no id map that crun makes a mount with", lines.escape_debug());
+            return Some((RefusalClass::StartError, reason, mount.at.from.clone()));
+        }
+        let given = mount.ids != MountIds::default();
+        let id_mapped = asked.id_mapped && !given && (self.profile().binds.maps_ids || !bundle);
         if id_mapped && self.own_ids.uids.is_identity() {
             let reason = "`idmap` needs a user namespace of the container's own".to_owned();
             return Some((RefusalClass::StartRefused, reason, from()));

@@ -43,7 +43,14 @@ pub(super) fn space_of(context: &Context<'_>, container: &Container) -> Space {
     let mut space = match &container.who {
         Who::Process(process) => {
             let namespace = process.user_namespace.clone();
-            return Space { own: namespace.is_some(), namespace, ..Space::default() };
+            let rootless = |own: &Fact<Arc<UserNamespace>>| {
+                let (uid, gid) = (InsideUid::new(0), InsideGid::new(0));
+                own.value.to_kernel_uid(uid).is_none() || own.value.to_kernel_gid(gid).is_none()
+            };
+            let refused =
+                context.profile.identity.needs_root_in_namespace && namespace.as_ref().is_some_and(rootless);
+            let refusal = refused.then(|| "runc needs an id 0 in both maps of the user namespace".to_owned());
+            return Space { own: namespace.is_some(), namespace, refusal, ..Space::default() };
         }
         Who::Running(_) => return Space::default(),
         Who::Plain(_) => space(asked, &engine),

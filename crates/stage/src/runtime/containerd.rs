@@ -18,6 +18,7 @@ const IDENTITY: IdentityRules = IdentityRules {
     refuses_large_ids: true,
     passes_over_large_memberships: false,
     refuses_group_without_user: true,
+    needs_root_in_namespace: false,
 };
 
 /// docs/facts/kubelet.md section 3; what the kubelet adds comes behind.

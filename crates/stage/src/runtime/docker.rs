@@ -21,6 +21,7 @@ pub(super) const PROFILE: Profile = Profile {
         refuses_large_ids: true,
         passes_over_large_memberships: false,
         refuses_group_without_user: false,
+        needs_root_in_namespace: false,
     },
     capabilities: CapabilityRules {
         default: FOURTEEN,

@@ -18,6 +18,7 @@ const IDENTITY: IdentityRules = IdentityRules {
     refuses_large_ids: true,
     passes_over_large_memberships: false,
     refuses_group_without_user: false,
+    needs_root_in_namespace: true,
 };
 
 /// runc 1.1.
@@ -55,7 +56,12 @@ pub(super) const RUNC: Profile = Profile {
 
 /// crun 1.8.
 pub(super) const CRUN: Profile = Profile {
-    identity: IdentityRules { captures_group_names: false, refuses_large_ids: false, ..IDENTITY },
+    identity: IdentityRules {
+        captures_group_names: false,
+        refuses_large_ids: false,
+        needs_root_in_namespace: false,
+        ..IDENTITY
+    },
     mount_points: CRUN_MOUNT_POINTS,
     tmpfs: TmpfsRules {
         flags: PLAIN,

@@ -25,6 +25,7 @@ pub(super) const PROFILE: Profile = Profile {
         refuses_large_ids: false,
         passes_over_large_memberships: true,
         refuses_group_without_user: false,
+        needs_root_in_namespace: false,
     },
     capabilities: CapabilityRules {
         // Eleven: without net_raw, mknod and audit_write.

@@ -98,6 +98,8 @@ pub struct IdentityRules {
     pub passes_over_large_memberships: bool,
     /// Whether a pod-level runAsGroup without a runAsUser keeps the whole pod from starting.
     pub refuses_group_without_user: bool,
+    /// Whether a user namespace of a bundle has to have an id 0 (runc: "no user mapping found").
+    pub needs_root_in_namespace: bool,
 }
 
 /// How capability names are taken.
@@ -203,7 +205,7 @@ pub struct BindRules {
     pub makes_missing_source: bool,
     /// What becomes of the host mount's flags.
     pub forgets: Forgets,
-    /// Whether the option `idmap` of a bundle's bind maps its ids like the container's (crun); it is left out otherwise.
+    /// Whether a bundle's mount gets the id map that it has or that its option `idmap` asks for (crun); runc before 1.2 leaves it out.
     pub maps_ids: bool,
     /// Whether mounts below a source come along even where they are to be left out (Podman 4.3).
     pub always_along: bool,

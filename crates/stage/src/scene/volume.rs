@@ -86,6 +86,8 @@ pub struct EngineOptions {
     pub overlaid: bool,
     /// `idmap`: the container's own user namespace maps the mount too.
     pub id_mapped: bool,
+    /// What a bundle gives as the id map of the mount and is none, as it is written there.
+    pub bad_map: Option<String>,
     /// Flags that a later option takes back; crun sets them all the same.
     pub taken_back: MountFlags,
     /// That it is another container's (`volumes_from`), with a mode word or without.
