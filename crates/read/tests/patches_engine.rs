@@ -60,6 +60,11 @@ fn an_option_takes_the_place_of_the_one_that_is_there() {
         ("--read-only -d ", "mounts / with rw", "-d "),
         ("--read-only=true ", "mounts / with rw", ""),
         ("", "mounts scratch at /tmp", "--tmpfs /tmp "),
+        (
+            "--pod new:p ",
+            "user-namespace keep-id",
+            "its pod has the user namespace: give it to `podman pod create --userns`",
+        ),
         ("", "filesystem-group 5", "an engine's container has no filesystem group"),
     ] {
         assert_eq!(options("podman", given, sentence), then, "{given}{sentence}");

@@ -14,6 +14,7 @@ mod demo;
 mod disks;
 mod documents;
 mod drift;
+mod engine_pods;
 mod engines;
 mod every_flag;
 mod fetched;

@@ -292,11 +292,21 @@ fn what_is_not_modelled_is_said() {
     let ids = "podman run --userns=ns:/run/x --pod p --umask 999 img\n";
     assert_snapshot!(said(ids), @"
     --- standard error
-    warning: `--pod` is not modelled: it may change what is there
-     --> run.sh:1:31
+    error: `--userns` and `--pod` exclude one another: the pod has the user namespace
+     --> run.sh:1:12
       |
     1 | podman run --userns=ns:/run/x --pod p --umask 999 img
-      |                               ^^^^^
+      |            ^^^^^^^^^^^^^^^^^^
+      |
+      = help: give it to `podman pod create`
+
+    warning: the pod is not made here: who the process is depends on its user namespace
+     --> run.sh:1:37
+      |
+    1 | podman run --userns=ns:/run/x --pod p --umask 999 img
+      |                                     ^
+      |
+      = help: read the script that makes the pod, or its .pod file
 
     error: `999` is no octal umask
      --> run.sh:1:47
@@ -314,7 +324,7 @@ fn what_is_not_modelled_is_said() {
       |
       = help: give its maps under `host: { user-namespace: ... }` in a scene file
 
-    error: the input cannot be used: 1 error above
+    error: the input cannot be used: 2 errors above
     --- status 2
     ");
 }

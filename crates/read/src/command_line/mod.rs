@@ -10,6 +10,7 @@ mod maps;
 mod mount;
 mod options;
 mod parts;
+mod pod;
 mod run;
 mod runs;
 pub(crate) mod unit;
@@ -119,8 +120,14 @@ pub(crate) fn add(
     let all = commands(&source.text, variables);
     let mut runs = Runs::default();
     let mut taken = BTreeMap::new();
+    let mut pods = pod::Pods::new();
     for command in &all {
-        let mut reading = Reading { source, diagnostics, folder: &whole, volumes: &mut runs.volumes };
+        if let Some((name, given)) = pod::pod(command).and_then(pod::made) {
+            pods.insert(name, given);
+            continue;
+        }
+        let mut reading =
+            Reading { source, diagnostics, folder: &whole, volumes: &mut runs.volumes, pods: &pods };
         if let Some(words) = volume(command) {
             reading.volume(words);
         } else if let Some((engine, words)) = making(command) {

@@ -23,6 +23,8 @@ pub(super) enum Meaning {
     Ids,
     /// Something about files that no rule here follows.
     Files,
+    /// The pod it is in.
+    Pod,
     /// Whether Podman mounts scratch space below a read-only root.
     Scratch,
     /// A value that says nothing about files or identity.
@@ -32,7 +34,8 @@ pub(super) enum Meaning {
 }
 
 use Meaning::{
-    Element, Entrypoint, Environment, Files, Ids, Mount, Name, Scratch, Switch, Text, Truth, Umask, Value,
+    Element, Entrypoint, Environment, Files, Ids, Mount, Name, Pod, Scratch, Switch, Text, Truth, Umask,
+    Value,
 };
 
 /// Options that decide something here; a letter is the short form.
@@ -64,7 +67,7 @@ const DECIDING: [(&str, &str, Meaning); 38] = [
     ("gidmap", "", Ids),
     ("subuidname", "", Ids),
     ("subgidname", "", Ids),
-    ("pod", "", Files),
+    ("pod", "", Pod),
     ("pod-id-file", "", Files),
     ("rootfs", "", Files),
     ("secret", "", Files),
@@ -119,7 +122,9 @@ impl Meaning {
         match self {
             Truth(_) | Scratch | Switch => false,
             Files => !matches!(name.as_bytes(), b"rootfs"),
-            Text(_) | Element(_) | Mount | Name | Environment | Entrypoint | Umask | Ids | Value => true,
+            Text(_) | Element(_) | Mount | Name | Environment | Entrypoint | Umask | Ids | Pod | Value => {
+                true
+            }
         }
     }
 }

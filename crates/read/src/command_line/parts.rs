@@ -6,6 +6,7 @@ use std::ops::Range;
 use mivask_core::runtime::Runtime;
 
 use super::made::Made;
+use super::pod::Pods;
 use super::run::Reading;
 use super::words::{Command, Variables, Word, commands};
 use super::{making, options};
@@ -46,16 +47,27 @@ pub(crate) fn parts(text: &str, name: &str) -> Option<Parts> {
     let mut diagnostics = Diagnostics::default();
     let mut taken = BTreeMap::new();
     let mut volumes = Made::default();
+    let pods = Pods::new();
     let all = commands(text, Variables::new());
     let (command, engine, words) = all.iter().find_map(|command| {
         let (engine, words) = making(command)?;
-        let mut reading =
-            Reading { source: &source, diagnostics: &mut diagnostics, folder: "", volumes: &mut volumes };
+        let mut reading = Reading {
+            source: &source,
+            diagnostics: &mut diagnostics,
+            folder: "",
+            volumes: &mut volumes,
+            pods: &pods,
+        };
         let run = reading.run(engine, words, &mut taken)?;
         (run.name == name).then_some((command, engine, words))
     })?;
-    let mut reading =
-        Reading { source: &source, diagnostics: &mut diagnostics, folder: "", volumes: &mut volumes };
+    let mut reading = Reading {
+        source: &source,
+        diagnostics: &mut diagnostics,
+        folder: "",
+        volumes: &mut volumes,
+        pods: &pods,
+    };
     let (given, rest) = reading.options(engine, words);
     let image = rest.first()?.span.start;
     let options = given.into_iter().map(|one| {

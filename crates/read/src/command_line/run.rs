@@ -12,6 +12,7 @@ use mivask_core::unmodelled::Unmodelled;
 
 use super::made::{Made, plain, text};
 use super::options::{self, Meaning};
+use super::pod::Pods;
 use super::words::{Word, may_be_options};
 use crate::diagnostic::{Diagnostics, Severity};
 use crate::nearest::nearest;
@@ -30,6 +31,10 @@ pub(super) struct Run {
     pub unmodelled: Vec<Unmodelled>,
     /// Where it says that an engine without root makes it.
     pub of_user: Option<Provenance>,
+    /// The pod it is in, whose user namespace it has.
+    pub pod: Option<String>,
+    /// What is taken for granted of it.
+    pub assumes: Vec<String>,
     /// `--read-only-tmpfs=false`
     pub no_scratch: bool,
     pub span: Range<usize>,
@@ -55,6 +60,8 @@ pub(super) struct Reading<'a> {
     /// Where relative paths begin.
     pub folder: &'a str,
     pub volumes: &'a mut Made,
+    /// Pods that were made before.
+    pub pods: &'a Pods,
 }
 
 /// An option, and its value where one belongs to it.
@@ -63,7 +70,7 @@ pub(super) struct Given<'w> {
     /// The word the option is in.
     pub at: &'w Word,
     pub value: Option<Word>,
-    meaning: Meaning,
+    pub meaning: Meaning,
 }
 
 impl Reading<'_> {
@@ -103,6 +110,8 @@ impl Reading<'_> {
             umask: None,
             user_namespace: None,
             of_user: None,
+            pod: None,
+            assumes: Vec::new(),
             untold: None,
             maps: Vec::new(),
             unmodelled: Vec::new(),
@@ -115,6 +124,7 @@ impl Reading<'_> {
         if let Some(first) = command.first().filter(|word| word.unknown.is_none()) {
             run.service.add("command", text(&first.text, &first.span));
         }
+        self.pod_of(&given, &mut run);
         for one in given {
             self.take(one, &mut run);
         }
@@ -216,7 +226,7 @@ impl Reading<'_> {
     }
 
     /// Makes one option a part of the service.
-    fn take(&mut self, given: Given<'_>, run: &mut Run) {
+    pub(super) fn take(&mut self, given: Given<'_>, run: &mut Run) {
         let Given { name, at, value, meaning } = given;
         match (meaning, value) {
             (Meaning::Truth(_) | Meaning::Scratch, Some(value)) if value.unknown.is_some() => {
@@ -227,7 +237,7 @@ impl Reading<'_> {
                 run.service.set(key, plain(if set { "true" } else { "false" }, &at.span));
             }
             (Meaning::Scratch, value) => run.no_scratch = !self.is_set(&name, value.as_ref()),
-            (Meaning::Switch | Meaning::Value | Meaning::Name, _) => {}
+            (Meaning::Switch | Meaning::Value | Meaning::Name | Meaning::Pod, _) => {}
             (Meaning::Files, _) => {
                 let what = format!("`--{name}`");
                 let message = format!("{what} is not modelled: it may change what is there");
@@ -292,6 +302,7 @@ impl Reading<'_> {
             | Meaning::Switch
             | Meaning::Value
             | Meaning::Name
+            | Meaning::Pod
             | Meaning::Files
             | Meaning::Ids => {}
         }

@@ -88,6 +88,8 @@ impl Runs {
 fn finish(container: &mut Container, run: &mut Run) {
     container.unmodelled.append(&mut run.unmodelled);
     container.of_user = run.of_user.take();
+    container.pod = run.pod.take().map(Into::into);
+    container.assumes = run.assumes.drain(..).map(Into::into).collect();
     container.no_scratch = run.no_scratch;
     if let Who::Plain(plain) = &mut container.who {
         let plain: &mut PlainIdentity = plain;

@@ -50,6 +50,7 @@ impl Reading<'_> {
             | Meaning::Entrypoint
             | Meaning::Umask
             | Meaning::Ids
+            | Meaning::Pod
             | Meaning::Files
             | Meaning::Scratch
             | Meaning::Value

@@ -283,6 +283,7 @@ fn identify(context: &Context<'_>, container: &Container) -> (Resolved, Vec<Cred
         resolved.assumptions.push(text.into());
     }
     resolved.assumptions.extend(given.into_iter().flat_map(|image| image.assumptions.iter().cloned()));
+    resolved.assumptions.extend(container.assumes.iter().cloned());
     space::enter(&mut resolved, &space, (plain, &terms), &container.from);
     too_many_groups(&mut resolved, container);
     resolved.facts.shrink_to_fit();

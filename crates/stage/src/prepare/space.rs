@@ -37,7 +37,7 @@ pub(super) fn space_of(context: &Context<'_>, container: &Container) -> Space {
         runtime: context.runtime,
         starter: context.starter_of().0,
         told: context.scene.host.started_by.is_some(),
-        container: context.first + position(context, owner),
+        container: of_pod(context, owner).unwrap_or_else(|| context.first + position(context, owner)),
         remapped: context.scene.host.user_namespace.as_ref(),
     };
     let mut space = match &container.who {
@@ -96,6 +96,13 @@ pub(super) fn remapped(mut scene: Cow<'_, Scene>) -> Cow<'_, Scene> {
 fn of_nobody_known<'a>(context: &Context<'a>) -> Option<(&'a Fact<String>, UnknownStarter)> {
     let host = &context.scene.host;
     Some((host.remapped_to.as_ref()?, host.containers_namespace().err()?))
+}
+
+/// Which container of the scene is the first of the same pod, whose user namespace is that of all of them.
+fn of_pod(context: &Context<'_>, container: &Container) -> Option<usize> {
+    let pod = container.pod.as_ref()?;
+    let all = context.scene.workloads.iter().flat_map(|workload| &workload.containers);
+    all.into_iter().position(|other| other.pod.as_ref() == Some(pod))
 }
 
 /// Which container of its workload it is.

@@ -1,5 +1,7 @@
 //! What runs: workloads and their containers.
 
+use std::sync::Arc;
+
 use mivask_model::fact::{Fact, Provenance};
 use mivask_model::mode::Mode;
 use mivask_model::refusal::Refusal;
@@ -158,6 +160,10 @@ pub struct Container {
     pub on_host: bool,
     /// Where it says that an engine without root makes it.
     pub of_user: Option<Provenance>,
+    /// The pod of an engine that it is in: all of its containers have one user namespace.
+    pub pod: Option<Arc<str>>,
+    /// What is taken for granted of it, since no description tells.
+    pub assumes: Vec<Arc<str>>,
     /// Why it never runs, where the description alone says so.
     pub refusal: Option<Refusal>,
     /// The mounts it asks for.
@@ -200,6 +206,8 @@ impl Container {
             holds_input: false,
             on_host: false,
             of_user: None,
+            pod: None,
+            assumes: Vec::new(),
             refusal: None,
             mounts: Vec::new(),
             working_directory: None,

@@ -62,9 +62,11 @@ pub(super) fn read(
         }
         let engine = engine(node);
         let mut words = Words { node, all: Vec::new() };
+        let pods = BTreeMap::new();
         words.options();
         let image = words.program();
-        let mut reading = Reading { source, diagnostics, folder: &folder, volumes: &mut runs.volumes };
+        let mut reading =
+            Reading { source, diagnostics, folder: &folder, volumes: &mut runs.volumes, pods: &pods };
         let Some(mut run) = reading.run(engine, &words.all, &mut taken) else { continue };
         reading.mounts(node, &mut run);
         reading.ids(node, &mut run);

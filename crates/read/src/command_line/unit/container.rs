@@ -57,6 +57,7 @@ impl Reader<'_> {
             diagnostics: self.diagnostics,
             folder: self.whole,
             volumes: &mut runs.volumes,
+            pods: &BTreeMap::new(),
         };
         let mut taken = BTreeMap::new();
         let Some(mut run) = reading.run(Runtime::Podman, &words, &mut taken) else { return };
@@ -64,6 +65,7 @@ impl Reader<'_> {
             run.service.set("build", build);
         }
         self.whose(&mut run);
+        run.pod = self.last("Pod").map(|pod| pod.text);
         runs.push(Runtime::Podman, run);
     }
 
@@ -183,6 +185,7 @@ impl Reader<'_> {
     /// What it mounts, its pod's share, and its image; the build behind that.
     fn volumes_and_image(&mut self, runs: &mut Runs, words: &mut Vec<Word>) -> Option<Node> {
         if let Some(pod) = self.last("Pod").filter(|pod| pod.text.ends_with(".pod")) {
+            self.no_namespace_of_its_own();
             match self.beside.unit(&pod.text) {
                 Some(unit) => self.of_pod(&unit, &pod, runs, words),
                 None => self.missing(&pod),
@@ -263,6 +266,15 @@ impl Reader<'_> {
                 .filter(|word| word.text.starts_with("--userns") || word.text.starts_with("--volume"))
                 .map(|word| with(at, &word.text)),
         );
+    }
+
+    /// Podman takes `--pod` and `--userns` one without the other.
+    fn no_namespace_of_its_own(&mut self) {
+        let keys = ["UserNS", "UIDMap", "GIDMap", "SubUIDMap", "SubGIDMap", "RemapUsers"];
+        let Some(own) = keys.iter().find_map(|key| self.unit.last(SECTION, key)) else { return };
+        let message = format!("`{}` and `Pod` exclude one another: the pod has the user namespace", own.key);
+        let help = Some("write it into the .pod file".to_owned());
+        self.diagnostics.add(Severity::Error, self.source, &own.span, message, help);
     }
 
     /// `SOURCE:TARGET[:OPTIONS]`, with a source as Podman gets it.

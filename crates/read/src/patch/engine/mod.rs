@@ -99,6 +99,9 @@ fn write(options: &mut dyn Options, container: &Container, what: &Process) -> Re
         Process::Umask(_) => Err(no_field(
             "Docker has no option for the umask: set it where the program starts, or in the image",
         )),
+        Process::UserNamespace(_) if !options.values("pod").is_empty() => {
+            Err(no_field("its pod has the user namespace: give it to `podman pod create --userns`"))
+        }
         Process::UserNamespace(mode) => {
             for option in ["uidmap", "gidmap", "subuidname", "subgidname"] {
                 if !options.values(option).is_empty() {
