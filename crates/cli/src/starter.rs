@@ -100,7 +100,11 @@ pub(crate) fn note(
             "warning: --rootless is about containers of Docker and Podman: nothing here is one, so it changes nothing"
         )?;
     }
-    if facts.remapped_to.is_some() && !any(|runtime| runtime == Runtime::Docker) {
+    let docker = match facts.runtime.as_slice() {
+        [] => any(|runtime| runtime == Runtime::Docker),
+        given => given.contains(&Runtime::Docker),
+    };
+    if facts.remapped_to.is_some() && !docker {
         writeln!(
             err,
             "warning: --remapped-to is about Docker's daemon, and nothing here is its container: their ids are those all the same"

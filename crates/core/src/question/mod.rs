@@ -15,6 +15,7 @@ pub(crate) mod joined;
 mod listing;
 mod mounts;
 mod nearest;
+mod nobody;
 mod reached;
 mod remark;
 mod remarks;

@@ -18,6 +18,7 @@ use mivask_stage::stage::{Actor, Stage};
 
 use super::cluster_gap::cluster_gap;
 use super::facts::facts_at;
+use super::nobody::nobodys;
 use super::remark::Remark;
 use super::rootless::surprise;
 
@@ -92,9 +93,12 @@ impl Looking<'_> {
         Some(who.uid).filter(|uid| !uid.is(InsideUid::new(0)))
     }
 
-    /// An engine without root, whose container is not who starts it.
+    /// A user namespace in which a container is not who starts its engine, or files are nobody's.
     fn somebody_else_on_the_host(&mut self) {
         if let Some(found) = surprise(self.stage, self.actor) {
+            self.add(found.message, Some(&found.help), found.from);
+        }
+        if let Some(found) = nobodys(self.stage, self.actor) {
             self.add(found.message, Some(&found.help), found.from);
         }
     }
