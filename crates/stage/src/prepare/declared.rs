@@ -16,6 +16,13 @@ use super::prepared::{Prepared, Ready};
 use crate::runtime::Flavour;
 use crate::scene::VolumeMount;
 
+/// File systems without id maps (`FS_ALLOW_IDMAP`): those of one line here were tried on Linux 6.18, EINVAL; those of the other, from
+/// their source.
+const NOT_MAPPED: [&str; 14] = [
+    "overlay", "ext2", "ext3", "ramfs", "proc", "sysfs", "devtmpfs", "debugfs", //
+    "nfs", "nfs4", "cifs", "smb3", "9p", "afs",
+];
+
 impl ContainerMounts<'_> {
     pub(super) fn declared(&mut self, mount: &VolumeMount, volumes: &BTreeMap<String, Ready>) {
         // Readers refuse mounts of undeclared volumes, so a missing one is only passed over here.
@@ -100,7 +107,7 @@ impl ContainerMounts<'_> {
     fn not_mapped(&self, volume: &Prepared) -> Option<Arc<str>> {
         let mut all = volume.variants.iter().map(|variant| self.stage.source(variant.source));
         let filesystem = all.find_map(|source| source.facts.filesystem.clone())?;
-        ["nfs", "nfs4", "cifs", "smb3", "9p", "afs"].contains(&&*filesystem).then_some(filesystem)
+        NOT_MAPPED.contains(&&*filesystem).then_some(filesystem)
     }
 
     /// Why the engine refuses what a mount asks for.

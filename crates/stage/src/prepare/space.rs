@@ -27,6 +27,10 @@ pub(super) fn user_namespace(
 const WHO_STARTS: &str =
     "say who starts the engine: --rootless USER, or `host: { started-by: USER }` in a scene file";
 
+/// Else such a pod does not start; tmpfs (secrets, configMaps, memory) has id maps since Linux 6.3, FUSE since 6.12 where its server wants them.
+const MAPS_VOLUMES: &str =
+    "the node's kernel is Linux 6.3 or newer, and the file system of every volume has id maps";
+
 /// The same with all that comes of it.
 pub(super) fn space_of(context: &Context<'_>, container: &Container) -> Space {
     let (asked, owner) = match &container.who {
@@ -55,7 +59,12 @@ pub(super) fn space_of(context: &Context<'_>, container: &Container) -> Space {
         Who::Running(_) => return Space::default(),
         Who::Plain(_) => space(asked, &engine),
         Who::Kubernetes(_) => match context.workload.own_users.as_ref() {
-            Some(from) => Space { namespace: Some(pod_namespace(from)), own: true, ..Space::default() },
+            Some(from) => Space {
+                namespace: Some(pod_namespace(from)),
+                own: true,
+                assumptions: vec![MAPS_VOLUMES.into()],
+                ..Space::default()
+            },
             None => space(None, &engine),
         },
     };
