@@ -113,7 +113,7 @@ fn maps_of_numbers_are_followed_and_others_are_not() {
         ("--uidmap +0:100000:10", true),
         ("--uidmap 0:@1000:10", true),
         ("--uidmap 0:1:10 --uidmap 5:100:10", true),
-        ("--subuidname tide", false),
+        ("--subuidname tide --subgidname crew", false),
     ] {
         let told = said(&format!("podman run {maps} img\n"));
         assert_eq!(!told.contains("is not modelled: answers depend"), known, "{maps}: {told}");
@@ -277,6 +277,19 @@ fn a_daemon_gives_the_ids_of_somebody() {
     let both = scene.replace("remapped-to", "started-by: ada, remapped-to");
     let told = Scratch::with("c.yaml", COMPOSE).and("e.yaml", &both).run(["identity", "e.yaml"]);
     assert!(told.contains("`started-by` and `remapped-to` of the host exclude one another"), "{told}");
+}
+
+#[test]
+fn subordinate_ids_by_name_are_those_of_the_host() {
+    let scratch = scratch("").and("run.sh", "podman run --subuidname ada --name c -u 5:5 i\n");
+    let known = scratch.json(["identity", "-q", "run.sh", "--host-accounts", "etc", "--format", "json"]);
+    let actor = &known["actors"][0];
+    assert_eq!(["host_uid", "host_gid"].map(|key| actor[key].as_u64()), [Some(300_005); 2], "{actor:#}");
+    let unknown = scratch.run(["identity", "run.sh"]);
+    assert!(unknown.contains("not known: which ids `--subuidname ada` gives"), "{unknown}");
+    let nobody = scratch.and("run.sh", "podman run --subuidname eve --name c i\n");
+    let nobody = nobody.run(["identity", "run.sh", "--host-accounts", "etc"]);
+    assert!(nobody.contains("no line of the host's subuid and subgid is that of `eve`"), "{nobody}");
 }
 
 #[test]

@@ -5,6 +5,7 @@ use mivask_core::namespace::{BadLine, MapLine, NamespaceAsked, map_line};
 use mivask_core::unmodelled::Unmodelled;
 
 use super::run::{Reading, Run};
+use super::words::Word;
 use crate::diagnostic::Severity;
 
 impl Reading<'_> {
@@ -15,6 +16,10 @@ impl Reading<'_> {
         if run.service.has("userns_mode") {
             let message = format!("`--{name}` and `--userns` exclude one another");
             return self.say(Severity::Error, &first, &message, Some("keep one of them".to_owned()));
+        }
+        if let Some(user) = subordinate(&run.maps) {
+            run.user_namespace = Some(Fact::new(NamespaceAsked::Subordinate(user), from));
+            return;
         }
         let mut uids = Vec::new();
         let mut gids = Vec::new();
@@ -52,6 +57,17 @@ impl Reading<'_> {
         self.say(Severity::Warning, &first, &message, Some(settle.to_owned()));
         run.unmodelled.push(Unmodelled::ids(&what, settle, from));
     }
+}
+
+/// Whose subordinate ids alone are asked for; one name for both, since Podman 4.3 takes two for one another.
+fn subordinate(maps: &[(String, Word)]) -> Option<String> {
+    let (_, first) = maps.first()?;
+    let same = |(name, word): &(String, Word)| {
+        ["subuidname", "subgidname"].contains(&name.as_str())
+            && word.unknown.is_none()
+            && word.text == first.text
+    };
+    (maps.iter().all(same) && !first.text.is_empty()).then(|| first.text.clone())
 }
 
 /// Whom an option maps.

@@ -20,6 +20,8 @@ pub enum NamespaceAsked {
         /// Lines for groups.
         gids: Vec<MapLine>,
     },
+    /// `--subuidname` and `--subgidname`: the subordinate ids of somebody.
+    Subordinate(String),
     /// `keep-id`: who starts the engine is somebody inside, the same number unless told otherwise.
     KeepId(KeepId),
     /// `nomap`: who starts the engine is nobody inside.

@@ -63,6 +63,36 @@ pub fn remapped(
     Ok(Some(UserNamespace { uids: map(&uids)?, gids: map(&gids)? }))
 }
 
+/// All subordinate ids of a user, by name and by number together, from 0 in the order of their first ids: Podman's `--subuidname`.
+///
+/// # Errors
+/// Where nobody can tell, or Podman refuses it.
+pub(super) fn by_first_id(
+    user: &str,
+    accounts: Option<&Accounts>,
+    ids: &SubordinateIds,
+) -> Result<UserNamespace, UnknownStarter> {
+    let (Some(uids), Some(gids)) = (&ids.uids, &ids.gids) else {
+        return Err(UnknownStarter::Untold(user.to_owned()));
+    };
+    let line = accounts.and_then(|accounts| accounts.user_by_name(user)).map(|(line, _)| line);
+    let number = line.map(|line| line.uid.to_string());
+    let side = |lines: &[SubordinateLine]| {
+        let by_number = |line: &SubordinateLine| line.owner.parse::<u32>().is_ok() && line.owner != user;
+        if number.is_none() && accounts.is_none() && lines.iter().any(by_number) {
+            return Err(UnknownStarter::NoAccounts(user.to_owned()));
+        }
+        let is_own = |line: &&SubordinateLine| line.owner == user || Some(&line.owner) == number.as_ref();
+        let mut ranges: Vec<Range> = lines.iter().filter(is_own).map(|line| line.range).collect();
+        if ranges.is_empty() {
+            return Err(UnknownStarter::NoIds(user.to_owned()));
+        }
+        ranges.sort_by_key(|range| range.first);
+        in_a_row(Vec::new(), &ranges, user)
+    };
+    Ok(UserNamespace { uids: side(uids)?, gids: side(gids)? })
+}
+
 #[cfg(test)]
 mod tests {
     use mivask_model::accounts::UserLine;
@@ -99,6 +129,28 @@ mod tests {
         for word in ["root", "0", "root:crew"] {
             assert_eq!(told(word, true, by_name), "the host's");
         }
+    }
+
+    #[test]
+    fn all_lines_of_somebody_follow_by_their_first_ids() {
+        let ids =
+            |text: &str| SubordinateIds { uids: Some(subordinate(text)), gids: Some(subordinate(text)) };
+        let line = UserLine::new("ada", 1500, 1600, Provenance::rule("a test"));
+        let accounts = Accounts { passwd: Some(vec![line]), ..Accounts::default() };
+        let shown = |user: &str, known: bool, text: &str| match by_first_id(
+            user,
+            known.then_some(&accounts),
+            &ids(text),
+        ) {
+            Ok(map) => map.uids.extents().iter().map(ToString::to_string).collect::<Vec<_>>().join(", "),
+            Err(why) => why.to_string(),
+        };
+        // As Podman 4.3.1 has them for root (docs/facts/rootless.md 19).
+        let lines = "ada:900000:50\nada:600000:2000\n1500:700000:100\n";
+        assert_eq!(shown("ada", true, lines), "0 600000 2000, 2000 700000 100, 2100 900000 50");
+        assert!(shown("ada", false, lines).contains("cannot be looked up"));
+        assert_eq!(shown("1500", false, lines), "0 700000 100");
+        assert_eq!(shown("eve", true, lines), "no line of the host's subuid and subgid is that of `eve`");
     }
 
     #[test]

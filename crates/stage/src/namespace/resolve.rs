@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use mivask_model::accounts::Accounts;
 use mivask_model::fact::{Fact, Provenance};
 use mivask_model::ids::{Extent, IdMap, UserNamespace};
 use mivask_model::unmodelled::Unmodelled;
@@ -9,7 +10,8 @@ use mivask_model::unmodelled::Unmodelled;
 use super::asked::{Auto, KeepId, NamespaceAsked};
 use super::auto::picked;
 use super::lines::map;
-use super::starter::Starter;
+use super::remapped::by_first_id;
+use super::starter::{Starter, SubordinateIds, UnknownStarter};
 use crate::runtime::Runtime;
 
 /// Who makes the container.
@@ -25,6 +27,10 @@ pub struct Engine<'a> {
     pub container: usize,
     /// The namespace that a daemon of root's puts all containers into.
     pub remapped: Option<&'a Fact<Arc<UserNamespace>>>,
+    /// The host's account files, where they are given.
+    pub accounts: Option<&'a Accounts>,
+    /// Its subordinate ids.
+    pub subordinate: &'a SubordinateIds,
 }
 
 /// The user namespace of a container.
@@ -69,6 +75,7 @@ pub fn space(asked: Option<&Fact<NamespaceAsked>>, engine: &Engine<'_>) -> Space
         | NamespaceAsked::KeepId(_)
         | NamespaceAsked::NoMap
         | NamespaceAsked::Auto(_)
+        | NamespaceAsked::Subordinate(_)
             if !known =>
         {
             unknown(engine, "a user namespace of Podman's", from)
@@ -77,6 +84,7 @@ pub fn space(asked: Option<&Fact<NamespaceAsked>>, engine: &Engine<'_>) -> Space
         NamespaceAsked::KeepId(asked) => engine.keep_id(asked, from),
         NamespaceAsked::NoMap => engine.no_map(from),
         NamespaceAsked::Auto(asked) => engine.auto(asked, from),
+        NamespaceAsked::Subordinate(user) => engine.subordinate_of(user, from),
     }
 }
 
@@ -105,6 +113,35 @@ impl Engine<'_> {
         };
         let namespace = Some(Fact::new(starter.namespace.clone(), starter.from.clone()));
         Space { namespace, assumptions: starter.assumptions.clone(), ..Space::default() }
+    }
+
+    /// `--subuidname`: all of somebody's subordinate ids, by their first one (docs/facts/rootless.md 19). What an engine without root
+    /// makes of it was not tried.
+    fn subordinate_of(&self, user: &str, from: &Provenance) -> Space {
+        let what = format!("--subuidname {user}");
+        if self.starter.is_some() {
+            return unknown(self, &what, from);
+        }
+        match by_first_id(user, self.accounts, self.subordinate) {
+            Ok(ids) => made(ids, from),
+            Err(
+                why @ (UnknownStarter::NoIds(_)
+                | UnknownStarter::Empty(_)
+                | UnknownStarter::Overlap(_)
+                | UnknownStarter::TooMany(_)),
+            ) => refused(self, format!("{what}: {why}")),
+            Err(
+                why @ (UnknownStarter::NoAccount(_)
+                | UnknownStarter::NoAccounts(_)
+                | UnknownStarter::Untold(_)),
+            ) => {
+                let settle = format!(
+                    "{why}: give them with --host-accounts, or as `subuid` and `subgid` of the host in a scene file"
+                );
+                let unmodelled = Some(Unmodelled::ids(&format!("`{what}`"), &settle, from.clone()));
+                Space { unmodelled, ..self.own() }
+            }
+        }
     }
 
     /// `host` leaves what a daemon of root's puts others into; one without root has nothing beyond its own.
@@ -258,7 +295,7 @@ fn around(id: u32, held: u32) -> IdMap {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::namespace::{SubordinateIds, mode, starter, subordinate};
+    use crate::namespace::{mode, starter, subordinate};
 
     /// The namespace that a user 1500 with the subordinate ids `ranges` gives for `asked`, or why none.
     fn given(asked: &str, ranges: &str) -> String {
@@ -271,6 +308,8 @@ mod tests {
             told: true,
             container: 0,
             remapped: None,
+            accounts: None,
+            subordinate: &ids,
         };
         let asked = mode(asked).map(|asked| Fact::new(asked, Provenance::rule("a test")));
         let space = space(asked.as_ref(), &engine);

@@ -43,6 +43,8 @@ pub(super) fn space_of(context: &Context<'_>, container: &Container) -> Space {
         told: context.scene.host.started_by.is_some(),
         container: of_pod(context, owner).unwrap_or_else(|| context.first + position(context, owner)),
         remapped: context.scene.host.user_namespace.as_ref(),
+        accounts: context.scene.host.accounts.as_ref(),
+        subordinate: &context.scene.host.subordinate,
     };
     let mut space = match &container.who {
         Who::Process(process) => {
