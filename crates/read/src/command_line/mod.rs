@@ -11,6 +11,7 @@ mod mount;
 mod options;
 mod parts;
 mod pod;
+mod pods;
 mod run;
 mod runs;
 pub(crate) mod unit;
@@ -120,14 +121,14 @@ pub(crate) fn add(
     let all = commands(&source.text, variables);
     let mut runs = Runs::default();
     let mut taken = BTreeMap::new();
-    let mut pods = pod::Pods::new();
+    let mut made = pods::Pods::new();
     for command in &all {
-        if let Some((name, given)) = pod::pod(command).and_then(pod::made) {
-            pods.insert(name, given);
+        if let Some((name, given)) = pods::pod(command).and_then(pods::made) {
+            made.insert(name, given);
             continue;
         }
         let mut reading =
-            Reading { source, diagnostics, folder: &whole, volumes: &mut runs.volumes, pods: &pods };
+            Reading { source, diagnostics, folder: &whole, volumes: &mut runs.volumes, pods: &made };
         if let Some(words) = volume(command) {
             reading.volume(words);
         } else if let Some((engine, words)) = making(command) {

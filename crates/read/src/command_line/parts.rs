@@ -6,8 +6,8 @@ use std::ops::Range;
 use mivask_core::runtime::Runtime;
 
 use super::made::Made;
-use super::pod::Pods;
-use super::run::Reading;
+use super::pods::Pods;
+use super::run::{Given, Reading};
 use super::words::{Command, Variables, Word, commands};
 use super::{making, options};
 use crate::diagnostic::Diagnostics;
@@ -49,7 +49,7 @@ pub(crate) fn parts(text: &str, name: &str) -> Option<Parts> {
     let mut volumes = Made::default();
     let pods = Pods::new();
     let all = commands(text, Variables::new());
-    let (command, engine, words) = all.iter().find_map(|command| {
+    all.iter().find_map(|command| {
         let (engine, words) = making(command)?;
         let mut reading = Reading {
             source: &source,
@@ -59,31 +59,24 @@ pub(crate) fn parts(text: &str, name: &str) -> Option<Parts> {
             pods: &pods,
         };
         let run = reading.run(engine, words, &mut taken)?;
-        (run.name == name).then_some((command, engine, words))
-    })?;
-    let mut reading = Reading {
-        source: &source,
-        diagnostics: &mut diagnostics,
-        folder: "",
-        volumes: &mut volumes,
-        pods: &pods,
-    };
-    let (given, rest) = reading.options(engine, words);
-    let image = rest.first()?.span.start;
-    let options = given.into_iter().map(|one| {
-        let value = one.value.map(|value| of(one.at, value));
-        let end = value.as_ref().map_or(one.at.span.end, |value| value.word.end.max(one.at.span.end));
-        Part {
-            name: options::long(&one.name).to_owned(),
-            whole: before(command, one.at.span.start).map_or(one.at.span.start, |word| word.span.end)..end,
-            value,
+        if run.name != name {
+            return None;
         }
-    });
-    let options = options.collect();
-    // `--` ends the options.
-    let behind =
-        before(command, image).filter(|word| word.text == "--").map_or(image, |word| word.span.start);
-    Some(Parts { engine, options, behind })
+        let (given, rest) = reading.options(engine, words);
+        let image = rest.first()?.span.start;
+        let options = given.into_iter().map(|one| part(command, one)).collect();
+        // `--` ends the options.
+        let ends = before(command, image).filter(|word| word.text == "--");
+        Some(Parts { engine, options, behind: ends.map_or(image, |word| word.span.start) })
+    })
+}
+
+fn part(command: &Command, given: Given<'_>) -> Part {
+    let at = &given.at.span;
+    let value = given.value.map(|value| of(given.at, value));
+    let end = value.as_ref().map_or(at.end, |value| value.word.end.max(at.end));
+    let begin = before(command, at.start).map_or(at.start, |word| word.span.end);
+    Part { name: options::long(&given.name).to_owned(), whole: begin..end, value }
 }
 
 /// The value of the option in the word `at`, which may hold both.

@@ -12,7 +12,7 @@ use mivask_core::unmodelled::Unmodelled;
 
 use super::made::{Made, plain, text};
 use super::options::{self, Meaning};
-use super::pod::Pods;
+use super::pods::Pods;
 use super::words::{Word, may_be_options};
 use crate::diagnostic::{Diagnostics, Severity};
 use crate::nearest::nearest;

@@ -42,8 +42,13 @@ pub enum PatchError {
 /// The file a change of `workload` is written into, as the user named it.
 #[must_use]
 pub fn file_of(workload: &Workload) -> Option<&str> {
-    match &workload.containers.first()?.from {
-        Provenance::Document { file, .. } => Some(file),
+    Some(document(&workload.containers.first()?.from)?.0)
+}
+
+/// The file and line of a fact of a description.
+fn document(from: &Provenance) -> Option<(&str, usize)> {
+    match from {
+        Provenance::Document { file, line, .. } => Some((file, *line)),
         Provenance::Line { .. }
         | Provenance::Source(_)
         | Provenance::Rule(_)

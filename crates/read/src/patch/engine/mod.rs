@@ -7,7 +7,6 @@ mod unit;
 use std::ops::Range;
 
 use mivask_core::change::{Process, user_text};
-use mivask_core::fact::Provenance;
 use mivask_core::runtime::Runtime;
 use mivask_core::scene::{Container, Who};
 
@@ -167,18 +166,5 @@ impl Edits {
         }
         made.push_str(text.get(done..).unwrap_or_default());
         made
-    }
-}
-
-/// The line of the file that a fact is from.
-fn line_of(from: &Provenance) -> Option<usize> {
-    match from {
-        Provenance::Document { line, .. } => Some(*line),
-        Provenance::Line { .. }
-        | Provenance::Source(_)
-        | Provenance::Rule(_)
-        | Provenance::Assumption(_)
-        | Provenance::Unknown(_)
-        | Provenance::Act(_) => None,
     }
 }

@@ -7,8 +7,8 @@ use mivask_core::change::Process;
 use mivask_core::runtime::Runtime;
 use mivask_core::scene::{Container, Who};
 
-use super::super::{PatchError, no_field};
-use super::{Edits, Given, Options, line_of};
+use super::super::{PatchError, document, no_field};
+use super::{Edits, Given, Options};
 use crate::command_line::unit::{Key, SECTION, Setting, Unit, key, key_of, split};
 
 /// A unit file being edited.
@@ -57,7 +57,7 @@ impl<'t> UnitFile<'t> {
             | Process::Only(_)
             | Process::Scratch(_) => return Ok(()),
         };
-        let Some(line) = from.and_then(line_of) else { return Ok(()) };
+        let Some((_, line)) = from.and_then(document) else { return Ok(()) };
         let options = keys.iter().chain(&["PodmanArgs"]).flat_map(|key| self.unit.all(SECTION, key));
         let here = options.into_iter().any(|one| self.lines(&one.span).contains(&line));
         if here {
