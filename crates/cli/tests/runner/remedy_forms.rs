@@ -199,3 +199,41 @@ volumes:
     let said = scratch.run(["remedy", "s.yaml", "web reads /data/page", "-q", "--most", "12"]);
     assert!(said.contains("breaks what the scene expects: web never writes /data/key"), "{said}");
 }
+
+/// The second change of a file is written where its container is by then.
+#[test]
+fn several_changes_go_into_one_file() {
+    let services = "services:
+  gauge:
+    read_only: true
+    image: i
+  press:
+    read_only: true
+    image: i
+";
+    let pod = "apiVersion: v1
+kind: Pod
+metadata: { name: p }
+spec:
+  volumes: []
+  containers: [{ name: gauge, image: i, securityContext: { readOnlyRootFilesystem: true } }, { name: press, image: i, securityContext: { readOnlyRootFilesystem: true } }]
+";
+    let script = "docker run --name gauge --read-only i\ndocker run --name press \\\n  --read-only \\\n  i\n";
+    let scene = "scene: 1
+workloads: [INPUT]
+images: { i: { user: '5:5', tree: [{ path: /, kind: dir, owner: '0:0', mode: '0755' }, { path: /tmp, kind: dir, owner: '0:0', mode: '1777' }] } }
+";
+    for (name, text) in [("c.yaml", services), ("p.yaml", pod), ("run.sh", script)] {
+        let scratch = Scratch::with(name, text)
+            .and("s.yaml", scene.replace("INPUT", name))
+            .and("acts", "gauge creates /tmp/x\npress creates /tmp/x\n");
+        let told =
+            scratch.run(["remedy", "-q", "s.yaml", "--acts", "acts", "--apply-to", name, "--most", "1"]);
+        assert!(told.ends_with("--- status 0") && !told.contains("not as it was"), "{name}: {told}");
+        let after = scratch.run(["ask", "-q", "s.yaml", "gauge creates /tmp/x", "press creates /tmp/x"]);
+        assert!(
+            after.starts_with("allowed        gauge") && after.contains("\nallowed        press"),
+            "{name}: {after}"
+        );
+    }
+}

@@ -2,6 +2,7 @@
 
 mod apply;
 mod build;
+mod moved;
 pub(super) mod paste;
 mod tree;
 mod unmet;

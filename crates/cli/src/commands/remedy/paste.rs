@@ -14,6 +14,7 @@ use mivask_show::remedy::{PatchedFile, Written};
 use similar::TextDiff;
 
 use super::build;
+use super::moved::Moved;
 use crate::inputs::Files;
 
 /// Patches of the files of one situation, each of which is read once.
@@ -78,6 +79,11 @@ impl<'a> Texts<'a> {
     fn in_file(&mut self, scene: &Scene, file: String, changes: &[&Change]) -> PatchedFile {
         let mut problems = Vec::new();
         let mut workloads: Vec<Arc<Workload>> = Vec::new();
+        for given in changes.iter().filter_map(|change| workload(scene, change)) {
+            if !workloads.iter().any(|known| known.name == given.name) {
+                workloads.push(given.clone());
+            }
+        }
         let Some(old) = self.text(&file) else {
             problems.push(format!("{file} cannot be read again, so there is no patch"));
             return PatchedFile { problems, ..PatchedFile::default() };
@@ -85,12 +91,11 @@ impl<'a> Texts<'a> {
         let mut new = old.clone();
         for change in changes {
             let Some(given) = workload(scene, change) else { continue };
-            let at = workloads.iter().position(|known| known.name == given.name).unwrap_or_else(|| {
-                workloads.push(given.clone());
-                workloads.len() - 1
-            });
+            let Some(at) = workloads.iter().position(|known| known.name == given.name) else { continue };
             match patched(&new, &workloads[at], change) {
                 Ok(text) => {
+                    let moved = Moved::between(&new, &text);
+                    workloads.iter_mut().for_each(|workload| moved.follow(workload));
                     new = text;
                     // A later change sees what this one added.
                     let all = Changes::new(vec![(*change).clone()]);

@@ -1,7 +1,6 @@
 //! A `.container` file: keys of `[Container]`, and `PodmanArgs=` for what has none (podman-systemd.unit(5)).
 
 use std::collections::BTreeSet;
-use std::ops::Range;
 
 use mivask_core::change::Process;
 use mivask_core::runtime::Runtime;
@@ -35,8 +34,8 @@ impl<'t> UnitFile<'t> {
     /// It is said elsewhere.
     pub(super) fn told_here(&self, container: &Container, what: &Process) -> Result<(), PatchError> {
         let Who::Plain(plain) = &container.who else { return Ok(()) };
-        let (keys, from) = match what {
-            Process::Becomes(..) => (["User", "Group"], plain.user.as_ref().map(|user| &user.from)),
+        let (key, from) = match what {
+            Process::Becomes(..) => ("User", plain.user.as_ref().map(|user| &user.from)),
             Process::UserNamespace(_) => {
                 if let Some(pod) = self.unit.last(SECTION, "Pod") {
                     return Err(no_field(&format!(
@@ -44,7 +43,7 @@ impl<'t> UnitFile<'t> {
                         pod.value
                     )));
                 }
-                (["UserNS", "RemapUsers"], plain.user_namespace.as_ref().map(|mode| &mode.from))
+                ("UserNS", plain.user_namespace.as_ref().map(|mode| &mode.from))
             }
             Process::Umask(_)
             | Process::Drops(_)
@@ -58,18 +57,12 @@ impl<'t> UnitFile<'t> {
             | Process::Scratch(_) => return Ok(()),
         };
         let Some((_, line)) = from.and_then(document) else { return Ok(()) };
-        let options = keys.iter().chain(&["PodmanArgs"]).flat_map(|key| self.unit.all(SECTION, key));
-        let here = options.into_iter().any(|one| self.lines(&one.span).contains(&line));
-        if here {
-            return Ok(());
+        // What a drop-in says stands where the file's first section begins, above all that is ever added.
+        let head = self.text.find('[').unwrap_or_default();
+        if line == 1 + self.text[..head].matches('\n').count() {
+            return Err(no_field(&format!("a drop-in says `{key}=`: change it there")));
         }
-        Err(no_field(&format!("a drop-in says `{}=`: change it there", keys[0])))
-    }
-
-    /// The numbers of the lines that hold these bytes.
-    fn lines(&self, bytes: &Range<usize>) -> std::ops::RangeInclusive<usize> {
-        let line = |at: usize| 1 + self.text[..at].matches('\n').count();
-        line(bytes.start)..=line(bytes.end)
+        Ok(())
     }
 
     /// The assignments of the file, in order.
