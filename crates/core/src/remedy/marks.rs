@@ -77,6 +77,7 @@ fn of_process(base: &Stage, name: &str, what: &Process) -> Vec<Mark> {
         Process::Mounts(at, _) if at.as_slice() == b"/" => Mark::WritableRoot,
         Process::Mounts(_, options) if options.iter().any(|option| option == "U") => Mark::TakesOver,
         Process::Mounts(..) => Mark::MountOption,
+        Process::Becomes(0, _) if is_starter(base, name) => Mark::StartersRoot,
         Process::Becomes(0, _) => Mark::Root,
         Process::Becomes(uid, gid) => {
             let user = if is_anothers(base, name, *uid) { Mark::OneUserForTwo } else { Mark::AnotherUser };
@@ -87,6 +88,13 @@ fn of_process(base: &Stage, name: &str, what: &Process) -> Vec<Mark> {
         Process::Drops(_) | Process::StartsAgain | Process::IsMadeAgain => return Vec::new(),
     };
     vec![mark]
+}
+
+/// Whether root in the user namespace of an actor is who starts its engine.
+fn is_starter(base: &Stage, name: &str) -> bool {
+    let Ok(actor) = base.actor(name) else { return false };
+    let root = actor.credentials.first().and_then(|who| who.namespace.to_kernel_uid(InsideUid::new(0)));
+    actor.starter.as_ref().zip(root).is_some_and(|(starter, root)| root.raw() == starter.uid)
 }
 
 fn of_file(base: &Stage, (act, side): (&Act, Side), earlier: &[RemedyStep]) -> Vec<Mark> {

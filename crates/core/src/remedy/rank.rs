@@ -96,6 +96,7 @@ marks! {
     Directory = "directory", Slight, "A directory is made that was missing";
     Mask = "acl-mask", Slight, "The entry is there already, and its mask alone is in the way";
     Build = "build", Slight, "An image has to be built, and what runs has to be made anew";
+    StartersRoot = "starters-root", Light, "Root in there is who starts the engine, and no more than that on the host";
     Conditional = "conditional", Light, "It helps where something is so that nobody told";
     OfEveryPod = "of-every-pod", Light, "Every pod of the input has it afterwards";
     NotThereYet = "not-there-yet", Light, "The volume is made with the container, so nobody can change it before";
