@@ -81,9 +81,9 @@ impl Fitted {
 /// The map without what leads into `gone`.
 fn without(map: &IdMap, gone: Option<Range>) -> IdMap {
     let Some(gone) = gone else { return map.clone() };
-    let end = gone.first + gone.count;
+    let end = gone.first.saturating_add(gone.count);
     let kept = map.extents().iter().flat_map(|line| {
-        let last = line.outside + line.count;
+        let last = line.outside.saturating_add(line.count);
         let below = Extent { count: gone.first.min(last).saturating_sub(line.outside), ..*line };
         let skipped = end.max(line.outside) - line.outside;
         let above = Extent {

@@ -180,6 +180,13 @@ fn a_unit_has_keys() {
     }
 }
 
+/// A line of more words than any number of bits was meant for.
+#[test]
+fn a_long_line_is_edited_like_a_short_one() {
+    let given = format!("Image=x\nAddCapability={}FOWNER\n", "KILL ".repeat(70_000));
+    assert!(unit(&given, "drops FOWNER").ends_with("KILL KILL\nDropCapability=FOWNER\n"));
+}
+
 #[test]
 fn what_stands_beside_a_unit_is_changed_there() {
     let text = "[Container]\nContainerName=gauge\nImage=x\nUser=5\n";

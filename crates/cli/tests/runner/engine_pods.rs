@@ -60,7 +60,7 @@ fn a_container_of_a_pod_has_no_namespace_of_its_own() {
 fn of_a_pod_that_is_made_elsewhere_nobody_knows() {
     let told = Scratch::with(
         "run.sh",
-        "podman run --pod elsewhere --name a -u 5:5 i\npodman run --pod new:x --name b -u 5:5 i\n",
+        "podman run --pod elsewhere --name a -u 5:5 i\npodman run --pod new:x --name b -u 5:5 i\npodman run --pod x --name c -u 5:5 i\n",
     );
     let shown = told.run(["identity", "run.sh"]);
     assert!(shown.contains("not known: which ids `--pod` gives (run.sh:1:18 pod)"), "{shown}");

@@ -293,6 +293,24 @@ fn subordinate_ids_by_name_are_those_of_the_host() {
 }
 
 #[test]
+fn a_mount_with_the_ids_of_the_container_is_a_remedy_for_who_is_not_root() {
+    let scene = "scene: 1\nworkloads: [run.sh]\nhost: { tree: [{ path: /, kind: dir, owner: '0:0', mode: '0755' }, \
+                 { path: /srv, kind: dir, owner: '7101:7101', mode: '0750' }, { path: /own, kind: dir, owner: '0:0', mode: '0700' }] }\n";
+    let script = "podman run --name app --uidmap 0:100000:65536 --gidmap 0:100000:65536 -u 7101:7101 -v /srv:/in i\n\
+                  podman run --name root --uidmap 0:100000:65536 --gidmap 0:100000:65536 -u 0:0 -v /own:/in i\n";
+    let scratch = Scratch::with("s.yaml", scene).and("run.sh", script);
+    let order = |act: &str| -> Vec<usize> {
+        let told = scratch.run(["remedy", "-q", "s.yaml", act, "--most", "20"]);
+        let at = |what: &str| told.find(what).unwrap_or_else(|| panic!("{what}: {told}"));
+        let name = act.split(' ').next().unwrap_or_default();
+        vec![at(&format!("{name} mounts /in with idmap")), at(&format!("for {name} sets-owner"))]
+    };
+    assert!(order("app creates /in/x").is_sorted());
+    // Root would be the host's root on that disk.
+    assert!(!order("root creates /in/x").is_sorted());
+}
+
+#[test]
 fn a_users_unit_has_the_ids_that_a_scene_gives() {
     let unit = "[Container]\nImage=tides/c:1\nUser=5:5\n";
     let maps = "scene: 1\nruntime: podman\nworkloads: [me/.config/containers/systemd/c.container]\nhost: { user-namespace: { uids: [\"0 1500 1\", \"1 200000 9\"], gids: [\"0 1500 1\", \"1 200000 9\"] } }\n";

@@ -76,6 +76,11 @@ fn of_process(base: &Stage, name: &str, what: &Process) -> Vec<Mark> {
         Process::Only(_) => Mark::OnlyPart,
         Process::Mounts(at, _) if at.as_slice() == b"/" => Mark::WritableRoot,
         Process::Mounts(_, options) if options.iter().any(|option| option == "U") => Mark::TakesOver,
+        Process::Mounts(_, options)
+            if options.iter().any(|option| option == "idmap") && is_root(base, name) =>
+        {
+            Mark::Root
+        }
         Process::Mounts(..) => Mark::MountOption,
         Process::Becomes(0, _) if is_starter(base, name) => Mark::StartersRoot,
         Process::Becomes(0, _) => Mark::Root,
@@ -88,6 +93,12 @@ fn of_process(base: &Stage, name: &str, what: &Process) -> Vec<Mark> {
         Process::Drops(_) | Process::StartsAgain | Process::IsMadeAgain => return Vec::new(),
     };
     vec![mark]
+}
+
+/// Whether an actor is root inside: what a mount shows it with the ids of the disk is then the host's root's.
+fn is_root(base: &Stage, name: &str) -> bool {
+    let who = base.actor(name).ok().and_then(|actor| actor.credentials.first());
+    who.and_then(|who| who.inside_uid()).is_some_and(|uid| uid.is(InsideUid::new(0)))
 }
 
 /// Whether root in the user namespace of an actor is who starts its engine.

@@ -139,6 +139,10 @@ pub(crate) fn add(
                 reading.say(Severity::Note, word, &message, None);
             }
             if let Some(run) = reading.run(engine, words, &mut taken) {
+                // `--pod new:NAME` makes one for those that follow.
+                if let Some(pod) = &run.pod {
+                    made.entry(pod.clone()).or_default();
+                }
                 runs.push(engine, run);
             }
         }

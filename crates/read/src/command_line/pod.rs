@@ -22,7 +22,8 @@ impl Reading<'_> {
             self.say(Severity::Error, &at, &message, Some("give it to `podman pod create`".to_owned()));
         }
         // One that is made with it has nothing of its own to give.
-        if value.unknown.is_none() && value.text.starts_with("new:") {
+        if let Some(name) = value.text.strip_prefix("new:").filter(|_| value.unknown.is_none()) {
+            run.pod = Some(name.to_owned());
             return;
         }
         let Some(words) = self.pods.get(&value.text).filter(|_| value.unknown.is_none()).cloned() else {

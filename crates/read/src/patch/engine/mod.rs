@@ -37,14 +37,17 @@ pub(super) fn written(
     }
 }
 
+/// The number of an option or assignment, and that of a word in it.
+type At = (usize, usize);
+
 /// A value of an option that is given.
 struct Given {
     /// What it is, as far as no shell is needed to know that.
     text: String,
     /// As it stands there, without the quotes around it.
     raw: String,
-    /// Its number among what the description says.
-    at: usize,
+    /// Where it stands.
+    at: At,
 }
 
 /// A description that is options of an engine.
@@ -77,10 +80,10 @@ trait Options {
     ///
     /// # Errors
     /// It stands there in a way that is not edited.
-    fn replace(&mut self, at: usize, raw: &str) -> Result<(), PatchError>;
+    fn replace(&mut self, at: At, raw: &str) -> Result<(), PatchError>;
 
     /// Takes values away, and their options.
-    fn remove(&mut self, at: &[usize]);
+    fn remove(&mut self, at: &[At]);
 }
 
 fn write(options: &mut dyn Options, container: &Container, what: &Process) -> Result<(), PatchError> {
@@ -134,7 +137,7 @@ fn capabilities(
 ) -> Result<(), PatchError> {
     let everything = to == "cap-drop" && names.iter().any(|name| bare(name) == "ALL");
     let meant = |given: &Given| everything || names.iter().any(|name| bare(name) == bare(&given.text));
-    let gone: Vec<usize> = options.values(other).iter().filter(|one| meant(one)).map(|one| one.at).collect();
+    let gone: Vec<At> = options.values(other).iter().filter(|one| meant(one)).map(|one| one.at).collect();
     options.remove(&gone);
     names.iter().try_for_each(|name| options.add(to, name))
 }

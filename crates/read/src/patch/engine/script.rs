@@ -5,7 +5,7 @@ use std::ops::Range;
 use mivask_core::runtime::Runtime;
 
 use super::super::PatchError;
-use super::{Edits, Given, Options};
+use super::{At, Edits, Given, Options};
 use crate::command_line::{Part, Parts, Value, parts};
 
 /// A script being edited.
@@ -77,7 +77,7 @@ impl Options for Script<'_> {
         let given = |(at, part): (usize, &Part)| {
             let value = part.value.as_ref()?;
             let raw = self.raw(value).map(|(_, raw)| raw.to_owned()).unwrap_or_default();
-            Some(Given { text: value.text.clone(), raw, at })
+            Some(Given { text: value.text.clone(), raw, at: (at, 0) })
         };
         self.of(option).filter_map(given).collect()
     }
@@ -99,7 +99,7 @@ impl Options for Script<'_> {
     }
 
     fn switch(&mut self, option: &str, on: bool) -> Result<(), PatchError> {
-        let given: Vec<usize> = self.of(option).map(|(at, _)| at).collect();
+        let given: Vec<At> = self.of(option).map(|(at, _)| (at, 0)).collect();
         self.remove(&given);
         if on {
             self.insert(option, None);
@@ -107,15 +107,15 @@ impl Options for Script<'_> {
         Ok(())
     }
 
-    fn replace(&mut self, at: usize, raw: &str) -> Result<(), PatchError> {
+    fn replace(&mut self, (at, _): At, raw: &str) -> Result<(), PatchError> {
         let value = self.parts.options[at].value.as_ref().ok_or(PatchError::Layout)?;
         let (place, _) = self.raw(value).ok_or(PatchError::Layout)?;
         self.edits.put(place, raw.to_owned());
         Ok(())
     }
 
-    fn remove(&mut self, at: &[usize]) {
-        for one in at {
+    fn remove(&mut self, at: &[At]) {
+        for (one, _) in at {
             let place = self.parts.options[*one].whole.clone();
             self.edits.put(place, String::new());
         }

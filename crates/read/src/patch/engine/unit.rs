@@ -7,7 +7,7 @@ use mivask_core::runtime::Runtime;
 use mivask_core::scene::{Container, Who};
 
 use super::super::{PatchError, document, no_field};
-use super::{Edits, Given, Options};
+use super::{At, Edits, Given, Options};
 use crate::command_line::unit::{Key, SECTION, Setting, Unit, key, key_of, split};
 
 /// A unit file being edited.
@@ -114,9 +114,6 @@ impl<'t> UnitFile<'t> {
     }
 }
 
-/// Where a value is: the number of the assignment, and that of the word in it.
-const WORDS: usize = 1 << 16;
-
 impl Options for UnitFile<'_> {
     fn engine(&self) -> Runtime {
         Runtime::Podman
@@ -132,14 +129,10 @@ impl Options for UnitFile<'_> {
             Some(Key::Words(_)) => {
                 let words = split(one).into_iter().enumerate();
                 words
-                    .map(|(word, known)| Given {
-                        raw: known.text.clone(),
-                        text: known.text,
-                        at: at * WORDS + word,
-                    })
+                    .map(|(word, known)| Given { raw: known.text.clone(), text: known.text, at: (at, word) })
                     .collect()
             }
-            _ => vec![Given { text: one.value.clone(), raw: one.value.clone(), at: at * WORDS }],
+            _ => vec![Given { text: one.value.clone(), raw: one.value.clone(), at: (at, 0) }],
         })
         .collect()
     }
@@ -182,8 +175,7 @@ impl Options for UnitFile<'_> {
         self.set(option, if on { "true" } else { "false" })
     }
 
-    fn replace(&mut self, at: usize, raw: &str) -> Result<(), PatchError> {
-        let place = at / WORDS;
+    fn replace(&mut self, (place, _): At, raw: &str) -> Result<(), PatchError> {
         // A value of several lines is one text only once they are joined.
         let one = &self.settings()[place];
         if self.text.get(one.span.clone()) != Some(one.value.as_str()) {
@@ -193,15 +185,13 @@ impl Options for UnitFile<'_> {
         Ok(())
     }
 
-    fn remove(&mut self, at: &[usize]) {
-        let places: BTreeSet<usize> = at.iter().map(|one| one / WORDS).collect();
+    fn remove(&mut self, at: &[At]) {
+        let places: BTreeSet<usize> = at.iter().map(|(place, _)| *place).collect();
         for place in places {
             let setting = self.settings()[place].clone();
             let words = split(&setting).into_iter().enumerate();
-            let kept: Vec<String> = words
-                .filter(|(word, _)| !at.contains(&(place * WORDS + word)))
-                .map(|(_, word)| word.text)
-                .collect();
+            let kept: Vec<String> =
+                words.filter(|(word, _)| !at.contains(&(place, *word))).map(|(_, word)| word.text).collect();
             if kept.is_empty() {
                 // With the end of the line before, which a section's head is at least.
                 let before =
