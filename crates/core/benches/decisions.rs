@@ -84,6 +84,7 @@ fn stage(tree: Tree) -> Stage {
 /// Actors of these names, 7102:7200, 7103:7200 and so on, who mount the tree at `at`.
 fn scene(tree: Tree, names: &[&str], at: &str) -> Scene {
     let facts = VolumeFacts {
+        labels: Default::default(),
         tree: Some(Arc::new(tree)),
         filesystem: Some(fact("ext4".to_owned())),
         personality: Personality::default(),

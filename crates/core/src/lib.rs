@@ -49,10 +49,10 @@ pub mod script;
 mod width;
 
 pub use mivask_model::{
-    accounts, acl, act, caps, credentials, fact, glob, glyph, held, host_mounts, ids, listed, mode, mount,
-    mount_kind, observed, outcome, path, personality, picked, refusal, storage, tree, usual, xattr,
+    accounts, acl, act, caps, credentials, fact, glob, glyph, held, host_mounts, ids, labels, listed, mode,
+    mount, mount_kind, observed, outcome, path, personality, picked, refusal, storage, tree, usual, xattr,
 };
-pub use mivask_rules::{decide, explore, imprint, settle, trace, usually, view, walk, witness};
+pub use mivask_rules::{confined, decide, explore, imprint, settle, trace, usually, view, walk, witness};
 pub use mivask_stage::{
     actor_names, cluster, identity, namespace, need, prepare, recipe, runtime, scene, sharing, stage,
 };

@@ -154,6 +154,23 @@ impl Policy {
         allowed
     }
 
+    /// Whether the type of `inner` is bounded by that of `outer`, at any depth (kernel: `security_bounded_transition`).
+    #[must_use]
+    pub fn bounds(&self, outer: &Context, inner: &Context) -> bool {
+        let above = |type_: u32| index(type_).map_or(0, |place| self.symbols.bounds[place]);
+        let mut type_ = above(inner.type_.0);
+        for _ in 0..4 {
+            if type_ == 0 {
+                break;
+            }
+            if type_ == outer.type_.0 {
+                return true;
+            }
+            type_ = above(type_);
+        }
+        false
+    }
+
     /// Whether somebody may change the label of something of `class` (kernel: `security_validate_transition`).
     #[must_use]
     pub fn may_change(&self, old: &Context, new: &Context, changer: &Context, class: ClassId) -> bool {

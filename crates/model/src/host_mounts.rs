@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use crate::fact::Provenance;
+use crate::labels::Labels;
 use crate::mount::MountFlags;
 use crate::personality::Personality;
 
@@ -21,6 +22,8 @@ pub struct HostMount {
     pub read_only_filesystem: bool,
     /// What the filesystem does differently; `None` where its rules are not known.
     pub personality: Option<Personality>,
+    /// What its options say of its labels.
+    pub labels: Labels,
     /// The line it was read from.
     pub from: Provenance,
 }
@@ -73,6 +76,7 @@ mod tests {
             flags,
             whole: true,
             read_only_filesystem: false,
+            labels: Labels::default(),
             personality: Some(Personality::default()),
             from: Provenance::rule("test"),
         }

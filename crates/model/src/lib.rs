@@ -21,6 +21,7 @@ pub mod glyph;
 pub mod held;
 pub mod host_mounts;
 pub mod ids;
+pub mod labels;
 pub mod listed;
 pub mod mode;
 pub mod mount;

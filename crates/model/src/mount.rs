@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use crate::fact::{Provenance, Unknown};
 use crate::ids::MountIds;
+use crate::labels::{Labels, Relabelled};
 use crate::mode::Mode;
 use crate::mount_kind::MountKind;
 use crate::personality::Personality;
@@ -71,8 +72,7 @@ pub struct SourceFacts {
     pub name: Arc<str>,
     /// The filesystem's type, such as `ext4`; `None` if not given.
     pub filesystem: Option<Arc<str>>,
-    /// The disk behind it where several workloads may mount that, each prepared in its own way: a claim in its namespace, a
-    /// volume of the scene. `None` for what is a container's or pod's own.
+    /// The disk behind it where several workloads may mount that; `None` for what is a container's or pod's own.
     pub disk: Option<Disk>,
     /// Whether the superblock is read-only (not only a mount of it).
     pub read_only: bool,
@@ -82,6 +82,8 @@ pub struct SourceFacts {
     pub personality: Personality,
     /// Whether an engine makes it anew for each container, so that nothing on it is kept.
     pub anonymous: bool,
+    /// What is known of its labels as a whole.
+    pub labels: Labels,
 }
 
 impl SourceFacts {
@@ -96,6 +98,7 @@ impl SourceFacts {
             native: Certainty::Known,
             personality: Personality::default(),
             anonymous: false,
+            labels: Labels::default(),
         }
     }
 }
@@ -273,8 +276,7 @@ impl Mount {
         }
     }
 
-    /// Whether it is a volume made of objects of the API: what is changed there is replaced, and every mount of it is
-    /// read-only (docs/facts/kubelet.md).
+    /// Whether it is a volume of API objects, whose every mount is read-only (docs/facts/kubelet.md).
     #[must_use]
     pub fn is_written_by_kubelet(&self) -> bool {
         self.facts.kind.is_written_by_kubelet()
@@ -296,6 +298,8 @@ pub struct MountFacts {
     pub host_path: Option<Arc<[u8]>>,
     /// What the source is called in answers, where it is a part of one.
     pub label: Option<Arc<str>>,
+    /// What the engine made of the labels below it, if anything.
+    pub relabelled: Option<Relabelled>,
     /// Where the mount was asked for.
     pub from: Provenance,
 }
@@ -311,6 +315,7 @@ impl MountFacts {
             kind,
             host_path: None,
             label: None,
+            relabelled: None,
             from,
         }
     }

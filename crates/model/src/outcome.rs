@@ -99,6 +99,8 @@ pub struct Imprint {
     pub acl: Option<String>,
     /// Its default ACL, where the act gives it one, likewise.
     pub default_acl: Option<String>,
+    /// Its security label, where the act gives it one and the host's policy is known.
+    pub label: Option<String>,
 }
 
 impl Imprint {
@@ -113,6 +115,7 @@ impl Imprint {
             disk_gid: Some(disk_gid),
             acl: None,
             default_acl: None,
+            label: None,
         }
     }
 
@@ -130,6 +133,7 @@ impl Imprint {
             disk_gid: same(&self.disk_gid, &other.disk_gid),
             acl: same(&self.acl, &other.acl),
             default_acl: same(&self.default_acl, &other.default_acl),
+            label: same(&self.label, &other.label),
         }
     }
 }

@@ -8,6 +8,7 @@ use mivask_core::act::quoted;
 use mivask_core::fact::{Fact, Provenance};
 use mivask_core::host_mounts::{HostMount, HostMounts};
 use mivask_core::identity::{ImageFacts, Knowledge};
+use mivask_core::labels::Labels;
 use mivask_core::mount::MountFlags;
 use mivask_core::personality::Personality;
 use mivask_core::scene::{Image, Program, VolumeFacts};
@@ -18,6 +19,7 @@ use mivask_disk::mounts::MountLine;
 
 use crate::accounts;
 use crate::diagnostic::{Diagnostics, Severity};
+use crate::labels;
 use crate::text::SourceText;
 
 /// The image that a source holds: its files, its accounts where their content could be read, and what its
@@ -68,6 +70,7 @@ pub fn volume(source: &str, tree: Arc<Tree>) -> VolumeFacts {
         flags: MountFlags::default(),
         read_only_filesystem: false,
         group_ownership: None,
+        labels: Labels::default(),
         from: Provenance::Source(Arc::from(source)),
     }
 }
@@ -86,6 +89,7 @@ pub fn mounts(source: &str, lines: &[MountLine]) -> HostMounts {
             read_only_filesystem: line.device.is_some()
                 && line.super_options.iter().any(|option| option == "ro"),
             personality: Personality::of(&line.filesystem).map(|own| with_options(own, line)),
+            labels: labels::of_options(line.options.iter().chain(&line.super_options)),
             from: Provenance::Line { file: file.clone(), line: line.line },
         }
     };

@@ -24,6 +24,7 @@ pub mod help;
 mod id_lines;
 pub mod input;
 pub mod kubernetes;
+mod labels;
 pub mod message;
 pub mod nearest;
 pub mod oci;

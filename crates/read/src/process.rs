@@ -22,6 +22,7 @@ use mivask_core::storage::Settings;
 use mivask_disk::process::{Process, ProcessMount};
 
 use crate::disk::{mount_flags, with_options};
+use crate::labels;
 
 /// How such an input is named: `process:PID`.
 const PREFIX: &str = "process:";
@@ -108,6 +109,7 @@ fn facts(mount: ProcessMount, from: &Provenance) -> VolumeFacts {
     let tree = if known.is_some() { mount.tree } else { None };
     let flags = mount_flags(&line);
     let personality = with_options(known.unwrap_or_default(), &line);
+    let labels = labels::of_options(&line.super_options);
     VolumeFacts {
         tree,
         filesystem: Some(Fact::new(line.filesystem, from.clone())),
@@ -115,6 +117,7 @@ fn facts(mount: ProcessMount, from: &Provenance) -> VolumeFacts {
         flags,
         read_only_filesystem: line.super_options.iter().any(|option| option == "ro"),
         group_ownership: None,
+        labels,
         from: from.clone(),
     }
 }

@@ -46,6 +46,11 @@ impl<'a> FsCredentials<'a> {
         }
     }
 
+    /// The same without what a policy keeps from it.
+    pub(crate) const fn without(self, denied: CapabilitySet) -> Self {
+        Self { effective: self.effective.minus(denied), ..self }
+    }
+
     /// What a server that squashes as `squash` says makes of the process (`nfsd_setuser`).
     pub(crate) fn on_server(who: &'a Credentials, squash: Squash, export: &Export) -> Self {
         let anonymous_uid = Held::Id(KernelUid::new(export.anonymous.uid.raw()));

@@ -11,6 +11,7 @@ use mivask_model::personality::{GroupRule, Personality, Shown};
 use crate::asked::Asked;
 use crate::trace::Check;
 use crate::view::{Place, View};
+use crate::walk::Named;
 use crate::walk::Walker;
 use crate::witness::Witness;
 
@@ -47,6 +48,20 @@ impl NewKind {
 /// Where the directory itself is only presumed to exist, every field is unknown; where its owner and
 /// mode are, so are group and mode, which a set-group-id bit or a default ACL would change.
 pub fn imprint<W: Witness>(
+    walker: &mut Walker<'_, '_, W>,
+    directory: Place,
+    kind: NewKind,
+    requested: Mode,
+) -> Imprint {
+    let mut made = by_owner(walker, directory, kind, requested);
+    if walker.view().confined.is_some() {
+        made.label = walker.label_of_new(directory, kind.file_kind(), Named::Last);
+    }
+    made
+}
+
+/// The same without its label.
+fn by_owner<W: Witness>(
     walker: &mut Walker<'_, '_, W>,
     directory: Place,
     kind: NewKind,
@@ -192,7 +207,7 @@ pub(crate) fn seen(view: &View<'_>, place: Place, stored: Stored, acl: Option<&A
         inside.unwrap_or(InsideGid::new(OVERFLOW_ID))
     });
     let acl = acl.map(|acl| shown(view, place, acl));
-    Imprint { uid, gid, mode, disk_uid, disk_gid, acl, default_acl: None }
+    Imprint { uid, gid, mode, disk_uid, disk_gid, acl, default_acl: None, label: None }
 }
 
 /// An ACL with stored ids in the text form of acl(5), as the actor sees it through the mount of `place`.

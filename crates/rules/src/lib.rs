@@ -12,10 +12,12 @@
 
 mod asked;
 mod asked_by_name;
+pub mod confined;
 pub mod decide;
 pub mod explore;
 mod fs_credentials;
 pub mod imprint;
+mod label;
 pub mod lookup;
 mod permission;
 pub mod settle;

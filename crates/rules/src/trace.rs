@@ -94,6 +94,8 @@ checks! {
     FileCapabilities "file-capabilities",
     /// Set-user-id and set-group-id on a started program.
     SetId "set-id",
+    /// The labels of the process and of the inode, by the host's SELinux policy.
+    Label "label",
     /// The owner, group and mode that a new or changed inode has.
     Imprint "imprint",
     /// No one said; one possibility is taken.

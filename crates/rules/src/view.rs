@@ -1,5 +1,6 @@
 //! One actor standing before its mount table: the facts a decision may look at.
 
+use mivask_model::caps::CapabilitySet;
 use mivask_model::credentials::Credentials;
 use mivask_model::fact::{Provenance, Unknown};
 use mivask_model::ids::{DiskOwner, KernelGid, KernelUid};
@@ -10,6 +11,7 @@ use mivask_model::storage::{Settings, Storage};
 use mivask_model::tree::{Attribute, Certainty, Doubt, Inode, InodeId, Marks, Tree};
 use mivask_model::unmodelled::Unmodelled;
 
+use crate::confined::Confined;
 use crate::fs_credentials::FsCredentials;
 use crate::usual;
 use crate::witness::{MissingFact, Witness};
@@ -41,6 +43,8 @@ pub struct View<'a> {
     pub devices: Devices,
     /// What was asked for it that no rule here follows.
     pub unmodelled: &'a [Unmodelled],
+    /// Its label and the host's policy, where SELinux decides.
+    pub confined: Option<&'a Confined>,
 }
 
 /// Which devices a container may open (the device cgroup).
@@ -62,13 +66,19 @@ impl<'a> View<'a> {
         name: &'a str,
         devices: Devices,
     ) -> Self {
-        Self { storage, mounts, who, name, devices, unmodelled: &[] }
+        Self { storage, mounts, who, name, devices, unmodelled: &[], confined: None }
     }
 
     /// The same where this was asked for as well, which no rule follows.
     #[must_use]
     pub const fn with_unmodelled(self, unmodelled: &'a [Unmodelled]) -> Self {
         Self { unmodelled, ..self }
+    }
+
+    /// The same where SELinux decides, too.
+    #[must_use]
+    pub const fn confined_by(self, confined: Option<&'a Confined>) -> Self {
+        Self { confined, ..self }
     }
 
     /// The same process before other mounts.
@@ -183,7 +193,7 @@ impl<'a> View<'a> {
     pub(crate) fn fs_credentials<W: Witness>(&self, place: Place, w: &mut W) -> FsCredentials<'a> {
         let source = self.source(place);
         let Personality::Nfs(nfs) = &source.facts.personality else {
-            return FsCredentials::process(self.who);
+            return FsCredentials::process(self.who).without(self.denied_capabilities());
         };
         let squash = nfs.export.squash.unwrap_or_else(|| {
             let fact = format!("how the server of {} squashes ids", source.facts.name);
@@ -196,6 +206,12 @@ impl<'a> View<'a> {
             Squash::ALL[w.choose(MissingFact::Squash(place.source), &unknown, Squash::ALL.len(), describe)]
         });
         FsCredentials::on_server(self.who, squash, &nfs.export)
+    }
+
+    /// The capabilities that the policy keeps from the process, whether it has them or not.
+    pub(crate) fn denied_capabilities(&self) -> CapabilitySet {
+        let initial = self.who.namespace.is_initial();
+        self.confined.map_or(CapabilitySet::EMPTY, |confined| confined.denied_capabilities(initial))
     }
 
     /// Whether owner and mode of the inode at `place` are settled, as far as they are given or assumed.

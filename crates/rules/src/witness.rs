@@ -76,6 +76,8 @@ pub enum MissingFact {
     Driver(SourceId, InodeId),
     /// Whether an inode has the extended attribute that is asked for.
     Attribute(Subject),
+    /// Whether the labels of a source, which are not given, permit these accesses.
+    Labels(SourceId),
     /// What the thing of this number does, among those that no rule here follows.
     Unmodelled(usize),
 }

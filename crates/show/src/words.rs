@@ -51,7 +51,8 @@ fn allowed(verb: &Verb, effect: &Effect) -> String {
 pub(crate) fn found(verb: &Verb, left: &Imprint) -> String {
     let acl = left.acl.as_ref().map_or_else(String::new, |acl| format!(", acl {acl}"));
     let default = left.default_acl.as_ref().map_or_else(String::new, |acl| format!(", default acl {acl}"));
-    format!("{} {}{}{acl}{default}", verb.imprint_word(), imprint(left), elsewhere(left))
+    let label = left.label.as_ref().map_or_else(String::new, |label| format!(", label {label}"));
+    format!("{} {}{}{acl}{default}{label}", verb.imprint_word(), imprint(left), elsewhere(left))
 }
 
 /// `runs as 0:7200 with CHOWN FOWNER and 3 more`.

@@ -6,8 +6,9 @@ use std::sync::Arc;
 
 use mivask_model::fact::Fact;
 use mivask_model::host_mounts::is_within;
+use mivask_model::labels::Relabelled;
 
-use crate::scene::{Container, Volume, VolumeKind, Workload};
+use crate::scene::{Container, Relabel, Volume, VolumeKind, VolumeMount, Workload};
 
 /// A pod that mounts a claim so that its filesystem group may reach it.
 #[derive(Clone, Debug)]
@@ -66,6 +67,18 @@ impl Shared {
 pub struct Sharing {
     by_claim: BTreeMap<(String, String), Vec<Mounting>>,
     writers: Vec<(String, Shared)>,
+    labelled: Vec<Labelling>,
+    /// How many workloads have a volume of each claim.
+    on_claim: BTreeMap<(String, String), usize>,
+}
+
+/// A container that has something labelled anew (`z`, `Z`).
+#[derive(Clone, Debug)]
+struct Labelling {
+    workload: String,
+    container: String,
+    what: Shared,
+    how: Relabel,
 }
 
 impl Sharing {
@@ -86,6 +99,7 @@ impl Sharing {
                 self.writers.push((workload.name.clone(), shared));
             }
         }
+        self.take_labels(workload);
         for volume in &workload.volumes {
             let VolumeKind::Claim { claim, read_only: false } = &volume.kind else { continue };
             let on_claim = self.by_claim.entry((workload.namespace.clone(), claim.clone())).or_default();
@@ -117,12 +131,65 @@ impl Sharing {
         others.find(|(_, other)| shared.meets(other)).map(|(name, _)| name.clone())
     }
 
+    fn take_labels(&mut self, workload: &Workload) {
+        for volume in &workload.volumes {
+            if let VolumeKind::Claim { claim, .. } = &volume.kind {
+                *self.on_claim.entry((workload.namespace.clone(), claim.clone())).or_default() += 1;
+            }
+        }
+        for container in &workload.containers {
+            for mount in &container.mounts {
+                let Some(how) = mount.engine.relabel.as_ref().map(|asked| asked.value) else { continue };
+                let Some(what) = behind(workload, mount) else { continue };
+                let (workload, container) = (workload.name.clone(), container.name.clone());
+                self.labelled.push(Labelling { workload, container, what, how });
+            }
+        }
+    }
+
+    /// What the labels below `mount` of `container` are, where any container has them labelled anew.
+    #[must_use]
+    pub fn relabelled(
+        &self,
+        workload: &Workload,
+        container: &str,
+        mount: &VolumeMount,
+    ) -> Option<Relabelled> {
+        let own = mount.engine.relabel.as_ref().map(|asked| asked.value);
+        let mine = behind(workload, mount);
+        let others = self.labelled.iter().filter(|one| {
+            let same = one.workload == workload.name && one.container == container;
+            !same && mine.as_ref().is_some_and(|mine| one.what.meets(mine))
+        });
+        let others: Vec<Relabel> = others.map(|one| one.how).collect();
+        match own {
+            Some(Relabel::Shared) if others.iter().all(|how| *how == Relabel::Shared) => {
+                Some(Relabelled::Shared)
+            }
+            Some(Relabel::Private) if others.is_empty() => Some(Relabelled::Private),
+            None if others.is_empty() => None,
+            Some(Relabel::Shared | Relabel::Private) | None => Some(Relabelled::Contested),
+        }
+    }
+
+    /// How many workloads have `claim` of `namespace`.
+    #[must_use]
+    pub fn workloads_on(&self, namespace: &str, claim: &str) -> usize {
+        self.on_claim.get(&(namespace.to_owned(), claim.to_owned())).copied().unwrap_or(0)
+    }
+
     /// The pods on `claim` of `namespace`.
     #[must_use]
     pub fn on(&self, namespace: &str, claim: &str) -> &[Mounting] {
         let key = (namespace.to_owned(), claim.to_owned());
         self.by_claim.get(&key).map_or(&[], Vec::as_slice)
     }
+}
+
+/// What is behind `mount`, as far as others may mount it.
+fn behind(workload: &Workload, mount: &VolumeMount) -> Option<Shared> {
+    let volume = workload.volumes.iter().find(|volume| volume.name.value == mount.volume.value)?;
+    Shared::new(workload, volume)
 }
 
 /// Whether one of `containers` mounts `volume` writable.

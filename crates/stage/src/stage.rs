@@ -10,6 +10,7 @@ use mivask_model::refusal::Refusal;
 use mivask_model::storage::Storage;
 use mivask_model::unmodelled::Unmodelled;
 use mivask_model::usual::Usual;
+use mivask_rules::confined::Confined;
 use mivask_rules::view::{Devices, View};
 use mivask_rules::witness::{MissingFact, Witness};
 
@@ -71,6 +72,8 @@ pub struct Actor {
     pub all_devices: bool,
     /// What its description asks for that no rule here follows.
     pub unmodelled: Vec<Unmodelled>,
+    /// Its label, where the host's SELinux policy is known.
+    pub confined: Option<Arc<Confined>>,
     /// What has to be so for it to start, and is not known.
     pub needs: Vec<Need>,
     /// Why a volume keeps its pod from starting.
@@ -133,7 +136,8 @@ impl Stage {
     #[must_use]
     pub fn view<'a>(&'a self, actor: &'a Actor, who: &'a Credentials, name: &'a str) -> View<'a> {
         let devices = if actor.all_devices { Devices::All } else { Devices::Listed };
-        View::new(&self.storage, &actor.mounts, who, name, devices).with_unmodelled(&actor.unmodelled)
+        let view = View::new(&self.storage, &actor.mounts, who, name, devices);
+        view.with_unmodelled(&actor.unmodelled).confined_by(actor.confined.as_deref())
     }
 
     /// Notes that something of `source` is taken to be as usual.

@@ -28,6 +28,11 @@ pub(super) fn hint(answer: &Answer) -> Option<String> {
     about(step.check).map(ToOwned::to_owned)
 }
 
+/// What to do about a label.
+const BY_LABEL: &str = "SELinux stops it, no owner or mode does: let the engine label the mount (`z` where containers share it, \
+                        `Z` for one alone), give the files a label that lasts (semanage fcontext, then restorecon), or set the \
+                        boolean that `why` names";
+
 /// What to do about a check that no narrow change gets past.
 const fn about(check: Check) -> Option<&'static str> {
     let text = match check {
@@ -70,6 +75,7 @@ const fn about(check: Check) -> Option<&'static str> {
         Check::Capability => {
             "that takes a capability on the host itself (MKNOD for devices): let the runtime, or root there, do it"
         }
+        Check::Label => BY_LABEL,
         Check::OwnerBits
         | Check::AclUser
         | Check::AclGroup

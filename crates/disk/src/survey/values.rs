@@ -56,7 +56,7 @@ pub(super) fn extended(columns: &mut Reader<'_>) -> Result<Extended, Trouble> {
             None => return wrong("file capabilities that are none"),
         },
     };
-    Ok(Extended { access: acl(access)?, default: acl(default)?, capabilities })
+    Ok(Extended { access: acl(access)?, default: acl(default)?, capabilities, label: None })
 }
 
 pub(super) fn tagged(tag: u8, columns: &mut Reader<'_>) -> Result<Certainty, Trouble> {

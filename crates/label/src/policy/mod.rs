@@ -233,6 +233,15 @@ impl Policy {
         }
     }
 
+    /// The one label of everything on a file system that `genfscon` labels whatever the path; `None` where paths differ.
+    #[must_use]
+    pub fn uniform_label(&self, name: &str) -> Option<&Context> {
+        match self.labels.paths.get(name)?.as_slice() {
+            [only] if &*only.path == b"/" && only.class.is_none() => Some(&only.label),
+            _ => None,
+        }
+    }
+
     /// The label of `path` within a file system that `genfscon` labels (kernel: `__security_genfs_sid`): the longest
     /// line that is the path's beginning, as bytes.
     #[must_use]

@@ -1,5 +1,7 @@
 //! What a tree mentions single inodes.
 
+use std::sync::Arc;
+
 use super::Inode;
 use crate::acl::Acl;
 use crate::caps::FileCapabilities;
@@ -106,7 +108,7 @@ impl Likeness {
     }
 }
 
-/// What few inodes carry: ACLs and file capabilities.
+/// What few inodes carry: ACLs, file capabilities and security labels.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct Extended {
     /// The access ACL; `None` where the mode says it all.
@@ -115,6 +117,8 @@ pub struct Extended {
     pub default: Option<Acl>,
     /// What running the file adds.
     pub capabilities: Option<FileCapabilities>,
+    /// Its label (`security.selinux`), as it was told; `None` where nobody told it.
+    pub label: Option<Arc<str>>,
 }
 
 /// The device numbers of a node.

@@ -363,7 +363,12 @@ impl Tree {
         self.doubts.values().filter_map(|doubt| doubt.unknown_attribute().or(doubt.contents.unknown()))
     }
 
-    /// ACLs and file capabilities of `id`, where it has any.
+    /// Every label that an inode has, each once for each set of other attributes beside it.
+    pub fn labels(&self) -> impl Iterator<Item = &str> {
+        self.extended.iter().filter_map(|extended| extended.label.as_deref())
+    }
+
+    /// ACLs, file capabilities and label of `id`, where it has any.
     #[must_use]
     pub fn extended(&self, id: InodeId) -> Option<&Extended> {
         let index = self.inode(id).extended.checked_sub(1)?;

@@ -7,7 +7,7 @@ use mivask_core::identity::{DeclaredCapabilities, GroupName, PlainIdentity};
 use mivask_core::namespace::{self, NamespaceAsked};
 use mivask_core::outcome::Errno;
 use mivask_core::path::trimmed;
-use mivask_core::scene::{Container, Lent, Program, VolumeMount, Who};
+use mivask_core::scene::{Container, LabelAsked, Lent, Program, VolumeMount, Who};
 use mivask_core::stage::Role;
 use mivask_core::unmodelled::Unmodelled;
 
@@ -22,6 +22,7 @@ use crate::yaml::{Node, Scalar, Value, resolve};
 struct Options {
     no_new_privileges: Option<Fact<bool>>,
     unmasked: bool,
+    label: LabelAsked,
 }
 
 impl Reading<'_> {
@@ -59,6 +60,7 @@ impl Reading<'_> {
             read_only_root: given.read_only == Some(true),
             privileged: given.privileged == Some(true),
             unmasked: options.unmasked,
+            label: options.label,
             ipc: self.ipc(node),
             network_of: self.network_of(node),
             without_network: node.get("network_mode").and_then(Node::text) == Some("none"),
@@ -151,11 +153,9 @@ impl Reading<'_> {
                 }
                 ("no-new-privileges", "false") => {}
                 ("systempaths" | "unmask", "unconfined" | "ALL") => options.unmasked = true,
-                ("label", "disable") | ("seccomp" | "apparmor", "unconfined") => {}
-                ("label", _) => {
-                    let name = format!("SELinux with `{}`", text.escape_debug());
-                    self.policy(item, Severity::Note, &name, Errno::EACCES);
-                }
+                ("label", "disable") => options.label.disabled = Some(self.place(item, "security_opt")),
+                ("seccomp" | "apparmor", "unconfined") => {}
+                ("label", _) => self.label(item, text, value, &mut options.label),
                 ("apparmor", _) => {
                     let name = format!("the AppArmor profile {}", value.escape_debug());
                     self.policy(item, Severity::Note, &name, Errno::EACCES);
@@ -171,6 +171,25 @@ impl Reading<'_> {
             }
         }
         options
+    }
+
+    /// `label=type:...` and its like: a part of the label of the process.
+    fn label(&mut self, item: &Node, text: &str, value: &str, label: &mut LabelAsked) {
+        let from = self.place(item, "security_opt");
+        let words = format!("SELinux with `{}`", text.escape_debug());
+        let part = value.split_once(':').unwrap_or((value, ""));
+        let given = Some(Fact::new(part.1.to_owned(), from.clone()));
+        match part.0 {
+            "user" => label.user = given,
+            "role" => label.role = given,
+            "type" => label.type_ = given,
+            "level" => label.level = given,
+            // Which label a nested or file-typed container gets is the engine's.
+            _ => return self.policy(item, Severity::Note, &words, Errno::EACCES),
+        }
+        let message = format!("{words} {}", crate::message::COUNTS_WITH_POLICY);
+        self.diagnostic(Severity::Note, item, &message, None);
+        label.words.get_or_insert_with(|| Fact::new(words, from));
     }
 
     /// Something that may refuse with `errno`, of which no more is known.

@@ -6,7 +6,9 @@ use mivask_core::mode::Mode;
 use mivask_core::mount::MountFlags;
 use mivask_core::outcome::Errno;
 use mivask_core::personality::{Personality, Tmpfs};
-use mivask_core::scene::{Below, Driver, EngineOptions, TmpfsAsked, Volume, VolumeKind, VolumeMount};
+use mivask_core::scene::{
+    Below, Driver, EngineOptions, Relabel, TmpfsAsked, Volume, VolumeKind, VolumeMount,
+};
 use mivask_core::unmodelled::Unmodelled;
 
 use super::project::Reading;
@@ -107,9 +109,7 @@ impl Reading<'_> {
                 // Consistency words are read by Docker Desktop alone, and propagation moves mounts, not permissions.
                 "rw" | "cached" | "delegated" | "consistent" | "rprivate" | "private" | "rslave"
                 | "slave" | "rshared" | "shared" | "copy" => {}
-                "z" | "Z" => {
-                    self.labelled(option, item);
-                }
+                "z" | "Z" => engine.relabel = self.relabel(option, item),
                 "U" | "O" | "idmap" | "noexec" | "nosuid" | "nodev" => {
                     engine.take_over |= option == "U";
                     engine.id_mapped |= option == "idmap";
@@ -166,26 +166,30 @@ impl Reading<'_> {
         let options = long.volume.as_ref();
         let image = long.image.as_ref().and_then(|image| image.subpath.clone());
         let below = self.below(bind, item)?;
-        if let Some(word) = bind.and_then(|bind| bind.selinux.as_deref()) {
-            self.labelled(word, item);
-        }
+        let relabel = bind.and_then(|bind| bind.selinux.as_deref()).and_then(|word| self.relabel(word, item));
         let target = self.target(long.target.as_deref().unwrap_or_default(), item)?;
         Some(Asked {
             below,
             read_only: long.read_only == Some(true) || matches!(kind, Kind::Image(_)),
             no_copy: options.and_then(|options| options.nocopy) == Some(true),
             sub_path: options.and_then(|options| options.subpath.clone()).or(image),
+            engine: EngineOptions { relabel, ..EngineOptions::default() },
             ..Asked::new(kind, target)
         })
     }
 
     /// `z` or `Z`: the engine labels what is mounted, so that the containers may use it.
-    fn labelled(&mut self, option: &str, item: &Node) {
-        let option = option.escape_debug();
-        let assumed =
-            format!("SELinux, where the host enforces it, permits what the option `{option}` labels");
-        let from = self.source.place(&item.span, "volumes");
-        self.unmodelled.push(Unmodelled::trusted(&assumed, from));
+    fn relabel(&mut self, option: &str, item: &Node) -> Option<Fact<Relabel>> {
+        let relabel = match option {
+            "z" => Relabel::Shared,
+            "Z" => Relabel::Private,
+            _ => {
+                let message = format!("`selinux: {}` of a bind is not known", option.escape_debug());
+                self.diagnostic(Severity::Error, item, &message, Some("write z or Z".to_owned()));
+                return None;
+            }
+        };
+        Some(Fact::new(relabel, self.source.place(&item.span, "volumes")))
     }
 
     /// `recursive` of a bind.

@@ -205,6 +205,7 @@ fn container(
             "terminationMessagePath",
             origin,
         ),
+        label: policies.label_over(&pod.policies, &context),
         unmodelled: policies.over(&pod.policies, &context),
         ..Container::new(&described.name, origin.place("name", "containers.name"))
     })

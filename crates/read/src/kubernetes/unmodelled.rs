@@ -1,27 +1,31 @@
 //! Fields that would change answers, but that no rule here looks at yet: said, never skipped over.
 
+use mivask_core::fact::Fact;
 use mivask_core::outcome::Errno;
+use mivask_core::scene::LabelAsked;
 use mivask_core::unmodelled::Unmodelled;
 
 use super::Origin;
-use super::api::{PodSpec, SecurityContext, SecurityProfile};
+use super::api::{PodSpec, SeLinuxOptions, SecurityContext, SecurityProfile};
 use crate::diagnostic::{Diagnostics, Severity};
+use crate::message::COUNTS_WITH_POLICY;
 
 /// The policies that a pod or a container asks for.
 #[derive(Clone, Default)]
 pub(super) struct Policies {
-    selinux: Option<Unmodelled>,
+    label: LabelAsked,
     apparmor: Option<Unmodelled>,
     seccomp: Option<Unmodelled>,
 }
 
 impl Policies {
     fn read(
-        selinux: bool,
+        selinux: Option<&SeLinuxOptions>,
         (apparmor, seccomp): (Option<&SecurityProfile>, Option<&SecurityProfile>),
         origin: &Origin<'_>,
         diagnostics: &mut Diagnostics,
     ) -> Self {
+        let label = selinux.map(|options| label(options, origin, diagnostics)).unwrap_or_default();
         let mut unmodelled = |key: &str, name: &str, errno| {
             let field = format!("securityContext.{key}");
             let message = format!("{name} is not modelled: it may refuse what all else permits");
@@ -33,25 +37,48 @@ impl Policies {
             Some(format!("the {noun} profile {}", file.unwrap_or("of the node").escape_debug()))
         };
         Self {
-            selinux: selinux
-                .then(|| unmodelled("seLinuxOptions", "SELinux with these `seLinuxOptions`", Errno::EACCES)),
+            label,
             apparmor: own(apparmor, "AppArmor")
                 .map(|name| unmodelled("appArmorProfile", &name, Errno::EACCES)),
             seccomp: own(seccomp, "seccomp").map(|name| unmodelled("seccompProfile", &name, Errno::EPERM)),
         }
     }
 
-    /// Those of a container, and of its pod where it says nothing itself.
+    /// The label of a container, and of its pod where it says nothing itself.
+    pub(super) fn label_over(&self, pod: &Self, container: &SecurityContext) -> LabelAsked {
+        if container.se_linux_options.is_some() { self.label.clone() } else { pod.label.clone() }
+    }
+
+    /// What else a container asks for, or its pod where it says nothing itself.
     pub(super) fn over(self, pod: &Self, container: &SecurityContext) -> Vec<Unmodelled> {
         let pick = |own: Option<Unmodelled>, said: bool, of_pod: &Option<Unmodelled>| {
             if said { own } else { of_pod.clone() }
         };
         let all = [
-            pick(self.selinux, container.se_linux_options.is_some(), &pod.selinux),
             pick(self.apparmor, container.app_armor_profile.is_some(), &pod.apparmor),
             pick(self.seccomp, container.seccomp_profile.is_some(), &pod.seccomp),
         ];
         all.into_iter().flatten().collect()
+    }
+}
+
+/// `seLinuxOptions`.
+fn label(options: &SeLinuxOptions, origin: &Origin<'_>, diagnostics: &mut Diagnostics) -> LabelAsked {
+    const FIELD: &str = "securityContext.seLinuxOptions";
+    let words = "SELinux with these `seLinuxOptions`";
+    origin.diagnostic(Severity::Note, FIELD, format!("{words} {COUNTS_WITH_POLICY}"), None, diagnostics);
+    let part = |key: &str, given: &Option<String>| {
+        let field = format!("{FIELD}.{key}");
+        let given = given.as_ref().filter(|given| !given.is_empty())?;
+        Some(Fact::new(given.clone(), origin.place(&field, &field)))
+    };
+    LabelAsked {
+        user: part("user", &options.user),
+        role: part("role", &options.role),
+        type_: part("type", &options.type_),
+        level: part("level", &options.level),
+        words: Some(Fact::new(words.to_owned(), origin.place(FIELD, FIELD))),
+        ..LabelAsked::default()
     }
 }
 
@@ -66,7 +93,7 @@ pub(super) fn pod(spec: &PodSpec, origin: &Origin<'_>, diagnostics: &mut Diagnos
     }
     let Some(context) = &spec.security_context else { return Policies::default() };
     let profiles = (context.app_armor_profile.as_ref(), context.seccomp_profile.as_ref());
-    Policies::read(context.se_linux_options.is_some(), profiles, origin, diagnostics)
+    Policies::read(context.se_linux_options.as_ref(), profiles, origin, diagnostics)
 }
 
 /// Fields of a container, and those the API refuses together; `origin` is at the container. `own_users` says
@@ -82,7 +109,7 @@ pub(super) fn container(
         origin.diagnostic(Severity::Error, "securityContext.procMount", message, None, diagnostics);
     }
     let profiles = (context.app_armor_profile.as_ref(), context.seccomp_profile.as_ref());
-    let policies = Policies::read(context.se_linux_options.is_some(), profiles, origin, diagnostics);
+    let policies = Policies::read(context.se_linux_options.as_ref(), profiles, origin, diagnostics);
     if context.allow_privilege_escalation != Some(false) {
         return policies;
     }

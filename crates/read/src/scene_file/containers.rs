@@ -9,7 +9,7 @@ use mivask_core::ids::{MountIds, UserNamespace};
 use mivask_core::mode::Mode;
 use mivask_core::namespace::NamespaceAsked;
 use mivask_core::runtime::Flavour;
-use mivask_core::scene::{Container, Program, Volume, VolumeKind, VolumeMount, Who, Workload};
+use mivask_core::scene::{Container, LabelAsked, Program, Volume, VolumeKind, VolumeMount, Who, Workload};
 use mivask_core::stage::Role;
 
 use super::convert::Reading;
@@ -82,6 +82,10 @@ impl Reading<'_> {
             privileged: section.privileged.unwrap_or(false),
             who: Who::Plain(Box::new(plain)),
             mounts,
+            label: LabelAsked {
+                whole: section.label.clone().map(|label| self.fact(item, "label", label)),
+                ..LabelAsked::default()
+            },
             working_directory: None,
             program: Program {
                 entrypoint: section

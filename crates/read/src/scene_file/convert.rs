@@ -40,6 +40,15 @@ impl Reading<'_> {
         Ok((shown, text))
     }
 
+    /// The bytes of the file at `path`, of which there are to be `most`.
+    pub(super) fn read_bytes(&self, path: &str, most: usize) -> Result<Vec<u8>, String> {
+        let full = self.folder.join(path);
+        let shown = full.display();
+        let bytes =
+            self.files.head(&full, most + 1).map_err(|error| format!("{shown} cannot be read: {error}"))?;
+        if bytes.len() > most { Err(format!("{shown} has more than {most} bytes")) } else { Ok(bytes) }
+    }
+
     /// The facts of a source named in the scene.
     pub(super) fn gather(&self, path: &str, choice: &Choice) -> Result<(String, Gathered), DiskError> {
         // The name of an image somewhere else is no path.

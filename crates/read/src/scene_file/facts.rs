@@ -22,6 +22,7 @@ use super::types::{
 use crate::accounts;
 use crate::diagnostic::Severity;
 use crate::disk;
+use crate::labels::is_about_labels;
 use crate::nearest::nearest;
 use crate::yaml::Node;
 
@@ -195,6 +196,7 @@ impl Reading<'_> {
                 let from = self.source.place(&at("group-ownership").span, &field("group-ownership"));
                 Fact::new(given == GroupOwnership::Apply, from)
             }),
+            labels: self.labels(section, node),
             from: self.source.place(&node.span, &format!("volumes.{name}")),
         }
     }
@@ -240,7 +242,7 @@ impl Reading<'_> {
                 flags = flags.with(flag);
                 continue;
             }
-            if HARMLESS.contains(&option.as_str()) {
+            if HARMLESS.contains(&option.as_str()) || is_about_labels(option) {
                 continue;
             }
             let taken = match &mut personality {
@@ -357,7 +359,18 @@ impl Reading<'_> {
         let accounts = section.accounts.as_ref().zip(node.get("accounts"));
         let accounts = accounts.and_then(|(given, at)| self.accounts("the host", Some(given), at));
         let (started_by, remapped_to, subordinate) = self.started_by(section, node);
-        Host { tree, mounts, accounts, settings, user_namespace, remapped_to, started_by, subordinate }
+        let selinux = self.selinux(section.selinux.as_ref(), node);
+        Host {
+            selinux,
+            tree,
+            mounts,
+            accounts,
+            settings,
+            user_namespace,
+            remapped_to,
+            started_by,
+            subordinate,
+        }
     }
 }
 

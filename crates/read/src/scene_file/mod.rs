@@ -9,6 +9,8 @@ mod id_map;
 mod listed;
 mod people;
 mod people_section;
+mod selinux;
+mod selinux_section;
 mod started_by;
 mod tree;
 mod tree_source;

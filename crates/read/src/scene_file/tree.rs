@@ -171,6 +171,7 @@ impl EntryReader<'_> {
         inode.extended.capabilities = self.capabilities(diagnostics);
         inode.extended.default =
             self.acl("default-acl", self.entry.default_acl.as_deref(), inode.mode, diagnostics);
+        inode.extended.label = self.entry.label.as_deref().map(Arc::from);
         inode.content = self.content(diagnostics);
         inode.device = self.parsed(
             "device",

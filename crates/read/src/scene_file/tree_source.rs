@@ -74,6 +74,8 @@ pub struct TreeEntry {
     pub device: Option<RawText>,
     /// File capabilities: names, `=`, and flags of `eip`, such as `CHOWN,FOWNER=ep`.
     pub capabilities: Option<String>,
+    /// Its SELinux label, such as `system_u:object_r:container_file_t:s0`. Left out: unknown.
+    pub label: Option<String>,
     /// On an overlay, the layer it is in; `lower` where left out.
     pub layer: Option<LayerWord>,
     /// What running it meets: `program`, `data`, `empty`, or `#!/path/of/interpreter`.

@@ -8,6 +8,7 @@ use serde::{Deserialize, Deserializer};
 
 use super::listed::Listed;
 use super::people_section::PeopleSection;
+use super::selinux_section::SelinuxSection;
 use super::tree_source::TreeSource;
 use crate::yaml::RawText;
 
@@ -161,6 +162,9 @@ pub struct HostSection {
     pub subuid: Option<String>,
     /// Its `/etc/subgid`, likewise.
     pub subgid: Option<String>,
+    /// What SELinux does there: `disabled`, `permissive` or `enforcing`, or its policy with the booleans. Left out: not known,
+    /// and taken to refuse nothing.
+    pub selinux: Option<SelinuxSection>,
 }
 
 /// Lines of an id map, three numbers each: where a range starts on the near side, where on the far side, and how
@@ -231,6 +235,8 @@ pub struct VolumeSection {
     /// Whether the filesystem itself (not only a mount) is read-only.
     #[serde(default)]
     pub read_only_filesystem: bool,
+    /// The SELinux label of everything on it that says none itself, such as `system_u:object_r:container_file_t:s0`.
+    pub label: Option<String>,
 }
 
 /// How an NFS server exports a volume.
@@ -301,6 +307,8 @@ pub struct ContainerSection {
     pub user_namespace: Option<IdMapSection>,
     /// Every capability for root, every device.
     pub privileged: Option<bool>,
+    /// The SELinux label of its process, such as `system_u:system_r:container_t:s0:c12,c40`.
+    pub label: Option<String>,
     /// Its mounts.
     #[serde(default)]
     pub mounts: Vec<MountSection>,

@@ -14,6 +14,7 @@ use super::attributes::{kept, owned, stored_ids};
 use super::feature::supports;
 use super::writable::{mapped, unlocked, writable_mount};
 use crate::asked::subject;
+use crate::confined::Permission;
 use crate::imprint::shown;
 use crate::trace::Check;
 use crate::view::{Place, View};
@@ -28,6 +29,8 @@ pub(super) fn set<'a, W: Witness>(view: &'a View<'a>, text: &AclText, path: &'a 
     let mut walker = Walker::new(view, w);
     let place = takes_ids(&mut walker, text, path)?;
     changeable(&mut walker, place)?;
+    // Before the owner (`vfs_set_acl`, `vfs_remove_acl`).
+    walker.inode_has(place, Permission::Setattr)?;
     owned(&mut walker, place, RULE)?;
     let before = walker.asked(place).mode();
     let acl = stored(&mut walker, place, text, before)?;
@@ -56,6 +59,8 @@ pub(super) fn set_default<'a, W: Witness>(
         let fact = "only directories have a default ACL";
         return Err(walker.fail(Check::Kind, fact, place, Errno::EACCES));
     }
+    // Before the owner (`vfs_set_acl`, `vfs_remove_acl`).
+    walker.inode_has(place, Permission::Setattr)?;
     owned(&mut walker, place, RULE)?;
     let before = walker.asked(place).mode();
     let acl = stored(&mut walker, place, text, before)?;
@@ -122,6 +127,8 @@ pub(super) fn remove<'a, W: Witness>(
     if default && view.is_not(place, FileKind::Directory) {
         return Ok(Effect::default());
     }
+    // Before the owner (`vfs_set_acl`, `vfs_remove_acl`).
+    walker.inode_has(place, Permission::Setattr)?;
     owned(&mut walker, place, RULE)?;
     let before = walker.asked(place).mode();
     let drops = !default && view.source(place).facts.personality.drops_set_group_id_with_acl();

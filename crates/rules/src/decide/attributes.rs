@@ -8,6 +8,7 @@ use mivask_model::personality::{Feature, Personality};
 use super::after::{After, acl_at, keeps_bit, left};
 use super::feature::supports;
 use super::writable::{mapped, unlocked, writable_mount};
+use crate::confined::Permission;
 use crate::trace::Check;
 use crate::view::{Place, View};
 use crate::walk::{Follow, Walker};
@@ -25,6 +26,8 @@ pub(super) fn set_mode<'a, W: Witness>(
     writable_mount(&mut walker, place)?;
     unlocked(&mut walker, place, true)?;
     mapped(&mut walker, place, Errno::EOVERFLOW)?;
+    // Before the owner: file systems ask for that themselves, behind the hook (`notify_change`).
+    walker.inode_has(place, Permission::Setattr)?;
     owned(&mut walker, place, "only the owner changes the mode")?;
     supports(&mut walker, place, Feature::Modes)?;
     let directory = view.is(place, FileKind::Directory);
@@ -77,6 +80,7 @@ pub(super) fn stamp<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], w: &mut 
         walker.permit(place, Access::WRITE)?;
     }
     mapped(&mut walker, place, Errno::EOVERFLOW)?;
+    walker.inode_has(place, Permission::Write)?;
     Ok(Effect::default())
 }
 
@@ -87,6 +91,7 @@ pub(super) fn backdate<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], w: &m
     writable_mount(&mut walker, place)?;
     unlocked(&mut walker, place, true)?;
     mapped(&mut walker, place, Errno::EOVERFLOW)?;
+    walker.inode_has(place, Permission::Setattr)?;
     if let Personality::Fat(fat) = &view.source(place).facts.personality {
         let shown = fat.shown();
         let acting = walker.fs_credentials(place);

@@ -12,6 +12,7 @@ use crate::imprint::{NewKind, imprint};
 use crate::trace::Check;
 use crate::usual_place::Expected;
 use crate::view::{Place, View};
+use crate::walk::Named;
 use crate::walk::{Arrival, Follow, Last, Slash, Target, Walker};
 use crate::witness::Witness;
 
@@ -51,6 +52,8 @@ pub(super) fn make_node<'a, W: Witness>(
         let fact = "an overlay makes whiteouts itself and lets nobody else make one (ovl_mknod)";
         return Err(walker.fail(Check::Feature, fact, directory, Errno::EPERM));
     }
+    let kind = node.map_or(FileKind::Fifo, |node| node.kind);
+    walker.inode_create(directory, kind, Named::Last)?;
     supports(&mut walker, directory, Feature::Nodes)?;
     made(&mut walker, directory, NewKind::Node, mode)
 }
@@ -70,6 +73,7 @@ pub(super) fn make_link<'a, W: Witness>(
     let mut walker = Walker::new(view, w);
     let directory = free_name(&mut walker, path, NewKind::Link)?;
     may_create(&mut walker, directory)?;
+    walker.inode_create(directory, FileKind::Link, Named::Last)?;
     supports(&mut walker, directory, Feature::Links)?;
     keeps_target(&mut walker, directory, target.len())?;
     made(&mut walker, directory, NewKind::Link, Mode::new(0o777))
@@ -115,6 +119,8 @@ pub(super) fn new_entry<'a, W: Witness>(
     let mut walker = Walker::new(view, w);
     walker.expect(Expected::Directory);
     let directory = walker.place(path, Follow::OnTheWay)?;
+    // What was walked is the directory; nothing says the name of the new entry.
+    walker.name = None;
     entry_below(&mut walker, directory, kind)?;
     made(&mut walker, directory, kind, mode)
 }
@@ -135,6 +141,7 @@ pub(super) fn entry_below<W: Witness>(
     nameable(walker, directory)?;
     creatable(walker, directory)?;
     walker.permit(directory, Access::WRITE_EXECUTE)?;
+    walker.inode_create(directory, kind.file_kind(), Named::Nothing)?;
     takes(walker, directory, if kind == NewKind::File { Entry::File } else { Entry::Other })
 }
 
@@ -145,6 +152,7 @@ fn finish<W: Witness>(
     mode: Mode,
 ) -> Verdict {
     may_create(walker, directory)?;
+    walker.inode_create(directory, kind.file_kind(), Named::Last)?;
     takes(walker, directory, Entry::Other)?;
     made(walker, directory, kind, mode)
 }

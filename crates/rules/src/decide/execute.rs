@@ -10,6 +10,7 @@ use mivask_model::tree::Content;
 
 use crate::trace::Check;
 use crate::view::{Place, View};
+use crate::walk::Domain;
 use crate::walk::{Follow, Walker};
 use crate::witness::{MissingFact, Subject, Witness};
 use privileges::{privileges, without_set_id};
@@ -47,11 +48,18 @@ fn start<'a, W: Witness>(
     let mut walker = Walker::new(view, w);
     let place = walker.place(path, Follow::Links)?;
     executable(&mut walker, place)?;
+    // The label of the process follows from the first file alone, whatever its interpreter is.
+    let domain = if depth == 0 { walker.exec(place)? } else { Domain::Kept };
     let Some(interpreter) = interpreter(&mut walker, place)? else {
         return privileges(&mut walker, place);
     };
     if depth == MOST_INTERPRETERS {
         return Err(walker.fail(Check::Format, "more than five interpreters in a row", place, Errno::ELOOP));
+    }
+    if domain == Domain::Changed {
+        walker.assume(|path| {
+            format!("the domain that {path} starts may use its interpreter as the one that starts it may")
+        });
     }
     let started = start(view, interpreter, depth + 1, w)?;
     // Only then the interpreter opens the script, as whoever it runs as.
@@ -67,6 +75,7 @@ fn start<'a, W: Witness>(
     let mut walker = Walker::new(&view, w);
     let place = walker.place(path, Follow::Links)?;
     walker.permit(place, Access::READ)?;
+    walker.file_open(place)?;
     Ok(started)
 }
 
@@ -117,7 +126,8 @@ pub(super) fn run_program<W: Witness>(
     walker: &mut Walker<'_, '_, W>,
     place: Place,
 ) -> Option<Result<(), Errno>> {
-    let checked = executable(walker, place).and_then(|()| interpreter(walker, place));
+    let checked =
+        executable(walker, place).and_then(|()| walker.exec(place)).and_then(|_| interpreter(walker, place));
     match checked {
         Err(errno) => Some(Err(errno)),
         Ok(Some(_)) => None,
@@ -138,7 +148,8 @@ fn executable<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Resul
             Errno::EACCES,
         ));
     }
-    walker.permit(place, Access::EXECUTE)
+    walker.permit(place, Access::EXECUTE)?;
+    walker.program_open(place)
 }
 
 /// The interpreter of a script, `None` for a program.

@@ -7,6 +7,7 @@ use mivask_model::personality::Feature;
 use super::create::free_name;
 use super::feature::supports;
 use super::writable::{mapped, may_create, unlocked};
+use crate::confined::Permission;
 use crate::imprint::NewKind;
 use crate::trace::Check;
 use crate::view::{Place, View};
@@ -32,13 +33,16 @@ pub(super) fn link<'a, W: Witness>(
     may_link(&mut walker, old)?;
     let old_path = walker.turn_to(new_path);
     may_create(&mut walker, directory)?;
-    walker.turn_to(old_path);
+    let new_path = walker.turn_to(old_path);
     unlocked(&mut walker, old, true)?;
     supports(&mut walker, old, Feature::HardLinks)?;
     if view.is(old, FileKind::Directory) {
         let fact = "directories have one name only";
         return Err(walker.fail(Check::Kind, fact, old, Errno::EPERM));
     }
+    // The path of the trace is the new one: its directory takes the name.
+    walker.turn_to(new_path);
+    walker.inode_name(directory, Permission::AddName, (old, Permission::Link))?;
     Ok(Effect::default())
 }
 

@@ -4,6 +4,7 @@ use mivask_model::mode::{Access, FileKind};
 use mivask_model::outcome::{Effect, Errno, Imprint, Verdict};
 use mivask_model::personality::Personality;
 
+use crate::confined::Permission;
 use crate::imprint::{Stored, seen};
 use crate::trace::Check;
 use crate::usual_place::Expected;
@@ -21,6 +22,7 @@ pub(super) fn inspect<'a, W: Witness>(
     let mut walker = Walker::new(view, w);
     let place = walker.place(path, follow)?;
     walker.enters(place)?;
+    walker.inode_has(place, Permission::Getattr)?;
     Ok(shown(&mut walker, place))
 }
 
@@ -64,5 +66,8 @@ pub(super) fn directory<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place
         return Err(walker.fail(Check::Kind, "not a directory", place, Errno::ENOTDIR));
     }
     walker.permit(place, access)?;
+    if access.grants(Access::READ) {
+        walker.file_open(place)?;
+    }
     Ok(Effect::default())
 }

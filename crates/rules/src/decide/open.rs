@@ -15,6 +15,7 @@ use crate::trace::Check;
 use crate::usual_place::Expected;
 use crate::view::Devices;
 use crate::view::{Place, View};
+use crate::walk::Named;
 use crate::walk::{Arrival, Follow, Slash, Target, Walker};
 use crate::witness::{MissingFact, Witness};
 
@@ -93,7 +94,9 @@ fn create<W: Witness>(walker: &mut Walker<'_, '_, W>, how: How, arrival: &Arriva
     let directory = arrival.directory;
     nameable(walker, directory)?;
     may_create(walker, directory)?;
+    walker.inode_create(directory, FileKind::File, Named::Last)?;
     takes(walker, directory, Entry::File)?;
+    walker.new_file_open(directory, how.access, how.content == Content::Extended)?;
     Ok(Effect { imprint: Some(imprint(walker, directory, NewKind::File, how.mode)), runs_as: None })
 }
 
@@ -138,6 +141,7 @@ pub(super) fn open_existing<W: Witness>(
     if how.access.writes() && !special {
         writable_mount(walker, place)?;
     }
+    walker.file_open(place)?;
     if view.is(place, FileKind::Socket) {
         return Err(walker.fail(
             Check::Kind,
@@ -172,10 +176,12 @@ fn may_open<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place, how: How) 
             Errno::EACCES,
         ));
     }
-    walker.permit(place, how.access)?;
+    walker.permit_but_for_label(place, how.access)?;
+    // The device cgroup stands between the bits and the labels (`inode_permission`).
     if device {
         device_list(walker, place)?;
     }
+    walker.label_permits(place, how.access, how.content == Content::Extended)?;
     if view.has_marks(place, Marks::APPEND_ONLY) && how.access.writes() && how.content != Content::Extended {
         let fact = "the append-only attribute is set: it takes writes at its end only";
         return Err(walker.fail(Check::AppendOnly, fact, place, Errno::EPERM));

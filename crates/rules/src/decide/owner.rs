@@ -11,6 +11,7 @@ use super::after::{After, acl_at, keeps_bit, left};
 use super::attributes::owned;
 use super::feature::supports;
 use super::writable::{unlocked, writable_mount};
+use crate::confined::Permission;
 use crate::trace::Check;
 use crate::view::{Place, View};
 use crate::walk::{Follow, Walker};
@@ -51,6 +52,10 @@ pub(super) fn set_owner<'a, W: Witness>(
     // A chown that names no id passes by that check; some file systems make it once more for themselves.
     if view.source(place).facts.personality.locks_all() {
         unlocked(&mut walker, place, false)?;
+    }
+    // Before who may give it away: file systems ask for that themselves, behind the hook (`notify_change`).
+    if owner != Owner::default() {
+        walker.inode_has(place, Permission::Setattr)?;
     }
     gives(&mut walker, place, wanted)?;
     let mode = mode_after(&mut walker, place, wanted)?;

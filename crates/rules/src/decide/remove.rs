@@ -9,6 +9,7 @@ use mivask_model::usual::UsualRule;
 
 use super::feature::takes;
 use super::writable::{assume_unlocked, mapped, writable_mount};
+use crate::confined::Permission;
 use crate::trace::Check;
 use crate::view::{Place, View};
 use crate::walk::{Arrival, Last, Slash, Target, Walker};
@@ -70,6 +71,11 @@ pub(super) fn remove_entry<W: Witness>(
     if walker.view().is_mount_point(victim) {
         return Err(walker.fail_mount(Check::MountPoint, "something is mounted there", victim, Errno::EBUSY));
     }
+    let goes = match removal {
+        Removal::File => Permission::Unlink,
+        Removal::Directory => Permission::Rmdir,
+    };
+    walker.inode_name(directory, Permission::RemoveName, (victim, goes))?;
     if removal == Removal::Directory {
         is_empty(walker, victim, Errno::ENOTEMPTY)?;
     }

@@ -216,6 +216,26 @@ fn both_directories<W: Witness>(walker: &mut Walker<'_, '_, W>, plan: &Move) -> 
     Ok(())
 }
 
+/// The hook `inode_rename`, which an exchange asks for both ways, the other way first (`security_inode_rename`).
+fn labels<W: Witness>(walker: &mut Walker<'_, '_, W>, plan: &Move) -> Result<(), Errno> {
+    let Move { how, from, to, moved, directory } = plan;
+    let replaced = if let Target::There(replaced) = to.target { Some(replaced) } else { None };
+    let apart = from.directory.inode != to.directory.inode;
+    let kept = walker.turn_to(to.path.clone());
+    if let (Rename::Exchange, Some(other)) = (*how, replaced) {
+        let reparented = apart && walker.is_directory(other);
+        walker.inode_rename_from(to.directory, other, reparented)?;
+        walker.turn_to(from.path.clone());
+        walker.inode_rename_to(from.directory, Some(*moved))?;
+    }
+    walker.turn_to(from.path.clone());
+    walker.inode_rename_from(from.directory, *moved, apart && *directory)?;
+    walker.turn_to(to.path.clone());
+    walker.inode_rename_to(to.directory, replaced)?;
+    walker.turn_to(kept);
+    Ok(())
+}
+
 /// What the filesystem says when everything is permitted.
 fn moves<W: Witness>(walker: &mut Walker<'_, '_, W>, plan: &Move) -> Verdict {
     let Move { how, from, to, moved, directory } = plan;
@@ -223,6 +243,7 @@ fn moves<W: Witness>(walker: &mut Walker<'_, '_, W>, plan: &Move) -> Verdict {
     let directory = *directory;
     let view = walker.view();
     let replaced = if let Target::There(replaced) = to.target { Some(replaced) } else { None };
+    labels(walker, plan)?;
     let busy = "something is mounted there";
     if let Some(replaced) = replaced.filter(|place| view.is_mount_point(*place)) {
         return Err(walker.fail_mount(Check::MountPoint, busy, replaced, Errno::EBUSY));

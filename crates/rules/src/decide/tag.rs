@@ -11,6 +11,7 @@ use super::attributes::owned;
 use super::feature::{refusal, supports};
 use super::writable::{mapped, unlocked, writable_mount};
 use crate::asked::subject;
+use crate::confined::Permission;
 use crate::trace::Check;
 use crate::view::{Place, View};
 use crate::walk::{Follow, Walker};
@@ -18,6 +19,8 @@ use crate::witness::{MissingFact, Witness};
 
 /// The attribute that holds file capabilities; setting it here means an empty set.
 const FILE_CAPABILITIES: &[u8] = b"security.capability";
+/// The attribute that holds the label.
+const LABEL: &[u8] = b"security.selinux";
 /// Prefixes some file system keeps attributes under.
 const KEPT: [&[u8]; 3] = [b"user.", b"trusted.", b"security."];
 
@@ -42,11 +45,31 @@ pub(super) fn tag<'a, W: Witness>(view: &'a View<'a>, name: &[u8], path: &'a [u8
         }
         walker.permit(place, Access::WRITE)?;
     }
+    if name == LABEL && view.confined.is_some() {
+        return relabels(&mut walker, place);
+    }
     if name.starts_with(b"security.") && name != FILE_CAPABILITIES {
         privileged(&mut walker, place)?;
     }
+    walker.inode_has(place, Permission::Setattr)?;
     has_name(&mut walker, place, name)?;
     Ok(Effect::default())
+}
+
+/// A new label (`selinux_inode_setxattr`): the owner may, of an inode that may lose its own; which one it is to get no act
+/// says.
+fn relabels<W: Witness>(walker: &mut Walker<'_, '_, W>, place: Place) -> Verdict {
+    owned(walker, place, "only the owner changes the label")?;
+    walker.inode_has(place, Permission::Relabelfrom)?;
+    let path = walker.path_text().into_owned();
+    let unknown = Unknown::new(&format!("which label {path} is to get"), "no act can say it");
+    let question = MissingFact::Attribute(subject(place, walker.path()));
+    let describe =
+        |option| format!("the policy {} the new label", if option == 0 { "permits" } else { "refuses" });
+    if walker.witness().choose(question, &unknown, 2, describe) == 0 {
+        return Ok(Effect::default());
+    }
+    Err(walker.fail(Check::Label, "a label that may not be given", place, Errno::EACCES))
 }
 
 /// getxattr(2) of `name` (`vfs_getxattr`): what may not be seen is said not to be there.
@@ -66,6 +89,7 @@ pub(super) fn read<'a, W: Witness>(view: &'a View<'a>, name: &[u8], path: &'a [u
         }
         walker.permit(place, Access::READ)?;
     }
+    walker.inode_has(place, Permission::Getattr)?;
     has_name(&mut walker, place, name)?;
     has(&mut walker, place, name)
 }

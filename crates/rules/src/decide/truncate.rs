@@ -6,6 +6,7 @@ use mivask_model::tree::{Content, Marks};
 
 use super::after::{After, Stripped, acl_at, left, stripped, unknown};
 use super::writable::writable_mount;
+use crate::confined::Permission;
 use crate::trace::Check;
 use crate::view::{Place, View};
 use crate::walk::{Follow, Walker};
@@ -27,6 +28,9 @@ pub(super) fn shorten<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], w: &mu
         let fact = "the append-only attribute is set: it takes writes at its end only";
         return Err(walker.fail(Check::AppendOnly, fact, place, Errno::EPERM));
     }
+    // `inode_setattr` of a size, by path: writing and opening (`selinux_inode_setattr`).
+    walker.inode_has(place, Permission::Write)?;
+    walker.inode_has(place, Permission::Open)?;
     let content = place.inode.map(|id| view.source(place).tree.content(id));
     let skips = view.source(place).facts.personality.skips_empty();
     if content == Some(&Content::Empty) && skips {

@@ -10,6 +10,7 @@ use mivask_model::outcome::Errno;
 use mivask_model::tree::{Inode, Marks};
 
 use crate::asked::Asked;
+use crate::label;
 use crate::trace::{Check, Step, StepResult};
 use crate::view::{Place, View};
 use crate::witness::Witness;
@@ -20,11 +21,26 @@ pub(crate) use gate::{enters, program_decides};
 ///
 /// The order is the kernel's: read-only superblock (EROFS), immutable (EPERM), unmapped ids
 /// (EACCES), who may enter a FUSE mount (EACCES), then owner, ACL, group or other bits, then
-/// capabilities (EACCES), then a server behind the mount.
+/// capabilities (EACCES), then a server behind the mount, then labels (EACCES).
 ///
 /// # Errors
 /// The errno of the first check that fails.
 pub(crate) fn permission<W: Witness>(
+    view: &View<'_>,
+    place: Place,
+    wanted: Access,
+    path: &[u8],
+    w: &mut W,
+) -> Result<(), Errno> {
+    by_owner(view, place, wanted, path, w)?;
+    label::permission(view, place, (wanted, false), path, w)
+}
+
+/// The same but for labels.
+///
+/// # Errors
+/// The errno of the first check that fails.
+pub(crate) fn by_owner<W: Witness>(
     view: &View<'_>,
     place: Place,
     wanted: Access,

@@ -45,6 +45,7 @@ impl<'a, W: Witness> Walker<'a, '_, W> {
                     b".." => Last::DotDot,
                     _ => Last::Name(name, slash),
                 };
+                self.name = if let Last::Name(name, _) = last { Some(name) } else { None };
                 return Ok((here, last));
             }
             here = self.through(here, name)?;

@@ -5,6 +5,7 @@ use mivask_model::mount::MountFlags;
 use mivask_model::outcome::Errno;
 
 use super::{Last, Target, Walker};
+use crate::confined::Permission;
 use crate::trace::Check;
 use crate::view::Place;
 use crate::witness::Witness;
@@ -51,6 +52,7 @@ impl<'a, W: Witness> Walker<'a, '_, W> {
                 Errno::ELOOP,
             ));
         }
+        self.inode_has(link, Permission::Read)?;
         let view = self.view;
         let target = link.inode.and_then(|id| view.source(link).tree.target(id)).unwrap_or_default();
         self.pass(Check::Link, || {

@@ -1,6 +1,8 @@
 //! Path resolution across directories, links and mounts (fs/namei.c, path_resolution(7)).
 
 mod components;
+mod exec;
+mod hooks;
 mod links;
 mod report;
 
@@ -10,6 +12,9 @@ use mivask_model::mode::{Access, FileKind};
 use mivask_model::mount::MountTable;
 use mivask_model::outcome::Errno;
 use mivask_model::tree::{Certainty, Marks};
+
+pub(crate) use exec::Domain;
+pub(crate) use hooks::Named;
 
 use crate::asked::Asked;
 use crate::fs_credentials::FsCredentials;
@@ -99,12 +104,22 @@ pub struct Walker<'a, 'w, W> {
     presumed: (Option<Place>, u32),
     /// What the last name is expected to be.
     pub(crate) last: Expected,
+    /// The last component of the path that was walked last, where it is a name.
+    pub(crate) name: Option<&'a [u8]>,
 }
 
 impl<'a, 'w, W: Witness> Walker<'a, 'w, W> {
     /// A walker at the actor's root.
     pub fn new(view: &'a View<'a>, w: &'w mut W) -> Self {
-        Self { view, w, links: 0, path: Vec::new(), presumed: (None, 0), last: Expected::Anything }
+        Self {
+            view,
+            w,
+            links: 0,
+            path: Vec::new(),
+            presumed: (None, 0),
+            last: Expected::Anything,
+            name: None,
+        }
     }
 
     /// The place `path` leads to.

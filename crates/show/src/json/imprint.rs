@@ -16,6 +16,9 @@ pub(super) struct ImprintJson<'a> {
     disk_gid: Option<u32>,
     acl: Option<&'a str>,
     default_acl: Option<&'a str>,
+    /// Its SELinux label; left out where the host's policy is not given.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    label: Option<&'a str>,
 }
 
 impl<'a> ImprintJson<'a> {
@@ -28,6 +31,7 @@ impl<'a> ImprintJson<'a> {
             disk_gid: imprint.disk_gid.map(|gid| gid.raw()).filter(|id| !is_picked(*id)),
             acl: imprint.acl.as_deref(),
             default_acl: imprint.default_acl.as_deref(),
+            label: imprint.label.as_deref(),
         }
     }
 }

@@ -142,7 +142,8 @@ const fn is_user(field: IdentityField) -> Option<bool> {
         | IdentityField::Effective
         | IdentityField::Umask
         | IdentityField::NoNewPrivileges
-        | IdentityField::UserNamespace => None,
+        | IdentityField::UserNamespace
+        | IdentityField::Label => None,
     }
 }
 

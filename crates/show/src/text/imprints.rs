@@ -27,10 +27,13 @@ pub fn imprints(out: &mut dyn Write, rows: &[ImprintRow], layout: Layout<'_>) ->
         let mut titles = vec!["in", "new", "asked", "result", "inside", "", "stored"];
         let acls = group.iter().any(|row| acl(row).is_some());
         titles.extend(acls.then_some("acl"));
+        let labels = group.iter().any(|row| label(row).is_some());
+        titles.extend(labels.then_some("label"));
         let mut table = Table::new(&titles).with_stored(STORED);
         for row in group {
             let mut cells = cells(row);
             cells.extend(acls.then(|| acl(row).unwrap_or_default().to_owned()));
+            cells.extend(labels.then(|| safe(label(row).unwrap_or_default())));
             table.row(cells);
         }
         write!(out, "{}", table.render(layout))?;
@@ -50,6 +53,10 @@ pub fn imprints(out: &mut dyn Write, rows: &[ImprintRow], layout: Layout<'_>) ->
 
 fn acl(row: &ImprintRow) -> Option<&str> {
     row.imprint.as_ref()?.acl.as_deref()
+}
+
+fn label(row: &ImprintRow) -> Option<&str> {
+    row.imprint.as_ref()?.label.as_deref()
 }
 
 /// The column of owners as the disk keeps them.

@@ -157,6 +157,7 @@ fn reason(ending: Ending) -> String {
         Check::Fuse => "who may enter the FUSE mount",
         Check::Empty => "what is in it",
         Check::Format => "what the file's first bytes are",
+        Check::Label => "the label, by SELinux",
         Check::Unknown => "a missing fact",
         Check::Lookup => "its name",
         Check::OneMount

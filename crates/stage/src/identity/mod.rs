@@ -59,6 +59,8 @@ pub enum IdentityField {
     NoNewPrivileges,
     /// Id maps of its user namespace.
     UserNamespace,
+    /// SELinux label.
+    Label,
 }
 
 impl IdentityField {
@@ -80,6 +82,7 @@ impl IdentityField {
             Self::Umask => "umask",
             Self::NoNewPrivileges => "no-new-privileges",
             Self::UserNamespace => "user-namespace",
+            Self::Label => "label",
         }
     }
 }

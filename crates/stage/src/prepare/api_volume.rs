@@ -4,6 +4,7 @@ use mivask_model::ids::DiskOwner;
 use std::sync::Arc;
 
 use mivask_model::fact::{Fact, Provenance, Unknown};
+use mivask_model::labels::Labels;
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::mount::{MountFlags, Preparation, Source, SourceFacts};
 use mivask_model::path::trimmed;
@@ -57,6 +58,7 @@ pub(super) fn prepare(
     contents.own_tokens(context, &mut tree);
     let facts = SourceFacts {
         filesystem: (!on_disk).then(|| Arc::from("tmpfs")),
+        labels: Labels::Container,
         ..SourceFacts::local(format!("{} {}", volume.kind.word(), name.value))
     };
     let source = stage.add_source(Source::new(Arc::new(tree), facts));

@@ -20,6 +20,7 @@ use super::group_variants::{GroupSteps, Step, rivals, stepped, with_steps};
 use super::host_path;
 use super::nested;
 use super::prepared::Prepared;
+use super::selinux;
 use crate::cluster::Backing;
 use crate::scene::{HostPathCheck, Volume, VolumeFacts, VolumeKind, Workload};
 use crate::stage::{Role, Stage};
@@ -252,15 +253,17 @@ fn stored(
     let source_facts = SourceFacts {
         filesystem: filesystem.map(Arc::from),
         disk: Some(disk),
+        labels: selinux::of_volume(
+            context,
+            (facts.map(|facts| &facts.labels), filesystem),
+            (key, asked.read_only),
+        ),
         read_only: facts.is_some_and(|facts| facts.read_only_filesystem) || personality.is_read_only(),
         personality,
         native: match taken {
             _ if known => Certainty::Known,
             Some(usual) => Certainty::Assumed(usual.assumption()),
-            None => {
-                let fact = format!("the file system of {name}");
-                Certainty::Unknown(Unknown::new(&fact, &settle).usually(usual.clone()))
-            }
+            None => of_unknown_type(name, &settle, usual.clone()),
         },
         ..SourceFacts::local(name)
     };
@@ -284,6 +287,12 @@ fn stored(
     let mut prepared = with_steps(stage, base, asked.kind.clone(), Tree::ROOT, &steps);
     prepared.flags = facts.map_or(MountFlags::NONE, |facts| facts.flags);
     prepared
+}
+
+/// Of what nobody knows the file system.
+fn of_unknown_type(name: &str, settle: &str, usual: Option<Arc<Usual>>) -> Certainty {
+    let fact = format!("the file system of {name}");
+    Certainty::Unknown(Unknown::new(&fact, settle).usually(usual))
 }
 
 /// Whether an init container has the claim, too: it is there to change what the others find.

@@ -21,7 +21,7 @@ use super::person;
 use super::prepared::{Prepared, Ready};
 use super::space::{root_of, space_of};
 use super::tree_cache::TreeCache;
-use super::{identify, image_name, picked, program};
+use super::{identify, image_name, picked, program, selinux};
 use crate::identity::Resolved;
 use crate::runtime::{Flavour, Runtime};
 use crate::scene::{Container, VolumeMount};
@@ -73,16 +73,15 @@ pub(super) fn actor(
         own_ids,
         storage_ids,
     };
-    mounts.refuses_privileges();
-    mounts.blocked = mounts.blocked.or_else(|| mounts.image.and_then(|image| image.failure.clone()));
-    mounts.blocked = mounts.blocked.or_else(|| state.cache.joins(context, container));
-    mounts.all(&state.volumes, state.cache, runtime);
-    let blocked = mounts.blocked.or_else(|| of_whole_pod(&state.volumes));
+    mounts.made(&state.volumes, state.cache, runtime);
+    let confinement = selinux::of(context, container);
+    let blocked = mounts.blocked.or_else(|| of_whole_pod(&state.volumes)).or(confinement.refusal.clone());
     identity.assumptions.append(&mut mounts.assumptions);
-    mounts.mounts.close();
     state.cache.share(mounts.stage, &mut mounts.mounts);
     let picked = picked::matters(mounts.stage, context, &mounts.mounts, &space);
-    let unmodelled = [space.unmodelled.or(picked)].into_iter().flatten().chain(mounts.unmodelled);
+    identity.facts.extend(confinement.fact(container));
+    let found = [space.unmodelled.or(picked), confinement.unmodelled].into_iter().flatten();
+    let unmodelled = container.unmodelled.iter().cloned().chain(found).chain(mounts.unmodelled).collect();
     let mut actor = Actor {
         name,
         workload: Arc::from(context.workload.name.as_str()),
@@ -93,7 +92,8 @@ pub(super) fn actor(
         credentials,
         mounts: mounts.mounts,
         all_devices: container.privileged,
-        unmodelled: container.unmodelled.iter().cloned().chain(unmodelled).collect(),
+        unmodelled,
+        confined: confinement.confined,
         needs: mounts.needs,
         blocked,
         runtime,
@@ -151,6 +151,16 @@ enum Wanted<'a> {
 }
 
 impl ContainerMounts<'_> {
+    /// What keeps it from starting before anything is mounted, then every mount.
+    fn made(&mut self, volumes: &BTreeMap<String, Ready>, cache: &mut TreeCache, runtime: Runtime) {
+        self.refuses_privileges();
+        let of_image = || self.image.and_then(|image| image.failure.clone());
+        let blocked = self.blocked.take().or_else(of_image);
+        self.blocked = blocked.or_else(|| cache.joins(self.context, self.container));
+        self.all(volumes, cache, runtime);
+        self.mounts.close();
+    }
+
     /// Every mount, and the working directory.
     fn all(&mut self, volumes: &BTreeMap<String, Ready>, cache: &mut TreeCache, runtime: Runtime) {
         let container = self.container;

@@ -9,12 +9,13 @@ use mivask_model::ids::MountIds;
 use mivask_model::mount::{MountId, MountOrigin, Preparation};
 use mivask_model::mount_kind::MountKind;
 use mivask_model::refusal::RefusalClass;
+use mivask_model::unmodelled::Unmodelled;
 
 use super::container_mounts::{Attachment, ContainerMounts};
 use super::nested;
 use super::prepared::{Prepared, Ready};
 use crate::runtime::Flavour;
-use crate::scene::VolumeMount;
+use crate::scene::{Relabel, VolumeMount};
 
 /// File systems without id maps (`FS_ALLOW_IDMAP`): those of one line here were tried on Linux 6.18, EINVAL; those of the other, from
 /// their source.
@@ -88,6 +89,26 @@ impl ContainerMounts<'_> {
         let made = self.mounts.iter().nth(before).map(|(id, _)| id);
         if let Some(outer) = made {
             self.nested(outer, &volume, mount, &ids);
+            self.relabelled(mount, before);
+        }
+    }
+
+    /// Notes what is made of the labels of the mounts from number `first` on, which are `mount` and those below it.
+    fn relabelled(&mut self, mount: &VolumeMount, first: usize) {
+        if self.context.scene.host.selinux.is_none() {
+            if let Some(asked) = &mount.engine.relabel {
+                let option = if asked.value == Relabel::Shared { "z" } else { "Z" };
+                let assumed =
+                    format!("SELinux, where the host enforces it, permits what the option `{option}` labels");
+                self.unmodelled.push(Unmodelled::trusted(&assumed, asked.from.clone()));
+            }
+            return;
+        }
+        let relabelled = self.context.sharing.relabelled(self.context.workload, &self.container.name, mount);
+        if relabelled.is_some() {
+            for made in self.mounts.iter_mut().skip(first) {
+                Arc::make_mut(&mut made.facts).relabelled = relabelled;
+            }
         }
     }
 

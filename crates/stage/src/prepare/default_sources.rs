@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use mivask_model::fact::Provenance;
+use mivask_model::labels::Labels;
 use mivask_model::mount::{MountFlags, Source, SourceFacts};
 use mivask_model::mount_kind::MountKind;
 use mivask_model::personality::Personality;
@@ -41,7 +42,12 @@ impl Placement<'_> {
         let facts = self.cache.facts.entry(key).or_insert_with_key(|(name, filesystem)| {
             let personality = filesystem.as_deref().and_then(Personality::of).unwrap_or_default();
             let filesystem = filesystem.as_deref().map(Arc::from);
-            Arc::new(SourceFacts { filesystem, personality, ..SourceFacts::local(name.clone()) })
+            let labels = if matches!(personality, Personality::Kernel(_)) {
+                Labels::ByPath
+            } else {
+                Labels::Container
+            };
+            Arc::new(SourceFacts { filesystem, personality, labels, ..SourceFacts::local(name.clone()) })
         });
         let source = self.stage.add_source(Source { tree, facts: facts.clone() });
         Prepared { flags, ..Prepared::single(source, kind, self.cache.unprepared.clone()) }

@@ -6,6 +6,7 @@ use std::sync::Arc;
 
 use mivask_model::act::quoted;
 use mivask_model::fact::{Fact, Provenance, Unknown};
+use mivask_model::labels::Labels;
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::mount::{MountFlags, MountTable, Preparation, SourceId};
 use mivask_model::mount_kind::MountKind;
@@ -294,7 +295,7 @@ impl ContainerMounts<'_> {
             tree.doubt_owner_and_mode(Tree::ROOT, Certainty::Known, mode.unwrap_or_default());
         }
         let name = format!("tmpfs at {}", quoted(&at.value));
-        let source = local_source(self.stage, &name, Some(Arc::from("tmpfs")), tree);
+        let source = local_source(self.stage, &name, Some(Arc::from("tmpfs")), (tree, Labels::Container));
         let mut volume = Prepared::single(source, MountKind::Tmpfs, Preparation::default());
         volume.note(rule);
         volume.flags = rules.flags.without(asked.cleared).with(asked.added);

@@ -7,6 +7,7 @@ use mivask_model::credentials::{Credentials, Identity};
 use mivask_model::fact::{Provenance, Unknown};
 use mivask_model::held::Held;
 use mivask_model::ids::{InsideGid, InsideUid, UserNamespace};
+use mivask_model::labels::Labels;
 use mivask_model::mode::Mode;
 use mivask_model::mount::{
     Mount, MountFacts, MountFlags, MountId, MountOrigin, MountTable, SourceId, Variant,
@@ -16,6 +17,7 @@ use mivask_model::tree::{InodeId, Tree};
 
 use super::host_path::host_source;
 use super::nested::source_on;
+use super::selinux::{self, Confinement};
 use crate::identity::Resolved;
 use crate::runtime::Runtime;
 use crate::scene::Scene;
@@ -36,7 +38,9 @@ pub fn stage_with_host(scene: &Scene) -> Stage {
         let mut actor_names = (*stage.actor_names).clone();
         actor_names.add(HOST);
         stage.actor_names = Arc::new(actor_names);
-        Arc::make_mut(&mut stage.actors).push(actor(mounts));
+        let Confinement { confined, unmodelled, .. } = selinux::of_person(scene, HOST);
+        let host = Actor { confined, unmodelled: unmodelled.into_iter().collect(), ..actor(mounts) };
+        Arc::make_mut(&mut stage.actors).push(host);
     })
 }
 
@@ -45,7 +49,7 @@ pub(super) fn mounts(stage: &mut Stage, scene: &Scene) -> MountTable {
     let given = host_source(scene).and(stage.source_ids().next());
     let source = given.unwrap_or_else(|| {
         let unknown = Unknown::new("what is on the host", "give `host: { tree: ... }` in a scene file");
-        super::prepared::local_source(stage, HOST, None, Tree::unknown(&unknown))
+        super::prepared::local_source(stage, HOST, None, (Tree::unknown(&unknown), Labels::default()))
     });
     table(stage, scene, source)
 }
@@ -86,6 +90,7 @@ pub(super) fn actor(mounts: MountTable) -> Actor {
         mounts,
         all_devices: true,
         unmodelled: Vec::new(),
+        confined: None,
         needs: Vec::new(),
         blocked: None,
         guest: false,

@@ -185,6 +185,7 @@ fn unknown(stage: &mut Stage, shown: &str, wanted: &Wanted<'_>, mount: Option<&H
         read_only: mount.is_some_and(|mount| mount.read_only_filesystem),
         native,
         personality: mount.and_then(|mount| mount.personality.clone()).unwrap_or_default(),
+        labels: mount.map(|mount| mount.labels.clone()).unwrap_or_default(),
         ..SourceFacts::local(format!("host path {shown}"))
     };
     let source = stage.add_source(Source::new(Arc::new(tree), facts));

@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use mivask_model::fact::{Provenance, Unknown};
 use mivask_model::ids::{DiskGid, DiskOwner, DiskUid};
+use mivask_model::labels::Labels;
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::mount::{Source, SourceFacts};
 use mivask_model::personality::Personality;
@@ -36,6 +37,7 @@ pub(super) fn image_source(stage: &mut Stage, scene: &Scene, name: &str) -> Sour
     let facts = SourceFacts {
         filesystem: Some(Arc::from("overlay")),
         personality: Personality::Overlay,
+        labels: Labels::Container,
         ..SourceFacts::local(format!("image {name}"))
     };
     Source::new(tree, facts)

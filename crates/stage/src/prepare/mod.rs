@@ -32,6 +32,7 @@ mod prepared;
 mod program;
 mod reach;
 mod rights;
+mod selinux;
 mod shared;
 mod shields;
 mod shown;

@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use mivask_model::fact::Unknown;
 use mivask_model::host_mounts::{HostMount, HostMounts};
+use mivask_model::labels::Labels;
 use mivask_model::mount::{Preparation, Source, SourceFacts, SourceId};
 use mivask_model::personality::Personality;
 use mivask_model::tree::{Certainty, Doubt, Entry, InodeId, Tree};
@@ -133,7 +134,9 @@ pub(super) fn leave_behind(stage: &mut Stage, volume: &mut Prepared) {
 /// The source for paths on `mount`: the host's own, or one with the rules of the mount's file system.
 pub(super) fn source_on(stage: &mut Stage, host: SourceId, mount: Option<&HostMount>) -> SourceId {
     let plain = |mount: &&HostMount| {
-        mount.read_only_filesystem || mount.personality.as_ref() != Some(&Personality::default())
+        mount.read_only_filesystem
+            || mount.labels != Labels::default()
+            || mount.personality.as_ref() != Some(&Personality::default())
     };
     let Some(mount) = mount.filter(plain) else { return host };
     let mut tree = stage.source(host).tree.clone();
@@ -145,6 +148,7 @@ pub(super) fn source_on(stage: &mut Stage, host: SourceId, mount: Option<&HostMo
         read_only: mount.read_only_filesystem,
         native: knows_rules(mount),
         personality: mount.personality.clone().unwrap_or_default(),
+        labels: mount.labels.clone(),
         ..SourceFacts::local(format!("host {}", mivask_model::act::quoted(&mount.at)))
     };
     stage.storage.add_source_on(host, Source::new(tree, facts))

@@ -9,6 +9,7 @@ use mivask_model::ids::InsideUid;
 use mivask_model::mount::MountTable;
 
 use super::host_actor;
+use super::selinux::{self, Confinement};
 use crate::identity::{
     IdentityFact, IdentityField, ImageFacts, Knowledge, NamespaceTerms, PlainIdentity, Resolved,
 };
@@ -26,7 +27,10 @@ pub(super) fn actor(scene: &Scene, container: &Container, mounts: MountTable, na
     let identity = identity(scene, &asked);
     let credentials =
         identity.possible.iter().filter_map(|(_, identity)| Credentials::of(identity)).collect();
+    let Confinement { confined, unmodelled, .. } = selinux::of_person(scene, &container.name);
     Actor {
+        confined,
+        unmodelled: unmodelled.into_iter().collect(),
         name,
         container: container.name.as_str().into(),
         credentials,
@@ -40,11 +44,13 @@ pub(super) fn actor(scene: &Scene, container: &Container, mounts: MountTable, na
 /// The actor that `user` of the host is in the place of root there.
 pub(super) fn guest(scene: &Scene, mounts: MountTable, user: &str, name: Arc<str>) -> Actor {
     let user = Fact::new(user.to_owned(), Provenance::rule("who is to act on the host"));
-    let asked = PlainIdentity { user: Some(user), ..PlainIdentity::default() };
+    let asked = PlainIdentity { user: Some(user.clone()), ..PlainIdentity::default() };
     let identity = identity(scene, &asked);
     let credentials =
         identity.possible.iter().filter_map(|(_, identity)| Credentials::of(identity)).collect();
-    Actor { name, credentials, identity, guest: true, ..host_actor::actor(mounts) }
+    let Confinement { confined, unmodelled, .. } = selinux::of_person(scene, user.value.as_str());
+    let unmodelled = unmodelled.into_iter().collect();
+    Actor { name, credentials, identity, confined, unmodelled, guest: true, ..host_actor::actor(mounts) }
 }
 
 /// Who `asked` is by the host's own account files, after a login (initgroups(3)).

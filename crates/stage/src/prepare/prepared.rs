@@ -4,6 +4,7 @@ use mivask_model::ids::KernelOwner;
 use std::sync::Arc;
 
 use mivask_model::fact::{Provenance, Unknown};
+use mivask_model::labels::Labels;
 use mivask_model::mode::FileKind;
 use mivask_model::mount::{MountFlags, Preparation, RootFacts, Source, SourceFacts, SourceId, Variant};
 use mivask_model::mount_kind::MountKind;
@@ -134,9 +135,9 @@ pub(super) fn local_source(
     stage: &mut Stage,
     name: &str,
     filesystem: Option<Arc<str>>,
-    tree: Tree,
+    (tree, labels): (Tree, Labels),
 ) -> SourceId {
-    let facts = SourceFacts { filesystem, ..SourceFacts::local(name) };
+    let facts = SourceFacts { filesystem, labels, ..SourceFacts::local(name) };
     stage.add_source(Source::new(Arc::new(tree), facts))
 }
 
@@ -147,7 +148,8 @@ pub(super) fn new_volume(stage: &mut Stage, name: &str, kind: MountKind, creator
     let root = Entry::directory(creator.uid.raw(), creator.gid.raw(), 0o755).doubting(doubt);
     let tree = Tree::new(root, Provenance::rule("the engine makes a new volume 0:0 0755"));
     let before = Some(root_facts(&tree, Tree::ROOT));
-    let source = local_source(stage, name, None, tree);
+    // Which label a new volume gets differs between engines, and their versions.
+    let source = local_source(stage, name, None, (tree, Labels::Open));
     let fills = Fills::New;
     Prepared { fills, ..Prepared::single(source, kind, Preparation { before, ..Preparation::default() }) }
 }

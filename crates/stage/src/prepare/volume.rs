@@ -19,6 +19,7 @@ use super::fs_group::{self, GroupStep, Masks, Policy};
 use super::host_path;
 use super::image::image_source;
 use super::prepared::{Fills, Prepared, Ready, local_source, new_volume, root_facts, unknown_source};
+use super::selinux;
 use super::tree_cache::TreeCache;
 use crate::scene::{Driver, HostPathCheck, Medium, Volume, VolumeKind};
 use crate::stage::Stage;
@@ -125,7 +126,8 @@ fn empty_dir(stage: &mut Stage, context: &Context<'_>, volume: &Volume, medium: 
         preparation.notes.extend(report.note);
     }
     let name = format!("emptyDir {}", volume.name.value);
-    let source = local_source(stage, &name, filesystem, tree);
+    let labels = selinux::of_pods_own(context);
+    let source = local_source(stage, &name, filesystem, (tree, labels));
     Prepared::single(source, MountKind::EmptyDir, preparation)
 }
 

@@ -1,6 +1,7 @@
 //! Everything that was given: workloads, images, volumes and the host.
 
 mod program;
+mod selinux;
 mod volume;
 mod workload;
 
@@ -19,6 +20,7 @@ use crate::runtime::{Builder, Runtime};
 use mivask_model::fact::{Fact, Provenance};
 use mivask_model::host_mounts::HostMounts;
 use mivask_model::ids::UserNamespace;
+use mivask_model::labels::Labels;
 use mivask_model::mount::MountFlags;
 use mivask_model::personality::Personality;
 use mivask_model::refusal::Refusal;
@@ -26,6 +28,7 @@ use mivask_model::storage::Settings;
 use mivask_model::tree::Tree;
 
 pub use program::{Program, USUAL_SEARCH};
+pub use selinux::{LabelAsked, Selinux, SelinuxMode};
 pub use volume::*;
 pub use workload::*;
 
@@ -133,6 +136,8 @@ pub struct VolumeFacts {
     pub read_only_filesystem: bool,
     /// Whether the kubelet applies the filesystem group to it.
     pub group_ownership: Option<Fact<bool>>,
+    /// What is known of its labels as a whole.
+    pub labels: Labels,
     /// Where it was given.
     pub from: Provenance,
 }
@@ -148,6 +153,7 @@ impl VolumeFacts {
             flags: MountFlags::NONE,
             read_only_filesystem: false,
             group_ownership: None,
+            labels: Labels::default(),
             from,
         }
     }
@@ -173,6 +179,8 @@ pub struct Host {
     pub started_by: Option<Fact<String>>,
     /// Its `/etc/subuid` and `/etc/subgid`.
     pub subordinate: SubordinateIds,
+    /// What is known of SELinux there; `None` if nothing is said.
+    pub selinux: Option<Selinux>,
 }
 
 impl Host {

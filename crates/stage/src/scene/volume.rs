@@ -92,6 +92,17 @@ pub struct EngineOptions {
     pub taken_back: MountFlags,
     /// That it is another container's (`volumes_from`), with a mode word or without.
     pub lent: Option<Lent>,
+    /// `z` or `Z`: the engine labels everything below its source anew, before the container starts.
+    pub relabel: Option<Fact<Relabel>>,
+}
+
+/// For whom an engine labels what it mounts.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Relabel {
+    /// `z`: for every container.
+    Shared,
+    /// `Z`: for this container alone, at its level.
+    Private,
 }
 
 /// How a volume is lent.

@@ -7,7 +7,7 @@ use mivask_model::mode::Mode;
 use mivask_model::refusal::Refusal;
 use mivask_model::unmodelled::Unmodelled;
 
-use super::{Lent, Program, Volume, VolumeKind, VolumeMount};
+use super::{LabelAsked, Lent, Program, Volume, VolumeKind, VolumeMount};
 use crate::identity::{ContainerSecurity, PlainIdentity, PodSecurity, ProcessIdentity, Resolved};
 use crate::runtime::Flavour;
 use crate::stage::Role;
@@ -182,6 +182,8 @@ pub struct Container {
     pub termination_log: Option<Fact<Vec<u8>>>,
     /// What it asks for that no rule here follows.
     pub unmodelled: Vec<Unmodelled>,
+    /// What it asks of its label.
+    pub label: LabelAsked,
     /// Where it was described.
     pub from: Provenance,
 }
@@ -217,6 +219,7 @@ impl Container {
             shields: Vec::new(),
             termination_log: None,
             unmodelled: Vec::new(),
+            label: LabelAsked::default(),
             from,
         }
     }

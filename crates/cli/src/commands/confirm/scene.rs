@@ -133,8 +133,15 @@ fn settle(stage: &mut Stage, err: &mut dyn Write) -> Result<(), Failure> {
         writeln!(err, "note: this machine's kernel settings count, not the scene's: {}", others.join(", "))?;
     }
     stage.storage.settings = here;
+    if stage.actors.iter().any(|actor| actor.confined.is_some()) {
+        writeln!(
+            err,
+            "note: SELinux is left out of both sides: no policy of the scene's is loaded here, and nothing gets its labels"
+        )?;
+    }
     for actor in std::sync::Arc::make_mut(&mut stage.actors) {
         actor.all_devices = true;
+        actor.confined = None;
     }
     Ok(())
 }

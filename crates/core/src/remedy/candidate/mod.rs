@@ -128,6 +128,7 @@ fn past(scene: &Scene, stage: &Stage, (actor, wish): (&Actor, &Wish<'_>), step: 
         | Check::Format
         | Check::FileCapabilities
         | Check::SetId
+        | Check::Label
         | Check::Imprint
         | Check::Unknown => Vec::new(),
     }

@@ -226,11 +226,26 @@ pub(in crate::kubernetes) struct PodSecurityContext {
     /// When they are given it.
     pub fs_group_change_policy: Option<String>,
     /// A label.
-    pub se_linux_options: Option<IgnoredAny>,
+    pub se_linux_options: Option<SeLinuxOptions>,
     /// A profile.
     pub app_armor_profile: Option<SecurityProfile>,
     /// A filter of system calls.
     pub seccomp_profile: Option<SecurityProfile>,
+}
+
+/// The parts of a label.
+#[derive(Clone, Debug, Default, Deserialize)]
+#[serde(rename_all = "camelCase", default)]
+pub(in crate::kubernetes) struct SeLinuxOptions {
+    /// The policy's user.
+    pub user: Option<String>,
+    /// The role.
+    pub role: Option<String>,
+    /// The type.
+    #[serde(rename = "type")]
+    pub type_: Option<String>,
+    /// The level.
+    pub level: Option<String>,
 }
 
 /// `securityContext` of a container.
@@ -254,7 +269,7 @@ pub(in crate::kubernetes) struct SecurityContext {
     /// Whether parts of /proc are masked.
     pub proc_mount: Option<String>,
     /// A label.
-    pub se_linux_options: Option<IgnoredAny>,
+    pub se_linux_options: Option<SeLinuxOptions>,
     /// A profile.
     pub app_armor_profile: Option<SecurityProfile>,
     /// A filter of system calls.

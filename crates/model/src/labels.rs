@@ -1,0 +1,35 @@
+//! Security labels of a source as a whole, beside those that its inodes have.
+
+use std::sync::Arc;
+
+/// What is known of the labels of a source.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum Labels {
+    /// Each inode has its own (`security.selinux`); what says none has the one here, where it is given.
+    Stored(Option<Arc<str>>),
+    /// One label for all that is and will be there: the mount option `context=`.
+    Mounted(Arc<str>),
+    /// The engine gives it the label of the container's own files.
+    Container,
+    /// Mount options say more of them than is followed here.
+    Open,
+    /// The kernel makes it up, and the policy labels it by its paths (`genfscon`).
+    ByPath,
+}
+
+/// What a container's engine made of the labels below a mount.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Relabelled {
+    /// They are those of every container's files.
+    Shared,
+    /// They are those of this container's files alone.
+    Private,
+    /// Several containers have them labelled: who started last is not known.
+    Contested,
+}
+
+impl Default for Labels {
+    fn default() -> Self {
+        Self::Stored(None)
+    }
+}

@@ -1,0 +1,95 @@
+//! SELinux on the host of a scene: its policy, read and set as it is there.
+
+use std::sync::Arc;
+
+use mivask_core::labels::Labels;
+use mivask_core::scene::{Selinux, SelinuxMode};
+use mivask_label::Policy;
+
+use super::convert::Reading;
+use super::selinux_section::{PolicySection, SelinuxSection, SelinuxWord};
+use super::types::VolumeSection;
+use crate::diagnostic::Severity;
+use crate::labels;
+use crate::nearest::nearest;
+use crate::yaml::Node;
+
+/// More than any policy has: those of distributions have three to ten megabytes.
+const MOST_BYTES: usize = 64 << 20;
+
+impl Reading<'_> {
+    /// What is said of SELinux; `node` is the host's section.
+    pub(super) fn selinux(&mut self, section: Option<&SelinuxSection>, node: &Node) -> Option<Selinux> {
+        let node = node.get("selinux")?;
+        let from = self.source.place(&node.span, "host.selinux");
+        match section? {
+            SelinuxSection::Mode(word) => {
+                let mode = match word {
+                    SelinuxWord::Disabled => SelinuxMode::Disabled,
+                    SelinuxWord::Permissive => SelinuxMode::Permissive,
+                    SelinuxWord::Enforcing => SelinuxMode::Enforcing,
+                };
+                Some(Selinux { mode, policy: None, from })
+            }
+            SelinuxSection::Policy(section) => {
+                let policy = self.policy(section, node)?;
+                let enforcing = section.enforcing.unwrap_or(true);
+                let mode = if enforcing { SelinuxMode::Enforcing } else { SelinuxMode::Permissive };
+                Some(Selinux { mode, policy: Some(Arc::new(policy)), from })
+            }
+        }
+    }
+
+    fn policy(&mut self, section: &PolicySection, node: &Node) -> Option<Policy> {
+        let at = node.get("policy").unwrap_or(node);
+        let bytes = match self.read_bytes(&section.policy, MOST_BYTES) {
+            Ok(bytes) => bytes,
+            Err(reason) => {
+                self.diagnostics.add(Severity::Error, self.source, &at.span, reason, None);
+                return None;
+            }
+        };
+        let mut policy = match Policy::read(&bytes) {
+            Ok(policy) => policy,
+            Err(error) => {
+                let message = format!("{}: {error}", section.policy.escape_debug());
+                let help =
+                    "copy /sys/fs/selinux/policy of the host, or /etc/selinux/*/policy/policy.*".to_owned();
+                self.diagnostics.add(Severity::Error, self.source, &at.span, message, Some(help));
+                return None;
+            }
+        };
+        for (name, on) in &section.booleans {
+            if policy.set_boolean(name, *on) {
+                continue;
+            }
+            let at = node.get("booleans").unwrap_or(node);
+            let span = &at.entry(name).map_or(at, |(key, _)| key).span;
+            let message = format!("the policy has no boolean `{}`", name.escape_debug());
+            let meant = nearest(name, policy.booleans().map(|(name, _)| name));
+            let help = meant.map(|meant| format!("did you mean `{meant}`?"));
+            self.diagnostics.add(Severity::Error, self.source, span, message, help);
+        }
+        Some(policy)
+    }
+
+    /// The labels of a volume as a whole; `node` is its section.
+    pub(super) fn labels(&mut self, section: &VolumeSection, node: &Node) -> Labels {
+        let labels = labels::of_options(&section.options);
+        if let Some(index) = section.options.iter().position(|option| labels::is_part(option))
+            && labels == Labels::Open
+        {
+            let at = node.get("options").unwrap_or(node);
+            let span = &at.item(index).unwrap_or(at).span;
+            let option = section.options[index].split('=').next().unwrap_or_default();
+            let message = format!(
+                "the mount option `{option}` is not followed: what SELinux permits on this volume depends"
+            );
+            self.diagnostics.add(Severity::Warning, self.source, span, message, None);
+        }
+        match &labels {
+            Labels::Stored(_) => Labels::Stored(section.label.as_deref().map(Into::into)),
+            Labels::Mounted(_) | Labels::Container | Labels::Open | Labels::ByPath => labels,
+        }
+    }
+}

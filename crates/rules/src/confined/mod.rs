@@ -1,0 +1,134 @@
+//! What one process brings to SELinux: its label, and the policy it is under.
+
+mod capabilities;
+mod permission;
+
+use std::sync::Arc;
+
+use mivask_label::{Context, ContextError, Policy, Range};
+use mivask_model::caps::CapabilitySet;
+
+pub use permission::Permission;
+pub(crate) use permission::class_of;
+
+/// A level that an engine draws for one container: an answer never rests on which one it is.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct OwnPair {
+    /// The level that stands for it: no label that is given has these categories but with whole ranges of others.
+    pub range: Range,
+    /// Whose it is.
+    pub of: Arc<str>,
+}
+
+/// The label of a process with what comes of it, as an engine, a description or the policy gives it.
+#[derive(Clone, Debug)]
+pub struct Given {
+    /// The label of the process.
+    pub process: Context,
+    /// The label that the engine gives the container's own files; `None` for what is no container.
+    pub files: Option<Context>,
+    /// What is taken for granted of both.
+    pub assumptions: Vec<Arc<str>>,
+}
+
+/// One process under a policy.
+#[derive(Clone, Debug)]
+pub struct Confined {
+    policy: Arc<Policy>,
+    permissive: bool,
+    given: Given,
+    pairs: Arc<[OwnPair]>,
+    /// The label of files that an engine labels for every container.
+    shared: Option<Context>,
+    /// What the policy keeps from it in the host's user namespace, and in another one.
+    denied: [CapabilitySet; 2],
+}
+
+impl Confined {
+    /// A process of this label; `enforcing` is the host's setting, and `pairs` are the levels that stand for drawn ones.
+    #[must_use]
+    pub fn new(policy: Arc<Policy>, enforcing: bool, given: Given, pairs: Arc<[OwnPair]>) -> Self {
+        let permissive = !enforcing || policy.is_permissive(given.process.type_);
+        let denied = |initial| {
+            if permissive {
+                CapabilitySet::EMPTY
+            } else {
+                capabilities::denied(&policy, &given.process, initial)
+            }
+        };
+        let denied = [denied(true), denied(false)];
+        let lowest = policy.range("s0").unwrap_or_default();
+        let shared = given.files.clone().map(|files| Context { range: lowest, ..files });
+        Self { policy, permissive, given, pairs, shared, denied }
+    }
+
+    /// The host's policy.
+    #[must_use]
+    pub fn policy(&self) -> &Policy {
+        &self.policy
+    }
+
+    /// The label of the process.
+    #[must_use]
+    pub const fn process(&self) -> &Context {
+        &self.given.process
+    }
+
+    /// The label of the container's own files, where it is a container.
+    #[must_use]
+    pub const fn files(&self) -> Option<&Context> {
+        self.given.files.as_ref()
+    }
+
+    /// The label of files that an engine labels for every container (`z`).
+    #[must_use]
+    pub const fn shared_files(&self) -> Option<&Context> {
+        self.shared.as_ref()
+    }
+
+    /// What is taken for granted of both.
+    #[must_use]
+    pub fn assumptions(&self) -> &[Arc<str>] {
+        &self.given.assumptions
+    }
+
+    /// Whether what the policy denies happens all the same, and is logged: a permissive host or domain.
+    #[must_use]
+    pub const fn is_permissive(&self) -> bool {
+        self.permissive
+    }
+
+    /// The capabilities that the policy keeps from the process; `initial` says whether it lives in the host's user
+    /// namespace, since the class differs.
+    #[must_use]
+    pub const fn denied_capabilities(&self, initial: bool) -> CapabilitySet {
+        self.denied[if initial { 0 } else { 1 }]
+    }
+
+    /// A label as it was given, `None` for one that this policy does not know: to the kernel such an inode is
+    /// unlabeled (`inode_doinit_use_xattr`).
+    ///
+    /// # Errors
+    /// Why it is none.
+    pub fn context(&self, text: &str) -> Result<Context, ContextError> {
+        self.policy.context(text)
+    }
+
+    /// A label in words, its type and level alone: user and role decide little.
+    #[must_use]
+    pub fn short(&self, label: &Context) -> String {
+        let text = self.text(label);
+        text.splitn(3, ':').nth(2).map(str::to_owned).unwrap_or(text)
+    }
+
+    /// A label in words; a drawn level by whose it is.
+    #[must_use]
+    pub fn text(&self, label: &Context) -> String {
+        let text = self.policy.text(label);
+        let Some(pair) = self.pairs.iter().find(|pair| pair.range == label.range) else { return text };
+        let level = self.policy.range_text(&pair.range);
+        let sensitivity = level.split(':').next().unwrap_or_default();
+        let named = format!("{sensitivity}:(own pair of {})", pair.of);
+        text.strip_suffix(&level).map(|before| format!("{before}{named}")).unwrap_or(text)
+    }
+}

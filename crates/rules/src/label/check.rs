@@ -1,0 +1,246 @@
+//! One check of labels: who, on what, which permissions (`avc_has_perm`).
+
+use mivask_label::{ClassId, Context, Reason, Unknown};
+use mivask_model::fact::Provenance;
+use mivask_model::mode::{Access, FileKind};
+use mivask_model::outcome::Errno;
+
+use super::of_place::{label_of, missing, named};
+use crate::confined::{Confined, Permission, class_of};
+use crate::trace::{Check, Step, StepResult};
+use crate::view::{Place, View};
+use crate::witness::{MissingFact, Witness};
+
+/// The hook `inode_permission`: `wanted` on the inode at `place`, at its end only where `appending`.
+///
+/// # Errors
+/// EACCES
+pub(crate) fn permission<W: Witness>(
+    view: &View<'_>,
+    place: Place,
+    (wanted, appending): (Access, bool),
+    path: &[u8],
+    w: &mut W,
+) -> Result<(), Errno> {
+    if view.confined.is_none() || W::ALL_SEEING {
+        return Ok(());
+    }
+    let directory = kind_at(view, place, wanted) == FileKind::Directory;
+    let mut needed = Needed::default();
+    for (access, permission) in [
+        (Access::READ, Permission::Read),
+        (Access::WRITE, if appending && !directory { Permission::Append } else { Permission::Write }),
+        (Access::EXECUTE, if directory { Permission::Search } else { Permission::Execute }),
+    ] {
+        if wanted.grants(access) {
+            needed.add(permission);
+        }
+    }
+    on_inode(view, place, wanted, needed, path, w)
+}
+
+/// The permissions of one check, at most four.
+#[derive(Clone, Copy, Default)]
+pub(crate) struct Needed {
+    all: [Option<Permission>; 4],
+}
+
+impl Needed {
+    pub(crate) fn of(permissions: &[Permission]) -> Self {
+        let mut needed = Self::default();
+        permissions.iter().for_each(|permission| needed.add(*permission));
+        needed
+    }
+
+    pub(crate) fn add(&mut self, permission: Permission) {
+        if let Some(free) = self.all.iter_mut().find(|place| place.is_none()) {
+            *free = Some(permission);
+        }
+    }
+
+    fn iter(self) -> impl Iterator<Item = Permission> {
+        self.all.into_iter().flatten()
+    }
+}
+
+/// The kind of the inode at `place`; what is only presumed is of the kind that the act needs.
+fn kind_at(view: &View<'_>, place: Place, wanted: Access) -> FileKind {
+    let presumed = if wanted == Access::EXECUTE || wanted == Access::WRITE_EXECUTE {
+        FileKind::Directory
+    } else {
+        FileKind::File
+    };
+    view.inode(place).map_or(presumed, |inode| inode.kind)
+}
+
+/// Whether the process has all of `needed` on the inode at `place`.
+///
+/// # Errors
+/// EACCES
+pub(crate) fn on_inode<W: Witness>(
+    view: &View<'_>,
+    place: Place,
+    wanted: Access,
+    needed: Needed,
+    path: &[u8],
+    w: &mut W,
+) -> Result<(), Errno> {
+    let Some(confined) = view.confined.filter(|_| !W::ALL_SEEING) else { return Ok(()) };
+    let class = class_of(kind_at(view, place, wanted));
+    let at = At { path, from: || view.provenance(place) };
+    confined.assumptions().iter().for_each(|text| w.assume(|| text.clone()));
+    match label_of(view, confined, place) {
+        Some(label) => on_label(confined, (confined.process(), &label), class, needed, &at, w),
+        None => on_unknown(view, confined, place, needed, &at, w),
+    }
+}
+
+/// Where a check is made, for the trace.
+pub(crate) struct At<'p, F> {
+    pub(crate) path: &'p [u8],
+    pub(crate) from: F,
+}
+
+/// Whether `source` has all of `needed` on something of `class` labelled `target`.
+///
+/// # Errors
+/// EACCES
+pub(crate) fn on_label<W: Witness>(
+    confined: &Confined,
+    (source, target): (&Context, &Context),
+    class: &str,
+    needed: Needed,
+    at: &At<'_, impl Fn() -> Provenance>,
+    w: &mut W,
+) -> Result<(), Errno> {
+    let (id, bits, unknown) = bits(confined, class, needed);
+    let policy = confined.policy();
+    let denied = id.map_or(0, |id| bits & !policy.decide(source, target, id).allowed);
+    let refused = denied != 0 || unknown && policy.unknown() != Unknown::Allow;
+    let result = if refused && !confined.is_permissive() {
+        StepResult::Failed(Errno::EACCES)
+    } else {
+        StepResult::Passed
+    };
+    w.step(|| {
+        if W::BRIEF {
+            return Step::brief(Check::Label, result);
+        }
+        let why = if refused { Some(reasons(confined, source, target, id, denied)) } else { None };
+        let fact = words(confined, (source, target), class, (needed, denied), why);
+        let path = if at.path.is_empty() { b"/".to_vec() } else { at.path.to_vec() };
+        Step { path, check: Check::Label, fact, from: (at.from)(), result, bits: None }
+    });
+    match result {
+        StepResult::Passed => Ok(()),
+        StepResult::Failed(errno) => Err(errno),
+    }
+}
+
+/// The class, its bits for `needed`, and whether the policy lacks the class or one of them.
+fn bits(confined: &Confined, class: &str, needed: Needed) -> (Option<ClassId>, u32, bool) {
+    let Some(class) = confined.policy().class(class) else { return (None, 0, true) };
+    let mut unknown = false;
+    let bits = needed.iter().fold(0, |bits, permission| {
+        let bit = class.permission(permission.word());
+        unknown |= bit.is_none();
+        bits | bit.unwrap_or(0)
+    });
+    (Some(class.id()), bits, unknown)
+}
+
+/// `container_t may not write user_home_t (class file): no rule allows it`.
+fn words(
+    confined: &Confined,
+    (source, target): (&Context, &Context),
+    class: &str,
+    (needed, denied): (Needed, u32),
+    why: Option<String>,
+) -> String {
+    let found = confined.policy().class(class);
+    let bit =
+        |permission: &Permission| found.and_then(|class| class.permission(permission.word())).unwrap_or(0);
+    // Of a check that fails, what it fails for.
+    let counts = |permission: &Permission| denied == 0 || bit(permission) & denied != 0;
+    let permissions: Vec<_> = needed.iter().filter(counts).map(Permission::word).collect();
+    let (source, target) = (confined.short(source), confined.short(target));
+    let may = if why.is_none() { "may" } else { "may not" };
+    let what = permissions.join(", ");
+    let permissive = match (&why, confined.is_permissive()) {
+        (Some(_), true) => "; SELinux is permissive here: it is allowed, and logged",
+        (Some(_) | None, _) => "",
+    };
+    let why = why.map(|why| format!(": {why}")).unwrap_or_default();
+    format!("{source} {may} {what} {target} (class {class}){why}{permissive}")
+}
+
+/// Why permissions are denied.
+fn reasons(
+    confined: &Confined,
+    source: &Context,
+    target: &Context,
+    class: Option<ClassId>,
+    denied: u32,
+) -> String {
+    let policy = confined.policy();
+    let Some(id) = class else { return "the policy does not know this class".to_owned() };
+    let refusals = policy.refusals(source, target, id, denied);
+    let class = policy.classes().find(|class| class.id() == id);
+    let all = refusals.iter().map(|refusal| {
+        let names: Vec<_> = class.map(|class| class.names(refusal.permissions).collect()).unwrap_or_default();
+        let names = names.join(", ");
+        match &refusal.reason {
+            Reason::NoRule => format!("no rule allows {names}"),
+            Reason::Off(booleans) => {
+                format!("the rule for {names} waits for the boolean {}", booleans.join(" or "))
+            }
+            Reason::Constraint(constraint) => {
+                let word = if constraint.compares_levels() {
+                    "the levels do not fit: mlsconstrain"
+                } else {
+                    "constrain"
+                };
+                format!("{word} {names} ({})", policy.constraint_text(constraint))
+            }
+            Reason::Role => "the role may not become the other".to_owned(),
+            Reason::Bounds(outer) => format!("{outer}, which bounds it, may not {names}"),
+        }
+    });
+    let all: Vec<_> = all.collect();
+    if all.is_empty() { "the policy does not know such a permission".to_owned() } else { all.join("; ") }
+}
+
+/// Where the label is not given, both are possible.
+fn on_unknown<W: Witness>(
+    view: &View<'_>,
+    confined: &Confined,
+    place: Place,
+    needed: Needed,
+    at: &At<'_, impl Fn() -> Provenance>,
+    w: &mut W,
+) -> Result<(), Errno> {
+    if confined.is_permissive() {
+        return Ok(());
+    }
+    let unknown = missing(view, place);
+    let name = named(view, place);
+    let who = confined.short(confined.process());
+    let describe = |option| {
+        let let_it = if option == 0 { "let" } else { "do not let" };
+        format!("the labels of {name} {let_it} {who} do it")
+    };
+    if w.choose(MissingFact::Labels(place.source), &unknown, 2, describe) == 0 {
+        return Ok(());
+    }
+    let result = StepResult::Failed(Errno::EACCES);
+    w.step(|| {
+        if W::BRIEF {
+            return Step::brief(Check::Label, result);
+        }
+        let needed: Vec<_> = needed.iter().map(Permission::word).collect();
+        let fact = format!("a label that does not let {who} {}", needed.join(", "));
+        let path = if at.path.is_empty() { b"/".to_vec() } else { at.path.to_vec() };
+        Step { path, check: Check::Label, fact, from: (at.from)(), result, bits: None }
+    });
+    Err(Errno::EACCES)
+}

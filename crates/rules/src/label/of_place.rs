@@ -1,0 +1,122 @@
+//! The label of an inode.
+
+use mivask_label::{Behavior, Context};
+use mivask_model::act::quoted;
+use mivask_model::fact::Unknown;
+use mivask_model::labels::{Labels, Relabelled};
+use mivask_model::mode::FileKind;
+use mivask_model::mount::SourceFacts;
+use mivask_model::tree::Tree;
+
+use crate::confined::{Confined, class_of};
+use crate::view::{Place, View};
+use crate::witness::Witness;
+
+/// The label of the inode at `place`; `None` where nobody told it.
+pub(crate) fn label_of(view: &View<'_>, confined: &Confined, place: Place) -> Option<Context> {
+    let source = view.source(place);
+    // Stored labels count where the policy says that the file system has them (`fs_use_xattr`), or makes them: nobody
+    // can change any on others.
+    let behavior = |name: &str| confined.policy().file_system(name).behavior;
+    if !matches!(source.facts.labels, Labels::Mounted(_) | Labels::Container)
+        && source.facts.filesystem.as_deref().is_some_and(|name| behavior(name) == Behavior::Paths)
+    {
+        return by_path(confined, &source.facts, place);
+    }
+    let relabelled = view.mount(place.mount).facts.relabelled;
+    let anew = match (&source.facts.labels, relabelled) {
+        // The mount option wins: there is no attribute to change.
+        (Labels::Mounted(_), _) | (_, None) => None,
+        (_, Some(Relabelled::Contested)) => return None,
+        (_, Some(Relabelled::Shared)) => Some(confined.shared_files()?),
+        (_, Some(Relabelled::Private)) => Some(confined.files()?),
+    };
+    if let Some(label) = anew {
+        return Some(label.clone());
+    }
+    match &source.facts.labels {
+        Labels::Mounted(label) => return Some(read(confined, label)),
+        Labels::Container => return confined.files().cloned(),
+        Labels::ByPath => return by_path(confined, &source.facts, place),
+        Labels::Open => return None,
+        Labels::Stored(_) => {}
+    }
+    let own =
+        place.inode.and_then(|id| source.tree.extended(id)).and_then(|extended| extended.label.as_ref());
+    let Labels::Stored(rest) = &source.facts.labels else { return None };
+    own.or(rest.as_ref()).map(|label| read(confined, label))
+}
+
+/// A label that was told; what the policy does not know is unlabeled.
+fn read(confined: &Confined, label: &str) -> Context {
+    confined.context(label).unwrap_or_else(|_| confined.policy().unlabeled().clone())
+}
+
+/// What the policy labels by path: all alike, or the root; where in it another inode is, the tree does not tell.
+fn by_path(confined: &Confined, facts: &SourceFacts, place: Place) -> Option<Context> {
+    let policy = confined.policy();
+    let name = facts.filesystem.as_deref()?;
+    if let Some(label) = policy.uniform_label(name) {
+        return Some(label.clone());
+    }
+    let class = policy.class(class_of(FileKind::Directory))?;
+    (place.inode == Some(Tree::ROOT)).then(|| policy.path_label(name, b"/", class.id()).cloned())?
+}
+
+/// The label of the file system at `place`, on which new inodes are judged (`superblock_security_struct.sid`).
+pub(crate) fn of_filesystem<W: Witness>(
+    view: &View<'_>,
+    confined: &Confined,
+    place: Place,
+    w: &mut W,
+) -> Context {
+    let facts = &view.source(place).facts;
+    match &facts.labels {
+        Labels::Mounted(label) => return read(confined, label),
+        Labels::Container => {
+            if let Some(files) = confined.files() {
+                return files.clone();
+            }
+        }
+        Labels::Stored(_) | Labels::Open | Labels::ByPath => {}
+    }
+    let policy = confined.policy();
+    match facts.filesystem.as_deref() {
+        Some(name) => policy.file_system(name).label,
+        None => {
+            let name = facts.name.clone();
+            w.assume(|| format!("the file system of {name} has the label that the policy gives ext4").into());
+            policy.file_system("ext4").label
+        }
+    }
+}
+
+/// Whether inodes of the source keep labels of their own (`SBLABEL_MNT`): on others a new one has what the file
+/// system's type or mount says.
+pub(super) fn keeps_labels(view: &View<'_>, confined: &Confined, place: Place) -> bool {
+    let facts = &view.source(place).facts;
+    match &facts.labels {
+        Labels::Mounted(_) | Labels::Container | Labels::Open | Labels::ByPath => false,
+        Labels::Stored(_) => facts.filesystem.as_deref().is_none_or(|name| {
+            let behavior = confined.policy().file_system(name).behavior;
+            matches!(behavior, Behavior::Attribute | Behavior::Transition | Behavior::Task)
+        }),
+    }
+}
+
+/// What the labels are of, in words: the path of the host that shows, or the source.
+pub(crate) fn named(view: &View<'_>, place: Place) -> String {
+    let path = view.mount(place.mount).facts.host_path.as_ref();
+    path.map_or_else(|| view.source(place).facts.name.to_string(), |path| quoted(path))
+}
+
+/// What is missing where no label is given.
+pub(super) fn missing(view: &View<'_>, place: Place) -> Unknown {
+    let name = named(view, place);
+    if view.mount(place.mount).facts.relabelled == Some(Relabelled::Contested) {
+        let fact = format!("which container started last of those that have {name} labelled");
+        return Unknown::new(&fact, "mount it with `z` in all of them, or with `Z` in one alone");
+    }
+    let fact = format!("the SELinux labels of {name}");
+    Unknown::new(&fact, "give `label:` in its tree, or for the whole of a volume, in a scene file")
+}

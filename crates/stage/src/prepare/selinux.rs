@@ -1,0 +1,345 @@
+//! The label of a container's process, and of the files that its engine makes.
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use mivask_label::{Behavior, Context as Label, Policy, Range};
+use mivask_model::fact::{Fact, Provenance, Unknown};
+use mivask_model::labels::Labels;
+use mivask_model::outcome::Errno;
+use mivask_model::refusal::{Refusal, RefusalClass};
+use mivask_model::tree::Tree;
+use mivask_model::unmodelled::{Touches, Unmodelled};
+use mivask_rules::confined::{Confined, Given, OwnPair};
+
+use super::context::Context;
+use crate::identity::{IdentityFact, IdentityField};
+use crate::runtime::Flavour;
+use crate::scene::{Container, Ipc, Scene, Selinux, SelinuxMode};
+
+/// What engines give a container that asks for nothing (`process` and `file` of a policy's `lxc_contexts`).
+const PROCESS: (&str, &str, &str) = ("system_u", "system_r", "container_t");
+const FILES: (&str, &str, &str) = ("system_u", "object_r", "container_file_t");
+
+/// What one without a label of its own becomes: the policy lets the engine's domain start it so.
+const WITHOUT: &str = "spc_t";
+
+/// What comes of SELinux for one container.
+#[derive(Default)]
+pub(super) struct Confinement {
+    pub(super) confined: Option<Arc<Confined>>,
+    /// What is not known of it.
+    pub(super) unmodelled: Option<Unmodelled>,
+    /// Why it never starts: the policy does not know its label.
+    pub(super) refusal: Option<Refusal>,
+}
+
+impl Confinement {
+    /// The label among the facts of an identity.
+    pub(super) fn fact(&self, container: &Container) -> Option<IdentityFact> {
+        let confined = self.confined.as_ref()?;
+        let asked = &container.label;
+        let parts = [&asked.whole, &asked.type_, &asked.level, &asked.user, &asked.role];
+        let asked = parts.into_iter().flatten().next().map(|fact| fact.from.clone());
+        let from = asked.unwrap_or_else(|| Provenance::rule("what engines give a container"));
+        Some(IdentityFact { field: IdentityField::Label, value: confined.text(confined.process()), from })
+    }
+}
+
+/// The label of `container`.
+pub(super) fn of(context: &Context<'_>, container: &Container) -> Confinement {
+    let asked = &container.label;
+    let Some(host) = &context.scene.host.selinux else {
+        // Nothing is said of the host: what a description asks for could refuse something there.
+        let words = asked.words.as_ref();
+        let unmodelled =
+            words.map(|words| Unmodelled::policy(&words.value, Errno::EACCES, words.from.clone()));
+        return Confinement { unmodelled, ..Confinement::default() };
+    };
+    match (host.mode, &host.policy) {
+        (SelinuxMode::Disabled, _) | (SelinuxMode::Permissive, None) => Confinement::default(),
+        (SelinuxMode::Enforcing, None) => missing(
+            "what the host's SELinux policy permits",
+            "give `host: { selinux: { policy: FILE } }`",
+            host,
+        ),
+        (SelinuxMode::Enforcing | SelinuxMode::Permissive, Some(policy)) => {
+            with_policy(context, container, (host, policy))
+        }
+    }
+}
+
+/// The label of somebody on the host, root among them.
+pub(super) fn of_person(scene: &Scene, name: &str) -> Confinement {
+    let Some(host) = &scene.host.selinux else { return Confinement::default() };
+    match (host.mode, &host.policy) {
+        (SelinuxMode::Disabled, _) | (SelinuxMode::Permissive, None) => Confinement::default(),
+        (SelinuxMode::Enforcing | SelinuxMode::Permissive, policy) => {
+            let process = policy.as_ref().and_then(|policy| {
+                let label = label(policy, ("unconfined_u", "unconfined_r", "unconfined_t"), "s0-s0:c0.c1023");
+                Some((policy, label.ok()?))
+            });
+            let Some((policy, process)) = process else {
+                let fact = format!("the SELinux label of {name}, and what it permits");
+                return missing(&fact, "no scene can supply it", host);
+            };
+            let text =
+                "people on the host are unconfined_t, as SELinux maps logins where nothing else is set";
+            let given = Given { process, files: None, assumptions: vec![text.into()] };
+            let enforcing = host.mode == SelinuxMode::Enforcing;
+            let confined = Confined::new(policy.clone(), enforcing, given, Arc::default());
+            Confinement { confined: Some(Arc::new(confined)), ..Confinement::default() }
+        }
+    }
+}
+
+/// The labels of a volume that the kubelet makes for a pod: it labels everything there for the pod's containers, as long as
+/// these agree.
+pub(super) fn of_pods_own(context: &Context<'_>) -> Labels {
+    let level = |container: &Container| container.label.level.as_ref().map(|level| level.value.clone());
+    let mut levels = context.workload.containers.iter().map(level);
+    let first = levels.next();
+    if levels.all(|level| Some(&level) == first.as_ref()) { Labels::Container } else { Labels::Open }
+}
+
+/// The labels of a volume of which `given` is told. Before a pod starts the kubelet labels what can be labelled and is
+/// written to, so that what was told is of no use then; what it makes of a volume that is read, or that other pods
+/// have, too, is not followed.
+pub(super) fn of_volume(
+    context: &Context<'_>,
+    (given, filesystem): (Option<&Labels>, Option<&str>),
+    (key, read_only): (&str, bool),
+) -> Labels {
+    let given = given.cloned().unwrap_or_default();
+    let policy = context.scene.host.selinux.as_ref().and_then(|host| host.policy.as_deref());
+    let Some(policy) = policy.filter(|_| context.workload.flavour == Flavour::Pod) else { return given };
+    // What has no attributes cannot be labelled.
+    let stored = |name| policy.file_system(name).behavior != Behavior::Paths;
+    match filesystem.map(stored) {
+        Some(true) => {}
+        Some(false) if matches!(given, Labels::Stored(_)) => return Labels::ByPath,
+        Some(false) => return given,
+        None if matches!(given, Labels::Stored(_)) => return Labels::Open,
+        None => return given,
+    }
+    match given {
+        Labels::Stored(_) if read_only || several(context, key) => Labels::Open,
+        Labels::Stored(_) => of_pods_own(context),
+        Labels::Mounted(_) | Labels::Container | Labels::Open | Labels::ByPath => given,
+    }
+}
+
+/// Whether the volume `key` may be more than one pod's, each of which has a level of its own.
+fn several(context: &Context<'_>, key: &str) -> bool {
+    context.workload.kind != "Pod" || context.sharing.workloads_on(&context.workload.namespace, key) > 1
+}
+
+/// Something of the label that is not given: whatever all else permits may be refused.
+fn missing(fact: &str, settle: &str, host: &Selinux) -> Confinement {
+    let unmodelled = Unmodelled {
+        name: "SELinux".to_owned(),
+        touches: Touches::Permitted(Errno::EACCES),
+        from: host.from.clone(),
+        unknown: Unknown::new(fact, settle),
+    };
+    let unmodelled = Some(unmodelled).filter(|_| host.mode == SelinuxMode::Enforcing);
+    Confinement { unmodelled, ..Confinement::default() }
+}
+
+fn with_policy(
+    context: &Context<'_>,
+    container: &Container,
+    (host, policy): (&Selinux, &Arc<Policy>),
+) -> Confinement {
+    let asked = &container.label;
+    let unknown = |why: &str| {
+        let fact = format!("the label of {}{why}", container.name);
+        missing(&fact, "give `label:` for a container of the scene", host)
+    };
+    let pairs: Arc<[OwnPair]>;
+    let given = match (context.workload.flavour, &asked.whole) {
+        (_, Some(whole)) => {
+            pairs = Arc::default();
+            as_described(policy, whole)
+        }
+        (Flavour::Pod | Flavour::Compose, None) => match loose(context, container) {
+            Loose::Yes if asked.type_.is_none() && asked.level.is_none() => {
+                pairs = Arc::default();
+                without_label(policy, &container.name)
+            }
+            Loose::Yes => return unknown(", which is both confined and not"),
+            Loose::Unknown(why) => return unknown(why),
+            Loose::No => {
+                let pair = own_pair(context, container, policy);
+                let level = asked.level.as_ref().map(|level| level.value.clone());
+                pairs = pair.clone().filter(|_| level.is_none()).into_iter().collect();
+                by_engine(policy, container, level, pair)
+            }
+        },
+        (_, None) => return unknown(""),
+    };
+    match given {
+        Ok(given) => {
+            let enforcing = host.mode == SelinuxMode::Enforcing;
+            let confined = Confined::new(policy.clone(), enforcing, given, pairs);
+            Confinement { confined: Some(Arc::new(confined)), ..Confinement::default() }
+        }
+        Err(Problem::Engine(why)) => unknown(&format!(": {why}")),
+        Err(Problem::Asked(why, from)) => {
+            let class = RefusalClass::StartError;
+            let reason = format!("the host's SELinux policy does not take its label: {why}");
+            let refusal = Some(Refusal { class, reason, from, whole_pod: false });
+            Confinement { refusal, ..Confinement::default() }
+        }
+    }
+}
+
+/// Why there is no label.
+enum Problem {
+    /// The policy lacks what engines give.
+    Engine(String),
+    /// The policy lacks what was asked for.
+    Asked(String, Provenance),
+}
+
+/// Whether the engine gives the container no label of its own.
+enum Loose {
+    Yes,
+    No,
+    Unknown(&'static str),
+}
+
+fn loose(context: &Context<'_>, container: &Container) -> Loose {
+    let pod = context.workload.flavour == Flavour::Pod;
+    let host = matches!(container.ipc, Ipc::Host(_));
+    if container.label.disabled.is_some() || container.privileged && !pod {
+        return Loose::Yes;
+    }
+    match (pod, container.privileged, host) {
+        // Docker and Podman leave those alone that see the host's processes or memory.
+        (false, _, true) | (true, true, false) => Loose::Yes,
+        (true, _, true) => Loose::Unknown(", which shares the host's namespaces"),
+        (_, _, false) => Loose::No,
+    }
+}
+
+/// The label that the description gives whole.
+fn as_described(policy: &Policy, whole: &Fact<String>) -> Result<Given, Problem> {
+    let process = policy.context(&whole.value).map_err(|problem| {
+        Problem::Asked(format!("{}: {problem}", whole.value.escape_debug()), whole.from.clone())
+    })?;
+    let level = policy.range_text(&process.range);
+    let files = label(policy, FILES, &level).ok();
+    let text = "what the engine makes for a container is labelled container_file_t at the container's level";
+    Ok(Given { process, files, assumptions: vec![text.into()] })
+}
+
+fn without_label(policy: &Policy, name: &str) -> Result<Given, Problem> {
+    let (user, role, _) = PROCESS;
+    let process = label(policy, (user, role, WITHOUT), "s0").map_err(Problem::Engine)?;
+    let files = label(policy, FILES, "s0").ok();
+    let text = format!(
+        "{name} has no label of its own, and runs as {WITHOUT}; its files are labelled container_file_t"
+    );
+    Ok(Given { process, files, assumptions: vec![text.into()] })
+}
+
+/// What an engine gives that confines its containers, with what the description puts in its place.
+fn by_engine(
+    policy: &Policy,
+    container: &Container,
+    level: Option<String>,
+    pair: Option<OwnPair>,
+) -> Result<Given, Problem> {
+    let asked = &container.label;
+    let word = |given: &Option<Fact<String>>, usual: &'static str| {
+        given.as_ref().map_or_else(|| usual.to_owned(), |given| given.value.clone())
+    };
+    let (user, role, type_) = PROCESS;
+    let parts = (word(&asked.user, user), word(&asked.role, role), word(&asked.type_, type_));
+    let drawn = pair.map_or_else(|| "s0".to_owned(), |pair| policy.range_text(&pair.range));
+    let level = level.unwrap_or(drawn);
+    let of_description = [&asked.user, &asked.role, &asked.type_, &asked.level].into_iter().flatten().next();
+    let process =
+        label(policy, (&parts.0, &parts.1, &parts.2), &level).map_err(|why| match of_description {
+            Some(fact) => Problem::Asked(why, fact.from.clone()),
+            None => Problem::Engine(why),
+        })?;
+    let files = label(policy, FILES, &level).map_err(Problem::Engine)?;
+    let text = "the engine confines its containers: they are container_t, and what it makes for them is container_file_t";
+    Ok(Given { process, files: Some(files), assumptions: vec![text.into()] })
+}
+
+/// A label of these parts; the level is left out under a policy without.
+fn label(policy: &Policy, (user, role, type_): (&str, &str, &str), level: &str) -> Result<Label, String> {
+    let mut text = format!("{user}:{role}:{type_}");
+    if policy.has_levels() {
+        text.push(':');
+        text.push_str(level);
+    }
+    policy.context(&text).map_err(|problem| format!("{text}: {problem}"))
+}
+
+/// The level that stands for the one that the engine draws: two categories that no given label names. Containers of a pod
+/// have one together.
+fn own_pair(context: &Context<'_>, container: &Container, policy: &Policy) -> Option<OwnPair> {
+    if !policy.has_levels() {
+        return None;
+    }
+    let first = context.first;
+    let together = context.workload.flavour == Flavour::Pod;
+    let same = |one: &&Container| match (&container.pod, &one.pod) {
+        (Some(pod), Some(other)) => pod == other,
+        (_, _) => one.name == container.name,
+    };
+    let own = context.workload.containers.iter().position(|one| same(&one)).unwrap_or(0);
+    let number = if together { first } else { first + own };
+    let named = named_categories(context.scene);
+    let free: Vec<u32> = (0..1024).rev().filter(|category| !named.contains(category)).collect();
+    // The pairs of a growing set: (1, 0), (2, 0), (2, 1), (3, 0) ...
+    let mut high = 1;
+    let mut left = number;
+    while left >= high {
+        left -= high;
+        high += 1;
+    }
+    let (one, other) = (free.get(left)?, free.get(high)?);
+    let text = format!("s0:c{},c{}", one.min(other), one.max(other));
+    let range: Range = policy.range(&text).ok()?;
+    let of = if together { context.workload.name.as_str() } else { container.name.as_str() };
+    Some(OwnPair { range, of: of.into() })
+}
+
+/// Every category that a label of the scene names itself, and not as one of a range.
+fn named_categories(scene: &Scene) -> BTreeSet<u32> {
+    let images = scene.images.values().filter_map(|image| image.tree.as_deref());
+    let volumes = scene.volumes.values().filter_map(|volume| volume.tree.as_deref());
+    let trees = images.chain(volumes).chain(scene.host.tree.as_deref());
+    let mut named = BTreeSet::new();
+    for label in trees.flat_map(Tree::labels) {
+        named.extend(categories(label));
+    }
+    let containers = scene.workloads.iter().flat_map(|workload| &workload.containers);
+    for asked in containers.map(|container| &container.label) {
+        let facts = asked.level.iter().chain(&asked.whole);
+        facts.for_each(|fact| named.extend(categories(&fact.value)));
+    }
+    named
+}
+
+fn categories(label: &str) -> impl Iterator<Item = u32> {
+    label.split([':', ',', '-']).filter_map(|part| part.strip_prefix('c')?.parse().ok())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn categories_that_a_label_names() {
+        let named = |label| categories(label).collect::<Vec<_>>();
+        assert_eq!(named("system_u:object_r:container_file_t:s0:c12,c40"), [12, 40]);
+        assert_eq!(named("u:r:cron_t:s0-s0:c0.c1023"), [] as [u32; 0]);
+        assert_eq!(named("s0:c1,c3.c5"), [1]);
+    }
+}
