@@ -147,3 +147,40 @@ fn every_description_of_the_corpus_is_swept_as_it_is_asked() {
     }
     assert!(all > 5_000 && open > 100, "{all} {open}");
 }
+
+/// Files with labels of all kinds, and some without.
+const LABELLED: &str = "\
+scene: 1
+workloads: [compose.yaml]
+host:
+  selinux: { policy: POLICY }
+  tree: &tree
+    - { path: /, kind: dir, owner: '0:0', mode: '0755', label: 'system_u:object_r:root_t:s0' }
+    - { path: /home, kind: dir, owner: '0:0', mode: '0755', label: 'system_u:object_r:home_root_t:s0' }
+    - { path: /home/ada, kind: dir, owner: '7101:7101', mode: '0755', label: 'unconfined_u:object_r:user_home_t:s0' }
+    - { path: /home/ada/f, owner: '7101:7101', mode: '0644', label: 'unconfined_u:object_r:user_home_t:s0' }
+    - { path: /srv, kind: dir, owner: '7101:7101', mode: '0755', label: 'system_u:object_r:container_file_t:s0' }
+    - { path: /srv/f, owner: '7101:7101', mode: '0644', label: 'system_u:object_r:container_file_t:s0' }
+    - { path: /srv/g, owner: '7101:7101', mode: '0644', label: 'system_u:object_r:container_file_t:s0:c1,c2' }
+    - { path: /srv/e, owner: '7101:7101', mode: '0755', content: program, label: 'system_u:object_r:etc_t:s0' }
+    - { path: /srv/job, owner: '7101:7101', mode: '0755', content: program, label: 'system_u:object_r:logger_exec_t:s0' }
+    - { path: /srv/s, owner: '7101:7101', mode: '0755', content: '#!/srv/job', label: 'system_u:object_r:usr_t:s0' }
+    - { path: /srv/open, owner: '7101:7101', mode: '0644' }
+    - { path: /srv/l, kind: link, target: f, owner: '7101:7101', label: 'system_u:object_r:user_home_t:s0' }
+    - { path: /srv/d, kind: dir, owner: '7101:7101', mode: '0700', label: 'system_u:object_r:var_t:s0' }
+    - { path: /srv/d/f, owner: '7101:7101', mode: '0600', label: 'system_u:object_r:container_file_t:s0' }
+images: { i: { user: '7101:7101' } }
+";
+
+#[test]
+fn labels_are_swept_as_they_are_asked() {
+    let policy = concat!(env!("CARGO_MANIFEST_DIR"), "/../label/tests/policy/containers.33");
+    let folder = tempfile::tempdir().unwrap();
+    std::fs::write(folder.path().join("scene.yaml"), LABELLED.replace("POLICY", policy)).unwrap();
+    let services = "name: p\nservices:\n  a: { image: i, volumes: ['/srv:/srv', '/home:/home'] }\n  b: { image: i, volumes: \
+                    ['/srv:/srv'], security_opt: ['label=level:s0:c1,c2'] }\n  c: { image: i, volumes: ['/home/ada:/home:Z'] }\n  d: { \
+                    image: i, privileged: true, volumes: ['/srv:/srv'] }\n";
+    std::fs::write(folder.path().join("compose.yaml"), services).unwrap();
+    let (all, open, _) = compared("scene.yaml", &scene(folder.path(), "scene.yaml"));
+    assert!(all > 150 && open > 10, "{all} {open}");
+}

@@ -31,6 +31,7 @@ fn every_path_the_map_names_exists() {
     let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
     let places = [
         "",
+        "crates/label/src",
         "crates/model/src",
         "crates/rules/src",
         "crates/stage/src",

@@ -28,6 +28,7 @@ mod house;
 mod inspected;
 mod joined;
 mod known;
+mod labelled;
 mod limits;
 mod mistakes;
 mod mount_points;

@@ -12,6 +12,7 @@ pub(super) const ARCHIVE: Scene = Scene {
         ("scene.schema.json", include_str!("../../../demo/archive/scene.schema.json")),
         ("archive.acts", include_str!("../../../demo/archive/archive.acts")),
     ],
+    policy: None,
     archive: Some("archive.mtree"),
     walk: &[
         (

@@ -1,6 +1,7 @@
 //! `demo`: writes a demo scene and walks through it.
 
 mod archive;
+mod beacon;
 mod quay;
 mod tides;
 
@@ -37,6 +38,8 @@ enum Which {
     Quay,
     /// An audit of 100,000 generated files.
     Archive,
+    /// Five Compose services at a lighthouse, on a host where SELinux enforces.
+    Beacon,
 }
 
 impl Which {
@@ -45,6 +48,7 @@ impl Which {
             Self::Tides => &tides::TIDES,
             Self::Quay => &quay::QUAY,
             Self::Archive => &archive::ARCHIVE,
+            Self::Beacon => &beacon::BEACON,
         }
     }
 }
@@ -55,6 +59,8 @@ struct Scene {
     about: &'static str,
     /// Its files.
     files: &'static [(&'static str, &'static str)],
+    /// The name and bytes of a SELinux policy.
+    policy: Option<(&'static str, &'static [u8])>,
     /// The name of a listing that is made up.
     archive: Option<&'static str>,
     /// What is shown, in order: why, and the words behind `mivask`.
@@ -78,7 +84,10 @@ pub(crate) fn run(args: &Args, run_line: RunLine, out: &mut dyn Write) -> Result
     };
     let scene = args.scene.scene();
     for (name, text) in scene.files {
-        write(&folder.join(name), text)?;
+        write(&folder.join(name), text.as_bytes())?;
+    }
+    if let Some((name, bytes)) = scene.policy {
+        write(&folder.join(name), bytes)?;
     }
     if let Some(name) = scene.archive {
         output::replace(&folder.join(name), |file| Ok(archive::write(file)?))?;
@@ -123,12 +132,12 @@ fn fresh(folder: &Path) -> Result<(), Failure> {
     Ok(())
 }
 
-fn write(path: &Path, text: &str) -> Result<(), Failure> {
+fn write(path: &Path, bytes: &[u8]) -> Result<(), Failure> {
     let failure = |error| Failure::File { path: path.to_path_buf(), error };
     if let Some(parent) = path.parent() {
         fs::create_dir_all(parent).map_err(failure)?;
     }
-    output::replace(path, |file| Ok(file.write_all(text.as_bytes())?))
+    output::replace(path, |file| Ok(file.write_all(bytes)?))
 }
 
 /// A word as a shell takes it.

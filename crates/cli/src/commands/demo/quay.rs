@@ -10,6 +10,7 @@ pub(super) const QUAY: Scene = Scene {
         ("scene.schema.json", include_str!("../../../demo/quay/scene.schema.json")),
         ("compose.yaml", include_str!("../../../demo/quay/compose.yaml")),
     ],
+    policy: None,
     archive: None,
     walk: &[
         (

@@ -15,6 +15,7 @@ pub(super) const TIDES: Scene = Scene {
         ("press/passwd", include_str!("../../../demo/press/passwd")),
         ("press/group", include_str!("../../../demo/press/group")),
     ],
+    policy: None,
     archive: None,
     walk: &[
         (

@@ -1,0 +1,167 @@
+//! SELinux, on the demo's lighthouse: what people see of it.
+
+use insta::assert_snapshot;
+
+use crate::scratch::Scratch;
+
+fn lighthouse() -> Scratch {
+    let scratch = Scratch::with("elsewhere", "");
+    let walk = scratch.run(["demo", "--scene", "beacon", "beacon"]);
+    assert!(walk.ends_with("--- status 0"), "{walk}");
+    assert!(!walk.contains("--- standard error"), "{walk}");
+    scratch
+}
+
+const SCENE: &str = "beacon/beacon.scene.yaml";
+
+#[test]
+fn the_demo_s_policy_is_that_of_the_tests() {
+    let of_tests = include_bytes!("../../../label/tests/policy/containers.33");
+    assert_eq!(std::fs::read(lighthouse().path().join("beacon/policy.33")).unwrap(), of_tests);
+}
+
+#[test]
+fn a_label_is_in_the_way_and_why_says_so() {
+    assert_snapshot!(lighthouse().run(["why", SCENE, "lamp creates /log/2026.txt"]), @"
+    denied EACCES  lamp creates /log/2026.txt
+                   /log: container_t:s0:(own pair of lamp) may not write var_t:s0 (class dir): no rule allows write
+
+    Who lamp is
+      field  value  from
+      uid    7610   beacon/beacon.scene.yaml:10:11 images.beacon/lamp:2.user
+      gid    7610   beacon/beacon.scene.yaml:10:11 images.beacon/lamp:2.user
+      umask  0022   the runtime's default umask
+
+    Checks, in the kernel's order
+              path  check        fact                                                                                             from
+      ok      /     other-bits   dr-xr-xr-x 0555 0:0: other has r-x, needed --x                                                   assumed: the engine keeps images in its default storage, whose root directories are 0:0 0555
+      ok      /     label        container_t:s0:(own pair of lamp) may search container_file_t:s0:(own pair of lamp) (class dir)  assumed: the engine keeps images in its default storage, whose root directories are 0:0 0555
+      ok      /log  mount-point  bind is mounted here (rw)                                                                        beacon/compose.yaml:7:15 volumes
+      ok      /log  owner-bits   drwxr-xr-x 0755 7610:7610: the owner (lamp) has rwx, needed --x                                  beacon/beacon.scene.yaml:25:7 tree
+      ok      /log  label        container_t:s0:(own pair of lamp) may search var_t:s0 (class dir)                                beacon/beacon.scene.yaml:25:7 tree
+      ok      /log  owner-bits   drwxr-xr-x 0755 7610:7610: the owner (lamp) has rwx, needed -wx                                  beacon/beacon.scene.yaml:25:7 tree
+      EACCES  /log  label        container_t:s0:(own pair of lamp) may not write var_t:s0 (class dir): no rule allows write       beacon/beacon.scene.yaml:25:7 tree
+
+      EACCES: permission denied
+
+    Assumed
+      the engine confines its containers: they are container_t, and what it makes for them is container_file_t
+      the engine keeps images in its default storage, whose root directories are 0:0 0555
+    --- status 0
+    ");
+}
+
+#[test]
+fn what_new_files_are_labelled() {
+    assert_snapshot!(lighthouse().run(["imprint", SCENE, "/charts", "--actor", "chart"]), @"
+    chart
+      in       new   asked  result   inside                      stored     label
+      /charts  file  0666   allowed  7610:7610 0644  -rw-r--r--  7610:7610  system_u:object_r:container_file_t:s0:(own pair of chart)
+      /charts  dir   0777   allowed  7610:7610 0755  drwxr-xr-x  7610:7610  system_u:object_r:container_file_t:s0:(own pair of chart)
+    --- status 0
+    ");
+}
+
+/// Workloads are taken one by one there; what another container has labelled counts all the same.
+#[test]
+fn who_started_last_is_open_in_the_matrix_too() {
+    assert_snapshot!(lighthouse().run(["access", SCENE, "/signals", "--actor", "fog", "--actor", "horn"]), @"
+    fog
+      path      owner      mode             read  write  create   delete  list     enter    run
+      /signals  7610:7610  drwxr-xr-x 0755  -     -      depends  EACCES  depends  depends  -
+
+    horn
+      path      owner      mode             read  write  create   delete  list     enter    run
+      /signals  7610:7610  drwxr-xr-x 0755  -     -      depends  EACCES  depends  depends  -
+
+    read, write, run: the file; list, enter: the directory; create: a new entry in it; delete: the path itself.
+    --- status 0
+    ");
+}
+
+#[test]
+fn no_remedy_turns_the_label_off() {
+    assert_snapshot!(lighthouse().run(["remedy", SCENE, "lamp creates /log/2026.txt"]), @"
+    denied EACCES  lamp creates /log/2026.txt
+                   /log: container_t:s0:(own pair of lamp) may not write var_t:s0 (class dir): no rule allows write
+
+    Nothing narrow helps.
+    SELinux stops it, no owner or mode does: let the engine label the mount (`z` where containers share it, `Z` for one alone), give the files a label that lasts (semanage fcontext, then restorecon), or set the boolean that `why` names
+    --- status 0
+    ");
+}
+
+#[test]
+fn the_label_is_among_the_facts_and_in_the_answer_as_json() {
+    let scratch = lighthouse();
+    let identity = scratch.json(["identity", SCENE, "--actor", "chart", "-q", "--format", "json"]);
+    let facts = identity["actors"][0]["facts"].as_array().unwrap();
+    let label = facts.iter().find(|fact| fact["field"] == "label").unwrap();
+    assert_eq!(label["value"], "system_u:system_r:container_t:s0:(own pair of chart)");
+    let asked = scratch.json(["ask", SCENE, "chart creates /charts/x", "-q", "--format", "json"]);
+    assert_eq!(
+        asked["acts"][0]["imprint"]["label"],
+        "system_u:object_r:container_file_t:s0:(own pair of chart)"
+    );
+}
+
+/// Mistakes in what is said of SELinux point at their place.
+#[test]
+fn mistakes_in_the_host_s_section() {
+    let scratch = lighthouse();
+    let scene = std::fs::read_to_string(scratch.path().join(SCENE)).unwrap();
+    let with = |selinux: &str| {
+        let line = scene.lines().find(|line| line.starts_with("  selinux:")).unwrap();
+        let text = scene.replace(line, &format!("  selinux: {selinux}"));
+        std::fs::write(scratch.path().join("beacon/odd.yaml"), text).unwrap();
+        scratch.run(["identity", "beacon/odd.yaml"])
+    };
+    assert_snapshot!(with("{ policy: compose.yaml }"), @"
+    --- standard error
+    error: compose.yaml: this is no binary policy of a kernel (at byte 0)
+      --> beacon/odd.yaml:18:22
+       |
+    18 |   selinux: { policy: compose.yaml }
+       |                      ^^^^^^^^^^^^
+       |
+       = help: copy /sys/fs/selinux/policy of the host, or /etc/selinux/*/policy/policy.*
+
+    error: the input cannot be used: 1 error above
+    --- status 2
+    ");
+    assert_snapshot!(with("{ policy: nothing.33 }"), @"
+    --- standard error
+    error: beacon/nothing.33 cannot be read: No such file or directory (os error 2)
+      --> beacon/odd.yaml:18:22
+       |
+    18 |   selinux: { policy: nothing.33 }
+       |                      ^^^^^^^^^^
+
+    error: the input cannot be used: 1 error above
+    --- status 2
+    ");
+    assert_snapshot!(with("{ policy: policy.33, booleans: { virt_use_nsf: true } }"), @"
+    --- standard error
+    error: the policy has no boolean `virt_use_nsf`
+      --> beacon/odd.yaml:18:45
+       |
+    18 |   selinux: { policy: policy.33, booleans: { virt_use_nsf: true } }
+       |                                             ^^^^^^^^^^^^
+       |
+       = help: did you mean `virt_use_nfs`?
+
+    error: the input cannot be used: 1 error above
+    --- status 2
+    ");
+    assert_snapshot!(with("sometimes"), @"
+    --- standard error
+    error: unknown variant `sometimes`, expected one of `disabled`, `permissive`, `enforcing`
+      --> beacon/odd.yaml:18:12
+       |
+    18 |   selinux: sometimes
+       |            ^^^^^^^^^
+
+    error: the input cannot be used: 1 error above
+    --- status 2
+    ");
+}
