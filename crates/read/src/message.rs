@@ -93,9 +93,6 @@ fn paths(text: &str) -> Vec<(usize, String)> {
     all
 }
 
-/// What is said of a label that a description asks for.
-pub(crate) const COUNTS_WITH_POLICY: &str = "counts where a scene gives the host's policy (`host: { selinux: ... }`): else it may refuse what all else permits";
-
 #[cfg(test)]
 mod tests {
     use super::*;

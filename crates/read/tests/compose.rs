@@ -242,7 +242,6 @@ said! {
     a_service_that_extends_itself: "services:\n  a: { extends: a }\n" => ["error p/compose.yaml:2: service `a` extends itself"];
     services_that_extend_one_another: "services:\n  a: { extends: b }\n  b: { extends: a }\n" => ["error p/compose.yaml:3: service `a` extends itself: a, b extend one another"];
     a_missing_include: "include: [none.yaml]\nservices: { a: { image: i } }\n" => ["error p/compose.yaml:1: p/none.yaml cannot be read: entity not found"];
-    selinux: "services:\n  a: { image: i, security_opt: ['label:type:x'] }\n" => ["note p/compose.yaml:2: SELinux with `label:type:x` counts where a scene gives the host's policy (`host: { selinux: ... }`): else it may refuse what all else permits"];
     another_namespace: "services:\n  a: { image: i, userns_mode: 'ns:/run/x' }\n  b: { image: i, userns_mode: keep-id }\n" => ["warning p/compose.yaml:2: nobody knows the user namespace `ns:/run/x`: answers depend on the ids it gives"];
     a_type_of_volume: "services:\n  a: { image: i, volumes: [ { type: bnd, target: /x } ] }\n" => ["error p/compose.yaml:2: volumes of type `bnd` are not known here"];
     a_word_where_a_list_belongs: "services:\n  a: { image: i, cap_drop: ALL }\n" => ["error p/compose.yaml:2: `cap_drop` is a list, found a single value"];

@@ -96,9 +96,9 @@ fn two_private_labels_on_one_folder_leave_it_to_who_starts_last() {
 #[test]
 fn a_folder_within_a_labelled_one_is_labelled_with_it() {
     let stage = composed(
-        "  a: { image: i, volumes: ['/home:/data:Z'] }\n  b: { image: i, volumes: ['/home/ada:/data'] }\n",
+        "  a: { image: i, volumes: ['/home/ada:/data:Z'] }\n  b: { image: i, volumes: ['/home/ada/f:/data/f'] }\n",
     );
-    let open = "depends on which container started last of those that have /home/ada labelled";
+    let open = "depends on which container started last of those that have /home/ada/f labelled";
     assert_eq!(verdict(&stage, "b reads /data/f"), open);
 }
 
@@ -176,4 +176,15 @@ fn people_on_the_host_are_unconfined() {
     );
     let stage = staged_with(&scene, &[]);
     assert_eq!(verdict(&stage, "7101 writes /home/ada/f"), "allowed");
+}
+
+#[test]
+fn engines_refuse_to_label_the_system_anew() {
+    for path in ["/", "/usr", "/etc/", "/home", "/var/lib"] {
+        let stage = composed(&format!("  a: {{ image: i, volumes: ['{path}:/data:z'] }}\n"));
+        let refusal = stage.actor("a").unwrap().refusal();
+        assert!(refusal.is_some_and(|one| one.reason.contains("refuse to label")), "{path}");
+    }
+    let stage = composed("  a: { image: i, volumes: ['/home:/data'] }\n");
+    assert!(stage.actor("a").unwrap().refusal().is_none());
 }

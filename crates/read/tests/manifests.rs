@@ -170,7 +170,7 @@ said! {
       initContainers:", [];
     ephemeral_containers: "      initContainers:" => "      ephemeralContainers: [{ name: e }]
       initContainers:", [];
-    selinux: "runAsUser: 7101" => "seLinuxOptions: {}", ["note 9: SELinux with these `seLinuxOptions` counts where a scene gives the host's policy (`host: { selinux: ... }`): else it may refuse what all else permits"];
+    selinux: "runAsUser: 7101" => "seLinuxOptions: {}", [];
     escalation_and_privileged: "readOnlyRootFilesystem: true" => "privileged: true", ["error 22: the API refuses `allowPrivilegeEscalation: false` on a privileged container"];
     escalation_and_sys_admin: "add: [NET_ADMIN]" => "add: [CAP_SYS_ADMIN]", ["error 22: the API refuses `allowPrivilegeEscalation: false` beside an added CAP_SYS_ADMIN"];
     an_id_on_the_container_itself: "workingDir: /work" => "runAsUser: 5", ["warning 18: unknown key `runAsUser`, ignored"];

@@ -53,6 +53,9 @@ macro_rules! pods {
 
 pods! {
     nothing_is_odd: "runAsUser: 7101, runAsGroup: 7200", "image: i", "" => [];
+    a_label_on_a_host_of_which_nothing_is_said: "runAsUser: 7101, runAsGroup: 7200, seLinuxOptions: { level: 's0:c1,c2' }",
+        "image: i", "" =>
+        ["SELinux with these `seLinuxOptions` may refuse what all else permits: the host's policy is not given"];
     a_root_that_is_refused: "runAsNonRoot: true", "image: i", "" =>
         ["c never runs: runAsNonRoot is set, but the image runs as root"];
     the_images_group: "", "image: named", "" =>
@@ -119,4 +122,23 @@ fn remarks_are_about_those_who_are_asked_about_and_said_once() {
     };
     assert_eq!(about("b"), ["b (7102) has no account in its image, so its group is 0, root's"]);
     assert!(about("nobody").is_empty());
+}
+
+#[test]
+fn a_home_folder_that_is_labelled_anew() {
+    let compose = |bind: &str| {
+        said(&format!(
+            "name: p\nservices:\n  c: {{ image: i, user: '7101:7200', volumes: ['{bind}'], security_opt: ['label=level:s0'] }}\n"
+        ))
+    };
+    let note =
+        "SELinux with `label=level:s0` may refuse what all else permits: the host's policy is not given";
+    let home = "`Z` labels everything below /home/ada for this container alone, where SELinux is on: logins, SSH keys and whatever else \
+                of the host is confined lose it";
+    let found = compose("/home/ada:/data:Z");
+    assert!(found.contains(&note.to_owned()) && found.contains(&home.to_owned()), "{found:?}");
+    for bind in ["/home/ada/pictures:/data:Z", "/home/ada:/data", "/srv/closed:/data:z"] {
+        let found = compose(bind);
+        assert!(!found.iter().any(|remark| remark.contains("labels everything")), "{found:?}");
+    }
 }

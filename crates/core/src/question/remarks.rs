@@ -18,6 +18,7 @@ use mivask_stage::stage::{Actor, Stage};
 
 use super::cluster_gap::cluster_gap;
 use super::facts::facts_at;
+use super::labels;
 use super::nobody::nobodys;
 use super::remark::Remark;
 use super::rootless::surprise;
@@ -71,6 +72,8 @@ impl Looking<'_> {
         self.group_on_host_paths();
         self.files_without_use();
         self.somebody_else_on_the_host();
+        self.found.extend(labels::asked(self.scene, self.container));
+        self.found.extend(labels::homes(self.workload, self.container));
         for (_, mount) in self.actor.mounts.iter() {
             if mount.origin == MountOrigin::Declared {
                 self.made_by_root(mount);

@@ -187,8 +187,6 @@ impl Reading<'_> {
             // Which label a nested or file-typed container gets is the engine's.
             _ => return self.policy(item, Severity::Note, &words, Errno::EACCES),
         }
-        let message = format!("{words} {}", crate::message::COUNTS_WITH_POLICY);
-        self.diagnostic(Severity::Note, item, &message, None);
         label.words.get_or_insert_with(|| Fact::new(words, from));
     }
 

@@ -8,7 +8,6 @@ use mivask_core::unmodelled::Unmodelled;
 use super::Origin;
 use super::api::{PodSpec, SeLinuxOptions, SecurityContext, SecurityProfile};
 use crate::diagnostic::{Diagnostics, Severity};
-use crate::message::COUNTS_WITH_POLICY;
 
 /// The policies that a pod or a container asks for.
 #[derive(Clone, Default)]
@@ -25,7 +24,7 @@ impl Policies {
         origin: &Origin<'_>,
         diagnostics: &mut Diagnostics,
     ) -> Self {
-        let label = selinux.map(|options| label(options, origin, diagnostics)).unwrap_or_default();
+        let label = selinux.map(|options| label(options, origin)).unwrap_or_default();
         let mut unmodelled = |key: &str, name: &str, errno| {
             let field = format!("securityContext.{key}");
             let message = format!("{name} is not modelled: it may refuse what all else permits");
@@ -63,10 +62,9 @@ impl Policies {
 }
 
 /// `seLinuxOptions`.
-fn label(options: &SeLinuxOptions, origin: &Origin<'_>, diagnostics: &mut Diagnostics) -> LabelAsked {
+fn label(options: &SeLinuxOptions, origin: &Origin<'_>) -> LabelAsked {
     const FIELD: &str = "securityContext.seLinuxOptions";
     let words = "SELinux with these `seLinuxOptions`";
-    origin.diagnostic(Severity::Note, FIELD, format!("{words} {COUNTS_WITH_POLICY}"), None, diagnostics);
     let part = |key: &str, given: &Option<String>| {
         let field = format!("{FIELD}.{key}");
         let given = given.as_ref().filter(|given| !given.is_empty())?;

@@ -8,6 +8,7 @@ use mivask_model::fact::Provenance;
 use mivask_model::ids::MountIds;
 use mivask_model::mount::{MountId, MountOrigin, Preparation};
 use mivask_model::mount_kind::MountKind;
+use mivask_model::path::{or_root, trimmed};
 use mivask_model::refusal::RefusalClass;
 use mivask_model::unmodelled::Unmodelled;
 
@@ -15,13 +16,41 @@ use super::container_mounts::{Attachment, ContainerMounts};
 use super::nested;
 use super::prepared::{Prepared, Ready};
 use crate::runtime::Flavour;
-use crate::scene::{Relabel, VolumeMount};
+use crate::scene::{Relabel, SelinuxMode, VolumeKind, VolumeMount};
 
 /// File systems without id maps (`FS_ALLOW_IDMAP`): those of one line here were tried on Linux 6.18, EINVAL; those of the other, from
 /// their source.
 const NOT_MAPPED: [&str; 14] = [
     "overlay", "ext2", "ext3", "ramfs", "proc", "sysfs", "devtmpfs", "debugfs", //
     "nfs", "nfs4", "cifs", "smb3", "9p", "afs",
+];
+
+/// What the library by which engines label things refuses, with all it is given to mount (`Relabel` of
+/// opencontainers/selinux); it also refuses the home folder of who starts the engine.
+const NOT_LABELLED: [&str; 23] = [
+    "/",
+    "/bin",
+    "/boot",
+    "/dev",
+    "/etc",
+    "/etc/passwd",
+    "/etc/pki",
+    "/etc/shadow",
+    "/home",
+    "/lib",
+    "/lib64",
+    "/media", //
+    "/opt",
+    "/proc",
+    "/root",
+    "/run",
+    "/sbin",
+    "/srv",
+    "/sys",
+    "/tmp",
+    "/usr",
+    "/var",
+    "/var/lib",
 ];
 
 impl ContainerMounts<'_> {
@@ -112,6 +141,21 @@ impl ContainerMounts<'_> {
         }
     }
 
+    /// Why an engine does not label the source of `mount` anew: it is a folder of the system's own.
+    fn refuses_labels(&self, mount: &VolumeMount) -> Option<String> {
+        mount.engine.relabel.as_ref()?;
+        self.context.scene.host.selinux.as_ref().filter(|host| host.mode != SelinuxMode::Disabled)?;
+        let mut volumes = self.context.workload.volumes.iter();
+        let volume = volumes.find(|volume| volume.name.value == mount.volume.value)?;
+        let (VolumeKind::Bind { path, .. } | VolumeKind::HostPath { path, .. }) = &volume.kind else {
+            return None;
+        };
+        let path = quoted(or_root(trimmed(path)));
+        NOT_LABELLED
+            .contains(&path.as_str())
+            .then(|| format!("engines refuse to label {path} anew (SELinux)"))
+    }
+
     /// The id map of a mount: one of its own, or that of the container, where the engine makes it so.
     fn ids_of(&mut self, mount: &VolumeMount) -> MountIds {
         let given = mount.ids != MountIds::default();
@@ -141,6 +185,9 @@ impl ContainerMounts<'_> {
             return Some((RefusalClass::StartRefused, reason, word.from.clone()));
         }
         let from = || mount.at.from.clone();
+        if let Some(reason) = self.refuses_labels(mount) {
+            return Some((RefusalClass::StartRefused, reason, from()));
+        }
         let bundle = self.context.workload.flavour == Flavour::Bundle;
         if let Some(lines) = asked.bad_map.as_ref().filter(|_| self.profile().binds.maps_ids) {
             let reason = format!("`{}` is no id map that crun makes a mount with", lines.escape_debug());
