@@ -4,24 +4,17 @@ use rustc_hash::FxHashMap;
 
 use crate::{ClassId, Context, Decision, Policy};
 
-/// Remembers the decisions of one policy in one state of its booleans.
+/// Remembers the decisions of one policy in one state of its booleans: it is always asked with the same.
 ///
 /// Contexts get small numbers first, so that asking again costs a look into a table.
-#[derive(Debug)]
-pub struct Cache<'p> {
-    policy: &'p Policy,
+#[derive(Debug, Default)]
+pub struct Cache {
     numbers: FxHashMap<Context, u32>,
     contexts: Vec<Context>,
     decisions: FxHashMap<(u32, u32, ClassId), Decision>,
 }
 
-impl<'p> Cache<'p> {
-    /// Nothing remembered yet.
-    #[must_use]
-    pub fn new(policy: &'p Policy) -> Self {
-        Self { policy, numbers: FxHashMap::default(), contexts: Vec::new(), decisions: FxHashMap::default() }
-    }
-
+impl Cache {
     /// The number by which this cache knows a context.
     pub fn number(&mut self, context: &Context) -> u32 {
         if let Some(number) = self.numbers.get(context) {
@@ -33,10 +26,9 @@ impl<'p> Cache<'p> {
         number
     }
 
-    /// What the context of number `source` may do to that of number `target`; both are from [`Cache::number`].
-    pub fn decide(&mut self, source: u32, target: u32, class: ClassId) -> Decision {
+    /// What the context of number `source` may do to that of number `target` by `policy`; both are from [`Cache::number`].
+    pub fn decide(&mut self, policy: &Policy, source: u32, target: u32, class: ClassId) -> Decision {
         let context = |number: u32| &self.contexts[usize::try_from(number).unwrap_or(usize::MAX)];
-        let policy = self.policy;
         match self.decisions.get(&(source, target, class)) {
             Some(decision) => *decision,
             None => {

@@ -155,12 +155,15 @@ fn the_rest_of_a_policy() {
 #[test]
 fn a_cache_says_what_the_policy_says() {
     let policy = policy();
-    let mut cache = Cache::new(&policy);
+    let mut cache = Cache::default();
     let class = policy.class("file").unwrap().id();
     let (source, target) = (label(&policy, CONTAINER), label(&policy, "system_u:object_r:etc_t:s0"));
     let numbers = (cache.number(&source), cache.number(&target));
     assert_eq!(numbers, (cache.number(&source), cache.number(&target)));
     for _ in 0..2 {
-        assert_eq!(cache.decide(numbers.0, numbers.1, class), policy.decide(&source, &target, class));
+        assert_eq!(
+            cache.decide(&policy, numbers.0, numbers.1, class),
+            policy.decide(&source, &target, class)
+        );
     }
 }

@@ -179,11 +179,11 @@ fn compare_vectors(
         );
     }
     let answers = judge.ask(&found.file, &questions);
-    let mut cache = Cache::new(&found.policy);
+    let mut cache = Cache::default();
     for ((source, target, class, wanted), theirs) in asked.into_iter().zip(&answers[setting..]) {
         let (from, to) = (&known.contexts[source], &known.contexts[target]);
         let numbers = (cache.number(from), cache.number(to));
-        let ours = cache.decide(numbers.0, numbers.1, class.id());
+        let ours = cache.decide(&found.policy, numbers.0, numbers.1, class.id());
         // What no rule is about is logged, which libsepol says of all 32 bits.
         let reasons = reasons(&found.policy, from, to, class, wanted);
         totals.vectors += 1;

@@ -3,9 +3,9 @@
 mod capabilities;
 mod permission;
 
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 
-use mivask_label::{Context, ContextError, Policy, Range};
+use mivask_label::{Cache, ClassId, Context, ContextError, Policy, Range};
 use mivask_model::caps::CapabilitySet;
 
 pub use permission::Permission;
@@ -38,6 +38,8 @@ pub struct Confined {
     permissive: bool,
     given: Given,
     pairs: Arc<[OwnPair]>,
+    /// What the policy said before; copies share it.
+    cache: Arc<Mutex<Cache>>,
     /// The label of files that an engine labels for every container.
     shared: Option<Context>,
     /// What the policy keeps from it in the host's user namespace, and in another one.
@@ -59,7 +61,16 @@ impl Confined {
         let denied = [denied(true), denied(false)];
         let lowest = policy.range("s0").unwrap_or_default();
         let shared = given.files.clone().map(|files| Context { range: lowest, ..files });
-        Self { policy, permissive, given, pairs, shared, denied }
+        Self { policy, permissive, given, pairs, cache: Arc::default(), shared, denied }
+    }
+
+    /// What `source` may do to `target` as something of `class`: the bits of its permissions.
+    #[must_use]
+    pub fn allowed(&self, source: &Context, target: &Context, class: ClassId) -> u32 {
+        // What a thread left that panicked amid it is complete: one insertion, or none.
+        let mut cache = self.cache.lock().unwrap_or_else(PoisonError::into_inner);
+        let (source, target) = (cache.number(source), cache.number(target));
+        cache.decide(&self.policy, source, target, class).allowed
     }
 
     /// The host's policy.

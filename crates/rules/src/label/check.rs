@@ -115,7 +115,7 @@ pub(crate) fn on_label<W: Witness>(
 ) -> Result<(), Errno> {
     let (id, bits, unknown) = bits(confined, class, needed);
     let policy = confined.policy();
-    let denied = id.map_or(0, |id| bits & !policy.decide(source, target, id).allowed);
+    let denied = id.map_or(0, |id| bits & !confined.allowed(source, target, id));
     let refused = denied != 0 || unknown && policy.unknown() != Unknown::Allow;
     let result = if refused && !confined.is_permissive() {
         StepResult::Failed(Errno::EACCES)
