@@ -83,6 +83,7 @@ fn docker_is_given_what_docker_takes() {
 fn mounts_get_options_where_they_are() {
     for (given, sentence, then) in [
         ("-v /in:/in ", "mounts /in with U", "-v /in:/in:U "),
+        ("-v /in:/in:z ", "mounts /in with Z", "-v /in:/in:Z "),
         ("-v /in:/in/:ro,z ", "mounts /in with rw", "-v /in:/in/:z "),
         ("-v/in:/in:ro ", "mounts /in with rw", "-v/in:/in "),
         ("--volume=\"$PWD/in\":/in:ro ", "mounts /in with U", "--volume=\"$PWD/in\":/in:ro,U "),

@@ -11,7 +11,9 @@ use mivask_model::path::trimmed;
 use mivask_stage::identity::GroupName;
 use mivask_stage::namespace;
 use mivask_stage::runtime::Flavour;
-use mivask_stage::scene::{Container, Medium, TmpfsAsked, Volume, VolumeKind, VolumeMount, Who, Workload};
+use mivask_stage::scene::{
+    Container, Medium, Relabel, TmpfsAsked, Volume, VolumeKind, VolumeMount, Who, Workload,
+};
 use mivask_stage::stage::Role;
 
 use super::capabilities::capabilities;
@@ -336,6 +338,8 @@ fn remount(container: &mut Container, at: &[u8], options: &[&String]) -> Result<
                 let rule = Provenance::rule("a change");
                 mount.engine.first.get_or_insert_with(|| Fact::new(option.to_string(), rule));
             }
+            ("z", ..) => mount.engine.relabel = Some(Fact::new(Relabel::Shared, mount.at.from.clone())),
+            ("Z", ..) => mount.engine.relabel = Some(Fact::new(Relabel::Private, mount.at.from.clone())),
             ("rw", ..) => {
                 mount.read_only = false;
                 clear(mount, MountFlags::READ_ONLY);
@@ -347,7 +351,7 @@ fn remount(container: &mut Container, at: &[u8], options: &[&String]) -> Result<
             (_, None, Some(cleared)) => clear(mount, cleared),
             (_, None, None) => {
                 return Err(format!(
-                    "`{option}` is not a mount option known here: ro, rw, noexec, nosuid, nodev, nosymfollow, or one of them without `no`, and Podman's U and idmap"
+                    "`{option}` is not a mount option known here: ro, rw, noexec, nosuid, nodev, nosymfollow, or one of them without `no`, Podman's U and idmap, or z or Z for the label"
                 ));
             }
         }

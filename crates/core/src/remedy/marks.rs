@@ -76,6 +76,9 @@ fn of_process(base: &Stage, name: &str, what: &Process) -> Vec<Mark> {
         Process::Only(_) => Mark::OnlyPart,
         Process::Mounts(at, _) if at.as_slice() == b"/" => Mark::WritableRoot,
         Process::Mounts(_, options) if options.iter().any(|option| option == "U") => Mark::TakesOver,
+        Process::Mounts(_, options) if options.iter().any(|option| option == "z" || option == "Z") => {
+            Mark::Relabels
+        }
         Process::Mounts(_, options)
             if options.iter().any(|option| option == "idmap") && is_root(base, name) =>
         {

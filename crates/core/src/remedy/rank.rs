@@ -110,6 +110,7 @@ marks! {
     TakenGroup = "taken-from-group", Fair, "A group other than root's had it";
     BitsOfRootsGroup = "bits-of-roots-group", Fair, "Processes have group 0 where nobody named a group, so most can use it";
     AnotherUser = "another-user", Fair, "All that the process made so far stays with its old user";
+    Relabels = "relabels", Fair, "All that is in it is labelled anew, on the host";
     AnotherUserThanBuilt =
         "another-user-than-built", Marked, "The file is the image's, and its build can give it away";
     OneUserForTwo =

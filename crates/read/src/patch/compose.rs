@@ -102,8 +102,9 @@ fn extended_by(document: &Document) -> Option<String> {
 
 /// The entry of `volumes` that is mounted at `at`, short or long, with these options.
 fn remount(document: &Document, at: &[u8], asked: &[String]) -> Result<(), PatchError> {
+    let label = asked.iter().find(|option| *option == "z" || *option == "Z").filter(|_| asked.len() == 1);
     let of_podman = asked.iter().any(|option| OF_SHORT_FORM.contains(&option.as_str()));
-    let read_only = if of_podman { None } else { Some(read_only(asked)?) };
+    let read_only = if of_podman || label.is_some() { None } else { Some(read_only(asked)?) };
     let at = text(at)?.trim_end_matches('/');
     let volumes = below(document.container(), &["volumes"]);
     let listed = document.read(&volumes).map(Node::items).unwrap_or_default();
@@ -111,6 +112,9 @@ fn remount(document: &Document, at: &[u8], asked: &[String]) -> Result<(), Patch
         let way = item(&volumes, index);
         let long = entry.get("target").and_then(Node::text);
         if long.is_some_and(|target| target.trim_end_matches('/') == at) {
+            if let Some(label) = label.filter(|_| entry.get("type").and_then(Node::text) == Some("bind")) {
+                return document.set(&below(&way, &["bind", "selinux"]), label.as_str());
+            }
             let Some(read_only) = read_only else {
                 return Err(no_field(&format!(
                     "the long form of a volume has no `{}`: write the entry in the short form, SOURCE:TARGET:OPTIONS",

@@ -32,6 +32,10 @@ pub(super) const BEACON: Scene = Scene {
             "What exactly is in the way? SELinux is asked after owners and modes, at each step.",
             &["why", "beacon.scene.yaml", "lamp creates /log/2026.txt"],
         ),
+        (
+            "What is the smallest change? Leaving out the label, as the keeper does, is never among the answers.",
+            &["remedy", "beacon.scene.yaml", "lamp creates /log/2026.txt"],
+        ),
         ("What would the label of a new file be?", &["imprint", "beacon.scene.yaml", "/charts"]),
         ("Does everything hold that is expected?", &["uphold", "beacon.scene.yaml", "--all"]),
     ],

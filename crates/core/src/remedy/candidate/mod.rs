@@ -99,6 +99,7 @@ fn past(scene: &Scene, stage: &Stage, (actor, wish): (&Actor, &Wish<'_>), step: 
         Check::ReadOnlyMount => met.writable(stage, act),
         Check::NoExec => met.remounted("exec"),
         Check::NoDev => met.remounted("dev"),
+        Check::Label => met.labelled(),
         Check::Sticky | Check::Owner => met.ownership(Capability::Fowner),
         Check::ProtectedFile | Check::ProtectedHardlink => met.given(),
         Check::GivingAway => met.giving(act),
@@ -128,7 +129,6 @@ fn past(scene: &Scene, stage: &Stage, (actor, wish): (&Actor, &Wish<'_>), step: 
         | Check::Format
         | Check::FileCapabilities
         | Check::SetId
-        | Check::Label
         | Check::Imprint
         | Check::Unknown => Vec::new(),
     }

@@ -7,7 +7,8 @@ use super::super::{PatchError, no_field};
 use super::{Given, Options};
 
 /// Options that exclude one another.
-const OPPOSITES: [[&str; 2]; 4] = [["ro", "rw"], ["noexec", "exec"], ["nosuid", "suid"], ["nodev", "dev"]];
+const OPPOSITES: [[&str; 2]; 5] =
+    [["ro", "rw"], ["z", "Z"], ["noexec", "exec"], ["nosuid", "suid"], ["nodev", "dev"]];
 /// What Podman takes behind the target of a `--volume`, beside `ro` and `rw`; Docker takes none of them (docker-run(1)).
 const OF_PODMAN: [&str; 8] = ["U", "idmap", "noexec", "exec", "nosuid", "suid", "nodev", "dev"];
 
@@ -20,7 +21,7 @@ pub(super) fn remount(options: &mut dyn Options, at: &[u8], asked: &[String]) ->
     };
     for given in options.values("tmpfs") {
         let Some(target) = tmpfs(&given) else { continue };
-        if let Some(other) = asked.iter().find(|one| ["U", "idmap"].contains(&one.as_str())) {
+        if let Some(other) = asked.iter().find(|one| ["U", "idmap", "z", "Z"].contains(&one.as_str())) {
             return Err(no_field(&format!(
                 "`--tmpfs` takes no option `{other}`: `mode=`, `uid=` and `gid=` say whose it is"
             )));
@@ -132,7 +133,7 @@ fn excludes(one: &str, other: &str) -> bool {
 
 /// Whether a volume of that engine takes the option.
 fn takes(engine: Runtime, option: &str) -> bool {
-    let of_all = ["ro", "rw"].contains(&option);
+    let of_all = ["ro", "rw", "z", "Z"].contains(&option);
     of_all || engine == Runtime::Podman && OF_PODMAN.contains(&option)
 }
 
@@ -157,6 +158,8 @@ fn fields_with(fields: &[&str], asked: &[String], engine: Runtime) -> Result<Str
             "rw" => (&["readonly", "ro", "rw"], ""),
             "U" if engine == Runtime::Podman => (&["U", "chown"], "U=true"),
             "idmap" if engine == Runtime::Podman => (&["idmap"], "idmap"),
+            "z" if engine == Runtime::Podman => (&["relabel", "z"], "relabel=shared"),
+            "Z" if engine == Runtime::Podman => (&["relabel", "z"], "relabel=private"),
             other => return Err(no_option(engine, other)),
         };
         fields.retain(|field| !of_it.contains(&key(field).as_str()));
