@@ -188,3 +188,13 @@ fn engines_refuse_to_label_the_system_anew() {
     let stage = composed("  a: { image: i, volumes: ['/home:/data'] }\n");
     assert!(stage.actor("a").unwrap().refusal().is_none());
 }
+
+#[test]
+fn what_every_possible_label_permits_is_certain() {
+    let stage = composed(
+        "  a: { image: i, volumes: ['/home/ada:/data:Z'] }\n  b: { image: i, volumes: ['/home/ada:/data'], security_opt: \
+         ['label=disable'] }\n  c: { image: i, volumes: ['/home/ada:/data'], security_opt: ['label=type:logger_t'] }\n",
+    );
+    assert_eq!(verdict(&stage, "b writes /data/f"), "allowed");
+    assert!(verdict(&stage, "c writes /data/f").starts_with("label: logger_t"));
+}

@@ -80,15 +80,36 @@ fn who_started_last_is_open_in_the_matrix_too() {
 }
 
 #[test]
-fn no_remedy_turns_the_label_off() {
-    assert_snapshot!(lighthouse().run(["remedy", SCENE, "lamp creates /log/2026.txt"]), @"
+fn remedies_label_the_mount_and_never_turn_the_label_off() {
+    assert_snapshot!(lighthouse().run(["remedy", SCENE, "lamp creates /log/2026.txt"]), @r#"
     denied EACCES  lamp creates /log/2026.txt
                    /log: container_t:s0:(own pair of lamp) may not write var_t:s0 (class dir): no rule allows write
 
-    Nothing narrow helps.
-    SELinux stops it, no owner or mode does: let the engine label the mount (`z` where containers share it, `Z` for one alone), give the files a label that lasts (semanage fcontext, then restorecon), or set the boolean that `why` names
+    1  mount    lamp mounts /log with Z
+                opens 1 more: lamp can list /log
+                --- beacon/compose.yaml
+                +++ beacon/compose.yaml
+                @@ -5,5 +5,5 @@
+                   lamp:
+                     image: beacon/lamp:2
+                -    volumes: ["/srv/beacon/log:/log"]
+                +    volumes: ["/srv/beacon/log:/log:Z"]
+                   # Draws charts into another one, which the engine labels for this container alone.
+                   chart:
+
+    2  mount    lamp mounts /log with z
+                opens 1 more: lamp can list /log
+                --- beacon/compose.yaml
+                +++ beacon/compose.yaml
+                @@ -5,5 +5,5 @@
+                   lamp:
+                     image: beacon/lamp:2
+                -    volumes: ["/srv/beacon/log:/log"]
+                +    volumes: ["/srv/beacon/log:/log:z"]
+                   # Draws charts into another one, which the engine labels for this container alone.
+                   chart:
     --- status 0
-    ");
+    "#);
 }
 
 #[test]

@@ -27,7 +27,9 @@ pub struct Given {
     pub process: Context,
     /// The label that the engine gives the container's own files; `None` for what is no container.
     pub files: Option<Context>,
-    /// What is taken for granted of both.
+    /// The label of the files of another container, whichever that is.
+    pub others: Option<Context>,
+    /// What is taken for granted of all.
     pub assumptions: Vec<Arc<str>>,
 }
 
@@ -89,6 +91,12 @@ impl Confined {
     #[must_use]
     pub const fn files(&self) -> Option<&Context> {
         self.given.files.as_ref()
+    }
+
+    /// The label of the files of another container, whichever that is.
+    #[must_use]
+    pub const fn files_of_others(&self) -> Option<&Context> {
+        self.given.others.as_ref()
     }
 
     /// The label of files that an engine labels for every container (`z`).

@@ -5,7 +5,7 @@ use mivask_model::fact::Provenance;
 use mivask_model::mode::{Access, FileKind};
 use mivask_model::outcome::Errno;
 
-use super::of_place::{label_of, missing, named};
+use super::of_place::{label_of, missing, named, possible};
 use crate::confined::{Confined, Permission, class_of};
 use crate::trace::{Check, Step, StepResult};
 use crate::view::{Place, View};
@@ -91,8 +91,27 @@ pub(crate) fn on_inode<W: Witness>(
     confined.assumptions().iter().for_each(|text| w.assume(|| text.clone()));
     match label_of(view, confined, place) {
         Some(label) => on_label(confined, (confined.process(), &label), class, needed, &at, w),
-        None => on_unknown(view, confined, place, needed, &at, w),
+        None => match settled(view, confined, place, class, needed) {
+            Some(label) => on_label(confined, (confined.process(), &label), class, needed, &at, w),
+            None => on_unknown(view, confined, place, needed, &at, w),
+        },
     }
+}
+
+/// One of the labels that the inode at `place` may have, where all of them permit `needed`, or none does.
+fn settled(
+    view: &View<'_>,
+    confined: &Confined,
+    place: Place,
+    class: &str,
+    needed: Needed,
+) -> Option<Context> {
+    let all = possible(view, confined, place)?;
+    let (id, bits, _) = bits(confined, class, needed);
+    let permits =
+        |label: &Context| id.is_some_and(|id| bits & !confined.allowed(confined.process(), label, id) == 0);
+    let allowed = all.iter().filter(|label| permits(label)).count();
+    if allowed == 0 || allowed == all.len() { all.into_iter().next() } else { None }
 }
 
 /// Where a check is made, for the trace.

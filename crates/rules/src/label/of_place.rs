@@ -34,6 +34,12 @@ pub(crate) fn label_of(view: &View<'_>, confined: &Confined, place: Place) -> Op
     if let Some(label) = anew {
         return Some(label.clone());
     }
+    given(view, confined, place)
+}
+
+/// The label as it is before any engine labels it anew.
+fn given(view: &View<'_>, confined: &Confined, place: Place) -> Option<Context> {
+    let source = view.source(place);
     match &source.facts.labels {
         Labels::Mounted(label) => return Some(read(confined, label)),
         Labels::Container => return confined.files().cloned(),
@@ -45,6 +51,17 @@ pub(crate) fn label_of(view: &View<'_>, confined: &Confined, place: Place) -> Op
         place.inode.and_then(|id| source.tree.extended(id)).and_then(|extended| extended.label.as_ref());
     let Labels::Stored(rest) = &source.facts.labels else { return None };
     own.or(rest.as_ref()).map(|label| read(confined, label))
+}
+
+/// Every label that the inode may have where several containers have its mount labelled, and who started last is not known;
+/// `None` where that is not so, or not even these are known.
+pub(super) fn possible(view: &View<'_>, confined: &Confined, place: Place) -> Option<Vec<Context>> {
+    if view.mount(place.mount).facts.relabelled != Some(Relabelled::Contested) {
+        return None;
+    }
+    let made = [confined.shared_files(), confined.files(), confined.files_of_others()];
+    let made = made.into_iter().map(Option::<&Context>::cloned);
+    std::iter::once(given(view, confined, place)).chain(made).collect()
 }
 
 /// A label that was told; what the policy does not know is unlabeled.

@@ -21,6 +21,9 @@ use crate::scene::{Container, Ipc, Scene, Selinux, SelinuxMode};
 const PROCESS: (&str, &str, &str) = ("system_u", "system_r", "container_t");
 const FILES: (&str, &str, &str) = ("system_u", "object_r", "container_file_t");
 
+/// The number of the pair that stands for that of any other container; no stage has as many.
+const OTHERS: usize = 300_000;
+
 /// What one without a label of its own becomes: the policy lets the engine's domain start it so.
 const WITHOUT: &str = "spc_t";
 
@@ -85,7 +88,7 @@ pub(super) fn of_person(scene: &Scene, name: &str) -> Confinement {
             };
             let text =
                 "people on the host are unconfined_t, as SELinux maps logins where nothing else is set";
-            let given = Given { process, files: None, assumptions: vec![text.into()] };
+            let given = Given { process, files: None, others: None, assumptions: vec![text.into()] };
             let enforcing = host.mode == SelinuxMode::Enforcing;
             let confined = Confined::new(policy.clone(), enforcing, given, Arc::default());
             Confinement { confined: Some(Arc::new(confined)), ..Confinement::default() }
@@ -179,8 +182,12 @@ fn with_policy(
         (_, None) => return unknown(""),
     };
     match given {
-        Ok(given) => {
+        Ok(mut given) => {
             let enforcing = host.mode == SelinuxMode::Enforcing;
+            let other = pair(context, policy, OTHERS, "another container");
+            given.others =
+                other.as_ref().and_then(|one| label(policy, FILES, &policy.range_text(&one.range)).ok());
+            let pairs = pairs.iter().cloned().chain(other).collect();
             let confined = Confined::new(policy.clone(), enforcing, given, pairs);
             Confinement { confined: Some(Arc::new(confined)), ..Confinement::default() }
         }
@@ -231,7 +238,7 @@ fn as_described(policy: &Policy, whole: &Fact<String>) -> Result<Given, Problem>
     let level = policy.range_text(&process.range);
     let files = label(policy, FILES, &level).ok();
     let text = "what the engine makes for a container is labelled container_file_t at the container's level";
-    Ok(Given { process, files, assumptions: vec![text.into()] })
+    Ok(Given { process, files, others: None, assumptions: vec![text.into()] })
 }
 
 fn without_label(policy: &Policy, name: &str) -> Result<Given, Problem> {
@@ -241,7 +248,7 @@ fn without_label(policy: &Policy, name: &str) -> Result<Given, Problem> {
     let text = format!(
         "{name} has no label of its own, and runs as {WITHOUT}; its files are labelled container_file_t"
     );
-    Ok(Given { process, files, assumptions: vec![text.into()] })
+    Ok(Given { process, files, others: None, assumptions: vec![text.into()] })
 }
 
 /// What an engine gives that confines its containers, with what the description puts in its place.
@@ -267,7 +274,7 @@ fn by_engine(
         })?;
     let files = label(policy, FILES, &level).map_err(Problem::Engine)?;
     let text = "the engine confines its containers: they are container_t, and what it makes for them is container_file_t";
-    Ok(Given { process, files: Some(files), assumptions: vec![text.into()] })
+    Ok(Given { process, files: Some(files), others: None, assumptions: vec![text.into()] })
 }
 
 /// A label of these parts; the level is left out under a policy without.
@@ -294,6 +301,12 @@ fn own_pair(context: &Context<'_>, container: &Container, policy: &Policy) -> Op
     };
     let own = context.workload.containers.iter().position(|one| same(&one)).unwrap_or(0);
     let number = if together { first } else { first + own };
+    let of = if together { context.workload.name.as_str() } else { container.name.as_str() };
+    pair(context, policy, number, of)
+}
+
+/// The pair of this number, of the whole set of them.
+fn pair(context: &Context<'_>, policy: &Policy, number: usize, of: &str) -> Option<OwnPair> {
     let named = named_categories(context.scene);
     let free: Vec<u32> = (0..1024).rev().filter(|category| !named.contains(category)).collect();
     // The pairs of a growing set: (1, 0), (2, 0), (2, 1), (3, 0) ...
@@ -306,7 +319,6 @@ fn own_pair(context: &Context<'_>, container: &Container, policy: &Policy) -> Op
     let (one, other) = (free.get(left)?, free.get(high)?);
     let text = format!("s0:c{},c{}", one.min(other), one.max(other));
     let range: Range = policy.range(&text).ok()?;
-    let of = if together { context.workload.name.as_str() } else { container.name.as_str() };
     Some(OwnPair { range, of: of.into() })
 }
 
