@@ -224,3 +224,22 @@ fn new_files_are_labelled_by_the_policy() {
         "system_u:object_r:container_file_t:s0"
     );
 }
+
+/// On NFS the label by which making a file is judged is the process's, and the file then has that of the file system.
+#[test]
+fn new_files_on_a_file_system_without_labels() {
+    let stage = staged(&format!(
+        "scene: 1\nhost: {{ selinux: {{ policy: '{POLICY}', booleans: {{ virt_use_nfs: true }} }} }}\nvolumes:\n  data:\n   \
+         filesystem: nfs\n   export: {{ squash: none }}\n   tree:\n{TREE}containers:\n  - {{ name: a, user: '7101:7101', label: \
+         '{CONTAINER}:c3,c4', mounts: [{{ volume: data, at: /data }}] }}\n"
+    ));
+    let answer = asked(&stage, "a creates /data/x");
+    let made =
+        |word: &str| answer.steps.iter().any(|step| step.check == Check::Label && step.fact.contains(word));
+    assert!(made("may create nfs_t:s0:c3,c4"), "{:?}", answer.steps.last());
+    assert!(made("may open, write nfs_t:s0 (class file)"));
+    assert_eq!(
+        answer.effect.imprint.and_then(|imprint| imprint.label).as_deref(),
+        Some("system_u:object_r:nfs_t:s0")
+    );
+}

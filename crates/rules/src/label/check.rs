@@ -114,6 +114,52 @@ fn settled(
     if allowed == 0 || allowed == all.len() { all.into_iter().next() } else { None }
 }
 
+/// The same about one of several pairs of labels, a source's and a target's, where it is not known which: certain where all permit
+/// `needed`, or none does. A pair is `None` where there is no such label; all are where not even these are known.
+///
+/// # Errors
+/// EACCES
+pub(crate) fn on_any<W: Witness>(
+    view: &View<'_>,
+    (confined, place): (&Confined, Place),
+    pairs: Option<Vec<Option<(&Context, &Context)>>>,
+    (class, needed): (&str, Needed),
+    at: &At<'_, impl Fn() -> Provenance>,
+    w: &mut W,
+) -> Result<(), Errno> {
+    let Some(pairs) = pairs else { return on_unknown(view, confined, place, needed, at, w) };
+    let (id, bits, _) = bits(confined, class, needed);
+    let permits = |pair: &&Option<(&Context, &Context)>| {
+        let allowed = |id| pair.map(|(source, target)| confined.allowed(source, target, id));
+        id.and_then(allowed).is_some_and(|allowed| bits & !allowed == 0)
+    };
+    let allowed = pairs.iter().filter(permits).count();
+    if allowed != 0 && allowed != pairs.len() {
+        return on_unknown(view, confined, place, needed, at, w);
+    }
+    match pairs.first() {
+        Some(Some(pair)) => on_label(confined, *pair, class, needed, at, w),
+        Some(None) | None if confined.is_permissive() => Ok(()),
+        Some(None) | None => {
+            let fact = "the policy does not let the parts of the new label go together";
+            failed(fact.to_owned(), at, w);
+            Err(Errno::EACCES)
+        }
+    }
+}
+
+/// Records a failed check of labels.
+fn failed<W: Witness>(fact: String, at: &At<'_, impl Fn() -> Provenance>, w: &mut W) {
+    let result = StepResult::Failed(Errno::EACCES);
+    w.step(|| {
+        if W::BRIEF {
+            return Step::brief(Check::Label, result);
+        }
+        let path = if at.path.is_empty() { b"/".to_vec() } else { at.path.to_vec() };
+        Step { path, check: Check::Label, fact, from: (at.from)(), result, bits: None }
+    });
+}
+
 /// Where a check is made, for the trace.
 pub(crate) struct At<'p, F> {
     pub(crate) path: &'p [u8],
@@ -251,15 +297,7 @@ fn on_unknown<W: Witness>(
     if w.choose(MissingFact::Labels(place.source), &unknown, 2, describe) == 0 {
         return Ok(());
     }
-    let result = StepResult::Failed(Errno::EACCES);
-    w.step(|| {
-        if W::BRIEF {
-            return Step::brief(Check::Label, result);
-        }
-        let needed: Vec<_> = needed.iter().map(Permission::word).collect();
-        let fact = format!("a label that does not let {who} {}", needed.join(", "));
-        let path = if at.path.is_empty() { b"/".to_vec() } else { at.path.to_vec() };
-        Step { path, check: Check::Label, fact, from: (at.from)(), result, bits: None }
-    });
+    let needed: Vec<_> = needed.iter().map(Permission::word).collect();
+    failed(format!("a label that does not let {who} {}", needed.join(", ")), at, w);
     Err(Errno::EACCES)
 }

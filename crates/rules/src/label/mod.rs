@@ -7,6 +7,6 @@ mod check;
 mod new;
 mod of_place;
 
-pub(crate) use check::{At, Needed, on_inode, on_label, permission};
-pub(crate) use new::{NewLabel, new_label};
-pub(crate) use of_place::{label_of, of_filesystem};
+pub(crate) use check::{At, Needed, on_any, on_inode, on_label, permission};
+pub(crate) use new::{Meant, new_labels};
+pub(crate) use of_place::{label_of, of_filesystem, possible};

@@ -1,34 +1,41 @@
 //! The label of a new inode (`selinux_determine_inode_label`).
 
 use mivask_label::Context;
+use mivask_model::labels::Labels;
 use mivask_model::mode::FileKind;
 
-use super::of_place::{keeps_labels, label_of};
+use super::of_place::{keeps_labels, label_of, possible};
 use crate::confined::class_of;
 use crate::view::{Place, View};
 
-/// What a new inode is labelled.
-pub(crate) enum NewLabel {
-    /// So.
-    Is(Context),
-    /// The directory's label, and with it this one, is not given.
-    Unknown,
-    /// The policy does not let its parts go together: EACCES.
-    Invalid,
+/// Which of the labels of a new inode is meant.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub(crate) enum Meant {
+    /// The one by which making it is judged: a transition, whatever the file system keeps, but with `context=`.
+    Judged,
+    /// The one that it has then.
+    Had,
 }
 
-/// The label of a new inode of `kind` in `directory`, of this name where it is known.
-pub(crate) fn new_label(view: &View<'_>, directory: Place, kind: FileKind, name: Option<&[u8]>) -> NewLabel {
-    let Some(confined) = view.confined else { return NewLabel::Unknown };
-    let Some(above) = label_of(view, confined, directory) else { return NewLabel::Unknown };
-    // With `context=` and where the policy labels by path, the directory's label is that of all below it.
-    if !keeps_labels(view, confined, directory) {
-        return NewLabel::Is(above);
-    }
+/// The labels that a new inode of `kind` in `directory` may have, of this name where it is known: one, or several where it is
+/// not known which container labelled that last; `None` where the directory's is not given. A label is `None` where the
+/// policy does not let its parts go together: EACCES.
+pub(crate) fn new_labels(
+    view: &View<'_>,
+    directory: Place,
+    (kind, name): (FileKind, Option<&[u8]>),
+    meant: Meant,
+) -> Option<Vec<Option<Context>>> {
+    let confined = view.confined?;
+    let above = match label_of(view, confined, directory) {
+        Some(above) => vec![above],
+        None => possible(view, confined, directory)?,
+    };
+    let mounted = matches!(view.source(directory).facts.labels, Labels::Mounted(_) | Labels::Container);
     let policy = confined.policy();
-    let Some(class) = policy.class(class_of(kind)) else { return NewLabel::Is(above) };
-    match policy.new_label(confined.process(), &above, class.id(), name) {
-        Some(label) => NewLabel::Is(label),
-        None => NewLabel::Invalid,
-    }
+    let class = policy.class(class_of(kind));
+    let kept = mounted || meant == Meant::Had && !keeps_labels(view, confined, directory);
+    let Some(class) = class.filter(|_| !kept) else { return Some(above.into_iter().map(Some).collect()) };
+    let new = |above: &Context| policy.new_label(confined.process(), above, class.id(), name);
+    Some(above.iter().map(new).collect())
 }

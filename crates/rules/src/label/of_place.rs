@@ -55,7 +55,7 @@ fn given(view: &View<'_>, confined: &Confined, place: Place) -> Option<Context> 
 
 /// Every label that the inode may have where several containers have its mount labelled, and who started last is not known;
 /// `None` where that is not so, or not even these are known.
-pub(super) fn possible(view: &View<'_>, confined: &Confined, place: Place) -> Option<Vec<Context>> {
+pub(crate) fn possible(view: &View<'_>, confined: &Confined, place: Place) -> Option<Vec<Context>> {
     if view.mount(place.mount).facts.relabelled != Some(Relabelled::Contested) {
         return None;
     }

@@ -6,7 +6,7 @@ use mivask_model::outcome::Errno;
 
 use super::Walker;
 use crate::confined::{Confined, Permission};
-use crate::label::{At, Needed, label_of, on_label};
+use crate::label::{At, Needed, label_of, on_any, on_label, possible};
 use crate::view::{Place, View};
 use crate::witness::Witness;
 
@@ -30,10 +30,7 @@ impl<W: Witness> Walker<'_, '_, W> {
     pub(crate) fn exec(&mut self, place: Place) -> Result<Domain, Errno> {
         let view: &View<'_> = self.view();
         let Some(confined) = view.confined.filter(|_| !W::ALL_SEEING) else { return Ok(Domain::Kept) };
-        let Some(label) = label_of(view, confined, place) else {
-            // The walk has asked about the labels of this source already.
-            return Ok(Domain::Kept);
-        };
+        let Some(label) = label_of(view, confined, place) else { return self.exec_of_unknown(place) };
         let policy = confined.policy();
         let old = confined.process();
         let Some(class) = policy.class("process") else { return Ok(Domain::Kept) };
@@ -50,6 +47,24 @@ impl<W: Witness> Walker<'_, '_, W> {
         on_label(confined, (old, &new), "process", Needed::of(&[Permission::Transition]), &at, w)?;
         on_label(confined, (&new, &label), "file", Needed::of(&[Permission::Entrypoint]), &at, w)?;
         Ok(Domain::Changed)
+    }
+
+    /// The same of a program whose label is not known: as it is with each of those that it may have, if they are known and none
+    /// starts another domain.
+    fn exec_of_unknown(&mut self, place: Place) -> Result<Domain, Errno> {
+        let view: &View<'_> = self.view();
+        let Some(confined) = view.confined else { return Ok(Domain::Kept) };
+        let old = confined.process();
+        let class = confined.policy().class("process").map(mivask_label::Class::id);
+        let keeps = |label: &Context| {
+            class.and_then(|class| confined.policy().new_label(old, label, class, None)).as_ref() == Some(old)
+        };
+        let all = possible(view, confined, place).filter(|all| all.iter().all(keeps));
+        let pairs = all.as_ref().map(|all| all.iter().map(|label| Some((old, label))).collect());
+        let path = self.path().to_vec();
+        let at = At { path: &path, from: || view.provenance(place) };
+        let needed = ("file", Needed::of(&[Permission::ExecuteNoTrans]));
+        on_any(view, (confined, place), pairs, needed, &at, self.witness()).map(|()| Domain::Kept)
     }
 }
 

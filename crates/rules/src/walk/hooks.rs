@@ -1,12 +1,13 @@
 //! The hooks, one method each, named after the kernel's (security/selinux/hooks.c).
 
+use mivask_label::Context;
 use mivask_model::fact::Provenance;
 use mivask_model::mode::{Access, FileKind};
 use mivask_model::outcome::Errno;
 
 use super::Walker;
 use crate::confined::{Confined, Permission, class_of};
-use crate::label::{At, Needed, NewLabel, new_label, of_filesystem, on_inode, on_label, permission};
+use crate::label::{At, Meant, Needed, new_labels, of_filesystem, on_any, on_inode, permission};
 use crate::permission::by_owner;
 use crate::trace::Check;
 use crate::view::{Place, View};
@@ -93,28 +94,26 @@ impl<W: Witness> Walker<'_, '_, W> {
             Named::Nothing => self.labelled(directory, Access::EXECUTE, &needed)?,
         }
         let path = self.path().to_vec();
-        let new = match new_label(view, directory, kind, name.of(self.name)) {
-            NewLabel::Is(label) => label,
-            NewLabel::Unknown => return Ok(()),
-            NewLabel::Invalid => return self.new_label_is_invalid(directory),
-        };
+        let labels = new_labels(view, directory, (kind, name.of(self.name)), Meant::Judged);
         let at = At { path: &path, from: || Provenance::rule("the label of a new inode") };
-        let class = class_of(kind);
-        let pair = (confined.process(), &new);
-        on_label(confined, pair, class, Needed::of(&[Permission::Create]), &at, self.witness())?;
+        let made = pairs(labels.as_deref(), |label| (confined.process(), label));
+        let create = (class_of(kind), Needed::of(&[Permission::Create]));
+        let to = (confined, directory);
+        on_any(view, to, made, create, &at, self.witness())?;
         let filesystem = of_filesystem(view, confined, directory, self.witness());
         let at = At { path: &path, from: || Provenance::rule("the label of the file system") };
-        let associate = Needed::of(&[Permission::Associate]);
-        on_label(confined, (&new, &filesystem), "filesystem", associate, &at, self.witness())
+        let kept = pairs(labels.as_deref(), |label| (label, &filesystem));
+        on_any(view, to, kept, ("filesystem", Needed::of(&[Permission::Associate])), &at, self.witness())
     }
 
     /// The label of the new inode of `kind` in `directory`, in words.
     pub(crate) fn label_of_new(&mut self, directory: Place, kind: FileKind, name: Named) -> Option<String> {
         let view: &View<'_> = self.view();
         let confined = view.confined?;
-        match new_label(view, directory, kind, name.of(self.name)) {
-            NewLabel::Is(label) => Some(confined.text(&label)),
-            NewLabel::Unknown | NewLabel::Invalid => None,
+        let labels = new_labels(view, directory, (kind, name.of(self.name)), Meant::Had)?;
+        match labels.as_slice() {
+            [only] => only.as_ref().map(|label| confined.text(label)),
+            _ => None,
         }
     }
 
@@ -131,12 +130,11 @@ impl<W: Witness> Walker<'_, '_, W> {
         let view: &View<'_> = self.view();
         let Some(confined) = view.confined.filter(|_| !W::ALL_SEEING) else { return Ok(()) };
         let path = self.path().to_vec();
-        let NewLabel::Is(new) = new_label(view, directory, FileKind::File, self.name) else {
-            return Ok(());
-        };
+        let labels = new_labels(view, directory, (FileKind::File, self.name), Meant::Had);
         let at = At { path: &path, from: || Provenance::rule("the label of a new inode") };
+        let read = pairs(labels.as_deref(), |label| (confined.process(), label));
         let needed = opened(access, appending);
-        on_label(confined, (confined.process(), &new), "file", needed, &at, self.witness())
+        on_any(view, (confined, directory), read, ("file", needed), &at, self.witness())
     }
 
     /// `inode_link`, `inode_unlink` and `inode_rmdir` (`may_link`): a name of `directory` and the inode it is of.
@@ -243,4 +241,12 @@ fn opened(access: Access, appending: bool) -> Needed {
         needed.add(if appending { Permission::Append } else { Permission::Write });
     }
     needed
+}
+
+/// Each of `labels` with what it is held against.
+fn pairs<'c>(
+    labels: Option<&'c [Option<Context>]>,
+    with: impl Fn(&'c Context) -> (&'c Context, &'c Context),
+) -> Option<Vec<Option<(&'c Context, &'c Context)>>> {
+    labels.map(|all| all.iter().map(|label| label.as_ref().map(&with)).collect())
 }
