@@ -51,6 +51,8 @@ fn parts_of_a_label_take_the_place_of_the_engines() {
     assert_eq!(one("'label=level:s0:c1,c2'"), "system_u:system_r:container_t:s0:c1,c2");
     assert_eq!(one("'label:type:container_init_t'"), "system_u:system_r:container_init_t:s0:(own pair of a)");
     assert_eq!(one("'label=disable'"), "system_u:system_r:spc_t:s0");
+    let of_host = composed("  a: { image: i, pid: host }\n");
+    assert_eq!(label_of(&of_host, "a"), "system_u:system_r:spc_t:s0");
     let privileged = composed("  a: { image: i, privileged: true }\n");
     assert_eq!(label_of(&privileged, "a"), "system_u:system_r:spc_t:s0");
 }
@@ -197,4 +199,16 @@ fn what_every_possible_label_permits_is_certain() {
     );
     assert_eq!(verdict(&stage, "b writes /data/f"), "allowed");
     assert!(verdict(&stage, "c writes /data/f").starts_with("label: logger_t"));
+}
+
+#[test]
+fn a_script_asks_for_labels_too() {
+    let scene = format!(
+        "scene: 1\nworkloads: [run.sh]\nhost:\n  selinux: {{ policy: '{POLICY}' }}\n{HOST}images: {{ i: {{ user: '7101:7101' }} }}\n"
+    );
+    let script = "podman run --name a --pid host i\npodman run --name b --security-opt label=level:s0:c1,c2 -v /home/ada:/data:z i\n";
+    let stage = staged_with(&scene, &[("run.sh", script)]);
+    assert_eq!(label_of(&stage, "a"), "system_u:system_r:spc_t:s0");
+    assert_eq!(label_of(&stage, "b"), "system_u:system_r:container_t:s0:c1,c2");
+    assert_eq!(verdict(&stage, "b writes /data/f"), "allowed");
 }

@@ -39,7 +39,7 @@ use Meaning::{
 };
 
 /// Options that decide something here; a letter is the short form.
-const DECIDING: [(&str, &str, Meaning); 38] = [
+const DECIDING: [(&str, &str, Meaning); 39] = [
     ("user", "u", Text("user")),
     ("group-add", "", Element("group_add")),
     ("cap-add", "", Element("cap_add")),
@@ -53,6 +53,7 @@ const DECIDING: [(&str, &str, Meaning); 38] = [
     ("security-opt", "", Element("security_opt")),
     ("userns", "", Text("userns_mode")),
     ("ipc", "", Text("ipc")),
+    ("pid", "", Text("pid")),
     ("network", "", Text("network_mode")),
     ("net", "", Text("network_mode")),
     ("privileged", "", Truth("privileged")),
@@ -89,7 +90,7 @@ const VALUES: &str = "add-host annotation a attach arch authfile blkio-weight bl
     health-start-interval health-start-period health-startup-cmd health-startup-interval health-startup-retries \
     health-startup-success health-startup-timeout health-timeout h hostname init-ctr io-maxbandwidth io-maxiops ip ip6 \
     isolation kernel-memory l label label-file link link-local-ip log-driver log-opt mac-address memory m \
-    memory-reservation memory-swap memory-swappiness network-alias net-alias oom-score-adj os personality pid \
+    memory-reservation memory-swap memory-swappiness network-alias net-alias oom-score-adj os personality \
     pids-limit platform preserve-fds publish p pull requires restart retry retry-delay runtime sdnotify \
     seccomp-policy shm-size shm-size-systemd stop-signal stop-timeout storage-opt sysctl systemd timeout tz ulimit \
     unsetenv uts variant volume-driver";

@@ -31,7 +31,11 @@ impl Reading<'_> {
         let given: Service = self.typed(node)?;
         let at = |key: &str| node.get(key).unwrap_or(node);
         let listed = self.list(node, "security_opt");
-        let options = self.security_options(listed);
+        let mut options = self.security_options(listed);
+        // Docker and Podman leave a container alone that sees the host's processes.
+        if node.get("pid").and_then(Node::text) == Some("host") {
+            options.label.disabled.get_or_insert_with(|| self.place(at("pid"), "pid"));
+        }
         let mounts = self.mounts(name, node);
         let image = given.image.clone().unwrap_or_else(|| format!("{}-{name}", self.name));
         if let Some(build) = node.get("build") {

@@ -45,7 +45,9 @@ impl Policies {
 
     /// The label of a container, and of its pod where it says nothing itself.
     pub(super) fn label_over(&self, pod: &Self, container: &SecurityContext) -> LabelAsked {
-        if container.se_linux_options.is_some() { self.label.clone() } else { pod.label.clone() }
+        let own = container.se_linux_options.is_some();
+        let asked = if own { self.label.clone() } else { pod.label.clone() };
+        LabelAsked { unsettled: pod.label.unsettled.clone(), ..asked }
     }
 
     /// What else a container asks for, or its pod where it says nothing itself.
@@ -89,9 +91,15 @@ pub(super) fn pod(spec: &PodSpec, origin: &Origin<'_>, diagnostics: &mut Diagnos
             origin.diagnostic(Severity::Error, key, message, None, diagnostics);
         }
     }
-    let Some(context) = &spec.security_context else { return Policies::default() };
-    let profiles = (context.app_armor_profile.as_ref(), context.seccomp_profile.as_ref());
-    Policies::read(context.se_linux_options.as_ref(), profiles, origin, diagnostics)
+    let mut policies = match &spec.security_context {
+        Some(context) => {
+            let profiles = (context.app_armor_profile.as_ref(), context.seccomp_profile.as_ref());
+            Policies::read(context.se_linux_options.as_ref(), profiles, origin, diagnostics)
+        }
+        None => Policies::default(),
+    };
+    policies.label.unsettled = (spec.host_pid == Some(true)).then(|| origin.place("hostPID", "hostPID"));
+    policies
 }
 
 /// Fields of a container, and those the API refuses together; `origin` is at the container. `own_users` says

@@ -222,6 +222,9 @@ fn loose(context: &Context<'_>, container: &Container) -> Loose {
     if container.label.disabled.is_some() || container.privileged && !pod {
         return Loose::Yes;
     }
+    if container.label.unsettled.is_some() {
+        return Loose::Unknown(", which shares the host's processes");
+    }
     match (pod, container.privileged, host) {
         // Docker and Podman leave those alone that see the host's processes or memory.
         (false, _, true) | (true, true, false) => Loose::Yes,

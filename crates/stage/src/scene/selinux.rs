@@ -42,6 +42,8 @@ pub struct LabelAsked {
     pub level: Option<Fact<String>>,
     /// Where the engine is told to leave the container without a label of its own.
     pub disabled: Option<Provenance>,
+    /// Where it shares the host's processes, of a runtime of which it is not known what that makes of its label.
+    pub unsettled: Option<Provenance>,
     /// What is asked in words, such as `SELinux with these seLinuxOptions`, where a host of which nothing is said could refuse
     /// more for it.
     pub words: Option<Fact<String>>,

@@ -155,7 +155,11 @@ impl Words<'_> {
         self.switch("interactive", "Config.OpenStdin");
         self.text("umask", "Config.Umask");
         self.text("workdir", "Config.WorkingDir");
-        for (option, path) in [("ipc", "HostConfig.IpcMode"), ("network", "HostConfig.NetworkMode")] {
+        for (option, path) in [
+            ("ipc", "HostConfig.IpcMode"),
+            ("pid", "HostConfig.PidMode"),
+            ("network", "HostConfig.NetworkMode"),
+        ] {
             let joins = |mode: &str| ["host", "none"].contains(&mode) || mode.starts_with("container:");
             if self.said(path).is_some_and(|(_, mode)| joins(&mode)) {
                 self.text(option, path);
