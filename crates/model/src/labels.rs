@@ -24,6 +24,8 @@ pub enum Relabelled {
     Shared,
     /// They are those of this container's files alone.
     Private,
+    /// It lies an overlay over them, whose labels are not followed.
+    Overlaid,
     /// Several containers have them labelled: who started last is not known.
     Contested,
 }

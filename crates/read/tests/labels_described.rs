@@ -75,6 +75,11 @@ fn a_home_folder_is_kept_from_containers_until_it_is_labelled() {
     for option in [":z", ":Z", ":ro,z"] {
         assert_eq!(verdict(&with(option, ""), "a reads /data/f"), "allowed", "{option}");
     }
+    // What labels an overlay of the engine's has is not followed.
+    assert_eq!(
+        verdict(&with(":O", ""), "a reads /data/f"),
+        "depends on the SELinux labels of /home/ada under the engine's overlay"
+    );
     assert_eq!(verdict(&with(":Z", ""), "a writes /data/f"), "allowed");
     assert_eq!(verdict(&with("", ", security_opt: ['label=disable']"), "a writes /data/f"), "allowed");
 }

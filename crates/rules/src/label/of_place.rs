@@ -27,7 +27,7 @@ pub(crate) fn label_of(view: &View<'_>, confined: &Confined, place: Place) -> Op
     let anew = match (&source.facts.labels, relabelled) {
         // The mount option wins: there is no attribute to change.
         (Labels::Mounted(_), _) | (_, None) => None,
-        (_, Some(Relabelled::Contested)) => return None,
+        (_, Some(Relabelled::Contested | Relabelled::Overlaid)) => return None,
         (_, Some(Relabelled::Shared)) => Some(confined.shared_files()?),
         (_, Some(Relabelled::Private)) => Some(confined.files()?),
     };
@@ -134,6 +134,8 @@ pub(super) fn missing(view: &View<'_>, place: Place) -> Unknown {
         let fact = format!("which container started last of those that have {name} labelled");
         return Unknown::new(&fact, "mount it with `z` in all of them, or with `Z` in one alone");
     }
-    let fact = format!("the SELinux labels of {name}");
+    let over = view.mount(place.mount).facts.relabelled == Some(Relabelled::Overlaid);
+    let over = if over { " under the engine's overlay" } else { "" };
+    let fact = format!("the SELinux labels of {name}{over}");
     Unknown::new(&fact, "give `label:` in its tree, or for the whole of a volume, in a scene file")
 }

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use mivask_model::act::quoted;
 use mivask_model::fact::Provenance;
 use mivask_model::ids::MountIds;
+use mivask_model::labels::Relabelled;
 use mivask_model::mount::{MountId, MountOrigin, Preparation};
 use mivask_model::mount_kind::MountKind;
 use mivask_model::path::{or_root, trimmed};
@@ -133,7 +134,12 @@ impl ContainerMounts<'_> {
             }
             return;
         }
-        let relabelled = self.context.sharing.relabelled(self.context.workload, &self.container.name, mount);
+        let sharing = self.context.sharing;
+        let relabelled = if mount.engine.overlaid {
+            Some(Relabelled::Overlaid)
+        } else {
+            sharing.relabelled(self.context.workload, &self.container.name, mount)
+        };
         if relabelled.is_some() {
             for made in self.mounts.iter_mut().skip(first) {
                 Arc::make_mut(&mut made.facts).relabelled = relabelled;
