@@ -243,3 +243,20 @@ fn new_files_on_a_file_system_without_labels() {
         Some("system_u:object_r:nfs_t:s0")
     );
 }
+
+/// No mount is made with a label that the policy does not know, so that nothing is known of what is there.
+#[test]
+fn a_mount_option_that_is_no_label_leaves_it_open() {
+    let with = |context: &str| {
+        staged(&format!(
+            "scene: 1\nhost: {{ selinux: {{ policy: '{POLICY}' }} }}\nvolumes:\n  data:\n   options: ['context={context}']\n   \
+             tree:\n{TREE}containers:\n  - {{ name: a, user: '7101:7101', label: '{CONTAINER}', mounts: [{{ volume: data, at: \
+             /data }}] }}\n"
+        ))
+    };
+    assert_eq!(
+        verdict(&with("garbage"), "a reads /data/home"),
+        "depends on the SELinux labels of volume data"
+    );
+    assert_eq!(verdict(&with("system_u:object_r:container_file_t:s0"), "a reads /data/home"), "allowed");
+}

@@ -91,27 +91,13 @@ pub(crate) fn on_inode<W: Witness>(
     confined.assumptions().iter().for_each(|text| w.assume(|| text.clone()));
     match label_of(view, confined, place) {
         Some(label) => on_label(confined, (confined.process(), &label), class, needed, &at, w),
-        None => match settled(view, confined, place, class, needed) {
-            Some(label) => on_label(confined, (confined.process(), &label), class, needed, &at, w),
-            None => on_unknown(view, confined, place, needed, &at, w),
-        },
+        None => {
+            let all = possible(view, confined, place);
+            let pairs =
+                all.as_ref().map(|all| all.iter().map(|label| Some((confined.process(), label))).collect());
+            on_any(view, (confined, place), pairs, (class, needed), &at, w)
+        }
     }
-}
-
-/// One of the labels that the inode at `place` may have, where all of them permit `needed`, or none does.
-fn settled(
-    view: &View<'_>,
-    confined: &Confined,
-    place: Place,
-    class: &str,
-    needed: Needed,
-) -> Option<Context> {
-    let all = possible(view, confined, place)?;
-    let (id, bits, _) = bits(confined, class, needed);
-    let permits =
-        |label: &Context| id.is_some_and(|id| bits & !confined.allowed(confined.process(), label, id) == 0);
-    let allowed = all.iter().filter(|label| permits(label)).count();
-    if allowed == 0 || allowed == all.len() { all.into_iter().next() } else { None }
 }
 
 /// The same about one of several pairs of labels, a source's and a target's, where it is not known which: certain where all permit

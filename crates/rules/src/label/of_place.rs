@@ -41,7 +41,8 @@ pub(crate) fn label_of(view: &View<'_>, confined: &Confined, place: Place) -> Op
 fn given(view: &View<'_>, confined: &Confined, place: Place) -> Option<Context> {
     let source = view.source(place);
     match &source.facts.labels {
-        Labels::Mounted(label) => return Some(read(confined, label)),
+        // No mount is made with a label that the policy does not know: what is there then is not told.
+        Labels::Mounted(label) => return confined.context(label).ok(),
         Labels::Container => return confined.files().cloned(),
         Labels::ByPath => return by_path(confined, &source.facts, place),
         Labels::Open => return None,
@@ -137,5 +138,14 @@ pub(super) fn missing(view: &View<'_>, place: Place) -> Unknown {
     let over = view.mount(place.mount).facts.relabelled == Some(Relabelled::Overlaid);
     let over = if over { " under the engine's overlay" } else { "" };
     let fact = format!("the SELinux labels of {name}{over}");
-    Unknown::new(&fact, "give `label:` in its tree, or for the whole of a volume, in a scene file")
+    let settle = match view.source(place).facts.labels {
+        // What is told of the disk is not what is there once it is mounted.
+        Labels::Open | Labels::Mounted(_) => {
+            "give `options: [context=LABEL]` for the volume, if it is mounted so"
+        }
+        Labels::Stored(_) | Labels::Container | Labels::ByPath => {
+            "give `label:` in its tree, or for the whole of a volume, in a scene file"
+        }
+    };
+    Unknown::new(&fact, settle)
 }
