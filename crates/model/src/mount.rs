@@ -173,11 +173,8 @@ impl MountFlags {
     /// The flags as mount options; `rw` where `ro` is not set.
     #[must_use]
     pub fn words(self) -> Vec<&'static str> {
-        let mut words: Vec<&'static str> =
-            Self::WORDS.into_iter().filter(|(flag, _)| self.has(*flag)).map(|(_, word)| word).collect();
-        if !self.has(Self::READ_ONLY) {
-            words.insert(0, "rw");
-        }
+        let mut words = if self.has(Self::READ_ONLY) { vec![] } else { vec!["rw"] };
+        words.extend(Self::WORDS.iter().filter(|(flag, _)| self.has(*flag)).map(|(_, word)| *word));
         words
     }
 }
@@ -376,8 +373,11 @@ impl MountTable {
     /// The mount that covers `inode` of `mount`, the newest if several do.
     #[must_use]
     pub fn covering(&self, mount: MountId, inode: InodeId) -> Option<MountId> {
-        let covers = |candidate: &Mount| candidate.on == Some((mount, inode));
-        self.mounts.iter().rposition(covers).map(MountId::at)
+        let mut above = self.mounts.len();
+        while above > 0 && self.mounts[above - 1].on != Some((mount, inode)) {
+            above -= 1;
+        }
+        above.checked_sub(1).map(MountId::at)
     }
 }
 

@@ -6,9 +6,12 @@
 #[must_use]
 pub fn nearest<'a>(word: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
     let lower = word.to_lowercase();
+    let length = lower.chars().count();
     let most = (word.chars().count() / 3).clamp(1, 3);
     known
         .into_iter()
+        // Each character too many is a slip: most words need no comparison.
+        .filter(|candidate| candidate.len().abs_diff(length) <= most || !candidate.is_ascii())
         .map(|candidate| (strsim::damerau_levenshtein(&lower, &candidate.to_lowercase()), candidate))
         .filter(|(distance, _)| *distance <= most)
         .min_by_key(|(distance, _)| *distance)

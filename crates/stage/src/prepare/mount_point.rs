@@ -103,13 +103,13 @@ pub(super) fn find_or_make(
         of_either_kind: false,
         ..maker.clone()
     };
-    let ends = path.iter().enumerate().filter(|(_, byte)| **byte == b'/').map(|(at, _)| at);
+    // The root is there.
+    let ends = path.iter().enumerate().skip(1).filter(|(_, byte)| **byte == b'/').map(|(at, _)| at);
     for end in ends.chain([path.len()]) {
         let last = end == path.len();
         let kind = if last { kind } else { FileKind::Directory };
         let maker = if last { maker } else { &above };
-        let prefix = if end == 0 { &b"/"[..] } else { &path[..end] };
-        place = Some(step(stage, table, prefix, kind, maker, &mut presumed, MOST_LINKS)?);
+        place = Some(step(stage, table, &path[..end], kind, maker, &mut presumed, MOST_LINKS)?);
     }
     let place = place.ok_or_else(|| "the path is empty".to_owned())?;
     Ok(Made { place, presumed })
