@@ -17,7 +17,7 @@ use mivask_read::nearest::nearest;
 use crate::end::{CommandError, Failure};
 use crate::options::{Input, NamedSource};
 use crate::sources::gather;
-use crate::starter;
+use crate::{policies, starter};
 
 /// What is wrong with a `--disk` or an `--image`.
 #[derive(Debug, thiserror::Error)]
@@ -84,6 +84,7 @@ pub(crate) fn add(
 ) -> Result<(), Failure> {
     scene.builder = input.facts.builder.or(scene.builder);
     starter::add(scene, &input.facts)?;
+    policies::add(scene, &input.facts)?;
     starter::note(scene, workloads.unwrap_or_default(), &input.facts, err)?;
     for given in &input.facts.image {
         let bases: BTreeSet<String> = scene.builds.values().flat_map(Recipe::images).cloned().collect();

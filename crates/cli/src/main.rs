@@ -25,6 +25,7 @@ mod next_word;
 mod options;
 mod output;
 mod plain;
+mod policies;
 mod reach;
 mod running;
 mod sources;

@@ -30,6 +30,17 @@ pub(crate) enum Paging {
     Never,
 }
 
+/// Whether AppArmor is on the host.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, ValueEnum)]
+pub(crate) enum ApparmorWord {
+    /// As on this machine.
+    Live,
+    /// It is.
+    Enabled,
+    /// It is not.
+    Disabled,
+}
+
 /// What to ask about.
 #[derive(Clone, Debug, clap::Args)]
 pub(crate) struct Input {
@@ -82,6 +93,13 @@ pub(crate) struct Facts {
     /// The host's account files: `live` for those of this machine, or a folder with copies of passwd, group, subuid and subgid.
     #[arg(help_heading = FACTS, long, value_name = "PLACE", value_parser = clap::builder::NonEmptyStringValueParser::new())]
     pub host_accounts: Option<String>,
+    /// What SELinux does on the host: `live` for what it does on this machine, the path of a policy that it enforces, or `disabled`,
+    /// `permissive` or `enforcing`.
+    #[arg(help_heading = FACTS, long, value_name = "POLICY", value_parser = clap::builder::NonEmptyStringValueParser::new())]
+    pub selinux: Option<String>,
+    /// Whether the host has AppArmor, so that engines give containers their profile; `live` is as on this machine.
+    #[arg(help_heading = FACTS, long, value_name = "WORD")]
+    pub apparmor: Option<ApparmorWord>,
     /// What would be different, as a sentence: 'gauge becomes 7102:7200', 'pod filesystem-group 7400', 'gauge umask
     /// 0002', 'gauge drops ALL', 'gauge mounts /data with ro', 'gauge sets-mode g+w on /data/**', 'host joins gauge
     /// to tides'. Files are changed by an administrator where the actor sees them; files of `host` before they are

@@ -63,6 +63,11 @@ fn stat_writes_a_line_or_a_block_an_entry() {
         \x20 File: raw/'it''s' -> x\n\
         Access: (0777/lrwxrwxrwx)  Uid: (    0/    root)   Gid: (    0/    root)\n";
     assert!(told(block).starts_with("drwxrws--- 7101/7300 - .\nlrwxrwxrwx 0/0 - "), "{}", told(block));
+    let labelled = block.replace("Access: 2026", "Context: a_u:a_r:a_t:s0:c1,c2\nAccess: 2026");
+    let tree = read(labelled.as_bytes()).unwrap().tree;
+    let labels = tree.ids().map(|id| tree.extended(id).and_then(|extended| extended.label.as_deref()));
+    assert_eq!(labels.collect::<Vec<_>>(), [Some("a_u:a_r:a_t:s0:c1,c2"), None]);
+    assert_eq!(told(&labelled), told(block));
     // The format has no target: what is there stays unknown, and the rest is read.
     let with_link =
         "750 7101 7200 directory /srv\n777 0 0 symbolic link /srv/now\n640 0 0 regular file /srv/a\n";
@@ -140,6 +145,13 @@ fn long_listings_with_more_columns() {
         expected,
         "-Z"
     );
+    let labelled = with(&|line| {
+        line.replace(" 7101 7200 ", " 7101 7200 a_u:a_r:a_t:s0:c1,c2 ").replace(" 0 0 ", " 0 0 ? ")
+    });
+    let tree = read(labelled.as_bytes()).unwrap().tree;
+    let labels = tree.ids().map(|id| tree.extended(id).and_then(|extended| extended.label.as_deref()));
+    let labels = labels.collect::<std::collections::BTreeSet<_>>();
+    assert_eq!(labels, [None, Some("a_u:a_r:a_t:s0:c1,c2")].into(), "-Z, `?` where there is none");
     assert_eq!(sorted(&with(&|line| line.replace("two words", "two\\ words"))), expected, "-b");
     let found = " 10010953      4 drwxr-x---   3 7101     7200         4096 Nov 30 08:01 .\n \
         10011002      0 -rw-r-----   1 7101     7200            0 Nov 30 08:01 ./two\\ words\n \

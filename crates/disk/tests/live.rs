@@ -109,12 +109,20 @@ fn acls_capabilities_and_attributes_are_asked_for() {
     set("dir", xattr::DEFAULT, &xattr::encode(&acl)).unwrap();
     let capabilities = "NET_RAW=ep".parse().unwrap();
     set("program", xattr::CAPABILITIES, &xattr::encode_capabilities(Some(&capabilities))).unwrap();
+    let label = "system_u:object_r:container_file_t:s0:c1,c2";
+    set("dir", xattr::LABEL, format!("{label}\0").as_bytes()).unwrap();
+    // As some tools write it; and what is no label.
+    set("program", xattr::LABEL, label.as_bytes()).unwrap();
+    set("again", xattr::LABEL, b"\x1b[31m\0").unwrap();
     let gathered = gather(folder.path()).unwrap();
     let again = read(&recorded(&gathered)).unwrap();
     for tree in [&gathered.tree, &again.tree] {
         assert_eq!(tree.acl(find(tree, "again")), Some(&acl));
         assert_eq!(tree.default_acl(find(tree, "dir")), Some(&acl));
         assert_eq!(tree.capabilities(find(tree, "program")), Some(&capabilities));
+        let labels =
+            ["dir", "program", "again"].map(|name| tree.extended(find(tree, name))?.label.as_deref());
+        assert_eq!(labels, [Some(label), Some(label), None]);
         assert_eq!(*tree.unrecorded(), Unrecorded::default());
     }
     let options = Options { acls: false, ..Options::default() };

@@ -13,6 +13,25 @@ use mivask_model::tree::{Certainty, Content, Device, Doubt, Entry, InodeId, Mark
 
 use fixtures::{listing, read, recorded};
 
+const KINDS: [FileKind; 6] = [
+    FileKind::File,
+    FileKind::File,
+    FileKind::Directory,
+    FileKind::Link,
+    FileKind::Fifo,
+    FileKind::CharDevice,
+];
+
+/// Every other seed is of a host without labels.
+const fn is_labelled(seed: u64) -> bool {
+    seed.is_multiple_of(2)
+}
+
+fn label(seed: u64, random: &mut fastrand::Rng) -> Option<std::sync::Arc<str>> {
+    let some = is_labelled(seed) && random.bool();
+    some.then(|| format!("system_u:object_r:t{seed}_t:s0:c{}", random.u8(..9)).into())
+}
+
 /// A tree made up from a seed.
 fn tree(seed: u64, inodes: usize) -> Gathered {
     let mut random = fastrand::Rng::with_seed(seed);
@@ -27,15 +46,7 @@ fn tree(seed: u64, inodes: usize) -> Gathered {
             let _ = tree.link(dir, &name, files[random.usize(..files.len())]);
             continue;
         }
-        let kinds = [
-            FileKind::File,
-            FileKind::File,
-            FileKind::Directory,
-            FileKind::Link,
-            FileKind::Fifo,
-            FileKind::CharDevice,
-        ];
-        let kind = kinds[random.usize(..kinds.len())];
+        let kind = KINDS[random.usize(..KINDS.len())];
         let mut entry = Entry::new(kind, random.u32(7000..7010), random.u32(..), Mode::new(random.u16(..)));
         match kind {
             FileKind::Link => entry.target = name.iter().rev().copied().collect(),
@@ -59,6 +70,7 @@ fn tree(seed: u64, inodes: usize) -> Gathered {
             entry.extended.access = Some(Acl::parse("user:7102:rw-,mask::r--", entry.mode).unwrap());
             entry.extended.capabilities = (kind == FileKind::File).then(|| "CHOWN=ep".parse().unwrap());
         }
+        entry.extended.label = label(seed, &mut random);
         if random.u8(..) < 20 {
             let attributes = Certainty::Unknown(Unknown::new("who knows", "look"));
             entry.doubt = Some(Doubt::new(attributes, Certainty::Assumed("nothing else".into())));
@@ -109,7 +121,10 @@ fn told(tree: &Tree) -> Vec<String> {
 fn every_tree_survives() {
     for seed in 0..40 {
         let made = tree(seed, 400);
-        let again = read(&recorded(&made)).unwrap();
+        let bytes = recorded(&made);
+        // Readers of before read what has no labels.
+        assert_eq!(&bytes[..16], if is_labelled(seed) { survey::MAGIC_LABELLED } else { survey::MAGIC });
+        let again = read(&bytes).unwrap();
         assert_eq!(told(&again.tree), told(&made.tree), "seed {seed}");
         assert_eq!(listing(&again.tree), listing(&made.tree), "hard links, seed {seed}");
         assert_eq!(again.holes, made.holes);
@@ -131,6 +146,16 @@ fn large_directories_are_split() {
 }
 
 #[test]
+fn a_label_that_is_none_is_damage() {
+    let mut made = Tree::new(Entry::directory(0, 0, 0o755), Provenance::Source("made".into()));
+    let mut entry = Entry::file(0, 0, 0o644);
+    entry.extended.label = Some("no\nlabel".into());
+    made.add(Tree::ROOT, b"f", entry).unwrap();
+    let error = read(&recorded(&Gathered::new(made, Holes::default()))).unwrap_err();
+    assert!(error.to_string().contains("a label that is none"), "{error}");
+}
+
+#[test]
 fn no_damage_goes_unnoticed() {
     let bytes = recorded(&tree(1, 25));
     for end in 0..bytes.len() {
@@ -144,7 +169,7 @@ fn no_damage_goes_unnoticed() {
     }
     let longer = [&bytes[..], b"x"].concat();
     assert!(survey::read(&mut &longer[..], "longer", None).is_err());
-    let later = [b"mivask-survey 2\n", &bytes[16..]].concat();
+    let later = [b"mivask-survey 3\n", &bytes[16..]].concat();
     assert!(matches!(survey::read(&mut &later[..], "later", None), Err(SurveyError::Version)));
 }
 

@@ -10,8 +10,19 @@ pub const ACCESS: &str = "system.posix_acl_access";
 /// The attribute of the default ACL.
 pub const DEFAULT: &str = "system.posix_acl_default";
 
+/// The attribute of the label.
+pub const LABEL: &str = "security.selinux";
+
 const VERSION: u32 = 2;
 const NO_ID: u32 = u32::MAX;
+
+/// The label that the attribute's value is: text, mostly with a NUL behind it; `None` for what is no label.
+#[must_use]
+pub fn decode_label(value: &[u8]) -> Option<&str> {
+    let text = std::str::from_utf8(value.strip_suffix(b"\0").unwrap_or(value)).ok()?;
+    let plain = !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_graphic());
+    plain.then_some(text)
+}
 
 /// The value of the attribute.
 #[must_use]

@@ -31,6 +31,7 @@ pub mod oci;
 pub mod outline;
 pub mod patch;
 pub mod people;
+pub mod policies;
 pub mod process;
 pub mod scene_file;
 pub mod skipped;

@@ -16,7 +16,8 @@ use mivask_core::mount::MountFlags;
 use mivask_core::personality::Personality;
 use mivask_core::runtime::Flavour;
 use mivask_core::scene::{
-    Below, Container, EngineOptions, Scene, Volume, VolumeFacts, VolumeKind, VolumeMount, Who, Workload,
+    Below, Container, EngineOptions, LabelAsked, ProfileAsked, Scene, Volume, VolumeFacts, VolumeKind,
+    VolumeMount, Who, Workload,
 };
 use mivask_core::storage::Settings;
 use mivask_disk::process::{Process, ProcessMount};
@@ -78,8 +79,11 @@ pub fn scene_called(name: &str, process: Process, settings: Settings) -> Scene {
         });
         scene.volumes.insert(shown, VolumeFacts { flags: MountFlags::NONE, ..facts });
     }
+    let (label, apparmor) = confinement(process.security.as_deref(), process.pid);
     let container = Container {
         who,
+        label,
+        apparmor,
         // A container's list of devices is kept where no one can read it back; a process of the host has none.
         privileged: process.same_mounts,
         unmasked: true,
@@ -100,6 +104,26 @@ pub fn scene_called(name: &str, process: Process, settings: Settings) -> Scene {
     };
     scene.workloads.push(Arc::new(workload));
     scene
+}
+
+/// What `attr/current` says: an SELinux label has four parts, AppArmor's text a mode behind a name.
+fn confinement(text: Option<&str>, pid: u32) -> (LabelAsked, ProfileAsked) {
+    let from = Provenance::Source(Arc::from(format!("/proc/{pid}/attr/current")));
+    let (mut label, mut profile) = (LabelAsked::default(), ProfileAsked::Unconfined);
+    match text.map(|text| (text, text.rsplit_once(" ("))) {
+        Some((_, Some((name, "enforce)")))) => {
+            profile = ProfileAsked::named(Fact::new(name.to_owned(), from));
+        }
+        // A profile that only complains lets everything happen.
+        Some((_, Some(_))) | None => {}
+        Some((text, None)) if text.split(':').count() >= 3 => {
+            let words = format!("SELinux with the label {}", text.escape_debug());
+            label.words = Some(Fact::new(words, from.clone()));
+            label.whole = Some(Fact::new(text.to_owned(), from));
+        }
+        Some((_, None)) => {}
+    }
+    (label, profile)
 }
 
 fn facts(mount: ProcessMount, from: &Provenance) -> VolumeFacts {
@@ -197,5 +221,25 @@ fn id_map(lines: &[(u32, u32, u32)]) -> IdMap {
             };
             IdMap::new(lines.iter().map(extent).collect())
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn attr_current_is_a_label_or_a_profile() {
+        let of = |text| {
+            let (label, profile) = confinement(text, 7);
+            (label.whole.map(|label| label.value), profile)
+        };
+        assert_eq!(of(None), (None, ProfileAsked::Unconfined));
+        assert_eq!(of(Some("unconfined")), (None, ProfileAsked::Unconfined));
+        assert_eq!(of(Some("docker-default (enforce)")), (None, ProfileAsked::Default));
+        assert_eq!(of(Some("web (complain)")), (None, ProfileAsked::Unconfined));
+        assert!(matches!(of(Some("my web (enforce)")).1, ProfileAsked::Own(name) if name.value == "my web"));
+        let label = "system_u:system_r:container_t:s0:c1,c2";
+        assert_eq!(of(Some(label)), (Some(label.to_owned()), ProfileAsked::Unconfined));
     }
 }

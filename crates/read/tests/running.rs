@@ -38,6 +38,7 @@ fn mount_points_keep_their_bytes() {
         capabilities: [u64::MAX; 5],
         umask: Some(0o022),
         no_new_privileges: false,
+        security: None,
         uid_map: Vec::new(),
         gid_map: Vec::new(),
         same_mounts: true,

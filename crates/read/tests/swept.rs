@@ -184,3 +184,25 @@ fn labels_are_swept_as_they_are_asked() {
     let (all, open, _) = compared("scene.yaml", &scene(folder.path(), "scene.yaml"));
     assert!(all > 150 && open > 10, "{all} {open}");
 }
+
+#[test]
+fn the_profile_of_engines_is_swept_as_it_is_asked() {
+    let tree = "[{ path: /, kind: dir, owner: '7101:7101', mode: '0755' }, { path: /f, owner: '7101:7101', mode: '0755', content: \
+                program }, { path: /d, kind: dir, owner: '7101:7101', mode: '0755' }, { path: /d/f, owner: '0:0', mode: '0600' }, { \
+                path: /l, kind: link, target: f, owner: '0:0' }]";
+    let services = "name: p\nservices:\n  a: { image: i, volumes: ['v:/sys/class', 'v:/sys/fs', 'v:/srv'] }\n  b: { image: i, privileged: \
+                    true, volumes: ['v:/sys/class'] }\nvolumes: { v: { name: v } }\n";
+    let open = ["apparmor: enabled", "apparmor: disabled", ""].map(|host| {
+        let folder = tempfile::tempdir().unwrap();
+        let scene_text = format!(
+            "scene: 1\nworkloads: [compose.yaml]\nhost: {{ {host} }}\nimages: {{ i: {{ user: '7101:7101', tree: [{{ path: /, kind: dir, owner: \
+             '0:0', mode: '0755' }}] }} }}\nvolumes: {{ v: {{ tree: {tree} }} }}\n"
+        );
+        std::fs::write(folder.path().join("scene.yaml"), scene_text).unwrap();
+        std::fs::write(folder.path().join("compose.yaml"), services).unwrap();
+        let (all, open, _) = compared(host, &scene(folder.path(), "scene.yaml"));
+        assert!(all > 100, "{all}");
+        open
+    });
+    assert!(open[2] > open[0] + 10, "{open:?}: where nothing is said of the host it depends");
+}

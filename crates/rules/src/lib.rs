@@ -20,6 +20,7 @@ pub mod imprint;
 mod label;
 pub mod lookup;
 mod permission;
+pub mod profile;
 pub mod settle;
 pub mod trace;
 pub mod usual;

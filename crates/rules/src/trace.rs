@@ -96,6 +96,8 @@ checks! {
     SetId "set-id",
     /// The labels of the process and of the inode, by the host's SELinux policy.
     Label "label",
+    /// The AppArmor profile that the engine gives.
+    Profile "apparmor",
     /// The owner, group and mode that a new or changed inode has.
     Imprint "imprint",
     /// No one said; one possibility is taken.

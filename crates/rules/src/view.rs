@@ -13,6 +13,7 @@ use mivask_model::unmodelled::Unmodelled;
 
 use crate::confined::Confined;
 use crate::fs_credentials::FsCredentials;
+use crate::profile::Profile;
 use crate::usual;
 use crate::witness::{MissingFact, Witness};
 
@@ -45,6 +46,8 @@ pub struct View<'a> {
     pub unmodelled: &'a [Unmodelled],
     /// Its label and the host's policy, where SELinux decides.
     pub confined: Option<&'a Confined>,
+    /// The AppArmor profile of its engine, where it has one.
+    pub profile: Option<Profile>,
 }
 
 /// Which devices a container may open (the device cgroup).
@@ -66,7 +69,7 @@ impl<'a> View<'a> {
         name: &'a str,
         devices: Devices,
     ) -> Self {
-        Self { storage, mounts, who, name, devices, unmodelled: &[], confined: None }
+        Self { storage, mounts, who, name, devices, unmodelled: &[], confined: None, profile: None }
     }
 
     /// The same where this was asked for as well, which no rule follows.
@@ -79,6 +82,12 @@ impl<'a> View<'a> {
     #[must_use]
     pub const fn confined_by(self, confined: Option<&'a Confined>) -> Self {
         Self { confined, ..self }
+    }
+
+    /// The same under the engine's AppArmor profile.
+    #[must_use]
+    pub const fn profiled(self, profile: Option<Profile>) -> Self {
+        Self { profile, ..self }
     }
 
     /// The same process before other mounts.

@@ -78,6 +78,8 @@ pub enum MissingFact {
     Attribute(Subject),
     /// Whether the labels of a source, which are not given, permit these accesses.
     Labels(SourceId),
+    /// Whether the host has AppArmor, and whether its engine's profile has this rule.
+    Profile(&'static str),
     /// What the thing of this number does, among those that no rule here follows.
     Unmodelled(usize),
 }

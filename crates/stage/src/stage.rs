@@ -11,6 +11,7 @@ use mivask_model::storage::Storage;
 use mivask_model::unmodelled::Unmodelled;
 use mivask_model::usual::Usual;
 use mivask_rules::confined::Confined;
+use mivask_rules::profile::Profile;
 use mivask_rules::view::{Devices, View};
 use mivask_rules::witness::{MissingFact, Witness};
 
@@ -74,6 +75,8 @@ pub struct Actor {
     pub unmodelled: Vec<Unmodelled>,
     /// Its label, where the host's SELinux policy is known.
     pub confined: Option<Arc<Confined>>,
+    /// The AppArmor profile that its engine gives it, if any.
+    pub profile: Option<Profile>,
     /// What has to be so for it to start, and is not known.
     pub needs: Vec<Need>,
     /// Why a volume keeps its pod from starting.
@@ -137,7 +140,7 @@ impl Stage {
     pub fn view<'a>(&'a self, actor: &'a Actor, who: &'a Credentials, name: &'a str) -> View<'a> {
         let devices = if actor.all_devices { Devices::All } else { Devices::Listed };
         let view = View::new(&self.storage, &actor.mounts, who, name, devices);
-        view.with_unmodelled(&actor.unmodelled).confined_by(actor.confined.as_deref())
+        view.with_unmodelled(&actor.unmodelled).confined_by(actor.confined.as_deref()).profiled(actor.profile)
     }
 
     /// Notes that something of `source` is taken to be as usual.

@@ -189,11 +189,11 @@ fn mounts_in_proc_and_sysfs() {
         "load reads /proc/loadavg",
         "memory lists /",
     ];
-    let asked = |runtime: &str| {
-        let words = ["ask", "-q", "s.yaml", "--runtime", runtime];
-        scratch.run(words.into_iter().chain(acts).collect::<Vec<_>>())
+    let asked = |runtime: &str, host: &[&str]| {
+        let words = ["ask", "-q", "s.yaml", "--runtime", runtime].into_iter().chain(host.iter().copied());
+        scratch.run(words.chain(acts).collect::<Vec<_>>())
     };
-    assert_snapshot!(asked("docker"), @"
+    assert_snapshot!(asked("docker", &[]), @"
     never runs     below lists /
                    StartError: runc mounts nothing at /proc/tides: it is inside /proc
                    c.yaml:2:45 volumes
@@ -203,8 +203,9 @@ fn mounts_in_proc_and_sysfs() {
     never runs     whole lists /
                    StartError: runc mounts nothing but proc at /proc
                    c.yaml:4:45 volumes
-    allowed        classes creates /sys/class/x
-                   leaves 5:5 0644
+    depends        classes creates /sys/class/x
+                   denied EACCES    when AppArmor is on, and the engine's profile denies it
+                   leaves 5:5 0644  when the host has no AppArmor
     depends        lacking lists /
                    never runs  when sysfs lacks the mount point /sys/tides, which cannot be made there
                    allowed     when sysfs has the mount point /sys/tides
@@ -214,10 +215,11 @@ fn mounts_in_proc_and_sysfs() {
                    allowed     when proc has the mount point /proc/tides
 
     To settle it
+      give `host: { apparmor: enabled }` or `disabled` in a scene
       not possible: the kernel decides file by file
     --- status 0
     ");
-    assert_snapshot!(asked("podman"), @"
+    assert_snapshot!(asked("podman", &["--apparmor", "disabled"]), @"
     depends        below lists /
                    never runs  when proc lacks the mount point /proc/tides, which cannot be made there
                    allowed     when proc has the mount point /proc/tides

@@ -127,7 +127,7 @@ fn of_one(stage: &Stage, actor: &Actor, groups: &BTreeMap<u32, BTreeSet<String>>
         return;
     }
     // A policy may keep it from something; what there is to be kept from is looked for here.
-    let actor = &Actor { unmodelled: Vec::new(), needs: Vec::new(), ..actor.clone() };
+    let actor = &Actor { unmodelled: Vec::new(), profile: None, needs: Vec::new(), ..actor.clone() };
     root::look(stage, actor, singles);
     for which in 0..actor.credentials.len() {
         // A part that cannot be swept has nothing to find.

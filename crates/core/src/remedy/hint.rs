@@ -28,6 +28,9 @@ pub(super) fn hint(answer: &Answer) -> Option<String> {
     about(step.check).map(ToOwned::to_owned)
 }
 
+/// What is to be done about the profile of engines.
+const BY_PROFILE: &str = "the engine's AppArmor profile keeps every container from it: let the host set it, or give the container a profile of its own that permits this one path";
+
 /// What to do about a label.
 const BY_LABEL: &str = "SELinux stops it, no owner or mode does: let the engine label the mount (`z` where containers share it, \
                         `Z` for one alone), give the files a label that lasts (semanage fcontext, then restorecon), or set the \
@@ -76,6 +79,7 @@ const fn about(check: Check) -> Option<&'static str> {
             "that takes a capability on the host itself (MKNOD for devices): let the runtime, or root there, do it"
         }
         Check::Label => BY_LABEL,
+        Check::Profile => BY_PROFILE,
         Check::OwnerBits
         | Check::AclUser
         | Check::AclGroup

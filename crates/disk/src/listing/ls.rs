@@ -3,10 +3,12 @@
 
 use std::collections::BTreeSet;
 use std::io::BufRead;
+use std::sync::Arc;
 
 use mivask_model::act::quoted;
 use mivask_model::mode::FileKind;
 use mivask_model::tree::{Certainty, Device, Doubt, Entry, InodeId, Tree, Unrecorded};
+use mivask_model::xattr;
 
 use super::collect::{Collector, named_owner, top, unknown_contents, unknown_mode};
 use super::lines::Lines;
@@ -181,7 +183,9 @@ impl Reader {
         let group = words.next()?;
         let mut size = words.next()?;
         // `-Z` writes a label before the size, or `?` where there is none.
+        let mut label = None;
         if is_label(size) {
+            label = xattr::decode_label(size).filter(|label| *label != "?").map(Arc::from);
             size = words.next()?;
         }
         let mut device = None;
@@ -198,6 +202,7 @@ impl Reader {
         let mut entry = Entry::new(kind, uid.unwrap_or(0), gid.unwrap_or(0), mode);
         entry.target = target.into();
         entry.device = device;
+        entry.extended.label = label;
         let unknown = |id: Option<u32>, name: &[u8]| id.is_none().then(|| name.to_vec());
         Some(Row { name, entry, acl, found, owner: unknown(uid, owner), group: unknown(gid, group) })
     }
@@ -209,8 +214,7 @@ impl Reader {
         }
         let whole = self.found.is_some_and(|first| first.is_some()) && self.root.is_none();
         let tree = &mut self.collector.grower.tree;
-        let hidden: std::sync::Arc<str> =
-            "no name begins with a dot in directories that were listed without -a".into();
+        let hidden: Arc<str> = "no name begins with a dot in directories that were listed without -a".into();
         let directories: Vec<InodeId> =
             tree.ids().filter(|id| tree.inode(*id).kind == FileKind::Directory).collect();
         for id in directories {

@@ -4,6 +4,7 @@ use std::io::BufRead;
 
 use mivask_model::mode::FileKind;
 use mivask_model::tree::{Content, Entry, Unrecorded};
+use mivask_model::xattr;
 
 use super::collect::{Collector, unknown_contents};
 use super::lines::Lines;
@@ -48,6 +49,8 @@ pub(super) fn gather(name: &str, input: &mut dyn BufRead) -> Result<Gathered, Di
     let mut lines = Lines::new(name, input);
     let mut collector = Collector::new(name);
     let mut file = None;
+    // What is told of the last file comes in several lines.
+    let mut held: Option<(Vec<u8>, Entry)> = None;
     while let Some(line) = lines.next()?.map(<[u8]>::to_vec) {
         if line.is_empty() {
             continue;
@@ -55,6 +58,7 @@ pub(super) fn gather(name: &str, input: &mut dyn BufRead) -> Result<Gathered, Di
         if let Some((entry, path)) = parse(&line) {
             put(&mut collector, &lines, path, entry)?;
         } else if let Some(given) = line.trim_ascii_start().strip_prefix(b"File: ") {
+            flush(&mut collector, &lines, &mut held)?;
             file = Some(given.to_vec());
         } else if let Some(access) = line.trim_ascii_start().strip_prefix(b"Access: (") {
             let Some(path) = file.take() else { continue };
@@ -62,13 +66,26 @@ pub(super) fn gather(name: &str, input: &mut dyn BufRead) -> Result<Gathered, Di
                 return Err(lines.wrong(0, "mode and owners do not read", Some(HELP)));
             };
             let (path, target) = split(&path);
-            let entry = Entry { target: target.into(), ..entry };
-            put(&mut collector, &lines, &path, entry)?;
+            held = Some((path, Entry { target: target.into(), ..entry }));
+        } else if let Some(label) = line.trim_ascii_start().strip_prefix(b"Context: ") {
+            let label = xattr::decode_label(label.trim_ascii()).filter(|label| *label != "?");
+            if let Some((_, entry)) = &mut held {
+                entry.extended.label = label.map(Into::into);
+            }
         } else if !is_detail(&line) {
             return Err(lines.wrong(0, "this is not a line of such a listing", Some(HELP)));
         }
     }
+    flush(&mut collector, &lines, &mut held)?;
     collector.finish(name, Unrecorded::on_all("`stat` does not show that"))
+}
+
+fn flush(
+    collector: &mut Collector,
+    lines: &Lines<'_>,
+    held: &mut Option<(Vec<u8>, Entry)>,
+) -> Result<(), DiskError> {
+    held.take().map_or(Ok(()), |(path, entry)| put(collector, lines, &path, entry))
 }
 
 fn put(collector: &mut Collector, lines: &Lines<'_>, path: &[u8], mut entry: Entry) -> Result<(), DiskError> {

@@ -3,6 +3,7 @@
 use std::ffi::CStr;
 use std::io::Read;
 use std::os::fd::OwnedFd;
+use std::sync::Arc;
 
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::tree::{Content, Extended, Marks};
@@ -91,14 +92,16 @@ pub(super) struct Attributes {
     buffer: Vec<u8>,
     /// The device that was found not to know extended attributes.
     without: Option<u64>,
+    /// The last label, since neighbours mostly have the same.
+    label: Option<Arc<str>>,
 }
 
 impl Attributes {
     pub(super) const fn new() -> Self {
-        Self { buffer: Vec::new(), without: None }
+        Self { buffer: Vec::new(), without: None, label: None }
     }
 
-    /// ACLs and file capabilities of an entry.
+    /// ACLs, file capabilities and label of an entry.
     pub(super) fn of(&mut self, name: &CStr, device: u64) -> rustix::io::Result<Extended> {
         if self.without == Some(device) {
             return Ok(Extended::default());
@@ -144,7 +147,8 @@ impl Attributes {
             let Ok(attribute) = CStr::from_bytes_with_nul(name) else { continue };
             let text = attribute.to_bytes();
             let [access, default] = [xattr::ACCESS, xattr::DEFAULT].map(|name| text == name.as_bytes());
-            if !access && !default && text != xattr::CAPABILITIES.as_bytes() {
+            let label = text == xattr::LABEL.as_bytes();
+            if !access && !default && !label && text != xattr::CAPABILITIES.as_bytes() {
                 continue;
             }
             let length = match self.fitting(|buffer| get(attribute, buffer)) {
@@ -157,6 +161,12 @@ impl Attributes {
                 extended.access = xattr::decode(value);
             } else if default {
                 extended.default = xattr::decode(value);
+            } else if label {
+                let text = xattr::decode_label(value);
+                if self.label.as_deref() != text {
+                    self.label = text.map(Arc::from);
+                }
+                extended.label = self.label.clone();
             } else {
                 extended.capabilities = xattr::decode_capabilities(value);
             }

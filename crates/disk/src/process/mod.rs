@@ -54,6 +54,9 @@ pub struct Process {
     pub umask: Option<u16>,
     /// Whether execve can no longer add privileges.
     pub no_new_privileges: bool,
+    /// What the security module says it is (`/proc/PID/attr/current`): a label, or the name of a profile; `None` where there is
+    /// none.
+    pub security: Option<String>,
     /// Lines of its id maps: inside, outside, count.
     pub uid_map: Vec<(u32, u32, u32)>,
     /// The same for groups.
@@ -126,11 +129,19 @@ pub fn look(pid: u32, reach: &Reach) -> Result<Process, DiskError> {
         capabilities: status.capabilities,
         umask: status.umask,
         no_new_privileges: status.no_new_privileges,
+        security: read("attr/current").ok().and_then(|text| security(&text)),
         uid_map: map("uid_map"),
         gid_map: map("gid_map"),
         same_mounts: same("mnt"),
         mounts,
     })
+}
+
+/// The text of `attr/current`, behind which there is a NUL or a newline.
+fn security(text: &[u8]) -> Option<String> {
+    let text = String::from_utf8_lossy(text);
+    let text = text.trim_end_matches(['\0', '\n']);
+    (!text.is_empty()).then(|| text.to_owned())
 }
 
 fn id_map(text: &[u8]) -> Vec<(u32, u32, u32)> {

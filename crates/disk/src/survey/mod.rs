@@ -20,8 +20,11 @@ pub use write::{record, write};
 use beside::Beside;
 use serde::{Deserialize, Serialize};
 
-/// The first line of every survey.
+/// The first line of a survey without labels.
 pub const MAGIC: &[u8; 16] = b"mivask-survey 1\n";
+
+/// That of one with labels, which earlier readers do not know.
+pub const MAGIC_LABELLED: &[u8; 16] = b"mivask-survey 2\n";
 
 /// A survey whose head is sound and whose one frame of directories holds `raw`, for tests of what reads it: their
 /// bytes get past the checksums.

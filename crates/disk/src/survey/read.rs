@@ -14,7 +14,7 @@ use super::error::SurveyError;
 use super::frame::{FrameError, FrameReader, Kind};
 use super::values::{Trouble, extended, kind, tagged, wrong};
 use super::write::APART;
-use super::{Head, MAGIC};
+use super::{Head, MAGIC, MAGIC_LABELLED};
 use crate::gathered::{Gathered, Holes};
 
 /// Reads a survey, which is called `name` in answers. `bytes` is how many there are, if that is known: what a
@@ -40,7 +40,8 @@ pub fn read_named(
         Err(error) if error.kind() == io::ErrorKind::UnexpectedEof => return Err(SurveyError::Magic),
         other => other?,
     }
-    if &magic != MAGIC {
+    let labelled = &magic == MAGIC_LABELLED;
+    if !labelled && &magic != MAGIC {
         // The number behind the name is the version, so a survey of a later one is told from a stranger's file.
         let ours = magic.starts_with(b"mivask-survey ");
         return Err(if ours { SurveyError::Version } else { SurveyError::Magic });
@@ -48,7 +49,7 @@ pub fn read_named(
     let mut frames = FrameReader::new(input, MAGIC.len() as u64)?;
     // An error names the frame that was being read, not the one that would come next.
     let mut at = frames.at;
-    let read = everything(&mut frames, name, bytes, &mut at);
+    let read = everything(&mut frames, (name, labelled), bytes, &mut at);
     read.map_err(|trouble| match trouble {
         Trouble::Frame(FrameError::Io(error)) => SurveyError::Io(error),
         Trouble::Frame(FrameError::Cut) => SurveyError::Cut,
@@ -59,7 +60,7 @@ pub fn read_named(
 
 fn everything(
     frames: &mut FrameReader<'_>,
-    name: &str,
+    (name, labelled): (&str, bool),
     bytes: Option<u64>,
     at: &mut u64,
 ) -> Result<(String, Gathered), Trouble> {
@@ -68,7 +69,7 @@ fn everything(
     };
     let head: Head = serde_json::from_slice(head)
         .map_err(|error| Trouble::Content(format!("the head does not read: {error}")))?;
-    let mut planter = Planter::new(name, &head, bytes);
+    let mut planter = Planter { labelled, ..Planter::new(name, &head, bytes) };
     loop {
         let next = frames.next();
         let (kind, raw) = match next {
@@ -122,6 +123,8 @@ struct Planter {
     capacity: usize,
     classes: Vec<Class>,
     extended: Vec<Extended>,
+    /// Whether these have labels.
+    labelled: bool,
     scripts: Vec<Box<[u8]>>,
     /// Directories that are still to be listed.
     pending: Vec<InodeId>,
@@ -143,6 +146,7 @@ impl Planter {
             capacity: most,
             classes: Vec::new(),
             extended: Vec::new(),
+            labelled: false,
             scripts: Vec::new(),
             pending: Vec::new(),
             open: None,
@@ -154,7 +158,7 @@ impl Planter {
         // Sets before classes before entries: each refers back to those that were read, never ahead.
         let mut columns = Reader::new(raw)?;
         while columns.has(Column::NewExtended) {
-            self.extended.push(extended(&mut columns)?);
+            self.extended.push(extended(&mut columns, self.labelled)?);
         }
         while columns.has(Column::NewScripts) {
             self.scripts.push(columns.sized(Column::NewScripts)?.into());

@@ -37,11 +37,12 @@ pub(super) fn wrong<T>(what: &str) -> Result<T, Trouble> {
     Err(Trouble::Content(what.to_owned()))
 }
 
-pub(super) fn extended(columns: &mut Reader<'_>) -> Result<Extended, Trouble> {
+pub(super) fn extended(columns: &mut Reader<'_>, labelled: bool) -> Result<Extended, Trouble> {
     let mut value = || columns.sized(Column::NewExtended);
     let access = value()?;
     let default = value()?;
     let capabilities = value()?;
+    let label = if labelled { value()? } else { &[] };
     let acl = |bytes: &[u8]| match bytes {
         [] => Ok(None),
         bytes => match xattr::decode(bytes) {
@@ -56,7 +57,14 @@ pub(super) fn extended(columns: &mut Reader<'_>) -> Result<Extended, Trouble> {
             None => return wrong("file capabilities that are none"),
         },
     };
-    Ok(Extended { access: acl(access)?, default: acl(default)?, capabilities, label: None })
+    let label = match label {
+        [] => None,
+        bytes => match xattr::decode_label(bytes) {
+            Some(label) => Some(Arc::from(label)),
+            None => return wrong("a label that is none"),
+        },
+    };
+    Ok(Extended { access: acl(access)?, default: acl(default)?, capabilities, label })
 }
 
 pub(super) fn tagged(tag: u8, columns: &mut Reader<'_>) -> Result<Certainty, Trouble> {

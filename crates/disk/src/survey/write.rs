@@ -11,7 +11,7 @@ use rustc_hash::FxHashMap;
 use super::beside::Beside;
 use super::columns::{Column, Writer};
 use super::frame::{FrameWriter, Kind};
-use super::{Head, MAGIC};
+use super::{Head, MAGIC, MAGIC_LABELLED};
 use crate::gathered::{Gathered, Holes};
 
 /// A frame is closed when its columns have this many bytes.
@@ -37,7 +37,8 @@ pub fn record(out: &mut dyn Write, gathered: &Gathered, source: &str) -> io::Res
 }
 
 fn whole(out: &mut dyn Write, tree: &Tree, head: &Head) -> io::Result<()> {
-    out.write_all(MAGIC)?;
+    let labelled = tree.labels().next().is_some();
+    out.write_all(if labelled { MAGIC_LABELLED } else { MAGIC })?;
     let mut frames = FrameWriter::new(out)?;
     frames.write(Kind::Head, &serde_json::to_vec(head)?)?;
     let mut recorder = Recorder {
@@ -46,6 +47,7 @@ fn whole(out: &mut dyn Write, tree: &Tree, head: &Head) -> io::Result<()> {
         classes: FxHashMap::default(),
         latest: None,
         extended: FxHashMap::default(),
+        labelled,
         scripts: BTreeMap::new(),
         numbers: vec![u32::MAX; tree.len()],
         next: 0,
@@ -80,6 +82,8 @@ struct Recorder<'t> {
     /// The last class, since neighbours are mostly alike.
     latest: Option<(Likeness, u32)>,
     extended: FxHashMap<Vec<u8>, u64>,
+    /// Whether sets of extended attributes have a label in them.
+    labelled: bool,
     scripts: BTreeMap<Box<[u8]>, u64>,
     /// The number of each inode in the survey, once it has one.
     numbers: Vec<u32>,
@@ -210,6 +214,9 @@ impl Recorder<'_> {
         let mut columns = Writer::default();
         for value in [access, default, capabilities] {
             columns.sized(Column::NewExtended, &value.unwrap_or_default());
+        }
+        if self.labelled {
+            columns.sized(Column::NewExtended, extended.label.as_deref().unwrap_or_default().as_bytes());
         }
         bytes.extend(columns.column(Column::NewExtended));
         let next = self.extended.len() as u64 + 1;

@@ -7,7 +7,7 @@ use mivask_core::identity::{DeclaredCapabilities, GroupName, PlainIdentity};
 use mivask_core::namespace::{self, NamespaceAsked};
 use mivask_core::outcome::Errno;
 use mivask_core::path::trimmed;
-use mivask_core::scene::{Container, LabelAsked, Lent, Program, VolumeMount, Who};
+use mivask_core::scene::{Container, LabelAsked, Lent, ProfileAsked, Program, VolumeMount, Who};
 use mivask_core::stage::Role;
 use mivask_core::unmodelled::Unmodelled;
 
@@ -22,6 +22,7 @@ use crate::yaml::{Node, Scalar, Value, resolve};
 struct Options {
     no_new_privileges: Option<Fact<bool>>,
     unmasked: bool,
+    apparmor: ProfileAsked,
     label: LabelAsked,
 }
 
@@ -65,6 +66,7 @@ impl Reading<'_> {
             privileged: given.privileged == Some(true),
             unmasked: options.unmasked,
             label: options.label,
+            apparmor: options.apparmor,
             ipc: self.ipc(node),
             network_of: self.network_of(node),
             without_network: node.get("network_mode").and_then(Node::text) == Some("none"),
@@ -158,11 +160,18 @@ impl Reading<'_> {
                 ("no-new-privileges", "false") => {}
                 ("systempaths" | "unmask", "unconfined" | "ALL") => options.unmasked = true,
                 ("label", "disable") => options.label.disabled = Some(self.place(item, "security_opt")),
-                ("seccomp" | "apparmor", "unconfined") => {}
+                ("seccomp", "unconfined") => {}
                 ("label", _) => self.label(item, text, value, &mut options.label),
                 ("apparmor", _) => {
-                    let name = format!("the AppArmor profile {}", value.escape_debug());
-                    self.policy(item, Severity::Note, &name, Errno::EACCES);
+                    let named = Fact::new(value.to_owned(), self.place(item, "security_opt"));
+                    options.apparmor = ProfileAsked::named(named);
+                    if let ProfileAsked::Own(name) = &options.apparmor {
+                        let message = format!(
+                            "what the AppArmor profile {} permits is not known",
+                            name.value.escape_debug()
+                        );
+                        self.diagnostic(Severity::Note, item, &message, None);
+                    }
                 }
                 ("seccomp", _) => {
                     let name = format!("the seccomp profile {}", value.escape_debug());

@@ -206,6 +206,7 @@ fn container(
             origin,
         ),
         label: policies.label_over(&pod.policies, &context),
+        apparmor: policies.apparmor_over(&pod.policies, &context),
         unmodelled: policies.over(&pod.policies, &context),
         ..Container::new(&described.name, origin.place("name", "containers.name"))
     })

@@ -2,7 +2,7 @@
 
 use mivask_core::fact::Fact;
 use mivask_core::outcome::Errno;
-use mivask_core::scene::LabelAsked;
+use mivask_core::scene::{LabelAsked, ProfileAsked};
 use mivask_core::unmodelled::Unmodelled;
 
 use super::Origin;
@@ -13,14 +13,14 @@ use crate::diagnostic::{Diagnostics, Severity};
 #[derive(Clone, Default)]
 pub(super) struct Policies {
     label: LabelAsked,
-    apparmor: Option<Unmodelled>,
+    apparmor: ProfileAsked,
     seccomp: Option<Unmodelled>,
 }
 
 impl Policies {
     fn read(
         selinux: Option<&SeLinuxOptions>,
-        (apparmor, seccomp): (Option<&SecurityProfile>, Option<&SecurityProfile>),
+        (profile, seccomp): (Option<&SecurityProfile>, Option<&SecurityProfile>),
         origin: &Origin<'_>,
         diagnostics: &mut Diagnostics,
     ) -> Self {
@@ -31,16 +31,15 @@ impl Policies {
             origin.diagnostic(Severity::Note, &field, message, None, diagnostics);
             Unmodelled::policy(name, errno, origin.place(&field, &field))
         };
-        let own = |profile: Option<&SecurityProfile>, noun: &str| {
-            let file = profile.filter(|profile| profile.type_ == "Localhost")?.localhost_profile.as_deref();
-            Some(format!("the {noun} profile {}", file.unwrap_or("of the node").escape_debug()))
+        let own = |profile: Option<&SecurityProfile>| {
+            let file = profile.filter(|profile| profile.type_ == "Localhost")?.localhost_profile.clone();
+            Some(file.unwrap_or_else(|| "of the node".to_owned()))
         };
-        Self {
-            label,
-            apparmor: own(apparmor, "AppArmor")
-                .map(|name| unmodelled("appArmorProfile", &name, Errno::EACCES)),
-            seccomp: own(seccomp, "seccomp").map(|name| unmodelled("seccompProfile", &name, Errno::EPERM)),
-        }
+        let seccomp = own(seccomp).map(|name| {
+            let name = format!("the seccomp profile {}", name.escape_debug());
+            unmodelled("seccompProfile", &name, Errno::EPERM)
+        });
+        Self { label, apparmor: apparmor(profile, own(profile), origin, diagnostics), seccomp }
     }
 
     /// The label of a container, and of its pod where it says nothing itself.
@@ -52,15 +51,33 @@ impl Policies {
 
     /// What else a container asks for, or its pod where it says nothing itself.
     pub(super) fn over(self, pod: &Self, container: &SecurityContext) -> Vec<Unmodelled> {
-        let pick = |own: Option<Unmodelled>, said: bool, of_pod: &Option<Unmodelled>| {
-            if said { own } else { of_pod.clone() }
-        };
-        let all = [
-            pick(self.apparmor, container.app_armor_profile.is_some(), &pod.apparmor),
-            pick(self.seccomp, container.seccomp_profile.is_some(), &pod.seccomp),
-        ];
-        all.into_iter().flatten().collect()
+        let own = container.seccomp_profile.is_some();
+        let asked = if own { self.seccomp } else { pod.seccomp.clone() };
+        asked.into_iter().collect()
     }
+
+    /// The AppArmor profile of a container, or that of its pod where it says nothing itself.
+    pub(super) fn apparmor_over(&self, pod: &Self, container: &SecurityContext) -> ProfileAsked {
+        let own = container.app_armor_profile.is_some();
+        if own { self.apparmor.clone() } else { pod.apparmor.clone() }
+    }
+}
+
+/// `appArmorProfile`; `own` is the name of one of the node's.
+fn apparmor(
+    profile: Option<&SecurityProfile>,
+    own: Option<String>,
+    origin: &Origin<'_>,
+    diagnostics: &mut Diagnostics,
+) -> ProfileAsked {
+    const FIELD: &str = "securityContext.appArmorProfile";
+    if let Some(name) = own {
+        let message = format!("what the AppArmor profile {} permits is not known", name.escape_debug());
+        origin.diagnostic(Severity::Note, FIELD, message, None, diagnostics);
+        return ProfileAsked::Own(Fact::new(name, origin.place(FIELD, FIELD)));
+    }
+    let unconfined = profile.is_some_and(|profile| profile.type_ == "Unconfined");
+    if unconfined { ProfileAsked::Unconfined } else { ProfileAsked::Engine }
 }
 
 /// `seLinuxOptions`.

@@ -15,8 +15,8 @@ use mivask_core::mode::Mode;
 use mivask_core::mount::MountFlags;
 use mivask_core::runtime::Flavour;
 use mivask_core::scene::{
-    Below, Container, EngineOptions, Program, Scene, Shield, ShieldKind, TmpfsAsked, Volume, VolumeKind,
-    VolumeMount, Who, Workload,
+    Below, Container, EngineOptions, LabelAsked, ProfileAsked, Program, Scene, Shield, ShieldKind,
+    TmpfsAsked, Volume, VolumeKind, VolumeMount, Who, Workload,
 };
 use mivask_core::stage::Role;
 
@@ -79,6 +79,8 @@ pub fn add(
         working_directory: Some(reading.fact("process.cwd", cwd.into_bytes())),
         program: reading.program(process),
         shields: reading.shields(linux),
+        label: reading.label(process, linux),
+        apparmor: reading.apparmor(process),
         ..Container::new(&name, reading.place("process"))
     };
     let workload = Workload {
@@ -106,6 +108,25 @@ struct Reading<'a> {
 }
 
 impl Reading<'_> {
+    /// `process.selinuxLabel` and `linux.mountLabel`.
+    fn label(&self, process: &Process, linux: Option<&Linux>) -> LabelAsked {
+        let given = |path: &str, label: Option<&String>| {
+            label.filter(|label| !label.is_empty()).map(|label| self.fact(path, label.clone()))
+        };
+        let whole = given("process.selinuxLabel", process.selinux_label.as_ref());
+        let words = whole.as_ref().map(|label| {
+            Fact::new(format!("SELinux with the label {}", label.value.escape_debug()), label.from.clone())
+        });
+        let files = given("linux.mountLabel", linux.and_then(|linux| linux.mount_label.as_ref()));
+        LabelAsked { whole, files, words, ..LabelAsked::default() }
+    }
+
+    /// `process.apparmorProfile`.
+    fn apparmor(&self, process: &Process) -> ProfileAsked {
+        let named = process.apparmor_profile.clone();
+        named.map(|name| ProfileAsked::named(self.fact("process.apparmorProfile", name))).unwrap_or_default()
+    }
+
     fn program(&self, process: &Process) -> Program {
         let search = process.env.iter().find_map(|one| one.strip_prefix("PATH="));
         Program {

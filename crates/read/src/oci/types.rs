@@ -54,6 +54,12 @@ pub(super) struct Process {
     /// no_new_privs.
     #[serde(default)]
     pub no_new_privileges: Option<bool>,
+    /// Its AppArmor profile.
+    #[serde(default)]
+    pub apparmor_profile: Option<String>,
+    /// Its SELinux label.
+    #[serde(default)]
+    pub selinux_label: Option<String>,
 }
 
 /// `process.user`, in inside ids.
@@ -142,6 +148,8 @@ pub(super) struct Linux {
     pub masked_paths: Vec<String>,
     /// Paths that are read-only.
     pub readonly_paths: Vec<String>,
+    /// The SELinux label of its mounts.
+    pub mount_label: Option<String>,
 }
 
 /// One of `linux.namespaces`.

@@ -9,7 +9,9 @@ use mivask_core::ids::{MountIds, UserNamespace};
 use mivask_core::mode::Mode;
 use mivask_core::namespace::NamespaceAsked;
 use mivask_core::runtime::Flavour;
-use mivask_core::scene::{Container, LabelAsked, Program, Volume, VolumeKind, VolumeMount, Who, Workload};
+use mivask_core::scene::{
+    Container, LabelAsked, ProfileAsked, Program, Volume, VolumeKind, VolumeMount, Who, Workload,
+};
 use mivask_core::stage::Role;
 
 use super::convert::Reading;
@@ -86,6 +88,11 @@ impl Reading<'_> {
                 whole: section.label.clone().map(|label| self.fact(item, "label", label)),
                 ..LabelAsked::default()
             },
+            apparmor: section
+                .apparmor
+                .clone()
+                .map(|name| ProfileAsked::named(self.fact(item, "apparmor", name)))
+                .unwrap_or_default(),
             working_directory: None,
             program: Program {
                 entrypoint: section

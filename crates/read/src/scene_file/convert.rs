@@ -26,7 +26,7 @@ use crate::yaml::{Node, from_node};
 pub(super) struct Reading<'a> {
     pub source: &'a SourceText,
     pub diagnostics: &'a mut Diagnostics,
-    folder: PathBuf,
+    pub(super) folder: PathBuf,
     pub(super) files: &'a dyn FileReader,
 }
 
@@ -38,15 +38,6 @@ impl Reading<'_> {
         let bytes = self.files.read(&full).map_err(|error| format!("{shown} cannot be read: {error}"))?;
         let text = String::from_utf8(bytes).map_err(|_| format!("{shown} is not UTF-8"))?;
         Ok((shown, text))
-    }
-
-    /// The bytes of the file at `path`, of which there are to be `most`.
-    pub(super) fn read_bytes(&self, path: &str, most: usize) -> Result<Vec<u8>, String> {
-        let full = self.folder.join(path);
-        let shown = full.display();
-        let bytes =
-            self.files.head(&full, most + 1).map_err(|error| format!("{shown} cannot be read: {error}"))?;
-        if bytes.len() > most { Err(format!("{shown} has more than {most} bytes")) } else { Ok(bytes) }
     }
 
     /// The facts of a source named in the scene.

@@ -362,6 +362,7 @@ impl Reading<'_> {
         let selinux = self.selinux(section.selinux.as_ref(), node);
         Host {
             selinux,
+            apparmor: section.apparmor.map(|word| word.is_enabled(self.files)),
             tree,
             mounts,
             accounts,

@@ -1,5 +1,6 @@
 //! The scene file: our own format that ties workloads, images, volumes and the host together.
 
+mod apparmor_section;
 mod containers;
 mod convert;
 mod expect;

@@ -1,5 +1,6 @@
 //! SELinux on the host of a scene: its policy, read and set as it is there.
 
+use std::path::Path;
 use std::sync::Arc;
 
 use mivask_core::labels::Labels;
@@ -12,10 +13,8 @@ use super::types::VolumeSection;
 use crate::diagnostic::Severity;
 use crate::labels;
 use crate::nearest::nearest;
+use crate::policies::{self, PolicyProblem};
 use crate::yaml::Node;
-
-/// More than any policy has: those of distributions have three to ten megabytes.
-const MOST_BYTES: usize = 64 << 20;
 
 impl Reading<'_> {
     /// What is said of SELinux; `node` is the host's section.
@@ -25,6 +24,15 @@ impl Reading<'_> {
         match section? {
             SelinuxSection::Mode(word) => {
                 let mode = match word {
+                    SelinuxWord::Live => {
+                        return match policies::selinux_here(self.files, Path::new(policies::KERNEL), from) {
+                            Ok(here) => Some(here),
+                            Err(problem) => {
+                                self.unusable(problem, node);
+                                None
+                            }
+                        };
+                    }
                     SelinuxWord::Disabled => SelinuxMode::Disabled,
                     SelinuxWord::Permissive => SelinuxMode::Permissive,
                     SelinuxWord::Enforcing => SelinuxMode::Enforcing,
@@ -40,22 +48,17 @@ impl Reading<'_> {
         }
     }
 
+    fn unusable(&mut self, problem: PolicyProblem, at: &Node) {
+        let help = problem.help.map(ToOwned::to_owned);
+        self.diagnostics.add(Severity::Error, self.source, &at.span, problem.message, help);
+    }
+
     fn policy(&mut self, section: &PolicySection, node: &Node) -> Option<Policy> {
         let at = node.get("policy").unwrap_or(node);
-        let bytes = match self.read_bytes(&section.policy, MOST_BYTES) {
-            Ok(bytes) => bytes,
-            Err(reason) => {
-                self.diagnostics.add(Severity::Error, self.source, &at.span, reason, None);
-                return None;
-            }
-        };
-        let mut policy = match Policy::read(&bytes) {
+        let mut policy = match policies::policy(self.files, &self.folder.join(&section.policy)) {
             Ok(policy) => policy,
-            Err(error) => {
-                let message = format!("{}: {error}", section.policy.escape_debug());
-                let help =
-                    "copy /sys/fs/selinux/policy of the host, or /etc/selinux/*/policy/policy.*".to_owned();
-                self.diagnostics.add(Severity::Error, self.source, &at.span, message, Some(help));
+            Err(problem) => {
+                self.unusable(problem, at);
                 return None;
             }
         };

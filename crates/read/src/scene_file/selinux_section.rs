@@ -28,16 +28,17 @@ impl<'de> Deserialize<'de> for SelinuxSection {
 
             fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
                 f.write_str(
-                    "`disabled`, `permissive`, `enforcing`, or a `policy:` with what is set beside it",
+                    "`live`, `disabled`, `permissive`, `enforcing`, or a `policy:` with what is set beside it",
                 )
             }
 
             fn visit_str<E: Error>(self, text: &str) -> Result<SelinuxSection, E> {
                 match text {
+                    "live" => Ok(SelinuxSection::Mode(SelinuxWord::Live)),
                     "disabled" => Ok(SelinuxSection::Mode(SelinuxWord::Disabled)),
                     "permissive" => Ok(SelinuxSection::Mode(SelinuxWord::Permissive)),
                     "enforcing" => Ok(SelinuxSection::Mode(SelinuxWord::Enforcing)),
-                    _ => Err(E::unknown_variant(text, &["disabled", "permissive", "enforcing"])),
+                    _ => Err(E::unknown_variant(text, &["live", "disabled", "permissive", "enforcing"])),
                 }
             }
 
@@ -54,6 +55,8 @@ impl<'de> Deserialize<'de> for SelinuxSection {
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum SelinuxWord {
+    /// As on this machine, with its policy and booleans.
+    Live,
     /// It is not there.
     Disabled,
     /// It logs what it would refuse, and lets it happen.

@@ -6,6 +6,7 @@ use std::fmt;
 use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer};
 
+use super::apparmor_section::ApparmorWord;
 use super::listed::Listed;
 use super::people_section::PeopleSection;
 use super::selinux_section::SelinuxSection;
@@ -165,6 +166,8 @@ pub struct HostSection {
     /// What SELinux does there: `disabled`, `permissive` or `enforcing`, or its policy with the booleans. Left out: not known,
     /// and taken to refuse nothing.
     pub selinux: Option<SelinuxSection>,
+    /// Whether AppArmor is on there: then containers of engines have the profile that their engine makes. Left out: not known.
+    pub apparmor: Option<ApparmorWord>,
 }
 
 /// Lines of an id map, three numbers each: where a range starts on the near side, where on the far side, and how
@@ -309,6 +312,9 @@ pub struct ContainerSection {
     pub privileged: Option<bool>,
     /// The SELinux label of its process, such as `system_u:system_r:container_t:s0:c12,c40`.
     pub label: Option<String>,
+    /// Its AppArmor profile: `unconfined`, what an engine calls its own, such as `docker-default`, or one of the host's, of which
+    /// nothing more is known. None where left out.
+    pub apparmor: Option<String>,
     /// Its mounts.
     #[serde(default)]
     pub mounts: Vec<MountSection>,

@@ -11,6 +11,7 @@ mod look;
 mod may;
 mod open;
 mod owner;
+mod profiled;
 mod remove;
 mod rename;
 mod tag;
@@ -31,6 +32,7 @@ use crate::view::View;
 use crate::walk::Follow;
 use crate::witness::Witness;
 use open::How;
+use profiled::Wanted;
 use rename::Rename;
 
 /// Decides whether the directory at `path` takes a new entry of `kind`, asked for with `mode`.
@@ -46,7 +48,10 @@ pub fn decide_new_entry<'a, W: Witness>(
     path: &'a [u8],
     w: &mut W,
 ) -> Verdict {
-    let verdict = create::new_entry(view, kind, mode, path, w);
+    let mut verdict = create::new_entry(view, kind, mode, path, w);
+    if let Some(profile) = view.profile {
+        verdict = profiled::weighed((view, profile), verdict, &Wanted::new_entry(path), w);
+    }
     if view.unmodelled.is_empty() {
         return verdict;
     }
@@ -68,7 +73,10 @@ pub fn decide_written<'a, W: Witness>(view: &'a View<'a>, path: &'a [u8], w: &mu
 /// # Errors
 /// The errno the kernel would give.
 pub fn decide<'a, W: Witness>(view: &'a View<'a>, verb: &'a Verb, path: &'a [u8], w: &mut W) -> Verdict {
-    let verdict = decide_modelled(view, verb, path, w);
+    let mut verdict = decide_modelled(view, verb, path, w);
+    if let Some(profile) = view.profile {
+        verdict = profiled::weighed((view, profile), verdict, &Wanted::of(verb, path), w);
+    }
     if view.unmodelled.is_empty() {
         return verdict;
     }

@@ -158,6 +158,7 @@ fn reason(ending: Ending) -> String {
         Check::Empty => "what is in it",
         Check::Format => "what the file's first bytes are",
         Check::Label => "the label, by SELinux",
+        Check::Profile => "the engine's AppArmor profile",
         Check::Unknown => "a missing fact",
         Check::Lookup => "its name",
         Check::OneMount

@@ -3,12 +3,14 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use mivask_model::credentials::Credentials;
 use mivask_model::fact::Fact;
 use mivask_model::ids::{KernelOwner, MountIds, UserNamespace};
 use mivask_model::mount::{MountFlags, MountOrigin, MountTable, Preparation};
 use mivask_model::mount_kind::MountKind;
 use mivask_model::refusal::Refusal;
 use mivask_model::tree::Tree;
+use mivask_model::unmodelled::Unmodelled;
 
 use super::bind::Bound;
 use super::container_mounts::{Attachment, ContainerMounts, Filled};
@@ -21,7 +23,7 @@ use super::person;
 use super::prepared::{Prepared, Ready};
 use super::space::{root_of, space_of};
 use super::tree_cache::TreeCache;
-use super::{identify, image_name, picked, program, selinux};
+use super::{apparmor, identify, image_name, picked, program, selinux};
 use crate::identity::Resolved;
 use crate::runtime::{Flavour, Runtime};
 use crate::scene::{Container, VolumeMount};
@@ -53,10 +55,9 @@ pub(super) fn actor(
     let own_ids = namespace.map_or_else(MountIds::default, |namespace| ids_of(&namespace.value));
     let storage_ids = storage_ids(context, namespace, &own_ids);
     let image = container.image.as_ref().and_then(|image| context.scene.images.get(&image.value));
-    let only = if let [one] = credentials.as_slice() { Some(one) } else { None };
     let mut mounts = ContainerMounts {
         inside: inside(&identity),
-        process: only.and_then(|one| Some(KernelOwner { uid: one.fsuid.id()?, gid: one.fsgid.id()? })),
+        process: only_owner(&credentials),
         creator: root_of(namespace.map(|namespace| &*namespace.value)),
         image,
         image_table: MountTable::default(),
@@ -80,20 +81,21 @@ pub(super) fn actor(
     state.cache.share(mounts.stage, &mut mounts.mounts);
     let picked = picked::matters(mounts.stage, context, &mounts.mounts, &space);
     identity.facts.extend(confinement.fact(container));
-    let found = [space.unmodelled.or(picked), confinement.unmodelled].into_iter().flatten();
-    let unmodelled = container.unmodelled.iter().cloned().chain(found).chain(mounts.unmodelled).collect();
+    let (profile, own_profile) = apparmor::of(context, container);
+    let found = [space.unmodelled.or(picked), confinement.unmodelled, own_profile];
     let mut actor = Actor {
         name,
         workload: Arc::from(context.workload.name.as_str()),
         container: Arc::from(container.name.as_str()),
         role: container.role,
-        image: container.image.as_ref().map(|image| Arc::from(image.value.as_str())),
+        image: container.image.as_ref().map(|image| image.value.as_str().into()),
         identity,
         credentials,
         mounts: mounts.mounts,
         all_devices: container.privileged,
-        unmodelled,
+        unmodelled: unfollowed(container, found, mounts.unmodelled),
         confined: confinement.confined,
+        profile,
         needs: mounts.needs,
         blocked,
         runtime,
@@ -103,6 +105,21 @@ pub(super) fn actor(
     };
     program::follow(stage, &mut actor, container, image);
     actor
+}
+
+/// Who owns what the process makes, where that is settled.
+fn only_owner(credentials: &[Credentials]) -> Option<KernelOwner> {
+    let [one] = credentials else { return None };
+    Some(KernelOwner { uid: one.fsuid.id()?, gid: one.fsgid.id()? })
+}
+
+/// What no rule follows: what the description asks for itself, what was found here, and what its mounts bring.
+fn unfollowed(
+    container: &Container,
+    found: [Option<Unmodelled>; 3],
+    of_mounts: Vec<Unmodelled>,
+) -> Vec<Unmodelled> {
+    container.unmodelled.iter().cloned().chain(found.into_iter().flatten()).chain(of_mounts).collect()
 }
 
 /// A cluster holds the whole pod back, an engine only the container that mounts it.

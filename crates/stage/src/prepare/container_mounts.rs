@@ -178,7 +178,7 @@ impl ContainerMounts<'_> {
             self.stage.source(source).facts.name.clone()
         });
         let at = quoted(new.at);
-        let comma = if shown.is_empty() { "" } else { ", " };
+        let comma = if shown.is_empty() { " " } else { ", " };
         let when = format!("{volume} has the mount point {at}{how}");
         // The kernel alone makes what is in its own file systems: a name of somebody's choice is usually not there.
         let usual = (!shown.is_empty()).then(|| Usual::shared(UsualRule::Starts, &when));

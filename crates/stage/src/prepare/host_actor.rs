@@ -91,6 +91,7 @@ pub(super) fn actor(mounts: MountTable) -> Actor {
         all_devices: true,
         unmodelled: Vec::new(),
         confined: None,
+        profile: None,
         needs: Vec::new(),
         blocked: None,
         guest: false,

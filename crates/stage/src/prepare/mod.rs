@@ -1,6 +1,7 @@
 //! From a scene to a stage: what kubelet and runtime do before the process starts.
 
 mod api_volume;
+mod apparmor;
 mod attach;
 mod backed;
 mod bind;

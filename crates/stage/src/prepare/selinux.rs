@@ -163,7 +163,7 @@ fn with_policy(
     let given = match (context.workload.flavour, &asked.whole) {
         (_, Some(whole)) => {
             pairs = Arc::default();
-            as_described(policy, whole)
+            as_described(policy, whole, asked.files.as_ref())
         }
         (Flavour::Pod | Flavour::Compose, None) => match loose(context, container) {
             Loose::Yes if asked.type_.is_none() && asked.level.is_none() => {
@@ -234,10 +234,20 @@ fn loose(context: &Context<'_>, container: &Container) -> Loose {
 }
 
 /// The label that the description gives whole.
-fn as_described(policy: &Policy, whole: &Fact<String>) -> Result<Given, Problem> {
-    let process = policy.context(&whole.value).map_err(|problem| {
-        Problem::Asked(format!("{}: {problem}", whole.value.escape_debug()), whole.from.clone())
-    })?;
+fn as_described(
+    policy: &Policy,
+    whole: &Fact<String>,
+    files: Option<&Fact<String>>,
+) -> Result<Given, Problem> {
+    let known = |given: &Fact<String>| {
+        policy.context(&given.value).map_err(|problem| {
+            Problem::Asked(format!("{}: {problem}", given.value.escape_debug()), given.from.clone())
+        })
+    };
+    let process = known(whole)?;
+    if let Some(files) = files {
+        return Ok(Given { process, files: Some(known(files)?), others: None, assumptions: Vec::new() });
+    }
     let level = policy.range_text(&process.range);
     let files = label(policy, FILES, &level).ok();
     let text = "what the engine makes for a container is labelled container_file_t at the container's level";

@@ -1,5 +1,6 @@
 //! Everything that was given: workloads, images, volumes and the host.
 
+mod apparmor;
 mod program;
 mod selinux;
 mod volume;
@@ -27,6 +28,7 @@ use mivask_model::refusal::Refusal;
 use mivask_model::storage::Settings;
 use mivask_model::tree::Tree;
 
+pub use apparmor::ProfileAsked;
 pub use program::{Program, USUAL_SEARCH};
 pub use selinux::{LabelAsked, Selinux, SelinuxMode};
 pub use volume::*;
@@ -181,6 +183,8 @@ pub struct Host {
     pub subordinate: SubordinateIds,
     /// What is known of SELinux there; `None` if nothing is said.
     pub selinux: Option<Selinux>,
+    /// Whether it has AppArmor; `None` if nothing is said.
+    pub apparmor: Option<bool>,
 }
 
 impl Host {

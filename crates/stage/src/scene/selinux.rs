@@ -32,6 +32,8 @@ pub enum SelinuxMode {
 pub struct LabelAsked {
     /// The whole label of the process, where it is given.
     pub whole: Option<Fact<String>>,
+    /// The label of its root file system and of what the runtime mounts, where that is given (`mountLabel`).
+    pub files: Option<Fact<String>>,
     /// Its user, in place of the engine's.
     pub user: Option<Fact<String>>,
     /// Its role, likewise.

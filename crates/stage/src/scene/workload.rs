@@ -7,7 +7,7 @@ use mivask_model::mode::Mode;
 use mivask_model::refusal::Refusal;
 use mivask_model::unmodelled::Unmodelled;
 
-use super::{LabelAsked, Lent, Program, Volume, VolumeKind, VolumeMount};
+use super::{LabelAsked, Lent, ProfileAsked, Program, Volume, VolumeKind, VolumeMount};
 use crate::identity::{ContainerSecurity, PlainIdentity, PodSecurity, ProcessIdentity, Resolved};
 use crate::runtime::Flavour;
 use crate::stage::Role;
@@ -184,6 +184,8 @@ pub struct Container {
     pub unmodelled: Vec<Unmodelled>,
     /// What it asks of its label.
     pub label: LabelAsked,
+    /// What it asks of AppArmor.
+    pub apparmor: ProfileAsked,
     /// Where it was described.
     pub from: Provenance,
 }
@@ -220,6 +222,7 @@ impl Container {
             termination_log: None,
             unmodelled: Vec::new(),
             label: LabelAsked::default(),
+            apparmor: ProfileAsked::default(),
             from,
         }
     }

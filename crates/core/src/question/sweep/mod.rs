@@ -8,6 +8,7 @@ mod exact;
 mod memo;
 mod overview;
 mod pass;
+mod profiled;
 mod recorder;
 mod ways;
 

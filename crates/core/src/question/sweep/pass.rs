@@ -11,15 +11,17 @@ use mivask_model::outcome::Errno;
 use mivask_rules::decide::{after_walk, decide, decide_new_entry};
 use mivask_rules::explore::Explorer;
 use mivask_rules::imprint::NewKind;
+use mivask_rules::profile::is_near;
 use mivask_rules::trace::Check;
 use mivask_rules::view::{Place, View};
 use mivask_rules::walk::Walker;
 use mivask_rules::witness::Unwatched;
 use mivask_stage::need::Need;
 
-use super::column::{Cell, Column, Ending, Endings};
+use super::column::{Cell, Column, Ending, Endings, PerColumn};
 use super::exact::{Exact, exact, perhaps, unsettled};
 use super::memo::Memo;
+use super::profiled::denied;
 use super::recorder::Recorder;
 
 /// A directory on the way.
@@ -150,8 +152,8 @@ impl<'v, 'w> Pass<'v, 'w> {
             _ if self.view.is_of_either_kind(found.there) || self.view.is_of_unknown_kind(found.there) => {
                 self.of_either_kind(kind)
             }
-            Some(shut) => self.open(found, kind).map(|ending| perhaps(*ending, shut)),
-            None => self.open(found, kind),
+            Some(shut) => self.profiled(found, kind).map(|ending| perhaps(*ending, shut)),
+            None => self.profiled(found, kind),
         }
     }
 
@@ -257,15 +259,41 @@ impl<'v, 'w> Pass<'v, 'w> {
         Ending { check: Some(Check::Link), ..ending }
     }
 
+    /// What an engine's profile has a rule about is asked with the whole path, on which the profile goes by.
+    fn profiled(&mut self, found: after_walk::Found<'_>, kind: FileKind) -> Endings {
+        let endings = self.open(found, kind);
+        if self.view.profile.is_none() || !is_near(&self.path) {
+            return endings;
+        }
+        let concerned =
+            |column: Column, ending: &Ending| ending.cell != Cell::Void && denied(&self.path, kind, column);
+        let asked = PerColumn::from_fn(|column| {
+            let ending = *endings.of(column);
+            let cell = if concerned(column, &ending) { Cell::Open } else { Cell::Void };
+            Ending { cell, ..ending }
+        });
+        let found = self.asked_whole(kind, asked);
+        PerColumn::from_fn(|column| {
+            let asked = asked.of(column).cell == Cell::Open;
+            *if asked { &found } else { &endings }.of(column)
+        })
+    }
+
     /// What nobody knows to be a directory or a file: each column from the root of all.
     fn of_either_kind(&mut self, kind: FileKind) -> Endings {
-        let asked = Endings::all(kind, Ending { cell: Cell::Open, ..Ending::default() });
+        // As a file: what it is no question asks.
+        self.asked_whole(FileKind::File, Endings::all(kind, Ending { cell: Cell::Open, ..Ending::default() }))
+    }
+
+    /// Each open column of `asked` with the whole path.
+    fn asked_whole(&mut self, kind: FileKind, asked: Endings) -> Endings {
         let mut endings = asked;
         for (column, ending) in asked.iter().filter(|(_, ending)| ending.cell == Cell::Open) {
             let verb = match column {
                 Column::Read => Some(Verb::Reads),
                 Column::Write => Some(Verb::Writes),
                 Column::Create => None,
+                Column::Delete if kind == FileKind::Directory => Some(Verb::RemovesDirectory),
                 Column::Delete => Some(Verb::Deletes),
                 Column::List => Some(Verb::Lists),
                 Column::Enter => Some(Verb::Enters),

@@ -121,6 +121,7 @@ fn past(scene: &Scene, stage: &Stage, (actor, wish): (&Actor, &Wish<'_>), step: 
         | Check::GroupBits
         | Check::OtherBits
         | Check::UnmappedOwner
+        | Check::Profile
         | Check::OneMount
         | Check::Feature
         | Check::Server
