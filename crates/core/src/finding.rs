@@ -25,6 +25,8 @@ pub enum Kind {
     Umask,
     /// An actor is root though nothing that is mounted needs it.
     RunsAsRoot,
+    /// The host's SELinux does not confine an actor: it has no label of its own.
+    Unconfined,
     /// Everyone writes it, and the sticky bit protects entries.
     WorldWritableSticky,
     /// A group that several actors share writes it.
@@ -35,7 +37,7 @@ pub enum Kind {
 
 impl Kind {
     /// Every kind.
-    pub const ALL: [Self; 11] = [
+    pub const ALL: [Self; 12] = [
         Self::WorldWritable,
         Self::SecretReadable,
         Self::HostWritable,
@@ -44,6 +46,7 @@ impl Kind {
         Self::TooWide,
         Self::Umask,
         Self::RunsAsRoot,
+        Self::Unconfined,
         Self::WorldWritableSticky,
         Self::GroupShared,
         Self::MissingExecute,
@@ -61,6 +64,7 @@ impl Kind {
             Self::TooWide => "too-wide",
             Self::Umask => "umask",
             Self::RunsAsRoot => "runs-as-root",
+            Self::Unconfined => "unconfined",
             Self::WorldWritableSticky => "world-writable-sticky",
             Self::GroupShared => "group-shared",
             Self::MissingExecute => "missing-x",

@@ -30,6 +30,30 @@ pub enum Relabelled {
     Contested,
 }
 
+impl Relabelled {
+    /// The word in JSON; never changes once released.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Shared => "shared",
+            Self::Private => "private",
+            Self::Overlaid => "overlaid",
+            Self::Contested => "contested",
+        }
+    }
+
+    /// What did it, for sentences.
+    #[must_use]
+    pub const fn by(self) -> &'static str {
+        match self {
+            Self::Shared => "z",
+            Self::Private => "Z",
+            Self::Overlaid => "the engine's overlay",
+            Self::Contested => "whichever container starts last",
+        }
+    }
+}
+
 impl Default for Labels {
     fn default() -> Self {
         Self::Stored(None)

@@ -7,6 +7,8 @@ mod labels {
 }
 
 use labels::scenes::{POLICY, staged_with, verdict};
+use mivask_core::finding::Kind;
+use mivask_core::glob::NoGlobs;
 use mivask_core::stage::Stage;
 
 /// Where the host's files are, a home folder and a shared one.
@@ -216,4 +218,20 @@ fn a_script_asks_for_labels_too() {
     assert_eq!(label_of(&stage, "a"), "system_u:system_r:spc_t:s0");
     assert_eq!(label_of(&stage, "b"), "system_u:system_r:container_t:s0:c1,c2");
     assert_eq!(verdict(&stage, "b writes /data/f"), "allowed");
+}
+
+#[test]
+fn who_has_no_label_of_its_own_is_a_finding() {
+    let found = |service: &str| {
+        let stage = composed(&format!("  a: {{ image: i{service} }}\n"));
+        let findings = mivask_core::exposure::exposure(&stage, &[], &[], &NoGlobs).unwrap();
+        let of = findings.iter().filter(|finding| finding.kind == Kind::Unconfined);
+        of.map(|finding| format!("{} {} {}", finding.severity, finding.on, finding.fact)).collect::<Vec<_>>()
+    };
+    let one = "medium a label system_u:system_r:spc_t:s0";
+    assert_eq!(found(", security_opt: ['label=disable']"), [one]);
+    assert_eq!(found(", privileged: true"), [one]);
+    assert_eq!(found(", pid: host"), [one]);
+    assert_eq!(found(""), [""; 0]);
+    assert_eq!(found(", security_opt: ['label=level:s0:c1']"), [""; 0]);
 }

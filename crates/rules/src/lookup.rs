@@ -13,6 +13,7 @@ use mivask_model::outcome::Errno;
 use mivask_model::storage::Storage;
 use mivask_model::usual::Usual;
 
+use crate::label::label_of;
 use crate::trace::Step;
 use crate::view::{Devices, Place, View};
 use crate::walk::{Follow, Last, Target, Walker};
@@ -61,6 +62,13 @@ pub fn root_credentials() -> Credentials {
         no_new_privileges: false,
         namespace: Arc::new(UserNamespace::initial()),
     }
+}
+
+/// The label of what is at `place`, in words: `None` where SELinux does not decide, `Some(None)` where nobody told the label.
+#[must_use]
+pub fn label_at(view: &View<'_>, place: Place) -> Option<Option<String>> {
+    let confined = view.confined?;
+    Some(label_of(view, confined, place).map(|label| confined.text(&label)))
 }
 
 /// What someone who may look everywhere finds at a path.

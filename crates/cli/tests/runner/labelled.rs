@@ -139,7 +139,7 @@ fn mistakes_in_the_host_s_section() {
     };
     assert_snapshot!(with("{ policy: compose.yaml }"), @"
     --- standard error
-    error: compose.yaml: this is no binary policy of a kernel (at byte 0)
+    error: beacon/compose.yaml: this is no binary policy of a kernel (at byte 0)
       --> beacon/odd.yaml:18:22
        |
     18 |   selinux: { policy: compose.yaml }
@@ -176,7 +176,7 @@ fn mistakes_in_the_host_s_section() {
     ");
     assert_snapshot!(with("sometimes"), @"
     --- standard error
-    error: unknown variant `sometimes`, expected one of `disabled`, `permissive`, `enforcing`
+    error: unknown variant `sometimes`, expected one of `live`, `disabled`, `permissive`, `enforcing`
       --> beacon/odd.yaml:18:12
        |
     18 |   selinux: sometimes
@@ -184,5 +184,21 @@ fn mistakes_in_the_host_s_section() {
 
     error: the input cannot be used: 1 error above
     --- status 2
+    ");
+}
+
+#[test]
+fn mounts_have_labels_where_they_decide() {
+    assert_snapshot!(lighthouse().run(["mounts", SCENE, "--actor", "chart", "--actor", "fog"]), @"
+    chart
+      at       what                           flags  root            before  inodes changed  label
+      /        image beacon/lamp:2 (overlay)  rw     0:0 0555                                system_u:object_r:container_file_t:s0:(own pair of chart)
+      /charts  host /srv/beacon/charts        rw     7610:7610 0755                          system_u:object_r:container_file_t:s0:(own pair of chart), by Z
+
+    fog
+      at        what                           flags  root            before  inodes changed  label
+      /         image beacon/lamp:2 (overlay)  rw     0:0 0555                                system_u:object_r:container_file_t:s0:(own pair of fog)
+      /signals  host /srv/beacon/signals       rw     7610:7610 0755                          not known: set by whichever container starts last
+    --- status 0
     ");
 }

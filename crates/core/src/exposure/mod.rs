@@ -7,6 +7,7 @@ mod limit;
 mod root;
 mod secret;
 mod strict;
+mod unconfined;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -129,6 +130,7 @@ fn of_one(stage: &Stage, actor: &Actor, groups: &BTreeMap<u32, BTreeSet<String>>
     // A policy may keep it from something; what there is to be kept from is looked for here.
     let actor = &Actor { unmodelled: Vec::new(), profile: None, needs: Vec::new(), ..actor.clone() };
     root::look(stage, actor, singles);
+    unconfined::look(actor, singles);
     for which in 0..actor.credentials.len() {
         // A part that cannot be swept has nothing to find.
         let _ = follow(stage, actor, which, b"/", |event| {
@@ -252,7 +254,8 @@ fn meant(
             pattern: pattern.clone(),
             error,
         })?;
-        let named = matches!(finding.kind, Kind::Umask | Kind::RunsAsRoot) && *pattern == *finding.on;
+        let named = matches!(finding.kind, Kind::Umask | Kind::RunsAsRoot | Kind::Unconfined)
+            && *pattern == *finding.on;
         let fits = |path: &Vec<u8>| *path == pattern.as_bytes() || matcher(path);
         if named || !finding.paths.is_empty() && finding.paths.iter().all(fits) {
             return Ok(Some(one.clone()));

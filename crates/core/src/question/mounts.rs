@@ -4,10 +4,13 @@ use std::sync::Arc;
 
 use mivask_model::fact::{Provenance, Unknown};
 use mivask_model::ids::{DiskOwner, InsideGid, InsideUid, MountIds, OVERFLOW_ID};
-use mivask_model::mount::{Mount, MountFlags, MountOrigin, RootFacts};
+use mivask_model::labels::Relabelled;
+use mivask_model::mount::{Mount, MountFlags, MountId, MountOrigin, RootFacts};
 use mivask_model::mount_kind::MountKind;
 use mivask_model::refusal::Refusal;
 use mivask_model::unmodelled::Touches;
+use mivask_rules::lookup::label_at;
+use mivask_rules::view::Place;
 use mivask_stage::stage::{Actor, Stage};
 
 /// One mount of one actor.
@@ -32,6 +35,10 @@ pub struct MountRow {
     pub root: Option<RootFacts>,
     /// Owner and group of that as the actor sees them, where they are other numbers; 65534 for an id without a mapping.
     pub inside: Option<(InsideUid, InsideGid)>,
+    /// The label of what shows there: `None` where SELinux does not decide, `Some(None)` where nobody told it.
+    pub label: Option<Option<String>>,
+    /// What the engine made of the labels below it, if anything.
+    pub relabelled: Option<Relabelled>,
     /// The same before it was prepared, where that changed it.
     pub prepared_from: Option<RootFacts>,
     /// How many inodes the filesystem-group step changes.
@@ -56,6 +63,14 @@ impl MountRow {
     }
 }
 
+/// The label of what shows at the mount `number`.
+fn label(stage: &Stage, actor: &Actor, number: MountId) -> Option<Option<String>> {
+    let who = actor.credentials.first()?;
+    let mount = actor.mounts.get(number);
+    let place = Place { mount: number, source: mount.variants[0].source, inode: mount.root };
+    label_at(&stage.view(actor, who, &actor.name), place)
+}
+
 /// The mounts of `actor`, the root first, in the order they are made.
 #[must_use]
 pub fn mounts(stage: &Stage, actor: &Actor) -> Vec<MountRow> {
@@ -63,7 +78,7 @@ pub fn mounts(stage: &Stage, actor: &Actor) -> Vec<MountRow> {
     actor
         .mounts
         .iter()
-        .map(|(_, mount)| {
+        .map(|(number, mount)| {
             let first = &mount.variants[0];
             let source = stage.source(first.source);
             let single = mount.variants.len() == 1;
@@ -91,6 +106,8 @@ pub fn mounts(stage: &Stage, actor: &Actor) -> Vec<MountRow> {
                 id_mapped: mount.facts.ids != MountIds::default(),
                 root,
                 inside,
+                label: label(stage, actor, number),
+                relabelled: mount.facts.relabelled,
                 prepared_from: first.preparation.before.filter(|before| Some(*before) != root),
                 touches: if single { first.preparation.touches } else { 0 },
                 notes: notes.collect(),

@@ -1,5 +1,6 @@
 //! The mount table.
 
+use mivask_core::labels::Relabelled;
 use mivask_core::mount::RootFacts;
 use mivask_core::question::MountRow;
 use schemars::JsonSchema;
@@ -25,6 +26,10 @@ pub(super) struct MountJson<'a> {
     /// The root's owner as the actor sees it, where that is another number; 65534 for one without a mapping.
     inside_uid: Option<u32>,
     inside_gid: Option<u32>,
+    /// The SELinux label of what shows there; `null` where SELinux does not decide, or nobody told it.
+    label: Option<&'a str>,
+    /// What the engine made of the labels below it: `shared` (`z`), `private` (`Z`), `contested` where several containers do, `overlaid`.
+    relabelled: Option<&'static str>,
     prepared_from: Option<RootJson>,
     touches: usize,
     notes: Vec<&'a str>,
@@ -63,6 +68,8 @@ impl<'a> MountJson<'a> {
             root: row.root.map(root),
             inside_uid: row.inside.map(|(uid, _)| uid.raw()),
             inside_gid: row.inside.map(|(_, gid)| gid.raw()),
+            label: row.label.as_ref().and_then(Option::as_deref),
+            relabelled: row.relabelled.map(Relabelled::word),
             prepared_from: row.prepared_from.map(root),
             touches: row.touches,
             notes: row.notes.iter().map(|note| &**note).collect(),

@@ -28,16 +28,16 @@ pub fn mounts(out: &mut dyn Write, rows: &[MountRow], layout: Layout<'_>) -> io:
             paragraph(out, &text, 2, layout)?;
         }
         let apart = group.iter().any(|row| row.inside.is_some());
-        let titles: &[&str] = if apart {
-            &["at", "what", "flags", "root", "before", "inodes changed", "inside"]
-        } else {
-            &["at", "what", "flags", "root", "before", "inodes changed"]
-        };
-        let mut table = Table::new(titles).with_stored(STORED);
+        let labelled = group.iter().any(|row| row.label.is_some());
+        let mut titles = vec!["at", "what", "flags", "root", "before", "inodes changed"];
+        titles.extend(apart.then_some("inside"));
+        titles.extend(labelled.then_some("label"));
+        let mut table = Table::new(&titles).with_stored(STORED);
         for row in group {
             let inside = row.inside.map(|(uid, gid)| format!("{}:{}", uid.raw(), gid.raw()));
             let inside = apart.then(|| inside.unwrap_or_default());
-            table.row(cells(row).into_iter().chain(inside).collect());
+            let label = labelled.then(|| label(row));
+            table.row(cells(row).into_iter().chain(inside).chain(label).collect());
         }
         write!(out, "{}", table.render(layout))?;
         notes(out, group, layout)?;
@@ -64,6 +64,17 @@ fn cells(row: &MountRow) -> Vec<String> {
         row.prepared_from.map(facts).unwrap_or_default(),
         touches,
     ]
+}
+
+/// The label, and the option that gave it.
+fn label(row: &MountRow) -> String {
+    match (&row.label, row.relabelled) {
+        (None, _) => String::new(),
+        (Some(None), None) => paint(OPEN, "not known"),
+        (Some(None), Some(how)) => paint(OPEN, &format!("not known: set by {}", how.by())),
+        (Some(Some(label)), None) => safe(label),
+        (Some(Some(label)), Some(how)) => format!("{}, by {}", safe(label), how.by()),
+    }
 }
 
 fn facts(root: RootFacts) -> String {

@@ -44,6 +44,7 @@ impl Confinement {
         let asked = &container.label;
         let parts = [&asked.whole, &asked.type_, &asked.level, &asked.user, &asked.role];
         let asked = parts.into_iter().flatten().next().map(|fact| fact.from.clone());
+        let asked = asked.or_else(|| container.label.disabled.clone());
         let from = asked.unwrap_or_else(|| Provenance::rule("what engines give a container"));
         Some(IdentityFact { field: IdentityField::Label, value: confined.text(confined.process()), from })
     }
