@@ -176,13 +176,17 @@ images: { i: { user: '7101:7101' } }
 fn labels_are_swept_as_they_are_asked() {
     let policy = concat!(env!("CARGO_MANIFEST_DIR"), "/../label/tests/policy/containers.33");
     let folder = tempfile::tempdir().unwrap();
+    let untold = LABELLED.replace("{ policy: POLICY }", "enforcing");
     std::fs::write(folder.path().join("scene.yaml"), LABELLED.replace("POLICY", policy)).unwrap();
+    std::fs::write(folder.path().join("untold.yaml"), untold).unwrap();
     let services = "name: p\nservices:\n  a: { image: i, volumes: ['/srv:/srv', '/home:/home'] }\n  b: { image: i, volumes: \
                     ['/srv:/srv'], security_opt: ['label=level:s0:c1,c2'] }\n  c: { image: i, volumes: ['/home/ada:/home:Z'] }\n  d: { \
                     image: i, privileged: true, volumes: ['/srv:/srv'] }\n";
     std::fs::write(folder.path().join("compose.yaml"), services).unwrap();
-    let (all, open, _) = compared("scene.yaml", &scene(folder.path(), "scene.yaml"));
-    assert!(all > 150 && open > 10, "{all} {open}");
+    for name in ["scene.yaml", "untold.yaml"] {
+        let (all, open, _) = compared(name, &scene(folder.path(), name));
+        assert!(all > 150 && open > 10, "{name}: {all} {open}");
+    }
 }
 
 #[test]

@@ -78,7 +78,9 @@ pub enum MissingFact {
     Attribute(Subject),
     /// Whether the labels of a source, which are not given, permit these accesses.
     Labels(SourceId),
-    /// Whether the host has AppArmor, and whether its engine's profile has this rule.
+    /// Whether the host's policy, which is not given, permits what the words say.
+    Policy(String),
+    /// What is not known of an engine's profile, in words.
     Profile(&'static str),
     /// What the thing of this number does, among those that no rule here follows.
     Unmodelled(usize),

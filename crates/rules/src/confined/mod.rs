@@ -37,6 +37,8 @@ pub struct Given {
 #[derive(Clone, Debug)]
 pub struct Confined {
     policy: Arc<Policy>,
+    /// What the policy permits at most, where `policy` is only what it permits at least.
+    most: Option<Arc<Policy>>,
     permissive: bool,
     given: Given,
     pairs: Arc<[OwnPair]>,
@@ -63,7 +65,35 @@ impl Confined {
         let denied = [denied(true), denied(false)];
         let lowest = policy.range("s0").unwrap_or_default();
         let shared = given.files.clone().map(|files| Context { range: lowest, ..files });
-        Self { policy, permissive, given, pairs, cache: Arc::default(), shared, denied }
+        Self { policy, most: None, permissive, given, pairs, cache: Arc::default(), shared, denied }
+    }
+
+    /// The same where the policy is not given: what it permits is between that and `most`, which knows the same labels.
+    #[must_use]
+    pub fn at_most(self, most: Option<Arc<Policy>>) -> Self {
+        Self { most, ..self }
+    }
+
+    /// Whether the policy is known only within bounds, with some of its labels.
+    #[must_use]
+    pub const fn is_bounded(&self) -> bool {
+        self.most.is_some()
+    }
+
+    /// Whether the policy, of which that is not known, perhaps lets `source` do `needed` to something of `class`. Labels are translated
+    /// by their text: numbers differ from policy to policy.
+    pub(crate) fn perhaps(
+        &self,
+        (source, target): (&Context, &Context),
+        class: &str,
+        needed: Permission,
+    ) -> bool {
+        let Some(most) = &self.most else { return false };
+        let there = |label| most.context(&self.policy.text(label)).ok();
+        let (Some(source), Some(target)) = (there(source), there(target)) else { return false };
+        let Some(class) = most.class(class) else { return false };
+        let allowed = most.decide(&source, &target, class.id()).allowed;
+        class.permission(needed.word()).is_some_and(|bit| allowed & bit != 0)
     }
 
     /// What `source` may do to `target` as something of `class`: the bits of its permissions.

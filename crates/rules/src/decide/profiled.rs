@@ -61,7 +61,7 @@ pub(super) fn weighed<'a, W: Witness>(
 }
 
 /// Whether `rule` decides.
-fn holds<W: Witness>(profile: Profile, rule: &'static str, w: &mut W) -> bool {
+fn holds<W: Witness>(profile: Profile, rule: &str, w: &mut W) -> bool {
     let newer = is_of_newer_engines(rule);
     let (fact, options) = match (profile, newer) {
         (Profile::Default, false) => return true,
@@ -80,7 +80,7 @@ fn holds<W: Witness>(profile: Profile, rule: &'static str, w: &mut W) -> bool {
         "give `host: { apparmor: enabled }` or `disabled` in a scene"
     };
     let describe = |option: usize| options[option].to_owned();
-    w.choose(MissingFact::Profile(rule), &Unknown::new(fact, settle), options.len(), describe) == 1
+    w.choose(MissingFact::Profile(fact), &Unknown::new(fact, settle), options.len(), describe) == 1
 }
 
 /// What the path of a file ends with.

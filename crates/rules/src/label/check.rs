@@ -1,7 +1,7 @@
 //! One check of labels: who, on what, which permissions (`avc_has_perm`).
 
-use mivask_label::{ClassId, Context, Reason, Unknown};
-use mivask_model::fact::Provenance;
+use mivask_label::{ClassId, Context, Reason, Unknown as Handling};
+use mivask_model::fact::{Provenance, Unknown};
 use mivask_model::mode::{Access, FileKind};
 use mivask_model::outcome::Errno;
 
@@ -56,6 +56,11 @@ impl Needed {
         if let Some(free) = self.all.iter_mut().find(|place| place.is_none()) {
             *free = Some(permission);
         }
+    }
+
+    fn with(mut self, permission: Permission) -> Self {
+        self.add(permission);
+        self
     }
 
     fn iter(self) -> impl Iterator<Item = Permission> {
@@ -120,7 +125,10 @@ pub(crate) fn on_any<W: Witness>(
         id.and_then(allowed).is_some_and(|allowed| bits & !allowed == 0)
     };
     let allowed = pairs.iter().filter(permits).count();
-    if allowed != 0 && allowed != pairs.len() {
+    // A policy that is not given may permit it for one of them.
+    let perhaps = |pair: &(&Context, &Context)| needed.iter().all(|one| confined.perhaps(*pair, class, one));
+    let open = allowed != 0 || confined.is_bounded() && pairs.iter().flatten().any(perhaps);
+    if open && allowed != pairs.len() {
         return on_unknown(view, confined, place, needed, at, w);
     }
     match pairs.first() {
@@ -166,8 +174,19 @@ pub(crate) fn on_label<W: Witness>(
 ) -> Result<(), Errno> {
     let (id, bits, unknown) = bits(confined, class, needed);
     let policy = confined.policy();
-    let denied = id.map_or(0, |id| bits & !confined.allowed(source, target, id));
-    let refused = denied != 0 || unknown && policy.unknown() != Unknown::Allow;
+    let mut denied = id.map_or(0, |id| bits & !confined.allowed(source, target, id));
+    let mut refused = denied != 0 || unknown && policy.unknown() != Handling::Allow;
+    if refused && confined.is_bounded() {
+        let perhaps = |one| confined.perhaps((source, target), class, one);
+        if needed.iter().all(perhaps) {
+            let words = words(confined, (source, target), class, (needed, 0), None);
+            refused = !policy_permits(&words, w);
+        } else {
+            // What is certain is denied for what no policy permits.
+            let open = needed.iter().filter(|one| perhaps(*one)).fold(Needed::default(), Needed::with);
+            denied &= !self::bits(confined, class, open).1;
+        }
+    }
     let result = if refused && !confined.is_permissive() {
         StepResult::Failed(Errno::EACCES)
     } else {
@@ -259,6 +278,15 @@ fn reasons(
     });
     let all: Vec<_> = all.collect();
     if all.is_empty() { "the policy does not know such a permission".to_owned() } else { all.join("; ") }
+}
+
+/// Where the policy is not given, and some permit what `words` say.
+fn policy_permits<W: Witness>(words: &str, w: &mut W) -> bool {
+    let fact = format!("whether in the host's policy {words}");
+    let unknown = Unknown::new(&fact, "give `host: { selinux: { policy: FILE } }`");
+    let describe =
+        |option| format!("the host's policy {} this: {words}", ["permits", "does not permit"][option]);
+    w.choose(MissingFact::Policy(words.to_owned()), &unknown, 2, describe) == 0
 }
 
 /// Where the label is not given, both are possible.

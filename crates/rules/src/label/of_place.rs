@@ -51,7 +51,7 @@ fn given(view: &View<'_>, confined: &Confined, place: Place) -> Option<Context> 
     let own =
         place.inode.and_then(|id| source.tree.extended(id)).and_then(|extended| extended.label.as_ref());
     let Labels::Stored(rest) = &source.facts.labels else { return None };
-    own.or(rest.as_ref()).map(|label| read(confined, label))
+    own.or(rest.as_ref()).and_then(|label| read(confined, label))
 }
 
 /// Every label that the inode may have where several containers have its mount labelled, and who started last is not known;
@@ -65,9 +65,10 @@ pub(crate) fn possible(view: &View<'_>, confined: &Confined, place: Place) -> Op
     std::iter::once(given(view, confined, place)).chain(made).collect()
 }
 
-/// A label that was told; what the policy does not know is unlabeled.
-fn read(confined: &Confined, label: &str) -> Context {
-    confined.context(label).unwrap_or_else(|_| confined.policy().unlabeled().clone())
+/// A label that was told; what the policy does not know is unlabeled. Of one that is not given nobody knows whether it does.
+fn read(confined: &Confined, label: &str) -> Option<Context> {
+    let unknown = || (!confined.is_bounded()).then(|| confined.policy().unlabeled().clone());
+    confined.context(label).ok().or_else(unknown)
 }
 
 /// What the policy labels by path: all alike, or the root; where in it another inode is, the tree does not tell.
@@ -90,7 +91,9 @@ pub(crate) fn of_filesystem<W: Witness>(
 ) -> Context {
     let facts = &view.source(place).facts;
     match &facts.labels {
-        Labels::Mounted(label) => return read(confined, label),
+        Labels::Mounted(label) => {
+            return read(confined, label).unwrap_or_else(|| confined.policy().unlabeled().clone());
+        }
         Labels::Container => {
             if let Some(files) = confined.files() {
                 return files.clone();
@@ -128,12 +131,30 @@ pub(crate) fn named(view: &View<'_>, place: Place) -> String {
     path.map_or_else(|| view.source(place).facts.name.to_string(), |path| quoted(path))
 }
 
+/// The label that was told of the inode, whatever a policy makes of it.
+fn told<'a>(view: &View<'a>, place: Place) -> Option<&'a str> {
+    let source = view.source(place);
+    match &source.facts.labels {
+        Labels::Mounted(label) => Some(label),
+        Labels::Stored(rest) => {
+            let own = place.inode.and_then(|id| source.tree.extended(id)?.label.as_deref());
+            own.or(rest.as_deref())
+        }
+        Labels::Container | Labels::Open | Labels::ByPath => None,
+    }
+}
+
 /// What is missing where no label is given.
 pub(super) fn missing(view: &View<'_>, place: Place) -> Unknown {
     let name = named(view, place);
     if view.mount(place.mount).facts.relabelled == Some(Relabelled::Contested) {
         let fact = format!("which container started last of those that have {name} labelled");
         return Unknown::new(&fact, "mount it with `z` in all of them, or with `Z` in one alone");
+    }
+    if let Some(label) = told(view, place).filter(|_| view.confined.is_some_and(Confined::is_bounded)) {
+        let fact =
+            format!("what the host's policy permits with the label {} of {name}", label.escape_debug());
+        return Unknown::new(&fact, "give `host: { selinux: { policy: FILE } }`");
     }
     let over = view.mount(place.mount).facts.relabelled == Some(Relabelled::Overlaid);
     let over = if over { " under the engine's overlay" } else { "" };

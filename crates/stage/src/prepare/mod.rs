@@ -41,6 +41,7 @@ mod space;
 mod sub_path;
 mod take_over;
 mod tree_cache;
+mod usual_policy;
 mod volume;
 mod working_directory;
 

@@ -13,6 +13,7 @@ use mivask_model::unmodelled::{Touches, Unmodelled};
 use mivask_rules::confined::{Confined, Given, OwnPair};
 
 use super::context::Context;
+use super::usual_policy;
 use crate::identity::{IdentityFact, IdentityField};
 use crate::runtime::Flavour;
 use crate::scene::{Container, Ipc, Scene, Selinux, SelinuxMode};
@@ -26,6 +27,9 @@ const OTHERS: usize = 300_000;
 
 /// What one without a label of its own becomes: the policy lets the engine's domain start it so.
 const WITHOUT: &str = "spc_t";
+
+/// What settles a missing policy.
+const POLICY: &str = "give `host: { selinux: { policy: FILE } }`";
 
 /// What comes of SELinux for one container.
 #[derive(Default)]
@@ -62,13 +66,12 @@ pub(super) fn of(context: &Context<'_>, container: &Container) -> Confinement {
     };
     match (host.mode, &host.policy) {
         (SelinuxMode::Disabled, _) | (SelinuxMode::Permissive, None) => Confinement::default(),
-        (SelinuxMode::Enforcing, None) => missing(
-            "what the host's SELinux policy permits",
-            "give `host: { selinux: { policy: FILE } }`",
-            host,
-        ),
+        (SelinuxMode::Enforcing, None) => match usual_policy::bounds() {
+            Some(bounds) => with_policy(context, container, (host, &bounds.least), Some(&bounds.most)),
+            None => missing("what the host's SELinux policy permits", POLICY, host),
+        },
         (SelinuxMode::Enforcing | SelinuxMode::Permissive, Some(policy)) => {
-            with_policy(context, container, (host, policy))
+            with_policy(context, container, (host, policy), None)
         }
     }
 }
@@ -115,7 +118,7 @@ pub(super) fn of_volume(
     (key, read_only): (&str, bool),
 ) -> Labels {
     let given = given.cloned().unwrap_or_default();
-    let policy = context.scene.host.selinux.as_ref().and_then(|host| host.policy.as_deref());
+    let policy = context.scene.host.selinux.as_ref().and_then(usual_policy::read_by);
     let Some(policy) = policy.filter(|_| context.workload.flavour == Flavour::Pod) else { return given };
     // What has no attributes cannot be labelled.
     let stored = |name| policy.file_system(name).behavior != Behavior::Paths;
@@ -154,11 +157,13 @@ fn with_policy(
     context: &Context<'_>,
     container: &Container,
     (host, policy): (&Selinux, &Arc<Policy>),
+    most: Option<&Arc<Policy>>,
 ) -> Confinement {
     let asked = &container.label;
     let unknown = |why: &str| {
         let fact = format!("the label of {}{why}", container.name);
-        missing(&fact, "give `label:` for a container of the scene", host)
+        let settle = if most.is_some() { POLICY } else { "give `label:` for a container of the scene" };
+        missing(&fact, settle, host)
     };
     let pairs: Arc<[OwnPair]>;
     let given = match (context.workload.flavour, &asked.whole) {
@@ -189,9 +194,12 @@ fn with_policy(
             given.others =
                 other.as_ref().and_then(|one| label(policy, FILES, &policy.range_text(&one.range)).ok());
             let pairs = pairs.iter().cloned().chain(other).collect();
-            let confined = Confined::new(policy.clone(), enforcing, given, pairs);
+            given.assumptions.extend(most.map(|_| usual_policy::ASSUMED.into()));
+            let confined = Confined::new(policy.clone(), enforcing, given, pairs).at_most(most.cloned());
             Confinement { confined: Some(Arc::new(confined)), ..Confinement::default() }
         }
+        // What the host's own policy knows beside that nobody told.
+        Err(Problem::Asked(..)) if most.is_some() => unknown(", whose parts are not those of every policy"),
         Err(Problem::Engine(why)) => unknown(&format!(": {why}")),
         Err(Problem::Asked(why, from)) => {
             let class = RefusalClass::StartError;
