@@ -31,6 +31,9 @@ const WITHOUT: &str = "spc_t";
 /// What settles a missing policy.
 const POLICY: &str = "give `host: { selinux: { policy: FILE } }`";
 
+/// What settles it where nothing is said of the host.
+const SAY: &str = "say what SELinux does on the host: `host: { selinux: { policy: FILE } }`, `enforcing` or `disabled` in a scene";
+
 /// What comes of SELinux for one container.
 #[derive(Default)]
 pub(super) struct Confinement {
@@ -60,8 +63,10 @@ pub(super) fn of(context: &Context<'_>, container: &Container) -> Confinement {
     let Some(host) = &context.scene.host.selinux else {
         // Nothing is said of the host: what a description asks for could refuse something there.
         let words = asked.words.as_ref();
-        let unmodelled =
-            words.map(|words| Unmodelled::policy(&words.value, Errno::EACCES, words.from.clone()));
+        let unmodelled = words.map(|words| Unmodelled {
+            unknown: Unknown::new(&format!("what {} permits", words.value), SAY),
+            ..Unmodelled::policy(&words.value, Errno::EACCES, words.from.clone())
+        });
         return Confinement { unmodelled, ..Confinement::default() };
     };
     match (host.mode, &host.policy) {
