@@ -40,12 +40,10 @@ pub(super) fn weighed<'a, W: Witness>(
         let Some(named) = named(view, path, (follow, end), w).filter(|named| is_near(named)) else {
             continue;
         };
-        let rule = denies(&named, letters);
         if profile == Profile::Default {
             w.assume(|| ASSUMED.into());
         }
-        if rule.is_some_and(|rule| holds(profile, rule, w)) {
-            let rule = rule.unwrap_or_default();
+        if let Some(rule) = denies(&named, letters).filter(|rule| holds(profile, rule, w)) {
             w.step(|| Step {
                 path: named.clone(),
                 check: Check::Profile,

@@ -13,7 +13,7 @@ const MOST: &[u8] = include_bytes!("policy/most.33");
 
 /// Said with every answer that rests on it.
 pub(super) const ASSUMED: &str = "the host's policy, which is not given, is like those with container domains: they let containers use \
-                                  container_file_t within their level, and nothing of home folders and logs; where they differ it depends";
+                                  container_file_t within their level, and nothing of home folders and logs, and leave them the capabilities they have; where they differ it depends";
 
 /// What is permitted at least, and at most.
 pub(super) struct Bounds {
