@@ -5,8 +5,8 @@ use std::sync::Arc;
 /// What is known of the labels of a source.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub enum Labels {
-    /// Each inode has its own (`security.selinux`); what says none has the one here, where it is given.
-    Stored(Option<Arc<str>>),
+    /// Each inode has its own (`security.selinux`), as far as the options here do not say more.
+    Stored(StoredLabels),
     /// One label for all that is and will be there: the mount option `context=`.
     Mounted(Arc<str>),
     /// The engine gives it the label of the container's own files.
@@ -15,6 +15,17 @@ pub enum Labels {
     Open,
     /// The kernel makes it up, and the policy labels it by its paths (`genfscon`).
     ByPath,
+}
+
+/// What is said beside the labels that inodes have.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct StoredLabels {
+    /// The label of each inode of which none is told.
+    pub rest: Option<Arc<str>>,
+    /// The label of the file system itself (`fscontext=`), which is that of every inode where the policy labels by paths.
+    pub filesystem: Option<Arc<str>>,
+    /// The label of its root (`rootcontext=`).
+    pub root: Option<Arc<str>>,
 }
 
 /// What a container's engine made of the labels below a mount.
@@ -56,6 +67,6 @@ impl Relabelled {
 
 impl Default for Labels {
     fn default() -> Self {
-        Self::Stored(None)
+        Self::Stored(StoredLabels::default())
     }
 }

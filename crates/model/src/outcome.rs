@@ -1,6 +1,7 @@
 //! How an act ends.
 
 use std::fmt;
+use std::sync::Arc;
 
 use crate::caps::CapabilitySet;
 use crate::held::Held;
@@ -101,6 +102,8 @@ pub struct Imprint {
     pub default_acl: Option<String>,
     /// Its security label, where the act gives it one and the host's policy is known.
     pub label: Option<String>,
+    /// That label as it is stored, where the file system keeps one for each inode; a drawn level is what stands for it.
+    pub disk_label: Option<Arc<str>>,
 }
 
 impl Imprint {
@@ -116,6 +119,7 @@ impl Imprint {
             acl: None,
             default_acl: None,
             label: None,
+            disk_label: None,
         }
     }
 
@@ -134,6 +138,7 @@ impl Imprint {
             acl: same(&self.acl, &other.acl),
             default_acl: same(&self.default_acl, &other.default_acl),
             label: same(&self.label, &other.label),
+            disk_label: same(&self.disk_label, &other.disk_label),
         }
     }
 }

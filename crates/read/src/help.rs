@@ -57,6 +57,8 @@ pub fn help(kind: &ActErrorKind) -> String {
         ActErrorKind::Namespace(_) => {
             "write it as after `--userns`, such as keep-id:uid=7101,gid=7200".to_owned()
         }
+        ActErrorKind::Type(_) => "write the type alone, such as container_file_t".to_owned(),
+        ActErrorKind::Level(_) => "write a sensitivity with its categories, such as s0:c12,c40".to_owned(),
         ActErrorKind::Id(_) => {
             "write the number as the container sees it, or a name that its account files have".to_owned()
         }

@@ -170,11 +170,9 @@ fn the_kubelet_labels_what_can_be_labelled() {
 }
 
 #[test]
-fn a_claim_of_an_unknown_file_system_or_of_two_pods_depends() {
+fn a_claim_of_an_unknown_file_system_depends() {
     let unknown = pod("", "", "persistentVolumeClaim: { claimName: elsewhere }");
     assert!(verdict(&unknown, "a creates /data/x").starts_with("depends on "));
-    let read = pod("", "", "persistentVolumeClaim: { claimName: claim, readOnly: true }");
-    assert_eq!(verdict(&read, "a lists /data"), "depends on the SELinux labels of claim claim");
 }
 
 #[test]

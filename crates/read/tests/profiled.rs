@@ -177,3 +177,33 @@ fn live_on_a_host_without_either_changes_nothing() {
     let answer = asked(&stage, "a reads /proc/kcore");
     assert_eq!(answer.outcome, Outcome::Allowed);
 }
+
+/// The annotation that was there before the field: a container's own field comes before it, and it before the pod's.
+#[test]
+fn an_old_annotation_names_a_profile() {
+    const KEY: &str = "container.apparmor.security.beta.kubernetes.io";
+    let one = |annotation: &str, pod: &str, own: &str| {
+        let scene =
+            "scene: 1\nworkloads: [p.yaml]\nhost: { apparmor: enabled }\nimages: { i: { user: '0:0' } }\n";
+        let object = format!(
+            "apiVersion: apps/v1\nkind: Deployment\nmetadata: {{ name: p, annotations: {{ {KEY}/a: unconfined }} }}\nspec:\n  template:\n    \
+             metadata: {{ annotations: {{ {annotation} }} }}\n    spec:\n      securityContext: {{ {pod} }}\n      containers:\n        \
+             - {{ name: a, image: i, securityContext: {{ {own} }} }}\n"
+        );
+        verdict(&staged_with(scene, &[("p.yaml", &object)]), "a reads /proc/kcore")
+    };
+    let denied = format!("{DENIED}/proc/kcore, whoever asks");
+    // That of the Deployment itself is none of its pods.
+    assert_eq!(one("", "", ""), denied);
+    assert_eq!(one(&format!("{KEY}/a: unconfined"), "", ""), "allowed");
+    assert_eq!(one(&format!("{KEY}/b: unconfined"), "", ""), denied);
+    assert_eq!(
+        one(&format!("{KEY}/a: runtime/default"), "appArmorProfile: { type: Unconfined }", ""),
+        denied
+    );
+    assert_eq!(one(&format!("{KEY}/a: unconfined"), "", "appArmorProfile: { type: RuntimeDefault }"), denied);
+    assert!(
+        one(&format!("{KEY}/a: localhost/own"), "", "")
+            .starts_with("depends on what the AppArmor profile own")
+    );
+}

@@ -55,7 +55,9 @@ pub fn imprint<W: Witness>(
 ) -> Imprint {
     let mut made = by_owner(walker, directory, kind, requested);
     if walker.view().confined.is_some() {
-        made.label = walker.label_of_new(directory, kind.file_kind(), Named::Last);
+        let label = walker.label_of_new(directory, kind.file_kind(), Named::Last);
+        (made.label, made.disk_label) = label.unzip();
+        made.disk_label = made.disk_label.filter(|_| walker.keeps_labels(directory));
     }
     made
 }
@@ -207,7 +209,7 @@ pub(crate) fn seen(view: &View<'_>, place: Place, stored: Stored, acl: Option<&A
         inside.unwrap_or(InsideGid::new(OVERFLOW_ID))
     });
     let acl = acl.map(|acl| shown(view, place, acl));
-    Imprint { uid, gid, mode, disk_uid, disk_gid, acl, default_acl: None, label: None }
+    Imprint { uid, gid, mode, disk_uid, disk_gid, acl, default_acl: None, label: None, disk_label: None }
 }
 
 /// An ACL with stored ids in the text form of acl(5), as the actor sees it through the mount of `place`.

@@ -14,6 +14,7 @@ use mivask_model::storage::Storage;
 use mivask_model::usual::Usual;
 
 use crate::label::label_of;
+pub use crate::label::{Obstacle, obstacle};
 use crate::trace::Step;
 use crate::view::{Devices, Place, View};
 use crate::walk::{Follow, Last, Target, Walker};

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use mivask_model::fact::{Fact, Provenance};
+use mivask_model::labels::Labels;
 use mivask_model::mount::MountFlags;
 use mivask_model::personality::Personality;
 
@@ -35,6 +36,8 @@ pub struct PersistentVolume {
     pub access_modes: BTreeSet<String>,
     /// `mountOptions` that are flags.
     pub flags: MountFlags,
+    /// What `mountOptions` say of labels.
+    pub labels: Labels,
     /// `mountOptions` of the file system; the family where it is given.
     pub personality: Option<Personality>,
     /// `volumeMode: Block`
@@ -67,6 +70,8 @@ pub struct StorageClass {
     pub provisioner: String,
     /// `mountOptions` that are flags.
     pub flags: MountFlags,
+    /// What `mountOptions` say of labels.
+    pub labels: Labels,
     /// The file system its volumes get, where a parameter says so.
     pub fs_type: Option<String>,
     /// Where it was given.
@@ -78,6 +83,8 @@ pub struct StorageClass {
 pub struct CsiDriver {
     /// `fsGroupPolicy`; `ReadWriteOnceWithFSType` where it is left out.
     pub policy: Fact<GroupPolicy>,
+    /// `seLinuxMount`: whether its volumes may be mounted with the option `context=`.
+    pub mounts_with_label: bool,
 }
 
 /// `fsGroupPolicy` of a CSI driver.

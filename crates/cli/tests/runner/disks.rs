@@ -336,6 +336,24 @@ fn devices_and_links_stay_what_they_are() {
 }
 
 #[test]
+fn other_formats_have_labels_where_there_are_any() {
+    let scratch = scratch();
+    let text = "750 7101 7200 directory /srv\n";
+    std::fs::write(scratch.path().join("plain.txt"), text).expect("a file");
+    let block = "  File: /srv\n  Size: 4096  Blocks: 8  IO Block: 4096 directory\nDevice: 8,1 Inode: 2 Links: 2\nAccess: \
+                 (0750/drwxr-x---)  Uid: ( 7101/ gauge)   Gid: ( 7200/ tides)\nContext: a_u:a_r:a_t:s0:c1,c2\nAccess: 2026-11-02 10:00:00.0 \
+                 +0000\nModify: 2026-11-02 10:00:00.0 +0000\nChange: 2026-11-02 10:00:00.0 +0000\n Birth: -\n";
+    std::fs::write(scratch.path().join("labelled.txt"), block).expect("a file");
+    let told = |name: &str| scratch.run(["survey", name, "--to", "jsonl"]);
+    assert!(told("labelled.txt").contains(r#","label":"a_u:a_r:a_t:s0:c1,c2""#), "{}", told("labelled.txt"));
+    assert!(!told("plain.txt").contains("label"), "{}", told("plain.txt"));
+    scratch.run(["survey", "labelled.txt", "--to", "parquet", "-o", "labelled.parquet"]);
+    let bytes = std::fs::read(scratch.path().join("labelled.parquet")).expect("a file");
+    let has = |word: &[u8]| bytes.windows(word.len()).any(|part| part == word);
+    assert!(has(b"label") && has(b"a_u:a_r:a_t:s0:c1,c2"));
+}
+
+#[test]
 fn parquet_files_are_whole() {
     let scratch = scratch();
     scratch.run(["survey", "readings.mtree", "--to", "parquet", "-o", "readings.parquet"]);

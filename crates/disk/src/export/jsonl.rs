@@ -23,6 +23,8 @@ struct EntryJson {
     default_acl: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
     capabilities: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    label: Option<String>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     flags: Vec<&'static str>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -85,6 +87,7 @@ fn entry(tree: &Tree, row: &Row<'_>) -> EntryJson {
         acl: tree.acl(id).map(ToString::to_string),
         default_acl: tree.default_acl(id).map(ToString::to_string),
         capabilities: tree.capabilities(id).map(ToString::to_string),
+        label: tree.extended(id).and_then(|extended| extended.label.as_deref()).map(str::to_owned),
         flags: flags.into_iter().filter(|(mark, _)| inode.marks.has(*mark)).map(|(_, flag)| flag).collect(),
         target: tree.target(id).map(Bytes::new),
         device: tree.device(id).map(|device| format!("{}:{}", device.major, device.minor)),

@@ -24,6 +24,7 @@ const SCHEMA: &str = "message entry {
     optional binary default_acl (utf8);
     optional binary capabilities (utf8);
     optional binary target;
+    optional binary label (utf8);
     optional int64 size;
 }";
 
@@ -51,7 +52,7 @@ struct Group {
     kind: Vec<ByteArray>,
     ids: [Column<i64>; 2],
     mode: Column<i32>,
-    texts: [Column<ByteArray>; 4],
+    texts: [Column<ByteArray>; 5],
     size: Column<i64>,
 }
 
@@ -77,6 +78,8 @@ pub(super) fn write(out: &mut (dyn Write + Send), tree: &Tree) -> io::Result<()>
         group.texts[1].push(text(tree.default_acl(id).map(ToString::to_string)));
         group.texts[2].push(text(tree.capabilities(id).map(ToString::to_string)));
         group.texts[3].push(tree.target(id).map(|target| target.to_vec().into()));
+        let label = tree.extended(id).and_then(|extended| extended.label.as_deref());
+        group.texts[4].push(label.map(Into::into));
         group.size.push(tree.size(id).and_then(|size| i64::try_from(size).ok()));
         if group.rows == GROUP {
             flush(&mut writer, &std::mem::take(&mut group)).map_err(failed)?;

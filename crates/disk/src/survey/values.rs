@@ -64,7 +64,7 @@ pub(super) fn extended(columns: &mut Reader<'_>, labelled: bool) -> Result<Exten
             None => return wrong("a label that is none"),
         },
     };
-    Ok(Extended { access: acl(access)?, default: acl(default)?, capabilities, label })
+    Ok(Extended { access: acl(access)?, default: acl(default)?, capabilities, label, labelled_since: false })
 }
 
 pub(super) fn tagged(tag: u8, columns: &mut Reader<'_>) -> Result<Certainty, Trouble> {

@@ -45,7 +45,7 @@ pub struct FileSystem {
 }
 
 /// The path of a `genfscon`, the class it is for (`None`: any), and the label.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub(crate) struct ByPath {
     pub(crate) path: Box<[u8]>,
     pub(crate) class: Option<ClassId>,
@@ -53,7 +53,7 @@ pub(crate) struct ByPath {
 }
 
 /// All labels of these kinds.
-#[derive(Debug, Default)]
+#[derive(Clone, Debug, Default)]
 pub(crate) struct Labels {
     /// By the number of the initial SID.
     pub(crate) initial: BTreeMap<u32, Context>,

@@ -26,7 +26,7 @@ pub enum Unknown {
 }
 
 /// A binary policy, ready to be asked.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub struct Policy {
     pub(crate) version: u32,
     pub(crate) levels: bool,

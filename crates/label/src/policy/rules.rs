@@ -57,7 +57,7 @@ pub(crate) enum Word {
 }
 
 /// All rules.
-#[derive(Debug, Default)]
+#[derive(Clone, Debug, Default)]
 pub(crate) struct Rules {
     pub(crate) allowed: FxHashMap<Key, Allowed>,
     pub(crate) new_types: FxHashMap<Key, u32>,

@@ -29,7 +29,7 @@ impl RoleId {
 }
 
 /// Names of one table with their values, from 1; an alias has the value of what it stands for.
-#[derive(Debug, Default)]
+#[derive(Clone, Debug, Default)]
 pub(crate) struct Names {
     values: BTreeMap<Box<str>, u32>,
     names: Vec<Option<Box<str>>>,
@@ -97,7 +97,7 @@ pub(crate) struct Defaults {
 }
 
 /// A class of objects: its permissions, by name and bit, and what constrains them.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub struct Class {
     pub(crate) id: ClassId,
     pub(crate) name: Box<str>,
@@ -149,27 +149,27 @@ impl Class {
     }
 }
 
-#[derive(Debug, Default)]
+#[derive(Clone, Debug, Default)]
 pub(crate) struct Role {
     pub(crate) types: Bitmap,
     /// The roles below it; every role is below itself.
     pub(crate) dominates: Bitmap,
 }
 
-#[derive(Debug, Default)]
+#[derive(Clone, Debug, Default)]
 pub(crate) struct User {
     pub(crate) roles: Bitmap,
     pub(crate) range: Range,
 }
 
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub(crate) struct Boolean {
     pub(crate) name: Box<str>,
     pub(crate) on: bool,
 }
 
 /// All tables of a policy.
-#[derive(Debug, Default)]
+#[derive(Clone, Debug, Default)]
 pub(crate) struct Symbols {
     pub(crate) class_names: Names,
     pub(crate) classes: Vec<Class>,

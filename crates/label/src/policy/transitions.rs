@@ -11,7 +11,7 @@ use crate::bytes::{Bytes, PolicyError};
 use crate::{Bitmap, Range};
 
 /// A rule for one file name: the types of who makes it, and the type it gets.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub(crate) struct ByName {
     pub(crate) sources: Bitmap,
     pub(crate) new: u32,
@@ -20,7 +20,7 @@ pub(crate) struct ByName {
 type Names = BTreeMap<Box<[u8]>, Vec<ByName>>;
 
 /// Transitions that are no rules of types.
-#[derive(Debug, Default)]
+#[derive(Clone, Debug, Default)]
 pub(crate) struct Transitions {
     /// The new role for a role, a type (of the program or directory) and a class.
     pub(crate) roles: BTreeMap<(u32, u32, u16), u32>,

@@ -38,6 +38,12 @@ pub enum ActErrorKind {
     /// No user namespace.
     #[error("`{0}` is not a user namespace: host, keep-id, nomap, auto, ns:PATH and container:NAME are")]
     Namespace(String),
+    /// No type of a security label.
+    #[error("`{0}` is not a type: the third part of a label is one, such as container_file_t")]
+    Type(String),
+    /// No level of a security label.
+    #[error("`{0}` is not a level: it is the last part of a label, such as s0:c12,c40")]
+    Level(String),
     /// The mode is not octal.
     #[error("`{0}` is not an octal mode")]
     Mode(String),

@@ -1,5 +1,7 @@
 //! Single inodes changed in place, as carried-out acts and preparations change them.
 
+use std::sync::Arc;
+
 use super::{Certainty, Content, Doubt, Entry, Extended, InodeId, Marks, Tree, TreeError};
 use crate::acl::Acl;
 use crate::caps::FileCapabilities;
@@ -84,6 +86,15 @@ impl Tree {
         let capable = self.extended(id).filter(|extended| extended.capabilities.is_some()).cloned();
         if let Some(extended) = capable {
             let index = self.intern(Extended { capabilities: None, ..extended }).unwrap_or(0);
+            self.inodes[id.0 as usize].extended = index;
+        }
+    }
+
+    /// Gives an inode another label; `None` where it is not known which. `since` says whether that is after an engine labelled
+    /// what it mounts.
+    pub fn set_label(&mut self, id: InodeId, label: Option<Arc<str>>, since: bool) {
+        let extended = self.extended(id).cloned().unwrap_or_default();
+        if let Ok(index) = self.intern(Extended { label, labelled_since: since, ..extended }) {
             self.inodes[id.0 as usize].extended = index;
         }
     }

@@ -119,6 +119,8 @@ pub struct Extended {
     pub capabilities: Option<FileCapabilities>,
     /// Its label (`security.selinux`), as it was told; `None` where nobody told it.
     pub label: Option<Arc<str>>,
+    /// Whether an act made or labelled it after any engine did: then its label is the one here, and not known where none is.
+    pub labelled_since: bool,
 }
 
 /// The device numbers of a node.

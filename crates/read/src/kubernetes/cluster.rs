@@ -14,6 +14,7 @@ use mivask_core::scene::HostPathCheck;
 use super::api::{self, ObjectReference, PersistentVolume, PersistentVolumeClaim, PersistentVolumeSpec};
 use super::{DEFAULT_NAMESPACE, Origin, plugins};
 use crate::diagnostic::{Diagnostics, Severity};
+use crate::labels;
 use crate::yaml::{Node, Value};
 
 /// Adds an object of `kind`; whether it is one of those that say something about volumes.
@@ -97,6 +98,7 @@ fn class(object: api::StorageClass, origin: &Origin<'_>, cluster: &mut Cluster) 
     let class = StorageClass {
         provisioner: object.provisioner,
         flags: flags(&options),
+        labels: labels::of_options(&options),
         fs_type: fs_type.cloned(),
         from: origin.place("metadata.name", "metadata.name"),
     };
@@ -121,7 +123,9 @@ fn driver(object: api::CsiDriver, origin: &Origin<'_>, cluster: &mut Cluster, di
             return;
         }
     };
-    cluster.drivers.insert(name, CsiDriver { policy });
+    cluster
+        .drivers
+        .insert(name, CsiDriver { policy, mounts_with_label: object.spec.se_linux_mount.unwrap_or(false) });
 }
 
 /// Those of mount options that are flags.
@@ -153,6 +157,7 @@ fn volume(
         backing,
         access_modes: spec.access_modes.into_iter().collect(),
         flags: flags(options),
+        labels: labels::of_options(options),
         personality,
         block: spec.volume_mode.as_deref() == Some("Block"),
         claim: spec.claim_ref.and_then(key),

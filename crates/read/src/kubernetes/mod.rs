@@ -1,5 +1,6 @@
 //! Kubernetes manifests: any number of documents, checked against the types of the whole Kubernetes API.
 
+mod annotations;
 mod api;
 mod api_volumes;
 mod cluster;
@@ -58,7 +59,7 @@ pub fn add(
             let object: api::Pod = api::read("Pod", &origin, diagnostics)?;
             let head = head(object.metadata, "Pod", &origin, diagnostics)?;
             let spec = object.spec.unwrap_or_default();
-            scene.workloads.extend(pod::workload(&spec, &origin.at("spec"), head, diagnostics).map(Arc::new));
+            add_pod(&spec, (&origin, ""), head, scene, diagnostics);
         }
         "StatefulSet" => {
             let object: api::StatefulSet = api::read("StatefulSet", &origin, diagnostics)?;
@@ -66,25 +67,20 @@ pub fn add(
             head.claims = object.spec.volume_claim_templates;
             claims_of_a_set(&head, &origin, scene);
             let spec = object.spec.template.spec.unwrap_or_default();
-            scene.workloads.extend(
-                pod::workload(&spec, &origin.at("spec.template.spec"), head, diagnostics).map(Arc::new),
-            );
+            add_pod(&spec, (&origin, "spec.template."), head, scene, diagnostics);
         }
         "CronJob" => {
             let object: api::CronJob = api::read("CronJob", &origin, diagnostics)?;
             let head = head(object.metadata, "CronJob", &origin, diagnostics)?;
             let job = object.spec.job_template.spec.unwrap_or_default();
             let spec = job.template.and_then(|template| template.spec).unwrap_or_default();
-            let at = origin.at("spec.jobTemplate.spec.template.spec");
-            scene.workloads.extend(pod::workload(&spec, &at, head, diagnostics).map(Arc::new));
+            add_pod(&spec, (&origin, "spec.jobTemplate.spec.template."), head, scene, diagnostics);
         }
         "PodTemplate" => {
             let object: api::PodTemplate = api::read("PodTemplate", &origin, diagnostics)?;
             let head = head(object.metadata, "PodTemplate", &origin, diagnostics)?;
             let spec = object.template.and_then(|template| template.spec).unwrap_or_default();
-            scene
-                .workloads
-                .extend(pod::workload(&spec, &origin.at("template.spec"), head, diagnostics).map(Arc::new));
+            add_pod(&spec, (&origin, "template."), head, scene, diagnostics);
         }
         "Deployment" => templated("Deployment", &origin, scene, diagnostics)?,
         "DaemonSet" => templated("DaemonSet", &origin, scene, diagnostics)?,
@@ -154,9 +150,21 @@ fn templated(
     let head = head(object.metadata, kind, origin, diagnostics)?;
     let template = object.spec.and_then(|spec| spec.template);
     let spec = template.and_then(|template| template.spec).unwrap_or_default();
-    let at = origin.at("spec.template.spec");
-    scene.workloads.extend(pod::workload(&spec, &at, head, diagnostics).map(Arc::new));
+    add_pod(&spec, (origin, "spec.template."), head, scene, diagnostics);
     Some(())
+}
+
+/// The pod of `spec`, which stands with its metadata at `way` of an object.
+fn add_pod(
+    spec: &api::PodSpec,
+    (origin, way): (&Origin<'_>, &str),
+    mut head: Head,
+    scene: &mut Scene,
+    diagnostics: &mut Diagnostics,
+) {
+    head.profiles = annotations::profiles(origin, &format!("{way}metadata.annotations"), diagnostics);
+    let workload = pod::workload(spec, &origin.at(&format!("{way}spec")), head, diagnostics);
+    scene.workloads.extend(workload.map(Arc::new));
 }
 
 /// The claims that a StatefulSet makes for its first pod, as facts.
@@ -189,7 +197,7 @@ fn head(
         diagnostics.add(Severity::Error, origin.source, &key.span, "the object has no name", help);
     }
     let namespace = metadata.namespace.unwrap_or_else(|| DEFAULT_NAMESPACE.to_owned());
-    Some(Head { name: name?, namespace, kind, claims: Vec::new() })
+    Some(Head { name: name?, namespace, kind, claims: Vec::new(), profiles: Vec::new() })
 }
 
 /// The namespace of objects that name none.

@@ -8,7 +8,9 @@ use mivask_core::path::cleaned;
 use mivask_core::refusal::Refusal;
 use mivask_core::refusal::RefusalClass;
 use mivask_core::runtime::Flavour;
-use mivask_core::scene::{Below, Container, Ipc, Program, Volume, VolumeKind, VolumeMount, Who, Workload};
+use mivask_core::scene::{
+    Below, Container, Ipc, ProfileAsked, Program, Volume, VolumeKind, VolumeMount, Who, Workload,
+};
 use mivask_core::stage::Role;
 
 use super::api::{Container as ApiContainer, PersistentVolumeClaim, PodSpec, VolumeMount as ApiMount};
@@ -29,6 +31,8 @@ pub(super) struct Head {
     pub kind: &'static str,
     /// The claims a StatefulSet makes for each pod; mounts name them like volumes.
     pub claims: Vec<PersistentVolumeClaim>,
+    /// The AppArmor profiles that annotations give its containers, by their names.
+    pub profiles: Vec<(String, ProfileAsked)>,
 }
 
 impl Head {
@@ -206,7 +210,7 @@ fn container(
             origin,
         ),
         label: policies.label_over(&pod.policies, &context),
-        apparmor: policies.apparmor_over(&pod.policies, &context),
+        apparmor: policies.apparmor_over(&pod.policies, (&described.name, pod.head), &context),
         unmodelled: policies.over(&pod.policies, &context),
         ..Container::new(&described.name, origin.place("name", "containers.name"))
     })

@@ -36,6 +36,11 @@ pub(super) fn pod(
             context.fs_group_change_policy.as_deref(),
             ["Always", "OnRootMismatch"],
         ),
+        labels_recursively: reader.word(
+            "seLinuxChangePolicy",
+            context.se_linux_change_policy.as_deref(),
+            ["MountOption", "Recursive"],
+        ),
     }
 }
 

@@ -7,6 +7,7 @@ use mivask_core::unmodelled::Unmodelled;
 
 use super::Origin;
 use super::api::{PodSpec, SeLinuxOptions, SecurityContext, SecurityProfile};
+use super::pod::Head;
 use crate::diagnostic::{Diagnostics, Severity};
 
 /// The policies that a pod or a container asks for.
@@ -56,10 +57,18 @@ impl Policies {
         asked.into_iter().collect()
     }
 
-    /// The AppArmor profile of a container, or that of its pod where it says nothing itself.
-    pub(super) fn apparmor_over(&self, pod: &Self, container: &SecurityContext) -> ProfileAsked {
-        let own = container.app_armor_profile.is_some();
-        if own { self.apparmor.clone() } else { pod.apparmor.clone() }
+    /// The AppArmor profile of the container `name`: its own field, an annotation, or the field of its pod.
+    pub(super) fn apparmor_over(
+        &self,
+        pod: &Self,
+        (name, head): (&str, &Head),
+        container: &SecurityContext,
+    ) -> ProfileAsked {
+        if container.app_armor_profile.is_some() {
+            return self.apparmor.clone();
+        }
+        let annotated = head.profiles.iter().find(|(of, _)| of == name);
+        annotated.map_or_else(|| pod.apparmor.clone(), |(_, profile)| profile.clone())
     }
 }
 

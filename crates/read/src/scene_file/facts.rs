@@ -196,7 +196,7 @@ impl Reading<'_> {
                 let from = self.source.place(&at("group-ownership").span, &field("group-ownership"));
                 Fact::new(given == GroupOwnership::Apply, from)
             }),
-            labels: self.labels(section, node),
+            labels: Self::labels(section),
             from: self.source.place(&node.span, &format!("volumes.{name}")),
         }
     }

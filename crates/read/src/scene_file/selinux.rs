@@ -3,7 +3,7 @@
 use std::path::Path;
 use std::sync::Arc;
 
-use mivask_core::labels::Labels;
+use mivask_core::labels::{Labels, StoredLabels};
 use mivask_core::scene::{Selinux, SelinuxMode};
 use mivask_label::Policy;
 
@@ -76,22 +76,14 @@ impl Reading<'_> {
         Some(policy)
     }
 
-    /// The labels of a volume as a whole; `node` is its section.
-    pub(super) fn labels(&mut self, section: &VolumeSection, node: &Node) -> Labels {
+    /// The labels of a volume as a whole.
+    pub(super) fn labels(section: &VolumeSection) -> Labels {
         let labels = labels::of_options(&section.options);
-        if let Some(index) = section.options.iter().position(|option| labels::is_part(option))
-            && labels == Labels::Open
-        {
-            let at = node.get("options").unwrap_or(node);
-            let span = &at.item(index).unwrap_or(at).span;
-            let option = section.options[index].split('=').next().unwrap_or_default();
-            let message = format!(
-                "the mount option `{option}` is not followed: what SELinux permits on this volume depends"
-            );
-            self.diagnostics.add(Severity::Warning, self.source, span, message, None);
-        }
         match &labels {
-            Labels::Stored(_) => Labels::Stored(section.label.as_deref().map(Into::into)),
+            Labels::Stored(beside) => {
+                let rest = section.label.as_deref().map(Into::into);
+                Labels::Stored(StoredLabels { rest, ..beside.clone() })
+            }
             Labels::Mounted(_) | Labels::Container | Labels::Open | Labels::ByPath => labels,
         }
     }

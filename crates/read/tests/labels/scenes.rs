@@ -3,6 +3,7 @@
 use std::path::Path;
 
 use mivask_core::question::{Answer, ask};
+use mivask_core::scene::Scene;
 use mivask_core::settle::Outcome;
 use mivask_core::stage::Stage;
 use mivask_core::{parse_act, prepare};
@@ -14,6 +15,11 @@ pub(crate) const POLICY: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../label/t
 
 /// The stage of a scene; further files are in the folder as `(name, text)`.
 pub(crate) fn staged_with(scene: &str, files: &[(&str, &str)]) -> Stage {
+    prepare::stage(&scene_with(scene, files))
+}
+
+/// The same, not prepared yet.
+pub(crate) fn scene_with(scene: &str, files: &[(&str, &str)]) -> Scene {
     let folder = tempfile::tempdir().unwrap();
     for (name, text) in files.iter().chain([&("scene.yaml", scene)]) {
         std::fs::write(folder.path().join(name), text).unwrap();
@@ -24,7 +30,7 @@ pub(crate) fn staged_with(scene: &str, files: &[(&str, &str)]) -> Stage {
         let all: Vec<_> = diagnostics.iter().map(|one| one.message.clone()).collect();
         panic!("{error}: {all:?}\n{scene}")
     });
-    prepare::stage(&described.scene)
+    described.scene
 }
 
 /// The answer to an act.

@@ -3,6 +3,7 @@
 mod capabilities;
 mod permission;
 
+use std::collections::BTreeSet;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use mivask_label::{Cache, ClassId, Context, ContextError, Policy, Range};
@@ -42,6 +43,8 @@ pub struct Confined {
     permissive: bool,
     given: Given,
     pairs: Arc<[OwnPair]>,
+    /// The categories that labels name which were told: a pair of others stands for a drawn one.
+    named: Option<Arc<BTreeSet<u32>>>,
     /// What the policy said before; copies share it.
     cache: Arc<Mutex<Cache>>,
     /// The label of files that an engine labels for every container.
@@ -65,7 +68,23 @@ impl Confined {
         let denied = [denied(true), denied(false)];
         let lowest = policy.range("s0").unwrap_or_default();
         let shared = given.files.clone().map(|files| Context { range: lowest, ..files });
-        Self { policy, most: None, permissive, given, pairs, cache: Arc::default(), shared, denied }
+        Self {
+            policy,
+            most: None,
+            permissive,
+            given,
+            pairs,
+            named: None,
+            cache: Arc::default(),
+            shared,
+            denied,
+        }
+    }
+
+    /// The same where labels that were told have these categories, and others stand for drawn ones.
+    #[must_use]
+    pub fn naming(self, named: Arc<BTreeSet<u32>>) -> Self {
+        Self { named: Some(named), ..self }
     }
 
     /// The same where the policy is not given: what it permits is between that and `most`, which knows the same labels.
@@ -174,10 +193,22 @@ impl Confined {
     #[must_use]
     pub fn text(&self, label: &Context) -> String {
         let text = self.policy.text(label);
-        let Some(pair) = self.pairs.iter().find(|pair| pair.range == label.range) else { return text };
-        let level = self.policy.range_text(&pair.range);
+        let pair = self.pairs.iter().find(|pair| pair.range == label.range);
+        let of =
+            pair.map(|pair| &*pair.of).or_else(|| self.is_drawn(&label.range).then_some("another container"));
+        let Some(of) = of else { return text };
+        let level = self.policy.range_text(&label.range);
         let sensitivity = level.split(':').next().unwrap_or_default();
-        let named = format!("{sensitivity}:(own pair of {})", pair.of);
+        let named = format!("{sensitivity}:(own pair of {of})");
         text.strip_suffix(&level).map(|before| format!("{before}{named}")).unwrap_or(text)
+    }
+
+    /// Whether a level stands for one that an engine draws: two categories that nobody told.
+    pub(crate) fn is_drawn(&self, range: &Range) -> bool {
+        let Some(named) = &self.named else { return false };
+        let categories = &range.low.categories;
+        range.low == range.high
+            && categories.iter().count() == 2
+            && !categories.iter().any(|one| named.contains(&one))
     }
 }

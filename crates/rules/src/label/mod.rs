@@ -5,8 +5,10 @@
 
 mod check;
 mod new;
+mod obstacle;
 mod of_place;
 
 pub(crate) use check::{At, Needed, on_any, on_inode, on_label, permission};
 pub(crate) use new::{Meant, new_labels};
-pub(crate) use of_place::{label_of, of_filesystem, possible};
+pub use obstacle::{Obstacle, obstacle};
+pub(crate) use of_place::{keeps_labels, label_of, of_filesystem, possible};

@@ -1,6 +1,6 @@
 //! The label of a new inode (`selinux_determine_inode_label`).
 
-use mivask_label::Context;
+use mivask_label::{Context, Range};
 use mivask_model::labels::Labels;
 use mivask_model::mode::FileKind;
 
@@ -18,7 +18,7 @@ pub(crate) enum Meant {
 }
 
 /// The labels that a new inode of `kind` in `directory` may have, of this name where it is known: one, or several where it is
-/// not known which container labelled that last; `None` where the directory's is not given. A label is `None` where the
+/// not known which container labelled that last, or what the host's policy says of levels; `None` where the directory's is not given. A label is `None` where the
 /// policy does not let its parts go together: EACCES.
 pub(crate) fn new_labels(
     view: &View<'_>,
@@ -37,5 +37,14 @@ pub(crate) fn new_labels(
     let kept = mounted || meant == Meant::Had && !keeps_labels(view, confined, directory);
     let Some(class) = class.filter(|_| !kept) else { return Some(above.into_iter().map(Some).collect()) };
     let new = |above: &Context| policy.new_label(confined.process(), above, class.id(), name);
-    Some(above.iter().map(new).collect())
+    let mut all: Vec<_> = above.iter().map(new).collect();
+    if confined.is_bounded() {
+        // A policy says for each class whether a new file has the level of who makes it, or its directory's (`default_range`).
+        let inherited = |(new, above): (&Option<Context>, &Context)| {
+            new.as_ref().map(|new| Some(Context { range: Range::of(&above.range.low), ..new.clone() }))
+        };
+        let more: Vec<_> = all.iter().zip(&above).filter_map(inherited).collect();
+        all.extend(more.into_iter().filter(|one| !all.contains(one)).collect::<Vec<_>>());
+    }
+    Some(all)
 }

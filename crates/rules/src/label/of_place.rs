@@ -6,7 +6,7 @@ use mivask_model::fact::Unknown;
 use mivask_model::labels::{Labels, Relabelled};
 use mivask_model::mode::FileKind;
 use mivask_model::mount::SourceFacts;
-use mivask_model::tree::Tree;
+use mivask_model::tree::{Extended, Tree};
 
 use crate::confined::{Confined, class_of};
 use crate::view::{Place, View};
@@ -18,10 +18,18 @@ pub(crate) fn label_of(view: &View<'_>, confined: &Confined, place: Place) -> Op
     // Stored labels count where the policy says that the file system has them (`fs_use_xattr`), or makes them: nobody
     // can change any on others.
     let behavior = |name: &str| confined.policy().file_system(name).behavior;
+    if let Some(label) = by_option(view, place) {
+        // No mount is made with a label that the policy does not know: what is there then is not told.
+        return confined.context(label).ok();
+    }
     if !matches!(source.facts.labels, Labels::Mounted(_) | Labels::Container)
         && source.facts.filesystem.as_deref().is_some_and(|name| behavior(name) == Behavior::Paths)
     {
         return by_path(confined, &source.facts, place);
+    }
+    // What was made since an engine labelled the rest has the label that it was made with.
+    if let Some(extended) = since(view, place) {
+        return extended.label.as_ref().and_then(|label| read(confined, label));
     }
     let relabelled = view.mount(place.mount).facts.relabelled;
     let anew = match (&source.facts.labels, relabelled) {
@@ -37,11 +45,48 @@ pub(crate) fn label_of(view: &View<'_>, confined: &Confined, place: Place) -> Op
     given(view, confined, place)
 }
 
+/// The label that a mount option gives the inode at `place` where nothing changes it: that of the root (`selinux_set_mnt_opts`), or
+/// of all of a file system whose inodes take after it (`inode_doinit_with_dentry`).
+fn by_option<'a>(view: &View<'a>, place: Place) -> Option<&'a str> {
+    let source = view.source(place);
+    let Labels::Stored(beside) = &source.facts.labels else { return None };
+    let confined = view.confined?;
+    let name = source.facts.filesystem.as_deref()?;
+    if confined.policy().file_system(name).behavior != Behavior::Paths {
+        return None;
+    }
+    let root = beside.root.as_deref().filter(|_| place.inode == Some(Tree::ROOT));
+    root.or_else(|| beside.filesystem.as_deref().filter(|_| !LABELLED_BY_PATH.contains(&name)))
+}
+
+/// File systems whose inodes have labels by their paths, whatever the file system's own is (`SE_SBGENFS`).
+const LABELLED_BY_PATH: [&str; 14] = [
+    "proc",
+    "sysfs",
+    "debugfs",
+    "tracefs",
+    "binder",
+    "bpf",
+    "pstore",
+    "securityfs",
+    "cgroup",
+    "cgroup2",
+    "functionfs",
+    "rootfs",
+    "selinuxfs",
+    "binderfs",
+];
+
+/// What the inode at `place` has besides its mode, where an act made or labelled it.
+fn since<'a>(view: &View<'a>, place: Place) -> Option<&'a Extended> {
+    matches!(view.source(place).facts.labels, Labels::Stored(_)).then_some(())?;
+    view.source(place).tree.extended(place.inode?).filter(|extended| extended.labelled_since)
+}
+
 /// The label as it is before any engine labels it anew.
 fn given(view: &View<'_>, confined: &Confined, place: Place) -> Option<Context> {
     let source = view.source(place);
     match &source.facts.labels {
-        // No mount is made with a label that the policy does not know: what is there then is not told.
         Labels::Mounted(label) => return confined.context(label).ok(),
         Labels::Container => return confined.files().cloned(),
         Labels::ByPath => return by_path(confined, &source.facts, place),
@@ -50,8 +95,12 @@ fn given(view: &View<'_>, confined: &Confined, place: Place) -> Option<Context> 
     }
     let own =
         place.inode.and_then(|id| source.tree.extended(id)).and_then(|extended| extended.label.as_ref());
-    let Labels::Stored(rest) = &source.facts.labels else { return None };
-    own.or(rest.as_ref()).and_then(|label| read(confined, label))
+    let Labels::Stored(beside) = &source.facts.labels else { return None };
+    let root = beside.root.as_ref().filter(|_| place.inode == Some(Tree::ROOT));
+    if let Some(label) = root {
+        return confined.context(label).ok();
+    }
+    own.or(beside.rest.as_ref()).and_then(|label| read(confined, label))
 }
 
 /// Every label that the inode may have where several containers have its mount labelled, and who started last is not known;
@@ -99,7 +148,12 @@ pub(crate) fn of_filesystem<W: Witness>(
                 return files.clone();
             }
         }
-        Labels::Stored(_) | Labels::Open | Labels::ByPath => {}
+        Labels::Stored(beside) => {
+            if let Some(label) = &beside.filesystem {
+                return read(confined, label).unwrap_or_else(|| confined.policy().unlabeled().clone());
+            }
+        }
+        Labels::Open | Labels::ByPath => {}
     }
     let policy = confined.policy();
     match facts.filesystem.as_deref() {
@@ -114,7 +168,7 @@ pub(crate) fn of_filesystem<W: Witness>(
 
 /// Whether inodes of the source keep labels of their own (`SBLABEL_MNT`): on others a new one has what the file
 /// system's type or mount says.
-pub(super) fn keeps_labels(view: &View<'_>, confined: &Confined, place: Place) -> bool {
+pub(crate) fn keeps_labels(view: &View<'_>, confined: &Confined, place: Place) -> bool {
     let facts = &view.source(place).facts;
     match &facts.labels {
         Labels::Mounted(_) | Labels::Container | Labels::Open | Labels::ByPath => false,
@@ -136,9 +190,10 @@ fn told<'a>(view: &View<'a>, place: Place) -> Option<&'a str> {
     let source = view.source(place);
     match &source.facts.labels {
         Labels::Mounted(label) => Some(label),
-        Labels::Stored(rest) => {
+        Labels::Stored(beside) => {
             let own = place.inode.and_then(|id| source.tree.extended(id)?.label.as_deref());
-            own.or(rest.as_deref())
+            let root = beside.root.as_deref().filter(|_| place.inode == Some(Tree::ROOT));
+            root.or(own).or(beside.rest.as_deref())
         }
         Labels::Container | Labels::Open | Labels::ByPath => None,
     }

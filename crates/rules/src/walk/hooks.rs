@@ -1,5 +1,7 @@
 //! The hooks, one method each, named after the kernel's (security/selinux/hooks.c).
 
+use std::sync::Arc;
+
 use mivask_label::Context;
 use mivask_model::fact::Provenance;
 use mivask_model::mode::{Access, FileKind};
@@ -7,7 +9,9 @@ use mivask_model::outcome::Errno;
 
 use super::Walker;
 use crate::confined::{Confined, Permission, class_of};
-use crate::label::{At, Meant, Needed, new_labels, of_filesystem, on_any, on_inode, permission};
+use crate::label::{
+    At, Meant, Needed, keeps_labels, new_labels, of_filesystem, on_any, on_inode, permission,
+};
 use crate::permission::by_owner;
 use crate::trace::Check;
 use crate::view::{Place, View};
@@ -107,14 +111,25 @@ impl<W: Witness> Walker<'_, '_, W> {
     }
 
     /// The label of the new inode of `kind` in `directory`, in words.
-    pub(crate) fn label_of_new(&mut self, directory: Place, kind: FileKind, name: Named) -> Option<String> {
+    pub(crate) fn label_of_new(
+        &mut self,
+        directory: Place,
+        kind: FileKind,
+        name: Named,
+    ) -> Option<(String, Arc<str>)> {
         let view: &View<'_> = self.view();
         let confined = view.confined?;
         let labels = new_labels(view, directory, (kind, name.of(self.name)), Meant::Had)?;
         match labels.as_slice() {
-            [only] => only.as_ref().map(|label| confined.text(label)),
+            [only] => only.as_ref().map(|label| (confined.text(label), confined.policy().text(label).into())),
             _ => None,
         }
+    }
+
+    /// Whether what is made in `directory` keeps a label of its own.
+    pub(crate) fn keeps_labels(&mut self, directory: Place) -> bool {
+        let view: &View<'_> = self.view();
+        view.confined.is_some_and(|confined| keeps_labels(view, confined, directory))
     }
 
     /// The new file of `inode_create` is opened, too.

@@ -98,6 +98,7 @@ impl MountView {
         let facts = |root: RootFacts| format!("{}:{} {}", in_words(root.uid), in_words(root.gid), root.mode);
         let kind = row.filesystem.as_ref().filter(|kind| ***kind != *row.kind.word() && **kind != row.source);
         let mut notes: Vec<String> = row.notes.iter().map(|note| safe(note)).collect();
+        notes.extend(label(row));
         if let Some(unknown) = &row.question {
             notes.push(format!(
                 "not known: {}; to settle it: {}",
@@ -121,6 +122,15 @@ impl MountView {
             usual: row.is_default(),
         }
     }
+}
+
+/// The label of what shows there, where labels decide.
+fn label(row: &MountRow) -> Option<String> {
+    let label = match row.label.as_ref()? {
+        Some(label) => format!("label {}", safe(label)),
+        None => "label not known".to_owned(),
+    };
+    Some(row.relabelled.map_or(label.clone(), |how| format!("{label}, by {}", how.by())))
 }
 
 /// The matrix of one actor.

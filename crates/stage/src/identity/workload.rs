@@ -59,6 +59,8 @@ pub struct PodSecurity {
     pub fs_group: Option<Fact<u32>>,
     /// `fsGroupChangePolicy: OnRootMismatch`
     pub on_root_mismatch: Option<Fact<bool>>,
+    /// `seLinuxChangePolicy: Recursive`: no volume is mounted with its label.
+    pub labels_recursively: Option<Fact<bool>>,
 }
 
 /// The container-level security context of the Kubernetes API.

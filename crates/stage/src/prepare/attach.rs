@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use mivask_model::act::quoted;
+use mivask_model::labels::Relabelled;
 use mivask_model::mode::FileKind;
 use mivask_model::mount::{Mount, MountFacts, MountId};
 use mivask_model::refusal::RefusalClass;
@@ -42,7 +43,12 @@ impl ContainerMounts<'_> {
     }
 
     pub(super) fn push(&mut self, on: Option<(MountId, InodeId)>, new: &Attachment<'_>) {
+        let source = self.stage.source(new.volume.variants[0].source);
+        // Both engines label an anonymous volume for every container when they make it (`createContainerVolumesOS`,
+        // `LabelVolumePath`).
+        let anonymous = source.facts.anonymous && self.context.scene.host.selinux.is_some();
         let facts = MountFacts {
+            relabelled: anonymous.then_some(Relabelled::Shared),
             question: new.volume.question.clone(),
             ids: new.ids.clone(),
             host_path: new.volume.host_path.clone(),

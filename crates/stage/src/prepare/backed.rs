@@ -13,66 +13,18 @@ use mivask_model::personality::Personality;
 use mivask_model::tree::{Certainty, Doubt, Entry, Tree};
 use mivask_model::usual::{Usual, UsualRule};
 
+use super::asked::Asked;
 use super::context::Context;
 use super::fs_group::Policy;
 use super::group_step::{Case, READ_ONLY, Reach, is_for_one_node, reach};
 use super::group_variants::{GroupSteps, Step, rivals, stepped, with_steps};
 use super::host_path;
+use super::kubelet_labels;
 use super::nested;
 use super::prepared::Prepared;
-use super::selinux;
 use crate::cluster::Backing;
 use crate::scene::{HostPathCheck, Volume, VolumeFacts, VolumeKind, Workload};
 use crate::stage::{Role, Stage};
-
-/// What a description asks for, and what the cluster's objects say of it.
-#[derive(Clone, Debug)]
-pub(super) struct Asked<'a> {
-    /// Under which name the scene may tell of it.
-    pub key: &'a str,
-    /// What it is called, such as `claim readings`.
-    pub name: &'a str,
-    /// The kind of volume.
-    pub kind: MountKind,
-    /// What it is made of.
-    pub backing: Option<&'a Backing>,
-    /// `accessModes`
-    pub access_modes: Option<&'a BTreeSet<String>>,
-    /// Flags of its mount options.
-    pub flags: MountFlags,
-    /// What its mount options make of the file system.
-    pub personality: Option<Personality>,
-    /// Whether the reference to it says `readOnly`.
-    pub read_only: bool,
-    /// Whether it is a block device.
-    pub block: bool,
-    /// Whether no kubelet looks after it, so that there is no filesystem-group step.
-    pub plain: bool,
-    /// Whether it is made with what asks for it.
-    pub new: bool,
-    /// Where it was asked for.
-    pub from: &'a Provenance,
-}
-
-impl<'a> Asked<'a> {
-    /// A volume of which nothing is given but its name.
-    pub(super) fn new(key: &'a str, name: &'a str, kind: MountKind, from: &'a Provenance) -> Self {
-        Self {
-            key,
-            name,
-            kind,
-            backing: None,
-            access_modes: None,
-            flags: MountFlags::NONE,
-            personality: None,
-            read_only: false,
-            block: false,
-            plain: false,
-            new: false,
-            from,
-        }
-    }
-}
 
 /// `persistentVolumeClaim`: the volume bound to it, or what its class would give.
 pub(super) fn claim(
@@ -93,6 +45,7 @@ pub(super) fn claim(
         asked.flags = volume.flags;
         asked.personality.clone_from(&volume.personality);
         asked.block = volume.block;
+        asked.labels = Some(&volume.labels);
         return prepare(stage, context, &asked);
     }
     let class = told.and_then(|told| told.class.as_ref()).and_then(|class| cluster.classes.get(class));
@@ -101,6 +54,7 @@ pub(super) fn claim(
     asked.access_modes = told.map(|told| &told.access_modes);
     asked.new = told.is_some_and(|told| told.new);
     asked.flags = class.map_or(MountFlags::NONE, |class| class.flags);
+    asked.labels = class.map(|class| &class.labels);
     prepare(stage, context, &asked)
 }
 
@@ -121,6 +75,7 @@ pub(super) fn ephemeral(
         backing: backing.as_ref(),
         access_modes: Some(&modes),
         flags: class.map_or(MountFlags::NONE, |class| class.flags),
+        labels: class.map(|class| &class.labels),
         new: true,
         ..Asked::new(claim, &name, MountKind::Ephemeral, from)
     };
@@ -253,11 +208,7 @@ fn stored(
     let source_facts = SourceFacts {
         filesystem: filesystem.map(Arc::from),
         disk: Some(disk),
-        labels: selinux::of_volume(
-            context,
-            (facts.map(|facts| &facts.labels), filesystem),
-            (key, asked.read_only),
-        ),
+        labels: kubelet_labels::of_volume(context, asked, (facts, filesystem)),
         read_only: facts.is_some_and(|facts| facts.read_only_filesystem) || personality.is_read_only(),
         personality,
         native: match taken {

@@ -16,6 +16,7 @@ use mivask_model::unmodelled::Unmodelled;
 use super::container_mounts::{Attachment, ContainerMounts};
 use super::nested;
 use super::prepared::{Prepared, Ready};
+use super::selinux;
 use crate::runtime::Flavour;
 use crate::scene::{Relabel, SelinuxMode, VolumeKind, VolumeMount};
 
@@ -140,6 +141,10 @@ impl ContainerMounts<'_> {
         } else {
             sharing.relabelled(self.context.workload, &self.container.name, mount)
         };
+        let mut volumes = self.context.workload.volumes.iter();
+        let volume = volumes.find(|volume| volume.name.value == mount.volume.value);
+        let shared = volume.is_some_and(|volume| selinux::shared_when_made(self.context, volume));
+        let relabelled = relabelled.or_else(|| shared.then_some(Relabelled::Shared));
         if relabelled.is_some() {
             for made in self.mounts.iter_mut().skip(first) {
                 Arc::make_mut(&mut made.facts).relabelled = relabelled;

@@ -127,7 +127,8 @@ mod tests {
     ) -> &'static str {
         let mut cluster = Cluster::default();
         if let Some(policy) = policy {
-            let driver = CsiDriver { policy: Fact::new(policy, Provenance::rule("test")) };
+            let driver =
+                CsiDriver { policy: Fact::new(policy, Provenance::rule("test")), mounts_with_label: false };
             cluster.drivers.insert("disks.example".to_owned(), driver);
         }
         let modes: BTreeSet<String> = modes.iter().map(|mode| (*mode).to_owned()).collect();

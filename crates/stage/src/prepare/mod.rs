@@ -2,6 +2,7 @@
 
 mod api_volume;
 mod apparmor;
+mod asked;
 mod attach;
 mod backed;
 mod bind;
@@ -12,6 +13,7 @@ mod declared;
 mod default_sources;
 mod default_trees;
 mod defaults;
+mod drawn;
 mod engine;
 mod fs_group;
 mod given_files;
@@ -22,6 +24,7 @@ mod host_actor;
 mod host_path;
 mod image;
 mod joined;
+mod kubelet_labels;
 mod lent;
 mod mount_point;
 mod mounted_accounts;
@@ -45,8 +48,10 @@ mod usual_policy;
 mod volume;
 mod working_directory;
 
+pub use drawn::draws_anew;
 pub use guest::admit;
 pub use host_actor::{HOST, stage_with_host};
+pub use usual_policy::read_by as readable_policy;
 
 use mivask_model::refusal::RefusalClass;
 use std::borrow::Cow;

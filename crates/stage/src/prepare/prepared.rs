@@ -148,8 +148,7 @@ pub(super) fn new_volume(stage: &mut Stage, name: &str, kind: MountKind, creator
     let root = Entry::directory(creator.uid.raw(), creator.gid.raw(), 0o755).doubting(doubt);
     let tree = Tree::new(root, Provenance::rule("the engine makes a new volume 0:0 0755"));
     let before = Some(root_facts(&tree, Tree::ROOT));
-    // Which label a new volume gets differs between engines, and their versions.
-    let source = local_source(stage, name, None, (tree, Labels::Open));
+    let source = local_source(stage, name, None, (tree, Labels::default()));
     let fills = Fills::New;
     Prepared { fills, ..Prepared::single(source, kind, Preparation { before, ..Preparation::default() }) }
 }

@@ -1,29 +1,24 @@
 //! The label of a container's process, and of the files that its engine makes.
 
-use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use mivask_label::{Behavior, Context as Label, Policy, Range};
+use mivask_label::{Context as Label, Policy};
 use mivask_model::fact::{Fact, Provenance, Unknown};
-use mivask_model::labels::Labels;
 use mivask_model::outcome::Errno;
 use mivask_model::refusal::{Refusal, RefusalClass};
-use mivask_model::tree::Tree;
 use mivask_model::unmodelled::{Touches, Unmodelled};
 use mivask_rules::confined::{Confined, Given, OwnPair};
 
 use super::context::Context;
+use super::drawn::{named_categories, others, own_pair};
 use super::usual_policy;
 use crate::identity::{IdentityFact, IdentityField};
-use crate::runtime::Flavour;
-use crate::scene::{Container, Ipc, Scene, Selinux, SelinuxMode};
+use crate::runtime::{Flavour, Runtime};
+use crate::scene::{Container, Driver, Ipc, Scene, Selinux, SelinuxMode, Volume, VolumeKind};
 
 /// What engines give a container that asks for nothing (`process` and `file` of a policy's `lxc_contexts`).
 const PROCESS: (&str, &str, &str) = ("system_u", "system_r", "container_t");
 const FILES: (&str, &str, &str) = ("system_u", "object_r", "container_file_t");
-
-/// The number of the pair that stands for that of any other container; no stage has as many.
-const OTHERS: usize = 300_000;
 
 /// What one without a label of its own becomes: the policy lets the engine's domain start it so.
 const WITHOUT: &str = "spc_t";
@@ -99,51 +94,18 @@ pub(super) fn of_person(scene: &Scene, name: &str) -> Confinement {
                 "people on the host are unconfined_t, as SELinux maps logins where nothing else is set";
             let given = Given { process, files: None, others: None, assumptions: vec![text.into()] };
             let enforcing = host.mode == SelinuxMode::Enforcing;
-            let confined = Confined::new(policy.clone(), enforcing, given, Arc::default());
+            let confined = Confined::new(policy.clone(), enforcing, given, Arc::default())
+                .naming(Arc::new(named_categories(scene)));
             Confinement { confined: Some(Arc::new(confined)), ..Confinement::default() }
         }
     }
 }
 
-/// The labels of a volume that the kubelet makes for a pod: it labels everything there for the pod's containers, as long as
-/// these agree.
-pub(super) fn of_pods_own(context: &Context<'_>) -> Labels {
-    let level = |container: &Container| container.label.level.as_ref().map(|level| level.value.clone());
-    let mut levels = context.workload.containers.iter().map(level);
-    let first = levels.next();
-    if levels.all(|level| Some(&level) == first.as_ref()) { Labels::Container } else { Labels::Open }
-}
-
-/// The labels of a volume of which `given` is told. Before a pod starts the kubelet labels what can be labelled and is
-/// written to, so that what was told is of no use then; what it makes of a volume that is read, or that other pods
-/// have, too, is not followed.
-pub(super) fn of_volume(
-    context: &Context<'_>,
-    (given, filesystem): (Option<&Labels>, Option<&str>),
-    (key, read_only): (&str, bool),
-) -> Labels {
-    let given = given.cloned().unwrap_or_default();
-    let policy = context.scene.host.selinux.as_ref().and_then(usual_policy::read_by);
-    let Some(policy) = policy.filter(|_| context.workload.flavour == Flavour::Pod) else { return given };
-    // What has no attributes cannot be labelled.
-    let stored = |name| policy.file_system(name).behavior != Behavior::Paths;
-    match filesystem.map(stored) {
-        Some(true) => {}
-        Some(false) if matches!(given, Labels::Stored(_)) => return Labels::ByPath,
-        Some(false) => return given,
-        None if matches!(given, Labels::Stored(_)) => return Labels::Open,
-        None => return given,
-    }
-    match given {
-        Labels::Stored(_) if read_only || several(context, key) => Labels::Open,
-        Labels::Stored(_) => of_pods_own(context),
-        Labels::Mounted(_) | Labels::Container | Labels::Open | Labels::ByPath => given,
-    }
-}
-
-/// Whether the volume `key` may be more than one pod's, each of which has a level of its own.
-fn several(context: &Context<'_>, key: &str) -> bool {
-    context.workload.kind != "Pod" || context.sharing.workloads_on(&context.workload.namespace, key) > 1
+/// Whether the engine labels a named volume that it makes for every container: Podman does (`LabelVolumePath`), and of Docker it
+/// depends on how the volume was asked for.
+pub(super) fn shared_when_made(context: &Context<'_>, volume: &Volume) -> bool {
+    let local = matches!(volume.kind, VolumeKind::Named { driver: Driver::Local, external: false, .. });
+    local && context.runtime == Runtime::Podman && !context.scene.volumes.contains_key(&volume.name.value)
 }
 
 /// Something of the label that is not given: whatever all else permits may be refused.
@@ -195,12 +157,15 @@ fn with_policy(
     match given {
         Ok(mut given) => {
             let enforcing = host.mode == SelinuxMode::Enforcing;
-            let other = pair(context, policy, OTHERS, "another container");
+            let other = others(context, policy);
             given.others =
                 other.as_ref().and_then(|one| label(policy, FILES, &policy.range_text(&one.range)).ok());
-            let pairs = pairs.iter().cloned().chain(other).collect();
+            let beside = beside(context, container, policy);
+            let pairs = pairs.iter().cloned().chain(beside).chain(other).collect();
             given.assumptions.extend(most.map(|_| usual_policy::ASSUMED.into()));
-            let confined = Confined::new(policy.clone(), enforcing, given, pairs).at_most(most.cloned());
+            let confined = Confined::new(policy.clone(), enforcing, given, pairs)
+                .at_most(most.cloned())
+                .naming(Arc::new(named_categories(context.scene)));
             Confinement { confined: Some(Arc::new(confined)), ..Confinement::default() }
         }
         // What the host's own policy knows beside that nobody told.
@@ -214,6 +179,19 @@ fn with_policy(
         }
     }
 }
+
+/// The pairs of those beside `container`, so that answers can name them; of very many they are `another container`.
+fn beside(context: &Context<'_>, container: &Container, policy: &Policy) -> Vec<OwnPair> {
+    let all = &context.workload.containers;
+    if all.len() > MOST_NAMED || context.workload.flavour == Flavour::Pod {
+        return Vec::new();
+    }
+    let others = all.iter().filter(|one| one.name != container.name);
+    others.filter_map(|one| own_pair(context, one, policy)).collect()
+}
+
+/// Containers whose pairs are told apart.
+const MOST_NAMED: usize = 64;
 
 /// Why there is no label.
 enum Problem {
@@ -312,73 +290,4 @@ fn label(policy: &Policy, (user, role, type_): (&str, &str, &str), level: &str) 
         text.push_str(level);
     }
     policy.context(&text).map_err(|problem| format!("{text}: {problem}"))
-}
-
-/// The level that stands for the one that the engine draws: two categories that no given label names. Containers of a pod
-/// have one together.
-fn own_pair(context: &Context<'_>, container: &Container, policy: &Policy) -> Option<OwnPair> {
-    if !policy.has_levels() {
-        return None;
-    }
-    let first = context.first;
-    let together = context.workload.flavour == Flavour::Pod;
-    let same = |one: &&Container| match (&container.pod, &one.pod) {
-        (Some(pod), Some(other)) => pod == other,
-        (_, _) => one.name == container.name,
-    };
-    let own = context.workload.containers.iter().position(|one| same(&one)).unwrap_or(0);
-    let number = if together { first } else { first + own };
-    let of = if together { context.workload.name.as_str() } else { container.name.as_str() };
-    pair(context, policy, number, of)
-}
-
-/// The pair of this number, of the whole set of them.
-fn pair(context: &Context<'_>, policy: &Policy, number: usize, of: &str) -> Option<OwnPair> {
-    let named = named_categories(context.scene);
-    let free: Vec<u32> = (0..1024).rev().filter(|category| !named.contains(category)).collect();
-    // The pairs of a growing set: (1, 0), (2, 0), (2, 1), (3, 0) ...
-    let mut high = 1;
-    let mut left = number;
-    while left >= high {
-        left -= high;
-        high += 1;
-    }
-    let (one, other) = (free.get(left)?, free.get(high)?);
-    let text = format!("s0:c{},c{}", one.min(other), one.max(other));
-    let range: Range = policy.range(&text).ok()?;
-    Some(OwnPair { range, of: of.into() })
-}
-
-/// Every category that a label of the scene names itself, and not as one of a range.
-fn named_categories(scene: &Scene) -> BTreeSet<u32> {
-    let images = scene.images.values().filter_map(|image| image.tree.as_deref());
-    let volumes = scene.volumes.values().filter_map(|volume| volume.tree.as_deref());
-    let trees = images.chain(volumes).chain(scene.host.tree.as_deref());
-    let mut named = BTreeSet::new();
-    for label in trees.flat_map(Tree::labels) {
-        named.extend(categories(label));
-    }
-    let containers = scene.workloads.iter().flat_map(|workload| &workload.containers);
-    for asked in containers.map(|container| &container.label) {
-        let facts = asked.level.iter().chain(&asked.whole);
-        facts.for_each(|fact| named.extend(categories(&fact.value)));
-    }
-    named
-}
-
-fn categories(label: &str) -> impl Iterator<Item = u32> {
-    label.split([':', ',', '-']).filter_map(|part| part.strip_prefix('c')?.parse().ok())
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn categories_that_a_label_names() {
-        let named = |label| categories(label).collect::<Vec<_>>();
-        assert_eq!(named("system_u:object_r:container_file_t:s0:c12,c40"), [12, 40]);
-        assert_eq!(named("u:r:cron_t:s0-s0:c0.c1023"), [] as [u32; 0]);
-        assert_eq!(named("s0:c1,c3.c5"), [1]);
-    }
 }

@@ -32,7 +32,8 @@ pub(super) fn bounds() -> Option<&'static Bounds> {
 }
 
 /// The policy by which labels on `host` are read: its own, or what stands for that.
-pub(super) fn read_by(host: &Selinux) -> Option<&Policy> {
+#[must_use]
+pub fn read_by(host: &Selinux) -> Option<&Policy> {
     let own = host.policy.as_deref();
     own.or_else(|| bounds().filter(|_| host.mode == SelinuxMode::Enforcing).map(|bounds| &*bounds.least))
 }

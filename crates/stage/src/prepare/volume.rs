@@ -12,14 +12,15 @@ use mivask_model::refusal::{Refusal, RefusalClass};
 use mivask_model::tree::{Entry, Tree};
 
 use super::api_volume;
-use super::backed::{self, Asked};
+use super::asked::Asked;
+use super::backed;
 use super::context::Context;
 use super::defaults;
 use super::fs_group::{self, GroupStep, Masks, Policy};
 use super::host_path;
 use super::image::image_source;
+use super::kubelet_labels;
 use super::prepared::{Fills, Prepared, Ready, local_source, new_volume, root_facts, unknown_source};
-use super::selinux;
 use super::tree_cache::TreeCache;
 use crate::scene::{Driver, HostPathCheck, Medium, Volume, VolumeKind};
 use crate::stage::Stage;
@@ -126,7 +127,7 @@ fn empty_dir(stage: &mut Stage, context: &Context<'_>, volume: &Volume, medium: 
         preparation.notes.extend(report.note);
     }
     let name = format!("emptyDir {}", volume.name.value);
-    let labels = selinux::of_pods_own(context);
+    let labels = kubelet_labels::of_pods_own(context);
     let source = local_source(stage, &name, filesystem, (tree, labels));
     Prepared::single(source, MountKind::EmptyDir, preparation)
 }

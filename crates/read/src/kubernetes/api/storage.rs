@@ -83,4 +83,6 @@ pub(in crate::kubernetes) struct CsiDriver {
 pub(in crate::kubernetes) struct CsiDriverSpec {
     /// Whether its volumes are given a group.
     pub fs_group_policy: Option<String>,
+    /// Whether its volumes may be mounted with a label.
+    pub se_linux_mount: Option<bool>,
 }

@@ -225,6 +225,8 @@ pub(in crate::kubernetes) struct PodSecurityContext {
     pub fs_group: Option<i64>,
     /// When they are given it.
     pub fs_group_change_policy: Option<String>,
+    /// How volumes are given its label.
+    pub se_linux_change_policy: Option<String>,
     /// A label.
     pub se_linux_options: Option<SeLinuxOptions>,
     /// A profile.

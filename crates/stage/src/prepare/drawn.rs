@@ -1,0 +1,102 @@
+//! Levels that engines draw: what stands for them, so that no answer rests on which they are.
+
+use std::collections::BTreeSet;
+
+use mivask_label::{Policy, Range};
+use mivask_model::tree::Tree;
+use mivask_rules::confined::OwnPair;
+
+use super::context::Context;
+use crate::runtime::Flavour;
+use crate::scene::{Container, Scene};
+
+/// The number of the pair that stands for that of any other container; no stage has as many.
+const OTHERS: usize = 300_000;
+
+/// The pair of another container, whichever that is.
+pub(super) fn others(context: &Context<'_>, policy: &Policy) -> Option<OwnPair> {
+    pair(context, policy, OTHERS, "another container")
+}
+
+/// The level that stands for the one that the engine draws: two categories that no given label names. Containers of a pod
+/// have one together.
+pub(super) fn own_pair(context: &Context<'_>, container: &Container, policy: &Policy) -> Option<OwnPair> {
+    if !policy.has_levels() {
+        return None;
+    }
+    let first = context.first;
+    let together = context.workload.flavour == Flavour::Pod;
+    let same = |one: &&Container| match (&container.pod, &one.pod) {
+        (Some(pod), Some(other)) => pod == other,
+        (_, _) => one.name == container.name,
+    };
+    let own = context.workload.containers.iter().position(|one| same(&one)).unwrap_or(0);
+    let number = if together { first } else { first + own };
+    let of = if together { context.workload.name.as_str() } else { container.name.as_str() };
+    pair(context, policy, number, of)
+}
+
+/// The pair of this number, of the whole set of them.
+fn pair(context: &Context<'_>, policy: &Policy, number: usize, of: &str) -> Option<OwnPair> {
+    let named = named_categories(context.scene);
+    let free: Vec<u32> = (0..1024).rev().filter(|category| !named.contains(category)).collect();
+    // The pairs of a growing set: (1, 0), (2, 0), (2, 1), (3, 0) ...
+    let mut high = 1;
+    let mut left = number;
+    while left >= high {
+        left -= high;
+        high += 1;
+    }
+    let (one, other) = (free.get(left)?, free.get(high)?);
+    let text = format!("s0:c{},c{}", one.min(other), one.max(other));
+    let range: Range = policy.range(&text).ok()?;
+    Some(OwnPair { range, of: of.into() })
+}
+
+/// Whether levels that stand for drawn ones in `before` may stand for those of others in `after`: a label names one of their
+/// categories there.
+#[must_use]
+pub fn draws_anew(before: &Scene, after: &Scene) -> bool {
+    let containers: usize = before.workloads.iter().map(|workload| workload.containers.len()).sum();
+    // As many categories from the top as make a pair for each.
+    let used = (1..1024).find(|used| used * (used - 1) / 2 > containers).unwrap_or(1024);
+    let (was, is) = (named_categories(before), named_categories(after));
+    let free = |named: &BTreeSet<u32>| -> Vec<u32> {
+        (0..1024).rev().filter(|category| !named.contains(category)).take(used).collect()
+    };
+    free(&was) != free(&is)
+}
+
+/// Every category that a label of the scene names itself, and not as one of a range.
+pub(super) fn named_categories(scene: &Scene) -> BTreeSet<u32> {
+    let images = scene.images.values().filter_map(|image| image.tree.as_deref());
+    let volumes = scene.volumes.values().filter_map(|volume| volume.tree.as_deref());
+    let trees = images.chain(volumes).chain(scene.host.tree.as_deref());
+    let mut named = BTreeSet::new();
+    for label in trees.flat_map(Tree::labels) {
+        named.extend(categories(label));
+    }
+    let containers = scene.workloads.iter().flat_map(|workload| &workload.containers);
+    for asked in containers.map(|container| &container.label) {
+        let facts = asked.level.iter().chain(&asked.whole);
+        facts.for_each(|fact| named.extend(categories(&fact.value)));
+    }
+    named
+}
+
+fn categories(label: &str) -> impl Iterator<Item = u32> {
+    label.split([':', ',', '-']).filter_map(|part| part.strip_prefix('c')?.parse().ok())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn categories_that_a_label_names() {
+        let named = |label| categories(label).collect::<Vec<_>>();
+        assert_eq!(named("system_u:object_r:container_file_t:s0:c12,c40"), [12, 40]);
+        assert_eq!(named("u:r:cron_t:s0-s0:c0.c1023"), [] as [u32; 0]);
+        assert_eq!(named("s0:c1,c3.c5"), [1]);
+    }
+}
