@@ -4,12 +4,15 @@
 mod fixtures;
 
 use std::path::Path;
+use std::sync::{Arc, OnceLock};
 
 use mivask_core::change::{Change, Changes, Process, parse_change};
+use mivask_core::fact::Provenance;
 use mivask_core::prepare;
 use mivask_core::question::mounts;
-use mivask_core::scene::Scene;
+use mivask_core::scene::{Scene, Selinux, SelinuxMode};
 use mivask_core::stage::{Actor, Stage};
+use mivask_label::Policy;
 use mivask_read::patch::{PatchError, patched};
 
 use fixtures::read;
@@ -25,11 +28,25 @@ fn seen(stage: &Stage, actor: &Actor) -> String {
         .iter()
         .map(|row| format!("{} {} {} {:?}", String::from_utf8_lossy(&row.at), row.kind, row.flags, row.root))
         .collect();
-    format!("{} {:?} {who:?} {rows:#?}", actor.name, actor.refusal().map(|refusal| refusal.class))
+    let facts = actor.facts();
+    let label = facts.iter().find(|fact| fact.field.word() == "label").map(|fact| &fact.value);
+    format!("{} {label:?} {:?} {who:?} {rows:#?}", actor.name, actor.refusal().map(|refusal| refusal.class))
 }
 
+/// All actors, on a host with the tests' policy.
 fn all(scene: &Scene) -> Vec<String> {
-    let stage = prepare::stage(scene);
+    static POLICY: OnceLock<Arc<Policy>> = OnceLock::new();
+    let policy = POLICY.get_or_init(|| {
+        let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../label/tests/policy/containers.33");
+        Arc::new(Policy::read(&std::fs::read(path).expect(path)).expect("a policy"))
+    });
+    let mut scene = scene.clone();
+    scene.host.selinux.get_or_insert_with(|| Selinux {
+        mode: SelinuxMode::Permissive,
+        policy: Some(policy.clone()),
+        from: Provenance::rule("a test"),
+    });
+    let stage = prepare::stage(&scene);
     stage.actors.iter().map(|actor| seen(&stage, actor)).collect()
 }
 
@@ -40,6 +57,7 @@ fn changes(name: &str, mounted: &[Vec<u8>]) -> Vec<Change> {
         "becomes 4444:5555",
         "umask 0077",
         "user-namespace host",
+        "level s0:c7,c8",
         "drops ALL",
         "drops CHOWN",
         "adds FOWNER",

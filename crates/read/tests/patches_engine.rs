@@ -56,6 +56,12 @@ fn an_option_takes_the_place_of_the_one_that_is_there() {
         ("--cap-add=CHOWN --cap-add CAP_FOWNER ", "drops CHOWN", "--cap-add CAP_FOWNER --cap-drop=CHOWN "),
         ("--cap-add=CHOWN --cap-add FOWNER ", "drops ALL", "--cap-drop=ALL "),
         ("--cap-drop all ", "adds CHOWN", "--cap-drop all --cap-add CHOWN "),
+        ("", "level s0:c7,c8", "--security-opt label=level:s0:c7,c8 "),
+        (
+            "--security-opt=label:level:s0:c1 --security-opt label=type:x_t ",
+            "level s0:c7,c8",
+            "--security-opt=label=level:s0:c7,c8 --security-opt label=type:x_t ",
+        ),
         ("", "mounts / with ro", "--read-only "),
         ("--read-only -d ", "mounts / with rw", "-d "),
         ("--read-only=true ", "mounts / with rw", ""),
@@ -149,6 +155,8 @@ fn a_unit_has_keys() {
         ("Image=x\nPodmanArgs=--user=5\n", "becomes 7101", "`PodmanArgs=` has `--user`: change it there"),
         ("Image=x\n", "user-namespace keep-id:uid=7101", "Image=x\nUserNS=keep-id:uid=7101\n"),
         ("UserNS=auto\nImage=x\n", "user-namespace keep-id", "UserNS=keep-id\nImage=x\n"),
+        ("Image=x\n", "level s0:c7,c8", "Image=x\nSecurityLabelLevel=s0:c7,c8\n"),
+        ("SecurityLabelLevel=s0:c1\nImage=x\n", "level s0:c7", "SecurityLabelLevel=s0:c7\nImage=x\n"),
         (
             "RemapUsers=auto\nImage=x\n",
             "user-namespace host",

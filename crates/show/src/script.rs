@@ -10,7 +10,7 @@ use mivask_core::place::ChangedPlace;
 use mivask_core::script::{AccountLine, Action, Typed};
 
 use crate::safe::safe;
-use crate::shell::word;
+use crate::shell::{self, ON_HOST, word};
 
 /// Paths in one command at most.
 const MOST_TOGETHER: usize = 20;
@@ -32,6 +32,8 @@ pub fn script(out: &mut dyn Write, lines: &[Typed]) -> io::Result<()> {
                 (ground(place, actor), format!("{guard}{}", command(action, &same, *below)), same.len())
             }
             Typed::Account(line) => (accounts_of(line), account(&line.what), 1),
+            Typed::Security(what) => (ON_HOST.to_owned(), shell::security(what).join("\n"), 1),
+            Typed::NoLabel(path) => (ON_HOST.to_owned(), shell::no_label(path).join("\n"), 1),
             Typed::Note(text) => (last.clone(), format!("# {}", safe(text)), 1),
         };
         if place != last {
@@ -107,7 +109,7 @@ fn together(lines: &[Typed]) -> Vec<&[u8]> {
 /// Where commands are run, and by whom.
 fn ground(place: &ChangedPlace, actor: &str) -> String {
     match place {
-        ChangedPlace::Host(_) => "on the host, as root".to_owned(),
+        ChangedPlace::Host(_) => ON_HOST.to_owned(),
         ChangedPlace::Volume(name, _) => {
             format!("as root, where {} is mounted as {} has it", safe(name), safe(actor))
         }

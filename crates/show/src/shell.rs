@@ -1,7 +1,7 @@
 //! Changes of files as commands of a shell.
 
 use mivask_core::act::{Owner, Verb, quoted};
-use mivask_core::change::Change;
+use mivask_core::change::{Change, Security};
 use mivask_core::remedy::{ChangedPlace, InPlace, Remedy, Stored};
 
 use crate::safe::safe;
@@ -25,6 +25,43 @@ pub fn word(path: &[u8]) -> String {
     format!("\"$(printf '{escaped}')\"{ends}")
 }
 
+/// A change of the host's SELinux; what is said of labels already is changed, and all of it may be run twice.
+#[must_use]
+pub fn security(what: &Security) -> Vec<String> {
+    match what {
+        Security::Boolean(name, on) => {
+            vec![format!("setsebool -P {} {}", word(name.as_bytes()), if *on { "on" } else { "off" })]
+        }
+        Security::Labels(path, type_) => {
+            let (rule, type_) = (rule(path), word(type_.as_bytes()));
+            vec![
+                format!("semanage fcontext -a -t {type_} {rule} || semanage fcontext -m -t {type_} {rule}"),
+                format!("restorecon -RF {}", word(path)),
+            ]
+        }
+    }
+}
+
+/// What takes a rule of labels back.
+#[must_use]
+pub fn no_label(path: &[u8]) -> Vec<String> {
+    vec![format!("semanage fcontext -d {} || :", rule(path)), format!("restorecon -RF {}", word(path))]
+}
+
+/// The path and all below it, as a regular expression of file_contexts(5).
+fn rule(path: &[u8]) -> String {
+    let path = path.strip_suffix(b"/").unwrap_or(path);
+    let mut text = Vec::new();
+    for byte in path {
+        if b".^$?*+|[](){}\\".contains(byte) {
+            text.push(b'\\');
+        }
+        text.push(*byte);
+    }
+    text.extend(b"(/.*)?");
+    word(&text)
+}
+
 /// The commands of a remedy that change files outside of images, as a script that looks at every file before it changes
 /// any, stops where one is neither as it was nor as it is to be, and may run twice; `None` where it changes no such file.
 #[must_use]
@@ -32,7 +69,8 @@ pub fn script(remedy: &Remedy) -> Option<String> {
     let on_disk = |there: &&InPlace| !there.server && !matches!(there.place, ChangedPlace::Image(..));
     let there: Vec<&InPlace> =
         remedy.steps.iter().filter_map(|step| step.there.as_ref()).filter(on_disk).collect();
-    there.first()?;
+    let secures = remedy.steps.iter().any(|step| matches!(step.change, Change::Security(_)));
+    (secures || !there.is_empty()).then_some(())?;
     let mut text = format!("#!/bin/sh\n# {}\nset -eu\n", safe(&remedy.answer.act.to_string()));
     text.push_str("[ \"$(id -u)\" = 0 ] || { echo 'run this as root' >&2; exit 1; }\n");
     text.push_str("is() { [ \"$(stat -L -c '%u:%g %a' -- \"$1\")\" = \"$2\" ]; }\n\n");
@@ -75,6 +113,9 @@ pub fn script(remedy: &Remedy) -> Option<String> {
     Some(text)
 }
 
+/// Where most commands are run.
+pub(crate) const ON_HOST: &str = "on the host, as root";
+
 /// How the comment above commands for a server begins.
 const ON_SERVER: &str = "# on the server that exports it";
 
@@ -95,57 +136,61 @@ fn listed(remedy: &Remedy, images: &[String], unshare: bool) -> Vec<String> {
     let mut all: Vec<String> = Vec::new();
     let mut last = String::new();
     for step in &remedy.steps {
-        let (Change::Files(act) | Change::Image(act), Some(there)) = (&step.change, &step.there) else {
-            continue;
-        };
-        if matches!(&there.place, ChangedPlace::Image(name, _) if images.iter().any(|image| **image == **name))
-        {
-            continue;
-        }
-        let unshared = there.unshared.as_ref().filter(|_| unshare);
-        if let (Some((who, verb)), ChangedPlace::Host(path)) = (unshared, &there.place) {
-            let place = format!("as {}, in the namespace of its engine: its ids there", safe(who));
-            if place != last {
-                all.push(format!("# {place}"));
-                last = place;
+        let (place, lines) = match (&step.change, &step.there) {
+            (Change::Security(what), _) => (ON_HOST.to_owned(), security(what)),
+            (Change::Files(act) | Change::Image(act), Some(there)) => {
+                let built = |name: &str| images.iter().any(|image| *image == name);
+                if matches!(&there.place, ChangedPlace::Image(name, _) if built(name)) {
+                    continue;
+                }
+                let (place, line) = on_files(&act.actor, there, unshare);
+                (place, vec![line])
             }
-            all.push(format!("podman unshare {}", command(verb, path)));
-            continue;
-        }
-        let (place, path, prefix) = match &there.place {
-            ChangedPlace::Host(path) | ChangedPlace::Volume(_, path) if there.server => {
-                let who = safe(&act.actor);
-                (format!("{}, as root, at what is {who}'s path", &ON_SERVER[2..]), path, "")
-            }
-            ChangedPlace::Host(path) if there.apart => {
-                let who = safe(&act.actor);
-                (format!("on the host, as root, outside of {who}'s user namespace: its ids there"), path, "")
-            }
-            ChangedPlace::Host(path) => ("on the host, as root".to_owned(), path, ""),
-            ChangedPlace::Volume(name, path) => {
-                let (name, who) = (safe(name), safe(&act.actor));
-                let place = if there.apart {
-                    format!(
-                        "as root outside of any user namespace, where {name} is mounted at {who}'s path without an id map"
-                    )
-                } else {
-                    format!("as root, where {name} is mounted as {who} has it")
-                };
-                (place, path, "")
-            }
-            ChangedPlace::Image(name, path) => {
-                (format!("in the build of image {}, as root", safe(name)), path, "RUN ")
-            }
+            _ => continue,
         };
         if place != last {
             all.push(format!("# {place}"));
             last = place;
         }
-        let one = command(&there.verb, path);
-        let one = if there.recursive { one.replacen(' ', " -R ", 1) } else { one };
-        all.push(format!("{prefix}{one}"));
+        all.extend(lines);
     }
     all
+}
+
+/// Where a change of files is made, and its command; `unshare` as in [`listed`].
+fn on_files(actor: &str, there: &InPlace, unshare: bool) -> (String, String) {
+    let unshared = there.unshared.as_ref().filter(|_| unshare);
+    if let (Some((who, verb)), ChangedPlace::Host(path)) = (unshared, &there.place) {
+        let place = format!("as {}, in the namespace of its engine: its ids there", safe(who));
+        return (place, format!("podman unshare {}", command(verb, path)));
+    }
+    let who = safe(actor);
+    let (place, path, prefix) = match &there.place {
+        ChangedPlace::Host(path) | ChangedPlace::Volume(_, path) if there.server => {
+            (format!("{}, as root, at what is {who}'s path", &ON_SERVER[2..]), path, "")
+        }
+        ChangedPlace::Host(path) if there.apart => {
+            (format!("on the host, as root, outside of {who}'s user namespace: its ids there"), path, "")
+        }
+        ChangedPlace::Host(path) => (ON_HOST.to_owned(), path, ""),
+        ChangedPlace::Volume(name, path) => {
+            let name = safe(name);
+            let place = if there.apart {
+                format!(
+                    "as root outside of any user namespace, where {name} is mounted at {who}'s path without an id map"
+                )
+            } else {
+                format!("as root, where {name} is mounted as {who} has it")
+            };
+            (place, path, "")
+        }
+        ChangedPlace::Image(name, path) => {
+            (format!("in the build of image {}, as root", safe(name)), path, "RUN ")
+        }
+    };
+    let one = command(&there.verb, path);
+    let one = if there.recursive { one.replacen(' ', " -R ", 1) } else { one };
+    (place, format!("{prefix}{one}"))
 }
 
 /// The command for one change of files.

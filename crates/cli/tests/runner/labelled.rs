@@ -75,6 +75,11 @@ fn who_started_last_is_open_in_the_matrix_too() {
       /signals  7610:7610  drwxr-xr-x 0755  -     -      depends  EACCES  depends  depends  -
 
     read, write, run: the file; list, enter: the directory; create: a new entry in it; delete: the path itself.
+    --- standard error
+    warning: fog, horn share /srv/beacon/signals, and `Z` labels it for one of them alone: whichever starts last keeps the others out
+     --> beacon/compose.yaml:15:15 volumes
+      = help: write `z` for all of them; what each makes later has its own level, unless they have one together (`label=level:`)
+
     --- status 0
     ");
 }
@@ -108,6 +113,12 @@ fn remedies_label_the_mount_and_never_turn_the_label_off() {
                 +    volumes: ["/srv/beacon/log:/log:z"]
                    # Draws charts into another one, which the engine labels for this container alone.
                    chart:
+
+    3  host     host labels /srv/beacon/log as container_file_t
+                opens 1 more: lamp can list /log
+                # on the host, as root
+                semanage fcontext -a -t container_file_t '/srv/beacon/log(/.*)?' || semanage fcontext -m -t container_file_t '/srv/beacon/log(/.*)?'
+                restorecon -RF /srv/beacon/log
     --- status 0
     "#);
 }
@@ -192,13 +203,138 @@ fn mounts_have_labels_where_they_decide() {
     assert_snapshot!(lighthouse().run(["mounts", SCENE, "--actor", "chart", "--actor", "fog"]), @"
     chart
       at       what                           flags  root            before  inodes changed  label
-      /        image beacon/lamp:2 (overlay)  rw     0:0 0555                                system_u:object_r:container_file_t:s0:(own pair of chart)
-      /charts  host /srv/beacon/charts        rw     7610:7610 0755                          system_u:object_r:container_file_t:s0:(own pair of chart), by Z
+      /        image beacon/lamp:2 (overlay)  rw     0:0 0555                                container_file_t:s0:(own pair of chart)
+      /charts  host /srv/beacon/charts        rw     7610:7610 0755                          container_file_t:s0:(own pair of chart), by Z
 
     fog
       at        what                           flags  root            before  inodes changed  label
-      /         image beacon/lamp:2 (overlay)  rw     0:0 0555                                system_u:object_r:container_file_t:s0:(own pair of fog)
+      /         image beacon/lamp:2 (overlay)  rw     0:0 0555                                container_file_t:s0:(own pair of fog)
       /signals  host /srv/beacon/signals       rw     7610:7610 0755                          not known: set by whichever container starts last
+    --- standard error
+    warning: fog, horn share /srv/beacon/signals, and `Z` labels it for one of them alone: whichever starts last keeps the others out
+     --> beacon/compose.yaml:15:15 volumes
+      = help: write `z` for all of them; what each makes later has its own level, unless they have one together (`label=level:`)
+
+    --- status 0
+    ");
+}
+
+#[test]
+fn what_another_container_made_takes_one_level_for_both() {
+    let scratch = lighthouse();
+    assert_snapshot!(scratch.run(["handoff", SCENE, "--change", "fog mounts /signals with z", "--change", "horn mounts /signals with z"]), @"
+    host, /srv/beacon/log  /log in lamp, keeper
+      creator  new file        lamp       keeper
+      lamp     denied EACCES   .
+      keeper   7610:7610 0644  ----/----  .
+
+      actor  cannot                 files of  because
+      lamp   create delete replace  keeper    container_t:s0:(own pair of lamp) may not write var_t:s0 (class dir): no rule allows write (/log)
+      lamp   read                   keeper    container_t:s0:(own pair of lamp) may not read var_t:s0 (class file): no rule allows read (/log/new-of-keeper)
+      lamp   change                 keeper    container_t:s0:(own pair of lamp) may not write var_t:s0 (class file): no rule allows write (/log/new-of-keeper)
+      what would help: mivask remedy INPUT 'lamp reads what keeper makes in /log'
+
+    host, /srv/beacon/signals  /signals in fog, horn
+      creator  new file        fog        horn
+      fog      7610:7610 0644  .          ----/----
+      horn     7610:7610 0644  ----/----  .
+
+      actor  cannot                      files of  because
+      horn   read                        fog       container_t:s0:(own pair of horn) may not read container_file_t:s0:(own pair of fog) (class file): the levels do not fit: mlsconstrain read (h1 dom h2 or t1 != mcs_constrained_type) (/signals/new-of-fog)
+      horn   change                      fog       container_t:s0:(own pair of horn) may not write container_file_t:s0:(own pair of fog) (class file): the levels do not fit: mlsconstrain write ((h1 dom h2 and l2 eq h2) or t1 != mcs_constrained_type) (/signals/new-of-fog)
+      horn   delete replace              fog       container_t:s0:(own pair of horn) may not unlink container_file_t:s0:(own pair of fog) (class file): the levels do not fit: mlsconstrain unlink ((h1 dom h2 and l2 eq h2) or t1 != mcs_constrained_type) (/signals/new-of-fog)
+      horn   read change delete replace  fog       container_t:s0:(own pair of horn) may not search container_file_t:s0:(own pair of fog) (class dir): the levels do not fit: mlsconstrain search (h1 dom h2 or t1 != mcs_constrained_type) (/signals/dir-of-fog)
+      fog    read                        horn      container_t:s0:(own pair of fog) may not read container_file_t:s0:(own pair of horn) (class file): the levels do not fit: mlsconstrain read (h1 dom h2 or t1 != mcs_constrained_type) (/signals/new-of-horn)
+      fog    change                      horn      container_t:s0:(own pair of fog) may not write container_file_t:s0:(own pair of horn) (class file): the levels do not fit: mlsconstrain write ((h1 dom h2 and l2 eq h2) or t1 != mcs_constrained_type) (/signals/new-of-horn)
+      fog    delete replace              horn      container_t:s0:(own pair of fog) may not unlink container_file_t:s0:(own pair of horn) (class file): the levels do not fit: mlsconstrain unlink ((h1 dom h2 and l2 eq h2) or t1 != mcs_constrained_type) (/signals/new-of-horn)
+      fog    read change delete replace  horn      container_t:s0:(own pair of fog) may not search container_file_t:s0:(own pair of horn) (class dir): the levels do not fit: mlsconstrain search (h1 dom h2 or t1 != mcs_constrained_type) (/signals/dir-of-horn)
+      what would help: mivask remedy INPUT 'horn reads what fog makes in /signals'
+
+    r reads, c changes, d deletes, p replaces (renames a file of its own over it); - cannot, ? depends. First a file made there, behind the slash a file in a subdirectory made there.
+
+    Assumed
+      keeper has no label of its own, and runs as spc_t; its files are labelled container_file_t
+      the engine confines its containers: they are container_t, and what it makes for them is container_file_t
+      the engine keeps images in its default storage, whose root directories are 0:0 0555
+      the file system of host has the label that the policy gives ext4
+    --- status 0
+    ");
+    assert_snapshot!(scratch.run(["remedy", SCENE, "horn reads what fog makes in /signals", "--change", "fog mounts /signals with z", "--change", "horn mounts /signals with z"]), @r#"
+    denied EACCES  horn reads /signals/new
+                   /signals/new: container_t:s0:(own pair of horn) may not read container_file_t:s0:(own pair of fog) (class file): the levels do not fit: mlsconstrain read (h1 dom h2 or t1 != mcs_constrained_type)
+
+                the next file of fog is 7610:7610 0644 there, with its umask 0022
+
+    1  process  horn level s0:c386,c827
+       process  fog level s0:c386,c827
+                opens nothing else
+                --- beacon/compose.yaml
+                +++ beacon/compose.yaml
+                @@ -14,7 +14,11 @@
+                     image: beacon/lamp:2
+                     volumes: ["/srv/beacon/signals:/signals:Z"]
+                +    security_opt:
+                +      - 'label=level:s0:c386,c827'
+                   horn:
+                     image: beacon/lamp:2
+                     volumes: ["/srv/beacon/signals:/signals:Z"]
+                +    security_opt:
+                +      - 'label=level:s0:c386,c827'
+                   # What people write where a label is in the way: it lets this one do far more than that.
+                   keeper:
+    --- status 0
+    "#);
+}
+
+#[test]
+fn a_label_that_lasts_and_a_boolean_are_typed_and_taken_back() {
+    let scratch = lighthouse();
+    let lines = [
+        "host labels /srv/beacon/log as container_file_t",
+        "lamp creates /log/2026.txt",
+        "host sets-boolean virt_use_nfs on",
+    ];
+    let of = |option: &str| scratch.run([&["rehearse", SCENE], &lines[..], &[option]].concat());
+    assert_snapshot!(of("--commands"), @"
+    #!/bin/sh
+    set -e
+
+    # on the host, as root
+    semanage fcontext -a -t container_file_t '/srv/beacon/log(/.*)?' || semanage fcontext -m -t container_file_t '/srv/beacon/log(/.*)?'
+    restorecon -RF /srv/beacon/log
+    [ -e /srv/beacon/log/2026.txt ] || : > /srv/beacon/log/2026.txt
+    chown -h 7610:7610 /srv/beacon/log/2026.txt
+    chmod 00644 /srv/beacon/log/2026.txt
+    setsebool -P virt_use_nfs on
+    --- status 0
+    ");
+    assert_snapshot!(of("--undo"), @"
+    #!/bin/sh
+    set -e
+
+    # on the host, as root
+    setsebool -P virt_use_nfs off
+    rm -f /srv/beacon/log/2026.txt
+    semanage fcontext -d '/srv/beacon/log(/.*)?' || :
+    restorecon -RF /srv/beacon/log
+    --- status 0
+    ");
+    assert_snapshot!(scratch.run(["rehearse", SCENE, "host sets-boolean virt_use_nsf on"]), @"
+    --- standard error
+    error: `host sets-boolean virt_use_nsf on` cannot be made: the policy has no boolean `virt_use_nsf`
+     --> act 1:1:1
+      |
+    1 | host sets-boolean virt_use_nsf on
+      | ^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^
+
+    error: the input cannot be used: 1 error above
+    --- status 2
+    ");
+    assert_snapshot!(scratch.run(["compare", SCENE, "--change", "host labels /srv/beacon/log as container_file_t"]), @"
+    Opened
+      actor  what    before  after  paths
+      lamp   create  EACCES  yes    /log
+      lamp   list    EACCES  yes    /log
     --- status 0
     ");
 }

@@ -43,6 +43,8 @@ pub(crate) enum Edit {
     Write(InodeId, Option<Mode>, Provenance),
     /// File capabilities without any in them.
     Uncapable(InodeId),
+    /// A label that nobody named.
+    Relabel(InodeId),
     /// Another access ACL, with stored ids, and the mode that goes with it.
     Acl(InodeId, AclText, Mode, Provenance),
     /// No bytes any more, and perhaps another mode.
@@ -86,10 +88,10 @@ impl Edit {
             let (dir, name) = named(end)?;
             return Some(Self::Remove(dir, name));
         }
-        if matches!(&act.verb, Verb::Tags(name) if name == b"security.capability") {
-            return Some(Self::Uncapable(there()?));
+        if let Verb::Tags(name) = &act.verb {
+            return Some(tagged(name, there()?));
         }
-        if matches!(act.verb, Verb::Stamps | Verb::Backdates | Verb::Tags(_)) {
+        if matches!(act.verb, Verb::Stamps | Verb::Backdates) {
             return Some(Self::Touch(there()?));
         }
         let id = there()?;
@@ -128,6 +130,7 @@ impl Edit {
                 | Self::Chown(..)
                 | Self::Write(..)
                 | Self::Uncapable(_)
+                | Self::Relabel(_)
                 | Self::DefaultAcl(..)
                 | Self::NoAcl(..)
                 | Self::Empty(..)
@@ -144,6 +147,7 @@ impl Edit {
                 | Self::Chown(..)
                 | Self::Write(..)
                 | Self::Uncapable(_)
+                | Self::Relabel(_)
                 | Self::Exchange(..)
                 | Self::DefaultAcl(..)
                 | Self::NoAcl(..)
@@ -163,6 +167,7 @@ impl Edit {
             | Self::Chown(id, ..)
             | Self::Write(id, ..)
             | Self::Uncapable(id)
+            | Self::Relabel(id)
             | Self::DefaultAcl(id, ..)
             | Self::NoAcl(id, ..)
             | Self::Acl(id, ..)
@@ -220,6 +225,7 @@ impl Edit {
                     }
                 }
             }
+            Self::Relabel(id) => tree.set_label(*id, None, true),
             Self::Uncapable(id) => tree.set_capabilities(*id, FileCapabilities::NONE),
             Self::Acl(id, text, mode, place) => {
                 tree.set_access_acl(*id, acl(tree, *id, text), *mode, place.clone());
@@ -232,6 +238,15 @@ impl Edit {
             }
         }
         Ok(())
+    }
+}
+
+/// What setting an attribute changes.
+fn tagged(name: &[u8], id: InodeId) -> Edit {
+    match name {
+        b"security.capability" => Edit::Uncapable(id),
+        b"security.selinux" => Edit::Relabel(id),
+        _ => Edit::Touch(id),
     }
 }
 
@@ -279,6 +294,8 @@ fn entry_of(act: &Act, left: &Imprint, from: Provenance) -> Entry {
     entry.device = device;
     entry.doubt = doubt;
     entry.content = if kind == FileKind::File { Content::Empty } else { Content::Unknown };
+    entry.extended.label.clone_from(&left.disk_label);
+    entry.extended.labelled_since = left.disk_label.is_some();
     if let Verb::Points(target) = &act.verb {
         entry.target = target.as_slice().into();
     }

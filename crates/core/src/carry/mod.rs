@@ -120,9 +120,13 @@ fn edits(
     let end = walk(&stage.storage, table, &act.path, follow).map_err(lost)?;
     let second = act.verb.second_path().map(|path| walk(&stage.storage, table, path, Follow::AllButLast));
     let second = second.transpose().map_err(lost)?;
-    Edit::of((table, namespace), act, effect, &end, second.as_ref())
-        .map(|edit| (edit.within(&end), edit))
-        .ok_or_else(|| unlisted(&end))
+    let mut edit =
+        Edit::of((table, namespace), act, effect, &end, second.as_ref()).ok_or_else(|| unlisted(&end))?;
+    if let Edit::Add(_, _, entry, _) = &mut edit {
+        // Nobody may know its label, but it is none that an engine gave.
+        entry.extended.labelled_since = stage.actors.iter().any(|actor| actor.confined.is_some());
+    }
+    Ok((edit.within(&end), edit))
 }
 
 /// Whether the call follows a link at the end of the path.

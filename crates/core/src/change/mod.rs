@@ -9,11 +9,14 @@ mod administer;
 mod ahead;
 mod capabilities;
 mod group_step;
+mod label;
 mod numbers;
 mod owner_options;
 mod parse;
 mod pattern;
 mod process;
+mod remount;
+mod security;
 mod volume_mode;
 
 use std::fmt;
@@ -23,9 +26,11 @@ use mivask_model::glob::Globs;
 use mivask_model::glob::NoGlobs;
 
 pub use group_step::GroupStep;
+pub use label::with_level;
 pub use numbers::{NumberHint, free_id, hints};
 pub use parse::{Sentence, parse_change, parse_sentence};
 pub use process::{below, scratch_name, user_text};
+pub use security::Security;
 pub use volume_mode::mode_option;
 
 use mivask_model::act::{Act, Subject, quoted};
@@ -49,6 +54,8 @@ pub enum Change {
     FilesystemGroup(GroupStep),
     /// A supplementary group of every pod, `pod joins 7400`.
     Joins(u32),
+    /// SELinux on the host, `host sets-boolean NAME on`, `host labels PATH as TYPE`.
+    Security(Security),
     /// The accounts of one actor's image, or with `host` of every image and the host, as far as they know the names.
     Accounts(String, Accounts),
 }
@@ -70,6 +77,8 @@ pub enum Process {
     FilesystemGroup(GroupStep),
     /// `user-namespace MODE`: as `--userns` and `userns_mode` name it, such as `keep-id:uid=7101`.
     UserNamespace(String),
+    /// `level LEVEL`: the level of its security label, such as `s0:c12,c40`, in place of one that the engine draws.
+    Level(String),
     /// `mounts scratch at PATH`: a new, empty volume that lives as long as the pod or container.
     Scratch(Vec<u8>),
     /// `mounts only PATH`: of the volume that is mounted above PATH, only that part, at PATH (`subPath` of the
@@ -128,6 +137,7 @@ impl fmt::Display for Change {
             Self::FilesystemGroup(step) => write!(f, "pod filesystem-group {step}"),
             Self::Joins(gid) => write!(f, "pod joins {gid}"),
             Self::Accounts(whose, what) => write!(f, "{} {what}", name(whose)),
+            Self::Security(what) => write!(f, "{HOST} {what}"),
         }
     }
 }
@@ -144,6 +154,7 @@ impl fmt::Display for Process {
             Self::Joins(gid) => write!(f, "joins {gid}"),
             Self::FilesystemGroup(step) => write!(f, "filesystem-group {step}"),
             Self::UserNamespace(mode) => write!(f, "user-namespace {}", quoted(mode.as_bytes())),
+            Self::Level(level) => write!(f, "level {}", quoted(level.as_bytes())),
             Self::StartsAgain => f.write_str("starts again"),
             Self::IsMadeAgain => f.write_str("is made again"),
             Self::Scratch(at) => write!(f, "mounts scratch at {}", quoted(at)),
@@ -193,7 +204,7 @@ pub struct ChangeError {
 }
 
 impl ChangeError {
-    fn new(change: &Change, reason: impl Into<String>) -> Self {
+    pub(crate) fn new(change: &Change, reason: impl Into<String>) -> Self {
         Self { change: change.to_string(), reason: reason.into() }
     }
 }
@@ -254,7 +265,7 @@ impl Changes {
             let name = match change {
                 Change::Files(act) | Change::Image(act) => act.actor.as_str(),
                 Change::Process(actor, _) | Change::Accounts(actor, _) => actor.as_str(),
-                Change::FilesystemGroup(_) | Change::Joins(_) => return None,
+                Change::FilesystemGroup(_) | Change::Joins(_) | Change::Security(_) => return None,
             };
             // The host is no actor, so nobody has to be called that.
             (Subject::named(name).actor != HOST).then_some((change, name))
@@ -299,6 +310,9 @@ impl Changes {
                     owner_options::set(scene, workloads, (name, at), options)
                         .map_err(|reason| ChangeError::new(change, reason))?;
                 }
+                Change::Security(what) => {
+                    what.apply(scene).map_err(|reason| ChangeError::new(change, reason))?;
+                }
                 Change::Files(_) | Change::Process(..) | Change::FilesystemGroup(_) => {}
             }
         }
@@ -328,7 +342,7 @@ impl Changes {
             Change::Process(name, _) => {
                 workload.containers.iter().any(|container| means(name, &workload.name, &container.name))
             }
-            Change::Files(_) | Change::Image(_) | Change::Accounts(..) => false,
+            Change::Files(_) | Change::Image(_) | Change::Accounts(..) | Change::Security(_) => false,
         })
     }
 

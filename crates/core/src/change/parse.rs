@@ -3,8 +3,10 @@
 use mivask_model::act::{Act, ActError, ActErrorKind, Owner, Rest, Verb, Word, absolute, parse_act, split};
 use mivask_model::mode::Mode;
 use mivask_stage::namespace::{self, NamespaceAsked};
+use mivask_stage::prepare::HOST;
 
-use super::{Accounts, Change, GroupStep, Process};
+use super::label::is_level;
+use super::{Accounts, Change, GroupStep, Process, Security};
 
 /// A line of a rehearsal: an act of someone, or a change of the scene around them.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -16,9 +18,12 @@ pub enum Sentence {
 }
 
 /// Words that begin a change which is not an act, and how the sentence is built.
-const FORMS: [(&str, &str); 16] = [
+const FORMS: [(&str, &str); 19] = [
     ("becomes", "ACTOR becomes UID[:GID]"),
     ("umask", "ACTOR umask MODE"),
+    ("level", "ACTOR level LEVEL, such as s0:c12,c40"),
+    ("sets-boolean", "host sets-boolean NAME on, or off"),
+    ("labels", "host labels PATH as TYPE"),
     ("drops", "ACTOR drops CAPABILITY[,CAPABILITY]"),
     (
         "adds",
@@ -108,6 +113,12 @@ fn user_namespace(rest: &mut Rest<'_>) -> Result<Process, ActError> {
     }
 }
 
+fn level(rest: &mut Rest<'_>) -> Result<Process, ActError> {
+    let word = rest.next("a level")?;
+    let level = word.as_text();
+    if is_level(&level) { Ok(Process::Level(level)) } else { Err(word.error(ActErrorKind::Level)) }
+}
+
 fn change(rest: &mut Rest<'_>) -> Result<Change, ActError> {
     let actor = rest.next("an actor")?.as_text();
     let verb = rest.next("what changes")?;
@@ -119,6 +130,10 @@ fn change(rest: &mut Rest<'_>) -> Result<Change, ActError> {
             Change::Process(actor, Process::Umask(mask))
         }
         b"user-namespace" => Change::Process(actor, user_namespace(rest)?),
+        b"level" => Change::Process(actor, level(rest)?),
+        b"sets-boolean" | b"labels" if actor == HOST => {
+            Change::Security(Security::read(verb.text == b"labels", rest)?)
+        }
         b"drops" => Change::Process(actor, Process::Drops(list(rest, "a capability")?)),
         b"adds" => {
             let word = rest.next("a capability or `group`")?;
@@ -298,6 +313,9 @@ mod tests {
             "gauge adds \"no such\\\"one,CHOWN\"",
             "gauge mounts /a with \"r o\"",
             "gauge joins 7300",
+            "gauge level s0:c12,c40",
+            "host sets-boolean container_manage_home on",
+            "host labels /srv/tides as container_file_t",
             "pod joins 7300",
             "gauge filesystem-group 7400",
             "pod filesystem-group 7400",
@@ -344,6 +362,19 @@ mod tests {
             ("gauge becomes :7200", 14..19, "`:7200` is not an owner"),
             ("gauge umask rw", 12..14, "`rw` is not an octal mode"),
             ("gauge joins tides", 12..17, "`tides` is not a numeric id"),
+            (
+                "gauge level 12",
+                12..14,
+                "`12` is not a level: it is the last part of a label, such as s0:c12,c40",
+            ),
+            ("host sets-boolean x maybe", 20..25, "`maybe` is not expected here"),
+            ("gauge sets-boolean x on", 6..18, "`sets-boolean` is not expected here"),
+            (
+                "host labels /x as a:b",
+                18..21,
+                "`a:b` is not a type: the third part of a label is one, such as container_file_t",
+            ),
+            ("host labels x as y_t", 12..13, "`x` is not an absolute path"),
             ("gauge joins", 11..11, "the act ends where a group's number, or a user is expected"),
             ("host renumbers tides to 1", 15..20, "`tides` is not expected here"),
             ("gauge mounts data with ro", 13..17, "`data` is not an absolute path"),

@@ -6,18 +6,16 @@ use mivask_model::fact::{Fact, Provenance};
 use mivask_model::held::Held;
 use mivask_model::ids::{InsideGid, InsideUid};
 use mivask_model::listed::listed;
-use mivask_model::mount::MountFlags;
 use mivask_model::path::trimmed;
 use mivask_stage::identity::GroupName;
 use mivask_stage::namespace;
 use mivask_stage::runtime::Flavour;
-use mivask_stage::scene::{
-    Container, Medium, Relabel, TmpfsAsked, Volume, VolumeKind, VolumeMount, Who, Workload,
-};
+use mivask_stage::scene::{Container, Medium, TmpfsAsked, Volume, VolumeKind, VolumeMount, Who, Workload};
 use mivask_stage::stage::Role;
 
 use super::capabilities::capabilities;
-use super::{Change, Process, means, mode_option, owner_options, volume_mode};
+use super::remount::remount;
+use super::{Change, Process, label, means, mode_option, owner_options, volume_mode};
 
 /// Makes `change` in `workload` where it concerns it.
 pub(super) fn change(
@@ -77,10 +75,11 @@ pub(super) fn change(
                 | Process::Umask(_)
                 | Process::Drops(_)
                 | Process::Adds(_)
+                | Process::Level(_)
                 | Process::UserNamespace(_) => single(&mut workload.containers[at], what, &from)?,
             }
         }
-        Change::Files(_) | Change::Image(_) | Change::Accounts(..) => {}
+        Change::Files(_) | Change::Image(_) | Change::Accounts(..) | Change::Security(_) => {}
     }
     Ok(())
 }
@@ -96,6 +95,7 @@ fn on_host(what: &Process, name: &str) -> Result<(), String> {
         }
         Process::Drops(_) | Process::Adds(_) => "it has the capabilities of its user".to_owned(),
         Process::UserNamespace(_) => "it is in the host's own user namespace".to_owned(),
+        Process::Level(_) => "its label is that of its login".to_owned(),
         Process::Scratch(_) | Process::Only(_) | Process::Mounts(..) => {
             "it sees the host's mounts, which `host: { mounts: ... }` gives".to_owned()
         }
@@ -125,6 +125,7 @@ fn single(container: &mut Container, what: &Process, from: &Provenance) -> Resul
         }
         Process::Drops(names) => capabilities(&mut container.who, names, false, from)?,
         Process::Adds(names) => capabilities(&mut container.who, names, true, from)?,
+        Process::Level(level) => label::set_level(&mut container.label, level, from)?,
         Process::UserNamespace(mode) => match &mut container.who {
             Who::Plain(plain) => {
                 plain.user_namespace = namespace::mode(mode).map(|asked| Fact::new(asked, from.clone()));
@@ -305,65 +306,6 @@ fn joins(container: &mut Container, gid: u32, from: &Provenance) {
         }
         Who::Kubernetes(_) => {}
     }
-}
-
-fn remount(container: &mut Container, at: &[u8], options: &[&String]) -> Result<(), String> {
-    let same = |given: &[u8]| trimmed(given) == trimmed(at);
-    let root = trimmed(at).is_empty();
-    let known: Vec<String> =
-        container.mounts.iter().map(|mount| mivask_model::act::quoted(&mount.at.value)).collect();
-    let mount = container.mounts.iter_mut().find(|mount| same(&mount.at.value));
-    if root && mount.is_none() {
-        for option in options {
-            match option.as_str() {
-                "ro" => container.read_only_root = true,
-                "rw" => container.read_only_root = false,
-                _ => return Err(format!("the root takes ro or rw, not `{option}`")),
-            }
-        }
-        return Ok(());
-    }
-    let Some(mount) = mount else {
-        let list = if known.is_empty() { "none".to_owned() } else { listed(&known) };
-        return Err(format!("the description mounts nothing there (its mounts: {list})"));
-    };
-    for option in options {
-        let flag = |word: &str| MountFlags::by_word(word);
-        let cleared = flag(&format!("no{option}"));
-        match (option.as_str(), flag(option), cleared) {
-            ("ro", ..) => mount.read_only = true,
-            ("U" | "idmap", ..) => {
-                mount.engine.take_over |= *option == "U";
-                mount.engine.id_mapped |= *option == "idmap";
-                let rule = Provenance::rule("a change");
-                mount.engine.first.get_or_insert_with(|| Fact::new(option.to_string(), rule));
-            }
-            ("z", ..) => mount.engine.relabel = Some(Fact::new(Relabel::Shared, mount.at.from.clone())),
-            ("Z", ..) => mount.engine.relabel = Some(Fact::new(Relabel::Private, mount.at.from.clone())),
-            ("rw", ..) => {
-                mount.read_only = false;
-                clear(mount, MountFlags::READ_ONLY);
-            }
-            (_, Some(set), _) => {
-                mount.flags = mount.flags.with(set);
-                mount.below.cleared = mount.below.cleared.without(set);
-            }
-            (_, None, Some(cleared)) => clear(mount, cleared),
-            (_, None, None) => {
-                return Err(format!(
-                    "`{option}` is not a mount option known here: ro, rw, noexec, nosuid, nodev, nosymfollow, or one of them without `no`, Podman's U and idmap, or z or Z for the label"
-                ));
-            }
-        }
-    }
-    Ok(())
-}
-
-/// Takes a flag from a mount, the volume's own mount options included.
-fn clear(mount: &mut VolumeMount, flag: MountFlags) {
-    mount.flags = mount.flags.without(flag);
-    mount.below.set = mount.below.set.without(flag);
-    mount.below.cleared = mount.below.cleared.with(flag);
 }
 
 /// Every number that a description names.

@@ -47,6 +47,7 @@ pub fn remarks(
     let gap =
         stage.actors.iter().any(wanted).then(|| workloads.iter().find_map(|one| cluster_gap(scene, one)));
     all.extend(gap.flatten());
+    all.extend(labels::unknown(scene));
     all
 }
 
@@ -74,6 +75,7 @@ impl Looking<'_> {
         self.somebody_else_on_the_host();
         self.found.extend(labels::asked(self.scene, self.container));
         self.found.extend(labels::homes(self.workload, self.container));
+        self.found.extend(labels::contested(self.stage, self.actor, self.container));
         for (_, mount) in self.actor.mounts.iter() {
             if mount.origin == MountOrigin::Declared {
                 self.made_by_root(mount);

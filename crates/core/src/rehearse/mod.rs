@@ -1,5 +1,6 @@
 //! Acts in order, each seeing what the earlier ones changed.
 
+mod labels;
 mod several;
 
 use std::sync::Arc;
@@ -109,6 +110,9 @@ fn become_like(actor: &mut Actor, model: &Actor) {
     actor.identity = model.identity.clone();
     actor.credentials = model.credentials.clone();
     actor.blocked = model.blocked.clone();
+    actor.confined = model.confined.clone();
+    actor.profile = model.profile;
+    actor.unmodelled = model.unmodelled.clone();
 }
 
 /// A stage on which acts have consequences. Trees are shared with the stage it began on until something changes them.
@@ -260,10 +264,13 @@ impl Rehearsal {
     fn take(&mut self, next: &Stage) {
         let actors = Arc::make_mut(&mut self.stage.actors).iter_mut();
         let model = next.actors.iter().filter(|actor| !actor.guest);
+        let mut anew = Vec::new();
         for (actor, model) in actors.filter(|actor| !actor.guest).zip(model) {
             become_like(actor, model);
             actor.mounts.take_flags(&model.mounts);
+            anew.extend(labels::take_relabelled(&mut actor.mounts, &model.mounts));
         }
+        labels::label_all(&mut self.stage, &anew);
     }
 
     /// Who would be somebody else after a new start.
@@ -306,6 +313,10 @@ impl Rehearsal {
         }
         let notes = changes.apply_to_scene(&mut scene)?;
         let next = stage_with_host(&scene);
+        if matches!(change, Change::Process(_, Process::Level(_))) && prepare::draws_anew(&self.scene, &scene)
+        {
+            labels::forget_all(&mut self.stage);
+        }
         let mut notes = notes;
         match change {
             // Whoever runs already has the groups it was started with.
@@ -318,6 +329,11 @@ impl Rehearsal {
             | Change::FilesystemGroup(_)
             | Change::Joins(_) => {
                 self.take(&next);
+            }
+            Change::Security(what) => {
+                self.take(&next);
+                what.apply_to_stage(&scene, &mut self.stage)
+                    .map_err(|reason| ChangeError::new(change, reason))?;
             }
         }
         // Files of the host are changed where its actor sees them.

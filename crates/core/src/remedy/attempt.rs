@@ -47,6 +47,7 @@ pub(super) fn becomes_twice(steps: &[RemedyStep]) -> bool {
         | Change::Image(_)
         | Change::FilesystemGroup(_)
         | Change::Joins(_)
+        | Change::Security(_)
         | Change::Accounts(..) => None,
     });
     let mut seen = BTreeSet::new();

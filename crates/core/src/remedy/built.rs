@@ -39,6 +39,7 @@ pub fn is_built(
         | Change::Process(..)
         | Change::FilesystemGroup(_)
         | Change::Joins(_)
+        | Change::Security(_)
         | Change::Accounts(..) => None,
     });
     let same = |path: &[u8]| {

@@ -13,7 +13,7 @@ use mivask_stage::stage::{Role, Stage};
 
 use super::rank::Mark;
 use super::{RemedyStep, Side};
-use crate::change::{Change, Process};
+use crate::change::{Change, Process, Security};
 use crate::question::facts_at;
 use crate::recursion::whole;
 
@@ -60,6 +60,8 @@ fn of_change(base: &Stage, step: &RemedyStep, earlier: &[RemedyStep]) -> Vec<Mar
         }
         Change::FilesystemGroup(_) | Change::Joins(_) => vec![Mark::OfEveryPod],
         Change::Accounts(..) => vec![Mark::Account],
+        Change::Security(Security::Boolean(..)) => vec![Mark::Boolean],
+        Change::Security(Security::Labels(..)) => vec![Mark::Relabels],
     }
 }
 
@@ -70,6 +72,7 @@ fn of_process(base: &Stage, name: &str, what: &Process) -> Vec<Mark> {
         Process::Umask(umask) if opens_to_others(base, name, *umask) => Mark::EveryLaterFile,
         Process::Umask(_) => Mark::Umask,
         Process::UserNamespace(_) => Mark::OtherIds,
+        Process::Level(_) => Mark::SharedLevel,
         Process::Scratch(_) => Mark::Scratch,
         Process::FilesystemGroup(_) => Mark::GroupStep,
         Process::Only(part) if is_file(base, name, part) => Mark::OnlyFile,
@@ -179,7 +182,11 @@ fn is_regrouped(act: &Act, earlier: &[RemedyStep]) -> bool {
         Change::Files(other) | Change::Image(other) => {
             other.path == act.path && matches!(other.verb, Verb::SetsGroup(_))
         }
-        Change::Process(..) | Change::FilesystemGroup(_) | Change::Joins(_) | Change::Accounts(..) => false,
+        Change::Process(..)
+        | Change::FilesystemGroup(_)
+        | Change::Joins(_)
+        | Change::Security(_)
+        | Change::Accounts(..) => false,
     })
 }
 

@@ -285,7 +285,11 @@ const fn column_of(verb: &Verb) -> Option<Column> {
 fn inodes(base: &Stage, now: &Stage, tried: &Tried, goals: &Goals<'_>) -> usize {
     let files = tried.steps.iter().filter_map(|step| match &step.change {
         Change::Files(act) | Change::Image(act) => Some(act.path.as_slice()),
-        Change::Process(..) | Change::FilesystemGroup(_) | Change::Joins(_) | Change::Accounts(..) => None,
+        Change::Process(..)
+        | Change::FilesystemGroup(_)
+        | Change::Joins(_)
+        | Change::Security(_)
+        | Change::Accounts(..) => None,
     });
     let mut paths: Vec<&[u8]> = files.collect();
     paths.sort_unstable();

@@ -51,6 +51,8 @@ pub enum Side {
     Process,
     /// In the description: what is mounted, and how.
     Mount,
+    /// On the host: its security policy, and the labels it gives.
+    Host,
     /// On a volume or the host: owners, modes, ACLs.
     Disk,
     /// In the image, when it is built.
@@ -64,6 +66,7 @@ impl Side {
         match self {
             Self::Process => "process",
             Self::Mount => "mount",
+            Self::Host => "host",
             Self::Disk => "disk",
             Self::Image => "image",
         }

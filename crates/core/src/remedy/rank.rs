@@ -98,6 +98,7 @@ marks! {
     Build = "build", Slight, "An image has to be built, and what runs has to be made anew";
     StartersRoot = "starters-root", Light, "Root in there is who starts the engine, and no more than that on the host";
     Conditional = "conditional", Light, "It helps where something is so that nobody told";
+    SharedLevel = "shared-level", Light, "What has that level can use each other's files, as far as owners and modes let it";
     OfEveryPod = "of-every-pod", Light, "Every pod of the input has it afterwards";
     NotThereYet = "not-there-yet", Light, "The volume is made with the container, so nobody can change it before";
     Account = "account", Light, "All that runs as that account has it";
@@ -119,6 +120,7 @@ marks! {
     WritableRoot = "writable-root", Heavy, "The image's own programs can be written to";
     TakesOver = "takes-over", Heavy, "At every start all that is in it is given to the process, on the host";
     OnlyPart = "hides-the-rest", Heavy, "The program finds nothing else of the volume any more";
+    Boolean = "policy-boolean", Heavy, "Every container on the host may do it then";
     RootsGroup = "roots-group", Heavy, "The group of root opens what nobody thought of";
     EveryLaterFile = "every-later-file", Heavy, "Every file that the process makes from then on is open to everybody";
     OnlyFile = "one-file-alone", Severe, "What takes the name of the file later is not seen there";

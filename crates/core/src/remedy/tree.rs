@@ -194,7 +194,11 @@ const fn is_of_the_whole(step: &RemedyStep) -> bool {
         Change::Process(_, Process::Only(_) | Process::Scratch(_)) | Change::Files(_) | Change::Image(_) => {
             false
         }
-        Change::Process(..) | Change::FilesystemGroup(_) | Change::Joins(_) | Change::Accounts(..) => true,
+        Change::Process(..)
+        | Change::FilesystemGroup(_)
+        | Change::Joins(_)
+        | Change::Security(_)
+        | Change::Accounts(..) => true,
     }
 }
 

@@ -12,7 +12,7 @@ use mivask_model::mode::ModeChange;
 use mivask_stage::scene::Scene;
 use mivask_stage::stage::{Actor, Stage};
 
-use crate::change::Change;
+use crate::change::{Change, Security};
 use crate::place::{ChangedPlace, place_of};
 use crate::recursion::whole;
 use crate::rehearse::{Rehearsal, RehearsalStep};
@@ -75,6 +75,10 @@ pub enum Typed {
     },
     /// Something about accounts.
     Account(AccountLine),
+    /// Something about the host's SELinux.
+    Security(Security),
+    /// No label of its own for a path of the host any more: its policy says what is there.
+    NoLabel(Vec<u8>),
     /// What no command does.
     Note(String),
 }
@@ -180,6 +184,18 @@ impl Step<'_> {
         unmapped(actor) && actor.mounts.iter().all(|(_, mount)| mount.facts.ids == Default::default())
     }
 
+    fn of_security(&self, what: &Security, there: bool) -> Typed {
+        match what {
+            _ if there => Typed::Security(what.clone()),
+            Security::Boolean(name, on) => {
+                let policy = self.before.0.host.selinux.as_ref().and_then(|host| host.policy.as_ref());
+                let was = policy.and_then(|policy| policy.booleans().find(|(one, _)| one == name));
+                Typed::Security(Security::Boolean(name.clone(), was.map_or(!on, |(_, was)| was)))
+            }
+            Security::Labels(path, _) => Typed::NoLabel(path.clone()),
+        }
+    }
+
     /// A change that no file shows; `None` where it is one of files.
     fn of_description(&self, change: &Change, there: bool) -> Option<Vec<Typed>> {
         match change {
@@ -189,6 +205,7 @@ impl Step<'_> {
             } else {
                 format!("take it out of the build of the image again: {act}")
             })]),
+            Change::Security(what) => Some(vec![self.of_security(what, there)]),
             Change::Accounts(whose, what) => Some(accounts::lines(self.before.0, whose, what, there)),
             Change::Process(..) | Change::FilesystemGroup(_) | Change::Joins(_) => {
                 Some(vec![Typed::Note(if there {

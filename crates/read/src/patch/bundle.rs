@@ -3,7 +3,7 @@
 //! The file is written by tools, so it is read and written again in the form it has: indented by as much as it is, or on one line. One
 //! that would not come out as it is without a change is left to its owner.
 
-use mivask_core::change::{Process, below};
+use mivask_core::change::{Process, below, with_level};
 use mivask_core::path::trimmed;
 use serde::ser::{Error as _, SerializeMap, SerializeSeq};
 use serde::{Serialize, Serializer};
@@ -47,6 +47,19 @@ fn write(root: &mut Node, what: &Process) -> Result<(), PatchError> {
         }
         Process::UserNamespace(_) => {
             Err(no_field("a bundle names its maps: `linux.uidMappings` and `linux.gidMappings`"))
+        }
+        Process::Level(level) => {
+            let mut found = false;
+            for way in [["process", "selinuxLabel"], ["linux", "mountLabel"]] {
+                let given = root.get(way[0]).and_then(|part| part.get(way[1])).and_then(Node::text);
+                if let Some(label) = given.map(|given| with_level(given, level)) {
+                    set(root, &way, quoted(&label))?;
+                    found = true;
+                }
+            }
+            found
+                .then_some(())
+                .ok_or_else(|| no_field("a bundle names its whole label: `process.selinuxLabel`"))
         }
         Process::StartsAgain | Process::IsMadeAgain => Err(no_field("it is not part of a description")),
         Process::Mounts(at, options) if at.as_slice() == b"/" => {

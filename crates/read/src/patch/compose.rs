@@ -5,7 +5,7 @@ use mivask_core::scene::{Container, Who};
 use yaml_edit::YamlValue;
 
 use super::document::{Document, Part, below, item, quoted, rest_below, text};
-use super::engine::options_with;
+use super::engine::{level_of, options_with};
 use super::{PatchError, no_field, read_only};
 use crate::yaml::{Node, Value};
 
@@ -34,6 +34,16 @@ pub(super) fn write(document: &Document, container: &Container, what: &Process) 
             "no key of a service sets a umask: set it where the program starts, or in the image",
         )),
         Process::UserNamespace(mode) => document.set(&key("userns_mode"), mode.as_str()),
+        Process::Level(level) => {
+            let options = key("security_opt");
+            let listed = document.read(&options).map(Node::items).unwrap_or_default();
+            let is_level = |one: &Node| one.text().is_some_and(|text| level_of(text).is_some());
+            let text = format!("label=level:{level}");
+            match listed.iter().position(is_level) {
+                Some(at) => document.set(&item(&options, at), quoted(text)),
+                None => document.append(&options, quoted(text)),
+            }
+        }
         Process::StartsAgain | Process::IsMadeAgain => Err(no_field("it is not part of a description")),
         Process::Drops(names) | Process::Adds(names) => {
             let drop = key("cap_drop");

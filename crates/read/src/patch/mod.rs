@@ -68,7 +68,9 @@ pub fn patched(text: &str, workload: &Workload, change: &Change) -> Result<Strin
         Change::Process(name, what) => (Some(name.as_str()), what.clone()),
         Change::FilesystemGroup(step) => (None, Process::FilesystemGroup(*step)),
         Change::Joins(gid) => (None, Process::Joins(*gid)),
-        Change::Files(_) | Change::Image(_) | Change::Accounts(..) => return Err(PatchError::Elsewhere),
+        Change::Files(_) | Change::Image(_) | Change::Accounts(..) | Change::Security(_) => {
+            return Err(PatchError::Elsewhere);
+        }
     };
     if workload.kind == command_line::INSPECTED {
         return Err(PatchError::Printed);

@@ -26,6 +26,7 @@ pub(super) fn write(document: &Document, workload: &Workload, what: &Process) ->
         Process::UserNamespace(_) => {
             Err(no_field("a pod has `hostUsers`, and no other word on its user namespace"))
         }
+        Process::Level(value) => level(document, (spec, workload.containers.len()), value),
         Process::StartsAgain | Process::IsMadeAgain => Err(no_field("it is not part of a description")),
         Process::Drops(names) | Process::Adds(names) => {
             let drop = security(&["capabilities", "drop"]);
@@ -64,6 +65,21 @@ pub(super) fn write(document: &Document, workload: &Workload, what: &Process) ->
             document.append_mapping(&below(container, &["volumeMounts"]), mount)
         }
     }
+}
+
+/// Sets the level of the container's label. A container's own options take the place of all of its pod's.
+fn level(document: &Document, (spec, containers): (&[Part], usize), level: &str) -> Result<(), PatchError> {
+    let own = below(document.container(), &["securityContext", "seLinuxOptions"]);
+    let of_pod = below(spec, &["securityContext", "seLinuxOptions"]);
+    if document.read(&own).is_some() || document.read(&of_pod).is_none() {
+        return document.set(&below(&own, &["level"]), level);
+    }
+    if containers > 1 {
+        return Err(no_field(
+            "its pod has seLinuxOptions, which hold for every container: write the level there, for all of them",
+        ));
+    }
+    document.set(&below(&of_pod, &["level"]), level)
 }
 
 /// Sets `readOnly` of what is mounted at `at`, in decimal as JSON has it.

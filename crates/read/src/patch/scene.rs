@@ -1,6 +1,6 @@
 //! Keys of our own scene file.
 
-use mivask_core::change::{GroupStep, Process, user_text};
+use mivask_core::change::{GroupStep, Process, user_text, with_level};
 use yaml_edit::YamlValue;
 
 use super::document::{Document, below, quoted};
@@ -19,6 +19,12 @@ pub(super) fn write(document: &Document, what: &Process) -> Result<(), PatchErro
         Process::Umask(mask) => document.set(&key(&["umask"]), mask.to_string()),
         Process::UserNamespace(_) => {
             Err(no_field("a container of a scene names its maps: `user-namespace: { uids: ..., gids: ... }`"))
+        }
+        Process::Level(level) => {
+            let given = document.read(&key(&["label"])).and_then(Node::text);
+            let given =
+                given.ok_or_else(|| no_field("a container of a scene names its whole label: `label:`"))?;
+            document.set(&key(&["label"]), quoted(with_level(given, level)))
         }
         Process::StartsAgain | Process::IsMadeAgain => Err(no_field("it is not part of a description")),
         Process::Drops(names) | Process::Adds(names) => {

@@ -72,9 +72,14 @@ fn label(row: &MountRow) -> String {
         (None, _) => String::new(),
         (Some(None), None) => paint(OPEN, "not known"),
         (Some(None), Some(how)) => paint(OPEN, &format!("not known: set by {}", how.by())),
-        (Some(Some(label)), None) => safe(label),
-        (Some(Some(label)), Some(how)) => format!("{}, by {}", safe(label), how.by()),
+        (Some(Some(label)), None) => safe(short(label)),
+        (Some(Some(label)), Some(how)) => format!("{}, by {}", safe(short(label)), how.by()),
     }
+}
+
+/// Type and level: user and role decide little, and take half of a line.
+fn short(label: &str) -> &str {
+    label.splitn(3, ':').nth(2).unwrap_or(label)
 }
 
 fn facts(root: RootFacts) -> String {

@@ -41,20 +41,6 @@ impl Met<'_> {
         all
     }
 
-    /// A label is in the way: what Docker and Podman label, for this container alone or for all, as far as no other container
-    /// has it labelled.
-    pub(super) fn labelled(&self) -> Vec<Candidate> {
-        let given = matches!(self.mount.facts.kind, MountKind::Bind | MountKind::Volume)
-            && self.mount.origin == MountOrigin::Declared;
-        let engine = matches!(self.actor.runtime, Runtime::Docker | Runtime::Podman);
-        if !given || !engine {
-            return Vec::new();
-        }
-        let mut all = self.remounted("Z");
-        all.extend(self.remounted("z"));
-        all
-    }
-
     /// A flag of the mount refuses: the same mount with `option` instead, except where the kubelet makes it.
     pub(super) fn remounted(&self, option: &str) -> Vec<Candidate> {
         if self.mount.is_written_by_kubelet() {

@@ -2,6 +2,7 @@
 
 mod absent;
 mod flags;
+mod labels;
 mod leaving;
 mod made;
 mod narrow;
@@ -67,7 +68,12 @@ pub(super) fn candidates(scene: &Scene, stage: &Stage, wish: &Wish<'_>, answer: 
         Outcome::NeverRuns(_) => start::candidates(scene, actor),
         // Several things may be in the way, and a read-only root is whatever the image has.
         Outcome::Denied(None) => absent::below_read_only_root(actor, &Subject::named(&act.actor).actor, act),
-        Outcome::Denied(Some(_)) | Outcome::Depends => {
+        Outcome::Depends => {
+            let place = Subject::named(&act.actor).actor;
+            let met = Met::nearest(stage, actor, &place, &act.path);
+            met.as_ref().map(Met::for_all).unwrap_or_default()
+        }
+        Outcome::Denied(Some(_)) => {
             answer.deciding().map(|step| past(scene, stage, (actor, wish), step)).unwrap_or_default()
         }
     }
@@ -99,7 +105,7 @@ fn past(scene: &Scene, stage: &Stage, (actor, wish): (&Actor, &Wish<'_>), step: 
         Check::ReadOnlyMount => met.writable(stage, act),
         Check::NoExec => met.remounted("exec"),
         Check::NoDev => met.remounted("dev"),
-        Check::Label => met.labelled(),
+        Check::Label => met.labelled(wish.made),
         Check::Sticky | Check::Owner => met.ownership(Capability::Fowner),
         Check::ProtectedFile | Check::ProtectedHardlink => met.given(),
         Check::GivingAway => met.giving(act),

@@ -121,12 +121,26 @@ fn write(options: &mut dyn Options, container: &Container, what: &Process) -> Re
         }
         Process::Joins(gid) => options.add("group-add", &gid.to_string()),
         Process::FilesystemGroup(_) => Err(no_field("an engine's container has no filesystem group")),
+        Process::Level(level) => {
+            let text = format!("label=level:{level}");
+            let given = options.values("security-opt");
+            match given.iter().find(|one| level_of(&one.text).is_some()) {
+                Some(one) => options.replace(one.at, &text),
+                None => options.add("security-opt", &text),
+            }
+        }
         Process::StartsAgain | Process::IsMadeAgain => Err(no_field("it is not part of a description")),
         Process::Mounts(at, asked) if at.as_slice() == b"/" => options.switch("read-only", read_only(asked)?),
         Process::Mounts(at, asked) => mounts::remount(options, at, asked),
         Process::Only(part) => mounts::only(options, part),
         Process::Scratch(at) => options.add("tmpfs", mounts::plain(at)?),
     }
+}
+
+/// The level that a value of `--security-opt` gives.
+pub(super) fn level_of(text: &str) -> Option<&str> {
+    let rest = text.strip_prefix("label")?.strip_prefix([':', '='])?;
+    rest.strip_prefix("level:")
 }
 
 /// A capability is added or dropped, not both; dropping `ALL` leaves nothing to add.

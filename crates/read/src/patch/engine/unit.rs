@@ -7,7 +7,7 @@ use mivask_core::runtime::Runtime;
 use mivask_core::scene::{Container, Who};
 
 use super::super::{PatchError, document, no_field};
-use super::{At, Edits, Given, Options};
+use super::{At, Edits, Given, Options, level_of};
 use crate::command_line::unit::{Key, SECTION, Setting, Unit, key, key_of, split};
 
 /// A unit file being edited.
@@ -36,6 +36,9 @@ impl<'t> UnitFile<'t> {
         let Who::Plain(plain) = &container.who else { return Ok(()) };
         let (key, from) = match what {
             Process::Becomes(..) => ("User", plain.user.as_ref().map(|user| &user.from)),
+            Process::Level(_) => {
+                ("SecurityLabelLevel", container.label.level.as_ref().map(|level| &level.from))
+            }
             Process::UserNamespace(_) => {
                 if let Some(pod) = self.unit.last(SECTION, "Pod") {
                     return Err(no_field(&format!(
@@ -164,6 +167,11 @@ impl Options for UnitFile<'_> {
     }
 
     fn add(&mut self, option: &str, value: &str) -> Result<(), PatchError> {
+        if let Some(level) = level_of(value).filter(|_| option == "security-opt") {
+            self.not_among_arguments(option)?;
+            self.alone("SecurityLabelLevel", level);
+            return Ok(());
+        }
         match key_of(option) {
             Some(key) => self.insert(key, value),
             None => self.insert("PodmanArgs", &format!("--{option}={value}")),
