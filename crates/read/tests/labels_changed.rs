@@ -174,6 +174,24 @@ fn whoever_starts_last_keeps_the_others_out_and_is_told() {
     assert!(remarks(&shared, &shared.workloads, &prepare::stage(&shared), &|_| true).is_empty());
 }
 
+/// With one level `Z` labels it for all of them, whoever starts last.
+#[test]
+fn one_level_takes_nothing_from_anybody() {
+    let (scene, compose) = two(SHARED, ":Z");
+    let levelled = |levels: [&str; 2]| {
+        let mut compose = compose.clone();
+        for (name, level) in ["a", "b"].iter().zip(levels) {
+            let own = format!("  {name}: {{ image: i, security_opt: ['label=level:{level}']");
+            compose = compose.replace(&format!("  {name}: {{ image: i"), &own);
+        }
+        scene_with(&scene, &[("compose.yaml", &compose)])
+    };
+    let one = levelled(["s0:c7,c8", "s0:c7,c8"]);
+    assert!(remarks(&one, &one.workloads, &prepare::stage(&one), &|_| true).is_empty());
+    assert_eq!(rehearsed(one, &["a creates /data/x", "b deletes /data/x"]), ["allowed", "allowed"]);
+    assert_eq!(rehearsed(levelled(["s0:c7,c8", "s0:c7,c9"]), &["a creates /data/x"]), ["depends"]);
+}
+
 #[test]
 fn a_hand_off_fails_for_the_level_of_whoever_made_the_file() {
     let scene = described(SHARED, ":z");

@@ -79,6 +79,8 @@ struct Labelling {
     container: String,
     what: Shared,
     how: Relabel,
+    /// The level that it asks for; one that is drawn is its own.
+    level: Option<String>,
 }
 
 impl Sharing {
@@ -141,8 +143,9 @@ impl Sharing {
             for mount in &container.mounts {
                 let Some(how) = mount.engine.relabel.as_ref().map(|asked| asked.value) else { continue };
                 let Some(what) = behind(workload, mount) else { continue };
+                let level = level(container).map(ToOwned::to_owned);
                 let (workload, container) = (workload.name.clone(), container.name.clone());
-                self.labelled.push(Labelling { workload, container, what, how });
+                self.labelled.push(Labelling { workload, container, what, how, level });
             }
         }
     }
@@ -152,21 +155,26 @@ impl Sharing {
     pub fn relabelled(
         &self,
         workload: &Workload,
-        container: &str,
+        container: &Container,
         mount: &VolumeMount,
     ) -> Option<Relabelled> {
         let own = mount.engine.relabel.as_ref().map(|asked| asked.value);
         let mine = behind(workload, mount);
         let others = self.labelled.iter().filter(|one| {
-            let same = one.workload == workload.name && one.container == container;
+            let same = one.workload == workload.name && one.container == container.name;
             !same && mine.as_ref().is_some_and(|mine| one.what.meets(mine))
         });
-        let others: Vec<Relabel> = others.map(|one| one.how).collect();
+        let others: Vec<&Labelling> = others.collect();
+        let level = level(container);
+        // With one level for all each labels it as the others do.
+        let alike = |one: &&Labelling| {
+            one.how == Relabel::Private && level.is_some() && one.level.as_deref() == level
+        };
         match own {
-            Some(Relabel::Shared) if others.iter().all(|how| *how == Relabel::Shared) => {
+            Some(Relabel::Shared) if others.iter().all(|one| one.how == Relabel::Shared) => {
                 Some(Relabelled::Shared)
             }
-            Some(Relabel::Private) if others.is_empty() => Some(Relabelled::Private),
+            Some(Relabel::Private) if others.iter().all(alike) => Some(Relabelled::Private),
             None if others.is_empty() => None,
             Some(Relabel::Shared | Relabel::Private) | None => Some(Relabelled::Contested),
         }
@@ -184,6 +192,11 @@ impl Sharing {
         let key = (namespace.to_owned(), claim.to_owned());
         self.by_claim.get(&key).map_or(&[], Vec::as_slice)
     }
+}
+
+/// The level that a container's label is told to have.
+fn level(container: &Container) -> Option<&str> {
+    container.label.level.as_ref().map(|level| level.value.as_str())
 }
 
 /// What is behind `mount`, as far as others may mount it.

@@ -115,7 +115,7 @@ fn remedies_label_the_mount_and_never_turn_the_label_off() {
                    chart:
 
     3  host     host labels /srv/beacon/log as container_file_t
-                opens 1 more: lamp can list /log
+                opens 1 more: lamp can list /log; touches 1 inode
                 # on the host, as root
                 semanage fcontext -a -t container_file_t '/srv/beacon/log(/.*)?' || semanage fcontext -m -t container_file_t '/srv/beacon/log(/.*)?'
                 restorecon -RF /srv/beacon/log

@@ -31,6 +31,7 @@ pub use numbers::{NumberHint, free_id, hints};
 pub use parse::{Sentence, parse_change, parse_sentence};
 pub use process::{below, scratch_name, user_text};
 pub use security::Security;
+pub(crate) use security::labelled;
 pub use volume_mode::mode_option;
 
 use mivask_model::act::{Act, Subject, quoted};

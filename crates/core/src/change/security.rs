@@ -104,6 +104,17 @@ impl Security {
     }
 }
 
+/// How many inodes a change of labels is about.
+pub(crate) fn labelled(scene: &Scene, what: &Security) -> usize {
+    let (Security::Labels(path, _), Some(tree)) = (what, scene.host.tree.as_deref()) else { return 0 };
+    let mut here = Tree::ROOT;
+    for name in path.split(|byte| *byte == b'/').filter(|name| !name.is_empty()) {
+        let Some(next) = tree.lookup(here, name) else { return 0 };
+        here = next;
+    }
+    tree.below(here).len()
+}
+
 /// The label that `restorecon -F` gives by a rule with `type_`.
 fn lasting(scene: &Scene, type_: &str) -> Result<Arc<str>, String> {
     let host = scene.host.selinux.as_ref().ok_or("nothing is said of SELinux on the host")?;

@@ -18,7 +18,7 @@ use mivask_stage::stage::Stage;
 use super::rank::{self, Mark, Rank};
 use super::situation::Base;
 use super::{InPlace, Remedy, Side, Tried, marks};
-use crate::change::{Change, GroupStep, Process};
+use crate::change::{Change, GroupStep, Process, labelled};
 use crate::question::contrast::Baseline;
 use crate::question::facts_at;
 use crate::question::{Column, Contrast, OutcomeChange};
@@ -102,7 +102,7 @@ pub(super) fn measured_on(
     let secrets = worst_first(base, &mut opened);
     let closed: Vec<OutcomeChange> = contrasts.into_iter().flat_map(|one| one.closed).collect();
     let count = |rows: &[OutcomeChange]| -> usize { rows.iter().map(|row| row.paths.len()).sum() };
-    let inodes = inodes(base, now, &tried, goals);
+    let inodes = inodes(base, now, &tried, goals) + relabelled(scene, &tried);
     let undone = tried.steps.iter().find_map(|step| undone(scene, base, &step.change));
     let mut marks = marks::of_steps(base, &tried.steps, acts);
     marks.extend((tried.answer.outcome == Outcome::Depends).then_some(Mark::Conditional));
@@ -279,6 +279,20 @@ const fn column_of(verb: &Verb) -> Option<Column> {
         | Verb::Backdates
         | Verb::Tags(_) => None,
     }
+}
+
+/// How many inodes the host labels anew.
+fn relabelled(scene: &Scene, tried: &Tried) -> usize {
+    let all = tried.steps.iter().map(|step| match &step.change {
+        Change::Security(what) => labelled(scene, what),
+        Change::Files(_)
+        | Change::Image(_)
+        | Change::Process(..)
+        | Change::FilesystemGroup(_)
+        | Change::Joins(_)
+        | Change::Accounts(..) => 0,
+    });
+    all.sum()
 }
 
 /// How many inodes have another owner, group, mode or ACL.

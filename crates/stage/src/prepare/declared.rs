@@ -139,7 +139,7 @@ impl ContainerMounts<'_> {
         let relabelled = if mount.engine.overlaid {
             Some(Relabelled::Overlaid)
         } else {
-            sharing.relabelled(self.context.workload, &self.container.name, mount)
+            sharing.relabelled(self.context.workload, self.container, mount)
         };
         let mut volumes = self.context.workload.volumes.iter();
         let volume = volumes.find(|volume| volume.name.value == mount.volume.value);

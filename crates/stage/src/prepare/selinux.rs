@@ -277,7 +277,12 @@ fn by_engine(
             Some(fact) => Problem::Asked(why, fact.from.clone()),
             None => Problem::Engine(why),
         })?;
-    let files = label(policy, FILES, &level).map_err(Problem::Engine)?;
+    // The user counts for files, too, type and role do not (`InitLabels` of the library that engines label with).
+    let (_, role, type_) = FILES;
+    let files = label(policy, (&parts.0, role, type_), &level).map_err(|why| match &asked.user {
+        Some(fact) => Problem::Asked(why, fact.from.clone()),
+        None => Problem::Engine(why),
+    })?;
     let text = "the engine confines its containers: they are container_t, and what it makes for them is container_file_t";
     Ok(Given { process, files: Some(files), others: None, assumptions: vec![text.into()] })
 }
