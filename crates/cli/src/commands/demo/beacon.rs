@@ -36,7 +36,14 @@ pub(super) const BEACON: Scene = Scene {
             "What is the smallest change? Leaving out the label, as the keeper does, is never among the answers.",
             &["remedy", "beacon.scene.yaml", "lamp creates /log/2026.txt"],
         ),
-        ("What would the label of a new file be?", &["imprint", "beacon.scene.yaml", "/charts"]),
+        (
+            "What would the label of a new file be?",
+            &["imprint", "beacon.scene.yaml", "/charts", "--actor", "chart"],
+        ),
+        (
+            "Two containers label one folder for themselves alone, so that each takes it from the other. What lets both use it?",
+            &["remedy", "beacon.scene.yaml", "fog creates /signals/7"],
+        ),
         ("Does everything hold that is expected?", &["uphold", "beacon.scene.yaml", "--all"]),
     ],
 };
