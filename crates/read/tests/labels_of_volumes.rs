@@ -104,6 +104,45 @@ fn options_of_a_persistent_volume_give_its_label() {
     assert_eq!(shared.reads(), "allowed");
 }
 
+/// A local volume is a folder of the host, and the kubelet has it labelled all the same.
+#[test]
+fn a_local_volume_has_its_pods_label() {
+    let scene = format!(
+        "scene: 1\nworkloads: [p.yaml]\nhost:\n  selinux: {{ policy: '{POLICY}' }}\n  tree:\n    \
+         - {{ path: /, kind: dir, owner: '0:0', mode: '0755', label: 'system_u:object_r:root_t:s0' }}\n    \
+         - {{ path: /disks, kind: dir, owner: '0:0', mode: '0755', label: 'system_u:object_r:root_t:s0' }}\n    \
+         - {{ path: /disks/a, kind: dir, owner: '7101:7101', mode: '0755', label: 'unconfined_u:object_r:user_home_t:s0' }}\n\
+         images: {{ i: {{ user: '7101:7101' }} }}\n"
+    );
+    let lists = |kind: &str, source: &str, read_only: bool| {
+        let pod = format!(
+            "containers: [{{ name: a, image: i, volumeMounts: [{{ name: v, mountPath: /data }}] }}], volumes: [{{ name: v, persistentVolumeClaim: \
+             {{ claimName: c, readOnly: {read_only} }} }}]"
+        );
+        let (version, spec) = match kind {
+            "Pod" => ("v1", pod),
+            _ => ("apps/v1", format!("template: {{ spec: {{ {pod} }} }}")),
+        };
+        let objects = format!(
+            "apiVersion: {version}\nkind: {kind}\nmetadata: {{ name: p }}\nspec: {{ {spec} }}\n---\napiVersion: v1\nkind: \
+             PersistentVolumeClaim\nmetadata: {{ name: c }}\nspec: {{ volumeName: w, accessModes: [ReadWriteOnce] }}\n---\napiVersion: v1\n\
+             kind: PersistentVolume\nmetadata: {{ name: w }}\nspec: {{ accessModes: [ReadWriteOnce], {source}: {{ path: /disks/a }} }}\n"
+        );
+        verdict(&staged_with(&scene, &[("p.yaml", &objects)]), "a lists /data")
+            .split(':')
+            .next()
+            .unwrap()
+            .to_owned()
+    };
+    assert_eq!(lists("Pod", "local", false), "allowed");
+    assert_eq!(
+        lists("Deployment", "local", false),
+        "depends on which container started last of those that have /disks/a labelled"
+    );
+    assert_eq!(lists("Pod", "local", true), "label");
+    assert_eq!(lists("Pod", "hostPath", false), "label");
+}
+
 /// Services of a Compose file on a host with the tests' policy.
 fn composed(runtime: &str, services: &str) -> Stage {
     let scene = format!(

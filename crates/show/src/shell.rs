@@ -36,7 +36,7 @@ pub fn security(what: &Security) -> Vec<String> {
             let (rule, type_) = (rule(path), word(type_.as_bytes()));
             vec![
                 format!("semanage fcontext -a -t {type_} {rule} || semanage fcontext -m -t {type_} {rule}"),
-                format!("restorecon -RF {}", word(path)),
+                format!("restorecon -RFx {}", word(path)),
             ]
         }
     }
@@ -45,7 +45,7 @@ pub fn security(what: &Security) -> Vec<String> {
 /// What takes a rule of labels back.
 #[must_use]
 pub fn no_label(path: &[u8]) -> Vec<String> {
-    vec![format!("semanage fcontext -d {} || :", rule(path)), format!("restorecon -RF {}", word(path))]
+    vec![format!("semanage fcontext -d {} || :", rule(path)), format!("restorecon -RFx {}", word(path))]
 }
 
 /// The path and all below it, as a regular expression of file_contexts(5).

@@ -118,7 +118,7 @@ fn remedies_label_the_mount_and_never_turn_the_label_off() {
                 opens 1 more: lamp can list /log; touches 1 inode
                 # on the host, as root
                 semanage fcontext -a -t container_file_t '/srv/beacon/log(/.*)?' || semanage fcontext -m -t container_file_t '/srv/beacon/log(/.*)?'
-                restorecon -RF /srv/beacon/log
+                restorecon -RFx /srv/beacon/log
     --- status 0
     "#);
 }
@@ -301,7 +301,7 @@ fn a_label_that_lasts_and_a_boolean_are_typed_and_taken_back() {
 
     # on the host, as root
     semanage fcontext -a -t container_file_t '/srv/beacon/log(/.*)?' || semanage fcontext -m -t container_file_t '/srv/beacon/log(/.*)?'
-    restorecon -RF /srv/beacon/log
+    restorecon -RFx /srv/beacon/log
     [ -e /srv/beacon/log/2026.txt ] || : > /srv/beacon/log/2026.txt
     chown -h 7610:7610 /srv/beacon/log/2026.txt
     chmod 00644 /srv/beacon/log/2026.txt
@@ -316,7 +316,7 @@ fn a_label_that_lasts_and_a_boolean_are_typed_and_taken_back() {
     setsebool -P virt_use_nfs off
     rm -f /srv/beacon/log/2026.txt
     semanage fcontext -d '/srv/beacon/log(/.*)?' || :
-    restorecon -RF /srv/beacon/log
+    restorecon -RFx /srv/beacon/log
     --- status 0
     ");
     assert_snapshot!(scratch.run(["rehearse", SCENE, "host sets-boolean virt_use_nsf on"]), @"

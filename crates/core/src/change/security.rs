@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use mivask_model::act::{ActError, ActErrorKind, Rest, absolute, quoted};
 use mivask_model::labels::Labels;
+use mivask_model::mount::SourceId;
 use mivask_model::tree::Tree;
 use mivask_rules::lookup::{Sight, look};
 use mivask_rules::walk::Follow;
@@ -81,10 +82,16 @@ impl Security {
                 let workloads = std::mem::take(&mut scene.workloads);
                 let mut stage = stage_with_host(scene);
                 scene.workloads = workloads;
-                let done = relabel(&mut stage, path, &label);
-                let first = stage.source_ids().next();
-                scene.host.tree = first.map(|source| stage.source(source).tree.clone());
-                done
+                let source = relabel(&mut stage, path, &label)?;
+                // The first source is the host's own tree.
+                if stage.source_ids().next() != Some(source) {
+                    return Err(format!(
+                        "{} is on a file system of its own: give its label where the scene describes that",
+                        quoted(path)
+                    ));
+                }
+                scene.host.tree = Some(stage.source(source).tree.clone());
+                Ok(())
             }
         }
     }
@@ -98,7 +105,7 @@ impl Security {
             Self::Boolean(..) => Ok(()),
             Self::Labels(path, type_) => {
                 let label = lasting(scene, type_)?;
-                relabel(stage, path, &label)
+                relabel(stage, path, &label).map(drop)
             }
         }
     }
@@ -128,7 +135,7 @@ fn lasting(scene: &Scene, type_: &str) -> Result<Arc<str>, String> {
 }
 
 /// Labels what `host` has at `path`, and all below it on the same file system.
-fn relabel(stage: &mut Stage, path: &[u8], label: &Arc<str>) -> Result<(), String> {
+fn relabel(stage: &mut Stage, path: &[u8], label: &Arc<str>) -> Result<SourceId, String> {
     let host = stage.actor(HOST).map_err(|error| error.to_string())?;
     let there = match look(&stage.storage, &host.mounts, path, Follow::AllButLast) {
         Ok(Sight::There(place)) => place.inode.map(|inode| (place.source, inode)),
@@ -142,5 +149,5 @@ fn relabel(stage: &mut Stage, path: &[u8], label: &Arc<str>) -> Result<(), Strin
     for inode in tree.below(top) {
         tree.set_label(inode, Some(label.clone()), false);
     }
-    Ok(())
+    Ok(source)
 }

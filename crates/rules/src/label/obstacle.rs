@@ -16,9 +16,12 @@ pub struct Obstacle {
     pub level: Option<String>,
     /// Whether that level stands for one that an engine draws for another container.
     pub drawn: bool,
-    /// Booleans of the policy that rules wait for, by which the process may do more to the inode.
-    pub booleans: Vec<String>,
+    /// Booleans of the policy that rules wait for, by which the process may do more to the inode, each as it would have to be.
+    pub booleans: Vec<(String, bool)>,
 }
+
+/// Categories that a container's own level has at most.
+const FEW: usize = 4;
 
 /// What is in the way of the process at `place`; `None` where SELinux does not decide, or the label is not known.
 #[must_use]
@@ -28,17 +31,24 @@ pub fn obstacle(view: &View<'_>, place: Place) -> Option<Obstacle> {
     let policy = confined.policy();
     let differs = policy.has_levels() && label.range != confined.process().range;
     let drawn = differs && confined.is_drawn(&label.range);
-    let level = (differs && !drawn).then(|| policy.range_text(&label.range));
+    // A level with many categories is more than what one container shares with another.
+    let narrow =
+        label.range.low == label.range.high && label.range.low.categories.iter().take(FEW + 1).count() <= FEW;
+    let level = (differs && !drawn && narrow).then(|| policy.range_text(&label.range));
     let kind = view.inode(place).map_or(FileKind::Directory, |inode| inode.kind);
-    let mut booleans: Vec<String> = Vec::new();
+    let mut names: Vec<&str> = Vec::new();
     if let Some(class) = policy.class(class_of(kind)) {
         for refusal in policy.refusals(confined.process(), &label, class.id(), class.all()) {
-            if let Reason::Off(names) = refusal.reason {
-                booleans.extend(names.into_iter().map(str::to_owned));
+            if let Reason::Off(waits) = refusal.reason {
+                names.extend(waits);
             }
         }
     }
-    booleans.sort_unstable();
-    booleans.dedup();
+    names.sort_unstable();
+    names.dedup();
+    let other = |name: &str| {
+        policy.booleans().find(|(known, _)| *known == name).map(|(_, on)| (name.to_owned(), !on))
+    };
+    let booleans = names.into_iter().filter_map(other).collect();
     Some(Obstacle { level, drawn, booleans })
 }

@@ -204,7 +204,10 @@ pub(super) fn missing(view: &View<'_>, place: Place) -> Unknown {
     let name = named(view, place);
     if view.mount(place.mount).facts.relabelled == Some(Relabelled::Contested) {
         let fact = format!("which container started last of those that have {name} labelled");
-        return Unknown::new(&fact, "mount it with `z` in all of them, or with `Z` in one alone");
+        return Unknown::new(
+            &fact,
+            "label it with `z` in all of them, with `Z` in one alone, or give all of them one level",
+        );
     }
     if let Some(label) = told(view, place).filter(|_| view.confined.is_some_and(Confined::is_bounded)) {
         let fact =

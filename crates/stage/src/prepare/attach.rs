@@ -48,7 +48,7 @@ impl ContainerMounts<'_> {
         // `LabelVolumePath`).
         let anonymous = source.facts.anonymous && self.context.scene.host.selinux.is_some();
         let facts = MountFacts {
-            relabelled: anonymous.then_some(Relabelled::Shared),
+            relabelled: anonymous.then_some(Relabelled::Shared).or(new.volume.relabelled),
             question: new.volume.question.clone(),
             ids: new.ids.clone(),
             host_path: new.volume.host_path.clone(),

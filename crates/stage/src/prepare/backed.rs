@@ -93,7 +93,10 @@ pub(super) fn prepare(stage: &mut Stage, context: &Context<'_>, asked: &Asked<'_
     };
     let mut ready = match (asked.backing, facts) {
         (Some(Backing::HostPath { path, check }), None) => host(stage, context, asked, path, *check),
-        (Some(Backing::Local { path }), None) => local(stage, context, asked, path, group.as_ref()),
+        (Some(Backing::Local { path }), None) => {
+            let ready = local(stage, context, asked, path, group.as_ref());
+            Prepared { relabelled: kubelet_labels::of_local(context, asked), ..ready }
+        }
         _ => stored(stage, context, asked, facts, group.as_ref()),
     };
     ready.flags = ready.flags.with(asked.flags);

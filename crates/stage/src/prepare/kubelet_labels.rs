@@ -2,7 +2,7 @@
 //! it with the option `context=`.
 
 use mivask_label::Behavior;
-use mivask_model::labels::Labels;
+use mivask_model::labels::{Labels, Relabelled};
 
 use super::asked::Asked;
 use super::context::Context;
@@ -45,6 +45,10 @@ pub(super) fn of_volume(
         None if matches!(given, Labels::Stored(_)) => return Labels::Open,
         None => return given,
     }
+    // Of these the kubelet says that they are not to be labelled (`SELinuxRelabel` of the plugins).
+    if matches!(asked.backing, Some(Backing::Nfs | Backing::AzureFile | Backing::Remote(_))) {
+        return given;
+    }
     match given {
         Labels::Stored(_) if asked.read_only => of_read_only(context, asked, given),
         // Whoever labelled it last labelled it as this pod would.
@@ -52,6 +56,17 @@ pub(super) fn of_volume(
         Labels::Stored(_) => Labels::Open,
         Labels::Mounted(_) | Labels::Container | Labels::Open | Labels::ByPath => given,
     }
+}
+
+/// What the kubelet makes of the labels of a local volume, whose files are the host's: as of any other.
+pub(super) fn of_local(context: &Context<'_>, asked: &Asked<'_>) -> Option<Relabelled> {
+    let pod = context.workload.flavour == Flavour::Pod && context.scene.host.selinux.is_some();
+    let alone = is_alone(context, asked) || is_alike(context, asked);
+    (pod && !asked.read_only).then_some(if alone && level(context).is_some() {
+        Relabelled::Private
+    } else {
+        Relabelled::Contested
+    })
 }
 
 /// What is only read is left as it is, but where a CSI driver takes the option `context=` (`seLinuxMount`), and the pod has a level to

@@ -4,7 +4,7 @@ use mivask_model::ids::KernelOwner;
 use std::sync::Arc;
 
 use mivask_model::fact::{Provenance, Unknown};
-use mivask_model::labels::Labels;
+use mivask_model::labels::{Labels, Relabelled};
 use mivask_model::mode::FileKind;
 use mivask_model::mount::{MountFlags, Preparation, RootFacts, Source, SourceFacts, SourceId, Variant};
 use mivask_model::mount_kind::MountKind;
@@ -43,6 +43,8 @@ pub(super) struct Prepared {
     pub fills: Fills,
     /// Mounts of the host below it, which come along.
     pub nested: Vec<Nested>,
+    /// What the kubelet has made of its labels, where its files are the host's.
+    pub relabelled: Option<Relabelled>,
 }
 
 /// A mount of the host that is below a host path.
@@ -94,6 +96,7 @@ impl Prepared {
             blocked: None,
             fills: Fills::Never,
             nested: Vec::new(),
+            relabelled: None,
         }
     }
 

@@ -55,11 +55,11 @@ impl Met<'_> {
             all.push(one_level(self.name, made.maker()));
         }
         all.extend(self.lasting());
-        let on = |name: String| {
-            let change = Change::Security(Security::Boolean(name, true));
+        let set = |(name, on): (String, bool)| {
+            let change = Change::Security(Security::Boolean(name, on));
             Candidate { changes: vec![change], side: Side::Host }
         };
-        all.extend(obstacle.booleans.into_iter().map(on));
+        all.extend(obstacle.booleans.into_iter().map(set));
         all
     }
 
