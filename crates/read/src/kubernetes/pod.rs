@@ -210,7 +210,7 @@ fn container(
             origin,
         ),
         label: policies.label_over(&pod.policies, &context),
-        apparmor: policies.apparmor_over(&pod.policies, (&described.name, pod.head), &context),
+        apparmor: policies.apparmor_over(&pod.policies, (&described.name, &pod.head.profiles), &context),
         unmodelled: policies.over(&pod.policies, &context),
         ..Container::new(&described.name, origin.place("name", "containers.name"))
     })

@@ -7,7 +7,6 @@ use mivask_core::unmodelled::Unmodelled;
 
 use super::Origin;
 use super::api::{PodSpec, SeLinuxOptions, SecurityContext, SecurityProfile};
-use super::pod::Head;
 use crate::diagnostic::{Diagnostics, Severity};
 
 /// The policies that a pod or a container asks for.
@@ -61,13 +60,13 @@ impl Policies {
     pub(super) fn apparmor_over(
         &self,
         pod: &Self,
-        (name, head): (&str, &Head),
+        (name, annotated): (&str, &[(String, ProfileAsked)]),
         container: &SecurityContext,
     ) -> ProfileAsked {
         if container.app_armor_profile.is_some() {
             return self.apparmor.clone();
         }
-        let annotated = head.profiles.iter().find(|(of, _)| of == name);
+        let annotated = annotated.iter().find(|(of, _)| of == name);
         annotated.map_or_else(|| pod.apparmor.clone(), |(_, profile)| profile.clone())
     }
 }
