@@ -199,3 +199,28 @@ fn labels_that_the_policy_does_not_know_are_told() {
     );
     assert_eq!(told("    options: ['context=system_u:object_r:var_t:s0']"), [""; 0]);
 }
+
+/// Categories that stand for drawn ones are none that anything told has, wherever it was told.
+#[test]
+fn a_told_level_is_never_taken_for_a_drawn_one() {
+    let files = "system_u:object_r:container_file_t:s0:c1022,c1023";
+    let service = "  a: { image: i, volumes: ['v:/data'] }\n";
+    for told in [
+        format!("label: '{files}', tree: [{{ path: /, kind: dir, owner: '0:0', mode: '0777' }}]"),
+        format!("options: ['context={files}'], tree: [{{ path: /, kind: dir, owner: '0:0', mode: '0777' }}]"),
+        format!("tree: [{{ path: /, kind: dir, owner: '0:0', mode: '0777', label: '{files}' }}]"),
+    ] {
+        let scene = format!(
+            "scene: 1\nruntime: podman\nworkloads: [compose.yaml]\nhost: {{ selinux: {{ policy: '{POLICY}' }} }}\nimages: {{ i: {{ user: '0:0' }} }}\n\
+             volumes: {{ v: {{ filesystem: ext4, {told} }} }}\n"
+        );
+        let compose = format!("name: p\nservices:\n{service}volumes: {{ v: {{ name: v }} }}\n");
+        let said = verdict(&staged_with(&scene, &[("compose.yaml", &compose)]), "a lists /data");
+        assert!(
+            said.starts_with(
+                "label: container_t:s0:(own pair of a) may not read container_file_t:s0:c1022,c1023"
+            ),
+            "{told}: {said}"
+        );
+    }
+}

@@ -1,7 +1,7 @@
 //! What workloads share: the filesystem groups of the pods on one claim, and who writes to a volume. Known before the first
 //! of them is prepared.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use mivask_model::fact::Fact;
@@ -68,6 +68,8 @@ pub struct Sharing {
     by_claim: BTreeMap<(String, String), Vec<Mounting>>,
     writers: Vec<(String, Shared)>,
     labelled: Vec<Labelling>,
+    /// The levels and labels that containers ask for.
+    levels: BTreeSet<String>,
     /// How many workloads have a volume of each claim.
     on_claim: BTreeMap<(String, String), usize>,
 }
@@ -140,6 +142,9 @@ impl Sharing {
             }
         }
         for container in &workload.containers {
+            let asked = &container.label;
+            let told = asked.level.iter().chain(&asked.whole).chain(&asked.files);
+            self.levels.extend(told.map(|fact| fact.value.clone()));
             for mount in &container.mounts {
                 let Some(how) = mount.engine.relabel.as_ref().map(|asked| asked.value) else { continue };
                 let Some(what) = behind(workload, mount) else { continue };
@@ -178,6 +183,11 @@ impl Sharing {
             None if others.is_empty() => None,
             Some(Relabel::Shared | Relabel::Private) | None => Some(Relabelled::Contested),
         }
+    }
+
+    /// The levels and labels that containers ask for, each once.
+    pub fn levels(&self) -> impl Iterator<Item = &str> {
+        self.levels.iter().map(String::as_str)
     }
 
     /// How many workloads have `claim` of `namespace`.

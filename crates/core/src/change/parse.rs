@@ -21,8 +21,8 @@ pub enum Sentence {
 const FORMS: [(&str, &str); 19] = [
     ("becomes", "ACTOR becomes UID[:GID]"),
     ("umask", "ACTOR umask MODE"),
-    ("level", "ACTOR level LEVEL, such as s0:c12,c40"),
-    ("sets-boolean", "host sets-boolean NAME on, or off"),
+    ("level", "ACTOR level LEVEL"),
+    ("sets-boolean", "host sets-boolean NAME on|off"),
     ("labels", "host labels PATH as TYPE"),
     ("drops", "ACTOR drops CAPABILITY[,CAPABILITY]"),
     (

@@ -3,6 +3,7 @@
 use mivask_model::ids::KernelOwner;
 use mivask_model::mount::SourceId;
 
+use super::drawn::Drawn;
 use crate::namespace::{Starter, UnknownStarter};
 use crate::runtime::{Profile, Runtime};
 use crate::scene::{Scene, Workload};
@@ -27,6 +28,8 @@ pub(super) struct Context<'a> {
     pub entering: bool,
     /// Who makes what is missing, in kernel ids.
     pub creator: KernelOwner,
+    /// What stands for levels that engines draw.
+    pub drawn: &'a Drawn,
 }
 
 impl<'a> Context<'a> {

@@ -1,17 +1,42 @@
 //! Levels that engines draw: what stands for them, so that no answer rests on which they are.
 
 use std::collections::BTreeSet;
+use std::sync::Arc;
 
 use mivask_label::{Policy, Range};
+use mivask_model::labels::Labels;
 use mivask_model::tree::Tree;
 use mivask_rules::confined::OwnPair;
 
 use super::context::Context;
 use crate::runtime::Flavour;
 use crate::scene::{Container, Scene};
+use crate::sharing::Sharing;
 
 /// The number of the pair that stands for that of any other container; no stage has as many.
 const OTHERS: usize = 300_000;
+
+/// The categories that stand for drawn ones: those that no label names which was told.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Drawn {
+    /// Those that labels name.
+    pub(super) named: Arc<BTreeSet<u32>>,
+    /// The others, from the top.
+    free: Vec<u32>,
+}
+
+impl Drawn {
+    /// Of a scene and the containers of all its workloads; nothing where SELinux does not decide.
+    pub(super) fn of(scene: &Scene, sharing: &Sharing) -> Self {
+        if scene.host.selinux.is_none() {
+            return Self::default();
+        }
+        let mut named = named_categories(scene);
+        named.extend(sharing.levels().flat_map(categories));
+        let free = (0..1024).rev().filter(|category| !named.contains(category)).collect();
+        Self { named: Arc::new(named), free }
+    }
+}
 
 /// The pair of another container, whichever that is.
 pub(super) fn others(context: &Context<'_>, policy: &Policy) -> Option<OwnPair> {
@@ -38,8 +63,7 @@ pub(super) fn own_pair(context: &Context<'_>, container: &Container, policy: &Po
 
 /// The pair of this number, of the whole set of them.
 fn pair(context: &Context<'_>, policy: &Policy, number: usize, of: &str) -> Option<OwnPair> {
-    let named = named_categories(context.scene);
-    let free: Vec<u32> = (0..1024).rev().filter(|category| !named.contains(category)).collect();
+    let free = &context.drawn.free;
     // The pairs of a growing set: (1, 0), (2, 0), (2, 1), (3, 0) ...
     let mut high = 1;
     let mut left = number;
@@ -72,13 +96,27 @@ pub(super) fn named_categories(scene: &Scene) -> BTreeSet<u32> {
     let images = scene.images.values().filter_map(|image| image.tree.as_deref());
     let volumes = scene.volumes.values().filter_map(|volume| volume.tree.as_deref());
     let trees = images.chain(volumes).chain(scene.host.tree.as_deref());
-    let mut named = BTreeSet::new();
-    for label in trees.flat_map(Tree::labels) {
-        named.extend(categories(label));
+    let mut named: BTreeSet<u32> = trees.flat_map(Tree::labels).flat_map(categories).collect();
+    let mounts = scene.host.mounts.iter();
+    let root = mounts.clone().filter_map(|mounts| mounts.covering(b"/"));
+    let below = mounts.flat_map(|mounts| mounts.below(b"/")).map(|(mount, _)| mount);
+    let mounts = root.chain(below).map(|mount| &mount.labels);
+    let volumes = scene.volumes.values().map(|volume| &volume.labels);
+    let claims = scene.cluster.volumes.values().map(|volume| &volume.labels);
+    let classes = scene.cluster.classes.values().map(|class| &class.labels);
+    for labels in mounts.chain(volumes).chain(claims).chain(classes) {
+        let told: [Option<&Arc<str>>; 3] = match labels {
+            Labels::Mounted(label) => [Some(label), None, None],
+            Labels::Stored(beside) => {
+                [beside.rest.as_ref(), beside.filesystem.as_ref(), beside.root.as_ref()]
+            }
+            Labels::Container | Labels::Open | Labels::ByPath => [None; 3],
+        };
+        named.extend(told.into_iter().flatten().flat_map(|label| categories(label)));
     }
     let containers = scene.workloads.iter().flat_map(|workload| &workload.containers);
     for asked in containers.map(|container| &container.label) {
-        let facts = asked.level.iter().chain(&asked.whole);
+        let facts = asked.level.iter().chain(&asked.whole).chain(&asked.files);
         facts.for_each(|fact| named.extend(categories(&fact.value)));
     }
     named

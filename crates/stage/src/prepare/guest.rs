@@ -11,6 +11,7 @@ use mivask_model::ids::{InsideUid, KernelOwner};
 use mivask_model::mount::MountTable;
 
 use super::context::Context;
+use super::drawn::Drawn;
 use super::host_actor::{self, HOST};
 use super::space::{self, keeps_groups};
 use super::{identify, person, program};
@@ -34,6 +35,7 @@ pub fn admit(stage: &mut Stage, scene: &Scene, name: &str) {
         let mut named = containers.filter(|(_, container)| *container.name == *own.container);
         let Some((workload, container)) = named.next() else { return };
         let sharing = Sharing::default();
+        let drawn = Drawn::of(scene, &sharing);
         let runtime = scene.runtime_of(workload);
         let profile = runtime.profile();
         let starter = &if runtime.has_starter() { scene.host.starter() } else { Ok(None) };
@@ -51,6 +53,7 @@ pub fn admit(stage: &mut Stage, scene: &Scene, name: &str) {
             host: None,
             entering: true,
             creator,
+            drawn: &drawn,
         };
         actor(stage, (&context, container), &own, &subject)
     };

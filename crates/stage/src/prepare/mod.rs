@@ -48,6 +48,7 @@ mod usual_policy;
 mod volume;
 mod working_directory;
 
+use drawn::Drawn;
 pub use drawn::draws_anew;
 pub use guest::admit;
 pub use host_actor::{HOST, stage_with_host};
@@ -118,6 +119,8 @@ pub struct Staging<'a> {
     actors: usize,
     /// Who starts the engine, where that is not root.
     starter: Result<Option<Starter>, UnknownStarter>,
+    /// What stands for levels that engines draw.
+    drawn: Drawn,
 }
 
 impl<'a> Staging<'a> {
@@ -128,7 +131,9 @@ impl<'a> Staging<'a> {
         let host = host_path::host_source(scene);
         let starter = scene.host.starter();
         let cache = TreeCache::default();
-        Self { scene: space::remapped(built(scene)), actor_names, sharing, host, cache, actors: 0, starter }
+        let drawn = Drawn::of(scene, &sharing);
+        let scene = space::remapped(built(scene));
+        Self { scene, actor_names, sharing, host, cache, actors: 0, starter, drawn }
     }
 
     /// The next workload on a stage of its own.
@@ -188,6 +193,7 @@ impl<'a> Staging<'a> {
             host,
             entering: false,
             creator,
+            drawn: &self.drawn,
         };
         cache.next_workload();
         let volumes = volume::prepare_all(stage, &context, cache);

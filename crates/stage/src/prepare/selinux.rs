@@ -165,7 +165,7 @@ fn with_policy(
             given.assumptions.extend(most.map(|_| usual_policy::ASSUMED.into()));
             let confined = Confined::new(policy.clone(), enforcing, given, pairs)
                 .at_most(most.cloned())
-                .naming(Arc::new(named_categories(context.scene)));
+                .naming(context.drawn.named.clone());
             Confinement { confined: Some(Arc::new(confined)), ..Confinement::default() }
         }
         // What the host's own policy knows beside that nobody told.
