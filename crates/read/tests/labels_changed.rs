@@ -110,6 +110,39 @@ fn one_level_lets_containers_share_what_they_make() {
     );
 }
 
+/// What an engine has labelled it labels again for a container that is made again, or has another level.
+#[test]
+fn a_container_that_is_made_again_finds_its_own_label() {
+    let alone = || {
+        let (scene, compose) = two(SHARED, ":Z");
+        let compose = compose.replace("  b: { image: i, volumes: ['/srv/box:/data:Z'] }\n", "");
+        (scene, compose)
+    };
+    let read = |runtime: &str| {
+        let (scene, compose) = alone();
+        let scene = scene.replace("runtime: podman", &format!("runtime: {runtime}"));
+        scene_with(&scene, &[("compose.yaml", &compose)])
+    };
+    let lines =
+        ["a creates /data/x", "a level s0:c7,c8", "a reads /data/x", "a creates /data/y", "a reads /data/y"];
+    assert_eq!(rehearsed(read("podman"), &lines), ["allowed", "changed", "allowed", "allowed", "allowed"]);
+    // Of a folder that nobody labels, what it made before is another's.
+    assert_eq!(rehearsed(described(SHARED, ""), &lines[..3]), ["allowed", "changed", "EACCES"]);
+    let shared = |runtime: &str| {
+        let (scene, compose) = two(SHARED, ":z");
+        let scene = scene.replace("runtime: podman", &format!("runtime: {runtime}"));
+        scene_with(&scene, &[("compose.yaml", &compose)])
+    };
+    let again = |line: &'static str| ["a creates /data/x", "b reads /data/x", line, "b reads /data/x"];
+    for runtime in ["docker", "podman"] {
+        let ends = rehearsed(shared(runtime), &again("b is made again"));
+        assert_eq!(ends, ["allowed", "EACCES", "changed", "allowed"], "{runtime}");
+    }
+    // Docker labels it at every start, Podman once.
+    assert_eq!(rehearsed(shared("docker"), &again("b starts again"))[3], "allowed");
+    assert_eq!(rehearsed(shared("podman"), &again("b starts again"))[3], "EACCES");
+}
+
 #[test]
 fn a_label_that_somebody_sets_is_not_known() {
     let lines = ["for a tags /data/old with security.selinux", "a reads /data/old"];
@@ -170,6 +203,13 @@ fn whoever_starts_last_keeps_the_others_out_and_is_told() {
             "a, b share /srv/box, and `Z` labels it for one of them alone: whichever starts last keeps the others out"
         ]
     );
+    // Where SELinux is off, or only logs, nobody is kept out.
+    for mode in ["disabled", "permissive", &format!("{{ policy: '{POLICY}', enforcing: false }}")] {
+        let (scene, compose) = two(SHARED, ":Z");
+        let scene = scene.replace(&format!("{{ policy: '{POLICY}' }}"), mode);
+        let scene = scene_with(&scene, &[("compose.yaml", &compose)]);
+        assert!(remarks(&scene, &scene.workloads, &prepare::stage(&scene), &|_| true).is_empty(), "{mode}");
+    }
     let shared = described(SHARED, ":z");
     assert!(remarks(&shared, &shared.workloads, &prepare::stage(&shared), &|_| true).is_empty());
 }

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use mivask_model::act::{ActError, ActErrorKind, Rest, absolute, quoted};
 use mivask_model::labels::Labels;
 use mivask_model::mount::SourceId;
-use mivask_model::tree::Tree;
+use mivask_model::tree::{Spot, Tree};
 use mivask_rules::lookup::{Sight, look};
 use mivask_rules::walk::Follow;
 use mivask_stage::prepare::{HOST, readable_policy, stage_with_host};
@@ -114,12 +114,10 @@ impl Security {
 /// How many inodes a change of labels is about.
 pub(crate) fn labelled(scene: &Scene, what: &Security) -> usize {
     let (Security::Labels(path, _), Some(tree)) = (what, scene.host.tree.as_deref()) else { return 0 };
-    let mut here = Tree::ROOT;
-    for name in path.split(|byte| *byte == b'/').filter(|name| !name.is_empty()) {
-        let Some(next) = tree.lookup(here, name) else { return 0 };
-        here = next;
+    match tree.resolve(path, false) {
+        Spot::There(top) => tree.below(top).len(),
+        Spot::Missing { .. } | Spot::Unlisted { .. } | Spot::Nowhere(_) => 0,
     }
-    tree.below(here).len()
 }
 
 /// The label that `restorecon -F` gives by a rule with `type_`.

@@ -1,7 +1,7 @@
 //! What deserves a second look about labels.
 
 use mivask_model::act::quoted;
-use mivask_model::fact::Fact;
+use mivask_model::fact::{Fact, Provenance};
 use mivask_model::labels::{Labels, Relabelled};
 use mivask_model::listed::listed;
 use mivask_model::mount::Mount;
@@ -40,8 +40,7 @@ pub(super) fn unknown(scene: &Scene) -> Option<Remark> {
             label.escape_debug(),
             why(label)
         );
-        let help = "look at the type, and whether the policy is that of this host".to_owned();
-        return Some(Remark { message, help: Some(help), from, note: false });
+        return Some(of_another_policy(message, from));
     }
     for volume in scene.volumes.values() {
         let label = match &volume.labels {
@@ -55,27 +54,29 @@ pub(super) fn unknown(scene: &Scene) -> Option<Remark> {
         let Some(label) = label.filter(|label| bad(&&***label)) else { continue };
         let message =
             format!("the host's policy does not know the label {} ({})", label.escape_debug(), why(label));
-        let help = "look at the type, and whether the policy is that of this host".to_owned();
-        return Some(Remark { message, help: Some(help), from: volume.from.clone(), note: false });
+        return Some(of_another_policy(message, volume.from.clone()));
     }
     None
+}
+
+fn of_another_policy(message: String, from: Provenance) -> Remark {
+    let help = "look at the type, and whether the policy is that of this host".to_owned();
+    Remark { message, help: Some(help), from, note: false }
 }
 
 /// Folders that several containers have labelled, one of them at least for itself alone: whoever starts last takes them from the
 /// others. Told of the first of them.
 pub(super) fn contested(stage: &Stage, actor: &Actor, container: &Container) -> Vec<Remark> {
-    let is = |mount: &&Mount| mount.facts.relabelled == Some(Relabelled::Contested);
     let mut all = Vec::new();
-    for mount in actor.mounts.iter().map(|(_, mount)| mount).filter(is) {
+    // Where it would only be logged nobody is kept out.
+    if actor.confined.as_ref().is_none_or(|confined| confined.is_permissive()) {
+        return all;
+    }
+    for mount in actor.mounts.iter().map(|(_, mount)| mount).filter(|mount| is_contested(mount)) {
         let asked = container.mounts.iter().find(|asked| *asked.at.value == *mount.facts.at);
         let Some(asked) = asked.and_then(|asked| asked.engine.relabel.as_ref()) else { continue };
-        let same = |other: &&Mount| {
-            let path = &other.facts.host_path;
-            path.is_some() && *path == mount.facts.host_path
-                || other.variants.iter().any(|one| one.source == mount.variants[0].source)
-        };
         let has =
-            |other: &&Actor| other.mounts.iter().map(|(_, mount)| mount).filter(is).any(|one| same(&one));
+            |other: &&Actor| other.mounts.iter().any(|(_, other)| take_it_from_each_other(mount, other));
         let sharing: Vec<&str> =
             stage.actors.iter().filter(|other| !other.guest).filter(has).map(|other| &*other.name).collect();
         if sharing.first() != Some(&&*actor.name) || sharing.len() < 2 {
@@ -91,6 +92,18 @@ pub(super) fn contested(stage: &Stage, actor: &Actor, container: &Container) -> 
         all.push(Remark { message, help: Some(help), from: asked.from.clone(), note: false });
     }
     all
+}
+
+fn is_contested(mount: &Mount) -> bool {
+    mount.facts.relabelled == Some(Relabelled::Contested)
+}
+
+/// Whether two mounts show one folder that containers have labelled each for itself.
+pub(crate) fn take_it_from_each_other(one: &Mount, other: &Mount) -> bool {
+    let path = &one.facts.host_path;
+    let same = path.is_some() && *path == other.facts.host_path
+        || other.variants.iter().any(|variant| variant.source == one.variants[0].source);
+    is_contested(one) && is_contested(other) && same
 }
 
 /// Home folders that an engine labels anew: everything else of the host that uses them loses them.

@@ -12,7 +12,7 @@ mod decode;
 mod facts;
 mod imprints;
 pub(crate) mod joined;
-mod labels;
+pub(crate) mod labels;
 mod listing;
 mod mounts;
 mod nearest;

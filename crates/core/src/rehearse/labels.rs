@@ -2,29 +2,43 @@
 
 use std::sync::Arc;
 
-use mivask_model::mount::{MountTable, SourceId};
+use mivask_model::mount::{Mount, MountTable, SourceId};
+use mivask_model::tree::{InodeId, Tree};
 use mivask_stage::stage::Stage;
 
+/// What a mount shows: a source, from this inode down.
+pub(super) type Shown = (SourceId, InodeId);
+
 /// Takes what an engine makes of labels from the same mounts of `model`, and tells whose labels are other ones then.
-pub(super) fn take_relabelled(mounts: &mut MountTable, model: &MountTable) -> Vec<SourceId> {
+pub(super) fn take_relabelled(mounts: &mut MountTable, model: &MountTable) -> Vec<Shown> {
     let mut anew = Vec::new();
     for (mount, (_, model)) in mounts.iter_mut().zip(model.iter()) {
         let same = mount.facts.at == model.facts.at;
         if same && mount.facts.relabelled != model.facts.relabelled {
             Arc::make_mut(&mut mount.facts).relabelled = model.facts.relabelled;
-            anew.extend(mount.variants.iter().map(|variant| variant.source));
+            anew.extend(shown(mount));
         }
     }
     anew
 }
 
+/// What an engine labels when it starts a container: all that is mounted so, as it did before.
+pub(super) fn labelled_at_start(mounts: &MountTable) -> Vec<Shown> {
+    let labelled = mounts.iter().map(|(_, mount)| mount).filter(|mount| mount.facts.relabelled.is_some());
+    labelled.flat_map(shown).collect()
+}
+
+fn shown(mount: &Mount) -> Vec<Shown> {
+    let root = mount.root.unwrap_or(Tree::ROOT);
+    mount.variants.iter().map(|variant| (variant.source, root)).collect()
+}
+
 /// What acts made there has the label that the engine gives it from then on.
-pub(super) fn label_all(stage: &mut Stage, sources: &[SourceId]) {
-    for source in sources {
+pub(super) fn label_all(stage: &mut Stage, all: &[Shown]) {
+    for (source, top) in all {
         let tree = Arc::make_mut(&mut stage.storage.source_mut(*source).tree);
         let made = |id: &_| tree.extended(*id).is_some_and(|extended| extended.labelled_since);
-        let all: Vec<_> = tree.ids().filter(made).collect();
-        for id in all {
+        for id in tree.below(*top).into_iter().filter(made).collect::<Vec<_>>() {
             let label = tree.extended(id).and_then(|extended| extended.label.clone());
             tree.set_label(id, label, false);
         }

@@ -12,6 +12,7 @@ use mivask_model::mount::MountOrigin;
 use mivask_model::mount_kind::MountKind;
 use mivask_stage::actor_names::ActorError;
 use mivask_stage::prepare::{self, stage_with_host};
+use mivask_stage::runtime::Runtime;
 use mivask_stage::scene::Scene;
 use mivask_stage::stage::{Actor, Stage};
 
@@ -293,6 +294,10 @@ impl Rehearsal {
         let actor = &mut Arc::make_mut(&mut self.stage.actors)[at];
         become_like(actor, &model);
         let mounts = actor.mounts.clone();
+        // Docker labels what is mounted at every start, Podman when it makes a container.
+        if anew || model.runtime == Runtime::Docker {
+            labels::label_all(&mut self.stage, &labels::labelled_at_start(&mounts));
+        }
         if anew {
             for ((_, mount), (_, fresh)) in mounts.iter().zip(model.mounts.iter()) {
                 let own = mount.origin == MountOrigin::Root || mount.facts.kind == MountKind::Tmpfs;
@@ -329,6 +334,11 @@ impl Rehearsal {
             | Change::FilesystemGroup(_)
             | Change::Joins(_) => {
                 self.take(&next);
+                // Another level takes another container.
+                if let Change::Process(name, Process::Level(_)) = change {
+                    let again = labels::labelled_at_start(&self.stage.actor(name)?.mounts);
+                    labels::label_all(&mut self.stage, &again);
+                }
             }
             Change::Security(what) => {
                 self.take(&next);

@@ -60,7 +60,7 @@ fn by_option<'a>(view: &View<'a>, place: Place) -> Option<&'a str> {
 }
 
 /// File systems whose inodes have labels by their paths, whatever the file system's own is (`SE_SBGENFS`).
-const LABELLED_BY_PATH: [&str; 14] = [
+const LABELLED_BY_PATH: [&str; 11] = [
     "proc",
     "sysfs",
     "debugfs",
@@ -72,9 +72,6 @@ const LABELLED_BY_PATH: [&str; 14] = [
     "cgroup",
     "cgroup2",
     "functionfs",
-    "rootfs",
-    "selinuxfs",
-    "binderfs",
 ];
 
 /// What the inode at `place` has besides its mode, where an act made or labelled it.

@@ -10,6 +10,7 @@ use mivask_stage::stage::{Actor, Role};
 
 use super::{Candidate, Met, process};
 use crate::change::{Change, Process, Security};
+use crate::question::labels::take_it_from_each_other;
 use crate::remedy::Side;
 use crate::remedy::made::Made;
 
@@ -81,11 +82,7 @@ impl Met<'_> {
         if self.mount.facts.relabelled != Some(Relabelled::Contested) {
             return Vec::new();
         }
-        let same = |mount: &&Mount| {
-            mount.facts.relabelled == Some(Relabelled::Contested)
-                && (mount.variants.iter().any(|variant| variant.source == self.place.source)
-                    || mount.facts.host_path.is_some() && mount.facts.host_path == self.mount.facts.host_path)
-        };
+        let same = |mount: &&Mount| take_it_from_each_other(self.mount, mount);
         let mut changes: Vec<Change> = Vec::new();
         for actor in self.stage.actors.iter().filter(|actor| actor.role != Role::Person && !actor.guest) {
             let mounts = actor.mounts.iter().map(|(_, mount)| mount).filter(same);
