@@ -8,9 +8,8 @@ use mivask_model::labels::Labels;
 use mivask_model::tree::Tree;
 use mivask_rules::confined::OwnPair;
 
-use super::context::Context;
 use crate::runtime::Flavour;
-use crate::scene::{Container, Scene};
+use crate::scene::{Container, Scene, Workload};
 use crate::sharing::Sharing;
 
 /// The number of the pair that stands for that of any other container; no stage has as many.
@@ -39,31 +38,35 @@ impl Drawn {
 }
 
 /// The pair of another container, whichever that is.
-pub(super) fn others(context: &Context<'_>, policy: &Policy) -> Option<OwnPair> {
-    pair(context, policy, OTHERS, "another container")
+pub(super) fn others(drawn: &Drawn, policy: &Policy) -> Option<OwnPair> {
+    pair(drawn, policy, OTHERS, "another container")
 }
 
 /// The level that stands for the one that the engine draws: two categories that no given label names. Containers of a pod
-/// have one together.
-pub(super) fn own_pair(context: &Context<'_>, container: &Container, policy: &Policy) -> Option<OwnPair> {
+/// have one together. `first` is how many containers there are before `workload`.
+pub(super) fn own_pair(
+    drawn: &Drawn,
+    (workload, first): (&Workload, usize),
+    container: &Container,
+    policy: &Policy,
+) -> Option<OwnPair> {
     if !policy.has_levels() {
         return None;
     }
-    let first = context.first;
-    let together = context.workload.flavour == Flavour::Pod;
+    let together = workload.flavour == Flavour::Pod;
     let same = |one: &&Container| match (&container.pod, &one.pod) {
         (Some(pod), Some(other)) => pod == other,
         (_, _) => one.name == container.name,
     };
-    let own = context.workload.containers.iter().position(|one| same(&one)).unwrap_or(0);
+    let own = workload.containers.iter().position(|one| same(&one)).unwrap_or(0);
     let number = if together { first } else { first + own };
-    let of = if together { context.workload.name.as_str() } else { container.name.as_str() };
-    pair(context, policy, number, of)
+    let of = if together { workload.name.as_str() } else { container.name.as_str() };
+    pair(drawn, policy, number, of)
 }
 
 /// The pair of this number, of the whole set of them.
-fn pair(context: &Context<'_>, policy: &Policy, number: usize, of: &str) -> Option<OwnPair> {
-    let free = &context.drawn.free;
+fn pair(drawn: &Drawn, policy: &Policy, number: usize, of: &str) -> Option<OwnPair> {
+    let free = &drawn.free;
     // The pairs of a growing set: (1, 0), (2, 0), (2, 1), (3, 0) ...
     let mut high = 1;
     let mut left = number;

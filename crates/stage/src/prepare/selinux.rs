@@ -146,7 +146,7 @@ fn with_policy(
             Loose::Yes => return unknown(", which is both confined and not"),
             Loose::Unknown(why) => return unknown(why),
             Loose::No => {
-                let pair = own_pair(context, container, policy);
+                let pair = own_pair(context.drawn, (context.workload, context.first), container, policy);
                 let level = asked.level.as_ref().map(|level| level.value.clone());
                 pairs = pair.clone().filter(|_| level.is_none()).into_iter().collect();
                 by_engine(policy, container, level, pair)
@@ -157,7 +157,7 @@ fn with_policy(
     match given {
         Ok(mut given) => {
             let enforcing = host.mode == SelinuxMode::Enforcing;
-            let other = others(context, policy);
+            let other = others(context.drawn, policy);
             given.others =
                 other.as_ref().and_then(|one| label(policy, FILES, &policy.range_text(&one.range)).ok());
             let beside = beside(context, container, policy);
@@ -187,7 +187,7 @@ fn beside(context: &Context<'_>, container: &Container, policy: &Policy) -> Vec<
         return Vec::new();
     }
     let others = all.iter().filter(|one| one.name != container.name);
-    others.filter_map(|one| own_pair(context, one, policy)).collect()
+    others.filter_map(|one| own_pair(context.drawn, (context.workload, context.first), one, policy)).collect()
 }
 
 /// Containers whose pairs are told apart.
