@@ -5,8 +5,9 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use mivask_disk::error::DiskError;
 use mivask_disk::gathered::Gathered;
-use mivask_disk::live::Options;
+use mivask_disk::live::{Options, Watch};
 use mivask_disk::source;
 
 use crate::end::Failure;
@@ -17,6 +18,14 @@ pub(crate) fn gather(source: &Path, options: &Options) -> Result<Gathered, Failu
     if let Some(image) = images::named(source) {
         return images::gather(image, &options.choice).map_err(Failure::Disk);
     }
+    watched(source, &|watch| source::gather(source, options, watch))
+}
+
+/// Reads a source by `read`, which tells how many entries it has read.
+pub(crate) fn watched<T>(
+    source: &Path,
+    read: &dyn Fn(&Watch<'_>) -> Result<T, DiskError>,
+) -> Result<T, Failure> {
     let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::stderr_with_hz(4));
     let style = ProgressStyle::with_template("{spinner} {human_pos} entries, {per_sec}, {elapsed}");
     bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_spinner()));
@@ -31,7 +40,7 @@ pub(crate) fn gather(source: &Path, options: &Options) -> Result<Gathered, Failu
         }
     };
     crate::inputs::note(source);
-    let gathered = source::gather(source, options, &watch);
+    let done = read(&watch);
     bar.finish_and_clear();
-    gathered.map_err(Failure::Disk)
+    done.map_err(Failure::Disk)
 }

@@ -5,6 +5,7 @@
 //! is a named assumption.
 
 mod archive;
+pub mod dataset;
 pub mod error;
 pub mod export;
 pub mod gathered;

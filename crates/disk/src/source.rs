@@ -43,6 +43,12 @@ pub fn gather(path: &Path, options: &Options, watch: &Watch<'_>) -> Result<Gathe
     given.read(&mut plain, || Owners::beside(path))
 }
 
+/// Whether the source at `path` is a directory of files, and not the layers of an image.
+#[must_use]
+pub fn is_directory(path: &Path) -> bool {
+    path.is_dir() && !image::is_layout(path)
+}
+
 /// Reads a source from its bytes, which are called `name` in answers. Names of owners stay unknown.
 ///
 /// # Errors

@@ -1,6 +1,6 @@
 //! `survey`: records on-disk facts in a file.
 
-use crate::sources::gather;
+use crate::sources::{self, gather};
 use std::io::{self, IsTerminal, Write};
 use std::path::{Component, Path, PathBuf};
 
@@ -8,9 +8,11 @@ use base64::prelude::BASE64_STANDARD as STANDARD;
 use base64::write::EncoderWriter;
 use clap::ValueEnum;
 use mivask_core::act::quoted;
+use mivask_disk::dataset::{self, NameError};
 use mivask_disk::export::{self, Format};
 use mivask_disk::image::Choice;
 use mivask_disk::live::{MOST_ENTRIES, Options, PATIENCE};
+use mivask_disk::source::is_directory;
 use mivask_disk::survey;
 use mivask_show::text;
 
@@ -37,6 +39,12 @@ pub(crate) struct Args {
     /// Another format than the survey's own, for other tools.
     #[arg(long, value_name = "FORMAT")]
     to: Option<To>,
+    /// The volume's name in the dataset.
+    #[arg(long, value_name = "NAME")]
+    volume: Option<String>,
+    /// The day in the dataset, YYYY-MM-DD; by default today's in UTC.
+    #[arg(long, value_name = "DATE", requires = "volume")]
+    date: Option<String>,
     /// Which image of several, such as `tides/gauge:3`.
     #[arg(long, value_name = "NAME")]
     reference: Option<String>,
@@ -74,13 +82,15 @@ enum To {
     TarListing,
     /// Apache Parquet, one row per entry.
     Parquet,
+    /// A dataset of many volumes and days for engines that answer SQL; -o names its folder.
+    Dataset,
 }
 
 impl To {
     /// The format of other tools that it is; `None` for the survey's own.
     const fn format(self) -> Option<Format> {
         match self {
-            Self::Base64 => None,
+            Self::Base64 | Self::Dataset => None,
             Self::Mtree => Some(Format::Mtree),
             Self::Jsonl => Some(Format::Jsonl),
             Self::TarListing => Some(Format::TarListing),
@@ -101,6 +111,18 @@ enum CannotWrite {
         "refusing to write a binary survey to a terminal: name a file with -o, such as -o readings.survey"
     )]
     Terminal,
+    /// A dataset has a folder.
+    #[error("name the folder of the dataset with -o, such as -o /srv/fleet")]
+    NoFolder,
+    /// A dataset has volumes.
+    #[error("name the volume in the dataset with --volume, such as --volume readings")]
+    NoVolume,
+    /// A name that no folder of a dataset has.
+    #[error("{0}")]
+    Volume(NameError),
+    /// A day that is none.
+    #[error("`{0}` is not a date: write it as 2026-12-01")]
+    Date(String),
     /// A format that this build leaves out.
     #[error("this build cannot write {0}: build it with --features {0}, or take a package")]
     NotBuiltIn(&'static str),
@@ -117,13 +139,14 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     if args.output.is_none() && terminal::stdout().is_terminal() && !text {
         return Err(CannotWrite::Terminal.into());
     }
-    if args.to.and_then(To::format).is_some_and(|format| !format.is_built_in()) {
+    let left_out = args.to.and_then(To::format).is_some_and(|format| !format.is_built_in());
+    if left_out || args.to == Some(To::Dataset) && !dataset::is_built_in() {
         return Err(CannotWrite::NotBuiltIn("parquet").into());
     }
     let options = Options {
         acls: !args.without_acls,
         across_mounts: args.across_mounts,
-        sizes: args.sizes || args.to.and_then(To::format).is_some(),
+        sizes: args.sizes || args.to.is_some_and(|to| to != To::Base64),
         leave_out: args.leave_out.iter().map(|path| below(source, path)).collect(),
         most_entries: args.most_entries,
         stalled: Some(stalled),
@@ -134,6 +157,9 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         },
         ..Options::default()
     };
+    if args.to == Some(To::Dataset) {
+        return dataset(args, source, &options, (out, err));
+    }
     let gathered = gather(source, &options)?;
     let name = match source.to_str() {
         Some("-") => "standard input".to_owned(),
@@ -159,6 +185,37 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     }
     text::boundaries(err, gathered.holes.boundaries)?;
     Ok(if gathered.holes.any() { End::Incomplete } else { End::Answered })
+}
+
+/// Writes the source into a dataset; a directory while it is read.
+fn dataset(
+    args: &Args,
+    source: &Path,
+    options: &Options,
+    (out, err): (&mut dyn Write, &mut dyn Write),
+) -> Result<End, Failure> {
+    let folder = args.output.clone().ok_or(CannotWrite::NoFolder)?;
+    let volume = args.volume.as_deref().ok_or(CannotWrite::NoVolume)?.parse().map_err(CannotWrite::Volume)?;
+    let date = args.date.clone().unwrap_or_else(dataset::today);
+    if !dataset::is_date(&date) {
+        return Err(CannotWrite::Date(date).into());
+    }
+    let target = dataset::Target { folder, volume, date };
+    let (written, holes, unknown) = if is_directory(source) {
+        let (written, holes) = sources::watched(source, &|watch| dataset::write_directory(&target, source, options, watch))?;
+        (written, holes, None)
+    } else {
+        let gathered = gather(source, options)?;
+        let written = dataset::write_tree(&target, &gathered.tree).map_err(Failure::Output)?;
+        (written, gathered.holes, Some(gathered.tree))
+    };
+    text::dataset(out, &source.display().to_string(), &target, &written)?;
+    text::holes(err, holes.vanished, holes.denied, holes.failed)?;
+    if let Some(tree) = unknown.filter(|_| holes.any()) {
+        text::missing_facts(err, tree.missing_facts())?;
+    }
+    text::boundaries(err, holes.boundaries)?;
+    Ok(if holes.any() { End::Incomplete } else { End::Answered })
 }
 
 /// Columns of a line of base64 (RFC 2045, section 6.8).

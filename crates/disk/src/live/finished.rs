@@ -2,18 +2,27 @@
 
 use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
 
+use rustc_hash::FxHashMap;
+
 use super::listing::Listing;
 
 /// Listings by number.
-#[derive(Default)]
 pub(super) struct Finished {
     state: Mutex<State>,
     changed: Condvar,
+    /// Told where there is room again for those who bring.
+    room: Condvar,
+    /// Entries that are kept at most while whoever asks for them is at work, beside those of the listings that are just brought.
+    most: usize,
 }
 
 #[derive(Default)]
 struct State {
-    listings: Vec<Option<Listing>>,
+    listings: FxHashMap<usize, Listing>,
+    /// How many entries these have together.
+    kept: usize,
+    /// Nobody asks for any more.
+    closed: bool,
     /// How many threads may still bring some.
     at_work: usize,
     /// The number that is waited for: a call that wakes no one costs as much as looking at a file.
@@ -24,6 +33,17 @@ struct State {
 pub(super) struct Bringer<'a>(&'a Finished);
 
 impl Finished {
+    /// Keeps as many entries as there are, or about `most`.
+    pub(super) fn new(most: usize) -> Self {
+        Self { state: Mutex::default(), changed: Condvar::new(), room: Condvar::new(), most }
+    }
+
+    /// Nobody asks for listings any more, so that nobody waits for room.
+    pub(super) fn close(&self) {
+        self.lock().closed = true;
+        self.room.notify_all();
+    }
+
     /// One more thread begins; call it before the first [`Self::wait_for`].
     pub(super) fn begin(&self) -> Bringer<'_> {
         self.lock().at_work += 1;
@@ -34,13 +54,22 @@ impl Finished {
     pub(super) fn wait_for(&self, number: usize) -> Option<Listing> {
         let mut state = self.lock();
         loop {
-            if let Some(listing) = state.listings.get_mut(number).and_then(Option::take) {
+            if let Some(listing) = state.listings.remove(&number) {
+                let full = state.kept > self.most;
+                state.kept -= listing.entries.len();
+                if full && state.kept <= self.most {
+                    self.room.notify_all();
+                }
                 return Some(listing);
             }
             if state.at_work == 0 {
                 return None;
             }
             state.wanted = Some(number);
+            // What is waited for may be among what there is no room for.
+            if state.kept > self.most {
+                self.room.notify_all();
+            }
             state = self.changed.wait(state).unwrap_or_else(PoisonError::into_inner);
         }
     }
@@ -55,13 +84,13 @@ impl Bringer<'_> {
     pub(super) fn bring(&self, number: u32, listing: Listing) {
         let mut state = self.0.lock();
         let number = number as usize;
-        if state.listings.len() <= number {
-            state.listings.resize_with(number + 1, || None);
-        }
-        state.listings[number] = Some(listing);
+        state.kept += listing.entries.len();
+        state.listings.insert(number, listing);
         if state.wanted.take_if(|wanted| *wanted == number).is_some() {
-            drop(state);
             self.0.changed.notify_one();
+        }
+        while state.kept > self.0.most && state.wanted.is_none() && !state.closed {
+            state = self.0.room.wait(state).unwrap_or_else(PoisonError::into_inner);
         }
     }
 }

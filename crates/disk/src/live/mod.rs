@@ -10,6 +10,8 @@ mod lister;
 mod listing;
 mod look;
 mod pool;
+#[cfg(feature = "parquet")]
+mod stream;
 mod thread;
 
 use std::io;
@@ -88,34 +90,74 @@ pub type Watch<'a> = dyn Fn(u64) + Sync + 'a;
 pub fn gather(root: &Path, options: &Options, watch: &Watch<'_>) -> Result<Gathered, DiskError> {
     let shown = root.display().to_string();
     let failed = |error: io::Error| DiskError::io(&shown, &error);
-    let how = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
-    let open = rustix::fs::open(root, how, OpenMode::empty()).map_err(|error| failed(error.into()))?;
-    let facts = rustix::fs::statx(&open, c"", AtFlags::EMPTY_PATH, StatxFlags::BASIC_STATS)
-        .map_err(|error| failed(error.into()))?;
-    let mut entry = Entry::new(FileKind::Directory, facts.stx_uid, facts.stx_gid, look::mode(&facts));
-    entry.marks = look::marks(&facts);
-    let device = look::device(&facts);
-    if options.acls {
-        entry.extended =
-            look::Attributes::new().of_open(&open, device).map_err(|error| failed(error.into()))?;
-    }
+    let Begun { open, entry, device } = begin(root, options).map_err(failed)?;
     let name = root.as_os_str().as_bytes();
     let pool = Pool::new(options.most_entries);
     let origin = Provenance::Source(Arc::from(shown.as_str()));
     let lister = || Lister::new(&open, device, name, options, watch, &pool);
     let assemble = |finished: &Finished| assemble::assemble(entry, finished, origin, options.sizes);
-    let (mut tree, holes) = list(&lister, &pool, options, assemble)
+    let (mut tree, holes) = list(&lister, &pool, (options, usize::MAX), assemble)
         .map_err(failed)?
         .map_err(|error: TreeError| DiskError::whole(&shown, error.to_string()))?;
-    if pool.is_over() {
-        let what = format!("there are more than {} entries", options.most_entries);
-        let help = "take a survey of a part of it, or say with --most-entries how many there may be";
-        return Err(DiskError::whole(&shown, what).with_help(help));
-    }
+    not_over(&pool, options, &shown)?;
     if !options.acls {
         tree.set_unrecorded(Unrecorded::on_extended("the survey did not ask for them"));
     }
     Ok(Gathered { accounts: Some(accounts(&open)), ..Gathered::new(tree, holes) })
+}
+
+/// A directory that is to be read.
+struct Begun {
+    open: OwnedFd,
+    entry: Entry,
+    device: u64,
+}
+
+fn begin(root: &Path, options: &Options) -> io::Result<Begun> {
+    let how = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
+    let open = rustix::fs::open(root, how, OpenMode::empty())?;
+    let facts = rustix::fs::statx(&open, c"", AtFlags::EMPTY_PATH, StatxFlags::BASIC_STATS)?;
+    let mut entry = Entry::new(FileKind::Directory, facts.stx_uid, facts.stx_gid, look::mode(&facts));
+    entry.marks = look::marks(&facts);
+    let device = look::device(&facts);
+    if options.acls {
+        entry.extended = look::Attributes::new().of_open(&open, device)?;
+    }
+    Ok(Begun { open, entry, device })
+}
+
+/// That there were no more entries than there may be.
+fn not_over(pool: &Pool, options: &Options, shown: &str) -> Result<(), DiskError> {
+    if !pool.is_over() {
+        return Ok(());
+    }
+    let what = format!("there are more than {} entries", options.most_entries);
+    let help = "take a survey of a part of it, or say with --most-entries how many there may be";
+    Err(DiskError::whole(shown, what).with_help(help))
+}
+
+/// Writes the directory `root` into a dataset, without keeping it in memory: of hundreds of millions of entries about a million
+/// are held at a time.
+///
+/// # Errors
+/// As for [`gather`], or the dataset cannot be written.
+#[cfg(feature = "parquet")]
+pub(crate) fn stream(
+    root: &Path,
+    options: &Options,
+    watch: &Watch<'_>,
+    writer: &mut crate::dataset::Writer,
+) -> Result<crate::gathered::Holes, DiskError> {
+    let shown = root.display().to_string();
+    let failed = |error: io::Error| DiskError::io(&shown, &error);
+    let Begun { open, entry, device } = begin(root, options).map_err(failed)?;
+    let name = root.as_os_str().as_bytes();
+    let pool = Pool::new(options.most_entries);
+    let lister = || Lister::new(&open, device, name, options, watch, &pool);
+    let rows = |finished: &Finished| stream::rows(&entry, device, finished, writer);
+    let holes = list(&lister, &pool, (options, stream::MOST_KEPT), rows).map_err(failed)?.map_err(failed)?;
+    not_over(&pool, options, &shown)?;
+    Ok(holes)
 }
 
 /// The account files below a directory, in case it is the root of an image.
@@ -170,11 +212,11 @@ pub(crate) fn of_open(directory: &OwnedFd) -> rustix::io::Result<Entry> {
 fn list<'a, T>(
     lister: &(dyn Fn() -> Lister<'a> + Sync),
     pool: &Pool,
-    options: &Options,
+    (options, most_kept): (&Options, usize),
     assemble: impl FnOnce(&Finished) -> T,
 ) -> io::Result<T> {
     let threads = options.threads.or_else(|| std::thread::available_parallelism().ok().map(Into::into));
-    let finished = Finished::default();
+    let finished = Finished::new(most_kept);
     let work = |bringer: Bringer<'_>| -> rustix::io::Result<()> {
         thread::own_working_directory().inspect_err(|_| pool.stop())?;
         lister().run(&bringer);
@@ -193,6 +235,7 @@ fn list<'a, T>(
             scope.spawn(move || pool.watch_over(options.patience, tell));
         }
         let assembled = assemble(&finished);
+        finished.close();
         // Where it failed, no one needs the rest.
         pool.stop();
         for thread in started {

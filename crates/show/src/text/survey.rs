@@ -3,6 +3,7 @@
 use std::io::{self, Write};
 use std::time::Duration;
 
+use mivask_disk::dataset::{Target, Written};
 use mivask_core::fact::Unknown;
 use mivask_core::tree::Tree;
 
@@ -28,6 +29,27 @@ pub fn survey(out: &mut dyn Write, source: &str, file: &str, tree: &Tree, bytes:
     writeln!(
         out,
         "{source}: {inodes} inodes, {directories} of them directories, in {bytes} bytes ({each} each): {file}"
+    )
+}
+
+/// One line about a volume that was written into a dataset.
+///
+/// # Errors
+/// `out` cannot be written.
+pub fn dataset(out: &mut dyn Write, source: &str, target: &Target, written: &Written) -> io::Result<()> {
+    let tenths = written.bytes * 10 / written.rows.max(1);
+    let each = if tenths == 0 { "under 0.1".to_owned() } else { format!("{}.{}", tenths / 10, tenths % 10) };
+    writeln!(
+        out,
+        "{}: {} rows, {} classes, {} ways, in {} bytes ({each} a row): volume {} of {} in {}",
+        safe(source),
+        grouped(written.rows),
+        grouped(written.classes as u64),
+        grouped(written.ways as u64),
+        grouped(written.bytes),
+        target.volume.as_str(),
+        safe(&target.date),
+        safe(&target.folder.display().to_string())
     )
 }
 

@@ -1,0 +1,112 @@
+//! A dataset of many volumes: Apache Parquet, a row an entry, for engines that answer SQL (docs/formats/dataset.md).
+//!
+//! Rows are written as they come, in memory that does not grow with them. What decides about an entry is in two small tables
+//! beside the rows: classes, of which most disks have a few hundred, and ways, the chains of directories above.
+//! Both are named by digests of what they say, so that machines that know nothing of each other write to one dataset.
+//!
+//! Without the feature `parquet` nothing is written, and [`is_built_in`] says so.
+
+#[cfg(feature = "parquet")]
+mod class;
+mod date;
+#[cfg(feature = "parquet")]
+mod from_tree;
+mod name;
+#[cfg(feature = "parquet")]
+mod rows;
+#[cfg(feature = "parquet")]
+mod tables;
+#[cfg(feature = "parquet")]
+mod ways;
+#[cfg(feature = "parquet")]
+mod writer;
+
+use std::io;
+use std::path::{Path, PathBuf};
+
+use mivask_model::tree::Tree;
+
+use crate::error::DiskError;
+use crate::gathered::Holes;
+use crate::live::{Options, Watch};
+#[cfg(feature = "parquet")]
+pub(crate) use class::{Class, ClassId};
+pub use date::{is_date, today};
+pub use name::{NameError, VolumeName};
+#[cfg(feature = "parquet")]
+pub(crate) use ways::WayId;
+#[cfg(feature = "parquet")]
+pub(crate) use writer::{Entry, Writer};
+
+/// Whether this build can write one: Parquet is a feature.
+#[must_use]
+pub const fn is_built_in() -> bool {
+    cfg!(feature = "parquet")
+}
+
+/// Where rows go.
+#[derive(Clone, Debug)]
+pub struct Target {
+    /// The folder of the dataset.
+    pub folder: PathBuf,
+    /// The volume.
+    pub volume: VolumeName,
+    /// The day, `YYYY-MM-DD`.
+    pub date: String,
+}
+
+/// What was written.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+#[non_exhaustive]
+pub struct Written {
+    /// Rows of entries.
+    pub rows: u64,
+    /// Distinct classes.
+    pub classes: usize,
+    /// Distinct ways.
+    pub ways: usize,
+    /// Bytes of all three files.
+    pub bytes: u64,
+}
+
+/// Writes a tree that is in memory into the dataset, in the place of what was there of that volume and day.
+///
+/// # Errors
+/// A file cannot be written, or this build cannot write any.
+pub fn write_tree(target: &Target, tree: &Tree) -> io::Result<Written> {
+    #[cfg(feature = "parquet")]
+    {
+        let mut writer = Writer::new(target.clone())?;
+        from_tree::write(&mut writer, tree)?;
+        writer.finish()
+    }
+    #[cfg(not(feature = "parquet"))]
+    {
+        let _ = (target, tree);
+        Err(io::ErrorKind::Unsupported.into())
+    }
+}
+
+/// Reads the directory `root` of this machine and writes it into the dataset while it is read, in memory that does not grow with it.
+///
+/// # Errors
+/// As for [`crate::live::gather`]; a file cannot be written, or this build cannot write any.
+pub fn write_directory(
+    target: &Target,
+    root: &Path,
+    options: &Options,
+    watch: &Watch<'_>,
+) -> Result<(Written, Holes), DiskError> {
+    let failed = |error: io::Error| DiskError::io(&target.folder.display().to_string(), &error);
+    #[cfg(feature = "parquet")]
+    {
+        let mut writer = Writer::new(target.clone()).map_err(failed)?;
+        let holes = crate::live::stream(root, options, watch, &mut writer)?;
+        Ok((writer.finish().map_err(failed)?, holes))
+    }
+    #[cfg(not(feature = "parquet"))]
+    {
+        let _ = (root, options, watch);
+        Err(failed(io::ErrorKind::Unsupported.into()))
+    }
+}

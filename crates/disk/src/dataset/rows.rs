@@ -1,0 +1,219 @@
+//! The rows of entries, a group at a time.
+
+use std::borrow::Cow;
+use std::fmt::Write as _;
+use std::io::{self, Write};
+use std::sync::Arc;
+
+use parquet::basic::{Compression, Encoding, ZstdLevel};
+use parquet::data_type::{ByteArray, ByteArrayType, DataType, Int32Type, Int64Type};
+use parquet::errors::ParquetError;
+use parquet::file::properties::{WriterProperties, WriterPropertiesBuilder};
+use parquet::file::writer::{SerializedFileWriter, SerializedRowGroupWriter};
+use parquet::schema::parser::parse_message_type;
+use parquet::schema::types::ColumnPath;
+
+/// The columns of entries; `docs/formats/dataset.md` has what each means.
+pub(super) const SCHEMA: &str = "message entry {
+    required binary directory (utf8);
+    required binary name (utf8);
+    required binary kind (utf8);
+    optional int64 size;
+    optional int64 class;
+    required int64 way;
+    optional int64 inode;
+    optional binary target (utf8);
+}";
+
+/// Rows of one group: what is held in memory at a time, and what an engine reads or leaves out as a whole.
+const GROUP: usize = 1 << 18;
+
+/// Bytes as text that engines take: what is no UTF-8, and a backslash, is `\xNN`, so that nothing is lost.
+pub(super) fn text(bytes: &[u8]) -> Cow<'_, str> {
+    if let Ok(plain) = std::str::from_utf8(bytes)
+        && !plain.contains('\\')
+    {
+        return Cow::Borrowed(plain);
+    }
+    let mut all = String::new();
+    for chunk in bytes.utf8_chunks() {
+        for one in chunk.valid().chars() {
+            match one {
+                '\\' => all.push_str("\\x5c"),
+                other => all.push(other),
+            }
+        }
+        for byte in chunk.invalid() {
+            let _ = write!(all, "\\x{byte:02x}");
+        }
+    }
+    Cow::Owned(all)
+}
+
+/// How columns are written.
+pub(super) fn properties() -> io::Result<WriterPropertiesBuilder> {
+    let level = ZstdLevel::try_new(6).map_err(io::Error::other)?;
+    Ok(WriterProperties::builder().set_compression(Compression::ZSTD(level)))
+}
+
+/// One column with the gaps in it.
+#[derive(Default)]
+struct Column<T> {
+    values: Vec<T>,
+    levels: Vec<i16>,
+}
+
+impl<T> Column<T> {
+    fn push(&mut self, value: Option<T>) {
+        self.levels.push(i16::from(value.is_some()));
+        self.values.extend(value);
+    }
+
+    fn write<W: Write + Send, D>(&self, rows: &mut SerializedRowGroupWriter<'_, W>) -> Result<(), ParquetError>
+    where
+        D: DataType<T = T>,
+    {
+        if let Some(mut column) = rows.next_column()? {
+            column.typed::<D>().write_batch(&self.values, Some(&self.levels), None)?;
+            column.close()?;
+        }
+        Ok(())
+    }
+}
+
+/// Rows that are written together.
+#[derive(Default)]
+struct Group {
+    directory: Vec<ByteArray>,
+    name: Vec<ByteArray>,
+    kind: Vec<ByteArray>,
+    size: Column<i64>,
+    class: Column<i64>,
+    way: Vec<i64>,
+    inode: Column<i64>,
+    target: Column<ByteArray>,
+}
+
+/// One row.
+pub(super) struct Row<'a> {
+    pub name: &'a [u8],
+    pub kind: &'static str,
+    pub size: Option<i64>,
+    pub class: Option<i64>,
+    pub inode: Option<i64>,
+    pub target: Option<&'a [u8]>,
+}
+
+/// A file of rows.
+pub(super) struct Rows<W: Write + Send> {
+    file: SerializedFileWriter<W>,
+    group: Group,
+    directory: ByteArray,
+    way: i64,
+    pub count: u64,
+}
+
+impl<W: Write + Send> Rows<W> {
+    pub(super) fn new(out: W) -> io::Result<Self> {
+        let schema = Arc::new(parse_message_type(SCHEMA).map_err(io::Error::other)?);
+        // Names are sorted in each directory, so that one begins as the one before.
+        let name = ColumnPath::from("name");
+        let properties = properties()?
+            .set_column_dictionary_enabled(name.clone(), false)
+            .set_column_encoding(name, Encoding::DELTA_BYTE_ARRAY)
+            .build();
+        let file = SerializedFileWriter::new(out, schema, Arc::new(properties)).map_err(io::Error::other)?;
+        let (group, directory) = (Group::default(), ByteArray::from("/"));
+        Ok(Self { file, group, directory, way: 0, count: 0 })
+    }
+
+    /// The rows that follow are in this directory, by its path from the root, `/` for that itself.
+    pub(super) fn enter(&mut self, directory: &[u8], way: i64) {
+        self.directory = ByteArray::from(text(directory).as_ref());
+        self.way = way;
+    }
+
+    pub(super) fn push(&mut self, row: &Row<'_>) -> io::Result<()> {
+        let group = &mut self.group;
+        group.directory.push(self.directory.clone());
+        group.name.push(text(row.name).as_ref().into());
+        group.kind.push(row.kind.into());
+        group.size.push(row.size);
+        group.class.push(row.class);
+        group.way.push(self.way);
+        group.inode.push(row.inode);
+        group.target.push(row.target.map(|target| text(target).as_ref().into()));
+        self.count += 1;
+        if group.way.len() == GROUP { self.flush() } else { Ok(()) }
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        let group = std::mem::take(&mut self.group);
+        self.written(&group).map_err(io::Error::other)
+    }
+
+    fn written(&mut self, group: &Group) -> Result<(), ParquetError> {
+        let mut rows = self.file.next_row_group()?;
+        for values in [&group.directory, &group.name, &group.kind] {
+            required::<_, ByteArrayType>(&mut rows, values)?;
+        }
+        group.size.write::<_, Int64Type>(&mut rows)?;
+        group.class.write::<_, Int64Type>(&mut rows)?;
+        required::<_, Int64Type>(&mut rows, &group.way)?;
+        group.inode.write::<_, Int64Type>(&mut rows)?;
+        group.target.write::<_, ByteArrayType>(&mut rows)?;
+        rows.close().map(drop)
+    }
+
+    /// Writes what is left, and the end of the file.
+    pub(super) fn finish(mut self) -> io::Result<()> {
+        if !self.group.way.is_empty() {
+            self.flush()?;
+        }
+        self.file.close().map(drop).map_err(io::Error::other)
+    }
+}
+
+/// A column without gaps.
+pub(super) fn required<W: Write + Send, D: DataType>(
+    rows: &mut SerializedRowGroupWriter<'_, W>,
+    values: &[D::T],
+) -> Result<(), ParquetError> {
+    if let Some(mut column) = rows.next_column()? {
+        column.typed::<D>().write_batch(values, None, None)?;
+        column.close()?;
+    }
+    Ok(())
+}
+
+/// A column with gaps.
+pub(super) fn optional<W: Write + Send, D: DataType>(
+    rows: &mut SerializedRowGroupWriter<'_, W>,
+    values: Vec<Option<D::T>>,
+) -> Result<(), ParquetError> {
+    let mut column = Column::default();
+    values.into_iter().for_each(|value| column.push(value));
+    column.write::<W, D>(rows)
+}
+
+/// Numbers of 32 bits, for the small tables.
+pub(super) type Int32 = Int32Type;
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn text_loses_no_byte() {
+        for (bytes, written) in [
+            (&b"plain"[..], "plain"),
+            ("größe".as_bytes(), "größe"),
+            (b"a\\b", "a\\x5cb"),
+            (b"\xff\xfe", "\\xff\\xfe"),
+            (b"a\xc3", "a\\xc3"),
+            (b"line\n", "line\n"),
+        ] {
+            assert_eq!(text(bytes), written);
+        }
+    }
+}

@@ -1,0 +1,164 @@
+//! One volume of one day, written into a dataset.
+
+use std::fs::File;
+use std::io::{self, BufWriter, Write};
+use std::path::{Path, PathBuf};
+
+use mivask_model::mode::FileKind;
+use mivask_model::tree::Marks;
+use sha2::{Digest, Sha256};
+
+use super::class::{Class, ClassId, Classes};
+use super::rows::{Row, Rows};
+use super::tables;
+use super::ways::{WayId, Ways};
+use super::{Target, Written};
+
+/// One name in a directory.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Entry<'a> {
+    /// Its name; empty for the root.
+    pub(crate) name: &'a [u8],
+    /// Its kind.
+    pub(crate) kind: FileKind,
+    /// The size of a file in bytes, where it is known.
+    pub(crate) size: Option<u64>,
+    /// Its class.
+    pub(crate) class: ClassId,
+    /// A number that all names of one inode share, where it has several.
+    pub(crate) inode: Option<u64>,
+    /// What a symbolic link points to.
+    pub(crate) target: Option<&'a [u8]>,
+}
+
+/// Takes rows in any order of directories, the names of each together. Nothing is seen of it before [`Self::finish`], and what is
+/// dropped before leaves nothing.
+pub(crate) struct Writer {
+    target: Target,
+    rows: Rows<BufWriter<File>>,
+    unfinished: Unfinished,
+    classes: Classes,
+    ways: Ways,
+}
+
+/// A file with another name until it is complete.
+struct Unfinished(PathBuf);
+
+impl Drop for Unfinished {
+    fn drop(&mut self) {
+        // Gone already where it was given its name.
+        let _ = std::fs::remove_file(&self.0);
+    }
+}
+
+impl Writer {
+    /// Begins.
+    ///
+    /// # Errors
+    /// The folder cannot be written to.
+    pub(crate) fn new(target: Target) -> io::Result<Self> {
+        let folder = target.partition();
+        std::fs::create_dir_all(&folder)?;
+        let (unfinished, file) = begin(&folder)?;
+        let rows = Rows::new(BufWriter::with_capacity(1 << 20, file))?;
+        Ok(Self { target, rows, unfinished, classes: Classes::default(), ways: Ways::default() })
+    }
+
+    /// The number of a class with nothing special about it; `empty` says that a file has no bytes.
+    pub(crate) fn plain(&mut self, kind: FileKind, marks: Marks, who: (u32, u32, u16), empty: bool) -> ClassId {
+        self.classes.plain(kind, marks, who, empty)
+    }
+
+    /// The number of any class.
+    pub(crate) fn class(&mut self, class: Class) -> ClassId {
+        self.classes.add(class)
+    }
+
+    /// The way through a directory of this class at the end of `above`.
+    pub(crate) fn through(&mut self, above: WayId, class: ClassId) -> WayId {
+        self.ways.through(above, class)
+    }
+
+    /// What follows is in this directory, by its path from the root: `/` for that.
+    pub(crate) fn enter(&mut self, directory: &[u8], way: WayId) {
+        self.rows.enter(directory, way.0);
+    }
+
+    /// A name there.
+    ///
+    /// # Errors
+    /// The file cannot be written.
+    pub(crate) fn entry(&mut self, entry: &Entry<'_>) -> io::Result<()> {
+        self.rows.push(&Row {
+            name: entry.name,
+            kind: entry.kind.word(),
+            size: entry.size.and_then(|size| i64::try_from(size).ok()),
+            class: Some(entry.class.0),
+            // A number of 64 bits keeps its bits.
+            inode: entry.inode.map(|number| number.cast_signed()),
+            target: entry.target,
+        })
+    }
+
+    /// That there may be more in this directory than is told: the row has no name and no class.
+    ///
+    /// # Errors
+    /// The file cannot be written.
+    pub(crate) fn unlisted(&mut self) -> io::Result<()> {
+        let (name, size, class, inode, target) = (&b""[..], None, None, None, None);
+        self.rows.push(&Row { name, kind: "unlisted", size, class, inode, target })
+    }
+
+    /// Puts all in its place: classes and ways first, under the names of their digests, and then the rows, in the place of those of the
+    /// same volume and day.
+    ///
+    /// # Errors
+    /// A file cannot be written or named.
+    pub(crate) fn finish(self) -> io::Result<Written> {
+        let Self { target, rows, unfinished, classes, ways } = self;
+        let (count, sorted, chains) = (rows.count, classes.sorted(), ways.sorted());
+        let mut bytes = table(&target.folder.join("classes"), |out| tables::classes(out, &sorted))?;
+        bytes += table(&target.folder.join("ways"), |out| tables::ways(out, &chains))?;
+        rows.finish()?;
+        let file = File::open(&unfinished.0)?;
+        file.sync_all()?;
+        bytes += file.metadata()?.len();
+        std::fs::rename(&unfinished.0, target.partition().join("part.parquet"))?;
+        Ok(Written { rows: count, classes: sorted.len(), ways: chains.len(), bytes })
+    }
+}
+
+impl Target {
+    /// The folder of this volume and day.
+    fn partition(&self) -> PathBuf {
+        let volume = format!("volume={}", self.volume.as_str());
+        self.folder.join("entries").join(volume).join(format!("date={}", self.date))
+    }
+}
+
+/// A file whose name begins with a dot, which engines leave alone.
+fn begin(folder: &Path) -> io::Result<(Unfinished, File)> {
+    for number in 0_u32.. {
+        let path = folder.join(format!(".unfinished-{}-{number}", std::process::id()));
+        match File::create_new(&path) {
+            Ok(file) => return Ok((Unfinished(path), file)),
+            Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
+            Err(error) => return Err(error),
+        }
+    }
+    Err(io::Error::other("no name is free"))
+}
+
+/// Writes a small table under the name of its digest, and tells its length.
+fn table(folder: &Path, fill: impl FnOnce(&mut Vec<u8>) -> io::Result<()>) -> io::Result<u64> {
+    let mut bytes = Vec::new();
+    fill(&mut bytes)?;
+    let digest = Sha256::digest(&bytes);
+    let name: String = digest.iter().take(16).map(|byte| format!("{byte:02x}")).collect();
+    std::fs::create_dir_all(folder)?;
+    let (unfinished, mut file) = begin(folder)?;
+    file.write_all(&bytes)?;
+    file.sync_all()?;
+    std::fs::rename(&unfinished.0, folder.join(format!("{name}.parquet")))?;
+    Ok(bytes.len() as u64)
+}
