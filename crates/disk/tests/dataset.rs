@@ -1,0 +1,187 @@
+//! Datasets: every name of a tree is a row, whose class and way say all that decides about it; and nothing half-written is seen.
+
+#![cfg(feature = "parquet")]
+#![expect(clippy::unwrap_used, reason = "a test that fails says where")]
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs::File;
+use std::os::unix::ffi::OsStrExt;
+use std::path::{Path, PathBuf};
+
+use mivask_disk::dataset::{Target, write_directory, write_tree};
+use mivask_disk::live::{self, Options};
+use mivask_model::mode::{FileKind, Mode};
+use mivask_model::tree::{Certainty, Entry, Tree};
+use mivask_model::fact::{Provenance, Unknown};
+use parquet::file::reader::{FileReader, SerializedFileReader};
+use parquet::record::{Field, Row};
+
+fn target(folder: &Path, volume: &str) -> Target {
+    Target { folder: folder.to_path_buf(), volume: volume.parse().unwrap(), date: "2026-12-01".to_owned() }
+}
+
+fn part(folder: &Path, volume: &str) -> PathBuf {
+    folder.join(format!("entries/volume={volume}/date=2026-12-01/part.parquet"))
+}
+
+fn rows(path: &Path) -> Vec<BTreeMap<String, Field>> {
+    let reader = SerializedFileReader::new(File::open(path).unwrap()).unwrap();
+    let columns = |row: Row| row.get_column_iter().map(|(name, field)| (name.clone(), field.clone())).collect();
+    reader.get_row_iter(None).unwrap().map(|row| columns(row.unwrap())).collect()
+}
+
+fn tables(folder: &Path, name: &str) -> Vec<BTreeMap<String, Field>> {
+    let files = std::fs::read_dir(folder.join(name)).unwrap();
+    files.flat_map(|file| rows(&file.unwrap().path())).collect()
+}
+
+fn number(row: &BTreeMap<String, Field>, name: &str) -> Option<i64> {
+    match row[name] {
+        Field::Long(number) => Some(number),
+        Field::Int(number) => Some(number.into()),
+        _ => None,
+    }
+}
+
+fn word(row: &BTreeMap<String, Field>, name: &str) -> Option<String> {
+    match &row[name] {
+        Field::Str(text) => Some(text.clone()),
+        _ => None,
+    }
+}
+
+/// Every row with what its class and its way say, in words: the classes of the directories above, the outermost first.
+fn told(folder: &Path, volume: &str) -> BTreeSet<String> {
+    let classes: BTreeMap<i64, _> =
+        tables(folder, "classes").into_iter().map(|row| (number(&row, "class").unwrap(), row)).collect();
+    let ways: BTreeMap<i64, _> =
+        tables(folder, "ways").into_iter().map(|row| (number(&row, "way").unwrap(), row)).collect();
+    let class = |id: i64| {
+        let row = &classes[&id];
+        let mode = number(row, "mode").map_or("?".to_owned(), |mode| format!("{mode:04o}"));
+        let id = |name| number(row, name).map_or("?".to_owned(), |id| id.to_string());
+        let rest = ["acl", "default_acl", "capabilities", "label", "content"].map(|name| word(row, name));
+        format!("{} {}:{} {mode} {} {rest:?}", word(row, "kind").unwrap(), id("uid"), id("gid"), word(row, "flags").unwrap())
+    };
+    let described = |row: &BTreeMap<String, Field>| {
+        let mut above = Vec::new();
+        let mut way = number(row, "way").unwrap();
+        while way != 0 {
+            let one = &ways[&way];
+            above.push(class(number(one, "class").unwrap()));
+            let outer = number(one, "above").unwrap();
+            let depth = |way: i64| ways.get(&way).map_or(Some(0), |row| number(row, "depth"));
+            assert_eq!(depth(way), depth(outer).map(|depth| depth + 1));
+            way = outer;
+        }
+        above.reverse();
+        let own = number(row, "class").map(class);
+        let (directory, name) = (word(row, "directory").unwrap(), word(row, "name").unwrap());
+        let (size, target) = (number(row, "size"), word(row, "target"));
+        format!("{directory} {name} {:?} {own:?} {size:?} {target:?} {above:?}", word(row, "kind"))
+    };
+    rows(&part(folder, volume)).iter().map(described).collect()
+}
+
+/// A folder with what rows have to tell.
+fn everything() -> tempfile::TempDir {
+    let folder = tempfile::tempdir().unwrap();
+    let at = |name: &str| folder.path().join(name);
+    std::fs::create_dir_all(at("a/b/c")).unwrap();
+    std::fs::write(at("a/b/c/deep"), "12345").unwrap();
+    std::fs::write(at("a.txt"), "").unwrap();
+    std::fs::write(at("a/run"), "#!/bin/sh\n").unwrap();
+    std::os::unix::fs::symlink("b/c", at("a/link")).unwrap();
+    std::fs::hard_link(at("a/b/c/deep"), at("again")).unwrap();
+    std::fs::write(at("back\\slash"), "x").unwrap();
+    let odd = std::ffi::OsStr::from_bytes(b"odd\xff");
+    std::fs::create_dir(folder.path().join(odd)).unwrap();
+    std::fs::write(folder.path().join(odd).join("in it"), "").unwrap();
+    let set = |name: &str, mode| {
+        use std::os::unix::fs::PermissionsExt;
+        std::fs::set_permissions(at(name), std::fs::Permissions::from_mode(mode)).unwrap();
+    };
+    set("a", 0o2750);
+    set("a/run", 0o755);
+    folder
+}
+
+#[test]
+fn a_directory_that_is_read_and_its_tree_are_the_same_rows() {
+    let (folder, out) = (everything(), tempfile::tempdir().unwrap());
+    let options = Options { sizes: true, ..Options::default() };
+    let (written, holes) = write_directory(&target(out.path(), "read"), folder.path(), &options, &|_| ()).unwrap();
+    assert!(!holes.any());
+    let gathered = live::gather(folder.path(), &options, &|_| ()).unwrap();
+    let again = write_tree(&target(out.path(), "tree"), &gathered.tree).unwrap();
+    assert_eq!((written.rows, written.classes, written.ways), (again.rows, again.classes, again.ways));
+    let (read, tree) = (told(out.path(), "read"), told(out.path(), "tree"));
+    assert_eq!(read, tree);
+    assert_eq!(read.len(), 12, "{read:#?}");
+    let has = |text: &str| assert!(read.iter().any(|row| row.starts_with(text)), "{text}: {read:#?}");
+    has("/  Some(\"dir\")");
+    has("/a/b/c deep Some(\"file\")");
+    has("/ back\\x5cslash ");
+    has("/ odd\\xff Some(\"dir\")");
+    has("/odd\\xff in it Some(\"file\")");
+    // Both names of one inode have its number.
+    let numbers: BTreeSet<i64> = rows(&part(out.path(), "read")).iter().filter_map(|row| number(row, "inode")).collect();
+    let named = rows(&part(out.path(), "read")).iter().filter(|row| number(row, "inode").is_some()).count();
+    assert_eq!((numbers.len(), named), (1, 2));
+}
+
+#[test]
+fn what_is_not_known_is_a_gap() {
+    let out = tempfile::tempdir().unwrap();
+    let mut tree = Tree::new(Entry::directory(0, 0, 0o755), Provenance::Source("made".into()));
+    let unknown = |what: &str| Certainty::Unknown(Unknown::new(what, "look"));
+    let file = tree.add(Tree::ROOT, b"file", Entry::new(FileKind::File, 7101, 7200, Mode::new(0o640))).unwrap();
+    tree.doubt_owner_and_mode(file, unknown("the owner"), Certainty::Known);
+    let folder = tree.add(Tree::ROOT, b"folder", Entry::directory(0, 0, 0o700)).unwrap();
+    tree.doubt_contents(folder, unknown("what is in it"));
+    write_tree(&target(out.path(), "v"), &tree).unwrap();
+    let told = told(out.path(), "v");
+    let rest = "[None, None, None, None, None]";
+    let has = |text: &str| assert!(told.iter().any(|row| row.starts_with(text)), "{text}: {told:#?}");
+    has(&format!("/ file Some(\"file\") Some(\"file ?:? 0640  {rest}\")"));
+    has("/folder  Some(\"unlisted\") None None None");
+}
+
+#[test]
+fn a_second_run_takes_the_place_of_the_first_and_others_stay() {
+    let (folder, out) = (everything(), tempfile::tempdir().unwrap());
+    let write = |volume: &str| {
+        write_directory(&target(out.path(), volume), folder.path(), &Options::default(), &|_| ()).unwrap();
+    };
+    write("one");
+    write("two");
+    let before = std::fs::read(part(out.path(), "one")).unwrap();
+    assert_eq!(before, std::fs::read(part(out.path(), "two")).unwrap());
+    std::fs::write(folder.path().join("new"), "").unwrap();
+    write("one");
+    assert!(told(out.path(), "one").iter().any(|row| row.starts_with("/ new ")));
+    assert_eq!(before, std::fs::read(part(out.path(), "two")).unwrap());
+    // Nothing half-written is left.
+    let mut pending = vec![out.path().to_path_buf()];
+    while let Some(next) = pending.pop() {
+        for entry in std::fs::read_dir(next).unwrap() {
+            let entry = entry.unwrap();
+            assert!(!entry.file_name().as_bytes().starts_with(b"."), "{entry:?}");
+            pending.extend(entry.file_type().unwrap().is_dir().then(|| entry.path()));
+        }
+    }
+}
+
+#[test]
+fn what_fails_leaves_the_old_rows_and_nothing_else() {
+    let (folder, out) = (everything(), tempfile::tempdir().unwrap());
+    let all = target(out.path(), "v");
+    write_directory(&all, folder.path(), &Options::default(), &|_| ()).unwrap();
+    let before = std::fs::read(part(out.path(), "v")).unwrap();
+    let few = Options { most_entries: 3, ..Options::default() };
+    let error = write_directory(&all, folder.path(), &few, &|_| ()).unwrap_err();
+    assert!(error.to_string().contains("more than 3 entries"), "{error}");
+    assert!(write_directory(&all, Path::new("/nowhere/at/all"), &few, &|_| ()).is_err());
+    assert_eq!(std::fs::read(part(out.path(), "v")).unwrap(), before);
+    assert_eq!(std::fs::read_dir(part(out.path(), "v").parent().unwrap()).unwrap().count(), 1);
+}
