@@ -8,10 +8,10 @@ use std::fs::File;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
-use mivask_disk::dataset::{Target, write_directory, write_tree};
+use mivask_disk::dataset::{Target, days, volume, write_directory, write_tree};
 use mivask_disk::live::{self, Options};
 use mivask_model::mode::{FileKind, Mode};
-use mivask_model::tree::{Certainty, Entry, Tree};
+use mivask_model::tree::{Certainty, Entry, InodeId, Tree};
 use mivask_model::fact::{Provenance, Unknown};
 use parquet::file::reader::{FileReader, SerializedFileReader};
 use parquet::record::{Field, Row};
@@ -184,4 +184,45 @@ fn what_fails_leaves_the_old_rows_and_nothing_else() {
     assert!(write_directory(&all, Path::new("/nowhere/at/all"), &few, &|_| ()).is_err());
     assert_eq!(std::fs::read(part(out.path(), "v")).unwrap(), before);
     assert_eq!(std::fs::read_dir(part(out.path(), "v").parent().unwrap()).unwrap().count(), 1);
+}
+
+/// The tree of pairs has every class at the end of every way at which it occurs, as often as rows say.
+#[test]
+fn a_volume_reads_back_as_its_pairs() {
+    let (folder, out) = (everything(), tempfile::tempdir().unwrap());
+    let options = Options::default();
+    write_directory(&target(out.path(), "v"), folder.path(), &options, &|_| ()).unwrap();
+    let name = "v".parse().unwrap();
+    assert_eq!(days(out.path(), &name).unwrap(), ["2026-12-01"]);
+    let read = volume(out.path(), &name, None).unwrap();
+    assert_eq!(read.pairs.iter().map(|pair| pair.entries).sum::<u64>(), 12);
+    let gathered = live::gather(folder.path(), &options, &|_| ()).unwrap();
+    // What a name says, with what is said of the directories above it, the innermost first.
+    let said = |tree: &Tree, id: InodeId| {
+        let inode = tree.inode(id);
+        let (owner, mode, marks) = (inode.stored_owner(), inode.stored_mode(), inode.marks.given());
+        let rest = format!("{:?} {:?} {marks:?}", tree.extended(id), tree.content(id));
+        format!("{} {}:{} {mode} {rest}", inode.kind.word(), owner.uid, owner.gid)
+    };
+    let every = |tree: &Tree| {
+        let mut all = vec![(Tree::ROOT, vec![said(tree, Tree::ROOT)])];
+        let mut next = 0;
+        while let Some((directory, above)) = all.get(next).cloned() {
+            next += 1;
+            let below = |(_, id)| (id, [vec![said(tree, id)], above.clone()].concat());
+            let more: Vec<_> = tree.children(directory).map(below).collect();
+            all.extend(more);
+        }
+        all
+    };
+    let mut counted: BTreeMap<Vec<String>, u64> = BTreeMap::new();
+    for (_, said) in every(&gathered.tree) {
+        *counted.entry(said).or_default() += 1;
+    }
+    let of_pairs: BTreeMap<InodeId, Vec<String>> = every(&read.tree).into_iter().collect();
+    let mut told: BTreeMap<Vec<String>, u64> = BTreeMap::new();
+    for pair in &read.pairs {
+        *told.entry(of_pairs[&pair.inode].clone()).or_default() += pair.entries;
+    }
+    assert_eq!(told, counted);
 }

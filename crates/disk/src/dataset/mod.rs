@@ -13,6 +13,8 @@ mod date;
 mod from_tree;
 mod name;
 #[cfg(feature = "parquet")]
+mod read;
+#[cfg(feature = "parquet")]
 mod rows;
 #[cfg(feature = "parquet")]
 mod tables;
@@ -33,6 +35,8 @@ use crate::live::{Options, Watch};
 pub(crate) use class::{Class, ClassId};
 pub use date::{is_date, today};
 pub use name::{NameError, VolumeName};
+#[cfg(feature = "parquet")]
+pub use read::{Pair, Volume, days, volume};
 #[cfg(feature = "parquet")]
 pub(crate) use ways::WayId;
 #[cfg(feature = "parquet")]

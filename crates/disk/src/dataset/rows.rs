@@ -50,6 +50,21 @@ pub(super) fn text(bytes: &[u8]) -> Cow<'_, str> {
     Cow::Owned(all)
 }
 
+/// The bytes of such a text.
+pub(super) fn bytes(text: &str) -> Vec<u8> {
+    let mut all = Vec::with_capacity(text.len());
+    let mut rest = text;
+    while let Some((plain, escaped)) = rest.split_once("\\x") {
+        all.extend_from_slice(plain.as_bytes());
+        let byte = escaped.get(..2).and_then(|digits| u8::from_str_radix(digits, 16).ok());
+        // Nobody writes anything else behind a backslash.
+        all.extend(byte);
+        rest = escaped.get(2..).unwrap_or_default();
+    }
+    all.extend_from_slice(rest.as_bytes());
+    all
+}
+
 /// How columns are written.
 pub(super) fn properties() -> io::Result<WriterPropertiesBuilder> {
     let level = ZstdLevel::try_new(6).map_err(io::Error::other)?;
@@ -214,6 +229,7 @@ mod tests {
             (b"line\n", "line\n"),
         ] {
             assert_eq!(text(bytes), written);
+            assert_eq!(super::bytes(written), bytes);
         }
     }
 }

@@ -14,6 +14,11 @@ impl WayId {
     pub(crate) const NONE: Self = Self(0);
 }
 
+/// The number of the way through a directory of `class` at the end of `above`.
+pub(super) fn id(above: i64, class: i64) -> i64 {
+    digest(&[b"way", &above.to_le_bytes(), &class.to_le_bytes()])
+}
+
 /// The ways of a volume so far: the way above, the last directory's class, and how many directories there are.
 #[derive(Debug, Default)]
 pub(super) struct Ways {
@@ -28,7 +33,7 @@ impl Ways {
             return *known;
         }
         let depth = self.all.get(&above.0).map_or(0, |(_, _, depth)| *depth) + 1;
-        let id = WayId(digest(&[b"way", &above.0.to_le_bytes(), &class.0.to_le_bytes()]));
+        let id = WayId(id(above.0, class.0));
         self.all.insert(id.0, (above.0, class, depth));
         self.known.insert((above.0, class), id);
         id
