@@ -202,7 +202,8 @@ fn dataset(
     }
     let target = dataset::Target { folder, volume, date };
     let (written, holes, unknown) = if is_directory(source) {
-        let (written, holes) = sources::watched(source, &|watch| dataset::write_directory(&target, source, options, watch))?;
+        let (written, holes) =
+            sources::watched(source, &|watch| dataset::write_directory(&target, source, options, watch))?;
         (written, holes, None)
     } else {
         let gathered = gather(source, options)?;

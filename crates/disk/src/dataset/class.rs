@@ -9,6 +9,17 @@ use sha2::{Digest, Sha256};
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
 pub(crate) struct ClassId(pub(crate) i64);
 
+/// What is known to be in a directory: an empty one may be removed.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub(crate) enum Holds {
+    /// It has entries, and all are told; or it is no directory.
+    Entries,
+    /// It has none.
+    Nothing,
+    /// There may be more in it than is told.
+    Unlisted,
+}
+
 /// What two entries have in common of which every act ends alike in the same directory.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub(crate) struct Class {
@@ -26,6 +37,8 @@ pub(crate) struct Class {
     pub(crate) marks: u8,
     /// What execve meets in a file.
     pub(crate) content: Content,
+    /// What is known to be in a directory.
+    pub(crate) holds: Holds,
     /// The numbers of a device.
     pub(crate) device: Option<Device>,
 }
@@ -46,6 +59,7 @@ impl Class {
             extended: Extended::default(),
             marks: Marks::default().given(),
             content: Content::Unknown,
+            holds: Holds::Entries,
             device: None,
         }
     }
@@ -77,7 +91,11 @@ impl Class {
     pub(crate) fn texts(&self) -> [Option<String>; 5] {
         let extended = &self.extended;
         let content = match &self.content {
-            Content::Unknown => None,
+            Content::Unknown => match self.holds {
+                Holds::Entries => None,
+                Holds::Nothing => Some("empty".to_owned()),
+                Holds::Unlisted => Some("unlisted".to_owned()),
+            },
             Content::Program => Some("program".to_owned()),
             Content::Data => Some("data".to_owned()),
             Content::Empty => Some("empty".to_owned()),

@@ -4,9 +4,9 @@ use std::collections::BTreeMap;
 use std::io;
 
 use mivask_model::mode::FileKind;
-use mivask_model::tree::{Certainty, InodeId, Marks, Tree};
+use mivask_model::tree::{Certainty, Content, InodeId, Marks, Tree};
 
-use super::class::{Class, ClassId};
+use super::class::{Class, ClassId, Holds};
 use super::ways::WayId;
 use super::writer::{Entry, Writer};
 
@@ -17,27 +17,22 @@ use super::writer::{Entry, Writer};
 pub(super) fn write(writer: &mut Writer, tree: &Tree) -> io::Result<()> {
     let mut shared = names(tree);
     shared.retain(|_, count| *count > 1);
-    let root = class(writer, tree, Tree::ROOT);
-    writer.enter(b"/", WayId::NONE);
-    writer.entry(&row(tree, Tree::ROOT, b"", root, None))?;
-    let mut pending = vec![(Tree::ROOT, b"/".to_vec(), writer.through(WayId::NONE, root))];
-    while let Some((directory, path, way)) = pending.pop() {
-        writer.enter(&path, way);
+    let mut pending = vec![(Tree::ROOT, b"/".to_vec(), WayId::NONE)];
+    while let Some((directory, path, above)) = pending.pop() {
+        let way = writer.directory(&path, above, class(tree, directory))?;
         let first = pending.len();
         for (name, id) in tree.children(directory) {
-            let class = class(writer, tree, id);
+            if tree.inode(id).kind == FileKind::Directory {
+                let below =
+                    if path == b"/" { [b"/", name].concat() } else { [&path, &b"/"[..], name].concat() };
+                pending.push((id, below, way));
+                continue;
+            }
+            let class = writer.class(class(tree, id));
             let inode = shared.contains_key(&id).then(|| u64::from(id.number()));
             writer.entry(&row(tree, id, name, class, inode))?;
-            if tree.inode(id).kind == FileKind::Directory {
-                let below = if path == b"/" { [b"/", name].concat() } else { [&path, &b"/"[..], name].concat() };
-                pending.push((id, below, writer.through(way, class)));
-            }
         }
         pending[first..].reverse();
-        let contents = tree.doubt(directory).map(|doubt| &doubt.contents);
-        if matches!(contents, Some(Certainty::Unknown(_))) {
-            writer.unlisted()?;
-        }
     }
     Ok(())
 }
@@ -55,18 +50,23 @@ fn names(tree: &Tree) -> BTreeMap<InodeId, u32> {
     all
 }
 
-fn class(writer: &mut Writer, tree: &Tree, id: InodeId) -> ClassId {
+fn class(tree: &Tree, id: InodeId) -> Class {
     let inode = tree.inode(id);
     let (owner, mode) = (inode.stored_owner(), inode.stored_mode());
     let who = (owner.uid.raw(), owner.gid.raw(), mode.bits());
-    let extended = tree.extended(id).cloned().unwrap_or_default();
-    writer.class(Class {
-        extended,
+    let holds = match tree.doubt(id).map(|doubt| &doubt.contents) {
+        Some(Certainty::Unknown(_)) => Holds::Unlisted,
+        _ if inode.kind == FileKind::Directory && tree.children(id).next().is_none() => Holds::Nothing,
+        Some(Certainty::Known | Certainty::Assumed(_)) | None => Holds::Entries,
+    };
+    Class {
+        extended: tree.extended(id).cloned().unwrap_or_default(),
         marks: Marks::given(inode.marks),
-        content: tree.content(id).clone(),
+        content: if inode.kind == FileKind::File { tree.content(id).clone() } else { Content::Unknown },
+        holds,
         device: tree.device(id),
         ..Class::new(inode.kind, who, tree.doubt(id))
-    })
+    }
 }
 
 fn row<'a>(tree: &'a Tree, id: InodeId, name: &'a [u8], class: ClassId, inode: Option<u64>) -> Entry<'a> {

@@ -32,7 +32,7 @@ use crate::error::DiskError;
 use crate::gathered::Holes;
 use crate::live::{Options, Watch};
 #[cfg(feature = "parquet")]
-pub(crate) use class::{Class, ClassId};
+pub(crate) use class::{Class, Holds};
 pub use date::{is_date, today};
 pub use name::{NameError, VolumeName};
 #[cfg(feature = "parquet")]

@@ -6,7 +6,9 @@ pub struct VolumeName(String);
 
 /// Why a text names no volume.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, thiserror::Error)]
-#[error("a volume of a dataset is named by 1 to 200 letters, digits, `.`, `_` and `-`, and begins with a letter or digit")]
+#[error(
+    "a volume of a dataset is named by 1 to 200 letters, digits, `.`, `_` and `-`, and begins with a letter or digit"
+)]
 pub struct NameError;
 
 impl VolumeName {
@@ -23,7 +25,11 @@ impl std::str::FromStr for VolumeName {
     fn from_str(text: &str) -> Result<Self, NameError> {
         let plain = |one: char| one.is_ascii_alphanumeric() || "._-".contains(one);
         let begins = text.starts_with(|one: char| one.is_ascii_alphanumeric());
-        if begins && text.len() <= 200 && text.chars().all(plain) { Ok(Self(text.to_owned())) } else { Err(NameError) }
+        if begins && text.len() <= 200 && text.chars().all(plain) {
+            Ok(Self(text.to_owned()))
+        } else {
+            Err(NameError)
+        }
     }
 }
 

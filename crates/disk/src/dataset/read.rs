@@ -71,7 +71,10 @@ pub fn volume(folder: &Path, volume: &VolumeName, date: Option<&str>) -> Result<
     let date = match date {
         Some(date) => date.to_owned(),
         None => days(folder, volume)?.pop().ok_or_else(|| {
-            DiskError::whole(&folder.display().to_string(), format!("there is no day of volume {}", volume.as_str()))
+            DiskError::whole(
+                &folder.display().to_string(),
+                format!("there is no day of volume {}", volume.as_str()),
+            )
         })?,
     };
     let place = format!("entries/volume={}/date={date}/part.parquet", volume.as_str());
@@ -84,8 +87,8 @@ pub fn volume(folder: &Path, volume: &VolumeName, date: Option<&str>) -> Result<
     Ok(Volume { tree: building.tree, pairs: building.pairs, date })
 }
 
-/// How often each way and class occur together; without a class, how many directories may hold more than is told.
-type Counted = BTreeMap<(i64, Option<i64>), u64>;
+/// How often each way and class occur together.
+type Counted = BTreeMap<(i64, i64), u64>;
 
 /// Reads two columns of the rows and nothing else.
 fn counted(path: &Path) -> Result<Counted, ParquetError> {
@@ -102,9 +105,8 @@ fn counted(path: &Path) -> Result<Counted, ParquetError> {
         let rows = usize::try_from(group.metadata().num_rows()).unwrap_or(0);
         let classes = numbers(group.get_column_reader(class)?, rows)?;
         let ways = numbers(group.get_column_reader(way)?, rows)?;
-        let mut last: Option<((i64, Option<i64>), u64)> = None;
-        for (way, class) in ways.into_iter().zip(classes) {
-            let key = (way.unwrap_or(0), class);
+        let mut last: Option<((i64, i64), u64)> = None;
+        for key in ways.into_iter().zip(classes) {
             match &mut last {
                 Some((known, count)) if *known == key => *count += 1,
                 _ => {
@@ -121,25 +123,20 @@ fn counted(path: &Path) -> Result<Counted, ParquetError> {
     Ok(counted)
 }
 
-/// A column of numbers, with gaps where it has some.
-fn numbers(reader: ColumnReader, rows: usize) -> Result<Vec<Option<i64>>, ParquetError> {
+/// A column of numbers without gaps.
+fn numbers(reader: ColumnReader, rows: usize) -> Result<Vec<i64>, ParquetError> {
     let ColumnReader::Int64ColumnReader(mut reader) = reader else {
         return Err(ParquetError::General("a column of numbers is none".to_owned()));
     };
-    let (mut values, mut levels) = (Vec::new(), Vec::new());
-    let mut read = 0;
-    while read < rows {
-        let (records, ..) = reader.read_records(rows - read, Some(&mut levels), None, &mut values)?;
-        if records == 0 {
+    let mut values = Vec::new();
+    while values.len() < rows {
+        let before = values.len();
+        reader.read_records(rows - before, None, None, &mut values)?;
+        if values.len() == before {
             return Err(ParquetError::General("a column ends too early".to_owned()));
         }
-        read += records;
     }
-    if levels.is_empty() {
-        return Ok(values.into_iter().map(Some).collect());
-    }
-    let mut values = values.into_iter();
-    Ok(levels.into_iter().map(|level| if level > 0 { values.next() } else { None }).collect())
+    Ok(values)
 }
 
 /// A row of a small table.
@@ -215,15 +212,16 @@ impl<'a> Building<'a> {
 
     /// The root: the only entry above which nothing is.
     fn root(&mut self, counted: &Counted) -> Result<(), DiskError> {
-        let root = counted.keys().find_map(|(way, class)| class.filter(|_| *way == 0));
+        let root = counted.keys().find(|(way, _)| *way == 0).map(|(_, class)| *class);
         let class = root.ok_or_else(|| self.damaged("there is no root among the rows"))?;
         let entry = self.entry(class)?;
         let origin = self.tree.place(Tree::ROOT);
         self.tree = Tree::new(entry, origin);
         self.pairs.push(Pair { inode: Tree::ROOT, way: 0, class, entries: 1 });
-        let through = self.ways.iter().find(|(_, way)| {
-            number(way, "above") == Some(0) && number(way, "class") == Some(class)
-        });
+        let through = self
+            .ways
+            .iter()
+            .find(|(_, way)| number(way, "above") == Some(0) && number(way, "class") == Some(class));
         self.ends.extend(through.map(|(id, _)| (*id, Tree::ROOT)));
         Ok(())
     }
@@ -232,11 +230,6 @@ impl<'a> Building<'a> {
     fn pairs(&mut self, counted: &Counted) -> Result<(), DiskError> {
         for ((way, class), entries) in counted.iter().filter(|((way, _), _)| *way != 0) {
             let end = self.end(*way)?;
-            let Some(class) = class else {
-                let unknown = Unknown::new("what else is in directories of this way", "take the survey of this volume again");
-                self.tree.doubt_contents(end, Certainty::Unknown(unknown));
-                continue;
-            };
             let entry = self.entry(*class)?;
             // A directory that others are in stands for itself.
             let inode = match self.through(*way, *class) {
@@ -250,7 +243,8 @@ impl<'a> Building<'a> {
 
     /// The way through a directory of this class at the end of `way`.
     fn through(&self, way: i64, class: i64) -> Option<i64> {
-        let is = |fields: &Fields| number(fields, "above") == Some(way) && number(fields, "class") == Some(class);
+        let is =
+            |fields: &Fields| number(fields, "above") == Some(way) && number(fields, "class") == Some(class);
         let id = super::ways::id(way, class);
         self.ways.get(&id).filter(|fields| is(fields)).map(|_| id)
     }
@@ -263,7 +257,8 @@ impl<'a> Building<'a> {
             if let Some(known) = self.ends.get(&next) {
                 break *known;
             }
-            let fields = self.ways.get(&next).ok_or_else(|| self.damaged("a way of its rows is in no table"))?;
+            let fields =
+                self.ways.get(&next).ok_or_else(|| self.damaged("a way of its rows is in no table"))?;
             let above = number(fields, "above").filter(|above| *above != 0 && missing.len() < 1 << 16);
             missing.push((next, number(fields, "class").unwrap_or(0)));
             next = above.ok_or_else(|| self.damaged("a way does not begin at the root"))?;
@@ -283,7 +278,8 @@ impl<'a> Building<'a> {
 
     /// An entry of a class.
     fn entry(&self, class: i64) -> Result<Entry, DiskError> {
-        let fields = self.classes.get(&class).ok_or_else(|| self.damaged("a class of its rows is in no table"))?;
+        let fields =
+            self.classes.get(&class).ok_or_else(|| self.damaged("a class of its rows is in no table"))?;
         entry_of(fields).ok_or_else(|| self.damaged("a class cannot be read"))
     }
 }
@@ -328,7 +324,12 @@ fn entry_of(fields: &Fields) -> Option<Entry> {
     };
     entry.extended.label = word(fields, "label").map(Arc::from);
     entry.marks = Marks::of_told(u8::try_from(number(fields, "marks")?).ok()?);
-    entry.content = match word(fields, "content") {
+    let content = word(fields, "content");
+    if kind == FileKind::Directory && content == Some("unlisted") {
+        let unknown = Unknown::new("what is in directories of this class", settle);
+        entry.doubt.get_or_insert_with(Doubt::default).contents = Certainty::Unknown(unknown);
+    }
+    entry.content = match content.filter(|_| kind == FileKind::File) {
         None => Content::Unknown,
         Some("program") => Content::Program,
         Some("data") => Content::Data,

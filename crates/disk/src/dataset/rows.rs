@@ -19,7 +19,7 @@ pub(super) const SCHEMA: &str = "message entry {
     required binary name (utf8);
     required binary kind (utf8);
     optional int64 size;
-    optional int64 class;
+    required int64 class;
     required int64 way;
     optional int64 inode;
     optional binary target (utf8);
@@ -84,7 +84,10 @@ impl<T> Column<T> {
         self.values.extend(value);
     }
 
-    fn write<W: Write + Send, D>(&self, rows: &mut SerializedRowGroupWriter<'_, W>) -> Result<(), ParquetError>
+    fn write<W: Write + Send, D>(
+        &self,
+        rows: &mut SerializedRowGroupWriter<'_, W>,
+    ) -> Result<(), ParquetError>
     where
         D: DataType<T = T>,
     {
@@ -103,7 +106,7 @@ struct Group {
     name: Vec<ByteArray>,
     kind: Vec<ByteArray>,
     size: Column<i64>,
-    class: Column<i64>,
+    class: Vec<i64>,
     way: Vec<i64>,
     inode: Column<i64>,
     target: Column<ByteArray>,
@@ -114,7 +117,7 @@ pub(super) struct Row<'a> {
     pub name: &'a [u8],
     pub kind: &'static str,
     pub size: Option<i64>,
-    pub class: Option<i64>,
+    pub class: i64,
     pub inode: Option<i64>,
     pub target: Option<&'a [u8]>,
 }
@@ -173,8 +176,9 @@ impl<W: Write + Send> Rows<W> {
             required::<_, ByteArrayType>(&mut rows, values)?;
         }
         group.size.write::<_, Int64Type>(&mut rows)?;
-        group.class.write::<_, Int64Type>(&mut rows)?;
-        required::<_, Int64Type>(&mut rows, &group.way)?;
+        for values in [&group.class, &group.way] {
+            required::<_, Int64Type>(&mut rows, values)?;
+        }
         group.inode.write::<_, Int64Type>(&mut rows)?;
         group.target.write::<_, ByteArrayType>(&mut rows)?;
         rows.close().map(drop)

@@ -17,7 +17,7 @@ use super::{Target, Written};
 /// One name in a directory.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Entry<'a> {
-    /// Its name; empty for the root.
+    /// Its name; empty of the row of a directory itself.
     pub(crate) name: &'a [u8],
     /// Its kind.
     pub(crate) kind: FileKind,
@@ -65,7 +65,13 @@ impl Writer {
     }
 
     /// The number of a class with nothing special about it; `empty` says that a file has no bytes.
-    pub(crate) fn plain(&mut self, kind: FileKind, marks: Marks, who: (u32, u32, u16), empty: bool) -> ClassId {
+    pub(crate) fn plain(
+        &mut self,
+        kind: FileKind,
+        marks: Marks,
+        who: (u32, u32, u16),
+        empty: bool,
+    ) -> ClassId {
         self.classes.plain(kind, marks, who, empty)
     }
 
@@ -74,14 +80,19 @@ impl Writer {
         self.classes.add(class)
     }
 
-    /// The way through a directory of this class at the end of `above`.
-    pub(crate) fn through(&mut self, above: WayId, class: ClassId) -> WayId {
-        self.ways.through(above, class)
-    }
-
-    /// What follows is in this directory, by its path from the root: `/` for that.
-    pub(crate) fn enter(&mut self, directory: &[u8], way: WayId) {
-        self.rows.enter(directory, way.0);
+    /// A directory at the end of `above`, by its path from the root, `/` for that: its own row comes first, without a name, and what follows
+    /// is in it, at the end of the way that comes back.
+    ///
+    /// # Errors
+    /// The file cannot be written.
+    pub(crate) fn directory(&mut self, path: &[u8], above: WayId, class: Class) -> io::Result<WayId> {
+        let class = self.classes.add(class);
+        self.rows.enter(path, above.0);
+        let (name, kind) = (&b""[..], FileKind::Directory);
+        self.entry(&Entry { name, kind, size: None, class, inode: None, target: None })?;
+        let way = self.ways.through(above, class);
+        self.rows.enter(path, way.0);
+        Ok(way)
     }
 
     /// A name there.
@@ -93,20 +104,11 @@ impl Writer {
             name: entry.name,
             kind: entry.kind.word(),
             size: entry.size.and_then(|size| i64::try_from(size).ok()),
-            class: Some(entry.class.0),
+            class: entry.class.0,
             // A number of 64 bits keeps its bits.
             inode: entry.inode.map(|number| number.cast_signed()),
             target: entry.target,
         })
-    }
-
-    /// That there may be more in this directory than is told: the row has no name and no class.
-    ///
-    /// # Errors
-    /// The file cannot be written.
-    pub(crate) fn unlisted(&mut self) -> io::Result<()> {
-        let (name, size, class, inode, target) = (&b""[..], None, None, None, None);
-        self.rows.push(&Row { name, kind: "unlisted", size, class, inode, target })
     }
 
     /// Puts all in its place: classes and ways first, under the names of their digests, and then the rows, in the place of those of the

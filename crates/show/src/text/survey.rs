@@ -3,9 +3,9 @@
 use std::io::{self, Write};
 use std::time::Duration;
 
-use mivask_disk::dataset::{Target, Written};
 use mivask_core::fact::Unknown;
 use mivask_core::tree::Tree;
+use mivask_disk::dataset::{Target, Written};
 
 use crate::safe;
 
