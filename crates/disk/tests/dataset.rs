@@ -37,18 +37,14 @@ fn tables(folder: &Path, name: &str) -> Vec<BTreeMap<String, Field>> {
 }
 
 fn number(row: &BTreeMap<String, Field>, name: &str) -> Option<i64> {
-    match row[name] {
-        Field::Long(number) => Some(number),
-        Field::Int(number) => Some(number.into()),
-        _ => None,
+    if let Field::Int(number) = row[name] {
+        return Some(number.into());
     }
+    if let Field::Long(number) = row[name] { Some(number) } else { None }
 }
 
 fn word(row: &BTreeMap<String, Field>, name: &str) -> Option<String> {
-    match &row[name] {
-        Field::Str(text) => Some(text.clone()),
-        _ => None,
-    }
+    if let Field::Str(text) = &row[name] { Some(text.clone()) } else { None }
 }
 
 /// Every row with what its class and its way say, in words: the classes of the directories above, the outermost first.

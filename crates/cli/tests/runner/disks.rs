@@ -372,3 +372,49 @@ fn a_survey_comes_through_as_text() {
     let bytes = BASE64_STANDARD.decode(text.replace('\n', "")).unwrap();
     assert_eq!(bytes, std::fs::read(scratch.path().join("own.survey")).unwrap());
 }
+
+#[test]
+fn a_dataset_has_volumes_and_days() {
+    let scratch = scratch();
+    let written = scratch.run([
+        "survey",
+        "readings.mtree",
+        "--to",
+        "dataset",
+        "-o",
+        "fleet",
+        "--volume",
+        "readings",
+        "--date",
+        "2026-12-01",
+    ]);
+    assert!(written.contains("volume readings of 2026-12-01 in fleet"), "{written}");
+    assert!(scratch.path().join("fleet/entries/volume=readings/date=2026-12-01/part.parquet").is_file());
+    let said =
+        |words: &[&str]| scratch.run([&["survey", "readings.mtree", "--to", "dataset"], words].concat());
+    assert_snapshot!(said(&[]), @"
+    --- standard error
+    error: name the folder of the dataset with -o, such as -o /srv/fleet
+    --- status 2
+    ");
+    assert_snapshot!(said(&["-o", "fleet"]), @"
+    --- standard error
+    error: name the volume in the dataset with --volume, such as --volume readings
+    --- status 2
+    ");
+    assert_snapshot!(said(&["-o", "fleet", "--volume", "a/b"]), @"
+    --- standard error
+    error: a volume of a dataset is named by 1 to 200 letters, digits, `.`, `_` and `-`, and begins with a letter or digit
+    --- status 2
+    ");
+    assert_snapshot!(said(&["-o", "fleet", "--volume", "a", "--date", "1st"]), @"
+    --- standard error
+    error: `1st` is not a date: write it as 2026-12-01
+    --- status 2
+    ");
+    assert_snapshot!(said(&["-o", "fleet", "--volume", "a", "--date", "../../.."]), @"
+    --- standard error
+    error: `../../..` is not a date: write it as 2026-12-01
+    --- status 2
+    ");
+}

@@ -167,18 +167,19 @@ fn table(folder: &Path, (name, key): (&str, &str)) -> Result<BTreeMap<i64, Field
 }
 
 fn number(fields: &Fields, name: &str) -> Option<i64> {
-    match fields.get(name)? {
-        Field::Long(number) => Some(*number),
-        Field::Int(number) => Some((*number).into()),
-        _ => None,
-    }
+    let field = fields.get(name)?;
+    if let Field::Long(number) = field { Some(*number) } else { small(field) }
+}
+
+/// A number of 32 bits.
+fn small(field: &Field) -> Option<i64> {
+    let Field::Int(number) = field else { return None };
+    Some((*number).into())
 }
 
 fn word<'f>(fields: &'f Fields, name: &str) -> Option<&'f str> {
-    match fields.get(name)? {
-        Field::Str(text) => Some(text),
-        _ => None,
-    }
+    let Some(Field::Str(text)) = fields.get(name) else { return None };
+    Some(text)
 }
 
 /// A tree of pairs that is being made.
