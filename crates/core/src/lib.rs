@@ -46,6 +46,7 @@ mod recursion;
 pub mod rehearse;
 pub mod remedy;
 pub mod script;
+pub mod verdicts;
 mod width;
 
 pub use mivask_model::{

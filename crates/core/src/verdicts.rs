@@ -1,0 +1,110 @@
+//! What an actor can do to everything on a volume that is given as few entries that stand for many (a dataset's ways and classes): one
+//! verdict for each of them, by the rules that answer every other question.
+
+use std::collections::BTreeMap;
+
+use mivask_model::mount::SourceId;
+use mivask_model::tree::InodeId;
+use mivask_rules::settle::Outcome;
+use mivask_stage::stage::{Actor, Stage};
+
+use crate::question::{Cell, Ending, Endings, Event, PerColumn, SweepError, access, follow};
+
+/// What can be done to one entry of a volume where an actor has it.
+#[derive(Clone, PartialEq, Eq, Debug)]
+#[non_exhaustive]
+pub struct Verdict {
+    /// Where the volume is mounted, as the actor sees it.
+    pub at: Vec<u8>,
+    /// The volume.
+    pub source: SourceId,
+    /// The entry.
+    pub inode: InodeId,
+    /// How each question ends.
+    pub endings: Endings,
+    /// The directory that may not be searched, where one above decides: an inode of the volume, or `None` where it is above that.
+    pub barrier: Option<InodeId>,
+    /// Whether a directory above decides.
+    pub shut: bool,
+}
+
+/// Every verdict of `actor` about what shows of the sources that are `wanted`, the root of what shows first. Of an actor that may be
+/// several, what differs between them is open.
+///
+/// # Errors
+/// The actor never runs, or a mount cannot be entered by anybody.
+pub fn verdicts(
+    stage: &Stage,
+    actor: &Actor,
+    wanted: &dyn Fn(SourceId) -> bool,
+) -> Result<Vec<Verdict>, SweepError> {
+    let mut all = Vec::new();
+    for (_, mount) in actor.mounts.iter().filter(|(_, mount)| wanted(mount.variants[0].source)) {
+        let at = mount.facts.at.to_vec();
+        let mut merged: BTreeMap<InodeId, Verdict> = BTreeMap::new();
+        for which in 0..actor.credentials.len().max(1) {
+            for verdict in of_mount(stage, actor, (which, &at), wanted)? {
+                merged
+                    .entry(verdict.inode)
+                    .and_modify(|known| known.endings = both(&known.endings, &verdict.endings))
+                    .or_insert(verdict);
+            }
+        }
+        all.extend(root(stage, actor, &at, mount.root.map(|root| (mount.variants[0].source, root))));
+        all.extend(merged.into_values());
+    }
+    Ok(all)
+}
+
+/// The verdict about the root of what shows, which a sweep begins at.
+fn root(stage: &Stage, actor: &Actor, at: &[u8], shows: Option<(SourceId, InodeId)>) -> Option<Verdict> {
+    let (source, inode) = shows?;
+    let row = access(stage, actor, at);
+    let cell = |outcome: &Option<Outcome>| match outcome {
+        None => Cell::Void,
+        Some(Outcome::Allowed) => Cell::Allowed,
+        Some(Outcome::Denied(Some(errno))) => Cell::Denied(*errno),
+        Some(Outcome::Denied(None) | Outcome::Depends | Outcome::NeverRuns(_)) => Cell::Open,
+    };
+    let endings = row.cells.map(|outcome| Ending { cell: cell(outcome), ..Ending::default() });
+    Some(Verdict { at: at.to_vec(), source, inode, endings, barrier: None, shut: false })
+}
+
+fn of_mount(
+    stage: &Stage,
+    actor: &Actor,
+    (which, at): (usize, &[u8]),
+    wanted: &dyn Fn(SourceId) -> bool,
+) -> Result<Vec<Verdict>, SweepError> {
+    let mut all: Vec<Verdict> = Vec::new();
+    let mut last: Option<(usize, InodeId)> = None;
+    // The directory that is shut, and how many are above what is in it.
+    let mut shut: Option<(usize, Option<InodeId>)> = None;
+    follow(stage, actor, which, at, |event| match event {
+        Event::Entry(swept) => {
+            if shut.is_some_and(|(depth, _)| swept.depth < depth) {
+                shut = None;
+            }
+            let Some(inode) = swept.place.inode else { return };
+            last = Some((swept.depth, inode));
+            if wanted(swept.place.source) {
+                let barrier = shut.filter(|_| swept.shut).and_then(|(_, barrier)| barrier);
+                let (source, endings) = (swept.place.source, swept.endings);
+                all.push(Verdict { at: at.to_vec(), source, inode, endings, barrier, shut: swept.shut });
+            }
+        }
+        Event::Shut(_) => {
+            shut = Some(last.map_or((0, None), |(depth, inode)| (depth + 1, Some(inode))));
+        }
+        Event::Leave => {}
+    })?;
+    Ok(all)
+}
+
+/// What both agree on.
+fn both(one: &Endings, other: &Endings) -> Endings {
+    PerColumn::from_fn(|column| {
+        let (one, other) = (*one.of(column), *other.of(column));
+        if one.cell == other.cell { one } else { Ending { cell: Cell::Open, ..Ending::default() } }
+    })
+}
