@@ -1,7 +1,5 @@
 //! Verdicts about a volume whose entries stand for many: each is what a single question about it says.
 
-#![expect(clippy::unwrap_used, reason = "tests")]
-
 mod fixtures;
 
 use std::collections::BTreeMap;
