@@ -3,20 +3,23 @@
 
 use std::collections::BTreeMap;
 
-use mivask_model::mount::SourceId;
+use mivask_model::mode::FileKind;
+use mivask_model::mount::{MountId, SourceId};
 use mivask_model::tree::InodeId;
+use mivask_rules::lookup::walk;
 use mivask_rules::settle::Outcome;
+use mivask_rules::walk::Follow;
 use mivask_stage::stage::{Actor, Stage};
 
-use crate::question::{Cell, Ending, Endings, Event, PerColumn, SweepError, access, follow};
+use crate::question::{Cell, Column, Ending, Endings, Event, PerColumn, SweepError, access, follow};
 
 /// What can be done to one entry of a volume where an actor has it.
 #[derive(Clone, PartialEq, Eq, Debug)]
 #[non_exhaustive]
 pub struct Verdict {
-    /// Where the volume is mounted, as the actor sees it.
-    pub at: Vec<u8>,
-    /// The volume.
+    /// The mount that it shows through.
+    pub mount: MountId,
+    /// The volume, of several possible ones the first.
     pub source: SourceId,
     /// The entry.
     pub inode: InodeId,
@@ -28,8 +31,9 @@ pub struct Verdict {
     pub shut: bool,
 }
 
-/// Every verdict of `actor` about what shows of the sources that are `wanted`, the root of what shows first. Of an actor that may be
-/// several, what differs between them is open.
+/// Every verdict of `actor` about what shows through its mounts of the sources that are `wanted`, the root of each first; what another
+/// mount hides has none. Of a link there is one about its removal only: the rest is said of what it points to. Of an actor that may
+/// be several, what differs between them is open.
 ///
 /// # Errors
 /// The actor never runs, or a mount cannot be entered by anybody.
@@ -39,26 +43,34 @@ pub fn verdicts(
     wanted: &dyn Fn(SourceId) -> bool,
 ) -> Result<Vec<Verdict>, SweepError> {
     let mut all = Vec::new();
-    for (_, mount) in actor.mounts.iter().filter(|(_, mount)| wanted(mount.variants[0].source)) {
+    for (number, mount) in actor.mounts.iter().filter(|(_, mount)| wanted(mount.variants[0].source)) {
         let at = mount.facts.at.to_vec();
         let mut merged: BTreeMap<InodeId, Verdict> = BTreeMap::new();
         for which in 0..actor.credentials.len().max(1) {
-            for verdict in of_mount(stage, actor, (which, &at), wanted)? {
+            for verdict in of_mount(stage, actor, (which, number), &at)? {
                 merged
                     .entry(verdict.inode)
                     .and_modify(|known| known.endings = both(&known.endings, &verdict.endings))
                     .or_insert(verdict);
             }
         }
-        all.extend(root(stage, actor, &at, mount.root.map(|root| (mount.variants[0].source, root))));
+        let covered = actor.mounts.iter().any(|(_, other)| {
+            other
+                .on
+                .is_some_and(|(mount, inode)| mount == number && actor.mounts.get(number).root == Some(inode))
+        });
+        if !covered {
+            all.extend(root(stage, actor, (number, &at)));
+        }
         all.extend(merged.into_values());
     }
     Ok(all)
 }
 
 /// The verdict about the root of what shows, which a sweep begins at.
-fn root(stage: &Stage, actor: &Actor, at: &[u8], shows: Option<(SourceId, InodeId)>) -> Option<Verdict> {
-    let (source, inode) = shows?;
+fn root(stage: &Stage, actor: &Actor, (number, at): (MountId, &[u8])) -> Option<Verdict> {
+    let mount = actor.mounts.get(number);
+    let (source, inode) = (mount.variants[0].source, mount.root?);
     let row = access(stage, actor, at);
     let cell = |outcome: &Option<Outcome>| match outcome {
         None => Cell::Void,
@@ -67,14 +79,14 @@ fn root(stage: &Stage, actor: &Actor, at: &[u8], shows: Option<(SourceId, InodeI
         Some(Outcome::Denied(None) | Outcome::Depends | Outcome::NeverRuns(_)) => Cell::Open,
     };
     let endings = row.cells.map(|outcome| Ending { cell: cell(outcome), ..Ending::default() });
-    Some(Verdict { at: at.to_vec(), source, inode, endings, barrier: None, shut: false })
+    Some(Verdict { mount: number, source, inode, endings, barrier: None, shut: false })
 }
 
 fn of_mount(
     stage: &Stage,
     actor: &Actor,
-    (which, at): (usize, &[u8]),
-    wanted: &dyn Fn(SourceId) -> bool,
+    (which, number): (usize, MountId),
+    at: &[u8],
 ) -> Result<Vec<Verdict>, SweepError> {
     let mut all: Vec<Verdict> = Vec::new();
     let mut last: Option<(usize, InodeId)> = None;
@@ -87,10 +99,12 @@ fn of_mount(
             }
             let Some(inode) = swept.place.inode else { return };
             last = Some((swept.depth, inode));
-            if wanted(swept.place.source) {
+            if swept.place.mount == number {
                 let barrier = shut.filter(|_| swept.shut).and_then(|(_, barrier)| barrier);
-                let (source, endings) = (swept.place.source, swept.endings);
-                all.push(Verdict { at: at.to_vec(), source, inode, endings, barrier, shut: swept.shut });
+                let (source, shut) = (swept.place.source, swept.shut);
+                let endings =
+                    if swept.kind == FileKind::Link { removal(&swept.endings) } else { swept.endings };
+                all.push(Verdict { mount: number, source, inode, endings, barrier, shut });
             }
         }
         Event::Shut(_) => {
@@ -99,6 +113,22 @@ fn of_mount(
         Event::Leave => {}
     })?;
     Ok(all)
+}
+
+/// What is said of a link itself.
+fn removal(endings: &Endings) -> Endings {
+    PerColumn::from_fn(|column| match column {
+        Column::Delete => *endings.of(column),
+        Column::Read | Column::Write | Column::Create | Column::List | Column::Enter | Column::Run => {
+            Ending::default()
+        }
+    })
+}
+
+/// The source of the last directory on the way to `path`, links followed, whoever goes there; `None` where there is no such way.
+#[must_use]
+pub fn leads_to(stage: &Stage, actor: &Actor, path: &[u8]) -> Option<SourceId> {
+    walk(&stage.storage, &actor.mounts, path, Follow::Links).ok().map(|end| end.directory.source)
 }
 
 /// What both agree on.

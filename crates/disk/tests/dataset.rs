@@ -8,7 +8,7 @@ use std::fs::File;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
-use mivask_disk::dataset::{Target, days, volume, write_directory, write_tree};
+use mivask_disk::dataset::{Apart, Target, days, tree, volume, volumes, write_directory, write_tree};
 use mivask_disk::live::{self, Options};
 use mivask_model::fact::{Provenance, Unknown};
 use mivask_model::mode::{FileKind, Mode};
@@ -200,7 +200,7 @@ fn a_volume_reads_back_as_its_pairs() {
     write_directory(&target(out.path(), "v"), folder.path(), &options, &|_| ()).unwrap();
     let name = "v".parse().unwrap();
     assert_eq!(days(out.path(), &name).unwrap(), ["2026-12-01"]);
-    let read = volume(out.path(), &name, None).unwrap();
+    let read = volume(out.path(), &name, None, Apart::default()).unwrap();
     assert_eq!(read.pairs.iter().map(|pair| pair.entries).sum::<u64>(), 12);
     let gathered = live::gather(folder.path(), &options, &|_| ()).unwrap();
     // What a name says, with what is said of the directories above it, the innermost first.
@@ -231,4 +231,78 @@ fn a_volume_reads_back_as_its_pairs() {
         *told.entry(of_pairs[&pair.inode].clone()).or_default() += pair.entries;
     }
     assert_eq!(told, counted);
+}
+
+/// Every name, with its inode, is there again.
+#[test]
+fn a_volume_reads_back_whole() {
+    let (folder, out) = (everything(), tempfile::tempdir().unwrap());
+    let options = Options { sizes: true, acls: false, ..Options::default() };
+    write_directory(&target(out.path(), "v"), folder.path(), &options, &|_| ()).unwrap();
+    assert_eq!(volumes(out.path()).unwrap(), ["v".parse().unwrap()]);
+    let read = tree(out.path(), &"v".parse().unwrap(), Some("2026-12-01")).unwrap();
+    write_tree(&target(out.path(), "again"), &read).unwrap();
+    assert_eq!(told(out.path(), "v"), told(out.path(), "again"));
+    let gathered = live::gather(folder.path(), &options, &|_| ()).unwrap();
+    assert_eq!(read.len(), gathered.tree.len());
+    assert_eq!(read.unrecorded(), gathered.tree.unrecorded());
+    assert!(read.unrecorded().acls.is_some());
+    let error = tree(out.path(), &"v".parse().unwrap(), Some("2026-11-30")).unwrap_err().to_string();
+    assert!(error.contains("there is no survey of volume v of 2026-11-30: there are 2026-12-01"), "{error}");
+}
+
+/// What is asked for by name has its own pairs, also behind links, and the rest has those that are left.
+#[test]
+fn regions_have_pairs_of_their_own() {
+    let (folder, out) = (everything(), tempfile::tempdir().unwrap());
+    write_directory(&target(out.path(), "v"), folder.path(), &Options::default(), &|_| ()).unwrap();
+    let name = "v".parse().unwrap();
+    let regions = [b"/a/link".to_vec(), b"/nowhere".to_vec(), b"/a/run".to_vec()];
+    let read = volume(out.path(), &name, None, Apart { regions: &regions, complete: true }).unwrap();
+    assert_eq!(read.regions.paths(), ["/", "/a/b/c", "/a/link", "/a/run", "/nowhere"]);
+    let of = |region: &str| {
+        let at = read.regions.paths().iter().position(|path| path == region).unwrap();
+        read.pairs.iter().filter(|pair| pair.region == at).map(|pair| pair.entries).sum::<u64>()
+    };
+    let counts = ["/", "/a/b/c", "/a/link", "/a/run", "/nowhere"].map(of);
+    assert_eq!(counts, [8, 2, 1, 1, 0]);
+    for path in ["/a/b/c", "/a/link", "/a/run"] {
+        let inode = read.tree.find(path.as_bytes()).unwrap();
+        assert!(read.pairs.iter().any(|pair| pair.inode == inode), "{path}");
+    }
+    assert_eq!(read.tree.find(b"/nowhere"), None);
+    // Each row is in one pair, whatever is asked for.
+    assert_eq!(read.pairs.iter().map(|pair| pair.entries).sum::<u64>(), 12);
+    // Nothing else is looked up by its name, so that names that are not there are not there.
+    let doubts = |read: &Tree| read.ids().filter(|id| read.doubt(*id).is_some()).count();
+    assert_eq!(doubts(&read.tree), 0);
+    assert!(doubts(&volume(out.path(), &name, None, Apart::default()).unwrap().tree) > 0);
+}
+
+#[test]
+fn damage_is_told_and_nothing_else_happens() {
+    let (folder, out) = (everything(), tempfile::tempdir().unwrap());
+    write_directory(&target(out.path(), "v"), folder.path(), &Options::default(), &|_| ()).unwrap();
+    let (name, file) = ("v".parse().unwrap(), part(out.path(), "v"));
+    let whole = std::fs::read(&file).unwrap();
+    let mut random = fastrand::Rng::with_seed(7);
+    let mut refused = 0;
+    for round in 0..400 {
+        let mut bytes = whole.clone();
+        match round % 3 {
+            0 => bytes.truncate(random.usize(..bytes.len())),
+            1 => bytes[random.usize(..whole.len())] ^= 1 << random.u32(..8),
+            // The end of the file is what is read before its digest is known.
+            _ => bytes[random.usize(whole.len() / 2..whole.len())] = random.u8(..),
+        }
+        std::fs::write(&file, &bytes).unwrap();
+        let outcome = tree(out.path(), &name, None).map(drop);
+        let pairs = volume(out.path(), &name, None, Apart::default()).map(drop);
+        refused += usize::from(outcome.is_err()) + usize::from(pairs.is_err());
+    }
+    assert!(refused > 300, "{refused}");
+    std::fs::write(&file, &whole).unwrap();
+    std::fs::remove_dir_all(out.path().join("ways")).unwrap();
+    let error = volume(out.path(), &name, None, Apart::default()).unwrap_err();
+    assert!(error.to_string().contains("ways"), "{error}");
 }

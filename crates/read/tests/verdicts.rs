@@ -56,14 +56,14 @@ fn each_is_what_a_single_question_says() {
     let stage = prepare::stage(&scene);
     let mut compared = 0;
     for actor in stage.actors.iter() {
-        for (_, mount) in actor.mounts.iter().filter(|(_, mount)| mount.root.is_some()) {
+        for (number, mount) in actor.mounts.iter().filter(|(_, mount)| mount.root.is_some()) {
             let source = mount.variants[0].source;
             if &*stage.source(source).facts.name != "volume v" {
                 continue;
             }
             let paths = paths(&stage.source(source).tree, mount.root.unwrap());
             let told = verdicts(&stage, actor, &|one| one == source).unwrap();
-            let told: Vec<_> = told.iter().filter(|one| one.at == *mount.facts.at).collect();
+            let told: Vec<_> = told.iter().filter(|one| one.mount == number).collect();
             assert_eq!(told.len(), paths.len(), "{}", actor.name);
             for one in told {
                 let path = [&*mount.facts.at, &paths[&one.inode]].concat();

@@ -99,7 +99,7 @@ impl Class {
             Content::Program => Some("program".to_owned()),
             Content::Data => Some("data".to_owned()),
             Content::Empty => Some("empty".to_owned()),
-            Content::Script(path) => Some(format!("script {}", super::rows::text(path))),
+            Content::Script(path) => Some(format!("script {}", super::text::text(path))),
         };
         [
             extended.access.as_ref().map(ToString::to_string),

@@ -10,14 +10,24 @@
 mod class;
 mod date;
 #[cfg(feature = "parquet")]
+mod digest;
+#[cfg(feature = "parquet")]
 mod from_tree;
 mod name;
 #[cfg(feature = "parquet")]
 mod read;
+#[cfg_attr(not(feature = "parquet"), expect(dead_code, reason = "no volume is read"))]
+mod regions;
 #[cfg(feature = "parquet")]
 mod rows;
 #[cfg(feature = "parquet")]
 mod tables;
+#[cfg_attr(not(feature = "parquet"), expect(dead_code, reason = "only regions are written"))]
+mod text;
+#[cfg(feature = "parquet")]
+mod verdict_tables;
+mod verdicts;
+mod volumes;
 #[cfg(feature = "parquet")]
 mod ways;
 #[cfg(feature = "parquet")]
@@ -35,8 +45,10 @@ use crate::live::{Options, Watch};
 pub(crate) use class::{Class, Holds};
 pub use date::{is_date, today};
 pub use name::{NameError, VolumeName};
-#[cfg(feature = "parquet")]
-pub use read::{Pair, Volume, days, volume};
+pub use regions::Regions;
+pub use text::bytes;
+pub use verdicts::{ActorRow, RegionRow, VerdictRow, Verdicts, view, write_verdicts};
+pub use volumes::{Apart, Pair, Volume, days, tree, volume, volumes};
 #[cfg(feature = "parquet")]
 pub(crate) use ways::WayId;
 #[cfg(feature = "parquet")]
@@ -82,7 +94,7 @@ pub fn write_tree(target: &Target, tree: &Tree) -> io::Result<Written> {
     {
         let mut writer = Writer::new(target.clone())?;
         from_tree::write(&mut writer, tree)?;
-        writer.finish()
+        writer.finish(tree.unrecorded())
     }
     #[cfg(not(feature = "parquet"))]
     {
@@ -106,7 +118,7 @@ pub fn write_directory(
     {
         let mut writer = Writer::new(target.clone()).map_err(failed)?;
         let holes = crate::live::stream(root, options, watch, &mut writer)?;
-        Ok((writer.finish().map_err(failed)?, holes))
+        Ok((writer.finish(&crate::live::unrecorded(options)).map_err(failed)?, holes))
     }
     #[cfg(not(feature = "parquet"))]
     {

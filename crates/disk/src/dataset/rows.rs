@@ -1,17 +1,20 @@
 //! The rows of entries, a group at a time.
 
-use std::borrow::Cow;
-use std::fmt::Write as _;
 use std::io::{self, Write};
 use std::sync::Arc;
 
+use mivask_model::tree::Unrecorded;
 use parquet::basic::{Compression, Encoding, ZstdLevel};
 use parquet::data_type::{ByteArray, ByteArrayType, DataType, Int32Type, Int64Type};
 use parquet::errors::ParquetError;
+use parquet::file::metadata::KeyValue;
 use parquet::file::properties::{WriterProperties, WriterPropertiesBuilder};
 use parquet::file::writer::{SerializedFileWriter, SerializedRowGroupWriter};
 use parquet::schema::parser::parse_message_type;
 use parquet::schema::types::ColumnPath;
+
+use super::digest::{self, Digesting};
+use super::text::text;
 
 /// The columns of entries; `docs/formats/dataset.md` has what each means.
 pub(super) const SCHEMA: &str = "message entry {
@@ -25,45 +28,15 @@ pub(super) const SCHEMA: &str = "message entry {
     optional binary target (utf8);
 }";
 
+/// What a file says of what it does not tell of: the words of each assumption.
+pub(super) const ACLS: &str = "mivask.acls";
+/// The same of file capabilities.
+pub(super) const CAPABILITIES: &str = "mivask.capabilities";
+/// The same of the immutable and append-only attributes.
+pub(super) const ATTRIBUTES: &str = "mivask.attributes";
+
 /// Rows of one group: what is held in memory at a time, and what an engine reads or leaves out as a whole.
 const GROUP: usize = 1 << 18;
-
-/// Bytes as text that engines take: what is no UTF-8, and a backslash, is `\xNN`, so that nothing is lost.
-pub(super) fn text(bytes: &[u8]) -> Cow<'_, str> {
-    if let Ok(plain) = std::str::from_utf8(bytes)
-        && !plain.contains('\\')
-    {
-        return Cow::Borrowed(plain);
-    }
-    let mut all = String::new();
-    for chunk in bytes.utf8_chunks() {
-        for one in chunk.valid().chars() {
-            match one {
-                '\\' => all.push_str("\\x5c"),
-                other => all.push(other),
-            }
-        }
-        for byte in chunk.invalid() {
-            let _ = write!(all, "\\x{byte:02x}");
-        }
-    }
-    Cow::Owned(all)
-}
-
-/// The bytes of such a text.
-pub(super) fn bytes(text: &str) -> Vec<u8> {
-    let mut all = Vec::with_capacity(text.len());
-    let mut rest = text;
-    while let Some((plain, escaped)) = rest.split_once("\\x") {
-        all.extend_from_slice(plain.as_bytes());
-        let byte = escaped.get(..2).and_then(|digits| u8::from_str_radix(digits, 16).ok());
-        // Nobody writes anything else behind a backslash.
-        all.extend(byte);
-        rest = escaped.get(2..).unwrap_or_default();
-    }
-    all.extend_from_slice(rest.as_bytes());
-    all
-}
 
 /// How columns are written.
 pub(super) fn properties() -> io::Result<WriterPropertiesBuilder> {
@@ -124,7 +97,7 @@ pub(super) struct Row<'a> {
 
 /// A file of rows.
 pub(super) struct Rows<W: Write + Send> {
-    file: SerializedFileWriter<W>,
+    file: SerializedFileWriter<Digesting<W>>,
     group: Group,
     directory: ByteArray,
     way: i64,
@@ -140,6 +113,7 @@ impl<W: Write + Send> Rows<W> {
             .set_column_dictionary_enabled(name.clone(), false)
             .set_column_encoding(name, Encoding::DELTA_BYTE_ARRAY)
             .build();
+        let out = Digesting::new(out);
         let file = SerializedFileWriter::new(out, schema, Arc::new(properties)).map_err(io::Error::other)?;
         let (group, directory) = (Group::default(), ByteArray::from("/"));
         Ok(Self { file, group, directory, way: 0, count: 0 })
@@ -184,12 +158,23 @@ impl<W: Write + Send> Rows<W> {
         rows.close().map(drop)
     }
 
-    /// Writes what is left, and the end of the file.
-    pub(super) fn finish(mut self) -> io::Result<()> {
+    /// Writes what is left, and the end of the file; gives the digest of all, which goes into its place.
+    pub(super) fn finish(mut self, unrecorded: &Unrecorded) -> io::Result<String> {
+        let said = [
+            (ACLS, &unrecorded.acls),
+            (CAPABILITIES, &unrecorded.capabilities),
+            (ATTRIBUTES, &unrecorded.attributes),
+        ];
+        for (key, words) in said {
+            if let Some(words) = words {
+                self.file.append_key_value_metadata(KeyValue::new(key.to_owned(), words.to_string()));
+            }
+        }
         if !self.group.way.is_empty() {
             self.flush()?;
         }
-        self.file.close().map(drop).map_err(io::Error::other)
+        self.file.append_key_value_metadata(KeyValue::new(digest::KEY.to_owned(), digest::placeholder()));
+        self.file.into_inner().map_err(io::Error::other)?.finish()
     }
 }
 
@@ -217,23 +202,3 @@ pub(super) fn optional<W: Write + Send, D: DataType>(
 
 /// Numbers of 32 bits, for the small tables.
 pub(super) type Int32 = Int32Type;
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn text_loses_no_byte() {
-        for (bytes, written) in [
-            (&b"plain"[..], "plain"),
-            ("größe".as_bytes(), "größe"),
-            (b"a\\b", "a\\x5cb"),
-            (b"\xff\xfe", "\\xff\\xfe"),
-            (b"a\xc3", "a\\xc3"),
-            (b"line\n", "line\n"),
-        ] {
-            assert_eq!(text(bytes), written);
-            assert_eq!(super::bytes(written), bytes);
-        }
-    }
-}

@@ -5,14 +5,13 @@ use std::io::{self, BufWriter, Write};
 use std::path::{Path, PathBuf};
 
 use mivask_model::mode::FileKind;
-use mivask_model::tree::Marks;
-use sha2::{Digest, Sha256};
+use mivask_model::tree::{Marks, Unrecorded};
 
 use super::class::{Class, ClassId, Classes};
 use super::rows::{Row, Rows};
-use super::tables;
 use super::ways::{WayId, Ways};
 use super::{Target, Written};
+use super::{digest, tables};
 
 /// One name in a directory.
 #[derive(Clone, Copy, Debug)]
@@ -42,7 +41,14 @@ pub(crate) struct Writer {
 }
 
 /// A file with another name until it is complete.
-struct Unfinished(PathBuf);
+pub(super) struct Unfinished(PathBuf);
+
+impl Unfinished {
+    /// Gives it its name, in the place of what has that.
+    pub(super) fn becomes(self, name: &Path) -> io::Result<()> {
+        std::fs::rename(&self.0, name)
+    }
+}
 
 impl Drop for Unfinished {
     fn drop(&mut self) {
@@ -112,20 +118,21 @@ impl Writer {
     }
 
     /// Puts all in its place: classes and ways first, under the names of their digests, and then the rows, in the place of those of the
-    /// same volume and day.
+    /// same volume and day; `unrecorded` is what they do not tell of.
     ///
     /// # Errors
     /// A file cannot be written or named.
-    pub(crate) fn finish(self) -> io::Result<Written> {
+    pub(crate) fn finish(self, unrecorded: &Unrecorded) -> io::Result<Written> {
         let Self { target, rows, unfinished, classes, ways } = self;
         let (count, sorted, chains) = (rows.count, classes.sorted(), ways.sorted());
         let mut bytes = table(&target.folder.join("classes"), |out| tables::classes(out, &sorted))?;
         bytes += table(&target.folder.join("ways"), |out| tables::ways(out, &chains))?;
-        rows.finish()?;
-        let file = File::open(&unfinished.0)?;
+        let digest = rows.finish(unrecorded)?;
+        let file = File::options().read(true).write(true).open(&unfinished.0)?;
+        digest::seal(&file, &digest)?;
         file.sync_all()?;
         bytes += file.metadata()?.len();
-        std::fs::rename(&unfinished.0, target.partition().join("part.parquet"))?;
+        unfinished.becomes(&target.partition().join("part.parquet"))?;
         Ok(Written { rows: count, classes: sorted.len(), ways: chains.len(), bytes })
     }
 }
@@ -139,7 +146,7 @@ impl Target {
 }
 
 /// A file whose name begins with a dot, which engines leave alone.
-fn begin(folder: &Path) -> io::Result<(Unfinished, File)> {
+pub(super) fn begin(folder: &Path) -> io::Result<(Unfinished, File)> {
     for number in 0_u32.. {
         let path = folder.join(format!(".unfinished-{}-{number}", std::process::id()));
         match File::create_new(&path) {
@@ -155,12 +162,11 @@ fn begin(folder: &Path) -> io::Result<(Unfinished, File)> {
 fn table(folder: &Path, fill: impl FnOnce(&mut Vec<u8>) -> io::Result<()>) -> io::Result<u64> {
     let mut bytes = Vec::new();
     fill(&mut bytes)?;
-    let digest = Sha256::digest(&bytes);
-    let name: String = digest.iter().take(16).map(|byte| format!("{byte:02x}")).collect();
+    let name = digest::of(&bytes);
     std::fs::create_dir_all(folder)?;
     let (unfinished, mut file) = begin(folder)?;
     file.write_all(&bytes)?;
     file.sync_all()?;
-    std::fs::rename(&unfinished.0, folder.join(format!("{name}.parquet")))?;
+    unfinished.becomes(&folder.join(format!("{name}.parquet")))?;
     Ok(bytes.len() as u64)
 }

@@ -100,10 +100,14 @@ pub fn gather(root: &Path, options: &Options, watch: &Watch<'_>) -> Result<Gathe
         .map_err(failed)?
         .map_err(|error: TreeError| DiskError::whole(&shown, error.to_string()))?;
     not_over(&pool, options, &shown)?;
-    if !options.acls {
-        tree.set_unrecorded(Unrecorded::on_extended("the survey did not ask for them"));
-    }
+    tree.set_unrecorded(unrecorded(options));
     Ok(Gathered { accounts: Some(accounts(&open)), ..Gathered::new(tree, holes) })
+}
+
+/// What a survey with these options does not tell of.
+pub(crate) fn unrecorded(options: &Options) -> Unrecorded {
+    let why = "the survey did not ask for them";
+    if options.acls { Unrecorded::default() } else { Unrecorded::on_extended(why) }
 }
 
 /// A directory that is to be read.

@@ -1,0 +1,123 @@
+//! Rows of the two small tables, and the entries that classes describe.
+
+use std::collections::BTreeMap;
+use std::fs::File;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use mivask_model::acl::Acl;
+use mivask_model::fact::Unknown;
+use mivask_model::mode::{FileKind, Mode};
+use mivask_model::tree::{Certainty, Content, Device, Doubt, Entry, Marks};
+use parquet::errors::ParquetError;
+use parquet::file::reader::{FileReader, SerializedFileReader};
+use parquet::record::{Field, Row};
+
+use crate::dataset::digest;
+use crate::dataset::text::bytes;
+use crate::error::DiskError;
+
+/// A row of a small table.
+pub(super) type Fields = BTreeMap<String, Field>;
+
+/// Every row of the tables of this name, by the number in column `key`.
+pub(super) fn table(folder: &Path, (name, key): (&str, &str)) -> Result<BTreeMap<i64, Fields>, DiskError> {
+    let place = folder.join(name);
+    let failed = |path: &Path, error: String| DiskError::whole(&path.display().to_string(), error);
+    let files = std::fs::read_dir(&place).map_err(|error| failed(&place, error.to_string()))?;
+    let mut all = BTreeMap::new();
+    for file in files {
+        let path: PathBuf = file.map_err(|error| failed(&place, error.to_string()))?.path();
+        if path.extension().is_none_or(|extension| extension != "parquet") {
+            continue;
+        }
+        let rows = || -> Result<Vec<Row>, ParquetError> {
+            let mut file = File::open(&path)?;
+            // Its name is its digest: what has another was not written whole, or is no table.
+            if path.file_stem().is_none_or(|name| *name != *digest::of_all(&mut file).unwrap_or_default()) {
+                return Err(ParquetError::General("it is damaged: its name is not its digest".to_owned()));
+            }
+            SerializedFileReader::new(file)?.get_row_iter(None)?.collect()
+        };
+        for row in rows().map_err(|error| failed(&path, error.to_string()))? {
+            let fields: Fields = row.into_columns().into_iter().collect();
+            if let Some(number) = number(&fields, key) {
+                all.insert(number, fields);
+            }
+        }
+    }
+    Ok(all)
+}
+
+pub(super) fn number(fields: &Fields, name: &str) -> Option<i64> {
+    let field = fields.get(name)?;
+    if let Field::Long(number) = field { Some(*number) } else { small(field) }
+}
+
+/// A number of 32 bits.
+fn small(field: &Field) -> Option<i64> {
+    let Field::Int(number) = field else { return None };
+    Some((*number).into())
+}
+
+pub(super) fn word<'f>(fields: &'f Fields, name: &str) -> Option<&'f str> {
+    let Some(Field::Str(text)) = fields.get(name) else { return None };
+    Some(text)
+}
+
+/// Every kind, as the columns name them.
+const KINDS: [FileKind; 7] = [
+    FileKind::File,
+    FileKind::Directory,
+    FileKind::Link,
+    FileKind::Fifo,
+    FileKind::Socket,
+    FileKind::CharDevice,
+    FileKind::BlockDevice,
+];
+
+/// An entry as the columns of a class describe it.
+pub(super) fn entry_of(fields: &Fields) -> Option<Entry> {
+    let kind = KINDS.into_iter().find(|kind| word(fields, "kind") == Some(kind.word()))?;
+    let small = |name: &str| number(fields, name).map(|number| u32::try_from(number).ok());
+    let (uid, gid) = (small("uid"), small("gid"));
+    let mode = number(fields, "mode");
+    let bits = Mode::new(u16::try_from(mode.unwrap_or(0)).ok()?);
+    let mut entry = Entry::new(kind, uid.unwrap_or(Some(0))?, gid.unwrap_or(Some(0))?, bits);
+    let settle = "take the survey again as a user with the right to look, such as root";
+    let certainty = |what: &str, known: bool| match known {
+        true => Certainty::Known,
+        false => Certainty::Unknown(Unknown::new(&format!("the {what} of entries of this class"), settle)),
+    };
+    if uid.is_none() || gid.is_none() || mode.is_none() {
+        let owner = certainty("owner", uid.is_some() && gid.is_some());
+        entry.doubt = Some(Doubt { owner, mode: certainty("mode", mode.is_some()), ..Doubt::default() });
+    }
+    let acl = |name: &str| match word(fields, name) {
+        Some(text) => Acl::parse(text, bits).ok().map(Some),
+        None => Some(None),
+    };
+    entry.extended.access = acl("acl")?;
+    entry.extended.default = acl("default_acl")?;
+    entry.extended.capabilities = match word(fields, "capabilities") {
+        Some(text) => Some(text.parse().ok()?),
+        None => None,
+    };
+    entry.extended.label = word(fields, "label").map(Arc::from);
+    entry.marks = Marks::of_told(u8::try_from(number(fields, "marks")?).ok()?);
+    let content = word(fields, "content");
+    if kind == FileKind::Directory && content == Some("unlisted") {
+        let unknown = Unknown::new("what is in directories of this class", settle);
+        entry.doubt.get_or_insert_with(Doubt::default).contents = Certainty::Unknown(unknown);
+    }
+    entry.content = match content.filter(|_| kind == FileKind::File) {
+        None => Content::Unknown,
+        Some("program") => Content::Program,
+        Some("data") => Content::Data,
+        Some("empty") => Content::Empty,
+        Some(script) => Content::Script(bytes(script.strip_prefix("script ")?).into()),
+    };
+    let device = small("major").flatten().zip(small("minor").flatten());
+    entry.device = device.map(|(major, minor)| Device { major, minor });
+    Some(entry)
+}

@@ -1,0 +1,73 @@
+//! Volumes of a dataset read back.
+
+mod fields;
+mod names;
+mod pairs;
+mod whole;
+
+use std::path::{Path, PathBuf};
+
+use mivask_model::tree::Tree;
+
+use super::{Apart, Volume, VolumeName, days};
+use crate::error::DiskError;
+
+/// The pairs of a volume on that day, or on the last one that there is.
+///
+/// # Errors
+/// There is no such day, or a file is damaged.
+pub(super) fn volume(
+    folder: &Path,
+    volume: &VolumeName,
+    date: Option<&str>,
+    apart: Apart<'_>,
+) -> Result<Volume, DiskError> {
+    let day = day(folder, volume, date)?;
+    pairs::read(folder, &day, apart)
+}
+
+/// Every name of a volume on that day, or on the last one that there is, as a survey of it has them.
+///
+/// # Errors
+/// As for [`volume`]; the volume is too large for a tree.
+pub(super) fn tree(folder: &Path, volume: &VolumeName, date: Option<&str>) -> Result<Tree, DiskError> {
+    let day = day(folder, volume, date)?;
+    whole::read(folder, &day)
+}
+
+/// A volume of a day: its rows, and the day.
+struct Day {
+    path: PathBuf,
+    date: String,
+}
+
+impl Day {
+    fn failed(&self, error: impl ToString) -> DiskError {
+        DiskError::whole(&self.path.display().to_string(), error.to_string())
+    }
+
+    fn damaged(&self, what: &str) -> DiskError {
+        self.failed(what).with_help("take the survey of this volume again")
+    }
+}
+
+/// Its rows of that day, or of the last one.
+fn day(folder: &Path, volume: &VolumeName, date: Option<&str>) -> Result<Day, DiskError> {
+    let all = days(folder, volume)?;
+    let found = match date {
+        Some(date) => all.iter().find(|day| *day == date),
+        None => all.last(),
+    };
+    let name = volume.as_str();
+    let Some(date) = found else {
+        let message = match date {
+            Some(date) => {
+                format!("there is no survey of volume {name} of {date}: there are {}", all.join(", "))
+            }
+            None => format!("there is no day of volume {name}"),
+        };
+        return Err(DiskError::whole(&folder.display().to_string(), message));
+    };
+    let path = folder.join(format!("entries/volume={name}/date={date}/part.parquet"));
+    Ok(Day { path, date: date.clone() })
+}

@@ -1,0 +1,165 @@
+//! The columns of verdicts.
+
+use std::fs::File;
+use std::io::{self, BufWriter, Write};
+use std::path::Path;
+use std::sync::Arc;
+
+use parquet::data_type::{ByteArray, ByteArrayType, Int64Type};
+use parquet::errors::ParquetError;
+use parquet::file::writer::SerializedFileWriter;
+use parquet::schema::parser::parse_message_type;
+
+use super::rows::{optional, properties, required};
+use super::text::text;
+use super::verdicts::{ActorRow, RegionRow, VerdictRow, Verdicts};
+use super::writer::begin;
+
+const ACTORS: &str = "message actor {
+    required binary state (utf8);
+    required binary input (utf8);
+    required binary namespace (utf8);
+    required binary workload (utf8);
+    required binary actor (utf8);
+    optional int64 uid;
+    optional int64 gid;
+    required binary volume (utf8);
+    required binary date (utf8);
+    required binary mounted_at (utf8);
+    required binary shows (utf8);
+    optional int64 verdicts_of;
+    optional binary reason (utf8);
+}";
+
+const VERDICTS: &str = "message verdict {
+    required int64 verdicts_of;
+    required binary region (utf8);
+    required int64 way;
+    required int64 class;
+    required binary act (utf8);
+    required binary outcome (utf8);
+    optional binary errno (utf8);
+    optional binary decided_by (utf8);
+    optional int64 barrier;
+}";
+
+const REGIONS: &str = "message region {
+    required binary volume (utf8);
+    required binary date (utf8);
+    required binary region (utf8);
+    optional binary around (utf8);
+}";
+
+/// Verdicts that are written together.
+const GROUP: usize = 1 << 20;
+
+/// Writes every table and tells their bytes.
+pub(super) fn write(folder: &Path, all: &Verdicts) -> io::Result<u64> {
+    let mut bytes = file(folder, "regions", |out| regions(out, &all.regions))?;
+    bytes += file(folder, "verdicts", |out| verdicts(out, all))?;
+    Ok(bytes + file(folder, "actors", |out| actors(out, &all.actors))?)
+}
+
+/// Writes a file in the place of the one that was there.
+fn file(
+    folder: &Path,
+    name: &str,
+    fill: impl FnOnce(BufWriter<&File>) -> Result<(), ParquetError>,
+) -> io::Result<u64> {
+    let folder = folder.join(name);
+    std::fs::create_dir_all(&folder)?;
+    let (unfinished, file) = begin(&folder)?;
+    fill(BufWriter::with_capacity(1 << 20, &file)).map_err(io::Error::other)?;
+    file.sync_all()?;
+    let bytes = file.metadata()?.len();
+    unfinished.becomes(&folder.join("part.parquet"))?;
+    Ok(bytes)
+}
+
+type Writer<W> = SerializedFileWriter<W>;
+
+fn writer<W: Write + Send>(out: W, columns: &str) -> Result<Writer<W>, ParquetError> {
+    SerializedFileWriter::new(out, Arc::new(parse_message_type(columns)?), Arc::new(properties()?.build()))
+}
+
+fn actors(out: BufWriter<&File>, all: &[ActorRow]) -> Result<(), ParquetError> {
+    let mut file = writer(out, ACTORS)?;
+    let mut rows = file.next_row_group()?;
+    let texts = |of: &dyn Fn(&ActorRow) -> ByteArray| all.iter().map(of).collect::<Vec<_>>();
+    let names: [&dyn Fn(&ActorRow) -> ByteArray; 5] = [
+        &|row| row.state.into(),
+        &|row| row.input.as_str().into(),
+        &|row| row.namespace.as_str().into(),
+        &|row| row.workload.as_str().into(),
+        &|row| row.actor.as_str().into(),
+    ];
+    for name in names {
+        required::<_, ByteArrayType>(&mut rows, &texts(name))?;
+    }
+    for id in [|row: &ActorRow| row.uid, |row: &ActorRow| row.gid] {
+        optional::<_, Int64Type>(&mut rows, all.iter().map(|row| id(row).map(i64::from)).collect())?;
+    }
+    let places: [&dyn Fn(&ActorRow) -> ByteArray; 4] = [
+        &|row| row.volume.as_str().into(),
+        &|row| row.date.as_str().into(),
+        &|row| text(&row.at).as_ref().into(),
+        &|row| text(&row.shows).as_ref().into(),
+    ];
+    for place in places {
+        required::<_, ByteArrayType>(&mut rows, &texts(place))?;
+    }
+    optional::<_, Int64Type>(&mut rows, all.iter().map(|row| row.view).collect())?;
+    let reasons = all.iter().map(|row| row.reason.as_deref().map(ByteArray::from)).collect();
+    optional::<_, ByteArrayType>(&mut rows, reasons)?;
+    rows.close()?;
+    file.close().map(drop)
+}
+
+fn verdicts(out: BufWriter<&File>, all: &Verdicts) -> Result<(), ParquetError> {
+    let mut file = writer(out, VERDICTS)?;
+    let mut waiting: Vec<(i64, &VerdictRow)> = Vec::new();
+    for (view, rows) in &all.views {
+        waiting.extend(rows.iter().map(|row| (*view, row)));
+        if waiting.len() >= GROUP {
+            group(&mut file, &std::mem::take(&mut waiting))?;
+        }
+    }
+    group(&mut file, &waiting)?;
+    file.close().map(drop)
+}
+
+fn group<W: Write + Send>(file: &mut Writer<W>, all: &[(i64, &VerdictRow)]) -> Result<(), ParquetError> {
+    let mut rows = file.next_row_group()?;
+    let numbers = |of: fn(&(i64, &VerdictRow)) -> i64| all.iter().map(of).collect::<Vec<_>>();
+    let texts =
+        |of: fn(&VerdictRow) -> &str| all.iter().map(|(_, row)| ByteArray::from(of(row))).collect::<Vec<_>>();
+    let gaps = |of: fn(&VerdictRow) -> Option<&'static str>| {
+        all.iter().map(|(_, row)| of(row).map(ByteArray::from)).collect::<Vec<_>>()
+    };
+    required::<_, Int64Type>(&mut rows, &numbers(|(view, _)| *view))?;
+    required::<_, ByteArrayType>(&mut rows, &texts(|row| &row.region))?;
+    required::<_, Int64Type>(&mut rows, &numbers(|(_, row)| row.way))?;
+    required::<_, Int64Type>(&mut rows, &numbers(|(_, row)| row.class))?;
+    required::<_, ByteArrayType>(&mut rows, &texts(|row| row.act))?;
+    required::<_, ByteArrayType>(&mut rows, &texts(|row| row.outcome))?;
+    optional::<_, ByteArrayType>(&mut rows, gaps(|row| row.errno))?;
+    optional::<_, ByteArrayType>(&mut rows, gaps(|row| row.check))?;
+    optional::<_, Int64Type>(&mut rows, all.iter().map(|(_, row)| row.barrier).collect())?;
+    rows.close().map(drop)
+}
+
+fn regions(out: BufWriter<&File>, all: &[RegionRow]) -> Result<(), ParquetError> {
+    let mut file = writer(out, REGIONS)?;
+    let mut rows = file.next_row_group()?;
+    for of in [
+        |row: &RegionRow| ByteArray::from(row.volume.as_str()),
+        |row: &RegionRow| ByteArray::from(row.date.as_str()),
+        |row: &RegionRow| ByteArray::from(row.region.as_str()),
+    ] {
+        required::<_, ByteArrayType>(&mut rows, &all.iter().map(of).collect::<Vec<_>>())?;
+    }
+    let around = all.iter().map(|row| row.around.as_deref().map(ByteArray::from)).collect();
+    optional::<_, ByteArrayType>(&mut rows, around)?;
+    rows.close()?;
+    file.close().map(drop)
+}

@@ -1,0 +1,110 @@
+//! What actors can do to the entries of a dataset, as small tables beside it.
+
+use std::io;
+use std::path::Path;
+
+/// An actor before one mount of a volume, or one that has none.
+#[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
+pub struct ActorRow {
+    /// Which of two states this is about: `given` or `changed`.
+    pub state: &'static str,
+    /// The description.
+    pub input: String,
+    /// The workload's namespace; empty outside Kubernetes.
+    pub namespace: String,
+    /// The workload's name.
+    pub workload: String,
+    /// The actor's name, as answers have it.
+    pub actor: String,
+    /// Its user id inside; `None` where that depends.
+    pub uid: Option<u32>,
+    /// Its group id inside; `None` where that depends.
+    pub gid: Option<u32>,
+    /// The volume.
+    pub volume: String,
+    /// The day of the volume.
+    pub date: String,
+    /// Where it is mounted, as the actor sees it.
+    pub at: Vec<u8>,
+    /// The path of the volume that shows there, from its root.
+    pub shows: Vec<u8>,
+    /// What it can do there; `None` where it never runs.
+    pub view: Option<i64>,
+    /// Why it never runs.
+    pub reason: Option<String>,
+}
+
+/// How one act ends on the entries of one class at the end of one way.
+#[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
+pub struct VerdictRow {
+    /// The path of the region, as the dataset writes it.
+    pub region: String,
+    /// The way.
+    pub way: i64,
+    /// The class.
+    pub class: i64,
+    /// The act: `read`, `write`, `create`, `delete`, `list`, `enter`, `run`.
+    pub act: &'static str,
+    /// `allowed`, `denied` or `depends`.
+    pub outcome: &'static str,
+    /// The errno of what is denied.
+    pub errno: Option<&'static str>,
+    /// The check that decides, by its code in docs/rules.md.
+    pub check: Option<&'static str>,
+    /// The class of the directory of the volume that keeps the actor out.
+    pub barrier: Option<i64>,
+}
+
+/// A region of a volume.
+#[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
+pub struct RegionRow {
+    /// The volume.
+    pub volume: String,
+    /// The day.
+    pub date: String,
+    /// Its path, as the dataset writes it.
+    pub region: String,
+    /// The region around it; `None` of the root.
+    pub around: Option<String>,
+}
+
+/// The number of a view: a digest of all that it says, so that those who can do the same have one.
+#[must_use]
+pub fn view(rows: &[VerdictRow]) -> i64 {
+    #[cfg(feature = "parquet")]
+    {
+        super::class::digest(&[b"view", format!("{rows:?}").as_bytes()])
+    }
+    #[cfg(not(feature = "parquet"))]
+    {
+        let _ = rows;
+        0
+    }
+}
+
+/// All tables.
+#[derive(Clone, Debug, Default)]
+pub struct Verdicts {
+    /// Actors before volumes.
+    pub actors: Vec<ActorRow>,
+    /// The verdicts of each view.
+    pub views: Vec<(i64, Vec<VerdictRow>)>,
+    /// The regions of each volume.
+    pub regions: Vec<RegionRow>,
+}
+
+/// Writes the tables into `folder`, each in the place of the one that was there; that of actors, which the others are looked up from, last.
+///
+/// # Errors
+/// A file cannot be written, or this build cannot write any.
+pub fn write_verdicts(folder: &Path, all: &Verdicts) -> io::Result<u64> {
+    #[cfg(feature = "parquet")]
+    {
+        super::verdict_tables::write(folder, all)
+    }
+    #[cfg(not(feature = "parquet"))]
+    {
+        let _ = (folder, all);
+        Err(io::ErrorKind::Unsupported.into())
+    }
+}
