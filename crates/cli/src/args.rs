@@ -12,7 +12,7 @@ use mivask_show::safe;
 
 use crate::commands::{
     access, admits, ask, compare, completions, confirm, decode, demo, draft, exposure, handoff, identity,
-    imprint, manual, mounts, rehearse, remedy, report, schema, survey, uphold, why,
+    imprint, manual, mounts, rehearse, remedy, report, schema, survey, uphold, verdicts, why,
 };
 use crate::complete;
 use crate::options::{Color, Paging};
@@ -110,6 +110,7 @@ pub(crate) enum Command {
     Confirm(confirm::Args),
     Decode(decode::Args),
     Survey(survey::Args),
+    Verdicts(verdicts::Args),
     Draft(draft::Args),
     Demo(demo::Args),
     Schema(schema::Args),
@@ -138,6 +139,7 @@ impl Command {
             | Self::Remedy(_)
             | Self::Report(_)
             | Self::Draft(_)
+            | Self::Verdicts(_)
             | Self::Decode(_)
             | Self::Demo(_)
             | Self::Schema(_)
@@ -159,7 +161,7 @@ const GROUPS: [(&str, &[&str]); 6] = [
     ("Review", &["admits", "exposure"]),
     ("Change one thing", &["compare", "remedy"]),
     ("Hold the result", &["uphold", "report", "confirm"]),
-    ("Beside these", &["survey", "draft", "decode", "demo", "schema", "completions", "manual"]),
+    ("Beside these", &["survey", "verdicts", "draft", "decode", "demo", "schema", "completions", "manual"]),
 ];
 
 /// The command line, with its commands in groups.

@@ -7,7 +7,7 @@ use clap::Parser;
 use crate::args::{Args, Command, bare};
 use crate::commands::{
     access, admits, ask, compare, completions, confirm, decode, demo, draft, exposure, handoff, identity,
-    imprint, manual, mounts, rehearse, remedy, report, schema, survey, uphold, why,
+    imprint, manual, mounts, rehearse, remedy, report, schema, survey, uphold, verdicts, why,
 };
 use crate::end::{End, Failure};
 
@@ -33,6 +33,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         Command::Demo(args) => demo::run(args, run_line, out),
         Command::Draft(args) => draft::run(args, out, err),
         Command::Survey(args) => survey::run(args, out, err),
+        Command::Verdicts(args) => verdicts::run(args, out, err),
         Command::Schema(args) => schema::run(args, out),
         Command::Completions(args) => completions::run(args, out),
         Command::Manual(args) => manual::run(args, bare().disable_help_subcommand(true)),

@@ -164,7 +164,7 @@ impl Chosen {
 type Visiting<'a> = &'a mut dyn FnMut(&Stage, &[&Actor], Vec<Remark>) -> Result<(), Failure>;
 
 /// Those of the workloads as they are changed.
-fn sharing(outline: &Outline, changes: &Changes) -> Result<Arc<Sharing>, Failure> {
+pub(crate) fn sharing(outline: &Outline, changes: &Changes) -> Result<Arc<Sharing>, Failure> {
     if changes.is_empty() {
         return Ok(outline.sharing.clone());
     }

@@ -21,4 +21,5 @@ pub(crate) mod report;
 pub(crate) mod schema;
 pub(crate) mod survey;
 pub(crate) mod uphold;
+pub(crate) mod verdicts;
 pub(crate) mod why;

@@ -1,11 +1,12 @@
 //! What a survey recorded and what it could not.
 
+use std::collections::BTreeSet;
 use std::io::{self, Write};
 use std::time::Duration;
 
 use mivask_core::fact::Unknown;
 use mivask_core::tree::Tree;
-use mivask_disk::dataset::{Target, Written};
+use mivask_disk::dataset::{ActorRow, Target, Verdicts, Written};
 
 use crate::safe;
 
@@ -138,6 +139,48 @@ pub fn boundaries(err: &mut dyn Write, count: u64) -> io::Result<()> {
         "note: something is mounted on {} {noun}; {them} not entered (--across-mounts does)",
         grouped(count)
     )
+}
+
+/// What a dataset got beside its rows.
+///
+/// # Errors
+/// The output cannot be written.
+pub fn verdicts(out: &mut dyn Write, folder: &str, all: &Verdicts, bytes: u64) -> io::Result<()> {
+    let of = |field: &dyn Fn(&ActorRow) -> (&str, &str)| {
+        let distinct: BTreeSet<(&str, &str)> = all.actors.iter().map(field).collect();
+        distinct.len() as u64
+    };
+    let actors = of(&|row| (&row.input, &row.actor));
+    let volumes = of(&|row| (&row.volume, ""));
+    let verdicts: u64 = all.views.iter().map(|(_, rows)| rows.len() as u64).sum();
+    let count = |number: u64, one: &str, many: &str| {
+        format!("{} {}", grouped(number), if number == 1 { one } else { many })
+    };
+    writeln!(
+        out,
+        "{} on {}: {} in {}, {} bytes in {}",
+        count(actors, "actor", "actors"),
+        count(volumes, "volume", "volumes"),
+        count(verdicts, "verdict", "verdicts"),
+        count(all.views.len() as u64, "view", "views"),
+        grouped(bytes),
+        safe(folder)
+    )
+}
+
+/// Volumes that descriptions mount and no survey is of.
+///
+/// # Errors
+/// The output cannot be written.
+pub fn not_in_dataset(err: &mut dyn Write, missing: &[String]) -> io::Result<()> {
+    const MOST: usize = 5;
+    if missing.is_empty() {
+        return Ok(());
+    }
+    let shown: Vec<String> = missing.iter().take(MOST).map(|name| safe(name)).collect();
+    let more = missing.len().saturating_sub(MOST);
+    let rest = if more == 0 { String::new() } else { format!(" and {} more", grouped(more as u64)) };
+    writeln!(err, "note: the dataset has no {}{rest}: nothing is said of what is there", shown.join(", "))
 }
 
 /// A number with commas between thousands.

@@ -1,0 +1,7 @@
+-- The directories that keep somebody out of most: their owner and mode, whom, and of how many entries.
+SELECT j.volume, j.actor, c.uid AS owner, c.gid AS owning_group, c.mode, SUM(j.entries) AS entries, MIN(j.example) AS example
+FROM judged j JOIN classes c ON c.class = j.barrier
+WHERE j.state = 'given' AND (j.act = 'read' OR j.act = 'list')
+GROUP BY j.volume, j.actor, c.uid, c.gid, c.mode
+ORDER BY entries DESC, j.volume, j.actor, owner, owning_group, c.mode
+LIMIT 100;

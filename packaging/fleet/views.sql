@@ -1,0 +1,47 @@
+-- Views over the dataset and its verdicts, for every question here. docs/fleet.md tells how the six tables get their names in an engine:
+-- entries, classes, ways (the dataset), actors, verdicts, regions (what `mivask verdicts` wrote).
+
+-- What the questions ask for: change it to ask for something else.
+CREATE OR REPLACE VIEW asked AS SELECT
+    '/' AS below,                    -- who-reads: only what is at or below this path of a volume
+    3 AS readers,                    -- secrets: readable by more actors than this
+    '0000-00-00' AS first_day,       -- drift: from this day; the day before the last one if there is none such
+    '9999-99-99' AS last_day;        -- drift: to this day; the last one if there is none such
+
+-- Every entry with its path from the root of the volume.
+CREATE OR REPLACE VIEW placed AS SELECT
+    volume, CAST(date AS VARCHAR(10)) AS day, directory, name, kind, size, class, way, inode, target,
+    CASE WHEN name = '' THEN directory WHEN directory = '/' THEN '/' || name ELSE directory || '/' || name END AS path
+FROM entries;
+
+-- The same with the region that it is in: the nearest path above it that a subPath shows or something else is mounted on.
+CREATE OR REPLACE VIEW in_regions AS SELECT p.*, r.region
+FROM placed p JOIN regions r ON r.volume = p.volume AND r.date = p.day
+WHERE (r.region = '/' OR p.path = r.region OR SUBSTRING(p.path, 1, LENGTH(r.region) + 1) = r.region || '/')
+  AND NOT EXISTS (
+    SELECT 1 FROM regions i
+    WHERE i.volume = p.volume AND i.date = p.day AND i.around = r.region
+      AND (p.path = i.region OR SUBSTRING(p.path, 1, LENGTH(i.region) + 1) = i.region || '/'));
+
+-- How many entries there are of each class at the end of each way: what most questions count.
+CREATE OR REPLACE VIEW pairs AS SELECT volume, day, region, way, class, COUNT(*) AS entries, MIN(path) AS example
+FROM in_regions GROUP BY volume, day, region, way, class;
+
+-- What every actor can do to each of these pairs.
+CREATE OR REPLACE VIEW judged AS SELECT
+    a.state, a.input, a.namespace, a.workload, a.actor, a.uid, a.gid, a.mounted_at, a.shows,
+    p.volume, p.day, p.region, p.way, p.class, p.entries, p.example, v.act, v.outcome, v.errno, v.decided_by, v.barrier
+FROM actors a
+JOIN verdicts v ON v.verdicts_of = a.verdicts_of
+JOIN pairs p ON p.volume = a.volume AND p.day = a.date AND p.region = v.region AND p.way = v.way AND p.class = v.class;
+
+-- What every actor can do to every entry: a row for each, so ask for a part of it. `inside` is the path as the actor sees it.
+CREATE OR REPLACE VIEW outcomes AS SELECT
+    a.state, a.input, a.namespace, a.workload, a.actor, a.uid, a.gid, a.mounted_at, a.shows,
+    p.volume, p.day, p.path, p.kind, p.size, p.way, p.class, v.act, v.outcome, v.errno, v.decided_by, v.barrier,
+    CASE WHEN p.path = a.shows THEN a.mounted_at
+         WHEN a.shows = '/' THEN a.mounted_at || p.path
+         ELSE a.mounted_at || SUBSTRING(p.path, LENGTH(a.shows) + 1, LENGTH(p.path)) END AS inside
+FROM actors a
+JOIN verdicts v ON v.verdicts_of = a.verdicts_of
+JOIN in_regions p ON p.volume = a.volume AND p.day = a.date AND p.region = v.region AND p.way = v.way AND p.class = v.class;
